@@ -1,0 +1,42 @@
+// A server for two tugs: what one tells it, it tells the other. Usage: first_light_server PORT
+#include <fmt/format.h>
+
+#include <cstdlib>
+
+#include "first_light.h"
+#include "kwind/host/server.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/udp_port.h"
+
+using namespace std::chrono_literals;
+
+int main(int argc, char** argv) {
+  const int number = argc > 1 ? std::atoi(argv[1]) : 4000;  // NOLINT: 0 lets the system choose
+  const auto address = kwind::Endpoint::loopback(static_cast<std::uint16_t>(number));
+  auto port = kwind::io::UdpPort::open(address);
+  if (!port) {
+    fmt::print(stderr, "cannot listen on {}: {}\n", address.text(), error_info(port.error()).text);
+    return 1;
+  }
+  kwind::host::ServerOptions options;
+  options.capacity = 2;
+  kwind::host::Server server(**port, first_light::kProtocol, options);
+
+  server.on_connect([](kwind::host::Peer tug) { fmt::print("tug {} is here\n", unsigned(tug)); });
+  server.on_disconnect([](kwind::host::Peer tug, kwind::Errc code, std::string_view reason) {
+    fmt::print("tug {} is gone: {}\n", unsigned(tug), kwind::host::explain_end(code, reason));
+  });
+  server.on<first_light::Move>([&](kwind::host::Peer from, const first_light::Move& move) {
+    // Who speaks is known from the connection, not from what is said.
+    server.send_to_all_but(from, first_light::Moved{int(from), move.x, move.y});
+  });
+
+  fmt::print("listening on {}, CLEAR mode, loopback only\n", (*port)->local().text());
+  std::fflush(stdout);
+  for (;;) {
+    server.receive(kwind::io::now());
+    server.send(kwind::io::now());
+    std::fflush(stdout);
+    (*port)->wait(std::min(server.next_wakeup(), kwind::io::now() + 100ms));
+  }
+}

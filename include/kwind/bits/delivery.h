@@ -1,0 +1,23 @@
+// The delivery promises of a channel: vocabulary that the description, the link and the user share.
+#pragma once
+#include <cstdint>
+#include <string_view>
+
+namespace kwind {
+
+enum class Delivery : std::uint8_t {
+  unreliable,  ///< each message arrives once or not at all, in any order
+  sequenced,   ///< as unreliable, and only messages newer than the last delivered one arrive
+  ordered,     ///< each message arrives exactly once, in the order of sending
+};
+
+constexpr std::string_view name_of(Delivery delivery) {
+  switch (delivery) {
+    case Delivery::unreliable: return "unreliable";
+    case Delivery::sequenced: return "sequenced";
+    case Delivery::ordered: return "ordered";
+  }
+  return "";
+}
+
+}  // namespace kwind

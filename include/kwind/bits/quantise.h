@@ -1,0 +1,105 @@
+// Quantisers: from a value with a stated range to the index that travels, and back.
+// Pure functions of their members; safe anywhere.
+#pragma once
+#include <cmath>
+#include <cstdint>
+
+#include "kwind/bits/writer.h"
+
+namespace kwind::bits {
+
+/// What the caller wants done with a value outside its range at encode. Every case is counted.
+enum class Policy : std::uint8_t {
+  clamp,         ///< the nearest value of the range is sent; NaN becomes the low end
+  refuse,        ///< nothing is sent, the call returns Errc::out_of_range
+  assert_range,  ///< the process stops: for development
+};
+
+/// An index, and whether the value had to be moved into the range to get it.
+struct Quantised {
+  std::uint64_t index;
+  bool in_range;
+};
+
+/// Whole numbers `lo` to `hi`, both included. Requires: lo <= hi.
+/// Law: value_of(index_of(v).index) == v for every v in range.
+struct IntRange {
+  std::int64_t lo;
+  std::int64_t hi;
+
+  /// hi - lo; the number of values is one more, which 64 bits may not hold.
+  [[nodiscard]] constexpr std::uint64_t last_index() const {
+    return static_cast<std::uint64_t>(hi) - static_cast<std::uint64_t>(lo);
+  }
+  [[nodiscard]] constexpr unsigned bits() const {
+    return static_cast<unsigned>(std::bit_width(last_index()));
+  }
+  [[nodiscard]] constexpr Quantised index_of(std::int64_t value) const {
+    if (value < lo) return {0, false};
+    if (value > hi) return {last_index(), false};
+    return {static_cast<std::uint64_t>(value) - static_cast<std::uint64_t>(lo), true};
+  }
+  /// Requires: index <= last_index().
+  [[nodiscard]] constexpr std::int64_t value_of(std::uint64_t index) const {
+    return static_cast<std::int64_t>(static_cast<std::uint64_t>(lo) + index);
+  }
+  friend constexpr bool operator==(const IntRange&, const IntRange&) = default;
+};
+
+/// Real numbers (lo + i * step) / scale for i in 0 .. count - 1: range and step are kept as whole
+/// multiples of 1 / scale, so that both ends and every step are the double nearest to the written value.
+/// Requires: step, scale, count >= 1; all products below 2^53, which the compiler of .kw files checks.
+/// Law: value_of(index_of(v).index) is within step / 2 of v for every v in range; halves round up.
+struct RealRange {
+  std::int64_t lo;
+  std::int64_t step;
+  std::int64_t scale;
+  std::uint64_t count;
+
+  [[nodiscard]] constexpr std::uint64_t last_index() const { return count - 1; }
+  [[nodiscard]] constexpr unsigned bits() const { return bits_for(count); }
+  /// In range is what rounds to an index of the range: up to half a step beyond either end.
+  [[nodiscard]] Quantised index_of(double value) const {
+    const double position =
+        std::floor((value * static_cast<double>(scale) - static_cast<double>(lo)) /
+                       static_cast<double>(step) +
+                   0.5);
+    if (!(position >= 0)) return {0, false};  // also NaN
+    if (position > static_cast<double>(count - 1)) return {count - 1, false};
+    return {static_cast<std::uint64_t>(position), true};
+  }
+  /// Requires: index < count.
+  [[nodiscard]] constexpr double value_of(std::uint64_t index) const {
+    return static_cast<double>(lo + static_cast<std::int64_t>(index) * step) /
+           static_cast<double>(scale);
+  }
+  friend constexpr bool operator==(const RealRange&, const RealRange&) = default;
+};
+
+/// Angles in degrees that wrap at 360, in `count` equal steps: i * step / scale.
+/// Any finite angle is in range: -90 and 630 are both 270. NaN and infinities become 0, out of range.
+/// Law: value_of(index_of(v).index) is within step / 2 of v, the short way round.
+struct TurnRange {
+  std::int64_t step;
+  std::int64_t scale;
+  std::uint64_t count;
+
+  [[nodiscard]] constexpr std::uint64_t last_index() const { return count - 1; }
+  [[nodiscard]] constexpr unsigned bits() const { return bits_for(count); }
+  [[nodiscard]] Quantised index_of(double degrees) const {
+    if (!std::isfinite(degrees)) return {0, false};
+    double wrapped = std::fmod(degrees, 360.0);
+    if (wrapped < 0) wrapped += 360.0;
+    const double position =
+        std::floor(wrapped * static_cast<double>(scale) / static_cast<double>(step) + 0.5);
+    const auto index = static_cast<std::uint64_t>(position);
+    return {index >= count ? 0 : index, true};  // the last half step rounds up to a full turn: 0
+  }
+  /// Requires: index < count.
+  [[nodiscard]] constexpr double value_of(std::uint64_t index) const {
+    return static_cast<double>(static_cast<std::int64_t>(index) * step) / static_cast<double>(scale);
+  }
+  friend constexpr bool operator==(const TurnRange&, const TurnRange&) = default;
+};
+
+}  // namespace kwind::bits

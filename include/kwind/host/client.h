@@ -1,0 +1,82 @@
+// The client's side of a game's traffic: one port, one server.
+//
+//   client.receive(now);   // handlers run
+//   ... the game ...
+//   client.send(now);      // what it sent leaves
+//
+// One client is one thread; every call, and every handler, belongs to it.
+#pragma once
+#include <functional>
+#include <memory>
+#include <string_view>
+
+#include "kwind/host/message_packer.h"
+#include "kwind/host/options.h"
+#include "kwind/io/port.h"
+#include "kwind/route/dispatcher.h"
+#include "kwind/schema/codec.h"
+
+namespace kwind::host {
+
+class Client {
+ public:
+  /// Connects to `server` over `port`; port and `protocol` must outlive the client. The handshake
+  /// starts with the first send().
+  /// Requires: in ClearMode::loopback_only `server` is a loopback address.
+  Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol, Time now,
+         Options options = {});
+  ~Client();
+  Client(const Client&) = delete;
+  Client& operator=(const Client&) = delete;
+
+  /// Adds handler(const T&), called for every T that the server sends, after those added before.
+  template <schema::Message T, class Handler>
+  void on(Handler handler) {
+    KWIND_ASSERT(T::info().direction != schema::Direction::from_client);
+    dispatcher_.on<T>([handler = std::move(handler)](FromServer, const T& message) mutable {
+      handler(message);
+    });
+  }
+  /// Called once when the connection stands; messages may be sent from now on.
+  void on_connect(std::function<void()> handler);
+  /// Called once at the end, whether or not the connection ever stood, with the cause and, where there
+  /// is one, the server's reason.
+  void on_disconnect(std::function<void(Errc, std::string_view)> handler);
+
+  /// Takes in what has arrived and runs handlers. Not to be called from a handler.
+  void receive(Time now);
+  /// Lets out what waits: messages, acks, repeats, keepalives. Not to be called from a handler.
+  void send(Time now);
+  /// When send() will have something to do without new input.
+  [[nodiscard]] Time next_wakeup() const;
+
+  /// Queues `message` for the server.
+  /// Errors: closed before on_connect and after the end; rate_limited (the protocol's `at most`);
+  /// queue_full; out_of_range under Policy::refuse.
+  template <schema::Message T>
+  Errc send(const T& message) {
+    const auto packed = packer_.pack(message);
+    return packed ? send_packed(*packed) : packed.error();
+  }
+
+  /// Closes the connection after delivering its ordered messages. Keep calling receive() and send()
+  /// until ended().
+  void close(std::string_view reason);
+
+  [[nodiscard]] bool connected() const;
+  [[nodiscard]] bool ended() const;
+  [[nodiscard]] const link::Stats& stats() const;
+  [[nodiscard]] Counts counts() const;
+  [[nodiscard]] Traffic traffic() const;
+
+ private:
+  struct FromServer {};
+  struct Impl;
+  Errc send_packed(const PackedMessage& message);
+
+  route::Dispatcher<FromServer> dispatcher_;
+  MessagePacker packer_;
+  std::unique_ptr<Impl> impl_;
+};
+
+}  // namespace kwind::host

@@ -1,0 +1,68 @@
+// What Server and Client share: options, counters and the mode in which datagrams travel.
+#pragma once
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "kwind/bits/digest.h"
+#include "kwind/bits/errors.h"
+#include "kwind/bits/quantise.h"
+#include "kwind/bits/time.h"
+#include "kwind/link/link.h"
+#include "kwind/route/dispatcher.h"
+
+namespace kwind::host {
+
+/// Datagrams travel in clear mode: anybody on the path can read and forge them, the check in each holds
+/// off accidents and strangers only. Hence the limit to this machine, unless lifted by name.
+enum class ClearMode : std::uint8_t {
+  loopback_only,  ///< datagrams from and to other machines are dropped and counted
+  any_address,    ///< for trusted test networks
+};
+
+struct Timeouts {
+  Duration silence = std::chrono::seconds(10);    ///< ends an open connection
+  Duration handshake = std::chrono::seconds(5);   ///< ends an attempt to connect
+  Duration keepalive = std::chrono::seconds(5);   ///< longest pause between datagrams
+  Duration linger = std::chrono::seconds(1);      ///< for ordered messages on close
+  /// How long an ordered message that came faster than its `at most` may wait before the connection
+  /// is closed with Errc::rate_limited.
+  Duration held_back = std::chrono::seconds(5);
+};
+
+struct Options {
+  ClearMode clear_mode = ClearMode::loopback_only;
+  Timeouts timeouts;
+  bits::Policy policy = bits::Policy::clamp;  ///< for values to be sent that are out of range
+  /// Random bytes for nonces and cookies; from the system when not given. Give them in tests and
+  /// replays, never in production.
+  std::optional<bits::Key128> entropy;
+};
+
+struct Counts {
+  CauseCounts drops;            ///< datagrams and messages received and not accepted, by cause
+  route::DispatchCounts route;  ///< what became of accepted messages
+  std::uint64_t values_out_of_range = 0;  ///< in messages to be sent; see Options::policy
+  std::uint64_t sends_refused = 0;        ///< rate_limited or queue_full at this end
+};
+
+/// Sums over all connections since the start, closed ones included.
+struct Traffic {
+  std::uint64_t datagrams_sent = 0;
+  std::uint64_t datagrams_received = 0;
+  std::uint64_t bytes_sent = 0;  ///< UDP payload
+  std::uint64_t bytes_received = 0;
+  std::uint64_t packets_lost = 0;
+  std::uint64_t messages_repeated = 0;
+  std::uint64_t overhead_bits_sent = 0;           ///< what belongs to no message
+  std::vector<std::uint64_t> bits_sent_by_kind;   ///< frame heads and repeats included
+  void add(const link::Link& link);
+};
+
+/// One sentence for people about why a connection ended or never came about:
+/// "the server has no free place (2 of 2 places are taken); try again later".
+std::string explain_end(Errc code, std::string_view reason);
+
+}  // namespace kwind::host

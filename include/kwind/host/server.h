@@ -1,0 +1,96 @@
+// The server's side of a game's traffic: one port, many clients.
+//
+//   server.receive(now);   // handlers run
+//   ... the game ...
+//   server.send(now);      // what it sent leaves
+//
+// One server is one thread; every call, and every handler, belongs to it.
+#pragma once
+#include <functional>
+#include <memory>
+#include <string_view>
+#include <vector>
+
+#include "kwind/host/message_packer.h"
+#include "kwind/host/options.h"
+#include "kwind/io/port.h"
+#include "kwind/route/dispatcher.h"
+#include "kwind/schema/codec.h"
+
+namespace kwind::host {
+
+/// A connected client, named by the server: handlers get it from the connection that a message came on.
+/// Numbers start at 1 and are not used again.
+enum class Peer : std::uint32_t {};
+
+struct ServerOptions : Options {
+  std::size_t capacity = 64;  ///< most clients at once; more are refused with server_full
+};
+
+class Server {
+ public:
+  /// Serves `protocol` on `port`; both must outlive the server.
+  /// Requires: in ClearMode::loopback_only the port is bound to a loopback address.
+  Server(io::Port& port, const schema::ProtocolInfo& protocol, ServerOptions options = {});
+  ~Server();
+  Server(const Server&) = delete;
+  Server& operator=(const Server&) = delete;
+
+  /// Adds handler(Peer, const T&), called for every T that a client sends, after those added before.
+  template <schema::Message T, class Handler>
+  void on(Handler handler) {
+    KWIND_ASSERT(T::info().direction != schema::Direction::from_server);
+    dispatcher_.on<T>(std::move(handler));
+  }
+  /// Called when a client is there; messages to it may be sent from now on.
+  void on_connect(std::function<void(Peer)> handler);
+  /// Called once for each connected client when it is gone, with the cause and the reason that was given.
+  void on_disconnect(std::function<void(Peer, Errc, std::string_view)> handler);
+
+  /// Takes in what has arrived and runs handlers. Not to be called from a handler.
+  void receive(Time now);
+  /// Lets out what waits: messages, acks, repeats, keepalives. Not to be called from a handler.
+  void send(Time now);
+  /// When send() will have something to do without new input.
+  [[nodiscard]] Time next_wakeup() const;
+
+  /// Queues `message` for one client.
+  /// Errors: no_such_peer; rate_limited (the protocol's `at most`); queue_full; closed;
+  /// out_of_range under Policy::refuse.
+  template <schema::Message T>
+  Errc send(Peer to, const T& message) {
+    const auto packed = packer_.pack(message);
+    return packed ? send_packed(to, *packed) : packed.error();
+  }
+  /// Queues `message`, encoded once, for every client; returns for how many.
+  template <schema::Message T>
+  std::size_t send_to_all(const T& message) {
+    return send_to_all_but(Peer{0}, message);
+  }
+  template <schema::Message T>
+  std::size_t send_to_all_but(Peer left_out, const T& message) {
+    const auto packed = packer_.pack(message);
+    return packed ? send_packed_to_all_but(left_out, *packed) : 0;
+  }
+
+  /// Closes a connection after delivering its ordered messages. Unknown peers are ignored.
+  void close(Peer peer, std::string_view reason);
+  void close_all(std::string_view reason);
+
+  [[nodiscard]] std::vector<Peer> peers() const;      ///< in the order of their numbers
+  [[nodiscard]] std::size_t connections() const;      ///< clients, those coming and going included
+  [[nodiscard]] const link::Stats* stats(Peer peer) const;  ///< nullptr if there is no such client
+  [[nodiscard]] Counts counts() const;
+  [[nodiscard]] Traffic traffic() const;
+
+ private:
+  struct Impl;
+  Errc send_packed(Peer to, const PackedMessage& message);
+  std::size_t send_packed_to_all_but(Peer left_out, const PackedMessage& message);
+
+  route::Dispatcher<Peer> dispatcher_;
+  MessagePacker packer_;
+  std::unique_ptr<Impl> impl_;
+};
+
+}  // namespace kwind::host

@@ -1,0 +1,69 @@
+// One direction of a bad path: takes datagrams, gives them back late, out of order, twice or never.
+// Pure: virtual time, and chance from a seed; the same calls give the same results everywhere.
+#pragma once
+#include <cstdint>
+#include <random>
+#include <span>
+#include <vector>
+
+#include "kwind/bits/endpoint.h"
+#include "kwind/bits/time.h"
+
+namespace kwind::io::sim {
+
+struct Conditions {
+  Duration delay{0};      ///< one way, in the mean
+  Duration jitter{0};     ///< each datagram's delay is even between delay - jitter and delay + jitter
+  double loss = 0;        ///< share of datagrams that vanish, 0 to 1
+  double duplicate = 0;   ///< share that arrives twice, each copy with a delay of its own
+  double reorder = 0;     ///< share that is held back for `held_back` more, so that later ones overtake
+  Duration held_back = std::chrono::milliseconds(40);
+};
+
+struct Datagram {
+  Endpoint from;
+  Endpoint to;
+  std::vector<std::byte> bytes;
+};
+
+struct LaneCounts {
+  std::uint64_t taken = 0;
+  std::uint64_t lost = 0;
+  std::uint64_t doubled = 0;
+  std::uint64_t held_back = 0;
+};
+
+class Lane {
+ public:
+  Lane(Conditions conditions, std::uint64_t seed) : conditions_(conditions), random_(seed) {}
+
+  /// New conditions hold for datagrams pushed from now on.
+  void set_conditions(const Conditions& conditions) { conditions_ = conditions; }
+  void push(Time now, const Endpoint& from, const Endpoint& to, std::span<const std::byte> bytes);
+  /// Takes the datagram that is due first, if it is due by `now`. O(log of the number under way).
+  bool pop(Time now, Datagram& out);
+  /// When the next datagram is due; kNever if none is under way.
+  [[nodiscard]] Time next() const { return under_way_.empty() ? kNever : under_way_.front().due; }
+  [[nodiscard]] const LaneCounts& counts() const { return counts_; }
+
+ private:
+  struct UnderWay {
+    Time due;
+    std::uint64_t order;  // equal times leave in the order of arrival
+    Datagram datagram;
+  };
+  static bool later(const UnderWay& a, const UnderWay& b) {
+    return a.due != b.due ? a.due > b.due : a.order > b.order;
+  }
+  void add(Time now, const Endpoint& from, const Endpoint& to, std::span<const std::byte> bytes);
+  // Even in 0 <= x < 1. Not std::uniform_real_distribution, which differs between libraries.
+  double chance() { return static_cast<double>(random_() >> 11) * 0x1p-53; }
+
+  Conditions conditions_;
+  std::mt19937_64 random_;
+  std::vector<UnderWay> under_way_;  // a heap, the first due on top
+  std::uint64_t order_ = 0;
+  LaneCounts counts_;
+};
+
+}  // namespace kwind::io::sim

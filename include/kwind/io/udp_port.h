@@ -1,0 +1,37 @@
+// A real UDP socket, non-blocking, with batched system calls (recvmmsg, sendmmsg).
+// One port, one thread.
+#pragma once
+#include <memory>
+#include <string>
+#include <string_view>
+
+#include "kwind/bits/errors.h"
+#include "kwind/io/port.h"
+
+namespace kwind::io {
+
+class UdpPort final : public LivePort {
+ public:
+  /// Opens a socket on `local`; port 0 lets the system choose one.
+  /// Errors: address_in_use, bad_address, no_permission, socket_failure.
+  static Result<std::unique_ptr<UdpPort>> open(const Endpoint& local);
+  ~UdpPort() override;
+
+  [[nodiscard]] Endpoint local() const override;
+  std::optional<Received> receive(Time now) override;
+  void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override;
+  void flush(Time now) override;
+  void wait(Time until) override;
+  [[nodiscard]] const PortCounts& counts() const override;
+
+ private:
+  struct State;
+  explicit UdpPort(std::unique_ptr<State> state);
+  std::unique_ptr<State> state_;
+};
+
+/// "127.0.0.1:4000", "localhost:4000" or another host name that the system can resolve to IPv4.
+/// Blocks while resolving. Errors: bad_address.
+Result<Endpoint> resolve(std::string_view host_and_port);
+
+}  // namespace kwind::io

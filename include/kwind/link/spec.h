@@ -1,0 +1,51 @@
+// What a link is told at its start: channels, limits, who both ends are. Plain values.
+#pragma once
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "kwind/bits/delivery.h"
+#include "kwind/bits/digest.h"
+#include "kwind/bits/time.h"
+
+namespace kwind::link {
+
+/// The layout of datagrams that this library speaks; see docs/wire-format.md.
+inline constexpr std::uint16_t kLinkVersion = 1;
+/// No datagram is larger: 1280 bytes, the least that every IPv6 path carries, less IPv6 and UDP headers
+/// (48 bytes), rounded down.
+inline constexpr std::size_t kMaxDatagramBytes = 1200;
+/// Largest payload of one message. The rest of the datagram is header, acks, frame head and check.
+inline constexpr std::size_t kMaxMessageBytes = 1104;
+inline constexpr std::size_t kMaxChannels = 16;
+
+enum class ConnectionId : std::uint32_t {};
+
+struct ChannelSpec {
+  Delivery delivery = Delivery::unreliable;
+};
+
+struct VersionDigest {
+  std::uint16_t version = 0;
+  bits::Digest128 digest{};
+};
+
+/// The protocol above the link, as both ends compare it: the link does not look inside.
+struct Identity {
+  std::string name;                     ///< at most 64 bytes
+  std::vector<VersionDigest> versions;  ///< 1 to 16, newest first
+};
+
+struct LinkOptions {
+  std::vector<ChannelSpec> channels;  ///< the same on both ends; at most kMaxChannels
+  std::size_t tags = 0;               ///< accounting classes of messages, see Link::send
+  Duration timeout = std::chrono::seconds(10);           ///< silence that ends the connection
+  Duration handshake_timeout = std::chrono::seconds(5);  ///< silence that ends the attempt
+  Duration keepalive = std::chrono::seconds(5);          ///< longest pause between datagrams sent
+  Duration ack_delay = std::chrono::milliseconds(25);    ///< longest wait of an ack for company
+  Duration linger = std::chrono::seconds(1);  ///< how long close() waits for ordered messages
+  std::size_t queue_messages = 4096;          ///< send queue of each ordered channel
+  std::size_t outbox_bytes = 65536;  ///< unsent unreliable and sequenced messages, all channels
+};
+
+}  // namespace kwind::link

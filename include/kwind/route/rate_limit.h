@@ -1,0 +1,45 @@
+// "at most N/s" as a token bucket that counts in time: each message costs a period, and time earns.
+// Pure; one limit, one thread.
+#pragma once
+#include <algorithm>
+#include <cstdint>
+
+#include "kwind/bits/assert.h"
+#include "kwind/bits/time.h"
+
+namespace kwind::route {
+
+class RateLimit {
+ public:
+  /// The receiver grants more than the sender takes, so that an honest sender's messages pass even
+  /// when the path bunches them up by as much as the difference.
+  static constexpr Duration kSenderSlack = std::chrono::milliseconds(100);
+  static constexpr Duration kReceiverSlack = std::chrono::milliseconds(350);
+
+  /// `per_second` messages a second in the mean, 0 for no limit. After a pause as many may come at once
+  /// as fit into one period plus `slack`.
+  RateLimit(unsigned per_second, Duration slack)
+      : period_(per_second == 0 ? Duration{0} : Duration(std::chrono::seconds(1)) / per_second),
+        most_(period_ + slack),
+        credit_(most_) {}
+
+  /// Whether a message may pass at `now`; if so it is paid for. Time going back earns nothing.
+  bool take(Time now) {
+    if (period_ == Duration{0}) return true;
+    if (started_ && now > last_) credit_ = std::min(most_, credit_ + (now - last_));
+    if (!started_ || now > last_) last_ = now;
+    started_ = true;
+    if (credit_ < period_) return false;
+    credit_ -= period_;
+    return true;
+  }
+
+ private:
+  Duration period_;
+  Duration most_;
+  Duration credit_;
+  Time last_{};
+  bool started_ = false;
+};
+
+}  // namespace kwind::route

@@ -1,0 +1,125 @@
+#include "kwind/host/client.h"
+
+#include <fmt/format.h>
+
+#include "kwind/bits/reader.h"
+#include "kwind/io/clock.h"
+#include "session.h"
+
+namespace kwind::host {
+
+struct Client::Impl {
+  Impl(io::Port& port_in, const Endpoint& server_in, const schema::ProtocolInfo& protocol,
+       const Options& options, Time now_in)
+      : port(port_in),
+        server(server_in),
+        wire{protocol, schema::KindCodes(protocol, schema::Direction::from_server),
+             options.clear_mode, options.timeouts, {}, 0},
+        session(wire, link::Link::connect(
+                          identity_of(protocol),
+                          bits::Reader(options.entropy ? *options.entropy : io::entropy()).get(64),
+                          link_options(protocol, options.timeouts), now_in)),
+        now(now_in) {
+    KWIND_ASSERT(wire.permits(server));
+  }
+
+  io::Port& port;
+  Endpoint server;
+  Wire wire;
+  Session session;
+  Session::Sink sink;
+  std::function<void()> on_connect;
+  std::function<void(Errc, std::string_view)> on_disconnect;
+  Time now;
+};
+
+Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol, Time now,
+               Options options)
+    : dispatcher_(protocol.messages.size()),
+      packer_(protocol, schema::Direction::from_client, options.policy),
+      impl_(std::make_unique<Impl>(port, server, protocol, options, now)) {
+  Impl& impl = *impl_;
+  impl.sink = {[&impl] {
+                 if (impl.on_connect) impl.on_connect();
+               },
+               [this](std::uint16_t kind, const bits::Reader& fields) {
+                 return dispatcher_.dispatch(kind, FromServer{}, fields);
+               },
+               [&impl](Errc code, std::string_view text) {
+                 if (impl.on_disconnect) impl.on_disconnect(code, text);
+               }};
+}
+Client::~Client() = default;
+
+void Client::on_connect(std::function<void()> handler) { impl_->on_connect = std::move(handler); }
+void Client::on_disconnect(std::function<void(Errc, std::string_view)> handler) {
+  impl_->on_disconnect = std::move(handler);
+}
+
+void Client::receive(Time now) {
+  Impl& impl = *impl_;
+  impl.now = now;
+  while (const auto received = impl.port.receive(now)) {
+    if (received->from != impl.server) {
+      impl.wire.drops.add(Errc::unknown_connection);
+      continue;
+    }
+    impl.session.link().receive(now, received->bytes);  // counts its own drops
+    impl.session.drain(now, impl.sink);
+  }
+  impl.session.link().wake(now);
+  impl.session.drain(now, impl.sink);
+}
+
+void Client::send(Time now) {
+  impl_->now = now;
+  impl_->session.pump_out(now, impl_->port, impl_->server);
+  impl_->port.flush(now);
+}
+
+Time Client::next_wakeup() const {
+  return std::min(impl_->port.next_wakeup(), impl_->session.next_wakeup());
+}
+
+Errc Client::send_packed(const PackedMessage& message) {
+  return impl_->session.send(impl_->now, message);
+}
+
+void Client::close(std::string_view reason) { impl_->session.link().close(impl_->now, reason); }
+
+bool Client::connected() const { return impl_->session.link().state() == link::State::open; }
+bool Client::ended() const { return impl_->session.link().state() == link::State::closed; }
+const link::Stats& Client::stats() const { return impl_->session.link().stats(); }
+
+Counts Client::counts() const {
+  Counts counts{impl_->wire.drops, dispatcher_.counts(), packer_.out_of_range(),
+                impl_->wire.sends_refused};
+  counts.drops.add(stats().drops);
+  return counts;
+}
+
+Traffic Client::traffic() const {
+  Traffic traffic;
+  traffic.add(impl_->session.link());
+  return traffic;
+}
+
+std::string explain_end(Errc code, std::string_view reason) {
+  std::string_view advice;
+  switch (code) {
+    case Errc::handshake_timeout:
+      advice = "check the address and port, that the server is running, and firewalls between";
+      break;
+    case Errc::server_full: advice = "try again when somebody has left"; break;
+    case Errc::protocol_name: advice = "connect to a server of the same game"; break;
+    case Errc::link_version: advice = "bring both ends to the same release"; break;
+    case Errc::timeout: advice = "the path or the server is down; connect again"; break;
+    default: break;
+  }
+  std::string sentence(error_info(code).text);
+  if (!reason.empty() && reason != sentence) sentence += fmt::format(" ({})", reason);
+  if (!advice.empty()) sentence += fmt::format("; {}", advice);
+  return sentence;
+}
+
+}  // namespace kwind::host

@@ -1,0 +1,22 @@
+#include "kwind/io/clock.h"
+
+#include <sodium.h>
+
+#include "kwind/bits/assert.h"
+
+namespace kwind::io {
+
+Time now() {
+  return Time(std::chrono::duration_cast<Duration>(
+      std::chrono::steady_clock::now().time_since_epoch()));
+}
+
+bits::Key128 entropy() {
+  // Thread-safe and idempotent; it fails only where the system has no random numbers at all.
+  KWIND_ASSERT(sodium_init() >= 0);
+  bits::Key128 key{};
+  randombytes_buf(key.data(), key.size());
+  return key;
+}
+
+}  // namespace kwind::io

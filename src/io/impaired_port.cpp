@@ -1,0 +1,37 @@
+#include "kwind/io/impaired_port.h"
+
+#include <algorithm>
+
+namespace kwind::io {
+
+ImpairedPort::ImpairedPort(std::unique_ptr<LivePort> inner, const sim::Conditions& outward,
+                           const sim::Conditions& inward, std::uint64_t seed)
+    : inner_(std::move(inner)), outward_(outward, seed), inward_(inward, ~seed) {}
+
+std::optional<Received> ImpairedPort::receive(Time now) {
+  while (const auto arrived = inner_->receive(now)) {
+    inward_.push(now, arrived->from, local(), arrived->bytes);
+  }
+  if (!inward_.pop(now, current_)) return std::nullopt;
+  ++counts_.datagrams_received;
+  counts_.bytes_received += current_.bytes.size();
+  return Received{current_.from, current_.bytes};
+}
+
+void ImpairedPort::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {
+  ++counts_.datagrams_sent;
+  counts_.bytes_sent += bytes.size();
+  outward_.push(now, local(), to, bytes);
+}
+
+void ImpairedPort::flush(Time now) {
+  sim::Datagram due;
+  while (outward_.pop(now, due)) inner_->send(now, due.to, due.bytes);
+  inner_->flush(now);
+}
+
+void ImpairedPort::wait(Time until) { inner_->wait(std::min(until, next_wakeup())); }
+
+Time ImpairedPort::next_wakeup() const { return std::min(outward_.next(), inward_.next()); }
+
+}  // namespace kwind::io

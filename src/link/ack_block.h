@@ -1,0 +1,29 @@
+// The ack block of a datagram: which packets have arrived, and how long ago the newest did.
+// Layout in docs/wire-format.md. Pure functions.
+#pragma once
+#include <vector>
+
+#include "ack_window.h"
+#include "kwind/bits/errors.h"
+#include "kwind/bits/reader.h"
+#include "kwind/bits/time.h"
+#include "kwind/bits/writer.h"
+
+namespace kwind::link {
+
+/// How far back an ack block looks: an older hole is a loss in the sender's eyes anyway.
+inline constexpr std::size_t kAckSpanPackets = 64;
+inline constexpr std::size_t kMostAckRanges = 16;
+
+struct AckBlock {
+  Duration delay{0};             ///< since the newest packet arrived; sent in 0.25 ms, at most 255 ms
+  std::vector<AckRange> ranges;  ///< newest first; never empty once read
+};
+
+void write(const AckBlock& block, bits::Writer& out);
+
+/// Reads a block that acknowledges packets below `next_unsent`.
+/// Errors: truncated; bad_ack for packets that were never sent or runs below zero.
+Errc read(bits::Reader& in, std::uint64_t next_unsent, AckBlock& block);
+
+}  // namespace kwind::link

@@ -1,0 +1,43 @@
+// Which packet numbers have arrived: the replay window, and the source of outgoing acks.
+// Fed and read by Link. One link, one thread.
+#pragma once
+#include <bitset>
+#include <cstdint>
+#include <vector>
+
+#include "packet_number.h"
+
+namespace kwind::link {
+
+/// A run of packet numbers, both ends included.
+struct AckRange {
+  std::uint64_t first = 0;
+  std::uint64_t last = 0;
+  friend bool operator==(const AckRange&, const AckRange&) = default;
+};
+
+class AckWindow {
+ public:
+  static constexpr std::size_t kSpanPackets = 256;
+
+  [[nodiscard]] bool any() const { return any_; }
+  /// Requires: any().
+  [[nodiscard]] PacketNumber largest() const { return PacketNumber{largest_}; }
+  /// What the next packet in order would be numbered.
+  [[nodiscard]] std::uint64_t expected() const { return any_ ? largest_ + 1 : 0; }
+
+  /// Whether the packet could still be new: neither seen nor too old to tell.
+  [[nodiscard]] bool is_new(PacketNumber number) const;
+  /// Requires: is_new(number).
+  void mark_received(PacketNumber number);
+
+  /// The runs received among the newest `span_packets` numbers, newest first, at most `most` of them.
+  void ranges(std::size_t span_packets, std::size_t most, std::vector<AckRange>& out) const;
+
+ private:
+  bool any_ = false;
+  std::uint64_t largest_ = 0;
+  std::bitset<kSpanPackets> received_;  // bit i: largest_ - i has arrived
+};
+
+}  // namespace kwind::link

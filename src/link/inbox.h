@@ -1,0 +1,68 @@
+// Messages that arrived and wait to be handed out as events. One link, one thread.
+#pragma once
+#include <cstddef>
+#include <cstdint>
+#include <optional>
+#include <span>
+#include <vector>
+
+#include "kwind/bits/reader.h"
+#include "kwind/bits/writer.h"
+
+namespace kwind::link {
+
+class Inbox {
+ public:
+  static constexpr std::size_t kMostBytes = std::size_t{512} * 1024;
+
+  struct Message {
+    std::uint8_t channel;
+    std::span<const std::byte> payload;
+    std::size_t bits;
+  };
+
+  /// Whether a whole datagram and all that it sets free may be too much: the user has not drained.
+  [[nodiscard]] bool full() const { return bytes_.size() >= kMostBytes; }
+
+  /// Copies the next `bits` bits of `in`. Requires: in has them.
+  void add(std::uint8_t channel, bits::Reader in, std::size_t bits) {
+    const std::size_t at = make_room(channel, bits);
+    in.get_bits(std::span(bytes_).subspan(at), bits);
+  }
+  void add(std::uint8_t channel, std::span<const std::byte> payload, std::size_t bits) {
+    add(channel, bits::Reader(payload, bits), bits);
+  }
+
+  /// Forgets what was handed out; payloads handed out before are gone.
+  void reclaim() {
+    if (next_ < entries_.size()) return;
+    entries_.clear();
+    bytes_.clear();
+    next_ = 0;
+  }
+  std::optional<Message> take() {
+    if (next_ == entries_.size()) return std::nullopt;
+    const Entry& entry = entries_[next_++];
+    return Message{entry.channel,
+                   std::span(bytes_).subspan(entry.at, bits::bytes_for(entry.bits)), entry.bits};
+  }
+
+ private:
+  struct Entry {
+    std::uint8_t channel;
+    std::size_t at;
+    std::size_t bits;
+  };
+  std::size_t make_room(std::uint8_t channel, std::size_t bits) {
+    const std::size_t at = bytes_.size();
+    bytes_.resize(at + bits::bytes_for(bits));
+    entries_.push_back({channel, at, bits});
+    return at;
+  }
+
+  std::vector<std::byte> bytes_;
+  std::vector<Entry> entries_;
+  std::size_t next_ = 0;
+};
+
+}  // namespace kwind::link
