@@ -1,0 +1,167 @@
+// A client link and a server link joined by two lanes in virtual time, driven event by event.
+#pragma once
+#include <array>
+#include <functional>
+#include <optional>
+#include <set>
+#include <vector>
+
+#include "kwind/bits/assert.h"
+#include "kwind/io/sim/lane.h"
+#include "kwind/link/link.h"
+#include "kwind/link/listener.h"
+
+namespace kwind::kit {
+
+inline constexpr Time at(Duration since_start) { return Time(std::chrono::seconds(1000) + since_start); }
+
+inline link::Identity test_identity() { return {"test", {{1, bits::blake2b_128("test")}}}; }
+
+struct SimPairOptions {
+  std::uint64_t seed = 1;
+  io::sim::Conditions conditions;
+  std::vector<link::ChannelSpec> channels = {
+      {Delivery::unreliable}, {Delivery::sequenced}, {Delivery::ordered}};
+  std::set<std::size_t> lose;    ///< datagrams to lose, counted over both directions from 0
+  std::set<std::size_t> repeat;  ///< datagrams to deliver twice
+  std::set<std::size_t> delay;   ///< datagrams to deliver 300 ms later
+  std::function<void(std::size_t, std::vector<std::byte>&)> alter;  ///< may change any datagram
+};
+
+class SimPair {
+ public:
+  explicit SimPair(const SimPairOptions& options)
+      : options_(options),
+        up_(options.conditions, options.seed),
+        down_(options.conditions, ~options.seed),
+        listener_({test_identity(), key_of(options.seed), 4, 0}) {
+    link_options_.channels = options.channels;
+    link_options_.tags = 4;
+    link_options_.handshake_timeout = std::chrono::seconds(20);
+    client_.emplace(link::Link::connect(test_identity(), options.seed * 77 + 5, link_options_, now_));
+  }
+
+  using OnEvent = std::function<void(bool at_server, const link::Event&)>;
+
+  /// Runs until `end`, handing every event to `on_event`.
+  void run_until(Time end, const OnEvent& on_event = {}) {
+    for (;;) {
+      pump(on_event);
+      Time next = std::min({up_.next(), down_.next(), client_->next_wakeup(),
+                            server_ ? server_->next_wakeup() : kNever});
+      for (const Late& late : late_) next = std::min(next, late.due);
+      if (next > end) break;
+      // A wake-up that is due but moves nothing would spin for ever: it is a failure.
+      stuck_ = next <= now_ ? stuck_ + 1 : 0;
+      KWIND_ASSERT(stuck_ < 1000);
+      now_ = std::max(now_, next);
+    }
+    now_ = end;
+  }
+
+  [[nodiscard]] Time now() const { return now_; }
+  link::Link& client() { return *client_; }
+  link::Link& server() { return *server_; }
+  [[nodiscard]] bool has_server() const { return server_.has_value(); }
+  link::Listener& listener() { return listener_; }
+  [[nodiscard]] std::size_t datagrams() const { return datagrams_; }
+  /// The last datagram that the client or the server put on the wire.
+  [[nodiscard]] const std::vector<std::byte>& last(bool from_server) const {
+    return last_[from_server ? 1 : 0];
+  }
+  static constexpr Endpoint client_address() { return Endpoint::v4(127, 0, 0, 2, 5000); }
+  static constexpr Endpoint server_address() { return Endpoint::v4(127, 0, 0, 1, 4000); }
+
+ private:
+  static bits::Key128 key_of(std::uint64_t seed) {
+    bits::Key128 key{};
+    for (std::size_t i = 0; i < 8; ++i) key[i] = static_cast<std::byte>(seed >> (8 * i));
+    return key;
+  }
+
+  struct Late {
+    Time due;
+    bool from_server;
+    std::vector<std::byte> bytes;
+  };
+
+  void put(bool from_server, std::vector<std::byte> bytes) {
+    last_[from_server ? 1 : 0] = bytes;
+    const std::size_t number = datagrams_++;
+    if (options_.lose.contains(number)) return;
+    if (options_.alter) options_.alter(number, bytes);
+    if (options_.delay.contains(number)) {
+      late_.push_back({now_ + std::chrono::milliseconds(300), from_server, bytes});
+      return;
+    }
+    push(from_server, bytes);
+    if (options_.repeat.contains(number)) push(from_server, bytes);
+  }
+  void push(bool from_server, const std::vector<std::byte>& bytes) {
+    (from_server ? down_ : up_).push(now_, client_address(), server_address(), bytes);
+  }
+
+  void pump(const OnEvent& on_event) {
+    for (std::size_t i = 0; i < late_.size();) {
+      if (late_[i].due > now_) {
+        ++i;
+        continue;
+      }
+      push(late_[i].from_server, late_[i].bytes);
+      late_.erase(late_.begin() + static_cast<std::ptrdiff_t>(i));
+    }
+    io::sim::Datagram datagram;
+    while (up_.pop(now_, datagram)) to_server(datagram.bytes, on_event);
+    while (down_.pop(now_, datagram)) {
+      client_->receive(now_, datagram.bytes);
+      drain(*client_, false, on_event);
+    }
+    turn(*client_, false, on_event);
+    if (server_) turn(*server_, true, on_event);
+  }
+
+  void to_server(const std::vector<std::byte>& bytes, const OnEvent& on_event) {
+    if (link::Listener::is_handshake(bytes)) {
+      std::array<std::byte, link::kMaxDatagramBytes> reply{};
+      const auto outcome = listener_.receive(now_, client_address(), bytes, reply);
+      if (outcome.reply_bytes > 0) {
+        put(true, {reply.begin(), reply.begin() + static_cast<std::ptrdiff_t>(outcome.reply_bytes)});
+      }
+      if (outcome.admission) {
+        server_.emplace(link::Link::accept(*outcome.admission, link_options_, now_));
+      }
+    } else if (server_) {
+      server_->receive(now_, bytes);
+      drain(*server_, true, on_event);
+    }
+  }
+
+  void turn(link::Link& link, bool is_server, const OnEvent& on_event) {
+    if (now_ >= link.next_wakeup()) link.wake(now_);
+    drain(link, is_server, on_event);
+    std::array<std::byte, link::kMaxDatagramBytes> out{};
+    while (const std::size_t size = link.poll_datagram(now_, out)) {
+      put(is_server, {out.begin(), out.begin() + static_cast<std::ptrdiff_t>(size)});
+    }
+  }
+  void drain(link::Link& link, bool is_server, const OnEvent& on_event) {
+    while (const auto event = link.poll_event()) {
+      if (on_event) on_event(is_server, *event);
+    }
+  }
+
+  SimPairOptions options_;
+  Time now_ = at(Duration{0});
+  io::sim::Lane up_;
+  io::sim::Lane down_;
+  link::Listener listener_;
+  link::LinkOptions link_options_;
+  std::optional<link::Link> client_;
+  std::optional<link::Link> server_;
+  std::vector<Late> late_;
+  std::size_t datagrams_ = 0;
+  std::array<std::vector<std::byte>, 2> last_;
+  int stuck_ = 0;
+};
+
+}  // namespace kwind::kit

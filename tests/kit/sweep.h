@@ -1,0 +1,19 @@
+// How many seeds a sweep runs: a slice by default, all with KWIND_SWEEP=full, one with KWIND_SEED=n.
+#pragma once
+#include <cstdint>
+#include <cstdlib>
+#include <string>
+#include <vector>
+
+namespace kwind::kit {
+
+inline std::vector<std::uint64_t> seeds(std::uint64_t slice, std::uint64_t full) {
+  if (const char* one = std::getenv("KWIND_SEED")) return {std::strtoull(one, nullptr, 10)};
+  const char* sweep = std::getenv("KWIND_SWEEP");
+  const std::uint64_t count = sweep != nullptr && std::string(sweep) == "full" ? full : slice;
+  std::vector<std::uint64_t> all;
+  for (std::uint64_t seed = 1; seed <= count; ++seed) all.push_back(seed);
+  return all;
+}
+
+}  // namespace kwind::kit
