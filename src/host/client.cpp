@@ -69,6 +69,7 @@ void Client::receive(Time now) {
   }
   impl.session.link().wake(now);
   impl.session.drain(now, impl.sink);
+  impl.port.flush(now);
 }
 
 void Client::send(Time now) {

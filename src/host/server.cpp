@@ -142,6 +142,7 @@ void Server::receive(Time now) {
     impl_->drain(now, connection, dispatcher_);
   }
   impl_->remove_closed();
+  impl_->port.flush(now);  // handshakes do not wait for the next tick
 }
 
 void Server::send(Time now) {

@@ -374,7 +374,7 @@ class Resolver {
              fmt::format("a protocol has at most {} messages", kMostMessages));
     }
     for (const MessageSyntax& syntax : file_.messages) {
-      schema::Message made;
+      schema::MessageType made;
       made.name = syntax.name.text;
       made.direction = syntax.direction;
       made.channel = channel_of(syntax.channel);
@@ -390,7 +390,7 @@ class Resolver {
     }
   }
 
-  void check_size(const MessageSyntax& syntax, const schema::Message& made, std::uint64_t leaves) {
+  void check_size(const MessageSyntax& syntax, const schema::MessageType& made, std::uint64_t leaves) {
     if (leaves > kMostLeaves) {
       report(syntax.name, fmt::format("`{}` has more than {} fields with all records spelled out",
                                       made.name, kMostLeaves));

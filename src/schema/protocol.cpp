@@ -126,7 +126,7 @@ std::string canonical_listing(const Protocol& protocol) {
   for (const Channel& channel : protocol.channels) {
     out += fmt::format("channel {} {}\n", channel.name, name_of(channel.delivery));
   }
-  for (const Message& message : protocol.messages) {
+  for (const MessageType& message : protocol.messages) {
     out += fmt::format("message {} {} on {} at most {}\n", message.name,
                        name_of(message.direction), protocol.channels[message.channel].name,
                        message.at_most_per_second);

@@ -42,7 +42,8 @@ struct LinkOptions {
   Duration timeout = std::chrono::seconds(10);           ///< silence that ends the connection
   Duration handshake_timeout = std::chrono::seconds(5);  ///< silence that ends the attempt
   Duration keepalive = std::chrono::seconds(5);          ///< longest pause between datagrams sent
-  Duration ack_delay = std::chrono::milliseconds(25);    ///< longest wait of an ack for company
+  /// Longest wait of an ack for a datagram that leaves anyway: one tick at 20 a second.
+  Duration ack_delay = std::chrono::milliseconds(50);
   Duration linger = std::chrono::seconds(1);  ///< how long close() waits for ordered messages
   std::size_t queue_messages = 4096;          ///< send queue of each ordered channel
   std::size_t outbox_bytes = 65536;  ///< unsent unreliable and sequenced messages, all channels

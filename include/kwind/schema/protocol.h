@@ -50,7 +50,7 @@ struct Record {
   std::vector<Field> fields;
 };
 
-struct Message {
+struct MessageType {
   std::string name;
   Direction direction = Direction::both;
   std::uint8_t channel = 0;
@@ -69,7 +69,7 @@ struct Protocol {
   std::vector<Enumeration> enums;
   std::vector<Record> records;  ///< each before any that contains it
   std::vector<Channel> channels;
-  std::vector<Message> messages;
+  std::vector<MessageType> messages;
 };
 
 struct Size {

@@ -1,0 +1,16 @@
+// The commands of `kwind`. Each adds its options to the command line and returns an exit code.
+#pragma once
+#include <CLI/App.hpp>
+#include <functional>
+#include <string>
+
+#include "generate.h"
+
+namespace kwind::tool {
+
+/// Each registers a subcommand; `*chosen` is set to what runs it.
+void add_check(CLI::App& app, std::function<int()>& chosen);
+void add_gen(CLI::App& app, std::function<int()>& chosen);
+void add_demo(CLI::App& app, std::function<int()>& chosen);
+
+}  // namespace kwind::tool

@@ -1,0 +1,58 @@
+// A bot that plays a pilot: its own thread, its own UDP socket behind a bad link.
+#pragma once
+#include <atomic>
+#include <memory>
+#include <mutex>
+#include <thread>
+
+#include "kwind/host/client.h"
+#include "kwind/io/impaired_port.h"
+#include "records.h"
+#include "tug_motion.h"
+
+namespace kwind::demo {
+
+class Bot {
+ public:
+  /// `expected_tugs`: how many the harbour has once this bot is in it.
+  Bot(unsigned number, const Settings& settings, const Endpoint& server, bool late,
+      std::size_t expected_tugs);
+  ~Bot();
+  Bot(const Bot&) = delete;
+  Bot& operator=(const Bot&) = delete;
+
+  /// Starts the thread. Errors: those of io::UdpPort::open.
+  Errc start();
+  /// From any thread: no more hails from now on.
+  void hush() { hushed_ = true; }
+  /// Waits for the server to close the connection, two seconds at most.
+  void join();
+
+  void snapshot(host::Traffic& traffic, std::optional<double>& rtt_ms, bool& failed) const;
+  /// From any thread: whether all of its hails have reached the server.
+  [[nodiscard]] std::int32_t hails() const { return hails_; }
+  /// After join().
+  [[nodiscard]] const BotRecord& record() const { return record_; }
+
+ private:
+  void run();
+  void add_handlers(host::Client& client);
+  void tick(host::Client& client, Time now, std::uint64_t number);
+
+  const Settings& settings_;
+  Endpoint server_;
+  std::size_t expected_tugs_;
+  std::unique_ptr<io::ImpairedPort> port_;
+  Pilot pilot_;
+  std::atomic<bool> hushed_ = false;
+  std::atomic<bool> stopping_ = false;
+  std::atomic<std::int32_t> hails_ = 0;
+  BotRecord record_;
+  mutable std::mutex mutex_;  // guards the three below
+  host::Traffic traffic_;
+  std::optional<double> rtt_ms_;
+  bool failed_ = false;
+  std::thread thread_;
+};
+
+}  // namespace kwind::demo

@@ -1,0 +1,125 @@
+#include "run.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <memory>
+
+#include "bot.h"
+#include "harbour_server.h"
+#include "kwind/io/clock.h"
+
+namespace kwind::demo {
+namespace {
+
+using namespace std::chrono_literals;
+
+void add(host::Traffic& sum, const host::Traffic& traffic) {
+  sum.datagrams_sent += traffic.datagrams_sent;
+  sum.datagrams_received += traffic.datagrams_received;
+  sum.bytes_sent += traffic.bytes_sent;
+  sum.bytes_received += traffic.bytes_received;
+  sum.packets_lost += traffic.packets_lost;
+  sum.messages_repeated += traffic.messages_repeated;
+  sum.overhead_bits_sent += traffic.overhead_bits_sent;
+  sum.bits_sent_by_kind.resize(
+      std::max(sum.bits_sent_by_kind.size(), traffic.bits_sent_by_kind.size()));
+  for (std::size_t i = 0; i < traffic.bits_sent_by_kind.size(); ++i) {
+    sum.bits_sent_by_kind[i] += traffic.bits_sent_by_kind[i];
+  }
+}
+
+class Watch {
+ public:
+  Watch(const HarbourServer& server, const std::vector<std::unique_ptr<Bot>>& bots)
+      : server_(server), bots_(bots), start_(io::now()) {}
+
+  [[nodiscard]] double seconds() const {
+    return std::chrono::duration<double>(io::now() - start_).count();
+  }
+  Moment look(bool& failed) const {
+    Moment moment;
+    moment.seconds = seconds();
+    server_.snapshot(moment.clients, moment.server);
+    for (const auto& bot : bots_) {
+      host::Traffic traffic;
+      std::optional<double> rtt;
+      bool bot_failed = false;
+      bot->snapshot(traffic, rtt, bot_failed);
+      add(moment.bots, traffic);
+      if (rtt) moment.rtt_ms.push_back(*rtt);
+      failed = failed || bot_failed;
+    }
+    return moment;
+  }
+  void sleep_until(double second) const {
+    const Time until = start_ + std::chrono::duration_cast<Duration>(std::chrono::duration<double>(second));
+    const Duration left = until - io::now();
+    if (left > Duration{0}) std::this_thread::sleep_for(left);
+  }
+
+ private:
+  const HarbourServer& server_;
+  const std::vector<std::unique_ptr<Bot>>& bots_;
+  Time start_;
+};
+
+}  // namespace
+
+Outcome run(const Settings& settings,
+            const std::function<void(const Moment&, const Moment&)>& progress,
+            const std::function<bool()>& interrupted) {
+  Outcome outcome;
+  const Endpoint address = Endpoint::loopback(settings.port);
+  auto port = io::UdpPort::open(address);
+  if (!port) {
+    outcome.error = fmt::format("cannot listen on {}: {}; choose another with --port, or 0 for any",
+                                address.text(), error_info(port.error()).text);
+    return outcome;
+  }
+  HarbourServer server(std::move(*port), settings.places > 0 ? settings.places : settings.bots);
+  server.start();
+
+  const std::size_t early = settings.bots > 1 ? settings.bots - 1 : 1;
+  std::vector<std::unique_ptr<Bot>> bots;
+  const auto launch = [&](unsigned number, bool late, std::size_t expected) {
+    bots.push_back(std::make_unique<Bot>(number, settings, server.address(), late, expected));
+    const Errc error = bots.back()->start();
+    if (error != Errc::none) {
+      outcome.error = fmt::format("bot {} has no socket: {}; try fewer --bots", number,
+                                  error_info(error).text);
+    }
+  };
+  for (unsigned i = 1; i <= early && outcome.error.empty(); ++i) launch(i, false, early);
+
+  Watch watch(server, bots);
+  bool failed = false;
+  outcome.moments.push_back(watch.look(failed));
+  Moment shown = outcome.moments.back();
+  const double end = settings.seconds;
+  for (double next = 0.5; next <= end && !failed && !interrupted(); next += 0.5) {
+    if (!outcome.error.empty()) break;
+    watch.sleep_until(next);
+    if (bots.size() < settings.bots && watch.seconds() >= end / 2) {
+      launch(settings.bots, true, settings.bots);
+    }
+    outcome.moments.push_back(watch.look(failed));
+    if (next == static_cast<double>(static_cast<unsigned>(next))) {
+      progress(shown, outcome.moments.back());
+      shown = outcome.moments.back();
+    }
+  }
+  // The tugs stop and the hails cease; then every bot gets the time to hear the last of both.
+  server.freeze();
+  for (const auto& bot : bots) bot->hush();
+  watch.sleep_until(watch.seconds() + 1.0 + settings.delay_ms / 250.0);
+  server.stop();
+  for (const auto& bot : bots) bot->join();
+
+  outcome.server = server.record();
+  for (const auto& bot : bots) outcome.bots.push_back(bot->record());
+  outcome.verdict = judge(outcome.server, outcome.bots);
+  return outcome;
+}
+
+}  // namespace kwind::demo
