@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "kwind/schema/codec.h"
 #include "syntax.h"
 
 namespace kwind::language {
@@ -49,7 +50,10 @@ std::string render(const Diagnostic& diagnostic, std::string_view file_name, std
   const std::size_t end = std::min(line.size(), begin + kWidth);
   for (std::size_t i = begin; i < end; ++i) {
     const auto byte = static_cast<unsigned char>(line[i]);
-    shown += byte < 0x20 || byte == 0x7f ? ' ' : line[i];
+    const bool printable = byte >= 0x20 && byte != 0x7f;
+    const std::size_t character =
+        printable ? schema::valid_utf8_prefix(line.substr(i, std::min<std::size_t>(4, end - i)), 4) : 1;
+    shown += !printable ? ' ' : (character > 0 || (byte & 0xc0) == 0x80) ? line[i] : '?';
     if (i < place && (byte & 0xc0) != 0x80) under += ' ';
   }
   const std::size_t carets =

@@ -220,9 +220,9 @@ class Generator {
       case TypeKind::record: line("{}encode(out, {});", indent, value); return;
       case TypeKind::list: {
         const char index = static_cast<char>('i' + depth);
-        line("{0}const std::size_t size_{1} = out.length({2}, {3}.size());", indent, index, type.limit,
-             value);
-        line("{0}for (std::size_t {1} = 0; {1} < size_{1}; ++{1}) {{", indent, index);
+        line("{0}for (std::size_t {1} = 0, size_{1} = out.length({2}, {3}.size()); {1} < size_{1}; "
+             "++{1}) {{",
+             indent, index, type.limit, value);
         encode_value(owner, field, type.element.front(), fmt::format("{}[{}]", value, index),
                      depth + 1);
         line("{}}}", indent);

@@ -69,6 +69,8 @@ std::vector<Token> tokenize(std::string_view text, std::vector<Diagnostic>& erro
                         fmt::format("{} has no meaning here; names are made of letters, digits and "
                                     "_, comments start with #",
                                     shown)});
+      tokens.push_back({TokenKind::bad, text.substr(begin, at - begin), line, column, first_on_line});
+      first_on_line = false;
       continue;
     }
     const TokenKind kind = is_letter(c)   ? TokenKind::word

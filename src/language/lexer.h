@@ -8,7 +8,7 @@
 
 namespace kwind::language {
 
-enum class TokenKind : std::uint8_t { word, number, symbol, end };
+enum class TokenKind : std::uint8_t { word, number, symbol, bad, end };
 
 struct Token {
   TokenKind kind = TokenKind::end;
@@ -18,7 +18,8 @@ struct Token {
   bool first_on_line = false;
 };
 
-/// All tokens, the last of kind `end`. Bytes that start no token are reported and passed over.
+/// All tokens, the last of kind `end`. Bytes that start no token are reported and become a `bad` one,
+/// about which the parser says nothing more.
 std::vector<Token> tokenize(std::string_view text, std::vector<Diagnostic>& errors);
 
 }  // namespace kwind::language

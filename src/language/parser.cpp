@@ -64,6 +64,7 @@ class Parser {
   }
 
   void report(const Token& place, std::string message) {
+    if (place.kind == TokenKind::bad) return;  // the lexer has spoken
     errors_.push_back({place.line, place.column,
                        std::max<std::uint32_t>(1, static_cast<std::uint32_t>(place.text.size())),
                        std::move(message)});
@@ -76,7 +77,20 @@ class Parser {
     return token.kind == TokenKind::end ? "the end of the file" : fmt::format("`{}`", token.text);
   }
   [[noreturn]] void stop_expected(std::string_view what) {
-    stop(peek(), fmt::format("expected {}, found {}", what, shown(peek())));
+    stop_here(fmt::format("expected {}, found {}", what,
+                          ends_line() ? "the end of the line" : shown(peek())));
+  }
+  // Reports at the next token; or, if that stands in a later line, behind the last one.
+  [[noreturn]] void stop_here(std::string message) {
+    if (!ends_line()) stop(peek(), std::move(message));
+    Token behind = tokens_[at_ - 1];
+    behind.column += static_cast<std::uint32_t>(behind.text.size());
+    behind.text = {};
+    stop(behind, std::move(message));
+  }
+  bool ends_line() const {
+    return at_ > 0 && peek().first_on_line && peek().kind != TokenKind::bad &&
+           peek().line > tokens_[at_ - 1].line;
   }
   // Reports a word that is none of `known`, with the nearest of them.
   [[noreturn]] void stop_unknown(const Token& word, std::string_view what,
@@ -310,7 +324,7 @@ class Parser {
 
   void range(TypeSyntax& made, std::string_view name, std::string_view form) {
     if (peek().kind != TokenKind::number && !is("-")) {
-      stop(peek(), fmt::format("`{}` needs its range: {}", name, form));
+      stop_here(fmt::format("`{}` needs its range: {}", name, form));
     }
     made.lo = number("the low end of the range");
     if (accept("..<")) {
@@ -392,7 +406,11 @@ class Parser {
     return peek().first_on_line && contains(kDeclarations, peek().text) && peek(1).text != ":";
   }
   void skip_to_declaration() {
-    while (peek().kind != TokenKind::end && !(starts_declaration() && peek().column == 1)) next();
+    // Any word at the start of a line may be a declaration, misspelt or not.
+    while (peek().kind != TokenKind::end && !starts_declaration() &&
+           !(peek().column == 1 && peek().kind == TokenKind::word)) {
+      next();
+    }
   }
   void skip_to_field() {
     depth_ = 0;

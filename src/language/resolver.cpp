@@ -30,7 +30,7 @@ class Resolver {
 
   schema::Protocol protocol() {
     out_.name = file_.protocol_name.text;
-    if (!file_.protocol_name.text.empty() &&
+    if (!file_.version.place.text.empty() &&
         (file_.version.num < 1 || file_.version.num > 65535)) {
       report(file_.version.place, "the version must be 1 to 65535");
     }
@@ -57,17 +57,21 @@ class Resolver {
   }
 
   void collect_names() {
-    const auto add = [&](const Token& name) {
+    std::vector<Token> all;
+    for (const auto& syntax : file_.quantities) all.push_back(syntax.name);
+    for (const auto& syntax : file_.enums) all.push_back(syntax.name);
+    for (const auto& syntax : file_.records) all.push_back(syntax.name);
+    for (const auto& syntax : file_.messages) all.push_back(syntax.name);
+    std::sort(all.begin(), all.end(), [](const Token& a, const Token& b) {
+      return std::pair(a.line, a.column) < std::pair(b.line, b.column);
+    });
+    for (const Token& name : all) {
       const auto [found, fresh] = names_.try_emplace(name.text, name);
       if (!fresh) {
         report(name, fmt::format("`{}` is already declared in line {}; choose another name",
                                  name.text, found->second.line));
       }
-    };
-    for (const auto& syntax : file_.quantities) add(syntax.name);
-    for (const auto& syntax : file_.enums) add(syntax.name);
-    for (const auto& syntax : file_.records) add(syntax.name);
-    for (const auto& syntax : file_.messages) add(syntax.name);
+    }
     for (const auto& syntax : file_.quantities) quantities_.try_emplace(syntax.name.text, &syntax);
     for (const auto& syntax : file_.records) records_.try_emplace(syntax.name.text, &syntax);
   }

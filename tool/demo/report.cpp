@@ -19,6 +19,7 @@ namespace {
 constexpr const char* kStyle =
     "set encoding utf8\n"
     "set border 3 lc rgb '#8795a1'\nset tics nomirror textcolor rgb '#3b4a57'\n"
+    "set autoscale xfix\n"
     "set grid ytics lc rgb '#e3e8ec' lt 1\nset key textcolor rgb '#3b4a57'\n";
 
 // Runs gnuplot over a script and gives the SVG it drew; empty if that failed.
@@ -179,7 +180,7 @@ std::string track_chart(const Track& track) {
          "set xlabel 'metres east'\nset ylabel 'metres north'\nset size ratio -1\n"
          "set offsets graph 0.08, graph 0.08, graph 0.15, graph 0.08\n"
          "set key top left horizontal\nset grid xtics ytics lc rgb '#e3e8ec' lt 1\n"
-         "plot $s with lines lw 5 lc rgb '#b8d4e3' title 'server', "
+         "plot $s with lines lw 9 lc rgb '#b8d4e3' title 'server', "
          "$c with points pt 7 ps 0.25 lc rgb '#9e2a2b' title 'held by the client'\n";
 }
 
@@ -203,8 +204,8 @@ header{display:flex;gap:14px;align-items:baseline;flex-wrap:wrap}
 .facts div,.card{background:#fff;border:1px solid #dde4e9;border-radius:4px;padding:6px 10px}
 .facts b{display:block;font-size:18px}
 .charts{display:grid;grid-template-columns:1fr 1fr;gap:8px}.charts svg{width:100%;height:auto}
-table{border-collapse:collapse;width:100%}td,th{padding:2px 8px;text-align:left;border-bottom:1px solid #e6ebef}
-td.n,th.n{text-align:right}.tables{display:grid;grid-template-columns:5fr 7fr;gap:8px;margin-top:8px}
+table{border-collapse:collapse;width:100%}td,th{padding:2px 6px;white-space:nowrap;text-align:left;border-bottom:1px solid #e6ebef}
+td.n,th.n{text-align:right}.tables{display:grid;grid-template-columns:9fr 14fr;gap:8px;margin-top:8px}
 p{margin:4px 0}
 )";
 
@@ -235,13 +236,12 @@ std::string tables(const Outcome& outcome, const Summary& summary) {
                      "<tr><td>the same as JSON text<td>without headers<td class=n>{}<td class=n></tr>"
                      "</table></div>",
                      summary.datagrams, summary.bytes, summary.json_bytes);
-  out += "<div class=card><h2>Bots</h2><table><tr><th>bot<th>verdict<th class=n>complete after"
+  out += "<div class=card><h2>Bots</h2><table><tr><th>bot<th>verdict<th class=n>complete"
          "<th class=n>fleets<th class=n>notices<th class=n>mean error<th class=n>worst error"
          "<th class=n>path + interval + loss</tr>";
   for (const BotVerdict& bot : outcome.verdict.bots) {
     out += fmt::format("<tr><td>{}<td class={}>{}<td class=n>{:.0f} ms<td class=n>{}<td class=n>{}"
-                       "<td class=n>{:.2f} m<td class=n>{:.2f} m<td class=n>{:.2f} + {:.2f} + {:.2f} "
-                       "m</tr>",
+                       "<td class=n>{:.2f} m<td class=n>{:.2f} m<td class=n>{:.2f} + {:.2f} + {:.2f}</tr>",
                        bot.number, bot.agrees ? "ok" : "bad",
                        bot.agrees ? "agrees" : escape(bot.why_not), bot.complete_ms, bot.fleets,
                        bot.notices, bot.mean_error, bot.worst.total, bot.worst.path,

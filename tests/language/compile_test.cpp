@@ -1,0 +1,155 @@
+#include <gtest/gtest.h>
+
+#include "kwind/language/compile.h"
+#include "kwind/language/generate_cpp.h"
+#include "kwind/language/nearest.h"
+
+namespace kwind::language {
+namespace {
+
+schema::Protocol compiled(const std::string& text) {
+  const Compiled made = compile(text);
+  EXPECT_TRUE(made.ok()) << (made.ok() ? "" : render(made.errors.front(), "test.kw", text));
+  return made.protocol;
+}
+
+schema::Protocol with_field(const std::string& type) {
+  return compiled("protocol p 1\nchannel c ordered\nrecord Spot { x : int 0..9 }\n" +
+                  std::string("enum Cargo { salt, ice, fish }\nquantity Q = int 0..9\n") +
+                  "message M from client on c { f : " + type + " }\n");
+}
+
+struct Cost {
+  const char* type;
+  std::uint32_t fewest;
+  std::uint32_t most;
+};
+
+TEST(Sizes, FollowFromTheRange) {
+  for (const Cost& cost : {Cost{"bool", 1, 1},
+                           {"int 0..100", 7, 7},
+                           {"int 0..<128", 7, 7},
+                           {"int 5..5", 0, 0},
+                           {"int -9223372036854775808..9223372036854775807", 64, 64},
+                           {"real -1024..1024 step 1/16", 16, 16},
+                           {"real -1024..<1024 step 1/16", 15, 15},
+                           {"real 0..1 step 0.1", 4, 4},
+                           {"real -0.5..0.5 step 0.25", 3, 3},
+                           {"turn step 0.5", 10, 10},
+                           {"turn step 360/1024", 10, 10},
+                           {"turn step 360", 0, 0},
+                           {"text 24", 5, 5 + 24 * 8},
+                           {"text 1", 1, 9},
+                           {"Cargo", 2, 2},
+                           {"enum { a }", 0, 0},
+                           {"enum { a, b, c, d, e }", 3, 3},
+                           {"Spot", 4, 4},
+                           {"Q", 4, 4},
+                           {"list of Spot up to 7", 3, 3 + 28},
+                           {"list of list of bool up to 3 up to 3", 2, 2 + 3 * 5}}) {
+    const schema::Protocol protocol = with_field(cost.type);
+    ASSERT_EQ(protocol.messages.size(), 1U) << cost.type;
+    const schema::Size size = schema::size_of(protocol, protocol.messages[0].fields);
+    EXPECT_EQ(size.fewest_bits, cost.fewest) << cost.type;
+    EXPECT_EQ(size.most_bits, cost.most) << cost.type;
+  }
+}
+
+std::string digest(const std::string& text) {
+  return bits::to_hex(schema::digest_of(compiled(text)), 16);
+}
+
+const std::string kPlain = R"(protocol harbour 2
+quantity Place = real -1024..<1024 step 1/16
+enum Cargo { salt, ice }
+channel moves sequenced
+channel office ordered
+record Spot { x : Place, y : Place }
+message Move from client on moves, at most 60/s { at : Spot, cargo : Cargo }
+message Hail from both on office { words : text 60, tone : enum { plain, urgent } }
+)";
+
+TEST(Digest, SurvivesCommentsSpellingAndTheOrderOfHelpers) {
+  // The same layout: comments, line breaks, names of quantities, records and enums, other spellings of
+  // the same numbers, unused declarations and helpers after their use.
+  EXPECT_EQ(digest(kPlain), digest(R"(# a comment
+protocol harbour 2
+channel moves sequenced    channel office ordered
+message Move from client on moves, at most 60/s {
+  at : Where     # metres
+  cargo : Freight
+}
+message Hail from both on office { words : text 60
+  tone : Tone }
+enum Tone { plain, urgent }
+record Where { x : Metres, y : Metres }
+quantity Metres = real -2048/2..1023.9375 step 0.0625
+enum Freight { salt, ice }
+quantity Unused = int 0..3
+record Idle { a : bool }
+)"));
+}
+
+TEST(Digest, ChangesWithEverythingThatDecidesTheLayout) {
+  const auto changed = [&](const std::string& from, const std::string& to) {
+    std::string text = kPlain;
+    const std::size_t at = text.find(from);
+    EXPECT_NE(at, std::string::npos) << from;
+    return digest(text.replace(at, from.size(), to));
+  };
+  const std::string plain = digest(kPlain);
+  EXPECT_NE(plain, changed("harbour 2", "harbour 3"));
+  EXPECT_NE(plain, changed("harbour", "port"));
+  EXPECT_NE(plain, changed("1/16", "1/8"));
+  EXPECT_NE(plain, changed("..<1024", "..1024"));
+  EXPECT_NE(plain, changed("salt, ice", "ice, salt"));
+  EXPECT_NE(plain, changed("moves sequenced", "moves unreliable"));
+  EXPECT_NE(plain, changed("Move from client", "Move from server"));
+  EXPECT_NE(plain, changed("60/s", "30/s"));
+  EXPECT_NE(plain, changed("at : Spot, cargo : Cargo", "cargo : Cargo, at : Spot"));
+  EXPECT_NE(plain, changed("text 60", "text 61"));
+  EXPECT_NE(plain, changed("words", "text"));
+  EXPECT_NE(plain, changed("x : Place, y : Place", "y : Place, x : Place"));
+  EXPECT_NE(plain, changed("message Hail", "message Shout"));
+  EXPECT_NE(plain, changed("plain, urgent", "plain, urgent, secret"));
+}
+
+TEST(Digest, IsThatOfTheDocumentedListing) {
+  // docs/schema-language.md shows this listing; both must change together.
+  EXPECT_EQ(schema::canonical_listing(compiled(kPlain)), R"(protocol harbour 2
+channel moves sequenced
+channel office ordered
+message Move client -> server on moves at most 60
+ at : record
+  x : real -1024..<1024 step 1/16
+  y : real -1024..<1024 step 1/16
+ cargo : enum { salt, ice }
+message Hail both ways on office at most 0
+ words : text 60
+ tone : enum { plain, urgent }
+)");
+  EXPECT_EQ(digest(kPlain), "5b219185c0034924bfd9aaefb3e88df6");
+}
+
+TEST(Generate, GivesTheSameTextTwiceAndAvoidsKeywords) {
+  const schema::Protocol protocol = compiled(
+      "protocol class 1\nchannel c ordered\nmessage M from client on c { int : int 0..1, class : bool, "
+      "info : bool, tone : enum { default, plain } }\n");
+  const std::string text = generate_cpp(protocol, "odd.kw");
+  EXPECT_EQ(text, generate_cpp(protocol, "odd.kw"));
+  for (const char* piece : {"namespace class_ {", "int_", "class_ = false", "info_", "default_"}) {
+    EXPECT_NE(text.find(piece), std::string::npos) << piece;
+  }
+}
+
+TEST(Nearest, FindsSlipsAndNothingFarFetched) {
+  const std::vector<std::string> names = {"Place", "Bearing", "Knots", "text"};
+  EXPECT_EQ(nearest("Plaec", names), "Place");
+  EXPECT_EQ(nearest("bearing", names), "Bearing");
+  EXPECT_EQ(nearest("txt", names), "text");
+  EXPECT_EQ(nearest("Quay", names), "");
+  EXPECT_EQ(nearest("", names), "");
+}
+
+}  // namespace
+}  // namespace kwind::language

@@ -1,0 +1,61 @@
+// Every file in wrong/ has the output beside it that a person gets for it.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <cstdlib>
+#include <filesystem>
+#include <fstream>
+#include <iterator>
+
+#include "kwind/language/compile.h"
+
+namespace kwind::language {
+namespace {
+
+namespace fs = std::filesystem;
+
+std::string read(const fs::path& file) {
+  std::ifstream in(file, std::ios::binary);
+  return {std::istreambuf_iterator<char>(in), {}};
+}
+
+TEST(WrongFiles, GiveTheirExpectedErrors) {
+  std::size_t files = 0;
+  for (const auto& entry : fs::directory_iterator(KWIND_SOURCE_DIR "/tests/language/wrong")) {
+    if (entry.path().extension() != ".kw") continue;
+    ++files;
+    const std::string text = read(entry.path());
+    const Compiled compiled = compile(text);
+    EXPECT_FALSE(compiled.ok()) << entry.path();
+    std::string out;
+    for (const Diagnostic& error : compiled.errors) {
+      out += render(error, entry.path().filename().string(), text);
+    }
+    fs::path expected = entry.path();
+    expected.replace_extension(".txt");
+    // KWIND_REWRITE=1 writes what is; read it before you commit it.
+    if (std::getenv("KWIND_REWRITE") != nullptr) std::ofstream(expected, std::ios::binary) << out;
+    EXPECT_EQ(out, read(expected)) << entry.path();
+  }
+  EXPECT_GE(files, 30U);
+}
+
+TEST(WrongFiles, ReportAtMostFiftyErrors) {
+  std::string text = "protocol p 1\nchannel c ordered\n";
+  for (int i = 0; i < 500; ++i) text += "record R" + std::to_string(i) + " { x : Nope }\n";
+  EXPECT_EQ(compile(text).errors.size(), kMostErrors);
+}
+
+TEST(WrongFiles, AreNeverEndlessWhereverTheyAreCut) {
+  const std::string text = read(KWIND_SOURCE_DIR "/examples/harbour/harbour.kw");
+  ASSERT_TRUE(compile(text).ok());
+  for (std::size_t cut = 0; cut < text.size(); ++cut) {
+    const std::string part = text.substr(0, cut);
+    for (const Diagnostic& error : compile(part).errors) (void)render(error, "cut.kw", part);
+    const std::string hole = text.substr(0, cut) + text.substr(std::min(cut + 3, text.size()));
+    for (const Diagnostic& error : compile(hole).errors) (void)render(error, "hole.kw", hole);
+  }
+}
+
+}  // namespace
+}  // namespace kwind::language
