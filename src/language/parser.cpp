@@ -194,14 +194,14 @@ class Parser {
 
   void channel() {
     static const std::vector<std::string> kDeliveries = {"unreliable", "sequenced", "ordered"};
-    ChannelSyntax made;
+    // Kept even if its delivery is wrong, so that messages on it are not reported too.
+    ChannelSyntax& made = file_.channels.emplace_back();
     made.name = value_name("the name of the channel");
     const Token delivery = word("a delivery: unreliable, sequenced or ordered");
     if (!contains(kDeliveries, delivery.text)) stop_unknown(delivery, "a delivery", kDeliveries);
     made.delivery = delivery.text == "unreliable"  ? Delivery::unreliable
                     : delivery.text == "sequenced" ? Delivery::sequenced
                                                    : Delivery::ordered;
-    file_.channels.push_back(std::move(made));
   }
 
   void message() {

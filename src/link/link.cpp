@@ -132,7 +132,7 @@ class Link::Impl {
     }
     if (wants_to_send_now()) return Time::min();
     Time wake = std::min({ack_due_, ledger_.loss_deadline(), probe_deadline(),
-                          last_heard_ + options_.timeout, last_sent_ + options_.keepalive});
+                          last_heard_ + options_.timeout, keepalive_deadline()});
     if (state_ == State::closing) wake = std::min(wake, linger_end_);
     return wake;
   }
@@ -162,7 +162,7 @@ class Link::Impl {
     }
     if (now >= ledger_.loss_deadline()) settle(ledger_.on_timer(now, rtt_));
     if (now >= probe_deadline()) probe();
-    if (now >= last_sent_ + options_.keepalive) ping_due_ = true;
+    if (now >= keepalive_deadline()) ping_due_ = true;
     if (state_ == State::closing) continue_closing(now);
   }
 
@@ -273,6 +273,8 @@ class Link::Impl {
     if (state_ == State::opening) {
       state_ = State::open;
       opened_event_ = true;
+      // The client answers the welcome at once. A repeated welcome makes this too long; acks mend it.
+      if (!rtt_.known()) sample_rtt(now - last_heard_, Duration{0});
     }
     for (const Frame& frame : frames_) hear_frame(now, frame);
     return Errc::none;
@@ -442,6 +444,11 @@ class Link::Impl {
   }
 
   // ---- timers and ends ----
+
+  // An ack that is about to leave tells the peer as much as a ping, and asks for nothing in return.
+  Time keepalive_deadline() const {
+    return ack_due_ == kNever && !ping_due_ ? last_sent_ + options_.keepalive : kNever;
+  }
 
   Time probe_deadline() const {
     if (probe_due_) return kNever;  // it waits for poll_datagram

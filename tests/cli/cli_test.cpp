@@ -1,0 +1,229 @@
+// The tool, the demo and the example as separate processes, with right and wrong use.
+#include <gtest/gtest.h>
+
+#include <cstdlib>
+#include <filesystem>
+#include <fstream>
+#include <iterator>
+#include <nlohmann/json.hpp>
+
+#include "cli/process.h"
+
+namespace kwind {
+namespace {
+
+namespace fs = std::filesystem;
+using kit::Finished;
+using kit::Process;
+using kit::run;
+
+const std::string kKwind = KWIND_BINARY_DIR "/tool/kwind";
+const std::string kServer = KWIND_BINARY_DIR "/examples/first_light_server";
+const std::string kClient = KWIND_BINARY_DIR "/examples/first_light_client";
+const std::string kHarbour = KWIND_SOURCE_DIR "/examples/harbour/harbour.kw";
+
+std::string read(const fs::path& file) {
+  std::ifstream in(file, std::ios::binary);
+  return {std::istreambuf_iterator<char>(in), {}};
+}
+
+class Cli : public testing::Test {
+ protected:
+  void SetUp() override {
+    std::string name = (fs::temp_directory_path() / "kwind-test-XXXXXX").string();
+    ASSERT_NE(::mkdtemp(name.data()), nullptr);
+    dir_ = name;
+  }
+  void TearDown() override { fs::remove_all(dir_); }
+  std::string write(const std::string& name, const std::string& text) {
+    std::ofstream(dir_ / name) << text;
+    return (dir_ / name).string();
+  }
+  fs::path dir_;
+};
+
+TEST_F(Cli, CheckPrintsTheTableOfTheHarbour) {
+  const fs::path before = fs::current_path();
+  fs::current_path(KWIND_SOURCE_DIR);
+  const Finished done = run({kKwind, "check", "examples/harbour/harbour.kw"});
+  fs::current_path(before);
+  EXPECT_EQ(done.code, 0) << done.err;
+  const std::string expected = KWIND_SOURCE_DIR "/tests/cli/check_harbour.txt";
+  if (std::getenv("KWIND_REWRITE") != nullptr) std::ofstream(expected) << done.out;
+  EXPECT_EQ(done.out, read(expected));
+}
+
+TEST_F(Cli, CheckPrintsJson) {
+  const Finished done = run({kKwind, "check", kHarbour, "--json"});
+  EXPECT_EQ(done.code, 0);
+  const auto json = nlohmann::json::parse(done.out);
+  EXPECT_EQ(json["protocol"], "harbour");
+  EXPECT_EQ(json["messages"][0]["name"], "Helm");
+  EXPECT_EQ(json["messages"][0]["most_bits"], 15);
+  EXPECT_EQ(json["messages"][0]["fields"][0]["type"], "real -1..1 step 1/64");
+  EXPECT_TRUE(json["errors"].empty());
+}
+
+TEST_F(Cli, CheckReportsAllErrorsWithTheirPlaces) {
+  const std::string file = write("wrong.kw",
+                                 "protocol p 1\nchannel c orderd\nrecord R { x : int 5..1 }\n"
+                                 "message M from client on c { r : Rr }\n");
+  const Finished done = run({kKwind, "check", file});
+  EXPECT_EQ(done.code, 1);
+  EXPECT_EQ(done.out, "");
+  for (const char* piece : {":2:11: error: `orderd` is not a delivery; did you mean `ordered`?",
+                            ":3:20: error: the range is empty", ":4:34: error: there is no type `Rr`; did "
+                            "you mean `R`?", "3 errors in"}) {
+    EXPECT_NE(done.err.find(piece), std::string::npos) << piece << "\n" << done.err;
+  }
+  const Finished json = run({kKwind, "check", file, "--json"});
+  EXPECT_EQ(json.code, 1);
+  EXPECT_EQ(nlohmann::json::parse(json.out)["errors"].size(), 3U);
+}
+
+TEST_F(Cli, CheckSaysWhenAFileCannotBeRead) {
+  for (const std::string& file : {(dir_ / "none.kw").string(), dir_.string()}) {
+    const Finished done = run({kKwind, "check", file});
+    EXPECT_EQ(done.code, 1);
+    EXPECT_EQ(done.err, file + ": cannot read the file; check its name and permissions\n");
+  }
+}
+
+TEST_F(Cli, GenWritesAHeaderOnceAndTouchesItOnlyWhenItChanges) {
+  const std::string out = (dir_ / "made" / "here").string();
+  const Finished first = run({kKwind, "gen", kHarbour, "--cpp", out});
+  EXPECT_EQ(first.code, 0) << first.err;
+  EXPECT_EQ(first.out, "wrote " + out + "/harbour.h\n");
+  const auto written = fs::last_write_time(out + "/harbour.h");
+  const Finished second = run({kKwind, "gen", kHarbour, "--cpp", out});
+  EXPECT_EQ(second.out, "unchanged " + out + "/harbour.h\n");
+  EXPECT_EQ(fs::last_write_time(out + "/harbour.h"), written);
+  const Finished failed = run({kKwind, "gen", kHarbour, "--cpp", kHarbour});
+  EXPECT_EQ(failed.code, 1);
+  EXPECT_NE(failed.err.find("cannot write the file"), std::string::npos);
+}
+
+TEST_F(Cli, MisuseExitsWithTwoAndNamesTheNearest) {
+  const auto misuse = [](const std::vector<std::string>& words, const std::string& expected) {
+    std::vector<std::string> command = {kKwind};
+    command.insert(command.end(), words.begin(), words.end());
+    const Finished done = run(command);
+    EXPECT_EQ(done.code, 2) << expected;
+    EXPECT_NE(done.err.find(expected), std::string::npos) << done.err;
+  };
+  misuse({"demo", "--secnds", "3"}, "kwind demo: unknown option --secnds; did you mean --seconds?");
+  misuse({"demo", "--bot=3"}, "kwind demo: unknown option --bot; did you mean --bots?");
+  misuse({"chekc", kHarbour}, "kwind: unknown command chekc; did you mean check?");
+  misuse({"check"}, "kwind check: FILE is required");
+  misuse({"gen", kHarbour}, "kwind gen: --cpp is required");
+  misuse({"demo", "--bots", "many"}, "--bots");
+  misuse({"demo", "--bots", "65"}, "--bots");
+  misuse({"demo", "--seconds", "0"}, "--seconds");
+  misuse({"demo", "--loss", "99"}, "--loss");
+  EXPECT_EQ(run({kKwind}).code, 2);
+}
+
+TEST_F(Cli, HelpAndVersionSucceed) {
+  const Finished help = run({kKwind, "--help"});
+  EXPECT_EQ(help.code, 0);
+  for (const char* word : {"check", "gen", "demo", "Example", "Exit codes"}) {
+    EXPECT_NE(help.out.find(word), std::string::npos) << word;
+  }
+  for (const char* command : {"check", "gen", "demo"}) {
+    const Finished done = run({kKwind, command, "--help"});
+    EXPECT_EQ(done.code, 0);
+    EXPECT_NE(done.out.find("Example"), std::string::npos) << command;
+  }
+  EXPECT_EQ(run({kKwind, "--version"}).out, "kwind 0.1.0\n");
+}
+
+TEST_F(Cli, DemoEndsInAgreementAndAReport) {
+  const std::string report = (dir_ / "demo.html").string();
+  const Finished done = run({kKwind, "demo", "--seconds", "4", "--bots", "5", "--seed", "3", "--report", report});
+  EXPECT_EQ(done.code, 0) << done.out << done.err;
+  for (const char* piece : {"CLEAR mode", "  4 s   5 clients", "5 of 5 bots agree with the server", "as JSON",
+                            "late joiner           bot 5", "path delay", "Notice"}) {
+    EXPECT_NE(done.out.find(piece), std::string::npos) << piece << "\n" << done.out;
+  }
+  const std::string html = read(report);
+  EXPECT_NE(html.find("CLEAR mode"), std::string::npos);
+  std::size_t charts = 0;
+  for (std::size_t at = html.find("<svg"); at != std::string::npos; at = html.find("<svg", at + 1)) ++charts;
+  EXPECT_EQ(charts, 4U);
+  EXPECT_EQ(html.find("src="), std::string::npos) << "nothing is loaded from elsewhere";
+}
+
+TEST_F(Cli, DemoPrintsJsonAloneOnStdout) {
+  const Finished done = run({kKwind, "demo", "--seconds", "3", "--bots", "2", "--loss", "10", "--json"});
+  const auto json = nlohmann::json::parse(done.out);
+  EXPECT_EQ(json["all_agree"], done.code == 0) << json.dump(1);
+  EXPECT_EQ(json["mode"], "clear");
+  EXPECT_EQ(json["bots"].size(), 2U);
+  EXPECT_GT(json["bytes_sent"], 5000);
+  EXPECT_GT(json["json_text_bytes"], json["bytes_sent"]);
+  EXPECT_NE(done.err.find("clients"), std::string::npos) << "progress goes to stderr";
+}
+
+TEST_F(Cli, DemoNamesABusyPortAFullServerAndAMissingFolder) {
+  Process holder({kServer, "0"});
+  ASSERT_TRUE(holder.wait_for("listening on 127.0.0.1:"));
+  const std::size_t at = holder.out().find("127.0.0.1:") + 10;
+  const std::string port = holder.out().substr(at, holder.out().find(',') - at);
+  const Finished busy = run({kKwind, "demo", "--seconds", "2", "--port", port});
+  EXPECT_EQ(busy.code, 1);
+  EXPECT_EQ(busy.err, "cannot listen on 127.0.0.1:" + port +
+                          ": another program is using the address and port; choose another with --port, "
+                          "or 0 for any\n");
+  const Finished full = run({kKwind, "demo", "--seconds", "3", "--bots", "3", "--places", "1"});
+  EXPECT_EQ(full.code, 1);
+  EXPECT_NE(full.out.find("does not agree: the server has no free place (1 of 1 places are taken); try "
+                          "again when somebody has left"),
+            std::string::npos)
+      << full.out;
+  const Finished folder = run({kKwind, "demo", "--report", (dir_ / "no" / "r.html").string()});
+  EXPECT_EQ(folder.code, 1);
+  EXPECT_NE(folder.err.find("there is no folder"), std::string::npos);
+}
+
+TEST_F(Cli, FirstLightClientsSeeEachOther) {
+  Process server({kServer, "0"});
+  ASSERT_TRUE(server.wait_for("listening on 127.0.0.1:"));
+  const std::size_t at = server.out().find("127.0.0.1:");
+  const std::string address = server.out().substr(at, server.out().find(',') - at);
+  Process first({kClient, address, "3"});
+  ASSERT_TRUE(server.wait_for("tug 1 is here"));
+  Process second({kClient, address, "2"});
+  ASSERT_TRUE(server.wait_for("tug 2 is here"));
+  const Finished third = run({kClient, address, "1"});
+  EXPECT_EQ(third.code, 1);
+  EXPECT_EQ(third.err, address + ": the server has no free place (2 of 2 places are taken); try again when "
+                                 "somebody has left\n");
+  const Finished b = second.finish();
+  EXPECT_EQ(b.code, 0) << b.err;
+  EXPECT_NE(b.out.find("tug 1 is at "), std::string::npos) << b.out;
+  const Finished a = first.finish();
+  EXPECT_EQ(a.code, 0);
+  EXPECT_NE(a.out.find("tug 2 is at "), std::string::npos);
+  EXPECT_TRUE(server.wait_for("tug 1 is gone: the peer closed the connection (the tour is over)"));
+}
+
+TEST_F(Cli, FirstLightNamesABusyPortAndAnUnreachableServer) {
+  Process server({kServer, "0"});
+  ASSERT_TRUE(server.wait_for("listening on 127.0.0.1:"));
+  const std::size_t at = server.out().find("127.0.0.1:") + 10;
+  const std::string port = server.out().substr(at, server.out().find(',') - at);
+  const Finished busy = run({kServer, port});
+  EXPECT_EQ(busy.code, 1);
+  EXPECT_EQ(busy.err, "cannot listen on 127.0.0.1:" + port + ": another program is using the address and port\n");
+  const Finished nobody = run({kClient, "127.0.0.1:9"});
+  EXPECT_EQ(nobody.code, 1);
+  EXPECT_EQ(nobody.err,
+            "127.0.0.1:9: the server did not answer (no answer to the hello); check the address and port, "
+            "that the server is running, and firewalls between\n");
+  EXPECT_EQ(run({kClient, "nonsense"}).code, 1);
+  EXPECT_EQ(run({kClient, "192.0.2.1:4000"}).err,
+            "192.0.2.1:4000: not HOST:PORT of this machine; clear mode stays on loopback\n");
+}
+
+}  // namespace
+}  // namespace kwind

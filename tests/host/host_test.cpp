@@ -1,0 +1,391 @@
+// Server and Client through their public interface, on the simulated network in virtual time.
+#include <gtest/gtest.h>
+
+#include <deque>
+#include <map>
+#include <random>
+
+#include "host_test.h"
+#include "kit/sim_pair.h"
+#include "kwind/host/client.h"
+#include "kwind/host/server.h"
+#include "kwind/host/tick_clock.h"
+#include "kwind/io/sim/network.h"
+
+namespace kwind::host {
+namespace {
+
+using namespace std::chrono_literals;
+using namespace host_test;
+using kit::at;
+
+bits::Key128 key(std::uint64_t seed) {
+  bits::Key128 made{};
+  for (std::size_t i = 0; i < 8; ++i) made[i] = static_cast<std::byte>(seed >> (8 * i));
+  return made;
+}
+
+// A server and any number of clients that tick 20 times a second.
+class Harbour {
+ public:
+  explicit Harbour(const io::sim::Conditions& conditions = {.delay = 20ms}, std::uint64_t seed = 1,
+                   std::size_t capacity = 8, const Timeouts& timeouts = {})
+      : network_(conditions, seed), port_(network_.open(kServer)) {
+    ServerOptions options;
+    options.capacity = capacity;
+    options.entropy = key(seed);
+    options.timeouts = timeouts;
+    server_ = std::make_unique<Server>(port_, kProtocol, options);
+    server_->on_connect([this](Peer peer) { log_.push_back("in " + std::to_string(unsigned(peer))); });
+    server_->on_disconnect([this](Peer peer, Errc code, std::string_view reason) {
+      log_.push_back("out " + std::to_string(unsigned(peer)) + " " +
+                     std::string(error_info(code).name) + " " + std::string(reason));
+    });
+  }
+
+  Client& join(const schema::ProtocolInfo& protocol = kProtocol, const Timeouts& timeouts = {}) {
+    const auto number = static_cast<std::uint8_t>(clients_.size() + 1);
+    io::sim::SimPort& port = network_.open(Endpoint::v4(127, 0, 1, number, 5000));
+    Options options;
+    options.entropy = key(number * 1000U);
+    options.timeouts = timeouts;
+    clients_.push_back(std::make_unique<Client>(port, kServer, protocol, now_, options));
+    ended_.emplace_back();
+    const std::size_t index = clients_.size() - 1;
+    clients_.back()->on_disconnect([this, index](Errc code, std::string_view reason) {
+      ended_[index] += std::string(error_info(code).name) + " " + std::string(reason);
+    });
+    return *clients_.back();
+  }
+
+  void run(Duration time, const std::function<void()>& game = {}) {
+    for (const Time end = now_ + time; now_ < end; now_ += 5ms) {
+      server_->receive(now_);
+      for (const auto& client : clients_) client->receive(now_);
+      if (game && (now_ - at(0s)) % 50ms == 0ms) game();
+      server_->send(now_);
+      for (const auto& client : clients_) client->send(now_);
+    }
+  }
+
+  static constexpr Endpoint kServer = Endpoint::v4(127, 0, 0, 1, 4000);
+  Server& server() { return *server_; }
+  io::sim::Network& network() { return network_; }
+  std::vector<std::string>& log() { return log_; }
+  [[nodiscard]] const std::string& ended(std::size_t client) const { return ended_[client]; }
+  [[nodiscard]] Time now() const { return now_; }
+
+ private:
+  Time now_ = at(0s);
+  io::sim::Network network_;
+  io::sim::SimPort& port_;
+  std::unique_ptr<Server> server_;
+  std::vector<std::unique_ptr<Client>> clients_;
+  std::vector<std::string> log_;
+  std::deque<std::string> ended_;
+};
+
+Said said(Peer who, const Say& say) { return {static_cast<std::int32_t>(who), say.number, say.words}; }
+
+TEST(Host, TellsGameCodeWhoComesAndGoes) {
+  Harbour harbour;
+  Client& a = harbour.join();
+  harbour.join();
+  harbour.run(500ms);
+  EXPECT_EQ(harbour.log(), (std::vector<std::string>{"in 1", "in 2"}));
+  a.close("supper");
+  harbour.run(1s);
+  ASSERT_EQ(harbour.log().size(), 3U);
+  EXPECT_EQ(harbour.log()[2], "out 1 closed_by_peer supper");
+  EXPECT_EQ(harbour.ended(0), "closed_here supper");
+  EXPECT_EQ(harbour.server().peers(), std::vector<Peer>{Peer{2}});
+  EXPECT_EQ(harbour.server().connections(), 1U);
+  harbour.server().close_all("night falls");
+  harbour.run(1s);
+  EXPECT_EQ(harbour.ended(1), "closed_by_peer night falls");
+  EXPECT_EQ(harbour.log().back(), "out 2 closed_here night falls");
+  EXPECT_EQ(harbour.server().connections(), 0U);
+}
+
+TEST(Host, StampsIdentityAndSendsToOneToAllAndToAllButOne) {
+  Harbour harbour;
+  std::map<int, std::vector<std::string>> heard;
+  Client* clients[3];
+  for (int i = 0; i < 3; ++i) {
+    clients[i] = &harbour.join();
+    clients[i]->on<Said>([&heard, i](const Said& s) {
+      heard[i].push_back(std::to_string(s.who) + ":" + s.words);
+    });
+  }
+  harbour.server().on<Say>([&](Peer from, const Say& say) {
+    if (say.words == "one") harbour.server().send(from, said(from, say));
+    if (say.words == "all") {
+      EXPECT_EQ(harbour.server().send_to_all(said(from, say)), 3U);
+    }
+    if (say.words == "others") {
+      EXPECT_EQ(harbour.server().send_to_all_but(from, said(from, say)), 2U);
+    }
+  });
+  harbour.run(500ms);
+  for (const char* words : {"one", "all", "others"}) {
+    EXPECT_EQ(clients[1]->send(Say{1, words}), Errc::none);
+  }
+  harbour.run(500ms);
+  EXPECT_EQ(heard[0], (std::vector<std::string>{"2:all", "2:others"}));
+  EXPECT_EQ(heard[1], (std::vector<std::string>{"2:one", "2:all"}));
+  EXPECT_EQ(heard[2], (std::vector<std::string>{"2:all", "2:others"}));
+  EXPECT_EQ(harbour.server().send(Peer{9}, Said{}), Errc::no_such_peer);
+}
+
+TEST(Host, EveryOrderedMessageReachesEveryoneOnABadNetwork) {
+  for (std::uint64_t seed = 1; seed <= 20; ++seed) {
+    SCOPED_TRACE("seed " + std::to_string(seed));
+    Harbour harbour({.delay = 40ms, .jitter = 20ms, .loss = 0.1, .duplicate = 0.1, .reorder = 0.3}, seed);
+    std::map<int, std::map<int, int>> heard;  // by client, then speaker: the last number
+    std::vector<Client*> clients;
+    for (int i = 0; i < 4; ++i) {
+      clients.push_back(&harbour.join());
+      clients.back()->on<Said>([&heard, i](const Said& s) {
+        EXPECT_EQ(s.number, heard[i][s.who] + 1) << "client " << i << " speaker " << s.who;
+        heard[i][s.who] = s.number;
+      });
+    }
+    harbour.server().on<Say>([&](Peer from, const Say& say) { harbour.server().send_to_all(said(from, say)); });
+    harbour.run(5s);
+    int number = 0;
+    harbour.run(5s, [&] {
+      ++number;
+      for (Client* client : clients) ASSERT_EQ(client->send(Say{number, "steady"}), Errc::none);
+    });
+    harbour.run(5s);
+    for (int i = 0; i < 4; ++i) {
+      ASSERT_EQ(heard[i].size(), 4U);
+      for (const auto& [who, last] : heard[i]) EXPECT_EQ(last, number);
+    }
+    const Counts counts = harbour.server().counts();
+    EXPECT_EQ(counts.drops.of(Errc::bad_check), 0U);
+    EXPECT_EQ(counts.drops.total(), counts.drops.of(Errc::replayed));
+  }
+}
+
+TEST(Host, AFullServerRefusesInOneSentence) {
+  Harbour harbour({.delay = 20ms}, 1, 2);
+  for (int i = 0; i < 3; ++i) {
+    harbour.join();
+    harbour.run(300ms);
+  }
+  EXPECT_EQ(harbour.ended(2), "server_full 2 of 2 places are taken");
+  EXPECT_EQ(explain_end(Errc::server_full, "2 of 2 places are taken"),
+            "the server has no free place (2 of 2 places are taken); try again when somebody has left");
+  EXPECT_EQ(harbour.log(), (std::vector<std::string>{"in 1", "in 2"}));
+  EXPECT_EQ(harbour.server().counts().drops.of(Errc::server_full), 1U);
+}
+
+TEST(Host, PeersBuiltFromOtherDescriptionsAreRefused) {
+  Harbour harbour;
+  schema::ProtocolInfo other = kProtocol;
+  other.digest[0] ^= std::byte{1};
+  harbour.join(other);
+  harbour.run(500ms);
+  EXPECT_EQ(harbour.ended(0).substr(0, 15), "schema_mismatch");
+  EXPECT_TRUE(harbour.log().empty());
+}
+
+TEST(Host, AnUnreachableServerIsReportedOnce) {
+  Harbour harbour({.loss = 1.0});
+  harbour.join();
+  harbour.run(10s);
+  EXPECT_EQ(harbour.ended(0), "handshake_timeout no answer to the hello");
+}
+
+TEST(Host, AVanishedClientIsGoneAfterTheTimeout) {
+  Harbour harbour;
+  harbour.join();
+  harbour.run(500ms);
+  harbour.network().set_conditions(Endpoint::v4(127, 0, 1, 1, 5000), Harbour::kServer, {.loss = 1.0});
+  harbour.run(11s);
+  ASSERT_EQ(harbour.log().size(), 2U);
+  EXPECT_EQ(harbour.log()[1], "out 1 timeout nothing was heard from the peer");
+}
+
+TEST(Host, HoldsSendersToTheirRate) {
+  Harbour harbour;
+  Client& client = harbour.join();
+  int steered = 0;
+  harbour.server().on<Steer>([&](Peer, const Steer&) { ++steered; });
+  harbour.run(500ms);
+  int refused = 0;
+  int sent = 0;
+  harbour.run(5s, [&] {
+    for (int i = 0; i < 10; ++i) {  // 200 a second where 60 are allowed
+      (client.send(Steer{0.5}) == Errc::none ? sent : refused) += 1;
+    }
+  });
+  harbour.run(500ms);
+  EXPECT_NEAR(sent, 300, 10);
+  EXPECT_GT(refused, 600);
+  EXPECT_EQ(steered, sent) << "what the sender lets out, the receiver takes";
+  EXPECT_EQ(harbour.server().counts().drops.of(Errc::rate_limited), 0U);
+  EXPECT_EQ(client.counts().sends_refused, static_cast<std::uint64_t>(refused));
+}
+
+// A client that ignores the rates of the description: same digest, no limits.
+struct Lawless {
+  std::vector<schema::MessageInfo> messages{kProtocol.messages.begin(), kProtocol.messages.end()};
+  schema::ProtocolInfo info = kProtocol;
+  Lawless() {
+    for (schema::MessageInfo& message : messages) message.at_most_per_second = 0;
+    info.messages = messages;
+  }
+};
+
+TEST(Host, DropsSequencedAndHoldsOrderedMessagesThatComeTooFast) {
+  const Lawless lawless;
+  Harbour harbour;
+  Client& client = harbour.join(lawless.info);
+  int steered = 0;
+  std::vector<int> orders;
+  harbour.server().on<Steer>([&](Peer, const Steer&) { ++steered; });
+  harbour.server().on<Order>([&](Peer, const Order& order) { orders.push_back(order.number); });
+  harbour.run(500ms);
+  int number = 0;
+  harbour.run(2s, [&] {
+    for (int i = 0; i < 10; ++i) EXPECT_EQ(client.send(Steer{0.5}), Errc::none);
+    EXPECT_EQ(client.send(Order{++number}), Errc::none);
+    EXPECT_EQ(client.send(Order{++number}), Errc::none);  // 40 a second where 20 are allowed
+  });
+  EXPECT_LE(steered, 2 * 60 + 25);
+  EXPECT_GT(harbour.server().counts().drops.of(Errc::rate_limited), 200U);
+  EXPECT_LT(orders.size(), 55U) << "the excess waits";
+  harbour.run(4s);
+  ASSERT_EQ(orders.size(), 80U) << "and then arrives, complete and in order";
+  for (std::size_t i = 0; i < orders.size(); ++i) EXPECT_EQ(orders[i], static_cast<int>(i) + 1);
+  EXPECT_TRUE(harbour.server().stats(Peer{1}) != nullptr);
+}
+
+TEST(Host, ClosesAPeerThatFloodsAnOrderedChannel) {
+  const Lawless lawless;
+  Harbour harbour;
+  Client& client = harbour.join(lawless.info);
+  harbour.run(500ms);
+  harbour.run(12s, [&] {
+    for (int i = 0; i < 20; ++i) client.send(Order{1});
+  });
+  ASSERT_EQ(harbour.log().size(), 2U);
+  EXPECT_EQ(harbour.log()[1], "out 1 closed_here Order came faster than its `at most`");
+  EXPECT_EQ(harbour.ended(0), "closed_by_peer Order came faster than its `at most`");
+}
+
+TEST(Host, CountsMessagesThatNobodyHandlesAndValuesOutOfRange) {
+  Harbour harbour;
+  Client& client = harbour.join();
+  harbour.run(500ms);
+  EXPECT_EQ(client.send(Steer{7.0}), Errc::none) << "clamped";
+  EXPECT_EQ(client.counts().values_out_of_range, 1U);
+  harbour.run(200ms);
+  EXPECT_EQ(harbour.server().counts().route.unheard, 1U);
+}
+
+TEST(Host, DatagramsOfStrangersHarmNobody) {
+  Harbour harbour;
+  Client& client = harbour.join();
+  int heard = 0;
+  harbour.server().on<Say>([&](Peer, const Say&) { ++heard; });
+  harbour.run(500ms);
+  io::sim::SimPort& near = harbour.network().open(Endpoint::v4(127, 6, 6, 6, 66));
+  io::sim::SimPort& far = harbour.network().open(Endpoint::v4(10, 6, 6, 6, 66));
+  std::mt19937_64 random(8);
+  std::vector<std::byte> bytes;
+  harbour.run(2s, [&] {
+    EXPECT_EQ(client.send(Say{heard, "calm"}), Errc::none);
+    for (int i = 0; i < 500; ++i) {
+      bytes.resize(random() % 100);
+      for (std::byte& byte : bytes) byte = static_cast<std::byte>(random());
+      if (bytes.size() > 8) {  // the live connection's id, from another address
+        bytes[0] = std::byte{1};
+        std::fill(bytes.begin() + 1, bytes.begin() + 5, std::byte{0});
+        bytes[3] = std::byte{1};
+      }
+      (i % 4 == 0 ? far : near).send(harbour.now(), Harbour::kServer, bytes);
+    }
+  });
+  harbour.run(200ms);
+  EXPECT_EQ(heard, 40);
+  const Counts counts = harbour.server().counts();
+  EXPECT_GE(counts.drops.of(Errc::not_loopback), 4900U);
+  EXPECT_GE(counts.drops.of(Errc::unknown_connection), 10000U);
+  EXPECT_EQ(harbour.server().connections(), 1U);
+}
+
+TEST(Host, SurvivesClosesAndSendsFromInsideHandlers) {
+  Harbour harbour;
+  Client& a = harbour.join();
+  Client& b = harbour.join();
+  harbour.server().on<Say>([&](Peer from, const Say& say) {
+    harbour.server().close(from, "enough");
+    harbour.server().close(Peer{2}, "you too");
+    harbour.server().send_to_all(said(from, say));
+  });
+  harbour.server().on_disconnect([&](Peer, Errc, std::string_view) {
+    harbour.server().send_to_all(Said{});
+    harbour.server().close_all("all of you");
+  });
+  harbour.run(500ms);
+  for (int i = 0; i < 5; ++i) {
+    a.send(Say{i, "hello"});
+    b.send(Say{i, "hello"});
+  }
+  harbour.run(2s);
+  EXPECT_EQ(harbour.server().connections(), 0U);
+  EXPECT_EQ(harbour.ended(0), "closed_by_peer enough");
+  EXPECT_EQ(harbour.ended(1), "closed_by_peer you too");
+}
+
+TEST(Host, AccountsEveryByteToAMessageKindOrOverhead) {
+  Harbour harbour({.delay = 20ms, .loss = 0.1});
+  Client& client = harbour.join();
+  harbour.run(3s);
+  harbour.run(3s, [&] {
+    client.send(Steer{0.1});
+    client.send(Say{1, "accounting"});
+  });
+  const Traffic traffic = client.traffic();
+  std::uint64_t bits = traffic.overhead_bits_sent;
+  for (const std::uint64_t of_kind : traffic.bits_sent_by_kind) bits += of_kind;
+  EXPECT_EQ(bits, traffic.bytes_sent * 8);
+  EXPECT_GT(traffic.bits_sent_by_kind[Say::info().kind], traffic.bits_sent_by_kind[Steer::info().kind]);
+  EXPECT_EQ(traffic.bits_sent_by_kind[Place::info().kind], 0U);
+}
+
+// ---- the tick ----
+
+TEST(TickClock, DoesNotDrift) {
+  for (const unsigned rate : {20U, 30U, 60U, 7U}) {
+    TickClock clock(rate, at(0s));
+    std::mt19937_64 random(rate);
+    std::uint64_t run = 0;
+    Time now = at(0s);
+    while (now < at(3600s)) {
+      run += clock.due(now);
+      now += std::chrono::microseconds(random() % 9000);
+    }
+    run += clock.due(at(3600s));
+    EXPECT_EQ(run, std::uint64_t{rate} * 3600 + 1) << rate;
+    EXPECT_EQ(clock.skipped(), 0U);
+    EXPECT_EQ(clock.next() - at(3600s), clock.period());
+  }
+}
+
+TEST(TickClock, DoesNotSpiralAfterAStall) {
+  TickClock clock(20, at(0s), 4);
+  EXPECT_EQ(clock.due(at(0s)), 1U);
+  EXPECT_EQ(clock.due(at(0s)), 0U);
+  EXPECT_EQ(clock.due(at(10s)), 4U) << "catches up by a few";
+  EXPECT_EQ(clock.due(at(10s)), 0U) << "and lets the rest go";
+  EXPECT_EQ(clock.skipped(), 196U);
+  EXPECT_EQ(clock.next(), at(10050ms)) << "back on its old beat";
+  EXPECT_EQ(clock.ticks(), 5U);
+}
+
+}  // namespace
+}  // namespace kwind::host

@@ -1,0 +1,116 @@
+// Real sockets on loopback: the only tests that wait for the system.
+#include <gtest/gtest.h>
+
+#include <set>
+
+#include "kwind/io/clock.h"
+#include "kwind/io/impaired_port.h"
+#include "kwind/io/udp_port.h"
+
+namespace kwind::io {
+namespace {
+
+using namespace std::chrono_literals;
+
+std::unique_ptr<UdpPort> open_port() {
+  auto port = UdpPort::open(Endpoint::loopback(0));
+  EXPECT_TRUE(port);
+  return std::move(*port);
+}
+
+// Collects datagrams until `count` have arrived or two seconds have passed.
+std::vector<std::vector<std::byte>> collect(LivePort& port, std::size_t count) {
+  std::vector<std::vector<std::byte>> all;
+  const Time end = now() + 2s;
+  while (all.size() < count && now() < end) {
+    port.wait(end);
+    port.flush(now());
+    while (const auto got = port.receive(now())) all.emplace_back(got->bytes.begin(), got->bytes.end());
+  }
+  return all;
+}
+
+TEST(UdpPort, CarriesMoreThanABatchInOrderAndEmptyOnesToo) {
+  const auto a = open_port();
+  const auto b = open_port();
+  for (int i = 0; i < 200; ++i) {
+    const std::vector<std::byte> bytes(static_cast<std::size_t>(i), static_cast<std::byte>(i));
+    a->send(now(), b->local(), bytes);
+  }
+  a->flush(now());
+  const auto got = collect(*b, 200);
+  ASSERT_EQ(got.size(), 200U);
+  for (std::size_t i = 0; i < got.size(); ++i) {
+    EXPECT_EQ(got[i], std::vector<std::byte>(i, static_cast<std::byte>(i)));
+  }
+  EXPECT_EQ(a->counts().datagrams_sent, 200U);
+  EXPECT_EQ(b->counts().bytes_received, a->counts().bytes_sent);
+}
+
+TEST(UdpPort, NamesWhyItCannotOpen) {
+  const auto a = open_port();
+  EXPECT_EQ(UdpPort::open(a->local()).error(), Errc::address_in_use);
+  EXPECT_EQ(UdpPort::open(Endpoint::v4(203, 0, 113, 7, 0)).error(), Errc::bad_address);
+}
+
+TEST(UdpPort, SurvivesSendingToNobody) {
+  const auto a = open_port();
+  Endpoint nobody;
+  {
+    nobody = open_port()->local();
+  }
+  const std::array<std::byte, 4> bytes{};
+  for (int i = 0; i < 10; ++i) {
+    a->send(now(), nobody, bytes);
+    a->flush(now());
+    EXPECT_FALSE(a->receive(now()));
+  }
+}
+
+TEST(UdpPort, CountsWhatTheSystemDropped) {
+  const auto a = open_port();
+  const auto b = open_port();
+  const std::vector<std::byte> bytes(1200);
+  // Far more than any receive buffer here holds; each counts its overhead too.
+  for (int i = 0; i < 6000; ++i) a->send(now(), b->local(), bytes);
+  a->flush(now());
+  const std::size_t got = collect(*b, 6000).size();
+  a->send(now(), b->local(), bytes);  // the count comes along with the next datagram
+  a->flush(now());
+  collect(*b, 1);
+  EXPECT_LT(got, 6000U);
+  EXPECT_EQ(got + b->counts().receive_overruns, 6000U);
+}
+
+TEST(Resolve, KnowsNumbersAndNamesAndRefusesTheRest) {
+  EXPECT_EQ(resolve("127.0.0.1:80"), Endpoint::loopback(80));
+  EXPECT_EQ(resolve("localhost:4000"), Endpoint::loopback(4000));
+  for (const char* wrong : {"", ":80", "localhost", "localhost:x", "localhost:99999"}) {
+    EXPECT_FALSE(resolve(wrong)) << wrong;
+  }
+}
+
+TEST(ImpairedPort, PutsConditionsBeforeRealSockets) {
+  const auto far = open_port();
+  ImpairedPort near(open_port(), {.delay = 50ms, .loss = 0.2}, {.delay = 30ms, .duplicate = 1.0}, 3);
+  const Time start = now();
+  const std::array<std::byte, 2> bytes{std::byte{7}, std::byte{8}};
+  for (int i = 0; i < 100; ++i) near.send(start, far->local(), bytes);
+  near.flush(now());
+  EXPECT_FALSE(far->receive(now())) << "nothing leaves early";
+  while (near.next_wakeup() != kNever) {
+    near.wait(kNever);
+    near.flush(now());
+  }
+  EXPECT_GE(now() - start, Duration(50ms));
+  const std::size_t arrived = collect(*far, 100 - near.outward_counts().lost).size();
+  EXPECT_EQ(arrived, 100 - near.outward_counts().lost);
+  EXPECT_GT(near.outward_counts().lost, 5U);
+
+  far->send(now(), near.local(), bytes);
+  far->flush(now());
+  EXPECT_EQ(collect(near, 2).size(), 2U) << "every datagram inward comes twice";
+}
+
+}  // namespace
+}  // namespace kwind::io
