@@ -37,7 +37,8 @@ std::vector<Row> rows_of(const Protocol& protocol) {
     const auto& channel = protocol.channels[message.channel];
     std::string how = fmt::format("{}, {} on {}", name_of(message.direction),
                                   name_of(channel.delivery), channel.name);
-    if (message.at_most_per_second > 0) how += fmt::format(", at most {}/s", message.at_most_per_second);
+    if (message.at_most_per_second > 0)
+      how += fmt::format(", at most {}/s", message.at_most_per_second);
     rows.push_back({message.name, how, span_text(size.fewest_bits, size.most_bits),
                     span_text(bits::bytes_for(size.fewest_bits), bits::bytes_for(size.most_bits)),
                     true});
@@ -56,8 +57,9 @@ void print_table(const Protocol& protocol, const std::string& file) {
              counted(protocol.channels.size(), "channel"),
              bits::to_hex(schema::digest_of(protocol), 16));
   if (protocol.messages.empty()) {
-    fmt::print("no messages yet; add one, as in `message Move from client on moves {{ x : int 0..9 "
-               "}}`\n");
+    fmt::print(
+        "no messages yet; add one, as in `message Move from client on moves {{ x : int 0..9 "
+        "}}`\n");
     return;
   }
   const std::vector<Row> rows = rows_of(protocol);
@@ -71,16 +73,18 @@ void print_table(const Protocol& protocol, const std::string& file) {
     bits = std::max(bits, row.bits.size());
     bytes = std::max(bytes, row.bytes.size());
   }
-  fmt::print("{:<{}}  {:<{}}  {:>{}}  {:>{}}\n", "message", name, "way, delivery / type", type, "bits",
-             bits, "bytes", bytes);
+  fmt::print("{:<{}}  {:<{}}  {:>{}}  {:>{}}\n", "message", name, "way, delivery / type", type,
+             "bits", bits, "bytes", bytes);
   fmt::print("{:-<{}}\n", "", name + type + bits + bytes + 6);
   for (const Row& row : rows) {
     if (row.head && &row != rows.data()) fmt::print("\n");
     fmt::print("{:<{}}  {:<{}}  {:>{}}  {:>{}}\n", row.name, name, row.type, type, row.bits, bits,
                row.bytes, bytes);
   }
-  fmt::print("\nFewest to most bits of the fields. A datagram adds 7 bytes (11 from the client), acks, and "
-             "2 to 5 bytes a message.\n");
+  fmt::print(
+      "\nFewest to most bits of the fields. A datagram adds 7 bytes (11 from the client), acks, "
+      "and "
+      "2 to 5 bytes a message.\n");
 }
 
 ordered_json json_of(const Protocol& protocol) {

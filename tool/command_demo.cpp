@@ -26,7 +26,8 @@ void print_status(std::FILE* out, const Moment& before, const Moment& now) {
   fmt::print(out,
              "{:>3.0f} s  {:>2} clients  datagrams/s out {:>4.0f} in {:>4.0f}  {:>4.0f} "
              "B/client/tick  RTT {:>3.0f} ms  lost {:>3}  repeated {:>3}\n",
-             now.seconds, now.clients, rate(now.server.datagrams_sent, before.server.datagrams_sent),
+             now.seconds, now.clients,
+             rate(now.server.datagrams_sent, before.server.datagrams_sent),
              rate(now.server.datagrams_received, before.server.datagrams_received),
              demo::bytes_per_client_tick(before, now), demo::mean(now.rtt_ms),
              now.server.packets_lost + now.bots.packets_lost,
@@ -42,10 +43,10 @@ void print_summary(const demo::Outcome& outcome) {
     fmt::print("{:<10} {:<17} {:<34} {:>9} {:>5.1f} %\n", row.name, row.direction, row.delivery,
                row.bytes, row.share * 100);
   }
-  fmt::print("{:<10} {:<17} {:<34} {:>9}\n", "all", "", fmt::format("{} datagrams", summary.datagrams),
-             summary.bytes);
-  fmt::print("{:<10} {:<17} {:<34} {:>9}  {:.1f}x as much\n\n", "as JSON", "", "text alone, no headers",
-             summary.json_bytes, summary.json_ratio);
+  fmt::print("{:<10} {:<17} {:<34} {:>9}\n", "all", "",
+             fmt::format("{} datagrams", summary.datagrams), summary.bytes);
+  fmt::print("{:<10} {:<17} {:<34} {:>9}  {:.1f}x as much\n\n", "as JSON", "",
+             "text alone, no headers", summary.json_bytes, summary.json_ratio);
   fmt::print("per client and tick   {:.0f} bytes down, headers and acks included\n",
              summary.bytes_per_client_tick);
   fmt::print("round trip            {:.0f} ms in the mean\n", summary.rtt_ms);
@@ -57,13 +58,15 @@ void print_summary(const demo::Outcome& outcome) {
   for (const demo::BotRecord& bot : outcome.bots) {
     if (!bot.late || !bot.complete) continue;
     fmt::print("late joiner           bot {} held every tug's position and name after {:.0f} ms\n",
-               bot.number, std::chrono::duration<double, std::milli>(*bot.complete - bot.started).count());
+               bot.number,
+               std::chrono::duration<double, std::milli>(*bot.complete - bot.started).count());
   }
   const demo::ErrorSplit& worst = outcome.verdict.worst;
-  fmt::print("position error        {:.2f} m mean, {:.2f} m worst (bot {}), of which {:.2f} m path delay, "
-             "{:.2f} m send interval, {:.2f} m loss\n\n",
-             outcome.verdict.mean_error, worst.total, outcome.verdict.worst_bot, worst.path,
-             worst.interval, worst.loss);
+  fmt::print(
+      "position error        {:.2f} m mean, {:.2f} m worst (bot {}), of which {:.2f} m path delay, "
+      "{:.2f} m send interval, {:.2f} m loss\n\n",
+      outcome.verdict.mean_error, worst.total, outcome.verdict.worst_bot, worst.path,
+      worst.interval, worst.loss);
 }
 
 int run_demo(const demo::Settings& settings) {
@@ -78,11 +81,12 @@ int run_demo(const demo::Settings& settings) {
     }
   }
   std::signal(SIGINT, [](int) { g_interrupted = true; });
-  fmt::print(status,
-             "Saltmarsh Harbour: {} bots, {} s, {} ms round trip, {} ms jitter, {} % loss each way, "
-             "seed {}\nCLEAR mode: datagrams are not encrypted; loopback only\n",
-             settings.bots, settings.seconds, settings.delay_ms, settings.jitter_ms,
-             settings.loss_percent, settings.seed);
+  fmt::print(
+      status,
+      "Saltmarsh Harbour: {} bots, {} s, {} ms round trip, {} ms jitter, {} % loss each way, "
+      "seed {}\nCLEAR mode: datagrams are not encrypted; loopback only\n",
+      settings.bots, settings.seconds, settings.delay_ms, settings.jitter_ms, settings.loss_percent,
+      settings.seed);
   const demo::Outcome outcome = demo::run(
       settings, [&](const Moment& before, const Moment& now) { print_status(status, before, now); },
       [] { return g_interrupted.load(); });
@@ -120,13 +124,16 @@ void add_demo(CLI::App& app, std::function<int()>& chosen) {
   command->add_option("--seconds", settings->seconds, "How long the tugs sail")
       ->check(CLI::Range(2, 600))
       ->capture_default_str();
-  command->add_option("--bots", settings->bots, "How many pilots; the last joins after half the time")
+  command
+      ->add_option("--bots", settings->bots, "How many pilots; the last joins after half the time")
       ->check(CLI::Range(1, 64))
       ->capture_default_str();
   command->add_option("--delay", settings->delay_ms, "Round trip in milliseconds")
       ->check(CLI::Range(0, 2000))
       ->capture_default_str();
-  command->add_option("--jitter", settings->jitter_ms, "The round trip varies by this much, in milliseconds")
+  command
+      ->add_option("--jitter", settings->jitter_ms,
+                   "The round trip varies by this much, in milliseconds")
       ->check(CLI::Range(0, 1000))
       ->capture_default_str();
   command->add_option("--loss", settings->loss_percent, "Datagrams lost each way, in percent")
@@ -136,17 +143,18 @@ void add_demo(CLI::App& app, std::function<int()>& chosen) {
       ->capture_default_str();
   command->add_option("--port", settings->port, "Port of the server; 0 lets the system choose")
       ->capture_default_str();
-  command->add_option("--places", settings->places, "Most clients of the server; 0: as many as bots")
+  command
+      ->add_option("--places", settings->places, "Most clients of the server; 0: as many as bots")
       ->check(CLI::Range(0, 64))
       ->capture_default_str();
   command->add_option("--report", settings->report, "Write an HTML report with charts")
       ->type_name("FILE.html");
-  command->add_flag("--json", settings->json, "Print one JSON object at the end, progress on stderr");
-  command->footer("Example:\n  kwind demo --seconds 20 --loss 5 --report demo.html\n\n"
-                  "Exit code 0 when all bots agree with the server, 1 otherwise.");
-  command->callback([settings, &chosen] {
-    chosen = [settings] { return run_demo(*settings); };
-  });
+  command->add_flag("--json", settings->json,
+                    "Print one JSON object at the end, progress on stderr");
+  command->footer(
+      "Example:\n  kwind demo --seconds 20 --loss 5 --report demo.html\n\n"
+      "Exit code 0 when all bots agree with the server, 1 otherwise.");
+  command->callback([settings, &chosen] { chosen = [settings] { return run_demo(*settings); }; });
 }
 
 }  // namespace kwind::tool

@@ -16,8 +16,9 @@ void add_gen(CLI::App& app, std::function<int()>& chosen) {
   command->add_option("--cpp", arguments->cpp, "Write DIR/<protocol>.h, a C++20 header")
       ->required()
       ->type_name("DIR");
-  command->footer("Example:\n  kwind gen examples/harbour/harbour.kw --cpp build/generated\n\n"
-                  "In a CMake build, kwind_generate(TARGET FILE.kw) does the same.");
+  command->footer(
+      "Example:\n  kwind gen examples/harbour/harbour.kw --cpp build/generated\n\n"
+      "In a CMake build, kwind_generate(TARGET FILE.kw) does the same.");
   command->callback([arguments, &chosen] {
     chosen = [arguments] { return generate_cpp(arguments->file, arguments->cpp, false); };
   });

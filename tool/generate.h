@@ -1,4 +1,5 @@
-// `kwind gen`: a .kw file to a C++ header on disk. Shared by the tool and the build's code generator.
+// `kwind gen`: a .kw file to a C++ header on disk. Shared by the tool and the build's code
+// generator.
 #pragma once
 #include <filesystem>
 #include <string>

@@ -1,4 +1,5 @@
-// `kwind`: a thin face over the library. Exit codes: 0 fine, 1 found something wrong, 2 used wrongly.
+// `kwind`: a thin face over the library. Exit codes: 0 fine, 1 found something wrong, 2 used
+// wrongly.
 #include <fmt/format.h>
 
 #include <CLI/CLI.hpp>
@@ -43,11 +44,13 @@ int explain_misuse(const CLI::App& app, const CLI::ParseError& error) {
 }  // namespace
 
 int main(int argc, char** argv) {
-  CLI::App app("Kestrel Wind: describe, check and try the wire between a game server and its clients.",
-               "kwind");
+  CLI::App app(
+      "Kestrel Wind: describe, check and try the wire between a game server and its clients.",
+      "kwind");
   app.set_version_flag("--version", "kwind " KWIND_VERSION);
-  app.footer("Example:\n  kwind demo\n\n`kwind COMMAND --help` explains a command.\n"
-             "Exit codes: 0 fine, 1 found something wrong, 2 used wrongly.");
+  app.footer(
+      "Example:\n  kwind demo\n\n`kwind COMMAND --help` explains a command.\n"
+      "Exit codes: 0 fine, 1 found something wrong, 2 used wrongly.");
   app.require_subcommand(0, 1);
   std::function<int()> chosen;
   kwind::tool::add_check(app, chosen);

@@ -1,4 +1,5 @@
-// A tug that sails along for a while and tells what it sees. Usage: first_light_client HOST:PORT [SECONDS]
+// A tug that sails along for a while and tells what it sees. Usage: first_light_client HOST:PORT
+// [SECONDS]
 #include <fmt/format.h>
 
 #include <cstdlib>
@@ -15,7 +16,8 @@ int main(int argc, char** argv) {
   const char* const address = argc > 1 ? argv[1] : "127.0.0.1:4000";
   const auto server = kwind::io::resolve(address);
   if (!server || !server->is_loopback()) {
-    fmt::print(stderr, "{}: not HOST:PORT of this machine; clear mode stays on loopback\n", address);
+    fmt::print(stderr, "{}: not HOST:PORT of this machine; clear mode stays on loopback\n",
+               address);
     return 1;
   }
   auto port = kwind::io::UdpPort::open(kwind::Endpoint::loopback(0));

@@ -7,7 +7,9 @@ namespace {
 AssertHandler g_handler = nullptr;
 }
 
-void set_assert_handler(AssertHandler handler) { g_handler = handler; }
+void set_assert_handler(AssertHandler handler) {
+  g_handler = handler;
+}
 
 void assertion_failed(const char* condition, const char* file, int line) {
   if (g_handler != nullptr) g_handler(condition, file, line);

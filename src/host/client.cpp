@@ -13,8 +13,12 @@ struct Client::Impl {
        const Options& options, Time now_in)
       : port(port_in),
         server(server_in),
-        wire{protocol, schema::KindCodes(protocol, schema::Direction::from_server),
-             options.clear_mode, options.timeouts, {}, 0},
+        wire{protocol,
+             schema::KindCodes(protocol, schema::Direction::from_server),
+             options.clear_mode,
+             options.timeouts,
+             {},
+             0},
         session(wire, link::Link::connect(
                           identity_of(protocol),
                           bits::Reader(options.entropy ? *options.entropy : io::entropy()).get(64),
@@ -33,8 +37,8 @@ struct Client::Impl {
   Time now;
 };
 
-Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol, Time now,
-               Options options)
+Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol,
+               Time now, Options options)
     : dispatcher_(protocol.messages.size()),
       packer_(protocol, schema::Direction::from_client, options.policy),
       impl_(std::make_unique<Impl>(port, server, protocol, options, now)) {
@@ -51,7 +55,9 @@ Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInf
 }
 Client::~Client() = default;
 
-void Client::on_connect(std::function<void()> handler) { impl_->on_connect = std::move(handler); }
+void Client::on_connect(std::function<void()> handler) {
+  impl_->on_connect = std::move(handler);
+}
 void Client::on_disconnect(std::function<void(Errc, std::string_view)> handler) {
   impl_->on_disconnect = std::move(handler);
 }
@@ -86,11 +92,19 @@ Errc Client::send_packed(const PackedMessage& message) {
   return impl_->session.send(impl_->now, message);
 }
 
-void Client::close(std::string_view reason) { impl_->session.link().close(impl_->now, reason); }
+void Client::close(std::string_view reason) {
+  impl_->session.link().close(impl_->now, reason);
+}
 
-bool Client::connected() const { return impl_->session.link().state() == link::State::open; }
-bool Client::ended() const { return impl_->session.link().state() == link::State::closed; }
-const link::Stats& Client::stats() const { return impl_->session.link().stats(); }
+bool Client::connected() const {
+  return impl_->session.link().state() == link::State::open;
+}
+bool Client::ended() const {
+  return impl_->session.link().state() == link::State::closed;
+}
+const link::Stats& Client::stats() const {
+  return impl_->session.link().stats();
+}
 
 Counts Client::counts() const {
   Counts counts{impl_->wire.drops, dispatcher_.counts(), packer_.out_of_range(),

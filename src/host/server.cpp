@@ -24,8 +24,12 @@ struct Connection {
 struct Server::Impl {
   Impl(io::Port& port_in, const schema::ProtocolInfo& protocol, const ServerOptions& options)
       : port(port_in),
-        wire{protocol, schema::KindCodes(protocol, schema::Direction::from_client),
-             options.clear_mode, options.timeouts, {}, 0},
+        wire{protocol,
+             schema::KindCodes(protocol, schema::Direction::from_client),
+             options.clear_mode,
+             options.timeouts,
+             {},
+             0},
         listener({identity_of(protocol), options.entropy ? *options.entropy : io::entropy(),
                   options.capacity, 0}) {
     KWIND_ASSERT(wire.permits(port.local()));
@@ -69,19 +73,19 @@ struct Server::Impl {
   }
 
   void drain(Time now, Connection& connection, route::Dispatcher<Peer>& dispatcher) {
-    const Session::Sink sink{
-        [&] {
-          connection.announced = true;
-          if (on_connect) on_connect(connection.peer);
-        },
-        [&](std::uint16_t kind, const bits::Reader& fields) {
-          return dispatcher.dispatch(kind, connection.peer, fields);
-        },
-        [&](Errc code, std::string_view text) {
-          const bool tell = connection.announced && !connection.gone;
-          connection.gone = true;
-          if (tell && on_disconnect) on_disconnect(connection.peer, code, text);
-        }};
+    const Session::Sink sink{[&] {
+                               connection.announced = true;
+                               if (on_connect) on_connect(connection.peer);
+                             },
+                             [&](std::uint16_t kind, const bits::Reader& fields) {
+                               return dispatcher.dispatch(kind, connection.peer, fields);
+                             },
+                             [&](Errc code, std::string_view text) {
+                               const bool tell = connection.announced && !connection.gone;
+                               connection.gone = true;
+                               if (tell && on_disconnect)
+                                 on_disconnect(connection.peer, code, text);
+                             }};
     connection.session.drain(now, sink);
   }
 
@@ -183,7 +187,8 @@ void Server::close(Peer peer, std::string_view reason) {
 }
 
 void Server::close_all(std::string_view reason) {
-  for (Connection* connection : impl_->order) connection->session.link().close(impl_->last_now, reason);
+  for (Connection* connection : impl_->order)
+    connection->session.link().close(impl_->last_now, reason);
 }
 
 std::vector<Peer> Server::peers() const {
@@ -194,7 +199,9 @@ std::vector<Peer> Server::peers() const {
   return peers;
 }
 
-std::size_t Server::connections() const { return impl_->order.size(); }
+std::size_t Server::connections() const {
+  return impl_->order.size();
+}
 
 const link::Stats* Server::stats(Peer peer) const {
   const Connection* connection = impl_->find(peer);

@@ -1,6 +1,6 @@
-// One connection as Server and Client both see it: a link, the rate limits of each kind of message in
-// both directions, and ordered messages held back because they came faster than their limit.
-// One session, one thread.
+// One connection as Server and Client both see it: a link, the rate limits of each kind of message
+// in both directions, and ordered messages held back because they came faster than their limit. One
+// session, one thread.
 #pragma once
 #include <deque>
 #include <functional>
@@ -64,7 +64,8 @@ class Session {
     std::size_t bits;
     Time since;
   };
-  static constexpr std::size_t kMostHeld = 256;  // per channel; more closes, as does waiting too long
+  static constexpr std::size_t kMostHeld =
+      256;  // per channel; more closes, as does waiting too long
 
   void hear(Time now, const link::Event& event, const Sink& sink);
   void release_held(Time now, const Sink& sink);

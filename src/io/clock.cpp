@@ -7,8 +7,8 @@
 namespace kwind::io {
 
 Time now() {
-  return Time(std::chrono::duration_cast<Duration>(
-      std::chrono::steady_clock::now().time_since_epoch()));
+  return Time(
+      std::chrono::duration_cast<Duration>(std::chrono::steady_clock::now().time_since_epoch()));
 }
 
 bits::Key128 entropy() {

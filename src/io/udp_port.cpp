@@ -140,8 +140,12 @@ Result<std::unique_ptr<UdpPort>> UdpPort::open(const Endpoint& local) {
   return std::unique_ptr<UdpPort>(new UdpPort(std::move(state)));
 }
 
-Endpoint UdpPort::local() const { return state_->local; }
-const PortCounts& UdpPort::counts() const { return state_->counts; }
+Endpoint UdpPort::local() const {
+  return state_->local;
+}
+const PortCounts& UdpPort::counts() const {
+  return state_->counts;
+}
 
 std::optional<Received> UdpPort::receive(Time) {
   State::Batch& in = state_->in;
@@ -151,8 +155,7 @@ std::optional<Received> UdpPort::receive(Time) {
   const std::size_t size = in.headers[i].msg_len;
   ++state_->counts.datagrams_received;
   state_->counts.bytes_received += size;
-  return Received{from_system(in.addresses[i]),
-                  std::span(in.memory).subspan(i * kSlotBytes, size)};
+  return Received{from_system(in.addresses[i]), std::span(in.memory).subspan(i * kSlotBytes, size)};
 }
 
 void UdpPort::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {
@@ -191,8 +194,8 @@ void UdpPort::wait(Time until) {
   if (state_->in.next < state_->in.count) return;
   const Duration left = until - now();
   if (left <= Duration{0}) return;
-  const auto seconds = std::chrono::floor<std::chrono::seconds>(
-      std::min<Duration>(left, std::chrono::seconds(1)));
+  const auto seconds =
+      std::chrono::floor<std::chrono::seconds>(std::min<Duration>(left, std::chrono::seconds(1)));
   const Duration rest = std::min<Duration>(left, std::chrono::seconds(1)) - seconds;
   const timespec timeout{static_cast<time_t>(seconds.count()), static_cast<long>(rest.count())};
   pollfd waiting{state_->fd, POLLIN, 0};

@@ -12,13 +12,15 @@ namespace kwind::language {
 Compiled compile(std::string_view text) {
   Compiled made;
   if (text.size() > kMostFileBytes) {
-    made.errors.push_back({1, 1, 1, fmt::format("the file is larger than {} bytes; split the protocol",
-                                                kMostFileBytes)});
+    made.errors.push_back(
+        {1, 1, 1,
+         fmt::format("the file is larger than {} bytes; split the protocol", kMostFileBytes)});
     return made;
   }
   const std::vector<Token> tokens = tokenize(text, made.errors);
   if (tokens.size() == 1 && made.errors.empty()) {
-    made.errors.push_back({1, 1, 1, "the file is empty; it must start with `protocol NAME VERSION`"});
+    made.errors.push_back(
+        {1, 1, 1, "the file is empty; it must start with `protocol NAME VERSION`"});
     return made;
   }
   const FileSyntax file = parse(tokens, made.errors);
@@ -30,7 +32,8 @@ Compiled compile(std::string_view text) {
   return made;
 }
 
-std::string render(const Diagnostic& diagnostic, std::string_view file_name, std::string_view text) {
+std::string render(const Diagnostic& diagnostic, std::string_view file_name,
+                   std::string_view text) {
   std::string_view line = text;
   for (std::uint32_t i = 1; i < diagnostic.line; ++i) {
     const std::size_t end = line.find('\n');
@@ -52,12 +55,13 @@ std::string render(const Diagnostic& diagnostic, std::string_view file_name, std
     const auto byte = static_cast<unsigned char>(line[i]);
     const bool printable = byte >= 0x20 && byte != 0x7f;
     const std::size_t character =
-        printable ? schema::valid_utf8_prefix(line.substr(i, std::min<std::size_t>(4, end - i)), 4) : 1;
+        printable ? schema::valid_utf8_prefix(line.substr(i, std::min<std::size_t>(4, end - i)), 4)
+                  : 1;
     shown += !printable ? ' ' : (character > 0 || (byte & 0xc0) == 0x80) ? line[i] : '?';
     if (i < place && (byte & 0xc0) != 0x80) under += ' ';
   }
-  const std::size_t carets =
-      std::clamp<std::size_t>(diagnostic.length, 1, std::max<std::size_t>(1, end - std::min(end, place)));
+  const std::size_t carets = std::clamp<std::size_t>(
+      diagnostic.length, 1, std::max<std::size_t>(1, end - std::min(end, place)));
   under.append(carets, '^');
   return fmt::format("{}:{}:{}: error: {}\n {:>5} | {}\n       | {}\n", file_name, diagnostic.line,
                      diagnostic.column, diagnostic.message, diagnostic.line, shown, under);

@@ -16,18 +16,106 @@ using schema::Type;
 using schema::TypeKind;
 
 // C++20 keywords, and lower-case names that standard headers define as macros.
-const std::set<std::string_view> kReserved = {
-    "alignas", "alignof", "and", "and_eq", "asm", "assert", "auto", "bitand", "bitor", "bool",
-    "break", "case", "catch", "char", "char16_t", "char32_t", "char8_t", "class", "co_await",
-    "co_return", "co_yield", "compl", "concept", "const", "const_cast", "consteval", "constexpr",
-    "constinit", "continue", "decltype", "default", "delete", "do", "double", "dynamic_cast", "else",
-    "enum", "errno", "explicit", "export", "extern", "false", "float", "for", "friend", "goto", "if",
-    "info", "inline", "int", "linux", "long", "mutable", "namespace", "new", "noexcept", "not",
-    "not_eq", "nullptr", "operator", "or", "or_eq", "private", "protected", "public", "register",
-    "reinterpret_cast", "requires", "return", "short", "signed", "sizeof", "static", "static_assert",
-    "static_cast", "stderr", "stdin", "stdout", "struct", "switch", "template", "this",
-    "thread_local", "throw", "true", "try", "typedef", "typeid", "typename", "union", "unix",
-    "unsigned", "using", "virtual", "void", "volatile", "wchar_t", "while", "xor", "xor_eq"};
+const std::set<std::string_view> kReserved = {"alignas",
+                                              "alignof",
+                                              "and",
+                                              "and_eq",
+                                              "asm",
+                                              "assert",
+                                              "auto",
+                                              "bitand",
+                                              "bitor",
+                                              "bool",
+                                              "break",
+                                              "case",
+                                              "catch",
+                                              "char",
+                                              "char16_t",
+                                              "char32_t",
+                                              "char8_t",
+                                              "class",
+                                              "co_await",
+                                              "co_return",
+                                              "co_yield",
+                                              "compl",
+                                              "concept",
+                                              "const",
+                                              "const_cast",
+                                              "consteval",
+                                              "constexpr",
+                                              "constinit",
+                                              "continue",
+                                              "decltype",
+                                              "default",
+                                              "delete",
+                                              "do",
+                                              "double",
+                                              "dynamic_cast",
+                                              "else",
+                                              "enum",
+                                              "errno",
+                                              "explicit",
+                                              "export",
+                                              "extern",
+                                              "false",
+                                              "float",
+                                              "for",
+                                              "friend",
+                                              "goto",
+                                              "if",
+                                              "info",
+                                              "inline",
+                                              "int",
+                                              "linux",
+                                              "long",
+                                              "mutable",
+                                              "namespace",
+                                              "new",
+                                              "noexcept",
+                                              "not",
+                                              "not_eq",
+                                              "nullptr",
+                                              "operator",
+                                              "or",
+                                              "or_eq",
+                                              "private",
+                                              "protected",
+                                              "public",
+                                              "register",
+                                              "reinterpret_cast",
+                                              "requires",
+                                              "return",
+                                              "short",
+                                              "signed",
+                                              "sizeof",
+                                              "static",
+                                              "static_assert",
+                                              "static_cast",
+                                              "stderr",
+                                              "stdin",
+                                              "stdout",
+                                              "struct",
+                                              "switch",
+                                              "template",
+                                              "this",
+                                              "thread_local",
+                                              "throw",
+                                              "true",
+                                              "try",
+                                              "typedef",
+                                              "typeid",
+                                              "typename",
+                                              "union",
+                                              "unix",
+                                              "unsigned",
+                                              "using",
+                                              "virtual",
+                                              "void",
+                                              "volatile",
+                                              "wchar_t",
+                                              "while",
+                                              "xor",
+                                              "xor_eq"};
 
 std::string cpp_name(std::string_view name) {
   return kReserved.contains(name) ? fmt::format("{}_", name) : std::string(name);
@@ -48,10 +136,11 @@ class Generator {
     const std::string space = cpp_name(protocol_.name);
     line("// Protocol {} {}, digest {}.", protocol_.name, protocol_.version,
          bits::to_hex(schema::digest_of(protocol_), 16));
-    line("#pragma once\n#include <array>\n#include <cstdint>\n#include <string>\n"
-         "#include <string_view>\n#include <vector>\n\n#include \"kwind/schema/codec.h\"\n\n"
-         "namespace {} {{\n",
-         space);
+    line(
+        "#pragma once\n#include <array>\n#include <cstdint>\n#include <string>\n"
+        "#include <string_view>\n#include <vector>\n\n#include \"kwind/schema/codec.h\"\n\n"
+        "namespace {} {{\n",
+        space);
     for (const Enumeration& enumeration : protocol_.enums) {
       if (enumeration.inside.empty()) enum_text(enumeration, "");
     }
@@ -220,9 +309,10 @@ class Generator {
       case TypeKind::record: line("{}encode(out, {});", indent, value); return;
       case TypeKind::list: {
         const char index = static_cast<char>('i' + depth);
-        line("{0}for (std::size_t {1} = 0, size_{1} = out.length({2}, {3}.size()); {1} < size_{1}; "
-             "++{1}) {{",
-             indent, index, type.limit, value);
+        line(
+            "{0}for (std::size_t {1} = 0, size_{1} = out.length({2}, {3}.size()); {1} < size_{1}; "
+            "++{1}) {{",
+            indent, index, type.limit, value);
         encode_value(owner, field, type.element.front(), fmt::format("{}[{}]", value, index),
                      depth + 1);
         line("{}}}", indent);
@@ -272,8 +362,8 @@ class Generator {
            message.fields.size(), message.name);
       for (const Field& field : message.fields) {
         const schema::Size size = schema::size_of(protocol_, field.type);
-        line("    {{\"{}\", \"{}\", {}, {}}},", field.name, schema::type_text(protocol_, field.type),
-             size.fewest_bits, size.most_bits);
+        line("    {{\"{}\", \"{}\", {}, {}}},", field.name,
+             schema::type_text(protocol_, field.type), size.fewest_bits, size.most_bits);
       }
       line("}}}};");
     }
@@ -287,17 +377,21 @@ class Generator {
     for (std::size_t kind = 0; kind < protocol_.messages.size(); ++kind) message_row(kind);
     line("}}}};\n}}  // namespace tables\n");
     for (std::size_t kind = 0; kind < protocol_.messages.size(); ++kind) {
-      line("constexpr const kwind::schema::MessageInfo& {}::info() {{ return tables::kMessages[{}]; }}",
-           protocol_.messages[kind].name, kind);
+      line(
+          "constexpr const kwind::schema::MessageInfo& {}::info() {{ return tables::kMessages[{}]; "
+          "}}",
+          protocol_.messages[kind].name, kind);
     }
     std::vector<std::string> digest;
     for (const std::byte byte : schema::digest_of(protocol_)) {
       digest.push_back(fmt::format("std::byte{{0x{:02x}}}", std::to_integer<unsigned>(byte)));
     }
     line("\n/// What a Server or Client needs to know of this protocol.");
-    line("inline constexpr kwind::schema::ProtocolInfo kProtocol{{\n    \"{}\",\n    {},\n    {{{}}},\n"
-         "    tables::kChannels,\n    tables::kMessages}};\n",
-         protocol_.name, protocol_.version, fmt::join(digest, ", "));
+    line(
+        "inline constexpr kwind::schema::ProtocolInfo kProtocol{{\n    \"{}\",\n    {},\n    "
+        "{{{}}},\n"
+        "    tables::kChannels,\n    tables::kMessages}};\n",
+        protocol_.name, protocol_.version, fmt::join(digest, ", "));
   }
 
   void message_row(std::size_t kind) {
@@ -306,9 +400,9 @@ class Generator {
     std::string_view direction = "both";
     if (message.direction == schema::Direction::from_client) direction = "from_client";
     if (message.direction == schema::Direction::from_server) direction = "from_server";
-    line("    {{\"{}\", {}, {}, kwind::schema::Direction::{}, {}, {}, {}, {}}},", message.name, kind,
-         message.channel, direction, message.at_most_per_second, size.fewest_bits, size.most_bits,
-         message.fields.empty() ? "{}" : fmt::format("k{}Fields", message.name));
+    line("    {{\"{}\", {}, {}, kwind::schema::Direction::{}, {}, {}, {}, {}}},", message.name,
+         kind, message.channel, direction, message.at_most_per_second, size.fewest_bits,
+         size.most_bits, message.fields.empty() ? "{}" : fmt::format("k{}Fields", message.name));
   }
 
   const Protocol& protocol_;

@@ -7,9 +7,15 @@
 namespace kwind::language {
 namespace {
 
-bool is_letter(char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '_'; }
-bool is_digit(char c) { return c >= '0' && c <= '9'; }
-bool is_blank(char c) { return c == ' ' || c == '\t' || c == '\r'; }
+bool is_letter(char c) {
+  return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '_';
+}
+bool is_digit(char c) {
+  return c >= '0' && c <= '9';
+}
+bool is_blank(char c) {
+  return c == ' ' || c == '\t' || c == '\r';
+}
 
 std::size_t token_length(std::string_view rest) {
   const auto run = [&](std::size_t from, auto accept) {
@@ -69,18 +75,20 @@ std::vector<Token> tokenize(std::string_view text, std::vector<Diagnostic>& erro
                         fmt::format("{} has no meaning here; names are made of letters, digits and "
                                     "_, comments start with #",
                                     shown)});
-      tokens.push_back({TokenKind::bad, text.substr(begin, at - begin), line, column, first_on_line});
+      tokens.push_back(
+          {TokenKind::bad, text.substr(begin, at - begin), line, column, first_on_line});
       first_on_line = false;
       continue;
     }
-    const TokenKind kind = is_letter(c)   ? TokenKind::word
+    const TokenKind kind = is_letter(c)  ? TokenKind::word
                            : is_digit(c) ? TokenKind::number
-                                          : TokenKind::symbol;
+                                         : TokenKind::symbol;
     tokens.push_back({kind, text.substr(at, length), line, column, first_on_line});
     first_on_line = false;
     at += length;
   }
-  tokens.push_back({TokenKind::end, {}, line, static_cast<std::uint32_t>(at - line_start + 1), true});
+  tokens.push_back(
+      {TokenKind::end, {}, line, static_cast<std::uint32_t>(at - line_start + 1), true});
   return tokens;
 }
 

@@ -18,8 +18,8 @@ struct Token {
   bool first_on_line = false;
 };
 
-/// All tokens, the last of kind `end`. Bytes that start no token are reported and become a `bad` one,
-/// about which the parser says nothing more.
+/// All tokens, the last of kind `end`. Bytes that start no token are reported and become a `bad`
+/// one, about which the parser says nothing more.
 std::vector<Token> tokenize(std::string_view text, std::vector<Diagnostic>& errors);
 
 }  // namespace kwind::language

@@ -19,10 +19,10 @@ const std::vector<std::string> kDeclarations = {"protocol", "quantity", "enum",
 const std::vector<std::string> kTypeWords = {"bool", "int", "real", "turn", "text", "enum", "list"};
 // Words of the house plan that this version does not know yet: better named than guessed at.
 const std::vector<std::string> kLater = {
-    "entity", "request", "include", "reliable", "count", "f32",    "f64",   "heading2",
-    "heading3", "rotation", "vec2", "vec3",     "bytes", "flags",  "maybe", "one",
-    "grid",   "ref",     "peer",    "tick",     "since", "until",  "split", "priority",
-    "bulk",   "repeat"};
+    "entity",   "request",  "include",  "reliable", "count", "f32",   "f64",
+    "heading2", "heading3", "rotation", "vec2",     "vec3",  "bytes", "flags",
+    "maybe",    "one",      "grid",     "ref",      "peer",  "tick",  "since",
+    "until",    "split",    "priority", "bulk",     "repeat"};
 constexpr int kDeepestType = 16;
 
 bool contains(const std::vector<std::string>& words, std::string_view word) {
@@ -114,8 +114,9 @@ class Parser {
   Token type_name(std::string_view what) {
     const Token name = word(what);
     if (name.text[0] < 'A' || name.text[0] > 'Z') {
-      report(name, fmt::format("`{}` must start with a capital letter, as all types and messages do",
-                               name.text));
+      report(name,
+             fmt::format("`{}` must start with a capital letter, as all types and messages do",
+                         name.text));
     } else {
       check_name(name);
     }
@@ -257,9 +258,10 @@ class Parser {
 
   [[noreturn]] void after_type(const TypeSyntax& type) {
     if (contains(kLater, peek().text)) stop_unknown(peek(), "", {});
-    stop(peek(), fmt::format("{} does not belong after the type `{}`; fields are separated by commas "
-                             "or new lines",
-                             shown(peek()), type.place.text));
+    stop(peek(),
+         fmt::format("{} does not belong after the type `{}`; fields are separated by commas "
+                     "or new lines",
+                     shown(peek()), type.place.text));
   }
 
   std::vector<Token> enum_values() {
@@ -392,8 +394,8 @@ class Parser {
     // Parsed with its sign, so that the lowest 64-bit number is in.
     const std::string signed_digits = (negative ? "-" : "") + std::string(digits);
     std::int64_t value = 0;
-    const auto [end, error] = std::from_chars(
-        signed_digits.data(), signed_digits.data() + signed_digits.size(), value);
+    const auto [end, error] =
+        std::from_chars(signed_digits.data(), signed_digits.data() + signed_digits.size(), value);
     if (error != std::errc{} || end != signed_digits.data() + signed_digits.size()) {
       stop(place, "the number is beyond 64 bits; numbers go from -2^63 to 2^63 - 1");
     }

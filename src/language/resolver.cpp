@@ -26,12 +26,12 @@ constexpr int kDeepestRecords = 16;
 
 class Resolver {
  public:
-  Resolver(const FileSyntax& file, std::vector<Diagnostic>& errors) : file_(file), errors_(errors) {}
+  Resolver(const FileSyntax& file, std::vector<Diagnostic>& errors)
+      : file_(file), errors_(errors) {}
 
   schema::Protocol protocol() {
     out_.name = file_.protocol_name.text;
-    if (!file_.version.place.text.empty() &&
-        (file_.version.num < 1 || file_.version.num > 65535)) {
+    if (!file_.version.place.text.empty() && (file_.version.num < 1 || file_.version.num > 65535)) {
       report(file_.version.place, "the version must be 1 to 65535");
     }
     out_.version = static_cast<std::uint32_t>(file_.version.num);
@@ -116,7 +116,8 @@ class Resolver {
   // The place of a record in out_.records, after all that it contains; empty if it contains itself.
   std::optional<std::uint32_t> record_of(const RecordSyntax& syntax) {
     const std::string_view name = syntax.name.text;
-    if (const auto done = record_index_.find(name); done != record_index_.end()) return done->second;
+    if (const auto done = record_index_.find(name); done != record_index_.end())
+      return done->second;
     if (std::find(open_.begin(), open_.end(), name) != open_.end()) {
       report(syntax.name, fmt::format("the record `{}` contains itself: {} -> {}", name,
                                       fmt::join(open_, " -> "), name));
@@ -167,7 +168,8 @@ class Resolver {
       leaves = std::min(kMostLeaves + 1, leaves + leaves_of(*resolved));
       made.push_back({name, *resolved});
     }
-    for (const FieldSyntax& field : syntax) {  // generated beside the field `x`: the constant x_range
+    for (const FieldSyntax& field :
+         syntax) {  // generated beside the field `x`: the constant x_range
       if (seen.contains(std::string(field.name.text) + "_range")) {
         report(field.name, fmt::format("`{0}` and `{0}_range` cannot stand side by side: generated "
                                        "code keeps the range of `{0}` under that name",
@@ -201,9 +203,7 @@ class Resolver {
       case TypeWord::integer: return integer(syntax);
       case TypeWord::real: return real(syntax);
       case TypeWord::turn: return turn(syntax);
-      case TypeWord::text:
-        made.kind = TypeKind::text;
-        return limited(syntax.limit, "a text", made);
+      case TypeWord::text: made.kind = TypeKind::text; return limited(syntax.limit, "a text", made);
       case TypeWord::enumeration:
         made.kind = TypeKind::enumeration;
         made.index = add_enum(field, std::string(inside), syntax.values);
@@ -253,17 +253,19 @@ class Resolver {
     std::vector<std::string> known = {"bool", "int", "real", "turn", "text", "enum", "list"};
     for (const auto& [known_name, token] : names_) known.emplace_back(known_name);
     const std::string near = nearest(name.text, known);
-    report(name, near.empty()
-                     ? fmt::format("there is no type `{}`; declare it as a quantity, enum or record",
-                                   name.text)
-                     : fmt::format("there is no type `{}`; did you mean `{}`?", name.text, near));
+    report(name,
+           near.empty()
+               ? fmt::format("there is no type `{}`; declare it as a quantity, enum or record",
+                             name.text)
+               : fmt::format("there is no type `{}`; did you mean `{}`?", name.text, near));
     return std::nullopt;
   }
 
   std::optional<Type> integer(const TypeSyntax& syntax) {
     for (const Number* end : {&syntax.lo, &syntax.hi}) {
       if (end->num % end->den != 0) {
-        report(end->place, "the range of an int has whole ends; use `real LO..HI step S` for parts");
+        report(end->place,
+               "the range of an int has whole ends; use `real LO..HI step S` for parts");
         return std::nullopt;
       }
     }
@@ -281,8 +283,9 @@ class Resolver {
   }
 
   void report_empty(const TypeSyntax& syntax) {
-    report(syntax.lo.place, "the range is empty: its low end is not below its high end; write the "
-                            "lower number first");
+    report(syntax.lo.place,
+           "the range is empty: its low end is not below its high end; write the "
+           "lower number first");
   }
 
   std::optional<Type> real(const TypeSyntax& syntax) {
@@ -339,11 +342,11 @@ class Resolver {
       return std::nullopt;
     }
     if (whole % step.num != 0) {
-      report(step.place, fmt::format("the step does not divide 360 degrees; the nearest that does is "
-                                     "360/{}",
-                                     std::max<std::int64_t>(1, static_cast<std::int64_t>(
-                                                                   (whole + step.num / 2) /
-                                                                   step.num))));
+      report(step.place,
+             fmt::format("the step does not divide 360 degrees; the nearest that does is "
+                         "360/{}",
+                         std::max<std::int64_t>(
+                             1, static_cast<std::int64_t>((whole + step.num / 2) / step.num))));
       return std::nullopt;
     }
     Type made;
@@ -394,7 +397,8 @@ class Resolver {
     }
   }
 
-  void check_size(const MessageSyntax& syntax, const schema::MessageType& made, std::uint64_t leaves) {
+  void check_size(const MessageSyntax& syntax, const schema::MessageType& made,
+                  std::uint64_t leaves) {
     if (leaves > kMostLeaves) {
       report(syntax.name, fmt::format("`{}` has more than {} fields with all records spelled out",
                                       made.name, kMostLeaves));
@@ -402,15 +406,16 @@ class Resolver {
     }
     const schema::Size size = schema::size_of(out_, made.fields);
     if (size.most_bits <= kMostMessageBytes * 8) return;
-    const auto largest = std::max_element(
-        made.fields.begin(), made.fields.end(), [&](const auto& a, const auto& b) {
+    const auto largest =
+        std::max_element(made.fields.begin(), made.fields.end(), [&](const auto& a, const auto& b) {
           return schema::size_of(out_, a.type).most_bits < schema::size_of(out_, b.type).most_bits;
         });
     report(syntax.name,
-           fmt::format("`{}` can take {} bytes, but a datagram carries at most {}; lower the limits of "
-                       "`{}`, its largest field with {} bytes",
-                       made.name, bits::bytes_for(size.most_bits), kMostMessageBytes, largest->name,
-                       bits::bytes_for(schema::size_of(out_, largest->type).most_bits)));
+           fmt::format(
+               "`{}` can take {} bytes, but a datagram carries at most {}; lower the limits of "
+               "`{}`, its largest field with {} bytes",
+               made.name, bits::bytes_for(size.most_bits), kMostMessageBytes, largest->name,
+               bits::bytes_for(schema::size_of(out_, largest->type).most_bits)));
   }
 
   std::uint8_t channel_of(const Token& name) {
@@ -420,11 +425,12 @@ class Resolver {
       known.emplace_back(file_.channels[i].name.text);
     }
     const std::string near = nearest(name.text, known);
-    report(name, near.empty() ? fmt::format("there is no channel `{0}`; declare it, as in `channel {0} "
-                                            "ordered`",
-                                            name.text)
-                              : fmt::format("there is no channel `{}`; did you mean `{}`?", name.text,
-                                            near));
+    report(name,
+           near.empty()
+               ? fmt::format("there is no channel `{0}`; declare it, as in `channel {0} "
+                             "ordered`",
+                             name.text)
+               : fmt::format("there is no channel `{}`; did you mean `{}`?", name.text, near));
     return 0;
   }
 

@@ -21,11 +21,11 @@ enum class TypeWord : std::uint8_t { named, boolean, integer, real, turn, text, 
 
 struct TypeSyntax {
   TypeWord word = TypeWord::named;
-  Token place;               ///< the first word of the type
-  Number lo, hi, step;       ///< int, real, turn
-  bool end_left_out = false; ///< ..<
-  Number limit;              ///< text, list
-  std::vector<Token> values; ///< enumeration
+  Token place;                ///< the first word of the type
+  Number lo, hi, step;        ///< int, real, turn
+  bool end_left_out = false;  ///< ..<
+  Number limit;               ///< text, list
+  std::vector<Token> values;  ///< enumeration
   std::vector<TypeSyntax> element;
 };
 

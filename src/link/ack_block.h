@@ -16,7 +16,7 @@ inline constexpr std::size_t kAckSpanPackets = 64;
 inline constexpr std::size_t kMostAckRanges = 16;
 
 struct AckBlock {
-  Duration delay{0};             ///< since the newest packet arrived; sent in 0.25 ms, at most 255 ms
+  Duration delay{0};  ///< since the newest packet arrived; sent in 0.25 ms, at most 255 ms
   std::vector<AckRange> ranges;  ///< newest first; never empty once read
 };
 

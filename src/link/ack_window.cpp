@@ -23,11 +23,11 @@ void AckWindow::mark_received(PacketNumber number) {
   received_.set(largest_ - raw(number));
 }
 
-void AckWindow::ranges(std::size_t span_packets, std::size_t most, std::vector<AckRange>& out) const {
+void AckWindow::ranges(std::size_t span_packets, std::size_t most,
+                       std::vector<AckRange>& out) const {
   out.clear();
   if (!any_) return;
-  const std::uint64_t span =
-      std::min<std::uint64_t>({span_packets, kSpanPackets, largest_ + 1});
+  const std::uint64_t span = std::min<std::uint64_t>({span_packets, kSpanPackets, largest_ + 1});
   for (std::uint64_t age = 0; age < span;) {
     if (!received_[age]) {
       ++age;

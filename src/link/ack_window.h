@@ -31,7 +31,8 @@ class AckWindow {
   /// Requires: is_new(number).
   void mark_received(PacketNumber number);
 
-  /// The runs received among the newest `span_packets` numbers, newest first, at most `most` of them.
+  /// The runs received among the newest `span_packets` numbers, newest first, at most `most` of
+  /// them.
   void ranges(std::size_t span_packets, std::size_t most, std::vector<AckRange>& out) const;
 
  private:

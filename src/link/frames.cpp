@@ -10,7 +10,9 @@ constexpr unsigned kKindBits = 3;
 constexpr unsigned kReasonBits = 7;
 constexpr unsigned kLengthOrder = 6;  // messages of 64 to 190 bits: 9 bits of length
 
-bool is_numbered(Delivery delivery) { return delivery != Delivery::unreliable; }
+bool is_numbered(Delivery delivery) {
+  return delivery != Delivery::unreliable;
+}
 
 }  // namespace
 
@@ -30,7 +32,9 @@ void write_message(bits::Writer& out, const std::vector<ChannelSpec>& channels, 
   out.put_bits(payload, bits);
 }
 
-void write_ping(bits::Writer& out) { out.put(static_cast<std::uint64_t>(FrameKind::ping), kKindBits); }
+void write_ping(bits::Writer& out) {
+  out.put(static_cast<std::uint64_t>(FrameKind::ping), kKindBits);
+}
 
 void write_close(bits::Writer& out, std::string_view reason) {
   const std::size_t size = std::min(reason.size(), kMostReasonBytes);
@@ -39,7 +43,8 @@ void write_close(bits::Writer& out, std::string_view reason) {
   out.put_bits(std::as_bytes(std::span(reason)).first(size), size * 8);
 }
 
-Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std::vector<Frame>& out) {
+Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels,
+                 std::vector<Frame>& out) {
   out.clear();
   while (in.left_bits() >= kKindBits) {
     Frame frame;

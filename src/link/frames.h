@@ -5,8 +5,8 @@
 #include <string>
 #include <vector>
 
-#include "kwind/bits/reader.h"
 #include "kwind/bits/errors.h"
+#include "kwind/bits/reader.h"
 #include "kwind/bits/writer.h"
 #include "kwind/link/spec.h"
 
@@ -34,7 +34,8 @@ void write_close(bits::Writer& out, std::string_view reason);
 
 /// Reads all frames up to the end of the datagram. Errors: truncated, trailing_bits, unknown_frame,
 /// unknown_channel, too_long.
-Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std::vector<Frame>& out);
+Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels,
+                 std::vector<Frame>& out);
 /// The reason of a close frame, control characters replaced by '?'.
 std::string close_reason(const Frame& frame);
 

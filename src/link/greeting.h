@@ -15,11 +15,11 @@ class Greeting {
   Greeting(Identity identity, std::uint64_t nonce, Time now);
 
   struct Answer {
-    Errc error = Errc::none;            ///< why the datagram was dropped
-    std::optional<Admission> welcome;   ///< the server agreed
-    Errc refused = Errc::none;          ///< the server said no, and why
+    Errc error = Errc::none;           ///< why the datagram was dropped
+    std::optional<Admission> welcome;  ///< the server agreed
+    Errc refused = Errc::none;         ///< the server said no, and why
     std::string text;
-    std::optional<Duration> rtt;        ///< of a hello that was sent once
+    std::optional<Duration> rtt;  ///< of a hello that was sent once
   };
   Answer receive(Time now, std::span<const std::byte> datagram);
 

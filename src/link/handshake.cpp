@@ -69,8 +69,8 @@ Result<Opened> open(std::span<const std::byte> datagram, Form form) {
   return Opened{reader, nonce};
 }
 
-// One value has one byte string: what follows the last field is zeros, less than a byte of them unless
-// the datagram is padded.
+// One value has one byte string: what follows the last field is zeros, less than a byte of them
+// unless the datagram is padded.
 Errc rest_is_padding(Reader& reader, bool padded) {
   if (!reader.ok()) return Errc::truncated;
   if (!padded && reader.left_bits() >= 8) return Errc::trailing_bits;

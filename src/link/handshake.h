@@ -15,7 +15,14 @@
 namespace kwind::link {
 
 /// The low three bits of a datagram's first byte.
-enum class Form : std::uint8_t { data = 1, hello = 2, cookie = 3, welcome = 4, refusal = 5, versions = 6 };
+enum class Form : std::uint8_t {
+  data = 1,
+  hello = 2,
+  cookie = 3,
+  welcome = 4,
+  refusal = 5,
+  versions = 6
+};
 inline constexpr unsigned kFormBits = 3;
 
 using Cookie = bits::Digest128;
@@ -57,9 +64,9 @@ std::size_t write(const Versions& versions, std::span<std::byte> out);
 /// The form named by the first byte. Errors: truncated, unknown_form.
 Result<Form> form_of(std::span<const std::byte> datagram);
 
-/// Each reads a whole datagram of its form. Errors: truncated, unknown_form, bad_check, trailing_bits,
-/// value_range, text_encoding; link_version, for a hello of another version, whose other members are
-/// then not read.
+/// Each reads a whole datagram of its form. Errors: truncated, unknown_form, bad_check,
+/// trailing_bits, value_range, text_encoding; link_version, for a hello of another version, whose
+/// other members are then not read.
 Result<Hello> read_hello(std::span<const std::byte> datagram);
 Result<CookieReply> read_cookie(std::span<const std::byte> datagram);
 Result<Welcome> read_welcome(std::span<const std::byte> datagram);

@@ -43,8 +43,8 @@ class Inbox {
   std::optional<Message> take() {
     if (next_ == entries_.size()) return std::nullopt;
     const Entry& entry = entries_[next_++];
-    return Message{entry.channel,
-                   std::span(bytes_).subspan(entry.at, bits::bytes_for(entry.bits)), entry.bits};
+    return Message{entry.channel, std::span(bytes_).subspan(entry.at, bits::bytes_for(entry.bits)),
+                   entry.bits};
   }
 
  private:

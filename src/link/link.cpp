@@ -23,6 +23,7 @@ namespace {
 constexpr std::size_t kCheckBytes = 4;
 constexpr unsigned kHasAcks = 0x10;
 constexpr unsigned kMostCloseCopies = 3;
+constexpr Duration kLongestDrain = std::chrono::seconds(1);
 
 enum class Role : std::uint8_t { client, server };
 
@@ -273,7 +274,8 @@ class Link::Impl {
     if (state_ == State::opening) {
       state_ = State::open;
       opened_event_ = true;
-      // The client answers the welcome at once. A repeated welcome makes this too long; acks mend it.
+      // The client answers the welcome at once. A repeated welcome makes this too long; acks mend
+      // it.
       if (!rtt_.known()) sample_rtt(now - last_heard_, Duration{0});
     }
     for (const Frame& frame : frames_) hear_frame(now, frame);
@@ -323,7 +325,8 @@ class Link::Impl {
         if (state_ == State::draining || state_ == State::closed) return;
         end(Errc::closed_by_peer, close_reason(frame));
         state_ = State::draining;
-        drain_end_ = now + 3 * rtt_.probe_timeout(options_.ack_delay);
+        drain_end_ =
+            now + std::min<Duration>(3 * rtt_.probe_timeout(options_.ack_delay), kLongestDrain);
         ack_due_ = now;
         return;
       case FrameKind::message: hear_message(frame); return;
@@ -359,8 +362,8 @@ class Link::Impl {
                        [](const Channel& c) { return c.ordered_out.peek().has_value(); });
   }
   bool wants_to_send_now() const {
-    return ledger_.has_slot() && (ping_due_ || probe_due_ || close_due_ ||
-                                  (has_messages() && ledger_.has_room()));
+    return ledger_.has_slot() &&
+           (ping_due_ || probe_due_ || close_due_ || (has_messages() && ledger_.has_room()));
   }
 
   std::size_t write_data(Time now, std::span<std::byte> out) {
@@ -515,7 +518,7 @@ class Link::Impl {
 
   Time last_heard_;
   Time last_sent_;
-  Time newest_at_{};            // when the newest packet arrived
+  Time newest_at_{};  // when the newest packet arrived
   bool unacked_packets_ = false;
   Time ack_due_ = kNever;
   bool ping_due_ = false;
@@ -556,17 +559,33 @@ Errc Link::receive(Time now, std::span<const std::byte> datagram) {
 std::size_t Link::poll_datagram(Time now, std::span<std::byte> out) {
   return impl_->poll_datagram(now, out);
 }
-std::optional<Event> Link::poll_event() { return impl_->poll_event(); }
-Time Link::next_wakeup() const { return impl_->next_wakeup(); }
-void Link::wake(Time now) { impl_->wake(now); }
+std::optional<Event> Link::poll_event() {
+  return impl_->poll_event();
+}
+Time Link::next_wakeup() const {
+  return impl_->next_wakeup();
+}
+void Link::wake(Time now) {
+  impl_->wake(now);
+}
 Errc Link::send(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
                 std::size_t bits) {
   return impl_->send(channel, tag, payload, bits);
 }
-void Link::close(Time now, std::string_view reason) { impl_->close(now, reason); }
-State Link::state() const { return impl_->state(); }
-std::uint16_t Link::version() const { return impl_->version(); }
-const Stats& Link::stats() const { return impl_->stats(); }
-std::span<const std::uint64_t> Link::bits_sent() const { return impl_->bits_sent(); }
+void Link::close(Time now, std::string_view reason) {
+  impl_->close(now, reason);
+}
+State Link::state() const {
+  return impl_->state();
+}
+std::uint16_t Link::version() const {
+  return impl_->version();
+}
+const Stats& Link::stats() const {
+  return impl_->stats();
+}
+std::span<const std::uint64_t> Link::bits_sent() const {
+  return impl_->bits_sent();
+}
 
 }  // namespace kwind::link

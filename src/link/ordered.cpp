@@ -19,7 +19,8 @@ Errc OrderedSender::push(std::size_t tag, std::span<const std::byte> payload, st
 }
 
 std::optional<OrderedSender::Outgoing> OrderedSender::peek() const {
-  if (!slots_.contains(waiting_) || waiting_ >= slots_.begin() + kWindowMessages) return std::nullopt;
+  if (!slots_.contains(waiting_) || waiting_ >= slots_.begin() + kWindowMessages)
+    return std::nullopt;
   const Slot& slot = slots_[waiting_];
   if (bytes_in_flight_ > 0 && bytes_in_flight_ + slot.payload.size() > kWindowBytes) {
     return std::nullopt;

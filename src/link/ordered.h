@@ -2,7 +2,8 @@
 // The sender keeps a message until its packet is acked; the receiver keeps what came early.
 // One channel of one link, one thread.
 //
-// Invariant 1: the sender has no message in flight kWindowMessages or more beyond its oldest unacked
+// Invariant 1: the sender has no message in flight kWindowMessages or more beyond its oldest
+// unacked
 //   one, nor more than kWindowBytes in flight. A receiver that sees more closes.
 // Invariant 2: 16-bit indices are never ambiguous: a packet that may still be accepted is at most
 //   2 x 256 numbers from the newest, each has at most kMostPerDatagram messages of a channel, and

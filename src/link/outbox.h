@@ -30,7 +30,8 @@ class Outbox {
       clear();
     }
     entries_.push_back({channel, tag, bytes_.size(), bits});
-    bytes_.insert(bytes_.end(), payload.begin(), payload.begin() + static_cast<std::ptrdiff_t>(bytes));
+    bytes_.insert(bytes_.end(), payload.begin(),
+                  payload.begin() + static_cast<std::ptrdiff_t>(bytes));
     return given_up;
   }
   [[nodiscard]] bool empty() const { return next_ == entries_.size(); }

@@ -7,8 +7,12 @@ namespace kwind::link {
 /// Numbers the datagrams of one direction from 0, never reused. Will not add to a byte count.
 enum class PacketNumber : std::uint64_t {};
 
-constexpr std::uint64_t raw(PacketNumber number) { return static_cast<std::uint64_t>(number); }
-constexpr PacketNumber next(PacketNumber number) { return PacketNumber{raw(number) + 1}; }
+constexpr std::uint64_t raw(PacketNumber number) {
+  return static_cast<std::uint64_t>(number);
+}
+constexpr PacketNumber next(PacketNumber number) {
+  return PacketNumber{raw(number) + 1};
+}
 
 /// The number with these low 16 bits that is nearest to `expected` (RFC 9000, A.3).
 /// Right as long as the true number is within 2^15 of `expected`.

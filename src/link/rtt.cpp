@@ -11,8 +11,9 @@ void Rtt::sample(Duration latest, Duration ack_delay) {
     return;
   }
   least_ = std::min(least_, latest);
-  // The peer's word on its delay is believed down to the least time ever seen. RFC 9002, 5.3 believes all
-  // of it or nothing; with acks that wait for a game's tick that would keep the estimate too high.
+  // The peer's word on its delay is believed down to the least time ever seen. RFC 9002, 5.3
+  // believes all of it or nothing; with acks that wait for a game's tick that would keep the
+  // estimate too high.
   const Duration adjusted = std::max(latest - ack_delay, least_);
   const Duration difference = smoothed_ > adjusted ? smoothed_ - adjusted : adjusted - smoothed_;
   variation_ = (3 * variation_ + difference) / 4;

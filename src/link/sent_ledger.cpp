@@ -104,10 +104,11 @@ void SentLedger::detect_losses(Time now, const Rtt& rtt) {
 
 Time SentLedger::probe_deadline(const Rtt& rtt, Duration ack_delay) const {
   if (eliciting_in_flight_ == 0) return kNever;
-  // Doubling as in RFC 9002, 6.2.1, but to a second at most: one small probe a second burdens no path,
-  // and a game cannot wait longer to learn that it is open again.
+  // Doubling as in RFC 9002, 6.2.1, but to a second at most: one small probe a second burdens no
+  // path, and a game cannot wait longer to learn that it is open again.
   const Duration first = rtt.probe_timeout(ack_delay);
-  return last_eliciting_ + std::min(first * (1U << probes_), std::max<Duration>(first, kSlowestProbe));
+  return last_eliciting_ +
+         std::min(first * (1U << probes_), std::max<Duration>(first, kSlowestProbe));
 }
 
 const std::vector<OrderedRef>& SentLedger::oldest_ordered() const {

@@ -1,8 +1,9 @@
-// What was sent in which packet until its fate is known; decides what is lost (RFC 9002, section 6).
-// Fed by Link, which repeats the ordered messages of lost packets. One link, one thread.
+// What was sent in which packet until its fate is known; decides what is lost (RFC 9002, section
+// 6). Fed by Link, which repeats the ordered messages of lost packets. One link, one thread.
 //
 // Invariant 1: a packet is in flight, acked or lost, and leaves "in flight" once.
-// Invariant 2: packets with messages are sent only while fewer than kMostInFlight numbers lie between
+// Invariant 2: packets with messages are sent only while fewer than kMostInFlight numbers lie
+// between
 //   the oldest packet in flight and the next one, so that 16-bit numbers are never ambiguous.
 #pragma once
 #include <cstdint>
@@ -35,7 +36,8 @@ class SentLedger {
   [[nodiscard]] bool has_slot() const { return next_ - oldest_in_flight_ < packets_.size(); }
   [[nodiscard]] bool anything_in_flight() const { return eliciting_in_flight_ > 0; }
 
-  /// Starts the record of the next packet; add_ordered() and sent() complete it. Requires: has_slot().
+  /// Starts the record of the next packet; add_ordered() and sent() complete it. Requires:
+  /// has_slot().
   void begin();
   void add_ordered(OrderedRef ref) { packet(next_).ordered.push_back(ref); }
   /// The packet left. `eliciting`: it asks for an ack.
@@ -46,7 +48,8 @@ class SentLedger {
     const std::vector<OrderedRef>& acked;
     const std::vector<OrderedRef>& lost;
     std::uint64_t packets_lost;
-    bool newest_acked;  ///< the block's largest packet was in flight and asked for an ack: rtt is a sample
+    bool newest_acked;  ///< the block's largest packet was in flight and asked for an ack: rtt is a
+                        ///< sample
     Duration rtt;
   };
   Outcome on_ack(Time now, const AckBlock& block, const Rtt& rtt);

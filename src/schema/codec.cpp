@@ -5,7 +5,9 @@
 namespace kwind::schema {
 namespace {
 
-bool is_continuation(unsigned char byte) { return (byte & 0xc0) == 0x80; }
+bool is_continuation(unsigned char byte) {
+  return (byte & 0xc0) == 0x80;
+}
 
 // Length of the well-formed character at the start of `text`, or 0 (RFC 3629, section 4).
 std::size_t character_length(std::string_view text) {

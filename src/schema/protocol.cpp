@@ -127,9 +127,8 @@ std::string canonical_listing(const Protocol& protocol) {
     out += fmt::format("channel {} {}\n", channel.name, name_of(channel.delivery));
   }
   for (const MessageType& message : protocol.messages) {
-    out += fmt::format("message {} {} on {} at most {}\n", message.name,
-                       name_of(message.direction), protocol.channels[message.channel].name,
-                       message.at_most_per_second);
+    out += fmt::format("message {} {} on {} at most {}\n", message.name, name_of(message.direction),
+                       protocol.channels[message.channel].name, message.at_most_per_second);
     list_fields(protocol, message.fields, out, " ");
   }
   return out;

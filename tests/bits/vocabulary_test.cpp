@@ -30,8 +30,8 @@ std::string errors_page() {
          "`Errors.PageIsUpToDate` with `KWIND_REWRITE=1`.\nNumbers travel in refusals and never "
          "change.\n\n| number | name | meaning | what happens |\n|---|---|---|---|\n";
   for (const ErrorInfo& info : kErrorList) {
-    out << "| " << static_cast<int>(info.code) << " | `" << info.name << "` | " << info.text << " | "
-        << name_of(info.verdict) << " |\n";
+    out << "| " << static_cast<int>(info.code) << " | `" << info.name << "` | " << info.text
+        << " | " << name_of(info.verdict) << " |\n";
   }
   return out.str();
 }
@@ -62,8 +62,9 @@ TEST(Endpoint, ParsesWhatItPrints) {
 }
 
 TEST(Endpoint, RefusesWhatIsNoAddress) {
-  for (const char* text : {"", "127.0.0.1", "127.0.0.1:", "127.0.0:4000", "256.0.0.1:1", "1.2.3.4:65536",
-                           "1.2.3.4:5x", "a.b.c.d:1", "1.2.3.4.5:1", " 1.2.3.4:5", "1.2.3.-4:5"}) {
+  for (const char* text :
+       {"", "127.0.0.1", "127.0.0.1:", "127.0.0:4000", "256.0.0.1:1", "1.2.3.4:65536", "1.2.3.4:5x",
+        "a.b.c.d:1", "1.2.3.4.5:1", " 1.2.3.4:5", "1.2.3.-4:5"}) {
     EXPECT_FALSE(Endpoint::parse(text)) << text;
   }
 }

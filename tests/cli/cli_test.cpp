@@ -72,8 +72,10 @@ TEST_F(Cli, CheckReportsAllErrorsWithTheirPlaces) {
   EXPECT_EQ(done.code, 1);
   EXPECT_EQ(done.out, "");
   for (const char* piece : {":2:11: error: `orderd` is not a delivery; did you mean `ordered`?",
-                            ":3:20: error: the range is empty", ":4:34: error: there is no type `Rr`; did "
-                            "you mean `R`?", "3 errors in"}) {
+                            ":3:20: error: the range is empty",
+                            ":4:34: error: there is no type `Rr`; did "
+                            "you mean `R`?",
+                            "3 errors in"}) {
     EXPECT_NE(done.err.find(piece), std::string::npos) << piece << "\n" << done.err;
   }
   const Finished json = run({kKwind, "check", file, "--json"});
@@ -139,22 +141,25 @@ TEST_F(Cli, HelpAndVersionSucceed) {
 
 TEST_F(Cli, DemoEndsInAgreementAndAReport) {
   const std::string report = (dir_ / "demo.html").string();
-  const Finished done = run({kKwind, "demo", "--seconds", "4", "--bots", "5", "--seed", "3", "--report", report});
+  const Finished done =
+      run({kKwind, "demo", "--seconds", "4", "--bots", "5", "--seed", "3", "--report", report});
   EXPECT_EQ(done.code, 0) << done.out << done.err;
-  for (const char* piece : {"CLEAR mode", "  4 s   5 clients", "5 of 5 bots agree with the server", "as JSON",
-                            "late joiner           bot 5", "path delay", "Notice"}) {
+  for (const char* piece : {"CLEAR mode", "  4 s   5 clients", "5 of 5 bots agree with the server",
+                            "as JSON", "late joiner           bot 5", "path delay", "Notice"}) {
     EXPECT_NE(done.out.find(piece), std::string::npos) << piece << "\n" << done.out;
   }
   const std::string html = read(report);
   EXPECT_NE(html.find("CLEAR mode"), std::string::npos);
   std::size_t charts = 0;
-  for (std::size_t at = html.find("<svg"); at != std::string::npos; at = html.find("<svg", at + 1)) ++charts;
+  for (std::size_t at = html.find("<svg"); at != std::string::npos; at = html.find("<svg", at + 1))
+    ++charts;
   EXPECT_EQ(charts, 4U);
   EXPECT_EQ(html.find("src="), std::string::npos) << "nothing is loaded from elsewhere";
 }
 
 TEST_F(Cli, DemoPrintsJsonAloneOnStdout) {
-  const Finished done = run({kKwind, "demo", "--seconds", "3", "--bots", "2", "--loss", "10", "--json"});
+  const Finished done =
+      run({kKwind, "demo", "--seconds", "3", "--bots", "2", "--loss", "10", "--json"});
   const auto json = nlohmann::json::parse(done.out);
   EXPECT_EQ(json["all_agree"], done.code == 0) << json.dump(1);
   EXPECT_EQ(json["mode"], "clear");
@@ -171,14 +176,16 @@ TEST_F(Cli, DemoNamesABusyPortAFullServerAndAMissingFolder) {
   const std::string port = holder.out().substr(at, holder.out().find(',') - at);
   const Finished busy = run({kKwind, "demo", "--seconds", "2", "--port", port});
   EXPECT_EQ(busy.code, 1);
-  EXPECT_EQ(busy.err, "cannot listen on 127.0.0.1:" + port +
-                          ": another program is using the address and port; choose another with --port, "
-                          "or 0 for any\n");
+  EXPECT_EQ(busy.err,
+            "cannot listen on 127.0.0.1:" + port +
+                ": another program is using the address and port; choose another with --port, "
+                "or 0 for any\n");
   const Finished full = run({kKwind, "demo", "--seconds", "3", "--bots", "3", "--places", "1"});
   EXPECT_EQ(full.code, 1);
-  EXPECT_NE(full.out.find("does not agree: the server has no free place (1 of 1 places are taken); try "
-                          "again when somebody has left"),
-            std::string::npos)
+  EXPECT_NE(
+      full.out.find("does not agree: the server has no free place (1 of 1 places are taken); try "
+                    "again when somebody has left"),
+      std::string::npos)
       << full.out;
   const Finished folder = run({kKwind, "demo", "--report", (dir_ / "no" / "r.html").string()});
   EXPECT_EQ(folder.code, 1);
@@ -196,8 +203,10 @@ TEST_F(Cli, FirstLightClientsSeeEachOther) {
   ASSERT_TRUE(server.wait_for("tug 2 is here"));
   const Finished third = run({kClient, address, "1"});
   EXPECT_EQ(third.code, 1);
-  EXPECT_EQ(third.err, address + ": the server has no free place (2 of 2 places are taken); try again when "
-                                 "somebody has left\n");
+  EXPECT_EQ(third.err,
+            address +
+                ": the server has no free place (2 of 2 places are taken); try again when "
+                "somebody has left\n");
   const Finished b = second.finish();
   EXPECT_EQ(b.code, 0) << b.err;
   EXPECT_NE(b.out.find("tug 1 is at "), std::string::npos) << b.out;
@@ -214,11 +223,13 @@ TEST_F(Cli, FirstLightNamesABusyPortAndAnUnreachableServer) {
   const std::string port = server.out().substr(at, server.out().find(',') - at);
   const Finished busy = run({kServer, port});
   EXPECT_EQ(busy.code, 1);
-  EXPECT_EQ(busy.err, "cannot listen on 127.0.0.1:" + port + ": another program is using the address and port\n");
+  EXPECT_EQ(busy.err, "cannot listen on 127.0.0.1:" + port +
+                          ": another program is using the address and port\n");
   const Finished nobody = run({kClient, "127.0.0.1:9"});
   EXPECT_EQ(nobody.code, 1);
   EXPECT_EQ(nobody.err,
-            "127.0.0.1:9: the server did not answer (no answer to the hello); check the address and port, "
+            "127.0.0.1:9: the server did not answer (no answer to the hello); check the address "
+            "and port, "
             "that the server is running, and firewalls between\n");
   EXPECT_EQ(run({kClient, "nonsense"}).code, 1);
   EXPECT_EQ(run({kClient, "192.0.2.1:4000"}).err,

@@ -97,6 +97,8 @@ class Process {
   Finished done_;
 };
 
-inline Finished run(const std::vector<std::string>& command) { return Process(command).finish(); }
+inline Finished run(const std::vector<std::string>& command) {
+  return Process(command).finish();
+}
 
 }  // namespace kwind::kit

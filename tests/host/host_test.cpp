@@ -36,7 +36,8 @@ class Harbour {
     options.entropy = key(seed);
     options.timeouts = timeouts;
     server_ = std::make_unique<Server>(port_, kProtocol, options);
-    server_->on_connect([this](Peer peer) { log_.push_back("in " + std::to_string(unsigned(peer))); });
+    server_->on_connect(
+        [this](Peer peer) { log_.push_back("in " + std::to_string(unsigned(peer))); });
     server_->on_disconnect([this](Peer peer, Errc code, std::string_view reason) {
       log_.push_back("out " + std::to_string(unsigned(peer)) + " " +
                      std::string(error_info(code).name) + " " + std::string(reason));
@@ -85,7 +86,9 @@ class Harbour {
   std::deque<std::string> ended_;
 };
 
-Said said(Peer who, const Say& say) { return {static_cast<std::int32_t>(who), say.number, say.words}; }
+Said said(Peer who, const Say& say) {
+  return {static_cast<std::int32_t>(who), say.number, say.words};
+}
 
 TEST(Host, TellsGameCodeWhoComesAndGoes) {
   Harbour harbour;
@@ -113,9 +116,8 @@ TEST(Host, StampsIdentityAndSendsToOneToAllAndToAllButOne) {
   Client* clients[3];
   for (int i = 0; i < 3; ++i) {
     clients[i] = &harbour.join();
-    clients[i]->on<Said>([&heard, i](const Said& s) {
-      heard[i].push_back(std::to_string(s.who) + ":" + s.words);
-    });
+    clients[i]->on<Said>(
+        [&heard, i](const Said& s) { heard[i].push_back(std::to_string(s.who) + ":" + s.words); });
   }
   harbour.server().on<Say>([&](Peer from, const Say& say) {
     if (say.words == "one") harbour.server().send(from, said(from, say));
@@ -140,7 +142,8 @@ TEST(Host, StampsIdentityAndSendsToOneToAllAndToAllButOne) {
 TEST(Host, EveryOrderedMessageReachesEveryoneOnABadNetwork) {
   for (std::uint64_t seed = 1; seed <= 20; ++seed) {
     SCOPED_TRACE("seed " + std::to_string(seed));
-    Harbour harbour({.delay = 40ms, .jitter = 20ms, .loss = 0.1, .duplicate = 0.1, .reorder = 0.3}, seed);
+    Harbour harbour({.delay = 40ms, .jitter = 20ms, .loss = 0.1, .duplicate = 0.1, .reorder = 0.3},
+                    seed);
     std::map<int, std::map<int, int>> heard;  // by client, then speaker: the last number
     std::vector<Client*> clients;
     for (int i = 0; i < 4; ++i) {
@@ -150,7 +153,8 @@ TEST(Host, EveryOrderedMessageReachesEveryoneOnABadNetwork) {
         heard[i][s.who] = s.number;
       });
     }
-    harbour.server().on<Say>([&](Peer from, const Say& say) { harbour.server().send_to_all(said(from, say)); });
+    harbour.server().on<Say>(
+        [&](Peer from, const Say& say) { harbour.server().send_to_all(said(from, say)); });
     harbour.run(5s);
     int number = 0;
     harbour.run(5s, [&] {
@@ -175,8 +179,9 @@ TEST(Host, AFullServerRefusesInOneSentence) {
     harbour.run(300ms);
   }
   EXPECT_EQ(harbour.ended(2), "server_full 2 of 2 places are taken");
-  EXPECT_EQ(explain_end(Errc::server_full, "2 of 2 places are taken"),
-            "the server has no free place (2 of 2 places are taken); try again when somebody has left");
+  EXPECT_EQ(
+      explain_end(Errc::server_full, "2 of 2 places are taken"),
+      "the server has no free place (2 of 2 places are taken); try again when somebody has left");
   EXPECT_EQ(harbour.log(), (std::vector<std::string>{"in 1", "in 2"}));
   EXPECT_EQ(harbour.server().counts().drops.of(Errc::server_full), 1U);
 }
@@ -202,7 +207,8 @@ TEST(Host, AVanishedClientIsGoneAfterTheTimeout) {
   Harbour harbour;
   harbour.join();
   harbour.run(500ms);
-  harbour.network().set_conditions(Endpoint::v4(127, 0, 1, 1, 5000), Harbour::kServer, {.loss = 1.0});
+  harbour.network().set_conditions(Endpoint::v4(127, 0, 1, 1, 5000), Harbour::kServer,
+                                   {.loss = 1.0});
   harbour.run(11s);
   ASSERT_EQ(harbour.log().size(), 2U);
   EXPECT_EQ(harbour.log()[1], "out 1 timeout nothing was heard from the peer");
@@ -353,7 +359,8 @@ TEST(Host, AccountsEveryByteToAMessageKindOrOverhead) {
   std::uint64_t bits = traffic.overhead_bits_sent;
   for (const std::uint64_t of_kind : traffic.bits_sent_by_kind) bits += of_kind;
   EXPECT_EQ(bits, traffic.bytes_sent * 8);
-  EXPECT_GT(traffic.bits_sent_by_kind[Say::info().kind], traffic.bits_sent_by_kind[Steer::info().kind]);
+  EXPECT_GT(traffic.bits_sent_by_kind[Say::info().kind],
+            traffic.bits_sent_by_kind[Steer::info().kind]);
   EXPECT_EQ(traffic.bits_sent_by_kind[Place::info().kind], 0U);
 }
 

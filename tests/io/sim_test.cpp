@@ -34,9 +34,11 @@ Story run(const Conditions& conditions, std::uint64_t seed, int count = 20000) {
     EXPECT_FALSE(lane.pop(due - 1ns, datagram)) << "never early";
     EXPECT_TRUE(lane.pop(due, datagram));
     int number = 0;
-    for (std::size_t k = 0; k < 4; ++k) number |= std::to_integer<int>(datagram.bytes[k]) << (8 * k);
+    for (std::size_t k = 0; k < 4; ++k)
+      number |= std::to_integer<int>(datagram.bytes[k]) << (8 * k);
     out.order.push_back(number);
-    out.delay_ms.push_back(std::chrono::duration<double, std::milli>(due - at(number * 1ms)).count());
+    out.delay_ms.push_back(
+        std::chrono::duration<double, std::milli>(due - at(number * 1ms)).count());
   }
   out.counts = lane.counts();
   return out;
@@ -65,13 +67,15 @@ TEST(Lane, LosesDoublesAndHoldsBackTheStatedShares) {
   const Story out = run({.delay = 5ms, .loss = 0.1, .duplicate = 0.2, .reorder = 0.3}, 1);
   EXPECT_NEAR(static_cast<double>(out.counts.lost) / 20000, 0.1, 0.01);
   EXPECT_NEAR(static_cast<double>(out.counts.doubled) / 20000, 0.9 * 0.2, 0.01);
-  EXPECT_NEAR(static_cast<double>(out.counts.held_back) / static_cast<double>(out.order.size()), 0.3, 0.01);
+  EXPECT_NEAR(static_cast<double>(out.counts.held_back) / static_cast<double>(out.order.size()),
+              0.3, 0.01);
   EXPECT_EQ(out.order.size(), 20000 - out.counts.lost + out.counts.doubled);
   EXPECT_FALSE(std::is_sorted(out.order.begin(), out.order.end()));
 }
 
 TEST(Lane, OneSeedOneStory) {
-  const Conditions bad{.delay = 40ms, .jitter = 10ms, .loss = 0.1, .duplicate = 0.1, .reorder = 0.1};
+  const Conditions bad{
+      .delay = 40ms, .jitter = 10ms, .loss = 0.1, .duplicate = 0.1, .reorder = 0.1};
   EXPECT_EQ(run(bad, 7).order, run(bad, 7).order);
   EXPECT_NE(run(bad, 7).order, run(bad, 8).order);
   // Golden: the same on every machine and compiler.

@@ -25,7 +25,8 @@ std::vector<std::vector<std::byte>> collect(LivePort& port, std::size_t count) {
   while (all.size() < count && now() < end) {
     port.wait(end);
     port.flush(now());
-    while (const auto got = port.receive(now())) all.emplace_back(got->bytes.begin(), got->bytes.end());
+    while (const auto got = port.receive(now()))
+      all.emplace_back(got->bytes.begin(), got->bytes.end());
   }
   return all;
 }
@@ -56,9 +57,7 @@ TEST(UdpPort, NamesWhyItCannotOpen) {
 TEST(UdpPort, SurvivesSendingToNobody) {
   const auto a = open_port();
   Endpoint nobody;
-  {
-    nobody = open_port()->local();
-  }
+  { nobody = open_port()->local(); }
   const std::array<std::byte, 4> bytes{};
   for (int i = 0; i < 10; ++i) {
     a->send(now(), nobody, bytes);
@@ -92,7 +91,8 @@ TEST(Resolve, KnowsNumbersAndNamesAndRefusesTheRest) {
 
 TEST(ImpairedPort, PutsConditionsBeforeRealSockets) {
   const auto far = open_port();
-  ImpairedPort near(open_port(), {.delay = 50ms, .loss = 0.2}, {.delay = 30ms, .duplicate = 1.0}, 3);
+  ImpairedPort near(open_port(), {.delay = 50ms, .loss = 0.2}, {.delay = 30ms, .duplicate = 1.0},
+                    3);
   const Time start = now();
   const std::array<std::byte, 2> bytes{std::byte{7}, std::byte{8}};
   for (int i = 0; i < 100; ++i) near.send(start, far->local(), bytes);

@@ -1,4 +1,5 @@
-// Sends numbered messages on all deliveries, both ways, and holds what arrives against the promises.
+// Sends numbered messages on all deliveries, both ways, and holds what arrives against the
+// promises.
 #pragma once
 #include <gtest/gtest.h>
 

@@ -13,9 +13,13 @@
 
 namespace kwind::kit {
 
-inline constexpr Time at(Duration since_start) { return Time(std::chrono::seconds(1000) + since_start); }
+inline constexpr Time at(Duration since_start) {
+  return Time(std::chrono::seconds(1000) + since_start);
+}
 
-inline link::Identity test_identity() { return {"test", {{1, bits::blake2b_128("test")}}}; }
+inline link::Identity test_identity() {
+  return {"test", {{1, bits::blake2b_128("test")}}};
+}
 
 struct SimPairOptions {
   std::uint64_t seed = 1;
@@ -38,7 +42,8 @@ class SimPair {
     link_options_.channels = options.channels;
     link_options_.tags = 4;
     link_options_.handshake_timeout = std::chrono::seconds(20);
-    client_.emplace(link::Link::connect(test_identity(), options.seed * 77 + 5, link_options_, now_));
+    client_.emplace(
+        link::Link::connect(test_identity(), options.seed * 77 + 5, link_options_, now_));
   }
 
   using OnEvent = std::function<void(bool at_server, const link::Event&)>;
@@ -125,7 +130,8 @@ class SimPair {
       std::array<std::byte, link::kMaxDatagramBytes> reply{};
       const auto outcome = listener_.receive(now_, client_address(), bytes, reply);
       if (outcome.reply_bytes > 0) {
-        put(true, {reply.begin(), reply.begin() + static_cast<std::ptrdiff_t>(outcome.reply_bytes)});
+        put(true,
+            {reply.begin(), reply.begin() + static_cast<std::ptrdiff_t>(outcome.reply_bytes)});
       }
       if (outcome.admission) {
         server_.emplace(link::Link::accept(*outcome.admission, link_options_, now_));

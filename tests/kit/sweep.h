@@ -1,4 +1,5 @@
-// How many seeds a sweep runs: a slice by default, all with KWIND_SWEEP=full, one with KWIND_SEED=n.
+// How many seeds a sweep runs: a slice by default, all with KWIND_SWEEP=full, one with
+// KWIND_SEED=n.
 #pragma once
 #include <cstdint>
 #include <cstdlib>

@@ -70,8 +70,8 @@ message Hail from both on office { words : text 60, tone : enum { plain, urgent 
 )";
 
 TEST(Digest, SurvivesCommentsSpellingAndTheOrderOfHelpers) {
-  // The same layout: comments, line breaks, names of quantities, records and enums, other spellings of
-  // the same numbers, unused declarations and helpers after their use.
+  // The same layout: comments, line breaks, names of quantities, records and enums, other spellings
+  // of the same numbers, unused declarations and helpers after their use.
   EXPECT_EQ(digest(kPlain), digest(R"(# a comment
 protocol harbour 2
 channel moves sequenced    channel office ordered
@@ -133,7 +133,8 @@ message Hail both ways on office at most 0
 
 TEST(Generate, GivesTheSameTextTwiceAndAvoidsKeywords) {
   const schema::Protocol protocol = compiled(
-      "protocol class 1\nchannel c ordered\nmessage M from client on c { int : int 0..1, class : bool, "
+      "protocol class 1\nchannel c ordered\nmessage M from client on c { int : int 0..1, class : "
+      "bool, "
       "info : bool, tone : enum { default, plain } }\n");
   const std::string text = generate_cpp(protocol, "odd.kw");
   EXPECT_EQ(text, generate_cpp(protocol, "odd.kw"));

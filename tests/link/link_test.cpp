@@ -32,7 +32,9 @@ struct Log {
   }
 };
 
-io::sim::Conditions delay(Duration one_way) { return {.delay = one_way}; }
+io::sim::Conditions delay(Duration one_way) {
+  return {.delay = one_way};
+}
 
 TEST(Link, OpensOnBothEndsAndMeasuresTheRoundTrip) {
   SimPair pair({.conditions = delay(40ms)});
@@ -59,9 +61,10 @@ TEST(Link, AnIdleLinkCostsAPingAndAnAckEachFiveSeconds) {
 }
 
 TEST(Link, ASilentPeerIsGoneAfterTheTimeout) {
-  SimPair pair({.conditions = delay(10ms), .alter = [](std::size_t n, std::vector<std::byte>& bytes) {
-                  if (n > 20) bytes.assign(3, std::byte{0});  // from now on only noise arrives
-                }});
+  SimPair pair(
+      {.conditions = delay(10ms), .alter = [](std::size_t n, std::vector<std::byte>& bytes) {
+         if (n > 20) bytes.assign(3, std::byte{0});  // from now on only noise arrives
+       }});
   Log log;
   pair.run_until(at(60s), log.hook());
   ASSERT_EQ(log.client.size(), 2U);
@@ -111,12 +114,15 @@ TEST(Link, RefusesWhatCannotBeSent) {
   EXPECT_EQ(pair.client().send(2, 0, payload, 32), Errc::queue_full);
 }
 
-// ---- single faults: the 1st, 2nd, ... datagram is hit until a run ends without meeting the fault ----
+// ---- single faults: the 1st, 2nd, ... datagram is hit until a run ends without meeting the fault
+// ----
 
 void expect_promises(const kit::SimPairOptions& options, std::size_t& datagrams) {
   SimPair pair(options);
   kit::Promises promises(pair, 9);
-  const auto hear = [&](bool at_server, const link::Event& event) { promises.hear(at_server, event); };
+  const auto hear = [&](bool at_server, const link::Event& event) {
+    promises.hear(at_server, event);
+  };
   for (Duration t{0}; t < 2s; t += 50ms) {
     pair.run_until(at(t), hear);
     promises.send_tick(false);
@@ -173,7 +179,8 @@ TEST(Hostile, WrongDatagramsAreDroppedByCauseAndReachNoHandler) {
   ASSERT_EQ(pair.client().send(0, 0, payload, 32), Errc::none);
   const std::size_t size = pair.client().poll_datagram(pair.now(), memory);
   ASSERT_GT(size, 0U);
-  const std::vector<std::byte> good(memory.begin(), memory.begin() + static_cast<std::ptrdiff_t>(size));
+  const std::vector<std::byte> good(memory.begin(),
+                                    memory.begin() + static_cast<std::ptrdiff_t>(size));
 
   link::Link& server = pair.server();
   const CauseCounts before = server.stats().drops;
@@ -213,7 +220,8 @@ TEST(Hostile, RandomDatagramsChangeNothing) {
     if (!bytes.empty() && i % 2 == 0) bytes[0] = static_cast<std::byte>(random() % 8);
     EXPECT_NE(pair.server().receive(pair.now(), bytes), Errc::none);
     EXPECT_NE(pair.client().receive(pair.now(), bytes), Errc::none);
-    const auto outcome = pair.listener().receive(pair.now(), SimPair::client_address(), bytes, reply);
+    const auto outcome =
+        pair.listener().receive(pair.now(), SimPair::client_address(), bytes, reply);
     replied += outcome.reply_bytes;
     EXPECT_FALSE(outcome.admission);
     EXPECT_LE(outcome.reply_bytes, bytes.size());
@@ -258,7 +266,8 @@ class Door : public testing::Test {
 
 TEST_F(Door, KeepsNothingForAnAddressWithoutACookie) {
   for (std::uint64_t n = 0; n < 1000; ++n) {
-    const auto outcome = knock(hello(n), Endpoint::v4(127, 1, 0, 1, static_cast<std::uint16_t>(n)), at(0s));
+    const auto outcome =
+        knock(hello(n), Endpoint::v4(127, 1, 0, 1, static_cast<std::uint16_t>(n)), at(0s));
     EXPECT_FALSE(outcome.admission);
   }
   EXPECT_EQ(listener_.connections(), 0U);
@@ -313,8 +322,9 @@ TEST_F(Door, RefusesAnotherProtocolAndAnotherDigestByName) {
   EXPECT_EQ(refusal(knock(knocking, a_, at(0s)), Errc::protocol_name), "this server speaks `test`");
   knocking.identity = kit::test_identity();
   knocking.identity.versions[0].digest[3] ^= std::byte{1};
-  EXPECT_NE(refusal(knock(knocking, a_, at(0s)), Errc::schema_mismatch).find("the server has test 1"),
-            std::string::npos);
+  EXPECT_NE(
+      refusal(knock(knocking, a_, at(0s)), Errc::schema_mismatch).find("the server has test 1"),
+      std::string::npos);
   knocking.identity = kit::test_identity();
   knocking.identity.versions.insert(knocking.identity.versions.begin(), {2, {}});
   const auto outcome = knock(knocking, a_, at(0s));

@@ -41,8 +41,7 @@ TEST(AckWindow, AgreesWithASetOfEverythingSeen) {
     centre += random() % 3;
     if (random() % 500 == 0) centre += 400;  // a gap wider than the window
     const std::uint64_t number = centre - random() % 300;
-    const bool too_old =
-        !seen.empty() && number + AckWindow::kSpanPackets <= *seen.rbegin();
+    const bool too_old = !seen.empty() && number + AckWindow::kSpanPackets <= *seen.rbegin();
     const bool fresh = !too_old && !seen.contains(number);
     ASSERT_EQ(window.is_new(PacketNumber{number}), fresh) << number;
     if (!fresh) continue;
@@ -56,7 +55,8 @@ TEST(AckWindow, AgreesWithASetOfEverythingSeen) {
       for (std::uint64_t n = range.first; n <= range.last; ++n) listed.insert(n);
     }
     std::set<std::uint64_t> recent;
-    for (auto n = seen.rbegin(); n != seen.rend() && *seen.rbegin() - *n < 64; ++n) recent.insert(*n);
+    for (auto n = seen.rbegin(); n != seen.rend() && *seen.rbegin() - *n < 64; ++n)
+      recent.insert(*n);
     ASSERT_EQ(listed, recent);
   }
 }
@@ -162,7 +162,8 @@ TEST(SentLedger, ProbesEverMoreRarelyButEverySecond) {
   ledger.sent(at(0ms), true);
   const Duration first = ledger.probe_deadline(rtt, 50ms) - at(0ms);
   ledger.probe_sent();
-  EXPECT_EQ(ledger.probe_deadline(rtt, 50ms) - at(0ms), std::max<Duration>(std::min<Duration>(2 * first, 1s), first));
+  EXPECT_EQ(ledger.probe_deadline(rtt, 50ms) - at(0ms),
+            std::max<Duration>(std::min<Duration>(2 * first, 1s), first));
   for (int i = 0; i < 50; ++i) ledger.probe_sent();
   EXPECT_LE(ledger.probe_deadline(rtt, 50ms) - at(0ms), Duration(1s));
 }
@@ -214,7 +215,8 @@ TEST(Ordered, GoesOnAcrossTheWrapOfItsNumbers) {
   OrderedReceiver receiver;
   Inbox inbox;
   for (std::uint32_t n = 0; n < 200000; ++n) {
-    ASSERT_EQ(give(receiver, inbox, static_cast<std::uint16_t>(n)), OrderedReceiver::Taken::delivered);
+    ASSERT_EQ(give(receiver, inbox, static_cast<std::uint16_t>(n)),
+              OrderedReceiver::Taken::delivered);
     drain(inbox);
   }
 }

@@ -43,7 +43,8 @@ TEST(RateLimit, LetsAnHonestSenderThroughAPathThatBunches) {
   for (int ms = 0; ms < 60000; ms += 3) {  // tries far too often
     if (!sender.take(at(ms * 1ms))) continue;
     ++sent;
-    const int arrival = ms + (ms / 200 % 2 == 0 ? 250 - ms % 200 : 50);  // held, then let go at once
+    const int arrival =
+        ms + (ms / 200 % 2 == 0 ? 250 - ms % 200 : 50);  // held, then let go at once
     received += receiver.take(at(arrival * 1ms)) ? 1 : 0;
   }
   EXPECT_NEAR(sent, 1200, 5);
@@ -101,7 +102,8 @@ TEST(Dispatcher, KeepsWrongBitsFromHandlers) {
   EXPECT_EQ(dispatcher.dispatch(Chosen::info().kind, 1, bits::Reader(wrong, 3)), Errc::value_range);
   const std::array<std::byte, 2> zeros{};
   EXPECT_EQ(dispatcher.dispatch(Chosen::info().kind, 1, bits::Reader(zeros, 4)), Errc::truncated);
-  EXPECT_EQ(dispatcher.dispatch(Chosen::info().kind, 1, bits::Reader(zeros, 6)), Errc::trailing_bits);
+  EXPECT_EQ(dispatcher.dispatch(Chosen::info().kind, 1, bits::Reader(zeros, 6)),
+            Errc::trailing_bits);
   EXPECT_EQ(calls, 0);
 }
 

@@ -23,8 +23,8 @@ std::int32_t small(Random& random, const bits::IntRange& range) {
   return static_cast<std::int32_t>(on_grid(random, range));
 }
 std::string words(Random& random, std::size_t most) {
-  static const std::vector<std::string> kPieces = {"a", "~", "\xc3\xa9", "\xe2\x82\xac",
-                                                   "\xf0\x9f\x90\x9f", std::string(1, '\0')};
+  static const std::vector<std::string> kPieces = {
+      "a", "~", "\xc3\xa9", "\xe2\x82\xac", "\xf0\x9f\x90\x9f", std::string(1, '\0')};
   std::string text;
   for (std::size_t i = random() % (most + 1); i > 0; --i) {
     const std::string& piece = kPieces[random() % kPieces.size()];
@@ -36,7 +36,9 @@ template <class T>
 T choice(Random& random, std::uint64_t count) {
   return static_cast<T>(random() % count);
 }
-Spot spot(Random& random) { return {on_grid(random, Spot::x_range), on_grid(random, Spot::y_range)}; }
+Spot spot(Random& random) {
+  return {on_grid(random, Spot::x_range), on_grid(random, Spot::y_range)};
+}
 
 void fill(Random& random, Flags& m) {
   m.a = random() % 2 != 0;
@@ -54,7 +56,9 @@ void fill(Random& random, Parts& m) {
 void fill(Random& random, Turned& m) {
   m = {on_grid(random, Turned::bearing_range), on_grid(random, Turned::coarse_range)};
 }
-void fill(Random& random, Words& m) { m = {words(random, 24), words(random, 200), words(random, 1)}; }
+void fill(Random& random, Words& m) {
+  m = {words(random, 24), words(random, 200), words(random, 1)};
+}
 void fill(Random& random, Chosen& m) {
   m = {choice<Cargo>(random, 5), Lonely::only, choice<Chosen::Tone>(random, 3)};
 }
@@ -118,7 +122,8 @@ TYPED_TEST(EveryType, AcceptsOnlyCanonicalBits) {
   int accepted = 0;
   for (int round = 0; round < 20000; ++round) {
     const std::size_t bits = random() % (TypeParam::info().most_bits + 20);
-    for (std::size_t i = 0; i < bits::bytes_for(bits); ++i) memory[i] = static_cast<std::byte>(random());
+    for (std::size_t i = 0; i < bits::bytes_for(bits); ++i)
+      memory[i] = static_cast<std::byte>(random());
     if (round % 2 == 0) {  // a valid one with one bit flipped is likelier to pass
       TypeParam sent;
       fill(random, sent);
@@ -143,7 +148,8 @@ TEST(Encoder, TreatsValuesOutOfRangeAsThePolicySays) {
   Whole wrong;
   wrong.small = 99;
   wrong.open = -1;
-  EXPECT_EQ(schema::encode_message(wrong, memory, bits::Policy::refuse).error(), Errc::out_of_range);
+  EXPECT_EQ(schema::encode_message(wrong, memory, bits::Policy::refuse).error(),
+            Errc::out_of_range);
   const auto clamped = schema::encode_message(wrong, memory, bits::Policy::clamp);
   ASSERT_TRUE(clamped);
   EXPECT_EQ(clamped->out_of_range, 2U);

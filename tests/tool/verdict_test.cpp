@@ -41,7 +41,9 @@ struct Voyage {
   }
 };
 
-TEST(Verdict, AgreesWhenAllIsWell) { EXPECT_EQ(Voyage().complaint(), ""); }
+TEST(Verdict, AgreesWhenAllIsWell) {
+  EXPECT_EQ(Voyage().complaint(), "");
+}
 
 TEST(Verdict, NoticesEverythingThatCanBeWrong) {
   const auto after = [](auto&& spoil) {
@@ -62,7 +64,8 @@ TEST(Verdict, NoticesEverythingThatCanBeWrong) {
   EXPECT_EQ(after([](Voyage& v) { v.bot.names.erase(2); }), "knows 1 names for 2 tugs");
   EXPECT_EQ(after([](Voyage& v) { v.bot.names[2] = "Foghorn"; }), "knows tug 2 by a wrong name");
   EXPECT_EQ(after([](Voyage& v) { v.bot.notices_out_of_order = 1; }), "heard notices out of order");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.last_notice[2] = 2; }), "did not hear the last notice of tug 2");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.last_notice[2] = 2; }),
+            "did not hear the last notice of tug 2");
   EXPECT_EQ(after([](Voyage& v) { v.bot.last_notice.erase(2); }),
             "did not hear the last notice of tug 2");
   EXPECT_EQ(after([](Voyage& v) { v.bot.first_notice[1] = 2; }),
@@ -77,7 +80,8 @@ TEST(Verdict, NoticesEverythingThatCanBeWrong) {
 
 TEST(Verdict, SplitsThePositionErrorByCause) {
   Voyage voyage;
-  // At 2.52 s the bot should hold tick 49 (sent 2.45, there 2.49) but tick 49 was lost: it holds 48.
+  // At 2.52 s the bot should hold tick 49 (sent 2.45, there 2.49) but tick 49 was lost: it
+  // holds 48.
   const Sample sample{at(2520ms), 48};
   voyage.bot.fleets.erase(49);
   ErrorSplit split;

@@ -38,7 +38,9 @@ Bot::Bot(unsigned number, const Settings& settings, const Endpoint& server, bool
   record_.late = late;
 }
 
-Bot::~Bot() { join(); }
+Bot::~Bot() {
+  join();
+}
 
 Errc Bot::start() {
   auto port = io::UdpPort::open(Endpoint::loopback(0));

@@ -13,9 +13,13 @@ using namespace std::chrono_literals;
 HarbourServer::HarbourServer(std::unique_ptr<io::UdpPort> port, std::size_t places)
     : port_(std::move(port)), address_(port_->local()), places_(places) {}
 
-HarbourServer::~HarbourServer() { stop(); }
+HarbourServer::~HarbourServer() {
+  stop();
+}
 
-void HarbourServer::start() { thread_ = std::thread([this] { run(); }); }
+void HarbourServer::start() {
+  thread_ = std::thread([this] { run(); });
+}
 
 void HarbourServer::stop() {
   stopping_ = true;
@@ -105,7 +109,8 @@ void HarbourServer::run() {
     const Time now = io::now();
     server.receive(now);
     unsigned due = ticks.due(now);
-    const bool send = due > 0 || closing;  // once a tick, so that acks and hails share its datagrams
+    const bool send =
+        due > 0 || closing;  // once a tick, so that acks and hails share its datagrams
     for (; due > 0; --due) tick(server, now);
     if (stopping_ && !closing) {
       closing = true;

@@ -19,7 +19,8 @@ nlohmann::json to_json_value(const T& value) {
     return list;
   } else {
     nlohmann::json object = nlohmann::json::object();
-    visit_fields(value, [&](const char* name, const auto& field) { object[name] = to_json_value(field); });
+    visit_fields(value,
+                 [&](const char* name, const auto& field) { object[name] = to_json_value(field); });
     return object;
   }
 }

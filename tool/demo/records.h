@@ -14,7 +14,7 @@ namespace kwind::demo {
 struct Settings {
   unsigned seconds = 20;
   unsigned bots = 12;       ///< 1 to 64; the last joins after half the time
-  unsigned places = 0;   ///< 0: as many as bots
+  unsigned places = 0;      ///< 0: as many as bots
   unsigned delay_ms = 80;   ///< round trip
   unsigned jitter_ms = 10;  ///< of the round trip
   double loss_percent = 2;  ///< each way
@@ -31,10 +31,10 @@ struct ServerTick {
 };
 
 struct ServerRecord {
-  std::vector<ServerTick> ticks;                 ///< by number
-  std::map<std::int32_t, std::string> names;     ///< by tug
-  std::map<std::int32_t, std::int32_t> hails;    ///< last count heard of each tug
-  std::uint64_t json_bytes = 0;  ///< of all messages sent, once for each receiver
+  std::vector<ServerTick> ticks;               ///< by number
+  std::map<std::int32_t, std::string> names;   ///< by tug
+  std::map<std::int32_t, std::int32_t> hails;  ///< last count heard of each tug
+  std::uint64_t json_bytes = 0;                ///< of all messages sent, once for each receiver
   std::uint64_t ticks_skipped = 0;
   std::int32_t frozen_tick = 0;  ///< the first with tugs at their last places
   host::Traffic traffic;

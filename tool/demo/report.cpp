@@ -30,11 +30,12 @@ std::string draw(const std::string& script, int width, int height) {
   if (error || ::mkdtemp(dir.data()) == nullptr) return "";
   const std::string input = dir + "/plot.gp";
   const std::string output = dir + "/plot.svg";
-  std::ofstream(input) << fmt::format(
-                              "set terminal svg size {},{} font 'DejaVu Sans,12' background '#ffffff'\n"
-                              "set output '{}'\n",
-                              width, height, output)
-                       << kStyle << script;
+  std::ofstream(input)
+      << fmt::format(
+             "set terminal svg size {},{} font 'DejaVu Sans,12' background '#ffffff'\n"
+             "set output '{}'\n",
+             width, height, output)
+      << kStyle << script;
   std::string svg;
   const std::string command = fmt::format("gnuplot '{}' >/dev/null 2>&1", input);
   if (std::FILE* pipe = ::popen(command.c_str(), "r"); pipe != nullptr && ::pclose(pipe) == 0) {
@@ -49,10 +50,14 @@ std::string draw(const std::string& script, int width, int height) {
 std::string escape(std::string_view text) {
   std::string out;
   for (const char c : text) {
-    if (c == '&') out += "&amp;";
-    else if (c == '<') out += "&lt;";
-    else if (c == '>') out += "&gt;";
-    else out += c;
+    if (c == '&')
+      out += "&amp;";
+    else if (c == '<')
+      out += "&lt;";
+    else if (c == '>')
+      out += "&gt;";
+    else
+      out += c;
   }
   return out;
 }
@@ -92,14 +97,15 @@ std::string bytes_chart(const Outcome& outcome) {
   static constexpr const char* kColours[] = {"#2a6f97", "#e09f3e", "#9e2a2b", "#6a994e", "#7b6d8d"};
   std::string script = "$d << EOD\n" + data + "EOD\n";
   script += fmt::format(
-      "set xlabel 'seconds'\nset ylabel 'kB/s'\nset yrange [0:{:.3f}]\nset key top left horizontal\n"
+      "set xlabel 'seconds'\nset ylabel 'kB/s'\nset yrange [0:{:.3f}]\nset key top left "
+      "horizontal\n"
       "set style fill solid 1.0 noborder\nplot ",
       std::max(0.1, top * 1.25));
   // The largest sum is drawn first; each smaller one covers its lower part.
   for (std::size_t i = kinds.size(); i-- > 0;) {
-    script += fmt::format("$d using 1:{} with filledcurves x1 lc rgb '{}' title '{}', ", i + 3,
-                          kColours[i % std::size(kColours)],
-                          harbour::kProtocol.messages[kinds[i]].name);
+    script +=
+        fmt::format("$d using 1:{} with filledcurves x1 lc rgb '{}' title '{}', ", i + 3,
+                    kColours[i % std::size(kColours)], harbour::kProtocol.messages[kinds[i]].name);
   }
   script += "$d using 1:2 with filledcurves x1 lc rgb '#b8c4cc' title 'overhead'\n";
   return script;
@@ -112,16 +118,17 @@ std::string rtt_chart(const Settings& settings, const Outcome& outcome) {
     if (moment.rtt_ms.empty()) continue;
     const auto [least, most] = std::minmax_element(moment.rtt_ms.begin(), moment.rtt_ms.end());
     top = std::max(top, *most);
-    data += fmt::format("{:.2f} {:.2f} {:.2f} {:.2f}\n", moment.seconds, mean(moment.rtt_ms), *least,
-                        *most);
+    data += fmt::format("{:.2f} {:.2f} {:.2f} {:.2f}\n", moment.seconds, mean(moment.rtt_ms),
+                        *least, *most);
   }
   return "$d << EOD\n" + data + "EOD\n" +
-         fmt::format("set xlabel 'seconds'\nset ylabel 'ms'\nset yrange [0:{:.0f}]\n"
-                     "set key bottom left horizontal\nset style fill solid 1.0 noborder\n"
-                     "plot $d using 1:3:4 with filledcurves lc rgb '#cfe0ea' title 'all bots', "
-                     "$d using 1:2 with lines lw 2 lc rgb '#2a6f97' title 'mean', "
-                     "{} with lines dt 2 lc rgb '#9e2a2b' title 'round trip asked for'\n",
-                     top * 1.2, settings.delay_ms);
+         fmt::format(
+             "set xlabel 'seconds'\nset ylabel 'ms'\nset yrange [0:{:.0f}]\n"
+             "set key bottom left horizontal\nset style fill solid 1.0 noborder\n"
+             "plot $d using 1:3:4 with filledcurves lc rgb '#cfe0ea' title 'all bots', "
+             "$d using 1:2 with lines lw 2 lc rgb '#2a6f97' title 'mean', "
+             "{} with lines dt 2 lc rgb '#9e2a2b' title 'round trip asked for'\n",
+             top * 1.2, settings.delay_ms);
 }
 
 struct Track {
@@ -226,40 +233,45 @@ std::string facts(const Outcome& outcome, const Summary& summary) {
 }
 
 std::string tables(const Outcome& outcome, const Summary& summary) {
-  std::string out = "<div class=tables><div class=card><h2>Bytes sent, both directions</h2><table>"
-                    "<tr><th>message<th>direction<th class=n>bytes<th class=n>share</tr>";
+  std::string out =
+      "<div class=tables><div class=card><h2>Bytes sent, both directions</h2><table>"
+      "<tr><th>message<th>direction<th class=n>bytes<th class=n>share</tr>";
   for (const KindRow& row : summary.kinds) {
     out += fmt::format("<tr><td>{}<td>{}<td class=n>{}<td class=n>{:.1f} %</tr>", escape(row.name),
                        escape(row.direction), row.bytes, row.share * 100);
   }
-  out += fmt::format("<tr><td><b>all</b><td>{} datagrams<td class=n>{}<td class=n></tr>"
-                     "<tr><td>the same as JSON text<td>without headers<td class=n>{}<td class=n></tr>"
-                     "</table></div>",
-                     summary.datagrams, summary.bytes, summary.json_bytes);
-  out += "<div class=card><h2>Bots</h2><table><tr><th>bot<th>verdict<th class=n>complete"
-         "<th class=n>fleets<th class=n>notices<th class=n>mean error<th class=n>worst error"
-         "<th class=n>path + interval + loss</tr>";
+  out += fmt::format(
+      "<tr><td><b>all</b><td>{} datagrams<td class=n>{}<td class=n></tr>"
+      "<tr><td>the same as JSON text<td>without headers<td class=n>{}<td class=n></tr>"
+      "</table></div>",
+      summary.datagrams, summary.bytes, summary.json_bytes);
+  out +=
+      "<div class=card><h2>Bots</h2><table><tr><th>bot<th>verdict<th class=n>complete"
+      "<th class=n>fleets<th class=n>notices<th class=n>mean error<th class=n>worst error"
+      "<th class=n>path + interval + loss</tr>";
   for (const BotVerdict& bot : outcome.verdict.bots) {
-    out += fmt::format("<tr><td>{}<td class={}>{}<td class=n>{:.0f} ms<td class=n>{}<td class=n>{}"
-                       "<td class=n>{:.2f} m<td class=n>{:.2f} m<td class=n>{:.2f} + {:.2f} + {:.2f}</tr>",
-                       bot.number, bot.agrees ? "ok" : "bad",
-                       bot.agrees ? "agrees" : escape(bot.why_not), bot.complete_ms, bot.fleets,
-                       bot.notices, bot.mean_error, bot.worst.total, bot.worst.path,
-                       bot.worst.interval, bot.worst.loss);
+    out += fmt::format(
+        "<tr><td>{}<td class={}>{}<td class=n>{:.0f} ms<td class=n>{}<td class=n>{}"
+        "<td class=n>{:.2f} m<td class=n>{:.2f} m<td class=n>{:.2f} + {:.2f} + {:.2f}</tr>",
+        bot.number, bot.agrees ? "ok" : "bad", bot.agrees ? "agrees" : escape(bot.why_not),
+        bot.complete_ms, bot.fleets, bot.notices, bot.mean_error, bot.worst.total, bot.worst.path,
+        bot.worst.interval, bot.worst.loss);
   }
   return out + "</table></div></div>";
 }
 
 }  // namespace
 
-std::string write_report(const std::string& file, const Settings& settings, const Outcome& outcome) {
+std::string write_report(const std::string& file, const Settings& settings,
+                         const Outcome& outcome) {
   const Summary summary = summarize(outcome);
   const Track track = track_of(outcome);
   constexpr int kWidth = 600;
   constexpr int kHeight = 262;
-  const std::string charts[] = {
-      draw(bytes_chart(outcome), kWidth, kHeight), draw(rtt_chart(settings, outcome), kWidth, kHeight),
-      draw(track_chart(track), kWidth, kHeight), draw(error_chart(track), kWidth, kHeight)};
+  const std::string charts[] = {draw(bytes_chart(outcome), kWidth, kHeight),
+                                draw(rtt_chart(settings, outcome), kWidth, kHeight),
+                                draw(track_chart(track), kWidth, kHeight),
+                                draw(error_chart(track), kWidth, kHeight)};
   if (std::any_of(std::begin(charts), std::end(charts), [](const auto& c) { return c.empty(); })) {
     return "gnuplot could not draw the charts; install the package gnuplot-nox and run again";
   }
@@ -269,7 +281,8 @@ std::string write_report(const std::string& file, const Settings& settings, cons
       fmt::format("How far off bot {} held tug {}", track.bot, track.tug)};
   std::string html = fmt::format(
       "<!doctype html><html lang=en><meta charset=utf-8><title>Saltmarsh Harbour</title>"
-      "<style>{}</style><main><header><h1>Saltmarsh Harbour</h1><span class=mode>CLEAR mode, loopback "
+      "<style>{}</style><main><header><h1>Saltmarsh Harbour</h1><span class=mode>CLEAR mode, "
+      "loopback "
       "only</span><span>{} s, {} bots, {} ms round trip, {} ms jitter, {} % loss each way, seed "
       "{}</span></header>",
       kCss, settings.seconds, settings.bots, settings.delay_ms, settings.jitter_ms,

@@ -53,7 +53,8 @@ class Watch {
     return moment;
   }
   void sleep_until(double second) const {
-    const Time until = start_ + std::chrono::duration_cast<Duration>(std::chrono::duration<double>(second));
+    const Time until =
+        start_ + std::chrono::duration_cast<Duration>(std::chrono::duration<double>(second));
     const Duration left = until - io::now();
     if (left > Duration{0}) std::this_thread::sleep_for(left);
   }
@@ -86,8 +87,8 @@ Outcome run(const Settings& settings,
     bots.push_back(std::make_unique<Bot>(number, settings, server.address(), late, expected));
     const Errc error = bots.back()->start();
     if (error != Errc::none) {
-      outcome.error = fmt::format("bot {} has no socket: {}; try fewer --bots", number,
-                                  error_info(error).text);
+      outcome.error =
+          fmt::format("bot {} has no socket: {}; try fewer --bots", number, error_info(error).text);
     }
   };
   for (unsigned i = 1; i <= early && outcome.error.empty(); ++i) launch(i, false, early);

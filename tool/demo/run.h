@@ -17,8 +17,8 @@ struct Outcome {
   Verdict verdict;
 };
 
-/// Runs for about settings.seconds + 1 s. `progress` is called once a second with what changed since
-/// the last call. `interrupted` ends the run early.
+/// Runs for about settings.seconds + 1 s. `progress` is called once a second with what changed
+/// since the last call. `interrupted` ends the run early.
 Outcome run(const Settings& settings,
             const std::function<void(const Moment& before, const Moment& now)>& progress,
             const std::function<bool()>& interrupted);

@@ -48,9 +48,10 @@ Summary summarize(const Outcome& outcome) {
   made.json_ratio = static_cast<double>(made.json_bytes) / all;
   for (const auto& message : harbour::kProtocol.messages) {
     const std::uint64_t bytes = bits[message.kind] / 8;
-    made.kinds.push_back({std::string(message.name), std::string(name_of(message.direction)),
-                          std::string(name_of(harbour::kProtocol.channels[message.channel].delivery)),
-                          bytes, static_cast<double>(bytes) / all});
+    made.kinds.push_back(
+        {std::string(message.name), std::string(name_of(message.direction)),
+         std::string(name_of(harbour::kProtocol.channels[message.channel].delivery)), bytes,
+         static_cast<double>(bytes) / all});
   }
   made.kinds.push_back({"overhead", "both ways", "headers, acks, checks, handshakes", overhead / 8,
                         static_cast<double>(overhead / 8) / all});
@@ -92,8 +93,8 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
   };
   ordered_json out;
   out["mode"] = "clear";
-  out["settings"] = {{"seconds", settings.seconds},     {"bots", settings.bots},
-                     {"delay_ms", settings.delay_ms},   {"jitter_ms", settings.jitter_ms},
+  out["settings"] = {{"seconds", settings.seconds},           {"bots", settings.bots},
+                     {"delay_ms", settings.delay_ms},         {"jitter_ms", settings.jitter_ms},
                      {"loss_percent", settings.loss_percent}, {"seed", settings.seed}};
   out["agreeing_bots"] = outcome.verdict.agreeing;
   out["all_agree"] = outcome.verdict.all_agree();

@@ -11,12 +11,12 @@ namespace kwind::demo {
 inline constexpr unsigned kTicksPerSecond = 20;
 
 struct TugMotion {
-  double x = 0;        // metres
+  double x = 0;  // metres
   double y = 0;
-  double bearing = 0;  // degrees
-  double speed = 0;    // knots
-  double rudder = 0;   // -1 to 1
-  double throttle = 0; // 0 to 1
+  double bearing = 0;   // degrees
+  double speed = 0;     // knots
+  double rudder = 0;    // -1 to 1
+  double throttle = 0;  // 0 to 1
 
   void step() {
     constexpr double kSeconds = 1.0 / kTicksPerSecond;

@@ -44,7 +44,9 @@ std::optional<Point> place_at(const ServerRecord& server, std::int32_t number, T
   return Point{from->x + (to->x - from->x) * part, from->y + (to->y - from->y) * part};
 }
 
-double distance(const Point& a, const Point& b) { return std::hypot(a.x - b.x, a.y - b.y); }
+double distance(const Point& a, const Point& b) {
+  return std::hypot(a.x - b.x, a.y - b.y);
+}
 
 // Why the bot does not agree with the server; empty if it does.
 std::string disagreement(const ServerRecord& server, const BotRecord& bot) {
@@ -57,8 +59,8 @@ std::string disagreement(const ServerRecord& server, const BotRecord& bot) {
       return fmt::format("its fleet of tick {} differs from the server's", tick);
     }
   }
-  // At the end the tugs stand still and the fleet is sent for a while longer: who holds one of those
-  // ticks holds every tug's last position.
+  // At the end the tugs stand still and the fleet is sent for a while longer: who holds one of
+  // those ticks holds every tug's last position.
   if (bot.fleets.empty()) return "never saw the fleet";
   if (bot.fleets.rbegin()->first < server.frozen_tick) {
     return "does not hold the tugs' last positions";

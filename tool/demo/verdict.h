@@ -20,7 +20,7 @@ struct ErrorSplit {
 struct BotVerdict {
   unsigned number = 0;
   bool agrees = false;
-  std::string why_not;  ///< one sentence
+  std::string why_not;     ///< one sentence
   double complete_ms = 0;  ///< from the first hello until every tug's position and name were held
   std::uint64_t fleets = 0;
   std::uint64_t notices = 0;
@@ -31,9 +31,9 @@ struct BotVerdict {
 struct Verdict {
   std::vector<BotVerdict> bots;
   std::size_t agreeing = 0;
-  ErrorSplit worst;        ///< the sample with the largest total
+  ErrorSplit worst;  ///< the sample with the largest total
   unsigned worst_bot = 0;
-  double mean_error = 0;   ///< over all samples
+  double mean_error = 0;  ///< over all samples
   std::uint64_t samples = 0;
   [[nodiscard]] bool all_agree() const { return agreeing == bots.size(); }
 };

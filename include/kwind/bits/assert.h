@@ -13,7 +13,6 @@ void set_assert_handler(AssertHandler handler);
 
 }  // namespace kwind
 
-#define KWIND_ASSERT(condition) \
-  (static_cast<bool>(condition) \
-       ? void(0)                \
-       : ::kwind::assertion_failed(#condition, __FILE__, __LINE__))
+#define KWIND_ASSERT(condition)           \
+  (static_cast<bool>(condition) ? void(0) \
+                                : ::kwind::assertion_failed(#condition, __FILE__, __LINE__))

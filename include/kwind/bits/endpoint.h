@@ -1,5 +1,5 @@
-// An address and port as a plain value, so that link and io can share it without knowing each other.
-// No system headers; safe anywhere.
+// An address and port as a plain value, so that link and io can share it without knowing each
+// other. No system headers; safe anywhere.
 #pragma once
 #include <array>
 #include <cstddef>

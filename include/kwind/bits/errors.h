@@ -1,6 +1,6 @@
-// The one list of errors. Everything that a peer's bytes, a limit or a socket can cause has an entry;
-// docs/errors.md is generated from it. Numbers travel in refusals and closes and never change.
-// No neighbours; safe anywhere.
+// The one list of errors. Everything that a peer's bytes, a limit or a socket can cause has an
+// entry; docs/errors.md is generated from it. Numbers travel in refusals and closes and never
+// change. No neighbours; safe anywhere.
 #pragma once
 #include <array>
 #include <cstddef>
@@ -98,7 +98,9 @@ constexpr Errc error_from_number(std::uint64_t number, Errc unlisted) {
 template <class T>
 using Result = tl::expected<T, Errc>;
 
-constexpr tl::unexpected<Errc> fail(Errc code) { return tl::unexpected<Errc>(code); }
+constexpr tl::unexpected<Errc> fail(Errc code) {
+  return tl::unexpected<Errc>(code);
+}
 
 /// How often each error occurred: every drop is counted by its cause.
 class CauseCounts {
@@ -107,7 +109,9 @@ class CauseCounts {
   void add(const CauseCounts& other) {
     for (std::size_t i = 0; i < counts_.size(); ++i) counts_[i] += other.counts_[i];
   }
-  [[nodiscard]] std::uint64_t of(Errc code) const { return counts_[static_cast<std::size_t>(code)]; }
+  [[nodiscard]] std::uint64_t of(Errc code) const {
+    return counts_[static_cast<std::size_t>(code)];
+  }
   [[nodiscard]] std::uint64_t total() const {
     std::uint64_t sum = 0;
     for (const std::uint64_t count : counts_) sum += count;

@@ -47,9 +47,10 @@ struct IntRange {
 };
 
 /// Real numbers (lo + i * step) / scale for i in 0 .. count - 1: range and step are kept as whole
-/// multiples of 1 / scale, so that both ends and every step are the double nearest to the written value.
-/// Requires: step, scale, count >= 1; all products below 2^53, which the compiler of .kw files checks.
-/// Law: value_of(index_of(v).index) is within step / 2 of v for every v in range; halves round up.
+/// multiples of 1 / scale, so that both ends and every step are the double nearest to the written
+/// value. Requires: step, scale, count >= 1; all products below 2^53, which the compiler of .kw
+/// files checks. Law: value_of(index_of(v).index) is within step / 2 of v for every v in range;
+/// halves round up.
 struct RealRange {
   std::int64_t lo;
   std::int64_t step;
@@ -60,10 +61,9 @@ struct RealRange {
   [[nodiscard]] constexpr unsigned bits() const { return bits_for(count); }
   /// In range is what rounds to an index of the range: up to half a step beyond either end.
   [[nodiscard]] Quantised index_of(double value) const {
-    const double position =
-        std::floor((value * static_cast<double>(scale) - static_cast<double>(lo)) /
-                       static_cast<double>(step) +
-                   0.5);
+    const double position = std::floor(
+        (value * static_cast<double>(scale) - static_cast<double>(lo)) / static_cast<double>(step) +
+        0.5);
     if (!(position >= 0)) return {0, false};  // also NaN
     if (position > static_cast<double>(count - 1)) return {count - 1, false};
     return {static_cast<std::uint64_t>(position), true};
@@ -77,8 +77,8 @@ struct RealRange {
 };
 
 /// Angles in degrees that wrap at 360, in `count` equal steps: i * step / scale.
-/// Any finite angle is in range: -90 and 630 are both 270. NaN and infinities become 0, out of range.
-/// Law: value_of(index_of(v).index) is within step / 2 of v, the short way round.
+/// Any finite angle is in range: -90 and 630 are both 270. NaN and infinities become 0, out of
+/// range. Law: value_of(index_of(v).index) is within step / 2 of v, the short way round.
 struct TurnRange {
   std::int64_t step;
   std::int64_t scale;
@@ -97,7 +97,8 @@ struct TurnRange {
   }
   /// Requires: index < count.
   [[nodiscard]] constexpr double value_of(std::uint64_t index) const {
-    return static_cast<double>(static_cast<std::int64_t>(index) * step) / static_cast<double>(scale);
+    return static_cast<double>(static_cast<std::int64_t>(index) * step) /
+           static_cast<double>(scale);
   }
   friend constexpr bool operator==(const TurnRange&, const TurnRange&) = default;
 };

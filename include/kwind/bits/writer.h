@@ -22,7 +22,9 @@ constexpr unsigned bits_for(std::uint64_t count) {
   return count <= 1 ? 0U : static_cast<unsigned>(std::bit_width(count - 1));
 }
 
-constexpr std::size_t bytes_for(std::size_t bits) { return (bits + 7) / 8; }
+constexpr std::size_t bytes_for(std::size_t bits) {
+  return (bits + 7) / 8;
+}
 
 class Writer {
  public:
@@ -72,8 +74,8 @@ class Writer {
     return failed_ ? 0 : memory_.size() * 8 - bit_count_;
   }
 
-  /// Stores the bits still in the accumulator, the last byte padded with zeros, and returns the bytes
-  /// used so far. May be called again after further puts.
+  /// Stores the bits still in the accumulator, the last byte padded with zeros, and returns the
+  /// bytes used so far. May be called again after further puts.
   std::size_t finish() {
     if (fill_ > 0) {
       const std::size_t at = bytes_stored_;

@@ -33,14 +33,13 @@ class Client {
   template <schema::Message T, class Handler>
   void on(Handler handler) {
     KWIND_ASSERT(T::info().direction != schema::Direction::from_client);
-    dispatcher_.on<T>([handler = std::move(handler)](FromServer, const T& message) mutable {
-      handler(message);
-    });
+    dispatcher_.on<T>(
+        [handler = std::move(handler)](FromServer, const T& message) mutable { handler(message); });
   }
   /// Called once when the connection stands; messages may be sent from now on.
   void on_connect(std::function<void()> handler);
-  /// Called once at the end, whether or not the connection ever stood, with the cause and, where there
-  /// is one, the server's reason.
+  /// Called once at the end, whether or not the connection ever stood, with the cause and, where
+  /// there is one, the server's reason.
   void on_disconnect(std::function<void(Errc, std::string_view)> handler);
 
   /// Takes in what has arrived and runs handlers. Not to be called from a handler.

@@ -15,18 +15,18 @@
 
 namespace kwind::host {
 
-/// Datagrams travel in clear mode: anybody on the path can read and forge them, the check in each holds
-/// off accidents and strangers only. Hence the limit to this machine, unless lifted by name.
+/// Datagrams travel in clear mode: anybody on the path can read and forge them, the check in each
+/// holds off accidents and strangers only. Hence the limit to this machine, unless lifted by name.
 enum class ClearMode : std::uint8_t {
   loopback_only,  ///< datagrams from and to other machines are dropped and counted
   any_address,    ///< for trusted test networks
 };
 
 struct Timeouts {
-  Duration silence = std::chrono::seconds(10);    ///< ends an open connection
-  Duration handshake = std::chrono::seconds(5);   ///< ends an attempt to connect
-  Duration keepalive = std::chrono::seconds(5);   ///< longest pause between datagrams
-  Duration linger = std::chrono::seconds(1);      ///< for ordered messages on close
+  Duration silence = std::chrono::seconds(10);   ///< ends an open connection
+  Duration handshake = std::chrono::seconds(5);  ///< ends an attempt to connect
+  Duration keepalive = std::chrono::seconds(5);  ///< longest pause between datagrams
+  Duration linger = std::chrono::seconds(1);     ///< for ordered messages on close
   /// How long an ordered message that came faster than its `at most` may wait before the connection
   /// is closed with Errc::rate_limited.
   Duration held_back = std::chrono::seconds(5);
@@ -56,8 +56,8 @@ struct Traffic {
   std::uint64_t bytes_received = 0;
   std::uint64_t packets_lost = 0;
   std::uint64_t messages_repeated = 0;
-  std::uint64_t overhead_bits_sent = 0;           ///< what belongs to no message
-  std::vector<std::uint64_t> bits_sent_by_kind;   ///< frame heads and repeats included
+  std::uint64_t overhead_bits_sent = 0;          ///< what belongs to no message
+  std::vector<std::uint64_t> bits_sent_by_kind;  ///< frame heads and repeats included
   void add(const link::Link& link);
 };
 

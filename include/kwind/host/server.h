@@ -19,8 +19,8 @@
 
 namespace kwind::host {
 
-/// A connected client, named by the server: handlers get it from the connection that a message came on.
-/// Numbers start at 1 and are not used again.
+/// A connected client, named by the server: handlers get it from the connection that a message came
+/// on. Numbers start at 1 and are not used again.
 enum class Peer : std::uint32_t {};
 
 struct ServerOptions : Options {
@@ -36,7 +36,8 @@ class Server {
   Server(const Server&) = delete;
   Server& operator=(const Server&) = delete;
 
-  /// Adds handler(Peer, const T&), called for every T that a client sends, after those added before.
+  /// Adds handler(Peer, const T&), called for every T that a client sends, after those added
+  /// before.
   template <schema::Message T, class Handler>
   void on(Handler handler) {
     KWIND_ASSERT(T::info().direction != schema::Direction::from_server);
@@ -44,7 +45,8 @@ class Server {
   }
   /// Called when a client is there; messages to it may be sent from now on.
   void on_connect(std::function<void(Peer)> handler);
-  /// Called once for each connected client when it is gone, with the cause and the reason that was given.
+  /// Called once for each connected client when it is gone, with the cause and the reason that was
+  /// given.
   void on_disconnect(std::function<void(Peer, Errc, std::string_view)> handler);
 
   /// Takes in what has arrived and runs handlers. Not to be called from a handler.
@@ -77,8 +79,8 @@ class Server {
   void close(Peer peer, std::string_view reason);
   void close_all(std::string_view reason);
 
-  [[nodiscard]] std::vector<Peer> peers() const;      ///< in the order of their numbers
-  [[nodiscard]] std::size_t connections() const;      ///< clients, those coming and going included
+  [[nodiscard]] std::vector<Peer> peers() const;  ///< in the order of their numbers
+  [[nodiscard]] std::size_t connections() const;  ///< clients, those coming and going included
   [[nodiscard]] const link::Stats* stats(Peer peer) const;  ///< nullptr if there is no such client
   [[nodiscard]] Counts counts() const;
   [[nodiscard]] Traffic traffic() const;

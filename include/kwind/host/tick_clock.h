@@ -1,6 +1,6 @@
 // A fixed tick: says how many ticks are due. Pure; one clock, one thread.
-// It does not drift, as each tick's time is computed from the start, and does not spiral, as a stall is
-// caught up by at most a stated number of ticks and the rest is skipped.
+// It does not drift, as each tick's time is computed from the start, and does not spiral, as a
+// stall is caught up by at most a stated number of ticks and the rest is skipped.
 #pragma once
 #include <algorithm>
 #include <cstdint>
@@ -40,7 +40,8 @@ class TickClock {
   [[nodiscard]] Duration period() const { return Duration(std::chrono::seconds(1)) / per_second_; }
 
  private:
-  // Exact for every rate: 60 ticks take a second, though a period of 1/60 s is no whole nanoseconds.
+  // Exact for every rate: 60 ticks take a second, though a period of 1/60 s is no whole
+  // nanoseconds.
   [[nodiscard]] Time time_of(std::uint64_t slot) const {
     const std::uint64_t part = slot % per_second_ * 1'000'000'000U / per_second_;
     return start_ + std::chrono::seconds(slot / per_second_) +

@@ -1,5 +1,5 @@
-// Puts the simulated network's conditions before a real port, inside one process: what is sent waits in
-// one lane, what arrives in another. One port, one thread.
+// Puts the simulated network's conditions before a real port, inside one process: what is sent
+// waits in one lane, what arrives in another. One port, one thread.
 #pragma once
 #include <memory>
 

@@ -1,5 +1,5 @@
-// Where datagrams come from and go to: the one interface that real sockets, the simulated network and
-// impaired sockets share. A port belongs to one thread.
+// Where datagrams come from and go to: the one interface that real sockets, the simulated network
+// and impaired sockets share. A port belongs to one thread.
 #pragma once
 #include <cstdint>
 #include <optional>
@@ -39,7 +39,8 @@ class Port {
   virtual void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) = 0;
   /// Sends what waits.
   virtual void flush(Time now) = 0;
-  /// When receive() or flush() has something to do on its own account; kNever if only by new traffic.
+  /// When receive() or flush() has something to do on its own account; kNever if only by new
+  /// traffic.
   [[nodiscard]] virtual Time next_wakeup() const { return kNever; }
   [[nodiscard]] virtual const PortCounts& counts() const = 0;
 };

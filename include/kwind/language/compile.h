@@ -18,14 +18,15 @@ struct Diagnostic {
 };
 
 struct Compiled {
-  schema::Protocol protocol;         ///< meaningful only without errors
-  std::vector<Diagnostic> errors;    ///< in the order of their places, at most kMostErrors
+  schema::Protocol protocol;       ///< meaningful only without errors
+  std::vector<Diagnostic> errors;  ///< in the order of their places, at most kMostErrors
   [[nodiscard]] bool ok() const { return errors.empty(); }
 };
 
 inline constexpr std::size_t kMostErrors = 50;
 inline constexpr std::size_t kMostFileBytes = std::size_t{1} << 20;
-/// A message must fit into one datagram beside the framing (1200 bytes less header, acks and check).
+/// A message must fit into one datagram beside the framing (1200 bytes less header, acks and
+/// check).
 inline constexpr std::uint32_t kMostMessageBytes = 1100;
 
 /// Compiles a whole file. O(size of the text).

@@ -1,6 +1,6 @@
 // One end of one connection: a state machine over datagrams.
-// Takes bytes and a time; gives bytes, events and the next wake-up. No sockets, clock, randomness or
-// log. The host pumps it; Listener makes the server's end. One link, one thread at a time.
+// Takes bytes and a time; gives bytes, events and the next wake-up. No sockets, clock, randomness
+// or log. The host pumps it; Listener makes the server's end. One link, one thread at a time.
 #pragma once
 #include <memory>
 #include <optional>
@@ -47,9 +47,9 @@ struct Stats {
   std::uint64_t messages_received = 0;  ///< handed out as events
   std::uint64_t packets_lost = 0;       ///< declared lost (RFC 9002, 6.1)
   std::uint64_t messages_repeated = 0;  ///< ordered messages sent once more
-  std::uint64_t messages_stale = 0;     ///< sequenced messages older than the last delivered: dropped
-  std::uint64_t messages_doubled = 0;   ///< ordered messages that had arrived before
-  std::uint64_t messages_expired = 0;   ///< unsent ones given up for newer ones (outbox_bytes)
+  std::uint64_t messages_stale = 0;  ///< sequenced messages older than the last delivered: dropped
+  std::uint64_t messages_doubled = 0;    ///< ordered messages that had arrived before
+  std::uint64_t messages_expired = 0;    ///< unsent ones given up for newer ones (outbox_bytes)
   std::uint64_t overhead_bits_sent = 0;  ///< handshake, headers, acks, checks, padding
   CauseCounts drops;                     ///< datagrams received and not accepted, by cause
   Duration smoothed_rtt{0};
@@ -67,8 +67,8 @@ struct Admission {
 
 class Link {
  public:
-  /// The client's end. Starts the handshake with the first poll_datagram(). `nonce` must be 64 random
-  /// bits, new for each attempt.
+  /// The client's end. Starts the handshake with the first poll_datagram(). `nonce` must be 64
+  /// random bits, new for each attempt.
   static Link connect(Identity identity, std::uint64_t nonce, LinkOptions options, Time now);
   /// The server's end of an admitted connection.
   static Link accept(const Admission& admission, LinkOptions options, Time now);
@@ -77,10 +77,10 @@ class Link {
   Link& operator=(Link&&) noexcept;
   ~Link();
 
-  /// Takes a datagram from the peer's address. Errc::none if it was accepted; otherwise the cause, which
-  /// is also counted, and nothing of the datagram had an effect, except that a verdict of `close` closes.
-  /// Drain poll_event() after each call: a datagram is refused with queue_full while events wait that
-  /// hold more than 512 KiB.
+  /// Takes a datagram from the peer's address. Errc::none if it was accepted; otherwise the cause,
+  /// which is also counted, and nothing of the datagram had an effect, except that a verdict of
+  /// `close` closes. Drain poll_event() after each call: a datagram is refused with queue_full
+  /// while events wait that hold more than 512 KiB.
   Errc receive(Time now, std::span<const std::byte> datagram);
 
   /// Writes the next datagram to send into `out`, at least kMaxDatagramBytes long, and returns its
@@ -89,21 +89,22 @@ class Link {
 
   [[nodiscard]] std::optional<Event> poll_event();
 
-  /// When wake() or poll_datagram() will have something to do without further input; kNever if never.
+  /// When wake() or poll_datagram() will have something to do without further input; kNever if
+  /// never.
   [[nodiscard]] Time next_wakeup() const;
   /// Lets timers that are due act. Early or double calls change nothing.
   void wake(Time now);
 
-  /// Queues the first `bits` bits of `payload` (copied) on `channel`. `tag`, below LinkOptions::tags,
-  /// is where bits_sent() accounts them, repeats included.
-  /// Errors: closed; message_too_large; queue_full (ordered channels: nothing was queued, try again
-  /// when acks have made room). Unreliable and sequenced messages never fail for lack of room: those
-  /// still unsent are dropped, and counted as expired, when newer ones need it.
+  /// Queues the first `bits` bits of `payload` (copied) on `channel`. `tag`, below
+  /// LinkOptions::tags, is where bits_sent() accounts them, repeats included. Errors: closed;
+  /// message_too_large; queue_full (ordered channels: nothing was queued, try again when acks have
+  /// made room). Unreliable and sequenced messages never fail for lack of room: those still unsent
+  /// are dropped, and counted as expired, when newer ones need it.
   [[nodiscard]] Errc send(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
                           std::size_t bits);
 
-  /// Delivers the ordered messages still queued (for at most LinkOptions::linger), then tells the peer,
-  /// with at most 96 bytes of `reason`, and ends with Event::closed, code closed_here.
+  /// Delivers the ordered messages still queued (for at most LinkOptions::linger), then tells the
+  /// peer, with at most 96 bytes of `reason`, and ends with Event::closed, code closed_here.
   void close(Time now, std::string_view reason);
 
   [[nodiscard]] State state() const;

@@ -1,6 +1,6 @@
-// The server's door: answers hellos, keeps nothing for addresses that have not proven themselves, and
-// admits connections. The host gives it every handshake datagram and makes a Link of each Admission.
-// One listener, one thread at a time.
+// The server's door: answers hellos, keeps nothing for addresses that have not proven themselves,
+// and admits connections. The host gives it every handshake datagram and makes a Link of each
+// Admission. One listener, one thread at a time.
 #pragma once
 #include <optional>
 #include <span>
@@ -15,9 +15,9 @@ namespace kwind::link {
 
 struct ListenerOptions {
   Identity identity;
-  bits::Key128 secret{};        ///< 16 random bytes; cookies and nonces are made from it
-  std::size_t capacity = 64;    ///< most connections at once, 1 to 65536
-  std::uint8_t number = 0;      ///< which server of several on one machine; part of connection ids
+  bits::Key128 secret{};      ///< 16 random bytes; cookies and nonces are made from it
+  std::size_t capacity = 64;  ///< most connections at once, 1 to 65536
+  std::uint8_t number = 0;    ///< which server of several on one machine; part of connection ids
 };
 
 class Listener {
@@ -35,8 +35,8 @@ class Listener {
   /// The connection id of a client's datagram. Errors: truncated, unknown_form.
   [[nodiscard]] static Result<ConnectionId> connection_of(std::span<const std::byte> datagram);
 
-  /// Answers a handshake datagram. `reply` must be kMaxDatagramBytes long; what is written into it is
-  /// never longer than `datagram`. O(1).
+  /// Answers a handshake datagram. `reply` must be kMaxDatagramBytes long; what is written into it
+  /// is never longer than `datagram`. O(1).
   Outcome receive(Time now, const Endpoint& from, std::span<const std::byte> datagram,
                   std::span<std::byte> reply);
 

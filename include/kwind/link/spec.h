@@ -12,8 +12,8 @@ namespace kwind::link {
 
 /// The layout of datagrams that this library speaks; see docs/wire-format.md.
 inline constexpr std::uint16_t kLinkVersion = 1;
-/// No datagram is larger: 1280 bytes, the least that every IPv6 path carries, less IPv6 and UDP headers
-/// (48 bytes), rounded down.
+/// No datagram is larger: 1280 bytes, the least that every IPv6 path carries, less IPv6 and UDP
+/// headers (48 bytes), rounded down.
 inline constexpr std::size_t kMaxDatagramBytes = 1200;
 /// Largest payload of one message. The rest of the datagram is header, acks, frame head and check.
 inline constexpr std::size_t kMaxMessageBytes = 1104;
@@ -37,9 +37,9 @@ struct Identity {
 };
 
 struct LinkOptions {
-  std::vector<ChannelSpec> channels;  ///< the same on both ends; at most kMaxChannels
-  std::size_t tags = 0;               ///< accounting classes of messages, see Link::send
-  Duration timeout = std::chrono::seconds(10);           ///< silence that ends the connection
+  std::vector<ChannelSpec> channels;            ///< the same on both ends; at most kMaxChannels
+  std::size_t tags = 0;                         ///< accounting classes of messages, see Link::send
+  Duration timeout = std::chrono::seconds(10);  ///< silence that ends the connection
   Duration handshake_timeout = std::chrono::seconds(5);  ///< silence that ends the attempt
   Duration keepalive = std::chrono::seconds(5);          ///< longest pause between datagrams sent
   /// Longest wait of an ack for a datagram that leaves anyway: one tick at 20 a second.

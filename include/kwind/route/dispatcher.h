@@ -25,8 +25,8 @@ class Dispatcher {
   /// For the kinds 0 to `kinds` - 1 of one protocol.
   explicit Dispatcher(std::size_t kinds) : entries_(kinds) {}
 
-  /// Adds a handler for T, called as handler(peer, message) after those added before. The message is
-  /// borrowed for the call. May not be called from a handler. Requires: T is of the protocol.
+  /// Adds a handler for T, called as handler(peer, message) after those added before. The message
+  /// is borrowed for the call. May not be called from a handler. Requires: T is of the protocol.
   template <schema::Message T, class Handler>
   void on(Handler handler) {
     const std::size_t kind = T::info().kind;

@@ -1,6 +1,6 @@
-// What generated code is written in: Encoder and Decoder know the types of the description language,
-// hold values to their ranges, and remember the first thing that went wrong.
-// One codec, one thread. No allocation except into the caller's texts and lists.
+// What generated code is written in: Encoder and Decoder know the types of the description
+// language, hold values to their ranges, and remember the first thing that went wrong. One codec,
+// one thread. No allocation except into the caller's texts and lists.
 #pragma once
 #include <concepts>
 #include <cstdint>
@@ -16,7 +16,8 @@
 
 namespace kwind::schema {
 
-/// The length of the longest start of `text` that is valid UTF-8 (RFC 3629) and at most `limit` bytes.
+/// The length of the longest start of `text` that is valid UTF-8 (RFC 3629) and at most `limit`
+/// bytes.
 std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit);
 
 class Encoder {
@@ -47,8 +48,8 @@ class Encoder {
     index({clamped, size <= limit}, bits::bits_for(std::uint64_t{limit} + 1));
     return clamped;
   }
-  /// At most `limit` bytes of UTF-8. Under Policy::clamp the text is cut before the first invalid byte
-  /// and at the last whole character that fits.
+  /// At most `limit` bytes of UTF-8. Under Policy::clamp the text is cut before the first invalid
+  /// byte and at the last whole character that fits.
   void text(std::uint32_t limit, std::string_view value);
 
   /// none; out_of_range under Policy::refuse; message_too_large if the memory ended.
@@ -116,8 +117,8 @@ class Decoder {
 
 /// A struct that the generator wrote for a message.
 template <class T>
-concept Message = std::default_initializable<T> && requires(const T& message, T& target,
-                                                            Encoder& out, Decoder& in) {
+concept Message = std::default_initializable<T> &&
+    requires(const T& message, T& target, Encoder& out, Decoder& in) {
   { T::info() } -> std::convertible_to<const MessageInfo&>;
   encode(out, message);
   decode(in, target);
@@ -141,9 +142,9 @@ template <Message T>
   return Encoded{writer.bit_count(), out.out_of_range_count()};
 }
 
-/// Decodes all bits that are left in `reader` into `target`, reusing its storage. Only the canonical
-/// bits of in-range values are accepted. On an error `target` holds values that mean nothing.
-/// Errors: truncated, trailing_bits, value_range, too_long, text_encoding.
+/// Decodes all bits that are left in `reader` into `target`, reusing its storage. Only the
+/// canonical bits of in-range values are accepted. On an error `target` holds values that mean
+/// nothing. Errors: truncated, trailing_bits, value_range, too_long, text_encoding.
 template <Message T>
 [[nodiscard]] Errc decode_message(bits::Reader reader, T& target) {
   Decoder in(reader);

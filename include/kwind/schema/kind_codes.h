@@ -1,6 +1,6 @@
-// How a message says of which kind it is: within one direction and one channel the kinds are numbered
-// from 0, and the number takes as many bits as that needs. A channel that carries one kind in a
-// direction spends nothing on it.
+// How a message says of which kind it is: within one direction and one channel the kinds are
+// numbered from 0, and the number takes as many bits as that needs. A channel that carries one kind
+// in a direction spends nothing on it.
 #pragma once
 #include <cstdint>
 #include <vector>

@@ -27,8 +27,8 @@ struct Type {
   bits::IntRange integer{};
   bits::RealRange real{};
   bits::TurnRange turn{};
-  std::uint32_t limit = 0;    ///< text: most bytes; list: most items
-  std::uint32_t index = 0;    ///< enumeration: place in Protocol::enums; record: in Protocol::records
+  std::uint32_t limit = 0;  ///< text: most bytes; list: most items
+  std::uint32_t index = 0;  ///< enumeration: place in Protocol::enums; record: in Protocol::records
   std::vector<Type> element;  ///< list: one entry, the type of an item
 
   friend bool operator==(const Type&, const Type&) = default;
@@ -87,8 +87,8 @@ Size size_of(const Protocol& protocol, const std::vector<Field>& fields);
 std::string type_text(const Protocol& protocol, const Type& type);
 
 /// All that decides the layout, one line each, and nothing else: comments, spelling of numbers,
-/// quantities, declarations that no message uses and the order of helper declarations leave it as it is.
-/// The format is in docs/schema-language.md.
+/// quantities, declarations that no message uses and the order of helper declarations leave it as
+/// it is. The format is in docs/schema-language.md.
 std::string canonical_listing(const Protocol& protocol);
 
 /// BLAKE2b-128 of the canonical listing.

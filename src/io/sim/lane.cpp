@@ -28,8 +28,8 @@ void Lane::add(Time now, const Endpoint& from, const Endpoint& to,
   const double spread = 2 * chance() - 1;
   const bool held = chance() < conditions_.reorder;
   Duration delay =
-      conditions_.delay +
-      Duration(static_cast<Duration::rep>(spread * static_cast<double>(conditions_.jitter.count())));
+      conditions_.delay + Duration(static_cast<Duration::rep>(
+                              spread * static_cast<double>(conditions_.jitter.count())));
   if (held) {
     ++counts_.held_back;
     delay += conditions_.held_back;

@@ -12,11 +12,12 @@
 namespace kwind::io::sim {
 
 struct Conditions {
-  Duration delay{0};      ///< one way, in the mean
-  Duration jitter{0};     ///< each datagram's delay is even between delay - jitter and delay + jitter
-  double loss = 0;        ///< share of datagrams that vanish, 0 to 1
-  double duplicate = 0;   ///< share that arrives twice, each copy with a delay of its own
-  double reorder = 0;     ///< share that is held back for `held_back` more, so that later ones overtake
+  Duration delay{0};   ///< one way, in the mean
+  Duration jitter{0};  ///< each datagram's delay is even between delay - jitter and delay + jitter
+  double loss = 0;     ///< share of datagrams that vanish, 0 to 1
+  double duplicate = 0;  ///< share that arrives twice, each copy with a delay of its own
+  double reorder =
+      0;  ///< share that is held back for `held_back` more, so that later ones overtake
   Duration held_back = std::chrono::milliseconds(40);
 };
 

@@ -1,0 +1,12 @@
+// Generated code needs schema and bits, never the language: this program links without it.
+#include "every_type.h"
+
+int main() {
+  std::array<std::byte, 64> memory{};
+  every_type::Spot spot{1, 2};
+  kwind::bits::Writer writer(memory);
+  kwind::schema::Encoder out(writer);
+  encode(out, spot);
+  writer.finish();
+  return out.error() == kwind::Errc::none && writer.bit_count() == 30 ? 0 : 1;
+}
