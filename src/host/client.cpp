@@ -8,6 +8,20 @@
 
 namespace kwind::host {
 
+// What the connection's events mean to this client.
+class Client::Events final : public Session::Sink {
+ public:
+  explicit Events(Client& client) : client_(client) {}
+  void opened() override;
+  Errc message(std::uint16_t kind, const bits::Reader& fields) override {
+    return client_.dispatcher_.dispatch(kind, FromServer{}, fields);
+  }
+  void closed(Errc code, std::string_view text) override;
+
+ private:
+  Client& client_;
+};
+
 struct Client::Impl {
   Impl(io::Port& port_in, const Endpoint& server_in, const schema::ProtocolInfo& protocol,
        const Options& options, Time now_in)
@@ -31,7 +45,6 @@ struct Client::Impl {
   Endpoint server;
   Wire wire;
   Session session;
-  Session::Sink sink;
   std::function<void()> on_connect;
   std::function<void(Errc, std::string_view)> on_disconnect;
   Time now;
@@ -41,19 +54,15 @@ Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInf
                Time now, Options options)
     : dispatcher_(protocol.messages.size()),
       packer_(protocol, schema::Direction::from_client, options.policy),
-      impl_(std::make_unique<Impl>(port, server, protocol, options, now)) {
-  Impl& impl = *impl_;
-  impl.sink = {[&impl] {
-                 if (impl.on_connect) impl.on_connect();
-               },
-               [this](std::uint16_t kind, const bits::Reader& fields) {
-                 return dispatcher_.dispatch(kind, FromServer{}, fields);
-               },
-               [&impl](Errc code, std::string_view text) {
-                 if (impl.on_disconnect) impl.on_disconnect(code, text);
-               }};
-}
+      impl_(std::make_unique<Impl>(port, server, protocol, options, now)) {}
 Client::~Client() = default;
+
+void Client::Events::opened() {
+  if (client_.impl_->on_connect) client_.impl_->on_connect();
+}
+void Client::Events::closed(Errc code, std::string_view text) {
+  if (client_.impl_->on_disconnect) client_.impl_->on_disconnect(code, text);
+}
 
 void Client::on_connect(std::function<void()> handler) {
   impl_->on_connect = std::move(handler);
@@ -65,16 +74,17 @@ void Client::on_disconnect(std::function<void(Errc, std::string_view)> handler) 
 void Client::receive(Time now) {
   Impl& impl = *impl_;
   impl.now = now;
+  Events events(*this);
   while (const auto received = impl.port.receive(now)) {
     if (received->from != impl.server) {
       impl.wire.drops.add(Errc::unknown_connection);
       continue;
     }
     impl.session.link().receive(now, received->bytes);  // counts its own drops
-    impl.session.drain(now, impl.sink);
+    impl.session.drain(now, events);
   }
   impl.session.link().wake(now);
-  impl.session.drain(now, impl.sink);
+  impl.session.drain(now, events);
   impl.port.flush(now);
 }
 

@@ -35,6 +35,30 @@ struct Server::Impl {
     KWIND_ASSERT(wire.permits(port.local()));
   }
 
+  // What a connection's events mean to this server.
+  class Events final : public Session::Sink {
+   public:
+    Events(Impl& server, Connection& connection, route::Dispatcher<Peer>& dispatcher)
+        : server_(server), connection_(connection), dispatcher_(dispatcher) {}
+    void opened() override {
+      connection_.announced = true;
+      if (server_.on_connect) server_.on_connect(connection_.peer);
+    }
+    Errc message(std::uint16_t kind, const bits::Reader& fields) override {
+      return dispatcher_.dispatch(kind, connection_.peer, fields);
+    }
+    void closed(Errc code, std::string_view text) override {
+      const bool tell = connection_.announced && !connection_.gone;
+      connection_.gone = true;
+      if (tell && server_.on_disconnect) server_.on_disconnect(connection_.peer, code, text);
+    }
+
+   private:
+    Impl& server_;
+    Connection& connection_;
+    route::Dispatcher<Peer>& dispatcher_;
+  };
+
   Connection* find(Peer peer) {
     const auto found = by_peer.find(peer);
     return found == by_peer.end() ? nullptr : found->second.get();
@@ -73,38 +97,26 @@ struct Server::Impl {
   }
 
   void drain(Time now, Connection& connection, route::Dispatcher<Peer>& dispatcher) {
-    const Session::Sink sink{[&] {
-                               connection.announced = true;
-                               if (on_connect) on_connect(connection.peer);
-                             },
-                             [&](std::uint16_t kind, const bits::Reader& fields) {
-                               return dispatcher.dispatch(kind, connection.peer, fields);
-                             },
-                             [&](Errc code, std::string_view text) {
-                               const bool tell = connection.announced && !connection.gone;
-                               connection.gone = true;
-                               if (tell && on_disconnect)
-                                 on_disconnect(connection.peer, code, text);
-                             }};
-    connection.session.drain(now, sink);
+    Events events(*this, connection, dispatcher);
+    connection.session.drain(now, events);
+  }
+
+  static bool is_closed(const Connection* connection) {
+    return connection->gone && connection->session.link().state() == link::State::closed;
   }
 
   void remove_closed() {
-    const auto is_closed = [](const Connection* c) {
-      return c->gone && c->session.link().state() == link::State::closed;
-    };
+    if (std::none_of(order.begin(), order.end(), is_closed)) return;
+    std::vector<Peer> peers;
     for (Connection* connection : order) {
       if (!is_closed(connection)) continue;
       retired.add(connection->session.link());
       retired_drops.add(connection->session.link().stats().drops);
       listener.forget(connection->id);
       by_id.erase(connection->id);
+      peers.push_back(connection->peer);
     }
-    const auto closed = std::stable_partition(order.begin(), order.end(),
-                                              [&](const Connection* c) { return !is_closed(c); });
-    std::vector<Peer> peers;
-    for (auto i = closed; i != order.end(); ++i) peers.push_back((*i)->peer);
-    order.erase(closed, order.end());
+    std::erase_if(order, is_closed);
     for (const Peer peer : peers) by_peer.erase(peer);
   }
 

@@ -66,12 +66,12 @@ Errc Session::send(Time now, const PackedMessage& message) {
   return error;
 }
 
-void Session::drain(Time now, const Sink& sink) {
+void Session::drain(Time now, Sink& sink) {
   if (held_count_ > 0) release_held(now, sink);
   while (const auto event = link_.poll_event()) hear(now, *event, sink);
 }
 
-void Session::hear(Time now, const link::Event& event, const Sink& sink) {
+void Session::hear(Time now, const link::Event& event, Sink& sink) {
   switch (event.kind) {
     case link::Event::Kind::opened: sink.opened(); return;
     case link::Event::Kind::closed: sink.closed(event.code, event.text); return;
@@ -102,7 +102,7 @@ void Session::hear(Time now, const link::Event& event, const Sink& sink) {
   }
 }
 
-void Session::release_held(Time now, const Sink& sink) {
+void Session::release_held(Time now, Sink& sink) {
   for (std::deque<Held>& waiting : held_) {
     while (!waiting.empty()) {
       if (link_.state() != link::State::open) {  // nobody wants them any more
@@ -126,7 +126,7 @@ void Session::release_held(Time now, const Sink& sink) {
   }
 }
 
-void Session::deliver(std::uint16_t kind, const bits::Reader& message, const Sink& sink) {
+void Session::deliver(std::uint16_t kind, const bits::Reader& message, Sink& sink) {
   const Errc error = sink.message(kind, message);
   if (error != Errc::none) wire_->drops.add(error);
 }

@@ -3,7 +3,6 @@
 // session, one thread.
 #pragma once
 #include <deque>
-#include <functional>
 #include <string>
 #include <vector>
 
@@ -41,14 +40,16 @@ class Session {
   Errc send(Time now, const PackedMessage& message);
 
   /// What an event of the link, or the end of a message's waiting, means to the host.
-  struct Sink {
-    std::function<void()> opened;
+  class Sink {
+   public:
+    virtual ~Sink() = default;
+    virtual void opened() = 0;
     /// A message of a known kind; its fields stand next in the reader. Returns what decoding said.
-    std::function<Errc(std::uint16_t kind, const bits::Reader& fields)> message;
-    std::function<void(Errc code, std::string_view text)> closed;
+    virtual Errc message(std::uint16_t kind, const bits::Reader& fields) = 0;
+    virtual void closed(Errc code, std::string_view text) = 0;
   };
   /// Takes the link's events and the messages held back that may pass now.
-  void drain(Time now, const Sink& sink);
+  void drain(Time now, Sink& sink);
 
   /// Sends what the link has to send through `port`.
   void pump_out(Time now, io::Port& port, const Endpoint& to);
@@ -67,9 +68,9 @@ class Session {
   static constexpr std::size_t kMostHeld =
       256;  // per channel; more closes, as does waiting too long
 
-  void hear(Time now, const link::Event& event, const Sink& sink);
-  void release_held(Time now, const Sink& sink);
-  void deliver(std::uint16_t kind, const bits::Reader& message, const Sink& sink);
+  void hear(Time now, const link::Event& event, Sink& sink);
+  void release_held(Time now, Sink& sink);
+  void deliver(std::uint16_t kind, const bits::Reader& message, Sink& sink);
 
   Wire* wire_;
   link::Link link_;

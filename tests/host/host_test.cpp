@@ -282,6 +282,48 @@ TEST(Host, ClosesAPeerThatFloodsAnOrderedChannel) {
   EXPECT_EQ(harbour.ended(0), "closed_by_peer Order came faster than its `at most`");
 }
 
+// Bits that no honest encoder writes, under the kind of an honest message.
+template <class T>
+struct Forged {
+  std::uint64_t bits_value = 0;
+  unsigned bits = 0;
+  static const schema::MessageInfo& info() { return T::info(); }
+  friend void encode(schema::Encoder& out, const Forged& from) {
+    out.integer({0, static_cast<std::int64_t>(bits::low_mask(from.bits))},
+                static_cast<std::int64_t>(from.bits_value));
+  }
+  friend void decode(schema::Decoder&, Forged&) {}
+};
+
+TEST(Host, DropsForgedFieldsByCauseBeforeAnyHandler) {
+  Harbour harbour;
+  Client& client = harbour.join();
+  int heard = 0;
+  harbour.server().on<Steer>([&](Peer, const Steer&) { ++heard; });
+  harbour.server().on<Say>([&](Peer, const Say&) { ++heard; });
+  harbour.server().on<Both>([&](Peer, const Both&) { ++heard; });
+  harbour.run(500ms);
+  const auto caused = [&](const auto& forged) {
+    EXPECT_EQ(client.send(forged), Errc::none);
+    const CauseCounts before = harbour.server().counts().drops;
+    harbour.run(200ms);
+    const CauseCounts after = harbour.server().counts().drops;
+    EXPECT_EQ(after.total(), before.total() + 1);
+    for (const ErrorInfo& info : kErrorList) {
+      if (after.of(info.code) != before.of(info.code)) return info.code;
+    }
+    return Errc::none;
+  };
+  EXPECT_EQ(caused(Forged<Steer>{129, 8}), Errc::value_range) << "129 steps, so 0 to 128";
+  EXPECT_EQ(caused(Forged<Both>{1001, 10}), Errc::value_range);
+  EXPECT_EQ(caused(Forged<Steer>{1, 7}), Errc::truncated);
+  EXPECT_EQ(caused(Forged<Steer>{1, 9}), Errc::trailing_bits);
+  EXPECT_EQ(caused(Forged<Say>{std::uint64_t{63} << 20, 40}), Errc::too_long) << "63 of 40 bytes";
+  EXPECT_EQ(caused(Forged<Say>{std::uint64_t{0xff} << 26 | 1 << 20, 34}), Errc::text_encoding);
+  EXPECT_EQ(heard, 0);
+  EXPECT_EQ(harbour.server().peers().size(), 1U) << "the connection lives on";
+}
+
 TEST(Host, CountsMessagesThatNobodyHandlesAndValuesOutOfRange) {
   Harbour harbour;
   Client& client = harbour.join();

@@ -118,7 +118,6 @@ void Bot::tick(host::Client& client, Time now, std::uint64_t number) {
   hail.tone = hail.count % 7 == 0 ? harbour::Hail::Tone::urgent : harbour::Hail::Tone::plain;
   if (client.send(hail) == Errc::none) {
     record_.hails = hail.count;
-    hails_ = hail.count;
     record_.json_bytes += json_bytes(hail);
   }
 }

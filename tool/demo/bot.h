@@ -29,8 +29,6 @@ class Bot {
   void join();
 
   void snapshot(host::Traffic& traffic, std::optional<double>& rtt_ms, bool& failed) const;
-  /// From any thread: whether all of its hails have reached the server.
-  [[nodiscard]] std::int32_t hails() const { return hails_; }
   /// After join().
   [[nodiscard]] const BotRecord& record() const { return record_; }
 
@@ -46,7 +44,6 @@ class Bot {
   Pilot pilot_;
   std::atomic<bool> hushed_ = false;
   std::atomic<bool> stopping_ = false;
-  std::atomic<std::int32_t> hails_ = 0;
   BotRecord record_;
   mutable std::mutex mutex_;  // guards the three below
   host::Traffic traffic_;

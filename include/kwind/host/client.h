@@ -70,6 +70,7 @@ class Client {
 
  private:
   struct FromServer {};
+  class Events;
   struct Impl;
   Errc send_packed(const PackedMessage& message);
 

@@ -1,0 +1,105 @@
+// After warm-up a server's tick allocates nothing: counted by replacing operator new.
+#include <gtest/gtest.h>
+
+#include <array>
+#include <cstdlib>
+#include <deque>
+#include <memory>
+#include <new>
+
+#include "host_test.h"
+#include "kit/sim_pair.h"
+#include "kwind/host/client.h"
+#include "kwind/host/server.h"
+
+namespace {
+std::size_t g_allocations = 0;
+}
+
+void* operator new(std::size_t size) {
+  ++g_allocations;
+  if (void* memory = std::malloc(size)) return memory;
+  throw std::bad_alloc();
+}
+void operator delete(void* memory) noexcept {
+  std::free(memory);
+}
+void operator delete(void* memory, std::size_t) noexcept {
+  std::free(memory);
+}
+
+namespace kwind::host {
+namespace {
+
+using namespace std::chrono_literals;
+using namespace host_test;
+using kit::at;
+
+// Two ports joined by rings of fixed size: the wire itself must not allocate either.
+class FixedPort final : public io::Port {
+ public:
+  explicit FixedPort(Endpoint local) : local_(local) {}
+  void join(FixedPort& other) { peer_ = &other; }
+  Endpoint local() const override { return local_; }
+  std::optional<io::Received> receive(Time) override {
+    if (begin_ == end_) return std::nullopt;
+    Slot& slot = ring_[begin_++ % ring_.size()];
+    return io::Received{peer_->local_, std::span(slot.bytes).first(slot.size)};
+  }
+  void send(Time, const Endpoint&, std::span<const std::byte> bytes) override {
+    Slot& slot = peer_->ring_[peer_->end_++ % peer_->ring_.size()];
+    std::copy(bytes.begin(), bytes.end(), slot.bytes.begin());
+    slot.size = bytes.size();
+  }
+  void flush(Time) override {}
+  const io::PortCounts& counts() const override { return counts_; }
+
+ private:
+  struct Slot {
+    std::array<std::byte, 1200> bytes;
+    std::size_t size;
+  };
+  Endpoint local_;
+  FixedPort* peer_ = nullptr;
+  std::array<Slot, 64> ring_{};
+  std::size_t begin_ = 0;
+  std::size_t end_ = 0;
+  io::PortCounts counts_;
+};
+
+TEST(Quiet, ASteadyTickAllocatesNothing) {
+  FixedPort server_port(Endpoint::loopback(4000));
+  FixedPort client_port(Endpoint::loopback(5000));
+  server_port.join(client_port);
+  client_port.join(server_port);
+  ServerOptions options;
+  options.entropy = bits::Key128{};
+  Server server(server_port, kProtocol, options);
+  Client client(client_port, server_port.local(), kProtocol, at(0s), options);
+  int heard = 0;
+  const Said said{1, 2, "a text of some length"};
+  server.on<Say>([&](Peer, const Say&) { heard += static_cast<int>(server.send_to_all(said)); });
+  server.on<Steer>([&](Peer, const Steer&) { server.send_to_all(Place{5}); });
+  client.on<Said>([&](const Said&) { ++heard; });
+  client.on<Place>([&](const Place&) { ++heard; });
+  const Say say{1, "another text, longer than 15"};
+  // 600 datagrams each way see every slot of every ring used once.
+  std::size_t counted_from = 0;
+  for (int tick = 0; tick < 2000; ++tick) {
+    if (tick == 1000) counted_from = g_allocations;
+    const Time now = at(tick * 50ms);
+    client.receive(now);
+    server.receive(now);
+    if (client.connected()) {
+      client.send(say);
+      client.send(Steer{0.5});
+    }
+    server.send(now);
+    client.send(now);
+  }
+  EXPECT_EQ(g_allocations - counted_from, 0U);
+  EXPECT_GT(heard, 5000);
+}
+
+}  // namespace
+}  // namespace kwind::host
