@@ -34,7 +34,7 @@ bool read_source(const std::filesystem::path& file, Source& out) {
 bool load_source(const std::filesystem::path& file, Source& out) {
   if (!read_source(file, out)) return false;
   for (const auto& error : out.compiled.errors) {
-    fmt::print(stderr, "{}", language::render(error, file.string(), out.text));
+    fmt::print(stderr, "{}\n", language::render(error, file.string(), out.text));
   }
   if (!out.compiled.ok()) {
     const std::size_t count = out.compiled.errors.size();

@@ -206,9 +206,25 @@ class Parser {
   }
 
   void message() {
-    static const std::vector<std::string> kSenders = {"client", "server", "both"};
     MessageSyntax made;
     made.name = type_name("the name of the message");
+    bool whole = true;
+    try {
+      message_head(made);
+    } catch (const Recover&) {  // its fields may hold further errors
+      whole = false;
+      while (!is("{") && peek().kind != TokenKind::end && !starts_declaration()) next();
+      if (!is("{")) throw;
+    }
+    made.fields = fields();
+    if (whole)
+      file_.messages.push_back(std::move(made));
+    else
+      file_.broken_messages.push_back(std::move(made));
+  }
+
+  void message_head(MessageSyntax& made) {
+    static const std::vector<std::string> kSenders = {"client", "server", "both"};
     if (!accept("from")) stop_expected("`from client`, `from server` or `from both`");
     const Token sender = word("client, server or both");
     if (!contains(kSenders, sender.text)) stop_unknown(sender, "a sender", kSenders);
@@ -223,8 +239,6 @@ class Parser {
       expect("/");
       if (!accept("s")) stop_expected("`s`, as in `at most 60/s`");
     }
-    made.fields = fields();
-    file_.messages.push_back(std::move(made));
   }
 
   // ---- bodies ----

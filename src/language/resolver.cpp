@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 #include <map>
 #include <optional>
 #include <set>
@@ -46,6 +47,10 @@ class Resolver {
     for (const QuantitySyntax& syntax : file_.quantities) quantity_of(syntax);
     channels();
     messages();
+    for (const MessageSyntax& syntax : file_.broken_messages) {
+      std::uint64_t leaves = 0;
+      fields(syntax.fields, syntax.name.text, leaves);
+    }
     return std::move(out_);
   }
 
@@ -62,6 +67,7 @@ class Resolver {
     for (const auto& syntax : file_.enums) all.push_back(syntax.name);
     for (const auto& syntax : file_.records) all.push_back(syntax.name);
     for (const auto& syntax : file_.messages) all.push_back(syntax.name);
+    for (const auto& syntax : file_.broken_messages) all.push_back(syntax.name);
     std::sort(all.begin(), all.end(), [](const Token& a, const Token& b) {
       return std::pair(a.line, a.column) < std::pair(b.line, b.column);
     });
@@ -288,6 +294,41 @@ class Resolver {
            "lower number first");
   }
 
+  // A step near `step` / `common` that divides `span` / `common`: a round one if one is near, else
+  // the nearest of all.
+  static std::string dividing_step(std::int64_t span, std::int64_t step, std::int64_t common) {
+    const double wanted = static_cast<double>(step) / static_cast<double>(common);
+    double best = 0.35;  // as a logarithm: a factor of 1.4
+    std::string found;
+    const auto offer = [&](std::int64_t num, std::int64_t den, const std::string& text) {
+      if (Wide{span} * den % (Wide{num} * common) != 0) return;
+      const double off =
+          std::abs(std::log(static_cast<double>(num) / static_cast<double>(den) / wanted));
+      if (off < best) {
+        best = off;
+        found = text;
+      }
+    };
+    std::int64_t power = 1;
+    for (int k = 0; k <= 20; ++k, power *= 2) {
+      offer(1, power, k == 0 ? "1" : fmt::format("1/{}", power));
+      offer(power, 1, fmt::format("{}", power));
+    }
+    power = 1;
+    for (int k = 0; k <= 6; ++k, power *= 10) {
+      for (const std::int64_t digit : {1, 2, 5}) {
+        offer(digit, power,
+              fmt::format("{}", static_cast<double>(digit) / static_cast<double>(power)));
+        offer(digit * power, 1, fmt::format("{}", digit * power));
+      }
+    }
+    if (!found.empty()) return found;
+    const std::int64_t steps = std::max<std::int64_t>(1, (span + step / 2) / step);
+    const std::int64_t shared = std::gcd(span, steps * common);
+    return steps * common == shared ? fmt::format("{}", span / shared)
+                                    : fmt::format("{}/{}", span / shared, steps * common / shared);
+  }
+
   std::optional<Type> real(const TypeSyntax& syntax) {
     const auto too_fine = [&] {
       report(syntax.step.place, "range and step need more than 53 bits; use a coarser step");
@@ -313,13 +354,8 @@ class Resolver {
     }
     const std::int64_t span = *hi - *lo;
     if (span % *step != 0) {
-      const std::int64_t steps = std::max<std::int64_t>(1, (span + *step / 2) / *step);
-      const std::int64_t shared = std::gcd(span, steps * *common);
-      report(syntax.step.place,
-             fmt::format("the step does not divide the range; the nearest that does is {}{}",
-                         span / shared,
-                         steps * *common == shared ? std::string()
-                                                   : fmt::format("/{}", steps * *common / shared)));
+      report(syntax.step.place, fmt::format("the step does not divide the range; {} would",
+                                            dividing_step(span, *step, *common)));
       return std::nullopt;
     }
     Type made;

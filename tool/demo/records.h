@@ -26,7 +26,7 @@ struct Settings {
 
 /// One tick as the server sent it.
 struct ServerTick {
-  Time sent_at;
+  Time sent_at{};
   std::vector<harbour::Tug> tugs;
 };
 
@@ -43,11 +43,11 @@ struct ServerRecord {
 
 /// What a bot held at one moment.
 struct Sample {
-  Time at;
-  std::int32_t tick;  ///< the newest it had received
+  Time at{};
+  std::int32_t tick = 0;  ///< the newest it had received
 };
 struct Received {
-  Time at;
+  Time at{};
   std::vector<harbour::Tug> tugs;
 };
 

@@ -49,8 +49,8 @@ class Lane {
 
  private:
   struct UnderWay {
-    Time due;
-    std::uint64_t order;  // equal times leave in the order of arrival
+    Time due{};
+    std::uint64_t order = 0;  // equal times leave in the order of arrival
     Datagram datagram;
   };
   static bool later(const UnderWay& a, const UnderWay& b) {

@@ -1,0 +1,49 @@
+#!/usr/bin/env bash
+# Makes the pictures in this folder from the demo data. Usage: make.sh KWIND (run by `./dev shots`)
+set -euo pipefail
+kwind=$(readlink -f "$1")
+out=$(cd "$(dirname "$0")" && pwd)
+cd "$out/../.."
+work=$(mktemp -d)
+trap 'kill "$xvfb" 2>/dev/null || true; rm -rf "$work"' EXIT
+
+display=:$((90 + RANDOM % 900))
+Xvfb "$display" -screen 0 1280x800x24 >/dev/null 2>&1 &
+xvfb=$!
+sleep 1
+
+# terminal NAME SECONDS COMMAND...: what a terminal shows once the command has ended.
+terminal() {
+  local name=$1 seconds=$2 folder=$3
+  shift 3
+  cat >"$work/run" <<EOF
+export PATH="$(dirname "$kwind"):\$PATH"
+cd "$folder"
+printf '\033[?25l\$ %s\n' "$*"
+$*
+touch "$work/ended"
+sleep 60
+EOF
+  rm -f "$work/ended"
+  DISPLAY=$display xterm -geometry 147x54+0+0 -fa 'DejaVu Sans Mono' -fs 10 -b 8 -bw 0 \
+    -bg '#fbfcfd' -fg '#22303a' -e bash "$work/run" &
+  local term=$!
+  for _ in $(seq $((seconds * 4))); do
+    [ -e "$work/ended" ] && break
+    sleep 0.25
+  done
+  sleep 0.7
+  DISPLAY=$display import -window root "$out/$name.png"
+  kill "$term" 2>/dev/null || true
+  wait "$term" 2>/dev/null || true
+  echo "$name.png"
+}
+
+terminal check 10 . kwind check examples/harbour/harbour.kw
+terminal check-errors 10 . kwind check docs/screenshots/wrong.kw
+terminal demo 60 "$work" kwind demo --report demo.html
+chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run \
+  --disable-background-networking --disable-component-update --disable-sync --hide-scrollbars \
+  --user-data-dir="$work/profile" --window-size=1280,800 --screenshot="$out/demo-report.png" \
+  "file://$work/demo.html" >/dev/null 2>&1
+echo demo-report.png
