@@ -1,5 +1,5 @@
-// A tug that sails along for a while and tells what it sees. Usage: first_light_client HOST:PORT
-// [SECONDS]
+// A tug that sails along for a while and tells what it sees.
+// Usage: first_light_client [HOST:PORT [SECONDS]]
 #include <fmt/format.h>
 
 #include <cstdlib>

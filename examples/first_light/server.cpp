@@ -1,4 +1,4 @@
-// A server for two tugs: what one tells it, it tells the other. Usage: first_light_server PORT
+// A server for two tugs: what one tells it, it tells the other. Usage: first_light_server [PORT]
 #include <fmt/format.h>
 
 #include <cstdlib>

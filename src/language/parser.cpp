@@ -406,7 +406,7 @@ class Parser {
 
   std::int64_t whole(const Token& place, std::string_view digits, bool negative) {
     // Parsed with its sign, so that the lowest 64-bit number is in.
-    const std::string signed_digits = (negative ? "-" : "") + std::string(digits);
+    const std::string signed_digits = fmt::format("{}{}", negative ? "-" : "", digits);
     std::int64_t value = 0;
     const auto [end, error] =
         std::from_chars(signed_digits.data(), signed_digits.data() + signed_digits.size(), value);

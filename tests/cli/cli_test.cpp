@@ -1,6 +1,7 @@
 // The tool, the demo and the example as separate processes, with right and wrong use.
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
@@ -234,6 +235,15 @@ TEST_F(Cli, FirstLightNamesABusyPortAndAnUnreachableServer) {
   EXPECT_EQ(run({kClient, "nonsense"}).code, 1);
   EXPECT_EQ(run({kClient, "192.0.2.1:4000"}).err,
             "192.0.2.1:4000: not HOST:PORT of this machine; clear mode stays on loopback\n");
+}
+
+TEST(Readme, ShowsTheFilesOfFirstLightAsTheyAre) {
+  const std::string readme = read(KWIND_SOURCE_DIR "/README.md");
+  for (const char* file : {"harbour.kw", "server.cpp", "client.cpp"}) {
+    const std::string text = read(std::string(KWIND_SOURCE_DIR "/examples/first_light/") + file);
+    EXPECT_NE(readme.find("\n" + text + "```"), std::string::npos) << file;
+    EXPECT_LE(std::count(text.begin(), text.end(), '\n'), 60) << file;
+  }
 }
 
 }  // namespace

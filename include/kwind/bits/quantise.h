@@ -61,12 +61,13 @@ struct RealRange {
   [[nodiscard]] constexpr unsigned bits() const { return bits_for(count); }
   /// In range is what rounds to an index of the range: up to half a step beyond either end.
   [[nodiscard]] Quantised index_of(double value) const {
-    const double position = std::floor(
+    const double position =
         (value * static_cast<double>(scale) - static_cast<double>(lo)) / static_cast<double>(step) +
-        0.5);
+        0.5;
     if (!(position >= 0)) return {0, false};  // also NaN
-    if (position > static_cast<double>(count - 1)) return {count - 1, false};
-    return {static_cast<std::uint64_t>(position), true};
+    if (position >= static_cast<double>(count)) return {count - 1, false};
+    // Not negative, so the conversion rounds down as std::floor would, without its call.
+    return {static_cast<std::uint64_t>(static_cast<std::int64_t>(position)), true};
   }
   /// Requires: index < count.
   [[nodiscard]] constexpr double value_of(std::uint64_t index) const {
@@ -88,11 +89,13 @@ struct TurnRange {
   [[nodiscard]] constexpr unsigned bits() const { return bits_for(count); }
   [[nodiscard]] Quantised index_of(double degrees) const {
     if (!std::isfinite(degrees)) return {0, false};
-    double wrapped = std::fmod(degrees, 360.0);
-    if (wrapped < 0) wrapped += 360.0;
-    const double position =
-        std::floor(wrapped * static_cast<double>(scale) / static_cast<double>(step) + 0.5);
-    const auto index = static_cast<std::uint64_t>(position);
+    double wrapped = degrees;
+    if (!(wrapped >= 0 && wrapped < 360)) {
+      wrapped = std::fmod(wrapped, 360.0);
+      if (wrapped < 0) wrapped += 360.0;
+    }
+    const double position = wrapped * static_cast<double>(scale) / static_cast<double>(step) + 0.5;
+    const auto index = static_cast<std::uint64_t>(static_cast<std::int64_t>(position));
     return {index >= count ? 0 : index, true};  // the last half step rounds up to a full turn: 0
   }
   /// Requires: index < count.
