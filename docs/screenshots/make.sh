@@ -25,7 +25,7 @@ touch "$work/ended"
 sleep 60
 EOF
   rm -f "$work/ended"
-  DISPLAY=$display xterm -geometry 147x54+0+0 -fa 'DejaVu Sans Mono' -fs 10 -b 8 -bw 0 \
+  DISPLAY=$display xterm -geometry 158x47+0+0 -fa 'DejaVu Sans Mono' -fs 10 -b 8 -bw 0 \
     -bg '#fbfcfd' -fg '#22303a' -e bash "$work/run" &
   local term=$!
   for _ in $(seq $((seconds * 4))); do

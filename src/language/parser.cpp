@@ -236,8 +236,7 @@ class Parser {
     if (accept(",")) {
       if (!accept("at") || !accept("most")) stop_expected("`at most N/s`");
       made.at_most = whole_number("a number of messages");
-      expect("/");
-      if (!accept("s")) stop_expected("`s`, as in `at most 60/s`");
+      if (!accept("/") || !accept("s")) stop_expected("`/s`, as in `at most 60/s`");
     }
   }
 

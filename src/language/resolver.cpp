@@ -448,8 +448,7 @@ class Resolver {
         });
     report(syntax.name,
            fmt::format(
-               "`{}` can take {} bytes, but a datagram carries at most {}; lower the limits of "
-               "`{}`, its largest field with {} bytes",
+               "`{}` can take {} bytes, a datagram carries {}; lower the limits of `{}` ({} bytes)",
                made.name, bits::bytes_for(size.most_bits), kMostMessageBytes, largest->name,
                bits::bytes_for(schema::size_of(out_, largest->type).most_bits)));
   }
