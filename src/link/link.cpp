@@ -75,9 +75,7 @@ class Link::Impl {
       last_heard_ = now;
     } else {
       stats_.drops.add(error);
-      if (error_info(error).verdict == Verdict::close && state_ != State::closed) {
-        end(error, error_info(error).text);
-      }
+      if (error_info(error).verdict == Verdict::close) break_off(now, error);
     }
     return error;
   }
@@ -127,7 +125,7 @@ class Link::Impl {
       case State::greeting:
         return std::min(greeting_->next_send(), last_heard_ + options_.handshake_timeout);
       case State::opening: return last_heard_ + options_.handshake_timeout;
-      case State::draining: return std::min(ack_due_, drain_end_);
+      case State::draining: return close_due_ ? Time::min() : std::min(ack_due_, drain_end_);
       case State::open:
       case State::closing: break;
     }
@@ -270,6 +268,10 @@ class Link::Impl {
       }
     }
     note_packet(now, number);
+    if (broken_off_ && close_copies_ < kMostCloseCopies) {
+      close_due_ = true;
+      ++close_copies_;
+    }
     if (!ack_block_.ranges.empty()) hear_acks(now);
     if (state_ == State::opening) {
       state_ = State::open;
@@ -370,7 +372,7 @@ class Link::Impl {
     if (!ledger_.has_slot()) return 0;
     const bool draining = state_ == State::draining;
     const bool messages = !draining && has_messages() && (ledger_.has_room() || probe_due_);
-    const bool asks = messages || (!draining && (ping_due_ || probe_due_ || close_due_));
+    const bool asks = messages || close_due_ || (!draining && (ping_due_ || probe_due_));
     if (!asks && now < ack_due_) return 0;
 
     ledger_.begin();
@@ -392,7 +394,7 @@ class Link::Impl {
       message_bits = fill(writer);
       any_frame = message_bits > 0;
     }
-    if (!draining && close_due_ && writer.room_bits() >= 16 + 8 * kMostReasonBytes) {
+    if (close_due_ && writer.room_bits() >= 16 + 8 * kMostReasonBytes) {
       write_close(writer, end_text_);
       ledger_.add_ordered({kCloseRef, 0});
       close_due_ = false;
@@ -447,6 +449,18 @@ class Link::Impl {
   }
 
   // ---- timers and ends ----
+
+  // The peer broke a rule: the game hears of it at once, the peer by a close for some of what it
+  // still sends.
+  void break_off(Time now, Errc code) {
+    if (state_ == State::closed || state_ == State::draining) return;
+    end(code, error_info(code).text);
+    state_ = State::draining;
+    drain_end_ = now + kLongestDrain;
+    close_due_ = true;
+    close_copies_ = 1;
+    broken_off_ = true;
+  }
 
   // An ack that is about to leave tells the peer as much as a ping, and asks for nothing in return.
   Time keepalive_deadline() const {
@@ -529,6 +543,7 @@ class Link::Impl {
   bool close_due_ = false;
   bool close_sent_ = false;
   bool close_acked_ = false;
+  bool broken_off_ = false;
   unsigned close_copies_ = 0;
   Time linger_end_ = kNever;
   Time drain_end_ = kNever;

@@ -206,6 +206,103 @@ TEST(Hostile, WrongDatagramsAreDroppedByCauseAndReachNoHandler) {
   EXPECT_EQ(server.state(), link::State::open);
 }
 
+// A client that passed the handshake by the rules and then breaks one.
+class RuleBreaker : public testing::Test {
+ protected:
+  RuleBreaker() : pair_({.conditions = delay(10ms)}) { pair_.run_until(at(1s), log_.hook()); }
+  // Sends the frames in `body` as the client's next datagram.
+  Errc send(const std::function<void(bits::Writer&)>& body, bool acks = false) {
+    std::array<std::byte, link::kMaxDatagramBytes> memory{};
+    bits::Writer out(memory);
+    out.put(acks ? 0x11 : 1, 8);
+    out.put(0x00010000, 32);
+    out.put(100 + sent_, 16);
+    body(out);
+    const std::size_t size = out.finish();
+    const auto keys = link::make_check_keys(1 * 77 + 5, nonce(), link::ConnectionId{0x00010000});
+    bits::Writer check{std::span(memory).subspan(size)};
+    check.put(bits::keyed_check(keys.up, std::span(memory).first(size), 100 + sent_), 32);
+    check.finish();
+    ++sent_;
+    return pair_.server().receive(pair_.now(), std::span(memory).first(size + 4));
+  }
+  // The server's nonce, from a copy of the welcome.
+  std::uint64_t nonce() {
+    std::array<std::byte, link::kMaxDatagramBytes> reply{};
+    std::array<std::byte, link::kMaxDatagramBytes> knock{};
+    link::Hello hello{link::kLinkVersion, 1 * 77 + 5, std::nullopt, kit::test_identity()};
+    const auto ask = [&] {
+      const std::size_t size = link::write(hello, knock);
+      return std::span(reply).first(
+          pair_.listener()
+              .receive(pair_.now(), SimPair::client_address(), std::span(knock).first(size), reply)
+              .reply_bytes);
+    };
+    hello.cookie = link::read_cookie(ask())->cookie;
+    return link::read_welcome(ask())->server_nonce;
+  }
+  void expect_closed(Errc code) {
+    pair_.run_until(pair_.now() + 3s, log_.hook());
+    ASSERT_EQ(log_.server.size(), 2U);
+    EXPECT_EQ(log_.server[1].substr(0, log_.server[1].find(':')), error_info(code).name);
+    ASSERT_EQ(log_.client.size(), 2U) << "the peer is told";
+    EXPECT_EQ(log_.client[1], "closed_by_peer: " + std::string(error_info(code).text));
+    EXPECT_EQ(pair_.server().state(), link::State::closed);
+  }
+
+  SimPair pair_;
+  Log log_;
+  std::uint64_t sent_ = 0;
+};
+
+TEST_F(RuleBreaker, IsHeardWhileItKeepsTheRules) {
+  EXPECT_EQ(send([](bits::Writer& out) { out.put(2, 3); }), Errc::none);
+  EXPECT_EQ(pair_.server().state(), link::State::open);
+}
+
+TEST_F(RuleBreaker, IsClosedForAcksOfPacketsNeverSent) {
+  EXPECT_EQ(send(
+                [](bits::Writer& out) {
+                  out.put(5000, 16);
+                  out.put(0, 14);
+                  out.put_count(0, 2);
+                },
+                true),
+            Errc::bad_ack);
+  expect_closed(Errc::bad_ack);
+}
+
+TEST_F(RuleBreaker, IsClosedForUnknownFramesAndChannels) {
+  EXPECT_EQ(send([](bits::Writer& out) { out.put(6, 3); }), Errc::unknown_frame);
+  expect_closed(Errc::unknown_frame);
+}
+
+TEST_F(RuleBreaker, IsClosedForAnUnknownChannel) {
+  EXPECT_EQ(send([](bits::Writer& out) { out.put(1 | 3 << 3, 5); }), Errc::unknown_channel);
+  expect_closed(Errc::unknown_channel);
+}
+
+TEST_F(RuleBreaker, IsClosedForExceedingTheWindow) {
+  EXPECT_EQ(send([](bits::Writer& out) {
+              out.put(1 | 2 << 3, 5);
+              out.put(512, 16);
+              out.put_count(0, 6);
+            }),
+            Errc::window_exceeded);
+  expect_closed(Errc::window_exceeded);
+}
+
+TEST_F(RuleBreaker, OnlyLosesADatagramThatIsMalformed) {
+  EXPECT_EQ(send([](bits::Writer& out) {
+              out.put(1 | 1 << 3, 5);
+              out.put(9, 16);
+              out.put_count(4000, 6);
+            }),
+            Errc::truncated);
+  EXPECT_EQ(send([](bits::Writer& out) { out.put(0, 30); }), Errc::trailing_bits);
+  EXPECT_EQ(pair_.server().state(), link::State::open);
+}
+
 TEST(Hostile, RandomDatagramsChangeNothing) {
   SimPair pair({.conditions = delay(10ms)});
   pair.run_until(at(1s));

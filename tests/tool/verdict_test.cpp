@@ -59,8 +59,8 @@ TEST(Verdict, NoticesEverythingThatCanBeWrong) {
             "received an older fleet after a newer one");
   EXPECT_EQ(after([](Voyage& v) { v.bot.complete.reset(); }),
             "never held every tug's position and name");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.complete = at(1001ms); }),
-            "took over a second to hold every tug's position and name");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.late = true, v.bot.complete = at(1001ms); }),
+            "took over 1.0 s to hold every tug's position and name");
   EXPECT_EQ(after([](Voyage& v) { v.bot.names.erase(2); }), "knows 1 names for 2 tugs");
   EXPECT_EQ(after([](Voyage& v) { v.bot.names[2] = "Foghorn"; }), "knows tug 2 by a wrong name");
   EXPECT_EQ(after([](Voyage& v) { v.bot.notices_out_of_order = 1; }), "heard notices out of order");

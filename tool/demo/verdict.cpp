@@ -49,7 +49,7 @@ double distance(const Point& a, const Point& b) {
 }
 
 // Why the bot does not agree with the server; empty if it does.
-std::string disagreement(const ServerRecord& server, const BotRecord& bot) {
+std::string disagreement(const ServerRecord& server, const BotRecord& bot, Duration to_complete) {
   if (!bot.ended.empty()) return bot.ended;
   if (!bot.connected) return "never connected";
   if (bot.fleets_out_of_order > 0) return "received an older fleet after a newer one";
@@ -67,8 +67,9 @@ std::string disagreement(const ServerRecord& server, const BotRecord& bot) {
   }
   const std::size_t all = bot.fleets.rbegin()->second.tugs.size();
   if (!bot.complete) return "never held every tug's position and name";
-  if (*bot.complete - bot.started > std::chrono::seconds(1)) {
-    return "took over a second to hold every tug's position and name";
+  if (bot.late && *bot.complete - bot.started > to_complete) {
+    return fmt::format("took over {:.1f} s to hold every tug's position and name",
+                       std::chrono::duration<double>(to_complete).count());
   }
   if (bot.names.size() != all) {
     return fmt::format("knows {} names for {} tugs", bot.names.size(), all);
@@ -114,13 +115,14 @@ bool error_of(const ServerRecord& server, const BotRecord& bot, const Sample& sa
   return true;
 }
 
-Verdict judge(const ServerRecord& server, const std::vector<BotRecord>& bots) {
+Verdict judge(const ServerRecord& server, const std::vector<BotRecord>& bots,
+              Duration to_complete) {
   Verdict verdict;
   double sum = 0;
   for (const BotRecord& bot : bots) {
     BotVerdict made;
     made.number = bot.number;
-    made.why_not = disagreement(server, bot);
+    made.why_not = disagreement(server, bot, to_complete);
     made.agrees = made.why_not.empty();
     made.fleets = bot.fleets.size();
     made.notices = bot.notices;

@@ -38,7 +38,9 @@ struct Verdict {
   [[nodiscard]] bool all_agree() const { return agreeing == bots.size(); }
 };
 
-Verdict judge(const ServerRecord& server, const std::vector<BotRecord>& bots);
+/// `to_complete`: how long the late joiner may take to hold every tug's position and name.
+Verdict judge(const ServerRecord& server, const std::vector<BotRecord>& bots,
+              Duration to_complete = std::chrono::seconds(1));
 
 /// The error of one tug, if server and bot both had it.
 bool error_of(const ServerRecord& server, const BotRecord& bot, const Sample& sample,
