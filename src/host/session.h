@@ -19,7 +19,7 @@ namespace kwind::host {
 struct Wire {
   const schema::ProtocolInfo& protocol;
   schema::KindCodes incoming;
-  ClearMode clear_mode;
+  ClearMode clear_mode = ClearMode::loopback_only;
   Timeouts timeouts;
   CauseCounts drops;  ///< of messages
   std::uint64_t sends_refused = 0;

@@ -63,8 +63,8 @@ class Writer {
     KWIND_ASSERT(value < (std::uint64_t{1} << 32) && k < 32);
     const std::uint64_t head = (value >> k) + 1;
     const auto width = static_cast<unsigned>(std::bit_width(head));
-    put(std::uint64_t{1} << (width - 1), width);  // width - 1 zeros, then a one
-    put(head, width - 1);                         // its leading one is known
+    put(std::bit_floor(head), width);  // width - 1 zeros, then a one
+    put(head, width - 1);              // its leading one is known
     put(value, k);
   }
 
