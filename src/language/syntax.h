@@ -66,7 +66,8 @@ struct FileSyntax {
   std::vector<RecordSyntax> records;
   std::vector<ChannelSyntax> channels;
   std::vector<MessageSyntax> messages;
-  std::vector<MessageSyntax> broken_messages;  ///< with a wrong head, kept for the errors in their fields
+  std::vector<MessageSyntax>
+      broken_messages;  ///< with a wrong head, kept for the errors in their fields
 };
 
 /// Parses what can be parsed and reports every error met on the way.
