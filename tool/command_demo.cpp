@@ -83,10 +83,10 @@ int run_demo(const demo::Settings& settings) {
   std::signal(SIGINT, [](int) { g_interrupted = true; });
   fmt::print(
       status,
-      "Saltmarsh Harbour: {} bots, {} s, {} ms round trip, {} ms jitter, {} % loss each way, "
+      "Saltmarsh Harbour: {} bot{}, {} s, {} ms round trip, {} ms jitter, {} % loss each way, "
       "seed {}\nCLEAR mode: datagrams are not encrypted; loopback only\n",
-      settings.bots, settings.seconds, settings.delay_ms, settings.jitter_ms, settings.loss_percent,
-      settings.seed);
+      settings.bots, settings.bots == 1 ? "" : "s", settings.seconds, settings.delay_ms,
+      settings.jitter_ms, settings.loss_percent, settings.seed);
   const demo::Outcome outcome = demo::run(
       settings, [&](const Moment& before, const Moment& now) { print_status(status, before, now); },
       [] { return g_interrupted.load(); });
@@ -140,8 +140,12 @@ void add_demo(CLI::App& app, std::function<int()>& chosen) {
       ->check(CLI::Range(0.0, 50.0))
       ->capture_default_str();
   command->add_option("--seed", settings->seed, "Chance of the link and the pilots")
+      ->check([](const std::string& text) {
+        return std::string(text.starts_with('-') ? "must be a whole number from 0 up" : "");
+      })
       ->capture_default_str();
   command->add_option("--port", settings->port, "Port of the server; 0 lets the system choose")
+      ->check(CLI::Range(0, 65535))
       ->capture_default_str();
   command
       ->add_option("--places", settings->places, "Most clients of the server; 0: as many as bots")

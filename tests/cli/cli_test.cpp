@@ -123,6 +123,8 @@ TEST_F(Cli, MisuseExitsWithTwoAndNamesTheNearest) {
   misuse({"demo", "--bots", "65"}, "--bots");
   misuse({"demo", "--seconds", "0"}, "--seconds");
   misuse({"demo", "--loss", "99"}, "--loss");
+  misuse({"demo", "--seed", "-1"}, "--seed");
+  misuse({"demo", "--port", "70000"}, "--port");
   EXPECT_EQ(run({kKwind}).code, 2);
 }
 
