@@ -185,8 +185,8 @@ Track track_of(const Outcome& outcome) {
 std::string track_chart(const Track& track) {
   return "$s << EOD\n" + track.server + "EOD\n$c << EOD\n" + track.client + "EOD\n" +
          "set xlabel 'metres east'\nset ylabel 'metres north'\nset size ratio -1\n"
-         "set offsets graph 0.08, graph 0.08, graph 0.15, graph 0.08\n"
-         "set key top left horizontal\nset grid xtics ytics lc rgb '#e3e8ec' lt 1\n"
+         "set offsets graph 0.08, graph 0.08, graph 0.08, graph 0.08\n"
+         "set key outside top center horizontal\nset grid xtics ytics lc rgb '#e3e8ec' lt 1\n"
          "plot $s with lines lw 9 lc rgb '#b8d4e3' title 'server', "
          "$c with points pt 7 ps 0.25 lc rgb '#9e2a2b' title 'held by the client'\n";
 }
