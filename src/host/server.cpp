@@ -83,6 +83,10 @@ struct Server::Impl {
     const auto outcome = listener.receive(now, received.from, received.bytes, reply);
     if (outcome.error != Errc::none) wire.drops.add(outcome.error);
     if (outcome.reply_bytes > 0) {
+      // What the door says belongs to no link yet; it is counted with those that are gone.
+      ++retired.datagrams_sent;
+      retired.bytes_sent += outcome.reply_bytes;
+      retired.overhead_bits_sent += outcome.reply_bytes * 8;
       port.send(now, received.from, std::span(reply).first(outcome.reply_bytes));
     }
     if (!outcome.admission) return;

@@ -22,7 +22,6 @@ void SentLedger::begin() {
 void SentLedger::sent(Time now, bool eliciting) {
   Packet& slot = packet(next_);
   slot.fate = eliciting ? Fate::in_flight : Fate::settled;
-  slot.eliciting = eliciting;
   slot.sent_at = now;
   if (eliciting) {
     if (eliciting_in_flight_++ == 0) oldest_in_flight_ = next_;

@@ -69,7 +69,6 @@ class SentLedger {
   enum class Fate : std::uint8_t { unused, in_flight, settled };
   struct Packet {
     Fate fate = Fate::unused;
-    bool eliciting = false;
     Time sent_at{};
     std::vector<OrderedRef> ordered;
   };

@@ -71,6 +71,7 @@ class Harbour {
 
   static constexpr Endpoint kServer = Endpoint::v4(127, 0, 0, 1, 4000);
   Server& server() { return *server_; }
+  [[nodiscard]] const io::sim::SimPort& server_port() const { return port_; }
   io::sim::Network& network() { return network_; }
   std::vector<std::string>& log() { return log_; }
   [[nodiscard]] const std::string& ended(std::size_t client) const { return ended_[client]; }
@@ -404,6 +405,9 @@ TEST(Host, AccountsEveryByteToAMessageKindOrOverhead) {
   EXPECT_GT(traffic.bits_sent_by_kind[Say::info().kind],
             traffic.bits_sent_by_kind[Steer::info().kind]);
   EXPECT_EQ(traffic.bits_sent_by_kind[Place::info().kind], 0U);
+  const Traffic down = harbour.server().traffic();  // the door's cookies and welcomes included
+  EXPECT_EQ(down.bytes_sent, harbour.server_port().counts().bytes_sent);
+  EXPECT_EQ(down.datagrams_sent, harbour.server_port().counts().datagrams_sent);
 }
 
 // ---- the tick ----
