@@ -1,5 +1,6 @@
 # kwind_generate(TARGET FILE): compiles a .kw file with each build that finds it changed and lets TARGET
-# include the header, which is named after the protocol: `protocol harbour 1` makes harbour.h.
+# include the headers: `protocol harbour 1` makes harbour.h, and harbour/helm.h for `message Helm`.
+# Headers whose text stays the same keep their time, so that only what includes a changed one is rebuilt.
 function(kwind_generate target file)
   get_filename_component(path ${file} ABSOLUTE)
   file(STRINGS ${path} line REGEX "^protocol " LIMIT_COUNT 1)
@@ -8,13 +9,44 @@ function(kwind_generate target file)
     message(FATAL_ERROR "${path}: no line `protocol NAME VERSION` found")
   endif()
   set(dir ${CMAKE_CURRENT_BINARY_DIR}/${target}_kw)
+  _kwind_headers(${path} ${dir} ${name} headers sources)
+  # What is declared decides which headers there are.
+  set_property(DIRECTORY APPEND PROPERTY CMAKE_CONFIGURE_DEPENDS ${sources})
   add_custom_command(OUTPUT ${dir}/${name}.h
     COMMAND kwind_codegen ${path} ${dir}
-    # The header keeps its time when its text is the same; the stamp tells the build it is done.
     COMMAND ${CMAKE_COMMAND} -E touch ${dir}/${name}.h.stamp
-    DEPENDS ${path} kwind_codegen
-    BYPRODUCTS ${dir}/${name}.h.stamp
+    DEPENDS ${sources} kwind_codegen
+    BYPRODUCTS ${headers} ${dir}/${name}.h.stamp
     COMMENT "Compiling ${file}" VERBATIM)
   target_sources(${target} PRIVATE ${dir}/${name}.h)
   target_include_directories(${target} PRIVATE ${dir})
+endfunction()
+
+# The headers that the declarations of a file and of those it includes will have.
+function(_kwind_headers path dir name headers_out sources_out)
+  set(headers "")
+  set(waiting ${path})
+  set(sources "")
+  while(waiting)
+    list(POP_FRONT waiting source)
+    if(source IN_LIST sources OR NOT EXISTS ${source})
+      continue()
+    endif()
+    list(APPEND sources ${source})
+    get_filename_component(folder ${source} DIRECTORY)
+    file(STRINGS ${source} lines
+      REGEX "^[ \t]*((enum|flags|record|message|request|entity)[ \t]+[A-Z]|include[ \t]+\")")
+    foreach(line IN LISTS lines)
+      if(line MATCHES "^[ \t]*include[ \t]+\"([^\"]+)\"")
+        list(APPEND waiting ${folder}/${CMAKE_MATCH_1})
+      elseif(line MATCHES "^[ \t]*[a-z]+[ \t]+([A-Za-z0-9_]+)")
+        string(REGEX REPLACE "([a-z0-9])([A-Z])" "\\1_\\2" snake ${CMAKE_MATCH_1})
+        string(TOLOWER ${snake} snake)
+        list(APPEND headers ${dir}/${name}/${snake}.h)
+      endif()
+    endforeach()
+  endwhile()
+  list(REMOVE_DUPLICATES headers)
+  set(${headers_out} ${headers} PARENT_SCOPE)
+  set(${sources_out} ${sources} PARENT_SCOPE)
 endfunction()

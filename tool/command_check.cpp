@@ -13,23 +13,86 @@ namespace {
 using nlohmann::ordered_json;
 using schema::Protocol;
 
-std::string counted(std::size_t count, std::string_view what) {
-  return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
+std::string counted(std::size_t count, std::string_view one, std::string_view many = "") {
+  if (count == 1) return fmt::format("1 {}", one);
+  return many.empty() ? fmt::format("{} {}s", count, one) : fmt::format("{} {}", count, many);
 }
 
-std::string span_text(std::uint64_t fewest, std::uint64_t most) {
-  return fewest == most ? fmt::format("{}", most) : fmt::format("{} to {}", fewest, most);
+// Takes at most `width` bytes off the front of `left`, up to a blank if there is one.
+std::string_view part(std::string_view& left, std::size_t width) {
+  std::size_t size = std::min(width, left.size());
+  if (size < left.size()) {
+    const std::size_t blank = left.rfind(' ', size);
+    if (blank != std::string_view::npos && blank > 0) size = blank;
+  }
+  const std::string_view made = left.substr(0, size);
+  left.remove_prefix(std::min(left.size(), left.find_first_not_of(' ', size)));
+  return made;
 }
 
 struct Row {
   std::string name;
-  std::string type;
-  std::string bits;
-  std::string bytes;
-  bool head;
+  std::string what;
+  std::string fewest, typical, most;  // bits
+  std::string bytes;                  // of heads
+  bool head = false;
 };
 
-// One head row for each message, one row for each field.
+Row row_of(std::string name, std::string what, const schema::Size& size) {
+  return {std::move(name),
+          std::move(what),
+          fmt::format("{}", size.fewest_bits),
+          fmt::format("{}", size.typical_bits),
+          fmt::format("{}", size.most_bits),
+          "",
+          false};
+}
+
+std::string life_text(const schema::Life& life) {
+  std::string out;
+  if (life.since > 1) out += fmt::format(", since {}", life.since);
+  if (life.until > 0) out += fmt::format(", until {}", life.until);
+  return out;
+}
+
+std::string words_text(const schema::EntityWords& words) {
+  std::string out;
+  if (words.at_spawn) out += ", at spawn";
+  if (words.owner_only) out += ", owner only";
+  if (words.smooth) out += ", smooth";
+  if (words.follow) out += fmt::format(", follow {}", words.follow->speed);
+  return out;
+}
+
+void add_head(std::vector<Row>& rows, Row row, const schema::Size& size) {
+  const auto bytes = [](std::uint32_t bits) { return bits::bytes_for(bits); };
+  row.bytes = size.fewest_bits == size.most_bits
+                  ? fmt::format("{}", bytes(size.most_bits))
+                  : fmt::format("{} / {} / {}", bytes(size.fewest_bits), bytes(size.typical_bits),
+                                bytes(size.most_bits));
+  row.head = true;
+  rows.push_back(std::move(row));
+}
+
+void add_fields(const Protocol& protocol, const std::vector<schema::Field>& fields,
+                std::vector<Row>& rows) {
+  for (const auto& field : fields) {
+    if (field.words.local != schema::Local::no) {
+      rows.push_back({"  " + field.name,
+                      field.words.local == schema::Local::server ? "server local" : "client local",
+                      "-", "-", "-", "", false});
+      continue;
+    }
+    std::string what = schema::type_text(protocol, field.type);
+    if (!field.unit.empty()) what += " in " + field.unit;
+    what += words_text(field.words) + life_text(field.life);
+    const bool gone = !field.travels(protocol.version);
+    rows.push_back(row_of("  " + field.name, std::move(what),
+                          gone ? schema::Size{} : schema::size_of(protocol, field.type)));
+  }
+}
+
+// One head row for each message and entity, one row for each field.
 std::vector<Row> rows_of(const Protocol& protocol) {
   std::vector<Row> rows;
   for (const auto& message : protocol.messages) {
@@ -39,100 +102,138 @@ std::vector<Row> rows_of(const Protocol& protocol) {
                                   name_of(channel.delivery), channel.name);
     if (message.at_most_per_second > 0)
       how += fmt::format(", at most {}/s", message.at_most_per_second);
-    rows.push_back({message.name, how, span_text(size.fewest_bits, size.most_bits),
-                    span_text(bits::bytes_for(size.fewest_bits), bits::bytes_for(size.most_bits)),
-                    true});
-    for (const auto& field : message.fields) {
-      const schema::Size part = schema::size_of(protocol, field.type);
-      rows.push_back({"  " + field.name, schema::type_text(protocol, field.type),
-                      span_text(part.fewest_bits, part.most_bits), "", false});
-    }
+    if (message.split) how += ", split";
+    if (!message.owner_field.empty()) how += ", owner of " + message.owner_field;
+    add_head(rows, row_of(message.name, how + life_text(message.life), size), size);
+    add_fields(protocol, message.fields, rows);
+  }
+  for (const auto& entity : protocol.entities) {
+    const schema::Size size = schema::size_of(protocol, entity.fields);
+    add_head(rows, row_of(entity.name, "entity, all of it" + life_text(entity.life), size), size);
+    add_fields(protocol, entity.fields, rows);
   }
   return rows;
 }
 
-void print_table(const Protocol& protocol, const std::string& file) {
-  fmt::print("{}: protocol {} {}, {} on {}, digest {}\n\n", file, protocol.name, protocol.version,
+void print_table(const language::Compiled& source, const std::string& file) {
+  const Protocol& protocol = source.protocol;
+  fmt::print("{}: protocol {} {}, {} on {}, {}, digest {}\n", file, protocol.name, protocol.version,
              counted(protocol.messages.size(), "message"),
              counted(protocol.channels.size(), "channel"),
-             bits::to_hex(schema::digest_of(protocol), 16));
-  if (protocol.messages.empty()) {
+             counted(protocol.entities.size(), "kind of entity", "kinds of entity"),
+             bits::to_hex(schema::digest_of(protocol, protocol.version), 16));
+  const std::uint16_t oldest = schema::oldest_version(protocol);
+  if (oldest < protocol.version) {
+    fmt::print("speaks versions {} to {}\n", oldest, protocol.version);
+  }
+  fmt::print("\n");
+  if (protocol.messages.empty() && protocol.entities.empty()) {
     fmt::print(
         "no messages yet; add one, as in `message Move from client on moves {{ x : int 0..9 "
         "}}`\n");
     return;
   }
   const std::vector<Row> rows = rows_of(protocol);
-  std::size_t name = 7;
-  std::size_t type = 4;
-  std::size_t bits = 4;
-  std::size_t bytes = 5;
+  std::size_t name = 16;
+  std::size_t what = 21;
+  std::size_t bits = 7;
   for (const Row& row : rows) {
     name = std::max(name, row.name.size());
-    type = std::max(type, row.type.size());
-    bits = std::max(bits, row.bits.size());
-    bytes = std::max(bytes, row.bytes.size());
+    what = std::max(what, std::min<std::size_t>(64, row.what.size()));
+    bits = std::max(bits, row.most.size());
   }
-  fmt::print("{:<{}}  {:<{}}  {:>{}}  {:>{}}\n", "message", name, "way, delivery / type", type,
-             "bits", bits, "bytes", bytes);
-  fmt::print("{:-<{}}\n", "", name + type + bits + bytes + 6);
+  fmt::print("{:<{}}  {:<{}}  {:>{}}  {:>{}}  {:>{}}  {}\n", "message / entity", name,
+             "way, delivery / type", what, "fewest", bits, "typical", bits, "most", bits, "bytes");
+  fmt::print("{:-<{}}\n", "", name + what + 3 * bits + 22);
   for (const Row& row : rows) {
     if (row.head && &row != rows.data()) fmt::print("\n");
-    fmt::print("{:<{}}  {:<{}}  {:>{}}  {:>{}}\n", row.name, name, row.type, type, row.bits, bits,
-               row.bytes, bytes);
+    // A long type goes on in the next lines, broken at blanks.
+    std::string_view left = row.what;
+    std::string_view first = part(left, what);
+    fmt::print("{:<{}}  {:<{}}  {:>{}}  {:>{}}  {:>{}}{}{}\n", row.name, name, first, what,
+               row.fewest, bits, row.typical, bits, row.most, bits, row.bytes.empty() ? "" : "  ",
+               row.bytes);
+    while (!left.empty()) fmt::print("{:<{}}    {}\n", "", name, part(left, what - 2));
   }
   fmt::print(
-      "\nFewest to most bits of the fields. A datagram adds 7 bytes (11 from the client), acks, "
-      "and "
-      "2 to 5 bytes a message.\n");
+      "\nBits of the fields in version {}; typical: texts and lists half full. A datagram adds 7 "
+      "bytes\n(11 from the client), acks, and 2 to 5 bytes a message.\n",
+      protocol.version);
+}
+
+ordered_json json_of(const schema::Size& size) {
+  return {{"fewest", size.fewest_bits}, {"typical", size.typical_bits}, {"most", size.most_bits}};
+}
+
+ordered_json json_of(const Protocol& protocol, const std::vector<schema::Field>& fields) {
+  ordered_json made = ordered_json::array();
+  for (const auto& field : fields) {
+    if (field.words.local != schema::Local::no) continue;
+    made.push_back({{"name", field.name},
+                    {"type", schema::type_text(protocol, field.type)},
+                    {"unit", field.unit},
+                    {"since", field.life.since},
+                    {"until", field.life.until},
+                    {"bits", json_of(schema::size_of(protocol, field.type))}});
+  }
+  return made;
 }
 
 ordered_json json_of(const Protocol& protocol) {
   ordered_json out{{"protocol", protocol.name},
                    {"version", protocol.version},
-                   {"digest", bits::to_hex(schema::digest_of(protocol), 16)},
-                   {"messages", ordered_json::array()}};
+                   {"oldest", schema::oldest_version(protocol)},
+                   {"digest", bits::to_hex(schema::digest_of(protocol, protocol.version), 16)},
+                   {"messages", ordered_json::array()},
+                   {"entities", ordered_json::array()}};
   for (const auto& message : protocol.messages) {
-    const schema::Size size = schema::size_of(protocol, message.fields);
-    ordered_json made{{"name", message.name},
-                      {"direction", name_of(message.direction)},
-                      {"channel", protocol.channels[message.channel].name},
-                      {"delivery", name_of(protocol.channels[message.channel].delivery)},
-                      {"at_most_per_second", message.at_most_per_second},
-                      {"fewest_bits", size.fewest_bits},
-                      {"most_bits", size.most_bits},
-                      {"fewest_bytes", bits::bytes_for(size.fewest_bits)},
-                      {"most_bytes", bits::bytes_for(size.most_bits)},
-                      {"fields", ordered_json::array()}};
-    for (const auto& field : message.fields) {
-      const schema::Size part = schema::size_of(protocol, field.type);
-      made["fields"].push_back({{"name", field.name},
-                                {"type", schema::type_text(protocol, field.type)},
-                                {"fewest_bits", part.fewest_bits},
-                                {"most_bits", part.most_bits}});
-    }
-    out["messages"].push_back(std::move(made));
+    out["messages"].push_back({{"name", message.name},
+                               {"direction", name_of(message.direction)},
+                               {"channel", protocol.channels[message.channel].name},
+                               {"delivery", name_of(protocol.channels[message.channel].delivery)},
+                               {"at_most_per_second", message.at_most_per_second},
+                               {"since", message.life.since},
+                               {"until", message.life.until},
+                               {"bits", json_of(schema::size_of(protocol, message.fields))},
+                               {"fields", json_of(protocol, message.fields)}});
+  }
+  for (const auto& entity : protocol.entities) {
+    out["entities"].push_back({{"name", entity.name},
+                               {"bits", json_of(schema::size_of(protocol, entity.fields))},
+                               {"fields", json_of(protocol, entity.fields)}});
+  }
+  return out;
+}
+
+ordered_json json_of(const std::vector<language::Diagnostic>& all, const language::Compiled& in) {
+  ordered_json out = ordered_json::array();
+  for (const auto& one : all) {
+    out.push_back({{"file", in.files[one.file].name},
+                   {"line", one.line},
+                   {"column", one.column},
+                   {"message", one.message}});
   }
   return out;
 }
 
 int check(const std::string& file, bool json) {
-  Source source;
+  language::Compiled source;
   if (!json) {
     if (!load_source(file, source)) return kFoundWrong;
-    print_table(source.compiled.protocol, file);
+    print_table(source, file);
+    if (!source.hints.empty()) fmt::print("\n");
+    for (const auto& hint : source.hints) {
+      fmt::print("{}", language::render(hint, source, "hint"));
+    }
     return kFine;
   }
   if (!read_source(file, source)) return kFoundWrong;
   ordered_json out;
-  if (source.compiled.ok()) out = json_of(source.compiled.protocol);
-  out["errors"] = ordered_json::array();
-  for (const auto& error : source.compiled.errors) {
-    out["errors"].push_back(
-        {{"line", error.line}, {"column", error.column}, {"message", error.message}});
-  }
+  if (source.ok()) out = json_of(source.protocol);
+  out["errors"] = json_of(source.errors, source);
+  out["hints"] = json_of(source.hints, source);
   fmt::print("{}\n", out.dump(2, ' ', false, ordered_json::error_handler_t::replace));
-  return source.compiled.ok() ? kFine : kFoundWrong;
+  return source.ok() ? kFine : kFoundWrong;
 }
 
 }  // namespace

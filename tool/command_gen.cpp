@@ -13,7 +13,7 @@ void add_gen(CLI::App& app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<Arguments>();
   CLI::App* command = app.add_subcommand("gen", "Write code from a description");
   command->add_option("FILE", arguments->file, "The description, a .kw file")->required();
-  command->add_option("--cpp", arguments->cpp, "Write DIR/<protocol>.h, a C++20 header")
+  command->add_option("--cpp", arguments->cpp, "Write DIR/<protocol>.h and the headers it includes")
       ->required()
       ->type_name("DIR");
   command->footer(

@@ -11,6 +11,11 @@ namespace kwind::tool {
 /// Each registers a subcommand; `*chosen` is set to what runs it.
 void add_check(CLI::App& app, std::function<int()>& chosen);
 void add_gen(CLI::App& app, std::function<int()>& chosen);
+void add_fmt(CLI::App& app, std::function<int()>& chosen);
+void add_compare(CLI::App& app, std::function<int()>& chosen);
+void add_explain(CLI::App& app, std::function<int()>& chosen);
+void add_encode(CLI::App& app, std::function<int()>& chosen);
+void add_decode(CLI::App& app, std::function<int()>& chosen);
 void add_demo(CLI::App& app, std::function<int()>& chosen);
 
 }  // namespace kwind::tool

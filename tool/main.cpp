@@ -6,7 +6,7 @@
 #include <iostream>
 
 #include "commands.h"
-#include "kwind/language/nearest.h"
+#include "kwind/bits/nearest.h"
 
 namespace {
 
@@ -30,7 +30,7 @@ int explain_misuse(const CLI::App& app, const CLI::ParseError& error) {
   if (unknown.empty()) unknown = app.remaining();
   if (dynamic_cast<const CLI::ExtrasError*>(&error) != nullptr && !unknown.empty()) {
     const std::string word = unknown.front().substr(0, unknown.front().find('='));
-    const std::string near = kwind::language::nearest(word, names_of(*where));
+    const std::string near = kwind::bits::nearest(word, names_of(*where));
     fmt::print(stderr, "{}: unknown {} {}{}\n", full,
                word.starts_with('-') ? "option" : (where == &app ? "command" : "argument"), word,
                near.empty() ? "" : fmt::format("; did you mean {}?", near));
@@ -54,6 +54,11 @@ int main(int argc, char** argv) {
   app.require_subcommand(0, 1);
   std::function<int()> chosen;
   kwind::tool::add_check(app, chosen);
+  kwind::tool::add_fmt(app, chosen);
+  kwind::tool::add_compare(app, chosen);
+  kwind::tool::add_explain(app, chosen);
+  kwind::tool::add_encode(app, chosen);
+  kwind::tool::add_decode(app, chosen);
   kwind::tool::add_gen(app, chosen);
   kwind::tool::add_demo(app, chosen);
   try {

@@ -10,17 +10,21 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const std::string_view text(reinterpret_cast<const char*>(data), size);
   const kwind::language::Compiled compiled = kwind::language::compile(text);
   for (const auto& error : compiled.errors) {
-    if (kwind::language::render(error, "fuzz.kw", text).empty()) std::abort();
+    if (kwind::language::render(error, compiled).empty()) std::abort();
   }
   if (compiled.ok()) {
     // The digest depends on the text alone.
-    const auto digest = kwind::schema::digest_of(compiled.protocol);
-    if (digest != kwind::schema::digest_of(kwind::language::compile(text).protocol)) std::abort();
+    const std::uint16_t newest = compiled.protocol.version;
+    const auto digest = kwind::schema::digest_of(compiled.protocol, newest);
+    if (digest != kwind::schema::digest_of(kwind::language::compile(text).protocol, newest)) {
+      std::abort();
+    }
     if (kwind::language::generate_cpp(compiled.protocol, "fuzz.kw").empty()) std::abort();
     for (const auto& message : compiled.protocol.messages) {
       const auto bits = kwind::schema::size_of(compiled.protocol, message.fields);
       if (bits.fewest_bits > bits.most_bits) std::abort();
-      if (bits.most_bits > kwind::language::kMostMessageBytes * 8) std::abort();
+      if (bits.typical_bits < bits.fewest_bits || bits.typical_bits > bits.most_bits) std::abort();
+      if (bits.most_bits > kwind::language::kMostSplitBytes * 8) std::abort();
     }
   }
   return 0;

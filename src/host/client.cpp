@@ -13,8 +13,8 @@ class Client::Events final : public Session::Sink {
  public:
   explicit Events(Client& client) : client_(client) {}
   void opened() override;
-  Errc message(std::uint16_t kind, const bits::Reader& fields) override {
-    return client_.dispatcher_.dispatch(kind, FromServer{}, fields);
+  Errc message(std::uint16_t kind, const bits::Reader& fields, schema::Layout& layout) override {
+    return client_.dispatcher_.dispatch(kind, FromServer{}, fields, layout);
   }
   void closed(Errc code, std::string_view text) override;
 
@@ -27,12 +27,7 @@ struct Client::Impl {
        const Options& options, Time now_in)
       : port(port_in),
         server(server_in),
-        wire{protocol,
-             schema::KindCodes(protocol, schema::Direction::from_server),
-             options.clear_mode,
-             options.timeouts,
-             {},
-             0},
+        wire(protocol, schema::Direction::from_server, options),
         session(wire, link::Link::connect(
                           identity_of(protocol),
                           bits::Reader(options.entropy ? *options.entropy : io::entropy()).get(64),
@@ -112,13 +107,16 @@ bool Client::connected() const {
 bool Client::ended() const {
   return impl_->session.link().state() == link::State::closed;
 }
+std::uint16_t Client::version() const {
+  return impl_->session.link().version();
+}
 const link::Stats& Client::stats() const {
   return impl_->session.link().stats();
 }
 
 Counts Client::counts() const {
   Counts counts{impl_->wire.drops, dispatcher_.counts(), packer_.out_of_range(),
-                impl_->wire.sends_refused};
+                impl_->wire.sends_refused, packer_.unknown_to_peer()};
   counts.drops.add(stats().drops);
   return counts;
 }
@@ -134,6 +132,9 @@ std::string explain_end(Errc code, std::string_view reason) {
   switch (code) {
     case Errc::handshake_timeout:
       advice = "check the address and port, that the server is running, and firewalls between";
+      break;
+    case Errc::schema_mismatch:
+      advice = "build both ends from the same description; `kwind compare` lists the changes";
       break;
     case Errc::server_full: advice = "try again when somebody has left"; break;
     case Errc::protocol_name: advice = "connect to a server of the same game"; break;

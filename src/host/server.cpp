@@ -24,12 +24,7 @@ struct Connection {
 struct Server::Impl {
   Impl(io::Port& port_in, const schema::ProtocolInfo& protocol, const ServerOptions& options)
       : port(port_in),
-        wire{protocol,
-             schema::KindCodes(protocol, schema::Direction::from_client),
-             options.clear_mode,
-             options.timeouts,
-             {},
-             0},
+        wire(protocol, schema::Direction::from_client, options),
         listener({identity_of(protocol), options.entropy ? *options.entropy : io::entropy(),
                   options.capacity, 0}) {
     KWIND_ASSERT(wire.permits(port.local()));
@@ -44,8 +39,8 @@ struct Server::Impl {
       connection_.announced = true;
       if (server_.on_connect) server_.on_connect(connection_.peer);
     }
-    Errc message(std::uint16_t kind, const bits::Reader& fields) override {
-      return dispatcher_.dispatch(kind, connection_.peer, fields);
+    Errc message(std::uint16_t kind, const bits::Reader& fields, schema::Layout& layout) override {
+      return dispatcher_.dispatch(kind, connection_.peer, fields, layout);
     }
     void closed(Errc code, std::string_view text) override {
       const bool tell = connection_.announced && !connection_.gone;
@@ -139,7 +134,8 @@ struct Server::Impl {
 };
 
 Server::Server(io::Port& port, const schema::ProtocolInfo& protocol, ServerOptions options)
-    : dispatcher_(protocol.messages.size()),
+    : protocol_(protocol),
+      dispatcher_(protocol.messages.size()),
       packer_(protocol, schema::Direction::from_server, options.policy),
       impl_(std::make_unique<Impl>(port, protocol, options)) {}
 Server::~Server() = default;
@@ -191,6 +187,7 @@ std::size_t Server::send_packed_to_all_but(Peer left_out, const PackedMessage& m
   std::size_t count = 0;
   for (Connection* connection : impl_->order) {
     if (connection->peer == left_out || !connection->announced || connection->gone) continue;
+    if (connection->session.link().version() != message.version) continue;
     if (connection->session.send(impl_->last_now, message) == Errc::none) ++count;
   }
   return count;
@@ -219,6 +216,18 @@ std::size_t Server::connections() const {
   return impl_->order.size();
 }
 
+std::uint16_t Server::version(Peer peer) const {
+  const Connection* connection = impl_->find(peer);
+  return connection == nullptr ? std::uint16_t{0} : connection->session.link().version();
+}
+
+bool Server::version_in_use(std::uint16_t version) const {
+  return std::any_of(impl_->order.begin(), impl_->order.end(), [&](const Connection* connection) {
+    return connection->announced && !connection->gone &&
+           connection->session.link().version() == version;
+  });
+}
+
 const link::Stats* Server::stats(Peer peer) const {
   const Connection* connection = impl_->find(peer);
   return connection == nullptr ? nullptr : &connection->session.link().stats();
@@ -226,7 +235,7 @@ const link::Stats* Server::stats(Peer peer) const {
 
 Counts Server::counts() const {
   Counts counts{impl_->wire.drops, dispatcher_.counts(), packer_.out_of_range(),
-                impl_->wire.sends_refused};
+                impl_->wire.sends_refused, packer_.unknown_to_peer()};
   counts.drops.add(impl_->retired_drops);
   for (const Connection* connection : impl_->order) {
     counts.drops.add(connection->session.link().stats().drops);

@@ -30,7 +30,9 @@ void Traffic::add(const link::Link& link) {
 link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Timeouts& timeouts) {
   link::LinkOptions options;
   for (const schema::ChannelInfo& channel : protocol.channels) {
-    options.channels.push_back({channel.delivery});
+    // What is in order has arrived; a link that lets later messages pass earlier ones is to come.
+    const bool reliable = channel.delivery == Delivery::reliable;
+    options.channels.push_back({reliable ? Delivery::ordered : channel.delivery});
   }
   options.tags = protocol.messages.size();
   options.timeout = timeouts.silence;
@@ -41,8 +43,22 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Timeo
 }
 
 link::Identity identity_of(const schema::ProtocolInfo& protocol) {
-  return {std::string(protocol.name),
-          {{static_cast<std::uint16_t>(protocol.version), protocol.digest}}};
+  link::Identity identity;
+  identity.name = protocol.name;
+  for (const schema::VersionInfo& entry : protocol.versions) {
+    identity.versions.push_back({entry.version, entry.digest});
+  }
+  for (const schema::DeclarationInfo& row : protocol.declarations) {
+    identity.declarations.push_back({std::string(row.name), row.from, row.digest});
+  }
+  return identity;
+}
+
+Wire::Wire(const schema::ProtocolInfo& protocol_in, schema::Direction way, const Options& options)
+    : protocol(protocol_in), clear_mode(options.clear_mode), timeouts(options.timeouts) {
+  for (const schema::VersionInfo& entry : protocol.versions) {
+    incoming.emplace_back(protocol, way, entry.version);
+  }
 }
 
 Session::Session(Wire& wire, link::Link link)
@@ -78,12 +94,14 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     case link::Event::Kind::message: break;
   }
   bits::Reader reader(event.payload, event.bits);
-  const auto kind = wire_->incoming.get(reader, event.channel);
+  layout_.version = link_.version();
+  const auto kind = wire_->incoming_of(layout_.version).get(reader, event.channel);
   if (!kind) {
     wire_->drops.add(kind.error());
     return;
   }
-  const bool ordered = wire_->protocol.channels[event.channel].delivery == Delivery::ordered;
+  const Delivery delivery = wire_->protocol.channels[event.channel].delivery;
+  const bool ordered = delivery == Delivery::ordered || delivery == Delivery::reliable;
   std::deque<Held>& waiting = held_[event.channel];
   if (waiting.empty() && in_limits_[*kind].take(now)) {
     deliver(*kind, reader, sink);
@@ -127,7 +145,7 @@ void Session::release_held(Time now, Sink& sink) {
 }
 
 void Session::deliver(std::uint16_t kind, const bits::Reader& message, Sink& sink) {
-  const Errc error = sink.message(kind, message);
+  const Errc error = sink.message(kind, message, layout_);
   if (error != Errc::none) wire_->drops.add(error);
 }
 

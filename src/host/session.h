@@ -17,13 +17,19 @@ namespace kwind::host {
 
 /// What every session of one host shares.
 struct Wire {
+  Wire(const schema::ProtocolInfo& protocol, schema::Direction incoming, const Options& options);
+
   const schema::ProtocolInfo& protocol;
-  schema::KindCodes incoming;
+  std::vector<schema::KindCodes> incoming;  ///< as protocol.versions
   ClearMode clear_mode = ClearMode::loopback_only;
   Timeouts timeouts;
   CauseCounts drops;  ///< of messages
   std::uint64_t sends_refused = 0;
 
+  /// Requires: the protocol speaks `version`.
+  [[nodiscard]] const schema::KindCodes& incoming_of(std::uint16_t version) const {
+    return incoming[static_cast<std::size_t>(protocol.version - version)];
+  }
   [[nodiscard]] bool permits(const Endpoint& other) const {
     return clear_mode == ClearMode::any_address || other.is_loopback();
   }
@@ -45,7 +51,8 @@ class Session {
     virtual ~Sink() = default;
     virtual void opened() = 0;
     /// A message of a known kind; its fields stand next in the reader. Returns what decoding said.
-    virtual Errc message(std::uint16_t kind, const bits::Reader& fields) = 0;
+    virtual Errc message(std::uint16_t kind, const bits::Reader& fields,
+                         schema::Layout& layout) = 0;
     virtual void closed(Errc code, std::string_view text) = 0;
   };
   /// Takes the link's events and the messages held back that may pass now.
@@ -78,6 +85,7 @@ class Session {
   std::vector<route::RateLimit> in_limits_;   // by kind
   std::vector<std::deque<Held>> held_;        // by channel
   std::size_t held_count_ = 0;
+  schema::Layout layout_;
 };
 
 }  // namespace kwind::host

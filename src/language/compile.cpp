@@ -9,32 +9,33 @@
 
 namespace kwind::language {
 
-Compiled compile(std::string_view text) {
+Compiled compile(std::string_view text, std::string_view name, const Loader& load) {
   Compiled made;
+  // Tokens point into the files, which therefore stay where they are until the end.
+  std::vector<std::unique_ptr<SourceFile>> files;
+  files.push_back(std::make_unique<SourceFile>(SourceFile{std::string(name), std::string(text)}));
   if (text.size() > kMostFileBytes) {
     made.errors.push_back(
         {1, 1, 1,
          fmt::format("the file is larger than {} bytes; split the protocol", kMostFileBytes)});
-    return made;
+  } else {
+    const FileSyntax syntax = parse(files, load, made.errors);
+    made.protocol = resolve(syntax, made.errors, made.hints);
   }
-  const std::vector<Token> tokens = tokenize(text, made.errors);
-  if (tokens.size() == 1 && made.errors.empty()) {
-    made.errors.push_back(
-        {1, 1, 1, "the file is empty; it must start with `protocol NAME VERSION`"});
-    return made;
+  for (auto* all : {&made.errors, &made.hints}) {
+    std::stable_sort(all->begin(), all->end(), [](const auto& a, const auto& b) {
+      return std::tuple(a.file, a.line, a.column) < std::tuple(b.file, b.line, b.column);
+    });
+    if (all->size() > kMostErrors) all->resize(kMostErrors);
   }
-  const FileSyntax file = parse(tokens, made.errors);
-  made.protocol = resolve(file, made.errors);
-  std::stable_sort(made.errors.begin(), made.errors.end(), [](const auto& a, const auto& b) {
-    return std::pair(a.line, a.column) < std::pair(b.line, b.column);
-  });
-  if (made.errors.size() > kMostErrors) made.errors.resize(kMostErrors);
+  for (auto& file : files) made.files.push_back(std::move(*file));
   return made;
 }
 
-std::string render(const Diagnostic& diagnostic, std::string_view file_name,
-                   std::string_view text) {
-  std::string_view line = text;
+std::string render(const Diagnostic& diagnostic, const Compiled& compiled,
+                   std::string_view severity) {
+  const SourceFile& file = compiled.files[diagnostic.file];
+  std::string_view line = file.text;
   for (std::uint32_t i = 1; i < diagnostic.line; ++i) {
     const std::size_t end = line.find('\n');
     line = end == std::string_view::npos ? std::string_view{} : line.substr(end + 1);
@@ -63,8 +64,9 @@ std::string render(const Diagnostic& diagnostic, std::string_view file_name,
   const std::size_t carets = std::clamp<std::size_t>(
       diagnostic.length, 1, std::max<std::size_t>(1, end - std::min(end, place)));
   under.append(carets, '^');
-  return fmt::format("{}:{}:{}: error: {}\n {:>5} | {}\n       | {}\n", file_name, diagnostic.line,
-                     diagnostic.column, diagnostic.message, diagnostic.line, shown, under);
+  return fmt::format("{}:{}:{}: {}: {}\n {:>5} | {}\n       | {}\n", file.name, diagnostic.line,
+                     diagnostic.column, severity, diagnostic.message, diagnostic.line, shown,
+                     under);
 }
 
 }  // namespace kwind::language

@@ -3,416 +3,481 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <limits>
-#include <set>
+
+#include "cpp_codec.h"
+#include "cpp_names.h"
+#include "cpp_types.h"
+#include "snake_case.h"
 
 namespace kwind::language {
 namespace {
 
-using schema::Enumeration;
 using schema::Field;
+using schema::MessageType;
+using schema::Options;
 using schema::Protocol;
 using schema::Type;
 using schema::TypeKind;
 
-// C++20 keywords, and lower-case names that standard headers define as macros.
-const std::set<std::string_view> kReserved = {"alignas",
-                                              "alignof",
-                                              "and",
-                                              "and_eq",
-                                              "asm",
-                                              "assert",
-                                              "auto",
-                                              "bitand",
-                                              "bitor",
-                                              "bool",
-                                              "break",
-                                              "case",
-                                              "catch",
-                                              "char",
-                                              "char16_t",
-                                              "char32_t",
-                                              "char8_t",
-                                              "class",
-                                              "co_await",
-                                              "co_return",
-                                              "co_yield",
-                                              "compl",
-                                              "concept",
-                                              "const",
-                                              "const_cast",
-                                              "consteval",
-                                              "constexpr",
-                                              "constinit",
-                                              "continue",
-                                              "decltype",
-                                              "default",
-                                              "delete",
-                                              "do",
-                                              "double",
-                                              "dynamic_cast",
-                                              "else",
-                                              "enum",
-                                              "errno",
-                                              "explicit",
-                                              "export",
-                                              "extern",
-                                              "false",
-                                              "float",
-                                              "for",
-                                              "friend",
-                                              "goto",
-                                              "if",
-                                              "info",
-                                              "inline",
-                                              "int",
-                                              "linux",
-                                              "long",
-                                              "mutable",
-                                              "namespace",
-                                              "new",
-                                              "noexcept",
-                                              "not",
-                                              "not_eq",
-                                              "nullptr",
-                                              "operator",
-                                              "or",
-                                              "or_eq",
-                                              "private",
-                                              "protected",
-                                              "public",
-                                              "register",
-                                              "reinterpret_cast",
-                                              "requires",
-                                              "return",
-                                              "short",
-                                              "signed",
-                                              "sizeof",
-                                              "static",
-                                              "static_assert",
-                                              "static_cast",
-                                              "stderr",
-                                              "stdin",
-                                              "stdout",
-                                              "struct",
-                                              "switch",
-                                              "template",
-                                              "this",
-                                              "thread_local",
-                                              "throw",
-                                              "true",
-                                              "try",
-                                              "typedef",
-                                              "typeid",
-                                              "typename",
-                                              "union",
-                                              "unix",
-                                              "unsigned",
-                                              "using",
-                                              "virtual",
-                                              "void",
-                                              "volatile",
-                                              "wchar_t",
-                                              "while",
-                                              "xor",
-                                              "xor_eq"};
-
-std::string cpp_name(std::string_view name) {
-  return kReserved.contains(name) ? fmt::format("{}_", name) : std::string(name);
+std::string life_text(const schema::Life& life) {
+  std::string out;
+  if (life.since > 1) out += fmt::format(", since {}", life.since);
+  if (life.until > 0) out += fmt::format(", until {}", life.until);
+  return out;
 }
 
-std::string number(std::int64_t value) {
-  if (value == std::numeric_limits<std::int64_t>::min()) return "-9223372036854775807 - 1";
-  return fmt::format("{}", value);
+std::string size_text(const schema::Size& size) {
+  const std::string text = size.fewest_bits == size.most_bits
+                               ? fmt::format("{}", size.most_bits)
+                               : fmt::format("{} to {}", size.fewest_bits, size.most_bits);
+  return text + (size.most_bits == 1 ? " bit" : " bits");
 }
 
-class Generator {
+// One header in the making.
+class Header {
  public:
-  Generator(const Protocol& protocol, std::string_view source) : protocol_(protocol) {
-    out_ = fmt::format("// Generated by kwind from {}. Edit that file, not this one.\n", source);
+  explicit Header(std::string_view source) : source_(source) {
+    ours_.insert("\"kwind/schema/codec.h\"");
   }
 
-  std::string text() {
-    const std::string space = cpp_name(protocol_.name);
-    line("// Protocol {} {}, digest {}.", protocol_.name, protocol_.version,
-         bits::to_hex(schema::digest_of(protocol_), 16));
-    line(
-        "#pragma once\n#include <array>\n#include <cstdint>\n#include <string>\n"
-        "#include <string_view>\n#include <vector>\n\n#include \"kwind/schema/codec.h\"\n\n"
-        "namespace {} {{\n",
-        space);
-    for (const Enumeration& enumeration : protocol_.enums) {
-      if (enumeration.inside.empty()) enum_text(enumeration, "");
-    }
-    for (const auto& record : protocol_.records) struct_text(record.name, record.fields, "");
-    for (const auto& message : protocol_.messages) {
-      const auto& channel = protocol_.channels[message.channel];
-      const schema::Size size = schema::size_of(protocol_, message.fields);
-      line("/// {}, on {} ({}){}; {} bits.", name_of(message.direction), channel.name,
-           name_of(channel.delivery),
-           message.at_most_per_second == 0
-               ? std::string()
-               : fmt::format(", at most {}/s", message.at_most_per_second),
-           size_text(size));
-      struct_text(message.name, message.fields,
-                  "  static constexpr const kwind::schema::MessageInfo& info();\n");
-    }
-    tables();
-    line("}}  // namespace {}", space);
-    return std::move(out_);
+  template <class... Args>
+  void line(fmt::format_string<Args...> format, Args&&... args) {
+    body_ += fmt::format(format, std::forward<Args>(args)...);
+    body_ += '\n';
+  }
+  void text(std::string_view text) { body_ += text; }
+  void system(const std::string& header) { system_.insert(header); }
+  void ours(const std::string& header) { ours_.insert(header); }
+  std::set<std::string>& system_headers() { return system_; }
+  std::set<std::string>& our_headers() { return ours_; }
+
+  // `name_space` is opened around the body.
+  GeneratedFile file(const std::string& path, const std::string& name_space) {
+    ours_.erase(fmt::format("\"{}\"", path));
+    std::string out = fmt::format(
+        "// Generated by kwind from {}. Edit that file, not this one.\n#pragma once\n", source_);
+    for (const std::string& header : system_) out += fmt::format("#include {}\n", header);
+    out += '\n';
+    for (const std::string& header : ours_) out += fmt::format("#include {}\n", header);
+    out += fmt::format("\nnamespace {} {{\n\n{}\n}}  // namespace {}\n", name_space, body_,
+                       name_space);
+    return {path, std::move(out)};
   }
 
  private:
+  std::string source_;
+  std::set<std::string> system_;
+  std::set<std::string> ours_;
+  std::string body_;
+};
+
+class Generator {
+ public:
+  Generator(const Protocol& protocol, std::string_view source)
+      : protocol_(protocol),
+        source_(source),
+        space_(cpp_name(protocol.name)),
+        types_(protocol),
+        codec_(protocol, types_) {}
+
+  std::vector<GeneratedFile> files() {
+    for (const Options& made : protocol_.enums) {
+      if (made.inside.empty() && own(made.name)) alone(made.name, [&] { enum_text(made, ""); });
+    }
+    for (const Options& made : protocol_.flags) {
+      if (made.inside.empty()) alone(made.name, [&] { flags_text(made, ""); });
+    }
+    for (const auto& record : protocol_.records) {
+      if (own(record.name)) alone(record.name, [&] { record_text(record); });
+    }
+    for (std::size_t kind = 0; kind < protocol_.messages.size(); ++kind) {
+      const MessageType& message = protocol_.messages[kind];
+      if (message.role == schema::MessageRole::answer) continue;
+      alone(message.name, [&] {
+        message_text(message, kind);
+        if (message.role == schema::MessageRole::request) answer_text(message, kind + 1);
+      });
+    }
+    for (const auto& entity : protocol_.entities) {
+      alone(entity.name, [&] { entity_text(entity); });
+    }
+    whole();
+    for (const schema::Local side : {schema::Local::server, schema::Local::client}) {
+      side_header(side);
+    }
+    return std::move(files_);
+  }
+
+ private:
+  // Whether a declaration has a header of its own, not that of a request.
+  bool own(const std::string& name) const { return types_.home(name) == name; }
+  std::string path(const std::string& name) const {
+    return fmt::format("{}/{}.h", protocol_.name, snake_case(name));
+  }
+
+  template <class Write>
+  void alone(const std::string& name, const Write& write) {
+    Header header(source_);
+    header_ = &header;
+    write();
+    files_.push_back(header.file(path(name), space_));
+    header_ = nullptr;
+  }
+
   template <class... Args>
   void line(fmt::format_string<Args...> format, Args&&... args) {
-    out_ += fmt::format(format, std::forward<Args>(args)...);
-    out_ += '\n';
+    header_->line(format, std::forward<Args>(args)...);
+  }
+  void need(const Type& type) {
+    types_.headers(type, header_->system_headers(), header_->our_headers());
   }
 
-  static std::string size_text(const schema::Size& size) {
-    return size.fewest_bits == size.most_bits
-               ? fmt::format("{}", size.most_bits)
-               : fmt::format("{} to {}", size.fewest_bits, size.most_bits);
+  // ---- enums, flags, one of ----
+
+  void choices_text(const Options& made, std::string_view indent) {
+    if (made.lives.empty()) return;
+    header_->system("<array>");
+    line("{}{} constexpr std::array<kwind::schema::Choice, {}> {} = {{{{", indent,
+         indent.empty() ? "inline" : "static", made.lives.size(), choices_name(made));
+    for (const schema::Choice& choice : made.lives) {
+      line("{}    {{{{{}, {}}}, {}}},", indent, choice.life.since, choice.life.until,
+           choice.stand_in);
+    }
+    line("{}}}}};", indent);
   }
 
-  void enum_text(const Enumeration& enumeration, std::string_view indent) {
-    std::vector<std::string> names;
-    for (const std::string& value : enumeration.values) names.push_back(cpp_name(value));
-    line("{}enum class {} : std::uint{}_t {{ {} }};", indent, enumeration.name,
-         enumeration.values.size() <= 256 ? 8 : 16, fmt::join(names, ", "));
+  void enum_text(const Options& made, std::string_view indent) {
+    header_->system("<cstdint>");
+    header_->system("<string_view>");
+    header_->text(cpp_comment(made.doc, indent));
+    line("{}enum class {} : std::uint{}_t {{", indent, made.name,
+         made.options.size() <= 256 ? 8 : 16);
+    for (const schema::Option& option : made.options) {
+      header_->text(cpp_comment(option.doc, std::string(indent) + "  "));
+      line("{}  {},{}", indent, cpp_name(option.name),
+           option.life.whole() ? "" : "  //" + life_text(option.life).substr(1));
+    }
+    line("{}}};", indent);
     line("{}{}constexpr std::string_view name_of({} value) {{", indent,
-         indent.empty() ? "" : "friend ", enumeration.name);
+         indent.empty() ? "" : "friend ", made.name);
     line("{}  switch (value) {{", indent);
-    for (std::size_t i = 0; i < names.size(); ++i) {
-      line("{}    case {}::{}: return \"{}\";", indent, enumeration.name, names[i],
-           enumeration.values[i]);
+    for (const schema::Option& option : made.options) {
+      line("{}    case {}::{}: return \"{}\";", indent, made.name, cpp_name(option.name),
+           option.name);
     }
     line("{}  }}\n{}  return \"\";\n{}}}", indent, indent, indent);
-    if (indent.empty()) out_ += '\n';
+    choices_text(made, indent);
   }
 
-  // The C++ type of a value, seen from the struct `inside` or from namespace scope.
-  std::string cpp_type(const Type& type) const {
-    switch (type.kind) {
-      case TypeKind::boolean: return "bool";
-      case TypeKind::integer: return small(type) ? "std::int32_t" : "std::int64_t";
-      case TypeKind::real:
-      case TypeKind::turn: return "double";
-      case TypeKind::text: return "std::string";
-      case TypeKind::enumeration: return protocol_.enums[type.index].name;
-      case TypeKind::record: return protocol_.records[type.index].name;
-      case TypeKind::list: return fmt::format("std::vector<{}>", cpp_type(type.element.front()));
+  void flags_text(const Options& made, std::string_view indent) {
+    header_->text(cpp_comment(made.doc, indent));
+    line("{}struct {} {{", indent, made.name);
+    for (const schema::Option& option : made.options) {
+      header_->text(cpp_comment(option.doc, std::string(indent) + "  "));
+      line("{}  bool {} = false;{}", indent, cpp_name(option.name),
+           option.life.whole() ? "" : "  //" + life_text(option.life).substr(1));
     }
-    return "";
-  }
-  static bool small(const Type& type) {
-    return type.integer.lo >= std::numeric_limits<std::int32_t>::min() &&
-           type.integer.hi <= std::numeric_limits<std::int32_t>::max();
-  }
-
-  std::string initial(const Type& type) const {
-    switch (type.kind) {
-      case TypeKind::boolean: return " = false";
-      case TypeKind::integer: {
-        const std::int64_t value =
-            type.integer.lo <= 0 && type.integer.hi >= 0 ? 0 : type.integer.lo;
-        return " = " + number(value);
-      }
-      case TypeKind::real: {
-        const auto zero = type.real.index_of(0);
-        const double value = zero.in_range ? type.real.value_of(zero.index) : type.real.value_of(0);
-        return fmt::format(" = {}", value);
-      }
-      case TypeKind::turn: return " = 0";
-      case TypeKind::enumeration: {
-        const Enumeration& enumeration = protocol_.enums[type.index];
-        return fmt::format(" = {}::{}", enumeration.name, cpp_name(enumeration.values.front()));
-      }
-      case TypeKind::text:
-      case TypeKind::record:
-      case TypeKind::list: return "";
+    line("{0}  friend bool operator==(const {1}&, const {1}&) = default;", indent, made.name);
+    line(
+        "{}  template <class Visitor>\n{}  friend void visit_fields(const {}& from, Visitor&& "
+        "visit) {{",
+        indent, indent, made.name);
+    for (const schema::Option& option : made.options) {
+      line("{}    visit(\"{}\", from.{});", indent, option.name, cpp_name(option.name));
     }
-    return "";
+    line("{}  }}\n{}}};", indent, indent);
   }
 
-  static const Type& leaf(const Type& type) {
-    return type.kind == TypeKind::list ? leaf(type.element.front()) : type;
-  }
-
-  void range_constant(const Field& field) {
-    const Type& type = leaf(field.type);
-    std::string range;
-    if (type.kind == TypeKind::integer) {
-      range = fmt::format("IntRange {}_range{{{}, {}}}", field.name, number(type.integer.lo),
-                          number(type.integer.hi));
-    } else if (type.kind == TypeKind::real) {
-      range = fmt::format("RealRange {}_range{{{}, {}, {}, {}}}", field.name, type.real.lo,
-                          type.real.step, type.real.scale, type.real.count);
-    } else if (type.kind == TypeKind::turn) {
-      range = fmt::format("TurnRange {}_range{{{}, {}, {}}}", field.name, type.turn.step,
-                          type.turn.scale, type.turn.count);
+  void one_of_text(const Options& made) {
+    line("  struct {} {{", made.name);
+    std::vector<std::string> cases;
+    for (const schema::Option& option : made.options) {
+      const std::string name = pascal_case(option.name);
+      cases.push_back(name);
+      header_->text(cpp_comment(option.doc, "    "));
+      line("    struct {} {{", name);
+      line("      static constexpr std::string_view kName = \"{}\";", option.name);
+      if (!option.type.empty()) {
+        const Type& type = option.type.front();
+        const std::string range = CppTypes::range(type, "value");
+        if (!range.empty()) line("      static constexpr {};", range);
+        const std::string scope = "::" + space_ + "::";
+        line("      {} value{};  // {}{}", types_.name(type, scope),
+             types_.initial(type, schema::initial_value(protocol_, type), scope),
+             schema::type_text(protocol_, type), life_text(option.life));
+      }
+      line("      friend bool operator==(const {0}&, const {0}&) = default;\n    }};", name);
     }
-    if (!range.empty()) line("  static constexpr kwind::bits::{};", range);
+    line("    using OneOf = std::variant<{}>;\n  }};", fmt::join(cases, ", "));
+    header_->system("<string_view>");
+    choices_text(made, "  ");
   }
 
-  void struct_text(const std::string& name, const std::vector<Field>& fields,
-                   std::string_view extra) {
+  // ---- structs ----
+
+  void inside_text(const std::string& name) {
+    for (const Options& made : protocol_.enums) {
+      if (made.inside == name) enum_text(made, "  ");
+    }
+    for (const Options& made : protocol_.flags) {
+      if (made.inside == name) flags_text(made, "  ");
+    }
+    for (const Options& made : protocol_.one_ofs) {
+      if (made.inside == name) one_of_text(made);
+    }
+  }
+
+  void member_text(const Field& field) {
+    need(field.type);
+    const std::string range = CppTypes::range(field.type, field.name);
+    if (!range.empty()) line("  static constexpr {};", range);
+    header_->text(cpp_comment(field.doc, "  "));
+    line("  {} {}{};  // {}{}, {}{}", types_.name(field.type), cpp_name(field.name),
+         types_.initial(field.type, schema::initial_value(protocol_, field)),
+         schema::type_text(protocol_, field.type), field.unit.empty() ? "" : " in " + field.unit,
+         size_text(schema::size_of(protocol_, field.type)), life_text(field.life));
+  }
+
+  void struct_text(const std::string& name, const std::vector<Field>& fields, bool message) {
+    header_->system("<span>");
     line("struct {} {{", name);
-    for (const Enumeration& enumeration : protocol_.enums) {
-      if (enumeration.inside == name) enum_text(enumeration, "  ");
-    }
-    for (const Field& field : fields) range_constant(field);
+    inside_text(name);
     for (const Field& field : fields) {
-      const schema::Size size = schema::size_of(protocol_, field.type);
-      line("  {} {}{};  // {}, {} bit{}", cpp_type(field.type), cpp_name(field.name),
-           initial(field.type), schema::type_text(protocol_, field.type), size_text(size),
-           size.most_bits == 1 ? "" : "s");
+      if (field.words.local == schema::Local::no) member_text(field);
     }
-    out_ += extra;
-    line("  friend bool operator==(const {0}&, const {0}&) = default;\n}};", name);
-    codec(name, fields);
+    if (message) line("  static constexpr const kwind::schema::MessageInfo& info();");
+    line("  static constexpr std::span<const kwind::schema::FieldInfo> fields();");
+    line("  friend bool operator==(const {0}&, const {0}&) = default;\n}};\n", name);
+    codec_text(name, fields);
+    table_text(name, fields);
   }
 
-  void codec(const std::string& name, const std::vector<Field>& fields) {
-    const std::string unused = fields.empty() ? "[[maybe_unused]] " : "";
-    line("inline void encode({0}kwind::schema::Encoder& out, {0}const {1}& from) {{", unused, name);
-    for (const Field& field : fields) {
-      encode_value(name, field, field.type, "from." + cpp_name(field.name), 0);
-    }
-    line("}}\ninline void decode({0}kwind::schema::Decoder& in, {0}{1}& to) {{", unused, name);
-    for (const Field& field : fields) {
-      decode_value(name, field, field.type, "to." + cpp_name(field.name), 0);
-    }
-    line("}}\n/// Calls visit(\"name\", value) for each field in order.");
+  void codec_text(const std::string& name, const std::vector<Field>& fields) {
+    const std::string encode = codec_.encode(name, fields);
+    const std::string decode = codec_.decode(name, fields);
+    const std::string unused = encode.empty() ? "[[maybe_unused]] " : "";
+    line("inline void encode({0}kwind::schema::Encoder& out, {0}const {1}& from) {{\n{2}}}", unused,
+         name, encode);
+    line("inline void decode({0}kwind::schema::Decoder& in, {0}{1}& to) {{\n{2}}}", unused, name,
+         decode);
+    line("/// Calls visit(\"name\", value) for each field in order.");
     line("template <class Visitor>\nvoid visit_fields({0}const {1}& from, {0}Visitor&& visit) {{",
          unused, name);
     for (const Field& field : fields) {
+      if (field.words.local != schema::Local::no) continue;
       line("  visit(\"{}\", from.{});", field.name, cpp_name(field.name));
     }
     line("}}\n");
   }
 
-  void encode_value(const std::string& owner, const Field& field, const Type& type,
-                    const std::string& value, unsigned depth) {
-    const std::string indent(2 + 2 * depth, ' ');
-    const std::string range = fmt::format("{}::{}_range", owner, field.name);
-    switch (type.kind) {
-      case TypeKind::boolean: line("{}out.boolean({});", indent, value); return;
-      case TypeKind::integer: line("{}out.integer({}, {});", indent, range, value); return;
-      case TypeKind::real: line("{}out.real({}, {});", indent, range, value); return;
-      case TypeKind::turn: line("{}out.turn({}, {});", indent, range, value); return;
-      case TypeKind::text: line("{}out.text({}, {});", indent, type.limit, value); return;
-      case TypeKind::enumeration:
-        line("{}out.choice({}, static_cast<std::uint64_t>({}));", indent,
-             protocol_.enums[type.index].values.size(), value);
-        return;
-      case TypeKind::record: line("{}encode(out, {});", indent, value); return;
-      case TypeKind::list: {
-        const char index = static_cast<char>('i' + depth);
-        line(
-            "{0}for (std::size_t {1} = 0, size_{1} = out.length({2}, {3}.size()); {1} < size_{1}; "
-            "++{1}) {{",
-            indent, index, type.limit, value);
-        encode_value(owner, field, type.element.front(), fmt::format("{}[{}]", value, index),
-                     depth + 1);
-        line("{}}}", indent);
-        return;
-      }
-    }
-  }
-
-  void decode_value(const std::string& owner, const Field& field, const Type& type,
-                    const std::string& value, unsigned depth) {
-    const std::string indent(2 + 2 * depth, ' ');
-    const std::string range = fmt::format("{}::{}_range", owner, field.name);
-    switch (type.kind) {
-      case TypeKind::boolean: line("{}{} = in.boolean();", indent, value); return;
-      case TypeKind::integer:
-        line("{}{} = {}in.integer({}){};", indent, value,
-             small(type) ? "static_cast<std::int32_t>(" : "", range, small(type) ? ")" : "");
-        return;
-      case TypeKind::real: line("{}{} = in.real({});", indent, value, range); return;
-      case TypeKind::turn: line("{}{} = in.turn({});", indent, value, range); return;
-      case TypeKind::text: line("{}in.text({}, {});", indent, type.limit, value); return;
-      case TypeKind::enumeration: {
-        const Enumeration& enumeration = protocol_.enums[type.index];
-        line("{}{} = static_cast<{}{}>(in.choice({}));", indent, value,
-             enumeration.inside.empty() ? "" : enumeration.inside + "::", enumeration.name,
-             enumeration.values.size());
-        return;
-      }
-      case TypeKind::record: line("{}decode(in, {});", indent, value); return;
-      case TypeKind::list: {
-        const char index = static_cast<char>('i' + depth);
-        line("{}{}.resize(in.length({}));", indent, value, type.limit);
-        line("{0}for (std::size_t {1} = 0; {1} < {2}.size(); ++{1}) {{", indent, index, value);
-        decode_value(owner, field, type.element.front(), fmt::format("{}[{}]", value, index),
-                     depth + 1);
-        line("{}}}", indent);
-        return;
-      }
-    }
-  }
-
-  void tables() {
-    line("namespace tables {{");
-    for (const auto& message : protocol_.messages) {
-      if (message.fields.empty()) continue;
-      line("inline constexpr std::array<kwind::schema::FieldInfo, {}> k{}Fields = {{{{",
-           message.fields.size(), message.name);
-      for (const Field& field : message.fields) {
+  void table_text(const std::string& name, const std::vector<Field>& fields) {
+    const auto count = std::count_if(fields.begin(), fields.end(), [](const Field& field) {
+      return field.words.local == schema::Local::no;
+    });
+    std::string table = "{}";
+    if (count > 0) {
+      header_->system("<array>");
+      table = fmt::format("tables::k{}Fields", name);
+      line("namespace tables {{");
+      line("inline constexpr std::array<kwind::schema::FieldInfo, {}> k{}Fields = {{{{", count,
+           name);
+      for (const Field& field : fields) {
+        if (field.words.local != schema::Local::no) continue;
         const schema::Size size = schema::size_of(protocol_, field.type);
-        line("    {{\"{}\", \"{}\", {}, {}}},", field.name,
-             schema::type_text(protocol_, field.type), size.fewest_bits, size.most_bits);
+        line("    {{\"{}\", {}, {}, {}, {}, {{{}, {}}}}},", field.name,
+             cpp_string(schema::type_text(protocol_, field.type)), cpp_string(field.unit),
+             size.fewest_bits, size.most_bits, field.life.since, field.life.until);
       }
-      line("}}}};");
+      line("}}}};\n}}  // namespace tables");
     }
-    line("inline constexpr std::array<kwind::schema::ChannelInfo, {}> kChannels = {{{{",
-         protocol_.channels.size());
-    for (const auto& channel : protocol_.channels) {
-      line("    {{\"{}\", kwind::Delivery::{}}},", channel.name, name_of(channel.delivery));
-    }
-    line("}}}};\ninline constexpr std::array<kwind::schema::MessageInfo, {}> kMessages = {{{{",
-         protocol_.messages.size());
-    for (std::size_t kind = 0; kind < protocol_.messages.size(); ++kind) message_row(kind);
-    line("}}}};\n}}  // namespace tables\n");
-    for (std::size_t kind = 0; kind < protocol_.messages.size(); ++kind) {
-      line(
-          "constexpr const kwind::schema::MessageInfo& {}::info() {{ return tables::kMessages[{}]; "
-          "}}",
-          protocol_.messages[kind].name, kind);
-    }
-    std::vector<std::string> digest;
-    for (const std::byte byte : schema::digest_of(protocol_)) {
-      digest.push_back(fmt::format("std::byte{{0x{:02x}}}", std::to_integer<unsigned>(byte)));
-    }
-    line("\n/// What a Server or Client needs to know of this protocol.");
-    line(
-        "inline constexpr kwind::schema::ProtocolInfo kProtocol{{\n    \"{}\",\n    {},\n    "
-        "{{{}}},\n"
-        "    tables::kChannels,\n    tables::kMessages}};\n",
-        protocol_.name, protocol_.version, fmt::join(digest, ", "));
+    line("constexpr std::span<const kwind::schema::FieldInfo> {}::fields() {{ return {}; }}", name,
+         table);
   }
 
-  void message_row(std::size_t kind) {
-    const auto& message = protocol_.messages[kind];
+  void record_text(const schema::Record& record) {
+    const std::string size = size_text(schema::size_of(protocol_, record.fields));
+    header_->text(cpp_comment(record.doc.empty() ? size : record.doc + "\n" + size, ""));
+    struct_text(record.name, record.fields, false);
+  }
+
+  void message_text(const MessageType& message, std::size_t kind) {
+    const auto& channel = protocol_.channels[message.channel];
+    std::string doc = message.doc.empty() ? "" : message.doc + "\n";
+    doc += fmt::format(
+        "{}, on {} ({}){}{}; {}.", name_of(message.direction), channel.name,
+        name_of(channel.delivery),
+        message.at_most_per_second == 0 ? std::string()
+                                        : fmt::format(", at most {}/s", message.at_most_per_second),
+        life_text(message.life), size_text(schema::size_of(protocol_, message.fields)));
+    for (const Field& field : message.fields) forward(field.type);
+    header_->text(cpp_comment(doc, ""));
+    struct_text(message.name, message.fields, true);
     const schema::Size size = schema::size_of(protocol_, message.fields);
     std::string_view direction = "both";
     if (message.direction == schema::Direction::from_client) direction = "from_client";
     if (message.direction == schema::Direction::from_server) direction = "from_server";
-    line("    {{\"{}\", {}, {}, kwind::schema::Direction::{}, {}, {}, {}, {}}},", message.name,
-         kind, message.channel, direction, message.at_most_per_second, size.fewest_bits,
-         size.most_bits, message.fields.empty() ? "{}" : fmt::format("k{}Fields", message.name));
+    std::string_view role = "message";
+    if (message.role == schema::MessageRole::request) role = "request";
+    if (message.role == schema::MessageRole::answer) role = "answer";
+    line("namespace tables {{");
+    line("inline constexpr kwind::schema::MessageInfo k{}{{", message.name);
+    line("    \"{}\", {}, {}, kwind::schema::Direction::{}, {}, {}, {}, {},", message.name, kind,
+         message.channel, direction, message.at_most_per_second, size.fewest_bits, size.most_bits,
+         message.fields.empty() ? "{}" : fmt::format("k{}Fields", message.name));
+    line("    kwind::schema::MessageRole::{}, {{{}, {}}}, \"{}\"}};\n}}  // namespace tables", role,
+         message.life.since, message.life.until, message.owner_field);
+    line("constexpr const kwind::schema::MessageInfo& {0}::info() {{ return tables::k{0}; }}",
+         message.name);
+  }
+
+  // Entities are named by refs only: their own headers are not needed for that.
+  void forward(const Type& type) {
+    if (type.kind == TypeKind::ref) {
+      line("struct {};", protocol_.entities[type.index].name);
+    } else if (type.kind == TypeKind::one_of) {
+      for (const auto& option : protocol_.one_ofs[type.index].options) {
+        for (const Type& inner : option.type) forward(inner);
+      }
+    }
+    for (const Type& inner : type.element) forward(inner);
+  }
+
+  void answer_text(const MessageType& request, std::size_t kind) {
+    for (const Options& made : protocol_.enums) {
+      if (made.inside.empty() && made.name == request.name + "Refusal") {
+        line("");
+        enum_text(made, "");
+      }
+    }
+    for (const auto& record : protocol_.records) {
+      if (record.name == request.name + "Reply" || record.name == request.name + "Refused") {
+        line("");
+        for (const Field& field : record.fields) forward(field.type);
+        record_text(record);
+      }
+    }
+    line("");
+    message_text(protocol_.messages[kind], kind);
+  }
+
+  void entity_text(const schema::Entity& entity) {
+    std::string doc = entity.doc.empty() ? "" : entity.doc + "\n";
+    doc += fmt::format("Entity{}; {} when all of it travels.", life_text(entity.life),
+                       size_text(schema::size_of(protocol_, entity.fields)));
+    for (const Field& field : entity.fields) forward(field.type);
+    header_->text(cpp_comment(doc, ""));
+    struct_text(entity.name, entity.fields, false);
+  }
+
+  // ---- the headers that hold it all ----
+
+  void whole() {
+    Header header(source_);
+    header_ = &header;
+    header.system("<array>");
+    for (const GeneratedFile& file : files_) header.ours(fmt::format("\"{}\"", file.path));
+    line("namespace tables {{");
+    line("inline constexpr std::array<kwind::schema::ChannelInfo, {}> kChannels = {{{{",
+         protocol_.channels.size());
+    for (const auto& channel : protocol_.channels) {
+      line("    {{\"{}\", kwind::Delivery::{}, {}, {}, {}, {{{}, {}}}}},", channel.name,
+           name_of(channel.delivery), channel.high, channel.bulk, channel.repeat,
+           channel.life.since, channel.life.until);
+    }
+    line("}}}};");
+    line("inline constexpr std::array<kwind::schema::MessageInfo, {}> kMessages = {{{{",
+         protocol_.messages.size());
+    for (const auto& message : protocol_.messages) line("    k{},", message.name);
+    line("}}}};");
+    versions();
+    declarations();
+    line("}}  // namespace tables\n");
+    line("/// What a Server or Client needs to know of this protocol.");
+    line(
+        "inline constexpr kwind::schema::ProtocolInfo kProtocol{{\n    \"{}\", {}, "
+        "tables::kVersions,\n    tables::kChannels, tables::kMessages, "
+        "tables::kDeclarations}};\n",
+        protocol_.name, protocol_.version);
+    line("/// Calls visit(Message{{}}) for each kind of message, in order.");
+    line("template <class Visitor>\nvoid visit_messages([[maybe_unused]] Visitor&& visit) {{");
+    for (const auto& message : protocol_.messages) line("  visit({}{{}});", message.name);
+    line("}}");
+    files_.push_back(header.file(protocol_.name + ".h", space_));
+    header_ = nullptr;
+  }
+
+  void versions() {
+    const std::uint16_t oldest = schema::oldest_version(protocol_);
+    line("inline constexpr std::array<kwind::schema::VersionInfo, {}> kVersions = {{{{",
+         protocol_.version - oldest + 1);
+    for (std::uint16_t version = protocol_.version; version >= oldest; --version) {
+      std::vector<std::string> digest;
+      for (const std::byte byte : schema::digest_of(protocol_, version)) {
+        digest.push_back(fmt::format("std::byte{{0x{:02x}}}", std::to_integer<unsigned>(byte)));
+      }
+      line("    {{{}, {{{}}}}},", version, fmt::join(digest, ", "));
+    }
+    line("}}}};");
+  }
+
+  void declarations() {
+    const auto rows = schema::declaration_digests(protocol_);
+    line("inline constexpr std::array<kwind::schema::DeclarationInfo, {}> kDeclarations = {{{{",
+         rows.size());
+    for (const auto& row : rows) {
+      line("    {{\"{}\", {}, 0x{:08x}}},", row.name, row.from, row.digest);
+    }
+    line("}}}};");
+  }
+
+  // The entities as one side has them: with its own local fields, and without the other's.
+  void side_header(schema::Local side) {
+    const auto has_local = [&](const schema::Entity& entity) {
+      return std::any_of(entity.fields.begin(), entity.fields.end(),
+                         [&](const Field& field) { return field.words.local == side; });
+    };
+    if (std::none_of(protocol_.entities.begin(), protocol_.entities.end(), has_local)) return;
+    const std::string word = side == schema::Local::server ? "server" : "client";
+    Header header(source_);
+    header_ = &header;
+    header.ours(fmt::format("\"{}.h\"", protocol_.name));
+    for (const schema::Entity& entity : protocol_.entities) {
+      if (!has_local(entity)) {
+        line("using {}::{};\n", space_, entity.name);
+        continue;
+      }
+      line("/// {} with what the {} alone keeps: those fields never travel.", entity.name, word);
+      line("struct {0} : {1}::{0} {{", entity.name, space_);
+      for (const Field& field : entity.fields) {
+        if (field.words.local != side) continue;
+        if (field.untyped) {
+          header.system("<any>");
+          header.text(cpp_comment(field.doc, "  "));
+          line("  std::any {};  // whatever game code puts there", cpp_name(field.name));
+        } else {
+          member_text(field);
+        }
+      }
+      line("}};\n");
+    }
+    files_.push_back(
+        header.file(fmt::format("{}_{}.h", protocol_.name, word), space_ + "::" + word));
+    header_ = nullptr;
   }
 
   const Protocol& protocol_;
-  std::string out_;
+  std::string source_;
+  std::string space_;
+  CppTypes types_;
+  CppCodec codec_;
+  Header* header_ = nullptr;
+  std::vector<GeneratedFile> files_;
 };
 
 }  // namespace
 
-std::string generate_cpp(const Protocol& protocol, std::string_view source_name) {
-  return Generator(protocol, source_name).text();
+std::vector<GeneratedFile> generate_cpp(const Protocol& protocol, std::string_view source_name) {
+  return Generator(protocol, source_name).files();
 }
 
 }  // namespace kwind::language

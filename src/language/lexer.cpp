@@ -31,15 +31,46 @@ std::size_t token_length(std::string_view rest) {
     }
     return whole;
   }
+  if (rest[0] == '"') {
+    const std::size_t end = rest.find_first_of("\"\n", 1);
+    return end == std::string_view::npos || rest[end] == '\n' ? 0 : end + 1;
+  }
   if (rest.starts_with("..<")) return 3;
   if (rest.starts_with("..")) return 2;
   return std::string_view(":,{}=/-").find(rest[0]) != std::string_view::npos ? 1 : 0;
 }
 
+// Bytes from the start of `rest` that no token starts with, up to the next blank.
+std::size_t bad_length(std::string_view rest) {
+  if (rest[0] == '"') return std::min(rest.find('\n'), rest.size());
+  std::size_t length = 1;
+  while (length < rest.size() && rest[length] != '\n' && !is_blank(rest[length]) &&
+         rest[length] != '#' && rest[length] != '"' && token_length(rest.substr(length)) == 0) {
+    ++length;
+  }
+  return length;
+}
+
+std::string why_bad(std::string_view rest) {
+  if (rest[0] == '"') return "the text has no closing \" in its line";
+  const auto byte = static_cast<unsigned char>(rest[0]);
+  const std::string shown = byte > 0x20 && byte < 0x7f ? fmt::format("`{}`", rest[0])
+                                                       : fmt::format("the byte 0x{:02x}", byte);
+  return fmt::format(
+      "{} has no meaning here; names are made of letters, digits and _, comments start with #",
+      shown);
+}
+
+std::string_view trimmed(std::string_view text) {
+  while (!text.empty() && is_blank(text.front())) text.remove_prefix(1);
+  while (!text.empty() && is_blank(text.back())) text.remove_suffix(1);
+  return text;
+}
+
 }  // namespace
 
-std::vector<Token> tokenize(std::string_view text, std::vector<Diagnostic>& errors) {
-  std::vector<Token> tokens;
+Tokens tokenize(std::string_view text, std::uint16_t file, std::vector<Diagnostic>& errors) {
+  Tokens made;
   std::uint32_t line = 1;
   std::size_t line_start = 0;
   bool first_on_line = true;
@@ -57,39 +88,30 @@ std::vector<Token> tokenize(std::string_view text, std::vector<Diagnostic>& erro
       continue;
     }
     if (c == '#') {
-      at = std::min(text.find('\n', at), text.size());
+      const std::size_t end = std::min(text.find('\n', at), text.size());
+      made.comments.push_back({trimmed(text.substr(at + 1, end - at - 1)), line, first_on_line});
+      at = end;
       continue;
     }
     const auto column = static_cast<std::uint32_t>(at - line_start + 1);
     std::size_t length = token_length(text.substr(at));
+    TokenKind kind = is_letter(c)  ? TokenKind::word
+                     : is_digit(c) ? TokenKind::number
+                     : c == '"'    ? TokenKind::string
+                                   : TokenKind::symbol;
     if (length == 0) {
-      const std::size_t begin = at;
-      while (at < text.size() && text[at] != '\n' && !is_blank(text[at]) && text[at] != '#' &&
-             token_length(text.substr(at)) == 0) {
-        ++at;
-      }
-      const auto byte = static_cast<unsigned char>(text[begin]);
-      const std::string shown = byte > 0x20 && byte < 0x7f ? fmt::format("`{}`", text[begin])
-                                                           : fmt::format("the byte 0x{:02x}", byte);
-      errors.push_back({line, column, static_cast<std::uint32_t>(at - begin),
-                        fmt::format("{} has no meaning here; names are made of letters, digits and "
-                                    "_, comments start with #",
-                                    shown)});
-      tokens.push_back(
-          {TokenKind::bad, text.substr(begin, at - begin), line, column, first_on_line});
-      first_on_line = false;
-      continue;
+      kind = TokenKind::bad;
+      length = bad_length(text.substr(at));
+      errors.push_back(
+          {line, column, static_cast<std::uint32_t>(length), why_bad(text.substr(at)), file});
     }
-    const TokenKind kind = is_letter(c)  ? TokenKind::word
-                           : is_digit(c) ? TokenKind::number
-                                         : TokenKind::symbol;
-    tokens.push_back({kind, text.substr(at, length), line, column, first_on_line});
+    made.tokens.push_back({kind, text.substr(at, length), line, column, first_on_line, file});
     first_on_line = false;
     at += length;
   }
-  tokens.push_back(
-      {TokenKind::end, {}, line, static_cast<std::uint32_t>(at - line_start + 1), true});
-  return tokens;
+  made.tokens.push_back(
+      {TokenKind::end, {}, line, static_cast<std::uint32_t>(at - line_start + 1), true, file});
+  return made;
 }
 
 }  // namespace kwind::language

@@ -3,144 +3,87 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <charconv>
-#include <limits>
+#include <memory>
 
-#include "kwind/language/nearest.h"
-#include "syntax.h"
+#include "cursor.h"
 
 namespace kwind::language {
 namespace {
 
-struct Recover {};  // thrown after an error was reported, caught where parsing can go on
-
-const std::vector<std::string> kDeclarations = {"protocol", "quantity", "enum",
-                                                "record",   "channel",  "message"};
-const std::vector<std::string> kTypeWords = {"bool", "int", "real", "turn", "text", "enum", "list"};
-// Words of the house plan that this version does not know yet: better named than guessed at.
-const std::vector<std::string> kLater = {
-    "entity",   "request",  "include",  "reliable", "count", "f32",   "f64",
-    "heading2", "heading3", "rotation", "vec2",     "vec3",  "bytes", "flags",
-    "maybe",    "one",      "grid",     "ref",      "peer",  "tick",  "since",
-    "until",    "split",    "priority", "bulk",     "repeat"};
 constexpr int kDeepestType = 16;
+constexpr int kDeepestInclude = 16;
 
 bool contains(const std::vector<std::string>& words, std::string_view word) {
   return std::find(words.begin(), words.end(), word) != words.end();
 }
 
-class Parser {
- public:
-  Parser(const std::vector<Token>& tokens, std::vector<Diagnostic>& errors)
-      : tokens_(tokens), errors_(errors) {}
+// What all files of one compilation share.
+struct Reading {
+  std::vector<std::unique_ptr<SourceFile>>& files;
+  const Loader& load;
+  FileSyntax made;
+  int depth = 0;
+  bool seen_protocol = false;
+};
 
-  FileSyntax file() {
-    while (peek().kind != TokenKind::end && errors_.size() < kMostErrors) {
-      const std::size_t start = at_;
+std::string beside(const std::string& including, std::string_view name) {
+  const std::size_t slash = including.rfind('/');
+  if (slash == std::string::npos || name.starts_with('/')) return std::string(name);
+  return including.substr(0, slash + 1) + std::string(name);
+}
+
+class Parser : private Cursor {
+ public:
+  Parser(Reading& reading, const Tokens& lexed, std::uint16_t file, std::vector<Diagnostic>& errors)
+      : Cursor(lexed.tokens, errors), comments_(lexed.comments), reading_(reading), file_(file) {}
+
+  void file() {
+    while (!at_end() && errors().size() < kMostErrors) {
+      const std::size_t start = place();
       try {
         declaration();
       } catch (const Recover&) {
-        if (at_ == start) next();
+        if (place() == start) next();
         skip_to_declaration();
       }
     }
-    return std::move(file_);
   }
 
  private:
-  const Token& peek(std::size_t ahead = 0) const {
-    return tokens_[std::min(at_ + ahead, tokens_.size() - 1)];
-  }
-  const Token& next() {
-    const Token& token = peek();
-    if (at_ + 1 < tokens_.size()) ++at_;
-    return token;
-  }
-  bool is(std::string_view text) const { return peek().text == text; }
-  bool accept(std::string_view text) {
-    if (!is(text)) return false;
-    next();
-    return true;
-  }
+  FileSyntax& made() { return reading_.made; }
 
-  void report(const Token& place, std::string message) {
-    if (place.kind == TokenKind::bad) return;  // the lexer has spoken
-    errors_.push_back({place.line, place.column,
-                       std::max<std::uint32_t>(1, static_cast<std::uint32_t>(place.text.size())),
-                       std::move(message)});
-  }
-  [[noreturn]] void stop(const Token& place, std::string message) {
-    report(place, std::move(message));
-    throw Recover{};
-  }
-  static std::string shown(const Token& token) {
-    return token.kind == TokenKind::end ? "the end of the file" : fmt::format("`{}`", token.text);
-  }
-  [[noreturn]] void stop_expected(std::string_view what) {
-    stop_here(fmt::format("expected {}, found {}", what,
-                          ends_line() ? "the end of the line" : shown(peek())));
-  }
-  // Reports at the next token; or, if that stands in a later line, behind the last one.
-  [[noreturn]] void stop_here(std::string message) {
-    if (!ends_line()) stop(peek(), std::move(message));
-    Token behind = tokens_[at_ - 1];
-    behind.column += static_cast<std::uint32_t>(behind.text.size());
-    behind.text = {};
-    stop(behind, std::move(message));
-  }
-  bool ends_line() const {
-    return at_ > 0 && peek().first_on_line && peek().kind != TokenKind::bad &&
-           peek().line > tokens_[at_ - 1].line;
-  }
-  // Reports a word that is none of `known`, with the nearest of them.
-  [[noreturn]] void stop_unknown(const Token& word, std::string_view what,
-                                 const std::vector<std::string>& known) {
-    if (contains(kLater, word.text)) {
-      stop(word, fmt::format("`{}` is not in this version of the language yet", word.text));
-    }
-    const std::string near = nearest(word.text, known);
-    stop(word, fmt::format("{} is not {}; {}", shown(word), what,
-                           near.empty() ? fmt::format("expected one of: {}", fmt::join(known, ", "))
-                                        : fmt::format("did you mean `{}`?", near)));
-  }
+  // ---- doc comments: the lines right above, and what ends the first line ----
 
-  void expect(std::string_view symbol) {
-    if (!accept(symbol)) stop_expected(fmt::format("`{}`", symbol));
-  }
-  Token word(std::string_view what) {
-    if (peek().kind != TokenKind::word) stop_expected(what);
-    return next();
-  }
-  Token type_name(std::string_view what) {
-    const Token name = word(what);
-    if (name.text[0] < 'A' || name.text[0] > 'Z') {
-      report(name,
-             fmt::format("`{}` must start with a capital letter, as all types and messages do",
-                         name.text));
-    } else {
-      check_name(name);
+  std::string doc(const Token& first, std::uint32_t end_line) const {
+    const auto at = [&](std::uint32_t line) {
+      const auto found =
+          std::lower_bound(comments_.begin(), comments_.end(), line,
+                           [](const Comment& c, std::uint32_t l) { return c.line < l; });
+      return found != comments_.end() && found->line == line ? &*found : nullptr;
+    };
+    std::uint32_t top = first.line;
+    while (first.first_on_line && top > 1) {
+      const Comment* above = at(top - 1);
+      if (above == nullptr || !above->alone) break;
+      --top;
     }
-    return name;
+    std::string out;
+    const auto add = [&](std::string_view line) {
+      if (!out.empty()) out += '\n';
+      out += line;
+    };
+    for (std::uint32_t line = top; line < first.line; ++line) add(at(line)->text);
+    const Comment* behind = end_line == 0 ? nullptr : at(end_line);
+    if (behind != nullptr && !behind->alone) add(behind->text);
+    return out;
   }
-  Token value_name(std::string_view what) {
-    const Token name = word(what);
-    if (name.text[0] < 'a' || name.text[0] > 'z') {
-      report(name, fmt::format("`{}` must start with a small letter, as all fields, channels and "
-                               "values do",
-                               name.text));
-    } else {
-      check_name(name);
-    }
-    return name;
-  }
-  void check_name(const Token& name) {
-    if (name.text.size() > 64) {
-      report(name, "the name is longer than 64 letters; choose a shorter one");
-    } else if (name.text.ends_with('_') || name.text.find("__") != std::string_view::npos) {
-      report(name, fmt::format("`{}` ends in _ or has two in a row; such names are kept for "
-                               "generated code",
-                               name.text));
-    }
+  std::string doc_of_declaration(const Token& first) const { return doc(first, first.line); }
+  // Of a field, value or case: a comment behind it is its own if it ends the line, and if that is
+  // not the line that the declaration starts on.
+  std::string doc_of_part(const Token& first) const {
+    const bool ends_line = at_end() || peek().first_on_line;
+    const bool own = ends_line && last().line != declaration_line_;
+    return doc(first, own ? last().line : 0);
   }
 
   // ---- declarations ----
@@ -148,145 +91,330 @@ class Parser {
   void declaration() {
     const Token start = peek();
     if (start.kind != TokenKind::word) stop_expected("a declaration");
-    if (!contains(kDeclarations, start.text)) {
-      stop_unknown(start, "the start of a declaration", kDeclarations);
+    if (!contains(declaration_words(), start.text)) {
+      stop_unknown(start, "the start of a declaration", declaration_words());
     }
     next();
+    declaration_line_ = start.line;
+    if (file_ == 0) made().starts.push_back(place() - 1);
     if (start.text == "protocol") return protocol(start);
-    if (!seen_protocol_ && !reported_protocol_) {
-      reported_protocol_ = true;
+    if (!reading_.seen_protocol) {
+      reading_.seen_protocol = true;
       report(start, "the file must start with `protocol NAME VERSION`");
     }
+    if (start.text == "include") return include();
     if (start.text == "quantity") return quantity();
-    if (start.text == "enum") return enumeration();
-    if (start.text == "record") return record();
-    if (start.text == "channel") return channel();
-    return message();
+    if (start.text == "enum") return options(start, made().enums, "enum");
+    if (start.text == "flags") return options(start, made().flags, "flags");
+    if (start.text == "record") return record(start);
+    if (start.text == "channel") return channel(start);
+    if (start.text == "entity") return entity(start);
+    return message(start, start.text == "request");
   }
 
   void protocol(const Token& start) {
-    if (seen_protocol_) report(start, "the protocol has been named already; one file has one");
-    seen_protocol_ = true;
-    file_.protocol_name = value_name("the name of the protocol");
-    file_.version = whole_number("the version, a number from 1");
+    if (file_ != 0) {
+      report(start,
+             "an included file has declarations only; the including file names the protocol");
+    } else if (made().protocol_name.kind != TokenKind::end) {
+      report(start, "the protocol has been named already; one file has one");
+    }
+    reading_.seen_protocol = true;
+    const Token name = value_name("the name of the protocol");
+    const Number version = whole_number("the version, a number from 1");
+    if (file_ == 0 && made().protocol_name.kind == TokenKind::end) {
+      made().protocol_name = name;
+      made().version = version;
+      made().doc = doc_of_declaration(start);
+    }
+    while (accept(",")) {
+      const Token limit = word("`entities up to N` or `peers up to N`");
+      static const std::vector<std::string> kLimits = {"entities", "peers"};
+      if (!contains(kLimits, limit.text)) stop_unknown(limit, "a limit of the protocol", kLimits);
+      if (!accept("up", "to")) stop_expected("`up to N`");
+      Number& to = limit.text == "entities" ? made().entities : made().peers;
+      to = whole_number("the most that there are at a time");
+    }
+  }
+
+  void include() {
+    const Token name = peek();
+    if (name.kind != TokenKind::string) stop_expected("a file name in quotes, as in \"marks.kw\"");
+    next();
+    auto& files = reading_.files;
+    const std::string path = beside(files[file_]->name, name.text.substr(1, name.text.size() - 2));
+    for (const auto& file : files) {
+      if (file->name == path) return;  // once is enough
+    }
+    if (reading_.depth >= kDeepestInclude || files.size() >= kMostFiles) {
+      return report(name, fmt::format("more than {} files, or includes more than {} deep",
+                                      kMostFiles, kDeepestInclude));
+    }
+    auto text = reading_.load ? reading_.load(path) : std::nullopt;
+    if (!text) {
+      return report(name, fmt::format("cannot read `{}`; the name is taken from the folder of this "
+                                      "file",
+                                      path));
+    }
+    std::size_t bytes = text->size();
+    for (const auto& file : files) bytes += file->text.size();
+    if (bytes > kMostFileBytes) {
+      return report(name,
+                    fmt::format("the files are larger than {} bytes together", kMostFileBytes));
+    }
+    const auto number = static_cast<std::uint16_t>(files.size());
+    files.push_back(std::make_unique<SourceFile>(SourceFile{path, std::move(*text)}));
+    ++reading_.depth;
+    const Tokens lexed = tokenize(files.back()->text, number, errors());
+    Parser(reading_, lexed, number, errors()).file();
+    --reading_.depth;
   }
 
   void quantity() {
-    QuantitySyntax made;
-    made.name = type_name("the name of the quantity");
+    QuantitySyntax quantity;
+    quantity.name = type_name("the name of the quantity");
     expect("=");
-    made.type = type();
-    file_.quantities.push_back(std::move(made));
+    quantity.type = type();
+    made().quantities.push_back(std::move(quantity));
   }
 
-  void enumeration() {
-    EnumSyntax made;
-    made.name = type_name("the name of the enum");
-    made.values = enum_values();
-    file_.enums.push_back(std::move(made));
+  void options(const Token& start, std::vector<OptionsSyntax>& all, std::string_view word) {
+    OptionsSyntax syntax;
+    syntax.name = type_name(fmt::format("the name of the {}", word));
+    syntax.options = option_list(false);
+    syntax.doc = doc_of_declaration(start);
+    all.push_back(std::move(syntax));
   }
 
-  void record() {
-    RecordSyntax made;
-    made.name = type_name("the name of the record");
-    made.fields = fields();
-    file_.records.push_back(std::move(made));
+  void record(const Token& start) {
+    RecordSyntax syntax;
+    syntax.name = type_name("the name of the record");
+    syntax.fields = fields();
+    syntax.doc = doc_of_declaration(start);
+    made().records.push_back(std::move(syntax));
   }
 
-  void channel() {
-    static const std::vector<std::string> kDeliveries = {"unreliable", "sequenced", "ordered"};
+  void channel(const Token& start) {
+    static const std::vector<std::string> kDeliveries = {"unreliable", "sequenced", "reliable",
+                                                         "ordered"};
     // Kept even if its delivery is wrong, so that messages on it are not reported too.
-    ChannelSyntax& made = file_.channels.emplace_back();
-    made.name = value_name("the name of the channel");
-    const Token delivery = word("a delivery: unreliable, sequenced or ordered");
+    ChannelSyntax& syntax = made().channels.emplace_back();
+    syntax.name = value_name("the name of the channel");
+    const Token delivery = word("a delivery: unreliable, sequenced, reliable or ordered");
     if (!contains(kDeliveries, delivery.text)) stop_unknown(delivery, "a delivery", kDeliveries);
-    made.delivery = delivery.text == "unreliable"  ? Delivery::unreliable
-                    : delivery.text == "sequenced" ? Delivery::sequenced
-                                                   : Delivery::ordered;
+    syntax.delivery = delivery.text == "unreliable"  ? Delivery::unreliable
+                      : delivery.text == "sequenced" ? Delivery::sequenced
+                      : delivery.text == "reliable"  ? Delivery::reliable
+                                                     : Delivery::ordered;
+    while (!at_end() && !peek().first_on_line && !starts_declaration(false)) {
+      static const std::vector<std::string> kWords = {"repeat", "priority", "bulk", "since",
+                                                      "until"};
+      const Token option = word("`repeat N`, `priority high`, `bulk`, `since N` or `until N`");
+      if (option.text == "repeat") {
+        syntax.repeat = whole_number("how many messages each datagram repeats");
+        if (syntax.delivery != Delivery::sequenced) {
+          report(option, "only a sequenced channel repeats; the others have no newest message");
+        }
+      } else if (option.text == "priority") {
+        if (!accept("high")) stop_expected("`high`");
+        syntax.high = true;
+      } else if (option.text == "bulk") {
+        syntax.bulk = true;
+      } else if (!life_word(option, syntax.life)) {
+        stop_unknown(option, "a word of a channel", kWords);
+      }
+      if (syntax.high && syntax.bulk) report(option, "a channel is either priority high or bulk");
+    }
+    syntax.doc = doc_of_declaration(start);
   }
 
-  void message() {
-    MessageSyntax made;
-    made.name = type_name("the name of the message");
-    bool whole = true;
+  void message(const Token& start, bool request) {
+    MessageSyntax syntax;
+    syntax.request = request;
+    syntax.name = type_name(request ? "the name of the request" : "the name of the message");
     try {
-      message_head(made);
+      message_head(syntax);
     } catch (const Recover&) {  // its fields may hold further errors
-      whole = false;
-      while (!is("{") && peek().kind != TokenKind::end && !starts_declaration()) next();
+      syntax.whole = false;
+      while (!is("{") && !at_end() && !starts_declaration()) next();
       if (!is("{")) throw;
     }
-    made.fields = fields();
-    if (whole)
-      file_.messages.push_back(std::move(made));
-    else
-      file_.broken_messages.push_back(std::move(made));
+    syntax.fields = fields();
+    syntax.doc = doc_of_declaration(start);
+    if (request) answer(syntax);
+    made().messages.push_back(std::move(syntax));
   }
 
-  void message_head(MessageSyntax& made) {
-    static const std::vector<std::string> kSenders = {"client", "server", "both"};
-    if (!accept("from")) stop_expected("`from client`, `from server` or `from both`");
-    const Token sender = word("client, server or both");
-    if (!contains(kSenders, sender.text)) stop_unknown(sender, "a sender", kSenders);
-    made.direction = sender.text == "client"   ? schema::Direction::from_client
-                     : sender.text == "server" ? schema::Direction::from_server
-                                               : schema::Direction::both;
-    if (!accept("on")) stop_expected("`on` and a channel");
-    made.channel = word("the name of a channel");
-    if (accept(",")) {
-      if (!accept("at") || !accept("most")) stop_expected("`at most N/s`");
-      made.at_most = whole_number("a number of messages");
-      if (!accept("/") || !accept("s")) stop_expected("`/s`, as in `at most 60/s`");
+  void answer(MessageSyntax& syntax) {
+    if (!accept("reply")) {
+      syntax.whole = false;
+      stop_expected("`reply { ... }` behind the fields of the request");
     }
+    syntax.reply = fields();
+    if (accept("refuse")) syntax.refusals = option_list(false);
+  }
+
+  void message_head(MessageSyntax& syntax) {
+    static const std::vector<std::string> kSenders = {"client", "server", "both", "owner"};
+    if (!accept("from")) stop_expected("`from client`, `from server` or `from both`");
+    const Token sender = word("client, server, both or owner of FIELD");
+    if (!contains(kSenders, sender.text)) stop_unknown(sender, "a sender", kSenders);
+    syntax.direction = sender.text == "server" ? schema::Direction::from_server
+                       : sender.text == "both" ? schema::Direction::both
+                                               : schema::Direction::from_client;
+    if (sender.text == "owner") {
+      if (!accept("of")) stop_expected("`of` and the field that names what the sender owns");
+      syntax.owner = value_name("the field that names what the sender owns");
+    }
+    if (!accept("on")) stop_expected("`on` and the name of a channel");
+    syntax.channel = word("the name of a channel");
+    while (accept(",")) {
+      static const std::vector<std::string> kClauses = {"at", "split"};
+      const Token clause = word("`at most N/s` or `split`");
+      if (clause.text == "split") {
+        syntax.split = true;
+      } else if (clause.text == "at") {
+        if (!accept("most")) stop_expected("`most`, as in `at most 60/s`");
+        syntax.at_most = whole_number("how many messages a second");
+        if (!accept("/") || !accept("s")) stop_expected("`/s`, as in `at most 60/s`");
+      } else {
+        stop_unknown(clause, "`at most N/s` or `split`", kClauses);
+      }
+    }
+    life(syntax.life);
+  }
+
+  void entity(const Token& start) {
+    EntitySyntax syntax;
+    syntax.name = type_name("the name of the entity");
+    life(syntax.life);
+    syntax.fields = fields();
+    syntax.doc = doc_of_declaration(start);
+    made().entities_declared.push_back(std::move(syntax));
   }
 
   // ---- bodies ----
 
   std::vector<FieldSyntax> fields() {
-    std::vector<FieldSyntax> made;
+    std::vector<FieldSyntax> all;
     const Token open = peek();
     expect("{");
     while (!is("}")) {
-      if (peek().kind == TokenKind::end || starts_declaration()) {
+      if (at_end() || starts_declaration()) {
         report(open, "this `{` is never closed");
-        return made;
+        return all;
       }
       try {
-        FieldSyntax field;
-        field.name = value_name("the name of a field or `}`");
-        expect(":");
-        field.type = type();
-        if (!is(",") && !is("}") && !peek().first_on_line && peek().kind != TokenKind::end) {
-          after_type(field.type);
-        }
-        made.push_back(std::move(field));
-        accept(",");
+        all.push_back(field());
       } catch (const Recover&) {
         skip_to_field();
       }
     }
     next();
+    return all;
+  }
+
+  FieldSyntax field() {
+    FieldSyntax syntax;
+    syntax.name = value_name("the name of a field or `}`");
+    const Token first = last();
+    expect(":");
+    if ((is("client") || is("server")) && peek(1).text == "local") {
+      // of a type that only game code knows
+    } else {
+      syntax.type = type();
+      if (accept("=")) syntax.initial = initial();
+    }
+    while (!is(",") && !is("}") && !at_end() && !peek().first_on_line) field_word(syntax);
+    accept(",");
+    syntax.doc = doc_of_part(first);
+    return syntax;
+  }
+
+  DefaultSyntax initial() {
+    DefaultSyntax made;
+    made.place = peek();
+    if (is("-") || peek().kind == TokenKind::number) {
+      made.number = number("the default");
+      made.place = made.number.place;
+    } else if (peek().kind == TokenKind::word || peek().kind == TokenKind::string) {
+      next();
+    } else {
+      stop_expected("a default: a number, a name, true, false or a text in quotes");
+    }
     return made;
   }
 
-  [[noreturn]] void after_type(const TypeSyntax& type) {
-    if (contains(kLater, peek().text)) stop_unknown(peek(), "", {});
-    stop(peek(),
-         fmt::format("{} does not belong after the type `{}`; fields are separated by commas "
-                     "or new lines",
-                     shown(peek()), type.place.text));
-  }
-
-  std::vector<Token> enum_values() {
-    std::vector<Token> values;
-    expect("{");
-    while (!is("}")) {
-      values.push_back(value_name("the name of a value"));
-      if (!accept(",") && !is("}")) stop_expected("`,` or `}`");
+  void field_word(FieldSyntax& syntax) {
+    static const std::vector<std::string> kWords = {"at",     "owner",  "server", "client",
+                                                    "smooth", "follow", "since",  "until"};
+    const Token first = peek();
+    if (first.kind != TokenKind::word) {
+      stop(first, fmt::format("{} does not belong here; fields are separated by commas or new "
+                              "lines",
+                              shown(first)));
     }
     next();
-    return values;
+    if (life_word(first, syntax.life)) return;
+    if (first.text == "at") {
+      if (!accept("spawn")) stop_expected("`spawn`, as in `at spawn`");
+      syntax.at_spawn = first;
+    } else if (first.text == "owner") {
+      if (!accept("only")) stop_expected("`only`, as in `owner only`");
+      syntax.owner_only = first;
+    } else if (first.text == "server" || first.text == "client") {
+      if (!accept("local")) stop_expected(fmt::format("`local`, as in `{} local`", first.text));
+      syntax.local = first;
+      syntax.side = first.text == "server" ? schema::Local::server : schema::Local::client;
+    } else if (first.text == "smooth") {
+      syntax.smooth = first;
+    } else if (first.text == "follow") {
+      syntax.follow = first;
+      syntax.speed = word("the field that holds the speed");
+      if (!accept("along")) stop_expected("`along` and the field that holds the direction");
+      syntax.along = word("the field that holds the direction");
+      if (accept("within")) syntax.within = number("the error that needs no correction");
+    } else {
+      stop_unknown(first, "a word of a field", kWords);
+    }
   }
+
+  bool life_word(const Token& first, LifeSyntax& life) {
+    if (first.text == "since") {
+      life.since = whole_number("the first version that has it");
+    } else if (first.text == "until") {
+      life.until = whole_number("the first version without it");
+    } else {
+      return false;
+    }
+    return true;
+  }
+  void life(LifeSyntax& life) {
+    while (is("since") || is("until")) life_word(next(), life);
+  }
+
+  // Values, flags or cases, which are separated by commas or new lines.
+  std::vector<OptionSyntax> option_list(bool typed) {
+    std::vector<OptionSyntax> all;
+    expect("{");
+    while (!is("}")) {
+      OptionSyntax option;
+      option.name = value_name(typed ? "the name of a case" : "the name of a value");
+      const Token first = last();
+      if (typed && accept(":")) option.type.push_back(type());
+      life(option.life);
+      if (accept("else")) option.stand_in = word("the name that stands in");
+      if (!accept(",") && !is("}") && !(peek().first_on_line && peek().kind == TokenKind::word)) {
+        stop_expected("`,` or `}`");
+      }
+      option.doc = doc_of_part(first);
+      all.push_back(std::move(option));
+    }
+    next();
+    return all;
+  }
+
+  // ---- types ----
 
   TypeSyntax type() {
     if (++depth_ > kDeepestType) {
@@ -294,8 +422,25 @@ class Parser {
       stop(peek(), fmt::format("types are nested more than {} deep", kDeepestType));
     }
     TypeSyntax made = type_inside();
+    if (has_unit(made.word) && accept("in")) {
+      made.unit = word("the unit, as in `in metres` or `in m/s`").text;
+      while (accept("/")) made.unit += fmt::format("/{}", word("the rest of the unit").text);
+    }
     --depth_;
     return made;
+  }
+
+  static bool has_unit(TypeWord word) {
+    switch (word) {
+      case TypeWord::integer:
+      case TypeWord::count:
+      case TypeWord::real:
+      case TypeWord::f32:
+      case TypeWord::f64:
+      case TypeWord::vec2:
+      case TypeWord::vec3: return true;
+      default: return false;
+    }
   }
 
   TypeSyntax type_inside() {
@@ -306,33 +451,59 @@ class Parser {
     }
     made.place = next();
     const std::string_view first = made.place.text;
-    if (first == "bool") {
-      made.word = TypeWord::boolean;
-    } else if (first == "int") {
-      made.word = TypeWord::integer;
+    const auto is_type = [&](std::string_view word, TypeWord kind) {
+      if (first != word) return false;
+      made.word = kind;
+      return true;
+    };
+    if (is_type("bool", TypeWord::boolean) || is_type("f32", TypeWord::f32) ||
+        is_type("f64", TypeWord::f64) || is_type("peer", TypeWord::peer) ||
+        is_type("tick", TypeWord::tick)) {
+      return made;
+    }
+    if (is_type("int", TypeWord::integer)) {
       range(made, "int", "`int LO..HI`, as in `int 0..100`");
-    } else if (first == "real") {
-      made.word = TypeWord::real;
+    } else if (is_type("count", TypeWord::count)) {
+      if (!accept("up", "to")) stop_expected("`up to N`, as in `count up to 100000`");
+      made.limit = whole_number("the largest count");
+    } else if (is_type("real", TypeWord::real)) {
       range(made, "real", "`real LO..HI step S`, as in `real -1..1 step 1/64`");
       step(made);
-    } else if (first == "turn") {
-      made.word = TypeWord::turn;
+    } else if (is_type("turn", TypeWord::turn) || is_type("heading2", TypeWord::heading2)) {
       step(made);
-    } else if (first == "text") {
-      made.word = TypeWord::text;
+    } else if (is_type("heading3", TypeWord::heading3) || is_type("rotation", TypeWord::rotation)) {
+      if (!accept("within")) stop_expected("`within` and the largest error in degrees");
+      made.step = number("the largest error in degrees");
+    } else if (is_type("vec2", TypeWord::vec2) || is_type("vec3", TypeWord::vec3)) {
+      if (!accept("of")) stop_expected("`of` and the type of a component");
+      made.element.push_back(type());
+    } else if (is_type("text", TypeWord::text)) {
       made.limit = whole_number("the most bytes of the text, as in `text 120`");
-    } else if (first == "enum") {
-      made.word = TypeWord::enumeration;
-      made.values = enum_values();
-    } else if (first == "list") {
-      made.word = TypeWord::list;
+    } else if (is_type("bytes", TypeWord::bytes)) {
+      made.limit = whole_number("the most bytes, as in `bytes 64`");
+    } else if (is_type("enum", TypeWord::enumeration) || is_type("flags", TypeWord::flags)) {
+      made.options = option_list(false);
+    } else if (is_type("one", TypeWord::one_of)) {
+      if (!accept("of")) stop_expected("`of`, as in `one of { fish : Catch, nothing }`");
+      made.options = option_list(true);
+    } else if (is_type("list", TypeWord::list)) {
       if (!accept("of")) stop_expected("`of`, as in `list of Spot up to 8`");
       made.element.push_back(type());
-      if (!accept("up") || !accept("to")) stop_expected("`up to N` after the list's type");
+      if (!accept("up", "to")) stop_expected("`up to N` after the list's type");
       made.limit = whole_number("the most items of the list");
+    } else if (is_type("grid", TypeWord::grid)) {
+      if (!accept("of")) stop_expected("`of`, as in `grid of Depth 64 x 64`");
+      made.element.push_back(type());
+      made.limit = whole_number("the columns, as in `64 x 64`");
+      if (!accept("x")) stop_expected("`x` and the rows, as in `64 x 64`");
+      made.height = whole_number("the rows");
+    } else if (is_type("maybe", TypeWord::maybe)) {
+      made.element.push_back(type());
+    } else if (is_type("ref", TypeWord::ref)) {
+      made.place = type_name("the name of an entity");
     } else if (first[0] >= 'a' && first[0] <= 'z') {
       depth_ = 0;
-      stop_unknown(made.place, "a type", kTypeWords);
+      stop_unknown(made.place, "a type", type_words());
     }
     return made;
   }
@@ -355,99 +526,62 @@ class Parser {
     made.step = number("the step");
   }
 
-  Number whole_number(std::string_view what) {
-    const Token place = peek();
-    if (place.kind != TokenKind::number) stop_expected(what);
-    Number made = number(what, false);
-    if (made.den != 1) stop(place, fmt::format("expected {}, a whole number", what));
-    return made;
-  }
-
-  // [-] digits [. digits] [/ digits]
-  Number number(std::string_view what, bool fraction = true) {
-    Number made;
-    made.place = peek();
-    const bool negative = accept("-");
-    if (peek().kind != TokenKind::number) stop_expected(what);
-    const Token digits = next();
-    const std::size_t dot = digits.text.find('.');
-    made.num = whole(digits, digits.text.substr(0, dot), negative);
-    if (dot != std::string_view::npos) {
-      const std::string_view after = digits.text.substr(dot + 1);
-      if (after.size() > 9) stop(digits, "more than 9 digits after the point");
-      for (std::size_t i = 0; i < after.size(); ++i) made.den *= 10;
-      const std::int64_t most = std::numeric_limits<std::int64_t>::max() / made.den - 1;
-      if (made.num > most || made.num < -most) {
-        stop(digits, "the number has too many digits");
-      }
-      const std::int64_t rest = whole(digits, after, false);
-      made.num = made.num * made.den + (negative ? -rest : rest);
-    }
-    if (fraction && accept("/")) {
-      const Token below = peek();
-      if (below.kind != TokenKind::number || below.text.find('.') != std::string_view::npos) {
-        stop_expected("a whole number below the fraction bar");
-      }
-      next();
-      const std::int64_t divisor = whole(below, below.text, false);
-      if (divisor < 1 || divisor > 1'000'000'000) {
-        stop(below, "the number below the fraction bar must be 1 to 1000000000");
-      }
-      made.den *= divisor;  // at most 10^9 * 10^9
-    }
-    if (made.place.line == digits.line) {  // underline all of it
-      const auto end = digits.text.data() + digits.text.size();
-      made.place.text = std::string_view(made.place.text.data(),
-                                         static_cast<std::size_t>(end - made.place.text.data()));
-    }
-    return made;
-  }
-
-  std::int64_t whole(const Token& place, std::string_view digits, bool negative) {
-    // Parsed with its sign, so that the lowest 64-bit number is in.
-    const std::string signed_digits = fmt::format("{}{}", negative ? "-" : "", digits);
-    std::int64_t value = 0;
-    const auto [end, error] =
-        std::from_chars(signed_digits.data(), signed_digits.data() + signed_digits.size(), value);
-    if (error != std::errc{} || end != signed_digits.data() + signed_digits.size()) {
-      stop(place, "the number is beyond 64 bits; numbers go from -2^63 to 2^63 - 1");
-    }
-    return value;
-  }
-
   // ---- recovery ----
 
-  bool starts_declaration() const {
-    return peek().first_on_line && contains(kDeclarations, peek().text) && peek(1).text != ":";
+  [[nodiscard]] bool starts_declaration(bool on_new_line = true) const {
+    return (peek().first_on_line || !on_new_line) && contains(declaration_words(), peek().text) &&
+           peek(1).text != ":";
   }
   void skip_to_declaration() {
+    depth_ = 0;
     // Any word at the start of a line may be a declaration, misspelt or not.
-    while (peek().kind != TokenKind::end && !starts_declaration() &&
+    while (!at_end() && !starts_declaration() &&
            !(peek().column == 1 && peek().kind == TokenKind::word)) {
       next();
     }
   }
   void skip_to_field() {
     depth_ = 0;
-    while (peek().kind != TokenKind::end && !is("}") && !starts_declaration()) {
+    while (!at_end() && !is("}") && !starts_declaration()) {
       if (peek(1).text == ":" && peek().kind == TokenKind::word) return;
       next();
     }
   }
 
-  const std::vector<Token>& tokens_;
-  std::vector<Diagnostic>& errors_;
-  FileSyntax file_;
-  std::size_t at_ = 0;
+  const std::vector<Comment>& comments_;
+  Reading& reading_;
+  std::uint16_t file_;
   int depth_ = 0;
-  bool seen_protocol_ = false;
-  bool reported_protocol_ = false;
+  std::uint32_t declaration_line_ = 0;
 };
 
 }  // namespace
 
-FileSyntax parse(const std::vector<Token>& tokens, std::vector<Diagnostic>& errors) {
-  return Parser(tokens, errors).file();
+const std::vector<std::string>& declaration_words() {
+  static const std::vector<std::string> kWords = {"protocol", "include", "quantity", "enum",
+                                                  "flags",    "record",  "channel",  "message",
+                                                  "request",  "entity"};
+  return kWords;
+}
+
+const std::vector<std::string>& type_words() {
+  static const std::vector<std::string> kWords = {
+      "bool",     "int",      "count", "real", "f32",  "f64",   "turn", "heading2",
+      "heading3", "rotation", "vec2",  "vec3", "text", "bytes", "enum", "flags",
+      "list",     "grid",     "maybe", "one",  "ref",  "peer",  "tick"};
+  return kWords;
+}
+
+FileSyntax parse(std::vector<std::unique_ptr<SourceFile>>& files, const Loader& load,
+                 std::vector<Diagnostic>& errors) {
+  Reading reading{files, load, {}};
+  const Tokens lexed = tokenize(files.front()->text, 0, errors);
+  if (lexed.tokens.size() == 1 && errors.empty()) {
+    errors.push_back({1, 1, 1, "the file is empty; it must start with `protocol NAME VERSION`"});
+  } else {
+    Parser(reading, lexed, 0, errors).file();
+  }
+  return std::move(reading.made);
 }
 
 }  // namespace kwind::language

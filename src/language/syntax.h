@@ -1,11 +1,14 @@
-// The syntax tree of a .kw file: what was written, with its places, before any name is looked up.
+// The syntax tree of a .kw file and those it includes: what was written, with its places, before
+// any name is looked up.
 #pragma once
 #include <cstdint>
+#include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "kwind/bits/delivery.h"
-#include "kwind/schema/info.h"
+#include "kwind/schema/protocol.h"
 #include "lexer.h"
 
 namespace kwind::language {
@@ -14,66 +17,156 @@ namespace kwind::language {
 struct Number {
   std::int64_t num = 0;
   std::int64_t den = 1;
-  Token place;
+  Token place;  ///< of kind `end` if nothing was written
+
+  [[nodiscard]] bool written() const { return place.kind != TokenKind::end; }
 };
 
-enum class TypeWord : std::uint8_t { named, boolean, integer, real, turn, text, enumeration, list };
+struct LifeSyntax {
+  Number since;
+  Number until;
+};
+
+enum class TypeWord : std::uint8_t {
+  named,
+  boolean,
+  integer,
+  count,
+  real,
+  f32,
+  f64,
+  turn,
+  heading2,
+  heading3,
+  rotation,
+  vec2,
+  vec3,
+  text,
+  bytes,
+  enumeration,
+  flags,
+  list,
+  grid,
+  maybe,
+  one_of,
+  ref,
+  peer,
+  tick,
+};
+
+struct OptionSyntax;
 
 struct TypeSyntax {
   TypeWord word = TypeWord::named;
-  Token place;                ///< the first word of the type
-  Number lo, hi, step;        ///< int, real, turn
-  bool end_left_out = false;  ///< ..<
-  Number limit;               ///< text, list
-  std::vector<Token> values;  ///< enumeration
+  Token place;                        ///< the first word of the type; ref: the entity's name
+  Number lo, hi, step;                ///< int, real, turn, heading2; within of heading3, rotation
+  bool end_left_out = false;          ///< ..<
+  Number limit;                       ///< count, text, bytes, list; grid: columns
+  Number height;                      ///< grid: rows
+  std::vector<OptionSyntax> options;  ///< enum, flags, one of
+  std::string unit;                   ///< behind `in`; numbers, angles, vectors
   std::vector<TypeSyntax> element;
+};
+
+/// A value of an enum, a flag, a case, a reason to refuse.
+struct OptionSyntax {
+  Token name;
+  LifeSyntax life;
+  Token stand_in;  ///< behind `else`; of kind `end` if not written
+  std::vector<TypeSyntax> type;
+  std::string doc;
+};
+
+/// A default: a number, or a word or string in `place`.
+struct DefaultSyntax {
+  Token place;
+  Number number;
 };
 
 struct FieldSyntax {
   Token name;
-  TypeSyntax type;
+  std::optional<TypeSyntax> type;  ///< none: local and untyped
+  std::optional<DefaultSyntax> initial;
+  LifeSyntax life;
+  std::optional<Token> at_spawn, owner_only, smooth, local;
+  schema::Local side = schema::Local::no;
+  std::optional<Token> follow;
+  Token speed, along;
+  Number within;
+  std::string doc;
 };
 
 struct QuantitySyntax {
   Token name;
   TypeSyntax type;
 };
-struct EnumSyntax {
+struct OptionsSyntax {  // enum or flags
   Token name;
-  std::vector<Token> values;
+  std::vector<OptionSyntax> options;
+  std::string doc;
 };
 struct RecordSyntax {
   Token name;
   std::vector<FieldSyntax> fields;
+  std::string doc;
 };
 struct ChannelSyntax {
   Token name;
   Delivery delivery = Delivery::unreliable;
+  Number repeat;
+  bool high = false;
+  bool bulk = false;
+  LifeSyntax life;
+  std::string doc;
 };
 struct MessageSyntax {
   Token name;
+  bool request = false;
+  bool whole = true;  ///< false: its head was wrong; kept for the errors in its fields
   schema::Direction direction = schema::Direction::both;
+  Token owner;  ///< the field behind `owner of`
   Token channel;
-  Number at_most;  ///< 0: not limited
+  Number at_most;
+  bool split = false;
+  LifeSyntax life;
   std::vector<FieldSyntax> fields;
+  std::vector<FieldSyntax> reply;      ///< request
+  std::vector<OptionSyntax> refusals;  ///< request
+  std::string doc;
+};
+struct EntitySyntax {
+  Token name;
+  LifeSyntax life;
+  std::vector<FieldSyntax> fields;
+  std::string doc;
 };
 
 struct FileSyntax {
   Token protocol_name;
   Number version;
+  Number entities, peers;
+  std::string doc;
   std::vector<QuantitySyntax> quantities;
-  std::vector<EnumSyntax> enums;
+  std::vector<OptionsSyntax> enums;
+  std::vector<OptionsSyntax> flags;
   std::vector<RecordSyntax> records;
   std::vector<ChannelSyntax> channels;
   std::vector<MessageSyntax> messages;
-  std::vector<MessageSyntax>
-      broken_messages;  ///< with a wrong head, kept for the errors in their fields
+  std::vector<EntitySyntax> entities_declared;
+  std::vector<std::size_t> starts;  ///< tokens of the first file that start a declaration
 };
 
-/// Parses what can be parsed and reports every error met on the way.
-FileSyntax parse(const std::vector<Token>& tokens, std::vector<Diagnostic>& errors);
+/// The words that start a declaration, and those that start a type.
+const std::vector<std::string>& declaration_words();
+const std::vector<std::string>& type_words();
+
+/// Parses what can be parsed, included files too, and reports every error met on the way.
+/// `files` holds the file given; included ones are put behind it and must not move afterwards.
+FileSyntax parse(std::vector<std::unique_ptr<SourceFile>>& files, const Loader& load,
+                 std::vector<Diagnostic>& errors);
 
 /// Looks names up, checks ranges and builds the protocol; reports every error met on the way.
-schema::Protocol resolve(const FileSyntax& file, std::vector<Diagnostic>& errors);
+schema::Protocol resolve(const FileSyntax& file, std::vector<Diagnostic>& errors,
+                         std::vector<Diagnostic>& hints);
 
 }  // namespace kwind::language

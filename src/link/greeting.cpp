@@ -60,7 +60,8 @@ Greeting::Answer Greeting::receive(Time now, std::span<const std::byte> datagram
         answer.error = Errc::unexpected;
       } else {
         answer.refused = refusal->code;
-        answer.text = refusal->text;
+        answer.text =
+            refusal->mismatch ? explain_mismatch(identity_, *refusal->mismatch) : refusal->text;
       }
       return answer;
     }

@@ -142,6 +142,8 @@ std::size_t write(const Refusal& refusal, std::span<std::byte> out) {
   writer.put(static_cast<std::uint64_t>(refusal.code), 8);
   writer.put(size, 8);
   put_bytes(writer, std::as_bytes(std::span(refusal.text)).first(size));
+  KWIND_ASSERT(refusal.mismatch.has_value() == (refusal.code == Errc::schema_mismatch));
+  if (refusal.mismatch) put(writer, *refusal.mismatch);
   return end(writer, out);
 }
 
@@ -221,6 +223,11 @@ Result<Refusal> read_refusal(std::span<const std::byte> datagram) {
   const std::uint64_t size = opened->reader.get(8);
   if (size > kMaxRefusalBytes) return fail(Errc::too_long);
   get_text(opened->reader, refusal.text, size);
+  if (refusal.code == Errc::schema_mismatch) {
+    auto mismatch = get_mismatch(opened->reader);
+    if (!mismatch) return fail(mismatch.error());
+    refusal.mismatch = std::move(*mismatch);
+  }
   if (const Errc error = rest_is_padding(opened->reader, false); error != Errc::none) {
     return fail(error);
   }

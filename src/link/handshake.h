@@ -11,6 +11,7 @@
 #include "kwind/bits/errors.h"
 #include "kwind/bits/time.h"
 #include "kwind/link/spec.h"
+#include "mismatch.h"
 
 namespace kwind::link {
 
@@ -46,7 +47,8 @@ struct Welcome {
 struct Refusal {
   std::uint64_t client_nonce = 0;
   Errc code = Errc::none;
-  std::string text;  ///< at most 160 bytes
+  std::string text;                    ///< at most 160 bytes
+  std::optional<Mismatch> mismatch{};  ///< with schema_mismatch, and only then
 };
 struct Versions {
   std::uint64_t client_nonce = 0;

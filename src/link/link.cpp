@@ -346,6 +346,7 @@ class Link::Impl {
           return;
         }
         break;
+      case Delivery::reliable:  // not a channel of a link yet: see ChannelSpec
       case Delivery::ordered:
         if (channel.ordered_in.receive(frame.number, frame.payload, frame.bits, frame.channel,
                                        inbox_) == OrderedReceiver::Taken::doubled) {

@@ -42,9 +42,6 @@ Result<std::size_t> Listener::common_version(const Identity& theirs, std::string
       }
     }
   }
-  const VersionDigest& newest = ours.versions.front();
-  why = fmt::format("the server has {} {} with digest {}; build both ends from the same file",
-                    ours.name, newest.version, bits::to_hex(newest.digest, 4));
   return fail(Errc::schema_mismatch);
 }
 
@@ -79,7 +76,13 @@ Listener::Outcome Listener::receive(Time now, const Endpoint& from,
   }
   std::string why;
   const auto agreed = common_version(hello->identity, why);
-  if (!agreed) return {agreed.error(), write(Refusal{nonce, agreed.error(), why}, reply), {}};
+  if (!agreed) {
+    Refusal refusal{nonce, agreed.error(), why};
+    if (agreed.error() == Errc::schema_mismatch) {
+      refusal.mismatch = mismatch_of(options_.identity, hello->identity);
+    }
+    return {agreed.error(), write(refusal, reply), {}};
+  }
 
   const auto answer_of = [&](const Admission& admission) {
     return Welcome{nonce, admission.server_nonce, admission.id, static_cast<std::uint8_t>(*agreed)};

@@ -1,6 +1,8 @@
 #include "kwind/schema/codec.h"
 
-#include <algorithm>
+#include <bit>
+#include <cmath>
+#include <limits>
 
 namespace kwind::schema {
 namespace {
@@ -30,6 +32,25 @@ std::size_t character_length(std::string_view text) {
   return 0;
 }
 
+// Only the shortest way to say a number is canonical: no NaN, no infinity, no negative zero.
+template <class Float, class Bits>
+Piece float_piece(Float value) {
+  std::uint64_t faults = 0;
+  if (!std::isfinite(value)) {
+    faults = 1;
+    value = std::isnan(value) ? Float{0} : std::copysign(std::numeric_limits<Float>::max(), value);
+  }
+  if (value == 0) value = 0;  // also -0
+  return {std::bit_cast<Bits>(value), 8 * sizeof(Float), faults};
+}
+template <class Bits, class Float>
+bool take_float(std::uint64_t index, Float& to) {
+  to = std::bit_cast<Float>(static_cast<Bits>(index));
+  if (std::isfinite(to) && !(to == 0 && std::signbit(to))) return true;
+  to = 0;
+  return false;
+}
+
 }  // namespace
 
 std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit) {
@@ -42,36 +63,147 @@ std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit) {
   return used;
 }
 
-void Encoder::fault() {
-  ++out_of_range_;
+// ---- Encoder ----
+
+void Encoder::fault(std::uint64_t times) {
+  out_of_range_ += times;
   KWIND_ASSERT(policy_ != bits::Policy::assert_range);
   if (policy_ == bits::Policy::refuse) error_ = Errc::out_of_range;
 }
 
+Piece Encoder::f32(float value) {
+  return float_piece<float, std::uint32_t>(value);
+}
+Piece Encoder::f64(double value) {
+  return float_piece<double, std::uint64_t>(value);
+}
+
+Piece Encoder::ref(std::uint32_t entities, std::uint32_t id, std::uint8_t generation) {
+  const unsigned bits = bits::bits_for(std::uint64_t{entities} * kGenerations + 1);
+  if (id == 0) return {0, bits, generation == 0 ? 0U : 1U};
+  if (id > entities || generation >= kGenerations) return {0, bits, 1};  // none, not another one
+  return {1 + std::uint64_t{id - 1} * kGenerations + generation, bits, 0};
+}
+
+Piece Encoder::choice(std::span<const Choice> choices, std::uint64_t place) const {
+  const bool known = place < choices.size();
+  const std::size_t sent =
+      choice_standing_for(choices, version_, known ? static_cast<std::size_t>(place) : 0);
+  return {code_of_choice(choices, version_, sent), bits::bits_for(choices_alive(choices, version_)),
+          known ? 0U : 1U};
+}
+
+void Encoder::count(std::uint32_t limit, std::uint32_t value) {
+  if (value > limit) {
+    fault(1);
+    value = limit;
+  }
+  out_.put_count(value, Decoder::kCountOrder);
+}
+
 void Encoder::text(std::uint32_t limit, std::string_view value) {
   const std::size_t size = valid_utf8_prefix(value, limit);
-  if (size != value.size()) fault();
+  if (size != value.size()) fault(1);
   out_.put(size, bits::bits_for(std::uint64_t{limit} + 1));
   out_.put_bits(std::as_bytes(std::span(value.data(), size)), size * 8);
+}
+
+void Encoder::bytes(std::uint32_t limit, std::span<const std::byte> value) {
+  const std::size_t size = length(limit, value.size());
+  out_.put_bits(value, size * 8);
+}
+
+// ---- Decoder ----
+
+bool Decoder::F32Slot::take(std::uint64_t index, Decoder&) const {
+  return take_float<std::uint32_t>(index, *to);
+}
+bool Decoder::F64Slot::take(std::uint64_t index, Decoder&) const {
+  return take_float<std::uint64_t>(index, *to);
+}
+
+bool Decoder::Heading2Slot::take(std::uint64_t index, Decoder&) const {
+  const bool good = index < range.count;
+  const auto value = bits::heading2_value(range, good ? index : 0);
+  *x = value[0];
+  *y = value[1];
+  return good;
+}
+
+bool Decoder::Heading3Slot::take(std::uint64_t index, Decoder&) const {
+  const bool good = index <= grid.last_index() && grid.canonical(index);
+  const auto value = good ? grid.value_of(index) : std::array<double, 3>{0, 0, 1};
+  *x = value[0];
+  *y = value[1];
+  *z = value[2];
+  return good;
+}
+
+bool Decoder::RotationSlot::take(std::uint64_t index, Decoder&) const {
+  const bool good = index <= grid.last_index() && grid.canonical(index);
+  const auto value = good ? grid.value_of(index) : std::array<double, 4>{1, 0, 0, 0};
+  *w = value[0];
+  *x = value[1];
+  *y = value[2];
+  *z = value[3];
+  return good;
+}
+
+bool Decoder::TickSlot::take(std::uint64_t index, Decoder& in) const {
+  // The tick with these low bits that is nearest to the newest known: at most 2^15 away.
+  const std::uint32_t newest = in.reference_tick_;
+  const auto ahead = static_cast<std::int16_t>(
+      static_cast<std::uint16_t>(index - static_cast<std::uint16_t>(newest)));
+  if (ahead < 0 && newest < static_cast<std::uint32_t>(-ahead)) {
+    *to = static_cast<std::uint32_t>(index);  // before tick 0: it must be the one after
+  } else {
+    *to = newest + static_cast<std::uint32_t>(static_cast<std::int32_t>(ahead));
+  }
+  if (ahead > 0 && *to > in.newest_tick_) in.newest_tick_ = *to;
+  return true;
+}
+
+bool Decoder::RefSlot::take(std::uint64_t index, Decoder&) const {
+  const bool good = index <= std::uint64_t{entities} * kGenerations;
+  const bool some = good && index > 0;
+  *id = some ? 1 + static_cast<std::uint32_t>((index - 1) / kGenerations) : 0;
+  *generation = some ? static_cast<std::uint8_t>((index - 1) % kGenerations) : std::uint8_t{0};
+  return good;
+}
+
+std::uint64_t Decoder::choice(std::span<const Choice> choices) {
+  return choice_with_code(choices, version_, choice(choices_alive(choices, version_)));
 }
 
 std::size_t Decoder::length(std::uint32_t limit) {
   const std::uint64_t size = in_.get(bits::bits_for(std::uint64_t{limit} + 1));
   if (size <= limit) return static_cast<std::size_t>(size);
-  set_error(Errc::too_long);
+  fail(Errc::too_long);
+  return 0;
+}
+
+std::size_t Decoder::length(std::uint32_t limit, std::uint32_t item_bits) {
+  const std::size_t size = length(limit);
+  if (item_bits == 0) {
+    empty_items_ += size;
+    if (empty_items_ <= kMostEmptyItems) return size;
+    fail(Errc::too_long);
+    return 0;
+  }
+  if (size * item_bits <= in_.left_bits()) return size;
+  in_.set_failed();
   return 0;
 }
 
 void Decoder::text(std::uint32_t limit, std::string& value) {
-  const std::size_t size = length(limit);
-  if (size * 8 > in_.left_bits()) {  // before the resize: a lie about the length costs no memory
-    in_.set_failed();
-    value.clear();
-    return;
-  }
-  value.resize(size);
-  in_.get_bits(std::as_writable_bytes(std::span(value.data(), size)), size * 8);
-  if (valid_utf8_prefix(value, size) != size) set_error(Errc::text_encoding);
+  value.resize(length(limit, 8));
+  in_.get_bits(std::as_writable_bytes(std::span(value.data(), value.size())), value.size() * 8);
+  if (valid_utf8_prefix(value, value.size()) != value.size()) fail(Errc::text_encoding);
+}
+
+void Decoder::bytes(std::uint32_t limit, std::vector<std::byte>& value) {
+  value.resize(length(limit, 8));
+  in_.get_bits(value, value.size() * 8);
 }
 
 }  // namespace kwind::schema

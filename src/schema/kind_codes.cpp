@@ -2,13 +2,14 @@
 
 namespace kwind::schema {
 
-KindCodes::KindCodes(const ProtocolInfo& protocol, Direction way)
+KindCodes::KindCodes(const ProtocolInfo& protocol, Direction way, std::uint16_t version)
     : protocol_(&protocol),
       code_(protocol.messages.size(), kNone),
       kinds_(protocol.channels.size()) {
   KWIND_ASSERT(way != Direction::both);
   for (const MessageInfo& message : protocol.messages) {
     if (message.direction != Direction::both && message.direction != way) continue;
+    if (!message.life.alive(version)) continue;
     std::vector<std::uint16_t>& on_channel = kinds_[message.channel];
     code_[message.kind] = static_cast<std::uint16_t>(on_channel.size());
     on_channel.push_back(message.kind);

@@ -189,8 +189,10 @@ TEST(Host, AFullServerRefusesInOneSentence) {
 
 TEST(Host, PeersBuiltFromOtherDescriptionsAreRefused) {
   Harbour harbour;
+  std::vector<schema::VersionInfo> versions(kProtocol.versions.begin(), kProtocol.versions.end());
+  for (schema::VersionInfo& entry : versions) entry.digest[0] ^= std::byte{1};
   schema::ProtocolInfo other = kProtocol;
-  other.digest[0] ^= std::byte{1};
+  other.versions = versions;
   harbour.join(other);
   harbour.run(500ms);
   EXPECT_EQ(harbour.ended(0).substr(0, 15), "schema_mismatch");
@@ -290,8 +292,7 @@ struct Forged {
   unsigned bits = 0;
   static const schema::MessageInfo& info() { return T::info(); }
   friend void encode(schema::Encoder& out, const Forged& from) {
-    out.integer({0, static_cast<std::int64_t>(bits::low_mask(from.bits))},
-                static_cast<std::int64_t>(from.bits_value));
+    out.write(schema::Piece{from.bits_value, from.bits, 0});
   }
   friend void decode(schema::Decoder&, Forged&) {}
 };

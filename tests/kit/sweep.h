@@ -17,4 +17,10 @@ inline std::vector<std::uint64_t> seeds(std::uint64_t slice, std::uint64_t full)
   return all;
 }
 
+/// How many rounds: a slice by default, all with KWIND_SWEEP=full.
+inline std::uint64_t sweep_size(std::uint64_t slice, std::uint64_t full) {
+  const char* sweep = std::getenv("KWIND_SWEEP");
+  return sweep != nullptr && std::string(sweep) == "full" ? full : slice;
+}
+
 }  // namespace kwind::kit

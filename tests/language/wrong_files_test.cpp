@@ -25,11 +25,11 @@ TEST(WrongFiles, GiveTheirExpectedErrors) {
     if (entry.path().extension() != ".kw") continue;
     ++files;
     const std::string text = read(entry.path());
-    const Compiled compiled = compile(text);
+    const Compiled compiled = compile(text, entry.path().filename().string());
     EXPECT_FALSE(compiled.ok()) << entry.path();
     std::string out;
     for (const Diagnostic& error : compiled.errors) {
-      out += render(error, entry.path().filename().string(), text);
+      out += render(error, compiled);
     }
     fs::path expected = entry.path();
     expected.replace_extension(".txt");
@@ -51,9 +51,11 @@ TEST(WrongFiles, AreNeverEndlessWhereverTheyAreCut) {
   ASSERT_TRUE(compile(text).ok());
   for (std::size_t cut = 0; cut < text.size(); ++cut) {
     const std::string part = text.substr(0, cut);
-    for (const Diagnostic& error : compile(part).errors) (void)render(error, "cut.kw", part);
+    const Compiled cut_short = compile(part);
+    for (const Diagnostic& error : cut_short.errors) (void)render(error, cut_short);
     const std::string hole = text.substr(0, cut) + text.substr(std::min(cut + 3, text.size()));
-    for (const Diagnostic& error : compile(hole).errors) (void)render(error, "hole.kw", hole);
+    const Compiled holed = compile(hole);
+    for (const Diagnostic& error : holed.errors) (void)render(error, holed);
   }
 }
 

@@ -419,9 +419,8 @@ TEST_F(Door, RefusesAnotherProtocolAndAnotherDigestByName) {
   EXPECT_EQ(refusal(knock(knocking, a_, at(0s)), Errc::protocol_name), "this server speaks `test`");
   knocking.identity = kit::test_identity();
   knocking.identity.versions[0].digest[3] ^= std::byte{1};
-  EXPECT_NE(
-      refusal(knock(knocking, a_, at(0s)), Errc::schema_mismatch).find("the server has test 1"),
-      std::string::npos);
+  EXPECT_EQ(refusal(knock(knocking, a_, at(0s)), Errc::schema_mismatch), "")
+      << "what differs is told in digests, see mismatch_test.cpp";
   knocking.identity = kit::test_identity();
   knocking.identity.versions.insert(knocking.identity.versions.begin(), {2, {}});
   const auto outcome = knock(knocking, a_, at(0s));

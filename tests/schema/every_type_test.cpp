@@ -231,11 +231,11 @@ TEST(Layout, IsTheOneThatDocsStateBitByBit) {
   ASSERT_TRUE(encoded);
   EXPECT_EQ(encoded->bits, 3U + 3 + 4 + 15 + 15 + 3 + 3 + 6 + 4 + 1 + 2 + 4 + 32);
   EXPECT_EQ(bits::to_hex(memory, bits::bytes_for(encoded->bits)), "5102000280591e23aa323937");
-  EXPECT_EQ(bits::to_hex(kProtocol.digest, 16), "a7c6fcac2c639af3dfcffc9dc66dff16");
+  EXPECT_EQ(bits::to_hex(kProtocol.versions[0].digest, 16), "b8308227f7d737f812d09abb57efb38c");
 }
 
 TEST(KindCodes, CostNothingWhereOneKindTravels) {
-  const schema::KindCodes up(kProtocol, schema::Direction::from_client);
+  const schema::KindCodes up(kProtocol, schema::Direction::from_client, kProtocol.version);
   std::array<std::byte, 4> memory{};
   const auto bits_of = [&](std::uint16_t kind) {
     bits::Writer out(memory);

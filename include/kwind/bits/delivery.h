@@ -8,6 +8,7 @@ namespace kwind {
 enum class Delivery : std::uint8_t {
   unreliable,  ///< each message arrives once or not at all, in any order
   sequenced,   ///< as unreliable, and only messages newer than the last delivered one arrive
+  reliable,    ///< each message arrives exactly once, in any order
   ordered,     ///< each message arrives exactly once, in the order of sending
 };
 
@@ -15,6 +16,7 @@ constexpr std::string_view name_of(Delivery delivery) {
   switch (delivery) {
     case Delivery::unreliable: return "unreliable";
     case Delivery::sequenced: return "sequenced";
+    case Delivery::reliable: return "reliable";
     case Delivery::ordered: return "ordered";
   }
   return "";

@@ -53,6 +53,7 @@ enum class Verdict : std::uint8_t {
   X(message_too_large, 42, Verdict::report, "the message does not fit into one datagram")            \
   X(out_of_range, 43, Verdict::report, "a value to be sent is outside its range")                    \
   X(no_such_peer, 44, Verdict::report, "no connection has this number")                              \
+  X(unknown_to_peer, 45, Verdict::report, "the agreed version of the protocol does not have the message") \
   X(address_in_use, 50, Verdict::report, "another program is using the address and port")            \
   X(bad_address, 51, Verdict::report, "the address cannot be understood or does not exist here")     \
   X(no_permission, 52, Verdict::report, "the system does not permit this address or port")           \

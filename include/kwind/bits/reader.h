@@ -2,7 +2,6 @@
 // Sticky: past the end it yields zeros and remembers it, so one check covers a block of reads.
 // One reader, one thread. Allocates nothing, never reads outside its span.
 #pragma once
-#include <algorithm>
 #include <cstddef>
 #include <cstdint>
 #include <cstring>
@@ -83,7 +82,8 @@ class Reader {
     fill_ -= bits;
   }
   void refill() {
-    const std::size_t bytes = std::min<std::size_t>(8, bytes_.size() - next_);
+    const std::size_t left = bytes_.size() - next_;
+    const std::size_t bytes = left < 8 ? left : 8;
     accumulator_ = 0;
     std::memcpy(&accumulator_, bytes_.data() + next_, bytes);
     if constexpr (std::endian::native == std::endian::big) {

@@ -22,6 +22,11 @@ constexpr unsigned bits_for(std::uint64_t count) {
   return count <= 1 ? 0U : static_cast<unsigned>(std::bit_width(count - 1));
 }
 
+/// Bits that Writer::put_count spends on `value`.
+constexpr unsigned count_bits(std::uint64_t value, unsigned k) {
+  return 2 * static_cast<unsigned>(std::bit_width((value >> k) + 1)) - 1 + k;
+}
+
 constexpr std::size_t bytes_for(std::size_t bits) {
   return (bits + 7) / 8;
 }

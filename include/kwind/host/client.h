@@ -54,7 +54,9 @@ class Client {
   /// queue_full; out_of_range under Policy::refuse.
   template <schema::Message T>
   Errc send(const T& message) {
-    const auto packed = packer_.pack(message);
+    const std::uint16_t agreed = version();
+    if (agreed == 0) return Errc::closed;
+    const auto packed = packer_.pack(message, agreed);
     return packed ? send_packed(*packed) : packed.error();
   }
 
@@ -64,6 +66,8 @@ class Client {
 
   [[nodiscard]] bool connected() const;
   [[nodiscard]] bool ended() const;
+  /// The version of the protocol agreed with the server; 0 until connected.
+  [[nodiscard]] std::uint16_t version() const;
   [[nodiscard]] const link::Stats& stats() const;
   [[nodiscard]] Counts counts() const;
   [[nodiscard]] Traffic traffic() const;

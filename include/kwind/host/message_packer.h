@@ -4,6 +4,7 @@
 #include <array>
 #include <cstdint>
 #include <span>
+#include <vector>
 
 #include "kwind/link/spec.h"
 #include "kwind/schema/codec.h"
@@ -13,6 +14,7 @@ namespace kwind::host {
 
 struct PackedMessage {
   std::uint16_t kind = 0;
+  std::uint16_t version = 0;         ///< in whose layout it is
   std::span<const std::byte> bytes;  ///< valid until the next pack()
   std::size_t bits = 0;
 };
@@ -21,31 +23,56 @@ class MessagePacker {
  public:
   /// For messages in direction `way` of `protocol`, which must outlive this.
   MessagePacker(const schema::ProtocolInfo& protocol, schema::Direction way, bits::Policy policy)
-      : codes_(protocol, way), policy_(policy) {}
+      : policy_(policy) {
+    for (const schema::VersionInfo& entry : protocol.versions) {
+      codes_.push_back({entry.version, schema::KindCodes(protocol, way, entry.version)});
+    }
+  }
 
+  /// Packs in the layout of `version`, which must be one that the protocol speaks.
   /// Requires: T is a message of the protocol and travels in this direction.
-  /// Errors: out_of_range under Policy::refuse.
+  /// Errors: unknown_to_peer, which is counted; message_too_large; out_of_range under
+  /// Policy::refuse.
   template <schema::Message T>
-  [[nodiscard]] Result<PackedMessage> pack(const T& message) {
-    const std::uint16_t kind = T::info().kind;
+  [[nodiscard]] Result<PackedMessage> pack(const T& message, std::uint16_t version) {
+    const schema::MessageInfo& info = T::info();
+    const schema::KindCodes& codes = codes_of(version);
+    if (!info.life.alive(version)) {
+      ++unknown_to_peer_;
+      return fail(Errc::unknown_to_peer);
+    }
     bits::Writer writer(scratch_);
-    codes_.put(writer, kind);
-    schema::Encoder out(writer, policy_);
+    codes.put(writer, info.kind);
+    schema::Encoder out(writer, policy_, version);
     encode(out, message);
     out_of_range_ += out.out_of_range_count();
     if (out.error() != Errc::none) return fail(out.error());
     writer.finish();
-    return PackedMessage{kind, scratch_, writer.bit_count()};
+    return PackedMessage{info.kind, version, scratch_, writer.bit_count()};
   }
 
-  [[nodiscard]] const schema::KindCodes& codes() const { return codes_; }
   /// Values so far that were outside their ranges.
   [[nodiscard]] std::uint64_t out_of_range() const { return out_of_range_; }
+  /// Messages so far that a peer's version does not have; one for each version when sent to many.
+  [[nodiscard]] std::uint64_t unknown_to_peer() const { return unknown_to_peer_; }
 
  private:
-  schema::KindCodes codes_;
+  struct Codes {
+    std::uint16_t version;
+    schema::KindCodes codes;
+  };
+  [[nodiscard]] const schema::KindCodes& codes_of(std::uint16_t version) const {
+    for (const Codes& entry : codes_) {
+      if (entry.version == version) return entry.codes;
+    }
+    KWIND_ASSERT(false && "the protocol does not speak this version");
+    return codes_.front().codes;
+  }
+
+  std::vector<Codes> codes_;  // newest first
   bits::Policy policy_;
   std::uint64_t out_of_range_ = 0;
+  std::uint64_t unknown_to_peer_ = 0;
   std::array<std::byte, link::kMaxMessageBytes> scratch_{};
 };
 

@@ -46,6 +46,7 @@ struct Counts {
   route::DispatchCounts route;  ///< what became of accepted messages
   std::uint64_t values_out_of_range = 0;  ///< in messages to be sent; see Options::policy
   std::uint64_t sends_refused = 0;        ///< rate_limited or queue_full at this end
+  std::uint64_t unknown_to_peer = 0;      ///< sends of messages that the peer's version lacks
 };
 
 /// Sums over all connections since the start, closed ones included.

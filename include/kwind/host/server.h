@@ -58,21 +58,29 @@ class Server {
 
   /// Queues `message` for one client.
   /// Errors: no_such_peer; rate_limited (the protocol's `at most`); queue_full; closed;
-  /// out_of_range under Policy::refuse.
+  /// unknown_to_peer (its version has no T); message_too_large; out_of_range under Policy::refuse.
   template <schema::Message T>
   Errc send(Peer to, const T& message) {
-    const auto packed = packer_.pack(message);
+    const std::uint16_t agreed = version(to);
+    if (agreed == 0) return Errc::no_such_peer;
+    const auto packed = packer_.pack(message, agreed);
     return packed ? send_packed(to, *packed) : packed.error();
   }
-  /// Queues `message`, encoded once, for every client; returns for how many.
+  /// Queues `message`, encoded once for each version of the protocol that is in use, for every
+  /// client; returns for how many.
   template <schema::Message T>
   std::size_t send_to_all(const T& message) {
     return send_to_all_but(Peer{0}, message);
   }
   template <schema::Message T>
   std::size_t send_to_all_but(Peer left_out, const T& message) {
-    const auto packed = packer_.pack(message);
-    return packed ? send_packed_to_all_but(left_out, *packed) : 0;
+    std::size_t count = 0;
+    for (const schema::VersionInfo& entry : protocol_.versions) {
+      if (!version_in_use(entry.version)) continue;
+      const auto packed = packer_.pack(message, entry.version);
+      if (packed) count += send_packed_to_all_but(left_out, *packed);
+    }
+    return count;
   }
 
   /// Closes a connection after delivering its ordered messages. Unknown peers are ignored.
@@ -81,15 +89,19 @@ class Server {
 
   [[nodiscard]] std::vector<Peer> peers() const;  ///< in the order of their numbers
   [[nodiscard]] std::size_t connections() const;  ///< clients, those coming and going included
+  /// The version of the protocol agreed with a client; 0 if there is no such client.
+  [[nodiscard]] std::uint16_t version(Peer peer) const;
   [[nodiscard]] const link::Stats* stats(Peer peer) const;  ///< nullptr if there is no such client
   [[nodiscard]] Counts counts() const;
   [[nodiscard]] Traffic traffic() const;
 
  private:
   struct Impl;
+  [[nodiscard]] bool version_in_use(std::uint16_t version) const;
   Errc send_packed(Peer to, const PackedMessage& message);
   std::size_t send_packed_to_all_but(Peer left_out, const PackedMessage& message);
 
+  const schema::ProtocolInfo& protocol_;
   route::Dispatcher<Peer> dispatcher_;
   MessagePacker packer_;
   std::unique_ptr<Impl> impl_;

@@ -1,6 +1,8 @@
 // From the text of a .kw file to a schema::Protocol, or to all of its errors with their places.
 // Used by the tool and the generators; no game links it. Pure functions of the text; safe anywhere.
 #pragma once
+#include <functional>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -9,30 +11,49 @@
 
 namespace kwind::language {
 
-/// One error. Lines and columns count from 1; columns count bytes.
+/// One error or hint. Lines and columns count from 1; columns count bytes.
 struct Diagnostic {
   std::uint32_t line = 1;
   std::uint32_t column = 1;
   std::uint32_t length = 1;  ///< bytes to underline, within the line
   std::string message;       ///< what is wrong and, after a semicolon, what to do
+  std::uint16_t file = 0;    ///< place in Compiled::files
+};
+
+/// A file that was read: the one given, then those that `include` named.
+struct SourceFile {
+  std::string name;
+  std::string text;
 };
 
 struct Compiled {
   schema::Protocol protocol;       ///< meaningful only without errors
   std::vector<Diagnostic> errors;  ///< in the order of their places, at most kMostErrors
+  std::vector<Diagnostic> hints;   ///< what is right and could be better, likewise
+  std::vector<SourceFile> files;
   [[nodiscard]] bool ok() const { return errors.empty(); }
 };
 
-inline constexpr std::size_t kMostErrors = 50;
-inline constexpr std::size_t kMostFileBytes = std::size_t{1} << 20;
-/// A message must fit into one datagram beside the framing (1200 bytes less header, acks and
-/// check).
-inline constexpr std::uint32_t kMostMessageBytes = 1100;
+/// Gives the text of an included file, or nothing if it cannot be read. `name` is as written, put
+/// behind the folder of the including file: "quays/marks.kw". Core code reads no files itself.
+using Loader = std::function<std::optional<std::string>(const std::string& name)>;
 
-/// Compiles a whole file. O(size of the text).
-Compiled compile(std::string_view text);
+inline constexpr std::size_t kMostErrors = 50;
+/// Of all files together.
+inline constexpr std::size_t kMostFileBytes = std::size_t{1} << 20;
+inline constexpr std::size_t kMostFiles = 64;
+/// What one datagram carries beside the framing (1200 bytes less header, acks and check): the most
+/// of a message on an unreliable or sequenced channel unless it says `split`.
+inline constexpr std::uint32_t kMostMessageBytes = 1100;
+/// The most of any message.
+inline constexpr std::uint32_t kMostSplitBytes = std::uint32_t{1} << 20;
+
+/// Compiles a whole file, which `name` names in errors. Without a loader `include` is an error.
+/// O(size of the text).
+Compiled compile(std::string_view text, std::string_view name = "", const Loader& load = {});
 
 /// "file:line:column: error: message", the line, and a caret under the place.
-std::string render(const Diagnostic& diagnostic, std::string_view file_name, std::string_view text);
+std::string render(const Diagnostic& diagnostic, const Compiled& compiled,
+                   std::string_view severity = "error");
 
 }  // namespace kwind::language

@@ -1,14 +1,25 @@
-// Writes the C++ header of a protocol. Pure; safe anywhere.
+// Writes the C++ headers of a protocol. Pure; safe anywhere.
 #pragma once
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "kwind/schema/protocol.h"
 
 namespace kwind::language {
 
-/// The text of a header with one struct for each record and message, their codecs and the tables.
-/// The same protocol and name give the same text. `source_name` is named in its first line.
-std::string generate_cpp(const schema::Protocol& protocol, std::string_view source_name);
+/// A file to be written, its path below the chosen folder.
+struct GeneratedFile {
+  std::string path;
+  std::string text;
+};
+
+/// One header for each declaration, `harbour/helm.h`; `harbour.h`, which includes them all and
+/// holds the tables; and where entities have local fields `harbour_server.h` and
+/// `harbour_client.h`, which no code of the other side includes. The same protocol and name give
+/// the same texts: a declaration's header changes when it, or what stands in the table for it,
+/// does.
+std::vector<GeneratedFile> generate_cpp(const schema::Protocol& protocol,
+                                        std::string_view source_name);
 
 }  // namespace kwind::language

@@ -21,6 +21,7 @@ inline constexpr std::size_t kMaxChannels = 16;
 
 enum class ConnectionId : std::uint32_t {};
 
+/// Requires: delivery is not `reliable`, which hosts ask for as `ordered` until links have it.
 struct ChannelSpec {
   Delivery delivery = Delivery::unreliable;
 };
@@ -30,10 +31,19 @@ struct VersionDigest {
   bits::Digest128 digest{};
 };
 
+/// A part of the protocol from some version on. Rows of one part stand together, oldest first.
+struct DeclarationDigest {
+  std::string name;
+  std::uint16_t from = 1;
+  std::uint32_t digest = 0;  ///< 0: from here on it does not exist
+};
+
 /// The protocol above the link, as both ends compare it: the link does not look inside.
 struct Identity {
   std::string name;                     ///< at most 64 bytes
   std::vector<VersionDigest> versions;  ///< 1 to 16, newest first
+  /// What refusals name; it does not travel whole.
+  std::vector<DeclarationDigest> declarations{};
 };
 
 struct LinkOptions {

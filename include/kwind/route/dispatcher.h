@@ -36,16 +36,16 @@ class Dispatcher {
     static_cast<EntryOf<T>&>(*entries_[kind]).handlers.emplace_back(std::move(handler));
   }
 
-  /// Decodes the bits left in `in` and calls the handlers of `kind`. O(1) beside both.
-  /// Errors: those of schema::decode_message; then no handler was called.
-  Errc dispatch(std::uint16_t kind, Peer peer, const bits::Reader& in) {
+  /// Decodes the bits left in `in`, laid out as `layout` says, and calls the handlers of `kind`.
+  /// O(1) beside both. Errors: those of schema::decode_message; then no handler was called.
+  Errc dispatch(std::uint16_t kind, Peer peer, const bits::Reader& in, schema::Layout& layout) {
     KWIND_ASSERT(kind < entries_.size());
     if (!entries_[kind]) {
       ++counts_.unheard;
       return Errc::none;
     }
     const bool outer = std::exchange(running_, true);
-    const Errc error = entries_[kind]->run(peer, in, counts_);
+    const Errc error = entries_[kind]->run(peer, in, layout, counts_);
     running_ = outer;
     if (error == Errc::none) ++counts_.handled;
     return error;
@@ -56,12 +56,14 @@ class Dispatcher {
  private:
   struct Entry {
     virtual ~Entry() = default;
-    virtual Errc run(Peer peer, const bits::Reader& in, DispatchCounts& counts) = 0;
+    virtual Errc run(Peer peer, const bits::Reader& in, schema::Layout& layout,
+                     DispatchCounts& counts) = 0;
   };
   template <class T>
   struct EntryOf final : Entry {
-    Errc run(Peer peer, const bits::Reader& in, DispatchCounts& counts) override {
-      const Errc error = schema::decode_message(in, message);
+    Errc run(Peer peer, const bits::Reader& in, schema::Layout& layout,
+             DispatchCounts& counts) override {
+      const Errc error = schema::decode_message(in, message, layout);
       if (error != Errc::none) return error;
       for (const auto& handler : handlers) {
         try {

@@ -7,6 +7,7 @@
 
 #include "kwind/bits/delivery.h"
 #include "kwind/bits/digest.h"
+#include "kwind/schema/life.h"
 
 namespace kwind::schema {
 
@@ -22,16 +23,25 @@ constexpr std::string_view name_of(Direction direction) {
   return "";
 }
 
+/// A request and its answer are two kinds of message; the answer travels the other way.
+enum class MessageRole : std::uint8_t { message, request, answer };
+
 struct FieldInfo {
   std::string_view name;
-  std::string_view type;  ///< as the description spells it, quantities resolved
-  std::uint32_t fewest_bits;
+  std::string_view type;      ///< as the description spells it, quantities resolved
+  std::string_view unit;      ///< of its quantity; may be empty
+  std::uint32_t fewest_bits;  ///< in the newest version that has it
   std::uint32_t most_bits;
+  Life life;
 };
 
 struct ChannelInfo {
   std::string_view name;
   Delivery delivery;
+  bool high;            ///< priority high
+  bool bulk;            ///< fills only what the others leave
+  std::uint8_t repeat;  ///< copies of the last unacknowledged messages in each datagram
+  Life life;
 };
 
 struct MessageInfo {
@@ -40,17 +50,35 @@ struct MessageInfo {
   std::uint8_t channel;  ///< place in ProtocolInfo::channels
   Direction direction;
   std::uint16_t at_most_per_second;  ///< 0: not limited
-  std::uint32_t fewest_bits;         ///< of the fields, without kind code and framing
+  std::uint32_t fewest_bits;         ///< of the fields in the newest version, without framing
   std::uint32_t most_bits;
   std::span<const FieldInfo> fields;
+  MessageRole role = MessageRole::message;
+  Life life{};
+  std::string_view owner_field{};  ///< the ref whose owner alone may send it; empty: anybody
+};
+
+/// What a version is called on the wire.
+struct VersionInfo {
+  std::uint16_t version;
+  bits::Digest128 digest;  ///< of the canonical listing for `version`
+};
+
+/// The short digest of a channel, message or entity from some version on; rows of one declaration
+/// stand together, oldest first.
+struct DeclarationInfo {
+  std::string_view name;
+  std::uint16_t from;    ///< the first version with this digest
+  std::uint32_t digest;  ///< 0: from here on it does not exist
 };
 
 struct ProtocolInfo {
   std::string_view name;
-  std::uint32_t version;
-  bits::Digest128 digest;  ///< of the canonical listing for `version`
+  std::uint16_t version;                  ///< the newest
+  std::span<const VersionInfo> versions;  ///< all that it speaks, newest first; 1 to 16
   std::span<const ChannelInfo> channels;
   std::span<const MessageInfo> messages;
+  std::span<const DeclarationInfo> declarations;
 };
 
 }  // namespace kwind::schema

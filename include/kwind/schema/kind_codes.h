@@ -1,6 +1,6 @@
 // How a message says of which kind it is: within one direction and one channel the kinds are
-// numbered from 0, and the number takes as many bits as that needs. A channel that carries one kind
-// in a direction spends nothing on it.
+// that the agreed version has are numbered from 0, and the number takes as many bits as that needs.
+// A channel that carries one kind in a direction spends nothing on it.
 #pragma once
 #include <cstdint>
 #include <vector>
@@ -13,11 +13,11 @@ namespace kwind::schema {
 
 class KindCodes {
  public:
-  /// For messages in `way`, which is from_client or from_server. `protocol` must outlive this.
-  /// O(messages).
-  KindCodes(const ProtocolInfo& protocol, Direction way);
+  /// For messages of `version` in `way`, which is from_client or from_server. `protocol` must
+  /// outlive this. O(messages).
+  KindCodes(const ProtocolInfo& protocol, Direction way, std::uint16_t version);
 
-  /// Whether `kind` may travel in this direction.
+  /// Whether `kind` travels in this direction, in this version.
   [[nodiscard]] bool carries(std::uint16_t kind) const { return code_[kind] != kNone; }
   /// Writes the code of `kind`. Requires: carries(kind).
   void put(bits::Writer& out, std::uint16_t kind) const;

@@ -2,23 +2,50 @@
 // and the digest are made from. Plain values, no behaviour beyond questions about themselves.
 #pragma once
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "kwind/bits/quantise.h"
+#include "kwind/bits/unit_vectors.h"
 #include "kwind/schema/info.h"
+#include "kwind/schema/life.h"
+#include "kwind/schema/value.h"
 
 namespace kwind::schema {
 
 enum class TypeKind : std::uint8_t {
   boolean,
   integer,
+  count,
   real,
+  f32,
+  f64,
   turn,
+  heading2,
+  heading3,
+  rotation,
+  vec,
   text,
+  bytes,
   enumeration,
+  flags,
   record,
   list,
+  grid,
+  maybe,
+  one_of,
+  ref,
+  peer,
+  tick,
+};
+
+/// num / den in lowest terms, den >= 1.
+struct Fraction {
+  std::int64_t num = 0;
+  std::int64_t den = 1;
+  [[nodiscard]] double value() const { return static_cast<double>(num) / static_cast<double>(den); }
+  friend bool operator==(const Fraction&, const Fraction&) = default;
 };
 
 /// The type of a field. Which members mean something depends on `kind`.
@@ -26,72 +53,183 @@ struct Type {
   TypeKind kind = TypeKind::boolean;
   bits::IntRange integer{};
   bits::RealRange real{};
-  bits::TurnRange turn{};
-  std::uint32_t limit = 0;  ///< text: most bytes; list: most items
-  std::uint32_t index = 0;  ///< enumeration: place in Protocol::enums; record: in Protocol::records
-  std::vector<Type> element;  ///< list: one entry, the type of an item
+  bits::TurnRange turn{};           ///< turn, heading2
+  Fraction within;                  ///< heading3, rotation: degrees, as written
+  bits::DirectionGrid direction{};  ///< heading3
+  bits::RotationGrid rotation{};    ///< rotation
+  /// count: the largest; text, bytes: most bytes; list: most items; vec: 2 or 3; grid: columns;
+  /// ref: most entities; peer: most peers.
+  std::uint32_t limit = 0;
+  std::uint32_t height = 0;     ///< grid: rows
+  std::uint32_t item_bits = 0;  ///< list: fewest bits of an item in any version that is spoken
+  /// enumeration, flags, record, one_of, ref: place in enums, flags, records, one_ofs, entities.
+  std::uint32_t index = 0;
+  std::vector<Type> element;  ///< vec, list, grid, maybe: one entry
 
   friend bool operator==(const Type&, const Type&) = default;
+};
+
+/// Which process alone has a field that never travels.
+enum class Local : std::uint8_t { no, server, client };
+
+/// `follow SPEED along DIRECTION`: how both ends move a value on between updates.
+struct Follow {
+  std::string speed;      ///< a field of the same entity
+  std::string along;      ///< a turn or heading2 of the same entity
+  Fraction within{0, 1};  ///< error that needs no correction; 0: correct every one
+};
+
+/// Words that only fields of entities have.
+struct EntityWords {
+  bool at_spawn = false;    ///< travels once, when the entity appears
+  bool owner_only = false;  ///< goes to the owner of the entity alone
+  bool smooth = false;      ///< the receiver interpolates between updates
+  Local local = Local::no;
+  std::optional<Follow> follow;
 };
 
 struct Field {
   std::string name;
   Type type;
+  Life life;
+  bool untyped = false;  ///< local, and of no type that this library knows
+  std::optional<Value> written_default;
+  std::string unit;  ///< of its quantity; may be empty
+  std::string doc;
+  EntityWords words;
+
+  /// Whether it has bits in `version`.
+  [[nodiscard]] bool travels(std::uint16_t version) const {
+    return words.local == Local::no && life.alive(version);
+  }
 };
 
-struct Enumeration {
+/// A value of an enum, a flag, or a case of a `one of`.
+struct Option {
   std::string name;
-  std::string inside;  ///< the record or message that declares it in a field; empty at top level
-  std::vector<std::string> values;
+  Life life;
+  std::uint16_t stand_in = 0;  ///< place of its `else`; its own if it needs none
+  std::vector<Type> type;      ///< case: one entry, or none if the case carries nothing
+  std::string doc;
+};
+
+/// An enum, a set of flags, or a `one of`.
+struct Options {
+  std::string name;
+  std::string inside;  ///< the declaration whose field declares it; empty at top level
+  std::vector<Option> options;
+  std::string doc;
+  /// Life and stand-in of each if some version lacks some of them, otherwise empty.
+  std::vector<Choice> lives;
+
+  /// How many of them `version` has.
+  [[nodiscard]] std::uint64_t alive(std::uint16_t version) const {
+    return lives.empty() ? options.size() : choices_alive(lives, version);
+  }
 };
 
 struct Record {
   std::string name;
   std::vector<Field> fields;
-};
-
-struct MessageType {
-  std::string name;
-  Direction direction = Direction::both;
-  std::uint8_t channel = 0;
-  std::uint16_t at_most_per_second = 0;  ///< 0: not limited
-  std::vector<Field> fields;
+  std::string doc;
 };
 
 struct Channel {
   std::string name;
   Delivery delivery = Delivery::unreliable;
+  bool high = false;        ///< priority high
+  bool bulk = false;        ///< fills only what the others leave
+  std::uint8_t repeat = 0;  ///< sequenced: each datagram carries the last N unacknowledged
+  Life life;
+  std::string doc;
+};
+
+struct MessageType {
+  std::string name;
+  MessageRole role = MessageRole::message;
+  Direction direction = Direction::both;
+  std::uint8_t channel = 0;
+  std::uint16_t at_most_per_second = 0;  ///< 0: not limited
+  bool split = false;                    ///< may be larger than a datagram on any channel
+  std::string owner_field;  ///< the `ref` whose owner alone may send it; empty: anybody
+  std::vector<Field> fields;
+  Life life;
+  std::string doc;
+};
+
+struct Entity {
+  std::string name;
+  std::vector<Field> fields;
+  Life life;
+  std::string doc;
 };
 
 struct Protocol {
   std::string name;
-  std::uint32_t version = 0;
-  std::vector<Enumeration> enums;
-  std::vector<Record> records;  ///< each before any that contains it
+  std::uint16_t version = 0;
+  std::uint32_t entities_up_to = 0;  ///< 0: not stated
+  std::uint32_t peers_up_to = 0;     ///< 0: not stated
+  std::vector<Options> enums;
+  std::vector<Options> flags;
+  std::vector<Options> one_ofs;  ///< each behind those that its cases contain
+  std::vector<Record> records;   ///< each behind those that it contains
   std::vector<Channel> channels;
-  std::vector<MessageType> messages;
+  std::vector<MessageType> messages;  ///< a request is followed by its answer
+  std::vector<Entity> entities;
+  std::string doc;
 };
 
+/// How many versions a hello can list.
+inline constexpr std::uint16_t kMostVersions = 16;
+/// The oldest version that is spoken: the newest kMostVersions are.
+[[nodiscard]] std::uint16_t oldest_version(const Protocol& protocol);
+
+/// The value of a new struct: zero where the range has it, else the end nearest to zero; the first
+/// name; nothing.
+Value initial_value(const Protocol& protocol, const Type& type);
+/// What a field has in a new struct, and where a version does not have it: its default if one is
+/// written.
+Value initial_value(const Protocol& protocol, const Field& field);
+/// That of a record, message or entity.
+Value initial_value(const Protocol& protocol, const std::vector<Field>& fields);
+
+/// Bits that a value can take. Typical: texts, bytes and lists half full, every second `maybe`
+/// there, a count of an eighth of its maximum, the mean case, one grid cell in 16 a new one.
 struct Size {
   std::uint32_t fewest_bits = 0;
+  std::uint32_t typical_bits = 0;
   std::uint32_t most_bits = 0;
   friend bool operator==(const Size&, const Size&) = default;
 };
 
-/// The bits that a value of the type, or all fields together, can take. O(fields below it).
-Size size_of(const Protocol& protocol, const Type& type);
-Size size_of(const Protocol& protocol, const std::vector<Field>& fields);
+/// The bits of a value of the type, or of all fields together, in `version`. O(fields below it).
+Size size_of(const Protocol& protocol, const Type& type, std::uint16_t version = kNewest);
+Size size_of(const Protocol& protocol, const std::vector<Field>& fields,
+             std::uint16_t version = kNewest);
 
 /// The type in the words of the description language, ranges in lowest terms:
 /// "real -1024..<1024 step 1/16", "list of Spot up to 8".
 std::string type_text(const Protocol& protocol, const Type& type);
 
-/// All that decides the layout, one line each, and nothing else: comments, spelling of numbers,
-/// quantities, declarations that no message uses and the order of helper declarations leave it as
-/// it is. The format is in docs/schema-language.md.
-std::string canonical_listing(const Protocol& protocol);
+/// The declarations that decide the layout of `version`, in order: channels, messages, entities;
+/// each with all that it contains spelled out. The format is in docs/schema-language.md.
+struct Listed {
+  std::string name;
+  std::string text;
+};
+std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version);
 
-/// BLAKE2b-128 of the canonical listing.
-bits::Digest128 digest_of(const Protocol& protocol);
+/// All that decides the layout of `version` and nothing else: comments, spelling of numbers,
+/// quantities, what no message or entity uses, and the order of helper declarations leave it as
+/// it is; so do additions of later versions.
+std::string canonical_listing(const Protocol& protocol, std::uint16_t version);
+
+/// BLAKE2b-128 of the canonical listing of `version`.
+bits::Digest128 digest_of(const Protocol& protocol, std::uint16_t version);
+
+/// One row for each change of a declaration among the versions that are spoken, oldest first, the
+/// rows of one declaration together. The digest is the first 32 bits of the BLAKE2b-128 of its
+/// listing. Views point into `protocol`.
+std::vector<DeclarationInfo> declaration_digests(const Protocol& protocol);
 
 }  // namespace kwind::schema

@@ -1,9 +1,9 @@
-#include "kwind/language/nearest.h"
+#include "kwind/bits/nearest.h"
 
 #include <algorithm>
 #include <vector>
 
-namespace kwind::language {
+namespace kwind::bits {
 namespace {
 
 // Optimal string alignment distance, row by row.
@@ -44,4 +44,4 @@ std::string nearest(std::string_view name, std::span<const std::string> candidat
   return found;
 }
 
-}  // namespace kwind::language
+}  // namespace kwind::bits

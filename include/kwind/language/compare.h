@@ -1,0 +1,38 @@
+// What has changed from one description to the next, and whether peers of the old one are still
+// understood. Made for the CI of a game. Pure; safe anywhere.
+#pragma once
+#include <string>
+#include <vector>
+
+#include "kwind/schema/protocol.h"
+
+namespace kwind::language {
+
+enum class Impact : std::uint8_t {
+  harmless,     ///< old peers notice nothing
+  needs_since,  ///< an addition that old peers would trip over: it wants a life span
+  breaks,       ///< old peers and new ones no longer share a version
+};
+
+constexpr std::string_view name_of(Impact impact) {
+  switch (impact) {
+    case Impact::harmless: return "harmless";
+    case Impact::needs_since: return "needs since";
+    case Impact::breaks: return "breaks";
+  }
+  return "";
+}
+
+struct Change {
+  Impact impact = Impact::harmless;
+  std::string where;  ///< "message Helm, field rudder"
+  std::string what;   ///< one sentence without a full stop
+  std::string fix;    ///< what to do; empty if nothing
+};
+
+/// All changes, in the order of the old description, additions behind. Both are free of errors.
+/// Law: none of them is more than harmless if and only if each version that the old description
+/// speaks has the same digest in both. O(size of both).
+std::vector<Change> compare(const schema::Protocol& before, const schema::Protocol& after);
+
+}  // namespace kwind::language

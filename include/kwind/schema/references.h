@@ -1,0 +1,20 @@
+// Values that name an entity: what `ref T` becomes in C++. Plain values; safe anywhere.
+#pragma once
+#include <cstdint>
+
+namespace kwind::schema {
+
+/// Generations tell the users of one entity id, one after the other, apart.
+inline constexpr std::uint32_t kGenerations = 16;
+
+/// An entity by its id and generation, or none. `Entity` only keeps refs to different kinds apart.
+template <class Entity>
+struct Ref {
+  std::uint32_t id = 0;         ///< 1 to the protocol's `entities up to N`; 0: none
+  std::uint8_t generation = 0;  ///< below kGenerations; 0 for none
+
+  explicit operator bool() const { return id != 0; }
+  friend bool operator==(const Ref&, const Ref&) = default;
+};
+
+}  // namespace kwind::schema

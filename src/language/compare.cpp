@@ -1,0 +1,372 @@
+#include "kwind/language/compare.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+namespace kwind::language {
+namespace {
+
+using schema::Field;
+using schema::Life;
+using schema::Options;
+using schema::Protocol;
+using schema::Type;
+using schema::TypeKind;
+
+class Comparison {
+ public:
+  Comparison(const Protocol& before, const Protocol& after)
+      : before_(before),
+        after_(after),
+        last_(before.version),
+        next_(std::max<int>(after.version, before.version + 1)) {}
+
+  std::vector<Change> changes() {
+    head();
+    items(before_.channels, after_.channels, "", "channel",
+          [&](const auto& a, const auto& b, const std::string& where) { channel(a, b, where); });
+    items(before_.messages, after_.messages, "", "message",
+          [&](const auto& a, const auto& b, const std::string& where) { message(a, b, where); });
+    items(before_.entities, after_.entities, "", "entity",
+          [&](const auto& a, const auto& b, const std::string& where) {
+            doc(a.doc, b.doc, where);
+            fields(a.fields, b.fields, where);
+          });
+    held_to_digests();
+    return std::move(changes_);
+  }
+
+ private:
+  void add(Impact impact, std::string where, std::string what, std::string fix = "") {
+    changes_.push_back({impact, std::move(where), std::move(what), std::move(fix)});
+  }
+  void harmless(const std::string& where, std::string what) {
+    add(Impact::harmless, where, std::move(what));
+  }
+  void doc(const std::string& a, const std::string& b, const std::string& where) {
+    if (a != b) harmless(where, "its comment changed");
+  }
+  static std::string joined(const std::string& where, std::string_view what,
+                            const std::string& name) {
+    return where.empty() ? fmt::format("{} {}", what, name)
+                         : fmt::format("{}, {} {}", where, what, name);
+  }
+
+  void head() {
+    const std::string where = "protocol";
+    if (before_.name != after_.name) {
+      add(Impact::breaks, where,
+          fmt::format("its name changed from {} to {}", before_.name, after_.name),
+          "keep the name; peers of another name are refused");
+    }
+    if (after_.version < before_.version) {
+      add(Impact::breaks, where,
+          fmt::format("its version went back from {} to {}", before_.version, after_.version),
+          "versions only grow");
+    } else if (after_.version > before_.version) {
+      harmless(where, fmt::format("version {} is new", after_.version));
+    }
+    if (oldest_version(after_) > before_.version) {
+      add(Impact::breaks, where,
+          fmt::format("it speaks versions {} to {} only", oldest_version(after_), after_.version),
+          fmt::format("a hello lists {} versions at most; raise the version by less",
+                      schema::kMostVersions));
+    }
+    limit("entities", before_.entities_up_to, after_.entities_up_to, TypeKind::ref);
+    limit("peers", before_.peers_up_to, after_.peers_up_to, TypeKind::peer);
+    doc(before_.doc, after_.doc, where);
+  }
+
+  void limit(std::string_view what, std::uint32_t a, std::uint32_t b, TypeKind kind) {
+    if (a == b) return;
+    const bool used = uses(kind);
+    add(used ? Impact::breaks : Impact::harmless, "protocol",
+        fmt::format("`{} up to` changed from {} to {}", what, a, b),
+        used ? fmt::format("keep {}: it decides how many bits each of them takes", a) : "");
+  }
+  bool uses(TypeKind kind) const {
+    const std::string_view word = kind == TypeKind::ref ? "ref " : "peer up to ";
+    for (const schema::Listed& listed : schema::listing(before_, last_)) {
+      if (listed.text.find(word) != std::string::npos) return true;
+    }
+    return false;
+  }
+
+  // ---- lists of named things ----
+
+  // Whether some version that the old description speaks has it.
+  bool old_peers_see(const Life& life) const {
+    for (std::uint16_t v = schema::oldest_version(before_); v <= last_; ++v) {
+      if (life.alive(v)) return true;
+    }
+    return false;
+  }
+  bool same_for_old_peers(const Life& a, const Life& b) const {
+    for (std::uint16_t v = schema::oldest_version(before_); v <= last_; ++v) {
+      if (a.alive(v) != b.alive(v)) return false;
+    }
+    return true;
+  }
+  static std::string shown(const Life& life) {
+    if (life.whole()) return "all versions";
+    std::string out = fmt::format("since {}", life.since);
+    if (life.until != 0) out += fmt::format(" until {}", life.until);
+    return out;
+  }
+
+  template <class Item, class Inner>
+  void items(const std::vector<Item>& a, const std::vector<Item>& b, const std::string& where,
+             std::string_view what, const Inner& inner) {
+    std::size_t furthest = 0;
+    std::string behind;
+    for (const Item& old_item : a) {
+      const std::string place = joined(where, what, old_item.name);
+      const auto found = std::find_if(
+          b.begin(), b.end(), [&](const Item& other) { return other.name == old_item.name; });
+      if (found == b.end()) {
+        if (old_peers_see(old_item.life)) {
+          add(Impact::breaks, place, "it is gone",
+              fmt::format("put it back with `until {}`", next_));
+        } else {
+          harmless(place, "it is gone, and no version that was spoken had it");
+        }
+        continue;
+      }
+      if (!same_for_old_peers(old_item.life, found->life)) {
+        add(Impact::breaks, place,
+            fmt::format("its life span changed from {} to {}", shown(old_item.life),
+                        shown(found->life)),
+            fmt::format("what versions up to {} have stays as it is", last_));
+      } else if (old_item.life != found->life) {
+        harmless(place, fmt::format("it lives {} now", shown(found->life)));
+      }
+      const auto index = static_cast<std::size_t>(found - b.begin());
+      if (old_peers_see(old_item.life)) {
+        if (index < furthest) {
+          add(Impact::breaks, place, fmt::format("it moved before {}", behind),
+              "keep the order; what is new stands anywhere with a `since`");
+        } else {
+          furthest = index;
+          behind = found->name;
+        }
+      }
+      inner(old_item, *found, place);
+    }
+    for (const Item& item : b) {
+      const bool known = std::any_of(a.begin(), a.end(),
+                                     [&](const Item& other) { return other.name == item.name; });
+      if (known) continue;
+      const std::string place = joined(where, what, item.name);
+      if (!old_peers_see(item.life)) {
+        harmless(place, fmt::format("it is new, {}", shown(item.life)));
+      } else {
+        add(Impact::needs_since, place, "it is new, and versions of old peers would have it",
+            after_.version > last_
+                ? fmt::format("write `since {}` behind it", next_)
+                : fmt::format("raise the protocol's version to {0} and write `since {0}` behind it",
+                              next_));
+      }
+    }
+  }
+
+  // ---- declarations ----
+
+  void channel(const schema::Channel& a, const schema::Channel& b, const std::string& where) {
+    if (a.delivery != b.delivery || a.repeat != b.repeat) {
+      add(Impact::breaks, where,
+          fmt::format("its delivery changed from {} to {}", delivery_text(a), delivery_text(b)),
+          "add a new channel with `since`");
+    }
+    if (a.high != b.high || a.bulk != b.bulk) harmless(where, "its priority changed");
+    const auto place = [](const Protocol& protocol, const schema::Channel& channel) {
+      return &channel - protocol.channels.data();
+    };
+    if (place(before_, a) != place(after_, b)) {
+      add(Impact::breaks, where, "its number changed",
+          "channels are numbered in order: put new ones behind, leave old ones in place");
+    }
+    doc(a.doc, b.doc, where);
+  }
+  static std::string delivery_text(const schema::Channel& channel) {
+    std::string out(name_of(channel.delivery));
+    if (channel.repeat > 0) out += fmt::format(" repeat {}", channel.repeat);
+    return out;
+  }
+
+  void message(const schema::MessageType& a, const schema::MessageType& b,
+               const std::string& where) {
+    const auto changed = [&](const std::string& what, const std::string& from,
+                             const std::string& to) {
+      add(Impact::breaks, where, fmt::format("its {} changed from {} to {}", what, from, to),
+          fmt::format("keep {} as it was `until {}` and declare a new message `since {}`", a.name,
+                      next_, next_));
+    };
+    const std::string& from = before_.channels[a.channel].name;
+    const std::string& to = after_.channels[b.channel].name;
+    if (a.direction != b.direction) {
+      changed("direction", std::string(name_of(a.direction)), std::string(name_of(b.direction)));
+    }
+    if (from != to) changed("channel", from, to);
+    if (a.at_most_per_second != b.at_most_per_second) {
+      changed("rate", rate_text(a), rate_text(b));
+    }
+    if (a.split != b.split) changed("splitting", a.split ? "on" : "off", b.split ? "on" : "off");
+    if (a.owner_field != b.owner_field) {
+      changed("owner", a.owner_field.empty() ? "anybody" : a.owner_field,
+              b.owner_field.empty() ? "anybody" : b.owner_field);
+    }
+    if (a.role != b.role) changed("kind", "message", "request or back");
+    doc(a.doc, b.doc, where);
+    fields(a.fields, b.fields, where);
+  }
+  static std::string rate_text(const schema::MessageType& message) {
+    return message.at_most_per_second == 0 ? "no limit"
+                                           : fmt::format("{}/s", message.at_most_per_second);
+  }
+
+  void fields(const std::vector<Field>& a, const std::vector<Field>& b, const std::string& where) {
+    items(travelling(a, where), travelling(b, where), where, "field",
+          [&](const Field& old_field, const Field& field, const std::string& place) {
+            words(old_field, field, place);
+            type(old_field.type, field.type, place);
+          });
+    for (const Field& field : b) {
+      if (field.words.local != schema::Local::no &&
+          std::none_of(a.begin(), a.end(), [&](const Field& f) { return f.name == field.name; })) {
+        harmless(joined(where, "field", field.name), "it is new and never travels");
+      }
+    }
+  }
+  static std::vector<Field> travelling(const std::vector<Field>& all, const std::string&) {
+    std::vector<Field> out;
+    for (const Field& field : all) {
+      if (field.words.local == schema::Local::no) out.push_back(field);
+    }
+    return out;
+  }
+
+  void words(const Field& a, const Field& b, const std::string& where) {
+    doc(a.doc, b.doc, where);
+    if (a.written_default != b.written_default) harmless(where, "its default changed");
+    if (a.words.smooth != b.words.smooth) harmless(where, "`smooth` changed");
+    if (a.unit != b.unit) {
+      // Not in the digest: only people can tell metres from feet.
+      harmless(where,
+               fmt::format("its unit changed from {} to {}: the bits stay, make sure that "
+                           "their meaning does",
+                           a.unit.empty() ? "none" : a.unit, b.unit.empty() ? "none" : b.unit));
+    }
+    const auto follow = [](const Field& field) {
+      return field.words.follow
+                 ? fmt::format("{} {} {}/{}", field.words.follow->speed, field.words.follow->along,
+                               field.words.follow->within.num, field.words.follow->within.den)
+                 : std::string();
+    };
+    if (a.words.at_spawn != b.words.at_spawn || a.words.owner_only != b.words.owner_only ||
+        follow(a) != follow(b)) {
+      add(Impact::breaks, where, "when or to whom it travels changed",
+          fmt::format("keep it as it was `until {0}` and declare a new field `since {0}`", next_));
+    }
+  }
+
+  // ---- types ----
+
+  void type(const Type& a, const Type& b, const std::string& where) {
+    if (a.kind != b.kind) return changed_type(a, b, where);
+    switch (a.kind) {
+      case TypeKind::enumeration:
+        return options(before_.enums[a.index], after_.enums[b.index], where, "value");
+      case TypeKind::flags:
+        return options(before_.flags[a.index], after_.flags[b.index], where, "flag");
+      case TypeKind::one_of:
+        return options(before_.one_ofs[a.index], after_.one_ofs[b.index], where, "case");
+      case TypeKind::record: {
+        const auto& from = before_.records[a.index];
+        const auto& to = after_.records[b.index];
+        if (!seen_.insert({from.name, to.name}).second) return;  // told where it was met first
+        const std::string place = "record " + to.name;
+        doc(from.doc, to.doc, place);
+        return fields(from.fields, to.fields, place);
+      }
+      case TypeKind::ref:
+        if (before_.entities[a.index].name != after_.entities[b.index].name) {
+          changed_type(a, b, where);
+        }
+        return;
+      case TypeKind::peer: return;  // its limit is told with the protocol
+      case TypeKind::list:
+      case TypeKind::grid:
+      case TypeKind::vec:
+      case TypeKind::maybe:
+        if (a.limit != b.limit || a.height != b.height) return changed_type(a, b, where);
+        return type(a.element.front(), b.element.front(), where);
+      default:
+        if (schema::type_text(before_, a) != schema::type_text(after_, b)) {
+          changed_type(a, b, where);
+        }
+    }
+  }
+  void changed_type(const Type& a, const Type& b, const std::string& where) {
+    add(Impact::breaks, where,
+        fmt::format("its type changed from `{}` to `{}`", schema::type_text(before_, a),
+                    schema::type_text(after_, b)),
+        fmt::format("keep `{}` with `until {}` and add a field of the new type with `since {}`",
+                    schema::type_text(before_, a), next_, next_));
+  }
+
+  void options(const Options& a, const Options& b, const std::string& where,
+               std::string_view what) {
+    const bool shared = a.inside.empty() && b.inside.empty();
+    if (shared && !seen_.insert({a.name, b.name}).second) return;
+    const std::string place = shared ? b.name : where;
+    doc(a.doc, b.doc, place);
+    items(a.options, b.options, place, what,
+          [&](const schema::Option& from, const schema::Option& to, const std::string& inside) {
+            doc(from.doc, to.doc, inside);
+            const auto stand_in = [](const Options& all, const schema::Option& option) {
+              return all.options[option.stand_in].name;
+            };
+            if (stand_in(a, from) != stand_in(b, to)) {
+              harmless(inside, fmt::format("`{}` stands in for it now", stand_in(b, to)));
+            }
+            if (from.type.empty() != to.type.empty()) {
+              add(Impact::breaks, inside, "what it carries changed",
+                  fmt::format("add a new case with `since {}`", next_));
+            } else if (!from.type.empty()) {
+              type(from.type.front(), to.type.front(), inside);
+            }
+          });
+  }
+
+  // The law of the header, whatever was missed above.
+  void held_to_digests() {
+    if (std::any_of(changes_.begin(), changes_.end(),
+                    [](const Change& change) { return change.impact != Impact::harmless; })) {
+      return;
+    }
+    for (std::uint16_t v = schema::oldest_version(before_); v <= last_; ++v) {
+      if (schema::digest_of(before_, v) != schema::digest_of(after_, v)) {
+        add(Impact::breaks, "protocol", fmt::format("version {} has another digest", v),
+            "compare the listings of both");
+      }
+    }
+  }
+
+  const Protocol& before_;
+  const Protocol& after_;
+  std::uint16_t last_;
+  int next_;
+  std::set<std::pair<std::string, std::string>> seen_;
+  std::vector<Change> changes_;
+};
+
+}  // namespace
+
+std::vector<Change> compare(const Protocol& before, const Protocol& after) {
+  return Comparison(before, after).changes();
+}
+
+}  // namespace kwind::language

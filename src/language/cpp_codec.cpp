@@ -1,0 +1,424 @@
+#include "cpp_codec.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "cpp_names.h"
+#include "kwind/schema/codec.h"
+#include "snake_case.h"
+
+namespace kwind::language {
+
+using schema::Field;
+using schema::Options;
+using schema::Type;
+using schema::TypeKind;
+
+std::string choices_name(const Options& options) {
+  return fmt::format("k{}Choices", options.name);
+}
+
+std::string alive_text(const schema::Life& life, std::string_view codec) {
+  std::vector<std::string> parts;
+  if (life.since > 1) parts.push_back(fmt::format("{}.version() >= {}", codec, life.since));
+  if (life.until > 0) parts.push_back(fmt::format("{}.version() < {}", codec, life.until));
+  return fmt::format("{}", fmt::join(parts, " && "));
+}
+
+std::string CppCodec::encode(const std::string& owner, const std::vector<Field>& all) {
+  encoding_ = true;
+  uniques_ = 0;
+  out_.clear();
+  indent_ = "  ";
+  fields(owner, all, "from");
+  flush();
+  return std::move(out_);
+}
+
+std::string CppCodec::decode(const std::string& owner, const std::vector<Field>& all) {
+  encoding_ = false;
+  out_.clear();
+  indent_ = "  ";
+  fields(owner, all, "to");
+  flush();
+  return std::move(out_);
+}
+
+void CppCodec::fields(const std::string& owner, const std::vector<Field>& all,
+                      const std::string& object) {
+  for (const Field& field : all) {
+    if (field.words.local != schema::Local::no) continue;
+    const std::string name = fmt::format("{}.{}", object, cpp_name(field.name));
+    const Range range{fmt::format("{}::{}", owner, field.name)};
+    std::string condition = alive_text(field.life, encoding_ ? "out" : "in");
+    if (field.words.owner_only) {
+      if (!condition.empty()) condition += " && ";
+      condition += fmt::format("{}.view() == kwind::schema::View::owner", encoding_ ? "out" : "in");
+    }
+    if (condition.empty()) {
+      value(field.type, name, range);
+      continue;
+    }
+    open(fmt::format("if ({}) {{", condition));
+    value(field.type, name, range);
+    if (!encoding_) {  // what is not there gets the default of a new struct
+      close("} else {");
+      open("");
+      line(fmt::format("{} = {}{{}}.{};", name, owner, cpp_name(field.name)));
+    }
+    close();
+  }
+}
+
+// Whether a record is small and simple enough to be written as part of what contains it.
+bool CppCodec::expands(const Type& type) const {
+  const auto& all = protocol_.records[type.index].fields;
+  for (const Field& field : all) {
+    if (!field.life.whole()) return false;
+    switch (field.type.kind) {
+      case TypeKind::text:
+      case TypeKind::bytes:
+      case TypeKind::list:
+      case TypeKind::grid:
+      case TypeKind::maybe:
+      case TypeKind::one_of:
+      case TypeKind::count:
+      case TypeKind::flags: return false;
+      case TypeKind::record:
+        if (!expands(field.type)) return false;
+        break;
+      default: break;
+    }
+  }
+  return schema::size_of(protocol_, all).most_bits <= 64;
+}
+
+std::string CppCodec::choice(const Options& options, const std::string& value) const {
+  const std::string table =
+      options.lives.empty()
+          ? fmt::format("{}", options.options.size())
+          : (options.inside.empty() ? "" : options.inside + "::") + choices_name(options);
+  return value.empty() ? table : fmt::format("{}, {}", table, value);
+}
+
+void CppCodec::value(const Type& type, const std::string& value, const Range& range) {
+  switch (type.kind) {
+    case TypeKind::record: {
+      const auto& record = protocol_.records[type.index];
+      if (expands(type)) return fields(record.name, record.fields, value);
+      return line(fmt::format("{}({}, {});", encoding_ ? "encode" : "decode",
+                              encoding_ ? "out" : "in", value));
+    }
+    case TypeKind::vec:
+      for (std::uint32_t i = 0; i < type.limit; ++i) {
+        leaf(type.element.front(), fmt::format("{}[{}]", value, i), range);
+      }
+      return;
+    case TypeKind::list: return list(type, value, range);
+    case TypeKind::maybe: return maybe(type, value, range);
+    case TypeKind::grid: return grid(type, value, range);
+    case TypeKind::flags: return flags(protocol_.flags[type.index], value);
+    case TypeKind::one_of:
+      return encoding_ ? encode_one_of(protocol_.one_ofs[type.index], value)
+                       : decode_one_of(protocol_.one_ofs[type.index], value);
+    default: return leaf(type, value, range);
+  }
+}
+
+void CppCodec::leaf(const Type& type, const std::string& value, const Range& range) {
+  const std::string codec = encoding_ ? "out" : "in";
+  const unsigned bits = schema::size_of(protocol_, type, 1).most_bits;
+  const auto ranged = [&](std::string_view method) {
+    piece(fmt::format("{}.{}({}_range, {})", codec, method, range.prefix, value), bits);
+  };
+  const auto plain = [&](std::string_view method) {
+    piece(fmt::format("{}.{}({})", codec, method, value), bits);
+  };
+  const auto limited = [&](std::string_view method) {
+    piece(fmt::format("{}.{}({}, {})", codec, method, type.limit, value), bits);
+  };
+  switch (type.kind) {
+    case TypeKind::boolean: return plain("boolean");
+    case TypeKind::f32: return plain("f32");
+    case TypeKind::f64: return plain("f64");
+    case TypeKind::tick: return plain("tick");
+    case TypeKind::integer: return ranged("integer");
+    case TypeKind::real: return ranged("real");
+    case TypeKind::turn: return ranged("turn");
+    case TypeKind::peer: return limited("peer");
+    case TypeKind::ref: return limited("ref");
+    case TypeKind::heading2:
+      return piece(
+          fmt::format("{0}.heading2({1}_range, {2}[0], {2}[1])", codec, range.prefix, value), bits);
+    case TypeKind::heading3:
+      return piece(fmt::format("{0}.heading3({1}_range, {2}[0], {2}[1], {2}[2])", codec,
+                               range.prefix, value),
+                   bits);
+    case TypeKind::rotation:
+      return piece(fmt::format("{0}.rotation({1}_range, {2}.w(), {2}.x(), {2}.y(), {2}.z())", codec,
+                               range.prefix, value),
+                   bits);
+    case TypeKind::enumeration: {
+      const Options& options = protocol_.enums[type.index];
+      if (encoding_) {
+        return piece(
+            fmt::format("out.choice({})",
+                        choice(options, fmt::format("static_cast<std::uint64_t>({})", value))),
+            bits::bits_for(options.options.size()));
+      }
+      if (options.lives.empty()) {
+        return piece(fmt::format("in.choice({})", choice(options, value)), bits);
+      }
+      return line(fmt::format("{} = static_cast<{}>(in.choice({}));", value, types_.name(type),
+                              choice(options, "")));
+    }
+    case TypeKind::count:
+      return line(encoding_ ? fmt::format("out.count({}, {});", type.limit, value)
+                            : fmt::format("{} = in.count({});", value, type.limit));
+    case TypeKind::text:
+    case TypeKind::bytes:
+      return line(fmt::format("{}.{}({}, {});", codec,
+                              type.kind == TypeKind::text ? "text" : "bytes", type.limit, value));
+    default: return;
+  }
+}
+
+void CppCodec::list(const Type& type, const std::string& value_name, const Range& range) {
+  const Type& element = type.element.front();
+  const std::string index = variable("i");
+  if (encoding_) {
+    const std::string size = variable("size");
+    open(
+        fmt::format("for (std::size_t {0} = 0, {1} = out.length({2}, {3}.size()); {0} < {1}; "
+                    "++{0}) {{",
+                    index, size, type.limit, value_name));
+  } else {
+    line(fmt::format("{}.resize(in.length({}, {}));", value_name, type.limit, type.item_bits));
+    open(fmt::format("for (std::size_t {0} = 0; {0} < {1}.size(); ++{0}) {{", index, value_name));
+  }
+  ++depth_;
+  const std::string item = fmt::format("{}[{}]", value_name, index);
+  if (!encoding_ && element.kind == TypeKind::boolean) {  // std::vector<bool> has no bool&
+    line(fmt::format("{} = in.boolean();", item));
+  } else {
+    value(element, item, range);
+  }
+  --depth_;
+  close();
+}
+
+void CppCodec::maybe(const Type& type, const std::string& value_name, const Range& range) {
+  if (encoding_) {
+    piece(fmt::format("out.boolean({}.has_value())", value_name), 1);
+    open(fmt::format("if ({}) {{", value_name));
+  } else {
+    open("if (in.boolean()) {");
+    line(fmt::format("if (!{0}) {0}.emplace();", value_name));
+  }
+  value(type.element.front(), fmt::format("(*{})", value_name), range);
+  if (!encoding_) {
+    close("} else {");
+    open("");
+    line(fmt::format("{}.reset();", value_name));
+  }
+  close();
+}
+
+void CppCodec::grid(const Type& type, const std::string& value_name, const Range& range) {
+  const Type& cell = type.element.front();
+  std::string count;
+  std::string piece;
+  std::string back;
+  const bool named = cell.kind == TypeKind::enumeration || cell.kind == TypeKind::boolean;
+  switch (cell.kind) {
+    case TypeKind::enumeration: {
+      const Options& options = protocol_.enums[cell.index];
+      const bool versioned = !options.lives.empty();
+      const std::string table = choice(options, "");
+      count = versioned ? fmt::format("kwind::schema::choices_alive({}, {}.version())", table,
+                                      encoding_ ? "out" : "in")
+                        : table;
+      piece = fmt::format("out.choice({}, static_cast<std::uint64_t>({{}}))", table);
+      back = versioned ? fmt::format(
+                             "static_cast<{}>(kwind::schema::choice_with_code({}, in.version(), "
+                             "index))",
+                             types_.name(cell), table)
+                       : fmt::format("static_cast<{}>(index)", types_.name(cell));
+      break;
+    }
+    case TypeKind::boolean:
+      count = "2";
+      piece = "out.boolean({})";
+      back = "index != 0";
+      break;
+    default: {
+      count = fmt::format("{}_range.last_index() + 1", range.prefix);
+      const char* method = cell.kind == TypeKind::integer ? "integer"
+                           : cell.kind == TypeKind::real  ? "real"
+                                                          : "turn";
+      piece = fmt::format("out.{}({}_range, {{}})", method, range.prefix);
+      back =
+          fmt::format("static_cast<{}>({}_range.value_of(index))", types_.name(cell), range.prefix);
+    }
+  }
+  const std::string shape = fmt::format("kwind::schema::GridShape{{{}, {}, {}, {}}}", type.limit,
+                                        type.height, count, named);
+  const std::string item = fmt::format("{}.cells()[cell]", value_name);
+  if (encoding_) {
+    line(fmt::format("kwind::schema::encode_grid(out, {}, [&](std::size_t cell) {{", shape));
+    line(fmt::format("  return out.cell({});\n{}}});", fmt::format(fmt::runtime(piece), item),
+                     indent_));
+  } else {
+    line(
+        fmt::format("kwind::schema::decode_grid(in, {}, [&](std::size_t cell, std::uint64_t index) "
+                    "{{",
+                    shape));
+    line(fmt::format("  {} = {};\n{}}});", item, back, indent_));
+  }
+}
+
+void CppCodec::flags(const Options& options, const std::string& value_name) {
+  for (const schema::Option& option : options.options) {
+    const std::string flag = fmt::format("{}.{}", value_name, cpp_name(option.name));
+    const std::string codec = encoding_ ? "out" : "in";
+    const std::string condition = alive_text(option.life, codec);
+    if (!condition.empty()) open(fmt::format("if ({}) {{", condition));
+    piece(fmt::format("{}.boolean({})", codec, flag), 1);
+    if (condition.empty()) continue;
+    if (!encoding_) {
+      close("} else {");
+      open("");
+      line(fmt::format("{} = false;", flag));
+    }
+    close();
+  }
+}
+
+// Whether nothing of a case travels but its code.
+bool CppCodec::carries_nothing(const schema::Option& option) const {
+  const auto empty = [&](const auto& self, const Type& type) -> bool {
+    if (type.kind != TypeKind::record) return false;
+    const auto& all = protocol_.records[type.index].fields;
+    return std::all_of(all.begin(), all.end(),
+                       [&](const Field& field) { return self(self, field.type); });
+  };
+  return option.type.empty() || empty(empty, option.type.front());
+}
+
+// The payload of one case, held in the variable `held`.
+void CppCodec::one_of_case(const Options& options, std::size_t place, const std::string& held) {
+  const schema::Option& option = options.options[place];
+  const std::string owner =
+      fmt::format("{}::{}", CppTypes::qualified(options), pascal_case(option.name));
+  value(option.type.front(), held + ".value", {owner + "::value"});
+}
+
+void CppCodec::encode_one_of(const Options& options, const std::string& value_name) {
+  const std::string type = CppTypes::qualified(options);
+  const std::string held = variable("held");
+  std::string object = value_name;
+  if (!options.lives.empty()) {
+    // An older version is sent the stand-in of a case that it does not know.
+    const std::string stand_in = unique("stand_in");
+    const std::string place = unique("place");
+    object = unique("sent");
+    line(fmt::format("{}::OneOf {};", type, stand_in));
+    line(fmt::format("const {}::OneOf* {} = &{};", type, object, value_name));
+    open(
+        fmt::format("if (const std::size_t {0} = kwind::schema::choice_standing_for({1}, "
+                    "out.version(), {2}.index()); {0} != {2}.index()) {{",
+                    place, choice(options, ""), value_name));
+    for (std::size_t i = 0; i < options.options.size(); ++i) {
+      const bool stands_in =
+          std::any_of(options.options.begin(), options.options.end(), [&](const auto& option) {
+            return option.stand_in == i && &option != &options.options[i];
+          });
+      if (!stands_in) continue;
+      line(fmt::format("if ({} == {}) {}.emplace<{}>();", place, i, stand_in, i));
+    }
+    line(fmt::format("{} = &{};", object, stand_in));
+    close();
+    object = "(*" + object + ")";
+  }
+  piece(fmt::format("out.choice({})", choice(options, object + ".index()")),
+        bits::bits_for(options.options.size()));
+  flush();
+  ++depth_;
+  for (std::size_t i = 0; i < options.options.size(); ++i) {
+    if (carries_nothing(options.options[i])) continue;
+    open(fmt::format("if (const auto* {} = std::get_if<{}>(&{})) {{", held, i, object));
+    one_of_case(options, i, fmt::format("(*{})", held));
+    close();
+  }
+  --depth_;
+}
+
+void CppCodec::decode_one_of(const Options& options, const std::string& value_name) {
+  const std::string type = CppTypes::qualified(options);
+  const std::string held = variable("held");
+  open(fmt::format("switch (in.choice({})) {{", choice(options, "")));
+  ++depth_;
+  for (std::size_t i = 0; i < options.options.size(); ++i) {
+    const schema::Option& option = options.options[i];
+    const bool last = i + 1 == options.options.size();
+    open(last ? std::string("default: {") : fmt::format("case {}: {{", i));
+    const std::string call = fmt::format("kwind::schema::alternative<{}::{}>({})", type,
+                                         pascal_case(option.name), value_name);
+    if (carries_nothing(option)) {
+      line(call + ";");
+    } else {
+      line(fmt::format("auto& {} = {};", held, call));
+      one_of_case(options, i, held);
+    }
+    line("break;");
+    close();
+  }
+  --depth_;
+  close();
+}
+
+// ---- text ----
+
+std::string CppCodec::variable(std::string_view name) {
+  if (name == "i" && depth_ < 12) return std::string(1, static_cast<char>('i' + depth_));
+  return depth_ == 0 ? std::string(name) : fmt::format("{}_{}", name, depth_);
+}
+
+std::string CppCodec::unique(std::string_view name) {
+  return fmt::format("{}_{}", name, ++uniques_);
+}
+
+void CppCodec::piece(std::string text, unsigned bits) {
+  if (piece_bits_ + bits > 64) flush();
+  pieces_.push_back(std::move(text));
+  piece_bits_ += bits;
+}
+
+void CppCodec::flush() {
+  if (pieces_.empty()) return;
+  const std::string head = indent_ + (encoding_ ? "out.write(" : "in.read(");
+  const std::string separator = ",\n" + std::string(head.size(), ' ');
+  out_ += fmt::format("{}{});\n", head, fmt::join(pieces_, separator));
+  pieces_.clear();
+  piece_bits_ = 0;
+}
+
+void CppCodec::line(std::string text) {
+  flush();
+  out_ += fmt::format("{}{}\n", indent_, text);
+}
+
+void CppCodec::open(std::string text) {
+  flush();
+  if (!text.empty()) line(std::move(text));
+  indent_ += "  ";
+}
+
+void CppCodec::close(std::string text) {
+  flush();
+  indent_.resize(indent_.size() - 2);
+  line(std::move(text));
+}
+
+}  // namespace kwind::language

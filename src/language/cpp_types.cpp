@@ -1,0 +1,192 @@
+#include "cpp_types.h"
+
+#include <fmt/format.h>
+
+#include <limits>
+
+#include "cpp_names.h"
+#include "snake_case.h"
+
+namespace kwind::language {
+
+using schema::Options;
+using schema::Type;
+using schema::TypeKind;
+
+bool fits_32(const Type& type) {
+  return type.integer.lo >= std::numeric_limits<std::int32_t>::min() &&
+         type.integer.hi <= std::numeric_limits<std::int32_t>::max();
+}
+
+std::string CppTypes::qualified(const Options& options) {
+  return options.inside.empty() ? options.name : options.inside + "::" + options.name;
+}
+
+std::string CppTypes::name(const Type& type, const std::string& scope) const {
+  const auto element = [&] { return name(type.element.front(), scope); };
+  switch (type.kind) {
+    case TypeKind::boolean: return "bool";
+    case TypeKind::integer: return fits_32(type) ? "std::int32_t" : "std::int64_t";
+    case TypeKind::count:
+    case TypeKind::peer:
+    case TypeKind::tick: return "std::uint32_t";
+    case TypeKind::f32: return "float";
+    case TypeKind::real:
+    case TypeKind::f64:
+    case TypeKind::turn: return "double";
+    case TypeKind::heading2: return "Eigen::Vector2d";
+    case TypeKind::heading3: return "Eigen::Vector3d";
+    case TypeKind::rotation: return "Eigen::Quaterniond";
+    case TypeKind::vec: {
+      const Type& part = type.element.front();
+      if (part.kind == TypeKind::integer && !fits_32(part)) {
+        return fmt::format("Eigen::Matrix<std::int64_t, {}, 1>", type.limit);
+      }
+      const char letter = part.kind == TypeKind::integer ? 'i'
+                          : part.kind == TypeKind::f32   ? 'f'
+                                                         : 'd';
+      return fmt::format("Eigen::Vector{}{}", type.limit, letter);
+    }
+    case TypeKind::text: return "std::string";
+    case TypeKind::bytes: return "std::vector<std::byte>";
+    case TypeKind::enumeration: return scope + qualified(protocol_.enums[type.index]);
+    case TypeKind::flags: return scope + qualified(protocol_.flags[type.index]);
+    case TypeKind::record: return scope + protocol_.records[type.index].name;
+    case TypeKind::list: return fmt::format("std::vector<{}>", element());
+    case TypeKind::grid:
+      return fmt::format("kwind::schema::Grid<{}, {}, {}>", element(), type.limit, type.height);
+    case TypeKind::maybe: return fmt::format("std::optional<{}>", element());
+    case TypeKind::one_of: return scope + qualified(protocol_.one_ofs[type.index]) + "::OneOf";
+    case TypeKind::ref:
+      return fmt::format("kwind::schema::Ref<{}{}>", scope, protocol_.entities[type.index].name);
+  }
+  return "";
+}
+
+std::string CppTypes::value(const Type& type, const schema::Value& value,
+                            const std::string& scope) const {
+  switch (type.kind) {
+    case TypeKind::boolean: return value.whole != 0 ? "true" : "false";
+    case TypeKind::integer: return cpp_whole(value.whole);
+    case TypeKind::count:
+    case TypeKind::peer:
+    case TypeKind::tick: return fmt::format("{}", value.whole);
+    case TypeKind::f32: {
+      const std::string text = fmt::format("{}", static_cast<float>(value.real));
+      return text.find_first_of(".e") == std::string::npos ? text : text + "F";
+    }
+    case TypeKind::real:
+    case TypeKind::f64:
+    case TypeKind::turn: return fmt::format("{}", value.real);
+    case TypeKind::heading2: return "Eigen::Vector2d::UnitX()";
+    case TypeKind::heading3: return "Eigen::Vector3d::UnitZ()";
+    case TypeKind::rotation: return "Eigen::Quaterniond::Identity()";
+    case TypeKind::enumeration: {
+      const Options& options = protocol_.enums[type.index];
+      return fmt::format("{}::{}", scope.empty() ? options.name : scope + qualified(options),
+                         cpp_name(options.options[static_cast<std::size_t>(value.whole)].name));
+    }
+    default: return "";
+  }
+}
+
+std::string CppTypes::initial(const Type& type, const schema::Value& of,
+                              const std::string& scope) const {
+  switch (type.kind) {
+    case TypeKind::vec: {
+      const std::string part = value(type.element.front(), of.items.front(), scope);
+      return part == "0" ? fmt::format(" = {}::Zero()", name(type))
+                         : fmt::format(" = {}::Constant({})", name(type), part);
+    }
+    case TypeKind::grid: {
+      const std::string cell = value(type.element.front(), of.items.front(), scope);
+      return cell == "0" || cell == "false" ? "" : fmt::format("{{{}}}", cell);
+    }
+    case TypeKind::text: return of.text.empty() ? "" : " = " + cpp_string(of.text);
+    default: break;
+  }
+  const std::string text = value(type, of, scope);
+  return text.empty() ? "" : " = " + text;
+}
+
+const Type& CppTypes::leaf(const Type& type) {
+  return type.element.empty() ? type : leaf(type.element.front());
+}
+
+std::string CppTypes::range(const Type& of, const std::string& prefix) {
+  const Type& type = leaf(of);
+  switch (type.kind) {
+    case TypeKind::integer:
+      return fmt::format("kwind::bits::IntRange {}_range{{{}, {}}}", prefix,
+                         cpp_whole(type.integer.lo), cpp_whole(type.integer.hi));
+    case TypeKind::real:
+      return fmt::format("kwind::bits::RealRange {}_range{{{}, {}, {}, {}}}", prefix, type.real.lo,
+                         type.real.step, type.real.scale, type.real.count);
+    case TypeKind::turn:
+    case TypeKind::heading2:
+      return fmt::format("kwind::bits::TurnRange {}_range{{{}, {}, {}}}", prefix, type.turn.step,
+                         type.turn.scale, type.turn.count);
+    case TypeKind::heading3:
+      return fmt::format("kwind::bits::DirectionGrid {}_range{{{}}}", prefix, type.direction.half);
+    case TypeKind::rotation:
+      return fmt::format("kwind::bits::RotationGrid {}_range{{{}}}", prefix, type.rotation.half);
+    default: return "";
+  }
+}
+
+std::string CppTypes::home(const std::string& name) const {
+  for (const auto& message : protocol_.messages) {
+    if (message.role != schema::MessageRole::request) continue;
+    for (const char* suffix : {"Reply", "Refused", "Refusal", "Answer"}) {
+      if (name == message.name + suffix) return message.name;
+    }
+  }
+  return name;
+}
+
+void CppTypes::headers(const Type& type, std::set<std::string>& system,
+                       std::set<std::string>& ours) const {
+  const auto declared = [&](const std::string& name) {
+    ours.insert(fmt::format("\"{}/{}.h\"", protocol_.name, snake_case(home(name))));
+  };
+  const auto options = [&](const Options& made) {
+    if (made.inside.empty()) declared(made.name);
+    for (const schema::Option& option : made.options) {
+      for (const Type& inner : option.type) headers(inner, system, ours);
+    }
+  };
+  switch (type.kind) {
+    case TypeKind::text: system.insert("<string>"); break;
+    case TypeKind::bytes:
+      system.insert("<cstddef>");
+      system.insert("<vector>");
+      break;
+    case TypeKind::list: system.insert("<vector>"); break;
+    case TypeKind::maybe: system.insert("<optional>"); break;
+    case TypeKind::grid: ours.insert("\"kwind/schema/grid.h\""); break;
+    case TypeKind::vec:
+    case TypeKind::heading2:
+    case TypeKind::heading3: system.insert("<Eigen/Core>"); break;
+    case TypeKind::rotation: system.insert("<Eigen/Geometry>"); break;
+    case TypeKind::record: declared(protocol_.records[type.index].name); break;
+    case TypeKind::enumeration: options(protocol_.enums[type.index]); break;
+    case TypeKind::flags: options(protocol_.flags[type.index]); break;
+    case TypeKind::one_of:
+      system.insert("<variant>");
+      options(protocol_.one_ofs[type.index]);
+      break;
+    case TypeKind::boolean:
+    case TypeKind::integer:
+    case TypeKind::count:
+    case TypeKind::real:
+    case TypeKind::f32:
+    case TypeKind::f64:
+    case TypeKind::turn:
+    case TypeKind::ref:
+    case TypeKind::peer:
+    case TypeKind::tick: break;
+  }
+  for (const Type& inner : type.element) headers(inner, system, ours);
+}
+
+}  // namespace kwind::language

@@ -1,0 +1,239 @@
+#include "field_words.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kwind/bits/nearest.h"
+#include "kwind/schema/codec.h"
+#include "ranges.h"
+
+namespace kwind::language {
+namespace {
+
+using schema::Type;
+using schema::TypeKind;
+
+bool take_name(const std::vector<schema::Option>& options, const Token& place, std::int64_t& to,
+               Reporter& reporter) {
+  std::vector<std::string> known;
+  for (std::size_t i = 0; i < options.size(); ++i) {
+    if (options[i].name == place.text) {
+      to = static_cast<std::int64_t>(i);
+      return true;
+    }
+    known.push_back(options[i].name);
+  }
+  const std::string near = bits::nearest(place.text, known);
+  reporter.error(
+      place, near.empty()
+                 ? fmt::format("`{}` is none of its values: {}", place.text, fmt::join(known, ", "))
+                 : fmt::format("`{}` is none of its values; did you mean `{}`?", place.text, near));
+  return false;
+}
+
+// Whether a value moves without jumps, so that there is something between two of them.
+bool continuous(const schema::Protocol& protocol, const Type& type) {
+  switch (type.kind) {
+    case TypeKind::real:
+    case TypeKind::f32:
+    case TypeKind::f64:
+    case TypeKind::turn:
+    case TypeKind::heading2:
+    case TypeKind::heading3:
+    case TypeKind::rotation: return true;
+    case TypeKind::vec: return continuous(protocol, type.element.front());
+    case TypeKind::record: {
+      const auto& fields = protocol.records[type.index].fields;
+      return !fields.empty() && std::all_of(fields.begin(), fields.end(), [&](const auto& field) {
+        return continuous(protocol, field.type);
+      });
+    }
+    default: return false;
+  }
+}
+
+// Two real coordinates: a vec2, or a record whose first two fields are x and y.
+bool is_place(const schema::Protocol& protocol, const Type& type) {
+  if (type.kind == TypeKind::vec) {
+    return type.limit == 2 && continuous(protocol, type);
+  }
+  if (type.kind != TypeKind::record) return false;
+  const auto& fields = protocol.records[type.index].fields;
+  return fields.size() >= 2 && fields[0].name == "x" && fields[1].name == "y" &&
+         continuous(protocol, fields[0].type) && continuous(protocol, fields[1].type);
+}
+
+}  // namespace
+
+std::optional<schema::Value> default_of(const schema::Protocol& protocol,
+                                        const DefaultSyntax& syntax, const Type& type,
+                                        Reporter& reporter) {
+  schema::Value to;
+  const Token& place = syntax.place;
+  const bool is_number = syntax.number.written();
+  const auto refuse = [&](std::string message) {
+    reporter.error(place, std::move(message));
+    return std::nullopt;
+  };
+  const double value = reduced(syntax.number).value();
+  const bool whole = is_number && syntax.number.num % syntax.number.den == 0;
+  const std::int64_t number = whole ? syntax.number.num / syntax.number.den : 0;
+  switch (type.kind) {
+    case TypeKind::boolean:
+      if (place.text != "true" && place.text != "false") {
+        return refuse("the default of a bool is true or false");
+      }
+      to.whole = place.text == "true" ? 1 : 0;
+      return to;
+    case TypeKind::integer:
+    case TypeKind::count: {
+      const bits::IntRange range =
+          type.kind == TypeKind::count ? bits::IntRange{0, type.limit} : type.integer;
+      if (!whole || !range.index_of(number).in_range) {
+        return refuse(
+            fmt::format("the default must be a whole number, {} to {}", range.lo, range.hi));
+      }
+      to.whole = number;
+      return to;
+    }
+    case TypeKind::real: {
+      const auto index = type.real.index_of(value);
+      const double nearest_value = type.real.value_of(index.index);
+      if (!is_number || !index.in_range || nearest_value != value) {
+        return refuse(fmt::format("the default must be a value of the range; {} is the nearest",
+                                  is_number ? nearest_value : type.real.value_of(0)));
+      }
+      to.real = value;
+      return to;
+    }
+    case TypeKind::turn: {
+      const double nearest_value = type.turn.value_of(type.turn.index_of(value).index);
+      if (!is_number || nearest_value != value) {
+        return refuse(
+            fmt::format("the default must be one of the steps, 0 to below 360; {} is the "
+                        "nearest",
+                        nearest_value));
+      }
+      to.real = value;
+      return to;
+    }
+    case TypeKind::f32:
+    case TypeKind::f64:
+      if (!is_number) return refuse("the default must be a number");
+      to.real = type.kind == TypeKind::f32 ? static_cast<double>(static_cast<float>(value)) : value;
+      return to;
+    case TypeKind::enumeration:
+      if (!take_name(protocol.enums[type.index].options, place, to.whole, reporter)) {
+        return std::nullopt;
+      }
+      return to;
+    case TypeKind::text: {
+      if (place.kind != TokenKind::string) return refuse("the default of a text stands in quotes");
+      const std::string_view text = place.text.substr(1, place.text.size() - 2);
+      if (schema::valid_utf8_prefix(text, type.limit) != text.size() ||
+          text.find('\\') != std::string_view::npos) {
+        return refuse(
+            fmt::format("the default must be at most {} bytes of UTF-8 without \\", type.limit));
+      }
+      to.text = text;
+      return to;
+    }
+    case TypeKind::heading2:
+    case TypeKind::heading3:
+    case TypeKind::rotation:
+    case TypeKind::vec:
+    case TypeKind::bytes:
+    case TypeKind::flags:
+    case TypeKind::record:
+    case TypeKind::list:
+    case TypeKind::grid:
+    case TypeKind::maybe:
+    case TypeKind::one_of:
+    case TypeKind::ref:
+    case TypeKind::peer:
+    case TypeKind::tick: break;
+  }
+  return refuse("only bool, numbers, enums and texts have a default of their own");
+}
+
+void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& reporter) {
+  schema::EntityWords& words = field.words;
+  words.at_spawn = syntax.at_spawn.has_value();
+  words.owner_only = syntax.owner_only.has_value();
+  words.smooth = syntax.smooth.has_value();
+  words.local = syntax.side;
+  if (syntax.local && (words.at_spawn || words.owner_only || words.smooth || syntax.follow)) {
+    reporter.error(*syntax.local, "a local field never travels, so it has no other word");
+  } else if (syntax.local && !field.life.whole()) {
+    reporter.error(*syntax.local, "a local field never travels, so versions do not matter to it");
+  }
+  if (words.at_spawn && (words.smooth || syntax.follow)) {
+    reporter.error(*syntax.at_spawn, "what travels at spawn only does not move afterwards");
+  }
+  if (!syntax.follow) return;
+  words.follow =
+      schema::Follow{std::string(syntax.speed.text), std::string(syntax.along.text),
+                     syntax.within.written() ? reduced(syntax.within) : schema::Fraction{0, 1}};
+  if (syntax.within.written() && syntax.within.num <= 0) {
+    reporter.error(syntax.within.place, "the error that needs no correction must be above 0");
+  }
+}
+
+void refuse_entity_words(const FieldSyntax& syntax, Reporter& reporter) {
+  for (const auto& word :
+       {syntax.at_spawn, syntax.owner_only, syntax.smooth, syntax.local, syntax.follow}) {
+    if (word) reporter.error(*word, "only fields of an entity have this word");
+  }
+}
+
+void check_follow(const schema::Protocol& protocol, const std::vector<FieldSyntax>& syntax,
+                  std::vector<schema::Field>& fields, Reporter& reporter) {
+  const auto find = [&](std::string_view name) {
+    return std::find_if(fields.begin(), fields.end(),
+                        [&](const auto& f) { return f.name == name; });
+  };
+  const auto other = [&](const Token& place, auto right, std::string_view what) {
+    const auto found = find(place.text);
+    if (found == fields.end()) {
+      std::vector<std::string> known;
+      for (const auto& field : fields) known.push_back(field.name);
+      const std::string near = bits::nearest(place.text, known);
+      reporter.error(place, near.empty() ? fmt::format("the entity has no field `{}`", place.text)
+                                         : fmt::format("the entity has no field `{}`; did you mean "
+                                                       "`{}`?",
+                                                       place.text, near));
+    } else if (found->untyped || found->words.local != schema::Local::no ||
+               !right(found->type.kind)) {
+      reporter.error(place, fmt::format("`{}` is not {}", place.text, what));
+    }
+  };
+  for (const FieldSyntax& field : syntax) {
+    const auto made = find(field.name.text);
+    if (made == fields.end()) continue;
+    if (field.smooth && !continuous(protocol, made->type)) {
+      reporter.error(*field.smooth,
+                     "only numbers with parts, angles, directions, rotations, and "
+                     "vectors and records of these, have something in between");
+    }
+    if (!field.follow) continue;
+    if (!is_place(protocol, made->type)) {
+      reporter.error(*field.follow,
+                     "what follows is a vec2 or a record that begins with x and y, "
+                     "of real, f32 or f64");
+    }
+    other(
+        field.speed,
+        [](TypeKind kind) {
+          return kind == TypeKind::real || kind == TypeKind::integer || kind == TypeKind::f32 ||
+                 kind == TypeKind::f64;
+        },
+        "a number that can be a speed");
+    other(
+        field.along,
+        [](TypeKind kind) { return kind == TypeKind::turn || kind == TypeKind::heading2; },
+        "a turn or a heading2");
+  }
+}
+
+}  // namespace kwind::language

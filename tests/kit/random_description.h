@@ -1,0 +1,154 @@
+// A description that follows from a seed: every type of the language, nested, with life spans.
+#pragma once
+#include <fmt/format.h>
+
+#include <string>
+#include <vector>
+
+#include "kwind/schema/sample.h"
+
+namespace kwind::kit {
+
+class RandomDescription {
+ public:
+  /// Version 4, `messages` messages. The same seed and number give the same text.
+  RandomDescription(std::uint64_t seed, std::size_t messages)
+      : numbers_(seed), messages_(messages) {}
+
+  std::string text(const std::string& name) {
+    out_ = fmt::format("protocol {} 4, entities up to {}, peers up to {}\n\n", name, 1 + pick(5000),
+                       1 + pick(300));
+    out_ +=
+        "channel first ordered\nchannel second sequenced repeat 2\nchannel third reliable "
+        "since 2\n\n";
+    for (int i = 0; i < 4; ++i) {
+      out_ += fmt::format("enum Kind{} {}\n", i, names(1 + pick(9), true));
+      named_.push_back(fmt::format("Kind{}", i));
+      cells_.push_back(named_.back());
+    }
+    for (int i = 0; i < 2; ++i) {
+      out_ += fmt::format("flags Marks{} {}\n", i, names(1 + pick(12), false));
+      named_.push_back(fmt::format("Marks{}", i));
+    }
+    for (int i = 0; i < 5; ++i) {
+      out_ += fmt::format("\nrecord Part{} {}", i, body(1 + pick(4), 1));
+      named_.push_back(fmt::format("Part{}", i));
+    }
+    out_ += fmt::format("\nentity Thing {}", body(2, 1));
+    for (std::size_t i = 0; i < messages_; ++i) {
+      const char* from[] = {"client", "server", "both"};
+      if (i % 5 == 4) {
+        out_ +=
+            fmt::format("\nrequest Ask{} from {} on first {}reply {}refuse {}\n", i, from[pick(3)],
+                        body(pick(3), 2), body(pick(3), 2), names(1 + pick(3), true));
+        continue;
+      }
+      const bool late = pick(4) == 0;
+      out_ += fmt::format("\nmessage Word{} from {} on {}, split{} {}", i, from[pick(3)],
+                          late           ? "third"
+                          : pick(2) == 0 ? "first"
+                                         : "second",
+                          late ? " since 2" : "", body(pick(6), 3));
+    }
+    return out_;
+  }
+
+ private:
+  std::uint64_t pick(std::uint64_t count) { return numbers_.up_to(count - 1); }
+
+  std::string life() {
+    switch (pick(8)) {
+      case 0: return fmt::format(" since {}", 2 + pick(3));
+      case 1: return fmt::format(" until {}", 2 + pick(3));
+      case 2: return " since 2 until 4";
+      default: return "";
+    }
+  }
+
+  std::string names(std::uint64_t count, bool stand_ins) {
+    std::string made = "{ n0";
+    for (std::uint64_t i = 1; i < count; ++i) {
+      const std::string span = life();
+      made += fmt::format(", n{}{}{}", i, span, !span.empty() && stand_ins ? " else n0" : "");
+    }
+    return made + " }";
+  }
+
+  std::string body(std::uint64_t fields, int depth) {
+    std::string made = "{\n";
+    for (std::uint64_t i = 0; i < fields; ++i) {
+      made += fmt::format("  f{} : {}{}\n", ++field_, type(depth), life());
+    }
+    return made + "}\n";
+  }
+
+  std::string number() {
+    switch (pick(5)) {
+      case 0: {
+        const auto low = static_cast<std::int64_t>(pick(1000)) - 500;
+        return fmt::format("int {}..{}", low, low + static_cast<std::int64_t>(pick(100000)));
+      }
+      case 1: return pick(9) == 0 ? "int -9223372036854775808..9223372036854775807" : "int 7..7";
+      case 2: return fmt::format("real -{0}..<{0} step 1/{1}", 1 + pick(500), 1 << pick(7));
+      case 3: return fmt::format("real {}..{} step 0.1", pick(5), 5 + pick(90));
+      default: return pick(2) == 0 ? "turn step 0.5" : "turn step 360/1000";
+    }
+  }
+
+  std::string type(int depth) {
+    const std::uint64_t kind = pick(depth > 0 ? 24 : 16);
+    switch (kind) {
+      case 0: return "bool";
+      case 1:
+      case 2:
+      case 3: return number();
+      case 4: return fmt::format("count up to {}", 1 + pick(1 << pick(31)));
+      case 5: return pick(2) == 0 ? "f32" : "f64";
+      case 6: return fmt::format("heading2 step {}", pick(2) == 0 ? "1" : "0.25");
+      case 7: return fmt::format("heading3 within {}", 1 + pick(20));
+      case 8: return fmt::format("rotation within {}", 1 + pick(20));
+      case 9: return fmt::format("vec{} of real 0..9 step 1/8", 2 + pick(2));
+      case 10: return fmt::format("vec{} of {}", 2 + pick(2), pick(2) == 0 ? "f32" : "int -3..3");
+      case 11: return fmt::format("text {}", 1 + pick(60));
+      case 12: return fmt::format("bytes {}", 1 + pick(40));
+      case 13: return "ref Thing";
+      case 14: return pick(2) == 0 ? "peer" : "tick";
+      case 15:
+        return fmt::format("grid of {} {} x {}",
+                           pick(3) == 0   ? "bool"
+                           : pick(2) == 0 ? cells_[pick(cells_.size())]
+                                          : "int -4..300",
+                           1 + pick(9), 1 + pick(9));
+      case 16:
+      case 17: return named_[pick(named_.size())];
+      case 18: return "maybe " + type(depth - 1);
+      // Items must have bits: a bool in front of what may have none.
+      case 19: return fmt::format("list of maybe {} up to {}", type(depth - 1), 1 + pick(9));
+      case 20: return fmt::format("list of bool up to {}", 1 + pick(20));
+      case 21: return fmt::format("enum {}", names(1 + pick(5), true));
+      case 22: return fmt::format("flags {}", names(1 + pick(5), false));
+      default: return one_of(depth);
+    }
+  }
+
+  // Named after its field; what its cases declare is named after the cases, so those stay plain.
+  std::string one_of(int depth) {
+    std::string made = "one of { nothing";
+    for (std::uint64_t i = 0, count = pick(4); i < count; ++i) {
+      const std::string span = life();
+      const std::string name = fmt::format("c{}x{}", ++field_, i);
+      made += fmt::format(", {} : {}{}{}", name, type(std::min(depth - 1, 0)), span,
+                          span.empty() ? "" : " else nothing");
+    }
+    return made + " }";
+  }
+
+  schema::SampleNumbers numbers_;
+  std::size_t messages_;
+  std::string out_;
+  std::vector<std::string> named_;
+  std::vector<std::string> cells_;
+  int field_ = 0;
+};
+
+}  // namespace kwind::kit

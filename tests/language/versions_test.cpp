@@ -1,0 +1,187 @@
+// Versions: digests that later files keep, and what `compare` says of a change.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "kit/random_description.h"
+#include "kit/sweep.h"
+#include "kwind/language/compare.h"
+#include "kwind/language/compile.h"
+
+namespace kwind::language {
+namespace {
+
+schema::Protocol compiled(const std::string& text) {
+  const Compiled made = compile(text, "test.kw");
+  EXPECT_TRUE(made.ok()) << (made.ok() ? "" : render(made.errors.front(), made));
+  return made.protocol;
+}
+
+const std::string kFirst = R"(protocol pier 1, peers up to 64
+channel office ordered
+enum Tone { plain, urgent }
+record Spot { x : int 0..99, y : int 0..99 }
+message Hail from both on office { words : text 60, tone : Tone, at : Spot }
+message Bell from server on office { times : int 1..8 }
+)";
+
+// The same protocol two versions on.
+const std::string kThird = R"(protocol pier 3, peers up to 64
+channel office ordered
+channel fleet  sequenced since 2
+enum Tone { plain, mayday since 3 else urgent, urgent }
+record Spot { x : int 0..99, depth : int 0..20 since 3, y : int 0..99 }
+message Fleet from server on fleet since 2 { tugs : list of Spot up to 9 }
+message Hail from both on office { to : maybe peer since 2, words : text 60, tone : Tone, at : Spot }
+message Bell from server on office until 3 { times : int 1..8 }
+)";
+
+TEST(Versions, ALaterFileGivesAnOldVersionTheSameDigest) {
+  const schema::Protocol third = compiled(kThird);
+  EXPECT_EQ(schema::canonical_listing(third, 1), schema::canonical_listing(compiled(kFirst), 1));
+  // Golden: these are what released peers compare. They never change.
+  EXPECT_EQ(bits::to_hex(schema::digest_of(third, 1), 16), "e821e2b504bb4611153f219a30e5abea");
+  EXPECT_EQ(bits::to_hex(schema::digest_of(third, 2), 16), "6c17cf6a4d41d24c33ca1a3a0d55959a");
+  EXPECT_EQ(bits::to_hex(schema::digest_of(third, 3), 16), "c42e722c0a2fd3de9565dfc9f07bd267");
+}
+
+TEST(Versions, AreTheNewestSixteen) {
+  EXPECT_EQ(schema::oldest_version(compiled("protocol p 3\n")), 1);
+  EXPECT_EQ(schema::oldest_version(compiled("protocol p 16\n")), 1);
+  EXPECT_EQ(schema::oldest_version(compiled("protocol p 40\n")), 25);
+}
+
+Impact worst(const std::vector<Change>& changes) {
+  Impact impact = Impact::harmless;
+  for (const Change& change : changes) impact = std::max(impact, change.impact);
+  return impact;
+}
+
+bool share_old_versions(const schema::Protocol& before, const schema::Protocol& after) {
+  for (std::uint16_t v = schema::oldest_version(before); v <= before.version; ++v) {
+    if (v < schema::oldest_version(after) || v > after.version) return false;
+    if (schema::digest_of(before, v) != schema::digest_of(after, v)) return false;
+  }
+  return true;
+}
+
+TEST(Compare, FindsNothingInWhatIsTheSame) {
+  EXPECT_TRUE(compare(compiled(kFirst), compiled(kFirst)).empty());
+}
+
+TEST(Compare, CallsAdditionsWithALifeSpanHarmless) {
+  const auto changes = compare(compiled(kFirst), compiled(kThird));
+  EXPECT_EQ(worst(changes), Impact::harmless);
+  std::string all;
+  for (const Change& change : changes) all += change.where + ": " + change.what + "\n";
+  EXPECT_EQ(all, R"(protocol: version 3 is new
+channel fleet: it is new, since 2
+Tone, value mayday: it is new, since 3
+record Spot, field depth: it is new, since 3
+message Hail, field to: it is new, since 2
+message Bell: it lives since 1 until 3 now
+message Fleet: it is new, since 2
+)");
+}
+
+struct Edit {
+  const char* from;
+  const char* to;
+  Impact impact;
+  const char* where;
+};
+
+TEST(Compare, JudgesEachKindOfChange) {
+  const schema::Protocol before = compiled(kFirst);
+  for (const Edit& edit : {
+           Edit{"pier 1", "pier 2", Impact::harmless, "protocol"},
+           {"pier 1", "quay 1", Impact::breaks, "protocol"},
+           {"up to 64", "up to 128", Impact::harmless, "protocol"},
+           {"office ordered", "office reliable", Impact::breaks, "channel office"},
+           {"office ordered", "office ordered bulk", Impact::harmless, "channel office"},
+           {"office ordered\n", "office ordered\nchannel b ordered\n", Impact::needs_since,
+            "channel b"},
+           {"plain, urgent", "urgent, plain", Impact::breaks, "Tone, value urgent"},
+           {"plain, urgent", "plain, urgent, calm", Impact::needs_since, "Tone, value calm"},
+           {"plain, urgent", "plain", Impact::breaks, "Tone, value urgent"},
+           {"y : int 0..99", "y : int 0..100", Impact::breaks, "record Spot, field y"},
+           {"y : int 0..99", "y : int 0..99 = 5", Impact::harmless, "record Spot, field y"},
+           {"y : int 0..99", "y : int 0..99 in metres", Impact::harmless, "record Spot, field y"},
+           {"x : int 0..99, y", "y", Impact::breaks, "record Spot, field x"},
+           {"text 60", "text 61", Impact::breaks, "message Hail, field words"},
+           {"words : text 60, tone : Tone", "tone : Tone, words : text 60", Impact::breaks,
+            "message Hail, field tone"},
+           {"at : Spot }", "at : Spot, by : bool }", Impact::needs_since, "message Hail, field by"},
+           {"at : Spot }", "at : list of Spot up to 3 }", Impact::breaks, "message Hail, field at"},
+           {"Hail from both on office", "Hail from client on office", Impact::breaks,
+            "message Hail"},
+           {"Hail from both on office", "Hail from both on office, at most 9/s", Impact::breaks,
+            "message Hail"},
+           {"message Bell", "# Ding.\nmessage Bell", Impact::harmless, "message Bell"},
+           {"message Bell", "message Gong", Impact::breaks, "message Bell"},
+           {"times : int 1..8 }", "times : int 1..8 }\nentity Buoy { lit : bool }",
+            Impact::needs_since, "entity Buoy"},
+       }) {
+    std::string text = kFirst;
+    const std::size_t at = text.find(edit.from);
+    ASSERT_NE(at, std::string::npos) << edit.from;
+    text.replace(at, std::string(edit.from).size(), edit.to);
+    if (text.find("entity") != std::string::npos) {
+      text.replace(text.find("peers"), 5, "entities up to 9, peers");
+    }
+    const schema::Protocol after = compiled(text);
+    const auto changes = compare(before, after);
+    EXPECT_EQ(worst(changes), edit.impact) << edit.to;
+    EXPECT_EQ(worst(changes) == Impact::harmless, share_old_versions(before, after)) << edit.to;
+    EXPECT_TRUE(std::any_of(changes.begin(), changes.end(),
+                            [&](const Change& change) {
+                              return change.where == edit.where && change.impact == edit.impact &&
+                                     (change.fix.empty() == (change.impact == Impact::harmless));
+                            }))
+        << edit.to << ": " << (changes.empty() ? "no change" : changes.front().where);
+  }
+}
+
+TEST(Compare, AgreesWithTheDigestsOfRandomDescriptions) {
+  // A few lines of a random description are left out, doubled or changed; whatever still compiles
+  // is judged, and the judgement held against the digests.
+  int compared = 0;
+  int harmless = 0;
+  for (const std::uint64_t seed : kit::seeds(150, 5000)) {
+    const std::string text = kit::RandomDescription(seed, 6).text("made_up");
+    const schema::Protocol before = compiled(text);
+    schema::SampleNumbers numbers(seed);
+    for (int round = 0; round < 6; ++round) {
+      std::vector<std::string> lines;
+      for (std::size_t at = 0; at < text.size();) {
+        const std::size_t end = text.find('\n', at);
+        lines.push_back(text.substr(at, end - at));
+        at = end + 1;
+      }
+      const std::size_t line = numbers.up_to(lines.size() - 1);
+      switch (numbers.up_to(4)) {
+        case 0: lines.erase(lines.begin() + static_cast<std::ptrdiff_t>(line)); break;
+        case 1: std::swap(lines[line], lines[numbers.up_to(lines.size() - 1)]); break;
+        case 2: lines[line] += " since 3"; break;
+        case 3:
+          lines[0].replace(lines[0].find(" 4,"), 3, " 5,");
+          lines[line] += "\n  fresh : bool since 5";
+          break;
+        default: lines[line] += "\n  fresh : bool"; break;
+      }
+      std::string changed;
+      for (const std::string& each : lines) changed += each + "\n";
+      const Compiled after = compile(changed, "changed.kw");
+      if (!after.ok()) continue;
+      ++compared;
+      const bool fine = worst(compare(before, after.protocol)) == Impact::harmless;
+      harmless += fine ? 1 : 0;
+      ASSERT_EQ(fine, share_old_versions(before, after.protocol)) << "seed " << seed << "\n"
+                                                                  << changed;
+    }
+  }
+  EXPECT_GT(compared, 100);
+  EXPECT_GT(harmless, 10);
+}
+
+}  // namespace
+}  // namespace kwind::language

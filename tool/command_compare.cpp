@@ -1,0 +1,85 @@
+#include "kwind/language/compare.h"
+
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+#include <algorithm>
+#include <memory>
+#include <nlohmann/json.hpp>
+
+#include "commands.h"
+
+namespace kwind::tool {
+namespace {
+
+struct Arguments {
+  std::string before;
+  std::string after;
+  bool json = false;
+};
+
+std::string counted(std::size_t count, std::string_view what) {
+  return fmt::format("{} {}", count, what);
+}
+
+void print_changes(const std::vector<language::Change>& changes, const Arguments& arguments) {
+  if (changes.empty()) {
+    fmt::print("{} and {} are the same\n", arguments.before, arguments.after);
+    return;
+  }
+  std::size_t where = 0;
+  for (const auto& change : changes) where = std::max(where, change.where.size());
+  std::array<std::size_t, 3> counts{};
+  for (const auto& change : changes) {
+    ++counts[static_cast<std::size_t>(change.impact)];
+    fmt::print("{:<11}  {:<{}}  {}\n", name_of(change.impact), change.where, where, change.what);
+    if (!change.fix.empty()) fmt::print("{:<11}  {:<{}}  fix: {}\n", "", "", where, change.fix);
+  }
+  fmt::print("\n{}, {}, {}: peers built from {} {}\n", counted(counts[0], "harmless"),
+             counted(counts[1], "that need `since`"), counted(counts[2], "that break"),
+             arguments.before,
+             counts[1] + counts[2] == 0 ? "are still understood" : "would be refused");
+}
+
+int compare_files(const Arguments& arguments) {
+  language::Compiled before;
+  language::Compiled after;
+  const bool loaded = load_source(arguments.before, before);
+  if (!load_source(arguments.after, after) || !loaded) return kFoundWrong;
+  const auto changes = language::compare(before.protocol, after.protocol);
+  if (arguments.json) {
+    nlohmann::ordered_json out = nlohmann::ordered_json::array();
+    for (const auto& change : changes) {
+      out.push_back({{"impact", name_of(change.impact)},
+                     {"where", change.where},
+                     {"what", change.what},
+                     {"fix", change.fix}});
+    }
+    fmt::print("{}\n", nlohmann::ordered_json{{"changes", out}}.dump(2));
+  } else {
+    print_changes(changes, arguments);
+  }
+  const bool fine = std::all_of(changes.begin(), changes.end(), [](const auto& change) {
+    return change.impact == language::Impact::harmless;
+  });
+  return fine ? kFine : kFoundWrong;
+}
+
+}  // namespace
+
+void add_compare(CLI::App& app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<Arguments>();
+  CLI::App* command = app.add_subcommand(
+      "compare", "List what changed from one description to the next, and what that breaks");
+  command->add_option("OLD", arguments->before, "The description that peers were built from")
+      ->required();
+  command->add_option("NEW", arguments->after, "The description as it is now")->required();
+  command->add_flag("--json", arguments->json, "Print one JSON object");
+  command->footer(
+      "Exit code 1 when old peers would be refused, so that the CI of a game can ask.\n"
+      "Example:\n  kwind compare released.kw harbour.kw");
+  command->callback(
+      [arguments, &chosen] { chosen = [arguments] { return compare_files(*arguments); }; });
+}
+
+}  // namespace kwind::tool

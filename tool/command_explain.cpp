@@ -1,0 +1,123 @@
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+#include <memory>
+#include <nlohmann/json.hpp>
+
+#include "commands.h"
+#include "kwind/schema/runtime.h"
+#include "lookup.h"
+
+namespace kwind::tool {
+namespace {
+
+struct Arguments {
+  std::string file;
+  std::string message;
+  std::string hex;
+  std::uint32_t version = 0;
+  bool json = false;
+};
+
+// Columns of text, each as wide as its widest cell.
+std::size_t width(std::size_t least, const std::vector<schema::Span>& spans,
+                  std::string schema::Span::*column) {
+  for (const auto& span : spans) least = std::max(least, (span.*column).size());
+  return least;
+}
+
+void print_table(const schema::Explained& explained, const Arguments& arguments, std::size_t bits,
+                 std::size_t padding) {
+  const auto& spans = explained.spans;
+  const std::size_t path = width(5, spans, &schema::Span::path);
+  const std::size_t raw = std::min<std::size_t>(24, width(3, spans, &schema::Span::raw));
+  const std::size_t value = width(5, spans, &schema::Span::value);
+  fmt::print("{} version {}: {} bits in {} bytes\n\n", arguments.message, arguments.version, bits,
+             bits::bytes_for(bits));
+  fmt::print("{:>9}  {:>4}  {:<{}}  {:>{}}  {:<{}}  {}\n", "bits", "size", "field", path, "raw",
+             raw, "value", value, "type");
+  for (const auto& span : spans) {
+    const std::string range =
+        span.bits == 0   ? std::string("-")
+        : span.bits == 1 ? fmt::format("{}", span.first_bit)
+                         : fmt::format("{}-{}", span.first_bit, span.first_bit + span.bits - 1);
+    const std::string shown =
+        span.raw.size() > raw ? span.raw.substr(0, raw - 3) + "..." : span.raw;
+    fmt::print("{:>9}  {:>4}  {:<{}}  {:>{}}  {:<{}}  {}{}\n", range, span.bits, span.path, path,
+               shown, raw, span.fault ? "" : span.value, value, span.type,
+               span.fault ? "   <- wrong" : "");
+  }
+  if (padding > 0) fmt::print("{:>9}  {:>4}  zeros that fill the last byte\n", "", padding);
+}
+
+nlohmann::ordered_json json_of(const schema::Explained& explained) {
+  nlohmann::ordered_json out{{"error", error_info(explained.error).name},
+                             {"bits", nlohmann::ordered_json::array()}};
+  for (const auto& span : explained.spans) {
+    out["bits"].push_back({{"path", span.path},
+                           {"type", span.type},
+                           {"first_bit", span.first_bit},
+                           {"size", span.bits},
+                           {"raw", span.raw},
+                           {"value", span.value},
+                           {"fault", span.fault}});
+  }
+  return out;
+}
+
+int explain(Arguments arguments) {
+  language::Compiled source;
+  if (!load_source(arguments.file, source)) return kFoundWrong;
+  const auto* fields = find_body(source.protocol, arguments.message);
+  if (fields == nullptr || !check_version(source.protocol, arguments.version)) return kUsedWrongly;
+  const auto text = parse_bits(arguments.hex);
+  if (!text) {
+    fmt::print(stderr,
+               "kwind explain: `{}` is not bits; write bytes in hexadecimal, as in 5f03, or with "
+               "their number of bits, as in 5f03:11\n",
+               arguments.hex);
+    return kUsedWrongly;
+  }
+  const schema::Layout layout{static_cast<std::uint16_t>(arguments.version), 0};
+  std::size_t bits = text->bits.value_or(text->bytes.size() * 8);
+  std::size_t padding = 0;
+  auto explained = schema::explain(source.protocol, *fields, text->bytes, bits, layout);
+  // Without a stated number the last byte may be padded.
+  if (!text->bits && explained.error == Errc::trailing_bits && explained.spans.back().bits < 8 &&
+      explained.spans.back().raw == "0") {
+    padding = explained.spans.back().bits;
+    bits -= padding;
+    explained = schema::explain(source.protocol, *fields, text->bytes, bits, layout);
+  }
+  if (arguments.json) {
+    fmt::print("{}\n", json_of(explained).dump(2, ' ', false,
+                                               nlohmann::ordered_json::error_handler_t::replace));
+  } else {
+    print_table(explained, arguments, bits, padding);
+  }
+  if (explained.error == Errc::none) return kFine;
+  std::fflush(stdout);
+  fmt::print(stderr, "{}these bits are no {}: {}\n", arguments.json ? "" : "\n", arguments.message,
+             error_info(explained.error).text);
+  return kFoundWrong;
+}
+
+}  // namespace
+
+void add_explain(CLI::App& app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<Arguments>();
+  CLI::App* command = app.add_subcommand("explain", "Say what each bit of a message is");
+  command->add_option("FILE", arguments->file, "The description, a .kw file")->required();
+  command->add_option("MESSAGE", arguments->message, "A message, entity or record")->required();
+  command
+      ->add_option("HEX", arguments->hex,
+                   "Its bytes in hexadecimal; :N behind them says how many bits they hold")
+      ->required();
+  command->add_option("--version-of", arguments->version,
+                      "The version in whose layout they are; the newest if not given");
+  command->add_flag("--json", arguments->json, "Print one JSON object");
+  command->footer("Example:\n  kwind explain examples/harbour/harbour.kw Helm 5019:15");
+  command->callback([arguments, &chosen] { chosen = [arguments] { return explain(*arguments); }; });
+}
+
+}  // namespace kwind::tool
