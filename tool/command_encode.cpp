@@ -89,11 +89,10 @@ class Converter {
   void encode_line(const nlohmann::ordered_json& json) {
     const auto value = json::from_json(source_.protocol, *fields_, json);
     if (!value) return wrong(value.error());
-    bits::Writer writer(memory_);
-    schema::Encoder out(writer, bits::Policy::clamp,
+    schema::Encoder out(bits::Writer(memory_), bits::Policy::clamp,
                         static_cast<std::uint16_t>(arguments_.version));
     const auto spans = schema::encode_explained(source_.protocol, *fields_, *value, memory_, out);
-    writer.finish();
+    out.finish();
     if (out.error() != Errc::none) return wrong(std::string(error_info(out.error()).text));
     if (out.out_of_range_count() > 0) {
       for (const schema::Span& span : spans) {
@@ -104,7 +103,7 @@ class Converter {
         fmt::print(stderr, "line {}: {}, moved to the nearest end\n", line_, what);
       }
     }
-    put(writer.bit_count());
+    put(out.bit_count());
   }
 
   void put(std::size_t bits) {
@@ -139,13 +138,14 @@ class Converter {
   }
 
   void decode_bits(std::span<const std::byte> bytes, std::size_t bits, bool may_be_padded) {
-    bits::Reader reader(bytes, bits);
-    schema::Decoder decoder(reader, static_cast<std::uint16_t>(arguments_.version));
+    schema::Decoder decoder(bits::Reader(bytes, bits),
+                            static_cast<std::uint16_t>(arguments_.version));
     schema::decode_value(source_.protocol, *fields_, decoder, value_);
     Errc error = decoder.error();
-    if (error == Errc::none && reader.left_bits() > 0) {
-      const bool padding = may_be_padded && reader.left_bits() < 8 &&
-                           reader.get(static_cast<unsigned>(reader.left_bits())) == 0;
+    if (const std::size_t left = decoder.left_bits(); error == Errc::none && left > 0) {
+      // Only the last byte can hold them.
+      const bool padding =
+          may_be_padded && left < 8 && std::to_integer<unsigned>(bytes.back()) >> (8 - left) == 0;
       if (!padding) error = Errc::trailing_bits;
     }
     if (error != Errc::none) {

@@ -28,6 +28,7 @@ std::string alive_text(const schema::Life& life, std::string_view codec) {
 
 std::string CppCodec::encode(const std::string& owner, const std::vector<Field>& all) {
   encoding_ = true;
+  codec_ = "out";
   uniques_ = 0;
   out_.clear();
   indent_ = "  ";
@@ -38,6 +39,7 @@ std::string CppCodec::encode(const std::string& owner, const std::vector<Field>&
 
 std::string CppCodec::decode(const std::string& owner, const std::vector<Field>& all) {
   encoding_ = false;
+  codec_ = "in";
   out_.clear();
   indent_ = "  ";
   fields(owner, all, "to");
@@ -127,7 +129,7 @@ void CppCodec::value(const Type& type, const std::string& value, const Range& ra
 }
 
 void CppCodec::leaf(const Type& type, const std::string& value, const Range& range) {
-  const std::string codec = encoding_ ? "out" : "in";
+  const std::string& codec = codec_;
   const unsigned bits = schema::size_of(protocol_, type, 1).most_bits;
   const auto ranged = [&](std::string_view method) {
     piece(fmt::format("{}.{}({}_range, {})", codec, method, range.prefix, value), bits);
@@ -168,7 +170,7 @@ void CppCodec::leaf(const Type& type, const std::string& value, const Range& ran
             bits::bits_for(options.options.size()));
       }
       if (options.lives.empty()) {
-        return piece(fmt::format("in.choice({})", choice(options, value)), bits);
+        return piece(fmt::format("{}.choice({})", codec, choice(options, value)), bits);
       }
       return line(fmt::format("{} = static_cast<{}>(in.choice({}));", value, types_.name(type),
                               choice(options, "")));
@@ -184,8 +186,61 @@ void CppCodec::leaf(const Type& type, const std::string& value, const Range& ran
   }
 }
 
+// Whether a value is written by pieces alone, so that a loop over such values can work on a copy of
+// the codec.
+bool CppCodec::is_pieces(const Type& type) const {
+  switch (type.kind) {
+    case TypeKind::integer:
+    case TypeKind::real:
+    case TypeKind::turn:
+    case TypeKind::f32:
+    case TypeKind::f64: return true;
+    case TypeKind::enumeration: return protocol_.enums[type.index].lives.empty();
+    case TypeKind::vec: return is_pieces(type.element.front());
+    case TypeKind::record: {
+      const auto& all = protocol_.records[type.index].fields;
+      return expands(type) && std::all_of(all.begin(), all.end(), [&](const Field& field) {
+               return field.type.kind == TypeKind::boolean || is_pieces(field.type);
+             });
+    }
+    default: return false;
+  }
+}
+
+// The codec itself is not touched in the loop: what has no address stays in registers.
+void CppCodec::list_of_pieces(const Type& type, const std::string& value_name, const Range& range) {
+  const Type& element = type.element.front();
+  const std::string codec = encoding_ ? "out" : "in";
+  const std::string run = variable("run");
+  const std::string items = variable("items");
+  const std::string index = variable("i");
+  const std::string size = variable("size");
+  if (encoding_) {
+    line(fmt::format("const std::size_t {} = out.length({}, {}.size());", size, type.limit,
+                     value_name));
+  } else {
+    line(fmt::format("{}.resize(in.length({}, {}));", value_name, type.limit, type.item_bits));
+    line(fmt::format("const std::size_t {} = {}.size();", size, value_name));
+  }
+  line(fmt::format("{}auto* const {} = {}.data();", encoding_ ? "const " : "", items, value_name));
+  line(fmt::format("auto {} = {};", run, codec));
+  open(fmt::format("for (std::size_t {0} = 0; {0} < {1}; ++{0}) {{", index, size));
+  codec_ = run;
+  ++depth_;
+  value(element, fmt::format("{}[{}]", items, index), range);
+  --depth_;
+  close();
+  codec_ = codec;
+  line(fmt::format("{} = {};", codec, run));
+}
+
 void CppCodec::list(const Type& type, const std::string& value_name, const Range& range) {
   const Type& element = type.element.front();
+  if (is_pieces(element)) {
+    open("{");
+    list_of_pieces(type, value_name, range);
+    return close();
+  }
   const std::string index = variable("i");
   if (encoding_) {
     const std::string size = variable("size");
@@ -397,7 +452,7 @@ void CppCodec::piece(std::string text, unsigned bits) {
 
 void CppCodec::flush() {
   if (pieces_.empty()) return;
-  const std::string head = indent_ + (encoding_ ? "out.write(" : "in.read(");
+  const std::string head = indent_ + codec_ + (encoding_ ? ".write(" : ".read(");
   const std::string separator = ",\n" + std::string(head.size(), ' ');
   out_ += fmt::format("{}{});\n", head, fmt::join(pieces_, separator));
   pieces_.clear();

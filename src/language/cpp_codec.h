@@ -28,6 +28,8 @@ class CppCodec {
               const std::string& object);
   void value(const schema::Type& type, const std::string& value, const Range& range);
   void leaf(const schema::Type& type, const std::string& value, const Range& range);
+  [[nodiscard]] bool is_pieces(const schema::Type& type) const;
+  void list_of_pieces(const schema::Type& type, const std::string& value, const Range& range);
   void list(const schema::Type& type, const std::string& value, const Range& range);
   void maybe(const schema::Type& type, const std::string& value, const Range& range);
   void grid(const schema::Type& type, const std::string& value, const Range& range);
@@ -50,6 +52,7 @@ class CppCodec {
   const schema::Protocol& protocol_;
   const CppTypes& types_;
   bool encoding_ = true;
+  std::string codec_;  // the variable that writes or reads
   std::string out_;
   std::string indent_;
   std::vector<std::string> pieces_;

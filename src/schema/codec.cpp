@@ -65,12 +65,6 @@ std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit) {
 
 // ---- Encoder ----
 
-void Encoder::fault(std::uint64_t times) {
-  out_of_range_ += times;
-  KWIND_ASSERT(policy_ != bits::Policy::assert_range);
-  if (policy_ == bits::Policy::refuse) error_ = Errc::out_of_range;
-}
-
 Piece Encoder::f32(float value) {
   return float_piece<float, std::uint32_t>(value);
 }
@@ -95,7 +89,7 @@ Piece Encoder::choice(std::span<const Choice> choices, std::uint64_t place) cons
 
 void Encoder::count(std::uint32_t limit, std::uint32_t value) {
   if (value > limit) {
-    fault(1);
+    count_faults(1);
     value = limit;
   }
   out_.put_count(value, Decoder::kCountOrder);
@@ -103,7 +97,7 @@ void Encoder::count(std::uint32_t limit, std::uint32_t value) {
 
 void Encoder::text(std::uint32_t limit, std::string_view value) {
   const std::size_t size = valid_utf8_prefix(value, limit);
-  if (size != value.size()) fault(1);
+  if (size != value.size()) count_faults(1);
   out_.put(size, bits::bits_for(std::uint64_t{limit} + 1));
   out_.put_bits(std::as_bytes(std::span(value.data(), size)), size * 8);
 }

@@ -364,8 +364,7 @@ void decode_value(const Protocol& protocol, const std::vector<Field>& fields, De
 Explained explain(const Protocol& protocol, const std::vector<Field>& fields,
                   std::span<const std::byte> memory, std::size_t bits, const Layout& layout) {
   Explained made;
-  bits::Reader reader(memory, bits);
-  Decoder in(reader, layout.version, layout.newest_tick);
+  Decoder in(bits::Reader(memory, bits), layout.version, layout.newest_tick);
   std::size_t failed_at = bits;
   Tracer tracer(memory, bits, [&] {
     // A failed reader has nothing left; what it had read until then is where it failed.

@@ -4,9 +4,8 @@
 int main() {
   std::array<std::byte, 64> memory{};
   every_type::Spot spot{1, 2};
-  kwind::bits::Writer writer(memory);
-  kwind::schema::Encoder out(writer);
+  kwind::schema::Encoder out{kwind::bits::Writer(memory)};
   encode(out, spot);
-  writer.finish();
-  return out.error() == kwind::Errc::none && writer.bit_count() == 30 ? 0 : 1;
+  out.finish();
+  return out.error() == kwind::Errc::none && out.bit_count() == 30 ? 0 : 1;
 }

@@ -65,12 +65,11 @@ class Comparison {
   template <class T>
   void both_ways(const schema::MessageType& type, const schema::Value& value, std::uint16_t version,
                  T& reused) {
-    bits::Writer writer(memory_);
-    schema::Encoder out(writer, bits::Policy::refuse, version);
+    schema::Encoder out(bits::Writer(memory_), bits::Policy::refuse, version);
     schema::encode_value(protocol_, type.fields, value, out);
-    writer.finish();
+    out.finish();
     ASSERT_EQ(out.error(), Errc::none);
-    const std::size_t bits = writer.bit_count();
+    const std::size_t bits = out.bit_count();
     T fresh;
     ASSERT_EQ(schema::decode_message(memory_, bits, fresh, {version, 0}), Errc::none);
     ASSERT_EQ(schema::decode_message(memory_, bits, reused, {version, 0}), Errc::none);
@@ -85,11 +84,10 @@ class Comparison {
     // One bit off: both take it, to the same value, or neither does.
     const std::size_t bit = numbers_.up_to(bits - 1);
     memory_[bit / 8] ^= std::byte{1} << (bit % 8);
-    bits::Reader reader(memory_, bits);
-    schema::Decoder in(reader, version);
+    schema::Decoder in(bits::Reader(memory_, bits), version);
     schema::Value got;
     schema::decode_value(protocol_, type.fields, in, got);
-    const bool accepted = in.error() == Errc::none && reader.left_bits() == 0;
+    const bool accepted = in.error() == Errc::none && in.left_bits() == 0;
     ASSERT_EQ(schema::decode_message(memory_, bits, fresh, {version, 0}) == Errc::none, accepted);
   }
 

@@ -28,20 +28,18 @@ struct Coded {
 };
 Coded coded(const Protocol& protocol, const std::vector<schema::Field>& fields, const Value& value,
             std::span<std::byte> to, std::uint16_t version) {
-  bits::Writer writer(to);
-  schema::Encoder out(writer, bits::Policy::clamp, version);
+  schema::Encoder out(bits::Writer(to), bits::Policy::clamp, version);
   schema::encode_value(protocol, fields, value, out);
-  writer.finish();
-  return {writer.bit_count(), out.out_of_range_count(), out.error()};
+  out.finish();
+  return {out.bit_count(), out.out_of_range_count(), out.error()};
 }
 
 Errc decoded(const Protocol& protocol, const std::vector<schema::Field>& fields,
              std::span<const std::byte> from, std::size_t bits, Value& to, std::uint16_t version) {
-  bits::Reader reader(from, bits);
-  schema::Decoder in(reader, version);
+  schema::Decoder in(bits::Reader(from, bits), version);
   schema::decode_value(protocol, fields, in, to);
   if (in.error() != Errc::none) return in.error();
-  return reader.left_bits() == 0 ? Errc::none : Errc::trailing_bits;
+  return in.left_bits() == 0 ? Errc::none : Errc::trailing_bits;
 }
 
 void expect_same_bits(std::span<const std::byte> a, std::span<const std::byte> b,

@@ -16,3 +16,7 @@ void set_assert_handler(AssertHandler handler);
 #define KWIND_ASSERT(condition)           \
   (static_cast<bool>(condition) ? void(0) \
                                 : ::kwind::assertion_failed(#condition, __FILE__, __LINE__))
+
+/// For the few functions that must see their callers' constants: ranges fold to shifts and masks
+/// only where they are inlined, and a large message is more than compilers inline by themselves.
+#define KWIND_ALWAYS_INLINE [[gnu::always_inline]] inline

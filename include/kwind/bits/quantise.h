@@ -35,9 +35,10 @@ struct IntRange {
     return static_cast<unsigned>(std::bit_width(last_index()));
   }
   [[nodiscard]] constexpr Quantised index_of(std::int64_t value) const {
-    if (value < lo) return {0, false};
-    if (value > hi) return {last_index(), false};
-    return {static_cast<std::uint64_t>(value) - static_cast<std::uint64_t>(lo), true};
+    const std::uint64_t index = static_cast<std::uint64_t>(value) - static_cast<std::uint64_t>(lo);
+    if (index <= last_index()) [[likely]]
+      return {index, true};  // also below lo: it wraps
+    return {value < lo ? 0 : last_index(), false};
   }
   /// Requires: index <= last_index().
   [[nodiscard]] constexpr std::int64_t value_of(std::uint64_t index) const {
@@ -64,10 +65,11 @@ struct RealRange {
     const double position =
         (value * static_cast<double>(scale) - static_cast<double>(lo)) / static_cast<double>(step) +
         0.5;
-    if (!(position >= 0)) return {0, false};  // also NaN
-    if (position >= static_cast<double>(count)) return {count - 1, false};
     // Not negative, so the conversion rounds down as std::floor would, without its call.
-    return {static_cast<std::uint64_t>(static_cast<std::int64_t>(position)), true};
+    if (position >= 0 && position < static_cast<double>(count)) [[likely]] {
+      return {static_cast<std::uint64_t>(static_cast<std::int64_t>(position)), true};
+    }
+    return {position > 0 ? count - 1 : 0, false};  // NaN becomes 0
   }
   /// Requires: index < count.
   [[nodiscard]] constexpr double value_of(std::uint64_t index) const {
@@ -76,6 +78,9 @@ struct RealRange {
   }
   friend constexpr bool operator==(const RealRange&, const RealRange&) = default;
 };
+
+/// A finite angle, moved into 0 to 360 (which rounding may give) by whole turns.
+double wrapped_degrees(double degrees);
 
 /// Angles in degrees that wrap at 360, in `count` equal steps: i * step / scale.
 /// Any finite angle is in range: -90 and 630 are both 270. NaN and infinities become 0, out of
@@ -88,11 +93,10 @@ struct TurnRange {
   [[nodiscard]] constexpr std::uint64_t last_index() const { return count - 1; }
   [[nodiscard]] constexpr unsigned bits() const { return bits_for(count); }
   [[nodiscard]] Quantised index_of(double degrees) const {
-    if (!std::isfinite(degrees)) return {0, false};
     double wrapped = degrees;
-    if (!(wrapped >= 0 && wrapped < 360)) {
-      wrapped = std::fmod(wrapped, 360.0);
-      if (wrapped < 0) wrapped += 360.0;
+    if (!(wrapped >= 0 && wrapped < 360)) [[unlikely]] {
+      if (!std::isfinite(degrees)) return {0, false};
+      wrapped = wrapped_degrees(degrees);
     }
     const double position = wrapped * static_cast<double>(scale) / static_cast<double>(step) + 0.5;
     const auto index = static_cast<std::uint64_t>(static_cast<std::int64_t>(position));

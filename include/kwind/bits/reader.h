@@ -17,31 +17,27 @@ class Reader {
   /// Reads all of `bytes`, borrowed while the reader lives.
   explicit Reader(std::span<const std::byte> bytes) : Reader(bytes, bytes.size() * 8) {}
   /// Reads the first `bits` bits of `bytes`. Requires: bytes holds that many.
-  Reader(std::span<const std::byte> bytes, std::size_t bits) : bytes_(bytes), left_bits_(bits) {
+  Reader(std::span<const std::byte> bytes, std::size_t bits)
+      : bytes_(bytes.data()), size_(bytes.size()), left_bits_(bits) {
     KWIND_ASSERT(bits <= bytes.size() * 8);
   }
 
   /// The next `bits` (0 to 64) bits. Past the end: 0, and ok() is false from then on. O(1).
-  std::uint64_t get(unsigned bits) {
+  KWIND_ALWAYS_INLINE std::uint64_t get(unsigned bits) {
     KWIND_ASSERT(bits <= 64);
-    if (bits > left_bits_) {
-      failed_ = true;
-      left_bits_ = 0;
+    if (bits > left_bits_) [[unlikely]] {
+      set_failed();
       return 0;
     }
+    const std::size_t byte = at_bits_ / 8;
+    const auto shift = static_cast<unsigned>(at_bits_ % 8);
+    at_bits_ += bits;
     left_bits_ -= bits;
-    if (bits <= fill_) {
-      const std::uint64_t value = accumulator_ & low_mask(bits);
-      drop(bits);
-      return value;
-    }
-    const unsigned had = fill_;  // below 64, as bits is at most 64
-    std::uint64_t value = accumulator_;
-    refill();
-    const unsigned want = bits - had;
-    value |= (accumulator_ & low_mask(want)) << had;
-    drop(want);
-    return value;
+    std::uint64_t value = (byte + 8 <= size_ ? load(byte) : load_end(byte)) >> shift;
+    // Bits that start inside a byte can reach into a ninth one, which then exists.
+    if (shift + bits > 64)
+      value |= std::to_integer<std::uint64_t>(bytes_[byte + 8]) << (64 - shift);
+    return value & low_mask(bits);
   }
 
   bool get_bool() { return get(1) != 0; }
@@ -77,27 +73,25 @@ class Reader {
   }
 
  private:
-  void drop(unsigned bits) {
-    accumulator_ = bits < 64 ? accumulator_ >> bits : 0;
-    fill_ -= bits;
+  [[nodiscard]] std::uint64_t load(std::size_t byte) const {
+    std::uint64_t value = 0;
+    std::memcpy(&value, bytes_ + byte, 8);
+    if constexpr (std::endian::native == std::endian::big) value = __builtin_bswap64(value);
+    return value;
   }
-  void refill() {
-    const std::size_t left = bytes_.size() - next_;
-    const std::size_t bytes = left < 8 ? left : 8;
-    accumulator_ = 0;
-    std::memcpy(&accumulator_, bytes_.data() + next_, bytes);
-    if constexpr (std::endian::native == std::endian::big) {
-      accumulator_ = __builtin_bswap64(accumulator_);
+  // As load, of the last bytes: fewer than eight, or none.
+  [[nodiscard]] std::uint64_t load_end(std::size_t byte) const {
+    std::uint64_t value = 0;
+    for (std::size_t i = 0; byte + i < size_; ++i) {
+      value |= std::to_integer<std::uint64_t>(bytes_[byte + i]) << (8 * i);
     }
-    next_ += bytes;
-    fill_ = static_cast<unsigned>(bytes * 8);
+    return value;
   }
 
-  std::span<const std::byte> bytes_;
+  const std::byte* bytes_;
+  std::size_t size_;
+  std::size_t at_bits_ = 0;
   std::size_t left_bits_;
-  std::size_t next_ = 0;  // first byte not yet in the accumulator
-  std::uint64_t accumulator_ = 0;
-  unsigned fill_ = 0;
   bool failed_ = false;
 };
 

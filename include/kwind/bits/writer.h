@@ -34,27 +34,27 @@ constexpr std::size_t bytes_for(std::size_t bits) {
 class Writer {
  public:
   /// Borrows `memory` until the last call of finish().
-  explicit Writer(std::span<std::byte> memory) : memory_(memory) {}
+  explicit Writer(std::span<std::byte> memory)
+      : memory_(memory.data()), all_bits_(memory.size() * 8), room_bits_(all_bits_) {}
 
   /// Appends the lowest `bits` (0 to 64) bits of `value`; higher bits are ignored.
   /// Past the end of the memory nothing is written, and ok() is false from then on. O(1).
-  void put(std::uint64_t value, unsigned bits) {
+  KWIND_ALWAYS_INLINE void put(std::uint64_t value, unsigned bits) {
     KWIND_ASSERT(bits <= 64);
-    if (failed_ || bits > memory_.size() * 8 - bit_count_) {
-      failed_ = true;
-      return;
-    }
-    value &= low_mask(bits);
+    put_clean(value & low_mask(bits), bits);
+  }
+  /// As put, of a value that has no higher bits. Requires that: others would spoil what follows.
+  KWIND_ALWAYS_INLINE void put_clean(std::uint64_t value, unsigned bits) {
+    if (bits > room_bits_) [[unlikely]]
+      return fail();
+    room_bits_ -= bits;
     accumulator_ |= value << fill_;
-    bit_count_ += bits;
-    if (fill_ + bits < 64) {
-      fill_ += bits;
-      return;
-    }
+    fill_ += bits;
+    if (fill_ < 64) return;
     store(accumulator_, 8);
-    const unsigned used = 64 - fill_;  // bits of `value` that are already stored
-    accumulator_ = used < 64 ? value >> used : 0;
-    fill_ = fill_ + bits - 64;
+    fill_ -= 64;
+    // The bits of `value` that did not fit. Two shifts, as one by 64 means nothing in C++.
+    accumulator_ = (value >> 1) >> (bits - 1 - fill_);
   }
 
   void put_bool(bool value) { put(value ? 1 : 0, 1); }
@@ -74,10 +74,11 @@ class Writer {
   }
 
   [[nodiscard]] bool ok() const { return !failed_; }
-  [[nodiscard]] std::size_t bit_count() const { return bit_count_; }
-  [[nodiscard]] std::size_t room_bits() const {
-    return failed_ ? 0 : memory_.size() * 8 - bit_count_;
+  /// Bits written so far, also after a failure.
+  [[nodiscard]] std::size_t bit_count() const {
+    return failed_ ? written_bits_ : all_bits_ - room_bits_;
   }
+  [[nodiscard]] std::size_t room_bits() const { return room_bits_; }
 
   /// Stores the bits still in the accumulator, the last byte padded with zeros, and returns the
   /// bytes used so far. May be called again after further puts.
@@ -87,22 +88,30 @@ class Writer {
       store(accumulator_, bytes_for(fill_));
       bytes_stored_ = at;
     }
-    return bytes_for(bit_count_);
+    return bytes_for(bit_count());
   }
 
  private:
   void store(std::uint64_t value, std::size_t bytes) {
     if constexpr (std::endian::native == std::endian::big) value = __builtin_bswap64(value);
-    std::memcpy(memory_.data() + bytes_stored_, &value, bytes);
+    std::memcpy(memory_ + bytes_stored_, &value, bytes);
     bytes_stored_ += bytes;
   }
 
-  std::span<std::byte> memory_;
+  void fail() {
+    if (!failed_) written_bits_ = all_bits_ - room_bits_;
+    failed_ = true;
+    room_bits_ = 0;
+  }
+
+  std::byte* memory_;
+  std::size_t all_bits_;
+  std::size_t room_bits_;  // 0 after a failure
   std::uint64_t accumulator_ = 0;
   unsigned fill_ = 0;  // bits in the accumulator, always below 64
   bool failed_ = false;
   std::size_t bytes_stored_ = 0;
-  std::size_t bit_count_ = 0;
+  std::size_t written_bits_ = 0;  // when it failed
 };
 
 }  // namespace kwind::bits

@@ -47,8 +47,8 @@ class MessagePacker {
     encode(out, message);
     out_of_range_ += out.out_of_range_count();
     if (out.error() != Errc::none) return fail(out.error());
-    writer.finish();
-    return PackedMessage{info.kind, version, scratch_, writer.bit_count()};
+    out.finish();
+    return PackedMessage{info.kind, version, scratch_, out.bit_count()};
   }
 
   /// Values so far that were outside their ranges.

@@ -36,9 +36,10 @@ enum class View : std::uint8_t { owner, others };
 
 class Encoder {
  public:
-  /// Borrows `out`. What is outside its range is treated as `policy` says, and counted. Writes the
-  /// layout of `version`.
-  explicit Encoder(bits::Writer& out, bits::Policy policy = bits::Policy::clamp,
+  /// Writes on behind what `out` holds, in the layout of `version`. What is outside its range is
+  /// treated as `policy` says, and counted. A copy goes on by itself: loops work on one, which
+  /// compilers keep in registers, and assign it back.
+  explicit Encoder(bits::Writer out, bits::Policy policy = bits::Policy::clamp,
                    std::uint16_t version = kNewest, View view = View::owner)
       : out_(out), policy_(policy), view_(view), version_(version) {}
 
@@ -48,13 +49,13 @@ class Encoder {
   // ---- pieces: what they give is written by write() ----
 
   static Piece boolean(bool value) { return {value ? 1U : 0U, 1, 0}; }
-  static Piece integer(const bits::IntRange& range, std::int64_t value) {
+  KWIND_ALWAYS_INLINE static Piece integer(const bits::IntRange& range, std::int64_t value) {
     return piece(range.index_of(value), range.bits());
   }
-  static Piece real(const bits::RealRange& range, double value) {
+  KWIND_ALWAYS_INLINE static Piece real(const bits::RealRange& range, double value) {
     return piece(range.index_of(value), range.bits());
   }
-  static Piece turn(const bits::TurnRange& range, double degrees) {
+  KWIND_ALWAYS_INLINE static Piece turn(const bits::TurnRange& range, double degrees) {
     return piece(range.index_of(degrees), range.bits());
   }
   /// One of `count` values; an index beyond them becomes the last.
@@ -89,13 +90,12 @@ class Encoder {
 
   /// Writes pieces of together at most 64 bits.
   template <std::same_as<Piece>... P>
-  void write(const P&... pieces) {
+  KWIND_ALWAYS_INLINE void write(const P&... pieces) {
     std::uint64_t all = 0;
     unsigned at = 0;
     ((all |= at < 64 ? pieces.value << at : 0, at += pieces.bits), ...);
-    const std::uint64_t faults = (pieces.faults + ...);
-    if (faults != 0) fault(faults);
-    out_.put(all, at);
+    count_faults((pieces.faults + ...));
+    out_.put_clean(all, at);
   }
 
   // ---- values of varying size, written at once ----
@@ -115,7 +115,7 @@ class Encoder {
   void bytes(std::uint32_t limit, std::span<const std::byte> value);
   /// The value of a grid cell; its fault, if any, is counted now.
   std::uint64_t cell(const Piece& piece) {
-    if (piece.faults != 0) fault(piece.faults);
+    count_faults(piece.faults);
     return piece.value;
   }
   /// A number below 2^32 as Writer::put_count writes it.
@@ -123,31 +123,38 @@ class Encoder {
 
   /// none; out_of_range under Policy::refuse; message_too_large if the memory ended.
   [[nodiscard]] Errc error() const {
-    if (error_ != Errc::none) return error_;
+    if (policy_ == bits::Policy::refuse && out_of_range_ > 0) return Errc::out_of_range;
     return out_.ok() ? Errc::none : Errc::message_too_large;
   }
   [[nodiscard]] std::uint64_t out_of_range_count() const { return out_of_range_; }
   [[nodiscard]] std::size_t bit_count() const { return out_.bit_count(); }
+  /// Stores the last bits, see bits::Writer::finish(), and returns the bytes used.
+  std::size_t finish() { return out_.finish(); }
 
  private:
-  static Piece piece(bits::Quantised value, unsigned bits) {
+  KWIND_ALWAYS_INLINE static Piece piece(bits::Quantised value, unsigned bits) {
     return {value.index, bits, value.in_range ? 0U : 1U};
   }
-  void fault(std::uint64_t times);
+  KWIND_ALWAYS_INLINE void count_faults(std::uint64_t times) {
+    if (times == 0) [[likely]]
+      return;
+    KWIND_ASSERT(policy_ != bits::Policy::assert_range);
+    out_of_range_ += times;
+  }
 
-  bits::Writer& out_;
+  bits::Writer out_;
   bits::Policy policy_;
   View view_;
-  Errc error_ = Errc::none;
   std::uint16_t version_;
   std::uint64_t out_of_range_ = 0;
 };
 
 class Decoder {
  public:
-  /// Borrows `in`, whose bits may come from anybody and are in the layout of `version`. Ticks are
-  /// taken to be those nearest to `newest_tick`.
-  explicit Decoder(bits::Reader& in, std::uint16_t version = kNewest, std::uint32_t newest_tick = 0,
+  /// Takes what is left in `in`, whose bits may come from anybody and are in the layout of
+  /// `version`. Ticks are taken to be those nearest to `newest_tick`. A copy goes on by itself, as
+  /// with Encoder.
+  explicit Decoder(bits::Reader in, std::uint16_t version = kNewest, std::uint32_t newest_tick = 0,
                    View view = View::owner)
       : in_(in),
         view_(view),
@@ -176,7 +183,7 @@ class Decoder {
     const Range& range;
     T* to;
     [[nodiscard]] unsigned bits() const { return range.bits(); }
-    bool take(std::uint64_t index, Decoder&) const {
+    KWIND_ALWAYS_INLINE bool take(std::uint64_t index, Decoder&) const {
       const bool good = index <= range.last_index();
       *to = static_cast<T>(range.value_of(good ? index : 0));
       return good;
@@ -187,7 +194,7 @@ class Decoder {
     std::uint64_t count;
     T* to;
     [[nodiscard]] unsigned bits() const { return bits::bits_for(count); }
-    bool take(std::uint64_t index, Decoder&) const {
+    KWIND_ALWAYS_INLINE bool take(std::uint64_t index, Decoder&) const {
       const bool good = index < count;
       *to = static_cast<T>(good ? index : 0);
       return good;
@@ -276,7 +283,7 @@ class Decoder {
   /// Fills slots of together at most 64 bits. Out of range or past the end: each such slot gets the
   /// first value of its range, and error() tells.
   template <class... Slot>
-  void read(const Slot&... slots) {
+  KWIND_ALWAYS_INLINE void read(const Slot&... slots) {
     std::uint64_t all = in_.get((slots.bits() + ... + 0U));
     bool good = true;
     ((good &= slots.take(all & bits::low_mask(slots.bits()), *this),
@@ -319,7 +326,7 @@ class Decoder {
   }
 
   /// Remembers an error, unless there is one, and reads nothing more.
-  void fail(Errc code) {
+  KWIND_ALWAYS_INLINE void fail(Errc code) {
     if (error() == Errc::none) error_ = code;
     in_.set_failed();
   }
@@ -334,7 +341,7 @@ class Decoder {
   static constexpr std::size_t kMostEmptyItems = 65536;
 
  private:
-  bits::Reader& in_;
+  bits::Reader in_;
   View view_;
   Errc error_ = Errc::none;
   std::uint16_t version_;
@@ -363,12 +370,11 @@ template <Message T>
 [[nodiscard]] Result<Encoded> encode_message(const T& message, std::span<std::byte> memory,
                                              bits::Policy policy = bits::Policy::clamp,
                                              std::uint16_t version = kNewest) {
-  bits::Writer writer(memory);
-  Encoder out(writer, policy, version);
+  Encoder out(bits::Writer(memory), policy, version);
   encode(out, message);
   if (out.error() != Errc::none) return fail(out.error());
-  writer.finish();
-  return Encoded{writer.bit_count(), out.out_of_range_count()};
+  out.finish();
+  return Encoded{out.bit_count(), out.out_of_range_count()};
 }
 
 /// What decoding depends on beside the bits.
@@ -386,7 +392,7 @@ template <Message T>
   Decoder in(reader, layout.version, layout.newest_tick);
   decode(in, target);
   if (in.error() != Errc::none) return in.error();
-  if (reader.left_bits() > 0) return Errc::trailing_bits;
+  if (in.left_bits() > 0) return Errc::trailing_bits;
   layout.newest_tick = in.newest_tick();
   return Errc::none;
 }
