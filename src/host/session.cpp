@@ -32,7 +32,8 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Timeo
   for (const schema::ChannelInfo& channel : protocol.channels) {
     // What is in order has arrived; a link that lets later messages pass earlier ones is to come.
     const bool reliable = channel.delivery == Delivery::reliable;
-    options.channels.push_back({reliable ? Delivery::ordered : channel.delivery});
+    options.channels.push_back(
+        {reliable ? Delivery::ordered : channel.delivery, channel.life.since});
   }
   options.tags = protocol.messages.size();
   options.timeout = timeouts.silence;

@@ -64,6 +64,9 @@ class Link::Impl {
     receive_key_ = role_ == Role::client ? keys.down : keys.up;
     id_ = admission.id;
     version_ = admission.version;
+    // How many channels there are decides how many bits their numbers take.
+    std::erase_if(options_.channels,
+                  [&](const ChannelSpec& spec) { return spec.since > version_; });
   }
 
   Errc receive(Time now, std::span<const std::byte> datagram) {
@@ -511,7 +514,7 @@ class Link::Impl {
   static constexpr std::uint8_t kCloseRef = 0xff;  // in place of a channel: the packet held a close
 
   const Role role_;
-  const LinkOptions options_;
+  LinkOptions options_;
   State state_ = State::opening;
   ConnectionId id_{};
   std::uint16_t version_ = 0;

@@ -19,6 +19,9 @@ schema::ProtocolInfo built_at(std::uint16_t newest) {
   schema::ProtocolInfo info = kProtocol;
   info.version = newest;
   info.versions = kProtocol.versions.subspan(std::size_t{kProtocol.version} - newest);
+  std::size_t channels = 0;  // later ones stand behind
+  for (const auto& channel : kProtocol.channels) channels += channel.life.since <= newest ? 1 : 0;
+  info.channels = kProtocol.channels.first(channels);
   return info;
 }
 

@@ -24,6 +24,9 @@ enum class ConnectionId : std::uint32_t {};
 /// Requires: delivery is not `reliable`, which hosts ask for as `ordered` until links have it.
 struct ChannelSpec {
   Delivery delivery = Delivery::unreliable;
+  /// First version of the protocol that has it. Requires: not below that of the channel before it,
+  /// so that in each version the channels are the first few.
+  std::uint16_t since = 1;
 };
 
 struct VersionDigest {
