@@ -1,26 +1,75 @@
+#include <fmt/format.h>
+
 #include <CLI/CLI.hpp>
 #include <memory>
 
 #include "commands.h"
+#include "kwind/json/vectors.h"
+#include "kwind/language/generate_doc.h"
 
 namespace kwind::tool {
+namespace {
+
+struct Arguments {
+  std::string file;
+  std::string cpp;
+  std::string doc;
+  std::string vectors;
+};
+
+int put(const std::filesystem::path& path, const std::string& text) {
+  switch (write_text(path, text)) {
+    case Written::failed: return kFoundWrong;
+    case Written::wrote: fmt::print("wrote {}\n", path.string()); return kFine;
+    case Written::same: fmt::print("unchanged {}\n", path.string()); return kFine;
+  }
+  return kFine;
+}
+
+int generate(const Arguments& arguments) {
+  if (arguments.cpp.empty() && arguments.doc.empty() && arguments.vectors.empty()) {
+    fmt::print(stderr, "kwind gen: say what to write: --cpp, --doc or --vectors\n");
+    return kUsedWrongly;
+  }
+  language::Compiled source;
+  if (!load_source(arguments.file, source)) return kFoundWrong;
+  const std::string name = std::filesystem::path(arguments.file).filename().string();
+  int code = kFine;
+  if (!arguments.cpp.empty()) code = generate_cpp(arguments.file, arguments.cpp, false);
+  if (!arguments.doc.empty()) {
+    const std::filesystem::path dir = arguments.doc;
+    code = std::max(code, put(dir / (source.protocol.name + ".html"),
+                              language::generate_html(source.protocol, name)));
+    code = std::max(code, put(dir / (source.protocol.name + ".md"),
+                              language::generate_markdown(source.protocol, name)));
+  }
+  if (!arguments.vectors.empty()) {
+    code = std::max(code, put(arguments.vectors, json::test_vectors(source.protocol)));
+  }
+  return code;
+}
+
+}  // namespace
 
 void add_gen(CLI::App& app, std::function<int()>& chosen) {
-  struct Arguments {
-    std::string file;
-    std::string cpp;
-  };
   auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = app.add_subcommand("gen", "Write code from a description");
+  CLI::App* command = app.add_subcommand("gen", "Write code and documents from a description");
   command->add_option("FILE", arguments->file, "The description, a .kw file")->required();
   command->add_option("--cpp", arguments->cpp, "Write DIR/<protocol>.h and the headers it includes")
-      ->required()
       ->type_name("DIR");
+  command
+      ->add_option("--doc", arguments->doc,
+                   "Write DIR/<protocol>.html and DIR/<protocol>.md, with the bits drawn")
+      ->type_name("DIR");
+  command
+      ->add_option("--vectors", arguments->vectors,
+                   "Write test vectors for ports to other languages, as JSON")
+      ->type_name("FILE");
   command->footer(
       "Example:\n  kwind gen examples/harbour/harbour.kw --cpp build/generated\n\n"
-      "In a CMake build, kwind_generate(TARGET FILE.kw) does the same.");
+      "In a CMake build, kwind_generate(TARGET FILE.kw) does what --cpp does.");
   command->callback([arguments, &chosen] {
-    chosen = [arguments] { return generate_cpp(arguments->file, arguments->cpp, false); };
+    chosen = [arguments] { return generate(*arguments); };
   });
 }
 

@@ -134,7 +134,7 @@ TEST_F(Cli, MisuseExitsWithTwoAndNamesTheNearest) {
   misuse({"demo", "--bot=3"}, "kwind demo: unknown option --bot; did you mean --bots?");
   misuse({"chekc", kHarbour}, "kwind: unknown command chekc; did you mean check?");
   misuse({"check"}, "kwind check: FILE is required");
-  misuse({"gen", kHarbour}, "kwind gen: --cpp is required");
+  misuse({"gen", kHarbour}, "kwind gen: say what to write");
   misuse({"demo", "--bots", "many"}, "--bots");
   misuse({"demo", "--bots", "65"}, "--bots");
   misuse({"demo", "--seconds", "0"}, "--seconds");

@@ -1,0 +1,375 @@
+#include "kwind/language/generate_doc.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kwind/bits/digest.h"
+#include "layout.h"
+
+namespace kwind::language {
+namespace {
+
+using schema::Field;
+using schema::Protocol;
+
+std::string escaped(std::string_view text) {
+  std::string out;
+  for (const char c : text) {
+    switch (c) {
+      case '&': out += "&amp;"; break;
+      case '<': out += "&lt;"; break;
+      case '>': out += "&gt;"; break;
+      case '"': out += "&quot;"; break;
+      default: out += c;
+    }
+  }
+  return out;
+}
+
+std::string life_text(const schema::Life& life) {
+  std::string out;
+  if (life.since > 1) out += fmt::format("since {}", life.since);
+  if (life.until > 0) out += fmt::format("{}until {}", out.empty() ? "" : " ", life.until);
+  return out;
+}
+
+std::string size_text(const schema::Size& size) {
+  return size.fewest_bits == size.most_bits
+             ? fmt::format("{}", size.most_bits)
+             : fmt::format("{} to {}", size.fewest_bits, size.most_bits);
+}
+
+std::string bytes_text(const schema::Size& size) {
+  const std::size_t fewest = bits::bytes_for(size.fewest_bits);
+  const std::size_t most = bits::bytes_for(size.most_bits);
+  return fewest == most
+             ? fmt::format("{} byte{}", most, most == 1 ? "" : "s")
+             : fmt::format("{} to {} bytes, typically {}", fewest, most,
+                           bits::bytes_for(size.typical_bits));
+}
+
+// How a message travels, in one sentence.
+std::string way_text(const Protocol& protocol, const schema::MessageType& message) {
+  const auto& channel = protocol.channels[message.channel];
+  std::string out = fmt::format("{}, {} on channel {}", name_of(message.direction),
+                                name_of(channel.delivery), channel.name);
+  if (!message.owner_field.empty()) {
+    out += fmt::format(", by the owner of {} only", message.owner_field);
+  }
+  if (message.at_most_per_second > 0) {
+    out += fmt::format(", at most {}/s", message.at_most_per_second);
+  }
+  if (const std::string life = life_text(message.life); !life.empty()) out += ", " + life;
+  return out;
+}
+
+std::string words_text(const Field& field) {
+  std::vector<std::string> words;
+  if (field.words.at_spawn) words.emplace_back("at spawn");
+  if (field.words.owner_only) words.emplace_back("owner only");
+  if (field.words.smooth) words.emplace_back("smooth");
+  if (field.words.follow) {
+    words.push_back(fmt::format("follows {} along {}", field.words.follow->speed,
+                                field.words.follow->along));
+  }
+  if (const std::string life = life_text(field.life); !life.empty()) words.push_back(life);
+  return fmt::format("{}", fmt::join(words, ", "));
+}
+
+std::string type_text(const Protocol& protocol, const Field& field) {
+  std::string out = schema::type_text(protocol, field.type);
+  if (!field.unit.empty()) out += " in " + field.unit;
+  return out;
+}
+
+std::string in_one_line(std::string text) {
+  std::replace(text.begin(), text.end(), '\n', ' ');
+  return text;
+}
+
+// ---- drawings ----
+
+constexpr int kBitWidth = 30;
+constexpr int kRowHeight = 46;
+constexpr int kHead = 22;
+
+// As much of a name as fits, a letter taking 8 units.
+std::string fitted(const std::string& name, std::uint32_t width) {
+  const std::size_t letters = width / 8;
+  if (name.size() <= letters) return name;
+  return letters < 4 ? std::string() : name.substr(0, letters - 1) + "\xe2\x80\xa6";
+}
+
+std::string drawing(const std::vector<LayoutCell>& cells) {
+  if (cells.empty()) return "<p class=none>No bits: that it comes is all it says.</p>\n";
+  const std::size_t rows = cells.back().row + 1;
+  const int width = kBitWidth * static_cast<int>(kRowBits);
+  const int height = kHead + kRowHeight * static_cast<int>(rows);
+  std::string out = fmt::format(
+      "<svg viewBox=\"-2 0 {} {}\" width=\"{}\" role=\"img\" aria-label=\"layout of the bits\">\n",
+      width + 4, height + 2, width + 4);
+  for (std::uint32_t bit = 0; bit < kRowBits; bit += 8) {
+    out += fmt::format("<text class=at x=\"{}\" y=\"14\">{}</text>", bit * kBitWidth + 2, bit);
+  }
+  out += '\n';
+  for (const LayoutCell& cell : cells) {
+    const auto x = cell.first * kBitWidth;
+    const auto y = kHead + static_cast<int>(cell.row) * kRowHeight;
+    const auto w = cell.bits * kBitWidth;
+    out += fmt::format(
+        "<g><rect class=\"{}\" x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\"/>",
+        cell.varies() ? "varies" : cell.number % 2 == 0 ? "even" : "odd", x, y, w,
+        kRowHeight - 8);
+    const std::string name = escaped(cell.starts ? fitted(cell.path, w) : "");
+    out += fmt::format("<text x=\"{}\" y=\"{}\">{}</text>", x + w / 2, y + 17, name);
+    const std::string size =
+        cell.varies() ? fmt::format("{} to {} bits", cell.fewest_bits, cell.most_bits)
+        : cell.starts && cell.ends ? fmt::format("{}", cell.bits)
+                                   : fmt::format("{} of {}", cell.bits, cell.most_bits);
+    if (w >= size.size() * 7 || cell.bits > 1) {
+      out += fmt::format("<text class=size x=\"{}\" y=\"{}\">{}</text>", x + w / 2, y + 32,
+                         w >= size.size() * 7 ? size : fmt::format("{}", cell.bits));
+    }
+    out += fmt::format("<title>{}: {} bits</title></g>\n", escaped(cell.path),
+                       cell.varies() ? fmt::format("{} to {}", cell.fewest_bits, cell.most_bits)
+                                     : fmt::format("{}", cell.most_bits));
+  }
+  return out + "</svg>\n";
+}
+
+std::string characters(const std::vector<LayoutCell>& cells) {
+  std::string out = "     0               8               16              24\n";
+  const std::string edge = "    +" + std::string(2 * kRowBits - 1, '-') + "+\n";
+  if (cells.empty()) return "    (no bits: that it comes is all it says)\n";
+  out += edge;
+  std::size_t next = 0;
+  for (std::size_t row = 0; row <= cells.back().row; ++row) {
+    std::string line(2 * kRowBits + 1, ' ');
+    line.front() = '|';
+    std::uint32_t end = 0;
+    for (; next < cells.size() && cells[next].row == row; ++next) {
+      const LayoutCell& cell = cells[next];
+      std::string name = cell.starts ? cell.path : "...";
+      if (cell.varies()) name += fmt::format(": {} to {} bits", cell.fewest_bits, cell.most_bits);
+      const std::size_t room = 2 * cell.bits - 1;
+      if (name.size() > room) name = name.substr(0, room);
+      const std::size_t at = 2 * cell.first + 1 + (room - name.size()) / 2;
+      line.replace(at, name.size(), name);
+      end = cell.first + cell.bits;
+      line[2 * end] = '|';
+    }
+    line.resize(2 * end + 1);
+    out += "    " + line + "\n";
+    out += "    +" + std::string(2 * end - 1, '-') + "+\n";
+  }
+  return out;
+}
+
+// ---- HTML ----
+
+constexpr std::string_view kStyle = R"(<style>
+body { font: 16px/1.5 sans-serif; color: #1d2a33; background: #fbfaf7; margin: 0 auto;
+  max-width: 1080px; padding: 24px 32px 64px; }
+h1 { font-size: 30px; margin: 0 0 4px; } h2 { font-size: 22px; margin: 40px 0 8px;
+  border-bottom: 2px solid #c9d4d6; } h3 { font-size: 18px; margin: 28px 0 2px; }
+code, .type { font-family: monospace; font-size: 15px; }
+table { border-collapse: collapse; margin: 8px 0 0; } td, th { text-align: left;
+  padding: 3px 18px 3px 0; vertical-align: top; border-bottom: 1px solid #e3e6e1; }
+th { color: #5a6b72; font-weight: normal; } td.number { text-align: right; }
+p.way { margin: 0 0 8px; color: #5a6b72; } nav a { margin-right: 14px; white-space: nowrap; }
+a { color: #11637a; } svg { display: block; margin: 6px 0; max-width: 100%; height: auto; }
+svg text { font: 14px sans-serif; text-anchor: middle; fill: #1d2a33; }
+svg text.at { font-size: 12px; text-anchor: start; fill: #5a6b72; }
+svg text.size { font-size: 12px; fill: #44555c; }
+rect { stroke: #46606a; stroke-width: 1.2; } rect.odd { fill: #d8e8ea; }
+rect.even { fill: #eef0dc; } rect.varies { fill: #f6e7d3; stroke-dasharray: 6 4; }
+</style>
+)";
+
+class Html {
+ public:
+  Html(const Protocol& protocol, std::string_view source) : protocol_(protocol), source_(source) {}
+
+  std::string page() {
+    out_ = fmt::format(
+        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{0} "
+        "{1}</title>\n{2}</head><body>\n<h1>{0}, version {1}</h1>\n",
+        escaped(protocol_.name), protocol_.version, kStyle);
+    paragraph(protocol_.doc);
+    out_ += fmt::format("<p class=way>Made by kwind from {}. Bits of a byte are counted from the "
+                        "lowest.</p>\n",
+                        escaped(source_));
+    contents();
+    section("Messages", protocol_.messages, [&](const schema::MessageType& message) {
+      return way_text(protocol_, message);
+    });
+    section("Entities", protocol_.entities, [&](const schema::Entity& entity) {
+      const std::string life = life_text(entity.life);
+      return "all of its state" + (life.empty() ? "" : ", " + life);
+    });
+    section("Records", protocol_.records, [](const schema::Record&) { return std::string(); });
+    names("Enums", protocol_.enums);
+    names("Flags", protocol_.flags);
+    channels();
+    versions();
+    return out_ + "</body></html>\n";
+  }
+
+ private:
+  void paragraph(const std::string& text) {
+    if (!text.empty()) out_ += fmt::format("<p>{}</p>\n", escaped(text));
+  }
+
+  void contents() {
+    out_ += "<nav>";
+    const auto links = [&](const auto& all) {
+      for (const auto& each : all) {
+        out_ += fmt::format("<a href=\"#{0}\">{0}</a> ", escaped(each.name));
+      }
+    };
+    links(protocol_.messages);
+    links(protocol_.entities);
+    links(protocol_.records);
+    out_ += "<a href=\"#channels\">channels</a> <a href=\"#versions\">versions</a></nav>\n";
+  }
+
+  void versions() {
+    out_ += "<h2 id=\"versions\">Versions</h2>\n<table><tr><th>version</th><th>digest</th></tr>\n";
+    for (std::uint16_t v = protocol_.version; v >= schema::oldest_version(protocol_); --v) {
+      out_ += fmt::format("<tr><td>{}</td><td><code>{}</code></td></tr>\n", v,
+                          bits::to_hex(schema::digest_of(protocol_, v), 16));
+    }
+    out_ += "</table>\n";
+  }
+
+  void channels() {
+    out_ += "<h2 id=\"channels\">Channels</h2>\n<table><tr><th>channel</th><th>delivery</th><th></th></tr>\n";
+    for (const auto& channel : protocol_.channels) {
+      std::string words;
+      if (channel.repeat > 0) words += fmt::format("repeats {} ", channel.repeat);
+      if (channel.high) words += "priority high ";
+      if (channel.bulk) words += "bulk ";
+      words += life_text(channel.life);
+      out_ += fmt::format("<tr><td>{}</td><td>{}</td><td>{} {}</td></tr>\n",
+                          escaped(channel.name), name_of(channel.delivery), words,
+                          escaped(channel.doc));
+    }
+    out_ += "</table>\n";
+  }
+
+  template <class Declaration, class Way>
+  void section(std::string_view title, const std::vector<Declaration>& all, const Way& way) {
+    if (all.empty()) return;
+    out_ += fmt::format("<h2>{}</h2>\n", title);
+    for (const Declaration& each : all) {
+      const schema::Size size = schema::size_of(protocol_, each.fields);
+      out_ += fmt::format("<h3 id=\"{0}\">{0}</h3>\n", escaped(each.name));
+      paragraph(each.doc);
+      const std::string how = way(each);
+      out_ += fmt::format("<p class=way>{}{}{} bits, {}</p>\n", escaped(how),
+                          how.empty() ? "" : "; ", size_text(size), bytes_text(size));
+      out_ += drawing(lay_out(protocol_, each.fields));
+      table(each.fields);
+    }
+  }
+
+  void table(const std::vector<Field>& fields) {
+    if (fields.empty()) return;
+    out_ += "<table><tr><th>field</th><th>type</th><th>bits</th><th></th></tr>\n";
+    for (const Field& field : fields) {
+      if (field.words.local != schema::Local::no) {
+        out_ += fmt::format("<tr><td>{}</td><td>{}</td><td></td><td>never travels. {}</td></tr>\n",
+                            escaped(field.name),
+                            field.words.local == schema::Local::server ? "server local"
+                                                                       : "client local",
+                            escaped(field.doc));
+        continue;
+      }
+      const std::string words = words_text(field);
+      out_ += fmt::format(
+          "<tr><td>{}</td><td class=type>{}</td><td class=number>{}</td><td>{}{}{}</td></tr>\n",
+          escaped(field.name), escaped(type_text(protocol_, field)),
+          size_text(schema::size_of(protocol_, field.type)), escaped(words),
+          words.empty() || field.doc.empty() ? "" : ". ", escaped(field.doc));
+    }
+    out_ += "</table>\n";
+  }
+
+  void names(std::string_view title, const std::vector<schema::Options>& all) {
+    std::string rows;
+    for (const auto& made : all) {
+      if (!made.inside.empty()) continue;
+      std::vector<std::string> values;
+      for (const auto& option : made.options) {
+        const std::string life = life_text(option.life);
+        values.push_back(escaped(option.name) + (life.empty() ? "" : " (" + life + ")"));
+      }
+      rows += fmt::format("<tr><td>{}</td><td>{}</td><td>{}</td></tr>\n", escaped(made.name),
+                          fmt::join(values, ", "), escaped(made.doc));
+    }
+    if (rows.empty()) return;
+    out_ += fmt::format("<h2>{}</h2>\n<table><tr><th>name</th><th>values, from 0</th><th></th></tr>"
+                        "\n{}</table>\n",
+                        title, rows);
+  }
+
+  const Protocol& protocol_;
+  std::string source_;
+  std::string out_;
+};
+
+// A cell of a Markdown table.
+std::string cell(std::string text) {
+  std::string out;
+  for (const char c : in_one_line(std::move(text))) {
+    if (c == '|') out += '\\';
+    out += c;
+  }
+  return out;
+}
+
+}  // namespace
+
+std::string generate_html(const Protocol& protocol, std::string_view source_name) {
+  return Html(protocol, source_name).page();
+}
+
+std::string generate_markdown(const Protocol& protocol, std::string_view source_name) {
+  std::string out = fmt::format("# {}, version {}\n\n", protocol.name, protocol.version);
+  if (!protocol.doc.empty()) out += protocol.doc + "\n\n";
+  out += fmt::format("Made by kwind from {}. Bits of a byte are counted from the lowest; two "
+                     "characters stand for a bit.\n\n",
+                     source_name);
+  out += "| version | digest |\n|---|---|\n";
+  for (std::uint16_t v = protocol.version; v >= schema::oldest_version(protocol); --v) {
+    out += fmt::format("| {} | `{}` |\n", v, bits::to_hex(schema::digest_of(protocol, v), 16));
+  }
+  const auto body = [&](const auto& each, const std::string& way) {
+    const schema::Size size = schema::size_of(protocol, each.fields);
+    out += fmt::format("\n## {}\n\n", each.name);
+    if (!each.doc.empty()) out += each.doc + "\n\n";
+    out += fmt::format("{}{}{} bits, {}.\n\n", way, way.empty() ? "" : "; ", size_text(size),
+                       bytes_text(size));
+    out += characters(lay_out(protocol, each.fields));
+    if (each.fields.empty()) return;
+    out += "\n| field | type | bits | |\n|---|---|---|---|\n";
+    for (const Field& field : each.fields) {
+      if (field.words.local != schema::Local::no) {
+        out += fmt::format("| {} | local | | never travels. {} |\n", field.name, cell(field.doc));
+        continue;
+      }
+      const std::string words = words_text(field);
+      out += fmt::format("| {} | `{}` | {} | {}{}{} |\n", field.name,
+                         cell(type_text(protocol, field)),
+                         size_text(schema::size_of(protocol, field.type)), words,
+                         words.empty() || field.doc.empty() ? "" : ". ", cell(field.doc));
+    }
+  };
+  for (const auto& message : protocol.messages) body(message, way_text(protocol, message));
+  for (const auto& entity : protocol.entities) body(entity, "Entity, all of its state");
+  for (const auto& record : protocol.records) body(record, "Record");
+  return out;
+}
+
+}  // namespace kwind::language

@@ -1,0 +1,88 @@
+// JSON for people, and the committed test vectors for ports.
+#include "kwind/json/vectors.h"
+
+#include <gtest/gtest.h>
+
+#include <fstream>
+#include <iterator>
+
+#include "kwind/language/compile.h"
+
+namespace kwind::json {
+namespace {
+
+std::optional<std::string> read(const std::string& path) {
+  std::ifstream in(path, std::ios::binary);
+  if (!in) return std::nullopt;
+  return std::string(std::istreambuf_iterator<char>(in), {});
+}
+
+schema::Protocol description(const std::string& name) {
+  const std::string path = KWIND_SOURCE_DIR "/examples/descriptions/" + name + ".kw";
+  const auto compiled = language::compile(read(path).value_or(""), path, read);
+  EXPECT_TRUE(compiled.ok()) << path;
+  return compiled.protocol;
+}
+
+TEST(Vectors, CommittedOnesAreWhatTheCodecDoes) {
+  // `kwind gen FILE --vectors` writes them. A change of a layout shows here, and needs a version.
+  for (const char* name : {"chart", "hails", "manifest", "world"}) {
+    const schema::Protocol protocol = description(name);
+    const std::string text =
+        read(std::string(KWIND_SOURCE_DIR "/examples/descriptions/vectors/") + name + ".json")
+            .value_or("");
+    EXPECT_EQ(check_vectors(protocol, text), std::vector<Problem>{}) << name;
+    EXPECT_TRUE(test_vectors(protocol) == text) << name << ": write them anew and read the diff";
+  }
+}
+
+TEST(Vectors, SpoiltOnesAreFound) {
+  const schema::Protocol protocol = description("hails");
+  std::string text = test_vectors(protocol);
+  const auto spoil = [&](const std::string& from, const std::string& to) {
+    std::string spoilt = text;
+    const std::size_t at = spoilt.find(from, spoilt.find("\"vectors\""));
+    EXPECT_NE(at, std::string::npos) << from;
+    spoilt.replace(at, from.size(), to);
+    return check_vectors(protocol, spoilt).size();
+  };
+  EXPECT_EQ(spoil("\"hex\":\"00", "\"hex\":\"01"), 1U);
+  EXPECT_EQ(spoil("\"message\":\"Hail\"", "\"message\":\"Hial\""), 1U);
+  EXPECT_EQ(spoil("\"tone\":\"plain\"", "\"tone\":\"urgent\""), 1U);
+  EXPECT_EQ(check_vectors(protocol, "{").size(), 1U);
+}
+
+// What from_json says of some JSON for the Manifest.
+std::string problem(const std::string& text) {
+  static const schema::Protocol protocol = description("manifest");
+  const auto value = from_json(protocol, protocol.messages[0].fields,
+                               nlohmann::ordered_json::parse(text));
+  return value ? "" : value.error();
+}
+
+TEST(Json, NamesThePlaceAndWhatWasExpected) {
+  EXPECT_EQ(problem("{}"), "") << "what is left out has its default";
+  EXPECT_EQ(problem("[]"), "expected an object, found []");
+  EXPECT_EQ(problem(R"({"barg": "Tern"})"), "there is no field `barg`; did you mean `barge`?");
+  EXPECT_EQ(problem(R"({"barge": 5})"), "barge: expected a string, found 5");
+  EXPECT_EQ(problem(R"({"total": 1.5})"), "total: expected a whole number, found 1.5");
+  EXPECT_EQ(problem(R"({"holds": [{}, {"sealed": true}]})"),
+            "holds[1].sealed: expected a number, found true");
+  EXPECT_EQ(problem(R"({"holds": [{"content": {"salt": {}, "fish": {}}}]})"),
+            "holds[0].content: expected the name of a case, or {\"case\": value}, found "
+            "{\"salt\":{},\"fish\":{}}");
+  EXPECT_EQ(problem(R"({"holds": [{"content": {"nothing": 1}}]})"),
+            "holds[0].content: expected \"nothing\" alone: it carries nothing, found "
+            "{\"nothing\":1}");
+  EXPECT_EQ(problem(R"({"holds": [{"content": {"parcels": [{"seal": "0f0"}]}}]})"),
+            "holds[0].content.parcels[0].seal: expected pairs of hexadecimal digits, found "
+            "\"0f0\"");
+  EXPECT_EQ(problem(R"({"holds": [{"content": {"parcels": [{"handling": ["dry"]}]}}]})"),
+            "holds[0].content.parcels[0].handling: there is no flag `dry`; there are keep_dry, "
+            "keep_cold, this_way_up, fragile");
+  EXPECT_EQ(problem(R"({"total": 18446744073709551615})"),
+            "total: expected a whole number below 2^63, found 18446744073709551615");
+}
+
+}  // namespace
+}  // namespace kwind::json

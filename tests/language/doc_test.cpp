@@ -1,0 +1,99 @@
+#include "kwind/language/generate_doc.h"
+
+#include <gtest/gtest.h>
+
+#include <fstream>
+#include <iterator>
+
+#include "kwind/language/compile.h"
+#include "language/layout.h"
+
+namespace kwind::language {
+namespace {
+
+std::optional<std::string> read(const std::string& path) {
+  std::ifstream in(path, std::ios::binary);
+  if (!in) return std::nullopt;
+  return std::string(std::istreambuf_iterator<char>(in), {});
+}
+
+schema::Protocol description(const std::string& name) {
+  const std::string path = KWIND_SOURCE_DIR "/examples/descriptions/" + name + ".kw";
+  const Compiled compiled = compile(read(path).value_or(""), path, read);
+  EXPECT_TRUE(compiled.ok()) << path;
+  return compiled.protocol;
+}
+
+TEST(Layout, CoversEachBitOfWhatIsFixedOnce) {
+  for (const char* name : {"chart", "hails", "manifest", "world"}) {
+    const schema::Protocol protocol = description(name);
+    for (const auto& message : protocol.messages) {
+      std::uint32_t fixed = 0;
+      std::size_t row = 0;
+      std::uint32_t at = 0;
+      std::uint32_t fewest = 0;
+      for (const LayoutCell& cell : lay_out(protocol, message.fields)) {
+        if (cell.row != row) {
+          EXPECT_EQ(cell.row, row + 1) << "no row is left empty";
+          row = cell.row;
+          at = 0;
+        }
+        EXPECT_EQ(cell.first, at) << message.name << " " << cell.path;
+        at += cell.bits;
+        EXPECT_LE(at, kRowBits);
+        fixed += cell.varies() ? 0 : cell.bits;
+        fewest += cell.varies() ? cell.fewest_bits : 0;
+      }
+      EXPECT_EQ(fixed + fewest, schema::size_of(protocol, message.fields).fewest_bits)
+          << message.name;
+    }
+  }
+}
+
+TEST(Doc, ShowsEveryDeclarationWithADrawing) {
+  for (const char* name : {"chart", "hails", "manifest", "world"}) {
+    const schema::Protocol protocol = description(name);
+    const std::string html = generate_html(protocol, name);
+    const std::string markdown = generate_markdown(protocol, name);
+    EXPECT_EQ(html, generate_html(protocol, name));
+    const auto has = [&](const std::string& all, const std::string& part) {
+      EXPECT_NE(all.find(part), std::string::npos) << name << ": " << part;
+    };
+    std::size_t drawings = 0;
+    for (std::size_t at = html.find("<svg"); at != std::string::npos; at = html.find("<svg", at + 1))
+      ++drawings;
+    std::size_t drawn = 0;
+    const auto body = [&](const auto& each) {
+      has(html, "<h3 id=\"" + each.name + "\">");
+      has(markdown, "\n## " + each.name + "\n");
+      drawn += each.fields.empty() ? 0 : 1;
+      for (const auto& field : each.fields) {
+        has(html, "<td>" + field.name + "</td>");
+        has(markdown, "| " + field.name + " |");
+      }
+    };
+    for (const auto& message : protocol.messages) body(message);
+    for (const auto& entity : protocol.entities) body(entity);
+    for (const auto& record : protocol.records) body(record);
+    EXPECT_EQ(drawings, drawn);
+  }
+}
+
+TEST(Doc, CarriesCommentsAndKeepsThemFromBecomingMarkup) {
+  const Compiled compiled = compile(R"(# Tides & <b>boats</b>.
+protocol p 1
+channel c ordered
+# Says | where.
+message M from client on c {
+  x : int 0..9  # left < right
+}
+)");
+  ASSERT_TRUE(compiled.ok());
+  const std::string html = generate_html(compiled.protocol, "p.kw");
+  EXPECT_NE(html.find("<p>Tides &amp; &lt;b&gt;boats&lt;/b&gt;.</p>"), std::string::npos);
+  EXPECT_NE(html.find("left &lt; right"), std::string::npos);
+  EXPECT_NE(generate_markdown(compiled.protocol, "p.kw").find("Says | where."), std::string::npos);
+}
+
+}  // namespace
+}  // namespace kwind::language
