@@ -68,9 +68,8 @@ void add_gen(CLI::App& app, std::function<int()>& chosen) {
   command->footer(
       "Example:\n  kwind gen examples/harbour/harbour.kw --cpp build/generated\n\n"
       "In a CMake build, kwind_generate(TARGET FILE.kw) does what --cpp does.");
-  command->callback([arguments, &chosen] {
-    chosen = [arguments] { return generate(*arguments); };
-  });
+  command->callback(
+      [arguments, &chosen] { chosen = [arguments] { return generate(*arguments); }; });
 }
 
 }  // namespace kwind::tool

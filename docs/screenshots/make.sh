@@ -41,9 +41,17 @@ EOF
 
 terminal check 10 . kwind check examples/harbour/harbour.kw
 terminal check-errors 10 . kwind check docs/screenshots/wrong.kw
+terminal explain 10 . kwind explain examples/descriptions/hails.kw Hail 8a30b4b73c103ab432b932e300e17e:120
+terminal compare 10 . kwind compare examples/descriptions/manifest.kw docs/screenshots/changed.kw
 terminal demo 60 "$work" kwind demo --report demo.html
-chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run \
-  --disable-background-networking --disable-component-update --disable-sync --hide-scrollbars \
-  --user-data-dir="$work/profile" --window-size=1280,800 --screenshot="$out/demo-report.png" \
-  "file://$work/demo.html" >/dev/null 2>&1
-echo demo-report.png
+# page NAME FILE: the top of a page.
+page() {
+  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run \
+    --disable-background-networking --disable-component-update --disable-sync --hide-scrollbars \
+    --user-data-dir="$work/profile" --window-size=1280,800 --screenshot="$out/$1.png" "file://$2" \
+    >/dev/null 2>&1
+  echo "$1.png"
+}
+page demo-report "$work/demo.html"
+"$kwind" gen examples/descriptions/world.kw --doc "$work/doc" >/dev/null
+page doc-page "$work/doc/world.html"

@@ -109,8 +109,8 @@ bool CheckedReader::check(const ValueTag& expected, Site site) {
   std::array<char, kMostNameBytes> name{};
   if (!marked || kind > static_cast<std::uint64_t>(ValueTag::Kind::bytes) || size > name.size() ||
       !in_.get_bits(std::as_writable_bytes(std::span(name).first(size)), size * 8)) {
-    return stop(fmt::format("{} reads bits that no checked writer wrote; build both sides alike",
-                            here()));
+    return stop(
+        fmt::format("{} reads bits that no checked writer wrote; build both sides alike", here()));
   }
   found.kind = static_cast<ValueTag::Kind>(kind);
   for (char& c : name) {

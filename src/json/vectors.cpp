@@ -72,17 +72,18 @@ std::string test_vectors(const schema::Protocol& protocol) {
         const auto value = schema::sample_value(protocol, *body.fields, filling, numbers);
         const std::size_t bits = encode(protocol, body, value, v, scratch());
         if (bits::bytes_for(bits) > kMostBytes) continue;
-        out["vectors"].push_back(
-            {{"message", body.name},
-             {"version", v},
-             {"bits", bits},
-             {"hex", bits::to_hex(scratch(), bits::bytes_for(bits))},
-             {"value", to_json(protocol, *body.fields, decode(protocol, body, scratch(), bits, v))}});
+        out["vectors"].push_back({{"message", body.name},
+                                  {"version", v},
+                                  {"bits", bits},
+                                  {"hex", bits::to_hex(scratch(), bits::bytes_for(bits))},
+                                  {"value", to_json(protocol, *body.fields,
+                                                    decode(protocol, body, scratch(), bits, v))}});
       }
     }
   }
   // One vector a line: a change shows as one line in a diff.
-  std::string text = fmt::format("{{\n\"protocol\": {},\n\"versions\": [\n", out["protocol"].dump());
+  std::string text =
+      fmt::format("{{\n\"protocol\": {},\n\"versions\": [\n", out["protocol"].dump());
   const auto lines = [&](const ordered_json& all) {
     for (std::size_t i = 0; i < all.size(); ++i) {
       text += all[i].dump() + (i + 1 < all.size() ? ",\n" : "\n");
@@ -109,8 +110,8 @@ std::vector<Problem> check_vectors(const schema::Protocol& protocol, std::string
     };
     const std::string name = vector.value("message", "");
     const auto version = vector.value("version", std::uint16_t{0});
-    const auto body = std::find_if(bodies.begin(), bodies.end(),
-                                   [&](const Body& b) { return b.name == name; });
+    const auto body =
+        std::find_if(bodies.begin(), bodies.end(), [&](const Body& b) { return b.name == name; });
     if (body == bodies.end()) {
       wrong("there is no such message");
       continue;

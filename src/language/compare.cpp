@@ -26,6 +26,7 @@ class Comparison {
 
   std::vector<Change> changes() {
     head();
+    const std::size_t judged = changes_.size();
     items(before_.channels, after_.channels, "", "channel",
           [&](const auto& a, const auto& b, const std::string& where) { channel(a, b, where); });
     items(before_.messages, after_.messages, "", "message",
@@ -35,7 +36,7 @@ class Comparison {
             doc(a.doc, b.doc, where);
             fields(a.fields, b.fields, where);
           });
-    held_to_digests();
+    held_to_digests(judged);
     return std::move(changes_);
   }
 
@@ -341,17 +342,26 @@ class Comparison {
           });
   }
 
-  // The law of the header, whatever was missed above.
-  void held_to_digests() {
-    if (std::any_of(changes_.begin(), changes_.end(),
-                    [](const Change& change) { return change.impact != Impact::harmless; })) {
-      return;
+  // The law of the header, whatever was misjudged above: digests decide. `first`: the first change
+  // that is about a declaration.
+  void held_to_digests(std::size_t first) {
+    const bool fine = std::all_of(changes_.begin(), changes_.end(), [](const Change& change) {
+      return change.impact == Impact::harmless;
+    });
+    std::uint16_t differs = 0;
+    for (std::uint16_t v = schema::oldest_version(before_); v <= last_ && differs == 0; ++v) {
+      if (schema::digest_of(before_, v) != schema::digest_of(after_, v)) differs = v;
     }
-    for (std::uint16_t v = schema::oldest_version(before_); v <= last_; ++v) {
-      if (schema::digest_of(before_, v) != schema::digest_of(after_, v)) {
-        add(Impact::breaks, "protocol", fmt::format("version {} has another digest", v),
-            "compare the listings of both");
-      }
+    if (fine && differs != 0) {
+      add(Impact::breaks, "protocol", fmt::format("version {} has another digest", differs),
+          "compare the listings of both");
+    }
+    if (fine || differs != 0) return;
+    for (std::size_t i = first; i < changes_.size(); ++i) {
+      if (changes_[i].impact == Impact::harmless) continue;
+      // As of a field that ended before the message that has it began.
+      changes_[i] = {Impact::harmless, changes_[i].where,
+                     changes_[i].what + "; nothing that old peers send has it", ""};
     }
   }
 

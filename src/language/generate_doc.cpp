@@ -43,10 +43,9 @@ std::string size_text(const schema::Size& size) {
 std::string bytes_text(const schema::Size& size) {
   const std::size_t fewest = bits::bytes_for(size.fewest_bits);
   const std::size_t most = bits::bytes_for(size.most_bits);
-  return fewest == most
-             ? fmt::format("{} byte{}", most, most == 1 ? "" : "s")
-             : fmt::format("{} to {} bytes, typically {}", fewest, most,
-                           bits::bytes_for(size.typical_bits));
+  return fewest == most ? fmt::format("{} byte{}", most, most == 1 ? "" : "s")
+                        : fmt::format("{} to {} bytes, typically {}", fewest, most,
+                                      bits::bytes_for(size.typical_bits));
 }
 
 // How a message travels, in one sentence.
@@ -70,8 +69,8 @@ std::string words_text(const Field& field) {
   if (field.words.owner_only) words.emplace_back("owner only");
   if (field.words.smooth) words.emplace_back("smooth");
   if (field.words.follow) {
-    words.push_back(fmt::format("follows {} along {}", field.words.follow->speed,
-                                field.words.follow->along));
+    words.push_back(
+        fmt::format("follows {} along {}", field.words.follow->speed, field.words.follow->along));
   }
   if (const std::string life = life_text(field.life); !life.empty()) words.push_back(life);
   return fmt::format("{}", fmt::join(words, ", "));
@@ -117,14 +116,15 @@ std::string drawing(const std::vector<LayoutCell>& cells) {
     const auto x = cell.first * kBitWidth;
     const auto y = kHead + static_cast<int>(cell.row) * kRowHeight;
     const auto w = cell.bits * kBitWidth;
-    out += fmt::format(
-        "<g><rect class=\"{}\" x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\"/>",
-        cell.varies() ? "varies" : cell.number % 2 == 0 ? "even" : "odd", x, y, w,
-        kRowHeight - 8);
+    out += fmt::format("<g><rect class=\"{}\" x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\"/>",
+                       cell.varies()          ? "varies"
+                       : cell.number % 2 == 0 ? "even"
+                                              : "odd",
+                       x, y, w, kRowHeight - 8);
     const std::string name = escaped(cell.starts ? fitted(cell.path, w) : "");
     out += fmt::format("<text x=\"{}\" y=\"{}\">{}</text>", x + w / 2, y + 17, name);
     const std::string size =
-        cell.varies() ? fmt::format("{} to {} bits", cell.fewest_bits, cell.most_bits)
+        cell.varies()              ? fmt::format("{} to {} bits", cell.fewest_bits, cell.most_bits)
         : cell.starts && cell.ends ? fmt::format("{}", cell.bits)
                                    : fmt::format("{} of {}", cell.bits, cell.most_bits);
     if (w >= size.size() * 7 || cell.bits > 1) {
@@ -197,13 +197,13 @@ class Html {
         "{1}</title>\n{2}</head><body>\n<h1>{0}, version {1}</h1>\n",
         escaped(protocol_.name), protocol_.version, kStyle);
     paragraph(protocol_.doc);
-    out_ += fmt::format("<p class=way>Made by kwind from {}. Bits of a byte are counted from the "
-                        "lowest.</p>\n",
-                        escaped(source_));
+    out_ += fmt::format(
+        "<p class=way>Made by kwind from {}. Bits of a byte are counted from the "
+        "lowest.</p>\n",
+        escaped(source_));
     contents();
-    section("Messages", protocol_.messages, [&](const schema::MessageType& message) {
-      return way_text(protocol_, message);
-    });
+    section("Messages", protocol_.messages,
+            [&](const schema::MessageType& message) { return way_text(protocol_, message); });
     section("Entities", protocol_.entities, [&](const schema::Entity& entity) {
       const std::string life = life_text(entity.life);
       return "all of its state" + (life.empty() ? "" : ", " + life);
@@ -244,16 +244,18 @@ class Html {
   }
 
   void channels() {
-    out_ += "<h2 id=\"channels\">Channels</h2>\n<table><tr><th>channel</th><th>delivery</th><th></th></tr>\n";
+    out_ +=
+        "<h2 "
+        "id=\"channels\">Channels</h2>\n<table><tr><th>channel</th><th>delivery</th><th></th></"
+        "tr>\n";
     for (const auto& channel : protocol_.channels) {
       std::string words;
       if (channel.repeat > 0) words += fmt::format("repeats {} ", channel.repeat);
       if (channel.high) words += "priority high ";
       if (channel.bulk) words += "bulk ";
       words += life_text(channel.life);
-      out_ += fmt::format("<tr><td>{}</td><td>{}</td><td>{} {}</td></tr>\n",
-                          escaped(channel.name), name_of(channel.delivery), words,
-                          escaped(channel.doc));
+      out_ += fmt::format("<tr><td>{}</td><td>{}</td><td>{} {}</td></tr>\n", escaped(channel.name),
+                          name_of(channel.delivery), words, escaped(channel.doc));
     }
     out_ += "</table>\n";
   }
@@ -279,11 +281,11 @@ class Html {
     out_ += "<table><tr><th>field</th><th>type</th><th>bits</th><th></th></tr>\n";
     for (const Field& field : fields) {
       if (field.words.local != schema::Local::no) {
-        out_ += fmt::format("<tr><td>{}</td><td>{}</td><td></td><td>never travels. {}</td></tr>\n",
-                            escaped(field.name),
-                            field.words.local == schema::Local::server ? "server local"
-                                                                       : "client local",
-                            escaped(field.doc));
+        out_ += fmt::format(
+            "<tr><td>{}</td><td>{}</td><td></td><td>never travels. {}</td></tr>\n",
+            escaped(field.name),
+            field.words.local == schema::Local::server ? "server local" : "client local",
+            escaped(field.doc));
         continue;
       }
       const std::string words = words_text(field);
@@ -309,9 +311,10 @@ class Html {
                           fmt::join(values, ", "), escaped(made.doc));
     }
     if (rows.empty()) return;
-    out_ += fmt::format("<h2>{}</h2>\n<table><tr><th>name</th><th>values, from 0</th><th></th></tr>"
-                        "\n{}</table>\n",
-                        title, rows);
+    out_ += fmt::format(
+        "<h2>{}</h2>\n<table><tr><th>name</th><th>values, from 0</th><th></th></tr>"
+        "\n{}</table>\n",
+        title, rows);
   }
 
   const Protocol& protocol_;
@@ -338,9 +341,10 @@ std::string generate_html(const Protocol& protocol, std::string_view source_name
 std::string generate_markdown(const Protocol& protocol, std::string_view source_name) {
   std::string out = fmt::format("# {}, version {}\n\n", protocol.name, protocol.version);
   if (!protocol.doc.empty()) out += protocol.doc + "\n\n";
-  out += fmt::format("Made by kwind from {}. Bits of a byte are counted from the lowest; two "
-                     "characters stand for a bit.\n\n",
-                     source_name);
+  out += fmt::format(
+      "Made by kwind from {}. Bits of a byte are counted from the lowest; two "
+      "characters stand for a bit.\n\n",
+      source_name);
   out += "| version | digest |\n|---|---|\n";
   for (std::uint16_t v = protocol.version; v >= schema::oldest_version(protocol); --v) {
     out += fmt::format("| {} | `{}` |\n", v, bits::to_hex(schema::digest_of(protocol, v), 16));
@@ -360,10 +364,10 @@ std::string generate_markdown(const Protocol& protocol, std::string_view source_
         continue;
       }
       const std::string words = words_text(field);
-      out += fmt::format("| {} | `{}` | {} | {}{}{} |\n", field.name,
-                         cell(type_text(protocol, field)),
-                         size_text(schema::size_of(protocol, field.type)), words,
-                         words.empty() || field.doc.empty() ? "" : ". ", cell(field.doc));
+      out +=
+          fmt::format("| {} | `{}` | {} | {}{}{} |\n", field.name, cell(type_text(protocol, field)),
+                      size_text(schema::size_of(protocol, field.type)), words,
+                      words.empty() || field.doc.empty() ? "" : ". ", cell(field.doc));
     }
   };
   for (const auto& message : protocol.messages) body(message, way_text(protocol, message));

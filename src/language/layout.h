@@ -9,13 +9,13 @@ namespace kwind::language {
 
 /// A part of a row. A value that goes over the end of its row has a cell in each.
 struct LayoutCell {
-  std::string path;           ///< "at.x"
-  std::size_t number = 0;     ///< of the value, from 1; cells of one value share it
+  std::string path;        ///< "at.x"
+  std::size_t number = 0;  ///< of the value, from 1; cells of one value share it
   std::size_t row = 0;
-  std::uint32_t first = 0;    ///< bit within the row
-  std::uint32_t bits = 0;     ///< within the row; 32 if the size varies
-  bool starts = true;         ///< false: goes on from the row before
-  bool ends = true;           ///< false: goes on in the next row
+  std::uint32_t first = 0;  ///< bit within the row
+  std::uint32_t bits = 0;   ///< within the row; 32 if the size varies
+  bool starts = true;       ///< false: goes on from the row before
+  bool ends = true;         ///< false: goes on in the next row
   std::uint32_t fewest_bits = 0;
   std::uint32_t most_bits = 0;
 

@@ -542,8 +542,11 @@ class Parser : private Cursor {
   }
   void skip_to_field() {
     depth_ = 0;
-    while (!at_end() && !is("}") && !starts_declaration()) {
-      if (peek(1).text == ":" && peek().kind == TokenKind::word) return;
+    int braces = 0;  // of a type that went wrong
+    while (!at_end() && !starts_declaration()) {
+      if (is("{")) ++braces;
+      if (is("}") && braces-- == 0) return;
+      if (braces <= 0 && peek(1).text == ":" && peek().kind == TokenKind::word) return;
       next();
     }
   }

@@ -57,9 +57,11 @@ std::string dividing_step(std::int64_t span, std::int64_t step, std::int64_t com
   }
   if (!found.empty()) return found;
   const std::int64_t steps = std::max<std::int64_t>(1, (span + step / 2) / step);
-  const std::int64_t shared = std::gcd(span, steps * common);
-  return steps * common == shared ? fmt::format("{}", span / shared)
-                                  : fmt::format("{}/{}", span / shared, steps * common / shared);
+  // Where numbers get too long to be written, all of the range in one step.
+  const std::int64_t below = product(steps, common).value_or(common);
+  const std::int64_t shared = std::gcd(span, below);
+  return below == shared ? fmt::format("{}", span / shared)
+                         : fmt::format("{}/{}", span / shared, below / shared);
 }
 
 }  // namespace

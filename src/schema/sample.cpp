@@ -132,8 +132,8 @@ class Sampler {
   std::uint64_t count(std::uint32_t limit) {
     if (filling_ == Filling::least || filling_ == Filling::most) return index(limit);
     const auto width = static_cast<unsigned>(std::bit_width(limit));
-    return std::min<std::uint64_t>(
-        limit, numbers_.next() & bits::low_mask(static_cast<unsigned>(numbers_.up_to(width))));
+    const std::uint64_t mask = bits::low_mask(static_cast<unsigned>(numbers_.up_to(width)));
+    return std::min<std::uint64_t>(limit, numbers_.next() & mask);
   }
 
   // Exactly `size` bytes.

@@ -73,10 +73,11 @@ TEST(ByHand, AWrongReadNamesBothPlaces) {
     return in.misread();
   };
   const int line = __LINE__ + 1;
-  EXPECT_EQ(misread([](CheckedReader& in) { in.get(4); }).text,
-            fmt::format("checked_test.cpp:{} reads 4 bits where checked_test.cpp:{} wrote an int in "
-                        "a range of 4 bits",
-                        line, first));
+  EXPECT_EQ(
+      misread([](CheckedReader& in) { in.get(4); }).text,
+      fmt::format("checked_test.cpp:{} reads 4 bits where checked_test.cpp:{} wrote an int in "
+                  "a range of 4 bits",
+                  line, first));
   const Misread order = misread([](CheckedReader& in) {
     in.get_in(kCrew);
     in.get_in(kCrew);
@@ -87,8 +88,9 @@ TEST(ByHand, AWrongReadNamesBothPlaces) {
                                         first + 1)),
             std::string::npos)
       << order.text;
-  EXPECT_NE(misread([](CheckedReader& in) { in.get_in(IntRange{1, 13}); })
-                .text.find("wrote an int in a range of 4 bits of another range"),
+  EXPECT_NE(misread([](CheckedReader& in) {
+              in.get_in(IntRange{1, 13});
+            }).text.find("wrote an int in a range of 4 bits of another range"),
             std::string::npos);
   EXPECT_NE(misread([](CheckedReader& in) {
               in.get_in(kCrew);

@@ -55,8 +55,8 @@ TEST(Vectors, SpoiltOnesAreFound) {
 // What from_json says of some JSON for the Manifest.
 std::string problem(const std::string& text) {
   static const schema::Protocol protocol = description("manifest");
-  const auto value = from_json(protocol, protocol.messages[0].fields,
-                               nlohmann::ordered_json::parse(text));
+  const auto value =
+      from_json(protocol, protocol.messages[0].fields, nlohmann::ordered_json::parse(text));
   return value ? "" : value.error();
 }
 

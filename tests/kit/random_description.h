@@ -1,4 +1,5 @@
 // A description that follows from a seed: every type of the language, nested, with life spans.
+// Numbers are drawn one a statement: compilers differ in the order of arguments.
 #pragma once
 #include <fmt/format.h>
 
@@ -16,8 +17,8 @@ class RandomDescription {
       : numbers_(seed), messages_(messages) {}
 
   std::string text(const std::string& name) {
-    out_ = fmt::format("protocol {} 4, entities up to {}, peers up to {}\n\n", name, 1 + pick(5000),
-                       1 + pick(300));
+    out_ = with("protocol {} 4, entities up to {}, peers up to {}\n\n",
+                {name, from_one(5000), from_one(300)});
     out_ +=
         "channel first ordered\nchannel second sequenced repeat 2\nchannel third reliable "
         "since 2\n\n";
@@ -38,23 +39,40 @@ class RandomDescription {
     for (std::size_t i = 0; i < messages_; ++i) {
       const char* from[] = {"client", "server", "both"};
       if (i % 5 == 4) {
-        out_ +=
-            fmt::format("\nrequest Ask{} from {} on first {}reply {}refuse {}\n", i, from[pick(3)],
-                        body(pick(3), 2), body(pick(3), 2), names(1 + pick(3), true));
+        out_ += with("\nrequest Ask{} from {} on first {}reply {}refuse {}\n",
+                     {std::to_string(i), from[pick(3)], body(pick(3), 2), body(pick(3), 2),
+                      names(1 + pick(3), true)});
         continue;
       }
       const bool late = pick(4) == 0;
-      out_ += fmt::format("\nmessage Word{} from {} on {}, split{} {}", i, from[pick(3)],
-                          late           ? "third"
-                          : pick(2) == 0 ? "first"
-                                         : "second",
-                          late ? " since 2" : "", body(pick(6), 3));
+      out_ += with("\nmessage Word{} from {} on {}, split{} {}",
+                   {std::to_string(i), from[pick(3)],
+                    late           ? "third"
+                    : pick(2) == 0 ? "first"
+                                   : "second",
+                    late ? " since 2" : "", body(pick(6), 3)});
     }
     return out_;
   }
 
  private:
   std::uint64_t pick(std::uint64_t count) { return numbers_.up_to(count - 1); }
+  std::string from_one(std::uint64_t most) { return std::to_string(1 + pick(most)); }
+
+  // Each {} is the next part. What stands in braces is evaluated from left to right.
+  static std::string with(std::string_view text, std::initializer_list<std::string> parts) {
+    std::string made;
+    const std::string* part = parts.begin();
+    for (std::size_t at = 0; at < text.size(); ++at) {
+      if (text.substr(at, 2) == "{}") {
+        made += *part++;
+        ++at;
+      } else {
+        made += text[at];
+      }
+    }
+    return made;
+  }
 
   std::string life() {
     switch (pick(8)) {
@@ -77,7 +95,7 @@ class RandomDescription {
   std::string body(std::uint64_t fields, int depth) {
     std::string made = "{\n";
     for (std::uint64_t i = 0; i < fields; ++i) {
-      made += fmt::format("  f{} : {}{}\n", ++field_, type(depth), life());
+      made += with("  f{} : {}{}\n", {std::to_string(++field_), type(depth), life()});
     }
     return made + "}\n";
   }
@@ -89,8 +107,13 @@ class RandomDescription {
         return fmt::format("int {}..{}", low, low + static_cast<std::int64_t>(pick(100000)));
       }
       case 1: return pick(9) == 0 ? "int -9223372036854775808..9223372036854775807" : "int 7..7";
-      case 2: return fmt::format("real -{0}..<{0} step 1/{1}", 1 + pick(500), 1 << pick(7));
-      case 3: return fmt::format("real {}..{} step 0.1", pick(5), 5 + pick(90));
+      case 2: {
+        const std::string end = from_one(500);
+        return with("real -{}..<{} step 1/{}", {end, end, std::to_string(1 << pick(7))});
+      }
+      case 3:
+        return with("real {}..{} step 0.1",
+                    {std::to_string(pick(5)), std::to_string(5 + pick(90))});
       default: return pick(2) == 0 ? "turn step 0.5" : "turn step 360/1000";
     }
   }
@@ -108,22 +131,23 @@ class RandomDescription {
       case 7: return fmt::format("heading3 within {}", 1 + pick(20));
       case 8: return fmt::format("rotation within {}", 1 + pick(20));
       case 9: return fmt::format("vec{} of real 0..9 step 1/8", 2 + pick(2));
-      case 10: return fmt::format("vec{} of {}", 2 + pick(2), pick(2) == 0 ? "f32" : "int -3..3");
+      case 10:
+        return with("vec{} of {}",
+                    {std::to_string(2 + pick(2)), pick(2) == 0 ? "f32" : "int -3..3"});
       case 11: return fmt::format("text {}", 1 + pick(60));
       case 12: return fmt::format("bytes {}", 1 + pick(40));
       case 13: return "ref Thing";
       case 14: return pick(2) == 0 ? "peer" : "tick";
       case 15:
-        return fmt::format("grid of {} {} x {}",
-                           pick(3) == 0   ? "bool"
-                           : pick(2) == 0 ? cells_[pick(cells_.size())]
-                                          : "int -4..300",
-                           1 + pick(9), 1 + pick(9));
+        return with("grid of {} {} x {}", {pick(3) == 0   ? "bool"
+                                           : pick(2) == 0 ? cells_[pick(cells_.size())]
+                                                          : "int -4..300",
+                                           from_one(9), from_one(9)});
       case 16:
       case 17: return named_[pick(named_.size())];
       case 18: return "maybe " + type(depth - 1);
       // Items must have bits: a bool in front of what may have none.
-      case 19: return fmt::format("list of maybe {} up to {}", type(depth - 1), 1 + pick(9));
+      case 19: return with("list of maybe {} up to {}", {type(depth - 1), from_one(9)});
       case 20: return fmt::format("list of bool up to {}", 1 + pick(20));
       case 21: return fmt::format("enum {}", names(1 + pick(5), true));
       case 22: return fmt::format("flags {}", names(1 + pick(5), false));
@@ -137,8 +161,8 @@ class RandomDescription {
     for (std::uint64_t i = 0, count = pick(4); i < count; ++i) {
       const std::string span = life();
       const std::string name = fmt::format("c{}x{}", ++field_, i);
-      made += fmt::format(", {} : {}{}{}", name, type(std::min(depth - 1, 0)), span,
-                          span.empty() ? "" : " else nothing");
+      made += with(", {} : {}{}{}",
+                   {name, type(std::min(depth - 1, 0)), span, span.empty() ? "" : " else nothing"});
     }
     return made + " }";
   }

@@ -60,7 +60,8 @@ TEST(Doc, ShowsEveryDeclarationWithADrawing) {
       EXPECT_NE(all.find(part), std::string::npos) << name << ": " << part;
     };
     std::size_t drawings = 0;
-    for (std::size_t at = html.find("<svg"); at != std::string::npos; at = html.find("<svg", at + 1))
+    for (std::size_t at = html.find("<svg"); at != std::string::npos;
+         at = html.find("<svg", at + 1))
       ++drawings;
     std::size_t drawn = 0;
     const auto body = [&](const auto& each) {

@@ -1,8 +1,8 @@
-// Bytes written by hand, checked while you develop: every value carries a tag, and a read in another
-// order, width, type or range than the write is reported with both places in the code instead of
-// yielding noise. HandWriter and HandReader are the checked ones where KWIND_CHECKED is defined and
-// the plain ones otherwise; both sides must be built alike, as the tags take room. One of them, one
-// thread.
+// Bytes written by hand, checked while you develop: every value carries a tag, and a read in
+// another order, width, type or range than the write is reported with both places in the code
+// instead of yielding noise. HandWriter and HandReader are the checked ones where KWIND_CHECKED is
+// defined and the plain ones otherwise; both sides must be built alike, as the tags take room. One
+// of them, one thread.
 //
 //   void write(bits::HandWriter& out, const Tug& tug) {
 //     out.put_in(kPlace, tug.x);
@@ -45,7 +45,7 @@ ValueTag tag_of(const TurnRange& range);
 
 /// What was read other than it was written.
 struct Misread {
-  std::string text;  ///< "tug.cpp:31 reads 4 bits where server.cpp:18 wrote a boolean"
+  std::string text;       ///< "tug.cpp:31 reads 4 bits where server.cpp:18 wrote a boolean"
   std::size_t value = 0;  ///< the how manieth value since the start, from 0
 };
 
