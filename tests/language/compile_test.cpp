@@ -152,6 +152,42 @@ TEST(Generate, GivesTheSameTextTwiceAndAvoidsKeywords) {
   }
 }
 
+// 300 messages of which one can be told to have another field.
+std::string many_messages(int changed) {
+  std::string text = "protocol big 1\nchannel c ordered\nrecord Spot { x : int 0..9 }\n";
+  for (int i = 0; i < 300; ++i) {
+    text += "message M" + std::to_string(i) + " from both on c { at : Spot, " +
+            (i == changed ? "other" : "words") + " : text 40 }\n";
+  }
+  return text;
+}
+
+TEST(Generate, AChangedMessageChangesItsOwnHeaderAndTheTablesAlone) {
+  const auto before = generate_cpp(compiled(many_messages(-1)), "big.kw");
+  const auto after = generate_cpp(compiled(many_messages(7)), "big.kw");
+  ASSERT_EQ(before.size(), after.size());
+  std::vector<std::string> changed;
+  for (std::size_t i = 0; i < before.size(); ++i) {
+    if (before[i].text != after[i].text) changed.push_back(before[i].path);
+  }
+  EXPECT_EQ(changed, (std::vector<std::string>{"big/m7.h", "big.h"}));
+}
+
+TEST(Compile, TakesTenThousandLines) {
+  std::string text = "protocol long_one 1\nchannel c ordered\n";
+  for (int i = 0; i < 1000; ++i) {
+    text += "record R" + std::to_string(i) + " {\n";
+    for (int k = 0; k < 8; ++k) text += "  f" + std::to_string(k) + " : int 0..9\n";
+    text += "}\n";
+  }
+  const Compiled made = compile(text, "long.kw");
+  EXPECT_TRUE(made.ok());
+  EXPECT_EQ(made.protocol.records.size(), 1000U);
+  const Compiled wrong = compile(text + "record R7 { x : bool }\n", "long.kw");
+  ASSERT_EQ(wrong.errors.size(), 1U);
+  EXPECT_EQ(wrong.errors[0].line, 10003U);
+}
+
 TEST(Nearest, FindsSlipsAndNothingFarFetched) {
   const std::vector<std::string> names = {"Place", "Bearing", "Knots", "text"};
   EXPECT_EQ(bits::nearest("Plaec", names), "Place");
