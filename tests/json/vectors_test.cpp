@@ -3,33 +3,20 @@
 
 #include <gtest/gtest.h>
 
-#include <fstream>
-#include <iterator>
-
-#include "kwind/language/compile.h"
+#include "kit/descriptions.h"
 
 namespace kwind::json {
 namespace {
 
-std::optional<std::string> read(const std::string& path) {
-  std::ifstream in(path, std::ios::binary);
-  if (!in) return std::nullopt;
-  return std::string(std::istreambuf_iterator<char>(in), {});
-}
-
-schema::Protocol description(const std::string& name) {
-  const std::string path = KWIND_SOURCE_DIR "/examples/descriptions/" + name + ".kw";
-  const auto compiled = language::compile(read(path).value_or(""), path, read);
-  EXPECT_TRUE(compiled.ok()) << path;
-  return compiled.protocol;
-}
+using kit::description;
 
 TEST(Vectors, CommittedOnesAreWhatTheCodecDoes) {
   // `kwind gen FILE --vectors` writes them. A change of a layout shows here, and needs a version.
   for (const char* name : {"chart", "hails", "manifest", "world"}) {
     const schema::Protocol protocol = description(name);
     const std::string text =
-        read(std::string(KWIND_SOURCE_DIR "/examples/descriptions/vectors/") + name + ".json")
+        kit::read_file(std::string(KWIND_SOURCE_DIR "/examples/descriptions/vectors/") + name +
+                       ".json")
             .value_or("");
     EXPECT_EQ(check_vectors(protocol, text), std::vector<Problem>{}) << name;
     EXPECT_TRUE(test_vectors(protocol) == text) << name << ": write them anew and read the diff";

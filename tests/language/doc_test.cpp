@@ -2,27 +2,13 @@
 
 #include <gtest/gtest.h>
 
-#include <fstream>
-#include <iterator>
-
-#include "kwind/language/compile.h"
+#include "kit/descriptions.h"
 #include "language/layout.h"
 
 namespace kwind::language {
 namespace {
 
-std::optional<std::string> read(const std::string& path) {
-  std::ifstream in(path, std::ios::binary);
-  if (!in) return std::nullopt;
-  return std::string(std::istreambuf_iterator<char>(in), {});
-}
-
-schema::Protocol description(const std::string& name) {
-  const std::string path = KWIND_SOURCE_DIR "/examples/descriptions/" + name + ".kw";
-  const Compiled compiled = compile(read(path).value_or(""), path, read);
-  EXPECT_TRUE(compiled.ok()) << path;
-  return compiled.protocol;
-}
+using kit::description;
 
 TEST(Layout, CoversEachBitOfWhatIsFixedOnce) {
   for (const char* name : {"chart", "hails", "manifest", "world"}) {

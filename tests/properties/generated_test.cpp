@@ -4,14 +4,13 @@
 
 #include <cstdlib>
 #include <fstream>
-#include <iterator>
 
 #include "chart.h"
 #include "every_type.h"
 #include "hails.h"
+#include "kit/descriptions.h"
 #include "kit/random_description.h"
 #include "kit/sweep.h"
-#include "kwind/language/compile.h"
 #include "kwind/schema/runtime.h"
 #include "manifest.h"
 #include "random_a.h"
@@ -22,23 +21,10 @@
 namespace kwind {
 namespace {
 
-std::optional<std::string> read(const std::string& path) {
-  std::ifstream in(path, std::ios::binary);
-  if (!in) return std::nullopt;
-  return std::string(std::istreambuf_iterator<char>(in), {});
-}
-
-schema::Protocol compiled(const std::string& path) {
-  const auto made = language::compile(read(path).value_or(""), path, read);
-  EXPECT_TRUE(made.ok()) << path << "\n"
-                         << (made.ok() ? "" : language::render(made.errors.front(), made));
-  return made.protocol;
-}
-
 class Comparison {
  public:
   explicit Comparison(const std::string& path)
-      : protocol_(compiled(KWIND_SOURCE_DIR + path)), numbers_(7) {}
+      : protocol_(kit::compiled_file(KWIND_SOURCE_DIR + path)), numbers_(7) {}
 
   const schema::Protocol& protocol() const { return protocol_; }
 
@@ -139,7 +125,7 @@ TEST(Generated, RandomDescriptionsAreThoseOfTheirSeeds) {
     const std::string text =
         kit::RandomDescription(static_cast<std::uint64_t>(name), 20).text(protocol);
     if (std::getenv("KWIND_REWRITE") != nullptr) std::ofstream(path, std::ios::binary) << text;
-    EXPECT_EQ(read(path).value_or(""), text);
+    EXPECT_EQ(kit::read_file(path).value_or(""), text);
   }
 }
 
