@@ -72,9 +72,10 @@ TEST(ByHand, AWrongReadNamesBothPlaces) {
     EXPECT_FALSE(in.ok());
     return in.misread();
   };
-  const int line = __LINE__ + 1;
+  const auto four_bits = [](CheckedReader& in) { in.get(4); };
+  const int line = __LINE__ - 1;
   EXPECT_EQ(
-      misread([](CheckedReader& in) { in.get(4); }).text,
+      misread(four_bits).text,
       fmt::format("checked_test.cpp:{} reads 4 bits where checked_test.cpp:{} wrote an int in "
                   "a range of 4 bits",
                   line, first));
