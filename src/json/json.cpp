@@ -62,6 +62,7 @@ class Reading {
     Value made;
     made.items.reserve(all.size());
     std::vector<std::string> names;
+    names.reserve(all.size());
     for (const Field& field : all) {
       names.push_back(field.name);
       const auto found = json.find(field.name);
@@ -131,6 +132,7 @@ class Reading {
 
   std::size_t place(const Options& options, std::string_view what, const std::string& name) {
     std::vector<std::string> names;
+    names.reserve(options.options.size());
     for (std::size_t i = 0; i < options.options.size(); ++i) {
       if (options.options[i].name == name) return i;
       names.push_back(options.options[i].name);

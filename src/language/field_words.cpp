@@ -197,6 +197,7 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
     const auto found = find(place.text);
     if (found == fields.end()) {
       std::vector<std::string> known;
+      known.reserve(fields.size());
       for (const auto& field : fields) known.push_back(field.name);
       const std::string near = bits::nearest(place.text, known);
       reporter.error(place, near.empty() ? fmt::format("the entity has no field `{}`", place.text)

@@ -191,6 +191,7 @@ class Generator {
   void one_of_text(const Options& made) {
     line("  struct {} {{", made.name);
     std::vector<std::string> cases;
+    cases.reserve(made.options.size());
     for (const schema::Option& option : made.options) {
       const std::string name = pascal_case(option.name);
       cases.push_back(name);

@@ -147,14 +147,14 @@ std::string characters(const std::vector<LayoutCell>& cells) {
   for (std::size_t row = 0; row <= cells.back().row; ++row) {
     std::string line(2 * kRowBits + 1, ' ');
     line.front() = '|';
-    std::uint32_t end = 0;
+    std::size_t end = 0;
     for (; next < cells.size() && cells[next].row == row; ++next) {
       const LayoutCell& cell = cells[next];
       std::string name = cell.starts ? cell.path : "...";
       if (cell.varies()) name += fmt::format(": {} to {} bits", cell.fewest_bits, cell.most_bits);
-      const std::size_t room = 2 * cell.bits - 1;
+      const std::size_t room = std::size_t{2} * cell.bits - 1;
       if (name.size() > room) name = name.substr(0, room);
-      const std::size_t at = 2 * cell.first + 1 + (room - name.size()) / 2;
+      const std::size_t at = std::size_t{2} * cell.first + 1 + (room - name.size()) / 2;
       line.replace(at, name.size(), name);
       end = cell.first + cell.bits;
       line[2 * end] = '|';

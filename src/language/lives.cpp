@@ -63,6 +63,7 @@ void resolve_stand_ins(const Token& place, const std::vector<OptionSyntax>& synt
     const std::size_t found = index_of(stand_in.text);
     if (found == options.size()) {
       std::vector<std::string> known;
+      known.reserve(options.size());
       for (const auto& option : options) known.push_back(option.name);
       const std::string near = bits::nearest(stand_in.text, known);
       reporter.error(stand_in, near.empty()
@@ -87,6 +88,7 @@ void resolve_stand_ins(const Token& place, const std::vector<OptionSyntax>& synt
     if (option.life.until != 0) changes.insert(option.life.until);
   }
   std::vector<schema::Choice> choices;
+  choices.reserve(options.size());
   for (const auto& option : options) choices.push_back({option.life, option.stand_in});
   for (const std::uint16_t version : changes) {
     if (version > newest) break;

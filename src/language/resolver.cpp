@@ -452,6 +452,7 @@ class Resolver {
     const auto found = entity_index_.find(name.text);
     if (found == entity_index_.end()) {
       std::vector<std::string> known;
+      known.reserve(out_.entities.size());
       for (const schema::Entity& entity : out_.entities) known.push_back(entity.name);
       const std::string near = bits::nearest(name.text, known);
       report(name,
@@ -644,6 +645,7 @@ class Resolver {
                                     [&](const auto& f) { return f.name == made.owner_field; });
     if (field == made.fields.end()) {
       std::vector<std::string> known;
+      known.reserve(made.fields.size());
       for (const auto& f : made.fields) known.push_back(f.name);
       const std::string near = bits::nearest(syntax.owner.text, known);
       report(syntax.owner, near.empty()

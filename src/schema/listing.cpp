@@ -193,6 +193,7 @@ std::string type_text(const Protocol& protocol, const Type& type) {
     case TypeKind::maybe: return "maybe " + element();
     case TypeKind::one_of: {
       std::vector<std::string> cases;
+      cases.reserve(protocol.one_ofs[type.index].options.size());
       for (const Option& option : protocol.one_ofs[type.index].options) {
         cases.push_back(option.type.empty()
                             ? option.name

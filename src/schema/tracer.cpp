@@ -22,6 +22,7 @@ std::string quoted(const std::string& text) {
 
 std::string tuple(const Value& value) {
   std::vector<std::string> parts;
+  parts.reserve(value.items.size());
   for (const Value& item : value.items) parts.push_back(fmt::format("{:.6g}", item.real));
   return fmt::format("({})", fmt::join(parts, ", "));
 }

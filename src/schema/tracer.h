@@ -60,7 +60,7 @@ class Tracer {
   Inside enter_name(const std::string& name);
 
   struct Leaf {
-    std::size_t span;
+    std::size_t span = 0;
     std::size_t fixed_bits = 0;  ///< 0: they vary
   };
   Leaf leaf(std::string type);
