@@ -229,7 +229,7 @@ class Comparison {
   }
 
   void fields(const std::vector<Field>& a, const std::vector<Field>& b, const std::string& where) {
-    items(travelling(a, where), travelling(b, where), where, "field",
+    items(travelling(a), travelling(b), where, "field",
           [&](const Field& old_field, const Field& field, const std::string& place) {
             words(old_field, field, place);
             type(old_field.type, field.type, place);
@@ -241,7 +241,7 @@ class Comparison {
       }
     }
   }
-  static std::vector<Field> travelling(const std::vector<Field>& all, const std::string&) {
+  static std::vector<Field> travelling(const std::vector<Field>& all) {
     std::vector<Field> out;
     for (const Field& field : all) {
       if (field.words.local == schema::Local::no) out.push_back(field);
