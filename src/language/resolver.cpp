@@ -10,6 +10,7 @@
 #include "kwind/bits/nearest.h"
 #include "kwind/schema/codec.h"
 #include "lives.h"
+#include "message_checks.h"
 #include "ranges.h"
 #include "resolver_limits.h"
 #include "snake_case.h"
@@ -576,9 +577,9 @@ class Resolver {
       }
       made.at_most_per_second = static_cast<std::uint16_t>(syntax.at_most.num);
       made.life = life_of(syntax.life, out_.version, reporter_);
-      check_authority(syntax, made);
-      check_channel_life(syntax, made);
-      check_size(syntax.name, made, leaves);
+      check_authority(syntax, made, reporter_);
+      check_channel_life(out_, syntax, made, reporter_);
+      check_message_size(out_, syntax.name, made, leaves, reporter_);
       const schema::MessageType request = made;
       out_.messages.push_back(std::move(made));
       if (syntax.request) add_answer(syntax, request);
@@ -628,7 +629,7 @@ class Resolver {
     field.type.kind = TypeKind::one_of;
     field.type.index = static_cast<std::uint32_t>(out_.one_ofs.size() - 1);
     answer.fields = {std::move(field)};
-    check_size(syntax.name, answer, leaves);
+    check_message_size(out_, syntax.name, answer, leaves, reporter_);
     out_.messages.push_back(std::move(answer));
   }
   static Type record_type(std::uint32_t index) {
@@ -636,67 +637,6 @@ class Resolver {
     made.kind = TypeKind::record;
     made.index = index;
     return made;
-  }
-
-  void check_authority(const MessageSyntax& syntax, schema::MessageType& made) {
-    if (syntax.owner.kind == TokenKind::end) return;
-    made.owner_field = syntax.owner.text;
-    const auto field = std::find_if(made.fields.begin(), made.fields.end(),
-                                    [&](const auto& f) { return f.name == made.owner_field; });
-    if (field == made.fields.end()) {
-      std::vector<std::string> known;
-      known.reserve(made.fields.size());
-      for (const auto& f : made.fields) known.push_back(f.name);
-      const std::string near = bits::nearest(syntax.owner.text, known);
-      report(syntax.owner, near.empty()
-                               ? fmt::format("`{}` has no field `{}`", made.name, made.owner_field)
-                               : fmt::format("`{}` has no field `{}`; did you mean `{}`?",
-                                             made.name, made.owner_field, near));
-    } else if (field->type.kind != TypeKind::ref) {
-      report(syntax.owner,
-             fmt::format("`{}` is no `ref` to an entity, so nobody owns it", made.owner_field));
-    }
-  }
-
-  void check_channel_life(const MessageSyntax& syntax, const schema::MessageType& made) {
-    if (made.channel >= out_.channels.size()) return;
-    const schema::Channel& channel = out_.channels[made.channel];
-    const bool starts = channel.life.since <= made.life.since;
-    const bool ends =
-        channel.life.until == 0 || (made.life.until != 0 && made.life.until <= channel.life.until);
-    if (!starts || !ends) {
-      report(syntax.channel,
-             fmt::format("`{}` lives in versions that the channel `{}` does not; "
-                         "give the message a `since` or `until` within the channel's",
-                         made.name, channel.name));
-    }
-  }
-
-  void check_size(const Token& place, const schema::MessageType& made, std::uint64_t leaves) {
-    if (leaves > limits::kMostLeaves) {
-      report(place, fmt::format("`{}` has more than {} fields with all records spelled out",
-                                made.name, limits::kMostLeaves));
-      return;
-    }
-    if (made.channel >= out_.channels.size()) return;
-    const Delivery delivery = out_.channels[made.channel].delivery;
-    const bool may_split =
-        made.split || delivery == Delivery::ordered || delivery == Delivery::reliable;
-    const std::uint32_t most = may_split ? kMostSplitBytes : kMostMessageBytes;
-    const std::size_t bytes = bits::bytes_for(schema::size_of(out_, made.fields).most_bits);
-    if (bytes <= most || made.fields.empty()) return;
-    const auto most_bits = [&](const schema::Field& field) {
-      return schema::size_of(out_, field.type).most_bits;
-    };
-    const auto largest =
-        std::max_element(made.fields.begin(), made.fields.end(),
-                         [&](const auto& a, const auto& b) { return most_bits(a) < most_bits(b); });
-    report(place,
-           fmt::format("`{}` can take {} bytes, {} carries {}; {}lower the limits of `{}` ({} "
-                       "bytes)",
-                       made.name, bytes, may_split ? "a split message" : "a datagram", most,
-                       may_split ? "" : "say `split` or ", largest->name,
-                       bits::bytes_for(most_bits(*largest))));
   }
 
   std::uint8_t channel_of(const Token& name) {
