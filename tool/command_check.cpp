@@ -48,13 +48,6 @@ Row row_of(std::string name, std::string what, const schema::Size& size) {
           false};
 }
 
-std::string life_text(const schema::Life& life) {
-  std::string out;
-  if (life.since > 1) out += fmt::format(", since {}", life.since);
-  if (life.until > 0) out += fmt::format(", until {}", life.until);
-  return out;
-}
-
 std::string words_text(const schema::EntityWords& words) {
   std::string out;
   if (words.at_spawn) out += ", at spawn";
@@ -85,7 +78,7 @@ void add_fields(const Protocol& protocol, const std::vector<schema::Field>& fiel
     }
     std::string what = schema::type_text(protocol, field.type);
     if (!field.unit.empty()) what += " in " + field.unit;
-    what += words_text(field.words) + life_text(field.life);
+    what += words_text(field.words) + schema::life_text(field.life, ", ");
     const bool gone = !field.travels(protocol.version);
     rows.push_back(row_of("  " + field.name, std::move(what),
                           gone ? schema::Size{} : schema::size_of(protocol, field.type)));
@@ -104,12 +97,14 @@ std::vector<Row> rows_of(const Protocol& protocol) {
       how += fmt::format(", at most {}/s", message.at_most_per_second);
     if (message.split) how += ", split";
     if (!message.owner_field.empty()) how += ", owner of " + message.owner_field;
-    add_head(rows, row_of(message.name, how + life_text(message.life), size), size);
+    add_head(rows, row_of(message.name, how + schema::life_text(message.life, ", "), size), size);
     add_fields(protocol, message.fields, rows);
   }
   for (const auto& entity : protocol.entities) {
     const schema::Size size = schema::size_of(protocol, entity.fields);
-    add_head(rows, row_of(entity.name, "entity, all of it" + life_text(entity.life), size), size);
+    add_head(rows,
+             row_of(entity.name, "entity, all of it" + schema::life_text(entity.life, ", "), size),
+             size);
     add_fields(protocol, entity.fields, rows);
   }
   return rows;

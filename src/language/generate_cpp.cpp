@@ -19,18 +19,8 @@ using schema::Protocol;
 using schema::Type;
 using schema::TypeKind;
 
-std::string life_text(const schema::Life& life) {
-  std::string out;
-  if (life.since > 1) out += fmt::format(", since {}", life.since);
-  if (life.until > 0) out += fmt::format(", until {}", life.until);
-  return out;
-}
-
 std::string size_text(const schema::Size& size) {
-  const std::string text = size.fewest_bits == size.most_bits
-                               ? fmt::format("{}", size.most_bits)
-                               : fmt::format("{} to {}", size.fewest_bits, size.most_bits);
-  return text + (size.most_bits == 1 ? " bit" : " bits");
+  return schema::bits_text(size) + (size.most_bits == 1 ? " bit" : " bits");
 }
 
 // One header in the making.
@@ -155,7 +145,7 @@ class Generator {
     for (const schema::Option& option : made.options) {
       header_->text(cpp_comment(option.doc, std::string(indent) + "  "));
       line("{}  {},{}", indent, cpp_name(option.name),
-           option.life.whole() ? "" : "  //" + life_text(option.life).substr(1));
+           option.life.whole() ? "" : "  //" + schema::life_text(option.life, " "));
     }
     line("{}}};", indent);
     line("{}{}constexpr std::string_view name_of({} value) {{", indent,
@@ -175,7 +165,7 @@ class Generator {
     for (const schema::Option& option : made.options) {
       header_->text(cpp_comment(option.doc, std::string(indent) + "  "));
       line("{}  bool {} = false;{}", indent, cpp_name(option.name),
-           option.life.whole() ? "" : "  //" + life_text(option.life).substr(1));
+           option.life.whole() ? "" : "  //" + schema::life_text(option.life, " "));
     }
     line("{0}  friend bool operator==(const {1}&, const {1}&) = default;", indent, made.name);
     line(
@@ -205,7 +195,7 @@ class Generator {
         const std::string scope = "::" + space_ + "::";
         line("      {} value{};  // {}{}", types_.name(type, scope),
              types_.initial(type, schema::initial_value(protocol_, type), scope),
-             schema::type_text(protocol_, type), life_text(option.life));
+             schema::type_text(protocol_, type), schema::life_text(option.life, ", "));
       }
       line("      friend bool operator==(const {0}&, const {0}&) = default;\n    }};", name);
     }
@@ -236,7 +226,7 @@ class Generator {
     line("  {} {}{};  // {}{}, {}{}", types_.name(field.type), cpp_name(field.name),
          types_.initial(field.type, schema::initial_value(protocol_, field)),
          schema::type_text(protocol_, field.type), field.unit.empty() ? "" : " in " + field.unit,
-         size_text(schema::size_of(protocol_, field.type)), life_text(field.life));
+         size_text(schema::size_of(protocol_, field.type)), schema::life_text(field.life, ", "));
   }
 
   void struct_text(const std::string& name, const std::vector<Field>& fields, bool message) {
@@ -304,12 +294,13 @@ class Generator {
   void message_text(const MessageType& message, std::size_t kind) {
     const auto& channel = protocol_.channels[message.channel];
     std::string doc = message.doc.empty() ? "" : message.doc + "\n";
-    doc += fmt::format(
-        "{}, on {} ({}){}{}; {}.", name_of(message.direction), channel.name,
-        name_of(channel.delivery),
-        message.at_most_per_second == 0 ? std::string()
-                                        : fmt::format(", at most {}/s", message.at_most_per_second),
-        life_text(message.life), size_text(schema::size_of(protocol_, message.fields)));
+    doc += fmt::format("{}, on {} ({}){}{}; {}.", name_of(message.direction), channel.name,
+                       name_of(channel.delivery),
+                       message.at_most_per_second == 0
+                           ? std::string()
+                           : fmt::format(", at most {}/s", message.at_most_per_second),
+                       schema::life_text(message.life, ", "),
+                       size_text(schema::size_of(protocol_, message.fields)));
     for (const Field& field : message.fields) forward(field.type);
     header_->text(cpp_comment(doc, ""));
     struct_text(message.name, message.fields, true);
@@ -363,7 +354,7 @@ class Generator {
 
   void entity_text(const schema::Entity& entity) {
     std::string doc = entity.doc.empty() ? "" : entity.doc + "\n";
-    doc += fmt::format("Entity{}; {} when all of it travels.", life_text(entity.life),
+    doc += fmt::format("Entity{}; {} when all of it travels.", schema::life_text(entity.life, ", "),
                        size_text(schema::size_of(protocol_, entity.fields)));
     for (const Field& field : entity.fields) forward(field.type);
     header_->text(cpp_comment(doc, ""));

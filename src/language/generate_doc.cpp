@@ -27,19 +27,6 @@ std::string escaped(std::string_view text) {
   return out;
 }
 
-std::string life_text(const schema::Life& life) {
-  std::string out;
-  if (life.since > 1) out += fmt::format("since {}", life.since);
-  if (life.until > 0) out += fmt::format("{}until {}", out.empty() ? "" : " ", life.until);
-  return out;
-}
-
-std::string size_text(const schema::Size& size) {
-  return size.fewest_bits == size.most_bits
-             ? fmt::format("{}", size.most_bits)
-             : fmt::format("{} to {}", size.fewest_bits, size.most_bits);
-}
-
 std::string bytes_text(const schema::Size& size) {
   const std::size_t fewest = bits::bytes_for(size.fewest_bits);
   const std::size_t most = bits::bytes_for(size.most_bits);
@@ -59,8 +46,7 @@ std::string way_text(const Protocol& protocol, const schema::MessageType& messag
   if (message.at_most_per_second > 0) {
     out += fmt::format(", at most {}/s", message.at_most_per_second);
   }
-  if (const std::string life = life_text(message.life); !life.empty()) out += ", " + life;
-  return out;
+  return out + schema::life_text(message.life, ", ");
 }
 
 std::string words_text(const Field& field) {
@@ -72,7 +58,7 @@ std::string words_text(const Field& field) {
     words.push_back(
         fmt::format("follows {} along {}", field.words.follow->speed, field.words.follow->along));
   }
-  if (const std::string life = life_text(field.life); !life.empty()) words.push_back(life);
+  if (!field.life.whole()) words.push_back(schema::life_text(field.life));
   return fmt::format("{}", fmt::join(words, ", "));
 }
 
@@ -205,8 +191,7 @@ class Html {
     section("Messages", protocol_.messages,
             [&](const schema::MessageType& message) { return way_text(protocol_, message); });
     section("Entities", protocol_.entities, [&](const schema::Entity& entity) {
-      const std::string life = life_text(entity.life);
-      return "all of its state" + (life.empty() ? "" : ", " + life);
+      return "all of its state" + schema::life_text(entity.life, ", ");
     });
     section("Records", protocol_.records, [](const schema::Record&) { return std::string(); });
     names("Enums", protocol_.enums);
@@ -253,7 +238,7 @@ class Html {
       if (channel.repeat > 0) words += fmt::format("repeats {} ", channel.repeat);
       if (channel.high) words += "priority high ";
       if (channel.bulk) words += "bulk ";
-      words += life_text(channel.life);
+      words += schema::life_text(channel.life);
       out_ += fmt::format("<tr><td>{}</td><td>{}</td><td>{} {}</td></tr>\n", escaped(channel.name),
                           name_of(channel.delivery), words, escaped(channel.doc));
     }
@@ -270,7 +255,7 @@ class Html {
       paragraph(each.doc);
       const std::string how = way(each);
       out_ += fmt::format("<p class=way>{}{}{} bits, {}</p>\n", escaped(how),
-                          how.empty() ? "" : "; ", size_text(size), bytes_text(size));
+                          how.empty() ? "" : "; ", schema::bits_text(size), bytes_text(size));
       out_ += drawing(lay_out(protocol_, each.fields));
       table(each.fields);
     }
@@ -292,7 +277,7 @@ class Html {
       out_ += fmt::format(
           "<tr><td>{}</td><td class=type>{}</td><td class=number>{}</td><td>{}{}{}</td></tr>\n",
           escaped(field.name), escaped(type_text(protocol_, field)),
-          size_text(schema::size_of(protocol_, field.type)), escaped(words),
+          schema::bits_text(schema::size_of(protocol_, field.type)), escaped(words),
           words.empty() || field.doc.empty() ? "" : ". ", escaped(field.doc));
     }
     out_ += "</table>\n";
@@ -304,8 +289,8 @@ class Html {
       if (!made.inside.empty()) continue;
       std::vector<std::string> values;
       for (const auto& option : made.options) {
-        const std::string life = life_text(option.life);
-        values.push_back(escaped(option.name) + (life.empty() ? "" : " (" + life + ")"));
+        values.push_back(escaped(option.name) +
+                         (option.life.whole() ? "" : " (" + schema::life_text(option.life) + ")"));
       }
       rows += fmt::format("<tr><td>{}</td><td>{}</td><td>{}</td></tr>\n", escaped(made.name),
                           fmt::join(values, ", "), escaped(made.doc));
@@ -353,8 +338,8 @@ std::string generate_markdown(const Protocol& protocol, std::string_view source_
     const schema::Size size = schema::size_of(protocol, each.fields);
     out += fmt::format("\n## {}\n\n", each.name);
     if (!each.doc.empty()) out += each.doc + "\n\n";
-    out += fmt::format("{}{}{} bits, {}.\n\n", way, way.empty() ? "" : "; ", size_text(size),
-                       bytes_text(size));
+    out += fmt::format("{}{}{} bits, {}.\n\n", way, way.empty() ? "" : "; ",
+                       schema::bits_text(size), bytes_text(size));
     out += characters(lay_out(protocol, each.fields));
     if (each.fields.empty()) return;
     out += "\n| field | type | bits | |\n|---|---|---|---|\n";
@@ -366,7 +351,7 @@ std::string generate_markdown(const Protocol& protocol, std::string_view source_
       const std::string words = words_text(field);
       out +=
           fmt::format("| {} | `{}` | {} | {}{}{} |\n", field.name, cell(type_text(protocol, field)),
-                      size_text(schema::size_of(protocol, field.type)), words,
+                      schema::bits_text(schema::size_of(protocol, field.type)), words,
                       words.empty() || field.doc.empty() ? "" : ". ", cell(field.doc));
     }
   };

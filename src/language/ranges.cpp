@@ -13,7 +13,9 @@ namespace {
 using schema::Type;
 using schema::TypeKind;
 
-constexpr std::int64_t kMostExact = std::int64_t{1} << 53;  // whole numbers that a double holds
+// Whole numbers that a double holds together with the halves that rounding adds, in a range of two
+// such numbers' difference.
+constexpr std::int64_t kMostExact = std::int64_t{1} << 50;
 
 void report_empty(const TypeSyntax& syntax, Reporter& reporter) {
   reporter.error(syntax.lo.place,
@@ -101,7 +103,7 @@ std::optional<Type> integer_type(const TypeSyntax& syntax, Reporter& reporter) {
 
 std::optional<Type> real_type(const TypeSyntax& syntax, Reporter& reporter) {
   const auto too_fine = [&] {
-    reporter.error(syntax.step.place, "range and step need more than 53 bits; use a coarser step");
+    reporter.error(syntax.step.place, "range and step need more than 50 bits; use a coarser step");
     return std::nullopt;
   };
   if (syntax.step.num <= 0) {
@@ -145,7 +147,7 @@ std::optional<Type> turn_type(const TypeSyntax& syntax, Reporter& reporter) {
   }
   const Wide whole = Wide{360} * step.den;
   if (whole > kMostExact || step.num > kMostExact) {
-    reporter.error(step.place, "the step needs more than 53 bits; use a coarser one");
+    reporter.error(step.place, "the step needs more than 50 bits; use a coarser one");
     return std::nullopt;
   }
   if (whole % step.num != 0) {

@@ -1,5 +1,7 @@
 #include "kwind/schema/protocol.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 namespace kwind::schema {
@@ -19,6 +21,21 @@ Value reals(std::initializer_list<double> components) {
 }
 
 }  // namespace
+
+std::string life_text(const Life& life, std::string_view before) {
+  if (life.whole()) return {};
+  std::string out(before);
+  if (life.since > 1) out += fmt::format("since {}", life.since);
+  if (life.since > 1 && life.until > 0) out += ' ';
+  if (life.until > 0) out += fmt::format("until {}", life.until);
+  return out;
+}
+
+std::string bits_text(const Size& size) {
+  return size.fewest_bits == size.most_bits
+             ? fmt::format("{}", size.most_bits)
+             : fmt::format("{} to {}", size.fewest_bits, size.most_bits);
+}
 
 std::uint16_t oldest_version(const Protocol& protocol) {
   return protocol.version < kMostVersions

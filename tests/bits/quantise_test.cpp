@@ -72,6 +72,17 @@ TEST(RealRange, LandsWithinHalfAStepForRandomValues) {
   }
 }
 
+TEST(RealRange, IsExactAtTheWidestThatADescriptionMayAskFor) {
+  constexpr std::int64_t kWide = std::int64_t{1} << 50;
+  constexpr RealRange range{-kWide, 1, 1, 2 * kWide + 1};
+  for (std::int64_t v = kWide - 1000; v <= kWide; ++v) {
+    ASSERT_EQ(range.value_of(range.index_of(static_cast<double>(v)).index), v);
+    ASSERT_EQ(range.value_of(range.index_of(static_cast<double>(-v)).index), -v);
+  }
+  EXPECT_FALSE(range.index_of(static_cast<double>(kWide + 1)).in_range);
+  EXPECT_FALSE(range.index_of(static_cast<double>(-kWide - 1)).in_range);
+}
+
 TEST(RealRange, RoundsHalvesUpAndClampsTheRest) {
   const RealRange& range = kRanges[1];
   EXPECT_EQ(range.value_of(range.index_of(0.5 / 64).index), 1.0 / 64);

@@ -3,6 +3,9 @@
 #pragma once
 #include <cmath>
 #include <cstdint>
+#ifdef __SSE2__
+#include <emmintrin.h>
+#endif
 
 #include "kwind/bits/writer.h"
 
@@ -20,6 +23,16 @@ struct Quantised {
   std::uint64_t index;
   bool in_range;
 };
+
+/// `value` without its fraction; what 64 bits cannot hold, and NaN, becomes the least number.
+inline std::int64_t truncated(double value) {
+#ifdef __SSE2__
+  return _mm_cvttsd_si64(_mm_set_sd(value));  // means this without the comparisons below
+#else
+  constexpr double kBeyond = 9223372036854775808.0;
+  return value >= -kBeyond && value < kBeyond ? static_cast<std::int64_t>(value) : INT64_MIN;
+#endif
+}
 
 /// Whole numbers `lo` to `hi`, both included. Requires: lo <= hi.
 /// Law: value_of(index_of(v).index) == v for every v in range.
@@ -49,7 +62,7 @@ struct IntRange {
 
 /// Real numbers (lo + i * step) / scale for i in 0 .. count - 1: range and step are kept as whole
 /// multiples of 1 / scale, so that both ends and every step are the double nearest to the written
-/// value. Requires: step, scale, count >= 1; all products below 2^53, which the compiler of .kw
+/// value. Requires: step, scale, count >= 1; all products below 2^51, which the compiler of .kw
 /// files checks. Law: value_of(index_of(v).index) is within step / 2 of v for every v in range;
 /// halves round up.
 struct RealRange {
@@ -63,12 +76,12 @@ struct RealRange {
   /// In range is what rounds to an index of the range: up to half a step beyond either end.
   [[nodiscard]] Quantised index_of(double value) const {
     const double position =
-        (value * static_cast<double>(scale) - static_cast<double>(lo)) / static_cast<double>(step) +
-        0.5;
-    // Not negative, so the conversion rounds down as std::floor would, without its call.
-    if (position >= 0 && position < static_cast<double>(count)) [[likely]] {
-      return {static_cast<std::uint64_t>(static_cast<std::int64_t>(position)), true};
-    }
+        (value * static_cast<double>(scale) - static_cast<double>(lo)) / static_cast<double>(step);
+    // One more than the index, so that truncation rounds down from half a step below the range too:
+    // then one comparison finds what is beyond either end, and NaN.
+    const std::uint64_t index = static_cast<std::uint64_t>(truncated(position + 1.5)) - 1;
+    if (index < count) [[likely]]
+      return {index, true};
     return {position > 0 ? count - 1 : 0, false};  // NaN becomes 0
   }
   /// Requires: index < count.
@@ -93,14 +106,12 @@ struct TurnRange {
   [[nodiscard]] constexpr std::uint64_t last_index() const { return count - 1; }
   [[nodiscard]] constexpr unsigned bits() const { return bits_for(count); }
   [[nodiscard]] Quantised index_of(double degrees) const {
-    double wrapped = degrees;
-    if (!(wrapped >= 0 && wrapped < 360)) [[unlikely]] {
-      if (!std::isfinite(degrees)) return {0, false};
-      wrapped = wrapped_degrees(degrees);
-    }
-    const double position = wrapped * static_cast<double>(scale) / static_cast<double>(step) + 0.5;
-    const auto index = static_cast<std::uint64_t>(static_cast<std::int64_t>(position));
-    return {index >= count ? 0 : index, true};  // the last half step rounds up to a full turn: 0
+    const std::uint64_t index = nearest(degrees);
+    if (index < count) [[likely]]
+      return {index, true};
+    if (!std::isfinite(degrees)) return {0, false};
+    const std::uint64_t wrapped = nearest(wrapped_degrees(degrees));
+    return {wrapped < count ? wrapped : 0, true};  // the last half step rounds up to a full turn
   }
   /// Requires: index < count.
   [[nodiscard]] constexpr double value_of(std::uint64_t index) const {
@@ -108,6 +119,12 @@ struct TurnRange {
            static_cast<double>(scale);
   }
   friend constexpr bool operator==(const TurnRange&, const TurnRange&) = default;
+
+ private:
+  [[nodiscard]] std::uint64_t nearest(double degrees) const {
+    const double position = degrees * static_cast<double>(scale) / static_cast<double>(step);
+    return static_cast<std::uint64_t>(truncated(position + 1.5)) - 1;
+  }
 };
 
 }  // namespace kwind::bits

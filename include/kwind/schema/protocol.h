@@ -4,6 +4,7 @@
 #include <cstdint>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "kwind/bits/quantise.h"
@@ -210,6 +211,11 @@ Size size_of(const Protocol& protocol, const std::vector<Field>& fields,
 /// The type in the words of the description language, ranges in lowest terms:
 /// "real -1024..<1024 step 1/16", "list of Spot up to 8".
 std::string type_text(const Protocol& protocol, const Type& type);
+
+/// "since 2 until 4" behind `before`; empty for what every version has.
+std::string life_text(const Life& life, std::string_view before = "");
+/// "7" or "1 to 9".
+std::string bits_text(const Size& size);
 
 /// The declarations that decide the layout of `version`, in order: channels, messages, entities;
 /// each with all that it contains spelled out. The format is in docs/schema-language.md.
