@@ -9,6 +9,7 @@
 namespace kwind::tool {
 
 /// Each registers a subcommand; `*chosen` is set to what runs it.
+void add_budget(CLI::App& app, std::function<int()>& chosen);
 void add_check(CLI::App& app, std::function<int()>& chosen);
 void add_gen(CLI::App& app, std::function<int()>& chosen);
 void add_fmt(CLI::App& app, std::function<int()>& chosen);

@@ -59,6 +59,7 @@ int main(int argc, char** argv) {
   kwind::tool::add_explain(app, chosen);
   kwind::tool::add_encode(app, chosen);
   kwind::tool::add_decode(app, chosen);
+  kwind::tool::add_budget(app, chosen);
   kwind::tool::add_gen(app, chosen);
   kwind::tool::add_demo(app, chosen);
   try {

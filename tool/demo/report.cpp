@@ -1,7 +1,6 @@
 #include "report.h"
 
 #include <fmt/format.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <cmath>
@@ -10,42 +9,12 @@
 #include <fstream>
 #include <iterator>
 
+#include "plot.h"
 #include "summary.h"
 #include "tug_motion.h"
 
 namespace kwind::demo {
 namespace {
-
-constexpr const char* kStyle =
-    "set encoding utf8\n"
-    "set border 3 lc rgb '#8795a1'\nset tics nomirror textcolor rgb '#3b4a57'\n"
-    "set autoscale xfix\n"
-    "set grid ytics lc rgb '#e3e8ec' lt 1\nset key textcolor rgb '#3b4a57'\n";
-
-// Runs gnuplot over a script and gives the SVG it drew; empty if that failed.
-std::string draw(const std::string& script, int width, int height) {
-  namespace fs = std::filesystem;
-  std::error_code error;
-  std::string dir = (fs::temp_directory_path(error) / "kwind-XXXXXX").string();
-  if (error || ::mkdtemp(dir.data()) == nullptr) return "";
-  const std::string input = dir + "/plot.gp";
-  const std::string output = dir + "/plot.svg";
-  std::ofstream(input)
-      << fmt::format(
-             "set terminal svg size {},{} font 'DejaVu Sans,12' background '#ffffff'\n"
-             "set output '{}'\n",
-             width, height, output)
-      << kStyle << script;
-  std::string svg;
-  const std::string command = fmt::format("gnuplot '{}' >/dev/null 2>&1", input);
-  if (std::FILE* pipe = ::popen(command.c_str(), "r"); pipe != nullptr && ::pclose(pipe) == 0) {
-    std::ifstream in(output);
-    svg.assign(std::istreambuf_iterator<char>(in), {});
-  }
-  fs::remove_all(dir, error);
-  const std::size_t start = svg.find("<svg");
-  return start == std::string::npos ? "" : svg.substr(start);
-}
 
 std::string escape(std::string_view text) {
   std::string out;
@@ -268,10 +237,10 @@ std::string write_report(const std::string& file, const Settings& settings,
   const Track track = track_of(outcome);
   constexpr int kWidth = 600;
   constexpr int kHeight = 262;
-  const std::string charts[] = {draw(bytes_chart(outcome), kWidth, kHeight),
-                                draw(rtt_chart(settings, outcome), kWidth, kHeight),
-                                draw(track_chart(track), kWidth, kHeight),
-                                draw(error_chart(track), kWidth, kHeight)};
+  const std::string charts[] = {tool::draw_svg(bytes_chart(outcome), kWidth, kHeight),
+                                tool::draw_svg(rtt_chart(settings, outcome), kWidth, kHeight),
+                                tool::draw_svg(track_chart(track), kWidth, kHeight),
+                                tool::draw_svg(error_chart(track), kWidth, kHeight)};
   if (std::any_of(std::begin(charts), std::end(charts), [](const auto& c) { return c.empty(); })) {
     return "gnuplot could not draw the charts; install the package gnuplot-nox and run again";
   }
