@@ -5,6 +5,7 @@
 
 #include "commands.h"
 #include "kwind/json/vectors.h"
+#include "kwind/language/generate_dissector.h"
 #include "kwind/language/generate_doc.h"
 
 namespace kwind::tool {
@@ -15,6 +16,7 @@ struct Arguments {
   std::string cpp;
   std::string doc;
   std::string vectors;
+  std::string dissector;
 };
 
 int put(const std::filesystem::path& path, const std::string& text) {
@@ -27,8 +29,9 @@ int put(const std::filesystem::path& path, const std::string& text) {
 }
 
 int generate(const Arguments& arguments) {
-  if (arguments.cpp.empty() && arguments.doc.empty() && arguments.vectors.empty()) {
-    fmt::print(stderr, "kwind gen: say what to write: --cpp, --doc or --vectors\n");
+  if (arguments.cpp.empty() && arguments.doc.empty() && arguments.vectors.empty() &&
+      arguments.dissector.empty()) {
+    fmt::print(stderr, "kwind gen: say what to write: --cpp, --doc, --vectors or --dissector\n");
     return kUsedWrongly;
   }
   language::Compiled source;
@@ -45,6 +48,10 @@ int generate(const Arguments& arguments) {
   }
   if (!arguments.vectors.empty()) {
     code = std::max(code, put(arguments.vectors, json::test_vectors(source.protocol)));
+  }
+  if (!arguments.dissector.empty()) {
+    code = std::max(code,
+                    put(arguments.dissector, language::generate_dissector(source.protocol, name)));
   }
   return code;
 }
@@ -65,9 +72,14 @@ void add_gen(CLI::App& app, std::function<int()>& chosen) {
       ->add_option("--vectors", arguments->vectors,
                    "Write test vectors for ports to other languages, as JSON")
       ->type_name("FILE");
+  command
+      ->add_option("--dissector", arguments->dissector,
+                   "Write a Lua plugin with which the packet analyser shows our datagrams")
+      ->type_name("FILE");
   command->footer(
       "Example:\n  kwind gen examples/harbour/harbour.kw --cpp build/generated\n\n"
-      "In a CMake build, kwind_generate(TARGET FILE.kw) does what --cpp does.");
+      "In a CMake build, kwind_generate(TARGET FILE.kw) does what --cpp does.\n"
+      "A plugin is tried with: tshark -X lua_script:FILE -r CAPTURE -V");
   command->callback(
       [arguments, &chosen] { chosen = [arguments] { return generate(*arguments); }; });
 }

@@ -1,0 +1,635 @@
+-- Everything below is the same for each description: it reads `description`, which stands above.
+-- The layout is that of docs/wire-format.md, link version 1, clear datagrams.
+
+local proto = Proto("kwind_" .. description.name,
+  "Kestrel Wind, " .. description.name .. " " .. description.version)
+local prefix = "kwind_" .. description.name .. "."
+
+-- ---- fields that can be shown, filtered and exported ----
+
+local all_fields = {}
+local function add_field(make, path, label, ...)
+  local field = make(prefix .. path, label, ...)
+  all_fields[#all_fields + 1] = field
+  return field
+end
+
+local link = {
+  form = add_field(ProtoField.string, "form", "Form"),
+  connection = add_field(ProtoField.uint32, "connection", "Connection id", base.HEX),
+  number = add_field(ProtoField.uint32, "number", "Packet number, low 16 bits"),
+  ack = add_field(ProtoField.string, "ack", "Acks"),
+  ack_delay = add_field(ProtoField.double, "ack_delay", "Ack delay in ms"),
+  check = add_field(ProtoField.uint32, "check", "Check", base.HEX),
+  frame = add_field(ProtoField.string, "frame", "Frame"),
+  channel = add_field(ProtoField.string, "channel", "Channel"),
+  message_number = add_field(ProtoField.uint32, "message_number", "Message number, low 16 bits"),
+  message = add_field(ProtoField.string, "message", "Message"),
+  message_bits = add_field(ProtoField.uint32, "message_bits", "Message's bits"),
+  version = add_field(ProtoField.uint32, "version", "Version"),
+  digest = add_field(ProtoField.string, "digest", "Digest"),
+  nonce = add_field(ProtoField.string, "nonce", "Nonce"),
+  cookie = add_field(ProtoField.string, "cookie", "Cookie"),
+  protocol = add_field(ProtoField.string, "protocol", "Protocol"),
+  link_version = add_field(ProtoField.uint32, "link_version", "Link version"),
+  error = add_field(ProtoField.uint32, "error", "Error number"),
+  text = add_field(ProtoField.string, "text", "Text"),
+}
+local malformed = ProtoExpert.new(prefix .. "malformed", "These bits are not what they should be",
+  expert.group.MALFORMED, expert.severity.ERROR)
+
+-- "TakeTow" -> "take_tow"
+local function snake(name)
+  return (name:gsub("(%l)(%u)", "%1_%2"):lower())
+end
+
+local makers = {
+  boolean = ProtoField.bool, integer = ProtoField.int32, count = ProtoField.uint32,
+  real = ProtoField.double, f32 = ProtoField.double, f64 = ProtoField.double,
+  turn = ProtoField.double, text = ProtoField.string, bytes = ProtoField.string,
+  enumeration = ProtoField.string, ref = ProtoField.uint32, peer = ProtoField.uint32,
+  tick = ProtoField.uint32, heading2 = ProtoField.string, heading3 = ProtoField.string,
+  rotation = ProtoField.string, grid = ProtoField.string,
+}
+
+-- A field of the analyser for each leaf below `path`, kept by path: `world.helm.rudder`.
+local leaves = {}
+local function declare_type(path, label, type)
+  if leaves[path] then return end
+  if type.kind == "record" then
+    for _, field in ipairs(records[type.index]) do
+      declare_type(path .. "." .. field.name, field.name, field.type)
+    end
+  elseif type.kind == "list" or type.kind == "maybe" then
+    declare_type(path, label, type.element)
+  elseif type.kind == "vec" then
+    for i = 1, type.limit do
+      local name = ("xyz"):sub(i, i)
+      declare_type(path .. "." .. name, name, type.element)
+    end
+  elseif type.kind == "flags" then
+    for _, flag in ipairs(flags[type.index]) do
+      leaves[path .. "." .. flag.name] =
+        add_field(ProtoField.bool, path .. "." .. flag.name, flag.name)
+    end
+  elseif type.kind == "one_of" then
+    leaves[path .. ".case"] = add_field(ProtoField.string, path .. ".case", label)
+    for _, case in ipairs(one_ofs[type.index]) do
+      if case.type then declare_type(path .. "." .. case.name, case.name, case.type) end
+    end
+  else
+    local make = makers[type.kind]
+    if type.kind == "integer" and type.wide then make = ProtoField.int64 end
+    leaves[path] = add_field(make, path, label)
+    if type.kind == "grid" then
+      leaves[path .. ".row"] = add_field(ProtoField.string, path .. ".row", "row")
+    end
+  end
+end
+for _, message in ipairs(description.messages) do
+  message.path = snake(message.name)
+  for _, field in ipairs(message.fields) do
+    declare_type(message.path .. "." .. field.name, field.name, field.type)
+  end
+end
+proto.fields = all_fields
+proto.experts = { malformed }
+
+-- ---- bits, from the lowest of the first byte upwards ----
+
+local Bits = {}
+Bits.__index = Bits
+
+local function reader(tvb, first_bit, last_bit)
+  return setmetatable({ tvb = tvb, bytes = tvb:bytes(), at = first_bit, stop = last_bit }, Bits)
+end
+
+function Bits:left() return self.stop - self.at end
+
+-- Up to 53 bits, as many as a number holds exactly.
+function Bits:get(count)
+  if count > self:left() then error("the bits end too early", 0) end
+  local value, have = 0, 0
+  while have < count do
+    local offset = self.at % 8
+    local take = math.min(8 - offset, count - have)
+    local byte = self.bytes:get_index(math.floor(self.at / 8))
+    local part = math.floor(byte / 2 ^ offset) % 2 ^ take
+    value = value + part * 2 ^ have
+    have = have + take
+    self.at = self.at + take
+  end
+  return value
+end
+
+-- Exp-Golomb of order k.
+function Bits:count(k)
+  local zeros = 0
+  while self:get(1) == 0 do
+    zeros = zeros + 1
+    if zeros > 32 then error("no count is that large", 0) end
+  end
+  local head = 2 ^ zeros + self:get(zeros)
+  return (head - 1) * 2 ^ k + self:get(k)
+end
+
+function Bits:string(bytes)
+  local out = {}
+  for i = 1, bytes do out[i] = string.char(self:get(8)) end
+  return table.concat(out)
+end
+
+-- As above, of text: UTF-8 (RFC 3629) without surrogates and needless bytes.
+function Bits:text(bytes)
+  local text, i = self:string(bytes), 1
+  while i <= #text do
+    local lead = text:byte(i)
+    local more = lead < 0x80 and 0 or lead >= 0xc2 and lead < 0xe0 and 1
+      or lead >= 0xe0 and lead < 0xf0 and 2 or lead >= 0xf0 and lead < 0xf5 and 3
+    local tail = more and text:match("^[\128-\191]*", i + 1)
+    local second = text:byte(i + 1) or 0
+    if not more or #tail < more or (lead == 0xe0 and second < 0xa0)
+      or (lead == 0xed and second > 0x9f) or (lead == 0xf0 and second < 0x90)
+      or (lead == 0xf4 and second > 0x8f) then
+      error("a text that is not UTF-8", 0)
+    end
+    i = i + 1 + more
+  end
+  return text
+end
+
+function Bits:hex(bytes)
+  return (self:string(bytes):gsub(".", function(c) return string.format("%02x", c:byte()) end))
+end
+
+-- The bytes that hold the bits from `first` up to where the reader stands.
+function Bits:range(first)
+  local from = math.min(math.floor(first / 8), self.tvb:len() - 1)
+  local to = math.max(from + 1, math.ceil(self.at / 8))
+  return self.tvb(from, math.min(to, self.tvb:len()) - from)
+end
+
+local function bits_for(count)
+  local bits = 0
+  while 2 ^ bits < count do bits = bits + 1 end
+  return bits
+end
+
+local function alive(thing, version)
+  return version >= thing.since and (thing.gone == 0 or version < thing.gone)
+end
+
+local function living(all, version)
+  local out = {}
+  for _, each in ipairs(all) do
+    if alive(each, version) then out[#out + 1] = each end
+  end
+  return out
+end
+
+-- ---- values ----
+
+local function below(value, count)
+  if value >= count then error("a value beyond its range", 0) end
+  return value
+end
+
+-- A whole number of more than 53 bits, in parts of 16, lowest first; and its division in place.
+local function get_parts(bits, count)
+  local parts = {}
+  while count > 0 do
+    local take = math.min(16, count)
+    parts[#parts + 1] = bits:get(take)
+    count = count - take
+  end
+  return parts
+end
+local function divide(parts, by)
+  local rest = 0
+  for i = #parts, 1, -1 do
+    local value = rest * 65536 + parts[i]
+    parts[i] = math.floor(value / by)
+    rest = value % by
+  end
+  return rest
+end
+
+local function components(values)
+  local out = {}
+  for i, value in ipairs(values) do out[i] = string.format("%.4f", value) end
+  return table.concat(out, " ")
+end
+
+local readers = {}
+function readers.boolean(bits) return bits:get(1) == 1 end
+function readers.integer(bits, type)
+  if not type.wide then return type.lo + below(bits:get(type.bits), type.last + 1) end
+  local low = bits:get(math.min(32, type.bits))
+  local high = bits:get(math.max(0, type.bits - 32))
+  if UInt64.new(low, high) > UInt64.new(type.most[1], type.most[2]) then
+    error("a value beyond its range", 0)
+  end
+  return Int64.new(low, high) + Int64.new(type.wide[1], type.wide[2])
+end
+function readers.count(bits, type) return below(bits:count(3), type.limit + 1) end
+function readers.real(bits, type)
+  return (type.lo + below(bits:get(type.bits), type.count) * type.step) / type.scale
+end
+readers.turn = readers.real
+function readers.f32(bits) return (Struct.unpack("<f", bits:string(4))) end
+function readers.f64(bits) return (Struct.unpack("<d", bits:string(8))) end
+function readers.heading2(bits, type)
+  local angle = math.rad(readers.real(bits, type))
+  return components({ math.cos(angle), math.sin(angle) })
+end
+-- A point of the octahedron, unfolded to a square.
+function readers.heading3(bits, type)
+  local half, side = type.half, 2 * type.half + 1
+  local index = below(bits:get(type.bits), side * side)
+  local u, v = math.floor(index / side) - half, index % side - half
+  local x, y, z = u, v, half - math.abs(u) - math.abs(v)
+  if z < 0 then
+    x = (half - math.abs(v)) * (u < 0 and -1 or 1)
+    y = (half - math.abs(u)) * (v < 0 and -1 or 1)
+  end
+  local length = math.sqrt(x * x + y * y + z * z)
+  return components({ x / length, y / length, z / length })
+end
+-- The place of the largest component, and steps of the others.
+function readers.rotation(bits, type)
+  local half, side = type.half, 2 * type.half + 1
+  local parts = get_parts(bits, type.bits)
+  local rest = {}
+  for i = 3, 1, -1 do rest[i] = divide(parts, side) - half end
+  local largest = below(divide(parts, 65536) + 1, 5)
+  local square, out, next_rest = 2 * half * half, {}, 1
+  local whole = math.sqrt(square)
+  for i = 1, 4 do
+    if i ~= largest then
+      square = square - rest[next_rest] ^ 2
+      out[i] = rest[next_rest] / whole
+      next_rest = next_rest + 1
+    end
+  end
+  out[largest] = math.sqrt(math.max(0, square)) / whole
+  return components(out)
+end
+function readers.text(bits, type)
+  return bits:text(below(bits:get(bits_for(type.limit + 1)), type.limit + 1))
+end
+function readers.bytes(bits, type)
+  return bits:hex(below(bits:get(bits_for(type.limit + 1)), type.limit + 1))
+end
+local function choice(bits, all, version)
+  local known = living(all, version)
+  return known[below(bits:get(bits_for(#known)), #known) + 1]
+end
+function readers.enumeration(bits, type, version)
+  return choice(bits, enums[type.index], version).name
+end
+function readers.ref(bits, type)
+  local index = below(bits:get(bits_for(type.limit * 16 + 1)), type.limit * 16 + 1)
+  if index == 0 then return 0, " (none)" end
+  return 1 + math.floor((index - 1) / 16), " (generation " .. (index - 1) % 16 .. ")"
+end
+function readers.peer(bits, type) return below(bits:get(bits_for(type.limit)), type.limit) end
+function readers.tick(bits) return bits:get(16) end
+
+-- Runs of cells that are as predicted, and differences: schema-language.md.
+function readers.grid(bits, type, version)
+  local cell = type.element
+  local known = cell.kind == "enumeration" and living(enums[cell.index], version)
+  local count = known and #known or cell.kind == "boolean" and 2 or cell.count or cell.last + 1
+  local named = known or cell.kind == "boolean"
+  local width, height = type.limit, type.height
+  local before, above, run, others = 0, 0, nil, 0
+  local rows = {}
+  for y = 1, height do
+    local row = {}
+    for x = 1, width do
+      run = run or below(bits:count(0), width * height - (y - 1) * width - x + 2)
+      if x == 1 then before = above end
+      if run > 0 then
+        run = run - 1
+      else
+        if named then
+          local index = below(bits:get(bits_for(count - 1)), count - 1)
+          before = index >= before and index + 1 or index
+        else
+          local code = bits:count(1)
+          local distance = math.floor(code / 2) + 1
+          before = code % 2 == 0 and before + distance or before - distance
+          if before < 0 then error("a cell below its range", 0) end
+        end
+        below(before, count)
+        run = nil
+        others = others + 1
+      end
+      if x == 1 then above = before end
+      row[x] = known and known[before + 1].name
+        or cell.kind == "boolean" and (before == 1 and "true" or "false")
+        or (cell.lo + before * (cell.step or 1)) / (cell.scale or 1)
+    end
+    rows[y] = row
+  end
+  return string.format("%d x %d, %d cells differ from those before them", width, height, others),
+    nil, rows
+end
+
+-- ---- the tree of a message ----
+
+local show_fields
+
+local function show(tree, bits, path, label, type, version, unit)
+  local first = bits.at
+  if type.kind == "record" then
+    local branch = tree:add(bits.tvb(0, 0), label)
+    show_fields(branch, bits, path, records[type.index], version)
+    branch:set_len(0)
+  elseif type.kind == "list" then
+    local length = below(bits:get(bits_for(type.limit + 1)), type.limit + 1)
+    local branch = tree:add(bits:range(first), label .. ": " .. length .. " items")
+    for i = 1, length do
+      show(branch, bits, path, label .. "[" .. (i - 1) .. "]", type.element, version, unit)
+    end
+  elseif type.kind == "maybe" then
+    if bits:get(1) == 1 then return show(tree, bits, path, label, type.element, version, unit) end
+    tree:add(bits:range(first), label .. ": none")
+  elseif type.kind == "vec" then
+    for i = 1, type.limit do
+      local name = ("xyz"):sub(i, i)
+      show(tree, bits, path .. "." .. name, label .. "." .. name, type.element, version, unit)
+    end
+  elseif type.kind == "flags" then
+    for _, flag in ipairs(living(flags[type.index], version)) do
+      first = bits.at
+      local set = bits:get(1) == 1
+      local item = tree:add(leaves[path .. "." .. flag.name], bits:range(first), set)
+      item:set_text(label .. "." .. flag.name .. ": " .. (set and "set" or "not set"))
+    end
+  elseif type.kind == "one_of" then
+    local case = choice(bits, one_ofs[type.index], version)
+    tree:add(leaves[path .. ".case"], bits:range(first), case.name)
+    if case.type then
+      show(tree, bits, path .. "." .. case.name, label .. "." .. case.name, case.type, version, unit)
+    end
+  else
+    local value, more, rows = readers[type.kind](bits, type, version)
+    local item = tree:add(leaves[path], bits:range(first), value)
+    if label:find("[", 1, true) then item:prepend_text(label .. " ") end
+    if unit then item:append_text(" " .. unit) end
+    if more then item:append_text(more) end
+    for y, row in ipairs(rows or {}) do
+      item:add(leaves[path .. ".row"], bits:range(first), table.concat(row, " "))
+        :prepend_text("[" .. (y - 1) .. "] ")
+    end
+    item:append_text(string.format("  [bits %d to %d]", first, bits.at - 1))
+  end
+end
+
+show_fields = function(tree, bits, path, fields, version)
+  for _, field in ipairs(fields) do
+    if alive(field, version) then
+      show(tree, bits, path .. "." .. field.name, field.name, field.type, version, field.unit)
+    end
+  end
+end
+
+-- Runs `f`; what it cannot read is said in the tree.
+local function guarded(tree, f)
+  local fine, problem = pcall(f)
+  if not fine then tree:add_proto_expert_info(malformed, tostring(problem)) end
+  return fine
+end
+
+-- ---- what a capture tells about connections ----
+
+local offered = {}  -- versions of a hello, by nonce
+local agreed = {}   -- version by the two endpoints
+local servers = {}  -- endpoints that hellos went to
+
+function proto.init() offered, agreed, servers = {}, {}, {} end
+
+local function source(pinfo) return tostring(pinfo.src) .. ":" .. pinfo.src_port end
+local function destination(pinfo) return tostring(pinfo.dst) .. ":" .. pinfo.dst_port end
+
+local function is_up(pinfo)
+  if servers[destination(pinfo)] then return true end
+  if servers[source(pinfo)] then return false end
+  return pinfo.dst_port == proto.prefs.port
+end
+
+local function version_of(pinfo, up)
+  local client = up and source(pinfo) or destination(pinfo)
+  local server = up and destination(pinfo) or source(pinfo)
+  return agreed[client .. " " .. server] or description.version
+end
+
+-- ---- datagrams ----
+
+local forms = { "data", "hello", "cookie", "welcome", "refusal", "versions" }
+
+local function show_hello(tree, bits, pinfo, nonce)
+  servers[destination(pinfo)] = true
+  bits:get(8)
+  local first = bits.at
+  if bits:get(1) == 1 then
+    tree:add(link.cookie, bits:range(first), bits:hex(16))
+  end
+  first = bits.at
+  local name = bits:text(bits:get(7))
+  local item = tree:add(link.protocol, bits:range(first), name)
+  if name ~= description.name then
+    item:append_text(" (this description is of " .. description.name .. ")")
+  end
+  offered[nonce] = {}
+  for i = 1, bits:get(4) + 1 do
+    first = bits.at
+    local version = bits:get(16)
+    offered[nonce][i] = version
+    local branch = tree:add(link.version, bits:range(first), version)
+    first = bits.at
+    branch:add(link.digest, bits:range(first), bits:hex(16))
+  end
+  return name
+end
+
+local function show_welcome(tree, bits, pinfo, nonce)
+  local first = bits.at
+  tree:add(link.nonce, bits:range(first), bits:hex(8))
+  first = bits.at
+  tree:add(link.connection, bits:range(first), bits:get(32))
+  first = bits.at
+  local place = bits:get(4)
+  local version = (offered[nonce] or {})[place + 1]
+  if version then
+    agreed[destination(pinfo) .. " " .. source(pinfo)] = version
+    tree:add(link.version, bits:range(first), version)
+    return "version " .. version
+  end
+  tree:add(bits:range(first), "Version: place " .. place .. " of a hello that was not captured")
+  return "place " .. place
+end
+
+local function show_handshake(tree, bits, pinfo, form)
+  local first = bits.at
+  local link_version = bits:get(16)
+  tree:add(link.link_version, bits:range(first), link_version)
+  first = bits.at
+  local nonce = bits:hex(8)
+  tree:add(link.nonce, bits:range(first), nonce)
+  if link_version ~= 1 then return "link version " .. link_version end
+  first = bits.at
+  if form == "hello" then return show_hello(tree, bits, pinfo, nonce) end
+  if form == "welcome" then return show_welcome(tree, bits, pinfo, nonce) end
+  if form == "cookie" then
+    tree:add(link.cookie, bits:range(first), bits:hex(16))
+  elseif form == "refusal" then
+    tree:add(link.error, bits:range(first), bits:get(8))
+    first = bits.at
+    local text = bits:text(bits:get(8))
+    tree:add(link.text, bits:range(first), text)
+    return text
+  elseif form == "versions" then
+    for _ = 1, bits:get(4) do
+      first = bits.at
+      tree:add(link.link_version, bits:range(first), bits:get(16))
+    end
+  end
+  return ""
+end
+
+local function show_acks(tree, bits)
+  local first = bits.at
+  local newest, delay, further = bits:get(16), bits:get(10), bits:get(4)
+  local runs, at = {}, newest
+  for run = 0, further do
+    if run > 0 then at = at - bits:count(0) - 1 end
+    local length = bits:count(2) + 1
+    local low = at - length + 1
+    runs[#runs + 1] = length == 1 and tostring(at % 65536)
+      or (low % 65536) .. "-" .. (at % 65536)
+    at = low - 1
+  end
+  tree:add(link.ack, bits:range(first), table.concat(runs, ", "))
+  tree:add(link.ack_delay, bits:range(first), delay / 4)
+end
+
+-- Which message a payload is: kinds of one channel and way are numbered, in no bits if alone.
+local function message_of(bits, channel, up, version)
+  local kinds = {}
+  for _, message in ipairs(description.messages) do
+    if message.channel == channel and alive(message, version)
+      and ((up and message.up) or (not up and message.down)) then
+      kinds[#kinds + 1] = message
+    end
+  end
+  if #kinds == 0 then error("nothing travels on this channel in this direction", 0) end
+  return kinds[below(bits:get(bits_for(#kinds)), #kinds) + 1]
+end
+
+local function show_message(tree, bits, up, version, seen)
+  local channels = living(description.channels, version)
+  local start = bits.at - 3
+  local place = bits:get(bits_for(#channels))
+  local channel = channels[below(place, #channels) + 1]
+  local number = channel.numbered and bits:get(16)
+  local length = bits:count(6)
+  local payload = reader(bits.tvb, bits.at, bits.at + length)
+  if length > bits:left() then error("the datagram ends within a message", 0) end
+  bits.at = bits.at + length
+  local branch = tree:add(link.frame, bits:range(start), "message")
+  guarded(branch, function()
+    local message = message_of(payload, place + 1, up, version)
+    seen[#seen + 1] = message.name
+    branch:set_text(message.name .. " on " .. channel.name)
+    branch:add(link.message, bits:range(start), message.name)
+    branch:add(link.channel, bits:range(start), channel.name)
+    if number then branch:add(link.message_number, bits:range(start), number) end
+    branch:add(link.message_bits, bits:range(start), length)
+    show_fields(branch, payload, message.path, message.fields, version)
+    if payload:left() > 0 then error(payload:left() .. " bits are left over", 0) end
+  end)
+end
+
+local function show_data(tree, bits, pinfo, has_acks)
+  local up = is_up(pinfo)
+  local version = version_of(pinfo, up)
+  local first = bits.at
+  if up then tree:add(link.connection, bits:range(first), bits:get(32)) end
+  first = bits.at
+  local number = bits:get(16)
+  tree:add(link.number, bits:range(first), number)
+  if has_acks then show_acks(tree, bits) end
+  local seen = {}
+  while bits:left() >= 3 do
+    first = bits.at
+    local kind = bits:get(3)
+    if kind == 0 then
+      if bits:left() >= 5 or bits:get(bits:left()) ~= 0 then
+        error("there is more behind the end", 0)
+      end
+      break
+    end
+    if kind == 1 then
+      show_message(tree, bits, up, version, seen)
+    elseif kind == 2 then
+      tree:add(link.frame, bits:range(first), "ping")
+      seen[#seen + 1] = "ping"
+    elseif kind == 3 then
+      local reason = bits:text(bits:get(7))
+      tree:add(link.frame, bits:range(first), "close"):add(link.text, bits:range(first), reason)
+      seen[#seen + 1] = "close: " .. reason
+    else
+      error("no frame has kind " .. kind, 0)
+    end
+  end
+  return (up and "up " or "down ") .. number .. "  " .. table.concat(seen, ", ")
+end
+
+function proto.dissector(tvb, pinfo, root)
+  if tvb:len() < 7 then return 0 end
+  local form = forms[tvb(0, 1):uint() % 8]
+  if not form then return 0 end
+  pinfo.cols.protocol = description.name
+  local tree = root:add(proto, tvb())
+  tree:add(link.form, tvb(0, 1), form)
+  local bits = reader(tvb, 8, (tvb:len() - 4) * 8)
+  guarded(tree, function()
+    local info
+    if form == "data" then
+      local first_byte = tvb(0, 1):uint()
+      info = show_data(tree, bits, pinfo, math.floor(first_byte / 16) % 2 == 1)
+    else
+      info = show_handshake(tree, bits, pinfo, form)
+    end
+    pinfo.cols.info = form .. " " .. info
+    tree:append_text(", " .. form .. " " .. info)
+  end)
+  tree:add(link.check, tvb(tvb:len() - 4, 4), tvb(tvb:len() - 4, 4):le_uint())
+  return tvb:len()
+end
+
+-- ---- which datagrams are ours: those of a port, and those behind a hello ----
+
+local function is_hello(tvb)
+  return tvb:len() == 1200 and tvb(0, 1):uint() == 2 and tvb(1, 2):le_uint() == 1
+end
+
+proto:register_heuristic("udp", function(tvb, pinfo, root)
+  if not is_hello(tvb) then return false end
+  proto.dissector(tvb, pinfo, root)
+  pinfo.conversation = proto
+  return true
+end)
+
+proto.prefs.port = Pref.uint("Server's UDP port", 4000,
+  "Datagrams to and from this port are read as " .. description.name)
+local ports = DissectorTable.get("udp.port")
+local added = proto.prefs.port
+ports:add(added, proto)
+function proto.prefs_changed()
+  ports:remove(added, proto)
+  added = proto.prefs.port
+  ports:add(added, proto)
+end
