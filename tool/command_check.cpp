@@ -137,8 +137,11 @@ void print_table(const language::Compiled& source, const std::string& file) {
     what = std::max(what, std::min<std::size_t>(64, row.what.size()));
     bits = std::max(bits, row.most.size());
   }
+  fmt::print("{:<{}}  {:-^{}}  {}\n", "", name + 2 + what, " bits ", 3 * bits + 4,
+             "fewest / typical /");
   fmt::print("{:<{}}  {:<{}}  {:>{}}  {:>{}}  {:>{}}  {}\n", "message / entity", name,
-             "way, delivery / type", what, "fewest", bits, "typical", bits, "most", bits, "bytes");
+             "way, delivery / type", what, "fewest", bits, "typical", bits, "most", bits,
+             "most bytes");
   fmt::print("{:-<{}}\n", "", name + what + 3 * bits + 22);
   for (const Row& row : rows) {
     if (row.head && &row != rows.data()) fmt::print("\n");

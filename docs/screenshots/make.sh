@@ -44,6 +44,7 @@ terminal check-errors 10 . kwind check docs/screenshots/wrong.kw
 terminal explain 10 . kwind explain examples/descriptions/hails.kw Hail 8a30b4b73c103ab432b932e300e17e:120
 terminal compare 10 . kwind compare examples/descriptions/manifest.kw docs/screenshots/changed.kw
 terminal budget 20 . kwind budget examples/descriptions/world.toml
+"$kwind" budget examples/descriptions/world.toml --chart "$out/budget-chart.png" >/dev/null
 terminal demo 60 "$work" kwind demo --report demo.html
 # page NAME FILE: the top of a page.
 page() {

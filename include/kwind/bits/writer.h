@@ -35,7 +35,7 @@ class Writer {
  public:
   /// Borrows `memory` until the last call of finish().
   explicit Writer(std::span<std::byte> memory)
-      : memory_(memory.data()), all_bits_(memory.size() * 8), room_bits_(all_bits_) {}
+      : next_(memory.data()), all_bits_(memory.size() * 8), room_bits_(all_bits_) {}
 
   /// Appends the lowest `bits` (0 to 64) bits of `value`; higher bits are ignored.
   /// Past the end of the memory nothing is written, and ok() is false from then on. O(1).
@@ -52,6 +52,7 @@ class Writer {
     fill_ += bits;
     if (fill_ < 64) return;
     store(accumulator_, 8);
+    next_ += 8;
     fill_ -= 64;
     // The bits of `value` that did not fit. Two shifts, as one by 64 means nothing in C++.
     accumulator_ = (value >> 1) >> (bits - 1 - fill_);
@@ -83,19 +84,14 @@ class Writer {
   /// Stores the bits still in the accumulator, the last byte padded with zeros, and returns the
   /// bytes used so far. May be called again after further puts.
   std::size_t finish() {
-    if (fill_ > 0) {
-      const std::size_t at = bytes_stored_;
-      store(accumulator_, bytes_for(fill_));
-      bytes_stored_ = at;
-    }
+    if (fill_ > 0) store(accumulator_, bytes_for(fill_));
     return bytes_for(bit_count());
   }
 
  private:
   void store(std::uint64_t value, std::size_t bytes) {
     if constexpr (std::endian::native == std::endian::big) value = __builtin_bswap64(value);
-    std::memcpy(memory_ + bytes_stored_, &value, bytes);
-    bytes_stored_ += bytes;
+    std::memcpy(next_, &value, bytes);
   }
 
   void fail() {
@@ -104,13 +100,12 @@ class Writer {
     room_bits_ = 0;
   }
 
-  std::byte* memory_;
+  std::byte* next_;  // where the accumulator goes once it is full
   std::size_t all_bits_;
   std::size_t room_bits_;  // 0 after a failure
   std::uint64_t accumulator_ = 0;
   unsigned fill_ = 0;  // bits in the accumulator, always below 64
   bool failed_ = false;
-  std::size_t bytes_stored_ = 0;
   std::size_t written_bits_ = 0;  // when it failed
 };
 
