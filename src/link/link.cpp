@@ -13,6 +13,7 @@
 #include "inbox.h"
 #include "ordered.h"
 #include "outbox.h"
+#include "reliable_sender.h"
 #include "rtt.h"
 #include "sent_ledger.h"
 #include "sequenced.h"
@@ -28,8 +29,8 @@ constexpr Duration kLongestDrain = std::chrono::seconds(1);
 enum class Role : std::uint8_t { client, server };
 
 struct Channel {
-  explicit Channel(std::size_t queue_messages) : ordered_out(queue_messages) {}
-  OrderedSender ordered_out;
+  explicit Channel(std::size_t queue_messages) : reliable_out(queue_messages) {}
+  ReliableSender reliable_out;
   OrderedReceiver ordered_in;
   SequencedReceiver sequenced_in;
   std::uint16_t next_sequence = 0;
@@ -175,7 +176,7 @@ class Link::Impl {
     if (state_ != State::open) return Errc::closed;
     if (bits > kMaxMessageBytes * 8) return Errc::message_too_large;
     if (options_.channels[channel].delivery == Delivery::ordered) {
-      const Errc error = channels_[channel].ordered_out.push(tag, payload, bits);
+      const Errc error = channels_[channel].reliable_out.push(tag, payload, bits);
       if (error != Errc::none) return error;
     } else {
       stats_.messages_expired +=
@@ -303,15 +304,15 @@ class Link::Impl {
 
   void settle(const SentLedger::Outcome& outcome) {
     stats_.packets_lost += outcome.packets_lost;
-    for (const OrderedRef& ref : outcome.acked) {
+    for (const ReliableRef& ref : outcome.acked) {
       if (ref.channel == kCloseRef) {
         close_acked_ = true;
       } else {
-        channels_[ref.channel].ordered_out.acked(ref.index);
+        channels_[ref.channel].reliable_out.acked(ref.index);
       }
     }
-    for (const OrderedRef& ref : outcome.lost) {
-      if (ref.channel != kCloseRef) channels_[ref.channel].ordered_out.lost(ref.index);
+    for (const ReliableRef& ref : outcome.lost) {
+      if (ref.channel != kCloseRef) channels_[ref.channel].reliable_out.lost(ref.index);
     }
   }
 
@@ -365,7 +366,7 @@ class Link::Impl {
   bool has_messages() const {
     if (!outbox_.empty()) return true;
     return std::any_of(channels_.begin(), channels_.end(),
-                       [](const Channel& c) { return c.ordered_out.peek().has_value(); });
+                       [](const Channel& c) { return c.reliable_out.peek().has_value(); });
   }
   bool wants_to_send_now() const {
     return ledger_.has_slot() &&
@@ -400,7 +401,7 @@ class Link::Impl {
     }
     if (close_due_ && writer.room_bits() >= 16 + 8 * kMostReasonBytes) {
       write_close(writer, end_text_);
-      ledger_.add_ordered({kCloseRef, 0});
+      ledger_.add_reliable({kCloseRef, 0});
       close_due_ = false;
       any_frame = true;
     } else if (asks && !any_frame) {
@@ -420,7 +421,7 @@ class Link::Impl {
 
   // Puts messages into the datagram, state first, as many as fit; returns the bits they took.
   std::size_t fill(bits::Writer& writer) {
-    std::array<std::size_t, kMaxChannels> count{};  // see invariant 2 in ordered.h
+    std::array<std::size_t, kMaxChannels> count{};  // see invariant 2 in reliable_sender.h
     const std::size_t before = writer.bit_count();
     while (!outbox_.empty()) {
       const Outbox::Entry entry = outbox_.front();
@@ -436,7 +437,7 @@ class Link::Impl {
       outbox_.pop();
     }
     for (std::size_t i = 0; i < channels_.size(); ++i) {
-      OrderedSender& sender = channels_[i].ordered_out;
+      ReliableSender& sender = channels_[i].reliable_out;
       while (const auto next = sender.peek()) {
         const std::size_t bits = message_head_bits(options_.channels, i, next->bits) + next->bits;
         if (bits > writer.room_bits() || count[i] == kMostPerDatagram) break;
@@ -445,7 +446,7 @@ class Link::Impl {
         bits_sent_[next->tag] += bits;
         if (next->repeated) ++stats_.messages_repeated;
         ++count[i];
-        ledger_.add_ordered({static_cast<std::uint8_t>(i), next->index});
+        ledger_.add_reliable({static_cast<std::uint8_t>(i), next->index});
         sender.sent(next->index);
       }
     }
@@ -477,12 +478,12 @@ class Link::Impl {
   }
 
   void probe() {
-    for (const OrderedRef& ref : ledger_.oldest_ordered()) {
+    for (const ReliableRef& ref : ledger_.oldest_reliable()) {
       if (ref.channel == kCloseRef) {
         close_due_ = close_copies_ < kMostCloseCopies;
         ++close_copies_;
       } else {
-        channels_[ref.channel].ordered_out.lost(ref.index);
+        channels_[ref.channel].reliable_out.lost(ref.index);
       }
     }
     probe_due_ = true;
@@ -491,7 +492,7 @@ class Link::Impl {
 
   void continue_closing(Time now) {
     const bool delivered = std::all_of(channels_.begin(), channels_.end(),
-                                       [](const Channel& c) { return c.ordered_out.idle(); });
+                                       [](const Channel& c) { return c.reliable_out.idle(); });
     if (!close_sent_ && (delivered || now >= linger_end_)) {
       close_sent_ = true;
       close_due_ = true;

@@ -16,7 +16,7 @@ void SentLedger::begin() {
   Packet& slot = packet(next_);
   KWIND_ASSERT(has_slot() && slot.fate != Fate::in_flight);
   slot.fate = Fate::unused;
-  slot.ordered.clear();
+  slot.reliable.clear();
 }
 
 void SentLedger::sent(Time now, bool eliciting) {
@@ -40,8 +40,8 @@ void SentLedger::settle(Packet& packet) {
 void SentLedger::lose(Packet& packet) {
   settle(packet);
   ++packets_lost_;
-  lost_.insert(lost_.end(), packet.ordered.begin(), packet.ordered.end());
-  packet.ordered.clear();
+  lost_.insert(lost_.end(), packet.reliable.begin(), packet.reliable.end());
+  packet.reliable.clear();
 }
 
 SentLedger::Outcome SentLedger::on_ack(Time now, const AckBlock& block, const Rtt& rtt) {
@@ -62,8 +62,8 @@ SentLedger::Outcome SentLedger::on_ack(Time now, const AckBlock& block, const Rt
         newest_acked = true;
         sample = now - slot.sent_at;
       }
-      acked_.insert(acked_.end(), slot.ordered.begin(), slot.ordered.end());
-      slot.ordered.clear();
+      acked_.insert(acked_.end(), slot.reliable.begin(), slot.reliable.end());
+      slot.reliable.clear();
     }
   }
   if (!any_acked_ || newest > largest_acked_) {
@@ -110,9 +110,9 @@ Time SentLedger::probe_deadline(const Rtt& rtt, Duration ack_delay) const {
          std::min(first * (1U << probes_), std::max<Duration>(first, kSlowestProbe));
 }
 
-const std::vector<OrderedRef>& SentLedger::oldest_ordered() const {
-  static const std::vector<OrderedRef> kNone;
-  return eliciting_in_flight_ == 0 ? kNone : packet(oldest_in_flight_).ordered;
+const std::vector<ReliableRef>& SentLedger::oldest_reliable() const {
+  static const std::vector<ReliableRef> kNone;
+  return eliciting_in_flight_ == 0 ? kNone : packet(oldest_in_flight_).reliable;
 }
 
 }  // namespace kwind::link

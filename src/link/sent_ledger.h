@@ -1,5 +1,5 @@
 // What was sent in which packet until its fate is known; decides what is lost (RFC 9002, section
-// 6). Fed by Link, which repeats the ordered messages of lost packets. One link, one thread.
+// 6). Fed by Link, which repeats the reliable messages of lost packets. One link, one thread.
 //
 // Invariant 1: a packet is in flight, acked or lost, and leaves "in flight" once.
 // Invariant 2: packets with messages are sent only while fewer than kMostInFlight numbers lie
@@ -16,8 +16,8 @@
 
 namespace kwind::link {
 
-/// One ordered message inside a packet.
-struct OrderedRef {
+/// One reliable message inside a packet.
+struct ReliableRef {
   std::uint8_t channel = 0;
   std::uint64_t index = 0;
 };
@@ -36,17 +36,17 @@ class SentLedger {
   [[nodiscard]] bool has_slot() const { return next_ - oldest_in_flight_ < packets_.size(); }
   [[nodiscard]] bool anything_in_flight() const { return eliciting_in_flight_ > 0; }
 
-  /// Starts the record of the next packet; add_ordered() and sent() complete it. Requires:
+  /// Starts the record of the next packet; add_reliable() and sent() complete it. Requires:
   /// has_slot().
   void begin();
-  void add_ordered(OrderedRef ref) { packet(next_).ordered.push_back(ref); }
+  void add_reliable(ReliableRef ref) { packet(next_).reliable.push_back(ref); }
   /// The packet left. `eliciting`: it asks for an ack.
   void sent(Time now, bool eliciting);
 
   /// What an ack block or a timer brought about. Borrowed until the next call.
   struct Outcome {
-    const std::vector<OrderedRef>& acked;
-    const std::vector<OrderedRef>& lost;
+    const std::vector<ReliableRef>& acked;
+    const std::vector<ReliableRef>& lost;
     std::uint64_t packets_lost;
     bool newest_acked;  ///< the block's largest packet was in flight and asked for an ack: rtt is a
                         ///< sample
@@ -62,15 +62,15 @@ class SentLedger {
   [[nodiscard]] Time probe_deadline(const Rtt& rtt, Duration ack_delay) const;
   /// A probe was sent: the next one waits twice as long.
   void probe_sent() { probes_ += probes_ < 6 ? 1 : 0; }
-  /// The ordered messages of the oldest packet in flight: what a probe should carry.
-  [[nodiscard]] const std::vector<OrderedRef>& oldest_ordered() const;
+  /// The reliable messages of the oldest packet in flight: what a probe should carry.
+  [[nodiscard]] const std::vector<ReliableRef>& oldest_reliable() const;
 
  private:
   enum class Fate : std::uint8_t { unused, in_flight, settled };
   struct Packet {
     Fate fate = Fate::unused;
     Time sent_at{};
-    std::vector<OrderedRef> ordered;
+    std::vector<ReliableRef> reliable;
   };
 
   Packet& packet(std::uint64_t number) { return packets_[number % packets_.size()]; }
@@ -88,8 +88,8 @@ class SentLedger {
   Time loss_deadline_ = kNever;
   Time last_eliciting_{};
   unsigned probes_ = 0;
-  std::vector<OrderedRef> acked_;
-  std::vector<OrderedRef> lost_;
+  std::vector<ReliableRef> acked_;
+  std::vector<ReliableRef> lost_;
   std::uint64_t packets_lost_ = 0;
 };
 

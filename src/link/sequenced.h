@@ -1,5 +1,6 @@
 // Sequenced delivery at the receiver: only messages newer than the last delivered one pass.
-// Numbers have 16 bits and wrap; see invariant 2 in ordered.h for why they are never ambiguous.
+// Numbers have 16 bits and wrap; see invariant 2 in reliable_sender.h for why they are never
+// ambiguous.
 #pragma once
 #include <cstdint>
 

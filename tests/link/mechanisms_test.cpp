@@ -11,6 +11,7 @@
 #include "link/ordered.h"
 #include "link/outbox.h"
 #include "link/packet_number.h"
+#include "link/reliable_sender.h"
 #include "link/rtt.h"
 #include "link/sent_ledger.h"
 #include "link/sequenced.h"
@@ -136,7 +137,7 @@ TEST(SentLedger, CountsAPacketAsLostAfterThreeNewerAcks) {
   rtt.sample(100ms, 0ms);
   for (std::uint64_t n = 0; n < 5; ++n) {
     ledger.begin();
-    ledger.add_ordered({0, n});
+    ledger.add_reliable({0, n});
     ledger.sent(at(1ms * n), true);
   }
   const auto second = ledger.on_ack(at(100ms), {0ms, {{2, 2}}}, rtt);
@@ -222,7 +223,7 @@ TEST(Ordered, GoesOnAcrossTheWrapOfItsNumbers) {
 }
 
 TEST(Ordered, SenderKeepsToTheWindow) {
-  OrderedSender sender(4096);
+  ReliableSender sender(4096);
   const std::array<std::byte, 4> payload{};
   for (int i = 0; i < 1000; ++i) ASSERT_EQ(sender.push(0, payload, 32), Errc::none);
   std::uint64_t in_flight = 0;
@@ -243,7 +244,7 @@ TEST(Ordered, SenderKeepsToTheWindow) {
 }
 
 TEST(Ordered, SenderBoundsItsBytesInFlightAndItsQueue) {
-  OrderedSender sender(200);
+  ReliableSender sender(200);
   const std::vector<std::byte> payload(1000);
   std::size_t pushed = 0;
   while (sender.push(0, payload, 8000) == Errc::none) ++pushed;
