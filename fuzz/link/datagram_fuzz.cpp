@@ -17,7 +17,8 @@ using namespace kwind;
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   const link::Admission admission{link::ConnectionId{0x00010000}, 7, 8, 1};
   link::LinkOptions options;
-  options.channels = {{Delivery::unreliable}, {Delivery::sequenced}, {Delivery::ordered}};
+  options.channels = {
+      {Delivery::unreliable}, {Delivery::sequenced}, {Delivery::ordered}, {Delivery::reliable}};
   options.tags = 1;
   Time now{std::chrono::seconds(100)};
   link::Link server = link::Link::accept(admission, options, now);
@@ -48,7 +49,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       }
     }
     if (server.state() == link::State::open) {
-      (void)server.send(data[1] % 3, 0, payload, data[1]);
+      (void)server.send(data[1] % 4, 0, payload, data[1]);
     }
     now += std::chrono::milliseconds(data[1]);
     server.wake(now);

@@ -30,10 +30,7 @@ void Traffic::add(const link::Link& link) {
 link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Timeouts& timeouts) {
   link::LinkOptions options;
   for (const schema::ChannelInfo& channel : protocol.channels) {
-    // What is in order has arrived; a link that lets later messages pass earlier ones is to come.
-    const bool reliable = channel.delivery == Delivery::reliable;
-    options.channels.push_back(
-        {reliable ? Delivery::ordered : channel.delivery, channel.life.since});
+    options.channels.push_back({channel.delivery, channel.life.since});
   }
   options.tags = protocol.messages.size();
   options.timeout = timeouts.silence;
@@ -102,11 +99,10 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     return;
   }
   const Delivery delivery = wire_->protocol.channels[event.channel].delivery;
-  const bool ordered = delivery == Delivery::ordered || delivery == Delivery::reliable;
   std::deque<Held>& waiting = held_[event.channel];
   if (waiting.empty() && in_limits_[*kind].take(now)) {
     deliver(*kind, reader, sink);
-  } else if (!ordered) {
+  } else if (!is_reliable(delivery)) {
     wire_->drops.add(Errc::rate_limited);
   } else if (waiting.size() < kMostHeld) {
     Held held{*kind, {}, reader.left_bits(), now};

@@ -13,6 +13,7 @@
 #include "inbox.h"
 #include "ordered.h"
 #include "outbox.h"
+#include "reliable.h"
 #include "reliable_sender.h"
 #include "rtt.h"
 #include "sent_ledger.h"
@@ -32,6 +33,7 @@ struct Channel {
   explicit Channel(std::size_t queue_messages) : reliable_out(queue_messages) {}
   ReliableSender reliable_out;
   OrderedReceiver ordered_in;
+  ReliableReceiver reliable_in;
   SequencedReceiver sequenced_in;
   std::uint16_t next_sequence = 0;
 };
@@ -175,7 +177,7 @@ class Link::Impl {
     KWIND_ASSERT(bits <= payload.size() * 8);
     if (state_ != State::open) return Errc::closed;
     if (bits > kMaxMessageBytes * 8) return Errc::message_too_large;
-    if (options_.channels[channel].delivery == Delivery::ordered) {
+    if (is_reliable(options_.channels[channel].delivery)) {
       const Errc error = channels_[channel].reliable_out.push(tag, payload, bits);
       if (error != Errc::none) return error;
     } else {
@@ -265,11 +267,7 @@ class Link::Impl {
       return error;
     }
     for (const Frame& frame : frames_) {
-      if (frame.kind == FrameKind::message &&
-          options_.channels[frame.channel].delivery == Delivery::ordered &&
-          !channels_[frame.channel].ordered_in.in_window(frame.number)) {
-        return Errc::window_exceeded;
-      }
+      if (frame.kind == FrameKind::message && !in_window(frame)) return Errc::window_exceeded;
     }
     note_packet(now, number);
     if (broken_off_ && close_copies_ < kMostCloseCopies) {
@@ -339,6 +337,18 @@ class Link::Impl {
     }
   }
 
+  // Whether an honest sender may use the message's number now.
+  bool in_window(const Frame& frame) const {
+    const Channel& channel = channels_[frame.channel];
+    switch (options_.channels[frame.channel].delivery) {
+      case Delivery::unreliable:
+      case Delivery::sequenced: return true;
+      case Delivery::reliable: return channel.reliable_in.in_window(frame.number);
+      case Delivery::ordered: return channel.ordered_in.in_window(frame.number);
+    }
+    return false;
+  }
+
   void hear_message(const Frame& frame) {
     if (state_ != State::open) return;  // close() was called: nobody wants messages any more
     Channel& channel = channels_[frame.channel];
@@ -350,7 +360,12 @@ class Link::Impl {
           return;
         }
         break;
-      case Delivery::reliable:  // not a channel of a link yet: see ChannelSpec
+      case Delivery::reliable:
+        if (!channel.reliable_in.accept(frame.number)) {
+          ++stats_.messages_doubled;
+          return;
+        }
+        break;
       case Delivery::ordered:
         if (channel.ordered_in.receive(frame.number, frame.payload, frame.bits, frame.channel,
                                        inbox_) == OrderedReceiver::Taken::doubled) {

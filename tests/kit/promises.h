@@ -29,6 +29,7 @@ class Promises {
       // Most are small, some fill most of a datagram.
       const std::size_t bytes = random_() % 20 == 0 ? 900 + random_() % 150 : 4 + random_() % 40;
       send(link, 2, side.next_ordered++, bytes * 8);
+      if (orders == 2) send(link, 3, side.next_reliable++, bytes * 8);
     }
   }
 
@@ -53,17 +54,22 @@ class Promises {
         sender.newest_sequenced = number;
         ++sender.heard_sequenced;
         break;
+      case 3:
+        EXPECT_TRUE(sender.seen_reliable.insert(number).second) << "reliable twice: " << number;
+        EXPECT_LT(number, sender.next_reliable);
+        break;
       default:
         EXPECT_EQ(number, sender.heard_ordered) << "ordered out of order";
         ++sender.heard_ordered;
     }
   }
 
-  /// Every ordered message has arrived, and some of the others.
+  /// Every ordered and reliable message has arrived, and some of the others.
   void expect_complete() const {
     for (const Side& side : sides_) {
       EXPECT_GT(side.next_ordered, 0U);
       EXPECT_EQ(side.heard_ordered, side.next_ordered);
+      EXPECT_EQ(side.seen_reliable.size(), side.next_reliable);
       EXPECT_GT(side.seen_unreliable.size(), side.next_unreliable / 3);
       EXPECT_GT(side.heard_sequenced, side.next_sequenced / 8);
     }
@@ -83,6 +89,8 @@ class Promises {
     std::uint64_t newest_sequenced = 0;
     std::uint64_t heard_sequenced = 0;
     std::uint64_t heard_ordered = 0;
+    std::uint64_t next_reliable = 0;
+    std::set<std::uint64_t> seen_reliable;
   };
 
   void send(link::Link& link, std::size_t channel, std::uint64_t number, std::size_t bits) {

@@ -25,7 +25,7 @@ struct SimPairOptions {
   std::uint64_t seed = 1;
   io::sim::Conditions conditions;
   std::vector<link::ChannelSpec> channels = {
-      {Delivery::unreliable}, {Delivery::sequenced}, {Delivery::ordered}};
+      {Delivery::unreliable}, {Delivery::sequenced}, {Delivery::ordered}, {Delivery::reliable}};
   std::set<std::size_t> lose;    ///< datagrams to lose, counted over both directions from 0
   std::set<std::size_t> repeat;  ///< datagrams to deliver twice
   std::set<std::size_t> delay;   ///< datagrams to deliver 300 ms later

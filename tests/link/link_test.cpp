@@ -1,4 +1,5 @@
 // Whole links in virtual time: handshake, ends, single faults, hostile datagrams.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <random>
@@ -98,6 +99,37 @@ TEST(Link, CloseDeliversWhatIsQueuedThenTheReason) {
     EXPECT_EQ(log.client[1], "closed_here: home for\x01tea");
     EXPECT_EQ(pair.client().state(), link::State::closed);
     EXPECT_EQ(pair.server().state(), link::State::closed);
+  }
+}
+
+TEST(Link, ReliableDoesNotWaitForWhatIsLostAndOrderedDoes) {
+  std::size_t before = 0;
+  for (const bool lossy : {false, true}) {
+    kit::SimPairOptions options{.conditions = delay(10ms)};
+    if (lossy) options.lose = {before};
+    SimPair pair(options);
+    pair.run_until(at(1s));
+    before = pair.datagrams();
+    std::vector<std::string> heard;
+    const auto hear = [&](bool, const link::Event& event) {
+      if (event.kind != link::Event::Kind::message) return;
+      heard.push_back(fmt::format("{} {}", event.channel == 2 ? "ordered" : "reliable",
+                                  static_cast<int>(event.payload[0])));
+    };
+    for (int i = 0; i < 2; ++i) {
+      const std::array<std::byte, 1> payload{static_cast<std::byte>(i)};
+      for (const std::size_t channel : {2U, 3U}) {
+        ASSERT_EQ(pair.client().send(channel, 0, payload, 8), Errc::none);
+      }
+      pair.run_until(at(1s) + (i + 1) * 1ms, hear);
+    }
+    pair.run_until(at(1s) + 15ms, hear);
+    using Words = std::vector<std::string>;
+    const Words all = {"ordered 0", "reliable 0", "ordered 1", "reliable 1"};
+    EXPECT_EQ(heard, lossy ? Words{"reliable 1"} : all);
+    pair.run_until(at(3s), hear);
+    EXPECT_EQ(heard, lossy ? (Words{"reliable 1", "ordered 0", "ordered 1", "reliable 0"}) : all);
+    EXPECT_EQ(pair.server().stats().messages_doubled, 0U);
   }
 }
 
@@ -209,7 +241,12 @@ TEST(Hostile, WrongDatagramsAreDroppedByCauseAndReachNoHandler) {
 // A client that passed the handshake by the rules and then breaks one.
 class RuleBreaker : public testing::Test {
  protected:
-  RuleBreaker() : pair_({.conditions = delay(10ms)}) { pair_.run_until(at(1s), log_.hook()); }
+  // Three of four channel numbers are known.
+  RuleBreaker()
+      : pair_({.conditions = delay(10ms),
+               .channels = {{Delivery::unreliable}, {Delivery::reliable}, {Delivery::ordered}}}) {
+    pair_.run_until(at(1s), log_.hook());
+  }
   // Sends the frames in `body` as the client's next datagram.
   Errc send(const std::function<void(bits::Writer&)>& body, bool acks = false) {
     std::array<std::byte, link::kMaxDatagramBytes> memory{};
@@ -285,6 +322,16 @@ TEST_F(RuleBreaker, IsClosedForAnUnknownChannel) {
 TEST_F(RuleBreaker, IsClosedForExceedingTheWindow) {
   EXPECT_EQ(send([](bits::Writer& out) {
               out.put(1 | 2 << 3, 5);
+              out.put(512, 16);
+              out.put_count(0, 6);
+            }),
+            Errc::window_exceeded);
+  expect_closed(Errc::window_exceeded);
+}
+
+TEST_F(RuleBreaker, IsClosedForExceedingTheWindowOfAReliableChannel) {
+  EXPECT_EQ(send([](bits::Writer& out) {
+              out.put(1 | 1 << 3, 5);
               out.put(512, 16);
               out.put_count(0, 6);
             }),

@@ -12,6 +12,11 @@ enum class Delivery : std::uint8_t {
   ordered,     ///< each message arrives exactly once, in the order of sending
 };
 
+/// Whether every message arrives: what is lost is sent again.
+constexpr bool is_reliable(Delivery delivery) {
+  return delivery == Delivery::reliable || delivery == Delivery::ordered;
+}
+
 constexpr std::string_view name_of(Delivery delivery) {
   switch (delivery) {
     case Delivery::unreliable: return "unreliable";

@@ -18,7 +18,7 @@ enum class State : std::uint8_t {
   greeting,  ///< client: hello sent, no welcome yet
   opening,   ///< server: welcome sent, no datagram of the client's yet
   open,
-  closing,   ///< close() was called; ordered messages and the close are being delivered
+  closing,   ///< close() was called; reliable messages and the close are being delivered
   draining,  ///< the peer closed; its close is acknowledged for a while
   closed,
 };
@@ -46,9 +46,9 @@ struct Stats {
   std::uint64_t messages_sent = 0;      ///< handed to send()
   std::uint64_t messages_received = 0;  ///< handed out as events
   std::uint64_t packets_lost = 0;       ///< declared lost (RFC 9002, 6.1)
-  std::uint64_t messages_repeated = 0;  ///< ordered messages sent once more
+  std::uint64_t messages_repeated = 0;  ///< reliable and ordered ones sent once more
   std::uint64_t messages_stale = 0;  ///< sequenced messages older than the last delivered: dropped
-  std::uint64_t messages_doubled = 0;    ///< ordered messages that had arrived before
+  std::uint64_t messages_doubled = 0;    ///< reliable and ordered ones that had arrived before
   std::uint64_t messages_expired = 0;    ///< unsent ones given up for newer ones (outbox_bytes)
   std::uint64_t overhead_bits_sent = 0;  ///< handshake, headers, acks, checks, padding
   CauseCounts drops;                     ///< datagrams received and not accepted, by cause
@@ -97,14 +97,15 @@ class Link {
 
   /// Queues the first `bits` bits of `payload` (copied) on `channel`. `tag`, below
   /// LinkOptions::tags, is where bits_sent() accounts them, repeats included. Errors: closed;
-  /// message_too_large; queue_full (ordered channels: nothing was queued, try again when acks have
-  /// made room). Unreliable and sequenced messages never fail for lack of room: those still unsent
-  /// are dropped, and counted as expired, when newer ones need it.
+  /// message_too_large; queue_full (reliable and ordered channels: nothing was queued, try
+  /// again when acks have made room). Unreliable and sequenced messages never fail for lack of
+  /// room: those still unsent are dropped, and counted as expired, when newer ones need it.
   [[nodiscard]] Errc send(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
                           std::size_t bits);
 
-  /// Delivers the ordered messages still queued (for at most LinkOptions::linger), then tells the
-  /// peer, with at most 96 bytes of `reason`, and ends with Event::closed, code closed_here.
+  /// Delivers the reliable and ordered messages still queued (for at most LinkOptions::linger),
+  /// then tells the peer, with at most 96 bytes of `reason`, and ends with Event::closed, code
+  /// closed_here.
   void close(Time now, std::string_view reason);
 
   [[nodiscard]] State state() const;

@@ -21,7 +21,6 @@ inline constexpr std::size_t kMaxChannels = 16;
 
 enum class ConnectionId : std::uint32_t {};
 
-/// Requires: delivery is not `reliable`, which hosts ask for as `ordered` until links have it.
 struct ChannelSpec {
   Delivery delivery = Delivery::unreliable;
   /// First version of the protocol that has it. Requires: not below that of the channel before it,
@@ -57,9 +56,10 @@ struct LinkOptions {
   Duration keepalive = std::chrono::seconds(5);          ///< longest pause between datagrams sent
   /// Longest wait of an ack for a datagram that leaves anyway: one tick at 20 a second.
   Duration ack_delay = std::chrono::milliseconds(50);
-  Duration linger = std::chrono::seconds(1);  ///< how long close() waits for ordered messages
-  std::size_t queue_messages = 4096;          ///< send queue of each ordered channel
-  std::size_t outbox_bytes = 65536;  ///< unsent unreliable and sequenced messages, all channels
+  Duration linger =
+      std::chrono::seconds(1);        ///< how long close() waits for reliable and ordered messages
+  std::size_t queue_messages = 4096;  ///< send queue of each reliable or ordered channel
+  std::size_t outbox_bytes = 65536;   ///< unsent unreliable and sequenced messages, all channels
 };
 
 }  // namespace kwind::link
