@@ -189,6 +189,13 @@ int show_budget(const Arguments& arguments) {
                arguments.chart);
     return kUsedWrongly;
   }
+  if (fs::path(arguments.plan).extension() == ".kw") {
+    fmt::print(stderr,
+               "kwind budget: {} is a description; write a plan that names it, as "
+               "examples/descriptions/world.toml does\n",
+               arguments.plan);
+    return kUsedWrongly;
+  }
   std::string text;
   if (!read_text(arguments.plan, text)) {
     fmt::print(stderr, "kwind budget: cannot read {}\n", arguments.plan);
