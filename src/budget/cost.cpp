@@ -40,6 +40,10 @@ class Beat {
 
 // What one client is sent in a tick, or sends.
 struct Piece {
+  Piece() noexcept(false) = default;  // making JSON may throw, says clang-tidy
+  Piece(const Piece&) = delete;
+  Piece& operator=(const Piece&) = delete;
+
   std::size_t bits = 0;  // ours
   ordered_json json;     // null: nothing
 };
