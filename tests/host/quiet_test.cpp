@@ -1,4 +1,5 @@
-// After warm-up a server's tick allocates nothing: counted by replacing operator new.
+// After warm-up a server's tick, and encoding and decoding, allocate nothing: counted by replacing
+// operator new.
 #include <gtest/gtest.h>
 
 #include <array>
@@ -7,6 +8,7 @@
 #include <memory>
 #include <new>
 
+#include "hails.h"
 #include "host_test.h"
 #include "kit/sim_pair.h"
 #include "kwind/host/client.h"
@@ -99,6 +101,47 @@ TEST(Quiet, ASteadyTickAllocatesNothing) {
   }
   EXPECT_EQ(g_allocations - counted_from, 0U);
   EXPECT_GT(heard, 5000);
+}
+
+// Encodes and decodes into the same storage again and again.
+template <class T>
+std::size_t allocations_of_codec(const T& message) {
+  std::array<std::byte, 1104> memory{};
+  T back;
+  std::size_t before = 0;
+  for (int i = 0; i < 10; ++i) {
+    if (i == 1) before = g_allocations;
+    const auto encoded = schema::encode_message(message, memory);
+    if (!encoded || schema::decode_message(memory, encoded->bits, back) != Errc::none) return 1;
+  }
+  EXPECT_EQ(back, message);
+  return g_allocations - before;
+}
+
+TEST(Quiet, CodecsReuseTheStorageOfTheirTarget) {
+  const std::string words = "a text that no short string holds inside itself";
+  hails::Notice notice;
+  notice.words = words;
+  notice.mark = hails::Mark{5, 7.5};
+  EXPECT_EQ(allocations_of_codec(notice), 0U);
+  hails::Weather weather;
+  weather.gusts = {1, 2, 3.5, 4, 5, 6, 7, 8, 9};
+  EXPECT_EQ(allocations_of_codec(weather), 0U);
+  hails::AskBerthAnswer answer;
+  answer.outcome = hails::AskBerthAnswer::Outcome::Refused{{hails::AskBerthRefusal::full, words}};
+  EXPECT_EQ(allocations_of_codec(answer), 0U);
+}
+
+TEST(Quiet, MessagesOfFixedSizeNeverAllocate) {
+  const std::size_t before = g_allocations;
+  const hails::AskBerth ask{30};
+  std::array<std::byte, 8> memory{};
+  const auto encoded = schema::encode_message(ask, memory);
+  hails::AskBerth back;
+  const Errc error = schema::decode_message(memory, encoded->bits, back);
+  EXPECT_EQ(g_allocations, before);
+  EXPECT_EQ(error, Errc::none);
+  EXPECT_EQ(back, ask);
 }
 
 }  // namespace
