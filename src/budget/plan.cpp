@@ -120,14 +120,27 @@ class PlanReader {
     }
     return value;
   }
-  std::optional<std::string> name(const toml::table& table, std::string_view key) {
+  // The place among `all` of what `key` names.
+  template <class Declared>
+  std::optional<std::uint32_t> place_of(const toml::table& table, std::string_view key,
+                                        const std::vector<Declared>& all) {
     const toml::node* node = table.get(key);
     if (node == nullptr) {
       problem(table.source(), fmt::format("`{}` is missing; it names one of the description", key));
       return std::nullopt;
     }
-    if (const auto value = node->value_exact<std::string>()) return *value;
-    problem(node->source(), fmt::format("`{}` is a string", key));
+    const auto name = node->value_exact<std::string>();
+    if (!name) {
+      problem(node->source(), fmt::format("`{}` is a string", key));
+      return std::nullopt;
+    }
+    std::vector<std::string> known;
+    known.reserve(all.size());
+    for (const Declared& each : all) {
+      if (each.name == *name) return static_cast<std::uint32_t>(known.size());
+      known.push_back(each.name);
+    }
+    unknown_name(*node, key, *name, known);
     return std::nullopt;
   }
 
@@ -179,16 +192,9 @@ class PlanReader {
     made.in_view = number(table, "in_view", 0, kMostInView);
     made.changing = number(table, "changing", 0, 1);
     made.entering = number(table, "entering_per_second", 0, kMostPerSecond, 0);
-    const auto entity = name(table, "entity");
+    const auto entity = place_of(table, "entity", protocol().entities);
     if (!entity) return;
-    std::vector<std::string> known;
-    for (const schema::Entity& each : protocol().entities) {
-      if (each.name == *entity) made.entity = static_cast<std::uint32_t>(known.size());
-      known.push_back(each.name);
-    }
-    if (std::find(known.begin(), known.end(), *entity) == known.end()) {
-      return unknown_name(*table.get("entity"), "entity", *entity, known);
-    }
+    made.entity = *entity;
     if (made.in_view > made.population) {
       problem(table.get("in_view")->source(),
               fmt::format("more in view than there are: `population` is {}", made.population));
@@ -235,20 +241,13 @@ class PlanReader {
     known_keys(table, {"message", "per_second", "from", "filled"});
     MessagePlan made;
     made.per_second = number(table, "per_second", 0, kMostPerSecond);
-    const auto wanted = name(table, "message");
+    const auto wanted = place_of(table, "message", protocol().messages);
     if (!wanted) return;
-    std::vector<std::string> known;
-    for (const schema::MessageType& each : protocol().messages) {
-      if (each.name == *wanted) made.message = static_cast<std::uint32_t>(known.size());
-      known.push_back(each.name);
-    }
-    if (std::find(known.begin(), known.end(), *wanted) == known.end()) {
-      return unknown_name(*table.get("message"), "message", *wanted, known);
-    }
+    made.message = *wanted;
     const schema::MessageType& type = protocol().messages[made.message];
     if (!type.life.alive(protocol().version)) {
       problem(table.get("message")->source(),
-              fmt::format("version {} has no `{}` any more", protocol().version, *wanted));
+              fmt::format("version {} has no `{}` any more", protocol().version, type.name));
     }
     if (type.at_most_per_second > 0 && made.per_second > type.at_most_per_second) {
       problem(table.get("per_second")->source(),

@@ -319,25 +319,17 @@ TEST_F(RuleBreaker, IsClosedForAnUnknownChannel) {
   expect_closed(Errc::unknown_channel);
 }
 
-TEST_F(RuleBreaker, IsClosedForExceedingTheWindow) {
+class WindowBreaker : public RuleBreaker, public testing::WithParamInterface<unsigned> {};
+TEST_P(WindowBreaker, IsClosed) {
   EXPECT_EQ(send([](bits::Writer& out) {
-              out.put(1 | 2 << 3, 5);
+              out.put(1 | GetParam() << 3, 5);
               out.put(512, 16);
               out.put_count(0, 6);
             }),
             Errc::window_exceeded);
   expect_closed(Errc::window_exceeded);
 }
-
-TEST_F(RuleBreaker, IsClosedForExceedingTheWindowOfAReliableChannel) {
-  EXPECT_EQ(send([](bits::Writer& out) {
-              out.put(1 | 1 << 3, 5);
-              out.put(512, 16);
-              out.put_count(0, 6);
-            }),
-            Errc::window_exceeded);
-  expect_closed(Errc::window_exceeded);
-}
+INSTANTIATE_TEST_SUITE_P(ReliableAndOrdered, WindowBreaker, testing::Values(1, 2));
 
 TEST_F(RuleBreaker, OnlyLosesADatagramThatIsMalformed) {
   EXPECT_EQ(send([](bits::Writer& out) {
