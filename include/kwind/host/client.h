@@ -60,8 +60,8 @@ class Client {
     return packed ? send_packed(*packed) : packed.error();
   }
 
-  /// Closes the connection after delivering its ordered messages. Keep calling receive() and send()
-  /// until ended().
+  /// Closes the connection after delivering its reliable and ordered messages. Keep calling
+  /// receive() and send() until ended().
   void close(std::string_view reason);
 
   [[nodiscard]] bool connected() const;

@@ -26,7 +26,7 @@ struct Timeouts {
   Duration silence = std::chrono::seconds(10);   ///< ends an open connection
   Duration handshake = std::chrono::seconds(5);  ///< ends an attempt to connect
   Duration keepalive = std::chrono::seconds(5);  ///< longest pause between datagrams
-  Duration linger = std::chrono::seconds(1);     ///< for ordered messages on close
+  Duration linger = std::chrono::seconds(1);     ///< for reliable and ordered messages on close
   /// How long an ordered message that came faster than its `at most` may wait before the connection
   /// is closed with Errc::rate_limited.
   Duration held_back = std::chrono::seconds(5);

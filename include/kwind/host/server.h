@@ -83,7 +83,8 @@ class Server {
     return count;
   }
 
-  /// Closes a connection after delivering its ordered messages. Unknown peers are ignored.
+  /// Closes a connection after delivering its reliable and ordered messages. Unknown peers are
+  /// ignored.
   void close(Peer peer, std::string_view reason);
   void close_all(std::string_view reason);
 
