@@ -5,19 +5,41 @@
 namespace kwind::link {
 namespace {
 
-constexpr unsigned kDelayBits = 10;
-constexpr Duration kDelayUnit = std::chrono::microseconds(250);
+constexpr unsigned kDelayBits = 7;
+constexpr Duration kFineUnit = std::chrono::microseconds(500);
+constexpr Duration kCoarseUnit = std::chrono::milliseconds(4);
+constexpr std::uint64_t kFineSteps = 64;
+constexpr std::uint64_t kCoarseSteps = 64;
 constexpr unsigned kMoreRangesBits = 4;
 constexpr unsigned kRunOrder = 2;
 constexpr unsigned kGapOrder = 0;
+
+std::uint64_t delay_code(Duration delay) {
+  const Duration coarse_from = kFineSteps * kFineUnit;
+  if (delay < Duration{0}) return 0;
+  if (delay < coarse_from) return static_cast<std::uint64_t>(delay / kFineUnit);
+  return kFineSteps + std::min(static_cast<std::uint64_t>((delay - coarse_from) / kCoarseUnit),
+                               kCoarseSteps - 1);
+}
+Duration delay_of(std::uint64_t code) {
+  if (code < kFineSteps) return static_cast<Duration::rep>(code) * kFineUnit;
+  return kFineSteps * kFineUnit + static_cast<Duration::rep>(code - kFineSteps) * kCoarseUnit;
+}
+
+std::uint64_t whole_first(std::uint64_t last) {
+  return last + 1 > kAckSpanPackets ? last + 1 - kAckSpanPackets : 0;
+}
 
 }  // namespace
 
 void write(const AckBlock& block, bits::Writer& out) {
   KWIND_ASSERT(!block.ranges.empty() && block.ranges.size() <= kMostAckRanges);
-  out.put(block.ranges.front().last, 16);
-  const auto units = std::clamp<Duration::rep>(block.delay / kDelayUnit, 0, (1 << kDelayBits) - 1);
-  out.put(static_cast<std::uint64_t>(units), kDelayBits);
+  const AckRange& newest = block.ranges.front();
+  out.put(newest.last, 16);
+  out.put(delay_code(block.delay), kDelayBits);
+  const bool whole = block.ranges.size() == 1 && newest.first == whole_first(newest.last);
+  out.put_bool(whole);
+  if (whole) return;
   out.put(block.ranges.size() - 1, kMoreRangesBits);
   for (std::size_t i = 0; i < block.ranges.size(); ++i) {
     const AckRange& range = block.ranges[i];
@@ -29,11 +51,16 @@ void write(const AckBlock& block, bits::Writer& out) {
 Errc read(bits::Reader& in, std::uint64_t next_unsent, AckBlock& block) {
   block.ranges.clear();
   const std::uint64_t low = in.get(16);
-  block.delay = static_cast<Duration::rep>(in.get(kDelayBits)) * kDelayUnit;
-  const std::uint64_t count = in.get(kMoreRangesBits) + 1;
+  block.delay = delay_of(in.get(kDelayBits));
+  const bool whole = in.get_bool();
+  const std::uint64_t count = whole ? 1 : in.get(kMoreRangesBits) + 1;
   if (!in.ok()) return Errc::truncated;
   std::uint64_t last = expand16(next_unsent, low);
   if (last >= next_unsent) return Errc::bad_ack;
+  if (whole) {
+    block.ranges.push_back({whole_first(last), last});
+    return Errc::none;
+  }
   for (std::uint64_t i = 0; i < count; ++i) {
     const std::uint64_t gap = i == 0 ? 0 : in.get_count(kGapOrder) + 2;
     const std::uint64_t before = in.get_count(kRunOrder);

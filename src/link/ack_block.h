@@ -16,10 +16,14 @@ inline constexpr std::size_t kAckSpanPackets = 64;
 inline constexpr std::size_t kMostAckRanges = 16;
 
 struct AckBlock {
-  Duration delay{0};  ///< since the newest packet arrived; sent in 0.25 ms, at most 255 ms
+  /// Since the newest packet arrived: sent in 0.5 ms up to 32 ms, in 4 ms up to 284 ms, which is the
+  /// most.
+  Duration delay{0};
   std::vector<AckRange> ranges;  ///< newest first; never empty once read
 };
 
+/// One range that holds all of the newest kAckSpanPackets packets, or all packets there are, takes
+/// 24 bits.
 void write(const AckBlock& block, bits::Writer& out);
 
 /// Reads a block that acknowledges packets below `next_unsent`.

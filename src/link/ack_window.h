@@ -18,7 +18,7 @@ struct AckRange {
 
 class AckWindow {
  public:
-  static constexpr std::size_t kSpanPackets = 256;
+  static constexpr std::size_t kSpanPackets = 512;
 
   [[nodiscard]] bool any() const { return any_; }
   /// Requires: any().

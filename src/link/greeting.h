@@ -1,10 +1,12 @@
-// The client's part of the handshake: says hello, brings the cookie back, hears welcome or refusal.
-// Composed by Link. One link, one thread.
+// The client's part of the handshake: says hello, brings the cookie back inside the offer, hears the
+// answer. Composed by Link. One link, one thread.
 #pragma once
 #include <optional>
 #include <span>
 #include <string>
+#include <vector>
 
+#include "agreed.h"
 #include "handshake.h"
 #include "kwind/link/link.h"
 
@@ -12,28 +14,37 @@ namespace kwind::link {
 
 class Greeting {
  public:
-  Greeting(Identity identity, std::uint64_t nonce, Time now);
+  Greeting(ConnectOptions options, Time now);
 
-  struct Answer {
-    Errc error = Errc::none;           ///< why the datagram was dropped
-    std::optional<Admission> welcome;  ///< the server agreed
-    Errc refused = Errc::none;         ///< the server said no, and why
+  struct Reply {
+    Errc error = Errc::none;       ///< why the datagram was dropped
+    std::optional<Agreed> agreed;  ///< the server agreed
+    Errc refused = Errc::none;     ///< the server said no, and why
     std::string text;
-    std::optional<Duration> rtt;  ///< of a hello that was sent once
+    std::optional<Duration> rtt;  ///< of a datagram that was sent once
   };
-  Answer receive(Time now, std::span<const std::byte> datagram);
+  Reply receive(Time now, std::span<const std::byte> datagram);
 
-  /// Writes a hello if one is due; 0 otherwise.
+  /// Writes a hello or an offer if one is due; 0 otherwise.
   std::size_t poll_datagram(Time now, std::span<std::byte> out);
   [[nodiscard]] Time next_send() const { return next_send_; }
+  /// Whether the server answered the hello: then a silence is not the network's.
+  [[nodiscard]] bool cookie_heard() const { return cookies_ > 0; }
 
  private:
-  Identity identity_;
+  void take_cookie(Time now, const CookieReply& cookie, Reply& reply);
+  void make_offer(const Cookie& cookie);
+  void hear_answer(Time now, std::span<const std::byte> datagram, Reply& reply);
+  [[nodiscard]] Agreed agree(const Welcome& welcome, std::span<const std::byte> message) const;
+
+  ConnectOptions options_;
   std::uint64_t nonce_;
+  std::vector<std::byte> offer_;  // kept, as each copy must be the same
+  std::optional<NoiseNk> noise_;
   std::optional<Cookie> cookie_;
   Time next_send_;
   Time last_sent_{};
-  unsigned copies_ = 0;  // of the current hello
+  unsigned copies_ = 0;  // of the current datagram
   unsigned cookies_ = 0;
 };
 

@@ -1,7 +1,6 @@
 #include "handshake.h"
 
 #include <algorithm>
-#include <cstring>
 
 #include "kwind/bits/reader.h"
 #include "kwind/bits/writer.h"
@@ -12,61 +11,57 @@ namespace {
 using bits::Reader;
 using bits::Writer;
 
-constexpr std::size_t kCheckBytes = 4;
-constexpr unsigned kClearMode = 1;
 constexpr std::size_t kMaxNameBytes = 64;
 constexpr std::size_t kMaxRefusalBytes = 160;
+constexpr std::size_t kMostCodeSets = 8;
+constexpr std::size_t kCheckBytes = 4;
 
-// Handshake datagrams are checked against accident under a key that everybody knows.
-const bits::Key128& public_key() {
-  static const bits::Key128 key = bits::blake2b_128("kestrel wind handshake 1");
+enum class Credential : std::uint8_t { none = 0, ticket = 1, comeback = 2 };
+
+// Clear handshake datagrams are checked against accident under a key that everybody knows.
+const bits::Key128& known_key() {
+  static const bits::Key128 key = bits::blake2b_128("kestrel wind handshake 2");
   return key;
+}
+
+void put_bytes(Writer& writer, std::span<const std::byte> bytes) {
+  writer.put_bits(bytes, bytes.size() * 8);
+}
+void put_text(Writer& writer, std::string_view text, unsigned length_bits) {
+  writer.put(text.size(), length_bits);
+  put_bytes(writer, std::as_bytes(std::span(text.data(), text.size())));
+}
+Errc get_text(Reader& reader, std::string& text, unsigned length_bits, std::size_t most) {
+  const std::uint64_t size = reader.get(length_bits);
+  if (size > most) return Errc::too_long;
+  if (size * 8 > reader.left_bits()) return Errc::truncated;
+  text.resize(size);
+  reader.get_bits(std::as_writable_bytes(std::span(text.data(), size)), size * 8);
+  return Errc::none;
 }
 
 Writer begin(std::span<std::byte> out, Form form, std::uint64_t client_nonce,
              std::uint16_t link_version = kLinkVersion) {
-  KWIND_ASSERT(out.size() >= kMaxDatagramBytes);
-  Writer writer(out.first(kMaxDatagramBytes - kCheckBytes));
+  KWIND_ASSERT(out.size() >= kBaseDatagramBytes);
+  Writer writer(out.first(kBaseDatagramBytes));
   writer.put(static_cast<std::uint64_t>(form), 8);
   writer.put(link_version, 16);
   writer.put(client_nonce, 64);
   return writer;
 }
 
-std::size_t end(Writer& writer, std::span<std::byte> out, std::size_t padded_bytes = 0) {
+void put_opening(Writer& writer, const Opening& opening) {
+  writer.put(static_cast<std::uint64_t>(opening.mode), 8);
+  writer.put(static_cast<std::uint64_t>(opening.carrier), 8);
+}
+
+// Fills up with zeros to `size` bytes.
+void pad(Writer& writer, std::span<std::byte> out, std::size_t size) {
   KWIND_ASSERT(writer.ok());
-  std::size_t size = writer.finish();
-  if (size + kCheckBytes < padded_bytes) {
-    std::fill(out.begin() + static_cast<std::ptrdiff_t>(size),
-              out.begin() + static_cast<std::ptrdiff_t>(padded_bytes), std::byte{0});
-    size = padded_bytes - kCheckBytes;
-  }
-  Writer check(out.subspan(size, kCheckBytes));
-  check.put(bits::keyed_check(public_key(), out.first(size), 0), 32);
-  check.finish();
-  return size + kCheckBytes;
-}
-
-void put_bytes(Writer& writer, std::span<const std::byte> bytes) {
-  writer.put_bits(bytes, bytes.size() * 8);
-}
-
-// Checks form and check of a datagram; gives a reader that stands behind the client nonce.
-struct Opened {
-  Reader reader;
-  std::uint64_t client_nonce;
-};
-Result<Opened> open(std::span<const std::byte> datagram, Form form) {
-  if (datagram.size() < 11 + kCheckBytes) return fail(Errc::truncated);
-  const auto body = datagram.first(datagram.size() - kCheckBytes);
-  Reader check(datagram.last(kCheckBytes));
-  Reader reader(body);
-  if (reader.get(8) != static_cast<std::uint64_t>(form)) return fail(Errc::unknown_form);
-  // The version comes first: another version may well check its datagrams in another way.
-  if (reader.get(16) != kLinkVersion) return fail(Errc::link_version);
-  if (check.get(32) != bits::keyed_check(public_key(), body, 0)) return fail(Errc::bad_check);
-  const std::uint64_t nonce = reader.get(64);
-  return Opened{reader, nonce};
+  const std::size_t used = writer.finish();
+  KWIND_ASSERT(used <= size);
+  std::fill(out.begin() + static_cast<std::ptrdiff_t>(used),
+            out.begin() + static_cast<std::ptrdiff_t>(size), std::byte{0});
 }
 
 // One value has one byte string: what follows the last field is zeros, less than a byte of them
@@ -81,13 +76,31 @@ Errc rest_is_padding(Reader& reader, bool padded) {
   return Errc::none;
 }
 
-void get_text(Reader& reader, std::string& text, std::size_t size) {
-  if (size * 8 > reader.left_bits()) return reader.set_failed();
-  text.resize(size);
-  reader.get_bits(std::as_writable_bytes(std::span(text.data(), size)), size * 8);
+struct Opened {
+  Reader reader;
+  std::uint64_t client_nonce;
+};
+Result<Opened> open(std::span<const std::byte> datagram, Form form) {
+  if (datagram.size() < 11) return fail(Errc::truncated);
+  Reader reader(datagram);
+  if (reader.get(8) != static_cast<std::uint64_t>(form)) return fail(Errc::unknown_form);
+  if (reader.get(16) != kLinkVersion) return fail(Errc::link_version);
+  const std::uint64_t nonce = reader.get(64);
+  return Opened{reader, nonce};
 }
 
-Cookie cookie_at(const bits::Key128& secret, const Endpoint& from, std::uint64_t client_nonce,
+Result<Opening> get_opening(Opened& opened) {
+  Opening opening{kLinkVersion, opened.client_nonce, Mode::sealed, Carrier::datagrams};
+  const std::uint64_t mode = opened.reader.get(8);
+  const std::uint64_t carrier = opened.reader.get(8);
+  if (!opened.reader.ok()) return fail(Errc::truncated);
+  if (mode < 1 || mode > 2 || carrier > 1) return fail(Errc::value_range);
+  opening.mode = static_cast<Mode>(mode);
+  opening.carrier = static_cast<Carrier>(carrier);
+  return opening;
+}
+
+Cookie cookie_at(const bits::Secret32& secret, const Endpoint& from, std::uint64_t client_nonce,
                  std::int64_t epoch) {
   std::array<std::byte, 34> data{};
   Writer writer(data);
@@ -96,7 +109,10 @@ Cookie cookie_at(const bits::Key128& secret, const Endpoint& from, std::uint64_t
   writer.put(client_nonce, 64);
   writer.put(static_cast<std::uint64_t>(epoch), 64);
   writer.finish();
-  return bits::keyed_blake2b_128(secret, "cookie", data);
+  const bits::Secret32 whole = bits::derive(secret, "cookie", data);
+  Cookie cookie{};
+  std::copy_n(whole.bytes().begin(), cookie.size(), cookie.begin());
+  return cookie;
 }
 
 std::int64_t cookie_epoch(Time now) {
@@ -105,46 +121,30 @@ std::int64_t cookie_epoch(Time now) {
 
 }  // namespace
 
-std::size_t write(const Hello& hello, std::span<std::byte> out) {
-  KWIND_ASSERT(!hello.identity.versions.empty() && hello.identity.versions.size() <= 16);
-  KWIND_ASSERT(hello.identity.name.size() <= kMaxNameBytes);
-  Writer writer = begin(out, Form::hello, hello.client_nonce, hello.link_version);
-  writer.put(kClearMode, 8);
-  writer.put_bool(hello.cookie.has_value());
-  if (hello.cookie) put_bytes(writer, *hello.cookie);
-  writer.put(hello.identity.name.size(), 7);
-  put_bytes(writer, std::as_bytes(std::span(hello.identity.name)));
-  writer.put(hello.identity.versions.size() - 1, 4);
-  for (const VersionDigest& entry : hello.identity.versions) {
-    writer.put(entry.version, 16);
-    put_bytes(writer, entry.digest);
-  }
-  return end(writer, out, kMaxDatagramBytes);
+Result<Form> form_of(std::span<const std::byte> datagram) {
+  if (datagram.empty()) return fail(Errc::truncated);
+  const auto form = std::to_integer<unsigned>(datagram[0]);
+  if (form % 2 != 0 || form < 2 || form > 14) return fail(Errc::unknown_form);
+  return static_cast<Form>(form);
+}
+
+std::size_t write_hello(const Opening& opening, std::span<std::byte> out) {
+  Writer writer = begin(out, Form::hello, opening.client_nonce, opening.link_version);
+  put_opening(writer, opening);
+  pad(writer, out, kBaseDatagramBytes);
+  return kBaseDatagramBytes;
 }
 
 std::size_t write(const CookieReply& reply, std::span<std::byte> out) {
   Writer writer = begin(out, Form::cookie, reply.client_nonce);
   put_bytes(writer, reply.cookie);
-  return end(writer, out);
+  return writer.finish();
 }
 
-std::size_t write(const Welcome& welcome, std::span<std::byte> out) {
-  Writer writer = begin(out, Form::welcome, welcome.client_nonce);
-  writer.put(welcome.server_nonce, 64);
-  writer.put(static_cast<std::uint32_t>(welcome.id), 32);
-  writer.put(welcome.version_index, 4);
-  return end(writer, out);
-}
-
-std::size_t write(const Refusal& refusal, std::span<std::byte> out) {
-  Writer writer = begin(out, Form::refusal, refusal.client_nonce);
-  const std::size_t size = std::min(refusal.text.size(), kMaxRefusalBytes);
-  writer.put(static_cast<std::uint64_t>(refusal.code), 8);
-  writer.put(size, 8);
-  put_bytes(writer, std::as_bytes(std::span(refusal.text)).first(size));
-  KWIND_ASSERT(refusal.mismatch.has_value() == (refusal.code == Errc::schema_mismatch));
-  if (refusal.mismatch) put(writer, *refusal.mismatch);
-  return end(writer, out);
+std::size_t write(const Notice& notice, std::span<std::byte> out) {
+  Writer writer = begin(out, Form::notice, notice.client_nonce);
+  writer.put(static_cast<std::uint64_t>(notice.code), 8);
+  return writer.finish();
 }
 
 std::size_t write(const Versions& versions, std::span<std::byte> out) {
@@ -152,41 +152,106 @@ std::size_t write(const Versions& versions, std::span<std::byte> out) {
   Writer writer = begin(out, Form::versions, versions.client_nonce);
   writer.put(versions.known.size(), 4);
   for (const std::uint16_t version : versions.known) writer.put(version, 16);
-  return end(writer, out);
+  return writer.finish();
 }
 
-Result<Form> form_of(std::span<const std::byte> datagram) {
-  if (datagram.empty()) return fail(Errc::truncated);
-  const auto form = std::to_integer<unsigned>(datagram[0]) & ((1U << kFormBits) - 1);
-  if (form < 1 || form > 6) return fail(Errc::unknown_form);
-  return static_cast<Form>(form);
+std::size_t write_gone(const GoneToken& token, std::span<std::byte> out) {
+  Writer writer(out);
+  writer.put(static_cast<std::uint64_t>(Form::gone), 8);
+  put_bytes(writer, token);
+  return writer.finish();
 }
 
-Result<std::uint64_t> read_hello_nonce(std::span<const std::byte> datagram) {
-  if (datagram.size() < 11 + kCheckBytes) return fail(Errc::truncated);
-  Reader reader(datagram.subspan(3));
-  return reader.get(64);
+void write_offer_head(const Opening& opening, const Cookie& cookie, std::span<std::byte> out) {
+  Writer writer = begin(out, Form::offer, opening.client_nonce, opening.link_version);
+  put_opening(writer, opening);
+  put_bytes(writer, cookie);
+  KWIND_ASSERT(writer.finish() == kOfferHeadBytes);
 }
 
-Result<Hello> read_hello(std::span<const std::byte> datagram) {
+void write_answer_head(std::uint64_t client_nonce, std::span<std::byte> out) {
+  Writer writer = begin(out, Form::answer, client_nonce);
+  KWIND_ASSERT(writer.finish() == kAnswerHeadBytes);
+}
+
+std::size_t write(const Offer& offer, std::span<std::byte> payload) {
+  const Identity& identity = offer.identity;
+  KWIND_ASSERT(!identity.versions.empty() && identity.versions.size() <= 16);
+  KWIND_ASSERT(identity.name.size() <= kMaxNameBytes && offer.code_sets.size() <= kMostCodeSets);
+  KWIND_ASSERT(offer.ticket.size() <= kMaxTicketBytes);
+  Writer writer(payload.first(kOfferPayloadBytes));
+  put_text(writer, identity.name, 7);
+  writer.put(identity.versions.size() - 1, 4);
+  for (const VersionDigest& entry : identity.versions) {
+    writer.put(entry.version, 16);
+    put_bytes(writer, entry.digest);
+  }
+  writer.put_bool(offer.aes);
+  writer.put(offer.code_sets.size(), 4);
+  for (const std::uint64_t set : offer.code_sets) writer.put(set, 64);
+  if (offer.comeback) {
+    writer.put(static_cast<std::uint64_t>(Credential::comeback), 2);
+    put_bytes(writer, offer.comeback->bytes());
+  } else if (!offer.ticket.empty()) {
+    writer.put(static_cast<std::uint64_t>(Credential::ticket), 2);
+    put_text(writer, offer.ticket, 10);
+  } else {
+    writer.put(static_cast<std::uint64_t>(Credential::none), 2);
+  }
+  pad(writer, payload, kOfferPayloadBytes);
+  return kOfferPayloadBytes;
+}
+
+std::size_t write(const Answer& answer, std::span<std::byte> payload) {
+  Writer writer(payload.first(kMostAnswerPayloadBytes));
+  writer.put_bool(answer.welcome.has_value());
+  if (answer.welcome) {
+    const Welcome& welcome = *answer.welcome;
+    writer.put(static_cast<std::uint32_t>(welcome.id), kConnectionIdBits);
+    writer.put(welcome.version_index, 4);
+    writer.put(static_cast<std::uint64_t>(welcome.cipher), 2);
+    writer.put(welcome.code_set, 4);
+    writer.put_bool(welcome.returned);
+    put_bytes(writer, welcome.gone);
+    writer.put(welcome.comeback_s, 16);
+    put_bytes(writer, welcome.comeback.bytes());
+  } else {
+    const Refusal& refusal = answer.refusal;
+    writer.put(static_cast<std::uint64_t>(refusal.code), 8);
+    put_text(writer, std::string_view(refusal.text).substr(0, kMaxRefusalBytes), 8);
+    KWIND_ASSERT(refusal.mismatch.has_value() == (refusal.code == Errc::schema_mismatch));
+    if (refusal.mismatch) put(writer, *refusal.mismatch);
+  }
+  KWIND_ASSERT(writer.ok());
+  return writer.finish();
+}
+
+Result<std::uint64_t> read_nonce(std::span<const std::byte> datagram) {
+  if (datagram.size() < 11) return fail(Errc::truncated);
+  return Reader(datagram.subspan(3)).get(64);
+}
+
+Result<Opening> read_hello(std::span<const std::byte> datagram) {
   auto opened = open(datagram, Form::hello);
   if (!opened) return fail(opened.error());
-  if (datagram.size() != kMaxDatagramBytes) return fail(Errc::truncated);
-  Reader& reader = opened->reader;
-  Hello hello;
-  hello.client_nonce = opened->client_nonce;
-  if (reader.get(8) != kClearMode) return fail(Errc::value_range);
-  if (reader.get_bool()) reader.get_bits(hello.cookie.emplace(), 128);
-  const std::uint64_t name_bytes = reader.get(7);
-  if (name_bytes > kMaxNameBytes) return fail(Errc::too_long);
-  get_text(reader, hello.identity.name, name_bytes);
-  hello.identity.versions.resize(reader.get(4) + 1);
-  for (VersionDigest& entry : hello.identity.versions) {
-    entry.version = static_cast<std::uint16_t>(reader.get(16));
-    reader.get_bits(entry.digest, 128);
+  if (datagram.size() != kBaseDatagramBytes) return fail(Errc::truncated);
+  const auto opening = get_opening(*opened);
+  if (!opening) return fail(opening.error());
+  if (const Errc error = rest_is_padding(opened->reader, true); error != Errc::none) {
+    return fail(error);
   }
-  if (const Errc error = rest_is_padding(reader, true); error != Errc::none) return fail(error);
-  return hello;
+  return *opening;
+}
+
+Result<OfferHead> read_offer_head(std::span<const std::byte> datagram) {
+  auto opened = open(datagram, Form::offer);
+  if (!opened) return fail(opened.error());
+  if (datagram.size() != kBaseDatagramBytes) return fail(Errc::truncated);
+  const auto opening = get_opening(*opened);
+  if (!opening) return fail(opening.error());
+  OfferHead head{*opening, {}};
+  opened->reader.get_bits(head.cookie, 128);
+  return head;
 }
 
 Result<CookieReply> read_cookie(std::span<const std::byte> datagram) {
@@ -200,77 +265,170 @@ Result<CookieReply> read_cookie(std::span<const std::byte> datagram) {
   return reply;
 }
 
-Result<Welcome> read_welcome(std::span<const std::byte> datagram) {
-  auto opened = open(datagram, Form::welcome);
+Result<std::uint64_t> read_answer_head(std::span<const std::byte> datagram) {
+  auto opened = open(datagram, Form::answer);
   if (!opened) return fail(opened.error());
-  Welcome welcome;
-  welcome.client_nonce = opened->client_nonce;
-  welcome.server_nonce = opened->reader.get(64);
-  welcome.id = static_cast<ConnectionId>(opened->reader.get(32));
-  welcome.version_index = static_cast<std::uint8_t>(opened->reader.get(4));
-  if (const Errc error = rest_is_padding(opened->reader, false); error != Errc::none) {
-    return fail(error);
-  }
-  return welcome;
+  if (datagram.size() <= kAnswerHeadBytes + NoiseNk::kOverheadBytes) return fail(Errc::truncated);
+  if (datagram.size() > kBaseDatagramBytes) return fail(Errc::too_long);
+  return opened->client_nonce;
 }
 
-Result<Refusal> read_refusal(std::span<const std::byte> datagram) {
-  auto opened = open(datagram, Form::refusal);
+Result<Notice> read_notice(std::span<const std::byte> datagram) {
+  auto opened = open(datagram, Form::notice);
   if (!opened) return fail(opened.error());
-  Refusal refusal;
-  refusal.client_nonce = opened->client_nonce;
-  refusal.code = error_from_number(opened->reader.get(8), Errc::closed_by_peer);
-  const std::uint64_t size = opened->reader.get(8);
-  if (size > kMaxRefusalBytes) return fail(Errc::too_long);
-  get_text(opened->reader, refusal.text, size);
-  if (refusal.code == Errc::schema_mismatch) {
-    auto mismatch = get_mismatch(opened->reader);
-    if (!mismatch) return fail(mismatch.error());
-    refusal.mismatch = std::move(*mismatch);
-  }
+  const Notice notice{opened->client_nonce,
+                      error_from_number(opened->reader.get(8), Errc::closed_by_peer)};
   if (const Errc error = rest_is_padding(opened->reader, false); error != Errc::none) {
     return fail(error);
   }
-  return refusal;
+  return notice;
 }
 
 Result<Versions> read_versions(std::span<const std::byte> datagram) {
   auto opened = open(datagram, Form::versions);
-  if (!opened) return fail(opened.error());
+  // Its own link version may be any: it is what a peer of another version says.
+  if (!opened && opened.error() != Errc::link_version) return fail(opened.error());
+  Reader reader(datagram.subspan(3));
   Versions versions;
-  versions.client_nonce = opened->client_nonce;
-  versions.known.resize(opened->reader.get(4));
+  versions.client_nonce = reader.get(64);
+  versions.known.resize(reader.get(4));
   for (std::uint16_t& version : versions.known) {
-    version = static_cast<std::uint16_t>(opened->reader.get(16));
+    version = static_cast<std::uint16_t>(reader.get(16));
   }
-  if (const Errc error = rest_is_padding(opened->reader, false); error != Errc::none) {
-    return fail(error);
-  }
+  if (const Errc error = rest_is_padding(reader, false); error != Errc::none) return fail(error);
   return versions;
 }
 
-Cookie make_cookie(const bits::Key128& secret, const Endpoint& from, std::uint64_t client_nonce,
+Result<GoneToken> read_gone(std::span<const std::byte> datagram) {
+  if (datagram.size() < 17) return fail(Errc::truncated);
+  if (datagram.size() > 17) return fail(Errc::trailing_bits);
+  if (datagram[0] != static_cast<std::byte>(Form::gone)) return fail(Errc::unknown_form);
+  GoneToken token{};
+  std::copy(datagram.begin() + 1, datagram.end(), token.begin());
+  return token;
+}
+
+Result<Offer> read_offer(std::span<const std::byte> payload) {
+  Reader reader(payload);
+  Offer offer;
+  if (const Errc error = get_text(reader, offer.identity.name, 7, kMaxNameBytes);
+      error != Errc::none) {
+    return fail(error);
+  }
+  offer.identity.versions.resize(reader.get(4) + 1);
+  for (VersionDigest& entry : offer.identity.versions) {
+    entry.version = static_cast<std::uint16_t>(reader.get(16));
+    reader.get_bits(entry.digest, 128);
+  }
+  offer.aes = reader.get_bool();
+  const std::uint64_t sets = reader.get(4);
+  if (sets > kMostCodeSets) return fail(Errc::too_long);
+  offer.code_sets.resize(sets);
+  for (std::uint64_t& set : offer.code_sets) set = reader.get(64);
+  switch (reader.get(2)) {
+    case static_cast<std::uint64_t>(Credential::none): break;
+    case static_cast<std::uint64_t>(Credential::ticket):
+      if (const Errc error = get_text(reader, offer.ticket, 10, kMaxTicketBytes);
+          error != Errc::none) {
+        return fail(error);
+      }
+      if (offer.ticket.empty()) return fail(Errc::value_range);
+      break;
+    case static_cast<std::uint64_t>(Credential::comeback):
+      reader.get_bits(offer.comeback.emplace().bytes(), 256);
+      break;
+    default: return fail(Errc::value_range);
+  }
+  if (const Errc error = rest_is_padding(reader, true); error != Errc::none) return fail(error);
+  return offer;
+}
+
+Result<Answer> read_answer(std::span<const std::byte> payload) {
+  Reader reader(payload);
+  Answer answer;
+  if (reader.get_bool()) {
+    Welcome& welcome = answer.welcome.emplace();
+    welcome.id = static_cast<ConnectionId>(reader.get(kConnectionIdBits));
+    welcome.version_index = static_cast<std::uint8_t>(reader.get(4));
+    const std::uint64_t cipher = reader.get(2);
+    if (cipher > 1) return fail(Errc::value_range);
+    welcome.cipher = static_cast<Cipher>(cipher);
+    welcome.code_set = static_cast<std::uint8_t>(reader.get(4));
+    welcome.returned = reader.get_bool();
+    reader.get_bits(welcome.gone, 128);
+    welcome.comeback_s = static_cast<std::uint16_t>(reader.get(16));
+    reader.get_bits(welcome.comeback.bytes(), 256);
+  } else {
+    Refusal& refusal = answer.refusal;
+    refusal.code = error_from_number(reader.get(8), Errc::closed_by_peer);
+    if (const Errc error = get_text(reader, refusal.text, 8, kMaxRefusalBytes);
+        error != Errc::none) {
+      return fail(error);
+    }
+    if (refusal.code == Errc::schema_mismatch) {
+      auto mismatch = get_mismatch(reader);
+      if (!mismatch) return fail(mismatch.error());
+      refusal.mismatch = std::move(*mismatch);
+    }
+  }
+  if (const Errc error = rest_is_padding(reader, false); error != Errc::none) return fail(error);
+  return answer;
+}
+
+std::vector<std::byte> prologue_of(std::span<const std::byte> offer_head) {
+  std::vector<std::byte> prologue(kPrologueLabel.size() + offer_head.size());
+  const auto after = std::transform(kPrologueLabel.begin(), kPrologueLabel.end(), prologue.begin(),
+                                    [](char c) { return static_cast<std::byte>(c); });
+  std::copy(offer_head.begin(), offer_head.end(), after);
+  return prologue;
+}
+
+Cookie make_cookie(const bits::Secret32& secret, const Endpoint& from, std::uint64_t client_nonce,
                    Time now) {
   return cookie_at(secret, from, client_nonce, cookie_epoch(now));
 }
 
-bool cookie_fits(const Cookie& cookie, const bits::Key128& secret, const Endpoint& from,
+bool cookie_fits(const Cookie& cookie, const bits::Secret32& secret, const Endpoint& from,
                  std::uint64_t client_nonce, Time now) {
   const std::int64_t epoch = cookie_epoch(now);
-  const bool fresh = bits::same_bytes(cookie, cookie_at(secret, from, client_nonce, epoch));
-  const bool older = bits::same_bytes(cookie, cookie_at(secret, from, client_nonce, epoch - 1));
+  const bool fresh = bits::same_secret(cookie, cookie_at(secret, from, client_nonce, epoch));
+  const bool older = bits::same_secret(cookie, cookie_at(secret, from, client_nonce, epoch - 1));
   return fresh || older;
 }
 
-CheckKeys make_check_keys(std::uint64_t client_nonce, std::uint64_t server_nonce, ConnectionId id) {
-  std::array<std::byte, 20> data{};
+void write_clear(std::span<const std::byte, 32> random, std::span<const std::byte> payload,
+                 std::span<std::byte> message) {
+  KWIND_ASSERT(message.size() == payload.size() + NoiseNk::kOverheadBytes);
+  std::copy(random.begin(), random.end(), message.begin());
+  std::copy(payload.begin(), payload.end(), message.begin() + NoiseNk::kKeyBytes);
+  const auto checked = message.first(message.size() - NoiseNk::kTagBytes);
+  const auto tag = message.last(NoiseNk::kTagBytes);
+  std::fill(tag.begin(), tag.end(), std::byte{0});
+  Writer check(tag.first(kCheckBytes));
+  check.put(bits::keyed_check(known_key(), checked, 0), 32);
+  check.finish();
+}
+
+Result<std::span<const std::byte>> read_clear(std::span<const std::byte> message) {
+  const auto checked = message.first(message.size() - NoiseNk::kTagBytes);
+  const auto tag = message.last(NoiseNk::kTagBytes);
+  Reader check(tag);
+  const bool fits = check.get(32) == bits::keyed_check(known_key(), checked, 0);
+  const bool zeros = std::all_of(tag.begin() + kCheckBytes, tag.end(),
+                                 [](std::byte byte) { return byte == std::byte{0}; });
+  if (!fits || !zeros) return fail(Errc::bad_check);
+  return checked.subspan(NoiseNk::kKeyBytes);
+}
+
+bits::Key128 clear_key(std::string_view label, std::span<const std::byte> client,
+                       std::span<const std::byte> server, ConnectionId id) {
+  std::array<std::byte, 68> data{};
   Writer writer(data);
-  writer.put(client_nonce, 64);
-  writer.put(server_nonce, 64);
+  put_bytes(writer, client.first(32));
+  put_bytes(writer, server.first(32));
   writer.put(static_cast<std::uint32_t>(id), 32);
   writer.finish();
-  return {bits::keyed_blake2b_128(public_key(), "clear up", data),
-          bits::keyed_blake2b_128(public_key(), "clear down", data)};
+  return bits::keyed_blake2b_128(known_key(), label, data);
 }
 
 }  // namespace kwind::link

@@ -1,5 +1,6 @@
-// The datagrams of the handshake in clear mode: hello, cookie, welcome, refusal, versions.
-// Layouts are in docs/wire-format.md. Pure functions.
+// The datagrams of the handshake: hello, cookie, offer, answer, notice, versions; and `gone`, with
+// which a restarted server tells a client that its connection is no more. Layouts are in
+// docs/wire-format.md. Pure functions.
 #pragma once
 #include <optional>
 #include <span>
@@ -9,85 +10,153 @@
 #include "kwind/bits/digest.h"
 #include "kwind/bits/endpoint.h"
 #include "kwind/bits/errors.h"
+#include "kwind/bits/secret.h"
 #include "kwind/bits/time.h"
 #include "kwind/link/spec.h"
 #include "mismatch.h"
+#include "noise.h"
+#include "sealer.h"
 
 namespace kwind::link {
 
-/// The low three bits of a datagram's first byte.
+/// The first byte of a datagram that carries no data: its lowest bit is 0. See data_header.h for
+/// the others.
 enum class Form : std::uint8_t {
-  data = 1,
-  hello = 2,
-  cookie = 3,
-  welcome = 4,
-  refusal = 5,
-  versions = 6
+  hello = 1 << 1,
+  cookie = 2 << 1,
+  offer = 3 << 1,
+  answer = 4 << 1,
+  notice = 5 << 1,
+  versions = 6 << 1,
+  gone = 7 << 1,
 };
-inline constexpr unsigned kFormBits = 3;
 
 using Cookie = bits::Digest128;
+/// By it a client knows that `gone` is from its server.
+using GoneToken = bits::Digest128;
 
-struct Hello {
+/// What hello and offer start with; the Noise prologue of an offer.
+struct Opening {
   std::uint16_t link_version = kLinkVersion;
   std::uint64_t client_nonce = 0;
-  std::optional<Cookie> cookie;
-  Identity identity;
+  Mode mode = Mode::sealed;
+  Carrier carrier = Carrier::datagrams;
 };
 struct CookieReply {
   std::uint64_t client_nonce = 0;
   Cookie cookie{};
 };
-struct Welcome {
-  std::uint64_t client_nonce = 0;
-  std::uint64_t server_nonce = 0;
-  ConnectionId id{};
-  std::uint8_t version_index = 0;  ///< place of the agreed version in the hello's list
+/// What the client says inside the offer.
+struct Offer {
+  Identity identity;
+  bool aes = false;                      ///< AES-256-GCM would do as well
+  std::vector<std::uint64_t> code_sets;  ///< digests, at most 8
+  std::string ticket;                    ///< at most kMaxTicketBytes; empty: none
+  std::optional<bits::Secret32> comeback;  ///< in place of a ticket
 };
+/// What the server says inside the answer when it agrees.
+struct Welcome {
+  ConnectionId id{};
+  std::uint8_t version_index = 0;  ///< place of the agreed version in the offer's list
+  Cipher cipher = Cipher::chacha20_poly1305;
+  std::uint8_t code_set = 0;  ///< 0: the built-in one; else place in the offer's list plus one
+  bool returned = false;      ///< an earlier connection's identity was taken over
+  GoneToken gone{};
+  bits::Secret32 comeback;        ///< for one later return
+  std::uint16_t comeback_s = 0;   ///< how long after the end it is good, in seconds; 0: not at all
+};
+/// ... or when it does not.
 struct Refusal {
-  std::uint64_t client_nonce = 0;
   Errc code = Errc::none;
   std::string text;                    ///< at most 160 bytes
   std::optional<Mismatch> mismatch{};  ///< with schema_mismatch, and only then
+};
+struct Answer {
+  std::optional<Welcome> welcome;
+  Refusal refusal{};  ///< without a welcome
+};
+/// A plain word to an address that has proven itself; anybody on the path can forge it.
+struct Notice {
+  std::uint64_t client_nonce = 0;
+  Errc code = Errc::none;
 };
 struct Versions {
   std::uint64_t client_nonce = 0;
   std::vector<std::uint16_t> known;  ///< at most 15
 };
 
-/// Each writes a whole datagram, check included, and returns its length. A hello fills
-/// kMaxDatagramBytes. `out` must be kMaxDatagramBytes long.
-std::size_t write(const Hello& hello, std::span<std::byte> out);
-std::size_t write(const CookieReply& reply, std::span<std::byte> out);
-std::size_t write(const Welcome& welcome, std::span<std::byte> out);
-std::size_t write(const Refusal& refusal, std::span<std::byte> out);
-std::size_t write(const Versions& versions, std::span<std::byte> out);
-
-/// The form named by the first byte. Errors: truncated, unknown_form.
+/// Whether the datagram is of the handshake; others carry data. Requires: not empty.
+inline bool is_data(std::span<const std::byte> datagram) {
+  return (datagram[0] & std::byte{1}) != std::byte{0};
+}
+/// The form named by the first byte of a datagram that is not data. Errors: truncated,
+/// unknown_form.
 Result<Form> form_of(std::span<const std::byte> datagram);
 
-/// Each reads a whole datagram of its form. Errors: truncated, unknown_form, bad_check,
-/// trailing_bits, value_range, text_encoding; link_version, for a hello of another version, whose
-/// other members are then not read.
-Result<Hello> read_hello(std::span<const std::byte> datagram);
+/// Each writes a whole datagram and returns its length. `out` must be kBaseDatagramBytes long; hello
+/// and offer fill that.
+std::size_t write_hello(const Opening& opening, std::span<std::byte> out);
+std::size_t write(const CookieReply& reply, std::span<std::byte> out);
+std::size_t write(const Notice& notice, std::span<std::byte> out);
+std::size_t write(const Versions& versions, std::span<std::byte> out);
+std::size_t write_gone(const GoneToken& token, std::span<std::byte> out);
+
+/// Where the two messages of Noise_NK stand in offer and answer. In clear mode the same places hold
+/// 32 random bytes, the payload as it is, and its check.
+inline constexpr std::size_t kOpeningBytes = 13;
+inline constexpr std::size_t kOfferHeadBytes = kOpeningBytes + 16;
+inline constexpr std::size_t kAnswerHeadBytes = 11;
+inline constexpr std::size_t kOfferPayloadBytes =
+    kBaseDatagramBytes - kOfferHeadBytes - NoiseNk::kOverheadBytes;
+inline constexpr std::size_t kMostAnswerPayloadBytes =
+    kBaseDatagramBytes - kAnswerHeadBytes - NoiseNk::kOverheadBytes;
+
+/// Writes the part before the Noise message: kOfferHeadBytes, the prologue.
+void write_offer_head(const Opening& opening, const Cookie& cookie, std::span<std::byte> out);
+void write_answer_head(std::uint64_t client_nonce, std::span<std::byte> out);
+/// Payloads. An offer fills kOfferPayloadBytes with zeros; an answer has the length it needs.
+std::size_t write(const Offer& offer, std::span<std::byte> payload);
+std::size_t write(const Answer& answer, std::span<std::byte> payload);
+
+/// Each reads a whole datagram, or payload, of its form. Errors: truncated, unknown_form,
+/// trailing_bits, value_range, text_encoding, too_long; link_version, for another version.
+Result<Opening> read_hello(std::span<const std::byte> datagram);
+struct OfferHead {
+  Opening opening;
+  Cookie cookie{};
+};
+Result<OfferHead> read_offer_head(std::span<const std::byte> datagram);
 Result<CookieReply> read_cookie(std::span<const std::byte> datagram);
-Result<Welcome> read_welcome(std::span<const std::byte> datagram);
-Result<Refusal> read_refusal(std::span<const std::byte> datagram);
+/// The client's nonce.
+Result<std::uint64_t> read_answer_head(std::span<const std::byte> datagram);
+Result<Notice> read_notice(std::span<const std::byte> datagram);
 Result<Versions> read_versions(std::span<const std::byte> datagram);
-/// The client nonce of a hello of any link version: it stands at the same place in all of them.
-Result<std::uint64_t> read_hello_nonce(std::span<const std::byte> datagram);
+Result<GoneToken> read_gone(std::span<const std::byte> datagram);
+Result<Offer> read_offer(std::span<const std::byte> payload);
+Result<Answer> read_answer(std::span<const std::byte> payload);
+/// The client's nonce in a hello or offer of any link version: it stands at the same place in all.
+Result<std::uint64_t> read_nonce(std::span<const std::byte> datagram);
+
+/// What stands before the offer's head in the Noise prologue.
+inline constexpr std::string_view kPrologueLabel = "kestrel wind 2";
+std::vector<std::byte> prologue_of(std::span<const std::byte> offer_head);
 
 /// A cookie binds an address and a nonce to the time: valid for 10 to 20 seconds.
-Cookie make_cookie(const bits::Key128& secret, const Endpoint& from, std::uint64_t client_nonce,
+Cookie make_cookie(const bits::Secret32& secret, const Endpoint& from, std::uint64_t client_nonce,
                    Time now);
-bool cookie_fits(const Cookie& cookie, const bits::Key128& secret, const Endpoint& from,
+bool cookie_fits(const Cookie& cookie, const bits::Secret32& secret, const Endpoint& from,
                  std::uint64_t client_nonce, Time now);
 
-/// The keys of the 32-bit checks of one connection's datagrams, one for each direction.
-struct CheckKeys {
-  bits::Key128 up{};    ///< client to server
-  bits::Key128 down{};  ///< server to client
-};
-CheckKeys make_check_keys(std::uint64_t client_nonce, std::uint64_t server_nonce, ConnectionId id);
+// ---- clear mode ----
+
+/// Closes a clear offer or answer: payload at kKeyBytes into `message`, then the check and zeros, as
+/// long as Noise would make it. `random` fills the place of the ephemeral key.
+void write_clear(std::span<const std::byte, 32> random, std::span<const std::byte> payload,
+                 std::span<std::byte> message);
+/// The payload of a clear message. Errors: bad_check.
+Result<std::span<const std::byte>> read_clear(std::span<const std::byte> message);
+/// The keys of the checks, from what both ends put in the ephemeral keys' places.
+bits::Key128 clear_key(std::string_view label, std::span<const std::byte> client,
+                       std::span<const std::byte> server, ConnectionId id);
 
 }  // namespace kwind::link

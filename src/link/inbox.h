@@ -13,7 +13,9 @@ namespace kwind::link {
 
 class Inbox {
  public:
+  /// Of unreliable and sequenced messages and fills; reliable ones are bounded by their windows.
   static constexpr std::size_t kMostBytes = std::size_t{512} * 1024;
+  static constexpr std::uint8_t kFill = 0xff;  ///< in place of a channel
 
   struct Message {
     std::uint8_t channel;
@@ -21,12 +23,14 @@ class Inbox {
     std::size_t bits;
   };
 
-  /// Whether a whole datagram and all that it sets free may be too much: the user has not drained.
+  /// Whether more state must be dropped: the user has not drained.
   [[nodiscard]] bool full() const { return bytes_.size() >= kMostBytes; }
 
   /// Copies the next `bits` bits of `in`. Requires: in has them.
   void add(std::uint8_t channel, bits::Reader in, std::size_t bits) {
-    const std::size_t at = make_room(channel, bits);
+    const std::size_t at = bytes_.size();
+    bytes_.resize(at + bits::bytes_for(bits));
+    entries_.push_back({channel, at, bits});
     in.get_bits(std::span(bytes_).subspan(at), bits);
   }
   void add(std::uint8_t channel, std::span<const std::byte> payload, std::size_t bits) {
@@ -39,6 +43,7 @@ class Inbox {
     entries_.clear();
     bytes_.clear();
     next_ = 0;
+    if (bytes_.capacity() > kKeptBytes) bytes_ = {};
   }
   std::optional<Message> take() {
     if (next_ == entries_.size()) return std::nullopt;
@@ -48,17 +53,12 @@ class Inbox {
   }
 
  private:
+  static constexpr std::size_t kKeptBytes = 65536;
   struct Entry {
     std::uint8_t channel;
     std::size_t at;
     std::size_t bits;
   };
-  std::size_t make_room(std::uint8_t channel, std::size_t bits) {
-    const std::size_t at = bytes_.size();
-    bytes_.resize(at + bits::bytes_for(bits));
-    entries_.push_back({channel, at, bits});
-    return at;
-  }
 
   std::vector<std::byte> bytes_;
   std::vector<Entry> entries_;

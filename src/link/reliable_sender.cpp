@@ -2,59 +2,211 @@
 
 #include <algorithm>
 
-namespace kwind::link {
+#include "packet_number.h"
 
-Errc ReliableSender::push(std::size_t tag, std::span<const std::byte> payload, std::size_t bits) {
-  if (slots_.size() >= limit_) return Errc::queue_full;
-  Slot& slot = slots_.push();
-  slot.payload.assign(payload.begin(),
-                      payload.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(bits)));
+namespace kwind::link {
+namespace {
+
+// So far behind the oldest in flight is looked for messages to repeat early: a game sends no more
+// small ones in a round trip, and if it does, losing one of them is not what delays it.
+constexpr std::uint64_t kRepeatSpan = 64;
+
+}  // namespace
+
+ReliableSender::Pushed ReliableSender::push(const ChannelSpec& limits, std::size_t tag,
+                                            std::span<const std::byte> payload, std::size_t bits) {
+  const std::size_t bytes = bits::bytes_for(bits);
+  Pushed pushed;
+  while (queue_.size() >= limits.queue_messages ||
+         (!queue_.empty() && queued_bytes_ + bytes > limits.queue_bytes)) {
+    if (limits.at_limit != AtLimit::drop_oldest || queue_.empty()) {
+      pushed.taken = false;
+      return pushed;
+    }
+    queued_bytes_ -= queue_[queue_.begin()].payload.size();
+    queue_.pop();
+    ++pushed.given_up;
+  }
+  Slot& slot = queue_.push();
+  slot.payload.assign(payload.begin(), payload.begin() + static_cast<std::ptrdiff_t>(bytes));
   slot.bits = bits;
   slot.tag = tag;
-  slot.stage = Stage::waiting;
-  slot.sent_before = false;
-  return Errc::none;
+  queued_bytes_ += bytes;
+  return pushed;
+}
+
+bool ReliableSender::wants(const Slot& slot) const {
+  if (slot.split == nullptr) return slot.stage == Stage::waiting;
+  return slot.split->lost > 0 || slot.split->next_unsent < slot.split->chunks.size();
 }
 
 std::optional<ReliableSender::Outgoing> ReliableSender::peek() const {
-  if (!slots_.contains(waiting_) || waiting_ >= slots_.begin() + kWindowMessages)
-    return std::nullopt;
-  const Slot& slot = slots_[waiting_];
-  if (bytes_in_flight_ > 0 && bytes_in_flight_ + slot.payload.size() > kWindowBytes) {
-    return std::nullopt;
+  if (flight_.contains(waiting_)) {
+    const Slot& slot = flight_[waiting_];
+    Outgoing out{waiting_, slot.tag, slot.payload, slot.bits, slot.copies > 0, true, 0, 0};
+    if (slot.split == nullptr) return out;
+    const Split& split = *slot.split;
+    out.whole = false;
+    if (split.lost > 0) {
+      out.repeated = true;
+      out.first_chunk = split.first_lost;
+      while (split.chunks[out.first_chunk] != Stage::waiting) ++out.first_chunk;
+      out.end_chunk = out.first_chunk;
+      while (out.end_chunk < split.next_unsent && split.chunks[out.end_chunk] == Stage::waiting) {
+        ++out.end_chunk;
+      }
+    } else {
+      out.repeated = false;
+      out.first_chunk = split.next_unsent;
+      out.end_chunk = split.chunks.size();
+    }
+    return out;
   }
-  return Outgoing{waiting_, slot.tag, slot.payload, slot.bits, slot.sent_before};
+  if (queue_.empty() || flight_.size() >= kWindowMessages) return std::nullopt;
+  const Slot& slot = queue_[queue_.begin()];
+  if (started_cost_ + cost(slot) > limit_) return std::nullopt;
+  const bool whole = slot.payload.size() <= kMaxWholeBytes;
+  return Outgoing{flight_.end(), slot.tag, slot.payload, slot.bits,
+                  false,         whole,    0,            whole ? 0 : chunks_of(slot.bits)};
 }
 
-void ReliableSender::sent(std::uint64_t index) {
-  Slot& slot = slots_[index];
+void ReliableSender::start_next() {
+  Slot& from = queue_[queue_.begin()];
+  Slot& slot = flight_.push();
+  std::swap(slot.payload, from.payload);
+  slot.bits = from.bits;
+  slot.tag = from.tag;
   slot.stage = Stage::in_flight;
-  slot.sent_before = true;
-  bytes_in_flight_ += slot.payload.size();
+  slot.copies = 0;
+  slot.under_way = 0;
+  slot.split.reset();
+  queued_bytes_ -= slot.payload.size();
+  started_cost_ += cost(slot);
+  if (slot.payload.size() > kMaxWholeBytes) {
+    slot.split = std::make_unique<Split>();
+    slot.split->chunks.assign(chunks_of(slot.bits), Stage::waiting);
+  }
+  queue_.pop();
+}
+
+void ReliableSender::sent(const Outgoing& what, std::size_t end, Time now) {
+  if (what.index == flight_.end()) start_next();
+  Slot& slot = flight_[what.index];
+  slot.last_sent = now;
+  slot.stage = Stage::in_flight;
+  if (slot.split == nullptr) {
+    slot.copies = static_cast<std::uint8_t>(std::min(slot.copies + 1, 200));
+    slot.under_way = static_cast<std::uint8_t>(std::min(slot.under_way + 1, 200));
+  } else {
+    Split& split = *slot.split;
+    const bool again = what.first_chunk < split.next_unsent;
+    for (std::size_t i = what.first_chunk; i < end; ++i) split.chunks[i] = Stage::in_flight;
+    if (again) {
+      split.lost -= end - what.first_chunk;
+      split.first_lost = end;
+    } else {
+      split.next_unsent = end;
+    }
+    slot.copies = 1;
+  }
   find_waiting();
 }
 
-void ReliableSender::acked(std::uint64_t index) {
-  if (!slots_.contains(index)) return;  // a repeat of it was acked before
-  Slot& slot = slots_[index];
-  if (slot.stage == Stage::in_flight) bytes_in_flight_ -= slot.payload.size();
-  slot.stage = Stage::acked;
-  while (!slots_.empty() && slots_[slots_.begin()].stage == Stage::acked) slots_.pop();
+std::optional<ReliableSender::Outgoing> ReliableSender::peek_repeat(Time now, Duration gap,
+                                                                    unsigned most) const {
+  const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
+  for (std::uint64_t i = flight_.begin(); i < end; ++i) {
+    const Slot& slot = flight_[i];
+    if (slot.stage != Stage::in_flight || slot.split != nullptr || slot.copies >= most ||
+        slot.payload.size() > kSmallBytes || now - slot.last_sent < gap) {
+      continue;
+    }
+    return Outgoing{i, slot.tag, slot.payload, slot.bits, true, true, 0, 0};
+  }
+  return std::nullopt;
+}
+
+void ReliableSender::repeated(const Outgoing& what, Time now) {
+  Slot& slot = flight_[what.index];
+  slot.last_sent = now;
+  ++slot.copies;
+  ++slot.under_way;
+}
+
+Time ReliableSender::oldest_repeatable(unsigned most) const {
+  Time oldest = kNever;
+  const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
+  for (std::uint64_t i = flight_.begin(); i < end; ++i) {
+    const Slot& slot = flight_[i];
+    if (slot.stage != Stage::in_flight || slot.split != nullptr || slot.copies >= most ||
+        slot.payload.size() > kSmallBytes) {
+      continue;
+    }
+    oldest = std::min(oldest, slot.last_sent);
+  }
+  return oldest;
+}
+
+void ReliableSender::acked(std::uint64_t index, std::size_t first_chunk, std::size_t chunks) {
+  if (!flight_.contains(index)) return;  // another copy of it was acked before
+  Slot& slot = flight_[index];
+  if (slot.split == nullptr) {
+    slot.stage = Stage::acked;
+  } else {
+    Split& split = *slot.split;
+    for (std::size_t i = first_chunk; i < first_chunk + chunks; ++i) {
+      if (split.chunks[i] == Stage::acked) continue;
+      if (split.chunks[i] == Stage::waiting) --split.lost;
+      split.chunks[i] = Stage::acked;
+      ++split.acked;
+    }
+    if (split.acked == split.chunks.size()) slot.stage = Stage::acked;
+  }
+  while (!flight_.empty() && flight_[flight_.begin()].stage == Stage::acked) {
+    Slot& done = flight_[flight_.begin()];
+    done.split.reset();
+    if (done.payload.capacity() > kMaxWholeBytes) done.payload = {};
+    flight_.pop();
+  }
   find_waiting();
 }
 
-void ReliableSender::lost(std::uint64_t index) {
-  if (!slots_.contains(index)) return;
-  Slot& slot = slots_[index];
+void ReliableSender::lost(std::uint64_t index, std::size_t first_chunk, std::size_t chunks) {
+  mark_waiting(index, first_chunk, chunks, false);
+}
+void ReliableSender::resend(std::uint64_t index, std::size_t first_chunk, std::size_t chunks) {
+  mark_waiting(index, first_chunk, chunks, true);
+}
+
+void ReliableSender::mark_waiting(std::uint64_t index, std::size_t first_chunk, std::size_t chunks,
+                                  bool force) {
+  if (!flight_.contains(index)) return;
+  Slot& slot = flight_[index];
   if (slot.stage != Stage::in_flight) return;
-  slot.stage = Stage::waiting;
-  bytes_in_flight_ -= slot.payload.size();
+  if (slot.split == nullptr) {
+    if (!force && slot.under_way > 0) --slot.under_way;
+    if (!force && slot.under_way > 0) return;
+    slot.stage = Stage::waiting;
+  } else {
+    Split& split = *slot.split;
+    for (std::size_t i = first_chunk; i < first_chunk + chunks; ++i) {
+      if (split.chunks[i] != Stage::in_flight) continue;
+      split.chunks[i] = Stage::waiting;
+      ++split.lost;
+      split.first_lost = std::min(split.first_lost, i);
+    }
+  }
   waiting_ = std::min(waiting_, index);
+  find_waiting();
+}
+
+void ReliableSender::set_limit(std::uint64_t low32) {
+  limit_ = std::max(limit_, expand(limit_, low32, 32));
 }
 
 void ReliableSender::find_waiting() {
-  waiting_ = std::max(waiting_, slots_.begin());
-  while (slots_.contains(waiting_) && slots_[waiting_].stage != Stage::waiting) ++waiting_;
+  waiting_ = std::max(waiting_, flight_.begin());
+  while (flight_.contains(waiting_) && !wants(flight_[waiting_])) ++waiting_;
 }
 
 }  // namespace kwind::link

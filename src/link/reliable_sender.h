@@ -1,69 +1,113 @@
-// The sending half of ordered and reliable delivery: a message is kept, and sent again when its
-// packet is lost, until a packet with it is acked. The receiving halves are in ordered.h and
-// reliable.h. One channel of one link, one thread.
+// The sending half of reliable and ordered delivery: a message is kept, and sent again when its
+// packets are lost, until a packet with it is acked. Large ones leave in pieces. The receiving half
+// is in reliable_receiver.h. One channel of one link, one thread.
 //
-// Invariant 1: the sender has no message in flight kWindowMessages or more beyond its oldest
-// unacked
-//   one, nor more than kWindowBytes in flight. A receiver that sees more closes.
+// Invariant 1: the sender has no message in flight kWindowMessages or more beyond its oldest unacked
+//   one, and what it started costs no more than the receiver's limit. A receiver that sees more
+//   closes.
 // Invariant 2: 16-bit indices are never ambiguous: a packet that may still be accepted is at most
-//   2 x 256 numbers from the newest, each has at most kMostPerDatagram messages of a channel, and
-//   512 x 60 + 512 < 2^15.
+//   512 numbers behind the newest, each has at most kMostPerDatagram messages of a channel, and
+//   512 x 48 + 512 < 2^15.
 #pragma once
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <span>
 #include <vector>
 
+#include "frames.h"
 #include "kwind/bits/errors.h"
+#include "kwind/bits/time.h"
 #include "kwind/bits/writer.h"
 #include "slot_ring.h"
 
 namespace kwind::link {
 
-inline constexpr std::size_t kMostPerDatagram = 60;
 inline constexpr std::uint64_t kWindowMessages = 512;
-inline constexpr std::size_t kWindowBytes = std::size_t{128} * 1024;
+/// Messages up to here may be repeated ahead of loss detection.
+inline constexpr std::size_t kSmallBytes = 256;
 
 class ReliableSender {
  public:
-  explicit ReliableSender(std::size_t queue_messages) : limit_(queue_messages) {}
-
-  /// Copies a message to the end of the queue. Errors: queue_full.
-  Errc push(std::size_t tag, std::span<const std::byte> payload, std::size_t bits);
-
-  struct Outgoing {
-    std::uint64_t index;
-    std::size_t tag;
-    std::span<const std::byte> payload;
-    std::size_t bits;
-    bool repeated;
+  /// What became of push().
+  struct Pushed {
+    bool taken = true;
+    std::size_t given_up = 0;  ///< older unsent messages, under AtLimit::drop_oldest
   };
-  /// The next message to be sent, if there is one and the window allows it.
+  /// Copies a message to the end of the queue, unless the channel's limits say no.
+  Pushed push(const ChannelSpec& limits, std::size_t tag, std::span<const std::byte> payload,
+              std::size_t bits);
+
+  /// A whole message, or chunks [first_chunk, end_chunk) of one.
+  struct Outgoing {
+    std::uint64_t index = 0;
+    std::size_t tag = 0;
+    std::span<const std::byte> payload{};
+    std::size_t bits = 0;
+    bool repeated = false;
+    bool whole = true;
+    std::size_t first_chunk = 0;
+    std::size_t end_chunk = 0;
+  };
+  /// What is to be sent next: lost before new. Nothing if there is nothing or the window is full.
   [[nodiscard]] std::optional<Outgoing> peek() const;
-  /// The message that peek() gave was put into a packet.
-  void sent(std::uint64_t index);
-  void acked(std::uint64_t index);
-  /// Its packet was lost, or a probe repeats it: it waits to be sent again unless acked by now.
-  void lost(std::uint64_t index);
+  /// What peek() gave was put into a packet; of a split message the chunks up to before `end`.
+  void sent(const Outgoing& what, std::size_t end, Time now);
+
+  /// A small message in flight that left longer than `gap` ago, in fewer than `most` copies.
+  [[nodiscard]] std::optional<Outgoing> peek_repeat(Time now, Duration gap, unsigned most) const;
+  void repeated(const Outgoing& what, Time now);
+  /// When the first of them left last; kNever if there are none.
+  [[nodiscard]] Time oldest_repeatable(unsigned most) const;
+
+  void acked(std::uint64_t index, std::size_t first_chunk, std::size_t chunks);
+  /// A packet with it was lost: it waits to be sent again unless another copy is still under way.
+  void lost(std::uint64_t index, std::size_t first_chunk, std::size_t chunks);
+  /// A probe repeats it, lost or not.
+  void resend(std::uint64_t index, std::size_t first_chunk, std::size_t chunks);
+  /// The receiver's new limit, its low 32 bits.
+  void set_limit(std::uint64_t low32);
+
   /// Whether every message has been acked.
-  [[nodiscard]] bool idle() const { return slots_.empty(); }
+  [[nodiscard]] bool idle() const { return flight_.empty() && queue_.empty(); }
+  [[nodiscard]] bool something_unsent() const { return peek().has_value(); }
+  /// Bytes that wait to be sent for the first time.
+  [[nodiscard]] std::size_t queued_bytes() const { return queued_bytes_; }
 
  private:
   enum class Stage : std::uint8_t { waiting, in_flight, acked };
+  struct Split {
+    std::vector<Stage> chunks;
+    std::size_t next_unsent = 0;
+    std::size_t acked = 0;
+    std::size_t first_lost = 0;  // no chunk before it waits, of those sent before
+    std::size_t lost = 0;        // how many wait to be sent again
+  };
   struct Slot {
     std::vector<std::byte> payload;
     std::size_t bits = 0;
     std::size_t tag = 0;
     Stage stage = Stage::waiting;
-    bool sent_before = false;
+    std::uint8_t copies = 0;    // sent so far
+    std::uint8_t under_way = 0;  // of these, not known to be lost
+    Time last_sent{};
+    std::unique_ptr<Split> split;
   };
 
+  [[nodiscard]] static std::size_t cost(const Slot& slot) {
+    return slot.payload.size() + kMessageCost;
+  }
+  void start_next();
+  void mark_waiting(std::uint64_t index, std::size_t first_chunk, std::size_t chunks, bool force);
   void find_waiting();
+  [[nodiscard]] bool wants(const Slot& slot) const;
 
-  std::size_t limit_;
-  SlotRing<Slot> slots_;
-  std::uint64_t waiting_ = 0;  // no message before it waits
-  std::size_t bytes_in_flight_ = 0;
+  SlotRing<Slot> queue_;   // not sent so far
+  SlotRing<Slot> flight_;  // by index on the wire
+  std::uint64_t waiting_ = 0;  // no message in flight before it wants to be sent
+  std::uint64_t started_cost_ = 0;
+  std::uint64_t limit_ = kFirstWindowBytes;
+  std::size_t queued_bytes_ = 0;
 };
 
 }  // namespace kwind::link

@@ -9,96 +9,164 @@ namespace {
 
 constexpr std::uint64_t kReorderingPackets = 3;  // RFC 9002, 6.1.1
 constexpr Duration kSlowestProbe = std::chrono::seconds(1);
+// So many of the newest packets are remembered beyond their fate: for late acks and false ones.
+constexpr std::uint64_t kRemembered = 96;
+// The loss estimate starts as that of a path without loss, seen for 50 packets; it looks back at
+// about the last 250.
+constexpr std::uint64_t kPriorPackets = 50;
+constexpr std::uint64_t kLookBackPackets = 250;
 
 }  // namespace
 
-void SentLedger::begin() {
-  Packet& slot = packet(next_);
-  KWIND_ASSERT(has_slot() && slot.fate != Fate::in_flight);
-  slot.fate = Fate::unused;
-  slot.reliable.clear();
+void SentLedger::skip() {
+  Packet& slot = packets_.push();
+  slot.fate = Fate::skipped;
+  slot.refs.clear();
+  if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
 }
 
-void SentLedger::sent(Time now, bool eliciting) {
-  Packet& slot = packet(next_);
+void SentLedger::sent(Time now, std::size_t bytes, bool eliciting, bool app_limited) {
+  KWIND_ASSERT(has_slot());
+  Packet& slot = packets_.push();
+  std::swap(slot.refs, pending_);
   slot.fate = eliciting ? Fate::in_flight : Fate::settled;
+  slot.bytes = static_cast<std::uint16_t>(bytes);
   slot.sent_at = now;
+  slot.app_limited = app_limited;
   if (eliciting) {
-    if (eliciting_in_flight_++ == 0) oldest_in_flight_ = next_;
+    if (eliciting_in_flight_++ == 0) {
+      oldest_in_flight_ = next_number() - 1;
+      delivered_at_ = first_sent_at_ = now;
+    }
+    bytes_in_flight_ += bytes;
     last_eliciting_ = now;
   }
-  ++next_;
-  if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_;
+  slot.delivered = delivered_;
+  slot.delivered_at = delivered_at_;
+  slot.first_sent_at = first_sent_at_;
+  if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
+  trim();
+}
+
+void SentLedger::trim() {
+  const std::uint64_t keep_from =
+      next_number() > kRemembered ? next_number() - kRemembered : 0;
+  while (packets_.begin() < std::min(oldest_in_flight_, keep_from)) packets_.pop();
 }
 
 void SentLedger::settle(Packet& packet) {
   KWIND_ASSERT(packet.fate == Fate::in_flight);  // invariant 1
-  packet.fate = Fate::settled;
   --eliciting_in_flight_;
+  bytes_in_flight_ -= packet.bytes;
 }
 
-void SentLedger::lose(Packet& packet) {
+void SentLedger::note_loss(double lost) {
+  fates_ = std::min(fates_ + 1, kLookBackPackets);
+  loss_ += (lost - loss_) /
+           static_cast<double>(std::min(fates_ + kPriorPackets, kLookBackPackets));
+}
+
+void SentLedger::lose(Packet& packet, Outcome& outcome) {
   settle(packet);
-  ++packets_lost_;
-  lost_.insert(lost_.end(), packet.reliable.begin(), packet.reliable.end());
-  packet.reliable.clear();
+  packet.fate = Fate::lost;
+  const bool probe =
+      packet.refs.size() == 1 && packet.refs[0].kind == SentRef::Kind::mtu_probe;
+  if (!probe) {
+    ++outcome.packets_lost;
+    outcome.bytes_lost += packet.bytes;
+    outcome.newest_lost_sent_at = packet.sent_at;
+    note_loss(1);
+  }
+  lost_.insert(lost_.end(), packet.refs.begin(), packet.refs.end());
 }
 
 SentLedger::Outcome SentLedger::on_ack(Time now, const AckBlock& block, const Rtt& rtt) {
   acked_.clear();
   lost_.clear();
-  packets_lost_ = 0;
+  Outcome outcome;
   const std::uint64_t newest = block.ranges.front().last;
-  const std::uint64_t oldest_kept = next_ > packets_.size() ? next_ - packets_.size() : 0;
-  bool newest_acked = false;
-  Duration sample{0};
   for (const AckRange& range : block.ranges) {
-    for (std::uint64_t n = std::max(range.first, oldest_kept); n <= range.last; ++n) {
-      Packet& slot = packet(n);
-      if (slot.fate != Fate::in_flight) continue;
-      settle(slot);
-      probes_ = 0;
-      if (n == newest) {
-        newest_acked = true;
-        sample = now - slot.sent_at;
+    for (std::uint64_t n = std::max(range.first, packets_.begin()); n <= range.last; ++n) {
+      if (packets_[n].fate == Fate::skipped) {
+        outcome.error = Errc::bad_ack;
+        return outcome;
       }
-      acked_.insert(acked_.end(), slot.reliable.begin(), slot.reliable.end());
-      slot.reliable.clear();
     }
+  }
+  const Packet* freshest = nullptr;
+  for (const AckRange& range : block.ranges) {
+    for (std::uint64_t n = std::max(range.first, packets_.begin()); n <= range.last; ++n) {
+      Packet& slot = packets_[n];
+      if (slot.fate == Fate::settled) continue;
+      if (slot.fate == Fate::in_flight) {
+        settle(slot);
+        probes_ = 0;
+        note_loss(0);
+        if (n == newest) {
+          outcome.newest_acked = true;
+          outcome.rtt = now - slot.sent_at;
+        }
+        if (freshest == nullptr || slot.sent_at > freshest->sent_at) freshest = &slot;
+      } else {
+        note_loss(-1);  // it was counted as lost and is not
+        loss_ = std::max(loss_, 0.0);
+      }
+      outcome.bytes_acked += slot.bytes;
+      delivered_ += slot.bytes;
+      slot.fate = Fate::settled;
+      acked_.insert(acked_.end(), slot.refs.begin(), slot.refs.end());
+      slot.refs.clear();
+    }
+  }
+  if (freshest != nullptr) {
+    delivered_at_ = now;
+    first_sent_at_ = freshest->sent_at;
+    const Duration interval =
+        std::max(freshest->sent_at - freshest->first_sent_at, now - freshest->delivered_at);
+    // An interval below the path's least time says nothing: acks came in a bunch.
+    if (interval > Duration{0} && interval >= rtt.least()) {
+      outcome.rate = {static_cast<double>(delivered_ - freshest->delivered) /
+                          std::chrono::duration<double>(interval).count(),
+                      freshest->app_limited};
+    }
+    outcome.delivered_at_send = freshest->delivered;
   }
   if (!any_acked_ || newest > largest_acked_) {
     any_acked_ = true;
     largest_acked_ = newest;
   }
-  detect_losses(now, rtt);
-  return {acked_, lost_, packets_lost_, newest_acked, sample};
+  detect_losses(now, rtt, outcome);
+  trim();
+  return outcome;
 }
 
 SentLedger::Outcome SentLedger::on_timer(Time now, const Rtt& rtt) {
   acked_.clear();
   lost_.clear();
-  packets_lost_ = 0;
-  if (now >= loss_deadline_) detect_losses(now, rtt);
-  return {acked_, lost_, packets_lost_, false, Duration{0}};
+  Outcome outcome;
+  if (now >= loss_deadline_) detect_losses(now, rtt, outcome);
+  return outcome;
 }
 
-void SentLedger::detect_losses(Time now, const Rtt& rtt) {
+void SentLedger::detect_losses(Time now, const Rtt& rtt, Outcome& outcome) {
   loss_deadline_ = kNever;
   const Duration delay = rtt.loss_delay();
-  std::uint64_t oldest = next_;
-  for (std::uint64_t n = oldest_in_flight_; n < next_; ++n) {
-    Packet& slot = packet(n);
+  std::uint64_t oldest = next_number();
+  for (std::uint64_t n = oldest_in_flight_; n < next_number(); ++n) {
+    Packet& slot = packets_[n];
     if (slot.fate != Fate::in_flight) continue;
     if (any_acked_ && n < largest_acked_) {
       if (largest_acked_ - n >= kReorderingPackets || slot.sent_at + delay <= now) {
-        lose(slot);
+        lose(slot, outcome);
         continue;
       }
       loss_deadline_ = std::min(loss_deadline_, slot.sent_at + delay);
     }
     oldest = std::min(oldest, n);
+    if (!any_acked_ || n > largest_acked_) break;  // nothing beyond can be lost by now
   }
   oldest_in_flight_ = oldest;
+  if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
 }
 
 Time SentLedger::probe_deadline(const Rtt& rtt, Duration ack_delay) const {
@@ -110,9 +178,9 @@ Time SentLedger::probe_deadline(const Rtt& rtt, Duration ack_delay) const {
          std::min(first * (1U << probes_), std::max<Duration>(first, kSlowestProbe));
 }
 
-const std::vector<ReliableRef>& SentLedger::oldest_reliable() const {
-  static const std::vector<ReliableRef> kNone;
-  return eliciting_in_flight_ == 0 ? kNone : packet(oldest_in_flight_).reliable;
+const std::vector<SentRef>& SentLedger::oldest_refs() const {
+  static const std::vector<SentRef> kNone;
+  return eliciting_in_flight_ == 0 ? kNone : packets_[oldest_in_flight_].refs;
 }
 
 }  // namespace kwind::link

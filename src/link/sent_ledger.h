@@ -1,60 +1,90 @@
 // What was sent in which packet until its fate is known; decides what is lost (RFC 9002, section
-// 6). Fed by Link, which repeats the reliable messages of lost packets. One link, one thread.
+// 6), and samples how fast packets arrive. Fed by Link, which repeats the reliable messages of lost
+// packets. One link, one thread.
 //
-// Invariant 1: a packet is in flight, acked or lost, and leaves "in flight" once.
+// Invariant 1: a packet is in flight, acked, lost or skipped; it leaves "in flight" once. A lost one
+//   may be acked late.
 // Invariant 2: packets with messages are sent only while fewer than kMostInFlight numbers lie
-// between
-//   the oldest packet in flight and the next one, so that 16-bit numbers are never ambiguous.
+//   between the oldest packet in flight and the next one, so that 16-bit numbers are never
+//   ambiguous.
 #pragma once
 #include <cstdint>
 #include <vector>
 
 #include "ack_block.h"
+#include "kwind/bits/errors.h"
 #include "kwind/bits/time.h"
 #include "packet_number.h"
 #include "rtt.h"
+#include "slot_ring.h"
 
 namespace kwind::link {
 
-/// One reliable message inside a packet.
-struct ReliableRef {
+/// One thing inside a packet whose fate matters.
+struct SentRef {
+  enum class Kind : std::uint8_t { reliable, sequenced, token, window, close, mtu_probe };
+  Kind kind = Kind::reliable;
   std::uint8_t channel = 0;
-  std::uint64_t index = 0;
+  std::uint16_t first_chunk = 0;
+  std::uint16_t chunks = 0;   ///< 0: a whole message
+  std::uint64_t index = 0;    ///< message, origin's key, token, or size of the probe
+};
+
+/// How fast packets arrived, by the acks: Cheng et al., draft-cheng-iccrg-delivery-rate-estimation.
+struct RateSample {
+  double bytes_per_s = 0;    ///< 0: no sample
+  bool app_limited = false;  ///< a lower bound: the sender had no more to send
 };
 
 class SentLedger {
  public:
-  /// At 1200 bytes a packet, a peer that never acks pins at most 256 x 1200 B = 300 KiB.
-  static constexpr std::uint64_t kMostInFlight = 256;
+  /// At 1472 bytes a packet, a peer that never acks pins at most 512 x 1472 B = 736 KiB.
+  static constexpr std::uint64_t kMostInFlight = 512;
 
-  SentLedger() : packets_(2 * kMostInFlight) {}
-
-  [[nodiscard]] std::uint64_t next_number() const { return next_; }
+  [[nodiscard]] std::uint64_t next_number() const { return packets_.end(); }
+  [[nodiscard]] std::uint64_t oldest_in_flight() const { return oldest_in_flight_; }
+  /// Newest number acked plus one: how many low bits a number needs is counted from here.
+  [[nodiscard]] std::uint64_t after_largest_acked() const {
+    return any_acked_ ? largest_acked_ + 1 : 0;
+  }
   /// Whether a packet with messages may be sent (invariant 2).
-  [[nodiscard]] bool has_room() const { return next_ - oldest_in_flight_ < kMostInFlight; }
-  /// Whether any packet may be sent: its record would not push out one that is in flight.
-  [[nodiscard]] bool has_slot() const { return next_ - oldest_in_flight_ < packets_.size(); }
+  [[nodiscard]] bool has_room() const { return next_number() - oldest_in_flight_ < kMostInFlight; }
+  /// Whether any packet may be sent: acks and probes have some more room.
+  [[nodiscard]] bool has_slot() const {
+    return next_number() - oldest_in_flight_ < 2 * kMostInFlight;
+  }
   [[nodiscard]] bool anything_in_flight() const { return eliciting_in_flight_ > 0; }
+  [[nodiscard]] std::size_t bytes_in_flight() const { return bytes_in_flight_; }
+  /// Share of packets lost of late, 0 to 1.
+  [[nodiscard]] double loss() const { return loss_; }
+  /// Bytes acked so far; rounds are measured with it.
+  [[nodiscard]] std::uint64_t delivered() const { return delivered_; }
 
-  /// Starts the record of the next packet; add_reliable() and sent() complete it. Requires:
-  /// has_slot().
-  void begin();
-  void add_reliable(ReliableRef ref) { packet(next_).reliable.push_back(ref); }
+  /// Leaves a number out: an ack of it is a lie.
+  void skip();
+  /// Starts the record of the next packet; add() and sent() complete it. Requires: has_slot().
+  void begin() { pending_.clear(); }
+  void add(const SentRef& ref) { pending_.push_back(ref); }
   /// The packet left. `eliciting`: it asks for an ack.
-  void sent(Time now, bool eliciting);
+  void sent(Time now, std::size_t bytes, bool eliciting, bool app_limited);
 
   /// What an ack block or a timer brought about. Borrowed until the next call.
   struct Outcome {
-    const std::vector<ReliableRef>& acked;
-    const std::vector<ReliableRef>& lost;
-    std::uint64_t packets_lost;
-    bool newest_acked;  ///< the block's largest packet was in flight and asked for an ack: rtt is a
-                        ///< sample
-    Duration rtt;
+    Errc error = Errc::none;  ///< bad_ack: a skipped packet was acked
+    std::size_t packets_lost = 0;
+    std::size_t bytes_acked = 0;
+    std::size_t bytes_lost = 0;   ///< probes of the path's MTU are not counted
+    bool newest_acked = false;  ///< the block's largest packet was in flight and asked for an ack
+    Duration rtt{0};            ///< then: a sample
+    RateSample rate{};
+    std::uint64_t delivered_at_send = 0;  ///< of the newest packet acked
+    Time newest_lost_sent_at{};           ///< with packets_lost
   };
   Outcome on_ack(Time now, const AckBlock& block, const Rtt& rtt);
   /// Lets the loss timer act. The probe timer is Link's business.
   Outcome on_timer(Time now, const Rtt& rtt);
+  [[nodiscard]] const std::vector<SentRef>& acked() const { return acked_; }
+  [[nodiscard]] const std::vector<SentRef>& lost() const { return lost_; }
 
   /// When on_timer() has something to do.
   [[nodiscard]] Time loss_deadline() const { return loss_deadline_; }
@@ -62,35 +92,46 @@ class SentLedger {
   [[nodiscard]] Time probe_deadline(const Rtt& rtt, Duration ack_delay) const;
   /// A probe was sent: the next one waits twice as long.
   void probe_sent() { probes_ += probes_ < 6 ? 1 : 0; }
-  /// The reliable messages of the oldest packet in flight: what a probe should carry.
-  [[nodiscard]] const std::vector<ReliableRef>& oldest_reliable() const;
+  [[nodiscard]] unsigned probes() const { return probes_; }
+  /// What the oldest packet in flight carried: what a probe should carry.
+  [[nodiscard]] const std::vector<SentRef>& oldest_refs() const;
 
  private:
-  enum class Fate : std::uint8_t { unused, in_flight, settled };
+  enum class Fate : std::uint8_t { settled, in_flight, lost, skipped };
   struct Packet {
-    Fate fate = Fate::unused;
+    Fate fate = Fate::settled;
+    bool app_limited = false;
+    std::uint16_t bytes = 0;
     Time sent_at{};
-    std::vector<ReliableRef> reliable;
+    std::uint64_t delivered = 0;
+    Time delivered_at{};
+    Time first_sent_at{};
+    std::vector<SentRef> refs;
   };
 
-  Packet& packet(std::uint64_t number) { return packets_[number % packets_.size()]; }
-  const Packet& packet(std::uint64_t number) const { return packets_[number % packets_.size()]; }
   void settle(Packet& packet);
-  void lose(Packet& packet);
-  void detect_losses(Time now, const Rtt& rtt);
+  void lose(Packet& packet, Outcome& outcome);
+  void detect_losses(Time now, const Rtt& rtt, Outcome& outcome);
+  void trim();
+  void note_loss(double lost);
 
-  std::vector<Packet> packets_;  // by number modulo its size
-  std::uint64_t next_ = 0;
-  std::uint64_t oldest_in_flight_ = 0;  // next_ if there is none
+  SlotRing<Packet> packets_;  // by number
+  std::vector<SentRef> pending_;
+  std::uint64_t oldest_in_flight_ = 0;  // next_number() if there is none
   std::uint64_t eliciting_in_flight_ = 0;
+  std::size_t bytes_in_flight_ = 0;
   bool any_acked_ = false;
   std::uint64_t largest_acked_ = 0;
   Time loss_deadline_ = kNever;
   Time last_eliciting_{};
   unsigned probes_ = 0;
-  std::vector<ReliableRef> acked_;
-  std::vector<ReliableRef> lost_;
-  std::uint64_t packets_lost_ = 0;
+  std::uint64_t delivered_ = 0;
+  Time delivered_at_{};
+  Time first_sent_at_{};
+  double loss_ = 0;
+  std::uint64_t fates_ = 0;
+  std::vector<SentRef> acked_;
+  std::vector<SentRef> lost_;
 };
 
 }  // namespace kwind::link

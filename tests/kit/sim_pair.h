@@ -30,7 +30,22 @@ struct SimPairOptions {
   std::set<std::size_t> repeat;  ///< datagrams to deliver twice
   std::set<std::size_t> delay;   ///< datagrams to deliver 300 ms later
   std::function<void(std::size_t, std::vector<std::byte>&)> alter;  ///< may change any datagram
+  link::Mode mode = link::Mode::sealed;
+  std::function<void(link::LinkOptions&)> adjust{};          ///< of both links
+  std::function<void(link::ListenerOptions&)> adjust_door{};
+  std::function<void(link::ConnectOptions&)> adjust_client{};
 };
+
+inline bits::Secret32 secret_of(std::uint64_t seed) {
+  bits::Secret32 secret;
+  for (std::size_t i = 0; i < 8; ++i) secret.bytes()[i] = static_cast<std::byte>(seed >> (8 * i));
+  return secret;
+}
+/// The key pair of the server in tests.
+inline const link::KeyPair& server_key() {
+  static const link::KeyPair key = link::KeyPair::from_secret(secret_of(0x5a17));
+  return key;
+}
 
 class SimPair {
  public:
@@ -38,12 +53,16 @@ class SimPair {
       : options_(options),
         up_(options.conditions, options.seed),
         down_(options.conditions, ~options.seed),
-        listener_({test_identity(), key_of(options.seed), 4, 0}) {
+        listener_(door_options(options)) {
     link_options_.channels = options.channels;
     link_options_.tags = 4;
     link_options_.handshake_timeout = std::chrono::seconds(20);
-    client_.emplace(
-        link::Link::connect(test_identity(), options.seed * 77 + 5, link_options_, now_));
+    link_options_.seed = options.seed;
+    if (options.adjust) options.adjust(link_options_);
+    link::ConnectOptions who{test_identity(), secret_of(options.seed * 77 + 5)};
+    if (options.mode == link::Mode::sealed) who.server_key = server_key().public_key;
+    if (options.adjust_client) options.adjust_client(who);
+    client_.emplace(link::Link::connect(std::move(who), link_options_, now_));
   }
 
   using OnEvent = std::function<void(bool at_server, const link::Event&)>;
@@ -70,18 +89,23 @@ class SimPair {
   [[nodiscard]] bool has_server() const { return server_.has_value(); }
   link::Listener& listener() { return listener_; }
   [[nodiscard]] std::size_t datagrams() const { return datagrams_; }
+  /// What the server sent to addresses at which the client is not.
+  [[nodiscard]] std::size_t bytes_elsewhere() const { return bytes_elsewhere_; }
   /// The last datagram that the client or the server put on the wire.
   [[nodiscard]] const std::vector<std::byte>& last(bool from_server) const {
     return last_[from_server ? 1 : 0];
   }
+  /// The client's datagrams come from another address from now on.
+  void move_client(const Endpoint& to) { client_address_ = to; }
   static constexpr Endpoint client_address() { return Endpoint::v4(127, 0, 0, 2, 5000); }
   static constexpr Endpoint server_address() { return Endpoint::v4(127, 0, 0, 1, 4000); }
 
  private:
-  static bits::Key128 key_of(std::uint64_t seed) {
-    bits::Key128 key{};
-    for (std::size_t i = 0; i < 8; ++i) key[i] = static_cast<std::byte>(seed >> (8 * i));
-    return key;
+  static link::ListenerOptions door_options(const SimPairOptions& options) {
+    link::ListenerOptions door{test_identity(), secret_of(options.seed), 4, 0};
+    if (options.mode == link::Mode::sealed) door.key = server_key();
+    if (options.adjust_door) options.adjust_door(door);
+    return door;
   }
 
   struct Late {
@@ -103,7 +127,7 @@ class SimPair {
     if (options_.repeat.contains(number)) push(from_server, bytes);
   }
   void push(bool from_server, const std::vector<std::byte>& bytes) {
-    (from_server ? down_ : up_).push(now_, client_address(), server_address(), bytes);
+    (from_server ? down_ : up_).push(now_, client_address_, server_address(), bytes);
   }
 
   void pump(const OnEvent& on_event) {
@@ -127,17 +151,21 @@ class SimPair {
 
   void to_server(const std::vector<std::byte>& bytes, const OnEvent& on_event) {
     if (link::Listener::is_handshake(bytes)) {
-      std::array<std::byte, link::kMaxDatagramBytes> reply{};
-      const auto outcome = listener_.receive(now_, client_address(), bytes, reply);
+      std::array<std::byte, link::kBaseDatagramBytes> reply{};
+      const auto outcome = listener_.receive(now_, client_address_, bytes, reply);
       if (outcome.reply_bytes > 0) {
         put(true,
             {reply.begin(), reply.begin() + static_cast<std::ptrdiff_t>(outcome.reply_bytes)});
       }
       if (outcome.admission) {
-        server_.emplace(link::Link::accept(*outcome.admission, link_options_, now_));
+        server_.emplace(link::Link::accept(*outcome.admission, client_address_, link_options_, now_));
       }
     } else if (server_) {
-      server_->receive(now_, bytes);
+      const bool was_opening = server_->state() == link::State::opening;
+      server_->receive_from(now_, client_address_, bytes);
+      if (was_opening && server_->state() == link::State::open) {
+        KWIND_ASSERT(listener_.opened(now_, server_->id()) == Errc::none);
+      }
       drain(*server_, true, on_event);
     }
   }
@@ -147,6 +175,10 @@ class SimPair {
     drain(link, is_server, on_event);
     std::array<std::byte, link::kMaxDatagramBytes> out{};
     while (const std::size_t size = link.poll_datagram(now_, out)) {
+      if (is_server && link.destination() != client_address_) {
+        bytes_elsewhere_ += size;  // nobody is there
+        continue;
+      }
       put(is_server, {out.begin(), out.begin() + static_cast<std::ptrdiff_t>(size)});
     }
   }
@@ -157,6 +189,7 @@ class SimPair {
   }
 
   SimPairOptions options_;
+  Endpoint client_address_ = client_address();
   Time now_ = at(Duration{0});
   io::sim::Lane up_;
   io::sim::Lane down_;
@@ -166,6 +199,7 @@ class SimPair {
   std::optional<link::Link> server_;
   std::vector<Late> late_;
   std::size_t datagrams_ = 0;
+  std::size_t bytes_elsewhere_ = 0;
   std::array<std::vector<std::byte>, 2> last_;
   int stuck_ = 0;
 };

@@ -27,13 +27,13 @@ enum class Verdict : std::uint8_t {
   X(too_long, 4, Verdict::drop, "a text or list is longer than its stated maximum")                  \
   X(text_encoding, 5, Verdict::drop, "a text is not valid UTF-8")                                    \
   X(unknown_form, 6, Verdict::drop, "the first byte is not a datagram form of this link version")    \
-  X(bad_check, 7, Verdict::drop, "the keyed check of the datagram does not match")                   \
+  X(bad_check, 7, Verdict::drop, "the datagram's seal or keyed check does not match")                \
   X(replayed, 8, Verdict::drop, "the packet number was seen before or is too old to tell")           \
   X(unknown_connection, 9, Verdict::drop, "no connection has this id or comes from this address")    \
   X(unknown_frame, 10, Verdict::close, "a frame kind is not in this link version")                   \
   X(unknown_channel, 11, Verdict::close, "a frame names a channel that the protocol does not have")  \
   X(bad_ack, 12, Verdict::close, "the peer acknowledged a packet that was never sent")               \
-  X(window_exceeded, 13, Verdict::close, "the peer sent more ordered messages than the window holds") \
+  X(window_exceeded, 13, Verdict::close, "the peer sent more on a reliable channel than its window holds") \
   X(unknown_kind, 14, Verdict::drop, "the message kind is not in the protocol")                      \
   X(wrong_direction, 15, Verdict::drop, "the message kind is not sent in this direction")            \
   X(rate_limited, 16, Verdict::drop, "the message came faster than the protocol's `at most`")        \
@@ -44,16 +44,32 @@ enum class Verdict : std::uint8_t {
   X(protocol_name, 21, Verdict::refuse, "the peers speak protocols of different names")              \
   X(schema_mismatch, 22, Verdict::refuse, "the peers were built from different descriptions")        \
   X(server_full, 23, Verdict::refuse, "the server has no free place")                                \
+  X(wrong_key, 24, Verdict::refuse, "the client holds another public key than this server's")        \
+  X(mode_differs, 25, Verdict::refuse, "one peer seals its datagrams, the other is in clear mode")   \
+  X(ticket_missing, 26, Verdict::refuse, "the server asks for a ticket")                             \
+  X(ticket_invalid, 27, Verdict::refuse, "the ticket is not one that this server accepts")           \
+  X(ticket_expired, 28, Verdict::refuse, "the ticket has expired, or is not valid yet")              \
+  X(ticket_used, 29, Verdict::refuse, "the ticket was used before")                                  \
   X(timeout, 30, Verdict::close, "nothing was heard from the peer for the stated time")              \
   X(handshake_timeout, 31, Verdict::close, "the server did not answer")                              \
   X(closed_by_peer, 32, Verdict::close, "the peer closed the connection")                            \
   X(closed_here, 33, Verdict::close, "this side closed the connection")                              \
+  X(server_restarted, 34, Verdict::close, "the server does not know this connection: it was restarted") \
+  X(replaced, 35, Verdict::close, "the client came back on a new connection")                        \
+  X(seal_exhausted, 36, Verdict::close, "too many forged datagrams for one key")                     \
+  X(split_too_large, 37, Verdict::close, "the peer started a message beyond the stated limit")       \
+  X(server_busy, 38, Verdict::refuse, "too many attempts from this address are under way")           \
+  X(comeback_unknown, 39, Verdict::refuse, "the right to come back was used, or has expired")        \
   X(closed, 40, Verdict::report, "the connection is not open")                                       \
   X(queue_full, 41, Verdict::report, "the channel's send queue is at its limit")                     \
-  X(message_too_large, 42, Verdict::report, "the message does not fit into one datagram")            \
+  X(message_too_large, 42, Verdict::report, "the message is larger than its channel carries")         \
   X(out_of_range, 43, Verdict::report, "a value to be sent is outside its range")                    \
   X(no_such_peer, 44, Verdict::report, "no connection has this number")                              \
   X(unknown_to_peer, 45, Verdict::report, "the agreed version of the protocol does not have the message") \
+  X(bad_key, 46, Verdict::report, "a key is 43 characters of base64url")                             \
+  X(ticket_table_full, 47, Verdict::refuse, "the table of used tickets is full")                     \
+  X(incomplete, 48, Verdict::drop, "pieces of a message were given up: too old, or no room")         \
+  X(bad_piece, 49, Verdict::close, "pieces of a message contradict each other or the channel")       \
   X(address_in_use, 50, Verdict::report, "another program is using the address and port")            \
   X(bad_address, 51, Verdict::report, "the address cannot be understood or does not exist here")     \
   X(no_permission, 52, Verdict::report, "the system does not permit this address or port")           \

@@ -65,6 +65,13 @@ class Reader {
   /// False, with ok() false, if fewer are left. Requires: target has room for them.
   bool get_bits(std::span<std::byte> target, std::size_t bits);
 
+  /// Passes over `bits` bits. Past the end as get(). O(1).
+  void skip(std::size_t bits) {
+    if (bits > left_bits_) return set_failed();
+    at_bits_ += bits;
+    left_bits_ -= bits;
+  }
+
   [[nodiscard]] bool ok() const { return !failed_; }
   [[nodiscard]] std::size_t left_bits() const { return left_bits_; }
   void set_failed() {

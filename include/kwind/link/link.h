@@ -8,8 +8,13 @@
 #include <string>
 #include <string_view>
 
+#include "kwind/bits/endpoint.h"
 #include "kwind/bits/errors.h"
+#include "kwind/bits/secret.h"
 #include "kwind/bits/time.h"
+#include "kwind/bits/writer.h"
+#include "kwind/link/admission.h"
+#include "kwind/link/keys.h"
 #include "kwind/link/spec.h"
 
 namespace kwind::link {
@@ -27,14 +32,27 @@ struct Event {
   enum class Kind : std::uint8_t {
     opened,   ///< messages may be sent now
     message,  ///< channel, payload, bits
+    fill,     ///< payload, bits: what the peer's Filler wrote
+    acked,    ///< token: the packet with that fill arrived; may follow `lost`
+    lost,     ///< token: it did not, it seems
     closed,   ///< code and text; the last event
   };
   Kind kind = Kind::opened;
   std::uint8_t channel = 0;
   std::span<const std::byte> payload;  ///< valid until the next call of receive() or poll_event()
   std::size_t bits = 0;
+  std::uint64_t token = 0;
   Errc code = Errc::none;
   std::string_view text;  ///< valid as long as the link
+};
+
+/// Who fills space in datagrams with bits of its own, and wants to know what became of them.
+class Filler {
+ public:
+  virtual ~Filler() = default;
+  /// Writes at most out.room_bits() bits, and returns the token under which it hears of them; nothing
+  /// if there is nothing (more) to say, `out` then untouched.
+  virtual std::optional<std::uint64_t> fill(Time now, bits::Writer& out) = 0;
 };
 
 /// Counters since the start; durations are the current estimates.
@@ -46,32 +64,55 @@ struct Stats {
   std::uint64_t messages_sent = 0;      ///< handed to send()
   std::uint64_t messages_received = 0;  ///< handed out as events
   std::uint64_t packets_lost = 0;       ///< declared lost (RFC 9002, 6.1)
-  std::uint64_t messages_repeated = 0;  ///< reliable and ordered ones sent once more
+  std::uint64_t messages_repeated = 0;  ///< reliable and ordered ones sent again after a loss
+  /// Copies sent before a loss was known: of small reliable messages on lossy paths, and of
+  /// `repeat` channels.
+  std::uint64_t messages_repeated_early = 0;
   std::uint64_t messages_stale = 0;  ///< sequenced messages older than the last delivered: dropped
   std::uint64_t messages_doubled = 0;    ///< reliable and ordered ones that had arrived before
-  std::uint64_t messages_expired = 0;    ///< unsent ones given up for newer ones (outbox_bytes)
+  std::uint64_t messages_expired = 0;    ///< given up: stale before they were sent, or no room
+  std::uint64_t messages_incomplete = 0;  ///< split ones of which pieces never came
   std::uint64_t overhead_bits_sent = 0;  ///< handshake, headers, acks, checks, padding
   CauseCounts drops;                     ///< datagrams received and not accepted, by cause
   Duration smoothed_rtt{0};
   Duration rtt_variation{0};
   Duration least_rtt{0};
+  double loss = 0;         ///< share of packets lost lately, 0 to 1
+  Duration queue{0};       ///< what seems to stand in the path's queue
+  double rate = 0;         ///< bytes a second that the path is thought to carry
+  std::size_t window = 0;  ///< bytes that may be in flight
+  std::size_t in_flight = 0;
+  std::size_t mtu = kBaseDatagramBytes;  ///< largest datagram in use
+  std::uint64_t path_changes = 0;        ///< addresses of the peer that have proven themselves
+  std::uint64_t key_changes = 0;         ///< of the keys with which this end seals
 };
 
-/// The server's half of a finished handshake; from Listener::receive.
-struct Admission {
-  ConnectionId id{};
-  std::uint64_t client_nonce = 0;
-  std::uint64_t server_nonce = 0;
-  std::uint16_t version = 0;  ///< the agreed version of the protocol
+struct ConnectOptions {
+  Identity identity;
+  /// 32 random bytes, new for each attempt: keys are made from them.
+  bits::Secret32 seed;
+  /// The server's. Absent: clear mode, which works only with a server in clear mode.
+  std::optional<PublicKey> server_key{};
+  Carrier carrier = Carrier::datagrams;
+  bool aes = true;       ///< AES-256-GCM where both ends have the hardware
+  std::string ticket{};  ///< from the login, if the server asks for one. Never in clear mode.
+  std::optional<bits::Secret32> comeback{};  ///< of an earlier connection; instead of a ticket
+};
+
+/// The right to come back once with the same identity after a break.
+struct Comeback {
+  bits::Secret32 secret;
+  Duration good_for{0};  ///< after the end of the connection
 };
 
 class Link {
  public:
-  /// The client's end. Starts the handshake with the first poll_datagram(). `nonce` must be 64
-  /// random bits, new for each attempt.
-  static Link connect(Identity identity, std::uint64_t nonce, LinkOptions options, Time now);
-  /// The server's end of an admitted connection.
-  static Link accept(const Admission& admission, LinkOptions options, Time now);
+  /// The client's end. Starts the handshake with the first poll_datagram(). Requires: a server key
+  /// for a ticket or a comeback.
+  static Link connect(ConnectOptions who, LinkOptions options, Time now);
+  /// The server's end of an admitted connection, whose client is at `peer`.
+  static Link accept(const Admission& admission, const Endpoint& peer, LinkOptions options,
+                     Time now);
 
   Link(Link&&) noexcept;
   Link& operator=(Link&&) noexcept;
@@ -82,10 +123,17 @@ class Link {
   /// `close` closes. Drain poll_event() after each call: a datagram is refused with queue_full
   /// while events wait that hold more than 512 KiB.
   Errc receive(Time now, std::span<const std::byte> datagram);
+  /// The same for the server's end, whose client may change its address: data goes on to the old one
+  /// until the new one has answered a challenge.
+  Errc receive_from(Time now, const Endpoint& from, std::span<const std::byte> datagram);
 
   /// Writes the next datagram to send into `out`, at least kMaxDatagramBytes long, and returns its
   /// length, or 0 if there is none now. Call until 0.
   [[nodiscard]] std::size_t poll_datagram(Time now, std::span<std::byte> out);
+  /// Where the datagram of the last poll_datagram() goes: the server's end only.
+  [[nodiscard]] const Endpoint& destination() const;
+  /// The client's address that has proven itself: the server's end only.
+  [[nodiscard]] const Endpoint& peer() const;
 
   [[nodiscard]] std::optional<Event> poll_event();
 
@@ -97,11 +145,20 @@ class Link {
 
   /// Queues the first `bits` bits of `payload` (copied) on `channel`. `tag`, below
   /// LinkOptions::tags, is where bits_sent() accounts them, repeats included. Errors: closed;
-  /// message_too_large; queue_full (reliable and ordered channels: nothing was queued, try
-  /// again when acks have made room). Unreliable and sequenced messages never fail for lack of
-  /// room: those still unsent are dropped, and counted as expired, when newer ones need it.
+  /// message_too_large; queue_full (reliable and ordered channels, as ChannelSpec::at_limit says:
+  /// nothing was queued, try again when acks have made room). Unreliable and sequenced messages never
+  /// fail for lack of room: those still unsent are dropped, and counted as expired, when newer ones
+  /// need it or they are stale.
   [[nodiscard]] Errc send(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
                           std::size_t bits);
+
+  /// Bytes that state may take of the path from now until about the next tick: what the window and
+  /// the pace leave, less what already waits in front of it. O(channels).
+  [[nodiscard]] std::size_t budget(Time now) const;
+
+  /// Lets `filler` (borrowed, nullptr for none) fill what is free in the next `datagrams` datagrams
+  /// after urgent messages and before others. Call it each tick.
+  void offer_fill(Filler* filler, std::size_t datagrams);
 
   /// Delivers the reliable and ordered messages still queued (for at most LinkOptions::linger),
   /// then tells the peer, with at most 96 bytes of `reason`, and ends with Event::closed, code
@@ -110,6 +167,17 @@ class Link {
 
   [[nodiscard]] State state() const;
   [[nodiscard]] std::uint16_t version() const;  ///< agreed version of the protocol; 0 before
+  /// Agreed code set: 0 the built-in one, else place in the client's list plus one.
+  [[nodiscard]] std::uint8_t code_set() const;
+  [[nodiscard]] ConnectionId id() const;
+  /// "ChaCha20-Poly1305", "AES-256-GCM" or "clear".
+  [[nodiscard]] std::string_view protection() const;
+  /// Client: whether the server took this connection for an earlier one's return.
+  [[nodiscard]] bool returned() const;
+  /// Client: whether the server answered the hello, so that its silence afterwards is its own.
+  [[nodiscard]] bool cookie_heard() const;
+  /// Client: how to come back after a break, if the server permits it.
+  [[nodiscard]] std::optional<Comeback> comeback() const;
   [[nodiscard]] const Stats& stats() const;
   /// Bits of messages and their frame heads sent so far, by tag.
   [[nodiscard]] std::span<const std::uint64_t> bits_sent() const;

@@ -8,16 +8,28 @@
 #include <vector>
 
 #include "kwind/bits/endpoint.h"
+#include "kwind/bits/secret.h"
+#include "kwind/link/admission.h"
+#include "kwind/link/keys.h"
 #include "kwind/link/link.h"
 #include "kwind/link/spec.h"
+#include "kwind/link/ticket_gate.h"
 
 namespace kwind::link {
 
 struct ListenerOptions {
   Identity identity;
-  bits::Key128 secret{};      ///< 16 random bytes; cookies and nonces are made from it
+  bits::Secret32 secret;      ///< 32 random bytes; cookies and ephemeral keys are made from it
   std::size_t capacity = 64;  ///< most connections at once, 1 to 65536
-  std::uint8_t number = 0;    ///< which server of several on one machine; part of connection ids
+  std::uint8_t number = 0;    ///< which server of several on one machine, 0 to 15; part of ids
+  std::optional<KeyPair> key{};        ///< absent: clear mode, and only that
+  bool aes = true;                     ///< AES-256-GCM where both ends have the hardware
+  const TicketGate* gate = nullptr;    ///< asks for tickets, and checks them; borrowed
+  std::int64_t unix_at_zero = 0;       ///< seconds since 1970 when Time was 0, for tickets
+  std::size_t used_tickets = 100000;   ///< most ids of used tickets kept until they expire
+  std::size_t pending_per_address = 16;  ///< most admissions of one address not yet opened
+  /// How long after a connection ended a client may come back; 0: not at all. At most 18 hours.
+  Duration comeback = Duration{0};
 };
 
 class Listener {
@@ -35,41 +47,76 @@ class Listener {
   /// The connection id of a client's datagram. Errors: truncated, unknown_form.
   [[nodiscard]] static Result<ConnectionId> connection_of(std::span<const std::byte> datagram);
 
-  /// Answers a handshake datagram. `reply` must be kMaxDatagramBytes long; what is written into it
-  /// is never longer than `datagram`. O(1).
+  /// Answers a handshake datagram. `reply` must be kBaseDatagramBytes long; what is written into it
+  /// is never longer than `datagram`. O(1); one key exchange for an offer whose cookie fits, none
+  /// otherwise.
   Outcome receive(Time now, const Endpoint& from, std::span<const std::byte> datagram,
                   std::span<std::byte> reply);
 
-  /// Gives the place of a connection free again. To be called when its link is closed.
-  void forget(ConnectionId id);
+  /// What a datagram for a connection that is not known here is answered with, so that the client of
+  /// a restarted server learns of it: 0, or fewer bytes than it has.
+  std::size_t answer_unknown(std::span<const std::byte> datagram, std::span<std::byte> reply) const;
 
-  [[nodiscard]] std::size_t connections() const { return by_hello_.size(); }
+  /// The client's first datagram opened: the connection exists. Its ticket, or its right to come
+  /// back, counts as used from now on. Errors: ticket_used, ticket_table_full, comeback_unknown:
+  /// the connection must end.
+  Errc opened(Time now, ConnectionId id);
+
+  /// Gives the place of a connection free again. To be called when its link is closed. With
+  /// `may_return` its client may come back while ListenerOptions::comeback lasts.
+  void forget(Time now, ConnectionId id, bool may_return = false);
+
+  [[nodiscard]] std::size_t connections() const { return options_.capacity - free_.size(); }
   [[nodiscard]] std::size_t capacity() const { return options_.capacity; }
 
  private:
-  struct HelloKey {
+  struct OfferKey {
     Endpoint from;
-    std::uint64_t client_nonce;
-    friend bool operator==(const HelloKey&, const HelloKey&) = default;
+    PublicKey ephemeral;
+    friend bool operator==(const OfferKey&, const OfferKey&) = default;
   };
-  struct HelloHash {
-    std::size_t operator()(const HelloKey& key) const noexcept {
-      return std::hash<Endpoint>()(key.from) ^ static_cast<std::size_t>(key.client_nonce);
-    }
+  struct OfferHash {
+    std::size_t operator()(const OfferKey& key) const noexcept;
   };
   struct Slot {
     std::uint8_t generation = 0;
-    std::optional<HelloKey> used_by;
+    bool used = false;
+    std::optional<OfferKey> pending{};  // until opened
+    std::vector<std::byte> reply{};     // to copies of the offer, until opened
+    std::shared_ptr<const Claims> claims{};
+    std::optional<bits::Digest128> came_by{};  // the comeback that its offer brought
+    std::optional<bits::Digest128> comeback{};  // its own
+  };
+  struct Comeback {
+    ConnectionId id{};
+    std::shared_ptr<const Claims> claims{};
+    Time until = kNever;
   };
 
-  Result<std::size_t> common_version(const Identity& theirs, std::string& why) const;
-  ConnectionId take_slot(const HelloKey& key);
+  struct Said;  // an offer as it was understood
+  Outcome hear_hello(Time now, const Endpoint& from, std::span<const std::byte> datagram,
+                     std::span<std::byte> reply) const;
+  Outcome hear_offer(Time now, const Endpoint& from, std::span<const std::byte> datagram,
+                     std::span<std::byte> reply);
+  Result<Admission> decide(Time now, const Said& said, std::string& why);
+  ConnectionId take_place(const OfferKey& key);
+  [[nodiscard]] std::size_t place_of(ConnectionId id) const;
+  [[nodiscard]] bits::Digest128 gone_token(ConnectionId id) const;
+  void no_longer_pending(Slot& slot);
+  void sweep(Time now);
 
   ListenerOptions options_;
-  std::unordered_map<HelloKey, Admission, HelloHash> by_hello_;
+  std::unordered_map<OfferKey, std::size_t, OfferHash> pending_;
+  std::unordered_map<Endpoint, std::size_t> pending_by_address_;  // port 0
+  struct DigestHash {
+    std::size_t operator()(const bits::Digest128& digest) const noexcept;
+  };
+  std::unordered_map<bits::Digest128, std::int64_t, DigestHash> used_tickets_;  // until, unix time
+  std::unordered_map<bits::Digest128, Comeback, DigestHash> comebacks_;
   std::vector<Slot> slots_;
   std::vector<std::uint16_t> free_;
-  std::uint64_t admitted_ = 0;
+  std::uint64_t offers_ = 0;
+  Time next_sweep_{};
 };
 
 }  // namespace kwind::link

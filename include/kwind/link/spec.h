@@ -1,6 +1,8 @@
 // What a link is told at its start: channels, limits, who both ends are. Plain values.
 #pragma once
 #include <cstdint>
+#include <functional>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -11,22 +13,70 @@
 namespace kwind::link {
 
 /// The layout of datagrams that this library speaks; see docs/wire-format.md.
-inline constexpr std::uint16_t kLinkVersion = 1;
-/// No datagram is larger: 1280 bytes, the least that every IPv6 path carries, less IPv6 and UDP
-/// headers (48 bytes), rounded down.
-inline constexpr std::size_t kMaxDatagramBytes = 1200;
-/// Largest payload of one message. The rest of the datagram is header, acks, frame head and check.
-inline constexpr std::size_t kMaxMessageBytes = 1104;
+inline constexpr std::uint16_t kLinkVersion = 2;
+/// What every path is trusted to carry: 1280 bytes, the least for IPv6, less IPv6 and UDP headers (48
+/// bytes), rounded down. Larger datagrams are used once a probe of their size was acked (RFC 8899).
+inline constexpr std::size_t kBaseDatagramBytes = 1200;
+/// No datagram is larger: 1500 bytes of Ethernet less IPv4 and UDP headers.
+inline constexpr std::size_t kMaxDatagramBytes = 1472;
+/// A message up to here travels in one piece in one datagram; larger ones are split.
+inline constexpr std::size_t kMaxWholeBytes = 1104;
+/// Largest message on a channel that splits.
+inline constexpr std::size_t kMaxMessageBytes = std::size_t{1} << 20;
 inline constexpr std::size_t kMaxChannels = 16;
+/// A ticket (JSON Web Token) is at most this long.
+inline constexpr std::size_t kMaxTicketBytes = 700;
 
+/// Server's number (4 bits), generation of the place (8), place (16).
 enum class ConnectionId : std::uint32_t {};
+inline constexpr unsigned kConnectionIdBits = 28;
+
+enum class Mode : std::uint8_t {
+  clear = 1,   ///< nothing is encrypted: for development, see docs/security.md
+  sealed = 2,  ///< Noise handshake, authenticated encryption of every datagram
+};
+
+/// What carries the datagrams.
+enum class Carrier : std::uint8_t {
+  datagrams = 0,  ///< UDP, or the simulated network: they get lost, doubled, reordered
+  stream = 1,     ///< TCP: each arrives once, in order, or the connection ends
+};
+
+/// Who goes first when not everything fits. State, which is what unreliable and sequenced channels
+/// carry, goes with `high` unless it is marked bulk.
+enum class Priority : std::uint8_t { high, normal, bulk };
+
+/// What happens to a message for which a channel's queue has no room.
+enum class AtLimit : std::uint8_t {
+  refuse,       ///< Link::send says queue_full
+  drop_oldest,  ///< messages not sent so far are given up, oldest first, and counted as expired
+  close,        ///< the connection ends with queue_full: this peer is too slow for the game
+};
 
 struct ChannelSpec {
   Delivery delivery = Delivery::unreliable;
   /// First version of the protocol that has it. Requires: not below that of the channel before it,
   /// so that in each version the channels are the first few.
   std::uint16_t since = 1;
+  Priority priority = Priority::normal;
+  /// Sequenced: every datagram carries the last `repeat` messages that are not acked, 1 to 8.
+  std::uint8_t repeat = 1;
+  /// Unreliable and sequenced: messages too large for a datagram are split. A lost piece loses all.
+  bool split = false;
+  std::size_t queue_messages = 4096;  ///< that wait to be sent
+  std::size_t queue_bytes = std::size_t{2} << 20;
+  /// Unreliable and sequenced channels always drop their oldest.
+  AtLimit at_limit = AtLimit::refuse;
+  /// Reliable and ordered: bytes that the peer may have sent and the game not yet taken, messages
+  /// counted with kMessageCost each. At least kMaxMessageBytes for messages of that size.
+  std::size_t window_bytes = kMaxMessageBytes + 65536;
+  /// Unreliable and sequenced: a message that waited this long to be sent is stale and given up.
+  Duration expiry = std::chrono::milliseconds(500);
 };
+/// What a message costs of a receive window beyond its bytes, so that empty ones cost something.
+inline constexpr std::size_t kMessageCost = 32;
+/// The window of every channel before its receiver has stated one.
+inline constexpr std::size_t kFirstWindowBytes = 65536;
 
 struct VersionDigest {
   std::uint16_t version = 0;
@@ -46,6 +96,8 @@ struct Identity {
   std::vector<VersionDigest> versions;  ///< 1 to 16, newest first
   /// What refusals name; it does not travel whole.
   std::vector<DeclarationDigest> declarations{};
+  /// Digests of the code sets held beside the built-in one, at most 8, best first.
+  std::vector<std::uint64_t> code_sets{};
 };
 
 struct LinkOptions {
@@ -54,12 +106,24 @@ struct LinkOptions {
   Duration timeout = std::chrono::seconds(10);  ///< silence that ends the connection
   Duration handshake_timeout = std::chrono::seconds(5);  ///< silence that ends the attempt
   Duration keepalive = std::chrono::seconds(5);          ///< longest pause between datagrams sent
-  /// Longest wait of an ack for a datagram that leaves anyway: one tick at 20 a second.
+  /// Longest wait of an ack for a datagram that leaves anyway: one tick at 20 a second. Every ack
+  /// states how long it waited.
   Duration ack_delay = std::chrono::milliseconds(50);
-  Duration linger =
-      std::chrono::seconds(1);        ///< how long close() waits for reliable and ordered messages
-  std::size_t queue_messages = 4096;  ///< send queue of each reliable or ordered channel
-  std::size_t outbox_bytes = 65536;   ///< unsent unreliable and sequenced messages, all channels
+  Duration linger = std::chrono::seconds(1);  ///< how long close() waits for reliable messages
+  /// Memory for pieces of messages on unreliable and sequenced channels; oldest given up first.
+  std::size_t reassembly_bytes = std::size_t{1} << 20;
+  bool discover_mtu = true;  ///< probe for datagrams above kBaseDatagramBytes
+  /// The sender's key is replaced after this many datagrams, or this time, whichever comes first.
+  std::uint64_t key_datagrams = std::uint64_t{1} << 20;
+  Duration key_time = std::chrono::hours(1);
+  /// Makes skipped packet numbers and path challenges unguessable. From the system in production.
+  std::uint64_t seed = 0;
+  /// Hands every datagram key to whoever sets it, for reading captures: connection, direction (true:
+  /// client to server), key phase, cipher (0 ChaCha20-Poly1305, 1 AES-256-GCM), 32 bytes. The only way
+  /// in which secrets leave; reports must show that it is set.
+  std::function<void(ConnectionId, bool up, std::uint64_t phase, std::uint8_t cipher,
+                     std::span<const std::byte>)>
+      key_log;
 };
 
 }  // namespace kwind::link

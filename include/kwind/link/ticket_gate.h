@@ -1,0 +1,28 @@
+// Whom the server lets in: what a Listener asks about the ticket in an offer. kwind/ticket/ticket.h
+// has the one that checks JSON Web Tokens. One thread.
+#pragma once
+#include <cstdint>
+#include <string>
+#include <string_view>
+
+#include "kwind/bits/errors.h"
+
+namespace kwind::link {
+
+/// What a valid ticket says.
+struct Claims {
+  std::string subject;       ///< who it is
+  std::string id;            ///< of the ticket: it counts once
+  std::int64_t expires = 0;  ///< seconds since 1970
+  std::string app;           ///< all claims, as JSON text, for the game
+};
+
+class TicketGate {
+ public:
+  virtual ~TicketGate() = default;
+  /// Errors: ticket_invalid, ticket_expired.
+  [[nodiscard]] virtual Result<Claims> check(std::string_view ticket,
+                                             std::int64_t unix_seconds) const = 0;
+};
+
+}  // namespace kwind::link

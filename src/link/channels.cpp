@@ -1,0 +1,342 @@
+#include "channels.h"
+
+#include <algorithm>
+
+namespace kwind::link {
+
+Channels::Channels(std::vector<ChannelSpec> specs, std::size_t tags, std::size_t reassembly_bytes,
+                   Carrier carrier)
+    : specs_(std::move(specs)),
+      channels_(specs_.size()),
+      carrier_(carrier),
+      reassembly_bytes_(reassembly_bytes),
+      bits_sent_(tags) {
+  KWIND_ASSERT(specs_.size() <= kMaxChannels);
+  for (std::size_t i = 0; i < specs_.size(); ++i) {
+    const ChannelSpec& spec = specs_[i];
+    KWIND_ASSERT(spec.repeat >= 1 && spec.repeat <= 8);
+    if (is_reliable(spec.delivery)) {
+      channels_[i].reliable_out = std::make_unique<ReliableSender>();
+      channels_[i].reliable_in = std::make_unique<ReliableReceiver>(
+          spec.delivery == Delivery::ordered, std::max(spec.window_bytes, kFirstWindowBytes));
+    } else {
+      channels_[i].state_out = std::make_unique<StateSender>();
+    }
+  }
+}
+
+void Channels::agree(std::uint16_t version, Carrier carrier) {
+  std::erase_if(specs_, [&](const ChannelSpec& spec) { return spec.since > version; });
+  carrier_ = carrier;
+}
+
+Priority Channels::rank(std::size_t channel) const {
+  const ChannelSpec& spec = specs_[channel];
+  if (is_reliable(spec.delivery) || spec.priority == Priority::bulk) return spec.priority;
+  return Priority::high;
+}
+
+// ---- sending ----
+
+Errc Channels::push(Time now, std::size_t channel, std::size_t tag,
+                    std::span<const std::byte> payload, std::size_t bits) {
+  KWIND_ASSERT(channel < specs_.size() && tag < bits_sent_.size() && bits <= payload.size() * 8);
+  const ChannelSpec& spec = specs_[channel];
+  const bool splits = is_reliable(spec.delivery) || spec.split;
+  if (bits > (splits ? kMaxMessageBytes : kMaxWholeBytes) * 8) return Errc::message_too_large;
+  if (is_reliable(spec.delivery)) {
+    const auto pushed = channels_[channel].reliable_out->push(spec, tag, payload, bits);
+    counts_.expired += pushed.given_up;
+    if (!pushed.taken) return Errc::queue_full;
+  } else {
+    counts_.expired += channels_[channel].state_out->push(spec, now, tag, payload, bits);
+  }
+  ++counts_.sent;
+  return Errc::none;
+}
+
+void Channels::expire(Time now) {
+  for (std::size_t i = 0; i < specs_.size(); ++i) {
+    if (channels_[i].state_out) {
+      counts_.expired += channels_[i].state_out->expire(now, specs_[i].expiry);
+    }
+  }
+}
+
+bool Channels::wants(const Allowance& allowed) const {
+  for (std::size_t i = 0; i < specs_.size(); ++i) {
+    bool permitted = false;
+    switch (rank(i)) {
+      case Priority::high: permitted = allowed.high; break;
+      case Priority::normal: permitted = allowed.normal; break;
+      case Priority::bulk: permitted = allowed.bulk; break;
+    }
+    if (!permitted) continue;
+    const Channel& channel = channels_[i];
+    if (channel.state_out ? !channel.state_out->empty() : channel.reliable_out->something_unsent()) {
+      return true;
+    }
+  }
+  return false;
+}
+
+Time Channels::next_repeat(const Allowance& allowed, Duration latest) const {
+  if (allowed.copies < 2) return kNever;
+  Time next = kNever;
+  for (std::size_t i = 0; i < specs_.size(); ++i) {
+    if (!channels_[i].reliable_out || rank(i) == Priority::bulk) continue;
+    const Time oldest = channels_[i].reliable_out->oldest_repeatable(allowed.copies);
+    if (oldest != kNever) next = std::min(next, oldest + latest);
+  }
+  return next;
+}
+
+std::size_t Channels::fill_high(FrameWriter& out, Time now, const Allowance& allowed,
+                                SentLedger& ledger) {
+  return allowed.high ? fill_rank(out, now, Priority::high, ledger) : 0;
+}
+
+std::size_t Channels::fill_rest(FrameWriter& out, Time now, const Allowance& allowed,
+                                SentLedger& ledger) {
+  std::size_t bits = 0;
+  if (allowed.normal) bits += fill_rank(out, now, Priority::normal, ledger);
+  if (allowed.bulk) bits += fill_rank(out, now, Priority::bulk, ledger);
+  return bits;
+}
+
+std::size_t Channels::fill_rank(FrameWriter& out, Time now, Priority wanted, SentLedger& ledger) {
+  std::size_t bits = 0;
+  // They take turns in going first, so that none starves beside a greedy one of its rank.
+  ++turn_;
+  for (std::size_t k = 0; k < specs_.size(); ++k) {
+    const std::size_t i = (turn_ + k) % specs_.size();
+    if (rank(i) != wanted) continue;
+    bits += channels_[i].state_out ? fill_state(out, i, ledger) : fill_reliable(out, now, i, ledger);
+  }
+  return bits;
+}
+
+std::size_t Channels::fill_state(FrameWriter& out, std::size_t channel, SentLedger& ledger) {
+  const ChannelSpec& spec = specs_[channel];
+  StateSender& sender = *channels_[channel].state_out;
+  const bool sequenced = spec.delivery == Delivery::sequenced;
+  const std::size_t kept = sequenced && carrier_ == Carrier::datagrams ? spec.repeat : 1;
+  std::size_t total = 0;
+  // Copies before what is newer than they, so that they are delivered. Of `repeat` messages that a
+  // datagram carries, those that wait now are the newest.
+  if (kept > 1) {
+    auto& recent = sender.recent();
+    const std::uint64_t fresh = sender.empty() ? 0 : 1;
+    const std::uint64_t copies = std::min<std::uint64_t>(recent.size(), kept - fresh);
+    for (std::uint64_t i = recent.end() - copies; i < recent.end(); ++i) {
+      const StateSender::Slot& slot = recent[i];
+      if (slot.acked) continue;
+      const std::size_t bits = out.copy(channel, slot.origin, slot.payload, slot.bits);
+      if (bits == 0) continue;
+      total += bits;
+      account(slot.tag, bits);
+      ++counts_.repeated_early;
+      ledger.add({SentRef::Kind::sequenced, static_cast<std::uint8_t>(channel), 0, 0,
+                  slot.origin.key()});
+    }
+  }
+  while (!sender.empty()) {
+    StateSender::Slot& slot = sender.front();
+    std::size_t bits = 0;
+    if (slot.payload.size() > kMaxWholeBytes) {
+      const std::size_t chunks = chunks_of(slot.bits);
+      bits = out.piece(channel, slot.origin, slot.next_chunk > 0, slot.payload, slot.bits,
+                       slot.next_chunk, chunks);
+      total += bits;
+      account(slot.tag, bits);
+      if (slot.next_chunk < chunks) return total;
+      sender.pop_sent(0);
+      continue;
+    }
+    bits = sequenced ? out.sequenced(channel, slot.payload, slot.bits, slot.origin)
+                     : out.unreliable(channel, slot.payload, slot.bits);
+    if (bits == 0) return total;
+    total += bits;
+    account(slot.tag, bits);
+    if (kept > 1) {
+      ledger.add({SentRef::Kind::sequenced, static_cast<std::uint8_t>(channel), 0, 0,
+                  slot.origin.key()});
+    }
+    sender.pop_sent(kept > 1 ? kept : 0);
+  }
+  return total;
+}
+
+std::size_t Channels::fill_reliable(FrameWriter& out, Time now, std::size_t channel,
+                                    SentLedger& ledger) {
+  ReliableSender& sender = *channels_[channel].reliable_out;
+  std::size_t total = 0;
+  while (const auto next = sender.peek()) {
+    std::size_t bits = 0;
+    std::size_t end = next->first_chunk;
+    if (next->whole) {
+      bits = out.reliable(channel, next->index, next->payload, next->bits);
+    } else {
+      // Not in crumbs: a piece has a head of some 50 bits.
+      if (out.room_bits() < 4 * kChunkBytes * 8 && next->end_chunk - end > 2) break;
+      bits = out.piece(channel, next->index, next->payload, next->bits, end, next->end_chunk);
+    }
+    if (bits == 0) break;
+    total += bits;
+    account(next->tag, bits);
+    if (next->repeated) ++counts_.repeated;
+    ledger.add({SentRef::Kind::reliable, static_cast<std::uint8_t>(channel),
+                static_cast<std::uint16_t>(next->first_chunk),
+                static_cast<std::uint16_t>(end - next->first_chunk), next->index});
+    sender.sent(*next, end, now);
+  }
+  return total;
+}
+
+std::size_t Channels::fill_repeats(FrameWriter& out, Time now, const Allowance& allowed,
+                                   SentLedger& ledger) {
+  std::size_t total = 0;
+  if (allowed.copies < 2) return 0;
+  for (std::size_t i = 0; i < specs_.size(); ++i) {
+    if (!channels_[i].reliable_out || rank(i) == Priority::bulk) continue;
+    ReliableSender& sender = *channels_[i].reliable_out;
+    while (const auto next = sender.peek_repeat(now, allowed.repeat_gap, allowed.copies)) {
+      const std::size_t bits = out.reliable(i, next->index, next->payload, next->bits);
+      if (bits == 0) break;
+      total += bits;
+      account(next->tag, bits);
+      ++counts_.repeated_early;
+      ledger.add({SentRef::Kind::reliable, static_cast<std::uint8_t>(i), 0, 0, next->index});
+      sender.repeated(*next, now);
+    }
+  }
+  return total;
+}
+
+bool Channels::windows_due() const {
+  return std::any_of(channels_.begin(), channels_.end(), [](const Channel& channel) {
+    return channel.reliable_in && (channel.window_again || channel.reliable_in->should_advertise());
+  });
+}
+
+std::size_t Channels::fill_windows(FrameWriter& out, SentLedger& ledger) {
+  std::size_t total = 0;
+  for (std::size_t i = 0; i < specs_.size(); ++i) {
+    Channel& channel = channels_[i];
+    if (!channel.reliable_in) continue;
+    if (!channel.window_again && !channel.reliable_in->should_advertise()) continue;
+    const std::size_t bits = out.window(i, channel.reliable_in->limit());
+    if (bits == 0) break;
+    total += bits;
+    channel.window_again = false;
+    channel.reliable_in->advertised();
+    ledger.add({SentRef::Kind::window, static_cast<std::uint8_t>(i), 0, 0, 0});
+  }
+  return total;
+}
+
+void Channels::acked(const SentRef& ref) {
+  Channel& channel = channels_[ref.channel];
+  if (ref.kind == SentRef::Kind::reliable) {
+    channel.reliable_out->acked(ref.index, ref.first_chunk, ref.chunks);
+  } else if (ref.kind == SentRef::Kind::sequenced) {
+    channel.state_out->acked(Origin(ref.index / 64, ref.index % 64));
+  }
+}
+
+void Channels::lost(const SentRef& ref) {
+  Channel& channel = channels_[ref.channel];
+  if (ref.kind == SentRef::Kind::reliable) {
+    channel.reliable_out->lost(ref.index, ref.first_chunk, ref.chunks);
+  } else if (ref.kind == SentRef::Kind::window) {
+    channel.window_again = true;
+  }
+}
+
+void Channels::resend(const SentRef& ref) {
+  if (ref.kind == SentRef::Kind::reliable) {
+    channels_[ref.channel].reliable_out->resend(ref.index, ref.first_chunk, ref.chunks);
+  } else if (ref.kind == SentRef::Kind::window) {
+    channels_[ref.channel].window_again = true;
+  }
+}
+
+bool Channels::reliable_idle() const {
+  return std::all_of(channels_.begin(), channels_.end(), [](const Channel& channel) {
+    return !channel.reliable_out || channel.reliable_out->idle();
+  });
+}
+
+void Channels::clear_state() {
+  for (Channel& channel : channels_) {
+    if (channel.state_out) channel.state_out->clear();
+  }
+}
+
+std::size_t Channels::high_bytes() const {
+  std::size_t bytes = 0;
+  for (std::size_t i = 0; i < specs_.size(); ++i) {
+    if (rank(i) != Priority::high) continue;
+    bytes += channels_[i].state_out ? channels_[i].state_out->queued_bytes()
+                                    : channels_[i].reliable_out->queued_bytes();
+  }
+  return bytes;
+}
+
+// ---- receiving ----
+
+bool Channels::in_window(const Frame& frame) const {
+  if (frame.kind != FrameKind::message && frame.kind != FrameKind::piece) return true;
+  const Channel& channel = channels_[frame.channel];
+  return !channel.reliable_in || channel.reliable_in->in_window(frame.index);
+}
+
+Errc Channels::hear(const Frame& frame, Inbox& inbox) {
+  Channel& channel = channels_[frame.channel];
+  if (frame.kind == FrameKind::window) {
+    if (!channel.reliable_out) return Errc::unknown_channel;
+    channel.reliable_out->set_limit(frame.value);
+    return Errc::none;
+  }
+  if (!channel.reliable_in) return hear_state(frame, inbox);
+  // Invariant of the window: what one datagram brings may itself have moved it.
+  if (!channel.reliable_in->in_window(frame.index)) return Errc::window_exceeded;
+  const auto taken = channel.reliable_in->receive(frame, inbox);
+  if (taken.doubled) ++counts_.doubled;
+  return taken.error;
+}
+
+Errc Channels::hear_state(const Frame& frame, Inbox& inbox) {
+  Channel& channel = channels_[frame.channel];
+  const bool sequenced = specs_[frame.channel].delivery == Delivery::sequenced;
+  if (sequenced && !channel.sequenced_in.is_newer(frame.origin)) {
+    ++counts_.stale;
+    return Errc::none;
+  }
+  if (frame.kind == FrameKind::piece) {
+    if (!pieces_) pieces_ = std::make_unique<PieceStore>(reassembly_bytes_);
+    const auto added = pieces_->add(frame);
+    counts_.incomplete += added.given_up;
+    if (added.complete == nullptr) return added.error;
+    if (sequenced) channel.sequenced_in.accept(frame.origin);
+    if (inbox.full()) {
+      ++counts_.expired;
+    } else {
+      inbox.add(frame.channel, added.complete->payload(), added.complete->bits());
+    }
+    return Errc::none;
+  }
+  if (inbox.full()) {
+    ++counts_.expired;
+    return Errc::none;
+  }
+  if (sequenced) channel.sequenced_in.accept(frame.origin);
+  inbox.add(frame.channel, frame.payload, frame.bits);
+  return Errc::none;
+}
+
+void Channels::handed_out(std::size_t channel, std::size_t bits) {
+  if (channels_[channel].reliable_in) channels_[channel].reliable_in->handed_out(bits);
+}
+
+}  // namespace kwind::link

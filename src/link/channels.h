@@ -1,0 +1,120 @@
+// All channels of one link: what waits to be sent, fills datagrams in the order of priority, and what
+// arrives goes to the inbox as its delivery says. Composed by Link. One link, one thread.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <vector>
+
+#include "frames.h"
+#include "inbox.h"
+#include "kwind/bits/errors.h"
+#include "reliable_receiver.h"
+#include "reliable_sender.h"
+#include "sent_ledger.h"
+#include "state_receiver.h"
+#include "state_sender.h"
+
+namespace kwind::link {
+
+/// What a datagram may carry now.
+struct Allowance {
+  bool high = false;    ///< state, and reliable channels of high priority
+  bool normal = false;  ///< ... and the others
+  bool bulk = false;
+  unsigned copies = 1;  ///< of each small reliable message, ahead of loss detection
+  Duration repeat_gap{0};  ///< least time between two copies
+};
+
+class Channels {
+ public:
+  Channels(std::vector<ChannelSpec> specs, std::size_t tags, std::size_t reassembly_bytes,
+           Carrier carrier);
+
+  /// How many channels there are decides how many bits their numbers take.
+  void agree(std::uint16_t version, Carrier carrier);
+  [[nodiscard]] const std::vector<ChannelSpec>& specs() const { return specs_; }
+
+  struct Counts {
+    std::uint64_t sent = 0;
+    std::uint64_t repeated = 0;   ///< after a loss
+    std::uint64_t repeated_early = 0;  ///< ahead of loss detection, and `repeat` copies
+    std::uint64_t stale = 0;      ///< sequenced, older than the last delivered
+    std::uint64_t doubled = 0;
+    std::uint64_t expired = 0;    ///< unsent, given up
+    std::uint64_t incomplete = 0;  ///< of which pieces never came
+  };
+  [[nodiscard]] const Counts& counts() const { return counts_; }
+  [[nodiscard]] const std::vector<std::uint64_t>& bits_sent() const { return bits_sent_; }
+
+  // ---- sending ----
+
+  /// Errors: message_too_large; queue_full; with AtLimit::close it means the end.
+  Errc push(Time now, std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
+            std::size_t bits);
+  /// Gives up what is stale.
+  void expire(Time now);
+  /// Whether something waits that the allowance lets leave; repeats not counted.
+  [[nodiscard]] bool wants(const Allowance& allowed) const;
+  [[nodiscard]] bool wants_any() const {
+    return wants({.high = true, .normal = true, .bulk = true});
+  }
+  /// When the first small reliable message should leave in another copy; kNever if none.
+  [[nodiscard]] Time next_repeat(const Allowance& allowed, Duration latest) const;
+
+  /// Puts messages into a datagram: copies and state first, then by priority; notes in `ledger`
+  /// what must be heard of. Returns the bits taken.
+  std::size_t fill_high(FrameWriter& out, Time now, const Allowance& allowed, SentLedger& ledger);
+  std::size_t fill_rest(FrameWriter& out, Time now, const Allowance& allowed, SentLedger& ledger);
+  /// Copies that are due. Only worth a place beside other messages, or when their time is up.
+  std::size_t fill_repeats(FrameWriter& out, Time now, const Allowance& allowed,
+                           SentLedger& ledger);
+  /// Windows to be advertised.
+  std::size_t fill_windows(FrameWriter& out, SentLedger& ledger);
+  [[nodiscard]] bool windows_due() const;
+
+  void acked(const SentRef& ref);
+  void lost(const SentRef& ref);
+  void resend(const SentRef& ref);
+
+  [[nodiscard]] bool reliable_idle() const;
+  void clear_state();
+  /// Bytes of state and high messages that wait.
+  [[nodiscard]] std::size_t high_bytes() const;
+
+  // ---- receiving ----
+
+  /// Whether an honest sender may use the number in the frame now.
+  [[nodiscard]] bool in_window(const Frame& frame) const;
+  /// Takes a message, piece or window frame. Errors: those that close.
+  Errc hear(const Frame& frame, Inbox& inbox);
+  void handed_out(std::size_t channel, std::size_t bits);
+
+ private:
+  struct Channel {
+    std::unique_ptr<ReliableSender> reliable_out;
+    std::unique_ptr<ReliableReceiver> reliable_in;
+    std::unique_ptr<StateSender> state_out;
+    SequencedReceiver sequenced_in;
+    bool window_again = false;  // the last advertisement was lost
+  };
+
+  // State goes with high unless it is bulk.
+  [[nodiscard]] Priority rank(std::size_t channel) const;
+  std::size_t fill_state(FrameWriter& out, std::size_t channel, SentLedger& ledger);
+  std::size_t fill_reliable(FrameWriter& out, Time now, std::size_t channel, SentLedger& ledger);
+  std::size_t fill_rank(FrameWriter& out, Time now, Priority rank, SentLedger& ledger);
+  void account(std::size_t tag, std::size_t bits) { bits_sent_[tag] += bits; }
+  Errc hear_state(const Frame& frame, Inbox& inbox);
+
+  std::vector<ChannelSpec> specs_;
+  std::vector<Channel> channels_;
+  Carrier carrier_;
+  std::size_t reassembly_bytes_;
+  std::unique_ptr<PieceStore> pieces_;  // made when the first piece comes
+  std::vector<std::uint64_t> bits_sent_;
+  Counts counts_;
+  std::size_t turn_ = 0;  // which channel of a rank goes first
+};
+
+}  // namespace kwind::link

@@ -1,0 +1,126 @@
+// How much the path carries: a rate and a window that keep the bottleneck's queue short, found from
+// delay and delivery rate. Loss alone changes nothing. Beside flows that fill the queue, which a
+// short queue would leave nothing to, it shares as they do. One link, one thread.
+//
+// Three ways of running:
+//   starting  doubles the rate each round trip until it no longer arrives faster, or a queue grows
+//   steady    sends at the greatest rate that arrived lately; looks for more, an eighth of the time,
+//             with an eighth more; gives way in proportion to the queue it sees
+//   sharing   a queue stands although this end gave way: others fill it. A window after CUBIC
+//             (RFC 9438) until the queue empties
+// The model of rate and least delay is that of Cardwell et al., "BBR: Congestion-Based Congestion
+// Control", ACM Queue 14(5), 2016; the change between two ways, by whether the queue empties, that of
+// Arun and Balakrishnan, "Copa", NSDI 2018.
+#pragma once
+#include <algorithm>
+#include <array>
+#include <cstdint>
+
+#include "kwind/bits/time.h"
+#include "kwind/link/spec.h"
+#include "sent_ledger.h"
+
+namespace kwind::link {
+
+class Controller {
+ public:
+  enum class Way : std::uint8_t { starting, steady, sharing };
+
+  /// An ack block arrived. `rtt` is a sample without the peer's ack delay, or 0.
+  void on_ack(Time now, const SentLedger::Outcome& outcome, Duration rtt, std::uint64_t delivered,
+              std::size_t in_flight);
+  /// Packets were found lost; the newest of them was sent at `sent_at`.
+  void on_loss(Time now, Time sent_at);
+  /// Another path: everything is forgotten.
+  void reset() { *this = Controller(); }
+
+  /// Bytes that may be in flight.
+  [[nodiscard]] std::size_t window() const;
+  /// Bytes a second at which datagrams should leave.
+  [[nodiscard]] double rate() const;
+  /// Least estimate of what stands in the bottleneck's queue, in time.
+  [[nodiscard]] Duration queue() const { return queue_; }
+  /// Whether a queue is seen: no time for anything that can be spared.
+  [[nodiscard]] bool sees_queue() const { return queue_ > kQueueSeen || way_ == Way::sharing; }
+  [[nodiscard]] Way way() const { return way_; }
+  /// Estimate of what the path carries, bytes a second.
+  [[nodiscard]] double bandwidth() const { return bandwidth_; }
+
+ private:
+  static constexpr Duration kQueueSeen = std::chrono::milliseconds(20);
+  struct Timed {
+    Time since{};
+    Duration value = Duration::max();
+  };
+
+  void on_round(Time now);
+  void note_rtt(Time now, Duration rtt);
+  void note_rate(const RateSample& sample);
+  void start_sharing(Time now);
+  [[nodiscard]] Duration least() const;
+  [[nodiscard]] double pipe() const;  // bytes of rate times least delay
+
+  Way way_ = Way::starting;
+  // Rates of the last rounds, newest first: their greatest is the bandwidth.
+  std::array<double, 10> rounds_{};
+  double bandwidth_ = 0;
+  std::uint64_t round_end_ = 0;  // delivered count at which the round is over
+  std::uint64_t round_ = 0;
+  bool round_app_limited_ = true;
+
+  std::array<Timed, 2> leasts_{};  // two spans of a minute: the older one retires
+  Duration smoothed_{0};
+  Duration queue_{0};
+  Duration round_least_ = Duration::max();  // of this round's samples
+
+  double full_bandwidth_ = 0;  // starting: what the last rounds did not exceed by a quarter
+  unsigned rounds_flat_ = 0;
+  unsigned phase_ = 0;  // steady: round trips since the last look for more
+  unsigned found_more_ = 0;     // steady: looks in a row that found more
+  unsigned standing_rounds_ = 0;  // in which the queue never emptied although this end gave way
+  unsigned empty_rounds_ = 0;
+
+  // sharing, RFC 9438: sizes in bytes
+  double cubic_window_ = 0;
+  double cubic_max_ = 0;
+  double cubic_start_ = 0;
+  Time cubic_since_{};
+  Time loss_until_{};  // losses of packets sent before this are of the same event
+};
+
+/// Lets datagrams leave at a rate: a bucket of bytes that fills with time. What must not wait may
+/// overdraw it.
+class Pacer {
+ public:
+  /// Requires: bytes_per_s > 0.
+  void set_rate(double bytes_per_s) { rate_ = bytes_per_s; }
+  [[nodiscard]] bool ready(Time now) const { return level(now) > 0; }
+  [[nodiscard]] Time next(Time now) const {
+    const double missing = -level(now);
+    if (missing < 0) return now;
+    return now + Duration(static_cast<Duration::rep>(missing / rate_ * 1e9) + 1000);
+  }
+  void sent(Time now, std::size_t bytes) {
+    level_ = level(now) - static_cast<double>(bytes);
+    at_ = now;
+    // What could not wait is not held against the rest for ever.
+    level_ = std::max(level_, -0.2 * rate_ - kMaxDatagramBytes);
+  }
+  /// The sender comes by only so often: as much may leave each time.
+  void set_pause(Duration pause) {
+    pause_ = std::clamp<Duration>(pause, Duration{0}, std::chrono::milliseconds(50));
+  }
+  [[nodiscard]] double level(Time now) const {
+    const double filled = level_ + rate_ * std::chrono::duration<double>(now - at_).count();
+    return std::min(filled, rate_ * std::chrono::duration<double>(pause_).count() + kLeastBurst);
+  }
+
+ private:
+  static constexpr double kLeastBurst = 2.0 * kMaxDatagramBytes;
+  double rate_ = 120000;
+  double level_ = kLeastBurst;
+  Time at_{};
+  Duration pause_{0};
+};
+
+}  // namespace kwind::link

@@ -1,0 +1,76 @@
+// Where the peer is. A datagram that opened may come from a new address; until that has proven itself
+// by answering a challenge, data stays on the old path, and the new address gets at most as many bytes
+// as it sent. One candidate at a time. The server's end of a link, one thread.
+#pragma once
+#include <cstdint>
+#include <optional>
+
+#include "kwind/bits/endpoint.h"
+#include "kwind/bits/time.h"
+
+namespace kwind::link {
+
+class Path {
+ public:
+  [[nodiscard]] const Endpoint& active() const { return active_; }
+  void set_active(const Endpoint& peer) { active_ = peer; }
+
+  /// A datagram opened. `newest`: its packet number is above all before.
+  void heard(Time now, const Endpoint& from, std::size_t bytes, bool newest, std::uint64_t random,
+             Duration patience) {
+    if (candidate_ && now >= candidate_->until) candidate_.reset();
+    if (from == active_) return;
+    if (!candidate_ && newest) {
+      candidate_ = Candidate{from, random, 0, 0, now + patience, true};
+    }
+    if (candidate_ && candidate_->at == from) candidate_->received += bytes;
+  }
+
+  struct Challenge {
+    Endpoint to;
+    std::uint64_t number;
+  };
+  /// The challenge to send now, if `bytes` more to it are permitted.
+  [[nodiscard]] std::optional<Challenge> challenge(Time now, std::size_t bytes) const {
+    if (!candidate_ || !candidate_->due || now >= candidate_->until ||
+        candidate_->sent + bytes > candidate_->received) {
+      return std::nullopt;
+    }
+    return Challenge{candidate_->at, candidate_->number};
+  }
+  void challenge_sent(std::size_t bytes) {
+    candidate_->sent += bytes;
+    candidate_->due = false;
+  }
+  /// A challenge may have been lost: the next datagram from there causes another.
+  void ask_again() {
+    if (candidate_) candidate_->due = true;
+  }
+
+  enum class Change : std::uint8_t { none, port, address };
+  /// A response came from `from`.
+  Change answered(Time now, const Endpoint& from, std::uint64_t number) {
+    if (!candidate_ || now >= candidate_->until || candidate_->at != from ||
+        candidate_->number != number) {
+      return Change::none;
+    }
+    const Change change = from.ip == active_.ip ? Change::port : Change::address;
+    active_ = from;
+    candidate_.reset();
+    return change;
+  }
+
+ private:
+  struct Candidate {
+    Endpoint at;
+    std::uint64_t number;
+    std::size_t sent;
+    std::size_t received;
+    Time until;
+    bool due;
+  };
+  Endpoint active_;
+  std::optional<Candidate> candidate_;
+};
+
+}  // namespace kwind::link

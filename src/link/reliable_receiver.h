@@ -1,0 +1,61 @@
+// The receiving half of reliable and ordered delivery: each message once; reliable ones as they are
+// complete, ordered ones in turn. Holds the sender to the window. One channel of one link, one
+// thread.
+#pragma once
+#include <cstdint>
+#include <memory>
+#include <vector>
+
+#include "assembly.h"
+#include "inbox.h"
+#include "kwind/bits/errors.h"
+#include "slot_ring.h"
+
+namespace kwind::link {
+
+class ReliableReceiver {
+ public:
+  ReliableReceiver(bool ordered, std::size_t window_bytes)
+      : ordered_(ordered), window_bytes_(window_bytes) {}
+
+  /// Whether an honest sender may use the message's index now (invariant 1 of ReliableSender).
+  [[nodiscard]] bool in_window(std::uint16_t low16) const;
+
+  struct Taken {
+    Errc error = Errc::none;  ///< window_exceeded, bad_piece: the connection must end
+    bool doubled = false;     ///< it had arrived before
+  };
+  /// Takes a message or a piece, and adds what is complete and due to the inbox. Requires:
+  /// in_window(frame.index).
+  Taken receive(const Frame& frame, Inbox& inbox);
+
+  /// The game took a message of `bits` bits: its room may be used again.
+  void handed_out(std::size_t bits) { taken_cost_ += bits::bytes_for(bits) + kMessageCost; }
+  /// What the sender may start in all; grows as the game takes messages.
+  [[nodiscard]] std::uint64_t limit() const { return taken_cost_ + window_bytes_; }
+  /// Whether the sender should be told: a quarter of the window is news.
+  [[nodiscard]] bool should_advertise() const {
+    return limit() >= advertised_ + window_bytes_ / 4;
+  }
+  void advertised() { advertised_ = limit(); }
+
+ private:
+  enum class Stage : std::uint8_t { absent, partial, complete, delivered };
+  struct Slot {
+    Stage stage = Stage::absent;
+    std::vector<std::byte> payload;
+    std::size_t bits = 0;
+    std::unique_ptr<Assembly> assembly;
+  };
+
+  void deliver(Slot& slot, std::uint8_t channel, Inbox& inbox);
+
+  bool ordered_;
+  std::size_t window_bytes_;
+  SlotRing<Slot> slots_;  // begin() is the first index not delivered
+  std::uint64_t started_cost_ = 0;
+  std::uint64_t taken_cost_ = 0;
+  std::uint64_t advertised_ = kFirstWindowBytes;
+};
+
+}  // namespace kwind::link

@@ -1,0 +1,26 @@
+// When small reliable messages are worth sending again before anybody knows that they are lost: a
+// copy costs its bits in a datagram that mostly leaves anyway, a loss costs a round trip and more.
+// Pure functions.
+#pragma once
+#include "kwind/bits/time.h"
+
+namespace kwind::link {
+
+struct Repeats {
+  /// No sooner than this after the last copy: what loses one datagram often loses the next.
+  static constexpr Duration kEarliest = std::chrono::milliseconds(4);
+  /// Beside other messages until here; then in a datagram of its own.
+  static constexpr Duration kLatest = std::chrono::milliseconds(20);
+
+  /// How many copies of each message, the first included: as many as it takes for fewer than one in a
+  /// thousand to lose all of them, where losses are independent; at most four. None more while a
+  /// queue stands: then they would be part of what fills it.
+  static unsigned copies(double loss, bool queue) {
+    if (queue || loss < 0.003) return 1;
+    unsigned copies = 1;
+    for (double all = loss; all > 0.001 && copies < 4; all *= loss) ++copies;
+    return copies;
+  }
+};
+
+}  // namespace kwind::link

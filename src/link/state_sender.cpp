@@ -1,0 +1,65 @@
+#include "state_sender.h"
+
+namespace kwind::link {
+
+void StateSender::drop_front() {
+  queued_bytes_ -= front().payload.size();
+  waiting_.pop();
+}
+
+std::size_t StateSender::push(const ChannelSpec& limits, Time now, std::size_t tag,
+                              std::span<const std::byte> payload, std::size_t bits) {
+  const std::size_t bytes = bits::bytes_for(bits);
+  std::size_t given_up = 0;
+  while (!waiting_.empty() && (waiting_.size() >= limits.queue_messages ||
+                               queued_bytes_ + bytes > limits.queue_bytes)) {
+    drop_front();
+    ++given_up;
+  }
+  Slot& slot = waiting_.push();
+  slot.payload.assign(payload.begin(), payload.begin() + static_cast<std::ptrdiff_t>(bytes));
+  slot.bits = bits;
+  slot.tag = tag;
+  slot.queued = now;
+  slot.next_chunk = 0;
+  slot.acked = false;
+  queued_bytes_ += bytes;
+  return given_up;
+}
+
+std::size_t StateSender::expire(Time now, Duration expiry) {
+  std::size_t given_up = 0;
+  while (!waiting_.empty() && now - front().queued > expiry) {
+    drop_front();
+    ++given_up;
+  }
+  return given_up;
+}
+
+void StateSender::pop_sent(std::size_t kept) {
+  Slot& from = front();
+  queued_bytes_ -= from.payload.size();
+  if (kept > 0) {
+    while (recent_.size() >= kept) recent_.pop();
+    Slot& slot = recent_.push();
+    std::swap(slot.payload, from.payload);
+    slot.bits = from.bits;
+    slot.tag = from.tag;
+    slot.origin = from.origin;
+    slot.acked = false;
+  }
+  waiting_.pop();
+}
+
+void StateSender::clear() {
+  while (!waiting_.empty()) drop_front();
+}
+
+void StateSender::acked(Origin origin) {
+  for (std::uint64_t i = recent_.begin(); i < recent_.end(); ++i) {
+    if (recent_[i].origin.key() == origin.key()) recent_[i].acked = true;
+  }
+  while (!recent_.empty() && recent_[recent_.begin()].acked) recent_.pop();
+}
+
+}  // namespace kwind::link

@@ -1,0 +1,54 @@
+// The sending half of unreliable and sequenced delivery: messages wait in order until a datagram
+// has room, and are given up when they are stale or too many. The last few sequenced ones are kept
+// to be repeated until acked. One channel of one link, one thread.
+#pragma once
+#include <cstdint>
+#include <span>
+#include <vector>
+
+#include "frames.h"
+#include "kwind/bits/time.h"
+#include "kwind/bits/writer.h"
+#include "slot_ring.h"
+
+namespace kwind::link {
+
+class StateSender {
+ public:
+  struct Slot {
+    std::vector<std::byte> payload;
+    std::size_t bits = 0;
+    std::size_t tag = 0;
+    Time queued{};
+    Origin origin;               // once it left
+    std::size_t next_chunk = 0;  // of a split one
+    bool acked = false;
+  };
+
+  /// Copies a message; returns how many older ones were given up for it.
+  std::size_t push(const ChannelSpec& limits, Time now, std::size_t tag,
+                   std::span<const std::byte> payload, std::size_t bits);
+  /// Gives up what has waited too long; returns how many.
+  std::size_t expire(Time now, Duration expiry);
+
+  [[nodiscard]] bool empty() const { return waiting_.empty(); }
+  [[nodiscard]] std::size_t queued_bytes() const { return queued_bytes_; }
+  /// The next to leave. Requires: not empty.
+  [[nodiscard]] Slot& front() { return waiting_[waiting_.begin()]; }
+  /// It left in full; `kept` copies are held for repeats.
+  void pop_sent(std::size_t kept);
+  void clear();
+
+  /// Sent messages that may be repeated, oldest first: indices [begin, end) of recent().
+  SlotRing<Slot>& recent() { return recent_; }
+  void acked(Origin origin);
+
+ private:
+  void drop_front();
+
+  SlotRing<Slot> waiting_;
+  SlotRing<Slot> recent_;
+  std::size_t queued_bytes_ = 0;
+};
+
+}  // namespace kwind::link
