@@ -84,9 +84,11 @@ int run_demo(const demo::Settings& settings) {
   fmt::print(
       status,
       "Saltmarsh Harbour: {} bot{}, {} s, {} ms round trip, {} ms jitter, {} % loss each way, "
-      "seed {}\nCLEAR mode: datagrams are not encrypted; loopback only\n",
+      "seed {}\n{}\n",
       settings.bots, settings.bots == 1 ? "" : "s", settings.seconds, settings.delay_ms,
-      settings.jitter_ms, settings.loss_percent, settings.seed);
+      settings.jitter_ms, settings.loss_percent, settings.seed,
+      settings.clear ? "CLEAR mode: datagrams are not encrypted; loopback only"
+                     : "datagrams are sealed under a key made for this run");
   const demo::Outcome outcome = demo::run(
       settings, [&](const Moment& before, const Moment& now) { print_status(status, before, now); },
       [] { return g_interrupted.load(); });
@@ -153,6 +155,8 @@ void add_demo(CLI::App& app, std::function<int()>& chosen) {
       ->capture_default_str();
   command->add_option("--report", settings->report, "Write an HTML report with charts")
       ->type_name("FILE.html");
+  command->add_flag("--clear", settings->clear,
+                    "Do not seal datagrams: for captures that anybody can read");
   command->add_flag("--json", settings->json,
                     "Print one JSON object at the end, progress on stderr");
   command->footer(

@@ -1,5 +1,5 @@
 // A tug that sails along for a while and tells what it sees.
-// Usage: first_light_client [HOST:PORT [SECONDS]]
+// Usage: first_light_client HOST:PORT KEY [SECONDS]; the server prints the first two.
 #include <fmt/format.h>
 
 #include <cstdlib>
@@ -13,20 +13,25 @@
 using namespace std::chrono_literals;
 
 int main(int argc, char** argv) {
-  const char* const address = argc > 1 ? argv[1] : "127.0.0.1:4000";
-  const auto server = kwind::io::resolve(address);
-  if (!server || !server->is_loopback()) {
-    fmt::print(stderr, "{}: not HOST:PORT of this machine; clear mode stays on loopback\n",
-               address);
-    return 1;
+  if (argc < 3) {
+    fmt::print(stderr, "usage: first_light_client HOST:PORT KEY [SECONDS]\n");
+    return 2;
   }
-  auto port = kwind::io::UdpPort::open(kwind::Endpoint::loopback(0));
+  const char* const address = argv[1];
+  const auto server = kwind::io::resolve(address);
+  const auto key = kwind::link::parse_public_key(argv[2]);
+  if (!server) fmt::print(stderr, "{}: not HOST:PORT\n", address);
+  if (!key) fmt::print(stderr, "{}: {}\n", argv[2], error_info(key.error()).text);
+  if (!server || !key) return 1;
+  auto port = kwind::io::UdpPort::open(kwind::Endpoint::any(0));
   if (!port) return 1;
   const kwind::Time start = kwind::io::now();
-  kwind::host::Client client(**port, *server, first_light::kProtocol, start);
+  kwind::host::ClientOptions options;
+  options.server_key = *key;
+  kwind::host::Client client(**port, *server, first_light::kProtocol, start, options);
 
   bool failed = false;
-  client.on_connect([] { fmt::print("connected, CLEAR mode\n"); });
+  client.on_connect([&] { fmt::print("connected, sealed with {}\n", client.protection()); });
   client.on_disconnect([&](kwind::Errc code, std::string_view reason) {
     failed = code != kwind::Errc::closed_here;
     if (failed) fmt::print(stderr, "{}: {}\n", address, kwind::host::explain_end(code, reason));
@@ -35,7 +40,7 @@ int main(int argc, char** argv) {
     fmt::print("tug {} is at {:.2f}, {:.2f}\n", seen.tug, seen.x, seen.y);
   });
 
-  const auto seconds = std::chrono::seconds(argc > 2 ? std::atoi(argv[2]) : 5);  // NOLINT
+  const auto seconds = std::chrono::seconds(argc > 3 ? std::atoi(argv[3]) : 5);  // NOLINT
   kwind::host::TickClock ticks(10, start);
   while (!client.ended()) {
     const kwind::Time now = kwind::io::now();

@@ -20,6 +20,8 @@ int main(int argc, char** argv) {
   }
   kwind::host::ServerOptions options;
   options.capacity = 2;
+  // A real server keeps its secret in a file (kwind keys), so that clients know it tomorrow too.
+  options.key = kwind::link::KeyPair::from_secret(kwind::io::random_secret());
   kwind::host::Server server(**port, first_light::kProtocol, options);
 
   server.on_connect([](kwind::host::Peer tug) { fmt::print("tug {} is here\n", unsigned(tug)); });
@@ -31,7 +33,8 @@ int main(int argc, char** argv) {
     server.send_to_all_but(from, first_light::Moved{int(from), move.x, move.y});
   });
 
-  fmt::print("listening on {}, CLEAR mode, loopback only\n", (*port)->local().text());
+  fmt::print("listening: first_light_client {} {}\n", (*port)->local().text(),
+             kwind::link::key_text(options.key->public_key));
   std::fflush(stdout);
   for (;;) {
     server.receive(kwind::io::now());

@@ -1,43 +1,81 @@
-// Handshake datagrams of strangers at both ends. The first byte chooses: raw, or with the check put
-// right.
+// Handshake datagrams of strangers at both ends, and what stands inside offers and answers once they
+// are opened. The first byte chooses: raw; an offer with the cookie put right; payloads alone.
 #include <algorithm>
 #include <array>
 #include <cstdint>
 #include <cstdlib>
 #include <vector>
 
-#include "kwind/bits/digest.h"
-#include "kwind/bits/writer.h"
+#include "kit/sim_pair.h"
 #include "kwind/link/link.h"
 #include "kwind/link/listener.h"
+#include "link/handshake.h"
 
 using namespace kwind;
 
+namespace {
+
+const Time kNow{std::chrono::seconds(100)};
+
+void payloads(std::span<const std::byte> bytes) {
+  // What reads back must be written as it was read: one value, one byte string.
+  if (bytes.size() == link::kOfferPayloadBytes) {
+    if (const auto offer = link::read_offer(bytes)) {
+      std::vector<std::byte> again(link::kOfferPayloadBytes);
+      link::write(*offer, again);
+      if (!std::equal(again.begin(), again.end(), bytes.begin())) std::abort();
+    }
+  }
+  if (bytes.size() <= link::kMostAnswerPayloadBytes) (void)link::read_answer(bytes);
+}
+
+}  // namespace
+
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   if (size < 2) return 0;
-  const link::Identity identity{"test", {{1, bits::blake2b_128("test")}}};
   std::vector<std::byte> datagram(size - 1);
   std::transform(data + 1, data + size, datagram.begin(),
                  [](std::uint8_t b) { return std::byte(b); });
-  if (data[0] % 2 == 1) {
-    if (data[0] % 4 == 1) datagram.resize(link::kMaxDatagramBytes - 4);  // a hello is padded
-    const std::uint32_t check =
-        bits::keyed_check(bits::blake2b_128("kestrel wind handshake 1"), datagram, 0);
-    for (unsigned i = 0; i < 4; ++i) datagram.push_back(static_cast<std::byte>(check >> (8 * i)));
+  if (data[0] % 4 == 3) {
+    datagram.resize(link::kOfferPayloadBytes);
+    payloads(datagram);
+    payloads(std::span(datagram).first(size - 1 < datagram.size() ? size - 1 : datagram.size()));
+    return 0;
   }
-  const Time now{std::chrono::seconds(100)};
-  link::Listener listener({identity, {}, 4, 0});
-  std::array<std::byte, link::kMaxDatagramBytes> reply{};
-  const auto outcome = listener.receive(now, Endpoint::loopback(9), datagram, reply);
-  if (outcome.reply_bytes > datagram.size()) std::abort();  // amplification
-  if (outcome.admission) std::abort();                      // a cookie was guessed
-
-  link::LinkOptions options;
-  options.channels = {{Delivery::ordered}};
-  link::Link client = link::Link::connect(identity, 7, options, now);
-  (void)client.poll_datagram(now, reply);
-  (void)client.receive(now, datagram);
-  while (client.poll_event()) {
+  for (const bool sealed : {false, true}) {
+    link::ListenerOptions options{kit::test_identity(), kit::secret_of(3), 4, 0};
+    if (sealed) options.key = kit::server_key();
+    link::Listener listener(options);
+    const Endpoint from = Endpoint::loopback(9);
+    std::vector<std::byte> knock = datagram;
+    bool honest_cookie = false;
+    if (data[0] % 4 == 1) {
+      knock.resize(link::kBaseDatagramBytes);
+      const auto cookie = link::make_cookie(kit::secret_of(3), from, 7, kNow);
+      link::write_offer_head({link::kLinkVersion, 7,
+                              sealed ? link::Mode::sealed : link::Mode::clear,
+                              link::Carrier::datagrams},
+                             cookie, knock);
+      honest_cookie = true;
+    }
+    std::array<std::byte, link::kBaseDatagramBytes> reply{};
+    const auto outcome = listener.receive(kNow, from, knock, reply);
+    if (outcome.reply_bytes > knock.size()) std::abort();        // amplification
+    if (outcome.admission && !honest_cookie) std::abort();      // a cookie was guessed
+    if (outcome.admission && sealed) std::abort();              // a seal was guessed
+    if (listener.answer_unknown(knock, reply) >= std::max<std::size_t>(knock.size(), 1)) {
+      std::abort();
+    }
+    link::LinkOptions link_options;
+    link_options.channels = {{Delivery::ordered}};
+    link::ConnectOptions who{kit::test_identity(), kit::secret_of(7)};
+    if (sealed) who.server_key = kit::server_key().public_key;
+    link::Link client = link::Link::connect(who, link_options, kNow);
+    std::array<std::byte, link::kMaxDatagramBytes> out{};
+    (void)client.poll_datagram(kNow, out);
+    (void)client.receive(kNow, datagram);
+    while (client.poll_event()) {
+    }
   }
   return 0;
 }

@@ -24,16 +24,23 @@ class Client::Events final : public Session::Sink {
 
 struct Client::Impl {
   Impl(io::Port& port_in, const Endpoint& server_in, const schema::ProtocolInfo& protocol,
-       const Options& options, Time now_in)
+       const ClientOptions& options, Time now_in)
       : port(port_in),
         server(server_in),
         wire(protocol, schema::Direction::from_server, options),
-        session(wire, link::Link::connect(
-                          identity_of(protocol),
-                          bits::Reader(options.entropy ? *options.entropy : io::entropy()).get(64),
-                          link_options(protocol, options.timeouts), now_in)),
+        session(wire, connect(protocol, options, now_in)),
         now(now_in) {
     KWIND_ASSERT(wire.permits(server));
+  }
+
+  static link::Link connect(const schema::ProtocolInfo& protocol, const ClientOptions& options,
+                            Time now) {
+    KWIND_ASSERT(options.server_key.has_value() != options.clear_mode.has_value());
+    const bits::Secret32 seed = seed_of(options);
+    return link::Link::connect({identity_of(protocol), seed, options.server_key,
+                                link::Carrier::datagrams, options.aes, options.ticket,
+                                options.comeback},
+                               link_options(protocol, options, seed), now);
   }
 
   io::Port& port;
@@ -46,7 +53,7 @@ struct Client::Impl {
 };
 
 Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol,
-               Time now, Options options)
+               Time now, ClientOptions options)
     : dispatcher_(protocol.messages.size()),
       packer_(protocol, schema::Direction::from_client, options.policy),
       impl_(std::make_unique<Impl>(port, server, protocol, options, now)) {}
@@ -110,6 +117,15 @@ bool Client::ended() const {
 std::uint16_t Client::version() const {
   return impl_->session.link().version();
 }
+std::optional<link::Comeback> Client::comeback() const {
+  return impl_->session.link().comeback();
+}
+bool Client::returned() const {
+  return impl_->session.link().returned();
+}
+std::string_view Client::protection() const {
+  return impl_->session.link().protection();
+}
 const link::Stats& Client::stats() const {
   return impl_->session.link().stats();
 }
@@ -140,6 +156,15 @@ std::string explain_end(Errc code, std::string_view reason) {
     case Errc::protocol_name: advice = "connect to a server of the same game"; break;
     case Errc::link_version: advice = "bring both ends to the same release"; break;
     case Errc::timeout: advice = "the path or the server is down; connect again"; break;
+    case Errc::wrong_key: advice = "ask for the server's present public key"; break;
+    case Errc::mode_differs: advice = "seal on both ends, or name clear mode on both"; break;
+    case Errc::ticket_missing: advice = "log in, and bring the ticket"; break;
+    case Errc::ticket_invalid:
+    case Errc::ticket_expired:
+    case Errc::ticket_used: advice = "log in again for a new ticket"; break;
+    case Errc::comeback_unknown: advice = "connect anew"; break;
+    case Errc::server_restarted: advice = "connect anew"; break;
+    case Errc::server_busy: advice = "try again in some seconds"; break;
     default: break;
   }
   std::string sentence(error_info(code).text);

@@ -12,22 +12,36 @@ namespace {
 
 struct Connection {
   Peer peer;
-  link::ConnectionId id;
-  Endpoint from;
+  link::Admission admission;
   Session session;
   bool announced = false;  // on_connect was called
   bool gone = false;       // on_disconnect was called, or never will be
+  bool away = false;       // the connection broke, and the client may come back until then
+  Time away_until{};
+  bool forgotten = false;  // its place at the door is free again
 };
 
 }  // namespace
 
 struct Server::Impl {
-  Impl(io::Port& port_in, const schema::ProtocolInfo& protocol, const ServerOptions& options)
+  Impl(io::Port& port_in, const schema::ProtocolInfo& protocol, const ServerOptions& options_in)
       : port(port_in),
-        wire(protocol, schema::Direction::from_client, options),
-        listener({identity_of(protocol), options.entropy ? *options.entropy : io::entropy(),
-                  options.capacity, 0}) {
+        wire(protocol, schema::Direction::from_client, options_in),
+        options(options_in),
+        seed(seed_of(options)),
+        listener(door(protocol)) {
     KWIND_ASSERT(wire.permits(port.local()));
+  }
+
+  link::ListenerOptions door(const schema::ProtocolInfo& protocol) const {
+    KWIND_ASSERT(options.key.has_value() != options.clear_mode.has_value());
+    link::ListenerOptions door{identity_of(protocol), seed, options.capacity, 0};
+    door.key = options.key;
+    door.aes = options.aes;
+    door.gate = options.gate;
+    door.unix_at_zero = options.unix_at_zero;
+    door.comeback = options.comeback;
+    return door;
   }
 
   // What a connection's events mean to this server.
@@ -35,14 +49,16 @@ struct Server::Impl {
    public:
     Events(Impl& server, Connection& connection, route::Dispatcher<Peer>& dispatcher)
         : server_(server), connection_(connection), dispatcher_(dispatcher) {}
-    void opened() override {
-      connection_.announced = true;
-      if (server_.on_connect) server_.on_connect(connection_.peer);
-    }
+    void opened() override { server_.opened(connection_); }
     Errc message(std::uint16_t kind, const bits::Reader& fields, schema::Layout& layout) override {
       return dispatcher_.dispatch(kind, connection_.peer, fields, layout);
     }
     void closed(Errc code, std::string_view text) override {
+      if (code == Errc::timeout && connection_.announced && server_.may_return()) {
+        connection_.away = true;
+        connection_.away_until = server_.last_now + server_.options.comeback;
+        return;
+      }
       const bool tell = connection_.announced && !connection_.gone;
       connection_.gone = true;
       if (tell && server_.on_disconnect) server_.on_disconnect(connection_.peer, code, text);
@@ -65,34 +81,76 @@ struct Server::Impl {
     const auto id = link::Listener::connection_of(received.bytes);
     if (!id) return wire.drops.add(id.error());
     const auto found = by_id.find(*id);
-    if (found == by_id.end() || found->second->from != received.from) {
-      return wire.drops.add(Errc::unknown_connection);
+    if (found == by_id.end()) {
+      wire.drops.add(Errc::unknown_connection);
+      std::array<std::byte, 32> reply{};
+      reply_with(now, received.from, reply, listener.answer_unknown(received.bytes, reply));
+      return;
     }
     Connection& connection = *found->second;
-    connection.session.link().receive(now, received.bytes);  // counts its own drops
+    // The link drops what does not open, and counts its drops.
+    connection.session.link().receive_from(now, received.from, received.bytes);
     drain(now, connection, dispatcher);
   }
 
+  // What the door says belongs to no link; it is counted with those that are gone.
+  void reply_with(Time now, const Endpoint& to, std::span<const std::byte> reply,
+                  std::size_t bytes) {
+    if (bytes == 0) return;
+    ++retired.datagrams_sent;
+    retired.bytes_sent += bytes;
+    retired.overhead_bits_sent += bytes * 8;
+    port.send(now, to, reply.first(bytes));
+  }
+
   void greet(Time now, const io::Received& received) {
-    std::array<std::byte, link::kMaxDatagramBytes> reply{};
+    std::array<std::byte, link::kBaseDatagramBytes> reply{};
     const auto outcome = listener.receive(now, received.from, received.bytes, reply);
     if (outcome.error != Errc::none) wire.drops.add(outcome.error);
-    if (outcome.reply_bytes > 0) {
-      // What the door says belongs to no link yet; it is counted with those that are gone.
-      ++retired.datagrams_sent;
-      retired.bytes_sent += outcome.reply_bytes;
-      retired.overhead_bits_sent += outcome.reply_bytes * 8;
-      port.send(now, received.from, std::span(reply).first(outcome.reply_bytes));
-    }
+    reply_with(now, received.from, reply, outcome.reply_bytes);
     if (!outcome.admission) return;
     const Peer peer{++last_peer};
-    auto made = std::make_unique<Connection>(Connection{
-        peer, outcome.admission->id, received.from,
-        Session(wire, link::Link::accept(*outcome.admission,
-                                         link_options(wire.protocol, wire.timeouts), now))});
-    by_id[made->id] = made.get();
+    auto made = std::make_unique<Connection>(
+        Connection{peer, *outcome.admission,
+                   Session(wire, link::Link::accept(*outcome.admission, received.from,
+                                                    link_options(wire.protocol, options, seed),
+                                                    now))});
+    by_id[made->admission.id] = made.get();
     order.push_back(made.get());
     by_peer[peer] = std::move(made);
+  }
+
+  bool may_return() const { return options.comeback > Duration{0} && options.key.has_value(); }
+
+  // The first datagram of a client opened: it exists for the game from now on.
+  void opened(Connection& connection) {
+    if (const Errc error = listener.opened(last_now, connection.admission.id);
+        error != Errc::none) {
+      connection.session.link().close(last_now, error_info(error).text);
+      return;
+    }
+    if (!connection.admission.replaces) {
+      connection.announced = true;
+      if (on_connect) on_connect(connection.peer);
+      return;
+    }
+    const auto old = std::find_if(order.begin(), order.end(), [&](const Connection* other) {
+      return other->admission.id == *connection.admission.replaces && other->announced &&
+             !other->gone;
+    });
+    connection.announced = true;
+    if (old == order.end()) {  // its time was up while the handshake was under way
+      if (on_connect) on_connect(connection.peer);
+      return;
+    }
+    // The new connection is the old peer from now on; what is left of the old one ends unheard.
+    Connection& before = **old;
+    std::swap(by_peer[before.peer], by_peer[connection.peer]);
+    std::swap(before.peer, connection.peer);
+    before.gone = true;
+    before.away = false;
+    before.session.link().close(last_now, error_info(Errc::replaced).text);
+    if (on_return) on_return(connection.peer);
   }
 
   void drain(Time now, Connection& connection, route::Dispatcher<Peer>& dispatcher) {
@@ -104,15 +162,34 @@ struct Server::Impl {
     return connection->gone && connection->session.link().state() == link::State::closed;
   }
 
-  void remove_closed() {
+  // Clients that did not come back in time.
+  void give_up_away(Time now) {
+    for (Connection* connection : order) {
+      if (!connection->away || connection->gone || now < connection->away_until) continue;
+      connection->gone = true;
+      if (on_disconnect) {
+        on_disconnect(connection->peer, Errc::timeout, error_info(Errc::timeout).text);
+      }
+    }
+  }
+
+  void remove_closed(Time now) {
+    for (Connection* connection : order) {
+      if (!connection->away || connection->forgotten) continue;
+      connection->forgotten = true;
+      listener.forget(now, connection->admission.id, true);
+      by_id.erase(connection->admission.id);
+    }
     if (std::none_of(order.begin(), order.end(), is_closed)) return;
     std::vector<Peer> peers;
     for (Connection* connection : order) {
       if (!is_closed(connection)) continue;
       retired.add(connection->session.link());
       retired_drops.add(connection->session.link().stats().drops);
-      listener.forget(connection->id);
-      by_id.erase(connection->id);
+      if (!connection->forgotten) {
+        listener.forget(now, connection->admission.id);
+        by_id.erase(connection->admission.id);
+      }
       peers.push_back(connection->peer);
     }
     std::erase_if(order, is_closed);
@@ -121,12 +198,15 @@ struct Server::Impl {
 
   io::Port& port;
   Wire wire;
+  ServerOptions options;
+  bits::Secret32 seed;
   link::Listener listener;
   std::unordered_map<Peer, std::unique_ptr<Connection>> by_peer;
   std::unordered_map<link::ConnectionId, Connection*> by_id;
   std::vector<Connection*> order;  // by peer
   std::uint32_t last_peer = 0;
   std::function<void(Peer)> on_connect;
+  std::function<void(Peer)> on_return;
   std::function<void(Peer, Errc, std::string_view)> on_disconnect;
   Time last_now{};
   Traffic retired;
@@ -147,6 +227,10 @@ void Server::on_disconnect(std::function<void(Peer, Errc, std::string_view)> han
   impl_->on_disconnect = std::move(handler);
 }
 
+void Server::on_return(std::function<void(Peer)> handler) {
+  impl_->on_return = std::move(handler);
+}
+
 void Server::receive(Time now) {
   impl_->last_now = now;
   while (const auto received = impl_->port.receive(now)) {
@@ -157,14 +241,15 @@ void Server::receive(Time now) {
     connection.session.link().wake(now);
     impl_->drain(now, connection, dispatcher_);
   }
-  impl_->remove_closed();
+  impl_->give_up_away(now);
+  impl_->remove_closed(now);
   impl_->port.flush(now);  // handshakes do not wait for the next tick
 }
 
 void Server::send(Time now) {
   impl_->last_now = now;
   for (Connection* connection : impl_->order) {
-    connection->session.pump_out(now, impl_->port, connection->from);
+    connection->session.pump_out(now, impl_->port, std::nullopt);
   }
   impl_->port.flush(now);
 }
@@ -173,6 +258,7 @@ Time Server::next_wakeup() const {
   Time next = impl_->port.next_wakeup();
   for (const Connection* connection : impl_->order) {
     next = std::min(next, connection->session.next_wakeup());
+    if (connection->away && !connection->gone) next = std::min(next, connection->away_until);
   }
   return next;
 }
@@ -226,6 +312,16 @@ bool Server::version_in_use(std::uint16_t version) const {
     return connection->announced && !connection->gone &&
            connection->session.link().version() == version;
   });
+}
+
+const link::Claims* Server::claims(Peer peer) const {
+  const Connection* connection = impl_->find(peer);
+  return connection == nullptr ? nullptr : connection->admission.claims.get();
+}
+
+std::size_t Server::budget(Peer peer) const {
+  const Connection* connection = impl_->find(peer);
+  return connection == nullptr ? 0 : connection->session.link().budget(impl_->last_now);
 }
 
 const link::Stats* Server::stats(Peer peer) const {

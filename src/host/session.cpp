@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "kwind/io/clock.h"
+
 namespace kwind::host {
 namespace {
 
@@ -27,17 +29,35 @@ void Traffic::add(const link::Link& link) {
   }
 }
 
-link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Timeouts& timeouts) {
-  link::LinkOptions options;
+bits::Secret32 seed_of(const Options& options) {
+  if (!options.entropy) return io::random_secret();
+  bits::Secret32 seed;
+  std::copy(options.entropy->begin(), options.entropy->end(), seed.bytes().begin());
+  return seed;
+}
+
+link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Options& options,
+                               const bits::Secret32& seed) {
+  link::LinkOptions made;
   for (const schema::ChannelInfo& channel : protocol.channels) {
-    options.channels.push_back({channel.delivery, channel.life.since});
+    link::ChannelSpec spec{channel.delivery, channel.life.since};
+    if (channel.high) spec.priority = link::Priority::high;
+    if (channel.bulk) spec.priority = link::Priority::bulk;
+    if (channel.repeat > 0) spec.repeat = channel.repeat;
+    made.channels.push_back(spec);
   }
-  options.tags = protocol.messages.size();
-  options.timeout = timeouts.silence;
-  options.handshake_timeout = timeouts.handshake;
-  options.keepalive = timeouts.keepalive;
-  options.linger = timeouts.linger;
-  return options;
+  // Only messages that say `split` may be larger than a datagram on such a channel.
+  for (const schema::MessageInfo& message : protocol.messages) {
+    if (message.most_bits > link::kMaxWholeBytes * 8) made.channels[message.channel].split = true;
+  }
+  made.tags = protocol.messages.size();
+  made.timeout = options.timeouts.silence;
+  made.handshake_timeout = options.timeouts.handshake;
+  made.keepalive = options.timeouts.keepalive;
+  made.linger = options.timeouts.linger;
+  made.seed = bits::Reader(bits::derive(seed, "link").bytes()).get(64);
+  made.key_log = options.key_log;
+  return made;
 }
 
 link::Identity identity_of(const schema::ProtocolInfo& protocol) {
@@ -89,6 +109,9 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
   switch (event.kind) {
     case link::Event::Kind::opened: sink.opened(); return;
     case link::Event::Kind::closed: sink.closed(event.code, event.text); return;
+    case link::Event::Kind::fill:
+    case link::Event::Kind::acked:
+    case link::Event::Kind::lost: return;  // nobody here fills datagrams
     case link::Event::Kind::message: break;
   }
   bits::Reader reader(event.payload, event.bits);
@@ -146,11 +169,11 @@ void Session::deliver(std::uint16_t kind, const bits::Reader& message, Sink& sin
   if (error != Errc::none) wire_->drops.add(error);
 }
 
-void Session::pump_out(Time now, io::Port& port, const Endpoint& to) {
+void Session::pump_out(Time now, io::Port& port, const std::optional<Endpoint>& to) {
   if (now >= link_.next_wakeup()) link_.wake(now);
   std::array<std::byte, link::kMaxDatagramBytes> buffer{};
   while (const std::size_t size = link_.poll_datagram(now, buffer)) {
-    port.send(now, to, std::span(buffer).first(size));
+    port.send(now, to ? *to : link_.destination(), std::span(buffer).first(size));
   }
 }
 

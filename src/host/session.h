@@ -21,7 +21,7 @@ struct Wire {
 
   const schema::ProtocolInfo& protocol;
   std::vector<schema::KindCodes> incoming;  ///< as protocol.versions
-  ClearMode clear_mode = ClearMode::loopback_only;
+  std::optional<ClearMode> clear_mode;
   Timeouts timeouts;
   CauseCounts drops;  ///< of messages
   std::uint64_t sends_refused = 0;
@@ -31,11 +31,14 @@ struct Wire {
     return incoming[static_cast<std::size_t>(protocol.version - version)];
   }
   [[nodiscard]] bool permits(const Endpoint& other) const {
-    return clear_mode == ClearMode::any_address || other.is_loopback();
+    return clear_mode != ClearMode::loopback_only || other.is_loopback();
   }
 };
 
-link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Timeouts& timeouts);
+link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Options& options,
+                               const bits::Secret32& seed);
+/// 32 random bytes: the system's, or those that the options give.
+bits::Secret32 seed_of(const Options& options);
 link::Identity identity_of(const schema::ProtocolInfo& protocol);
 
 class Session {
@@ -58,8 +61,8 @@ class Session {
   /// Takes the link's events and the messages held back that may pass now.
   void drain(Time now, Sink& sink);
 
-  /// Sends what the link has to send through `port`.
-  void pump_out(Time now, io::Port& port, const Endpoint& to);
+  /// Sends what the link has to send through `port`, to `to` or where the link says.
+  void pump_out(Time now, io::Port& port, const std::optional<Endpoint>& to);
   [[nodiscard]] Time next_wakeup() const;
 
   link::Link& link() { return link_; }

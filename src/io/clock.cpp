@@ -19,4 +19,16 @@ bits::Key128 entropy() {
   return key;
 }
 
+bits::Secret32 random_secret() {
+  KWIND_ASSERT(sodium_init() >= 0);
+  bits::Secret32 secret;
+  randombytes_buf(secret.bytes().data(), secret.bytes().size());
+  return secret;
+}
+
+std::int64_t unix_at_zero() {
+  const auto unix = std::chrono::system_clock::now().time_since_epoch();
+  return std::chrono::floor<std::chrono::seconds>(unix - now().time_since_epoch()).count();
+}
+
 }  // namespace kwind::io

@@ -3,6 +3,7 @@
 #include <arpa/inet.h>
 #include <netdb.h>
 #include <netinet/in.h>
+#include <netinet/udp.h>
 #include <poll.h>
 #include <sys/socket.h>
 #include <unistd.h>
@@ -22,20 +23,50 @@ namespace {
 
 constexpr std::size_t kBatch = 64;
 constexpr std::size_t kSlotBytes = 2048;  // more than any datagram of ours; longer ones are cut
+constexpr std::size_t kMostSegmentedBytes = 64000;  // below what one IP packet could hold
 constexpr int kBufferBytes = 1 << 20;     // 64 KiB by default is 40 ms of 1000 busy clients
 
-sockaddr_in to_system(const Endpoint& endpoint) {
-  sockaddr_in out{};
-  out.sin_family = AF_INET;
-  out.sin_port = htons(endpoint.port);
-  std::memcpy(&out.sin_addr, endpoint.ip.data() + 12, 4);
+// An IPv6 socket carries IPv4 as well, in mapped addresses; where the system has no IPv6, there is
+// only the other.
+struct Address {
+  sockaddr_storage storage{};
+  socklen_t length = 0;
+};
+
+Address to_system(const Endpoint& endpoint, int family) {
+  Address out;
+  if (family == AF_INET) {
+    sockaddr_in v4{};
+    v4.sin_family = AF_INET;
+    v4.sin_port = htons(endpoint.port);
+    std::memcpy(&v4.sin_addr, endpoint.ip.data() + 12, 4);
+    std::memcpy(&out.storage, &v4, sizeof v4);
+    out.length = sizeof v4;
+  } else {
+    sockaddr_in6 v6{};
+    v6.sin6_family = AF_INET6;
+    v6.sin6_port = htons(endpoint.port);
+    std::memcpy(&v6.sin6_addr, endpoint.ip.data(), 16);
+    std::memcpy(&out.storage, &v6, sizeof v6);
+    out.length = sizeof v6;
+  }
   return out;
 }
 
-Endpoint from_system(const sockaddr_in& in) {
-  std::array<std::uint8_t, 4> ip{};
-  std::memcpy(ip.data(), &in.sin_addr, 4);
-  return Endpoint::v4(ip[0], ip[1], ip[2], ip[3], ntohs(in.sin_port));
+Endpoint from_system(const sockaddr_storage& in) {
+  if (in.ss_family == AF_INET) {
+    sockaddr_in v4{};
+    std::memcpy(&v4, &in, sizeof v4);
+    std::array<std::uint8_t, 4> ip{};
+    std::memcpy(ip.data(), &v4.sin_addr, 4);
+    return Endpoint::v4(ip[0], ip[1], ip[2], ip[3], ntohs(v4.sin_port));
+  }
+  sockaddr_in6 v6{};
+  std::memcpy(&v6, &in, sizeof v6);
+  Endpoint out;
+  std::memcpy(out.ip.data(), &v6.sin6_addr, 16);
+  out.port = ntohs(v6.sin6_port);
+  return out;
 }
 
 Errc from_errno(int error) {
@@ -54,6 +85,8 @@ Errc from_errno(int error) {
 
 struct UdpPort::State {
   int fd = -1;
+  int family = AF_INET6;
+  bool segments = true;  // the system takes several datagrams to one peer in one piece
   Endpoint local;
   PortCounts counts;
 
@@ -62,7 +95,7 @@ struct UdpPort::State {
     std::vector<std::byte> memory = std::vector<std::byte>(kBatch * kSlotBytes);
     std::array<mmsghdr, kBatch> headers{};
     std::array<iovec, kBatch> pieces{};
-    std::array<sockaddr_in, kBatch> addresses{};
+    std::array<Address, kBatch> addresses{};
     std::size_t count = 0;
     std::size_t next = 0;
   };
@@ -77,11 +110,15 @@ struct UdpPort::State {
         batch->pieces[i] = {batch->memory.data() + i * kSlotBytes, kSlotBytes};
         batch->headers[i].msg_hdr.msg_iov = &batch->pieces[i];
         batch->headers[i].msg_hdr.msg_iovlen = 1;
-        batch->headers[i].msg_hdr.msg_name = &batch->addresses[i];
-        batch->headers[i].msg_hdr.msg_namelen = sizeof(sockaddr_in);
+        batch->headers[i].msg_hdr.msg_name = &batch->addresses[i].storage;
       }
     }
   }
+  std::size_t run_length(std::size_t first) const;
+  bool send_run(std::size_t first, std::size_t count);
+  void send_singly(std::size_t first, std::size_t count);
+  void note_sent(std::size_t first, std::size_t count);
+
   State(const State&) = delete;
   State& operator=(const State&) = delete;
   ~State() {
@@ -90,7 +127,7 @@ struct UdpPort::State {
 
   void fill_in() {
     for (std::size_t i = 0; i < kBatch; ++i) {
-      in.headers[i].msg_hdr.msg_namelen = sizeof(sockaddr_in);
+      in.headers[i].msg_hdr.msg_namelen = sizeof(sockaddr_storage);
       in.headers[i].msg_hdr.msg_control = control[i].data();
       in.headers[i].msg_hdr.msg_controllen = control[i].size();
     }
@@ -119,24 +156,36 @@ UdpPort::UdpPort(std::unique_ptr<State> state) : state_(std::move(state)) {}
 UdpPort::~UdpPort() = default;
 
 Result<std::unique_ptr<UdpPort>> UdpPort::open(const Endpoint& local) {
-  if (!local.is_v4()) return fail(Errc::bad_address);
   auto state = std::make_unique<State>();
-  state->fd = ::socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+  const bool any = local.ip == Endpoint::any(0).ip;
+  state->fd = ::socket(AF_INET6, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+  if (state->fd < 0 && errno == EAFNOSUPPORT && (local.is_v4() || any)) {
+    state->family = AF_INET;
+    state->fd = ::socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+  }
   if (state->fd < 0) return fail(from_errno(errno));
-  const int on = 1;
+  const auto set = [&](int level, int name, int value) {
+    (void)::setsockopt(state->fd, level, name, &value, sizeof value);
+  };
+  set(IPPROTO_IPV6, IPV6_V6ONLY, 0);
   // Larger buffers are a wish: the system may cap them, and drops are counted.
-  (void)::setsockopt(state->fd, SOL_SOCKET, SO_RCVBUF, &kBufferBytes, sizeof kBufferBytes);
-  (void)::setsockopt(state->fd, SOL_SOCKET, SO_SNDBUF, &kBufferBytes, sizeof kBufferBytes);
-  (void)::setsockopt(state->fd, SOL_SOCKET, SO_RXQ_OVFL, &on, sizeof on);
-  sockaddr_in address = to_system(local);
-  if (::bind(state->fd, reinterpret_cast<sockaddr*>(&address), sizeof address) != 0) {
+  set(SOL_SOCKET, SO_RCVBUF, kBufferBytes);
+  set(SOL_SOCKET, SO_SNDBUF, kBufferBytes);
+  set(SOL_SOCKET, SO_RXQ_OVFL, 1);
+  // Datagrams are not to be cut on their way: how large they may be is found by probing (RFC 8899).
+  set(IPPROTO_IP, IP_MTU_DISCOVER, IP_PMTUDISC_PROBE);
+  set(IPPROTO_IPV6, IPV6_MTU_DISCOVER, IPV6_PMTUDISC_PROBE);
+  Address address = to_system(local, state->family);
+  if (::bind(state->fd, reinterpret_cast<sockaddr*>(&address.storage), address.length) != 0) {
     return fail(from_errno(errno));
   }
-  socklen_t length = sizeof address;
-  if (::getsockname(state->fd, reinterpret_cast<sockaddr*>(&address), &length) != 0) {
+  address.length = sizeof address.storage;
+  if (::getsockname(state->fd, reinterpret_cast<sockaddr*>(&address.storage), &address.length) !=
+      0) {
     return fail(from_errno(errno));
   }
-  state->local = from_system(address);
+  state->local = from_system(address.storage);
+  if (any) state->local.ip = local.ip;
   return std::unique_ptr<UdpPort>(new UdpPort(std::move(state)));
 }
 
@@ -155,39 +204,107 @@ std::optional<Received> UdpPort::receive(Time) {
   const std::size_t size = in.headers[i].msg_len;
   ++state_->counts.datagrams_received;
   state_->counts.bytes_received += size;
-  return Received{from_system(in.addresses[i]), std::span(in.memory).subspan(i * kSlotBytes, size)};
+  return Received{from_system(in.addresses[i].storage),
+                  std::span(in.memory).subspan(i * kSlotBytes, size)};
 }
 
 void UdpPort::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {
-  KWIND_ASSERT(bytes.size() <= kSlotBytes && to.is_v4());
+  KWIND_ASSERT(bytes.size() <= kSlotBytes);
+  if (state_->family == AF_INET && !to.is_v4()) {
+    ++state_->counts.send_failures;
+    return;
+  }
   State::Batch& out = state_->out;
   if (out.count == kBatch) flush(now);
   const std::size_t i = out.count++;
   std::copy(bytes.begin(), bytes.end(),
             out.memory.begin() + static_cast<std::ptrdiff_t>(i * kSlotBytes));
   out.pieces[i].iov_len = bytes.size();
-  out.addresses[i] = to_system(to);
+  out.addresses[i] = to_system(to, state_->family);
+  out.headers[i].msg_hdr.msg_namelen = out.addresses[i].length;
 }
 
-void UdpPort::flush(Time) {
-  State::Batch& out = state_->out;
-  std::size_t done = 0;
-  while (done < out.count) {
-    const int sent = ::sendmmsg(state_->fd, out.headers.data() + done,
-                                static_cast<unsigned>(out.count - done), MSG_DONTWAIT);
+// Datagrams that follow each other to one peer, all of one size but the last, which may be shorter:
+// one call of the system cuts them apart (UDP segmentation offload).
+std::size_t UdpPort::State::run_length(std::size_t first) const {
+  if (!segments) return 1;
+  const std::size_t size = out.pieces[first].iov_len;
+  std::size_t bytes = size;
+  std::size_t count = 1;
+  while (first + count < out.count && out.pieces[first + count - 1].iov_len == size &&
+         out.pieces[first + count].iov_len <= size && out.pieces[first + count].iov_len > 0 &&
+         bytes + out.pieces[first + count].iov_len <= kMostSegmentedBytes &&
+         std::memcmp(&out.addresses[first].storage, &out.addresses[first + count].storage,
+                     out.addresses[first].length) == 0) {
+    bytes += out.pieces[first + count].iov_len;
+    ++count;
+  }
+  return count;
+}
+
+void UdpPort::State::note_sent(std::size_t first, std::size_t count) {
+  for (std::size_t i = first; i < first + count; ++i) {
+    ++counts.datagrams_sent;
+    counts.bytes_sent += out.pieces[i].iov_len;
+  }
+}
+
+bool UdpPort::State::send_run(std::size_t first, std::size_t count) {
+  alignas(cmsghdr) std::array<char, CMSG_SPACE(sizeof(std::uint16_t))> space{};
+  msghdr header = out.headers[first].msg_hdr;
+  header.msg_iov = &out.pieces[first];
+  header.msg_iovlen = count;
+  header.msg_control = space.data();
+  header.msg_controllen = space.size();
+  cmsghdr* const size_control = CMSG_FIRSTHDR(&header);
+  size_control->cmsg_level = SOL_UDP;
+  size_control->cmsg_type = UDP_SEGMENT;
+  size_control->cmsg_len = CMSG_LEN(sizeof(std::uint16_t));
+  const auto size = static_cast<std::uint16_t>(out.pieces[first].iov_len);
+  std::memcpy(CMSG_DATA(size_control), &size, sizeof size);
+  ssize_t sent = -1;
+  do {
+    sent = ::sendmsg(fd, &header, MSG_DONTWAIT);
+  } while (sent < 0 && errno == EINTR);
+  if (sent >= 0) {
+    note_sent(first, count);
+    counts.segmented += count;
+    return true;
+  }
+  // An interface without it, or a path that is narrower than it knows: from now on one by one.
+  if (errno == EIO || errno == EINVAL || errno == EMSGSIZE || errno == ENOPROTOOPT) segments = false;
+  return false;
+}
+
+void UdpPort::State::send_singly(std::size_t first, std::size_t count) {
+  for (std::size_t done = first; done < first + count;) {
+    const int sent = ::sendmmsg(fd, out.headers.data() + done,
+                                static_cast<unsigned>(first + count - done), MSG_DONTWAIT);
     if (sent < 0 && errno == EINTR) continue;
     if (sent <= 0) {  // this one cannot go; a datagram may be lost, so it is, and the next is tried
-      ++state_->counts.send_failures;
+      ++counts.send_failures;
       ++done;
       continue;
     }
-    for (int i = 0; i < sent; ++i) {
-      ++state_->counts.datagrams_sent;
-      state_->counts.bytes_sent += out.pieces[done + static_cast<std::size_t>(i)].iov_len;
-    }
+    note_sent(done, static_cast<std::size_t>(sent));
     done += static_cast<std::size_t>(sent);
   }
-  out.count = 0;
+}
+
+void UdpPort::flush(Time) {
+  State& state = *state_;
+  std::size_t single_from = 0;
+  for (std::size_t i = 0; i < state.out.count;) {
+    const std::size_t run = state.run_length(i);
+    if (run > 1) {
+      state.send_singly(single_from, i - single_from);
+      if (!state.send_run(i, run)) state.send_singly(i, run);
+      single_from = i + run;
+    }
+    i += run;
+  }
+  state.send_singly(single_from, state.out.count - single_from);
+  state.out.count = 0;
 }
 
 void UdpPort::wait(Time until) {
@@ -214,15 +331,15 @@ Result<Endpoint> resolve(std::string_view host_and_port) {
     return fail(Errc::bad_address);
   }
   addrinfo hints{};
-  hints.ai_family = AF_INET;
+  hints.ai_family = AF_UNSPEC;
   hints.ai_socktype = SOCK_DGRAM;
   addrinfo* found = nullptr;
   const std::string host(host_and_port.substr(0, colon));
   if (::getaddrinfo(host.c_str(), nullptr, &hints, &found) != 0 || found == nullptr) {
     return fail(Errc::bad_address);
   }
-  sockaddr_in address{};
-  std::memcpy(&address, found->ai_addr, sizeof address);
+  sockaddr_storage address{};
+  std::memcpy(&address, found->ai_addr, std::min<std::size_t>(found->ai_addrlen, sizeof address));
   ::freeaddrinfo(found);
   Endpoint endpoint = from_system(address);
   endpoint.port = port;

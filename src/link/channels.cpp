@@ -38,8 +38,8 @@ Priority Channels::rank(std::size_t channel) const {
 
 // ---- sending ----
 
-Errc Channels::push(Time now, std::size_t channel, std::size_t tag,
-                    std::span<const std::byte> payload, std::size_t bits) {
+Errc Channels::push(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
+                    std::size_t bits) {
   KWIND_ASSERT(channel < specs_.size() && tag < bits_sent_.size() && bits <= payload.size() * 8);
   const ChannelSpec& spec = specs_[channel];
   const bool splits = is_reliable(spec.delivery) || spec.split;
@@ -49,7 +49,7 @@ Errc Channels::push(Time now, std::size_t channel, std::size_t tag,
     counts_.expired += pushed.given_up;
     if (!pushed.taken) return Errc::queue_full;
   } else {
-    counts_.expired += channels_[channel].state_out->push(spec, now, tag, payload, bits);
+    counts_.expired += channels_[channel].state_out->push(spec, tag, payload, bits);
   }
   ++counts_.sent;
   return Errc::none;
@@ -294,7 +294,6 @@ bool Channels::in_window(const Frame& frame) const {
 Errc Channels::hear(const Frame& frame, Inbox& inbox) {
   Channel& channel = channels_[frame.channel];
   if (frame.kind == FrameKind::window) {
-    if (!channel.reliable_out) return Errc::unknown_channel;
     channel.reliable_out->set_limit(frame.value);
     return Errc::none;
   }

@@ -50,7 +50,7 @@ class Channels {
   // ---- sending ----
 
   /// Errors: message_too_large; queue_full; with AtLimit::close it means the end.
-  Errc push(Time now, std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
+  Errc push(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
             std::size_t bits);
   /// Gives up what is stale.
   void expire(Time now);

@@ -51,9 +51,19 @@ void Controller::note_rtt(Time now, Duration rtt) {
   leasts_[0].value = std::min(leasts_[0].value, rtt);
   smoothed_ = smoothed_ == Duration{0} ? rtt : (7 * smoothed_ + rtt) / 8;
   round_least_ = std::min(round_least_, rtt);
-  // Jitter only adds: the lesser of this sample and the round's least so far is the queue.
-  const Duration above = std::min(rtt, std::max(round_least_, smoothed_)) - least();
-  queue_ = std::max(above, Duration{0});
+  // A queue stays from sample to sample, jitter does not: what the least of the last few is above the
+  // path's own delay, and above what samples differ from each other.
+  if (recent_[0] > Duration{0}) {
+    const Duration step = rtt > recent_[0] ? rtt - recent_[0] : recent_[0] - rtt;
+    jitter_ += (step - jitter_) / 16;
+  }
+  std::copy_backward(recent_.begin(), recent_.end() - 1, recent_.end());
+  recent_[0] = rtt;
+  Duration lowest = rtt;
+  for (const Duration sample : recent_) {
+    if (sample > Duration{0}) lowest = std::min(lowest, sample);
+  }
+  queue_ = std::max(lowest - least() - jitter_, Duration{0});
 }
 
 void Controller::note_rate(const RateSample& sample) {
@@ -97,7 +107,8 @@ void Controller::on_round(Time now) {
   ++round_;
   const bool limited = round_app_limited_;
   const Duration queue =
-      round_least_ == Duration::max() ? queue_ : std::max(round_least_ - least(), Duration{0});
+      round_least_ == Duration::max() ? queue_
+                                      : std::max(round_least_ - least() - jitter_, Duration{0});
   switch (way_) {
     case Way::starting:
       if (!limited) {
@@ -108,7 +119,7 @@ void Controller::on_round(Time now) {
           ++rounds_flat_;
         }
       }
-      if (rounds_flat_ >= 3 || queue > kQueueSeen) {
+      if (!limited && (rounds_flat_ >= 3 || queue > kQueueSeen)) {
         way_ = Way::steady;
         phase_ = 1;
         standing_rounds_ = 0;

@@ -71,6 +71,8 @@ class Controller {
   std::array<Timed, 2> leasts_{};  // two spans of a minute: the older one retires
   Duration smoothed_{0};
   Duration queue_{0};
+  Duration jitter_{0};                // what one sample differs from the next, in the mean
+  std::array<Duration, 3> recent_{};  // samples, newest first
   Duration round_least_ = Duration::max();  // of this round's samples
 
   double full_bandwidth_ = 0;  // starting: what the last rounds did not exceed by a quarter

@@ -329,6 +329,7 @@ struct FrameReader {
       case static_cast<std::uint64_t>(Control::window):
         frame.kind = FrameKind::window;
         if (const Errc error = channel_of(frame); error != Errc::none) return error;
+        if (!is_reliable(channels[frame.channel].delivery)) return Errc::unknown_channel;
         frame.value = in.get(kWindowBits);
         break;
       case static_cast<std::uint64_t>(Control::challenge):

@@ -153,8 +153,9 @@ Listener::Outcome Listener::hear_offer(Time now, const Endpoint& from,
   const auto message = datagram.subspan(kOfferHeadBytes);
   Said said{{from, {}}, {}, 0};
   std::copy_n(message.begin(), said.key.ephemeral.size(), said.key.ephemeral.begin());
-  if (const auto known = pending_.find(said.key); known != pending_.end()) {
+  if (const auto known = by_offer_.find(said.key); known != by_offer_.end()) {
     const std::vector<std::byte>& same = slots_[known->second].reply;
+    if (same.empty()) return {Errc::unexpected, 0, {}};  // the connection exists by now
     std::copy(same.begin(), same.end(), reply.begin());
     return {Errc::none, same.size(), {}};
   }
@@ -317,8 +318,9 @@ ConnectionId Listener::take_place(const OfferKey& key) {
   slot = Slot{};
   slot.generation = generation;
   slot.used = true;
-  slot.pending = key;
-  pending_.emplace(key, index);
+  slot.offer = key;
+  slot.pending = true;
+  by_offer_.emplace(key, index);
   ++pending_by_address_[address_of(key.from)];
   return static_cast<ConnectionId>((std::uint32_t{options_.number} << 24) |
                                    (std::uint32_t{generation} << 16) | index);
@@ -333,10 +335,9 @@ std::size_t Listener::place_of(ConnectionId id) const {
 
 void Listener::no_longer_pending(Slot& slot) {
   if (!slot.pending) return;
-  const auto address = pending_by_address_.find(address_of(slot.pending->from));
+  const auto address = pending_by_address_.find(address_of(slot.offer->from));
   if (--address->second == 0) pending_by_address_.erase(address);
-  pending_.erase(*slot.pending);
-  slot.pending.reset();
+  slot.pending = false;
   slot.reply = {};
 }
 
@@ -360,6 +361,7 @@ void Listener::forget(Time now, ConnectionId id, bool may_return) {
   Slot& slot = slots_[index];
   if (!slot.used) return;
   no_longer_pending(slot);
+  by_offer_.erase(*slot.offer);
   if (slot.comeback) {
     const auto kept = comebacks_.find(*slot.comeback);
     if (kept != comebacks_.end()) {

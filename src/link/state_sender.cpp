@@ -1,5 +1,7 @@
 #include "state_sender.h"
 
+#include <algorithm>
+
 namespace kwind::link {
 
 void StateSender::drop_front() {
@@ -7,7 +9,7 @@ void StateSender::drop_front() {
   waiting_.pop();
 }
 
-std::size_t StateSender::push(const ChannelSpec& limits, Time now, std::size_t tag,
+std::size_t StateSender::push(const ChannelSpec& limits, std::size_t tag,
                               std::span<const std::byte> payload, std::size_t bits) {
   const std::size_t bytes = bits::bytes_for(bits);
   std::size_t given_up = 0;
@@ -20,7 +22,6 @@ std::size_t StateSender::push(const ChannelSpec& limits, Time now, std::size_t t
   slot.payload.assign(payload.begin(), payload.begin() + static_cast<std::ptrdiff_t>(bytes));
   slot.bits = bits;
   slot.tag = tag;
-  slot.queued = now;
   slot.next_chunk = 0;
   slot.acked = false;
   queued_bytes_ += bytes;
@@ -28,6 +29,10 @@ std::size_t StateSender::push(const ChannelSpec& limits, Time now, std::size_t t
 }
 
 std::size_t StateSender::expire(Time now, Duration expiry) {
+  for (first_unseen_ = std::max(first_unseen_, waiting_.begin()); first_unseen_ < waiting_.end();
+       ++first_unseen_) {
+    waiting_[first_unseen_].queued = now;
+  }
   std::size_t given_up = 0;
   while (!waiting_.empty() && now - front().queued > expiry) {
     drop_front();

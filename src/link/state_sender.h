@@ -19,16 +19,16 @@ class StateSender {
     std::vector<std::byte> payload;
     std::size_t bits = 0;
     std::size_t tag = 0;
-    Time queued{};
+    Time queued{};  // when the link first looked at it
     Origin origin;               // once it left
     std::size_t next_chunk = 0;  // of a split one
     bool acked = false;
   };
 
   /// Copies a message; returns how many older ones were given up for it.
-  std::size_t push(const ChannelSpec& limits, Time now, std::size_t tag,
-                   std::span<const std::byte> payload, std::size_t bits);
-  /// Gives up what has waited too long; returns how many.
+  std::size_t push(const ChannelSpec& limits, std::size_t tag, std::span<const std::byte> payload,
+                   std::size_t bits);
+  /// Gives up what has waited too long since the first call that saw it; returns how many.
   std::size_t expire(Time now, Duration expiry);
 
   [[nodiscard]] bool empty() const { return waiting_.empty(); }
@@ -47,6 +47,7 @@ class StateSender {
   void drop_front();
 
   SlotRing<Slot> waiting_;
+  std::uint64_t first_unseen_ = 0;  // of the waiting ones
   SlotRing<Slot> recent_;
   std::size_t queued_bytes_ = 0;
 };

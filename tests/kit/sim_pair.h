@@ -21,11 +21,22 @@ inline link::Identity test_identity() {
   return {"test", {{1, bits::blake2b_128("test")}}};
 }
 
+/// 0 unreliable, 1 sequenced, 2 ordered, 3 reliable; 4 sequenced with repeats, 5 unreliable split, 6
+/// ordered bulk.
+inline std::vector<link::ChannelSpec> every_delivery() {
+  std::vector<link::ChannelSpec> channels = {
+      {Delivery::unreliable}, {Delivery::sequenced}, {Delivery::ordered}, {Delivery::reliable},
+      {Delivery::sequenced},  {Delivery::unreliable}, {Delivery::ordered}};
+  channels[4].repeat = 3;
+  channels[5].split = true;
+  channels[6].priority = link::Priority::bulk;
+  return channels;
+}
+
 struct SimPairOptions {
   std::uint64_t seed = 1;
   io::sim::Conditions conditions;
-  std::vector<link::ChannelSpec> channels = {
-      {Delivery::unreliable}, {Delivery::sequenced}, {Delivery::ordered}, {Delivery::reliable}};
+  std::vector<link::ChannelSpec> channels = every_delivery();
   std::set<std::size_t> lose;    ///< datagrams to lose, counted over both directions from 0
   std::set<std::size_t> repeat;  ///< datagrams to deliver twice
   std::set<std::size_t> delay;   ///< datagrams to deliver 300 ms later
@@ -55,7 +66,7 @@ class SimPair {
         down_(options.conditions, ~options.seed),
         listener_(door_options(options)) {
     link_options_.channels = options.channels;
-    link_options_.tags = 4;
+    link_options_.tags = options.channels.size();
     link_options_.handshake_timeout = std::chrono::seconds(20);
     link_options_.seed = options.seed;
     if (options.adjust) options.adjust(link_options_);
@@ -88,6 +99,7 @@ class SimPair {
   link::Link& server() { return *server_; }
   [[nodiscard]] bool has_server() const { return server_.has_value(); }
   link::Listener& listener() { return listener_; }
+  [[nodiscard]] const std::vector<link::ChannelSpec>& channels() const { return options_.channels; }
   [[nodiscard]] std::size_t datagrams() const { return datagrams_; }
   /// What the server sent to addresses at which the client is not.
   [[nodiscard]] std::size_t bytes_elsewhere() const { return bytes_elsewhere_; }

@@ -8,13 +8,18 @@
 #include "kit/sim_pair.h"
 #include "link/ack_block.h"
 #include "link/ack_window.h"
-#include "link/ordered.h"
-#include "link/outbox.h"
+#include "link/controller.h"
+#include "link/frames.h"
+#include "link/mtu.h"
+#include "link/path.h"
+#include "link/repeat.h"
 #include "link/packet_number.h"
+#include "link/reliable_receiver.h"
 #include "link/reliable_sender.h"
 #include "link/rtt.h"
 #include "link/sent_ledger.h"
-#include "link/sequenced.h"
+#include "link/state_receiver.h"
+#include "link/state_sender.h"
 
 namespace kwind::link {
 namespace {
@@ -37,11 +42,11 @@ TEST(AckWindow, AgreesWithASetOfEverythingSeen) {
   std::mt19937_64 random(2);
   AckWindow window;
   std::set<std::uint64_t> seen;
-  std::uint64_t centre = 300;
+  std::uint64_t centre = 600;
   for (int i = 0; i < 20000; ++i) {
     centre += random() % 3;
-    if (random() % 500 == 0) centre += 400;  // a gap wider than the window
-    const std::uint64_t number = centre - random() % 300;
+    if (random() % 500 == 0) centre += 700;  // a gap wider than the window
+    const std::uint64_t number = centre - random() % 600;
     const bool too_old = !seen.empty() && number + AckWindow::kSpanPackets <= *seen.rbegin();
     const bool fresh = !too_old && !seen.contains(number);
     ASSERT_EQ(window.is_new(PacketNumber{number}), fresh) << number;
@@ -67,16 +72,25 @@ TEST(AckBlock, ComesBackAsItWasSent) {
   for (int round = 0; round < 2000; ++round) {
     AckBlock block;
     std::uint64_t last = 1000 + random() % 100000;
-    const std::uint64_t next_unsent = last + 1 + random() % 50;
+    const std::uint64_t unsent = last + 1 + random() % 50;
     for (auto n = 1 + random() % kMostAckRanges; n > 0; --n) {
       const std::uint64_t first = last - random() % 10;
       block.ranges.push_back({first, last});
       last = first - 2 - random() % 5;
     }
-    block.delay = std::chrono::microseconds(250) * (random() % 1024);
+    // Half milliseconds up to 32, then steps of four.
+    block.delay = random() % 2 == 0 ? 500us * (random() % 64) : 32ms + 4ms * (random() % 64);
+    if (round % 10 == 0) {  // all of the newest 64, or all there are
+      const std::uint64_t newest = random() % 100;
+      block.ranges = {{newest >= 64 ? newest - 63 : 0, newest}};
+    }
+    const std::uint64_t next_unsent = round % 10 == 0 ? block.ranges[0].last + 1 : unsent;
     std::array<std::byte, 256> memory{};
     bits::Writer out(memory);
     write(block, out);
+    if (round % 10 == 0) {
+      EXPECT_EQ(out.bit_count(), 24U) << "what most datagrams carry";
+    }
     ASSERT_TRUE(out.ok());
     out.finish();
     bits::Reader in(memory, out.bit_count());
@@ -109,7 +123,7 @@ TEST(AckBlock, RefusesAcksOfPacketsNeverSent) {
   std::array<std::byte, 16> memory{};
   bits::Writer out(memory);
   out.put(3, 16);
-  out.put(0, 10 + 4);
+  out.put(0, 7 + 1 + 4);
   out.put_count(7, 2);
   out.finish();
   bits::Reader in(memory, out.bit_count());
@@ -131,36 +145,59 @@ TEST(Rtt, FollowsThePathAndDiscountsStatedAckDelay) {
   EXPECT_GE(rtt.smoothed(), Duration(80ms));
 }
 
+SentRef message(std::uint64_t index) {
+  return {SentRef::Kind::reliable, 0, 0, 0, index};
+}
+
+void send(SentLedger& ledger, Time now, std::uint64_t index) {
+  ledger.begin();
+  ledger.add(message(index));
+  ledger.sent(now, 100, true, false);
+}
+
 TEST(SentLedger, CountsAPacketAsLostAfterThreeNewerAcks) {
   SentLedger ledger;
   Rtt rtt;
   rtt.sample(100ms, 0ms);
-  for (std::uint64_t n = 0; n < 5; ++n) {
-    ledger.begin();
-    ledger.add_reliable({0, n});
-    ledger.sent(at(1ms * n), true);
-  }
+  for (std::uint64_t n = 0; n < 5; ++n) send(ledger, at(1ms * n), n);
   const auto second = ledger.on_ack(at(100ms), {0ms, {{2, 2}}}, rtt);
   EXPECT_EQ(second.packets_lost, 0U);
-  EXPECT_EQ(second.acked.size(), 1U);
+  EXPECT_EQ(ledger.acked().size(), 1U);
   EXPECT_TRUE(second.newest_acked);
   EXPECT_EQ(second.rtt, Duration(98ms));
-  const auto third = ledger.on_ack(at(101ms), {0ms, {{2, 3}}}, rtt);
-  ASSERT_EQ(third.lost.size(), 1U);
-  EXPECT_EQ(third.lost[0].index, 0U);
+  ledger.on_ack(at(101ms), {0ms, {{2, 3}}}, rtt);
+  ASSERT_EQ(ledger.lost().size(), 1U);
+  EXPECT_EQ(ledger.lost()[0].index, 0U);
   // Packet 1 is only two behind: time decides.
   EXPECT_EQ(ledger.loss_deadline(), at(1ms + 112500us));
   EXPECT_EQ(ledger.on_timer(at(113ms), rtt).packets_lost, 0U) << "early wakes change nothing";
   EXPECT_EQ(ledger.on_timer(at(114ms), rtt).packets_lost, 1U);
   EXPECT_EQ(ledger.on_timer(at(115ms), rtt).packets_lost, 0U) << "a packet is lost once";
+  // It was only late: what it carried has arrived after all.
+  ledger.on_ack(at(120ms), {0ms, {{0, 3}}}, rtt);
+  std::set<std::uint64_t> late;
+  for (const SentRef& ref : ledger.acked()) late.insert(ref.index);
+  EXPECT_EQ(late, (std::set<std::uint64_t>{0, 1}));
+  EXPECT_EQ(ledger.bytes_in_flight(), 100U) << "packet 4";
+}
+
+TEST(SentLedger, AnAckOfASkippedNumberIsALie) {
+  SentLedger ledger;
+  Rtt rtt;
+  send(ledger, at(0ms), 0);
+  ledger.skip();
+  send(ledger, at(1ms), 1);
+  EXPECT_EQ(ledger.on_ack(at(9ms), {0ms, {{0, 2}}}, rtt).error, Errc::bad_ack);
+  EXPECT_EQ(ledger.bytes_in_flight(), 200U) << "nothing of it counted";
+  EXPECT_EQ(ledger.on_ack(at(10ms), {0ms, {{2, 2}, {0, 0}}}, rtt).error, Errc::none);
+  EXPECT_FALSE(ledger.anything_in_flight());
 }
 
 TEST(SentLedger, ProbesEverMoreRarelyButEverySecond) {
   SentLedger ledger;
   Rtt rtt;
   EXPECT_EQ(ledger.probe_deadline(rtt, 50ms), kNever);
-  ledger.begin();
-  ledger.sent(at(0ms), true);
+  send(ledger, at(0ms), 0);
   const Duration first = ledger.probe_deadline(rtt, 50ms) - at(0ms);
   ledger.probe_sent();
   EXPECT_EQ(ledger.probe_deadline(rtt, 50ms) - at(0ms),
@@ -172,16 +209,30 @@ TEST(SentLedger, ProbesEverMoreRarelyButEverySecond) {
 TEST(SentLedger, HasRoomOnlyWhileNumbersAreUnambiguous) {
   SentLedger ledger;
   std::uint64_t sent = 0;
-  while (ledger.has_room()) {
-    ledger.begin();
-    ledger.sent(at(0ms), true);
-    ++sent;
-  }
+  while (ledger.has_room()) send(ledger, at(0ms), sent++);
   EXPECT_EQ(sent, SentLedger::kMostInFlight);
   Rtt rtt;
   ledger.on_ack(at(10ms), {0ms, {{0, sent - 1}}}, rtt);
   EXPECT_TRUE(ledger.has_room());
   EXPECT_FALSE(ledger.anything_in_flight());
+}
+
+TEST(SentLedger, MeasuresLossAndHowFastPacketsArrive) {
+  SentLedger ledger;
+  Rtt rtt;
+  rtt.sample(50ms, 0ms);
+  double rate = 0;
+  for (std::uint64_t n = 0; n < 3000; ++n) {
+    const Time now = at(10ms * n);
+    send(ledger, now, n);
+    if (n < 10) continue;
+    const std::uint64_t newest = n - 5;
+    if (newest % 10 == 0) continue;  // one in ten never arrives
+    const auto outcome = ledger.on_ack(now, {0ms, {{newest, newest}}}, rtt);
+    if (outcome.rate.bytes_per_s > 0) rate = outcome.rate.bytes_per_s;
+  }
+  EXPECT_NEAR(ledger.loss(), 0.1, 0.05);
+  EXPECT_NEAR(rate, 9000, 1500) << "100 bytes each 10 ms, nine of ten";
 }
 
 std::vector<std::uint64_t> drain(Inbox& inbox) {
@@ -193,91 +244,223 @@ std::vector<std::uint64_t> drain(Inbox& inbox) {
   return numbers;
 }
 
-OrderedReceiver::Taken give(OrderedReceiver& receiver, Inbox& inbox, std::uint16_t number) {
-  std::array<std::byte, 2> payload{std::byte(number & 0xff), std::byte(number >> 8)};
-  return receiver.receive(number, bits::Reader(payload), 16, 0, inbox);
+ReliableReceiver::Taken give(ReliableReceiver& receiver, Inbox& inbox, std::uint16_t number) {
+  static std::array<std::byte, 2> payload;
+  payload = {std::byte(number & 0xff), std::byte(number >> 8)};
+  Frame frame;
+  frame.kind = FrameKind::message;
+  frame.index = number;
+  frame.bits = 16;
+  frame.payload = bits::Reader(payload);
+  return receiver.receive(frame, inbox);
 }
 
 TEST(Ordered, DeliversEachOnceInOrder) {
-  OrderedReceiver receiver;
+  ReliableReceiver receiver(true, kFirstWindowBytes);
   Inbox inbox;
-  EXPECT_EQ(give(receiver, inbox, 2), OrderedReceiver::Taken::kept);
-  EXPECT_EQ(give(receiver, inbox, 2), OrderedReceiver::Taken::doubled);
-  EXPECT_EQ(give(receiver, inbox, 1), OrderedReceiver::Taken::kept);
+  EXPECT_FALSE(give(receiver, inbox, 2).doubled);
+  EXPECT_TRUE(give(receiver, inbox, 2).doubled);
+  EXPECT_FALSE(give(receiver, inbox, 1).doubled);
   EXPECT_TRUE(drain(inbox).empty());
-  EXPECT_EQ(give(receiver, inbox, 0), OrderedReceiver::Taken::delivered);
+  EXPECT_FALSE(give(receiver, inbox, 0).doubled);
   EXPECT_EQ(drain(inbox), (std::vector<std::uint64_t>{0, 1, 2}));
-  EXPECT_EQ(give(receiver, inbox, 1), OrderedReceiver::Taken::doubled);
+  EXPECT_TRUE(give(receiver, inbox, 1).doubled);
   EXPECT_FALSE(receiver.in_window(static_cast<std::uint16_t>(3 + kWindowMessages)));
   EXPECT_TRUE(receiver.in_window(static_cast<std::uint16_t>(2 + kWindowMessages)));
 }
 
-TEST(Ordered, GoesOnAcrossTheWrapOfItsNumbers) {
-  OrderedReceiver receiver;
+TEST(Reliable, DeliversEachOnceAtOnce) {
+  ReliableReceiver receiver(false, kFirstWindowBytes);
+  Inbox inbox;
+  for (const int number : {2, 0, 2, 1, 0}) give(receiver, inbox, static_cast<std::uint16_t>(number));
+  EXPECT_EQ(drain(inbox), (std::vector<std::uint64_t>{2, 0, 1}));
+}
+
+TEST(Ordered, GoesOnAcrossTheWrapOfItsNumbersWhileTheGameTakesMessages) {
+  ReliableReceiver receiver(true, kFirstWindowBytes);
   Inbox inbox;
   for (std::uint32_t n = 0; n < 200000; ++n) {
-    ASSERT_EQ(give(receiver, inbox, static_cast<std::uint16_t>(n)),
-              OrderedReceiver::Taken::delivered);
+    ASSERT_EQ(give(receiver, inbox, static_cast<std::uint16_t>(n)).error, Errc::none) << n;
     drain(inbox);
+    receiver.handed_out(16);
+    if (receiver.should_advertise()) receiver.advertised();
   }
 }
 
+TEST(Ordered, AGameThatTakesNothingLetsTheWindowShut) {
+  ReliableReceiver receiver(true, kFirstWindowBytes);
+  Inbox inbox;
+  std::uint32_t n = 0;
+  while (give(receiver, inbox, static_cast<std::uint16_t>(n)).error == Errc::none) ++n;
+  EXPECT_EQ(n, kFirstWindowBytes / (2 + kMessageCost));
+}
+
+constexpr ChannelSpec kOrdered{Delivery::ordered};
+
 TEST(Ordered, SenderKeepsToTheWindow) {
-  ReliableSender sender(4096);
+  ReliableSender sender;
   const std::array<std::byte, 4> payload{};
-  for (int i = 0; i < 1000; ++i) ASSERT_EQ(sender.push(0, payload, 32), Errc::none);
+  for (int i = 0; i < 1000; ++i) ASSERT_TRUE(sender.push(kOrdered, 0, payload, 32).taken);
   std::uint64_t in_flight = 0;
   while (const auto next = sender.peek()) {
-    sender.sent(next->index);
+    sender.sent(*next, 0, at(0ms));
     ++in_flight;
   }
   EXPECT_EQ(in_flight, kWindowMessages);
-  sender.acked(5);
+  sender.acked(5, 0, 0);
   EXPECT_FALSE(sender.peek()) << "the oldest decides";
-  sender.acked(0);
+  sender.acked(0, 0, 0);
   ASSERT_TRUE(sender.peek());
   EXPECT_EQ(sender.peek()->index, kWindowMessages);
-  sender.lost(3);
+  sender.lost(3, 0, 0);
   ASSERT_TRUE(sender.peek());
   EXPECT_EQ(sender.peek()->index, 3U);
   EXPECT_TRUE(sender.peek()->repeated);
 }
 
-TEST(Ordered, SenderBoundsItsBytesInFlightAndItsQueue) {
-  ReliableSender sender(200);
+TEST(Ordered, SenderStopsAtTheReceiversLimitUntilItMoves) {
+  ReliableSender sender;
   const std::vector<std::byte> payload(1000);
-  std::size_t pushed = 0;
-  while (sender.push(0, payload, 8000) == Errc::none) ++pushed;
-  EXPECT_EQ(pushed, 200U);
-  std::size_t bytes = 0;
-  while (const auto next = sender.peek()) {
-    sender.sent(next->index);
-    bytes += next->payload.size();
-  }
-  EXPECT_LE(bytes, kWindowBytes);
-  EXPECT_GT(bytes, kWindowBytes - 1000);
+  for (int i = 0; i < 200; ++i) ASSERT_TRUE(sender.push(kOrdered, 0, payload, 8000).taken);
+  const auto send_all = [&] {
+    std::size_t cost = 0;
+    while (const auto next = sender.peek()) {
+      sender.sent(*next, 0, at(0ms));
+      cost += next->payload.size() + kMessageCost;
+    }
+    return cost;
+  };
+  EXPECT_EQ(send_all(), kFirstWindowBytes / 1032 * 1032);
+  sender.set_limit(kFirstWindowBytes + 1032);
+  EXPECT_EQ(send_all(), 1032U);
+  sender.set_limit(100);
+  EXPECT_EQ(send_all(), 0U) << "a limit that came late does not go back";
 }
 
-TEST(Sequenced, AcceptsOnlyNewerAcrossTheWrap) {
+TEST(Ordered, QueueKeepsItsLimitsByPolicy) {
+  ChannelSpec spec{Delivery::ordered};
+  spec.queue_messages = 3;
+  const std::array<std::byte, 1> payload{};
+  ReliableSender refusing;
+  for (int i = 0; i < 3; ++i) EXPECT_TRUE(refusing.push(spec, 0, payload, 8).taken);
+  EXPECT_FALSE(refusing.push(spec, 0, payload, 8).taken);
+  spec.at_limit = AtLimit::drop_oldest;
+  ReliableSender dropping;
+  for (std::size_t tag = 0; tag < 3; ++tag) dropping.push(spec, tag, payload, 8);
+  EXPECT_EQ(dropping.push(spec, 3, payload, 8).given_up, 1U);
+  EXPECT_EQ(dropping.peek()->tag, 1U);
+  EXPECT_EQ(dropping.peek()->index, 0U) << "what was never sent leaves no hole";
+}
+
+TEST(Ordered, ACopyStillUnderWayKeepsALostOneFromBeingSentAgain) {
+  ReliableSender sender;
+  const std::array<std::byte, 4> payload{};
+  sender.push(kOrdered, 0, payload, 32);
+  sender.sent(*sender.peek(), 0, at(0ms));
+  EXPECT_FALSE(sender.peek_repeat(at(3ms), 4ms, 2)) << "too soon";
+  const auto repeat = sender.peek_repeat(at(5ms), 4ms, 2);
+  ASSERT_TRUE(repeat);
+  sender.repeated(*repeat, at(5ms));
+  EXPECT_FALSE(sender.peek_repeat(at(50ms), 4ms, 2)) << "two copies are enough";
+  sender.lost(0, 0, 0);
+  EXPECT_FALSE(sender.peek()) << "the other may have arrived";
+  sender.lost(0, 0, 0);
+  EXPECT_TRUE(sender.peek());
+}
+
+TEST(Repeats, AreManyEnoughForOneInAThousandAndNoneWhereAQueueStands) {
+  EXPECT_EQ(Repeats::copies(0, false), 1U);
+  EXPECT_EQ(Repeats::copies(0.01, false), 2U);
+  EXPECT_EQ(Repeats::copies(0.05, false), 3U);
+  EXPECT_EQ(Repeats::copies(0.5, false), 4U);
+  EXPECT_EQ(Repeats::copies(0.05, true), 1U);
+}
+
+TEST(Sequenced, AcceptsOnlyNewerOnes) {
   SequencedReceiver receiver;
-  std::uint16_t number = 65000;
-  for (int i = 0; i < 200000; ++i) {
-    ASSERT_TRUE(receiver.accept(number));
-    ASSERT_FALSE(receiver.accept(number)) << "a copy";
-    ASSERT_FALSE(receiver.accept(static_cast<std::uint16_t>(number - 1)));
-    ASSERT_FALSE(receiver.accept(static_cast<std::uint16_t>(number - 30000)));
-    number = static_cast<std::uint16_t>(number + 1 + i % 50);
-  }
+  EXPECT_TRUE(receiver.accept(Origin(0, 0)));
+  EXPECT_FALSE(receiver.accept(Origin(0, 0))) << "a copy";
+  EXPECT_TRUE(receiver.accept(Origin(0, 1))) << "later in the same packet";
+  EXPECT_TRUE(receiver.accept(Origin(70000, 3)));
+  EXPECT_FALSE(receiver.accept(Origin(69999, 40)));
 }
 
-TEST(Outbox, GivesUpOldMessagesForNewOnes) {
-  Outbox outbox(100);
+TEST(StateSender, GivesUpOldMessagesForNewOnesAndStaleOnes) {
+  ChannelSpec spec{Delivery::sequenced};
+  spec.queue_bytes = 100;
+  StateSender sender;
   const std::array<std::byte, 40> payload{};
-  EXPECT_EQ(outbox.push(0, 0, payload, 320), 0U);
-  EXPECT_EQ(outbox.push(0, 1, payload, 320), 0U);
-  EXPECT_EQ(outbox.push(0, 2, payload, 320), 2U);
-  ASSERT_FALSE(outbox.empty());
-  EXPECT_EQ(outbox.front().tag, 2U);
+  EXPECT_EQ(sender.push(spec, 0, payload, 320), 0U);
+  EXPECT_EQ(sender.push(spec, 1, payload, 320), 0U);
+  EXPECT_EQ(sender.expire(at(1ms), 500ms), 0U);
+  EXPECT_EQ(sender.push(spec, 2, payload, 320), 1U);
+  EXPECT_EQ(sender.front().tag, 1U);
+  EXPECT_EQ(sender.expire(at(2ms), 500ms), 0U);
+  EXPECT_EQ(sender.expire(at(502ms), 500ms), 1U);
+  EXPECT_EQ(sender.front().tag, 2U);
+}
+
+TEST(Path, OneNewAddressAtATimeAndNoMoreToItThanItSent) {
+  Path path;
+  const Endpoint old = Endpoint::v4(10, 0, 0, 1, 1);
+  const Endpoint a = Endpoint::v4(10, 0, 0, 2, 2);
+  const Endpoint b = Endpoint::v4(10, 0, 0, 3, 3);
+  path.set_active(old);
+  path.heard(at(0ms), a, 40, false, 7, 1s);
+  EXPECT_FALSE(path.challenge(at(0ms), 30)) << "an old packet suggests nothing";
+  path.heard(at(0ms), a, 40, true, 7, 1s);
+  path.heard(at(1ms), b, 4000, true, 8, 1s);
+  ASSERT_TRUE(path.challenge(at(1ms), 30));
+  EXPECT_EQ(path.challenge(at(1ms), 30)->to, a) << "the first candidate keeps its turn";
+  EXPECT_FALSE(path.challenge(at(1ms), 41)) << "it sent 40 bytes";
+  path.challenge_sent(30);
+  path.ask_again();
+  EXPECT_FALSE(path.challenge(at(2ms), 30)) << "60 bytes would be more than 40";
+  EXPECT_EQ(path.answered(at(3ms), b, 7), Path::Change::none) << "from elsewhere";
+  EXPECT_EQ(path.answered(at(3ms), a, 6), Path::Change::none) << "with a wrong number";
+  EXPECT_EQ(path.active(), old);
+  EXPECT_EQ(path.answered(at(3ms), a, 7), Path::Change::address);
+  EXPECT_EQ(path.active(), a);
+  path.heard(at(4ms), Endpoint::v4(10, 0, 0, 2, 9), 40, true, 9, 1s);
+  EXPECT_EQ(path.answered(at(4ms), Endpoint::v4(10, 0, 0, 2, 9), 9), Path::Change::port);
+}
+
+TEST(PathMtu, GrowsByProbesAndGoesBackWhenLargeDatagramsVanish) {
+  PathMtu mtu(true);
+  EXPECT_EQ(mtu.probe_due(at(0ms)), 0U) << "nobody needs it";
+  mtu.wanted();
+  EXPECT_EQ(mtu.probe_due(at(0ms)), 1300U);
+  mtu.probe_sent();
+  EXPECT_EQ(mtu.probe_due(at(0ms)), 0U) << "one at a time";
+  mtu.probe_acked(1300);
+  EXPECT_EQ(mtu.current(), 1300U);
+  for (int i = 0; i < 3; ++i) {
+    EXPECT_EQ(mtu.probe_due(at(1s)), 1392U);
+    mtu.probe_sent();
+    mtu.probe_lost(at(1s));
+  }
+  EXPECT_EQ(mtu.probe_due(at(2s)), 0U);
+  mtu.look_again(at(2s));
+  EXPECT_EQ(mtu.probe_due(at(2s)), 0U) << "not for ten minutes";
+  mtu.look_again(at(602s));
+  EXPECT_EQ(mtu.probe_due(at(602s)), 1392U);
+  for (int i = 0; i < 6; ++i) mtu.large_lost(at(603s));
+  EXPECT_EQ(mtu.current(), kBaseDatagramBytes);
+}
+
+TEST(Pacer, LetsDatagramsLeaveAtTheRateAndUrgentOnesOverdraw) {
+  Pacer pacer;
+  pacer.set_rate(120000);
+  std::size_t sent = 0;
+  for (Time now = at(0ms); now < at(1s); now = std::max(now + 1us, pacer.next(now))) {
+    while (pacer.ready(now)) {
+      pacer.sent(now, 1200);
+      sent += 1200;
+    }
+  }
+  EXPECT_NEAR(static_cast<double>(sent), 120000, 5000);
+  for (int i = 0; i < 10; ++i) pacer.sent(at(1s), 1200);
+  EXPECT_GT(pacer.next(at(1s)), at(1080ms)) << "the rest waits for what the urgent took";
 }
 
 }  // namespace

@@ -66,15 +66,15 @@ TEST(Mismatch, OfManyDeclarationsStaysWithinAHello) {
   EXPECT_EQ(said.group, 5);
   EXPECT_EQ(explain_mismatch(ours, said).substr(0, 61),
             "in version 1 the first that differs is among `M775` to `M779`");
-  std::array<std::byte, kMaxDatagramBytes> out{};
-  const Refusal refusal{1, Errc::schema_mismatch, "", said};
+  std::array<std::byte, kBaseDatagramBytes> out{};
+  const Answer refusal{{}, {Errc::schema_mismatch, "", said}};
   const std::size_t size = write(refusal, out);
-  EXPECT_LE(size, kMaxDatagramBytes) << "never more than the hello that asked";
-  const auto back = read_refusal(std::span(out).first(size));
+  EXPECT_LE(size, kMostAnswerPayloadBytes) << "never more than the offer that asked";
+  const auto back = read_answer(std::span(out).first(size));
   ASSERT_TRUE(back);
-  EXPECT_EQ(back->mismatch, said);
+  EXPECT_EQ(back->refusal.mismatch, said);
   for (std::size_t cut = 0; cut < size; ++cut) {
-    EXPECT_FALSE(read_refusal(std::span(out).first(cut))) << cut;
+    EXPECT_FALSE(read_answer(std::span(out).first(cut))) << cut;
   }
 }
 

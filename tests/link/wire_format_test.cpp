@@ -1,10 +1,12 @@
-// The worked examples of docs/wire-format.md are what the code writes, byte for byte.
+// The worked examples of docs/wire-format.md are what the code writes, byte for byte, and the page is
+// parsed by a test that knows nothing but the page.
 #include <gtest/gtest.h>
 
 #include <algorithm>
 #include <fstream>
 #include <iterator>
 
+#include "kit/forge.h"
 #include "kit/sim_pair.h"
 #include "link/ack_block.h"
 #include "link/frames.h"
@@ -39,65 +41,186 @@ void expect_example(std::span<const std::byte> bytes) {
       << hex;
 }
 
-constexpr std::uint64_t kNonce = 0x0102030405060708;
-const Admission kAdmission{ConnectionId{0x00010000}, kNonce, 0x1112131415161718, 1};
+std::span<const std::byte> without_padding(std::span<const std::byte> bytes) {
+  while (!bytes.empty() && bytes.back() == std::byte{0}) bytes = bytes.first(bytes.size() - 1);
+  return bytes;
+}
 
-TEST(WireFormat, ShowsTheHandshakeDatagrams) {
-  std::array<std::byte, kMaxDatagramBytes> out{};
+constexpr std::uint64_t kNonce = 0x0102030405060708;
+
+Cookie example_cookie() {
   Cookie cookie{};
   for (std::size_t i = 0; i < 16; ++i) cookie[i] = static_cast<std::byte>(0xc0 + i);
-  const std::size_t hello =
-      write(Hello{kLinkVersion, kNonce, std::nullopt, kit::test_identity()}, out);
-  // 1200 bytes, all zeros between the last field and the check.
-  const auto last =
-      std::find_if(out.rbegin() + 4, out.rend(), [](std::byte b) { return b != std::byte{0}; });
-  std::vector<std::byte> shown(out.begin(), last.base());
-  shown.insert(shown.end(), out.begin() + static_cast<std::ptrdiff_t>(hello) - 4,
-               out.begin() + static_cast<std::ptrdiff_t>(hello));
-  expect_example(shown);
-  expect_example(std::span(out).first(write(CookieReply{kNonce, cookie}, out)));
-  expect_example(
-      std::span(out).first(write(Welcome{kNonce, kAdmission.server_nonce, kAdmission.id, 0}, out)));
-  expect_example(std::span(out).first(write(Refusal{kNonce, Errc::server_full, "2 of 2"}, out)));
-  expect_example(std::span(out).first(write(Versions{kNonce, {1}}, out)));
+  return cookie;
 }
 
-TEST(WireFormat, ShowsTheKeysOfTheChecks) {
-  const CheckKeys keys = make_check_keys(kNonce, kAdmission.server_nonce, kAdmission.id);
-  expect_example(keys.up);
-  expect_example(keys.down);
+bits::Secret32 bytes_from(std::uint8_t first) {
+  bits::Secret32 secret;
+  for (std::size_t i = 0; i < 32; ++i) secret.bytes()[i] = static_cast<std::byte>(first + i);
+  return secret;
 }
 
-TEST(WireFormat, ShowsADatagramWithAcksAndMessages) {
+Welcome example_welcome() {
+  Welcome welcome;
+  welcome.id = ConnectionId{0x0010000};
+  welcome.gone.fill(std::byte{0x60});
+  welcome.comeback = bytes_from(0x80);
+  welcome.comeback_s = 60;
+  return welcome;
+}
+
+TEST(WireFormat, ShowsThePlainDatagrams) {
+  std::array<std::byte, kBaseDatagramBytes> out{};
+  write_hello({kLinkVersion, kNonce, Mode::sealed, Carrier::datagrams}, out);
+  expect_example(without_padding(out));
+  expect_example(std::span(out).first(write(CookieReply{kNonce, example_cookie()}, out)));
+  expect_example(std::span(out).first(write(Notice{kNonce, Errc::wrong_key}, out)));
+  expect_example(std::span(out).first(write(Versions{kNonce, {2}}, out)));
+  GoneToken token{};
+  token.fill(std::byte{0x60});
+  expect_example(std::span(out).first(write_gone(token, out)));
+}
+
+TEST(WireFormat, ShowsAWholeHandshakeAndASealedDatagramEachWay) {
+  const KeyPair server = KeyPair::from_secret(bytes_from(0x20));
+  expect_example(server.public_key);
+
+  std::array<std::byte, kBaseDatagramBytes> offer{};
+  write_offer_head({kLinkVersion, kNonce, Mode::sealed, Carrier::datagrams}, example_cookie(), offer);
+  std::array<std::byte, kOfferPayloadBytes> said{};
+  write(Offer{kit::test_identity(), true, {}, "e30.e30.c2ln", {}}, said);
+  expect_example(without_padding(said));
+  const auto prologue = prologue_of(std::span(offer).first(kOfferHeadBytes));
+  expect_example(prologue);
+  NoiseNk client = NoiseNk::initiator(prologue, server.public_key, bytes_from(0x40));
+  ASSERT_TRUE(client.write_first(said, std::span(offer).subspan(kOfferHeadBytes)));
+  expect_example(std::span(offer).first(kOfferHeadBytes + 48));
+  expect_example(std::span(offer).last(16));
+
+  std::array<std::byte, kOfferPayloadBytes> heard{};
+  NoiseNk host = NoiseNk::responder(prologue, server, bytes_from(0x60));
+  ASSERT_TRUE(host.read_first(std::span(offer).subspan(kOfferHeadBytes), heard));
+  EXPECT_EQ(heard, said);
+  std::array<std::byte, kBaseDatagramBytes> payload{};
+  const std::size_t payload_bytes = write(Answer{example_welcome(), {}}, payload);
+  expect_example(std::span(payload).first(payload_bytes));
+  std::array<std::byte, kBaseDatagramBytes> answer{};
+  const std::size_t size = kAnswerHeadBytes + payload_bytes + NoiseNk::kOverheadBytes;
+  write_answer_head(kNonce, answer);
+  const auto sealed = std::span(answer).subspan(kAnswerHeadBytes, size - kAnswerHeadBytes);
+  ASSERT_TRUE(host.write_second(std::span(payload).first(payload_bytes), sealed));
+  expect_example(std::span(answer).first(size));
+  std::vector<std::byte> back(payload_bytes);
+  ASSERT_TRUE(client.read_second(sealed, back));
+  EXPECT_EQ(bits::to_hex(client.split().up.bytes(), 32), bits::to_hex(host.split().up.bytes(), 32));
+
+  Agreed agreed;
+  agreed.id = example_welcome().id;
+  agreed.version = 1;
+  const SealKeys keys{Cipher::chacha20_poly1305, bits::derive(host.split().up, "datagrams up"),
+                      bits::derive(host.split().down, "datagrams down")};
+  expect_example(keys.up.bytes());
+  expect_example(keys.down.bytes());
+  expect_example(Sealer(keys.cipher, keys.up).next().key().bytes());
+  agreed.keys = keys;
   LinkOptions options;
   options.channels = {{Delivery::unreliable}, {Delivery::sequenced}, {Delivery::ordered}};
   options.tags = 1;
-  Link server = Link::accept(kAdmission, options, at(0s));
+  Admission admission;
+  admission.id = agreed.id;
+  admission.version = 1;
+  admission.agreed = std::make_shared<const Agreed>(agreed);
+  Link link = Link::accept(admission, Endpoint::loopback(9), options, at(0s));
+
   // The client's first datagram: a ping, packet number 0.
   std::array<std::byte, 64> memory{};
   bits::Writer first(memory);
-  first.put(1, 8);
-  first.put(0x00010000, 32);
-  first.put(0, 16);
-  write_ping(first);
-  const std::size_t size = first.finish();
-  const CheckKeys keys = make_check_keys(kNonce, kAdmission.server_nonce, kAdmission.id);
-  bits::Writer check{std::span(memory).subspan(size)};
-  check.put(bits::keyed_check(keys.up, std::span(memory).first(size), 0), 32);
-  check.finish();
-  const auto ping = std::span(memory).first(size + 4);
+  DataHeader header;
+  header.id = agreed.id;
+  const std::size_t head = write(header, true, first);
+  FrameWriter(first, options.channels, 0).ping();
+  const std::size_t ping_bytes = first.finish() + Sealer::kTagBytes;
+  expect_example(std::span(memory).first(ping_bytes - Sealer::kTagBytes));
+  Envelope envelope(keys, true, KeyLife{}, at(0s));
+  const auto ping = std::span(memory).first(ping_bytes);
+  envelope.close(0, ping, head);
   expect_example(ping);
-  ASSERT_EQ(server.receive(at(40ms), ping), Errc::none);
+  ASSERT_EQ(link.receive(at(40ms), ping), Errc::none);
 
-  // The answer, 10 ms later: the ack, a sequenced message of 24 bits, an ordered one of 16.
+  // The answer, 10 ms later: the ack, a sequenced message of 24 bits, an ordered one of 16; it also
+  // opens the ordered channel's window.
   const std::array<std::byte, 3> state{std::byte{0xaa}, std::byte{0xbb}, std::byte{0xcc}};
   const std::array<std::byte, 2> order{std::byte{0x12}, std::byte{0x34}};
-  ASSERT_EQ(server.send(1, 0, state, 24), Errc::none);
-  ASSERT_EQ(server.send(2, 0, order, 16), Errc::none);
+  ASSERT_EQ(link.send(1, 0, state, 24), Errc::none);
+  ASSERT_EQ(link.send(2, 0, order, 16), Errc::none);
   std::array<std::byte, kMaxDatagramBytes> out{};
-  const std::size_t answer = server.poll_datagram(at(50ms), out);
-  EXPECT_EQ(answer, 3U + 17 + 4) << "header; acks and frames of 129 bits; check";
-  expect_example(std::span(out).first(answer));
+  const std::size_t answered = link.poll_datagram(at(50ms), out);
+  expect_example(std::span(out).first(answered));
+  std::array<std::byte, kMaxDatagramBytes> plain{};
+  Envelope opening(keys, true, KeyLife{}, at(0s));
+  const auto body = opening.open(at(60ms), 0, false, std::span(out).first(answered), 2, plain);
+  ASSERT_TRUE(body);
+  expect_example(*body);
+}
+
+TEST(WireFormat, ShowsTheKeysAndADatagramOfClearMode) {
+  const auto client = bytes_from(0x40);
+  const auto server = bytes_from(0x60);
+  const ConnectionId id{0x0010000};
+  const CheckKeys keys{clear_key("clear up", client.bytes(), server.bytes(), id),
+                       clear_key("clear down", client.bytes(), server.bytes(), id)};
+  expect_example(keys.up);
+  expect_example(keys.down);
+  std::array<std::byte, 64> memory{};
+  bits::Writer out(memory);
+  DataHeader header;
+  header.id = id;
+  const std::size_t head = write(header, true, out);
+  const std::vector<ChannelSpec> channels = {{Delivery::unreliable}};
+  FrameWriter(out, channels, 0).ping();
+  const auto datagram = std::span(memory).first(out.finish() + Envelope::kCheckBytes);
+  Envelope(keys, true).close(0, datagram, head);
+  expect_example(datagram);
+}
+
+// ---- what a datagram of state costs ----
+
+struct Costs {
+  double up = 0;
+  double down = 0;
+};
+
+// 20 ticks a second, a state message of 200 bits each way: bytes beyond the message, mean of a
+// second's datagrams in the middle of the run.
+Costs state_costs(Mode mode) {
+  kit::SimPair pair({.conditions = {.delay = 40ms}, .mode = mode});
+  Costs costs;
+  const std::array<std::byte, 25> state{};
+  for (int tick = 0; tick < 100; ++tick) {
+    pair.run_until(at(50ms * tick));
+    if (!pair.has_server() || pair.server().state() != State::open) continue;
+    std::array<std::uint64_t, 2> bytes{pair.client().stats().bytes_sent,
+                                       pair.server().stats().bytes_sent};
+    EXPECT_EQ(pair.client().send(1, 1, state, 200), Errc::none);
+    EXPECT_EQ(pair.server().send(1, 1, state, 200), Errc::none);
+    pair.run_until(pair.now());
+    if (tick < 60 || tick >= 80) continue;
+    const std::size_t frame = message_head_bits(pair.channels(), 1, 200) + 200;
+    const double message = static_cast<double>(frame) / 8;
+    costs.up += (static_cast<double>(pair.client().stats().bytes_sent - bytes[0]) - message) / 20;
+    costs.down += (static_cast<double>(pair.server().stats().bytes_sent - bytes[1]) - message) / 20;
+  }
+  return costs;
+}
+
+TEST(WireFormat, StateDatagramsCostWhatIsPromised) {
+  const Costs sealed = state_costs(Mode::sealed);
+  EXPECT_LE(sealed.down, 22);
+  EXPECT_LE(sealed.up, 26);
+  EXPECT_GT(sealed.down, 18);
+  const Costs clear = state_costs(Mode::clear);
+  EXPECT_LE(clear.down, 12);
+  EXPECT_LE(clear.up, 12.9) << "the last byte is filled up";
 }
 
 }  // namespace

@@ -28,10 +28,11 @@ io::sim::Conditions one_way(const Settings& settings) {
 
 }  // namespace
 
-Bot::Bot(unsigned number, const Settings& settings, const Endpoint& server, bool late,
-         std::size_t expected_tugs)
+Bot::Bot(unsigned number, const Settings& settings, const Endpoint& server,
+         const std::optional<link::PublicKey>& server_key, bool late, std::size_t expected_tugs)
     : settings_(settings),
       server_(server),
+      server_key_(server_key),
       expected_tugs_(expected_tugs),
       pilot_(settings.seed * 1000 + number) {
   record_.number = number;
@@ -124,7 +125,10 @@ void Bot::tick(host::Client& client, Time now, std::uint64_t number) {
 
 void Bot::run() {
   record_.started = io::now();
-  host::Client client(*port_, server_, harbour::kProtocol, record_.started);
+  host::ClientOptions options;
+  options.server_key = server_key_;
+  if (!server_key_) options.clear_mode = host::ClearMode::loopback_only;
+  host::Client client(*port_, server_, harbour::kProtocol, record_.started, options);
   add_handlers(client);
   host::TickClock ticks(kTicksPerSecond, record_.started);
   Time give_up = kNever;

@@ -15,8 +15,8 @@ namespace kwind::demo {
 class Bot {
  public:
   /// `expected_tugs`: how many the harbour has once this bot is in it.
-  Bot(unsigned number, const Settings& settings, const Endpoint& server, bool late,
-      std::size_t expected_tugs);
+  Bot(unsigned number, const Settings& settings, const Endpoint& server,
+      const std::optional<link::PublicKey>& server_key, bool late, std::size_t expected_tugs);
   ~Bot();
   Bot(const Bot&) = delete;
   Bot& operator=(const Bot&) = delete;
@@ -39,6 +39,7 @@ class Bot {
 
   const Settings& settings_;
   Endpoint server_;
+  std::optional<link::PublicKey> server_key_;
   std::size_t expected_tugs_;
   std::unique_ptr<io::ImpairedPort> port_;
   Pilot pilot_;

@@ -10,8 +10,10 @@ namespace kwind::demo {
 
 using namespace std::chrono_literals;
 
-HarbourServer::HarbourServer(std::unique_ptr<io::UdpPort> port, std::size_t places)
-    : port_(std::move(port)), address_(port_->local()), places_(places) {}
+HarbourServer::HarbourServer(std::unique_ptr<io::UdpPort> port, std::size_t places, bool clear)
+    : port_(std::move(port)), address_(port_->local()), places_(places) {
+  if (!clear) key_ = link::KeyPair::from_secret(io::random_secret());
+}
 
 HarbourServer::~HarbourServer() {
   stop();
@@ -100,6 +102,8 @@ void HarbourServer::tick(host::Server& server, Time now) {
 void HarbourServer::run() {
   host::ServerOptions options;
   options.capacity = places_;
+  options.key = key_;
+  if (!key_) options.clear_mode = host::ClearMode::loopback_only;
   host::Server server(*port_, harbour::kProtocol, options);
   add_handlers(server);
   host::TickClock ticks(kTicksPerSecond, io::now());

@@ -15,7 +15,8 @@ namespace kwind::demo {
 
 class HarbourServer {
  public:
-  HarbourServer(std::unique_ptr<io::UdpPort> port, std::size_t places);
+  /// Seals its datagrams under a key pair made for this run, or with `clear` does not.
+  HarbourServer(std::unique_ptr<io::UdpPort> port, std::size_t places, bool clear);
   ~HarbourServer();
   HarbourServer(const HarbourServer&) = delete;
   HarbourServer& operator=(const HarbourServer&) = delete;
@@ -27,6 +28,10 @@ class HarbourServer {
   void stop();
 
   [[nodiscard]] Endpoint address() const { return address_; }
+  /// Nothing in clear mode.
+  [[nodiscard]] std::optional<link::PublicKey> public_key() const {
+    return key_ ? std::optional(key_->public_key) : std::nullopt;
+  }
   /// From any thread: clients and traffic so far.
   void snapshot(std::size_t& clients, host::Traffic& traffic) const;
   /// After stop().
@@ -49,6 +54,7 @@ class HarbourServer {
   std::unique_ptr<io::UdpPort> port_;
   Endpoint address_;
   std::size_t places_;
+  std::optional<link::KeyPair> key_;
   std::atomic<bool> frozen_ = false;
   std::atomic<bool> stopping_ = false;
   std::map<host::Peer, Aboard> aboard_;

@@ -20,6 +20,7 @@ struct Settings {
   double loss_percent = 2;  ///< each way
   std::uint64_t seed = 1;
   std::uint16_t port = 0;
+  bool clear = false;  ///< datagrams are not sealed
   bool json = false;
   std::string report;
 };

@@ -78,13 +78,15 @@ Outcome run(const Settings& settings,
                                 address.text(), error_info(port.error()).text);
     return outcome;
   }
-  HarbourServer server(std::move(*port), settings.places > 0 ? settings.places : settings.bots);
+  HarbourServer server(std::move(*port), settings.places > 0 ? settings.places : settings.bots,
+                       settings.clear);
   server.start();
 
   const std::size_t early = settings.bots > 1 ? settings.bots - 1 : 1;
   std::vector<std::unique_ptr<Bot>> bots;
   const auto launch = [&](unsigned number, bool late, std::size_t expected) {
-    bots.push_back(std::make_unique<Bot>(number, settings, server.address(), late, expected));
+    bots.push_back(std::make_unique<Bot>(number, settings, server.address(), server.public_key(),
+                                         late, expected));
     const Errc error = bots.back()->start();
     if (error != Errc::none) {
       outcome.error =

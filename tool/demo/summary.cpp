@@ -92,7 +92,7 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
                         {"loss", error.loss}};
   };
   ordered_json out;
-  out["mode"] = "clear";
+  out["mode"] = settings.clear ? "clear" : "sealed";
   out["settings"] = {{"seconds", settings.seconds},           {"bots", settings.bots},
                      {"delay_ms", settings.delay_ms},         {"jitter_ms", settings.jitter_ms},
                      {"loss_percent", settings.loss_percent}, {"seed", settings.seed}};

@@ -21,9 +21,11 @@ struct Endpoint {
                                std::uint16_t port) {
     return {{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, a, b, c, d}, port};
   }
+  /// All addresses of this machine, IPv6 and IPv4, to listen on or to send from.
+  static constexpr Endpoint any(std::uint16_t port) { return {{}, port}; }
   static constexpr Endpoint loopback(std::uint16_t port) { return v4(127, 0, 0, 1, port); }
 
-  /// "127.0.0.1:4000". IPv4 only for now. Errors: Errc::bad_address.
+  /// "127.0.0.1:4000" or "[::1]:4000" (RFC 4291, 2.2; without zones). Errors: Errc::bad_address.
   [[nodiscard]] static Result<Endpoint> parse(std::string_view text);
 
   [[nodiscard]] constexpr bool is_v4() const {

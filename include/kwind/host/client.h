@@ -18,13 +18,21 @@
 
 namespace kwind::host {
 
+struct ClientOptions : Options {
+  /// Who the server must prove to be: from an option, a file, or the login's response.
+  std::optional<link::PublicKey> server_key{};
+  std::string ticket{};                      ///< from the login, if the server asks for one
+  std::optional<bits::Secret32> comeback{};  ///< of an earlier client, see comeback()
+};
+
 class Client {
  public:
   /// Connects to `server` over `port`; port and `protocol` must outlive the client. The handshake
   /// starts with the first send().
-  /// Requires: in ClearMode::loopback_only `server` is a loopback address.
+  /// Requires: a server key, or clear mode by name; in ClearMode::loopback_only `server` is a
+  /// loopback address.
   Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol, Time now,
-         Options options = {});
+         ClientOptions options);
   ~Client();
   Client(const Client&) = delete;
   Client& operator=(const Client&) = delete;
@@ -68,6 +76,13 @@ class Client {
   [[nodiscard]] bool ended() const;
   /// The version of the protocol agreed with the server; 0 until connected.
   [[nodiscard]] std::uint16_t version() const;
+  /// How a new client may come back as the same peer after this one's connection broke, if the server
+  /// permits it. Good once.
+  [[nodiscard]] std::optional<link::Comeback> comeback() const;
+  /// Whether the server took this client for an earlier one's return.
+  [[nodiscard]] bool returned() const;
+  /// "ChaCha20-Poly1305", "AES-256-GCM" or "clear".
+  [[nodiscard]] std::string_view protection() const;
   [[nodiscard]] const link::Stats& stats() const;
   [[nodiscard]] Counts counts() const;
   [[nodiscard]] Traffic traffic() const;

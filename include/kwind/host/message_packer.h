@@ -1,7 +1,7 @@
 // Encodes outgoing messages once, kind code included, into storage of its own.
 // Used by Server and Client. One packer, one thread.
 #pragma once
-#include <array>
+#include <algorithm>
 #include <cstdint>
 #include <span>
 #include <vector>
@@ -27,6 +27,11 @@ class MessagePacker {
     for (const schema::VersionInfo& entry : protocol.versions) {
       codes_.push_back({entry.version, schema::KindCodes(protocol, way, entry.version)});
     }
+    std::size_t most_bits = 0;
+    for (const schema::MessageInfo& message : protocol.messages) {
+      most_bits = std::max<std::size_t>(most_bits, message.most_bits);
+    }
+    scratch_.resize(std::min(bits::bytes_for(most_bits), link::kMaxMessageBytes) + 8);
   }
 
   /// Packs in the layout of `version`, which must be one that the protocol speaks.
@@ -73,7 +78,7 @@ class MessagePacker {
   bits::Policy policy_;
   std::uint64_t out_of_range_ = 0;
   std::uint64_t unknown_to_peer_ = 0;
-  std::array<std::byte, link::kMaxMessageBytes> scratch_{};
+  std::vector<std::byte> scratch_;  // holds the largest message
 };
 
 }  // namespace kwind::host

@@ -15,8 +15,9 @@
 
 namespace kwind::host {
 
-/// Datagrams travel in clear mode: anybody on the path can read and forge them, the check in each
-/// holds off accidents and strangers only. Hence the limit to this machine, unless lifted by name.
+/// Clear mode, for development: anybody on the path can read and forge datagrams, the check in each
+/// holds off accidents and strangers only. Hence the limit to this machine, unless lifted by name. A
+/// process that accepts clear datagrams accepts only clear ones.
 enum class ClearMode : std::uint8_t {
   loopback_only,  ///< datagrams from and to other machines are dropped and counted
   any_address,    ///< for trusted test networks
@@ -33,12 +34,16 @@ struct Timeouts {
 };
 
 struct Options {
-  ClearMode clear_mode = ClearMode::loopback_only;
+  /// Absent: datagrams are sealed, which takes the server's key on both ends.
+  std::optional<ClearMode> clear_mode{};
+  bool aes = true;  ///< AES-256-GCM where both ends have the hardware; else ChaCha20-Poly1305
   Timeouts timeouts;
   bits::Policy policy = bits::Policy::clamp;  ///< for values to be sent that are out of range
   /// Random bytes for nonces and cookies; from the system when not given. Give them in tests and
   /// replays, never in production.
   std::optional<bits::Key128> entropy;
+  /// Hands out the keys of all datagrams; see LinkOptions::key_log. For reading captures only.
+  decltype(link::LinkOptions::key_log) key_log{};
 };
 
 struct Counts {

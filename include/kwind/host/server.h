@@ -25,13 +25,21 @@ enum class Peer : std::uint32_t {};
 
 struct ServerOptions : Options {
   std::size_t capacity = 64;  ///< most clients at once; more are refused with server_full
+  /// What clients know the server by. Absent only in clear mode.
+  std::optional<link::KeyPair> key{};
+  /// Asks clients for tickets, and checks them; must outlive the server. See kwind/ticket/ticket.h.
+  const link::TicketGate* gate = nullptr;
+  std::int64_t unix_at_zero = 0;  ///< seconds since 1970 when Time was 0; tickets expire by it
+  /// How long a client whose connection broke may come back as the same peer; 0: not at all.
+  Duration comeback{0};
 };
 
 class Server {
  public:
   /// Serves `protocol` on `port`; both must outlive the server.
-  /// Requires: in ClearMode::loopback_only the port is bound to a loopback address.
-  Server(io::Port& port, const schema::ProtocolInfo& protocol, ServerOptions options = {});
+  /// Requires: a key, or clear mode by name; in ClearMode::loopback_only the port is bound to a
+  /// loopback address.
+  Server(io::Port& port, const schema::ProtocolInfo& protocol, ServerOptions options);
   ~Server();
   Server(const Server&) = delete;
   Server& operator=(const Server&) = delete;
@@ -48,6 +56,10 @@ class Server {
   /// Called once for each connected client when it is gone, with the cause and the reason that was
   /// given.
   void on_disconnect(std::function<void(Peer, Errc, std::string_view)> handler);
+
+  /// Called when a client came back after its connection broke: it is the peer that it was, and has
+  /// missed what was sent meanwhile. on_disconnect was not called.
+  void on_return(std::function<void(Peer)> handler);
 
   /// Takes in what has arrived and runs handlers. Not to be called from a handler.
   void receive(Time now);
@@ -92,6 +104,10 @@ class Server {
   [[nodiscard]] std::size_t connections() const;  ///< clients, those coming and going included
   /// The version of the protocol agreed with a client; 0 if there is no such client.
   [[nodiscard]] std::uint16_t version(Peer peer) const;
+  /// What its ticket says; nullptr if there is no such client, or no tickets are asked for.
+  [[nodiscard]] const link::Claims* claims(Peer peer) const;
+  /// Bytes of state that fit for a client until about the next tick; see Link::budget.
+  [[nodiscard]] std::size_t budget(Peer peer) const;
   [[nodiscard]] const link::Stats* stats(Peer peer) const;  ///< nullptr if there is no such client
   [[nodiscard]] Counts counts() const;
   [[nodiscard]] Traffic traffic() const;

@@ -3,6 +3,7 @@
 #include <cstdint>
 
 #include "kwind/bits/digest.h"
+#include "kwind/bits/secret.h"
 #include "kwind/bits/time.h"
 
 namespace kwind::io {
@@ -11,5 +12,9 @@ namespace kwind::io {
 Time now();
 /// 16 random bytes from the system, for keys, secrets and nonces. Safe from any thread.
 bits::Key128 entropy();
+/// 32 of them, for keys that are wiped after use.
+bits::Secret32 random_secret();
+/// Seconds since 1970 at Time{0} of now(): tickets expire by it. Safe from any thread.
+std::int64_t unix_at_zero();
 
 }  // namespace kwind::io

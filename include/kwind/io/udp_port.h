@@ -1,4 +1,5 @@
-// A real UDP socket, non-blocking, with batched system calls (recvmmsg, sendmmsg).
+// A real UDP socket for IPv6 and IPv4, non-blocking, with batched system calls (recvmmsg, sendmmsg)
+// and segmentation offload for several datagrams to one peer.
 // One port, one thread.
 #pragma once
 #include <memory>
@@ -30,7 +31,7 @@ class UdpPort final : public LivePort {
   std::unique_ptr<State> state_;
 };
 
-/// "127.0.0.1:4000", "localhost:4000" or another host name that the system can resolve to IPv4.
+/// "127.0.0.1:4000", "localhost:4000" or another host name that the system can resolve.
 /// Blocks while resolving. Errors: bad_address.
 Result<Endpoint> resolve(std::string_view host_and_port);
 

@@ -81,8 +81,9 @@ class Listener {
   struct Slot {
     std::uint8_t generation = 0;
     bool used = false;
-    std::optional<OfferKey> pending{};  // until opened
-    std::vector<std::byte> reply{};     // to copies of the offer, until opened
+    std::optional<OfferKey> offer{};  // a late copy must not make a second connection
+    bool pending = false;             // not yet opened
+    std::vector<std::byte> reply{};   // to copies of the offer, until opened
     std::shared_ptr<const Claims> claims{};
     std::optional<bits::Digest128> came_by{};  // the comeback that its offer brought
     std::optional<bits::Digest128> comeback{};  // its own
@@ -106,7 +107,7 @@ class Listener {
   void sweep(Time now);
 
   ListenerOptions options_;
-  std::unordered_map<OfferKey, std::size_t, OfferHash> pending_;
+  std::unordered_map<OfferKey, std::size_t, OfferHash> by_offer_;
   std::unordered_map<Endpoint, std::size_t> pending_by_address_;  // port 0
   struct DigestHash {
     std::size_t operator()(const bits::Digest128& digest) const noexcept;
