@@ -25,13 +25,12 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const std::array<std::byte, 40> payload{};
   while (size >= 4 && parts < 200) {
     const std::size_t length = std::min<std::size_t>(data[0], size - 4);
-    const std::uint64_t number =
-        link::expand16(expected, data[2] | std::uint64_t{data[3]} << 8);
-    auto datagram = kit::forged_datagram(
-        kit::forged_keys(), kit::kForgedId, number, true, (data[1] & 0x10) != 0,
-        [&](bits::Writer& writer) {
-          for (std::size_t i = 0; i < length; ++i) writer.put(data[4 + i], 8);
-        });
+    const std::uint64_t number = link::expand16(expected, data[2] | std::uint64_t{data[3]} << 8);
+    auto datagram = kit::forged_datagram(kit::forged_keys(), kit::kForgedId, number, true,
+                                         (data[1] & 0x10) != 0, [&](bits::Writer& writer) {
+                                           for (std::size_t i = 0; i < length; ++i)
+                                             writer.put(data[4 + i], 8);
+                                         });
     if (parts % 4 == 3) datagram.back() ^= std::byte{1};
     if (server.receive(now, datagram) == Errc::none) expected = std::max(expected, number + 1);
     while (const auto event = server.poll_event()) {

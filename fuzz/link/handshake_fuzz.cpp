@@ -1,5 +1,5 @@
-// Handshake datagrams of strangers at both ends, and what stands inside offers and answers once they
-// are opened. The first byte chooses: raw; an offer with the cookie put right; payloads alone.
+// Handshake datagrams of strangers at both ends, and what stands inside offers and answers once
+// they are opened. The first byte chooses: raw; an offer with the cookie put right; payloads alone.
 #include <algorithm>
 #include <array>
 #include <cstdint>
@@ -52,17 +52,17 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     if (data[0] % 4 == 1) {
       knock.resize(link::kBaseDatagramBytes);
       const auto cookie = link::make_cookie(kit::secret_of(3), from, 7, kNow);
-      link::write_offer_head({link::kLinkVersion, 7,
-                              sealed ? link::Mode::sealed : link::Mode::clear,
-                              link::Carrier::datagrams},
-                             cookie, knock);
+      link::write_offer_head(
+          {link::kLinkVersion, 7, sealed ? link::Mode::sealed : link::Mode::clear,
+           link::Carrier::datagrams},
+          cookie, knock);
       honest_cookie = true;
     }
     std::array<std::byte, link::kBaseDatagramBytes> reply{};
     const auto outcome = listener.receive(kNow, from, knock, reply);
-    if (outcome.reply_bytes > knock.size()) std::abort();        // amplification
-    if (outcome.admission && !honest_cookie) std::abort();      // a cookie was guessed
-    if (outcome.admission && sealed) std::abort();              // a seal was guessed
+    if (outcome.reply_bytes > knock.size()) std::abort();   // amplification
+    if (outcome.admission && !honest_cookie) std::abort();  // a cookie was guessed
+    if (outcome.admission && sealed) std::abort();          // a seal was guessed
     if (listener.answer_unknown(knock, reply) >= std::max<std::size_t>(knock.size(), 1)) {
       std::abort();
     }

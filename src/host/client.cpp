@@ -37,10 +37,10 @@ struct Client::Impl {
                             Time now) {
     KWIND_ASSERT(options.server_key.has_value() != options.clear_mode.has_value());
     const bits::Secret32 seed = seed_of(options);
-    return link::Link::connect({identity_of(protocol), seed, options.server_key,
-                                link::Carrier::datagrams, options.aes, options.ticket,
-                                options.comeback},
-                               link_options(protocol, options, seed), now);
+    return link::Link::connect(
+        {identity_of(protocol), seed, options.server_key, link::Carrier::datagrams, options.aes,
+         options.ticket, options.comeback},
+        link_options(protocol, options, seed), now);
   }
 
   io::Port& port;

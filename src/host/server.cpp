@@ -110,11 +110,10 @@ struct Server::Impl {
     reply_with(now, received.from, reply, outcome.reply_bytes);
     if (!outcome.admission) return;
     const Peer peer{++last_peer};
-    auto made = std::make_unique<Connection>(
-        Connection{peer, *outcome.admission,
-                   Session(wire, link::Link::accept(*outcome.admission, received.from,
-                                                    link_options(wire.protocol, options, seed),
-                                                    now))});
+    auto made = std::make_unique<Connection>(Connection{
+        peer, *outcome.admission,
+        Session(wire, link::Link::accept(*outcome.admission, received.from,
+                                         link_options(wire.protocol, options, seed), now))});
     by_id[made->admission.id] = made.get();
     order.push_back(made.get());
     by_peer[peer] = std::move(made);

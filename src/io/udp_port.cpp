@@ -24,7 +24,7 @@ namespace {
 constexpr std::size_t kBatch = 64;
 constexpr std::size_t kSlotBytes = 2048;  // more than any datagram of ours; longer ones are cut
 constexpr std::size_t kMostSegmentedBytes = 64000;  // below what one IP packet could hold
-constexpr int kBufferBytes = 1 << 20;     // 64 KiB by default is 40 ms of 1000 busy clients
+constexpr int kBufferBytes = 1 << 20;  // 64 KiB by default is 40 ms of 1000 busy clients
 
 // An IPv6 socket carries IPv4 as well, in mapped addresses; where the system has no IPv6, there is
 // only the other.
@@ -272,7 +272,8 @@ bool UdpPort::State::send_run(std::size_t first, std::size_t count) {
     return true;
   }
   // An interface without it, or a path that is narrower than it knows: from now on one by one.
-  if (errno == EIO || errno == EINVAL || errno == EMSGSIZE || errno == ENOPROTOOPT) segments = false;
+  if (errno == EIO || errno == EINVAL || errno == EMSGSIZE || errno == ENOPROTOOPT)
+    segments = false;
   return false;
 }
 

@@ -1,5 +1,5 @@
 -- Everything below is the same for each description: it reads `description`, which stands above.
--- The layout is that of docs/wire-format.md, link version 1, clear datagrams.
+-- The layout is that of docs/wire-format.md, link version 2. Of sealed datagrams it shows the header.
 
 local proto = Proto("kwind_" .. description.name,
   "Kestrel Wind, " .. description.name .. " " .. description.version)
@@ -17,13 +17,14 @@ end
 local link = {
   form = add_field(ProtoField.string, "form", "Form"),
   connection = add_field(ProtoField.uint32, "connection", "Connection id", base.HEX),
-  number = add_field(ProtoField.uint32, "number", "Packet number, low 16 bits"),
+  number = add_field(ProtoField.uint32, "number", "Packet number, low bits"),
   ack = add_field(ProtoField.string, "ack", "Acks"),
   ack_delay = add_field(ProtoField.double, "ack_delay", "Ack delay in ms"),
   check = add_field(ProtoField.uint32, "check", "Check", base.HEX),
   frame = add_field(ProtoField.string, "frame", "Frame"),
   channel = add_field(ProtoField.string, "channel", "Channel"),
-  message_number = add_field(ProtoField.uint32, "message_number", "Message number, low 16 bits"),
+  message_number = add_field(ProtoField.string, "message_number", "Message number or origin"),
+  mode = add_field(ProtoField.string, "mode", "Mode"),
   message = add_field(ProtoField.string, "message", "Message"),
   message_bits = add_field(ProtoField.uint32, "message_bits", "Message's bits"),
   version = add_field(ProtoField.uint32, "version", "Version"),
@@ -404,9 +405,9 @@ end
 
 -- ---- what a capture tells about connections ----
 
-local offered = {}  -- versions of a hello, by nonce
+local offered = {}  -- versions of an offer, by nonce
 local agreed = {}   -- version by the two endpoints
-local servers = {}  -- endpoints that hellos went to
+local servers = {}  -- endpoints that hellos went to: "clear" or "sealed"
 
 function proto.init() offered, agreed, servers = {}, {}, {} end
 
@@ -427,15 +428,24 @@ end
 
 -- ---- datagrams ----
 
-local forms = { "data", "hello", "cookie", "welcome", "refusal", "versions" }
+local forms = { "hello", "cookie", "offer", "answer", "notice", "versions", "gone" }
+local modes = { "clear", "sealed" }
 
-local function show_hello(tree, bits, pinfo, nonce)
-  servers[destination(pinfo)] = true
-  bits:get(8)
+local function show_mode(tree, bits, pinfo)
   local first = bits.at
-  if bits:get(1) == 1 then
-    tree:add(link.cookie, bits:range(first), bits:hex(16))
-  end
+  local mode = modes[bits:get(8)] or "unknown"
+  tree:add(link.mode, bits:range(first), mode)
+  bits:get(8)
+  servers[destination(pinfo)] = mode
+  return mode
+end
+
+local function show_offer(tree, bits, pinfo, nonce)
+  local mode = show_mode(tree, bits, pinfo)
+  local first = bits.at
+  tree:add(link.cookie, bits:range(first), bits:hex(16))
+  if mode ~= "clear" then return mode end
+  bits:hex(32)
   first = bits.at
   local name = bits:text(bits:get(7))
   local item = tree:add(link.protocol, bits:range(first), name)
@@ -454,11 +464,19 @@ local function show_hello(tree, bits, pinfo, nonce)
   return name
 end
 
-local function show_welcome(tree, bits, pinfo, nonce)
+local function show_answer(tree, bits, pinfo, nonce)
+  if servers[source(pinfo)] ~= "clear" then return "sealed" end
+  bits:hex(32)
   local first = bits.at
-  tree:add(link.nonce, bits:range(first), bits:hex(8))
+  if bits:get(1) == 0 then
+    tree:add(link.error, bits:range(first), bits:get(8))
+    first = bits.at
+    local text = bits:text(bits:get(8))
+    tree:add(link.text, bits:range(first), text)
+    return "refused " .. text
+  end
   first = bits.at
-  tree:add(link.connection, bits:range(first), bits:get(32))
+  tree:add(link.connection, bits:range(first), bits:get(28))
   first = bits.at
   local place = bits:get(4)
   local version = (offered[nonce] or {})[place + 1]
@@ -467,29 +485,27 @@ local function show_welcome(tree, bits, pinfo, nonce)
     tree:add(link.version, bits:range(first), version)
     return "version " .. version
   end
-  tree:add(bits:range(first), "Version: place " .. place .. " of a hello that was not captured")
+  tree:add(bits:range(first), "Version: place " .. place .. " of an offer that was not captured")
   return "place " .. place
 end
 
 local function show_handshake(tree, bits, pinfo, form)
+  if form == "gone" then return "" end
   local first = bits.at
   local link_version = bits:get(16)
   tree:add(link.link_version, bits:range(first), link_version)
   first = bits.at
   local nonce = bits:hex(8)
   tree:add(link.nonce, bits:range(first), nonce)
-  if link_version ~= 1 then return "link version " .. link_version end
+  if link_version ~= 2 then return "link version " .. link_version end
   first = bits.at
-  if form == "hello" then return show_hello(tree, bits, pinfo, nonce) end
-  if form == "welcome" then return show_welcome(tree, bits, pinfo, nonce) end
+  if form == "hello" then return show_mode(tree, bits, pinfo) end
+  if form == "offer" then return show_offer(tree, bits, pinfo, nonce) end
+  if form == "answer" then return show_answer(tree, bits, pinfo, nonce) end
   if form == "cookie" then
     tree:add(link.cookie, bits:range(first), bits:hex(16))
-  elseif form == "refusal" then
+  elseif form == "notice" then
     tree:add(link.error, bits:range(first), bits:get(8))
-    first = bits.at
-    local text = bits:text(bits:get(8))
-    tree:add(link.text, bits:range(first), text)
-    return text
   elseif form == "versions" then
     for _ = 1, bits:get(4) do
       first = bits.at
@@ -501,18 +517,22 @@ end
 
 local function show_acks(tree, bits)
   local first = bits.at
-  local newest, delay, further = bits:get(16), bits:get(10), bits:get(4)
+  local newest, delay, whole = bits:get(16), bits:get(7), bits:get(1)
   local runs, at = {}, newest
-  for run = 0, further do
-    if run > 0 then at = at - bits:count(0) - 1 end
-    local length = bits:count(2) + 1
-    local low = at - length + 1
-    runs[#runs + 1] = length == 1 and tostring(at % 65536)
-      or (low % 65536) .. "-" .. (at % 65536)
-    at = low - 1
+  if whole == 1 then
+    runs[1] = "up to " .. newest
+  else
+    for run = 0, bits:get(4) do
+      if run > 0 then at = at - bits:count(0) - 1 end
+      local length = bits:count(2) + 1
+      local low = at - length + 1
+      runs[#runs + 1] = length == 1 and tostring(at % 65536)
+        or (low % 65536) .. "-" .. (at % 65536)
+      at = low - 1
+    end
   end
   tree:add(link.ack, bits:range(first), table.concat(runs, ", "))
-  tree:add(link.ack_delay, bits:range(first), delay / 4)
+  tree:add(link.ack_delay, bits:range(first), delay < 64 and delay / 2 or 32 + (delay - 64) * 4)
 end
 
 -- Which message a payload is: kinds of one channel and way are numbered, in no bits if alone.
@@ -528,12 +548,33 @@ local function message_of(bits, channel, up, version)
   return kinds[below(bits:get(bits_for(#kinds)), #kinds) + 1]
 end
 
-local function show_message(tree, bits, up, version, seen)
+-- "3 back, place 0"
+local function origin(back, place)
+  return (back == 0 and "this packet" or back .. " back") .. ", place " .. place
+end
+
+local function show_message(tree, bits, up, version, seen, last)
   local channels = living(description.channels, version)
-  local start = bits.at - 3
+  local start = bits.at - 1
   local place = bits:get(bits_for(#channels))
   local channel = channels[below(place, #channels) + 1]
-  local number = channel.numbered and bits:get(16)
+  local number
+  if channel.delivery == "sequenced" then
+    if bits:get(1) == 1 then
+      last[place] = (last[place] or -1) + 1
+      number = origin(0, last[place])
+    else
+      local back = bits:count(1) + 1
+      number = "copy, " .. origin(back, bits:count(0))
+    end
+  elseif channel.delivery ~= "unreliable" then
+    if bits:get(1) == 1 then
+      last[place] = (last[place] + 1) % 65536
+    else
+      last[place] = bits:get(16)
+    end
+    number = tostring(last[place])
+  end
   local length = bits:count(6)
   local payload = reader(bits.tvb, bits.at, bits.at + length)
   if length > bits:left() then error("the datagram ends within a message", 0) end
@@ -552,68 +593,141 @@ local function show_message(tree, bits, up, version, seen)
   end)
 end
 
-local function show_data(tree, bits, pinfo, has_acks)
+local function show_piece(tree, bits, version, seen, last)
+  local channels = living(description.channels, version)
+  local start = bits.at - 3
+  local place = bits:get(bits_for(#channels))
+  local channel = channels[below(place, #channels) + 1]
+  local number
+  if channel.delivery == "unreliable" or channel.delivery == "sequenced" then
+    local back = bits:count(1)
+    local at = bits:count(0)
+    if back == 0 and channel.delivery == "sequenced" then
+      last[place] = math.max(last[place] or -1, at)
+    end
+    number = origin(back, at)
+  else
+    number = tostring(bits:get(16))
+  end
+  local total, first, chunks = bits:count(10), bits:count(4), bits:count(3) + 1
+  local bytes = math.min(chunks * 64, math.ceil(total / 8) - first * 64)
+  if bytes <= 0 or bytes * 8 > bits:left() then error("the datagram ends within a piece", 0) end
+  bits.at = bits.at + bytes * 8
+  local text = string.format("piece on %s: bytes %d to %d of %d", channel.name, first * 64,
+    first * 64 + bytes - 1, math.ceil(total / 8))
+  local branch = tree:add(link.frame, bits:range(start), "piece")
+  branch:set_text(text)
+  branch:add(link.channel, bits:range(start), channel.name)
+  branch:add(link.message_number, bits:range(start), number)
+  seen[#seen + 1] = text
+end
+
+local controls = { [0] = "ping", "close", "window", "challenge", "response", "padding" }
+
+-- What stands behind the three bits of a control frame.
+local function show_control(tree, bits, version, seen)
+  local first = bits.at - 3
+  local kind = controls[bits:get(3)]
+  if not kind then error("no control frame has this kind", 0) end
+  local text
+  if kind == "close" then
+    text = bits:text(bits:get(7))
+  elseif kind == "window" then
+    local channels = living(description.channels, version)
+    local channel = channels[below(bits:get(bits_for(#channels)), #channels) + 1]
+    text = channel.name .. " up to " .. bits:get(32)
+  elseif kind == "challenge" or kind == "response" then
+    text = bits:hex(8)
+  elseif kind == "padding" then
+    bits.at = bits.stop
+  end
+  local branch = tree:add(link.frame, bits:range(first), kind)
+  if text then branch:add(link.text, bits:range(first), text) end
+  seen[#seen + 1] = text and kind .. ": " .. text or kind
+end
+
+local function show_data(tree, bits, pinfo)
   local up = is_up(pinfo)
   local version = version_of(pinfo, up)
+  bits:get(2)
+  local has_acks, wide = bits:get(1) == 1, bits:get(1) == 1
   local first = bits.at
-  if up then tree:add(link.connection, bits:range(first), bits:get(32)) end
+  local id = bits:get(up and 28 or 4)
+  if up then tree:add(link.connection, bits:range(first), id) end
   first = bits.at
-  local number = bits:get(16)
+  local number = bits:get(wide and 16 or 8)
   tree:add(link.number, bits:range(first), number)
+  if servers[up and destination(pinfo) or source(pinfo)] == "sealed" then
+    return (up and "up " or "down ") .. number .. "  sealed"
+  end
   if has_acks then show_acks(tree, bits) end
-  local seen = {}
+  local seen, last = {}, {}
   while bits:left() >= 3 do
     first = bits.at
-    local kind = bits:get(3)
-    if kind == 0 then
-      if bits:left() >= 5 or bits:get(bits:left()) ~= 0 then
-        error("there is more behind the end", 0)
-      end
-      break
-    end
-    if kind == 1 then
-      show_message(tree, bits, up, version, seen)
-    elseif kind == 2 then
-      tree:add(link.frame, bits:range(first), "ping")
-      seen[#seen + 1] = "ping"
-    elseif kind == 3 then
-      local reason = bits:text(bits:get(7))
-      tree:add(link.frame, bits:range(first), "close"):add(link.text, bits:range(first), reason)
-      seen[#seen + 1] = "close: " .. reason
+    if bits:get(1) == 1 then
+      show_message(tree, bits, up, version, seen, last)
     else
-      error("no frame has kind " .. kind, 0)
+      local kind = bits:get(2)
+      if kind == 0 then
+        if bits:left() >= 5 or bits:get(bits:left()) ~= 0 then
+          error("there is more behind the end", 0)
+        end
+        break
+      elseif kind == 1 then
+        show_piece(tree, bits, version, seen, last)
+      elseif kind == 2 then
+        local length = bits:count(6)
+        if length > bits:left() then error("the datagram ends within a fill", 0) end
+        bits.at = bits.at + length
+        tree:add(link.frame, bits:range(first), "fill"):append_text(", " .. length .. " bits")
+        seen[#seen + 1] = "fill"
+      else
+        show_control(tree, bits, version, seen)
+      end
     end
   end
   return (up and "up " or "down ") .. number .. "  " .. table.concat(seen, ", ")
 end
 
 function proto.dissector(tvb, pinfo, root)
-  if tvb:len() < 7 then return 0 end
-  local form = forms[tvb(0, 1):uint() % 8]
+  if tvb:len() < 6 then return 0 end
+  local first_byte = tvb(0, 1):uint()
+  local form = first_byte % 2 == 1 and "data" or forms[first_byte / 2]
   if not form then return 0 end
   pinfo.cols.protocol = description.name
   local tree = root:add(proto, tvb())
   tree:add(link.form, tvb(0, 1), form)
-  local bits = reader(tvb, 8, (tvb:len() - 4) * 8)
+  -- Seal or check of data; those of offers and answers are shown with the form.
+  local tag = 0
+  if form == "data" then
+    local server = is_up(pinfo) and destination(pinfo) or source(pinfo)
+    tag = servers[server] == "sealed" and 16 or 4
+  elseif form == "answer" then
+    tag = 16
+  end
+  if tvb:len() < tag + 2 then return 0 end
+  local bits = reader(tvb, form == "data" and 1 or 8, (tvb:len() - tag) * 8)
   guarded(tree, function()
     local info
     if form == "data" then
-      local first_byte = tvb(0, 1):uint()
-      info = show_data(tree, bits, pinfo, math.floor(first_byte / 16) % 2 == 1)
+      info = show_data(tree, bits, pinfo)
     else
       info = show_handshake(tree, bits, pinfo, form)
     end
     pinfo.cols.info = form .. " " .. info
     tree:append_text(", " .. form .. " " .. info)
   end)
-  tree:add(link.check, tvb(tvb:len() - 4, 4), tvb(tvb:len() - 4, 4):le_uint())
+  if tag == 4 then
+    tree:add(link.check, tvb(tvb:len() - 4, 4), tvb(tvb:len() - 4, 4):le_uint())
+  end
   return tvb:len()
 end
 
 -- ---- which datagrams are ours: those of a port, and those behind a hello ----
 
 local function is_hello(tvb)
-  return tvb:len() == 1200 and tvb(0, 1):uint() == 2 and tvb(1, 2):le_uint() == 1
+  return tvb:len() == 1200 and (tvb(0, 1):uint() == 2 or tvb(0, 1):uint() == 6)
+    and tvb(1, 2):le_uint() == 2
 end
 
 proto:register_heuristic("udp", function(tvb, pinfo, root)

@@ -139,8 +139,8 @@ std::string generate_dissector(const Protocol& protocol, std::string_view source
   out += fmt::format("}}\nlocal description = {{\n  name = {}, version = {},\n  channels = {{\n",
                      quoted(protocol.name), protocol.version);
   for (const schema::Channel& channel : protocol.channels) {
-    out += fmt::format("    {{ name = {}, {}, numbered = {} }},\n", quoted(channel.name),
-                       life(channel.life), channel.delivery != Delivery::unreliable);
+    out += fmt::format("    {{ name = {}, {}, delivery = \"{}\" }},\n", quoted(channel.name),
+                       life(channel.life), name_of(channel.delivery));
   }
   out += "  },\n  messages = {\n";
   for (const schema::MessageType& message : protocol.messages) {

@@ -16,8 +16,8 @@ inline constexpr std::size_t kAckSpanPackets = 64;
 inline constexpr std::size_t kMostAckRanges = 16;
 
 struct AckBlock {
-  /// Since the newest packet arrived: sent in 0.5 ms up to 32 ms, in 4 ms up to 284 ms, which is the
-  /// most.
+  /// Since the newest packet arrived: sent in 0.5 ms up to 32 ms, in 4 ms up to 284 ms, which is
+  /// the most.
   Duration delay{0};
   std::vector<AckRange> ranges;  ///< newest first; never empty once read
 };

@@ -73,7 +73,8 @@ bool Channels::wants(const Allowance& allowed) const {
     }
     if (!permitted) continue;
     const Channel& channel = channels_[i];
-    if (channel.state_out ? !channel.state_out->empty() : channel.reliable_out->something_unsent()) {
+    if (channel.state_out ? !channel.state_out->empty()
+                          : channel.reliable_out->something_unsent()) {
       return true;
     }
   }
@@ -111,7 +112,8 @@ std::size_t Channels::fill_rank(FrameWriter& out, Time now, Priority wanted, Sen
   for (std::size_t k = 0; k < specs_.size(); ++k) {
     const std::size_t i = (turn_ + k) % specs_.size();
     if (rank(i) != wanted) continue;
-    bits += channels_[i].state_out ? fill_state(out, i, ledger) : fill_reliable(out, now, i, ledger);
+    bits +=
+        channels_[i].state_out ? fill_state(out, i, ledger) : fill_reliable(out, now, i, ledger);
   }
   return bits;
 }
@@ -136,8 +138,8 @@ std::size_t Channels::fill_state(FrameWriter& out, std::size_t channel, SentLedg
       total += bits;
       account(slot.tag, bits);
       ++counts_.repeated_early;
-      ledger.add({SentRef::Kind::sequenced, static_cast<std::uint8_t>(channel), 0, 0,
-                  slot.origin.key()});
+      ledger.add(
+          {SentRef::Kind::sequenced, static_cast<std::uint8_t>(channel), 0, 0, slot.origin.key()});
     }
   }
   while (!sender.empty()) {
@@ -159,8 +161,8 @@ std::size_t Channels::fill_state(FrameWriter& out, std::size_t channel, SentLedg
     total += bits;
     account(slot.tag, bits);
     if (kept > 1) {
-      ledger.add({SentRef::Kind::sequenced, static_cast<std::uint8_t>(channel), 0, 0,
-                  slot.origin.key()});
+      ledger.add(
+          {SentRef::Kind::sequenced, static_cast<std::uint8_t>(channel), 0, 0, slot.origin.key()});
     }
     sender.pop_sent(kept > 1 ? kept : 0);
   }

@@ -1,5 +1,5 @@
-// All channels of one link: what waits to be sent, fills datagrams in the order of priority, and what
-// arrives goes to the inbox as its delivery says. Composed by Link. One link, one thread.
+// All channels of one link: what waits to be sent, fills datagrams in the order of priority, and
+// what arrives goes to the inbox as its delivery says. Composed by Link. One link, one thread.
 #pragma once
 #include <cstdint>
 #include <functional>
@@ -22,7 +22,7 @@ struct Allowance {
   bool high = false;    ///< state, and reliable channels of high priority
   bool normal = false;  ///< ... and the others
   bool bulk = false;
-  unsigned copies = 1;  ///< of each small reliable message, ahead of loss detection
+  unsigned copies = 1;     ///< of each small reliable message, ahead of loss detection
   Duration repeat_gap{0};  ///< least time between two copies
 };
 
@@ -37,11 +37,11 @@ class Channels {
 
   struct Counts {
     std::uint64_t sent = 0;
-    std::uint64_t repeated = 0;   ///< after a loss
+    std::uint64_t repeated = 0;        ///< after a loss
     std::uint64_t repeated_early = 0;  ///< ahead of loss detection, and `repeat` copies
-    std::uint64_t stale = 0;      ///< sequenced, older than the last delivered
+    std::uint64_t stale = 0;           ///< sequenced, older than the last delivered
     std::uint64_t doubled = 0;
-    std::uint64_t expired = 0;    ///< unsent, given up
+    std::uint64_t expired = 0;     ///< unsent, given up
     std::uint64_t incomplete = 0;  ///< of which pieces never came
   };
   [[nodiscard]] const Counts& counts() const { return counts_; }

@@ -51,8 +51,8 @@ void Controller::note_rtt(Time now, Duration rtt) {
   leasts_[0].value = std::min(leasts_[0].value, rtt);
   smoothed_ = smoothed_ == Duration{0} ? rtt : (7 * smoothed_ + rtt) / 8;
   round_least_ = std::min(round_least_, rtt);
-  // A queue stays from sample to sample, jitter does not: what the least of the last few is above the
-  // path's own delay, and above what samples differ from each other.
+  // A queue stays from sample to sample, jitter does not: what the least of the last few is above
+  // the path's own delay, and above what samples differ from each other.
   if (recent_[0] > Duration{0}) {
     const Duration step = rtt > recent_[0] ? rtt - recent_[0] : recent_[0] - rtt;
     jitter_ += (step - jitter_) / 16;
@@ -83,9 +83,8 @@ void Controller::on_ack(Time now, const SentLedger::Outcome& outcome, Duration r
     const double t = seconds(now - cubic_since_ + smoothed_);
     const double top = cubic_max_ / kSegment;
     const double k = std::cbrt(top * (1 - kCubicBeta) / kCubicC);
-    const double target =
-        std::clamp((kCubicC * std::pow(t - k, 3) + top) * kSegment, cubic_window_,
-                   1.5 * cubic_window_);
+    const double target = std::clamp((kCubicC * std::pow(t - k, 3) + top) * kSegment, cubic_window_,
+                                     1.5 * cubic_window_);
     // RFC 9438, 4.3: never slower than what halves and adds one would do.
     const double reno = cubic_start_ + kSegment * 3 * (1 - kCubicBeta) / (1 + kCubicBeta) *
                                            seconds(now - cubic_since_) /
@@ -94,8 +93,8 @@ void Controller::on_ack(Time now, const SentLedger::Outcome& outcome, Duration r
     cubic_window_ += std::max((target - cubic_window_) / cubic_window_ * acked, 0.0);
     cubic_window_ = std::max(cubic_window_, reno);
     // A window that is not used must not grow on.
-    cubic_window_ = std::min(cubic_window_, 2 * static_cast<double>(in_flight) + acked +
-                                                kFirstWindow);
+    cubic_window_ =
+        std::min(cubic_window_, 2 * static_cast<double>(in_flight) + acked + kFirstWindow);
   }
   if (outcome.delivered_at_send >= round_end_ && outcome.bytes_acked > 0) {
     round_end_ = delivered;
@@ -106,9 +105,9 @@ void Controller::on_ack(Time now, const SentLedger::Outcome& outcome, Duration r
 void Controller::on_round(Time now) {
   ++round_;
   const bool limited = round_app_limited_;
-  const Duration queue =
-      round_least_ == Duration::max() ? queue_
-                                      : std::max(round_least_ - least() - jitter_, Duration{0});
+  const Duration queue = round_least_ == Duration::max()
+                             ? queue_
+                             : std::max(round_least_ - least() - jitter_, Duration{0});
   switch (way_) {
     case Way::starting:
       if (!limited) {
@@ -179,13 +178,13 @@ double Controller::rate() const {
     case Way::steady: {
       const double above = seconds(queue_ - kQueueWanted) / seconds(kQueueHorizon);
       if (phase_ == 0 && queue_ < 2 * kQueueWanted) {
-        const double more = (kLookingGain - 1) * static_cast<double>(1U << std::min(found_more_, 3U));
+        const double more =
+            (kLookingGain - 1) * static_cast<double>(1U << std::min(found_more_, 3U));
         return known * (1 + more);
       }
       return known * std::clamp(1.0 - above, kLeastGain, 1.0);
     }
-    case Way::sharing:
-      return 1.2 * cubic_window_ / std::max(seconds(smoothed_), 0.001);
+    case Way::sharing: return 1.2 * cubic_window_ / std::max(seconds(smoothed_), 0.001);
   }
   return known;
 }

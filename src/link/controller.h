@@ -4,13 +4,14 @@
 //
 // Three ways of running:
 //   starting  doubles the rate each round trip until it no longer arrives faster, or a queue grows
-//   steady    sends at the greatest rate that arrived lately; looks for more, an eighth of the time,
+//   steady    sends at the greatest rate that arrived lately; looks for more, an eighth of the
+//   time,
 //             with an eighth more; gives way in proportion to the queue it sees
 //   sharing   a queue stands although this end gave way: others fill it. A window after CUBIC
 //             (RFC 9438) until the queue empties
 // The model of rate and least delay is that of Cardwell et al., "BBR: Congestion-Based Congestion
-// Control", ACM Queue 14(5), 2016; the change between two ways, by whether the queue empties, that of
-// Arun and Balakrishnan, "Copa", NSDI 2018.
+// Control", ACM Queue 14(5), 2016; the change between two ways, by whether the queue empties, that
+// of Arun and Balakrishnan, "Copa", NSDI 2018.
 #pragma once
 #include <algorithm>
 #include <array>
@@ -71,14 +72,14 @@ class Controller {
   std::array<Timed, 2> leasts_{};  // two spans of a minute: the older one retires
   Duration smoothed_{0};
   Duration queue_{0};
-  Duration jitter_{0};                // what one sample differs from the next, in the mean
-  std::array<Duration, 3> recent_{};  // samples, newest first
+  Duration jitter_{0};                      // what one sample differs from the next, in the mean
+  std::array<Duration, 3> recent_{};        // samples, newest first
   Duration round_least_ = Duration::max();  // of this round's samples
 
   double full_bandwidth_ = 0;  // starting: what the last rounds did not exceed by a quarter
   unsigned rounds_flat_ = 0;
-  unsigned phase_ = 0;  // steady: round trips since the last look for more
-  unsigned found_more_ = 0;     // steady: looks in a row that found more
+  unsigned phase_ = 0;            // steady: round trips since the last look for more
+  unsigned found_more_ = 0;       // steady: looks in a row that found more
   unsigned standing_rounds_ = 0;  // in which the queue never emptied although this end gave way
   unsigned empty_rounds_ = 0;
 

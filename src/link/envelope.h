@@ -43,9 +43,7 @@ class Envelope {
   Envelope(const CheckKeys& keys, bool client);
   Envelope(const SealKeys& keys, bool client, KeyLife life, Time now);
 
-  [[nodiscard]] std::size_t tag_bytes() const {
-    return seal_ ? Sealer::kTagBytes : kCheckBytes;
-  }
+  [[nodiscard]] std::size_t tag_bytes() const { return seal_ ? Sealer::kTagBytes : kCheckBytes; }
   [[nodiscard]] bool sealed() const { return seal_.has_value(); }
   /// How often this end went to its next key.
   [[nodiscard]] std::uint64_t send_phase() const { return sending_.phase; }

@@ -147,12 +147,12 @@ std::size_t FrameWriter::piece(std::size_t channel, Origin& origin, bool started
                                std::size_t& first, std::size_t end) {
   const Origin name = started ? origin : Origin(packet_, places_[channel]);
   const std::uint64_t back = packet_ - name.packet();
-  const std::size_t size = put_piece(
-      channel, count_bits(back, kBackOrder) + count_bits(name.place(), kPlaceOrder), payload, bits,
-      first, end, [&] {
-        out_.put_count(back, kBackOrder);
-        out_.put_count(name.place(), kPlaceOrder);
-      });
+  const std::size_t size =
+      put_piece(channel, count_bits(back, kBackOrder) + count_bits(name.place(), kPlaceOrder),
+                payload, bits, first, end, [&] {
+                  out_.put_count(back, kBackOrder);
+                  out_.put_count(name.place(), kPlaceOrder);
+                });
   if (size > 0 && !started) {
     origin = name;
     ++places_[channel];
@@ -300,8 +300,8 @@ struct FrameReader {
       const std::uint64_t back = in.get_count(kBackOrder);
       if (const Errc error = origin_of(frame, back); error != Errc::none) return error;
       if (back == 0) {
-        places[frame.channel] = std::max(places[frame.channel],
-                                         static_cast<std::uint8_t>(frame.origin.place() + 1));
+        places[frame.channel] =
+            std::max(places[frame.channel], static_cast<std::uint8_t>(frame.origin.place() + 1));
       }
     }
     frame.total_bits = in.get_count(kTotalOrder);

@@ -1,6 +1,6 @@
-// The frames inside a data datagram: messages, pieces of messages, fills, and control frames. Layout
-// in docs/wire-format.md. Reading checks the whole datagram before anything of it takes effect. Pure
-// functions.
+// The frames inside a data datagram: messages, pieces of messages, fills, and control frames.
+// Layout in docs/wire-format.md. Reading checks the whole datagram before anything of it takes
+// effect. Pure functions.
 #pragma once
 #include <array>
 #include <span>
@@ -48,10 +48,10 @@ class Origin {
 struct Frame {
   FrameKind kind = FrameKind::ping;
   std::uint8_t channel = 0;
-  std::uint16_t index = 0;   ///< reliable and ordered: low 16 bits
-  Origin origin;             ///< unreliable and sequenced
-  std::size_t bits = 0;      ///< of the payload
-  std::size_t total_bits = 0;  ///< piece: of the whole message
+  std::uint16_t index = 0;      ///< reliable and ordered: low 16 bits
+  Origin origin;                ///< unreliable and sequenced
+  std::size_t bits = 0;         ///< of the payload
+  std::size_t total_bits = 0;   ///< piece: of the whole message
   std::size_t first_chunk = 0;  ///< piece
   std::uint64_t value = 0;      ///< window: limit; challenge, response: its number
   bits::Reader payload{std::span<const std::byte>{}};  ///< stands at the payload
@@ -64,9 +64,7 @@ class FrameWriter {
       : out_(out), channels_(channels), packet_(packet) {}
 
   [[nodiscard]] std::size_t room_bits() const { return out_.room_bits(); }
-  [[nodiscard]] bool full(std::size_t channel) const {
-    return count_[channel] >= kMostPerDatagram;
-  }
+  [[nodiscard]] bool full(std::size_t channel) const { return count_[channel] >= kMostPerDatagram; }
 
   // Each returns the bits that it took, or 0, having written nothing, if there is no room.
 
@@ -107,9 +105,9 @@ class FrameWriter {
   bits::Writer& out_;
   const std::vector<ChannelSpec>& channels_;
   std::uint64_t packet_;
-  std::array<std::uint8_t, kMaxChannels> count_{};         // messages
-  std::array<std::uint8_t, kMaxChannels> places_{};        // origins given
-  std::array<std::uint64_t, kMaxChannels> next_index_{};   // after the last reliable one
+  std::array<std::uint8_t, kMaxChannels> count_{};        // messages
+  std::array<std::uint8_t, kMaxChannels> places_{};       // origins given
+  std::array<std::uint64_t, kMaxChannels> next_index_{};  // after the last reliable one
   std::array<bool, kMaxChannels> any_index_{};
 };
 

@@ -191,9 +191,9 @@ std::size_t Greeting::poll_datagram(Time now, std::span<std::byte> out) {
     std::copy(offer_.begin(), offer_.end(), out.begin());
     return offer_.size();
   }
-  return write_hello({kLinkVersion, nonce_, options_.server_key ? Mode::sealed : Mode::clear,
-                      options_.carrier},
-                     out);
+  return write_hello(
+      {kLinkVersion, nonce_, options_.server_key ? Mode::sealed : Mode::clear, options_.carrier},
+      out);
 }
 
 }  // namespace kwind::link

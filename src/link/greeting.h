@@ -1,5 +1,5 @@
-// The client's part of the handshake: says hello, brings the cookie back inside the offer, hears the
-// answer. Composed by Link. One link, one thread.
+// The client's part of the handshake: says hello, brings the cookie back inside the offer, hears
+// the answer. Composed by Link. One link, one thread.
 #pragma once
 #include <optional>
 #include <span>

@@ -49,9 +49,9 @@ struct CookieReply {
 /// What the client says inside the offer.
 struct Offer {
   Identity identity;
-  bool aes = false;                      ///< AES-256-GCM would do as well
-  std::vector<std::uint64_t> code_sets;  ///< digests, at most 8
-  std::string ticket;                    ///< at most kMaxTicketBytes; empty: none
+  bool aes = false;                        ///< AES-256-GCM would do as well
+  std::vector<std::uint64_t> code_sets;    ///< digests, at most 8
+  std::string ticket;                      ///< at most kMaxTicketBytes; empty: none
   std::optional<bits::Secret32> comeback;  ///< in place of a ticket
 };
 /// What the server says inside the answer when it agrees.
@@ -62,8 +62,8 @@ struct Welcome {
   std::uint8_t code_set = 0;  ///< 0: the built-in one; else place in the offer's list plus one
   bool returned = false;      ///< an earlier connection's identity was taken over
   GoneToken gone{};
-  bits::Secret32 comeback;        ///< for one later return
-  std::uint16_t comeback_s = 0;   ///< how long after the end it is good, in seconds; 0: not at all
+  bits::Secret32 comeback;       ///< for one later return
+  std::uint16_t comeback_s = 0;  ///< how long after the end it is good, in seconds; 0: not at all
 };
 /// ... or when it does not.
 struct Refusal {
@@ -93,8 +93,8 @@ inline bool is_data(std::span<const std::byte> datagram) {
 /// unknown_form.
 Result<Form> form_of(std::span<const std::byte> datagram);
 
-/// Each writes a whole datagram and returns its length. `out` must be kBaseDatagramBytes long; hello
-/// and offer fill that.
+/// Each writes a whole datagram and returns its length. `out` must be kBaseDatagramBytes long;
+/// hello and offer fill that.
 std::size_t write_hello(const Opening& opening, std::span<std::byte> out);
 std::size_t write(const CookieReply& reply, std::span<std::byte> out);
 std::size_t write(const Notice& notice, std::span<std::byte> out);
@@ -149,8 +149,8 @@ bool cookie_fits(const Cookie& cookie, const bits::Secret32& secret, const Endpo
 
 // ---- clear mode ----
 
-/// Closes a clear offer or answer: payload at kKeyBytes into `message`, then the check and zeros, as
-/// long as Noise would make it. `random` fills the place of the ephemeral key.
+/// Closes a clear offer or answer: payload at kKeyBytes into `message`, then the check and zeros,
+/// as long as Noise would make it. `random` fills the place of the ephemeral key.
 void write_clear(std::span<const std::byte, 32> random, std::span<const std::byte> payload,
                  std::span<std::byte> message);
 /// The payload of a clear message. Errors: bad_check.

@@ -35,8 +35,8 @@ constexpr Duration kAckAfterGap = std::chrono::milliseconds(1);
 constexpr std::size_t kOverdraftBytes = 4 * kBaseDatagramBytes;
 // What may wait in a stream for its acks: more would be latency that nobody can take back.
 constexpr std::size_t kStreamBacklogBytes = std::size_t{128} * 1024;
-// One number in about 1500 is left out, see invariant 1 in sent_ledger.h: each costs the peer's acks
-// some bits until it is 64 numbers old.
+// One number in about 1500 is left out, see invariant 1 in sent_ledger.h: each costs the peer's
+// acks some bits until it is 64 numbers old.
 constexpr std::uint64_t kSkipEvery = 1500;
 constexpr std::size_t kChallengeBytes = 64;  // more than a datagram with one takes
 
@@ -454,7 +454,7 @@ class Link::Impl {
     if (outcome.bytes_acked > kBaseDatagramBytes) mtu_.large_acked();
     for (const SentRef& ref : ledger_.lost()) {
       switch (ref.kind) {
-        case SentRef::Kind::close: break;
+        case SentRef::Kind::close: close_again(); break;
         case SentRef::Kind::mtu_probe: mtu_.probe_lost(now); break;
         case SentRef::Kind::token: note_token(ref.index, false); break;
         case SentRef::Kind::reliable:
@@ -482,9 +482,7 @@ class Link::Impl {
             now + std::min<Duration>(3 * rtt_.probe_timeout(options_.ack_delay), kLongestDrain);
         ack_due_ = now;
         return Errc::none;
-      case FrameKind::challenge:
-        response_due_ = frame.value;
-        return Errc::none;
+      case FrameKind::challenge: response_due_ = frame.value; return Errc::none;
       case FrameKind::response: hear_response(now, from, frame.value); return Errc::none;
       case FrameKind::fill:
         if (state_ == State::open && !inbox_.full()) {
@@ -536,7 +534,8 @@ class Link::Impl {
 
   bool wants_to_send(Time now) const {
     if (!ledger_.has_slot()) return false;
-    if (ping_due_ || probe_due_ || close_due_ || response_due_ || channels_.windows_due()) return true;
+    if (ping_due_ || probe_due_ || close_due_ || response_due_ || channels_.windows_due())
+      return true;
     return channels_.wants(allowance(now)) ||
            (filler_ != nullptr && ledger_.bytes_in_flight() < window());
   }
@@ -547,8 +546,8 @@ class Link::Impl {
       if (const auto challenge = path_.challenge(now, kChallengeBytes)) {
         return write_challenge(now, *challenge, out);
       }
-      if (const std::size_t size = mtu_.probe_due(now); size > 0 && ledger_.has_room() &&
-                                                        pacer_.ready(now)) {
+      if (const std::size_t size = mtu_.probe_due(now);
+          size > 0 && ledger_.has_room() && pacer_.ready(now)) {
         return write_mtu_probe(now, size, out);
       }
     }
@@ -698,10 +697,7 @@ class Link::Impl {
   void probe() {
     for (const SentRef& ref : ledger_.oldest_refs()) {
       switch (ref.kind) {
-        case SentRef::Kind::close:
-          close_due_ = close_copies_ < kMostCloseCopies;
-          ++close_copies_;
-          break;
+        case SentRef::Kind::close: close_again(); break;
         case SentRef::Kind::reliable:
         case SentRef::Kind::window: channels_.resend(ref); break;
         case SentRef::Kind::sequenced:
@@ -712,6 +708,12 @@ class Link::Impl {
     path_.ask_again();
     probe_due_ = true;
     ledger_.probe_sent();
+  }
+
+  void close_again() {
+    if (close_copies_ >= kMostCloseCopies || close_acked_) return;
+    close_due_ = true;
+    ++close_copies_;
   }
 
   void continue_closing(Time now) {
@@ -807,8 +809,8 @@ Link Link::connect(ConnectOptions who, LinkOptions options, Time now) {
 }
 
 Link Link::accept(const Admission& admission, const Endpoint& peer, LinkOptions options, Time now) {
-  auto impl = std::make_unique<Impl>(Role::server, std::move(options), admission.agreed->carrier,
-                                     now);
+  auto impl =
+      std::make_unique<Impl>(Role::server, std::move(options), admission.agreed->carrier, now);
   impl->agree(*admission.agreed, now);
   impl->set_peer(peer);
   return Link(std::move(impl));

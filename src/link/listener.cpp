@@ -172,8 +172,8 @@ Listener::Outcome Listener::hear_offer(Time now, const Endpoint& from,
   std::optional<NoiseNk> noise;
   bits::Secret<kOfferPayloadBytes> payload;
   if (options_.key) {
-    noise = NoiseNk::responder(prologue_of(datagram.first(kOfferHeadBytes)), *options_.key,
-                               ephemeral);
+    noise =
+        NoiseNk::responder(prologue_of(datagram.first(kOfferHeadBytes)), *options_.key, ephemeral);
     if (!noise->read_first(message, payload.bytes())) return notice(Errc::wrong_key);
   } else {
     const auto clear = read_clear(message);
@@ -245,8 +245,8 @@ Listener::Outcome Listener::hear_offer(Time now, const Endpoint& from,
                   clear_key("clear down", message.first(32), sealed.first(32), agreed.id)};
   }
   admission->agreed = std::make_shared<const Agreed>(std::move(agreed));
-  slots_[place_of(admission->id)].reply.assign(
-      reply.begin(), reply.begin() + static_cast<std::ptrdiff_t>(size));
+  slots_[place_of(admission->id)].reply.assign(reply.begin(),
+                                               reply.begin() + static_cast<std::ptrdiff_t>(size));
   return {Errc::none, size, std::move(*admission)};
 }
 

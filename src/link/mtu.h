@@ -1,6 +1,6 @@
-// Finds how large datagrams the path carries (RFC 8899): tries the next size with a datagram that is
-// padded to it, and goes back to the base when large ones vanish. Only once something has to be sent
-// that would fill more than the base. One link, one thread.
+// Finds how large datagrams the path carries (RFC 8899): tries the next size with a datagram that
+// is padded to it, and goes back to the base when large ones vanish. Only once something has to be
+// sent that would fill more than the base. One link, one thread.
 #pragma once
 #include <array>
 #include <cstddef>

@@ -87,17 +87,18 @@ void NoiseNk::Symmetric::mix_key(std::span<const std::byte> input) {
 void NoiseNk::Symmetric::seal(std::span<const std::byte> plain, std::span<std::byte> out) {
   KWIND_ASSERT(key && out.size() == plain.size() + kTagBytes);
   const auto at = nonce_of(nonce++);
-  crypto_aead_chacha20poly1305_ietf_encrypt(sodium_out(out), nullptr, sodium_in(plain), plain.size(), sodium_in(hash),
-                                            hash.size(), nullptr, at.data(), sodium_in(key->bytes()));
+  crypto_aead_chacha20poly1305_ietf_encrypt(sodium_out(out), nullptr, sodium_in(plain),
+                                            plain.size(), sodium_in(hash), hash.size(), nullptr,
+                                            at.data(), sodium_in(key->bytes()));
   mix_hash(out);
 }
 
 bool NoiseNk::Symmetric::open(std::span<const std::byte> sealed, std::span<std::byte> plain) {
   KWIND_ASSERT(key && sealed.size() == plain.size() + kTagBytes);
   const auto at = nonce_of(nonce);
-  if (crypto_aead_chacha20poly1305_ietf_decrypt(sodium_out(plain), nullptr, nullptr, sodium_in(sealed),
-                                                sealed.size(), sodium_in(hash), hash.size(), at.data(),
-                                                sodium_in(key->bytes())) != 0) {
+  if (crypto_aead_chacha20poly1305_ietf_decrypt(
+          sodium_out(plain), nullptr, nullptr, sodium_in(sealed), sealed.size(), sodium_in(hash),
+          hash.size(), at.data(), sodium_in(key->bytes())) != 0) {
     return false;
   }
   ++nonce;
@@ -132,7 +133,8 @@ NoiseNk NoiseNk::responder(std::span<const std::byte> prologue, const KeyPair& s
 bool NoiseNk::mix_exchange(Symmetric& state, const bits::Secret32& mine,
                            std::span<const std::byte> theirs) const {
   bits::Secret32 shared;
-  if (crypto_scalarmult_curve25519(sodium_out(shared.bytes()), sodium_in(mine.bytes()), sodium_in(theirs)) != 0) {
+  if (crypto_scalarmult_curve25519(sodium_out(shared.bytes()), sodium_in(mine.bytes()),
+                                   sodium_in(theirs)) != 0) {
     return false;
   }
   state.mix_key(shared.bytes());

@@ -26,8 +26,8 @@ class NoiseNk {
   static NoiseNk responder(std::span<const std::byte> prologue, const KeyPair& server,
                            const bits::Secret32& ephemeral);
 
-  /// Message 1 (-> e, es): writes payload.size() + kOverheadBytes bytes. False for a server key that
-  /// no honest server has (RFC 7748, 6.1).
+  /// Message 1 (-> e, es): writes payload.size() + kOverheadBytes bytes. False for a server key
+  /// that no honest server has (RFC 7748, 6.1).
   [[nodiscard]] bool write_first(std::span<const std::byte> payload, std::span<std::byte> out);
   /// Writes message.size() - kOverheadBytes bytes; false if the message is not for this key and
   /// prologue. Requires: message.size() >= kOverheadBytes.

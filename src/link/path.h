@@ -1,6 +1,6 @@
-// Where the peer is. A datagram that opened may come from a new address; until that has proven itself
-// by answering a challenge, data stays on the old path, and the new address gets at most as many bytes
-// as it sent. One candidate at a time. The server's end of a link, one thread.
+// Where the peer is. A datagram that opened may come from a new address; until that has proven
+// itself by answering a challenge, data stays on the old path, and the new address gets at most as
+// many bytes as it sent. One candidate at a time. The server's end of a link, one thread.
 #pragma once
 #include <cstdint>
 #include <optional>

@@ -34,9 +34,7 @@ class ReliableReceiver {
   /// What the sender may start in all; grows as the game takes messages.
   [[nodiscard]] std::uint64_t limit() const { return taken_cost_ + window_bytes_; }
   /// Whether the sender should be told: a quarter of the window is news.
-  [[nodiscard]] bool should_advertise() const {
-    return limit() >= advertised_ + window_bytes_ / 4;
-  }
+  [[nodiscard]] bool should_advertise() const { return limit() >= advertised_ + window_bytes_ / 4; }
   void advertised() { advertised_ = limit(); }
 
  private:

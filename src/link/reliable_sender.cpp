@@ -66,8 +66,14 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek() const {
   const Slot& slot = queue_[queue_.begin()];
   if (started_cost_ + cost(slot) > limit_) return std::nullopt;
   const bool whole = slot.payload.size() <= kMaxWholeBytes;
-  return Outgoing{flight_.end(), slot.tag, slot.payload, slot.bits,
-                  false,         whole,    0,            whole ? 0 : chunks_of(slot.bits)};
+  return Outgoing{flight_.end(),
+                  slot.tag,
+                  slot.payload,
+                  slot.bits,
+                  false,
+                  whole,
+                  0,
+                  whole ? 0 : chunks_of(slot.bits)};
 }
 
 void ReliableSender::start_next() {

@@ -2,7 +2,8 @@
 // packets are lost, until a packet with it is acked. Large ones leave in pieces. The receiving half
 // is in reliable_receiver.h. One channel of one link, one thread.
 //
-// Invariant 1: the sender has no message in flight kWindowMessages or more beyond its oldest unacked
+// Invariant 1: the sender has no message in flight kWindowMessages or more beyond its oldest
+// unacked
 //   one, and what it started costs no more than the receiver's limit. A receiver that sees more
 //   closes.
 // Invariant 2: 16-bit indices are never ambiguous: a packet that may still be accepted is at most
@@ -88,7 +89,7 @@ class ReliableSender {
     std::size_t bits = 0;
     std::size_t tag = 0;
     Stage stage = Stage::waiting;
-    std::uint8_t copies = 0;    // sent so far
+    std::uint8_t copies = 0;     // sent so far
     std::uint8_t under_way = 0;  // of these, not known to be lost
     Time last_sent{};
     std::unique_ptr<Split> split;
@@ -102,8 +103,8 @@ class ReliableSender {
   void find_waiting();
   [[nodiscard]] bool wants(const Slot& slot) const;
 
-  SlotRing<Slot> queue_;   // not sent so far
-  SlotRing<Slot> flight_;  // by index on the wire
+  SlotRing<Slot> queue_;       // not sent so far
+  SlotRing<Slot> flight_;      // by index on the wire
   std::uint64_t waiting_ = 0;  // no message in flight before it wants to be sent
   std::uint64_t started_cost_ = 0;
   std::uint64_t limit_ = kFirstWindowBytes;

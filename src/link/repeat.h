@@ -12,8 +12,8 @@ struct Repeats {
   /// Beside other messages until here; then in a datagram of its own.
   static constexpr Duration kLatest = std::chrono::milliseconds(20);
 
-  /// How many copies of each message, the first included: as many as it takes for fewer than one in a
-  /// thousand to lose all of them, where losses are independent; at most four. None more while a
+  /// How many copies of each message, the first included: as many as it takes for fewer than one in
+  /// a thousand to lose all of them, where losses are independent; at most four. None more while a
   /// queue stands: then they would be part of what fills it.
   static unsigned copies(double loss, bool queue) {
     if (queue || loss < 0.003) return 1;

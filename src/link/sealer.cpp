@@ -36,13 +36,13 @@ void Sealer::seal(std::uint64_t number, std::span<const std::byte> head, std::sp
   switch (cipher_) {
     case Cipher::chacha20_poly1305:
       crypto_aead_chacha20poly1305_ietf_encrypt_detached(
-          sodium_out(body), sodium_out(tag), nullptr, sodium_in(body), body.size(), sodium_in(head), head.size(), nullptr,
-          nonce.data(), sodium_in(key_.bytes()));
+          sodium_out(body), sodium_out(tag), nullptr, sodium_in(body), body.size(), sodium_in(head),
+          head.size(), nullptr, nonce.data(), sodium_in(key_.bytes()));
       return;
     case Cipher::aes256_gcm:
       crypto_aead_aes256gcm_encrypt_detached_afternm(
-          sodium_out(body), sodium_out(tag), nullptr, sodium_in(body), body.size(), sodium_in(head), head.size(), nullptr,
-          nonce.data(), &expanded_->state);
+          sodium_out(body), sodium_out(tag), nullptr, sodium_in(body), body.size(), sodium_in(head),
+          head.size(), nullptr, nonce.data(), &expanded_->state);
       return;
   }
 }
@@ -56,12 +56,12 @@ bool Sealer::open(std::uint64_t number, std::span<const std::byte> head,
   switch (cipher_) {
     case Cipher::chacha20_poly1305:
       return crypto_aead_chacha20poly1305_ietf_decrypt_detached(
-                 sodium_out(plain), nullptr, sodium_in(sealed), sealed.size(), sodium_in(tag), sodium_in(head), head.size(),
-                 nonce.data(), sodium_in(key_.bytes())) == 0;
+                 sodium_out(plain), nullptr, sodium_in(sealed), sealed.size(), sodium_in(tag),
+                 sodium_in(head), head.size(), nonce.data(), sodium_in(key_.bytes())) == 0;
     case Cipher::aes256_gcm:
       return crypto_aead_aes256gcm_decrypt_detached_afternm(
-                 sodium_out(plain), nullptr, sodium_in(sealed), sealed.size(), sodium_in(tag), sodium_in(head), head.size(),
-                 nonce.data(), &expanded_->state) == 0;
+                 sodium_out(plain), nullptr, sodium_in(sealed), sealed.size(), sodium_in(tag),
+                 sodium_in(head), head.size(), nonce.data(), &expanded_->state) == 0;
   }
   return false;
 }

@@ -1,6 +1,6 @@
-// Authenticated encryption of datagrams in one direction under one key: ChaCha20-Poly1305 (RFC 8439)
-// or AES-256-GCM (NIST SP 800-38D), from libsodium. The nonce is the full packet number, so a key
-// must never see one number twice. One direction of one link, one thread.
+// Authenticated encryption of datagrams in one direction under one key: ChaCha20-Poly1305 (RFC
+// 8439) or AES-256-GCM (NIST SP 800-38D), from libsodium. The nonce is the full packet number, so a
+// key must never see one number twice. One direction of one link, one thread.
 #pragma once
 #include <cstdint>
 #include <memory>

@@ -49,8 +49,7 @@ void SentLedger::sent(Time now, std::size_t bytes, bool eliciting, bool app_limi
 }
 
 void SentLedger::trim() {
-  const std::uint64_t keep_from =
-      next_number() > kRemembered ? next_number() - kRemembered : 0;
+  const std::uint64_t keep_from = next_number() > kRemembered ? next_number() - kRemembered : 0;
   while (packets_.begin() < std::min(oldest_in_flight_, keep_from)) packets_.pop();
 }
 
@@ -62,15 +61,13 @@ void SentLedger::settle(Packet& packet) {
 
 void SentLedger::note_loss(double lost) {
   fates_ = std::min(fates_ + 1, kLookBackPackets);
-  loss_ += (lost - loss_) /
-           static_cast<double>(std::min(fates_ + kPriorPackets, kLookBackPackets));
+  loss_ += (lost - loss_) / static_cast<double>(std::min(fates_ + kPriorPackets, kLookBackPackets));
 }
 
 void SentLedger::lose(Packet& packet, Outcome& outcome) {
   settle(packet);
   packet.fate = Fate::lost;
-  const bool probe =
-      packet.refs.size() == 1 && packet.refs[0].kind == SentRef::Kind::mtu_probe;
+  const bool probe = packet.refs.size() == 1 && packet.refs[0].kind == SentRef::Kind::mtu_probe;
   if (!probe) {
     ++outcome.packets_lost;
     outcome.bytes_lost += packet.bytes;

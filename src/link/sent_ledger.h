@@ -2,7 +2,8 @@
 // 6), and samples how fast packets arrive. Fed by Link, which repeats the reliable messages of lost
 // packets. One link, one thread.
 //
-// Invariant 1: a packet is in flight, acked, lost or skipped; it leaves "in flight" once. A lost one
+// Invariant 1: a packet is in flight, acked, lost or skipped; it leaves "in flight" once. A lost
+// one
 //   may be acked late.
 // Invariant 2: packets with messages are sent only while fewer than kMostInFlight numbers lie
 //   between the oldest packet in flight and the next one, so that 16-bit numbers are never
@@ -26,8 +27,8 @@ struct SentRef {
   Kind kind = Kind::reliable;
   std::uint8_t channel = 0;
   std::uint16_t first_chunk = 0;
-  std::uint16_t chunks = 0;   ///< 0: a whole message
-  std::uint64_t index = 0;    ///< message, origin's key, token, or size of the probe
+  std::uint16_t chunks = 0;  ///< 0: a whole message
+  std::uint64_t index = 0;   ///< message, origin's key, token, or size of the probe
 };
 
 /// How fast packets arrived, by the acks: Cheng et al., draft-cheng-iccrg-delivery-rate-estimation.
@@ -73,9 +74,9 @@ class SentLedger {
     Errc error = Errc::none;  ///< bad_ack: a skipped packet was acked
     std::size_t packets_lost = 0;
     std::size_t bytes_acked = 0;
-    std::size_t bytes_lost = 0;   ///< probes of the path's MTU are not counted
-    bool newest_acked = false;  ///< the block's largest packet was in flight and asked for an ack
-    Duration rtt{0};            ///< then: a sample
+    std::size_t bytes_lost = 0;  ///< probes of the path's MTU are not counted
+    bool newest_acked = false;   ///< the block's largest packet was in flight and asked for an ack
+    Duration rtt{0};             ///< then: a sample
     RateSample rate{};
     std::uint64_t delivered_at_send = 0;  ///< of the newest packet acked
     Time newest_lost_sent_at{};           ///< with packets_lost

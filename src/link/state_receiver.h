@@ -13,9 +13,7 @@ namespace kwind::link {
 /// Only messages newer than the last delivered one pass.
 class SequencedReceiver {
  public:
-  [[nodiscard]] bool is_newer(Origin origin) const {
-    return !any_ || origin.key() > newest_.key();
-  }
+  [[nodiscard]] bool is_newer(Origin origin) const { return !any_ || origin.key() > newest_.key(); }
   /// Whether the message is newer than all before; if so it becomes the newest.
   bool accept(Origin origin) {
     if (!is_newer(origin)) return false;
@@ -53,7 +51,8 @@ class PieceStore {
         added.given_up = 1;
         return added;
       }
-      while (!parts_.empty() && (parts_.size() >= kMostParts || held_bytes_ + bytes > most_bytes_)) {
+      while (!parts_.empty() &&
+             (parts_.size() >= kMostParts || held_bytes_ + bytes > most_bytes_)) {
         held_bytes_ -= parts_.front().assembly.bytes();
         parts_.erase(parts_.begin());
         ++added.given_up;

@@ -13,8 +13,8 @@ std::size_t StateSender::push(const ChannelSpec& limits, std::size_t tag,
                               std::span<const std::byte> payload, std::size_t bits) {
   const std::size_t bytes = bits::bytes_for(bits);
   std::size_t given_up = 0;
-  while (!waiting_.empty() && (waiting_.size() >= limits.queue_messages ||
-                               queued_bytes_ + bytes > limits.queue_bytes)) {
+  while (!waiting_.empty() &&
+         (waiting_.size() >= limits.queue_messages || queued_bytes_ + bytes > limits.queue_bytes)) {
     drop_front();
     ++given_up;
   }

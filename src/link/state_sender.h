@@ -19,7 +19,7 @@ class StateSender {
     std::vector<std::byte> payload;
     std::size_t bits = 0;
     std::size_t tag = 0;
-    Time queued{};  // when the link first looked at it
+    Time queued{};               // when the link first looked at it
     Origin origin;               // once it left
     std::size_t next_chunk = 0;  // of a split one
     bool acked = false;

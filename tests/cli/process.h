@@ -24,9 +24,12 @@ class Process {
   explicit Process(const std::vector<std::string>& command) {
     int out[2];
     int err[2];
+    int in[2];
     if (::pipe2(out, O_CLOEXEC) != 0 || ::pipe2(err, O_CLOEXEC) != 0) return;
+    if (::pipe2(in, O_CLOEXEC) != 0) return;
     pid_ = ::fork();
     if (pid_ == 0) {
+      ::dup2(in[0], 0);
       ::dup2(out[1], 1);
       ::dup2(err[1], 2);
       std::vector<char*> arguments;
@@ -35,8 +38,10 @@ class Process {
       ::execv(arguments[0], arguments.data());
       ::_exit(127);
     }
+    ::close(in[0]);
     ::close(out[1]);
     ::close(err[1]);
+    in_ = in[1];
     out_ = out[0];
     err_ = err[0];
   }
@@ -47,6 +52,7 @@ class Process {
       ::kill(pid_, SIGKILL);
       ::waitpid(pid_, nullptr, 0);
     }
+    ::close(in_);
     ::close(out_);
     ::close(err_);
   }
@@ -60,8 +66,30 @@ class Process {
     return done_.out.find(text) != std::string::npos;
   }
   void signal(int number) { ::kill(pid_, number); }
+  /// To its standard input.
+  bool write_line(const std::string& line) {
+    const std::string whole = line + "\n";
+    return ::write(in_, whole.data(), whole.size()) == static_cast<ssize_t>(whole.size());
+  }
+  void close_input() {
+    ::close(in_);
+    in_ = -1;
+  }
+  /// The next line of stdout, waited for at most ten seconds.
+  std::string read_line() {
+    const auto end = std::chrono::steady_clock::now() + std::chrono::seconds(10);
+    std::size_t stop = std::string::npos;
+    while ((stop = done_.out.find('\n', line_at_)) == std::string::npos) {
+      if (std::chrono::steady_clock::now() > end || !read_some(100)) break;
+    }
+    if (stop == std::string::npos) return {};
+    const std::string line = done_.out.substr(line_at_, stop - line_at_);
+    line_at_ = stop + 1;
+    return line;
+  }
   /// Reads to the end and gives the exit code.
   Finished finish() {
+    close_input();
     while (read_some(60000)) {
     }
     int status = 0;
@@ -89,6 +117,8 @@ class Process {
   }
 
   pid_t pid_ = -1;
+  int in_ = -1;
+  std::size_t line_at_ = 0;
   int out_ = -1;
   int err_ = -1;
   bool out_open_ = true;

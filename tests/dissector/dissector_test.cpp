@@ -14,6 +14,7 @@
 #include "kit/random_description.h"
 #include "kwind/language/generate_dissector.h"
 #include "kwind/schema/runtime.h"
+#include "link/data_header.h"
 #include "link/frames.h"
 #include "link/handshake.h"
 
@@ -207,14 +208,24 @@ class Dissector : public testing::Test {
 
   void handshake(const schema::Protocol& protocol, std::uint16_t version) {
     std::array<std::byte, 1200> memory{};
-    link::Hello hello;
-    hello.client_nonce = version;
-    hello.identity.name = protocol.name;
-    hello.identity.versions = {{version, schema::digest_of(protocol, version)}};
-    capture_->add(kClient, kServer, std::span(memory).first(link::write(hello, memory)));
-    link::Welcome welcome;
-    welcome.client_nonce = version;
-    capture_->add(kServer, kClient, std::span(memory).first(link::write(welcome, memory)));
+    link::Offer offer;
+    offer.identity.name = protocol.name;
+    offer.identity.versions = {{version, schema::digest_of(protocol, version)}};
+    const bits::Secret32 random;
+    std::array<std::byte, link::kOfferPayloadBytes> said{};
+    link::write(offer, said);
+    link::write_offer_head({link::kLinkVersion, version, link::Mode::clear}, {}, memory);
+    link::write_clear(random.bytes(), said, std::span(memory).subspan(link::kOfferHeadBytes));
+    capture_->add(kClient, kServer, memory);
+    link::Answer answer;
+    answer.welcome.emplace();
+    std::array<std::byte, link::kMostAnswerPayloadBytes> payload{};
+    const auto body = std::span(payload).first(link::write(answer, payload));
+    const auto datagram = std::span(memory).first(link::kAnswerHeadBytes + body.size() +
+                                                  link::NoiseNk::kOverheadBytes);
+    link::write_answer_head(version, memory);
+    link::write_clear(random.bytes(), body, datagram.subspan(link::kAnswerHeadBytes));
+    capture_->add(kServer, kClient, datagram);
   }
 
   // A datagram with one message, as the link lays it out.
@@ -245,10 +256,22 @@ class Dissector : public testing::Test {
 
     std::vector<std::byte> memory(payload.size() + 64);
     bits::Writer out(memory);
-    out.put(1, 8);
-    if (up) out.put(0xabcd0123, 32);
-    out.put(77, 16);
-    link::write_message(out, channels, channel, 5, payload, message_out.bit_count());
+    link::DataHeader header;
+    header.id = link::ConnectionId{0xbcd0123};
+    header.number_low = 77;
+    link::write(header, up, out);
+    link::FrameWriter frames(out, channels, 77);
+    link::Origin origin;
+    switch (channels[channel].delivery) {
+      case Delivery::unreliable:
+        frames.unreliable(channel, payload, message_out.bit_count());
+        break;
+      case Delivery::sequenced:
+        frames.sequenced(channel, payload, message_out.bit_count(), origin);
+        break;
+      case Delivery::reliable:
+      case Delivery::ordered: frames.reliable(channel, 5, payload, message_out.bit_count()); break;
+    }
     const std::size_t bytes = out.finish() + 4;
     capture_->add(up ? kClient : kServer, up ? kServer : kClient, std::span(memory).first(bytes));
   }

@@ -32,6 +32,7 @@ class Harbour {
                    std::size_t capacity = 8, const Timeouts& timeouts = {})
       : network_(conditions, seed), port_(network_.open(kServer)) {
     ServerOptions options;
+    options.key = kit::server_key();
     options.capacity = capacity;
     options.entropy = key(seed);
     options.timeouts = timeouts;
@@ -47,7 +48,8 @@ class Harbour {
   Client& join(const schema::ProtocolInfo& protocol = kProtocol, const Timeouts& timeouts = {}) {
     const auto number = static_cast<std::uint8_t>(clients_.size() + 1);
     io::sim::SimPort& port = network_.open(Endpoint::v4(127, 0, 1, number, 5000));
-    Options options;
+    ClientOptions options;
+    options.server_key = kit::server_key().public_key;
     options.entropy = key(number * 1000U);
     options.timeouts = timeouts;
     clients_.push_back(std::make_unique<Client>(port, kServer, protocol, now_, options));

@@ -76,8 +76,12 @@ TEST(Quiet, ASteadyTickAllocatesNothing) {
   client_port.join(server_port);
   ServerOptions options;
   options.entropy = bits::Key128{};
+  options.key = kit::server_key();
   Server server(server_port, kProtocol, options);
-  Client client(client_port, server_port.local(), kProtocol, at(0s), options);
+  ClientOptions client_options;
+  client_options.entropy = bits::Key128{};
+  client_options.server_key = kit::server_key().public_key;
+  Client client(client_port, server_port.local(), kProtocol, at(0s), client_options);
   int heard = 0;
   const Said said{1, 2, "a text of some length"};
   server.on<Say>([&](Peer, const Say&) { heard += static_cast<int>(server.send_to_all(said)); });

@@ -41,6 +41,7 @@ class Office : public testing::Test {
 
   Office() {
     ServerOptions options;
+    options.key = kit::server_key();
     options.entropy = key(1);
     server_ = std::make_unique<Server>(network_.open(kServer), kProtocol, options);
     server_->on<Hail>([this](Peer peer, const Hail& hail) {
@@ -53,7 +54,8 @@ class Office : public testing::Test {
     Pilot& pilot = *pilots_.back();
     pilot.info = info;
     const auto number = static_cast<std::uint8_t>(pilots_.size());
-    Options options;
+    ClientOptions options;
+    options.server_key = kit::server_key().public_key;
     options.entropy = key(static_cast<std::uint8_t>(number + 10));
     pilot.client = std::make_unique<Client>(network_.open(Endpoint::v4(127, 0, 1, number, 5000)),
                                             kServer, pilot.info, now_, options);

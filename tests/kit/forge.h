@@ -1,5 +1,5 @@
-// A peer that passed the handshake in clear mode and then sends what it likes: admissions with known
-// keys, and datagrams with right checks and any frames.
+// A peer that passed the handshake in clear mode and then sends what it likes: admissions with
+// known keys, and datagrams with right checks and any frames.
 #pragma once
 #include <functional>
 #include <memory>
@@ -50,8 +50,8 @@ inline std::vector<std::byte> forged_datagram(const link::CheckKeys& keys, link:
   const std::size_t size = writer.finish();
   out.resize(size + 4);
   bits::Writer check{std::span(out).subspan(size)};
-  check.put(bits::keyed_check(from_client ? keys.up : keys.down, std::span(out).first(size), number),
-            32);
+  check.put(
+      bits::keyed_check(from_client ? keys.up : keys.down, std::span(out).first(size), number), 32);
   check.finish();
   return out;
 }

@@ -1,5 +1,5 @@
-// Sends numbered messages on all channels, both ways, and holds what arrives against the promises of
-// their deliveries.
+// Sends numbered messages on all channels, both ways, and holds what arrives against the promises
+// of their deliveries.
 #pragma once
 #include <gtest/gtest.h>
 

@@ -21,11 +21,11 @@ inline link::Identity test_identity() {
   return {"test", {{1, bits::blake2b_128("test")}}};
 }
 
-/// 0 unreliable, 1 sequenced, 2 ordered, 3 reliable; 4 sequenced with repeats, 5 unreliable split, 6
-/// ordered bulk.
+/// 0 unreliable, 1 sequenced, 2 ordered, 3 reliable; 4 sequenced with repeats, 5 unreliable split,
+/// 6 ordered bulk.
 inline std::vector<link::ChannelSpec> every_delivery() {
   std::vector<link::ChannelSpec> channels = {
-      {Delivery::unreliable}, {Delivery::sequenced}, {Delivery::ordered}, {Delivery::reliable},
+      {Delivery::unreliable}, {Delivery::sequenced},  {Delivery::ordered}, {Delivery::reliable},
       {Delivery::sequenced},  {Delivery::unreliable}, {Delivery::ordered}};
   channels[4].repeat = 3;
   channels[5].split = true;
@@ -42,7 +42,7 @@ struct SimPairOptions {
   std::set<std::size_t> delay;   ///< datagrams to deliver 300 ms later
   std::function<void(std::size_t, std::vector<std::byte>&)> alter;  ///< may change any datagram
   link::Mode mode = link::Mode::sealed;
-  std::function<void(link::LinkOptions&)> adjust{};          ///< of both links
+  std::function<void(link::LinkOptions&)> adjust{};  ///< of both links
   std::function<void(link::ListenerOptions&)> adjust_door{};
   std::function<void(link::ConnectOptions&)> adjust_client{};
 };
@@ -170,7 +170,8 @@ class SimPair {
             {reply.begin(), reply.begin() + static_cast<std::ptrdiff_t>(outcome.reply_bytes)});
       }
       if (outcome.admission) {
-        server_.emplace(link::Link::accept(*outcome.admission, client_address_, link_options_, now_));
+        server_.emplace(
+            link::Link::accept(*outcome.admission, client_address_, link_options_, now_));
       }
     } else if (server_) {
       const bool was_opening = server_->state() == link::State::opening;

@@ -256,11 +256,13 @@ class RuleBreaker : public testing::Test {
   // Five channel numbers of eight are known.
   RuleBreaker() : pair_(options()) { pair_.run_until(at(1s), log_.hook()); }
   kit::SimPairOptions options() {
-    kit::SimPairOptions options{
-        .conditions = delay(10ms),
-        .channels = {{Delivery::unreliable}, {Delivery::reliable}, {Delivery::ordered},
-                     {Delivery::sequenced}, {Delivery::unreliable}},
-        .mode = link::Mode::clear};
+    kit::SimPairOptions options{.conditions = delay(10ms),
+                                .channels = {{Delivery::unreliable},
+                                             {Delivery::reliable},
+                                             {Delivery::ordered},
+                                             {Delivery::sequenced},
+                                             {Delivery::unreliable}},
+                                .mode = link::Mode::clear};
     options.channels[4].split = true;
     options.alter = [this](std::size_t, std::vector<std::byte>& bytes) {
       if (bytes[0] == std::byte(link::Form::offer)) offer_ = bytes;
@@ -274,8 +276,8 @@ class RuleBreaker : public testing::Test {
     const auto mine = std::span(offer_).subspan(link::kOfferHeadBytes, 32);
     const auto theirs = std::span(answer_).subspan(link::kAnswerHeadBytes, 32);
     const link::CheckKeys keys{link::clear_key("clear up", mine, theirs, id), {}};
-    return pair_.server().receive(
-        pair_.now(), kit::forged_datagram(keys, id, 100 + sent_++, true, acks, body));
+    return pair_.server().receive(pair_.now(),
+                                  kit::forged_datagram(keys, id, 100 + sent_++, true, acks, body));
   }
   // `told`: the real client gets no ack of a packet that was sent in its name.
   void expect_closed(Errc code, bool told = true) {
@@ -365,7 +367,8 @@ TEST_P(WindowBreaker, IsClosedForMoreBytesThanTheWindow) {
   for (std::uint64_t i = 0; error == Errc::none && i < 3000; ++i) {
     error = send([&](bits::Writer& out) {
       out.put(1 | GetParam() << 1, 4);
-      out.put((i + 1) << 1, 17);  // the first is missing: nothing of an ordered channel is delivered
+      out.put((i + 1) << 1,
+              17);  // the first is missing: nothing of an ordered channel is delivered
       out.put_count(8000, 6);
       for (int k = 0; k < 1000; ++k) out.put(0, 8);
     });

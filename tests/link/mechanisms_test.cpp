@@ -11,11 +11,11 @@
 #include "link/controller.h"
 #include "link/frames.h"
 #include "link/mtu.h"
-#include "link/path.h"
-#include "link/repeat.h"
 #include "link/packet_number.h"
+#include "link/path.h"
 #include "link/reliable_receiver.h"
 #include "link/reliable_sender.h"
+#include "link/repeat.h"
 #include "link/rtt.h"
 #include "link/sent_ledger.h"
 #include "link/state_receiver.h"
@@ -272,7 +272,8 @@ TEST(Ordered, DeliversEachOnceInOrder) {
 TEST(Reliable, DeliversEachOnceAtOnce) {
   ReliableReceiver receiver(false, kFirstWindowBytes);
   Inbox inbox;
-  for (const int number : {2, 0, 2, 1, 0}) give(receiver, inbox, static_cast<std::uint16_t>(number));
+  for (const int number : {2, 0, 2, 1, 0})
+    give(receiver, inbox, static_cast<std::uint16_t>(number));
   EXPECT_EQ(drain(inbox), (std::vector<std::uint64_t>{2, 0, 1}));
 }
 

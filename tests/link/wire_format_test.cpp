@@ -1,5 +1,5 @@
-// The worked examples of docs/wire-format.md are what the code writes, byte for byte, and the page is
-// parsed by a test that knows nothing but the page.
+// The worked examples of docs/wire-format.md are what the code writes, byte for byte, and the page
+// is parsed by a test that knows nothing but the page.
 #include <gtest/gtest.h>
 
 #include <algorithm>
@@ -86,7 +86,8 @@ TEST(WireFormat, ShowsAWholeHandshakeAndASealedDatagramEachWay) {
   expect_example(server.public_key);
 
   std::array<std::byte, kBaseDatagramBytes> offer{};
-  write_offer_head({kLinkVersion, kNonce, Mode::sealed, Carrier::datagrams}, example_cookie(), offer);
+  write_offer_head({kLinkVersion, kNonce, Mode::sealed, Carrier::datagrams}, example_cookie(),
+                   offer);
   std::array<std::byte, kOfferPayloadBytes> said{};
   write(Offer{kit::test_identity(), true, {}, "e30.e30.c2ln", {}}, said);
   expect_example(without_padding(said));

@@ -250,10 +250,11 @@ std::string write_report(const std::string& file, const Settings& settings,
       fmt::format("How far off bot {} held tug {}", track.bot, track.tug)};
   std::string html = fmt::format(
       "<!doctype html><html lang=en><meta charset=utf-8><title>Saltmarsh Harbour</title>"
-      "<style>{}</style><main><header><h1>Saltmarsh Harbour</h1><span class=mode>{}</span><span>{} s, {} bots, {} ms round trip, {} ms jitter, {} % loss each way, seed "
+      "<style>{}</style><main><header><h1>Saltmarsh Harbour</h1><span class=mode>{}</span><span>{} "
+      "s, {} bots, {} ms round trip, {} ms jitter, {} % loss each way, seed "
       "{}</span></header>",
-      kCss, settings.clear ? "CLEAR mode, loopback only" : "sealed", settings.seconds, settings.bots, settings.delay_ms, settings.jitter_ms,
-      settings.loss_percent, settings.seed);
+      kCss, settings.clear ? "CLEAR mode, loopback only" : "sealed", settings.seconds,
+      settings.bots, settings.delay_ms, settings.jitter_ms, settings.loss_percent, settings.seed);
   html += facts(outcome, summary) + "<div class=charts>";
   for (std::size_t i = 0; i < std::size(charts); ++i) {
     html += fmt::format("<div class=card><h2>{}</h2>{}</div>", titles[i], charts[i]);

@@ -35,8 +35,8 @@ class Secret {
 
 using Secret32 = Secret<32>;
 
-/// BLAKE2b with a 32-byte output under `key` (RFC 7693); `label`, below 256 bytes, keeps uses of one
-/// key apart.
+/// BLAKE2b with a 32-byte output under `key` (RFC 7693); `label`, below 256 bytes, keeps uses of
+/// one key apart.
 Secret32 derive(const Secret32& key, std::string_view label, std::span<const std::byte> data = {});
 
 }  // namespace kwind::bits

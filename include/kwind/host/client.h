@@ -76,8 +76,8 @@ class Client {
   [[nodiscard]] bool ended() const;
   /// The version of the protocol agreed with the server; 0 until connected.
   [[nodiscard]] std::uint16_t version() const;
-  /// How a new client may come back as the same peer after this one's connection broke, if the server
-  /// permits it. Good once.
+  /// How a new client may come back as the same peer after this one's connection broke, if the
+  /// server permits it. Good once.
   [[nodiscard]] std::optional<link::Comeback> comeback() const;
   /// Whether the server took this client for an earlier one's return.
   [[nodiscard]] bool returned() const;

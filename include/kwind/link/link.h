@@ -50,8 +50,8 @@ struct Event {
 class Filler {
  public:
   virtual ~Filler() = default;
-  /// Writes at most out.room_bits() bits, and returns the token under which it hears of them; nothing
-  /// if there is nothing (more) to say, `out` then untouched.
+  /// Writes at most out.room_bits() bits, and returns the token under which it hears of them;
+  /// nothing if there is nothing (more) to say, `out` then untouched.
   virtual std::optional<std::uint64_t> fill(Time now, bits::Writer& out) = 0;
 };
 
@@ -69,11 +69,11 @@ struct Stats {
   /// `repeat` channels.
   std::uint64_t messages_repeated_early = 0;
   std::uint64_t messages_stale = 0;  ///< sequenced messages older than the last delivered: dropped
-  std::uint64_t messages_doubled = 0;    ///< reliable and ordered ones that had arrived before
-  std::uint64_t messages_expired = 0;    ///< given up: stale before they were sent, or no room
+  std::uint64_t messages_doubled = 0;     ///< reliable and ordered ones that had arrived before
+  std::uint64_t messages_expired = 0;     ///< given up: stale before they were sent, or no room
   std::uint64_t messages_incomplete = 0;  ///< split ones of which pieces never came
-  std::uint64_t overhead_bits_sent = 0;  ///< handshake, headers, acks, checks, padding
-  CauseCounts drops;                     ///< datagrams received and not accepted, by cause
+  std::uint64_t overhead_bits_sent = 0;   ///< handshake, headers, acks, checks, padding
+  CauseCounts drops;                      ///< datagrams received and not accepted, by cause
   Duration smoothed_rtt{0};
   Duration rtt_variation{0};
   Duration least_rtt{0};
@@ -123,8 +123,8 @@ class Link {
   /// `close` closes. Drain poll_event() after each call: a datagram is refused with queue_full
   /// while events wait that hold more than 512 KiB.
   Errc receive(Time now, std::span<const std::byte> datagram);
-  /// The same for the server's end, whose client may change its address: data goes on to the old one
-  /// until the new one has answered a challenge.
+  /// The same for the server's end, whose client may change its address: data goes on to the old
+  /// one until the new one has answered a challenge.
   Errc receive_from(Time now, const Endpoint& from, std::span<const std::byte> datagram);
 
   /// Writes the next datagram to send into `out`, at least kMaxDatagramBytes long, and returns its
@@ -146,9 +146,9 @@ class Link {
   /// Queues the first `bits` bits of `payload` (copied) on `channel`. `tag`, below
   /// LinkOptions::tags, is where bits_sent() accounts them, repeats included. Errors: closed;
   /// message_too_large; queue_full (reliable and ordered channels, as ChannelSpec::at_limit says:
-  /// nothing was queued, try again when acks have made room). Unreliable and sequenced messages never
-  /// fail for lack of room: those still unsent are dropped, and counted as expired, when newer ones
-  /// need it or they are stale.
+  /// nothing was queued, try again when acks have made room). Unreliable and sequenced messages
+  /// never fail for lack of room: those still unsent are dropped, and counted as expired, when
+  /// newer ones need it or they are stale.
   [[nodiscard]] Errc send(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
                           std::size_t bits);
 

@@ -19,14 +19,14 @@ namespace kwind::link {
 
 struct ListenerOptions {
   Identity identity;
-  bits::Secret32 secret;      ///< 32 random bytes; cookies and ephemeral keys are made from it
-  std::size_t capacity = 64;  ///< most connections at once, 1 to 65536
-  std::uint8_t number = 0;    ///< which server of several on one machine, 0 to 15; part of ids
-  std::optional<KeyPair> key{};        ///< absent: clear mode, and only that
-  bool aes = true;                     ///< AES-256-GCM where both ends have the hardware
-  const TicketGate* gate = nullptr;    ///< asks for tickets, and checks them; borrowed
-  std::int64_t unix_at_zero = 0;       ///< seconds since 1970 when Time was 0, for tickets
-  std::size_t used_tickets = 100000;   ///< most ids of used tickets kept until they expire
+  bits::Secret32 secret;         ///< 32 random bytes; cookies and ephemeral keys are made from it
+  std::size_t capacity = 64;     ///< most connections at once, 1 to 65536
+  std::uint8_t number = 0;       ///< which server of several on one machine, 0 to 15; part of ids
+  std::optional<KeyPair> key{};  ///< absent: clear mode, and only that
+  bool aes = true;               ///< AES-256-GCM where both ends have the hardware
+  const TicketGate* gate = nullptr;      ///< asks for tickets, and checks them; borrowed
+  std::int64_t unix_at_zero = 0;         ///< seconds since 1970 when Time was 0, for tickets
+  std::size_t used_tickets = 100000;     ///< most ids of used tickets kept until they expire
   std::size_t pending_per_address = 16;  ///< most admissions of one address not yet opened
   /// How long after a connection ended a client may come back; 0: not at all. At most 18 hours.
   Duration comeback = Duration{0};
@@ -53,8 +53,8 @@ class Listener {
   Outcome receive(Time now, const Endpoint& from, std::span<const std::byte> datagram,
                   std::span<std::byte> reply);
 
-  /// What a datagram for a connection that is not known here is answered with, so that the client of
-  /// a restarted server learns of it: 0, or fewer bytes than it has.
+  /// What a datagram for a connection that is not known here is answered with, so that the client
+  /// of a restarted server learns of it: 0, or fewer bytes than it has.
   std::size_t answer_unknown(std::span<const std::byte> datagram, std::span<std::byte> reply) const;
 
   /// The client's first datagram opened: the connection exists. Its ticket, or its right to come
@@ -85,7 +85,7 @@ class Listener {
     bool pending = false;             // not yet opened
     std::vector<std::byte> reply{};   // to copies of the offer, until opened
     std::shared_ptr<const Claims> claims{};
-    std::optional<bits::Digest128> came_by{};  // the comeback that its offer brought
+    std::optional<bits::Digest128> came_by{};   // the comeback that its offer brought
     std::optional<bits::Digest128> comeback{};  // its own
   };
   struct Comeback {

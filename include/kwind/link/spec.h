@@ -14,8 +14,9 @@ namespace kwind::link {
 
 /// The layout of datagrams that this library speaks; see docs/wire-format.md.
 inline constexpr std::uint16_t kLinkVersion = 2;
-/// What every path is trusted to carry: 1280 bytes, the least for IPv6, less IPv6 and UDP headers (48
-/// bytes), rounded down. Larger datagrams are used once a probe of their size was acked (RFC 8899).
+/// What every path is trusted to carry: 1280 bytes, the least for IPv6, less IPv6 and UDP headers
+/// (48 bytes), rounded down. Larger datagrams are used once a probe of their size was acked (RFC
+/// 8899).
 inline constexpr std::size_t kBaseDatagramBytes = 1200;
 /// No datagram is larger: 1500 bytes of Ethernet less IPv4 and UDP headers.
 inline constexpr std::size_t kMaxDatagramBytes = 1472;
@@ -118,9 +119,9 @@ struct LinkOptions {
   Duration key_time = std::chrono::hours(1);
   /// Makes skipped packet numbers and path challenges unguessable. From the system in production.
   std::uint64_t seed = 0;
-  /// Hands every datagram key to whoever sets it, for reading captures: connection, direction (true:
-  /// client to server), key phase, cipher (0 ChaCha20-Poly1305, 1 AES-256-GCM), 32 bytes. The only way
-  /// in which secrets leave; reports must show that it is set.
+  /// Hands every datagram key to whoever sets it, for reading captures: connection, direction
+  /// (true: client to server), key phase, cipher (0 ChaCha20-Poly1305, 1 AES-256-GCM), 32 bytes.
+  /// The only way in which secrets leave; reports must show that it is set.
   std::function<void(ConnectionId, bool up, std::uint64_t phase, std::uint8_t cipher,
                      std::span<const std::byte>)>
       key_log;
