@@ -649,7 +649,7 @@ end
 local function show_data(tree, bits, pinfo)
   local up = is_up(pinfo)
   local version = version_of(pinfo, up)
-  bits:get(2)
+  bits:get(1)  -- key phase
   local has_acks, wide = bits:get(1) == 1, bits:get(1) == 1
   local first = bits.at
   local id = bits:get(up and 28 or 4)

@@ -7,6 +7,7 @@
 #include <fstream>
 #include <iterator>
 #include <nlohmann/json.hpp>
+#include <sstream>
 
 #include "cli/process.h"
 
@@ -167,12 +168,13 @@ TEST_F(Cli, DemoEndsInAgreementAndAReport) {
         run({kKwind, "demo", "--seconds", "4", "--bots", "5", "--seed", "3", "--report", report});
   }
   EXPECT_EQ(done.code, 0) << done.out << done.err;
-  for (const char* piece : {"CLEAR mode", " s   5 clients", "5 of 5 bots agree with the server",
-                            "as JSON", "late joiner           bot 5", "path delay", "Notice"}) {
+  for (const char* piece :
+       {"datagrams are sealed", " s   5 clients", "5 of 5 bots agree with the server", "as JSON",
+        "late joiner           bot 5", "path delay", "Notice"}) {
     EXPECT_NE(done.out.find(piece), std::string::npos) << piece << "\n" << done.out;
   }
   const std::string html = read(report);
-  EXPECT_NE(html.find("CLEAR mode"), std::string::npos);
+  EXPECT_NE(html.find("<span class=mode>sealed</span>"), std::string::npos);
   std::size_t charts = 0;
   for (std::size_t at = html.find("<svg"); at != std::string::npos; at = html.find("<svg", at + 1))
     ++charts;
@@ -185,7 +187,7 @@ TEST_F(Cli, DemoPrintsJsonAloneOnStdout) {
       run({kKwind, "demo", "--seconds", "3", "--bots", "2", "--loss", "10", "--json"});
   const auto json = nlohmann::json::parse(done.out);
   EXPECT_EQ(json["all_agree"], done.code == 0) << json.dump(1);
-  EXPECT_EQ(json["mode"], "clear");
+  EXPECT_EQ(json["mode"], "sealed");
   EXPECT_EQ(json["bots"].size(), 2U);
   EXPECT_GT(json["bytes_sent"], 5000);
   EXPECT_GT(json["json_text_bytes"], json["bytes_sent"]);
@@ -215,48 +217,66 @@ TEST_F(Cli, DemoNamesABusyPortAFullServerAndAMissingFolder) {
   EXPECT_NE(folder.err.find("there is no folder"), std::string::npos);
 }
 
+// A running server and the words after `first_light_client` on the line that it prints.
+struct FirstLight {
+  Process server{{kServer, "0"}};
+  std::string address;
+  std::string key;
+
+  FirstLight() {
+    EXPECT_TRUE(server.wait_for("listening: first_light_client 127.0.0.1:"));
+    std::istringstream line(server.read_line());
+    std::string word;
+    line >> word >> word >> address >> key;
+  }
+};
+
 TEST_F(Cli, FirstLightClientsSeeEachOther) {
-  Process server({kServer, "0"});
-  ASSERT_TRUE(server.wait_for("listening on 127.0.0.1:"));
-  const std::size_t at = server.out().find("127.0.0.1:");
-  const std::string address = server.out().substr(at, server.out().find(',') - at);
-  Process first({kClient, address, "3"});
-  ASSERT_TRUE(server.wait_for("tug 1 is here"));
-  Process second({kClient, address, "2"});
-  ASSERT_TRUE(server.wait_for("tug 2 is here"));
-  const Finished third = run({kClient, address, "1"});
+  FirstLight light;
+  Process first({kClient, light.address, light.key, "3"});
+  ASSERT_TRUE(light.server.wait_for("tug 1 is here"));
+  Process second({kClient, light.address, light.key, "2"});
+  ASSERT_TRUE(light.server.wait_for("tug 2 is here"));
+  const Finished third = run({kClient, light.address, light.key, "1"});
   EXPECT_EQ(third.code, 1);
   EXPECT_EQ(third.err,
-            address +
+            light.address +
                 ": the server has no free place (2 of 2 places are taken); try again when "
                 "somebody has left\n");
   const Finished b = second.finish();
   EXPECT_EQ(b.code, 0) << b.err;
+  EXPECT_NE(b.out.find("connected, sealed with "), std::string::npos) << b.out;
   EXPECT_NE(b.out.find("tug 1 is at "), std::string::npos) << b.out;
   const Finished a = first.finish();
   EXPECT_EQ(a.code, 0);
   EXPECT_NE(a.out.find("tug 2 is at "), std::string::npos);
-  EXPECT_TRUE(server.wait_for("tug 1 is gone: the peer closed the connection (the tour is over)"));
+  EXPECT_TRUE(
+      light.server.wait_for("tug 1 is gone: the peer closed the connection (the tour is over)"));
 }
 
-TEST_F(Cli, FirstLightNamesABusyPortAndAnUnreachableServer) {
-  Process server({kServer, "0"});
-  ASSERT_TRUE(server.wait_for("listening on 127.0.0.1:"));
-  const std::size_t at = server.out().find("127.0.0.1:") + 10;
-  const std::string port = server.out().substr(at, server.out().find(',') - at);
+TEST_F(Cli, FirstLightNamesABusyPortAnUnreachableServerAndAWrongKey) {
+  FirstLight light;
+  const std::string port = light.address.substr(light.address.find(':') + 1);
   const Finished busy = run({kServer, port});
   EXPECT_EQ(busy.code, 1);
   EXPECT_EQ(busy.err, "cannot listen on 127.0.0.1:" + port +
                           ": another program is using the address and port\n");
-  const Finished nobody = run({kClient, "127.0.0.1:9"});
+  const Finished nobody = run({kClient, "127.0.0.1:9", light.key});
   EXPECT_EQ(nobody.code, 1);
   EXPECT_EQ(nobody.err,
             "127.0.0.1:9: the server did not answer (no answer to the hello); check the address "
             "and port, "
             "that the server is running, and firewalls between\n");
-  EXPECT_EQ(run({kClient, "nonsense"}).code, 1);
-  EXPECT_EQ(run({kClient, "192.0.2.1:4000"}).err,
-            "192.0.2.1:4000: not HOST:PORT of this machine; clear mode stays on loopback\n");
+  std::string other = light.key;
+  other[7] = other[7] == 'A' ? 'B' : 'A';
+  EXPECT_EQ(run({kClient, light.address, other}).err,
+            light.address +
+                ": the client holds another public key than this server's; ask for the server's "
+                "present public key\n");
+  EXPECT_EQ(run({kClient, "nonsense", light.key}).err, "nonsense: not HOST:PORT\n");
+  EXPECT_EQ(run({kClient, light.address, "short"}).err,
+            "short: a key is 43 characters of base64url\n");
+  EXPECT_EQ(run({kClient}).code, 2);
 }
 
 TEST(Readme, ShowsTheFilesOfFirstLightAsTheyAre) {
