@@ -16,11 +16,12 @@ constexpr Duration kShortestRound = milliseconds(20);
 constexpr double kStartingGain = 2.0;
 constexpr double kLookingGain = 1.125;
 constexpr unsigned kPhases = 8;
-constexpr Duration kQueueWanted = milliseconds(5);
+constexpr Duration kQueueWanted = milliseconds(3);
 constexpr Duration kQueueHorizon = milliseconds(120);
 constexpr double kLeastGain = 0.7;
 constexpr Duration kStandingQueue = milliseconds(25);
 constexpr unsigned kStandingRounds = 4;
+constexpr Duration kDrainEvery = std::chrono::seconds(15);
 constexpr Duration kLeastSpan = std::chrono::seconds(60);
 // RFC 9438, 4.1 and 4.6, with windows in datagrams of 1200 bytes.
 constexpr double kCubicC = 0.4;
@@ -36,6 +37,14 @@ double seconds(Duration time) {
 Duration Controller::least() const {
   const Duration value = std::min(leasts_[0].value, leasts_[1].value);
   return value == Duration::max() ? kFirstRtt : value;
+}
+
+// What may stand in the queue: a little, and one datagram, which on a slow path takes its time by
+// itself.
+Duration Controller::queue_wanted() const {
+  if (bandwidth_ <= 0) return kQueueWanted;
+  const double one = std::min(kMaxDatagramBytes / bandwidth_, 0.1);
+  return kQueueWanted + Duration(static_cast<Duration::rep>(one * 1e9));
 }
 
 double Controller::pipe() const {
@@ -77,6 +86,7 @@ void Controller::note_rate(const RateSample& sample) {
 
 void Controller::on_ack(Time now, const SentLedger::Outcome& outcome, Duration rtt,
                         std::uint64_t delivered, std::size_t in_flight) {
+  latest_ = now;
   if (rtt > Duration{0}) note_rtt(now, rtt);
   note_rate(outcome.rate);
   if (way_ == Way::sharing && outcome.bytes_acked > 0) {
@@ -95,6 +105,10 @@ void Controller::on_ack(Time now, const SentLedger::Outcome& outcome, Duration r
     // A window that is not used must not grow on.
     cubic_window_ =
         std::min(cubic_window_, 2 * static_cast<double>(in_flight) + acked + kFirstWindow);
+  }
+  if (way_ == Way::starting && !round_app_limited_ && queue_ > kQueueSeen + queue_wanted()) {
+    way_ = Way::steady;
+    phase_ = 2;
   }
   if (outcome.delivered_at_send >= round_end_ && outcome.bytes_acked > 0) {
     round_end_ = delivered;
@@ -118,27 +132,34 @@ void Controller::on_round(Time now) {
           ++rounds_flat_;
         }
       }
-      if (!limited && (rounds_flat_ >= 3 || queue > kQueueSeen)) {
+      if (!limited && rounds_flat_ >= 3) {
         way_ = Way::steady;
-        phase_ = 1;
+        phase_ = 2;
         standing_rounds_ = 0;
       }
       break;
-    case Way::steady: {
-      if (phase_ == 0) found_more_ = !limited && queue < kQueueWanted ? found_more_ + 1 : 0;
-      // While looking finds more, it goes on at once and looks for twice as much.
-      phase_ = phase_ == 0 && found_more_ > 0 && found_more_ < 6 ? 0 : (phase_ + 1) % kPhases;
-      standing_rounds_ = !limited && queue > kStandingQueue ? standing_rounds_ + 1 : 0;
+    case Way::steady:
+      // A look for more lasts a round; the round after it shows what came of it.
+      if (phase_ == 1) {
+        found_more_ = !limited && bandwidth_ > 1.04 * before_look_ ? found_more_ + 1 : 0;
+        phase_ = found_more_ > 0 ? 0 : 2;
+      } else {
+        phase_ = (phase_ + 1) % kPhases;
+      }
+      if (phase_ == 0) before_look_ = bandwidth_;
+      standing_rounds_ =
+          !limited && queue > kStandingQueue + queue_wanted() ? standing_rounds_ + 1 : 0;
       if (standing_rounds_ >= kStandingRounds) start_sharing(now);
       break;
-    }
     case Way::sharing:
-      empty_rounds_ = queue < 2 * kQueueWanted ? empty_rounds_ + 1 : 0;
-      if (empty_rounds_ >= 2) {
+      empty_rounds_ = queue < 2 * queue_wanted() ? empty_rounds_ + 1 : 0;
+      if (empty_rounds_ >= 2 || (now < drain_until_ && empty_rounds_ > 0)) {
         way_ = Way::steady;
-        phase_ = 1;
+        phase_ = 2;
         standing_rounds_ = 0;
       }
+      // Now and then all is let out, to see whether the queue is only this end's own.
+      if (now >= drain_until_ + kDrainEvery) drain_until_ = now + 2 * smoothed_;
       break;
   }
   // Rounds in which the sender set the pace do not push the others out.
@@ -156,7 +177,7 @@ void Controller::start_sharing(Time now) {
   empty_rounds_ = 0;
   cubic_window_ = std::max(bandwidth_ * seconds(smoothed_), kLeastWindow);
   cubic_start_ = cubic_max_ = cubic_window_;
-  cubic_since_ = now;
+  cubic_since_ = drain_until_ = now;
 }
 
 void Controller::on_loss(Time now, Time sent_at) {
@@ -176,11 +197,10 @@ double Controller::rate() const {
       return kStartingGain *
              std::max(bandwidth_, kFirstWindow / seconds(std::max(least(), kShortestRound)));
     case Way::steady: {
-      const double above = seconds(queue_ - kQueueWanted) / seconds(kQueueHorizon);
-      if (phase_ == 0 && queue_ < 2 * kQueueWanted) {
-        const double more =
-            (kLookingGain - 1) * static_cast<double>(1U << std::min(found_more_, 3U));
-        return known * (1 + more);
+      const double above = seconds(queue_ - queue_wanted()) / seconds(kQueueHorizon);
+      if (phase_ == 0 && queue_ < queue_wanted() + kQueueWanted) {
+        return known *
+               (1 + (kLookingGain - 1) * static_cast<double>(1U << std::min(found_more_, 3U)));
       }
       return known * std::clamp(1.0 - above, kLeastGain, 1.0);
     }
@@ -192,12 +212,15 @@ double Controller::rate() const {
 std::size_t Controller::window() const {
   double bytes = 0;
   switch (way_) {
-    case Way::starting: bytes = std::max(kFirstWindow, kStartingGain * 1.5 * pipe()); break;
-    // Twice the pipe and what arrives while acks are collected: delay, not this, limits the queue.
+    case Way::starting: bytes = std::max(kFirstWindow, kStartingGain * pipe()); break;
+    // Twice the pipe and what arrives while acks are collected: delay, not this, limits the queue;
+    // but a queue that stands must not live on what is in flight.
     case Way::steady:
-      bytes = std::max(kFirstWindow, 2 * pipe() + bandwidth_ * seconds(milliseconds(50)));
+      bytes = queue_ > kStandingQueue + queue_wanted()
+                  ? pipe()
+                  : 2 * pipe() + bandwidth_ * seconds(milliseconds(50)) + 2 * kMaxDatagramBytes;
       break;
-    case Way::sharing: bytes = cubic_window_; break;
+    case Way::sharing: bytes = latest_ < drain_until_ ? pipe() : cubic_window_; break;
   }
   return static_cast<std::size_t>(std::max(bytes, kLeastWindow));
 }

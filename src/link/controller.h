@@ -42,7 +42,7 @@ class Controller {
   /// Least estimate of what stands in the bottleneck's queue, in time.
   [[nodiscard]] Duration queue() const { return queue_; }
   /// Whether a queue is seen: no time for anything that can be spared.
-  [[nodiscard]] bool sees_queue() const { return queue_ > kQueueSeen || way_ == Way::sharing; }
+  [[nodiscard]] bool sees_queue() const { return queue_ > kQueueSeen + queue_wanted() || way_ == Way::sharing; }
   [[nodiscard]] Way way() const { return way_; }
   /// Estimate of what the path carries, bytes a second.
   [[nodiscard]] double bandwidth() const { return bandwidth_; }
@@ -59,6 +59,7 @@ class Controller {
   void note_rate(const RateSample& sample);
   void start_sharing(Time now);
   [[nodiscard]] Duration least() const;
+  [[nodiscard]] Duration queue_wanted() const;
   [[nodiscard]] double pipe() const;  // bytes of rate times least delay
 
   Way way_ = Way::starting;
@@ -80,6 +81,7 @@ class Controller {
   unsigned rounds_flat_ = 0;
   unsigned phase_ = 0;            // steady: round trips since the last look for more
   unsigned found_more_ = 0;       // steady: looks in a row that found more
+  double before_look_ = 0;        // the bandwidth then
   unsigned standing_rounds_ = 0;  // in which the queue never emptied although this end gave way
   unsigned empty_rounds_ = 0;
 
@@ -88,6 +90,8 @@ class Controller {
   double cubic_max_ = 0;
   double cubic_start_ = 0;
   Time cubic_since_{};
+  Time drain_until_{};
+  Time latest_{};
   Time loss_until_{};  // losses of packets sent before this are of the same event
 };
 

@@ -44,6 +44,20 @@ class Cli : public testing::Test {
   fs::path dir_;
 };
 
+// A running server and the words after `first_light_client` on the line that it prints.
+struct FirstLight {
+  Process server{{kServer, "0"}};
+  std::string address;
+  std::string key;
+
+  FirstLight() {
+    EXPECT_TRUE(server.wait_for("listening: first_light_client 127.0.0.1:"));
+    std::istringstream line(server.read_line());
+    std::string word;
+    line >> word >> word >> address >> key;
+  }
+};
+
 // Each file in cases/ holds shell commands, in which `kwind` is the tool, and what they print and
 // exit with: "$ command", then its lines, then "exit N" where that is not 0.
 TEST_F(Cli, CasesPrintWhatTheyShould) {
@@ -195,10 +209,8 @@ TEST_F(Cli, DemoPrintsJsonAloneOnStdout) {
 }
 
 TEST_F(Cli, DemoNamesABusyPortAFullServerAndAMissingFolder) {
-  Process holder({kServer, "0"});
-  ASSERT_TRUE(holder.wait_for("listening on 127.0.0.1:"));
-  const std::size_t at = holder.out().find("127.0.0.1:") + 10;
-  const std::string port = holder.out().substr(at, holder.out().find(',') - at);
+  FirstLight holder;
+  const std::string port = holder.address.substr(holder.address.find(':') + 1);
   const Finished busy = run({kKwind, "demo", "--seconds", "2", "--port", port});
   EXPECT_EQ(busy.code, 1);
   EXPECT_EQ(busy.err,
@@ -216,20 +228,6 @@ TEST_F(Cli, DemoNamesABusyPortAFullServerAndAMissingFolder) {
   EXPECT_EQ(folder.code, 1);
   EXPECT_NE(folder.err.find("there is no folder"), std::string::npos);
 }
-
-// A running server and the words after `first_light_client` on the line that it prints.
-struct FirstLight {
-  Process server{{kServer, "0"}};
-  std::string address;
-  std::string key;
-
-  FirstLight() {
-    EXPECT_TRUE(server.wait_for("listening: first_light_client 127.0.0.1:"));
-    std::istringstream line(server.read_line());
-    std::string word;
-    line >> word >> word >> address >> key;
-  }
-};
 
 TEST_F(Cli, FirstLightClientsSeeEachOther) {
   FirstLight light;

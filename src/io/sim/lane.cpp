@@ -10,8 +10,9 @@ void Lane::push(Time now, const Endpoint& from, const Endpoint& to,
   ++counts_.taken;
   // Each datagram draws the same number of chances whatever happens to it, so that changing one
   // condition leaves the others' luck as it was.
-  const bool lost = chance() < conditions_.loss;
+  const bool lost = chance() < loss_now();
   const bool doubled = chance() < conditions_.duplicate;
+  losing_ = lost;
   if (lost) {
     ++counts_.lost;
     return;
@@ -21,6 +22,14 @@ void Lane::push(Time now, const Endpoint& from, const Endpoint& to,
     ++counts_.doubled;
     add(now, from, to, bytes);
   }
+}
+
+// In a run of losses the next is lost as well with a chance that makes runs as long as they should be.
+double Lane::loss_now() const {
+  const double loss = conditions_.loss;
+  if (conditions_.loss_run <= 1 || loss >= 1) return loss;
+  if (losing_) return 1 - 1 / conditions_.loss_run;
+  return loss / (conditions_.loss_run * (1 - loss));
 }
 
 void Lane::add(Time now, const Endpoint& from, const Endpoint& to,
@@ -34,7 +43,22 @@ void Lane::add(Time now, const Endpoint& from, const Endpoint& to,
     ++counts_.held_back;
     delay += conditions_.held_back;
   }
-  const Time due = now + std::max(delay, Duration{0});
+  const std::size_t size = bytes.size() + kIpUdpHeaderBytes;
+  Time leaves = now;
+  if (conditions_.rate > 0) {
+    free_at_ = std::max(free_at_, now);
+    const double waiting =
+        std::chrono::duration<double>(free_at_ - now).count() * conditions_.rate;
+    if (waiting + static_cast<double>(size) > static_cast<double>(conditions_.queue_bytes)) {
+      ++counts_.overflowed;
+      return;
+    }
+    free_at_ += Duration(
+        static_cast<Duration::rep>(static_cast<double>(size) / conditions_.rate * 1e9));
+    leaves = free_at_;
+  }
+  counts_.bytes_out += size;
+  const Time due = leaves + std::max(delay, Duration{0});
   under_way_.push_back({due, order_++, {from, to, {bytes.begin(), bytes.end()}}});
   std::push_heap(under_way_.begin(), under_way_.end(), later);
 }

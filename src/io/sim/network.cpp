@@ -57,6 +57,8 @@ LaneCounts Network::counts() const {
     sum.lost += lane.counts().lost;
     sum.doubled += lane.counts().doubled;
     sum.held_back += lane.counts().held_back;
+    sum.overflowed += lane.counts().overflowed;
+    sum.bytes_out += lane.counts().bytes_out;
   }
   return sum;
 }

@@ -15,11 +15,19 @@ struct Conditions {
   Duration delay{0};   ///< one way, in the mean
   Duration jitter{0};  ///< each datagram's delay is even between delay - jitter and delay + jitter
   double loss = 0;     ///< share of datagrams that vanish, 0 to 1
+  /// Losses come in runs of this many in the mean (a Gilbert model); 1: each for itself. At least 1.
+  double loss_run = 1;
   double duplicate = 0;  ///< share that arrives twice, each copy with a delay of its own
   double reorder =
       0;  ///< share that is held back for `held_back` more, so that later ones overtake
   Duration held_back = std::chrono::milliseconds(40);
+  /// Bottleneck: bytes a second, IPv4 and UDP headers counted; 0: none.
+  double rate = 0;
+  /// ... and what may wait before it; what finds no room is lost.
+  std::size_t queue_bytes = 65536;
 };
+/// What a datagram takes of a path's rate beyond its bytes.
+inline constexpr std::size_t kIpUdpHeaderBytes = 28;
 
 struct Datagram {
   Endpoint from;
@@ -32,6 +40,8 @@ struct LaneCounts {
   std::uint64_t lost = 0;
   std::uint64_t doubled = 0;
   std::uint64_t held_back = 0;
+  std::uint64_t overflowed = 0;  ///< found no room in the bottleneck's queue
+  std::uint64_t bytes_out = 0;   ///< of those that were not lost, headers counted
 };
 
 class Lane {
@@ -56,6 +66,7 @@ class Lane {
   static bool later(const UnderWay& a, const UnderWay& b) {
     return a.due != b.due ? a.due > b.due : a.order > b.order;
   }
+  [[nodiscard]] double loss_now() const;
   void add(Time now, const Endpoint& from, const Endpoint& to, std::span<const std::byte> bytes);
   // Even in 0 <= x < 1. Not std::uniform_real_distribution, which differs between libraries.
   double chance() { return static_cast<double>(random_() >> 11) * 0x1p-53; }
@@ -64,6 +75,8 @@ class Lane {
   std::mt19937_64 random_;
   std::vector<UnderWay> under_way_;  // a heap, the first due on top
   std::uint64_t order_ = 0;
+  Time free_at_{};  // when the bottleneck has sent what it has
+  bool losing_ = false;
   LaneCounts counts_;
 };
 
