@@ -17,6 +17,9 @@ void add_compare(CLI::App& app, std::function<int()>& chosen);
 void add_explain(CLI::App& app, std::function<int()>& chosen);
 void add_encode(CLI::App& app, std::function<int()>& chosen);
 void add_decode(CLI::App& app, std::function<int()>& chosen);
+void add_keys(CLI::App& app, std::function<int()>& chosen);
+void add_lag(CLI::App& app, std::function<int()>& chosen);
+void add_ticket(CLI::App& app, std::function<int()>& chosen);
 void add_demo(CLI::App& app, std::function<int()>& chosen);
 
 }  // namespace kwind::tool

@@ -61,6 +61,9 @@ int main(int argc, char** argv) {
   kwind::tool::add_decode(app, chosen);
   kwind::tool::add_budget(app, chosen);
   kwind::tool::add_gen(app, chosen);
+  kwind::tool::add_keys(app, chosen);
+  kwind::tool::add_ticket(app, chosen);
+  kwind::tool::add_lag(app, chosen);
   kwind::tool::add_demo(app, chosen);
   try {
     app.parse(argc, argv);

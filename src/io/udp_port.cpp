@@ -309,15 +309,23 @@ void UdpPort::flush(Time) {
 }
 
 void UdpPort::wait(Time until) {
-  if (state_->in.next < state_->in.count) return;
-  const Duration left = until - now();
-  if (left <= Duration{0}) return;
-  const auto seconds =
-      std::chrono::floor<std::chrono::seconds>(std::min<Duration>(left, std::chrono::seconds(1)));
-  const Duration rest = std::min<Duration>(left, std::chrono::seconds(1)) - seconds;
-  const timespec timeout{static_cast<time_t>(seconds.count()), static_cast<long>(rest.count())};
-  pollfd waiting{state_->fd, POLLIN, 0};
-  (void)::ppoll(&waiting, 1, &timeout, nullptr);
+  UdpPort* const self = this;
+  wait_for_any(std::span(&self, 1), until);
+}
+
+void wait_for_any(std::span<UdpPort* const> ports, Time until) {
+  std::vector<pollfd> waiting;
+  waiting.reserve(ports.size());
+  for (const UdpPort* port : ports) {
+    if (port->state_->in.next < port->state_->in.count) return;
+    waiting.push_back({port->state_->fd, POLLIN, 0});
+  }
+  const Duration left = std::min<Duration>(until - now(), std::chrono::seconds(1));
+  if (until <= now() || left <= Duration{0}) return;
+  const auto seconds = std::chrono::floor<std::chrono::seconds>(left);
+  const timespec timeout{static_cast<time_t>(seconds.count()),
+                         static_cast<long>((left - seconds).count())};
+  (void)::ppoll(waiting.data(), waiting.size(), &timeout, nullptr);
 }
 
 Result<Endpoint> resolve(std::string_view host_and_port) {

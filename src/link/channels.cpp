@@ -3,6 +3,12 @@
 #include <algorithm>
 
 namespace kwind::link {
+namespace {
+
+// Copies leave two thirds of a datagram to what is new.
+constexpr std::size_t kRoomKeptBits = kBaseDatagramBytes * 8 * 2 / 3;
+
+}  // namespace
 
 Channels::Channels(std::vector<ChannelSpec> specs, std::size_t tags, std::size_t reassembly_bytes,
                    Carrier carrier)
@@ -202,7 +208,9 @@ std::size_t Channels::fill_repeats(FrameWriter& out, Time now, const Allowance& 
   for (std::size_t i = 0; i < specs_.size(); ++i) {
     if (!channels_[i].reliable_out || rank(i) == Priority::bulk) continue;
     ReliableSender& sender = *channels_[i].reliable_out;
-    while (const auto next = sender.peek_repeat(now, allowed.repeat_gap, allowed.copies)) {
+    while (out.room_bits() > kRoomKeptBits) {
+      const auto next = sender.peek_repeat(now, allowed.repeat_gap, allowed.copies);
+      if (!next) break;
       const std::size_t bits = out.reliable(i, next->index, next->payload, next->bits);
       if (bits == 0) break;
       total += bits;

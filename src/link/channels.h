@@ -66,7 +66,7 @@ class Channels {
   /// what must be heard of. Returns the bits taken.
   std::size_t fill_high(FrameWriter& out, Time now, const Allowance& allowed, SentLedger& ledger);
   std::size_t fill_rest(FrameWriter& out, Time now, const Allowance& allowed, SentLedger& ledger);
-  /// Copies that are due. Only worth a place beside other messages, or when their time is up.
+  /// Copies that are due, in at most a third of the datagram. To be written before what is newer.
   std::size_t fill_repeats(FrameWriter& out, Time now, const Allowance& allowed,
                            SentLedger& ledger);
   /// Windows to be advertised.

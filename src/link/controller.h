@@ -42,7 +42,9 @@ class Controller {
   /// Least estimate of what stands in the bottleneck's queue, in time.
   [[nodiscard]] Duration queue() const { return queue_; }
   /// Whether a queue is seen: no time for anything that can be spared.
-  [[nodiscard]] bool sees_queue() const { return queue_ > kQueueSeen + queue_wanted() || way_ == Way::sharing; }
+  [[nodiscard]] bool sees_queue() const {
+    return queue_ > kQueueSeen + queue_wanted() || way_ == Way::sharing;
+  }
   [[nodiscard]] Way way() const { return way_; }
   /// Estimate of what the path carries, bytes a second.
   [[nodiscard]] double bandwidth() const { return bandwidth_; }

@@ -30,7 +30,8 @@ constexpr Duration kLongestDrain = std::chrono::seconds(1);
 // the path carries.
 constexpr std::size_t kAckAfterBytes = 4 * kBaseDatagramBytes;
 // After a gap the sender is told at once: what is missing may hold up what came after it.
-constexpr Duration kAckAfterGap = std::chrono::milliseconds(1);
+constexpr Duration kAckAfterGap = std::chrono::milliseconds(5);
+constexpr Duration kLeastAckDelay = std::chrono::milliseconds(25);
 // High messages may overdraw the window: by a quarter, and by what a tick's datagrams take.
 constexpr std::size_t kOverdraftBytes = 4 * kBaseDatagramBytes;
 // What may wait in a stream for its acks: more would be latency that nobody can take back.
@@ -386,7 +387,7 @@ class Link::Impl {
     note_packet(now, number, datagram.size());
     if (role_ == Role::server) {
       path_.heard(now, from, datagram.size(), newest, random_.next(),
-                  3 * rtt_.probe_timeout(options_.ack_delay));
+                  3 * rtt_.probe_timeout(ack_delay()));
     }
     if (broken_off_ && close_copies_ < kMostCloseCopies) {
       close_due_ = true;
@@ -408,6 +409,12 @@ class Link::Impl {
     return Errc::none;
   }
 
+  // A round trip: whoever waits for the ack waits for that at least. Both ends know it.
+  Duration ack_delay() const {
+    return std::clamp<Duration>(rtt_.smoothed(), kLeastAckDelay,
+                                std::max(options_.ack_delay, kLeastAckDelay));
+  }
+
   void note_packet(Time now, PacketNumber number, std::size_t bytes) {
     const bool gap = raw(number) > window_.expected();
     if (raw(number) >= window_.expected()) newest_at_ = now;
@@ -415,7 +422,7 @@ class Link::Impl {
     unacked_packets_ = true;
     if (frames_.empty()) return;
     unacked_bytes_ += bytes;
-    Duration delay = options_.ack_delay;
+    Duration delay = ack_delay();
     if (gap) delay = std::min<Duration>(delay, kAckAfterGap);
     if (unacked_bytes_ >= kAckAfterBytes) delay = Duration{0};
     ack_due_ = std::min(ack_due_, now + delay);
@@ -428,7 +435,7 @@ class Link::Impl {
     if (outcome.newest_acked) {
       rtt_.sample(outcome.rtt, ack_block_.delay);
       clean = std::max<Duration>(outcome.rtt - ack_block_.delay, std::chrono::microseconds(1));
-      envelope_->keep_old_keys_for(3 * rtt_.probe_timeout(options_.ack_delay));
+      envelope_->keep_old_keys_for(3 * rtt_.probe_timeout(ack_delay()));
     }
     envelope_->acked(ack_block_.ranges.front().last);
     settle(now, outcome);
@@ -478,8 +485,7 @@ class Link::Impl {
         if (state_ == State::draining || state_ == State::closed) return Errc::none;
         end(Errc::closed_by_peer, close_reason(frame));
         state_ = State::draining;
-        drain_end_ =
-            now + std::min<Duration>(3 * rtt_.probe_timeout(options_.ack_delay), kLongestDrain);
+        drain_end_ = now + std::min<Duration>(3 * rtt_.probe_timeout(ack_delay()), kLongestDrain);
         ack_due_ = now;
         return Errc::none;
       case FrameKind::challenge: response_due_ = frame.value; return Errc::none;
@@ -526,7 +532,8 @@ class Link::Impl {
     allowed.normal = (in_flight < most && paced) || probe_due_;
     allowed.bulk = in_flight < most && paced;
     if (carrier_ == Carrier::datagrams) {
-      allowed.copies = Repeats::copies(ledger_.loss(), controller_.sees_queue());
+      allowed.copies =
+          Repeats::copies(std::max(ledger_.loss(), ledger_.long_loss()), controller_.sees_queue());
       allowed.repeat_gap = Repeats::kEarliest;
     }
     return allowed;
@@ -570,10 +577,11 @@ class Link::Impl {
     if (response_due_ && frames.response(*response_due_) > 0) response_due_.reset();
     if (windows) channels_.fill_windows(frames, ledger_);
     if (messages) {
+      // Before what is newer: numbers that follow on each other take a bit.
+      message_bits += channels_.fill_repeats(frames, now, allowed, ledger_);
       message_bits += channels_.fill_high(frames, now, allowed, ledger_);
       if (fills) write_fill(now, datagram.writer, frames);
       message_bits += channels_.fill_rest(frames, now, allowed, ledger_);
-      message_bits += channels_.fill_repeats(frames, now, allowed, ledger_);
       if (channels_.wants_any()) mtu_.wanted();
     }
     if (close_due_ && frames.close(end_text_) > 0) {
@@ -691,7 +699,7 @@ class Link::Impl {
   }
   Time probe_deadline() const {
     if (probe_due_ || carrier_ == Carrier::stream) return kNever;  // it waits for poll_datagram
-    return ledger_.probe_deadline(rtt_, options_.ack_delay);
+    return ledger_.probe_deadline(rtt_, ack_delay());
   }
 
   void probe() {

@@ -13,12 +13,13 @@ struct Repeats {
   static constexpr Duration kLatest = std::chrono::milliseconds(20);
 
   /// How many copies of each message, the first included: as many as it takes for fewer than one in
-  /// a thousand to lose all of them, where losses are independent; at most four. None more while a
-  /// queue stands: then they would be part of what fills it.
+  /// five thousand to lose all of them, where losses are independent; at most four. (One that does
+  /// holds up all that comes behind it on an ordered channel.) None more while a queue stands: then
+  /// they would be part of what fills it.
   static unsigned copies(double loss, bool queue) {
-    if (queue || loss < 0.003) return 1;
+    if (queue || loss < 0.002) return 1;
     unsigned copies = 1;
-    for (double all = loss; all > 0.001 && copies < 4; all *= loss) ++copies;
+    for (double all = loss; all > 0.0002 && copies < 4; all *= loss) ++copies;
     return copies;
   }
 };

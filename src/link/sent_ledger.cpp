@@ -15,6 +15,7 @@ constexpr std::uint64_t kRemembered = 96;
 // about the last 250.
 constexpr std::uint64_t kPriorPackets = 50;
 constexpr std::uint64_t kLookBackPackets = 250;
+constexpr std::uint64_t kLongLookBackPackets = 2000;
 
 }  // namespace
 
@@ -60,8 +61,12 @@ void SentLedger::settle(Packet& packet) {
 }
 
 void SentLedger::note_loss(double lost) {
-  fates_ = std::min(fates_ + 1, kLookBackPackets);
-  loss_ += (lost - loss_) / static_cast<double>(std::min(fates_ + kPriorPackets, kLookBackPackets));
+  fates_ = std::min(fates_ + 1, kLongLookBackPackets);
+  const std::uint64_t seen = fates_ + kPriorPackets;
+  loss_ += (lost - loss_) / static_cast<double>(std::min(seen, kLookBackPackets));
+  long_loss_ += (lost - long_loss_) / static_cast<double>(std::min(seen, kLongLookBackPackets));
+  loss_ = std::max(loss_, 0.0);
+  long_loss_ = std::max(long_loss_, 0.0);
 }
 
 void SentLedger::lose(Packet& packet, Outcome& outcome) {
@@ -106,7 +111,6 @@ SentLedger::Outcome SentLedger::on_ack(Time now, const AckBlock& block, const Rt
         if (freshest == nullptr || slot.sent_at > freshest->sent_at) freshest = &slot;
       } else {
         note_loss(-1);  // it was counted as lost and is not
-        loss_ = std::max(loss_, 0.0);
       }
       outcome.bytes_acked += slot.bytes;
       delivered_ += slot.bytes;

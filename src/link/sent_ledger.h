@@ -58,6 +58,8 @@ class SentLedger {
   [[nodiscard]] std::size_t bytes_in_flight() const { return bytes_in_flight_; }
   /// Share of packets lost of late, 0 to 1.
   [[nodiscard]] double loss() const { return loss_; }
+  /// The same over a longer time: a path that lost some packets will lose others.
+  [[nodiscard]] double long_loss() const { return long_loss_; }
   /// Bytes acked so far; rounds are measured with it.
   [[nodiscard]] std::uint64_t delivered() const { return delivered_; }
 
@@ -130,6 +132,7 @@ class SentLedger {
   Time delivered_at_{};
   Time first_sent_at_{};
   double loss_ = 0;
+  double long_loss_ = 0;
   std::uint64_t fates_ = 0;
   std::vector<SentRef> acked_;
   std::vector<SentRef> lost_;

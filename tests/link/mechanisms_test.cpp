@@ -369,9 +369,10 @@ TEST(Ordered, ACopyStillUnderWayKeepsALostOneFromBeingSentAgain) {
   EXPECT_TRUE(sender.peek());
 }
 
-TEST(Repeats, AreManyEnoughForOneInAThousandAndNoneWhereAQueueStands) {
+TEST(Repeats, AreManyEnoughAndNoneWhereAQueueStands) {
   EXPECT_EQ(Repeats::copies(0, false), 1U);
   EXPECT_EQ(Repeats::copies(0.01, false), 2U);
+  EXPECT_EQ(Repeats::copies(0.02, false), 3U);
   EXPECT_EQ(Repeats::copies(0.05, false), 3U);
   EXPECT_EQ(Repeats::copies(0.5, false), 4U);
   EXPECT_EQ(Repeats::copies(0.05, true), 1U);

@@ -3,6 +3,7 @@
 // One port, one thread.
 #pragma once
 #include <memory>
+#include <span>
 #include <string>
 #include <string_view>
 
@@ -27,9 +28,14 @@ class UdpPort final : public LivePort {
 
  private:
   struct State;
+  friend void wait_for_any(std::span<UdpPort* const> ports, Time until);
   explicit UdpPort(std::unique_ptr<State> state);
   std::unique_ptr<State> state_;
 };
+
+/// Blocks until a datagram may have arrived at one of `ports`, all of one thread, or io::now()
+/// reaches `until`.
+void wait_for_any(std::span<UdpPort* const> ports, Time until);
 
 /// "127.0.0.1:4000", "localhost:4000" or another host name that the system can resolve.
 /// Blocks while resolving. Errors: bad_address.

@@ -107,9 +107,9 @@ struct LinkOptions {
   Duration timeout = std::chrono::seconds(10);  ///< silence that ends the connection
   Duration handshake_timeout = std::chrono::seconds(5);  ///< silence that ends the attempt
   Duration keepalive = std::chrono::seconds(5);          ///< longest pause between datagrams sent
-  /// Longest wait of an ack for a datagram that leaves anyway: one tick at 20 a second. Every ack
-  /// states how long it waited.
-  Duration ack_delay = std::chrono::milliseconds(50);
+  /// Longest wait of an ack for a datagram that leaves anyway: a round trip, at least 25 ms, at
+  /// most this. Every ack states how long it waited.
+  Duration ack_delay = std::chrono::milliseconds(100);
   Duration linger = std::chrono::seconds(1);  ///< how long close() waits for reliable messages
   /// Memory for pieces of messages on unreliable and sequenced channels; oldest given up first.
   std::size_t reassembly_bytes = std::size_t{1} << 20;

@@ -24,7 +24,8 @@ void Lane::push(Time now, const Endpoint& from, const Endpoint& to,
   }
 }
 
-// In a run of losses the next is lost as well with a chance that makes runs as long as they should be.
+// In a run of losses the next is lost as well with a chance that makes runs as long as they should
+// be.
 double Lane::loss_now() const {
   const double loss = conditions_.loss;
   if (conditions_.loss_run <= 1 || loss >= 1) return loss;
@@ -47,14 +48,13 @@ void Lane::add(Time now, const Endpoint& from, const Endpoint& to,
   Time leaves = now;
   if (conditions_.rate > 0) {
     free_at_ = std::max(free_at_, now);
-    const double waiting =
-        std::chrono::duration<double>(free_at_ - now).count() * conditions_.rate;
+    const double waiting = std::chrono::duration<double>(free_at_ - now).count() * conditions_.rate;
     if (waiting + static_cast<double>(size) > static_cast<double>(conditions_.queue_bytes)) {
       ++counts_.overflowed;
       return;
     }
-    free_at_ += Duration(
-        static_cast<Duration::rep>(static_cast<double>(size) / conditions_.rate * 1e9));
+    free_at_ +=
+        Duration(static_cast<Duration::rep>(static_cast<double>(size) / conditions_.rate * 1e9));
     leaves = free_at_;
   }
   counts_.bytes_out += size;

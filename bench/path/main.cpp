@@ -1,0 +1,230 @@
+// The link against the kernel's TCP over the same lossy paths, all at the same time in one run.
+// Usage: kwind_path_bench [SECONDS [SEEDS [latency|bottleneck|all]]]; writes build/bench/path.json.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstdlib>
+#include <fstream>
+#include <functional>
+#include <map>
+#include <string>
+
+#include "path/flows.h"
+
+using namespace kwind;
+using namespace kwind::bench;
+using namespace std::chrono_literals;
+
+namespace {
+
+struct Row {
+  std::string scenario;
+  std::string flow;
+  std::map<std::string, std::vector<double>> figures;  // by name, one for each seed
+};
+
+double median(std::vector<double> values) {
+  if (values.empty()) return 0;
+  std::sort(values.begin(), values.end());
+  return values[values.size() / 2];
+}
+
+class Table {
+ public:
+  void add(const std::string& scenario, const std::string& flow, const std::string& figure,
+           double value) {
+    for (Row& row : rows_) {
+      if (row.scenario == scenario && row.flow == flow) {
+        row.figures[figure].push_back(value);
+        return;
+      }
+    }
+    rows_.push_back({scenario, flow, {{figure, {value}}}});
+  }
+  [[nodiscard]] double of(const std::string& scenario, const std::string& flow,
+                          const std::string& figure) const {
+    for (const Row& row : rows_) {
+      if (row.scenario == scenario && row.flow == flow) return median(row.figures.at(figure));
+    }
+    return 0;
+  }
+  void print() const {
+    for (const Row& row : rows_) {
+      fmt::print("{:<34} {:<22}", row.scenario, row.flow);
+      for (const auto& [name, values] : row.figures) {
+        fmt::print("  {} {:.1f}", name, median(values));
+      }
+      fmt::print("\n");
+    }
+  }
+  void write(const std::string& file) const {
+    std::ofstream out(file);
+    out << "[\n";
+    for (std::size_t i = 0; i < rows_.size(); ++i) {
+      const Row& row = rows_[i];
+      out << fmt::format("  {{\"scenario\": \"{}\", \"flow\": \"{}\"", row.scenario, row.flow);
+      for (const auto& [name, values] : row.figures) {
+        out << fmt::format(", \"{}\": {:.3f}", name, median(values));
+      }
+      out << (i + 1 < rows_.size() ? "},\n" : "}\n");
+    }
+    out << "]\n";
+  }
+
+ private:
+  std::vector<Row> rows_;
+};
+
+struct Entry {
+  std::string scenario;
+  std::string flow;
+  PathSpec path;
+  std::vector<std::pair<std::string, std::unique_ptr<Flow>>> flows;  // on this path
+};
+
+// Runs all entries at once. False if the machine froze: the forwarder was late too often.
+bool run(std::vector<Entry>& entries, Table& table, double seconds) {
+  Forwarder forwarder;
+  for (Entry& entry : entries) forwarder.add(entry.path);
+  forwarder.start();
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    for (auto& [name, flow] : entries[i].flows) flow->start(forwarder, i);
+  }
+  std::vector<std::vector<FlowResult>> results(entries.size());
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    for (auto& [name, flow] : entries[i].flows) results[i].push_back(flow->finish());
+  }
+  forwarder.stop();
+  const double worst =
+      std::chrono::duration<double, std::milli>(forwarder.worst_lateness()).count();
+  fmt::print(stderr, "forwarder late by more than 10 ms: {:.3f} % of packets, worst {:.1f} ms\n",
+             forwarder.late_share() * 100, worst);
+  if (forwarder.late_share() > 0.0005) return false;
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    for (std::size_t k = 0; k < results[i].size(); ++k) {
+      const FlowResult& result = results[i][k];
+      const std::string& name = entries[i].flows[k].first;
+      if (!result.problem.empty()) fmt::print(stderr, "{}: {}\n", name, result.problem);
+      const auto put = [&](const char* figure, double value) {
+        table.add(entries[i].scenario, name, figure, value);
+      };
+      if (result.delays.sent > 0) {
+        put("p50_ms", result.delays.at(0.50));
+        put("p90_ms", result.delays.at(0.90));
+        put("p99_ms", result.delays.at(0.99));
+        put("p999_ms", result.delays.at(0.999));
+        put("arrived_%", 100.0 * static_cast<double>(result.delays.ms.size()) /
+                             static_cast<double>(result.delays.sent));
+      }
+      if (result.bulk_bytes > 0) {
+        put("bulk_kbit/s", static_cast<double>(result.bulk_bytes) * 8 / 1000 / seconds);
+      }
+    }
+    const PathCounts& counts = forwarder.counts(i);
+    table.add(entries[i].scenario, entries[i].flows[0].first, "wire_kB",
+              static_cast<double>(counts.bytes[0] + counts.bytes[1]) / 1000);
+  }
+  return true;
+}
+
+link::ChannelSpec channel(Delivery delivery, link::Priority priority = link::Priority::high) {
+  link::ChannelSpec spec{delivery};
+  spec.priority = priority;
+  return spec;
+}
+
+void add_entry(std::vector<Entry>& entries, const std::string& scenario, const PathSpec& path,
+               const std::string& name, std::unique_ptr<Flow> flow) {
+  Entry entry{scenario, name, path, {}};
+  entry.flows.emplace_back(name, std::move(flow));
+  entries.push_back(std::move(entry));
+}
+
+// 40-byte messages on lossy paths without a bottleneck.
+std::vector<Entry> latency(double seconds, std::uint64_t seed) {
+  std::vector<Entry> entries;
+  const auto compare = [&](double loss, double per_second, Duration one_way) {
+    Load load;
+    load.per_second = per_second;
+    load.time = std::chrono::duration_cast<Duration>(std::chrono::duration<double>(seconds));
+    PathSpec path{one_way, loss, 0, 65536, seed};
+    const std::string scenario =
+        fmt::format("{} Hz, {} ms, loss {} %", per_second, one_way / 1ms, loss * 100);
+    for (const char* control : {"cubic", "bbr"}) {
+      add_entry(entries, scenario, path, fmt::format("tcp {}", control),
+                tcp_flow(load, one_way, control, false, 4000));
+    }
+    add_entry(entries, scenario, path, "link ordered",
+              link_flow(load, one_way, channel(Delivery::ordered), false, 4000));
+  };
+  for (const double loss : {0.01, 0.02, 0.05, 0.10}) compare(loss, 60, 50ms);
+  for (const double loss : {0.01, 0.02}) compare(loss, 20, 10ms);
+  // Deliveries that wait for nothing, interleaved with raw UDP on one path.
+  for (const auto& [name, delivery] : {std::pair{"link sequenced", Delivery::sequenced},
+                                       std::pair{"link unreliable", Delivery::unreliable}}) {
+    Load load;
+    load.time = std::chrono::duration_cast<Duration>(std::chrono::duration<double>(seconds));
+    add_entry(entries, fmt::format("beside raw UDP, {}", name), {50ms, 0.02, 0, 65536, seed}, name,
+              link_flow(load, 50ms, channel(delivery), false, 4000));
+    entries.back().flows.emplace_back("raw UDP", udp_flow(load, 50ms, 4001));
+  }
+  // 200 kbit/s of state at 5 % loss: 20 a second of 1250 bytes would be split; 60 of 416.
+  Load state;
+  state.message_bytes = 416;
+  state.time = std::chrono::duration_cast<Duration>(std::chrono::duration<double>(seconds));
+  add_entry(entries, "200 kbit/s of state, loss 5 %", {50ms, 0.05, 0, 65536, seed},
+            "link unreliable", link_flow(state, 50ms, channel(Delivery::unreliable), false, 4000));
+  return entries;
+}
+
+std::vector<Entry> bottleneck(double seconds, std::uint64_t seed) {
+  std::vector<Entry> entries;
+  Load load;
+  load.per_second = 20;
+  load.warm_up = 5s;
+  load.time = std::chrono::duration_cast<Duration>(std::chrono::duration<double>(seconds));
+  const PathSpec narrow{50ms, 0, 125000, 65536, seed};
+  add_entry(entries, "1 Mbit/s, own bulk", narrow, "link ordered high",
+            link_flow(load, 50ms, channel(Delivery::ordered), true, 4000));
+  for (const char* control : {"cubic", "bbr"}) {
+    add_entry(entries, fmt::format("1 Mbit/s, own bulk, {}", control), narrow,
+              fmt::format("tcp {} greedy", control), tcp_flow(load, 50ms, control, true, 4000));
+  }
+  add_entry(entries, "1 Mbit/s beside TCP cubic", narrow, "link ordered high",
+            link_flow(load, 50ms, channel(Delivery::ordered), true, 4000));
+  entries.back().flows.emplace_back("tcp cubic greedy", tcp_flow(load, 50ms, "cubic", true, 4001));
+  return entries;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  const double seconds = argc > 1 ? std::atof(argv[1]) : 60;  // NOLINT
+  const int seeds = argc > 2 ? std::atoi(argv[2]) : 5;        // NOLINT
+  const std::string which = argc > 3 ? argv[3] : "all";
+  Table table;
+  try {
+    for (const auto& [name, make] :
+         {std::pair<std::string, std::function<std::vector<Entry>(double, std::uint64_t)>>{
+              "latency", latency},
+          {"bottleneck", bottleneck}}) {
+      if (which != "all" && which != name) continue;
+      for (int seed = 1, tries = 0; seed <= seeds && tries < 2 * seeds + 2; ++tries) {
+        auto entries = make(seconds, static_cast<std::uint64_t>(seed));
+        fmt::print(stderr, "{}, seed {}: {} paths for {} s\n", name, seed, entries.size(), seconds);
+        // A disturbed run is repeated; after too many it is told that they all were.
+        if (run(entries, table, seconds)) {
+          ++seed;
+        } else {
+          fmt::print(stderr, "the machine was disturbed; once more\n");
+        }
+      }
+    }
+  } catch (const std::exception& error) {
+    fmt::print(stderr, "{}\n", error.what());
+    return 1;
+  }
+  table.print();
+  table.write("build/bench/path.json");
+  return 0;
+}

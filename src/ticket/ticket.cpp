@@ -1,0 +1,239 @@
+#include "kwind/ticket/ticket.h"
+
+#include <sodium.h>
+
+#include <algorithm>
+#include <nlohmann/json.hpp>
+#include <set>
+#include <vector>
+
+#include "kwind/link/spec.h"
+
+namespace kwind::ticket {
+namespace {
+
+using Json = nlohmann::json;
+
+constexpr int kVariant = sodium_base64_VARIANT_URLSAFE_NO_PADDING;
+constexpr std::size_t kSignatureBytes = crypto_sign_BYTES;
+constexpr const char* kNamed[] = {"sub", "jti", "exp", "nbf", "aud"};
+
+const unsigned char* in(std::span<const std::byte> data) {
+  return reinterpret_cast<const unsigned char*>(data.data());
+}
+const unsigned char* in(std::string_view text) {
+  return reinterpret_cast<const unsigned char*>(text.data());
+}
+
+std::string encode(std::span<const unsigned char> bytes) {
+  std::string text(sodium_base64_ENCODED_LEN(bytes.size(), kVariant), '\0');
+  sodium_bin2base64(text.data(), text.size(), bytes.data(), bytes.size(), kVariant);
+  text.pop_back();  // the terminating zero
+  return text;
+}
+std::string encode(std::string_view text) {
+  return encode(std::span(in(text), text.size()));
+}
+
+// Strict: one byte string has one text.
+bool decode(std::string_view text, std::vector<unsigned char>& bytes) {
+  bytes.resize(text.size());
+  std::size_t size = 0;
+  const char* end = nullptr;
+  if (sodium_base642bin(bytes.data(), bytes.size(), text.data(), text.size(), nullptr, &size, &end,
+                        kVariant) != 0 ||
+      end != text.data() + text.size()) {
+    return false;
+  }
+  bytes.resize(size);
+  return true;
+}
+
+// An object in which no name stands twice: readers differ in which of the two they take.
+bool parse_object(std::string_view text, Json& out) {
+  std::vector<std::set<std::string>> names;
+  bool twice = false;
+  const auto watch = [&](int depth, Json::parse_event_t event, Json& parsed) {
+    const auto level = static_cast<std::size_t>(depth);
+    if (event == Json::parse_event_t::object_start) {
+      names.resize(std::max(names.size(), level + 2));
+      names[level + 1].clear();
+    } else if (event == Json::parse_event_t::key) {
+      twice = twice || !names[level].insert(parsed.get<std::string>()).second;
+    }
+    return true;
+  };
+  out = Json::parse(text.begin(), text.end(), watch, false);
+  return !twice && out.is_object();
+}
+
+struct Parts {
+  std::string_view signed_text;  // header and payload
+  Json header;
+  std::vector<unsigned char> payload;
+  std::vector<unsigned char> signature;
+};
+
+bool take_apart(std::string_view text, Parts& parts) {
+  if (text.size() > link::kMaxTicketBytes) return false;
+  const std::size_t first = text.find('.');
+  const std::size_t second = first == std::string_view::npos ? first : text.find('.', first + 1);
+  if (second == std::string_view::npos) return false;
+  std::vector<unsigned char> header;
+  if (!decode(text.substr(0, first), header) ||
+      !decode(text.substr(first + 1, second - first - 1), parts.payload) ||
+      !decode(text.substr(second + 1), parts.signature)) {
+    return false;
+  }
+  parts.signed_text = text.substr(0, second);
+  return parse_object({reinterpret_cast<const char*>(header.data()), header.size()}, parts.header);
+}
+
+std::string text_of(const Json& object, const char* name) {
+  const auto found = object.find(name);
+  return found != object.end() && found->is_string() ? found->get<std::string>() : std::string();
+}
+
+// A NumericDate (RFC 7519, 2); whole seconds suffice. False if it is there and is none.
+bool time_of(const Json& object, const char* name, std::int64_t& out) {
+  const auto found = object.find(name);
+  if (found == object.end()) return true;
+  if (!found->is_number()) return false;
+  const double seconds = found->get<double>();
+  if (!(seconds >= 0 && seconds < 1e15)) return false;
+  out = static_cast<std::int64_t>(seconds);
+  return true;
+}
+
+bool read_claims(const std::vector<unsigned char>& payload, Json& claims, Ticket& out) {
+  if (!parse_object({reinterpret_cast<const char*>(payload.data()), payload.size()}, claims)) {
+    return false;
+  }
+  out.subject = text_of(claims, "sub");
+  out.id = text_of(claims, "jti");
+  out.audience = text_of(claims, "aud");
+  out.app = claims.dump();
+  return time_of(claims, "exp", out.expires) && time_of(claims, "nbf", out.not_before);
+}
+
+// RFC 7519, 4.1.3: one audience, or several of which we are one.
+bool is_for(const Json& claims, std::string_view audience) {
+  const auto found = claims.find("aud");
+  if (found == claims.end()) return false;
+  if (found->is_string()) return found->get_ref<const std::string&>() == audience;
+  return found->is_array() && std::any_of(found->begin(), found->end(), [&](const Json& each) {
+           return each.is_string() && each.get_ref<const std::string&>() == audience;
+         });
+}
+
+bool key_part(const Json& jwk, const char* name, std::span<std::byte> out) {
+  std::vector<unsigned char> bytes;
+  const bool fits = decode(text_of(jwk, name), bytes) && bytes.size() == out.size();
+  if (fits) std::copy_n(reinterpret_cast<const std::byte*>(bytes.data()), out.size(), out.begin());
+  sodium_memzero(bytes.data(), bytes.size());
+  return fits;
+}
+
+bool parse_jwk(std::string_view text, Json& jwk) {
+  return parse_object(text, jwk) && text_of(jwk, "kty") == "OKP" &&
+         text_of(jwk, "crv") == "Ed25519";
+}
+
+}  // namespace
+
+SigningKey SigningKey::from_seed(const bits::Secret32& seed) {
+  SigningKey key;
+  key.seed = seed;
+  bits::Secret<crypto_sign_SECRETKEYBYTES> whole;
+  crypto_sign_seed_keypair(reinterpret_cast<unsigned char*>(key.verify.data()),
+                           reinterpret_cast<unsigned char*>(whole.bytes().data()),
+                           in(seed.bytes()));
+  return key;
+}
+
+std::string to_jwk(const SigningKey& key) {
+  return R"({"kty":"OKP","crv":"Ed25519","d":")" + link::key_text(key.seed.bytes()) + R"(","x":")" +
+         link::key_text(key.verify) + "\"}";
+}
+std::string to_jwk(const VerifyKey& key) {
+  return R"({"kty":"OKP","crv":"Ed25519","x":")" + link::key_text(key) + "\"}";
+}
+
+Result<SigningKey> signing_key_from_jwk(std::string_view text) {
+  Json jwk;
+  bits::Secret32 seed;
+  if (!parse_jwk(text, jwk) || !key_part(jwk, "d", seed.bytes())) return fail(Errc::bad_key);
+  SigningKey key = SigningKey::from_seed(seed);
+  VerifyKey stated{};
+  if (!key_part(jwk, "x", stated) || stated != key.verify) return fail(Errc::bad_key);
+  return key;
+}
+
+Result<VerifyKey> verify_key_from_jwk(std::string_view text) {
+  Json jwk;
+  VerifyKey key{};
+  if (!parse_jwk(text, jwk) || !key_part(jwk, "x", key)) return fail(Errc::bad_key);
+  return key;
+}
+
+Result<std::string> issue(const Ticket& ticket, const SigningKey& key) {
+  Json claims;
+  if (ticket.subject.empty() || ticket.id.empty() || ticket.audience.empty() ||
+      !parse_object(ticket.app, claims) ||
+      std::any_of(std::begin(kNamed), std::end(kNamed),
+                  [&](const char* name) { return claims.contains(name); })) {
+    return fail(Errc::ticket_invalid);
+  }
+  claims["sub"] = ticket.subject;
+  claims["jti"] = ticket.id;
+  claims["exp"] = ticket.expires;
+  claims["aud"] = ticket.audience;
+  if (ticket.not_before != 0) claims["nbf"] = ticket.not_before;
+  std::string text = encode(std::string_view(R"({"alg":"EdDSA","typ":"JWT"})")) + "." +
+                     encode(std::string_view(claims.dump()));
+  bits::Secret<crypto_sign_SECRETKEYBYTES> whole;
+  VerifyKey verify{};
+  crypto_sign_seed_keypair(reinterpret_cast<unsigned char*>(verify.data()),
+                           reinterpret_cast<unsigned char*>(whole.bytes().data()),
+                           in(key.seed.bytes()));
+  std::array<unsigned char, kSignatureBytes> signature{};
+  crypto_sign_detached(signature.data(), nullptr, in(text), text.size(), in(whole.bytes()));
+  text += "." + encode(signature);
+  if (text.size() > link::kMaxTicketBytes) return fail(Errc::message_too_large);
+  return text;
+}
+
+Result<Ticket> read_unchecked(std::string_view text) {
+  Parts parts;
+  Json claims;
+  Ticket ticket;
+  if (!take_apart(text, parts) || !read_claims(parts.payload, claims, ticket)) {
+    return fail(Errc::ticket_invalid);
+  }
+  return ticket;
+}
+
+Result<link::Claims> check(std::string_view text, const VerifyKey& key, std::string_view audience,
+                           std::int64_t unix_seconds) {
+  Parts parts;
+  if (!take_apart(text, parts)) return fail(Errc::ticket_invalid);
+  // RFC 8725, 3.1: the algorithm is ours to say. RFC 7515, 4.1.11: `crit` must be understood.
+  if (text_of(parts.header, "alg") != "EdDSA" || parts.header.contains("crit") ||
+      parts.signature.size() != kSignatureBytes ||
+      crypto_sign_verify_detached(parts.signature.data(), in(parts.signed_text),
+                                  parts.signed_text.size(), in(key)) != 0) {
+    return fail(Errc::ticket_invalid);
+  }
+  Json claims;
+  Ticket ticket;
+  if (!read_claims(parts.payload, claims, ticket) || ticket.subject.empty() || ticket.id.empty() ||
+      !claims.contains("exp") || !is_for(claims, audience)) {
+    return fail(Errc::ticket_invalid);
+  }
+  if (unix_seconds >= ticket.expires || unix_seconds < ticket.not_before) {
+    return fail(Errc::ticket_expired);
+  }
+  return link::Claims{ticket.subject, ticket.id, ticket.expires, ticket.app};
+}
+
+}  // namespace kwind::ticket

@@ -1,0 +1,104 @@
+#include "lag/proxy.h"
+
+#include <algorithm>
+
+#include "kwind/io/clock.h"
+
+namespace kwind::lag {
+namespace {
+
+void add(io::sim::LaneCounts& sum, const io::sim::LaneCounts& counts) {
+  sum.taken += counts.taken;
+  sum.lost += counts.lost;
+  sum.doubled += counts.doubled;
+  sum.held_back += counts.held_back;
+  sum.overflowed += counts.overflowed;
+  sum.bytes_out += counts.bytes_out;
+}
+
+}  // namespace
+
+Proxy::Proxy(std::unique_ptr<io::UdpPort> port, const Endpoint& server, const BothWays& conditions,
+             std::uint64_t seed)
+    : port_(std::move(port)), server_(server), conditions_(conditions), seed_(seed) {}
+
+void Proxy::set_conditions(const BothWays& conditions) {
+  conditions_ = conditions;
+  for (const auto& client : clients_) {
+    client->up.set_conditions(conditions.up);
+    client->down.set_conditions(conditions.down);
+  }
+}
+
+Proxy::Client* Proxy::client_of(const Endpoint& from, Time now) {
+  if (const auto known = by_address_.find(from); known != by_address_.end()) {
+    known->second->last_heard = now;
+    return known->second;
+  }
+  if (clients_.size() >= kMostClients) return nullptr;
+  auto upstream = io::UdpPort::open(server_.is_loopback() && server_.is_v4() ? Endpoint::loopback(0)
+                                                                             : Endpoint::any(0));
+  if (!upstream) return nullptr;
+  const std::uint64_t seed = seed_ * 1000003 + 2 * made_++;
+  clients_.push_back(std::make_unique<Client>(
+      Client{from, std::move(*upstream), io::sim::Lane(conditions_.up, seed),
+             io::sim::Lane(conditions_.down, seed + 1), now}));
+  by_address_[from] = clients_.back().get();
+  return clients_.back().get();
+}
+
+void Proxy::run_once(Time until) {
+  Time now = io::now();
+  while (const auto received = port_->receive(now)) {
+    Client* client = client_of(received->from, now);
+    if (client == nullptr) {
+      ++past_.refused;
+      continue;
+    }
+    ++past_.up.datagrams;
+    past_.up.bytes += received->bytes.size();
+    client->up.push(now, received->from, server_, received->bytes);
+  }
+  Time next = until;
+  io::sim::Datagram datagram;
+  for (const auto& client : clients_) {
+    while (const auto received = client->upstream->receive(now)) {
+      if (received->from != server_) continue;  // nobody else has business here
+      ++past_.down.datagrams;
+      past_.down.bytes += received->bytes.size();
+      client->down.push(now, server_, client->at, received->bytes);
+    }
+    while (client->up.pop(now, datagram)) client->upstream->send(now, server_, datagram.bytes);
+    client->upstream->flush(now);
+    while (client->down.pop(now, datagram)) port_->send(now, client->at, datagram.bytes);
+    next = std::min({next, client->up.next(), client->down.next()});
+  }
+  port_->flush(now);
+  if (now >= next_sweep_) forget_silent(now);
+  std::vector<io::UdpPort*> ports{port_.get()};
+  for (const auto& client : clients_) ports.push_back(client->upstream.get());
+  io::wait_for_any(ports, next);
+}
+
+void Proxy::forget_silent(Time now) {
+  next_sweep_ = now + std::chrono::seconds(1);
+  std::erase_if(clients_, [&](const std::unique_ptr<Client>& client) {
+    if (now - client->last_heard < kForgetAfter) return false;
+    add(past_.up.lanes, client->up.counts());
+    add(past_.down.lanes, client->down.counts());
+    by_address_.erase(client->at);
+    return true;
+  });
+}
+
+ProxyCounts Proxy::counts() const {
+  ProxyCounts counts = past_;
+  counts.clients = clients_.size();
+  for (const auto& client : clients_) {
+    add(counts.up.lanes, client->up.counts());
+    add(counts.down.lanes, client->down.counts());
+  }
+  return counts;
+}
+
+}  // namespace kwind::lag

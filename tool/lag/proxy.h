@@ -1,0 +1,66 @@
+// A UDP proxy that puts a bad path between any clients and a server: one socket towards the server
+// for each client, and two lanes of the simulated network. One thread.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <unordered_map>
+#include <vector>
+
+#include "kwind/io/sim/lane.h"
+#include "kwind/io/udp_port.h"
+#include "lag/conditions.h"
+
+namespace kwind::lag {
+
+struct WayCounts {
+  std::uint64_t datagrams = 0;  ///< that came in
+  std::uint64_t bytes = 0;
+  io::sim::LaneCounts lanes;  ///< what the lanes of all clients did
+};
+struct ProxyCounts {
+  WayCounts up;
+  WayCounts down;
+  std::size_t clients = 0;
+  std::uint64_t refused = 0;  ///< datagrams of clients beyond the most
+};
+
+class Proxy {
+ public:
+  /// Clients that were silent for this long are forgotten.
+  static constexpr Duration kForgetAfter = std::chrono::seconds(60);
+  static constexpr std::size_t kMostClients = 1000;
+
+  /// Takes over an open port for clients. `server` is where their datagrams go.
+  Proxy(std::unique_ptr<io::UdpPort> port, const Endpoint& server, const BothWays& conditions,
+        std::uint64_t seed);
+
+  void set_conditions(const BothWays& conditions);
+  /// Carries what is due, and waits for more until `until` at most.
+  void run_once(Time until);
+  [[nodiscard]] Endpoint local() const { return port_->local(); }
+  [[nodiscard]] ProxyCounts counts() const;
+
+ private:
+  struct Client {
+    Endpoint at;
+    std::unique_ptr<io::UdpPort> upstream;
+    io::sim::Lane up;
+    io::sim::Lane down;
+    Time last_heard;
+  };
+  Client* client_of(const Endpoint& from, Time now);
+  void forget_silent(Time now);
+
+  std::unique_ptr<io::UdpPort> port_;
+  Endpoint server_;
+  BothWays conditions_;
+  std::uint64_t seed_;
+  std::uint64_t made_ = 0;
+  std::vector<std::unique_ptr<Client>> clients_;
+  std::unordered_map<Endpoint, Client*> by_address_;
+  Time next_sweep_{};
+  ProxyCounts past_;  // of what came in, and of lanes that are gone
+};
+
+}  // namespace kwind::lag
