@@ -99,7 +99,7 @@ bool run(std::vector<Entry>& entries, Table& table, double seconds) {
       std::chrono::duration<double, std::milli>(forwarder.worst_lateness()).count();
   fmt::print(stderr, "forwarder late by more than 10 ms: {:.3f} % of packets, worst {:.1f} ms\n",
              forwarder.late_share() * 100, worst);
-  if (forwarder.late_share() > 0.0005) return false;
+  if (forwarder.late_share() > 0.001) return false;
   for (std::size_t i = 0; i < entries.size(); ++i) {
     for (std::size_t k = 0; k < results[i].size(); ++k) {
       const FlowResult& result = results[i][k];

@@ -92,7 +92,8 @@ Time Channels::next_repeat(const Allowance& allowed, Duration latest) const {
   Time next = kNever;
   for (std::size_t i = 0; i < specs_.size(); ++i) {
     if (!channels_[i].reliable_out || rank(i) == Priority::bulk) continue;
-    const Time oldest = channels_[i].reliable_out->oldest_repeatable(allowed.copies);
+    // Only the second copy is worth a datagram of its own; further ones ride along.
+    const Time oldest = channels_[i].reliable_out->oldest_repeatable(2);
     if (oldest != kNever) next = std::min(next, oldest + latest);
   }
   return next;

@@ -14,9 +14,9 @@ constexpr double kLeastRate = 2400;  // two datagrams a second
 constexpr Duration kFirstRtt = milliseconds(100);
 constexpr Duration kShortestRound = milliseconds(20);
 constexpr double kStartingGain = 2.0;
-constexpr double kLookingGain = 1.125;
+constexpr double kLookingGain = 1.1;
 constexpr unsigned kPhases = 8;
-constexpr Duration kQueueWanted = milliseconds(3);
+constexpr Duration kQueueWanted = milliseconds(1);
 constexpr Duration kQueueHorizon = milliseconds(120);
 constexpr double kLeastGain = 0.7;
 constexpr Duration kStandingQueue = milliseconds(25);
@@ -45,6 +45,13 @@ Duration Controller::queue_wanted() const {
   if (bandwidth_ <= 0) return kQueueWanted;
   const double one = std::min(kMaxDatagramBytes / bandwidth_, 0.1);
   return kQueueWanted + Duration(static_cast<Duration::rep>(one * 1e9));
+}
+
+// A queue above this stands although this end gives way: what its least window makes of a slow path
+// is its own.
+Duration Controller::queue_standing() const {
+  const double own = bandwidth_ > 0 ? std::min(1.25 * kLeastWindow / bandwidth_, 2.0) : 0;
+  return kStandingQueue + queue_wanted() + Duration(static_cast<Duration::rep>(own * 1e9));
 }
 
 double Controller::pipe() const {
@@ -148,7 +155,7 @@ void Controller::on_round(Time now) {
       }
       if (phase_ == 0) before_look_ = bandwidth_;
       standing_rounds_ =
-          !limited && queue > kStandingQueue + queue_wanted() ? standing_rounds_ + 1 : 0;
+          !limited && queue > queue_standing() ? standing_rounds_ + 1 : 0;
       if (standing_rounds_ >= kStandingRounds) start_sharing(now);
       break;
     case Way::sharing:

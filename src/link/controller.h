@@ -6,7 +6,7 @@
 //   starting  doubles the rate each round trip until it no longer arrives faster, or a queue grows
 //   steady    sends at the greatest rate that arrived lately; looks for more, an eighth of the
 //   time,
-//             with an eighth more; gives way in proportion to the queue it sees
+//             with a tenth more; gives way in proportion to the queue it sees
 //   sharing   a queue stands although this end gave way: others fill it. A window after CUBIC
 //             (RFC 9438) until the queue empties
 // The model of rate and least delay is that of Cardwell et al., "BBR: Congestion-Based Congestion
@@ -62,6 +62,7 @@ class Controller {
   void start_sharing(Time now);
   [[nodiscard]] Duration least() const;
   [[nodiscard]] Duration queue_wanted() const;
+  [[nodiscard]] Duration queue_standing() const;
   [[nodiscard]] double pipe() const;  // bytes of rate times least delay
 
   Way way_ = Way::starting;
@@ -110,26 +111,42 @@ class Pacer {
     return now + Duration(static_cast<Duration::rep>(missing / rate_ * 1e9) + 1000);
   }
   void sent(Time now, std::size_t bytes) {
-    level_ = level(now) - static_cast<double>(bytes);
-    at_ = now;
+    const auto size = static_cast<double>(bytes);
     // What could not wait is not held against the rest for ever.
-    level_ = std::max(level_, -0.2 * rate_ - kMaxDatagramBytes);
+    const double deepest = -0.2 * rate_ - kMaxDatagramBytes;
+    level_ = std::max(level(now) - size, deepest);
+    tick_level_ = std::max(tick_level(now) - size, deepest);
+    at_ = now;
   }
-  /// The sender comes by only so often: as much may leave each time.
-  void set_pause(Duration pause) {
-    pause_ = std::clamp<Duration>(pause, Duration{0}, std::chrono::milliseconds(50));
+  /// The sender came by after `pause`. If it always comes so rarely, as much may leave each time.
+  void came_by(Duration pause) {
+    std::copy_backward(pauses_.begin(), pauses_.end() - 1, pauses_.end());
+    pauses_[0] = pause;
   }
+  /// Bytes that may leave at once without making a queue.
   [[nodiscard]] double level(Time now) const {
-    const double filled = level_ + rate_ * std::chrono::duration<double>(now - at_).count();
-    return std::min(filled, rate_ * std::chrono::duration<double>(pause_).count() + kLeastBurst);
+    const Duration pause = *std::min_element(pauses_.begin(), pauses_.end());
+    return std::min(filled(level_, now),
+                    rate_ * std::min(std::chrono::duration<double>(pause).count(), kTick) +
+                        kLeastBurst);
+  }
+  /// Bytes that the path takes until about the next tick.
+  [[nodiscard]] double tick_level(Time now) const {
+    return std::min(filled(tick_level_, now), rate_ * kTick + kLeastBurst);
   }
 
  private:
   static constexpr double kLeastBurst = 2.0 * kMaxDatagramBytes;
+  static constexpr double kTick = 0.05;  // seconds: a sender may come by only 20 times in one
+  [[nodiscard]] double filled(double level, Time now) const {
+    return level + rate_ * std::chrono::duration<double>(now - at_).count();
+  }
+
   double rate_ = 120000;
   double level_ = kLeastBurst;
+  double tick_level_ = kLeastBurst;
   Time at_{};
-  Duration pause_{0};
+  std::array<Duration, 4> pauses_{};
 };
 
 }  // namespace kwind::link

@@ -221,12 +221,14 @@ std::size_t FrameWriter::close(std::string_view reason) {
   return size;
 }
 
-void FrameWriter::padding() {
+void FrameWriter::padding(std::size_t bits) {
   if (out_.room_bits() < kOtherBits + kControlBits) return;
   put_other(out_, Other::control);
   out_.put(static_cast<std::uint64_t>(Control::padding), kControlBits);
-  while (out_.room_bits() > 0) {
-    out_.put(0, static_cast<unsigned>(std::min<std::size_t>(64, out_.room_bits())));
+  for (std::size_t left = std::min(bits, out_.room_bits()); left > 0;) {
+    const auto step = static_cast<unsigned>(std::min<std::size_t>(64, left));
+    out_.put(0, step);
+    left -= step;
   }
 }
 

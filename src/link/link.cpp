@@ -39,7 +39,9 @@ constexpr std::size_t kStreamBacklogBytes = std::size_t{128} * 1024;
 // One number in about 1500 is left out, see invariant 1 in sent_ledger.h: each costs the peer's
 // acks some bits until it is 64 numbers old.
 constexpr std::uint64_t kSkipEvery = 1500;
-constexpr std::size_t kChallengeBytes = 64;  // more than a datagram with one takes
+constexpr std::size_t kChallengeBytes = 32;  // no datagram with one, and nothing else, is larger
+constexpr std::size_t kPingPaddingBits = 80;
+constexpr Duration kLeastPathPatience = std::chrono::seconds(3);
 
 enum class Role : std::uint8_t { client, server };
 
@@ -122,7 +124,7 @@ class Link::Impl {
 
   std::size_t poll_datagram(Time now, std::span<std::byte> out) {
     KWIND_ASSERT(out.size() >= kMaxDatagramBytes);
-    if (now > latest_) pacer_.set_pause(now - latest_polled_);
+    if (now > latest_polled_) pacer_.came_by(now - latest_polled_);
     latest_ = latest_polled_ = now;
     destination_ = path_.active();
     std::size_t size = 0;
@@ -256,7 +258,7 @@ class Link::Impl {
     const std::size_t in_flight = ledger_.bytes_in_flight();
     if (in_flight >= window_bytes) return 0;
     double bytes = static_cast<double>(window_bytes - in_flight);
-    if (carrier_ == Carrier::datagrams) bytes = std::min(bytes, pacer_.level(now));
+    if (carrier_ == Carrier::datagrams) bytes = std::min(bytes, pacer_.tick_level(now));
     bytes -= static_cast<double>(channels_.high_bytes());
     return bytes > 0 ? static_cast<std::size_t>(bytes) : 0;
   }
@@ -387,7 +389,7 @@ class Link::Impl {
     note_packet(now, number, datagram.size());
     if (role_ == Role::server) {
       path_.heard(now, from, datagram.size(), newest, random_.next(),
-                  3 * rtt_.probe_timeout(ack_delay()));
+                  std::max<Duration>(3 * rtt_.probe_timeout(ack_delay()), kLeastPathPatience));
     }
     if (broken_off_ && close_copies_ < kMostCloseCopies) {
       close_due_ = true;
@@ -528,7 +530,8 @@ class Link::Impl {
     const std::size_t in_flight = ledger_.bytes_in_flight();
     const std::size_t most = window();
     const bool paced = carrier_ == Carrier::stream || pacer_.ready(now);
-    allowed.high = in_flight < most + most / 4 + kOverdraftBytes || probe_due_;
+    const std::size_t overdraft = controller_.sees_queue() ? 0 : kOverdraftBytes;
+    allowed.high = in_flight < most + most / 4 + overdraft || probe_due_;
     allowed.normal = (in_flight < most && paced) || probe_due_;
     allowed.bulk = in_flight < most && paced;
     if (carrier_ == Carrier::datagrams) {
@@ -588,7 +591,11 @@ class Link::Impl {
       ledger_.add({SentRef::Kind::close, 0, 0, 0, 0});
       close_due_ = false;
     }
-    if (asks && datagram.writer.bit_count() == before) frames.ping();
+    if (asks && datagram.writer.bit_count() == before) {
+      frames.ping();
+      // Long enough for a challenge in return, should the client's address have changed.
+      if (role_ == Role::client) frames.padding(kPingPaddingBits);
+    }
     const bool eliciting = datagram.writer.bit_count() > before;
     if (eliciting) ping_due_ = probe_due_ = false;
     return finish_datagram(now, datagram, out, eliciting, message_bits);
@@ -615,7 +622,8 @@ class Link::Impl {
     std::uint64_t number;
     std::size_t head_bytes;
   };
-  Datagram begin_datagram(Time now, std::span<std::byte> out, std::size_t most) {
+  Datagram begin_datagram(Time now, std::span<std::byte> out, std::size_t most,
+                          bool with_acks = true) {
     if (ledger_.next_number() >= skip_at_) {
       ledger_.skip();
       skip_at_ = ledger_.next_number() + 1 + random_.next() % (2 * kSkipEvery);
@@ -624,19 +632,19 @@ class Link::Impl {
                       0};
     DataHeader header;
     header.phase = envelope_->next_phase(now, datagram.number);
-    header.has_acks = unacked_packets_;
+    header.has_acks = unacked_packets_ && with_acks;
     header.wide = datagram.number - ledger_.after_largest_acked() >= 64;
     header.id = id_;
     header.number_low = datagram.number;
     datagram.head_bytes = write(header, role_ == Role::client, datagram.writer);
-    if (unacked_packets_) {
+    if (header.has_acks) {
       ack_block_.delay = now - newest_at_;
       window_.ranges(kAckSpanPackets, kMostAckRanges, ack_block_.ranges);
       write(ack_block_, datagram.writer);
       unacked_packets_ = false;
+      unacked_bytes_ = 0;
+      ack_due_ = kNever;
     }
-    unacked_bytes_ = 0;
-    ack_due_ = kNever;
     return datagram;
   }
 
@@ -645,7 +653,8 @@ class Link::Impl {
     const std::size_t size = datagram.writer.finish() + envelope_->tag_bytes();
     envelope_->close(datagram.number, out.first(size), datagram.head_bytes);
     const bool app_limited =
-        !channels_.wants_any() && ledger_.bytes_in_flight() + size < controller_.window();
+        !channels_.wants_any() &&
+        ledger_.bytes_in_flight() + size + kBaseDatagramBytes < controller_.window();
     ledger_.sent(now, size, eliciting, app_limited);
     if (eliciting) pacer_.sent(now, size);
     stats_.overhead_bits_sent += size * 8 - message_bits;
@@ -655,7 +664,7 @@ class Link::Impl {
   std::size_t write_challenge(Time now, const Path::Challenge& challenge,
                               std::span<std::byte> out) {
     ledger_.begin();
-    Datagram datagram = begin_datagram(now, out, kBaseDatagramBytes);
+    Datagram datagram = begin_datagram(now, out, kBaseDatagramBytes, false);
     FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
     frames.challenge(challenge.number);
     const std::size_t size = finish_datagram(now, datagram, out, true, 0);
@@ -669,7 +678,7 @@ class Link::Impl {
     ledger_.add({SentRef::Kind::mtu_probe, 0, 0, 0, size});
     Datagram datagram = begin_datagram(now, out, size);
     FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
-    frames.padding();
+    frames.padding(out.size() * 8);
     mtu_.probe_sent();
     return finish_datagram(now, datagram, out, true, 0);
   }

@@ -2,6 +2,7 @@
 // complete, ordered ones in turn. Holds the sender to the window. One channel of one link, one
 // thread.
 #pragma once
+#include <algorithm>
 #include <cstdint>
 #include <memory>
 #include <vector>
@@ -33,11 +34,15 @@ class ReliableReceiver {
   void handed_out(std::size_t bits) { taken_cost_ += bits::bytes_for(bits) + kMessageCost; }
   /// What the sender may start in all; grows as the game takes messages.
   [[nodiscard]] std::uint64_t limit() const { return taken_cost_ + window_bytes_; }
-  /// Whether the sender should be told: a quarter of the window is news.
-  [[nodiscard]] bool should_advertise() const { return limit() >= advertised_ + window_bytes_ / 4; }
+  /// Whether the sender should be told. What it was not told is less than the room that a window has
+  /// beyond its largest message, so that no message waits for ever.
+  [[nodiscard]] bool should_advertise() const {
+    return limit() >= advertised_ + std::min(window_bytes_ / 4, kUntoldBytes);
+  }
   void advertised() { advertised_ = limit(); }
 
  private:
+  static constexpr std::size_t kUntoldBytes = 32768;
   enum class Stage : std::uint8_t { absent, partial, complete, delivered };
   struct Slot {
     Stage stage = Stage::absent;

@@ -277,6 +277,102 @@ TEST_F(Cli, FirstLightNamesABusyPortAnUnreachableServerAndAWrongKey) {
   EXPECT_EQ(run({kClient}).code, 2);
 }
 
+TEST_F(Cli, KeysAndTicketsGoTogether) {
+  const std::string keys = dir_.string();
+  const Finished made = run({kKwind, "keys", "--into", keys, "--json"});
+  ASSERT_EQ(made.code, 0) << made.err;
+  const auto json = nlohmann::json::parse(made.out);
+  EXPECT_EQ(json["server_public_key"].get<std::string>() + "\n", read(keys + "/server.pub"));
+  EXPECT_EQ(made.out.find(read(keys + "/server.key").substr(0, 43)), std::string::npos);
+  for (const char* secret : {"/server.key", "/ticket.key"}) {
+    EXPECT_EQ(fs::status(keys + secret).permissions(),
+              fs::perms::owner_read | fs::perms::owner_write);
+  }
+  const std::string before = read(keys + "/server.key");
+  const Finished again = run({kKwind, "keys", "--into", keys});
+  EXPECT_EQ(again.code, 1);
+  EXPECT_NE(again.err.find("is there already; nothing was written"), std::string::npos);
+  EXPECT_EQ(read(keys + "/server.key"), before);
+
+  const auto ticket = [&](const std::string& word, const std::vector<std::string>& more) {
+    std::vector<std::string> command = {kKwind, "ticket", word};
+    command.insert(command.end(), more.begin(), more.end());
+    return run(command);
+  };
+  const Finished issued =
+      ticket("issue", {"--key", keys + "/ticket.key", "--server", keys + "/server.pub", "--subject",
+                       "pilot 7", "--claims", R"({"boat":"Tern"})"});
+  ASSERT_EQ(issued.code, 0) << issued.err;
+  const std::string text = issued.out.substr(0, issued.out.size() - 1);
+  const std::vector<std::string> with = {"--key", keys + "/ticket.pub", "--server",
+                                         json["server_public_key"]};
+  auto words = with;
+  words.insert(words.end(), {text, "--json"});
+  const Finished good = ticket("check", words);
+  EXPECT_EQ(good.code, 0) << good.err;
+  EXPECT_EQ(nlohmann::json::parse(good.out)["boat"], "Tern");
+  words[4] = text.substr(0, text.size() - 4) + "AAAA";
+  const Finished forged = ticket("check", words);
+  EXPECT_EQ(forged.code, 1);
+  EXPECT_NE(forged.err.find("its signature is not of this key"), std::string::npos) << forged.err;
+  EXPECT_EQ(ticket("show", {text}).code, 0);
+  EXPECT_EQ(ticket("show", {"nonsense"}).code, 1);
+  EXPECT_EQ(ticket("issue", {"--key", keys + "/ticket.pub", "--server", keys + "/server.pub",
+                             "--subject", "x"})
+                .err,
+            keys +
+                "/ticket.pub: not a private Ed25519 key as JSON Web Key; `kwind keys` writes "
+                "ticket.key and ticket.pub\n");
+  EXPECT_EQ(run({kKwind, "ticket"}).code, 2);
+}
+
+TEST_F(Cli, LagPutsABadPathBeforeARealServer) {
+  FirstLight light;
+  Process lag({kKwind, "lag", "--to", light.address, "--listen", "127.0.0.1:0", "--delay", "30",
+               "--down-loss", "20", "--seconds", "5", "--json"});
+  ASSERT_TRUE(lag.wait_for_error("listening on 127.0.0.1:"));
+  const std::size_t at = lag.err().find("127.0.0.1:");
+  const std::string address = lag.err().substr(at, lag.err().find(',', at) - at);
+  Process other({kClient, light.address, light.key, "4"});
+  const Finished through = run({kClient, address, light.key, "2"});
+  EXPECT_EQ(through.code, 0) << through.err;
+  EXPECT_NE(through.out.find("tug 1 is at "), std::string::npos) << through.out;
+  EXPECT_EQ(other.finish().code, 0);
+  const Finished done = lag.finish();
+  EXPECT_EQ(done.code, 0) << done.err;
+  const auto json = nlohmann::json::parse(done.out);
+  EXPECT_EQ(json["clients"], 1);
+  EXPECT_GT(json["up"]["datagrams"], 20);
+  EXPECT_EQ(json["up"]["lost"], 0);
+  EXPECT_GT(json["down"]["lost"], 0);
+}
+
+TEST_F(Cli, LagNamesWhatIsWrong) {
+  const auto wrong = [](const std::vector<std::string>& words, int code, const std::string& what) {
+    std::vector<std::string> command = {kKwind, "lag"};
+    command.insert(command.end(), words.begin(), words.end());
+    const Finished done = run(command);
+    EXPECT_EQ(done.code, code) << what;
+    EXPECT_NE(done.err.find(what), std::string::npos) << done.err;
+  };
+  wrong({}, 2, "--to HOST:PORT is required");
+  wrong({"--to", "127.0.0.1:9", "--preset", "tunel"}, 2, "did you mean `tunnel`?");
+  wrong({"--to", "nowhere"}, 1, "--to nowhere: not HOST:PORT");
+  wrong({"--to", "127.0.0.1:9", "--loss", "101"}, 2, "--loss");
+  wrong({"--to", "127.0.0.1:9", "--timetable", (dir_ / "none.toml").string()}, 1,
+        "cannot read the file");
+  const auto table = [&](const std::string& text, const std::string& what) {
+    wrong({"--to", "127.0.0.1:9", "--timetable", write("t.toml", text)}, 1, what);
+  };
+  table("[[step]]\nat = 1\nlos = 5\n",
+        "t.toml:3:7: no setting is called `los`; did you mean `loss`?");
+  table("[[step]]\nat = 1\nloss = 500\n", "t.toml:3:8: `loss` is a number from 0 to 100");
+  table("[[step]]\nat = 2\n[[step]]\nat = 1\n", "later than the step before");
+  table("[[step]]\nat = 1\npreset = \"busy\"\n", "did you mean `bus`?");
+  table("speed = 3\n", "a timetable is one [[step]] after the other");
+  table("[[step\n", "t.toml:1:");
+}
+
 TEST(Readme, ShowsTheFilesOfFirstLightAsTheyAre) {
   const std::string readme = read(KWIND_SOURCE_DIR "/README.md");
   for (const char* file : {"harbour.kw", "server.cpp", "client.cpp"}) {

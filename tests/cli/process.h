@@ -65,6 +65,14 @@ class Process {
     }
     return done_.out.find(text) != std::string::npos;
   }
+  bool wait_for_error(const std::string& text) {
+    const auto end = std::chrono::steady_clock::now() + std::chrono::seconds(10);
+    while (done_.err.find(text) == std::string::npos) {
+      if (std::chrono::steady_clock::now() > end || !read_some(100)) break;
+    }
+    return done_.err.find(text) != std::string::npos;
+  }
+  [[nodiscard]] const std::string& err() const { return done_.err; }
   void signal(int number) { ::kill(pid_, number); }
   /// To its standard input.
   bool write_line(const std::string& line) {

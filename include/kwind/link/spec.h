@@ -69,7 +69,7 @@ struct ChannelSpec {
   /// Unreliable and sequenced channels always drop their oldest.
   AtLimit at_limit = AtLimit::refuse;
   /// Reliable and ordered: bytes that the peer may have sent and the game not yet taken, messages
-  /// counted with kMessageCost each. At least kMaxMessageBytes for messages of that size.
+  /// counted with kMessageCost each. At least the largest message and 65536.
   std::size_t window_bytes = kMaxMessageBytes + 65536;
   /// Unreliable and sequenced: a message that waited this long to be sent is stale and given up.
   Duration expiry = std::chrono::milliseconds(500);

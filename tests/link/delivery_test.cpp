@@ -1,0 +1,276 @@
+// What a link makes of a narrow or lossy path: order of filling, large messages, repeats, tokens,
+// pace.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <map>
+
+#include "kit/sim_pair.h"
+#include "kwind/bits/reader.h"
+#include "kwind/bits/writer.h"
+
+namespace kwind {
+namespace {
+
+using namespace std::chrono_literals;
+using kit::at;
+using kit::SimPair;
+
+std::vector<std::byte> numbered(std::uint32_t number, std::size_t bytes) {
+  std::vector<std::byte> payload(bytes);
+  bits::Writer out(payload);
+  while (out.room_bits() >= 32) out.put(number, 32);
+  out.finish();
+  return payload;
+}
+std::uint32_t number_of(const link::Event& event) {
+  return static_cast<std::uint32_t>(bits::Reader(event.payload, event.bits).get(32));
+}
+
+io::sim::Conditions narrow(double kbit, Duration delay, std::size_t queue = 65536) {
+  io::sim::Conditions conditions{.delay = delay};
+  conditions.rate = kbit * 125;
+  conditions.queue_bytes = queue;
+  return conditions;
+}
+
+TEST(LargeMessages, ArriveWholeOnEveryReliableChannelUpToTheLimit) {
+  SimPair pair({.seed = 5, .conditions = {.delay = 10ms, .jitter = 5ms, .loss = 0.02}});
+  pair.run_until(at(1s));
+  const std::size_t sizes[] = {link::kMaxWholeBytes, link::kMaxWholeBytes + 1, 5000, 100000,
+                               link::kMaxMessageBytes};
+  std::map<std::size_t, std::vector<std::size_t>> heard;
+  const auto hear = [&](bool at_server, const link::Event& event) {
+    if (event.kind != link::Event::Kind::message || !at_server) return;
+    heard[event.channel].push_back(event.payload.size());
+    const std::uint32_t number = number_of(event);
+    bits::Reader in(event.payload, event.bits);
+    while (in.left_bits() >= 32) ASSERT_EQ(in.get(32), number);
+  };
+  for (const std::size_t channel : {2U, 3U}) {
+    std::uint32_t number = 0;
+    for (const std::size_t size : sizes) {
+      ASSERT_EQ(pair.client().send(channel, 0, numbered(++number, size), size * 8), Errc::none);
+    }
+  }
+  pair.run_until(at(60s), hear);
+  EXPECT_EQ(heard[2], std::vector<std::size_t>(std::begin(sizes), std::end(sizes)));
+  std::sort(heard[3].begin(), heard[3].end());
+  EXPECT_EQ(heard[3], std::vector<std::size_t>(std::begin(sizes), std::end(sizes)));
+  EXPECT_GT(pair.client().stats().mtu, link::kBaseDatagramBytes) << "found on the way";
+}
+
+TEST(LargeMessages, OfStateArriveWholeOrNotAtAll) {
+  SimPair pair({.seed = 6, .conditions = {.delay = 10ms, .loss = 0.05}});
+  pair.run_until(at(1s));
+  std::size_t heard = 0;
+  const auto hear = [&](bool, const link::Event& event) {
+    if (event.kind != link::Event::Kind::message) return;
+    EXPECT_EQ(event.payload.size(), 6000U);
+    ++heard;
+  };
+  for (std::uint32_t i = 0; i < 200; ++i) {
+    ASSERT_EQ(pair.client().send(5, 0, numbered(i, 6000), 48000), Errc::none);
+    pair.run_until(pair.now() + 50ms, hear);
+  }
+  // 0.95^6 of them have all of their pieces.
+  EXPECT_GT(heard, 110U);
+  EXPECT_LT(heard, 180U);
+  EXPECT_GT(pair.server().stats().messages_incomplete, 10U);
+}
+
+TEST(Repeats, SequencedMessagesThatWereLostArriveOldestFirst) {
+  std::size_t lost_by_plain = 0;
+  std::size_t lost_by_repeat = 0;
+  SimPair pair({.seed = 7, .conditions = {.delay = 20ms, .loss = 0.15}});
+  pair.run_until(at(1s));
+  std::map<std::size_t, std::vector<std::uint32_t>> heard;
+  const auto hear = [&](bool, const link::Event& event) {
+    if (event.kind == link::Event::Kind::message) heard[event.channel].push_back(number_of(event));
+  };
+  constexpr std::uint32_t kCount = 500;
+  for (std::uint32_t i = 0; i < kCount; ++i) {
+    for (const std::size_t channel : {1U, 4U}) {
+      ASSERT_EQ(pair.client().send(channel, 0, numbered(i, 8), 64), Errc::none);
+    }
+    pair.run_until(pair.now() + 33ms, hear);
+  }
+  pair.run_until(pair.now() + 1s, hear);
+  for (auto& [channel, numbers] : heard) {
+    EXPECT_TRUE(std::is_sorted(numbers.begin(), numbers.end())) << channel;
+  }
+  lost_by_plain = kCount - heard[1].size();
+  lost_by_repeat = kCount - heard[4].size();
+  EXPECT_GT(lost_by_plain, 40U);
+  EXPECT_LT(lost_by_repeat, 10U) << "three datagrams in a row must be lost for it";
+}
+
+TEST(Repeats, SmallOrdersAreRepeatedAheadOfLossDetectionOnlyWherePacketsAreLost) {
+  const auto run = [](double loss) {
+    SimPair pair({.seed = 8, .conditions = {.delay = 50ms, .loss = loss}});
+    pair.run_until(at(1s));
+    std::vector<double> late;
+    std::map<std::uint32_t, Time> sent;
+    const auto hear = [&](bool at_server, const link::Event& event) {
+      if (event.kind != link::Event::Kind::message || !at_server) return;
+      late.push_back(
+          std::chrono::duration<double, std::milli>(pair.now() - sent[number_of(event)] - 50ms)
+              .count());
+    };
+    for (std::uint32_t i = 0; i < 3000; ++i) {
+      sent[i] = pair.now();
+      EXPECT_EQ(pair.client().send(2, 0, numbered(i, 40), 320), Errc::none);
+      pair.run_until(pair.now() + 16667us, hear);
+    }
+    pair.run_until(pair.now() + 1s, hear);
+    EXPECT_EQ(late.size(), 3000U);
+    std::sort(late.begin(), late.end());
+    return std::pair(late[late.size() * 99 / 100], pair.client().stats().messages_repeated_early);
+  };
+  const auto [clean_p99, clean_copies] = run(0);
+  EXPECT_EQ(clean_copies, 0U);
+  EXPECT_LT(clean_p99, 1);
+  const auto [lossy_p99, lossy_copies] = run(0.05);
+  EXPECT_GT(lossy_copies, 3000U);
+  EXPECT_LT(lossy_p99, 36) << "two ticks";
+}
+
+TEST(Priorities, UrgentOrdersPassAGreedyTransferThroughABottleneck) {
+  kit::SimPairOptions options{.seed = 3, .conditions = narrow(1000, 50ms)};
+  options.channels = {{Delivery::ordered}, {Delivery::ordered}};
+  options.channels[0].priority = link::Priority::high;
+  options.channels[1].priority = link::Priority::bulk;
+  SimPair pair(options);
+  pair.run_until(at(1s));
+  std::vector<double> late;
+  std::map<std::uint32_t, Time> sent;
+  std::size_t bulk = 0;
+  const auto hear = [&](bool, const link::Event& event) {
+    if (event.kind != link::Event::Kind::message) return;
+    if (pair.now() < at(6s)) return;
+    if (event.channel == 1) {
+      bulk += event.payload.size();
+    } else if (sent.contains(number_of(event))) {
+      late.push_back(
+          std::chrono::duration<double, std::milli>(pair.now() - sent[number_of(event)] - 50ms)
+              .count());
+    }
+  };
+  for (std::uint32_t i = 0; i < 700; ++i) {
+    while (pair.client().send(1, 0, numbered(i, 8192), 65536) == Errc::none) {
+    }
+    if (pair.now() >= at(6s)) sent[i] = pair.now();
+    ASSERT_EQ(pair.client().send(0, 0, numbered(i, 40), 320), Errc::none);
+    pair.run_until(pair.now() + 50ms, hear);
+  }
+  std::sort(late.begin(), late.end());
+  EXPECT_LT(late[late.size() * 99 / 100], 40);
+  const double seconds = std::chrono::duration<double>(pair.now() - at(6s)).count();
+  EXPECT_GT(static_cast<double>(bulk) / seconds, 0.9 * 125000) << "bytes a second of 125000";
+}
+
+TEST(Pace, RandomLossAloneNeverThrottlesState) {
+  SimPair pair({.seed = 9, .conditions = {.delay = 50ms, .loss = 0.05}});
+  pair.run_until(at(1s));
+  std::size_t heard = 0;
+  const auto hear = [&](bool, const link::Event& event) {
+    heard += event.kind == link::Event::Kind::message ? 1 : 0;
+  };
+  // 200 kbit/s: 60 a second of 416 bytes.
+  for (std::uint32_t i = 0; i < 3600; ++i) {
+    ASSERT_EQ(pair.client().send(0, 0, numbered(i, 416), 3328), Errc::none);
+    pair.run_until(pair.now() + 16667us, hear);
+  }
+  EXPECT_EQ(pair.client().stats().messages_expired, 0U);
+  EXPECT_NEAR(static_cast<double>(heard), 3600 * 0.95, 60);
+}
+
+TEST(Pace, StaleStateIsGivenUpRatherThanQueued) {
+  SimPair pair({.seed = 10, .conditions = narrow(200, 30ms)});
+  pair.run_until(at(1s));
+  std::map<std::uint32_t, Time> sent;
+  Duration oldest{0};
+  const auto hear = [&](bool, const link::Event& event) {
+    if (event.kind != link::Event::Kind::message || pair.now() < at(5s)) return;
+    oldest = std::max(oldest, pair.now() - sent[number_of(event)]);
+  };
+  // Three times what the path carries.
+  for (std::uint32_t i = 0; i < 600; ++i) {
+    sent[i] = pair.now();
+    ASSERT_EQ(pair.client().send(0, 0, numbered(i, 1000), 8000), Errc::none);
+    pair.run_until(pair.now() + 13333us, hear);
+  }
+  EXPECT_GT(pair.client().stats().messages_expired, 100U);
+  EXPECT_LT(oldest, Duration(1500ms)) << "half a second of waiting, and what stands in the path";
+}
+
+TEST(Pace, BudgetIsWhatThePathCarries) {
+  SimPair pair({.seed = 11, .conditions = narrow(800, 30ms)});
+  pair.run_until(at(1s));
+  EXPECT_EQ(pair.client().budget(pair.now()) > 0, true);
+  std::size_t sent = 0;
+  for (std::uint32_t tick = 0; tick < 400; ++tick) {
+    // An upper layer that fills the budget with state, each tick.
+    std::size_t left = pair.client().budget(pair.now());
+    for (; left >= 1000; left -= 1000) {
+      ASSERT_EQ(pair.client().send(0, 0, numbered(tick, 900), 7200), Errc::none);
+      sent += tick >= 100 ? 1000 : 0;
+    }
+    pair.run_until(pair.now() + 50ms);
+  }
+  const double rate = static_cast<double>(sent) / 15;
+  EXPECT_GT(rate, 0.6 * 100000);
+  EXPECT_LT(rate, 1.1 * 100000);
+  EXPECT_LT(pair.client().stats().messages_expired, 20U) << "what the budget permits is sent";
+}
+
+// ---- space for others ----
+
+class Numbers final : public link::Filler {
+ public:
+  std::optional<std::uint64_t> fill(Time, bits::Writer& out) override {
+    if (next_ >= most_ || out.room_bits() < 64) return std::nullopt;
+    out.put(next_, 64);
+    return next_++;
+  }
+  std::uint64_t next_ = 0;
+  std::uint64_t most_ = 0;
+};
+
+TEST(Fills, ArriveUnderTokensThatAreToldAckedOrLost) {
+  SimPair pair({.seed = 12, .conditions = {.delay = 30ms, .jitter = 20ms, .loss = 0.1}});
+  pair.run_until(at(1s));
+  Numbers numbers;
+  std::set<std::uint64_t> heard;
+  std::set<std::uint64_t> acked;
+  std::set<std::uint64_t> lost;
+  const auto hear = [&](bool at_server, const link::Event& event) {
+    if (at_server && event.kind == link::Event::Kind::fill) {
+      EXPECT_EQ(event.bits, 64U);
+      heard.insert(bits::Reader(event.payload, event.bits).get(64));
+    }
+    if (!at_server && event.kind == link::Event::Kind::acked) {
+      EXPECT_TRUE(acked.insert(event.token).second);
+    }
+    if (!at_server && event.kind == link::Event::Kind::lost) {
+      EXPECT_TRUE(lost.insert(event.token).second);
+      EXPECT_FALSE(acked.contains(event.token)) << "acked is final";
+    }
+  };
+  for (int tick = 0; tick < 300; ++tick) {
+    numbers.most_ = numbers.next_ + 2;
+    pair.client().offer_fill(&numbers, 2);
+    pair.run_until(pair.now() + 50ms, hear);
+  }
+  pair.client().offer_fill(nullptr, 0);
+  pair.run_until(pair.now() + 3s, hear);
+  EXPECT_GE(numbers.next_, 300U);
+  EXPECT_EQ(acked, heard) << "acked means heard, and in the end all that was heard is acked";
+  for (std::uint64_t token = 0; token < numbers.next_; ++token) {
+    EXPECT_TRUE(acked.contains(token) || lost.contains(token)) << token;
+  }
+  EXPECT_GT(lost.size(), 10U);
+}
+
+}  // namespace
+}  // namespace kwind
