@@ -154,8 +154,7 @@ void Controller::on_round(Time now) {
         phase_ = (phase_ + 1) % kPhases;
       }
       if (phase_ == 0) before_look_ = bandwidth_;
-      standing_rounds_ =
-          !limited && queue > queue_standing() ? standing_rounds_ + 1 : 0;
+      standing_rounds_ = !limited && queue > queue_standing() ? standing_rounds_ + 1 : 0;
       if (standing_rounds_ >= kStandingRounds) start_sharing(now);
       break;
     case Way::sharing:

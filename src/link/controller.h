@@ -126,9 +126,9 @@ class Pacer {
   /// Bytes that may leave at once without making a queue.
   [[nodiscard]] double level(Time now) const {
     const Duration pause = *std::min_element(pauses_.begin(), pauses_.end());
-    return std::min(filled(level_, now),
-                    rate_ * std::min(std::chrono::duration<double>(pause).count(), kTick) +
-                        kLeastBurst);
+    return std::min(
+        filled(level_, now),
+        rate_ * std::min(std::chrono::duration<double>(pause).count(), kTick) + kLeastBurst);
   }
   /// Bytes that the path takes until about the next tick.
   [[nodiscard]] double tick_level(Time now) const {

@@ -91,7 +91,8 @@ class FrameWriter {
   std::size_t window(std::size_t channel, std::uint64_t limit);
   std::size_t challenge(std::uint64_t number);
   std::size_t response(std::uint64_t number);
-  /// Zeros to the end of the datagram, `bits` of them or as many as there is room for. The last frame.
+  /// Zeros to the end of the datagram, `bits` of them or as many as there is room for. The last
+  /// frame.
   void padding(std::size_t bits);
 
  private:

@@ -11,6 +11,7 @@ constexpr std::uint64_t kReorderingPackets = 3;  // RFC 9002, 6.1.1
 constexpr Duration kSlowestProbe = std::chrono::seconds(1);
 // So many of the newest packets are remembered beyond their fate: for late acks and false ones.
 constexpr std::uint64_t kRemembered = 96;
+constexpr Duration kRememberedFor = std::chrono::seconds(3);
 // The loss estimate starts as that of a path without loss, seen for 50 packets; it looks back at
 // about the last 250.
 constexpr std::uint64_t kPriorPackets = 50;
@@ -23,6 +24,7 @@ void SentLedger::skip() {
   Packet& slot = packets_.push();
   slot.fate = Fate::skipped;
   slot.refs.clear();
+  slot.sent_at = packets_.size() > 1 ? packets_[next_number() - 2].sent_at : Time{};
   if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
 }
 
@@ -46,12 +48,16 @@ void SentLedger::sent(Time now, std::size_t bytes, bool eliciting, bool app_limi
   slot.delivered_at = delivered_at_;
   slot.first_sent_at = first_sent_at_;
   if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
-  trim();
+  trim(now);
 }
 
-void SentLedger::trim() {
+void SentLedger::trim(Time now) {
   const std::uint64_t keep_from = next_number() > kRemembered ? next_number() - kRemembered : 0;
-  while (packets_.begin() < std::min(oldest_in_flight_, keep_from)) packets_.pop();
+  while (
+      packets_.begin() < oldest_in_flight_ &&
+      (packets_.begin() < keep_from || now - packets_[packets_.begin()].sent_at > kRememberedFor)) {
+    packets_.pop();
+  }
 }
 
 void SentLedger::settle(Packet& packet) {
@@ -137,7 +143,7 @@ SentLedger::Outcome SentLedger::on_ack(Time now, const AckBlock& block, const Rt
     largest_acked_ = newest;
   }
   detect_losses(now, rtt, outcome);
-  trim();
+  trim(now);
   return outcome;
 }
 

@@ -66,7 +66,10 @@ class SentLedger {
   /// Leaves a number out: an ack of it is a lie.
   void skip();
   /// Starts the record of the next packet; add() and sent() complete it. Requires: has_slot().
-  void begin() { pending_.clear(); }
+  void begin() {
+    pending_.clear();
+    pending_.reserve(4);  // most carry fewer: so none of them allocates later
+  }
   void add(const SentRef& ref) { pending_.push_back(ref); }
   /// The packet left. `eliciting`: it asks for an ack.
   void sent(Time now, std::size_t bytes, bool eliciting, bool app_limited);
@@ -115,7 +118,7 @@ class SentLedger {
   void settle(Packet& packet);
   void lose(Packet& packet, Outcome& outcome);
   void detect_losses(Time now, const Rtt& rtt, Outcome& outcome);
-  void trim();
+  void trim(Time now);
   void note_loss(double lost);
 
   SlotRing<Packet> packets_;  // by number
