@@ -19,6 +19,10 @@ struct Connection {
   bool away = false;       // the connection broke, and the client may come back until then
   Time away_until{};
   bool forgotten = false;  // its place at the door is free again
+  // An idle connection is looked at only when its time has come: a thousand of them cost little.
+  bool touched = true;  // since its wake-up was asked for
+  Time wakeup{};
+  [[nodiscard]] bool due(Time now) const { return touched || now >= wakeup; }
 };
 
 }  // namespace
@@ -88,6 +92,7 @@ struct Server::Impl {
       return;
     }
     Connection& connection = *found->second;
+    connection.touched = true;
     // The link drops what does not open, and counts its drops.
     connection.session.link().receive_from(now, received.from, received.bytes);
     drain(now, connection, dispatcher);
@@ -148,6 +153,7 @@ struct Server::Impl {
     std::swap(before.peer, connection.peer);
     before.gone = true;
     before.away = false;
+    before.touched = true;
     before.session.link().close(last_now, error_info(Errc::replaced).text);
     if (on_return) on_return(connection.peer);
   }
@@ -237,6 +243,8 @@ void Server::receive(Time now) {
   }
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     Connection& connection = *impl_->order[i];
+    if (!connection.due(now)) continue;
+    connection.touched = true;
     connection.session.link().wake(now);
     impl_->drain(now, connection, dispatcher_);
   }
@@ -248,7 +256,10 @@ void Server::receive(Time now) {
 void Server::send(Time now) {
   impl_->last_now = now;
   for (Connection* connection : impl_->order) {
+    if (!connection->due(now)) continue;
     connection->session.pump_out(now, impl_->port, std::nullopt);
+    connection->wakeup = connection->session.next_wakeup();
+    connection->touched = false;
   }
   impl_->port.flush(now);
 }
@@ -256,7 +267,8 @@ void Server::send(Time now) {
 Time Server::next_wakeup() const {
   Time next = impl_->port.next_wakeup();
   for (const Connection* connection : impl_->order) {
-    next = std::min(next, connection->session.next_wakeup());
+    next = std::min(next,
+                    connection->touched ? connection->session.next_wakeup() : connection->wakeup);
     if (connection->away && !connection->gone) next = std::min(next, connection->away_until);
   }
   return next;
@@ -265,6 +277,7 @@ Time Server::next_wakeup() const {
 Errc Server::send_packed(Peer to, const PackedMessage& message) {
   Connection* connection = impl_->find(to);
   if (connection == nullptr) return Errc::no_such_peer;
+  connection->touched = true;
   return connection->session.send(impl_->last_now, message);
 }
 
@@ -273,6 +286,7 @@ std::size_t Server::send_packed_to_all_but(Peer left_out, const PackedMessage& m
   for (Connection* connection : impl_->order) {
     if (connection->peer == left_out || !connection->announced || connection->gone) continue;
     if (connection->session.link().version() != message.version) continue;
+    connection->touched = true;
     if (connection->session.send(impl_->last_now, message) == Errc::none) ++count;
   }
   return count;
@@ -280,13 +294,16 @@ std::size_t Server::send_packed_to_all_but(Peer left_out, const PackedMessage& m
 
 void Server::close(Peer peer, std::string_view reason) {
   if (Connection* connection = impl_->find(peer)) {
+    connection->touched = true;
     connection->session.link().close(impl_->last_now, reason);
   }
 }
 
 void Server::close_all(std::string_view reason) {
-  for (Connection* connection : impl_->order)
+  for (Connection* connection : impl_->order) {
+    connection->touched = true;
     connection->session.link().close(impl_->last_now, reason);
+  }
 }
 
 std::vector<Peer> Server::peers() const {

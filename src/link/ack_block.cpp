@@ -50,7 +50,7 @@ void write(const AckBlock& block, bits::Writer& out) {
 
 Errc read(bits::Reader& in, std::uint64_t next_unsent, AckBlock& block) {
   block.ranges.clear();
-  block.ranges.reserve(kMostAckRanges);  // once: a gap years later must not allocate
+  block.ranges.reserve(kUsualAckRanges);
   const std::uint64_t low = in.get(16);
   block.delay = delay_of(in.get(kDelayBits));
   const bool whole = in.get_bool();

@@ -14,6 +14,9 @@ namespace kwind::link {
 /// How far back an ack block looks: an older hole is a loss in the sender's eyes anyway.
 inline constexpr std::size_t kAckSpanPackets = 64;
 inline constexpr std::size_t kMostAckRanges = 16;
+/// Where room for ranges is made, once: a gap years later must not allocate, and an idle link not
+/// hold much.
+inline constexpr std::size_t kUsualAckRanges = 8;
 
 struct AckBlock {
   /// Since the newest packet arrived: sent in 0.5 ms up to 32 ms, in 4 ms up to 284 ms, which is

@@ -27,7 +27,7 @@ void AckWindow::ranges(std::size_t span_packets, std::size_t most,
                        std::vector<AckRange>& out) const {
   out.clear();
   if (!any_) return;
-  out.reserve(std::min(most, span_packets));
+  out.reserve(std::min<std::size_t>(most, 8));
   const std::uint64_t span = std::min<std::uint64_t>({span_packets, kSpanPackets, largest_ + 1});
   for (std::uint64_t age = 0; age < span;) {
     if (!received_[age]) {

@@ -712,7 +712,8 @@ class Link::Impl {
   }
 
   void probe() {
-    for (const SentRef& ref : ledger_.oldest_refs()) {
+    ledger_.oldest_refs(probed_);
+    for (const SentRef& ref : probed_) {
       switch (ref.kind) {
         case SentRef::Kind::close: close_again(); break;
         case SentRef::Kind::reliable:
@@ -779,8 +780,9 @@ class Link::Impl {
   Path path_;
   Random random_;
   std::uint64_t skip_at_ = 0;
-  AckBlock ack_block_;         // scratch
-  std::vector<Frame> frames_;  // scratch
+  AckBlock ack_block_;           // scratch
+  std::vector<Frame> frames_;    // scratch
+  std::vector<SentRef> probed_;  // scratch
   Filler* filler_ = nullptr;
   std::size_t fills_left_ = 0;
   std::vector<std::pair<std::uint64_t, bool>> tokens_;

@@ -23,7 +23,7 @@ constexpr std::uint64_t kLongLookBackPackets = 2000;
 void SentLedger::skip() {
   Packet& slot = packets_.push();
   slot.fate = Fate::skipped;
-  slot.refs.clear();
+  slot.first_ref = slot.end_ref = refs_.end();
   slot.sent_at = packets_.size() > 1 ? packets_[next_number() - 2].sent_at : Time{};
   if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
 }
@@ -31,7 +31,8 @@ void SentLedger::skip() {
 void SentLedger::sent(Time now, std::size_t bytes, bool eliciting, bool app_limited) {
   KWIND_ASSERT(has_slot());
   Packet& slot = packets_.push();
-  std::swap(slot.refs, pending_);
+  slot.first_ref = first_pending_;
+  slot.end_ref = first_pending_ = refs_.end();
   slot.fate = eliciting ? Fate::in_flight : Fate::settled;
   slot.bytes = static_cast<std::uint16_t>(bytes);
   slot.sent_at = now;
@@ -58,6 +59,9 @@ void SentLedger::trim(Time now) {
       (packets_.begin() < keep_from || now - packets_[packets_.begin()].sent_at > kRememberedFor)) {
     packets_.pop();
   }
+  const std::uint64_t needed_from =
+      packets_.empty() ? first_pending_ : packets_[packets_.begin()].first_ref;
+  while (refs_.begin() < needed_from) refs_.pop();
 }
 
 void SentLedger::settle(Packet& packet) {
@@ -78,14 +82,15 @@ void SentLedger::note_loss(double lost) {
 void SentLedger::lose(Packet& packet, Outcome& outcome) {
   settle(packet);
   packet.fate = Fate::lost;
-  const bool probe = packet.refs.size() == 1 && packet.refs[0].kind == SentRef::Kind::mtu_probe;
+  const bool probe = packet.end_ref - packet.first_ref == 1 &&
+                     refs_[packet.first_ref].kind == SentRef::Kind::mtu_probe;
   if (!probe) {
     ++outcome.packets_lost;
     outcome.bytes_lost += packet.bytes;
     outcome.newest_lost_sent_at = packet.sent_at;
     note_loss(1);
   }
-  lost_.insert(lost_.end(), packet.refs.begin(), packet.refs.end());
+  append_refs(packet, lost_);
 }
 
 SentLedger::Outcome SentLedger::on_ack(Time now, const AckBlock& block, const Rtt& rtt) {
@@ -121,8 +126,7 @@ SentLedger::Outcome SentLedger::on_ack(Time now, const AckBlock& block, const Rt
       outcome.bytes_acked += slot.bytes;
       delivered_ += slot.bytes;
       slot.fate = Fate::settled;
-      acked_.insert(acked_.end(), slot.refs.begin(), slot.refs.end());
-      slot.refs.clear();
+      append_refs(slot, acked_);
     }
   }
   if (freshest != nullptr) {
@@ -185,9 +189,13 @@ Time SentLedger::probe_deadline(const Rtt& rtt, Duration ack_delay) const {
          std::min(first * (1U << probes_), std::max<Duration>(first, kSlowestProbe));
 }
 
-const std::vector<SentRef>& SentLedger::oldest_refs() const {
-  static const std::vector<SentRef> kNone;
-  return eliciting_in_flight_ == 0 ? kNone : packets_[oldest_in_flight_].refs;
+void SentLedger::append_refs(const Packet& packet, std::vector<SentRef>& out) const {
+  for (std::uint64_t i = packet.first_ref; i < packet.end_ref; ++i) out.push_back(refs_[i]);
+}
+
+void SentLedger::oldest_refs(std::vector<SentRef>& out) const {
+  out.clear();
+  if (eliciting_in_flight_ > 0) append_refs(packets_[oldest_in_flight_], out);
 }
 
 }  // namespace kwind::link

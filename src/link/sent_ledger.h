@@ -66,11 +66,8 @@ class SentLedger {
   /// Leaves a number out: an ack of it is a lie.
   void skip();
   /// Starts the record of the next packet; add() and sent() complete it. Requires: has_slot().
-  void begin() {
-    pending_.clear();
-    pending_.reserve(4);  // most carry fewer: so none of them allocates later
-  }
-  void add(const SentRef& ref) { pending_.push_back(ref); }
+  void begin() { KWIND_ASSERT(refs_.end() == first_pending_); }
+  void add(const SentRef& ref) { refs_.push() = ref; }
   /// The packet left. `eliciting`: it asks for an ack.
   void sent(Time now, std::size_t bytes, bool eliciting, bool app_limited);
 
@@ -100,7 +97,7 @@ class SentLedger {
   void probe_sent() { probes_ += probes_ < 6 ? 1 : 0; }
   [[nodiscard]] unsigned probes() const { return probes_; }
   /// What the oldest packet in flight carried: what a probe should carry.
-  [[nodiscard]] const std::vector<SentRef>& oldest_refs() const;
+  void oldest_refs(std::vector<SentRef>& out) const;
 
  private:
   enum class Fate : std::uint8_t { settled, in_flight, lost, skipped };
@@ -112,17 +109,20 @@ class SentLedger {
     std::uint64_t delivered = 0;
     Time delivered_at{};
     Time first_sent_at{};
-    std::vector<SentRef> refs;
+    std::uint64_t first_ref = 0;  // its refs are [first_ref, end_ref)
+    std::uint64_t end_ref = 0;
   };
 
   void settle(Packet& packet);
   void lose(Packet& packet, Outcome& outcome);
   void detect_losses(Time now, const Rtt& rtt, Outcome& outcome);
   void trim(Time now);
+  void append_refs(const Packet& packet, std::vector<SentRef>& out) const;
   void note_loss(double lost);
 
   SlotRing<Packet> packets_;  // by number
-  std::vector<SentRef> pending_;
+  SlotRing<SentRef> refs_;    // of all packets in packets_, and of the one that is being written
+  std::uint64_t first_pending_ = 0;
   std::uint64_t oldest_in_flight_ = 0;  // next_number() if there is none
   std::uint64_t eliciting_in_flight_ = 0;
   std::size_t bytes_in_flight_ = 0;

@@ -40,7 +40,7 @@ class SlotRing {
 
  private:
   void grow() {
-    std::vector<Slot> bigger(slots_.empty() ? 8 : slots_.size() * 2);
+    std::vector<Slot> bigger(slots_.empty() ? 4 : slots_.size() * 2);
     for (std::uint64_t i = begin_; i < end_; ++i) {
       bigger[i & (bigger.size() - 1)] = std::move(slots_[i & (slots_.size() - 1)]);
     }

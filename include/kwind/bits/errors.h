@@ -2,6 +2,7 @@
 // entry; docs/errors.md is generated from it. Numbers travel in refusals and closes and never
 // change. No neighbours; safe anywhere.
 #pragma once
+#include <algorithm>
 #include <array>
 #include <cstddef>
 #include <cstdint>
@@ -122,9 +123,13 @@ constexpr tl::unexpected<Errc> fail(Errc code) {
 /// How often each error occurred: every drop is counted by its cause.
 class CauseCounts {
  public:
-  void add(Errc code, std::uint64_t times = 1) { counts_[static_cast<std::size_t>(code)] += times; }
+  /// A count stays at its most, 2^32 - 1.
+  void add(Errc code, std::uint64_t times = 1) {
+    std::uint32_t& count = counts_[static_cast<std::size_t>(code)];
+    count = static_cast<std::uint32_t>(std::min<std::uint64_t>(count + times, 0xffffffff));
+  }
   void add(const CauseCounts& other) {
-    for (std::size_t i = 0; i < counts_.size(); ++i) counts_[i] += other.counts_[i];
+    for (const ErrorInfo& info : kErrorList) add(info.code, other.of(info.code));
   }
   [[nodiscard]] std::uint64_t of(Errc code) const {
     return counts_[static_cast<std::size_t>(code)];
@@ -136,7 +141,7 @@ class CauseCounts {
   }
 
  private:
-  std::array<std::uint64_t, 64> counts_{};
+  std::array<std::uint32_t, 64> counts_{};
 };
 
 }  // namespace kwind

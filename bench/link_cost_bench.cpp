@@ -1,0 +1,282 @@
+// What connections cost a server: handshakes beside the key exchanges alone, idle ones in memory
+// and time, and sending to a thousand beside the system calls alone.
+#include <benchmark/benchmark.h>
+#include <malloc.h>
+#include <netinet/in.h>
+#include <sodium.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <memory>
+#include <vector>
+
+#include "kit/sim_pair.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/udp_port.h"
+#include "kwind/link/link.h"
+#include "kwind/link/listener.h"
+
+namespace {
+
+using namespace std::chrono_literals;
+using namespace kwind;
+
+link::LinkOptions options() {
+  link::LinkOptions made;
+  made.channels = {{Delivery::sequenced}, {Delivery::ordered}};
+  made.tags = 1;
+  return made;
+}
+
+link::ListenerOptions door(std::size_t capacity, bool aes) {
+  link::ListenerOptions made{kit::test_identity(), kit::secret_of(3), capacity, 0};
+  made.key = kit::server_key();
+  made.aes = aes;
+  made.pending_per_address = capacity;
+  return made;
+}
+
+// A client that has its cookie, and the offer that it sends next.
+struct Knocking {
+  link::Link client;
+  Endpoint from;
+  std::vector<std::byte> offer;
+};
+
+Knocking knock(link::Listener& listener, std::uint64_t number, bool aes, Time now) {
+  link::ConnectOptions who{kit::test_identity(), kit::secret_of(1000 + number)};
+  who.server_key = kit::server_key().public_key;
+  who.aes = aes;
+  const Endpoint from =
+      Endpoint::v4(127, static_cast<std::uint8_t>(1 + (number >> 16)),
+                   static_cast<std::uint8_t>(number >> 8), static_cast<std::uint8_t>(number), 5000);
+  Knocking out{link::Link::connect(who, options(), now), from, {}};
+  std::array<std::byte, link::kMaxDatagramBytes> hello{};
+  std::array<std::byte, link::kBaseDatagramBytes> reply{};
+  const std::size_t size = out.client.poll_datagram(now, hello);
+  const auto said = listener.receive(now, from, std::span(hello).first(size), reply);
+  (void)out.client.receive(now, std::span(reply).first(said.reply_bytes));
+  out.offer.resize(link::kMaxDatagramBytes);
+  out.offer.resize(out.client.poll_datagram(now, out.offer));
+  return out;
+}
+
+// A client and the server's end of its connection, opened on both sides.
+struct Open {
+  link::Link client;
+  link::Link server;
+};
+Open open_link(link::Listener& listener, std::uint64_t number, bool aes, Time now) {
+  Knocking knocking = knock(listener, number, aes, now);
+  std::array<std::byte, link::kBaseDatagramBytes> reply{};
+  const auto outcome = listener.receive(now, knocking.from, knocking.offer, reply);
+  (void)knocking.client.receive(now, std::span(reply).first(outcome.reply_bytes));
+  Open open{std::move(knocking.client),
+            link::Link::accept(*outcome.admission, knocking.from, options(), now)};
+  std::array<std::byte, link::kMaxDatagramBytes> ping{};
+  const std::size_t size = open.client.poll_datagram(now, ping);
+  (void)open.server.receive_from(now, knocking.from, std::span(ping).first(size));
+  (void)listener.opened(now, open.server.id());
+  while (open.server.poll_event() || open.client.poll_event()) {
+  }
+  return open;
+}
+
+// The server's work for one client: hello, offer, the link.
+void handshake_of_the_server(benchmark::State& state) {
+  constexpr std::size_t kMany = 2000;
+  const Time now = kit::at(1s);
+  std::array<std::byte, link::kBaseDatagramBytes> reply{};
+  std::uint64_t number = 0;
+  std::size_t next = kMany;
+  std::unique_ptr<link::Listener> listener;
+  std::vector<Knocking> clients;
+  for (auto _ : state) {
+    if (next == kMany) {
+      state.PauseTiming();
+      listener = std::make_unique<link::Listener>(door(kMany, true));
+      clients.clear();
+      for (std::size_t i = 0; i < kMany; ++i) {
+        clients.push_back(knock(*listener, number++, true, now));
+      }
+      next = 0;
+      state.ResumeTiming();
+    }
+    const auto outcome = listener->receive(now, clients[next].from, clients[next].offer, reply);
+    if (!outcome.admission) return state.SkipWithError("not admitted");
+    const link::Link link =
+        link::Link::accept(*outcome.admission, clients[next].from, options(), now);
+    benchmark::DoNotOptimize(link.id());
+    ++next;
+  }
+}
+BENCHMARK(handshake_of_the_server)->Unit(benchmark::kMicrosecond);
+
+// What of it is X25519: an ephemeral key, and two exchanges.
+void key_exchanges_of_a_handshake(benchmark::State& state) {
+  const link::KeyPair a = kit::server_key();
+  std::array<unsigned char, 32> out{};
+  const auto* secret = reinterpret_cast<const unsigned char*>(a.secret.bytes().data());
+  const auto* other = reinterpret_cast<const unsigned char*>(a.public_key.data());
+  for (auto _ : state) {
+    crypto_scalarmult_curve25519_base(out.data(), secret);
+    if (crypto_scalarmult_curve25519(out.data(), secret, other) != 0 ||
+        crypto_scalarmult_curve25519(out.data(), secret, other) != 0) {
+      return state.SkipWithError("no key");
+    }
+    benchmark::DoNotOptimize(out);
+  }
+}
+BENCHMARK(key_exchanges_of_a_handshake)->Unit(benchmark::kMicrosecond);
+
+// Ten thousand connections with nothing to say but keepalives, ticked 20 times a second: memory of
+// the server's end of each, and the share of a core that a second of them takes.
+void idle_connections(benchmark::State& state) {
+  constexpr std::size_t kMany = 10000;
+  link::Listener listener(door(kMany, true));
+  Time now = kit::at(1s);
+  std::vector<link::Link> clients;
+  std::vector<link::Link> servers;
+  clients.reserve(kMany);
+  servers.reserve(kMany);
+  std::array<std::byte, link::kMaxDatagramBytes> out{};
+  for (std::size_t i = 0; i < kMany; ++i) {
+    now += 200us;
+    Open open = open_link(listener, i, true, now);
+    clients.push_back(std::move(open.client));
+    servers.push_back(std::move(open.server));
+  }
+  std::vector<Time> wakeups(kMany);
+  Duration server_time{0};
+  const auto second = [&] {
+    for (int tick = 0; tick < 20; ++tick) {
+      now += 50ms;
+      for (std::size_t i = 0; i < kMany; ++i) {
+        if (now >= clients[i].next_wakeup()) clients[i].wake(now);
+        while (const std::size_t size = clients[i].poll_datagram(now, out)) {
+          const Time begun = io::now();
+          (void)servers[i].receive(now, std::span(out).first(size));
+          wakeups[i] = servers[i].next_wakeup();  // as the server keeps it
+          server_time += io::now() - begun;
+        }
+      }
+      const Time before = io::now();
+      for (std::size_t i = 0; i < kMany; ++i) {
+        if (now < wakeups[i]) continue;
+        servers[i].wake(now);
+        while (const std::size_t size = servers[i].poll_datagram(now, out)) {
+          server_time += before - io::now();  // the client's part is not the server's
+          (void)clients[i].receive(now, std::span(out).first(size));
+          server_time += io::now() - before;
+        }
+        wakeups[i] = servers[i].next_wakeup();
+      }
+      server_time += io::now() - before;
+    }
+  };
+  for (int i = 0; i < 20; ++i) second();
+  server_time = Duration{0};
+  int seconds = 0;
+  for (auto _ : state) {
+    second();
+    ++seconds;
+  }
+  std::size_t alive = 0;
+  for (const link::Link& link : servers) alive += link.state() == link::State::open ? 1 : 0;
+  if (alive != kMany) return state.SkipWithError("some were lost");
+  state.counters["core_share"] = std::chrono::duration<double>(server_time).count() / seconds;
+  // What goes when they go.
+  const std::size_t held = mallinfo2().uordblks;
+  servers.clear();
+  state.counters["bytes_each"] =
+      static_cast<double>(held - mallinfo2().uordblks) / static_cast<double>(kMany);
+}
+BENCHMARK(idle_connections)->Iterations(10)->Unit(benchmark::kMillisecond);
+
+constexpr std::size_t kClients = 1000;
+constexpr std::size_t kStateBytes = 40;
+
+// A tick of a server that sends a small state message to each of a thousand clients; the argument
+// is the cipher: 0 ChaCha20-Poly1305, 1 AES-256-GCM.
+void send_sealed_to_1000(benchmark::State& state) {
+  const bool aes = state.range(0) == 1;
+  auto sink = io::UdpPort::open(Endpoint::loopback(0));
+  auto port = io::UdpPort::open(Endpoint::loopback(0));
+  if (!sink || !port) return state.SkipWithError("no socket");
+  link::Listener listener(door(kClients, aes));
+  Time now = kit::at(1s);
+  std::vector<Open> links;
+  for (std::size_t i = 0; i < kClients; ++i) links.push_back(open_link(listener, i, aes, now));
+  if (aes && links[0].server.protection() != "AES-256-GCM") {
+    return state.SkipWithError("no AES hardware");
+  }
+  const std::array<std::byte, kStateBytes> payload{};
+  std::array<std::byte, link::kMaxDatagramBytes> out{};
+  std::vector<std::vector<std::byte>> sent(kClients);
+  std::size_t bytes = 0;
+  for (auto _ : state) {
+    now += 16667us;
+    for (std::size_t i = 0; i < kClients; ++i) {
+      (void)links[i].server.send(0, 0, payload, kStateBytes * 8);
+      const std::size_t size = links[i].server.poll_datagram(now, out);
+      (*port)->send(now, (*sink)->local(), std::span(out).first(size));
+      sent[i].assign(out.begin(), out.begin() + static_cast<std::ptrdiff_t>(size));
+      bytes += size;
+    }
+    (*port)->flush(now);
+    // The clients hear and answer, so that acks come; that is not the server's sending.
+    state.PauseTiming();
+    for (std::size_t i = 0; i < kClients; ++i) {
+      link::Link& client = links[i].client;
+      (void)client.receive(now, sent[i]);
+      while (client.poll_event()) {
+      }
+      client.wake(now);
+      while (const std::size_t size = client.poll_datagram(now, out)) {
+        (void)links[i].server.receive(now, std::span(out).first(size));
+      }
+    }
+    while ((*sink)->receive(now)) {
+    }
+    state.ResumeTiming();
+  }
+  state.counters["datagram_bytes"] =
+      static_cast<double>(bytes) / static_cast<double>(kClients * state.iterations());
+}
+BENCHMARK(send_sealed_to_1000)->ArgName("aes")->Arg(0)->Arg(1)->Unit(benchmark::kMicrosecond);
+
+// The system calls alone, for datagrams of the same size.
+void bare_sendmmsg_to_1000(benchmark::State& state) {
+  auto sink = io::UdpPort::open(Endpoint::loopback(0));
+  if (!sink) return state.SkipWithError("no socket");
+  const int fd = ::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+  sockaddr_in to{};
+  to.sin_family = AF_INET;
+  to.sin_port = htons((*sink)->local().port);
+  to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+  constexpr std::size_t kBatch = 64;
+  std::vector<std::array<std::byte, 64>> bytes(kBatch);
+  std::vector<iovec> pieces(kBatch);
+  std::vector<mmsghdr> headers(kBatch);
+  for (std::size_t i = 0; i < kBatch; ++i) {
+    pieces[i] = {bytes[i].data(), static_cast<std::size_t>(state.range(0))};
+    headers[i].msg_hdr = {&to, sizeof to, &pieces[i], 1, nullptr, 0, 0};
+  }
+  for (auto _ : state) {
+    for (std::size_t left = kClients; left > 0;) {
+      const int done = ::sendmmsg(fd, headers.data(), static_cast<unsigned>(std::min(left, kBatch)),
+                                  MSG_DONTWAIT);
+      if (done <= 0) continue;
+      left -= static_cast<std::size_t>(done);
+    }
+    state.PauseTiming();
+    while ((*sink)->receive(Time{})) {
+    }
+    state.ResumeTiming();
+  }
+  ::close(fd);
+}
+BENCHMARK(bare_sendmmsg_to_1000)->ArgName("bytes")->Arg(62)->Unit(benchmark::kMicrosecond);
+
+}  // namespace
