@@ -53,7 +53,7 @@ struct Client::Impl {
 };
 
 Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol,
-               Time now, ClientOptions options)
+               Time now, const ClientOptions& options)
     : dispatcher_(protocol.messages.size()),
       packer_(protocol, schema::Direction::from_client, options.policy),
       impl_(std::make_unique<Impl>(port, server, protocol, options, now)) {}

@@ -218,7 +218,7 @@ struct Server::Impl {
   CauseCounts retired_drops;
 };
 
-Server::Server(io::Port& port, const schema::ProtocolInfo& protocol, ServerOptions options)
+Server::Server(io::Port& port, const schema::ProtocolInfo& protocol, const ServerOptions& options)
     : protocol_(protocol),
       dispatcher_(protocol.messages.size()),
       packer_(protocol, schema::Direction::from_server, options.policy),

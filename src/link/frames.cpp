@@ -238,7 +238,7 @@ namespace {
 struct FrameReader {
   bits::Reader in;
   const std::vector<ChannelSpec>& channels;
-  std::uint64_t packet;
+  std::uint64_t packet = 0;
   std::array<std::uint8_t, kMaxChannels> count{};
   std::array<std::uint8_t, kMaxChannels> places{};
   std::array<std::uint16_t, kMaxChannels> next_index{};

@@ -31,7 +31,7 @@ class Hasher {
   }
 
  private:
-  crypto_generichash_blake2b_state state_;
+  crypto_generichash_blake2b_state state_{};
 };
 
 // RFC 2104 with BLAKE2b-512. The key is a chaining key, 64 bytes: shorter than a block.

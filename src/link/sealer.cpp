@@ -12,7 +12,7 @@ bool has_aes_hardware() {
 }
 
 struct Sealer::Expanded {
-  alignas(16) crypto_aead_aes256gcm_state state;
+  alignas(16) crypto_aead_aes256gcm_state state{};
   explicit Expanded(const bits::Secret32& key) {
     crypto_aead_aes256gcm_beforenm(&state, sodium_in(key.bytes()));
   }

@@ -32,7 +32,7 @@ class Client {
   /// Requires: a server key, or clear mode by name; in ClearMode::loopback_only `server` is a
   /// loopback address.
   Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol, Time now,
-         ClientOptions options);
+         const ClientOptions& options);
   ~Client();
   Client(const Client&) = delete;
   Client& operator=(const Client&) = delete;

@@ -39,7 +39,7 @@ class Server {
   /// Serves `protocol` on `port`; both must outlive the server.
   /// Requires: a key, or clear mode by name; in ClearMode::loopback_only the port is bound to a
   /// loopback address.
-  Server(io::Port& port, const schema::ProtocolInfo& protocol, ServerOptions options);
+  Server(io::Port& port, const schema::ProtocolInfo& protocol, const ServerOptions& options);
   ~Server();
   Server(const Server&) = delete;
   Server& operator=(const Server&) = delete;
