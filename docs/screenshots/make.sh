@@ -45,6 +45,16 @@ terminal explain 10 . kwind explain examples/descriptions/hails.kw Hail 8a30b4b7
 terminal compare 10 . kwind compare examples/descriptions/manifest.kw docs/screenshots/changed.kw
 terminal budget 20 . kwind budget examples/descriptions/world.toml
 "$kwind" budget examples/descriptions/world.toml --chart "$out/budget-chart.png" >/dev/null
+# Two tugs that sail through a bad path; the third second brings a tunnel.
+examples=$(dirname "$kwind")/../examples
+"$examples/first_light_server" 4997 >"$work/light" &
+light=$!
+sleep 1
+key=$(awk '{ print $4; exit }' "$work/light")
+printf '[[step]]\nat = 6\npreset = "tunnel"\n[[step]]\nat = 11\npreset = "town"\n' >"$work/drive.toml"
+for _ in 1 2; do (sleep 1.5; exec "$examples/first_light_client" 127.0.0.1:4998 "$key" 16 >/dev/null 2>&1) & done
+terminal lag 30 "$work" kwind lag --listen 127.0.0.1:4998 --to 127.0.0.1:4997 --preset bus --timetable drive.toml --seconds 18
+kill "$light" 2>/dev/null || true
 terminal demo 60 "$work" kwind demo --report demo.html
 # page NAME FILE: the top of a page.
 page() {

@@ -14,7 +14,7 @@ const unsigned char* raw(std::span<const std::byte> data) {
 }  // namespace
 
 void wipe(std::span<std::byte> bytes) noexcept {
-  sodium_memzero(bytes.data(), bytes.size());
+  if (!bytes.empty()) sodium_memzero(bytes.data(), bytes.size());
 }
 
 bool same_secret(std::span<const std::byte> a, std::span<const std::byte> b) {

@@ -38,6 +38,7 @@ std::string encode(std::string_view text) {
 // Strict: one byte string has one text.
 bool decode(std::string_view text, std::vector<unsigned char>& bytes) {
   bytes.resize(text.size());
+  if (text.empty()) return true;
   std::size_t size = 0;
   const char* end = nullptr;
   if (sodium_base642bin(bytes.data(), bytes.size(), text.data(), text.size(), nullptr, &size, &end,
@@ -136,7 +137,7 @@ bool key_part(const Json& jwk, const char* name, std::span<std::byte> out) {
   std::vector<unsigned char> bytes;
   const bool fits = decode(text_of(jwk, name), bytes) && bytes.size() == out.size();
   if (fits) std::copy_n(reinterpret_cast<const std::byte*>(bytes.data()), out.size(), out.begin());
-  sodium_memzero(bytes.data(), bytes.size());
+  bits::wipe(std::as_writable_bytes(std::span(bytes)));
   return fits;
 }
 
