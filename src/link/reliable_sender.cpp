@@ -188,9 +188,11 @@ void ReliableSender::mark_waiting(std::uint64_t index, std::size_t first_chunk, 
                                   bool force) {
   if (!flight_.contains(index)) return;
   Slot& slot = flight_[index];
+  // A copy that is lost while the message waits to be sent again is one less all the same: counted
+  // as under way it would keep the message from ever being sent after the next loss.
+  if (!force && slot.under_way > 0) --slot.under_way;
   if (slot.stage != Stage::in_flight) return;
   if (slot.split == nullptr) {
-    if (!force && slot.under_way > 0) --slot.under_way;
     if (!force && slot.under_way > 0) return;
     slot.stage = Stage::waiting;
   } else {

@@ -369,6 +369,18 @@ TEST(Ordered, ACopyStillUnderWayKeepsALostOneFromBeingSentAgain) {
   EXPECT_TRUE(sender.peek());
 }
 
+TEST(Ordered, ALossThatIsHeardOfWhileTheMessageWaitsCountsToo) {
+  ReliableSender sender;
+  const std::array<std::byte, 4> payload{};
+  sender.push(kOrdered, 0, payload, 32);
+  sender.sent(*sender.peek(), 0, at(0ms));
+  sender.resend(0, 0, 0);  // a probe
+  sender.lost(0, 0, 0);    // the first copy, before the second has left
+  sender.sent(*sender.peek(), 0, at(1ms));
+  sender.lost(0, 0, 0);
+  EXPECT_TRUE(sender.peek()) << "no copy is under way any more";
+}
+
 TEST(Repeats, AreManyEnoughAndNoneWhereAQueueStands) {
   EXPECT_EQ(Repeats::copies(0, false), 1U);
   EXPECT_EQ(Repeats::copies(0.01, false), 2U);
