@@ -48,10 +48,12 @@ Duration Controller::queue_wanted() const {
 }
 
 // A queue above this stands although this end gives way: what its least window makes of a slow path
-// is its own.
+// is its own. Not more than a tenth of a second of it: a rate that is small because others leave
+// nothing must not hide them.
 Duration Controller::queue_standing() const {
-  const double own = bandwidth_ > 0 ? std::min(1.25 * kLeastWindow / bandwidth_, 2.0) : 0;
-  return kStandingQueue + queue_wanted() + Duration(static_cast<Duration::rep>(own * 1e9));
+  const double own = bandwidth_ > 0 ? std::min(1.25 * kLeastWindow / bandwidth_, 0.1) : 0;
+  return kStandingQueue + std::min<Duration>(queue_wanted(), milliseconds(50)) +
+         Duration(static_cast<Duration::rep>(own * 1e9));
 }
 
 double Controller::pipe() const {
