@@ -158,7 +158,10 @@ int run_lag(const Arguments& arguments) {
   lag::Proxy proxy(std::move(*port), *server, conditions, arguments.seed);
   std::FILE* const status = arguments.json ? stderr : stdout;
   const auto say_conditions = [&](double at, const lag::BothWays& now) {
-    fmt::print(status, "from {:.0f} s: up {}; down {}\n", at, one_way(now.up), one_way(now.down));
+    const std::string up = one_way(now.up);
+    const std::string down = one_way(now.down);
+    fmt::print(status, "from {:.0f} s: {}\n", at,
+               up == down ? "both ways " + up : "up " + up + "; down " + down);
   };
   fmt::print(status, "listening on {}, server at {}, seed {}\n", proxy.local().text(),
              server->text(), arguments.seed);
