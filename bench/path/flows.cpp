@@ -252,10 +252,8 @@ class LinkFlow final : public TwoEnds {
         if (event->kind == link::Event::Kind::closed) result_.problem = event->text;
       }
       const Time now = io::now();
-      bool due = false;
       for (; tick(n) <= now && now < send_end(); ++n) {
         if (link.state() != link::State::open) continue;
-        due = true;
         stamp(message, now);
         if (link.send(0, 0, message, message.size() * 8) == Errc::none) note_sent(now);
       }
@@ -264,7 +262,6 @@ class LinkFlow final : public TwoEnds {
         while (link.send(1, 0, bulk, bulk.size() * 8) == Errc::none) {
         }
       }
-      (void)due;
       pump_out(link, **port, &to);
       Time until = std::min({tick(n), link.next_wakeup(), now + 50ms});
       (*port)->wait(until);

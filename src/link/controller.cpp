@@ -126,7 +126,6 @@ void Controller::on_ack(Time now, const SentLedger::Outcome& outcome, Duration r
 }
 
 void Controller::on_round(Time now) {
-  ++round_;
   const bool limited = round_app_limited_;
   const Duration queue = round_least_ == Duration::max()
                              ? queue_

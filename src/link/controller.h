@@ -70,7 +70,6 @@ class Controller {
   std::array<double, 10> rounds_{};
   double bandwidth_ = 0;
   std::uint64_t round_end_ = 0;  // delivered count at which the round is over
-  std::uint64_t round_ = 0;
   bool round_app_limited_ = true;
 
   std::array<Timed, 2> leasts_{};  // two spans of a minute: the older one retires

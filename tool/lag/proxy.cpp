@@ -5,19 +5,6 @@
 #include "kwind/io/clock.h"
 
 namespace kwind::lag {
-namespace {
-
-void add(io::sim::LaneCounts& sum, const io::sim::LaneCounts& counts) {
-  sum.taken += counts.taken;
-  sum.lost += counts.lost;
-  sum.doubled += counts.doubled;
-  sum.held_back += counts.held_back;
-  sum.overflowed += counts.overflowed;
-  sum.bytes_out += counts.bytes_out;
-}
-
-}  // namespace
-
 Proxy::Proxy(std::unique_ptr<io::UdpPort> port, const Endpoint& server, const BothWays& conditions,
              std::uint64_t seed)
     : port_(std::move(port)), server_(server), conditions_(conditions), seed_(seed) {}
@@ -84,8 +71,8 @@ void Proxy::forget_silent(Time now) {
   next_sweep_ = now + std::chrono::seconds(1);
   std::erase_if(clients_, [&](const std::unique_ptr<Client>& client) {
     if (now - client->last_heard < kForgetAfter) return false;
-    add(past_.up.lanes, client->up.counts());
-    add(past_.down.lanes, client->down.counts());
+    past_.up.lanes.add(client->up.counts());
+    past_.down.lanes.add(client->down.counts());
     by_address_.erase(client->at);
     return true;
   });
@@ -95,8 +82,8 @@ ProxyCounts Proxy::counts() const {
   ProxyCounts counts = past_;
   counts.clients = clients_.size();
   for (const auto& client : clients_) {
-    add(counts.up.lanes, client->up.counts());
-    add(counts.down.lanes, client->down.counts());
+    counts.up.lanes.add(client->up.counts());
+    counts.down.lanes.add(client->down.counts());
   }
   return counts;
 }

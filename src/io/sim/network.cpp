@@ -52,14 +52,7 @@ Time Network::next() const {
 
 LaneCounts Network::counts() const {
   LaneCounts sum;
-  for (const auto& [ends, lane] : lanes_) {
-    sum.taken += lane.counts().taken;
-    sum.lost += lane.counts().lost;
-    sum.doubled += lane.counts().doubled;
-    sum.held_back += lane.counts().held_back;
-    sum.overflowed += lane.counts().overflowed;
-    sum.bytes_out += lane.counts().bytes_out;
-  }
+  for (const auto& [ends, lane] : lanes_) sum.add(lane.counts());
   return sum;
 }
 

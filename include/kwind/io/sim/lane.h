@@ -43,6 +43,15 @@ struct LaneCounts {
   std::uint64_t held_back = 0;
   std::uint64_t overflowed = 0;  ///< found no room in the bottleneck's queue
   std::uint64_t bytes_out = 0;   ///< of those that were not lost, headers counted
+
+  void add(const LaneCounts& other) {
+    taken += other.taken;
+    lost += other.lost;
+    doubled += other.doubled;
+    held_back += other.held_back;
+    overflowed += other.overflowed;
+    bytes_out += other.bytes_out;
+  }
 };
 
 class Lane {
