@@ -622,7 +622,7 @@ local function show_piece(tree, bits, version, seen, last)
   seen[#seen + 1] = text
 end
 
-local controls = { [0] = "ping", "close", "window", "challenge", "response", "padding" }
+local controls = { [0] = "ping", "close", "window", "challenge", "response", "padding", "pair" }
 
 -- What stands behind the three bits of a control frame.
 local function show_control(tree, bits, version, seen)
@@ -636,6 +636,15 @@ local function show_control(tree, bits, version, seen)
     local channels = living(description.channels, version)
     local channel = channels[below(bits:get(bits_for(#channels)), #channels) + 1]
     text = channel.name .. " up to " .. bits:get(32)
+  elseif kind == "pair" then
+    local channels = living(description.channels, version)
+    local channel = channels[below(bits:get(bits_for(#channels)), #channels) + 1]
+    local number = bits:get(16)
+    bits:get(12)  -- both lengths
+    local length = bits:count(6)
+    if length > bits:left() then error("the datagram ends within a pair", 0) end
+    bits.at = bits.at + length
+    text = string.format("%s %d and %d", channel.name, number, (number + 1) % 65536)
   elseif kind == "challenge" or kind == "response" then
     text = bits:hex(8)
   elseif kind == "padding" then

@@ -7,6 +7,8 @@ namespace {
 
 // Copies leave two thirds of a datagram to what is new.
 constexpr std::size_t kRoomKeptBits = kBaseDatagramBytes * 8 * 2 / 3;
+// Beyond two ticks of 60 a second no neighbour is coming.
+constexpr Duration kNeighbourPatience = std::chrono::milliseconds(25);
 
 }  // namespace
 
@@ -209,8 +211,13 @@ std::size_t Channels::fill_repeats(FrameWriter& out, Time now, const Allowance& 
   for (std::size_t i = 0; i < specs_.size(); ++i) {
     if (!channels_[i].reliable_out || rank(i) == Priority::bulk) continue;
     ReliableSender& sender = *channels_[i].reliable_out;
+    // Two copies of each message; in place of a last one beyond them, one for two combined.
+    const bool pairs = allowed.copies > 2;
+    const unsigned copies = pairs ? allowed.copies - 1 : allowed.copies;
+    total += pairs ? fill_pairs(out, now, allowed, i) : 0;
     while (out.room_bits() > kRoomKeptBits) {
-      const auto next = sender.peek_repeat(now, allowed.repeat_gap, allowed.copies);
+      auto next = sender.peek_repeat(now, allowed.repeat_gap, copies);
+      if (!next && pairs) next = sender.peek_lone(now, kNeighbourPatience, copies);
       if (!next) break;
       const std::size_t bits = out.reliable(i, next->index, next->payload, next->bits);
       if (bits == 0) break;
@@ -220,6 +227,29 @@ std::size_t Channels::fill_repeats(FrameWriter& out, Time now, const Allowance& 
       ledger.add({SentRef::Kind::reliable, static_cast<std::uint8_t>(i), 0, 0, next->index});
       sender.repeated(*next, now);
     }
+  }
+  return total;
+}
+
+std::size_t Channels::fill_pairs(FrameWriter& out, Time now, const Allowance& allowed,
+                                 std::size_t channel) {
+  ReliableSender& sender = *channels_[channel].reliable_out;
+  std::size_t total = 0;
+  while (out.room_bits() > kRoomKeptBits) {
+    const auto pair = sender.peek_pair(now, allowed.repeat_gap, allowed.copies - 1);
+    if (!pair) break;
+    Combined combined;
+    for (const auto& each : {pair->first, pair->second}) {
+      combined.mix(bits::Reader(each.payload, each.bits), each.bits);
+    }
+    // Its fate is nobody's business: what it was for is settled by the copies.
+    const std::size_t bits =
+        out.pair(channel, pair->first.index, pair->first.bits, pair->second.bits, combined.bytes());
+    if (bits == 0) break;
+    total += bits;
+    account(pair->first.tag, bits);
+    ++counts_.repeated_early;
+    sender.paired(*pair);
   }
   return total;
 }
@@ -297,9 +327,12 @@ std::size_t Channels::high_bytes() const {
 // ---- receiving ----
 
 bool Channels::in_window(const Frame& frame) const {
-  if (frame.kind != FrameKind::message && frame.kind != FrameKind::piece) return true;
+  const bool pair = frame.kind == FrameKind::pair;
+  if (frame.kind != FrameKind::message && frame.kind != FrameKind::piece && !pair) return true;
   const Channel& channel = channels_[frame.channel];
-  return !channel.reliable_in || channel.reliable_in->in_window(frame.index);
+  return !channel.reliable_in ||
+         (channel.reliable_in->in_window(frame.index) &&
+          (!pair || channel.reliable_in->in_window(static_cast<std::uint16_t>(frame.index + 1))));
 }
 
 Errc Channels::hear(const Frame& frame, Inbox& inbox) {
@@ -310,9 +343,11 @@ Errc Channels::hear(const Frame& frame, Inbox& inbox) {
   }
   if (!channel.reliable_in) return hear_state(frame, inbox);
   // Invariant of the window: what one datagram brings may itself have moved it.
-  if (!channel.reliable_in->in_window(frame.index)) return Errc::window_exceeded;
-  const auto taken = channel.reliable_in->receive(frame, inbox);
+  if (!in_window(frame)) return Errc::window_exceeded;
+  const auto taken = frame.kind == FrameKind::pair ? channel.reliable_in->receive_pair(frame, inbox)
+                                                   : channel.reliable_in->receive(frame, inbox);
   if (taken.doubled) ++counts_.doubled;
+  if (taken.recovered) ++counts_.recovered;
   return taken.error;
 }
 

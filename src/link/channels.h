@@ -41,6 +41,7 @@ class Channels {
     std::uint64_t repeated_early = 0;  ///< ahead of loss detection, and `repeat` copies
     std::uint64_t stale = 0;           ///< sequenced, older than the last delivered
     std::uint64_t doubled = 0;
+    std::uint64_t recovered = 0;   ///< of pairs, of which one message was missing
     std::uint64_t expired = 0;     ///< unsent, given up
     std::uint64_t incomplete = 0;  ///< of which pieces never came
   };
@@ -101,6 +102,7 @@ class Channels {
 
   // State goes with high unless it is bulk.
   [[nodiscard]] Priority rank(std::size_t channel) const;
+  std::size_t fill_pairs(FrameWriter& out, Time now, const Allowance& allowed, std::size_t channel);
   std::size_t fill_state(FrameWriter& out, std::size_t channel, SentLedger& ledger);
   std::size_t fill_reliable(FrameWriter& out, Time now, std::size_t channel, SentLedger& ledger);
   std::size_t fill_rank(FrameWriter& out, Time now, Priority rank, SentLedger& ledger);

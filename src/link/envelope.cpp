@@ -60,6 +60,12 @@ void Envelope::close(std::uint64_t number, std::span<std::byte> datagram, std::s
   check.finish();
 }
 
+void Envelope::rest() {
+  if (!seal_) return;
+  seal_->send.rest();
+  seal_->receive.rest();
+}
+
 Result<std::span<const std::byte>> Envelope::open(Time now, std::uint64_t number, bool phase,
                                                   std::span<const std::byte> datagram,
                                                   std::size_t head_bytes,

@@ -62,6 +62,8 @@ class Envelope {
   Result<std::span<const std::byte>> open(Time now, std::uint64_t number, bool phase,
                                           std::span<const std::byte> datagram,
                                           std::size_t head_bytes, std::span<std::byte> memory);
+  /// Nothing but keepalives is to be sealed for a while: see Sealer::rest.
+  void rest();
   /// How long a replaced key is still accepted: three probe timeouts.
   void keep_old_keys_for(Duration time) { grace_ = time; }
 

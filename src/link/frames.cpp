@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <bit>
 
+#include "recent_messages.h"
+
 namespace kwind::link {
 namespace {
 
@@ -18,7 +20,8 @@ enum class Control : std::uint8_t {
   window = 2,
   challenge = 3,
   response = 4,
-  padding = 5
+  padding = 5,
+  pair = 6
 };
 
 constexpr unsigned kLengthOrder = 6;  // messages of 64 to 190 bits: 9 bits of length
@@ -29,6 +32,8 @@ constexpr unsigned kBackOrder = 1;
 constexpr unsigned kPlaceOrder = 0;
 constexpr unsigned kReasonBits = 7;
 constexpr unsigned kWindowBits = 32;
+constexpr unsigned kPairNameBits = 16;
+constexpr unsigned kPairLengthBits = 12;  // kSmallBytes * 8 is the most
 
 void put_other(bits::Writer& out, Other kind) {
   out.put(static_cast<std::uint64_t>(kind) << 1, kOtherBits);
@@ -169,6 +174,24 @@ std::size_t FrameWriter::fill(std::span<const std::byte> payload, std::size_t bi
   return size;
 }
 
+std::size_t FrameWriter::pair(std::size_t channel, std::uint64_t index, std::size_t first_bits,
+                              std::size_t second_bits, std::span<const std::byte> combined) {
+  const unsigned channel_bits = bits::bits_for(channels_.size());
+  const std::size_t bits = std::max(first_bits, second_bits);
+  const std::size_t size = kOtherBits + kControlBits + channel_bits + kPairNameBits +
+                           kPairLengthBits + count_bits(bits, kLengthOrder) + bits;
+  if (size > out_.room_bits() || full(channel)) return 0;
+  put_other(out_, Other::control);
+  out_.put(static_cast<std::uint64_t>(Control::pair), kControlBits);
+  out_.put(channel, channel_bits);
+  out_.put(index, kPairNameBits);
+  out_.put(first_bits ^ second_bits, kPairLengthBits);
+  out_.put_count(bits, kLengthOrder);
+  out_.put_bits(combined, bits);
+  ++count_[channel];
+  return size;
+}
+
 std::size_t FrameWriter::control(FrameKind kind, std::uint64_t value, unsigned bits) {
   const std::size_t size = kOtherBits + kControlBits + bits;
   if (size > out_.room_bits()) return 0;
@@ -188,6 +211,7 @@ std::size_t FrameWriter::control(FrameKind kind, std::uint64_t value, unsigned b
     case FrameKind::piece:
     case FrameKind::fill:
     case FrameKind::close:
+    case FrameKind::pair:
     case FrameKind::padding: KWIND_ASSERT(false);
   }
   out_.put(value, bits);
@@ -334,6 +358,15 @@ struct FrameReader {
         if (!is_reliable(channels[frame.channel].delivery)) return Errc::unknown_channel;
         frame.value = in.get(kWindowBits);
         break;
+      case static_cast<std::uint64_t>(Control::pair):
+        frame.kind = FrameKind::pair;
+        if (const Errc error = channel_of(frame); error != Errc::none) return error;
+        if (!is_reliable(channels[frame.channel].delivery)) return Errc::unknown_channel;
+        frame.index = static_cast<std::uint16_t>(in.get(kPairNameBits));
+        frame.value = in.get(kPairLengthBits);
+        frame.bits = in.get_count(kLengthOrder);
+        if (in.ok() && frame.bits > kSmallBytes * 8) return Errc::too_long;
+        return in.ok() ? counted(frame) : Errc::truncated;
       case static_cast<std::uint64_t>(Control::challenge):
         frame.kind = FrameKind::challenge;
         frame.value = in.get(64);

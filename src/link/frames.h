@@ -24,6 +24,7 @@ enum class FrameKind : std::uint8_t {
   challenge,  ///< to an address that has not proven itself
   response,   ///< ... and its proof
   padding,    ///< zeros to the end: probes of the path's MTU
+  pair,       ///< two small neighbours of a reliable channel combined by exclusive or
 };
 
 inline constexpr std::size_t kMostReasonBytes = 96;
@@ -53,7 +54,8 @@ struct Frame {
   std::size_t bits = 0;         ///< of the payload
   std::size_t total_bits = 0;   ///< piece: of the whole message
   std::size_t first_chunk = 0;  ///< piece
-  std::uint64_t value = 0;      ///< window: limit; challenge, response: its number
+  /// window: limit; challenge, response: its number; pair: both numbers of bits combined
+  std::uint64_t value = 0;
   bits::Reader payload{std::span<const std::byte>{}};  ///< stands at the payload
 };
 
@@ -85,6 +87,10 @@ class FrameWriter {
                     std::span<const std::byte> payload, std::size_t bits, std::size_t& first,
                     std::size_t end);
   std::size_t fill(std::span<const std::byte> payload, std::size_t bits);
+  /// Message `index`, which is even, of `first_bits` bits, and the next one. Requires: `combined`
+  /// holds as many bits as the longer one.
+  std::size_t pair(std::size_t channel, std::uint64_t index, std::size_t first_bits,
+                   std::size_t second_bits, std::span<const std::byte> combined);
 
   std::size_t ping();
   std::size_t close(std::string_view reason);

@@ -39,6 +39,9 @@ ReliableReceiver::Taken ReliableReceiver::receive(const Frame& frame, Inbox& inb
     slot.payload.resize(bits::bytes_for(frame.bits));
     bits::Reader in = frame.payload;
     in.get_bits(slot.payload, frame.bits);
+    if (recent_ && slot.payload.size() <= kSmallBytes) {
+      recent_->add(index, slot.payload, slot.bits);
+    }
   }
   slot.stage = Stage::complete;
   if (!ordered_) deliver(slot, frame.channel, inbox);
@@ -49,6 +52,34 @@ ReliableReceiver::Taken ReliableReceiver::receive(const Frame& frame, Inbox& inb
     slots_.pop();
   }
   return {};
+}
+
+ReliableReceiver::Taken ReliableReceiver::receive_pair(const Frame& frame, Inbox& inbox) {
+  // What came before is not remembered: the next pairs can be of use.
+  if (!recent_) recent_ = std::make_unique<RecentMessages>();
+  const std::uint64_t index = expand16(slots_.begin(), frame.index);
+  const RecentMessages::Message* const first = recent_->find(index);
+  const RecentMessages::Message* const second = recent_->find(index + 1);
+  if ((first == nullptr) == (second == nullptr)) return {};
+  const RecentMessages::Message& known = first != nullptr ? *first : *second;
+  const std::uint64_t missing = first != nullptr ? index + 1 : index;
+  const bool arrived = missing < slots_.begin() ||
+                       (slots_.contains(missing) && slots_[missing].stage != Stage::absent);
+  if (arrived) return {};
+  const std::size_t bits = known.bits ^ static_cast<std::size_t>(frame.value);
+  if (bits > frame.bits) return {Errc::bad_piece, false};
+  Combined other;
+  other.mix(frame.payload, frame.bits);
+  other.mix(bits::Reader(known.bytes, known.bits), known.bits);
+  Frame message;
+  message.kind = FrameKind::message;
+  message.channel = frame.channel;
+  message.index = static_cast<std::uint16_t>(missing);
+  message.bits = bits;
+  message.payload = bits::Reader(other.bytes(), bits);
+  Taken taken = receive(message, inbox);
+  taken.recovered = taken.error == Errc::none;
+  return taken;
 }
 
 void ReliableReceiver::deliver(Slot& slot, std::uint8_t channel, Inbox& inbox) {

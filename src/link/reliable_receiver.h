@@ -10,6 +10,7 @@
 #include "assembly.h"
 #include "inbox.h"
 #include "kwind/bits/errors.h"
+#include "recent_messages.h"
 #include "slot_ring.h"
 
 namespace kwind::link {
@@ -25,10 +26,14 @@ class ReliableReceiver {
   struct Taken {
     Errc error = Errc::none;  ///< window_exceeded, bad_piece: the connection must end
     bool doubled = false;     ///< it had arrived before
+    bool recovered = false;   ///< a pair told what it was
   };
   /// Takes a message or a piece, and adds what is complete and due to the inbox. Requires:
   /// in_window(frame.index).
   Taken receive(const Frame& frame, Inbox& inbox);
+  /// Takes a combination of two messages: if one of them is here, the other is known. Requires:
+  /// both are in the window.
+  Taken receive_pair(const Frame& frame, Inbox& inbox);
 
   /// The game took a message of `bits` bits: its room may be used again.
   void handed_out(std::size_t bits) { taken_cost_ += bits::bytes_for(bits) + kMessageCost; }
@@ -55,7 +60,8 @@ class ReliableReceiver {
 
   bool ordered_;
   std::size_t window_bytes_;
-  SlotRing<Slot> slots_;  // begin() is the first index not delivered
+  SlotRing<Slot> slots_;                    // begin() is the first index not delivered
+  std::unique_ptr<RecentMessages> recent_;  // from the first pair on
   std::uint64_t started_cost_ = 0;
   std::uint64_t taken_cost_ = 0;
   std::uint64_t advertised_ = kFirstWindowBytes;

@@ -85,6 +85,7 @@ void ReliableSender::start_next() {
   slot.stage = Stage::in_flight;
   slot.copies = 0;
   slot.under_way = 0;
+  slot.combined = false;
   slot.split.reset();
   queued_bytes_ -= slot.payload.size();
   started_cost_ += cost(slot);
@@ -122,12 +123,53 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek_repeat(Time now, Du
                                                                     unsigned most) const {
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
   for (std::uint64_t i = flight_.begin(); i < end; ++i) {
-    const Slot& slot = flight_[i];
-    if (slot.stage != Stage::in_flight || slot.split != nullptr || slot.copies >= most ||
-        slot.payload.size() > kSmallBytes || now - slot.last_sent < gap) {
+    const Slot* const slot = small_in_flight(i);
+    if (slot == nullptr || slot->copies >= most || now - slot->last_sent < gap) continue;
+    return Outgoing{i, slot->tag, slot->payload, slot->bits, true, true, 0, 0};
+  }
+  return std::nullopt;
+}
+
+const ReliableSender::Slot* ReliableSender::small_in_flight(std::uint64_t index) const {
+  if (!flight_.contains(index)) return nullptr;
+  const Slot& slot = flight_[index];
+  const bool fits =
+      slot.stage == Stage::in_flight && slot.split == nullptr && slot.payload.size() <= kSmallBytes;
+  return fits ? &slot : nullptr;
+}
+
+std::optional<ReliableSender::Pair> ReliableSender::peek_pair(Time now, Duration gap,
+                                                              unsigned copies) const {
+  const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
+  const auto ready = [&](const Slot* slot) {
+    return slot != nullptr && slot->copies == copies && !slot->combined &&
+           now - slot->last_sent >= gap;
+  };
+  for (std::uint64_t i = (flight_.begin() + 1) & ~std::uint64_t{1}; i < end; i += 2) {
+    const Slot* const first = small_in_flight(i);
+    const Slot* const second = small_in_flight(i + 1);
+    if (!ready(first) || !ready(second)) continue;
+    return Pair{{i, first->tag, first->payload, first->bits, true, true, 0, 0},
+                {i + 1, second->tag, second->payload, second->bits, true, true, 0, 0}};
+  }
+  return std::nullopt;
+}
+
+void ReliableSender::paired(const Pair& pair) {
+  flight_[pair.first.index].combined = true;
+  flight_[pair.second.index].combined = true;
+}
+
+std::optional<ReliableSender::Outgoing> ReliableSender::peek_lone(Time now, Duration patience,
+                                                                  unsigned copies) const {
+  const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
+  for (std::uint64_t i = flight_.begin(); i < end; ++i) {
+    const Slot* const slot = small_in_flight(i);
+    if (slot == nullptr || slot->copies != copies || slot->combined ||
+        now - slot->last_sent < patience || small_in_flight(i ^ 1) != nullptr) {
       continue;
     }
-    return Outgoing{i, slot.tag, slot.payload, slot.bits, true, true, 0, 0};
+    return Outgoing{i, slot->tag, slot->payload, slot->bits, true, true, 0, 0};
   }
   return std::nullopt;
 }
@@ -143,12 +185,8 @@ Time ReliableSender::oldest_repeatable(unsigned most) const {
   Time oldest = kNever;
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
   for (std::uint64_t i = flight_.begin(); i < end; ++i) {
-    const Slot& slot = flight_[i];
-    if (slot.stage != Stage::in_flight || slot.split != nullptr || slot.copies >= most ||
-        slot.payload.size() > kSmallBytes) {
-      continue;
-    }
-    oldest = std::min(oldest, slot.last_sent);
+    const Slot* const slot = small_in_flight(i);
+    if (slot != nullptr && slot->copies < most) oldest = std::min(oldest, slot->last_sent);
   }
   return oldest;
 }

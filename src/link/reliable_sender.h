@@ -20,13 +20,12 @@
 #include "kwind/bits/errors.h"
 #include "kwind/bits/time.h"
 #include "kwind/bits/writer.h"
+#include "recent_messages.h"
 #include "slot_ring.h"
 
 namespace kwind::link {
 
 inline constexpr std::uint64_t kWindowMessages = 512;
-/// Messages up to here may be repeated ahead of loss detection.
-inline constexpr std::size_t kSmallBytes = 256;
 
 class ReliableSender {
  public:
@@ -58,6 +57,19 @@ class ReliableSender {
   /// A small message in flight that left longer than `gap` ago, in fewer than `most` copies.
   [[nodiscard]] std::optional<Outgoing> peek_repeat(Time now, Duration gap, unsigned most) const;
   void repeated(const Outgoing& what, Time now);
+  /// Two small neighbours in flight, the first with an even index, each sent `copies` times and the
+  /// last time longer than `gap` ago: one combination of both does for both what a copy does for
+  /// one.
+  struct Pair {
+    Outgoing first;
+    Outgoing second;
+  };
+  [[nodiscard]] std::optional<Pair> peek_pair(Time now, Duration gap, unsigned copies) const;
+  void paired(const Pair& pair);
+  /// A small message that waited for `patience` after `copies` of it for a neighbour to be combined
+  /// with, and has none.
+  [[nodiscard]] std::optional<Outgoing> peek_lone(Time now, Duration patience,
+                                                  unsigned copies) const;
   /// When the first of them left last; kNever if there are none.
   [[nodiscard]] Time oldest_repeatable(unsigned most) const;
 
@@ -91,6 +103,7 @@ class ReliableSender {
     Stage stage = Stage::waiting;
     std::uint8_t copies = 0;     // sent so far
     std::uint8_t under_way = 0;  // of these, not known to be lost
+    bool combined = false;       // sent once more together with its neighbour
     Time last_sent{};
     std::unique_ptr<Split> split;
   };
@@ -102,6 +115,7 @@ class ReliableSender {
   void mark_waiting(std::uint64_t index, std::size_t first_chunk, std::size_t chunks, bool force);
   void find_waiting();
   [[nodiscard]] bool wants(const Slot& slot) const;
+  [[nodiscard]] const Slot* small_in_flight(std::uint64_t index) const;
 
   SlotRing<Slot> queue_;       // not sent so far
   SlotRing<Slot> flight_;      // by index on the wire

@@ -22,9 +22,14 @@ struct Sealer::Expanded {
 };
 
 Sealer::Sealer(Cipher cipher, const bits::Secret32& key) : cipher_(cipher), key_(key) {
-  if (cipher_ != Cipher::aes256_gcm) return;
-  KWIND_ASSERT(has_aes_hardware());
-  expanded_ = std::make_unique<Expanded>(key_);
+  KWIND_ASSERT(cipher_ != Cipher::aes256_gcm || has_aes_hardware());
+}
+const Sealer::Expanded& Sealer::expanded() const {
+  if (!expanded_) expanded_ = std::make_unique<Expanded>(key_);
+  return *expanded_;
+}
+void Sealer::rest() {
+  expanded_.reset();
 }
 Sealer::Sealer(Sealer&&) noexcept = default;
 Sealer& Sealer::operator=(Sealer&&) noexcept = default;
@@ -42,7 +47,7 @@ void Sealer::seal(std::uint64_t number, std::span<const std::byte> head, std::sp
     case Cipher::aes256_gcm:
       crypto_aead_aes256gcm_encrypt_detached_afternm(
           sodium_out(body), sodium_out(tag), nullptr, sodium_in(body), body.size(), sodium_in(head),
-          head.size(), nullptr, nonce.data(), &expanded_->state);
+          head.size(), nullptr, nonce.data(), &expanded().state);
       return;
   }
 }
@@ -61,7 +66,7 @@ bool Sealer::open(std::uint64_t number, std::span<const std::byte> head,
     case Cipher::aes256_gcm:
       return crypto_aead_aes256gcm_decrypt_detached_afternm(
                  sodium_out(plain), nullptr, sodium_in(sealed), sealed.size(), sodium_in(tag),
-                 sodium_in(head), head.size(), nonce.data(), &expanded_->state) == 0;
+                 sodium_in(head), head.size(), nonce.data(), &expanded().state) == 0;
   }
   return false;
 }

@@ -33,15 +33,19 @@ class Sealer {
                           std::span<const std::byte> body, std::span<std::byte> plain) const;
   /// The key that follows this one in the same direction.
   [[nodiscard]] Sealer next() const;
+  /// Gives the memory of the AES key schedule back until it is needed again: half a KiB that ten
+  /// thousand idle connections need not hold.
+  void rest();
 
   [[nodiscard]] const bits::Secret32& key() const { return key_; }
   [[nodiscard]] Cipher cipher() const { return cipher_; }
 
  private:
   struct Expanded;  // the AES key schedule, wiped when it goes
+  [[nodiscard]] const Expanded& expanded() const;
   Cipher cipher_;
   bits::Secret32 key_;
-  std::unique_ptr<Expanded> expanded_;
+  mutable std::unique_ptr<Expanded> expanded_;  // made when first needed
 };
 
 }  // namespace kwind::link

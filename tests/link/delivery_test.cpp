@@ -125,13 +125,17 @@ TEST(Repeats, SmallOrdersAreRepeatedAheadOfLossDetectionOnlyWherePacketsAreLost)
     pair.run_until(pair.now() + 1s, hear);
     EXPECT_EQ(late.size(), 3000U);
     std::sort(late.begin(), late.end());
-    return std::pair(late[late.size() * 99 / 100], pair.client().stats().messages_repeated_early);
+    return std::tuple(late[late.size() * 99 / 100], pair.client().stats().messages_repeated_early,
+                      pair.server().stats().messages_recovered);
   };
-  const auto [clean_p99, clean_copies] = run(0);
+  const auto [clean_p99, clean_copies, clean_recovered] = run(0);
   EXPECT_EQ(clean_copies, 0U);
+  EXPECT_EQ(clean_recovered, 0U);
   EXPECT_LT(clean_p99, 1);
-  const auto [lossy_p99, lossy_copies] = run(0.05);
-  EXPECT_GT(lossy_copies, 3000U);
+  const auto [lossy_p99, lossy_copies, lossy_recovered] = run(0.05);
+  EXPECT_GT(lossy_copies, 4000U);
+  EXPECT_LT(lossy_copies, 5000U) << "a second copy of each, a third one of two together";
+  EXPECT_GT(lossy_recovered, 3U) << "one in 400 loses both copies";
   EXPECT_LT(lossy_p99, 36) << "two ticks";
 }
 

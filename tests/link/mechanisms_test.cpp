@@ -296,6 +296,56 @@ TEST(Ordered, AGameThatTakesNothingLetsTheWindowShut) {
   EXPECT_EQ(n, kFirstWindowBytes / (2 + kMessageCost));
 }
 
+// Messages `index` and the next one, combined: `first` and `second` of as many bits.
+ReliableReceiver::Taken give_pair(ReliableReceiver& receiver, Inbox& inbox, std::uint16_t index,
+                                  std::vector<std::byte> first, std::vector<std::byte> second) {
+  Combined combined;
+  combined.mix(bits::Reader(first), first.size() * 8);
+  combined.mix(bits::Reader(second), second.size() * 8);
+  Frame frame;
+  frame.kind = FrameKind::pair;
+  frame.index = index;
+  frame.bits = std::max(first.size(), second.size()) * 8;
+  frame.value = (first.size() * 8) ^ (second.size() * 8);
+  frame.payload = bits::Reader(combined.bytes());
+  return receiver.receive_pair(frame, inbox);
+}
+std::vector<std::byte> two_bytes(std::uint16_t number) {
+  return {std::byte(number & 0xff), std::byte(number >> 8)};
+}
+
+TEST(Pairs, TellTheMissingOneOfTwoNeighbours) {
+  ReliableReceiver receiver(true, kFirstWindowBytes);
+  Inbox inbox;
+  EXPECT_FALSE(give_pair(receiver, inbox, 0, two_bytes(0), two_bytes(1)).recovered)
+      << "what came before the first pair is not remembered";
+  give(receiver, inbox, 0);
+  give(receiver, inbox, 1);
+  EXPECT_FALSE(give_pair(receiver, inbox, 0, two_bytes(0), two_bytes(1)).recovered);
+  give(receiver, inbox, 3);
+  EXPECT_TRUE(give_pair(receiver, inbox, 2, two_bytes(2), two_bytes(3)).recovered);
+  give(receiver, inbox, 4);
+  const std::vector<std::byte> long_one{std::byte{5}, std::byte{0}, std::byte{0xaa}};
+  EXPECT_TRUE(give_pair(receiver, inbox, 4, two_bytes(4), long_one).recovered);
+  EXPECT_FALSE(give_pair(receiver, inbox, 6, two_bytes(6), two_bytes(7)).recovered)
+      << "neither is here";
+  EXPECT_EQ(drain(inbox), (std::vector<std::uint64_t>{0, 1, 2, 3, 4, 5}));
+}
+
+TEST(Pairs, ThatContradictWhatIsHereAreRefused) {
+  ReliableReceiver receiver(true, kFirstWindowBytes);
+  Inbox inbox;
+  give_pair(receiver, inbox, 0, two_bytes(0), two_bytes(1));
+  give(receiver, inbox, 0);
+  Frame frame;
+  frame.kind = FrameKind::pair;
+  frame.bits = 16;
+  frame.value = 16 ^ 17;  // the other would be longer than the combination
+  const auto bytes = two_bytes(7);
+  frame.payload = bits::Reader(bytes);
+  EXPECT_EQ(receiver.receive_pair(frame, inbox).error, Errc::bad_piece);
+}
+
 constexpr ChannelSpec kOrdered{Delivery::ordered};
 
 TEST(Ordered, SenderKeepsToTheWindow) {

@@ -70,6 +70,7 @@ struct Stats {
   std::uint64_t messages_repeated_early = 0;
   std::uint64_t messages_stale = 0;  ///< sequenced messages older than the last delivered: dropped
   std::uint64_t messages_doubled = 0;     ///< reliable and ordered ones that had arrived before
+  std::uint64_t messages_recovered = 0;   ///< lost ones that a copy combined with another told
   std::uint64_t messages_expired = 0;     ///< given up: stale before they were sent, or no room
   std::uint64_t messages_incomplete = 0;  ///< split ones of which pieces never came
   std::uint64_t overhead_bits_sent = 0;   ///< handshake, headers, acks, checks, padding

@@ -1,0 +1,195 @@
+// The inside of a Link: composes the mechanisms, which stand in files of their own. link.cpp holds
+// its states, events, timers and ends; link_receive.cpp what a datagram brings; link_send.cpp what
+// leaves. One link, one thread.
+#pragma once
+#include <memory>
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "ack_block.h"
+#include "ack_window.h"
+#include "agreed.h"
+#include "channels.h"
+#include "controller.h"
+#include "envelope.h"
+#include "frames.h"
+#include "greeting.h"
+#include "inbox.h"
+#include "kwind/link/link.h"
+#include "mtu.h"
+#include "path.h"
+#include "rtt.h"
+#include "sent_ledger.h"
+
+namespace kwind::link {
+
+enum class Role : std::uint8_t { client, server };
+
+// SplitMix64 (Steele, Lea and Flood, OOPSLA 2014): for what peers must not guess and cannot see.
+class Random {
+ public:
+  explicit Random(std::uint64_t seed) : state_(seed) {}
+  std::uint64_t next() {
+    std::uint64_t z = (state_ += 0x9e3779b97f4a7c15U);
+    z = (z ^ (z >> 30)) * 0xbf58476d1ce4e5b9U;
+    z = (z ^ (z >> 27)) * 0x94d049bb133111ebU;
+    return z ^ (z >> 31);
+  }
+
+ private:
+  std::uint64_t state_;
+};
+
+class Link::Impl {
+ public:
+  Impl(Role role, LinkOptions options, Carrier carrier, Time now);
+  void greet(ConnectOptions who, Time now);
+  void agree(const Agreed& agreed, Time now);
+  void set_peer(const Endpoint& peer) { path_.set_active(peer); }
+
+  Errc receive(Time now, const Endpoint& from, std::span<const std::byte> datagram);
+  std::size_t poll_datagram(Time now, std::span<std::byte> out);
+  const Endpoint& destination() const { return destination_; }
+  const Endpoint& peer() const { return path_.active(); }
+
+  std::optional<Event> poll_event();
+  Time next_wakeup() const;
+  void wake(Time now);
+  Errc send(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
+            std::size_t bits);
+  std::size_t budget(Time now) const;
+  void offer_fill(Filler* filler, std::size_t datagrams);
+  void close(Time now, std::string_view reason);
+  State state() const { return state_; }
+  std::uint16_t version() const { return version_; }
+  std::uint8_t code_set() const { return code_set_; }
+  ConnectionId id() const { return id_; }
+  bool returned() const { return returned_; }
+  bool cookie_heard() const { return !greeting_ || greeting_->cookie_heard(); }
+  std::optional<Comeback> comeback() const { return comeback_; }
+  std::string_view protection() const;
+  const Stats& stats() const;
+  std::span<const std::uint64_t> bits_sent() const { return channels_.bits_sent(); }
+
+ private:
+  static constexpr unsigned kMostCloseCopies = 3;
+  static constexpr Duration kLongestDrain = std::chrono::seconds(1);
+  // One number in about 1500 is left out, see invariant 1 in sent_ledger.h: each costs the peer's
+  // acks some bits until it is 64 numbers old.
+  static constexpr std::uint64_t kSkipEvery = 1500;
+
+  // ---- receiving ----
+
+  Errc accept_datagram(Time now, const Endpoint& from, std::span<const std::byte> datagram);
+  Errc hear_greeting(Time now, std::span<const std::byte> datagram);
+
+  // Copies of the handshake's datagrams; or a restarted server that does not know the connection.
+  Errc hear_handshake(std::span<const std::byte> datagram);
+  Errc accept_data(Time now, const Endpoint& from, std::span<const std::byte> datagram);
+
+  // A round trip: whoever waits for the ack waits for that at least. Both ends know it.
+  Duration ack_delay() const;
+  void note_packet(Time now, PacketNumber number, std::size_t bytes);
+  Errc hear_acks(Time now);
+  void settle(Time now, const SentLedger::Outcome& outcome);
+  void note_token(std::uint64_t token, bool acked);
+  Errc hear_frame(Time now, const Endpoint& from, const Frame& frame);
+  void hear_response(Time now, const Endpoint& from, std::uint64_t number);
+
+  // ---- sending ----
+
+  std::size_t window() const;
+  Allowance allowance(Time now) const;
+  bool wants_to_send(Time now) const;
+  std::size_t write_data(Time now, std::span<std::byte> out);
+  void write_fill(Time now, bits::Writer& writer, FrameWriter& frames);
+  struct Datagram {
+    bits::Writer writer;
+    std::uint64_t number;
+    std::size_t head_bytes;
+  };
+  Datagram begin_datagram(Time now, std::span<std::byte> out, std::size_t most,
+                          bool with_acks = true);
+  std::size_t finish_datagram(Time now, Datagram& datagram, std::span<std::byte> out,
+                              bool eliciting, std::size_t message_bits);
+  std::size_t write_challenge(Time now, const Path::Challenge& challenge, std::span<std::byte> out);
+  std::size_t write_mtu_probe(Time now, std::size_t size, std::span<std::byte> out);
+
+  // ---- timers and ends ----
+
+  // The peer broke a rule: the game hears of it at once, the peer by a close for some of what it
+  // still sends.
+  void break_off(Time now, Errc code);
+
+  // An ack that is about to leave tells the peer as much as a ping, and asks for nothing in return.
+  Time keepalive_deadline() const;
+
+  // Over a stream nothing is lost, and what is late is the stream's business.
+  Time loss_deadline() const;
+  Time probe_deadline() const;
+  void probe();
+  void close_again();
+  void continue_closing(Time now);
+  void end(Errc code, std::string_view text);
+
+  const Role role_;
+  const Carrier carrier_;
+  LinkOptions options_;  // its channels are in channels_
+  State state_ = State::opening;
+  ConnectionId id_{};
+  std::uint16_t version_ = 0;
+  std::uint8_t code_set_ = 0;
+  bool returned_ = false;
+  Cipher cipher_ = Cipher::chacha20_poly1305;
+  GoneToken gone_{};
+  std::optional<Comeback> comeback_;
+  std::optional<Envelope> envelope_;
+  std::unique_ptr<Greeting> greeting_;
+  Channels channels_;
+  Inbox inbox_;
+  AckWindow window_;
+  SentLedger ledger_;
+  Rtt rtt_;
+  Controller controller_;
+  Pacer pacer_;
+  PathMtu mtu_;
+  Path path_;
+  Random random_;
+  std::uint64_t skip_at_ = 0;
+  AckBlock ack_block_;           // scratch
+  std::vector<Frame> frames_;    // scratch
+  std::vector<SentRef> probed_;  // scratch
+  Filler* filler_ = nullptr;
+  std::size_t fills_left_ = 0;
+  std::vector<std::pair<std::uint64_t, bool>> tokens_;
+  std::size_t next_token_ = 0;
+  mutable Stats stats_;
+  Time last_heard_;
+  Time last_sent_;
+  Time latest_;
+  Time latest_polled_{};
+  Time busy_at_{};    // when more than pings came or went
+  Time newest_at_{};  // when the newest packet arrived
+  Endpoint destination_;
+  bool unacked_packets_ = false;
+  std::size_t unacked_bytes_ = 0;
+  Time ack_due_ = kNever;
+  bool ping_due_ = false;
+  bool probe_due_ = false;
+  std::optional<std::uint64_t> response_due_;
+  bool opened_event_ = false;
+  bool closed_event_ = false;
+  bool close_due_ = false;
+  bool close_sent_ = false;
+  bool close_acked_ = false;
+  bool broken_off_ = false;
+  unsigned close_copies_ = 0;
+  Time linger_end_ = kNever;
+  Time drain_end_ = kNever;
+  Errc end_code_ = Errc::none;
+  std::string end_text_;
+};
+
+}  // namespace kwind::link

@@ -1,0 +1,222 @@
+// What a datagram brings: the handshake's end, then acks and frames, all of which are read before
+// any of them takes effect.
+#include <algorithm>
+
+#include "data_header.h"
+#include "link_impl.h"
+
+namespace kwind::link {
+namespace {
+
+// A receiver of much data acks more often than its ack delay says, or the sender could not see what
+// the path carries.
+constexpr std::size_t kAckAfterBytes = 4 * kBaseDatagramBytes;
+// After a gap the sender is told at once: what is missing may hold up what came after it.
+constexpr Duration kAckAfterGap = std::chrono::milliseconds(5);
+constexpr Duration kLeastAckDelay = std::chrono::milliseconds(25);
+constexpr Duration kLeastPathPatience = std::chrono::seconds(3);
+
+}  // namespace
+
+Errc Link::Impl::accept_datagram(Time now, const Endpoint& from,
+                                 std::span<const std::byte> datagram) {
+  if (datagram.empty()) return Errc::truncated;
+  switch (state_) {
+    case State::closed: return Errc::closed;
+    case State::greeting: return hear_greeting(now, datagram);
+    case State::opening:
+    case State::open:
+    case State::closing:
+    case State::draining: break;
+  }
+  return is_data(datagram) ? accept_data(now, from, datagram) : hear_handshake(datagram);
+}
+
+Errc Link::Impl::hear_greeting(Time now, std::span<const std::byte> datagram) {
+  Greeting::Reply reply = greeting_->receive(now, datagram);
+  if (reply.error != Errc::none) return reply.error;
+  if (reply.rtt) rtt_.sample(*reply.rtt, Duration{0});
+  if (reply.refused != Errc::none) {
+    end(reply.refused, reply.text);
+  } else if (reply.agreed) {
+    agree(*reply.agreed, now);
+    greeting_.reset();
+    state_ = State::open;
+    opened_event_ = true;
+    ping_due_ = true;  // the server believes in the connection once this arrives
+  }
+  return Errc::none;
+}
+
+Errc Link::Impl::hear_handshake(std::span<const std::byte> datagram) {
+  const auto form = form_of(datagram);
+  if (!form) return form.error();
+  if (*form != Form::gone || role_ != Role::client) return Errc::unexpected;
+  const auto token = read_gone(datagram);
+  if (!token) return token.error();
+  if (!bits::same_secret(*token, gone_)) return Errc::bad_check;
+  end(Errc::server_restarted, error_info(Errc::server_restarted).text);
+  return Errc::none;
+}
+
+Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std::byte> datagram) {
+  if (datagram.size() > kMaxDatagramBytes) return Errc::too_long;
+  const auto header = read_data_header(datagram, role_ == Role::server);
+  if (!header || datagram.size() < header->bytes + envelope_->tag_bytes()) return Errc::truncated;
+  if (role_ == Role::server && header->id != id_) return Errc::unknown_connection;
+  const PacketNumber number{expand(window_.expected(), header->number_low, header->wide ? 16 : 8)};
+  if (!window_.is_new(number)) return Errc::replayed;
+  std::array<std::byte, kMaxDatagramBytes> memory;  // NOLINT: filled by open()
+  const auto body =
+      envelope_->open(now, raw(number), header->phase, datagram, header->bytes, memory);
+  if (!body) return body.error();
+
+  // From here on the datagram is the peer's own. All of it is read before any of it takes effect.
+  bits::Reader reader(*body);
+  ack_block_.ranges.clear();
+  if (header->has_acks) {
+    const Errc error = read(reader, ledger_.next_number(), ack_block_);
+    if (error != Errc::none) return error;
+  }
+  if (const Errc error = read_frames(reader, channels_.specs(), raw(number), frames_);
+      error != Errc::none) {
+    return error;
+  }
+  for (const Frame& frame : frames_) {
+    if (!channels_.in_window(frame)) return Errc::window_exceeded;
+  }
+  const bool newest = raw(number) >= window_.expected();
+  note_packet(now, number, datagram.size());
+  if (role_ == Role::server) {
+    path_.heard(now, from, datagram.size(), newest, random_.next(),
+                std::max<Duration>(3 * rtt_.probe_timeout(ack_delay()), kLeastPathPatience));
+  }
+  if (broken_off_ && close_copies_ < kMostCloseCopies) {
+    close_due_ = true;
+    ++close_copies_;
+  }
+  if (!ack_block_.ranges.empty()) {
+    if (const Errc error = hear_acks(now); error != Errc::none) return error;
+  }
+  if (state_ == State::opening) {
+    state_ = State::open;
+    opened_event_ = true;
+    // The client answers the welcome at once. A repeated welcome makes this too long; acks mend
+    // it.
+    if (!rtt_.known()) rtt_.sample(now - last_heard_, Duration{0});
+  }
+  for (const Frame& frame : frames_) {
+    if (const Errc error = hear_frame(now, from, frame); error != Errc::none) return error;
+  }
+  return Errc::none;
+}
+
+Duration Link::Impl::ack_delay() const {
+  return std::clamp<Duration>(rtt_.smoothed(), kLeastAckDelay,
+                              std::max(options_.ack_delay, kLeastAckDelay));
+}
+
+void Link::Impl::note_packet(Time now, PacketNumber number, std::size_t bytes) {
+  const bool gap = raw(number) > window_.expected();
+  if (raw(number) >= window_.expected()) newest_at_ = now;
+  window_.mark_received(number);
+  unacked_packets_ = true;
+  if (frames_.empty()) return;
+  if (frames_.front().kind != FrameKind::ping) busy_at_ = now;
+  unacked_bytes_ += bytes;
+  Duration delay = ack_delay();
+  if (gap) delay = std::min<Duration>(delay, kAckAfterGap);
+  if (unacked_bytes_ >= kAckAfterBytes) delay = Duration{0};
+  ack_due_ = std::min(ack_due_, now + delay);
+}
+
+Errc Link::Impl::hear_acks(Time now) {
+  const SentLedger::Outcome outcome = ledger_.on_ack(now, ack_block_, rtt_);
+  if (outcome.error != Errc::none) return outcome.error;
+  Duration clean{0};
+  if (outcome.newest_acked) {
+    rtt_.sample(outcome.rtt, ack_block_.delay);
+    clean = std::max<Duration>(outcome.rtt - ack_block_.delay, std::chrono::microseconds(1));
+    envelope_->keep_old_keys_for(3 * rtt_.probe_timeout(ack_delay()));
+  }
+  envelope_->acked(ack_block_.ranges.front().last);
+  settle(now, outcome);
+  controller_.on_ack(now, outcome, clean, ledger_.delivered(), ledger_.bytes_in_flight());
+  pacer_.set_rate(controller_.rate());
+  if (state_ == State::closing) continue_closing(now);
+  return Errc::none;
+}
+
+void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
+  stats_.packets_lost += outcome.packets_lost;
+  if (outcome.packets_lost > 0) controller_.on_loss(now, outcome.newest_lost_sent_at);
+  for (const SentRef& ref : ledger_.acked()) {
+    switch (ref.kind) {
+      case SentRef::Kind::close: close_acked_ = true; break;
+      case SentRef::Kind::mtu_probe: mtu_.probe_acked(ref.index); break;
+      case SentRef::Kind::token: note_token(ref.index, true); break;
+      case SentRef::Kind::reliable:
+      case SentRef::Kind::sequenced:
+      case SentRef::Kind::window: channels_.acked(ref); break;
+    }
+  }
+  if (outcome.bytes_acked > kBaseDatagramBytes) mtu_.large_acked();
+  for (const SentRef& ref : ledger_.lost()) {
+    switch (ref.kind) {
+      case SentRef::Kind::close: close_again(); break;
+      case SentRef::Kind::mtu_probe: mtu_.probe_lost(now); break;
+      case SentRef::Kind::token: note_token(ref.index, false); break;
+      case SentRef::Kind::reliable:
+      case SentRef::Kind::sequenced:
+      case SentRef::Kind::window: channels_.lost(ref); break;
+    }
+  }
+  if (outcome.bytes_lost > kBaseDatagramBytes * outcome.packets_lost) mtu_.large_lost(now);
+}
+
+void Link::Impl::note_token(std::uint64_t token, bool acked) {
+  // At most one for each packet in flight: bounded by the ledger, if the user drains.
+  tokens_.emplace_back(token, acked);
+}
+
+Errc Link::Impl::hear_frame(Time now, const Endpoint& from, const Frame& frame) {
+  switch (frame.kind) {
+    case FrameKind::ping:
+    case FrameKind::padding: return Errc::none;
+    case FrameKind::close:
+      if (state_ == State::draining || state_ == State::closed) return Errc::none;
+      end(Errc::closed_by_peer, close_reason(frame));
+      state_ = State::draining;
+      drain_end_ = now + std::min<Duration>(3 * rtt_.probe_timeout(ack_delay()), kLongestDrain);
+      ack_due_ = now;
+      return Errc::none;
+    case FrameKind::challenge: response_due_ = frame.value; return Errc::none;
+    case FrameKind::response: hear_response(now, from, frame.value); return Errc::none;
+    case FrameKind::fill:
+      if (state_ == State::open && !inbox_.full()) {
+        inbox_.add(Inbox::kFill, frame.payload, frame.bits);
+      }
+      return Errc::none;
+    case FrameKind::window: return channels_.hear(frame, inbox_);
+    case FrameKind::message:
+    case FrameKind::piece:
+    case FrameKind::pair:
+      // close() was called: nobody wants messages any more.
+      return state_ == State::open ? channels_.hear(frame, inbox_) : Errc::none;
+  }
+  return Errc::none;
+}
+
+void Link::Impl::hear_response(Time now, const Endpoint& from, std::uint64_t number) {
+  switch (path_.answered(now, from, number)) {
+    case Path::Change::none: return;
+    case Path::Change::address:
+      rtt_ = Rtt();
+      controller_.reset();
+      mtu_.reset(now);
+      [[fallthrough]];
+    case Path::Change::port: ++stats_.path_changes; return;
+  }
+}
+
+}  // namespace kwind::link

@@ -1,0 +1,182 @@
+// What leaves: who may, in which order datagrams are filled, and what is noted of each.
+#include <algorithm>
+
+#include "data_header.h"
+#include "link_impl.h"
+#include "repeat.h"
+
+namespace kwind::link {
+namespace {
+
+// High messages may overdraw the window: by a quarter, and by what a tick's datagrams take.
+constexpr std::size_t kOverdraftBytes = 4 * kBaseDatagramBytes;
+// What may wait in a stream for its acks: more would be latency that nobody can take back.
+constexpr std::size_t kStreamBacklogBytes = std::size_t{128} * 1024;
+constexpr std::size_t kChallengeBytes = 32;  // no datagram with one, and nothing else, is larger
+constexpr std::size_t kPingPaddingBits = 80;
+constexpr Duration kRestAfter = std::chrono::seconds(2);  // nothing but pings: see Envelope::rest
+
+}  // namespace
+
+std::size_t Link::Impl::window() const {
+  return carrier_ == Carrier::stream ? kStreamBacklogBytes : controller_.window();
+}
+
+Allowance Link::Impl::allowance(Time now) const {
+  Allowance allowed;
+  if (state_ == State::draining || !ledger_.has_room()) return allowed;
+  const std::size_t in_flight = ledger_.bytes_in_flight();
+  const std::size_t most = window();
+  const bool paced = carrier_ == Carrier::stream || pacer_.ready(now);
+  const std::size_t overdraft = controller_.sees_queue() ? 0 : kOverdraftBytes;
+  allowed.high = in_flight < most + most / 4 + overdraft || probe_due_;
+  allowed.normal = (in_flight < most && paced) || probe_due_;
+  allowed.bulk = in_flight < most && paced;
+  if (carrier_ == Carrier::datagrams) {
+    allowed.copies =
+        Repeats::copies(std::max(ledger_.loss(), ledger_.long_loss()), controller_.sees_queue());
+    allowed.repeat_gap = Repeats::kEarliest;
+  }
+  return allowed;
+}
+
+bool Link::Impl::wants_to_send(Time now) const {
+  if (!ledger_.has_slot()) return false;
+  if (ping_due_ || probe_due_ || close_due_ || response_due_ || channels_.windows_due())
+    return true;
+  return channels_.wants(allowance(now)) ||
+         (filler_ != nullptr && ledger_.bytes_in_flight() < window());
+}
+
+std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
+  if (!ledger_.has_slot()) return 0;
+  if (state_ == State::open) {
+    if (const auto challenge = path_.challenge(now, kChallengeBytes)) {
+      return write_challenge(now, *challenge, out);
+    }
+    if (const std::size_t size = mtu_.probe_due(now);
+        size > 0 && ledger_.has_room() && pacer_.ready(now)) {
+      return write_mtu_probe(now, size, out);
+    }
+  }
+  channels_.expire(now);
+  const Allowance allowed = allowance(now);
+  const bool repeats = now >= channels_.next_repeat(allowed, Repeats::kLatest);
+  const bool fills = filler_ != nullptr && allowed.high;
+  const bool messages = channels_.wants(allowed) || repeats || fills;
+  const bool draining = state_ == State::draining;
+  const bool windows = !draining && channels_.windows_due();
+  const bool asks = messages || windows || close_due_ || response_due_ ||
+                    (!draining && (ping_due_ || probe_due_));
+  if (!asks && now < ack_due_) return 0;
+
+  ledger_.begin();
+  Datagram datagram = begin_datagram(now, out, mtu_.current());
+  FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
+  const std::size_t before = datagram.writer.bit_count();
+  std::size_t message_bits = 0;
+  if (response_due_ && frames.response(*response_due_) > 0) response_due_.reset();
+  if (windows) channels_.fill_windows(frames, ledger_);
+  if (messages) {
+    // Before what is newer: numbers that follow on each other take a bit.
+    message_bits += channels_.fill_repeats(frames, now, allowed, ledger_);
+    message_bits += channels_.fill_high(frames, now, allowed, ledger_);
+    if (fills) write_fill(now, datagram.writer, frames);
+    message_bits += channels_.fill_rest(frames, now, allowed, ledger_);
+    if (channels_.wants_any()) mtu_.wanted();
+  }
+  if (close_due_ && frames.close(end_text_) > 0) {
+    ledger_.add({SentRef::Kind::close, 0, 0, 0, 0});
+    close_due_ = false;
+  }
+  if (asks && datagram.writer.bit_count() == before) {
+    frames.ping();
+    // Long enough for a challenge in return, should the client's address have changed.
+    if (role_ == Role::client) frames.padding(kPingPaddingBits);
+  }
+  const bool eliciting = datagram.writer.bit_count() > before;
+  if (eliciting) ping_due_ = probe_due_ = false;
+  return finish_datagram(now, datagram, out, eliciting, message_bits);
+}
+
+void Link::Impl::write_fill(Time now, bits::Writer& writer, FrameWriter& frames) {
+  constexpr std::size_t kFillHeadBits = 40;
+  if (writer.room_bits() <= kFillHeadBits) return;
+  std::array<std::byte, kMaxDatagramBytes> memory;  // NOLINT: written before it is read
+  const std::size_t room = writer.room_bits() - kFillHeadBits;
+  bits::Writer fill(std::span<std::byte>(memory).first(room / 8));
+  const auto token = filler_->fill(now, fill);
+  if (token) {
+    fill.finish();
+    const std::span<const std::byte> written(memory);
+    frames.fill(written, fill.bit_count());
+    ledger_.add({SentRef::Kind::token, 0, 0, 0, *token});
+    busy_at_ = now;
+  }
+  if (!token || --fills_left_ == 0) filler_ = nullptr;
+}
+
+Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> out,
+                                                std::size_t most, bool with_acks) {
+  if (ledger_.next_number() >= skip_at_) {
+    ledger_.skip();
+    skip_at_ = ledger_.next_number() + 1 + random_.next() % (2 * kSkipEvery);
+  }
+  Datagram datagram{bits::Writer(out.first(most - envelope_->tag_bytes())), ledger_.next_number(),
+                    0};
+  DataHeader header;
+  header.phase = envelope_->next_phase(now, datagram.number);
+  header.has_acks = unacked_packets_ && with_acks;
+  header.wide = datagram.number - ledger_.after_largest_acked() >= 64;
+  header.id = id_;
+  header.number_low = datagram.number;
+  datagram.head_bytes = write(header, role_ == Role::client, datagram.writer);
+  if (header.has_acks) {
+    ack_block_.delay = now - newest_at_;
+    window_.ranges(kAckSpanPackets, kMostAckRanges, ack_block_.ranges);
+    write(ack_block_, datagram.writer);
+    unacked_packets_ = false;
+    unacked_bytes_ = 0;
+    ack_due_ = kNever;
+  }
+  return datagram;
+}
+
+std::size_t Link::Impl::finish_datagram(Time now, Datagram& datagram, std::span<std::byte> out,
+                                        bool eliciting, std::size_t message_bits) {
+  const std::size_t size = datagram.writer.finish() + envelope_->tag_bytes();
+  envelope_->close(datagram.number, out.first(size), datagram.head_bytes);
+  if (message_bits > 0) busy_at_ = now;
+  if (now - busy_at_ >= kRestAfter) envelope_->rest();
+  const bool app_limited =
+      !channels_.wants_any() &&
+      ledger_.bytes_in_flight() + size + kBaseDatagramBytes < controller_.window();
+  ledger_.sent(now, size, eliciting, app_limited);
+  if (eliciting) pacer_.sent(now, size);
+  stats_.overhead_bits_sent += size * 8 - message_bits;
+  return size;
+}
+
+std::size_t Link::Impl::write_challenge(Time now, const Path::Challenge& challenge,
+                                        std::span<std::byte> out) {
+  ledger_.begin();
+  Datagram datagram = begin_datagram(now, out, kBaseDatagramBytes, false);
+  FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
+  frames.challenge(challenge.number);
+  const std::size_t size = finish_datagram(now, datagram, out, true, 0);
+  path_.challenge_sent(size);
+  destination_ = challenge.to;
+  return size;
+}
+
+std::size_t Link::Impl::write_mtu_probe(Time now, std::size_t size, std::span<std::byte> out) {
+  ledger_.begin();
+  ledger_.add({SentRef::Kind::mtu_probe, 0, 0, 0, size});
+  Datagram datagram = begin_datagram(now, out, size);
+  FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
+  frames.padding(out.size() * 8);
+  mtu_.probe_sent();
+  return finish_datagram(now, datagram, out, true, 0);
+}
+
+}  // namespace kwind::link
