@@ -28,19 +28,19 @@ struct Client::Impl {
       : port(port_in),
         server(server_in),
         wire(protocol, schema::Direction::from_server, options),
-        session(wire, connect(protocol, options, now_in)),
+        session(wire, connect(protocol, options, port_in, now_in)),
         now(now_in) {
     KWIND_ASSERT(wire.permits(server));
   }
 
   static link::Link connect(const schema::ProtocolInfo& protocol, const ClientOptions& options,
-                            Time now) {
+                            const io::Port& port, Time now) {
     KWIND_ASSERT(options.server_key.has_value() != options.clear_mode.has_value());
     const bits::Secret32 seed = seed_of(options);
-    return link::Link::connect(
-        {identity_of(protocol), seed, options.server_key, link::Carrier::datagrams, options.aes,
-         options.ticket, options.comeback},
-        link_options(protocol, options, seed), now);
+    return link::Link::connect({identity_of(protocol), seed, options.server_key,
+                                port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams,
+                                options.aes, options.ticket, options.comeback},
+                               link_options(protocol, options, seed), now);
   }
 
   io::Port& port;
@@ -84,6 +84,9 @@ void Client::receive(Time now) {
     }
     impl.session.link().receive(now, received->bytes);  // counts its own drops
     impl.session.drain(now, events);
+  }
+  while (const auto ended = impl.port.take_ended()) {
+    if (*ended == impl.server) impl.session.link().carrier_ended(now);
   }
   impl.session.link().wake(now);
   impl.session.drain(now, events);
@@ -155,6 +158,9 @@ std::string explain_end(Errc code, std::string_view reason) {
     case Errc::server_full: advice = "try again when somebody has left"; break;
     case Errc::protocol_name: advice = "connect to a server of the same game"; break;
     case Errc::link_version: advice = "bring both ends to the same release"; break;
+    case Errc::carrier_ended:
+      advice = "the server closed the stream, or nobody listens there; connect again";
+      break;
     case Errc::timeout: advice = "the path or the server is down; connect again"; break;
     case Errc::wrong_key: advice = "ask for the server's present public key"; break;
     case Errc::mode_differs: advice = "seal on both ends, or name clear mode on both"; break;

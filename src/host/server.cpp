@@ -12,6 +12,7 @@ namespace {
 
 struct Connection {
   Peer peer;
+  io::Port* port;
   link::Admission admission;
   Session session;
   bool announced = false;  // on_connect was called
@@ -29,12 +30,12 @@ struct Connection {
 
 struct Server::Impl {
   Impl(io::Port& port_in, const schema::ProtocolInfo& protocol, const ServerOptions& options_in)
-      : port(port_in),
+      : ports{&port_in},
         wire(protocol, schema::Direction::from_client, options_in),
         options(options_in),
         seed(seed_of(options)),
         listener(door(protocol)) {
-    KWIND_ASSERT(wire.permits(port.local()));
+    KWIND_ASSERT(wire.permits(port_in.local()));
   }
 
   link::ListenerOptions door(const schema::ProtocolInfo& protocol) const {
@@ -58,7 +59,8 @@ struct Server::Impl {
       return dispatcher_.dispatch(kind, connection_.peer, fields, layout);
     }
     void closed(Errc code, std::string_view text) override {
-      if (code == Errc::timeout && connection_.announced && server_.may_return()) {
+      const bool broke = code == Errc::timeout || code == Errc::carrier_ended;
+      if (broke && connection_.announced && server_.may_return()) {
         connection_.away = true;
         connection_.away_until = server_.last_now + server_.options.comeback;
         return;
@@ -79,16 +81,17 @@ struct Server::Impl {
     return found == by_peer.end() ? nullptr : found->second.get();
   }
 
-  void take_datagram(Time now, const io::Received& received, route::Dispatcher<Peer>& dispatcher) {
+  void take_datagram(Time now, io::Port& port, const io::Received& received,
+                     route::Dispatcher<Peer>& dispatcher) {
     if (!wire.permits(received.from)) return wire.drops.add(Errc::not_loopback);
-    if (link::Listener::is_handshake(received.bytes)) return greet(now, received);
+    if (link::Listener::is_handshake(received.bytes)) return greet(now, port, received);
     const auto id = link::Listener::connection_of(received.bytes);
     if (!id) return wire.drops.add(id.error());
     const auto found = by_id.find(*id);
-    if (found == by_id.end()) {
+    if (found == by_id.end() || found->second->port != &port) {
       wire.drops.add(Errc::unknown_connection);
       std::array<std::byte, 32> reply{};
-      reply_with(now, received.from, reply, listener.answer_unknown(received.bytes, reply));
+      reply_with(now, port, received.from, reply, listener.answer_unknown(received.bytes, reply));
       return;
     }
     Connection& connection = *found->second;
@@ -99,7 +102,7 @@ struct Server::Impl {
   }
 
   // What the door says belongs to no link; it is counted with those that are gone.
-  void reply_with(Time now, const Endpoint& to, std::span<const std::byte> reply,
+  void reply_with(Time now, io::Port& port, const Endpoint& to, std::span<const std::byte> reply,
                   std::size_t bytes) {
     if (bytes == 0) return;
     ++retired.datagrams_sent;
@@ -108,15 +111,17 @@ struct Server::Impl {
     port.send(now, to, reply.first(bytes));
   }
 
-  void greet(Time now, const io::Received& received) {
+  void greet(Time now, io::Port& port, const io::Received& received) {
     std::array<std::byte, link::kBaseDatagramBytes> reply{};
-    const auto outcome = listener.receive(now, received.from, received.bytes, reply);
+    const auto outcome =
+        listener.receive(now, received.from, received.bytes, reply,
+                         port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams);
     if (outcome.error != Errc::none) wire.drops.add(outcome.error);
-    reply_with(now, received.from, reply, outcome.reply_bytes);
+    reply_with(now, port, received.from, reply, outcome.reply_bytes);
     if (!outcome.admission) return;
     const Peer peer{++last_peer};
     auto made = std::make_unique<Connection>(Connection{
-        peer, *outcome.admission,
+        peer, &port, *outcome.admission,
         Session(wire, link::Link::accept(*outcome.admission, received.from,
                                          link_options(wire.protocol, options, seed), now))});
     by_id[made->admission.id] = made.get();
@@ -163,6 +168,18 @@ struct Server::Impl {
     connection.session.drain(now, events);
   }
 
+  // Streams that ended take their connections along.
+  void hear_ended(Time now, io::Port& port, route::Dispatcher<Peer>& dispatcher) {
+    while (const auto ended = port.take_ended()) {
+      for (Connection* connection : order) {
+        if (connection->port != &port || connection->session.link().peer() != *ended) continue;
+        connection->touched = true;
+        connection->session.link().carrier_ended(now);
+        drain(now, *connection, dispatcher);
+      }
+    }
+  }
+
   static bool is_closed(const Connection* connection) {
     return connection->gone && connection->session.link().state() == link::State::closed;
   }
@@ -201,7 +218,7 @@ struct Server::Impl {
     for (const Peer peer : peers) by_peer.erase(peer);
   }
 
-  io::Port& port;
+  std::vector<io::Port*> ports;
   Wire wire;
   ServerOptions options;
   bits::Secret32 seed;
@@ -236,10 +253,18 @@ void Server::on_return(std::function<void(Peer)> handler) {
   impl_->on_return = std::move(handler);
 }
 
+void Server::serve(io::Port& another) {
+  KWIND_ASSERT(impl_->wire.permits(another.local()));
+  impl_->ports.push_back(&another);
+}
+
 void Server::receive(Time now) {
   impl_->last_now = now;
-  while (const auto received = impl_->port.receive(now)) {
-    impl_->take_datagram(now, *received, dispatcher_);
+  for (io::Port* port : impl_->ports) {
+    while (const auto received = port->receive(now)) {
+      impl_->take_datagram(now, *port, *received, dispatcher_);
+    }
+    impl_->hear_ended(now, *port, dispatcher_);
   }
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     Connection& connection = *impl_->order[i];
@@ -250,22 +275,23 @@ void Server::receive(Time now) {
   }
   impl_->give_up_away(now);
   impl_->remove_closed(now);
-  impl_->port.flush(now);  // handshakes do not wait for the next tick
+  for (io::Port* port : impl_->ports) port->flush(now);  // handshakes do not wait for a tick
 }
 
 void Server::send(Time now) {
   impl_->last_now = now;
   for (Connection* connection : impl_->order) {
     if (!connection->due(now)) continue;
-    connection->session.pump_out(now, impl_->port, std::nullopt);
+    connection->session.pump_out(now, *connection->port, std::nullopt);
     connection->wakeup = connection->session.next_wakeup();
     connection->touched = false;
   }
-  impl_->port.flush(now);
+  for (io::Port* port : impl_->ports) port->flush(now);
 }
 
 Time Server::next_wakeup() const {
-  Time next = impl_->port.next_wakeup();
+  Time next = kNever;
+  for (const io::Port* port : impl_->ports) next = std::min(next, port->next_wakeup());
   for (const Connection* connection : impl_->order) {
     next = std::min(next,
                     connection->touched ? connection->session.next_wakeup() : connection->wakeup);

@@ -30,10 +30,6 @@ void ImpairedPort::flush(Time now) {
   inner_->flush(now);
 }
 
-void ImpairedPort::wait(Time until) {
-  inner_->wait(std::min(until, next_wakeup()));
-}
-
 Time ImpairedPort::next_wakeup() const {
   return std::min(outward_.next(), inward_.next());
 }

@@ -4,7 +4,6 @@
 #include <netdb.h>
 #include <netinet/in.h>
 #include <netinet/udp.h>
-#include <poll.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
@@ -17,6 +16,7 @@
 
 #include "kwind/bits/assert.h"
 #include "kwind/io/clock.h"
+#include "system_address.h"
 
 namespace kwind::io {
 namespace {
@@ -25,61 +25,6 @@ constexpr std::size_t kBatch = 64;
 constexpr std::size_t kSlotBytes = 2048;  // more than any datagram of ours; longer ones are cut
 constexpr std::size_t kMostSegmentedBytes = 64000;  // below what one IP packet could hold
 constexpr int kBufferBytes = 1 << 20;  // 64 KiB by default is 40 ms of 1000 busy clients
-
-// An IPv6 socket carries IPv4 as well, in mapped addresses; where the system has no IPv6, there is
-// only the other.
-struct Address {
-  sockaddr_storage storage{};
-  socklen_t length = 0;
-};
-
-Address to_system(const Endpoint& endpoint, int family) {
-  Address out;
-  if (family == AF_INET) {
-    sockaddr_in v4{};
-    v4.sin_family = AF_INET;
-    v4.sin_port = htons(endpoint.port);
-    std::memcpy(&v4.sin_addr, endpoint.ip.data() + 12, 4);
-    std::memcpy(&out.storage, &v4, sizeof v4);
-    out.length = sizeof v4;
-  } else {
-    sockaddr_in6 v6{};
-    v6.sin6_family = AF_INET6;
-    v6.sin6_port = htons(endpoint.port);
-    std::memcpy(&v6.sin6_addr, endpoint.ip.data(), 16);
-    std::memcpy(&out.storage, &v6, sizeof v6);
-    out.length = sizeof v6;
-  }
-  return out;
-}
-
-Endpoint from_system(const sockaddr_storage& in) {
-  if (in.ss_family == AF_INET) {
-    sockaddr_in v4{};
-    std::memcpy(&v4, &in, sizeof v4);
-    std::array<std::uint8_t, 4> ip{};
-    std::memcpy(ip.data(), &v4.sin_addr, 4);
-    return Endpoint::v4(ip[0], ip[1], ip[2], ip[3], ntohs(v4.sin_port));
-  }
-  sockaddr_in6 v6{};
-  std::memcpy(&v6, &in, sizeof v6);
-  Endpoint out;
-  std::memcpy(out.ip.data(), &v6.sin6_addr, 16);
-  out.port = ntohs(v6.sin6_port);
-  return out;
-}
-
-Errc from_errno(int error) {
-  switch (error) {
-    case EADDRINUSE: return Errc::address_in_use;
-    case EADDRNOTAVAIL:
-    case EAFNOSUPPORT:
-    case EINVAL: return Errc::bad_address;
-    case EACCES:
-    case EPERM: return Errc::no_permission;
-    default: return Errc::socket_failure;
-  }
-}
 
 }  // namespace
 
@@ -308,24 +253,11 @@ void UdpPort::flush(Time) {
   state.out.count = 0;
 }
 
-void UdpPort::wait(Time until) {
-  UdpPort* const self = this;
-  wait_for_any(std::span(&self, 1), until);
+bool UdpPort::holds_some() const {
+  return state_->in.next < state_->in.count;
 }
-
-void wait_for_any(std::span<UdpPort* const> ports, Time until) {
-  std::vector<pollfd> waiting;
-  waiting.reserve(ports.size());
-  for (const UdpPort* port : ports) {
-    if (port->state_->in.next < port->state_->in.count) return;
-    waiting.push_back({port->state_->fd, POLLIN, 0});
-  }
-  const Duration left = std::min<Duration>(until - now(), std::chrono::seconds(1));
-  if (until <= now() || left <= Duration{0}) return;
-  const auto seconds = std::chrono::floor<std::chrono::seconds>(left);
-  const timespec timeout{static_cast<time_t>(seconds.count()),
-                         static_cast<long>((left - seconds).count())};
-  (void)::ppoll(waiting.data(), waiting.size(), &timeout, nullptr);
+void UdpPort::add_waits(std::vector<Waiting>& out) const {
+  out.push_back({state_->fd, false});
 }
 
 Result<Endpoint> resolve(std::string_view host_and_port) {

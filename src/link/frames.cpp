@@ -398,6 +398,7 @@ Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std:
   while (reader.in.left_bits() >= kOtherBits) {
     Frame frame;
     Errc error = Errc::none;
+    const std::size_t left_before = reader.in.left_bits();
     if (reader.in.get_bool()) {
       error = reader.message(frame);
     } else {
@@ -418,6 +419,7 @@ Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std:
     }
     if (error != Errc::none) return error;
     frame.payload = reader.in;
+    frame.head_bits = left_before - reader.in.left_bits();
     if (frame.bits > reader.in.left_bits()) return Errc::truncated;
     reader.in.skip(frame.bits);
     out.push_back(frame);

@@ -52,6 +52,7 @@ struct Frame {
   std::uint16_t index = 0;      ///< reliable and ordered: low 16 bits
   Origin origin;                ///< unreliable and sequenced
   std::size_t bits = 0;         ///< of the payload
+  std::size_t head_bits = 0;    ///< before it
   std::size_t total_bits = 0;   ///< piece: of the whole message
   std::size_t first_chunk = 0;  ///< piece
   /// window: limit; challenge, response: its number; pair: both numbers of bits combined

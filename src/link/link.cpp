@@ -43,7 +43,7 @@ void Link::Impl::agree(const Agreed& agreed, Time now) {
     envelope_.emplace(keys, client, KeyLife{options_.key_datagrams, options_.key_time}, now);
     if (options_.key_log) {
       envelope_->log_keys([this](bool up, std::uint64_t phase, std::span<const std::byte> key) {
-        options_.key_log(id_, up, phase, static_cast<std::uint8_t>(cipher_), key);
+        options_.key_log({id_, version_, up, phase, static_cast<std::uint8_t>(cipher_), key});
       });
     }
   }
@@ -250,6 +250,17 @@ const Stats& Link::Impl::stats() const {
 
 // ---- timers and ends ----
 
+void Link::Impl::carrier_ended(Time now) {
+  latest_ = now;
+  if (state_ == State::closed) return;
+  if (state_ == State::draining || close_sent_) {  // nobody is there for the rest of it
+    state_ = State::closed;
+    if (close_sent_) end(Errc::closed_here, std::string(end_text_));
+    return;
+  }
+  end(Errc::carrier_ended, error_info(Errc::carrier_ended).text);
+}
+
 void Link::Impl::break_off(Time now, Errc code) {
   if (state_ == State::closed || state_ == State::draining) return;
   end(code, error_info(code).text);
@@ -372,6 +383,9 @@ void Link::offer_fill(Filler* filler, std::size_t datagrams) {
 }
 void Link::close(Time now, std::string_view reason) {
   impl_->close(now, reason);
+}
+void Link::carrier_ended(Time now) {
+  impl_->carrier_ended(now);
 }
 State Link::state() const {
   return impl_->state();

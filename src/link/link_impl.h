@@ -62,6 +62,7 @@ class Link::Impl {
   std::size_t budget(Time now) const;
   void offer_fill(Filler* filler, std::size_t datagrams);
   void close(Time now, std::string_view reason);
+  void carrier_ended(Time now);
   State state() const { return state_; }
   std::uint16_t version() const { return version_; }
   std::uint8_t code_set() const { return code_set_; }
@@ -96,6 +97,7 @@ class Link::Impl {
   void settle(Time now, const SentLedger::Outcome& outcome);
   void note_token(std::uint64_t token, bool acked);
   Errc hear_frame(Time now, const Endpoint& from, const Frame& frame);
+  Errc hear_message(const Frame& frame);
   void hear_response(Time now, const Endpoint& from, std::uint64_t number);
 
   // ---- sending ----

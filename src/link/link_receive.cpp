@@ -64,6 +64,10 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   const auto header = read_data_header(datagram, role_ == Role::server);
   if (!header || datagram.size() < header->bytes + envelope_->tag_bytes()) return Errc::truncated;
   if (role_ == Role::server && header->id != id_) return Errc::unknown_connection;
+  // A stream's end does not move; another stream has no business with this connection.
+  if (role_ == Role::server && carrier_ == Carrier::stream && from != path_.active()) {
+    return Errc::unknown_connection;
+  }
   const PacketNumber number{expand(window_.expected(), header->number_low, header->wide ? 16 : 8)};
   if (!window_.is_new(number)) return Errc::replayed;
   std::array<std::byte, kMaxDatagramBytes> memory;  // NOLINT: filled by open()
@@ -202,9 +206,18 @@ Errc Link::Impl::hear_frame(Time now, const Endpoint& from, const Frame& frame) 
     case FrameKind::piece:
     case FrameKind::pair:
       // close() was called: nobody wants messages any more.
-      return state_ == State::open ? channels_.hear(frame, inbox_) : Errc::none;
+      if (state_ != State::open) return Errc::none;
+      return hear_message(frame);
   }
   return Errc::none;
+}
+
+Errc Link::Impl::hear_message(const Frame& frame) {
+  const std::uint64_t before = channels_.counts().incomplete;
+  const Errc error = channels_.hear(frame, inbox_);
+  const std::uint64_t given_up = channels_.counts().incomplete - before;
+  if (given_up > 0) stats_.drops.add(Errc::incomplete, given_up);
+  return error;
 }
 
 void Link::Impl::hear_response(Time now, const Endpoint& from, std::uint64_t number) {

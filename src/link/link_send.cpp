@@ -14,6 +14,7 @@ constexpr std::size_t kOverdraftBytes = 4 * kBaseDatagramBytes;
 constexpr std::size_t kStreamBacklogBytes = std::size_t{128} * 1024;
 constexpr std::size_t kChallengeBytes = 32;  // no datagram with one, and nothing else, is larger
 constexpr std::size_t kPingPaddingBits = 80;
+constexpr std::size_t kSpareBits = 512;
 constexpr Duration kRestAfter = std::chrono::seconds(2);  // nothing but pings: see Envelope::rest
 
 }  // namespace
@@ -107,6 +108,8 @@ void Link::Impl::write_fill(Time now, bits::Writer& writer, FrameWriter& frames)
   bits::Writer fill(std::span<std::byte>(memory).first(room / 8));
   const auto token = filler_->fill(now, fill);
   if (token) {
+    // So much wants to leave that a larger datagram would be of use.
+    if (fill.room_bits() < kSpareBits) mtu_.wanted();
     fill.finish();
     const std::span<const std::byte> written(memory);
     frames.fill(written, fill.bit_count());

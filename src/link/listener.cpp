@@ -98,14 +98,14 @@ Result<ConnectionId> Listener::connection_of(std::span<const std::byte> datagram
 }
 
 Listener::Outcome Listener::receive(Time now, const Endpoint& from,
-                                    std::span<const std::byte> datagram,
-                                    std::span<std::byte> reply) {
+                                    std::span<const std::byte> datagram, std::span<std::byte> reply,
+                                    Carrier carrier) {
   if (now >= next_sweep_) sweep(now);
   const auto form = form_of(datagram);
   if (!form) return {form.error(), 0, {}};
   switch (*form) {
     case Form::hello: return hear_hello(now, from, datagram, reply);
-    case Form::offer: return hear_offer(now, from, datagram, reply);
+    case Form::offer: return hear_offer(now, from, datagram, reply, carrier);
     case Form::cookie:
     case Form::answer:
     case Form::notice:
@@ -133,9 +133,11 @@ Listener::Outcome Listener::hear_hello(Time now, const Endpoint& from,
 
 Listener::Outcome Listener::hear_offer(Time now, const Endpoint& from,
                                        std::span<const std::byte> datagram,
-                                       std::span<std::byte> reply) {
+                                       std::span<std::byte> reply, Carrier carrier) {
   const auto head = read_offer_head(datagram);
   if (!head) return {head.error(), 0, {}};
+  // Who says over UDP that it came by a stream wants to be spared the cookie.
+  if (head->opening.carrier != carrier) return {Errc::unexpected, 0, {}};
   const std::uint64_t nonce = head->opening.client_nonce;
   const auto notice = [&](Errc code) {
     return Outcome{code, write(Notice{nonce, code}, reply), {}};
@@ -143,8 +145,8 @@ Listener::Outcome Listener::hear_offer(Time now, const Endpoint& from,
   if ((head->opening.mode == Mode::sealed) != options_.key.has_value()) {
     return notice(Errc::mode_differs);
   }
-  // A stream's address has proven itself by opening the stream: the host vouches for it.
-  if (head->opening.carrier == Carrier::datagrams &&
+  // A stream's address has proven itself by opening the stream.
+  if (carrier == Carrier::datagrams &&
       !cookie_fits(head->cookie, options_.secret, from, nonce, now)) {
     // Perhaps it expired on a slow path: a new one costs nothing and keeps nothing.
     const Cookie cookie = make_cookie(options_.secret, from, nonce, now);

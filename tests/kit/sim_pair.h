@@ -42,6 +42,7 @@ struct SimPairOptions {
   std::set<std::size_t> delay;   ///< datagrams to deliver 300 ms later
   std::function<void(std::size_t, std::vector<std::byte>&)> alter;  ///< may change any datagram
   link::Mode mode = link::Mode::sealed;
+  link::Carrier carrier = link::Carrier::datagrams;
   std::function<void(link::LinkOptions&)> adjust{};  ///< of both links
   std::function<void(link::ListenerOptions&)> adjust_door{};
   std::function<void(link::ConnectOptions&)> adjust_client{};
@@ -72,6 +73,7 @@ class SimPair {
     if (options.adjust) options.adjust(link_options_);
     link::ConnectOptions who{test_identity(), secret_of(options.seed * 77 + 5)};
     if (options.mode == link::Mode::sealed) who.server_key = server_key().public_key;
+    who.carrier = options.carrier;
     if (options.adjust_client) options.adjust_client(who);
     client_.emplace(link::Link::connect(std::move(who), link_options_, now_));
   }
@@ -106,6 +108,11 @@ class SimPair {
   /// The last datagram that the client or the server put on the wire.
   [[nodiscard]] const std::vector<std::byte>& last(bool from_server) const {
     return last_[from_server ? 1 : 0];
+  }
+  /// From now on, both ways.
+  void set_conditions(const io::sim::Conditions& conditions) {
+    up_.set_conditions(conditions);
+    down_.set_conditions(conditions);
   }
   /// The client's datagrams come from another address from now on.
   void move_client(const Endpoint& to) { client_address_ = to; }
@@ -164,7 +171,7 @@ class SimPair {
   void to_server(const std::vector<std::byte>& bytes, const OnEvent& on_event) {
     if (link::Listener::is_handshake(bytes)) {
       std::array<std::byte, link::kBaseDatagramBytes> reply{};
-      const auto outcome = listener_.receive(now_, client_address_, bytes, reply);
+      const auto outcome = listener_.receive(now_, client_address_, bytes, reply, options_.carrier);
       if (outcome.reply_bytes > 0) {
         put(true,
             {reply.begin(), reply.begin() + static_cast<std::ptrdiff_t>(outcome.reply_bytes)});

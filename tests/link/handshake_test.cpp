@@ -483,14 +483,14 @@ TEST(Sealed, AesIsUsedOnlyWhereBothEndsWantIt) {
 
 TEST(Sealed, TheKeyLogHoldsTheKeysAndOnlyWhenItIsAskedFor) {
   std::map<std::pair<bool, std::uint64_t>, std::string> logged;
-  SimPair pair({.conditions = {.delay = 10ms}, .adjust = [&](link::LinkOptions& options) {
-                  options.key_datagrams = 10;
-                  options.key_log = [&](link::ConnectionId, bool up, std::uint64_t phase,
-                                        std::uint8_t, std::span<const std::byte> key) {
-                    const auto [place, fresh] = logged.try_emplace({up, phase}, hex(key));
-                    EXPECT_EQ(place->second, hex(key)) << "both ends must log the same keys";
-                  };
-                }});
+  SimPair pair(
+      {.conditions = {.delay = 10ms}, .adjust = [&](link::LinkOptions& options) {
+         options.key_datagrams = 10;
+         options.key_log = [&](const link::KeyNote& note) {
+           const auto [place, fresh] = logged.try_emplace({note.up, note.phase}, hex(note.key));
+           EXPECT_EQ(place->second, hex(note.key)) << "both ends must log the same keys";
+         };
+       }});
   for (int i = 0; i < 100; ++i) {
     pair.run_until(at(50ms * i));
     if (pair.client().state() == link::State::open) {

@@ -1,4 +1,4 @@
-// Whole links in virtual time: handshake, ends, single faults, hostile datagrams.
+// Whole links in virtual time: handshake, ends, streams, hostile datagrams.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -153,55 +153,96 @@ TEST(Link, RefusesWhatCannotBeSent) {
   EXPECT_EQ(pair.client().send(2, 0, payload, 32), Errc::queue_full);
 }
 
-// ---- single faults: the 1st, 2nd, ... datagram is hit until a run ends without meeting the fault
-// ----
+// ---- over a stream ----
 
-void expect_promises(const kit::SimPairOptions& options, std::size_t& datagrams) {
-  SimPair pair(options);
-  kit::Promises promises(pair, 9);
+kit::SimPairOptions stream(const io::sim::Conditions& conditions) {
+  kit::SimPairOptions options{.seed = 5, .conditions = conditions};
+  options.carrier = link::Carrier::stream;
+  return options;
+}
+
+TEST(Stream, KeepsThePromisesAndSendsNothingTwice) {
+  SimPair pair(stream({.delay = 40ms, .rate = 100000, .queue_bytes = 4 << 20}));
+  kit::Promises promises(pair, 4);
   const auto hear = [&](bool at_server, const link::Event& event) {
     promises.hear(at_server, event);
+    ASSERT_NE(event.kind, link::Event::Kind::closed) << event.text;
   };
-  for (Duration t{0}; t < 2s; t += 50ms) {
+  for (Duration t{0}; t < 20s; t += 50ms) {
     pair.run_until(at(t), hear);
     promises.send_tick(false);
     promises.send_tick(true);
   }
-  pair.run_until(at(5s), hear);
+  pair.run_until(at(30s), hear);
   promises.expect_complete();
-  EXPECT_EQ(promises.opened(), 2);
-  datagrams = pair.datagrams();
-}
-
-TEST(SingleFaults, LosingAnyOneDatagramLosesNoPromise) {
-  for (std::size_t hit = 0, sent = 1; hit < std::min<std::size_t>(sent, 120); ++hit) {
-    SCOPED_TRACE("datagram " + std::to_string(hit));
-    expect_promises({.conditions = delay(30ms), .lose = {hit}}, sent);
+  for (link::Link* link : {&pair.client(), &pair.server()}) {
+    const link::Stats& stats = link->stats();
+    EXPECT_EQ(stats.messages_repeated + stats.messages_repeated_early, 0U);
+    EXPECT_EQ(stats.packets_lost, 0U);
+    EXPECT_EQ(stats.messages_stale + stats.messages_doubled, 0U);
+    EXPECT_GE(stats.smoothed_rtt, Duration(80ms));
+    EXPECT_NE(link->protection(), "clear");
   }
 }
 
-TEST(SingleFaults, DoublingOrDelayingAnyOneDatagramLosesNoPromise) {
-  for (std::size_t hit = 0, sent = 1; hit < std::min<std::size_t>(sent, 120); ++hit) {
-    SCOPED_TRACE("datagram " + std::to_string(hit));
-    expect_promises({.conditions = delay(30ms), .repeat = {hit}}, sent);
-    expect_promises({.conditions = delay(30ms), .delay = {hit}}, sent);
-  }
+TEST(Stream, StartsWithTheOfferAndNeedsNoCookie) {
+  kit::SimPairOptions options = stream({.delay = 10ms});
+  std::vector<std::byte> forms;
+  options.alter = [&](std::size_t, std::vector<std::byte>& bytes) { forms.push_back(bytes[0]); };
+  SimPair pair(options);
+  pair.run_until(at(1s));
+  EXPECT_EQ(pair.client().state(), link::State::open);
+  EXPECT_EQ(pair.server().state(), link::State::open);
+  ASSERT_GE(forms.size(), 2U);
+  EXPECT_EQ(forms[0], static_cast<std::byte>(link::Form::offer));
+  EXPECT_EQ(forms[1], static_cast<std::byte>(link::Form::answer));
 }
 
-TEST(SingleFaults, FlippingAnyBitOfAnyDatagramOnlyLosesIt) {
-  for (std::size_t hit = 0; hit < 40; ++hit) {
-    for (const std::size_t bit : {0U, 3U, 9U, 21U, 40U, 55U, 70U, 100U}) {
-      SCOPED_TRACE("datagram " + std::to_string(hit) + " bit " + std::to_string(bit));
-      std::size_t sent = 0;
-      expect_promises({.conditions = delay(30ms),
-                       .alter =
-                           [&](std::size_t n, std::vector<std::byte>& bytes) {
-                             const std::size_t place = bit % (bytes.size() * 8);
-                             if (n == hit) bytes[place / 8] ^= std::byte{1} << (place % 8);
-                           }},
-                      sent);
-    }
-  }
+TEST(Stream, AnOfferOverUdpThatClaimsToHaveComeByOneIsDropped) {
+  SimPair pair(stream({.delay = 10ms}));
+  std::array<std::byte, link::kMaxDatagramBytes> offer{};
+  std::array<std::byte, link::kBaseDatagramBytes> reply{};
+  const std::size_t size = pair.client().poll_datagram(pair.now(), offer);
+  const auto outcome = pair.listener().receive(pair.now(), SimPair::client_address(),
+                                               std::span(offer).first(size), reply);
+  EXPECT_EQ(outcome.error, Errc::unexpected);
+  EXPECT_EQ(outcome.reply_bytes, 0U);
+}
+
+TEST(Stream, AnotherStreamHasNoBusinessWithAConnection) {
+  SimPair pair(stream({.delay = 10ms}));
+  pair.run_until(at(1s));
+  ASSERT_EQ(pair.client().send(2, 0, std::array<std::byte, 4>{}, 32), Errc::none);
+  std::array<std::byte, link::kMaxDatagramBytes> data{};
+  const std::size_t size = pair.client().poll_datagram(pair.now(), data);
+  EXPECT_EQ(pair.server().receive_from(pair.now(), Endpoint::v4(10, 0, 0, 9, 9),
+                                       std::span(data).first(size)),
+            Errc::unknown_connection);
+}
+
+TEST(Stream, WatchesTheBacklogInsteadOfThePath) {
+  SimPair pair(stream({.delay = 10ms, .rate = 20000, .queue_bytes = 4 << 20}));
+  pair.run_until(at(1s));
+  const std::vector<std::byte> large(link::kMaxMessageBytes);
+  ASSERT_EQ(pair.client().send(2, 0, large, large.size() * 8), Errc::none);
+  pair.run_until(at(2s));
+  EXPECT_EQ(pair.client().budget(pair.now()), 0U) << "more would only wait";
+  EXPECT_LT(pair.client().stats().in_flight, std::size_t{140} * 1024);
+  std::size_t arrived = 0;
+  pair.run_until(at(70s), [&](bool at_server, const link::Event& event) {
+    if (at_server && event.kind == link::Event::Kind::message) arrived = event.payload.size();
+  });
+  EXPECT_EQ(arrived, large.size());
+}
+
+TEST(Stream, ItsEndIsTheConnectionsEnd) {
+  SimPair pair(stream({.delay = 10ms}));
+  Log log;
+  pair.run_until(at(1s), log.hook());
+  pair.server().carrier_ended(pair.now());
+  pair.run_until(at(1s), log.hook());
+  EXPECT_EQ(log.server.back(), "carrier_ended: the stream that carried the connection ended");
+  EXPECT_EQ(pair.server().state(), link::State::closed);
 }
 
 // ---- hostile input ----

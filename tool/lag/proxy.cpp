@@ -62,7 +62,7 @@ void Proxy::run_once(Time until) {
   }
   port_->flush(now);
   if (now >= next_sweep_) forget_silent(now);
-  std::vector<io::UdpPort*> ports{port_.get()};
+  std::vector<io::LivePort*> ports{port_.get()};
   for (const auto& client : clients_) ports.push_back(client->upstream.get());
   io::wait_for_any(ports, next);
 }

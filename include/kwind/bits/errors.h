@@ -74,7 +74,10 @@ enum class Verdict : std::uint8_t {
   X(address_in_use, 50, Verdict::report, "another program is using the address and port")            \
   X(bad_address, 51, Verdict::report, "the address cannot be understood or does not exist here")     \
   X(no_permission, 52, Verdict::report, "the system does not permit this address or port")           \
-  X(socket_failure, 53, Verdict::report, "the system's socket call failed")
+  X(socket_failure, 53, Verdict::report, "the system's socket call failed")                           \
+  X(carrier_ended, 54, Verdict::close, "the stream that carried the connection ended")               \
+  X(bad_stream, 55, Verdict::close, "a stream does not hold datagrams as it should")                 \
+  X(bad_capture, 56, Verdict::report, "the file is no capture, or is cut short")
 // clang-format on
 
 enum class Errc : std::uint8_t {

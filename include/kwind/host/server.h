@@ -44,6 +44,11 @@ class Server {
   Server(const Server&) = delete;
   Server& operator=(const Server&) = delete;
 
+  /// Serves on `another` port as well, a TCP port beside a UDP one for instance; it must outlive
+  /// the server. Clients of all ports are peers alike. Requires: what the constructor does of its
+  /// port.
+  void serve(io::Port& another);
+
   /// Adds handler(Peer, const T&), called for every T that a client sends, after those added
   /// before.
   template <schema::Message T, class Handler>

@@ -18,12 +18,15 @@ class ImpairedPort final : public LivePort {
   std::optional<Received> receive(Time now) override;
   void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override;
   void flush(Time now) override;
-  void wait(Time until) override;
   [[nodiscard]] Time next_wakeup() const override;
   /// As the user of this port sees it, before and after the lanes.
   [[nodiscard]] const PortCounts& counts() const override { return counts_; }
   [[nodiscard]] const sim::LaneCounts& outward_counts() const { return outward_.counts(); }
   [[nodiscard]] const sim::LaneCounts& inward_counts() const { return inward_.counts(); }
+
+ protected:
+  [[nodiscard]] bool holds_some() const override { return holds_some_of(*inner_); }
+  void add_waits(std::vector<Waiting>& out) const override { add_waits_of(*inner_, out); }
 
  private:
   std::unique_ptr<LivePort> inner_;

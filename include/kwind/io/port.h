@@ -1,9 +1,11 @@
 // Where datagrams come from and go to: the one interface that real sockets, the simulated network
 // and impaired sockets share. A port belongs to one thread.
 #pragma once
+#include <array>
 #include <cstdint>
 #include <optional>
 #include <span>
+#include <vector>
 
 #include "kwind/bits/endpoint.h"
 #include "kwind/bits/time.h"
@@ -44,13 +46,41 @@ class Port {
   /// traffic.
   [[nodiscard]] virtual Time next_wakeup() const { return kNever; }
   [[nodiscard]] virtual const PortCounts& counts() const = 0;
+
+  /// Whether what is sent arrives once and in order, or the stream to that address ends.
+  [[nodiscard]] virtual bool is_stream() const { return false; }
+  /// An address whose stream has ended since the last call; nothing if there is none (more).
+  virtual std::optional<Endpoint> take_ended() { return std::nullopt; }
 };
+
+class LivePort;
+void wait_for_any(std::span<LivePort* const> ports, Time until);
 
 /// A port of the real world, for which one can wait.
 class LivePort : public Port {
  public:
-  /// Blocks until a datagram may have arrived or io::now() reaches `until`.
-  virtual void wait(Time until) = 0;
+  /// Blocks until a datagram may have arrived or io::now() reaches `until`, a second at most.
+  virtual void wait(Time until) { wait_for_any(std::array<LivePort*, 1>{this}, until); }
+
+ protected:
+  /// What the system is to be asked about: a descriptor, and whether room to write matters too.
+  struct Waiting {
+    int descriptor;
+    bool to_write;
+  };
+  /// Whether receive() has something without asking the system.
+  [[nodiscard]] virtual bool holds_some() const = 0;
+  virtual void add_waits(std::vector<Waiting>& out) const = 0;
+  /// For ports around a port.
+  static bool holds_some_of(const LivePort& inner) { return inner.holds_some(); }
+  static void add_waits_of(const LivePort& inner, std::vector<Waiting>& out) {
+    inner.add_waits(out);
+  }
+  friend void wait_for_any(std::span<LivePort* const> ports, Time until);
 };
+
+/// Blocks until a datagram may have arrived at one of `ports`, all of one thread, or io::now()
+/// reaches `until`, a second at most.
+void wait_for_any(std::span<LivePort* const> ports, Time until);
 
 }  // namespace kwind::io

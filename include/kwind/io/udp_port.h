@@ -23,19 +23,17 @@ class UdpPort final : public LivePort {
   std::optional<Received> receive(Time now) override;
   void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override;
   void flush(Time now) override;
-  void wait(Time until) override;
   [[nodiscard]] const PortCounts& counts() const override;
+
+ protected:
+  [[nodiscard]] bool holds_some() const override;
+  void add_waits(std::vector<Waiting>& out) const override;
 
  private:
   struct State;
-  friend void wait_for_any(std::span<UdpPort* const> ports, Time until);
   explicit UdpPort(std::unique_ptr<State> state);
   std::unique_ptr<State> state_;
 };
-
-/// Blocks until a datagram may have arrived at one of `ports`, all of one thread, or io::now()
-/// reaches `until`.
-void wait_for_any(std::span<UdpPort* const> ports, Time until);
 
 /// "127.0.0.1:4000", "localhost:4000" or another host name that the system can resolve.
 /// Blocks while resolving. Errors: bad_address.

@@ -74,7 +74,7 @@ struct Stats {
   std::uint64_t messages_expired = 0;     ///< given up: stale before they were sent, or no room
   std::uint64_t messages_incomplete = 0;  ///< split ones of which pieces never came
   std::uint64_t overhead_bits_sent = 0;   ///< handshake, headers, acks, checks, padding
-  CauseCounts drops;                      ///< datagrams received and not accepted, by cause
+  CauseCounts drops;                      ///< datagrams, or parts of them, not accepted, by cause
   Duration smoothed_rtt{0};
   Duration rtt_variation{0};
   Duration least_rtt{0};
@@ -165,6 +165,10 @@ class Link {
   /// then tells the peer, with at most 96 bytes of `reason`, and ends with Event::closed, code
   /// closed_here.
   void close(Time now, std::string_view reason);
+
+  /// The stream that carried the datagrams has ended: so has the connection, with Event::closed,
+  /// code carrier_ended.
+  void carrier_ended(Time now);
 
   [[nodiscard]] State state() const;
   [[nodiscard]] std::uint16_t version() const;  ///< agreed version of the protocol; 0 before

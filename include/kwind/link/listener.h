@@ -50,8 +50,10 @@ class Listener {
   /// Answers a handshake datagram. `reply` must be kBaseDatagramBytes long; what is written into it
   /// is never longer than `datagram`. O(1); one key exchange for an offer whose cookie fits, none
   /// otherwise.
+  /// `carrier` is what brought it: over a stream the address has proven itself, and no cookie is
+  /// asked for; an offer that names another carrier is dropped.
   Outcome receive(Time now, const Endpoint& from, std::span<const std::byte> datagram,
-                  std::span<std::byte> reply);
+                  std::span<std::byte> reply, Carrier carrier = Carrier::datagrams);
 
   /// What a datagram for a connection that is not known here is answered with, so that the client
   /// of a restarted server learns of it: 0, or fewer bytes than it has.
@@ -98,7 +100,7 @@ class Listener {
   Outcome hear_hello(Time now, const Endpoint& from, std::span<const std::byte> datagram,
                      std::span<std::byte> reply) const;
   Outcome hear_offer(Time now, const Endpoint& from, std::span<const std::byte> datagram,
-                     std::span<std::byte> reply);
+                     std::span<std::byte> reply, Carrier carrier);
   Result<Admission> decide(Time now, const Said& said, std::string& why);
   ConnectionId take_place(const OfferKey& key);
   [[nodiscard]] std::size_t place_of(ConnectionId id) const;

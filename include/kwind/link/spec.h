@@ -101,6 +101,17 @@ struct Identity {
   std::vector<std::uint64_t> code_sets{};
 };
 
+/// A key as it comes into use: whoever holds it can open the datagrams of one direction of one
+/// connection, until the next.
+struct KeyNote {
+  ConnectionId id{};
+  std::uint16_t version = 0;       ///< agreed version of the protocol
+  bool up = false;                 ///< client to server
+  std::uint64_t phase = 0;         ///< how often the direction's key was changed before
+  std::uint8_t cipher = 0;         ///< 0 ChaCha20-Poly1305, 1 AES-256-GCM
+  std::span<const std::byte> key;  ///< 32 bytes; valid during the call
+};
+
 struct LinkOptions {
   std::vector<ChannelSpec> channels;            ///< the same on both ends; at most kMaxChannels
   std::size_t tags = 0;                         ///< accounting classes of messages, see Link::send
@@ -119,12 +130,9 @@ struct LinkOptions {
   Duration key_time = std::chrono::hours(1);
   /// Makes skipped packet numbers and path challenges unguessable. From the system in production.
   std::uint64_t seed = 0;
-  /// Hands every datagram key to whoever sets it, for reading captures: connection, direction
-  /// (true: client to server), key phase, cipher (0 ChaCha20-Poly1305, 1 AES-256-GCM), 32 bytes.
-  /// The only way in which secrets leave; reports must show that it is set.
-  std::function<void(ConnectionId, bool up, std::uint64_t phase, std::uint8_t cipher,
-                     std::span<const std::byte>)>
-      key_log;
+  /// Hands every datagram key to whoever sets it, for reading captures. The only way in which
+  /// secrets leave; reports must show that it is set.
+  std::function<void(const KeyNote&)> key_log;
 };
 
 }  // namespace kwind::link

@@ -1,0 +1,67 @@
+// A port over TCP, for networks that let no UDP pass: the same datagrams, each behind its length in
+// a stream (see stream_cutter.h). Non-blocking. Everything arrives in order or the stream ends,
+// which take_ended() tells; a loss holds up all that is behind it, so UDP is better where it works.
+// One port, one thread.
+#pragma once
+#include <memory>
+
+#include "kwind/bits/errors.h"
+#include "kwind/io/port.h"
+
+namespace kwind::io {
+
+struct TcpLimits {
+  std::size_t streams = 1024;  ///< at once; more are turned away
+  std::size_t streams_per_address = 64;
+  /// What may wait for a peer that reads slowly, beyond what the system holds; more ends its
+  /// stream.
+  std::size_t unsent_bytes = std::size_t{256} * 1024;
+  /// Ends a stream from which no whole datagram has come for so long.
+  Duration silence = std::chrono::seconds(15);
+  std::size_t datagram_bytes = 1472;  ///< largest
+};
+
+/// Beside PortCounts.
+struct TcpCounts {
+  std::uint64_t accepted = 0;
+  std::uint64_t turned_away = 0;  ///< by a limit
+  std::uint64_t bad_streams = 0;  ///< ended: what they held were no datagrams
+  std::uint64_t too_slow = 0;     ///< ended: TcpLimits::unsent_bytes
+  std::uint64_t silent = 0;       ///< ended: TcpLimits::silence
+};
+
+class TcpPort final : public LivePort {
+ public:
+  /// Takes streams at `local`; port 0 lets the system choose one.
+  /// Errors: address_in_use, bad_address, no_permission, socket_failure.
+  static Result<std::unique_ptr<TcpPort>> listen(const Endpoint& local,
+                                                 const TcpLimits& limits = {});
+  /// Opens a stream to `server`, without waiting for it: if it cannot be, take_ended() says so.
+  /// Errors: bad_address, socket_failure.
+  static Result<std::unique_ptr<TcpPort>> connect(const Endpoint& server,
+                                                  const TcpLimits& limits = {});
+  ~TcpPort() override;
+
+  [[nodiscard]] Endpoint local() const override;
+  std::optional<Received> receive(Time now) override;
+  /// Datagrams to an address without a stream are dropped, and counted as send failures.
+  void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override;
+  void flush(Time now) override;
+  [[nodiscard]] const PortCounts& counts() const override;
+  [[nodiscard]] bool is_stream() const override { return true; }
+  std::optional<Endpoint> take_ended() override;
+
+  [[nodiscard]] std::size_t streams() const;
+  [[nodiscard]] const TcpCounts& tcp_counts() const;
+
+ protected:
+  [[nodiscard]] bool holds_some() const override;
+  void add_waits(std::vector<Waiting>& out) const override;
+
+ private:
+  struct State;
+  explicit TcpPort(std::unique_ptr<State> state);
+  std::unique_ptr<State> state_;
+};
+
+}  // namespace kwind::io

@@ -1,0 +1,47 @@
+// Shows every datagram that passes a port to whoever wants to keep it: a capture at this end. Time
+// is that of the call. One port, one thread.
+#pragma once
+#include <functional>
+#include <memory>
+#include <utility>
+
+#include "kwind/io/port.h"
+
+namespace kwind::io {
+
+class WatchedPort final : public LivePort {
+ public:
+  using Watcher = std::function<void(Time now, const Endpoint& from, const Endpoint& to,
+                                     std::span<const std::byte> datagram)>;
+
+  /// `watcher` hears of datagrams as they are handed over and as they are taken; it must not call
+  /// the port.
+  WatchedPort(std::unique_ptr<LivePort> inner, Watcher watcher)
+      : inner_(std::move(inner)), watcher_(std::move(watcher)) {}
+
+  [[nodiscard]] Endpoint local() const override { return inner_->local(); }
+  std::optional<Received> receive(Time now) override {
+    auto received = inner_->receive(now);
+    if (received) watcher_(now, received->from, local(), received->bytes);
+    return received;
+  }
+  void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override {
+    watcher_(now, local(), to, bytes);
+    inner_->send(now, to, bytes);
+  }
+  void flush(Time now) override { inner_->flush(now); }
+  [[nodiscard]] Time next_wakeup() const override { return inner_->next_wakeup(); }
+  [[nodiscard]] const PortCounts& counts() const override { return inner_->counts(); }
+  [[nodiscard]] bool is_stream() const override { return inner_->is_stream(); }
+  std::optional<Endpoint> take_ended() override { return inner_->take_ended(); }
+
+ protected:
+  [[nodiscard]] bool holds_some() const override { return holds_some_of(*inner_); }
+  void add_waits(std::vector<Waiting>& out) const override { add_waits_of(*inner_, out); }
+
+ private:
+  std::unique_ptr<LivePort> inner_;
+  Watcher watcher_;
+};
+
+}  // namespace kwind::io

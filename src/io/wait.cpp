@@ -1,0 +1,31 @@
+// Waiting for several ports of one thread at once.
+#include <poll.h>
+
+#include <algorithm>
+
+#include "kwind/io/clock.h"
+#include "kwind/io/port.h"
+
+namespace kwind::io {
+
+void wait_for_any(std::span<LivePort* const> ports, Time until) {
+  std::vector<LivePort::Waiting> waits;
+  for (const LivePort* port : ports) {
+    if (port->holds_some()) return;
+    until = std::min(until, port->next_wakeup());
+    port->add_waits(waits);
+  }
+  std::vector<pollfd> files;
+  files.reserve(waits.size());
+  for (const auto& [descriptor, to_write] : waits) {
+    files.push_back({descriptor, static_cast<short>(to_write ? POLLIN | POLLOUT : POLLIN), 0});
+  }
+  const Duration left = std::min<Duration>(until - now(), std::chrono::seconds(1));
+  if (until <= now() || left <= Duration{0}) return;
+  const auto seconds = std::chrono::floor<std::chrono::seconds>(left);
+  const timespec timeout{static_cast<time_t>(seconds.count()),
+                         static_cast<long>((left - seconds).count())};
+  (void)::ppoll(files.data(), files.size(), &timeout, nullptr);
+}
+
+}  // namespace kwind::io

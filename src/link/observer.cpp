@@ -1,0 +1,409 @@
+#include "kwind/link/observer.h"
+
+#include <algorithm>
+#include <map>
+#include <set>
+#include <unordered_map>
+#include <unordered_set>
+
+#include "ack_block.h"
+#include "data_header.h"
+#include "envelope.h"
+#include "frames.h"
+#include "handshake.h"
+
+namespace kwind::link {
+namespace {
+
+// A connection whose beginning is missing may have sent this many datagrams before.
+constexpr std::uint64_t kMostBefore = std::uint64_t{1} << 22;
+// Acks of datagrams that were not captured.
+constexpr std::uint64_t kUnseen = 1024;
+
+std::string_view name_of(Form form) {
+  switch (form) {
+    case Form::hello: return "hello";
+    case Form::cookie: return "cookie";
+    case Form::offer: return "offer";
+    case Form::answer: return "answer";
+    case Form::notice: return "notice";
+    case Form::versions: return "versions";
+    case Form::gone: return "gone";
+  }
+  return "foreign";
+}
+
+bool from_client(Form form) {
+  return form == Form::hello || form == Form::offer;
+}
+
+// One direction of one connection.
+struct Way {
+  std::uint64_t expected = 0;  // packet number after the newest seen
+  bool any = false;
+  std::vector<std::pair<const DatagramKey*, Sealer>> keys;  // those that have opened something last
+  std::map<std::uint8_t, std::uint64_t> messages;           // by channel: number after the newest
+};
+
+struct Flow {
+  bool sealed = true;
+  std::uint16_t version = 0;
+  std::optional<ConnectionId> id;
+  Way ways[2];  // down, up
+  std::vector<ChannelSpec> channels;
+  // Clear mode: the keys of its checks, once the handshake was seen.
+  std::vector<std::byte> offer;
+  std::vector<std::uint16_t> offered;  // versions
+  std::optional<CheckKeys> checks;
+};
+
+}  // namespace
+
+struct Observer::State {
+  ObserverOptions options;
+  std::unordered_set<Endpoint> servers;
+  std::unordered_map<Endpoint, Flow> flows;  // by client
+
+  void agree(Flow& flow, std::uint16_t version) const {
+    flow.version = version;
+    flow.channels = options.channels;
+    std::erase_if(flow.channels, [&](const ChannelSpec& spec) { return spec.since > version; });
+  }
+
+  Flow& flow_of(const Endpoint& client) {
+    const auto [found, fresh] = flows.try_emplace(client);
+    if (fresh && !options.versions.empty()) agree(found->second, options.versions.front());
+    return found->second;
+  }
+
+  void hear_handshake(Form form, std::span<const std::byte> datagram, Flow& flow,
+                      ObservedDatagram& out);
+  void hear_data(std::span<const std::byte> datagram, Flow& flow, ObservedDatagram& out);
+  bool open(std::span<const std::byte> datagram, const DataHeader& header, Flow& flow,
+            ObservedDatagram& out);
+  bool try_key(const Sealer& sealer, std::uint64_t number, std::span<const std::byte> datagram,
+               std::size_t head_bytes, ObservedDatagram& out) const;
+  Errc read_body(std::span<const std::byte> body, bool has_acks, Flow& flow,
+                 ObservedDatagram& out) const;
+};
+
+namespace {
+
+ObservedPart part(ObservedPart::Kind kind, std::size_t bits) {
+  ObservedPart made;
+  made.kind = kind;
+  made.bits = bits;
+  return made;
+}
+
+std::string_view control_name(FrameKind kind) {
+  switch (kind) {
+    case FrameKind::ping: return "ping";
+    case FrameKind::close: return "close";
+    case FrameKind::window: return "window";
+    case FrameKind::challenge: return "challenge";
+    case FrameKind::response: return "response";
+    case FrameKind::padding: return "padding";
+    case FrameKind::message:
+    case FrameKind::piece:
+    case FrameKind::pair:
+    case FrameKind::fill: break;
+  }
+  return {};
+}
+
+std::vector<std::byte> payload_of(const Frame& frame) {
+  std::vector<std::byte> bytes(bits::bytes_for(frame.bits));
+  bits::Reader in = frame.payload;
+  in.get_bits(bytes, frame.bits);
+  return bytes;
+}
+
+ObservedPart part_of(const Frame& frame, const ChannelSpec* spec, std::uint64_t packet, Way& way) {
+  ObservedPart made = part(ObservedPart::Kind::control, frame.head_bits + frame.bits);
+  made.channel = frame.channel;
+  const auto unwrap = [&] {
+    std::uint64_t& next = way.messages[frame.channel];
+    made.number = expand(next, frame.index, 16);
+    next = std::max(next, made.number + 1);
+  };
+  switch (frame.kind) {
+    case FrameKind::message:
+      made.kind = ObservedPart::Kind::message;
+      made.payload_bits = frame.bits;
+      made.payload = payload_of(frame);
+      if (is_reliable(spec->delivery)) {
+        unwrap();
+      } else if (spec->delivery == Delivery::sequenced) {
+        made.number = packet - frame.origin.packet();
+        made.copy = made.number > 0;
+      }
+      break;
+    case FrameKind::piece:
+      made.kind = ObservedPart::Kind::piece;
+      made.payload_bits = frame.bits;
+      made.total_bits = frame.total_bits;
+      made.first_byte = frame.first_chunk * kChunkBytes;
+      made.payload = payload_of(frame);
+      if (is_reliable(spec->delivery)) {
+        unwrap();
+      } else {
+        made.number = packet - frame.origin.packet();
+      }
+      break;
+    case FrameKind::pair:
+      made.kind = ObservedPart::Kind::pair;
+      made.payload_bits = frame.bits;
+      unwrap();
+      break;
+    case FrameKind::fill:
+      made.kind = ObservedPart::Kind::fill;
+      made.payload_bits = frame.bits;
+      break;
+    case FrameKind::padding:
+      made.kind = ObservedPart::Kind::padding;
+      made.control = control_name(frame.kind);
+      break;
+    case FrameKind::ping:
+    case FrameKind::close:
+    case FrameKind::window:
+    case FrameKind::challenge:
+    case FrameKind::response: made.control = control_name(frame.kind); break;
+  }
+  return made;
+}
+
+}  // namespace
+
+void Observer::State::hear_handshake(Form form, std::span<const std::byte> datagram, Flow& flow,
+                                     ObservedDatagram& out) {
+  out.form = name_of(form);
+  out.parts.push_back(part(ObservedPart::Kind::handshake, datagram.size() * 8));
+  if (form == Form::hello) {
+    const auto hello = read_hello(datagram);
+    if (!hello) {
+      out.problem = hello.error();
+    } else {
+      flow.sealed = hello->mode == Mode::sealed;
+    }
+  } else if (form == Form::offer) {
+    const auto head = read_offer_head(datagram);
+    if (!head) {
+      out.problem = head.error();
+      return;
+    }
+    // A new attempt: what was known of the one before ends with it.
+    if (!std::equal(flow.offer.begin(), flow.offer.end(), datagram.begin(), datagram.end())) {
+      const std::uint16_t version = flow.version;
+      flow = Flow{};
+      agree(flow, version);
+      flow.offer.assign(datagram.begin(), datagram.end());
+    }
+    flow.sealed = head->opening.mode == Mode::sealed;
+    if (flow.sealed) return;
+    const auto payload = read_clear(datagram.subspan(kOfferHeadBytes));
+    auto offer = payload ? read_offer(*payload) : tl::unexpected<Errc>(payload.error());
+    if (!offer) {
+      out.problem = offer.error();
+      return;
+    }
+    flow.offered.clear();
+    for (const VersionDigest& entry : offer->identity.versions) {
+      flow.offered.push_back(entry.version);
+    }
+  } else if (form == Form::answer && !flow.sealed && !flow.offer.empty()) {
+    const auto nonce = read_answer_head(datagram);
+    const auto message = nonce ? datagram.subspan(kAnswerHeadBytes) : datagram.first(0);
+    const auto payload = nonce ? read_clear(message) : tl::unexpected<Errc>(nonce.error());
+    const auto answer = payload ? read_answer(*payload) : tl::unexpected<Errc>(payload.error());
+    if (!answer) {
+      out.problem = answer.error();
+    } else if (answer->welcome && answer->welcome->version_index < flow.offered.size()) {
+      agree(flow, flow.offered[answer->welcome->version_index]);
+      flow.id = answer->welcome->id;
+      const auto theirs = std::span(flow.offer).subspan(kOfferHeadBytes, 32);
+      flow.checks = CheckKeys{clear_key("clear up", theirs, message.first(32), *flow.id),
+                              clear_key("clear down", theirs, message.first(32), *flow.id)};
+    }
+  }
+  out.sealed = flow.sealed;
+  out.version = flow.version;
+  out.opened = !flow.sealed && out.problem == Errc::none;
+}
+
+bool Observer::State::try_key(const Sealer& sealer, std::uint64_t number,
+                              std::span<const std::byte> datagram, std::size_t head_bytes,
+                              ObservedDatagram& out) const {
+  const auto body = datagram.subspan(head_bytes);
+  out.plain.resize(datagram.size() - Sealer::kTagBytes);
+  if (!sealer.open(number, datagram.first(head_bytes), body,
+                   std::span(out.plain).subspan(head_bytes))) {
+    out.plain.clear();
+    return false;
+  }
+  std::copy_n(datagram.begin(), head_bytes, out.plain.begin());
+  out.number = number;
+  return true;
+}
+
+bool Observer::State::open(std::span<const std::byte> datagram, const DataHeader& header,
+                           Flow& flow, ObservedDatagram& out) {
+  Way& way = flow.ways[out.up ? 1 : 0];
+  const unsigned low_bits = header.wide ? 16 : 8;
+  const std::uint64_t likely = expand(way.expected, header.number_low, low_bits);
+  for (const auto& [key, sealer] : way.keys) {
+    if ((key->phase % 2 == 1) == header.phase &&
+        try_key(sealer, likely, datagram, header.bytes, out)) {
+      return true;
+    }
+  }
+  // Another key of the connection's; or, on its first datagram, whose it is.
+  for (const DatagramKey& key : options.keys) {
+    if (key.up != out.up || (key.phase % 2 == 1) != header.phase) continue;
+    if (out.up ? key.id != header.id : flow.id.has_value() && key.id != *flow.id) continue;
+    const auto cipher = static_cast<Cipher>(key.cipher);
+    if (cipher == Cipher::aes256_gcm && !has_aes_hardware()) {
+      out.problem = Errc::bad_key;
+      continue;
+    }
+    Sealer sealer(cipher, key.key);
+    bool opened = try_key(sealer, likely, datagram, header.bytes, out);
+    // The beginning was not captured: any number with these low bits will do.
+    const std::uint64_t step = std::uint64_t{1} << low_bits;
+    for (std::uint64_t n = header.number_low; !opened && !way.any && n < kMostBefore; n += step) {
+      opened = try_key(sealer, n, datagram, header.bytes, out);
+    }
+    if (!opened) continue;
+    if (!flow.id || key.version != flow.version) agree(flow, key.version);
+    flow.id = key.id;
+    way.keys.insert(way.keys.begin(), {&key, std::move(sealer)});
+    if (way.keys.size() > 2) way.keys.pop_back();
+    out.problem = Errc::none;
+    return true;
+  }
+  return false;
+}
+
+Errc Observer::State::read_body(std::span<const std::byte> body, bool has_acks, Flow& flow,
+                                ObservedDatagram& out) const {
+  bits::Reader in(body);
+  std::vector<ObservedPart> parts;
+  if (has_acks) {
+    AckBlock block;
+    const std::size_t before = in.left_bits();
+    const Way& other = flow.ways[out.up ? 0 : 1];
+    if (const Errc error = read(in, other.expected + kUnseen, block); error != Errc::none) {
+      return error;
+    }
+    ObservedPart acks = part(ObservedPart::Kind::acks, before - in.left_bits());
+    acks.ack_delay = block.delay;
+    for (const AckRange& range : block.ranges) acks.acked.emplace_back(range.first, range.last);
+    parts.push_back(std::move(acks));
+  }
+  std::size_t left = in.left_bits();
+  std::vector<Frame> frames;
+  if (const Errc error = read_frames(in, flow.channels, out.number, frames); error != Errc::none) {
+    return error;
+  }
+  for (const Frame& frame : frames) {
+    const ChannelSpec* spec =
+        frame.channel < flow.channels.size() ? &flow.channels[frame.channel] : nullptr;
+    parts.push_back(part_of(frame, spec, out.number, flow.ways[out.up ? 1 : 0]));
+    left -= parts.back().bits;
+  }
+  if (left > 0) parts.push_back(part(ObservedPart::Kind::padding, left));
+  out.parts.insert(out.parts.end(), parts.begin(), parts.end());
+  return Errc::none;
+}
+
+void Observer::State::hear_data(std::span<const std::byte> datagram, Flow& flow,
+                                ObservedDatagram& out) {
+  out.form = "data";
+  const auto header = read_data_header(datagram, out.up);
+  const std::size_t tag = flow.sealed ? Sealer::kTagBytes : Envelope::kCheckBytes;
+  if (!header || datagram.size() < header->bytes + tag) {
+    out.problem = Errc::truncated;
+    out.parts.push_back(part(ObservedPart::Kind::sealed, datagram.size() * 8));
+    return;
+  }
+  Way& way = flow.ways[out.up ? 1 : 0];
+  out.sealed = flow.sealed;
+  if (out.up) out.id = header->id;
+  out.number = header->number_low;
+  out.parts.push_back(part(ObservedPart::Kind::header, header->bytes * 8));
+  const std::size_t body_bytes = datagram.size() - header->bytes - tag;
+  std::span<const std::byte> body = datagram.subspan(header->bytes, body_bytes);
+  bool open_now = true;
+  if (flow.sealed) {
+    open_now = open(datagram, *header, flow, out);
+    if (open_now) body = std::span(out.plain).subspan(header->bytes);
+  } else {
+    out.number = expand(way.expected, header->number_low, header->wide ? 16 : 8);
+    if (flow.checks) {
+      bits::Reader check(datagram.last(Envelope::kCheckBytes));
+      const bits::Key128& key = out.up ? flow.checks->up : flow.checks->down;
+      const auto checked = datagram.first(datagram.size() - Envelope::kCheckBytes);
+      open_now = check.get(32) == bits::keyed_check(key, checked, out.number);
+      if (!open_now) out.problem = Errc::bad_check;
+    }
+  }
+  if (!out.id) out.id = flow.id;
+  if (open_now) {
+    out.problem = read_body(body, header->has_acks, flow, out);
+    out.opened = out.problem == Errc::none;
+    way.expected = std::max(way.expected, out.number + 1);
+    way.any = true;
+  }
+  if (!out.opened) out.parts.push_back(part(ObservedPart::Kind::sealed, body_bytes * 8));
+  out.parts.push_back(part(ObservedPart::Kind::tag, tag * 8));
+  out.version = flow.version;
+}
+
+Observer::Observer(ObserverOptions options) : state_(std::make_unique<State>()) {
+  state_->options = std::move(options);
+  if (state_->options.server) state_->servers.insert(*state_->options.server);
+}
+Observer::Observer(Observer&&) noexcept = default;
+Observer::~Observer() = default;
+
+ObservedDatagram Observer::observe(const Endpoint& from, const Endpoint& to,
+                                   std::span<const std::byte> datagram) {
+  State& state = *state_;
+  ObservedDatagram out;
+  out.bytes = datagram.size();
+  const auto foreign = [&] {
+    out.parts.push_back(part(ObservedPart::Kind::sealed, datagram.size() * 8));
+    return out;
+  };
+  if (datagram.empty()) return foreign();
+  if (!is_data(datagram)) {
+    const auto form = form_of(datagram);
+    const bool ours = form && (from_client(*form) ? datagram.size() == kBaseDatagramBytes
+                                                  : state.servers.contains(from));
+    if (!ours) return foreign();
+    out.up = from_client(*form);
+    out.client = out.up ? from : to;
+    if (out.up) state.servers.insert(to);
+    state.hear_handshake(*form, datagram, state.flow_of(out.client), out);
+    return out;
+  }
+  const bool up = state.servers.contains(to);
+  if (!up && !state.servers.contains(from)) return foreign();
+  out.up = up;
+  out.client = up ? from : to;
+  Flow* flow = &state.flow_of(out.client);
+  if (up && datagram.size() >= 4 && (!flow->id || *flow->id != connection_id_of(datagram))) {
+    // A client that moved brings its connection along.
+    const ConnectionId id = connection_id_of(datagram);
+    for (auto& [client, other] : state.flows) {
+      if (&other == flow || other.id != id || flow->ways[1].any) continue;
+      *flow = std::move(other);
+      other = Flow{};
+      break;
+    }
+  }
+  state.hear_data(datagram, *flow, out);
+  return out;
+}
+
+}  // namespace kwind::link

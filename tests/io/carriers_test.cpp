@@ -1,0 +1,351 @@
+// The same connections over TCP, IPv6, and several ports of one server, on real loopback sockets.
+#include <gtest/gtest.h>
+
+#include <thread>
+
+#include "host_test.h"
+#include "kit/sim_pair.h"
+#include "kwind/host/client.h"
+#include "kwind/host/server.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/stream_cutter.h"
+#include "kwind/io/tcp_port.h"
+#include "kwind/io/udp_port.h"
+#include "kwind/io/watched_port.h"
+
+namespace kwind::io {
+namespace {
+
+using namespace std::chrono_literals;
+using namespace host_test;
+
+std::unique_ptr<TcpPort> listen(const TcpLimits& limits = {}) {
+  auto port = TcpPort::listen(Endpoint::loopback(0), limits);
+  EXPECT_TRUE(port);
+  return std::move(*port);
+}
+
+std::vector<std::byte> bytes_of(std::size_t size, int value) {
+  return std::vector<std::byte>(size, static_cast<std::byte>(value));
+}
+
+// Runs `turn` until it says true; false after two seconds.
+bool run_until(const std::function<bool()>& turn) {
+  for (const Time end = now() + 2s; now() < end;) {
+    if (turn()) return true;
+    std::this_thread::sleep_for(200us);
+  }
+  return false;
+}
+
+TEST(StreamCutter, TakesAStreamInAnyPieces) {
+  std::vector<std::byte> stream;
+  for (std::size_t size = 1; size < 60; ++size) {
+    std::array<std::byte, 2> head{};
+    StreamCutter::write_head(size, head);
+    stream.insert(stream.end(), head.begin(), head.end());
+    const auto body = bytes_of(size, static_cast<int>(size));
+    stream.insert(stream.end(), body.begin(), body.end());
+  }
+  for (std::size_t piece = 1; piece < 70; ++piece) {
+    StreamCutter cutter(1472);
+    std::size_t expected = 1;
+    for (std::size_t at = 0; at < stream.size(); at += piece) {
+      cutter.take(std::span(stream).subspan(at, std::min(piece, stream.size() - at)));
+      while (const auto datagram = cutter.next()) {
+        EXPECT_EQ(datagram->size(), expected);
+        EXPECT_EQ(std::to_integer<std::size_t>(datagram->front()), expected);
+        ++expected;
+      }
+    }
+    EXPECT_EQ(expected, 60U);
+    EXPECT_EQ(cutter.held_bytes(), 0U);
+  }
+}
+
+TEST(StreamCutter, StopsAtALengthThatIsNone) {
+  for (const std::size_t length : {std::size_t{0}, std::size_t{1473}}) {
+    StreamCutter cutter(1472);
+    const std::array<std::byte, 4> wrong{
+        static_cast<std::byte>(length & 0xff), static_cast<std::byte>(length >> 8), {}, {}};
+    cutter.take(wrong);
+    EXPECT_FALSE(cutter.next());
+    EXPECT_EQ(cutter.error(), Errc::bad_stream);
+    cutter.take(bytes_of(100, 1));
+    EXPECT_FALSE(cutter.next()) << "nothing behind it can be trusted";
+  }
+}
+
+TEST(TcpPort, CarriesDatagramsBothWaysAndTellsOfTheEnd) {
+  const auto server = listen();
+  auto client = TcpPort::connect(server->local());
+  ASSERT_TRUE(client);
+  for (std::size_t size = 1; size <= 1472; ++size) {
+    (*client)->send(now(), server->local(), bytes_of(size, static_cast<int>(size % 251)));
+    (*client)->flush(now());
+  }
+  std::size_t next = 1;
+  Endpoint from;
+  ASSERT_TRUE(run_until([&] {
+    (*client)->flush(now());
+    (void)(*client)->receive(now());
+    while (const auto got = server->receive(now())) {
+      EXPECT_EQ(got->bytes.size(), next);
+      EXPECT_EQ(std::to_integer<std::size_t>(got->bytes.back()), next % 251);
+      from = got->from;
+      ++next;
+    }
+    return next == 1473;
+  }));
+  EXPECT_EQ(from, (*client)->local());
+  server->send(now(), from, bytes_of(3, 9));
+  server->flush(now());
+  EXPECT_TRUE(run_until([&] { return (*client)->receive(now()).has_value(); }));
+  client->reset();
+  std::optional<Endpoint> ended;
+  EXPECT_TRUE(run_until([&] {
+    (void)server->receive(now());
+    ended = server->take_ended();
+    return ended.has_value();
+  }));
+  EXPECT_EQ(ended, from);
+  EXPECT_EQ(server->streams(), 0U);
+}
+
+TEST(TcpPort, TellsWhenNobodyListens) {
+  Endpoint nobody;
+  { nobody = listen()->local(); }
+  auto client = TcpPort::connect(nobody);
+  ASSERT_TRUE(client);
+  EXPECT_TRUE(run_until([&] {
+    (void)(*client)->receive(now());
+    return (*client)->take_ended().has_value();
+  }));
+}
+
+TEST(TcpPort, EndsStreamsThatBreakItsLimits) {
+  const auto server = listen({.streams = 3, .silence = 300ms});
+  const auto talk = [&](std::span<const std::byte> raw) {
+    // Bytes that TcpPort itself would never send.
+    auto socket = TcpPort::connect(server->local(), {.datagram_bytes = 60000});
+    EXPECT_TRUE(socket);
+    (*socket)->send(now(), server->local(), raw);
+    (*socket)->flush(now());
+    return std::move(*socket);
+  };
+  const auto wrong = talk(bytes_of(2000, 1));  // longer than this port takes
+  EXPECT_TRUE(run_until([&] {
+    wrong->flush(now());
+    (void)server->receive(now());
+    return server->tcp_counts().bad_streams == 1;
+  }));
+  EXPECT_TRUE(run_until([&] {
+    (void)wrong->receive(now());
+    return wrong->take_ended().has_value();
+  }));
+
+  std::vector<std::unique_ptr<TcpPort>> many;
+  for (int i = 0; i < 5; ++i) many.push_back(talk(bytes_of(4, 2)));
+  EXPECT_TRUE(run_until([&] {
+    for (const auto& each : many) each->flush(now());
+    while (server->receive(now())) {
+    }
+    return server->tcp_counts().turned_away == 2;
+  }));
+  EXPECT_EQ(server->streams(), 3U);
+  EXPECT_TRUE(run_until([&] {
+    (void)server->receive(now());
+    return server->tcp_counts().silent == 3;
+  })) << "a second after their last datagram";
+  EXPECT_EQ(server->streams(), 0U);
+}
+
+TEST(TcpPort, APeerThatStopsReadingCostsItselfOnly) {
+  const auto server = listen({.unsent_bytes = 65536});
+  auto slow = TcpPort::connect(server->local());
+  auto quick = TcpPort::connect(server->local());
+  ASSERT_TRUE(slow && quick);
+  std::vector<Endpoint> peers;
+  for (const auto& client : {slow->get(), quick->get()}) {
+    client->send(now(), server->local(), bytes_of(1, 1));
+    ASSERT_TRUE(run_until([&] {
+      client->flush(now());
+      const auto got = server->receive(now());
+      if (got) peers.push_back(got->from);
+      return got.has_value();
+    }));
+  }
+  std::size_t heard = 0;
+  for (int i = 0; i < 20000 && server->tcp_counts().too_slow == 0; ++i) {
+    for (const Endpoint& peer : peers) server->send(now(), peer, bytes_of(1200, i));
+    server->flush(now());
+    (void)server->receive(now());
+    while ((*quick)->receive(now())) ++heard;
+  }
+  EXPECT_EQ(server->tcp_counts().too_slow, 1U);
+  EXPECT_EQ(server->streams(), 1U);
+  EXPECT_EQ(server->take_ended(), peers[0]);
+  EXPECT_GT(heard, 50U);
+}
+
+// ---- server and clients over them ----
+
+// One server and a client that says a word to it, whatever carries them.
+class Talk {
+ public:
+  explicit Talk(Port& port) : server_(port, kProtocol, server_options()) {
+    server_.on<Say>([this](host::Peer from, const Say& say) {
+      heard_.push_back(say.number);
+      server_.send(from, Said{int(from), say.number, say.words});
+    });
+    server_.on_disconnect([this](host::Peer, Errc code, std::string_view) { left_ = code; });
+  }
+  host::Server& server() { return server_; }
+  [[nodiscard]] const std::vector<std::int32_t>& heard() const { return heard_; }
+  [[nodiscard]] Errc left() const { return left_; }
+
+  static host::ClientOptions client_options() {
+    host::ClientOptions options;
+    options.server_key = kit::server_key().public_key;
+    return options;
+  }
+  // Says `number` until its echo is there.
+  bool exchange(host::Client& client, std::int32_t number) {
+    std::int32_t echo = -1;
+    client.on<Said>([&echo](const Said& said) { echo = said.number; });
+    bool asked = false;
+    const bool done = run_until([&] {
+      server_.receive(now());
+      client.receive(now());
+      if (client.connected() && !asked) {
+        asked = client.send(Say{number, {}}) == Errc::none;
+      }
+      server_.send(now());
+      client.send(now());
+      return echo == number;
+    });
+    client.on<Said>([](const Said&) {});
+    return done;
+  }
+
+ private:
+  static host::ServerOptions server_options() {
+    host::ServerOptions options;
+    options.key = kit::server_key();
+    return options;
+  }
+  host::Server server_;
+  std::vector<std::int32_t> heard_;
+  Errc left_ = Errc::none;
+};
+
+TEST(Carriers, OneServerOverUdpAndTcpAtOnce) {
+  auto udp = UdpPort::open(Endpoint::loopback(0));
+  const auto tcp = listen();
+  Talk talk(**udp);
+  talk.server().serve(*tcp);
+  auto udp_end = UdpPort::open(Endpoint::loopback(0));
+  auto tcp_end = TcpPort::connect(tcp->local());
+  host::Client a(**udp_end, (*udp)->local(), kProtocol, now(), Talk::client_options());
+  host::Client b(**tcp_end, tcp->local(), kProtocol, now(), Talk::client_options());
+  EXPECT_TRUE(talk.exchange(a, 1));
+  EXPECT_TRUE(talk.exchange(b, 2));
+  EXPECT_TRUE(talk.exchange(a, 3));
+  EXPECT_EQ(talk.heard(), (std::vector<std::int32_t>{1, 2, 3}));
+  EXPECT_EQ(talk.server().peers().size(), 2U);
+  EXPECT_NE(b.protection(), "clear") << "a stream is sealed as well";
+  tcp_end->reset();  // the client's process ends
+  EXPECT_TRUE(run_until([&] {
+    talk.server().receive(now());
+    talk.server().send(now());
+    return talk.left() == Errc::carrier_ended;
+  })) << "at once, not after a silence";
+}
+
+TEST(Carriers, AClientHearsThatItsStreamEnded) {
+  auto tcp = listen({.silence = 200ms});
+  Talk talk(*tcp);
+  auto end = TcpPort::connect(tcp->local());
+  host::Client client(**end, tcp->local(), kProtocol, now(), Talk::client_options());
+  Errc why = Errc::none;
+  client.on_disconnect([&](Errc code, std::string_view) { why = code; });
+  ASSERT_TRUE(talk.exchange(client, 1));
+  // Nothing to say for longer than the port waits.
+  EXPECT_TRUE(run_until([&] {
+    talk.server().receive(now());
+    talk.server().send(now());
+    client.receive(now());
+    client.send(now());
+    return why != Errc::none;
+  }));
+  EXPECT_EQ(why, Errc::carrier_ended);
+  EXPECT_EQ(talk.left(), Errc::carrier_ended);
+}
+
+TEST(Carriers, Ipv6AndIpv4ReachOneDualStackPort) {
+  auto port = UdpPort::open(Endpoint::any(0));
+  ASSERT_TRUE(port);
+  const std::uint16_t number = (*port)->local().port;
+  const auto v6 = Endpoint::parse("[::1]:" + std::to_string(number));
+  ASSERT_TRUE(v6);
+  auto end4 = UdpPort::open(Endpoint::loopback(0));
+  auto end6 = UdpPort::open(*Endpoint::parse("[::1]:0"));
+  if (!end6) GTEST_SKIP() << "this machine has no IPv6";
+  Talk talk(**port);
+  host::Client a(**end4, Endpoint::loopback(number), kProtocol, now(), Talk::client_options());
+  host::Client b(**end6, *v6, kProtocol, now(), Talk::client_options());
+  EXPECT_TRUE(talk.exchange(a, 4));
+  EXPECT_TRUE(talk.exchange(b, 6));
+  EXPECT_FALSE((*end6)->local().is_v4());
+}
+
+TEST(Carriers, TcpTakesIpv6Too) {
+  auto tcp = TcpPort::listen(*Endpoint::parse("[::1]:0"));
+  if (!tcp) GTEST_SKIP() << "this machine has no IPv6";
+  Talk talk(**tcp);
+  auto end = TcpPort::connect((*tcp)->local());
+  ASSERT_TRUE(end);
+  host::Client client(**end, (*tcp)->local(), kProtocol, now(), Talk::client_options());
+  EXPECT_TRUE(talk.exchange(client, 5));
+}
+
+TEST(Carriers, AWatchedPortShowsWhatPassesBothWays) {
+  std::vector<std::pair<Endpoint, Endpoint>> seen;
+  auto inner = UdpPort::open(Endpoint::loopback(0));
+  const Endpoint here = (*inner)->local();
+  WatchedPort watched(std::move(*inner), [&](Time, const Endpoint& from, const Endpoint& to,
+                                             std::span<const std::byte> datagram) {
+    EXPECT_FALSE(datagram.empty());
+    seen.emplace_back(from, to);
+  });
+  Talk talk(watched);
+  auto end = UdpPort::open(Endpoint::loopback(0));
+  host::Client client(**end, here, kProtocol, now(), Talk::client_options());
+  ASSERT_TRUE(talk.exchange(client, 1));
+  const Endpoint there = (*end)->local();
+  EXPECT_EQ(seen.size(), watched.counts().datagrams_sent + watched.counts().datagrams_received);
+  EXPECT_EQ(seen.front(), std::pair(there, here));
+  EXPECT_EQ(seen[1], std::pair(here, there));
+}
+
+TEST(UdpPort, SendsRunsToOnePeerInOnePiece) {
+  auto a = UdpPort::open(Endpoint::loopback(0));
+  auto b = UdpPort::open(Endpoint::loopback(0));
+  for (int i = 0; i < 20; ++i) {
+    (*a)->send(now(), (*b)->local(), bytes_of(i < 19 ? 1000 : 300, i));
+  }
+  (*a)->flush(now());
+  int got = 0;
+  EXPECT_TRUE(run_until([&] {
+    while (const auto datagram = (*b)->receive(now())) {
+      EXPECT_EQ(datagram->bytes.size(), got < 19 ? 1000U : 300U);
+      EXPECT_EQ(std::to_integer<int>(datagram->bytes.front()), got);
+      ++got;
+    }
+    return got == 20;
+  }));
+  EXPECT_EQ((*a)->counts().segmented, 20U) << "loopback knows segmentation offload";
+}
+
+}  // namespace
+}  // namespace kwind::io
