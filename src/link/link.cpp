@@ -138,7 +138,7 @@ Time Link::Impl::next_wakeup() const {
   }
   if (wants_to_send(latest_)) return Time::min();
   Time wake = std::min({ack_due_, loss_deadline(), probe_deadline(), last_heard_ + options_.timeout,
-                        keepalive_deadline()});
+                        keepalive_deadline(), silence_deadline()});
   if (state_ == State::closing) wake = std::min(wake, linger_end_);
   if (ledger_.has_room()) {
     wake = std::min(wake, channels_.next_repeat(allowance(latest_), Repeats::kLatest));
@@ -177,7 +177,7 @@ void Link::Impl::wake(Time now) {
   }
   if (now >= loss_deadline()) settle(now, ledger_.on_timer(now, rtt_));
   if (now >= probe_deadline()) probe();
-  if (now >= keepalive_deadline()) ping_due_ = true;
+  if (now >= std::min(keepalive_deadline(), silence_deadline())) ping_due_ = true;
   mtu_.look_again(now);
   if (state_ == State::closing) continue_closing(now);
 }
@@ -273,6 +273,11 @@ void Link::Impl::break_off(Time now, Errc code) {
 
 Time Link::Impl::keepalive_deadline() const {
   return ack_due_ == kNever && !ping_due_ ? last_sent_ + options_.keepalive : kNever;
+}
+
+Time Link::Impl::silence_deadline() const {
+  if (ping_due_ || carrier_ == Carrier::stream) return kNever;
+  return std::max(last_heard_ + options_.timeout * 6 / 10, last_sent_ + kAskInSilence);
 }
 
 Time Link::Impl::loss_deadline() const {

@@ -1,0 +1,300 @@
+#include "kwind/capture/account.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <deque>
+#include <set>
+#include <unordered_map>
+
+#include "kwind/bits/reader.h"
+
+namespace kwind::capture {
+namespace {
+
+using link::ObservedPart;
+
+// Acks look no farther back, and messages are not repeated later than that many others.
+constexpr std::size_t kRemembered = 4096;
+constexpr std::uint64_t kPacketThreshold = 3;  // RFC 9002, 6.1.1
+constexpr std::int64_t kSomeRoundTrip = 200000000;
+
+// What is known of the packets of one direction of a connection.
+struct Packets {
+  std::map<std::uint64_t, std::int64_t> sent;  // packet number to time
+  std::set<std::uint64_t> acked;
+  std::uint64_t largest_acked = 0;
+  bool any_acked = false;
+  std::int64_t least_round_trip = kSomeRoundTrip;
+
+  void note_sent(std::uint64_t number, std::int64_t now) {
+    sent[number] = now;
+    if (sent.size() > kRemembered) sent.erase(sent.begin());
+  }
+  void hear_acks(const ObservedPart& acks, std::int64_t now) {
+    for (const auto& [first, last] : acks.acked) {
+      for (std::uint64_t n = first; n <= last; ++n) acked.insert(n);
+    }
+    const std::uint64_t newest = acks.acked.front().second;
+    if (!any_acked || newest > largest_acked) {
+      const auto found = sent.find(newest);
+      if (found != sent.end()) {
+        const std::int64_t trip = now - found->second - acks.ack_delay.count();
+        least_round_trip = std::clamp<std::int64_t>(trip, 0, least_round_trip);
+      }
+      largest_acked = newest;
+      any_acked = true;
+    }
+    while (acked.size() > kRemembered) acked.erase(acked.begin());
+  }
+  Again why(std::uint64_t before, std::int64_t age_ns) const {
+    if (acked.contains(before)) return Again::needless;
+    const bool passed = any_acked && largest_acked > before;
+    if (passed && (largest_acked >= before + kPacketThreshold || age_ns > least_round_trip)) {
+      return Again::lost;
+    }
+    if (!passed && age_ns > least_round_trip * 9 / 8 + 25000000) return Again::probe;
+    return Again::in_advance;
+  }
+};
+
+struct Carried {
+  std::uint64_t packet = 0;
+  std::int64_t at = 0;
+};
+
+struct Connection {
+  Packets ways[2];  // down, up
+  // By way, channel, message (and place of a piece): what carried it last.
+  std::map<std::tuple<bool, std::uint8_t, std::uint64_t, std::size_t>, Carried> carried;
+  std::deque<std::tuple<bool, std::uint8_t, std::uint64_t, std::size_t>> order;
+  // Kinds of split messages, known from their first piece.
+  std::map<std::tuple<bool, std::uint8_t, std::uint64_t>, int> split_kinds;
+};
+
+}  // namespace
+
+std::string_view again_text(Again again) {
+  switch (again) {
+    case Again::no: return "first";
+    case Again::in_advance: return "in advance";
+    case Again::lost: return "after a loss";
+    case Again::probe: return "as a probe";
+    case Again::needless: return "needlessly";
+  }
+  return "";
+}
+
+std::vector<link::ChannelSpec> channel_specs(const schema::Protocol& protocol) {
+  std::vector<link::ChannelSpec> specs;
+  for (const schema::Channel& channel : protocol.channels) {
+    link::ChannelSpec spec{channel.delivery, channel.life.since};
+    spec.split = true;  // whether a piece was permitted is not the reader's business
+    if (channel.repeat > 0) spec.repeat = channel.repeat;
+    specs.push_back(spec);
+  }
+  return specs;
+}
+
+struct Account::State {
+  const schema::Protocol& protocol;
+  AccountOptions options;
+  link::Observer observer;
+  std::unordered_map<Endpoint, Connection> connections;  // by client
+  std::map<std::pair<int, std::string>, Row> rows;       // by place in the table, then label
+  std::uint64_t totals[2] = {0, 0};
+  std::uint64_t unopened = 0;
+  std::uint64_t foreign = 0;
+
+  State(const schema::Protocol& described, AccountOptions wanted, link::Observer made)
+      : protocol(described), options(std::move(wanted)), observer(std::move(made)) {}
+
+  void note(int place, const std::string& label, bool up, std::uint64_t bits,
+            std::uint64_t count = 1) {
+    Row& row = rows[{place, label}];
+    row.label = label;
+    Sum& sum = up ? row.up : row.down;
+    sum.count += count;
+    sum.bits += bits;
+  }
+
+  // The kind that a payload names, and where its fields start.
+  int kind_of(bits::Reader& in, std::size_t channel, bool up, std::uint16_t version,
+              std::size_t& kind_bits) const {
+    std::vector<int> kinds;
+    for (std::size_t i = 0; i < protocol.messages.size(); ++i) {
+      const schema::MessageType& message = protocol.messages[i];
+      const auto way = up ? schema::Direction::from_client : schema::Direction::from_server;
+      if (message.channel != channel || !message.life.alive(version)) continue;
+      if (message.direction != schema::Direction::both && message.direction != way) continue;
+      kinds.push_back(static_cast<int>(i));
+    }
+    kind_bits = bits::bits_for(kinds.size());
+    const std::uint64_t code = in.get(static_cast<unsigned>(kind_bits));
+    if (!in.ok() || code >= kinds.size()) return -1;
+    return kinds[code];
+  }
+
+  void name_message(Entry& entry, bool up, std::uint16_t version) const {
+    const ObservedPart& part = entry.part;
+    bits::Reader in(part.payload, part.payload_bits);
+    entry.kind = kind_of(in, part.channel, up, version, entry.kind_bits);
+    if (entry.kind < 0) {
+      entry.label = "a message of no kind on " + entry.channel;
+      return;
+    }
+    const schema::MessageType& type = protocol.messages[static_cast<std::size_t>(entry.kind)];
+    entry.label = type.name;
+    if (!options.fields || part.kind != ObservedPart::Kind::message) return;
+    std::vector<std::byte> fields(part.payload.size());
+    const std::size_t bits = part.payload_bits - entry.kind_bits;
+    in.get_bits(fields, bits);
+    entry.fields = schema::explain(protocol, type.fields, fields, bits, {version, 0});
+  }
+
+  // Whether the peer was sent this before, in which packet, and why it goes again.
+  void note_again(Entry& entry, Connection& connection, const link::ObservedDatagram& datagram,
+                  std::int64_t now) const {
+    const ObservedPart& part = entry.part;
+    const Delivery delivery = protocol.channels[part.channel].delivery;
+    Packets& packets = connection.ways[datagram.up ? 1 : 0];
+    if (!is_reliable(delivery)) {
+      if (!part.copy) return;
+      entry.again = Again::in_advance;
+      entry.before = datagram.number - part.number;
+      const auto sent = packets.sent.find(entry.before);
+      if (sent != packets.sent.end()) entry.after_ns = now - sent->second;
+      return;
+    }
+    const auto key = std::tuple(datagram.up, part.channel, part.number, part.first_byte);
+    const auto [found, fresh] = connection.carried.try_emplace(key);
+    if (!fresh) {
+      entry.before = found->second.packet;
+      entry.after_ns = now - found->second.at;
+      entry.again = packets.why(entry.before, entry.after_ns);
+    } else {
+      connection.order.push_back(key);
+      if (connection.order.size() > kRemembered) {
+        connection.carried.erase(connection.order.front());
+        connection.order.pop_front();
+      }
+    }
+    found->second = {datagram.number, now};
+  }
+
+  void take_part(Entry& entry, Connection& connection, const link::ObservedDatagram& datagram,
+                 std::int64_t now);
+};
+
+void Account::State::take_part(Entry& entry, Connection& connection,
+                               const link::ObservedDatagram& datagram, std::int64_t now) {
+  const ObservedPart& part = entry.part;
+  const bool up = datagram.up;
+  const auto messages = static_cast<int>(protocol.messages.size());
+  const auto kind_place = [&](int kind) { return kind < 0 ? messages : kind; };
+  switch (part.kind) {
+    case ObservedPart::Kind::message:
+    case ObservedPart::Kind::piece: {
+      entry.channel = protocol.channels[part.channel].name;
+      const auto split = std::tuple(up, part.channel, part.number);
+      if (part.kind == ObservedPart::Kind::message || part.first_byte == 0) {
+        name_message(entry, up, datagram.version);
+        if (part.kind == ObservedPart::Kind::piece) connection.split_kinds[split] = entry.kind;
+      } else {
+        const auto known = connection.split_kinds.find(split);
+        entry.kind = known == connection.split_kinds.end() ? -1 : known->second;
+        entry.label = entry.kind < 0 ? "pieces of no known kind on " + entry.channel
+                                     : protocol.messages[static_cast<std::size_t>(entry.kind)].name;
+      }
+      note_again(entry, connection, datagram, now);
+      std::string label = entry.label;
+      if (entry.again != Again::no) {
+        label += fmt::format(", again {}", again_text(entry.again));
+      }
+      note(kind_place(entry.kind), label, up, part.bits);
+      return;
+    }
+    case ObservedPart::Kind::pair:
+      entry.channel = protocol.channels[part.channel].name;
+      entry.label = "two of " + entry.channel + " combined";
+      entry.again = Again::in_advance;
+      note(messages + 1, entry.label, up, part.bits);
+      return;
+    case ObservedPart::Kind::fill: entry.label = "fill"; break;
+    case ObservedPart::Kind::acks:
+      entry.label = "acks";
+      connection.ways[up ? 0 : 1].hear_acks(part, now);
+      break;
+    case ObservedPart::Kind::header: entry.label = "headers"; break;
+    case ObservedPart::Kind::control: entry.label = part.control; break;
+    case ObservedPart::Kind::padding: entry.label = "filling bits"; break;
+    case ObservedPart::Kind::sealed: entry.label = "sealed, not opened"; break;
+    case ObservedPart::Kind::tag: entry.label = datagram.sealed ? "seals" : "checks"; break;
+    case ObservedPart::Kind::handshake: entry.label = "handshake"; break;
+  }
+  note(messages + 2 + static_cast<int>(part.kind), entry.label, up, part.bits);
+}
+
+Account::Account(const schema::Protocol& protocol, AccountOptions options) {
+  options.observer.channels = channel_specs(protocol);
+  options.observer.versions.clear();
+  for (std::uint32_t v = protocol.version; v >= schema::oldest_version(protocol); --v) {
+    options.observer.versions.push_back(static_cast<std::uint16_t>(v));
+  }
+  link::Observer observer(options.observer);
+  state_ = std::make_unique<State>(protocol, std::move(options), std::move(observer));
+}
+Account::~Account() = default;
+
+Line Account::add(const Packet& packet) {
+  State& state = *state_;
+  Line line;
+  line.unix_ns = packet.unix_ns;
+  line.from = packet.from;
+  line.to = packet.to;
+  line.datagram = state.observer.observe(packet.from, packet.to, packet.payload);
+  const link::ObservedDatagram& datagram = line.datagram;
+  if (datagram.form == "foreign") {
+    ++state.foreign;
+    return line;
+  }
+  Connection& connection = state.connections[datagram.client];
+  if (datagram.form == "offer") connection = Connection{};  // numbers start anew
+  const bool up = datagram.up;
+  const std::size_t headers = packet.header_bytes() * 8;
+  state.totals[up ? 1 : 0] += packet.payload.size() * 8 + headers;
+  for (const ObservedPart& part : datagram.parts) {
+    Entry entry;
+    entry.part = part;
+    state.take_part(entry, connection, datagram, packet.unix_ns);
+    line.entries.push_back(std::move(entry));
+  }
+  state.note(1 << 20, "IP and UDP headers", up, headers);
+  if (datagram.opened && datagram.form == "data") {
+    connection.ways[up ? 1 : 0].note_sent(datagram.number, packet.unix_ns);
+  } else if (datagram.form == "data") {
+    ++state.unopened;
+  }
+  return line;
+}
+
+std::vector<Row> Account::rows() const {
+  std::vector<Row> rows;
+  rows.reserve(state_->rows.size());
+  for (const auto& [place, row] : state_->rows) rows.push_back(row);
+  return rows;
+}
+std::uint64_t Account::total_bits(bool up) const {
+  return state_->totals[up ? 1 : 0];
+}
+std::uint64_t Account::unopened() const {
+  return state_->unopened;
+}
+std::uint64_t Account::foreign() const {
+  return state_->foreign;
+}
+std::size_t Account::connections() const {
+  return state_->connections.size();
+}
+
+}  // namespace kwind::capture
