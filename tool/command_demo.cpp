@@ -89,6 +89,10 @@ int run_demo(const demo::Settings& settings) {
       settings.jitter_ms, settings.loss_percent, settings.seed,
       settings.clear ? "CLEAR mode: datagrams are not encrypted; loopback only"
                      : "datagrams are sealed under a key made for this run");
+  if (!settings.keys.empty()) {
+    fmt::print(status, "KEYS of all datagrams are written to {}: who has them can read it all\n",
+               settings.keys);
+  }
   const demo::Outcome outcome = demo::run(
       settings, [&](const Moment& before, const Moment& now) { print_status(status, before, now); },
       [] { return g_interrupted.load(); });
@@ -113,6 +117,11 @@ int run_demo(const demo::Settings& settings) {
       return kFoundWrong;
     }
     fmt::print(status, "report: {}\n", settings.report);
+  }
+  if (!settings.record.empty()) {
+    fmt::print(status, "capture: {}; kwind explain examples/harbour/harbour.kw --capture {}{}\n",
+               settings.record, settings.record,
+               settings.keys.empty() ? "" : " --keys " + settings.keys);
   }
   return outcome.verdict.all_agree() ? kFine : kFoundWrong;
 }
@@ -155,6 +164,12 @@ void add_demo(CLI::App& app, std::function<int()>& chosen) {
       ->capture_default_str();
   command->add_option("--report", settings->report, "Write an HTML report with charts")
       ->type_name("FILE.html");
+  command->add_option("--record", settings->record, "Keep what passes at the server in a capture")
+      ->type_name("FILE.pcapng");
+  command
+      ->add_option("--keys", settings->keys,
+                   "Keep the keys of its datagrams, with which anybody can open that capture")
+      ->type_name("FILE");
   command->add_flag("--clear", settings->clear,
                     "Do not seal datagrams: for captures that anybody can read");
   command->add_flag("--json", settings->json,

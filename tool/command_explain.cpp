@@ -4,6 +4,7 @@
 #include <memory>
 #include <nlohmann/json.hpp>
 
+#include "capture/explain.h"
 #include "commands.h"
 #include "kwind/schema/runtime.h"
 #include "lookup.h"
@@ -17,6 +18,7 @@ struct Arguments {
   std::string hex;
   std::uint32_t version = 0;
   bool json = false;
+  CaptureQuestion capture;
 };
 
 // Columns of text, each as wide as its widest cell.
@@ -66,6 +68,19 @@ nlohmann::ordered_json json_of(const schema::Explained& explained) {
 }
 
 int explain(Arguments arguments) {
+  if (!arguments.capture.capture.empty()) {
+    if (!arguments.message.empty()) {
+      fmt::print(stderr, "kwind explain: say either MESSAGE and HEX or --capture FILE, not both\n");
+      return kUsedWrongly;
+    }
+    arguments.capture.description = arguments.file;
+    arguments.capture.json = arguments.json;
+    return explain_capture(arguments.capture);
+  }
+  if (arguments.message.empty() || arguments.hex.empty()) {
+    fmt::print(stderr, "kwind explain: MESSAGE and HEX are required, or --capture FILE\n");
+    return kUsedWrongly;
+  }
   language::Compiled source;
   if (!load_source(arguments.file, source)) return kFoundWrong;
   const auto* fields = find_body(source.protocol, arguments.message);
@@ -106,17 +121,37 @@ int explain(Arguments arguments) {
 
 void add_explain(CLI::App& app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = app.add_subcommand("explain", "Say what each bit of a message is");
+  CLI::App* command =
+      app.add_subcommand("explain", "Say what each bit of a message is, or what a capture holds");
   command->add_option("FILE", arguments->file, "The description, a .kw file")->required();
-  command->add_option("MESSAGE", arguments->message, "A message, entity or record")->required();
-  command
-      ->add_option("HEX", arguments->hex,
-                   "Its bytes in hexadecimal; :N behind them says how many bits they hold")
-      ->required();
+  command->add_option("MESSAGE", arguments->message, "A message, entity or record");
+  command->add_option("HEX", arguments->hex,
+                      "Its bytes in hexadecimal; :N behind them says how many bits they hold");
   command->add_option("--version-of", arguments->version,
                       "The version in whose layout they are; the newest if not given");
   command->add_flag("--json", arguments->json, "Print one JSON object");
-  command->footer("Example:\n  kwind explain examples/harbour/harbour.kw Helm 5019:15");
+  CaptureQuestion& capture = arguments->capture;
+  command
+      ->add_option("--capture", capture.capture,
+                   "Explain a capture instead: its datagrams, and what their bytes were for")
+      ->type_name("FILE.pcapng");
+  command->add_option("--keys", capture.keys, "The keys that were logged, to open sealed datagrams")
+      ->type_name("FILE");
+  command
+      ->add_option("--opened", capture.opened,
+                   "Write the opened datagrams to a capture, for `kwind gen --dissector`")
+      ->type_name("FILE.pcapng");
+  command
+      ->add_option("--server", capture.server,
+                   "Where the server is, if the connections began before the capture")
+      ->type_name("HOST:PORT");
+  command->add_option("--first", capture.first, "How many datagrams to list; 0: all")
+      ->capture_default_str();
+  command->add_flag("--again", capture.again, "List only those in which messages travel again");
+  command->add_flag("--fields", capture.fields, "List the fields of messages too");
+  command->footer(
+      "Examples:\n  kwind explain examples/harbour/harbour.kw Helm 5019:15\n"
+      "  kwind explain examples/harbour/harbour.kw --capture demo.pcapng --keys demo.keys --again");
   command->callback([arguments, &chosen] { chosen = [arguments] { return explain(*arguments); }; });
 }
 

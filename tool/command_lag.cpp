@@ -7,6 +7,7 @@
 #include <nlohmann/json.hpp>
 #include <sstream>
 
+#include "capture/files.h"
 #include "commands.h"
 #include "kwind/io/clock.h"
 #include "lag/proxy.h"
@@ -49,6 +50,7 @@ struct Arguments {
   Ways up;
   Ways down;
   std::string timetable;
+  std::string record;
   std::uint64_t seed = 1;
   double seconds = 0;
   bool json = false;
@@ -156,6 +158,17 @@ int run_lag(const Arguments& arguments) {
     return kFoundWrong;
   }
   lag::Proxy proxy(std::move(*port), *server, conditions, arguments.seed);
+  std::optional<CaptureFile> capture;
+  if (!arguments.record.empty()) {
+    capture.emplace(arguments.record, fmt::format("kwind lag --to {}", arguments.to));
+    if (const std::string problem = capture->problem(); !problem.empty()) {
+      fmt::print(stderr, "--record {}\n", problem);
+      return kFoundWrong;
+    }
+    proxy.watch(
+        [&capture](Time now, const Endpoint& from, const Endpoint& to,
+                   std::span<const std::byte> datagram) { capture->add(now, from, to, datagram); });
+  }
   std::FILE* const status = arguments.json ? stderr : stdout;
   const auto say_conditions = [&](double at, const lag::BothWays& now) {
     const std::string up = one_way(now.up);
@@ -209,6 +222,14 @@ int run_lag(const Arguments& arguments) {
                all.up.lanes.lost + all.up.lanes.overflowed, all.down.datagrams,
                all.down.lanes.lost + all.down.lanes.overflowed);
   }
+  if (capture) {
+    if (const std::string problem = capture->problem(); !problem.empty()) {
+      fmt::print(stderr, "--record {}\n", problem);
+      return kFoundWrong;
+    }
+    fmt::print(status, "{}: {} datagrams as the clients saw them\n", arguments.record,
+               capture->packets());
+  }
   return kFine;
 }
 
@@ -245,6 +266,10 @@ void add_lag(CLI::App& app, std::function<int()>& chosen) {
       ->add_option("--timetable", arguments->timetable,
                    "Conditions that change over time: [[step]] with `at` in seconds")
       ->type_name("FILE.toml");
+  command
+      ->add_option("--record", arguments->record,
+                   "Keep what passes on the clients' side in a capture")
+      ->type_name("FILE.pcapng");
   command->add_option("--seed", arguments->seed, "Chance of all that happens")
       ->capture_default_str();
   command->add_option("--seconds", arguments->seconds, "Stop by itself; 0: when interrupted")

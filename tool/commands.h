@@ -12,6 +12,7 @@ namespace kwind::tool {
 void add_budget(CLI::App& app, std::function<int()>& chosen);
 void add_check(CLI::App& app, std::function<int()>& chosen);
 void add_gen(CLI::App& app, std::function<int()>& chosen);
+void add_diagnose(CLI::App& app, std::function<int()>& chosen);
 void add_fmt(CLI::App& app, std::function<int()>& chosen);
 void add_compare(CLI::App& app, std::function<int()>& chosen);
 void add_explain(CLI::App& app, std::function<int()>& chosen);
@@ -19,6 +20,7 @@ void add_encode(CLI::App& app, std::function<int()>& chosen);
 void add_decode(CLI::App& app, std::function<int()>& chosen);
 void add_keys(CLI::App& app, std::function<int()>& chosen);
 void add_lag(CLI::App& app, std::function<int()>& chosen);
+void add_record(CLI::App& app, std::function<int()>& chosen);
 void add_ticket(CLI::App& app, std::function<int()>& chosen);
 void add_demo(CLI::App& app, std::function<int()>& chosen);
 

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <deque>
-#include <set>
 #include <unordered_map>
 
 #include "kwind/bits/reader.h"
@@ -18,14 +17,17 @@ using link::ObservedPart;
 constexpr std::size_t kRemembered = 4096;
 constexpr std::uint64_t kPacketThreshold = 3;  // RFC 9002, 6.1.1
 constexpr std::int64_t kSomeRoundTrip = 200000000;
+constexpr std::int64_t kMargin = 5000000;
+constexpr std::int64_t kProbeSlack = 25000000;  // an ack may wait that long, at least
 
-// What is known of the packets of one direction of a connection.
+// What is known of the packets of one direction of a connection. The capture stands somewhere on
+// the path: an ack that passes here reaches the sender later, and what the sender does about it
+// passes here later still.
 struct Packets {
-  std::map<std::uint64_t, std::int64_t> sent;  // packet number to time
-  std::set<std::uint64_t> acked;
-  std::uint64_t largest_acked = 0;
-  bool any_acked = false;
-  std::int64_t least_round_trip = kSomeRoundTrip;
+  std::map<std::uint64_t, std::int64_t> sent;                 // packet number to time
+  std::map<std::uint64_t, std::int64_t> acked;                // ... to the time of the first ack
+  std::deque<std::pair<std::int64_t, std::uint64_t>> newest;  // when which was the newest acked
+  std::int64_t least_trip = kSomeRoundTrip;  // from a packet to its ack, as seen here
 
   void note_sent(std::uint64_t number, std::int64_t now) {
     sent[number] = now;
@@ -33,28 +35,35 @@ struct Packets {
   }
   void hear_acks(const ObservedPart& acks, std::int64_t now) {
     for (const auto& [first, last] : acks.acked) {
-      for (std::uint64_t n = first; n <= last; ++n) acked.insert(n);
+      for (std::uint64_t n = first; n <= last; ++n) acked.try_emplace(n, now);
     }
-    const std::uint64_t newest = acks.acked.front().second;
-    if (!any_acked || newest > largest_acked) {
-      const auto found = sent.find(newest);
+    const std::uint64_t last = acks.acked.front().second;
+    if (newest.empty() || last > newest.back().second) {
+      const auto found = sent.find(last);
       if (found != sent.end()) {
         const std::int64_t trip = now - found->second - acks.ack_delay.count();
-        least_round_trip = std::clamp<std::int64_t>(trip, 0, least_round_trip);
+        least_trip = std::clamp<std::int64_t>(trip, 0, least_trip);
       }
-      largest_acked = newest;
-      any_acked = true;
+      newest.emplace_back(now, last);
+      if (newest.size() > kRemembered) newest.pop_front();
     }
     while (acked.size() > kRemembered) acked.erase(acked.begin());
   }
-  Again why(std::uint64_t before, std::int64_t age_ns) const {
-    if (acked.contains(before)) return Again::needless;
-    const bool passed = any_acked && largest_acked > before;
-    if (passed && (largest_acked >= before + kPacketThreshold || age_ns > least_round_trip)) {
+  // `back` is how long it takes from here to the sender and back.
+  Again why(std::uint64_t before, std::int64_t now, std::int64_t age, std::int64_t back) const {
+    const auto heard = acked.find(before);
+    if (heard != acked.end() && heard->second + back + kMargin < now) return Again::needless;
+    std::uint64_t known = 0;
+    for (auto it = newest.rbegin(); it != newest.rend(); ++it) {
+      if (it->first + back - back / 5 > now) continue;
+      known = it->second;
+      break;
+    }
+    const std::int64_t round_trip = least_trip + back;
+    if (known >= before + kPacketThreshold || (known > before && age >= round_trip)) {
       return Again::lost;
     }
-    if (!passed && age_ns > least_round_trip * 9 / 8 + 25000000) return Again::probe;
-    return Again::in_advance;
+    return age > round_trip * 9 / 8 + kProbeSlack ? Again::probe : Again::in_advance;
   }
 };
 
@@ -171,7 +180,8 @@ struct Account::State {
     if (!fresh) {
       entry.before = found->second.packet;
       entry.after_ns = now - found->second.at;
-      entry.again = packets.why(entry.before, entry.after_ns);
+      const std::int64_t back = connection.ways[datagram.up ? 0 : 1].least_trip;
+      entry.again = packets.why(entry.before, now, entry.after_ns, back);
     } else {
       connection.order.push_back(key);
       if (connection.order.size() > kRemembered) {

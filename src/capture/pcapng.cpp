@@ -340,6 +340,12 @@ Result<Contents> read_pcap(std::span<const std::byte> file, bool swapped, bool n
 
 }  // namespace
 
+std::optional<Packet> udp_of_ip(std::span<const std::byte> ip) {
+  Packet packet;
+  if (udp_in(ip, packet) != Kind::whole) return std::nullopt;
+  return packet;
+}
+
 Result<Contents> read_capture(std::span<const std::byte> file) {
   const std::uint64_t magic = Bytes(file, false).number(4);
   const std::uint64_t turned = Bytes(file, true).number(4);

@@ -199,7 +199,8 @@ void Observer::State::hear_handshake(Form form, std::span<const std::byte> datag
       agree(flow, version);
       flow.offer.assign(datagram.begin(), datagram.end());
     }
-    flow.sealed = head->opening.mode == Mode::sealed;
+    flow.sealed = out.sealed = head->opening.mode == Mode::sealed;
+    out.version = flow.version;
     if (flow.sealed) return;
     const auto payload = read_clear(datagram.subspan(kOfferHeadBytes));
     auto offer = payload ? read_offer(*payload) : tl::unexpected<Errc>(payload.error());

@@ -10,8 +10,12 @@ namespace kwind::demo {
 
 using namespace std::chrono_literals;
 
-HarbourServer::HarbourServer(std::unique_ptr<io::UdpPort> port, std::size_t places, bool clear)
-    : port_(std::move(port)), address_(port_->local()), places_(places) {
+HarbourServer::HarbourServer(std::unique_ptr<io::LivePort> port, std::size_t places, bool clear,
+                             std::function<void(const link::KeyNote&)> key_log)
+    : port_(std::move(port)),
+      key_log_(std::move(key_log)),
+      address_(port_->local()),
+      places_(places) {
   if (!clear) key_ = link::KeyPair::from_secret(io::random_secret());
 }
 
@@ -103,6 +107,7 @@ void HarbourServer::run() {
   host::ServerOptions options;
   options.capacity = places_;
   options.key = key_;
+  options.key_log = key_log_;
   if (!key_) options.clear_mode = host::ClearMode::loopback_only;
   host::Server server(*port_, harbour::kProtocol, options);
   add_handlers(server);

@@ -16,7 +16,8 @@ namespace kwind::demo {
 class HarbourServer {
  public:
   /// Seals its datagrams under a key pair made for this run, or with `clear` does not.
-  HarbourServer(std::unique_ptr<io::UdpPort> port, std::size_t places, bool clear);
+  HarbourServer(std::unique_ptr<io::LivePort> port, std::size_t places, bool clear,
+                std::function<void(const link::KeyNote&)> key_log = {});
   ~HarbourServer();
   HarbourServer(const HarbourServer&) = delete;
   HarbourServer& operator=(const HarbourServer&) = delete;
@@ -51,7 +52,8 @@ class HarbourServer {
   void tick(host::Server& server, Time now);
   std::int32_t free_number() const;
 
-  std::unique_ptr<io::UdpPort> port_;
+  std::unique_ptr<io::LivePort> port_;
+  std::function<void(const link::KeyNote&)> key_log_;
   Endpoint address_;
   std::size_t places_;
   std::optional<link::KeyPair> key_;

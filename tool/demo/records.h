@@ -23,6 +23,8 @@ struct Settings {
   bool clear = false;  ///< datagrams are not sealed
   bool json = false;
   std::string report;
+  std::string record;  ///< capture at the server's end
+  std::string keys;    ///< the keys of its datagrams
 };
 
 /// One tick as the server sent it.

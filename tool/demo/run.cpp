@@ -6,8 +6,10 @@
 #include <memory>
 
 #include "bot.h"
+#include "capture/files.h"
 #include "harbour_server.h"
 #include "kwind/io/clock.h"
+#include "kwind/io/watched_port.h"
 
 namespace kwind::demo {
 namespace {
@@ -78,8 +80,26 @@ Outcome run(const Settings& settings,
                                 address.text(), error_info(port.error()).text);
     return outcome;
   }
-  HarbourServer server(std::move(*port), settings.places > 0 ? settings.places : settings.bots,
-                       settings.clear);
+  std::unique_ptr<io::LivePort> at_server = std::move(*port);
+  std::optional<tool::CaptureFile> capture;
+  std::optional<tool::KeyLogFile> keys;
+  if (!settings.record.empty()) {
+    capture.emplace(settings.record, "kwind demo, at the server");
+    outcome.error = capture->problem();
+    at_server = std::make_unique<io::WatchedPort>(
+        std::move(at_server),
+        [&capture](Time now, const Endpoint& from, const Endpoint& to,
+                   std::span<const std::byte> datagram) { capture->add(now, from, to, datagram); });
+  }
+  std::function<void(const link::KeyNote&)> key_log;
+  if (!settings.keys.empty()) {
+    keys.emplace(settings.keys);
+    if (outcome.error.empty()) outcome.error = keys->problem();
+    key_log = [&keys](const link::KeyNote& note) { keys->add(note); };
+  }
+  if (!outcome.error.empty()) return outcome;
+  HarbourServer server(std::move(at_server), settings.places > 0 ? settings.places : settings.bots,
+                       settings.clear, key_log);
   server.start();
 
   const std::size_t early = settings.bots > 1 ? settings.bots - 1 : 1;
@@ -119,6 +139,9 @@ Outcome run(const Settings& settings,
   server.stop();
   for (const auto& bot : bots) bot->join();
 
+  if (capture) outcome.error = capture->problem();
+  if (keys && outcome.error.empty()) outcome.error = keys->problem();
+  if (!outcome.error.empty()) return outcome;
   outcome.server = server.record();
   for (const auto& bot : bots) outcome.bots.push_back(bot->record());
   // A second; on slow paths the two round trips of the handshake and those of entering take longer.

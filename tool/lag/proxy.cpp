@@ -44,6 +44,7 @@ void Proxy::run_once(Time until) {
     }
     ++past_.up.datagrams;
     past_.up.bytes += received->bytes.size();
+    if (watcher_) watcher_(now, received->from, port_->local(), received->bytes);
     client->up.push(now, received->from, server_, received->bytes);
   }
   Time next = until;
@@ -57,7 +58,10 @@ void Proxy::run_once(Time until) {
     }
     while (client->up.pop(now, datagram)) client->upstream->send(now, server_, datagram.bytes);
     client->upstream->flush(now);
-    while (client->down.pop(now, datagram)) port_->send(now, client->at, datagram.bytes);
+    while (client->down.pop(now, datagram)) {
+      if (watcher_) watcher_(now, port_->local(), client->at, datagram.bytes);
+      port_->send(now, client->at, datagram.bytes);
+    }
     next = std::min({next, client->up.next(), client->down.next()});
   }
   port_->flush(now);

@@ -9,6 +9,7 @@
 
 #include "kwind/io/sim/lane.h"
 #include "kwind/io/udp_port.h"
+#include "kwind/io/watched_port.h"
 #include "lag/conditions.h"
 
 namespace kwind::lag {
@@ -36,6 +37,9 @@ class Proxy {
         std::uint64_t seed);
 
   void set_conditions(const BothWays& conditions);
+  /// Shows `watcher` what passes on the clients' side: datagrams of clients as they come in, and
+  /// those of the server as they leave.
+  void watch(io::WatchedPort::Watcher watcher) { watcher_ = std::move(watcher); }
   /// Carries what is due, and waits for more until `until` at most.
   void run_once(Time until);
   [[nodiscard]] Endpoint local() const { return port_->local(); }
@@ -56,6 +60,7 @@ class Proxy {
   Endpoint server_;
   BothWays conditions_;
   std::uint64_t seed_;
+  io::WatchedPort::Watcher watcher_;
   std::uint64_t made_ = 0;
   std::vector<std::unique_ptr<Client>> clients_;
   std::unordered_map<Endpoint, Client*> by_address_;

@@ -3,6 +3,7 @@
 // counted. Bytes in, bytes out; safe anywhere.
 #pragma once
 #include <cstdint>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -28,6 +29,9 @@ struct Packet {
 std::string pcapng_start(std::string_view comment);
 /// A packet as one block, IP and UDP headers made for it. Requires: at most 65507 bytes of payload.
 std::string pcapng_packet(const Packet& packet);
+
+/// The UDP datagram in an IP packet; nothing if it is none, or not whole. Time is left at 0.
+std::optional<Packet> udp_of_ip(std::span<const std::byte> ip);
 
 struct Contents {
   std::vector<Packet> packets;

@@ -1,0 +1,158 @@
+#include "capture/explain.h"
+
+#include <fmt/format.h>
+
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <optional>
+
+#include "capture/print.h"
+#include "generate.h"
+#include "kwind/capture/account.h"
+#include "kwind/capture/key_log.h"
+#include "kwind/capture/pcapng.h"
+#include "kwind/io/udp_port.h"
+
+namespace kwind::tool {
+namespace {
+
+// A datagram as it was before sealing, in the form of clear mode, which analysers can read: a check
+// of zeros in place of the tag. Of a handshake only the hello is kept, which names the mode; offers
+// and answers stay sealed, as no datagram key opens them.
+std::optional<capture::Packet> opened_packet(const capture::Packet& packet,
+                                             const link::ObservedDatagram& datagram) {
+  constexpr std::size_t kModeAt = 11;
+  constexpr std::size_t kCheckBytes = 4;
+  if (!datagram.sealed) return packet;
+  capture::Packet out = packet;
+  if (datagram.form == "hello") {
+    out.payload[kModeAt] = std::byte{1};
+    return out;
+  }
+  if (datagram.form != "data" || !datagram.opened) return std::nullopt;
+  out.payload = datagram.plain;
+  out.payload.resize(out.payload.size() + kCheckBytes);
+  return out;
+}
+
+bool travels_again(const capture::Line& line) {
+  return std::any_of(line.entries.begin(), line.entries.end(),
+                     [](const capture::Entry& entry) { return entry.again != capture::Again::no; });
+}
+
+int complain(const std::string& sentence) {
+  fmt::print(stderr, "{}\n", sentence);
+  return kFoundWrong;
+}
+
+}  // namespace
+
+int explain_capture(const CaptureQuestion& question) {
+  language::Compiled source;
+  if (!load_source(question.description, source)) return kFoundWrong;
+  std::string file;
+  if (!read_text(question.capture, file)) {
+    return complain(fmt::format("{}: cannot be read", question.capture));
+  }
+  const auto contents = capture::read_capture(std::as_bytes(std::span(file)));
+  if (!contents) {
+    return complain(fmt::format("{}: {}; a pcapng or pcap file is needed, as `kwind record` writes",
+                                question.capture, error_info(contents.error()).text));
+  }
+  capture::AccountOptions options;
+  options.fields = question.fields;
+  if (!question.keys.empty()) {
+    std::string text;
+    if (!read_text(question.keys, text)) {
+      return complain(fmt::format("{}: cannot be read", question.keys));
+    }
+    capture::KeyFile keys = capture::read_keys(text);
+    if (!keys.problem.empty()) {
+      return complain(fmt::format("{}: {}", question.keys, keys.problem));
+    }
+    options.observer.keys = std::move(keys.keys);
+  }
+  if (!question.server.empty()) {
+    const auto server = io::resolve(question.server);
+    if (!server) return complain(fmt::format("--server {}: not HOST:PORT", question.server));
+    options.observer.server = *server;
+  }
+  const bool has_keys = !options.observer.keys.empty();
+  capture::Account account(source.protocol, std::move(options));
+  std::ofstream opened;
+  std::size_t kept = 0;
+  if (!question.opened.empty()) {
+    opened.open(question.opened, std::ios::binary);
+    opened << capture::pcapng_start("opened by kwind explain: checks are zeros");
+  }
+
+  nlohmann::ordered_json lines = nlohmann::ordered_json::array();
+  std::size_t listed = 0;
+  std::size_t left_out = 0;
+  const std::int64_t start = contents->packets.empty() ? 0 : contents->packets.front().unix_ns;
+  for (const capture::Packet& packet : contents->packets) {
+    const capture::Line line = account.add(packet);
+    if (opened.is_open() && line.datagram.form != "foreign") {
+      if (const auto plain = opened_packet(packet, line.datagram)) {
+        opened << capture::pcapng_packet(*plain);
+        ++kept;
+      }
+    }
+    if (question.again && !travels_again(line)) continue;
+    if (question.first > 0 && listed >= question.first) {
+      ++left_out;
+      continue;
+    }
+    ++listed;
+    if (question.json) {
+      lines.push_back(line_json(line, start));
+    } else {
+      fmt::print("{}", line_text(line, start, question.fields));
+    }
+  }
+  if (opened.is_open() && !opened.flush().good()) {
+    return complain(fmt::format("--opened {}: cannot be written", question.opened));
+  }
+
+  if (question.json) {
+    nlohmann::ordered_json out = account_json(account);
+    out["other_packets"] = contents->other;
+    out["cut_short"] = contents->cut;
+    out["ends_early"] = contents->ends_early;
+    out["datagrams"] = std::move(lines);
+    fmt::print("{}\n", out.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
+  } else {
+    if (left_out > 0) {
+      fmt::print("... and {} more; --first {} lists them all\n", left_out, 0);
+    }
+    fmt::print("{}{} datagrams of {} connection{}\n\n{}", listed > 0 ? "\n" : "",
+               contents->packets.size() - account.foreign(), account.connections(),
+               account.connections() == 1 ? "" : "s", account_text(account));
+    if (kept > 0) fmt::print("\n{}: {} datagrams, opened\n", question.opened, kept);
+  }
+  std::fflush(stdout);
+  if (contents->ends_early) {
+    fmt::print(stderr, "{}: ends within a packet; what came before it is shown\n",
+               question.capture);
+  }
+  if (contents->cut > 0) {
+    fmt::print(stderr, "{}: {} datagrams were not captured whole and are left out\n",
+               question.capture, contents->cut);
+  }
+  if (account.foreign() > 0) {
+    fmt::print(stderr, "{}: {} datagrams are of no connection that began in the capture{}\n",
+               question.capture, account.foreign(),
+               question.server.empty() ? "; --server HOST:PORT says where a server is" : "");
+  }
+  if (account.unopened() > 0) {
+    fmt::print(stderr, "{}: {} datagrams stay sealed; {}\n", question.capture, account.unopened(),
+               has_keys ? "their keys are not in that file"
+                        : "--keys FILE opens them, with keys that the server or a client logged");
+  }
+  if (account.connections() == 0) {
+    return complain(fmt::format("{}: no connection of ours is in it", question.capture));
+  }
+  return account.unopened() == 0 ? kFine : kFoundWrong;
+}
+
+}  // namespace kwind::tool

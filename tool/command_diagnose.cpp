@@ -1,0 +1,118 @@
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+#include <memory>
+#include <nlohmann/json.hpp>
+
+#include "commands.h"
+#include "diagnose.h"
+#include "kwind/link/spec.h"
+
+namespace kwind::tool {
+namespace {
+
+struct Arguments {
+  DiagnoseQuestion question;
+  std::string description;
+  std::string key;
+  std::string ticket;
+  bool json = false;
+};
+
+// The text itself, or what a file of this name holds.
+std::string text_or_file(const std::string& given) {
+  std::string text;
+  if (!read_text(given, text)) return given;
+  while (!text.empty() && (text.back() == '\n' || text.back() == '\r')) text.pop_back();
+  return text;
+}
+
+int run_diagnose(Arguments arguments) {
+  DiagnoseQuestion& question = arguments.question;
+  if (!arguments.key.empty()) {
+    const auto key = link::parse_public_key(text_or_file(arguments.key));
+    if (!key) {
+      fmt::print(stderr,
+                 "--key {}: {}; give it, or a file that holds it, as server.pub of "
+                 "`kwind keys`\n",
+                 arguments.key, error_info(key.error()).text);
+      return kUsedWrongly;
+    }
+    question.key = *key;
+  }
+  if (question.clear && (question.key || !arguments.ticket.empty())) {
+    fmt::print(stderr, "kwind diagnose: --clear goes with neither --key nor --ticket\n");
+    return kUsedWrongly;
+  }
+  if (!arguments.ticket.empty()) {
+    if (!question.key) {
+      fmt::print(stderr, "--ticket: needs --key; a ticket travels only sealed\n");
+      return kUsedWrongly;
+    }
+    question.ticket = text_or_file(arguments.ticket);
+    if (question.ticket.size() > link::kMaxTicketBytes) {
+      fmt::print(stderr, "--ticket: longer than {} bytes\n", link::kMaxTicketBytes);
+      return kUsedWrongly;
+    }
+  }
+  language::Compiled source;
+  if (!arguments.description.empty()) {
+    if (!load_source(arguments.description, source)) return kFoundWrong;
+    question.protocol = &source.protocol;
+  }
+  nlohmann::ordered_json steps = nlohmann::ordered_json::array();
+  const bool fine = diagnose(question, [&](const Step& step) {
+    static constexpr const char* kFound[] = {"fine", "WRONG", "?"};
+    const char* found = kFound[static_cast<std::size_t>(step.found)];
+    if (arguments.json) {
+      static constexpr const char* kNames[] = {"fine", "wrong", "unknown"};
+      steps.push_back({{"step", step.name},
+                       {"found", kNames[static_cast<std::size_t>(step.found)]},
+                       {"text", step.text}});
+      if (!step.advice.empty()) steps.back()["advice"] = step.advice;
+      return;
+    }
+    fmt::print("{:<13} {:<5}  {}\n", step.name, found, step.text);
+    if (!step.advice.empty()) fmt::print("{:<13} {:<5}  {}\n", "", "", step.advice);
+    std::fflush(stdout);
+  });
+  if (arguments.json) {
+    fmt::print(
+        "{}\n",
+        nlohmann::ordered_json{{"address", question.address}, {"fine", fine}, {"steps", steps}}
+            .dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
+  }
+  return fine ? kFine : kFoundWrong;
+}
+
+}  // namespace
+
+void add_diagnose(CLI::App& app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<Arguments>();
+  CLI::App* command =
+      app.add_subcommand("diagnose", "Find out why a client cannot reach a server, step by step");
+  command->add_option("ADDRESS", arguments->question.address, "The server, HOST:PORT")->required();
+  command
+      ->add_option("--key", arguments->key,
+                   "Its public key, or a file with it; without, the diagnosis ends at the cookie")
+      ->type_name("KEY|FILE");
+  command->add_option("--description", arguments->description, "The game's description")
+      ->type_name("FILE.kw");
+  command
+      ->add_option("--ticket", arguments->ticket, "A ticket, or a file with it; it counts as used")
+      ->type_name("TICKET|FILE");
+  command->add_flag("--clear", arguments->question.clear, "The server is in clear mode");
+  command->add_flag("--tcp", arguments->question.tcp, "Over TCP instead of UDP");
+  command->add_option("--seconds", arguments->question.seconds, "How long the path is measured")
+      ->check(CLI::Range(0.5, 600.0))
+      ->capture_default_str();
+  command->add_flag("--json", arguments->json, "Print one JSON object");
+  command->footer(
+      "Example:\n  kwind diagnose 127.0.0.1:4000 --key secrets/server.pub --description "
+      "examples/harbour/harbour.kw\n"
+      "Ends with the first step that is wrong, and says what to do about it.");
+  command->callback(
+      [arguments, &chosen] { chosen = [arguments] { return run_diagnose(*arguments); }; });
+}
+
+}  // namespace kwind::tool
