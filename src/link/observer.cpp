@@ -148,7 +148,7 @@ ObservedPart part_of(const Frame& frame, const ChannelSpec* spec, std::uint64_t 
       if (is_reliable(spec->delivery)) {
         unwrap();
       } else {
-        made.number = packet - frame.origin.packet();
+        made.number = frame.origin.key();
       }
       break;
     case FrameKind::pair:

@@ -41,6 +41,9 @@ struct SimPairOptions {
   std::set<std::size_t> repeat;  ///< datagrams to deliver twice
   std::set<std::size_t> delay;   ///< datagrams to deliver 300 ms later
   std::function<void(std::size_t, std::vector<std::byte>&)> alter;  ///< may change any datagram
+  /// Sees what passes at the server: the client's datagrams as they arrive, the server's as they
+  /// leave.
+  std::function<void(Time, bool from_server, std::span<const std::byte>)> watch{};
   link::Mode mode = link::Mode::sealed;
   link::Carrier carrier = link::Carrier::datagrams;
   std::function<void(link::LinkOptions&)> adjust{};  ///< of both links
@@ -135,6 +138,7 @@ class SimPair {
 
   void put(bool from_server, std::vector<std::byte> bytes) {
     last_[from_server ? 1 : 0] = bytes;
+    if (from_server && options_.watch) options_.watch(now_, true, bytes);
     const std::size_t number = datagrams_++;
     if (options_.lose.contains(number)) return;
     if (options_.alter) options_.alter(number, bytes);
@@ -169,6 +173,7 @@ class SimPair {
   }
 
   void to_server(const std::vector<std::byte>& bytes, const OnEvent& on_event) {
+    if (options_.watch) options_.watch(now_, false, bytes);
     if (link::Listener::is_handshake(bytes)) {
       std::array<std::byte, link::kBaseDatagramBytes> reply{};
       const auto outcome = listener_.receive(now_, client_address_, bytes, reply, options_.carrier);

@@ -51,7 +51,9 @@ struct ObservedPart {
   std::string_view control{};
   // Of frames of a channel:
   std::uint8_t channel = 0;
-  std::uint64_t number = 0;      ///< message, piece, pair of a reliable channel: unwrapped
+  /// Reliable and ordered: the message's, unwrapped. Pieces of others: one for each message.
+  /// Sequenced: how many packets back it first left.
+  std::uint64_t number = 0;
   bool copy = false;             ///< sequenced: it first left in an earlier packet, `number` back
   std::size_t payload_bits = 0;  ///< message; pair: of the longer one
   std::size_t total_bits = 0;    ///< piece: of the whole message
