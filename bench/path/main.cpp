@@ -63,9 +63,12 @@ class Table {
     for (std::size_t i = 0; i < rows_.size(); ++i) {
       const Row& row = rows_[i];
       out << fmt::format("  {{\"scenario\": \"{}\", \"flow\": \"{}\"", row.scenario, row.flow);
+      std::size_t seeds = 0;
       for (const auto& [name, values] : row.figures) {
         out << fmt::format(", \"{}\": {:.3f}", name, median(values));
+        seeds = std::max(seeds, values.size());
       }
+      out << fmt::format(", \"seeds\": {}", seeds);
       out << (i + 1 < rows_.size() ? "},\n" : "}\n");
     }
     out << "]\n";
@@ -215,6 +218,7 @@ int main(int argc, char** argv) {
         // A disturbed run is repeated; after too many it is told that they all were.
         if (run(entries, table, seconds)) {
           ++seed;
+          table.write("build/bench/path.json");  // what there is, should the rest be cut short
         } else {
           fmt::print(stderr, "the machine was disturbed; once more\n");
         }

@@ -25,6 +25,7 @@ constexpr std::uint32_t kLoop = 108;
 constexpr std::uint32_t kLinuxCooked = 113;
 constexpr std::uint32_t kLinuxCooked2 = 276;
 constexpr std::uint8_t kUdp = 17;
+constexpr std::size_t kMostPayload = 65507;
 
 std::string little(std::uint64_t value, int bytes) {
   std::string out;
@@ -78,7 +79,7 @@ std::string pcapng_start(std::string_view comment) {
 }
 
 std::string pcapng_packet(const Packet& packet) {
-  KWIND_ASSERT(packet.payload.size() <= 65507);
+  KWIND_ASSERT(packet.payload.size() <= kMostPayload);
   const bool v4 = packet.from.is_v4() || packet.to.is_v4();
   const std::size_t udp_bytes = packet.payload.size() + 8;
   const std::string addresses = ip_of(packet.from, v4) + ip_of(packet.to, v4);
@@ -214,7 +215,8 @@ Kind udp_in(std::span<const std::byte> ip, Packet& out) {
   out.to.port = static_cast<std::uint16_t>(in.network(2));
   const std::uint64_t bytes = in.network(2);
   in.skip(2);
-  if (!in.ok() || bytes < 8) return Kind::other;
+  // More than IPv4 can carry is nothing that this could write again.
+  if (!in.ok() || bytes < 8 || bytes - 8 > kMostPayload) return Kind::other;
   if (in.rest().size() < bytes - 8) return Kind::cut;
   const auto payload = in.rest().first(bytes - 8);
   out.payload.assign(payload.begin(), payload.end());

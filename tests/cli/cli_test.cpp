@@ -373,6 +373,159 @@ TEST_F(Cli, LagNamesWhatIsWrong) {
   table("[[step\n", "t.toml:1:");
 }
 
+TEST_F(Cli, ADemoIsRecordedAndExplained) {
+  const std::string capture = (dir_ / "demo.pcapng").string();
+  const std::string keys = (dir_ / "demo.keys").string();
+  const std::string opened = (dir_ / "opened.pcapng").string();
+  const Finished demo = run({kKwind, "demo", "--seconds", "3", "--bots", "3", "--loss", "8",
+                             "--record", capture, "--keys", keys});
+  EXPECT_NE(demo.out.find("KEYS of all datagrams are written to " + keys), std::string::npos)
+      << demo.out << demo.err;
+  EXPECT_EQ(fs::status(keys).permissions(), fs::perms::owner_read | fs::perms::owner_write);
+  const Finished done = run({kKwind, "explain", kHarbour, "--capture", capture, "--keys", keys,
+                             "--opened", opened, "--first", "0", "--fields", "--json"});
+  ASSERT_EQ(done.code, 0) << done.err;
+  const auto json = nlohmann::json::parse(done.out);
+  EXPECT_EQ(json["connections"], 3);
+  EXPECT_EQ(json["not_opened"], 0);
+  double rows = 0;
+  for (const auto& row : json["rows"]) {
+    rows += row["up"]["bytes"].get<double>() + row["down"]["bytes"].get<double>();
+  }
+  EXPECT_DOUBLE_EQ(rows, json["bytes_up"].get<double>() + json["bytes_down"].get<double>());
+  std::size_t helms = 0;
+  std::size_t again = 0;
+  for (const auto& datagram : json["datagrams"]) {
+    for (const auto& part : datagram.value("parts", nlohmann::json::array())) {
+      if (part.contains("again")) ++again;
+      if (part["what"] != "Helm") continue;
+      ++helms;
+      EXPECT_EQ(part["fields"][0]["path"], "rudder");
+    }
+  }
+  EXPECT_GT(helms, 60U);
+  EXPECT_GT(again, 0U) << "an eighth of the datagrams was lost";
+
+  const Finished people = run({kKwind, "explain", kHarbour, "--capture", opened, "--first", "5"});
+  EXPECT_EQ(people.code, 0) << people.err;
+  EXPECT_NE(people.out.find("Fleet on fleet"), std::string::npos) << people.out;
+  EXPECT_NE(people.out.find("more; --first 0 lists them all"), std::string::npos);
+  const Finished sealed = run({kKwind, "explain", kHarbour, "--capture", capture, "--first", "1"});
+  EXPECT_EQ(sealed.code, 1);
+  EXPECT_NE(sealed.err.find("datagrams stay sealed; --keys FILE opens them"), std::string::npos);
+}
+
+TEST_F(Cli, ExplainNamesWhatIsWrongWithACapture) {
+  const auto wrong = [](const std::vector<std::string>& words, int code, const std::string& what) {
+    std::vector<std::string> command = {kKwind, "explain", kHarbour};
+    command.insert(command.end(), words.begin(), words.end());
+    const Finished done = run(command);
+    EXPECT_EQ(done.code, code) << what;
+    EXPECT_NE(done.err.find(what), std::string::npos) << done.err;
+  };
+  wrong({}, 2, "MESSAGE and HEX are required, or --capture FILE");
+  wrong({"Helm", "50", "--capture", "x"}, 2, "not both");
+  wrong({"--capture", (dir_ / "none").string()}, 1, "cannot be read");
+  const std::string text = write("text", "a letter, not a capture");
+  wrong({"--capture", text}, 1, "a pcapng or pcap file is needed, as `kwind record` writes");
+  const std::string empty = write("empty.pcapng", "");
+  wrong({"--capture", empty}, 1, "the file is no capture");
+  const std::string capture = (dir_ / "d.pcapng").string();
+  ASSERT_EQ(run({kKwind, "demo", "--seconds", "2", "--bots", "1", "--loss", "0", "--clear",
+                 "--record", capture})
+                .code,
+            0);
+  wrong({"--capture", capture, "--keys", text}, 1, "line 1: not a key");
+  const std::string whole = read(capture);
+  const std::string cut = write("cut.pcapng", whole.substr(0, whole.size() / 2 * 2 - 6));
+  const Finished early = run({kKwind, "explain", kHarbour, "--capture", cut, "--first", "1"});
+  EXPECT_EQ(early.code, 0);
+  EXPECT_NE(early.err.find("ends within a packet; what came before it is shown"), std::string::npos)
+      << early.err;
+}
+
+TEST_F(Cli, RecordStandsBetweenAClientAndItsServer) {
+  FirstLight light;
+  const std::string capture = (dir_ / "seen.pcapng").string();
+  Process record({kKwind, "record", "--to", light.address, "--listen", "127.0.0.1:0", "--into",
+                  capture, "--json"});
+  ASSERT_TRUE(record.wait_for_error("listening on 127.0.0.1:"));
+  const std::size_t at = record.err().find("127.0.0.1:");
+  const std::string address = record.err().substr(at, record.err().find(',', at) - at);
+  EXPECT_EQ(run({kClient, address, light.key, "1"}).code, 0);
+  record.signal(SIGINT);
+  const Finished done = record.finish();
+  EXPECT_EQ(done.code, 0) << done.err;
+  EXPECT_GT(nlohmann::json::parse(done.out)["datagrams"], 15);
+  const Finished told = run({kKwind, "explain", KWIND_SOURCE_DIR "/examples/first_light/harbour.kw",
+                             "--capture", capture, "--json"});
+  const auto json = nlohmann::json::parse(told.out);
+  EXPECT_EQ(json["connections"], 1);
+  EXPECT_EQ(json["datagrams"][0]["form"], "hello");
+  EXPECT_EQ(json["datagrams"][0]["bytes"], 1200);
+
+  EXPECT_EQ(run({kKwind, "record", "--into", capture}).code, 2);
+  EXPECT_EQ(run({kKwind, "record", "--into", capture, "--port", "4000", "--to", "x:1"}).code, 2);
+  const Finished nowhere = run({kKwind, "record", "--into", (dir_ / "no" / "f").string(), "--to",
+                                light.address, "--listen", "127.0.0.1:0"});
+  EXPECT_EQ(nowhere.code, 1);
+  EXPECT_NE(nowhere.err.find("cannot be written"), std::string::npos);
+}
+
+TEST_F(Cli, DiagnoseGoesAsFarAsItCanAndNamesTheFirstWrongStep) {
+  FirstLight light;
+  const std::string description = KWIND_SOURCE_DIR "/examples/first_light/harbour.kw";
+  const auto diagnose = [&](const std::vector<std::string>& words) {
+    std::vector<std::string> command = {kKwind, "diagnose", "--json", "--seconds", "1"};
+    command.insert(command.end(), words.begin(), words.end());
+    const Finished done = run(command);
+    auto json = nlohmann::json::parse(done.out, nullptr, false);
+    EXPECT_EQ(json["fine"], done.code == 0) << done.out << done.err;
+    return json["steps"];
+  };
+  const auto open = diagnose({light.address, "--key", light.key, "--description", description});
+  std::vector<std::string> names;
+  for (const auto& step : open) {
+    names.push_back(step["step"]);
+    EXPECT_EQ(step["found"], "fine") << step;
+  }
+  EXPECT_EQ(names, (std::vector<std::string>{"name", "route", "port", "link version", "mode", "key",
+                                             "description", "ticket", "connection", "round trip",
+                                             "datagrams", "loss"}));
+  EXPECT_EQ(open[10]["text"], "up to 1472 bytes pass");
+
+  const auto last = [&](const std::vector<std::string>& words) { return diagnose(words).back(); };
+  const auto keyless = last({light.address});
+  EXPECT_EQ(keyless["step"], "key");
+  EXPECT_EQ(keyless["found"], "unknown");
+  EXPECT_EQ(last({light.address, "--clear"})["step"], "mode");
+  EXPECT_EQ(last({light.address, "--key", std::string(43, 'A')})["text"],
+            "this is not the public key of that server");
+  EXPECT_EQ(last({light.address, "--key", light.key, "--description", kHarbour})["text"],
+            "this server speaks `first_light`");
+  EXPECT_EQ(last({light.address, "--key", light.key, "--tcp"})["step"], "port");
+  EXPECT_EQ(last({"127.0.0.1:9"})["text"],
+            "the machine is there, and nobody listens on UDP port 9");
+  EXPECT_EQ(last({"no.such.host.invalid:1"})["step"], "name");
+  EXPECT_EQ(run({kKwind, "diagnose", light.address, "--key", "short"}).code, 2);
+  EXPECT_EQ(run({kKwind, "diagnose", light.address, "--ticket", "x"}).code, 2);
+  EXPECT_EQ(run({kKwind, "diagnose"}).code, 2);
+}
+
+TEST_F(Cli, DiagnoseTellsAFirewallFromAClosedPort) {
+  // A socket that takes and never answers is what a silent drop looks like.
+  FirstLight light;
+  Process lag({kKwind, "lag", "--to", light.address, "--listen", "127.0.0.1:0", "--loss", "100",
+               "--seconds", "20"});
+  ASSERT_TRUE(lag.wait_for("listening on 127.0.0.1:"));
+  const std::size_t at = lag.out().find("127.0.0.1:");
+  const std::string address = lag.out().substr(at, lag.out().find(',', at) - at);
+  const Finished done = run({kKwind, "diagnose", address});
+  EXPECT_EQ(done.code, 1);
+  EXPECT_NE(done.out.find("nothing came back in 4 tries: a firewall drops"), std::string::npos)
+      << done.out;
+}
+
 TEST(Readme, ShowsTheFilesOfFirstLightAsTheyAre) {
   const std::string readme = read(KWIND_SOURCE_DIR "/README.md");
   for (const char* file : {"harbour.kw", "server.cpp", "client.cpp"}) {

@@ -89,6 +89,100 @@ class Harbour {
   std::deque<std::string> ended_;
 };
 
+// ---- coming back, and a server that starts anew ----
+
+TEST(Host, AClientThatComesBackIsThePeerThatItWas) {
+  io::sim::Network network({.delay = 20ms}, 3);
+  const Endpoint at_server = Endpoint::v4(127, 0, 0, 1, 4000);
+  io::sim::SimPort& server_port = network.open(at_server);
+  ServerOptions options;
+  options.key = kit::server_key();
+  options.entropy = key(8);
+  options.comeback = 60s;
+  Server server(server_port, kProtocol, options);
+  std::vector<std::string> log;
+  const auto note = [&](const char* what) {
+    return [&log, what](Peer peer) { log.push_back(what + std::to_string(unsigned(peer))); };
+  };
+  server.on_connect(note("in "));
+  server.on_return(note("back "));
+  server.on_disconnect([&](Peer peer, Errc, std::string_view) {
+    log.push_back("out " + std::to_string(unsigned(peer)));
+  });
+  Time now = at(0s);
+  const auto connect = [&](std::uint8_t number, std::optional<bits::Secret32> comeback) {
+    ClientOptions who;
+    who.server_key = kit::server_key().public_key;
+    who.entropy = key(number * 100U);
+    who.comeback = std::move(comeback);
+    return std::make_unique<Client>(network.open(Endpoint::v4(127, 0, 1, number, 5000)), at_server,
+                                    kProtocol, now, who);
+  };
+  const auto run = [&](Client* client, Duration time) {
+    for (const Time end = now + time; now < end; now += 5ms) {
+      server.receive(now);
+      if (client != nullptr) client->receive(now);
+      server.send(now);
+      if (client != nullptr) client->send(now);
+    }
+  };
+  auto first = connect(1, {});
+  run(first.get(), 1s);
+  ASSERT_TRUE(first->comeback());
+  const auto comeback = *first->comeback();
+  EXPECT_EQ(comeback.good_for, Duration(60s));
+  first.reset();      // the cable is pulled
+  run(nullptr, 15s);  // past the timeout
+  EXPECT_EQ(log, (std::vector<std::string>{"in 1"})) << "it may still come back";
+  auto second = connect(2, comeback.secret);
+  run(second.get(), 1s);
+  EXPECT_TRUE(second->connected());
+  EXPECT_TRUE(second->returned());
+  EXPECT_EQ(log, (std::vector<std::string>{"in 1", "back 1"}));
+  EXPECT_EQ(server.send(Peer{1}, Said{1, 7, "welcome back"}), Errc::none);
+
+  auto thief = connect(3, comeback.secret);
+  run(thief.get(), 1s);
+  EXPECT_TRUE(thief->ended()) << "the right is good once";
+  second.reset();
+  run(nullptr, 80s);
+  EXPECT_EQ(log.back(), "out 1") << "its time was up";
+}
+
+TEST(Host, ClientsOfARestartedServerHearOfItWithinASecond) {
+  io::sim::Network network({.delay = 20ms}, 3);
+  const Endpoint at_server = Endpoint::v4(127, 0, 0, 1, 4000);
+  io::sim::SimPort& server_port = network.open(at_server);
+  ServerOptions options;
+  options.key = kit::server_key();
+  options.entropy = key(8);
+  auto server = std::make_unique<Server>(server_port, kProtocol, options);
+  ClientOptions who;
+  who.server_key = kit::server_key().public_key;
+  who.entropy = key(9);
+  Time now = at(0s);
+  Client client(network.open(Endpoint::v4(127, 0, 1, 1, 5000)), at_server, kProtocol, now, who);
+  Errc why = Errc::none;
+  client.on_disconnect([&](Errc code, std::string_view) { why = code; });
+  const auto run = [&](Duration time) {
+    for (const Time end = now + time; now < end && why == Errc::none; now += 5ms) {
+      server->receive(now);
+      client.receive(now);
+      if (client.connected()) (void)client.send(Steer{0.5});
+      server->send(now);
+      client.send(now);
+    }
+  };
+  run(1s);
+  ASSERT_TRUE(client.connected());
+  options.entropy = key(10);  // another process, with the same key
+  server = std::make_unique<Server>(server_port, kProtocol, options);
+  const Time before = now;
+  run(5s);
+  EXPECT_EQ(why, Errc::server_restarted);
+  EXPECT_LT(now - before, Duration(1s));
+}
+
 Said said(Peer who, const Say& say) {
   return {static_cast<std::int32_t>(who), say.number, say.words};
 }

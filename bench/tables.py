@@ -1,0 +1,166 @@
+#!/usr/bin/env python3
+"""Puts what the benchmarks measured into docs/performance.md, between its markers, and draws the
+latency chart. Usage: tables.py FOLDER-OF-RESULTS DOCS. What was not measured this time stays as it is."""
+import json
+import pathlib
+import subprocess
+import sys
+
+
+def load(folder, name):
+    file = folder / name
+    return json.loads(file.read_text()) if file.exists() else None
+
+
+def flows_of(rows, scenario):
+    return {row["flow"]: row for row in rows if row["scenario"] == scenario}
+
+
+LATENCY = [("60 Hz, 50 ms, loss %d %%" % loss, loss, 60) for loss in (1, 2, 5, 10)] + [
+    ("20 Hz, 10 ms, loss %d %%" % loss, loss, 20) for loss in (1, 2)
+]
+
+
+def latency_table(rows):
+    out = ["| | p99 cubic | bbr | link | link: cubic's, bbr's | p99.9 cubic | bbr | link | IP bytes, link: cubic's, bbr's |",
+           "|---|---|---|---|---|---|---|---|---|"]
+    seeds = set()
+    for scenario, _, _ in LATENCY:
+        flows = flows_of(rows, scenario)
+        if len(flows) < 3:
+            continue
+        cubic, bbr, link = flows["tcp cubic"], flows["tcp bbr"], flows["link ordered"]
+        seeds.add(link.get("seeds", 0))
+        out.append("| %s | %.0f | %.0f | %.1f | %.2f, %.2f | %.0f | %.0f | %.1f | %.2f, %.2f |" % (
+            scenario, cubic["p99_ms"], bbr["p99_ms"], link["p99_ms"], link["p99_ms"] / cubic["p99_ms"],
+            link["p99_ms"] / bbr["p99_ms"], cubic["p999_ms"], bbr["p999_ms"], link["p999_ms"],
+            link["wire_kB"] / cubic["wire_kB"], link["wire_kB"] / bbr["wire_kB"]))
+    out += ["", "Milliseconds beyond the one-way delay, medians of %s seeds." % ", ".join(map(str, sorted(seeds)))]
+    return out if len(out) > 4 else None
+
+
+def other_table(rows):
+    out = ["| | |", "|---|---|"]
+    for name in ("link sequenced", "link unreliable"):
+        flows = flows_of(rows, "beside raw UDP, " + name)
+        if "raw UDP" in flows:
+            raw, link = flows["raw UDP"], flows[name]
+            out.append("| `%s` beside raw UDP on one path, loss 2 %%: p50, p90, p99 | %s; raw UDP %s |" % (
+                name.split()[1], ", ".join("%.2f" % link[p] for p in ("p50_ms", "p90_ms", "p99_ms")),
+                ", ".join("%.2f" % raw[p] for p in ("p50_ms", "p90_ms", "p99_ms"))))
+    state = flows_of(rows, "200 kbit/s of state, loss 5 %").get("link unreliable")
+    if state:
+        out.append("| 200 kbit/s of `unreliable` state, loss 5 %%, no bottleneck | %.1f %% arrived, p99 %.2f |" % (
+            state["arrived_%"], state["p99_ms"]))
+    own = flows_of(rows, "1 Mbit/s, own bulk").get("link ordered high")
+    if own:
+        out.append("| `ordered` high, 20 Hz, beside a greedy bulk of its own; 1 Mbit/s, 50 ms, 64 KiB of queue | p99 %.1f, the bulk %.0f kbit/s |" % (
+            own["p99_ms"], own["bulk_kbit/s"]))
+    beside = flows_of(rows, "1 Mbit/s beside TCP cubic")
+    if "tcp cubic greedy" in beside:
+        link, tcp = beside["link ordered high"], beside["tcp cubic greedy"]
+        out.append("| the same beside one greedy TCP cubic flow | the bulk %.0f kbit/s, TCP %.0f; %.1f %% of the messages arrived, p99 %.0f |" % (
+            link["bulk_kbit/s"], tcp["bulk_kbit/s"], link["arrived_%"], link["p99_ms"]))
+    return out if len(out) > 2 else None
+
+
+def cost_table(bench):
+    def of(name, field="cpu_time"):
+        for row in bench["benchmarks"]:
+            if row["name"] in (name + "_median", name) and row.get("aggregate_name", "median") == "median":
+                return row.get(field)
+        return None
+
+    out = ["| on a server, one core | |", "|---|---|"]
+    handshake, keys = of("handshake_of_the_server"), of("key_exchanges_of_a_handshake")
+    if handshake and keys:
+        out.append("| a handshake beside its three X25519 operations | %.2f times their time |" % (handshake / keys))
+    share = of("idle_connections/iterations:10", "core_share")
+    if share:
+        out.append("| 10,000 idle connections with keepalives | %.1f %% of a core, %.2f KiB each |" % (
+            share * 100, of("idle_connections/iterations:10", "bytes_each") / 1024))
+    bare = of("bare_sendmmsg_to_1000/bytes:62")
+    for name, label in ((1, "AES-256-GCM"), (0, "ChaCha20-Poly1305")):
+        sealed = of("send_sealed_to_1000/aes:%d" % name)
+        if sealed and bare:
+            out.append("| sealing, framing, sending to 1000 clients beside bare `sendmmsg`, %s | %.2f times its CPU |" % (
+                label, sealed / bare))
+    return out if len(out) > 2 else None
+
+
+def flood_table(rows):
+    out = ["| 100 clients at 20 Hz on loopback | p50, p99 to the server | back | dropped | answers: flood |", "|---|---|---|---|---|"]
+    for row in rows:
+        out.append("| %s | %.2f, %.2f ms | %.2f, %.2f ms | %d | %.3f |" % (
+            "alone" if row["flood"] == 0 else "beside %d wrong datagrams a second" % row["flood"],
+            row["up_p50_ms"], row["up_p99_ms"], row["down_p50_ms"], row["down_p99_ms"], row["dropped"], row["amplification"]))
+    return out
+
+
+def draw(rows, picture):
+    data = []
+    for scenario, loss, hertz in LATENCY:
+        flows = flows_of(rows, scenario)
+        if len(flows) == 3:
+            data.append('"%d Hz, %s\\nloss %d %%" %s' % (hertz, "50 ms" if hertz == 60 else "10 ms", loss, " ".join(
+                "%.2f %.2f" % (flows[f]["p99_ms"], flows[f]["p999_ms"]) for f in ("tcp cubic", "tcp bbr", "link ordered"))))
+    script = """
+set terminal pngcairo size 1280,800 font 'DejaVu Sans,12' background '#fbfcfd'
+set output '%s'
+set title 'Delay of ordered 40-byte messages beyond the one-way delay: 99th percentile (bars) and 99.9th (marks)' font ',14'
+set ylabel 'milliseconds'
+set logscale y
+set yrange [5:10000]
+set grid ytics lc rgb '#d5dde3'
+set key top left
+set border 3
+set xtics nomirror
+set ytics nomirror
+set style fill solid 0.9 noborder
+set boxwidth 0.25
+set xrange [-0.6:%d-0.4]
+$d << END
+%s
+END
+plot $d using ($0-0.27):2:xtic(1) with boxes lc rgb '#c2673c' title 'TCP cubic', \\
+     $d using ($0):4 with boxes lc rgb '#d9a441' title 'TCP bbr', \\
+     $d using ($0+0.27):6 with boxes lc rgb '#2f7f94' title 'link, ordered', \\
+     $d using ($0-0.27):3 with points pt 7 ps 1 lc rgb '#22303a' notitle, \\
+     $d using ($0):5 with points pt 7 ps 1 lc rgb '#22303a' notitle, \\
+     $d using ($0+0.27):7 with points pt 7 ps 1 lc rgb '#22303a' notitle, \\
+     $d using ($0-0.27):($2*1.25):(sprintf('%%.0f',$2)) with labels font ',10' notitle, \\
+     $d using ($0):($4*1.25):(sprintf('%%.0f',$4)) with labels font ',10' notitle, \\
+     $d using ($0+0.27):($6*1.25):(sprintf('%%.0f',$6)) with labels font ',10' notitle
+""" % (picture, len(data), "\n".join(data))
+    subprocess.run(["gnuplot"], input=script, text=True, check=True)
+
+
+def main():
+    folder, docs = pathlib.Path(sys.argv[1]), pathlib.Path(sys.argv[2])
+    page = docs / "performance.md"
+    text = page.read_text()
+
+    def put(marker, lines):
+        nonlocal text
+        if not lines:
+            return
+        begin, end = "<!-- %s -->\n" % marker, "<!-- end of %s -->" % marker
+        before, rest = text.split(begin, 1)
+        text = before + begin + "\n".join(lines) + "\n" + end + rest.split(end, 1)[1]
+
+    paths = load(folder, "path.json")
+    if paths:
+        put("latency", latency_table(paths))
+        put("paths", other_table(paths))
+        if latency_table(paths):
+            draw(paths, docs / "screenshots" / "latency.png")
+    bench = load(folder, "kwind_bench.json")
+    if bench:
+        put("cost", cost_table(bench))
+    flood = load(folder, "flood.json")
+    if flood:
+        put("flood", flood_table(flood))
+    page.write_text(text)
+
+
+main()
