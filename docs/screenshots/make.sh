@@ -56,6 +56,16 @@ for _ in 1 2; do (sleep 1.5; exec "$examples/first_light_client" 127.0.0.1:4998 
 terminal lag 30 "$work" kwind lag --listen 127.0.0.1:4998 --to 127.0.0.1:4997 --preset bus --timetable drive.toml --seconds 18
 kill "$light" 2>/dev/null || true
 terminal demo 60 "$work" kwind demo --report demo.html
+"$kwind" demo --seconds 6 --bots 4 --loss 6 --record "$work/demo.pcapng" --keys "$work/demo.keys" >/dev/null || true
+cp examples/harbour/harbour.kw "$work/"
+terminal explain-capture 20 "$work" kwind explain harbour.kw --capture demo.pcapng --keys demo.keys --again --first 4
+"$examples/first_light_server" 4997 >"$work/light" &
+light=$!
+sleep 1
+key=$(awk '{ print $4; exit }' "$work/light")
+cp examples/first_light/harbour.kw "$work/first_light.kw"
+terminal diagnose 20 "$work" "kwind diagnose 127.0.0.1:4997; echo; kwind diagnose 127.0.0.1:4997 --key $key --description first_light.kw; echo; kwind diagnose 127.0.0.1:4996"
+kill "$light" 2>/dev/null || true
 # page NAME FILE: the top of a page.
 page() {
   chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run \

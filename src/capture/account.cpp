@@ -96,6 +96,7 @@ std::string_view again_text(Again again) {
 
 std::vector<link::ChannelSpec> channel_specs(const schema::Protocol& protocol) {
   std::vector<link::ChannelSpec> specs;
+  specs.reserve(protocol.channels.size());
   for (const schema::Channel& channel : protocol.channels) {
     link::ChannelSpec spec{channel.delivery, channel.life.since};
     spec.split = true;  // whether a piece was permitted is not the reader's business

@@ -299,7 +299,7 @@ Result<Contents> read_pcapng(std::span<const std::byte> file) {
       const std::uint64_t which = simple ? 0 : in.number(4);
       const std::uint64_t high = simple ? 0 : in.number(4);
       const std::uint64_t low = simple ? 0 : in.number(4);
-      const std::uint64_t size = simple ? in.number(4) : in.number(4);
+      const std::uint64_t size = in.number(4);
       if (!simple) in.skip(4);
       const auto frame =
           simple ? in.part(std::min<std::size_t>(size, in.rest().size())) : in.part(size);

@@ -644,7 +644,7 @@ local function show_control(tree, bits, version, seen)
     local length = bits:count(6)
     if length > bits:left() then error("the datagram ends within a pair", 0) end
     bits.at = bits.at + length
-    text = string.format("%s %d and %d", channel.name, number, (number + 1) % 65536)
+    text = string.format("%s %d and %d", channel.name, number, (number + 2) % 65536)
   elseif kind == "challenge" or kind == "response" then
     text = bits:hex(8)
   elseif kind == "padding" then

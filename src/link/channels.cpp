@@ -7,8 +7,8 @@ namespace {
 
 // Copies leave two thirds of a datagram to what is new.
 constexpr std::size_t kRoomKeptBits = kBaseDatagramBytes * 8 * 2 / 3;
-// Beyond two ticks of 60 a second no neighbour is coming.
-constexpr Duration kNeighbourPatience = std::chrono::milliseconds(25);
+// Beyond two ticks of 60 a second no other is coming.
+constexpr Duration kPairPatience = std::chrono::milliseconds(25);
 
 }  // namespace
 
@@ -217,7 +217,7 @@ std::size_t Channels::fill_repeats(FrameWriter& out, Time now, const Allowance& 
     total += pairs ? fill_pairs(out, now, allowed, i) : 0;
     while (out.room_bits() > kRoomKeptBits) {
       auto next = sender.peek_repeat(now, allowed.repeat_gap, copies);
-      if (!next && pairs) next = sender.peek_lone(now, kNeighbourPatience, copies);
+      if (!next && pairs) next = sender.peek_lone(now, kPairPatience, copies);
       if (!next) break;
       const std::size_t bits = out.reliable(i, next->index, next->payload, next->bits);
       if (bits == 0) break;
@@ -332,7 +332,8 @@ bool Channels::in_window(const Frame& frame) const {
   const Channel& channel = channels_[frame.channel];
   return !channel.reliable_in ||
          (channel.reliable_in->in_window(frame.index) &&
-          (!pair || channel.reliable_in->in_window(static_cast<std::uint16_t>(frame.index + 1))));
+          (!pair || channel.reliable_in->in_window(
+                        static_cast<std::uint16_t>(frame.index + kPairDistance))));
 }
 
 Errc Channels::hear(const Frame& frame, Inbox& inbox) {

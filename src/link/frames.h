@@ -24,7 +24,7 @@ enum class FrameKind : std::uint8_t {
   challenge,  ///< to an address that has not proven itself
   response,   ///< ... and its proof
   padding,    ///< zeros to the end: probes of the path's MTU
-  pair,       ///< two small neighbours of a reliable channel combined by exclusive or
+  pair,       ///< two small messages of a reliable channel combined by exclusive or
 };
 
 inline constexpr std::size_t kMostReasonBytes = 96;
@@ -88,8 +88,8 @@ class FrameWriter {
                     std::span<const std::byte> payload, std::size_t bits, std::size_t& first,
                     std::size_t end);
   std::size_t fill(std::span<const std::byte> payload, std::size_t bits);
-  /// Message `index`, which is even, of `first_bits` bits, and the next one. Requires: `combined`
-  /// holds as many bits as the longer one.
+  /// Message `index` of `first_bits` bits, and the one kPairDistance behind it. Requires:
+  /// `combined` holds as many bits as the longer one.
   std::size_t pair(std::size_t channel, std::uint64_t index, std::size_t first_bits,
                    std::size_t second_bits, std::span<const std::byte> combined);
 

@@ -51,7 +51,7 @@ void Link::Impl::agree(const Agreed& agreed, Time now) {
 }
 
 Errc Link::Impl::receive(Time now, const Endpoint& from, std::span<const std::byte> datagram) {
-  latest_ = now;
+  now = forward(now);
   inbox_.reclaim();
   const Errc error = accept_datagram(now, from, datagram);
   if (error == Errc::none) {
@@ -67,8 +67,9 @@ Errc Link::Impl::receive(Time now, const Endpoint& from, std::span<const std::by
 
 std::size_t Link::Impl::poll_datagram(Time now, std::span<std::byte> out) {
   KWIND_ASSERT(out.size() >= kMaxDatagramBytes);
+  now = forward(now);
   if (now > latest_polled_) pacer_.came_by(now - latest_polled_);
-  latest_ = latest_polled_ = now;
+  latest_polled_ = now;
   destination_ = path_.active();
   std::size_t size = 0;
   switch (state_) {
@@ -150,7 +151,7 @@ Time Link::Impl::next_wakeup() const {
 }
 
 void Link::Impl::wake(Time now) {
-  latest_ = now;
+  now = forward(now);
   switch (state_) {
     case State::closed: return;
     case State::greeting:
@@ -194,6 +195,7 @@ Errc Link::Impl::send(std::size_t channel, std::size_t tag, std::span<const std:
 
 std::size_t Link::Impl::budget(Time now) const {
   if (state_ != State::open || !ledger_.has_room()) return 0;
+  now = std::max(now, latest_);
   const std::size_t window_bytes = window();
   const std::size_t in_flight = ledger_.bytes_in_flight();
   if (in_flight >= window_bytes) return 0;
@@ -209,7 +211,7 @@ void Link::Impl::offer_fill(Filler* filler, std::size_t datagrams) {
 }
 
 void Link::Impl::close(Time now, std::string_view reason) {
-  latest_ = now;
+  now = forward(now);
   if (state_ == State::greeting || state_ == State::opening) {
     end(Errc::closed_here, reason);
   } else if (state_ == State::open) {
@@ -251,7 +253,7 @@ const Stats& Link::Impl::stats() const {
 // ---- timers and ends ----
 
 void Link::Impl::carrier_ended(Time now) {
-  latest_ = now;
+  now = forward(now);
   if (state_ == State::closed) return;
   if (state_ == State::draining || close_sent_) {  // nobody is there for the rest of it
     state_ = State::closed;

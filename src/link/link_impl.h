@@ -2,6 +2,7 @@
 // its states, events, timers and ends; link_receive.cpp what a datagram brings; link_send.cpp what
 // leaves. One link, one thread.
 #pragma once
+#include <algorithm>
 #include <memory>
 #include <optional>
 #include <string>
@@ -81,6 +82,10 @@ class Link::Impl {
   // One number in about 1500 is left out, see invariant 1 in sent_ledger.h: each costs the peer's
   // acks some bits until it is 64 numbers old.
   static constexpr std::uint64_t kSkipEvery = 1500;
+
+  // Where a clock jumps back, time stands still for the link until the clock has caught up: timers
+  // and estimates rely on it.
+  Time forward(Time now) { return latest_ = std::max(latest_, now); }
 
   // ---- receiving ----
 

@@ -209,6 +209,7 @@ void Observer::State::hear_handshake(Form form, std::span<const std::byte> datag
       return;
     }
     flow.offered.clear();
+    flow.offered.reserve(offer->identity.versions.size());
     for (const VersionDigest& entry : offer->identity.versions) {
       flow.offered.push_back(entry.version);
     }
@@ -298,6 +299,7 @@ Errc Observer::State::read_body(std::span<const std::byte> body, bool has_acks, 
     }
     ObservedPart acks = part(ObservedPart::Kind::acks, before - in.left_bits());
     acks.ack_delay = block.delay;
+    acks.acked.reserve(block.ranges.size());
     for (const AckRange& range : block.ranges) acks.acked.emplace_back(range.first, range.last);
     parts.push_back(std::move(acks));
   }

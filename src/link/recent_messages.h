@@ -1,6 +1,6 @@
-// Small messages of one channel that arrived of late: with one of two neighbours, and what both are
-// combined by exclusive or, the other is known. Kept from the first combination on that a peer
-// sends. Part of ReliableReceiver. One link, one thread.
+// Small messages of one channel that arrived of late: with one of two, and what both are combined
+// by exclusive or, the other is known. Kept from the first combination on that a peer sends. Part
+// of ReliableReceiver. One link, one thread.
 #pragma once
 #include <algorithm>
 #include <array>
@@ -13,6 +13,9 @@ namespace kwind::link {
 
 /// Messages up to here may be repeated ahead of loss detection, whole or combined.
 inline constexpr std::size_t kSmallBytes = 256;
+
+/// Numbers n and n + 2 are combined, where n has no 2 in it: 0 and 2, 1 and 3, 4 and 6 ...
+inline constexpr std::uint64_t kPairDistance = 2;
 
 /// What two small messages give under exclusive or, the shorter one continued by zeros; in the same
 /// way one of them and the combination give the other. 0 to kSmallBytes bytes each.

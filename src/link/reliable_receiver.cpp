@@ -59,10 +59,10 @@ ReliableReceiver::Taken ReliableReceiver::receive_pair(const Frame& frame, Inbox
   if (!recent_) recent_ = std::make_unique<RecentMessages>();
   const std::uint64_t index = expand16(slots_.begin(), frame.index);
   const RecentMessages::Message* const first = recent_->find(index);
-  const RecentMessages::Message* const second = recent_->find(index + 1);
+  const RecentMessages::Message* const second = recent_->find(index + kPairDistance);
   if ((first == nullptr) == (second == nullptr)) return {};
   const RecentMessages::Message& known = first != nullptr ? *first : *second;
-  const std::uint64_t missing = first != nullptr ? index + 1 : index;
+  const std::uint64_t missing = first != nullptr ? index + kPairDistance : index;
   const bool arrived = missing < slots_.begin() ||
                        (slots_.contains(missing) && slots_[missing].stage != Stage::absent);
   if (arrived) return {};

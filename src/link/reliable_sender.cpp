@@ -145,12 +145,13 @@ std::optional<ReliableSender::Pair> ReliableSender::peek_pair(Time now, Duration
     return slot != nullptr && slot->copies == copies && !slot->combined &&
            now - slot->last_sent >= gap;
   };
-  for (std::uint64_t i = (flight_.begin() + 1) & ~std::uint64_t{1}; i < end; i += 2) {
+  for (std::uint64_t i = flight_.begin(); i < end; ++i) {
+    if ((i & kPairDistance) != 0) continue;
     const Slot* const first = small_in_flight(i);
-    const Slot* const second = small_in_flight(i + 1);
+    const Slot* const second = small_in_flight(i + kPairDistance);
     if (!ready(first) || !ready(second)) continue;
     return Pair{{i, first->tag, first->payload, first->bits, true, true, 0, 0},
-                {i + 1, second->tag, second->payload, second->bits, true, true, 0, 0}};
+                {i + kPairDistance, second->tag, second->payload, second->bits, true, true, 0, 0}};
   }
   return std::nullopt;
 }
@@ -166,7 +167,7 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek_lone(Time now, Dura
   for (std::uint64_t i = flight_.begin(); i < end; ++i) {
     const Slot* const slot = small_in_flight(i);
     if (slot == nullptr || slot->copies != copies || slot->combined ||
-        now - slot->last_sent < patience || small_in_flight(i ^ 1) != nullptr) {
+        now - slot->last_sent < patience || small_in_flight(i ^ kPairDistance) != nullptr) {
       continue;
     }
     return Outgoing{i, slot->tag, slot->payload, slot->bits, true, true, 0, 0};

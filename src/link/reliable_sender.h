@@ -57,16 +57,16 @@ class ReliableSender {
   /// A small message in flight that left longer than `gap` ago, in fewer than `most` copies.
   [[nodiscard]] std::optional<Outgoing> peek_repeat(Time now, Duration gap, unsigned most) const;
   void repeated(const Outgoing& what, Time now);
-  /// Two small neighbours in flight, the first with an even index, each sent `copies` times and the
-  /// last time longer than `gap` ago: one combination of both does for both what a copy does for
-  /// one.
+  /// Two small messages in flight, kPairDistance apart, each sent `copies` times and the last time
+  /// longer than `gap` ago: one combination of both does for both what a copy does for one. Direct
+  /// neighbours would share a datagram and be lost together.
   struct Pair {
     Outgoing first;
     Outgoing second;
   };
   [[nodiscard]] std::optional<Pair> peek_pair(Time now, Duration gap, unsigned copies) const;
   void paired(const Pair& pair);
-  /// A small message that waited for `patience` after `copies` of it for a neighbour to be combined
+  /// A small message that waited for `patience` after `copies` of it for another to be combined
   /// with, and has none.
   [[nodiscard]] std::optional<Outgoing> peek_lone(Time now, Duration patience,
                                                   unsigned copies) const;
@@ -103,7 +103,7 @@ class ReliableSender {
     Stage stage = Stage::waiting;
     std::uint8_t copies = 0;     // sent so far
     std::uint8_t under_way = 0;  // of these, not known to be lost
-    bool combined = false;       // sent once more together with its neighbour
+    bool combined = false;       // sent once more together with another
     Time last_sent{};
     std::unique_ptr<Split> split;
   };

@@ -43,6 +43,14 @@ class Promises {
     }
   }
 
+  /// One small message on each channel.
+  void send_one_each(bool from_server) {
+    link::Link& link = from_server ? pair_.server() : pair_.client();
+    for (std::size_t c = 0; c < pair_.channels().size(); ++c) {
+      send(link, c, sides_[from_server ? 1 : 0][c].sent++, 32);
+    }
+  }
+
   void hear(bool at_server, const link::Event& event) {
     if (event.kind == link::Event::Kind::opened) ++opened_;
     if (event.kind != link::Event::Kind::message) return;

@@ -44,6 +44,8 @@ struct SimPairOptions {
   /// Sees what passes at the server: the client's datagrams as they arrive, the server's as they
   /// leave.
   std::function<void(Time, bool from_server, std::span<const std::byte>)> watch{};
+  /// What an end's clock shows beyond the time that passes: clocks may jump.
+  std::function<Duration(bool is_server, Time)> skew{};
   link::Mode mode = link::Mode::sealed;
   link::Carrier carrier = link::Carrier::datagrams;
   std::function<void(link::LinkOptions&)> adjust{};  ///< of both links
@@ -87,8 +89,8 @@ class SimPair {
   void run_until(Time end, const OnEvent& on_event = {}) {
     for (;;) {
       pump(on_event);
-      Time next = std::min({up_.next(), down_.next(), client_->next_wakeup(),
-                            server_ ? server_->next_wakeup() : kNever});
+      Time next = std::min({up_.next(), down_.next(), wakeup_of(*client_, false),
+                            server_ ? wakeup_of(*server_, true) : kNever});
       for (const Late& late : late_) next = std::min(next, late.due);
       if (next > end) break;
       // A wake-up that is due but moves nothing would spin for ever: it is a failure.
@@ -123,6 +125,13 @@ class SimPair {
   static constexpr Endpoint server_address() { return Endpoint::v4(127, 0, 0, 1, 4000); }
 
  private:
+  [[nodiscard]] Time clock(bool is_server) const {
+    return options_.skew ? now_ + options_.skew(is_server, now_) : now_;
+  }
+  [[nodiscard]] Time wakeup_of(const link::Link& link, bool is_server) const {
+    const Time wake = link.next_wakeup();
+    return wake == kNever || wake == Time::min() ? wake : wake - (clock(is_server) - now_);
+  }
   static link::ListenerOptions door_options(const SimPairOptions& options) {
     link::ListenerOptions door{test_identity(), secret_of(options.seed), 4, 0};
     if (options.mode == link::Mode::sealed) door.key = server_key();
@@ -165,7 +174,7 @@ class SimPair {
     io::sim::Datagram datagram;
     while (up_.pop(now_, datagram)) to_server(datagram.bytes, on_event);
     while (down_.pop(now_, datagram)) {
-      client_->receive(now_, datagram.bytes);
+      client_->receive(clock(false), datagram.bytes);
       drain(*client_, false, on_event);
     }
     turn(*client_, false, on_event);
@@ -187,7 +196,7 @@ class SimPair {
       }
     } else if (server_) {
       const bool was_opening = server_->state() == link::State::opening;
-      server_->receive_from(now_, client_address_, bytes);
+      server_->receive_from(clock(true), client_address_, bytes);
       if (was_opening && server_->state() == link::State::open) {
         KWIND_ASSERT(listener_.opened(now_, server_->id()) == Errc::none);
       }
@@ -196,10 +205,11 @@ class SimPair {
   }
 
   void turn(link::Link& link, bool is_server, const OnEvent& on_event) {
-    if (now_ >= link.next_wakeup()) link.wake(now_);
+    const Time now = clock(is_server);
+    if (now >= link.next_wakeup()) link.wake(now);
     drain(link, is_server, on_event);
     std::array<std::byte, link::kMaxDatagramBytes> out{};
-    while (const std::size_t size = link.poll_datagram(now_, out)) {
+    while (const std::size_t size = link.poll_datagram(now, out)) {
       if (is_server && link.destination() != client_address_) {
         bytes_elsewhere_ += size;  // nobody is there
         continue;

@@ -115,6 +115,12 @@ std::size_t refuse(SimPairOptions options) {
   return pair.datagrams();
 }
 
+TEST(Handshakes, TwoCopiesOfEveryDatagramMakeOneConnection) {
+  SimPairOptions options{.seed = 3};
+  for (std::size_t i = 0; i < 12; ++i) options.repeat.insert(i);
+  EXPECT_GT(talk(options), 50U);
+}
+
 struct Named {
   const char* name;
   Scenario run;

@@ -153,6 +153,66 @@ TEST(Link, RefusesWhatCannotBeSent) {
   EXPECT_EQ(pair.client().send(2, 0, payload, 32), Errc::queue_full);
 }
 
+// ---- numbers at their wrap, clocks that jump ----
+
+TEST(Wrap, PacketAndMessageNumbersGoRoundOnEveryChannel) {
+  SimPair pair({.seed = 2, .conditions = {.delay = 20ms, .loss = 0.01}});
+  kit::Promises promises(pair, 5);
+  const auto hear = [&](bool at_server, const link::Event& event) {
+    promises.hear(at_server, event);
+    ASSERT_NE(event.kind, link::Event::Kind::closed) << event.text;
+  };
+  pair.run_until(at(1s), hear);
+  // Small ones only, so that it is numbers that go round and not bytes.
+  std::uint32_t sent = 0;
+  for (Duration t{1s}; sent < 70000 && !testing::Test::HasFailure(); t += 1ms, ++sent) {
+    promises.send_one_each(false);
+    pair.run_until(at(t), hear);
+  }
+  pair.run_until(pair.now() + 5s, hear);
+  for (const std::size_t channel : {2U, 3U, 6U}) EXPECT_EQ(promises.heard(true, channel), sent);
+  EXPECT_GT(promises.heard(true, 1), sent * 9 / 10);
+  EXPECT_GT(pair.client().stats().datagrams_sent, 66000U) << "packet numbers went round as well";
+}
+
+TEST(Clocks, ThatJumpLessThanTheTimeoutLoseNoPromise) {
+  for (const std::uint64_t seed : {1U, 2U, 3U, 4U, 5U, 6U, 7U, 8U}) {
+    SCOPED_TRACE(seed);
+    kit::SimPairOptions options{.seed = seed, .conditions = {.delay = 30ms, .loss = 0.03}};
+    // Another time each second, up to two seconds off either way, on each end for itself.
+    options.skew = [seed](bool is_server, Time now) {
+      const auto second = std::chrono::floor<std::chrono::seconds>(now.time_since_epoch()).count();
+      std::mt19937_64 random(seed * 100000 + static_cast<std::uint64_t>(second) * 2 + is_server);
+      return std::chrono::milliseconds(static_cast<std::int64_t>(random() % 4000)) - 2000ms;
+    };
+    SimPair pair(options);
+    kit::Promises promises(pair, seed);
+    const auto hear = [&](bool at_server, const link::Event& event) {
+      promises.hear(at_server, event);
+      ASSERT_NE(event.kind, link::Event::Kind::closed) << event.text;
+    };
+    for (Duration t{0}; t < 20s; t += 50ms) {
+      pair.run_until(at(t), hear);
+      promises.send_tick(false);
+      promises.send_tick(true);
+    }
+    pair.run_until(at(60s), hear);
+    promises.expect_complete();
+  }
+}
+
+TEST(Clocks, AJumpOfAnHourIsASilenceAndNothingWorse) {
+  kit::SimPairOptions options{.conditions = {.delay = 30ms}};
+  options.skew = [](bool is_server, Time now) {
+    return is_server && now > at(2s) ? Duration(1h) : Duration(0);
+  };
+  SimPair pair(options);
+  Log log;
+  pair.run_until(at(20s), log.hook());
+  EXPECT_EQ(log.server.back(), "timeout: nothing was heard from the peer");
+  EXPECT_EQ(pair.server().state(), link::State::closed);
+}
+
 // ---- over a stream ----
 
 kit::SimPairOptions stream(const io::sim::Conditions& conditions) {

@@ -46,7 +46,7 @@ std::string what(const Entry& entry) {
                          (part.total_bits + 7) / 8, again(entry));
     case ObservedPart::Kind::pair:
       return fmt::format("{}: numbers {} and {}, in advance", entry.label, part.number,
-                         part.number + 1);
+                         part.number + 2);
     case ObservedPart::Kind::acks:
       return fmt::format("acks {}, {:.1f} ms old", ranges(part),
                          static_cast<double>(part.ack_delay.count()) / 1e6);

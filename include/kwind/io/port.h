@@ -65,8 +65,8 @@ class LivePort : public Port {
  protected:
   /// What the system is to be asked about: a descriptor, and whether room to write matters too.
   struct Waiting {
-    int descriptor;
-    bool to_write;
+    int descriptor = -1;
+    bool to_write = false;
   };
   /// Whether receive() has something without asking the system.
   [[nodiscard]] virtual bool holds_some() const = 0;

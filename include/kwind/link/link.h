@@ -106,6 +106,8 @@ struct Comeback {
   Duration good_for{0};  ///< after the end of the connection
 };
 
+/// `now` is of any steady clock. If it jumps back, time stands still for the link until it has
+/// caught up; a jump forward is a silence.
 class Link {
  public:
   /// The client's end. Starts the handshake with the first poll_datagram(). Requires: a server key
