@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <deque>
 #include <unordered_map>
 
@@ -73,7 +74,7 @@ struct Carried {
 };
 
 struct Connection {
-  Packets ways[2];  // down, up
+  std::array<Packets, 2> ways;  // down, up
   // By way, channel, message (and place of a piece): what carried it last.
   std::map<std::tuple<bool, std::uint8_t, std::uint64_t, std::size_t>, Carried> carried;
   std::deque<std::tuple<bool, std::uint8_t, std::uint64_t, std::size_t>> order;

@@ -115,8 +115,8 @@ class Link::Impl {
   void write_fill(Time now, bits::Writer& writer, FrameWriter& frames);
   struct Datagram {
     bits::Writer writer;
-    std::uint64_t number;
-    std::size_t head_bytes;
+    std::uint64_t number = 0;
+    std::size_t head_bytes = 0;
   };
   Datagram begin_datagram(Time now, std::span<std::byte> out, std::size_t most,
                           bool with_acks = true);

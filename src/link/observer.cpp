@@ -1,6 +1,7 @@
 #include "kwind/link/observer.h"
 
 #include <algorithm>
+#include <array>
 #include <map>
 #include <set>
 #include <unordered_map>
@@ -49,7 +50,7 @@ struct Flow {
   bool sealed = true;
   std::uint16_t version = 0;
   std::optional<ConnectionId> id;
-  Way ways[2];  // down, up
+  std::array<Way, 2> ways;  // down, up
   std::vector<ChannelSpec> channels;
   // Clear mode: the keys of its checks, once the handshake was seen.
   std::vector<std::byte> offer;

@@ -211,8 +211,9 @@ class Talk {
   }
   // Says `number` until its echo is there.
   bool exchange(host::Client& client, std::int32_t number) {
-    std::int32_t echo = -1;
-    client.on<Said>([&echo](const Said& said) { echo = said.number; });
+    // Handlers stay: each holds what it writes to.
+    const auto echo = std::make_shared<std::int32_t>(-1);
+    client.on<Said>([echo](const Said& said) { *echo = said.number; });
     bool asked = false;
     const bool done = run_until([&] {
       server_.receive(now());
@@ -222,9 +223,8 @@ class Talk {
       }
       server_.send(now());
       client.send(now());
-      return echo == number;
+      return *echo == number;
     });
-    client.on<Said>([](const Said&) {});
     return done;
   }
 
