@@ -20,8 +20,9 @@ void wait_for_any(std::span<LivePort* const> ports, Time until) {
   for (const auto& [descriptor, to_write] : waits) {
     files.push_back({descriptor, static_cast<short>(to_write ? POLLIN | POLLOUT : POLLIN), 0});
   }
-  const Duration left = std::min<Duration>(until - now(), std::chrono::seconds(1));
-  if (until <= now() || left <= Duration{0}) return;
+  const Time start = now();
+  if (until <= start) return;  // before the difference: Time::min() is as far back as there is
+  const Duration left = std::min<Duration>(until - start, std::chrono::seconds(1));
   const auto seconds = std::chrono::floor<std::chrono::seconds>(left);
   const timespec timeout{static_cast<time_t>(seconds.count()),
                          static_cast<long>((left - seconds).count())};
