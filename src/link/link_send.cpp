@@ -150,7 +150,10 @@ std::size_t Link::Impl::finish_datagram(Time now, Datagram& datagram, std::span<
   const std::size_t size = datagram.writer.finish() + envelope_->tag_bytes();
   envelope_->close(datagram.number, out.first(size), datagram.head_bytes);
   if (message_bits > 0) busy_at_ = now;
-  if (now - busy_at_ >= kRestAfter) envelope_->rest();
+  if (now - busy_at_ >= kRestAfter) {
+    envelope_->rest();
+    std::vector<Frame>().swap(frames_);
+  }
   const bool app_limited =
       !channels_.wants_any() &&
       ledger_.bytes_in_flight() + size + kBaseDatagramBytes < controller_.window();
