@@ -113,6 +113,7 @@ set logscale y
 set yrange [5:10000]
 set grid ytics lc rgb '#d5dde3'
 set key top left
+set bmargin 4
 set border 3
 set xtics nomirror
 set ytics nomirror
@@ -128,9 +129,9 @@ plot $d using ($0-0.27):2:xtic(1) with boxes lc rgb '#c2673c' title 'TCP cubic',
      $d using ($0-0.27):3 with points pt 7 ps 1 lc rgb '#22303a' notitle, \\
      $d using ($0):5 with points pt 7 ps 1 lc rgb '#22303a' notitle, \\
      $d using ($0+0.27):7 with points pt 7 ps 1 lc rgb '#22303a' notitle, \\
-     $d using ($0-0.27):($2*1.25):(sprintf('%%.0f',$2)) with labels font ',10' notitle, \\
-     $d using ($0):($4*1.25):(sprintf('%%.0f',$4)) with labels font ',10' notitle, \\
-     $d using ($0+0.27):($6*1.25):(sprintf('%%.0f',$6)) with labels font ',10' notitle
+     $d using ($0-0.27):($2*0.85):(sprintf('%%.0f',$2)) with labels font ',10' tc rgb 'white' notitle, \\
+     $d using ($0):($4*0.85):(sprintf('%%.0f',$4)) with labels font ',10' tc rgb 'white' notitle, \\
+     $d using ($0+0.27):($6*0.85):(sprintf('%%.0f',$6)) with labels font ',10' tc rgb 'white' notitle
 """ % (picture, len(data), "\n".join(data))
     subprocess.run(["gnuplot"], input=script, text=True, check=True)
 

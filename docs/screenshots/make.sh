@@ -58,7 +58,7 @@ kill "$light" 2>/dev/null || true
 terminal demo 60 "$work" kwind demo --report demo.html
 "$kwind" demo --seconds 6 --bots 4 --loss 6 --record "$work/demo.pcapng" --keys "$work/demo.keys" >/dev/null || true
 cp examples/harbour/harbour.kw "$work/"
-terminal explain-capture 20 "$work" kwind explain harbour.kw --capture demo.pcapng --keys demo.keys --again --first 4
+terminal explain-capture 20 "$work" kwind explain harbour.kw --capture demo.pcapng --keys demo.keys --again --first 2
 "$examples/first_light_server" 4997 >"$work/light" &
 light=$!
 sleep 1
