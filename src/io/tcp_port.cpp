@@ -35,7 +35,6 @@ struct TcpPort::State {
     std::vector<std::byte> unsent{};
     std::size_t sent = 0;  // of unsent
     Time last_whole{};
-    bool connecting = false;
     bool wants_room = false;  // the system is asked to tell when it takes more
     bool dirty = false;       // in `to_flush`
   };
@@ -75,7 +74,7 @@ struct TcpPort::State {
     (void)::epoll_ctl(poll, fresh ? EPOLL_CTL_ADD : EPOLL_CTL_MOD, fd, &event);
   }
 
-  Stream& add(int fd, const Endpoint& peer, Time now) {
+  void add(int fd, const Endpoint& peer, Time now) {
     // Small datagrams must not wait for the acks of those before them.
     const int on = 1;
     (void)::setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &on, sizeof on);
@@ -84,7 +83,7 @@ struct TcpPort::State {
     by_fd[fd] = peer;
     watch(fd, EPOLLIN, true);
     ++per_address[address_of(peer)];
-    return *(streams[peer] = std::move(stream));
+    streams[peer] = std::move(stream);
   }
 
   void end(Endpoint peer) {  // by value: it may be the stream's own
@@ -164,7 +163,6 @@ struct TcpPort::State {
         end(stream.peer);
         return false;
       }
-      stream.connecting = false;
       stream.sent += static_cast<std::size_t>(put);
     }
     stream.unsent.erase(stream.unsent.begin(),
@@ -233,7 +231,7 @@ Result<std::unique_ptr<TcpPort>> TcpPort::connect(const Endpoint& server, const 
   if (state->poll < 0) return fail(from_errno(errno));
   const int fd = ::socket(family, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
   if (fd < 0) return fail(from_errno(errno));
-  State::Stream& stream = state->add(fd, server, now());
+  state->add(fd, server, now());
   const Address address = to_system(server, family);
   if (::connect(fd, reinterpret_cast<const sockaddr*>(&address.storage), address.length) != 0) {
     if (errno != EINPROGRESS) {
@@ -241,7 +239,6 @@ Result<std::unique_ptr<TcpPort>> TcpPort::connect(const Endpoint& server, const 
       state->end(server);
       return std::unique_ptr<TcpPort>(new TcpPort(std::move(state)));
     }
-    stream.connecting = true;
   }
   Address own;
   own.length = sizeof own.storage;

@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <array>
 #include <map>
-#include <set>
 #include <unordered_map>
 #include <unordered_set>
 
@@ -402,7 +401,9 @@ ObservedDatagram Observer::observe(const Endpoint& from, const Endpoint& to,
     for (auto& [client, other] : state.flows) {
       if (&other == flow || other.id != id || flow->ways[1].any) continue;
       *flow = std::move(other);
+      // Its old address starts anew, should anybody else speak from there.
       other = Flow{};
+      state.agree(other, flow->version);
       break;
     }
   }
