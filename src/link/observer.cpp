@@ -119,7 +119,7 @@ std::vector<std::byte> payload_of(const Frame& frame) {
   return bytes;
 }
 
-ObservedPart part_of(const Frame& frame, const ChannelSpec* spec, std::uint64_t packet, Way& way) {
+ObservedPart part_of(const Frame& frame, Delivery delivery, std::uint64_t packet, Way& way) {
   ObservedPart made = part(ObservedPart::Kind::control, frame.head_bits + frame.bits);
   made.channel = frame.channel;
   const auto unwrap = [&] {
@@ -132,9 +132,9 @@ ObservedPart part_of(const Frame& frame, const ChannelSpec* spec, std::uint64_t 
       made.kind = ObservedPart::Kind::message;
       made.payload_bits = frame.bits;
       made.payload = payload_of(frame);
-      if (is_reliable(spec->delivery)) {
+      if (is_reliable(delivery)) {
         unwrap();
-      } else if (spec->delivery == Delivery::sequenced) {
+      } else if (delivery == Delivery::sequenced) {
         made.number = packet - frame.origin.packet();
         made.copy = made.number > 0;
       }
@@ -145,7 +145,7 @@ ObservedPart part_of(const Frame& frame, const ChannelSpec* spec, std::uint64_t 
       made.total_bits = frame.total_bits;
       made.first_byte = frame.first_chunk * kChunkBytes;
       made.payload = payload_of(frame);
-      if (is_reliable(spec->delivery)) {
+      if (is_reliable(delivery)) {
         unwrap();
       } else {
         made.number = frame.origin.key();
@@ -309,9 +309,11 @@ Errc Observer::State::read_body(std::span<const std::byte> body, bool has_acks, 
     return error;
   }
   for (const Frame& frame : frames) {
-    const ChannelSpec* spec =
-        frame.channel < flow.channels.size() ? &flow.channels[frame.channel] : nullptr;
-    parts.push_back(part_of(frame, spec, out.number, flow.ways[out.up ? 1 : 0]));
+    // Control frames have no channel; read_frames has refused a channel that is not agreed.
+    const Delivery delivery = frame.channel < flow.channels.size()
+                                  ? flow.channels[frame.channel].delivery
+                                  : Delivery::unreliable;
+    parts.push_back(part_of(frame, delivery, out.number, flow.ways[out.up ? 1 : 0]));
     left -= parts.back().bits;
   }
   if (left > 0) parts.push_back(part(ObservedPart::Kind::padding, left));
