@@ -46,18 +46,19 @@ Priority Channels::rank(std::size_t channel) const {
 
 // ---- sending ----
 
-Errc Channels::push(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
-                    std::size_t bits) {
-  KWIND_ASSERT(channel < specs_.size() && tag < bits_sent_.size() && bits <= payload.size() * 8);
+Errc Channels::push(std::size_t channel, std::size_t tag, const Outbound& message) {
+  const std::size_t bits = message.bits;
+  KWIND_ASSERT(channel < specs_.size() && tag < bits_sent_.size() &&
+               bits <= message.payload.size() * 8);
   const ChannelSpec& spec = specs_[channel];
   const bool splits = is_reliable(spec.delivery) || spec.split;
   if (bits > (splits ? kMaxMessageBytes : kMaxWholeBytes) * 8) return Errc::message_too_large;
   if (is_reliable(spec.delivery)) {
-    const auto pushed = channels_[channel].reliable_out->push(spec, tag, payload, bits);
+    const auto pushed = channels_[channel].reliable_out->push(spec, tag, message);
     counts_.expired += pushed.given_up;
     if (!pushed.taken) return Errc::queue_full;
   } else {
-    counts_.expired += channels_[channel].state_out->push(spec, tag, payload, bits);
+    counts_.expired += channels_[channel].state_out->push(spec, tag, message);
   }
   ++counts_.sent;
   return Errc::none;
@@ -142,7 +143,7 @@ std::size_t Channels::fill_state(FrameWriter& out, std::size_t channel, SentLedg
     for (std::uint64_t i = recent.end() - copies; i < recent.end(); ++i) {
       const StateSender::Slot& slot = recent[i];
       if (slot.acked) continue;
-      const std::size_t bits = out.copy(channel, slot.origin, slot.payload, slot.bits);
+      const std::size_t bits = out.copy(channel, slot.origin, slot.payload.bytes(), slot.bits);
       if (bits == 0) continue;
       total += bits;
       account(slot.tag, bits);
@@ -156,7 +157,7 @@ std::size_t Channels::fill_state(FrameWriter& out, std::size_t channel, SentLedg
     std::size_t bits = 0;
     if (slot.payload.size() > kMaxWholeBytes) {
       const std::size_t chunks = chunks_of(slot.bits);
-      bits = out.piece(channel, slot.origin, slot.next_chunk > 0, slot.payload, slot.bits,
+      bits = out.piece(channel, slot.origin, slot.next_chunk > 0, slot.payload.bytes(), slot.bits,
                        slot.next_chunk, chunks);
       total += bits;
       account(slot.tag, bits);
@@ -164,8 +165,8 @@ std::size_t Channels::fill_state(FrameWriter& out, std::size_t channel, SentLedg
       sender.pop_sent(0);
       continue;
     }
-    bits = sequenced ? out.sequenced(channel, slot.payload, slot.bits, slot.origin)
-                     : out.unreliable(channel, slot.payload, slot.bits);
+    bits = sequenced ? out.sequenced(channel, slot.payload.bytes(), slot.bits, slot.origin)
+                     : out.unreliable(channel, slot.payload.bytes(), slot.bits);
     if (bits == 0) return total;
     total += bits;
     account(slot.tag, bits);

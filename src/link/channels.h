@@ -51,8 +51,7 @@ class Channels {
   // ---- sending ----
 
   /// Errors: message_too_large; queue_full; with AtLimit::close it means the end.
-  Errc push(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
-            std::size_t bits);
+  Errc push(std::size_t channel, std::size_t tag, const Outbound& message);
   /// Gives up what is stale.
   void expire(Time now);
   /// Whether something waits that the allowance lets leave; repeats not counted.

@@ -113,7 +113,7 @@ std::optional<Event> Link::Impl::poll_event() {
     if (event.kind == Event::Kind::message) {
       event.channel = message->channel;
       ++stats_.messages_received;
-      channels_.handed_out(message->channel, message->bits);
+      if (!options_.take_in_by_hand) channels_.handed_out(message->channel, message->bits);
     }
     return event;
   }
@@ -183,10 +183,9 @@ void Link::Impl::wake(Time now) {
   if (state_ == State::closing) continue_closing(now);
 }
 
-Errc Link::Impl::send(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
-                      std::size_t bits) {
+Errc Link::Impl::send(std::size_t channel, std::size_t tag, const Outbound& message) {
   if (state_ != State::open) return Errc::closed;
-  const Errc error = channels_.push(channel, tag, payload, bits);
+  const Errc error = channels_.push(channel, tag, message);
   if (error == Errc::queue_full && channels_.specs()[channel].at_limit == AtLimit::close) {
     break_off(latest_, error);
   }
@@ -210,13 +209,14 @@ void Link::Impl::offer_fill(Filler* filler, std::size_t datagrams) {
   fills_left_ = datagrams;
 }
 
-void Link::Impl::close(Time now, std::string_view reason) {
+void Link::Impl::close(Time now, std::string_view reason, Errc code) {
   now = forward(now);
   if (state_ == State::greeting || state_ == State::opening) {
-    end(Errc::closed_here, reason);
+    end(code, reason);
   } else if (state_ == State::open) {
     state_ = State::closing;
     end_text_ = reason;
+    close_code_ = code;
     linger_end_ = now + options_.linger;
     continue_closing(now);
   }
@@ -257,7 +257,7 @@ void Link::Impl::carrier_ended(Time now) {
   if (state_ == State::closed) return;
   if (state_ == State::draining || close_sent_) {  // nobody is there for the rest of it
     state_ = State::closed;
-    if (close_sent_) end(Errc::closed_here, std::string(end_text_));
+    if (close_sent_) end(close_code_, std::string(end_text_));
     return;
   }
   end(Errc::carrier_ended, error_info(Errc::carrier_ended).text);
@@ -323,7 +323,7 @@ void Link::Impl::continue_closing(Time now) {
     channels_.clear_state();
     linger_end_ = now + options_.linger;
   } else if (close_sent_ && (close_acked_ || now >= linger_end_)) {
-    end(Errc::closed_here, std::string(end_text_));
+    end(close_code_, std::string(end_text_));
   }
 }
 
@@ -380,7 +380,15 @@ void Link::wake(Time now) {
 }
 Errc Link::send(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
                 std::size_t bits) {
-  return impl_->send(channel, tag, payload, bits);
+  return impl_->send(channel, tag, {payload, bits});
+}
+Errc Link::send(std::size_t channel, std::size_t tag, const SharedBytes& payload,
+                std::size_t bits) {
+  KWIND_ASSERT(payload != nullptr && payload->size() == bits::bytes_for(bits));
+  return impl_->send(channel, tag, {*payload, bits, payload});
+}
+void Link::take_in(std::size_t channel, std::size_t bits) {
+  impl_->take_in(channel, bits);
 }
 std::size_t Link::budget(Time now) const {
   return impl_->budget(now);
@@ -388,8 +396,8 @@ std::size_t Link::budget(Time now) const {
 void Link::offer_fill(Filler* filler, std::size_t datagrams) {
   impl_->offer_fill(filler, datagrams);
 }
-void Link::close(Time now, std::string_view reason) {
-  impl_->close(now, reason);
+void Link::close(Time now, std::string_view reason, Errc code) {
+  impl_->close(now, reason, code);
 }
 void Link::carrier_ended(Time now) {
   impl_->carrier_ended(now);

@@ -58,11 +58,11 @@ class Link::Impl {
   std::optional<Event> poll_event();
   Time next_wakeup() const;
   void wake(Time now);
-  Errc send(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
-            std::size_t bits);
+  Errc send(std::size_t channel, std::size_t tag, const Outbound& message);
+  void take_in(std::size_t channel, std::size_t bits) { channels_.handed_out(channel, bits); }
   std::size_t budget(Time now) const;
   void offer_fill(Filler* filler, std::size_t datagrams);
-  void close(Time now, std::string_view reason);
+  void close(Time now, std::string_view reason, Errc code);
   void carrier_ended(Time now);
   State state() const { return state_; }
   std::uint16_t version() const { return version_; }
@@ -200,6 +200,7 @@ class Link::Impl {
   Time linger_end_ = kNever;
   Time drain_end_ = kNever;
   Errc end_code_ = Errc::none;
+  Errc close_code_ = Errc::closed_here;
   std::string end_text_;
 };
 

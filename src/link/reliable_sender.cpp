@@ -14,8 +14,8 @@ constexpr std::uint64_t kRepeatSpan = 64;
 }  // namespace
 
 ReliableSender::Pushed ReliableSender::push(const ChannelSpec& limits, std::size_t tag,
-                                            std::span<const std::byte> payload, std::size_t bits) {
-  const std::size_t bytes = bits::bytes_for(bits);
+                                            const Outbound& message) {
+  const std::size_t bytes = bits::bytes_for(message.bits);
   Pushed pushed;
   while (queue_.size() >= limits.queue_messages ||
          (!queue_.empty() && queued_bytes_ + bytes > limits.queue_bytes)) {
@@ -23,13 +23,15 @@ ReliableSender::Pushed ReliableSender::push(const ChannelSpec& limits, std::size
       pushed.taken = false;
       return pushed;
     }
-    queued_bytes_ -= queue_[queue_.begin()].payload.size();
+    Slot& oldest = queue_[queue_.begin()];
+    queued_bytes_ -= oldest.payload.size();
+    oldest.payload.release(kMaxWholeBytes);
     queue_.pop();
     ++pushed.given_up;
   }
   Slot& slot = queue_.push();
-  slot.payload.assign(payload.begin(), payload.begin() + static_cast<std::ptrdiff_t>(bytes));
-  slot.bits = bits;
+  slot.payload.take(message);
+  slot.bits = message.bits;
   slot.tag = tag;
   queued_bytes_ += bytes;
   return pushed;
@@ -43,7 +45,7 @@ bool ReliableSender::wants(const Slot& slot) const {
 std::optional<ReliableSender::Outgoing> ReliableSender::peek() const {
   if (flight_.contains(waiting_)) {
     const Slot& slot = flight_[waiting_];
-    Outgoing out{waiting_, slot.tag, slot.payload, slot.bits, slot.copies > 0, true, 0, 0};
+    Outgoing out{waiting_, slot.tag, slot.payload.bytes(), slot.bits, slot.copies > 0, true, 0, 0};
     if (slot.split == nullptr) return out;
     const Split& split = *slot.split;
     out.whole = false;
@@ -68,7 +70,7 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek() const {
   const bool whole = slot.payload.size() <= kMaxWholeBytes;
   return Outgoing{flight_.end(),
                   slot.tag,
-                  slot.payload,
+                  slot.payload.bytes(),
                   slot.bits,
                   false,
                   whole,
@@ -125,7 +127,7 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek_repeat(Time now, Du
   for (std::uint64_t i = flight_.begin(); i < end; ++i) {
     const Slot* const slot = small_in_flight(i);
     if (slot == nullptr || slot->copies >= most || now - slot->last_sent < gap) continue;
-    return Outgoing{i, slot->tag, slot->payload, slot->bits, true, true, 0, 0};
+    return Outgoing{i, slot->tag, slot->payload.bytes(), slot->bits, true, true, 0, 0};
   }
   return std::nullopt;
 }
@@ -150,8 +152,8 @@ std::optional<ReliableSender::Pair> ReliableSender::peek_pair(Time now, Duration
     const Slot* const first = small_in_flight(i);
     const Slot* const second = small_in_flight(i + kPairDistance);
     if (!ready(first) || !ready(second)) continue;
-    return Pair{{i, first->tag, first->payload, first->bits, true, true, 0, 0},
-                {i + kPairDistance, second->tag, second->payload, second->bits, true, true, 0, 0}};
+    return Pair{{i, first->tag, first->payload.bytes(), first->bits, true, true, 0, 0},
+                {i + kPairDistance, second->tag, second->payload.bytes(), second->bits, true, true, 0, 0}};
   }
   return std::nullopt;
 }
@@ -170,7 +172,7 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek_lone(Time now, Dura
         now - slot->last_sent < patience || small_in_flight(i ^ kPairDistance) != nullptr) {
       continue;
     }
-    return Outgoing{i, slot->tag, slot->payload, slot->bits, true, true, 0, 0};
+    return Outgoing{i, slot->tag, slot->payload.bytes(), slot->bits, true, true, 0, 0};
   }
   return std::nullopt;
 }
@@ -195,6 +197,7 @@ Time ReliableSender::oldest_repeatable(unsigned most) const {
 void ReliableSender::acked(std::uint64_t index, std::size_t first_chunk, std::size_t chunks) {
   if (!flight_.contains(index)) return;  // another copy of it was acked before
   Slot& slot = flight_[index];
+  if (slot.stage == Stage::acked) return;
   if (slot.split == nullptr) {
     slot.stage = Stage::acked;
   } else {
@@ -207,10 +210,11 @@ void ReliableSender::acked(std::uint64_t index, std::size_t first_chunk, std::si
     }
     if (split.acked == split.chunks.size()) slot.stage = Stage::acked;
   }
+  // Nobody asks for it again; what comes before it in the ring may take a while yet.
+  if (slot.stage == Stage::acked) slot.payload.release(kMaxWholeBytes);
   while (!flight_.empty() && flight_[flight_.begin()].stage == Stage::acked) {
     Slot& done = flight_[flight_.begin()];
     done.split.reset();
-    if (done.payload.capacity() > kMaxWholeBytes) done.payload = {};
     flight_.pop();
   }
   find_waiting();

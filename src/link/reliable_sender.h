@@ -17,6 +17,7 @@
 #include <vector>
 
 #include "frames.h"
+#include "kept_bytes.h"
 #include "kwind/bits/errors.h"
 #include "kwind/bits/time.h"
 #include "kwind/bits/writer.h"
@@ -34,9 +35,8 @@ class ReliableSender {
     bool taken = true;
     std::size_t given_up = 0;  ///< older unsent messages, under AtLimit::drop_oldest
   };
-  /// Copies a message to the end of the queue, unless the channel's limits say no.
-  Pushed push(const ChannelSpec& limits, std::size_t tag, std::span<const std::byte> payload,
-              std::size_t bits);
+  /// Takes a message to the end of the queue, unless the channel's limits say no.
+  Pushed push(const ChannelSpec& limits, std::size_t tag, const Outbound& message);
 
   /// A whole message, or chunks [first_chunk, end_chunk) of one.
   struct Outgoing {
@@ -97,7 +97,7 @@ class ReliableSender {
     std::size_t lost = 0;        // how many wait to be sent again
   };
   struct Slot {
-    std::vector<std::byte> payload;
+    KeptBytes payload;
     std::size_t bits = 0;
     std::size_t tag = 0;
     Stage stage = Stage::waiting;

@@ -6,12 +6,12 @@ namespace kwind::link {
 
 void StateSender::drop_front() {
   queued_bytes_ -= front().payload.size();
+  front().payload.release(kMaxWholeBytes);
   waiting_.pop();
 }
 
-std::size_t StateSender::push(const ChannelSpec& limits, std::size_t tag,
-                              std::span<const std::byte> payload, std::size_t bits) {
-  const std::size_t bytes = bits::bytes_for(bits);
+std::size_t StateSender::push(const ChannelSpec& limits, std::size_t tag, const Outbound& message) {
+  const std::size_t bytes = bits::bytes_for(message.bits);
   std::size_t given_up = 0;
   while (!waiting_.empty() &&
          (waiting_.size() >= limits.queue_messages || queued_bytes_ + bytes > limits.queue_bytes)) {
@@ -19,8 +19,8 @@ std::size_t StateSender::push(const ChannelSpec& limits, std::size_t tag,
     ++given_up;
   }
   Slot& slot = waiting_.push();
-  slot.payload.assign(payload.begin(), payload.begin() + static_cast<std::ptrdiff_t>(bytes));
-  slot.bits = bits;
+  slot.payload.take(message);
+  slot.bits = message.bits;
   slot.tag = tag;
   slot.next_chunk = 0;
   slot.acked = false;
@@ -45,7 +45,7 @@ void StateSender::pop_sent(std::size_t kept) {
   Slot& from = front();
   queued_bytes_ -= from.payload.size();
   if (kept > 0) {
-    while (recent_.size() >= kept) recent_.pop();
+    while (recent_.size() >= kept) drop_recent();
     Slot& slot = recent_.push();
     std::swap(slot.payload, from.payload);
     slot.bits = from.bits;
@@ -53,7 +53,13 @@ void StateSender::pop_sent(std::size_t kept) {
     slot.origin = from.origin;
     slot.acked = false;
   }
+  from.payload.release(kMaxWholeBytes);
   waiting_.pop();
+}
+
+void StateSender::drop_recent() {
+  recent_[recent_.begin()].payload.release(kMaxWholeBytes);
+  recent_.pop();
 }
 
 void StateSender::clear() {
@@ -64,7 +70,7 @@ void StateSender::acked(Origin origin) {
   for (std::uint64_t i = recent_.begin(); i < recent_.end(); ++i) {
     if (recent_[i].origin.key() == origin.key()) recent_[i].acked = true;
   }
-  while (!recent_.empty() && recent_[recent_.begin()].acked) recent_.pop();
+  while (!recent_.empty() && recent_[recent_.begin()].acked) drop_recent();
 }
 
 }  // namespace kwind::link

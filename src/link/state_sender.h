@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "frames.h"
+#include "kept_bytes.h"
 #include "kwind/bits/time.h"
 #include "kwind/bits/writer.h"
 #include "slot_ring.h"
@@ -16,7 +17,7 @@ namespace kwind::link {
 class StateSender {
  public:
   struct Slot {
-    std::vector<std::byte> payload;
+    KeptBytes payload;
     std::size_t bits = 0;
     std::size_t tag = 0;
     Time queued{};               // when the link first looked at it
@@ -25,9 +26,8 @@ class StateSender {
     bool acked = false;
   };
 
-  /// Copies a message; returns how many older ones were given up for it.
-  std::size_t push(const ChannelSpec& limits, std::size_t tag, std::span<const std::byte> payload,
-                   std::size_t bits);
+  /// Takes a message; returns how many older ones were given up for it.
+  std::size_t push(const ChannelSpec& limits, std::size_t tag, const Outbound& message);
   /// Gives up what has waited too long since the first call that saw it; returns how many.
   std::size_t expire(Time now, Duration expiry);
 
@@ -45,6 +45,7 @@ class StateSender {
 
  private:
   void drop_front();
+  void drop_recent();
 
   SlotRing<Slot> waiting_;
   std::uint64_t first_unseen_ = 0;  // of the waiting ones

@@ -351,7 +351,7 @@ constexpr ChannelSpec kOrdered{Delivery::ordered};
 TEST(Ordered, SenderKeepsToTheWindow) {
   ReliableSender sender;
   const std::array<std::byte, 4> payload{};
-  for (int i = 0; i < 1000; ++i) ASSERT_TRUE(sender.push(kOrdered, 0, payload, 32).taken);
+  for (int i = 0; i < 1000; ++i) ASSERT_TRUE(sender.push(kOrdered, 0, {payload, 32}).taken);
   std::uint64_t in_flight = 0;
   while (const auto next = sender.peek()) {
     sender.sent(*next, 0, at(0ms));
@@ -372,7 +372,7 @@ TEST(Ordered, SenderKeepsToTheWindow) {
 TEST(Ordered, SenderStopsAtTheReceiversLimitUntilItMoves) {
   ReliableSender sender;
   const std::vector<std::byte> payload(1000);
-  for (int i = 0; i < 200; ++i) ASSERT_TRUE(sender.push(kOrdered, 0, payload, 8000).taken);
+  for (int i = 0; i < 200; ++i) ASSERT_TRUE(sender.push(kOrdered, 0, {payload, 8000}).taken);
   const auto send_all = [&] {
     std::size_t cost = 0;
     while (const auto next = sender.peek()) {
@@ -393,12 +393,12 @@ TEST(Ordered, QueueKeepsItsLimitsByPolicy) {
   spec.queue_messages = 3;
   const std::array<std::byte, 1> payload{};
   ReliableSender refusing;
-  for (int i = 0; i < 3; ++i) EXPECT_TRUE(refusing.push(spec, 0, payload, 8).taken);
-  EXPECT_FALSE(refusing.push(spec, 0, payload, 8).taken);
+  for (int i = 0; i < 3; ++i) EXPECT_TRUE(refusing.push(spec, 0, {payload, 8}).taken);
+  EXPECT_FALSE(refusing.push(spec, 0, {payload, 8}).taken);
   spec.at_limit = AtLimit::drop_oldest;
   ReliableSender dropping;
-  for (std::size_t tag = 0; tag < 3; ++tag) dropping.push(spec, tag, payload, 8);
-  EXPECT_EQ(dropping.push(spec, 3, payload, 8).given_up, 1U);
+  for (std::size_t tag = 0; tag < 3; ++tag) dropping.push(spec, tag, {payload, 8});
+  EXPECT_EQ(dropping.push(spec, 3, {payload, 8}).given_up, 1U);
   EXPECT_EQ(dropping.peek()->tag, 1U);
   EXPECT_EQ(dropping.peek()->index, 0U) << "what was never sent leaves no hole";
 }
@@ -406,7 +406,7 @@ TEST(Ordered, QueueKeepsItsLimitsByPolicy) {
 TEST(Ordered, ACopyStillUnderWayKeepsALostOneFromBeingSentAgain) {
   ReliableSender sender;
   const std::array<std::byte, 4> payload{};
-  sender.push(kOrdered, 0, payload, 32);
+  sender.push(kOrdered, 0, {payload, 32});
   sender.sent(*sender.peek(), 0, at(0ms));
   EXPECT_FALSE(sender.peek_repeat(at(3ms), 4ms, 2)) << "too soon";
   const auto repeat = sender.peek_repeat(at(5ms), 4ms, 2);
@@ -422,7 +422,7 @@ TEST(Ordered, ACopyStillUnderWayKeepsALostOneFromBeingSentAgain) {
 TEST(Ordered, ALossThatIsHeardOfWhileTheMessageWaitsCountsToo) {
   ReliableSender sender;
   const std::array<std::byte, 4> payload{};
-  sender.push(kOrdered, 0, payload, 32);
+  sender.push(kOrdered, 0, {payload, 32});
   sender.sent(*sender.peek(), 0, at(0ms));
   sender.resend(0, 0, 0);  // a probe
   sender.lost(0, 0, 0);    // the first copy, before the second has left
@@ -454,10 +454,10 @@ TEST(StateSender, GivesUpOldMessagesForNewOnesAndStaleOnes) {
   spec.queue_bytes = 100;
   StateSender sender;
   const std::array<std::byte, 40> payload{};
-  EXPECT_EQ(sender.push(spec, 0, payload, 320), 0U);
-  EXPECT_EQ(sender.push(spec, 1, payload, 320), 0U);
+  EXPECT_EQ(sender.push(spec, 0, {payload, 320}), 0U);
+  EXPECT_EQ(sender.push(spec, 1, {payload, 320}), 0U);
   EXPECT_EQ(sender.expire(at(1ms), 500ms), 0U);
-  EXPECT_EQ(sender.push(spec, 2, payload, 320), 1U);
+  EXPECT_EQ(sender.push(spec, 2, {payload, 320}), 1U);
   EXPECT_EQ(sender.front().tag, 1U);
   EXPECT_EQ(sender.expire(at(2ms), 500ms), 0U);
   EXPECT_EQ(sender.expire(at(502ms), 500ms), 1U);

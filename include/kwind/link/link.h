@@ -15,6 +15,7 @@
 #include "kwind/bits/writer.h"
 #include "kwind/link/admission.h"
 #include "kwind/link/keys.h"
+#include "kwind/link/shared_bytes.h"
 #include "kwind/link/spec.h"
 
 namespace kwind::link {
@@ -154,6 +155,14 @@ class Link {
   /// newer ones need it or they are stale.
   [[nodiscard]] Errc send(std::size_t channel, std::size_t tag, std::span<const std::byte> payload,
                           std::size_t bits);
+  /// The same without a copy: `payload` is held, not copied, until it was sent (and acked, where
+  /// the channel wants that). Requires: it is exactly as long as `bits` need.
+  [[nodiscard]] Errc send(std::size_t channel, std::size_t tag, const SharedBytes& payload,
+                          std::size_t bits);
+
+  /// With LinkOptions::take_in_by_hand: the game took a message of `bits` bits that an event handed
+  /// out, so that the peer may send on. Once for each message.
+  void take_in(std::size_t channel, std::size_t bits);
 
   /// Bytes that state may take of the path from now until about the next tick: what the window and
   /// the pace leave, less what already waits in front of it. O(channels).
@@ -165,8 +174,8 @@ class Link {
 
   /// Delivers the reliable and ordered messages still queued (for at most LinkOptions::linger),
   /// then tells the peer, with at most 96 bytes of `reason`, and ends with Event::closed, code
-  /// closed_here.
-  void close(Time now, std::string_view reason);
+  /// closed_here, or `code`. The code stays here; the peer hears the reason.
+  void close(Time now, std::string_view reason, Errc code = Errc::closed_here);
 
   /// The stream that carried the datagrams has ended: so has the connection, with Event::closed,
   /// code carrier_ended.

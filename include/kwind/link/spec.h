@@ -124,6 +124,9 @@ struct LinkOptions {
   Duration linger = std::chrono::seconds(1);  ///< how long close() waits for reliable messages
   /// Memory for pieces of messages on unreliable and sequenced channels; oldest given up first.
   std::size_t reassembly_bytes = std::size_t{1} << 20;
+  /// Reliable and ordered messages take room in their channel's window until Link::take_in() says
+  /// otherwise, not only until an event hands them out: for hosts that let them wait.
+  bool take_in_by_hand = false;
   bool discover_mtu = true;  ///< probe for datagrams above kBaseDatagramBytes
   /// The sender's key is replaced after this many datagrams, or this time, whichever comes first.
   std::uint64_t key_datagrams = std::uint64_t{1} << 20;
