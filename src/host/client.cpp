@@ -13,9 +13,19 @@ class Client::Events final : public Session::Sink {
  public:
   explicit Events(Client& client) : client_(client) {}
   void opened() override;
-  Errc message(std::uint16_t kind, const bits::Reader& fields, schema::Layout& layout) override {
-    return client_.dispatcher_.dispatch(kind, FromServer{}, fields, layout);
+  [[nodiscard]] bool listens(std::uint16_t kind) const override {
+    return client_.dispatcher_.listens(kind);
   }
+  Handled message(const route::Arrived& message, schema::Layout& layout) override {
+    const auto done = client_.dispatcher_.dispatch(FromServer{}, message, layout);
+    return {done.error, done.faults, done.blamed, done.close};
+  }
+  unsigned guard(const route::Arrived* message, const std::function<void()>& run) override {
+    route::Dispatcher<FromServer>::Dispatched done;
+    client_.dispatcher_.guard(FromServer{}, message, done, run);
+    return done.faults;
+  }
+  [[nodiscard]] std::uint32_t peer() const override { return 0; }
   void closed(Errc code, std::string_view text) override;
 
  private:
@@ -27,7 +37,7 @@ struct Client::Impl {
        const ClientOptions& options, Time now_in)
       : port(port_in),
         server(server_in),
-        wire(protocol, schema::Direction::from_server, options),
+        wire(protocol, schema::Direction::from_server, options, options.tick_budget, 0),
         session(wire, connect(protocol, options, port_in, now_in)),
         now(now_in) {
     KWIND_ASSERT(wire.permits(server));
@@ -52,18 +62,70 @@ struct Client::Impl {
   Time now;
 };
 
+class Client::Desk final : public route::AnswerDesk {
+ public:
+  explicit Desk(Client& client) : client_(client) {}
+  Errc send_answer(std::uint32_t, std::uint16_t number, const schema::MessageInfo& info,
+                   const std::function<void(schema::Encoder&)>& encode) override {
+    return client_.send_answer(number, info, encode);
+  }
+
+ private:
+  Client& client_;
+};
+
 Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol,
                Time now, const ClientOptions& options)
-    : dispatcher_(protocol.messages.size()),
+    : dispatcher_(protocol.messages),
       packer_(protocol, schema::Direction::from_client, options.policy),
+      desk_(std::make_shared<Desk>(*this)),
       impl_(std::make_unique<Impl>(port, server, protocol, options, now)) {}
-Client::~Client() = default;
+Client::~Client() {
+  Events events(*this);
+  impl_->session.end_questions(events);  // who asked hears of an end in any case
+}
 
 void Client::Events::opened() {
-  if (client_.impl_->on_connect) client_.impl_->on_connect();
+  guard(nullptr, [&] {
+    if (client_.impl_->on_connect) client_.impl_->on_connect();
+  });
 }
 void Client::Events::closed(Errc code, std::string_view text) {
-  if (client_.impl_->on_disconnect) client_.impl_->on_disconnect(code, text);
+  guard(nullptr, [&] {
+    if (client_.impl_->on_disconnect) client_.impl_->on_disconnect(code, text);
+  });
+}
+
+// ---- requests ----
+
+Result<std::uint16_t> Client::next_question() const {
+  return impl_->session.next_question();
+}
+
+Errc Client::ask_packed(const PackedMessage& request, Duration timeout,
+                        route::Questions::Settle settle) {
+  return impl_->session.ask(impl_->now, 0, request, timeout, std::move(settle));
+}
+
+Errc Client::send_answer(std::uint16_t number, const schema::MessageInfo& info,
+                         const std::function<void(schema::Encoder&)>& encode) {
+  if (version() == 0) return Errc::closed;
+  if (!impl_->session.take_question(info.kind, number)) return Errc::stray_answer;
+  const auto packed = packer_.pack_with(info, version(), number, encode);
+  return packed ? send_packed(*packed) : packed.error();
+}
+
+void Client::start(route::Task task) {
+  Events events(*this);
+  events.guard(nullptr, [&] { task.start(); });
+}
+
+void Client::ready() {
+  impl_->session.set_ready(impl_->now);
+}
+
+void Client::set_tap(Tap tap) {
+  impl_->wire.tap = std::move(tap);
 }
 
 void Client::on_connect(std::function<void()> handler) {
@@ -104,7 +166,7 @@ Time Client::next_wakeup() const {
 }
 
 Errc Client::send_packed(const PackedMessage& message) {
-  return impl_->session.send(impl_->now, message);
+  return impl_->session.send(impl_->now, 0, message);
 }
 
 void Client::close(std::string_view reason) {
@@ -134,8 +196,8 @@ const link::Stats& Client::stats() const {
 }
 
 Counts Client::counts() const {
-  Counts counts{impl_->wire.drops, dispatcher_.counts(), packer_.out_of_range(),
-                impl_->wire.sends_refused, packer_.unknown_to_peer()};
+  Counts counts{impl_->wire.drops,         dispatcher_.counts(),      packer_.out_of_range(),
+                impl_->wire.sends_refused, packer_.unknown_to_peer(), packer_.packed()};
   counts.drops.add(stats().drops);
   return counts;
 }

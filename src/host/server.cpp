@@ -29,9 +29,12 @@ struct Connection {
 }  // namespace
 
 struct Server::Impl {
-  Impl(io::Port& port_in, const schema::ProtocolInfo& protocol, const ServerOptions& options_in)
-      : ports{&port_in},
-        wire(protocol, schema::Direction::from_client, options_in),
+  Impl(Server& host_in, io::Port& port_in, const schema::ProtocolInfo& protocol,
+       const ServerOptions& options_in)
+      : host(host_in),
+        ports{&port_in},
+        wire(protocol, schema::Direction::from_client, options_in, options_in.tick_budget,
+             options_in.most_faults),
         options(options_in),
         seed(seed_of(options)),
         listener(door(protocol)) {
@@ -52,11 +55,23 @@ struct Server::Impl {
   // What a connection's events mean to this server.
   class Events final : public Session::Sink {
    public:
-    Events(Impl& server, Connection& connection, route::Dispatcher<Peer>& dispatcher)
-        : server_(server), connection_(connection), dispatcher_(dispatcher) {}
+    Events(Server& host, Impl& server, Connection& connection)
+        : host_(host), server_(server), connection_(connection) {}
     void opened() override { server_.opened(connection_); }
-    Errc message(std::uint16_t kind, const bits::Reader& fields, schema::Layout& layout) override {
-      return dispatcher_.dispatch(kind, connection_.peer, fields, layout);
+    [[nodiscard]] bool listens(std::uint16_t kind) const override {
+      return host_.dispatcher_.listens(kind);
+    }
+    Handled message(const route::Arrived& message, schema::Layout& layout) override {
+      const auto done = host_.dispatcher_.dispatch(connection_.peer, message, layout);
+      return {done.error, done.faults, done.blamed, done.close};
+    }
+    unsigned guard(const route::Arrived* message, const std::function<void()>& run) override {
+      route::Dispatcher<Peer>::Dispatched done;
+      host_.dispatcher_.guard(connection_.peer, message, done, run);
+      return done.faults;
+    }
+    [[nodiscard]] std::uint32_t peer() const override {
+      return static_cast<std::uint32_t>(connection_.peer);
     }
     void closed(Errc code, std::string_view text) override {
       const bool broke = code == Errc::timeout || code == Errc::carrier_ended;
@@ -65,24 +80,53 @@ struct Server::Impl {
         connection_.away_until = server_.last_now + server_.options.comeback;
         return;
       }
-      const bool tell = connection_.announced && !connection_.gone;
-      connection_.gone = true;
-      if (tell && server_.on_disconnect) server_.on_disconnect(connection_.peer, code, text);
+      server_.say_goodbye(connection_, code, text);
     }
 
    private:
+    Server& host_;
     Impl& server_;
     Connection& connection_;
-    route::Dispatcher<Peer>& dispatcher_;
   };
+
+  // The game hears that a client is gone, once, and can still see where it was.
+  void say_goodbye(Connection& connection, Errc code, std::string_view text) {
+    if (connection.gone) return;
+    connection.gone = true;
+    if (!connection.announced) return;
+    everybody.erase(std::lower_bound(everybody.begin(), everybody.end(), connection.peer));
+    run_guarded([&] {
+      if (on_disconnect) on_disconnect(connection.peer, code, text);
+    });
+    // One by one: what a hook throws keeps it in no other room.
+    while (!host.rooms_.rooms_of(connection.peer).empty()) {
+      run_guarded([&] {
+        host.rooms_.leave(connection.peer, host.rooms_.rooms_of(connection.peer).back());
+      });
+    }
+    host.owners_.take_all(connection.peer);
+  }
+  void announce(Connection& connection) {
+    connection.announced = true;
+    everybody.insert(std::lower_bound(everybody.begin(), everybody.end(), connection.peer),
+                     connection.peer);
+    run_guarded([&] {
+      if (on_connect) on_connect(connection.peer);
+    });
+  }
+  // Game code that no message brought about.
+  template <class Run>
+  void run_guarded(const Run& run) {
+    route::Dispatcher<Peer>::Dispatched done;
+    host.dispatcher_.guard(Peer{0}, nullptr, done, run);
+  }
 
   Connection* find(Peer peer) {
     const auto found = by_peer.find(peer);
     return found == by_peer.end() ? nullptr : found->second.get();
   }
 
-  void take_datagram(Time now, io::Port& port, const io::Received& received,
-                     route::Dispatcher<Peer>& dispatcher) {
+  void take_datagram(Time now, io::Port& port, const io::Received& received) {
     if (!wire.permits(received.from)) return wire.drops.add(Errc::not_loopback);
     if (link::Listener::is_handshake(received.bytes)) return greet(now, port, received);
     const auto id = link::Listener::connection_of(received.bytes);
@@ -98,7 +142,7 @@ struct Server::Impl {
     connection.touched = true;
     // The link drops what does not open, and counts its drops.
     connection.session.link().receive_from(now, received.from, received.bytes);
-    drain(now, connection, dispatcher);
+    drain(now, connection);
   }
 
   // What the door says belongs to no link; it is counted with those that are gone.
@@ -138,20 +182,14 @@ struct Server::Impl {
       connection.session.link().close(last_now, error_info(error).text);
       return;
     }
-    if (!connection.admission.replaces) {
-      connection.announced = true;
-      if (on_connect) on_connect(connection.peer);
-      return;
-    }
+    if (!connection.admission.replaces) return announce(connection);
     const auto old = std::find_if(order.begin(), order.end(), [&](const Connection* other) {
       return other->admission.id == *connection.admission.replaces && other->announced &&
              !other->gone;
     });
+    // If not: its time was up while the handshake was under way.
+    if (old == order.end()) return announce(connection);
     connection.announced = true;
-    if (old == order.end()) {  // its time was up while the handshake was under way
-      if (on_connect) on_connect(connection.peer);
-      return;
-    }
     // The new connection is the old peer from now on; what is left of the old one ends unheard.
     Connection& before = **old;
     std::swap(by_peer[before.peer], by_peer[connection.peer]);
@@ -160,22 +198,24 @@ struct Server::Impl {
     before.away = false;
     before.touched = true;
     before.session.link().close(last_now, error_info(Errc::replaced).text);
-    if (on_return) on_return(connection.peer);
+    run_guarded([&] {
+      if (on_return) on_return(connection.peer);
+    });
   }
 
-  void drain(Time now, Connection& connection, route::Dispatcher<Peer>& dispatcher) {
-    Events events(*this, connection, dispatcher);
+  void drain(Time now, Connection& connection) {
+    Events events(host, *this, connection);
     connection.session.drain(now, events);
   }
 
   // Streams that ended take their connections along.
-  void hear_ended(Time now, io::Port& port, route::Dispatcher<Peer>& dispatcher) {
+  void hear_ended(Time now, io::Port& port) {
     while (const auto ended = port.take_ended()) {
       for (Connection* connection : order) {
         if (connection->port != &port || connection->session.link().peer() != *ended) continue;
         connection->touched = true;
         connection->session.link().carrier_ended(now);
-        drain(now, *connection, dispatcher);
+        drain(now, *connection);
       }
     }
   }
@@ -188,10 +228,7 @@ struct Server::Impl {
   void give_up_away(Time now) {
     for (Connection* connection : order) {
       if (!connection->away || connection->gone || now < connection->away_until) continue;
-      connection->gone = true;
-      if (on_disconnect) {
-        on_disconnect(connection->peer, Errc::timeout, error_info(Errc::timeout).text);
-      }
+      say_goodbye(*connection, Errc::timeout, error_info(Errc::timeout).text);
     }
   }
 
@@ -218,6 +255,7 @@ struct Server::Impl {
     for (const Peer peer : peers) by_peer.erase(peer);
   }
 
+  Server& host;
   std::vector<io::Port*> ports;
   Wire wire;
   ServerOptions options;
@@ -227,6 +265,9 @@ struct Server::Impl {
   std::unordered_map<link::ConnectionId, Connection*> by_id;
   std::vector<Connection*> order;  // by peer
   std::uint32_t last_peer = 0;
+  std::vector<Peer> everybody;  // announced and not gone, in order
+  link::SharedBytesPool shared;
+  std::vector<bool> versions_done;  // scratch of fan_out
   std::function<void(Peer)> on_connect;
   std::function<void(Peer)> on_return;
   std::function<void(Peer, Errc, std::string_view)> on_disconnect;
@@ -235,12 +276,38 @@ struct Server::Impl {
   CauseCounts retired_drops;
 };
 
+class Server::Desk final : public route::AnswerDesk {
+ public:
+  explicit Desk(Server& server) : server_(server) {}
+  Errc send_answer(std::uint32_t peer, std::uint16_t number, const schema::MessageInfo& info,
+                   const std::function<void(schema::Encoder&)>& encode) override {
+    return server_.send_answer(Peer{peer}, number, info, encode);
+  }
+
+ private:
+  Server& server_;
+};
+
 Server::Server(io::Port& port, const schema::ProtocolInfo& protocol, const ServerOptions& options)
     : protocol_(protocol),
-      dispatcher_(protocol.messages.size()),
+      dispatcher_(protocol.messages),
       packer_(protocol, schema::Direction::from_server, options.policy),
-      impl_(std::make_unique<Impl>(port, protocol, options)) {}
-Server::~Server() = default;
+      desk_(std::make_shared<Desk>(*this)),
+      impl_(std::make_unique<Impl>(*this, port, protocol, options)) {
+  rooms_.only_if([this](Peer peer) {
+    return std::binary_search(impl_->everybody.begin(), impl_->everybody.end(), peer);
+  });
+  dispatcher_.owned_by(
+      [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
+}
+
+Server::~Server() {
+  // Who asked hears of an end in any case.
+  for (std::size_t i = 0; i < impl_->order.size(); ++i) {
+    Impl::Events events(*this, *impl_, *impl_->order[i]);
+    impl_->order[i]->session.end_questions(events);
+  }
+}
 
 void Server::on_connect(std::function<void(Peer)> handler) {
   impl_->on_connect = std::move(handler);
@@ -262,16 +329,16 @@ void Server::receive(Time now) {
   impl_->last_now = now;
   for (io::Port* port : impl_->ports) {
     while (const auto received = port->receive(now)) {
-      impl_->take_datagram(now, *port, *received, dispatcher_);
+      impl_->take_datagram(now, *port, *received);
     }
-    impl_->hear_ended(now, *port, dispatcher_);
+    impl_->hear_ended(now, *port);
   }
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     Connection& connection = *impl_->order[i];
     if (!connection.due(now)) continue;
     connection.touched = true;
     connection.session.link().wake(now);
-    impl_->drain(now, connection, dispatcher_);
+    impl_->drain(now, connection);
   }
   impl_->give_up_away(now);
   impl_->remove_closed(now);
@@ -304,18 +371,84 @@ Errc Server::send_packed(Peer to, const PackedMessage& message) {
   Connection* connection = impl_->find(to);
   if (connection == nullptr) return Errc::no_such_peer;
   connection->touched = true;
-  return connection->session.send(impl_->last_now, message);
+  return connection->session.send(impl_->last_now, static_cast<std::uint32_t>(to), message);
 }
 
-std::size_t Server::send_packed_to_all_but(Peer left_out, const PackedMessage& message) {
+std::span<const Peer> Server::everybody() {
+  return impl_->everybody;
+}
+
+std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pack& pack) {
   std::size_t count = 0;
-  for (Connection* connection : impl_->order) {
-    if (connection->peer == left_out || !connection->announced || connection->gone) continue;
-    if (connection->session.link().version() != message.version) continue;
-    connection->touched = true;
-    if (connection->session.send(impl_->last_now, message) == Errc::none) ++count;
+  // One round for each version that somebody has; there is seldom more than one.
+  std::vector<bool>& done = impl_->versions_done;
+  done.assign(protocol_.versions.size(), false);
+  for (std::size_t first = 0; first < peers.size(); ++first) {
+    const std::uint16_t agreed = version(peers[first]);
+    if (agreed == 0 || peers[first] == left_out) continue;
+    const auto place = static_cast<std::size_t>(protocol_.version - agreed);
+    if (done[place]) continue;
+    done[place] = true;
+    const auto packed = pack(agreed);
+    if (!packed) continue;
+    const link::SharedBytes shared =
+        impl_->shared.make(packed->bytes.first(bits::bytes_for(packed->bits)));
+    for (std::size_t i = first; i < peers.size(); ++i) {
+      Connection* const connection = impl_->find(peers[i]);
+      if (connection == nullptr || peers[i] == left_out ||
+          connection->session.link().version() != agreed) {
+        continue;
+      }
+      connection->touched = true;
+      const Errc error = connection->session.send(
+          impl_->last_now, static_cast<std::uint32_t>(peers[i]), *packed, shared);
+      if (error == Errc::none) ++count;
+    }
   }
   return count;
+}
+
+// ---- requests ----
+
+Result<std::uint16_t> Server::next_question(Peer to) const {
+  const Connection* connection = impl_->find(to);
+  if (connection == nullptr) return fail(Errc::no_such_peer);
+  return connection->session.next_question();
+}
+
+Errc Server::ask_packed(Peer to, const PackedMessage& request, Duration timeout,
+                        route::Questions::Settle settle) {
+  Connection* const connection = impl_->find(to);
+  KWIND_ASSERT(connection != nullptr);
+  connection->touched = true;
+  return connection->session.ask(impl_->last_now, static_cast<std::uint32_t>(to), request, timeout,
+                                 std::move(settle));
+}
+
+Errc Server::send_answer(Peer to, std::uint16_t number, const schema::MessageInfo& info,
+                         const std::function<void(schema::Encoder&)>& encode) {
+  Connection* const connection = impl_->find(to);
+  if (connection == nullptr) return Errc::no_such_peer;
+  if (!connection->session.take_question(info.kind, number)) return Errc::stray_answer;
+  const auto packed = packer_.pack_with(info, version(to), number, encode);
+  return packed ? send_packed(to, *packed) : packed.error();
+}
+
+void Server::start(route::Task task) {
+  impl_->run_guarded([&] { task.start(); });
+}
+
+void Server::ready(Peer peer) {
+  Connection* const connection = impl_->find(peer);
+  if (connection == nullptr) return;
+  connection->touched = true;
+  connection->session.set_ready(impl_->last_now);
+}
+
+void Server::set_tap(Tap tap, std::optional<Peer> only) {
+  impl_->wire.tap = std::move(tap);
+  impl_->wire.tap_peer.reset();
+  if (only) impl_->wire.tap_peer = static_cast<std::uint32_t>(*only);
 }
 
 void Server::close(Peer peer, std::string_view reason) {
@@ -333,11 +466,7 @@ void Server::close_all(std::string_view reason) {
 }
 
 std::vector<Peer> Server::peers() const {
-  std::vector<Peer> peers;
-  for (const Connection* connection : impl_->order) {
-    if (connection->announced && !connection->gone) peers.push_back(connection->peer);
-  }
-  return peers;
+  return impl_->everybody;
 }
 
 std::size_t Server::connections() const {
@@ -347,13 +476,6 @@ std::size_t Server::connections() const {
 std::uint16_t Server::version(Peer peer) const {
   const Connection* connection = impl_->find(peer);
   return connection == nullptr ? std::uint16_t{0} : connection->session.link().version();
-}
-
-bool Server::version_in_use(std::uint16_t version) const {
-  return std::any_of(impl_->order.begin(), impl_->order.end(), [&](const Connection* connection) {
-    return connection->announced && !connection->gone &&
-           connection->session.link().version() == version;
-  });
 }
 
 const link::Claims* Server::claims(Peer peer) const {
@@ -372,8 +494,8 @@ const link::Stats* Server::stats(Peer peer) const {
 }
 
 Counts Server::counts() const {
-  Counts counts{impl_->wire.drops, dispatcher_.counts(), packer_.out_of_range(),
-                impl_->wire.sends_refused, packer_.unknown_to_peer()};
+  Counts counts{impl_->wire.drops,         dispatcher_.counts(),      packer_.out_of_range(),
+                impl_->wire.sends_refused, packer_.unknown_to_peer(), packer_.packed()};
   counts.drops.add(impl_->retired_drops);
   for (const Connection* connection : impl_->order) {
     counts.drops.add(connection->session.link().stats().drops);

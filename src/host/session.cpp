@@ -11,6 +11,8 @@ namespace {
 
 // How often messages that are held back are looked at again.
 constexpr Duration kHeldRetry = std::chrono::milliseconds(20);
+// Kind and question number in front of the fields.
+constexpr std::size_t kMostPrefixBits = 16 + schema::kQuestionBits;
 
 }  // namespace
 
@@ -44,13 +46,21 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
     if (channel.high) spec.priority = link::Priority::high;
     if (channel.bulk) spec.priority = link::Priority::bulk;
     if (channel.repeat > 0) spec.repeat = channel.repeat;
+    for (const QueueLimit& limit : options.queues) {
+      if (limit.channel != channel.name) continue;
+      spec.queue_messages = limit.messages;
+      spec.queue_bytes = limit.bytes;
+      spec.at_limit = limit.at_limit;
+    }
     made.channels.push_back(spec);
   }
   // Only messages that say `split` may be larger than a datagram on such a channel.
   for (const schema::MessageInfo& message : protocol.messages) {
-    if (message.most_bits > link::kMaxWholeBytes * 8) made.channels[message.channel].split = true;
+    if (message.most_bits + kMostPrefixBits > link::kMaxWholeBytes * 8)
+      made.channels[message.channel].split = true;
   }
   made.tags = protocol.messages.size();
+  made.take_in_by_hand = true;
   made.timeout = options.timeouts.silence;
   made.handshake_timeout = options.timeouts.handshake;
   made.keepalive = options.timeouts.keepalive;
@@ -72,43 +82,128 @@ link::Identity identity_of(const schema::ProtocolInfo& protocol) {
   return identity;
 }
 
-Wire::Wire(const schema::ProtocolInfo& protocol_in, schema::Direction way, const Options& options)
-    : protocol(protocol_in), clear_mode(options.clear_mode), timeouts(options.timeouts) {
+Wire::Wire(const schema::ProtocolInfo& protocol_in, schema::Direction way, const Options& options,
+           TickBudget budget_in, unsigned most_faults_in)
+    : protocol(protocol_in),
+      clear_mode(options.clear_mode),
+      timeouts(options.timeouts),
+      hold_until_ready(options.hold_until_ready),
+      open_requests(options.open_requests),
+      budget(budget_in),
+      most_faults(most_faults_in) {
+  const schema::Direction back = way == schema::Direction::from_client
+                                     ? schema::Direction::from_server
+                                     : schema::Direction::from_client;
   for (const schema::VersionInfo& entry : protocol.versions) {
     incoming.emplace_back(protocol, way, entry.version);
+    outgoing.emplace_back(protocol, back, entry.version);
   }
 }
 
 Session::Session(Wire& wire, link::Link link)
-    : wire_(&wire), link_(std::move(link)), held_(wire.protocol.channels.size()) {
+    : wire_(&wire),
+      link_(std::move(link)),
+      held_(wire.protocol.channels.size()),
+      ready_(!wire.hold_until_ready),
+      questions_(wire.open_requests) {
   for (const schema::MessageInfo& message : wire.protocol.messages) {
     out_limits_.emplace_back(message.at_most_per_second, route::RateLimit::kSenderSlack);
     in_limits_.emplace_back(message.at_most_per_second, route::RateLimit::kReceiverSlack);
   }
 }
 
-Errc Session::send(Time now, const PackedMessage& message) {
+// ---- sending ----
+
+Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
+                   const link::SharedBytes& shared) {
   if (link_.state() != link::State::open) return Errc::closed;
+  const std::uint8_t channel = wire_->protocol.messages[message.kind].channel;
   Errc error = Errc::none;
   if (!out_limits_[message.kind].take(now)) {
     error = Errc::rate_limited;
+  } else if (shared) {
+    error = link_.send(channel, message.kind, shared, message.bits);
   } else {
-    error = link_.send(wire_->protocol.messages[message.kind].channel, message.kind, message.bytes,
-                       message.bits);
+    error = link_.send(channel, message.kind, message.bytes, message.bits);
   }
-  if (error != Errc::none) ++wire_->sends_refused;
+  if (error != Errc::none) {
+    ++wire_->sends_refused;
+  } else if (wire_->tap) {
+    bits::Reader fields(message.bytes, message.bits);
+    const auto& codes =
+        wire_->outgoing[static_cast<std::size_t>(wire_->protocol.version - message.version)];
+    if (codes.get(fields, channel)) {
+      const schema::MessageInfo& info = wire_->protocol.messages[message.kind];
+      if (info.role != schema::MessageRole::message) fields.get(schema::kQuestionBits);
+      show(now, peer, false, {info, fields, message.version, message.question});
+    }
+  }
   return error;
 }
+
+void Session::show(Time now, std::uint32_t peer, bool received,
+                   const route::Arrived& message) const {
+  if (!wire_->tap || (wire_->tap_peer && *wire_->tap_peer != peer)) return;
+  wire_->tap({now, peer, received, message});
+}
+
+Result<std::uint16_t> Session::next_question() const {
+  if (link_.state() != link::State::open) return fail(Errc::closed);
+  if (questions_.full()) return fail(Errc::too_many_requests);
+  return questions_.next_number();
+}
+
+Errc Session::ask(Time now, std::uint32_t peer, const PackedMessage& request, Duration timeout,
+                  route::Questions::Settle settle) {
+  const Errc error = send(now, peer, request);
+  if (error != Errc::none) return error;
+  // A request is followed by its answer in the list of messages.
+  questions_.add(request.question, static_cast<std::uint16_t>(request.kind + 1), now + timeout,
+                 std::move(settle));
+  return Errc::none;
+}
+
+bool Session::take_question(std::uint16_t answer, std::uint16_t number) {
+  const auto found =
+      std::find_if(asked_us_.begin(), asked_us_.end(), [&](const Question& question) {
+        return question.kind + 1 == answer && question.number == number;
+      });
+  if (found == asked_us_.end()) return false;
+  asked_us_.erase(found);
+  return true;
+}
+
+// ---- receiving ----
 
 void Session::drain(Time now, Sink& sink) {
   if (held_count_ > 0) release_held(now, sink);
   while (const auto event = link_.poll_event()) hear(now, *event, sink);
+  while (questions_.next_deadline() <= now) {
+    sink.guard(nullptr, [&] { questions_.expire(now); });
+  }
+}
+
+void Session::end_questions(Sink& sink) {
+  while (questions_.size() > 0) {
+    sink.guard(nullptr, [&] { questions_.end_all(); });
+  }
+}
+
+void Session::set_ready(Time now) {
+  if (ready_) return;
+  ready_ = true;
+  ready_since_ = now;
 }
 
 void Session::hear(Time now, const link::Event& event, Sink& sink) {
   switch (event.kind) {
     case link::Event::Kind::opened: sink.opened(); return;
-    case link::Event::Kind::closed: sink.closed(event.code, event.text); return;
+    case link::Event::Kind::closed:
+      if (held_count_ > 0) release_held(now, sink);
+      drop_held(Errc::closed);
+      end_questions(sink);
+      sink.closed(event.code, event.text);
+      return;
     case link::Event::Kind::fill:
     case link::Event::Kind::acked:
     case link::Event::Kind::lost: return;  // nobody here fills datagrams
@@ -116,60 +211,137 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
   }
   bits::Reader reader(event.payload, event.bits);
   layout_.version = link_.version();
+  const auto drop = [&](Errc why) {
+    wire_->drops.add(why);
+    link_.take_in(event.channel, event.bits);
+  };
+  if (link_.state() == link::State::closing) return drop(Errc::closed);  // the game is through
   const auto kind = wire_->incoming_of(layout_.version).get(reader, event.channel);
-  if (!kind) {
-    wire_->drops.add(kind.error());
+  if (!kind) return drop(kind.error());
+  const schema::MessageInfo& info = wire_->protocol.messages[*kind];
+  std::uint16_t question = 0;
+  if (info.role != schema::MessageRole::message) {
+    question = static_cast<std::uint16_t>(reader.get(schema::kQuestionBits));
+    if (!reader.ok()) return drop(Errc::truncated);
+  }
+  std::deque<Held>& waiting = held_[event.channel];
+  Errc why = Errc::none;
+  if (!ready_ || !waiting.empty()) {
+    why = Errc::rate_limited;  // behind others, if nothing else
+  } else if (!within_budget(event.bits)) {
+    why = Errc::over_budget;
+  } else if (!in_limits_[*kind].take(now)) {
+    why = Errc::rate_limited;
+  }
+  if (why == Errc::none) {
+    deliver(now, event.channel, {info, reader, layout_.version, question}, event.bits, sink);
     return;
   }
-  const Delivery delivery = wire_->protocol.channels[event.channel].delivery;
-  std::deque<Held>& waiting = held_[event.channel];
-  if (waiting.empty() && in_limits_[*kind].take(now)) {
-    deliver(*kind, reader, sink);
-  } else if (!is_reliable(delivery)) {
-    wire_->drops.add(Errc::rate_limited);
-  } else if (waiting.size() < kMostHeld) {
-    Held held{*kind, {}, reader.left_bits(), now};
-    held.bytes.resize(bits::bytes_for(held.bits));
-    reader.get_bits(held.bytes, held.bits);
-    waiting.push_back(std::move(held));
-    ++held_count_;
-  } else {
-    wire_->drops.add(Errc::rate_limited);
-    link_.close(now, fmt::format("{} came faster than its `at most`",
-                                 wire_->protocol.messages[*kind].name));
+  const bool keep = is_reliable(wire_->protocol.channels[event.channel].delivery);
+  if (!keep && ready_) return drop(why);
+  if (!keep && waiting.size() >= kMostHeldState) {  // the newest are those that count
+    wire_->drops.add(Errc::over_budget);
+    waiting.pop_front();
+    --held_count_;
   }
+  Held held{*kind, question, {}, reader.left_bits(), event.bits, now};
+  held.bytes.resize(bits::bytes_for(held.bits));
+  reader.get_bits(held.bytes, held.bits);
+  waiting.push_back(std::move(held));
+  ++held_count_;
+}
+
+bool Session::within_budget(std::size_t bits) const {
+  if (tick_messages_ == 0) return true;
+  const TickBudget& most = wire_->budget;
+  return (most.messages == 0 || tick_messages_ < most.messages) &&
+         (most.bytes == 0 || tick_bytes_ + bits::bytes_for(bits) <= most.bytes);
 }
 
 void Session::release_held(Time now, Sink& sink) {
-  for (std::deque<Held>& waiting : held_) {
+  looked_at_held_ = now;
+  if (!ready_) return;
+  for (std::size_t channel = 0; channel < held_.size(); ++channel) {
+    std::deque<Held>& waiting = held_[channel];
     while (!waiting.empty()) {
-      if (link_.state() != link::State::open) {  // nobody wants them any more
-        held_count_ -= waiting.size();
-        waiting.clear();
-        break;
-      }
+      if (link_.state() == link::State::closing) return drop_held(Errc::closed);
       const std::uint16_t kind = waiting.front().kind;
+      const schema::MessageInfo& info = wire_->protocol.messages[kind];
+      if (!within_budget(waiting.front().window_bits)) break;
       if (!in_limits_[kind].take(now)) {
-        if (now - waiting.front().since < wire_->timeouts.held_back) break;
-        wire_->drops.add(Errc::rate_limited, waiting.size());
-        link_.close(now, fmt::format("{} came faster than its `at most`",
-                                     wire_->protocol.messages[kind].name));
-        continue;
+        const Time since = std::max(waiting.front().since, ready_since_);
+        if (now - since < wire_->timeouts.held_back) break;
+        link_.close(now, fmt::format("{} came faster than its `at most`", info.name),
+                    Errc::rate_limited);
+        return drop_held(Errc::rate_limited);
       }
       const Held held = std::move(waiting.front());
       waiting.pop_front();
       --held_count_;
-      deliver(held.kind, bits::Reader(held.bytes, held.bits), sink);
+      deliver(now, channel,
+              {info, bits::Reader(held.bytes, held.bits), layout_.version, held.question},
+              held.window_bits, sink);
     }
   }
 }
 
-void Session::deliver(std::uint16_t kind, const bits::Reader& message, Sink& sink) {
-  const Errc error = sink.message(kind, message, layout_);
-  if (error != Errc::none) wire_->drops.add(error);
+void Session::drop_held(Errc why) {
+  if (held_count_ == 0) return;
+  wire_->drops.add(why, held_count_);
+  for (std::deque<Held>& waiting : held_) waiting.clear();
+  held_count_ = 0;
 }
 
+void Session::deliver(Time now, std::size_t channel, const route::Arrived& message,
+                      std::size_t window_bits, Sink& sink) {
+  ++tick_messages_;
+  tick_bytes_ += bits::bytes_for(window_bits);
+  show(now, sink.peer(), true, message);
+  const Handled done = hand_over(message, sink);
+  if (done.error != Errc::none) wire_->drops.add(done.error);
+  link_.take_in(channel, window_bits);
+  judge(now, done);
+}
+
+Handled Session::hand_over(const route::Arrived& message, Sink& sink) {
+  const std::uint16_t kind = message.info.kind;
+  switch (message.info.role) {
+    case schema::MessageRole::message: break;
+    case schema::MessageRole::request: {
+      if (asked_us_.size() >= wire_->open_requests) return {Errc::too_many_requests};
+      if (!sink.listens(kind)) break;
+      asked_us_.push_back({kind, message.question});
+      const Handled done = sink.message(message, layout_);
+      if (done.error != Errc::none) {
+        take_question(static_cast<std::uint16_t>(kind + 1), message.question);
+      }
+      return done;
+    }
+    case schema::MessageRole::answer: {
+      Handled done;
+      done.faults = sink.guard(&message, [&] {
+        done.error = questions_.answer(message.question, kind, message.fields, layout_);
+      });
+      return done;
+    }
+  }
+  return sink.message(message, layout_);
+}
+
+void Session::judge(Time now, const Handled& done) {
+  faults_ += done.faults + (done.blamed ? 1 : 0);
+  if (done.close) {
+    link_.close(now, error_info(Errc::not_allowed).text, Errc::not_allowed);
+  } else if (wire_->most_faults > 0 && faults_ >= wire_->most_faults) {
+    link_.close(now, error_info(Errc::too_many_faults).text, Errc::too_many_faults);
+  }
+}
+
+// ---- the pump ----
+
 void Session::pump_out(Time now, io::Port& port, const std::optional<Endpoint>& to) {
+  tick_messages_ = 0;
+  tick_bytes_ = 0;
   if (now >= link_.next_wakeup()) link_.wake(now);
   std::array<std::byte, link::kMaxDatagramBytes> buffer{};
   while (const std::size_t size = link_.poll_datagram(now, buffer)) {
@@ -178,13 +350,9 @@ void Session::pump_out(Time now, io::Port& port, const std::optional<Endpoint>& 
 }
 
 Time Session::next_wakeup() const {
-  const Time link = link_.next_wakeup();
-  if (held_count_ == 0) return link;
-  Time oldest = kNever;
-  for (const std::deque<Held>& waiting : held_) {
-    if (!waiting.empty()) oldest = std::min(oldest, waiting.front().since);
-  }
-  return std::min(link, oldest + kHeldRetry);
+  const Time next = std::min(link_.next_wakeup(), questions_.next_deadline());
+  // Before ready() nothing that waits may pass.
+  return held_count_ == 0 || !ready_ ? next : std::min(next, looked_at_held_ + kHeldRetry);
 }
 
 }  // namespace kwind::host

@@ -1,28 +1,40 @@
-// One connection as Server and Client both see it: a link, the rate limits of each kind of message
-// in both directions, and ordered messages held back because they came faster than their limit. One
-// session, one thread.
+// One connection as Server and Client both see it: a link, the limits of what may come in, what
+// waits because of them, and the requests in both directions. One session, one thread.
 #pragma once
 #include <deque>
+#include <functional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "kwind/host/message_packer.h"
 #include "kwind/host/options.h"
+#include "kwind/host/tap.h"
 #include "kwind/io/port.h"
 #include "kwind/link/link.h"
+#include "kwind/route/dispatcher.h"
 #include "kwind/route/rate_limit.h"
+#include "kwind/route/requests.h"
 #include "kwind/schema/kind_codes.h"
 
 namespace kwind::host {
 
 /// What every session of one host shares.
 struct Wire {
-  Wire(const schema::ProtocolInfo& protocol, schema::Direction incoming, const Options& options);
+  Wire(const schema::ProtocolInfo& protocol, schema::Direction incoming, const Options& options,
+       TickBudget budget, unsigned most_faults);
 
   const schema::ProtocolInfo& protocol;
   std::vector<schema::KindCodes> incoming;  ///< as protocol.versions
+  std::vector<schema::KindCodes> outgoing;  ///< for the tap
   std::optional<ClearMode> clear_mode;
   Timeouts timeouts;
+  bool hold_until_ready;
+  std::size_t open_requests;
+  TickBudget budget;
+  unsigned most_faults;  ///< of one peer's messages, after which it is closed; 0: never
+  Tap tap{};
+  std::optional<std::uint32_t> tap_peer{};
   CauseCounts drops;  ///< of messages
   std::uint64_t sends_refused = 0;
 
@@ -41,27 +53,54 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
 bits::Secret32 seed_of(const Options& options);
 link::Identity identity_of(const schema::ProtocolInfo& protocol);
 
+/// What became of a message that was handed to the game, as route::Dispatcher tells it.
+struct Handled {
+  Errc error = Errc::none;
+  unsigned faults = 0;
+  bool blamed = false;
+  bool close = false;
+};
+
 class Session {
  public:
   Session(Wire& wire, link::Link link);
 
-  /// Hands a message to the link. Errors: rate_limited and those of Link::send.
-  Errc send(Time now, const PackedMessage& message);
+  /// Hands a message to the link; with `shared` its bytes are held by reference. Errors:
+  /// rate_limited and those of Link::send.
+  Errc send(Time now, std::uint32_t peer, const PackedMessage& message,
+            const link::SharedBytes& shared = nullptr);
+  /// The same for a request, whose outcome `settle` will be told if there is no error.
+  Errc ask(Time now, std::uint32_t peer, const PackedMessage& request, Duration timeout,
+           route::Questions::Settle settle);
+  /// The number of the next question. Errors: too_many_requests.
+  [[nodiscard]] Result<std::uint16_t> next_question() const;
+  /// Closes a question that the peer asked, because its answer, of kind `answer`, is about to be
+  /// sent. false: it is not open.
+  bool take_question(std::uint16_t answer, std::uint16_t number);
 
   /// What an event of the link, or the end of a message's waiting, means to the host.
   class Sink {
    public:
     virtual ~Sink() = default;
     virtual void opened() = 0;
-    /// A message of a known kind; its fields stand next in the reader. Returns what decoding said.
-    virtual Errc message(std::uint16_t kind, const bits::Reader& fields,
-                         schema::Layout& layout) = 0;
+    /// Whether anybody would see a message of this kind.
+    [[nodiscard]] virtual bool listens(std::uint16_t kind) const = 0;
+    virtual Handled message(const route::Arrived& message, schema::Layout& layout) = 0;
+    /// Runs game code on behalf of a message, and reports what it throws. Returns the faults.
+    virtual unsigned guard(const route::Arrived* message, const std::function<void()>& run) = 0;
     virtual void closed(Errc code, std::string_view text) = 0;
+    [[nodiscard]] virtual std::uint32_t peer() const = 0;
   };
-  /// Takes the link's events and the messages held back that may pass now.
+  /// Takes the link's events, the messages held back that may pass now, and requests whose time is
+  /// out.
   void drain(Time now, Sink& sink);
+  /// Messages may come, those first that waited; see Options::hold_until_ready.
+  void set_ready(Time now);
+  /// Ends all questions that the peer was asked.
+  void end_questions(Sink& sink);
 
-  /// Sends what the link has to send through `port`, to `to` or where the link says.
+  /// Sends what the link has to send through `port`, to `to` or where the link says, and begins a
+  /// tick of the budget.
   void pump_out(Time now, io::Port& port, const std::optional<Endpoint>& to);
   [[nodiscard]] Time next_wakeup() const;
 
@@ -71,16 +110,26 @@ class Session {
  private:
   struct Held {
     std::uint16_t kind;
-    std::vector<std::byte> bytes;
+    std::uint16_t question;
+    std::vector<std::byte> bytes;  // of the fields
     std::size_t bits;
+    std::size_t window_bits;  // what it takes of its channel's window
     Time since;
   };
-  static constexpr std::size_t kMostHeld =
-      256;  // per channel; more closes, as does waiting too long
+  struct Question {
+    std::uint16_t kind;
+    std::uint16_t number;
+  };
 
   void hear(Time now, const link::Event& event, Sink& sink);
   void release_held(Time now, Sink& sink);
-  void deliver(std::uint16_t kind, const bits::Reader& message, Sink& sink);
+  void drop_held(Errc why);
+  [[nodiscard]] bool within_budget(std::size_t bits) const;
+  void deliver(Time now, std::size_t channel, const route::Arrived& message,
+               std::size_t window_bits, Sink& sink);
+  Handled hand_over(const route::Arrived& message, Sink& sink);
+  void judge(Time now, const Handled& done);
+  void show(Time now, std::uint32_t peer, bool received, const route::Arrived& message) const;
 
   Wire* wire_;
   link::Link link_;
@@ -88,6 +137,14 @@ class Session {
   std::vector<route::RateLimit> in_limits_;   // by kind
   std::vector<std::deque<Held>> held_;        // by channel
   std::size_t held_count_ = 0;
+  Time looked_at_held_{};
+  bool ready_;
+  Time ready_since_{};
+  std::size_t tick_messages_ = 0;  // taken in this tick
+  std::size_t tick_bytes_ = 0;
+  unsigned faults_ = 0;
+  route::Questions questions_;      // asked here
+  std::vector<Question> asked_us_;  // asked there, not answered yet
   schema::Layout layout_;
 };
 

@@ -137,7 +137,7 @@ std::string CppTypes::range(const Type& of, const std::string& prefix) {
 std::string CppTypes::home(const std::string& name) const {
   for (const auto& message : protocol_.messages) {
     if (message.role != schema::MessageRole::request) continue;
-    for (const char* suffix : {"Reply", "Refused", "Refusal", "Answer"}) {
+    for (const char* suffix : {"Reply", "Refused", "Refusal", "Answer", "Asking"}) {
       if (name == message.name + suffix) return message.name;
     }
   }

@@ -302,8 +302,11 @@ class Generator {
                        schema::life_text(message.life, ", "),
                        size_text(schema::size_of(protocol_, message.fields)));
     for (const Field& field : message.fields) forward(field.type);
+    const bool asks = message.role == schema::MessageRole::request;
+    if (asks) forward_answer(message);
     header_->text(cpp_comment(doc, ""));
     struct_text(message.name, message.fields, true);
+    if (asks) asking(message);
     const schema::Size size = schema::size_of(protocol_, message.fields);
     std::string_view direction = "both";
     if (message.direction == schema::Direction::from_client) direction = "from_client";
@@ -332,6 +335,23 @@ class Generator {
       }
     }
     for (const Type& inner : type.element) forward(inner);
+  }
+
+  bool refuses(const MessageType& request) const {
+    return std::any_of(protocol_.records.begin(), protocol_.records.end(),
+                       [&](const auto& record) { return record.name == request.name + "Refused"; });
+  }
+  // What the answer to a request is made of, for code that asks.
+  void forward_answer(const MessageType& request) {
+    line("struct {0}Reply;\nstruct {0}Answer;", request.name);
+    if (refuses(request)) line("enum class {}Refusal : std::uint8_t;", request.name);
+  }
+  void asking(const MessageType& request) {
+    line("/// What kwind::route::Outcome<{0}> and Answer<{0}> deal with.", request.name);
+    line("struct {0}Asking {{\n  using Answer = {0}Answer;\n  using Reply = {0}Reply;",
+         request.name);
+    if (refuses(request)) line("  using Refusal = {}Refusal;", request.name);
+    line("}};\n{0}Asking asking_of(const {0}&);", request.name);
   }
 
   void answer_text(const MessageType& request, std::size_t kind) {
@@ -383,6 +403,12 @@ class Generator {
     line("}}}};");
     versions();
     declarations();
+    std::string kinds;
+    for (const auto& message : protocol_.messages) {
+      kinds += (kinds.empty() ? "\n    " : ",\n    ") + message.name;
+    }
+    line("/// All kinds of message, in order.\nusing Messages = kwind::schema::MessageList<{}>;",
+         kinds);
     line("}}  // namespace tables\n");
     line("/// What a Server or Client needs to know of this protocol.");
     line(

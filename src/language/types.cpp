@@ -46,7 +46,8 @@ void Types::collect_names() {
   for (const auto& syntax : file_.messages) {
     add(syntax.name);
     if (!syntax.request) continue;
-    for (const char* suffix : {"Reply", "Refused", "Refusal", "Answer"}) add(syntax.name, suffix);
+    for (const char* suffix : {"Reply", "Refused", "Refusal", "Answer", "Asking"})
+      add(syntax.name, suffix);
   }
   std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) {
     return std::tuple(a.second.file, a.second.line, a.second.column) <

@@ -152,8 +152,9 @@ std::optional<ReliableSender::Pair> ReliableSender::peek_pair(Time now, Duration
     const Slot* const first = small_in_flight(i);
     const Slot* const second = small_in_flight(i + kPairDistance);
     if (!ready(first) || !ready(second)) continue;
-    return Pair{{i, first->tag, first->payload.bytes(), first->bits, true, true, 0, 0},
-                {i + kPairDistance, second->tag, second->payload.bytes(), second->bits, true, true, 0, 0}};
+    return Pair{
+        {i, first->tag, first->payload.bytes(), first->bits, true, true, 0, 0},
+        {i + kPairDistance, second->tag, second->payload.bytes(), second->bits, true, true, 0, 0}};
   }
   return std::nullopt;
 }

@@ -1,12 +1,11 @@
 // Server and Client through their public interface, on the simulated network in virtual time.
 #include <gtest/gtest.h>
 
-#include <deque>
 #include <map>
 #include <random>
 
 #include "host_test.h"
-#include "kit/sim_pair.h"
+#include "kit/sim_hosts.h"
 #include "kwind/host/client.h"
 #include "kwind/host/server.h"
 #include "kwind/host/tick_clock.h"
@@ -19,74 +18,24 @@ using namespace std::chrono_literals;
 using namespace host_test;
 using kit::at;
 
-bits::Key128 key(std::uint64_t seed) {
-  bits::Key128 made{};
-  for (std::size_t i = 0; i < 8; ++i) made[i] = static_cast<std::byte>(seed >> (8 * i));
-  return made;
-}
+using kit::entropy;
 
-// A server and any number of clients that tick 20 times a second.
-class Harbour {
- public:
+struct Harbour : kit::SimHosts {
   explicit Harbour(const io::sim::Conditions& conditions = {.delay = 20ms}, std::uint64_t seed = 1,
                    std::size_t capacity = 8, const Timeouts& timeouts = {})
-      : network_(conditions, seed), port_(network_.open(kServer)) {
-    ServerOptions options;
-    options.key = kit::server_key();
-    options.capacity = capacity;
-    options.entropy = key(seed);
-    options.timeouts = timeouts;
-    server_ = std::make_unique<Server>(port_, kProtocol, options);
-    server_->on_connect(
-        [this](Peer peer) { log_.push_back("in " + std::to_string(unsigned(peer))); });
-    server_->on_disconnect([this](Peer peer, Errc code, std::string_view reason) {
-      log_.push_back("out " + std::to_string(unsigned(peer)) + " " +
-                     std::string(error_info(code).name) + " " + std::string(reason));
-    });
+      : SimHosts(kProtocol, conditions, seed, options(capacity, timeouts)) {}
+  static ServerOptions options(std::size_t capacity, const Timeouts& timeouts) {
+    ServerOptions made;
+    made.capacity = capacity;
+    made.timeouts = timeouts;
+    return made;
   }
-
-  Client& join(const schema::ProtocolInfo& protocol = kProtocol, const Timeouts& timeouts = {}) {
-    const auto number = static_cast<std::uint8_t>(clients_.size() + 1);
-    io::sim::SimPort& port = network_.open(Endpoint::v4(127, 0, 1, number, 5000));
-    ClientOptions options;
-    options.server_key = kit::server_key().public_key;
-    options.entropy = key(number * 1000U);
-    options.timeouts = timeouts;
-    clients_.push_back(std::make_unique<Client>(port, kServer, protocol, now_, options));
-    ended_.emplace_back();
-    const std::size_t index = clients_.size() - 1;
-    clients_.back()->on_disconnect([this, index](Errc code, std::string_view reason) {
-      ended_[index] += std::string(error_info(code).name) + " " + std::string(reason);
-    });
-    return *clients_.back();
+  using SimHosts::join;
+  Client& join(const schema::ProtocolInfo& protocol, const Timeouts& timeouts) {
+    ClientOptions made;
+    made.timeouts = timeouts;
+    return SimHosts::join(protocol, made);
   }
-
-  void run(Duration time, const std::function<void()>& game = {}) {
-    for (const Time end = now_ + time; now_ < end; now_ += 5ms) {
-      server_->receive(now_);
-      for (const auto& client : clients_) client->receive(now_);
-      if (game && (now_ - at(0s)) % 50ms == 0ms) game();
-      server_->send(now_);
-      for (const auto& client : clients_) client->send(now_);
-    }
-  }
-
-  static constexpr Endpoint kServer = Endpoint::v4(127, 0, 0, 1, 4000);
-  Server& server() { return *server_; }
-  [[nodiscard]] const io::sim::SimPort& server_port() const { return port_; }
-  io::sim::Network& network() { return network_; }
-  std::vector<std::string>& log() { return log_; }
-  [[nodiscard]] const std::string& ended(std::size_t client) const { return ended_[client]; }
-  [[nodiscard]] Time now() const { return now_; }
-
- private:
-  Time now_ = at(0s);
-  io::sim::Network network_;
-  io::sim::SimPort& port_;
-  std::unique_ptr<Server> server_;
-  std::vector<std::unique_ptr<Client>> clients_;
-  std::vector<std::string> log_;
-  std::deque<std::string> ended_;
 };
 
 // ---- coming back, and a server that starts anew ----
@@ -97,7 +46,7 @@ TEST(Host, AClientThatComesBackIsThePeerThatItWas) {
   io::sim::SimPort& server_port = network.open(at_server);
   ServerOptions options;
   options.key = kit::server_key();
-  options.entropy = key(8);
+  options.entropy = entropy(8);
   options.comeback = 60s;
   Server server(server_port, kProtocol, options);
   std::vector<std::string> log;
@@ -113,7 +62,7 @@ TEST(Host, AClientThatComesBackIsThePeerThatItWas) {
   const auto connect = [&](std::uint8_t number, std::optional<bits::Secret32> comeback) {
     ClientOptions who;
     who.server_key = kit::server_key().public_key;
-    who.entropy = key(number * 100U);
+    who.entropy = entropy(number * 100U);
     who.comeback = std::move(comeback);
     return std::make_unique<Client>(network.open(Endpoint::v4(127, 0, 1, number, 5000)), at_server,
                                     kProtocol, now, who);
@@ -155,11 +104,11 @@ TEST(Host, ClientsOfARestartedServerHearOfItWithinASecond) {
   io::sim::SimPort& server_port = network.open(at_server);
   ServerOptions options;
   options.key = kit::server_key();
-  options.entropy = key(8);
+  options.entropy = entropy(8);
   auto server = std::make_unique<Server>(server_port, kProtocol, options);
   ClientOptions who;
   who.server_key = kit::server_key().public_key;
-  who.entropy = key(9);
+  who.entropy = entropy(9);
   Time now = at(0s);
   Client client(network.open(Endpoint::v4(127, 0, 1, 1, 5000)), at_server, kProtocol, now, who);
   Errc why = Errc::none;
@@ -175,7 +124,7 @@ TEST(Host, ClientsOfARestartedServerHearOfItWithinASecond) {
   };
   run(1s);
   ASSERT_TRUE(client.connected());
-  options.entropy = key(10);  // another process, with the same key
+  options.entropy = entropy(10);  // another process, with the same key
   server = std::make_unique<Server>(server_port, kProtocol, options);
   const Time before = now;
   run(5s);
@@ -377,7 +326,7 @@ TEST(Host, ClosesAPeerThatFloodsAnOrderedChannel) {
     for (int i = 0; i < 20; ++i) client.send(Order{1});
   });
   ASSERT_EQ(harbour.log().size(), 2U);
-  EXPECT_EQ(harbour.log()[1], "out 1 closed_here Order came faster than its `at most`");
+  EXPECT_EQ(harbour.log()[1], "out 1 rate_limited Order came faster than its `at most`");
   EXPECT_EQ(harbour.ended(0), "closed_by_peer Order came faster than its `at most`");
 }
 

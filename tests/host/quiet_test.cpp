@@ -18,15 +18,16 @@ namespace {
 std::size_t g_allocations = 0;
 }
 
-void* operator new(std::size_t size) {
+// Not inlined: g++ would take malloc and free for mates of the others.
+[[gnu::noinline]] void* operator new(std::size_t size) {
   ++g_allocations;
   if (void* memory = std::malloc(size)) return memory;
   throw std::bad_alloc();
 }
-void operator delete(void* memory) noexcept {
+[[gnu::noinline]] void operator delete(void* memory) noexcept {
   std::free(memory);
 }
-void operator delete(void* memory, std::size_t) noexcept {
+[[gnu::noinline]] void operator delete(void* memory, std::size_t) noexcept {
   std::free(memory);
 }
 

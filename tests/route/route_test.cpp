@@ -76,10 +76,14 @@ using every_type::Chosen;
 using every_type::Flags;
 using every_type::Words;
 
-schema::Layout layout;
+template <class T>
+Errc dispatched(Dispatcher<int>& dispatcher, int peer, const bits::Reader& fields) {
+  schema::Layout layout;
+  return dispatcher.dispatch(peer, {T::info(), fields, 1, 0}, layout).error;
+}
 
 TEST(Dispatcher, CallsHandlersOfTheKindInOrderWithThePeer) {
-  Dispatcher<int> dispatcher(every_type::kProtocol.messages.size());
+  Dispatcher<int> dispatcher(every_type::kProtocol.messages);
   std::string log;
   dispatcher.on<Words>([&](int peer, const Words& words) {
     log += "first " + std::to_string(peer) + " " + words.name + "; ";
@@ -88,39 +92,33 @@ TEST(Dispatcher, CallsHandlersOfTheKindInOrderWithThePeer) {
   dispatcher.on<Words>([&](int, const Words&) { log += "second; "; });
   Words words;
   words.name = "Tern";
-  EXPECT_EQ(dispatcher.dispatch(Words::info().kind, 7, Posted(words).reader(), layout), Errc::none);
+  EXPECT_EQ(dispatched<Words>(dispatcher, 7, Posted(words).reader()), Errc::none);
   EXPECT_EQ(log, "first 7 Tern; second; ");
-  EXPECT_EQ(dispatcher.dispatch(Chosen::info().kind, 7, Posted(Chosen{}).reader(), layout),
-            Errc::none);
+  EXPECT_EQ(dispatched<Chosen>(dispatcher, 7, Posted(Chosen{}).reader()), Errc::none);
   EXPECT_EQ(dispatcher.counts().unheard, 1U);
   EXPECT_EQ(dispatcher.counts().handled, 1U);
 }
 
 TEST(Dispatcher, KeepsWrongBitsFromHandlers) {
-  Dispatcher<int> dispatcher(every_type::kProtocol.messages.size());
+  Dispatcher<int> dispatcher(every_type::kProtocol.messages);
   int calls = 0;
   dispatcher.on<Chosen>([&](int, const Chosen&) { ++calls; });
   const std::array<std::byte, 2> wrong{std::byte{0xff}, std::byte{0xff}};
-  EXPECT_EQ(dispatcher.dispatch(Chosen::info().kind, 1, bits::Reader(wrong, 5), layout),
-            Errc::value_range);
-  EXPECT_EQ(dispatcher.dispatch(Chosen::info().kind, 1, bits::Reader(wrong, 3), layout),
-            Errc::truncated);
+  EXPECT_EQ(dispatched<Chosen>(dispatcher, 1, bits::Reader(wrong, 5)), Errc::value_range);
+  EXPECT_EQ(dispatched<Chosen>(dispatcher, 1, bits::Reader(wrong, 3)), Errc::truncated);
   const std::array<std::byte, 2> zeros{};
-  EXPECT_EQ(dispatcher.dispatch(Chosen::info().kind, 1, bits::Reader(zeros, 4), layout),
-            Errc::truncated);
-  EXPECT_EQ(dispatcher.dispatch(Chosen::info().kind, 1, bits::Reader(zeros, 6), layout),
-            Errc::trailing_bits);
+  EXPECT_EQ(dispatched<Chosen>(dispatcher, 1, bits::Reader(zeros, 4)), Errc::truncated);
+  EXPECT_EQ(dispatched<Chosen>(dispatcher, 1, bits::Reader(zeros, 6)), Errc::trailing_bits);
   EXPECT_EQ(calls, 0);
 }
 
 TEST(Dispatcher, OutlivesHandlersThatThrow) {
-  Dispatcher<int> dispatcher(every_type::kProtocol.messages.size());
+  Dispatcher<int> dispatcher(every_type::kProtocol.messages);
   int calls = 0;
   dispatcher.on<Flags>([](int, const Flags&) { throw std::runtime_error("rope snapped"); });
   dispatcher.on<Flags>([&](int, const Flags&) { ++calls; });
   for (int i = 0; i < 3; ++i) {
-    EXPECT_EQ(dispatcher.dispatch(Flags::info().kind, 1, Posted(Flags{}).reader(), layout),
-              Errc::none);
+    EXPECT_EQ(dispatched<Flags>(dispatcher, 1, Posted(Flags{}).reader()), Errc::none);
   }
   EXPECT_EQ(calls, 3);
   EXPECT_EQ(dispatcher.counts().handler_faults, 3U);

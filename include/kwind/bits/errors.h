@@ -77,7 +77,14 @@ enum class Verdict : std::uint8_t {
   X(socket_failure, 53, Verdict::report, "the system's socket call failed")                           \
   X(carrier_ended, 54, Verdict::close, "the stream that carried the connection ended")               \
   X(bad_stream, 55, Verdict::close, "a stream does not hold datagrams as it should")                 \
-  X(bad_capture, 56, Verdict::report, "the file is no capture, or is cut short")
+  X(bad_capture, 56, Verdict::report, "the file is no capture, or is cut short")                     \
+  X(not_owner, 57, Verdict::drop, "only the owner of the entity may send this message")              \
+  X(not_allowed, 58, Verdict::drop, "a check of the game did not allow the message")                 \
+  X(over_budget, 59, Verdict::drop, "more came in one tick than a connection may send")              \
+  X(request_timeout, 60, Verdict::report, "no answer came in time")                                  \
+  X(too_many_requests, 61, Verdict::drop, "more requests are open than the connection may have")     \
+  X(stray_answer, 62, Verdict::drop, "an answer to no open request: late, doubled or invented")      \
+  X(too_many_faults, 63, Verdict::close, "its messages made too many handlers fail")
 // clang-format on
 
 enum class Errc : std::uint8_t {

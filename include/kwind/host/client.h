@@ -12,13 +12,18 @@
 
 #include "kwind/host/message_packer.h"
 #include "kwind/host/options.h"
+#include "kwind/host/tap.h"
 #include "kwind/io/port.h"
 #include "kwind/route/dispatcher.h"
+#include "kwind/route/requests.h"
 #include "kwind/schema/codec.h"
 
 namespace kwind::host {
 
+using route::Subscription;
+
 struct ClientOptions : Options {
+  TickBudget tick_budget{};  ///< of the server
   /// Who the server must prove to be: from an option, a file, or the login's response.
   std::optional<link::PublicKey> server_key{};
   std::string ticket{};                      ///< from the login, if the server asks for one
@@ -40,15 +45,72 @@ class Client {
   /// Adds handler(const T&), called for every T that the server sends, after those added before.
   template <schema::Message T, class Handler>
   void on(Handler handler) {
-    KWIND_ASSERT(T::info().direction != schema::Direction::from_client);
+    KWIND_ASSERT(comes_in(T::info()));
     dispatcher_.on<T>(
         [handler = std::move(handler)](FromServer, const T& message) mutable { handler(message); });
   }
+  /// The same as long as the returned handle lives. Handlers may subscribe and unsubscribe, send
+  /// and close while they are called.
+  template <schema::Message T, class Handler>
+  Subscription subscribe(Handler handler) {
+    KWIND_ASSERT(comes_in(T::info()));
+    return dispatcher_.subscribe<T>(
+        [handler = std::move(handler)](FromServer, const T& message) mutable { handler(message); });
+  }
+  /// Subscribes `group.hear(const T&)` for every T of `List`, harbour::tables::Messages for
+  /// instance, for which there is one. `group` is borrowed while the handles live.
+  template <class List, class Group>
+  [[nodiscard]] std::vector<Subscription> subscribe_group(Group& group) {
+    return subscribe_each(group, List{});
+  }
+  /// Adds handler(const route::Arrived&) for kinds that have no handler of their own.
+  void on_rest(std::function<void(const route::Arrived&)> handler) {
+    dispatcher_.on_rest([handler = std::move(handler)](FromServer, const route::Arrived& message) {
+      handler(message);
+    });
+  }
+  /// Hears of every handler that threw, as sink(what, message); without a message it was code that
+  /// none brought about, on_connect for instance.
+  void on_fault(std::function<void(std::string_view, const route::Arrived*)> sink) {
+    dispatcher_.on_fault([sink = std::move(sink)](const route::HandlerFault<FromServer>& fault) {
+      sink(fault.what, fault.message);
+    });
+  }
+
+  /// Sets handler(const T&, route::Answer<T>) for the requests T that the server asks. The answer
+  /// may be given at once, or kept and given from another tick.
+  template <route::Request T, class Handler>
+  void on_request(Handler handler) {
+    KWIND_ASSERT(comes_in(T::info()));
+    dispatcher_.on_request<T>([this, handler = std::move(handler)](FromServer, const T& request,
+                                                                   std::uint16_t number) mutable {
+      handler(request, route::Answer<T>(desk_, 0, number));
+    });
+  }
+  /// Asks the server; `callback(const route::Outcome<T>&)` is called exactly once, from receive(),
+  /// unless this returns an error. When the client is destroyed first: disconnected, from there.
+  /// Errors: those of send(), too_many_requests.
+  template <route::Request T, class Callback>
+  Errc ask(const T& request, Duration timeout, Callback callback) {
+    return ask_any(request, timeout, route::settle_with<T>(std::move(callback)));
+  }
+  /// The same for a route::Task: `const auto outcome = co_await client.ask(request, 2s);`
+  template <route::Request T>
+  [[nodiscard]] route::Asked<T> ask(T request, Duration timeout) {
+    return route::Asked<T>([this, request = std::move(request), timeout](auto callback) {
+      return ask(request, timeout, std::move(callback));
+    });
+  }
+  /// Runs a task; what it throws counts as a handler's fault.
+  void start(route::Task task);
   /// Called once when the connection stands; messages may be sent from now on.
   void on_connect(std::function<void()> handler);
   /// Called once at the end, whether or not the connection ever stood, with the cause and, where
   /// there is one, the server's reason.
   void on_disconnect(std::function<void(Errc, std::string_view)> handler);
+
+  /// Lets messages through to handlers; see Options::hold_until_ready.
+  void ready();
 
   /// Takes in what has arrived and runs handlers. Not to be called from a handler.
   void receive(Time now);
@@ -60,13 +122,32 @@ class Client {
   /// Queues `message` for the server.
   /// Errors: closed before on_connect and after the end; rate_limited (the protocol's `at most`);
   /// queue_full; out_of_range under Policy::refuse.
-  template <schema::Message T>
+  template <schema::Sendable T>
   Errc send(const T& message) {
+    KWIND_ASSERT(message.info().role == schema::MessageRole::message);
     const std::uint16_t agreed = version();
     if (agreed == 0) return Errc::closed;
     const auto packed = packer_.pack(message, agreed);
     return packed ? send_packed(*packed) : packed.error();
   }
+
+  /// For clients that know messages at run time only: an answer to question `number`, see
+  /// route::Arrived::question. Errors: those of send(), stray_answer.
+  template <schema::Sendable T>
+  Errc answer(std::uint16_t number, const T& message) {
+    return send_answer(number, message.info(), [&](schema::Encoder& out) { encode(out, message); });
+  }
+  /// The same for asking: `settle` is told the answer's fields.
+  template <schema::Sendable T>
+  Errc ask_any(const T& request, Duration timeout, route::Questions::Settle settle) {
+    const auto number = next_question();
+    if (!number) return number.error();
+    const auto packed = packer_.pack(request, version(), *number);
+    return packed ? ask_packed(*packed, timeout, std::move(settle)) : packed.error();
+  }
+
+  /// Shows every message sent and received from now on; nullptr ends it.
+  void set_tap(Tap tap);
 
   /// Closes the connection after delivering its reliable and ordered messages. Keep calling
   /// receive() and send() until ended().
@@ -91,10 +172,32 @@ class Client {
   struct FromServer {};
   class Events;
   struct Impl;
+  class Desk;  // carries answers back
+  static bool comes_in(const schema::MessageInfo& info) {
+    return info.direction != schema::Direction::from_client;
+  }
+  template <class Group, class... T>
+  std::vector<Subscription> subscribe_each(Group& group, schema::MessageList<T...>) {
+    std::vector<Subscription> all;
+    (subscribe_one<T>(group, all), ...);
+    return all;
+  }
+  template <class T, class Group>
+  void subscribe_one(Group& group, std::vector<Subscription>& all) {
+    if constexpr (requires(const T& message) { group.hear(message); }) {
+      if (!comes_in(T::info())) return;
+      all.push_back(subscribe<T>([&group](const T& message) { group.hear(message); }));
+    }
+  }
   Errc send_packed(const PackedMessage& message);
+  [[nodiscard]] Result<std::uint16_t> next_question() const;
+  Errc ask_packed(const PackedMessage& request, Duration timeout, route::Questions::Settle settle);
+  Errc send_answer(std::uint16_t number, const schema::MessageInfo& info,
+                   const std::function<void(schema::Encoder&)>& encode);
 
   route::Dispatcher<FromServer> dispatcher_;
   MessagePacker packer_;
+  std::shared_ptr<route::AnswerDesk> desk_;
   std::unique_ptr<Impl> impl_;
 };
 

@@ -15,6 +15,7 @@ namespace kwind::host {
 struct PackedMessage {
   std::uint16_t kind = 0;
   std::uint16_t version = 0;         ///< in whose layout it is
+  std::uint16_t question = 0;        ///< requests and answers: which
   std::span<const std::byte> bytes;  ///< valid until the next pack()
   std::size_t bits = 0;
 };
@@ -31,16 +32,24 @@ class MessagePacker {
     for (const schema::MessageInfo& message : protocol.messages) {
       most_bits = std::max<std::size_t>(most_bits, message.most_bits);
     }
-    scratch_.resize(std::min(bits::bytes_for(most_bits), link::kMaxMessageBytes) + 8);
+    scratch_.resize(std::min(bits::bytes_for(most_bits), link::kMaxMessageBytes) + 16);
   }
 
   /// Packs in the layout of `version`, which must be one that the protocol speaks.
   /// Requires: T is a message of the protocol and travels in this direction.
   /// Errors: unknown_to_peer, which is counted; message_too_large; out_of_range under
   /// Policy::refuse.
-  template <schema::Message T>
-  [[nodiscard]] Result<PackedMessage> pack(const T& message, std::uint16_t version) {
-    const schema::MessageInfo& info = T::info();
+  /// `question` is the number of a request or answer; other messages have none.
+  template <schema::Sendable T>
+  [[nodiscard]] Result<PackedMessage> pack(const T& message, std::uint16_t version,
+                                           std::uint16_t question = 0) {
+    return pack_with(message.info(), version, question,
+                     [&](schema::Encoder& out) { encode(out, message); });
+  }
+  template <class Encode>
+  [[nodiscard]] Result<PackedMessage> pack_with(const schema::MessageInfo& info,
+                                                std::uint16_t version, std::uint16_t question,
+                                                const Encode& encode_fields) {
     const schema::KindCodes& codes = codes_of(version);
     if (!info.life.alive(version)) {
       ++unknown_to_peer_;
@@ -48,14 +57,18 @@ class MessagePacker {
     }
     bits::Writer writer(scratch_);
     codes.put(writer, info.kind);
+    if (info.role != schema::MessageRole::message) writer.put(question, schema::kQuestionBits);
     schema::Encoder out(writer, policy_, version);
-    encode(out, message);
+    encode_fields(out);
+    ++packed_;
     out_of_range_ += out.out_of_range_count();
     if (out.error() != Errc::none) return fail(out.error());
     out.finish();
-    return PackedMessage{info.kind, version, scratch_, out.bit_count()};
+    return PackedMessage{info.kind, version, question, scratch_, out.bit_count()};
   }
 
+  /// Messages encoded so far; one that goes to many counts once for each version.
+  [[nodiscard]] std::uint64_t packed() const { return packed_; }
   /// Values so far that were outside their ranges.
   [[nodiscard]] std::uint64_t out_of_range() const { return out_of_range_; }
   /// Messages so far that a peer's version does not have; one for each version when sent to many.
@@ -76,6 +89,7 @@ class MessagePacker {
 
   std::vector<Codes> codes_;  // newest first
   bits::Policy policy_;
+  std::uint64_t packed_ = 0;
   std::uint64_t out_of_range_ = 0;
   std::uint64_t unknown_to_peer_ = 0;
   std::vector<std::byte> scratch_;  // holds the largest message

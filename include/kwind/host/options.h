@@ -11,6 +11,7 @@
 #include "kwind/bits/quantise.h"
 #include "kwind/bits/time.h"
 #include "kwind/link/link.h"
+#include "kwind/link/spec.h"
 #include "kwind/route/dispatcher.h"
 
 namespace kwind::host {
@@ -33,11 +34,32 @@ struct Timeouts {
   Duration held_back = std::chrono::seconds(5);
 };
 
+/// What one connection may send in a tick, from one send() of the host to the next; 0: as much as
+/// it likes. Beyond it unreliable and sequenced messages are dropped, reliable and ordered ones
+/// wait in their window. One message always passes, however large.
+struct TickBudget {
+  std::size_t messages = 0;
+  std::size_t bytes = 0;
+};
+
+/// The queue of a channel's messages that wait to be sent to one peer.
+struct QueueLimit {
+  std::string channel;
+  std::size_t messages = 4096;
+  std::size_t bytes = std::size_t{2} << 20;
+  link::AtLimit at_limit = link::AtLimit::refuse;
+};
+
 struct Options {
   /// Absent: datagrams are sealed, which takes the server's key on both ends.
   std::optional<ClearMode> clear_mode{};
   bool aes = true;  ///< AES-256-GCM where both ends have the hardware; else ChaCha20-Poly1305
   Timeouts timeouts;
+  /// Nothing that a peer sends reaches a handler before ready() was called for it: reliable and
+  /// ordered messages wait in their windows, of each other channel the newest kMostHeldState.
+  bool hold_until_ready = false;
+  std::size_t open_requests = 64;    ///< most questions a connection may have open, each way
+  std::vector<QueueLimit> queues{};  ///< of channels that shall not have the usual limits
   bits::Policy policy = bits::Policy::clamp;  ///< for values to be sent that are out of range
   /// Random bytes for nonces and cookies; from the system when not given. Give them in tests and
   /// replays, never in production.
@@ -46,12 +68,16 @@ struct Options {
   decltype(link::LinkOptions::key_log) key_log{};
 };
 
+/// Messages of an unreliable or sequenced channel that wait for ready() at most; older ones go.
+inline constexpr std::size_t kMostHeldState = 64;
+
 struct Counts {
   CauseCounts drops;            ///< datagrams and messages received and not accepted, by cause
   route::DispatchCounts route;  ///< what became of accepted messages
   std::uint64_t values_out_of_range = 0;  ///< in messages to be sent; see Options::policy
   std::uint64_t sends_refused = 0;        ///< rate_limited or queue_full at this end
   std::uint64_t unknown_to_peer = 0;      ///< sends of messages that the peer's version lacks
+  std::uint64_t encoded = 0;              ///< messages encoded; one for many counts once
 };
 
 /// Sums over all connections since the start, closed ones included.

@@ -13,8 +13,12 @@
 
 #include "kwind/host/message_packer.h"
 #include "kwind/host/options.h"
+#include "kwind/host/tap.h"
 #include "kwind/io/port.h"
 #include "kwind/route/dispatcher.h"
+#include "kwind/route/owners.h"
+#include "kwind/route/requests.h"
+#include "kwind/route/rooms.h"
 #include "kwind/schema/codec.h"
 
 namespace kwind::host {
@@ -22,6 +26,8 @@ namespace kwind::host {
 /// A connected client, named by the server: handlers get it from the connection that a message came
 /// on. Numbers start at 1 and are not used again.
 enum class Peer : std::uint32_t {};
+
+using route::Subscription;
 
 struct ServerOptions : Options {
   std::size_t capacity = 64;  ///< most clients at once; more are refused with server_full
@@ -32,6 +38,10 @@ struct ServerOptions : Options {
   std::int64_t unix_at_zero = 0;  ///< seconds since 1970 when Time was 0; tickets expire by it
   /// How long a client whose connection broke may come back as the same peer; 0: not at all.
   Duration comeback{0};
+  TickBudget tick_budget{512, std::size_t{256} * 1024};  ///< of each client
+  /// Handlers that threw over one client's messages, and messages that a check blamed it for, after
+  /// which it is closed with too_many_faults; 0: never.
+  unsigned most_faults = 0;
 };
 
 class Server {
@@ -53,18 +63,87 @@ class Server {
   /// before.
   template <schema::Message T, class Handler>
   void on(Handler handler) {
-    KWIND_ASSERT(T::info().direction != schema::Direction::from_server);
+    KWIND_ASSERT(comes_in(T::info()));
     dispatcher_.on<T>(std::move(handler));
   }
-  /// Called when a client is there; messages to it may be sent from now on.
+  /// The same as long as the returned handle lives. Handlers may subscribe and unsubscribe, send,
+  /// and close any connection while they are called.
+  template <schema::Message T, class Handler>
+  Subscription subscribe(Handler handler) {
+    KWIND_ASSERT(comes_in(T::info()));
+    return dispatcher_.subscribe<T>(std::move(handler));
+  }
+  /// Subscribes `group.hear(Peer, const T&)` for every T of `List`, harbour::tables::Messages for
+  /// instance, for which there is one. `group` is borrowed while the handles live.
+  template <class List, class Group>
+  [[nodiscard]] std::vector<Subscription> subscribe_group(Group& group) {
+    return dispatcher_.subscribe_group(group, List{}, comes_in);
+  }
+  /// Adds handler(Peer, const route::Arrived&) for kinds that have no handler of their own.
+  void on_rest(std::function<void(Peer, const route::Arrived&)> handler) {
+    dispatcher_.on_rest(std::move(handler));
+  }
+  /// Adds check(Peer, const T&) -> route::Ruling, asked before the handlers of T.
+  template <schema::Message T, class Check>
+  void check(Check check) {
+    dispatcher_.check<T>(std::move(check));
+  }
+  /// Adds check(Peer, const route::Arrived&) -> route::Ruling, asked for every message before it is
+  /// decoded.
+  void check_all(std::function<route::Ruling(Peer, const route::Arrived&)> check) {
+    dispatcher_.check_all(std::move(check));
+  }
+  /// Hears of every handler that threw, and over what. The message is lost to that handler alone.
+  void on_fault(std::function<void(const route::HandlerFault<Peer>&)> sink) {
+    dispatcher_.on_fault(std::move(sink));
+  }
+  /// Who owns what, for messages `from owner of` an entity: others' are dropped before any handler.
+  /// A client that is gone owns nothing.
+  [[nodiscard]] route::Owners<Peer>& owners() { return owners_; }
+
+  /// Sets handler(Peer, const T&, route::Answer<T>) for the requests T that clients ask. The answer
+  /// may be given at once, or kept and given from another tick.
+  template <route::Request T, class Handler>
+  void on_request(Handler handler) {
+    KWIND_ASSERT(comes_in(T::info()));
+    dispatcher_.on_request<T>([this, handler = std::move(handler)](Peer peer, const T& request,
+                                                                   std::uint16_t number) mutable {
+      handler(peer, request, route::Answer<T>(desk_, static_cast<std::uint32_t>(peer), number));
+    });
+  }
+  /// Asks a client; `callback(const route::Outcome<T>&)` is called exactly once, from receive(),
+  /// unless this returns an error. When the server is destroyed first: disconnected, from there.
+  /// Errors: those of send(), too_many_requests.
+  template <route::Request T, class Callback>
+  Errc ask(Peer to, const T& request, Duration timeout, Callback callback) {
+    const auto number = next_question(to);
+    if (!number) return number.error();
+    const auto packed = packer_.pack(request, version(to), *number);
+    if (!packed) return packed.error();
+    return ask_packed(to, *packed, timeout, route::settle_with<T>(std::move(callback)));
+  }
+  /// The same for a route::Task: `const auto outcome = co_await server.ask(peer, request, 2s);`
+  template <route::Request T>
+  [[nodiscard]] route::Asked<T> ask(Peer to, T request, Duration timeout) {
+    return route::Asked<T>([this, to, request = std::move(request), timeout](auto callback) {
+      return ask(to, request, timeout, std::move(callback));
+    });
+  }
+  /// Runs a task; what it throws counts as a handler's fault.
+  void start(route::Task task);
+  /// Called when a client is there; messages to it may be sent from now on. With
+  /// Options::hold_until_ready its messages wait for ready().
   void on_connect(std::function<void(Peer)> handler);
   /// Called once for each connected client when it is gone, with the cause and the reason that was
-  /// given.
+  /// given. It leaves its rooms afterwards.
   void on_disconnect(std::function<void(Peer, Errc, std::string_view)> handler);
 
   /// Called when a client came back after its connection broke: it is the peer that it was, and has
   /// missed what was sent meanwhile. on_disconnect was not called.
   void on_return(std::function<void(Peer)> handler);
+
+  /// Lets a client's messages through to handlers, those first that came before.
+  void ready(Peer peer);
 
   /// Takes in what has arrived and runs handlers. Not to be called from a handler.
   void receive(Time now);
@@ -76,34 +155,64 @@ class Server {
   /// Queues `message` for one client.
   /// Errors: no_such_peer; rate_limited (the protocol's `at most`); queue_full; closed;
   /// unknown_to_peer (its version has no T); message_too_large; out_of_range under Policy::refuse.
-  template <schema::Message T>
+  template <schema::Sendable T>
   Errc send(Peer to, const T& message) {
+    KWIND_ASSERT(message.info().role == schema::MessageRole::message);
     const std::uint16_t agreed = version(to);
     if (agreed == 0) return Errc::no_such_peer;
     const auto packed = packer_.pack(message, agreed);
     return packed ? send_packed(to, *packed) : packed.error();
   }
-  /// Queues `message`, encoded once for each version of the protocol that is in use, for every
-  /// client; returns for how many.
-  template <schema::Message T>
+  /// Queue `message`, encoded once for each version of the protocol that is in use and held once
+  /// however many still have to be sent it, for many clients; return for how many. Those whose
+  /// queue has no room are left out, and counted.
+  template <schema::Sendable T>
   std::size_t send_to_all(const T& message) {
     return send_to_all_but(Peer{0}, message);
   }
-  template <schema::Message T>
+  template <schema::Sendable T>
   std::size_t send_to_all_but(Peer left_out, const T& message) {
-    std::size_t count = 0;
-    for (const schema::VersionInfo& entry : protocol_.versions) {
-      if (!version_in_use(entry.version)) continue;
-      const auto packed = packer_.pack(message, entry.version);
-      if (packed) count += send_packed_to_all_but(left_out, *packed);
-    }
-    return count;
+    return send_to_many(everybody(), left_out, message);
   }
+  template <schema::Sendable T>
+  std::size_t send_to(std::span<const Peer> peers, const T& message) {
+    return send_to_many(peers, Peer{0}, message);
+  }
+  template <schema::Sendable T>
+  std::size_t send_to_room(const route::RoomKey& room, const T& message) {
+    return send_to_many(rooms_.members(room), Peer{0}, message);
+  }
+  template <schema::Sendable T>
+  std::size_t send_to_room_but(const route::RoomKey& room, Peer left_out, const T& message) {
+    return send_to_many(rooms_.members(room), left_out, message);
+  }
+  /// Who is in which room. A client that is gone is in none.
+  [[nodiscard]] route::Rooms<Peer>& rooms() { return rooms_; }
+
+  /// Shows every message sent and received from now on, of `only` one client if given; nullptr
+  /// ends it. May be set at any time but from within the tap.
+  void set_tap(Tap tap, std::optional<Peer> only = {});
 
   /// Closes a connection after delivering its reliable and ordered messages. Unknown peers are
   /// ignored.
   void close(Peer peer, std::string_view reason);
   void close_all(std::string_view reason);
+
+  /// For hosts that know messages at run time only: an answer to question `number` of a client, see
+  /// route::Arrived::question. Errors: those of send(), stray_answer.
+  template <schema::Sendable T>
+  Errc answer(Peer to, std::uint16_t number, const T& message) {
+    return send_answer(to, number, message.info(),
+                       [&](schema::Encoder& out) { encode(out, message); });
+  }
+  /// The same for asking: `settle` is told the answer's fields.
+  template <schema::Sendable T>
+  Errc ask_any(Peer to, const T& request, Duration timeout, route::Questions::Settle settle) {
+    const auto number = next_question(to);
+    if (!number) return number.error();
+    const auto packed = packer_.pack(request, version(to), *number);
+    return packed ? ask_packed(to, *packed, timeout, std::move(settle)) : packed.error();
+  }
 
   [[nodiscard]] std::vector<Peer> peers() const;  ///< in the order of their numbers
   [[nodiscard]] std::size_t connections() const;  ///< clients, those coming and going included
@@ -119,13 +228,32 @@ class Server {
 
  private:
   struct Impl;
-  [[nodiscard]] bool version_in_use(std::uint16_t version) const;
+  class Desk;  // carries answers back
+  using Pack = std::function<Result<PackedMessage>(std::uint16_t version)>;
+  static bool comes_in(const schema::MessageInfo& info) {
+    return info.direction != schema::Direction::from_server;
+  }
   Errc send_packed(Peer to, const PackedMessage& message);
-  std::size_t send_packed_to_all_but(Peer left_out, const PackedMessage& message);
+  template <schema::Sendable T>
+  std::size_t send_to_many(std::span<const Peer> peers, Peer left_out, const T& message) {
+    KWIND_ASSERT(message.info().role == schema::MessageRole::message);
+    return fan_out(peers, left_out,
+                   [&](std::uint16_t version) { return packer_.pack(message, version); });
+  }
+  std::size_t fan_out(std::span<const Peer> peers, Peer left_out, const Pack& pack);
+  [[nodiscard]] std::span<const Peer> everybody();
+  [[nodiscard]] Result<std::uint16_t> next_question(Peer to) const;
+  Errc ask_packed(Peer to, const PackedMessage& request, Duration timeout,
+                  route::Questions::Settle settle);
+  Errc send_answer(Peer to, std::uint16_t number, const schema::MessageInfo& info,
+                   const std::function<void(schema::Encoder&)>& encode);
 
   const schema::ProtocolInfo& protocol_;
   route::Dispatcher<Peer> dispatcher_;
   MessagePacker packer_;
+  route::Rooms<Peer> rooms_;
+  route::Owners<Peer> owners_;
+  std::shared_ptr<route::AnswerDesk> desk_;
   std::unique_ptr<Impl> impl_;
 };
 

@@ -1,14 +1,20 @@
-// From the kind of a message to the handlers that want it: one indexed call, no switch.
+// From the kind of a message to the handlers that want it: one indexed call, no switch. Checks that
+// the game states, and the authority that the description states, come before any handler.
 // `Peer` is what a handler is told about the sender; it comes from the connection, never from the
 // message. One dispatcher, one thread.
 #pragma once
 #include <cstdint>
+#include <exception>
 #include <functional>
 #include <memory>
+#include <span>
+#include <string_view>
+#include <type_traits>
 #include <utility>
 #include <vector>
 
 #include "kwind/bits/assert.h"
+#include "kwind/route/handlers.h"
 #include "kwind/schema/codec.h"
 
 namespace kwind::route {
@@ -16,71 +22,268 @@ namespace kwind::route {
 struct DispatchCounts {
   std::uint64_t handled = 0;         ///< messages that at least one handler saw
   std::uint64_t unheard = 0;         ///< messages of kinds without a handler
-  std::uint64_t handler_faults = 0;  ///< handlers that threw; the loop went on
+  std::uint64_t handler_faults = 0;  ///< handlers and checks that threw; the loop went on
+  std::uint64_t blamed = 0;          ///< messages that a check counted against their sender
+};
+
+/// What a check of the game says to a message.
+enum class Ruling : std::uint8_t {
+  allow,
+  drop,   ///< no handler sees it
+  blame,  ///< ... and it counts against the sender
+  close,  ///< ... and the sender's connection is closed
+};
+
+/// A message as it came in, not decoded.
+struct Arrived {
+  const schema::MessageInfo& info;
+  bits::Reader fields;         ///< stands before the first field
+  std::uint16_t version = 0;   ///< in whose layout it is
+  std::uint16_t question = 0;  ///< requests and answers: which of them
+};
+
+/// A handler that threw.
+template <class Peer>
+struct HandlerFault {
+  Peer peer;
+  const Arrived* message;  ///< nullptr: code that no message brought about, on_connect for instance
+  std::string_view what;   ///< of the exception, if it was a std::exception
 };
 
 template <class Peer>
 class Dispatcher {
  public:
-  /// For the kinds 0 to `kinds` - 1 of one protocol.
-  explicit Dispatcher(std::size_t kinds) : entries_(kinds) {}
+  /// For the kinds of one protocol, whose table must outlive this.
+  explicit Dispatcher(std::span<const schema::MessageInfo> messages)
+      : messages_(messages), entries_(messages.size()) {}
 
   /// Adds a handler for T, called as handler(peer, message) after those added before. The message
-  /// is borrowed for the call. May not be called from a handler. Requires: T is of the protocol.
+  /// is borrowed for the call. From a handler: it is called from the next message on. Requires: T
+  /// is of the protocol.
   template <schema::Message T, class Handler>
   void on(Handler handler) {
-    const std::size_t kind = T::info().kind;
-    KWIND_ASSERT(!running_ && kind < entries_.size());
-    if (!entries_[kind]) entries_[kind] = std::make_unique<EntryOf<T>>();
-    // The kind decides the type of the entry: one protocol has one type for each kind.
-    static_cast<EntryOf<T>&>(*entries_[kind]).handlers.emplace_back(std::move(handler));
+    entry<T>().handlers->add(std::move(handler));
+  }
+  /// The same as long as the returned handle lives.
+  template <schema::Message T, class Handler>
+  Subscription subscribe(Handler handler) {
+    const auto& handlers = entry<T>().handlers;
+    const std::uint64_t id = handlers->add(std::move(handler));
+    return {handlers, id};
+  }
+  /// The handler of request T, called as handler(peer, request, number of the question). One for
+  /// each kind. Requires: there is none yet.
+  template <schema::Message T, class Handler>
+  void on_request(Handler handler) {
+    EntryOf<T>& made = entry<T>();
+    KWIND_ASSERT(!made.answerer);
+    made.answerer = std::move(handler);
+  }
+  /// Handlers for every kind among `List` for which `group.hear(peer, message)` compiles and which
+  /// `wanted(info)` permits. Which these are is found here, once. `group` is borrowed.
+  template <class Group, class... T, class Wanted>
+  std::vector<Subscription> subscribe_group(Group& group, schema::MessageList<T...>,
+                                            const Wanted& wanted) {
+    std::vector<Subscription> all;
+    (add_to_group<T>(group, wanted, all), ...);
+    return all;
   }
 
-  /// Decodes the bits left in `in`, laid out as `layout` says, and calls the handlers of `kind`.
-  /// O(1) beside both. Errors: those of schema::decode_message; then no handler was called.
-  Errc dispatch(std::uint16_t kind, Peer peer, const bits::Reader& in, schema::Layout& layout) {
-    KWIND_ASSERT(kind < entries_.size());
-    if (!entries_[kind]) {
+  /// A check of decoded messages of kind T, before their handlers, as check(peer, message).
+  template <schema::Message T, class Check>
+  void check(Check check) {
+    entry<T>().checks->add(std::move(check));
+  }
+  /// A check of all messages, before they are decoded.
+  void check_all(std::function<Ruling(Peer, const Arrived&)> check) {
+    checks_.add(std::move(check));
+  }
+  /// Who may send messages whose description says `from owner of`: says whether `peer` owns the
+  /// entity. Without it nobody may.
+  void owned_by(std::function<bool(Peer, const schema::AnyRef&)> owns) { owns_ = std::move(owns); }
+  /// What happens with kinds that have no handler; otherwise they count as unheard.
+  void on_rest(std::function<void(Peer, const Arrived&)> handler) { rest_.add(std::move(handler)); }
+  /// Hears of each handler that threw.
+  void on_fault(std::function<void(const HandlerFault<Peer>&)> sink) { sink_ = std::move(sink); }
+
+  /// What became of a message.
+  struct Dispatched {
+    Errc error = Errc::none;  ///< why no handler saw it
+    unsigned faults = 0;      ///< handlers and checks that threw
+    bool blamed = false;
+    bool close = false;
+  };
+  /// Decodes what is left in `arrived.fields` as `layout` says, and calls the handlers of its kind.
+  /// O(1) beside both. Errors: those of schema::decode_message, not_owner, not_allowed; then no
+  /// handler was called.
+  Dispatched dispatch(Peer peer, const Arrived& arrived, schema::Layout& layout) {
+    KWIND_ASSERT(arrived.info.kind < entries_.size());
+    Dispatched done;
+    rule(checks_, peer, arrived, done, arrived);
+    if (done.error != Errc::none) return done;
+    Entry* const found = entries_[arrived.info.kind].get();
+    if (found != nullptr && found->listens()) {
+      found->run(*this, peer, arrived, layout, done);
+      if (done.error == Errc::none) ++counts_.handled;
+    } else if (!rest_.empty()) {
+      guard(peer, &arrived, done, [&] {
+        rest_.run([&](const auto& handler) {
+          handler(peer, arrived);
+          return true;
+        });
+      });
+      ++counts_.handled;
+    } else {
       ++counts_.unheard;
-      return Errc::none;
     }
-    const bool outer = std::exchange(running_, true);
-    const Errc error = entries_[kind]->run(peer, in, layout, counts_);
-    running_ = outer;
-    if (error == Errc::none) ++counts_.handled;
-    return error;
+    return done;
   }
 
+  /// Calls the handlers of a message that is decoded already. O(1) beside the handlers.
+  template <schema::Message T>
+  Dispatched deliver(Peer peer, const T& message) {
+    Dispatched done;
+    const schema::MessageInfo& info = T::info();
+    KWIND_ASSERT(info.kind < entries_.size());
+    if (entries_[info.kind] == nullptr) {
+      ++counts_.unheard;
+      return done;
+    }
+    auto& found = static_cast<EntryOf<T>&>(*entries_[info.kind]);
+    found.call(*this, peer, {info, bits::Reader({}, 0), 0, 0}, message, done);
+    ++counts_.handled;
+    return done;
+  }
+
+  /// Whether messages of `kind` have a handler.
+  [[nodiscard]] bool listens(std::size_t kind) const {
+    return (entries_[kind] != nullptr && entries_[kind]->listens()) || !rest_.empty();
+  }
   [[nodiscard]] const DispatchCounts& counts() const { return counts_; }
+  [[nodiscard]] std::span<const schema::MessageInfo> messages() const { return messages_; }
+
+  /// Calls `run`, and counts and reports what it throws against `peer`'s message.
+  template <class Run>
+  void guard(Peer peer, const Arrived* arrived, Dispatched& done, const Run& run) {
+    try {
+      run();
+    } catch (const std::exception& error) {
+      fault(peer, arrived, done, error.what());
+    } catch (...) {  // game code's fault costs game code this message, not the server its loop
+      fault(peer, arrived, done, "an exception of a type of its own");
+    }
+  }
 
  private:
+  // Refs are fields of the message itself, found by their name.
+  struct RefFinder {
+    std::string_view field;
+    schema::AnyRef found{};
+    template <class Value>
+    void operator()(std::string_view name, const Value& value) {
+      if constexpr (std::is_constructible_v<schema::AnyRef, const Value&>) {
+        if (name == field) found = value;
+      }
+    }
+  };
   struct Entry {
     virtual ~Entry() = default;
-    virtual Errc run(Peer peer, const bits::Reader& in, schema::Layout& layout,
-                     DispatchCounts& counts) = 0;
+    [[nodiscard]] virtual bool listens() const = 0;
+    virtual void run(Dispatcher& self, Peer peer, const Arrived& arrived, schema::Layout& layout,
+                     Dispatched& done) = 0;
   };
   template <class T>
   struct EntryOf final : Entry {
-    Errc run(Peer peer, const bits::Reader& in, schema::Layout& layout,
-             DispatchCounts& counts) override {
-      const Errc error = schema::decode_message(in, message, layout);
-      if (error != Errc::none) return error;
-      for (const auto& handler : handlers) {
-        try {
-          handler(peer, std::as_const(message));
-        } catch (...) {  // game code's fault costs game code this message, not the server its loop
-          ++counts.handler_faults;
-        }
-      }
-      return Errc::none;
+    [[nodiscard]] bool listens() const override {
+      return answerer != nullptr || !handlers->empty();
     }
+    void run(Dispatcher& self, Peer peer, const Arrived& arrived, schema::Layout& layout,
+             Dispatched& done) override {
+      done.error = schema::decode_message(arrived.fields, message, layout);
+      if (done.error != Errc::none) return;
+      if (!arrived.info.owner_field.empty() &&
+          (!self.owns_ || !self.owns_(peer, owner_of(arrived.info.owner_field)))) {
+        done.error = Errc::not_owner;
+        return;
+      }
+      self.rule(*checks, peer, arrived, done, std::as_const(message));
+      if (done.error == Errc::none) call(self, peer, arrived, message, done);
+    }
+    void call(Dispatcher& self, Peer peer, const Arrived& arrived, const T& decoded,
+              Dispatched& done) {
+      handlers->run([&](const auto& handler) {
+        self.guard(peer, &arrived, done, [&] { handler(peer, decoded); });
+        return true;
+      });
+      if (answerer) {
+        self.guard(peer, &arrived, done, [&] { answerer(peer, decoded, arrived.question); });
+      }
+    }
+    [[nodiscard]] schema::AnyRef owner_of(std::string_view field) const {
+      RefFinder finder{field};
+      if constexpr (requires { visit_fields(message, finder); }) visit_fields(message, finder);
+      return finder.found;
+    }
+
     T message;  // reused, so that texts and lists keep their storage
-    std::vector<std::function<void(Peer, const T&)>> handlers;
+    std::shared_ptr<HandlerList<void(Peer, const T&)>> handlers =
+        std::make_shared<HandlerList<void(Peer, const T&)>>();
+    std::shared_ptr<HandlerList<Ruling(Peer, const T&)>> checks =
+        std::make_shared<HandlerList<Ruling(Peer, const T&)>>();
+    std::function<void(Peer, const T&, std::uint16_t)> answerer;
   };
 
+  template <class T>
+  EntryOf<T>& entry() {
+    const std::size_t kind = T::info().kind;
+    KWIND_ASSERT(kind < entries_.size());
+    if (!entries_[kind]) entries_[kind] = std::make_unique<EntryOf<T>>();
+    // The kind decides the type of the entry: one protocol has one type for each kind.
+    return static_cast<EntryOf<T>&>(*entries_[kind]);
+  }
+
+  template <class T, class Group, class Wanted>
+  void add_to_group(Group& group, const Wanted& wanted, std::vector<Subscription>& all) {
+    if constexpr (requires(Peer peer, const T& message) { group.hear(peer, message); }) {
+      if (!wanted(T::info())) return;
+      all.push_back(
+          subscribe<T>([&group](Peer peer, const T& message) { group.hear(peer, message); }));
+    }
+  }
+
+  // Asks each check; the first that does not allow decides.
+  template <class Checks, class Message>
+  void rule(Checks& checks, Peer peer, const Arrived& arrived, Dispatched& done,
+            const Message& message) {
+    if (checks.empty()) return;
+    Ruling ruling = Ruling::allow;
+    const unsigned faults = done.faults;
+    guard(peer, &arrived, done, [&] {
+      checks.run([&](const auto& check) {
+        ruling = check(peer, message);
+        return ruling == Ruling::allow;
+      });
+    });
+    if (ruling == Ruling::allow && done.faults == faults) return;
+    done.error = Errc::not_allowed;
+    done.blamed = ruling == Ruling::blame;
+    done.close = ruling == Ruling::close;
+    if (done.blamed) ++counts_.blamed;
+  }
+
+  void fault(Peer peer, const Arrived* arrived, Dispatched& done, std::string_view what) {
+    ++counts_.handler_faults;
+    ++done.faults;
+    if (sink_) sink_({peer, arrived, what});
+  }
+
+  std::span<const schema::MessageInfo> messages_;
   std::vector<std::unique_ptr<Entry>> entries_;
+  HandlerList<Ruling(Peer, const Arrived&)> checks_;
+  HandlerList<void(Peer, const Arrived&)> rest_;
+  std::function<bool(Peer, const schema::AnyRef&)> owns_;
+  std::function<void(const HandlerFault<Peer>&)> sink_;
   DispatchCounts counts_;
-  bool running_ = false;
 };
 
 }  // namespace kwind::route

@@ -359,6 +359,17 @@ concept Message = std::default_initializable<T> &&
   decode(in, target);
 };
 
+/// The kinds of message of a protocol, as a type.
+template <class... T>
+struct MessageList {};
+
+/// What can be sent: a generated message, or one that says at run time what it is.
+template <class T>
+concept Sendable = requires(const T& message, Encoder& out) {
+  { message.info() } -> std::convertible_to<const MessageInfo&>;
+  encode(out, message);
+};
+
 struct Encoded {
   std::size_t bits = 0;
   std::uint64_t out_of_range = 0;  ///< values that Policy::clamp moved into their ranges

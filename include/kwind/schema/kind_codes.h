@@ -11,6 +11,10 @@
 
 namespace kwind::schema {
 
+/// Behind the kind of a request or an answer stands which one it is, in so many bits: numbers of
+/// the asking end, per connection. See docs/wire-format.md.
+inline constexpr unsigned kQuestionBits = 16;
+
 class KindCodes {
  public:
   /// For messages of `version` in `way`, which is from_client or from_server. `protocol` must

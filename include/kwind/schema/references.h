@@ -17,4 +17,18 @@ struct Ref {
   friend bool operator==(const Ref&, const Ref&) = default;
 };
 
+/// An entity whatever its kind: ids are those of the whole protocol.
+struct AnyRef {
+  std::uint32_t id = 0;
+  std::uint8_t generation = 0;
+
+  constexpr AnyRef() = default;
+  constexpr AnyRef(std::uint32_t number, std::uint8_t user) : id(number), generation(user) {}
+  template <class Entity>
+  constexpr AnyRef(const Ref<Entity>& ref)  // NOLINT: a ref of a kind is a ref
+      : id(ref.id), generation(ref.generation) {}
+  explicit operator bool() const { return id != 0; }
+  friend bool operator==(const AnyRef&, const AnyRef&) = default;
+};
+
 }  // namespace kwind::schema

@@ -1,0 +1,67 @@
+#include "kwind/route/requests.h"
+
+#include <algorithm>
+
+#include "kwind/bits/assert.h"
+
+namespace kwind::route {
+
+std::uint16_t Questions::next_number() const {
+  KWIND_ASSERT(!full());
+  std::uint16_t number = last_;
+  do {
+    ++number;
+  } while (std::any_of(open_.begin(), open_.end(),
+                       [&](const Open& open) { return open.number == number; }));
+  return number;
+}
+
+void Questions::add(std::uint16_t number, std::uint16_t answer_kind, Time deadline, Settle settle) {
+  last_ = number;
+  open_.push_back({number, answer_kind, deadline, std::move(settle)});
+  deadline_ = std::min(deadline_, deadline);
+}
+
+Errc Questions::answer(std::uint16_t number, std::uint16_t kind, const bits::Reader& fields,
+                       schema::Layout& layout) {
+  const auto found = std::find_if(open_.begin(), open_.end(), [&](const Open& open) {
+    return open.number == number && open.answer_kind == kind;
+  });
+  if (found == open_.end()) return Errc::stray_answer;
+  // Out of the list first: the callback may ask again.
+  Open open = std::move(*found);
+  open_.erase(found);
+  note_deadline();
+  const Errc error = open.settle(Ending::replied, Errc::none, &fields, &layout);
+  if (error != Errc::none)
+    add(open.number, open.answer_kind, open.deadline, std::move(open.settle));
+  return error;
+}
+
+void Questions::expire(Time now) {
+  while (now >= deadline_) {
+    const auto late = std::find_if(open_.begin(), open_.end(),
+                                   [&](const Open& open) { return now >= open.deadline; });
+    if (late == open_.end()) break;
+    const Settle settle = std::move(late->settle);
+    open_.erase(late);
+    note_deadline();
+    settle(Ending::timed_out, Errc::request_timeout, nullptr, nullptr);
+  }
+}
+
+void Questions::end_all() {
+  while (!open_.empty()) {
+    const Settle settle = std::move(open_.front().settle);
+    open_.erase(open_.begin());
+    note_deadline();
+    settle(Ending::disconnected, Errc::closed, nullptr, nullptr);
+  }
+}
+
+void Questions::note_deadline() {
+  deadline_ = kNever;
+  for (const Open& open : open_) deadline_ = std::min(deadline_, open.deadline);
+}
+
+}  // namespace kwind::route
