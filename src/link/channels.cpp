@@ -64,6 +64,14 @@ Errc Channels::push(std::size_t channel, std::size_t tag, const Outbound& messag
   return Errc::none;
 }
 
+void Channels::prefetch() const {
+  for (const Channel& channel : channels_) {
+    if (channel.state_out) __builtin_prefetch(channel.state_out.get());
+    if (channel.reliable_out) __builtin_prefetch(channel.reliable_out.get());
+    if (channel.reliable_in) __builtin_prefetch(channel.reliable_in.get());
+  }
+}
+
 void Channels::expire(Time now) {
   for (std::size_t i = 0; i < specs_.size(); ++i) {
     if (channels_[i].state_out) {
@@ -118,9 +126,9 @@ std::size_t Channels::fill_rest(FrameWriter& out, Time now, const Allowance& all
 std::size_t Channels::fill_rank(FrameWriter& out, Time now, Priority wanted, SentLedger& ledger) {
   std::size_t bits = 0;
   // They take turns in going first, so that none starves beside a greedy one of its rank.
-  ++turn_;
+  turn_ = turn_ + 1 < specs_.size() ? turn_ + 1 : 0;
   for (std::size_t k = 0; k < specs_.size(); ++k) {
-    const std::size_t i = (turn_ + k) % specs_.size();
+    const std::size_t i = turn_ + k < specs_.size() ? turn_ + k : turn_ + k - specs_.size();
     if (rank(i) != wanted) continue;
     bits +=
         channels_[i].state_out ? fill_state(out, i, ledger) : fill_reliable(out, now, i, ledger);

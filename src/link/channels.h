@@ -77,6 +77,7 @@ class Channels {
   void lost(const SentRef& ref);
   void resend(const SentRef& ref);
 
+  void prefetch() const;
   [[nodiscard]] bool reliable_idle() const;
   void clear_state();
   /// Bytes of state and high messages that wait.

@@ -2,6 +2,7 @@
 #include "kwind/link/link.h"
 
 #include <algorithm>
+#include <utility>
 
 #include "link_impl.h"
 #include "repeat.h"
@@ -11,12 +12,12 @@ Link::Impl::Impl(Role role, LinkOptions options, Carrier carrier, Time now)
     : role_(role),
       carrier_(carrier),
       options_(std::move(options)),
-      channels_(std::move(options_.channels), options_.tags, options_.reassembly_bytes, carrier),
-      mtu_(options_.discover_mtu && carrier == Carrier::datagrams),
-      random_(options_.seed),
       last_heard_(now),
       last_sent_(now),
-      latest_(now) {
+      latest_(now),
+      channels_(std::move(options_.channels), options_.tags, options_.reassembly_bytes, carrier),
+      mtu_(options_.discover_mtu && carrier == Carrier::datagrams),
+      random_(options_.seed) {
   skip_at_ = 1 + random_.next() % kSkipEvery;
 }
 
@@ -137,17 +138,34 @@ Time Link::Impl::next_wakeup() const {
     case State::open:
     case State::closing: break;
   }
-  if (wants_to_send(latest_)) return Time::min();
+  const Allowance allowed = allowance(latest_);
+  if (wants_to_send(allowed)) return Time::min();
   Time wake = std::min({ack_due_, loss_deadline(), probe_deadline(), last_heard_ + options_.timeout,
                         keepalive_deadline(), silence_deadline()});
-  if (state_ == State::closing) wake = std::min(wake, linger_end_);
+  if (state_ == State::closing) {
+    wake = linger_starts_ ? Time::min() : std::min(wake, linger_end_);
+  }
   if (ledger_.has_room()) {
-    wake = std::min(wake, channels_.next_repeat(allowance(latest_), Repeats::kLatest));
-    Allowance unpaced = allowance(latest_);
-    unpaced.normal = unpaced.bulk = ledger_.bytes_in_flight() < window();
-    if (channels_.wants(unpaced)) wake = std::min(wake, pacer_.next(latest_));
+    wake = std::min(wake, channels_.next_repeat(allowed, Repeats::kLatest));
+    if (channels_.wants_any()) {
+      Allowance unpaced = allowed;
+      unpaced.normal = unpaced.bulk = ledger_.bytes_in_flight() < window();
+      if (channels_.wants(unpaced)) wake = std::min(wake, pacer_.next(latest_));
+    }
   }
   return wake;
+}
+
+void Link::Impl::prefetch(Link::Part part) const {
+  constexpr std::size_t kLine = 64;
+  if (part == Part::itself) {
+    const auto* bytes = reinterpret_cast<const std::byte*>(this);
+    // The rest is for what arrives and for ends.
+    const auto* const last = reinterpret_cast<const std::byte*>(&stats_);
+    for (; bytes < last; bytes += kLine) __builtin_prefetch(bytes);
+  } else {
+    channels_.prefetch();
+  }
 }
 
 void Link::Impl::wake(Time now) {
@@ -180,7 +198,10 @@ void Link::Impl::wake(Time now) {
   if (now >= probe_deadline()) probe();
   if (now >= std::min(keepalive_deadline(), silence_deadline())) ping_due_ = true;
   mtu_.look_again(now);
-  if (state_ == State::closing) continue_closing(now);
+  if (state_ == State::closing) {
+    if (std::exchange(linger_starts_, false)) linger_end_ = now + options_.linger;
+    continue_closing(now);
+  }
 }
 
 Errc Link::Impl::send(std::size_t channel, std::size_t tag, const Outbound& message) {
@@ -211,13 +232,17 @@ void Link::Impl::offer_fill(Filler* filler, std::size_t datagrams) {
 
 void Link::Impl::close(Time now, std::string_view reason, Errc code) {
   now = forward(now);
-  if (state_ == State::greeting || state_ == State::opening) {
+  if (state_ == State::greeting) {
     end(code, reason);
+  } else if (state_ == State::opening) {
+    // The client may stand already, and must not wait for someone who is gone.
+    end(code, reason);
+    say_goodbye(now);
   } else if (state_ == State::open) {
     state_ = State::closing;
     end_text_ = reason;
     close_code_ = code;
-    linger_end_ = now + options_.linger;
+    linger_starts_ = true;
     continue_closing(now);
   }
 }
@@ -266,6 +291,11 @@ void Link::Impl::carrier_ended(Time now) {
 void Link::Impl::break_off(Time now, Errc code) {
   if (state_ == State::closed || state_ == State::draining) return;
   end(code, error_info(code).text);
+  say_goodbye(now);
+}
+
+// Says the end, and once more to what still comes.
+void Link::Impl::say_goodbye(Time now) {
   state_ = State::draining;
   drain_end_ = now + kLongestDrain;
   close_due_ = true;
@@ -316,13 +346,14 @@ void Link::Impl::close_again() {
 
 void Link::Impl::continue_closing(Time now) {
   const bool delivered = channels_.reliable_idle();
-  if (!close_sent_ && (delivered || now >= linger_end_)) {
+  const bool late = !linger_starts_ && now >= linger_end_;
+  if (!close_sent_ && (delivered || late)) {
     close_sent_ = true;
     close_due_ = true;
     close_copies_ = 1;
     channels_.clear_state();
-    linger_end_ = now + options_.linger;
-  } else if (close_sent_ && (close_acked_ || now >= linger_end_)) {
+    linger_starts_ = true;
+  } else if (close_sent_ && (close_acked_ || late)) {
     end(close_code_, std::string(end_text_));
   }
 }
@@ -404,6 +435,9 @@ void Link::carrier_ended(Time now) {
 }
 State Link::state() const {
   return impl_->state();
+}
+void Link::prefetch(Part part) const {
+  impl_->prefetch(part);
 }
 std::uint16_t Link::version() const {
   return impl_->version();

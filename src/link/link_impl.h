@@ -57,6 +57,7 @@ class Link::Impl {
 
   std::optional<Event> poll_event();
   Time next_wakeup() const;
+  void prefetch(Link::Part part) const;
   void wake(Time now);
   Errc send(std::size_t channel, std::size_t tag, const Outbound& message);
   void take_in(std::size_t channel, std::size_t bits) { channels_.handed_out(channel, bits); }
@@ -110,7 +111,9 @@ class Link::Impl {
 
   std::size_t window() const;
   Allowance allowance(Time now) const;
-  bool wants_to_send(Time now) const;
+  bool wants_to_send(const Allowance& allowed) const;
+  // Whether write_data() may have something to say; false is certain, and quickly found.
+  bool may_send(Time now) const;
   std::size_t write_data(Time now, std::span<std::byte> out);
   void write_fill(Time now, bits::Writer& writer, FrameWriter& frames);
   struct Datagram {
@@ -130,6 +133,7 @@ class Link::Impl {
   // The peer broke a rule: the game hears of it at once, the peer by a close for some of what it
   // still sends.
   void break_off(Time now, Errc code);
+  void say_goodbye(Time now);
 
   // An ack that is about to leave tells the peer as much as a ping, and asks for nothing in return.
   Time keepalive_deadline() const;
@@ -148,54 +152,59 @@ class Link::Impl {
   const Role role_;
   const Carrier carrier_;
   LinkOptions options_;  // its channels are in channels_
+
+  // What each datagram sent needs stands together, for hosts with more links than a cache holds.
   State state_ = State::opening;
-  ConnectionId id_{};
-  std::uint16_t version_ = 0;
-  std::uint8_t code_set_ = 0;
-  bool returned_ = false;
-  Cipher cipher_ = Cipher::chacha20_poly1305;
-  GoneToken gone_{};
-  std::optional<Comeback> comeback_;
-  std::optional<Envelope> envelope_;
-  std::unique_ptr<Greeting> greeting_;
-  Channels channels_;
-  Inbox inbox_;
-  AckWindow window_;
-  SentLedger ledger_;
-  Rtt rtt_;
-  Controller controller_;
-  Pacer pacer_;
-  PathMtu mtu_;
-  Path path_;
-  Random random_;
-  std::uint64_t skip_at_ = 0;
-  AckBlock ack_block_;           // scratch
-  std::vector<Frame> frames_;    // scratch
-  std::vector<SentRef> probed_;  // scratch
-  Filler* filler_ = nullptr;
-  std::size_t fills_left_ = 0;
-  std::vector<std::pair<std::uint64_t, bool>> tokens_;
-  std::size_t next_token_ = 0;
-  mutable Stats stats_;
-  Time last_heard_;
-  Time last_sent_;
-  Time latest_;
-  Time latest_polled_{};
-  Time busy_at_{};    // when more than pings came or went
-  Time newest_at_{};  // when the newest packet arrived
-  Endpoint destination_;
   bool unacked_packets_ = false;
-  std::size_t unacked_bytes_ = 0;
-  Time ack_due_ = kNever;
   bool ping_due_ = false;
   bool probe_due_ = false;
-  std::optional<std::uint64_t> response_due_;
   bool opened_event_ = false;
   bool closed_event_ = false;
   bool close_due_ = false;
   bool close_sent_ = false;
   bool close_acked_ = false;
   bool broken_off_ = false;
+  // From the next wake() on: whoever closed may have been told the time long ago.
+  bool linger_starts_ = false;
+  std::uint16_t version_ = 0;
+  ConnectionId id_{};
+  Time last_heard_;
+  Time last_sent_;
+  Time latest_;
+  Time latest_polled_{};
+  Time busy_at_{};    // when more than pings came or went
+  Time newest_at_{};  // when the newest packet arrived
+  Time ack_due_ = kNever;
+  std::size_t unacked_bytes_ = 0;
+  std::optional<std::uint64_t> response_due_;
+  Filler* filler_ = nullptr;
+  std::uint64_t skip_at_ = 0;
+  Channels channels_;
+  SentLedger ledger_;
+  Pacer pacer_;
+  PathMtu mtu_;
+  Path path_;
+  Rtt rtt_;
+  Controller controller_;
+  Endpoint destination_;
+  std::optional<Envelope> envelope_;
+  AckWindow window_;
+  AckBlock ack_block_;  // scratch
+  mutable Stats stats_;
+
+  std::vector<Frame> frames_;    // scratch
+  std::vector<SentRef> probed_;  // scratch
+  std::size_t fills_left_ = 0;
+  std::vector<std::pair<std::uint64_t, bool>> tokens_;
+  std::size_t next_token_ = 0;
+  Inbox inbox_;
+  Random random_;
+  std::uint8_t code_set_ = 0;
+  bool returned_ = false;
+  Cipher cipher_ = Cipher::chacha20_poly1305;
+  GoneToken gone_{};
+  std::optional<Comeback> comeback_;
+  std::unique_ptr<Greeting> greeting_;
   unsigned close_copies_ = 0;
   Time linger_end_ = kNever;
   Time drain_end_ = kNever;

@@ -41,12 +41,17 @@ Allowance Link::Impl::allowance(Time now) const {
   return allowed;
 }
 
-bool Link::Impl::wants_to_send(Time now) const {
+bool Link::Impl::may_send(Time now) const {
+  return ping_due_ || probe_due_ || close_due_ || response_due_ || filler_ != nullptr ||
+         now >= ack_due_ || !channels_.reliable_idle() || channels_.wants_any() ||
+         channels_.windows_due();
+}
+
+bool Link::Impl::wants_to_send(const Allowance& allowed) const {
   if (!ledger_.has_slot()) return false;
   if (ping_due_ || probe_due_ || close_due_ || response_due_ || channels_.windows_due())
     return true;
-  return channels_.wants(allowance(now)) ||
-         (filler_ != nullptr && ledger_.bytes_in_flight() < window());
+  return channels_.wants(allowed) || (filler_ != nullptr && ledger_.bytes_in_flight() < window());
 }
 
 std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
@@ -60,6 +65,7 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
       return write_mtu_probe(now, size, out);
     }
   }
+  if (!may_send(now)) return 0;
   channels_.expire(now);
   const Allowance allowed = allowance(now);
   const bool repeats = now >= channels_.next_repeat(allowed, Repeats::kLatest);

@@ -85,6 +85,39 @@ TEST(Link, AServerThatNeverAnswersIsReportedOnce) {
   EXPECT_EQ(log.client, std::vector<std::string>{"handshake_timeout: no answer to the hello"});
 }
 
+TEST(Link, CloseSaysGoodbyeAlsoIfTheTimeOfItWasLongAgo) {
+  // A loop that stood still for five seconds, and then closed with the time from before.
+  SimPair pair({.conditions = delay(40ms)});
+  Log log;
+  pair.run_until(at(3s), log.hook());
+  const std::vector<std::byte> payload(500);
+  ASSERT_EQ(pair.client().send(2, 0, payload, 4000), Errc::none);
+  pair.client().close(pair.now(), "home");
+  pair.client().wake(at(8s));
+  pair.server().wake(at(8s));
+  pair.run_until(at(12s), log.hook());
+  EXPECT_EQ(log.messages_at_server, 1);
+  ASSERT_EQ(log.server.size(), 2U);
+  EXPECT_EQ(log.server[1], "closed_by_peer: home");
+  EXPECT_EQ(log.client[1], "closed_here: home");
+}
+
+TEST(Link, AServerThatClosesBeforeItHeardTheClientSaysSo) {
+  // The client stands 80 ms after its hello, the server hears of that 40 ms later.
+  for (std::size_t lost = 4; lost < 9; ++lost) {
+    SimPair pair({.conditions = delay(40ms), .lose = {lost}});
+    Log log;
+    while (!pair.has_server() && pair.now() < at(1s)) pair.run_until(pair.now() + 1ms, log.hook());
+    ASSERT_EQ(pair.server().state(), link::State::opening);
+    pair.server().close(pair.now(), "the pier closes");
+    pair.run_until(at(3s), log.hook());
+    EXPECT_EQ(log.client, (std::vector<std::string>{"opened", "closed_by_peer: the pier closes"}))
+        << "lost datagram " << lost;
+    EXPECT_EQ(log.server, std::vector<std::string>{"closed_here: the pier closes"});
+    EXPECT_EQ(pair.server().state(), link::State::closed);
+  }
+}
+
 TEST(Link, CloseDeliversWhatIsQueuedThenTheReason) {
   for (std::uint64_t seed = 1; seed <= 50; ++seed) {
     SimPair pair({.seed = seed, .conditions = {.delay = 30ms, .jitter = 20ms, .loss = 0.1}});
