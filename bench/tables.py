@@ -85,6 +85,16 @@ def cost_table(bench):
         if sealed and bare:
             out.append("| sealing, framing, sending to 1000 clients beside bare `sendmmsg`, %s | %.2f times its CPU |" % (
                 label, sealed / bare))
+    direct = of("call_std_function")
+    few, many = of("dispatch_decoded<10>"), of("dispatch_decoded<1000>")
+    if direct and few and many:
+        out.append("| a decoded message to its handler beside a call through `std::function`, of 10 kinds; of 1000 | %.1f; %.1f times its time |" % (
+            few / direct, many / direct))
+    for name, label in (("state", "sequenced"), ("orders", "ordered")):
+        ratios = [of("fan_out_%s_to_1000/mode:%d/iterations:90/manual_time" % (name, mode), "ratio") for mode in (0, 1, 2)]
+        if all(ratios):
+            out.append("| one 64-byte `%s` message to a room of 1000 beside `sendmmsg` of the same datagrams: clear; ChaCha20-Poly1305 and AES-256-GCM beside cipher and `sendmmsg` | %.2f; %.2f, %.2f times its CPU |" % (
+                label, *ratios))
     return out if len(out) > 2 else None
 
 

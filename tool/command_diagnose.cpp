@@ -6,6 +6,7 @@
 
 #include "commands.h"
 #include "diagnose.h"
+#include "key_text.h"
 #include "kwind/link/spec.h"
 
 namespace kwind::tool {
@@ -19,25 +20,11 @@ struct Arguments {
   bool json = false;
 };
 
-// The text itself, or what a file of this name holds.
-std::string text_or_file(const std::string& given) {
-  std::string text;
-  if (!read_text(given, text)) return given;
-  while (!text.empty() && (text.back() == '\n' || text.back() == '\r')) text.pop_back();
-  return text;
-}
-
 int run_diagnose(Arguments arguments) {
   DiagnoseQuestion& question = arguments.question;
   if (!arguments.key.empty()) {
-    const auto key = link::parse_public_key(text_or_file(arguments.key));
-    if (!key) {
-      fmt::print(stderr,
-                 "--key {}: {}; give it, or a file that holds it, as server.pub of "
-                 "`kwind keys`\n",
-                 arguments.key, error_info(key.error()).text);
-      return kUsedWrongly;
-    }
+    const auto key = public_key_of(arguments.key);
+    if (!key) return kUsedWrongly;
     question.key = *key;
   }
   if (question.clear && (question.key || !arguments.ticket.empty())) {

@@ -52,8 +52,12 @@ int make_keys(const Arguments& arguments) {
       {"ticket.pub", false, ticket::to_jwk(signing.verify), "the game server"},
   };
   std::error_code error;
+  if (fs::create_directory(arguments.folder, error)) {
+    fs::permissions(arguments.folder, fs::perms::owner_all, error);  // secrets will lie in it
+  }
   if (!fs::is_directory(arguments.folder, error)) {
-    fmt::print(stderr, "{}: there is no such folder; make it first\n", arguments.folder);
+    fmt::print(stderr, "{}: there is no such folder, and it cannot be made here\n",
+               arguments.folder);
     return kFoundWrong;
   }
   for (const KeyFile& file : files) {

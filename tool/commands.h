@@ -20,6 +20,8 @@ void add_encode(CLI::App& app, std::function<int()>& chosen);
 void add_decode(CLI::App& app, std::function<int()>& chosen);
 void add_keys(CLI::App& app, std::function<int()>& chosen);
 void add_lag(CLI::App& app, std::function<int()>& chosen);
+void add_relay(CLI::App& app, std::function<int()>& chosen);
+void add_talk(CLI::App& app, std::function<int()>& chosen);
 void add_record(CLI::App& app, std::function<int()>& chosen);
 void add_ticket(CLI::App& app, std::function<int()>& chosen);
 void add_demo(CLI::App& app, std::function<int()>& chosen);

@@ -66,6 +66,8 @@ int main(int argc, char** argv) {
   kwind::tool::add_lag(app, chosen);
   kwind::tool::add_record(app, chosen);
   kwind::tool::add_diagnose(app, chosen);
+  kwind::tool::add_relay(app, chosen);
+  kwind::tool::add_talk(app, chosen);
   kwind::tool::add_demo(app, chosen);
   try {
     app.parse(argc, argv);

@@ -66,6 +66,57 @@ key=$(awk '{ print $4; exit }' "$work/light")
 cp examples/first_light/harbour.kw "$work/first_light.kw"
 terminal diagnose 20 "$work" "kwind diagnose 127.0.0.1:4997; echo; kwind diagnose 127.0.0.1:4997 --key $key --description first_light.kw; echo; kwind diagnose 127.0.0.1:4996"
 kill "$light" 2>/dev/null || true
+# A relay and two pilots, each in a terminal of its own in which somebody types.
+cp examples/pier/pier.* "$work/"
+sed -i 's/127.0.0.1:4000/127.0.0.1:4997/' "$work/pier.toml"
+tmux=(tmux -L "kwind-shots-$$" -f /dev/null)
+for name in relay tern heron; do
+  "${tmux[@]}" new-session -d -s "$name" -x 156 -y 46 "cd $work; export PATH='$(dirname "$kwind")':\$PATH; PS1='\$ ' bash --norc"
+done
+"${tmux[@]}" set -g status off
+type_in() { "${tmux[@]}" send-keys -t "$@"; sleep 0.4; }
+for name in relay tern heron; do type_in "$name" clear Enter; done
+type_in relay "kwind relay pier.toml" Enter
+sleep 1
+key=$("${tmux[@]}" capture-pane -p -t relay | awk '/public key/ { print $4; exit }')
+for name in tern heron; do
+  type_in "$name" "kwind talk pier.kw --connect 127.0.0.1:4997 --key $key" Enter
+  sleep 0.6
+  if [ "$name" = tern ]; then
+    type_in tern 'Move x=12.5 y=-3' Enter
+    type_in tern 'Hail words="ahoy there"' Enter
+  fi
+done
+type_in heron 'Hail words="ahoy Tern"' Enter
+type_in tern 'kinds' Enter
+type_in tern 'Move x=5000 y=0' Enter
+type_in tern 'Hial words=x' Enter
+type_in relay 'who' Enter
+type_in relay 'tap 2' Enter
+type_in heron 'Move x=3 y=4' Enter
+type_in heron 'Hail words="clear the \u001b[31mlock"' Enter
+type_in relay 'tap off' Enter
+type_in relay 'say the lock closes at six' Enter
+type_in relay 'remov 2' Enter
+type_in relay 'bar 2 too loud' Enter
+type_in heron "kwind talk pier.kw --connect 127.0.0.1:4997 --key $key" Enter
+type_in relay 'stats' Enter
+type_in tern 'stats' Enter
+type_in tern 'Hail words=lat'
+for name in relay tern; do
+  DISPLAY=$display xterm -geometry 158x47+0+0 -fa 'DejaVu Sans Mono' -fs 10 -b 8 -bw 0 \
+    -bg '#fbfcfd' -fg '#22303a' -e "${tmux[@]}" attach -t "$name" &
+  term=$!
+  sleep 1.5
+  picture=$([ "$name" = tern ] && echo talk || echo relay)
+  DISPLAY=$display import -window root "$out/$picture.png"
+  kill "$term" 2>/dev/null || true
+  wait "$term" 2>/dev/null || true
+  echo "$picture.png"
+done
+type_in relay quit Enter
+sleep 2
+"${tmux[@]}" kill-server
 # page NAME FILE: the top of a page.
 page() {
   chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run \

@@ -8,6 +8,7 @@
 #include <unordered_map>
 
 #include "kwind/bits/reader.h"
+#include "kwind/schema/kind_codes.h"
 
 namespace kwind::capture {
 namespace {
@@ -143,6 +144,11 @@ struct Account::State {
     kind_bits = bits::bits_for(kinds.size());
     const std::uint64_t code = in.get(static_cast<unsigned>(kind_bits));
     if (!in.ok() || code >= kinds.size()) return -1;
+    if (protocol.messages[static_cast<std::size_t>(kinds[code])].role !=
+        schema::MessageRole::message) {
+      in.get(schema::kQuestionBits);
+      kind_bits += schema::kQuestionBits;
+    }
     return kinds[code];
   }
 

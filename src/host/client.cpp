@@ -157,6 +157,7 @@ void Client::receive(Time now) {
 
 void Client::send(Time now) {
   impl_->now = now;
+  if (now >= impl_->session.link().next_wakeup()) impl_->session.link().wake(now);
   impl_->session.pump_out(now, impl_->port, impl_->server);
   impl_->port.flush(now);
 }

@@ -1,7 +1,9 @@
 #include "kwind/host/server.h"
 
 #include <algorithm>
+#include <deque>
 #include <unordered_map>
+#include <utility>
 
 #include "kwind/io/clock.h"
 #include "kwind/link/listener.h"
@@ -20,11 +22,32 @@ struct Connection {
   bool away = false;       // the connection broke, and the client may come back until then
   Time away_until{};
   bool forgotten = false;  // its place at the door is free again
+  std::uint32_t slot = 0;  // while it exists for the game
   // An idle connection is looked at only when its time has come: a thousand of them cost little.
   bool touched = true;  // since its wake-up was asked for
   Time wakeup{};
   [[nodiscard]] bool due(Time now) const { return touched || now >= wakeup; }
 };
+
+// A thousand connections are more than a cache holds: what the loop will need soon is asked for
+// while it works on what it has.
+template <class Wanted>
+void prefetch_ahead(const std::vector<Connection*>& all, std::size_t at, const Wanted& wanted) {
+  constexpr std::size_t kFarthest = 10;
+  constexpr std::size_t kFar = 6;
+  constexpr std::size_t kNear = 3;
+  constexpr std::size_t kLine = 64;
+  if (at + kFarthest < all.size() && all[at + kFarthest] != nullptr) {
+    const auto* const bytes = reinterpret_cast<const std::byte*>(all[at + kFarthest]);
+    for (std::size_t i = 0; i < sizeof(Connection); i += kLine) __builtin_prefetch(bytes + i);
+  }
+  if (at + kFar < all.size() && all[at + kFar] != nullptr && wanted(*all[at + kFar])) {
+    all[at + kFar]->session.link().prefetch(link::Link::Part::itself);
+  }
+  if (at + kNear < all.size() && all[at + kNear] != nullptr && wanted(*all[at + kNear])) {
+    all[at + kNear]->session.link().prefetch(link::Link::Part::beyond);
+  }
+}
 
 }  // namespace
 
@@ -89,12 +112,34 @@ struct Server::Impl {
     Connection& connection_;
   };
 
+  // Clients that are away keep their slots until somebody needs them: so many exist for the game
+  // that all slots are within the capacity.
+  std::uint32_t take_slot() {
+    if (last_slot < options.capacity) return ++last_slot;
+    if (free_slots.empty()) {
+      Connection* longest = nullptr;
+      for (Connection* connection : order) {
+        if (!connection->away || connection->gone) continue;
+        if (longest == nullptr || connection->away_until < longest->away_until) {
+          longest = connection;
+        }
+      }
+      KWIND_ASSERT(longest != nullptr);  // the door lets no more in than are not away
+      say_goodbye(*longest, Errc::timeout, error_info(Errc::timeout).text);
+    }
+    const std::uint32_t slot = free_slots.front();
+    free_slots.pop_front();
+    return slot;
+  }
+
   // The game hears that a client is gone, once, and can still see where it was.
   void say_goodbye(Connection& connection, Errc code, std::string_view text) {
     if (connection.gone) return;
     connection.gone = true;
     if (!connection.announced) return;
-    everybody.erase(std::lower_bound(everybody.begin(), everybody.end(), connection.peer));
+    const auto place = std::lower_bound(everybody.begin(), everybody.end(), connection.peer);
+    everyone.erase(everyone.begin() + (place - everybody.begin()));
+    everybody.erase(place);
     run_guarded([&] {
       if (on_disconnect) on_disconnect(connection.peer, code, text);
     });
@@ -105,11 +150,14 @@ struct Server::Impl {
       });
     }
     host.owners_.take_all(connection.peer);
+    free_slots.push_back(std::exchange(connection.slot, 0));
   }
   void announce(Connection& connection) {
     connection.announced = true;
-    everybody.insert(std::lower_bound(everybody.begin(), everybody.end(), connection.peer),
-                     connection.peer);
+    connection.slot = take_slot();
+    const auto place = std::lower_bound(everybody.begin(), everybody.end(), connection.peer);
+    everyone.insert(everyone.begin() + (place - everybody.begin()), &connection);
+    everybody.insert(place, connection.peer);
     run_guarded([&] {
       if (on_connect) on_connect(connection.peer);
     });
@@ -192,8 +240,11 @@ struct Server::Impl {
     connection.announced = true;
     // The new connection is the old peer from now on; what is left of the old one ends unheard.
     Connection& before = **old;
+    connection.slot = std::exchange(before.slot, 0);
     std::swap(by_peer[before.peer], by_peer[connection.peer]);
     std::swap(before.peer, connection.peer);
+    const auto place = std::lower_bound(everybody.begin(), everybody.end(), connection.peer);
+    everyone[static_cast<std::size_t>(place - everybody.begin())] = &connection;
     before.gone = true;
     before.away = false;
     before.touched = true;
@@ -265,9 +316,12 @@ struct Server::Impl {
   std::unordered_map<link::ConnectionId, Connection*> by_id;
   std::vector<Connection*> order;  // by peer
   std::uint32_t last_peer = 0;
-  std::vector<Peer> everybody;  // announced and not gone, in order
+  std::uint32_t last_slot = 0;           // given out so far
+  std::deque<std::uint32_t> free_slots;  // given out before, free the longest first
+  std::vector<Peer> everybody;           // announced and not gone, in order
+  std::vector<Connection*> everyone;     // those of everybody
   link::SharedBytesPool shared;
-  std::vector<bool> versions_done;  // scratch of fan_out
+  std::vector<Connection*> chosen;  // scratch of fan_out
   std::function<void(Peer)> on_connect;
   std::function<void(Peer)> on_return;
   std::function<void(Peer, Errc, std::string_view)> on_disconnect;
@@ -347,8 +401,13 @@ void Server::receive(Time now) {
 
 void Server::send(Time now) {
   impl_->last_now = now;
-  for (Connection* connection : impl_->order) {
+  const std::vector<Connection*>& order = impl_->order;
+  for (std::size_t i = 0; i < order.size(); ++i) {
+    prefetch_ahead(order, i, [&](const Connection& each) { return each.due(now); });
+    Connection* const connection = order[i];
     if (!connection->due(now)) continue;
+    // Timers as they stood after the last send; what came since was woken for in receive().
+    if (now >= connection->wakeup) connection->session.link().wake(now);
     connection->session.pump_out(now, *connection->port, std::nullopt);
     connection->wakeup = connection->session.next_wakeup();
     connection->touched = false;
@@ -379,33 +438,56 @@ std::span<const Peer> Server::everybody() {
 }
 
 std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pack& pack) {
+  // Taken out while it is used: a tap may send, too.
+  std::vector<Connection*> chosen = std::exchange(impl_->chosen, {});
+  chosen.clear();
+  // Both lists are mostly in order: what is looked for stands behind what was found last.
+  const std::vector<Peer>& here = impl_->everybody;
+  std::size_t at = 0;
+  for (const Peer peer : peers) {
+    if (at == here.size() || here[at] != peer) {
+      at =
+          static_cast<std::size_t>(std::lower_bound(here.begin(), here.end(), peer) - here.begin());
+    }
+    if (at == here.size() || here[at] != peer) continue;
+    if (peer != left_out) chosen.push_back(impl_->everyone[at]);
+    ++at;
+  }
   std::size_t count = 0;
+  std::size_t left = chosen.size();
   // One round for each version that somebody has; there is seldom more than one.
-  std::vector<bool>& done = impl_->versions_done;
-  done.assign(protocol_.versions.size(), false);
-  for (std::size_t first = 0; first < peers.size(); ++first) {
-    const std::uint16_t agreed = version(peers[first]);
-    if (agreed == 0 || peers[first] == left_out) continue;
-    const auto place = static_cast<std::size_t>(protocol_.version - agreed);
-    if (done[place]) continue;
-    done[place] = true;
-    const auto packed = pack(agreed);
-    if (!packed) continue;
-    const link::SharedBytes shared =
-        impl_->shared.make(packed->bytes.first(bits::bytes_for(packed->bits)));
-    for (std::size_t i = first; i < peers.size(); ++i) {
-      Connection* const connection = impl_->find(peers[i]);
-      if (connection == nullptr || peers[i] == left_out ||
-          connection->session.link().version() != agreed) {
-        continue;
-      }
+  for (std::size_t first = 0; left > 0; ++first) {
+    if (chosen[first] == nullptr) continue;
+    const std::uint16_t agreed = chosen[first]->session.link().version();
+    const auto packed = agreed == 0 ? fail(Errc::closed) : pack(agreed);
+    link::SharedBytes shared;
+    if (packed) shared = impl_->shared.make(packed->bytes.first(bits::bytes_for(packed->bits)));
+    for (std::size_t i = first; i < chosen.size(); ++i) {
+      prefetch_ahead(chosen, i, [](const Connection&) { return true; });
+      Connection* const connection = chosen[i];
+      if (connection == nullptr || connection->session.link().version() != agreed) continue;
+      chosen[i] = nullptr;
+      --left;
+      if (!packed) continue;
       connection->touched = true;
       const Errc error = connection->session.send(
-          impl_->last_now, static_cast<std::uint32_t>(peers[i]), *packed, shared);
+          impl_->last_now, static_cast<std::uint32_t>(connection->peer), *packed, shared);
       if (error == Errc::none) ++count;
     }
   }
+  impl_->chosen = std::move(chosen);
   return count;
+}
+
+std::size_t Server::send_encoded(std::span<const Peer> peers, const PackedMessage& message) {
+  return fan_out(peers, Peer{0}, [&](std::uint16_t version) -> Result<PackedMessage> {
+    if (version != message.version) return fail(Errc::unknown_to_peer);
+    return message;
+  });
+}
+
+void Server::pause(bool paused) {
+  impl_->wire.paused = paused;
 }
 
 // ---- requests ----
@@ -473,6 +555,11 @@ std::size_t Server::connections() const {
   return impl_->order.size();
 }
 
+std::uint32_t Server::slot(Peer peer) const {
+  const Connection* connection = impl_->find(peer);
+  return connection == nullptr ? 0 : connection->slot;
+}
+
 std::uint16_t Server::version(Peer peer) const {
   const Connection* connection = impl_->find(peer);
   return connection == nullptr ? std::uint16_t{0} : connection->session.link().version();
@@ -481,6 +568,11 @@ std::uint16_t Server::version(Peer peer) const {
 const link::Claims* Server::claims(Peer peer) const {
   const Connection* connection = impl_->find(peer);
   return connection == nullptr ? nullptr : connection->admission.claims.get();
+}
+
+const Endpoint* Server::address(Peer peer) const {
+  const Connection* connection = impl_->find(peer);
+  return connection == nullptr ? nullptr : &connection->session.link().peer();
 }
 
 std::size_t Server::budget(Peer peer) const {

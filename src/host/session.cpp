@@ -119,7 +119,8 @@ Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
   if (link_.state() != link::State::open) return Errc::closed;
   const std::uint8_t channel = wire_->protocol.messages[message.kind].channel;
   Errc error = Errc::none;
-  if (!out_limits_[message.kind].take(now)) {
+  const bool limited = wire_->protocol.messages[message.kind].at_most_per_second > 0;
+  if (limited && !out_limits_[message.kind].take(now)) {
     error = Errc::rate_limited;
   } else if (shared) {
     error = link_.send(channel, message.kind, shared, message.bits);
@@ -252,6 +253,7 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
 }
 
 bool Session::within_budget(std::size_t bits) const {
+  if (wire_->paused) return false;
   if (tick_messages_ == 0) return true;
   const TickBudget& most = wire_->budget;
   return (most.messages == 0 || tick_messages_ < most.messages) &&
@@ -340,10 +342,12 @@ void Session::judge(Time now, const Handled& done) {
 // ---- the pump ----
 
 void Session::pump_out(Time now, io::Port& port, const std::optional<Endpoint>& to) {
-  tick_messages_ = 0;
-  tick_bytes_ = 0;
-  if (now >= link_.next_wakeup()) link_.wake(now);
-  std::array<std::byte, link::kMaxDatagramBytes> buffer{};
+  if (now >= tick_end_) {
+    tick_messages_ = 0;
+    tick_bytes_ = 0;
+    tick_end_ = now + wire_->budget.time;
+  }
+  std::array<std::byte, link::kMaxDatagramBytes> buffer;  // NOLINT: written before it is read
   while (const std::size_t size = link_.poll_datagram(now, buffer)) {
     port.send(now, to ? *to : link_.destination(), std::span(buffer).first(size));
   }

@@ -32,6 +32,7 @@ struct Wire {
   bool hold_until_ready;
   std::size_t open_requests;
   TickBudget budget;
+  bool paused = false;   ///< nothing reaches handlers now
   unsigned most_faults;  ///< of one peer's messages, after which it is closed; 0: never
   Tap tap{};
   std::optional<std::uint32_t> tap_peer{};
@@ -140,6 +141,7 @@ class Session {
   Time looked_at_held_{};
   bool ready_;
   Time ready_since_{};
+  Time tick_end_{};
   std::size_t tick_messages_ = 0;  // taken in this tick
   std::size_t tick_bytes_ = 0;
   unsigned faults_ = 0;

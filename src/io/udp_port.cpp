@@ -103,8 +103,11 @@ UdpPort::~UdpPort() = default;
 Result<std::unique_ptr<UdpPort>> UdpPort::open(const Endpoint& local) {
   auto state = std::make_unique<State>();
   const bool any = local.ip == Endpoint::any(0).ip;
-  state->fd = ::socket(AF_INET6, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
-  if (state->fd < 0 && errno == EAFNOSUPPORT && (local.is_v4() || any)) {
+  // An IPv4 address reaches IPv4 alone, for which its own sockets are quicker.
+  if (!local.is_v4()) {
+    state->fd = ::socket(AF_INET6, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+  }
+  if (local.is_v4() || (state->fd < 0 && errno == EAFNOSUPPORT && any)) {
     state->family = AF_INET;
     state->fd = ::socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
   }
@@ -112,7 +115,7 @@ Result<std::unique_ptr<UdpPort>> UdpPort::open(const Endpoint& local) {
   const auto set = [&](int level, int name, int value) {
     (void)::setsockopt(state->fd, level, name, &value, sizeof value);
   };
-  set(IPPROTO_IPV6, IPV6_V6ONLY, 0);
+  if (state->family == AF_INET6) set(IPPROTO_IPV6, IPV6_V6ONLY, 0);
   // Larger buffers are a wish: the system may cap them, and drops are counted.
   set(SOL_SOCKET, SO_RCVBUF, kBufferBytes);
   set(SOL_SOCKET, SO_SNDBUF, kBufferBytes);

@@ -8,7 +8,7 @@
 
 namespace kwind::io {
 
-void wait_for_any(std::span<LivePort* const> ports, Time until) {
+void wait_for_any(std::span<LivePort* const> ports, Time until, std::span<const int> also) {
   std::vector<LivePort::Waiting> waits;
   for (const LivePort* port : ports) {
     if (port->holds_some()) return;
@@ -16,7 +16,10 @@ void wait_for_any(std::span<LivePort* const> ports, Time until) {
     port->add_waits(waits);
   }
   std::vector<pollfd> files;
-  files.reserve(waits.size());
+  files.reserve(waits.size() + also.size());
+  for (const int descriptor : also) {
+    if (descriptor >= 0) files.push_back({descriptor, POLLIN, 0});
+  }
   for (const auto& [descriptor, to_write] : waits) {
     files.push_back({descriptor, static_cast<short>(to_write ? POLLIN | POLLOUT : POLLIN), 0});
   }

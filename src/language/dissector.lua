@@ -27,6 +27,7 @@ local link = {
   mode = add_field(ProtoField.string, "mode", "Mode"),
   message = add_field(ProtoField.string, "message", "Message"),
   message_bits = add_field(ProtoField.uint32, "message_bits", "Message's bits"),
+  question = add_field(ProtoField.uint32, "question", "Question"),
   version = add_field(ProtoField.uint32, "version", "Version"),
   digest = add_field(ProtoField.string, "digest", "Digest"),
   nonce = add_field(ProtoField.string, "nonce", "Nonce"),
@@ -588,6 +589,9 @@ local function show_message(tree, bits, up, version, seen, last)
     branch:add(link.channel, bits:range(start), channel.name)
     if number then branch:add(link.message_number, bits:range(start), number) end
     branch:add(link.message_bits, bits:range(start), length)
+    if message.asks then
+      branch:add(link.question, payload:range(payload.at), payload:get(16))
+    end
     show_fields(branch, payload, message.path, message.fields, version)
     if payload:left() > 0 then error(payload:left() .. " bits are left over", 0) end
   end)

@@ -146,10 +146,11 @@ std::string generate_dissector(const Protocol& protocol, std::string_view source
   for (const schema::MessageType& message : protocol.messages) {
     using schema::Direction;
     out += fmt::format(
-        "    {{ name = {}, {}, channel = {}, up = {}, down = {}, fields = {{\n{}    }} }},\n",
+        "    {{ name = {}, {}, channel = {}, up = {}, down = {}, asks = {}, fields = {{\n{}    }} "
+        "}},\n",
         quoted(message.name), life(message.life), message.channel + 1,
         message.direction != Direction::from_server, message.direction != Direction::from_client,
-        field_tables(message.fields, "      "));
+        message.role != schema::MessageRole::message, field_tables(message.fields, "      "));
   }
   return out + "  },\n}\n\n" + kDissectorText;
 }

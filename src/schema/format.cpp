@@ -1,5 +1,7 @@
 #include "kwind/schema/format.h"
 
+#include <cmath>
+
 namespace kwind::schema::format_detail {
 
 void put_text(std::string& out, std::string_view text) {
@@ -13,6 +15,24 @@ void put_text(std::string& out, std::string_view text) {
     }
   }
   out += '"';
+}
+
+void put_json_text(std::string& out, std::string_view text) {
+  out += '"';
+  for (const char c : text) {
+    const auto byte = static_cast<unsigned char>(c);
+    if (byte < 0x20 || byte == 0x7f) {
+      out += fmt::format("\\u{:04x}", byte);
+    } else {
+      if (c == '"' || c == '\\') out += '\\';
+      out += c;
+    }
+  }
+  out += '"';
+}
+
+void put_json_number(std::string& out, double value) {
+  out += std::isfinite(value) ? fmt::format("{}", value) : "null";
 }
 
 }  // namespace kwind::schema::format_detail

@@ -9,40 +9,10 @@
 #include <nlohmann/json.hpp>
 #include <sstream>
 
-#include "cli/process.h"
+#include "cli/cli_fixture.h"
 
 namespace kwind {
 namespace {
-
-namespace fs = std::filesystem;
-using kit::Finished;
-using kit::Process;
-using kit::run;
-
-const std::string kKwind = KWIND_BINARY_DIR "/tool/kwind";
-const std::string kServer = KWIND_BINARY_DIR "/examples/first_light_server";
-const std::string kClient = KWIND_BINARY_DIR "/examples/first_light_client";
-const std::string kHarbour = KWIND_SOURCE_DIR "/examples/harbour/harbour.kw";
-
-std::string read(const fs::path& file) {
-  std::ifstream in(file, std::ios::binary);
-  return {std::istreambuf_iterator<char>(in), {}};
-}
-
-class Cli : public testing::Test {
- protected:
-  void SetUp() override {
-    std::string name = (fs::temp_directory_path() / "kwind-test-XXXXXX").string();
-    ASSERT_NE(::mkdtemp(name.data()), nullptr);
-    dir_ = name;
-  }
-  void TearDown() override { fs::remove_all(dir_); }
-  std::string write(const std::string& name, const std::string& text) {
-    std::ofstream(dir_ / name) << text;
-    return (dir_ / name).string();
-  }
-  fs::path dir_;
-};
 
 // A running server and the words after `first_light_client` on the line that it prints.
 struct FirstLight {

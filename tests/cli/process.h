@@ -6,7 +6,9 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <chrono>
+#include <cstdint>
 #include <string>
 #include <thread>
 #include <vector>
@@ -57,11 +59,13 @@ class Process {
     ::close(err_);
   }
 
-  /// Reads until stdout contains `text` or ten seconds have passed.
-  bool wait_for(const std::string& text) {
-    const auto end = std::chrono::steady_clock::now() + std::chrono::seconds(10);
+  /// Reads until stdout contains `text` or so much time has passed.
+  bool wait_for(const std::string& text,
+                std::chrono::milliseconds time = std::chrono::seconds(20)) {
+    const auto end = std::chrono::steady_clock::now() + time;
+    const int step = static_cast<int>(std::min<std::int64_t>(100, time.count()));
     while (done_.out.find(text) == std::string::npos) {
-      if (std::chrono::steady_clock::now() > end || !read_some(100)) break;
+      if (std::chrono::steady_clock::now() > end || !read_some(step)) break;
     }
     return done_.out.find(text) != std::string::npos;
   }
@@ -94,6 +98,12 @@ class Process {
     const std::string line = done_.out.substr(line_at_, stop - line_at_);
     line_at_ = stop + 1;
     return line;
+  }
+  /// Reads until the last line that it has printed is whole.
+  void read_to_end_of_line() {
+    const auto end = std::chrono::steady_clock::now() + std::chrono::seconds(10);
+    while (!done_.out.ends_with('\n') && std::chrono::steady_clock::now() < end && read_some(100)) {
+    }
   }
   /// Reads to the end and gives the exit code.
   Finished finish() {

@@ -13,6 +13,7 @@
 #include "kit/descriptions.h"
 #include "kit/random_description.h"
 #include "kwind/language/generate_dissector.h"
+#include "kwind/schema/kind_codes.h"
 #include "kwind/schema/runtime.h"
 #include "link/data_header.h"
 #include "link/frames.h"
@@ -251,6 +252,7 @@ class Dissector : public testing::Test {
     std::vector<std::byte> payload(fields.size() + 8);
     bits::Writer message_out(payload);
     message_out.put(kind, bits::bits_for(kinds));
+    if (message.role != schema::MessageRole::message) message_out.put(77, schema::kQuestionBits);
     message_out.put_bits(fields, bits);
     message_out.finish();
 

@@ -86,7 +86,9 @@ TEST(Quiet, ASteadyTickAllocatesNothing) {
   int heard = 0;
   const Said said{1, 2, "a text of some length"};
   server.on<Say>([&](Peer, const Say&) { heard += static_cast<int>(server.send_to_all(said)); });
-  server.on<Steer>([&](Peer, const Steer&) { server.send_to_all(Place{5}); });
+  server.on<Steer>([&](Peer, const Steer&) { server.send_to_room("pier", Place{5}); });
+  server.check<Say>([](Peer, const Say&) { return route::Ruling::allow; });
+  server.on_connect([&](Peer peer) { server.rooms().enter(peer, "pier"); });
   client.on<Said>([&](const Said&) { ++heard; });
   client.on<Place>([&](const Place&) { ++heard; });
   const Say say{1, "another text, longer than 15"};

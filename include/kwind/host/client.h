@@ -98,7 +98,7 @@ class Client {
   template <route::Request T>
   [[nodiscard]] route::Asked<T> ask(T request, Duration timeout) {
     return route::Asked<T>([this, request = std::move(request), timeout](auto callback) {
-      return ask(request, timeout, std::move(callback));
+      return this->ask(request, timeout, std::move(callback));
     });
   }
   /// Runs a task; what it throws counts as a handler's fault.
@@ -139,11 +139,11 @@ class Client {
   }
   /// The same for asking: `settle` is told the answer's fields.
   template <schema::Sendable T>
-  Errc ask_any(const T& request, Duration timeout, route::Questions::Settle settle) {
+  Errc ask_any(const T& request, Duration timeout, const route::Questions::Settle& settle) {
     const auto number = next_question();
     if (!number) return number.error();
     const auto packed = packer_.pack(request, version(), *number);
-    return packed ? ask_packed(*packed, timeout, std::move(settle)) : packed.error();
+    return packed ? ask_packed(*packed, timeout, settle) : packed.error();
   }
 
   /// Shows every message sent and received from now on; nullptr ends it.

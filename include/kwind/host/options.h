@@ -34,12 +34,14 @@ struct Timeouts {
   Duration held_back = std::chrono::seconds(5);
 };
 
-/// What one connection may send in a tick, from one send() of the host to the next; 0: as much as
-/// it likes. Beyond it unreliable and sequenced messages are dropped, reliable and ordered ones
-/// wait in their window. One message always passes, however large.
+/// What one connection may send in a tick: in `time`, or from one send() of the host to the next if
+/// that is 0. 0 messages or bytes: as many as it likes. Beyond it unreliable and sequenced messages
+/// are dropped, reliable and ordered ones wait in their window. One message always passes, however
+/// large.
 struct TickBudget {
   std::size_t messages = 0;
   std::size_t bytes = 0;
+  Duration time{0};
 };
 
 /// The queue of a channel's messages that wait to be sent to one peer.

@@ -126,7 +126,7 @@ class Server {
   template <route::Request T>
   [[nodiscard]] route::Asked<T> ask(Peer to, T request, Duration timeout) {
     return route::Asked<T>([this, to, request = std::move(request), timeout](auto callback) {
-      return ask(to, request, timeout, std::move(callback));
+      return this->ask(to, request, timeout, std::move(callback));
     });
   }
   /// Runs a task; what it throws counts as a handler's fault.
@@ -188,6 +188,13 @@ class Server {
   }
   /// Who is in which room. A client that is gone is in none.
   [[nodiscard]] route::Rooms<Peer>& rooms() { return rooms_; }
+  [[nodiscard]] const route::Rooms<Peer>& rooms() const { return rooms_; }
+
+  /// Queues what is encoded already, kind and all, for those of `peers` who have its version.
+  std::size_t send_encoded(std::span<const Peer> peers, const PackedMessage& message);
+  /// While paused, clients' messages do not reach handlers: reliable and ordered ones wait in their
+  /// windows, others are dropped and counted as over_budget.
+  void pause(bool paused);
 
   /// Shows every message sent and received from now on, of `only` one client if given; nullptr
   /// ends it. May be set at any time but from within the tap.
@@ -207,19 +214,27 @@ class Server {
   }
   /// The same for asking: `settle` is told the answer's fields.
   template <schema::Sendable T>
-  Errc ask_any(Peer to, const T& request, Duration timeout, route::Questions::Settle settle) {
+  Errc ask_any(Peer to, const T& request, Duration timeout,
+               const route::Questions::Settle& settle) {
     const auto number = next_question(to);
     if (!number) return number.error();
     const auto packed = packer_.pack(request, version(to), *number);
-    return packed ? ask_packed(to, *packed, timeout, std::move(settle)) : packed.error();
+    return packed ? ask_packed(to, *packed, timeout, settle) : packed.error();
   }
 
   [[nodiscard]] std::vector<Peer> peers() const;  ///< in the order of their numbers
   [[nodiscard]] std::size_t connections() const;  ///< clients, those coming and going included
+  /// A small number of a client, 1 to ServerOptions::capacity, that no other has meanwhile: what
+  /// `peer` fields hold, so that a client is named in few bits. One that became free is used again
+  /// after all others. 0 if there is no such client; still there in on_disconnect.
+  [[nodiscard]] std::uint32_t slot(Peer peer) const;
   /// The version of the protocol agreed with a client; 0 if there is no such client.
   [[nodiscard]] std::uint16_t version(Peer peer) const;
   /// What its ticket says; nullptr if there is no such client, or no tickets are asked for.
   [[nodiscard]] const link::Claims* claims(Peer peer) const;
+  /// Where its datagrams come from, for those who keep the server; nullptr if there is no such
+  /// client. Nothing tells it to other clients.
+  [[nodiscard]] const Endpoint* address(Peer peer) const;
   /// Bytes of state that fit for a client until about the next tick; see Link::budget.
   [[nodiscard]] std::size_t budget(Peer peer) const;
   [[nodiscard]] const link::Stats* stats(Peer peer) const;  ///< nullptr if there is no such client

@@ -54,7 +54,7 @@ class Port {
 };
 
 class LivePort;
-void wait_for_any(std::span<LivePort* const> ports, Time until);
+void wait_for_any(std::span<LivePort* const> ports, Time until, std::span<const int> also = {});
 
 /// A port of the real world, for which one can wait.
 class LivePort : public Port {
@@ -76,11 +76,12 @@ class LivePort : public Port {
   static void add_waits_of(const LivePort& inner, std::vector<Waiting>& out) {
     inner.add_waits(out);
   }
-  friend void wait_for_any(std::span<LivePort* const> ports, Time until);
+  friend void wait_for_any(std::span<LivePort* const> ports, Time until, std::span<const int> also);
 };
 
-/// Blocks until a datagram may have arrived at one of `ports`, all of one thread, or io::now()
-/// reaches `until`, a second at most.
-void wait_for_any(std::span<LivePort* const> ports, Time until);
+/// Blocks until a datagram may have arrived at one of `ports`, all of one thread, one of the file
+/// descriptors `also` (negative ones are left out) can be read, or io::now() reaches `until`, a
+/// second at most.
+void wait_for_any(std::span<LivePort* const> ports, Time until, std::span<const int> also);
 
 }  // namespace kwind::io

@@ -56,6 +56,8 @@ class HandlerList final : public HandlerListBase {
  public:
   /// Added while the list runs, it is called from the next message on.
   std::uint64_t add(std::function<Signature> call) {
+    changed_ = running_ > 0;
+    if (running_ > 0) changed_ = true;
     (running_ == 0 ? nodes_ : added_).push_back({++last_id_, std::move(call)});
     return last_id_;
   }
@@ -68,40 +70,47 @@ class HandlerList final : public HandlerListBase {
       if (running_ == 0) {
         list->erase(found);
       } else {
-        gone_ = true;
+        changed_ = true;
       }
       return;
     }
   }
   [[nodiscard]] bool empty() const { return nodes_.empty() && added_.empty(); }
 
+  struct Node {
+    std::uint64_t id;  ///< 0: removed
+    std::function<Signature> call;
+  };
+  /// A round through the functions, during which the list may change: pass over nodes with id 0.
+  class Round {
+   public:
+    explicit Round(HandlerList& list) : list_(list) { ++list.running_; }
+    ~Round() {
+      if (--list_.running_ == 0 && list_.changed_) [[unlikely]]
+        list_.settle();
+    }
+    Round(const Round&) = delete;
+    Round& operator=(const Round&) = delete;
+    [[nodiscard]] auto begin() const { return list_.nodes_.cbegin(); }
+    [[nodiscard]] auto end() const { return list_.nodes_.cend(); }
+
+   private:
+    HandlerList& list_;
+  };
   /// Calls each(function) for every one; false from `each` ends the round. O(functions).
   template <class Each>
   void run(const Each& each) {
-    ++running_;
-    const Guard guard{*this};
-    for (const Node& node : nodes_) {
+    for (const Node& node : Round(*this)) {
       if (node.id != 0 && !each(node.call)) return;
     }
   }
 
  private:
-  struct Node {
-    std::uint64_t id;  // 0: removed
-    std::function<Signature> call;
-  };
-  struct Guard {
-    HandlerList& list;
-    ~Guard() {
-      if (--list.running_ == 0) list.settle();
-    }
-  };
-  void settle() {
-    if (!added_.empty()) {
-      std::move(added_.begin(), added_.end(), std::back_inserter(nodes_));
-      added_.clear();
-    }
-    if (!std::exchange(gone_, false)) return;
+  // Apart, so that the usual round is short.
+  [[gnu::noinline]] void settle() {
+    changed_ = false;
+    std::move(added_.begin(), added_.end(), std::back_inserter(nodes_));
+    added_.clear();
     nodes_.erase(
         std::remove_if(nodes_.begin(), nodes_.end(), [](const Node& node) { return node.id == 0; }),
         nodes_.end());
@@ -110,7 +119,7 @@ class HandlerList final : public HandlerListBase {
   std::vector<Node> nodes_;
   std::vector<Node> added_;  // since the list runs
   unsigned running_ = 0;
-  bool gone_ = false;
+  bool changed_ = false;  // since it runs
   std::uint64_t last_id_ = 0;
 };
 

@@ -59,7 +59,8 @@ class Rooms {
   }
   /// false: it was not there. O(log rooms + members).
   bool leave(Peer peer, const RoomKey& key) {
-    const RoomKey room = key;  // it may be the one that is about to go
+    // NOLINTNEXTLINE(performance-unnecessary-copy-initialization): `key` may be what is about to go
+    const RoomKey room = key;
     const auto found = members_.find(room);
     if (found == members_.end()) return false;
     std::vector<Peer>& members = found->second;

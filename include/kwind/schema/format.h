@@ -5,6 +5,7 @@
 
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "kwind/schema/references.h"
 
@@ -85,6 +86,84 @@ void put(std::string& out, const T& value) {
       if (!first) out += ", ";
       first = false;
       put(out, static_cast<const std::decay_t<decltype(item)>&>(item));
+    }
+    out += ']';
+  }
+}
+
+void put_json_text(std::string& out, std::string_view text);
+void put_json_number(std::string& out, double value);
+
+// The same values as JSON, in the form that docs/schema-language.md gives them.
+template <class T>
+void put_json(std::string& out, const T& value) {
+  if constexpr (Named<T>) {
+    put_json_text(out, name_of(value));
+  } else if constexpr (std::is_same_v<T, bool>) {
+    out += value ? "true" : "false";
+  } else if constexpr (std::is_floating_point_v<T>) {
+    put_json_number(out, static_cast<double>(value));
+  } else if constexpr (std::is_arithmetic_v<T>) {
+    out += fmt::format("{}", value);
+  } else if constexpr (std::is_convertible_v<const T&, std::string_view>) {
+    put_json_text(out, value);
+  } else if constexpr (Described<T>) {
+    out += '{';
+    bool first = true;
+    visit_fields(value, [&](std::string_view name, const auto& field) {
+      if (!first) out += ',';
+      first = false;
+      put_json_text(out, name);
+      out += ':';
+      put_json(out, field);
+    });
+    out += '}';
+  } else if constexpr (requires { value.generation; }) {  // ref
+    out +=
+        value ? fmt::format(R"({{"id":{},"generation":{}}})", value.id, value.generation) : "null";
+  } else if constexpr (requires { value.has_value(); }) {  // maybe
+    if (value) {
+      put_json(out, *value);
+    } else {
+      out += "null";
+    }
+  } else if constexpr (requires {
+                         value.index();
+                         value.valueless_by_exception();
+                       }) {  // one of
+    visit(
+        [&](const auto& held) {
+          if constexpr (requires { held.value; }) {
+            out += '{';
+            put_json_text(out, held.kName);
+            out += ':';
+            put_json(out, held.value);
+            out += '}';
+          } else {
+            put_json_text(out, held.kName);
+          }
+        },
+        value);
+  } else if constexpr (requires { value.coeffs(); }) {  // rotation
+    out += '[';
+    for (const double part : {value.w(), value.x(), value.y(), value.z()}) {
+      if (out.back() != '[') out += ',';
+      put_json_number(out, part);
+    }
+    out += ']';
+  } else if constexpr (requires { value.cells(); }) {
+    out += fmt::format("\"{} x {} cells\"", T::kWidth, T::kHeight);
+  } else if constexpr (std::is_same_v<T, std::vector<std::byte>>) {
+    out += '"';
+    for (const std::byte byte : value) out += fmt::format("{:02x}", static_cast<unsigned>(byte));
+    out += '"';
+  } else {  // lists and vectors
+    out += '[';
+    bool first = true;
+    for (const auto& item : value) {
+      if (!first) out += ',';
+      first = false;
+      put_json(out, static_cast<const std::decay_t<decltype(item)>&>(item));
     }
     out += ']';
   }

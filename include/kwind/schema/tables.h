@@ -39,6 +39,7 @@ class AnyMessage {
  public:
   AnyMessage(const Tables& tables, std::size_t kind, const Value& value)
       : tables_(&tables), kind_(kind), value_(&value) {}
+  AnyMessage(const Tables& tables, std::size_t kind, Value&& value) = delete;  // it would be gone
   [[nodiscard]] const MessageInfo& info() const { return tables_->info().messages[kind_]; }
   friend void encode(Encoder& out, const AnyMessage& message) {
     const Protocol& protocol = message.tables_->protocol();

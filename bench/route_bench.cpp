@@ -1,0 +1,343 @@
+// What routing costs: a handler found and called beside a call through std::function, and one
+// message to a room of a thousand clients beside the system calls (and ciphers) alone.
+#include <benchmark/benchmark.h>
+#include <netinet/in.h>
+#include <sodium.h>
+#include <sys/mman.h>
+#include <sys/resource.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
+#include <time.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <atomic>
+#include <functional>
+#include <memory>
+#include <new>
+#include <utility>
+#include <vector>
+
+#include "fan_out.h"
+#include "kit/sim_pair.h"
+#include "kwind/host/client.h"
+#include "kwind/host/server.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/udp_port.h"
+#include "kwind/route/dispatcher.h"
+
+namespace {
+
+using namespace std::chrono_literals;
+using namespace kwind;
+
+// ---- dispatch ----
+
+// The last kind of a protocol of so many.
+template <std::uint16_t kKinds>
+struct Last {
+  std::int64_t number = 0;
+  static constexpr std::array<schema::MessageInfo, kKinds> kAll = [] {
+    constexpr schema::MessageInfo kEmpty{"Last", 0, 0, schema::Direction::both, 0, 8, 8, {}};
+    return [&]<std::size_t... kKind>(std::index_sequence<kKind...>) {
+      std::array<schema::MessageInfo, kKinds> made{(static_cast<void>(kKind), kEmpty)...};
+      for (std::size_t kind = 0; kind < kKinds; ++kind) {
+        made[kind].kind = static_cast<std::uint16_t>(kind);
+      }
+      return made;
+    }
+    (std::make_index_sequence<kKinds>());
+  }();
+  static const schema::MessageInfo& info() { return kAll[kKinds - 1]; }
+};
+template <std::uint16_t kKinds>
+void encode(schema::Encoder&, const Last<kKinds>&) {}
+template <std::uint16_t kKinds>
+void decode(schema::Decoder&, Last<kKinds>&) {}
+
+using Peer = host::Peer;
+
+void call_std_function(benchmark::State& state) {
+  std::int64_t sum = 0;
+  std::function<void(Peer, const Last<10>&)> handler = [&sum](Peer peer, const Last<10>& message) {
+    sum += message.number + unsigned(peer);
+  };
+  benchmark::DoNotOptimize(handler);
+  Last<10> message;
+  std::uint32_t number = 0;
+  for (auto _ : state) {
+    message.number = ++number;
+    benchmark::DoNotOptimize(message);
+    handler(Peer{number}, message);
+    benchmark::DoNotOptimize(sum);
+  }
+}
+BENCHMARK(call_std_function);
+
+template <std::uint16_t kKinds>
+void dispatch_decoded(benchmark::State& state) {
+  route::Dispatcher<Peer> dispatcher(Last<kKinds>::kAll);
+  std::int64_t sum = 0;
+  dispatcher.template on<Last<kKinds>>(
+      [&sum](Peer peer, const Last<kKinds>& message) { sum += message.number + unsigned(peer); });
+  Last<kKinds> message;
+  std::uint32_t number = 0;
+  for (auto _ : state) {
+    message.number = ++number;
+    benchmark::DoNotOptimize(message);
+    const auto done = dispatcher.deliver(Peer{number}, message);
+    benchmark::DoNotOptimize(done);
+    benchmark::DoNotOptimize(sum);
+  }
+  if (dispatcher.counts().handled != number) state.SkipWithError("not handled");
+}
+BENCHMARK(dispatch_decoded<10>);
+BENCHMARK(dispatch_decoded<1000>);
+
+// ---- fan-out ----
+
+constexpr std::size_t kClients = 1000;
+constexpr std::size_t kBatch = 64;  // datagrams in one call, as UdpPort does it
+constexpr std::size_t kPayloadBytes = 64;
+
+double cpu_seconds() {
+  timespec time{};
+  ::clock_gettime(CLOCK_THREAD_CPUTIME_ID, &time);
+  return static_cast<double>(time.tv_sec) + 1e-9 * static_cast<double>(time.tv_nsec);
+}
+
+enum Mode : int { clear, chacha, aes };
+
+// The system calls alone, with as many bytes to as many sockets, each sealed first if asked for.
+class Bare {
+ public:
+  explicit Bare(Mode mode) : mode_(mode), fd_(::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0)) {
+    for (std::size_t i = 0; i < kClients; ++i) {
+      sinks_.push_back(std::move(*io::UdpPort::open(Endpoint::loopback(0))));
+      sockaddr_in to{};
+      to.sin_family = AF_INET;
+      to.sin_port = htons(sinks_.back()->local().port);
+      to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+      to_.push_back(to);
+      std::array<unsigned char, 32> key{};
+      randombytes_buf(key.data(), key.size());
+      keys_.push_back(key);
+      schedules_.emplace_back();
+      if (mode == aes) crypto_aead_aes256gcm_beforenm(&schedules_.back(), key.data());
+    }
+  }
+  ~Bare() { ::close(fd_); }
+  Bare(const Bare&) = delete;
+  Bare& operator=(const Bare&) = delete;
+
+  void send(std::size_t bytes) {
+    for (std::size_t first = 0; first < kClients; first += kBatch) {
+      const std::size_t count = std::min(kBatch, kClients - first);
+      for (std::size_t i = 0; i < count; ++i) {
+        if (mode_ != clear) seal(first + i, buffers_[i], bytes - 16);
+        pieces_[i] = {buffers_[i].data(), bytes};
+        headers_[i].msg_hdr = {&to_[first + i], sizeof(sockaddr_in), &pieces_[i], 1, nullptr, 0, 0};
+      }
+      for (std::size_t done = 0; done < count;) {
+        const int sent = ::sendmmsg(fd_, headers_.data() + done,
+                                    static_cast<unsigned>(count - done), MSG_DONTWAIT);
+        if (sent > 0) done += static_cast<std::size_t>(sent);
+      }
+    }
+    ++nonce_[0];
+  }
+  void drain() {
+    for (const auto& sink : sinks_) {
+      while (sink->receive(Time{})) {
+      }
+    }
+  }
+
+ private:
+  void seal(std::size_t client, std::array<unsigned char, 256>& out, std::size_t bytes) {
+    unsigned long long size = 0;
+    if (mode_ == aes) {
+      crypto_aead_aes256gcm_encrypt_afternm(out.data(), &size, plain_.data(), bytes, nullptr, 0,
+                                            nullptr, nonce_.data(), &schedules_[client]);
+    } else {
+      crypto_aead_chacha20poly1305_ietf_encrypt(out.data(), &size, plain_.data(), bytes, nullptr, 0,
+                                                nullptr, nonce_.data(), keys_[client].data());
+    }
+  }
+
+  Mode mode_;
+  int fd_;
+  std::vector<std::unique_ptr<io::UdpPort>> sinks_;
+  std::vector<sockaddr_in> to_;
+  std::vector<std::array<unsigned char, 32>> keys_;
+  std::vector<crypto_aead_aes256gcm_state> schedules_;
+  std::array<unsigned char, 12> nonce_{};
+  std::array<unsigned char, 256> plain_{};
+  std::array<std::array<unsigned char, 256>, kBatch> buffers_{};
+  std::array<iovec, kBatch> pieces_{};
+  std::array<mmsghdr, kBatch> headers_{};
+};
+
+// What the clients' process tells.
+struct Shared {
+  std::atomic<std::uint64_t> heard = 0;
+  std::atomic<bool> end = false;
+};
+
+// A thousand clients, in a process of their own: what they do, and the memory that they touch, is
+// not the server's.
+class Crowd {
+ public:
+  /// `bare`'s sockets are emptied there too.
+  Crowd(const Endpoint& server, const host::ClientOptions& who, Bare& bare) {
+    void* const memory =
+        ::mmap(nullptr, sizeof(Shared), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+    shared_ = new (memory) Shared;
+    pid_ = ::fork();
+    if (pid_ == 0) {
+      run(server, who, bare);
+      ::_exit(0);
+    }
+  }
+  ~Crowd() {
+    shared_->end = true;
+    ::waitpid(pid_, nullptr, 0);
+    ::munmap(shared_, sizeof(Shared));
+  }
+  Crowd(const Crowd&) = delete;
+  Crowd& operator=(const Crowd&) = delete;
+  [[nodiscard]] std::uint64_t heard() const { return shared_->heard; }
+
+ private:
+  void run(const Endpoint& server, const host::ClientOptions& who, Bare& bare) {
+    std::vector<std::unique_ptr<io::UdpPort>> ports;
+    std::vector<std::unique_ptr<host::Client>> clients;
+    const auto turn = [&] {
+      for (const auto& client : clients) {
+        client->receive(io::now());
+        client->send(io::now());
+      }
+    };
+    for (std::size_t i = 0; i < kClients; ++i) {
+      // Attempts of one address are limited; so they come from many.
+      ports.push_back(std::move(
+          *io::UdpPort::open(Endpoint::v4(127, 1, static_cast<std::uint8_t>(1 + i / 10), 1, 0))));
+      clients.push_back(std::make_unique<host::Client>(*ports.back(), server, fan_out::kProtocol,
+                                                       io::now(), who));
+      const auto hear = [this](const auto&) { ++shared_->heard; };
+      clients.back()->on<fan_out::Beat>(hear);
+      clients.back()->on<fan_out::Order>(hear);
+      if (i % 20 == 19) turn();
+    }
+    const Time latest = io::now() + 120s;  // whatever becomes of who started this
+    while (!shared_->end && io::now() < latest) {
+      turn();
+      bare.drain();
+      ::usleep(4000);
+    }
+  }
+
+  Shared* shared_;
+  pid_t pid_ = -1;
+};
+
+// One message to a room and the datagrams that carry it, and then the same datagrams without us,
+// in turn, 30 times a second: `ratio` is of the medians of their CPU times.
+template <class Message>
+void fan_out_to_1000(benchmark::State& state) {
+  const auto mode = static_cast<Mode>(state.range(0));
+  rlimit files{};
+  ::getrlimit(RLIMIT_NOFILE, &files);
+  files.rlim_cur = files.rlim_max;
+  ::setrlimit(RLIMIT_NOFILE, &files);
+  if (mode == aes && crypto_aead_aes256gcm_is_available() == 0) {
+    return state.SkipWithError("no AES hardware");
+  }
+  auto port = std::move(*io::UdpPort::open(Endpoint::loopback(0)));
+  host::ServerOptions options;
+  host::ClientOptions who;
+  options.capacity = kClients;
+  options.aes = who.aes = mode == aes;
+  if (mode == clear) {
+    options.clear_mode = who.clear_mode = host::ClearMode::loopback_only;
+  } else {
+    options.key = kit::server_key();
+    who.server_key = options.key->public_key;
+  }
+  who.timeouts.handshake = 60s;
+  Bare bare(mode);
+  const Crowd crowd(port->local(), who, bare);
+  host::Server server(*port, fan_out::kProtocol, options);
+  server.on_connect([&](Peer peer) { server.rooms().enter(peer, "hall"); });
+  const auto run_until = [&](Time end) {
+    while (io::now() < end) {
+      server.receive(io::now());
+      server.send(io::now());
+      port->wait(end);
+    }
+  };
+  for (int i = 0; i < 300 && server.rooms().members("hall").size() < kClients; ++i) {
+    run_until(io::now() + 50ms);
+  }
+  if (server.rooms().members("hall").size() < kClients) {
+    return state.SkipWithError("not all clients came in");
+  }
+  run_until(io::now() + 1s);
+  Message message;
+  message.bytes.resize(kPayloadBytes);
+  std::vector<double> ours;
+  std::vector<double> theirs;
+  const std::uint64_t encoded_before = server.counts().encoded;
+  std::uint64_t bytes = 0;
+  Time next = io::now();
+  for (auto _ : state) {
+    next = std::max(next + 33ms, io::now());
+    run_until(next);
+    const std::uint64_t sent_before = port->counts().bytes_sent;
+    const double start = cpu_seconds();
+    const std::size_t count = server.send_to_room("hall", message);
+    server.send(io::now());
+    const double end = cpu_seconds();
+    const std::uint64_t sent = port->counts().bytes_sent - sent_before;
+    bytes += sent;
+    const double bare_start = cpu_seconds();
+    bare.send(sent / kClients);
+    const double bare_end = cpu_seconds();
+    ours.push_back(end - start);
+    theirs.push_back(bare_end - bare_start);
+    state.SetIterationTime(end - start);
+    if (count != kClients) return state.SkipWithError("not sent to all");
+  }
+  run_until(io::now() + 1s);
+  const std::size_t rounds = ours.size();
+  // Sequenced messages that come late are dropped; the machine is not always quick.
+  if (crowd.heard() < rounds * kClients * 9 / 10) return state.SkipWithError("not heard");
+  if (server.counts().encoded - encoded_before != rounds) {
+    return state.SkipWithError("not encoded once");
+  }
+  const auto median = [](std::vector<double>& values) {
+    std::nth_element(values.begin(),
+                     values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
+    return values[values.size() / 2];
+  };
+  state.counters["ratio"] = median(ours) / median(theirs);
+  state.counters["datagram_bytes"] =
+      static_cast<double>(bytes) / static_cast<double>(kClients * rounds);
+}
+BENCHMARK(fan_out_to_1000<fan_out::Beat>)
+    ->Name("fan_out_state_to_1000")
+    ->ArgName("mode")
+    ->DenseRange(clear, aes)
+    ->UseManualTime()
+    ->Iterations(90)
+    ->Unit(benchmark::kMicrosecond);
+BENCHMARK(fan_out_to_1000<fan_out::Order>)
+    ->Name("fan_out_orders_to_1000")
+    ->ArgName("mode")
+    ->DenseRange(clear, aes)
+    ->UseManualTime()
+    ->Iterations(90)
+    ->Unit(benchmark::kMicrosecond);
+
+}  // namespace

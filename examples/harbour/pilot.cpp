@@ -1,0 +1,58 @@
+// A pilot who steers a slow circle and tells where the tug is.
+// Usage: harbour_pilot HOST:PORT NAME [SECONDS]
+#include <fmt/format.h>
+
+#include <cstdlib>
+
+#include "harbour.h"
+#include "kwind/host/client.h"
+#include "kwind/host/tick_clock.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/udp_port.h"
+
+using namespace std::chrono_literals;
+
+int main(int argc, char** argv) {
+  if (argc < 3) {
+    fmt::print(stderr, "usage: harbour_pilot HOST:PORT NAME [SECONDS]\n");
+    return 2;
+  }
+  const auto server = kwind::io::resolve(argv[1]);
+  auto port = kwind::io::UdpPort::open(kwind::Endpoint::loopback(0));
+  if (!server || !port) {
+    fmt::print(stderr, "{}: not HOST:PORT\n", argv[1]);
+    return 1;
+  }
+  const kwind::Time start = kwind::io::now();
+  kwind::host::ClientOptions options;
+  options.clear_mode = kwind::host::ClearMode::loopback_only;
+  options.timeouts.silence = 2s;
+  kwind::host::Client client(**port, *server, harbour::kProtocol, start, options);
+  bool failed = false;
+  client.on_connect([&] { client.send(harbour::Enter{argv[2], harbour::Cargo::salt}); });
+  client.on_disconnect([&](kwind::Errc code, std::string_view reason) {
+    failed = code != kwind::Errc::closed_here;
+    if (failed) fmt::print(stderr, "{}: {}\n", argv[1], kwind::host::explain_end(code, reason));
+  });
+  harbour::Fleet seen;
+  client.on<harbour::Fleet>([&](const harbour::Fleet& fleet) { seen = fleet; });
+
+  const auto seconds = std::chrono::seconds(argc > 3 ? std::atoi(argv[3]) : 5);  // NOLINT
+  kwind::host::TickClock ticks(20, start);
+  kwind::host::TickClock tells(2, start);
+  while (!client.ended()) {
+    const kwind::Time now = kwind::io::now();
+    client.receive(now);
+    for (unsigned due = ticks.due(now); due > 0 && client.connected(); --due) {
+      client.send(harbour::Helm{.rudder = 0.1, .throttle = 80});
+    }
+    if (tells.due(now) > 0 && !seen.tugs.empty()) {
+      fmt::print("{} is at {:.1f}, {:.1f}\n", argv[2], seen.tugs[0].x, seen.tugs[0].y);
+      std::fflush(stdout);
+    }
+    if (now >= start + seconds && client.connected()) client.close("in port");
+    client.send(now);
+    (*port)->wait(std::min(client.next_wakeup(), ticks.next()));
+  }
+  return failed ? 1 : 0;
+}

@@ -1,0 +1,149 @@
+// A harbour that remembers: who comes back starts where they left. Tugs are written behind, when a
+// pilot leaves and every few seconds while they move; never for each move.
+// Usage: harbour_server PORT FILE [SECONDS between writes]
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <csignal>
+#include <cstdlib>
+#include <map>
+
+#include "harbour.h"
+#include "kwind/host/server.h"
+#include "kwind/host/tick_clock.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/udp_port.h"
+#include "kwind/route/write_behind.h"
+#include "pilot_store.h"
+
+using namespace std::chrono_literals;
+using harbour_example::Berth;
+using harbour_example::PilotStore;
+using kwind::host::Peer;
+
+namespace {
+
+volatile std::sig_atomic_t g_stopped = 0;
+
+struct Pilot {
+  std::string name{};
+  bool sails = false;  // its berth is known
+  Berth tug{};
+  harbour::Helm helm{};
+};
+
+class Harbour {
+ public:
+  Harbour(kwind::host::Server& server, PilotStore& store, kwind::Duration between)
+      : server_(server), store_(store), behind_(between) {
+    server_.on<harbour::Enter>([this](Peer peer, const harbour::Enter& enter) {
+      pilots_[peer].name = enter.name;
+      // What is about to be written is newer than the file.
+      if (const Berth* newest = behind_.pending(enter.name)) return sail(peer, *newest);
+      store_.ask(enter.name);
+    });
+    server_.on<harbour::Helm>(
+        [this](Peer peer, const harbour::Helm& helm) { pilots_[peer].helm = helm; });
+    server_.on_disconnect([this](Peer peer, kwind::Errc, std::string_view) {
+      behind_.leave(pilots_[peer].name);
+      pilots_.erase(peer);
+    });
+  }
+
+  void tick(kwind::Time now) {
+    while (auto answer = store_.answer()) {
+      for (auto& [peer, pilot] : pilots_) {
+        if (pilot.name == answer->pilot && !pilot.sails) {
+          sail(peer, answer->berth.value_or(Berth{}));
+        }
+      }
+    }
+    harbour::Fleet fleet;
+    fleet.tick = ++tick_ % static_cast<std::int32_t>(harbour::Fleet::tick_range.last_index() + 1);
+    for (auto& [peer, pilot] : pilots_) {
+      if (!pilot.sails) continue;
+      const Berth before = pilot.tug;
+      move(pilot);
+      if (pilot.tug.x != before.x || pilot.tug.y != before.y)
+        behind_.put(pilot.name, pilot.tug, now);
+      fleet.tugs.push_back({static_cast<std::int32_t>(static_cast<unsigned>(peer) % 64 + 1),
+                            pilot.tug.x, pilot.tug.y, pilot.tug.bearing,
+                            pilot.helm.throttle * 0.2});
+    }
+    server_.send_to_all(fleet);
+    write(behind_.take(now));
+  }
+  void write_all(kwind::Time now) { write(behind_.take(now, true)); }
+
+ private:
+  void sail(Peer peer, const Berth& berth) {
+    pilots_[peer].tug = berth;
+    pilots_[peer].sails = true;
+    fmt::print("{} sails from {:.1f}, {:.1f}\n", pilots_[peer].name, berth.x, berth.y);
+    std::fflush(stdout);
+  }
+  static void move(Pilot& pilot) {
+    constexpr double kTick = 0.05;
+    constexpr double kRadians = 3.14159265358979 / 180;
+    Berth& tug = pilot.tug;
+    tug.bearing = std::fmod(tug.bearing + pilot.helm.rudder * 30 * kTick + 360, 360);
+    const double metres = pilot.helm.throttle * 0.2 * 0.5144 * kTick;  // 20 knots at full throttle
+    tug.x = std::clamp(tug.x + metres * std::sin(tug.bearing * kRadians), -1000.0, 1000.0);
+    tug.y = std::clamp(tug.y + metres * std::cos(tug.bearing * kRadians), -1000.0, 1000.0);
+  }
+  void write(const std::vector<kwind::route::WriteBehind<std::string, Berth>::Due>& due) {
+    std::vector<PilotStore::Row> rows;
+    rows.reserve(due.size());
+    for (const auto& each : due) rows.push_back({each.key, each.state});
+    store_.write(std::move(rows));
+  }
+
+  kwind::host::Server& server_;
+  PilotStore& store_;
+  kwind::route::WriteBehind<std::string, Berth> behind_;
+  std::map<Peer, Pilot> pilots_;
+  std::int32_t tick_ = 0;
+};
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  if (argc < 3) {
+    fmt::print(stderr, "usage: harbour_server PORT FILE [SECONDS between writes]\n");
+    return 2;
+  }
+  const double seconds = argc > 3 ? std::atof(argv[3]) : 2;  // NOLINT
+  auto port = kwind::io::UdpPort::open(
+      kwind::Endpoint::loopback(static_cast<std::uint16_t>(std::atoi(argv[1]))));  // NOLINT
+  if (!port) {
+    fmt::print(stderr, "port {}: {}\n", argv[1], error_info(port.error()).text);
+    return 1;
+  }
+  try {
+    PilotStore store(argv[2]);
+    kwind::host::ServerOptions options;
+    options.clear_mode = kwind::host::ClearMode::loopback_only;
+    kwind::host::Server server(**port, harbour::kProtocol, options);
+    Harbour harbour(server, store,
+                    kwind::Duration(static_cast<kwind::Duration::rep>(seconds * 1e9)));
+    std::signal(SIGTERM, [](int) { g_stopped = 1; });
+    std::signal(SIGINT, [](int) { g_stopped = 1; });
+    fmt::print("listening on {}; harbour_pilot {} NAME\n", (*port)->local().text(),
+               (*port)->local().text());
+    std::fflush(stdout);
+    kwind::host::TickClock ticks(20, kwind::io::now());
+    while (g_stopped == 0) {
+      const kwind::Time now = kwind::io::now();
+      server.receive(now);
+      for (unsigned due = ticks.due(now); due > 0; --due) harbour.tick(now);
+      server.send(now);
+      (*port)->wait(std::min(server.next_wakeup(), ticks.next()));
+    }
+    harbour.write_all(kwind::io::now());
+  } catch (const std::exception& error) {
+    fmt::print(stderr, "{}\n", error.what());
+    return 1;
+  }
+  return 0;
+}

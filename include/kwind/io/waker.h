@@ -1,0 +1,23 @@
+// Ends another thread's wait_for_any(): give descriptor() to it as one of `also`. wake() may be
+// called from any thread, the rest from the one that waits.
+#pragma once
+
+namespace kwind::io {
+
+class Waker {
+ public:
+  Waker();
+  ~Waker();
+  Waker(const Waker&) = delete;
+  Waker& operator=(const Waker&) = delete;
+
+  void wake() const;
+  /// Forgets calls of wake() so far.
+  void clear() const;
+  [[nodiscard]] int descriptor() const { return descriptor_; }
+
+ private:
+  int descriptor_;
+};
+
+}  // namespace kwind::io

@@ -1,0 +1,264 @@
+#include "kwind/host/threaded.h"
+
+#include <algorithm>
+#include <array>
+#include <atomic>
+#include <deque>
+#include <mutex>
+#include <thread>
+
+#include "kwind/io/clock.h"
+#include "kwind/io/waker.h"
+#include "kwind/route/handoff.h"
+
+namespace kwind::host {
+namespace {
+
+// What the network half tells the game half.
+struct Inbound {
+  enum class What : std::uint8_t { connected, message, disconnected };
+  What what = What::message;
+  Peer peer{};
+  std::uint16_t kind = 0;
+  std::uint16_t version = 0;
+  Errc code = Errc::none;
+  std::vector<std::byte> bytes{};  // of the fields
+  std::size_t bits = 0;
+  std::string text{};
+};
+
+// What the game half wants done.
+struct Outbound {
+  enum class What : std::uint8_t { send, close };
+  What what = What::send;
+  std::vector<Peer> peers{};
+  std::uint16_t kind = 0;
+  std::uint16_t version = 0;
+  std::vector<std::byte> bytes{};
+  std::size_t bits = 0;
+  std::string text{};
+};
+
+constexpr std::size_t kReserve = 64;  // places of the queue that only comings and goings use
+constexpr Duration kCountsEvery = std::chrono::milliseconds(100);
+
+}  // namespace
+
+struct ThreadedServer::Halves {
+  Halves(std::unique_ptr<io::LivePort> port_in, const schema::ProtocolInfo& protocol,
+         const ServerOptions& options, const ThreadedOptions& queues)
+      : port(std::move(port_in)),
+        linger(options.timeouts.linger),
+        server(*port, protocol, options),
+        inbound(queues.inbound + kReserve),
+        outbound(queues.outbound) {
+    server.on_connect([this](Peer peer) {
+      Inbound item;
+      item.what = Inbound::What::connected;
+      item.peer = peer;
+      item.version = server.version(peer);
+      put(std::move(item));
+    });
+    server.on_disconnect([this](Peer peer, Errc code, std::string_view text) {
+      Inbound item;
+      item.what = Inbound::What::disconnected;
+      item.peer = peer;
+      item.code = code;
+      item.text = text;
+      put(std::move(item));
+    });
+    server.on_rest([this](Peer peer, const route::Arrived& message) { take(peer, message); });
+    thread = std::thread([this] { run(); });
+  }
+
+  // ---- on the network's thread ----
+
+  // Comings and goings are never lost; they are at most as many as connections and wait here.
+  void put(Inbound&& item) {
+    // NOLINTNEXTLINE(bugprone-use-after-move): what was not taken is untouched
+    if (!waiting.empty() || !inbound.put(std::move(item))) waiting.push_back(std::move(item));
+    look_at_room();
+  }
+  void put_waiting() {
+    while (!waiting.empty() && inbound.put(std::move(waiting.front()))) waiting.pop_front();
+    look_at_room();
+  }
+  void look_at_room() { server.pause(!waiting.empty() || inbound.room() <= kReserve); }
+
+  void take(Peer peer, const route::Arrived& message) {
+    Inbound* const slot = waiting.empty() ? inbound.put_slot() : nullptr;
+    if (slot == nullptr) return;  // cannot be: the server was paused before
+    slot->what = Inbound::What::message;
+    slot->peer = peer;
+    slot->kind = message.info.kind;
+    slot->version = message.version;
+    bits::Reader fields = message.fields;
+    slot->bits = fields.left_bits();
+    slot->bytes.resize(bits::bytes_for(slot->bits));
+    fields.get_bits(slot->bytes, slot->bits);
+    inbound.put_done();
+    look_at_room();
+  }
+
+  void run() {
+    Time counts_at{};
+    std::optional<Time> end;
+    while (!end || (io::now() < *end && server.connections() > 0)) {
+      Time now = io::now();
+      put_waiting();
+      server.receive(now);
+      while (Outbound* const item = outbound.take_slot()) {
+        if (item->what == Outbound::What::close) {
+          for (const Peer peer : item->peers) server.close(peer, item->text);
+        } else {
+          server.send_encoded(item->peers, {item->kind, item->version, 0, item->bytes, item->bits});
+        }
+        outbound.take_done();
+      }
+      if (stop.load(std::memory_order_acquire) && !end) {
+        server.close_all("the server ends");
+        end = now + linger + linger;
+      }
+      now = io::now();
+      server.send(now);
+      if (now - counts_at >= kCountsEvery) {
+        counts_at = now;
+        const std::lock_guard lock(counts_mutex);
+        counts = server.counts();
+      }
+      const std::array<io::LivePort*, 1> ports{port.get()};
+      const std::array<int, 1> also{waker.descriptor()};
+      io::wait_for_any(ports, end ? std::min(server.next_wakeup(), *end) : server.next_wakeup(),
+                       also);
+      waker.clear();
+    }
+  }
+
+  std::unique_ptr<io::LivePort> port;
+  Duration linger;
+  Server server;
+  route::Handoff<Inbound> inbound;
+  route::Handoff<Outbound> outbound;
+  std::deque<Inbound> waiting;
+  io::Waker waker;
+  std::atomic<bool> stop = false;
+  std::mutex counts_mutex;  // taken ten times a second
+  Counts counts;
+  std::thread thread;
+};
+
+ThreadedServer::ThreadedServer(std::unique_ptr<io::LivePort> port,
+                               const schema::ProtocolInfo& protocol, const ServerOptions& options,
+                               const ThreadedOptions& queues)
+    : protocol_(protocol),
+      dispatcher_(protocol.messages),
+      packer_(protocol, schema::Direction::from_server, options.policy) {
+  rooms_.only_if([this](Peer peer) { return versions_.count(peer) > 0; });
+  dispatcher_.owned_by(
+      [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
+  halves_ = std::make_unique<Halves>(std::move(port), protocol, options, queues);
+}
+
+ThreadedServer::~ThreadedServer() {
+  halves_->stop.store(true, std::memory_order_release);
+  halves_->waker.wake();
+  halves_->thread.join();
+}
+
+void ThreadedServer::receive() {
+  route::Dispatcher<Peer>::Dispatched done;
+  while (Inbound* const item = halves_->inbound.take_slot()) {
+    const Peer peer = item->peer;
+    switch (item->what) {
+      case Inbound::What::connected:
+        versions_[peer] = item->version;
+        peers_.insert(std::lower_bound(peers_.begin(), peers_.end(), peer), peer);
+        dispatcher_.guard(peer, nullptr, done, [&] {
+          if (on_connect_) on_connect_(peer);
+        });
+        break;
+      case Inbound::What::disconnected:
+        versions_.erase(peer);
+        std::erase(peers_, peer);
+        dispatcher_.guard(peer, nullptr, done, [&] {
+          if (on_disconnect_) on_disconnect_(peer, item->code, item->text);
+        });
+        while (!rooms_.rooms_of(peer).empty()) {
+          dispatcher_.guard(peer, nullptr, done,
+                            [&] { rooms_.leave(peer, rooms_.rooms_of(peer).back()); });
+        }
+        owners_.take_all(peer);
+        break;
+      case Inbound::What::message: {
+        schema::Layout layout;
+        layout.version = item->version;
+        const auto result =
+            dispatcher_.dispatch(peer,
+                                 {protocol_.messages[item->kind],
+                                  bits::Reader(item->bytes, item->bits), item->version, 0},
+                                 layout);
+        if (result.error != Errc::none) drops_.add(result.error);
+        if (result.close) close(peer, error_info(Errc::not_allowed).text);
+        break;
+      }
+    }
+    halves_->inbound.take_done();
+  }
+}
+
+void ThreadedServer::flush() {
+  halves_->waker.wake();
+}
+
+std::size_t ThreadedServer::hand_over(std::span<const Peer> peers, Peer left_out,
+                                      const Pack& pack) {
+  std::size_t count = 0;
+  for (const schema::VersionInfo& entry : protocol_.versions) {
+    chosen_.clear();
+    for (const Peer peer : peers) {
+      const auto found = versions_.find(peer);
+      if (peer != left_out && found != versions_.end() && found->second == entry.version) {
+        chosen_.push_back(peer);
+      }
+    }
+    if (chosen_.empty()) continue;
+    const auto packed = pack(entry.version);
+    Outbound* const slot = packed ? halves_->outbound.put_slot() : nullptr;
+    if (slot == nullptr) continue;
+    slot->what = Outbound::What::send;
+    slot->peers.assign(chosen_.begin(), chosen_.end());
+    slot->kind = packed->kind;
+    slot->version = packed->version;
+    const auto bytes = packed->bytes.first(bits::bytes_for(packed->bits));
+    slot->bytes.assign(bytes.begin(), bytes.end());
+    slot->bits = packed->bits;
+    halves_->outbound.put_done();
+    count += chosen_.size();
+  }
+  return count;
+}
+
+Errc ThreadedServer::why_not(Peer peer) const {
+  return versions_.count(peer) == 0 ? Errc::no_such_peer : Errc::queue_full;
+}
+
+void ThreadedServer::close(Peer peer, std::string_view reason) {
+  Outbound* const slot = halves_->outbound.put_slot();
+  if (slot == nullptr) return;
+  slot->what = Outbound::What::close;
+  slot->peers.assign(1, peer);
+  slot->text = reason;
+  halves_->outbound.put_done();
+}
+
+Counts ThreadedServer::counts() const {
+  return {drops_, dispatcher_.counts(),      packer_.out_of_range(),
+          0,      packer_.unknown_to_peer(), packer_.packed()};
+}
+
+Counts ThreadedServer::network_counts() const {
+  const std::lock_guard lock(halves_->counts_mutex);
+  return halves_->counts;
+}
+
+}  // namespace kwind::host

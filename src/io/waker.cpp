@@ -1,0 +1,29 @@
+#include "kwind/io/waker.h"
+
+#include <sys/eventfd.h>
+#include <unistd.h>
+
+#include <cstdint>
+
+#include "kwind/bits/assert.h"
+
+namespace kwind::io {
+
+Waker::Waker() : descriptor_(::eventfd(0, EFD_NONBLOCK | EFD_CLOEXEC)) {
+  KWIND_ASSERT(descriptor_ >= 0);
+}
+Waker::~Waker() {
+  ::close(descriptor_);
+}
+
+void Waker::wake() const {
+  const std::uint64_t one = 1;
+  (void)!::write(descriptor_, &one, sizeof one);  // full means that it wakes anyway
+}
+
+void Waker::clear() const {
+  std::uint64_t count = 0;
+  (void)!::read(descriptor_, &count, sizeof count);
+}
+
+}  // namespace kwind::io

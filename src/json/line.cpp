@@ -1,0 +1,426 @@
+#include "kwind/json/line.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cctype>
+
+#include "kwind/bits/nearest.h"
+#include "kwind/bits/writer.h"
+#include "kwind/schema/runtime.h"
+
+namespace kwind::json {
+namespace {
+
+using nlohmann::ordered_json;
+using schema::Field;
+using schema::Protocol;
+using schema::Type;
+using schema::TypeKind;
+using schema::Value;
+
+bool can_be_null(const Type& type) {
+  return type.kind == TypeKind::ref ||
+         (type.kind == TypeKind::maybe && !can_be_null(type.element.front()));
+}
+
+// Characters that move what stands around them on a screen: C0 and C1 controls, zero-width
+// characters, changes of direction.
+bool moves(std::uint32_t c) {
+  return c < 0x20 || (c >= 0x7f && c <= 0x9f) || (c >= 0x200b && c <= 0x200f) ||
+         (c >= 0x2028 && c <= 0x202e) || (c >= 0x2066 && c <= 0x2069) || c == 0xfeff;
+}
+
+std::string escaped(const std::string& json) {
+  std::string out;
+  for (std::size_t i = 0; i < json.size();) {
+    const auto byte = static_cast<unsigned char>(json[i]);
+    const std::size_t length = byte < 0x80 ? 1 : byte < 0xe0 ? 2 : byte < 0xf0 ? 3 : 4;
+    std::uint32_t c = byte < 0x80 ? byte : byte & (0xffU >> (length + 1));
+    for (std::size_t k = 1; k < length && i + k < json.size(); ++k) {
+      c = c << 6 | (static_cast<unsigned char>(json[i + k]) & 0x3fU);
+    }
+    if (moves(c)) {
+      out += fmt::format("\\u{:04x}", c);
+    } else {
+      out += json.substr(i, length);
+    }
+    i += length;
+  }
+  return out;
+}
+
+std::string json_text(const ordered_json& json) {
+  return escaped(json.dump(-1, ' ', false, ordered_json::error_handler_t::replace));
+}
+
+bool plain_word(const std::string& text) {
+  return !text.empty() && text != "none" &&
+         std::all_of(text.begin(), text.end(), [](unsigned char c) {
+           return std::isalnum(c) != 0 || c == '_' || c == '-' || c == '.' || c == ':' || c == '/';
+         });
+}
+
+std::string value_line(const Type& type, const ordered_json& json) {
+  switch (type.kind) {
+    case TypeKind::enumeration: return json.get<std::string>();
+    case TypeKind::bytes: return json.get<std::string>().empty() ? "\"\"" : json.get<std::string>();
+    case TypeKind::text: {
+      const auto text = json.get<std::string>();
+      return plain_word(text) ? text : json_text(json);
+    }
+    case TypeKind::flags: {
+      std::string all;
+      for (const ordered_json& flag : json) {
+        all += (all.empty() ? "" : ",") + flag.get<std::string>();
+      }
+      return all.empty() ? "none" : all;
+    }
+    case TypeKind::ref:
+      if (json.is_null()) return "none";
+      return fmt::format("{}/{}", json["id"].get<std::int64_t>(),
+                         json["generation"].get<std::int64_t>());
+    case TypeKind::maybe: {
+      const Type& inner = type.element.front();
+      if (!can_be_null(inner)) return json.is_null() ? "none" : value_line(inner, json);
+      return json.empty() ? "none" : json_text(json);
+    }
+    case TypeKind::heading2:
+    case TypeKind::heading3:
+    case TypeKind::rotation:
+    case TypeKind::vec: {
+      std::string all;
+      for (const ordered_json& number : json) all += (all.empty() ? "" : ",") + number.dump();
+      return all;
+    }
+    case TypeKind::one_of: return json.is_string() ? json.get<std::string>() : json_text(json);
+    default: return json_text(json);
+  }
+}
+
+std::vector<std::string> names_of(const std::vector<schema::Option>& options) {
+  std::vector<std::string> names;
+  names.reserve(options.size());
+  for (const schema::Option& option : options) names.push_back(option.name);
+  return names;
+}
+
+// A value as typed, to the JSON that from_json() takes.
+tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_view text) {
+  const bool json = !text.empty() && (text[0] == '{' || text[0] == '[' || text[0] == '"');
+  if (json) {
+    ordered_json parsed = ordered_json::parse(text, nullptr, false);
+    if (parsed.is_discarded()) return tl::unexpected(fmt::format("{} is not JSON", text));
+    return parsed;
+  }
+  const std::string word(text);
+  const auto split = [&] {
+    std::vector<std::string> parts;
+    for (std::size_t at = 0; at <= word.size();) {
+      const std::size_t end = std::min(word.find(',', at), word.size());
+      parts.push_back(word.substr(at, end - at));
+      at = end + 1;
+    }
+    return parts;
+  };
+  const auto number = [](const std::string& digits) -> tl::expected<ordered_json, Problem> {
+    ordered_json parsed = ordered_json::parse(digits, nullptr, false);
+    if (!parsed.is_number()) {
+      return tl::unexpected(fmt::format("expected a number, found {}", shown(digits)));
+    }
+    return parsed;
+  };
+  switch (type.kind) {
+    case TypeKind::boolean:
+      if (word == "true" || word == "yes") return ordered_json(true);
+      if (word == "false" || word == "no") return ordered_json(false);
+      return tl::unexpected(fmt::format("expected true or false, found {}", shown(word)));
+    case TypeKind::text:
+    case TypeKind::bytes:
+    case TypeKind::enumeration:
+    case TypeKind::one_of: return ordered_json(word);
+    case TypeKind::flags: {
+      ordered_json all = ordered_json::array();
+      if (word != "none" && !word.empty()) {
+        for (const std::string& part : split()) all.push_back(part);
+      }
+      return all;
+    }
+    case TypeKind::ref: {
+      if (word == "none") return ordered_json(nullptr);
+      const std::size_t slash = word.find('/');
+      auto id = number(word.substr(0, slash));
+      if (!id) return id;
+      ordered_json made{{"id", *id}};
+      if (slash != std::string::npos) {
+        auto generation = number(word.substr(slash + 1));
+        if (!generation) return generation;
+        made["generation"] = *generation;
+      }
+      return made;
+    }
+    case TypeKind::maybe: {
+      const Type& inner = type.element.front();
+      const bool wrapped = can_be_null(inner);
+      if (word == "none") return wrapped ? ordered_json::array() : ordered_json(nullptr);
+      auto value = typed_value(inner, text);
+      if (!value || !wrapped) return value;
+      return ordered_json::array({*value});
+    }
+    case TypeKind::heading2:
+    case TypeKind::heading3:
+    case TypeKind::rotation:
+    case TypeKind::vec: {
+      ordered_json all = ordered_json::array();
+      for (const std::string& part : split()) {
+        auto component = number(part);
+        if (!component) return component;
+        all.push_back(*component);
+      }
+      return all;
+    }
+    case TypeKind::record:
+    case TypeKind::list:
+    case TypeKind::grid:
+      return tl::unexpected(fmt::format(
+          "expected JSON, {}, found {}",
+          type.kind == TypeKind::record ? "{\"field\":value}" : "[item,item]", shown(word)));
+    default: return number(word);
+  }
+}
+
+}  // namespace
+
+std::string shown(std::string_view text) {
+  return json_text(ordered_json(std::string(text)));
+}
+
+std::vector<std::string_view> words_of(std::string_view text) {
+  std::vector<std::string_view> words;
+  std::size_t start = std::string_view::npos;
+  int depth = 0;
+  bool quoted = false;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    const char c = text[i];
+    if (quoted) {
+      if (c == '\\') ++i;
+      if (c == '"') quoted = false;
+      continue;
+    }
+    if (std::isspace(static_cast<unsigned char>(c)) != 0 && depth == 0) {
+      if (start != std::string_view::npos) words.push_back(text.substr(start, i - start));
+      start = std::string_view::npos;
+      continue;
+    }
+    if (start == std::string_view::npos) start = i;
+    if (c == '"') quoted = true;
+    if (c == '{' || c == '[') ++depth;
+    if ((c == '}' || c == ']') && depth > 0) --depth;
+  }
+  if (start != std::string_view::npos) words.push_back(text.substr(start));
+  return words;
+}
+
+tl::expected<std::size_t, Problem> find_kind(const Protocol& protocol, std::string_view name) {
+  std::vector<std::string> known;
+  known.reserve(protocol.messages.size());
+  for (const auto& message : protocol.messages) {
+    if (message.name == name) return known.size();
+    known.push_back(message.name);
+  }
+  const std::string near = bits::nearest(std::string(name), known);
+  return tl::unexpected(
+      near.empty()
+          ? fmt::format("there is no message {}; there are {}", shown(name), fmt::join(known, ", "))
+          : fmt::format("there is no message {}; did you mean {}?", shown(name), near));
+}
+
+tl::expected<Value, Problem> parse_fields(const Protocol& protocol,
+                                          const std::vector<Field>& fields, std::string_view text) {
+  const auto words = words_of(text);
+  ordered_json json = ordered_json::object();
+  if (words.size() == 1 && words[0].starts_with('{')) {
+    json = ordered_json::parse(words[0], nullptr, false);
+    if (json.is_discarded()) return tl::unexpected(fmt::format("{} is not JSON", words[0]));
+  } else {
+    for (const std::string_view word : words) {
+      const std::size_t equals = word.find('=');
+      const std::string name(word.substr(0, equals));
+      const auto field = std::find_if(fields.begin(), fields.end(),
+                                      [&](const Field& each) { return each.name == name; });
+      if (field == fields.end()) {
+        std::vector<std::string> known;
+        known.reserve(fields.size());
+        for (const Field& each : fields) known.push_back(each.name);
+        const std::string near = bits::nearest(name, known);
+        if (known.empty()) return tl::unexpected(fmt::format("{}: it has no fields", shown(word)));
+        return tl::unexpected(near.empty() ? fmt::format("there is no field {}; there are {}",
+                                                         shown(name), fmt::join(known, ", "))
+                                           : fmt::format("there is no field {}; did you mean {}?",
+                                                         shown(name), near));
+      }
+      if (equals == std::string_view::npos) {
+        return tl::unexpected(fmt::format("{0}: write {0}=VALUE, {1}", name,
+                                          schema::type_text(protocol, field->type)));
+      }
+      auto value = typed_value(field->type, word.substr(equals + 1));
+      if (!value) {
+        return tl::unexpected(fmt::format("{}: {}; it is {}", name, value.error(),
+                                          schema::type_text(protocol, field->type)));
+      }
+      json[name] = std::move(*value);
+    }
+  }
+  auto value = from_json(protocol, fields, json);
+  if (!value) return value;
+  if (auto problem = out_of_range(protocol, fields, *value)) return tl::unexpected(*problem);
+  return value;
+}
+
+tl::expected<Line, Problem> parse_line(const Protocol& protocol, std::string_view text) {
+  const auto words = words_of(text);
+  if (words.empty()) return tl::unexpected(Problem("nothing to send"));
+  const auto kind = find_kind(protocol, words[0]);
+  if (!kind) return tl::unexpected(kind.error());
+  const auto end = static_cast<std::size_t>(words[0].data() - text.data()) + words[0].size();
+  const schema::MessageType& message = protocol.messages[*kind];
+  auto value = parse_fields(protocol, message.fields, text.substr(end));
+  if (!value) return tl::unexpected(fmt::format("{}: {}", message.name, value.error()));
+  return Line{*kind, std::move(*value)};
+}
+
+std::optional<Problem> out_of_range(const Protocol& protocol, const std::vector<Field>& fields,
+                                    const Value& value) {
+  std::vector<std::byte> memory(bits::bytes_for(schema::size_of(protocol, fields).most_bits) + 16);
+  schema::Encoder out{bits::Writer(memory)};
+  for (const schema::Span& span : schema::encode_explained(protocol, fields, value, memory, out)) {
+    if (!span.fault) continue;
+    // What was asked for, not what it was moved to.
+    const ordered_json json = to_json(protocol, fields, value);
+    std::string path = "/" + span.path;
+    std::replace(path.begin(), path.end(), '.', '/');
+    std::replace(path.begin(), path.end(), '[', '/');
+    path.erase(std::remove(path.begin(), path.end(), ']'), path.end());
+    const auto pointer = ordered_json::json_pointer(path);
+    return fmt::format("{}: {} is not within {}", span.path,
+                       json.contains(pointer) ? json_text(json[pointer]) : "the value", span.type);
+  }
+  return std::nullopt;
+}
+
+std::string line_text(const Protocol& protocol, const std::vector<Field>& fields,
+                      const Value& value) {
+  std::string text;
+  for (std::size_t i = 0; i < fields.size(); ++i) {
+    if (fields[i].untyped) continue;
+    if (!text.empty()) text += ' ';
+    text += fields[i].name;
+    text += '=';
+    text += value_line(fields[i].type, to_json(protocol, fields[i].type, value.items[i]));
+  }
+  return text;
+}
+
+std::vector<std::string> completions(const Protocol& protocol, schema::Direction way,
+                                     const std::vector<std::string>& commands,
+                                     std::string_view typed) {
+  const auto words = words_of(typed);
+  const bool fresh = typed.empty() || typed.back() == ' ';
+  const std::string last(fresh || words.empty() ? std::string_view() : words.back());
+  std::vector<std::string> all;
+  const auto offer = [&](std::string word) {
+    if (word.starts_with(last)) all.push_back(std::move(word));
+  };
+  if (words.empty() || (words.size() == 1 && !fresh)) {
+    for (const auto& message : protocol.messages) {
+      const bool goes = message.direction == schema::Direction::both || message.direction == way;
+      if (goes && message.role != schema::MessageRole::answer) offer(message.name);
+    }
+    for (const std::string& command : commands) offer(command);
+    return all;
+  }
+  // A kind may stand behind a command: `to 2 Hail`, `expect Notice`.
+  std::size_t at = 0;
+  while (at < words.size() && !find_kind(protocol, words[at])) ++at;
+  if (at == words.size() || (at + 1 == words.size() && !fresh)) {
+    for (const auto& message : protocol.messages) offer(message.name);
+    return all;
+  }
+  const schema::MessageType& message = protocol.messages[*find_kind(protocol, words[at])];
+  const std::size_t equals = last.find('=');
+  for (const Field& field : message.fields) {
+    if (equals == std::string::npos) {
+      const bool used = std::any_of(words.begin(), words.end(), [&](std::string_view word) {
+        return word.starts_with(field.name + "=");
+      });
+      if (!used) offer(field.name + "=");
+      continue;
+    }
+    if (last.substr(0, equals) != field.name) continue;
+    std::vector<std::string> values;
+    const Type& type = field.type;
+    if (type.kind == TypeKind::boolean) values = {"true", "false"};
+    if (type.kind == TypeKind::enumeration) {
+      values = names_of(protocol.enums[type.index].options);
+    }
+    if (type.kind == TypeKind::flags) values = names_of(protocol.flags[type.index].options);
+    if (type.kind == TypeKind::ref || type.kind == TypeKind::maybe) values = {"none"};
+    for (const std::string& value : values) offer(field.name + "=" + value);
+  }
+  return all;
+}
+
+tl::expected<Condition, Problem> parse_condition(std::string_view text) {
+  static constexpr std::string_view kComparisons[] = {"!=", "<=", ">=", "=", "<", ">"};
+  const std::size_t at = text.find_first_of("=<>!");
+  if (at == 0 || at == std::string_view::npos) {
+    return tl::unexpected(
+        fmt::format("{} is no condition; write FIELD=VALUE, or != < <= > >=", shown(text)));
+  }
+  for (const std::string_view comparison : kComparisons) {
+    if (!text.substr(at).starts_with(comparison)) continue;
+    Condition made{std::string(text.substr(0, at)), std::string(comparison), {}, std::string(text)};
+    const std::string value(text.substr(at + comparison.size()));
+    made.value = ordered_json::parse(value, nullptr, false);
+    if (value == "none") made.value = nullptr;
+    if (made.value.is_discarded()) made.value = value;
+    if (comparison != "=" && comparison != "!=" && !made.value.is_number()) {
+      return tl::unexpected(fmt::format("{}: {} compares numbers", shown(text), comparison));
+    }
+    return made;
+  }
+  return tl::unexpected(fmt::format("{} is no condition", shown(text)));
+}
+
+bool holds(const Condition& condition, const ordered_json& fields) {
+  const ordered_json* at = &fields;
+  std::string_view rest = condition.path;
+  while (at != nullptr && !rest.empty()) {
+    const std::size_t end = std::min(rest.find_first_of(".[", 1), rest.size());
+    std::string part(rest.substr(0, end));
+    rest.remove_prefix(end);
+    if (rest.starts_with('.')) rest.remove_prefix(1);
+    if (part.starts_with('[') && part.ends_with(']')) {
+      const std::string digits = part.substr(1, part.size() - 2);
+      const bool number = !digits.empty() && digits.size() < 9 &&
+                          digits.find_first_not_of("0123456789") == std::string::npos;
+      const std::size_t place = number ? std::stoul(digits) : ~std::size_t{0};
+      at = at->is_array() && place < at->size() ? &(*at)[place] : nullptr;
+    } else {
+      at = at->is_object() && at->contains(part) ? &(*at)[part] : nullptr;
+    }
+  }
+  if (at == nullptr) return condition.comparison == "!=";
+  const ordered_json& value = condition.value;
+  if (condition.comparison == "=") return *at == value;
+  if (condition.comparison == "!=") return *at != value;
+  if (!at->is_number()) return false;
+  const double a = at->get<double>();
+  const double b = value.get<double>();
+  if (condition.comparison == "<") return a < b;
+  if (condition.comparison == "<=") return a <= b;
+  if (condition.comparison == ">") return a > b;
+  return a >= b;
+}
+
+}  // namespace kwind::json

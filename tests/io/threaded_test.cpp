@@ -1,0 +1,173 @@
+// A server in two halves, on real loopback sockets and two threads.
+#include "kwind/host/threaded.h"
+
+#include <gtest/gtest.h>
+
+#include <chrono>
+#include <functional>
+#include <thread>
+
+#include "host_test.h"
+#include "kwind/host/client.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/udp_port.h"
+
+namespace kwind::host {
+namespace {
+
+using namespace std::chrono_literals;
+using namespace host_test;
+
+struct Caller {
+  std::unique_ptr<io::UdpPort> port;
+  std::unique_ptr<Client> client;
+};
+
+class Threaded : public testing::Test {
+ protected:
+  void start(const ThreadedOptions& queues = {}) {
+    auto port = io::UdpPort::open(Endpoint::loopback(0));
+    ASSERT_TRUE(port);
+    address_ = (*port)->local();
+    ServerOptions options;
+    options.key = link::KeyPair::from_secret(io::random_secret());
+    options.timeouts.linger = 300ms;
+    key_ = options.key->public_key;
+    server_ = std::make_unique<ThreadedServer>(std::move(*port), kProtocol, options, queues);
+  }
+  Caller call() {
+    Caller made{std::move(*io::UdpPort::open(Endpoint::loopback(0))), nullptr};
+    ClientOptions options;
+    options.server_key = key_;
+    made.client = std::make_unique<Client>(*made.port, address_, kProtocol, io::now(), options);
+    return made;
+  }
+  // The clients' turns and the game's, until `done` or ten seconds are over.
+  bool run_until(std::vector<Caller*> callers, const std::function<bool()>& done,
+                 bool with_game = true) {
+    for (const Time end = io::now() + 10s; io::now() < end;) {
+      for (Caller* caller : callers) {
+        caller->client->receive(io::now());
+        caller->client->send(io::now());
+      }
+      if (with_game) {
+        server_->receive();
+        server_->flush();
+      }
+      if (done()) return true;
+      std::this_thread::sleep_for(200us);
+    }
+    return false;
+  }
+
+  Endpoint address_;
+  link::PublicKey key_{};
+  std::unique_ptr<ThreadedServer> server_;
+};
+
+TEST_F(Threaded, CarriesMessagesBothWaysInOrderOnTheGamesThread) {
+  start();
+  const auto game_thread = std::this_thread::get_id();
+  std::vector<Peer> here;
+  std::map<Peer, int> next;
+  bool in_order = true;
+  bool on_thread = true;
+  server_->on_connect([&](Peer peer) {
+    here.push_back(peer);
+    server_->rooms().enter(peer, "pier");
+    on_thread = on_thread && std::this_thread::get_id() == game_thread;
+  });
+  server_->on<Say>([&](Peer peer, const Say& say) {
+    in_order = in_order && say.number == next[peer]++;
+    on_thread = on_thread && std::this_thread::get_id() == game_thread;
+    server_->send_to_room("pier", Said{static_cast<int>(peer), say.number, say.words});
+  });
+  std::vector<Peer> gone;
+  server_->on_disconnect([&](Peer peer, Errc, std::string_view) { gone.push_back(peer); });
+  Caller a = call();
+  Caller b = call();
+  int heard = 0;
+  for (Caller* caller : {&a, &b}) caller->client->on<Said>([&](const Said&) { ++heard; });
+  ASSERT_TRUE(run_until({&a, &b}, [&] { return here.size() == 2; }));
+  constexpr int kMany = 300;
+  int sent = 0;
+  EXPECT_TRUE(run_until({&a, &b}, [&] {
+    for (int i = 0; i < 5 && sent < kMany; ++i, ++sent) {
+      a.client->send(Say{sent, "ahoy"});
+      b.client->send(Say{sent, "ahoy"});
+    }
+    return heard == 4 * kMany;
+  }));
+  EXPECT_EQ(heard, 4 * kMany);
+  EXPECT_TRUE(in_order);
+  EXPECT_TRUE(on_thread);
+  a.client->close("home");
+  EXPECT_TRUE(run_until({&a, &b}, [&] { return gone.size() == 1; }));
+  EXPECT_EQ(server_->rooms().members("pier").size(), 1U);
+  EXPECT_EQ(server_->send(gone[0], Said{1, 1, "late"}), Errc::no_such_peer);
+  server_->close(here[0] == gone[0] ? here[1] : here[0], "the pier closes");
+  EXPECT_TRUE(run_until({&b}, [&] { return b.client->ended(); }));
+}
+
+TEST_F(Threaded, AGameThatDoesNotComeLosesNothingReliable) {
+  ThreadedOptions small;
+  small.inbound = 32;
+  start(small);
+  std::vector<int> got;
+  server_->on<Say>([&](Peer, const Say& say) { got.push_back(say.number); });
+  Caller a = call();
+  ASSERT_TRUE(run_until({&a}, [&] { return a.client->connected(); }));
+  constexpr int kMany = 2000;
+  int sent = 0;
+  // The game takes nothing for a second: the queue is full, the rest waits in the window.
+  const Time stuck = io::now() + 1s;
+  ASSERT_TRUE(run_until(
+      {&a},
+      [&] {
+        while (sent < kMany && a.client->send(Say{sent, "waits"}) == Errc::none) ++sent;
+        return io::now() >= stuck;
+      },
+      false));
+  EXPECT_TRUE(a.client->connected()) << "the network half goes on by itself";
+  EXPECT_TRUE(got.empty());
+  EXPECT_TRUE(run_until({&a}, [&] {
+    while (sent < kMany && a.client->send(Say{sent, "waits"}) == Errc::none) ++sent;
+    return got.size() == kMany;
+  }));
+  ASSERT_EQ(got.size(), static_cast<std::size_t>(kMany));
+  for (int i = 0; i < kMany; ++i) ASSERT_EQ(got[static_cast<std::size_t>(i)], i);
+}
+
+TEST_F(Threaded, HandlersThatThrowAreCountedAndTheLoopGoesOn) {
+  start();
+  int heard = 0;
+  server_->on<Say>([&](Peer, const Say& say) {
+    ++heard;
+    if (say.number == 1) throw std::runtime_error("a reef");
+  });
+  std::string fault;
+  server_->on_fault([&](const route::HandlerFault<Peer>& each) { fault = each.what; });
+  Caller a = call();
+  ASSERT_TRUE(run_until({&a}, [&] { return a.client->connected(); }));
+  a.client->send(Say{1, "x"});
+  a.client->send(Say{2, "y"});
+  EXPECT_TRUE(run_until({&a}, [&] { return heard == 2; }));
+  EXPECT_EQ(fault, "a reef");
+  EXPECT_EQ(server_->counts().route.handler_faults, 1U);
+}
+
+TEST_F(Threaded, ItsEndClosesConnectionsWithAReason) {
+  start();
+  Caller a = call();
+  ASSERT_TRUE(run_until({&a}, [&] { return a.client->connected(); }));
+  std::string reason;
+  a.client->on_disconnect([&](Errc, std::string_view text) { reason = text; });
+  std::thread end([&] { server_.reset(); });
+  EXPECT_TRUE(run_until(
+      {&a}, [&] { return a.client->ended(); }, false));
+  end.join();
+  EXPECT_EQ(reason, "the server ends");
+}
+
+}  // namespace
+}  // namespace kwind::host

@@ -1,0 +1,152 @@
+#include "console.h"
+
+#include <editline/readline.h>
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <poll.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <cstring>
+#include <utility>
+
+namespace kwind::tool {
+namespace {
+
+// The editing library keeps its state in globals, and so must what it calls.
+std::function<std::vector<std::string>(std::string_view)> g_completions;
+std::vector<std::string> g_found;
+const std::function<void(const std::string&)>* g_line = nullptr;
+bool* g_ended = nullptr;
+bool g_in_line = false;  // a whole line is being dealt with: none is being typed
+bool g_took_line = false;
+bool g_typing = false;  // a key has come since; before, the library's buffer holds the last line
+
+char* next_match(const char*, int state) {
+  const auto place = static_cast<std::size_t>(state);
+  return place < g_found.size() ? ::strdup(g_found[place].c_str()) : nullptr;
+}
+
+char** complete(const char*, int, int end) {
+  g_found =
+      g_completions(std::string_view(rl_line_buffer).substr(0, static_cast<std::size_t>(end)));
+  rl_attempted_completion_over = 1;
+  // A field's value follows at once.
+  rl_completion_append_character = g_found.size() == 1 && g_found[0].ends_with('=') ? '\0' : ' ';
+  return g_found.empty() ? nullptr : rl_completion_matches("", next_match);
+}
+
+void take_line(char* line) {
+  if (line == nullptr) {
+    *g_ended = true;
+    return;
+  }
+  const std::string text(line);
+  std::free(line);  // NOLINT: the library allocates it so
+  if (!text.empty()) add_history(text.c_str());
+  g_in_line = true;
+  if (g_line != nullptr) (*g_line)(text);
+  g_in_line = false;
+  g_took_line = true;
+}
+
+// Characters of UTF-8, as columns on the screen.
+std::size_t columns_of(std::string_view text) {
+  return static_cast<std::size_t>(
+      std::count_if(text.begin(), text.end(), [](char c) { return (c & 0xc0) != 0x80; }));
+}
+std::size_t screen_width() {
+  winsize size{};
+  return ::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0 ? size.ws_col : 80;
+}
+
+}  // namespace
+
+Console::Console(const char* prompt,
+                 std::function<std::vector<std::string>(std::string_view)> completions)
+    : prompt_(prompt), terminal_(::isatty(STDIN_FILENO) == 1 && ::isatty(STDOUT_FILENO) == 1) {
+  if (!terminal_) return;
+  g_completions = std::move(completions);
+  g_ended = &ended_;
+  static char no_breaks[] = " ";
+  rl_completer_word_break_characters = no_breaks;
+  rl_attempted_completion_function = complete;
+  rl_callback_handler_install(prompt, take_line);
+}
+
+Console::~Console() {
+  if (!terminal_) return;
+  rl_callback_handler_remove();
+  std::fputs("\r\x1b[K", stdout);
+  std::fflush(stdout);
+}
+
+int Console::descriptor() const {
+  return ended_ ? -1 : STDIN_FILENO;
+}
+
+void Console::read(const std::function<void(const std::string&)>& line) {
+  if (ended_) return;
+  if (!terminal_) return read_pipe(line);
+  g_line = &line;
+  pollfd ready{STDIN_FILENO, POLLIN, 0};
+  while (!ended_ && ::poll(&ready, 1, 0) > 0) {
+    if ((ready.revents & POLLIN) == 0 || (ready.revents & POLLHUP) != 0) {
+      ended_ = true;  // the terminal is gone; the library would go on asking it
+    } else {
+      g_typing = true;
+      rl_callback_read_char();
+      // After a line the library would wait for a whole one; this makes it take keys again.
+      if (std::exchange(g_took_line, false) && !ended_) {
+        g_typing = false;
+        rl_callback_handler_install(prompt_.c_str(), take_line);
+      }
+    }
+  }
+  g_line = nullptr;
+}
+
+void Console::read_pipe(const std::function<void(const std::string&)>& line) {
+  std::array<char, 4096> buffer{};
+  pollfd ready{STDIN_FILENO, POLLIN, 0};
+  while (::poll(&ready, 1, 0) > 0) {
+    const ssize_t got = ::read(STDIN_FILENO, buffer.data(), buffer.size());
+    if (got < 0 && errno == EINTR) continue;
+    if (got <= 0) {
+      ended_ = true;
+      break;
+    }
+    rest_.append(buffer.data(), static_cast<std::size_t>(got));
+    for (std::size_t end = rest_.find('\n'); end != std::string::npos; end = rest_.find('\n')) {
+      const std::string one = rest_.substr(0, end);
+      rest_.erase(0, end + 1);
+      line(one);
+    }
+  }
+  if (ended_ && !rest_.empty()) line(std::exchange(rest_, {}));
+}
+
+void Console::print(std::string_view line) {
+  if (!terminal_ || g_in_line || ended_) {
+    fmt::print("{}\n", line);
+    std::fflush(stdout);
+    return;
+  }
+  // What is being typed goes, and comes again below with the cursor where it was: the library's own
+  // picture of that line stays true.
+  std::string_view typed;
+  if (g_typing) typed = {rl_line_buffer, static_cast<std::size_t>(rl_end)};
+  const std::string_view before =
+      typed.substr(0, std::min(typed.size(), static_cast<std::size_t>(rl_point)));
+  const std::size_t row = (columns_of(prompt_) + columns_of(before)) / screen_width();
+  if (row > 0) fmt::print("\x1b[{}A", row);
+  fmt::print("\r\x1b[J{}\n{}{}", line, prompt_, typed);
+  const std::size_t back = columns_of(typed) - columns_of(before);
+  if (back > 0) fmt::print("\x1b[{}D", back);
+  std::fflush(stdout);
+}
+
+}  // namespace kwind::tool

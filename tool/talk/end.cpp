@@ -1,0 +1,361 @@
+#include "talk/end.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <utility>
+
+#include "kwind/io/clock.h"
+#include "kwind/json/line.h"
+
+namespace kwind::talk {
+namespace {
+
+using schema::AnyMessage;
+using schema::Value;
+
+std::string traffic_text(const host::Traffic& traffic, const host::Counts& counts) {
+  std::string text =
+      fmt::format("{} datagrams and {} bytes out, {} and {} in", traffic.datagrams_sent,
+                  traffic.bytes_sent, traffic.datagrams_received, traffic.bytes_received);
+  for (const ErrorInfo& info : kErrorList) {
+    if (counts.drops.of(info.code) > 0) {
+      text += fmt::format("; {} dropped: {}", counts.drops.of(info.code), info.text);
+    }
+  }
+  return text;
+}
+
+class ClientEnd final : public End {
+ public:
+  ClientEnd(const schema::Tables& tables, std::unique_ptr<io::UdpPort> port, const Endpoint& server,
+            const EndOptions& options, host::ClientOptions client)
+      : End(tables, std::move(port), options.answer_time),
+        server_(server),
+        return_time_(options.return_time),
+        options_(std::move(client)) {
+    dial(io::now());
+  }
+  void receive(Time now) override {
+    now_ = now;
+    if (client_) client_->receive(now);
+    if (lost_) after_the_end(*std::exchange(lost_, std::nullopt));
+    if (!client_ && again_at_ && now >= *again_at_) dial(now);
+  }
+  void send(Time now) override {
+    if (client_) client_->send(now);
+  }
+  Time next_wakeup() const override {
+    return client_ ? client_->next_wakeup() : again_at_.value_or(kNever);
+  }
+  void close(std::uint32_t, std::string_view reason) override {
+    return_until_.reset();
+    again_at_.reset();
+    return_time_ = Duration{0};
+    if (client_) client_->close(reason);
+  }
+  void close_all(std::string_view reason) override { close(0, reason); }
+  bool ended() const override { return !client_ && !again_at_; }
+  std::vector<std::uint32_t> who() const override {
+    return connected() ? std::vector<std::uint32_t>{0} : std::vector<std::uint32_t>{};
+  }
+  std::string stats() const override {
+    if (!client_) return "not connected";
+    const link::Stats& stats = client_->stats();
+    return fmt::format("{}; round trip {:.1f} ms, {:.1f} % lost",
+                       traffic_text(client_->traffic(), client_->counts()),
+                       std::chrono::duration<double, std::milli>(stats.smoothed_rtt).count(),
+                       stats.loss * 100);
+  }
+  schema::Direction way() const override { return schema::Direction::from_client; }
+
+ private:
+  static constexpr Duration kBetweenTries = std::chrono::milliseconds(250);
+  struct Lost {
+    Errc code;
+    std::string text;
+  };
+
+  bool connected() const { return client_ && client_->connected(); }
+
+  void dial(Time now) {
+    again_at_.reset();
+    client_.emplace(*port_, server_, tables_.info(), now, options_);
+    client_->on_connect([this] {
+      stood_ = true;
+      return_until_.reset();
+      happened({.what = client_->returned() ? Event::What::back : Event::What::connected,
+                .text = std::string(client_->protection())});
+    });
+    client_->on_disconnect([this](Errc code, std::string_view reason) {
+      lost_ = Lost{code, host::explain_end(code, reason)};
+    });
+    client_->on_rest([this](const route::Arrived& message) { arrived(0, message); });
+  }
+
+  // A connection that broke is tried again for a while; one that was closed is not.
+  void after_the_end(const Lost& lost) {
+    left(0);
+    const bool broke = lost.code == Errc::timeout || lost.code == Errc::server_restarted;
+    const bool trying = return_until_ && now_ < *return_until_ && lost.code != Errc::closed_here;
+    if (broke && stood_ && return_time_ > Duration{0} && !trying) {
+      return_until_ = now_ + return_time_;
+      happened({.what = Event::What::broken, .code = lost.code, .text = lost.text});
+    }
+    options_.comeback.reset();
+    if (auto right = client_->comeback(); right && lost.code == Errc::timeout) {
+      options_.comeback = std::move(right->secret);
+    }
+    client_->send(now_);  // the last ack: the server need not wait for it
+    client_.reset();
+    if (return_until_ && now_ < *return_until_) {
+      again_at_ = now_ + kBetweenTries;
+      return;
+    }
+    happened({.what = Event::What::gone, .code = lost.code, .text = lost.text});
+  }
+
+  Errc send_message(std::uint32_t, const AnyMessage& message) override {
+    return connected() ? client_->send(message) : Errc::closed;
+  }
+  Errc ask(std::uint32_t, const AnyMessage& request, Duration timeout,
+           route::Questions::Settle settle) override {
+    return connected() ? client_->ask_any(request, timeout, std::move(settle)) : Errc::closed;
+  }
+  Errc answer(std::uint32_t, std::uint16_t question, const AnyMessage& message) override {
+    return connected() ? client_->answer(question, message) : Errc::closed;
+  }
+
+  Endpoint server_;
+  Duration return_time_;
+  host::ClientOptions options_;
+  std::optional<host::Client> client_;
+  bool stood_ = false;                // it was connected once
+  std::optional<Lost> lost_;          // told by the client's handler, which may not destroy it
+  std::optional<Time> return_until_;  // it is trying to come back
+  std::optional<Time> again_at_;
+};
+
+class ServerEnd final : public End {
+ public:
+  ServerEnd(const schema::Tables& tables, std::unique_ptr<io::UdpPort> port,
+            const EndOptions& options, const host::ServerOptions& server)
+      : End(tables, std::move(port), options.answer_time), server_(*port_, tables.info(), server) {
+    server_.on_connect([this](host::Peer peer) {
+      happened({.what = Event::What::connected,
+                .peer = static_cast<std::uint32_t>(peer),
+                .text = "client"});
+    });
+    server_.on_return([this](host::Peer peer) {
+      happened({.what = Event::What::back, .peer = static_cast<std::uint32_t>(peer)});
+    });
+    server_.on_disconnect([this](host::Peer peer, Errc code, std::string_view reason) {
+      left(static_cast<std::uint32_t>(peer));
+      happened({.what = Event::What::gone,
+                .peer = static_cast<std::uint32_t>(peer),
+                .code = code,
+                .text = host::explain_end(code, reason)});
+    });
+    server_.on_rest([this](host::Peer peer, const route::Arrived& message) {
+      arrived(static_cast<std::uint32_t>(peer), message);
+    });
+  }
+  void receive(Time now) override {
+    now_ = now;
+    server_.receive(now);
+  }
+  void send(Time now) override { server_.send(now); }
+  Time next_wakeup() const override { return server_.next_wakeup(); }
+  void close(std::uint32_t peer, std::string_view reason) override {
+    server_.close(host::Peer{peer}, reason);
+  }
+  void close_all(std::string_view reason) override {
+    closing_ = true;
+    server_.close_all(reason);
+  }
+  bool ended() const override { return closing_ && server_.connections() == 0; }
+  std::vector<std::uint32_t> who() const override {
+    std::vector<std::uint32_t> peers;
+    for (const host::Peer peer : server_.peers()) peers.push_back(static_cast<std::uint32_t>(peer));
+    return peers;
+  }
+  std::string stats() const override { return traffic_text(server_.traffic(), server_.counts()); }
+  schema::Direction way() const override { return schema::Direction::from_server; }
+
+ private:
+  Errc send_message(std::uint32_t to, const AnyMessage& message) override {
+    if (to != 0) return server_.send(host::Peer{to}, message);
+    return server_.send_to_all(message) > 0 ? Errc::none : Errc::no_such_peer;
+  }
+  Errc ask(std::uint32_t to, const AnyMessage& request, Duration timeout,
+           route::Questions::Settle settle) override {
+    if (to == 0 && server_.peers().size() == 1) to = static_cast<std::uint32_t>(server_.peers()[0]);
+    return server_.ask_any(host::Peer{to}, request, timeout, std::move(settle));
+  }
+  Errc answer(std::uint32_t to, std::uint16_t question, const AnyMessage& message) override {
+    return server_.answer(host::Peer{to}, question, message);
+  }
+
+  host::Server server_;
+  bool closing_ = false;
+};
+
+}  // namespace
+
+std::unique_ptr<End> End::open(const schema::Tables& tables, const EndOptions& options,
+                               std::string& why) {
+  const bool is_client = !options.connect.empty();
+  const std::string& name = is_client ? options.connect : options.listen;
+  const auto address = io::resolve(name);
+  if (!address) {
+    why = fmt::format("{}: {}", name, error_info(address.error()).text);
+    return nullptr;
+  }
+  Endpoint local = *address;
+  if (is_client) local = address->is_loopback() ? Endpoint::loopback(0) : Endpoint::any(0);
+  auto port = io::UdpPort::open(local);
+  if (!port) {
+    why = fmt::format("{}: {}", local.text(), error_info(port.error()).text);
+    return nullptr;
+  }
+  if (is_client) {
+    host::ClientOptions client;
+    client.server_key = options.server_key;
+    client.clear_mode = options.clear;
+    client.ticket = options.ticket;
+    client.timeouts.silence = options.silence;
+    return std::make_unique<ClientEnd>(tables, std::move(*port), *address, options,
+                                       std::move(client));
+  }
+  host::ServerOptions server;
+  server.key = options.key;
+  server.clear_mode = options.clear;
+  server.timeouts.silence = options.silence;
+  if (options.key) server.comeback = options.return_time;
+  return std::make_unique<ServerEnd>(tables, std::move(*port), options, server);
+}
+
+void End::arrived(std::uint32_t peer, const route::Arrived& message) {
+  const schema::Protocol& protocol = tables_.protocol();
+  const auto& fields = protocol.messages[message.info.kind].fields;
+  schema::Decoder in(message.fields, message.version);
+  Value value = schema::initial_value(protocol, fields);
+  schema::decode_value(protocol, fields, in, value);
+  if (in.error() != Errc::none || in.left_bits() > 0) {
+    happened({.what = Event::What::problem,
+              .peer = peer,
+              .text = fmt::format("a {} that does not fit the description", message.info.name)});
+    return;
+  }
+  if (message.info.role == schema::MessageRole::request) {
+    questions_.push_back({peer, message.question, message.info.kind + std::size_t{1}});
+  }
+  happened({.peer = peer,
+            .kind = message.info.kind,
+            .value = std::move(value),
+            .question = message.question});
+}
+
+void End::left(std::uint32_t peer) {
+  std::erase_if(questions_, [&](const Question& question) { return question.peer == peer; });
+}
+
+std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
+  const schema::MessageInfo& info = tables_.info().messages[kind];
+  if (info.direction != schema::Direction::both && info.direction != way()) {
+    return fmt::format("{} travels {} only", info.name, schema::name_of(info.direction));
+  }
+  const AnyMessage message(tables_, kind, value);
+  Errc error = Errc::none;
+  if (info.role == schema::MessageRole::answer) {
+    const auto open = std::find_if(questions_.begin(), questions_.end(), [&](const Question& each) {
+      return each.answer_kind == kind && (to == 0 || each.peer == to);
+    });
+    if (open == questions_.end()) return fmt::format("nobody waits for a {}", info.name);
+    const Question question = *open;
+    questions_.erase(open);
+    return say_answer(question, value);
+  }
+  if (info.role == schema::MessageRole::request) {
+    const std::size_t answer_kind = kind + 1;
+    error =
+        ask(to, message, answer_time_,
+            [this, to, answer_kind](route::Ending ending, Errc, const bits::Reader* fields,
+                                    schema::Layout* layout) {
+              if (fields != nullptr) {
+                arrived(to, {tables_.info().messages[answer_kind], *fields, layout->version, 0});
+                return Errc::none;
+              }
+              if (ending == route::Ending::timed_out) {
+                happened({.what = Event::What::problem,
+                          .peer = to,
+                          .text = fmt::format("no {} came in time",
+                                              tables_.info().messages[answer_kind].name)});
+              }
+              return Errc::none;
+            });
+  } else {
+    error = send_message(to, message);
+  }
+  if (error != Errc::none) return fmt::format("{}: {}", info.name, error_info(error).text);
+  happened({.what = Event::What::sent, .peer = to, .kind = kind, .value = value});
+  return {};
+}
+
+std::string End::say_answer(const Question& question, const Value& value) {
+  const Errc error =
+      answer(question.peer, question.number, AnyMessage(tables_, question.answer_kind, value));
+  if (error != Errc::none) return std::string(error_info(error).text);
+  happened({.what = Event::What::sent,
+            .peer = question.peer,
+            .kind = question.answer_kind,
+            .value = value,
+            .question = question.number});
+  return {};
+}
+
+std::string End::reply(std::string_view fields) {
+  if (questions_.empty()) return "nobody waits for a reply";
+  const Question question = questions_.front();
+  const schema::Protocol& protocol = tables_.protocol();
+  const schema::MessageType& answer = protocol.messages[question.answer_kind];
+  const schema::Options& outcomes = protocol.one_ofs[answer.fields[0].type.index];
+  auto inner = json::parse_fields(
+      protocol, protocol.records[outcomes.options[0].type[0].index].fields, fields);
+  if (!inner) return inner.error();
+  Value outcome;
+  outcome.items.push_back(std::move(*inner));
+  Value value;
+  value.items.push_back(std::move(outcome));
+  questions_.erase(questions_.begin());
+  return say_answer(question, value);
+}
+
+std::string End::refuse(std::string_view reason_and_words) {
+  if (questions_.empty()) return "nobody waits for an answer";
+  const Question question = questions_.front();
+  const schema::Protocol& protocol = tables_.protocol();
+  const schema::MessageType& answer = protocol.messages[question.answer_kind];
+  const schema::Options& outcomes = protocol.one_ofs[answer.fields[0].type.index];
+  if (outcomes.options.size() < 2) {
+    return fmt::format("{} knows no refusal", protocol.messages[question.answer_kind - 1].name);
+  }
+  const auto& fields = protocol.records[outcomes.options[1].type[0].index].fields;
+  const std::size_t blank = std::min(reason_and_words.find(' '), reason_and_words.size());
+  nlohmann::ordered_json json{{"reason", std::string(reason_and_words.substr(0, blank))}};
+  if (blank < reason_and_words.size()) {
+    json["words"] = std::string(reason_and_words.substr(blank + 1));
+  }
+  auto inner = json::from_json(protocol, fields, json);
+  if (!inner) return inner.error();
+  if (auto problem = json::out_of_range(protocol, fields, *inner)) return *problem;
+  Value outcome;
+  outcome.whole = 1;
+  outcome.items.push_back(std::move(*inner));
+  Value value;
+  value.items.push_back(std::move(outcome));
+  questions_.erase(questions_.begin());
+  return say_answer(question, value);
+}
+
+}  // namespace kwind::talk
