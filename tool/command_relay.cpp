@@ -73,17 +73,6 @@ bool read_settings(const Arguments& arguments, Setup& setup) {
 }
 
 bool read_rules(Setup& setup) {
-  // Opaque bytes have rules of their own, which the file's replace one by one.
-  if (setup.settings.description.empty() && setup.text.find("[kinds") == std::string::npos) {
-    const bool states_events = setup.text.find("[joining]") != std::string::npos ||
-                               setup.text.find("[leaving]") != std::string::npos ||
-                               setup.text.find("[welcome]") != std::string::npos ||
-                               setup.text.find("[say]") != std::string::npos;
-    if (!states_events) {
-      return show(relay::read_rules("the rules for opaque bytes", relay::kOpaqueRules,
-                                    setup.source.protocol, setup.settings));
-    }
-  }
   return show(relay::read_rules(setup.file, setup.text, setup.source.protocol, setup.settings));
 }
 
@@ -278,7 +267,8 @@ int run_relay(const Arguments& arguments) {
       return kFoundWrong;
     }
     fmt::print("{}",
-               relay::settings_text(arguments.description.empty() ? nullptr : &source.protocol));
+               relay::settings_text(arguments.description.empty() ? nullptr : &source.protocol,
+                                    arguments.description));
     return kFine;
   }
   Setup setup;

@@ -89,7 +89,7 @@ class Conversation {
       fmt::print(stderr, "{}: {}\n", arguments_.script, script_->failure());
       return kFoundWrong;
     }
-    if (script_) print(fmt::format("{}: all {} steps held", arguments_.script, steps_));
+    if (script_) remark(fmt::format("{}: all {} steps held", arguments_.script, steps_));
     const bool all_sent = !wrong_ || !console_ || console_->is_terminal();
     return script_ || (lost_.empty() && all_sent) ? kFine : kFoundWrong;
   }
@@ -210,9 +210,9 @@ class Conversation {
                  ? line.substr(static_cast<std::size_t>(words[word].data() - line.data()))
                  : std::string();
     };
-    if (first == "help") return print(kHelp), "";
+    if (first == "help") return remark(kHelp), "";
     if (first == "quit") return close("quit"), "";
-    if (first == "stats") return print("           " + end_->stats()), "";
+    if (first == "stats") return remark("           " + end_->stats()), "";
     if (first == "reply") return end_->reply(from(1));
     if (first == "refuse") return end_->refuse(from(1));
     if (first == "who") return who(), "";
@@ -240,9 +240,9 @@ class Conversation {
 
   void who() {
     const auto all = end_->who();
-    if (all.empty()) return print("           nobody is connected");
-    if (is_client_) return print("           the server");
-    print(fmt::format("           clients {}", fmt::join(all, ", ")));
+    if (all.empty()) return remark("           nobody is connected");
+    if (is_client_) return remark("           the server");
+    remark(fmt::format("           clients {}", fmt::join(all, ", ")));
   }
 
   std::string kinds(const std::vector<std::string_view>& words) {
@@ -250,16 +250,16 @@ class Conversation {
       const auto kind = json::find_kind(protocol_, words[1]);
       if (!kind) return kind.error();
       for (const auto& field : protocol_.messages[*kind].fields) {
-        print(fmt::format("           {:<12} {}", field.name,
-                          schema::type_text(protocol_, field.type)));
+        remark(fmt::format("           {:<12} {}", field.name,
+                           schema::type_text(protocol_, field.type)));
       }
       return {};
     }
     for (const auto& message : protocol_.messages) {
       const bool ours =
           message.direction == schema::Direction::both || message.direction == end_->way();
-      print(fmt::format("           {:<4}  {:<8}  {}", ours ? "send" : "get",
-                        protocol_.channels[message.channel].name, message.name));
+      remark(fmt::format("           {:<4}  {:<8}  {}", ours ? "send" : "get",
+                         protocol_.channels[message.channel].name, message.name));
     }
     return {};
   }

@@ -54,6 +54,7 @@ TEST_F(TalkTest, SpeaksLinesOfJsonInPipes) {
   client.write_line(R"({"kind":"Hail","fields":{"wods":"ahoy"}})");
   client.write_line(R"({"kind":"Move","fields":{"x":2000,"y":0}})");
   client.write_line(R"({"kind":"Hailed","fields":{}})");
+  client.write_line("kinds");  // what it says is no event: not among the lines of JSON
   ASSERT_TRUE(server->wait_for("Hail words=ahoy"));
   server->write_line("Hailed pilot=3 words=\"and to you\"");
   ASSERT_TRUE(client.wait_for("and to you"));

@@ -142,6 +142,12 @@ class Reader {
     return made;
   }
 
+  [[nodiscard]] bool states_rules() const {
+    const auto tables = {"kinds", "joining", "leaving", "welcome", "say"};
+    return std::any_of(tables.begin(), tables.end(),
+                       [this](const char* name) { return root_.contains(name); });
+  }
+
   void rules(const Protocol& protocol, Settings& to) {
     protocol_ = &protocol;
     most_clients_ = to.most_clients;
@@ -434,18 +440,21 @@ ReadSettings read_settings(const std::string& file, const std::string& text) {
 std::vector<std::string> read_rules(const std::string& file, const std::string& text,
                                     const Protocol& protocol, Settings& to) {
   Reader reader(file, text);
+  if (to.description.empty() && reader.problems.empty() && !reader.states_rules()) {
+    return read_rules("the rules for opaque bytes", kOpaqueRules, protocol, to);
+  }
   if (reader.problems.empty()) reader.rules(protocol, to);
   return std::move(reader.problems);
 }
 
-std::string settings_text(const Protocol* protocol) {
+std::string settings_text(const Protocol* protocol, const std::string& description) {
   const Settings d;
   std::string text = fmt::format(
       R"(# Settings of `kwind relay`. Each line shows the default; leave out what you do not change.
 # [start] marks what takes effect with the next start; the rest also with SIGHUP or `reload`.
 # Files are named as seen from the folder of this one.
 
-description = "{}"             # a .kw file; "": opaque bytes, as `kwind relay --opaque` prints it [start]
+description = {}             # a .kw file; "": opaque bytes, as `kwind relay --opaque` prints it [start]
 listen = "{}"   # address and port; "0.0.0.0:4000" or "[::]:4000" for other machines too [start]
 key_file = ""                # the secret key, server.key of `kwind keys`; "": a new one each start [start]
 clear = {}                # seal nothing; for this machine only [start]
@@ -485,9 +494,9 @@ drop_slow = {}            # close a client whose queue is full, instead of leavi
 # [welcome] goes to who has just come, its own number in `sender`.
 # [say] is how `say` in the console speaks: message = "NAME", field = "NAME".
 )",
-      d.description, d.listen, d.clear, d.most_clients, d.return_seconds, d.first_room, d.any_room,
-      d.most_rooms, d.messages_per_tick, d.bytes_per_tick, d.ticks_per_second, d.most_faults,
-      d.queue_messages, d.drop_slow);
+      description.empty() ? "\"\"" : json::shown(description), d.listen, d.clear, d.most_clients,
+      d.return_seconds, d.first_room, d.any_room, d.most_rooms, d.messages_per_tick,
+      d.bytes_per_tick, d.ticks_per_second, d.most_faults, d.queue_messages, d.drop_slow);
   if (protocol == nullptr) return text + "\n" + kOpaqueRules;
   for (const auto& message : protocol->messages) {
     if (message.role != schema::MessageRole::message) continue;

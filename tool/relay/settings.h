@@ -1,9 +1,6 @@
 // What a relay does, as its settings file states it. Every setting has a default; what is wrong in
 // a file is told with line, key and what would be right.
 #pragma once
-#include <array>
-#include <functional>
-#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -78,13 +75,13 @@ struct ReadSettings {
 /// The settings without the rules, which need the description first.
 ReadSettings read_settings(const std::string& file, const std::string& text);
 /// The rules of `text` for `protocol`, into `to`. Kinds that travel both ways and have no rule go
-/// to the others of the room.
+/// to the others of the room. Opaque bytes have kOpaqueRules if `text` states none.
 std::vector<std::string> read_rules(const std::string& file, const std::string& text,
                                     const schema::Protocol& protocol, Settings& to);
 
-/// A complete settings file with every default and a remark on each; with a protocol, a rule for
-/// each of its kinds.
-std::string settings_text(const schema::Protocol* protocol);
+/// A complete settings file with every default and a remark on each; with a protocol, whose file is
+/// `description`, a rule for each of its kinds.
+std::string settings_text(const schema::Protocol* protocol, const std::string& description);
 
 /// Names of settings that differ and take effect with the next start only.
 std::vector<std::string> fixed_changes(const Settings& now, const Settings& wanted);
