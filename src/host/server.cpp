@@ -1,10 +1,12 @@
 #include "kwind/host/server.h"
 
 #include <algorithm>
+#include <array>
 #include <deque>
 #include <unordered_map>
 #include <utility>
 
+#include "kwind/bits/prefetch.h"
 #include "kwind/io/clock.h"
 #include "kwind/link/listener.h"
 #include "session.h"
@@ -14,38 +16,32 @@ namespace {
 
 struct Connection {
   Peer peer;
+  std::uint32_t slot = 0;  // while it exists for the game
   io::Port* port;
-  link::Admission admission;
-  Session session;
+  std::size_t place;       // in Impl::order
   bool announced = false;  // on_connect was called
   bool gone = false;       // on_disconnect was called, or never will be
   bool away = false;       // the connection broke, and the client may come back until then
-  Time away_until{};
   bool forgotten = false;  // its place at the door is free again
-  std::uint32_t slot = 0;  // while it exists for the game
-  // An idle connection is looked at only when its time has come: a thousand of them cost little.
-  bool touched = true;  // since its wake-up was asked for
-  Time wakeup{};
-  [[nodiscard]] bool due(Time now) const { return touched || now >= wakeup; }
+  Session session;
+  Time away_until{};
+  link::Admission admission;
 };
 
 // A thousand connections are more than a cache holds: what the loop will need soon is asked for
-// while it works on what it has.
-template <class Wanted>
-void prefetch_ahead(const std::vector<Connection*>& all, std::size_t at, const Wanted& wanted) {
-  constexpr std::size_t kFarthest = 10;
-  constexpr std::size_t kFar = 6;
-  constexpr std::size_t kNear = 3;
-  constexpr std::size_t kLine = 64;
-  if (at + kFarthest < all.size() && all[at + kFarthest] != nullptr) {
-    const auto* const bytes = reinterpret_cast<const std::byte*>(all[at + kFarthest]);
-    for (std::size_t i = 0; i < sizeof(Connection); i += kLine) __builtin_prefetch(bytes + i);
-  }
-  if (at + kFar < all.size() && all[at + kFar] != nullptr && wanted(*all[at + kFar])) {
-    all[at + kFar]->session.link().prefetch(link::Link::Part::itself);
-  }
-  if (at + kNear < all.size() && all[at + kNear] != nullptr && wanted(*all[at + kNear])) {
-    all[at + kNear]->session.link().prefetch(link::Link::Part::beyond);
+// while it works on what it has. Places in `all` may be empty.
+void prefetch_ahead(const std::vector<Connection*>& all, std::size_t at, link::Link::Use use) {
+  constexpr std::size_t kHotBytes = 3 * bits::kCacheLineBytes;  // of a connection
+  // How many connections ahead: itself, then the steps of its link.
+  constexpr std::array<std::size_t, 1 + link::Link::kPrefetchSteps> kAhead{13, 10, 7, 4, 2};
+  for (std::size_t step = 0; step < kAhead.size(); ++step) {
+    const std::size_t i = at + kAhead[step];
+    if (i >= all.size() || all[i] == nullptr) continue;
+    if (step == 0) {
+      bits::ask_for(all[i], kHotBytes);
+    } else {
+      all[i]->session.link().prefetch(use, static_cast<unsigned>(step - 1));
+    }
   }
 }
 
@@ -101,6 +97,7 @@ struct Server::Impl {
       if (broke && connection_.announced && server_.may_return()) {
         connection_.away = true;
         connection_.away_until = server_.last_now + server_.options.comeback;
+        server_.some_leave = true;
         return;
       }
       server_.say_goodbye(connection_, code, text);
@@ -136,6 +133,7 @@ struct Server::Impl {
   void say_goodbye(Connection& connection, Errc code, std::string_view text) {
     if (connection.gone) return;
     connection.gone = true;
+    some_leave = true;
     if (!connection.announced) return;
     const auto place = std::lower_bound(everybody.begin(), everybody.end(), connection.peer);
     everyone.erase(everyone.begin() + (place - everybody.begin()));
@@ -187,7 +185,7 @@ struct Server::Impl {
       return;
     }
     Connection& connection = *found->second;
-    connection.touched = true;
+    touch(connection);
     // The link drops what does not open, and counts its drops.
     connection.session.link().receive_from(now, received.from, received.bytes);
     drain(now, connection);
@@ -213,11 +211,16 @@ struct Server::Impl {
     if (!outcome.admission) return;
     const Peer peer{++last_peer};
     auto made = std::make_unique<Connection>(Connection{
-        peer, &port, *outcome.admission,
-        Session(wire, link::Link::accept(*outcome.admission, received.from,
-                                         link_options(wire.protocol, options, seed), now))});
+        .peer = peer,
+        .port = &port,
+        .place = order.size(),
+        .session =
+            Session(wire, link::Link::accept(*outcome.admission, received.from,
+                                             link_options(wire.protocol, options, seed), now)),
+        .admission = *outcome.admission});
     by_id[made->admission.id] = made.get();
     order.push_back(made.get());
+    turns.emplace_back();
     by_peer[peer] = std::move(made);
   }
 
@@ -247,7 +250,8 @@ struct Server::Impl {
     everyone[static_cast<std::size_t>(place - everybody.begin())] = &connection;
     before.gone = true;
     before.away = false;
-    before.touched = true;
+    some_leave = true;
+    touch(before);
     before.session.link().close(last_now, error_info(Errc::replaced).text);
     run_guarded([&] {
       if (on_return) on_return(connection.peer);
@@ -264,7 +268,7 @@ struct Server::Impl {
     while (const auto ended = port.take_ended()) {
       for (Connection* connection : order) {
         if (connection->port != &port || connection->session.link().peer() != *ended) continue;
-        connection->touched = true;
+        touch(*connection);
         connection->session.link().carrier_ended(now);
         drain(now, *connection);
       }
@@ -292,8 +296,15 @@ struct Server::Impl {
     }
     if (std::none_of(order.begin(), order.end(), is_closed)) return;
     std::vector<Peer> peers;
-    for (Connection* connection : order) {
-      if (!is_closed(connection)) continue;
+    std::size_t kept = 0;
+    for (std::size_t i = 0; i < order.size(); ++i) {
+      Connection* const connection = order[i];
+      if (!is_closed(connection)) {
+        connection->place = kept;
+        turns[kept] = turns[i];
+        order[kept++] = connection;
+        continue;
+      }
       retired.add(connection->session.link());
       retired_drops.add(connection->session.link().stats().drops);
       if (!connection->forgotten) {
@@ -302,8 +313,17 @@ struct Server::Impl {
       }
       peers.push_back(connection->peer);
     }
-    std::erase_if(order, is_closed);
+    order.resize(kept);
+    turns.resize(kept);
     for (const Peer peer : peers) by_peer.erase(peer);
+  }
+
+  void touch(const Connection& connection) { turns[connection.place].touched = true; }
+  // Whether any is on its way out: otherwise nobody has to be looked for.
+  bool note_leaving() {
+    return some_leave = std::any_of(order.begin(), order.end(), [](const Connection* connection) {
+             return connection->gone || connection->away;
+           });
   }
 
   Server& host;
@@ -314,7 +334,15 @@ struct Server::Impl {
   link::Listener listener;
   std::unordered_map<Peer, std::unique_ptr<Connection>> by_peer;
   std::unordered_map<link::ConnectionId, Connection*> by_id;
+  // An idle connection is looked at only when its time has come: a thousand of them cost little.
+  struct Turn {
+    Time wakeup{};
+    bool touched = true;  // since wakeup was asked for
+    [[nodiscard]] bool due(Time now) const { return touched || now >= wakeup; }
+  };
   std::vector<Connection*> order;  // by peer
+  std::vector<Turn> turns;         // of those in order
+  bool some_leave = false;
   std::uint32_t last_peer = 0;
   std::uint32_t last_slot = 0;           // given out so far
   std::deque<std::uint32_t> free_slots;  // given out before, free the longest first
@@ -322,6 +350,7 @@ struct Server::Impl {
   std::vector<Connection*> everyone;     // those of everybody
   link::SharedBytesPool shared;
   std::vector<Connection*> chosen;  // scratch of fan_out
+  std::vector<Connection*> due;     // scratch of send
   std::function<void(Peer)> on_connect;
   std::function<void(Peer)> on_return;
   std::function<void(Peer, Errc, std::string_view)> on_disconnect;
@@ -388,29 +417,35 @@ void Server::receive(Time now) {
     impl_->hear_ended(now, *port);
   }
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
+    if (!impl_->turns[i].due(now)) continue;
+    impl_->turns[i].touched = true;
     Connection& connection = *impl_->order[i];
-    if (!connection.due(now)) continue;
-    connection.touched = true;
     connection.session.link().wake(now);
     impl_->drain(now, connection);
   }
-  impl_->give_up_away(now);
-  impl_->remove_closed(now);
+  if (impl_->some_leave) {
+    impl_->give_up_away(now);
+    impl_->remove_closed(now);
+    impl_->note_leaving();
+  }
   for (io::Port* port : impl_->ports) port->flush(now);  // handshakes do not wait for a tick
 }
 
 void Server::send(Time now) {
   impl_->last_now = now;
-  const std::vector<Connection*>& order = impl_->order;
-  for (std::size_t i = 0; i < order.size(); ++i) {
-    prefetch_ahead(order, i, [&](const Connection& each) { return each.due(now); });
-    Connection* const connection = order[i];
-    if (!connection->due(now)) continue;
+  std::vector<Connection*>& due = impl_->due;
+  due.clear();
+  for (std::size_t i = 0; i < impl_->order.size(); ++i) {
+    if (impl_->turns[i].due(now)) due.push_back(impl_->order[i]);
+  }
+  for (std::size_t i = 0; i < due.size(); ++i) {
+    prefetch_ahead(due, i, link::Link::Use::poll_datagram);
+    Connection& connection = *due[i];
+    Impl::Turn& turn = impl_->turns[connection.place];
     // Timers as they stood after the last send; what came since was woken for in receive().
-    if (now >= connection->wakeup) connection->session.link().wake(now);
-    connection->session.pump_out(now, *connection->port, std::nullopt);
-    connection->wakeup = connection->session.next_wakeup();
-    connection->touched = false;
+    if (now >= turn.wakeup) connection.session.link().wake(now);
+    connection.session.pump_out(now, *connection.port, std::nullopt);
+    turn = {connection.session.next_wakeup(), false};
   }
   for (io::Port* port : impl_->ports) port->flush(now);
 }
@@ -418,9 +453,12 @@ void Server::send(Time now) {
 Time Server::next_wakeup() const {
   Time next = kNever;
   for (const io::Port* port : impl_->ports) next = std::min(next, port->next_wakeup());
+  for (std::size_t i = 0; i < impl_->order.size(); ++i) {
+    const Impl::Turn& turn = impl_->turns[i];
+    next = std::min(next, turn.touched ? impl_->order[i]->session.next_wakeup() : turn.wakeup);
+  }
+  if (!impl_->some_leave) return next;
   for (const Connection* connection : impl_->order) {
-    next = std::min(next,
-                    connection->touched ? connection->session.next_wakeup() : connection->wakeup);
     if (connection->away && !connection->gone) next = std::min(next, connection->away_until);
   }
   return next;
@@ -429,7 +467,7 @@ Time Server::next_wakeup() const {
 Errc Server::send_packed(Peer to, const PackedMessage& message) {
   Connection* connection = impl_->find(to);
   if (connection == nullptr) return Errc::no_such_peer;
-  connection->touched = true;
+  impl_->touch(*connection);
   return connection->session.send(impl_->last_now, static_cast<std::uint32_t>(to), message);
 }
 
@@ -463,13 +501,13 @@ std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pa
     link::SharedBytes shared;
     if (packed) shared = impl_->shared.make(packed->bytes.first(bits::bytes_for(packed->bits)));
     for (std::size_t i = first; i < chosen.size(); ++i) {
-      prefetch_ahead(chosen, i, [](const Connection&) { return true; });
+      prefetch_ahead(chosen, i, link::Link::Use::send);
       Connection* const connection = chosen[i];
       if (connection == nullptr || connection->session.link().version() != agreed) continue;
       chosen[i] = nullptr;
       --left;
       if (!packed) continue;
-      connection->touched = true;
+      impl_->touch(*connection);
       const Errc error = connection->session.send(
           impl_->last_now, static_cast<std::uint32_t>(connection->peer), *packed, shared);
       if (error == Errc::none) ++count;
@@ -502,7 +540,7 @@ Errc Server::ask_packed(Peer to, const PackedMessage& request, Duration timeout,
                         route::Questions::Settle settle) {
   Connection* const connection = impl_->find(to);
   KWIND_ASSERT(connection != nullptr);
-  connection->touched = true;
+  impl_->touch(*connection);
   return connection->session.ask(impl_->last_now, static_cast<std::uint32_t>(to), request, timeout,
                                  std::move(settle));
 }
@@ -523,7 +561,7 @@ void Server::start(route::Task task) {
 void Server::ready(Peer peer) {
   Connection* const connection = impl_->find(peer);
   if (connection == nullptr) return;
-  connection->touched = true;
+  impl_->touch(*connection);
   connection->session.set_ready(impl_->last_now);
 }
 
@@ -535,14 +573,14 @@ void Server::set_tap(Tap tap, std::optional<Peer> only) {
 
 void Server::close(Peer peer, std::string_view reason) {
   if (Connection* connection = impl_->find(peer)) {
-    connection->touched = true;
+    impl_->touch(*connection);
     connection->session.link().close(impl_->last_now, reason);
   }
 }
 
 void Server::close_all(std::string_view reason) {
   for (Connection* connection : impl_->order) {
-    connection->touched = true;
+    impl_->touch(*connection);
     connection->session.link().close(impl_->last_now, reason);
   }
 }

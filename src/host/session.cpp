@@ -103,9 +103,9 @@ Wire::Wire(const schema::ProtocolInfo& protocol_in, schema::Direction way, const
 Session::Session(Wire& wire, link::Link link)
     : wire_(&wire),
       link_(std::move(link)),
-      held_(wire.protocol.channels.size()),
       ready_(!wire.hold_until_ready),
-      questions_(wire.open_requests) {
+      questions_(wire.open_requests),
+      held_(wire.protocol.channels.size()) {
   for (const schema::MessageInfo& message : wire.protocol.messages) {
     out_limits_.emplace_back(message.at_most_per_second, route::RateLimit::kSenderSlack);
     in_limits_.emplace_back(message.at_most_per_second, route::RateLimit::kReceiverSlack);

@@ -132,20 +132,21 @@ class Session {
   void judge(Time now, const Handled& done);
   void show(Time now, std::uint32_t peer, bool received, const route::Arrived& message) const;
 
+  // What each tick needs stands together, for hosts with more sessions than a cache holds.
   Wire* wire_;
   link::Link link_;
-  std::vector<route::RateLimit> out_limits_;  // by kind
-  std::vector<route::RateLimit> in_limits_;   // by kind
-  std::vector<std::deque<Held>> held_;        // by channel
+  bool ready_;
+  unsigned faults_ = 0;
   std::size_t held_count_ = 0;
   Time looked_at_held_{};
-  bool ready_;
-  Time ready_since_{};
   Time tick_end_{};
   std::size_t tick_messages_ = 0;  // taken in this tick
   std::size_t tick_bytes_ = 0;
-  unsigned faults_ = 0;
-  route::Questions questions_;      // asked here
+  route::Questions questions_;                // asked here
+  std::vector<route::RateLimit> out_limits_;  // by kind
+  std::vector<route::RateLimit> in_limits_;   // by kind
+  std::vector<std::deque<Held>> held_;        // by channel
+  Time ready_since_{};
   std::vector<Question> asked_us_;  // asked there, not answered yet
   schema::Layout layout_;
 };

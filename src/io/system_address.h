@@ -19,8 +19,7 @@ struct Address {
   socklen_t length = 0;
 };
 
-inline Address to_system(const Endpoint& endpoint, int family) {
-  Address out;
+inline void to_system(const Endpoint& endpoint, int family, Address& out) {
   if (family == AF_INET) {
     sockaddr_in v4{};
     v4.sin_family = AF_INET;
@@ -36,6 +35,10 @@ inline Address to_system(const Endpoint& endpoint, int family) {
     std::memcpy(&out.storage, &v6, sizeof v6);
     out.length = sizeof v6;
   }
+}
+inline Address to_system(const Endpoint& endpoint, int family) {
+  Address out;
+  to_system(endpoint, family, out);
   return out;
 }
 

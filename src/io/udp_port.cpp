@@ -168,7 +168,7 @@ void UdpPort::send(Time now, const Endpoint& to, std::span<const std::byte> byte
   std::copy(bytes.begin(), bytes.end(),
             out.memory.begin() + static_cast<std::ptrdiff_t>(i * kSlotBytes));
   out.pieces[i].iov_len = bytes.size();
-  out.addresses[i] = to_system(to, state_->family);
+  to_system(to, state_->family, out.addresses[i]);
   out.headers[i].msg_hdr.msg_namelen = out.addresses[i].length;
 }
 

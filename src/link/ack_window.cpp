@@ -1,6 +1,7 @@
 #include "ack_window.h"
 
 #include <algorithm>
+#include <bit>
 
 #include "kwind/bits/assert.h"
 
@@ -9,18 +10,40 @@ namespace kwind::link {
 bool AckWindow::is_new(PacketNumber number) const {
   if (!any_ || raw(number) > largest_) return true;
   const std::uint64_t age = largest_ - raw(number);
-  return age < kSpanPackets && !received_[age];
+  return age < kSpanPackets && !received(age);
+}
+
+void AckWindow::move_on(std::uint64_t packets) {
+  const std::size_t words =
+      static_cast<std::size_t>(std::min<std::uint64_t>(packets / kWordBits, received_.size()));
+  const unsigned bits = static_cast<unsigned>(packets % kWordBits);
+  for (std::size_t i = received_.size(); i-- > 0;) {
+    std::uint64_t word = i >= words ? received_[i - words] << bits : 0;
+    if (bits > 0 && i > words) word |= received_[i - words - 1] >> (kWordBits - bits);
+    received_[i] = word;
+  }
 }
 
 void AckWindow::mark_received(PacketNumber number) {
   KWIND_ASSERT(is_new(number));
   if (!any_ || raw(number) > largest_) {
-    const std::uint64_t ahead = any_ ? raw(number) - largest_ : 0;
-    received_ = ahead < kSpanPackets ? received_ << ahead : std::bitset<kSpanPackets>{};
+    if (any_) move_on(raw(number) - largest_);
     largest_ = raw(number);
     any_ = true;
   }
-  received_.set(largest_ - raw(number));
+  const std::uint64_t age = largest_ - raw(number);
+  received_[age / kWordBits] |= std::uint64_t{1} << (age % kWordBits);
+}
+
+// The first age from `age` on, before `end`, at which it is not as there; `end` if there is none.
+std::uint64_t AckWindow::end_of_run(std::uint64_t age, std::uint64_t end) const {
+  const std::uint64_t like = received(age) ? ~std::uint64_t{0} : 0;
+  while (age < end) {
+    const std::uint64_t others = (received_[age / kWordBits] ^ like) >> (age % kWordBits);
+    if (others != 0) return std::min(end, age + static_cast<unsigned>(std::countr_zero(others)));
+    age += kWordBits - age % kWordBits;
+  }
+  return end;
 }
 
 void AckWindow::ranges(std::size_t span_packets, std::size_t most,
@@ -30,14 +53,12 @@ void AckWindow::ranges(std::size_t span_packets, std::size_t most,
   out.reserve(std::min<std::size_t>(most, 8));
   const std::uint64_t span = std::min<std::uint64_t>({span_packets, kSpanPackets, largest_ + 1});
   for (std::uint64_t age = 0; age < span;) {
-    if (!received_[age]) {
-      ++age;
-      continue;
+    const std::uint64_t end = end_of_run(age, span);
+    if (received(age)) {
+      if (out.size() == most) return;
+      out.push_back({largest_ - (end - 1), largest_ - age});
     }
-    if (out.size() == most) return;
-    const std::uint64_t newest = largest_ - age;
-    while (age < span && received_[age]) ++age;
-    out.push_back({largest_ - (age - 1), newest});
+    age = end;
   }
 }
 

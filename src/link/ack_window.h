@@ -1,7 +1,7 @@
 // Which packet numbers have arrived: the replay window, and the source of outgoing acks.
 // Fed and read by Link. One link, one thread.
 #pragma once
-#include <bitset>
+#include <array>
 #include <cstdint>
 #include <vector>
 
@@ -36,9 +36,17 @@ class AckWindow {
   void ranges(std::size_t span_packets, std::size_t most, std::vector<AckRange>& out) const;
 
  private:
+  static constexpr std::size_t kWordBits = 64;
+  [[nodiscard]] bool received(std::uint64_t age) const {
+    return (received_[age / kWordBits] >> (age % kWordBits) & 1) != 0;
+  }
+  void move_on(std::uint64_t packets);
+  [[nodiscard]] std::uint64_t end_of_run(std::uint64_t age, std::uint64_t end) const;
+
   bool any_ = false;
   std::uint64_t largest_ = 0;
-  std::bitset<kSpanPackets> received_;  // bit i: largest_ - i has arrived
+  // Bit i of all words: largest_ - i has arrived.
+  std::array<std::uint64_t, kSpanPackets / kWordBits> received_{};
 };
 
 }  // namespace kwind::link

@@ -1,6 +1,9 @@
 #include "channels.h"
 
 #include <algorithm>
+#include <bit>
+
+#include "kwind/bits/prefetch.h"
 
 namespace kwind::link {
 namespace {
@@ -14,9 +17,9 @@ constexpr Duration kPairPatience = std::chrono::milliseconds(25);
 
 Channels::Channels(std::vector<ChannelSpec> specs, std::size_t tags, std::size_t reassembly_bytes,
                    Carrier carrier)
-    : specs_(std::move(specs)),
-      channels_(specs_.size()),
-      carrier_(carrier),
+    : carrier_(carrier),
+      channels_(specs.size()),
+      specs_(std::move(specs)),
       reassembly_bytes_(reassembly_bytes),
       bits_sent_(tags) {
   KWIND_ASSERT(specs_.size() <= kMaxChannels);
@@ -31,15 +34,49 @@ Channels::Channels(std::vector<ChannelSpec> specs, std::size_t tags, std::size_t
       channels_[i].state_out = std::make_unique<StateSender>();
     }
   }
+  sort_by_rank();
 }
 
 void Channels::agree(std::uint16_t version, Carrier carrier) {
   std::erase_if(specs_, [&](const ChannelSpec& spec) { return spec.since > version; });
+  channels_.resize(specs_.size());
   carrier_ = carrier;
+  sort_by_rank();
 }
 
-Priority Channels::rank(std::size_t channel) const {
-  const ChannelSpec& spec = specs_[channel];
+template <class Visit>
+void Channels::each(unsigned set, const Visit& visit) {
+  for (; set != 0; set &= set - 1) {
+    visit(static_cast<std::size_t>(std::countr_zero(set)));
+  }
+}
+
+void Channels::sort_by_rank() {
+  of_rank_ = {};
+  windows_ = 0;
+  for (std::size_t i = 0; i < specs_.size(); ++i) {
+    put(of_rank_[static_cast<std::size_t>(rank(specs_[i]))], i, true);
+    if (channels_[i].reliable_in) note_in(i);
+  }
+}
+
+void Channels::note_out(std::size_t channel) {
+  const Channel& each = channels_[channel];
+  if (each.state_out) {
+    put(unsent_, channel, !each.state_out->empty());
+    put(recent_, channel, !each.state_out->recent().empty());
+  } else {
+    put(unsent_, channel, each.reliable_out->something_unsent());
+    put(busy_, channel, !each.reliable_out->idle());
+  }
+}
+
+void Channels::note_in(std::size_t channel) {
+  const Channel& each = channels_[channel];
+  put(windows_, channel, each.window_again || each.reliable_in->should_advertise());
+}
+
+Priority Channels::rank(const ChannelSpec& spec) {
   if (is_reliable(spec.delivery) || spec.priority == Priority::bulk) return spec.priority;
   return Priority::high;
 }
@@ -56,57 +93,57 @@ Errc Channels::push(std::size_t channel, std::size_t tag, const Outbound& messag
   if (is_reliable(spec.delivery)) {
     const auto pushed = channels_[channel].reliable_out->push(spec, tag, message);
     counts_.expired += pushed.given_up;
-    if (!pushed.taken) return Errc::queue_full;
+    if (!pushed.taken) {
+      note_out(channel);
+      return Errc::queue_full;
+    }
   } else {
     counts_.expired += channels_[channel].state_out->push(spec, tag, message);
   }
+  note_out(channel);
   ++counts_.sent;
   return Errc::none;
 }
 
-void Channels::prefetch() const {
-  for (const Channel& channel : channels_) {
-    if (channel.state_out) __builtin_prefetch(channel.state_out.get());
-    if (channel.reliable_out) __builtin_prefetch(channel.reliable_out.get());
-    if (channel.reliable_in) __builtin_prefetch(channel.reliable_in.get());
+void Channels::prefetch(bool sends, unsigned step) const {
+  if (step == 1) {
+    bits::ask_for(channels_.data(), channels_.size() * sizeof(Channel));
+    bits::ask_for(specs_.data(), specs_.size() * sizeof(ChannelSpec));
+    if (!sends) bits::ask_for(bits_sent_.data(), 1);
+    return;
+  }
+  // Whoever sends may do so on any channel, but mostly it is one of state.
+  for (std::size_t i = 0; i < channels_.size(); ++i) {
+    const Channel& channel = channels_[i];
+    if (!sends && (unsent_ & one(i)) == 0) continue;
+    if (step == 2) {
+      if (channel.state_out) bits::ask_for(channel.state_out.get(), sizeof(StateSender));
+      if (channel.reliable_out) bits::ask_for(channel.reliable_out.get(), sizeof(ReliableSender));
+    } else {
+      if (channel.state_out) channel.state_out->prefetch(sends);
+      if (channel.reliable_out) channel.reliable_out->prefetch(sends);
+    }
   }
 }
 
 void Channels::expire(Time now) {
-  for (std::size_t i = 0; i < specs_.size(); ++i) {
-    if (channels_[i].state_out) {
-      counts_.expired += channels_[i].state_out->expire(now, specs_[i].expiry);
-    }
-  }
-}
-
-bool Channels::wants(const Allowance& allowed) const {
-  for (std::size_t i = 0; i < specs_.size(); ++i) {
-    bool permitted = false;
-    switch (rank(i)) {
-      case Priority::high: permitted = allowed.high; break;
-      case Priority::normal: permitted = allowed.normal; break;
-      case Priority::bulk: permitted = allowed.bulk; break;
-    }
-    if (!permitted) continue;
-    const Channel& channel = channels_[i];
-    if (channel.state_out ? !channel.state_out->empty()
-                          : channel.reliable_out->something_unsent()) {
-      return true;
-    }
-  }
-  return false;
+  each(unsent_, [&](std::size_t i) {
+    if (!channels_[i].state_out) return;
+    const std::size_t given_up = channels_[i].state_out->expire(now, specs_[i].expiry);
+    if (given_up == 0) return;
+    counts_.expired += given_up;
+    note_out(i);
+  });
 }
 
 Time Channels::next_repeat(const Allowance& allowed, Duration latest) const {
   if (allowed.copies < 2) return kNever;
   Time next = kNever;
-  for (std::size_t i = 0; i < specs_.size(); ++i) {
-    if (!channels_[i].reliable_out || rank(i) == Priority::bulk) continue;
+  each(busy_ & ~of_rank(Priority::bulk), [&](std::size_t i) {
     // Only the second copy is worth a datagram of its own; further ones ride along.
     const Time oldest = channels_[i].reliable_out->oldest_repeatable(2);
     if (oldest != kNever) next = std::min(next, oldest + latest);
-  }
+  });
   return next;
 }
 
@@ -127,11 +164,14 @@ std::size_t Channels::fill_rank(FrameWriter& out, Time now, Priority wanted, Sen
   std::size_t bits = 0;
   // They take turns in going first, so that none starves beside a greedy one of its rank.
   turn_ = turn_ + 1 < specs_.size() ? turn_ + 1 : 0;
-  for (std::size_t k = 0; k < specs_.size(); ++k) {
-    const std::size_t i = turn_ + k < specs_.size() ? turn_ + k : turn_ + k - specs_.size();
-    if (rank(i) != wanted) continue;
-    bits +=
-        channels_[i].state_out ? fill_state(out, i, ledger) : fill_reliable(out, now, i, ledger);
+  const unsigned all = (unsent_ | recent_) & of_rank(wanted);
+  const unsigned first = all & ~0U << turn_;
+  for (const unsigned set : {first, all & ~first}) {
+    each(set, [&](std::size_t i) {
+      bits +=
+          channels_[i].state_out ? fill_state(out, i, ledger) : fill_reliable(out, now, i, ledger);
+      note_out(i);
+    });
   }
   return bits;
 }
@@ -165,8 +205,10 @@ std::size_t Channels::fill_state(FrameWriter& out, std::size_t channel, SentLedg
     std::size_t bits = 0;
     if (slot.payload.size() > kMaxWholeBytes) {
       const std::size_t chunks = chunks_of(slot.bits);
-      bits = out.piece(channel, slot.origin, slot.next_chunk > 0, slot.payload.bytes(), slot.bits,
-                       slot.next_chunk, chunks);
+      std::size_t next = slot.next_chunk;
+      bits =
+          out.piece(channel, slot.origin, next > 0, slot.payload.bytes(), slot.bits, next, chunks);
+      slot.next_chunk = static_cast<std::uint16_t>(next);
       total += bits;
       account(slot.tag, bits);
       if (slot.next_chunk < chunks) return total;
@@ -217,8 +259,7 @@ std::size_t Channels::fill_repeats(FrameWriter& out, Time now, const Allowance& 
                                    SentLedger& ledger) {
   std::size_t total = 0;
   if (allowed.copies < 2) return 0;
-  for (std::size_t i = 0; i < specs_.size(); ++i) {
-    if (!channels_[i].reliable_out || rank(i) == Priority::bulk) continue;
+  each(busy_ & ~of_rank(Priority::bulk), [&](std::size_t i) {
     ReliableSender& sender = *channels_[i].reliable_out;
     // Two copies of each message; in place of a last one beyond them, one for two combined.
     const bool pairs = allowed.copies > 2;
@@ -236,7 +277,7 @@ std::size_t Channels::fill_repeats(FrameWriter& out, Time now, const Allowance& 
       ledger.add({SentRef::Kind::reliable, static_cast<std::uint8_t>(i), 0, 0, next->index});
       sender.repeated(*next, now);
     }
-  }
+  });
   return total;
 }
 
@@ -258,28 +299,22 @@ std::size_t Channels::fill_pairs(FrameWriter& out, Time now, const Allowance& al
     total += bits;
     account(pair->first.tag, bits);
     ++counts_.repeated_early;
-    sender.paired(*pair);
+    sender.paired(*pair, now);
   }
   return total;
-}
-
-bool Channels::windows_due() const {
-  return std::any_of(channels_.begin(), channels_.end(), [](const Channel& channel) {
-    return channel.reliable_in && (channel.window_again || channel.reliable_in->should_advertise());
-  });
 }
 
 std::size_t Channels::fill_windows(FrameWriter& out, SentLedger& ledger) {
   std::size_t total = 0;
   for (std::size_t i = 0; i < specs_.size(); ++i) {
     Channel& channel = channels_[i];
-    if (!channel.reliable_in) continue;
-    if (!channel.window_again && !channel.reliable_in->should_advertise()) continue;
+    if ((windows_ & one(i)) == 0) continue;
     const std::size_t bits = out.window(i, channel.reliable_in->limit());
     if (bits == 0) break;
     total += bits;
     channel.window_again = false;
     channel.reliable_in->advertised();
+    note_in(i);
     ledger.add({SentRef::Kind::window, static_cast<std::uint8_t>(i), 0, 0, 0});
   }
   return total;
@@ -291,45 +326,48 @@ void Channels::acked(const SentRef& ref) {
     channel.reliable_out->acked(ref.index, ref.first_chunk, ref.chunks);
   } else if (ref.kind == SentRef::Kind::sequenced) {
     channel.state_out->acked(Origin(ref.index / 64, ref.index % 64));
+  } else {
+    return;
   }
+  note_out(ref.channel);
 }
 
 void Channels::lost(const SentRef& ref) {
   Channel& channel = channels_[ref.channel];
   if (ref.kind == SentRef::Kind::reliable) {
     channel.reliable_out->lost(ref.index, ref.first_chunk, ref.chunks);
+    note_out(ref.channel);
   } else if (ref.kind == SentRef::Kind::window) {
     channel.window_again = true;
+    note_in(ref.channel);
   }
 }
 
 void Channels::resend(const SentRef& ref) {
   if (ref.kind == SentRef::Kind::reliable) {
     channels_[ref.channel].reliable_out->resend(ref.index, ref.first_chunk, ref.chunks);
+    note_out(ref.channel);
   } else if (ref.kind == SentRef::Kind::window) {
     channels_[ref.channel].window_again = true;
+    note_in(ref.channel);
   }
 }
 
-bool Channels::reliable_idle() const {
-  return std::all_of(channels_.begin(), channels_.end(), [](const Channel& channel) {
-    return !channel.reliable_out || channel.reliable_out->idle();
-  });
-}
-
 void Channels::clear_state() {
-  for (Channel& channel : channels_) {
-    if (channel.state_out) channel.state_out->clear();
+  for (std::size_t i = 0; i < channels_.size(); ++i) {
+    if (!channels_[i].state_out) continue;
+    channels_[i].state_out->clear();
+    note_out(i);
   }
 }
 
 std::size_t Channels::high_bytes() const {
   std::size_t bytes = 0;
-  for (std::size_t i = 0; i < specs_.size(); ++i) {
-    if (rank(i) != Priority::high) continue;
+  // Of what waits for its window, too.
+  each((unsent_ | busy_) & of_rank(Priority::high), [&](std::size_t i) {
     bytes += channels_[i].state_out ? channels_[i].state_out->queued_bytes()
                                     : channels_[i].reliable_out->queued_bytes();
-  }
+  });
   return bytes;
 }
 
@@ -349,6 +387,7 @@ Errc Channels::hear(const Frame& frame, Inbox& inbox) {
   Channel& channel = channels_[frame.channel];
   if (frame.kind == FrameKind::window) {
     channel.reliable_out->set_limit(frame.value);
+    note_out(frame.channel);
     return Errc::none;
   }
   if (!channel.reliable_in) return hear_state(frame, inbox);
@@ -391,7 +430,9 @@ Errc Channels::hear_state(const Frame& frame, Inbox& inbox) {
 }
 
 void Channels::handed_out(std::size_t channel, std::size_t bits) {
-  if (channels_[channel].reliable_in) channels_[channel].reliable_in->handed_out(bits);
+  if (!channels_[channel].reliable_in) return;
+  channels_[channel].reliable_in->handed_out(bits);
+  note_in(channel);
 }
 
 }  // namespace kwind::link

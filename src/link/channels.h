@@ -1,6 +1,7 @@
 // All channels of one link: what waits to be sent, fills datagrams in the order of priority, and
 // what arrives goes to the inbox as its delivery says. Composed by Link. One link, one thread.
 #pragma once
+#include <array>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -54,11 +55,13 @@ class Channels {
   Errc push(std::size_t channel, std::size_t tag, const Outbound& message);
   /// Gives up what is stale.
   void expire(Time now);
-  /// Whether something waits that the allowance lets leave; repeats not counted.
-  [[nodiscard]] bool wants(const Allowance& allowed) const;
-  [[nodiscard]] bool wants_any() const {
-    return wants({.high = true, .normal = true, .bulk = true});
+  /// Whether something waits that the allowance lets leave; repeats not counted. O(1).
+  [[nodiscard]] bool wants(const Allowance& allowed) const {
+    return ((allowed.high ? unsent_ & of_rank(Priority::high) : 0) |
+            (allowed.normal ? unsent_ & of_rank(Priority::normal) : 0) |
+            (allowed.bulk ? unsent_ & of_rank(Priority::bulk) : 0)) != 0;
   }
+  [[nodiscard]] bool wants_any() const { return unsent_ != 0; }
   /// When the first small reliable message should leave in another copy; kNever if none.
   [[nodiscard]] Time next_repeat(const Allowance& allowed, Duration latest) const;
 
@@ -71,14 +74,15 @@ class Channels {
                            SentLedger& ledger);
   /// Windows to be advertised.
   std::size_t fill_windows(FrameWriter& out, SentLedger& ledger);
-  [[nodiscard]] bool windows_due() const;
+  [[nodiscard]] bool windows_due() const { return windows_ != 0; }
 
   void acked(const SentRef& ref);
   void lost(const SentRef& ref);
   void resend(const SentRef& ref);
 
-  void prefetch() const;
-  [[nodiscard]] bool reliable_idle() const;
+  /// See Link::prefetch; `step` from 1 on.
+  void prefetch(bool sends, unsigned step) const;
+  [[nodiscard]] bool reliable_idle() const { return busy_ == 0; }
   void clear_state();
   /// Bytes of state and high messages that wait.
   [[nodiscard]] std::size_t high_bytes() const;
@@ -100,8 +104,25 @@ class Channels {
     bool window_again = false;  // the last advertisement was lost
   };
 
+  // One bit for each channel: what stands in a thousand links is found without a look at theirs.
+  using Set = std::uint16_t;
+  static_assert(kMaxChannels <= 16);
+  [[nodiscard]] static Set one(std::size_t channel) { return static_cast<Set>(1U << channel); }
+  static void put(Set& set, std::size_t channel, bool in) {
+    set = static_cast<Set>(in ? set | one(channel) : set & ~one(channel));
+  }
+  [[nodiscard]] Set of_rank(Priority rank) const {
+    return of_rank_[static_cast<std::size_t>(rank)];
+  }
+  template <class Visit>
+  static void each(unsigned set, const Visit& visit);
+
   // State goes with high unless it is bulk.
-  [[nodiscard]] Priority rank(std::size_t channel) const;
+  [[nodiscard]] static Priority rank(const ChannelSpec& spec);
+  void sort_by_rank();
+  // To be called after whatever may change what a channel wants.
+  void note_out(std::size_t channel);
+  void note_in(std::size_t channel);
   std::size_t fill_pairs(FrameWriter& out, Time now, const Allowance& allowed, std::size_t channel);
   std::size_t fill_state(FrameWriter& out, std::size_t channel, SentLedger& ledger);
   std::size_t fill_reliable(FrameWriter& out, Time now, std::size_t channel, SentLedger& ledger);
@@ -109,9 +130,14 @@ class Channels {
   void account(std::size_t tag, std::size_t bits) { bits_sent_[tag] += bits; }
   Errc hear_state(const Frame& frame, Inbox& inbox);
 
-  std::vector<ChannelSpec> specs_;
-  std::vector<Channel> channels_;
+  std::array<Set, 3> of_rank_{};
+  Set unsent_ = 0;   // something may leave
+  Set busy_ = 0;     // reliable, not all acked
+  Set recent_ = 0;   // sequenced, sent and to be repeated
+  Set windows_ = 0;  // an advertisement is due
   Carrier carrier_;
+  std::vector<Channel> channels_;
+  std::vector<ChannelSpec> specs_;
   std::size_t reassembly_bytes_;
   std::unique_ptr<PieceStore> pieces_;  // made when the first piece comes
   std::vector<std::uint64_t> bits_sent_;

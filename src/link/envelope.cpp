@@ -22,9 +22,9 @@ Envelope::Envelope(const CheckKeys& keys, bool client)
 
 Envelope::Envelope(const SealKeys& keys, bool client, KeyLife life, Time now)
     : client_(client),
+      life_(life),
       seal_(Seal{Sealer(keys.cipher, client ? keys.up : keys.down),
-                 Sealer(keys.cipher, client ? keys.down : keys.up)}),
-      life_(life) {
+                 Sealer(keys.cipher, client ? keys.down : keys.up)}) {
   sending_.since = now;
 }
 

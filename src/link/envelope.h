@@ -52,6 +52,10 @@ class Envelope {
   bool next_phase(Time now, std::uint64_t number);
   /// Closes a datagram of `head_bytes` and a body in place: `datagram` ends in room for the tag.
   void close(std::uint64_t number, std::span<std::byte> datagram, std::size_t head_bytes);
+  /// What close() needs beyond the envelope itself, see bits::ask_for.
+  void prefetch() const {
+    if (seal_) seal_->send.prefetch();
+  }
   /// A packet was acked: see invariant 2.
   void acked(std::uint64_t number) {
     if (number >= sending_.first) sending_.acked = true;
@@ -91,11 +95,11 @@ class Envelope {
   };
 
   bool client_;
-  bits::Key128 send_check_{};
-  bits::Key128 receive_check_{};
-  std::optional<Seal> seal_;
   KeyLife life_;
   Sending sending_;
+  bits::Key128 send_check_{};
+  std::optional<Seal> seal_;
+  bits::Key128 receive_check_{};
   Receiving receiving_;
   Duration grace_ = std::chrono::seconds(1);
   std::uint64_t failures_ = 0;

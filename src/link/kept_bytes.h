@@ -17,17 +17,18 @@ namespace kwind::link {
 struct Outbound {
   std::span<const std::byte> payload;  ///< as long as `bits` need, or longer
   std::size_t bits = 0;
-  SharedBytes shared{};  ///< if there, `payload` is of these
+  const SharedBytes* shared = nullptr;  ///< if there, `payload` is of these
 };
 
 class KeptBytes {
  public:
   void take(const Outbound& message) {
     const auto bytes = message.payload.first(bits::bytes_for(message.bits));
-    shared_ = message.shared && message.shared->size() == bytes.size() ? message.shared : nullptr;
-    if (shared_) {
+    if (message.shared != nullptr && (*message.shared)->size() == bytes.size()) {
+      shared_ = *message.shared;
       own_.clear();
     } else {
+      shared_.reset();
       own_.assign(bytes.begin(), bytes.end());
     }
   }

@@ -4,20 +4,26 @@
 #include <algorithm>
 #include <utility>
 
+#include "kwind/bits/prefetch.h"
 #include "link_impl.h"
 #include "repeat.h"
 
 namespace kwind::link {
+using bits::ask_for;
+
 Link::Impl::Impl(Role role, LinkOptions options, Carrier carrier, Time now)
     : role_(role),
       carrier_(carrier),
-      options_(std::move(options)),
+      timeout_(options.timeout),
+      keepalive_(options.keepalive),
       last_heard_(now),
       last_sent_(now),
       latest_(now),
-      channels_(std::move(options_.channels), options_.tags, options_.reassembly_bytes, carrier),
-      mtu_(options_.discover_mtu && carrier == Carrier::datagrams),
+      channels_(std::move(options.channels), options.tags, options.reassembly_bytes, carrier),
+      mtu_(options.discover_mtu && carrier == Carrier::datagrams),
+      options_(std::move(options)),
       random_(options_.seed) {
+  note_controller();
   skip_at_ = 1 + random_.next() % kSkipEvery;
 }
 
@@ -59,6 +65,7 @@ Errc Link::Impl::receive(Time now, const Endpoint& from, std::span<const std::by
     ++stats_.datagrams_received;
     stats_.bytes_received += datagram.size();
     last_heard_ = now;
+    rest_if_idle(now);
   } else {
     stats_.drops.add(error);
     if (error_info(error).verdict == Verdict::close) break_off(now, error);
@@ -76,7 +83,7 @@ std::size_t Link::Impl::poll_datagram(Time now, std::span<std::byte> out) {
   switch (state_) {
     case State::greeting:
       size = greeting_->poll_datagram(now, out);
-      stats_.overhead_bits_sent += size * 8;
+      overhead_bits_sent_ += size * 8;
       break;
     case State::open:
     case State::closing:
@@ -85,8 +92,8 @@ std::size_t Link::Impl::poll_datagram(Time now, std::span<std::byte> out) {
     case State::closed: break;
   }
   if (size > 0) {
-    ++stats_.datagrams_sent;
-    stats_.bytes_sent += size;
+    ++datagrams_sent_;
+    bytes_sent_ += size;
     last_sent_ = now;
   }
   return size;
@@ -140,7 +147,7 @@ Time Link::Impl::next_wakeup() const {
   }
   const Allowance allowed = allowance(latest_);
   if (wants_to_send(allowed)) return Time::min();
-  Time wake = std::min({ack_due_, loss_deadline(), probe_deadline(), last_heard_ + options_.timeout,
+  Time wake = std::min({ack_due_, loss_deadline(), probe_deadline(), last_heard_ + timeout_,
                         keepalive_deadline(), silence_deadline()});
   if (state_ == State::closing) {
     wake = linger_starts_ ? Time::min() : std::min(wake, linger_end_);
@@ -156,16 +163,20 @@ Time Link::Impl::next_wakeup() const {
   return wake;
 }
 
-void Link::Impl::prefetch(Link::Part part) const {
-  constexpr std::size_t kLine = 64;
-  if (part == Part::itself) {
-    const auto* bytes = reinterpret_cast<const std::byte*>(this);
-    // The rest is for what arrives and for ends.
-    const auto* const last = reinterpret_cast<const std::byte*>(&stats_);
-    for (; bytes < last; bytes += kLine) __builtin_prefetch(bytes);
-  } else {
-    channels_.prefetch();
+void Link::Impl::prefetch(Link::Use use, unsigned step) const {
+  const bool sends = use == Link::Use::send;
+  if (step > 0) {
+    channels_.prefetch(sends, step);
+    if (sends || step != 1) return;
+    ledger_.prefetch();
+    ask_for(ack_block_.ranges.data(), ack_block_.ranges.size() * sizeof(AckRange));
+    if (envelope_) envelope_->prefetch();
+    return;
   }
+  const auto* const begin = reinterpret_cast<const std::byte*>(this);
+  const auto* const end = sends ? reinterpret_cast<const std::byte*>(&ledger_)
+                                : reinterpret_cast<const std::byte*>(&options_);
+  ask_for(begin, static_cast<std::size_t>(end - begin));
 }
 
 void Link::Impl::wake(Time now) {
@@ -190,7 +201,7 @@ void Link::Impl::wake(Time now) {
     case State::open:
     case State::closing: break;
   }
-  if (now >= last_heard_ + options_.timeout) {
+  if (now >= last_heard_ + timeout_) {
     end(Errc::timeout, "nothing was heard from the peer");
     return;
   }
@@ -254,6 +265,9 @@ std::string_view Link::Impl::protection() const {
 
 const Stats& Link::Impl::stats() const {
   const Channels::Counts& counts = channels_.counts();
+  stats_.datagrams_sent = datagrams_sent_;
+  stats_.bytes_sent = bytes_sent_;
+  stats_.overhead_bits_sent = overhead_bits_sent_;
   stats_.messages_sent = counts.sent;
   stats_.messages_repeated = counts.repeated;
   stats_.messages_repeated_early = counts.repeated_early;
@@ -304,12 +318,12 @@ void Link::Impl::say_goodbye(Time now) {
 }
 
 Time Link::Impl::keepalive_deadline() const {
-  return ack_due_ == kNever && !ping_due_ ? last_sent_ + options_.keepalive : kNever;
+  return ack_due_ == kNever && !ping_due_ ? last_sent_ + keepalive_ : kNever;
 }
 
 Time Link::Impl::silence_deadline() const {
   if (ping_due_ || carrier_ == Carrier::stream) return kNever;
-  return std::max(last_heard_ + options_.timeout * 6 / 10, last_sent_ + kAskInSilence);
+  return std::max(last_heard_ + timeout_ * 6 / 10, last_sent_ + kAskInSilence);
 }
 
 Time Link::Impl::loss_deadline() const {
@@ -416,7 +430,7 @@ Errc Link::send(std::size_t channel, std::size_t tag, std::span<const std::byte>
 Errc Link::send(std::size_t channel, std::size_t tag, const SharedBytes& payload,
                 std::size_t bits) {
   KWIND_ASSERT(payload != nullptr && payload->size() == bits::bytes_for(bits));
-  return impl_->send(channel, tag, {*payload, bits, payload});
+  return impl_->send(channel, tag, {*payload, bits, &payload});
 }
 void Link::take_in(std::size_t channel, std::size_t bits) {
   impl_->take_in(channel, bits);
@@ -436,8 +450,8 @@ void Link::carrier_ended(Time now) {
 State Link::state() const {
   return impl_->state();
 }
-void Link::prefetch(Part part) const {
-  impl_->prefetch(part);
+void Link::prefetch(Use use, unsigned step) const {
+  impl_->prefetch(use, step);
 }
 std::uint16_t Link::version() const {
   return impl_->version();

@@ -57,7 +57,7 @@ class Link::Impl {
 
   std::optional<Event> poll_event();
   Time next_wakeup() const;
-  void prefetch(Link::Part part) const;
+  void prefetch(Link::Use use, unsigned step) const;
   void wake(Time now);
   Errc send(std::size_t channel, std::size_t tag, const Outbound& message);
   void take_in(std::size_t channel, std::size_t bits) { channels_.handed_out(channel, bits); }
@@ -78,6 +78,8 @@ class Link::Impl {
 
  private:
   static constexpr unsigned kMostCloseCopies = 3;
+  // What may wait in a stream for its acks: more would be latency that nobody can take back.
+  static constexpr std::size_t kStreamBacklogBytes = std::size_t{128} * 1024;
   static constexpr Duration kAskInSilence = std::chrono::milliseconds(400);
   static constexpr Duration kLongestDrain = std::chrono::seconds(1);
   // One number in about 1500 is left out, see invariant 1 in sent_ledger.h: each costs the peer's
@@ -102,6 +104,8 @@ class Link::Impl {
   void note_packet(Time now, PacketNumber number, std::size_t bytes);
   Errc hear_acks(Time now);
   void settle(Time now, const SentLedger::Outcome& outcome);
+  // To be called whenever the controller may think otherwise.
+  void note_controller();
   void note_token(std::uint64_t token, bool acked);
   Errc hear_frame(Time now, const Endpoint& from, const Frame& frame);
   Errc hear_message(const Frame& frame);
@@ -109,7 +113,9 @@ class Link::Impl {
 
   // ---- sending ----
 
-  std::size_t window() const;
+  std::size_t window() const {
+    return carrier_ == Carrier::stream ? kStreamBacklogBytes : controller_window_;
+  }
   Allowance allowance(Time now) const;
   bool wants_to_send(const Allowance& allowed) const;
   // Whether write_data() may have something to say; false is certain, and quickly found.
@@ -125,6 +131,8 @@ class Link::Impl {
                           bool with_acks = true);
   std::size_t finish_datagram(Time now, Datagram& datagram, std::span<std::byte> out,
                               bool eliciting, std::size_t message_bits);
+  // Nothing but pings: scratch memory is given back.
+  void rest_if_idle(Time now);
   std::size_t write_challenge(Time now, const Path::Challenge& challenge, std::span<std::byte> out);
   std::size_t write_mtu_probe(Time now, std::size_t size, std::span<std::byte> out);
 
@@ -149,11 +157,11 @@ class Link::Impl {
   void continue_closing(Time now);
   void end(Errc code, std::string_view text);
 
+  // What each datagram sent needs stands together, for hosts with more links than a cache holds.
   const Role role_;
   const Carrier carrier_;
-  LinkOptions options_;  // its channels are in channels_
-
-  // What each datagram sent needs stands together, for hosts with more links than a cache holds.
+  const Duration timeout_;
+  const Duration keepalive_;
   State state_ = State::opening;
   bool unacked_packets_ = false;
   bool ping_due_ = false;
@@ -167,6 +175,8 @@ class Link::Impl {
   // From the next wake() on: whoever closed may have been told the time long ago.
   bool linger_starts_ = false;
   std::uint16_t version_ = 0;
+  bool sees_queue_ = false;        // as the controller says
+  std::size_t controller_window_;  // likewise
   ConnectionId id_{};
   Time last_heard_;
   Time last_sent_;
@@ -179,17 +189,24 @@ class Link::Impl {
   std::optional<std::uint64_t> response_due_;
   Filler* filler_ = nullptr;
   std::uint64_t skip_at_ = 0;
+  // Counted into stats_ when somebody asks.
+  std::uint64_t datagrams_sent_ = 0;
+  std::uint64_t bytes_sent_ = 0;
+  std::uint64_t overhead_bits_sent_ = 0;
   Channels channels_;
   SentLedger ledger_;
   Pacer pacer_;
   PathMtu mtu_;
   Path path_;
   Rtt rtt_;
-  Controller controller_;
   Endpoint destination_;
   std::optional<Envelope> envelope_;
-  AckWindow window_;
   AckBlock ack_block_;  // scratch
+  AckWindow window_;
+
+  // The rest is for what arrives and for ends.
+  LinkOptions options_;  // its channels are in channels_
+  Controller controller_;
   mutable Stats stats_;
 
   std::vector<Frame> frames_;    // scratch

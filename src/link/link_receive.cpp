@@ -146,14 +146,23 @@ Errc Link::Impl::hear_acks(Time now) {
   envelope_->acked(ack_block_.ranges.front().last);
   settle(now, outcome);
   controller_.on_ack(now, outcome, clean, ledger_.delivered(), ledger_.bytes_in_flight());
+  note_controller();
   pacer_.set_rate(controller_.rate());
   if (state_ == State::closing) continue_closing(now);
   return Errc::none;
 }
 
+void Link::Impl::note_controller() {
+  controller_window_ = controller_.window();
+  sees_queue_ = controller_.sees_queue();
+}
+
 void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
   stats_.packets_lost += outcome.packets_lost;
-  if (outcome.packets_lost > 0) controller_.on_loss(now, outcome.newest_lost_sent_at);
+  if (outcome.packets_lost > 0) {
+    controller_.on_loss(now, outcome.newest_lost_sent_at);
+    note_controller();
+  }
   for (const SentRef& ref : ledger_.acked()) {
     switch (ref.kind) {
       case SentRef::Kind::close: close_acked_ = true; break;
@@ -226,6 +235,7 @@ void Link::Impl::hear_response(Time now, const Endpoint& from, std::uint64_t num
     case Path::Change::address:
       rtt_ = Rtt();
       controller_.reset();
+      note_controller();
       mtu_.reset(now);
       [[fallthrough]];
     case Path::Change::port: ++stats_.path_changes; return;

@@ -10,8 +10,6 @@ namespace {
 
 // High messages may overdraw the window: by a quarter, and by what a tick's datagrams take.
 constexpr std::size_t kOverdraftBytes = 4 * kBaseDatagramBytes;
-// What may wait in a stream for its acks: more would be latency that nobody can take back.
-constexpr std::size_t kStreamBacklogBytes = std::size_t{128} * 1024;
 constexpr std::size_t kChallengeBytes = 32;  // no datagram with one, and nothing else, is larger
 constexpr std::size_t kPingPaddingBits = 80;
 constexpr std::size_t kSpareBits = 512;
@@ -19,23 +17,18 @@ constexpr Duration kRestAfter = std::chrono::seconds(2);  // nothing but pings: 
 
 }  // namespace
 
-std::size_t Link::Impl::window() const {
-  return carrier_ == Carrier::stream ? kStreamBacklogBytes : controller_.window();
-}
-
 Allowance Link::Impl::allowance(Time now) const {
   Allowance allowed;
   if (state_ == State::draining || !ledger_.has_room()) return allowed;
   const std::size_t in_flight = ledger_.bytes_in_flight();
   const std::size_t most = window();
   const bool paced = carrier_ == Carrier::stream || pacer_.ready(now);
-  const std::size_t overdraft = controller_.sees_queue() ? 0 : kOverdraftBytes;
+  const std::size_t overdraft = sees_queue_ ? 0 : kOverdraftBytes;
   allowed.high = in_flight < most + most / 4 + overdraft || probe_due_;
   allowed.normal = (in_flight < most && paced) || probe_due_;
   allowed.bulk = in_flight < most && paced;
   if (carrier_ == Carrier::datagrams) {
-    allowed.copies =
-        Repeats::copies(std::max(ledger_.loss(), ledger_.long_loss()), controller_.sees_queue());
+    allowed.copies = Repeats::copies(std::max(ledger_.loss(), ledger_.long_loss()), sees_queue_);
     allowed.repeat_gap = Repeats::kEarliest;
   }
   return allowed;
@@ -156,17 +149,21 @@ std::size_t Link::Impl::finish_datagram(Time now, Datagram& datagram, std::span<
   const std::size_t size = datagram.writer.finish() + envelope_->tag_bytes();
   envelope_->close(datagram.number, out.first(size), datagram.head_bytes);
   if (message_bits > 0) busy_at_ = now;
-  if (now - busy_at_ >= kRestAfter) {
-    envelope_->rest();
-    std::vector<Frame>().swap(frames_);
-  }
+  rest_if_idle(now);
   const bool app_limited =
       !channels_.wants_any() &&
-      ledger_.bytes_in_flight() + size + kBaseDatagramBytes < controller_.window();
+      ledger_.bytes_in_flight() + size + kBaseDatagramBytes < controller_window_;
   ledger_.sent(now, size, eliciting, app_limited);
   if (eliciting) pacer_.sent(now, size);
-  stats_.overhead_bits_sent += size * 8 - message_bits;
+  overhead_bits_sent_ += size * 8 - message_bits;
   return size;
+}
+
+void Link::Impl::rest_if_idle(Time now) {
+  if (!envelope_ || now - busy_at_ < kRestAfter) return;
+  envelope_->rest();
+  std::vector<Frame>().swap(frames_);
+  std::vector<AckRange>().swap(ack_block_.ranges);
 }
 
 std::size_t Link::Impl::write_challenge(Time now, const Path::Challenge& challenge,

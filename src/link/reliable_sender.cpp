@@ -143,15 +143,15 @@ const ReliableSender::Slot* ReliableSender::small_in_flight(std::uint64_t index)
 std::optional<ReliableSender::Pair> ReliableSender::peek_pair(Time now, Duration gap,
                                                               unsigned copies) const {
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
-  const auto ready = [&](const Slot* slot) {
-    return slot != nullptr && slot->copies == copies && !slot->combined &&
+  const auto ready = [&](const Slot* slot, unsigned least) {
+    return slot != nullptr && slot->copies >= least && slot->copies <= copies && !slot->combined &&
            now - slot->last_sent >= gap;
   };
   for (std::uint64_t i = flight_.begin(); i < end; ++i) {
     if ((i & kPairDistance) != 0) continue;
     const Slot* const first = small_in_flight(i);
     const Slot* const second = small_in_flight(i + kPairDistance);
-    if (!ready(first) || !ready(second)) continue;
+    if (!ready(first, copies) || !ready(second, copies - 1)) continue;
     return Pair{
         {i, first->tag, first->payload.bytes(), first->bits, true, true, 0, 0},
         {i + kPairDistance, second->tag, second->payload.bytes(), second->bits, true, true, 0, 0}};
@@ -159,9 +159,11 @@ std::optional<ReliableSender::Pair> ReliableSender::peek_pair(Time now, Duration
   return std::nullopt;
 }
 
-void ReliableSender::paired(const Pair& pair) {
+void ReliableSender::paired(const Pair& pair, Time now) {
   flight_[pair.first.index].combined = true;
-  flight_[pair.second.index].combined = true;
+  Slot& second = flight_[pair.second.index];
+  second.combined = true;
+  second.last_sent = now;  // its next copy is to be in another datagram
 }
 
 std::optional<ReliableSender::Outgoing> ReliableSender::peek_lone(Time now, Duration patience,

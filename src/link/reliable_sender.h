@@ -57,15 +57,16 @@ class ReliableSender {
   /// A small message in flight that left longer than `gap` ago, in fewer than `most` copies.
   [[nodiscard]] std::optional<Outgoing> peek_repeat(Time now, Duration gap, unsigned most) const;
   void repeated(const Outgoing& what, Time now);
-  /// Two small messages in flight, kPairDistance apart, each sent `copies` times and the last time
-  /// longer than `gap` ago: one combination of both does for both what a copy does for one. Direct
-  /// neighbours would share a datagram and be lost together.
+  /// Two small messages in flight, kPairDistance apart, the first sent `copies` times, the second
+  /// that often or once less, and both the last time longer than `gap` ago: one combination of both
+  /// does for both what a copy does for one. It goes ahead of the second's last copy, so that the
+  /// first need not wait for that. Direct neighbours would share a datagram and be lost together.
   struct Pair {
     Outgoing first;
     Outgoing second;
   };
   [[nodiscard]] std::optional<Pair> peek_pair(Time now, Duration gap, unsigned copies) const;
-  void paired(const Pair& pair);
+  void paired(const Pair& pair, Time now);
   /// A small message that waited for `patience` after `copies` of it for another to be combined
   /// with, and has none.
   [[nodiscard]] std::optional<Outgoing> peek_lone(Time now, Duration patience,
@@ -86,6 +87,16 @@ class ReliableSender {
   [[nodiscard]] bool something_unsent() const { return peek().has_value(); }
   /// Bytes that wait to be sent for the first time.
   [[nodiscard]] std::size_t queued_bytes() const { return queued_bytes_; }
+
+  /// The slots that push() will fill, or else a message's way from the queue into flight.
+  void prefetch(bool pushes) const {
+    if (pushes) {
+      queue_.ask_for_next();
+    } else {
+      queue_.ask_for_first();
+      flight_.ask_for_next();
+    }
+  }
 
  private:
   enum class Stage : std::uint8_t { waiting, in_flight, acked };

@@ -3,6 +3,7 @@
 #include <sodium.h>
 
 #include "kwind/bits/assert.h"
+#include "kwind/bits/prefetch.h"
 #include "sodium_bytes.h"
 
 namespace kwind::link {
@@ -30,6 +31,9 @@ const Sealer::Expanded& Sealer::expanded() const {
 }
 void Sealer::rest() {
   expanded_.reset();
+}
+void Sealer::prefetch() const {
+  if (expanded_) bits::ask_for(expanded_.get(), sizeof(Expanded));
 }
 Sealer::Sealer(Sealer&&) noexcept = default;
 Sealer& Sealer::operator=(Sealer&&) noexcept = default;

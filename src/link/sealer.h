@@ -37,6 +37,8 @@ class Sealer {
   /// thousand idle connections need not hold.
   void rest();
 
+  void prefetch() const;
+
   [[nodiscard]] const bits::Secret32& key() const { return key_; }
   [[nodiscard]] Cipher cipher() const { return cipher_; }
 

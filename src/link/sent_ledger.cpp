@@ -21,18 +21,23 @@ constexpr std::uint64_t kLongLookBackPackets = 2000;
 }  // namespace
 
 void SentLedger::skip() {
+  if (packets_.full()) trim(newest_sent_at_);
   Packet& slot = packets_.push();
   slot.fate = Fate::skipped;
-  slot.first_ref = slot.end_ref = refs_.end();
+  slot.first_ref = first_pending_;
+  slot.refs = 0;
   slot.sent_at = packets_.size() > 1 ? packets_[next_number() - 2].sent_at : Time{};
   if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
 }
 
 void SentLedger::sent(Time now, std::size_t bytes, bool eliciting, bool app_limited) {
   KWIND_ASSERT(has_slot());
+  if (packets_.full()) trim(now);
+  newest_sent_at_ = now;
   Packet& slot = packets_.push();
   slot.first_ref = first_pending_;
-  slot.end_ref = first_pending_ = refs_.end();
+  slot.refs = static_cast<std::uint16_t>(refs_.end() - first_pending_);
+  first_pending_ = refs_.end();
   slot.fate = eliciting ? Fate::in_flight : Fate::settled;
   slot.bytes = static_cast<std::uint16_t>(bytes);
   slot.sent_at = now;
@@ -49,7 +54,6 @@ void SentLedger::sent(Time now, std::size_t bytes, bool eliciting, bool app_limi
   slot.delivered_at = delivered_at_;
   slot.first_sent_at = first_sent_at_;
   if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
-  trim(now);
 }
 
 void SentLedger::trim(Time now) {
@@ -82,8 +86,7 @@ void SentLedger::note_loss(double lost) {
 void SentLedger::lose(Packet& packet, Outcome& outcome) {
   settle(packet);
   packet.fate = Fate::lost;
-  const bool probe = packet.end_ref - packet.first_ref == 1 &&
-                     refs_[packet.first_ref].kind == SentRef::Kind::mtu_probe;
+  const bool probe = packet.refs == 1 && refs_[packet.first_ref].kind == SentRef::Kind::mtu_probe;
   if (!probe) {
     ++outcome.packets_lost;
     outcome.bytes_lost += packet.bytes;
@@ -190,7 +193,7 @@ Time SentLedger::probe_deadline(const Rtt& rtt, Duration ack_delay) const {
 }
 
 void SentLedger::append_refs(const Packet& packet, std::vector<SentRef>& out) const {
-  for (std::uint64_t i = packet.first_ref; i < packet.end_ref; ++i) out.push_back(refs_[i]);
+  for (std::uint64_t i = 0; i < packet.refs; ++i) out.push_back(refs_[packet.first_ref + i]);
 }
 
 void SentLedger::oldest_refs(std::vector<SentRef>& out) const {

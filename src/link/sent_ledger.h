@@ -63,11 +63,20 @@ class SentLedger {
   /// Bytes acked so far; rounds are measured with it.
   [[nodiscard]] std::uint64_t delivered() const { return delivered_; }
 
+  /// What the record of the next packet needs, see bits::ask_for.
+  void prefetch() const {
+    packets_.ask_for_next();
+    refs_.ask_for_next();
+  }
+
   /// Leaves a number out: an ack of it is a lie.
   void skip();
   /// Starts the record of the next packet; add() and sent() complete it. Requires: has_slot().
   void begin() { KWIND_ASSERT(refs_.end() == first_pending_); }
-  void add(const SentRef& ref) { refs_.push() = ref; }
+  void add(const SentRef& ref) {
+    if (refs_.full()) trim(newest_sent_at_);
+    refs_.push() = ref;
+  }
   /// The packet left. `eliciting`: it asks for an ack.
   void sent(Time now, std::size_t bytes, bool eliciting, bool app_limited);
 
@@ -105,17 +114,18 @@ class SentLedger {
     Fate fate = Fate::settled;
     bool app_limited = false;
     std::uint16_t bytes = 0;
+    std::uint16_t refs = 0;  // how many, from first_ref on
     Time sent_at{};
     std::uint64_t delivered = 0;
     Time delivered_at{};
     Time first_sent_at{};
-    std::uint64_t first_ref = 0;  // its refs are [first_ref, end_ref)
-    std::uint64_t end_ref = 0;
+    std::uint64_t first_ref = 0;
   };
 
   void settle(Packet& packet);
   void lose(Packet& packet, Outcome& outcome);
   void detect_losses(Time now, const Rtt& rtt, Outcome& outcome);
+  // Lets go of what need not be remembered any more, before a ring would have to grow.
   void trim(Time now);
   void append_refs(const Packet& packet, std::vector<SentRef>& out) const;
   void note_loss(double lost);
@@ -130,6 +140,7 @@ class SentLedger {
   std::uint64_t largest_acked_ = 0;
   Time loss_deadline_ = kNever;
   Time last_eliciting_{};
+  Time newest_sent_at_{};
   unsigned probes_ = 0;
   std::uint64_t delivered_ = 0;
   Time delivered_at_{};

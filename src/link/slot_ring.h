@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "kwind/bits/assert.h"
+#include "kwind/bits/prefetch.h"
 
 namespace kwind::link {
 
@@ -15,6 +16,8 @@ class SlotRing {
   [[nodiscard]] std::uint64_t begin() const { return begin_; }  ///< index of the oldest slot
   [[nodiscard]] std::uint64_t end() const { return end_; }      ///< index after the newest
   [[nodiscard]] bool empty() const { return begin_ == end_; }
+  /// Whether the next push() has to allocate.
+  [[nodiscard]] bool full() const { return size() == slots_.size(); }
   [[nodiscard]] std::size_t size() const { return static_cast<std::size_t>(end_ - begin_); }
   [[nodiscard]] bool contains(std::uint64_t index) const { return index >= begin_ && index < end_; }
 
@@ -27,9 +30,12 @@ class SlotRing {
     KWIND_ASSERT(contains(index));
     return slots_[index & (slots_.size() - 1)];
   }
+  /// See bits::ask_for.
+  void ask_for_first() const { bits::ask_for(at(begin_), slots_.empty() ? 0 : sizeof(Slot)); }
+  void ask_for_next() const { bits::ask_for(at(end_), slots_.empty() ? 0 : sizeof(Slot)); }
   /// Adds a slot at end(); it holds what its last tenant left.
   Slot& push() {
-    if (size() == slots_.size()) grow();
+    if (full()) grow();
     return slots_[end_++ & (slots_.size() - 1)];
   }
   /// Requires: not empty.
@@ -39,6 +45,9 @@ class SlotRing {
   }
 
  private:
+  [[nodiscard]] const Slot* at(std::uint64_t index) const {
+    return slots_.data() + (slots_.empty() ? 0 : index & (slots_.size() - 1));
+  }
   void grow() {
     std::vector<Slot> bigger(slots_.empty() ? 4 : slots_.size() * 2);
     for (std::uint64_t i = begin_; i < end_; ++i) {

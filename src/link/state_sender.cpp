@@ -20,8 +20,8 @@ std::size_t StateSender::push(const ChannelSpec& limits, std::size_t tag, const 
   }
   Slot& slot = waiting_.push();
   slot.payload.take(message);
-  slot.bits = message.bits;
-  slot.tag = tag;
+  slot.bits = static_cast<std::uint32_t>(message.bits);
+  slot.tag = static_cast<std::uint16_t>(tag);
   slot.next_chunk = 0;
   slot.acked = false;
   queued_bytes_ += bytes;

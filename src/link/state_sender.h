@@ -18,11 +18,11 @@ class StateSender {
  public:
   struct Slot {
     KeptBytes payload;
-    std::size_t bits = 0;
-    std::size_t tag = 0;
-    Time queued{};               // when the link first looked at it
-    Origin origin;               // once it left
-    std::size_t next_chunk = 0;  // of a split one
+    Time queued{};  // when the link first looked at it
+    Origin origin;  // once it left
+    std::uint32_t bits = 0;
+    std::uint16_t tag = 0;
+    std::uint16_t next_chunk = 0;  // of a split one
     bool acked = false;
   };
 
@@ -42,6 +42,15 @@ class StateSender {
   /// Sent messages that may be repeated, oldest first: indices [begin, end) of recent().
   SlotRing<Slot>& recent() { return recent_; }
   void acked(Origin origin);
+
+  /// The slot that push() will fill, or else that front() is.
+  void prefetch(bool pushes) const {
+    if (pushes) {
+      waiting_.ask_for_next();
+    } else {
+      waiting_.ask_for_first();
+    }
+  }
 
  private:
   void drop_front();

@@ -139,6 +139,48 @@ TEST(Repeats, SmallOrdersAreRepeatedAheadOfLossDetectionOnlyWherePacketsAreLost)
   EXPECT_LT(lossy_p99, 36) << "two ticks";
 }
 
+TEST(Repeats, WhatTwoDatagramsInARowLoseComesWithTheThirdAfterThem) {
+  bool from_client = false;
+  int to_lose = 0;
+  kit::SimPairOptions options{.seed = 12, .conditions = {.delay = 50ms, .loss = 0.05}};
+  options.alter = [&](std::size_t, std::vector<std::byte>& bytes) {
+    if (!from_client || to_lose == 0) return;
+    --to_lose;
+    bytes.back() ^= std::byte{1};  // it will not open, which is as good as lost
+  };
+  SimPair pair(options);
+  pair.run_until(at(1s));
+  std::map<std::uint32_t, Time> sent;
+  std::map<std::uint32_t, Duration> late;
+  const auto hear = [&](bool at_server, const link::Event& event) {
+    if (event.kind != link::Event::Kind::message || !at_server) return;
+    late[number_of(event)] = pair.now() - sent[number_of(event)] - 50ms;
+  };
+  std::uint32_t next = 0;
+  const auto tick = [&] {
+    sent[next] = pair.now();
+    EXPECT_EQ(pair.client().send(2, 0, numbered(next++, 40), 320), Errc::none);
+    from_client = true;
+    pair.run_until(pair.now(), hear);
+    from_client = false;
+    pair.run_until(pair.now() + 16667us, hear);
+  };
+  while (next < 600) tick();  // that the path is lossy is known by now
+  pair.set_conditions({.delay = 50ms});
+  while (next < 640) tick();
+  // The third in a row: told with the partner's message, or sent again by itself.
+  for (const std::uint32_t phase : {0U, 1U, 2U, 3U}) {
+    while (next % 4 != phase) tick();
+    const std::uint32_t lost = next;
+    to_lose = 2;
+    while (next < lost + 8) tick();
+    pair.run_until(pair.now() + 200ms, hear);
+    ASSERT_EQ(late.count(lost), 1U);
+    EXPECT_GT(late[lost], 20ms);
+    EXPECT_LT(late[lost], 52ms) << "three ticks; message " << lost;
+  }
+}
+
 TEST(Priorities, UrgentOrdersPassAGreedyTransferThroughABottleneck) {
   kit::SimPairOptions options{.seed = 3, .conditions = narrow(1000, 50ms)};
   options.channels = {{Delivery::ordered}, {Delivery::ordered}};

@@ -607,4 +607,15 @@ TEST(Hostile, RandomDatagramsChangeNothing) {
 }
 
 }  // namespace
+TEST(Link, AChannelThatTheAgreedVersionLacksIsLeftAlone) {
+  kit::SimPairOptions options{.seed = 21, .conditions = {.delay = 10ms}};
+  options.channels = {{Delivery::ordered}, {Delivery::ordered}};
+  options.channels[1].since = 2;  // the test identity speaks version 1 alone
+  SimPair pair(options);
+  pair.run_until(at(2s));
+  const std::size_t before = pair.datagrams();
+  pair.run_until(at(3s));
+  EXPECT_LE(pair.datagrams() - before, 2U) << "nothing to say: keepalives at most";
+}
+
 }  // namespace kwind

@@ -194,10 +194,13 @@ class Link {
   [[nodiscard]] bool cookie_heard() const;
   /// Client: how to come back after a break, if the server permits it.
   [[nodiscard]] std::optional<Comeback> comeback() const;
-  /// Asks for the memory of a link that is about to be used, so that it is there by then: first
-  /// what stands in the link, some microseconds later what that points to. For hosts of many links.
-  enum class Part : std::uint8_t { itself, beyond };
-  void prefetch(Part part) const;
+  /// What a host of many links is about to do with one of them.
+  enum class Use : std::uint8_t { send, poll_datagram };
+  static constexpr unsigned kPrefetchSteps = 4;
+  /// Asks for the memory that `use` will need, so that it is there by then: in kPrefetchSteps steps
+  /// from 0 on, each about a microsecond after the one before, because it follows pointers that
+  /// that one asked for.
+  void prefetch(Use use, unsigned step) const;
   [[nodiscard]] const Stats& stats() const;
   /// Bits of messages and their frame heads sent so far, by tag.
   [[nodiscard]] std::span<const std::uint64_t> bits_sent() const;

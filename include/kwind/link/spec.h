@@ -64,10 +64,10 @@ struct ChannelSpec {
   std::uint8_t repeat = 1;
   /// Unreliable and sequenced: messages too large for a datagram are split. A lost piece loses all.
   bool split = false;
+  /// What the queue's limits do. Unreliable and sequenced channels always drop their oldest.
+  AtLimit at_limit = AtLimit::refuse;
   std::size_t queue_messages = 4096;  ///< that wait to be sent
   std::size_t queue_bytes = std::size_t{2} << 20;
-  /// Unreliable and sequenced channels always drop their oldest.
-  AtLimit at_limit = AtLimit::refuse;
   /// Reliable and ordered: bytes that the peer may have sent and the game not yet taken, messages
   /// counted with kMessageCost each. At least the largest message and 65536.
   std::size_t window_bytes = kMaxMessageBytes + 65536;
