@@ -1,13 +1,10 @@
 // What routing costs: a handler found and called beside a call through std::function, and one
 // message to a room of a thousand clients beside the system calls (and ciphers) alone.
 #include <benchmark/benchmark.h>
-#include <netinet/in.h>
 #include <sodium.h>
 #include <sys/mman.h>
-#include <sys/resource.h>
 #include <sys/socket.h>
 #include <sys/wait.h>
-#include <time.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -19,6 +16,7 @@
 #include <utility>
 #include <vector>
 
+#include "bare_sender.h"
 #include "fan_out.h"
 #include "kit/sim_pair.h"
 #include "kwind/host/client.h"
@@ -31,6 +29,7 @@ namespace {
 
 using namespace std::chrono_literals;
 using namespace kwind;
+using namespace kwind::bench;
 
 // ---- dispatch ----
 
@@ -97,87 +96,7 @@ BENCHMARK(dispatch_decoded<1000>);
 
 // ---- fan-out ----
 
-constexpr std::size_t kClients = 1000;
-constexpr std::size_t kBatch = 64;  // datagrams in one call, as UdpPort does it
 constexpr std::size_t kPayloadBytes = 64;
-
-double cpu_seconds() {
-  timespec time{};
-  ::clock_gettime(CLOCK_THREAD_CPUTIME_ID, &time);
-  return static_cast<double>(time.tv_sec) + 1e-9 * static_cast<double>(time.tv_nsec);
-}
-
-enum Mode : int { clear, chacha, aes };
-
-// The system calls alone, with as many bytes to as many sockets, each sealed first if asked for.
-class Bare {
- public:
-  explicit Bare(Mode mode) : mode_(mode), fd_(::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0)) {
-    for (std::size_t i = 0; i < kClients; ++i) {
-      sinks_.push_back(std::move(*io::UdpPort::open(Endpoint::loopback(0))));
-      sockaddr_in to{};
-      to.sin_family = AF_INET;
-      to.sin_port = htons(sinks_.back()->local().port);
-      to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-      to_.push_back(to);
-      std::array<unsigned char, 32> key{};
-      randombytes_buf(key.data(), key.size());
-      keys_.push_back(key);
-      schedules_.emplace_back();
-      if (mode == aes) crypto_aead_aes256gcm_beforenm(&schedules_.back(), key.data());
-    }
-  }
-  ~Bare() { ::close(fd_); }
-  Bare(const Bare&) = delete;
-  Bare& operator=(const Bare&) = delete;
-
-  void send(std::size_t bytes) {
-    for (std::size_t first = 0; first < kClients; first += kBatch) {
-      const std::size_t count = std::min(kBatch, kClients - first);
-      for (std::size_t i = 0; i < count; ++i) {
-        if (mode_ != clear) seal(first + i, buffers_[i], bytes - 16);
-        pieces_[i] = {buffers_[i].data(), bytes};
-        headers_[i].msg_hdr = {&to_[first + i], sizeof(sockaddr_in), &pieces_[i], 1, nullptr, 0, 0};
-      }
-      for (std::size_t done = 0; done < count;) {
-        const int sent = ::sendmmsg(fd_, headers_.data() + done,
-                                    static_cast<unsigned>(count - done), MSG_DONTWAIT);
-        if (sent > 0) done += static_cast<std::size_t>(sent);
-      }
-    }
-    ++nonce_[0];
-  }
-  void drain() {
-    for (const auto& sink : sinks_) {
-      while (sink->receive(Time{})) {
-      }
-    }
-  }
-
- private:
-  void seal(std::size_t client, std::array<unsigned char, 256>& out, std::size_t bytes) {
-    unsigned long long size = 0;
-    if (mode_ == aes) {
-      crypto_aead_aes256gcm_encrypt_afternm(out.data(), &size, plain_.data(), bytes, nullptr, 0,
-                                            nullptr, nonce_.data(), &schedules_[client]);
-    } else {
-      crypto_aead_chacha20poly1305_ietf_encrypt(out.data(), &size, plain_.data(), bytes, nullptr, 0,
-                                                nullptr, nonce_.data(), keys_[client].data());
-    }
-  }
-
-  Mode mode_;
-  int fd_;
-  std::vector<std::unique_ptr<io::UdpPort>> sinks_;
-  std::vector<sockaddr_in> to_;
-  std::vector<std::array<unsigned char, 32>> keys_;
-  std::vector<crypto_aead_aes256gcm_state> schedules_;
-  std::array<unsigned char, 12> nonce_{};
-  std::array<unsigned char, 256> plain_{};
-  std::array<std::array<unsigned char, 256>, kBatch> buffers_{};
-  std::array<iovec, kBatch> pieces_{};
-  std::array<mmsghdr, kBatch> headers_{};
-};
 
 // What the clients' process tells.
 struct Shared {
@@ -247,10 +166,6 @@ class Crowd {
 template <class Message>
 void fan_out_to_1000(benchmark::State& state) {
   const auto mode = static_cast<Mode>(state.range(0));
-  rlimit files{};
-  ::getrlimit(RLIMIT_NOFILE, &files);
-  files.rlim_cur = files.rlim_max;
-  ::setrlimit(RLIMIT_NOFILE, &files);
   if (mode == aes && crypto_aead_aes256gcm_is_available() == 0) {
     return state.SkipWithError("no AES hardware");
   }
@@ -316,11 +231,6 @@ void fan_out_to_1000(benchmark::State& state) {
   if (server.counts().encoded - encoded_before != rounds) {
     return state.SkipWithError("not encoded once");
   }
-  const auto median = [](std::vector<double>& values) {
-    std::nth_element(values.begin(),
-                     values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
-    return values[values.size() / 2];
-  };
   state.counters["ratio"] = median(ours) / median(theirs);
   state.counters["datagram_bytes"] =
       static_cast<double>(bytes) / static_cast<double>(kClients * rounds);

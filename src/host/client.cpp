@@ -27,6 +27,8 @@ class Client::Events final : public Session::Sink {
   }
   [[nodiscard]] std::uint32_t peer() const override { return 0; }
   void closed(Errc code, std::string_view text) override;
+  Errc filled(std::span<const std::byte> payload, std::size_t bits) override;
+  void told(std::uint64_t, bool) override {}
 
  private:
   Client& client_;
@@ -59,6 +61,7 @@ struct Client::Impl {
   Session session;
   std::function<void()> on_connect;
   std::function<void(Errc, std::string_view)> on_disconnect;
+  std::function<Errc(std::span<const std::byte>, std::size_t)> on_fill;
   Time now;
 };
 
@@ -83,6 +86,17 @@ Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInf
 Client::~Client() {
   Events events(*this);
   impl_->session.end_questions(events);  // who asked hears of an end in any case
+}
+
+Errc Client::Events::filled(std::span<const std::byte> payload, std::size_t bits) {
+  Errc error = Errc::unexpected;
+  guard(nullptr, [&] {
+    if (client_.impl_->on_fill) error = client_.impl_->on_fill(payload, bits);
+  });
+  return error;
+}
+void Client::on_fill(std::function<Errc(std::span<const std::byte>, std::size_t)> handler) {
+  impl_->on_fill = std::move(handler);
 }
 
 void Client::Events::opened() {

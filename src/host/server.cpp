@@ -92,6 +92,10 @@ struct Server::Impl {
     [[nodiscard]] std::uint32_t peer() const override {
       return static_cast<std::uint32_t>(connection_.peer);
     }
+    Errc filled(std::span<const std::byte>, std::size_t) override { return Errc::unexpected; }
+    void told(std::uint64_t token, bool arrived) override {
+      if (server_.on_fill_told) server_.on_fill_told(connection_.peer, token, arrived);
+    }
     void closed(Errc code, std::string_view text) override {
       const bool broke = code == Errc::timeout || code == Errc::carrier_ended;
       if (broke && connection_.announced && server_.may_return()) {
@@ -354,6 +358,7 @@ struct Server::Impl {
   std::function<void(Peer)> on_connect;
   std::function<void(Peer)> on_return;
   std::function<void(Peer, Errc, std::string_view)> on_disconnect;
+  std::function<void(Peer, std::uint64_t, bool)> on_fill_told;
   Time last_now{};
   Traffic retired;
   CauseCounts retired_drops;
@@ -401,6 +406,17 @@ void Server::on_disconnect(std::function<void(Peer, Errc, std::string_view)> han
 
 void Server::on_return(std::function<void(Peer)> handler) {
   impl_->on_return = std::move(handler);
+}
+
+bool Server::offer_fill(Peer to, link::Filler* filler, std::size_t datagrams) {
+  Connection* const connection = impl_->find(to);
+  if (connection == nullptr) return false;
+  impl_->touch(*connection);
+  connection->session.link().offer_fill(filler, datagrams);
+  return true;
+}
+void Server::on_fill_told(std::function<void(Peer, std::uint64_t, bool)> handler) {
+  impl_->on_fill_told = std::move(handler);
 }
 
 void Server::serve(io::Port& another) {

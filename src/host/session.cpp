@@ -206,8 +206,14 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
       sink.closed(event.code, event.text);
       return;
     case link::Event::Kind::fill:
+      if (const Errc error = sink.filled(event.payload, event.bits); error != Errc::none) {
+        wire_->drops.add(error);
+      }
+      return;
     case link::Event::Kind::acked:
-    case link::Event::Kind::lost: return;  // nobody here fills datagrams
+    case link::Event::Kind::lost:
+      sink.told(event.token, event.kind == link::Event::Kind::acked);
+      return;
     case link::Event::Kind::message: break;
   }
   bits::Reader reader(event.payload, event.bits);

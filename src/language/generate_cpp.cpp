@@ -7,6 +7,7 @@
 #include "cpp_codec.h"
 #include "cpp_names.h"
 #include "cpp_types.h"
+#include "kwind/schema/columns.h"
 #include "snake_case.h"
 
 namespace kwind::language {
@@ -88,8 +89,9 @@ class Generator {
         if (message.role == schema::MessageRole::request) answer_text(message, kind + 1);
       });
     }
-    for (const auto& entity : protocol_.entities) {
-      alone(entity.name, [&] { entity_text(entity); });
+    for (std::size_t kind = 0; kind < protocol_.entities.size(); ++kind) {
+      const schema::Entity& entity = protocol_.entities[kind];
+      alone(entity.name, [&] { entity_text(entity, kind); });
     }
     whole();
     for (const schema::Local side : {schema::Local::server, schema::Local::client}) {
@@ -229,14 +231,18 @@ class Generator {
          size_text(schema::size_of(protocol_, field.type)), schema::life_text(field.life, ", "));
   }
 
-  void struct_text(const std::string& name, const std::vector<Field>& fields, bool message) {
+  enum class Of : std::uint8_t { record, message, entity };
+  void struct_text(const std::string& name, const std::vector<Field>& fields, Of what) {
     header_->system("<span>");
     line("struct {} {{", name);
     inside_text(name);
     for (const Field& field : fields) {
       if (field.words.local == schema::Local::no) member_text(field);
     }
-    if (message) line("  static constexpr const kwind::schema::MessageInfo& info();");
+    if (what == Of::message) line("  static constexpr const kwind::schema::MessageInfo& info();");
+    if (what == Of::entity) {
+      line("  static constexpr const kwind::schema::EntityInfo& entity_info();");
+    }
     line("  static constexpr std::span<const kwind::schema::FieldInfo> fields();");
     line("  friend bool operator==(const {0}&, const {0}&) = default;\n}};\n", name);
     codec_text(name, fields);
@@ -288,7 +294,7 @@ class Generator {
   void record_text(const schema::Record& record) {
     const std::string size = size_text(schema::size_of(protocol_, record.fields));
     header_->text(cpp_comment(record.doc.empty() ? size : record.doc + "\n" + size, ""));
-    struct_text(record.name, record.fields, false);
+    struct_text(record.name, record.fields, Of::record);
   }
 
   void message_text(const MessageType& message, std::size_t kind) {
@@ -305,7 +311,7 @@ class Generator {
     const bool asks = message.role == schema::MessageRole::request;
     if (asks) forward_answer(message);
     header_->text(cpp_comment(doc, ""));
-    struct_text(message.name, message.fields, true);
+    struct_text(message.name, message.fields, Of::message);
     if (asks) asking(message);
     const schema::Size size = schema::size_of(protocol_, message.fields);
     std::string_view direction = "both";
@@ -372,13 +378,60 @@ class Generator {
     message_text(protocol_.messages[kind], kind);
   }
 
-  void entity_text(const schema::Entity& entity) {
+  void entity_text(const schema::Entity& entity, std::size_t kind) {
+    header_->ours("\"kwind/schema/entity_info.h\"");
     std::string doc = entity.doc.empty() ? "" : entity.doc + "\n";
     doc += fmt::format("Entity{}; {} when all of it travels.", schema::life_text(entity.life, ", "),
                        size_text(schema::size_of(protocol_, entity.fields)));
     for (const Field& field : entity.fields) forward(field.type);
     header_->text(cpp_comment(doc, ""));
-    struct_text(entity.name, entity.fields, false);
+    struct_text(entity.name, entity.fields, Of::entity);
+    columns_text(entity);
+    column_tables(entity, kind);
+  }
+
+  void columns_text(const schema::Entity& entity) {
+    line("/// As encode() in the newest version, and calls mark() behind each field.");
+    line("template <class Mark>");
+    line("void encode_columns([[maybe_unused]] kwind::schema::Encoder& out,");
+    line("                    [[maybe_unused]] const {}& from, [[maybe_unused]] Mark&& mark) {{",
+         entity.name);
+    for (const Field& field : entity.fields) {
+      if (!field.travels(protocol_.version)) continue;
+      line("  {{\n{}  }}\n  mark();", codec_.encode(entity.name, {field}));
+    }
+    line("}}\n");
+  }
+
+  void column_tables(const schema::Entity& entity, std::size_t kind) {
+    const schema::Columns all = schema::columns_of(protocol_, entity);
+    const auto has = [&](const Field& field) { return field.words.local == schema::Local::no; };
+    const bool fields = std::any_of(entity.fields.begin(), entity.fields.end(), has);
+    header_->system("<array>");
+    line("namespace tables {{");
+    line("inline constexpr std::array<kwind::schema::ColumnInfo, {}> k{}Columns = {{{{",
+         all.columns.size(), entity.name);
+    for (const schema::ColumnInfo& column : all.columns) {
+      line("    {{{}, kwind::schema::ColumnForm::{}, {}, {}, {}, {}, {}}},", column.field,
+           name_of(column.form), column.bits, column.last, column.at_spawn, column.owner_only,
+           column.smooth);
+    }
+    line("}}}};");
+    line("inline constexpr std::array<kwind::schema::FollowInfo, {}> k{}Follows = {{{{",
+         all.follows.size(), entity.name);
+    for (const schema::FollowInfo& follow : all.follows) {
+      line("    {{{}, {}, {}, {}, {}, {}, {}, {}, {}}},", follow.first, follow.axes, follow.speed,
+           follow.along, follow.turn_steps, follow.speed_zero, follow.speed_step, follow.place_step,
+           follow.within);
+    }
+    line("}}}};");
+    line("inline constexpr kwind::schema::EntityInfo k{0}{{", entity.name);
+    line("    \"{0}\", {1}, {2}, k{0}Columns, k{0}Follows, {{{3}, {4}}}}};", entity.name, kind,
+         fields ? fmt::format("k{}Fields", entity.name) : "{}", entity.life.since,
+         entity.life.until);
+    line("}}  // namespace tables");
+    line("constexpr const kwind::schema::EntityInfo& {0}::entity_info() {{ return tables::k{0}; }}",
+         entity.name);
   }
 
   // ---- the headers that hold it all ----
@@ -409,7 +462,21 @@ class Generator {
     }
     line("/// All kinds of message, in order.\nusing Messages = kwind::schema::MessageList<{}>;",
          kinds);
+    if (!protocol_.entities.empty()) {
+      std::string all;
+      for (const auto& entity : protocol_.entities) {
+        all += (all.empty() ? "&k" : ", &k") + entity.name;
+      }
+      line("inline constexpr std::array<const kwind::schema::EntityInfo*, {}> kEntityKinds = {{",
+           protocol_.entities.size());
+      line("    {}}};", all);
+    }
     line("}}  // namespace tables\n");
+    if (!protocol_.entities.empty()) {
+      line("/// What a replica::World or replica::Mirror needs to know of this protocol.");
+      line("inline constexpr kwind::schema::EntitiesInfo kEntities{{{}, tables::kEntityKinds}};\n",
+           protocol_.entities_up_to);
+    }
     line("/// What a Server or Client needs to know of this protocol.");
     line(
         "inline constexpr kwind::schema::ProtocolInfo kProtocol{{\n    \"{}\", {}, "

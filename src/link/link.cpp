@@ -237,7 +237,7 @@ std::size_t Link::Impl::budget(Time now) const {
 }
 
 void Link::Impl::offer_fill(Filler* filler, std::size_t datagrams) {
-  filler_ = datagrams > 0 ? filler : nullptr;
+  filler_ = datagrams > 0 && state_ == State::open ? filler : nullptr;
   fills_left_ = datagrams;
 }
 
@@ -251,6 +251,7 @@ void Link::Impl::close(Time now, std::string_view reason, Errc code) {
     say_goodbye(now);
   } else if (state_ == State::open) {
     state_ = State::closing;
+    filler_ = nullptr;  // who filled may be gone as soon as the game has said goodbye
     end_text_ = reason;
     close_code_ = code;
     linger_starts_ = true;
@@ -377,6 +378,7 @@ void Link::Impl::end(Errc code, std::string_view text) {
   end_code_ = code;
   end_text_ = std::string(text);
   closed_event_ = true;
+  filler_ = nullptr;
   channels_.clear_state();
 }
 

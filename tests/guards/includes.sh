@@ -8,6 +8,7 @@ declare -A may=(
   [budget]="budget json language schema bits"
   [capture]="capture link schema bits"
   [ticket]="ticket link bits" [route]="route schema link bits" [io/sim]="io/sim io bits" [io]="io io/sim bits"
+  [replica]="replica schema link bits"
   [host]="host route io io/sim link schema bits"
 )
 wrong=0

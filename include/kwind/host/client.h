@@ -109,6 +109,10 @@ class Client {
   /// there is one, the server's reason.
   void on_disconnect(std::function<void(Errc, std::string_view)> handler);
 
+  /// Hears of what the server's link::Filler wrote, replica::Mirror::receive for instance; the
+  /// bytes are valid during the call. What it returns is counted among the drops if it is an error.
+  void on_fill(std::function<Errc(std::span<const std::byte> payload, std::size_t bits)> handler);
+
   /// Lets messages through to handlers; see Options::hold_until_ready.
   void ready();
 

@@ -192,6 +192,14 @@ class Server {
 
   /// Queues what is encoded already, kind and all, for those of `peers` who have its version.
   std::size_t send_encoded(std::span<const Peer> peers, const PackedMessage& message);
+  /// Lets `filler`, borrowed until the client is gone, fill what is free in the next `datagrams`
+  /// datagrams to a client: see Link::offer_fill, and replica::Viewer for one that keeps a world in
+  /// step. false: no such client.
+  bool offer_fill(Peer to, link::Filler* filler, std::size_t datagrams);
+  /// Called with the token of each fill once it arrived, or once it seems lost (and may have
+  /// arrived all the same). Not to throw.
+  void on_fill_told(std::function<void(Peer, std::uint64_t token, bool arrived)> handler);
+
   /// While paused, clients' messages do not reach handlers: reliable and ordered ones wait in their
   /// windows, others are dropped and counted as over_budget.
   void pause(bool paused);

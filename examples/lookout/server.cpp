@@ -1,0 +1,135 @@
+// A server that keeps a bay of gulls and crates in step for lookouts, each of whom sees 200 m far.
+// Usage: lookout_server [PORT]
+#include <fmt/format.h>
+
+#include <cmath>
+#include <cstdlib>
+#include <map>
+#include <memory>
+#include <numbers>
+#include <random>
+
+#include "kwind/host/server.h"
+#include "kwind/host/tick_clock.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/udp_port.h"
+#include "kwind/replica/viewer.h"
+#include "kwind/replica/world.h"
+#include "lookout.h"
+
+namespace {
+
+using namespace std::chrono_literals;
+using kwind::host::Peer;
+
+constexpr int kTicksPerSecond = 20;
+constexpr double kSight = 200;
+
+// The game: gulls that circle, crates that drift now and then.
+class Bay {
+ public:
+  explicit Bay(kwind::replica::World& world) : world_(world) {
+    for (int i = 0; i < 60; ++i) {
+      lookout::Gull gull{even(0, 360), even(6, 12), {even(-500, 500), even(-500, 500)}};
+      gulls_.emplace_back(*world.spawn(gull), gull);
+    }
+    for (int i = 0; i < 40; ++i) {
+      const auto cargo = static_cast<lookout::Cargo>(random_() % 3);
+      lookout::Crate crate{{even(-500, 500), even(-500, 500)}, cargo};
+      crates_.emplace_back(*world.spawn(crate), crate);
+    }
+  }
+
+  void tick() {
+    for (auto& [ref, gull] : gulls_) {
+      gull.bearing = std::fmod(gull.bearing + even(-3, 4) + 360, 360);
+      const double angle = gull.bearing * std::numbers::pi / 180;
+      gull.at += Eigen::Vector2d(std::cos(angle), std::sin(angle)) * gull.speed / kTicksPerSecond;
+      if (gull.at.cwiseAbs().maxCoeff() > 500) gull.bearing += 180;
+      world_.put(ref, gull);
+    }
+    auto& [ref, crate] = crates_[random_() % crates_.size()];
+    crate.at += Eigen::Vector2d(even(-1, 1), even(-1, 1));
+    world_.put(ref, crate);
+    world_.end_tick();
+  }
+
+  // What a lookout at a place sees, in the order of ids: crates come after gulls.
+  [[nodiscard]] std::vector<kwind::replica::Seen> seen_from(const Eigen::Vector2d& place) const {
+    std::vector<kwind::replica::Seen> seen;
+    const auto look = [&](const auto& all) {
+      for (const auto& [ref, value] : all) {
+        if ((value.at - place).norm() < kSight) seen.push_back({ref.id});
+      }
+    };
+    look(gulls_);
+    look(crates_);
+    return seen;
+  }
+
+ private:
+  double even(double low, double high) {
+    return std::uniform_real_distribution<double>(low, high)(random_);
+  }
+
+  kwind::replica::World& world_;
+  std::mt19937_64 random_{7};
+  std::vector<std::pair<kwind::schema::Ref<lookout::Gull>, lookout::Gull>> gulls_;
+  std::vector<std::pair<kwind::schema::Ref<lookout::Crate>, lookout::Crate>> crates_;
+};
+
+struct Lookout {
+  explicit Lookout(const kwind::replica::World& world) : viewer(world) {}
+  kwind::replica::Viewer viewer;
+  Eigen::Vector2d at{0, 0};
+};
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  const int number = argc > 1 ? std::atoi(argv[1]) : 4000;  // NOLINT: 0 lets the system choose
+  const auto address = kwind::Endpoint::loopback(static_cast<std::uint16_t>(number));
+  auto port = kwind::io::UdpPort::open(address);
+  if (!port) {
+    fmt::print(stderr, "cannot listen on {}: {}\n", address.text(), error_info(port.error()).text);
+    return 1;
+  }
+  kwind::host::ServerOptions options;
+  options.key = kwind::link::KeyPair::from_secret(kwind::io::random_secret());
+  kwind::host::Server server(**port, lookout::kProtocol, options);
+
+  kwind::replica::World world(lookout::kEntities, {.ticks_per_second = kTicksPerSecond});
+  Bay bay(world);
+  std::map<Peer, std::unique_ptr<Lookout>> lookouts;
+  server.on_connect([&](Peer peer) { lookouts[peer] = std::make_unique<Lookout>(world); });
+  server.on_disconnect([&](Peer peer, kwind::Errc, std::string_view) { lookouts.erase(peer); });
+  server.on<lookout::StandAt>(
+      [&](Peer peer, const lookout::StandAt& order) { lookouts.at(peer)->at = order.at; });
+  server.on_fill_told([&](Peer peer, std::uint64_t frame, bool arrived) {
+    const auto found = lookouts.find(peer);
+    if (found == lookouts.end()) return;
+    if (arrived) {
+      found->second->viewer.acked(frame);
+    } else {
+      found->second->viewer.lost(frame);
+    }
+  });
+
+  fmt::print("listening: lookout_client {} {}\n", (*port)->local().text(),
+             kwind::link::key_text(options.key->public_key));
+  std::fflush(stdout);
+  kwind::host::TickClock ticks(kTicksPerSecond, kwind::io::now());
+  for (;;) {
+    const kwind::Time now = kwind::io::now();
+    server.receive(now);
+    for (unsigned due = ticks.due(now); due > 0; --due) {
+      bay.tick();
+      for (const auto& [peer, lookout] : lookouts) {
+        lookout->viewer.see(bay.seen_from(lookout->at));
+        server.offer_fill(peer, &lookout->viewer, 2);
+      }
+    }
+    server.send(now);
+    (*port)->wait(std::min(server.next_wakeup(), ticks.next()));
+  }
+}

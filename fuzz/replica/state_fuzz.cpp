@@ -1,0 +1,78 @@
+// A mirror that hears frames of a moving bay, some of them spoilt, and whatever else the input
+// says. Whatever comes, it holds no more entities than the protocol has, each of them whole.
+#include <cstddef>
+#include <cstdint>
+#include <span>
+#include <vector>
+
+#include "kwind/bits/assert.h"
+#include "replica/moving_bay.h"
+
+namespace {
+
+using namespace kwind;
+
+class Input {
+ public:
+  explicit Input(std::span<const std::byte> bytes) : left_(bytes) {}
+  [[nodiscard]] bool empty() const { return left_.empty(); }
+  std::uint8_t byte() {
+    if (left_.empty()) return 0;
+    const std::byte value = left_.front();
+    left_ = left_.subspan(1);
+    return std::to_integer<std::uint8_t>(value);
+  }
+  std::span<const std::byte> bytes(std::size_t most) {
+    const auto taken = left_.first(std::min(most, left_.size()));
+    left_ = left_.subspan(taken.size());
+    return taken;
+  }
+
+ private:
+  std::span<const std::byte> left_;
+};
+
+}  // namespace
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+  Input input(std::as_bytes(std::span(data, size)));
+  kit::MovingBay bay(1 + input.byte());
+  bay.populate(2, 3, 3, 3);
+  replica::Viewer viewer(bay.world());
+  replica::Mirror mirror(bay::kEntities);
+  std::vector<replica::Seen> seen;
+  std::vector<std::byte> memory(400);
+  for (int tick = 0; tick < 40 && !input.empty(); ++tick) {
+    bay.step(0.2);
+    seen.clear();
+    for (const auto& [id, one] : bay.all()) seen.push_back({id, id % 2 == 0});
+    viewer.see(seen);
+    bits::Writer out(memory);
+    const auto token = viewer.fill(Time{}, out);
+    const std::uint8_t what = input.byte();
+    if (what % 4 == 3) {
+      const auto bytes = input.bytes(input.byte());
+      (void)mirror.receive(bytes, bytes.size() * 8 - (bytes.empty() ? 0 : what / 4 % 8));
+      continue;
+    }
+    if (!token) continue;
+    const std::size_t bits = out.bit_count();
+    out.finish();
+    if (what % 4 == 1) {  // one bit is another one
+      const std::size_t bit = (std::size_t{input.byte()} * 256 + input.byte()) % bits;
+      memory[bit / 8] ^= std::byte{1} << bit % 8;
+    }
+    const Errc error = mirror.receive(memory, bits);
+    // Unspoilt frames after spoilt ones may build on what they did; that is the sender's own harm.
+    if (error == Errc::none && what % 4 != 2) viewer.acked(*token);
+    KWIND_ASSERT(mirror.size() <= 400 && mirror.size() == mirror.entities().size());
+    for (const schema::AnyRef& ref : mirror.entities()) {
+      const int kinds = (mirror.get(schema::Ref<bay::Pile>{ref.id, ref.generation}) ? 1 : 0) +
+                        (mirror.get(schema::Ref<bay::Crate>{ref.id, ref.generation}) ? 1 : 0) +
+                        (mirror.get(schema::Ref<bay::Gull>{ref.id, ref.generation}) ? 1 : 0) +
+                        (mirror.get(schema::Ref<bay::Tug>{ref.id, ref.generation}) ? 1 : 0);
+      KWIND_ASSERT(kinds == 1);
+    }
+  }
+  return 0;
+}

@@ -1,0 +1,65 @@
+// A client's copy of what it sees of the server's world. One mirror, one thread.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <span>
+#include <vector>
+
+#include "kwind/bits/errors.h"
+#include "kwind/schema/entity_info.h"
+#include "kwind/schema/references.h"
+
+namespace kwind::replica {
+
+/// What a frame did to an entity.
+struct Happening {
+  enum class Kind : std::uint8_t { appeared, changed, vanished };
+  Kind kind = Kind::changed;
+  schema::AnyRef entity{};
+  std::uint16_t of_kind = 0;  ///< place in EntitiesInfo::kinds
+};
+
+class Mirror {
+ public:
+  /// `ticks_per_second` as the server's world has it.
+  Mirror(const schema::EntitiesInfo& entities, double ticks_per_second = 20);
+  Mirror(Mirror&&) noexcept;
+  Mirror& operator=(Mirror&&) noexcept;
+  ~Mirror();
+
+  /// Takes a frame, Event::fill of the link, whole or not at all. Frames may come in any order; a
+  /// value is never replaced by an older one. Errors: truncated, trailing_bits, value_range;
+  /// replayed for a frame that came before, or builds on what is no longer here. Whatever the bits,
+  /// memory stays within what the entities of the protocol need.
+  Errc receive(std::span<const std::byte> payload, std::size_t bits);
+  /// What the frames since the last call did, in order. Valid until the next receive().
+  [[nodiscard]] std::span<const Happening> happenings() const;
+  void clear_happenings();
+
+  [[nodiscard]] std::uint32_t tick() const;  ///< of the newest frame; 0 before
+  [[nodiscard]] std::size_t size() const;    ///< entities there
+  /// Those that are there, in ascending order of id. O(entities up to N).
+  [[nodiscard]] std::vector<schema::AnyRef> entities() const;
+  /// The tick whose values an entity that is there has; 0 for others.
+  [[nodiscard]] std::uint32_t told_at(schema::AnyRef entity) const;
+  /// The newest values of an entity that is there. `owner only` fields of others' are as in a new
+  /// struct.
+  template <schema::ReplicaEntity T>
+  [[nodiscard]] std::optional<T> get(schema::Ref<T> entity) const {
+    std::optional<T> value;
+    restore(entity, T::entity_info(), [&](schema::Decoder& in) { decode(in, value.emplace()); });
+    return value;
+  }
+  /// Digest of all that is there, for comparing two copies. O(entities up to N).
+  [[nodiscard]] std::uint64_t digest() const;
+
+ private:
+  void restore(schema::AnyRef entity, const schema::EntityInfo& info,
+               const std::function<void(schema::Decoder&)>& decode) const;
+  struct State;
+  std::unique_ptr<State> state_;
+};
+
+}  // namespace kwind::replica

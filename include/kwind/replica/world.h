@@ -1,0 +1,77 @@
+// The server's world of entities: game code puts values, the world turns them into whole numbers
+// once, and remembers what changed when. Viewers send parts of it to clients. One world and its
+// viewers, one thread. No clock: end_tick() is what moves time.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+
+#include "kwind/schema/entity_info.h"
+#include "kwind/schema/references.h"
+
+namespace kwind::replica {
+
+struct WorldOptions {
+  double ticks_per_second = 20;
+  /// What an id waits before another entity gets it: until then every client has heard that the
+  /// first is gone, or is told everything anew.
+  std::uint32_t reuse_after_ticks = 100;
+};
+
+class World {
+ public:
+  World(const schema::EntitiesInfo& entities, WorldOptions options = {});
+  World(World&&) noexcept;
+  World& operator=(World&&) noexcept;
+  ~World();
+
+  /// A new entity with the least free id. Values outside their range are moved into it, and
+  /// counted. Nothing if all ids are taken. O(columns).
+  template <schema::ReplicaEntity T>
+  std::optional<schema::Ref<T>> spawn(const T& value) {
+    const auto made = begin_spawn(T::entity_info());
+    if (!made) return std::nullopt;
+    take(made->id, [&](schema::Encoder& out, const std::function<void()>& mark) {
+      encode_columns(out, value, mark);
+    });
+    return schema::Ref<T>{made->id, made->generation};
+  }
+  /// Its values from this tick on; what is `at spawn` stays as it was. False if it is gone.
+  /// O(columns).
+  template <schema::ReplicaEntity T>
+  bool put(schema::Ref<T> entity, const T& value) {
+    if (!is_alive(entity) || kind_of(entity.id) != &T::entity_info()) return false;
+    take(entity.id, [&](schema::Encoder& out, const std::function<void()>& mark) {
+      encode_columns(out, value, mark);
+    });
+    return true;
+  }
+  /// False if it was gone already.
+  bool despawn(schema::AnyRef entity);
+
+  /// What was put since the last call are the values of tick(); the next tick begins. O(entities
+  /// put).
+  void end_tick();
+  /// The tick that is being made; the first is 1.
+  [[nodiscard]] std::uint32_t tick() const;
+
+  [[nodiscard]] bool is_alive(schema::AnyRef entity) const;
+  [[nodiscard]] std::size_t size() const;  ///< entities alive
+  /// Values put that were outside their range.
+  [[nodiscard]] std::uint64_t out_of_range() const;
+  /// Bytes held for all entities with their history.
+  [[nodiscard]] std::size_t memory() const;
+
+ private:
+  friend class Viewer;
+  using Encode = std::function<void(schema::Encoder&, const std::function<void()>& mark)>;
+  std::optional<schema::AnyRef> begin_spawn(const schema::EntityInfo& info);
+  void take(std::uint32_t id, const Encode& encode);
+  [[nodiscard]] const schema::EntityInfo* kind_of(std::uint32_t id) const;
+
+  struct State;
+  std::unique_ptr<State> state_;
+};
+
+}  // namespace kwind::replica

@@ -1,0 +1,78 @@
+// Constant tables that describe the entities of a protocol to replica: their fields taken apart
+// into columns of whole numbers. Generated code holds one EntityInfo for each kind; everything in
+// it is static and may be kept by reference for ever.
+#pragma once
+#include <concepts>
+#include <cstdint>
+#include <span>
+#include <string_view>
+
+#include "kwind/schema/codec.h"
+#include "kwind/schema/info.h"
+
+namespace kwind::schema {
+
+/// What the numbers of a column mean to arithmetic.
+enum class ColumnForm : std::uint8_t {
+  number,    ///< 0 to `last`; neighbours are near each other
+  circular,  ///< the same, and 0 follows `last`
+  opaque,    ///< bits without an order
+  varying,   ///< bits of varying number: texts, lists, what may be absent; or more than 32 of them
+};
+
+constexpr std::string_view name_of(ColumnForm form) {
+  switch (form) {
+    case ColumnForm::number: return "number";
+    case ColumnForm::circular: return "circular";
+    case ColumnForm::opaque: return "opaque";
+    case ColumnForm::varying: return "varying";
+  }
+  return "";
+}
+
+struct ColumnInfo {
+  std::uint16_t field;  ///< place in EntityInfo::fields
+  ColumnForm form;
+  std::uint8_t bits;   ///< of a value, at most 32; 0 for varying ones
+  std::uint32_t last;  ///< the largest value; varying: most bits
+  bool at_spawn;       ///< travels once, when the entity appears
+  bool owner_only;     ///< goes to the owner of the entity alone
+  bool smooth;         ///< the receiver interpolates between updates
+};
+
+/// `follow SPEED along DIRECTION`: columns of one entity, and what their steps are.
+struct FollowInfo {
+  std::uint16_t first;       ///< column of the first axis; the others stand behind it
+  std::uint16_t axes;        ///< 2 or 3
+  std::uint16_t speed;       ///< column
+  std::uint16_t along;       ///< column
+  std::uint32_t turn_steps;  ///< how many steps a whole turn of `along` has
+  double speed_zero;         ///< speed = speed_zero + index * speed_step, a second
+  double speed_step;
+  double place_step;  ///< of the axes
+  double within;  ///< error that needs no correction, in units of the axes; 0: correct every one
+};
+
+struct EntityInfo {
+  std::string_view name;
+  std::uint16_t kind;  ///< place in EntitiesInfo::kinds
+  std::span<const FieldInfo> fields;
+  std::span<const ColumnInfo> columns;  ///< in the order in which the fields are encoded
+  std::span<const FollowInfo> follows;
+  Life life{};
+};
+
+struct EntitiesInfo {
+  std::uint32_t up_to;  ///< ids are 1 to this
+  std::span<const EntityInfo* const> kinds;
+};
+
+/// A generated entity.
+template <class T>
+concept ReplicaEntity = requires(const T& value, T& target, Encoder& out, Decoder& in) {
+  { T::entity_info() } -> std::same_as<const EntityInfo&>;
+  encode_columns(out, value, [] {});
+  decode(in, target);
+};
+
+}  // namespace kwind::schema

@@ -1,0 +1,66 @@
+// Which of a viewer's frames its client is known to have, as both ends see it. Pure.
+//
+// Frames are numbered from 1. A frame names the newest one that was known to have arrived when it
+// was made, and which of those between that one and the one named inside *it* had arrived as well.
+// Its reader has the named frame, for it arrived; so it knows of every older frame, link by link,
+// exactly what the writer knew, whatever else got lost or overtaken on the way. What had not
+// arrived when a later one had counts as lost for good.
+#pragma once
+#include <cstdint>
+#include <vector>
+
+namespace kwind::replica {
+
+/// Frames this far behind the newest that was sent are of no use to anybody.
+inline constexpr std::uint32_t kFrameWindow = 64;
+
+struct FrameMark {
+  std::uint32_t frame = 0;  ///< 0: none
+  std::uint32_t tick = 0;
+  std::uint32_t start = 1;    ///< the first frame since all was told anew
+  std::uint32_t newest = 0;   ///< the newest that had arrived; 0: none, all starts anew
+  std::uint64_t between = 0;  ///< bit i: `newest` - 1 - i had arrived, too
+};
+
+/// A state known to both ends is moved on by what the ones before it say only if those are at most
+/// so many ticks old: then both are sure to remember them.
+inline constexpr std::uint32_t kLongestMemory = 24;
+
+/// How many frames below `newest` a mark tells of, given the mark of that frame.
+inline std::uint32_t told_between(const FrameMark& newest) {
+  const std::uint32_t below = newest.newest > 0 ? newest.newest : 0;
+  const std::uint32_t count = newest.frame - below - 1;
+  return count < kFrameWindow ? count : kFrameWindow - 1;
+}
+
+class FrameMarks {
+ public:
+  FrameMarks() : marks_(kKept) {}
+
+  void add(const FrameMark& mark) { marks_[mark.frame % kKept] = mark; }
+  [[nodiscard]] const FrameMark* find(std::uint32_t frame) const {
+    const FrameMark& mark = marks_[frame % kKept];
+    return frame > 0 && mark.frame == frame ? &mark : nullptr;
+  }
+  /// Whether the maker of `mark` knew that `frame` had arrived. O(frames between).
+  [[nodiscard]] bool arrived(const FrameMark& mark, std::uint32_t frame) const {
+    const FrameMark* from = &mark;
+    while (from->newest > 0 && frame <= from->newest) {
+      if (frame == from->newest) return true;
+      const FrameMark* const named = find(from->newest);
+      if (named == nullptr) return false;
+      if (frame > named->newest) {
+        const std::uint32_t back = from->newest - 1 - frame;
+        return back < told_between(*named) && (from->between >> back & 1) != 0;
+      }
+      from = named;
+    }
+    return false;
+  }
+
+ private:
+  static constexpr std::uint32_t kKept = 4 * kFrameWindow;
+  std::vector<FrameMark> marks_;
+};
+
+}  // namespace kwind::replica

@@ -1,0 +1,154 @@
+#include "kind_shape.h"
+
+#include <algorithm>
+
+namespace kwind::replica {
+namespace {
+
+constexpr unsigned kScaleBits = 24;
+constexpr unsigned kTurnBits = 24;
+// So many ticks ahead a state is moved on; beyond that nobody knows.
+constexpr std::uint32_t kFarthest = 40;
+
+// Steps of place a tick, times 2^kScaleBits: what is faster crosses any range at once.
+constexpr std::int64_t kFastest = std::int64_t{1} << 42;
+
+// A double as a whole number that sums of products of 32 bits do not overflow.
+std::int64_t whole(double value) {
+  constexpr double kMost = 1 << 29;
+  return static_cast<std::int64_t>(std::clamp(value, -kMost, kMost));
+}
+
+constexpr std::int64_t kOne = std::int64_t{1} << 30;
+constexpr std::int64_t times(std::int64_t a, std::int64_t b) {  // of numbers times 2^30
+  return (a * b + kOne / 2) >> 30;
+}
+
+// Cosine of place / 2^32 of a turn, times 2^30: the Taylor series, in whole numbers.
+std::int64_t cosine(std::uint32_t place) {
+  // Fold onto the first eighth, where both series are short.
+  constexpr std::uint32_t kQuarter = std::uint32_t{1} << 30;
+  const std::uint32_t folded = place > 2 * kQuarter ? ~place + 1 : place;  // cos(-x) = cos(x)
+  const bool negative = folded > kQuarter;
+  const std::uint32_t x32 = negative ? 2 * kQuarter - folded : folded;  // 0 to a quarter
+  const bool by_sine = x32 > kQuarter / 2;
+  const std::int64_t turn = by_sine ? kQuarter - x32 : x32;
+  // Radians times 2^30: turn / 2^32 * 2 pi.
+  constexpr std::int64_t kTwoPi = 6746518852;  // 2 pi times 2^30
+  const std::int64_t x = (turn * (kTwoPi >> 2) + (std::int64_t{1} << 29)) >> 30;
+  const std::int64_t square = times(x, x);
+  std::int64_t term = by_sine ? x : kOne;
+  std::int64_t sum = 0;
+  for (std::int64_t n = by_sine ? 1 : 0; n < 16; n += 2) {
+    sum += term;
+    term = -times(term, square) / ((n + 1) * (n + 2));
+  }
+  return negative ? -sum : sum;
+}
+
+}  // namespace
+
+KindShape::KindShape(const schema::EntityInfo& info, double ticks_per_second) : info_(&info) {
+  follow_of_.assign(info.columns.size(), -1);
+  for (const schema::FollowInfo& follow : info.follows) {
+    // What only the owner is told moves nothing for the others.
+    const auto owner_only = [&](std::size_t column) { return info.columns[column].owner_only; };
+    if ((owner_only(follow.speed) || owner_only(follow.along)) && !owner_only(follow.first))
+      continue;
+    for (std::size_t axis = 0; axis < follow.axes; ++axis) {
+      follow_of_[follow.first + axis] = static_cast<std::int16_t>(follows_.size());
+    }
+    // Each of these is one operation of IEEE 754, which every machine rounds alike.
+    const double unit = static_cast<double>(std::int64_t{1} << kScaleBits) / ticks_per_second;
+    Follow made{&follow,
+                whole(follow.speed_zero / follow.place_step * unit),
+                whole(follow.speed_step / follow.place_step * unit),
+                {}};
+    made.cosines.reserve(follow.turn_steps);
+    for (std::uint64_t i = 0; i < follow.turn_steps; ++i) {
+      const auto place = static_cast<std::uint32_t>((i << 32) / follow.turn_steps);
+      made.cosines.push_back(static_cast<std::int32_t>(cosine(place) >> (30 - kTurnBits)));
+    }
+    follows_.push_back(std::move(made));
+  }
+  for (std::size_t column = 0; column < info.columns.size(); ++column) {
+    places_.push_back(varying_);
+    varying_ += info.columns[column].form == schema::ColumnForm::varying ? 1 : 0;
+    if (follow_of_[column] < 0) order_.push_back(static_cast<std::uint16_t>(column));
+  }
+  for (std::size_t column = 0; column < info.columns.size(); ++column) {
+    if (follow_of_[column] >= 0) order_.push_back(static_cast<std::uint16_t>(column));
+  }
+}
+
+// A turn counts from the first axis to the second.
+std::int64_t KindShape::way(const Follow& follow, std::size_t axis,
+                            std::span<const std::uint32_t> numbers) const {
+  const std::int64_t speed =
+      std::clamp(follow.zero + static_cast<std::int64_t>(numbers[follow.info->speed]) * follow.step,
+                 -kFastest, kFastest);
+  const std::uint64_t steps = follow.info->turn_steps;
+  std::uint64_t along = numbers[follow.info->along];
+  if (axis == 1) along = (along + steps - steps / 4) % steps;
+  return (speed >> 4) * follow.cosines[along] >> (kTurnBits - 4);
+}
+
+std::uint32_t KindShape::moved(std::size_t column, std::uint32_t from, std::int64_t by) const {
+  const schema::ColumnInfo& info = info_->columns[column];
+  const std::int64_t size = std::int64_t{info.last} + 1;
+  const std::int64_t to = std::int64_t{from} + by;
+  if (info.form == schema::ColumnForm::circular) {
+    return static_cast<std::uint32_t>(((to % size) + size) % size);
+  }
+  return static_cast<std::uint32_t>(std::clamp<std::int64_t>(to, 0, info.last));
+}
+
+std::uint32_t KindShape::foretell(std::size_t column, std::span<const Known> known,
+                                  std::span<const std::uint32_t> now, std::uint32_t tick) const {
+  const Known& last = known.front();
+  const std::uint32_t value = last.row.numbers[column];
+  const std::int64_t ahead = std::min(tick - last.tick, kFarthest);
+  if (const int place = follow_of_[column]; place >= 0) {
+    const Follow& follow = follows_[static_cast<std::size_t>(place)];
+    const std::size_t axis = column - follow.info->first;
+    // Half with the speed and direction of then, half with those of now.
+    const std::int64_t twice =
+        (way(follow, axis, last.row.numbers) + way(follow, axis, now)) * ahead;
+    constexpr std::int64_t kTwice = std::int64_t{1} << (kScaleBits + 1);
+    return moved(column, value, (twice + kTwice / 2) >> (kScaleBits + 1));
+  }
+  const schema::ColumnInfo& info = info_->columns[column];
+  if (!info.smooth || known.size() < 2 || info.form == schema::ColumnForm::opaque) return value;
+  // On as it went.
+  const std::int64_t step = error_of(column, known[1].row.numbers[column], value);
+  const std::int64_t span = last.tick - known[1].tick;
+  if (span == 0 || last.tick - known[1].tick > kFarthest) return value;
+  return moved(column, value, step * ahead / span);
+}
+
+std::int64_t KindShape::error_of(std::size_t column, std::uint32_t foretold,
+                                 std::uint32_t value) const {
+  const schema::ColumnInfo& info = info_->columns[column];
+  std::int64_t error = std::int64_t{value} - std::int64_t{foretold};
+  if (info.form == schema::ColumnForm::circular) {
+    const std::int64_t size = std::int64_t{info.last} + 1;
+    if (error > size / 2) error -= size;
+    if (error <= -(size + 1) / 2) error += size;
+  }
+  return error;
+}
+
+bool KindShape::at_error(std::size_t column, std::uint32_t foretold, std::int64_t error,
+                         std::uint32_t& value) const {
+  const schema::ColumnInfo& info = info_->columns[column];
+  std::int64_t to = std::int64_t{foretold} + error;
+  if (info.form == schema::ColumnForm::circular) {
+    const std::int64_t size = std::int64_t{info.last} + 1;
+    to = ((to % size) + size) % size;
+  }
+  if (to < 0 || to > std::int64_t{info.last}) return false;
+  value = static_cast<std::uint32_t>(to);
+  return true;
+}
+
+}  // namespace kwind::replica

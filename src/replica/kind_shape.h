@@ -1,0 +1,65 @@
+// What both ends derive from the description of a kind: the order in which columns are coded, and
+// the arithmetic by which values are foretold, all of it in whole numbers so that every machine
+// gets the same. Pure.
+#pragma once
+#include <cstdint>
+#include <span>
+#include <vector>
+
+#include "kwind/schema/entity_info.h"
+#include "rows.h"
+
+namespace kwind::replica {
+
+/// A state that both ends know the client to have.
+struct Known {
+  std::uint32_t tick = 0;
+  Row row{};
+};
+
+class KindShape {
+ public:
+  KindShape(const schema::EntityInfo& info, double ticks_per_second);
+
+  [[nodiscard]] const schema::EntityInfo& info() const { return *info_; }
+  [[nodiscard]] std::size_t columns() const { return info_->columns.size(); }
+  [[nodiscard]] std::size_t varying() const { return varying_; }
+  /// Place of a varying column among those.
+  [[nodiscard]] std::size_t varying_place(std::size_t column) const { return places_[column]; }
+  /// Columns in the order in which they are coded: what others follow comes before them.
+  [[nodiscard]] std::span<const std::uint16_t> order() const { return order_; }
+
+  /// What `column` will hold at `tick`, from at least one state known, newest first, and from the
+  /// columns before it in order(), which `now` has. O(1).
+  [[nodiscard]] std::uint32_t foretell(std::size_t column, std::span<const Known> known,
+                                       std::span<const std::uint32_t> now,
+                                       std::uint32_t tick) const;
+  /// The way from a foretold value to the true one: the short one where values are circular.
+  [[nodiscard]] std::int64_t error_of(std::size_t column, std::uint32_t foretold,
+                                      std::uint32_t value) const;
+  /// The value at an error; nothing if there is none.
+  [[nodiscard]] bool at_error(std::size_t column, std::uint32_t foretold, std::int64_t error,
+                              std::uint32_t& value) const;
+
+ private:
+  struct Follow {
+    const schema::FollowInfo* info;
+    // Way along a direction in one tick, in steps of place times 2^kScaleBits: zero + speed * step.
+    std::int64_t zero;
+    std::int64_t step;
+    std::vector<std::int32_t> cosines;  // by step of the turn, times 2^kTurnBits
+  };
+
+  [[nodiscard]] std::int64_t way(const Follow& follow, std::size_t axis,
+                                 std::span<const std::uint32_t> numbers) const;
+  [[nodiscard]] std::uint32_t moved(std::size_t column, std::uint32_t from, std::int64_t by) const;
+
+  const schema::EntityInfo* info_;
+  std::size_t varying_ = 0;
+  std::vector<std::size_t> places_;
+  std::vector<std::uint16_t> order_;
+  std::vector<Follow> follows_;
+  std::vector<std::int16_t> follow_of_;  // by column; -1: none
+};
+
+}  // namespace kwind::replica

@@ -1,0 +1,401 @@
+#include "kwind/replica/mirror.h"
+
+#include <algorithm>
+#include <array>
+
+#include "frame_code.h"
+#include "kwind/bits/digest.h"
+#include "state_code.h"
+
+namespace kwind::replica {
+namespace {
+
+// Records are kept while a frame may still come that builds on them: it may be a window old, and
+// name one that is a window older than it.
+constexpr std::uint32_t kRecordsKept = 2 * kFrameWindow;
+constexpr std::size_t kScratchBytes = std::size_t{64} * 1024;
+
+// What a frame told of an entity.
+struct Record {
+  enum class Told : std::uint8_t { whole, change, gone };
+  std::uint32_t frame = 0;
+  std::uint32_t tick = 0;
+  Told told = Told::whole;
+  std::uint8_t generation = 0;
+  std::uint16_t kind = 0;
+  bool owner = false;
+  OwnRow row;
+};
+
+struct Entity {
+  std::vector<Record> records;  // by frame
+  bool there = false;
+  std::uint8_t generation = 0;
+  std::uint16_t kind = 0;
+  bool owner = false;
+  std::uint32_t tick = 0;  // of `now`, or of its end
+  OwnRow now;
+};
+
+// Of a frame that came.
+struct Told {
+  std::uint32_t frame = 0;
+  std::vector<std::uint32_t> ids;    // of all entities that it spoke of, ascending
+  std::vector<std::uint32_t> there;  // of those that were not said to be gone
+};
+
+struct Staged {
+  std::uint32_t id;
+  Record record;
+};
+
+}  // namespace
+
+struct Mirror::State {
+  State(const schema::EntitiesInfo& entities_in, double ticks_per_second)
+      : info(entities_in),
+        entities(entities_in.up_to + 1),
+        told(2 * kRecordsKept),
+        scratch(kScratchBytes) {
+    for (const schema::EntityInfo* kind : info.kinds) shapes.emplace_back(*kind, ticks_per_second);
+  }
+
+  const schema::EntitiesInfo& info;
+  std::vector<KindShape> shapes;
+  std::vector<Entity> entities;  // by id
+  FrameMarks marks;
+  std::vector<Told> told;      // by frame
+  std::uint32_t latest = 0;    // frame
+  std::uint32_t resolved = 0;  // frame up to which all that the server gave up is void
+  std::uint32_t start = 0;
+  std::uint32_t tick = 0;
+  std::size_t there = 0;
+  std::vector<Staged> staged;
+  std::vector<std::uint32_t> known_ids;
+  std::vector<Happening> happenings;
+  mutable std::vector<std::byte> scratch;
+
+  // The states of an entity that the maker of `mark` knew to be here, newest first; the newest
+  // record of these in `last`.
+  std::size_t states_known(const FrameMark& mark, std::uint32_t id, std::array<Known, 3>& known,
+                           const Record*& last) const {
+    std::size_t count = 0;
+    last = nullptr;
+    const std::vector<Record>& records = entities[id].records;
+    for (auto record = records.rbegin(); record != records.rend() && count < known.size();
+         ++record) {
+      // What is so old and was not given up is what all frames to come, and those still under way,
+      // build on.
+      const bool settled = latest >= kRecordsKept && record->frame <= latest - kRecordsKept;
+      if (!settled && !marks.arrived(mark, record->frame)) continue;
+      if (record->told == Record::Told::gone) break;
+      if (count > 0 && mark.tick - record->tick > kLongestMemory) break;
+      if (count == 0) last = &*record;
+      known[count++] = {record->tick, record->row};
+      if (record->told == Record::Told::whole) break;
+    }
+    return count;
+  }
+
+  Errc read(bits::Reader& in, const FrameMark& mark);
+  bool read_changed(bits::Reader& in, const FrameMark& mark, std::uint32_t id, bool as_foretold);
+  bool read_gone(const FrameMark& mark, std::uint32_t id);
+  bool read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id);
+  // Whether the server has given the frame up, as far as the newest frame knows.
+  [[nodiscard]] bool is_void(std::uint32_t frame) const {
+    if (latest > frame && latest - frame >= kFrameWindow) return true;
+    const FrameMark* const newest = marks.find(latest);
+    return newest != nullptr && frame <= newest->newest && !marks.arrived(*newest, frame);
+  }
+  void make_void(std::uint32_t frame);
+  void find_known(const FrameMark& mark);
+  void take(const FrameMark& mark);
+  // `record`: nullptr if nothing is known of it (any more).
+  void show(std::uint32_t id, const Record* record);
+  void start_anew(std::uint32_t frame);
+  void forget(std::uint32_t frame);
+};
+
+Mirror::Mirror(const schema::EntitiesInfo& entities, double ticks_per_second)
+    : state_(std::make_unique<State>(entities, ticks_per_second)) {}
+Mirror::Mirror(Mirror&&) noexcept = default;
+Mirror& Mirror::operator=(Mirror&&) noexcept = default;
+Mirror::~Mirror() = default;
+
+Errc Mirror::receive(std::span<const std::byte> payload, std::size_t bits) {
+  State& s = *state_;
+  bits::Reader in(payload, bits);
+  const auto mark = read_head(in, s.marks, s.latest);
+  if (!mark) return mark.error();
+  if (mark->start < s.start) return Errc::replayed;
+  const bool anew = mark->start > s.start;
+  if (!anew && (s.marks.find(mark->frame) != nullptr || s.is_void(mark->frame))) {
+    return Errc::replayed;
+  }
+  s.staged.clear();
+  if (const Errc error = s.read(in, *mark); error != Errc::none) return error;
+  if (anew) s.start_anew(mark->start);
+  s.take(*mark);
+  return Errc::none;
+}
+
+Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
+  const auto wrong = [&] { return in.ok() ? Errc::value_range : Errc::truncated; };
+  if (mark.newest > 0) {
+    if (in.get_bool()) {
+      for (const std::uint32_t id : told[mark.newest % told.size()].there) {
+        bool good = true;
+        switch (read_mover(in)) {
+          case MoverCode::change: good = read_changed(in, mark, id, false); break;
+          case MoverCode::foretold: good = read_changed(in, mark, id, true); break;
+          case MoverCode::nothing: break;
+          case MoverCode::gone: good = read_gone(mark, id); break;
+        }
+        if (!good || !in.ok()) return wrong();
+      }
+    }
+    bool found = false;
+    std::size_t rank = 0;
+    while (in.get_bool()) {
+      if (!found) find_known(mark);
+      found = true;
+      rank += in.get_count(kRankOrder);
+      const bool gone = in.get_bool();
+      if (!in.ok() || rank >= known_ids.size()) return wrong();
+      const std::uint32_t id = known_ids[rank++];
+      if (!(gone ? read_gone(mark, id) : read_changed(in, mark, id, false))) return wrong();
+    }
+  }
+  std::uint64_t id = 0;
+  while (in.get_bool()) {
+    id += in.get_count(kIdOrder) + 1;
+    if (!in.ok() || id > info.up_to) return wrong();
+    if (!read_arrival(in, mark, static_cast<std::uint32_t>(id))) return wrong();
+  }
+  if (!in.ok()) return Errc::truncated;
+  if (in.left_bits() > 0) return Errc::trailing_bits;
+  std::stable_sort(staged.begin(), staged.end(),
+                   [](const Staged& a, const Staged& b) { return a.id < b.id; });
+  const bool twice =
+      std::adjacent_find(staged.begin(), staged.end(),
+                         [](const auto& a, const auto& b) { return a.id == b.id; }) != staged.end();
+  return twice ? Errc::value_range : Errc::none;
+}
+
+bool Mirror::State::read_changed(bits::Reader& in, const FrameMark& mark, std::uint32_t id,
+                                 bool as_foretold) {
+  std::array<Known, 3> known;
+  const Record* last = nullptr;
+  const std::size_t count = states_known(mark, id, known, last);
+  if (count == 0 || mark.tick < last->tick) return false;
+  Record made{mark.frame,  mark.tick, Record::Told::change, last->generation, last->kind,
+              last->owner, {}};
+  const auto states = std::span(known).first(count);
+  if (as_foretold) {
+    foretell_all(shapes[last->kind], states, mark.tick, made.row);
+  } else if (!read_change(in, shapes[last->kind], states, mark.tick, made.row, {last->owner})) {
+    return false;
+  }
+  staged.push_back({id, std::move(made)});
+  return true;
+}
+
+bool Mirror::State::read_gone(const FrameMark& mark, std::uint32_t id) {
+  std::array<Known, 3> known;
+  const Record* last = nullptr;
+  if (states_known(mark, id, known, last) == 0) return false;
+  staged.push_back(
+      {id,
+       {mark.frame, mark.tick, Record::Told::gone, last->generation, last->kind, last->owner, {}}});
+  return true;
+}
+
+bool Mirror::State::read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id) {
+  Record made{mark.frame, mark.tick, Record::Told::whole, 0, 0, false, {}};
+  made.generation = static_cast<std::uint8_t>(in.get(kGenerationBits));
+  made.kind = static_cast<std::uint16_t>(in.get(bits::bits_for(shapes.size())));
+  made.owner = in.get_bool();
+  if (!in.ok() || made.kind >= shapes.size()) return false;
+  if (!read_whole(in, shapes[made.kind], made.row, {made.owner})) return false;
+  staged.push_back({id, std::move(made)});
+  return true;
+}
+
+void Mirror::State::find_known(const FrameMark& mark) {
+  known_ids.clear();
+  std::array<Known, 3> known;
+  const Record* last = nullptr;
+  for (std::uint32_t id = 1; id < entities.size(); ++id) {
+    if (entities[id].records.empty()) continue;
+    if (states_known(mark, id, known, last) > 0) known_ids.push_back(id);
+  }
+}
+
+void Mirror::State::start_anew(std::uint32_t frame) {
+  for (std::uint32_t id = 1; id < entities.size(); ++id) {
+    Entity& entity = entities[id];
+    if (entity.there) {
+      happenings.push_back({Happening::Kind::vanished, {id, entity.generation}, entity.kind});
+    }
+    entity = {};
+  }
+  marks = {};
+  for (Told& each : told) each = {};
+  there = 0;
+  latest = tick = 0;
+  resolved = frame - 1;
+  start = frame;
+}
+
+void Mirror::State::take(const FrameMark& mark) {
+  marks.add(mark);
+  Told& here = told[mark.frame % told.size()];
+  here.frame = mark.frame;
+  here.ids.clear();
+  here.there.clear();
+  for (Staged& each : staged) {
+    here.ids.push_back(each.id);
+    if (each.record.told != Record::Told::gone) here.there.push_back(each.id);
+    if (each.record.tick >= entities[each.id].tick) show(each.id, &each.record);
+    std::vector<Record>& records = entities[each.id].records;
+    auto place = records.end();
+    while (place != records.begin() && (place - 1)->frame > mark.frame) --place;
+    records.insert(place, std::move(each.record));
+  }
+  tick = std::max(tick, mark.tick);
+  if (mark.frame <= latest) return;
+  const std::uint32_t before = latest;
+  latest = mark.frame;
+  for (std::uint32_t frame = resolved + 1; frame <= mark.newest; ++frame) {
+    if (!marks.arrived(mark, frame)) make_void(frame);
+  }
+  resolved = std::max(resolved, mark.newest);
+  for (std::uint32_t frame = before + 1; frame <= latest; ++frame) {
+    if (frame > kRecordsKept) forget(frame - kRecordsKept);
+  }
+}
+
+// The server will never build on what it takes for lost, and may never say the like again: what is
+// shown is what the frames that count have said.
+void Mirror::State::make_void(std::uint32_t frame) {
+  Told& voided = told[frame % told.size()];
+  if (voided.frame != frame) return;
+  for (const std::uint32_t id : voided.ids) {
+    std::vector<Record>& records = entities[id].records;
+    std::erase_if(records, [&](const Record& each) { return each.frame == frame; });
+    const auto newest =
+        std::max_element(records.begin(), records.end(),
+                         [](const Record& a, const Record& b) { return a.tick < b.tick; });
+    show(id, newest != records.end() ? &*newest : nullptr);
+  }
+  voided = {};
+}
+
+// Nothing builds on what came before `frame` any more.
+void Mirror::State::forget(std::uint32_t frame) {
+  const Told& old = told[frame % told.size()];
+  if (old.frame != frame) return;
+  for (const std::uint32_t id : old.ids) {
+    std::vector<Record>& records = entities[id].records;
+    const auto place = std::find_if(records.begin(), records.end(),
+                                    [&](const Record& each) { return each.frame == frame; });
+    if (place == records.end()) continue;
+    records.erase(records.begin(), place->told == Record::Told::gone ? place + 1 : place);
+  }
+}
+
+void Mirror::State::show(std::uint32_t id, const Record* record) {
+  Entity& entity = entities[id];
+  const bool was_there = entity.there;
+  const bool is_there = record != nullptr && record->told != Record::Told::gone;
+  const bool other = was_there && is_there && entity.generation != record->generation;
+  const auto happened = [&](Happening::Kind what) {
+    happenings.push_back({what, {id, entity.generation}, entity.kind});
+  };
+  entity.tick = record != nullptr ? record->tick : 0;
+  if (was_there && (other || !is_there)) happened(Happening::Kind::vanished);
+  entity.there = is_there;
+  if (is_there && !was_there) ++there;
+  if (was_there && !is_there) --there;
+  if (!is_there) return;
+  const bool changed = !was_there || other || !same(entity.now, record->row);
+  entity.generation = record->generation;
+  entity.kind = record->kind;
+  entity.owner = record->owner;
+  entity.now.assign(record->row);
+  if (changed) {
+    happened(was_there && !other ? Happening::Kind::changed : Happening::Kind::appeared);
+  }
+}
+
+std::span<const Happening> Mirror::happenings() const {
+  return state_->happenings;
+}
+void Mirror::clear_happenings() {
+  state_->happenings.clear();
+}
+std::uint32_t Mirror::tick() const {
+  return state_->tick;
+}
+std::size_t Mirror::size() const {
+  return state_->there;
+}
+
+std::uint32_t Mirror::told_at(schema::AnyRef entity) const {
+  if (entity.id >= state_->entities.size()) return 0;
+  const Entity& held = state_->entities[entity.id];
+  return held.there && held.generation == entity.generation ? held.tick : 0;
+}
+
+std::vector<schema::AnyRef> Mirror::entities() const {
+  std::vector<schema::AnyRef> all;
+  for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
+    if (state_->entities[id].there) all.emplace_back(id, state_->entities[id].generation);
+  }
+  return all;
+}
+
+void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
+                     const std::function<void(schema::Decoder&)>& decode) const {
+  const State& s = *state_;
+  if (wanted.id == 0 || wanted.id >= s.entities.size()) return;
+  const Entity& entity = s.entities[wanted.id];
+  if (!entity.there || entity.generation != wanted.generation || entity.kind != info.kind) return;
+  const KindShape& shape = s.shapes[entity.kind];
+  bits::Writer out(s.scratch);
+  for (std::size_t c = 0; c < shape.columns(); ++c) {
+    const schema::ColumnInfo& column = info.columns[c];
+    if (column.owner_only && !entity.owner) continue;
+    if (column.form != schema::ColumnForm::varying) {
+      out.put(entity.now.numbers[c], column.bits);
+    } else if (const SharedBits& held = entity.now.varying[shape.varying_place(c)]) {
+      out.put_bits(held->bytes, held->bits);
+    }
+  }
+  KWIND_ASSERT(out.ok());
+  out.finish();
+  schema::Decoder in(bits::Reader(s.scratch, out.bit_count()), schema::kNewest, s.tick,
+                     entity.owner ? schema::View::owner : schema::View::others);
+  decode(in);
+}
+
+std::uint64_t Mirror::digest() const {
+  std::uint64_t digest = 0xcbf29ce484222325U;  // FNV-1a, 64 bits
+  const auto mix = [&](std::uint64_t value) {
+    for (unsigned i = 0; i < 8; ++i) digest = (digest ^ (value >> (8 * i) & 0xff)) * 0x100000001b3U;
+  };
+  for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
+    const Entity& entity = state_->entities[id];
+    if (!entity.there) continue;
+    mix(id);
+    mix(entity.generation);
+    for (const std::uint32_t number : entity.now.numbers) mix(number);
+    for (const SharedBits& held : entity.now.varying) {
+      if (held == nullptr) continue;
+      for (const std::byte byte : held->bytes) mix(std::to_integer<std::uint64_t>(byte));
+    }
+  }
+  return digest;
+}
+
+}  // namespace kwind::replica

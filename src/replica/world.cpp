@@ -1,0 +1,146 @@
+#include "kwind/replica/world.h"
+
+#include <algorithm>
+#include <utility>
+
+#include "world_state.h"
+
+namespace kwind::replica {
+namespace {
+
+constexpr std::size_t kScratchBytes = std::size_t{64} * 1024;
+
+}  // namespace
+
+World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions options_in)
+    : info(entities_in),
+      options(options_in),
+      entities(entities_in.up_to + 1),
+      scratch(kScratchBytes) {
+  KWIND_ASSERT(options.ticks_per_second > 0);
+  for (const schema::EntityInfo* kind : info.kinds)
+    shapes.emplace_back(*kind, options.ticks_per_second);
+  for (std::uint32_t id = 1; id <= info.up_to; ++id) free_ids.push_back(id);
+}
+
+World::World(const schema::EntitiesInfo& entities, WorldOptions options)
+    : state_(std::make_unique<State>(entities, options)) {}
+World::World(World&&) noexcept = default;
+World& World::operator=(World&&) noexcept = default;
+World::~World() = default;
+
+std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info) {
+  State& s = *state_;
+  KWIND_ASSERT(info.kind < s.shapes.size() && s.info.kinds[info.kind] == &info);
+  while (!s.resting_ids.empty() &&
+         s.tick - s.resting_ids.front().first >= s.options.reuse_after_ticks) {
+    s.free_ids.push_back(s.resting_ids.front().second);
+    s.resting_ids.pop_front();
+  }
+  if (s.free_ids.empty()) return std::nullopt;
+  const std::uint32_t id = s.free_ids.front();
+  s.free_ids.pop_front();
+  State::Entity& entity = s.entities[id];
+  const KindShape& shape = s.shapes[info.kind];
+  entity.shape = &shape;
+  entity.alive = true;
+  entity.put = false;
+  entity.generation = static_cast<std::uint8_t>((entity.generation + 1) % schema::kGenerations);
+  entity.now.numbers.assign(shape.columns(), 0);
+  entity.now.varying.assign(shape.varying(), nullptr);
+  entity.history.emplace(shape.columns(), shape.varying(), kHistoryRows);
+  ++s.alive;
+  return schema::AnyRef{id, entity.generation};
+}
+
+void World::take(std::uint32_t id, const Encode& encode) {
+  State& s = *state_;
+  State::Entity& entity = s.entities[id];
+  const KindShape& shape = *entity.shape;
+  const auto columns = shape.info().columns;
+  const bool first = entity.history->empty() && !entity.put;
+  schema::Encoder out{bits::Writer(s.scratch)};
+  // Where each field's bits end. The encoder writes fields in the order of their columns.
+  std::size_t column = 0;
+  std::size_t begin = 0;
+  const auto mark = [&] {
+    const std::size_t end = out.bit_count();
+    out.finish();
+    bits::Reader in(s.scratch, end);
+    in.skip(begin);
+    const std::uint16_t field = columns[column].field;
+    for (; column < columns.size() && columns[column].field == field; ++column) {
+      const bool kept = columns[column].at_spawn && !first;
+      if (columns[column].form != schema::ColumnForm::varying) {
+        const auto value = static_cast<std::uint32_t>(in.get(columns[column].bits));
+        if (!kept) entity.now.numbers[column] = value;
+        continue;
+      }
+      BitString made{std::vector<std::byte>(bits::bytes_for(end - begin)), end - begin};
+      in.get_bits(made.bytes, made.bits);
+      SharedBits& held = entity.now.varying[shape.varying_place(column)];
+      if (!kept && (held == nullptr || *held != made)) {
+        held = std::make_shared<const BitString>(std::move(made));
+      }
+    }
+    begin = end;
+  };
+  encode(out, mark);
+  KWIND_ASSERT(column == columns.size());
+  s.out_of_range += out.out_of_range_count();
+  if (!std::exchange(entity.put, true)) s.put_ids.push_back(id);
+}
+
+bool World::despawn(schema::AnyRef entity) {
+  if (!is_alive(entity)) return false;
+  State& s = *state_;
+  s.entities[entity.id].alive = false;
+  s.resting_ids.emplace_back(s.tick, entity.id);
+  --s.alive;
+  return true;
+}
+
+void World::end_tick() {
+  State& s = *state_;
+  for (const std::uint32_t id : s.put_ids) {
+    State::Entity& entity = s.entities[id];
+    entity.put = false;
+    if (!entity.alive) continue;
+    if (entity.history->empty() || !same(entity.history->newest(), entity.now)) {
+      entity.history->push(s.tick, entity.now);
+    }
+  }
+  s.put_ids.clear();
+  ++s.tick;
+}
+
+std::uint32_t World::tick() const {
+  return state_->tick;
+}
+
+bool World::is_alive(schema::AnyRef entity) const {
+  return entity.id > 0 && entity.id < state_->entities.size() &&
+         state_->entities[entity.id].alive &&
+         state_->entities[entity.id].generation == entity.generation;
+}
+
+const schema::EntityInfo* World::kind_of(std::uint32_t id) const {
+  return &state_->entities[id].shape->info();
+}
+std::size_t World::size() const {
+  return state_->alive;
+}
+std::uint64_t World::out_of_range() const {
+  return state_->out_of_range;
+}
+std::size_t World::memory() const {
+  std::size_t bytes = state_->entities.capacity() * sizeof(State::Entity);
+  for (const State::Entity& entity : state_->entities) {
+    if (!entity.history) continue;
+    bytes += entity.history->memory() + entity.now.numbers.capacity() * sizeof(std::uint32_t) +
+             entity.now.varying.capacity() * sizeof(SharedBits);
+  }
+  return bytes;
+}
+
+}  // namespace kwind::replica

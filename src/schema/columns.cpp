@@ -1,0 +1,161 @@
+#include "kwind/schema/columns.h"
+
+#include <algorithm>
+#include <optional>
+
+#include "kwind/schema/references.h"
+
+namespace kwind::schema {
+namespace {
+
+constexpr unsigned kMostColumnBits = 32;
+
+class Taker {
+ public:
+  explicit Taker(const Protocol& protocol) : protocol_(protocol) {}
+
+  // The columns of a value of fixed size; nothing if its bits vary or do not fit a column.
+  std::optional<std::vector<ColumnInfo>> take(const Type& type) const {
+    switch (type.kind) {
+      case TypeKind::boolean: return one(ColumnForm::opaque, 1, 1);
+      case TypeKind::integer: return ranged(ColumnForm::number, type.integer.last_index());
+      case TypeKind::real: return ranged(ColumnForm::number, type.real.last_index());
+      case TypeKind::turn:
+      case TypeKind::heading2: return ranged(ColumnForm::circular, type.turn.last_index());
+      case TypeKind::tick: return one(ColumnForm::circular, 16, 0xffff);
+      case TypeKind::f32: return one(ColumnForm::opaque, 32, 0xffffffffU);
+      case TypeKind::heading3: return bits(type.direction.bits());
+      case TypeKind::rotation: return bits(type.rotation.bits());
+      case TypeKind::peer: return ranged(ColumnForm::opaque, std::uint64_t{type.limit} - 1);
+      case TypeKind::ref:
+        return ranged(ColumnForm::opaque, std::uint64_t{type.limit} * kGenerations);
+      case TypeKind::enumeration:
+        return ranged(ColumnForm::opaque, protocol_.enums[type.index].alive(kNewest) - 1);
+      case TypeKind::flags: return bits(protocol_.flags[type.index].alive(kNewest));
+      case TypeKind::vec: {
+        std::vector<ColumnInfo> all;
+        for (std::uint32_t i = 0; i < type.limit; ++i) {
+          const auto axis = take(type.element.front());
+          if (!axis) return std::nullopt;
+          all.insert(all.end(), axis->begin(), axis->end());
+        }
+        return all;
+      }
+      case TypeKind::record: {
+        std::vector<ColumnInfo> all;
+        for (const Field& field : protocol_.records[type.index].fields) {
+          if (!field.travels(protocol_.version)) continue;
+          const auto part = take(field.type);
+          if (!part) return std::nullopt;
+          all.insert(all.end(), part->begin(), part->end());
+        }
+        return all;
+      }
+      case TypeKind::f64:
+      case TypeKind::count:
+      case TypeKind::text:
+      case TypeKind::bytes:
+      case TypeKind::list:
+      case TypeKind::grid:
+      case TypeKind::maybe:
+      case TypeKind::one_of: return std::nullopt;
+    }
+    return std::nullopt;
+  }
+
+ private:
+  static std::optional<std::vector<ColumnInfo>> one(ColumnForm form, unsigned bits,
+                                                    std::uint64_t last) {
+    if (bits > kMostColumnBits) return std::nullopt;
+    return std::vector<ColumnInfo>{{0, form, static_cast<std::uint8_t>(bits),
+                                    static_cast<std::uint32_t>(last), false, false, false}};
+  }
+  static std::optional<std::vector<ColumnInfo>> ranged(ColumnForm form, std::uint64_t last) {
+    return one(form, bits::bits_for(last + 1), last);
+  }
+  static std::optional<std::vector<ColumnInfo>> bits(std::uint64_t count) {
+    return one(ColumnForm::opaque, static_cast<unsigned>(count),
+               count >= 32 ? 0xffffffffU : (std::uint32_t{1} << count) - 1);
+  }
+
+  const Protocol& protocol_;
+};
+
+// How the value of a speed grows with its index; nothing for floating point.
+std::optional<std::pair<double, double>> scale_of(const Type& type) {
+  if (type.kind == TypeKind::real) {
+    const double zero = type.real.value_of(0);
+    return std::pair(zero, type.real.value_of(1) - zero);
+  }
+  if (type.kind == TypeKind::integer) {
+    return std::pair(static_cast<double>(type.integer.value_of(0)), 1.0);
+  }
+  return std::nullopt;
+}
+
+// The type of the first axis of what follows.
+const Type& axis_of(const Protocol& protocol, const Type& type) {
+  return type.kind == TypeKind::record ? protocol.records[type.index].fields.front().type
+                                       : type.element.front();
+}
+
+}  // namespace
+
+Columns columns_of(const Protocol& protocol, const Entity& entity) {
+  Columns made;
+  const Taker taker(protocol);
+  std::vector<std::size_t> first_of;  // column, by field
+  std::uint16_t place = 0;
+  for (const Field& field : entity.fields) {
+    first_of.push_back(made.columns.size());
+    if (field.words.local != Local::no) continue;
+    const std::uint16_t here = place++;
+    if (!field.travels(protocol.version)) continue;
+    auto columns = taker.take(field.type);
+    if (!columns) {
+      columns =
+          std::vector<ColumnInfo>{{0, ColumnForm::varying, 0,
+                                   size_of(protocol, field.type).most_bits, false, false, false}};
+    }
+    for (ColumnInfo& column : *columns) {
+      column.field = here;
+      column.at_spawn = field.words.at_spawn;
+      column.owner_only = field.words.owner_only;
+      column.smooth = field.words.smooth;
+      made.columns.push_back(column);
+    }
+  }
+  first_of.push_back(made.columns.size());
+  const auto column_named = [&](const std::string& name) {
+    const auto found = std::find_if(entity.fields.begin(), entity.fields.end(),
+                                    [&](const Field& field) { return field.name == name; });
+    return std::pair(static_cast<std::size_t>(found - entity.fields.begin()), &*found);
+  };
+  for (std::size_t i = 0; i < entity.fields.size(); ++i) {
+    const Field& field = entity.fields[i];
+    const std::size_t axes = first_of[i + 1] - first_of[i];
+    if (!field.words.follow || axes < 2) continue;
+    const Type& axis = axis_of(protocol, field.type);
+    const auto [speed, speed_field] = column_named(field.words.follow->speed);
+    const auto [along, along_field] = column_named(field.words.follow->along);
+    const auto speed_scale = scale_of(speed_field->type);
+    const bool there =
+        first_of[speed + 1] > first_of[speed] && first_of[along + 1] > first_of[along];
+    // Floating point has no steps that both ends could count in.
+    if (!there || !speed_scale || axis.kind != TypeKind::real) continue;
+    FollowInfo follow{};
+    follow.first = static_cast<std::uint16_t>(first_of[i]);
+    follow.axes = 2;
+    follow.speed = static_cast<std::uint16_t>(first_of[speed]);
+    follow.along = static_cast<std::uint16_t>(first_of[along]);
+    follow.turn_steps = static_cast<std::uint32_t>(along_field->type.turn.count);
+    follow.speed_zero = speed_scale->first;
+    follow.speed_step = speed_scale->second;
+    follow.place_step = scale_of(axis)->second;
+    follow.within = field.words.follow->within.value();
+    made.follows.push_back(follow);
+  }
+  return made;
+}
+
+}  // namespace kwind::schema

@@ -1,0 +1,188 @@
+// A small bay in motion, and what its entities held at every tick, for tests of replica: the same
+// seed gives the same motion.
+#pragma once
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <cstdint>
+#include <map>
+#include <numbers>
+#include <random>
+#include <string>
+#include <utility>
+#include <variant>
+#include <vector>
+
+#include "bay.h"
+#include "kwind/replica/mirror.h"
+#include "kwind/replica/viewer.h"
+#include "kwind/replica/world.h"
+
+namespace kwind::kit {
+
+using Anyone = std::variant<bay::Pile, bay::Crate, bay::Gull, bay::Tug>;
+
+/// What `value` is in bits: the same for values that are the same once quantised.
+template <class T>
+std::vector<std::byte> bits_of(const T& value, schema::View view) {
+  std::vector<std::byte> memory(512);
+  schema::Encoder out(bits::Writer(memory), bits::Policy::clamp, schema::kNewest, view);
+  encode(out, value);
+  memory.resize(out.finish());
+  return memory;
+}
+
+class MovingBay {
+ public:
+  explicit MovingBay(std::uint64_t seed) : random_(seed), world_(bay::kEntities) {}
+
+  replica::World& world() { return world_; }
+  struct Inhabitant {
+    schema::AnyRef ref;
+    Anyone value;
+  };
+  [[nodiscard]] const std::map<std::uint32_t, Inhabitant>& all() const { return all_; }
+
+  template <class T>
+  std::uint32_t spawn(const T& value) {
+    const auto ref = world_.spawn(value);
+    if (!ref) return 0;
+    all_.insert_or_assign(ref->id, Inhabitant{*ref, value});
+    return ref->id;
+  }
+  void despawn(std::uint32_t id) {
+    world_.despawn(all_.at(id).ref);
+    all_.erase(id);
+  }
+  template <class T>
+  void put(std::uint32_t id, const T& value) {
+    Inhabitant& one = all_.at(id);
+    world_.put(schema::Ref<T>{one.ref.id, one.ref.generation}, value);
+    one.value = value;
+  }
+
+  void populate(int piles, int crates, int gulls, int tugs) {
+    for (int i = 0; i < piles; ++i) spawn(bay::Pile{place()});
+    for (int i = 0; i < crates; ++i) spawn(crate());
+    for (int i = 0; i < gulls; ++i) spawn(gull());
+    for (int i = 0; i < tugs; ++i) spawn(tug());
+  }
+
+  /// Moves all that moves by a twentieth of a second, changes a few things at random, and ends the
+  /// tick.
+  void step(double comings_and_goings = 0) {
+    for (auto& [id, one] : all_) {
+      if (auto* gull = std::get_if<bay::Gull>(&one.value)) {
+        gull->bearing += even(-4, 4);
+        if (chance(0.01)) gull->hungry = !gull->hungry;
+        move(*gull);
+        put(id, bay::Gull(*gull));
+      } else if (auto* tug = std::get_if<bay::Tug>(&one.value)) {
+        if (chance(0.05)) turns_[id] = even(-3, 3);
+        tug->bearing += turns_[id];
+        if (chance(0.1)) tug->speed = std::clamp(tug->speed + even(-1, 1), 0.0, 12.0);
+        if (chance(0.2)) tug->fuel = std::max(tug->fuel - 1, 0);
+        if (chance(0.02))
+          tug->lamps.assign(random_() % 5, static_cast<std::int32_t>(random_() % 8));
+        move(*tug);
+        put(id, bay::Tug(*tug));
+      } else if (auto* crate = std::get_if<bay::Crate>(&one.value);
+                 crate != nullptr && chance(0.02)) {
+        crate->at += Eigen::Vector2d(even(-1, 1), even(-1, 1));
+        if (chance(0.3)) crate->label = "crate " + std::to_string(random_() % 100);
+        put(id, bay::Crate(*crate));
+      }
+    }
+    if (chance(comings_and_goings) && !all_.empty()) {
+      auto victim = all_.begin();
+      std::advance(victim, static_cast<std::ptrdiff_t>(random_() % all_.size()));
+      despawn(victim->first);
+    }
+    if (chance(comings_and_goings)) {
+      switch (random_() % 4) {
+        case 0: spawn(bay::Pile{place()}); break;
+        case 1: spawn(crate()); break;
+        case 2: spawn(gull()); break;
+        default: spawn(tug()); break;
+      }
+    }
+    stand_still();
+  }
+  /// Ends a tick in which nothing moved by itself.
+  void stand_still() {
+    const std::uint32_t tick = world_.tick();
+    for (const auto& [id, one] : all_) history_[{id, tick}] = one.value;
+    world_.end_tick();
+  }
+
+  [[nodiscard]] const Anyone* at(std::uint32_t id, std::uint32_t tick) const {
+    const auto found = history_.find({id, tick});
+    return found == history_.end() ? nullptr : &found->second;
+  }
+  std::mt19937_64& random() { return random_; }
+  bool chance(double share) { return even(0, 1) < share; }
+  double even(double low, double high) {
+    return std::uniform_real_distribution<double>(low, high)(random_);
+  }
+
+ private:
+  Eigen::Vector2d place() { return {even(-500, 500), even(-500, 500)}; }
+  bay::Crate crate() {
+    return {place(), static_cast<bay::Cargo>(random_() % 4),
+            "crate " + std::to_string(random_() % 100)};
+  }
+  bay::Gull gull() { return {even(0, 360), even(6, 12), place(), chance(0.5)}; }
+  bay::Tug tug() {
+    bay::Tug tug;
+    tug.name = "tug " + std::to_string(random_() % 100);
+    tug.bearing = even(0, 360);
+    tug.speed = even(0, 10);
+    tug.at = place();
+    tug.fuel = 1000;
+    return tug;
+  }
+  template <class T>
+  void move(T& one) {
+    one.bearing = std::fmod(one.bearing + 360, 360);
+    const double angle = one.bearing * std::numbers::pi / 180;
+    one.at += Eigen::Vector2d(std::cos(angle), std::sin(angle)) * one.speed / 20;
+    if (std::abs(one.at[0]) > 500 || std::abs(one.at[1]) > 500) one.at = place();
+  }
+
+  std::mt19937_64 random_;
+  replica::World world_;
+  std::map<std::uint32_t, Inhabitant> all_;
+  std::map<std::uint32_t, double> turns_;
+  std::map<std::pair<std::uint32_t, std::uint32_t>, Anyone> history_;
+};
+
+/// Why a mirror does not hold what the bay held at the tick that the mirror names, entity by
+/// entity; empty if it does.
+inline std::string difference(const replica::Mirror& mirror, const MovingBay& bay,
+                              const std::vector<replica::Seen>& seen) {
+  for (const schema::AnyRef& ref : mirror.entities()) {
+    const std::uint32_t tick = mirror.told_at(ref);
+    const Anyone* const true_value = bay.at(ref.id, tick);
+    const auto here = [&] {
+      return "entity " + std::to_string(ref.id) + " as of tick " + std::to_string(tick);
+    };
+    if (true_value == nullptr) return here() + " did not exist";
+    std::string wrong = std::visit(
+        [&](const auto& value) -> std::string {
+          using T = std::decay_t<decltype(value)>;
+          const auto held = mirror.get(schema::Ref<T>{ref.id, ref.generation});
+          if (!held) return here() + " is of another kind";
+          const auto found =
+              std::find_if(seen.begin(), seen.end(), [&](const auto& s) { return s.id == ref.id; });
+          const bool owner = found != seen.end() && found->owner;
+          const schema::View view = owner ? schema::View::owner : schema::View::others;
+          if (bits_of(*held, view) == bits_of(value, view)) return "";
+          return here() + " differs";
+        },
+        *true_value);
+    if (!wrong.empty()) return wrong;
+  }
+  return "";
+}
+
+}  // namespace kwind::kit
