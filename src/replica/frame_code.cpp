@@ -80,19 +80,4 @@ Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint
   return mark;
 }
 
-void write(bits::Writer& out, MoverCode code) {
-  switch (code) {
-    case MoverCode::change: out.put(0b0, 1); break;
-    case MoverCode::foretold: out.put(0b01, 2); break;
-    case MoverCode::nothing: out.put(0b011, 3); break;
-    case MoverCode::gone: out.put(0b111, 3); break;
-  }
-}
-
-MoverCode read_mover(bits::Reader& in) {
-  if (!in.get_bool()) return MoverCode::change;
-  if (!in.get_bool()) return MoverCode::foretold;
-  return in.get_bool() ? MoverCode::gone : MoverCode::nothing;
-}
-
 }  // namespace kwind::replica

@@ -22,9 +22,4 @@ void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newes
 /// after.
 Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest);
 
-/// What a frame says of an entity that the frame before it, as far as known, spoke of.
-enum class MoverCode : std::uint8_t { change, foretold, nothing, gone };
-void write(bits::Writer& out, MoverCode code);
-MoverCode read_mover(bits::Reader& in);
-
 }  // namespace kwind::replica

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "code_set.h"
+
 namespace kwind::replica {
 namespace {
 
@@ -74,10 +76,14 @@ KindShape::KindShape(const schema::EntityInfo& info, double ticks_per_second) : 
   for (std::size_t column = 0; column < info.columns.size(); ++column) {
     places_.push_back(varying_);
     varying_ += info.columns[column].form == schema::ColumnForm::varying ? 1 : 0;
-    if (follow_of_[column] < 0) order_.push_back(static_cast<std::uint16_t>(column));
   }
-  for (std::size_t column = 0; column < info.columns.size(); ++column) {
-    if (follow_of_[column] >= 0) order_.push_back(static_cast<std::uint16_t>(column));
+  order_ = coding_order(info);
+  mask_ = mask_columns(info, order_);
+  mask_places_.assign(info.columns.size(), -1);
+  for (std::size_t i = 0; i < mask_.size(); ++i)
+    mask_places_[mask_[i]] = static_cast<std::int8_t>(i);
+  for (const std::uint16_t column : order_) {
+    if (mask_places_[column] < 0 && !info.columns[column].at_spawn) rest_.push_back(column);
   }
 }
 

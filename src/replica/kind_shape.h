@@ -28,6 +28,12 @@ class KindShape {
   [[nodiscard]] std::size_t varying_place(std::size_t column) const { return places_[column]; }
   /// Columns in the order in which they are coded: what others follow comes before them.
   [[nodiscard]] std::span<const std::uint16_t> order() const { return order_; }
+  /// Those of which one symbol tells whether they are as foretold, and the others that change at
+  /// all.
+  [[nodiscard]] std::span<const std::uint16_t> mask() const { return mask_; }
+  [[nodiscard]] std::span<const std::uint16_t> rest() const { return rest_; }
+  /// Place in mask(); -1 for others.
+  [[nodiscard]] int place_in_mask(std::size_t column) const { return mask_places_[column]; }
 
   /// What `column` will hold at `tick`, from at least one state known, newest first, and from the
   /// columns before it in order(), which `now` has. O(1).
@@ -58,6 +64,9 @@ class KindShape {
   std::size_t varying_ = 0;
   std::vector<std::size_t> places_;
   std::vector<std::uint16_t> order_;
+  std::vector<std::uint16_t> mask_;
+  std::vector<std::uint16_t> rest_;
+  std::vector<std::int8_t> mask_places_;  // by column
   std::vector<Follow> follows_;
   std::vector<std::int16_t> follow_of_;  // by column; -1: none
 };

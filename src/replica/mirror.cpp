@@ -52,8 +52,10 @@ struct Staged {
 }  // namespace
 
 struct Mirror::State {
-  State(const schema::EntitiesInfo& entities_in, double ticks_per_second)
+  State(const schema::EntitiesInfo& entities_in, double ticks_per_second,
+        std::shared_ptr<const CodeSet> codes_in)
       : info(entities_in),
+        codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
         entities(entities_in.up_to + 1),
         told(2 * kRecordsKept),
         scratch(kScratchBytes) {
@@ -61,6 +63,7 @@ struct Mirror::State {
   }
 
   const schema::EntitiesInfo& info;
+  std::shared_ptr<const CodeSet> codes;
   std::vector<KindShape> shapes;
   std::vector<Entity> entities;  // by id
   FrameMarks marks;
@@ -98,8 +101,7 @@ struct Mirror::State {
   }
 
   Errc read(bits::Reader& in, const FrameMark& mark);
-  bool read_changed(bits::Reader& in, const FrameMark& mark, std::uint32_t id, bool as_foretold);
-  bool read_gone(const FrameMark& mark, std::uint32_t id);
+  bool read_known(bits::Reader& in, const FrameMark& mark, std::uint32_t id, bool mover);
   bool read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id);
   // Whether the server has given the frame up, as far as the newest frame knows.
   [[nodiscard]] bool is_void(std::uint32_t frame) const {
@@ -116,8 +118,9 @@ struct Mirror::State {
   void forget(std::uint32_t frame);
 };
 
-Mirror::Mirror(const schema::EntitiesInfo& entities, double ticks_per_second)
-    : state_(std::make_unique<State>(entities, ticks_per_second)) {}
+Mirror::Mirror(const schema::EntitiesInfo& entities, double ticks_per_second,
+               std::shared_ptr<const CodeSet> codes)
+    : state_(std::make_unique<State>(entities, ticks_per_second, std::move(codes))) {}
 Mirror::Mirror(Mirror&&) noexcept = default;
 Mirror& Mirror::operator=(Mirror&&) noexcept = default;
 Mirror::~Mirror() = default;
@@ -144,14 +147,7 @@ Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
   if (mark.newest > 0) {
     if (in.get_bool()) {
       for (const std::uint32_t id : told[mark.newest % told.size()].there) {
-        bool good = true;
-        switch (read_mover(in)) {
-          case MoverCode::change: good = read_changed(in, mark, id, false); break;
-          case MoverCode::foretold: good = read_changed(in, mark, id, true); break;
-          case MoverCode::nothing: break;
-          case MoverCode::gone: good = read_gone(mark, id); break;
-        }
-        if (!good || !in.ok()) return wrong();
+        if (!read_known(in, mark, id, true)) return wrong();
       }
     }
     bool found = false;
@@ -160,10 +156,8 @@ Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
       if (!found) find_known(mark);
       found = true;
       rank += in.get_count(kRankOrder);
-      const bool gone = in.get_bool();
       if (!in.ok() || rank >= known_ids.size()) return wrong();
-      const std::uint32_t id = known_ids[rank++];
-      if (!(gone ? read_gone(mark, id) : read_changed(in, mark, id, false))) return wrong();
+      if (!read_known(in, mark, known_ids[rank++], false)) return wrong();
     }
   }
   std::uint64_t id = 0;
@@ -182,31 +176,30 @@ Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
   return twice ? Errc::value_range : Errc::none;
 }
 
-bool Mirror::State::read_changed(bits::Reader& in, const FrameMark& mark, std::uint32_t id,
-                                 bool as_foretold) {
+bool Mirror::State::read_known(bits::Reader& in, const FrameMark& mark, std::uint32_t id,
+                               bool mover) {
   std::array<Known, 3> known;
   const Record* last = nullptr;
   const std::size_t count = states_known(mark, id, known, last);
   if (count == 0 || mark.tick < last->tick) return false;
+  const Basis basis{shapes[last->kind],
+                    codes->inside().kinds[last->kind],
+                    std::span(known).first(count),
+                    mark.tick,
+                    {last->owner}};
+  const auto symbol = (mover ? basis.codes.movers : basis.codes.others)[basis.age()].read(in);
+  if (!symbol) return false;
+  const std::size_t masks = std::size_t{1} << basis.shape.mask().size();
   Record made{mark.frame,  mark.tick, Record::Told::change, last->generation, last->kind,
               last->owner, {}};
-  const auto states = std::span(known).first(count);
-  if (as_foretold) {
-    foretell_all(shapes[last->kind], states, mark.tick, made.row);
-  } else if (!read_change(in, shapes[last->kind], states, mark.tick, made.row, {last->owner})) {
-    return false;
+  if (*symbol < masks) {
+    if (!read_change(in, basis, static_cast<std::uint32_t>(*symbol), made.row)) return false;
+  } else if (mover && *symbol == masks) {
+    return true;  // nothing, here
+  } else {
+    made.told = Record::Told::gone;
   }
   staged.push_back({id, std::move(made)});
-  return true;
-}
-
-bool Mirror::State::read_gone(const FrameMark& mark, std::uint32_t id) {
-  std::array<Known, 3> known;
-  const Record* last = nullptr;
-  if (states_known(mark, id, known, last) == 0) return false;
-  staged.push_back(
-      {id,
-       {mark.frame, mark.tick, Record::Told::gone, last->generation, last->kind, last->owner, {}}});
   return true;
 }
 

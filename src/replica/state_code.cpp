@@ -1,12 +1,14 @@
 #include "state_code.h"
 
+#include <algorithm>
+
 namespace kwind::replica {
 namespace {
 
 using schema::ColumnForm;
 using schema::ColumnInfo;
 
-constexpr unsigned kErrorOrder = 1;
+constexpr unsigned kEscapeOrder = 4;
 constexpr unsigned kLengthOrder = 5;
 
 bool travels(const ColumnInfo& column, Part part) {
@@ -30,19 +32,40 @@ bool read_bits(bits::Reader& in, const ColumnInfo& column, SharedBits& value) {
   return true;
 }
 
-// An error that is not 0: 1, -1, 2, -2, ...
-void write_error(bits::Writer& out, std::int64_t error) {
-  const std::uint64_t size = static_cast<std::uint64_t>(error < 0 ? -error : error);
-  out.put_count((size - 1) >> 31 == 0 ? (size - 1) * 2 + (error < 0 ? 1 : 0) : 0, kErrorOrder);
-}
-std::int64_t read_error(bits::Reader& in) {
-  const std::uint64_t code = in.get_count(kErrorOrder);
-  const auto size = static_cast<std::int64_t>(code / 2 + 1);
-  return code % 2 == 0 ? size : -size;
-}
 // Columns of 31 and 32 bits would have errors beyond what a count holds.
 bool by_error(const ColumnInfo& column) {
-  return column.form != ColumnForm::opaque && column.bits <= 30;
+  return column.form != ColumnForm::opaque && column.form != ColumnForm::varying &&
+         column.bits <= 30;
+}
+
+// An error that is not 0 as a symbol: 1, -1, 2, -2, ...; those beyond the last one escape.
+void write_error(bits::Writer& out, const PrefixCode& code, std::int64_t error,
+                 Tally::Kind::Counts* counts) {
+  const auto size = static_cast<std::uint64_t>(error < 0 ? -error : error);
+  const std::uint64_t place = (size - 1) * 2 + (error < 0 ? 1 : 0);
+  const std::uint64_t symbol = std::min<std::uint64_t>(place, Tally::kErrors);
+  code.write(out, symbol);
+  if (symbol == Tally::kErrors) out.put_count(place - Tally::kErrors, kEscapeOrder);
+  if (counts != nullptr) ++(*counts)[symbol];
+}
+bool read_error(bits::Reader& in, const PrefixCode& code, std::int64_t& error) {
+  const auto symbol = code.read(in);
+  if (!symbol) return false;
+  std::uint64_t place = *symbol;
+  if (place == Tally::kErrors) place += in.get_count(kEscapeOrder);
+  const auto size = static_cast<std::int64_t>(place / 2 + 1);
+  error = place % 2 == 0 ? size : -size;
+  return in.ok();
+}
+
+bool differs(const Basis& basis, const Row& row, std::size_t c) {
+  const ColumnInfo& column = basis.shape.info().columns[c];
+  if (!changes(column, basis.part)) return false;
+  if (column.form == ColumnForm::varying) {
+    const std::size_t place = basis.shape.varying_place(c);
+    return !same(basis.known.front().row.varying[place], row.varying[place]);
+  }
+  return basis.shape.foretell(c, basis.known, row.numbers, basis.tick) != row.numbers[c];
 }
 
 }  // namespace
@@ -75,81 +98,73 @@ bool read_whole(bits::Reader& in, const KindShape& shape, OwnRow& row, Part part
   return in.ok();
 }
 
-std::size_t write_change(bits::Writer& out, const KindShape& shape, std::span<const Known> known,
-                         const Row& row, std::uint32_t tick, Part part) {
-  std::size_t changed = 0;
+std::uint32_t mask_of(const Basis& basis, const Row& row) {
+  std::uint32_t mask = 0;
+  const auto columns = basis.shape.mask();
+  for (std::size_t i = 0; i < columns.size(); ++i) {
+    if (differs(basis, row, columns[i])) mask |= std::uint32_t{1} << i;
+  }
+  return mask;
+}
+
+void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
+                  Tally::Kind* tally) {
+  const KindShape& shape = basis.shape;
+  const auto rest = shape.rest();
+  const bool any = std::any_of(rest.begin(), rest.end(),
+                               [&](std::uint16_t c) { return differs(basis, row, c); });
+  if (!rest.empty()) out.put_bool(any);
   for (const std::uint16_t c : shape.order()) {
     const ColumnInfo& column = shape.info().columns[c];
-    if (!changes(column, part)) continue;
-    if (column.form == ColumnForm::varying) {
-      const std::size_t place = shape.varying_place(c);
-      const bool differs = !same(known.front().row.varying[place], row.varying[place]);
-      out.put_bool(differs);
-      if (differs) write_bits(out, row.varying[place]);
-      changed += differs ? 1 : 0;
-      continue;
+    if (!changes(column, basis.part)) continue;
+    bool changed = false;
+    if (const auto place = shape.place_in_mask(c); place >= 0) {
+      changed = (mask >> place & 1) != 0;
+    } else if (any) {
+      changed = differs(basis, row, c);
+      out.put_bool(changed);
     }
-    const std::uint32_t foretold = shape.foretell(c, known, row.numbers, tick);
-    const bool differs = foretold != row.numbers[c];
-    out.put_bool(differs);
-    if (!differs) continue;
-    ++changed;
-    if (by_error(column)) {
-      write_error(out, shape.error_of(c, foretold, row.numbers[c]));
+    if (!changed) continue;
+    if (column.form == ColumnForm::varying) {
+      write_bits(out, row.varying[shape.varying_place(c)]);
+    } else if (by_error(column)) {
+      const std::uint32_t foretold = shape.foretell(c, basis.known, row.numbers, basis.tick);
+      write_error(out, basis.codes.errors[c][basis.age()],
+                  shape.error_of(c, foretold, row.numbers[c]),
+                  tally != nullptr ? &tally->errors[c][basis.age()] : nullptr);
     } else {
       out.put(row.numbers[c], column.bits);
     }
   }
-  return changed;
 }
 
-bool read_change(bits::Reader& in, const KindShape& shape, std::span<const Known> known,
-                 std::uint32_t tick, OwnRow& row, Part part) {
-  row.assign(known.front().row);
+bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRow& row) {
+  const KindShape& shape = basis.shape;
+  row.assign(basis.known.front().row);
+  const bool any = !shape.rest().empty() && in.get_bool();
   for (const std::uint16_t c : shape.order()) {
     const ColumnInfo& column = shape.info().columns[c];
-    if (!changes(column, part)) continue;
-    if (column.form == ColumnForm::varying) {
-      if (in.get_bool() && !read_bits(in, column, row.varying[shape.varying_place(c)]))
-        return false;
+    const auto place = shape.place_in_mask(c);
+    const bool told = place >= 0 && (mask >> place & 1) != 0;
+    if (!changes(column, basis.part)) {
+      if (told) return false;
       continue;
     }
-    const std::uint32_t foretold = shape.foretell(c, known, row.numbers, tick);
-    row.numbers[c] = foretold;
-    if (!in.get_bool()) continue;
-    if (by_error(column)) {
-      if (!shape.at_error(c, foretold, read_error(in), row.numbers[c])) return false;
+    const bool varies = column.form == ColumnForm::varying;
+    if (!varies) row.numbers[c] = shape.foretell(c, basis.known, row.numbers, basis.tick);
+    if (!(place >= 0 ? told : any && in.get_bool())) continue;
+    if (varies) {
+      if (!read_bits(in, column, row.varying[shape.varying_place(c)])) return false;
+    } else if (by_error(column)) {
+      std::int64_t error = 0;
+      if (!read_error(in, basis.codes.errors[c][basis.age()], error)) return false;
+      if (!shape.at_error(c, row.numbers[c], error, row.numbers[c])) return false;
     } else {
       row.numbers[c] = static_cast<std::uint32_t>(in.get(column.bits));
       if (row.numbers[c] > column.last) return false;
     }
   }
   return in.ok();
-}
-
-void foretell_all(const KindShape& shape, std::span<const Known> known, std::uint32_t tick,
-                  OwnRow& row) {
-  row.assign(known.front().row);
-  for (const std::uint16_t c : shape.order()) {
-    const ColumnInfo& column = shape.info().columns[c];
-    if (column.form == ColumnForm::varying || column.at_spawn) continue;
-    row.numbers[c] = shape.foretell(c, known, row.numbers, tick);
-  }
-}
-
-bool is_foretold(const KindShape& shape, std::span<const Known> known, const Row& row,
-                 std::uint32_t tick, Part part) {
-  for (const std::uint16_t c : shape.order()) {
-    const ColumnInfo& column = shape.info().columns[c];
-    if (!changes(column, part)) continue;
-    if (column.form == ColumnForm::varying) {
-      const std::size_t place = shape.varying_place(c);
-      if (!same(known.front().row.varying[place], row.varying[place])) return false;
-    } else if (shape.foretell(c, known, row.numbers, tick) != row.numbers[c]) {
-      return false;
-    }
-  }
-  return true;
 }
 
 }  // namespace kwind::replica

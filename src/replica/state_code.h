@@ -4,6 +4,7 @@
 #include <cstdint>
 #include <span>
 
+#include "code_set.h"
 #include "kind_shape.h"
 #include "kwind/bits/reader.h"
 #include "kwind/bits/writer.h"
@@ -20,18 +21,22 @@ void write_whole(bits::Writer& out, const KindShape& shape, const Row& row, Part
 /// False if the bits hold no such entity. Columns that do not travel become 0, or empty.
 [[nodiscard]] bool read_whole(bits::Reader& in, const KindShape& shape, OwnRow& row, Part part);
 
-/// What differs at `tick` from what `known` (newest first, at least one) foretells. Returns how
-/// many columns do.
-std::size_t write_change(bits::Writer& out, const KindShape& shape, std::span<const Known> known,
-                         const Row& row, std::uint32_t tick, Part part);
-[[nodiscard]] bool read_change(bits::Reader& in, const KindShape& shape,
-                               std::span<const Known> known, std::uint32_t tick, OwnRow& row,
-                               Part part);
-/// What is foretold of all columns.
-void foretell_all(const KindShape& shape, std::span<const Known> known, std::uint32_t tick,
-                  OwnRow& row);
-/// Whether `row` is just that.
-[[nodiscard]] bool is_foretold(const KindShape& shape, std::span<const Known> known, const Row& row,
-                               std::uint32_t tick, Part part);
+/// What a change is coded against.
+struct Basis {
+  const KindShape& shape;
+  const CodeSet::Inside::Kind& codes;
+  std::span<const Known> known;  ///< newest first, at least one
+  std::uint32_t tick;
+  Part part;
+  [[nodiscard]] std::size_t age() const { return age_of(tick - known.front().tick); }
+};
+
+/// Which of the columns of KindShape::mask() are not as foretold: bit i for the i-th of them.
+[[nodiscard]] std::uint32_t mask_of(const Basis& basis, const Row& row);
+/// What differs, given that `mask` was told. `tally`, if there is one, counts.
+void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
+                  Tally::Kind* tally);
+[[nodiscard]] bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask,
+                               OwnRow& row);
 
 }  // namespace kwind::replica

@@ -12,13 +12,14 @@
 namespace kwind::replica {
 namespace {
 
-enum class Told : std::uint8_t { whole, change, foretold, gone };
+enum class Told : std::uint8_t { whole, change, gone };
 
 struct Entry {
   std::uint32_t id;
   Told told;
   std::uint8_t generation;
   bool owner;
+  std::uint16_t kind;
 };
 struct Sent {
   FrameMark mark;
@@ -33,6 +34,7 @@ struct ClientsCopy {
   std::uint32_t sent_tick = 0;           // of what was sent last; 0: nothing on its way
   std::uint32_t sent_frame = 0;
   std::uint32_t waiting_since = 0;  // tick at which something to tell was first put off; 0: nothing
+  std::uint16_t kind = 0;           // with the generation: what the client takes it for
   std::uint8_t generation = 0;
   std::uint8_t sent_generation = 0;
   bool known = false;
@@ -49,7 +51,9 @@ struct Candidate {
   Told told;
   bool owner;
   float urgency;
-  std::size_t begin = 0;  // of its body in the scratch, bytes
+  bool mover = false;      // the client expects to hear of it
+  std::uint32_t mask = 0;  // of a change
+  std::size_t begin = 0;   // of its body in the scratch, bytes
   std::size_t bits = 0;
   bool taken = false;
 };
@@ -74,8 +78,8 @@ struct Viewer::State {
   std::vector<Candidate*> by_urgency;
   std::vector<Entry> entries;
   std::vector<std::byte> bodies;
-  std::size_t put_off = 0;
   ViewerCounts counts;
+  Tally* tally = nullptr;
 
   [[nodiscard]] const World::State& all() const { return *world->state_; }
   [[nodiscard]] std::uint32_t tick() const { return all().tick - 1; }
@@ -99,6 +103,24 @@ struct Viewer::State {
   void consider(const Seen& seen);
   void consider_gone(std::uint32_t id);
   void write_bodies();
+  // The codes of what the client knows under an id, at the age of what it knows.
+  [[nodiscard]] const CodeSet::Inside::Kind& codes_of(std::uint32_t id) const {
+    return all().options.codes->inside().kinds[copies[id].kind];
+  }
+  [[nodiscard]] std::size_t age(std::uint32_t id) const {
+    return age_of(tick() - copies[id].ticks[0]);
+  }
+  [[nodiscard]] std::size_t masks_of(std::uint32_t id) const {
+    return std::size_t{1} << all().shapes[copies[id].kind].mask().size();
+  }
+  void write_symbol(bits::Writer& out, std::uint32_t id, bool mover, std::size_t symbol);
+  std::size_t mark_movers(const Sent& named);
+  std::size_t choose(std::size_t room);
+  void tell(const FrameMark& mark, const Candidate& each);
+  void write_body(bits::Writer& out, const Candidate& each) const;
+  void write_movers(bits::Writer& out, const FrameMark& mark, const Sent& named);
+  void write_others(bits::Writer& out, const FrameMark& mark);
+  void write_arrivals(bits::Writer& out, const FrameMark& mark);
 };
 
 Viewer::Viewer(const World& world) : state_(std::make_unique<State>(world)) {}
@@ -176,6 +198,7 @@ void Viewer::State::accept(const Sent& frame) {
         copy.ticks = {frame.mark.tick, 0, 0};
         copy.generation = entry.generation;
         copy.owner = entry.owner;
+        copy.kind = entry.kind;
       } else {
         copy.ticks = {frame.mark.tick, copy.ticks[0], copy.ticks[1]};
       }
@@ -260,6 +283,15 @@ void Viewer::State::look_for_candidates() {
   for (; known != known_ids.end(); ++known) consider_gone(*known);
 }
 
+void Viewer::State::write_symbol(bits::Writer& out, std::uint32_t id, bool mover,
+                                 std::size_t symbol) {
+  const auto& codes = mover ? codes_of(id).movers : codes_of(id).others;
+  codes[age(id)].write(out, symbol);
+  if (tally == nullptr) return;
+  Tally::Kind& kind = tally->kinds()[copies[id].kind];
+  ++(mover ? kind.movers : kind.others)[age(id)][symbol];
+}
+
 // Each stands at a byte of its own, to be copied behind whatever comes before it in the frame.
 void Viewer::State::write_bodies() {
   std::size_t begin = 0;
@@ -278,8 +310,12 @@ void Viewer::State::write_bodies() {
       } else {
         std::array<Known, 3> known;
         const std::size_t count = states_known(each.id, known);
-        write_change(out, shape, std::span(known).first(count), entity.history->newest(), tick(),
-                     part);
+        const Basis basis{shape, codes_of(each.id), std::span(known).first(count), tick(), part};
+        const Row row = entity.history->newest();
+        each.mask = mask_of(basis, row);
+        write_symbol(out, each.id, each.mover, each.mask);
+        write_change(out, basis, row, each.mask,
+                     tally != nullptr ? &tally->kinds()[copies[each.id].kind] : nullptr);
       }
       each.bits = out.bit_count();
       if (out.ok()) {
@@ -300,141 +336,158 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   s.look_for_candidates();
   const bool owes = s.candidates.empty() && s.owes_word();
   if (s.candidates.empty() && !owes) return std::nullopt;
-  s.write_bodies();
   const Sent* const newest = s.newest > 0 ? s.find(s.newest) : nullptr;
   FrameMark mark{s.last_frame + 1, s.tick(), s.start, s.newest, 0};
+  // Whom the client expects to hear of: those that the named frame spoke of.
+  const bool with_movers = newest != nullptr && s.movers_told != s.tick();
+  std::size_t mover_bits = 0;
   if (newest != nullptr) {
     for (std::uint32_t i = 0; i < told_between(newest->mark); ++i) {
       const Sent* const frame = s.find(s.newest - 1 - i);
       if (frame != nullptr && frame->arrived) mark.between |= std::uint64_t{1} << i;
     }
+    if (with_movers) mover_bits = s.mark_movers(*newest);
   }
-  // Whom the client expects to hear of: those that the named frame spoke of.
-  const bool with_movers = newest != nullptr && s.movers_told != s.tick();
-  std::size_t movers = 0;
-  if (with_movers) {
-    for (const Entry& entry : newest->entries) movers += entry.told != Told::gone ? 1 : 0;
+  s.write_bodies();
+  constexpr std::size_t kHeadBits = 160;
+  if (out.room_bits() < kHeadBits + mover_bits) return std::nullopt;
+  const std::size_t taken = s.choose(out.room_bits() - kHeadBits - mover_bits);
+  if (taken == 0 && !owes) return std::nullopt;
+
+  const std::size_t before = out.bit_count();
+  write_head(out, mark, newest != nullptr ? &newest->mark : nullptr);
+  s.entries.clear();
+  if (newest != nullptr) {
+    out.put_bool(with_movers);
+    if (with_movers) s.write_movers(out, mark, *newest);
+    s.write_others(out, mark);
   }
-  constexpr std::size_t kMostMoverBits = 3;
-  constexpr std::size_t kMostNameBits = 2 * 17 + kIdOrder + 2;
-  const std::size_t fixed = 160 + movers * kMostMoverBits;
-  if (out.room_bits() < fixed + 64) return std::nullopt;
-  std::size_t room = out.room_bits() - fixed;
-  std::vector<Candidate*>& by_urgency = s.by_urgency;
+  s.write_arrivals(out, mark);
+  KWIND_ASSERT(out.ok());
+  std::sort(s.entries.begin(), s.entries.end(),
+            [](const Entry& a, const Entry& b) { return a.id < b.id; });
+  Sent& sent = s.sent[mark.frame % kSentKept];
+  sent.mark = mark;
+  sent.lost = sent.arrived = false;
+  sent.entries.assign(s.entries.begin(), s.entries.end());
+  s.last_frame = mark.frame;
+  ++s.counts.frames;
+  s.counts.bits += out.bit_count() - before;
+  s.counts.put_off += s.candidates.size() - taken;
+  return mark.frame;
+}
+
+// Returns the most bits that those of whom there is nothing to say will take.
+std::size_t Viewer::State::mark_movers(const Sent& named) {
+  std::size_t bits = 0;
+  auto candidate = candidates.begin();
+  for (const Entry& entry : named.entries) {
+    if (entry.told == Told::gone) continue;
+    while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
+    if (candidate != candidates.end() && candidate->id == entry.id) {
+      candidate->mover = candidate->told != Told::whole;
+    }
+    bits += codes_of(entry.id).movers[age(entry.id)].bits(masks_of(entry.id));
+  }
+  return bits;
+}
+
+// Those that waited longest, as many as fit; returns how many. One that does not fit leaves room to
+// smaller ones.
+std::size_t Viewer::State::choose(std::size_t room) {
+  constexpr std::size_t kMostNameBits = 2 * 17 + kIdOrder + PrefixCode::kLongest + 2;
   by_urgency.clear();
-  for (Candidate& each : s.candidates) by_urgency.push_back(&each);
+  for (Candidate& each : candidates) by_urgency.push_back(&each);
   std::stable_sort(by_urgency.begin(), by_urgency.end(),
                    [](const Candidate* a, const Candidate* b) { return a->urgency > b->urgency; });
   std::size_t taken = 0;
   for (Candidate* const each : by_urgency) {
     const std::size_t size = kMostNameBits + each->bits;
-    // One that fits no datagram of this size waits for a larger one; the others go on.
     if (size > room) continue;
     room -= size;
     each->taken = true;
     ++taken;
   }
-  if (taken == 0 && !owes) return std::nullopt;
+  return taken;
+}
 
-  const std::size_t before = out.bit_count();
-  write_head(out, mark, newest != nullptr ? &newest->mark : nullptr);
-  Sent& sent = s.sent[mark.frame % kSentKept];
-  std::vector<Entry>& entries = s.entries;
-  entries.clear();
-  const auto tell = [&](const Candidate& each, Told told) {
-    const World::State::Entity& entity = s.all().entities[each.id];
-    entries.push_back({each.id, told, entity.generation, each.owner});
-    ClientsCopy& copy = s.copies[each.id];
-    copy.sent_tick = mark.tick;
-    copy.sent_frame = mark.frame;
-    copy.sent_generation = entity.generation;
-    copy.sent_owner = each.owner;
-    copy.sent_gone = told == Told::gone;
-    copy.waiting_since = 0;
-  };
-  const auto body = [&](const Candidate& each) {
-    out.put_bits(std::span(s.bodies).subspan(each.begin), each.bits);
-  };
-  const auto candidate_of = [&](std::uint32_t id) -> Candidate* {
-    const auto found = std::lower_bound(
-        s.candidates.begin(), s.candidates.end(), id,
-        [](const Candidate& each, std::uint32_t wanted) { return each.id < wanted; });
-    return found != s.candidates.end() && found->id == id && found->taken ? &*found : nullptr;
-  };
-  if (newest != nullptr) out.put_bool(with_movers);
-  if (with_movers) {
-    for (const Entry& entry : newest->entries) {
-      if (entry.told == Told::gone) continue;
-      Candidate* const each = candidate_of(entry.id);
-      if (each == nullptr || each->told == Told::whole) {
-        write(out, MoverCode::nothing);
-        continue;
-      }
-      each->taken = false;  // said here
-      if (each->told == Told::gone) {
-        write(out, MoverCode::gone);
-        tell(*each, Told::gone);
-        ++s.counts.gone;
-        continue;
-      }
-      std::array<Known, 3> known;
-      const std::size_t count = s.states_known(each->id, known);
-      const World::State::Entity& entity = s.all().entities[each->id];
-      if (is_foretold(*entity.shape, std::span(known).first(count), entity.history->newest(),
-                      mark.tick, {each->owner})) {
-        write(out, MoverCode::foretold);
-        tell(*each, Told::foretold);
-        ++s.counts.foretold;
-      } else {
-        write(out, MoverCode::change);
-        body(*each);
-        tell(*each, Told::change);
-        ++s.counts.changed;
-      }
-    }
-    s.movers_told = mark.tick;
+// Notes what a frame says of an entity.
+void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
+  const World::State::Entity& entity = all().entities[each.id];
+  entries.push_back({each.id, each.told, entity.generation, each.owner, entity.shape->info().kind});
+  ClientsCopy& copy = copies[each.id];
+  copy.sent_tick = mark.tick;
+  copy.sent_frame = mark.frame;
+  copy.sent_generation = entity.generation;
+  copy.sent_owner = each.owner;
+  copy.sent_gone = each.told == Told::gone;
+  copy.waiting_since = 0;
+  switch (each.told) {
+    case Told::whole: ++counts.whole; break;
+    case Told::change: ++(each.mover && each.mask == 0 ? counts.foretold : counts.changed); break;
+    case Told::gone: ++counts.gone; break;
   }
-  if (newest != nullptr) {
-    std::size_t rank = 0;
-    for (const Candidate& each : s.candidates) {
-      if (!each.taken || each.told == Told::whole) continue;
-      const auto place = static_cast<std::size_t>(
-          std::lower_bound(s.known_ids.begin(), s.known_ids.end(), each.id) - s.known_ids.begin());
-      out.put_bool(true);
-      out.put_count(place - rank, kRankOrder);
-      rank = place + 1;
-      out.put_bool(each.told == Told::gone);
-      if (each.told == Told::change) body(each);
-      tell(each, each.told);
-      ++(each.told == Told::gone ? s.counts.gone : s.counts.changed);
+}
+
+void Viewer::State::write_body(bits::Writer& out, const Candidate& each) const {
+  out.put_bits(std::span(bodies).subspan(each.begin), each.bits);
+}
+
+void Viewer::State::write_movers(bits::Writer& out, const FrameMark& mark, const Sent& named) {
+  auto candidate = candidates.begin();
+  for (const Entry& entry : named.entries) {
+    if (entry.told == Told::gone) continue;
+    while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
+    const bool said = candidate != candidates.end() && candidate->id == entry.id &&
+                      candidate->mover && candidate->taken;
+    if (!said) {
+      write_symbol(out, entry.id, true, masks_of(entry.id));
+      continue;
     }
-    out.put_bool(false);
+    if (candidate->told == Told::gone) {
+      write_symbol(out, entry.id, true, masks_of(entry.id) + 1);
+    } else {
+      write_body(out, *candidate);
+    }
+    tell(mark, *candidate);
   }
+  movers_told = mark.tick;
+}
+
+void Viewer::State::write_others(bits::Writer& out, const FrameMark& mark) {
+  std::size_t rank = 0;
+  for (const Candidate& each : candidates) {
+    if (!each.taken || each.told == Told::whole || each.mover) continue;
+    const auto place = static_cast<std::size_t>(
+        std::lower_bound(known_ids.begin(), known_ids.end(), each.id) - known_ids.begin());
+    out.put_bool(true);
+    out.put_count(place - rank, kRankOrder);
+    rank = place + 1;
+    if (each.told == Told::gone) {
+      write_symbol(out, each.id, false, masks_of(each.id));
+    } else {
+      write_body(out, each);
+    }
+    tell(mark, each);
+  }
+  out.put_bool(false);
+}
+
+void Viewer::State::write_arrivals(bits::Writer& out, const FrameMark& mark) {
   std::uint32_t id = 0;
-  for (const Candidate& each : s.candidates) {
+  for (const Candidate& each : candidates) {
     if (!each.taken || each.told != Told::whole) continue;
     out.put_bool(true);
     out.put_count(each.id - id - 1, kIdOrder);
     id = each.id;
-    body(each);
-    tell(each, Told::whole);
-    ++s.counts.whole;
+    write_body(out, each);
+    tell(mark, each);
   }
   out.put_bool(false);
-  KWIND_ASSERT(out.ok());
+}
 
-  std::sort(entries.begin(), entries.end(),
-            [](const Entry& a, const Entry& b) { return a.id < b.id; });
-  // Not before here: `newest` may stand in the same ring.
-  sent.mark = mark;
-  sent.lost = sent.arrived = false;
-  sent.entries.assign(entries.begin(), entries.end());
-  s.last_frame = mark.frame;
-  ++s.counts.frames;
-  s.counts.bits += out.bit_count() - before;
-  s.put_off = s.candidates.size() - taken;
-  s.counts.put_off += s.put_off;
-  return mark.frame;
+void Viewer::count_into(Tally* tally) {
+  state_->tally = tally;
 }
 
 bool Viewer::complete() const {

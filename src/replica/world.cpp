@@ -18,6 +18,7 @@ World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions option
       entities(entities_in.up_to + 1),
       scratch(kScratchBytes) {
   KWIND_ASSERT(options.ticks_per_second > 0);
+  if (options.codes == nullptr) options.codes = built_in_codes(info);
   for (const schema::EntityInfo* kind : info.kinds)
     shapes.emplace_back(*kind, options.ticks_per_second);
   for (std::uint32_t id = 1; id <= info.up_to; ++id) free_ids.push_back(id);

@@ -34,7 +34,8 @@ std::vector<std::byte> bits_of(const T& value, schema::View view) {
 
 class MovingBay {
  public:
-  explicit MovingBay(std::uint64_t seed) : random_(seed), world_(bay::kEntities) {}
+  explicit MovingBay(std::uint64_t seed, std::shared_ptr<const replica::CodeSet> codes = nullptr)
+      : random_(seed), world_(bay::kEntities, {.codes = std::move(codes)}) {}
 
   replica::World& world() { return world_; }
   struct Inhabitant {

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "kwind/bits/errors.h"
+#include "kwind/replica/codes.h"
 #include "kwind/schema/entity_info.h"
 #include "kwind/schema/references.h"
 
@@ -23,8 +24,9 @@ struct Happening {
 
 class Mirror {
  public:
-  /// `ticks_per_second` as the server's world has it.
-  Mirror(const schema::EntitiesInfo& entities, double ticks_per_second = 20);
+  /// `ticks_per_second` and `codes` as the server's world has them.
+  Mirror(const schema::EntitiesInfo& entities, double ticks_per_second = 20,
+         std::shared_ptr<const CodeSet> codes = nullptr);
   Mirror(Mirror&&) noexcept;
   Mirror& operator=(Mirror&&) noexcept;
   ~Mirror();

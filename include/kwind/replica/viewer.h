@@ -48,6 +48,10 @@ class Viewer final : public link::Filler {
   void acked(std::uint64_t token);
   void lost(std::uint64_t token);
 
+  /// Counts the symbols of all frames from now on, for codes that fit the traffic; borrowed,
+  /// nullptr for none. Requires: a tally of the world's entities.
+  void count_into(Tally* tally);
+
   /// Whether the client has, or is about to have, all that is in view as it stands.
   [[nodiscard]] bool complete() const;
   [[nodiscard]] const ViewerCounts& counts() const;

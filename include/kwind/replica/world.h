@@ -7,6 +7,7 @@
 #include <memory>
 #include <optional>
 
+#include "kwind/replica/codes.h"
 #include "kwind/schema/entity_info.h"
 #include "kwind/schema/references.h"
 
@@ -17,6 +18,8 @@ struct WorldOptions {
   /// What an id waits before another entity gets it: until then every client has heard that the
   /// first is gone, or is told everything anew.
   std::uint32_t reuse_after_ticks = 100;
+  /// Those of the mirrors must be the same. nullptr: the built-in ones.
+  std::shared_ptr<const CodeSet> codes{};
 };
 
 class World {

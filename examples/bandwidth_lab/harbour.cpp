@@ -1,0 +1,164 @@
+// The reference world: 1300 entities in 2 km of harbour, of which a client sees 256 m around its
+// tug. Usage: bandwidth_lab [SEED [TICKS]]
+#include <cmath>
+#include <cstdlib>
+#include <numbers>
+#include <random>
+
+#include "harbour_world.h"
+#include "lab.h"
+
+namespace {
+
+using namespace harbour_world;
+
+constexpr double kSize = 880;  // of the harbour, from its middle
+constexpr double kSight = 256;
+
+class Harbour final : public lab::TypedMotion<Post, Crate, Gull, Barge, Tug> {
+ public:
+  Harbour(kwind::replica::World& world, std::uint64_t seed) : random_(seed) {
+    for (int i = 0; i < 700; ++i) posts_.push_back(spawn(world, Post{anywhere()}));
+    for (int i = 0; i < 250; ++i) {
+      crates_.push_back(spawn(world, Crate{anywhere(), static_cast<Cargo>(random_() % 4), false}));
+    }
+    for (int i = 0; i < 250; ++i) {
+      gulls_.push_back(spawn(world, Gull{even(0, 360), even(6, 12), anywhere(), false}));
+    }
+    for (int i = 0; i < 60; ++i) {
+      const auto cargo = static_cast<Cargo>(random_() % 4);
+      barges_.push_back(spawn(world, Barge{even(0, 360), even(0, 3), anywhere(), cargo, 50}));
+    }
+    for (int i = 0; i < 40; ++i) {
+      tugs_.push_back(spawn(world, Tug{even(0, 360), even(0, 6), anywhere(), 1, false}));
+    }
+    turns_.resize(2001, 0);
+    throttles_.resize(2001, 3);
+  }
+
+  void step(kwind::replica::World& world) override {
+    // A few crates drift with the tide, each for a while.
+    for (std::size_t i = 0; i < crates_.size(); ++i) {
+      Crate& crate = at<Crate>(crates_[i]);
+      if (chance(crate.afloat ? 1.0 / 200 : 1.0 / 6500)) crate.afloat = !crate.afloat;
+      if (crate.afloat) crate.at += Eigen::Vector2d(0.4, 0.15) / 20 * even(0.5, 1.5);
+      put(world, crates_[i]);
+    }
+    for (const std::uint32_t id : gulls_) {
+      Gull& gull = at<Gull>(id);
+      // A turn that wanders, 0 to 40 degrees a second either way.
+      turns_[id] = std::clamp(turns_[id] * 0.98 + even(-0.25, 0.25), -2.0, 2.0);
+      gull.bearing += turns_[id];
+      if (chance(1.0 / 200)) gull.speed = std::clamp(gull.speed + even(-1, 1), 6.0, 12.0);
+      if (chance(1.0 / 400)) gull.hungry = !gull.hungry;
+      move(gull);
+      put(world, id);
+    }
+    for (const std::uint32_t id : barges_) {
+      Barge& barge = at<Barge>(id);
+      if (chance(1.0 / 400)) turns_[id] = even(-0.2, 0.2);
+      if (chance(1.0 / 600)) throttles_[id] = chance(0.4) ? 0 : even(1, 3);
+      barge.speed += std::clamp(throttles_[id] - barge.speed, -0.02, 0.02);
+      if (barge.speed > 0.1) barge.bearing += turns_[id];
+      move(barge);
+      put(world, id);
+    }
+    for (const std::uint32_t id : tugs_) {
+      Tug& tug = at<Tug>(id);
+      // A pilot moves the rudder now and then and holds it for a while.
+      if (chance(1.0 / 25)) turns_[id] = chance(0.5) ? 0 : even(-1.5, 1.5);
+      if (chance(1.0 / 60)) throttles_[id] = even(0, 8);
+      if (chance(1.0 / 300)) tug.lamps = static_cast<std::int32_t>(random_() % 8);
+      tug.speed += std::clamp(throttles_[id] - tug.speed, -0.1, 0.1);
+      if (tug.speed > 0.1) tug.bearing += turns_[id];
+      move(tug);
+      put(world, id);
+    }
+  }
+
+  [[nodiscard]] std::vector<kwind::replica::Seen> view(std::size_t client) const override {
+    auto& self = const_cast<Harbour&>(*this);
+    const Eigen::Vector2d eye = self.at<Tug>(tugs_[client % tugs_.size()]).at;
+    std::vector<kwind::replica::Seen> seen;
+    const auto look = [&](const auto& ids, auto kind) {
+      for (const std::uint32_t id : ids) {
+        if ((self.at<decltype(kind)>(id).at - eye).norm() < kSight) seen.push_back({id});
+      }
+    };
+    look(posts_, Post{});
+    look(crates_, Crate{});
+    look(gulls_, Gull{});
+    look(barges_, Barge{});
+    look(tugs_, Tug{});
+    return seen;
+  }
+
+ private:
+  template <class T>
+  void move(T& one) {
+    one.bearing = std::fmod(one.bearing + 720, 360);
+    const double angle = one.bearing * std::numbers::pi / 180;
+    one.at += Eigen::Vector2d(std::cos(angle), std::sin(angle)) * one.speed / 20;
+    // At the edge of the harbour they turn back.
+    if (one.at.cwiseAbs().maxCoeff() > kSize) {
+      one.bearing =
+          std::fmod(std::atan2(-one.at[1], -one.at[0]) * 180 / std::numbers::pi + 360, 360);
+    }
+  }
+  Eigen::Vector2d anywhere() { return {even(-kSize, kSize), even(-kSize, kSize)}; }
+  double even(double low, double high) {
+    return std::uniform_real_distribution<double>(low, high)(random_);
+  }
+  bool chance(double share) { return even(0, 1) < share; }
+
+  std::mt19937_64 random_;
+  std::vector<std::uint32_t> posts_;
+  std::vector<std::uint32_t> crates_;
+  std::vector<std::uint32_t> gulls_;
+  std::vector<std::uint32_t> barges_;
+  std::vector<std::uint32_t> tugs_;
+  std::vector<double> turns_;      // by id
+  std::vector<double> throttles_;  // by id
+};
+
+lab::Measured run(std::uint64_t seed, int ticks,
+                  std::shared_ptr<const kwind::replica::CodeSet> codes,
+                  kwind::replica::Tally* tally) {
+  kwind::replica::World world(kEntities, {.ticks_per_second = 20, .codes = codes});
+  Harbour harbour(world, seed);
+  return lab::measure(world, kEntities, harbour,
+                      {.ticks = ticks, .seed = seed, .codes = codes, .tally = tally});
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  const std::uint64_t seed = argc > 1 ? std::strtoull(argv[1], nullptr, 10) : 1;
+  const int ticks = argc > 2 ? std::atoi(argv[2]) : 600;  // NOLINT
+  if (ticks < 1) {
+    fmt::print(stderr, "usage: bandwidth_lab [SEED [TICKS]], one tick at least\n");
+    return 2;
+  }
+  // Codes are made from another world than the one that is measured.
+  kwind::replica::Tally tally(kEntities);
+  run(seed + 1000, ticks, nullptr, &tally);
+  const auto trained = std::make_shared<const kwind::replica::CodeSet>(tally);
+  const lab::Measured plain = run(seed, ticks, nullptr, nullptr);
+  const lab::Measured found = run(seed, ticks, trained, nullptr);
+
+  fmt::print("seed {}, {} ticks, 10 clients, 100 ms round trip, 2 % loss\n", seed, ticks);
+  fmt::print("in view {:.1f}, changing {:.1f} a tick\n\n", found.in_view, found.changed);
+  fmt::print("bytes a client and tick         mean   95th percentile   beside trained codes\n");
+  const auto line = [&](const char* what, double bytes, double p95) {
+    fmt::print("{:<28}{:8.1f}{:>18}{:20.1f} x\n", what, bytes,
+               p95 > 0 ? fmt::format("{:.0f}", p95) : "", bytes / found.mean);
+  };
+  line("JSON text of all in view", found.json_view, 0);
+  line("JSON text of what changed", found.json_changed, 0);
+  line("state, built-in codes", plain.mean, plain.p95);
+  line("state, trained codes", found.mean, found.p95);
+  const std::uint64_t wrong = plain.wrong + found.wrong;
+  fmt::print("\n{} values compared with the server's, {} differ\n", plain.checked + found.checked,
+             wrong);
+  return wrong == 0 ? 0 : 1;
+}

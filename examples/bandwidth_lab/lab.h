@@ -1,0 +1,155 @@
+// Measures what a world in motion costs each client a tick over a path with loss, and checks every
+// value on the way. For a world of your own: write its .kw file, derive from TypedMotion, and call
+// measure(); harbour.cpp is an example.
+#pragma once
+#include <fmt/format.h>
+
+#include <Eigen/Core>
+#include <map>
+#include <memory>
+#include <stdexcept>
+#include <string>
+#include <utility>
+#include <variant>
+#include <vector>
+
+#include "kwind/replica/mirror.h"
+#include "kwind/replica/viewer.h"
+#include "kwind/replica/world.h"
+
+namespace lab {
+
+class Motion {
+ public:
+  virtual ~Motion() = default;
+  /// Puts the values of the next tick; measure() ends it.
+  virtual void step(kwind::replica::World& world) = 0;
+  /// What a client sees as of that tick, by id.
+  [[nodiscard]] virtual std::vector<kwind::replica::Seen> view(std::size_t client) const = 0;
+
+  /// An entity's newest values in bits, and as JSON text.
+  [[nodiscard]] virtual std::vector<std::byte> bits(std::uint32_t id) const = 0;
+  [[nodiscard]] virtual std::string json(std::uint32_t id) const = 0;
+  /// What a mirror holds of it, in bits.
+  [[nodiscard]] virtual std::vector<std::byte> held(const kwind::replica::Mirror& mirror,
+                                                    kwind::schema::AnyRef ref) const = 0;
+};
+
+template <class T>
+std::vector<std::byte> bits_of(const T& value) {
+  std::vector<std::byte> memory(1024);
+  kwind::schema::Encoder out{kwind::bits::Writer(memory)};
+  encode(out, value);
+  memory.resize(out.finish());
+  return memory;
+}
+
+// Values as JSON has them: numbers, vectors as arrays.
+template <class T>
+std::string json_of(const T& value) {
+  if constexpr (std::is_enum_v<T>) {
+    return fmt::format("{}", static_cast<int>(value));
+  } else if constexpr (requires { value.rows(); }) {
+    std::string all;
+    for (Eigen::Index i = 0; i < value.rows(); ++i) {
+      all += fmt::format("{}{}", i > 0 ? "," : "", value[i]);
+    }
+    return "[" + all + "]";
+  } else if constexpr (std::is_convertible_v<T, std::string_view>) {
+    return fmt::format("\"{}\"", std::string_view(value));
+  } else {
+    return fmt::format("{}", value);
+  }
+}
+
+/// A Motion of the kinds `Kind`. Game code spawns and puts values through it.
+template <class... Kind>
+class TypedMotion : public Motion {
+ public:
+  template <class T>
+  std::uint32_t spawn(kwind::replica::World& world, const T& value) {
+    const auto ref = world.spawn(value);
+    if (!ref) throw std::length_error("all ids are taken: see `entities up to`");
+    all_.insert_or_assign(ref->id, One{*ref, value});
+    return ref->id;
+  }
+  template <class T>
+  T& at(std::uint32_t id) {
+    return std::get<T>(all_.at(id).value);
+  }
+  /// Hands what at() changed to the world.
+  void put(kwind::replica::World& world, std::uint32_t id) {
+    One& one = all_.at(id);
+    std::visit(
+        [&](const auto& value) {
+          using T = std::decay_t<decltype(value)>;
+          world.put(kwind::schema::Ref<T>{one.ref.id, one.ref.generation}, value);
+        },
+        one.value);
+  }
+
+  [[nodiscard]] std::vector<std::byte> bits(std::uint32_t id) const override {
+    return std::visit([](const auto& value) { return bits_of(value); }, all_.at(id).value);
+  }
+  [[nodiscard]] std::string json(std::uint32_t id) const override {
+    return std::visit(
+        [&](const auto& value) {
+          std::string text = fmt::format("{{\"id\":{}", id);
+          visit_fields(value, [&](std::string_view name, const auto& field) {
+            text += fmt::format(",\"{}\":{}", name, json_of(field));
+          });
+          return text + "}";
+        },
+        all_.at(id).value);
+  }
+  [[nodiscard]] std::vector<std::byte> held(const kwind::replica::Mirror& mirror,
+                                            kwind::schema::AnyRef ref) const override {
+    return std::visit(
+        [&](const auto& value) {
+          using T = std::decay_t<decltype(value)>;
+          const auto copy = mirror.get(kwind::schema::Ref<T>{ref.id, ref.generation});
+          return copy ? bits_of(*copy) : std::vector<std::byte>{};
+        },
+        all_.at(ref.id).value);
+  }
+
+ private:
+  struct One {
+    kwind::schema::AnyRef ref;
+    std::variant<Kind...> value;
+  };
+  std::map<std::uint32_t, One> all_;
+};
+
+struct Path {
+  int round_trip_ticks = 2;  ///< 100 ms at 20 Hz
+  double loss = 0.02;        ///< each way
+};
+
+struct Measured {
+  double mean = 0;  ///< bytes of state frames a client and tick
+  double p95 = 0;
+  double in_view = 0;  ///< entities
+  double changed = 0;  ///< of these, a tick
+  double json_view = 0;
+  double json_changed = 0;
+  double datagrams = 0;     ///< share of ticks in which a frame left
+  std::uint64_t wrong = 0;  ///< values of mirrors that differed from the server's
+  std::uint64_t checked = 0;
+};
+
+struct Run {
+  std::size_t clients = 10;
+  int warm_up = 100;  ///< ticks that are not counted
+  int ticks = 600;
+  Path path{};
+  std::uint64_t seed = 1;                                  ///< of the path
+  std::shared_ptr<const kwind::replica::CodeSet> codes{};  ///< those of the world
+  kwind::replica::Tally* tally = nullptr;  ///< counts what is sent, for codes that fit it
+};
+
+/// Runs `motion` and compares all values that clients hold with the world's.
+Measured measure(kwind::replica::World& world, const kwind::schema::EntitiesInfo& entities,
+                 Motion& motion, const Run& run);
+
+}  // namespace lab

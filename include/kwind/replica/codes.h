@@ -1,0 +1,59 @@
+// Which changes are frequent in a world, and the codes made from that: both ends must use the same.
+// Plain values; a code set may be shared by any number of worlds, viewers and mirrors.
+#pragma once
+#include <array>
+#include <cstdint>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "kwind/schema/entity_info.h"
+
+namespace kwind::replica {
+
+/// How often each symbol occurred, or is expected to.
+class Tally {
+ public:
+  /// So many ages of the known state have counts of their own: 1, 2, 3, and more ticks.
+  static constexpr std::size_t kAges = 4;
+  /// Errors 1, -1, 2, ... of a column that have symbols; others follow an escape.
+  static constexpr std::size_t kErrors = 24;
+
+  struct Kind {
+    using Counts = std::vector<std::uint32_t>;
+    std::array<Counts, kAges> movers;               ///< by what differs; then: nothing here, gone
+    std::array<Counts, kAges> others;               ///< by what differs; then: gone
+    std::vector<std::array<Counts, kAges>> errors;  ///< by column
+  };
+
+  /// All zero.
+  explicit Tally(const schema::EntitiesInfo& entities);
+  /// What a world of which nothing is known is taken to be like.
+  static Tally expected(const schema::EntitiesInfo& entities);
+
+  [[nodiscard]] std::vector<Kind>& kinds() { return kinds_; }
+  [[nodiscard]] const std::vector<Kind>& kinds() const { return kinds_; }
+
+ private:
+  std::vector<Kind> kinds_;
+};
+
+/// Prefix codes from a tally.
+class CodeSet {
+ public:
+  explicit CodeSet(const Tally& tally);
+  ~CodeSet();
+  CodeSet(const CodeSet&) = delete;
+  CodeSet& operator=(const CodeSet&) = delete;
+
+  struct Inside;
+  [[nodiscard]] const Inside& inside() const { return *inside_; }
+
+ private:
+  std::unique_ptr<Inside> inside_;
+};
+
+/// The set of Tally::expected().
+std::shared_ptr<const CodeSet> built_in_codes(const schema::EntitiesInfo& entities);
+
+}  // namespace kwind::replica

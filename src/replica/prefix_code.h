@@ -1,0 +1,41 @@
+// A static prefix code (Huffman, 1952) from how often each symbol is expected, in canonical form:
+// the same weights give the same code on every machine. Pure.
+#pragma once
+#include <cstdint>
+#include <optional>
+#include <span>
+#include <vector>
+
+#include "kwind/bits/reader.h"
+#include "kwind/bits/writer.h"
+
+namespace kwind::replica {
+
+class PrefixCode {
+ public:
+  /// No code is longer; where weights would ask for it they are made more alike.
+  static constexpr unsigned kLongest = 24;
+
+  /// Symbols are 0 to weights.size() - 1; one of weight 0 counts as of weight 1. Requires: one
+  /// symbol at least. A single one takes no bits.
+  explicit PrefixCode(std::span<const std::uint32_t> weights);
+
+  [[nodiscard]] std::size_t symbols() const { return codes_.size(); }
+  [[nodiscard]] unsigned bits(std::size_t symbol) const { return codes_[symbol].bits; }
+  void write(bits::Writer& out, std::size_t symbol) const {
+    out.put(codes_[symbol].code, codes_[symbol].bits);
+  }
+  /// Nothing past the end.
+  [[nodiscard]] std::optional<std::size_t> read(bits::Reader& in) const;
+
+ private:
+  struct Code {
+    std::uint32_t code = 0;  // the first bit lowest
+    std::uint8_t bits = 0;
+  };
+  std::vector<Code> codes_;               // by symbol
+  std::vector<std::uint16_t> ordered_;    // symbols by length, then by number
+  std::vector<std::uint16_t> of_length_;  // how many
+};
+
+}  // namespace kwind::replica
