@@ -122,7 +122,7 @@ class Harbour final : public lab::TypedMotion<Post, Crate, Gull, Barge, Tug> {
 };
 
 lab::Measured run(std::uint64_t seed, int ticks,
-                  std::shared_ptr<const kwind::replica::CodeSet> codes,
+                  const std::shared_ptr<const kwind::replica::CodeSet>& codes,
                   kwind::replica::Tally* tally) {
   kwind::replica::World world(kEntities, {.ticks_per_second = 20, .codes = codes});
   Harbour harbour(world, seed);

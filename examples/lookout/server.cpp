@@ -49,7 +49,7 @@ class Bay {
       world_.put(ref, gull);
     }
     auto& [ref, crate] = crates_[random_() % crates_.size()];
-    crate.at += Eigen::Vector2d(even(-1, 1), even(-1, 1));
+    crate.at += Eigen::Vector2d{even(-1, 1), even(-1, 1)};
     world_.put(ref, crate);
     world_.end_tick();
   }

@@ -175,8 +175,8 @@ class Link::Impl {
   // From the next wake() on: whoever closed may have been told the time long ago.
   bool linger_starts_ = false;
   std::uint16_t version_ = 0;
-  bool sees_queue_ = false;        // as the controller says
-  std::size_t controller_window_;  // likewise
+  bool sees_queue_ = false;            // as the controller says
+  std::size_t controller_window_ = 0;  // likewise
   ConnectionId id_{};
   Time last_heard_;
   Time last_sent_;

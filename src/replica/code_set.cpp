@@ -21,6 +21,7 @@ std::uint64_t changes_expected(const schema::EntityInfo& info, std::size_t colum
 
 std::vector<PrefixCode> codes_of(const std::array<Tally::Kind::Counts, Tally::kAges>& counts) {
   std::vector<PrefixCode> made;
+  made.reserve(counts.size());
   for (const auto& each : counts) made.emplace_back(each);
   return made;
 }

@@ -57,7 +57,7 @@ struct Mirror::State {
       : info(entities_in),
         codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
         entities(entities_in.up_to + 1),
-        told(2 * kRecordsKept),
+        told(std::size_t{2} * kRecordsKept),
         scratch(kScratchBytes) {
     for (const schema::EntityInfo* kind : info.kinds) shapes.emplace_back(*kind, ticks_per_second);
   }

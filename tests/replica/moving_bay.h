@@ -83,13 +83,15 @@ class MovingBay {
         tug->bearing += turns_[id];
         if (chance(0.1)) tug->speed = std::clamp(tug->speed + even(-1, 1), 0.0, 12.0);
         if (chance(0.2)) tug->fuel = std::max(tug->fuel - 1, 0);
-        if (chance(0.02))
-          tug->lamps.assign(random_() % 5, static_cast<std::int32_t>(random_() % 8));
+        if (chance(0.02)) {
+          const std::size_t count = random_() % 5;
+          tug->lamps.assign(count, static_cast<std::int32_t>(random_() % 8));
+        }
         move(*tug);
         put(id, bay::Tug(*tug));
       } else if (auto* crate = std::get_if<bay::Crate>(&one.value);
                  crate != nullptr && chance(0.02)) {
-        crate->at += Eigen::Vector2d(even(-1, 1), even(-1, 1));
+        crate->at += Eigen::Vector2d{even(-1, 1), even(-1, 1)};  // in this order
         if (chance(0.3)) crate->label = "crate " + std::to_string(random_() % 100);
         put(id, bay::Crate(*crate));
       }

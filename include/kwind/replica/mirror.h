@@ -25,8 +25,8 @@ struct Happening {
 class Mirror {
  public:
   /// `ticks_per_second` and `codes` as the server's world has them.
-  Mirror(const schema::EntitiesInfo& entities, double ticks_per_second = 20,
-         std::shared_ptr<const CodeSet> codes = nullptr);
+  explicit Mirror(const schema::EntitiesInfo& entities, double ticks_per_second = 20,
+                  std::shared_ptr<const CodeSet> codes = nullptr);
   Mirror(Mirror&&) noexcept;
   Mirror& operator=(Mirror&&) noexcept;
   ~Mirror();

@@ -24,7 +24,7 @@ struct WorldOptions {
 
 class World {
  public:
-  World(const schema::EntitiesInfo& entities, WorldOptions options = {});
+  explicit World(const schema::EntitiesInfo& entities, WorldOptions options = {});
   World(World&&) noexcept;
   World& operator=(World&&) noexcept;
   ~World();
