@@ -14,7 +14,7 @@ constexpr std::size_t kScratchBytes = std::size_t{64} * 1024;
 
 World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions options_in)
     : info(entities_in),
-      options(options_in),
+      options(std::move(options_in)),
       entities(entities_in.up_to + 1),
       scratch(kScratchBytes) {
   KWIND_ASSERT(options.ticks_per_second > 0);
@@ -25,7 +25,7 @@ World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions option
 }
 
 World::World(const schema::EntitiesInfo& entities, WorldOptions options)
-    : state_(std::make_unique<State>(entities, options)) {}
+    : state_(std::make_unique<State>(entities, std::move(options))) {}
 World::World(World&&) noexcept = default;
 World& World::operator=(World&&) noexcept = default;
 World::~World() = default;
