@@ -36,10 +36,11 @@ class Input {
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   Input input(std::as_bytes(std::span(data, size)));
-  kit::MovingBay bay(1 + input.byte());
+  static const auto codes = replica::built_in_codes(bay::kEntities);  // making them takes longest
+  kit::MovingBay bay(1 + input.byte(), codes);
   bay.populate(2, 3, 3, 3);
   replica::Viewer viewer(bay.world());
-  replica::Mirror mirror(bay::kEntities);
+  replica::Mirror mirror(bay::kEntities, 20, codes);
   std::vector<replica::Seen> seen;
   std::vector<std::byte> memory(400);
   for (int tick = 0; tick < 40 && !input.empty(); ++tick) {

@@ -259,13 +259,20 @@ void Mirror::State::take(const FrameMark& mark) {
   if (mark.frame <= latest) return;
   const std::uint32_t before = latest;
   latest = mark.frame;
-  for (std::uint32_t frame = resolved + 1; frame <= mark.newest; ++frame) {
-    if (!marks.arrived(mark, frame)) make_void(frame);
+  // Numbers may leap when all is told anew: of frames further back than `told` reaches nothing is
+  // left.
+  const auto reach = static_cast<std::uint32_t>(told.size());
+  const auto first_after = [&](std::uint32_t done, std::uint32_t last) {
+    return std::max(done, last > reach ? last - reach : 0) + 1;
+  };
+  for (std::uint32_t f = first_after(resolved, mark.newest); f <= mark.newest; ++f) {
+    if (!marks.arrived(mark, f)) make_void(f);
   }
   resolved = std::max(resolved, mark.newest);
-  for (std::uint32_t frame = before + 1; frame <= latest; ++frame) {
-    if (frame > kRecordsKept) forget(frame - kRecordsKept);
-  }
+  if (latest <= kRecordsKept) return;
+  const std::uint32_t forgotten = before > kRecordsKept ? before - kRecordsKept : 0;
+  const std::uint32_t last = latest - kRecordsKept;
+  for (std::uint32_t f = first_after(forgotten, last); f <= last; ++f) forget(f);
 }
 
 // The server will never build on what it takes for lost, and may never say the like again: what is

@@ -360,6 +360,23 @@ TEST(Replica, ASpoiltFrameChangesNothingOrIsWhole) {
   EXPECT_GT(refused, 100U);
 }
 
+TEST(Replica, AFrameWithAHugeNumberTakesNoLonger) {
+  // 2^32 - 2 steps would take this test to its time limit.
+  Mirror mirror(bay::kEntities);
+  for (const std::uint32_t frame : {1U, 0x7fffffffU, 0xfffffffeU}) {
+    std::vector<std::byte> memory(32);
+    bits::Writer out(memory);
+    out.put_bool(true);  // all anew
+    out.put(frame, 32);
+    out.put(7, 32);
+    out.put_count(0, 3);
+    out.put_bool(false);  // nobody arrives
+    out.finish();
+    EXPECT_EQ(mirror.receive(memory, out.bit_count()), Errc::none);
+  }
+  EXPECT_EQ(mirror.size(), 0U);
+}
+
 TEST(Replica, EveryCompilerMakesTheSameBits) {
   kit::MovingBay bay(5);
   bay.populate(5, 10, 10, 10);
