@@ -4,7 +4,6 @@
 #include <array>
 
 #include "frame_code.h"
-#include "kwind/bits/digest.h"
 #include "state_code.h"
 
 namespace kwind::replica {
@@ -379,23 +378,23 @@ void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
   decode(in);
 }
 
-std::uint64_t Mirror::digest() const {
-  std::uint64_t digest = 0xcbf29ce484222325U;  // FNV-1a, 64 bits
-  const auto mix = [&](std::uint64_t value) {
-    for (unsigned i = 0; i < 8; ++i) digest = (digest ^ (value >> (8 * i) & 0xff)) * 0x100000001b3U;
+bits::Digest128 Mirror::digest() const {
+  std::vector<std::byte> all;
+  const auto add = [&](std::uint32_t value) {
+    for (unsigned i = 0; i < 4; ++i) all.push_back(static_cast<std::byte>(value >> (8 * i)));
   };
   for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
     const Entity& entity = state_->entities[id];
     if (!entity.there) continue;
-    mix(id);
-    mix(entity.generation);
-    for (const std::uint32_t number : entity.now.numbers) mix(number);
+    add(id);
+    add(entity.generation);
+    for (const std::uint32_t number : entity.now.numbers) add(number);
     for (const SharedBits& held : entity.now.varying) {
-      if (held == nullptr) continue;
-      for (const std::byte byte : held->bytes) mix(std::to_integer<std::uint64_t>(byte));
+      add(held != nullptr ? static_cast<std::uint32_t>(held->bits) : 0);
+      if (held != nullptr) all.insert(all.end(), held->bytes.begin(), held->bytes.end());
     }
   }
-  return digest;
+  return bits::blake2b_128(all);
 }
 
 }  // namespace kwind::replica

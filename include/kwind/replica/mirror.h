@@ -7,6 +7,7 @@
 #include <span>
 #include <vector>
 
+#include "kwind/bits/digest.h"
 #include "kwind/bits/errors.h"
 #include "kwind/replica/codes.h"
 #include "kwind/schema/entity_info.h"
@@ -55,7 +56,7 @@ class Mirror {
     return value;
   }
   /// Digest of all that is there, for comparing two copies. O(entities up to N).
-  [[nodiscard]] std::uint64_t digest() const;
+  [[nodiscard]] bits::Digest128 digest() const;
 
  private:
   void restore(schema::AnyRef entity, const schema::EntityInfo& info,
