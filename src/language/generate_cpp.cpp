@@ -412,9 +412,9 @@ class Generator {
     line("inline constexpr std::array<kwind::schema::ColumnInfo, {}> k{}Columns = {{{{",
          all.columns.size(), entity.name);
     for (const schema::ColumnInfo& column : all.columns) {
-      line("    {{{}, kwind::schema::ColumnForm::{}, {}, {}, {}, {}, {}}},", column.field,
+      line("    {{{}, kwind::schema::ColumnForm::{}, {}, {}, {}, {}, {}, {}, {}}},", column.field,
            name_of(column.form), column.bits, column.last, column.at_spawn, column.owner_only,
-           column.smooth);
+           column.smooth, column.zero, column.step);
     }
     line("}}}};");
     line("inline constexpr std::array<kwind::schema::FollowInfo, {}> k{}Follows = {{{{",

@@ -8,6 +8,7 @@ namespace {
 constexpr unsigned kBackOrder = 1;
 constexpr unsigned kTickOrder = 0;
 constexpr unsigned kStartOrder = 3;
+constexpr unsigned kInputOrder = 1;
 
 std::uint64_t folded(std::int64_t value) {
   return value >= 0 ? static_cast<std::uint64_t>(value) * 2
@@ -22,14 +23,49 @@ std::uint64_t all_of(std::uint32_t count) {
   return count == 0 ? 0 : ~std::uint64_t{0} >> (64 - count);
 }
 
+// From kFrameWindow behind the newest to as far ahead.
+std::uint32_t number_of(std::uint32_t low, std::uint32_t latest) {
+  const std::uint32_t least = latest > kFrameWindow ? latest - kFrameWindow : 0;
+  return least + ((low - least) & (2 * kFrameWindow - 1));
+}
+
+// What is not in most frames: which input was used last, if it does not keep step; a digest.
+void write_more(bits::Writer& out, const FrameMark& mark, std::uint32_t input_before,
+                std::optional<std::uint32_t> digest) {
+  const bool input = mark.input != input_before;
+  out.put_bool(input || digest);
+  if (!input && !digest) return;
+  out.put_bool(input);
+  if (input) {
+    out.put_count(folded(std::int64_t{mark.input} - std::int64_t{input_before}), kInputOrder);
+  }
+  out.put_bool(digest.has_value());
+  if (digest) out.put(*digest, kDigestBits);
+}
+bool read_more(bits::Reader& in, FrameMark& mark, std::uint32_t input_before,
+               std::optional<std::uint32_t>& digest) {
+  mark.input = input_before;
+  digest = std::nullopt;
+  if (!in.get_bool()) return in.ok();
+  if (in.get_bool()) {
+    const std::int64_t input = std::int64_t{input_before} + unfolded(in.get_count(kInputOrder));
+    if (input < 0 || input > kMostInput) return false;
+    mark.input = static_cast<std::uint32_t>(input);
+  }
+  if (in.get_bool()) digest = static_cast<std::uint32_t>(in.get(kDigestBits));
+  return in.ok();
+}
+
 }  // namespace
 
-void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newest) {
+void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newest,
+                std::optional<std::uint32_t> digest) {
   out.put_bool(newest == nullptr);
   if (newest == nullptr) {
     out.put(mark.frame, 32);
     out.put(mark.tick, 32);
     out.put_count(mark.frame - mark.start, kStartOrder);
+    write_more(out, mark, 0, digest);
     return;
   }
   KWIND_ASSERT(mark.newest == newest->frame && mark.frame - newest->frame < kFrameWindow);
@@ -44,9 +80,17 @@ void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newes
   // Mostly one frame a tick.
   out.put_count(folded(std::int64_t{mark.tick} - std::int64_t{newest->tick} - std::int64_t{back}),
                 kTickOrder);
+  write_more(out, mark, newest->input, digest);
 }
 
-Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest) {
+std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t latest) {
+  bits::Reader in(payload, kFrameBits + 1);
+  in.get_bool();
+  return number_of(static_cast<std::uint32_t>(in.get(kFrameBits)), latest);
+}
+
+Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest,
+                            std::optional<std::uint32_t>& digest) {
   FrameMark mark;
   if (in.get_bool()) {
     mark.frame = static_cast<std::uint32_t>(in.get(32));
@@ -55,19 +99,18 @@ Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint
     if (!in.ok()) return fail(Errc::truncated);
     if (since >= mark.frame || mark.tick == 0) return fail(Errc::value_range);
     mark.start = mark.frame - static_cast<std::uint32_t>(since);
+    if (!read_more(in, mark, 0, digest)) return fail(in.ok() ? Errc::value_range : Errc::truncated);
     return mark;
   }
   const auto low = static_cast<std::uint32_t>(in.get(kFrameBits));
   const std::uint64_t back = in.get_count(kBackOrder) + 1;
   if (!in.ok()) return fail(Errc::truncated);
   if (back >= kFrameWindow) return fail(Errc::value_range);
-  // From kFrameWindow behind the newest to as far ahead.
-  const std::uint32_t least = latest > kFrameWindow ? latest - kFrameWindow : 0;
-  mark.frame = least + ((low - least) & (2 * kFrameWindow - 1));
+  mark.frame = number_of(low, latest);
   if (mark.frame <= back) return fail(Errc::replayed);
   mark.newest = mark.frame - static_cast<std::uint32_t>(back);
   const FrameMark* const newest = marks.find(mark.newest);
-  if (newest == nullptr) return fail(Errc::replayed);
+  if (newest == nullptr) return fail(Errc::unexpected);
   mark.start = newest->start;
   if (const std::uint32_t between = told_between(*newest); between > 0) {
     mark.between = in.get_bool() ? all_of(between) : in.get(between);
@@ -77,6 +120,8 @@ Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint
   if (!in.ok()) return fail(Errc::truncated);
   if (tick < 1 || tick > std::int64_t{0xffffffff}) return fail(Errc::value_range);
   mark.tick = static_cast<std::uint32_t>(tick);
+  if (!read_more(in, mark, newest->input, digest))
+    return fail(in.ok() ? Errc::value_range : Errc::truncated);
   return mark;
 }
 

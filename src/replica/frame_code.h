@@ -2,6 +2,8 @@
 // it was made, and whose values follow. docs/state-format.md has all of it. Pure.
 #pragma once
 #include <cstdint>
+#include <optional>
+#include <span>
 
 #include "frame_marks.h"
 #include "kwind/bits/errors.h"
@@ -14,12 +16,20 @@ inline constexpr unsigned kFrameBits = 7;  // twice kFrameWindow: never ambiguou
 inline constexpr unsigned kGenerationBits = 4;
 inline constexpr unsigned kRankOrder = 1;  // gaps between known entities in order
 inline constexpr unsigned kIdOrder = 4;    // gaps between ids of new ones
+inline constexpr unsigned kTickLagOrder = 0;
+inline constexpr unsigned kDigestBits = 16;
+/// The age of values that stand for longer is told as this one.
+inline constexpr std::uint32_t kMostTickLag = 63;
+inline constexpr std::uint32_t kMostInput = 0x10000;  // FrameMark::input
 
 /// `newest` is the mark of the frame that `mark` names, if it names one.
-void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newest);
-/// `latest`: the newest frame that came so far. Errors: truncated, value_range; replayed if it
-/// names a frame that is not there, as those do that were made before all was told anew and come
-/// after.
-Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest);
+void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newest,
+                std::optional<std::uint32_t> digest);
+/// The number of a frame that is not told anew. Requires: one byte at least.
+std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t latest);
+/// `latest`: the newest frame that came so far. Errors: truncated, value_range; unexpected if it names
+/// a frame that is not here; replayed if that cannot be.
+Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest,
+                            std::optional<std::uint32_t>& digest);
 
 }  // namespace kwind::replica

@@ -6,6 +6,8 @@
 // exactly what the writer knew, whatever else got lost or overtaken on the way. What had not
 // arrived when a later one had counts as lost for good.
 #pragma once
+#include <array>
+#include <bitset>
 #include <cstdint>
 #include <vector>
 
@@ -20,6 +22,7 @@ struct FrameMark {
   std::uint32_t start = 1;    ///< the first frame since all was told anew
   std::uint32_t newest = 0;   ///< the newest that had arrived; 0: none, all starts anew
   std::uint64_t between = 0;  ///< bit i: `newest` - 1 - i had arrived, too
+  std::uint32_t input = 0;    ///< 1 + low bits of (newest input used - tick); 0: none was
 };
 
 /// A state known to both ends is moved on by what the ones before it say only if those are at most
@@ -61,6 +64,46 @@ class FrameMarks {
  private:
   static constexpr std::uint32_t kKept = 4 * kFrameWindow;
   std::vector<FrameMark> marks_;
+};
+
+/// Whether all that `mark` says to have arrived, beyond what the frame named in it said, is here.
+inline bool all_here(const FrameMarks& marks, const FrameMark& mark) {
+  const FrameMark* const named = marks.find(mark.newest);
+  if (named == nullptr) return mark.newest == 0;
+  for (std::uint32_t i = 0; i < told_between(*named); ++i) {
+    if ((mark.between >> i & 1) != 0 && marks.find(mark.newest - 1 - i) == nullptr) return false;
+  }
+  return true;
+}
+
+/// All that FrameMarks::arrived tells of one mark, found once.
+class Arrivals {
+ public:
+  Arrivals() = default;
+  /// O(frames of two windows).
+  Arrivals(const FrameMarks& marks, const FrameMark& mark) : before_(mark.frame) {
+    const FrameMark* from = &mark;
+    while (from->newest > 0 && before_ - from->newest <= kReach) {
+      set(from->newest);
+      const FrameMark* const named = marks.find(from->newest);
+      if (named == nullptr) break;
+      for (std::uint32_t i = 0; i < told_between(*named); ++i) {
+        if ((from->between >> i & 1) != 0) set(from->newest - 1 - i);
+      }
+      from = named;
+    }
+  }
+  [[nodiscard]] bool contain(std::uint32_t frame) const {
+    return frame < before_ && before_ - frame <= kReach && there_[before_ - frame - 1];
+  }
+
+ private:
+  static constexpr std::uint32_t kReach = 3 * kFrameWindow;
+  void set(std::uint32_t frame) {
+    if (before_ - frame <= kReach) there_[before_ - frame - 1] = true;
+  }
+  std::uint32_t before_ = 0;
+  std::bitset<kReach> there_;
 };
 
 }  // namespace kwind::replica

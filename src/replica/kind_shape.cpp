@@ -1,6 +1,7 @@
 #include "kind_shape.h"
 
 #include <algorithm>
+#include <cstdlib>
 
 #include "code_set.h"
 
@@ -11,6 +12,11 @@ constexpr unsigned kScaleBits = 24;
 constexpr unsigned kTurnBits = 24;
 // So many ticks ahead a state is moved on; beyond that nobody knows.
 constexpr std::uint32_t kFarthest = 40;
+
+// What has a tolerance of place may meanwhile turn by a 256th of a circle (1.4 degrees), and change
+// its speed by a 64th of the range of that.
+constexpr std::uint32_t kTurnTolerance = 256;
+constexpr std::int64_t kSpeedTolerance = 64;
 
 // Steps of place a tick, times 2^kScaleBits: what is faster crosses any range at once.
 constexpr std::int64_t kFastest = std::int64_t{1} << 42;
@@ -72,6 +78,7 @@ KindShape::KindShape(const schema::EntityInfo& info, double ticks_per_second) : 
       made.cosines.push_back(static_cast<std::int32_t>(cosine(place) >> (30 - kTurnBits)));
     }
     follows_.push_back(std::move(made));
+    tolerant_ = tolerant_ || follow.within > 0;
   }
   for (std::size_t column = 0; column < info.columns.size(); ++column) {
     places_.push_back(varying_);
@@ -130,6 +137,57 @@ std::uint32_t KindShape::foretell(std::size_t column, std::span<const Known> kno
   const std::int64_t span = last.tick - known[1].tick;
   if (span == 0 || last.tick - known[1].tick > kFarthest) return value;
   return moved(column, value, step * ahead / span);
+}
+
+std::uint32_t KindShape::moved_on(std::size_t column, const Known& then,
+                                  std::uint32_t tick) const {
+  const Known all[] = {then};
+  return follow_of_[column] >= 0 ? foretell(column, all, then.row.numbers, tick)
+                                 : then.row.numbers[column];
+}
+
+bool KindShape::stands(const Known& then, const Row& now, std::uint32_t tick) const {
+  if (!tolerant_ || follows_.empty()) return same(then.row, now);
+  if (!std::equal(now.varying.begin(), now.varying.end(), then.row.varying.begin(),
+                  then.row.varying.end(),
+                  [](const SharedBits& a, const SharedBits& b) { return same(a, b); })) {
+    return false;
+  }
+  const auto apart = [&](std::size_t column) {
+    return std::abs(error_of(column, then.row.numbers[column], now.numbers[column]));
+  };
+  // How far a column may be off by itself; -1: nobody has looked at it.
+  const auto allowed = [&](std::size_t column) -> std::int64_t {
+    for (const Follow& follow : follows_) {
+      if (follow.info->within <= 0) continue;
+      if (column == follow.info->along) return follow.info->turn_steps / kTurnTolerance;
+      if (column == follow.info->speed) {
+        return (std::int64_t{info_->columns[column].last} + 1) / kSpeedTolerance;
+      }
+      if (column - std::size_t{follow.info->first} < follow.info->axes) return -1;
+    }
+    return 0;
+  };
+  for (std::size_t column = 0; column < columns(); ++column) {
+    if (info_->columns[column].form == schema::ColumnForm::varying) continue;
+    const std::int64_t most = allowed(column);
+    if (most >= 0 && (now.numbers[column] != then.row.numbers[column]) && apart(column) > most) {
+      return false;
+    }
+  }
+  for (const Follow& follow : follows_) {
+    if (follow.info->within <= 0) continue;
+    double square = 0;  // in steps of place
+    for (std::size_t axis = 0; axis < follow.info->axes; ++axis) {
+      const std::size_t column = follow.info->first + axis;
+      const auto off = static_cast<double>(
+          error_of(column, moved_on(column, then, tick), now.numbers[column]));
+      square += off * off;
+    }
+    const double most = follow.info->within / follow.info->place_step;
+    if (square > most * most) return false;
+  }
+  return true;
 }
 
 std::int64_t KindShape::error_of(std::size_t column, std::uint32_t foretold,

@@ -35,6 +35,16 @@ class KindShape {
   /// Place in mask(); -1 for others.
   [[nodiscard]] int place_in_mask(std::size_t column) const { return mask_places_[column]; }
 
+  /// Whether any of its fields has a tolerance (`within`): then values may stand for a while, moved
+  /// on by whoever shows them, and are told with the tick that they are of.
+  [[nodiscard]] bool tolerant() const { return tolerant_; }
+  /// Whether who has `then` needs no correction: all is the same, or moved on by its own speed and
+  /// direction it is where `now` is, within its tolerance.
+  [[nodiscard]] bool stands(const Known& then, const Row& now, std::uint32_t tick) const;
+  /// Column of the place of `then`, moved on to `tick` by its own speed and direction alone.
+  [[nodiscard]] std::uint32_t moved_on(std::size_t column, const Known& then,
+                                       std::uint32_t tick) const;
+
   /// What `column` will hold at `tick`, from at least one state known, newest first, and from the
   /// columns before it in order(), which `now` has. O(1).
   [[nodiscard]] std::uint32_t foretell(std::size_t column, std::span<const Known> known,
@@ -61,6 +71,7 @@ class KindShape {
   [[nodiscard]] std::uint32_t moved(std::size_t column, std::uint32_t from, std::int64_t by) const;
 
   const schema::EntityInfo* info_;
+  bool tolerant_ = false;
   std::size_t varying_ = 0;
   std::vector<std::size_t> places_;
   std::vector<std::uint16_t> order_;

@@ -2,8 +2,11 @@
 
 #include <algorithm>
 #include <array>
+#include <utility>
 
+#include "drift_digest.h"
 #include "frame_code.h"
+#include "report_code.h"
 #include "state_code.h"
 
 namespace kwind::replica {
@@ -43,6 +46,13 @@ struct Told {
   std::vector<std::uint32_t> there;  // of those that were not said to be gone
 };
 
+// A frame that builds on one that is not here yet.
+struct Waiting {
+  std::uint32_t frame = 0;  // 0: nothing here
+  std::size_t bits = 0;
+  std::vector<std::byte> bytes;
+};
+
 struct Staged {
   std::uint32_t id;
   Record record;
@@ -57,6 +67,7 @@ struct Mirror::State {
         codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
         entities(entities_in.up_to + 1),
         told(std::size_t{2} * kRecordsKept),
+        waiting(kFrameWindow),
         scratch(kScratchBytes) {
     for (const schema::EntityInfo* kind : info.kinds) shapes.emplace_back(*kind, ticks_per_second);
   }
@@ -72,6 +83,14 @@ struct Mirror::State {
   std::uint32_t start = 0;
   std::uint32_t tick = 0;
   std::size_t there = 0;
+  Arrivals arrivals;  // as the maker of the frame at hand knew them
+  std::vector<Waiting> waiting;
+  std::size_t waiting_now = 0;
+  std::uint32_t input = 0;  // FrameMark::input of the newest frame
+  MirrorCounts counts;
+  std::optional<FrameMark> drifted;  // the frame whose digest differed
+  std::uint32_t reported = 0;        // the tick of the last of these
+  Tally* tally = nullptr;
   std::vector<Staged> staged;
   std::vector<std::uint32_t> known_ids;
   std::vector<Happening> happenings;
@@ -89,7 +108,7 @@ struct Mirror::State {
       // What is so old and was not given up is what all frames to come, and those still under way,
       // build on.
       const bool settled = latest >= kRecordsKept && record->frame <= latest - kRecordsKept;
-      if (!settled && !marks.arrived(mark, record->frame)) continue;
+      if (!settled && !arrivals.contain(record->frame)) continue;
       if (record->told == Record::Told::gone) break;
       if (count > 0 && mark.tick - record->tick > kLongestMemory) break;
       if (count == 0) last = &*record;
@@ -99,7 +118,11 @@ struct Mirror::State {
     return count;
   }
 
+  Errc take_frame(std::span<const std::byte> payload, std::size_t bits);
+  void keep(std::span<const std::byte> payload, std::size_t bits);
+  bool take_waiting();
   Errc read(bits::Reader& in, const FrameMark& mark);
+  void check(const FrameMark& mark, std::uint32_t digest);
   bool read_known(bits::Reader& in, const FrameMark& mark, std::uint32_t id, bool mover);
   bool read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id);
   // Whether the server has given the frame up, as far as the newest frame knows.
@@ -108,6 +131,7 @@ struct Mirror::State {
     const FrameMark* const newest = marks.find(latest);
     return newest != nullptr && frame <= newest->newest && !marks.arrived(*newest, frame);
   }
+  static bool read_tick(bits::Reader& in, const KindShape& shape, std::uint32_t& tick);
   void make_void(std::uint32_t frame);
   void find_known(const FrameMark& mark);
   void take(const FrameMark& mark);
@@ -126,19 +150,70 @@ Mirror::~Mirror() = default;
 
 Errc Mirror::receive(std::span<const std::byte> payload, std::size_t bits) {
   State& s = *state_;
+  const Errc error = s.take_frame(payload, bits);
+  if (error == Errc::unexpected) {
+    s.keep(payload, bits);
+    return Errc::none;
+  }
+  if (error != Errc::none) return error;
+  while (s.waiting_now > 0 && s.take_waiting()) {
+  }
+  return Errc::none;
+}
+
+// Errors: those of receive(); unexpected if it builds on a frame that is not here.
+Errc Mirror::State::take_frame(std::span<const std::byte> payload, std::size_t bits) {
   bits::Reader in(payload, bits);
-  const auto mark = read_head(in, s.marks, s.latest);
+  std::optional<std::uint32_t> digest;
+  const auto mark = read_head(in, marks, latest, digest);
   if (!mark) return mark.error();
-  if (mark->start < s.start) return Errc::replayed;
-  const bool anew = mark->start > s.start;
-  if (!anew && (s.marks.find(mark->frame) != nullptr || s.is_void(mark->frame))) {
+  if (mark->start < start) return Errc::replayed;
+  const bool anew = mark->start > start;
+  if (!anew && (marks.find(mark->frame) != nullptr || is_void(mark->frame))) {
     return Errc::replayed;
   }
-  s.staged.clear();
-  if (const Errc error = s.read(in, *mark); error != Errc::none) return error;
-  if (anew) s.start_anew(mark->start);
-  s.take(*mark);
+  if (!all_here(marks, *mark)) return Errc::unexpected;
+  staged.clear();
+  arrivals = Arrivals(marks, *mark);
+  if (const Errc error = read(in, *mark); error != Errc::none) return error;
+  if (anew) {
+    start_anew(mark->start);
+  } else if (digest) {
+    check(*mark, *digest);
+  }
+  ++counts.frames;
+  take(*mark);
   return Errc::none;
+}
+
+// It can be read once what it builds on has come. There is room for all that can be under way.
+void Mirror::State::keep(std::span<const std::byte> payload, std::size_t bits) {
+  constexpr std::size_t kLargest = 2048;
+  if (payload.size() > kLargest) return;
+  const std::uint32_t frame = frame_number(payload, latest);
+  Waiting& place = waiting[frame % waiting.size()];
+  if (place.frame == 0) ++waiting_now;
+  place.frame = frame;
+  place.bits = bits;
+  place.bytes.assign(payload.begin(), payload.end());
+  ++counts.waited;
+}
+
+// False if none could be taken.
+bool Mirror::State::take_waiting() {
+  bool any = false;
+  for (std::uint32_t i = 0; i < waiting.size(); ++i) {
+    // From the oldest that may wait, to the newest.
+    Waiting& place = waiting[(latest + i) % waiting.size()];
+    if (place.frame == 0) continue;
+    const bool old = place.frame < start || (latest > place.frame && latest - place.frame >= kFrameWindow);
+    const Errc error = old ? Errc::replayed : take_frame(place.bytes, place.bits);
+    if (error == Errc::unexpected) continue;
+    place.frame = 0;
+    --waiting_now;
+    any = any || error == Errc::none;
+  }
+  return any;
 }
 
 Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
@@ -181,18 +256,22 @@ bool Mirror::State::read_known(bits::Reader& in, const FrameMark& mark, std::uin
   const Record* last = nullptr;
   const std::size_t count = states_known(mark, id, known, last);
   if (count == 0 || mark.tick < last->tick) return false;
-  const Basis basis{shapes[last->kind],
-                    codes->inside().kinds[last->kind],
-                    std::span(known).first(count),
-                    mark.tick,
-                    {last->owner}};
-  const auto symbol = (mover ? basis.codes.movers : basis.codes.others)[basis.age()].read(in);
+  const KindShape& shape = shapes[last->kind];
+  const CodeSet::Inside::Kind& kind_codes = codes->inside().kinds[last->kind];
+  const std::size_t age = age_of(mark.tick - last->tick);
+  const auto symbol = (mover ? kind_codes.movers : kind_codes.others)[age].read(in);
   if (!symbol) return false;
-  const std::size_t masks = std::size_t{1} << basis.shape.mask().size();
+  Tally::Kind* const counted = tally != nullptr ? &tally->kinds()[last->kind] : nullptr;
+  if (counted != nullptr) ++(mover ? counted->movers : counted->others)[age][*symbol];
+  const std::size_t masks = std::size_t{1} << shape.mask().size();
   Record made{mark.frame,  mark.tick, Record::Told::change, last->generation, last->kind,
               last->owner, {}};
   if (*symbol < masks) {
-    if (!read_change(in, basis, static_cast<std::uint32_t>(*symbol), made.row)) return false;
+    if (!read_tick(in, shape, made.tick) || made.tick < last->tick) return false;
+    const Basis basis{shape, kind_codes, std::span(known).first(count), made.tick, {last->owner}};
+    if (!read_change(in, basis, static_cast<std::uint32_t>(*symbol), made.row, counted)) {
+      return false;
+    }
   } else if (mover && *symbol == masks) {
     return true;  // nothing, here
   } else {
@@ -208,9 +287,59 @@ bool Mirror::State::read_arrival(bits::Reader& in, const FrameMark& mark, std::u
   made.kind = static_cast<std::uint16_t>(in.get(bits::bits_for(shapes.size())));
   made.owner = in.get_bool();
   if (!in.ok() || made.kind >= shapes.size()) return false;
+  if (!read_tick(in, shapes[made.kind], made.tick)) return false;
   if (!read_whole(in, shapes[made.kind], made.row, {made.owner})) return false;
   staged.push_back({id, std::move(made)});
   return true;
+}
+
+// Values with a tolerance may be older than their frame.
+bool Mirror::State::read_tick(bits::Reader& in, const KindShape& shape, std::uint32_t& tick) {
+  if (!shape.tolerant()) return true;
+  const std::uint64_t lag = in.get_count(kTickLagOrder);
+  if (!in.ok() || lag > kMostTickLag || lag >= tick) return false;
+  tick -= static_cast<std::uint32_t>(lag);
+  return true;
+}
+
+// Whether what is here is what the server takes it for.
+void Mirror::State::check(const FrameMark& mark, std::uint32_t digest) {
+  find_known(mark);
+  DriftDigest made;
+  std::array<Known, 3> known;
+  const Record* last = nullptr;
+  for (const std::uint32_t id : known_ids) {
+    states_known(mark, id, known, last);
+    made.add(id, last->generation, last->owner, last->tick, shapes[last->kind], last->row);
+  }
+  ++counts.digests;
+  if (made.bits(kDigestBits) == digest) return;
+  ++counts.drifts;
+  drifted = mark;
+}
+
+std::size_t Mirror::report(bits::Writer& out) {
+  State& s = *state_;
+  if (!s.drifted) return 0;
+  const FrameMark mark = *std::exchange(s.drifted, std::nullopt);
+  const std::size_t before = out.bit_count();
+  std::vector<ReportedEntity> entities;
+  s.arrivals = Arrivals(s.marks, mark);
+  s.find_known(mark);
+  std::array<Known, 3> known;
+  const Record* last = nullptr;
+  for (const std::uint32_t id : s.known_ids) {
+    s.states_known(mark, id, known, last);
+    const KindShape& shape = s.shapes[last->kind];
+    ReportedEntity each{id, last->generation, last->tick & kReportTickMask, {}};
+    each.columns.reserve(shape.columns());
+    for (std::size_t c = 0; c < shape.columns(); ++c) {
+      each.columns.push_back(column_hash(shape, last->row, c, last->owner));
+    }
+    entities.push_back(std::move(each));
+  }
+  write_report(out, entities);
+  return out.bit_count() - before;
 }
 
 void Mirror::State::find_known(const FrameMark& mark) {
@@ -235,6 +364,7 @@ void Mirror::State::start_anew(std::uint32_t frame) {
   for (Told& each : told) each = {};
   there = 0;
   latest = tick = 0;
+  input = 0;
   resolved = frame - 1;
   start = frame;
 }
@@ -258,6 +388,7 @@ void Mirror::State::take(const FrameMark& mark) {
   if (mark.frame <= latest) return;
   const std::uint32_t before = latest;
   latest = mark.frame;
+  input = mark.input;
   // Numbers may leap when all is told anew: of frames further back than `told` reaches nothing is
   // left.
   const auto reach = static_cast<std::uint32_t>(told.size());
@@ -333,6 +464,16 @@ std::span<const Happening> Mirror::happenings() const {
 void Mirror::clear_happenings() {
   state_->happenings.clear();
 }
+std::optional<std::uint16_t> Mirror::input_used() const {
+  if (state_->input == 0) return std::nullopt;
+  return static_cast<std::uint16_t>(state_->tick + state_->input - 1);
+}
+void Mirror::count_into(Tally* tally) {
+  state_->tally = tally;
+}
+const MirrorCounts& Mirror::counts() const {
+  return state_->counts;
+}
 std::uint32_t Mirror::tick() const {
   return state_->tick;
 }
@@ -344,6 +485,10 @@ std::uint32_t Mirror::told_at(schema::AnyRef entity) const {
   if (entity.id >= state_->entities.size()) return 0;
   const Entity& held = state_->entities[entity.id];
   return held.there && held.generation == entity.generation ? held.tick : 0;
+}
+
+void Mirror::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip) {
+  for (Record& record : state_->entities[entity.id].records) record.row.numbers[column] ^= flip;
 }
 
 std::vector<schema::AnyRef> Mirror::entities() const {

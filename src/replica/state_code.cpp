@@ -48,9 +48,11 @@ void write_error(bits::Writer& out, const PrefixCode& code, std::int64_t error,
   if (symbol == Tally::kErrors) out.put_count(place - Tally::kErrors, kEscapeOrder);
   if (counts != nullptr) ++(*counts)[symbol];
 }
-bool read_error(bits::Reader& in, const PrefixCode& code, std::int64_t& error) {
+bool read_error(bits::Reader& in, const PrefixCode& code, std::int64_t& error,
+                Tally::Kind::Counts* counts) {
   const auto symbol = code.read(in);
   if (!symbol) return false;
+  if (counts != nullptr) ++(*counts)[*symbol];
   std::uint64_t place = *symbol;
   if (place == Tally::kErrors) place += in.get_count(kEscapeOrder);
   const auto size = static_cast<std::int64_t>(place / 2 + 1);
@@ -138,7 +140,8 @@ void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::ui
   }
 }
 
-bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRow& row) {
+bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRow& row,
+                 Tally::Kind* tally) {
   const KindShape& shape = basis.shape;
   row.assign(basis.known.front().row);
   const bool any = !shape.rest().empty() && in.get_bool();
@@ -157,7 +160,10 @@ bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRo
       if (!read_bits(in, column, row.varying[shape.varying_place(c)])) return false;
     } else if (by_error(column)) {
       std::int64_t error = 0;
-      if (!read_error(in, basis.codes.errors[c][basis.age()], error)) return false;
+      if (!read_error(in, basis.codes.errors[c][basis.age()], error,
+                      tally != nullptr ? &tally->errors[c][basis.age()] : nullptr)) {
+        return false;
+      }
       if (!shape.at_error(c, row.numbers[c], error, row.numbers[c])) return false;
     } else {
       row.numbers[c] = static_cast<std::uint32_t>(in.get(column.bits));

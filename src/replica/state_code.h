@@ -37,6 +37,6 @@ struct Basis {
 void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
                   Tally::Kind* tally);
 [[nodiscard]] bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask,
-                               OwnRow& row);
+                               OwnRow& row, Tally::Kind* tally);
 
 }  // namespace kwind::replica

@@ -16,6 +16,7 @@ World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions option
     : info(entities_in),
       options(std::move(options_in)),
       entities(entities_in.up_to + 1),
+      briefs(entities_in.up_to + 1),
       scratch(kScratchBytes) {
   KWIND_ASSERT(options.ticks_per_second > 0);
   if (options.codes == nullptr) options.codes = built_in_codes(info);
@@ -44,14 +45,15 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   State::Entity& entity = s.entities[id];
   const KindShape& shape = s.shapes[info.kind];
   entity.shape = &shape;
-  entity.alive = true;
   entity.put = false;
-  entity.generation = static_cast<std::uint8_t>((entity.generation + 1) % schema::kGenerations);
+  State::Brief& brief = s.briefs[id];
+  brief = {0, static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations), true};
   entity.now.numbers.assign(shape.columns(), 0);
   entity.now.varying.assign(shape.varying(), nullptr);
   entity.history.emplace(shape.columns(), shape.varying(), kHistoryRows);
+  entity.splices.assign(State::kSplices, {});
   ++s.alive;
-  return schema::AnyRef{id, entity.generation};
+  return schema::AnyRef{id, brief.generation};
 }
 
 void World::take(std::uint32_t id, const Encode& encode) {
@@ -64,12 +66,21 @@ void World::take(std::uint32_t id, const Encode& encode) {
   // Where each field's bits end. The encoder writes fields in the order of their columns.
   std::size_t column = 0;
   std::size_t begin = 0;
+  std::uint64_t wrong = 0;
   const auto mark = [&] {
     const std::size_t end = out.bit_count();
     out.finish();
     bits::Reader in(s.scratch, end);
     in.skip(begin);
     const std::uint16_t field = columns[column].field;
+    if (out.out_of_range_count() > wrong) {
+      wrong = out.out_of_range_count();
+      s.last_out_of_range = OutOfRange{{id, s.briefs[id].generation},
+                                       shape.info().kind,
+                                       shape.info().name,
+                                       shape.info().fields[field].name,
+                                       s.tick};
+    }
     for (; column < columns.size() && columns[column].field == field; ++column) {
       const bool kept = columns[column].at_spawn && !first;
       if (columns[column].form != schema::ColumnForm::varying) {
@@ -88,14 +99,14 @@ void World::take(std::uint32_t id, const Encode& encode) {
   };
   encode(out, mark);
   KWIND_ASSERT(column == columns.size());
-  s.out_of_range += out.out_of_range_count();
+  s.out_of_range += wrong;
   if (!std::exchange(entity.put, true)) s.put_ids.push_back(id);
 }
 
 bool World::despawn(schema::AnyRef entity) {
   if (!is_alive(entity)) return false;
   State& s = *state_;
-  s.entities[entity.id].alive = false;
+  s.briefs[entity.id].alive = false;
   s.resting_ids.emplace_back(s.tick, entity.id);
   --s.alive;
   return true;
@@ -106,10 +117,14 @@ void World::end_tick() {
   for (const std::uint32_t id : s.put_ids) {
     State::Entity& entity = s.entities[id];
     entity.put = false;
-    if (!entity.alive) continue;
-    if (entity.history->empty() || !same(entity.history->newest(), entity.now)) {
-      entity.history->push(s.tick, entity.now);
+    if (!s.briefs[id].alive) continue;
+    Rows& history = *entity.history;
+    if (!history.empty() && entity.shape->stands({history.newest_tick(), history.newest()},
+                                                 entity.now, s.tick)) {
+      continue;
     }
+    history.push(s.tick, entity.now);
+    s.briefs[id].changed_at = s.tick;
   }
   s.put_ids.clear();
   ++s.tick;
@@ -121,8 +136,8 @@ std::uint32_t World::tick() const {
 
 bool World::is_alive(schema::AnyRef entity) const {
   return entity.id > 0 && entity.id < state_->entities.size() &&
-         state_->entities[entity.id].alive &&
-         state_->entities[entity.id].generation == entity.generation;
+         state_->briefs[entity.id].alive &&
+         state_->briefs[entity.id].generation == entity.generation;
 }
 
 const schema::EntityInfo* World::kind_of(std::uint32_t id) const {
@@ -134,12 +149,20 @@ std::size_t World::size() const {
 std::uint64_t World::out_of_range() const {
   return state_->out_of_range;
 }
+std::optional<OutOfRange> World::last_out_of_range() const {
+  return state_->last_out_of_range;
+}
+const SpliceCounts& World::spliced() const {
+  return state_->spliced;
+}
 std::size_t World::memory() const {
-  std::size_t bytes = state_->entities.capacity() * sizeof(State::Entity);
+  std::size_t bytes = state_->entities.capacity() * sizeof(State::Entity) +
+                      state_->briefs.capacity() * sizeof(State::Brief);
   for (const State::Entity& entity : state_->entities) {
     if (!entity.history) continue;
     bytes += entity.history->memory() + entity.now.numbers.capacity() * sizeof(std::uint32_t) +
-             entity.now.varying.capacity() * sizeof(SharedBits);
+             entity.now.varying.capacity() * sizeof(SharedBits) +
+             entity.splices.capacity() * sizeof(Splice);
   }
   return bytes;
 }

@@ -14,14 +14,34 @@ namespace kwind::replica {
 /// So many changes of an entity are remembered: a client whose baseline is older gets all of it.
 inline constexpr std::size_t kHistoryRows = 32;
 
+/// The bits of a change as they were written for one client, for others that know the same states
+/// of the entity.
+struct Splice {
+  static constexpr std::size_t kMostBits = 128;
+  std::uint32_t tick = 0;  ///< of the change; 0: nothing here
+  std::array<std::uint32_t, 3> known{};
+  std::uint16_t mask = 0;
+  std::uint8_t bits = 0;
+  bool owner = false;
+  std::array<std::byte, kMostBits / 8> body{};
+};
+
 struct World::State {
+  /// What viewers ask of every entity in view in every tick, close together.
+  struct Brief {
+    std::uint32_t changed_at = 0;  ///< tick of the newest row; 0: none yet
+    std::uint8_t generation = 0;
+    bool alive = false;
+  };
+  /// Places for bits that clients can share, by entity: so many sorts of clients at a time.
+  static constexpr std::size_t kSplices = 4;
+
   struct Entity {
     const KindShape* shape = nullptr;
-    bool alive = false;
     bool put = false;  // since the last tick
-    std::uint8_t generation = 0;
     OwnRow now;
     std::optional<Rows> history;
+    std::vector<Splice> splices;
   };
 
   State(const schema::EntitiesInfo& entities, WorldOptions options);
@@ -30,6 +50,7 @@ struct World::State {
   WorldOptions options;
   std::vector<KindShape> shapes;                                    // by kind
   std::vector<Entity> entities;                                     // by id; 0 is nobody
+  std::vector<Brief> briefs;                                        // by id
   std::deque<std::uint32_t> free_ids;                               // never used, or long free
   std::deque<std::pair<std::uint32_t, std::uint32_t>> resting_ids;  // tick of their end, id
   std::vector<std::uint32_t> put_ids;
@@ -37,6 +58,8 @@ struct World::State {
   std::uint32_t tick = 1;
   std::size_t alive = 0;
   std::uint64_t out_of_range = 0;
+  std::optional<OutOfRange> last_out_of_range;
+  SpliceCounts spliced;  // counted by viewers
 };
 
 }  // namespace kwind::replica

@@ -1,6 +1,7 @@
 #include "kwind/schema/columns.h"
 
 #include <algorithm>
+#include <numbers>
 #include <optional>
 
 #include "kwind/schema/references.h"
@@ -10,6 +11,18 @@ namespace {
 
 constexpr unsigned kMostColumnBits = 32;
 
+// How a value grows with its index: at 0, and by each; nothing for what has no steps.
+std::optional<std::pair<double, double>> scale_of(const Type& type) {
+  if (type.kind == TypeKind::real) {
+    const double zero = type.real.value_of(0);
+    return std::pair(zero, type.real.value_of(1) - zero);
+  }
+  if (type.kind == TypeKind::integer) {
+    return std::pair(static_cast<double>(type.integer.value_of(0)), 1.0);
+  }
+  return std::nullopt;
+}
+
 class Taker {
  public:
   explicit Taker(const Protocol& protocol) : protocol_(protocol) {}
@@ -18,10 +31,19 @@ class Taker {
   std::optional<std::vector<ColumnInfo>> take(const Type& type) const {
     switch (type.kind) {
       case TypeKind::boolean: return one(ColumnForm::opaque, 1, 1);
-      case TypeKind::integer: return ranged(ColumnForm::number, type.integer.last_index());
-      case TypeKind::real: return ranged(ColumnForm::number, type.real.last_index());
+      case TypeKind::integer:
+      case TypeKind::real: {
+        const std::uint64_t last = type.kind == TypeKind::real ? type.real.last_index()
+                                                               : type.integer.last_index();
+        const auto [zero, step] = *scale_of(type);
+        return ranged(ColumnForm::number, last, zero, step);
+      }
       case TypeKind::turn:
-      case TypeKind::heading2: return ranged(ColumnForm::circular, type.turn.last_index());
+      case TypeKind::heading2: {
+        const double whole = type.kind == TypeKind::turn ? 360 : 2 * std::numbers::pi;
+        return ranged(ColumnForm::circular, type.turn.last_index(), 0,
+                      whole / static_cast<double>(type.turn.count));
+      }
       case TypeKind::tick: return one(ColumnForm::circular, 16, 0xffff);
       case TypeKind::f32: return one(ColumnForm::opaque, 32, 0xffffffffU);
       case TypeKind::heading3: return bits(type.direction.bits());
@@ -65,13 +87,16 @@ class Taker {
 
  private:
   static std::optional<std::vector<ColumnInfo>> one(ColumnForm form, unsigned bits,
-                                                    std::uint64_t last) {
+                                                    std::uint64_t last, double zero = 0,
+                                                    double step = 0) {
     if (bits > kMostColumnBits) return std::nullopt;
     return std::vector<ColumnInfo>{{0, form, static_cast<std::uint8_t>(bits),
-                                    static_cast<std::uint32_t>(last), false, false, false}};
+                                    static_cast<std::uint32_t>(last), false, false, false, zero,
+                                    step}};
   }
-  static std::optional<std::vector<ColumnInfo>> ranged(ColumnForm form, std::uint64_t last) {
-    return one(form, bits::bits_for(last + 1), last);
+  static std::optional<std::vector<ColumnInfo>> ranged(ColumnForm form, std::uint64_t last,
+                                                       double zero = 0, double step = 0) {
+    return one(form, bits::bits_for(last + 1), last, zero, step);
   }
   static std::optional<std::vector<ColumnInfo>> bits(std::uint64_t count) {
     return one(ColumnForm::opaque, static_cast<unsigned>(count),
@@ -80,18 +105,6 @@ class Taker {
 
   const Protocol& protocol_;
 };
-
-// How the value of a speed grows with its index; nothing for floating point.
-std::optional<std::pair<double, double>> scale_of(const Type& type) {
-  if (type.kind == TypeKind::real) {
-    const double zero = type.real.value_of(0);
-    return std::pair(zero, type.real.value_of(1) - zero);
-  }
-  if (type.kind == TypeKind::integer) {
-    return std::pair(static_cast<double>(type.integer.value_of(0)), 1.0);
-  }
-  return std::nullopt;
-}
 
 // The type of the first axis of what follows.
 const Type& axis_of(const Protocol& protocol, const Type& type) {
@@ -115,7 +128,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     if (!columns) {
       columns =
           std::vector<ColumnInfo>{{0, ColumnForm::varying, 0,
-                                   size_of(protocol, field.type).most_bits, false, false, false}};
+                                   size_of(protocol, field.type).most_bits, false, false, false, 0, 0}};
     }
     for (ColumnInfo& column : *columns) {
       column.field = here;

@@ -24,6 +24,7 @@ struct Path {
   int one_way = 1;          // ticks
   std::size_t room = 1200;  // bytes of a frame
   int frames_a_tick = 2;
+  bool optimistic = false;
 };
 
 class Crossing {
@@ -32,7 +33,7 @@ class Crossing {
            std::shared_ptr<const replica::CodeSet> codes = nullptr)
       : bay_(bay),
         path_(path),
-        viewer_(bay.world()),
+        viewer_(bay.world(), {.optimistic = path.optimistic}),
         mirror_(bay::kEntities, 20, std::move(codes)) {}
 
   Viewer& viewer() { return viewer_; }
@@ -275,6 +276,7 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
     path.one_way = 1 + static_cast<int>(random() % 6);
     path.room = bay.chance(0.3) ? 60 + random() % 100 : 1200;
     path.frames_a_tick = 1 + static_cast<int>(random() % 3);
+    path.optimistic = bay.chance(0.4);
     Crossing crossing(bay, path);
     const double share_seen = bay.even(0.3, 1);
     const double flapping = bay.chance(0.5) ? 0 : bay.even(0, 0.2);
@@ -370,6 +372,7 @@ TEST(Replica, AFrameWithAHugeNumberTakesNoLonger) {
     out.put(frame, 32);
     out.put(7, 32);
     out.put_count(0, 3);
+    out.put_bool(false);  // no more in the head
     out.put_bool(false);  // nobody arrives
     out.finish();
     EXPECT_EQ(mirror.receive(memory, out.bit_count()), Errc::none);

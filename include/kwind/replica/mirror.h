@@ -9,6 +9,7 @@
 
 #include "kwind/bits/digest.h"
 #include "kwind/bits/errors.h"
+#include "kwind/bits/writer.h"
 #include "kwind/replica/codes.h"
 #include "kwind/schema/entity_info.h"
 #include "kwind/schema/references.h"
@@ -23,6 +24,13 @@ struct Happening {
   std::uint16_t of_kind = 0;  ///< place in EntitiesInfo::kinds
 };
 
+struct MirrorCounts {
+  std::uint64_t frames = 0;   ///< taken
+  std::uint64_t waited = 0;   ///< came before what they build on, and were kept
+  std::uint64_t digests = 0;  ///< of the server's, compared
+  std::uint64_t drifts = 0;   ///< of these, differed
+};
+
 class Mirror {
  public:
   /// `ticks_per_second` and `codes` as the server's world has them.
@@ -33,13 +41,25 @@ class Mirror {
   ~Mirror();
 
   /// Takes a frame, Event::fill of the link, whole or not at all. Frames may come in any order; a
-  /// value is never replaced by an older one. Errors: truncated, trailing_bits, value_range;
-  /// replayed for a frame that came before, or builds on what is no longer here. Whatever the bits,
-  /// memory stays within what the entities of the protocol need.
+  /// value is never replaced by an older one. A frame that builds on one that is not here waits for
+  /// that. Errors: truncated, trailing_bits, value_range; replayed for a frame that came before, or
+  /// was given up. Whatever the bits, memory stays within what the entities of the protocol need.
   Errc receive(std::span<const std::byte> payload, std::size_t bits);
   /// What the frames since the last call did, in order. Valid until the next receive().
   [[nodiscard]] std::span<const Happening> happenings() const;
   void clear_happenings();
+
+  /// If the server's last digest was not that of what is here: writes what Viewer::hear_report()
+  /// wants to know, as much as has room, and returns how many bits; otherwise 0.
+  std::size_t report(bits::Writer& out);
+  /// The low bits of the newest input that the server had used when it made the newest frame, see
+  /// Viewer::used_input().
+  [[nodiscard]] std::optional<std::uint16_t> input_used() const;
+  /// Counts the symbols of all frames from now on; as Viewer::count_into().
+  void count_into(Tally* tally);
+  [[nodiscard]] const MirrorCounts& counts() const;
+  /// For tests of what happens then: flips bits of a column in all that is held of an entity.
+  void spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip);
 
   [[nodiscard]] std::uint32_t tick() const;  ///< of the newest frame; 0 before
   [[nodiscard]] std::size_t size() const;    ///< entities there

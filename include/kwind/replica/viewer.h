@@ -3,8 +3,11 @@
 // thread.
 #pragma once
 #include <cstdint>
+#include <functional>
 #include <memory>
+#include <optional>
 #include <span>
+#include <string_view>
 
 #include "kwind/link/link.h"
 #include "kwind/replica/world.h"
@@ -18,6 +21,14 @@ struct Seen {
   float weight = 1;    ///< how much its changes matter when not all fit; above 0
 };
 
+struct ViewerOptions {
+  /// Builds on frames that have not been acknowledged yet: fewer bytes, but a lost frame makes those
+  /// behind it useless until the sender hears of that.
+  bool optimistic = false;
+  /// Every so many frames a digest of all that the client should have goes with it; 0: never.
+  std::uint32_t digest_every = 10;
+};
+
 struct ViewerCounts {
   std::uint64_t frames = 0;
   std::uint64_t bits = 0;
@@ -26,18 +37,33 @@ struct ViewerCounts {
   std::uint64_t foretold = 0;  ///< told to be as foretold
   std::uint64_t gone = 0;
   std::uint64_t put_off = 0;       ///< found no room in their tick's last frame
+  std::uint64_t given_up = 0;      ///< frames lost, or of no use for one that was
   std::uint64_t started_anew = 0;  ///< the client's acks stayed away for too long
+  std::uint64_t drifted = 0;       ///< entities that a client held otherwise than it was told
+  /// The longest that a change in view had to wait for room, in ticks. What waits longer than
+  /// Viewer::kPatience goes before all that waits less, whatever its weight: so it is at most that
+  /// and the ticks that all in view takes to be sent.
+  std::uint32_t longest_wait = 0;
+};
+
+/// What a client held otherwise than the server had told it; it is told anew.
+struct Drifted {
+  std::uint32_t id = 0;
+  std::string_view kind{};
+  std::string_view field{};  ///< the first that differed; empty: the entity itself
 };
 
 class Viewer final : public link::Filler {
  public:
+  static constexpr std::uint32_t kPatience = 40;  ///< ticks
+
   /// Borrows the world.
-  explicit Viewer(const World& world);
+  explicit Viewer(const World& world, ViewerOptions options = {});
   Viewer(Viewer&&) noexcept;
   Viewer& operator=(Viewer&&) noexcept;
   ~Viewer() override;
 
-  /// What is in view from now on. Requires: alive entities in ascending order of id. O(entities).
+  /// What is in view from now on. Requires: entities in ascending order of id. O(entities).
   void see(std::span<const Seen> in_view);
 
   /// Writes a frame of the last finished tick if there is something to say: everything that changed
@@ -48,12 +74,26 @@ class Viewer final : public link::Filler {
   void acked(std::uint64_t token);
   void lost(std::uint64_t token);
 
+  /// The newest of the client's inputs that the game used for the tick that ends next, by the
+  /// client's count of ticks; told with the next frame.
+  void used_input(std::uint32_t number);
+
+  /// What Mirror::report() gave at the client. Errors: truncated, value_range; a client that lies
+  /// gets what it is sent anew, and no one else notices.
+  Errc hear_report(std::span<const std::byte> payload, std::size_t bits);
+  /// Called with what hear_report() finds. Not to throw.
+  void on_drift(std::function<void(const Drifted&)> handler);
+
   /// Counts the symbols of all frames from now on, for codes that fit the traffic; borrowed,
   /// nullptr for none. Requires: a tally of the world's entities.
   void count_into(Tally* tally);
 
   /// Whether the client has, or is about to have, all that is in view as it stands.
   [[nodiscard]] bool complete() const;
+  /// Whether all that was in view at the last see() is known to have appeared at the client.
+  [[nodiscard]] bool view_complete() const;
+  /// Ticks that the oldest change in view waits to be sent; 0 if none does.
+  [[nodiscard]] std::uint32_t oldest_wait() const;
   [[nodiscard]] const ViewerCounts& counts() const;
   [[nodiscard]] std::size_t memory() const;
 

@@ -6,6 +6,7 @@
 #include <functional>
 #include <memory>
 #include <optional>
+#include <string_view>
 
 #include "kwind/replica/codes.h"
 #include "kwind/schema/entity_info.h"
@@ -20,6 +21,21 @@ struct WorldOptions {
   std::uint32_t reuse_after_ticks = 100;
   /// Those of the mirrors must be the same. nullptr: the built-in ones.
   std::shared_ptr<const CodeSet> codes{};
+};
+
+/// A value that was put and did not fit its field.
+struct OutOfRange {
+  schema::AnyRef entity{};
+  std::uint16_t kind = 0;       ///< place in EntitiesInfo::kinds
+  std::string_view kind_name{};
+  std::string_view field{};
+  std::uint32_t tick = 0;
+};
+
+/// How often the bits of an entity's change were there already, written for another client.
+struct SpliceCounts {
+  std::uint64_t shared = 0;
+  std::uint64_t written = 0;
 };
 
 class World {
@@ -61,13 +77,16 @@ class World {
 
   [[nodiscard]] bool is_alive(schema::AnyRef entity) const;
   [[nodiscard]] std::size_t size() const;  ///< entities alive
-  /// Values put that were outside their range.
+  /// Values put that were outside their range, and the last of them.
   [[nodiscard]] std::uint64_t out_of_range() const;
+  [[nodiscard]] std::optional<OutOfRange> last_out_of_range() const;
+  [[nodiscard]] const SpliceCounts& spliced() const;
   /// Bytes held for all entities with their history.
   [[nodiscard]] std::size_t memory() const;
 
  private:
   friend class Viewer;
+  friend class Interest;
   using Encode = std::function<void(schema::Encoder&, const std::function<void()>& mark)>;
   std::optional<schema::AnyRef> begin_spawn(const schema::EntityInfo& info);
   void take(std::uint32_t id, const Encode& encode);

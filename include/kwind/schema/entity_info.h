@@ -38,6 +38,8 @@ struct ColumnInfo {
   bool at_spawn;       ///< travels once, when the entity appears
   bool owner_only;     ///< goes to the owner of the entity alone
   bool smooth;         ///< the receiver interpolates between updates
+  double zero;         ///< a value is zero + index * step: of `int`, `real`, `turn` (degrees) and
+  double step;         ///< `heading2` (radians); step 0 for all others
 };
 
 /// `follow SPEED along DIRECTION`: columns of one entity, and what their steps are.

@@ -1,0 +1,58 @@
+#include "report_code.h"
+
+namespace kwind::replica {
+namespace {
+
+constexpr unsigned kGapOrder = 3;
+constexpr unsigned kCountOrder = 3;
+constexpr unsigned kGenerationBits = 4;
+constexpr std::uint64_t kMostColumns = 1024;
+
+std::size_t bits_of(const ReportedEntity& entity) {
+  constexpr std::size_t kNameBits = 80;
+  return kNameBits + entity.columns.size() * kColumnHashBits;
+}
+
+}  // namespace
+
+void write_report(bits::Writer& out, std::span<const ReportedEntity> entities) {
+  std::uint32_t id = 0;
+  for (const ReportedEntity& each : entities) {
+    if (out.room_bits() < bits_of(each)) break;
+    out.put_bool(true);
+    out.put_count(each.id - id - 1, kGapOrder);
+    id = each.id;
+    out.put(each.generation, kGenerationBits);
+    out.put(each.tick_low, kReportTickBits);
+    out.put_count(each.columns.size(), kCountOrder);
+    for (const std::uint8_t hash : each.columns) out.put(hash, kColumnHashBits);
+  }
+  out.put_bool(false);
+}
+
+Result<std::vector<ReportedEntity>> read_report(std::span<const std::byte> payload,
+                                                std::size_t bits) {
+  bits::Reader in(payload, bits);
+  std::vector<ReportedEntity> entities;
+  std::uint64_t id = 0;
+  while (in.get_bool()) {
+    ReportedEntity each;
+    id += in.get_count(kGapOrder) + 1;
+    each.generation = static_cast<std::uint8_t>(in.get(kGenerationBits));
+    each.tick_low = static_cast<std::uint32_t>(in.get(kReportTickBits));
+    const std::uint64_t columns = in.get_count(kCountOrder);
+    if (!in.ok()) return fail(Errc::truncated);
+    if (id > 0xffffffffU || columns > kMostColumns) return fail(Errc::value_range);
+    if (columns * kColumnHashBits > in.left_bits()) return fail(Errc::truncated);
+    each.id = static_cast<std::uint32_t>(id);
+    for (std::uint64_t c = 0; c < columns; ++c) {
+      each.columns.push_back(static_cast<std::uint8_t>(in.get(kColumnHashBits)));
+    }
+    entities.push_back(std::move(each));
+  }
+  if (!in.ok()) return fail(Errc::truncated);
+  if (in.left_bits() > 0) return fail(Errc::trailing_bits);
+  return entities;
+}
+
+}  // namespace kwind::replica

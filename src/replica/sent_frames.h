@@ -1,0 +1,77 @@
+// The frames that a viewer sent lately, and what they told of whom. Pure.
+#pragma once
+#include <cstdint>
+#include <span>
+#include <vector>
+
+#include "frame_marks.h"
+
+namespace kwind::replica {
+
+enum class Told : std::uint8_t { whole, change, gone };
+
+/// What a frame told of an entity.
+struct Entry {
+  std::uint32_t id = 0;
+  std::uint32_t tick = 0;  ///< of the values
+  std::uint16_t kind = 0;
+  std::uint8_t generation = 0;
+  Told told = Told::whole;
+  bool owner = false;
+};
+
+struct Sent {
+  FrameMark mark;
+  bool lost = false;     ///< given up: nothing builds on it any more
+  bool arrived = false;  ///< and what it builds on had arrived
+  bool acked = false;
+  std::uint64_t first = 0;  ///< of its entries, counted from the first frame's on
+  std::uint32_t count = 0;
+};
+
+class SentFrames {
+ public:
+  SentFrames() : frames_(kKept) {}
+
+  [[nodiscard]] Sent* find(std::uint32_t frame) {
+    Sent& slot = frames_[frame % kKept];
+    return frame > 0 && slot.mark.frame == frame ? &slot : nullptr;
+  }
+  /// By id. Nothing for frames further back than a window.
+  [[nodiscard]] std::span<const Entry> entries(const Sent& frame) const {
+    if (frame.first < forgotten_) return {};
+    return std::span(entries_).subspan(frame.first - forgotten_, frame.count);
+  }
+  void add(const FrameMark& mark, std::span<const Entry> entries) {
+    // What is a window back goes when it makes up half of what is kept.
+    if (const Sent* const old = find(mark.frame > kFrameWindow ? mark.frame - kFrameWindow : 0)) {
+      const std::uint64_t passed = old->first + old->count - forgotten_;
+      if (old->first + old->count > forgotten_ && passed * 2 >= entries_.size()) {
+        entries_.erase(entries_.begin(), entries_.begin() + static_cast<std::ptrdiff_t>(passed));
+        forgotten_ += passed;
+      }
+    }
+    Sent& sent = frames_[mark.frame % kKept];
+    sent = {mark, false, false, false, forgotten_ + entries_.size(),
+            static_cast<std::uint32_t>(entries.size())};
+    entries_.insert(entries_.end(), entries.begin(), entries.end());
+  }
+  void clear() {
+    for (Sent& frame : frames_) frame = {};
+    forgotten_ += entries_.size();
+    entries_.clear();
+  }
+  [[nodiscard]] std::size_t memory() const {
+    return frames_.capacity() * sizeof(Sent) + entries_.capacity() * sizeof(Entry);
+  }
+
+ private:
+  // A mark reaches back over twice the window: to the named frame, and from there to what that
+  // named.
+  static constexpr std::uint32_t kKept = 2 * kFrameWindow;
+  std::vector<Sent> frames_;
+  std::vector<Entry> entries_;
+  std::uint64_t forgotten_ = 0;  // entries that are no longer kept
+};
+
+}  // namespace kwind::replica
