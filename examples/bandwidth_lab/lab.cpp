@@ -1,5 +1,7 @@
 #include "lab.h"
 
+#include <zstd.h>
+
 #include <algorithm>
 #include <memory>
 #include <random>
@@ -23,11 +25,29 @@ struct Fate {
   bool arrived;
 };
 
+// A stream of zstd, as a connection with compression has one.
+class Zstd {
+ public:
+  std::size_t flushed(const std::string& text) {
+    std::vector<char> room(ZSTD_compressBound(text.size()) + 64);
+    ZSTD_outBuffer out{room.data(), room.size(), 0};
+    ZSTD_inBuffer in{text.data(), text.size(), 0};
+    while (ZSTD_compressStream2(context_.get(), &out, &in, ZSTD_e_flush) > 0) {
+    }
+    return out.pos;
+  }
+
+ private:
+  struct Free {
+    void operator()(ZSTD_CCtx* context) const { ZSTD_freeCCtx(context); }
+  };
+  std::unique_ptr<ZSTD_CCtx, Free> context_{ZSTD_createCCtx()};
+};
+
 struct Client {
   Client(const World& world, const kwind::schema::EntitiesInfo& entities, const Run& run)
-      : viewer(world), mirror(entities, 20, run.codes) {
-    viewer.count_into(run.tally);
-  }
+      : viewer(world, run.viewer), mirror(entities, 20, run.codes) {}
+  Zstd zstd;
   Viewer viewer;
   Mirror mirror;
   std::vector<Frame> frames;
@@ -73,7 +93,10 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
   std::vector<double> changed;
   std::vector<double> json_view;
   std::vector<double> json_changed;
+  std::vector<double> zstd;
   std::size_t frames = 0;
+  std::uint64_t bits = 0;
+  kwind::replica::Tally counted(entities);
   Measured result;
   const int one_way = path.round_trip_ticks / 2;
   for (int now = 0; now < run.warm_up + run.ticks; ++now) {
@@ -81,26 +104,37 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
     motion.step(world);
     const std::uint32_t tick = world.tick();
     world.end_tick();
-    std::map<std::uint32_t, std::pair<bool, std::size_t>> sizes;  // changed, JSON; of those in view
+    // Changed, JSON text; of those in view.
+    std::map<std::uint32_t, std::pair<bool, std::string>> sizes;
+    for (const std::uint32_t id : motion.ids()) {
+      auto& was = history[id];
+      auto now_bits = motion.bits(id);
+      if (was.empty() || was.rbegin()->second != now_bits) was[tick] = std::move(now_bits);
+    }
     for (std::size_t i = 0; i < all.size(); ++i) {
       Client& client = *all[i];
       const auto view = motion.view(i);
       double json = 0;
       double json_new = 0;
       double moved = 0;
+      std::string changes;
       for (const auto& seen : view) {
         auto [size, fresh] = sizes.try_emplace(seen.id);
         if (fresh) {
-          auto& was = history[seen.id];
-          auto now_bits = motion.bits(seen.id);
-          const bool same = !was.empty() && was.rbegin()->second == now_bits;
-          if (!same) was[tick] = std::move(now_bits);
-          size->second = {!same, counts ? motion.json(seen.id).size() + 1 : 0};
+          const bool changes_now = history[seen.id].rbegin()->first == tick;
+          size->second = {changes_now, run.text ? motion.json(seen.id) + "," : ""};
         }
-        json += static_cast<double>(size->second.second);
-        json_new += size->second.first ? static_cast<double>(size->second.second) : 0;
-        moved += size->second.first ? 1 : 0;
+        const auto& [change, text] = size->second;
+        json += static_cast<double>(text.size());
+        if (!change) continue;
+        json_new += static_cast<double>(text.size());
+        changes += text;
+        moved += 1;
       }
+      // The stream runs from the start on: it learns as long as the codes' clients do.
+      const double streamed = run.text ? static_cast<double>(client.zstd.flushed(changes)) : 0;
+      if (counts) zstd.push_back(streamed);
+      client.viewer.count_into(counts ? &counted : nullptr);
       client.viewer.see(view);
       std::vector<std::byte> memory(1100);
       double sent = 0;
@@ -111,6 +145,7 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
         const std::size_t size = out.finish();
         sent += static_cast<double>(size);
         frames += counts ? 1 : 0;
+        bits += counts ? out.bit_count() : 0;
         if (lost()) {
           client.fates.push_back({now + path.round_trip_ticks + 2, *token, false});
         } else {
@@ -155,6 +190,33 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
     }
   }
   result.mean = mean(bytes);
+  // What is not a symbol stays as it is, the last byte's filling included.
+  double saved = 0;
+  const auto codes = run.codes != nullptr ? run.codes : kwind::replica::built_in_codes(entities);
+  for (const auto& cost : kwind::replica::costs_of(counted, *codes))
+    saved += cost.bits - cost.floor;
+  result.entropy = result.mean - saved / 8 / static_cast<double>(bytes.size());
+  std::uint64_t given_up = 0;
+  std::uint64_t made = 0;
+  for (const auto& client : all) {
+    given_up += client->viewer.counts().given_up;
+    made += client->viewer.counts().frames;
+  }
+  result.unusable = static_cast<double>(given_up) / static_cast<double>(made);
+  result.zstd = mean(zstd);
+  if (run.tally != nullptr) *run.tally = counted;
+  if (getenv("DBG")) {
+    const double n = static_cast<double>(bytes.size());
+    fmt::print("--- wrong {} bytes {:.1f} changed {:.1f} symbols saved {}\n", result.wrong, result.mean, result.changed, saved / 8 / n);
+    double total = 0;
+    for (const auto& cost : kwind::replica::costs_of(counted, *codes)) {
+      total += cost.bits / n;
+      fmt::print("{:>8} {} {:>2}: {:8.2f} symbols a tick {:8.2f} bits a tick  {:5.2f} each, floor {:5.2f}\n", entities.kinds[cost.kind]->name, static_cast<int>(cost.of), cost.column, static_cast<double>(cost.symbols) / n, cost.bits / n, cost.bits / static_cast<double>(cost.symbols), cost.floor / static_cast<double>(cost.symbols));
+    }
+    fmt::print("coded {:.1f} bits of {:.1f}\n", total, result.mean * 8);
+    const auto& c = all[0]->viewer.counts();
+    fmt::print("frames {} whole {} changed {} foretold {} gone {} put_off {}\n", c.frames, c.whole, c.changed, c.foretold, c.gone, c.put_off);
+  }
   std::sort(bytes.begin(), bytes.end());
   result.p95 = bytes[bytes.size() * 95 / 100];
   result.in_view = mean(in_view);

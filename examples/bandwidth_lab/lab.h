@@ -27,6 +27,8 @@ class Motion {
   /// What a client sees as of that tick, by id.
   [[nodiscard]] virtual std::vector<kwind::replica::Seen> view(std::size_t client) const = 0;
 
+  /// Of all entities.
+  [[nodiscard]] virtual std::vector<std::uint32_t> ids() const = 0;
   /// An entity's newest values in bits, and as JSON text.
   [[nodiscard]] virtual std::vector<std::byte> bits(std::uint32_t id) const = 0;
   [[nodiscard]] virtual std::string json(std::uint32_t id) const = 0;
@@ -88,13 +90,19 @@ class TypedMotion : public Motion {
         one.value);
   }
 
+  [[nodiscard]] std::vector<std::uint32_t> ids() const override {
+    std::vector<std::uint32_t> all;
+    for (const auto& [id, one] : all_) all.push_back(id);
+    return all;
+  }
   [[nodiscard]] std::vector<std::byte> bits(std::uint32_t id) const override {
     return std::visit([](const auto& value) { return bits_of(value); }, all_.at(id).value);
   }
   [[nodiscard]] std::string json(std::uint32_t id) const override {
     return std::visit(
         [&](const auto& value) {
-          std::string text = fmt::format("{{\"id\":{}", id);
+          using T = std::decay_t<decltype(value)>;
+          std::string text = fmt::format("{{\"id\":{},\"kind\":\"{}\"", id, T::entity_info().name);
           visit_fields(value, [&](std::string_view name, const auto& field) {
             text += fmt::format(",\"{}\":{}", name, json_of(field));
           });
@@ -129,10 +137,13 @@ struct Path {
 struct Measured {
   double mean = 0;  ///< bytes of state frames a client and tick
   double p95 = 0;
-  double in_view = 0;  ///< entities
-  double changed = 0;  ///< of these, a tick
+  double entropy = 0;   ///< the same, were each symbol to take what its frequency asks for
+  double unusable = 0;  ///< share of frames that were lost, or built on one that was
+  double in_view = 0;   ///< entities
+  double changed = 0;   ///< of these, a tick
   double json_view = 0;
   double json_changed = 0;
+  double zstd = 0;          ///< of the JSON text of what changed, one stream a client
   double datagrams = 0;     ///< share of ticks in which a frame left
   std::uint64_t wrong = 0;  ///< values of mirrors that differed from the server's
   std::uint64_t checked = 0;
@@ -146,6 +157,8 @@ struct Run {
   std::uint64_t seed = 1;                                  ///< of the path
   std::shared_ptr<const kwind::replica::CodeSet> codes{};  ///< those of the world
   kwind::replica::Tally* tally = nullptr;  ///< counts what is sent, for codes that fit it
+  kwind::replica::ViewerOptions viewer{};
+  bool text = true;  ///< with JSON and zstd
 };
 
 /// Runs `motion` and compares all values that clients hold with the world's.

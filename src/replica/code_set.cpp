@@ -1,16 +1,14 @@
 #include "code_set.h"
 
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+
 namespace kwind::replica {
 namespace {
 
 using schema::ColumnForm;
 using schema::ColumnInfo;
-
-bool follows(const schema::EntityInfo& info, std::size_t column) {
-  return std::any_of(info.follows.begin(), info.follows.end(), [&](const auto& follow) {
-    return column >= follow.first && column < std::size_t{follow.first} + follow.axes;
-  });
-}
 
 // Of a thousand ticks in which an entity moves, in how many the column is not as foretold.
 std::uint64_t changes_expected(const schema::EntityInfo& info, std::size_t column) {
@@ -28,6 +26,12 @@ std::vector<PrefixCode> codes_of(const std::array<Tally::Kind::Counts, Tally::kA
 
 }  // namespace
 
+bool follows(const schema::EntityInfo& info, std::size_t column) {
+  return std::any_of(info.follows.begin(), info.follows.end(), [&](const auto& follow) {
+    return column >= follow.first && column < std::size_t{follow.first} + follow.axes;
+  });
+}
+
 std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info) {
   std::vector<std::uint16_t> order;
   for (const bool last : {false, true}) {
@@ -38,22 +42,30 @@ std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info) {
   return order;
 }
 
-std::vector<std::uint16_t> mask_columns(const schema::EntityInfo& info,
-                                        const std::vector<std::uint16_t>& order) {
-  std::vector<std::uint16_t> columns;
-  for (const std::uint16_t column : order) {
-    if (!info.columns[column].at_spawn) columns.push_back(column);
-  }
+std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,
+                                     const std::vector<std::uint16_t>& order) {
+  std::vector<MaskColumn> columns;
+  unsigned bits = 0;
   // Places change most often, and are coded last.
-  if (columns.size() > kMaskColumns) {
-    columns.erase(columns.begin(), columns.end() - static_cast<std::ptrdiff_t>(kMaskColumns));
+  for (auto column = order.rbegin(); column != order.rend(); ++column) {
+    if (info.columns[*column].at_spawn) continue;
+    const unsigned width = follows(info, *column) ? 2 : 1;
+    if (bits + width > kMaskBits) break;
+    columns.push_back({*column, 0, static_cast<std::uint8_t>(width)});
+    bits += width;
+  }
+  std::reverse(columns.begin(), columns.end());
+  unsigned place = 0;
+  for (MaskColumn& each : columns) {
+    each.place = static_cast<std::uint8_t>(place);
+    place += each.bits;
   }
   return columns;
 }
 
 Tally::Tally(const schema::EntitiesInfo& entities) {
   for (const schema::EntityInfo* info : entities.kinds) {
-    const std::size_t masks = std::size_t{1} << mask_columns(*info, coding_order(*info)).size();
+    const std::size_t masks = masks_of(mask_columns(*info, coding_order(*info)));
     Kind kind;
     kind.movers.fill(Kind::Counts(masks + 2));
     kind.others.fill(Kind::Counts(masks + 1));
@@ -71,15 +83,18 @@ Tally Tally::expected(const schema::EntitiesInfo& entities) {
     const auto columns = mask_columns(info, coding_order(info));
     const auto likely = [&](std::size_t mask, std::uint64_t of) {
       std::uint64_t weight = of;
-      for (std::size_t i = 0; i < columns.size(); ++i) {
-        const std::uint64_t changes = changes_expected(info, columns[i]);
-        weight = weight * ((mask >> i & 1) != 0 ? changes : 1000 - changes) / 1000;
+      for (const MaskColumn& each : columns) {
+        const std::uint64_t changes = changes_expected(info, each.column);
+        const std::size_t state = mask >> each.place & ((1U << each.bits) - 1);
+        std::uint64_t share = 1000 - changes;
+        if (state > 0) share = each.bits == 1 ? changes : changes * (state < 3 ? 9 : 2) / 20;
+        weight = weight * share / 1000;
       }
       return static_cast<std::uint32_t>(std::max<std::uint64_t>(weight, 1));
     };
     Kind& kind = made.kinds_[k];
     for (std::size_t age = 0; age < kAges; ++age) {
-      const std::size_t masks = std::size_t{1} << columns.size();
+      const std::size_t masks = masks_of(columns);
       for (std::size_t mask = 0; mask < masks; ++mask) {
         kind.movers[age][mask] = likely(mask, 1 << 20);
         // One column or another; seldom all that moves.
@@ -99,6 +114,73 @@ Tally Tally::expected(const schema::EntitiesInfo& entities) {
     }
   }
   return made;
+}
+
+Tally Tally::fitted(const schema::EntitiesInfo& entities, const Tally& counted) {
+  // What was seen so often counts as much as what is expected.
+  constexpr std::uint64_t kExpected = 8;
+  constexpr std::uint64_t kScale = 256;
+  Tally made = expected(entities);
+  const auto fit = [](Kind::Counts& weights, const Kind::Counts& seen) {
+    const std::uint64_t sum = std::accumulate(weights.begin(), weights.end(), std::uint64_t{0});
+    const std::uint64_t all = std::accumulate(seen.begin(), seen.end(), std::uint64_t{0});
+    // So that no weight leaves 32 bits.
+    const std::uint64_t cut = all * kScale / 0xf0000000U + 1;
+    for (std::size_t i = 0; i < weights.size(); ++i) {
+      const std::uint64_t weight =
+          (seen[i] * kScale + weights[i] * kExpected * kScale / std::max<std::uint64_t>(sum, 1)) /
+          cut;
+      weights[i] = static_cast<std::uint32_t>(std::max<std::uint64_t>(weight, 1));
+    }
+  };
+  for (std::size_t k = 0; k < made.kinds_.size(); ++k) {
+    Kind& kind = made.kinds_[k];
+    const Kind& seen = counted.kinds_[k];
+    for (std::size_t age = 0; age < kAges; ++age) {
+      fit(kind.movers[age], seen.movers[age]);
+      fit(kind.others[age], seen.others[age]);
+      for (std::size_t c = 0; c < kind.errors.size(); ++c)
+        fit(kind.errors[c][age], seen.errors[c][age]);
+    }
+  }
+  return made;
+}
+
+std::vector<AlphabetCost> costs_of(const Tally& counted, const CodeSet& codes) {
+  std::vector<AlphabetCost> all;
+  const auto add = [&](AlphabetCost& cost, const Tally::Kind::Counts& counts,
+                       const PrefixCode& code) {
+    const auto sum = std::accumulate(counts.begin(), counts.end(), std::uint64_t{0});
+    for (std::size_t i = 0; i < counts.size(); ++i) {
+      if (counts[i] == 0) continue;
+      const double count = counts[i];
+      cost.bits += count * code.bits(i);
+      cost.floor += count * std::log2(static_cast<double>(sum) / count);
+    }
+    cost.symbols += sum;
+  };
+  for (std::size_t k = 0; k < counted.kinds().size(); ++k) {
+    const Tally::Kind& kind = counted.kinds()[k];
+    const CodeSet::Inside::Kind& code = codes.inside().kinds[k];
+    const auto number = static_cast<std::uint16_t>(k);
+    AlphabetCost movers{number, AlphabetCost::Of::movers};
+    AlphabetCost others{number, AlphabetCost::Of::others};
+    std::vector<AlphabetCost> errors;
+    for (std::size_t c = 0; c < kind.errors.size(); ++c) {
+      errors.push_back({number, AlphabetCost::Of::errors, static_cast<std::uint16_t>(c)});
+    }
+    for (std::size_t age = 0; age < Tally::kAges; ++age) {
+      add(movers, kind.movers[age], code.movers[age]);
+      add(others, kind.others[age], code.others[age]);
+      for (std::size_t c = 0; c < errors.size(); ++c)
+        add(errors[c], kind.errors[c][age], code.errors[c][age]);
+    }
+    all.push_back(movers);
+    all.push_back(others);
+    all.insert(all.end(), errors.begin(), errors.end());
+  }
+  std::erase_if(all, [](const AlphabetCost& cost) { return cost.symbols == 0; });
+  return all;
 }
 
 CodeSet::CodeSet(const Tally& tally) : inside_(std::make_unique<Inside>()) {

@@ -9,8 +9,17 @@
 
 namespace kwind::replica {
 
-/// Columns whose changes are told by one symbol; what more there are have a bit each behind it.
-inline constexpr std::size_t kMaskColumns = 8;
+/// Bits of the number that tells which columns are not as foretold; columns that it has no room for
+/// have a bit each behind it.
+inline constexpr unsigned kMaskBits = 10;
+
+/// What a column says in that number. One bit: whether it is as foretold. Two, for a place that
+/// follows: 0 as foretold, 1 one step more, 2 one less, 3 otherwise.
+struct MaskColumn {
+  std::uint16_t column;
+  std::uint8_t place;  ///< of its lowest bit
+  std::uint8_t bits;
+};
 
 struct CodeSet::Inside {
   struct Kind {
@@ -27,9 +36,15 @@ inline std::size_t age_of(std::uint32_t ticks) {
 }
 
 /// The columns that the symbol of a change tells of, in the order in which they are coded: those
-/// that change at all, the first kMaskColumns of them.
-std::vector<std::uint16_t> mask_columns(const schema::EntityInfo& info,
-                                        const std::vector<std::uint16_t>& order);
+/// that change at all, as many of the last ones as have room.
+std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,
+                                     const std::vector<std::uint16_t>& order);
+/// How many numbers they make.
+inline std::size_t masks_of(const std::vector<MaskColumn>& columns) {
+  return std::size_t{1} << (columns.empty() ? 0 : columns.back().place + columns.back().bits);
+}
+/// Whether a column is an axis of a place that follows.
+bool follows(const schema::EntityInfo& info, std::size_t column);
 /// The order in which columns are coded: those of a field with `follow` behind all others.
 std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info);
 

@@ -11,11 +11,13 @@ namespace kwind::replica {
 
 /// What a client knows of an entity.
 struct Held {
-  std::array<std::uint32_t, 3> ticks{};  ///< of the newest states that it has, newest first; 0: none
-  std::uint16_t kind = 0;                ///< with the generation: what it takes it for
+  std::array<std::uint32_t, 3>
+      ticks{};             ///< of the newest states that it has, newest first; 0: none
+  std::uint16_t kind = 0;  ///< with the generation: what it takes it for
   std::uint8_t generation = 0;
   bool known = false;
   bool owner = false;
+  bool restless = false;  ///< it changed since it appeared
 
   void apply(const Entry& entry) {
     if (entry.told == Told::gone) {
@@ -26,9 +28,11 @@ struct Held {
     known = true;
     if (entry.told == Told::change) {
       ticks = {entry.tick, ticks[0], ticks[1]};
+      restless = true;
       return;
     }
     ticks = {entry.tick, 0, 0};
+    restless = false;
     kind = entry.kind;
     generation = entry.generation;
     owner = entry.owner;
@@ -47,7 +51,8 @@ struct Copy {
   std::uint8_t sent_generation = 0;
   std::uint32_t sent_frame = 0;  ///< 0: nothing is under way
   std::uint32_t sent_tick = 0;
-  std::uint32_t waiting_since = 0;  ///< tick at which something to tell was first put off; 0: nothing
+  std::uint32_t waiting_since =
+      0;  ///< tick at which something to tell was first put off; 0: nothing
   float weight = 1;
   Held held;  ///< what the next frame builds on
   Held sure;  ///< what the client has for certain
@@ -71,7 +76,7 @@ class Copies {
   }
   [[nodiscard]] auto begin() { return all_.begin(); }
   [[nodiscard]] auto end() { return all_.end(); }
-  void clear() { all_.clear(); }
+  [[nodiscard]] std::size_t size() const { return all_.size(); }
   template <class Unneeded>
   void drop(const Unneeded& unneeded) {
     std::erase_if(all_, unneeded);
@@ -80,8 +85,9 @@ class Copies {
 
  private:
   [[nodiscard]] std::vector<Copy>::iterator place(std::uint32_t id) {
-    return std::lower_bound(all_.begin(), all_.end(), id,
-                            [](const Copy& copy, std::uint32_t wanted) { return copy.id < wanted; });
+    return std::lower_bound(
+        all_.begin(), all_.end(), id,
+        [](const Copy& copy, std::uint32_t wanted) { return copy.id < wanted; });
   }
   std::vector<Copy> all_;
 };

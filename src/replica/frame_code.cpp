@@ -83,6 +83,27 @@ void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newes
   write_more(out, mark, newest->input, digest);
 }
 
+void write_sections(bits::Writer& out, const FrameMark& mark, const Sections& sections) {
+  if (mark.newest > 0) {
+    const bool usual = sections.movers && !sections.others && !sections.arrivals;
+    out.put_bool(usual);
+    if (usual) return;
+    out.put_bool(sections.movers);
+    out.put_bool(sections.others);
+  }
+  out.put_bool(sections.arrivals);
+}
+Sections read_sections(bits::Reader& in, const FrameMark& mark) {
+  Sections sections;
+  if (mark.newest > 0) {
+    if (in.get_bool()) return {true, false, false};
+    sections.movers = in.get_bool();
+    sections.others = in.get_bool();
+  }
+  sections.arrivals = in.get_bool();
+  return sections;
+}
+
 std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t latest) {
   bits::Reader in(payload, kFrameBits + 1);
   in.get_bool();

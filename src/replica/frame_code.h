@@ -19,16 +19,25 @@ inline constexpr unsigned kIdOrder = 4;    // gaps between ids of new ones
 inline constexpr unsigned kTickLagOrder = 0;
 inline constexpr unsigned kDigestBits = 16;
 /// The age of values that stand for longer is told as this one.
-inline constexpr std::uint32_t kMostTickLag = 63;
+inline constexpr std::uint32_t kMostTickLag = 0xffff;
 inline constexpr std::uint32_t kMostInput = 0x10000;  // FrameMark::input
 
 /// `newest` is the mark of the frame that `mark` names, if it names one.
 void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newest,
                 std::optional<std::uint32_t> digest);
+/// Which parts follow the head.
+struct Sections {
+  bool movers = false;
+  bool others = false;
+  bool arrivals = false;
+};
+void write_sections(bits::Writer& out, const FrameMark& mark, const Sections& sections);
+Sections read_sections(bits::Reader& in, const FrameMark& mark);
+
 /// The number of a frame that is not told anew. Requires: one byte at least.
 std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t latest);
-/// `latest`: the newest frame that came so far. Errors: truncated, value_range; unexpected if it names
-/// a frame that is not here; replayed if that cannot be.
+/// `latest`: the newest frame that came so far. Errors: truncated, value_range; unexpected if it
+/// names a frame that is not here; replayed if that cannot be.
 Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest,
                             std::optional<std::uint32_t>& digest);
 

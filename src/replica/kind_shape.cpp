@@ -3,8 +3,6 @@
 #include <algorithm>
 #include <cstdlib>
 
-#include "code_set.h"
-
 namespace kwind::replica {
 namespace {
 
@@ -13,10 +11,10 @@ constexpr unsigned kTurnBits = 24;
 // So many ticks ahead a state is moved on; beyond that nobody knows.
 constexpr std::uint32_t kFarthest = 40;
 
-// What has a tolerance of place may meanwhile turn by a 256th of a circle (1.4 degrees), and change
-// its speed by a 64th of the range of that.
-constexpr std::uint32_t kTurnTolerance = 256;
-constexpr std::int64_t kSpeedTolerance = 64;
+// What has a tolerance of place may meanwhile turn by a 64th of a circle (5.6 degrees), and change
+// its speed by a 32nd of the range of that: what moves leaves its place sooner than that.
+constexpr std::uint32_t kTurnTolerance = 64;
+constexpr std::int64_t kSpeedTolerance = 32;
 
 // Steps of place a tick, times 2^kScaleBits: what is faster crosses any range at once.
 constexpr std::int64_t kFastest = std::int64_t{1} << 42;
@@ -88,7 +86,7 @@ KindShape::KindShape(const schema::EntityInfo& info, double ticks_per_second) : 
   mask_ = mask_columns(info, order_);
   mask_places_.assign(info.columns.size(), -1);
   for (std::size_t i = 0; i < mask_.size(); ++i)
-    mask_places_[mask_[i]] = static_cast<std::int8_t>(i);
+    mask_places_[mask_[i].column] = static_cast<std::int8_t>(i);
   for (const std::uint16_t column : order_) {
     if (mask_places_[column] < 0 && !info.columns[column].at_spawn) rest_.push_back(column);
   }
@@ -124,23 +122,41 @@ std::uint32_t KindShape::foretell(std::size_t column, std::span<const Known> kno
   if (const int place = follow_of_[column]; place >= 0) {
     const Follow& follow = follows_[static_cast<std::size_t>(place)];
     const std::size_t axis = column - follow.info->first;
-    // Half with the speed and direction of then, half with those of now.
-    const std::int64_t twice =
-        (way(follow, axis, last.row.numbers) + way(follow, axis, now)) * ahead;
-    constexpr std::int64_t kTwice = std::int64_t{1} << (kScaleBits + 1);
-    return moved(column, value, (twice + kTwice / 2) >> (kScaleBits + 1));
+    // From one state to the next half with the speed and direction of the one, half with those of
+    // the other. Places are rounded, so that where several states lead is nearer to the truth than
+    // where the newest does alone.
+    constexpr unsigned kPlaceBits = kScaleBits + 1;
+    constexpr std::int64_t kAgree = std::int64_t{2} << kPlaceBits;  // steps apart at most
+    std::int64_t before = way(follow, axis, last.row.numbers);
+    std::int64_t on = (before + way(follow, axis, now)) * ahead;
+    const std::int64_t newest = (std::int64_t{value} << kPlaceBits) + on;
+    std::int64_t sum = newest;
+    std::int64_t count = 1;
+    for (std::size_t i = 1; i < known.size(); ++i) {
+      const std::int64_t then = way(follow, axis, known[i].row.numbers);
+      on += (then + before) * std::int64_t{known[i - 1].tick - known[i].tick};
+      before = then;
+      const std::int64_t leads =
+          (std::int64_t{known[i].row.numbers[column]} << kPlaceBits) + on;
+      if (leads - newest > kAgree || newest - leads > kAgree) break;
+      sum += leads;
+      ++count;
+    }
+    constexpr std::int64_t kHalf = std::int64_t{1} << (kPlaceBits - 1);
+    // Divides downwards, also what is below 0.
+    const std::int64_t mean = sum >= 0 ? sum / count : -((-sum + count - 1) / count);
+    return moved(column, 0, (mean + kHalf) >> kPlaceBits);
   }
   const schema::ColumnInfo& info = info_->columns[column];
   if (!info.smooth || known.size() < 2 || info.form == schema::ColumnForm::opaque) return value;
-  // On as it went.
-  const std::int64_t step = error_of(column, known[1].row.numbers[column], value);
-  const std::int64_t span = last.tick - known[1].tick;
-  if (span == 0 || last.tick - known[1].tick > kFarthest) return value;
+  // On as it went since the oldest of them: the longer ago, the less its rounding matters.
+  const std::int64_t step = error_of(column, known.back().row.numbers[column], value);
+  const std::int64_t span = last.tick - known.back().tick;
+  if (span == 0 || span > kFarthest) return value;
   return moved(column, value, step * ahead / span);
 }
 
-std::uint32_t KindShape::moved_on(std::size_t column, const Known& then,
-                                  std::uint32_t tick) const {
+std::uint32_t KindShape::moved_on(std::size_t column, const Known& then, std::uint32_t tick) const {
   const Known all[] = {then};
   return follow_of_[column] >= 0 ? foretell(column, all, then.row.numbers, tick)
                                  : then.row.numbers[column];
@@ -180,8 +196,8 @@ bool KindShape::stands(const Known& then, const Row& now, std::uint32_t tick) co
     double square = 0;  // in steps of place
     for (std::size_t axis = 0; axis < follow.info->axes; ++axis) {
       const std::size_t column = follow.info->first + axis;
-      const auto off = static_cast<double>(
-          error_of(column, moved_on(column, then, tick), now.numbers[column]));
+      const auto off =
+          static_cast<double>(error_of(column, moved_on(column, then, tick), now.numbers[column]));
       square += off * off;
     }
     const double most = follow.info->within / follow.info->place_step;

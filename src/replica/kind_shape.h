@@ -3,9 +3,11 @@
 // gets the same. Pure.
 #pragma once
 #include <cstdint>
+#include <optional>
 #include <span>
 #include <vector>
 
+#include "code_set.h"
 #include "kwind/schema/entity_info.h"
 #include "rows.h"
 
@@ -30,10 +32,16 @@ class KindShape {
   [[nodiscard]] std::span<const std::uint16_t> order() const { return order_; }
   /// Those of which one symbol tells whether they are as foretold, and the others that change at
   /// all.
-  [[nodiscard]] std::span<const std::uint16_t> mask() const { return mask_; }
+  [[nodiscard]] std::span<const MaskColumn> mask() const { return mask_; }
+  [[nodiscard]] std::size_t masks() const { return masks_of(mask_); }
   [[nodiscard]] std::span<const std::uint16_t> rest() const { return rest_; }
-  /// Place in mask(); -1 for others.
-  [[nodiscard]] int place_in_mask(std::size_t column) const { return mask_places_[column]; }
+  /// What `mask` says of a column; nothing if it says nothing.
+  [[nodiscard]] std::optional<std::uint32_t> said_of(std::size_t column, std::uint32_t mask) const {
+    const int at = mask_places_[column];
+    if (at < 0) return std::nullopt;
+    const MaskColumn& found = mask_[static_cast<std::size_t>(at)];
+    return mask >> found.place & ((1U << found.bits) - 1);
+  }
 
   /// Whether any of its fields has a tolerance (`within`): then values may stand for a while, moved
   /// on by whoever shows them, and are told with the tick that they are of.
@@ -75,7 +83,7 @@ class KindShape {
   std::size_t varying_ = 0;
   std::vector<std::size_t> places_;
   std::vector<std::uint16_t> order_;
-  std::vector<std::uint16_t> mask_;
+  std::vector<MaskColumn> mask_;
   std::vector<std::uint16_t> rest_;
   std::vector<std::int8_t> mask_places_;  // by column
   std::vector<Follow> follows_;

@@ -206,7 +206,8 @@ bool Mirror::State::take_waiting() {
     // From the oldest that may wait, to the newest.
     Waiting& place = waiting[(latest + i) % waiting.size()];
     if (place.frame == 0) continue;
-    const bool old = place.frame < start || (latest > place.frame && latest - place.frame >= kFrameWindow);
+    const bool old =
+        place.frame < start || (latest > place.frame && latest - place.frame >= kFrameWindow);
     const Errc error = old ? Errc::replayed : take_frame(place.bytes, place.bits);
     if (error == Errc::unexpected) continue;
     place.frame = 0;
@@ -218,27 +219,40 @@ bool Mirror::State::take_waiting() {
 
 Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
   const auto wrong = [&] { return in.ok() ? Errc::value_range : Errc::truncated; };
-  if (mark.newest > 0) {
-    if (in.get_bool()) {
-      for (const std::uint32_t id : told[mark.newest % told.size()].there) {
-        if (!read_known(in, mark, id, true)) return wrong();
-      }
+  const Sections sections = read_sections(in, mark);
+  if (!in.ok()) return Errc::truncated;
+  const std::vector<std::uint32_t>& movers = told[mark.newest % told.size()].there;
+  if (sections.movers) {
+    for (const std::uint32_t id : movers) {
+      if (!read_known(in, mark, id, true)) return wrong();
     }
-    bool found = false;
+  }
+  if (sections.others) {
+    find_known(mark);
+    if (sections.movers) {
+      std::erase_if(known_ids, [&](std::uint32_t id) {
+        return std::binary_search(movers.begin(), movers.end(), id);
+      });
+    }
+    std::stable_partition(known_ids.begin(), known_ids.end(), [&](std::uint32_t id) {
+      std::array<Known, 3> known;
+      const Record* last = nullptr;
+      return states_known(mark, id, known, last) > 0 && last->told == Record::Told::change;
+    });
     std::size_t rank = 0;
-    while (in.get_bool()) {
-      if (!found) find_known(mark);
-      found = true;
+    do {
       rank += in.get_count(kRankOrder);
       if (!in.ok() || rank >= known_ids.size()) return wrong();
       if (!read_known(in, mark, known_ids[rank++], false)) return wrong();
-    }
+    } while (in.get_bool());
   }
-  std::uint64_t id = 0;
-  while (in.get_bool()) {
-    id += in.get_count(kIdOrder) + 1;
-    if (!in.ok() || id > info.up_to) return wrong();
-    if (!read_arrival(in, mark, static_cast<std::uint32_t>(id))) return wrong();
+  if (sections.arrivals) {
+    std::uint64_t id = 0;
+    do {
+      id += in.get_count(kIdOrder) + 1;
+      if (!in.ok() || id > info.up_to) return wrong();
+      if (!read_arrival(in, mark, static_cast<std::uint32_t>(id))) return wrong();
+    } while (in.get_bool());
   }
   if (!in.ok()) return Errc::truncated;
   if (in.left_bits() > 0) return Errc::trailing_bits;
@@ -263,7 +277,7 @@ bool Mirror::State::read_known(bits::Reader& in, const FrameMark& mark, std::uin
   if (!symbol) return false;
   Tally::Kind* const counted = tally != nullptr ? &tally->kinds()[last->kind] : nullptr;
   if (counted != nullptr) ++(mover ? counted->movers : counted->others)[age][*symbol];
-  const std::size_t masks = std::size_t{1} << shape.mask().size();
+  const std::size_t masks = shape.masks();
   Record made{mark.frame,  mark.tick, Record::Told::change, last->generation, last->kind,
               last->owner, {}};
   if (*symbol < masks) {
@@ -499,7 +513,7 @@ std::vector<schema::AnyRef> Mirror::entities() const {
   return all;
 }
 
-void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
+void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info, std::uint32_t tick,
                      const std::function<void(schema::Decoder&)>& decode) const {
   const State& s = *state_;
   if (wanted.id == 0 || wanted.id >= s.entities.size()) return;
@@ -511,7 +525,9 @@ void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
     const schema::ColumnInfo& column = info.columns[c];
     if (column.owner_only && !entity.owner) continue;
     if (column.form != schema::ColumnForm::varying) {
-      out.put(entity.now.numbers[c], column.bits);
+      const bool later = tick > entity.tick && !column.at_spawn;
+      out.put(later ? shape.moved_on(c, {entity.tick, entity.now}, tick) : entity.now.numbers[c],
+              column.bits);
     } else if (const SharedBits& held = entity.now.varying[shape.varying_place(c)]) {
       out.put_bits(held->bytes, held->bits);
     }

@@ -52,7 +52,11 @@ class SentFrames {
       }
     }
     Sent& sent = frames_[mark.frame % kKept];
-    sent = {mark, false, false, false, forgotten_ + entries_.size(),
+    sent = {mark,
+            false,
+            false,
+            false,
+            forgotten_ + entries_.size(),
             static_cast<std::uint32_t>(entries.size())};
     entries_.insert(entries_.end(), entries.begin(), entries.end());
   }

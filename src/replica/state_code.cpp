@@ -10,6 +10,7 @@ using schema::ColumnInfo;
 
 constexpr unsigned kEscapeOrder = 4;
 constexpr unsigned kLengthOrder = 5;
+constexpr std::uint32_t kOtherError = 3;  // in two bits of a mask
 
 bool travels(const ColumnInfo& column, Part part) {
   return part.owner || !column.owner_only;
@@ -102,9 +103,19 @@ bool read_whole(bits::Reader& in, const KindShape& shape, OwnRow& row, Part part
 
 std::uint32_t mask_of(const Basis& basis, const Row& row) {
   std::uint32_t mask = 0;
-  const auto columns = basis.shape.mask();
-  for (std::size_t i = 0; i < columns.size(); ++i) {
-    if (differs(basis, row, columns[i])) mask |= std::uint32_t{1} << i;
+  for (const MaskColumn& each : basis.shape.mask()) {
+    if (each.bits == 1) {
+      mask |= (differs(basis, row, each.column) ? 1U : 0U) << each.place;
+      continue;
+    }
+    const ColumnInfo& column = basis.shape.info().columns[each.column];
+    if (!changes(column, basis.part)) continue;
+    const std::uint32_t foretold =
+        basis.shape.foretell(each.column, basis.known, row.numbers, basis.tick);
+    const std::int64_t error =
+        basis.shape.error_of(each.column, foretold, row.numbers[each.column]);
+    const std::uint32_t state = error == 0 ? 0 : error == 1 ? 1 : error == -1 ? 2 : 3;
+    mask |= state << each.place;
   }
   return mask;
 }
@@ -120,8 +131,8 @@ void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::ui
     const ColumnInfo& column = shape.info().columns[c];
     if (!changes(column, basis.part)) continue;
     bool changed = false;
-    if (const auto place = shape.place_in_mask(c); place >= 0) {
-      changed = (mask >> place & 1) != 0;
+    if (const auto said = shape.said_of(c, mask)) {
+      changed = *said != 0 && !(follows(shape.info(), c) && *said < kOtherError);
     } else if (any) {
       changed = differs(basis, row, c);
       out.put_bool(changed);
@@ -147,15 +158,18 @@ bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRo
   const bool any = !shape.rest().empty() && in.get_bool();
   for (const std::uint16_t c : shape.order()) {
     const ColumnInfo& column = shape.info().columns[c];
-    const auto place = shape.place_in_mask(c);
-    const bool told = place >= 0 && (mask >> place & 1) != 0;
+    const auto said = shape.said_of(c, mask);
     if (!changes(column, basis.part)) {
-      if (told) return false;
+      if (said && *said != 0) return false;
       continue;
     }
     const bool varies = column.form == ColumnForm::varying;
     if (!varies) row.numbers[c] = shape.foretell(c, basis.known, row.numbers, basis.tick);
-    if (!(place >= 0 ? told : any && in.get_bool())) continue;
+    if (said ? *said == 0 : !(any && in.get_bool())) continue;
+    if (said && follows(shape.info(), c) && *said < kOtherError) {
+      if (!shape.at_error(c, row.numbers[c], *said == 1 ? 1 : -1, row.numbers[c])) return false;
+      continue;
+    }
     if (varies) {
       if (!read_bits(in, column, row.varying[shape.varying_place(c)])) return false;
     } else if (by_error(column)) {

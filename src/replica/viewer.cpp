@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <utility>
 #include <vector>
 
@@ -20,7 +21,7 @@ struct Candidate {
   Told told;
   bool owner;
   float urgency;
-  bool mover = false;      // the client expects to hear of it
+  bool mover = false;  // the client expects to hear of it
   bool taken = false;
   std::uint32_t tick = 0;  // of its values
   std::uint32_t mask = 0;  // of a change
@@ -31,8 +32,6 @@ struct Candidate {
 
 // The most that a frame's head takes.
 constexpr std::size_t kHeadBits = 200;
-// What an entity takes beside its body, at most.
-constexpr std::size_t kMostNameBits = 2 * 17 + kIdOrder + PrefixCode::kLongest + 2;
 // The fewest bits in which one can be told at all.
 constexpr std::size_t kFewestBits = 4;
 
@@ -52,7 +51,7 @@ struct Viewer::State {
   std::uint32_t movers_told = 0;  // tick for which the movers were told of
   std::uint32_t all_told = 0;     // tick of which there is nothing more to say, unless `news`
   bool news = true;
-  bool lost_any = false;  // optimistic: what was built on has gone
+  bool lost_any = false;       // optimistic: what was built on has gone
   std::uint32_t digested = 0;  // frame that had the last digest
   std::uint32_t input = 0;
   bool any_input = false;
@@ -81,6 +80,7 @@ struct Viewer::State {
   }
   void hear();
   void believe(Sent& frame);
+  void lose(Sent& frame);
   void give_up(Sent& frame);
   [[nodiscard]] bool builds_on_lost(const FrameMark& mark);
   void build_again();
@@ -95,7 +95,7 @@ struct Viewer::State {
     return all().options.codes->inside().kinds[held.kind];
   }
   [[nodiscard]] std::size_t masks_of(const Held& held) const {
-    return std::size_t{1} << all().shapes[held.kind].mask().size();
+    return all().shapes[held.kind].masks();
   }
   void write_symbol(bits::Writer& out, const Held& held, std::uint32_t at, bool mover,
                     std::size_t symbol);
@@ -103,6 +103,7 @@ struct Viewer::State {
   void write_whole_body(bits::Writer& out, Candidate& each) const;
   void write_change_body(bits::Writer& out, Candidate& each, const Copy& copy);
   std::size_t mark_movers(const Sent& named);
+  void rank(std::span<const Entry> movers);
   std::size_t choose(std::size_t room);
   void tell(const FrameMark& mark, const Candidate& each);
   void write_body(bits::Writer& out, const Candidate& each) const;
@@ -163,14 +164,18 @@ void Viewer::lost(std::uint64_t token) {
   Sent* const frame = s.sent.find(static_cast<std::uint32_t>(token));
   if (frame == nullptr || frame->lost || frame->arrived) return;
   if (s.options.optimistic && frame->acked) return;
-  s.give_up(*frame);
-  if (!s.options.optimistic) return;
+  s.lose(*frame);
+}
+
+void Viewer::State::lose(Sent& frame) {
+  give_up(frame);
+  if (!options.optimistic) return;
   // What was made since, and builds on it, is of no use either.
-  for (std::uint32_t later = frame->mark.frame + 1; later <= s.last_frame; ++later) {
-    Sent* const slot = s.sent.find(later);
-    if (slot != nullptr && !slot->lost && s.builds_on_lost(slot->mark)) s.give_up(*slot);
+  for (std::uint32_t later = frame.mark.frame + 1; later <= last_frame; ++later) {
+    Sent* const slot = sent.find(later);
+    if (slot != nullptr && !slot->lost && builds_on_lost(slot->mark)) give_up(*slot);
   }
-  s.lost_any = true;
+  lost_any = true;
 }
 
 // Nothing will build on the frame: what it told is to be told again.
@@ -212,7 +217,11 @@ void Viewer::State::believe(Sent& frame) {
 
 // Optimistic: what is certain, and what is still believed to be under way on top of it.
 void Viewer::State::build_again() {
-  for (Copy& copy : copies) copy.held = copy.sure;
+  for (Copy& copy : copies) {
+    copy.held = copy.sure;
+    copy.settled = 0;  // that may have rested on what has gone
+  }
+  if (sure == 0) return;  // until then each frame tells all anew
   for (std::uint32_t frame = sure + 1; frame <= last_frame; ++frame) {
     const Sent* const slot = sent.find(frame);
     if (slot == nullptr || slot->lost) continue;
@@ -249,6 +258,11 @@ void Viewer::State::hear() {
     }
     acks.clear();
   }
+  // Before anything arrived, all goes anew in every frame: the oldest are given up all the same.
+  if (last_frame >= kFrameWindow) {
+    Sent* const old = sent.find(last_frame - kFrameWindow + 1);
+    if (old != nullptr && !old->arrived && !old->lost) lose(*old);
+  }
   if (options.optimistic) {
     for (std::uint32_t frame = sure + 1; frame <= last_frame; ++frame) {
       Sent* const slot = sent.find(frame);
@@ -256,18 +270,13 @@ void Viewer::State::hear() {
       if (!slot->acked) break;  // whatever came behind it builds on it
       believe(*slot);
     }
-    if (std::exchange(lost_any, false) || before == 0) build_again();
+    if (std::exchange(lost_any, false) || (before == 0 && sure > 0)) build_again();
   }
   for (std::uint32_t frame = before + 1; frame < sure; ++frame) {
     Sent* const slot = sent.find(frame);
     if (slot != nullptr && !slot->arrived && !slot->lost) give_up(*slot);
   }
   if (sure > 0 && last_frame + 1 - sure >= kFrameWindow) start_anew();
-  // Before anything arrived, all goes anew in every frame: the oldest are given up all the same.
-  if (last_frame >= kFrameWindow) {
-    Sent* const old = sent.find(last_frame - kFrameWindow + 1);
-    if (old != nullptr && !old->arrived && !old->lost) give_up(*old);
-  }
 }
 
 // Whether the client may hold what a frame told it that was given up since, and nothing on its way
@@ -304,7 +313,8 @@ std::size_t Viewer::State::states_known(std::uint32_t id, const Held& held,
 void Viewer::State::consider(Copy& copy, const World::State::Brief& brief) {
   const World::State::Entity& entity = all().entities[copy.id];
   const bool goes_on = copy.held.known && copy.held.generation == brief.generation &&
-                       copy.held.owner == copy.owner && !copy.resend;
+                       copy.held.owner == copy.owner && !copy.resend &&
+                       !(copy.sent_gone && copy.sent_frame != 0);
   const bool under = copy.sent_frame != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == copy.owner;
   if (under) {
@@ -335,12 +345,8 @@ void Viewer::State::consider(Copy& copy, const World::State::Brief& brief) {
 void Viewer::State::gather() {
   candidates.clear();
   const std::vector<World::State::Brief>& briefs = all().briefs;
-  std::uint32_t rank = 0;
   for (Copy& copy : copies) {
     const World::State::Brief& brief = briefs[copy.id];
-    const std::uint32_t here = rank;
-    rank += copy.held.known ? 1 : 0;
-    const std::size_t before = candidates.size();
     if (copy.in_view && brief.alive) {
       if (brief.changed_at <= copy.settled) continue;  // also 0: it exists from the next tick on
       consider(copy, brief);
@@ -348,7 +354,6 @@ void Viewer::State::gather() {
       constexpr float kFirst = 1e9F;  // it takes few bits, and makes room at the client
       candidates.push_back({copy.id, Told::gone, false, kFirst});
     }
-    if (candidates.size() > before) candidates.back().rank = here;
   }
 }
 
@@ -422,8 +427,8 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
   std::array<Known, 3> known;
   const std::size_t count = states_known(each.id, copy.held, known);
   const Row row = entity.history->newest();
-  const Basis basis{shape, codes_of(copy.held), std::span(known).first(count), each.tick,
-                    {each.owner}};
+  const Basis basis{
+      shape, codes_of(copy.held), std::span(known).first(count), each.tick, {each.owner}};
   each.mask = mask_of(basis, row);
   write_symbol(out, copy.held, tick(), each.mover, each.mask);
   put_lag();
@@ -432,8 +437,9 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
                tally != nullptr ? &tally->kinds()[copy.held.kind] : nullptr);
   const std::size_t size = out.bit_count() - before;
   if (!out.ok() || size > Splice::kMostBits) return;
-  splice = {each.tick,  ticks, static_cast<std::uint16_t>(each.mask), static_cast<std::uint8_t>(size),
-            each.owner, {}};
+  splice = {
+      each.tick,  ticks, static_cast<std::uint16_t>(each.mask), static_cast<std::uint8_t>(size),
+      each.owner, {}};
   bits::Writer body(splice.body);
   write_change(body, basis, row, each.mask, nullptr);
   body.finish();
@@ -495,6 +501,7 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   const std::size_t room = out.room_bits() - kHeadBits - mover_bits;
   s.narrow(room);
   if (with_movers) s.mark_movers(*named);
+  if (named != nullptr) s.rank(with_movers ? s.sent.entries(*named) : std::span<const Entry>{});
   s.write_bodies();
   const std::size_t taken = s.choose(room);
   if (taken == 0 && !owes) return std::nullopt;
@@ -502,12 +509,16 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   const std::size_t before = out.bit_count();
   write_head(out, mark, named != nullptr ? &named->mark : nullptr, s.digest());
   s.entries.clear();
-  if (named != nullptr) {
-    out.put_bool(with_movers);
-    if (with_movers) s.write_movers(out, mark, *named);
-    s.write_others(out, mark);
+  Sections sections{with_movers, false, false};
+  for (const Candidate& each : s.candidates) {
+    if (!each.taken) continue;
+    sections.others = sections.others || (each.told != Told::whole && !each.mover);
+    sections.arrivals = sections.arrivals || each.told == Told::whole;
   }
-  s.write_arrivals(out, mark);
+  write_sections(out, mark, sections);
+  if (sections.movers) s.write_movers(out, mark, *named);
+  if (sections.others) s.write_others(out, mark);
+  if (sections.arrivals) s.write_arrivals(out, mark);
   KWIND_ASSERT(out.ok());
   std::sort(s.entries.begin(), s.entries.end(),
             [](const Entry& a, const Entry& b) { return a.id < b.id; });
@@ -545,11 +556,39 @@ std::size_t Viewer::State::mark_movers(const Sent& named) {
   return bits;
 }
 
+// Places of all that are not movers among those that the client knows: first those that changed
+// since they appeared, then the others.
+void Viewer::State::rank(std::span<const Entry> movers) {
+  std::uint32_t restless = 0;
+  std::uint32_t still = 0;
+  auto candidate = candidates.begin();
+  auto mover = movers.begin();
+  for (const Copy& copy : copies) {
+    if (!copy.held.known) continue;
+    while (mover != movers.end() && mover->id < copy.id) ++mover;
+    if (mover != movers.end() && mover->id == copy.id && mover->told != Told::gone) continue;
+    std::uint32_t& place = copy.held.restless ? restless : still;
+    while (candidate != candidates.end() && candidate->id < copy.id) ++candidate;
+    if (candidate != candidates.end() && candidate->id == copy.id) candidate->rank = place;
+    ++place;
+  }
+  for (Candidate& each : candidates) {
+    if (each.told == Told::whole || each.mover) continue;
+    if (!copies.find(each.id)->held.restless) each.rank += restless;
+  }
+}
+
 // Those that waited longest, as many as fit; returns how many. One that does not fit leaves room to
 // smaller ones.
 std::size_t Viewer::State::choose(std::size_t room) {
+  // What says whose body it is, at most.
+  const std::size_t id_bits = 2 * std::bit_width(copies.size() + all().entities.size()) + kIdOrder;
+  const auto size_of = [&](const Candidate& each) {
+    if (each.told == Told::gone) return id_bits + PrefixCode::kLongest;
+    return each.bits + (each.mover ? 0 : id_bits);
+  };
   std::size_t wanted = 0;
-  for (const Candidate& each : candidates) wanted += kMostNameBits + each.bits;
+  for (const Candidate& each : candidates) wanted += size_of(each);
   if (wanted <= room) {
     for (Candidate& each : candidates) each.taken = true;
     return candidates.size();
@@ -561,7 +600,7 @@ std::size_t Viewer::State::choose(std::size_t room) {
   });
   std::size_t taken = 0;
   for (Candidate* const each : by_urgency) {
-    const std::size_t size = kMostNameBits + each->bits;
+    const std::size_t size = size_of(*each);
     if (size > room) continue;
     room -= size;
     each->taken = true;
@@ -622,18 +661,21 @@ void Viewer::State::write_movers(bits::Writer& out, const FrameMark& mark, const
 
 void Viewer::State::write_others(bits::Writer& out, const FrameMark& mark) {
   std::uint32_t rank = 0;
-  for (const Candidate& each : candidates) {
-    if (!each.taken || each.told == Told::whole || each.mover) continue;
-    out.put_bool(true);
-    out.put_count(each.rank - rank, kRankOrder);
-    rank = each.rank + 1;
-    if (each.told == Told::gone) {
+  for (const bool restless : {true, false}) {
+    for (const Candidate& each : candidates) {
+      if (!each.taken || each.told == Told::whole || each.mover) continue;
       const Held& held = copies.find(each.id)->held;
-      write_symbol(out, held, mark.tick, false, masks_of(held));
-    } else {
-      write_body(out, each);
+      if (held.restless != restless) continue;
+      if (rank > 0) out.put_bool(true);
+      out.put_count(each.rank - rank, kRankOrder);
+      rank = each.rank + 1;
+      if (each.told == Told::gone) {
+        write_symbol(out, held, mark.tick, false, masks_of(held));
+      } else {
+        write_body(out, each);
+      }
+      tell(mark, each);
     }
-    tell(mark, each);
   }
   out.put_bool(false);
 }
@@ -642,7 +684,7 @@ void Viewer::State::write_arrivals(bits::Writer& out, const FrameMark& mark) {
   std::uint32_t id = 0;
   for (const Candidate& each : candidates) {
     if (!each.taken || each.told != Told::whole) continue;
-    out.put_bool(true);
+    if (id > 0) out.put_bool(true);
     out.put_count(each.id - id - 1, kIdOrder);
     id = each.id;
     write_body(out, each);

@@ -119,8 +119,8 @@ void World::end_tick() {
     entity.put = false;
     if (!s.briefs[id].alive) continue;
     Rows& history = *entity.history;
-    if (!history.empty() && entity.shape->stands({history.newest_tick(), history.newest()},
-                                                 entity.now, s.tick)) {
+    if (!history.empty() &&
+        entity.shape->stands({history.newest_tick(), history.newest()}, entity.now, s.tick)) {
       continue;
     }
     history.push(s.tick, entity.now);
@@ -135,8 +135,7 @@ std::uint32_t World::tick() const {
 }
 
 bool World::is_alive(schema::AnyRef entity) const {
-  return entity.id > 0 && entity.id < state_->entities.size() &&
-         state_->briefs[entity.id].alive &&
+  return entity.id > 0 && entity.id < state_->entities.size() && state_->briefs[entity.id].alive &&
          state_->briefs[entity.id].generation == entity.generation;
 }
 

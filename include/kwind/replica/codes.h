@@ -30,6 +30,8 @@ class Tally {
   explicit Tally(const schema::EntitiesInfo& entities);
   /// What a world of which nothing is known is taken to be like.
   static Tally expected(const schema::EntitiesInfo& entities);
+  /// Weights for codes that fit `counted` traffic: where little was seen, expected() has its say.
+  static Tally fitted(const schema::EntitiesInfo& entities, const Tally& counted);
 
   [[nodiscard]] std::vector<Kind>& kinds() { return kinds_; }
   [[nodiscard]] const std::vector<Kind>& kinds() const { return kinds_; }
@@ -52,6 +54,22 @@ class CodeSet {
  private:
   std::unique_ptr<Inside> inside_;
 };
+
+/// What the symbols of one alphabet take.
+struct AlphabetCost {
+  enum class Of : std::uint8_t { movers, others, errors };
+  std::uint16_t kind = 0;  ///< place in EntitiesInfo::kinds
+  Of of = Of::movers;
+  std::uint16_t column = 0;  ///< of errors
+  std::uint64_t symbols = 0;
+  double bits = 0;   ///< in the codes given
+  double floor = 0;  ///< their entropy of order 0 (Shannon 1948): no code with one word a symbol
+                     ///< takes less
+};
+
+/// What traffic that was counted takes in `codes`, by alphabet; ages of one alphabet together.
+/// Alphabets of which nothing was seen are left out.
+std::vector<AlphabetCost> costs_of(const Tally& counted, const CodeSet& codes);
 
 /// The set of Tally::expected().
 std::shared_ptr<const CodeSet> built_in_codes(const schema::EntitiesInfo& entities);

@@ -22,8 +22,8 @@ struct Seen {
 };
 
 struct ViewerOptions {
-  /// Builds on frames that have not been acknowledged yet: fewer bytes, but a lost frame makes those
-  /// behind it useless until the sender hears of that.
+  /// Builds on frames that have not been acknowledged yet: fewer bytes, but a lost frame makes
+  /// those behind it useless until the sender hears of that.
   bool optimistic = false;
   /// Every so many frames a digest of all that the client should have goes with it; 0: never.
   std::uint32_t digest_every = 10;

@@ -26,7 +26,7 @@ struct WorldOptions {
 /// A value that was put and did not fit its field.
 struct OutOfRange {
   schema::AnyRef entity{};
-  std::uint16_t kind = 0;       ///< place in EntitiesInfo::kinds
+  std::uint16_t kind = 0;  ///< place in EntitiesInfo::kinds
   std::string_view kind_name{};
   std::string_view field{};
   std::uint32_t tick = 0;
