@@ -5,14 +5,14 @@
 #include <cstdint>
 #include <vector>
 
+#include "rows.h"
 #include "sent_frames.h"
 
 namespace kwind::replica {
 
 /// What a client knows of an entity.
 struct Held {
-  std::array<std::uint32_t, 3>
-      ticks{};             ///< of the newest states that it has, newest first; 0: none
+  KnownTicks ticks{};      ///< of the newest states that it has
   std::uint16_t kind = 0;  ///< with the generation: what it takes it for
   std::uint8_t generation = 0;
   bool known = false;
@@ -27,11 +27,12 @@ struct Held {
     }
     known = true;
     if (entry.told == Told::change) {
-      ticks = {entry.tick, ticks[0], ticks[1]};
+      std::copy_backward(ticks.begin(), ticks.end() - 1, ticks.end());
+      ticks[0] = entry.tick;
       restless = true;
       return;
     }
-    ticks = {entry.tick, 0, 0};
+    ticks = {entry.tick};
     restless = false;
     kind = entry.kind;
     generation = entry.generation;

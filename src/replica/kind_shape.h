@@ -2,6 +2,7 @@
 // the arithmetic by which values are foretold, all of it in whole numbers so that every machine
 // gets the same. Pure.
 #pragma once
+#include <array>
 #include <cstdint>
 #include <optional>
 #include <span>
@@ -18,6 +19,8 @@ struct Known {
   std::uint32_t tick = 0;
   Row row{};
 };
+
+using KnownStates = std::array<Known, kKnownStates>;
 
 class KindShape {
  public:

@@ -98,7 +98,7 @@ struct Mirror::State {
 
   // The states of an entity that the maker of `mark` knew to be here, newest first; the newest
   // record of these in `last`.
-  std::size_t states_known(const FrameMark& mark, std::uint32_t id, std::array<Known, 3>& known,
+  std::size_t states_known(const FrameMark& mark, std::uint32_t id, KnownStates& known,
                            const Record*& last) const {
     std::size_t count = 0;
     last = nullptr;
@@ -235,7 +235,7 @@ Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
       });
     }
     std::stable_partition(known_ids.begin(), known_ids.end(), [&](std::uint32_t id) {
-      std::array<Known, 3> known;
+      KnownStates known;
       const Record* last = nullptr;
       return states_known(mark, id, known, last) > 0 && last->told == Record::Told::change;
     });
@@ -266,7 +266,7 @@ Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
 
 bool Mirror::State::read_known(bits::Reader& in, const FrameMark& mark, std::uint32_t id,
                                bool mover) {
-  std::array<Known, 3> known;
+  KnownStates known;
   const Record* last = nullptr;
   const std::size_t count = states_known(mark, id, known, last);
   if (count == 0 || mark.tick < last->tick) return false;
@@ -320,7 +320,7 @@ bool Mirror::State::read_tick(bits::Reader& in, const KindShape& shape, std::uin
 void Mirror::State::check(const FrameMark& mark, std::uint32_t digest) {
   find_known(mark);
   DriftDigest made;
-  std::array<Known, 3> known;
+  KnownStates known;
   const Record* last = nullptr;
   for (const std::uint32_t id : known_ids) {
     states_known(mark, id, known, last);
@@ -340,7 +340,7 @@ std::size_t Mirror::report(bits::Writer& out) {
   std::vector<ReportedEntity> entities;
   s.arrivals = Arrivals(s.marks, mark);
   s.find_known(mark);
-  std::array<Known, 3> known;
+  KnownStates known;
   const Record* last = nullptr;
   for (const std::uint32_t id : s.known_ids) {
     s.states_known(mark, id, known, last);
@@ -358,7 +358,7 @@ std::size_t Mirror::report(bits::Writer& out) {
 
 void Mirror::State::find_known(const FrameMark& mark) {
   known_ids.clear();
-  std::array<Known, 3> known;
+  KnownStates known;
   const Record* last = nullptr;
   for (std::uint32_t id = 1; id < entities.size(); ++id) {
     if (entities[id].records.empty()) continue;

@@ -1,6 +1,7 @@
 // What the columns of an entity held, and when. One entity, one thread.
 #pragma once
 #include <algorithm>
+#include <array>
 #include <cstddef>
 #include <cstdint>
 #include <memory>
@@ -25,6 +26,11 @@ struct Row {
   std::span<const std::uint32_t> numbers;  ///< of all columns; 0 for varying ones
   std::span<const SharedBits> varying;     ///< of the varying columns, in order
 };
+
+/// States of an entity that a client has and that what comes is foretold from: so many, the newest.
+inline constexpr std::size_t kKnownStates = 4;
+/// Their ticks, newest first; 0: none.
+using KnownTicks = std::array<std::uint32_t, kKnownStates>;
 
 /// A row of one's own.
 struct OwnRow {

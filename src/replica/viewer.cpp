@@ -86,7 +86,7 @@ struct Viewer::State {
   void build_again();
   void start_anew();
   [[nodiscard]] bool owes_word();
-  std::size_t states_known(std::uint32_t id, const Held& held, std::array<Known, 3>& known) const;
+  std::size_t states_known(std::uint32_t id, const Held& held, KnownStates& known) const;
   void gather();
   void consider(Copy& copy, const World::State::Brief& brief);
   void narrow(std::size_t room);
@@ -298,7 +298,7 @@ bool Viewer::State::owes_word() {
 // The states of an entity that the client is taken to have and that the world still remembers,
 // newest first. Only what is not too old counts beyond the first: the client forgets, too.
 std::size_t Viewer::State::states_known(std::uint32_t id, const Held& held,
-                                        std::array<Known, 3>& known) const {
+                                        KnownStates& known) const {
   const Rows& history = *all().entities[id].history;
   std::size_t count = 0;
   for (const std::uint32_t at : held.ticks) {
@@ -406,7 +406,7 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
     lag = std::min(tick() - entity.history->newest_tick(), kMostTickLag);
     each.tick -= lag;
   }
-  std::array<std::uint32_t, 3> ticks = copy.held.ticks;
+  KnownTicks ticks = copy.held.ticks;
   for (std::uint32_t& at : std::span(ticks).subspan(1)) {
     if (tick() - at > kLongestMemory) at = 0;
   }
@@ -424,7 +424,7 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
     return;
   }
   ++all().spliced.written;
-  std::array<Known, 3> known;
+  KnownStates known;
   const std::size_t count = states_known(each.id, copy.held, known);
   const Row row = entity.history->newest();
   const Basis basis{

@@ -19,7 +19,7 @@ inline constexpr std::size_t kHistoryRows = 32;
 struct Splice {
   static constexpr std::size_t kMostBits = 128;
   std::uint32_t tick = 0;  ///< of the change; 0: nothing here
-  std::array<std::uint32_t, 3> known{};
+  KnownTicks known{};
   std::uint16_t mask = 0;
   std::uint8_t bits = 0;
   bool owner = false;
