@@ -52,6 +52,7 @@ struct Copy {
   std::uint8_t sent_generation = 0;
   std::uint32_t sent_frame = 0;  ///< 0: nothing is under way
   std::uint32_t sent_tick = 0;
+  std::uint32_t gone_frame = 0;  ///< that is under way and says that it is gone
   std::uint32_t waiting_since =
       0;  ///< tick at which something to tell was first put off; 0: nothing
   float weight = 1;

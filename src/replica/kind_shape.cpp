@@ -136,8 +136,7 @@ std::uint32_t KindShape::foretell(std::size_t column, std::span<const Known> kno
       const std::int64_t then = way(follow, axis, known[i].row.numbers);
       on += (then + before) * std::int64_t{known[i - 1].tick - known[i].tick};
       before = then;
-      const std::int64_t leads =
-          (std::int64_t{known[i].row.numbers[column]} << kPlaceBits) + on;
+      const std::int64_t leads = (std::int64_t{known[i].row.numbers[column]} << kPlaceBits) + on;
       if (leads - newest > kAgree || newest - leads > kAgree) break;
       sum += leads;
       ++count;

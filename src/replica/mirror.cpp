@@ -21,7 +21,8 @@ constexpr std::size_t kScratchBytes = std::size_t{64} * 1024;
 struct Record {
   enum class Told : std::uint8_t { whole, change, gone };
   std::uint32_t frame = 0;
-  std::uint32_t tick = 0;
+  std::uint32_t at = 0;    // tick of the frame
+  std::uint32_t tick = 0;  // of the values
   Told told = Told::whole;
   std::uint8_t generation = 0;
   std::uint16_t kind = 0;
@@ -35,7 +36,8 @@ struct Entity {
   std::uint8_t generation = 0;
   std::uint16_t kind = 0;
   bool owner = false;
-  std::uint32_t tick = 0;  // of `now`, or of its end
+  std::uint32_t at = 0;    // tick of the frame that told the newest of it
+  std::uint32_t tick = 0;  // of `now`
   OwnRow now;
 };
 
@@ -278,7 +280,7 @@ bool Mirror::State::read_known(bits::Reader& in, const FrameMark& mark, std::uin
   Tally::Kind* const counted = tally != nullptr ? &tally->kinds()[last->kind] : nullptr;
   if (counted != nullptr) ++(mover ? counted->movers : counted->others)[age][*symbol];
   const std::size_t masks = shape.masks();
-  Record made{mark.frame,  mark.tick, Record::Told::change, last->generation, last->kind,
+  Record made{mark.frame,  mark.tick, mark.tick, Record::Told::change, last->generation, last->kind,
               last->owner, {}};
   if (*symbol < masks) {
     if (!read_tick(in, shape, made.tick) || made.tick < last->tick) return false;
@@ -296,7 +298,7 @@ bool Mirror::State::read_known(bits::Reader& in, const FrameMark& mark, std::uin
 }
 
 bool Mirror::State::read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id) {
-  Record made{mark.frame, mark.tick, Record::Told::whole, 0, 0, false, {}};
+  Record made{mark.frame, mark.tick, mark.tick, Record::Told::whole, 0, 0, false, {}};
   made.generation = static_cast<std::uint8_t>(in.get(kGenerationBits));
   made.kind = static_cast<std::uint16_t>(in.get(bits::bits_for(shapes.size())));
   made.owner = in.get_bool();
@@ -392,7 +394,7 @@ void Mirror::State::take(const FrameMark& mark) {
   for (Staged& each : staged) {
     here.ids.push_back(each.id);
     if (each.record.told != Record::Told::gone) here.there.push_back(each.id);
-    if (each.record.tick >= entities[each.id].tick) show(each.id, &each.record);
+    if (each.record.at >= entities[each.id].at) show(each.id, &each.record);
     std::vector<Record>& records = entities[each.id].records;
     auto place = records.end();
     while (place != records.begin() && (place - 1)->frame > mark.frame) --place;
@@ -429,7 +431,7 @@ void Mirror::State::make_void(std::uint32_t frame) {
     std::erase_if(records, [&](const Record& each) { return each.frame == frame; });
     const auto newest =
         std::max_element(records.begin(), records.end(),
-                         [](const Record& a, const Record& b) { return a.tick < b.tick; });
+                         [](const Record& a, const Record& b) { return a.at < b.at; });
     show(id, newest != records.end() ? &*newest : nullptr);
   }
   voided = {};
@@ -456,6 +458,7 @@ void Mirror::State::show(std::uint32_t id, const Record* record) {
   const auto happened = [&](Happening::Kind what) {
     happenings.push_back({what, {id, entity.generation}, entity.kind});
   };
+  entity.at = record != nullptr ? record->at : 0;
   entity.tick = record != nullptr ? record->tick : 0;
   if (was_there && (other || !is_there)) happened(Happening::Kind::vanished);
   entity.there = is_there;

@@ -185,7 +185,12 @@ void Viewer::State::give_up(Sent& frame) {
   ++counts.given_up;
   for (const Entry& entry : sent.entries(frame)) {
     Copy* const copy = copies.find(entry.id);
-    if (copy == nullptr || copy->sent_frame != frame.mark.frame) continue;
+    if (copy == nullptr) continue;
+    if (copy->gone_frame == frame.mark.frame) {
+      copy->gone_frame = 0;
+      copy->settled = 0;
+    }
+    if (copy->sent_frame != frame.mark.frame) continue;
     copy->sent_frame = 0;
     copy->settled = 0;
   }
@@ -210,6 +215,7 @@ void Viewer::State::believe(Sent& frame) {
     copy.sure.apply(entry);
     if (entry.told == Told::whole) copy.resend = false;
     if (entry.told == Told::gone) copy.settled = 0;  // it may be wanted again
+    if (copy.gone_frame == frame.mark.frame) copy.gone_frame = 0;
     if (!options.optimistic) copy.held = copy.sure;
     if (copy.sent_frame == frame.mark.frame && copy.sent_gone) copy.sent_frame = 0;
   }
@@ -234,7 +240,7 @@ void Viewer::State::start_anew() {
   acks.clear();
   for (Copy& copy : copies) {
     copy.held = copy.sure = {};
-    copy.sent_frame = 0;
+    copy.sent_frame = copy.gone_frame = 0;
     copy.settled = 0;
   }
   sent.clear();
@@ -314,7 +320,7 @@ void Viewer::State::consider(Copy& copy, const World::State::Brief& brief) {
   const World::State::Entity& entity = all().entities[copy.id];
   const bool goes_on = copy.held.known && copy.held.generation == brief.generation &&
                        copy.held.owner == copy.owner && !copy.resend &&
-                       !(copy.sent_gone && copy.sent_frame != 0);
+                       copy.gone_frame == 0;
   const bool under = copy.sent_frame != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == copy.owner;
   if (under) {
@@ -620,6 +626,7 @@ void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
   copy.sent_generation = generation;
   copy.sent_owner = each.owner;
   copy.sent_gone = each.told == Told::gone;
+  if (copy.sent_gone) copy.gone_frame = mark.frame;
   copy.settled = mark.tick;
   if (copy.waiting_since != 0) {
     counts.longest_wait = std::max(counts.longest_wait, mark.tick - copy.waiting_since);

@@ -107,6 +107,7 @@ bool World::despawn(schema::AnyRef entity) {
   if (!is_alive(entity)) return false;
   State& s = *state_;
   s.briefs[entity.id].alive = false;
+  s.ended_ids.push_back(entity.id);
   s.resting_ids.emplace_back(s.tick, entity.id);
   --s.alive;
   return true;
@@ -126,7 +127,10 @@ void World::end_tick() {
     history.push(s.tick, entity.now);
     s.briefs[id].changed_at = s.tick;
   }
+  std::swap(s.put_ids, s.last_put);
   s.put_ids.clear();
+  std::swap(s.ended_ids, s.last_ended);
+  s.ended_ids.clear();
   ++s.tick;
 }
 

@@ -54,6 +54,10 @@ struct World::State {
   std::deque<std::uint32_t> free_ids;                               // never used, or long free
   std::deque<std::pair<std::uint32_t, std::uint32_t>> resting_ids;  // tick of their end, id
   std::vector<std::uint32_t> put_ids;
+  std::vector<std::uint32_t> ended_ids;
+  // Of the last tick that was ended:
+  std::vector<std::uint32_t> last_put;
+  std::vector<std::uint32_t> last_ended;
   std::vector<std::byte> scratch;
   std::uint32_t tick = 1;
   std::size_t alive = 0;

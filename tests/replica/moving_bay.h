@@ -20,7 +20,7 @@
 
 namespace kwind::kit {
 
-using Anyone = std::variant<bay::Pile, bay::Crate, bay::Gull, bay::Tug>;
+using Anyone = std::variant<bay::Pile, bay::Crate, bay::Gull, bay::Tug, bay::Punt>;
 
 /// What `value` is in bits: the same for values that are the same once quantised.
 template <class T>
@@ -62,11 +62,12 @@ class MovingBay {
     one.value = value;
   }
 
-  void populate(int piles, int crates, int gulls, int tugs) {
+  void populate(int piles, int crates, int gulls, int tugs, int punts = 0) {
     for (int i = 0; i < piles; ++i) spawn(bay::Pile{place()});
     for (int i = 0; i < crates; ++i) spawn(crate());
     for (int i = 0; i < gulls; ++i) spawn(gull());
     for (int i = 0; i < tugs; ++i) spawn(tug());
+    for (int i = 0; i < punts; ++i) spawn(punt());
   }
 
   /// Moves all that moves by a twentieth of a second, changes a few things at random, and ends the
@@ -89,6 +90,13 @@ class MovingBay {
         }
         move(*tug);
         put(id, bay::Tug(*tug));
+      } else if (auto* punt = std::get_if<bay::Punt>(&one.value)) {
+        if (chance(0.05)) turns_[id] = even(-1, 1);
+        punt->bearing += turns_[id];
+        if (chance(0.05)) punt->speed = std::clamp(punt->speed + even(-1, 1), 0.0, 8.0);
+        if (chance(0.01)) punt->cargo = static_cast<bay::Cargo>(random_() % 4);
+        move(*punt);
+        put(id, bay::Punt(*punt));
       } else if (auto* crate = std::get_if<bay::Crate>(&one.value);
                  crate != nullptr && chance(0.02)) {
         crate->at += Eigen::Vector2d{even(-1, 1), even(-1, 1)};  // in this order
@@ -144,6 +152,7 @@ class MovingBay {
     tug.fuel = 1000;
     return tug;
   }
+  bay::Punt punt() { return {even(0, 360), even(0, 6), place(), bay::Cargo::fish}; }
   template <class T>
   void move(T& one) {
     one.bearing = std::fmod(one.bearing + 360, 360);

@@ -1,142 +1,19 @@
 #include <gtest/gtest.h>
 
-#include <deque>
 #include <set>
 
-#include "kit/sim_pair.h"
+#include "crossing.h"
 #include "kit/sweep.h"
 #include "moving_bay.h"
 
 namespace kwind {
 namespace {
 
-using namespace std::chrono_literals;
+using kit::Crossing;
+using kit::Path;
 using replica::Mirror;
 using replica::Seen;
 using replica::Viewer;
-
-// A path for frames in ticks: they and what becomes of them take their time, get lost, doubled,
-// overtaken.
-struct Path {
-  double loss = 0;
-  double doubled = 0;
-  double late = 0;          // share that takes up to 12 ticks longer
-  int one_way = 1;          // ticks
-  std::size_t room = 1200;  // bytes of a frame
-  int frames_a_tick = 2;
-  bool optimistic = false;
-};
-
-class Crossing {
- public:
-  Crossing(kit::MovingBay& bay, const Path& path,
-           std::shared_ptr<const replica::CodeSet> codes = nullptr)
-      : bay_(bay),
-        path_(path),
-        viewer_(bay.world(), {.optimistic = path.optimistic}),
-        mirror_(bay::kEntities, 20, std::move(codes)) {}
-
-  Viewer& viewer() { return viewer_; }
-  Mirror& mirror() { return mirror_; }
-  Path& path() { return path_; }
-  void see(std::vector<Seen> seen) {
-    seen_ = std::move(seen);
-    viewer_.see(seen_);
-  }
-  void see_all() {
-    std::vector<Seen> seen;
-    for (const auto& [id, one] : bay_.all()) seen.push_back({id, id % 5 == 0});
-    see(std::move(seen));
-  }
-
-  // What the tick that has just ended makes leave, and what arrives meanwhile.
-  void tick() {
-    ++now_;
-    for (int i = 0; i < path_.frames_a_tick; ++i) {
-      std::vector<std::byte> memory(path_.room);
-      bits::Writer out(memory);
-      const auto token = viewer_.fill(Time{}, out);
-      if (!token) break;
-      bits_ += out.bit_count();
-      memory.resize(out.finish());
-      for (const std::byte byte : memory) {  // FNV-1a
-        digest_ = (digest_ ^ std::to_integer<std::uint64_t>(byte)) * 0x100000001b3U;
-      }
-      const bool lost = bay_.chance(path_.loss);
-      const auto arrival = [&] {
-        const int extra = bay_.chance(path_.late) ? static_cast<int>(bay_.random()() % 12) : 0;
-        return now_ + path_.one_way + extra;
-      };
-      const int when = arrival();
-      if (!lost) under_way_.emplace(when, Frame{memory, out.bit_count(), *token});
-      if (!lost && bay_.chance(path_.doubled)) {
-        under_way_.emplace(arrival(), Frame{memory, out.bit_count(), *token});
-      }
-      if (lost) fates_.emplace(now_ + 2 * path_.one_way + 2, std::pair(*token, false));
-    }
-    while (!under_way_.empty() && under_way_.begin()->first <= now_) {
-      const Frame frame = std::move(under_way_.begin()->second);
-      under_way_.erase(under_way_.begin());
-      const Errc error = mirror_.receive(frame.bytes, frame.bits);
-      if (error == Errc::none) {
-        ASSERT_EQ(kit::difference(mirror_, bay_, seen_), "") << "after frame " << frame.token;
-        fates_.emplace(now_ + path_.one_way, std::pair(frame.token, true));
-      } else {
-        ASSERT_EQ(error, Errc::replayed) << error_info(error).name << " frame " << frame.token;
-      }
-    }
-    while (!fates_.empty() && fates_.begin()->first <= now_) {
-      const auto [token, arrived] = fates_.begin()->second;
-      fates_.erase(fates_.begin());
-      if (arrived) {
-        viewer_.acked(token);
-      } else {
-        viewer_.lost(token);
-      }
-    }
-  }
-  /// Of all frames so far.
-  [[nodiscard]] std::uint64_t digest() const { return digest_; }
-  void count_from_here() {
-    bits_ = 0;
-    counted_from_ = now_;
-  }
-  [[nodiscard]] double bytes_a_tick_since() const {
-    return static_cast<double>(bits_) / 8 / (now_ - counted_from_);
-  }
-
-  // Whether the client sees what it is to see, as it stands.
-  void expect_complete() {
-    std::set<std::uint32_t> wanted;
-    std::set<std::uint32_t> there;
-    for (const Seen& seen : seen_) wanted.insert(seen.id);
-    for (const auto& ref : mirror_.entities()) {
-      there.insert(ref.id);
-      EXPECT_TRUE(bay_.world().is_alive(ref)) << ref.id;
-    }
-    EXPECT_EQ(there, wanted);
-    EXPECT_EQ(mirror_.size(), wanted.size());
-    EXPECT_TRUE(viewer_.complete());
-  }
-
- private:
-  struct Frame {
-    std::vector<std::byte> bytes;
-    std::size_t bits;
-    std::uint64_t token;
-  };
-  kit::MovingBay& bay_;
-  Path path_;
-  Viewer viewer_;
-  Mirror mirror_;
-  std::vector<Seen> seen_;
-  std::multimap<int, Frame> under_way_;
-  std::multimap<int, std::pair<std::uint64_t, bool>> fates_;
-  std::uint64_t bits_ = 0;
-  std::uint64_t digest_ = 0xcbf29ce484222325U;
-  int now_ = 0;
-  int counted_from_ = 0;
-};
 
 TEST(Replica, AClientHasWhatTheServerHas) {
   kit::MovingBay bay(1);
@@ -267,8 +144,9 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
     SCOPED_TRACE("seed " + std::to_string(seed));
     kit::MovingBay bay(seed);
     auto& random = bay.random();
-    bay.populate(static_cast<int>(random() % 10), static_cast<int>(random() % 10),
-                 static_cast<int>(random() % 10), static_cast<int>(random() % 10));
+    const auto few = [&] { return static_cast<int>(random() % 10); };
+    const std::array counts{few(), few(), few(), few(), few()};
+    bay.populate(counts[0], counts[1], counts[2], counts[3], counts[4]);
     Path path;
     path.loss = bay.chance(0.3) ? 0 : bay.even(0, 0.3);
     path.late = bay.chance(0.3) ? 0 : bay.even(0, 0.4);

@@ -1,0 +1,93 @@
+// Who sees what: a grid over the places of a world's entities, and for each client a sight that
+// picks from it what to tell it of. One world with its interest and sights, one thread.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "kwind/replica/viewer.h"
+#include "kwind/replica/world.h"
+
+namespace kwind::replica {
+
+/// What a kind has otherwise than InterestOptions says.
+struct KindInterest {
+  std::string kind;
+  std::optional<double> enter{};
+  std::optional<double> leave{};
+  bool always = false;  ///< in view of everybody, wherever it is
+  double weight = 1;    ///< of its changes when not all fit; above 0
+};
+
+struct InterestOptions {
+  /// Distances, in the unit of places: an entity comes into view at `enter`, and leaves it beyond
+  /// `leave`, so that what moves along the border does not flicker. Requires: 0 < enter <= leave.
+  double enter = 256;
+  double leave = 272;
+  /// The field that says where an entity is: a vec2 or vec3, or a record of such numbers. Kinds
+  /// that have none are in view of everybody.
+  std::string place = "at";
+  std::vector<KindInterest> kinds{};
+  /// A sight looks around every so many ticks, each in its turn; in between its view changes only
+  /// by what is gone, and by what its owner does.
+  std::uint32_t look_every = 4;
+};
+
+class Interest {
+ public:
+  /// Borrows the world. Requires: kinds that the world has.
+  explicit Interest(const World& world, InterestOptions options = {});
+  Interest(Interest&&) noexcept;
+  Interest& operator=(Interest&&) noexcept;
+  ~Interest();
+
+  /// Takes in where things are. To be called after each World::end_tick(). O(entities put).
+  void refresh();
+  /// Only clients that are in `room` see it from now on; 0: all do. False if it is gone.
+  bool put_in_room(schema::AnyRef entity, std::uint32_t room);
+  [[nodiscard]] std::size_t memory() const;
+
+ private:
+  friend class Sight;
+  struct State;
+  std::unique_ptr<State> state_;
+};
+
+/// One client's.
+class Sight {
+ public:
+  /// Borrows the interest. Sees nothing but what is always in view until it is told where from.
+  explicit Sight(Interest& interest);
+  Sight(Sight&&) noexcept;
+  Sight& operator=(Sight&&) noexcept;
+  ~Sight();
+
+  /// From here, or from wherever an entity is, while that is there.
+  void look_from(double x, double y, double z = 0);
+  void look_from(schema::AnyRef entity);
+  /// Owned entities are in view wherever they are.
+  void own(schema::AnyRef entity);
+  void disown(schema::AnyRef entity);
+  void enter_room(std::uint32_t room);
+  void leave_room(std::uint32_t room);
+  /// Hides what it returns false for; empty for none. Asked of all that is near, every `look_every`
+  /// ticks. Not to throw.
+  void set_filter(std::function<bool(schema::AnyRef)> filter);
+
+  /// What is in view, for Viewer::see(): by id, weights greater the nearer. Valid until the next
+  /// call. O(entities near) when it looks around, O(in view) otherwise.
+  std::span<const Seen> look();
+  /// The same at once, whosever turn it is.
+  std::span<const Seen> look_around();
+  [[nodiscard]] std::size_t memory() const;
+
+ private:
+  struct State;
+  std::unique_ptr<State> state_;
+};
+
+}  // namespace kwind::replica

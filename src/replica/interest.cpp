@@ -1,0 +1,346 @@
+#include "kwind/replica/interest.h"
+
+#include <algorithm>
+#include <array>
+#include <bit>
+#include <cmath>
+
+#include "world_state.h"
+
+namespace kwind::replica {
+namespace {
+
+using Place = std::array<double, 3>;
+
+constexpr std::uint32_t kNowhere = 0xffffffff;
+// Cells across what can be seen from one place: more of them hold less that is too far away, fewer
+// are quicker to go through.
+constexpr double kCellsAcross = 6;
+// Cells along an axis, at most; what is further apart shares cells, and is told apart by distance.
+constexpr std::uint32_t kMostCells = 256;
+
+double square(const Place& a, const Place& b) {
+  double sum = 0;
+  for (std::size_t i = 0; i < a.size(); ++i) sum += (a[i] - b[i]) * (a[i] - b[i]);
+  return sum;
+}
+
+}  // namespace
+
+struct Interest::State {
+  struct Kind {
+    std::vector<std::uint16_t> axes;  // columns of the place; empty: everywhere
+    double enter = 0;
+    double leave = 0;
+    float weight = 1;
+  };
+  struct Thing {
+    Place place{};
+    std::uint32_t cell = kNowhere;
+    std::uint32_t at = 0;  // in its cell, or in `everywhere`
+    std::uint32_t room = 0;
+    std::uint16_t kind = 0;
+    std::uint8_t generation = 0;
+    bool there = false;
+  };
+
+  State(const World& of, InterestOptions options_in);
+
+  [[nodiscard]] World::State& all() const { return *world->state_; }
+  [[nodiscard]] std::uint32_t cell_along(double value) const {
+    return static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(value / cell_size))) &
+           (cells_along - 1);
+  }
+  [[nodiscard]] std::uint32_t cell_of(const Place& place) const {
+    return cell_along(place[0]) * cells_along + cell_along(place[1]);
+  }
+  void take_in(std::uint32_t id);
+  void remove(Thing& thing);
+  [[nodiscard]] Place place_of(std::uint32_t id, const Kind& kind) const;
+
+  const World* world;
+  InterestOptions options;
+  std::vector<Kind> kinds;
+  double farthest = 0;
+  double cell_size = 1;
+  std::uint32_t cells_along = 1;
+  std::vector<std::vector<std::uint32_t>> cells;  // ids
+  std::vector<std::uint32_t> everywhere;          // ids
+  std::vector<Thing> things;                      // by id
+  std::uint32_t refreshed = 0;                    // tick
+  std::uint32_t sights = 0;
+};
+
+Interest::State::State(const World& of, InterestOptions options_in)
+    : world(&of), options(std::move(options_in)), things(all().entities.size()) {
+  KWIND_ASSERT(options.enter > 0 && options.enter <= options.leave && options.look_every > 0);
+  double range = 0;
+  for (const schema::EntityInfo* info : all().info.kinds) {
+    Kind kind{{}, options.enter, options.leave, 1};
+    bool always = false;
+    for (const KindInterest& own : options.kinds) {
+      if (own.kind != info->name) continue;
+      kind.enter = own.enter.value_or(kind.enter);
+      kind.leave = std::max(own.leave.value_or(kind.leave), kind.enter);
+      kind.weight = static_cast<float>(own.weight);
+      always = own.always;
+    }
+    for (std::size_t c = 0; c < info->columns.size() && !always; ++c) {
+      const schema::ColumnInfo& column = info->columns[c];
+      const bool number = column.form == schema::ColumnForm::number && column.step > 0;
+      if (!number || info->fields[column.field].name != options.place) continue;
+      kind.axes.push_back(static_cast<std::uint16_t>(c));
+      range = std::max(range, column.step * column.last);
+    }
+    if (kind.axes.size() < 2 || kind.axes.size() > 3) kind.axes.clear();
+    if (!kind.axes.empty()) farthest = std::max(farthest, kind.leave);
+    kinds.push_back(std::move(kind));
+  }
+  cell_size = std::max(farthest * 2 / kCellsAcross, 1e-9);
+  const double wanted = std::min<double>(std::ceil(range / cell_size) + 1, kMostCells);
+  cells_along = std::bit_ceil(std::max(static_cast<std::uint32_t>(wanted), 1U));
+  cells.resize(std::size_t{cells_along} * cells_along);
+}
+
+Interest::Interest(const World& world, InterestOptions options)
+    : state_(std::make_unique<State>(world, std::move(options))) {}
+Interest::Interest(Interest&&) noexcept = default;
+Interest& Interest::operator=(Interest&&) noexcept = default;
+Interest::~Interest() = default;
+
+// By what was put last, which a tolerance may not have made worth telling.
+Place Interest::State::place_of(std::uint32_t id, const Kind& kind) const {
+  const World::State::Entity& entity = all().entities[id];
+  Place place{};
+  for (std::size_t i = 0; i < kind.axes.size(); ++i) {
+    const schema::ColumnInfo& column = entity.shape->info().columns[kind.axes[i]];
+    place[i] = column.zero + column.step * entity.now.numbers[kind.axes[i]];
+  }
+  return place;
+}
+
+void Interest::State::remove(Thing& thing) {
+  if (!thing.there) return;
+  std::vector<std::uint32_t>& ids = thing.cell == kNowhere ? everywhere : cells[thing.cell];
+  ids[thing.at] = ids.back();
+  things[ids[thing.at]].at = thing.at;
+  ids.pop_back();
+  thing.there = false;
+}
+
+void Interest::State::take_in(std::uint32_t id) {
+  Thing& thing = things[id];
+  const World::State::Brief& brief = all().briefs[id];
+  if (!brief.alive || brief.changed_at == 0) return remove(thing);
+  if (thing.there && thing.generation != brief.generation) remove(thing);
+  if (!thing.there) {
+    if (thing.generation != brief.generation) thing.room = 0;
+    thing.generation = brief.generation;
+    thing.kind = all().entities[id].shape->info().kind;
+  }
+  const Kind& kind = kinds[thing.kind];
+  const bool placed = !kind.axes.empty();
+  if (placed) thing.place = place_of(id, kind);
+  const std::uint32_t cell = placed ? cell_of(thing.place) : kNowhere;
+  if (thing.there && thing.cell == cell) return;
+  remove(thing);
+  std::vector<std::uint32_t>& ids = placed ? cells[cell] : everywhere;
+  thing.cell = cell;
+  thing.at = static_cast<std::uint32_t>(ids.size());
+  thing.there = true;
+  ids.push_back(id);
+}
+
+void Interest::refresh() {
+  State& s = *state_;
+  World::State& all = s.all();
+  if (s.refreshed + 2 == all.tick) {
+    for (const std::uint32_t id : all.last_put) s.take_in(id);
+    for (const std::uint32_t id : all.last_ended) s.take_in(id);
+  } else if (s.refreshed + 1 != all.tick) {
+    for (std::uint32_t id = 1; id < s.things.size(); ++id) s.take_in(id);
+  }
+  s.refreshed = all.tick - 1;
+}
+
+bool Interest::put_in_room(schema::AnyRef entity, std::uint32_t room) {
+  if (!state_->world->is_alive(entity)) return false;
+  State::Thing& thing = state_->things[entity.id];
+  if (thing.generation != entity.generation) state_->remove(thing);
+  thing.generation = entity.generation;
+  thing.room = room;
+  return true;
+}
+
+std::size_t Interest::memory() const {
+  const State& s = *state_;
+  std::size_t bytes = s.things.capacity() * sizeof(State::Thing) +
+                      s.cells.capacity() * sizeof(s.cells[0]) + s.everywhere.capacity() * 4;
+  for (const auto& cell : s.cells) bytes += cell.capacity() * 4;
+  return bytes;
+}
+
+struct Sight::State {
+  explicit State(Interest::State& of) : interest(&of), turn(of.sights++) {}
+
+  void look_around();
+  void keep_alive();
+  [[nodiscard]] bool shows(std::uint32_t id) const;
+  void add(std::uint32_t id, float weight);
+  void add_near();
+
+  Interest::State* interest;
+  std::uint32_t turn;
+  std::optional<Place> eye;
+  schema::AnyRef follows{};  // id 0: nobody
+  std::vector<schema::AnyRef> owned;
+  std::vector<std::uint32_t> rooms;
+  std::function<bool(schema::AnyRef)> filter;
+  bool changed = true;
+  std::uint32_t looked = 0;  // tick
+  std::vector<Seen> seen;
+  std::vector<Seen> before;
+};
+
+Sight::Sight(Interest& interest) : state_(std::make_unique<State>(*interest.state_)) {}
+Sight::Sight(Sight&&) noexcept = default;
+Sight& Sight::operator=(Sight&&) noexcept = default;
+Sight::~Sight() = default;
+
+void Sight::look_from(double x, double y, double z) {
+  if (!state_->eye) state_->changed = true;
+  state_->eye = Place{x, y, z};
+  state_->follows = {};
+}
+void Sight::look_from(schema::AnyRef entity) {
+  state_->follows = entity;
+  state_->changed = true;
+}
+void Sight::own(schema::AnyRef entity) {
+  disown(entity);
+  state_->owned.push_back(entity);
+}
+void Sight::disown(schema::AnyRef entity) {
+  std::erase_if(state_->owned, [&](const schema::AnyRef& each) {
+    return each.id == entity.id && each.generation == entity.generation;
+  });
+  state_->changed = true;
+}
+void Sight::enter_room(std::uint32_t room) {
+  leave_room(room);
+  state_->rooms.push_back(room);
+}
+void Sight::leave_room(std::uint32_t room) {
+  std::erase(state_->rooms, room);
+  state_->changed = true;
+}
+void Sight::set_filter(std::function<bool(schema::AnyRef)> filter) {
+  state_->filter = std::move(filter);
+  state_->changed = true;
+}
+
+bool Sight::State::shows(std::uint32_t id) const {
+  const Interest::State::Thing& thing = interest->things[id];
+  if (thing.room != 0 && std::find(rooms.begin(), rooms.end(), thing.room) == rooms.end()) {
+    return false;
+  }
+  return !filter || filter(schema::AnyRef{id, thing.generation});
+}
+
+void Sight::State::add(std::uint32_t id, float weight) {
+  seen.push_back({id, false, weight});
+}
+
+void Sight::State::add_near() {
+  const Interest::State& in = *interest;
+  const auto reach = [&](double value) {
+    const std::uint32_t first = in.cell_along(value - in.farthest);
+    const double cells = std::floor((value + in.farthest) / in.cell_size) -
+                         std::floor((value - in.farthest) / in.cell_size) + 1;
+    return std::pair(first, std::min(static_cast<std::uint32_t>(cells), in.cells_along));
+  };
+  const auto [first_x, count_x] = reach((*eye)[0]);
+  const auto [first_y, count_y] = reach((*eye)[1]);
+  const std::uint32_t wrap = in.cells_along - 1;
+  for (std::uint32_t x = 0; x < count_x; ++x) {
+    for (std::uint32_t y = 0; y < count_y; ++y) {
+      const std::uint32_t cell = ((first_x + x) & wrap) * in.cells_along + ((first_y + y) & wrap);
+      for (const std::uint32_t id : in.cells[cell]) {
+        const Interest::State::Thing& thing = in.things[id];
+        const Interest::State::Kind& kind = in.kinds[thing.kind];
+        Place from = *eye;
+        if (kind.axes.size() < 3) from[2] = 0;
+        const double far = square(from, thing.place);
+        if (far > kind.leave * kind.leave) continue;
+        if (far > kind.enter * kind.enter) {
+          const auto was = std::lower_bound(
+              before.begin(), before.end(), id,
+              [](const Seen& each, std::uint32_t wanted) { return each.id < wanted; });
+          if (was == before.end() || was->id != id) continue;
+        }
+        if (!shows(id)) continue;
+        // Four times as much close by as at the border.
+        constexpr double kNearer = 3;
+        const double near = 1 - std::sqrt(far) / kind.leave;
+        add(id, kind.weight * static_cast<float>(1 + kNearer * near));
+      }
+    }
+  }
+}
+
+void Sight::State::look_around() {
+  const Interest::State& in = *interest;
+  std::swap(seen, before);
+  seen.clear();
+  changed = false;
+  looked = in.refreshed;
+  if (follows.id != 0 && follows.id < in.things.size()) {
+    const Interest::State::Thing& thing = in.things[follows.id];
+    if (thing.there && thing.generation == follows.generation) eye = thing.place;
+  }
+  if (eye) add_near();
+  for (const std::uint32_t id : in.everywhere) {
+    if (shows(id)) add(id, in.kinds[in.things[id].kind].weight);
+  }
+  for (const schema::AnyRef& mine : owned) {
+    const Interest::State::Thing& thing = in.things[mine.id];
+    constexpr float kOwn = 8;
+    if (thing.there && thing.generation == mine.generation) seen.push_back({mine.id, true, kOwn});
+  }
+  // An own entity stands before the same one seen from afar.
+  std::sort(seen.begin(), seen.end(), [](const Seen& a, const Seen& b) {
+    return a.id != b.id ? a.id < b.id : a.owner > b.owner;
+  });
+  seen.erase(std::unique(seen.begin(), seen.end(),
+                         [](const Seen& a, const Seen& b) { return a.id == b.id; }),
+             seen.end());
+}
+
+void Sight::State::keep_alive() {
+  std::erase_if(seen, [&](const Seen& each) { return !interest->things[each.id].there; });
+}
+
+std::span<const Seen> Sight::look() {
+  State& s = *state_;
+  const std::uint32_t tick = s.interest->refreshed;
+  const std::uint32_t every = s.interest->options.look_every;
+  if (s.changed || tick - s.looked >= every || (tick + s.turn) % every == 0) {
+    s.look_around();
+  } else {
+    s.keep_alive();
+  }
+  return s.seen;
+}
+
+std::span<const Seen> Sight::look_around() {
+  state_->look_around();
+  return state_->seen;
+}
+
+std::size_t Sight::memory() const {
+  const State& s = *state_;
+  return sizeof(State) + (s.seen.capacity() + s.before.capacity()) * sizeof(Seen) +
+         s.owned.capacity() * sizeof(schema::AnyRef) + s.rooms.capacity() * 4;
+}
+
+}  // namespace kwind::replica

@@ -1,0 +1,145 @@
+#include "kwind/replica/interest.h"
+
+#include <gtest/gtest.h>
+
+#include <set>
+
+#include "kit/sweep.h"
+#include "moving_bay.h"
+
+namespace kwind {
+namespace {
+
+using replica::Interest;
+using replica::Seen;
+using replica::Sight;
+
+std::set<std::uint32_t> ids_of(std::span<const Seen> seen) {
+  std::set<std::uint32_t> ids;
+  for (const Seen& each : seen) ids.insert(each.id);
+  EXPECT_EQ(ids.size(), seen.size()) << "each once";
+  EXPECT_TRUE(std::is_sorted(seen.begin(), seen.end(),
+                             [](const Seen& a, const Seen& b) { return a.id < b.id; }));
+  return ids;
+}
+
+Eigen::Vector2d place_of(const kit::Anyone& anyone) {
+  return std::visit(
+      [](const auto& value) -> Eigen::Vector2d {
+        return {value.at[0], value.at[1]};
+      },
+      anyone);
+}
+
+TEST(Interest, AViewIsWhatIsNearWithABorderOfItsOwn) {
+  for (const std::uint64_t seed : kit::seeds(20, 300)) {
+    SCOPED_TRACE("seed " + std::to_string(seed));
+    kit::MovingBay bay(seed);
+    bay.populate(60, 40, 60, 30);
+    Interest interest(bay.world(), {.enter = 120,
+                                    .leave = 150,
+                                    .kinds = {{.kind = "Crate", .enter = 40, .leave = 40}},
+                                    .look_every = 1});
+    Sight sight(interest);
+    std::set<std::uint32_t> before;
+    Eigen::Vector2d eye{bay.even(-500, 500), bay.even(-500, 500)};
+    for (int i = 0; i < 60; ++i) {
+      eye += Eigen::Vector2d{3, -2};
+      bay.step(0.3);
+      interest.refresh();
+      sight.look_from(eye[0], eye[1]);
+      const auto found = ids_of(sight.look());
+      // By the book: every distance, one by one.
+      for (const auto& [id, one] : bay.all()) {
+        const double far = (place_of(one.value) - eye).norm();
+        const bool crate = std::holds_alternative<bay::Crate>(one.value);
+        const double enter = crate ? 40 : 120;
+        const double leave = crate ? 40 : 150;
+        constexpr double kRounding = 0.1;
+        if (far < enter - kRounding) {
+          EXPECT_TRUE(found.contains(id)) << id << " at " << far;
+        } else if (far > leave + kRounding) {
+          EXPECT_FALSE(found.contains(id)) << id << " at " << far;
+        } else if (far > enter + kRounding && far < leave - kRounding) {
+          EXPECT_EQ(found.contains(id), before.contains(id)) << id << " at " << far;
+        }
+      }
+      for (const std::uint32_t id : found) EXPECT_TRUE(bay.all().contains(id)) << id;
+      before = found;
+    }
+    if (HasFailure()) FAIL() << "seed " << seed;
+  }
+}
+
+TEST(Interest, RoomsOwnersFiltersAndWhatIsAlwaysSeen) {
+  kit::MovingBay bay(1);
+  const std::uint32_t near = bay.spawn(bay::Gull{0, 8, {5, 5}, false});
+  const std::uint32_t cellar = bay.spawn(bay::Pile{{1, 1}});
+  const std::uint32_t mine = bay.spawn(bay::Tug{"Dunlin", 0, 0, {400, 400}});
+  const std::uint32_t crate = bay.spawn(bay::Crate{{-400, -400}, bay::Cargo::salt, "far"});
+  bay.stand_still();
+  Interest interest(bay.world(),
+                    {.enter = 50, .leave = 50, .kinds = {{.kind = "Crate", .always = true}}});
+  interest.refresh();
+  Sight sight(interest);
+  const auto seen = [&] { return ids_of(sight.look()); };
+  EXPECT_EQ(seen(), (std::set{crate})) << "it does not know yet where from";
+  sight.look_from(0, 0);
+  EXPECT_EQ(seen(), (std::set{near, cellar, crate}));
+  EXPECT_TRUE(interest.put_in_room(bay.all().at(cellar).ref, 7));
+  EXPECT_EQ(ids_of(sight.look_around()), (std::set{near, crate}));
+  sight.enter_room(7);
+  EXPECT_EQ(seen(), (std::set{near, cellar, crate}));
+  sight.leave_room(7);
+  EXPECT_EQ(seen(), (std::set{near, crate}));
+  sight.own(bay.all().at(mine).ref);
+  EXPECT_EQ(seen(), (std::set{near, mine, crate}));
+  for (const Seen& each : sight.look()) EXPECT_EQ(each.owner, each.id == mine);
+  sight.set_filter([&](schema::AnyRef ref) { return ref.id != near; });
+  EXPECT_EQ(seen(), (std::set{mine, crate}));
+  sight.set_filter(nullptr);
+  sight.look_from(bay.all().at(mine).ref);
+  EXPECT_EQ(seen(), (std::set{mine, crate})) << "from the tug nothing else is near";
+  sight.disown(bay.all().at(mine).ref);
+  for (const Seen& each : sight.look()) EXPECT_FALSE(each.owner);
+  const schema::AnyRef gone = bay.all().at(crate).ref;
+  bay.despawn(crate);
+  bay.stand_still();
+  interest.refresh();
+  EXPECT_EQ(seen(), (std::set{mine}));
+  EXPECT_FALSE(interest.put_in_room(gone, 1));
+}
+
+TEST(Interest, WhatIsNearerWeighsMore) {
+  kit::MovingBay bay(2);
+  for (int i = 1; i <= 10; ++i) bay.spawn(bay::Pile{{i * 10.0, 0}});
+  bay.stand_still();
+  Interest interest(bay.world(),
+                    {.enter = 200, .leave = 200, .kinds = {{.kind = "Pile", .weight = 2}}});
+  interest.refresh();
+  Sight sight(interest);
+  sight.look_from(0, 0);
+  const auto seen = sight.look();
+  ASSERT_EQ(seen.size(), 10U);
+  for (std::size_t i = 1; i < seen.size(); ++i) EXPECT_LT(seen[i].weight, seen[i - 1].weight);
+  EXPECT_GT(seen.back().weight, 2);
+}
+
+TEST(Interest, ALateStartAndMissedTicksAreCaughtUpWith) {
+  kit::MovingBay bay(3);
+  bay.populate(20, 0, 10, 0);
+  for (int i = 0; i < 5; ++i) bay.step();
+  Interest interest(bay.world(), {.enter = 2000, .leave = 2000, .look_every = 3});
+  interest.refresh();
+  Sight sight(interest);
+  sight.look_from(0, 0);
+  EXPECT_EQ(sight.look().size(), 30U);
+  for (int i = 0; i < 5; ++i) bay.step(1);  // without a refresh
+  interest.refresh();
+  std::set<std::uint32_t> wanted;
+  for (const auto& [id, one] : bay.all()) wanted.insert(id);
+  EXPECT_EQ(ids_of(sight.look_around()), wanted);
+}
+
+}  // namespace
+}  // namespace kwind

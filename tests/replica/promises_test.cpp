@@ -1,0 +1,209 @@
+// What replica promises beside the invariant: order, patience, tolerance, repair.
+#include <gtest/gtest.h>
+
+#include "crossing.h"
+#include "kit/sweep.h"
+
+namespace kwind {
+namespace {
+
+using kit::Crossing;
+using kit::Path;
+using replica::Seen;
+using replica::Viewer;
+
+TEST(ReplicaPromises, AClientThatDiffersIsRepairedWithinASecond) {
+  for (const bool optimistic : {false, true}) {
+    kit::MovingBay bay(11);
+    bay.populate(10, 10, 10, 10);
+    Crossing crossing(bay, {.optimistic = optimistic});
+    std::vector<replica::Drifted> found;
+    crossing.viewer().on_drift([&](const replica::Drifted& each) { found.push_back(each); });
+    for (int i = 0; i < 50; ++i) {
+      bay.step();
+      crossing.see_all();
+      ASSERT_NO_FATAL_FAILURE(crossing.tick());
+    }
+    // A pile stands still: nobody would ever tell of it again.
+    const auto pile = *std::find_if(bay.all().begin(), bay.all().end(), [](const auto& each) {
+      return std::holds_alternative<bay::Pile>(each.second.value);
+    });
+    crossing.mirror().spoil(pile.second.ref, 1, 4);
+    crossing.note_spoilt();
+    int ticks = 0;
+    for (; ticks < 20 && found.empty(); ++ticks) {
+      bay.step();
+      crossing.tick();
+    }
+    ASSERT_EQ(found.size(), 1U) << "in " << ticks << " ticks";
+    EXPECT_EQ(found[0].id, pile.first);
+    EXPECT_EQ(found[0].kind, "Pile");
+    EXPECT_EQ(found[0].field, "at");
+    for (int i = 0; i < 6; ++i) {
+      bay.stand_still();
+      ASSERT_NO_FATAL_FAILURE(crossing.tick());
+    }
+    crossing.expect_complete();
+    EXPECT_EQ(kit::difference(crossing.mirror(), bay, {}), "") << "owners aside, all is as told";
+    EXPECT_EQ(crossing.viewer().counts().drifted, 1U);
+    EXPECT_EQ(crossing.viewer().counts().started_anew, 0U) << "one entity was told again, not all";
+  }
+}
+
+TEST(ReplicaPromises, AnyBitsAsAReportHarmNobody) {
+  kit::MovingBay bay(12);
+  bay.populate(5, 5, 5, 5);
+  Crossing crossing(bay, {});
+  std::vector<std::byte> memory(64);
+  for (int i = 0; i < 2000; ++i) {
+    bay.step();
+    crossing.see_all();
+    ASSERT_NO_FATAL_FAILURE(crossing.tick());
+    for (std::byte& byte : memory) byte = static_cast<std::byte>(bay.random()());
+    crossing.viewer().hear_report(memory, bay.random()() % (memory.size() * 8));
+  }
+  for (int i = 0; i < 80; ++i) {
+    bay.stand_still();
+    ASSERT_NO_FATAL_FAILURE(crossing.tick());
+  }
+  crossing.expect_complete();
+}
+
+TEST(ReplicaPromises, NothingInViewStarves) {
+  kit::MovingBay bay(13);
+  bay.populate(0, 0, 60, 40);
+  // Far less room than the motion takes; tugs are said to matter a hundred times as much.
+  Crossing crossing(bay, {.room = 48, .frames_a_tick = 1});
+  std::map<std::uint32_t, std::uint32_t> last;
+  for (int i = 0; i < 600; ++i) {
+    bay.step();
+    std::vector<Seen> seen;
+    for (const auto& [id, one] : bay.all()) {
+      seen.push_back({id, false, std::holds_alternative<bay::Tug>(one.value) ? 100.0F : 1.0F});
+    }
+    crossing.see(seen);
+    ASSERT_NO_FATAL_FAILURE(crossing.tick());
+  }
+  EXPECT_EQ(crossing.mirror().size(), 100U);
+  std::array<double, 2> age{};  // of all gulls, all tugs; ticks
+  for (const auto& [id, one] : bay.all()) {
+    const std::uint32_t old = bay.world().tick() - crossing.mirror().told_at(one.ref);
+    EXPECT_LE(old, 2 * Viewer::kPatience + 4);
+    age[std::holds_alternative<bay::Tug>(one.value) ? 1 : 0] += old;
+  }
+  // What waits beyond its patience goes in the order of waiting: a round of all takes no more than
+  // that many ticks again here.
+  EXPECT_LE(crossing.viewer().counts().longest_wait, 2 * Viewer::kPatience);
+  EXPECT_LE(crossing.viewer().oldest_wait(), 2 * Viewer::kPatience);
+  EXPECT_GT(crossing.viewer().oldest_wait(), 0U);
+  EXPECT_LT(age[1] / 40, 0.5 * age[0] / 60) << "what weighs more waits less";
+}
+
+TEST(ReplicaPromises, ALateJoinerGetsTheNearestFirstAndIsThenComplete) {
+  kit::MovingBay bay(14);
+  bay.populate(300, 0, 0, 0);
+  bay.step();
+  Crossing crossing(bay, {.room = 100, .frames_a_tick = 1});
+  const auto far = [&](const schema::AnyRef& ref) {
+    const auto& at = std::get<bay::Pile>(bay.all().at(ref.id).value).at;
+    return std::hypot(at[0], at[1]);
+  };
+  std::vector<Seen> seen;
+  for (const auto& [id, one] : bay.all()) {
+    seen.push_back({id, false, static_cast<float>(4 - far(one.ref) / 300)});
+  }
+  crossing.see(seen);
+  EXPECT_FALSE(crossing.viewer().view_complete());
+  for (int i = 0; i < 6; ++i) {
+    bay.stand_still();
+    ASSERT_NO_FATAL_FAILURE(crossing.tick());
+  }
+  ASSERT_GT(crossing.mirror().size(), 20U);
+  ASSERT_LT(crossing.mirror().size(), 200U);
+  double farthest_there = 0;
+  double nearest_missing = 1e9;
+  std::set<std::uint32_t> there;
+  for (const auto& ref : crossing.mirror().entities()) {
+    there.insert(ref.id);
+    farthest_there = std::max(farthest_there, far(ref));
+  }
+  for (const auto& [id, one] : bay.all()) {
+    if (!there.contains(id)) nearest_missing = std::min(nearest_missing, far(one.ref));
+  }
+  // Two frames of them are still on their way.
+  EXPECT_LT(farthest_there, nearest_missing + 60);
+  EXPECT_FALSE(crossing.viewer().view_complete());
+  for (int i = 0; i < 60 && !crossing.viewer().view_complete(); ++i) {
+    bay.stand_still();
+    ASSERT_NO_FATAL_FAILURE(crossing.tick());
+  }
+  EXPECT_TRUE(crossing.viewer().view_complete());
+  EXPECT_EQ(crossing.mirror().size(), 300U);
+}
+
+TEST(ReplicaPromises, WhatHasAToleranceIsShownWithinIt) {
+  for (const std::uint64_t seed : kit::seeds(10, 200)) {
+    SCOPED_TRACE("seed " + std::to_string(seed));
+    kit::MovingBay bay(seed);
+    bay.populate(0, 0, 0, 0, 20);
+    Crossing crossing(bay, {.one_way = 1});
+    for (int i = 0; i < 200; ++i) {
+      bay.step();
+      crossing.see_all();
+      ASSERT_NO_FATAL_FAILURE(crossing.tick());
+      const std::uint32_t tick = crossing.mirror().tick();
+      for (const schema::AnyRef& ref : crossing.mirror().entities()) {
+        const auto* const truth = bay.at(ref.id, tick);
+        ASSERT_NE(truth, nullptr);
+        const schema::Ref<bay::Punt> punt{ref.id, ref.generation};
+        const auto shown = crossing.mirror().get_at(punt, tick);
+        ASSERT_TRUE(shown);
+        const double off = (shown->at - std::get<bay::Punt>(*truth).at).norm();
+        // A quarter of a metre, and the rounding of both to a sixteenth.
+        ASSERT_LE(off, 0.25 + 0.09) << ref.id << " at tick " << tick;
+      }
+    }
+    // 20 that move all the time: exact, each would be told of in each tick.
+    EXPECT_LT(crossing.viewer().counts().changed, 200 * 20 / 4);
+  }
+}
+
+TEST(ReplicaPromises, TheNewestInputUsedIsTold) {
+  kit::MovingBay bay(15);
+  bay.populate(0, 0, 5, 0);
+  Crossing crossing(bay, {.loss = 0.1});
+  for (std::uint32_t i = 1; i < 300; ++i) {
+    bay.step();
+    crossing.see_all();
+    // An input a tick, but for a while in which none came.
+    const std::uint32_t used = i < 100 ? 70000 + i : i < 120 ? 70100 : 70000 + i;
+    crossing.viewer().used_input(used);
+    ASSERT_NO_FATAL_FAILURE(crossing.tick());
+    if (crossing.mirror().tick() == 0) {
+      EXPECT_FALSE(crossing.mirror().input_used());
+      continue;
+    }
+    const std::uint32_t then = crossing.mirror().tick();
+    const std::uint32_t wanted = then < 100 ? 70000 + then : then < 120 ? 70100 : 70000 + then;
+    EXPECT_EQ(crossing.mirror().input_used(), static_cast<std::uint16_t>(wanted)) << then;
+  }
+}
+
+TEST(ReplicaPromises, AValueOutsideItsRangeIsClampedCountedAndNamed) {
+  kit::MovingBay bay(16);
+  const std::uint32_t id = bay.spawn(bay::Gull{0, 5, {0, 0}, false});
+  bay.stand_still();
+  EXPECT_EQ(bay.world().out_of_range(), 0U);
+  EXPECT_FALSE(bay.world().last_out_of_range());
+  bay.put(id, bay::Gull{0, 500, {0, 0}, false});
+  EXPECT_EQ(bay.world().out_of_range(), 1U);
+  const auto found = bay.world().last_out_of_range();
+  ASSERT_TRUE(found);
+  EXPECT_EQ(found->entity.id, id);
+  EXPECT_EQ(found->kind_name, "Gull");
+  EXPECT_EQ(found->field, "speed");
+  EXPECT_EQ(found->tick, 2U);
+}
+
+}  // namespace
+}  // namespace kwind
