@@ -23,6 +23,7 @@ void add_lag(CLI::App& app, std::function<int()>& chosen);
 void add_relay(CLI::App& app, std::function<int()>& chosen);
 void add_talk(CLI::App& app, std::function<int()>& chosen);
 void add_record(CLI::App& app, std::function<int()>& chosen);
+void add_train(CLI::App& app, std::function<int()>& chosen);
 void add_ticket(CLI::App& app, std::function<int()>& chosen);
 void add_demo(CLI::App& app, std::function<int()>& chosen);
 

@@ -63,6 +63,7 @@ int main(int argc, char** argv) {
   kwind::tool::add_gen(app, chosen);
   kwind::tool::add_keys(app, chosen);
   kwind::tool::add_ticket(app, chosen);
+  kwind::tool::add_train(app, chosen);
   kwind::tool::add_lag(app, chosen);
   kwind::tool::add_record(app, chosen);
   kwind::tool::add_diagnose(app, chosen);

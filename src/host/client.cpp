@@ -40,6 +40,7 @@ struct Client::Impl {
       : port(port_in),
         server(server_in),
         wire(protocol, schema::Direction::from_server, options, options.tick_budget, 0),
+        code_sets(options.code_sets),
         session(wire, connect(protocol, options, port_in, now_in)),
         now(now_in) {
     KWIND_ASSERT(wire.permits(server));
@@ -49,7 +50,7 @@ struct Client::Impl {
                             const io::Port& port, Time now) {
     KWIND_ASSERT(options.server_key.has_value() != options.clear_mode.has_value());
     const bits::Secret32 seed = seed_of(options);
-    return link::Link::connect({identity_of(protocol), seed, options.server_key,
+    return link::Link::connect({identity_of(protocol, options), seed, options.server_key,
                                 port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams,
                                 options.aes, options.ticket, options.comeback},
                                link_options(protocol, options, seed), now);
@@ -58,6 +59,7 @@ struct Client::Impl {
   io::Port& port;
   Endpoint server;
   Wire wire;
+  std::vector<std::uint64_t> code_sets;
   Session session;
   std::function<void()> on_connect;
   std::function<void(Errc, std::string_view)> on_disconnect;
@@ -196,6 +198,10 @@ bool Client::ended() const {
 }
 std::uint16_t Client::version() const {
   return impl_->session.link().version();
+}
+std::uint64_t Client::code_set() const {
+  const std::uint8_t place = impl_->session.link().code_set();
+  return place == 0 ? 0 : impl_->code_sets[place - 1U];
 }
 std::optional<link::Comeback> Client::comeback() const {
   return impl_->session.link().comeback();

@@ -62,7 +62,7 @@ struct Server::Impl {
 
   link::ListenerOptions door(const schema::ProtocolInfo& protocol) const {
     KWIND_ASSERT(options.key.has_value() != options.clear_mode.has_value());
-    link::ListenerOptions door{identity_of(protocol), seed, options.capacity, 0};
+    link::ListenerOptions door{identity_of(protocol, options), seed, options.capacity, 0};
     door.key = options.key;
     door.aes = options.aes;
     door.gate = options.gate;
@@ -617,6 +617,11 @@ std::uint32_t Server::slot(Peer peer) const {
 std::uint16_t Server::version(Peer peer) const {
   const Connection* connection = impl_->find(peer);
   return connection == nullptr ? std::uint16_t{0} : connection->session.link().version();
+}
+
+std::uint64_t Server::code_set(Peer peer) const {
+  const Connection* connection = impl_->find(peer);
+  return connection == nullptr ? 0 : connection->admission.code_set_digest;
 }
 
 const link::Claims* Server::claims(Peer peer) const {

@@ -70,8 +70,10 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
   return made;
 }
 
-link::Identity identity_of(const schema::ProtocolInfo& protocol) {
+link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& options) {
   link::Identity identity;
+  KWIND_ASSERT(options.code_sets.size() <= link::kMostCodeSets);
+  identity.code_sets = options.code_sets;
   identity.name = protocol.name;
   for (const schema::VersionInfo& entry : protocol.versions) {
     identity.versions.push_back({entry.version, entry.digest});

@@ -52,7 +52,7 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
                                const bits::Secret32& seed);
 /// 32 random bytes: the system's, or those that the options give.
 bits::Secret32 seed_of(const Options& options);
-link::Identity identity_of(const schema::ProtocolInfo& protocol);
+link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& options);
 
 /// What became of a message that was handed to the game, as route::Dispatcher tells it.
 struct Handled {

@@ -13,7 +13,6 @@ using bits::Writer;
 
 constexpr std::size_t kMaxNameBytes = 64;
 constexpr std::size_t kMaxRefusalBytes = 160;
-constexpr std::size_t kMostCodeSets = 8;
 constexpr std::size_t kCheckBytes = 4;
 
 enum class Credential : std::uint8_t { none = 0, ticket = 1, comeback = 2 };

@@ -263,6 +263,9 @@ Result<Admission> Listener::decide(Time now, const Said& said, std::string& why)
   admission.version = version_common(ours, said.offer.identity, place);
   if (admission.version == 0) return fail(Errc::schema_mismatch);
   admission.code_set = common_code_set(ours, said.offer.code_sets);
+  if (admission.code_set > 0) {
+    admission.code_set_digest = said.offer.code_sets[admission.code_set - 1U];
+  }
 
   std::optional<bits::Digest128> came_by;
   if (said.offer.comeback) {

@@ -159,6 +159,7 @@ ObservedPart part_of(const Frame& frame, Delivery delivery, std::uint64_t packet
     case FrameKind::fill:
       made.kind = ObservedPart::Kind::fill;
       made.payload_bits = frame.bits;
+      made.payload = payload_of(frame);
       break;
     case FrameKind::padding:
       made.kind = ObservedPart::Kind::padding;

@@ -4,6 +4,8 @@
 #include <cmath>
 #include <numeric>
 
+#include "kwind/bits/digest.h"
+
 namespace kwind::replica {
 namespace {
 
@@ -116,6 +118,21 @@ Tally Tally::expected(const schema::EntitiesInfo& entities) {
   return made;
 }
 
+void Tally::add(const Tally& other) {
+  const auto sum = [](Kind::Counts& into, const Kind::Counts& from) {
+    for (std::size_t i = 0; i < into.size(); ++i) into[i] += from[i];
+  };
+  for (std::size_t k = 0; k < kinds_.size(); ++k) {
+    for (std::size_t age = 0; age < kAges; ++age) {
+      sum(kinds_[k].movers[age], other.kinds_[k].movers[age]);
+      sum(kinds_[k].others[age], other.kinds_[k].others[age]);
+      for (std::size_t c = 0; c < kinds_[k].errors.size(); ++c) {
+        sum(kinds_[k].errors[c][age], other.kinds_[k].errors[c][age]);
+      }
+    }
+  }
+}
+
 Tally Tally::fitted(const schema::EntitiesInfo& entities, const Tally& counted) {
   // What was seen so often counts as much as what is expected.
   constexpr std::uint64_t kExpected = 8;
@@ -181,6 +198,28 @@ std::vector<AlphabetCost> costs_of(const Tally& counted, const CodeSet& codes) {
   }
   std::erase_if(all, [](const AlphabetCost& cost) { return cost.symbols == 0; });
   return all;
+}
+
+CodeSet::CodeSet(Inside inside) : inside_(std::make_unique<Inside>(std::move(inside))) {}
+CodeSet::CodeSet(CodeSet&&) noexcept = default;
+
+std::uint64_t CodeSet::digest() const {
+  std::vector<std::byte> all;
+  const auto add = [&](const PrefixCode& code) {
+    all.push_back(static_cast<std::byte>(code.symbols() >> 8));
+    all.push_back(static_cast<std::byte>(code.symbols()));
+    for (std::size_t i = 0; i < code.symbols(); ++i)
+      all.push_back(static_cast<std::byte>(code.bits(i)));
+  };
+  for (const Inside::Kind& kind : inside_->kinds) {
+    for (std::size_t age = 0; age < Tally::kAges; ++age) {
+      add(kind.movers[age]);
+      add(kind.others[age]);
+      for (const auto& column : kind.errors) add(column[age]);
+    }
+  }
+  const bits::Digest128 whole = bits::blake2b_128(all);
+  return bits::Reader(whole, 64).get(64);
 }
 
 CodeSet::CodeSet(const Tally& tally) : inside_(std::make_unique<Inside>()) {

@@ -280,8 +280,8 @@ bool Mirror::State::read_known(bits::Reader& in, const FrameMark& mark, std::uin
   Tally::Kind* const counted = tally != nullptr ? &tally->kinds()[last->kind] : nullptr;
   if (counted != nullptr) ++(mover ? counted->movers : counted->others)[age][*symbol];
   const std::size_t masks = shape.masks();
-  Record made{mark.frame,  mark.tick, mark.tick, Record::Told::change, last->generation, last->kind,
-              last->owner, {}};
+  Record made{mark.frame,       mark.tick,  mark.tick,   Record::Told::change,
+              last->generation, last->kind, last->owner, {}};
   if (*symbol < masks) {
     if (!read_tick(in, shape, made.tick) || made.tick < last->tick) return false;
     const Basis basis{shape, kind_codes, std::span(known).first(count), made.tick, {last->owner}};
@@ -490,6 +490,9 @@ void Mirror::count_into(Tally* tally) {
 }
 const MirrorCounts& Mirror::counts() const {
   return state_->counts;
+}
+std::size_t Mirror::waiting() const {
+  return state_->waiting_now;
 }
 std::uint32_t Mirror::tick() const {
   return state_->tick;

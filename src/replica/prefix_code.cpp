@@ -48,7 +48,25 @@ PrefixCode::PrefixCode(std::span<const std::uint32_t> weights_in) : codes_(weigh
     if (*std::max_element(lengths.begin(), lengths.end()) <= kLongest) break;
     for (std::uint64_t& weight : weights) weight = (weight + 1) / 2;
   }
-  ordered_.resize(weights.size());
+  assign(std::vector<std::uint8_t>(lengths.begin(), lengths.end()));
+}
+
+std::optional<PrefixCode> PrefixCode::of_lengths(std::span<const std::uint8_t> lengths) {
+  if (lengths.empty() || lengths.size() > 0xffff) return std::nullopt;
+  std::uint64_t taken = 0;  // Kraft 1949, in words of kLongest bits
+  for (const std::uint8_t length : lengths) {
+    if (length > kLongest) return std::nullopt;
+    taken += std::uint64_t{1} << (kLongest - length);
+  }
+  if (taken != std::uint64_t{1} << kLongest) return std::nullopt;
+  PrefixCode made;
+  made.codes_.resize(lengths.size());
+  made.assign(lengths);
+  return made;
+}
+
+void PrefixCode::assign(std::span<const std::uint8_t> lengths) {
+  ordered_.resize(lengths.size());
   std::iota(ordered_.begin(), ordered_.end(), std::uint16_t{0});
   std::stable_sort(ordered_.begin(), ordered_.end(),
                    [&](std::uint16_t a, std::uint16_t b) { return lengths[a] < lengths[b]; });

@@ -20,6 +20,10 @@ class PrefixCode {
   /// symbol at least. A single one takes no bits.
   explicit PrefixCode(std::span<const std::uint32_t> weights);
 
+  /// From the length of each symbol's code; nothing if no prefix code has these, or if it leaves
+  /// words without a symbol. A single symbol has length 0.
+  static std::optional<PrefixCode> of_lengths(std::span<const std::uint8_t> lengths);
+
   [[nodiscard]] std::size_t symbols() const { return codes_.size(); }
   [[nodiscard]] unsigned bits(std::size_t symbol) const { return codes_[symbol].bits; }
   void write(bits::Writer& out, std::size_t symbol) const {
@@ -33,6 +37,9 @@ class PrefixCode {
     std::uint32_t code = 0;  // the first bit lowest
     std::uint8_t bits = 0;
   };
+  PrefixCode() = default;
+  void assign(std::span<const std::uint8_t> lengths);
+
   std::vector<Code> codes_;               // by symbol
   std::vector<std::uint16_t> ordered_;    // symbols by length, then by number
   std::vector<std::uint16_t> of_length_;  // how many

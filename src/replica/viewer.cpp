@@ -38,10 +38,14 @@ constexpr std::size_t kFewestBits = 4;
 }  // namespace
 
 struct Viewer::State {
-  State(const World& of, ViewerOptions options_in) : world(&of), options(options_in) {}
+  State(const World& of, ViewerOptions options_in)
+      : world(&of),
+        options(std::move(options_in)),
+        codes(options.codes != nullptr ? options.codes.get() : all().options.codes.get()) {}
 
   const World* world;
   ViewerOptions options;
+  const CodeSet* codes;
   Copies copies;
   SentFrames sent;
   std::vector<std::uint32_t> acks;  // frames heard to have arrived since the last was made
@@ -92,7 +96,7 @@ struct Viewer::State {
   void narrow(std::size_t room);
   // The codes of what the client knows under an id, at the age of what it knows.
   [[nodiscard]] const CodeSet::Inside::Kind& codes_of(const Held& held) const {
-    return all().options.codes->inside().kinds[held.kind];
+    return codes->inside().kinds[held.kind];
   }
   [[nodiscard]] std::size_t masks_of(const Held& held) const {
     return all().shapes[held.kind].masks();
@@ -115,7 +119,7 @@ struct Viewer::State {
 };
 
 Viewer::Viewer(const World& world, ViewerOptions options)
-    : state_(std::make_unique<State>(world, options)) {}
+    : state_(std::make_unique<State>(world, std::move(options))) {}
 Viewer::Viewer(Viewer&&) noexcept = default;
 Viewer& Viewer::operator=(Viewer&&) noexcept = default;
 Viewer::~Viewer() = default;
@@ -319,8 +323,7 @@ std::size_t Viewer::State::states_known(std::uint32_t id, const Held& held,
 void Viewer::State::consider(Copy& copy, const World::State::Brief& brief) {
   const World::State::Entity& entity = all().entities[copy.id];
   const bool goes_on = copy.held.known && copy.held.generation == brief.generation &&
-                       copy.held.owner == copy.owner && !copy.resend &&
-                       copy.gone_frame == 0;
+                       copy.held.owner == copy.owner && !copy.resend && copy.gone_frame == 0;
   const bool under = copy.sent_frame != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == copy.owner;
   if (under) {
@@ -381,8 +384,8 @@ void Viewer::State::narrow(std::size_t room) {
 void Viewer::State::write_symbol(bits::Writer& out, const Held& held, std::uint32_t at, bool mover,
                                  std::size_t symbol) {
   const std::size_t age = age_of(at - held.ticks[0]);
-  const auto& codes = mover ? codes_of(held).movers : codes_of(held).others;
-  codes[age].write(out, symbol);
+  const auto& alphabets = mover ? codes_of(held).movers : codes_of(held).others;
+  alphabets[age].write(out, symbol);
   if (tally == nullptr) return;
   Tally::Kind& kind = tally->kinds()[held.kind];
   ++(mover ? kind.movers : kind.others)[age][symbol];
@@ -421,7 +424,7 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
   };
   Splice& splice = entity.splices[(ticks[0] + ticks[1]) % World::State::kSplices];
   if (tally == nullptr && splice.tick == each.tick && splice.known == ticks &&
-      splice.owner == each.owner) {
+      splice.owner == each.owner && splice.codes == codes) {
     ++all().spliced.shared;
     each.mask = splice.mask;
     write_symbol(out, copy.held, tick(), each.mover, each.mask);
@@ -443,9 +446,13 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
                tally != nullptr ? &tally->kinds()[copy.held.kind] : nullptr);
   const std::size_t size = out.bit_count() - before;
   if (!out.ok() || size > Splice::kMostBits) return;
-  splice = {
-      each.tick,  ticks, static_cast<std::uint16_t>(each.mask), static_cast<std::uint8_t>(size),
-      each.owner, {}};
+  splice = {each.tick,
+            ticks,
+            codes,
+            static_cast<std::uint16_t>(each.mask),
+            static_cast<std::uint8_t>(size),
+            each.owner,
+            {}};
   bits::Writer body(splice.body);
   write_change(body, basis, row, each.mask, nullptr);
   body.finish();

@@ -33,8 +33,8 @@ class Taker {
       case TypeKind::boolean: return one(ColumnForm::opaque, 1, 1);
       case TypeKind::integer:
       case TypeKind::real: {
-        const std::uint64_t last = type.kind == TypeKind::real ? type.real.last_index()
-                                                               : type.integer.last_index();
+        const std::uint64_t last =
+            type.kind == TypeKind::real ? type.real.last_index() : type.integer.last_index();
         const auto [zero, step] = *scale_of(type);
         return ranged(ColumnForm::number, last, zero, step);
       }
@@ -126,9 +126,9 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     if (!field.travels(protocol.version)) continue;
     auto columns = taker.take(field.type);
     if (!columns) {
-      columns =
-          std::vector<ColumnInfo>{{0, ColumnForm::varying, 0,
-                                   size_of(protocol, field.type).most_bits, false, false, false, 0, 0}};
+      columns = std::vector<ColumnInfo>{{0, ColumnForm::varying, 0,
+                                         size_of(protocol, field.type).most_bits, false, false,
+                                         false, 0, 0}};
     }
     for (ColumnInfo& column : *columns) {
       column.field = here;
@@ -169,6 +169,26 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     made.follows.push_back(follow);
   }
   return made;
+}
+
+EntityTables::EntityTables(const Protocol& protocol) {
+  for (const Entity& entity : protocol.entities) {
+    auto kind = std::make_unique<Kind>();
+    kind->columns = columns_of(protocol, entity);
+    for (const Field& field : entity.fields) {
+      if (field.words.local != Local::no) continue;
+      const Size size = size_of(protocol, field.type);
+      kind->fields.push_back({field.name, "", field.unit,
+                              static_cast<std::uint32_t>(size.fewest_bits),
+                              static_cast<std::uint32_t>(size.most_bits), field.life});
+    }
+    kind->info = {entity.name,           static_cast<std::uint16_t>(kinds_.size()),
+                  kind->fields,          kind->columns.columns,
+                  kind->columns.follows, entity.life};
+    infos_.push_back(&kind->info);
+    kinds_.push_back(std::move(kind));
+  }
+  info_ = {protocol.entities_up_to, infos_};
 }
 
 }  // namespace kwind::schema

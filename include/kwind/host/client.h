@@ -161,6 +161,8 @@ class Client {
   [[nodiscard]] bool ended() const;
   /// The version of the protocol agreed with the server; 0 until connected.
   [[nodiscard]] std::uint16_t version() const;
+  /// The digest of the set of codes agreed with the server; 0: the built-in ones.
+  [[nodiscard]] std::uint64_t code_set() const;
   /// How a new client may come back as the same peer after this one's connection broke, if the
   /// server permits it. Good once.
   [[nodiscard]] std::optional<link::Comeback> comeback() const;

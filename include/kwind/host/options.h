@@ -63,6 +63,9 @@ struct Options {
   std::size_t open_requests = 64;    ///< most questions a connection may have open, each way
   std::vector<QueueLimit> queues{};  ///< of channels that shall not have the usual limits
   bits::Policy policy = bits::Policy::clamp;  ///< for values to be sent that are out of range
+  /// Digests of the sets of codes that this end holds, see replica::CodeSet; at most 8, the ones it
+  /// likes best first. The server takes the client's first that it holds, too.
+  std::vector<std::uint64_t> code_sets{};
   /// Random bytes for nonces and cookies; from the system when not given. Give them in tests and
   /// replays, never in production.
   std::optional<bits::Key128> entropy;

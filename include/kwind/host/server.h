@@ -238,6 +238,8 @@ class Server {
   [[nodiscard]] std::uint32_t slot(Peer peer) const;
   /// The version of the protocol agreed with a client; 0 if there is no such client.
   [[nodiscard]] std::uint16_t version(Peer peer) const;
+  /// The digest of the set of codes agreed with a client; 0: the built-in ones.
+  [[nodiscard]] std::uint64_t code_set(Peer peer) const;
   /// What its ticket says; nullptr if there is no such client, or no tickets are asked for.
   [[nodiscard]] const link::Claims* claims(Peer peer) const;
   /// Where its datagrams come from, for those who keep the server; nullptr if there is no such

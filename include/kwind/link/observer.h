@@ -58,7 +58,7 @@ struct ObservedPart {
   std::size_t payload_bits = 0;  ///< message; pair: of the longer one
   std::size_t total_bits = 0;    ///< piece: of the whole message
   std::size_t first_byte = 0;    ///< piece
-  std::vector<std::byte> payload{};  ///< message, piece
+  std::vector<std::byte> payload{};  ///< message, piece, fill
   // Of acks: runs of packet numbers, newest first, both ends included.
   std::vector<std::pair<std::uint64_t, std::uint64_t>> acked{};
   Duration ack_delay{0};

@@ -91,13 +91,16 @@ struct DeclarationDigest {
   std::uint32_t digest = 0;  ///< 0: from here on it does not exist
 };
 
+/// Code sets that an end may offer.
+inline constexpr std::size_t kMostCodeSets = 8;
+
 /// The protocol above the link, as both ends compare it: the link does not look inside.
 struct Identity {
   std::string name;                     ///< at most 64 bytes
   std::vector<VersionDigest> versions;  ///< 1 to 16, newest first
   /// What refusals name; it does not travel whole.
   std::vector<DeclarationDigest> declarations{};
-  /// Digests of the code sets held beside the built-in one, at most 8, best first.
+  /// Digests of the code sets held beside the built-in one, at most kMostCodeSets, best first.
   std::vector<std::uint64_t> code_sets{};
 };
 

@@ -5,6 +5,8 @@
 #include <cstdint>
 #include <memory>
 #include <string>
+#include <string_view>
+#include <tl/expected.hpp>
 #include <vector>
 
 #include "kwind/schema/entity_info.h"
@@ -33,6 +35,9 @@ class Tally {
   /// Weights for codes that fit `counted` traffic: where little was seen, expected() has its say.
   static Tally fitted(const schema::EntitiesInfo& entities, const Tally& counted);
 
+  /// Counts what `other`, of the same entities, counted, too.
+  void add(const Tally& other);
+
   [[nodiscard]] std::vector<Kind>& kinds() { return kinds_; }
   [[nodiscard]] const std::vector<Kind>& kinds() const { return kinds_; }
 
@@ -40,15 +45,21 @@ class Tally {
   std::vector<Kind> kinds_;
 };
 
-/// Prefix codes from a tally.
+/// Prefix codes from a tally, or from a file.
 class CodeSet {
  public:
   explicit CodeSet(const Tally& tally);
+  CodeSet(CodeSet&&) noexcept;
   ~CodeSet();
   CodeSet(const CodeSet&) = delete;
   CodeSet& operator=(const CodeSet&) = delete;
 
+  /// Of all its codes: two ends with the same number hold the same set. For
+  /// host::Options::code_sets.
+  [[nodiscard]] std::uint64_t digest() const;
+
   struct Inside;
+  explicit CodeSet(Inside inside);
   [[nodiscard]] const Inside& inside() const { return *inside_; }
 
  private:
@@ -70,6 +81,17 @@ struct AlphabetCost {
 /// What traffic that was counted takes in `codes`, by alphabet; ages of one alphabet together.
 /// Alphabets of which nothing was seen are left out.
 std::vector<AlphabetCost> costs_of(const Tally& counted, const CodeSet& codes);
+
+/// A set as text, for a file: docs/code-sets.md. `protocol` is for readers only.
+std::string text_of(const CodeSet& codes, const schema::EntitiesInfo& entities,
+                    std::string_view protocol);
+/// What is wrong with a text, and where.
+struct CodeTextProblem {
+  std::size_t line = 0;  ///< from 1 on; 0: the text as a whole
+  std::string text;
+};
+tl::expected<std::shared_ptr<const CodeSet>, CodeTextProblem> read_codes(
+    std::string_view text, const schema::EntitiesInfo& entities);
 
 /// The set of Tally::expected().
 std::shared_ptr<const CodeSet> built_in_codes(const schema::EntitiesInfo& entities);

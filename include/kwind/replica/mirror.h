@@ -58,6 +58,7 @@ class Mirror {
   /// Counts the symbols of all frames from now on; as Viewer::count_into().
   void count_into(Tally* tally);
   [[nodiscard]] const MirrorCounts& counts() const;
+  [[nodiscard]] std::size_t waiting() const;  ///< frames that build on ones that are not here
   /// For tests of what happens then: flips bits of a column in all that is held of an entity.
   void spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip);
 

@@ -27,6 +27,8 @@ struct ViewerOptions {
   bool optimistic = false;
   /// Every so many frames a digest of all that the client should have goes with it; 0: never.
   std::uint32_t digest_every = 10;
+  /// Those agreed with this client; nullptr: the world's.
+  std::shared_ptr<const CodeSet> codes{};
 };
 
 struct ViewerCounts {

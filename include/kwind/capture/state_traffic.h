@@ -1,0 +1,54 @@
+// The state frames of a capture: what each client was told, and how often each symbol occurred, for
+// codes that fit. One thread.
+#pragma once
+#include <array>
+#include <cstdint>
+#include <map>
+#include <memory>
+#include <tuple>
+
+#include "kwind/bits/endpoint.h"
+#include "kwind/capture/account.h"
+#include "kwind/replica/codes.h"
+#include "kwind/replica/mirror.h"
+
+namespace kwind::capture {
+
+class StateTraffic {
+ public:
+  /// `entities` outlives it; `codes` are those in use when the capture was made, nullptr the
+  /// built-in ones.
+  StateTraffic(const schema::EntitiesInfo& entities, double ticks_per_second,
+               std::shared_ptr<const replica::CodeSet> codes = nullptr);
+
+  /// Takes the state that a datagram of the account brings, if any.
+  void add(const Line& line);
+
+  [[nodiscard]] std::uint64_t frames() const { return frames_; }
+  [[nodiscard]] std::uint64_t bits() const { return bits_; }
+  /// Frames that make no sense in these codes, or build on what was not captured.
+  [[nodiscard]] std::uint64_t unread() const;
+  [[nodiscard]] std::size_t clients() const { return clients_.size(); }
+  /// Symbols of every other client, from the first or the second on: codes made from one half are
+  /// tried on the other.
+  [[nodiscard]] const std::array<replica::Tally, 2>& halves() const { return halves_; }
+  /// Of all clients.
+  [[nodiscard]] replica::Tally tally() const;
+
+ private:
+  struct Client {
+    explicit Client(replica::Mirror mirror_in) : mirror(std::move(mirror_in)) {}
+    replica::Mirror mirror;
+    std::uint64_t refused = 0;
+  };
+  const schema::EntitiesInfo& entities_;
+  double ticks_per_second_;
+  std::shared_ptr<const replica::CodeSet> codes_;
+  std::array<replica::Tally, 2> halves_;
+  // By connection id: with a capture of several servers, by address, too.
+  std::map<std::tuple<std::array<std::uint8_t, 16>, std::uint16_t, std::uint32_t>, Client> clients_;
+  std::uint64_t frames_ = 0;
+  std::uint64_t bits_ = 0;
+};
+
+}  // namespace kwind::capture

@@ -1,0 +1,288 @@
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+#include <cmath>
+#include <fstream>
+#include <map>
+#include <memory>
+#include <nlohmann/json.hpp>
+
+#include "commands.h"
+#include "generate.h"
+#include "kwind/capture/key_log.h"
+#include "kwind/capture/state_traffic.h"
+#include "kwind/schema/columns.h"
+
+namespace kwind::tool {
+namespace {
+
+struct Arguments {
+  std::string description;
+  std::vector<std::string> captures;
+  std::string keys;
+  std::string out;
+  std::string codes;  // in use when the captures were made
+  std::string check;
+  double rate = 20;
+  bool json = false;
+};
+
+// A set that takes so much more than one that fits is said to fit no longer.
+constexpr double kFits = 1.1;
+
+struct Bits {
+  std::uint64_t symbols = 0;
+  double before = 0;
+  double after = 0;
+  double floor = 0;
+};
+
+std::string name_of(const schema::EntitiesInfo& entities, const replica::AlphabetCost& cost) {
+  switch (cost.of) {
+    case replica::AlphabetCost::Of::movers: return "what differs, of those expected";
+    case replica::AlphabetCost::Of::others: return "what differs, of others";
+    case replica::AlphabetCost::Of::errors: break;
+  }
+  const schema::EntityInfo& info = *entities.kinds[cost.kind];
+  const std::uint16_t field = info.columns[cost.column].field;
+  std::size_t place = 0;
+  for (std::size_t c = 0; c < cost.column; ++c) place += info.columns[c].field == field ? 1 : 0;
+  const std::string_view name = info.fields[field].name;
+  const bool several = place > 0 || (cost.column + 1U < info.columns.size() &&
+                                     info.columns[cost.column + 1U].field == field);
+  return several ? fmt::format("{}[{}]", name, place) : std::string(name);
+}
+
+double sum_of(const std::vector<replica::AlphabetCost>& costs) {
+  double sum = 0;
+  for (const auto& cost : costs) sum += cost.bits;
+  return sum;
+}
+
+std::shared_ptr<const replica::CodeSet> load_codes(const std::string& path,
+                                                   const schema::EntitiesInfo& entities) {
+  std::string text;
+  if (!read_text(path, text)) {
+    fmt::print(stderr, "{}: cannot be read\n", path);
+    return nullptr;
+  }
+  auto codes = replica::read_codes(text, entities);
+  if (codes) return *codes;
+  const std::string where = codes.error().line > 0 ? fmt::format(":{}", codes.error().line) : "";
+  fmt::print(stderr, "{}{}: {}\n", path, where, codes.error().text);
+  return nullptr;
+}
+
+bool read_captures(const Arguments& arguments, const schema::Protocol& protocol,
+                   capture::StateTraffic& traffic) {
+  std::vector<link::DatagramKey> keys;
+  if (!arguments.keys.empty()) {
+    std::string text;
+    if (!read_text(arguments.keys, text)) {
+      fmt::print(stderr, "{}: cannot be read\n", arguments.keys);
+      return false;
+    }
+    capture::KeyFile file = capture::read_keys(text);
+    if (!file.problem.empty()) {
+      fmt::print(stderr, "{}: {}\n", arguments.keys, file.problem);
+      return false;
+    }
+    keys = std::move(file.keys);
+  }
+  std::uint64_t unopened = 0;
+  for (const std::string& path : arguments.captures) {
+    std::string file;
+    if (!read_text(path, file)) {
+      fmt::print(stderr, "{}: cannot be read\n", path);
+      return false;
+    }
+    const auto contents = capture::read_capture(std::as_bytes(std::span(file)));
+    if (!contents) {
+      fmt::print(stderr, "{}: {}; a pcapng or pcap file is needed, as `kwind record` writes\n",
+                 path, error_info(contents.error()).text);
+      return false;
+    }
+    capture::AccountOptions options;
+    options.observer.keys = keys;
+    capture::Account account(protocol, std::move(options));
+    for (const capture::Packet& packet : contents->packets) traffic.add(account.add(packet));
+    unopened += account.unopened();
+  }
+  if (unopened > 0) {
+    fmt::print(stderr, "{} sealed datagrams were not opened: {}\n", unopened,
+               keys.empty() ? "give their keys with --keys, as `kwind record --keys` writes them"
+                            : "their keys are not in that file");
+  }
+  if (traffic.frames() > 0) return true;
+  fmt::print(stderr,
+             "there are no state frames in {}: record a server that tells its clients of entities, "
+             "from before they connect\n",
+             arguments.captures.size() == 1 ? arguments.captures.front() : "these captures");
+  return false;
+}
+
+void print_table(const schema::EntitiesInfo& entities,
+                 const std::map<std::pair<std::uint16_t, std::string>, Bits>& rows) {
+  fmt::print("{:<34}{:>10}{:>10}{:>10}{:>10}\n", "bits of a symbol", "symbols", "before", "after",
+             "entropy");
+  int kind = -1;
+  for (const auto& [key, bits] : rows) {
+    if (key.first != kind) fmt::print("{}\n", entities.kinds[key.first]->name);
+    kind = key.first;
+    const auto n = static_cast<double>(bits.symbols);
+    fmt::print("  {:<32}{:>10}{:>10.2f}{:>10.2f}{:>10.2f}\n", key.second, bits.symbols,
+               bits.before / n, bits.after / n, bits.floor / n);
+  }
+}
+
+int train(const Arguments& arguments) {
+  if (arguments.out.empty() == arguments.check.empty()) {
+    fmt::print(stderr,
+               "kwind train: say either -o FILE, to write codes, or --check FILE, to see whether "
+               "codes still fit\n");
+    return kUsedWrongly;
+  }
+  language::Compiled source;
+  if (!load_source(arguments.description, source)) return kFoundWrong;
+  if (source.protocol.entities.empty()) {
+    fmt::print(stderr, "{}: has no entities, so there is nothing to train\n",
+               arguments.description);
+    return kFoundWrong;
+  }
+  const schema::EntityTables tables(source.protocol);
+  const schema::EntitiesInfo& entities = tables.info();
+  std::shared_ptr<const replica::CodeSet> in_use = replica::built_in_codes(entities);
+  if (!arguments.codes.empty()) in_use = load_codes(arguments.codes, entities);
+  if (in_use == nullptr) return kFoundWrong;
+  std::shared_ptr<const replica::CodeSet> before = in_use;
+  if (!arguments.check.empty()) before = load_codes(arguments.check, entities);
+  if (before == nullptr) return kFoundWrong;
+
+  capture::StateTraffic traffic(entities, arguments.rate, in_use);
+  if (!read_captures(arguments, source.protocol, traffic)) return kFoundWrong;
+  const replica::Tally tally = traffic.tally();
+  const replica::CodeSet fitted(replica::Tally::fitted(entities, tally));
+
+  std::map<std::pair<std::uint16_t, std::string>, Bits> rows;
+  Bits all;
+  for (const auto& cost : replica::costs_of(tally, *before)) {
+    Bits& row = rows[{cost.kind, name_of(entities, cost)}];
+    row.symbols += cost.symbols;
+    row.before += cost.bits;
+    row.floor += cost.floor;
+    all.symbols += cost.symbols;
+    all.before += cost.bits;
+    all.floor += cost.floor;
+  }
+  for (const auto& cost : replica::costs_of(tally, fitted)) {
+    rows[{cost.kind, name_of(entities, cost)}].after += cost.bits;
+    all.after += cost.bits;
+  }
+  // Codes from one half of the clients, tried on the other.
+  double crossed = 0;
+  const bool can_cross = traffic.clients() > 1;
+  for (std::size_t half = 0; can_cross && half < 2; ++half) {
+    const replica::CodeSet other(replica::Tally::fitted(entities, traffic.halves()[1 - half]));
+    crossed += sum_of(replica::costs_of(traffic.halves()[half], other));
+  }
+  const double used = sum_of(replica::costs_of(tally, *in_use));
+  const auto frames = static_cast<double>(traffic.frames());
+  const double bytes = static_cast<double>(traffic.bits()) / 8 / frames;
+  const double bytes_before = bytes + (all.before - used) / 8 / frames;
+  const double bytes_after = bytes + ((can_cross ? crossed : all.after) - used) / 8 / frames;
+  const bool fits = all.before <= kFits * (can_cross ? crossed : all.after);
+
+  if (arguments.json) {
+    nlohmann::ordered_json out{{"frames", traffic.frames()},
+                               {"clients", traffic.clients()},
+                               {"unread", traffic.unread()},
+                               {"bytes_a_frame_before", bytes_before},
+                               {"bytes_a_frame_after", bytes_after},
+                               {"tried_on_other_clients", can_cross},
+                               {"fits", fits},
+                               {"digest", fmt::format("{:016x}", fitted.digest())},
+                               {"alphabets", nlohmann::ordered_json::array()}};
+    for (const auto& [key, bits] : rows) {
+      const auto n = static_cast<double>(bits.symbols);
+      out["alphabets"].push_back({{"kind", entities.kinds[key.first]->name},
+                                  {"of", key.second},
+                                  {"symbols", bits.symbols},
+                                  {"before", bits.before / n},
+                                  {"after", bits.after / n},
+                                  {"entropy", bits.floor / n}});
+    }
+    fmt::print("{}\n", out.dump(2));
+  } else {
+    print_table(entities, rows);
+    fmt::print(
+        "\n{} state frames of {} client{}, bytes a frame: {:.1f} {}, {:.1f} with codes trained on "
+        "{}\n",
+        traffic.frames(), traffic.clients(), traffic.clients() == 1 ? "" : "s", bytes_before,
+        arguments.check.empty() ? "as recorded" : fmt::format("with {}", arguments.check),
+        bytes_after, can_cross ? "other clients" : "themselves");
+    fmt::print(
+        "of all their symbols, {:.2f} bits before and {:.2f} after; no prefix code takes less than "
+        "{:.2f}\n",
+        all.before / static_cast<double>(all.symbols), all.after / static_cast<double>(all.symbols),
+        all.floor / static_cast<double>(all.symbols));
+  }
+  std::fflush(stdout);
+  if (traffic.unread() > 0) {
+    fmt::print(
+        stderr, "{} frames could not be read: {}\n", traffic.unread(),
+        arguments.codes.empty()
+            ? "the capture begins when clients were there already, or other codes than the "
+              "built-in ones were in use (--codes)"
+            : "the capture begins when clients were there already, or other codes were in use");
+  }
+  if (!arguments.check.empty()) {
+    if (!arguments.json) {
+      fmt::print("{} {}\n", arguments.check,
+                 fits ? "fits this traffic"
+                      : fmt::format("no longer fits: its symbols take {:.0f} % more than need be; "
+                                    "train the codes anew",
+                                    (all.before / (can_cross ? crossed : all.after) - 1) * 100));
+    }
+    return fits ? kFine : kFoundWrong;
+  }
+  std::ofstream file(arguments.out, std::ios::binary);
+  file << replica::text_of(fitted, entities, source.protocol.name);
+  if (!file.flush().good()) {
+    fmt::print(stderr, "{}: cannot be written\n", arguments.out);
+    return kFoundWrong;
+  }
+  if (!arguments.json) {
+    fmt::print("{}: set {:016x}; both ends have to hold it, see docs/code-sets.md\n", arguments.out,
+               fitted.digest());
+  }
+  return kFine;
+}
+
+}  // namespace
+
+void add_train(CLI::App& app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<Arguments>();
+  CLI::App* command = app.add_subcommand("train", "Make field codes from recorded state traffic");
+  command->footer(
+      "Example:\n  kwind record --server [::1]:4600 --listen [::1]:4601 -o evening.pcapng --keys "
+      "evening.keys\n"
+      "  kwind train harbour.kw evening.pcapng --keys evening.keys -o harbour.codes\n"
+      "  kwind train harbour.kw today.pcapng --keys today.keys --codes harbour.codes --check "
+      "harbour.codes");
+  command->add_option("FILE", arguments->description, "The description, a .kw file")->required();
+  command->add_option("CAPTURE", arguments->captures, "Captures, pcapng or pcap")->required();
+  command->add_option("-o,--out", arguments->out, "Write the codes here");
+  command->add_option("--keys", arguments->keys,
+                      "Keys of sealed datagrams, as kwind record writes them");
+  command->add_option("--codes", arguments->codes,
+                      "The codes in use when this was recorded (else the built-in ones)");
+  command->add_option("--check", arguments->check,
+                      "Say whether these codes still fit; exit 1 if not");
+  command->add_option("--rate", arguments->rate, "Ticks a second of the server's world")
+      ->check(CLI::Range(1.0, 1000.0))
+      ->capture_default_str();
+  command->add_flag("--json", arguments->json, "Write the report as JSON");
+  command->callback([arguments, &chosen] { chosen = [arguments] { return train(*arguments); }; });
+}
+
+}  // namespace kwind::tool
