@@ -207,15 +207,23 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
   if (run.tally != nullptr) *run.tally = counted;
   if (getenv("DBG")) {
     const double n = static_cast<double>(bytes.size());
-    fmt::print("--- wrong {} bytes {:.1f} changed {:.1f} symbols saved {}\n", result.wrong, result.mean, result.changed, saved / 8 / n);
+    fmt::print("--- wrong {} bytes {:.1f} changed {:.1f} symbols saved {}\n", result.wrong,
+               result.mean, result.changed, saved / 8 / n);
     double total = 0;
     for (const auto& cost : kwind::replica::costs_of(counted, *codes)) {
       total += cost.bits / n;
-      fmt::print("{:>8} {} {:>2}: {:8.2f} symbols a tick {:8.2f} bits a tick  {:5.2f} each, floor {:5.2f}\n", entities.kinds[cost.kind]->name, static_cast<int>(cost.of), cost.column, static_cast<double>(cost.symbols) / n, cost.bits / n, cost.bits / static_cast<double>(cost.symbols), cost.floor / static_cast<double>(cost.symbols));
+      fmt::print(
+          "{:>8} {} {:>2}: {:8.2f} symbols a tick {:8.2f} bits a tick  {:5.2f} each, floor "
+          "{:5.2f}\n",
+          entities.kinds[cost.kind]->name, static_cast<int>(cost.of), cost.column,
+          static_cast<double>(cost.symbols) / n, cost.bits / n,
+          cost.bits / static_cast<double>(cost.symbols),
+          cost.floor / static_cast<double>(cost.symbols));
     }
     fmt::print("coded {:.1f} bits of {:.1f}\n", total, result.mean * 8);
     const auto& c = all[0]->viewer.counts();
-    fmt::print("frames {} whole {} changed {} foretold {} gone {} put_off {}\n", c.frames, c.whole, c.changed, c.foretold, c.gone, c.put_off);
+    fmt::print("frames {} whole {} changed {} foretold {} gone {} put_off {}\n", c.frames, c.whole,
+               c.changed, c.foretold, c.gone, c.put_off);
   }
   std::sort(bytes.begin(), bytes.end());
   result.p95 = bytes[bytes.size() * 95 / 100];

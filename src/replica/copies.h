@@ -76,6 +76,12 @@ class Copies {
     }
     return *found;
   }
+  /// Requires: `id` belongs before `before`. O(copies).
+  std::vector<Copy>::iterator insert(std::vector<Copy>::iterator before, std::uint32_t id) {
+    before = all_.emplace(before);
+    before->id = id;
+    return before;
+  }
   [[nodiscard]] auto begin() { return all_.begin(); }
   [[nodiscard]] auto end() { return all_.end(); }
   [[nodiscard]] std::size_t size() const { return all_.size(); }

@@ -4,6 +4,7 @@
 #include <array>
 #include <bit>
 #include <cmath>
+#include <utility>
 
 #include "world_state.h"
 
@@ -69,6 +70,7 @@ struct Interest::State {
   std::vector<Thing> things;                      // by id
   std::uint32_t refreshed = 0;                    // tick
   std::uint32_t sights = 0;
+  std::uint64_t removals = 0;  // of things that ended
 };
 
 Interest::State::State(const World& of, InterestOptions options_in)
@@ -131,7 +133,10 @@ void Interest::State::remove(Thing& thing) {
 void Interest::State::take_in(std::uint32_t id) {
   Thing& thing = things[id];
   const World::State::Brief& brief = all().briefs[id];
-  if (!brief.alive || brief.changed_at == 0) return remove(thing);
+  if (!brief.alive || brief.changed_at == 0) {
+    removals += thing.there ? 1 : 0;
+    return remove(thing);
+  }
   if (thing.there && thing.generation != brief.generation) remove(thing);
   if (!thing.there) {
     if (thing.generation != brief.generation) thing.room = 0;
@@ -198,6 +203,8 @@ struct Sight::State {
   std::function<bool(schema::AnyRef)> filter;
   bool changed = true;
   std::uint32_t looked = 0;  // tick
+  std::uint64_t removals = 0;
+  std::uint64_t revision = 1;
   std::vector<Seen> seen;
   std::vector<Seen> before;
 };
@@ -294,6 +301,8 @@ void Sight::State::look_around() {
   seen.clear();
   changed = false;
   looked = in.refreshed;
+  removals = in.removals;
+  ++revision;
   if (follows.id != 0 && follows.id < in.things.size()) {
     const Interest::State::Thing& thing = in.things[follows.id];
     if (thing.there && thing.generation == follows.generation) eye = thing.place;
@@ -317,6 +326,8 @@ void Sight::State::look_around() {
 }
 
 void Sight::State::keep_alive() {
+  if (std::exchange(removals, interest->removals) == interest->removals) return;
+  ++revision;
   std::erase_if(seen, [&](const Seen& each) { return !interest->things[each.id].there; });
 }
 
@@ -335,6 +346,10 @@ std::span<const Seen> Sight::look() {
 std::span<const Seen> Sight::look_around() {
   state_->look_around();
   return state_->seen;
+}
+
+std::uint64_t Sight::revision() const {
+  return state_->revision;
 }
 
 std::size_t Sight::memory() const {

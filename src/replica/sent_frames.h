@@ -37,20 +37,12 @@ class SentFrames {
     Sent& slot = frames_[frame % kKept];
     return frame > 0 && slot.mark.frame == frame ? &slot : nullptr;
   }
-  /// By id. Nothing for frames further back than a window.
+  /// By id. Nothing for frames that were forgotten.
   [[nodiscard]] std::span<const Entry> entries(const Sent& frame) const {
     if (frame.first < forgotten_) return {};
     return std::span(entries_).subspan(frame.first - forgotten_, frame.count);
   }
   void add(const FrameMark& mark, std::span<const Entry> entries) {
-    // What is a window back goes when it makes up half of what is kept.
-    if (const Sent* const old = find(mark.frame > kFrameWindow ? mark.frame - kFrameWindow : 0)) {
-      const std::uint64_t passed = old->first + old->count - forgotten_;
-      if (old->first + old->count > forgotten_ && passed * 2 >= entries_.size()) {
-        entries_.erase(entries_.begin(), entries_.begin() + static_cast<std::ptrdiff_t>(passed));
-        forgotten_ += passed;
-      }
-    }
     Sent& sent = frames_[mark.frame % kKept];
     sent = {mark,
             false,
@@ -59,6 +51,16 @@ class SentFrames {
             forgotten_ + entries_.size(),
             static_cast<std::uint32_t>(entries.size())};
     entries_.insert(entries_.end(), entries.begin(), entries.end());
+  }
+  /// Nobody will ask for the entries of frames before this one.
+  void forget_before(std::uint32_t frame) {
+    const Sent* const first = find(frame);
+    if (first == nullptr || first->first <= forgotten_) return;
+    const std::uint64_t passed = first->first - forgotten_;
+    // Not each time: what stays has to be moved.
+    if (passed * 2 < entries_.size()) return;
+    entries_.erase(entries_.begin(), entries_.begin() + static_cast<std::ptrdiff_t>(passed));
+    forgotten_ += passed;
   }
   void clear() {
     for (Sent& frame : frames_) frame = {};

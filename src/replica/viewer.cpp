@@ -9,6 +9,7 @@
 #include "copies.h"
 #include "drift_digest.h"
 #include "frame_code.h"
+#include "kwind/replica/interest.h"
 #include "report_code.h"
 #include "state_code.h"
 #include "world_state.h"
@@ -17,10 +18,11 @@ namespace kwind::replica {
 namespace {
 
 struct Candidate {
-  std::uint32_t id;
-  Told told;
-  bool owner;
-  float urgency;
+  std::uint32_t id = 0;
+  Copy* copy = nullptr;  // of it, until copies come or go
+  Told told = Told::whole;
+  bool owner = false;
+  float urgency = 0;
   bool mover = false;  // the client expects to hear of it
   bool taken = false;
   std::uint32_t tick = 0;  // of its values
@@ -55,8 +57,9 @@ struct Viewer::State {
   std::uint32_t movers_told = 0;  // tick for which the movers were told of
   std::uint32_t all_told = 0;     // tick of which there is nothing more to say, unless `news`
   bool news = true;
-  bool lost_any = false;       // optimistic: what was built on has gone
-  std::uint32_t digested = 0;  // frame that had the last digest
+  bool lost_any = false;            // optimistic: what was built on has gone
+  std::uint32_t digested = 0;       // frame that had the last digest
+  std::uint64_t seen_revision = 0;  // of the sight that was last asked; 0: none
   std::uint32_t input = 0;
   bool any_input = false;
   std::vector<Candidate> candidates;
@@ -93,7 +96,7 @@ struct Viewer::State {
   std::size_t states_known(std::uint32_t id, const Held& held, KnownStates& known) const;
   void gather();
   void consider(Copy& copy, const World::State::Brief& brief);
-  void narrow(std::size_t room);
+  bool narrow(std::size_t room);
   // The codes of what the client knows under an id, at the age of what it knows.
   [[nodiscard]] const CodeSet::Inside::Kind& codes_of(const Held& held) const {
     return codes->inside().kinds[held.kind];
@@ -126,6 +129,7 @@ Viewer::~Viewer() = default;
 
 void Viewer::see(std::span<const Seen> in_view) {
   State& s = *state_;
+  s.seen_revision = 0;
   auto seen = in_view.begin();
   bool dropped = false;
   const auto same_ids = [&] {
@@ -158,6 +162,13 @@ void Viewer::see(std::span<const Seen> in_view) {
   s.copies.drop([](const Copy& copy) {
     return !copy.in_view && !copy.held.known && !copy.sure.known && copy.sent_frame == 0;
   });
+}
+
+void Viewer::see(Sight& sight) {
+  const std::span<const Seen> in_view = sight.look();
+  if (state_->seen_revision == sight.revision()) return;
+  see(in_view);
+  state_->seen_revision = sight.revision();
 }
 
 void Viewer::acked(std::uint64_t token) {
@@ -214,8 +225,11 @@ bool Viewer::State::builds_on_lost(const FrameMark& mark) {
 void Viewer::State::believe(Sent& frame) {
   frame.arrived = true;
   sure = frame.mark.frame;
+  auto walk = copies.begin();
   for (const Entry& entry : sent.entries(frame)) {
-    Copy& copy = copies.at(entry.id);
+    while (walk != copies.end() && walk->id < entry.id) ++walk;
+    if (walk == copies.end() || walk->id != entry.id) walk = copies.insert(walk, entry.id);
+    Copy& copy = *walk;
     copy.sure.apply(entry);
     if (entry.told == Told::whole) copy.resend = false;
     if (entry.told == Told::gone) copy.settled = 0;  // it may be wanted again
@@ -287,6 +301,7 @@ void Viewer::State::hear() {
     if (slot != nullptr && !slot->arrived && !slot->lost) give_up(*slot);
   }
   if (sure > 0 && last_frame + 1 - sure >= kFrameWindow) start_anew();
+  sent.forget_before(sure);
 }
 
 // Whether the client may hold what a frame told it that was given up since, and nothing on its way
@@ -321,7 +336,6 @@ std::size_t Viewer::State::states_known(std::uint32_t id, const Held& held,
 }
 
 void Viewer::State::consider(Copy& copy, const World::State::Brief& brief) {
-  const World::State::Entity& entity = all().entities[copy.id];
   const bool goes_on = copy.held.known && copy.held.generation == brief.generation &&
                        copy.held.owner == copy.owner && !copy.resend && copy.gone_frame == 0;
   const bool under = copy.sent_frame != 0 && !copy.sent_gone &&
@@ -334,21 +348,24 @@ void Viewer::State::consider(Copy& copy, const World::State::Brief& brief) {
       return;
     }
     if (!goes_on) return;
-  } else if (goes_on) {
-    const auto base_row = entity.history->at_or_before(copy.held.ticks[0]);
-    if (base_row && entity.history->tick(*base_row) == brief.changed_at) {
-      copy.settled = tick();
-      copy.waiting_since = 0;
-      return;
-    }
+  } else if (goes_on && brief.changed_at <= copy.held.ticks[0]) {
+    copy.settled = tick();
+    copy.waiting_since = 0;
+    return;
   }
-  const bool whole = !goes_on || !entity.history->at_or_before(copy.held.ticks[0]);
+  const bool whole = !goes_on || copy.held.ticks[0] < brief.oldest;
   if (copy.waiting_since == 0) copy.waiting_since = tick();
   const std::uint32_t waited = tick() - std::min(copy.waiting_since, tick()) + 1;
   constexpr float kOverdue = 1e6F;
   float urgency = static_cast<float>(waited) * copy.weight;
   if (waited > kPatience) urgency = kOverdue + static_cast<float>(waited);
-  candidates.push_back({copy.id, whole ? Told::whole : Told::change, copy.owner, urgency});
+  // Field by field: a copy of a whole one would wait for its stores.
+  Candidate& made = candidates.emplace_back();
+  made.id = copy.id;
+  made.copy = &copy;
+  made.told = whole ? Told::whole : Told::change;
+  made.owner = copy.owner;
+  made.urgency = urgency;
 }
 
 void Viewer::State::gather() {
@@ -361,15 +378,15 @@ void Viewer::State::gather() {
       consider(copy, brief);
     } else if (copy.held.known && !(copy.sent_gone && copy.sent_frame != 0)) {
       constexpr float kFirst = 1e9F;  // it takes few bits, and makes room at the client
-      candidates.push_back({copy.id, Told::gone, false, kFirst});
+      candidates.push_back({copy.id, &copy, Told::gone, false, kFirst});
     }
   }
 }
 
-// Leaves those that could fit at all, the most urgent.
-void Viewer::State::narrow(std::size_t room) {
+// Leaves those that could fit at all, the most urgent. Whether there are more.
+bool Viewer::State::narrow(std::size_t room) {
   const std::size_t most = room / kFewestBits + 1;
-  if (candidates.size() <= most) return;
+  if (candidates.size() <= most) return false;
   const auto end = candidates.begin() + static_cast<std::ptrdiff_t>(most);
   std::nth_element(candidates.begin(), end, candidates.end(),
                    [](const Candidate& a, const Candidate& b) {
@@ -379,6 +396,7 @@ void Viewer::State::narrow(std::size_t room) {
   candidates.erase(end, candidates.end());
   std::sort(candidates.begin(), candidates.end(),
             [](const Candidate& a, const Candidate& b) { return a.id < b.id; });
+  return true;
 }
 
 void Viewer::State::write_symbol(bits::Writer& out, const Held& held, std::uint32_t at, bool mover,
@@ -461,16 +479,14 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
 // Each stands at a byte of its own, to be copied behind whatever comes before it in the frame.
 void Viewer::State::write_bodies() {
   std::size_t begin = 0;
-  auto copy = copies.begin();
   for (Candidate& each : candidates) {
     if (each.told == Told::gone) continue;
-    while (copy->id < each.id) ++copy;
     for (;;) {
       bits::Writer out(std::span<std::byte>(bodies).subspan(begin));
       if (each.told == Told::whole) {
         write_whole_body(out, each);
       } else {
-        write_change_body(out, each, *copy);
+        write_change_body(out, each, *each.copy);
       }
       each.bits = out.bit_count();
       if (out.ok()) {
@@ -512,9 +528,11 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   }
   if (out.room_bits() < kHeadBits + mover_bits) return std::nullopt;
   const std::size_t room = out.room_bits() - kHeadBits - mover_bits;
-  s.narrow(room);
-  if (with_movers) s.mark_movers(*named);
-  if (named != nullptr) s.rank(with_movers ? s.sent.entries(*named) : std::span<const Entry>{});
+  if (s.narrow(room) && with_movers) s.mark_movers(*named);
+  const bool others =
+      std::any_of(s.candidates.begin(), s.candidates.end(),
+                  [](const Candidate& each) { return each.told != Told::whole && !each.mover; });
+  if (others) s.rank(with_movers ? s.sent.entries(*named) : std::span<const Entry>{});
   s.write_bodies();
   const std::size_t taken = s.choose(room);
   if (taken == 0 && !owes) return std::nullopt;
@@ -587,7 +605,7 @@ void Viewer::State::rank(std::span<const Entry> movers) {
   }
   for (Candidate& each : candidates) {
     if (each.told == Told::whole || each.mover) continue;
-    if (!copies.find(each.id)->held.restless) each.rank += restless;
+    if (!each.copy->held.restless) each.rank += restless;
   }
 }
 
@@ -627,7 +645,7 @@ void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
   const std::uint8_t generation = all().briefs[each.id].generation;
   const std::uint16_t kind = all().entities[each.id].shape->info().kind;
   entries.push_back({each.id, each.tick, kind, generation, each.told, each.owner});
-  Copy& copy = *copies.find(each.id);
+  Copy& copy = *each.copy;
   copy.sent_tick = mark.tick;
   copy.sent_frame = mark.frame;
   copy.sent_generation = generation;
@@ -678,7 +696,7 @@ void Viewer::State::write_others(bits::Writer& out, const FrameMark& mark) {
   for (const bool restless : {true, false}) {
     for (const Candidate& each : candidates) {
       if (!each.taken || each.told == Told::whole || each.mover) continue;
-      const Held& held = copies.find(each.id)->held;
+      const Held& held = each.copy->held;
       if (held.restless != restless) continue;
       if (rank > 0) out.put_bool(true);
       out.put_count(each.rank - rank, kRankOrder);

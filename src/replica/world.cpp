@@ -47,7 +47,7 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   entity.shape = &shape;
   entity.put = false;
   State::Brief& brief = s.briefs[id];
-  brief = {0, static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations), true};
+  brief = {0, 0, static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations), true};
   entity.now.numbers.assign(shape.columns(), 0);
   entity.now.varying.assign(shape.varying(), nullptr);
   entity.history.emplace(shape.columns(), shape.varying(), kHistoryRows);
@@ -126,6 +126,7 @@ void World::end_tick() {
     }
     history.push(s.tick, entity.now);
     s.briefs[id].changed_at = s.tick;
+    s.briefs[id].oldest = history.tick(0);
   }
   std::swap(s.put_ids, s.last_put);
   s.put_ids.clear();

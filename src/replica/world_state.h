@@ -31,6 +31,7 @@ struct World::State {
   /// What viewers ask of every entity in view in every tick, close together.
   struct Brief {
     std::uint32_t changed_at = 0;  ///< tick of the newest row; 0: none yet
+    std::uint32_t oldest = 0;      ///< tick of the oldest row that is remembered
     std::uint8_t generation = 0;
     bool alive = false;
   };

@@ -55,6 +55,8 @@ struct Drifted {
   std::string_view field{};  ///< the first that differed; empty: the entity itself
 };
 
+class Sight;
+
 class Viewer final : public link::Filler {
  public:
   static constexpr std::uint32_t kPatience = 40;  ///< ticks
@@ -67,6 +69,9 @@ class Viewer final : public link::Filler {
 
   /// What is in view from now on. Requires: entities in ascending order of id. O(entities).
   void see(std::span<const Seen> in_view);
+  /// What a sight sees, see Sight::look(). To be called in each tick; always with the same one.
+  /// O(1) while nothing came into view or left it.
+  void see(Sight& sight);
 
   /// Writes a frame of the last finished tick if there is something to say: everything that changed
   /// and was not told, what waited longest first, as far as there is room. Called by the link, see
