@@ -246,7 +246,40 @@ class Generator {
     line("  static constexpr std::span<const kwind::schema::FieldInfo> fields();");
     line("  friend bool operator==(const {0}&, const {0}&) = default;\n}};\n", name);
     codec_text(name, fields);
+    if (what != Of::message) blend_text(name, fields, what);
     table_text(name, fields);
+  }
+
+  // What is drawn between two states: of an entity the fields that move, of a record all.
+  void blend_text(const std::string& name, const std::vector<Field>& fields, Of what) {
+    header_->ours("\"kwind/schema/blend.h\"");
+    line("/// Between two states: `part` 0 is `from`, 1 is `to`. {} stay as in `from`.",
+         what == Of::entity ? "Fields that are neither `smooth` nor `follow`"
+                            : "Texts and the like");
+    line("inline {0} blend(const {0}& from, [[maybe_unused]] const {0}& to,", name);
+    line("    [[maybe_unused]] double part) {{\n  {} made = from;", name);
+    for (const Field& field : fields) {
+      if (field.words.local != schema::Local::no) continue;
+      if (what == Of::entity && !field.words.smooth && !field.words.follow) continue;
+      const std::string member = cpp_name(field.name);
+      const auto by = [&](std::string_view function) {
+        line("  made.{0} = {1}(from.{0}, to.{0}, part);", member, function);
+      };
+      switch (field.type.kind) {
+        case schema::TypeKind::record: by("blend"); break;
+        case schema::TypeKind::turn: by("kwind::schema::blended_turn"); break;
+        case schema::TypeKind::heading2:
+        case schema::TypeKind::heading3: by("kwind::schema::blended_direction"); break;
+        case schema::TypeKind::integer:
+        case schema::TypeKind::real:
+        case schema::TypeKind::f32:
+        case schema::TypeKind::f64:
+        case schema::TypeKind::vec:
+        case schema::TypeKind::rotation: by("kwind::schema::blended"); break;
+        default: break;
+      }
+    }
+    line("  return made;\n}}");
   }
 
   void codec_text(const std::string& name, const std::vector<Field>& fields) {

@@ -205,6 +205,19 @@ bool KindShape::stands(const Known& then, const Row& now, std::uint32_t tick) co
   return true;
 }
 
+bool KindShape::leaps(const Row& from, const Row& to) const {
+  constexpr std::int64_t kPart = 8;  // of the range
+  for (std::size_t c = 0; c < columns(); ++c) {
+    const schema::ColumnInfo& column = info_->columns[c];
+    const bool moves =
+        column.form == schema::ColumnForm::number && (column.smooth || follows(*info_, c));
+    if (moves && std::abs(error_of(c, from.numbers[c], to.numbers[c])) > column.last / kPart) {
+      return true;
+    }
+  }
+  return false;
+}
+
 std::int64_t KindShape::error_of(std::size_t column, std::uint32_t foretold,
                                  std::uint32_t value) const {
   const schema::ColumnInfo& info = info_->columns[column];

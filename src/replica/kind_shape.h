@@ -61,6 +61,8 @@ class KindShape {
   [[nodiscard]] std::uint32_t foretell(std::size_t column, std::span<const Known> known,
                                        std::span<const std::uint32_t> now,
                                        std::uint32_t tick) const;
+  /// Whether anything that moves goes further between these than motion does: see Mirror::sample.
+  [[nodiscard]] bool leaps(const Row& from, const Row& to) const;
   /// The way from a foretold value to the true one: the short one where values are circular.
   [[nodiscard]] std::int64_t error_of(std::size_t column, std::uint32_t foretold,
                                       std::uint32_t value) const;

@@ -120,6 +120,8 @@ struct Mirror::State {
     return count;
   }
 
+  void restore(const Entity& entity, const Known& known, std::uint32_t to,
+               const std::function<void(schema::Decoder&)>& decode) const;
   Errc take_frame(std::span<const std::byte> payload, std::size_t bits);
   void keep(std::span<const std::byte> payload, std::size_t bits);
   bool take_waiting();
@@ -525,24 +527,79 @@ void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info, std:
   if (wanted.id == 0 || wanted.id >= s.entities.size()) return;
   const Entity& entity = s.entities[wanted.id];
   if (!entity.there || entity.generation != wanted.generation || entity.kind != info.kind) return;
-  const KindShape& shape = s.shapes[entity.kind];
-  bits::Writer out(s.scratch);
+  s.restore(entity, {entity.tick, entity.now}, tick, decode);
+}
+
+// The columns of `known`, moved on to `tick` if that is later, in the bits of a message.
+void Mirror::State::restore(const Entity& entity, const Known& known, std::uint32_t to,
+                            const std::function<void(schema::Decoder&)>& decode) const {
+  const KindShape& shape = shapes[entity.kind];
+  bits::Writer out(scratch);
   for (std::size_t c = 0; c < shape.columns(); ++c) {
-    const schema::ColumnInfo& column = info.columns[c];
+    const schema::ColumnInfo& column = shape.info().columns[c];
     if (column.owner_only && !entity.owner) continue;
     if (column.form != schema::ColumnForm::varying) {
-      const bool later = tick > entity.tick && !column.at_spawn;
-      out.put(later ? shape.moved_on(c, {entity.tick, entity.now}, tick) : entity.now.numbers[c],
-              column.bits);
-    } else if (const SharedBits& held = entity.now.varying[shape.varying_place(c)]) {
+      const bool later = to > known.tick && !column.at_spawn;
+      out.put(later ? shape.moved_on(c, known, to) : known.row.numbers[c], column.bits);
+    } else if (const SharedBits& held = known.row.varying[shape.varying_place(c)]) {
       out.put_bits(held->bytes, held->bits);
     }
   }
   KWIND_ASSERT(out.ok());
   out.finish();
-  schema::Decoder in(bits::Reader(s.scratch, out.bit_count()), schema::kNewest, s.tick,
+  schema::Decoder in(bits::Reader(scratch, out.bit_count()), schema::kNewest, tick,
                      entity.owner ? schema::View::owner : schema::View::others);
   decode(in);
+}
+
+double Mirror::restore_around(schema::AnyRef wanted, const schema::EntityInfo& info, double tick,
+                              const Decode& from, const Decode& to) const {
+  const State& s = *state_;
+  if (wanted.id == 0 || wanted.id >= s.entities.size()) return 0;
+  const Entity& entity = s.entities[wanted.id];
+  if (!entity.there || entity.generation != wanted.generation || entity.kind != info.kind) return 0;
+  const KindShape& shape = s.shapes[entity.kind];
+  // The states of this entity before and after.
+  const Record* before = nullptr;
+  const Record* after = nullptr;
+  for (const Record& record : entity.records) {
+    const bool of_it = record.told != Record::Told::gone && record.generation == entity.generation;
+    if (!of_it) {
+      before = after = nullptr;
+    } else if (record.tick <= tick) {
+      if (before == nullptr || record.tick >= before->tick) before = &record;
+    } else if (after == nullptr || record.tick < after->tick) {
+      after = &record;
+    }
+  }
+  if (after != nullptr) {
+    // It came into view later, or was told long ago and stood still.
+    const double start =
+        std::max<double>(before != nullptr ? before->tick : 0,
+                         after->tick > kLongestBlend ? after->tick - kLongestBlend : 0);
+    if (before == nullptr) before = after;
+    if (before == after || shape.leaps(before->row, after->row)) {
+      s.restore(entity, {before->tick, before->row}, before->tick, from);
+      return 0;
+    }
+    const auto begin = static_cast<std::uint32_t>(start);
+    s.restore(entity, {before->tick, before->row}, shape.tolerant() ? begin : before->tick, from);
+    s.restore(entity, {after->tick, after->row}, after->tick, to);
+    return std::clamp((tick - start) / (after->tick - start), 0.0, 1.0);
+  }
+  const Known newest{entity.tick, entity.now};
+  double reach = std::max<double>(tick, newest.tick);
+  if (!shape.tolerant()) reach = std::min<double>(reach, newest.tick + kMostAhead);
+  const auto whole = static_cast<std::uint32_t>(reach);
+  s.restore(entity, newest, whole, from);
+  s.restore(entity, newest, whole + 1, to);
+  return reach - whole;
+}
+
+bool Mirror::owns(schema::AnyRef entity) const {
+  if (entity.id >= state_->entities.size()) return false;
+  const Entity& held = state_->entities[entity.id];
+  return held.there && held.generation == entity.generation && held.owner;
 }
 
 bits::Digest128 Mirror::digest() const {

@@ -85,10 +85,33 @@ class Mirror {
             [&](schema::Decoder& in) { decode(in, value.emplace()); });
     return value;
   }
+  /// What to draw of an entity that is there at a tick, with its fraction, that PlayOut gives:
+  /// between the states that were told around it what moves is moved on evenly, over the last
+  /// kLongestBlend ticks before the later of them. Beyond the newest state what `follow`s goes on
+  /// by its own speed and direction, for kMostAhead ticks, or with a tolerance as long as nothing
+  /// else is told. A leap of more than an eighth of a field's range is not drawn as motion.
+  template <schema::ReplicaEntity T>
+  [[nodiscard]] std::optional<T> sample(schema::Ref<T> entity, double tick) const {
+    std::optional<T> from;
+    std::optional<T> to;
+    const double part = restore_around(
+        entity, T::entity_info(), tick, [&](schema::Decoder& in) { decode(in, from.emplace()); },
+        [&](schema::Decoder& in) { decode(in, to.emplace()); });
+    if (!from || !to) return from;
+    return blend(*from, *to, part);
+  }
+  static constexpr std::uint32_t kLongestBlend = 4;
+  static constexpr std::uint32_t kMostAhead = 5;
+  /// Whether the server said that this client owns it.
+  [[nodiscard]] bool owns(schema::AnyRef entity) const;
+
   /// Digest of all that is there, for comparing two copies. O(entities up to N).
   [[nodiscard]] bits::Digest128 digest() const;
 
  private:
+  using Decode = std::function<void(schema::Decoder&)>;
+  double restore_around(schema::AnyRef entity, const schema::EntityInfo& info, double tick,
+                        const Decode& from, const Decode& to) const;
   void restore(schema::AnyRef entity, const schema::EntityInfo& info, std::uint32_t tick,
                const std::function<void(schema::Decoder&)>& decode) const;
   struct State;

@@ -75,6 +75,7 @@ concept ReplicaEntity = requires(const T& value, T& target, Encoder& out, Decode
   { T::entity_info() } -> std::same_as<const EntityInfo&>;
   encode_columns(out, value, [] {});
   decode(in, target);
+  { blend(value, value, 0.5) } -> std::same_as<T>;
 };
 
 }  // namespace kwind::schema
