@@ -101,6 +101,10 @@ void Client::on_fill(std::function<Errc(std::span<const std::byte>, std::size_t)
   impl_->on_fill = std::move(handler);
 }
 
+void Client::offer_fill(link::Filler* filler, std::size_t datagrams) {
+  impl_->session.link().offer_fill(filler, datagrams);
+}
+
 void Client::Events::opened() {
   guard(nullptr, [&] {
     if (client_.impl_->on_connect) client_.impl_->on_connect();

@@ -92,7 +92,9 @@ struct Server::Impl {
     [[nodiscard]] std::uint32_t peer() const override {
       return static_cast<std::uint32_t>(connection_.peer);
     }
-    Errc filled(std::span<const std::byte>, std::size_t) override { return Errc::unexpected; }
+    Errc filled(std::span<const std::byte> payload, std::size_t bits) override {
+      return server_.on_fill ? server_.on_fill(connection_.peer, payload, bits) : Errc::unexpected;
+    }
     void told(std::uint64_t token, bool arrived) override {
       if (server_.on_fill_told) server_.on_fill_told(connection_.peer, token, arrived);
     }
@@ -359,6 +361,7 @@ struct Server::Impl {
   std::function<void(Peer)> on_return;
   std::function<void(Peer, Errc, std::string_view)> on_disconnect;
   std::function<void(Peer, std::uint64_t, bool)> on_fill_told;
+  std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> on_fill;
   Time last_now{};
   Traffic retired;
   CauseCounts retired_drops;
@@ -414,6 +417,9 @@ bool Server::offer_fill(Peer to, link::Filler* filler, std::size_t datagrams) {
   impl_->touch(*connection);
   connection->session.link().offer_fill(filler, datagrams);
   return true;
+}
+void Server::on_fill(std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> handler) {
+  impl_->on_fill = std::move(handler);
 }
 void Server::on_fill_told(std::function<void(Peer, std::uint64_t, bool)> handler) {
   impl_->on_fill_told = std::move(handler);

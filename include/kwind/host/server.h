@@ -200,6 +200,11 @@ class Server {
   /// arrived all the same). Not to throw.
   void on_fill_told(std::function<void(Peer, std::uint64_t token, bool arrived)> handler);
 
+  /// Hears of what a client's link::Filler wrote, replica::InputSender for instance; the bytes are
+  /// valid during the call. What it returns is counted among the drops if it is an error.
+  void on_fill(
+      std::function<Errc(Peer, std::span<const std::byte> payload, std::size_t bits)> handler);
+
   /// While paused, clients' messages do not reach handlers: reliable and ordered ones wait in their
   /// windows, others are dropped and counted as over_budget.
   void pause(bool paused);

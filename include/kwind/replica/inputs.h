@@ -1,0 +1,152 @@
+// A client's inputs on their way to the server: one for each tick of the client, each sent several
+// times, those that stay the same in a bit. And what a client does with them meanwhile. Pure; one
+// sender or receiver, one thread. docs/state-format.md has the bits.
+#pragma once
+#include <array>
+#include <cstdint>
+#include <deque>
+#include <functional>
+#include <optional>
+#include <span>
+#include <utility>
+#include <vector>
+
+#include "kwind/bits/errors.h"
+#include "kwind/link/link.h"
+#include "kwind/replica/mirror.h"
+#include "kwind/schema/codec.h"
+
+namespace kwind::replica {
+
+/// An input in the bits of its message.
+struct PackedInput {
+  static constexpr std::size_t kMostBits = 512;
+  std::uint32_t number = 0;  ///< of the client's ticks, from 1
+  std::size_t bits = 0;
+  std::array<std::byte, kMostBits / 8> bytes{};
+  [[nodiscard]] bool same_as(const PackedInput& other) const {
+    return bits == other.bits && bytes == other.bytes;
+  }
+};
+
+/// At the client: fills its datagrams with the newest inputs, and with what Mirror::report() has.
+class InputSender final : public link::Filler {
+ public:
+  static constexpr std::size_t kKept = 64;
+
+  /// Borrows the mirror. Each input goes in so many datagrams, 1 to 8.
+  explicit InputSender(Mirror& mirror, std::size_t redundancy = 3);
+
+  /// The input of the next tick; returns its number. Requires: at most PackedInput::kMostBits.
+  template <class T>
+  std::uint32_t put(const T& input) {
+    PackedInput& packed = next();
+    schema::Encoder out{bits::Writer(packed.bytes)};
+    encode(out, input);
+    packed.bits = out.bit_count();
+    KWIND_ASSERT(out.error() == Errc::none);
+    out.finish();
+    return packed.number;
+  }
+  /// The newest input that the server has used, as far as its frames have said; 0: none.
+  [[nodiscard]] std::uint32_t used() const;
+
+  /// One frame for each put(), so that however often a client draws it sends once a tick.
+  std::optional<std::uint64_t> fill(Time now, bits::Writer& out) override;
+
+ private:
+  PackedInput& next();
+  [[nodiscard]] const PackedInput& at(std::uint32_t number) const { return kept_[number % kKept]; }
+  Mirror& mirror_;
+  std::size_t redundancy_;
+  std::uint32_t newest_ = 0;
+  std::uint32_t sent_ = 0;
+  std::uint64_t frames_ = 0;
+  std::vector<PackedInput> kept_;
+};
+
+/// At the server: one client's.
+class InputReceiver {
+ public:
+  /// Takes a frame; the inputs that are new are in fresh() then. A report goes to `viewer`, if
+  /// there is one. Errors: truncated, value_range, trailing_bits; nothing was taken then.
+  Errc receive(std::span<const std::byte> payload, std::size_t bits, class Viewer* viewer);
+  /// Those of the last frame that had not come before, by number. What all copies of were lost is
+  /// left out.
+  [[nodiscard]] std::span<const PackedInput> fresh() const { return fresh_; }
+  /// The newest that came; 0: none.
+  [[nodiscard]] std::uint32_t newest() const { return newest_; }
+
+  /// The value of a packed input; nothing if its bits are no T.
+  template <class T>
+  static std::optional<T> unpack(const PackedInput& packed) {
+    schema::Decoder in(bits::Reader(packed.bytes, packed.bits));
+    T value;
+    decode(in, value);
+    if (in.error() != Errc::none || in.left_bits() > 0) return std::nullopt;
+    return value;
+  }
+
+ private:
+  std::uint32_t newest_ = 0;
+  std::vector<PackedInput> fresh_;
+  std::vector<PackedInput> kept_ = std::vector<PackedInput>(InputSender::kKept);
+};
+
+/// What a client shows of its own entity before the server says so: its inputs are applied at once,
+/// and again on top of what the server says once it differs.
+template <class State, class Input>
+class Prediction {
+ public:
+  /// How an input of one tick changes the state: as the server does it.
+  using Step = std::function<State(const State&, const Input&)>;
+  /// Whether two states are the same to the eye.
+  using Same = std::function<bool(const State&, const State&)>;
+
+  Prediction(State start, Step step, Same same)
+      : now_(std::move(start)), step_(std::move(step)), same_(std::move(same)) {}
+
+  /// Applies an input. At most kMost wait for the server: the oldest is forgotten then.
+  void apply(std::uint32_t number, const Input& input) {
+    now_ = step_(now_, input);
+    waiting_.push_back({number, input, now_});
+    if (waiting_.size() > kMost) waiting_.pop_front();
+  }
+  /// The server's state after input `number`. O(inputs since then) if it differs.
+  void correct(std::uint32_t number, const State& truth) {
+    while (!waiting_.empty() && waiting_.front().number < number) waiting_.pop_front();
+    if (waiting_.empty() || waiting_.front().number != number) {
+      // Of that input nothing is known any more: from the server's state on, all again.
+      if (!waiting_.empty() || !same_(now_, truth)) replay(truth);
+      return;
+    }
+    const bool right = same_(waiting_.front().after, truth);
+    waiting_.pop_front();
+    if (!right) replay(truth);
+  }
+  [[nodiscard]] const State& now() const { return now_; }
+  /// Inputs that the server has not spoken of.
+  [[nodiscard]] std::size_t waiting() const { return waiting_.size(); }
+  /// How often the server said otherwise.
+  [[nodiscard]] std::uint64_t corrections() const { return corrections_; }
+
+ private:
+  static constexpr std::size_t kMost = 128;
+  struct Applied {
+    std::uint32_t number;
+    Input input;
+    State after;
+  };
+  void replay(const State& truth) {
+    ++corrections_;
+    now_ = truth;
+    for (Applied& each : waiting_) each.after = now_ = step_(now_, each.input);
+  }
+  State now_;
+  Step step_;
+  Same same_;
+  std::deque<Applied> waiting_;
+  std::uint64_t corrections_ = 0;
+};
+
+}  // namespace kwind::replica
