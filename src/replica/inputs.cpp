@@ -74,6 +74,7 @@ std::optional<std::uint64_t> InputSender::fill(Time, bits::Writer& out) {
     before = &input;
   }
   if (!frame.ok()) return std::nullopt;
+  bits_ += frame.bit_count() - out.bit_count();
   out = frame;
   sent_ = newest_;
   return ++frames_;

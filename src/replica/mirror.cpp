@@ -596,6 +596,13 @@ double Mirror::restore_around(schema::AnyRef wanted, const schema::EntityInfo& i
   return reach - whole;
 }
 
+std::optional<std::uint16_t> Mirror::kind_of(schema::AnyRef entity) const {
+  if (entity.id >= state_->entities.size()) return std::nullopt;
+  const Entity& held = state_->entities[entity.id];
+  if (!held.there || held.generation != entity.generation) return std::nullopt;
+  return held.kind;
+}
+
 bool Mirror::owns(schema::AnyRef entity) const {
   if (entity.id >= state_->entities.size()) return false;
   const Entity& held = state_->entities[entity.id];

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "json_size.h"
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_port.h"
@@ -29,14 +28,16 @@ io::sim::Conditions one_way(const Settings& settings) {
 }  // namespace
 
 Bot::Bot(unsigned number, const Settings& settings, const Endpoint& server,
-         const std::optional<link::PublicKey>& server_key, bool late, std::size_t expected_tugs)
+         const std::optional<link::PublicKey>& server_key, bool late)
     : settings_(settings),
       server_(server),
       server_key_(server_key),
-      expected_tugs_(expected_tugs),
       pilot_(settings.seed * 1000 + number) {
   record_.number = number;
   record_.late = late;
+  const unsigned n = number - 1;
+  record_.name = kNames[n % std::size(kNames)];
+  if (n >= std::size(kNames)) record_.name += fmt::format(" {}", n / std::size(kNames) + 1);
 }
 
 Bot::~Bot() {
@@ -65,40 +66,62 @@ void Bot::snapshot(host::Traffic& traffic, std::optional<double>& rtt_ms, bool& 
   failed = failed_;
 }
 
+Told Bot::told(schema::AnyRef ref) const {
+  Told made{ref.id, ref.generation, mirror_->told_at(ref), 0};
+  const auto take = [&](auto kind) {
+    const auto value = mirror_->get(schema::Ref<decltype(kind)>{ref.id, ref.generation});
+    if (value) made.print = print_of(*value);
+  };
+  take(harbour_world::Post{});
+  take(harbour_world::Crate{});
+  take(harbour_world::Gull{});
+  take(harbour_world::Barge{});
+  take(harbour_world::Tug{});
+  return made;
+}
+
+Errc Bot::take(std::span<const std::byte> payload, std::size_t bits) {
+  const Errc error = mirror_->receive(payload, bits);
+  if (error != Errc::none && error != Errc::replayed) ++record_.frames_refused;
+  for (const replica::Happening& each : mirror_->happenings()) {
+    if (each.kind == replica::Happening::Kind::vanished) continue;
+    // It may have vanished again within the same frame's happenings.
+    const Told made = told(each.entity);
+    if (made.tick > 0) record_.told.push_back(made);
+    if (mirror_->owns(each.entity)) record_.tug = {each.entity.id, each.entity.generation};
+  }
+  mirror_->clear_happenings();
+  if (mirror_->tick() > 0) play_out_.frame(io::now(), mirror_->tick());
+  // Its tug, and all around it, or as good as: the harbour is full everywhere.
+  constexpr std::size_t kPlenty = 20;
+  if (!record_.complete && record_.tug.first > 0 && mirror_->size() >= kPlenty) {
+    record_.complete = io::now();
+  }
+  return error;
+}
+
 void Bot::add_handlers(host::Client& client) {
   client.on_connect([this, &client] {
     record_.connected = io::now();
-    const unsigned n = record_.number - 1;
-    harbour::Enter enter;
-    enter.name = kNames[n % std::size(kNames)];
-    if (n >= std::size(kNames)) enter.name += fmt::format(" {}", n / std::size(kNames) + 1);
-    enter.cargo = static_cast<harbour::Cargo>(n % 4);
-    if (client.send(enter) == Errc::none) record_.json_bytes += json_bytes(enter);
+    client.send(harbour_world::Enter{record_.name});
+    const bool trained =
+        settings_.code_set != nullptr && client.code_set() == settings_.code_set->digest();
+    mirror_ = std::make_unique<replica::Mirror>(harbour_world::kEntities, kTicksPerSecond,
+                                                trained ? settings_.code_set : nullptr);
+    inputs_ = std::make_unique<replica::InputSender>(*mirror_);
   });
   client.on_disconnect([this](Errc code, std::string_view reason) {
     record_.end_code = code;
     if (code != Errc::closed_by_peer) record_.ended = host::explain_end(code, reason);
   });
-  client.on<harbour::Fleet>([this](const harbour::Fleet& fleet) {
-    const Time now = io::now();
-    if (!record_.fleets.empty() && fleet.tick <= record_.fleets.rbegin()->first) {
-      ++record_.fleets_out_of_order;
-    }
-    record_.fleets[fleet.tick] = {now, fleet.tugs};
-    if (!record_.complete && fleet.tugs.size() >= expected_tugs_ &&
-        record_.names.size() >= expected_tugs_) {
-      record_.complete = now;
-    }
+  client.on_fill([this](std::span<const std::byte> payload, std::size_t bits) {
+    return mirror_ != nullptr ? take(payload, bits) : Errc::unexpected;
   });
-  client.on<harbour::Arrival>(
-      [this](const harbour::Arrival& arrival) { record_.names[arrival.tug] = arrival.name; });
-  client.on<harbour::Departure>(
-      [this](const harbour::Departure& departure) { record_.names.erase(departure.tug); });
-  client.on<harbour::Notice>([this](const harbour::Notice& notice) {
+  client.on<harbour_world::Notice>([this](const harbour_world::Notice& notice) {
     ++record_.notices;
-    const auto [last, fresh] = record_.last_notice.try_emplace(notice.tug, notice.count);
+    const auto [last, fresh] = record_.last_notice.try_emplace(notice.from, notice.count);
     if (fresh) {
-      record_.first_notice[notice.tug] = notice.count;
+      record_.first_notice[notice.from] = notice.count;
     } else if (notice.count != last->second + 1) {
       ++record_.notices_out_of_order;
     }
@@ -106,29 +129,47 @@ void Bot::add_handlers(host::Client& client) {
   });
 }
 
+// Where it sees what moves, at the tick that is drawn now.
+void Bot::draw(Time now) {
+  const auto tick = play_out_.tick_at(now);
+  if (!tick || *tick < 1) return;
+  for (const schema::AnyRef& ref : mirror_->entities()) {
+    const auto add = [&](auto kind) {
+      const auto value =
+          mirror_->sample(schema::Ref<decltype(kind)>{ref.id, ref.generation}, *tick);
+      if (value)
+        record_.drawn.push_back({ref.id, ref.generation, *tick, value->at[0], value->at[1]});
+    };
+    add(harbour_world::Gull{});
+    add(harbour_world::Barge{});
+    add(harbour_world::Tug{});
+  }
+  record_.delay_ticks = play_out_.delay_ticks();
+}
+
 void Bot::tick(host::Client& client, Time now, std::uint64_t number) {
-  if (!record_.fleets.empty()) record_.samples.push_back({now, record_.fleets.rbegin()->first});
-  const harbour::Helm helm = pilot_.steer();
-  if (client.send(helm) == Errc::none) record_.json_bytes += json_bytes(helm);
-  // No hail before this bot knows of all others: then all of them are there to hear its first.
-  if (hushed_ || !record_.complete || (number + record_.number * 3) % 15 != 0) return;
-  harbour::Hail hail;
+  draw(now);
+  inputs_->put(pilot_.steer());
+  client.offer_fill(inputs_.get(), 1);
+  // No hail before this bot sees the harbour: then all others are there to hear its first.
+  if (hushed_ || !record_.complete || now - *record_.complete < 500ms ||
+      (number + record_.number * 3) % 15 != 0) {
+    return;
+  }
+  harbour_world::Hail hail;
   hail.count = record_.hails + 1;
   hail.words = fmt::format("{} calling the office, message {}",
                            kNames[(record_.number - 1) % std::size(kNames)], hail.count);
-  hail.tone = hail.count % 7 == 0 ? harbour::Hail::Tone::urgent : harbour::Hail::Tone::plain;
-  if (client.send(hail) == Errc::none) {
-    record_.hails = hail.count;
-    record_.json_bytes += json_bytes(hail);
-  }
+  if (client.send(hail) == Errc::none) record_.hails = hail.count;
 }
 
 void Bot::run() {
   record_.started = io::now();
   host::ClientOptions options;
   options.server_key = server_key_;
+  if (settings_.code_set != nullptr) options.code_sets = {settings_.code_set->digest()};
   if (!server_key_) options.clear_mode = host::ClearMode::loopback_only;
-  host::Client client(*port_, server_, harbour::kProtocol, record_.started, options);
+  host::Client client(*port_, server_, harbour_world::kProtocol, record_.started, options);
   add_handlers(client);
   host::TickClock ticks(kTicksPerSecond, record_.started);
   Time give_up = kNever;
@@ -139,7 +180,9 @@ void Bot::run() {
     client.receive(now);
     unsigned due = ticks.due(now);
     const bool send = due > 0 || !client.connected();
-    for (; due > 0 && client.connected(); --due) tick(client, now, ticks.ticks());
+    for (; due > 0 && client.connected() && mirror_ != nullptr; --due) {
+      tick(client, now, ticks.ticks());
+    }
     if (send) client.send(io::now());
     {
       const std::lock_guard lock(mutex_);
@@ -155,6 +198,12 @@ void Bot::run() {
   }
   record_.traffic = client.traffic();
   record_.counts = client.counts();
+  if (mirror_ == nullptr) return;
+  for (const schema::AnyRef& ref : mirror_->entities()) record_.held.push_back(told(ref));
+  record_.input_bits = inputs_->bits();
+  record_.inputs = inputs_->newest();
+  record_.digests = mirror_->counts().digests;
+  record_.drifts = mirror_->counts().drifts;
 }
 
 }  // namespace kwind::demo

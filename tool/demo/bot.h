@@ -1,22 +1,24 @@
-// A bot that plays a pilot: its own thread, its own UDP socket behind a bad link.
+// A bot that plays a pilot: its own thread, its own UDP socket behind a bad link. It writes down
+// all that it is told and what it draws.
 #pragma once
 #include <atomic>
 #include <memory>
 #include <mutex>
 #include <thread>
 
+#include "harbour_motion.h"
 #include "kwind/host/client.h"
 #include "kwind/io/impaired_port.h"
+#include "kwind/replica/inputs.h"
+#include "kwind/replica/play_out.h"
 #include "records.h"
-#include "tug_motion.h"
 
 namespace kwind::demo {
 
 class Bot {
  public:
-  /// `expected_tugs`: how many the harbour has once this bot is in it.
   Bot(unsigned number, const Settings& settings, const Endpoint& server,
-      const std::optional<link::PublicKey>& server_key, bool late, std::size_t expected_tugs);
+      const std::optional<link::PublicKey>& server_key, bool late);
   ~Bot();
   Bot(const Bot&) = delete;
   Bot& operator=(const Bot&) = delete;
@@ -35,14 +37,19 @@ class Bot {
  private:
   void run();
   void add_handlers(host::Client& client);
+  Errc take(std::span<const std::byte> payload, std::size_t bits);
   void tick(host::Client& client, Time now, std::uint64_t number);
+  void draw(Time now);
+  [[nodiscard]] Told told(schema::AnyRef ref) const;
 
   const Settings& settings_;
   Endpoint server_;
   std::optional<link::PublicKey> server_key_;
-  std::size_t expected_tugs_;
   std::unique_ptr<io::ImpairedPort> port_;
   Pilot pilot_;
+  replica::PlayOut play_out_{{.ticks_per_second = kTicksPerSecond}};
+  std::unique_ptr<replica::Mirror> mirror_;
+  std::unique_ptr<replica::InputSender> inputs_;
   std::atomic<bool> hushed_ = false;
   std::atomic<bool> stopping_ = false;
   BotRecord record_;

@@ -1,22 +1,40 @@
 #include "harbour_server.h"
 
 #include <algorithm>
-#include <set>
+#include <nlohmann/json.hpp>
 
-#include "json_size.h"
 #include "kwind/io/clock.h"
 
 namespace kwind::demo {
+namespace {
 
 using namespace std::chrono_literals;
 
-HarbourServer::HarbourServer(std::unique_ptr<io::LivePort> port, std::size_t places, bool clear,
+// A value as naive JSON has it.
+template <class T>
+nlohmann::json json_value(const T& value) {
+  if constexpr (std::is_enum_v<T>) {
+    return std::string(name_of(value));
+  } else if constexpr (requires { value.rows(); }) {
+    return nlohmann::json::array({value[0], value[1]});
+  } else {
+    return value;
+  }
+}
+
+}  // namespace
+
+HarbourServer::HarbourServer(std::unique_ptr<io::LivePort> port, const Settings& settings,
                              std::function<void(const link::KeyNote&)> key_log)
-    : port_(std::move(port)),
+    : settings_(settings),
+      port_(std::move(port)),
       key_log_(std::move(key_log)),
       address_(port_->local()),
-      places_(places) {
-  if (!clear) key_ = link::KeyPair::from_secret(io::random_secret());
+      world_(harbour_world::kEntities, {.ticks_per_second = kTicksPerSecond}),
+      motion_(world_, settings.seed),
+      interest_(world_, {.enter = kSight, .leave = kSight + 16}),
+      tally_(harbour_world::kEntities) {
+  if (!settings.clear) key_ = link::KeyPair::from_secret(io::random_secret());
 }
 
 HarbourServer::~HarbourServer() {
@@ -32,105 +50,212 @@ void HarbourServer::stop() {
   if (thread_.joinable()) thread_.join();
 }
 
-void HarbourServer::snapshot(std::size_t& clients, host::Traffic& traffic) const {
+void HarbourServer::snapshot(Moment& moment) const {
   const std::lock_guard lock(mutex_);
-  clients = clients_;
-  traffic = traffic_;
-}
-
-std::int32_t HarbourServer::free_number() const {
-  std::set<std::int32_t> taken;
-  for (const auto& [peer, tug] : aboard_) taken.insert(tug.number);
-  std::int32_t number = 1;
-  while (taken.contains(number)) ++number;
-  return number;
+  moment.clients = clients_;
+  moment.server = traffic_;
+  moment.state = shown_;
 }
 
 void HarbourServer::add_handlers(host::Server& server) {
-  server.on_connect([this](host::Peer peer) {
-    Aboard tug;
-    tug.number = free_number();
-    // Tugs start on a ring around the pier head, each with room to move.
-    const double angle = tug.number * 0.7;
-    tug.motion.x = 60 * std::sin(angle) * (1 + tug.number % 5);
-    tug.motion.y = 60 * std::cos(angle) * (1 + tug.number % 5);
-    aboard_[peer] = tug;
+  server.on_disconnect([this](host::Peer peer, Errc, std::string_view) {
+    const auto found = aboard_.find(peer);
+    if (found == aboard_.end()) return;
+    motion_.give_back(found->second.tug);
+    aboard_.erase(found);
   });
-  server.on_disconnect([this, &server](host::Peer peer, Errc, std::string_view) {
-    const harbour::Departure departure{aboard_[peer].number};
-    aboard_.erase(peer);
-    record_.json_bytes += json_bytes(departure) * server.send_to_all(departure);
-  });
-  server.on<harbour::Helm>([this](host::Peer peer, const harbour::Helm& helm) {
-    aboard_[peer].motion.rudder = helm.rudder;
-    aboard_[peer].motion.throttle = helm.throttle / 100.0;
-  });
-  server.on<harbour::Enter>([this, &server](host::Peer peer, const harbour::Enter& enter) {
-    Aboard& tug = aboard_[peer];
-    if (tug.entered) return;
-    tug.entered = true;
-    tug.name = enter.name;
-    tug.cargo = enter.cargo;
-    record_.names[tug.number] = tug.name;
-    for (const auto& [other_peer, other] : aboard_) {  // the newcomer hears who is here
-      if (!other.entered || other_peer == peer) continue;
-      const harbour::Arrival known{other.number, other.name, other.cargo};
-      if (server.send(peer, known) == Errc::none) record_.json_bytes += json_bytes(known);
+  server.on<harbour_world::Enter>(
+      [this, &server](host::Peer peer, const harbour_world::Enter& enter) {
+        if (aboard_.contains(peer)) return;
+        const auto tug = motion_.take_tug(enter.name);
+        if (!tug) return;
+        // The codes that both ends hold; the built-in ones otherwise.
+        const bool trained =
+            settings_.code_set != nullptr && server.code_set(peer) == settings_.code_set->digest();
+        record_.codes = server.code_set(peer);
+        Aboard aboard{enter.name, *tug, {}, std::make_unique<replica::Sight>(interest_), {}, 0};
+        aboard.viewer = std::make_unique<replica::Viewer>(
+            world_, replica::ViewerOptions{.optimistic = settings_.optimistic,
+                                           .codes = trained ? settings_.code_set : nullptr});
+        aboard.viewer->count_into(&tally_);
+        aboard.sight->own(*tug);
+        aboard.sight->look_from(*tug);
+        aboard_.emplace(peer, std::move(aboard));
+      });
+  server.on_fill_told([this](host::Peer peer, std::uint64_t token, bool arrived) {
+    const auto found = aboard_.find(peer);
+    if (found == aboard_.end()) return;
+    if (arrived) {
+      found->second.viewer->acked(token);
+    } else {
+      found->second.viewer->lost(token);
     }
-    const harbour::Arrival arrival{tug.number, tug.name, tug.cargo};
-    record_.json_bytes += json_bytes(arrival) * server.send_to_all(arrival);
   });
-  server.on<harbour::Hail>([this, &server](host::Peer peer, const harbour::Hail& hail) {
-    const std::int32_t number = aboard_[peer].number;
-    record_.hails[number] = hail.count;
-    const harbour::Notice notice{number, hail.count, hail.words,
-                                 static_cast<harbour::Notice::Tone>(hail.tone)};
-    record_.json_bytes += json_bytes(notice) * server.send_to_all(notice);
+  server.on_fill([this](host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
+    return hear(peer, payload, bits);
+  });
+  server.on<harbour_world::Hail>([this, &server](host::Peer peer, const harbour_world::Hail& hail) {
+    const auto found = aboard_.find(peer);
+    if (found == aboard_.end()) return;
+    record_.hails[found->second.name] = hail.count;
+    server.send_to_all(harbour_world::Notice{found->second.name, hail.count, hail.words});
   });
 }
 
-void HarbourServer::tick(host::Server& server, Time now) {
-  harbour::Fleet fleet;
-  fleet.tick = static_cast<std::int32_t>(record_.ticks.size());
-  const bool frozen = frozen_;
-  if (!frozen) record_.frozen_tick = fleet.tick + 1;
-  for (auto& [peer, tug] : aboard_) {
-    if (!frozen) tug.motion.step();
-    fleet.tugs.push_back(tug.motion.seen(tug.number));
+Errc HarbourServer::hear(host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
+  const auto found = aboard_.find(peer);
+  if (found == aboard_.end()) return Errc::none;  // it has not entered yet
+  Aboard& aboard = found->second;
+  const Errc error = aboard.inputs.receive(payload, bits, aboard.viewer.get());
+  for (const replica::PackedInput& input : aboard.inputs.fresh()) {
+    const auto helm = replica::InputReceiver::unpack<harbour_world::Helm>(input);
+    if (helm) motion_.steer(aboard.tug, *helm);
   }
-  const std::size_t receivers = server.send_to_all(fleet);
-  if (receivers > 0) record_.json_bytes += json_bytes(fleet) * receivers;
-  record_.ticks.push_back({now, std::move(fleet.tugs)});
+  return error;
+}
+
+// What everything is as of the tick that ends now, where that is new.
+void HarbourServer::write_truth() {
+  const std::uint32_t tick = world_.tick();
+  for (const auto& [id, actor] : motion_.all()) {
+    auto& history = record_.truth[{id, actor.ref.generation}];
+    const Truth now = std::visit(
+        [&](const auto& value) {
+          return Truth{tick, print_of(value), value.at[0], value.at[1], false};
+        },
+        actor.value);
+    if (history.empty() || history.back().print != now.print) history.push_back(now);
+    written_[id] = actor.ref;
+  }
+}
+
+std::size_t HarbourServer::json_bytes(std::uint32_t id) {
+  const auto [found, fresh] = json_of_tick_.try_emplace(id);
+  if (!fresh) return found->second;
+  const auto actor = motion_.all().find(id);
+  if (actor == motion_.all().end()) return 0;
+  found->second = std::visit(
+      [&](const auto& value) {
+        nlohmann::ordered_json object{{"id", id}, {"kind", value.entity_info().name}};
+        visit_fields(value, [&](std::string_view name, const auto& field) {
+          object[std::string(name)] = json_value(field);
+        });
+        return object.dump().size() + 1;
+      },
+      actor->second.value);
+  return found->second;
+}
+
+void HarbourServer::count(Aboard& aboard) {
+  const std::uint32_t tick = world_.tick() - 1;
+  ++sum_.client_ticks;
+  for (const replica::Seen& seen : aboard.sight->look()) {
+    ++sum_.in_view;
+    sum_.json_bytes += json_bytes(seen.id);
+    const auto ref = written_.find(seen.id);
+    if (ref == written_.end()) continue;
+    const auto& history = record_.truth[{seen.id, ref->second.generation}];
+    sum_.changed += !history.empty() && history.back().tick == tick ? 1 : 0;
+  }
+}
+
+void HarbourServer::note_moment(Time now) {
+  sum_.seconds = std::chrono::duration<double>(now - started_).count();
+  sum_.bits_by_kind.assign(harbour_world::kEntities.kinds.size(), 0);
+  const auto built_in = replica::built_in_codes(harbour_world::kEntities);
+  const replica::CodeSet& codes =
+      record_.codes != 0 && settings_.code_set != nullptr ? *settings_.code_set : *built_in;
+  record_.shares.clear();
+  for (const auto& cost : replica::costs_of(tally_, codes)) {
+    sum_.bits_by_kind[cost.kind] += cost.bits;
+    const schema::EntityInfo& kind = *harbour_world::kEntities.kinds[cost.kind];
+    const std::string field = cost.of == replica::AlphabetCost::Of::errors
+                                  ? std::string(kind.fields[kind.columns[cost.column].field].name)
+                                  : "what differs";
+    const auto same = std::find_if(
+        record_.shares.begin(), record_.shares.end(),
+        [&](const FieldShare& share) { return share.kind == kind.name && share.field == field; });
+    if (same != record_.shares.end()) {
+      same->bits += cost.bits;
+    } else {
+      record_.shares.push_back({std::string(kind.name), field, cost.bits});
+    }
+  }
+  record_.moments.push_back(sum_);
+}
+
+void HarbourServer::tick(host::Server& server, Time now) {
+  for (auto& [peer, aboard] : aboard_) {
+    if (aboard.inputs.newest() > 0) aboard.viewer->used_input(aboard.inputs.newest());
+    // What the viewer wrote since the last tick.
+    const std::uint64_t bits = aboard.viewer->counts().bits;
+    record_.bytes_of_ticks.push_back((bits - aboard.bits_before + 7) / 8);
+    sum_.state_bits += bits - aboard.bits_before;
+    aboard.bits_before = bits;
+  }
+  motion_.step(frozen_);
+  write_truth();
+  record_.tick_times.push_back(now);
+  world_.end_tick();
+  interest_.refresh();
+  json_of_tick_.clear();
+  for (auto& [peer, aboard] : aboard_) {
+    aboard.viewer->see(*aboard.sight);
+    server.offer_fill(peer, aboard.viewer.get(), 2);
+    count(aboard);
+  }
+  if (world_.tick() % (kTicksPerSecond / 2) == 0) note_moment(now);
+}
+
+void HarbourServer::finish(host::Server& server) {
+  for (auto& [peer, aboard] : aboard_) {
+    record_.in_view[aboard.name] = aboard.sight->look().size();
+    const replica::ViewerCounts& counts = aboard.viewer->counts();
+    replica::ViewerCounts& sum = record_.counts_of_viewers;
+    sum.frames += counts.frames;
+    sum.whole += counts.whole;
+    sum.changed += counts.changed;
+    sum.foretold += counts.foretold;
+    sum.gone += counts.gone;
+    sum.put_off += counts.put_off;
+    sum.given_up += counts.given_up;
+    sum.drifted += counts.drifted;
+    sum.longest_wait = std::max(sum.longest_wait, counts.longest_wait);
+  }
+  server.close_all("the harbour closes for the night");
 }
 
 void HarbourServer::run() {
   host::ServerOptions options;
-  options.capacity = places_;
+  options.capacity = settings_.places > 0 ? settings_.places : settings_.bots;
   options.key = key_;
   options.key_log = key_log_;
   if (!key_) options.clear_mode = host::ClearMode::loopback_only;
-  host::Server server(*port_, harbour::kProtocol, options);
+  if (settings_.code_set != nullptr) options.code_sets = {settings_.code_set->digest()};
+  host::Server server(*port_, harbour_world::kProtocol, options);
   add_handlers(server);
-  host::TickClock ticks(kTicksPerSecond, io::now());
+  started_ = io::now();
+  host::TickClock ticks(kTicksPerSecond, started_);
   bool closing = false;
   Time close_by = kNever;
   while (!closing || (server.connections() > 0 && io::now() < close_by)) {
     const Time now = io::now();
     server.receive(now);
     unsigned due = ticks.due(now);
-    const bool send =
-        due > 0 || closing;  // once a tick, so that acks and hails share its datagrams
-    for (; due > 0; --due) tick(server, now);
+    // Once a tick, so that acks, hails and state share its datagrams.
+    const bool send = due > 0 || closing;
+    for (; due > 0 && !closing; --due) tick(server, now);
     if (stopping_ && !closing) {
       closing = true;
       close_by = now + 2s;
-      server.close_all("the harbour closes for the night");
+      finish(server);
     }
     if (send) server.send(io::now());
     {
       const std::lock_guard lock(mutex_);
       clients_ = server.peers().size();
       traffic_ = server.traffic();
+      shown_ = sum_;
     }
     port_->wait(closing ? io::now() + 5ms : ticks.next());
   }

@@ -1,29 +1,32 @@
-// The harbour's server on a thread of its own: moves tugs, sends the fleet, passes hails on.
+// The harbour's server on a thread of its own: moves its world, tells each pilot what is around
+// their tug, passes hails on.
 #pragma once
 #include <atomic>
 #include <memory>
 #include <mutex>
 #include <thread>
 
+#include "harbour_motion.h"
 #include "kwind/host/server.h"
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/udp_port.h"
+#include "kwind/replica/inputs.h"
+#include "kwind/replica/interest.h"
 #include "records.h"
-#include "tug_motion.h"
 
 namespace kwind::demo {
 
 class HarbourServer {
  public:
-  /// Seals its datagrams under a key pair made for this run, or with `clear` does not.
-  HarbourServer(std::unique_ptr<io::LivePort> port, std::size_t places, bool clear,
+  /// Seals its datagrams under a key pair made for this run, or with Settings::clear does not.
+  HarbourServer(std::unique_ptr<io::LivePort> port, const Settings& settings,
                 std::function<void(const link::KeyNote&)> key_log = {});
   ~HarbourServer();
   HarbourServer(const HarbourServer&) = delete;
   HarbourServer& operator=(const HarbourServer&) = delete;
 
   void start();
-  /// From any thread: tugs stand still from now on, and the fleet is still sent.
+  /// From any thread: all stands still from now on.
   void freeze() { frozen_ = true; }
   /// Closes all connections and ends the thread.
   void stop();
@@ -33,37 +36,52 @@ class HarbourServer {
   [[nodiscard]] std::optional<link::PublicKey> public_key() const {
     return key_ ? std::optional(key_->public_key) : std::nullopt;
   }
-  /// From any thread: clients and traffic so far.
-  void snapshot(std::size_t& clients, host::Traffic& traffic) const;
+  /// From any thread: clients, traffic and state so far.
+  void snapshot(Moment& moment) const;
   /// After stop().
   [[nodiscard]] const ServerRecord& record() const { return record_; }
 
  private:
   struct Aboard {
-    std::int32_t number = 0;
-    bool entered = false;
     std::string name;
-    harbour::Cargo cargo{};
-    TugMotion motion;
+    schema::AnyRef tug{};
+    std::unique_ptr<replica::Viewer> viewer;
+    std::unique_ptr<replica::Sight> sight;
+    replica::InputReceiver inputs;
+    std::uint64_t bits_before = 0;
   };
 
   void run();
   void add_handlers(host::Server& server);
+  Errc hear(host::Peer peer, std::span<const std::byte> payload, std::size_t bits);
   void tick(host::Server& server, Time now);
-  std::int32_t free_number() const;
+  void write_truth();
+  void count(Aboard& aboard);
+  std::size_t json_bytes(std::uint32_t id);
+  void note_moment(Time now);
+  void finish(host::Server& server);
 
+  const Settings& settings_;
   std::unique_ptr<io::LivePort> port_;
   std::function<void(const link::KeyNote&)> key_log_;
   Endpoint address_;
-  std::size_t places_;
   std::optional<link::KeyPair> key_;
   std::atomic<bool> frozen_ = false;
   std::atomic<bool> stopping_ = false;
+  replica::World world_;
+  HarbourMotion motion_;
+  replica::Interest interest_;
+  replica::Tally tally_;
   std::map<host::Peer, Aboard> aboard_;
+  std::map<std::uint32_t, std::size_t> json_of_tick_;  // bytes, by id
+  std::map<std::uint32_t, schema::AnyRef> written_;    // whom the truth knows as there
+  Time started_{};
+  StateMoment sum_;
   ServerRecord record_;
-  mutable std::mutex mutex_;  // guards the two below
+  mutable std::mutex mutex_;  // guards the three below
   std::size_t clients_ = 0;
   host::Traffic traffic_;
+  StateMoment shown_;
   std::thread thread_;
 };
 

@@ -6,69 +6,111 @@
 #include <string>
 #include <vector>
 
-#include "harbour.h"
+#include "kwind/bits/time.h"
 #include "kwind/host/options.h"
+#include "kwind/replica/codes.h"
+#include "kwind/replica/viewer.h"
 
 namespace kwind::demo {
 
 struct Settings {
   unsigned seconds = 20;
-  unsigned bots = 12;       ///< 1 to 64; the last joins after half the time
+  unsigned bots = 12;       ///< 1 to 40; the last joins after half the time
   unsigned places = 0;      ///< 0: as many as bots
   unsigned delay_ms = 80;   ///< round trip
   unsigned jitter_ms = 10;  ///< of the round trip
   double loss_percent = 2;  ///< each way
   std::uint64_t seed = 1;
   std::uint16_t port = 0;
-  bool clear = false;  ///< datagrams are not sealed
+  bool clear = false;       ///< datagrams are not sealed
+  bool optimistic = false;  ///< state builds on frames under way
   bool json = false;
   std::string report;
-  std::string record;  ///< capture at the server's end
-  std::string keys;    ///< the keys of its datagrams
+  std::string record;                                  ///< capture at the server's end
+  std::string keys;                                    ///< the keys of its datagrams
+  std::string codes;                                   ///< file of trained codes
+  std::shared_ptr<const replica::CodeSet> code_set{};  ///< what it holds; nullptr: built-in codes
 };
 
-/// One tick as the server sent it.
-struct ServerTick {
-  Time sent_at{};
-  std::vector<harbour::Tug> tugs;
+/// What an entity was from a tick on.
+struct Truth {
+  std::uint32_t tick = 0;
+  std::uint64_t print = 0;  ///< of all its values
+  double north = 0;
+  double east = 0;
+  bool gone = false;
+};
+
+/// Sums over all clients up to a moment.
+struct StateMoment {
+  double seconds = 0;
+  std::uint64_t client_ticks = 0;
+  std::uint64_t state_bits = 0;
+  std::vector<double> bits_by_kind;  ///< symbols; the rest are heads, names and arrivals
+  std::uint64_t json_bytes = 0;      ///< of all in view
+  std::uint64_t in_view = 0;
+  std::uint64_t changed = 0;  ///< of those in view
+};
+
+/// Bits by kind and field.
+struct FieldShare {
+  std::string kind;
+  std::string field;
+  double bits = 0;
 };
 
 struct ServerRecord {
-  std::vector<ServerTick> ticks;               ///< by number
-  std::map<std::int32_t, std::string> names;   ///< by tug
-  std::map<std::int32_t, std::int32_t> hails;  ///< last count heard of each tug
-  std::uint64_t json_bytes = 0;                ///< of all messages sent, once for each receiver
+  std::map<std::pair<std::uint32_t, std::uint32_t>, std::vector<Truth>> truth;  ///< id, generation
+  std::vector<Time> tick_times;               ///< by number, from 1 on
+  std::vector<StateMoment> moments;           ///< about two a second
+  std::vector<std::uint64_t> bytes_of_ticks;  ///< state of one client in one tick, each
+  std::vector<FieldShare> shares;
+  std::map<std::string, std::int32_t> hails;   ///< last count heard of each pilot
+  std::map<std::string, std::size_t> in_view;  ///< at the end, by pilot
+  replica::ViewerCounts counts_of_viewers;     ///< sums
+  std::uint64_t codes = 0;                     ///< set agreed with the last client; 0: built-in
   std::uint64_t ticks_skipped = 0;
-  std::int32_t frozen_tick = 0;  ///< the first with tugs at their last places
   host::Traffic traffic;
   host::Counts counts;
 };
 
-/// What a bot held at one moment.
-struct Sample {
-  Time at{};
-  std::int32_t tick = 0;  ///< the newest it had received
+/// That a bot was told of an entity.
+struct Told {
+  std::uint32_t id = 0;
+  std::uint32_t generation = 0;
+  std::uint32_t tick = 0;
+  std::uint64_t print = 0;
 };
-struct Received {
-  Time at{};
-  std::vector<harbour::Tug> tugs;
+/// Where it drew one.
+struct Drawn {
+  std::uint32_t id = 0;
+  std::uint32_t generation = 0;
+  double tick = 0;
+  double north = 0;
+  double east = 0;
 };
 
 struct BotRecord {
   unsigned number = 0;  ///< from 1
+  std::string name;
   Time started{};
   std::optional<Time> connected;
-  std::optional<Time> complete;  ///< held every tug's position and name
+  std::optional<Time> complete;  ///< everything around its tug had appeared
   bool late = false;
-  std::map<std::int32_t, Received> fleets;  ///< by tick
-  std::vector<Sample> samples;
-  std::map<std::int32_t, std::int32_t> first_notice;  ///< by tug: count
-  std::map<std::int32_t, std::int32_t> last_notice;
-  std::map<std::int32_t, std::string> names;
+  std::vector<Told> told;
+  std::vector<Drawn> drawn;
+  std::vector<Told> held;                         ///< at the end
+  std::pair<std::uint32_t, std::uint32_t> tug{};  ///< its own: id, generation
+  double delay_ticks = 0;                         ///< of what it draws
+  std::uint64_t frames_refused = 0;
+  std::uint64_t digests = 0;
+  std::uint64_t drifts = 0;
+  std::uint64_t input_bits = 0;
+  std::uint64_t inputs = 0;
+  std::map<std::string, std::int32_t> first_notice;  ///< by pilot: count
+  std::map<std::string, std::int32_t> last_notice;
   std::uint64_t notices = 0;
   std::uint64_t notices_out_of_order = 0;
-  std::uint64_t fleets_out_of_order = 0;
-  std::uint64_t json_bytes = 0;
   std::int32_t hails = 0;
   std::string ended;  ///< why the connection ended, if not as planned
   Errc end_code = Errc::none;
@@ -80,6 +122,7 @@ struct BotRecord {
 struct Moment {
   double seconds = 0;
   std::size_t clients = 0;
+  StateMoment state;
   host::Traffic server;
   host::Traffic bots;
   std::vector<double> rtt_ms;  ///< of each connected bot

@@ -9,9 +9,9 @@
 #include <fstream>
 #include <iterator>
 
+#include "harbour_motion.h"
 #include "plot.h"
 #include "summary.h"
-#include "tug_motion.h"
 
 namespace kwind::demo {
 namespace {
@@ -31,123 +31,131 @@ std::string escape(std::string_view text) {
   return out;
 }
 
-// Kilobytes a second by message kind, server to clients, stacked from the largest up.
+constexpr const char* kColours[] = {"#2a6f97", "#e09f3e", "#9e2a2b", "#6a994e", "#7b6d8d"};
+
+// Bytes of state a client and tick, by kind of entity, stacked.
 std::string bytes_chart(const Outcome& outcome) {
-  const auto& last = outcome.moments.back().server;
-  std::vector<std::size_t> kinds;
-  for (std::size_t kind = 0; kind < last.bits_sent_by_kind.size(); ++kind) {
-    if (last.bits_sent_by_kind[kind] > 0) kinds.push_back(kind);
-  }
-  std::sort(kinds.begin(), kinds.end(), [&](std::size_t a, std::size_t b) {
-    return last.bits_sent_by_kind[a] > last.bits_sent_by_kind[b];
-  });
+  const auto& kinds = harbour_world::kEntities.kinds;
+  const auto& moments = outcome.server.moments;
   std::string data;
-  double top = 0;
-  for (std::size_t i = 1; i < outcome.moments.size(); ++i) {
-    const Moment& before = outcome.moments[i - 1];
-    const Moment& now = outcome.moments[i];
-    const double seconds = std::max(0.001, now.seconds - before.seconds);
-    const auto rate = [&](std::uint64_t to, std::uint64_t from) {
-      return static_cast<double>(to - from) / 8000 / seconds;
-    };
-    double sum = rate(now.server.overhead_bits_sent, before.server.overhead_bits_sent);
-    std::string row = fmt::format("{:.2f}", now.seconds);
-    row += fmt::format(" {:.3f}", sum);
-    for (const std::size_t kind : kinds) {
-      const auto of = [&](const Moment& m) {
-        return kind < m.server.bits_sent_by_kind.size() ? m.server.bits_sent_by_kind[kind] : 0;
-      };
-      sum += rate(of(now), of(before));
+  double top = 1;
+  for (std::size_t i = 1; i < moments.size(); ++i) {
+    const StateMoment& before = moments[i - 1];
+    const StateMoment& now = moments[i];
+    const auto ticks = static_cast<double>(now.client_ticks - before.client_ticks);
+    if (ticks <= 0) continue;
+    const double all = static_cast<double>(now.state_bits - before.state_bits) / 8 / ticks;
+    double coded = 0;
+    std::vector<double> parts;
+    for (std::size_t kind = 0; kind < kinds.size(); ++kind) {
+      const double was = kind < before.bits_by_kind.size() ? before.bits_by_kind[kind] : 0;
+      parts.push_back((now.bits_by_kind[kind] - was) / 8 / ticks);
+      coded += parts.back();
+    }
+    double sum = std::max(0.0, all - coded);
+    std::string row = fmt::format("{:.2f} {:.3f}", now.seconds, sum);
+    for (const double part : parts) {
+      sum += part;
       row += fmt::format(" {:.3f}", sum);
     }
-    top = std::max(top, sum);
+    // The first moments, when everything appears, would make all others flat.
+    if (now.seconds > 2) top = std::max(top, sum);
     data += row + "\n";
   }
-  static constexpr const char* kColours[] = {"#2a6f97", "#e09f3e", "#9e2a2b", "#6a994e", "#7b6d8d"};
   std::string script = "$d << EOD\n" + data + "EOD\n";
   script += fmt::format(
-      "set xlabel 'seconds'\nset ylabel 'kB/s'\nset yrange [0:{:.3f}]\nset key top left "
-      "horizontal\n"
-      "set style fill solid 1.0 noborder\nplot ",
-      std::max(0.1, top * 1.25));
+      "set xlabel 'seconds'\nset ylabel 'bytes a client and tick'\nset yrange [0:{:.1f}]\n"
+      "set key top right horizontal\nset style fill solid 1.0 noborder\nplot ",
+      top * 1.35);
   // The largest sum is drawn first; each smaller one covers its lower part.
   for (std::size_t i = kinds.size(); i-- > 0;) {
-    script +=
-        fmt::format("$d using 1:{} with filledcurves x1 lc rgb '{}' title '{}', ", i + 3,
-                    kColours[i % std::size(kColours)], harbour::kProtocol.messages[kinds[i]].name);
+    script += fmt::format("$d using 1:{} with filledcurves x1 lc rgb '{}' title '{}', ", i + 3,
+                          kColours[i % std::size(kColours)], kinds[i]->name);
   }
-  script += "$d using 1:2 with filledcurves x1 lc rgb '#b8c4cc' title 'overhead'\n";
+  script += "$d using 1:2 with filledcurves x1 lc rgb '#b8c4cc' title 'heads, names, arrivals'\n";
   return script;
 }
 
-std::string rtt_chart(const Settings& settings, const Outcome& outcome) {
+// The same world as text, on a scale that shows both.
+std::string json_chart(const Outcome& outcome) {
+  const auto& moments = outcome.server.moments;
   std::string data;
-  double top = settings.delay_ms + settings.jitter_ms;
-  for (const Moment& moment : outcome.moments) {
-    if (moment.rtt_ms.empty()) continue;
-    const auto [least, most] = std::minmax_element(moment.rtt_ms.begin(), moment.rtt_ms.end());
-    top = std::max(top, *most);
-    data += fmt::format("{:.2f} {:.2f} {:.2f} {:.2f}\n", moment.seconds, mean(moment.rtt_ms),
-                        *least, *most);
+  for (std::size_t i = 1; i < moments.size(); ++i) {
+    const auto ticks = static_cast<double>(moments[i].client_ticks - moments[i - 1].client_ticks);
+    if (ticks <= 0) continue;
+    data += fmt::format(
+        "{:.2f} {:.1f} {:.2f}\n", moments[i].seconds,
+        static_cast<double>(moments[i].json_bytes - moments[i - 1].json_bytes) / ticks,
+        static_cast<double>(moments[i].state_bits - moments[i - 1].state_bits) / 8 / ticks);
   }
-  return "$d << EOD\n" + data + "EOD\n" +
-         fmt::format(
-             "set xlabel 'seconds'\nset ylabel 'ms'\nset yrange [0:{:.0f}]\n"
-             "set key bottom left horizontal\nset style fill solid 1.0 noborder\n"
-             "plot $d using 1:3:4 with filledcurves lc rgb '#cfe0ea' title 'all bots', "
-             "$d using 1:2 with lines lw 2 lc rgb '#2a6f97' title 'mean', "
-             "{} with lines dt 2 lc rgb '#9e2a2b' title 'round trip asked for'\n",
-             top * 1.2, settings.delay_ms);
+  return "$d << EOD\n" + data +
+         "EOD\nset xlabel 'seconds'\nset ylabel 'bytes a client and tick'\nset logscale y\n"
+         "set yrange [5:20000]\nset key center right\nset grid ytics lc rgb '#e3e8ec' lt 1\n"
+         "plot $d using 1:2 with lines lw 2 lc rgb '#9e2a2b' title 'all in view as JSON text', "
+         "$d using 1:3 with lines lw 2 lc rgb '#2a6f97' title 'state frames'\n";
 }
 
 struct Track {
   std::string server;
   std::string client;
   std::string error;
-  unsigned bot = 0;
-  std::int32_t tug = 0;
+  std::string bot;
 };
 
-// One tug's way at the server and as one bot held it.
+// A bot's own tug: its way at the server, and as that bot drew it.
 Track track_of(const Outcome& outcome) {
   Track track;
+  // The one that went furthest is the most telling.
+  double best = -1;
   const BotRecord* bot = nullptr;
   for (const BotRecord& candidate : outcome.bots) {
-    if (candidate.number == outcome.verdict.worst_bot) bot = &candidate;
-  }
-  if (bot == nullptr || bot->fleets.empty() || bot->fleets.rbegin()->second.tugs.empty()) {
-    return track;
-  }
-  track.bot = bot->number;
-  // The tug that went furthest is the most telling.
-  double best = -1;
-  for (const harbour::Tug& end : bot->fleets.rbegin()->second.tugs) {
-    for (const harbour::Tug& begin : bot->fleets.begin()->second.tugs) {
-      const double way = std::hypot(end.x - begin.x, end.y - begin.y);
-      if (begin.number == end.number && way > best) {
-        best = way;
-        track.tug = end.number;
-      }
+    const auto found = outcome.server.truth.find(candidate.tug);
+    if (candidate.tug.first == 0 || found == outcome.server.truth.end()) continue;
+    const Truth& begin = found->second.front();
+    const Truth& end = found->second.back();
+    const double way = std::hypot(end.north - begin.north, end.east - begin.east);
+    if (way > best) {
+      best = way;
+      bot = &candidate;
     }
   }
-  const auto add = [&](std::string& out, const std::vector<harbour::Tug>& tugs) {
-    for (const harbour::Tug& tug : tugs) {
-      if (tug.number == track.tug) out += fmt::format("{} {}\n", tug.x, tug.y);
+  if (bot == nullptr) return track;
+  track.bot = bot->name;
+  for (const Truth& truth : outcome.server.truth.at(bot->tug)) {
+    track.server += fmt::format("{} {}\n", truth.east, truth.north);
+  }
+  double first = -1;
+  for (const Drawn& drawn : bot->drawn) {
+    if (drawn.id == bot->tug.first && drawn.generation == bot->tug.second) {
+      track.client += fmt::format("{} {}\n", drawn.east, drawn.north);
     }
+  }
+  // All that moves, tick by tick: mean and worst.
+  double sum = 0;
+  double worst = 0;
+  std::size_t count = 0;
+  double tick = -1;
+  const auto flush = [&] {
+    if (count == 0) return;
+    track.error += fmt::format("{:.3f} {:.4f} {:.4f}\n", (tick - first) / kTicksPerSecond,
+                               sum / static_cast<double>(count), worst);
+    sum = worst = 0;
+    count = 0;
   };
-  for (const ServerTick& tick : outcome.server.ticks) add(track.server, tick.tugs);
-  const Time start = outcome.server.ticks.front().sent_at;
-  for (const Sample& sample : bot->samples) {
-    if (const auto held = bot->fleets.find(sample.tick); held != bot->fleets.end()) {
-      add(track.client, held->second.tugs);
+  for (const Drawn& drawn : bot->drawn) {
+    if (drawn.tick != tick) {
+      flush();
+      tick = drawn.tick;
+      if (first < 0) first = tick;
     }
-    ErrorSplit split;
-    if (error_of(outcome.server, *bot, sample, track.tug, split)) {
-      track.error += fmt::format("{:.3f} {:.4f} {:.4f}\n",
-                                 std::chrono::duration<double>(sample.at - start).count(),
-                                 split.total, split.path);
-    }
+    const auto place = place_at(outcome.server, drawn.id, drawn.generation, drawn.tick);
+    if (!place) continue;
+    const double error = std::hypot(place->north - drawn.north, place->east - drawn.east);
+    sum += error;
+    worst = std::max(worst, error);
+    ++count;
   }
+  flush();
   return track;
 }
 
@@ -157,16 +165,15 @@ std::string track_chart(const Track& track) {
          "set offsets graph 0.08, graph 0.08, graph 0.08, graph 0.08\n"
          "set key outside top center horizontal\nset grid xtics ytics lc rgb '#e3e8ec' lt 1\n"
          "plot $s with lines lw 9 lc rgb '#b8d4e3' title 'server', "
-         "$c with points pt 7 ps 0.25 lc rgb '#9e2a2b' title 'held by the client'\n";
+         "$c with points pt 7 ps 0.25 lc rgb '#9e2a2b' title 'drawn by the client'\n";
 }
 
 std::string error_chart(const Track& track) {
   return "$e << EOD\n" + track.error + "EOD\n" +
          "set xlabel 'seconds'\nset ylabel 'metres'\nset yrange [0:*]\n"
          "set offsets 0, 0, graph 0.2, 0\nset key top left horizontal\n"
-         "set style fill solid 1.0 noborder\n"
-         "plot $e using 1:2 with lines lw 1 lc rgb '#e09f3e' title 'position error', "
-         "$e using 1:3 with lines lw 1.5 lc rgb '#2a6f97' title 'of it path delay'\n";
+         "plot $e using 1:3 with lines lw 1 lc rgb '#e09f3e' title 'worst of all in view', "
+         "$e using 1:2 with lines lw 1.5 lc rgb '#2a6f97' title 'mean'\n";
 }
 
 constexpr const char* kCss = R"(
@@ -186,45 +193,56 @@ p{margin:4px 0}
 )";
 
 std::string facts(const Outcome& outcome, const Summary& summary) {
-  const ErrorSplit& worst = outcome.verdict.worst;
   const auto fact = [](const std::string& value, const std::string& what) {
     return fmt::format("<div><b>{}</b>{}</div>", value, what);
   };
   return "<div class=facts>" +
          fact(fmt::format("{} of {}", outcome.verdict.agreeing, outcome.verdict.bots.size()),
-              "bots agree with the server") +
-         fact(fmt::format("{:.0f} B", summary.bytes_per_client_tick), "down per client and tick") +
-         fact(fmt::format("{:.1f}x", summary.json_ratio), "smaller than JSON text") +
-         fact(fmt::format("{:.0f} ms", summary.rtt_ms), "mean round trip") +
-         fact(fmt::format("{} / {}", summary.lost, summary.repeated),
-              "packets lost / messages repeated") +
-         fact(fmt::format("{:.2f} m", worst.total), "worst position error") + "</div>";
+              fmt::format("bots agree, {} values compared", outcome.verdict.told)) +
+         fact(fmt::format("{:.1f} B", summary.state_mean),
+              fmt::format("state a client and tick, 95 % below {:.0f}", summary.state_p95)) +
+         fact(fmt::format("{:.0f}x", summary.json / std::max(0.1, summary.state_mean)),
+              "less than JSON text of all in view") +
+         fact(fmt::format("{:.0f} / {:.0f}", summary.in_view, summary.changed),
+              "entities in view / changed a tick") +
+         fact(fmt::format("{:.0f} B", summary.datagram), "a datagram, with IP and UDP") +
+         fact(fmt::format("{:.3f} m", outcome.verdict.mean_error),
+              fmt::format("mean position error, {:.2f} m worst", outcome.verdict.worst_error)) +
+         "</div>";
 }
 
 std::string tables(const Outcome& outcome, const Summary& summary) {
   std::string out =
-      "<div class=tables><div class=card><h2>Bytes sent, both directions</h2><table>"
-      "<tr><th>message<th>direction<th class=n>bytes<th class=n>share</tr>";
+      "<div class=tables><div class=card><h2>Bits of state, a client and tick</h2><table>"
+      "<tr><th>kind<th>field<th class=n>bits<th class=n>share</tr>";
+  double all = 0;
+  for (const FieldShare& share : summary.shares) all += share.bits;
+  for (const FieldShare& share : summary.shares) {
+    if (share.bits < 0.05) continue;
+    out += fmt::format("<tr><td>{}<td>{}<td class=n>{:.1f}<td class=n>{:.1f} %</tr>",
+                       escape(share.kind), escape(share.field), share.bits,
+                       share.bits * 100 / std::max(1.0, all));
+  }
+  out +=
+      fmt::format("<tr><td><b>all</b><td><td class=n>{:.1f}<td class=n></tr></table></div>", all);
+  out +=
+      "<div class=card><h2>Bots</h2><table><tr><th>bot<th>verdict<th class=n>in view after"
+      "<th class=n>compared<th class=n>play-out<th class=n>mean error<th class=n>99 %"
+      "<th class=n>worst</tr>";
+  for (const BotVerdict& bot : outcome.verdict.bots) {
+    out += fmt::format(
+        "<tr><td>{}<td class={}>{}<td class=n>{:.0f} ms<td class=n>{}<td class=n>{:.0f} ms"
+        "<td class=n>{:.3f} m<td class=n>{:.3f} m<td class=n>{:.2f} m</tr>",
+        escape(bot.name), bot.agrees ? "ok" : "bad", bot.agrees ? "agrees" : escape(bot.why_not),
+        bot.complete_ms, bot.told, bot.delay_ticks * 1000 / kTicksPerSecond, bot.mean_error,
+        bot.p99_error, bot.worst_error);
+  }
+  out +=
+      "</table><h2 style='margin-top:10px'>Bytes sent, both directions</h2><table>"
+      "<tr><th>what<th>direction<th class=n>bytes<th class=n>share</tr>";
   for (const KindRow& row : summary.kinds) {
     out += fmt::format("<tr><td>{}<td>{}<td class=n>{}<td class=n>{:.1f} %</tr>", escape(row.name),
                        escape(row.direction), row.bytes, row.share * 100);
-  }
-  out += fmt::format(
-      "<tr><td><b>all</b><td>{} datagrams<td class=n>{}<td class=n></tr>"
-      "<tr><td>the same as JSON text<td>without headers<td class=n>{}<td class=n></tr>"
-      "</table></div>",
-      summary.datagrams, summary.bytes, summary.json_bytes);
-  out +=
-      "<div class=card><h2>Bots</h2><table><tr><th>bot<th>verdict<th class=n>complete"
-      "<th class=n>fleets<th class=n>notices<th class=n>mean error<th class=n>worst error"
-      "<th class=n>path + interval + loss</tr>";
-  for (const BotVerdict& bot : outcome.verdict.bots) {
-    out += fmt::format(
-        "<tr><td>{}<td class={}>{}<td class=n>{:.0f} ms<td class=n>{}<td class=n>{}"
-        "<td class=n>{:.2f} m<td class=n>{:.2f} m<td class=n>{:.2f} + {:.2f} + {:.2f}</tr>",
-        bot.number, bot.agrees ? "ok" : "bad", bot.agrees ? "agrees" : escape(bot.why_not),
-        bot.complete_ms, bot.fleets, bot.notices, bot.mean_error, bot.worst.total, bot.worst.path,
-        bot.worst.interval, bot.worst.loss);
   }
   return out + "</table></div></div>";
 }
@@ -238,16 +256,16 @@ std::string write_report(const std::string& file, const Settings& settings,
   constexpr int kWidth = 600;
   constexpr int kHeight = 262;
   const std::string charts[] = {tool::draw_svg(bytes_chart(outcome), kWidth, kHeight),
-                                tool::draw_svg(rtt_chart(settings, outcome), kWidth, kHeight),
+                                tool::draw_svg(json_chart(outcome), kWidth, kHeight),
                                 tool::draw_svg(track_chart(track), kWidth, kHeight),
                                 tool::draw_svg(error_chart(track), kWidth, kHeight)};
   if (std::any_of(std::begin(charts), std::end(charts), [](const auto& c) { return c.empty(); })) {
     return "gnuplot could not draw the charts; install the package gnuplot-nox and run again";
   }
   const std::string titles[] = {
-      "Sent by the server, by message kind", "Round trip as the bots measure it",
-      fmt::format("Tug {}: the server's track, and what bot {} held", track.tug, track.bot),
-      fmt::format("How far off bot {} held tug {}", track.bot, track.tug)};
+      "State of a client and tick, by kind of entity", "Beside the same world as naive JSON",
+      fmt::format("The tug of {}: at the server, and as its pilot draws it", track.bot),
+      fmt::format("How far off {} draws all that moves, at the tick drawn", track.bot)};
   std::string html = fmt::format(
       "<!doctype html><html lang=en><meta charset=utf-8><title>Saltmarsh Harbour</title>"
       "<style>{}</style><main><header><h1>Saltmarsh Harbour</h1><span class=mode>{}</span><span>{} "

@@ -42,7 +42,7 @@ class Watch {
   Moment look(bool& failed) const {
     Moment moment;
     moment.seconds = seconds();
-    server_.snapshot(moment.clients, moment.server);
+    server_.snapshot(moment);
     for (const auto& bot : bots_) {
       host::Traffic traffic;
       std::optional<double> rtt;
@@ -98,22 +98,21 @@ Outcome run(const Settings& settings,
     key_log = [&keys](const link::KeyNote& note) { keys->add(note); };
   }
   if (!outcome.error.empty()) return outcome;
-  HarbourServer server(std::move(at_server), settings.places > 0 ? settings.places : settings.bots,
-                       settings.clear, key_log);
+  HarbourServer server(std::move(at_server), settings, key_log);
   server.start();
 
   const std::size_t early = settings.bots > 1 ? settings.bots - 1 : 1;
   std::vector<std::unique_ptr<Bot>> bots;
-  const auto launch = [&](unsigned number, bool late, std::size_t expected) {
-    bots.push_back(std::make_unique<Bot>(number, settings, server.address(), server.public_key(),
-                                         late, expected));
+  const auto launch = [&](unsigned number, bool late) {
+    bots.push_back(
+        std::make_unique<Bot>(number, settings, server.address(), server.public_key(), late));
     const Errc error = bots.back()->start();
     if (error != Errc::none) {
       outcome.error =
           fmt::format("bot {} has no socket: {}; try fewer --bots", number, error_info(error).text);
     }
   };
-  for (unsigned i = 1; i <= early && outcome.error.empty(); ++i) launch(i, false, early);
+  for (unsigned i = 1; i <= early && outcome.error.empty(); ++i) launch(i, false);
 
   Watch watch(server, bots);
   bool failed = false;
@@ -124,7 +123,7 @@ Outcome run(const Settings& settings,
     if (!outcome.error.empty()) break;
     watch.sleep_until(next);
     if (bots.size() < settings.bots && watch.seconds() >= end / 2) {
-      launch(settings.bots, true, settings.bots);
+      launch(settings.bots, true);
     }
     outcome.moments.push_back(watch.look(failed));
     if (next == static_cast<double>(static_cast<unsigned>(next))) {
@@ -132,7 +131,7 @@ Outcome run(const Settings& settings,
       shown = outcome.moments.back();
     }
   }
-  // The tugs stop and the hails cease; then every bot gets the time to hear the last of both.
+  // All stands still and the hails cease; then every bot gets the time to hear the last of both.
   server.freeze();
   for (const auto& bot : bots) bot->hush();
   watch.sleep_until(watch.seconds() + 1.0 + settings.delay_ms / 250.0);

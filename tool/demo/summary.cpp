@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <numeric>
 
-#include "tug_motion.h"
+#include "harbour_motion.h"
 
 namespace kwind::demo {
 
@@ -14,16 +14,46 @@ double mean(const std::vector<double>& values) {
   return std::accumulate(values.begin(), values.end(), 0.0) / static_cast<double>(values.size());
 }
 
-double bytes_per_client_tick(const Moment& before, const Moment& now) {
-  const double ticks = (now.seconds - before.seconds) * kTicksPerSecond;
-  const double clients = static_cast<double>(before.clients + now.clients) / 2;
-  if (ticks <= 0 || clients <= 0) return 0;
-  return static_cast<double>(now.server.bytes_sent - before.server.bytes_sent) / ticks / clients;
+double state_bytes(const Moment& before, const Moment& now) {
+  const auto ticks = static_cast<double>(now.state.client_ticks - before.state.client_ticks);
+  if (ticks <= 0) return 0;
+  return static_cast<double>(now.state.state_bits - before.state.state_bits) / 8 / ticks;
 }
+
+namespace {
+
+void add_state(Summary& made, const ServerRecord& server) {
+  if (server.moments.empty()) return;
+  const StateMoment& all = server.moments.back();
+  const auto ticks = static_cast<double>(std::max<std::uint64_t>(1, all.client_ticks));
+  made.json = static_cast<double>(all.json_bytes) / ticks;
+  made.in_view = static_cast<double>(all.in_view) / ticks;
+  made.changed = static_cast<double>(all.changed) / ticks;
+  std::vector<std::uint64_t> bytes = server.bytes_of_ticks;
+  if (!bytes.empty()) {
+    made.state_mean = static_cast<double>(std::accumulate(bytes.begin(), bytes.end(), 0ULL)) /
+                      static_cast<double>(bytes.size());
+    std::sort(bytes.begin(), bytes.end());
+    made.state_p95 = static_cast<double>(bytes[bytes.size() * 95 / 100]);
+  }
+  const replica::ViewerCounts& counts = server.counts_of_viewers;
+  made.sent =
+      static_cast<double>(counts.whole + counts.changed + counts.foretold + counts.gone) / ticks;
+  made.put_off = static_cast<double>(counts.put_off) / ticks;
+  double coded = 0;
+  for (const FieldShare& share : server.shares) {
+    made.shares.push_back({share.kind, share.field, share.bits / ticks});
+    coded += share.bits;
+  }
+  made.shares.push_back(
+      {"frames", "heads, names, arrivals", (static_cast<double>(all.state_bits) - coded) / ticks});
+}
+
+}  // namespace
 
 Summary summarize(const Outcome& outcome) {
   Summary made;
-  std::vector<std::uint64_t> bits(harbour::kProtocol.messages.size());
+  std::vector<std::uint64_t> bits(harbour_world::kProtocol.messages.size());
   std::uint64_t overhead = 0;
   CauseCounts drops;
   const auto take = [&](const host::Traffic& traffic, const host::Counts& counts) {
@@ -38,44 +68,45 @@ Summary summarize(const Outcome& outcome) {
     drops.add(counts.drops);
   };
   take(outcome.server.traffic, outcome.server.counts);
-  made.json_bytes = outcome.server.json_bytes;
-  for (const BotRecord& bot : outcome.bots) {
-    take(bot.traffic, bot.counts);
-    made.json_bytes += bot.json_bytes;
+  for (const BotRecord& bot : outcome.bots) take(bot.traffic, bot.counts);
+  add_state(made, outcome.server);
+  if (outcome.server.traffic.datagrams_sent > 0) {
+    constexpr double kIpUdp = 28;
+    made.datagram = kIpUdp + static_cast<double>(outcome.server.traffic.bytes_sent) /
+                                 static_cast<double>(outcome.server.traffic.datagrams_sent);
   }
-  made.bytes_down = outcome.server.traffic.bytes_sent;
   const auto all = static_cast<double>(std::max<std::uint64_t>(1, made.bytes));
-  made.json_ratio = static_cast<double>(made.json_bytes) / all;
-  for (const auto& message : harbour::kProtocol.messages) {
-    const std::uint64_t bytes = bits[message.kind] / 8;
-    made.kinds.push_back(
-        {std::string(message.name), std::string(name_of(message.direction)),
-         std::string(name_of(harbour::kProtocol.channels[message.channel].delivery)), bytes,
-         static_cast<double>(bytes) / all});
+  const auto row = [&](std::string name, std::string direction, std::string delivery,
+                       std::uint64_t bytes) {
+    made.kinds.push_back({std::move(name), std::move(direction), std::move(delivery), bytes,
+                          static_cast<double>(bytes) / all});
+  };
+  for (const auto& message : harbour_world::kProtocol.messages) {
+    if (bits[message.kind] == 0) continue;
+    row(std::string(message.name), std::string(name_of(message.direction)),
+        std::string(name_of(harbour_world::kProtocol.channels[message.channel].delivery)),
+        bits[message.kind] / 8);
   }
-  made.kinds.push_back({"overhead", "both ways", "headers, acks, checks, handshakes", overhead / 8,
-                        static_cast<double>(overhead / 8) / all});
+  std::uint64_t state = 0;
+  if (!outcome.server.moments.empty()) state = outcome.server.moments.back().state_bits;
+  std::uint64_t input_bits = 0;
+  for (const BotRecord& bot : outcome.bots) input_bits += bot.input_bits;
+  row("state", "from server", "newest, until it arrives", state / 8);
+  row("inputs", "from client", "three times each", input_bits / 8);
+  const std::uint64_t fills = state + input_bits;
+  const std::uint64_t rest = overhead > fills ? overhead - fills : 0;
+  row("overhead", "both ways", "headers, acks, checks, handshakes", rest / 8);
   std::stable_sort(made.kinds.begin(), made.kinds.end(),
                    [](const KindRow& a, const KindRow& b) { return a.bytes > b.bytes; });
+  std::uint64_t inputs = 0;
+  for (const BotRecord& bot : outcome.bots) inputs += bot.inputs;
+  if (inputs > 0)
+    made.input_bytes = static_cast<double>(input_bits) / 8 / static_cast<double>(inputs);
   std::vector<double> rtt;
   for (const Moment& moment : outcome.moments) {
     if (moment.seconds > 1) rtt.insert(rtt.end(), moment.rtt_ms.begin(), moment.rtt_ms.end());
   }
   made.rtt_ms = mean(rtt);
-  // From the first full second to the last moment, so that handshakes do not count as ticks.
-  const auto first = std::find_if(outcome.moments.begin(), outcome.moments.end(),
-                                  [](const Moment& m) { return m.seconds >= 1; });
-  if (first != outcome.moments.end()) {
-    double bytes = 0;
-    double client_ticks = 0;
-    for (auto at = first + 1; at < outcome.moments.end(); ++at) {
-      const Moment& before = *(at - 1);
-      bytes += static_cast<double>(at->server.bytes_sent - before.server.bytes_sent);
-      client_ticks += (at->seconds - before.seconds) * kTicksPerSecond *
-                      static_cast<double>(before.clients + at->clients) / 2;
-    }
-    made.bytes_per_client_tick = client_ticks > 0 ? bytes / client_ticks : 0;
-  }
   for (const ErrorInfo& info : kErrorList) {
     if (drops.of(info.code) > 0) made.drops.emplace_back(info.text, drops.of(info.code));
   }
@@ -85,29 +116,40 @@ Summary summarize(const Outcome& outcome) {
 nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome) {
   using nlohmann::ordered_json;
   const Summary summary = summarize(outcome);
-  const auto split = [](const ErrorSplit& error) {
-    return ordered_json{{"total", error.total},
-                        {"path_delay", error.path},
-                        {"send_interval", error.interval},
-                        {"loss", error.loss}};
-  };
   ordered_json out;
   out["mode"] = settings.clear ? "clear" : "sealed";
   out["settings"] = {{"seconds", settings.seconds},           {"bots", settings.bots},
                      {"delay_ms", settings.delay_ms},         {"jitter_ms", settings.jitter_ms},
-                     {"loss_percent", settings.loss_percent}, {"seed", settings.seed}};
+                     {"loss_percent", settings.loss_percent}, {"seed", settings.seed},
+                     {"optimistic", settings.optimistic},     {"codes", settings.codes}};
   out["agreeing_bots"] = outcome.verdict.agreeing;
   out["all_agree"] = outcome.verdict.all_agree();
+  out["values_compared"] = outcome.verdict.told;
   out["bytes_sent"] = summary.bytes;
   out["datagrams_sent"] = summary.datagrams;
-  out["bytes_per_client_tick"] = summary.bytes_per_client_tick;
-  out["json_text_bytes"] = summary.json_bytes;
-  out["json_text_ratio"] = summary.json_ratio;
+  out["per_client_tick"] = {{"state_bytes_mean", summary.state_mean},
+                            {"state_bytes_p95", summary.state_p95},
+                            {"json_text_bytes", summary.json},
+                            {"in_view", summary.in_view},
+                            {"changed", summary.changed},
+                            {"sent", summary.sent},
+                            {"put_off", summary.put_off}};
+  out["datagram_bytes_with_ip_udp"] = summary.datagram;
+  out["json_text_ratio"] = summary.state_mean > 0 ? summary.json / summary.state_mean : 0;
+  out["input_bytes"] = summary.input_bytes;
+  out["trained_codes"] = outcome.server.codes != 0;
+  out["longest_wait_ticks"] = outcome.server.counts_of_viewers.longest_wait;
+  out["frames_given_up"] = outcome.server.counts_of_viewers.given_up;
   out["rtt_ms"] = summary.rtt_ms;
   out["packets_lost"] = summary.lost;
   out["messages_repeated"] = summary.repeated;
   out["mean_position_error_m"] = outcome.verdict.mean_error;
-  out["worst_position_error_m"] = split(outcome.verdict.worst);
+  out["worst_position_error_m"] = outcome.verdict.worst_error;
+  out["bits_by_field"] = ordered_json::array();
+  for (const FieldShare& share : summary.shares) {
+    out["bits_by_field"].push_back(
+        {{"kind", share.kind}, {"field", share.field}, {"bits_per_client_tick", share.bits}});
+  }
   out["bytes_by_kind"] = ordered_json::object();
   for (const KindRow& row : summary.kinds) out["bytes_by_kind"][row.name] = row.bytes;
   out["drops"] = ordered_json::object();
@@ -115,13 +157,16 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
   out["bots"] = ordered_json::array();
   for (const BotVerdict& bot : outcome.verdict.bots) {
     out["bots"].push_back({{"number", bot.number},
+                           {"name", bot.name},
                            {"agrees", bot.agrees},
                            {"why_not", bot.why_not},
                            {"complete_ms", bot.complete_ms},
-                           {"fleets", bot.fleets},
+                           {"values_compared", bot.told},
                            {"notices", bot.notices},
+                           {"play_out_delay_ticks", bot.delay_ticks},
                            {"mean_error_m", bot.mean_error},
-                           {"worst_error_m", split(bot.worst)}});
+                           {"p99_error_m", bot.p99_error},
+                           {"worst_error_m", bot.worst_error}});
   }
   return out;
 }

@@ -17,13 +17,20 @@ struct KindRow {
 };
 
 struct Summary {
-  std::vector<KindRow> kinds;  ///< largest first, "overhead" included
+  std::vector<KindRow> kinds;  ///< of messages; state, inputs and the link's own, largest first
   std::uint64_t bytes = 0;     ///< UDP payload, both directions
-  std::uint64_t bytes_down = 0;
   std::uint64_t datagrams = 0;
-  std::uint64_t json_bytes = 0;
-  double json_ratio = 0;
-  double bytes_per_client_tick = 0;
+  // Of state, per client and tick:
+  double state_mean = 0;  ///< bytes
+  double state_p95 = 0;
+  double datagram = 0;  ///< bytes with IP and UDP
+  double json = 0;      ///< bytes of JSON text of all in view
+  double in_view = 0;   ///< entities
+  double changed = 0;   ///< of these
+  double sent = 0;      ///< told of
+  double put_off = 0;
+  std::vector<FieldShare> shares;  ///< bits a client and tick, by kind; heads and names last
+  double input_bytes = 0;          ///< of one input
   double rtt_ms = 0;
   std::uint64_t lost = 0;
   std::uint64_t repeated = 0;
@@ -32,8 +39,8 @@ struct Summary {
 
 Summary summarize(const Outcome& outcome);
 nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome);
-/// Bytes per client and tick from server to clients between two moments.
-double bytes_per_client_tick(const Moment& before, const Moment& now);
+/// Bytes of state per client and tick between two moments.
+double state_bytes(const Moment& before, const Moment& now);
 double mean(const std::vector<double>& values);
 
 }  // namespace kwind::demo

@@ -9,84 +9,56 @@
 namespace kwind::demo {
 namespace {
 
-struct Point {
-  double x = 0;
-  double y = 0;
-};
-
-const harbour::Tug* find(const std::vector<harbour::Tug>& tugs, std::int32_t number) {
-  const auto found = std::find_if(tugs.begin(), tugs.end(),
-                                  [&](const harbour::Tug& tug) { return tug.number == number; });
-  return found == tugs.end() ? nullptr : &*found;
-}
-
-// The newest tick sent by `at`; empty before the first.
-std::optional<std::size_t> tick_at(const ServerRecord& server, Time at) {
+// The last entry at or before a tick.
+const Truth* truth_at(const ServerRecord& server, std::uint32_t id, std::uint32_t generation,
+                      double tick) {
+  const auto found = server.truth.find({id, generation});
+  if (found == server.truth.end()) return nullptr;
+  const auto& history = found->second;
   const auto after =
-      std::upper_bound(server.ticks.begin(), server.ticks.end(), at,
-                       [](Time time, const ServerTick& tick) { return time < tick.sent_at; });
-  if (after == server.ticks.begin()) return std::nullopt;
-  return static_cast<std::size_t>(after - server.ticks.begin()) - 1;
-}
-
-// Where the tug was at `at`, on the straight line between two ticks.
-std::optional<Point> place_at(const ServerRecord& server, std::int32_t number, Time at) {
-  const auto tick = tick_at(server, at);
-  if (!tick) return std::nullopt;
-  const harbour::Tug* from = find(server.ticks[*tick].tugs, number);
-  if (from == nullptr) return std::nullopt;
-  if (*tick + 1 == server.ticks.size()) return Point{from->x, from->y};
-  const harbour::Tug* to = find(server.ticks[*tick + 1].tugs, number);
-  if (to == nullptr) return Point{from->x, from->y};
-  const auto seconds = [](Duration d) { return std::chrono::duration<double>(d).count(); };
-  const double span = seconds(server.ticks[*tick + 1].sent_at - server.ticks[*tick].sent_at);
-  const double part = span > 0 ? seconds(at - server.ticks[*tick].sent_at) / span : 0;
-  return Point{from->x + (to->x - from->x) * part, from->y + (to->y - from->y) * part};
-}
-
-double distance(const Point& a, const Point& b) {
-  return std::hypot(a.x - b.x, a.y - b.y);
+      std::upper_bound(history.begin(), history.end(), tick,
+                       [](double wanted, const Truth& truth) { return wanted < truth.tick; });
+  return after == history.begin() ? nullptr : &*(after - 1);
 }
 
 // Why the bot does not agree with the server; empty if it does.
 std::string disagreement(const ServerRecord& server, const BotRecord& bot, Duration to_complete) {
   if (!bot.ended.empty()) return bot.ended;
   if (!bot.connected) return "never connected";
-  if (bot.fleets_out_of_order > 0) return "received an older fleet after a newer one";
-  for (const auto& [tick, received] : bot.fleets) {
-    if (static_cast<std::size_t>(tick) >= server.ticks.size() ||
-        received.tugs != server.ticks[static_cast<std::size_t>(tick)].tugs) {
-      return fmt::format("its fleet of tick {} differs from the server's", tick);
+  if (bot.frames_refused > 0) return fmt::format("refused {} state frames", bot.frames_refused);
+  for (const Told& told : bot.told) {
+    const Truth* const truth = truth_at(server, told.id, told.generation, told.tick);
+    if (truth == nullptr || truth->print != told.print) {
+      return fmt::format("what it was told of entity {} for tick {} is not what that was", told.id,
+                         told.tick);
     }
   }
-  // At the end the tugs stand still and the fleet is sent for a while longer: who holds one of
-  // those ticks holds every tug's last position.
-  if (bot.fleets.empty()) return "never saw the fleet";
-  if (bot.fleets.rbegin()->first < server.frozen_tick) {
-    return "does not hold the tugs' last positions";
+  if (bot.drifts > 0) return fmt::format("differed from the server's digest {} times", bot.drifts);
+  // At the end all stands still: who holds the newest of it holds all.
+  for (const Told& held : bot.held) {
+    const auto found = server.truth.find({held.id, held.generation});
+    if (found == server.truth.end() || found->second.back().print != held.print) {
+      return fmt::format("does not hold the last state of entity {}", held.id);
+    }
   }
-  const std::size_t all = bot.fleets.rbegin()->second.tugs.size();
-  if (!bot.complete) return "never held every tug's position and name";
+  if (!bot.complete) return "never saw its tug and what is around it";
+  const auto in_view = server.in_view.find(bot.name);
+  if (in_view == server.in_view.end() || in_view->second != bot.held.size()) {
+    return fmt::format("sees {} entities where {} are in view", bot.held.size(),
+                       in_view == server.in_view.end() ? 0 : in_view->second);
+  }
   if (bot.late && *bot.complete - bot.started > to_complete) {
-    return fmt::format("took over {:.1f} s to hold every tug's position and name",
+    return fmt::format("took over {:.1f} s to see what is around its tug",
                        std::chrono::duration<double>(to_complete).count());
   }
-  if (bot.names.size() != all) {
-    return fmt::format("knows {} names for {} tugs", bot.names.size(), all);
-  }
-  for (const auto& [tug, name] : bot.names) {
-    if (!server.names.contains(tug) || server.names.at(tug) != name) {
-      return fmt::format("knows tug {} by a wrong name", tug);
-    }
-  }
   if (bot.notices_out_of_order > 0) return "heard notices out of order";
-  for (const auto& [tug, count] : server.hails) {
-    const auto heard = bot.last_notice.find(tug);
+  for (const auto& [name, count] : server.hails) {
+    const auto heard = bot.last_notice.find(name);
     if (heard == bot.last_notice.end() || heard->second != count) {
-      return fmt::format("did not hear the last notice of tug {}", tug);
+      return fmt::format("did not hear the last notice of {}", name);
     }
-    if (!bot.late && bot.first_notice.at(tug) != 1) {
-      return fmt::format("did not hear the first notice of tug {}", tug);
+    if (!bot.late && bot.first_notice.at(name) != 1) {
+      return fmt::format("did not hear the first notice of {}", name);
     }
   }
   return "";
@@ -94,66 +66,59 @@ std::string disagreement(const ServerRecord& server, const BotRecord& bot, Durat
 
 }  // namespace
 
-bool error_of(const ServerRecord& server, const BotRecord& bot, const Sample& sample,
-              std::int32_t tug, ErrorSplit& out) {
-  const auto received = bot.fleets.find(sample.tick);
-  if (received == bot.fleets.end()) return false;
-  const auto tick = static_cast<std::size_t>(sample.tick);
-  if (tick >= server.ticks.size()) return false;
-  const harbour::Tug* held = find(received->second.tugs, tug);
-  const Duration path = received->second.at - server.ticks[tick].sent_at;
-  const auto now = place_at(server, tug, sample.at);
-  const auto before = place_at(server, tug, sample.at - path);
-  const auto ideal_tick = tick_at(server, sample.at - path);
-  if (held == nullptr || !now || !before || !ideal_tick) return false;
-  const harbour::Tug* ideal = find(server.ticks[*ideal_tick].tugs, tug);
-  if (ideal == nullptr) return false;
-  out.total = distance(*now, {held->x, held->y});
-  out.path = distance(*now, *before);
-  out.interval = distance(*before, {ideal->x, ideal->y});
-  out.loss = distance({ideal->x, ideal->y}, {held->x, held->y});
-  return true;
+std::optional<Point> place_at(const ServerRecord& server, std::uint32_t id,
+                              std::uint32_t generation, double tick) {
+  const double whole = std::floor(tick);
+  const Truth* const from = truth_at(server, id, generation, whole);
+  const Truth* const to = truth_at(server, id, generation, whole + 1);
+  if (from == nullptr || to == nullptr) return std::nullopt;
+  const double part = tick - whole;
+  return Point{from->north + (to->north - from->north) * part,
+               from->east + (to->east - from->east) * part};
 }
 
 Verdict judge(const ServerRecord& server, const std::vector<BotRecord>& bots,
               Duration to_complete) {
   Verdict verdict;
   double sum = 0;
+  std::uint64_t drawn = 0;
   for (const BotRecord& bot : bots) {
     BotVerdict made;
     made.number = bot.number;
+    made.name = bot.name;
     made.why_not = disagreement(server, bot, to_complete);
     made.agrees = made.why_not.empty();
-    made.fleets = bot.fleets.size();
+    made.told = bot.told.size();
     made.notices = bot.notices;
+    made.delay_ticks = bot.delay_ticks;
     if (bot.complete) {
       made.complete_ms =
           std::chrono::duration<double, std::milli>(*bot.complete - bot.started).count();
     }
-    double bot_sum = 0;
-    std::uint64_t bot_samples = 0;
-    for (const Sample& sample : bot.samples) {
-      const auto received = bot.fleets.find(sample.tick);
-      if (received == bot.fleets.end()) continue;
-      for (const harbour::Tug& tug : received->second.tugs) {
-        ErrorSplit split;
-        if (!error_of(server, bot, sample, tug.number, split)) continue;
-        ++bot_samples;
-        bot_sum += split.total;
-        if (split.total > made.worst.total) made.worst = split;
-      }
+    std::vector<double> errors;
+    for (const Drawn& each : bot.drawn) {
+      const auto place = place_at(server, each.id, each.generation, each.tick);
+      if (!place) continue;
+      errors.push_back(std::hypot(place->north - each.north, place->east - each.east));
+      sum += errors.back();
     }
-    made.mean_error = bot_samples > 0 ? bot_sum / static_cast<double>(bot_samples) : 0;
-    sum += bot_sum;
-    verdict.samples += bot_samples;
-    if (made.worst.total > verdict.worst.total) {
-      verdict.worst = made.worst;
+    drawn += errors.size();
+    if (!errors.empty()) {
+      std::sort(errors.begin(), errors.end());
+      for (const double error : errors)
+        made.mean_error += error / static_cast<double>(errors.size());
+      made.p99_error = errors[errors.size() * 99 / 100];
+      made.worst_error = errors.back();
+    }
+    verdict.told += made.told;
+    if (made.worst_error > verdict.worst_error) {
+      verdict.worst_error = made.worst_error;
       verdict.worst_bot = made.number;
     }
     if (made.agrees) ++verdict.agreeing;
     verdict.bots.push_back(std::move(made));
   }
-  if (verdict.samples > 0) verdict.mean_error = sum / static_cast<double>(verdict.samples);
+  if (drawn > 0) verdict.mean_error = sum / static_cast<double>(drawn);
   return verdict;
 }
 

@@ -1,4 +1,4 @@
-// Holds what the bots saw against what the server sent. Pure.
+// Holds what the bots were told and drew against what the server's world was. Pure.
 #pragma once
 #include <cstdint>
 #include <string>
@@ -8,42 +8,40 @@
 
 namespace kwind::demo {
 
-/// Where a tug was drawn too late, in metres, and why. The three parts add up as vectors, so their
-/// lengths add up to at least `total`.
-struct ErrorSplit {
-  double total = 0;
-  double path = 0;      ///< it moved while the datagram was under way
-  double interval = 0;  ///< it moved since the tick that an undisturbed path would have shown
-  double loss = 0;      ///< that tick was lost or overtaken, an older one was shown
-};
-
 struct BotVerdict {
   unsigned number = 0;
+  std::string name;
   bool agrees = false;
   std::string why_not;     ///< one sentence
-  double complete_ms = 0;  ///< from the first hello until every tug's position and name were held
-  std::uint64_t fleets = 0;
+  double complete_ms = 0;  ///< from the first hello until its tug and its neighbours had appeared
+  std::uint64_t told = 0;  ///< values that were compared, bit for bit
   std::uint64_t notices = 0;
-  ErrorSplit worst;
-  double mean_error = 0;
+  double delay_ticks = 0;  ///< what it draws is so old, beside the path
+  double mean_error = 0;   ///< metres between where it drew what moves and where that was then
+  double p99_error = 0;
+  double worst_error = 0;
 };
 
 struct Verdict {
   std::vector<BotVerdict> bots;
   std::size_t agreeing = 0;
-  ErrorSplit worst;  ///< the sample with the largest total
+  std::uint64_t told = 0;
+  double mean_error = 0;
+  double worst_error = 0;
   unsigned worst_bot = 0;
-  double mean_error = 0;  ///< over all samples
-  std::uint64_t samples = 0;
   [[nodiscard]] bool all_agree() const { return agreeing == bots.size(); }
 };
 
-/// `to_complete`: how long the late joiner may take to hold every tug's position and name.
+/// `to_complete`: how long the late joiner may take to see what is around it.
 Verdict judge(const ServerRecord& server, const std::vector<BotRecord>& bots,
               Duration to_complete = std::chrono::seconds(1));
 
-/// The error of one tug, if server and bot both had it.
-bool error_of(const ServerRecord& server, const BotRecord& bot, const Sample& sample,
-              std::int32_t tug, ErrorSplit& out);
+/// Where an entity was at a tick with its fraction; nothing if it was not there.
+struct Point {
+  double north = 0;
+  double east = 0;
+};
+std::optional<Point> place_at(const ServerRecord& server, std::uint32_t id,
+                              std::uint32_t generation, double tick);
 
 }  // namespace kwind::demo

@@ -50,6 +50,8 @@ class InputSender final : public link::Filler {
   }
   /// The newest input that the server has used, as far as its frames have said; 0: none.
   [[nodiscard]] std::uint32_t used() const;
+  [[nodiscard]] std::uint32_t newest() const { return newest_; }
+  [[nodiscard]] std::uint64_t bits() const { return bits_; }  ///< of all frames so far
 
   /// One frame for each put(), so that however often a client draws it sends once a tick.
   std::optional<std::uint64_t> fill(Time now, bits::Writer& out) override;
@@ -62,6 +64,7 @@ class InputSender final : public link::Filler {
   std::uint32_t newest_ = 0;
   std::uint32_t sent_ = 0;
   std::uint64_t frames_ = 0;
+  std::uint64_t bits_ = 0;
   std::vector<PackedInput> kept_;
 };
 
