@@ -7,7 +7,7 @@
 namespace kwind::replica {
 namespace {
 
-constexpr unsigned kNumberBits = 10;  // once the server has used one
+constexpr unsigned kNumberBits = 8;  // once the server has used one
 constexpr unsigned kBackOrder = 2;
 constexpr unsigned kCountOrder = 0;
 constexpr unsigned kSizeOrder = 3;
@@ -68,7 +68,9 @@ std::optional<std::uint64_t> InputSender::fill(Time, bits::Writer& out) {
     const bool same = before != nullptr && input.same_as(*before);
     if (before != nullptr) frame.put_bool(same);
     if (!same) {
-      frame.put_count(input.bits, kSizeOrder);
+      const bool as_long = before != nullptr && before->bits == input.bits;
+      if (before != nullptr) frame.put_bool(as_long);
+      if (!as_long) frame.put_count(input.bits, kSizeOrder);
       frame.put_bits(input.bytes, input.bits);
     }
     before = &input;
@@ -113,7 +115,8 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
     if (before != nullptr && in.get_bool()) {
       input = *before;
     } else {
-      const std::uint64_t size = in.get_count(kSizeOrder);
+      const bool as_long = before != nullptr && in.get_bool();
+      const std::uint64_t size = as_long ? before->bits : in.get_count(kSizeOrder);
       if (!in.ok()) return Errc::truncated;
       if (size > PackedInput::kMostBits) return Errc::value_range;
       input.bits = size;

@@ -589,7 +589,13 @@ double Mirror::restore_around(schema::AnyRef wanted, const schema::EntityInfo& i
   }
   const Known newest{entity.tick, entity.now};
   double reach = std::max<double>(tick, newest.tick);
-  if (!shape.tolerant()) reach = std::min<double>(reach, newest.tick + kMostAhead);
+  if (!shape.tolerant()) {
+    // Silence means that it stands: what moves is told of in each tick.
+    const double ahead = reach - newest.tick;
+    const double back = std::max(2.0 * kMostAhead - ahead, 0.0);
+    reach = newest.tick + (ahead <= kMostAhead ? ahead : back);
+    if (entity.tick + kMostAhead < s.tick) reach = newest.tick;
+  }
   const auto whole = static_cast<std::uint32_t>(reach);
   s.restore(entity, newest, whole, from);
   s.restore(entity, newest, whole + 1, to);

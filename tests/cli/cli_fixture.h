@@ -21,6 +21,7 @@ inline const std::string kKwind = KWIND_BINARY_DIR "/tool/kwind";
 inline const std::string kServer = KWIND_BINARY_DIR "/examples/first_light_server";
 inline const std::string kClient = KWIND_BINARY_DIR "/examples/first_light_client";
 inline const std::string kHarbour = KWIND_SOURCE_DIR "/examples/harbour/harbour.kw";
+inline const std::string kWorld = KWIND_SOURCE_DIR "/examples/harbour/harbour_world.kw";
 
 inline std::string read(const fs::path& file) {
   std::ifstream in(file, std::ios::binary);

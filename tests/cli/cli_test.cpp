@@ -121,7 +121,7 @@ TEST_F(Cli, MisuseExitsWithTwoAndNamesTheNearest) {
   misuse({"check"}, "kwind check: FILE is required");
   misuse({"gen", kHarbour}, "kwind gen: say what to write");
   misuse({"demo", "--bots", "many"}, "--bots");
-  misuse({"demo", "--bots", "65"}, "--bots");
+  misuse({"demo", "--bots", "41"}, "--bots");
   misuse({"demo", "--seconds", "0"}, "--seconds");
   misuse({"demo", "--loss", "99"}, "--loss");
   misuse({"demo", "--seed", "-1"}, "--seed");
@@ -154,7 +154,7 @@ TEST_F(Cli, DemoEndsInAgreementAndAReport) {
   EXPECT_EQ(done.code, 0) << done.out << done.err;
   for (const char* piece :
        {"datagrams are sealed", " s   5 clients", "5 of 5 bots agree with the server", "as JSON",
-        "late joiner           bot 5", "path delay", "Notice"}) {
+        "late joiner           bot 5", "of 1300 in view", "Notice", "built-in codes", "bearing"}) {
     EXPECT_NE(done.out.find(piece), std::string::npos) << piece << "\n" << done.out;
   }
   const std::string html = read(report);
@@ -174,7 +174,9 @@ TEST_F(Cli, DemoPrintsJsonAloneOnStdout) {
   EXPECT_EQ(json["mode"], "sealed");
   EXPECT_EQ(json["bots"].size(), 2U);
   EXPECT_GT(json["bytes_sent"], 5000);
-  EXPECT_GT(json["json_text_bytes"], json["bytes_sent"]);
+  EXPECT_GT(json["values_compared"], 1000);
+  EXPECT_GT(json["json_text_ratio"], 50);
+  EXPECT_GT(json["per_client_tick"]["in_view"], 10);
   EXPECT_NE(done.err.find("clients"), std::string::npos) << "progress goes to stderr";
 }
 
@@ -352,7 +354,7 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
   EXPECT_NE(demo.out.find("KEYS of all datagrams are written to " + keys), std::string::npos)
       << demo.out << demo.err;
   EXPECT_EQ(fs::status(keys).permissions(), fs::perms::owner_read | fs::perms::owner_write);
-  const Finished done = run({kKwind, "explain", kHarbour, "--capture", capture, "--keys", keys,
+  const Finished done = run({kKwind, "explain", kWorld, "--capture", capture, "--keys", keys,
                              "--opened", opened, "--first", "0", "--fields", "--json"});
   ASSERT_EQ(done.code, 0) << done.err;
   const auto json = nlohmann::json::parse(done.out);
@@ -363,26 +365,73 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
     rows += row["up"]["bytes"].get<double>() + row["down"]["bytes"].get<double>();
   }
   EXPECT_DOUBLE_EQ(rows, json["bytes_up"].get<double>() + json["bytes_down"].get<double>());
-  std::size_t helms = 0;
-  std::size_t again = 0;
+  std::size_t fills = 0;
+  std::size_t hails = 0;
   for (const auto& datagram : json["datagrams"]) {
     for (const auto& part : datagram.value("parts", nlohmann::json::array())) {
-      if (part.contains("again")) ++again;
-      if (part["what"] != "Helm") continue;
-      ++helms;
-      EXPECT_EQ(part["fields"][0]["path"], "rudder");
+      if (part["what"] == "fill") ++fills;
+      if (part["what"] != "Hail") continue;
+      ++hails;
+      EXPECT_EQ(part["fields"][0]["path"], "count");
     }
   }
-  EXPECT_GT(helms, 60U);
-  EXPECT_GT(again, 0U) << "an eighth of the datagrams was lost";
+  EXPECT_GT(fills, 200U) << "state down, inputs up";
+  EXPECT_GT(hails, 0U);
 
-  const Finished people = run({kKwind, "explain", kHarbour, "--capture", opened, "--first", "5"});
+  const Finished people = run({kKwind, "explain", kWorld, "--capture", opened, "--first", "40"});
   EXPECT_EQ(people.code, 0) << people.err;
-  EXPECT_NE(people.out.find("Fleet on fleet"), std::string::npos) << people.out;
+  EXPECT_NE(people.out.find("Enter on office"), std::string::npos) << people.out;
   EXPECT_NE(people.out.find("more; --first 0 lists them all"), std::string::npos);
-  const Finished sealed = run({kKwind, "explain", kHarbour, "--capture", capture, "--first", "1"});
+  const Finished sealed = run({kKwind, "explain", kWorld, "--capture", capture, "--first", "1"});
   EXPECT_EQ(sealed.code, 1);
   EXPECT_NE(sealed.err.find("datagrams stay sealed; --keys FILE opens them"), std::string::npos);
+}
+
+TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
+  const std::string capture = (dir_ / "day.pcapng").string();
+  const std::string keys = (dir_ / "day.keys").string();
+  const std::string codes = (dir_ / "day.codes").string();
+  run({kKwind, "demo", "--seconds", "6", "--bots", "6", "--record", capture, "--keys", keys});
+  const Finished made = run({kKwind, "train", kWorld, capture, "--keys", keys, "-o", codes});
+  ASSERT_EQ(made.code, 0) << made.err;
+  EXPECT_EQ(made.err, "");
+  for (const char* piece : {"Gull", "bearing", "entropy", "with codes trained on other clients",
+                            "both ends have to hold it"}) {
+    EXPECT_NE(made.out.find(piece), std::string::npos) << piece << made.out;
+  }
+  const std::string text = read(codes);
+  EXPECT_EQ(text.rfind("kwind codes 1 for harbour_world\ndigest ", 0), 0U);
+  const Finished fits =
+      run({kKwind, "train", kWorld, capture, "--keys", keys, "--check", codes, "--json"});
+  EXPECT_EQ(fits.code, 0) << fits.out << fits.err;
+  const auto json = nlohmann::json::parse(fits.out);
+  EXPECT_EQ(json["fits"], true);
+  EXPECT_EQ(json["unread"], 0);
+  EXPECT_EQ(json["clients"], 6);
+  // In use, and agreed in the handshake.
+  const Finished used = run({kKwind, "demo", "--seconds", "3", "--bots", "2", "--codes", codes});
+  EXPECT_NE(used.out.find("trained codes"), std::string::npos) << used.out << used.err;
+
+  const auto wrong = [](const std::vector<std::string>& words, int code, const std::string& what) {
+    std::vector<std::string> command = {kKwind, "train"};
+    command.insert(command.end(), words.begin(), words.end());
+    const Finished done = run(command);
+    EXPECT_EQ(done.code, code) << what << done.out;
+    EXPECT_NE(done.err.find(what), std::string::npos) << done.err;
+  };
+  wrong({kWorld, capture}, 2, "say either -o FILE, to write codes, or --check FILE");
+  wrong({kWorld, capture, "-o", codes}, 1, "were not opened: give their keys with --keys");
+  wrong({kWorld, keys, "-o", codes}, 1, "a pcapng or pcap file is needed");
+  wrong({kHarbour, capture, "-o", codes}, 1, "has no entities");
+  std::string changed = text;
+  changed.replace(changed.find("Gull movers 1 ") + 14, 1, "9");
+  const std::string bad = write("bad.codes", changed);
+  wrong({kWorld, capture, "--keys", keys, "--check", bad}, 1, "bad.codes:");
+  wrong({kWorld, capture, "--keys", keys, "--check", write("no.codes", "no codes")}, 1,
+        "make one with `kwind train`");
+  const Finished demo = run({kKwind, "demo", "--seconds", "2", "--codes", bad});
+  EXPECT_EQ(demo.code, 1);
+  EXPECT_NE(demo.err.find("train the codes anew"), std::string::npos) << demo.err;
 }
 
 TEST_F(Cli, ExplainNamesWhatIsWrongWithACapture) {
@@ -408,7 +457,7 @@ TEST_F(Cli, ExplainNamesWhatIsWrongWithACapture) {
   wrong({"--capture", capture, "--keys", text}, 1, "line 1: not a key");
   const std::string whole = read(capture);
   const std::string cut = write("cut.pcapng", whole.substr(0, whole.size() / 2 * 2 - 6));
-  const Finished early = run({kKwind, "explain", kHarbour, "--capture", cut, "--first", "1"});
+  const Finished early = run({kKwind, "explain", kWorld, "--capture", cut, "--first", "1"});
   EXPECT_EQ(early.code, 0);
   EXPECT_NE(early.err.find("ends within a packet; what came before it is shown"), std::string::npos)
       << early.err;

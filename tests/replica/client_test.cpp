@@ -100,7 +100,9 @@ TEST(Sample, MovesBetweenStatesTurnsTheShortWayAndStopsInTheEnd) {
   const double radians = 10 * std::numbers::pi / 180;
   EXPECT_NEAR(ahead->at[0], 2 + std::cos(radians) * 5 * 2 / 20, 0.07);
   EXPECT_NEAR(ahead->at[1], 4 + std::sin(radians) * 5 * 2 / 20, 0.07);
-  EXPECT_EQ(mirror.sample(gull, 100)->at, mirror.sample(gull, 9.0 + Mirror::kMostAhead)->at);
+  EXPECT_EQ(mirror.sample(gull, 100)->at, mirror.get(gull)->at)
+      << "it stands, or we would have heard";
+  EXPECT_GT(mirror.sample(gull, 9.0 + Mirror::kMostAhead)->at[0], ahead->at[0]);
   EXPECT_FALSE(mirror.owns(gull));
   EXPECT_FALSE(mirror.sample(schema::Ref<bay::Gull>{99, 1}, 2));
 }

@@ -1,7 +1,6 @@
-// The demo's verdict must notice whatever the link could do wrong.
+// The demo's verdict must notice whatever could go wrong between server and client.
 #include <gtest/gtest.h>
 
-#include "demo/json_size.h"
 #include "demo/verdict.h"
 #include "kit/sim_pair.h"
 
@@ -11,28 +10,32 @@ namespace {
 using namespace std::chrono_literals;
 using kit::at;
 
-// Two tugs going east at 10 m/s, ticks 50 ms apart, one bot that receives each tick 40 ms later.
+// A gull and a tug that go north at 10 m/s and a post, 100 ticks; one bot that was told of all.
 struct Voyage {
   ServerRecord server;
   BotRecord bot;
 
   Voyage() {
-    for (int tick = 0; tick < 100; ++tick) {
-      const double x = tick * 0.5;
-      server.ticks.push_back({at(tick * 50ms), {{1, x, 0, 90, 20}, {2, x, 100, 90, 20}}});
-      bot.fleets[tick] = {at(tick * 50ms + 40ms), server.ticks.back().tugs};
-      bot.samples.push_back({at(tick * 50ms + 45ms), tick});
+    for (std::uint32_t tick = 1; tick <= 100; ++tick) {
+      for (const std::uint32_t id : {1U, 2U}) {
+        server.truth[{id, 0}].push_back({tick, tick * 10 + id, tick * 0.5, id * 100.0, false});
+        bot.told.push_back({id, 0, tick, tick * 10 + id});
+        if (tick > 2) bot.drawn.push_back({id, 0, tick - 1.5, (tick - 1.5) * 0.5, id * 100.0});
+      }
     }
-    server.frozen_tick = 90;
-    server.names = {{1, "Tern"}, {2, "Mudlark"}};
-    server.hails = {{1, 5}, {2, 3}};
+    server.truth[{3, 1}].push_back({1, 77, 0, 0, false});
+    bot.told.push_back({3, 1, 1, 77});
+    bot.held = {{1, 0, 100, 1001}, {2, 0, 100, 1002}, {3, 1, 1, 77}};
+    server.in_view = {{"Tern", 3}};
+    server.hails = {{"Tern", 5}, {"Mudlark", 3}};
     bot.number = 1;
+    bot.name = "Tern";
+    bot.tug = {2, 0};
     bot.started = at(0s);
     bot.connected = at(100ms);
     bot.complete = at(400ms);
-    bot.names = server.names;
-    bot.first_notice = {{1, 1}, {2, 1}};
-    bot.last_notice = {{1, 5}, {2, 3}};
+    bot.first_notice = {{"Tern", 1}, {"Mudlark", 1}};
+    bot.last_notice = {{"Tern", 5}, {"Mudlark", 3}};
   }
   std::string complaint() {
     const Verdict verdict = judge(server, {bot});
@@ -42,7 +45,11 @@ struct Voyage {
 };
 
 TEST(Verdict, AgreesWhenAllIsWell) {
-  EXPECT_EQ(Voyage().complaint(), "");
+  Voyage voyage;
+  EXPECT_EQ(voyage.complaint(), "");
+  const Verdict verdict = judge(voyage.server, {voyage.bot});
+  EXPECT_EQ(verdict.told, 201U);
+  EXPECT_NEAR(verdict.worst_error, 0, 1e-9) << "it drew what lay between two ticks";
 }
 
 TEST(Verdict, NoticesEverythingThatCanBeWrong) {
@@ -51,50 +58,54 @@ TEST(Verdict, NoticesEverythingThatCanBeWrong) {
     spoil(voyage);
     return voyage.complaint();
   };
-  EXPECT_EQ(after([](Voyage& v) { v.bot.fleets[50].tugs[1].x += 0.0625; }),
-            "its fleet of tick 50 differs from the server's");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.fleets.erase(v.bot.fleets.find(90), v.bot.fleets.end()); }),
-            "does not hold the tugs' last positions");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.fleets_out_of_order = 1; }),
-            "received an older fleet after a newer one");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.complete.reset(); }),
-            "never held every tug's position and name");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.late = true, v.bot.complete = at(1001ms); }),
-            "took over 1.0 s to hold every tug's position and name");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.names.erase(2); }), "knows 1 names for 2 tugs");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.names[2] = "Foghorn"; }), "knows tug 2 by a wrong name");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.notices_out_of_order = 1; }), "heard notices out of order");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.last_notice[2] = 2; }),
-            "did not hear the last notice of tug 2");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.last_notice.erase(2); }),
-            "did not hear the last notice of tug 2");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.first_notice[1] = 2; }),
-            "did not hear the first notice of tug 1");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.late = true, v.bot.first_notice[1] = 2; }), "")
-      << "a late joiner hears what comes after it";
+  EXPECT_EQ(after([](Voyage& v) { v.bot.ended = "timed out"; }), "timed out");
   EXPECT_EQ(after([](Voyage& v) { v.bot.connected.reset(); }), "never connected");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.ended = "the server did not answer"; }),
-            "the server did not answer");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.fleets.clear(); }), "never saw the fleet");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.frames_refused = 2; }), "refused 2 state frames");
+  EXPECT_EQ(after([](Voyage& v) { ++v.bot.told[40].print; }),
+            "what it was told of entity 1 for tick 21 is not what that was");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.told[40].id = 9; }),
+            "what it was told of entity 9 for tick 21 is not what that was");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.told[40].tick = 0; }),
+            "what it was told of entity 1 for tick 0 is not what that was");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.drifts = 1; }),
+            "differed from the server's digest 1 times");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.held[1].print = 992; }),
+            "does not hold the last state of entity 2");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.held.pop_back(); }), "sees 2 entities where 3 are in view");
+  EXPECT_EQ(after([](Voyage& v) { v.server.in_view.clear(); }),
+            "sees 3 entities where 0 are in view");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.complete.reset(); }),
+            "never saw its tug and what is around it");
+  EXPECT_EQ(after([](Voyage& v) {
+              v.bot.late = true;
+              v.bot.complete = at(1200ms);
+            }),
+            "took over 1.0 s to see what is around its tug");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.notices_out_of_order = 1; }), "heard notices out of order");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.last_notice["Mudlark"] = 2; }),
+            "did not hear the last notice of Mudlark");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.first_notice["Mudlark"] = 2; }),
+            "did not hear the first notice of Mudlark");
 }
 
-TEST(Verdict, SplitsThePositionErrorByCause) {
+TEST(Verdict, MeasuresHowFarOffThingsAreDrawn) {
   Voyage voyage;
-  // At 2.52 s the bot should hold tick 49 (sent 2.45, there 2.49) but tick 49 was lost: it
-  // holds 48.
-  const Sample sample{at(2520ms), 48};
-  voyage.bot.fleets.erase(49);
-  ErrorSplit split;
-  ASSERT_TRUE(error_of(voyage.server, voyage.bot, sample, 1, split));
-  EXPECT_NEAR(split.total, 1.2, 1e-9) << "25.2 m at 2.52 s, 24.0 m held";
-  EXPECT_NEAR(split.path, 0.4, 1e-9) << "40 ms at 10 m/s";
-  EXPECT_NEAR(split.interval, 0.3, 1e-9) << "tick 49 was sent 30 ms before 2.48 s";
-  EXPECT_NEAR(split.loss, 0.5, 1e-9) << "a tick older";
+  for (Drawn& drawn : voyage.bot.drawn) drawn.north += drawn.id == 1 ? 0.3 : 0;
+  voyage.bot.drawn.back().east += 4;
+  const Verdict verdict = judge(voyage.server, {voyage.bot});
+  EXPECT_NEAR(verdict.worst_error, 4, 1e-9);
+  EXPECT_NEAR(verdict.mean_error, 0.15 + 4.0 / 196, 1e-9);
+  EXPECT_EQ(verdict.worst_bot, 1U);
+  EXPECT_NEAR(verdict.bots[0].p99_error, 0.3, 1e-9);
 }
 
-TEST(JsonSize, CountsTheTextThatANaiveGameWouldSend) {
-  const harbour::Helm helm{0.5, 80};
-  EXPECT_EQ(json_bytes(helm), std::string(R"({"rudder":0.5,"throttle":80,"type":"Helm"})").size());
+TEST(Verdict, PlacesBetweenTicksAreOnTheLineBetweenThem) {
+  const Voyage voyage;
+  const auto place = place_at(voyage.server, 1, 0, 10.25);
+  ASSERT_TRUE(place);
+  EXPECT_DOUBLE_EQ(place->north, 5.125);
+  EXPECT_FALSE(place_at(voyage.server, 1, 1, 10)) << "another generation";
+  EXPECT_FALSE(place_at(voyage.server, 1, 0, 0.5)) << "before its time";
 }
 
 }  // namespace

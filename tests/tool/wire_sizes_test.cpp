@@ -6,8 +6,8 @@
 #include <fstream>
 #include <iterator>
 
-#include "demo/json_size.h"
-#include "demo/tug_motion.h"
+#include "harbour.h"
+#include "kit/json_size.h"
 
 namespace kwind::demo {
 namespace {
@@ -18,19 +18,21 @@ std::string row(const char* what, const T& message) {
   const auto encoded = schema::encode_message(message, memory);
   EXPECT_TRUE(encoded);
   return fmt::format("{},{},{},{},{}\n", T::info().name, what, encoded->bits,
-                     bits::bytes_for(encoded->bits), json_bytes(message));
+                     bits::bytes_for(encoded->bits), kit::json_bytes(message));
 }
 
 harbour::Fleet fleet_of(int tugs) {
   harbour::Fleet fleet;
   fleet.tick = 1000;
+  // On the grid, as a decoder would hand them out.
+  const auto on_grid = [](const auto& range, double value) {
+    return range.value_of(range.index_of(value).index);
+  };
+  using harbour::Tug;
   for (int i = 0; i < tugs; ++i) {
-    TugMotion motion;
-    motion.x = -300 + 11.5 * i;
-    motion.y = 80 - 7.25 * i;
-    motion.bearing = 13.5 * i;
-    motion.speed = 0.7 * i;
-    fleet.tugs.push_back(motion.seen(i + 1));
+    fleet.tugs.push_back(
+        {i + 1, on_grid(Tug::x_range, -300 + 11.5 * i), on_grid(Tug::y_range, 80 - 7.25 * i),
+         on_grid(Tug::bearing_range, 13.5 * i), on_grid(Tug::speed_range, 0.7 * i)});
   }
   return fleet;
 }

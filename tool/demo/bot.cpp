@@ -153,7 +153,7 @@ void Bot::tick(host::Client& client, Time now, std::uint64_t number) {
   client.offer_fill(inputs_.get(), 1);
   // No hail before this bot sees the harbour: then all others are there to hear its first.
   if (hushed_ || !record_.complete || now - *record_.complete < 500ms ||
-      (number + record_.number * 3) % 15 != 0) {
+      (number + record_.number * 5) % 60 != 0) {
     return;
   }
   harbour_world::Hail hail;

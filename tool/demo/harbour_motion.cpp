@@ -62,7 +62,6 @@ std::optional<schema::AnyRef> HarbourMotion::take_tug(const std::string& name) {
     // The name travels once, when a tug appears: so another one appears in the place of this.
     Tug tug = *old;
     tug.name = name;
-    tug.at = {even(-300, 300), even(-300, 300)};
     world_.despawn(actor.ref);
     all_.erase(id);
     const auto ref = world_.spawn(tug);
@@ -85,7 +84,10 @@ void HarbourMotion::steer(schema::AnyRef tug, const harbour_world::Helm& helm) {
 }
 
 void HarbourMotion::step(bool frozen) {
-  if (frozen) return;
+  if (frozen) {
+    for (auto& [id, actor] : all_) come_to_rest(actor);
+    return;
+  }
   for (auto& [id, actor] : all_) {
     if (auto* const crate = std::get_if<Crate>(&actor.value)) {
       move_crate(actor, *crate);
@@ -97,6 +99,16 @@ void HarbourMotion::step(bool frozen) {
       move_tug(actor, *tug);
     }
   }
+}
+
+void HarbourMotion::come_to_rest(Actor& actor) {
+  const auto rest = [&]<class T>(T& value) {
+    if constexpr (requires { value.speed; }) {
+      value.speed = 0;
+      world_.put(schema::Ref<T>{actor.ref.id, actor.ref.generation}, value);
+    }
+  };
+  std::visit(rest, actor.value);
 }
 
 // A few drift with the tide, each for a while.

@@ -46,7 +46,7 @@ class HarbourMotion {
 
   HarbourMotion(replica::World& world, std::uint64_t seed);
 
-  /// A tug for a pilot, near the pier head; nothing if all 40 are taken.
+  /// A tug for a pilot; nothing if all 40 are taken.
   std::optional<schema::AnyRef> take_tug(const std::string& name);
   void give_back(schema::AnyRef tug);
   void steer(schema::AnyRef tug, const harbour_world::Helm& helm);
@@ -58,6 +58,7 @@ class HarbourMotion {
  private:
   template <class T>
   void spawn(const T& value);
+  void come_to_rest(Actor& actor);
   void move_crate(Actor& actor, harbour_world::Crate& crate);
   void move_gull(Actor& actor, harbour_world::Gull& gull);
   void move_barge(Actor& actor, harbour_world::Barge& barge);

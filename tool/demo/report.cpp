@@ -162,6 +162,7 @@ Track track_of(const Outcome& outcome) {
 std::string track_chart(const Track& track) {
   return "$s << EOD\n" + track.server + "EOD\n$c << EOD\n" + track.client + "EOD\n" +
          "set xlabel 'metres east'\nset ylabel 'metres north'\nset size ratio -1\n"
+         "set xtics rotate by 60 right\n"
          "set offsets graph 0.08, graph 0.08, graph 0.08, graph 0.08\n"
          "set key outside top center horizontal\nset grid xtics ytics lc rgb '#e3e8ec' lt 1\n"
          "plot $s with lines lw 9 lc rgb '#b8d4e3' title 'server', "

@@ -88,8 +88,9 @@ class Mirror {
   /// What to draw of an entity that is there at a tick, with its fraction, that PlayOut gives:
   /// between the states that were told around it what moves is moved on evenly, over the last
   /// kLongestBlend ticks before the later of them. Beyond the newest state what `follow`s goes on
-  /// by its own speed and direction, for kMostAhead ticks, or with a tolerance as long as nothing
-  /// else is told. A leap of more than an eighth of a field's range is not drawn as motion.
+  /// by its own speed and direction: with a tolerance as long as nothing else is told, otherwise
+  /// for kMostAhead ticks and in as many back, for then nothing was told because it stands. A leap
+  /// of more than an eighth of a field's range is not drawn as motion.
   template <schema::ReplicaEntity T>
   [[nodiscard]] std::optional<T> sample(schema::Ref<T> entity, double tick) const {
     std::optional<T> from;
