@@ -13,6 +13,7 @@
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_port.h"
+#include "kwind/replica/interest.h"
 #include "kwind/replica/viewer.h"
 #include "kwind/replica/world.h"
 #include "lookout.h"
@@ -54,19 +55,6 @@ class Bay {
     world_.end_tick();
   }
 
-  // What a lookout at a place sees, in the order of ids: crates come after gulls.
-  [[nodiscard]] std::vector<kwind::replica::Seen> seen_from(const Eigen::Vector2d& place) const {
-    std::vector<kwind::replica::Seen> seen;
-    const auto look = [&](const auto& all) {
-      for (const auto& [ref, value] : all) {
-        if ((value.at - place).norm() < kSight) seen.push_back({ref.id});
-      }
-    };
-    look(gulls_);
-    look(crates_);
-    return seen;
-  }
-
  private:
   double even(double low, double high) {
     return std::uniform_real_distribution<double>(low, high)(random_);
@@ -79,9 +67,12 @@ class Bay {
 };
 
 struct Lookout {
-  explicit Lookout(const kwind::replica::World& world) : viewer(world) {}
+  Lookout(const kwind::replica::World& world, kwind::replica::Interest& interest)
+      : viewer(world), sight(interest) {
+    sight.look_from(0, 0);
+  }
   kwind::replica::Viewer viewer;
-  Eigen::Vector2d at{0, 0};
+  kwind::replica::Sight sight;
 };
 
 }  // namespace
@@ -100,11 +91,14 @@ int main(int argc, char** argv) {
 
   kwind::replica::World world(lookout::kEntities, {.ticks_per_second = kTicksPerSecond});
   Bay bay(world);
+  kwind::replica::Interest interest(world, {.enter = kSight, .leave = kSight + 20});
   std::map<Peer, std::unique_ptr<Lookout>> lookouts;
-  server.on_connect([&](Peer peer) { lookouts[peer] = std::make_unique<Lookout>(world); });
+  server.on_connect(
+      [&](Peer peer) { lookouts[peer] = std::make_unique<Lookout>(world, interest); });
   server.on_disconnect([&](Peer peer, kwind::Errc, std::string_view) { lookouts.erase(peer); });
-  server.on<lookout::StandAt>(
-      [&](Peer peer, const lookout::StandAt& order) { lookouts.at(peer)->at = order.at; });
+  server.on<lookout::StandAt>([&](Peer peer, const lookout::StandAt& order) {
+    lookouts.at(peer)->sight.look_from(order.at[0], order.at[1]);
+  });
   server.on_fill_told([&](Peer peer, std::uint64_t frame, bool arrived) {
     const auto found = lookouts.find(peer);
     if (found == lookouts.end()) return;
@@ -124,8 +118,9 @@ int main(int argc, char** argv) {
     server.receive(now);
     for (unsigned due = ticks.due(now); due > 0; --due) {
       bay.tick();
+      interest.refresh();
       for (const auto& [peer, lookout] : lookouts) {
-        lookout->viewer.see(bay.seen_from(lookout->at));
+        lookout->viewer.see(lookout->sight);
         server.offer_fill(peer, &lookout->viewer, 2);
       }
     }
