@@ -2,24 +2,19 @@
 // message to a room of a thousand clients beside the system calls (and ciphers) alone.
 #include <benchmark/benchmark.h>
 #include <sodium.h>
-#include <sys/mman.h>
-#include <sys/socket.h>
-#include <sys/wait.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <array>
 #include <atomic>
 #include <functional>
 #include <memory>
-#include <new>
 #include <utility>
 #include <vector>
 
 #include "bare_sender.h"
+#include "crowd.h"
 #include "fan_out.h"
 #include "kit/sim_pair.h"
-#include "kwind/host/client.h"
 #include "kwind/host/server.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_port.h"
@@ -98,69 +93,6 @@ BENCHMARK(dispatch_decoded<1000>);
 
 constexpr std::size_t kPayloadBytes = 64;
 
-// What the clients' process tells.
-struct Shared {
-  std::atomic<std::uint64_t> heard = 0;
-  std::atomic<bool> end = false;
-};
-
-// A thousand clients, in a process of their own: what they do, and the memory that they touch, is
-// not the server's.
-class Crowd {
- public:
-  /// `bare`'s sockets are emptied there too.
-  Crowd(const Endpoint& server, const host::ClientOptions& who, Bare& bare) {
-    void* const memory =
-        ::mmap(nullptr, sizeof(Shared), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
-    shared_ = new (memory) Shared;
-    pid_ = ::fork();
-    if (pid_ == 0) {
-      run(server, who, bare);
-      ::_exit(0);
-    }
-  }
-  ~Crowd() {
-    shared_->end = true;
-    ::waitpid(pid_, nullptr, 0);
-    ::munmap(shared_, sizeof(Shared));
-  }
-  Crowd(const Crowd&) = delete;
-  Crowd& operator=(const Crowd&) = delete;
-  [[nodiscard]] std::uint64_t heard() const { return shared_->heard; }
-
- private:
-  void run(const Endpoint& server, const host::ClientOptions& who, Bare& bare) {
-    std::vector<std::unique_ptr<io::UdpPort>> ports;
-    std::vector<std::unique_ptr<host::Client>> clients;
-    const auto turn = [&] {
-      for (const auto& client : clients) {
-        client->receive(io::now());
-        client->send(io::now());
-      }
-    };
-    for (std::size_t i = 0; i < kClients; ++i) {
-      // Attempts of one address are limited; so they come from many.
-      ports.push_back(std::move(
-          *io::UdpPort::open(Endpoint::v4(127, 1, static_cast<std::uint8_t>(1 + i / 10), 1, 0))));
-      clients.push_back(std::make_unique<host::Client>(*ports.back(), server, fan_out::kProtocol,
-                                                       io::now(), who));
-      const auto hear = [this](const auto&) { ++shared_->heard; };
-      clients.back()->on<fan_out::Beat>(hear);
-      clients.back()->on<fan_out::Order>(hear);
-      if (i % 20 == 19) turn();
-    }
-    const Time latest = io::now() + 120s;  // whatever becomes of who started this
-    while (!shared_->end && io::now() < latest) {
-      turn();
-      bare.drain();
-      ::usleep(4000);
-    }
-  }
-
-  Shared* shared_;
-  pid_t pid_ = -1;
-};
-
 // One message to a room and the datagrams that carry it, and then the same datagrams without us,
 // in turn, 30 times a second: `ratio` is of the medians of their CPU times.
 template <class Message>
@@ -182,7 +114,12 @@ void fan_out_to_1000(benchmark::State& state) {
   }
   who.timeouts.handshake = 60s;
   Bare bare(mode);
-  const Crowd crowd(port->local(), who, bare);
+  const Crowd crowd(kClients, port->local(), fan_out::kProtocol, who, bare,
+                    [](host::Client& client, std::atomic<std::uint64_t>& heard) {
+                      const auto hear = [&heard](const auto&) { ++heard; };
+                      client.on<fan_out::Beat>(hear);
+                      client.on<fan_out::Order>(hear);
+                    });
   host::Server server(*port, fan_out::kProtocol, options);
   server.on_connect([&](Peer peer) { server.rooms().enter(peer, "hall"); });
   const auto run_until = [&](Time end) {

@@ -40,7 +40,8 @@ class Raw {
     const bits::Secret32 seed = host::seed_of(options);
     link::LinkOptions made = host::link_options(routing::kProtocol, options, seed);
     made.take_in_by_hand = false;
-    link_.emplace(link::Link::connect({host::identity_of(routing::kProtocol), seed}, made, now));
+    link_.emplace(
+        link::Link::connect({host::identity_of(routing::kProtocol, options), seed}, made, now));
   }
   void turn(Time now) {
     while (const auto received = port_.receive(now)) (void)link_->receive(now, received->bytes);

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "kwind/bits/assert.h"
+#include "kwind/replica/inputs.h"
 #include "replica/moving_bay.h"
 
 namespace {
@@ -38,8 +39,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   Input input(std::as_bytes(std::span(data, size)));
   static const auto codes = replica::built_in_codes(bay::kEntities);  // making them takes longest
   kit::MovingBay bay(1 + input.byte(), codes);
-  bay.populate(2, 3, 3, 3);
-  replica::Viewer viewer(bay.world());
+  bay.populate(2, 3, 3, 3, 2);
+  replica::Viewer viewer(bay.world(), {.optimistic = size % 2 == 1, .digest_every = 3});
+  replica::InputReceiver inputs;
   replica::Mirror mirror(bay::kEntities, 20, codes);
   std::vector<replica::Seen> seen;
   std::vector<std::byte> memory(400);
@@ -53,7 +55,13 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     const std::uint8_t what = input.byte();
     if (what % 4 == 3) {
       const auto bytes = input.bytes(input.byte());
-      (void)mirror.receive(bytes, bytes.size() * 8 - (bytes.empty() ? 0 : what / 4 % 8));
+      const std::size_t bits = bytes.size() * 8 - (bytes.empty() ? 0 : what / 4 % 8);
+      if (what >= 128) {  // from a client, to the server
+        (void)inputs.receive(bytes, bits, &viewer);
+        KWIND_ASSERT(inputs.fresh().size() <= 8);
+      } else {
+        (void)mirror.receive(bytes, bits);
+      }
       continue;
     }
     if (!token) continue;
@@ -64,6 +72,11 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       memory[bit / 8] ^= std::byte{1} << bit % 8;
     }
     const Errc error = mirror.receive(memory, bits);
+    bits::Writer report(memory);
+    if (const std::size_t told = mirror.report(report); told > 0) {
+      report.finish();
+      (void)viewer.hear_report(memory, told);
+    }
     // Unspoilt frames after spoilt ones may build on what they did; that is the sender's own harm.
     if (error == Errc::none && what % 4 != 2) viewer.acked(*token);
     KWIND_ASSERT(mirror.size() <= 400 && mirror.size() == mirror.entities().size());
@@ -71,8 +84,12 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       const int kinds = (mirror.get(schema::Ref<bay::Pile>{ref.id, ref.generation}) ? 1 : 0) +
                         (mirror.get(schema::Ref<bay::Crate>{ref.id, ref.generation}) ? 1 : 0) +
                         (mirror.get(schema::Ref<bay::Gull>{ref.id, ref.generation}) ? 1 : 0) +
-                        (mirror.get(schema::Ref<bay::Tug>{ref.id, ref.generation}) ? 1 : 0);
+                        (mirror.get(schema::Ref<bay::Tug>{ref.id, ref.generation}) ? 1 : 0) +
+                        (mirror.get(schema::Ref<bay::Punt>{ref.id, ref.generation}) ? 1 : 0);
       KWIND_ASSERT(kinds == 1);
+      const double drawn = mirror.tick() + what / 32.0 - 4;
+      (void)mirror.sample(schema::Ref<bay::Gull>{ref.id, ref.generation}, drawn);
+      (void)mirror.sample(schema::Ref<bay::Punt>{ref.id, ref.generation}, drawn);
     }
   }
   return 0;

@@ -6,7 +6,7 @@ cd "$(dirname "$0")/../.." || exit 2
 declare -A may=(
   [bits]="bits" [schema]="schema bits" [link]="link bits" [language]="language schema bits" [json]="json schema bits"
   [budget]="budget json language schema bits"
-  [capture]="capture link schema bits"
+  [capture]="capture replica link schema bits"
   [ticket]="ticket link bits" [route]="route schema link bits" [io/sim]="io/sim io bits" [io]="io io/sim bits"
   [replica]="replica schema link bits"
   [host]="host route io io/sim link schema bits"

@@ -1,0 +1,264 @@
+// What keeping the reference world in step costs: a server's tick for a thousand clients beside the
+// system calls and ciphers alone, and a client's.
+#include <benchmark/benchmark.h>
+#include <sodium.h>
+
+#include <algorithm>
+#include <memory>
+#include <random>
+#include <vector>
+
+#include "bare_sender.h"
+#include "crowd.h"
+#include "demo/harbour_motion.h"
+#include "kit/sim_pair.h"
+#include "kwind/host/server.h"
+#include "kwind/replica/interest.h"
+#include "kwind/replica/mirror.h"
+
+namespace {
+
+using namespace std::chrono_literals;
+using namespace kwind;
+using namespace kwind::bench;
+
+enum Views : int { spread, shared };
+
+// The harbour with a viewer for each client.
+class State {
+ public:
+  State(Views views, int more_posts) : views_(views) {
+    for (int i = 0; i < more_posts; ++i) {
+      world_.spawn(harbour_world::Post{{even(), even()}});
+    }
+  }
+  struct Eye {
+    Eye(const replica::World& world, replica::Interest& interest)
+        : viewer(world), sight(interest) {}
+    replica::Viewer viewer;
+    replica::Sight sight;
+  };
+  Eye& add() {
+    eyes_.push_back(std::make_unique<Eye>(world_, interest_));
+    Eye& eye = *eyes_.back();
+    const double north = even();
+    const double east = even();
+    if (views_ == shared) {
+      eye.sight.look_from(60, 60);
+    } else {
+      eye.sight.look_from(north, east);
+    }
+    return eye;
+  }
+  void tick() {
+    motion_.step(false);
+    world_.end_tick();
+    interest_.refresh();
+  }
+  [[nodiscard]] double spliced() const {
+    const auto& counts = world_.spliced();
+    return static_cast<double>(counts.shared) /
+           static_cast<double>(std::max<std::uint64_t>(1, counts.shared + counts.written));
+  }
+  [[nodiscard]] double memory_of_viewers() const {
+    double sum = 0;
+    for (const auto& eye : eyes_) {
+      sum += static_cast<double>(eye->viewer.memory() + eye->sight.memory());
+    }
+    return sum / static_cast<double>(eyes_.size());
+  }
+  [[nodiscard]] const replica::World& world() const { return world_; }
+
+ private:
+  double even() { return std::uniform_real_distribution<double>(-880, 880)(random_); }
+
+  Views views_;
+  std::mt19937_64 random_{5};
+  replica::World world_{harbour_world::kEntities};
+  demo::HarbourMotion motion_{world_, 1};
+  replica::Interest interest_{world_, {.enter = 256, .leave = 272}};
+  std::vector<std::unique_ptr<Eye>> eyes_;
+};
+
+// The tick of a server for so many clients, then as many datagrams of the same size without us, in
+// turn, 20 times a second. `ratio` is of the medians of their CPU times; the world's own tick,
+// which does not grow with clients, stands beside it.
+void state_to_clients(benchmark::State& state) {
+  const auto mode = static_cast<Mode>(state.range(0));
+  const auto views = static_cast<Views>(state.range(1));
+  const auto count = static_cast<std::size_t>(state.range(2));
+  if (mode == aes && crypto_aead_aes256gcm_is_available() == 0) {
+    return state.SkipWithError("no AES hardware");
+  }
+  auto port = std::move(*io::UdpPort::open(Endpoint::loopback(0)));
+  host::ServerOptions options;
+  host::ClientOptions who;
+  options.capacity = kClients;
+  options.aes = who.aes = mode == aes;
+  if (mode == clear) {
+    options.clear_mode = who.clear_mode = host::ClearMode::loopback_only;
+  } else {
+    options.key = kit::server_key();
+    who.server_key = options.key->public_key;
+  }
+  who.timeouts.handshake = 60s;
+  Bare bare(mode);
+  const Crowd crowd(count, port->local(), harbour_world::kProtocol, who, bare,
+                    [](host::Client& client, std::atomic<std::uint64_t>& heard) {
+                      client.on_fill([&heard](std::span<const std::byte>, std::size_t) {
+                        ++heard;
+                        return Errc::none;
+                      });
+                    });
+  State harbour(views, static_cast<int>(state.range(3)));
+  host::Server server(*port, harbour_world::kProtocol, options);
+  std::vector<std::pair<host::Peer, State::Eye*>> clients;
+  std::map<host::Peer, State::Eye*> of_peer;
+  server.on_connect([&](host::Peer peer) {
+    State::Eye& eye = harbour.add();
+    clients.emplace_back(peer, &eye);
+    of_peer[peer] = &eye;
+  });
+  server.on_fill_told([&](host::Peer peer, std::uint64_t token, bool arrived) {
+    replica::Viewer& viewer = of_peer.at(peer)->viewer;
+    if (arrived) {
+      viewer.acked(token);
+    } else {
+      viewer.lost(token);
+    }
+  });
+  const auto run_until = [&](Time end) {
+    while (io::now() < end) {
+      server.receive(io::now());
+      port->wait(end);
+    }
+  };
+  for (int i = 0; i < 400 && clients.size() < count; ++i) {
+    run_until(io::now() + 25ms);
+    server.send(io::now());
+  }
+  if (clients.size() < count) return state.SkipWithError("not all clients came in");
+  std::vector<double> ours;
+  std::vector<double> theirs;
+  std::vector<double> whole;
+  std::vector<double> worlds;
+  std::uint64_t bytes = 0;
+  Time next = io::now();
+  int warm_up = 60;
+  const auto tick = [&](bool counts) {
+    next = std::max(next + 50ms, io::now());
+    const double heard_from = cpu_seconds();
+    run_until(next);
+    const std::uint64_t sent_before = port->counts().bytes_sent;
+    const double begin = cpu_seconds();
+    harbour.tick();
+    const double start = cpu_seconds();
+    for (const auto& [peer, eye] : clients) {
+      eye->viewer.see(eye->sight);
+      server.offer_fill(peer, &eye->viewer, 1);
+    }
+    server.send(io::now());
+    const double end = cpu_seconds();
+    const std::uint64_t sent = port->counts().bytes_sent - sent_before;
+    const double bare_start = cpu_seconds();
+    bare.send(std::max<std::size_t>(sent / count, 24));
+    const double bare_end = cpu_seconds();
+    if (!counts) return;
+    bytes += sent;
+    ours.push_back(end - start);
+    theirs.push_back((bare_end - bare_start) * static_cast<double>(count) /
+                     static_cast<double>(kClients));
+    worlds.push_back(start - begin);
+    whole.push_back(end - heard_from);
+    state.SetIterationTime(end - start);
+  };
+  while (warm_up-- > 0) tick(false);
+  for (auto _ : state) tick(true);
+  const auto rounds = static_cast<double>(ours.size());
+  if (static_cast<double>(crowd.heard()) < rounds * static_cast<double>(count) * 0.8) {
+    return state.SkipWithError("not heard");
+  }
+  std::sort(whole.begin(), whole.end());
+  state.counters["ratio"] = median(ours) / median(theirs);
+  state.counters["us_a_client"] = median(ours) / static_cast<double>(count) * 1e6;
+  state.counters["world_us"] = median(worlds) * 1e6;
+  state.counters["tick_p99_ms"] = whole[whole.size() * 99 / 100] * 1e3;
+  state.counters["spliced"] = harbour.spliced();
+  state.counters["datagram_bytes"] =
+      static_cast<double>(bytes) / rounds / static_cast<double>(count);
+  state.counters["KiB_a_viewer"] = harbour.memory_of_viewers() / 1024;
+  state.counters["KiB_an_entity"] = static_cast<double>(harbour.world().memory()) /
+                                    static_cast<double>(harbour.world().size()) / 1024;
+}
+BENCHMARK(state_to_clients)
+    ->ArgNames({"mode", "shared", "clients", "more_posts"})
+    ->Args({clear, spread, 1000, 0})
+    ->Args({chacha, spread, 1000, 0})
+    ->Args({aes, spread, 1000, 0})
+    ->Args({chacha, shared, 1000, 0})
+    ->Args({chacha, spread, 500, 0})
+    ->Args({chacha, spread, 1000, 690})
+    ->UseManualTime()
+    ->Iterations(100)
+    ->Unit(benchmark::kMicrosecond);
+
+// A client takes the frame of a tick in which so many entities changed.
+void client_applies(benchmark::State& state) {
+  State harbour(shared, 0);
+  State::Eye& eye = harbour.add();
+  eye.sight.look_from(0, 0);
+  replica::Mirror mirror(harbour_world::kEntities);
+  std::vector<std::byte> memory(1200);
+  // 420 m far some 50 change in each tick.
+  replica::World world(harbour_world::kEntities);
+  demo::HarbourMotion motion(world, 2);
+  replica::Interest interest(world, {.enter = 420, .leave = 430});
+  replica::Viewer viewer(world);
+  replica::Sight sight(interest);
+  sight.look_from(0, 0);
+  std::vector<std::uint64_t> under_way;
+  std::uint64_t told = 0;
+  std::uint64_t frames = 0;
+  const auto next = [&]() -> std::pair<std::size_t, std::uint64_t> {
+    motion.step(false);
+    world.end_tick();
+    interest.refresh();
+    viewer.see(sight);
+    bits::Writer out(memory);
+    const auto token = viewer.fill(Time{}, out);
+    out.finish();
+    return {out.bit_count(), token.value_or(0)};
+  };
+  const auto take = [&](std::size_t bits) {
+    const Errc error = mirror.receive(memory, bits);
+    mirror.clear_happenings();
+    return error == Errc::none;
+  };
+  const auto heard = [&](std::uint64_t token) {
+    under_way.push_back(token);
+    if (under_way.size() > 2) {
+      viewer.acked(under_way.front());
+      under_way.erase(under_way.begin());
+    }
+  };
+  for (int i = 0; i < 200; ++i) {
+    const auto [bits, token] = next();
+    if (!take(bits)) return state.SkipWithError("not taken");
+    heard(token);
+  }
+  const auto before = viewer.counts();
+  for (auto _ : state) {
+    const auto [bits, token] = next();
+    const double start = cpu_seconds();
+    const bool taken = take(bits);
+    state.SetIterationTime(cpu_seconds() - start);
+    if (!taken) return state.SkipWithError("not taken");
+    heard(token);
+    ++frames;
+  }
+  told = viewer.counts().changed + viewer.counts().foretold - before.changed - before.foretold;
+  state.counters["entities"] = static_cast<double>(told) / static_cast<double>(frames);
+}
+BENCHMARK(client_applies)->UseManualTime()->Iterations(400)->Unit(benchmark::kMicrosecond);
+
+}  // namespace
