@@ -459,9 +459,9 @@ class Generator {
     }
     line("}}}};");
     line("inline constexpr kwind::schema::EntityInfo k{0}{{", entity.name);
-    line("    \"{0}\", {1}, {2}, k{0}Columns, k{0}Follows, {{{3}, {4}}}}};", entity.name, kind,
+    line("    \"{0}\", {1}, {2}, k{0}Columns, k{0}Follows, {{{3}, {4}}}, {5}}};", entity.name, kind,
          fields ? fmt::format("k{}Fields", entity.name) : "{}", entity.life.since,
-         entity.life.until);
+         entity.life.until, entity.at_most_per_second);
     line("}}  // namespace tables");
     line("constexpr const kwind::schema::EntityInfo& {0}::entity_info() {{ return tables::k{0}; }}",
          entity.name);

@@ -191,7 +191,10 @@ class Html {
     section("Messages", protocol_.messages,
             [&](const schema::MessageType& message) { return way_text(protocol_, message); });
     section("Entities", protocol_.entities, [&](const schema::Entity& entity) {
-      return "all of its state" + schema::life_text(entity.life, ", ");
+      const std::string rate = entity.at_most_per_second > 0
+                                   ? fmt::format(", told at most {}/s", entity.at_most_per_second)
+                                   : "";
+      return "all of its state" + rate + schema::life_text(entity.life, ", ");
     });
     section("Records", protocol_.records, [](const schema::Record&) { return std::string(); });
     names("Enums", protocol_.enums);

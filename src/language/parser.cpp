@@ -274,9 +274,7 @@ class Parser : private Cursor {
       if (clause.text == "split") {
         syntax.split = true;
       } else if (clause.text == "at") {
-        if (!accept("most")) stop_expected("`most`, as in `at most 60/s`");
-        syntax.at_most = whole_number("how many messages a second");
-        if (!accept("/") || !accept("s")) stop_expected("`/s`, as in `at most 60/s`");
+        syntax.at_most = rate("how many messages a second");
       } else {
         stop_unknown(clause, "`at most N/s` or `split`", kClauses);
       }
@@ -284,9 +282,21 @@ class Parser : private Cursor {
     life(syntax.life);
   }
 
+  // Behind `at`.
+  Number rate(const std::string& what) {
+    if (!accept("most")) stop_expected("`most`, as in `at most 60/s`");
+    const Number found = whole_number(what);
+    if (!accept("/") || !accept("s")) stop_expected("`/s`, as in `at most 60/s`");
+    return found;
+  }
+
   void entity(const Token& start) {
     EntitySyntax syntax;
     syntax.name = type_name("the name of the entity");
+    if (accept(",")) {
+      if (!accept("at")) stop_expected("`at most N/s`");
+      syntax.at_most = rate("how often a second its changes are told");
+    }
     life(syntax.life);
     syntax.fields = fields();
     syntax.doc = doc_of_declaration(start);

@@ -217,6 +217,13 @@ class Resolver {
       entity.fields = std::move(made);
       entity.life = life_of(syntax.life, out_.version, reporter_);
       entity.doc = syntax.doc;
+      if (syntax.at_most.written() &&
+          (syntax.at_most.num < 1 || syntax.at_most.num > limits::kMostRate)) {
+        report(syntax.at_most.place,
+               fmt::format("the rate must be 1 to {} a second", limits::kMostRate));
+      } else {
+        entity.at_most_per_second = static_cast<std::uint16_t>(syntax.at_most.num);
+      }
       const std::size_t bytes = bits::bytes_for(schema::size_of(out_, entity.fields).most_bits);
       if (leaves > limits::kMostLeaves || bytes > limits::kMostEntityBytes) {
         report(

@@ -136,6 +136,7 @@ struct MessageSyntax {
 };
 struct EntitySyntax {
   Token name;
+  Number at_most;
   LifeSyntax life;
   std::vector<FieldSyntax> fields;
   std::string doc;

@@ -1,6 +1,7 @@
 #include "kind_shape.h"
 
 #include <algorithm>
+#include <cmath>
 #include <cstdlib>
 
 namespace kwind::replica {
@@ -56,6 +57,10 @@ std::int64_t cosine(std::uint32_t place) {
 
 KindShape::KindShape(const schema::EntityInfo& info, double ticks_per_second) : info_(&info) {
   follow_of_.assign(info.columns.size(), -1);
+  if (info.at_most_per_second > 0) {
+    period_ = static_cast<std::uint32_t>(
+        std::max(std::ceil(ticks_per_second / info.at_most_per_second), 1.0));
+  }
   for (const schema::FollowInfo& follow : info.follows) {
     // What only the owner is told moves nothing for the others.
     const auto owner_only = [&](std::size_t column) { return info.columns[column].owner_only; };

@@ -46,6 +46,8 @@ class KindShape {
     return mask >> found.place & ((1U << found.bits) - 1);
   }
 
+  /// Its changes are told every so many ticks; 1: in each.
+  [[nodiscard]] std::uint32_t period() const { return period_; }
   /// Whether any of its fields has a tolerance (`within`): then values may stand for a while, moved
   /// on by whoever shows them, and are told with the tick that they are of.
   [[nodiscard]] bool tolerant() const { return tolerant_; }
@@ -85,6 +87,7 @@ class KindShape {
 
   const schema::EntityInfo* info_;
   bool tolerant_ = false;
+  std::uint32_t period_ = 1;
   std::size_t varying_ = 0;
   std::vector<std::size_t> places_;
   std::vector<std::uint16_t> order_;

@@ -117,9 +117,14 @@ void World::end_tick() {
   State& s = *state_;
   for (const std::uint32_t id : s.put_ids) {
     State::Entity& entity = s.entities[id];
+    Rows& history = *entity.history;
+    // Each at a tick of its own, so that a kind does not come all at once.
+    if (s.briefs[id].alive && !history.empty() && (s.tick + id) % entity.shape->period() != 0) {
+      s.waiting_ids.push_back(id);
+      continue;
+    }
     entity.put = false;
     if (!s.briefs[id].alive) continue;
-    Rows& history = *entity.history;
     if (!history.empty() &&
         entity.shape->stands({history.newest_tick(), history.newest()}, entity.now, s.tick)) {
       continue;
@@ -130,6 +135,7 @@ void World::end_tick() {
   }
   std::swap(s.put_ids, s.last_put);
   s.put_ids.clear();
+  std::swap(s.put_ids, s.waiting_ids);
   std::swap(s.ended_ids, s.last_ended);
   s.ended_ids.clear();
   ++s.tick;

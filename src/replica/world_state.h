@@ -56,6 +56,7 @@ struct World::State {
   std::deque<std::uint32_t> free_ids;                               // never used, or long free
   std::deque<std::pair<std::uint32_t, std::uint32_t>> resting_ids;  // tick of their end, id
   std::vector<std::uint32_t> put_ids;
+  std::vector<std::uint32_t> waiting_ids;  // put, and not to be told in this tick
   std::vector<std::uint32_t> ended_ids;
   // Of the last tick that was ended:
   std::vector<std::uint32_t> last_put;

@@ -182,9 +182,13 @@ EntityTables::EntityTables(const Protocol& protocol) {
                               static_cast<std::uint32_t>(size.fewest_bits),
                               static_cast<std::uint32_t>(size.most_bits), field.life});
     }
-    kind->info = {entity.name,           static_cast<std::uint16_t>(kinds_.size()),
-                  kind->fields,          kind->columns.columns,
-                  kind->columns.follows, entity.life};
+    kind->info = {entity.name,
+                  static_cast<std::uint16_t>(kinds_.size()),
+                  kind->fields,
+                  kind->columns.columns,
+                  kind->columns.follows,
+                  entity.life,
+                  entity.at_most_per_second};
     infos_.push_back(&kind->info);
     kinds_.push_back(std::move(kind));
   }

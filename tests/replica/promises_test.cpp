@@ -168,6 +168,46 @@ TEST(ReplicaPromises, WhatHasAToleranceIsShownWithinIt) {
   }
 }
 
+TEST(ReplicaPromises, ARateIsKeptAndItsTicksAreSpread) {
+  replica::World world(bay::kEntities, {.ticks_per_second = 20});
+  std::vector<schema::Ref<bay::Buoy>> buoys;
+  std::vector<Seen> seen;
+  for (int i = 0; i < 40; ++i) {
+    buoys.push_back(*world.spawn(bay::Buoy{i}));
+    seen.push_back({buoys.back().id});
+  }
+  Viewer viewer(world);
+  viewer.see(seen);
+  replica::Mirror mirror(bay::kEntities);
+  std::vector<std::byte> memory(1200);
+  std::map<std::uint32_t, std::vector<std::uint32_t>> told;  // ticks, by id
+  std::map<std::uint32_t, int> of_a_tick;
+  for (int tick = 1; tick <= 80; ++tick) {
+    for (std::size_t i = 0; i < buoys.size(); ++i) {
+      world.put(buoys[i], bay::Buoy{(static_cast<int>(i) + tick * 7) % 1000});
+    }
+    world.end_tick();
+    bits::Writer out(memory);
+    const auto token = viewer.fill(Time{}, out);
+    ASSERT_TRUE(token);
+    out.finish();
+    ASSERT_EQ(mirror.receive(memory, out.bit_count()), Errc::none);
+    viewer.acked(*token);
+    for (const replica::Happening& each : mirror.happenings()) {
+      told[each.entity.id].push_back(mirror.tick());
+      if (tick > 10) ++of_a_tick[mirror.tick()];
+    }
+    mirror.clear_happenings();
+  }
+  for (const auto& [id, ticks] : told) {
+    ASSERT_GT(ticks.size(), 15U);
+    for (std::size_t i = 2; i < ticks.size(); ++i) EXPECT_EQ(ticks[i] - ticks[i - 1], 4U) << id;
+    const auto held = mirror.get(buoys[id - 1]);
+    EXPECT_EQ(held->height, (static_cast<int>(id) - 1 + static_cast<int>(ticks.back()) * 7) % 1000);
+  }
+  for (const auto& [tick, count] : of_a_tick) EXPECT_EQ(count, 10) << "tick " << tick;
+}
+
 TEST(ReplicaPromises, TheNewestInputUsedIsTold) {
   kit::MovingBay bay(15);
   bay.populate(0, 0, 5, 0);

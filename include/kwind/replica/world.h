@@ -69,8 +69,8 @@ class World {
   /// False if it was gone already.
   bool despawn(schema::AnyRef entity);
 
-  /// What was put since the last call are the values of tick(); the next tick begins. O(entities
-  /// put).
+  /// What was put since the last call are the values of tick(); the next tick begins. Entities that
+  /// are told `at most N/s` take their turn, each at ticks of its own. O(entities put).
   void end_tick();
   /// The tick that is being made; the first is 1.
   [[nodiscard]] std::uint32_t tick() const;

@@ -62,6 +62,7 @@ struct EntityInfo {
   std::span<const ColumnInfo> columns;  ///< in the order in which the fields are encoded
   std::span<const FollowInfo> follows;
   Life life{};
+  std::uint16_t at_most_per_second = 0;  ///< its changes are told so often at most; 0: in each tick
 };
 
 struct EntitiesInfo {

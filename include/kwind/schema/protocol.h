@@ -160,6 +160,7 @@ struct MessageType {
 
 struct Entity {
   std::string name;
+  std::uint16_t at_most_per_second = 0;  ///< its changes are told so often at most; 0: in each tick
   std::vector<Field> fields;
   Life life;
   std::string doc;
