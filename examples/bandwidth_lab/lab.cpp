@@ -95,7 +95,6 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
   std::vector<double> json_changed;
   std::vector<double> zstd;
   std::size_t frames = 0;
-  std::uint64_t bits = 0;
   kwind::replica::Tally counted(entities);
   Measured result;
   const int one_way = path.round_trip_ticks / 2;
@@ -145,7 +144,6 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
         const std::size_t size = out.finish();
         sent += static_cast<double>(size);
         frames += counts ? 1 : 0;
-        bits += counts ? out.bit_count() : 0;
         if (lost()) {
           client.fates.push_back({now + path.round_trip_ticks + 2, *token, false});
         } else {
@@ -205,26 +203,6 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
   result.unusable = static_cast<double>(given_up) / static_cast<double>(made);
   result.zstd = mean(zstd);
   if (run.tally != nullptr) *run.tally = counted;
-  if (getenv("DBG")) {
-    const double n = static_cast<double>(bytes.size());
-    fmt::print("--- wrong {} bytes {:.1f} changed {:.1f} symbols saved {}\n", result.wrong,
-               result.mean, result.changed, saved / 8 / n);
-    double total = 0;
-    for (const auto& cost : kwind::replica::costs_of(counted, *codes)) {
-      total += cost.bits / n;
-      fmt::print(
-          "{:>8} {} {:>2}: {:8.2f} symbols a tick {:8.2f} bits a tick  {:5.2f} each, floor "
-          "{:5.2f}\n",
-          entities.kinds[cost.kind]->name, static_cast<int>(cost.of), cost.column,
-          static_cast<double>(cost.symbols) / n, cost.bits / n,
-          cost.bits / static_cast<double>(cost.symbols),
-          cost.floor / static_cast<double>(cost.symbols));
-    }
-    fmt::print("coded {:.1f} bits of {:.1f}\n", total, result.mean * 8);
-    const auto& c = all[0]->viewer.counts();
-    fmt::print("frames {} whole {} changed {} foretold {} gone {} put_off {}\n", c.frames, c.whole,
-               c.changed, c.foretold, c.gone, c.put_off);
-  }
   std::sort(bytes.begin(), bytes.end());
   result.p95 = bytes[bytes.size() * 95 / 100];
   result.in_view = mean(in_view);

@@ -173,7 +173,7 @@ struct InputPath {
 };
 
 TEST(Inputs, ComeOnceInOrderAndTakeFewBits) {
-  for (const std::uint64_t seed : {1, 2, 3, 4, 5}) {
+  for (const std::uint64_t seed : {1U, 2U, 3U, 4U, 5U}) {
     InputPath path(seed, 0.05);
     bay::Hail helm{"0"};
     std::map<std::uint32_t, std::string> sent;
