@@ -193,20 +193,16 @@ void state_to_clients(benchmark::State& state) {
 BENCHMARK(state_to_clients)
     ->ArgNames({"mode", "shared", "clients", "more_posts"})
     ->Args({clear, spread, 1000, 0})
+    ->Args({clear, shared, 1000, 0})
+    ->Args({clear, spread, 500, 0})
+    ->Args({clear, spread, 1000, 690})
     ->Args({chacha, spread, 1000, 0})
-    ->Args({aes, spread, 1000, 0})
-    ->Args({chacha, shared, 1000, 0})
-    ->Args({chacha, spread, 500, 0})
-    ->Args({chacha, spread, 1000, 690})
     ->UseManualTime()
     ->Iterations(100)
     ->Unit(benchmark::kMicrosecond);
 
 // A client takes the frame of a tick in which so many entities changed.
 void client_applies(benchmark::State& state) {
-  State harbour(shared, 0);
-  State::Eye& eye = harbour.add();
-  eye.sight.look_from(0, 0);
   replica::Mirror mirror(harbour_world::kEntities);
   std::vector<std::byte> memory(1200);
   // 420 m far some 50 change in each tick.
@@ -226,15 +222,17 @@ void client_applies(benchmark::State& state) {
     viewer.see(sight);
     bits::Writer out(memory);
     const auto token = viewer.fill(Time{}, out);
+    // Everything is on its way for the first time: until it has arrived nothing can be told.
+    if (!token) return {0, 0};
     out.finish();
-    return {out.bit_count(), token.value_or(0)};
+    return {out.bit_count(), *token};
   };
   const auto take = [&](std::size_t bits) {
-    const Errc error = mirror.receive(memory, bits);
+    const Errc error = bits > 0 ? mirror.receive(memory, bits) : Errc::none;
     mirror.clear_happenings();
     return error == Errc::none;
   };
-  const auto heard = [&](std::uint64_t token) {
+  const auto heard = [&](std::uint64_t token) {  // 0: none, a tick of waiting
     under_way.push_back(token);
     if (under_way.size() > 2) {
       viewer.acked(under_way.front());

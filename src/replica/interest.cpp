@@ -180,7 +180,8 @@ bool Interest::put_in_room(schema::AnyRef entity, std::uint32_t room) {
 std::size_t Interest::memory() const {
   const State& s = *state_;
   std::size_t bytes = s.things.capacity() * sizeof(State::Thing) +
-                      s.cells.capacity() * sizeof(s.cells[0]) + s.everywhere.capacity() * 4;
+                      s.cells.capacity() * sizeof(std::vector<std::uint32_t>) +
+                      s.everywhere.capacity() * 4;
   for (const auto& cell : s.cells) bytes += cell.capacity() * 4;
   return bytes;
 }

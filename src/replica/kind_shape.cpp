@@ -91,7 +91,7 @@ KindShape::KindShape(const schema::EntityInfo& info, double ticks_per_second) : 
   mask_ = mask_columns(info, order_);
   mask_places_.assign(info.columns.size(), -1);
   for (std::size_t i = 0; i < mask_.size(); ++i)
-    mask_places_[mask_[i].column] = static_cast<std::int8_t>(i);
+    mask_places_[mask_[i].column] = static_cast<std::int16_t>(i);
   for (const std::uint16_t column : order_) {
     if (mask_places_[column] < 0 && !info.columns[column].at_spawn) rest_.push_back(column);
   }

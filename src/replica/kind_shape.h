@@ -40,7 +40,7 @@ class KindShape {
   [[nodiscard]] std::span<const std::uint16_t> rest() const { return rest_; }
   /// What `mask` says of a column; nothing if it says nothing.
   [[nodiscard]] std::optional<std::uint32_t> said_of(std::size_t column, std::uint32_t mask) const {
-    const int at = mask_places_[column];
+    const std::int16_t at = mask_places_[column];
     if (at < 0) return std::nullopt;
     const MaskColumn& found = mask_[static_cast<std::size_t>(at)];
     return mask >> found.place & ((1U << found.bits) - 1);
@@ -93,7 +93,7 @@ class KindShape {
   std::vector<std::uint16_t> order_;
   std::vector<MaskColumn> mask_;
   std::vector<std::uint16_t> rest_;
-  std::vector<std::int8_t> mask_places_;  // by column
+  std::vector<std::int16_t> mask_places_;  // by column
   std::vector<Follow> follows_;
   std::vector<std::int16_t> follow_of_;  // by column; -1: none
 };

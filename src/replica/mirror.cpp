@@ -36,6 +36,7 @@ struct Entity {
   std::uint8_t generation = 0;
   std::uint16_t kind = 0;
   bool owner = false;
+  bool restless = false;   // as of the frame at hand: it changed since it appeared
   std::uint32_t at = 0;    // tick of the frame that told the newest of it
   std::uint32_t tick = 0;  // of `now`
   OwnRow now;
@@ -77,7 +78,8 @@ struct Mirror::State {
   const schema::EntitiesInfo& info;
   std::shared_ptr<const CodeSet> codes;
   std::vector<KindShape> shapes;
-  std::vector<Entity> entities;  // by id
+  std::vector<Entity> entities;             // by id
+  std::vector<std::uint32_t> with_records;  // ids, ascending
   FrameMarks marks;
   std::vector<Told> told;      // by frame
   std::uint32_t latest = 0;    // frame
@@ -137,6 +139,7 @@ struct Mirror::State {
   }
   static bool read_tick(bits::Reader& in, const KindShape& shape, std::uint32_t& tick);
   void make_void(std::uint32_t frame);
+  void note_records(std::uint32_t id, bool has);
   void find_known(const FrameMark& mark);
   void take(const FrameMark& mark);
   // `record`: nullptr if nothing is known of it (any more).
@@ -238,11 +241,9 @@ Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
         return std::binary_search(movers.begin(), movers.end(), id);
       });
     }
-    std::stable_partition(known_ids.begin(), known_ids.end(), [&](std::uint32_t id) {
-      KnownStates known;
-      const Record* last = nullptr;
-      return states_known(mark, id, known, last) > 0 && last->told == Record::Told::change;
-    });
+    // First those that changed since they appeared.
+    std::stable_partition(known_ids.begin(), known_ids.end(),
+                          [&](std::uint32_t id) { return entities[id].restless; });
     std::size_t rank = 0;
     do {
       rank += in.get_count(kRankOrder);
@@ -360,13 +361,23 @@ std::size_t Mirror::report(bits::Writer& out) {
   return out.bit_count() - before;
 }
 
+void Mirror::State::note_records(std::uint32_t id, bool has) {
+  const auto place = std::lower_bound(with_records.begin(), with_records.end(), id);
+  if (has) {
+    with_records.insert(place, id);
+  } else if (place != with_records.end() && *place == id) {
+    with_records.erase(place);
+  }
+}
+
 void Mirror::State::find_known(const FrameMark& mark) {
   known_ids.clear();
   KnownStates known;
   const Record* last = nullptr;
-  for (std::uint32_t id = 1; id < entities.size(); ++id) {
-    if (entities[id].records.empty()) continue;
-    if (states_known(mark, id, known, last) > 0) known_ids.push_back(id);
+  for (const std::uint32_t id : with_records) {
+    if (states_known(mark, id, known, last) == 0) continue;
+    known_ids.push_back(id);
+    entities[id].restless = last->told == Record::Told::change;
   }
 }
 
@@ -378,6 +389,7 @@ void Mirror::State::start_anew(std::uint32_t frame) {
     }
     entity = {};
   }
+  with_records.clear();
   marks = {};
   for (Told& each : told) each = {};
   there = 0;
@@ -398,6 +410,7 @@ void Mirror::State::take(const FrameMark& mark) {
     if (each.record.told != Record::Told::gone) here.there.push_back(each.id);
     if (each.record.at >= entities[each.id].at) show(each.id, &each.record);
     std::vector<Record>& records = entities[each.id].records;
+    if (records.empty()) note_records(each.id, true);
     auto place = records.end();
     while (place != records.begin() && (place - 1)->frame > mark.frame) --place;
     records.insert(place, std::move(each.record));
@@ -431,6 +444,7 @@ void Mirror::State::make_void(std::uint32_t frame) {
   for (const std::uint32_t id : voided.ids) {
     std::vector<Record>& records = entities[id].records;
     std::erase_if(records, [&](const Record& each) { return each.frame == frame; });
+    if (records.empty()) note_records(id, false);
     const auto newest =
         std::max_element(records.begin(), records.end(),
                          [](const Record& a, const Record& b) { return a.at < b.at; });
@@ -445,10 +459,16 @@ void Mirror::State::forget(std::uint32_t frame) {
   if (old.frame != frame) return;
   for (const std::uint32_t id : old.ids) {
     std::vector<Record>& records = entities[id].records;
-    const auto place = std::find_if(records.begin(), records.end(),
-                                    [&](const Record& each) { return each.frame == frame; });
-    if (place == records.end()) continue;
-    records.erase(records.begin(), place->told == Record::Told::gone ? place + 1 : place);
+    const auto place = std::lower_bound(
+        records.begin(), records.end(), frame,
+        [](const Record& each, std::uint32_t wanted) { return each.frame < wanted; });
+    if (place == records.end() || place->frame != frame) continue;
+    const auto end = place->told == Record::Told::gone ? place + 1 : place;
+    // Not each time: what stays has to be moved. That older ones are still here harms nobody.
+    if ((end - records.begin()) * 2 >= records.end() - records.begin()) {
+      records.erase(records.begin(), end);
+      if (records.empty()) note_records(id, false);
+    }
   }
 }
 
