@@ -57,8 +57,9 @@ terminal lag 30 "$work" kwind lag --listen 127.0.0.1:4998 --to 127.0.0.1:4997 --
 kill "$light" 2>/dev/null || true
 terminal demo 60 "$work" kwind demo --report demo.html
 "$kwind" demo --seconds 6 --bots 4 --loss 6 --record "$work/demo.pcapng" --keys "$work/demo.keys" >/dev/null || true
-cp examples/harbour/harbour.kw "$work/"
-terminal explain-capture 20 "$work" kwind explain harbour.kw --capture demo.pcapng --keys demo.keys --again --first 2
+cp examples/harbour/harbour_world.kw "$work/"
+terminal explain-capture 20 "$work" kwind explain harbour_world.kw --capture demo.pcapng --keys demo.keys --again --first 2
+terminal train 20 "$work" kwind train harbour_world.kw demo.pcapng --keys demo.keys -o harbour.codes
 "$examples/first_light_server" 4997 >"$work/light" &
 light=$!
 sleep 1
