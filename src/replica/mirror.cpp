@@ -583,7 +583,9 @@ double Mirror::restore_around(schema::AnyRef wanted, const schema::EntityInfo& i
   const Record* before = nullptr;
   const Record* after = nullptr;
   for (const Record& record : entity.records) {
-    const bool of_it = record.told != Record::Told::gone && record.generation == entity.generation;
+    // A server may call another kind by the same generation.
+    const bool of_it = record.told != Record::Told::gone &&
+                       record.generation == entity.generation && record.kind == entity.kind;
     if (!of_it) {
       before = after = nullptr;
     } else if (record.tick <= tick) {
