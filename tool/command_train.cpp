@@ -264,11 +264,11 @@ void add_train(CLI::App& app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<Arguments>();
   CLI::App* command = app.add_subcommand("train", "Make field codes from recorded state traffic");
   command->footer(
-      "Example:\n  kwind record --server [::1]:4600 --listen [::1]:4601 -o evening.pcapng --keys "
-      "evening.keys\n"
-      "  kwind train harbour.kw evening.pcapng --keys evening.keys -o harbour.codes\n"
-      "  kwind train harbour.kw today.pcapng --keys today.keys --codes harbour.codes --check "
-      "harbour.codes");
+      "Example:\n  kwind demo --record evening.pcapng --keys evening.keys\n"
+      "  kwind train harbour_world.kw evening.pcapng --keys evening.keys -o harbour.codes\n"
+      "  kwind train harbour_world.kw evening.pcapng --keys evening.keys --check harbour.codes\n\n"
+      "A capture has to begin before its clients connect. Exit code 1 when --check finds that the\n"
+      "codes no longer fit.");
   command->add_option("FILE", arguments->description, "The description, a .kw file")->required();
   command->add_option("CAPTURE", arguments->captures, "Captures, pcapng or pcap")->required();
   command->add_option("-o,--out", arguments->out, "Write the codes here");

@@ -26,6 +26,36 @@ std::vector<PrefixCode> codes_of(const std::array<Tally::Kind::Counts, Tally::kA
   return made;
 }
 
+CodeSet::Inside inside_of(const Tally& tally) {
+  CodeSet::Inside made;
+  for (const Tally::Kind& counts : tally.kinds()) {
+    CodeSet::Inside::Kind kind{codes_of(counts.movers), codes_of(counts.others), {}};
+    for (const auto& column : counts.errors) kind.errors.push_back(codes_of(column));
+    made.kinds.push_back(std::move(kind));
+  }
+  return made;
+}
+
+std::uint64_t digest_of(const CodeSet::Inside& inside) {
+  std::vector<std::byte> all;
+  const auto add = [&](const PrefixCode& code) {
+    all.push_back(static_cast<std::byte>(code.symbols() >> 8));
+    all.push_back(static_cast<std::byte>(code.symbols()));
+    for (std::size_t i = 0; i < code.symbols(); ++i) {
+      all.push_back(static_cast<std::byte>(code.bits(i)));
+    }
+  };
+  for (const CodeSet::Inside::Kind& kind : inside.kinds) {
+    for (std::size_t age = 0; age < Tally::kAges; ++age) {
+      add(kind.movers[age]);
+      add(kind.others[age]);
+      for (const auto& column : kind.errors) add(column[age]);
+    }
+  }
+  const bits::Digest128 whole = bits::blake2b_128(all);
+  return bits::Reader(whole, 64).get(64);
+}
+
 }  // namespace
 
 bool follows(const schema::EntityInfo& info, std::size_t column) {
@@ -200,35 +230,10 @@ std::vector<AlphabetCost> costs_of(const Tally& counted, const CodeSet& codes) {
   return all;
 }
 
-CodeSet::CodeSet(Inside inside) : inside_(std::make_unique<Inside>(std::move(inside))) {}
+CodeSet::CodeSet(Inside inside)
+    : inside_(std::make_unique<Inside>(std::move(inside))), digest_(digest_of(*inside_)) {}
+CodeSet::CodeSet(const Tally& tally) : CodeSet(inside_of(tally)) {}
 CodeSet::CodeSet(CodeSet&&) noexcept = default;
-
-std::uint64_t CodeSet::digest() const {
-  std::vector<std::byte> all;
-  const auto add = [&](const PrefixCode& code) {
-    all.push_back(static_cast<std::byte>(code.symbols() >> 8));
-    all.push_back(static_cast<std::byte>(code.symbols()));
-    for (std::size_t i = 0; i < code.symbols(); ++i)
-      all.push_back(static_cast<std::byte>(code.bits(i)));
-  };
-  for (const Inside::Kind& kind : inside_->kinds) {
-    for (std::size_t age = 0; age < Tally::kAges; ++age) {
-      add(kind.movers[age]);
-      add(kind.others[age]);
-      for (const auto& column : kind.errors) add(column[age]);
-    }
-  }
-  const bits::Digest128 whole = bits::blake2b_128(all);
-  return bits::Reader(whole, 64).get(64);
-}
-
-CodeSet::CodeSet(const Tally& tally) : inside_(std::make_unique<Inside>()) {
-  for (const Tally::Kind& counts : tally.kinds()) {
-    Inside::Kind kind{codes_of(counts.movers), codes_of(counts.others), {}};
-    for (const auto& column : counts.errors) kind.errors.push_back(codes_of(column));
-    inside_->kinds.push_back(std::move(kind));
-  }
-}
 CodeSet::~CodeSet() = default;
 
 std::shared_ptr<const CodeSet> built_in_codes(const schema::EntitiesInfo& entities) {

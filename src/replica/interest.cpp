@@ -192,7 +192,6 @@ struct Sight::State {
   void look_around();
   void keep_alive();
   [[nodiscard]] bool shows(std::uint32_t id) const;
-  void add(std::uint32_t id, float weight);
   void add_near();
 
   Interest::State* interest;
@@ -255,10 +254,6 @@ bool Sight::State::shows(std::uint32_t id) const {
   return !filter || filter(schema::AnyRef{id, thing.generation});
 }
 
-void Sight::State::add(std::uint32_t id, float weight) {
-  seen.push_back({id, false, weight});
-}
-
 void Sight::State::add_near() {
   const Interest::State& in = *interest;
   const auto reach = [&](double value) {
@@ -290,7 +285,7 @@ void Sight::State::add_near() {
         // Four times as much close by as at the border.
         constexpr double kNearer = 3;
         const double near = 1 - std::sqrt(far) / kind.leave;
-        add(id, kind.weight * static_cast<float>(1 + kNearer * near));
+        seen.push_back({id, false, kind.weight * static_cast<float>(1 + kNearer * near)});
       }
     }
   }
@@ -310,7 +305,7 @@ void Sight::State::look_around() {
   }
   if (eye) add_near();
   for (const std::uint32_t id : in.everywhere) {
-    if (shows(id)) add(id, in.kinds[in.things[id].kind].weight);
+    if (shows(id)) seen.push_back({id, false, in.kinds[in.things[id].kind].weight});
   }
   for (const schema::AnyRef& mine : owned) {
     const Interest::State::Thing& thing = in.things[mine.id];

@@ -93,7 +93,6 @@ struct Mirror::State {
   std::uint32_t input = 0;  // FrameMark::input of the newest frame
   MirrorCounts counts;
   std::optional<FrameMark> drifted;  // the frame whose digest differed
-  std::uint32_t reported = 0;        // the tick of the last of these
   Tally* tally = nullptr;
   std::vector<Staged> staged;
   std::vector<std::uint32_t> known_ids;
@@ -541,13 +540,13 @@ std::vector<schema::AnyRef> Mirror::entities() const {
   return all;
 }
 
-void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info, std::uint32_t tick,
+void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
                      const std::function<void(schema::Decoder&)>& decode) const {
   const State& s = *state_;
   if (wanted.id == 0 || wanted.id >= s.entities.size()) return;
   const Entity& entity = s.entities[wanted.id];
   if (!entity.there || entity.generation != wanted.generation || entity.kind != info.kind) return;
-  s.restore(entity, {entity.tick, entity.now}, tick, decode);
+  s.restore(entity, {entity.tick, entity.now}, entity.tick, decode);
 }
 
 // The columns of `known`, moved on to `tick` if that is later, in the bits of a message.

@@ -442,7 +442,7 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
   };
   Splice& splice = entity.splices[(ticks[0] + ticks[1]) % World::State::kSplices];
   if (tally == nullptr && splice.tick == each.tick && splice.known == ticks &&
-      splice.owner == each.owner && splice.codes == codes) {
+      splice.owner == each.owner && splice.codes == codes->digest()) {
     ++all().spliced.shared;
     each.mask = splice.mask;
     write_symbol(out, copy.held, tick(), each.mover, each.mask);
@@ -466,7 +466,7 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
   if (!out.ok() || size > Splice::kMostBits) return;
   splice = {each.tick,
             ticks,
-            codes,
+            codes->digest(),
             static_cast<std::uint16_t>(each.mask),
             static_cast<std::uint8_t>(size),
             each.owner,
@@ -831,6 +831,20 @@ std::uint32_t Viewer::oldest_wait() const {
     }
   }
   return longest;
+}
+
+void ViewerCounts::add(const ViewerCounts& other) {
+  frames += other.frames;
+  bits += other.bits;
+  whole += other.whole;
+  changed += other.changed;
+  foretold += other.foretold;
+  gone += other.gone;
+  put_off += other.put_off;
+  given_up += other.given_up;
+  started_anew += other.started_anew;
+  drifted += other.drifted;
+  longest_wait = std::max(longest_wait, other.longest_wait);
 }
 
 const ViewerCounts& Viewer::counts() const {

@@ -20,7 +20,7 @@ struct Splice {
   static constexpr std::size_t kMostBits = 128;
   std::uint32_t tick = 0;  ///< of the change; 0: nothing here
   KnownTicks known{};
-  const CodeSet* codes = nullptr;
+  std::uint64_t codes = 0;  ///< digest of the set
   std::uint16_t mask = 0;
   std::uint8_t bits = 0;
   bool owner = false;

@@ -156,7 +156,7 @@ TEST(ReplicaPromises, WhatHasAToleranceIsShownWithinIt) {
         const auto* const truth = bay.at(ref.id, tick);
         ASSERT_NE(truth, nullptr);
         const schema::Ref<bay::Punt> punt{ref.id, ref.generation};
-        const auto shown = crossing.mirror().get_at(punt, tick);
+        const auto shown = crossing.mirror().sample(punt, tick);
         ASSERT_TRUE(shown);
         const double off = (shown->at - std::get<bay::Punt>(*truth).at).norm();
         // A quarter of a metre, and the rounding of both to a sixteenth.

@@ -18,12 +18,12 @@ struct Voyage {
   Voyage() {
     for (std::uint32_t tick = 1; tick <= 100; ++tick) {
       for (const std::uint32_t id : {1U, 2U}) {
-        server.truth[{id, 0}].push_back({tick, tick * 10 + id, tick * 0.5, id * 100.0, false});
+        server.truth[{id, 0}].push_back({tick, tick * 10 + id, tick * 0.5, id * 100.0});
         bot.told.push_back({id, 0, tick, tick * 10 + id});
         if (tick > 2) bot.drawn.push_back({id, 0, tick - 1.5, (tick - 1.5) * 0.5, id * 100.0});
       }
     }
-    server.truth[{3, 1}].push_back({1, 77, 0, 0, false});
+    server.truth[{3, 1}].push_back({1, 77, 0, 0});
     bot.told.push_back({3, 1, 1, 77});
     bot.held = {{1, 0, 100, 1001}, {2, 0, 100, 1002}, {3, 1, 1, 77}};
     server.in_view = {{"Tern", 3}};

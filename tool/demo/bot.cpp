@@ -202,7 +202,6 @@ void Bot::run() {
   for (const schema::AnyRef& ref : mirror_->entities()) record_.held.push_back(told(ref));
   record_.input_bits = inputs_->bits();
   record_.inputs = inputs_->newest();
-  record_.digests = mirror_->counts().digests;
   record_.drifts = mirror_->counts().drifts;
 }
 

@@ -121,7 +121,7 @@ void HarbourServer::write_truth() {
     auto& history = record_.truth[{id, actor.ref.generation}];
     const Truth now = std::visit(
         [&](const auto& value) {
-          return Truth{tick, print_of(value), value.at[0], value.at[1], false};
+          return Truth{tick, print_of(value), value.at[0], value.at[1]};
         },
         actor.value);
     if (history.empty() || history.back().print != now.print) history.push_back(now);
@@ -195,7 +195,6 @@ void HarbourServer::tick(host::Server& server, Time now) {
   }
   motion_.step(frozen_);
   write_truth();
-  record_.tick_times.push_back(now);
   world_.end_tick();
   interest_.refresh();
   json_of_tick_.clear();
@@ -210,17 +209,7 @@ void HarbourServer::tick(host::Server& server, Time now) {
 void HarbourServer::finish(host::Server& server) {
   for (auto& [peer, aboard] : aboard_) {
     record_.in_view[aboard.name] = aboard.sight->look().size();
-    const replica::ViewerCounts& counts = aboard.viewer->counts();
-    replica::ViewerCounts& sum = record_.counts_of_viewers;
-    sum.frames += counts.frames;
-    sum.whole += counts.whole;
-    sum.changed += counts.changed;
-    sum.foretold += counts.foretold;
-    sum.gone += counts.gone;
-    sum.put_off += counts.put_off;
-    sum.given_up += counts.given_up;
-    sum.drifted += counts.drifted;
-    sum.longest_wait = std::max(sum.longest_wait, counts.longest_wait);
+    record_.counts_of_viewers.add(aboard.viewer->counts());
   }
   server.close_all("the harbour closes for the night");
 }

@@ -38,7 +38,6 @@ struct Truth {
   std::uint64_t print = 0;  ///< of all its values
   double north = 0;
   double east = 0;
-  bool gone = false;
 };
 
 /// Sums over all clients up to a moment.
@@ -61,7 +60,6 @@ struct FieldShare {
 
 struct ServerRecord {
   std::map<std::pair<std::uint32_t, std::uint32_t>, std::vector<Truth>> truth;  ///< id, generation
-  std::vector<Time> tick_times;               ///< by number, from 1 on
   std::vector<StateMoment> moments;           ///< about two a second
   std::vector<std::uint64_t> bytes_of_ticks;  ///< state of one client in one tick, each
   std::vector<FieldShare> shares;
@@ -103,7 +101,6 @@ struct BotRecord {
   std::pair<std::uint32_t, std::uint32_t> tug{};  ///< its own: id, generation
   double delay_ticks = 0;                         ///< of what it draws
   std::uint64_t frames_refused = 0;
-  std::uint64_t digests = 0;
   std::uint64_t drifts = 0;
   std::uint64_t input_bits = 0;
   std::uint64_t inputs = 0;

@@ -56,7 +56,7 @@ class CodeSet {
 
   /// Of all its codes: two ends with the same number hold the same set. For
   /// host::Options::code_sets.
-  [[nodiscard]] std::uint64_t digest() const;
+  [[nodiscard]] std::uint64_t digest() const { return digest_; }
 
   struct Inside;
   explicit CodeSet(Inside inside);
@@ -64,6 +64,7 @@ class CodeSet {
 
  private:
   std::unique_ptr<Inside> inside_;
+  std::uint64_t digest_;
 };
 
 /// What the symbols of one alphabet take.

@@ -73,16 +73,7 @@ class Mirror {
   template <schema::ReplicaEntity T>
   [[nodiscard]] std::optional<T> get(schema::Ref<T> entity) const {
     std::optional<T> value;
-    restore(entity, T::entity_info(), 0, [&](schema::Decoder& in) { decode(in, value.emplace()); });
-    return value;
-  }
-  /// As get(), with places that `follow` moved on, by the speed and direction held, from the tick
-  /// that they are of to `tick`: where the entity is by all that is known here. Requires: tick > 0.
-  template <schema::ReplicaEntity T>
-  [[nodiscard]] std::optional<T> get_at(schema::Ref<T> entity, std::uint32_t tick) const {
-    std::optional<T> value;
-    restore(entity, T::entity_info(), tick,
-            [&](schema::Decoder& in) { decode(in, value.emplace()); });
+    restore(entity, T::entity_info(), [&](schema::Decoder& in) { decode(in, value.emplace()); });
     return value;
   }
   /// What to draw of an entity that is there at a tick, with its fraction, that PlayOut gives:
@@ -115,7 +106,7 @@ class Mirror {
   using Decode = std::function<void(schema::Decoder&)>;
   double restore_around(schema::AnyRef entity, const schema::EntityInfo& info, double tick,
                         const Decode& from, const Decode& to) const;
-  void restore(schema::AnyRef entity, const schema::EntityInfo& info, std::uint32_t tick,
+  void restore(schema::AnyRef entity, const schema::EntityInfo& info,
                const std::function<void(schema::Decoder&)>& decode) const;
   struct State;
   std::unique_ptr<State> state_;

@@ -46,6 +46,9 @@ struct ViewerCounts {
   /// Viewer::kPatience goes before all that waits less, whatever its weight: so it is at most that
   /// and the ticks that all in view takes to be sent.
   std::uint32_t longest_wait = 0;
+
+  /// Sums, and the longer wait.
+  void add(const ViewerCounts& other);
 };
 
 /// What a client held otherwise than the server had told it; it is told anew.
