@@ -1,6 +1,7 @@
 // A thousand clients, in a process of their own: what they do, and the memory that they touch, is
 // not the server's.
 #pragma once
+#include <benchmark/benchmark.h>
 #include <sys/mman.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -13,11 +14,33 @@
 #include <vector>
 
 #include "bare_sender.h"
+#include "kit/sim_pair.h"
 #include "kwind/host/client.h"
+#include "kwind/host/server.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_port.h"
 
 namespace kwind::bench {
+
+/// Options of both ends for a mode. False, having said so, if the machine cannot do it.
+inline bool set_up(benchmark::State& state, Mode mode, host::ServerOptions& options,
+                   host::ClientOptions& who) {
+  using namespace std::chrono_literals;
+  if (mode == aes && crypto_aead_aes256gcm_is_available() == 0) {
+    state.SkipWithError("no AES hardware");
+    return false;
+  }
+  options.capacity = kClients;
+  options.aes = who.aes = mode == aes;
+  if (mode == clear) {
+    options.clear_mode = who.clear_mode = host::ClearMode::loopback_only;
+  } else {
+    options.key = kit::server_key();
+    who.server_key = options.key->public_key;
+  }
+  who.timeouts.handshake = 60s;
+  return true;
+}
 
 class Crowd {
  public:

@@ -1,7 +1,6 @@
 // What keeping the reference world in step costs: a server's tick for a thousand clients beside the
 // system calls and ciphers alone, and a client's.
 #include <benchmark/benchmark.h>
-#include <sodium.h>
 
 #include <algorithm>
 #include <memory>
@@ -11,8 +10,6 @@
 #include "bare_sender.h"
 #include "crowd.h"
 #include "demo/harbour_motion.h"
-#include "kit/sim_pair.h"
-#include "kwind/host/server.h"
 #include "kwind/replica/interest.h"
 #include "kwind/replica/mirror.h"
 
@@ -87,21 +84,10 @@ void state_to_clients(benchmark::State& state) {
   const auto mode = static_cast<Mode>(state.range(0));
   const auto views = static_cast<Views>(state.range(1));
   const auto count = static_cast<std::size_t>(state.range(2));
-  if (mode == aes && crypto_aead_aes256gcm_is_available() == 0) {
-    return state.SkipWithError("no AES hardware");
-  }
   auto port = std::move(*io::UdpPort::open(Endpoint::loopback(0)));
   host::ServerOptions options;
   host::ClientOptions who;
-  options.capacity = kClients;
-  options.aes = who.aes = mode == aes;
-  if (mode == clear) {
-    options.clear_mode = who.clear_mode = host::ClearMode::loopback_only;
-  } else {
-    options.key = kit::server_key();
-    who.server_key = options.key->public_key;
-  }
-  who.timeouts.handshake = 60s;
+  if (!set_up(state, mode, options, who)) return;
   Bare bare(mode);
   const Crowd crowd(count, port->local(), harbour_world::kProtocol, who, bare,
                     [](host::Client& client, std::atomic<std::uint64_t>& heard) {

@@ -1,7 +1,6 @@
 // What routing costs: a handler found and called beside a call through std::function, and one
 // message to a room of a thousand clients beside the system calls (and ciphers) alone.
 #include <benchmark/benchmark.h>
-#include <sodium.h>
 
 #include <algorithm>
 #include <array>
@@ -14,8 +13,6 @@
 #include "bare_sender.h"
 #include "crowd.h"
 #include "fan_out.h"
-#include "kit/sim_pair.h"
-#include "kwind/host/server.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_port.h"
 #include "kwind/route/dispatcher.h"
@@ -98,21 +95,10 @@ constexpr std::size_t kPayloadBytes = 64;
 template <class Message>
 void fan_out_to_1000(benchmark::State& state) {
   const auto mode = static_cast<Mode>(state.range(0));
-  if (mode == aes && crypto_aead_aes256gcm_is_available() == 0) {
-    return state.SkipWithError("no AES hardware");
-  }
   auto port = std::move(*io::UdpPort::open(Endpoint::loopback(0)));
   host::ServerOptions options;
   host::ClientOptions who;
-  options.capacity = kClients;
-  options.aes = who.aes = mode == aes;
-  if (mode == clear) {
-    options.clear_mode = who.clear_mode = host::ClearMode::loopback_only;
-  } else {
-    options.key = kit::server_key();
-    who.server_key = options.key->public_key;
-  }
-  who.timeouts.handshake = 60s;
+  if (!set_up(state, mode, options, who)) return;
   Bare bare(mode);
   const Crowd crowd(kClients, port->local(), fan_out::kProtocol, who, bare,
                     [](host::Client& client, std::atomic<std::uint64_t>& heard) {

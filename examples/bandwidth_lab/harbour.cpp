@@ -2,7 +2,7 @@
 // tug. Usage: bandwidth_lab [SEED [TICKS]]
 #include <cstdlib>
 
-#include "harbour_motion.h"
+#include "reference_world.h"
 
 namespace {
 

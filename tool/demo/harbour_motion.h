@@ -8,13 +8,13 @@
 #include <variant>
 #include <vector>
 
+#include "harbour/motion.h"
 #include "harbour_world.h"
 #include "kwind/replica/world.h"
 
 namespace kwind::demo {
 
 inline constexpr unsigned kTicksPerSecond = 20;
-inline constexpr double kSight = 256;  // metres
 
 using Anyone = std::variant<harbour_world::Post, harbour_world::Crate, harbour_world::Gull,
                             harbour_world::Barge, harbour_world::Tug>;
@@ -38,8 +38,7 @@ class HarbourMotion {
   struct Actor {
     schema::AnyRef ref;
     Anyone value;
-    double turn = 0;  // degrees a tick
-    double wish = 0;  // speed
+    harbour_motion::Drive drive{};
     bool steered = false;
     harbour_world::Helm helm{};
   };
@@ -56,21 +55,12 @@ class HarbourMotion {
   [[nodiscard]] const std::map<std::uint32_t, Actor>& all() const { return all_; }
 
  private:
-  template <class T>
-  void spawn(const T& value);
   void come_to_rest(Actor& actor);
-  void move_crate(Actor& actor, harbour_world::Crate& crate);
-  void move_gull(Actor& actor, harbour_world::Gull& gull);
-  void move_barge(Actor& actor, harbour_world::Barge& barge);
-  void move_tug(Actor& actor, harbour_world::Tug& tug);
-  template <class T>
-  void move_on(T& one);
-  Eigen::Vector2d anywhere();
-  double even(double low, double high);
-  bool chance(double share) { return even(0, 1) < share; }
+  void move(Actor& actor);
+  void move(Actor& actor, harbour_world::Tug& tug);
 
   replica::World& world_;
-  std::mt19937_64 random_;
+  harbour_motion::Motion motion_;
   std::map<std::uint32_t, Actor> all_;  // by id
 };
 

@@ -32,7 +32,7 @@ HarbourServer::HarbourServer(std::unique_ptr<io::LivePort> port, const Settings&
       address_(port_->local()),
       world_(harbour_world::kEntities, {.ticks_per_second = kTicksPerSecond}),
       motion_(world_, settings.seed),
-      interest_(world_, {.enter = kSight, .leave = kSight + 16}),
+      interest_(world_, {.enter = harbour_motion::kSight, .leave = harbour_motion::kSight + 16}),
       tally_(harbour_world::kEntities) {
   if (!settings.clear) key_ = link::KeyPair::from_secret(io::random_secret());
 }
