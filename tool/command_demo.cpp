@@ -12,7 +12,7 @@
 #include "demo/report.h"
 #include "demo/run.h"
 #include "demo/summary.h"
-#include "generate.h"
+#include "load.h"
 
 namespace kwind::tool {
 namespace {
@@ -105,18 +105,8 @@ int run_demo(demo::Settings settings) {
     }
   }
   if (!settings.codes.empty()) {
-    std::string text;
-    if (!read_text(settings.codes, text)) {
-      fmt::print(stderr, "--codes {}: cannot be read\n", settings.codes);
-      return kFoundWrong;
-    }
-    auto codes = replica::read_codes(text, harbour_world::kEntities);
-    if (!codes) {
-      fmt::print(stderr, "--codes {}:{}: {}\n", settings.codes, codes.error().line,
-                 codes.error().text);
-      return kFoundWrong;
-    }
-    settings.code_set = *codes;
+    settings.code_set = load_codes(settings.codes, harbour_world::kEntities);
+    if (settings.code_set == nullptr) return kFoundWrong;
   }
   std::signal(SIGINT, [](int) { g_interrupted = true; });
   fmt::print(

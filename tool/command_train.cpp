@@ -9,9 +9,9 @@
 
 #include "commands.h"
 #include "generate.h"
-#include "kwind/capture/key_log.h"
 #include "kwind/capture/state_traffic.h"
 #include "kwind/schema/columns.h"
+#include "load.h"
 
 namespace kwind::tool {
 namespace {
@@ -59,59 +59,24 @@ double sum_of(const std::vector<replica::AlphabetCost>& costs) {
   return sum;
 }
 
-std::shared_ptr<const replica::CodeSet> load_codes(const std::string& path,
-                                                   const schema::EntitiesInfo& entities) {
-  std::string text;
-  if (!read_text(path, text)) {
-    fmt::print(stderr, "{}: cannot be read\n", path);
-    return nullptr;
-  }
-  auto codes = replica::read_codes(text, entities);
-  if (codes) return *codes;
-  const std::string where = codes.error().line > 0 ? fmt::format(":{}", codes.error().line) : "";
-  fmt::print(stderr, "{}{}: {}\n", path, where, codes.error().text);
-  return nullptr;
-}
-
 bool read_captures(const Arguments& arguments, const schema::Protocol& protocol,
                    capture::StateTraffic& traffic) {
-  std::vector<link::DatagramKey> keys;
-  if (!arguments.keys.empty()) {
-    std::string text;
-    if (!read_text(arguments.keys, text)) {
-      fmt::print(stderr, "{}: cannot be read\n", arguments.keys);
-      return false;
-    }
-    capture::KeyFile file = capture::read_keys(text);
-    if (!file.problem.empty()) {
-      fmt::print(stderr, "{}: {}\n", arguments.keys, file.problem);
-      return false;
-    }
-    keys = std::move(file.keys);
-  }
+  const auto keys = load_keys(arguments.keys);
+  if (!keys) return false;
   std::uint64_t unopened = 0;
   for (const std::string& path : arguments.captures) {
-    std::string file;
-    if (!read_text(path, file)) {
-      fmt::print(stderr, "{}: cannot be read\n", path);
-      return false;
-    }
-    const auto contents = capture::read_capture(std::as_bytes(std::span(file)));
-    if (!contents) {
-      fmt::print(stderr, "{}: {}; a pcapng or pcap file is needed, as `kwind record` writes\n",
-                 path, error_info(contents.error()).text);
-      return false;
-    }
+    const auto contents = load_capture(path);
+    if (!contents) return false;
     capture::AccountOptions options;
-    options.observer.keys = keys;
+    options.observer.keys = *keys;
     capture::Account account(protocol, std::move(options));
     for (const capture::Packet& packet : contents->packets) traffic.add(account.add(packet));
     unopened += account.unopened();
   }
   if (unopened > 0) {
     fmt::print(stderr, "{} sealed datagrams were not opened: {}\n", unopened,
-               keys.empty() ? "give their keys with --keys, as `kwind record --keys` writes them"
-                            : "their keys are not in that file");
+               keys->empty() ? "give their keys with --keys, as `kwind demo --keys` writes them"
+                             : "their keys are not in that file");
   }
   if (traffic.frames() > 0) return true;
   fmt::print(stderr,
@@ -273,7 +238,7 @@ void add_train(CLI::App& app, std::function<int()>& chosen) {
   command->add_option("CAPTURE", arguments->captures, "Captures, pcapng or pcap")->required();
   command->add_option("-o,--out", arguments->out, "Write the codes here");
   command->add_option("--keys", arguments->keys,
-                      "Keys of sealed datagrams, as kwind record writes them");
+                      "Keys of sealed datagrams, as kwind demo --keys writes them");
   command->add_option("--codes", arguments->codes,
                       "The codes in use when this was recorded (else the built-in ones)");
   command->add_option("--check", arguments->check,

@@ -9,9 +9,9 @@
 #include "capture/print.h"
 #include "generate.h"
 #include "kwind/capture/account.h"
-#include "kwind/capture/key_log.h"
 #include "kwind/capture/pcapng.h"
 #include "kwind/io/udp_port.h"
+#include "load.h"
 
 namespace kwind::tool {
 namespace {
@@ -50,28 +50,12 @@ int complain(const std::string& sentence) {
 int explain_capture(const CaptureQuestion& question) {
   language::Compiled source;
   if (!load_source(question.description, source)) return kFoundWrong;
-  std::string file;
-  if (!read_text(question.capture, file)) {
-    return complain(fmt::format("{}: cannot be read", question.capture));
-  }
-  const auto contents = capture::read_capture(std::as_bytes(std::span(file)));
-  if (!contents) {
-    return complain(fmt::format("{}: {}; a pcapng or pcap file is needed, as `kwind record` writes",
-                                question.capture, error_info(contents.error()).text));
-  }
+  const auto contents = load_capture(question.capture);
+  auto keys = load_keys(question.keys);
+  if (!contents || !keys) return kFoundWrong;
   capture::AccountOptions options;
   options.fields = question.fields;
-  if (!question.keys.empty()) {
-    std::string text;
-    if (!read_text(question.keys, text)) {
-      return complain(fmt::format("{}: cannot be read", question.keys));
-    }
-    capture::KeyFile keys = capture::read_keys(text);
-    if (!keys.problem.empty()) {
-      return complain(fmt::format("{}: {}", question.keys, keys.problem));
-    }
-    options.observer.keys = std::move(keys.keys);
-  }
+  options.observer.keys = std::move(*keys);
   if (!question.server.empty()) {
     const auto server = io::resolve(question.server);
     if (!server) return complain(fmt::format("--server {}: not HOST:PORT", question.server));

@@ -1,0 +1,50 @@
+#include "load.h"
+
+#include <fmt/format.h>
+
+#include "generate.h"
+#include "kwind/capture/key_log.h"
+
+namespace kwind::tool {
+namespace {
+
+bool load_text(const std::string& path, std::string& text) {
+  if (read_text(path, text)) return true;
+  fmt::print(stderr, "{}: cannot be read\n", path);
+  return false;
+}
+
+}  // namespace
+
+std::optional<capture::Contents> load_capture(const std::string& path) {
+  std::string file;
+  if (!load_text(path, file)) return std::nullopt;
+  auto contents = capture::read_capture(std::as_bytes(std::span(file)));
+  if (contents) return std::move(*contents);
+  fmt::print(stderr, "{}: {}; a pcapng or pcap file is needed, as `kwind record` writes\n", path,
+             error_info(contents.error()).text);
+  return std::nullopt;
+}
+
+std::optional<std::vector<link::DatagramKey>> load_keys(const std::string& path) {
+  if (path.empty()) return std::vector<link::DatagramKey>();
+  std::string text;
+  if (!load_text(path, text)) return std::nullopt;
+  capture::KeyFile keys = capture::read_keys(text);
+  if (keys.problem.empty()) return std::move(keys.keys);
+  fmt::print(stderr, "{}: {}\n", path, keys.problem);
+  return std::nullopt;
+}
+
+std::shared_ptr<const replica::CodeSet> load_codes(const std::string& path,
+                                                   const schema::EntitiesInfo& entities) {
+  std::string text;
+  if (!load_text(path, text)) return nullptr;
+  auto codes = replica::read_codes(text, entities);
+  if (codes) return *codes;
+  const std::string where = codes.error().line > 0 ? fmt::format(":{}", codes.error().line) : "";
+  fmt::print(stderr, "{}{}: {}\n", path, where, codes.error().text);
+  return nullptr;
+}
+
+}  // namespace kwind::tool
