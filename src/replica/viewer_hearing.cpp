@@ -1,0 +1,212 @@
+// What a viewer hears of its frames, and so what its client has.
+#include <algorithm>
+#include <utility>
+
+#include "report_code.h"
+#include "viewer_state.h"
+
+namespace kwind::replica {
+
+void Viewer::acked(std::uint64_t token) {
+  state_->acks.push_back(static_cast<std::uint32_t>(token));
+}
+
+void Viewer::lost(std::uint64_t token) {
+  State& s = *state_;
+  Sent* const frame = s.sent.find(static_cast<std::uint32_t>(token));
+  if (frame == nullptr || frame->lost || frame->arrived) return;
+  if (s.options.optimistic && frame->acked) return;
+  s.lose(*frame);
+}
+
+void Viewer::State::lose(Sent& frame) {
+  give_up(frame);
+  if (!options.optimistic) return;
+  // What was made since, and builds on it, is of no use either.
+  for (std::uint32_t later = frame.mark.frame + 1; later <= last_frame; ++later) {
+    Sent* const slot = sent.find(later);
+    if (slot != nullptr && !slot->lost && builds_on_lost(slot->mark)) give_up(*slot);
+  }
+  lost_any = true;
+}
+
+// Nothing will build on the frame: what it told is to be told again.
+void Viewer::State::give_up(Sent& frame) {
+  frame.lost = true;
+  news = true;
+  ++counts.given_up;
+  for (const Entry& entry : sent.entries(frame)) {
+    Copy* const copy = copies.find(entry.id);
+    if (copy == nullptr) continue;
+    if (copy->gone_frame == frame.mark.frame) {
+      copy->gone_frame = 0;
+      copy->settled = 0;
+    }
+    if (copy->sent_frame != frame.mark.frame) continue;
+    copy->sent_frame = 0;
+    copy->settled = 0;
+  }
+}
+
+bool Viewer::State::builds_on_lost(const FrameMark& mark) {
+  const Sent* const named = sent.find(mark.newest);
+  if (named == nullptr) return false;
+  if (named->lost) return true;
+  for (std::uint32_t i = 0; i < told_between(named->mark); ++i) {
+    const Sent* const between = sent.find(mark.newest - 1 - i);
+    if ((mark.between >> i & 1) != 0 && between != nullptr && between->lost) return true;
+  }
+  return false;
+}
+
+void Viewer::State::believe(Sent& frame) {
+  frame.arrived = true;
+  sure = frame.mark.frame;
+  auto walk = copies.begin();
+  for (const Entry& entry : sent.entries(frame)) {
+    while (walk != copies.end() && walk->id < entry.id) ++walk;
+    if (walk == copies.end() || walk->id != entry.id) walk = copies.insert(walk, entry.id);
+    Copy& copy = *walk;
+    copy.sure.apply(entry);
+    if (entry.told == Told::whole) copy.resend = false;
+    if (entry.told == Told::gone) copy.settled = 0;  // it may be wanted again
+    if (copy.gone_frame == frame.mark.frame) copy.gone_frame = 0;
+    if (!options.optimistic) copy.held = copy.sure;
+    if (copy.sent_frame == frame.mark.frame && copy.sent_gone) copy.sent_frame = 0;
+  }
+}
+
+// Optimistic: what is certain, and what is still believed to be under way on top of it.
+void Viewer::State::build_again() {
+  for (Copy& copy : copies) {
+    copy.held = copy.sure;
+    copy.settled = 0;  // that may have rested on what has gone
+  }
+  if (sure == 0) return;  // until then each frame tells all anew
+  for (std::uint32_t frame = sure + 1; frame <= last_frame; ++frame) {
+    const Sent* const slot = sent.find(frame);
+    if (slot == nullptr || slot->lost) continue;
+    for (const Entry& entry : sent.entries(*slot)) copies.at(entry.id).held.apply(entry);
+  }
+}
+
+void Viewer::State::start_anew() {
+  sure = 0;
+  acks.clear();
+  for (Copy& copy : copies) {
+    copy.held = copy.sure = {};
+    copy.sent_frame = copy.gone_frame = 0;
+    copy.settled = 0;
+  }
+  sent.clear();
+  start = last_frame + 1;
+  news = true;
+  ++counts.started_anew;
+}
+
+// What arrived before something newer was heard to have is not believed in any more: see
+// frame_marks.h.
+void Viewer::State::hear() {
+  const std::uint32_t before = sure;
+  if (!acks.empty()) {
+    news = true;
+    std::sort(acks.begin(), acks.end());
+    for (const std::uint32_t frame : acks) {
+      Sent* const slot = sent.find(frame);
+      if (slot == nullptr || frame <= sure || last_frame - frame >= kFrameWindow) continue;
+      slot->acked = true;
+      if (!options.optimistic) believe(*slot);
+    }
+    acks.clear();
+  }
+  // Before anything arrived, all goes anew in every frame: the oldest are given up all the same.
+  if (last_frame >= kFrameWindow) {
+    Sent* const old = sent.find(last_frame - kFrameWindow + 1);
+    if (old != nullptr && !old->arrived && !old->lost) lose(*old);
+  }
+  if (options.optimistic) {
+    for (std::uint32_t frame = sure + 1; frame <= last_frame; ++frame) {
+      Sent* const slot = sent.find(frame);
+      if (slot == nullptr || slot->lost) continue;
+      if (!slot->acked) break;  // whatever came behind it builds on it
+      believe(*slot);
+    }
+    if (std::exchange(lost_any, false) || (before == 0 && sure > 0)) build_again();
+  }
+  for (std::uint32_t frame = before + 1; frame < sure; ++frame) {
+    Sent* const slot = sent.find(frame);
+    if (slot != nullptr && !slot->arrived && !slot->lost) give_up(*slot);
+  }
+  if (sure > 0 && last_frame + 1 - sure >= kFrameWindow) start_anew();
+  sent.forget_before(sure);
+}
+
+// Whether the client may hold what a frame told it that was given up since, and nothing on its way
+// says so: it may have arrived all the same, and what it told of may be gone by now.
+bool Viewer::State::owes_word() {
+  const Sent* const named = sent.find(sure);
+  const std::uint32_t heard = named != nullptr ? named->mark.newest : 0;
+  const std::uint32_t oldest = last_frame > kFrameWindow ? last_frame - kFrameWindow : 0;
+  bool owes = false;
+  for (std::uint32_t frame = std::max(heard, oldest) + 1; frame <= last_frame; ++frame) {
+    const Sent* const slot = sent.find(frame);
+    if (slot == nullptr) continue;
+    if (frame > sure && !slot->arrived && !slot->lost) return false;
+    owes = owes || (slot->lost && !slot->arrived && slot->count > 0);
+  }
+  return owes;
+}
+
+void Viewer::on_drift(std::function<void(const Drifted&)> handler) {
+  state_->drift_handler = std::move(handler);
+}
+
+// Nothing builds any more on what the client holds of it.
+void Viewer::State::repair(std::uint32_t id, std::string_view field) {
+  Copy* const copy = copies.find(id);
+  if (copy == nullptr) return;
+  ++counts.drifted;
+  copy->resend = true;
+  copy->sent_frame = 0;
+  copy->settled = 0;
+  news = true;
+  Drifted found{id, {}, field};
+  if (copy->held.known) found.kind = all().shapes[copy->held.kind].info().name;
+  if (drift_handler) drift_handler(found);
+}
+
+Errc Viewer::hear_report(std::span<const std::byte> payload, std::size_t bits) {
+  State& s = *state_;
+  const auto report = read_report(payload, bits);
+  if (!report) return report.error();
+  bool found = false;
+  for (const ReportedEntity& each : *report) {
+    const Copy* const copy = s.copies.find(each.id);
+    if (copy == nullptr || !copy->held.known || copy->held.generation != each.generation) {
+      continue;  // it went meanwhile, or another came in its place
+    }
+    if (s.all().briefs[each.id].generation != each.generation) continue;
+    const World::State::Entity& entity = s.all().entities[each.id];
+    const KindShape& shape = *entity.shape;
+    const std::uint32_t tick = s.tick() - ((s.tick() - each.tick_low) & kReportTickMask);
+    if (tick == 0 || tick > s.tick()) continue;
+    const auto row = entity.history->at_or_before(tick);
+    if (!row) continue;
+    if (each.columns.size() != shape.columns()) return Errc::value_range;
+    for (std::size_t c = 0; c < shape.columns(); ++c) {
+      if (column_hash(shape, entity.history->row(*row), c, copy->held.owner) == each.columns[c])
+        continue;
+      s.repair(each.id, shape.info().fields[shape.info().columns[c].field].name);
+      found = true;
+      break;
+    }
+  }
+  // It differs where the report does not reach.
+  if (!found) {
+    ++s.counts.drifted;
+    s.start_anew();
+  }
+  return Errc::none;
+}
+
+}  // namespace kwind::replica

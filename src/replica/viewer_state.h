@@ -1,0 +1,116 @@
+// The inside of a Viewer. viewer.cpp decides what is told, viewer_hearing.cpp what the client has,
+// viewer_writing.cpp turns the one into bits by means of the other. One thread.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <optional>
+#include <utility>
+#include <vector>
+
+#include "code_set.h"
+#include "copies.h"
+#include "kwind/replica/viewer.h"
+#include "sent_frames.h"
+#include "world_state.h"
+
+namespace kwind::replica {
+
+/// What there is to tell of an entity.
+struct Candidate {
+  std::uint32_t id = 0;
+  Copy* copy = nullptr;  // of it, until copies come or go
+  Told told = Told::whole;
+  bool owner = false;
+  float urgency = 0;
+  bool mover = false;  // the client expects to hear of it
+  bool taken = false;
+  std::uint32_t tick = 0;  // of its values
+  std::uint32_t mask = 0;  // of a change
+  std::size_t begin = 0;   // of its body in the scratch, bytes
+  std::size_t bits = 0;
+  std::uint32_t rank = 0;  // among those that the client knows
+};
+
+struct Viewer::State {
+  State(const World& of, ViewerOptions options_in)
+      : world(&of),
+        options(std::move(options_in)),
+        codes(options.codes != nullptr ? options.codes.get() : all().options.codes.get()) {}
+
+  const World* world;
+  ViewerOptions options;
+  const CodeSet* codes;
+  Copies copies;
+  SentFrames sent;
+  std::vector<std::uint32_t> acks;  // frames heard to have arrived since the last was made
+  std::uint32_t last_frame = 0;
+  std::uint32_t start = 1;        // the first frame since all was told anew
+  std::uint32_t sure = 0;         // the newest frame that is known to have arrived
+  std::uint32_t movers_told = 0;  // tick for which the movers were told of
+  std::uint32_t all_told = 0;     // tick of which there is nothing more to say, unless `news`
+  bool news = true;
+  bool lost_any = false;            // optimistic: what was built on has gone
+  std::uint32_t digested = 0;       // frame that had the last digest
+  std::uint64_t seen_revision = 0;  // of the sight that was last asked; 0: none
+  std::uint32_t input = 0;
+  bool any_input = false;
+  std::vector<Candidate> candidates;
+  std::vector<Candidate*> by_urgency;
+  std::vector<Entry> entries;
+  std::vector<std::byte> bodies;
+  ViewerCounts counts;
+  Tally* tally = nullptr;
+  std::function<void(const Drifted&)> drift_handler;
+
+  [[nodiscard]] World::State& all() const { return *world->state_; }
+  [[nodiscard]] std::uint32_t tick() const { return all().tick - 1; }
+  // The frame that the next one builds on; 0: none.
+  [[nodiscard]] std::uint32_t base() {
+    if (!options.optimistic || sure == 0) return sure;
+    for (std::uint32_t frame = last_frame; frame > sure; --frame) {
+      const Sent* const slot = sent.find(frame);
+      if (slot != nullptr && !slot->lost) return frame;
+    }
+    return sure;
+  }
+
+  [[nodiscard]] bool taken_to_arrive(const Sent& frame) const {
+    return frame.arrived || (options.optimistic && !frame.lost);
+  }
+  void hear();
+  void believe(Sent& frame);
+  void lose(Sent& frame);
+  void give_up(Sent& frame);
+  [[nodiscard]] bool builds_on_lost(const FrameMark& mark);
+  void build_again();
+  void start_anew();
+  [[nodiscard]] bool owes_word();
+  std::size_t states_known(std::uint32_t id, const Held& held, KnownStates& known) const;
+  void gather();
+  void consider(Copy& copy, const World::State::Brief& brief);
+  bool narrow(std::size_t room);
+  // The codes of what the client knows under an id, at the age of what it knows.
+  [[nodiscard]] const CodeSet::Inside::Kind& codes_of(const Held& held) const {
+    return codes->inside().kinds[held.kind];
+  }
+  [[nodiscard]] std::size_t masks_of(const Held& held) const {
+    return all().shapes[held.kind].masks();
+  }
+  void write_symbol(bits::Writer& out, const Held& held, std::uint32_t at, bool mover,
+                    std::size_t symbol);
+  void write_bodies();
+  void write_whole_body(bits::Writer& out, Candidate& each) const;
+  void write_change_body(bits::Writer& out, Candidate& each, const Copy& copy);
+  std::size_t mark_movers(const Sent& named);
+  void rank(std::span<const Entry> movers);
+  std::size_t choose(std::size_t room);
+  void tell(const FrameMark& mark, const Candidate& each);
+  void write_body(bits::Writer& out, const Candidate& each) const;
+  void write_movers(bits::Writer& out, const FrameMark& mark, const Sent& named);
+  void write_others(bits::Writer& out, const FrameMark& mark);
+  void write_arrivals(bits::Writer& out, const FrameMark& mark);
+  [[nodiscard]] std::optional<std::uint32_t> digest();
+  void repair(std::uint32_t id, std::string_view field);
+};
+
+}  // namespace kwind::replica

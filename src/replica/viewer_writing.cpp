@@ -1,0 +1,275 @@
+// The bits of a viewer's frame. docs/state-format.md has all of them.
+#include <algorithm>
+#include <utility>
+#include <vector>
+
+#include "drift_digest.h"
+#include "frame_code.h"
+#include "state_code.h"
+#include "viewer_state.h"
+
+namespace kwind::replica {
+
+// The states of an entity that the client is taken to have and that the world still remembers,
+// newest first. Only what is not too old counts beyond the first: the client forgets, too.
+std::size_t Viewer::State::states_known(std::uint32_t id, const Held& held,
+                                        KnownStates& known) const {
+  const Rows& history = *all().entities[id].history;
+  std::size_t count = 0;
+  for (const std::uint32_t at : held.ticks) {
+    if (at == 0 || (count > 0 && tick() - at > kLongestMemory)) break;
+    const auto row = history.at_or_before(at);
+    if (!row) break;
+    known[count++] = {at, history.row(*row)};
+  }
+  return count;
+}
+
+void Viewer::State::write_symbol(bits::Writer& out, const Held& held, std::uint32_t at, bool mover,
+                                 std::size_t symbol) {
+  const std::size_t age = age_of(at - held.ticks[0]);
+  const auto& alphabets = mover ? codes_of(held).movers : codes_of(held).others;
+  alphabets[age].write(out, symbol);
+  if (tally == nullptr) return;
+  Tally::Kind& kind = tally->kinds()[held.kind];
+  ++(mover ? kind.movers : kind.others)[age][symbol];
+}
+
+void Viewer::State::write_whole_body(bits::Writer& out, Candidate& each) const {
+  const World::State::Entity& entity = all().entities[each.id];
+  const KindShape& shape = *entity.shape;
+  out.put(all().briefs[each.id].generation, kGenerationBits);
+  out.put(shape.info().kind, bits::bits_for(all().shapes.size()));
+  out.put_bool(each.owner);
+  each.tick = tick();
+  if (shape.tolerant()) {
+    const std::uint32_t lag = std::min(tick() - entity.history->newest_tick(), kMostTickLag);
+    out.put_count(lag, kTickLagOrder);
+    each.tick -= lag;
+  }
+  write_whole(out, shape, entity.history->newest(), {each.owner});
+}
+
+void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const Copy& copy) {
+  World::State::Entity& entity = all().entities[each.id];
+  const KindShape& shape = *entity.shape;
+  each.tick = tick();
+  std::uint32_t lag = 0;
+  if (shape.tolerant()) {
+    lag = std::min(tick() - entity.history->newest_tick(), kMostTickLag);
+    each.tick -= lag;
+  }
+  KnownTicks ticks = copy.held.ticks;
+  for (std::uint32_t& at : std::span(ticks).subspan(1)) {
+    if (tick() - at > kLongestMemory) at = 0;
+  }
+  const auto put_lag = [&] {
+    if (shape.tolerant()) out.put_count(lag, kTickLagOrder);
+  };
+  Splice& splice = entity.splices[(ticks[0] + ticks[1]) % World::State::kSplices];
+  if (tally == nullptr && splice.tick == each.tick && splice.known == ticks &&
+      splice.owner == each.owner && splice.codes == codes->digest()) {
+    ++all().spliced.shared;
+    each.mask = splice.mask;
+    write_symbol(out, copy.held, tick(), each.mover, each.mask);
+    put_lag();
+    out.put_bits(splice.body, splice.bits);
+    return;
+  }
+  ++all().spliced.written;
+  KnownStates known;
+  const std::size_t count = states_known(each.id, copy.held, known);
+  const Row row = entity.history->newest();
+  const Basis basis{
+      shape, codes_of(copy.held), std::span(known).first(count), each.tick, {each.owner}};
+  each.mask = mask_of(basis, row);
+  write_symbol(out, copy.held, tick(), each.mover, each.mask);
+  put_lag();
+  const std::size_t before = out.bit_count();
+  write_change(out, basis, row, each.mask,
+               tally != nullptr ? &tally->kinds()[copy.held.kind] : nullptr);
+  const std::size_t size = out.bit_count() - before;
+  if (!out.ok() || size > Splice::kMostBits) return;
+  splice = {each.tick,
+            ticks,
+            codes->digest(),
+            static_cast<std::uint16_t>(each.mask),
+            static_cast<std::uint8_t>(size),
+            each.owner,
+            {}};
+  bits::Writer body(splice.body);
+  write_change(body, basis, row, each.mask, nullptr);
+  body.finish();
+}
+
+// Each stands at a byte of its own, to be copied behind whatever comes before it in the frame.
+void Viewer::State::write_bodies() {
+  std::size_t begin = 0;
+  for (Candidate& each : candidates) {
+    if (each.told == Told::gone) continue;
+    for (;;) {
+      bits::Writer out(std::span<std::byte>(bodies).subspan(begin));
+      if (each.told == Told::whole) {
+        write_whole_body(out, each);
+      } else {
+        write_change_body(out, each, *each.copy);
+      }
+      each.bits = out.bit_count();
+      if (out.ok()) {
+        out.finish();
+        break;
+      }
+      bodies.resize(std::max<std::size_t>(1024, bodies.size() * 2));
+    }
+    each.begin = begin;
+    begin += bits::bytes_for(each.bits);
+  }
+}
+
+// Returns the most bits that those of whom there is nothing to say will take.
+std::size_t Viewer::State::mark_movers(const Sent& named) {
+  std::size_t bits = 0;
+  auto candidate = candidates.begin();
+  auto copy = copies.begin();
+  for (const Entry& entry : sent.entries(named)) {
+    if (entry.told == Told::gone) continue;
+    while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
+    while (copy->id < entry.id) ++copy;
+    KWIND_ASSERT(copy->id == entry.id && copy->held.known);
+    if (candidate != candidates.end() && candidate->id == entry.id) {
+      candidate->mover = candidate->told != Told::whole;
+    }
+    const std::size_t age = age_of(tick() - copy->held.ticks[0]);
+    bits += codes_of(copy->held).movers[age].bits(masks_of(copy->held));
+  }
+  return bits;
+}
+
+// Places of all that are not movers among those that the client knows: first those that changed
+// since they appeared, then the others.
+void Viewer::State::rank(std::span<const Entry> movers) {
+  std::uint32_t restless = 0;
+  std::uint32_t still = 0;
+  auto candidate = candidates.begin();
+  auto mover = movers.begin();
+  for (const Copy& copy : copies) {
+    if (!copy.held.known) continue;
+    while (mover != movers.end() && mover->id < copy.id) ++mover;
+    if (mover != movers.end() && mover->id == copy.id && mover->told != Told::gone) continue;
+    std::uint32_t& place = copy.held.restless ? restless : still;
+    while (candidate != candidates.end() && candidate->id < copy.id) ++candidate;
+    if (candidate != candidates.end() && candidate->id == copy.id) candidate->rank = place;
+    ++place;
+  }
+  for (Candidate& each : candidates) {
+    if (each.told == Told::whole || each.mover) continue;
+    if (!each.copy->held.restless) each.rank += restless;
+  }
+}
+
+// Notes what a frame says of an entity.
+void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
+  const std::uint8_t generation = all().briefs[each.id].generation;
+  const std::uint16_t kind = all().entities[each.id].shape->info().kind;
+  entries.push_back({each.id, each.tick, kind, generation, each.told, each.owner});
+  Copy& copy = *each.copy;
+  copy.sent_tick = mark.tick;
+  copy.sent_frame = mark.frame;
+  copy.sent_generation = generation;
+  copy.sent_owner = each.owner;
+  copy.sent_gone = each.told == Told::gone;
+  if (copy.sent_gone) copy.gone_frame = mark.frame;
+  copy.settled = mark.tick;
+  if (copy.waiting_since != 0) {
+    counts.longest_wait = std::max(counts.longest_wait, mark.tick - copy.waiting_since);
+  }
+  copy.waiting_since = 0;
+  switch (each.told) {
+    case Told::whole: ++counts.whole; break;
+    case Told::change: ++(each.mover && each.mask == 0 ? counts.foretold : counts.changed); break;
+    case Told::gone: ++counts.gone; break;
+  }
+}
+
+void Viewer::State::write_body(bits::Writer& out, const Candidate& each) const {
+  out.put_bits(std::span(bodies).subspan(each.begin), each.bits);
+}
+
+void Viewer::State::write_movers(bits::Writer& out, const FrameMark& mark, const Sent& named) {
+  auto candidate = candidates.begin();
+  auto copy = copies.begin();
+  for (const Entry& entry : sent.entries(named)) {
+    if (entry.told == Told::gone) continue;
+    while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
+    while (copy->id < entry.id) ++copy;
+    const bool said = candidate != candidates.end() && candidate->id == entry.id &&
+                      candidate->mover && candidate->taken;
+    if (!said) {
+      write_symbol(out, copy->held, mark.tick, true, masks_of(copy->held));
+      continue;
+    }
+    if (candidate->told == Told::gone) {
+      write_symbol(out, copy->held, mark.tick, true, masks_of(copy->held) + 1);
+    } else {
+      write_body(out, *candidate);
+    }
+    tell(mark, *candidate);
+  }
+  movers_told = mark.tick;
+}
+
+void Viewer::State::write_others(bits::Writer& out, const FrameMark& mark) {
+  std::uint32_t rank = 0;
+  for (const bool restless : {true, false}) {
+    for (const Candidate& each : candidates) {
+      if (!each.taken || each.told == Told::whole || each.mover) continue;
+      const Held& held = each.copy->held;
+      if (held.restless != restless) continue;
+      if (rank > 0) out.put_bool(true);
+      out.put_count(each.rank - rank, kRankOrder);
+      rank = each.rank + 1;
+      if (each.told == Told::gone) {
+        write_symbol(out, held, mark.tick, false, masks_of(held));
+      } else {
+        write_body(out, each);
+      }
+      tell(mark, each);
+    }
+  }
+  out.put_bool(false);
+}
+
+void Viewer::State::write_arrivals(bits::Writer& out, const FrameMark& mark) {
+  std::uint32_t id = 0;
+  for (const Candidate& each : candidates) {
+    if (!each.taken || each.told != Told::whole) continue;
+    if (id > 0) out.put_bool(true);
+    out.put_count(each.id - id - 1, kIdOrder);
+    id = each.id;
+    write_body(out, each);
+    tell(mark, each);
+  }
+  out.put_bool(false);
+}
+
+// Of all that the client has as of the frame that the next one builds on, if it is time for one.
+std::optional<std::uint32_t> Viewer::State::digest() {
+  if (options.digest_every == 0 || base() == 0 ||
+      last_frame + 1 - digested < options.digest_every) {
+    return std::nullopt;
+  }
+  DriftDigest made;
+  for (const Copy& copy : copies) {
+    if (!copy.held.known) continue;
+    const World::State::Entity& entity = all().entities[copy.id];
+    if (all().briefs[copy.id].generation != copy.held.generation) return std::nullopt;
+    const auto row = entity.history->at_or_before(copy.held.ticks[0]);
+    if (!row) return std::nullopt;  // too old for the history: later
+    made.add(copy.id, copy.held.generation, copy.held.owner, copy.held.ticks[0], *entity.shape,
+             entity.history->row(*row));
+  }
+  digested = last_frame + 1;
+  return made.bits(kDigestBits);
+}
+
+}  // namespace kwind::replica
