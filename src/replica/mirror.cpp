@@ -1,151 +1,15 @@
 #include "kwind/replica/mirror.h"
 
 #include <algorithm>
-#include <array>
 #include <utility>
 
 #include "drift_digest.h"
 #include "frame_code.h"
+#include "mirror_state.h"
 #include "report_code.h"
 #include "state_code.h"
 
 namespace kwind::replica {
-namespace {
-
-// Records are kept while a frame may still come that builds on them: it may be a window old, and
-// name one that is a window older than it.
-constexpr std::uint32_t kRecordsKept = 2 * kFrameWindow;
-constexpr std::size_t kScratchBytes = std::size_t{64} * 1024;
-
-// What a frame told of an entity.
-struct Record {
-  enum class Told : std::uint8_t { whole, change, gone };
-  std::uint32_t frame = 0;
-  std::uint32_t at = 0;    // tick of the frame
-  std::uint32_t tick = 0;  // of the values
-  Told told = Told::whole;
-  std::uint8_t generation = 0;
-  std::uint16_t kind = 0;
-  bool owner = false;
-  OwnRow row;
-};
-
-struct Entity {
-  std::vector<Record> records;  // by frame
-  bool there = false;
-  std::uint8_t generation = 0;
-  std::uint16_t kind = 0;
-  bool owner = false;
-  bool restless = false;   // as of the frame at hand: it changed since it appeared
-  std::uint32_t at = 0;    // tick of the frame that told the newest of it
-  std::uint32_t tick = 0;  // of `now`
-  OwnRow now;
-};
-
-// Of a frame that came.
-struct Told {
-  std::uint32_t frame = 0;
-  std::vector<std::uint32_t> ids;    // of all entities that it spoke of, ascending
-  std::vector<std::uint32_t> there;  // of those that were not said to be gone
-};
-
-// A frame that builds on one that is not here yet.
-struct Waiting {
-  std::uint32_t frame = 0;  // 0: nothing here
-  std::size_t bits = 0;
-  std::vector<std::byte> bytes;
-};
-
-struct Staged {
-  std::uint32_t id;
-  Record record;
-};
-
-}  // namespace
-
-struct Mirror::State {
-  State(const schema::EntitiesInfo& entities_in, double ticks_per_second,
-        std::shared_ptr<const CodeSet> codes_in)
-      : info(entities_in),
-        codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
-        entities(entities_in.up_to + 1),
-        told(std::size_t{2} * kRecordsKept),
-        waiting(kFrameWindow),
-        scratch(kScratchBytes) {
-    for (const schema::EntityInfo* kind : info.kinds) shapes.emplace_back(*kind, ticks_per_second);
-  }
-
-  const schema::EntitiesInfo& info;
-  std::shared_ptr<const CodeSet> codes;
-  std::vector<KindShape> shapes;
-  std::vector<Entity> entities;             // by id
-  std::vector<std::uint32_t> with_records;  // ids, ascending
-  FrameMarks marks;
-  std::vector<Told> told;      // by frame
-  std::uint32_t latest = 0;    // frame
-  std::uint32_t resolved = 0;  // frame up to which all that the server gave up is void
-  std::uint32_t start = 0;
-  std::uint32_t tick = 0;
-  std::size_t there = 0;
-  Arrivals arrivals;  // as the maker of the frame at hand knew them
-  std::vector<Waiting> waiting;
-  std::size_t waiting_now = 0;
-  std::uint32_t input = 0;  // FrameMark::input of the newest frame
-  MirrorCounts counts;
-  std::optional<FrameMark> drifted;  // the frame whose digest differed
-  Tally* tally = nullptr;
-  std::vector<Staged> staged;
-  std::vector<std::uint32_t> known_ids;
-  std::vector<Happening> happenings;
-  mutable std::vector<std::byte> scratch;
-
-  // The states of an entity that the maker of `mark` knew to be here, newest first; the newest
-  // record of these in `last`.
-  std::size_t states_known(const FrameMark& mark, std::uint32_t id, KnownStates& known,
-                           const Record*& last) const {
-    std::size_t count = 0;
-    last = nullptr;
-    const std::vector<Record>& records = entities[id].records;
-    for (auto record = records.rbegin(); record != records.rend() && count < known.size();
-         ++record) {
-      // What is so old and was not given up is what all frames to come, and those still under way,
-      // build on.
-      const bool settled = latest >= kRecordsKept && record->frame <= latest - kRecordsKept;
-      if (!settled && !arrivals.contain(record->frame)) continue;
-      if (record->told == Record::Told::gone) break;
-      if (count > 0 && mark.tick - record->tick > kLongestMemory) break;
-      if (count == 0) last = &*record;
-      known[count++] = {record->tick, record->row};
-      if (record->told == Record::Told::whole) break;
-    }
-    return count;
-  }
-
-  void restore(const Entity& entity, const Known& known, std::uint32_t to,
-               const std::function<void(schema::Decoder&)>& decode) const;
-  Errc take_frame(std::span<const std::byte> payload, std::size_t bits);
-  void keep(std::span<const std::byte> payload, std::size_t bits);
-  bool take_waiting();
-  Errc read(bits::Reader& in, const FrameMark& mark);
-  void check(const FrameMark& mark, std::uint32_t digest);
-  bool read_known(bits::Reader& in, const FrameMark& mark, std::uint32_t id, bool mover);
-  bool read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id);
-  // Whether the server has given the frame up, as far as the newest frame knows.
-  [[nodiscard]] bool is_void(std::uint32_t frame) const {
-    if (latest > frame && latest - frame >= kFrameWindow) return true;
-    const FrameMark* const newest = marks.find(latest);
-    return newest != nullptr && frame <= newest->newest && !marks.arrived(*newest, frame);
-  }
-  static bool read_tick(bits::Reader& in, const KindShape& shape, std::uint32_t& tick);
-  void make_void(std::uint32_t frame);
-  void note_records(std::uint32_t id, bool has);
-  void find_known(const FrameMark& mark);
-  void take(const FrameMark& mark);
-  // `record`: nullptr if nothing is known of it (any more).
-  void show(std::uint32_t id, const Record* record);
-  void start_anew(std::uint32_t frame);
-  void forget(std::uint32_t frame);
-};
 
 Mirror::Mirror(const schema::EntitiesInfo& entities, double ticks_per_second,
                std::shared_ptr<const CodeSet> codes)
@@ -345,7 +209,7 @@ std::size_t Mirror::report(bits::Writer& out) {
   s.arrivals = Arrivals(s.marks, mark);
   s.find_known(mark);
   KnownStates known;
-  const Record* last = nullptr;
+  const State::Record* last = nullptr;
   for (const std::uint32_t id : s.known_ids) {
     s.states_known(mark, id, known, last);
     const KindShape& shape = s.shapes[last->kind];
@@ -390,7 +254,7 @@ void Mirror::State::start_anew(std::uint32_t frame) {
   }
   with_records.clear();
   marks = {};
-  for (Told& each : told) each = {};
+  for (Taken& each : told) each = {};
   there = 0;
   latest = tick = 0;
   input = 0;
@@ -400,7 +264,7 @@ void Mirror::State::start_anew(std::uint32_t frame) {
 
 void Mirror::State::take(const FrameMark& mark) {
   marks.add(mark);
-  Told& here = told[mark.frame % told.size()];
+  Taken& here = told[mark.frame % told.size()];
   here.frame = mark.frame;
   here.ids.clear();
   here.there.clear();
@@ -438,7 +302,7 @@ void Mirror::State::take(const FrameMark& mark) {
 // The server will never build on what it takes for lost, and may never say the like again: what is
 // shown is what the frames that count have said.
 void Mirror::State::make_void(std::uint32_t frame) {
-  Told& voided = told[frame % told.size()];
+  Taken& voided = told[frame % told.size()];
   if (voided.frame != frame) return;
   for (const std::uint32_t id : voided.ids) {
     std::vector<Record>& records = entities[id].records;
@@ -454,7 +318,7 @@ void Mirror::State::make_void(std::uint32_t frame) {
 
 // Nothing builds on what came before `frame` any more.
 void Mirror::State::forget(std::uint32_t frame) {
-  const Told& old = told[frame % told.size()];
+  const Taken& old = told[frame % told.size()];
   if (old.frame != frame) return;
   for (const std::uint32_t id : old.ids) {
     std::vector<Record>& records = entities[id].records;
@@ -494,165 +358,6 @@ void Mirror::State::show(std::uint32_t id, const Record* record) {
   if (changed) {
     happened(was_there && !other ? Happening::Kind::changed : Happening::Kind::appeared);
   }
-}
-
-std::span<const Happening> Mirror::happenings() const {
-  return state_->happenings;
-}
-void Mirror::clear_happenings() {
-  state_->happenings.clear();
-}
-std::optional<std::uint16_t> Mirror::input_used() const {
-  if (state_->input == 0) return std::nullopt;
-  return static_cast<std::uint16_t>(state_->tick + state_->input - 1);
-}
-void Mirror::count_into(Tally* tally) {
-  state_->tally = tally;
-}
-const MirrorCounts& Mirror::counts() const {
-  return state_->counts;
-}
-std::size_t Mirror::waiting() const {
-  return state_->waiting_now;
-}
-std::uint32_t Mirror::tick() const {
-  return state_->tick;
-}
-std::size_t Mirror::size() const {
-  return state_->there;
-}
-
-std::uint32_t Mirror::told_at(schema::AnyRef entity) const {
-  if (entity.id >= state_->entities.size()) return 0;
-  const Entity& held = state_->entities[entity.id];
-  return held.there && held.generation == entity.generation ? held.tick : 0;
-}
-
-void Mirror::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip) {
-  for (Record& record : state_->entities[entity.id].records) record.row.numbers[column] ^= flip;
-}
-
-std::vector<schema::AnyRef> Mirror::entities() const {
-  std::vector<schema::AnyRef> all;
-  for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
-    if (state_->entities[id].there) all.emplace_back(id, state_->entities[id].generation);
-  }
-  return all;
-}
-
-void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
-                     const std::function<void(schema::Decoder&)>& decode) const {
-  const State& s = *state_;
-  if (wanted.id == 0 || wanted.id >= s.entities.size()) return;
-  const Entity& entity = s.entities[wanted.id];
-  if (!entity.there || entity.generation != wanted.generation || entity.kind != info.kind) return;
-  s.restore(entity, {entity.tick, entity.now}, entity.tick, decode);
-}
-
-// The columns of `known`, moved on to `tick` if that is later, in the bits of a message.
-void Mirror::State::restore(const Entity& entity, const Known& known, std::uint32_t to,
-                            const std::function<void(schema::Decoder&)>& decode) const {
-  const KindShape& shape = shapes[entity.kind];
-  bits::Writer out(scratch);
-  for (std::size_t c = 0; c < shape.columns(); ++c) {
-    const schema::ColumnInfo& column = shape.info().columns[c];
-    if (column.owner_only && !entity.owner) continue;
-    if (column.form != schema::ColumnForm::varying) {
-      const bool later = to > known.tick && !column.at_spawn;
-      out.put(later ? shape.moved_on(c, known, to) : known.row.numbers[c], column.bits);
-    } else if (const SharedBits& held = known.row.varying[shape.varying_place(c)]) {
-      out.put_bits(held->bytes, held->bits);
-    }
-  }
-  KWIND_ASSERT(out.ok());
-  out.finish();
-  schema::Decoder in(bits::Reader(scratch, out.bit_count()), schema::kNewest, tick,
-                     entity.owner ? schema::View::owner : schema::View::others);
-  decode(in);
-}
-
-double Mirror::restore_around(schema::AnyRef wanted, const schema::EntityInfo& info, double tick,
-                              const Decode& from, const Decode& to) const {
-  const State& s = *state_;
-  if (wanted.id == 0 || wanted.id >= s.entities.size()) return 0;
-  const Entity& entity = s.entities[wanted.id];
-  if (!entity.there || entity.generation != wanted.generation || entity.kind != info.kind) return 0;
-  const KindShape& shape = s.shapes[entity.kind];
-  // The states of this entity before and after.
-  const Record* before = nullptr;
-  const Record* after = nullptr;
-  for (const Record& record : entity.records) {
-    // A server may call another kind by the same generation.
-    const bool of_it = record.told != Record::Told::gone &&
-                       record.generation == entity.generation && record.kind == entity.kind;
-    if (!of_it) {
-      before = after = nullptr;
-    } else if (record.tick <= tick) {
-      if (before == nullptr || record.tick >= before->tick) before = &record;
-    } else if (after == nullptr || record.tick < after->tick) {
-      after = &record;
-    }
-  }
-  if (after != nullptr) {
-    // It came into view later, or was told long ago and stood still.
-    const double start =
-        std::max<double>(before != nullptr ? before->tick : 0,
-                         after->tick > kLongestBlend ? after->tick - kLongestBlend : 0);
-    if (before == nullptr) before = after;
-    if (before == after || shape.leaps(before->row, after->row)) {
-      s.restore(entity, {before->tick, before->row}, before->tick, from);
-      return 0;
-    }
-    const auto begin = static_cast<std::uint32_t>(start);
-    s.restore(entity, {before->tick, before->row}, shape.tolerant() ? begin : before->tick, from);
-    s.restore(entity, {after->tick, after->row}, after->tick, to);
-    return std::clamp((tick - start) / (after->tick - start), 0.0, 1.0);
-  }
-  const Known newest{entity.tick, entity.now};
-  double reach = std::max<double>(tick, newest.tick);
-  if (!shape.tolerant()) {
-    // Silence means that it stands: what moves is told of in each tick.
-    const double ahead = reach - newest.tick;
-    const double back = std::max(2.0 * kMostAhead - ahead, 0.0);
-    reach = newest.tick + (ahead <= kMostAhead ? ahead : back);
-    if (entity.tick + kMostAhead < s.tick) reach = newest.tick;
-  }
-  const auto whole = static_cast<std::uint32_t>(reach);
-  s.restore(entity, newest, whole, from);
-  s.restore(entity, newest, whole + 1, to);
-  return reach - whole;
-}
-
-std::optional<std::uint16_t> Mirror::kind_of(schema::AnyRef entity) const {
-  if (entity.id >= state_->entities.size()) return std::nullopt;
-  const Entity& held = state_->entities[entity.id];
-  if (!held.there || held.generation != entity.generation) return std::nullopt;
-  return held.kind;
-}
-
-bool Mirror::owns(schema::AnyRef entity) const {
-  if (entity.id >= state_->entities.size()) return false;
-  const Entity& held = state_->entities[entity.id];
-  return held.there && held.generation == entity.generation && held.owner;
-}
-
-bits::Digest128 Mirror::digest() const {
-  std::vector<std::byte> all;
-  const auto add = [&](std::uint32_t value) {
-    for (unsigned i = 0; i < 4; ++i) all.push_back(static_cast<std::byte>(value >> (8 * i)));
-  };
-  for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
-    const Entity& entity = state_->entities[id];
-    if (!entity.there) continue;
-    add(id);
-    add(entity.generation);
-    for (const std::uint32_t number : entity.now.numbers) add(number);
-    for (const SharedBits& held : entity.now.varying) {
-      add(held != nullptr ? static_cast<std::uint32_t>(held->bits) : 0);
-      if (held != nullptr) all.insert(all.end(), held->bytes.begin(), held->bytes.end());
-    }
-  }
-  return bits::blake2b_128(all);
 }
 
 }  // namespace kwind::replica

@@ -1,0 +1,164 @@
+// What a mirror shows: values as they were told, and where things are in between.
+#include <algorithm>
+
+#include "mirror_state.h"
+
+namespace kwind::replica {
+
+std::span<const Happening> Mirror::happenings() const {
+  return state_->happenings;
+}
+void Mirror::clear_happenings() {
+  state_->happenings.clear();
+}
+std::optional<std::uint16_t> Mirror::input_used() const {
+  if (state_->input == 0) return std::nullopt;
+  return static_cast<std::uint16_t>(state_->tick + state_->input - 1);
+}
+void Mirror::count_into(Tally* tally) {
+  state_->tally = tally;
+}
+const MirrorCounts& Mirror::counts() const {
+  return state_->counts;
+}
+std::size_t Mirror::waiting() const {
+  return state_->waiting_now;
+}
+std::uint32_t Mirror::tick() const {
+  return state_->tick;
+}
+std::size_t Mirror::size() const {
+  return state_->there;
+}
+
+std::uint32_t Mirror::told_at(schema::AnyRef entity) const {
+  const State::Entity* const held = state_->find(entity);
+  return held != nullptr ? held->tick : 0;
+}
+
+void Mirror::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip) {
+  for (State::Record& record : state_->entities[entity.id].records)
+    record.row.numbers[column] ^= flip;
+}
+
+std::vector<schema::AnyRef> Mirror::entities() const {
+  std::vector<schema::AnyRef> all;
+  for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
+    if (state_->entities[id].there) all.emplace_back(id, state_->entities[id].generation);
+  }
+  return all;
+}
+
+void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
+                     const std::function<void(schema::Decoder&)>& decode) const {
+  const State& s = *state_;
+  const State::Entity* const held = s.find(wanted);
+  if (held == nullptr || held->kind != info.kind) return;
+  const State::Entity& entity = *held;
+  s.restore(entity, {entity.tick, entity.now}, entity.tick, decode);
+}
+
+// The columns of `known`, moved on to `tick` if that is later, in the bits of a message.
+void Mirror::State::restore(const Entity& entity, const Known& known, std::uint32_t to,
+                            const std::function<void(schema::Decoder&)>& decode) const {
+  const KindShape& shape = shapes[entity.kind];
+  bits::Writer out(scratch);
+  for (std::size_t c = 0; c < shape.columns(); ++c) {
+    const schema::ColumnInfo& column = shape.info().columns[c];
+    if (column.owner_only && !entity.owner) continue;
+    if (column.form != schema::ColumnForm::varying) {
+      const bool later = to > known.tick && !column.at_spawn;
+      out.put(later ? shape.moved_on(c, known, to) : known.row.numbers[c], column.bits);
+    } else if (const SharedBits& held = known.row.varying[shape.varying_place(c)]) {
+      out.put_bits(held->bytes, held->bits);
+    }
+  }
+  KWIND_ASSERT(out.ok());
+  out.finish();
+  schema::Decoder in(bits::Reader(scratch, out.bit_count()), schema::kNewest, tick,
+                     entity.owner ? schema::View::owner : schema::View::others);
+  decode(in);
+}
+
+double Mirror::restore_around(schema::AnyRef wanted, const schema::EntityInfo& info, double tick,
+                              const Decode& from, const Decode& to) const {
+  const State& s = *state_;
+  const State::Entity* const held = s.find(wanted);
+  if (held == nullptr || held->kind != info.kind) return 0;
+  const State::Entity& entity = *held;
+  const KindShape& shape = s.shapes[entity.kind];
+  // The states of this entity before and after.
+  const State::Record* before = nullptr;
+  const State::Record* after = nullptr;
+  for (const State::Record& record : entity.records) {
+    // A server may call another kind by the same generation.
+    const bool of_it = record.told != State::Record::Told::gone &&
+                       record.generation == entity.generation && record.kind == entity.kind;
+    if (!of_it) {
+      before = after = nullptr;
+    } else if (record.tick <= tick) {
+      if (before == nullptr || record.tick >= before->tick) before = &record;
+    } else if (after == nullptr || record.tick < after->tick) {
+      after = &record;
+    }
+  }
+  if (after != nullptr) {
+    // It came into view later, or was told long ago and stood still.
+    const double start =
+        std::max<double>(before != nullptr ? before->tick : 0,
+                         after->tick > kLongestBlend ? after->tick - kLongestBlend : 0);
+    if (before == nullptr) before = after;
+    if (before == after || shape.leaps(before->row, after->row)) {
+      s.restore(entity, {before->tick, before->row}, before->tick, from);
+      return 0;
+    }
+    const auto begin = static_cast<std::uint32_t>(start);
+    s.restore(entity, {before->tick, before->row}, shape.tolerant() ? begin : before->tick, from);
+    s.restore(entity, {after->tick, after->row}, after->tick, to);
+    return std::clamp((tick - start) / (after->tick - start), 0.0, 1.0);
+  }
+  const Known newest{entity.tick, entity.now};
+  double reach = std::max<double>(tick, newest.tick);
+  if (!shape.tolerant()) {
+    // Silence means that it stands: what moves is told of in each tick.
+    const double ahead = reach - newest.tick;
+    const double back = std::max(2.0 * kMostAhead - ahead, 0.0);
+    reach = newest.tick + (ahead <= kMostAhead ? ahead : back);
+    if (entity.tick + kMostAhead < s.tick) reach = newest.tick;
+  }
+  const auto whole = static_cast<std::uint32_t>(reach);
+  s.restore(entity, newest, whole, from);
+  s.restore(entity, newest, whole + 1, to);
+  return reach - whole;
+}
+
+std::optional<std::uint16_t> Mirror::kind_of(schema::AnyRef entity) const {
+  const State::Entity* const held = state_->find(entity);
+  return held != nullptr ? std::optional(held->kind) : std::nullopt;
+}
+
+bool Mirror::owns(schema::AnyRef entity) const {
+  const State::Entity* const held = state_->find(entity);
+  return held != nullptr && held->owner;
+}
+
+bits::Digest128 Mirror::digest() const {
+  std::vector<std::byte> all;
+  const auto add = [&](std::uint32_t value) {
+    for (unsigned i = 0; i < 4; ++i) all.push_back(static_cast<std::byte>(value >> (8 * i)));
+  };
+  for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
+    const State::Entity& entity = state_->entities[id];
+    if (!entity.there) continue;
+    add(id);
+    add(entity.generation);
+    for (const std::uint32_t number : entity.now.numbers) add(number);
+    for (const SharedBits& held : entity.now.varying) {
+      add(held != nullptr ? static_cast<std::uint32_t>(held->bits) : 0);
+      if (held != nullptr) all.insert(all.end(), held->bytes.begin(), held->bytes.end());
+    }
+  }
+  return bits::blake2b_128(all);
+}
+
+}  // namespace kwind::replica

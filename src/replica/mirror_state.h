@@ -1,0 +1,159 @@
+// The inside of a Mirror. mirror.cpp takes frames, mirror_showing.cpp shows what they told. One
+// thread.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <span>
+#include <utility>
+#include <vector>
+
+#include "code_set.h"
+#include "frame_marks.h"
+#include "kind_shape.h"
+#include "kwind/replica/mirror.h"
+#include "rows.h"
+
+namespace kwind::replica {
+
+// Records are kept while a frame may still come that builds on them: it may be a window old, and
+// name one that is a window older than it.
+inline constexpr std::uint32_t kRecordsKept = 2 * kFrameWindow;
+inline constexpr std::size_t kMirrorScratchBytes = std::size_t{64} * 1024;
+
+struct Mirror::State {
+  // What a frame told of an entity.
+  struct Record {
+    enum class Told : std::uint8_t { whole, change, gone };
+    std::uint32_t frame = 0;
+    std::uint32_t at = 0;    // tick of the frame
+    std::uint32_t tick = 0;  // of the values
+    Told told = Told::whole;
+    std::uint8_t generation = 0;
+    std::uint16_t kind = 0;
+    bool owner = false;
+    OwnRow row;
+  };
+
+  struct Entity {
+    std::vector<Record> records;  // by frame
+    bool there = false;
+    std::uint8_t generation = 0;
+    std::uint16_t kind = 0;
+    bool owner = false;
+    bool restless = false;   // as of the frame at hand: it changed since it appeared
+    std::uint32_t at = 0;    // tick of the frame that told the newest of it
+    std::uint32_t tick = 0;  // of `now`
+    OwnRow now;
+  };
+
+  // Of a frame that came.
+  struct Taken {
+    std::uint32_t frame = 0;
+    std::vector<std::uint32_t> ids;    // of all entities that it spoke of, ascending
+    std::vector<std::uint32_t> there;  // of those that were not said to be gone
+  };
+
+  // A frame that builds on one that is not here yet.
+  struct Waiting {
+    std::uint32_t frame = 0;  // 0: nothing here
+    std::size_t bits = 0;
+    std::vector<std::byte> bytes;
+  };
+
+  struct Staged {
+    std::uint32_t id;
+    Record record;
+  };
+
+  State(const schema::EntitiesInfo& entities_in, double ticks_per_second,
+        std::shared_ptr<const CodeSet> codes_in)
+      : info(entities_in),
+        codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
+        entities(entities_in.up_to + 1),
+        told(std::size_t{2} * kRecordsKept),
+        waiting(kFrameWindow),
+        scratch(kMirrorScratchBytes) {
+    for (const schema::EntityInfo* kind : info.kinds) shapes.emplace_back(*kind, ticks_per_second);
+  }
+
+  const schema::EntitiesInfo& info;
+  std::shared_ptr<const CodeSet> codes;
+  std::vector<KindShape> shapes;
+  std::vector<Entity> entities;             // by id
+  std::vector<std::uint32_t> with_records;  // ids, ascending
+  FrameMarks marks;
+  std::vector<Taken> told;     // by frame
+  std::uint32_t latest = 0;    // frame
+  std::uint32_t resolved = 0;  // frame up to which all that the server gave up is void
+  std::uint32_t start = 0;
+  std::uint32_t tick = 0;
+  std::size_t there = 0;
+  Arrivals arrivals;  // as the maker of the frame at hand knew them
+  std::vector<Waiting> waiting;
+  std::size_t waiting_now = 0;
+  std::uint32_t input = 0;  // FrameMark::input of the newest frame
+  MirrorCounts counts;
+  std::optional<FrameMark> drifted;  // the frame whose digest differed
+  Tally* tally = nullptr;
+  std::vector<Staged> staged;
+  std::vector<std::uint32_t> known_ids;
+  std::vector<Happening> happenings;
+  mutable std::vector<std::byte> scratch;
+
+  // Who is there under that id and generation; nullptr if nobody is.
+  [[nodiscard]] const Entity* find(schema::AnyRef wanted) const {
+    if (wanted.id >= entities.size()) return nullptr;
+    const Entity& held = entities[wanted.id];
+    return held.there && held.generation == wanted.generation ? &held : nullptr;
+  }
+  // The states of an entity that the maker of `mark` knew to be here, newest first; the newest
+  // record of these in `last`.
+  std::size_t states_known(const FrameMark& mark, std::uint32_t id, KnownStates& known,
+                           const Record*& last) const {
+    std::size_t count = 0;
+    last = nullptr;
+    const std::vector<Record>& records = entities[id].records;
+    for (auto record = records.rbegin(); record != records.rend() && count < known.size();
+         ++record) {
+      // What is so old and was not given up is what all frames to come, and those still under way,
+      // build on.
+      const bool settled = latest >= kRecordsKept && record->frame <= latest - kRecordsKept;
+      if (!settled && !arrivals.contain(record->frame)) continue;
+      if (record->told == Record::Told::gone) break;
+      if (count > 0 && mark.tick - record->tick > kLongestMemory) break;
+      if (count == 0) last = &*record;
+      known[count++] = {record->tick, record->row};
+      if (record->told == Record::Told::whole) break;
+    }
+    return count;
+  }
+
+  void restore(const Entity& entity, const Known& known, std::uint32_t to,
+               const std::function<void(schema::Decoder&)>& decode) const;
+  Errc take_frame(std::span<const std::byte> payload, std::size_t bits);
+  void keep(std::span<const std::byte> payload, std::size_t bits);
+  bool take_waiting();
+  Errc read(bits::Reader& in, const FrameMark& mark);
+  void check(const FrameMark& mark, std::uint32_t digest);
+  bool read_known(bits::Reader& in, const FrameMark& mark, std::uint32_t id, bool mover);
+  bool read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id);
+  // Whether the server has given the frame up, as far as the newest frame knows.
+  [[nodiscard]] bool is_void(std::uint32_t frame) const {
+    if (latest > frame && latest - frame >= kFrameWindow) return true;
+    const FrameMark* const newest = marks.find(latest);
+    return newest != nullptr && frame <= newest->newest && !marks.arrived(*newest, frame);
+  }
+  static bool read_tick(bits::Reader& in, const KindShape& shape, std::uint32_t& tick);
+  void make_void(std::uint32_t frame);
+  void note_records(std::uint32_t id, bool has);
+  void find_known(const FrameMark& mark);
+  void take(const FrameMark& mark);
+  // `record`: nullptr if nothing is known of it (any more).
+  void show(std::uint32_t id, const Record* record);
+  void start_anew(std::uint32_t frame);
+  void forget(std::uint32_t frame);
+};
+
+}  // namespace kwind::replica
