@@ -37,8 +37,9 @@ std::uint32_t Mirror::told_at(schema::AnyRef entity) const {
 }
 
 void Mirror::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip) {
-  for (State::Record& record : state_->entities[entity.id].records)
-    record.row.numbers[column] ^= flip;
+  State::Entity& held = state_->entities[entity.id];
+  for (State::Record& record : held.records) record.row.numbers[column] ^= flip;
+  held.now.numbers[column] ^= flip;
 }
 
 std::vector<schema::AnyRef> Mirror::entities() const {
