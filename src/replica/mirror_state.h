@@ -63,7 +63,7 @@ struct Mirror::State {
   };
 
   struct Staged {
-    std::uint32_t id;
+    std::uint32_t id = 0;
     Record record;
   };
 

@@ -154,7 +154,7 @@ TEST_F(TalkTest, WhatIsBeingTypedSurvivesWhatArrives) {
   EXPECT_TRUE(client.wait_for("Notice words=zeroth\r\n> ")) << client.shown();
   client.type("Hail words=later");
   EXPECT_TRUE(client.wait_for("Hail words=later")) << client.shown();
-  client.type("\x1b[D");  // one to the left
+  client.type("\x1b[D");                                 // one to the left
   EXPECT_TRUE(client.wait_for("\b")) << client.shown();  // it got there before the message does
   server->write_line("Notice words=first");
   EXPECT_TRUE(client.wait_for("Notice words=first\r\n> Hail words=later\x1b[1D")) << client.shown();
