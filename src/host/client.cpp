@@ -97,6 +97,15 @@ Errc Client::Events::filled(std::span<const std::byte> payload, std::size_t bits
   });
   return error;
 }
+void Client::refs_known_by(std::function<bool(const schema::AnyRef&)> knows) {
+  impl_->wire.knows_entity = nullptr;
+  if (!knows) return;
+  impl_->wire.knows_entity = [knows = std::move(knows)](std::uint32_t,
+                                                        const schema::AnyRef& entity) {
+    return knows(entity);
+  };
+}
+
 void Client::on_fill(std::function<Errc(std::span<const std::byte>, std::size_t)> handler) {
   impl_->on_fill = std::move(handler);
 }
@@ -222,7 +231,8 @@ const link::Stats& Client::stats() const {
 
 Counts Client::counts() const {
   Counts counts{impl_->wire.drops,         dispatcher_.counts(),      packer_.out_of_range(),
-                impl_->wire.sends_refused, packer_.unknown_to_peer(), packer_.packed()};
+                impl_->wire.sends_refused, packer_.unknown_to_peer(), packer_.packed(),
+                impl_->wire.refs_emptied};
   counts.drops.add(stats().drops);
   return counts;
 }

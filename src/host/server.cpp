@@ -421,6 +421,15 @@ bool Server::offer_fill(Peer to, link::Filler* filler, std::size_t datagrams) {
 void Server::on_fill(std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> handler) {
   impl_->on_fill = std::move(handler);
 }
+void Server::refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> knows) {
+  impl_->wire.knows_entity = nullptr;
+  if (!knows) return;
+  impl_->wire.knows_entity = [knows = std::move(knows)](std::uint32_t peer,
+                                                        const schema::AnyRef& entity) {
+    return knows(Peer{peer}, entity);
+  };
+}
+
 void Server::on_fill_told(std::function<void(Peer, std::uint64_t, bool)> handler) {
   impl_->on_fill_told = std::move(handler);
 }
@@ -652,7 +661,8 @@ const link::Stats* Server::stats(Peer peer) const {
 
 Counts Server::counts() const {
   Counts counts{impl_->wire.drops,         dispatcher_.counts(),      packer_.out_of_range(),
-                impl_->wire.sends_refused, packer_.unknown_to_peer(), packer_.packed()};
+                impl_->wire.sends_refused, packer_.unknown_to_peer(), packer_.packed(),
+                impl_->wire.refs_emptied};
   counts.drops.add(impl_->retired_drops);
   for (const Connection* connection : impl_->order) {
     counts.drops.add(connection->session.link().stats().drops);

@@ -313,7 +313,29 @@ void Session::deliver(Time now, std::size_t channel, const route::Arrived& messa
   judge(now, done);
 }
 
+// What its refs name is looked up while it is decoded.
 Handled Session::hand_over(const route::Arrived& message, Sink& sink) {
+  class Known final : public schema::KnownEntities {
+   public:
+    Known(const Wire& wire, std::uint32_t peer) : wire_(wire), peer_(peer) {}
+    [[nodiscard]] bool knows(const schema::AnyRef& entity) const override {
+      return wire_.knows_entity(peer_, entity);
+    }
+
+   private:
+    const Wire& wire_;
+    std::uint32_t peer_;
+  };
+  if (!wire_->knows_entity) return hand_on(message, sink);
+  const Known known(*wire_, sink.peer());
+  layout_.known = &known;
+  const Handled done = hand_on(message, sink);
+  layout_.known = nullptr;
+  wire_->refs_emptied += std::exchange(layout_.emptied_refs, 0);
+  return done;
+}
+
+Handled Session::hand_on(const route::Arrived& message, Sink& sink) {
   const std::uint16_t kind = message.info.kind;
   switch (message.info.role) {
     case schema::MessageRole::message: break;

@@ -38,6 +38,9 @@ struct Wire {
   std::optional<std::uint32_t> tap_peer{};
   CauseCounts drops;  ///< of messages
   std::uint64_t sends_refused = 0;
+  /// Whether a peer may name an entity in its messages; empty: refs arrive as they are.
+  std::function<bool(std::uint32_t peer, const schema::AnyRef&)> knows_entity{};
+  std::uint64_t refs_emptied = 0;
 
   /// Requires: the protocol speaks `version`.
   [[nodiscard]] const schema::KindCodes& incoming_of(std::uint16_t version) const {
@@ -133,6 +136,7 @@ class Session {
   void deliver(Time now, std::size_t channel, const route::Arrived& message,
                std::size_t window_bits, Sink& sink);
   Handled hand_over(const route::Arrived& message, Sink& sink);
+  Handled hand_on(const route::Arrived& message, Sink& sink);
   void judge(Time now, const Handled& done);
   void show(Time now, std::uint32_t peer, bool received, const route::Arrived& message) const;
 

@@ -253,7 +253,8 @@ void ThreadedServer::close(Peer peer, std::string_view reason) {
 
 Counts ThreadedServer::counts() const {
   return {drops_, dispatcher_.counts(),      packer_.out_of_range(),
-          0,      packer_.unknown_to_peer(), packer_.packed()};
+          0,      packer_.unknown_to_peer(), packer_.packed(),
+          0};
 }
 
 Counts ThreadedServer::network_counts() const {

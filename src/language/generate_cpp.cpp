@@ -445,9 +445,9 @@ class Generator {
     line("inline constexpr std::array<kwind::schema::ColumnInfo, {}> k{}Columns = {{{{",
          all.columns.size(), entity.name);
     for (const schema::ColumnInfo& column : all.columns) {
-      line("    {{{}, kwind::schema::ColumnForm::{}, {}, {}, {}, {}, {}, {}, {}}},", column.field,
-           name_of(column.form), column.bits, column.last, column.at_spawn, column.owner_only,
-           column.smooth, column.zero, column.step);
+      line("    {{{}, kwind::schema::ColumnForm::{}, {}, {}, {}, {}, {}, {}, {}, {}}},",
+           column.field, name_of(column.form), column.bits, column.last, column.at_spawn,
+           column.owner_only, column.smooth, column.zero, column.step, column.grid);
     }
     line("}}}};");
     line("inline constexpr std::array<kwind::schema::FollowInfo, {}> k{}Follows = {{{{",
@@ -458,10 +458,16 @@ class Generator {
            follow.within);
     }
     line("}}}};");
+    line("inline constexpr std::array<kwind::schema::GridShape, {}> k{}Grids = {{{{",
+         all.grids.size(), entity.name);
+    for (const schema::GridShape& grid : all.grids) {
+      line("    {{{}, {}, {}, {}}},", grid.width, grid.height, grid.count, grid.named);
+    }
+    line("}}}};");
     line("inline constexpr kwind::schema::EntityInfo k{0}{{", entity.name);
-    line("    \"{0}\", {1}, {2}, k{0}Columns, k{0}Follows, {{{3}, {4}}}, {5}}};", entity.name, kind,
-         fields ? fmt::format("k{}Fields", entity.name) : "{}", entity.life.since,
-         entity.life.until, entity.at_most_per_second);
+    line("    \"{0}\", {1}, {2}, k{0}Columns, k{0}Follows, k{0}Grids, {{{3}, {4}}}, {5}}};",
+         entity.name, kind, fields ? fmt::format("k{}Fields", entity.name) : "{}",
+         entity.life.since, entity.life.until, entity.at_most_per_second);
     line("}}  // namespace tables");
     line("constexpr const kwind::schema::EntityInfo& {0}::entity_info() {{ return tables::k{0}; }}",
          entity.name);

@@ -1,8 +1,8 @@
 // What one client has, or is about to have, of each entity that concerns it. Pure.
 #pragma once
 #include <algorithm>
-#include <array>
 #include <cstdint>
+#include <optional>
 #include <vector>
 
 #include "rows.h"
@@ -42,7 +42,6 @@ struct Held {
 
 struct Copy {
   std::uint32_t id = 0;
-  std::uint32_t settled = 0;  ///< all that changed up to this tick is there, or under way
   bool in_view = false;
   bool owner = false;
   bool resend = false;  ///< it differs from what was told: all of it goes again
@@ -56,47 +55,92 @@ struct Copy {
   std::uint32_t waiting_since =
       0;  ///< tick at which something to tell was first put off; 0: nothing
   float weight = 1;
-  Held held;  ///< what the next frame builds on
   Held sure;  ///< what the client has for certain
-};
-
-/// By id.
-class Copies {
- public:
-  [[nodiscard]] Copy* find(std::uint32_t id) {
-    const auto found = place(id);
-    return found != all_.end() && found->id == id ? &*found : nullptr;
-  }
-  /// O(copies) if it is new.
-  Copy& at(std::uint32_t id) {
-    auto found = place(id);
-    if (found == all_.end() || found->id != id) {
-      found = all_.emplace(found);
-      found->id = id;
-    }
-    return *found;
-  }
-  /// Requires: `id` belongs before `before`. O(copies).
-  std::vector<Copy>::iterator insert(std::vector<Copy>::iterator before, std::uint32_t id) {
-    before = all_.emplace(before);
-    before->id = id;
-    return before;
-  }
-  [[nodiscard]] auto begin() { return all_.begin(); }
-  [[nodiscard]] auto end() { return all_.end(); }
-  [[nodiscard]] std::size_t size() const { return all_.size(); }
-  template <class Unneeded>
-  void drop(const Unneeded& unneeded) {
-    std::erase_if(all_, unneeded);
-  }
-  [[nodiscard]] std::size_t memory() const { return all_.capacity() * sizeof(Copy); }
+  [[nodiscard]] const Held& held() const { return held_; }
 
  private:
-  [[nodiscard]] std::vector<Copy>::iterator place(std::uint32_t id) {
-    return std::lower_bound(
-        all_.begin(), all_.end(), id,
-        [](const Copy& copy, std::uint32_t wanted) { return copy.id < wanted; });
+  friend class Copies;
+  Held held_;  // what the next frame builds on
+};
+
+/// How an entity stands with a client, as its place in a frame depends on it.
+enum class Standing : std::uint8_t { unknown, still, restless };
+
+/// By id, and by their places in that order. What is looked at of all of them in every tick lies
+/// apart from the rest: with a thousand clients no cache holds it all.
+class Copies {
+ public:
+  [[nodiscard]] std::size_t size() const { return ids_.size(); }
+  [[nodiscard]] std::uint32_t id(std::size_t place) const { return ids_[place]; }
+  [[nodiscard]] Standing standing(std::size_t place) const { return standings_[place]; }
+  /// All that changed up to this tick is there, or under way.
+  [[nodiscard]] std::uint32_t& settled(std::size_t place) { return settled_[place]; }
+  [[nodiscard]] Copy& operator[](std::size_t place) { return all_[place]; }
+
+  /// The first place from `from` on whose id is not below; size() if there is none.
+  [[nodiscard]] std::size_t walk(std::size_t from, std::uint32_t id) const {
+    while (from < ids_.size() && ids_[from] < id) ++from;
+    return from;
   }
+  [[nodiscard]] std::optional<std::size_t> find(std::uint32_t id) const {
+    const std::size_t place = lower(id);
+    return place < ids_.size() && ids_[place] == id ? std::optional(place) : std::nullopt;
+  }
+  /// Its place. O(copies) if it is new.
+  std::size_t at(std::uint32_t id) {
+    const std::size_t place = lower(id);
+    if (place == ids_.size() || ids_[place] != id) insert(place, id);
+    return place;
+  }
+  /// Requires: `id` belongs there. O(copies).
+  void insert(std::size_t place, std::uint32_t id) {
+    const auto offset = static_cast<std::ptrdiff_t>(place);
+    ids_.insert(ids_.begin() + offset, id);
+    settled_.insert(settled_.begin() + offset, 0);
+    standings_.insert(standings_.begin() + offset, Standing::unknown);
+    all_.emplace(all_.begin() + offset)->id = id;
+  }
+  void hold(std::size_t place, const Held& held) {
+    all_[place].held_ = held;
+    standings_[place] = !held.known     ? Standing::unknown
+                        : held.restless ? Standing::restless
+                                        : Standing::still;
+  }
+  void apply(std::size_t place, const Entry& entry) {
+    Held held = all_[place].held_;
+    held.apply(entry);
+    hold(place, held);
+  }
+  template <class Unneeded>
+  void drop(const Unneeded& unneeded) {
+    std::size_t kept = 0;
+    for (std::size_t i = 0; i < ids_.size(); ++i) {
+      if (unneeded(all_[i])) continue;
+      if (kept != i) {
+        ids_[kept] = ids_[i];
+        settled_[kept] = settled_[i];
+        standings_[kept] = standings_[i];
+        all_[kept] = all_[i];
+      }
+      ++kept;
+    }
+    ids_.resize(kept);
+    settled_.resize(kept);
+    standings_.resize(kept);
+    all_.resize(kept);
+  }
+  [[nodiscard]] std::size_t memory() const {
+    return all_.capacity() * sizeof(Copy) +
+           ids_.capacity() * (sizeof(std::uint32_t) * 2 + sizeof(Standing));
+  }
+
+ private:
+  [[nodiscard]] std::size_t lower(std::uint32_t id) const {
+    return static_cast<std::size_t>(std::lower_bound(ids_.begin(), ids_.end(), id) - ids_.begin());
+  }
+  std::vector<std::uint32_t> ids_;
+  std::vector<std::uint32_t> settled_;
+  std::vector<Standing> standings_;
   std::vector<Copy> all_;
 };
 

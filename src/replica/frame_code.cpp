@@ -85,22 +85,31 @@ void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newes
 
 void write_sections(bits::Writer& out, const FrameMark& mark, const Sections& sections) {
   if (mark.newest > 0) {
-    const bool usual = sections.movers && !sections.others && !sections.arrivals;
+    const bool usual = sections.movers && !sections.others && !sections.arrivals && !sections.parts;
     out.put_bool(usual);
     if (usual) return;
+    // Movers alone have a code of their own above.
+    if (sections.parts) out.put(1, 3);
     out.put_bool(sections.movers);
     out.put_bool(sections.others);
   }
   out.put_bool(sections.arrivals);
+  if (mark.newest == 0) out.put_bool(sections.parts);
 }
 Sections read_sections(bits::Reader& in, const FrameMark& mark) {
   Sections sections;
   if (mark.newest > 0) {
-    if (in.get_bool()) return {true, false, false};
-    sections.movers = in.get_bool();
-    sections.others = in.get_bool();
+    if (in.get_bool()) return {true, false, false, false};
+    std::uint64_t listed = in.get(3);
+    sections.parts = listed == 1;
+    if (sections.parts) listed = in.get(3);
+    sections.movers = (listed & 1) != 0;
+    sections.others = (listed & 2) != 0;
+    sections.arrivals = (listed & 4) != 0;
+    return sections;
   }
   sections.arrivals = in.get_bool();
+  sections.parts = in.get_bool();
   return sections;
 }
 

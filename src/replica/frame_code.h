@@ -30,6 +30,7 @@ struct Sections {
   bool movers = false;
   bool others = false;
   bool arrivals = false;
+  bool parts = false;
 };
 void write_sections(bits::Writer& out, const FrameMark& mark, const Sections& sections);
 Sections read_sections(bits::Reader& in, const FrameMark& mark);

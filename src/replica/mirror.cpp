@@ -44,6 +44,8 @@ Errc Mirror::State::take_frame(std::span<const std::byte> payload, std::size_t b
   }
   if (!all_here(marks, *mark)) return Errc::unexpected;
   staged.clear();
+  rows_used = 0;
+  staged_chunks = {};
   arrivals = Arrivals(marks, *mark);
   if (const Errc error = read(in, *mark); error != Errc::none) return error;
   if (anew) {
@@ -105,8 +107,12 @@ Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
       });
     }
     // First those that changed since they appeared.
-    std::stable_partition(known_ids.begin(), known_ids.end(),
-                          [&](std::uint32_t id) { return entities[id].restless; });
+    still_ids.clear();
+    std::erase_if(known_ids, [&](std::uint32_t id) {
+      if (!entities[id].restless) still_ids.push_back(id);
+      return !entities[id].restless;
+    });
+    known_ids.insert(known_ids.end(), still_ids.begin(), still_ids.end());
     std::size_t rank = 0;
     do {
       rank += in.get_count(kRankOrder);
@@ -119,13 +125,18 @@ Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
     do {
       id += in.get_count(kIdOrder) + 1;
       if (!in.ok() || id > info.up_to) return wrong();
-      if (!read_arrival(in, mark, static_cast<std::uint32_t>(id))) return wrong();
+      const bool unpacks = sections.parts && in.get_bool();
+      const auto arrived = static_cast<std::uint32_t>(id);
+      if (unpacks ? !read_last_of_parcel(in, mark, arrived) : !read_arrival(in, mark, arrived)) {
+        return wrong();
+      }
     } while (in.get_bool());
   }
+  if (sections.parts && !read_chunks(in)) return wrong();
   if (!in.ok()) return Errc::truncated;
   if (in.left_bits() > 0) return Errc::trailing_bits;
-  std::stable_sort(staged.begin(), staged.end(),
-                   [](const Staged& a, const Staged& b) { return a.id < b.id; });
+  std::sort(staged.begin(), staged.end(),
+            [](const Staged& a, const Staged& b) { return a.id < b.id; });
   const bool twice =
       std::adjacent_find(staged.begin(), staged.end(),
                          [](const auto& a, const auto& b) { return a.id == b.id; }) != staged.end();
@@ -146,33 +157,65 @@ bool Mirror::State::read_known(bits::Reader& in, const FrameMark& mark, std::uin
   Tally::Kind* const counted = tally != nullptr ? &tally->kinds()[last->kind] : nullptr;
   if (counted != nullptr) ++(mover ? counted->movers : counted->others)[age][*symbol];
   const std::size_t masks = shape.masks();
-  Record made{mark.frame,       mark.tick,  mark.tick,   Record::Told::change,
-              last->generation, last->kind, last->owner, {}};
+  Record made{mark.frame,       mark.tick,  mark.tick,   Told::change,
+              last->generation, last->kind, last->owner, 0};
   if (*symbol < masks) {
     if (!read_tick(in, shape, made.tick) || made.tick < last->tick) return false;
     const Basis basis{shape, kind_codes, std::span(known).first(count), made.tick, {last->owner}};
-    if (!read_change(in, basis, static_cast<std::uint32_t>(*symbol), made.row, counted)) {
-      return false;
-    }
-  } else if (mover && *symbol == masks) {
-    return true;  // nothing, here
-  } else {
-    made.told = Record::Told::gone;
+    OwnRow& row = stage(id, made);
+    return read_change(in, basis, static_cast<std::uint32_t>(*symbol), row, counted);
   }
-  staged.push_back({id, std::move(made)});
+  if (mover && *symbol == masks) return true;  // nothing, here
+  made.told = Told::gone;
+  OwnRow& row = stage(id, made);
+  row.numbers.clear();
+  row.varying.clear();
   return true;
 }
 
 bool Mirror::State::read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id) {
-  Record made{mark.frame, mark.tick, mark.tick, Record::Told::whole, 0, 0, false, {}};
+  Record made{mark.frame, mark.tick, mark.tick, Told::whole, 0, 0, false, 0};
   made.generation = static_cast<std::uint8_t>(in.get(kGenerationBits));
   made.kind = static_cast<std::uint16_t>(in.get(bits::bits_for(shapes.size())));
   made.owner = in.get_bool();
   if (!in.ok() || made.kind >= shapes.size()) return false;
   if (!read_tick(in, shapes[made.kind], made.tick)) return false;
-  if (!read_whole(in, shapes[made.kind], made.row, {made.owner})) return false;
-  staged.push_back({id, std::move(made)});
+  return read_whole(in, shapes[made.kind], stage(id, made), {made.owner});
+}
+
+// The bits that came ahead, and behind them those here.
+bool Mirror::State::read_last_of_parcel(bits::Reader& in, const FrameMark& mark, std::uint32_t id) {
+  const auto number = static_cast<std::uint8_t>(in.get(kParcelBits));
+  const std::uint64_t chunks = in.get_count(kChunkOrder);
+  const std::uint64_t lag = in.get_count(kParcelLagOrder);
+  const std::uint64_t rest = in.get(kRestBits);
+  if (!in.ok() || chunks == 0 || chunks > most_chunks || lag >= mark.tick) return false;
+  const auto ahead = unpacking.first(number, static_cast<std::size_t>(chunks));
+  if (ahead.empty()) return false;
+  unpacked.assign(ahead.begin(), ahead.end());
+  unpacked.resize(ahead.size() + kChunkBytes);
+  if (!in.get_bits(std::span(unpacked).subspan(ahead.size()), static_cast<std::size_t>(rest))) {
+    return false;
+  }
+  bits::Reader body(unpacked, ahead.size() * 8 + static_cast<std::size_t>(rest));
+  FrameMark packed = mark;
+  packed.tick = mark.tick - static_cast<std::uint32_t>(lag);
+  if (!read_arrival(body, packed, id) || body.left_bits() > 0) return false;
+  staged.back().record.at = mark.tick;
   return true;
+}
+
+bool Mirror::State::read_chunks(bits::Reader& in) {
+  const std::uint64_t count = in.get_count(kChunksOrder);
+  if (!in.ok() || count > most_chunks) return false;
+  if (count == 0) return true;
+  staged_chunks.number = static_cast<std::uint8_t>(in.get(kParcelBits));
+  const std::uint64_t first = in.get_count(kChunkOrder);
+  if (!in.ok() || first + count > most_chunks || count * kChunkBits > in.left_bits()) return false;
+  staged_chunks.first = static_cast<std::uint32_t>(first);
+  staged_chunks.count = static_cast<std::uint32_t>(count);
+  staged_bytes.resize(count * kChunkBytes);
+  return in.get_bits(staged_bytes, count * kChunkBits);
 }
 
 // Values with a tolerance may be older than their frame.
@@ -192,7 +235,7 @@ void Mirror::State::check(const FrameMark& mark, std::uint32_t digest) {
   const Record* last = nullptr;
   for (const std::uint32_t id : known_ids) {
     states_known(mark, id, known, last);
-    made.add(id, last->generation, last->owner, last->tick, shapes[last->kind], last->row);
+    made.add(id, last->generation, last->owner, last->tick, shapes[last->kind], known.front().row);
   }
   ++counts.digests;
   if (made.bits(kDigestBits) == digest) return;
@@ -209,14 +252,14 @@ std::size_t Mirror::report(bits::Writer& out) {
   s.arrivals = Arrivals(s.marks, mark);
   s.find_known(mark);
   KnownStates known;
-  const State::Record* last = nullptr;
+  const Record* last = nullptr;
   for (const std::uint32_t id : s.known_ids) {
     s.states_known(mark, id, known, last);
     const KindShape& shape = s.shapes[last->kind];
     ReportedEntity each{id, last->generation, last->tick & kReportTickMask, {}};
     each.columns.reserve(shape.columns());
     for (std::size_t c = 0; c < shape.columns(); ++c) {
-      each.columns.push_back(column_hash(shape, last->row, c, last->owner));
+      each.columns.push_back(column_hash(shape, known.front().row, c, last->owner));
     }
     entities.push_back(std::move(each));
   }
@@ -240,7 +283,7 @@ void Mirror::State::find_known(const FrameMark& mark) {
   for (const std::uint32_t id : with_records) {
     if (states_known(mark, id, known, last) == 0) continue;
     known_ids.push_back(id);
-    entities[id].restless = last->told == Record::Told::change;
+    entities[id].restless = last->told == Told::change;
   }
 }
 
@@ -253,6 +296,7 @@ void Mirror::State::start_anew(std::uint32_t frame) {
     entity = {};
   }
   with_records.clear();
+  unpacking.clear();
   marks = {};
   for (Taken& each : told) each = {};
   there = 0;
@@ -270,14 +314,14 @@ void Mirror::State::take(const FrameMark& mark) {
   here.there.clear();
   for (Staged& each : staged) {
     here.ids.push_back(each.id);
-    if (each.record.told != Record::Told::gone) here.there.push_back(each.id);
-    if (each.record.at >= entities[each.id].at) show(each.id, &each.record);
-    std::vector<Record>& records = entities[each.id].records;
+    if (each.record.told != Told::gone) here.there.push_back(each.id);
+    const Row row = rows[each.row];
+    if (each.record.at >= entities[each.id].at) show(each.id, &each.record, row);
+    Records& records = entities[each.id].records;
     if (records.empty()) note_records(each.id, true);
-    auto place = records.end();
-    while (place != records.begin() && (place - 1)->frame > mark.frame) --place;
-    records.insert(place, std::move(each.record));
+    records.insert(each.record, row, widths);
   }
+  if (staged_chunks.count > 0) unpacking.take(mark.frame, staged_chunks, staged_bytes);
   tick = std::max(tick, mark.tick);
   if (mark.frame <= latest) return;
   const std::uint32_t before = latest;
@@ -305,13 +349,17 @@ void Mirror::State::make_void(std::uint32_t frame) {
   Taken& voided = told[frame % told.size()];
   if (voided.frame != frame) return;
   for (const std::uint32_t id : voided.ids) {
-    std::vector<Record>& records = entities[id].records;
-    std::erase_if(records, [&](const Record& each) { return each.frame == frame; });
+    Records& records = entities[id].records;
+    records.erase(frame);
     if (records.empty()) note_records(id, false);
     const auto newest =
         std::max_element(records.begin(), records.end(),
                          [](const Record& a, const Record& b) { return a.at < b.at; });
-    show(id, newest != records.end() ? &*newest : nullptr);
+    if (newest == records.end()) {
+      show(id, nullptr, {});
+    } else {
+      show(id, &*newest, row_of(records, *newest));
+    }
   }
   voided = {};
 }
@@ -321,24 +369,17 @@ void Mirror::State::forget(std::uint32_t frame) {
   const Taken& old = told[frame % told.size()];
   if (old.frame != frame) return;
   for (const std::uint32_t id : old.ids) {
-    std::vector<Record>& records = entities[id].records;
-    const auto place = std::lower_bound(
-        records.begin(), records.end(), frame,
-        [](const Record& each, std::uint32_t wanted) { return each.frame < wanted; });
-    if (place == records.end() || place->frame != frame) continue;
-    const auto end = place->told == Record::Told::gone ? place + 1 : place;
-    // Not each time: what stays has to be moved. That older ones are still here harms nobody.
-    if ((end - records.begin()) * 2 >= records.end() - records.begin()) {
-      records.erase(records.begin(), end);
-      if (records.empty()) note_records(id, false);
-    }
+    Records& records = entities[id].records;
+    if (records.empty()) continue;
+    records.forget_before(frame);
+    if (records.empty()) note_records(id, false);
   }
 }
 
-void Mirror::State::show(std::uint32_t id, const Record* record) {
+void Mirror::State::show(std::uint32_t id, const Record* record, const Row& row) {
   Entity& entity = entities[id];
   const bool was_there = entity.there;
-  const bool is_there = record != nullptr && record->told != Record::Told::gone;
+  const bool is_there = record != nullptr && record->told != Told::gone;
   const bool other = was_there && is_there && entity.generation != record->generation;
   const auto happened = [&](Happening::Kind what) {
     happenings.push_back({what, {id, entity.generation}, entity.kind});
@@ -350,11 +391,11 @@ void Mirror::State::show(std::uint32_t id, const Record* record) {
   if (is_there && !was_there) ++there;
   if (was_there && !is_there) --there;
   if (!is_there) return;
-  const bool changed = !was_there || other || !same(entity.now, record->row);
+  const bool changed = !was_there || other || !same(entity.now, row);
   entity.generation = record->generation;
   entity.kind = record->kind;
   entity.owner = record->owner;
-  entity.now.assign(record->row);
+  entity.now.assign(row);
   if (changed) {
     happened(was_there && !other ? Happening::Kind::changed : Happening::Kind::appeared);
   }

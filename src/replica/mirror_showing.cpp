@@ -38,7 +38,7 @@ std::uint32_t Mirror::told_at(schema::AnyRef entity) const {
 
 void Mirror::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip) {
   State::Entity& held = state_->entities[entity.id];
-  for (State::Record& record : held.records) record.row.numbers[column] ^= flip;
+  held.records.flip(column, flip, state_->widths);
   held.now.numbers[column] ^= flip;
 }
 
@@ -63,6 +63,9 @@ void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
 void Mirror::State::restore(const Entity& entity, const Known& known, std::uint32_t to,
                             const std::function<void(schema::Decoder&)>& decode) const {
   const KindShape& shape = shapes[entity.kind];
+  std::size_t bits = shape.columns() * 32;
+  for (const SharedBits& field : known.row.varying) bits += field != nullptr ? field->bits : 0;
+  if (scratch.size() < bits::bytes_for(bits)) scratch.resize(bits::bytes_for(bits));
   bits::Writer out(scratch);
   for (std::size_t c = 0; c < shape.columns(); ++c) {
     const schema::ColumnInfo& column = shape.info().columns[c];
@@ -89,12 +92,12 @@ double Mirror::restore_around(schema::AnyRef wanted, const schema::EntityInfo& i
   const State::Entity& entity = *held;
   const KindShape& shape = s.shapes[entity.kind];
   // The states of this entity before and after.
-  const State::Record* before = nullptr;
-  const State::Record* after = nullptr;
-  for (const State::Record& record : entity.records) {
+  const Record* before = nullptr;
+  const Record* after = nullptr;
+  for (const Record& record : entity.records) {
     // A server may call another kind by the same generation.
-    const bool of_it = record.told != State::Record::Told::gone &&
-                       record.generation == entity.generation && record.kind == entity.kind;
+    const bool of_it = record.told != Told::gone && record.generation == entity.generation &&
+                       record.kind == entity.kind;
     if (!of_it) {
       before = after = nullptr;
     } else if (record.tick <= tick) {
@@ -109,13 +112,15 @@ double Mirror::restore_around(schema::AnyRef wanted, const schema::EntityInfo& i
         std::max<double>(before != nullptr ? before->tick : 0,
                          after->tick > kLongestBlend ? after->tick - kLongestBlend : 0);
     if (before == nullptr) before = after;
-    if (before == after || shape.leaps(before->row, after->row)) {
-      s.restore(entity, {before->tick, before->row}, before->tick, from);
+    const Known left{before->tick, s.row_of(entity.records, *before)};
+    const Known right{after->tick, s.row_of(entity.records, *after)};
+    if (before == after || shape.leaps(left.row, right.row)) {
+      s.restore(entity, left, left.tick, from);
       return 0;
     }
     const auto begin = static_cast<std::uint32_t>(start);
-    s.restore(entity, {before->tick, before->row}, shape.tolerant() ? begin : before->tick, from);
-    s.restore(entity, {after->tick, after->row}, after->tick, to);
+    s.restore(entity, left, shape.tolerant() ? begin : left.tick, from);
+    s.restore(entity, right, right.tick, to);
     return std::clamp((tick - start) / (after->tick - start), 0.0, 1.0);
   }
   const Known newest{entity.tick, entity.now};

@@ -1,6 +1,7 @@
 // The inside of a Mirror. mirror.cpp takes frames, mirror_showing.cpp shows what they told. One
 // thread.
 #pragma once
+#include <algorithm>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -13,31 +14,18 @@
 #include "frame_marks.h"
 #include "kind_shape.h"
 #include "kwind/replica/mirror.h"
-#include "rows.h"
+#include "parcel.h"
+#include "records.h"
 
 namespace kwind::replica {
 
 // Records are kept while a frame may still come that builds on them: it may be a window old, and
 // name one that is a window older than it.
 inline constexpr std::uint32_t kRecordsKept = 2 * kFrameWindow;
-inline constexpr std::size_t kMirrorScratchBytes = std::size_t{64} * 1024;
 
 struct Mirror::State {
-  // What a frame told of an entity.
-  struct Record {
-    enum class Told : std::uint8_t { whole, change, gone };
-    std::uint32_t frame = 0;
-    std::uint32_t at = 0;    // tick of the frame
-    std::uint32_t tick = 0;  // of the values
-    Told told = Told::whole;
-    std::uint8_t generation = 0;
-    std::uint16_t kind = 0;
-    bool owner = false;
-    OwnRow row;
-  };
-
   struct Entity {
-    std::vector<Record> records;  // by frame
+    Records records;
     bool there = false;
     std::uint8_t generation = 0;
     std::uint16_t kind = 0;
@@ -62,9 +50,11 @@ struct Mirror::State {
     std::vector<std::byte> bytes;
   };
 
+  // Of the frame at hand: nothing counts until all of it could be read.
   struct Staged {
     std::uint32_t id = 0;
     Record record;
+    std::size_t row = 0;  // place in `rows`
   };
 
   State(const schema::EntitiesInfo& entities_in, double ticks_per_second,
@@ -73,14 +63,26 @@ struct Mirror::State {
         codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
         entities(entities_in.up_to + 1),
         told(std::size_t{2} * kRecordsKept),
-        waiting(kFrameWindow),
-        scratch(kMirrorScratchBytes) {
-    for (const schema::EntityInfo* kind : info.kinds) shapes.emplace_back(*kind, ticks_per_second);
+        waiting(kFrameWindow) {
+    for (const schema::EntityInfo* kind : info.kinds) {
+      shapes.emplace_back(*kind, ticks_per_second);
+      const KindShape& shape = shapes.back();
+      widths.numbers = std::max(widths.numbers, shape.columns());
+      widths.varying = std::max(widths.varying, shape.varying());
+      std::uint64_t bits = 0;
+      for (const schema::ColumnInfo& column : kind->columns) {
+        bits += column.form == schema::ColumnForm::varying ? std::uint64_t{column.last} + 64
+                                                           : column.bits;
+      }
+      most_chunks = std::max(most_chunks, bits / kChunkBits + 1);
+    }
   }
 
   const schema::EntitiesInfo& info;
   std::shared_ptr<const CodeSet> codes;
   std::vector<KindShape> shapes;
+  Widths widths;
+  std::uint64_t most_chunks = 0;            // of the largest entity
   std::vector<Entity> entities;             // by id
   std::vector<std::uint32_t> with_records;  // ids, ascending
   FrameMarks marks;
@@ -98,7 +100,14 @@ struct Mirror::State {
   std::optional<FrameMark> drifted;  // the frame whose digest differed
   Tally* tally = nullptr;
   std::vector<Staged> staged;
+  std::vector<OwnRow> rows;  // as many as any frame had use for
+  std::size_t rows_used = 0;
+  ChunkRun staged_chunks;
+  std::vector<std::byte> staged_bytes;
+  Unpacking unpacking;
+  std::vector<std::byte> unpacked;
   std::vector<std::uint32_t> known_ids;
+  std::vector<std::uint32_t> still_ids;
   std::vector<Happening> happenings;
   mutable std::vector<std::byte> scratch;
 
@@ -108,24 +117,29 @@ struct Mirror::State {
     const Entity& held = entities[wanted.id];
     return held.there && held.generation == wanted.generation ? &held : nullptr;
   }
+  [[nodiscard]] Row row_of(const Records& records, const Record& record) const {
+    const Row wide = records.row(record, widths);
+    const KindShape& shape = shapes[record.kind];
+    return {wide.numbers.first(shape.columns()), wide.varying.first(shape.varying())};
+  }
   // The states of an entity that the maker of `mark` knew to be here, newest first; the newest
   // record of these in `last`.
   std::size_t states_known(const FrameMark& mark, std::uint32_t id, KnownStates& known,
                            const Record*& last) const {
     std::size_t count = 0;
     last = nullptr;
-    const std::vector<Record>& records = entities[id].records;
+    const Records& records = entities[id].records;
     for (auto record = records.rbegin(); record != records.rend() && count < known.size();
          ++record) {
       // What is so old and was not given up is what all frames to come, and those still under way,
       // build on.
       const bool settled = latest >= kRecordsKept && record->frame <= latest - kRecordsKept;
       if (!settled && !arrivals.contain(record->frame)) continue;
-      if (record->told == Record::Told::gone) break;
+      if (record->told == Told::gone) break;
       if (count > 0 && mark.tick - record->tick > kLongestMemory) break;
       if (count == 0) last = &*record;
-      known[count++] = {record->tick, record->row};
-      if (record->told == Record::Told::whole) break;
+      known[count++] = {record->tick, row_of(records, *record)};
+      if (record->told == Told::whole) break;
     }
     return count;
   }
@@ -139,6 +153,13 @@ struct Mirror::State {
   void check(const FrameMark& mark, std::uint32_t digest);
   bool read_known(bits::Reader& in, const FrameMark& mark, std::uint32_t id, bool mover);
   bool read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id);
+  bool read_last_of_parcel(bits::Reader& in, const FrameMark& mark, std::uint32_t id);
+  bool read_chunks(bits::Reader& in);
+  OwnRow& stage(std::uint32_t id, const Record& record) {
+    if (rows_used == rows.size()) rows.emplace_back();
+    staged.push_back({id, record, rows_used});
+    return rows[rows_used++];
+  }
   // Whether the server has given the frame up, as far as the newest frame knows.
   [[nodiscard]] bool is_void(std::uint32_t frame) const {
     if (latest > frame && latest - frame >= kFrameWindow) return true;
@@ -150,8 +171,8 @@ struct Mirror::State {
   void note_records(std::uint32_t id, bool has);
   void find_known(const FrameMark& mark);
   void take(const FrameMark& mark);
-  // `record`: nullptr if nothing is known of it (any more).
-  void show(std::uint32_t id, const Record* record);
+  // `record`: nullptr if nothing is known of it (any more); `row`: its values.
+  void show(std::uint32_t id, const Record* record, const Row& row);
   void start_anew(std::uint32_t frame);
   void forget(std::uint32_t frame);
 };

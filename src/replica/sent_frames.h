@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "frame_marks.h"
+#include "parcel.h"
 
 namespace kwind::replica {
 
@@ -25,7 +26,10 @@ struct Sent {
   bool lost = false;     ///< given up: nothing builds on it any more
   bool arrived = false;  ///< and what it builds on had arrived
   bool acked = false;
-  std::uint64_t first = 0;  ///< of its entries, counted from the first frame's on
+  ChunkRun chunks{};           ///< that it carried
+  bool completes = false;      ///< it made a parcel appear:
+  std::uint8_t completed = 0;  ///< this one
+  std::uint64_t first = 0;     ///< of its entries, counted from the first frame's on
   std::uint32_t count = 0;
 };
 
@@ -42,15 +46,14 @@ class SentFrames {
     if (frame.first < forgotten_) return {};
     return std::span(entries_).subspan(frame.first - forgotten_, frame.count);
   }
-  void add(const FrameMark& mark, std::span<const Entry> entries) {
+  Sent& add(const FrameMark& mark, std::span<const Entry> entries) {
     Sent& sent = frames_[mark.frame % kKept];
-    sent = {mark,
-            false,
-            false,
-            false,
-            forgotten_ + entries_.size(),
-            static_cast<std::uint32_t>(entries.size())};
+    sent = {};
+    sent.mark = mark;
+    sent.first = forgotten_ + entries_.size();
+    sent.count = static_cast<std::uint32_t>(entries.size());
     entries_.insert(entries_.end(), entries.begin(), entries.end());
+    return sent;
   }
   /// Nobody will ask for the entries of frames before this one.
   void forget_before(std::uint32_t frame) {

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "grid_change.h"
+
 namespace kwind::replica {
 namespace {
 
@@ -31,6 +33,33 @@ bool read_bits(bits::Reader& in, const ColumnInfo& column, SharedBits& value) {
   if (!in.get_bits(made.bytes, made.bits)) return false;
   value = std::make_shared<const BitString>(std::move(made));
   return true;
+}
+
+// A grid goes by its cells if that takes fewer bits.
+void write_varying(bits::Writer& out, const Basis& basis, std::size_t c, const Row& row) {
+  const ColumnInfo& column = basis.shape.info().columns[c];
+  const std::size_t place = basis.shape.varying_place(c);
+  const SharedBits& now = row.varying[place];
+  if (column.grid < 0) return write_bits(out, now);
+  const SharedBits& before = basis.known.front().row.varying[place];
+  BitString change;
+  if (before != nullptr && now != nullptr) {
+    const auto shape = basis.shape.info().grids[static_cast<std::size_t>(column.grid)];
+    change = grid_change(shape, *before, *now, now->bits);
+  }
+  out.put_bool(change.bits > 0);
+  if (change.bits == 0) return write_bits(out, now);
+  out.put_bits(change.bytes, change.bits);
+}
+bool read_varying(bits::Reader& in, const Basis& basis, std::size_t c, OwnRow& row) {
+  const ColumnInfo& column = basis.shape.info().columns[c];
+  const std::size_t place = basis.shape.varying_place(c);
+  if (column.grid < 0 || !in.get_bool()) return read_bits(in, column, row.varying[place]);
+  const SharedBits& before = basis.known.front().row.varying[place];
+  if (before == nullptr) return false;
+  const auto shape = basis.shape.info().grids[static_cast<std::size_t>(column.grid)];
+  row.varying[place] = read_grid_change(in, shape, *before, column.last);
+  return row.varying[place] != nullptr;
 }
 
 // Columns of 31 and 32 bits would have errors beyond what a count holds.
@@ -139,7 +168,7 @@ void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::ui
     }
     if (!changed) continue;
     if (column.form == ColumnForm::varying) {
-      write_bits(out, row.varying[shape.varying_place(c)]);
+      write_varying(out, basis, c, row);
     } else if (by_error(column)) {
       const std::uint32_t foretold = shape.foretell(c, basis.known, row.numbers, basis.tick);
       write_error(out, basis.codes.errors[c][basis.age()],
@@ -171,7 +200,7 @@ bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRo
       continue;
     }
     if (varies) {
-      if (!read_bits(in, column, row.varying[shape.varying_place(c)])) return false;
+      if (!read_varying(in, basis, c, row)) return false;
     } else if (by_error(column)) {
       std::int64_t error = 0;
       if (!read_error(in, basis.codes.errors[c][basis.age()], error,

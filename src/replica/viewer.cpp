@@ -1,6 +1,7 @@
 #include "kwind/replica/viewer.h"
 
 #include <algorithm>
+#include <array>
 #include <bit>
 #include <utility>
 #include <vector>
@@ -12,8 +13,9 @@
 namespace kwind::replica {
 namespace {
 
-// The most that a frame's head takes.
-constexpr std::size_t kHeadBits = 200;
+constexpr std::size_t kHeadBytes = 32;    // more than any takes
+constexpr std::size_t kSectionBits = 12;  // which ones there are, and the ends of some
+constexpr std::size_t kRoomFades = 16;    // the room of so many frames ago counts for little
 // The fewest bits in which one can be told at all.
 constexpr std::size_t kFewestBits = 4;
 
@@ -31,38 +33,32 @@ Viewer::~Viewer() = default;
 void Viewer::see(std::span<const Seen> in_view) {
   State& s = *state_;
   s.seen_revision = 0;
+  std::size_t place = 0;
+  for (const Seen& each : in_view) {
+    place = s.copies.walk(place, each.id);
+    if (place == s.copies.size() || s.copies.id(place) != each.id) s.copies.insert(place, each.id);
+  }
   auto seen = in_view.begin();
   bool dropped = false;
-  const auto same_ids = [&] {
-    auto copy = s.copies.begin();
-    for (const Seen& each : in_view) {
-      while (copy != s.copies.end() && copy->id < each.id) ++copy;
-      if (copy == s.copies.end() || copy->id != each.id) return false;
-    }
-    return true;
+  const auto unneeded = [](const Copy& copy) {
+    return !copy.in_view && !copy.held().known && !copy.sure.known && copy.sent_frame == 0;
   };
-  if (!same_ids()) {
-    for (const Seen& each : in_view) s.copies.at(each.id);
-  }
-  for (Copy& copy : s.copies) {
+  for (std::size_t i = 0; i < s.copies.size(); ++i) {
+    Copy& copy = s.copies[i];
     while (seen != in_view.end() && seen->id < copy.id) ++seen;
     const bool there = seen != in_view.end() && seen->id == copy.id;
     if (copy.in_view != there || (there && copy.owner != seen->owner)) {
-      copy.settled = 0;
+      s.copies.settled(i) = 0;
       s.news = true;
     }
     copy.in_view = there;
     if (there) {
       copy.owner = seen->owner;
       copy.weight = seen->weight;
-    } else if (!copy.held.known && !copy.sure.known && copy.sent_frame == 0) {
-      dropped = true;
     }
+    dropped = dropped || unneeded(copy);
   }
-  if (!dropped) return;
-  s.copies.drop([](const Copy& copy) {
-    return !copy.in_view && !copy.held.known && !copy.sure.known && copy.sent_frame == 0;
-  });
+  if (dropped) s.copies.drop(unneeded);
 }
 
 void Viewer::see(Sight& sight) {
@@ -72,25 +68,31 @@ void Viewer::see(Sight& sight) {
   state_->seen_revision = sight.revision();
 }
 
-void Viewer::State::consider(Copy& copy, const World::State::Brief& brief) {
-  const bool goes_on = copy.held.known && copy.held.generation == brief.generation &&
-                       copy.held.owner == copy.owner && !copy.resend && copy.gone_frame == 0;
+void Viewer::State::consider(std::size_t place, const World::State::Brief& brief) {
+  Copy& copy = copies[place];
+  const Held& held = copy.held();
+  const bool goes_on = held.known && held.generation == brief.generation &&
+                       held.owner == copy.owner && !copy.resend && copy.gone_frame == 0;
   const bool under = copy.sent_frame != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == copy.owner;
+  const bool packed = is_packed(place);
   if (under) {
     // The same was sent, and nothing speaks against its arriving; or all of it was, and until that
     // has arrived nothing can build on it.
     if (brief.changed_at <= copy.sent_tick) {
-      copy.settled = tick();
+      copies.settled(place) = tick();
       return;
     }
-    if (!goes_on) return;
-  } else if (goes_on && brief.changed_at <= copy.held.ticks[0]) {
-    copy.settled = tick();
+    if (!goes_on || (packed && parcel.completing != 0)) return;
+  } else if (goes_on && brief.changed_at <= held.ticks[0]) {
+    copies.settled(place) = tick();
     copy.waiting_since = 0;
+    if (packed && parcel.completing == 0) parcel.clear();
     return;
   }
-  const bool whole = !goes_on || copy.held.ticks[0] < brief.oldest;
+  const bool complete = packed && parcel.all_there();
+  if (packed && !complete && parcel.waiting(1).count == 0) return;  // all of it is under way
+  const bool whole = packed || !goes_on || held.ticks[0] < brief.oldest;
   if (copy.waiting_since == 0) copy.waiting_since = tick();
   const std::uint32_t waited = tick() - std::min(copy.waiting_since, tick()) + 1;
   constexpr float kOverdue = 1e6F;
@@ -99,8 +101,10 @@ void Viewer::State::consider(Copy& copy, const World::State::Brief& brief) {
   // Field by field: a copy of a whole one would wait for its stores.
   Candidate& made = candidates.emplace_back();
   made.id = copy.id;
-  made.copy = &copy;
+  made.place = place;
   made.told = whole ? Told::whole : Told::change;
+  made.parcel = packed;
+  made.complete = complete;
   made.owner = copy.owner;
   made.urgency = urgency;
 }
@@ -108,16 +112,58 @@ void Viewer::State::consider(Copy& copy, const World::State::Brief& brief) {
 void Viewer::State::gather() {
   candidates.clear();
   const std::vector<World::State::Brief>& briefs = all().briefs;
-  for (Copy& copy : copies) {
-    const World::State::Brief& brief = briefs[copy.id];
+  for (std::size_t i = 0; i < copies.size(); ++i) {
+    const World::State::Brief& brief = briefs[copies.id(i)];
+    // Also 0: it exists from the next tick on.
+    if (brief.changed_at <= copies.settled(i)) continue;
+    const Copy& copy = copies[i];
     if (copy.in_view && brief.alive) {
-      if (brief.changed_at <= copy.settled) continue;  // also 0: it exists from the next tick on
-      consider(copy, brief);
-    } else if (copy.held.known && !(copy.sent_gone && copy.sent_frame != 0)) {
+      consider(i, brief);
+    } else if (!copy.held().known) {
+      copies.settled(i) = tick();
+    } else if (!(copy.sent_gone && copy.sent_frame != 0)) {
       constexpr float kFirst = 1e9F;  // it takes few bits, and makes room at the client
-      candidates.push_back({copy.id, &copy, Told::gone, false, kFirst});
+      Candidate& made = candidates.emplace_back();
+      made.id = copy.id;
+      made.place = i;
+      made.told = Told::gone;
+      made.urgency = kFirst;
     }
   }
+}
+
+// What it holds may be gone, or not wanted any more. While its last bits are under way they may
+// still make it appear.
+void Viewer::State::drop_parcel_of_no_use() {
+  if (parcel.id == 0 || parcel.completing != 0) return;
+  const auto place = copies.find(parcel.id);
+  if (!place || !copies[*place].in_view || !all().briefs[parcel.id].alive || !is_packed(*place)) {
+    parcel.clear();
+  }
+}
+
+// The most urgent of those that no frame of late had the room for goes in parts.
+void Viewer::State::pack_what_no_frame_holds() {
+  if (parcel.id != 0) return;
+  Candidate* found = nullptr;
+  for (Candidate& each : candidates) {
+    if (each.told == Told::gone || each.bits <= roomiest || each.bits < 2 * kChunkBits) continue;
+    if (found == nullptr || each.urgency > found->urgency) found = &each;
+  }
+  if (found == nullptr) return;
+  Candidate& each = *found;
+  if (each.told == Told::change) {
+    each.told = Told::whole;
+    each.mover = false;
+    add_body(each);
+  }
+  parcel.pack(std::span(bodies).subspan(each.begin), each.bits);
+  parcel.id = each.id;
+  parcel.generation = all().briefs[each.id].generation;
+  parcel.owner = each.owner;
+  parcel.packed_at = tick();
+  parcel.tick = each.tick;
+  each.parcel = true;
 }
 
 // Leaves those that could fit at all, the most urgent. Whether there are more.
@@ -141,6 +187,7 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   if (s.tick() == 0) return std::nullopt;
   s.hear();
   if (s.all_told == s.tick() && !s.news) return std::nullopt;
+  s.drop_parcel_of_no_use();
   s.gather();
   const bool owes = s.candidates.empty() && s.owes_word();
   if (s.candidates.empty() && !owes) {
@@ -152,52 +199,72 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   const Sent* const named = base > 0 ? s.sent.find(base) : nullptr;
   FrameMark mark{s.last_frame + 1, s.tick(), s.start, base, 0, 0};
   if (s.any_input) mark.input = 1 + ((s.input - mark.tick) & 0xffffU);
-  // Whom the client expects to hear of: those that the named frame spoke of.
-  const bool with_movers = named != nullptr && s.movers_told != s.tick();
-  std::size_t mover_bits = 0;
   if (named != nullptr) {
     for (std::uint32_t i = 0; i < told_between(named->mark); ++i) {
       const Sent* const frame = s.sent.find(base - 1 - i);
       if (frame != nullptr && s.taken_to_arrive(*frame)) mark.between |= std::uint64_t{1} << i;
     }
-    if (with_movers) mover_bits = s.mark_movers(*named);
   }
-  if (out.room_bits() < kHeadBits + mover_bits) return std::nullopt;
-  const std::size_t room = out.room_bits() - kHeadBits - mover_bits;
+  std::array<std::byte, kHeadBytes> head_bytes{};
+  bits::Writer head(head_bytes);
+  const std::optional<std::uint32_t> digest = s.digest(base);
+  write_head(head, mark, named != nullptr ? &named->mark : nullptr, digest);
+  if (out.room_bits() < head.bit_count() + kSectionBits) return std::nullopt;
+  std::size_t room = out.room_bits() - head.bit_count() - kSectionBits;
+  // Whom the client expects to hear of: those that the named frame spoke of. If they alone fill
+  // this one, the datagram before had far more room.
+  bool with_movers = named != nullptr && s.movers_told != s.tick();
+  const std::size_t mover_bits = with_movers ? s.mark_movers(*named) : 0;
+  if (mover_bits > room / 2) {
+    with_movers = false;
+    for (Candidate& each : s.candidates) each.mover = false;
+  } else {
+    room -= mover_bits;
+  }
   if (s.narrow(room) && with_movers) s.mark_movers(*named);
   const bool others =
       std::any_of(s.candidates.begin(), s.candidates.end(),
                   [](const Candidate& each) { return each.told != Told::whole && !each.mover; });
   if (others) s.rank(with_movers ? s.sent.entries(*named) : std::span<const Entry>{});
   s.write_bodies();
+  s.roomiest = std::max(room, s.roomiest - s.roomiest / kRoomFades);
+  s.pack_what_no_frame_holds();
   const std::size_t taken = s.choose(room);
   if (taken == 0 && !owes) return std::nullopt;
 
   const std::size_t before = out.bit_count();
-  write_head(out, mark, named != nullptr ? &named->mark : nullptr, s.digest());
+  head.finish();
+  out.put_bits(head_bytes, head.bit_count());
+  if (digest) s.digested = mark.frame;
   s.entries.clear();
-  Sections sections{with_movers, false, false};
+  Sections sections{with_movers, false, false, false};
   for (const Candidate& each : s.candidates) {
     if (!each.taken) continue;
+    sections.parts = sections.parts || each.parcel;
+    if (each.parcel && !each.complete) continue;
     sections.others = sections.others || (each.told != Told::whole && !each.mover);
     sections.arrivals = sections.arrivals || each.told == Told::whole;
   }
   write_sections(out, mark, sections);
   if (sections.movers) s.write_movers(out, mark, *named);
   if (sections.others) s.write_others(out, mark);
-  if (sections.arrivals) s.write_arrivals(out, mark);
+  if (sections.arrivals) s.write_arrivals(out, mark, sections.parts);
+  const ChunkRun chunks = sections.parts ? s.write_parts(out) : ChunkRun{};
   KWIND_ASSERT(out.ok());
   std::sort(s.entries.begin(), s.entries.end(),
             [](const Entry& a, const Entry& b) { return a.id < b.id; });
-  s.sent.add(mark, s.entries);
+  Sent& sent = s.sent.add(mark, s.entries);
+  sent.chunks = chunks;
+  sent.completes = s.parcel.completing == mark.frame;
+  sent.completed = s.parcel.number;
   if (s.options.optimistic && s.sure > 0) {
-    for (const Entry& entry : s.entries) s.copies.at(entry.id).held.apply(entry);
+    for (const Entry& entry : s.entries) s.copies.apply(s.copies.at(entry.id), entry);
   }
   s.last_frame = mark.frame;
   ++s.counts.frames;
   s.counts.bits += out.bit_count() - before;
   s.counts.put_off += s.candidates.size() - taken;
-  if (taken == s.candidates.size()) {
+  if (taken == s.candidates.size() && chunks.count == 0) {
     s.all_told = s.tick();
     s.news = false;
   }
@@ -205,34 +272,59 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
 }
 
 // Those that waited longest, as many as fit; returns how many. One that does not fit leaves room to
-// smaller ones.
+// smaller ones; chunks of a parcel take what they find.
 std::size_t Viewer::State::choose(std::size_t room) {
   // What says whose body it is, at most.
   const std::size_t id_bits = 2 * std::bit_width(copies.size() + all().entities.size()) + kIdOrder;
+  constexpr std::size_t kRunBits = kParcelBits + 48;  // what comes before chunks, at most
   const auto size_of = [&](const Candidate& each) {
     if (each.told == Told::gone) return id_bits + PrefixCode::kLongest;
-    return each.bits + (each.mover ? 0 : id_bits);
+    return each.bits + (each.mover ? 0 : id_bits + 1);
   };
+  Candidate* in_parts = nullptr;
   std::size_t wanted = 0;
-  for (const Candidate& each : candidates) wanted += size_of(each);
-  if (wanted <= room) {
-    for (Candidate& each : candidates) each.taken = true;
-    return candidates.size();
+  for (Candidate& each : candidates) {
+    if (each.parcel && !each.complete) {
+      in_parts = &each;
+    } else {
+      wanted += size_of(each);
+    }
   }
-  by_urgency.clear();
-  for (Candidate& each : candidates) by_urgency.push_back(&each);
-  std::sort(by_urgency.begin(), by_urgency.end(), [](const Candidate* a, const Candidate* b) {
-    return a->urgency != b->urgency ? a->urgency > b->urgency : a->id < b->id;
-  });
+  const auto take_chunks = [&](std::size_t most) {
+    if (most < kRunBits + kChunkBits) return;
+    const ChunkRun run = parcel.waiting((most - kRunBits) / kChunkBits);
+    in_parts->taken = true;
+    in_parts->bits = kRunBits + run.count * kChunkBits;
+  };
   std::size_t taken = 0;
-  for (Candidate* const each : by_urgency) {
-    const std::size_t size = size_of(*each);
-    if (size > room) continue;
-    room -= size;
-    each->taken = true;
-    ++taken;
+  if (wanted <= room) {
+    for (Candidate& each : candidates) each.taken = &each != in_parts;
+    taken = candidates.size() - (in_parts != nullptr ? 1 : 0);
+    room -= wanted;
+  } else {
+    by_urgency.clear();
+    for (Candidate& each : candidates) by_urgency.push_back(&each);
+    std::sort(by_urgency.begin(), by_urgency.end(), [](const Candidate* a, const Candidate* b) {
+      return a->urgency != b->urgency ? a->urgency > b->urgency : a->id < b->id;
+    });
+    const std::size_t half = std::max(room / 2, kRunBits + kChunkBits);
+    for (Candidate* const each : by_urgency) {
+      if (each == in_parts) {
+        take_chunks(std::min(room, half));
+        if (in_parts->taken) room -= in_parts->bits;
+        continue;
+      }
+      const std::size_t size = size_of(*each);
+      if (size > room) continue;
+      room -= size;
+      each->taken = true;
+      ++taken;
+    }
+    if (in_parts != nullptr && in_parts->taken) room += in_parts->bits;
   }
-  return taken;
+  if (in_parts == nullptr) return taken;
+  take_chunks(room);
+  return taken + (in_parts->taken ? 1 : 0);
 }
 
 void Viewer::used_input(std::uint32_t number) {
@@ -247,23 +339,36 @@ void Viewer::count_into(Tally* tally) {
 bool Viewer::complete() const {
   State& s = *state_;
   s.gather();
-  return s.candidates.empty() && !s.owes_word();
+  return s.candidates.empty() && s.parcel.id == 0 && !s.owes_word();
 }
 
 bool Viewer::view_complete() const {
   State& s = *state_;
   const auto& briefs = s.all().briefs;
-  return std::all_of(s.copies.begin(), s.copies.end(), [&](const Copy& copy) {
+  for (std::size_t i = 0; i < s.copies.size(); ++i) {
+    const Copy& copy = s.copies[i];
     const World::State::Brief& brief = briefs[copy.id];
-    return !copy.in_view || !brief.alive ||
-           (copy.sure.known && copy.sure.generation == brief.generation);
-  });
+    const bool there = copy.sure.known && copy.sure.generation == brief.generation;
+    if (copy.in_view && brief.alive && !there) return false;
+  }
+  return true;
+}
+
+bool Viewer::knows(schema::AnyRef entity) const {
+  State& s = *state_;
+  const auto place = s.copies.find(entity.id);
+  if (!place || !s.world->is_alive(entity)) return false;
+  const auto is_it = [&](const Held& held) {
+    return held.known && held.generation == entity.generation;
+  };
+  return is_it(s.copies[*place].sure) || is_it(s.copies[*place].held());
 }
 
 std::uint32_t Viewer::oldest_wait() const {
   State& s = *state_;
   std::uint32_t longest = 0;
-  for (const Copy& copy : s.copies) {
+  for (std::size_t i = 0; i < s.copies.size(); ++i) {
+    const Copy& copy = s.copies[i];
     if (copy.in_view && copy.waiting_since != 0 && copy.waiting_since <= s.tick()) {
       longest = std::max(longest, s.tick() - copy.waiting_since + 1);
     }
@@ -278,6 +383,7 @@ void ViewerCounts::add(const ViewerCounts& other) {
   changed += other.changed;
   foretold += other.foretold;
   gone += other.gone;
+  in_parts += other.in_parts;
   put_off += other.put_off;
   given_up += other.given_up;
   started_anew += other.started_anew;
@@ -291,7 +397,7 @@ const ViewerCounts& Viewer::counts() const {
 
 std::size_t Viewer::memory() const {
   const State& s = *state_;
-  return sizeof(State) + s.copies.memory() + s.sent.memory() +
+  return sizeof(State) + s.copies.memory() + s.sent.memory() + s.parcel.memory() +
          s.candidates.capacity() * sizeof(Candidate) + s.by_urgency.capacity() * sizeof(void*) +
          s.entries.capacity() * sizeof(Entry) + s.bodies.capacity() + s.acks.capacity() * 4;
 }

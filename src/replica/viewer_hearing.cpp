@@ -35,16 +35,21 @@ void Viewer::State::give_up(Sent& frame) {
   frame.lost = true;
   news = true;
   ++counts.given_up;
+  if (frame.chunks.count > 0) parcel.lose(frame.chunks);
+  if (parcel.completing == frame.mark.frame) parcel.completing = 0;
+  std::size_t place = 0;
   for (const Entry& entry : sent.entries(frame)) {
-    Copy* const copy = copies.find(entry.id);
-    if (copy == nullptr) continue;
-    if (copy->gone_frame == frame.mark.frame) {
-      copy->gone_frame = 0;
-      copy->settled = 0;
+    place = copies.walk(place, entry.id);
+    if (place == copies.size()) break;
+    if (copies.id(place) != entry.id) continue;
+    Copy& copy = copies[place];
+    if (copy.gone_frame == frame.mark.frame) {
+      copy.gone_frame = 0;
+      copies.settled(place) = 0;
     }
-    if (copy->sent_frame != frame.mark.frame) continue;
-    copy->sent_frame = 0;
-    copy->settled = 0;
+    if (copy.sent_frame != frame.mark.frame) continue;
+    copy.sent_frame = 0;
+    copies.settled(place) = 0;
   }
 }
 
@@ -62,42 +67,48 @@ bool Viewer::State::builds_on_lost(const FrameMark& mark) {
 void Viewer::State::believe(Sent& frame) {
   frame.arrived = true;
   sure = frame.mark.frame;
-  auto walk = copies.begin();
+  if (frame.chunks.count > 0) parcel.arrive(frame.chunks);
+  if (parcel.id != 0 && frame.completes && frame.completed == parcel.number) parcel.clear();
+  std::size_t place = 0;
   for (const Entry& entry : sent.entries(frame)) {
-    while (walk != copies.end() && walk->id < entry.id) ++walk;
-    if (walk == copies.end() || walk->id != entry.id) walk = copies.insert(walk, entry.id);
-    Copy& copy = *walk;
+    place = copies.walk(place, entry.id);
+    if (place == copies.size() || copies.id(place) != entry.id) copies.insert(place, entry.id);
+    Copy& copy = copies[place];
     copy.sure.apply(entry);
     if (entry.told == Told::whole) copy.resend = false;
-    if (entry.told == Told::gone) copy.settled = 0;  // it may be wanted again
+    // It may be wanted again, or not any more.
+    if (entry.told != Told::change) copies.settled(place) = 0;
     if (copy.gone_frame == frame.mark.frame) copy.gone_frame = 0;
-    if (!options.optimistic) copy.held = copy.sure;
+    if (!options.optimistic) copies.hold(place, copy.sure);
     if (copy.sent_frame == frame.mark.frame && copy.sent_gone) copy.sent_frame = 0;
   }
 }
 
 // Optimistic: what is certain, and what is still believed to be under way on top of it.
 void Viewer::State::build_again() {
-  for (Copy& copy : copies) {
-    copy.held = copy.sure;
-    copy.settled = 0;  // that may have rested on what has gone
+  for (std::size_t i = 0; i < copies.size(); ++i) {
+    copies.hold(i, copies[i].sure);
+    copies.settled(i) = 0;  // that may have rested on what has gone
   }
   if (sure == 0) return;  // until then each frame tells all anew
   for (std::uint32_t frame = sure + 1; frame <= last_frame; ++frame) {
     const Sent* const slot = sent.find(frame);
     if (slot == nullptr || slot->lost) continue;
-    for (const Entry& entry : sent.entries(*slot)) copies.at(entry.id).held.apply(entry);
+    for (const Entry& entry : sent.entries(*slot)) copies.apply(copies.at(entry.id), entry);
   }
 }
 
 void Viewer::State::start_anew() {
   sure = 0;
   acks.clear();
-  for (Copy& copy : copies) {
-    copy.held = copy.sure = {};
+  for (std::size_t i = 0; i < copies.size(); ++i) {
+    Copy& copy = copies[i];
+    copy.sure = {};
+    copies.hold(i, {});
     copy.sent_frame = copy.gone_frame = 0;
-    copy.settled = 0;
+    copies.settled(i) = 0;
   }
+  parcel.clear();
   sent.clear();
   start = last_frame + 1;
   news = true;
@@ -114,6 +125,7 @@ void Viewer::State::hear() {
     for (const std::uint32_t frame : acks) {
       Sent* const slot = sent.find(frame);
       if (slot == nullptr || frame <= sure || last_frame - frame >= kFrameWindow) continue;
+      if (!may_have_completed(*slot)) continue;
       slot->acked = true;
       if (!options.optimistic) believe(*slot);
     }
@@ -163,15 +175,16 @@ void Viewer::on_drift(std::function<void(const Drifted&)> handler) {
 
 // Nothing builds any more on what the client holds of it.
 void Viewer::State::repair(std::uint32_t id, std::string_view field) {
-  Copy* const copy = copies.find(id);
-  if (copy == nullptr) return;
+  const auto place = copies.find(id);
+  if (!place) return;
+  Copy& copy = copies[*place];
   ++counts.drifted;
-  copy->resend = true;
-  copy->sent_frame = 0;
-  copy->settled = 0;
+  copy.resend = true;
+  copy.sent_frame = 0;
+  copies.settled(*place) = 0;
   news = true;
   Drifted found{id, {}, field};
-  if (copy->held.known) found.kind = all().shapes[copy->held.kind].info().name;
+  if (copy.held().known) found.kind = all().shapes[copy.held().kind].info().name;
   if (drift_handler) drift_handler(found);
 }
 
@@ -181,10 +194,11 @@ Errc Viewer::hear_report(std::span<const std::byte> payload, std::size_t bits) {
   if (!report) return report.error();
   bool found = false;
   for (const ReportedEntity& each : *report) {
-    const Copy* const copy = s.copies.find(each.id);
-    if (copy == nullptr || !copy->held.known || copy->held.generation != each.generation) {
-      continue;  // it went meanwhile, or another came in its place
-    }
+    const auto place = s.copies.find(each.id);
+    if (!place) continue;
+    const Held& held = s.copies[*place].held();
+    // It went meanwhile, or another came in its place.
+    if (!held.known || held.generation != each.generation) continue;
     if (s.all().briefs[each.id].generation != each.generation) continue;
     const World::State::Entity& entity = s.all().entities[each.id];
     const KindShape& shape = *entity.shape;
@@ -194,8 +208,7 @@ Errc Viewer::hear_report(std::span<const std::byte> payload, std::size_t bits) {
     if (!row) continue;
     if (each.columns.size() != shape.columns()) return Errc::value_range;
     for (std::size_t c = 0; c < shape.columns(); ++c) {
-      if (column_hash(shape, entity.history->row(*row), c, copy->held.owner) == each.columns[c])
-        continue;
+      if (column_hash(shape, entity.history->row(*row), c, held.owner) == each.columns[c]) continue;
       s.repair(each.id, shape.info().fields[shape.info().columns[c].field].name);
       found = true;
       break;

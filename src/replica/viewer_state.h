@@ -10,6 +10,7 @@
 #include "code_set.h"
 #include "copies.h"
 #include "kwind/replica/viewer.h"
+#include "parcel.h"
 #include "sent_frames.h"
 #include "world_state.h"
 
@@ -18,8 +19,10 @@ namespace kwind::replica {
 /// What there is to tell of an entity.
 struct Candidate {
   std::uint32_t id = 0;
-  Copy* copy = nullptr;  // of it, until copies come or go
+  std::size_t place = 0;  // of its copy, until copies come or go
   Told told = Told::whole;
+  bool parcel = false;  // it goes in one: chunks of it, or `complete` the last bits
+  bool complete = false;
   bool owner = false;
   float urgency = 0;
   bool mover = false;  // the client expects to hear of it
@@ -42,6 +45,8 @@ struct Viewer::State {
   const CodeSet* codes;
   Copies copies;
   SentFrames sent;
+  Parcel parcel;
+  std::size_t roomiest = 0;         // bits that a frame of late had for entities
   std::vector<std::uint32_t> acks;  // frames heard to have arrived since the last was made
   std::uint32_t last_frame = 0;
   std::uint32_t start = 1;        // the first frame since all was told anew
@@ -58,12 +63,17 @@ struct Viewer::State {
   std::vector<Candidate*> by_urgency;
   std::vector<Entry> entries;
   std::vector<std::byte> bodies;
+  std::size_t bodies_end = 0;
   ViewerCounts counts;
   Tally* tally = nullptr;
   std::function<void(const Drifted&)> drift_handler;
 
   [[nodiscard]] World::State& all() const { return *world->state_; }
   [[nodiscard]] std::uint32_t tick() const { return all().tick - 1; }
+  // What a late ack of it may be worth: it is of no use to a client that has dropped its parcel.
+  [[nodiscard]] bool may_have_completed(const Sent& frame) const {
+    return !frame.completes || !frame.lost || (parcel.id != 0 && parcel.number == frame.completed);
+  }
   // The frame that the next one builds on; 0: none.
   [[nodiscard]] std::uint32_t base() {
     if (!options.optimistic || sure == 0) return sure;
@@ -87,7 +97,13 @@ struct Viewer::State {
   [[nodiscard]] bool owes_word();
   std::size_t states_known(std::uint32_t id, const Held& held, KnownStates& known) const;
   void gather();
-  void consider(Copy& copy, const World::State::Brief& brief);
+  void consider(std::size_t place, const World::State::Brief& brief);
+  [[nodiscard]] bool is_packed(std::size_t place) {
+    const Copy& copy = copies[place];
+    return parcel.is_of(copy.id, all().briefs[copy.id].generation, copy.owner);
+  }
+  void drop_parcel_of_no_use();
+  void pack_what_no_frame_holds();
   bool narrow(std::size_t room);
   // The codes of what the client knows under an id, at the age of what it knows.
   [[nodiscard]] const CodeSet::Inside::Kind& codes_of(const Held& held) const {
@@ -99,8 +115,10 @@ struct Viewer::State {
   void write_symbol(bits::Writer& out, const Held& held, std::uint32_t at, bool mover,
                     std::size_t symbol);
   void write_bodies();
+  void add_body(Candidate& each);
+  void write_last_of_parcel(bits::Writer& out, Candidate& each) const;
   void write_whole_body(bits::Writer& out, Candidate& each) const;
-  void write_change_body(bits::Writer& out, Candidate& each, const Copy& copy);
+  void write_change_body(bits::Writer& out, Candidate& each);
   std::size_t mark_movers(const Sent& named);
   void rank(std::span<const Entry> movers);
   std::size_t choose(std::size_t room);
@@ -108,8 +126,9 @@ struct Viewer::State {
   void write_body(bits::Writer& out, const Candidate& each) const;
   void write_movers(bits::Writer& out, const FrameMark& mark, const Sent& named);
   void write_others(bits::Writer& out, const FrameMark& mark);
-  void write_arrivals(bits::Writer& out, const FrameMark& mark);
-  [[nodiscard]] std::optional<std::uint32_t> digest();
+  void write_arrivals(bits::Writer& out, const FrameMark& mark, bool with_parts);
+  ChunkRun write_parts(bits::Writer& out);
+  [[nodiscard]] std::optional<std::uint32_t> digest(std::uint32_t base);
   void repair(std::uint32_t id, std::string_view field);
 };
 

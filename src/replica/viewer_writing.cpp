@@ -50,7 +50,8 @@ void Viewer::State::write_whole_body(bits::Writer& out, Candidate& each) const {
   write_whole(out, shape, entity.history->newest(), {each.owner});
 }
 
-void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const Copy& copy) {
+void Viewer::State::write_change_body(bits::Writer& out, Candidate& each) {
+  const Held& held = copies[each.place].held();
   World::State::Entity& entity = all().entities[each.id];
   const KindShape& shape = *entity.shape;
   each.tick = tick();
@@ -59,7 +60,7 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
     lag = std::min(tick() - entity.history->newest_tick(), kMostTickLag);
     each.tick -= lag;
   }
-  KnownTicks ticks = copy.held.ticks;
+  KnownTicks ticks = held.ticks;
   for (std::uint32_t& at : std::span(ticks).subspan(1)) {
     if (tick() - at > kLongestMemory) at = 0;
   }
@@ -71,23 +72,21 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
       splice.owner == each.owner && splice.codes == codes->digest()) {
     ++all().spliced.shared;
     each.mask = splice.mask;
-    write_symbol(out, copy.held, tick(), each.mover, each.mask);
+    write_symbol(out, held, tick(), each.mover, each.mask);
     put_lag();
     out.put_bits(splice.body, splice.bits);
     return;
   }
   ++all().spliced.written;
   KnownStates known;
-  const std::size_t count = states_known(each.id, copy.held, known);
+  const std::size_t count = states_known(each.id, held, known);
   const Row row = entity.history->newest();
-  const Basis basis{
-      shape, codes_of(copy.held), std::span(known).first(count), each.tick, {each.owner}};
+  const Basis basis{shape, codes_of(held), std::span(known).first(count), each.tick, {each.owner}};
   each.mask = mask_of(basis, row);
-  write_symbol(out, copy.held, tick(), each.mover, each.mask);
+  write_symbol(out, held, tick(), each.mover, each.mask);
   put_lag();
   const std::size_t before = out.bit_count();
-  write_change(out, basis, row, each.mask,
-               tally != nullptr ? &tally->kinds()[copy.held.kind] : nullptr);
+  write_change(out, basis, row, each.mask, tally != nullptr ? &tally->kinds()[held.kind] : nullptr);
   const std::size_t size = out.bit_count() - before;
   if (!out.ok() || size > Splice::kMostBits) return;
   splice = {each.tick,
@@ -102,27 +101,41 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each, const 
   body.finish();
 }
 
-// Each stands at a byte of its own, to be copied behind whatever comes before it in the frame.
-void Viewer::State::write_bodies() {
-  std::size_t begin = 0;
-  for (Candidate& each : candidates) {
-    if (each.told == Told::gone) continue;
-    for (;;) {
-      bits::Writer out(std::span<std::byte>(bodies).subspan(begin));
-      if (each.told == Told::whole) {
-        write_whole_body(out, each);
-      } else {
-        write_change_body(out, each, *each.copy);
-      }
-      each.bits = out.bit_count();
-      if (out.ok()) {
-        out.finish();
-        break;
-      }
-      bodies.resize(std::max<std::size_t>(1024, bodies.size() * 2));
+void Viewer::State::write_last_of_parcel(bits::Writer& out, Candidate& each) const {
+  out.put(parcel.number, kParcelBits);
+  out.put_count(parcel.chunks(), kChunkOrder);
+  out.put_count(tick() - parcel.packed_at, kParcelLagOrder);
+  out.put(parcel.rest_bits(), kRestBits);
+  parcel.write_rest(out);
+  each.tick = parcel.tick;
+}
+
+// At a byte of its own, to be copied behind whatever comes before it in the frame.
+void Viewer::State::add_body(Candidate& each) {
+  for (;;) {
+    bits::Writer out(std::span<std::byte>(bodies).subspan(bodies_end));
+    if (each.complete) {
+      write_last_of_parcel(out, each);
+    } else if (each.told == Told::whole) {
+      write_whole_body(out, each);
+    } else {
+      write_change_body(out, each);
     }
-    each.begin = begin;
-    begin += bits::bytes_for(each.bits);
+    each.bits = out.bit_count();
+    if (out.ok()) {
+      out.finish();
+      break;
+    }
+    bodies.resize(std::max<std::size_t>(1024, bodies.size() * 2));
+  }
+  each.begin = bodies_end;
+  bodies_end += bits::bytes_for(each.bits);
+}
+
+void Viewer::State::write_bodies() {
+  bodies_end = 0;
+  for (Candidate& each : candidates) {
+    if (each.told != Told::gone && (!each.parcel || each.complete)) add_body(each);
   }
 }
 
@@ -130,17 +143,17 @@ void Viewer::State::write_bodies() {
 std::size_t Viewer::State::mark_movers(const Sent& named) {
   std::size_t bits = 0;
   auto candidate = candidates.begin();
-  auto copy = copies.begin();
+  std::size_t place = 0;
   for (const Entry& entry : sent.entries(named)) {
     if (entry.told == Told::gone) continue;
     while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
-    while (copy->id < entry.id) ++copy;
-    KWIND_ASSERT(copy->id == entry.id && copy->held.known);
+    place = copies.walk(place, entry.id);
+    const Held& held = copies[place].held();
+    KWIND_ASSERT(copies.id(place) == entry.id && held.known);
     if (candidate != candidates.end() && candidate->id == entry.id) {
       candidate->mover = candidate->told != Told::whole;
     }
-    const std::size_t age = age_of(tick() - copy->held.ticks[0]);
-    bits += codes_of(copy->held).movers[age].bits(masks_of(copy->held));
+    bits += codes_of(held).movers[age_of(tick() - held.ticks[0])].bits(masks_of(held));
   }
   return bits;
 }
@@ -152,18 +165,20 @@ void Viewer::State::rank(std::span<const Entry> movers) {
   std::uint32_t still = 0;
   auto candidate = candidates.begin();
   auto mover = movers.begin();
-  for (const Copy& copy : copies) {
-    if (!copy.held.known) continue;
-    while (mover != movers.end() && mover->id < copy.id) ++mover;
-    if (mover != movers.end() && mover->id == copy.id && mover->told != Told::gone) continue;
-    std::uint32_t& place = copy.held.restless ? restless : still;
-    while (candidate != candidates.end() && candidate->id < copy.id) ++candidate;
-    if (candidate != candidates.end() && candidate->id == copy.id) candidate->rank = place;
-    ++place;
+  for (std::size_t i = 0; i < copies.size(); ++i) {
+    const Standing standing = copies.standing(i);
+    if (standing == Standing::unknown) continue;
+    const std::uint32_t id = copies.id(i);
+    while (mover != movers.end() && mover->id < id) ++mover;
+    if (mover != movers.end() && mover->id == id && mover->told != Told::gone) continue;
+    std::uint32_t& rank = standing == Standing::restless ? restless : still;
+    while (candidate != candidates.end() && candidate->id < id) ++candidate;
+    if (candidate != candidates.end() && candidate->id == id) candidate->rank = rank;
+    ++rank;
   }
   for (Candidate& each : candidates) {
     if (each.told == Told::whole || each.mover) continue;
-    if (!each.copy->held.restless) each.rank += restless;
+    if (copies.standing(each.place) == Standing::still) each.rank += restless;
   }
 }
 
@@ -172,14 +187,20 @@ void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
   const std::uint8_t generation = all().briefs[each.id].generation;
   const std::uint16_t kind = all().entities[each.id].shape->info().kind;
   entries.push_back({each.id, each.tick, kind, generation, each.told, each.owner});
-  Copy& copy = *each.copy;
-  copy.sent_tick = mark.tick;
+  Copy& copy = copies[each.place];
+  // What changed since it was packed is still to be told.
+  const std::uint32_t upto = each.complete ? parcel.packed_at : mark.tick;
+  if (each.complete) {
+    parcel.completing = mark.frame;
+    ++counts.in_parts;
+  }
+  copy.sent_tick = upto;
   copy.sent_frame = mark.frame;
   copy.sent_generation = generation;
   copy.sent_owner = each.owner;
   copy.sent_gone = each.told == Told::gone;
   if (copy.sent_gone) copy.gone_frame = mark.frame;
-  copy.settled = mark.tick;
+  copies.settled(each.place) = upto;
   if (copy.waiting_since != 0) {
     counts.longest_wait = std::max(counts.longest_wait, mark.tick - copy.waiting_since);
   }
@@ -197,19 +218,20 @@ void Viewer::State::write_body(bits::Writer& out, const Candidate& each) const {
 
 void Viewer::State::write_movers(bits::Writer& out, const FrameMark& mark, const Sent& named) {
   auto candidate = candidates.begin();
-  auto copy = copies.begin();
+  std::size_t place = 0;
   for (const Entry& entry : sent.entries(named)) {
     if (entry.told == Told::gone) continue;
     while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
-    while (copy->id < entry.id) ++copy;
+    place = copies.walk(place, entry.id);
+    const Held& held = copies[place].held();
     const bool said = candidate != candidates.end() && candidate->id == entry.id &&
                       candidate->mover && candidate->taken;
     if (!said) {
-      write_symbol(out, copy->held, mark.tick, true, masks_of(copy->held));
+      write_symbol(out, held, mark.tick, true, masks_of(held));
       continue;
     }
     if (candidate->told == Told::gone) {
-      write_symbol(out, copy->held, mark.tick, true, masks_of(copy->held) + 1);
+      write_symbol(out, held, mark.tick, true, masks_of(held) + 1);
     } else {
       write_body(out, *candidate);
     }
@@ -220,15 +242,15 @@ void Viewer::State::write_movers(bits::Writer& out, const FrameMark& mark, const
 
 void Viewer::State::write_others(bits::Writer& out, const FrameMark& mark) {
   std::uint32_t rank = 0;
-  for (const bool restless : {true, false}) {
+  for (const Standing standing : {Standing::restless, Standing::still}) {
     for (const Candidate& each : candidates) {
       if (!each.taken || each.told == Told::whole || each.mover) continue;
-      const Held& held = each.copy->held;
-      if (held.restless != restless) continue;
+      if (copies.standing(each.place) != standing) continue;
       if (rank > 0) out.put_bool(true);
       out.put_count(each.rank - rank, kRankOrder);
       rank = each.rank + 1;
       if (each.told == Told::gone) {
+        const Held& held = copies[each.place].held();
         write_symbol(out, held, mark.tick, false, masks_of(held));
       } else {
         write_body(out, each);
@@ -239,36 +261,53 @@ void Viewer::State::write_others(bits::Writer& out, const FrameMark& mark) {
   out.put_bool(false);
 }
 
-void Viewer::State::write_arrivals(bits::Writer& out, const FrameMark& mark) {
+void Viewer::State::write_arrivals(bits::Writer& out, const FrameMark& mark, bool with_parts) {
   std::uint32_t id = 0;
   for (const Candidate& each : candidates) {
-    if (!each.taken || each.told != Told::whole) continue;
+    if (!each.taken || each.told != Told::whole || (each.parcel && !each.complete)) continue;
     if (id > 0) out.put_bool(true);
     out.put_count(each.id - id - 1, kIdOrder);
     id = each.id;
+    if (with_parts) out.put_bool(each.complete);
     write_body(out, each);
     tell(mark, each);
   }
   out.put_bool(false);
 }
 
-// Of all that the client has as of the frame that the next one builds on, if it is time for one.
-std::optional<std::uint32_t> Viewer::State::digest() {
-  if (options.digest_every == 0 || base() == 0 ||
-      last_frame + 1 - digested < options.digest_every) {
+// Chunks of the parcel, as many as choose() found the room for.
+ChunkRun Viewer::State::write_parts(bits::Writer& out) {
+  ChunkRun run;
+  for (const Candidate& each : candidates) {
+    if (each.taken && each.parcel && !each.complete) run = parcel.waiting(each.bits / kChunkBits);
+  }
+  out.put_count(run.count, kChunksOrder);
+  if (run.count == 0) return run;
+  out.put(run.number, kParcelBits);
+  out.put_count(run.first, kChunkOrder);
+  parcel.write(out, run);
+  parcel.send(run);
+  return run;
+}
+
+// Of all that the client has as of `base`, the frame that the next one builds on, if it is time for
+// one.
+std::optional<std::uint32_t> Viewer::State::digest(std::uint32_t base) {
+  if (options.digest_every == 0 || base == 0 || last_frame + 1 - digested < options.digest_every) {
     return std::nullopt;
   }
   DriftDigest made;
-  for (const Copy& copy : copies) {
-    if (!copy.held.known) continue;
+  for (std::size_t i = 0; i < copies.size(); ++i) {
+    if (copies.standing(i) == Standing::unknown) continue;
+    const Copy& copy = copies[i];
+    const Held& held = copy.held();
     const World::State::Entity& entity = all().entities[copy.id];
-    if (all().briefs[copy.id].generation != copy.held.generation) return std::nullopt;
-    const auto row = entity.history->at_or_before(copy.held.ticks[0]);
+    if (all().briefs[copy.id].generation != held.generation) return std::nullopt;
+    const auto row = entity.history->at_or_before(held.ticks[0]);
     if (!row) return std::nullopt;  // too old for the history: later
-    made.add(copy.id, copy.held.generation, copy.held.owner, copy.held.ticks[0], *entity.shape,
+    made.add(copy.id, held.generation, held.owner, held.ticks[0], *entity.shape,
              entity.history->row(*row));
   }
-  digested = last_frame + 1;
   return made.bits(kDigestBits);
 }
 

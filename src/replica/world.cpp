@@ -63,11 +63,13 @@ void World::take(std::uint32_t id, const Encode& encode) {
   const auto columns = shape.info().columns;
   const bool first = entity.history->empty() && !entity.put;
   schema::Encoder out{bits::Writer(s.scratch)};
+  // What no scratch of this size holds is encoded again, into a larger one.
   // Where each field's bits end. The encoder writes fields in the order of their columns.
   std::size_t column = 0;
   std::size_t begin = 0;
   std::uint64_t wrong = 0;
   const auto mark = [&] {
+    if (out.error() == Errc::message_too_large) return;
     const std::size_t end = out.bit_count();
     out.finish();
     bits::Reader in(s.scratch, end);
@@ -88,16 +90,24 @@ void World::take(std::uint32_t id, const Encode& encode) {
         if (!kept) entity.now.numbers[column] = value;
         continue;
       }
-      BitString made{std::vector<std::byte>(bits::bytes_for(end - begin)), end - begin};
-      in.get_bits(made.bytes, made.bits);
       SharedBits& held = entity.now.varying[shape.varying_place(column)];
-      if (!kept && (held == nullptr || *held != made)) {
-        held = std::make_shared<const BitString>(std::move(made));
+      s.field.resize(bits::bytes_for(end - begin));
+      in.get_bits(s.field, end - begin);
+      if (!kept && (held == nullptr || held->bits != end - begin || held->bytes != s.field)) {
+        held = std::make_shared<const BitString>(BitString{s.field, end - begin});
       }
     }
     begin = end;
   };
-  encode(out, mark);
+  encode(out, std::ref(mark));
+  while (out.error() == Errc::message_too_large) {
+    s.scratch.resize(s.scratch.size() * 2);
+    column = 0;
+    begin = 0;
+    wrong = 0;
+    out = schema::Encoder{bits::Writer(s.scratch)};
+    encode(out, std::ref(mark));
+  }
   KWIND_ASSERT(column == columns.size());
   s.out_of_range += wrong;
   if (!std::exchange(entity.put, true)) s.put_ids.push_back(id);
@@ -107,6 +117,7 @@ bool World::despawn(schema::AnyRef entity) {
   if (!is_alive(entity)) return false;
   State& s = *state_;
   s.briefs[entity.id].alive = false;
+  s.briefs[entity.id].changed_at = s.tick;
   s.ended_ids.push_back(entity.id);
   s.resting_ids.emplace_back(s.tick, entity.id);
   --s.alive;

@@ -62,6 +62,7 @@ struct World::State {
   std::vector<std::uint32_t> last_put;
   std::vector<std::uint32_t> last_ended;
   std::vector<std::byte> scratch;
+  std::vector<std::byte> field;
   std::uint32_t tick = 1;
   std::size_t alive = 0;
   std::uint64_t out_of_range = 0;

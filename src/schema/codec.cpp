@@ -157,11 +157,16 @@ bool Decoder::TickSlot::take(std::uint64_t index, Decoder& in) const {
   return true;
 }
 
-bool Decoder::RefSlot::take(std::uint64_t index, Decoder&) const {
+bool Decoder::RefSlot::take(std::uint64_t index, Decoder& in) const {
   const bool good = index <= std::uint64_t{entities} * kGenerations;
   const bool some = good && index > 0;
   *id = some ? 1 + static_cast<std::uint32_t>((index - 1) / kGenerations) : 0;
   *generation = some ? static_cast<std::uint8_t>((index - 1) % kGenerations) : std::uint8_t{0};
+  if (some && in.known_ != nullptr && !in.known_->knows({*id, *generation})) {
+    *id = 0;
+    *generation = 0;
+    ++in.emptied_refs_;
+  }
   return good;
 }
 

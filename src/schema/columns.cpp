@@ -5,6 +5,7 @@
 #include <optional>
 
 #include "kwind/schema/references.h"
+#include "shapes.h"
 
 namespace kwind::schema {
 namespace {
@@ -129,6 +130,10 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
       columns = std::vector<ColumnInfo>{{0, ColumnForm::varying, 0,
                                          size_of(protocol, field.type).most_bits, false, false,
                                          false, 0, 0}};
+      if (field.type.kind == TypeKind::grid) {
+        columns->front().grid = static_cast<std::int16_t>(made.grids.size());
+        made.grids.push_back(grid_shape(protocol, field.type, kNewest));
+      }
     }
     for (ColumnInfo& column : *columns) {
       column.field = here;
@@ -182,13 +187,10 @@ EntityTables::EntityTables(const Protocol& protocol) {
                               static_cast<std::uint32_t>(size.fewest_bits),
                               static_cast<std::uint32_t>(size.most_bits), field.life});
     }
-    kind->info = {entity.name,
-                  static_cast<std::uint16_t>(kinds_.size()),
-                  kind->fields,
-                  kind->columns.columns,
-                  kind->columns.follows,
-                  entity.life,
-                  entity.at_most_per_second};
+    kind->info = {entity.name,           static_cast<std::uint16_t>(kinds_.size()),
+                  kind->fields,          kind->columns.columns,
+                  kind->columns.follows, kind->columns.grids,
+                  entity.life,           entity.at_most_per_second};
     infos_.push_back(&kind->info);
     kinds_.push_back(std::move(kind));
   }

@@ -1,6 +1,7 @@
 // A world that reaches clients through Server and Client, on the simulated network.
 #include <gtest/gtest.h>
 
+#include <array>
 #include <map>
 
 #include "kit/sim_hosts.h"
@@ -114,6 +115,87 @@ TEST(HostedReplica, AClientThatHeardNothingForAWhileIsToldAnew) {
   EXPECT_EQ(mirror.size(), 70U);
   EXPECT_EQ(harbour.viewer().counts().started_anew, 1U);
   EXPECT_EQ(harbour.hosts().ended(0), "") << "the connection held";
+}
+
+TEST(HostedReplica, PilotsPencilOnOneChartTogether) {
+  Harbour harbour({.delay = 40ms, .jitter = 10ms, .loss = 0.05}, 3);
+  kit::MovingBay& bay = harbour.bay();
+  const std::uint32_t id = bay.spawn(bay::Chart{"Outer roads", {}, {}});
+  const schema::Ref<bay::Chart> ref{id, bay.all().at(id).ref.generation};
+  bay::Chart chart = std::get<bay::Chart>(bay.all().at(id).value);
+  harbour.hosts().server().on<bay::Mark>([&](Peer, const bay::Mark& mark) {
+    chart = std::get<bay::Chart>(bay.all().at(id).value);
+    chart.inks.at(static_cast<std::uint32_t>(mark.x), static_cast<std::uint32_t>(mark.y)) =
+        mark.ink;
+    bay.put(id, chart);
+  });
+  const std::array mirrors{&harbour.join(), &harbour.join(), &harbour.join()};
+  harbour.run(1s);
+  for (int round = 0; round < 40; ++round) {
+    for (std::size_t who = 0; who < mirrors.size(); ++who) {
+      // Each its own rows, all three a shared one.
+      const auto y = static_cast<std::int32_t>(round % 4 == 0 ? 40 : who * 10 + bay.random()() % 8);
+      const auto x = static_cast<std::int32_t>(bay.random()() % 48);
+      harbour.hosts().client(who).send(bay::Mark{x, y, static_cast<bay::Ink>(1 + who % 2)});
+    }
+    harbour.run(100ms);
+  }
+  replica::Mirror& late = harbour.join();
+  harbour.run(2s);
+  const bay::Chart& now = std::get<bay::Chart>(bay.all().at(id).value);
+  std::size_t marked = 0;
+  for (const bay::Ink cell : now.inks.cells()) marked += cell != bay::Ink::blank ? 1 : 0;
+  EXPECT_GT(marked, 80U);
+  for (const replica::Mirror* mirror : mirrors) {
+    EXPECT_TRUE(mirror->get(ref)->inks == now.inks);
+    EXPECT_EQ(mirror->get(ref)->title, "Outer roads");
+  }
+  EXPECT_TRUE(late.get(ref)->inks == now.inks);
+}
+
+TEST(HostedReplica, ARefToWhatTheOtherEndDoesNotKnowArrivesEmpty) {
+  Harbour harbour({.delay = 20ms}, 4);
+  kit::MovingBay& bay = harbour.bay();
+  bay::Tug tug;
+  const std::uint32_t id = bay.spawn(tug);
+  const schema::Ref<bay::Tug> ref{id, bay.all().at(id).ref.generation};
+  replica::Mirror& mirror = harbour.join();
+  Client& client = harbour.hosts().client(0);
+  Server& server = harbour.hosts().server();
+  std::vector<schema::Ref<bay::Tug>> at_server;
+  std::vector<schema::Ref<bay::Tug>> at_client;
+  server.on<bay::Tow>([&](Peer, const bay::Tow& tow) { at_server.push_back(tow.tug); });
+  client.on<bay::Tow>([&](const bay::Tow& tow) { at_client.push_back(tow.tug); });
+  harbour.run(1s);
+  const auto both_send = [&](const schema::Ref<bay::Tug>& named) {
+    at_server.clear();
+    at_client.clear();
+    client.send(bay::Tow{named});
+    server.send_to_all(bay::Tow{named});
+    harbour.run(500ms);
+  };
+  using Refs = std::vector<schema::Ref<bay::Tug>>;
+  const schema::Ref<bay::Tug> older{id, static_cast<std::uint8_t>(ref.generation + 1)};
+  both_send(older);
+  EXPECT_EQ(at_server, Refs{older}) << "nobody looks";
+  server.refs_known_by(
+      [&](Peer, const schema::AnyRef& named) { return harbour.viewer().knows(named); });
+  client.refs_known_by([&](const schema::AnyRef& named) { return mirror.is_there(named); });
+  both_send(ref);
+  EXPECT_EQ(at_server, Refs{ref});
+  EXPECT_EQ(at_client, Refs{ref});
+  EXPECT_EQ(server.counts().refs_emptied + client.counts().refs_emptied, 0U);
+  both_send(older);
+  EXPECT_EQ(at_server, Refs{{}}) << "of another generation";
+  EXPECT_EQ(at_client, Refs{{}});
+  bay.despawn(id);
+  both_send(ref);
+  EXPECT_EQ(at_server, Refs{{}}) << "gone";
+  EXPECT_EQ(at_client, Refs{{}});
+  EXPECT_EQ(server.counts().refs_emptied, 2U);
+  EXPECT_EQ(client.counts().refs_emptied, 2U);
+  both_send({});
+  EXPECT_EQ(server.counts().refs_emptied, 2U) << "an empty one is none";
 }
 
 }  // namespace

@@ -26,7 +26,8 @@ std::set<std::uint32_t> ids_of(std::span<const Seen> seen) {
 Eigen::Vector2d place_of(const kit::Anyone& anyone) {
   return std::visit(
       [](const auto& value) -> Eigen::Vector2d {
-        return {value.at[0], value.at[1]};
+        if constexpr (requires { value.at[0]; }) return {value.at[0], value.at[1]};
+        return {0, 0};
       },
       anyone);
 }

@@ -9,6 +9,7 @@
 #include <numbers>
 #include <random>
 #include <string>
+#include <type_traits>
 #include <utility>
 #include <variant>
 #include <vector>
@@ -20,12 +21,14 @@
 
 namespace kwind::kit {
 
-using Anyone = std::variant<bay::Pile, bay::Crate, bay::Gull, bay::Tug, bay::Punt>;
+using Anyone =
+    std::variant<bay::Pile, bay::Crate, bay::Gull, bay::Tug, bay::Punt, bay::Chart, bay::Ledger>;
 
 /// What `value` is in bits: the same for values that are the same once quantised.
 template <class T>
 std::vector<std::byte> bits_of(const T& value, schema::View view) {
-  std::vector<std::byte> memory(512);
+  std::vector<std::byte> memory(
+      std::is_same_v<T, bay::Chart> || std::is_same_v<T, bay::Ledger> ? 16384 : 512);
   schema::Encoder out(bits::Writer(memory), bits::Policy::clamp, schema::kNewest, view);
   encode(out, value);
   memory.resize(out.finish());
@@ -102,6 +105,14 @@ class MovingBay {
         crate->at += Eigen::Vector2d{even(-1, 1), even(-1, 1)};  // in this order
         if (chance(0.3)) crate->label = "crate " + std::to_string(random_() % 100);
         put(id, bay::Crate(*crate));
+      } else if (auto* chart = std::get_if<bay::Chart>(&one.value);
+                 chart != nullptr && chance(0.3)) {
+        pencil(*chart);
+        put(id, bay::Chart(*chart));
+      } else if (auto* ledger = std::get_if<bay::Ledger>(&one.value);
+                 ledger != nullptr && chance(0.05)) {
+        write(*ledger);
+        put(id, bay::Ledger(*ledger));
       }
     }
     if (chance(comings_and_goings) && !all_.empty()) {
@@ -124,6 +135,29 @@ class MovingBay {
     const std::uint32_t tick = world_.tick();
     for (const auto& [id, one] : all_) history_[{id, tick}] = one.value;
     world_.end_tick();
+  }
+
+  /// A stroke across the chart; now and then one of the depths, or all inks anew.
+  void pencil(bay::Chart& chart) {
+    std::size_t x = random_() % 48;
+    std::size_t y = random_() % 48;
+    const auto ink = static_cast<bay::Ink>(random_() % 3);
+    for (std::uint64_t left = random_() % 8; left > 0; --left) {
+      chart.inks.at(static_cast<std::uint32_t>(x), static_cast<std::uint32_t>(y)) = ink;
+      x = (x + random_() % 2) % 48;
+      y = (y + random_() % 2) % 48;
+    }
+    if (chance(0.1)) {
+      for (bay::Ink& cell : chart.inks.cells()) cell = static_cast<bay::Ink>(random_() % 3);
+    }
+    if (chance(0.2)) chart.depths.cells()[random_() % 144] = even(0, 16);
+  }
+  /// Another page number, and mostly another text of up to `most` letters.
+  void write(bay::Ledger& ledger, std::size_t most = 3000) {
+    ledger.page = static_cast<std::int32_t>(random_() % 1001);
+    if (chance(0.3)) return;
+    ledger.lines.resize(random_() % most);
+    for (char& letter : ledger.lines) letter = static_cast<char>('a' + random_() % 26);
   }
 
   [[nodiscard]] const Anyone* at(std::uint32_t id, std::uint32_t tick) const {

@@ -147,12 +147,14 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
     const auto few = [&] { return static_cast<int>(random() % 10); };
     const std::array counts{few(), few(), few(), few(), few()};
     bay.populate(counts[0], counts[1], counts[2], counts[3], counts[4]);
+    for (std::uint64_t i = random() % 3; i > 0; --i) bay.spawn(bay::Chart{});
+    for (std::uint64_t i = random() % 3; i > 0; --i) bay.spawn(bay::Ledger{});
     Path path;
     path.loss = bay.chance(0.3) ? 0 : bay.even(0, 0.3);
     path.late = bay.chance(0.3) ? 0 : bay.even(0, 0.4);
     path.doubled = bay.even(0, 0.2);
     path.one_way = 1 + static_cast<int>(random() % 6);
-    path.room = bay.chance(0.3) ? 60 + random() % 100 : 1200;
+    path.room = bay.chance(0.4) ? 40 + random() % 100 : 1200;
     path.frames_a_tick = 1 + static_cast<int>(random() % 3);
     path.optimistic = bay.chance(0.4);
     SCOPED_TRACE(path.optimistic ? "optimistic" : "");
@@ -183,7 +185,7 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
     }
     // A quiet path and a world that stands still: all is told in the end.
     crossing.path() = {};
-    for (int i = 0; i < 160; ++i) {
+    for (int i = 0; i < 160 && !(i > 100 && crossing.viewer().complete()); ++i) {
       bay.stand_still();
       crossing.tick();
       if (testing::Test::HasFatalFailure()) return;
@@ -253,6 +255,7 @@ TEST(Replica, AFrameWithAHugeNumberTakesNoLonger) {
     out.put_count(0, 3);
     out.put_bool(false);  // no more in the head
     out.put_bool(false);  // nobody arrives
+    out.put_bool(false);  // nor do parts of anybody
     out.finish();
     EXPECT_EQ(mirror.receive(memory, out.bit_count()), Errc::none);
   }
@@ -268,7 +271,7 @@ TEST(Replica, EveryCompilerMakesTheSameBits) {
     crossing.see_all();
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
-  EXPECT_EQ(crossing.digest(), 12361804178971593568U);
+  EXPECT_EQ(crossing.digest(), 11942557142682763833U);
 }
 
 }  // namespace

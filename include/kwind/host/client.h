@@ -113,6 +113,10 @@ class Client {
   /// bytes are valid during the call. What it returns is counted among the drops if it is an error.
   void on_fill(std::function<Errc(std::span<const std::byte> payload, std::size_t bits)> handler);
 
+  /// Says which entities there are here, replica::Mirror::is_there for instance: a ref in a message
+  /// to any other arrives empty, and is counted. Without it refs arrive as they are. Not to throw.
+  void refs_known_by(std::function<bool(const schema::AnyRef&)> knows);
+
   /// Lets `filler`, borrowed until the connection ends, fill what is free in the next `datagrams`
   /// datagrams to the server: see Link::offer_fill.
   void offer_fill(link::Filler* filler, std::size_t datagrams);

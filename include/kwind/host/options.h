@@ -83,6 +83,7 @@ struct Counts {
   std::uint64_t sends_refused = 0;        ///< rate_limited or queue_full at this end
   std::uint64_t unknown_to_peer = 0;      ///< sends of messages that the peer's version lacks
   std::uint64_t encoded = 0;              ///< messages encoded; one for many counts once
+  std::uint64_t refs_emptied = 0;         ///< in messages received: of entities not known there
 };
 
 /// Sums over all connections since the start, closed ones included.

@@ -205,6 +205,11 @@ class Server {
   void on_fill(
       std::function<Errc(Peer, std::span<const std::byte> payload, std::size_t bits)> handler);
 
+  /// Says which entities a client may name, replica::Viewer::knows for instance: a ref in one of
+  /// its messages to any other arrives empty, and is counted. Without it refs arrive as they are.
+  /// Not to throw.
+  void refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> knows);
+
   /// While paused, clients' messages do not reach handlers: reliable and ordered ones wait in their
   /// windows, others are dropped and counted as over_budget.
   void pause(bool paused);

@@ -94,6 +94,7 @@ class Mirror {
   }
   static constexpr std::uint32_t kLongestBlend = 4;
   static constexpr std::uint32_t kMostAhead = 5;
+  [[nodiscard]] bool is_there(schema::AnyRef entity) const { return kind_of(entity).has_value(); }
   /// Place in EntitiesInfo::kinds of an entity that is there.
   [[nodiscard]] std::optional<std::uint16_t> kind_of(schema::AnyRef entity) const;
   /// Whether the server said that this client owns it.

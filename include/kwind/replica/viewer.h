@@ -38,6 +38,7 @@ struct ViewerCounts {
   std::uint64_t changed = 0;   ///< sent by what differs from what was foretold
   std::uint64_t foretold = 0;  ///< told to be as foretold
   std::uint64_t gone = 0;
+  std::uint64_t in_parts = 0;      ///< entities sent whole that no datagram holds
   std::uint64_t put_off = 0;       ///< found no room in their tick's last frame
   std::uint64_t given_up = 0;      ///< frames lost, or of no use for one that was
   std::uint64_t started_anew = 0;  ///< the client's acks stayed away for too long
@@ -77,7 +78,9 @@ class Viewer final : public link::Filler {
   void see(Sight& sight);
 
   /// Writes a frame of the last finished tick if there is something to say: everything that changed
-  /// and was not told, what waited longest first, as far as there is room. Called by the link, see
+  /// and was not told, what waited longest first, as far as there is room. An entity that is larger
+  /// than a datagram goes in parts, one such at a time, and appears with the last of them; when
+  /// more waits than fits its parts take at most half of the room. Called by the link, see
   /// Link::offer_fill; the token names the frame. O(entities in view).
   std::optional<std::uint64_t> fill(Time now, bits::Writer& out) override;
   /// What became of a frame: Event::acked and Event::lost of the link.
@@ -102,6 +105,9 @@ class Viewer final : public link::Filler {
   [[nodiscard]] bool complete() const;
   /// Whether all that was in view at the last see() is known to have appeared at the client.
   [[nodiscard]] bool view_complete() const;
+  /// Whether an entity is alive and the client has it, or is about to: what a ref in one of its
+  /// messages may name, see Server::refs_known_by(). O(log(entities in view)).
+  [[nodiscard]] bool knows(schema::AnyRef entity) const;
   /// Ticks that the oldest change in view waits to be sent; 0 if none does.
   [[nodiscard]] std::uint32_t oldest_wait() const;
   [[nodiscard]] const ViewerCounts& counts() const;

@@ -149,6 +149,17 @@ class Encoder {
   std::uint64_t out_of_range_ = 0;
 };
 
+/// Which entities whoever decodes knows of, as of now: a ref to another one, or to one that had the
+/// id before, arrives empty.
+class KnownEntities {
+ public:
+  KnownEntities() = default;
+  KnownEntities(const KnownEntities&) = delete;
+  KnownEntities& operator=(const KnownEntities&) = delete;
+  virtual ~KnownEntities() = default;
+  [[nodiscard]] virtual bool knows(const AnyRef& entity) const = 0;
+};
+
 class Decoder {
  public:
   /// Takes what is left in `in`, whose bits may come from anybody and are in the layout of
@@ -166,6 +177,11 @@ class Decoder {
   [[nodiscard]] View view() const { return view_; }
   /// The newest tick seen so far: the given one, or a later one that was decoded.
   [[nodiscard]] std::uint32_t newest_tick() const { return newest_tick_; }
+
+  /// Borrowed; nullptr: all refs arrive as they are, which is how it begins.
+  void know(const KnownEntities* known) { known_ = known; }
+  /// Refs that arrived empty because of that.
+  [[nodiscard]] std::uint64_t emptied_refs() const { return emptied_refs_; }
 
   // ---- slots: where read() puts what it takes ----
 
@@ -240,7 +256,7 @@ class Decoder {
     [[nodiscard]] unsigned bits() const {
       return bits::bits_for(std::uint64_t{entities} * kGenerations + 1);
     }
-    bool take(std::uint64_t index, Decoder&) const;
+    bool take(std::uint64_t index, Decoder& in) const;
   };
 
   static BooleanSlot boolean(bool& to) { return {&to}; }
@@ -348,6 +364,8 @@ class Decoder {
   std::uint32_t reference_tick_;  // the same for all of a message
   std::uint32_t newest_tick_;
   std::size_t empty_items_ = 0;
+  const KnownEntities* known_ = nullptr;
+  std::uint64_t emptied_refs_ = 0;
 };
 
 /// A struct that the generator wrote for a message.
@@ -391,7 +409,9 @@ template <Message T>
 /// What decoding depends on beside the bits.
 struct Layout {
   std::uint16_t version = kNewest;
-  std::uint32_t newest_tick = 0;  ///< ticks are taken to be those nearest to it
+  std::uint32_t newest_tick = 0;         ///< ticks are taken to be those nearest to it
+  const KnownEntities* known = nullptr;  ///< see Decoder::know()
+  std::uint64_t emptied_refs = 0;        ///< counted up by what decodes
 };
 
 /// Decodes all bits that are left in `reader` into `target`, reusing its storage. Only the
@@ -401,10 +421,12 @@ struct Layout {
 template <Message T>
 [[nodiscard]] Errc decode_message(bits::Reader reader, T& target, Layout& layout) {
   Decoder in(reader, layout.version, layout.newest_tick);
+  in.know(layout.known);
   decode(in, target);
   if (in.error() != Errc::none) return in.error();
   if (in.left_bits() > 0) return Errc::trailing_bits;
   layout.newest_tick = in.newest_tick();
+  layout.emptied_refs += in.emptied_refs();
   return Errc::none;
 }
 /// As above, from the first `bits` bits of `memory`.

@@ -12,6 +12,7 @@ namespace kwind::schema {
 struct Columns {
   std::vector<ColumnInfo> columns;
   std::vector<FollowInfo> follows;
+  std::vector<GridShape> grids;
 };
 
 /// Those of the newest version, in the order in which it encodes them. A field that it lacks has

@@ -8,6 +8,7 @@
 #include <string_view>
 
 #include "kwind/schema/codec.h"
+#include "kwind/schema/grid.h"
 #include "kwind/schema/info.h"
 
 namespace kwind::schema {
@@ -40,6 +41,7 @@ struct ColumnInfo {
   bool smooth;         ///< the receiver interpolates between updates
   double zero;         ///< a value is zero + index * step: of `int`, `real`, `turn` (degrees) and
   double step;         ///< `heading2` (radians); step 0 for all others
+  std::int16_t grid = -1;  ///< varying: place in EntityInfo::grids; -1: it is not a grid
 };
 
 /// `follow SPEED along DIRECTION`: columns of one entity, and what their steps are.
@@ -61,6 +63,7 @@ struct EntityInfo {
   std::span<const FieldInfo> fields;
   std::span<const ColumnInfo> columns;  ///< in the order in which the fields are encoded
   std::span<const FollowInfo> follows;
+  std::span<const GridShape> grids;
   Life life{};
   std::uint16_t at_most_per_second = 0;  ///< its changes are told so often at most; 0: in each tick
 };

@@ -1,0 +1,148 @@
+// An entity that no datagram holds, on its way to a client in chunks. Pure.
+#pragma once
+#include <algorithm>
+#include <cstddef>
+#include <cstdint>
+#include <span>
+#include <utility>
+#include <vector>
+
+#include "kwind/bits/reader.h"
+#include "kwind/bits/writer.h"
+
+namespace kwind::replica {
+
+inline constexpr std::size_t kChunkBytes = 16;
+inline constexpr std::size_t kChunkBits = kChunkBytes * 8;
+inline constexpr unsigned kParcelBits = 8;      ///< of its number
+inline constexpr unsigned kChunkOrder = 4;      ///< place of a chunk, chunks of a parcel
+inline constexpr unsigned kChunksOrder = 2;     ///< chunks in a frame
+inline constexpr unsigned kRestBits = 7;        ///< bits behind the last chunk: fewer than one has
+inline constexpr unsigned kParcelLagOrder = 4;  ///< ticks since it was packed
+
+/// Chunks of a parcel that a frame carries.
+struct ChunkRun {
+  std::uint8_t number = 0;  ///< of the parcel
+  std::uint32_t first = 0;
+  std::uint32_t count = 0;
+};
+
+/// The server's end. All but the bits behind the last whole chunk goes ahead; these follow when the
+/// rest is known to be there, and make it appear.
+class Parcel {
+ public:
+  std::uint32_t id = 0;  ///< of the entity; 0: there is no parcel
+  std::uint8_t number = 0;
+  std::uint8_t generation = 0;
+  bool owner = false;
+  std::uint32_t packed_at = 0;   ///< tick
+  std::uint32_t tick = 0;        ///< of its values
+  std::uint32_t completing = 0;  ///< frame under way with the last bits; 0: none
+
+  /// Another one, with the next number, of `bits` that begin `bytes`.
+  void pack(std::span<const std::byte> bytes, std::size_t bits) {
+    ++number;
+    completing = 0;
+    bytes_.assign(bytes.begin(),
+                  bytes.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(bits)));
+    bits_ = bits;
+    chunks_.assign(bits / kChunkBits, Chunk::waits);
+  }
+  void clear() {
+    id = 0;
+    completing = 0;
+    bits_ = 0;
+    bytes_.clear();
+    chunks_.clear();
+  }
+  [[nodiscard]] bool is_of(std::uint32_t entity, std::uint8_t user, bool owned) const {
+    return id != 0 && id == entity && generation == user && owner == owned;
+  }
+  [[nodiscard]] std::size_t chunks() const { return chunks_.size(); }
+  [[nodiscard]] bool all_there() const {
+    return std::all_of(chunks_.begin(), chunks_.end(),
+                       [](Chunk each) { return each == Chunk::there; });
+  }
+  /// The first run of chunks that wait, at most `most` of them; none: a count of 0.
+  [[nodiscard]] ChunkRun waiting(std::size_t most) const {
+    const auto first = std::find(chunks_.begin(), chunks_.end(), Chunk::waits);
+    const auto end =
+        std::find_if(first, chunks_.end(), [](Chunk each) { return each != Chunk::waits; });
+    const auto count = std::min(most, static_cast<std::size_t>(end - first));
+    return {number, static_cast<std::uint32_t>(first - chunks_.begin()),
+            static_cast<std::uint32_t>(count)};
+  }
+  void send(const ChunkRun& run) { set(run, Chunk::waits, Chunk::under_way); }
+  void lose(const ChunkRun& run) { set(run, Chunk::under_way, Chunk::waits); }
+  void arrive(const ChunkRun& run) {
+    set(run, Chunk::under_way, Chunk::there);
+    set(run, Chunk::waits, Chunk::there);
+  }
+  void write(bits::Writer& out, const ChunkRun& run) const {
+    out.put_bits(std::span(bytes_).subspan(run.first * kChunkBytes, run.count * kChunkBytes),
+                 run.count * kChunkBits);
+  }
+  [[nodiscard]] std::size_t rest_bits() const { return bits_ % kChunkBits; }
+  void write_rest(bits::Writer& out) const {
+    out.put_bits(std::span(bytes_).subspan(chunks_.size() * kChunkBytes), rest_bits());
+  }
+  [[nodiscard]] std::size_t memory() const { return bytes_.capacity() + chunks_.capacity(); }
+
+ private:
+  enum class Chunk : std::uint8_t { waits, under_way, there };
+  void set(const ChunkRun& run, Chunk from, Chunk to) {
+    if (id == 0 || run.number != number) return;
+    for (std::size_t i = run.first; i < std::size_t{run.first} + run.count; ++i) {
+      if (chunks_[i] == from) chunks_[i] = to;
+    }
+  }
+  std::size_t bits_ = 0;
+  std::vector<std::byte> bytes_;
+  std::vector<Chunk> chunks_;
+};
+
+/// The client's end: what has come of the newest parcel.
+class Unpacking {
+ public:
+  /// Chunks that `frame` brought; those of an older parcel are of no use.
+  void take(std::uint32_t frame, const ChunkRun& run, std::span<const std::byte> bytes) {
+    if (!any_ || run.number != number_) {
+      if (any_ && frame < frame_) return;
+      any_ = true;
+      number_ = run.number;
+      there_.clear();
+      bytes_.clear();
+    }
+    frame_ = std::max(frame_, frame);
+    const std::size_t end = std::size_t{run.first} + run.count;
+    if (there_.size() < end) {
+      there_.resize(end);
+      bytes_.resize(end * kChunkBytes);
+    }
+    for (std::size_t i = 0; i < run.count; ++i) there_[run.first + i] = true;
+    std::copy(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(run.count * kChunkBytes),
+              bytes_.begin() + static_cast<std::ptrdiff_t>(run.first * kChunkBytes));
+  }
+  /// The first `chunks` of a parcel; empty if not all are here.
+  [[nodiscard]] std::span<const std::byte> first(std::uint8_t number, std::size_t chunks) const {
+    if (!any_ || number != number_ || there_.size() < chunks) return {};
+    const auto end = there_.begin() + static_cast<std::ptrdiff_t>(chunks);
+    if (std::find(there_.begin(), end, false) != end) return {};
+    return std::span(bytes_).first(chunks * kChunkBytes);
+  }
+  void clear() {
+    any_ = false;
+    frame_ = 0;
+    there_.clear();
+    bytes_.clear();
+  }
+
+ private:
+  bool any_ = false;
+  std::uint8_t number_ = 0;
+  std::uint32_t frame_ = 0;  // the newest that brought something of it
+  std::vector<bool> there_;
+  std::vector<std::byte> bytes_;
+};
+
+}  // namespace kwind::replica

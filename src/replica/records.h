@@ -1,0 +1,106 @@
+// What frames told a client of one entity, kept as long as others may build on it. One entity, one
+// thread.
+#pragma once
+#include <algorithm>
+#include <cstdint>
+#include <vector>
+
+#include "rows.h"
+#include "sent_frames.h"
+
+namespace kwind::replica {
+
+struct Record {
+  std::uint32_t frame = 0;
+  std::uint32_t at = 0;    ///< tick of the frame
+  std::uint32_t tick = 0;  ///< of the values
+  Told told = Told::whole;
+  std::uint8_t generation = 0;
+  std::uint16_t kind = 0;
+  bool owner = false;
+  std::uint16_t slot = 0;  ///< of its values, see Records
+};
+
+/// Columns of the widest kind of a protocol.
+struct Widths {
+  std::size_t numbers = 0;
+  std::size_t varying = 0;
+};
+
+/// By frame. The values of one entity lie together, in places that are used again: what the next
+/// frame builds on is near, and nothing is allocated for it once there are enough places.
+class Records {
+ public:
+  [[nodiscard]] bool empty() const { return records_.empty(); }
+  [[nodiscard]] std::size_t size() const { return records_.size(); }
+  [[nodiscard]] auto begin() const { return records_.begin(); }
+  [[nodiscard]] auto end() const { return records_.end(); }
+  [[nodiscard]] auto rbegin() const { return records_.rbegin(); }
+  [[nodiscard]] auto rend() const { return records_.rend(); }
+  [[nodiscard]] Row row(const Record& record, const Widths& widths) const {
+    return {std::span(numbers_).subspan(record.slot * widths.numbers, widths.numbers),
+            std::span(varying_).subspan(record.slot * widths.varying, widths.varying)};
+  }
+  void insert(Record record, const Row& row, const Widths& widths) {
+    if (free_.empty()) grow(widths);
+    record.slot = free_.back();
+    free_.pop_back();
+    std::copy(row.numbers.begin(), row.numbers.end(),
+              numbers_.begin() + offset(record.slot * widths.numbers));
+    std::copy(row.varying.begin(), row.varying.end(),
+              varying_.begin() + offset(record.slot * widths.varying));
+    auto place = records_.end();
+    while (place != records_.begin() && (place - 1)->frame > record.frame) --place;
+    records_.insert(place, record);
+  }
+  void erase(std::uint32_t frame) {
+    const auto place = find(frame);
+    if (place != records_.end()) drop(place, place + 1);
+  }
+  /// Those before the one of `frame`, and that, too, if it says that it is gone. Not each time:
+  /// what stays has to be moved. That older ones are still here harms nobody.
+  void forget_before(std::uint32_t frame) {
+    const auto place = find(frame);
+    if (place == records_.end()) return;
+    const auto end = place->told == Told::gone ? place + 1 : place;
+    if ((end - records_.begin()) * 2 >= records_.end() - records_.begin()) {
+      drop(records_.begin(), end);
+    }
+  }
+  /// For Mirror::spoil().
+  void flip(std::size_t column, std::uint32_t bits, const Widths& widths) {
+    for (const Record& record : records_) numbers_[record.slot * widths.numbers + column] ^= bits;
+  }
+
+ private:
+  using Place = std::vector<Record>::iterator;
+  static std::ptrdiff_t offset(std::size_t at) { return static_cast<std::ptrdiff_t>(at); }
+  [[nodiscard]] Place find(std::uint32_t frame) {
+    const auto place = std::lower_bound(
+        records_.begin(), records_.end(), frame,
+        [](const Record& each, std::uint32_t wanted) { return each.frame < wanted; });
+    return place != records_.end() && place->frame == frame ? place : records_.end();
+  }
+  void drop(Place from, Place to) {
+    for (auto each = from; each != to; ++each) free_.push_back(each->slot);
+    records_.erase(from, to);
+  }
+  void grow(const Widths& widths) {
+    const std::size_t more = std::max<std::size_t>(2, slots_);
+    for (std::size_t i = slots_ + more; i-- > slots_;) {
+      free_.push_back(static_cast<std::uint16_t>(i));
+    }
+    slots_ += more;
+    free_.reserve(slots_);
+    numbers_.resize(slots_ * widths.numbers);
+    varying_.resize(slots_ * widths.varying);
+  }
+
+  std::vector<Record> records_;
+  std::size_t slots_ = 0;
+  std::vector<std::uint16_t> free_;
+  std::vector<std::uint32_t> numbers_;
+  std::vector<SharedBits> varying_;
+};
+
+}  // namespace kwind::replica
