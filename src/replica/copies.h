@@ -52,6 +52,10 @@ struct Copy {
   std::uint32_t sent_frame = 0;  ///< 0: nothing is under way
   std::uint32_t sent_tick = 0;
   std::uint32_t gone_frame = 0;  ///< that is under way and says that it is gone
+  /// That is under way and tells all of it, to an owner or not: what builds on what the client has
+  /// now would be read by the one that it was.
+  std::uint32_t whole_frame = 0;
+  bool whole_owner = false;
   std::uint32_t waiting_since =
       0;  ///< tick at which something to tell was first put off; 0: nothing
   float weight = 1;

@@ -72,7 +72,8 @@ void Viewer::State::consider(std::size_t place, const World::State::Brief& brief
   Copy& copy = copies[place];
   const Held& held = copy.held();
   const bool goes_on = held.known && held.generation == brief.generation &&
-                       held.owner == copy.owner && !copy.resend && copy.gone_frame == 0;
+                       held.owner == copy.owner && !copy.resend && copy.gone_frame == 0 &&
+                       (copy.whole_frame == 0 || copy.whole_owner == copy.owner);
   const bool under = copy.sent_frame != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == copy.owner;
   const bool packed = is_packed(place);

@@ -43,6 +43,7 @@ void Viewer::State::give_up(Sent& frame) {
     if (place == copies.size()) break;
     if (copies.id(place) != entry.id) continue;
     Copy& copy = copies[place];
+    if (copy.whole_frame == frame.mark.frame) copy.whole_frame = 0;
     if (copy.gone_frame == frame.mark.frame) {
       copy.gone_frame = 0;
       copies.settled(place) = 0;
@@ -79,6 +80,7 @@ void Viewer::State::believe(Sent& frame) {
     // It may be wanted again, or not any more.
     if (entry.told != Told::change) copies.settled(place) = 0;
     if (copy.gone_frame == frame.mark.frame) copy.gone_frame = 0;
+    if (copy.whole_frame == frame.mark.frame) copy.whole_frame = 0;
     if (!options.optimistic) copies.hold(place, copy.sure);
     if (copy.sent_frame == frame.mark.frame && copy.sent_gone) copy.sent_frame = 0;
   }
@@ -105,7 +107,7 @@ void Viewer::State::start_anew() {
     Copy& copy = copies[i];
     copy.sure = {};
     copies.hold(i, {});
-    copy.sent_frame = copy.gone_frame = 0;
+    copy.sent_frame = copy.gone_frame = copy.whole_frame = 0;
     copies.settled(i) = 0;
   }
   parcel.clear();

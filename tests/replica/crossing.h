@@ -79,7 +79,7 @@ class Crossing {
       const Errc error = mirror_.receive(frame.bytes, frame.bits);
       if (error == Errc::none) {
         if (!spoilt_) {
-          ASSERT_EQ(difference(mirror_, bay_, seen_), "") << "after frame " << frame.token;
+          ASSERT_EQ(difference(mirror_, bay_), "") << "after frame " << frame.token;
         }
         fates_.emplace(now_ + path_.one_way, std::pair(frame.token, true));
       } else {
@@ -123,12 +123,19 @@ class Crossing {
   void expect_complete() {
     std::set<std::uint32_t> wanted;
     std::set<std::uint32_t> there;
-    for (const replica::Seen& seen : seen_) wanted.insert(seen.id);
+    std::set<std::uint32_t> owned;
+    std::set<std::uint32_t> owned_there;
+    for (const replica::Seen& seen : seen_) {
+      wanted.insert(seen.id);
+      if (seen.owner) owned.insert(seen.id);
+    }
     for (const auto& ref : mirror_.entities()) {
       there.insert(ref.id);
+      if (mirror_.owns(ref)) owned_there.insert(ref.id);
       EXPECT_TRUE(bay_.world().is_alive(ref)) << ref.id;
     }
     EXPECT_EQ(there, wanted);
+    EXPECT_EQ(owned_there, owned);
     EXPECT_EQ(mirror_.size(), wanted.size());
     EXPECT_TRUE(viewer_.complete());
     EXPECT_TRUE(viewer_.view_complete());

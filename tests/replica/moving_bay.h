@@ -204,8 +204,7 @@ class MovingBay {
 
 /// Why a mirror does not hold what the bay held at the tick that the mirror names, entity by
 /// entity; empty if it does.
-inline std::string difference(const replica::Mirror& mirror, const MovingBay& bay,
-                              const std::vector<replica::Seen>& seen) {
+inline std::string difference(const replica::Mirror& mirror, const MovingBay& bay) {
   for (const schema::AnyRef& ref : mirror.entities()) {
     const std::uint32_t tick = mirror.told_at(ref);
     const Anyone* const true_value = bay.at(ref.id, tick);
@@ -218,10 +217,7 @@ inline std::string difference(const replica::Mirror& mirror, const MovingBay& ba
           using T = std::decay_t<decltype(value)>;
           const auto held = mirror.get(schema::Ref<T>{ref.id, ref.generation});
           if (!held) return here() + " is of another kind";
-          const auto found =
-              std::find_if(seen.begin(), seen.end(), [&](const auto& s) { return s.id == ref.id; });
-          const bool owner = found != seen.end() && found->owner;
-          const schema::View view = owner ? schema::View::owner : schema::View::others;
+          const schema::View view = mirror.owns(ref) ? schema::View::owner : schema::View::others;
           if (bits_of(*held, view) == bits_of(value, view)) return "";
           return here() + " differs";
         },
