@@ -1,6 +1,7 @@
 // What one client has, or is about to have, of each entity that concerns it. Pure.
 #pragma once
 #include <algorithm>
+#include <array>
 #include <cstdint>
 #include <optional>
 #include <vector>
@@ -52,15 +53,19 @@ struct Copy {
   std::uint32_t sent_frame = 0;  ///< 0: nothing is under way
   std::uint32_t sent_tick = 0;
   std::uint32_t gone_frame = 0;  ///< that is under way and says that it is gone
-  /// That is under way and tells all of it, to an owner or not: what builds on what the client has
-  /// now would be read by the one that it was.
-  std::uint32_t whole_frame = 0;
-  bool whole_owner = false;
+  /// Frames under way that tell all of it, to others and to its owner: a change that builds on what
+  /// the client was before would be read behind them.
+  std::array<std::uint8_t, 2> wholes{};
   std::uint32_t waiting_since =
       0;  ///< tick at which something to tell was first put off; 0: nothing
   float weight = 1;
   Held sure;  ///< what the client has for certain
   [[nodiscard]] const Held& held() const { return held_; }
+  /// What was under way has arrived, or is lost.
+  void is_told(const Entry& entry) {
+    std::uint8_t& count = wholes[entry.owner ? 1 : 0];
+    if (entry.told == Told::whole && count > 0) --count;
+  }
 
  private:
   friend class Copies;

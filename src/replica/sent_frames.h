@@ -27,6 +27,7 @@ struct Sent {
   bool arrived = false;  ///< and what it builds on had arrived
   bool acked = false;
   ChunkRun chunks{};           ///< that it carried
+  bool tells_whole = false;    ///< of some entity all
   bool completes = false;      ///< it made a parcel appear:
   std::uint8_t completed = 0;  ///< this one
   std::uint64_t first = 0;     ///< of its entries, counted from the first frame's on

@@ -41,7 +41,8 @@ void Viewer::see(std::span<const Seen> in_view) {
   auto seen = in_view.begin();
   bool dropped = false;
   const auto unneeded = [](const Copy& copy) {
-    return !copy.in_view && !copy.held().known && !copy.sure.known && copy.sent_frame == 0;
+    return !copy.in_view && !copy.held().known && !copy.sure.known && copy.sent_frame == 0 &&
+           copy.wholes[0] == 0 && copy.wholes[1] == 0;
   };
   for (std::size_t i = 0; i < s.copies.size(); ++i) {
     Copy& copy = s.copies[i];
@@ -73,7 +74,7 @@ void Viewer::State::consider(std::size_t place, const World::State::Brief& brief
   const Held& held = copy.held();
   const bool goes_on = held.known && held.generation == brief.generation &&
                        held.owner == copy.owner && !copy.resend && copy.gone_frame == 0 &&
-                       (copy.whole_frame == 0 || copy.whole_owner == copy.owner);
+                       copy.wholes[copy.owner ? 0 : 1] == 0;
   const bool under = copy.sent_frame != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == copy.owner;
   const bool packed = is_packed(place);
@@ -256,6 +257,7 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
             [](const Entry& a, const Entry& b) { return a.id < b.id; });
   Sent& sent = s.sent.add(mark, s.entries);
   sent.chunks = chunks;
+  sent.tells_whole = sections.arrivals;
   sent.completes = s.parcel.completing == mark.frame;
   sent.completed = s.parcel.number;
   if (s.options.optimistic && s.sure > 0) {

@@ -43,7 +43,7 @@ void Viewer::State::give_up(Sent& frame) {
     if (place == copies.size()) break;
     if (copies.id(place) != entry.id) continue;
     Copy& copy = copies[place];
-    if (copy.whole_frame == frame.mark.frame) copy.whole_frame = 0;
+    copy.is_told(entry);
     if (copy.gone_frame == frame.mark.frame) {
       copy.gone_frame = 0;
       copies.settled(place) = 0;
@@ -76,11 +76,11 @@ void Viewer::State::believe(Sent& frame) {
     if (place == copies.size() || copies.id(place) != entry.id) copies.insert(place, entry.id);
     Copy& copy = copies[place];
     copy.sure.apply(entry);
+    copy.is_told(entry);
     if (entry.told == Told::whole) copy.resend = false;
     // It may be wanted again, or not any more.
     if (entry.told != Told::change) copies.settled(place) = 0;
     if (copy.gone_frame == frame.mark.frame) copy.gone_frame = 0;
-    if (copy.whole_frame == frame.mark.frame) copy.whole_frame = 0;
     if (!options.optimistic) copies.hold(place, copy.sure);
     if (copy.sent_frame == frame.mark.frame && copy.sent_gone) copy.sent_frame = 0;
   }
@@ -107,7 +107,8 @@ void Viewer::State::start_anew() {
     Copy& copy = copies[i];
     copy.sure = {};
     copies.hold(i, {});
-    copy.sent_frame = copy.gone_frame = copy.whole_frame = 0;
+    copy.sent_frame = copy.gone_frame = 0;
+    copy.wholes = {};
     copies.settled(i) = 0;
   }
   parcel.clear();
@@ -127,7 +128,8 @@ void Viewer::State::hear() {
     for (const std::uint32_t frame : acks) {
       Sent* const slot = sent.find(frame);
       if (slot == nullptr || frame <= sure || last_frame - frame >= kFrameWindow) continue;
-      if (!may_have_completed(*slot)) continue;
+      // What came too late was told again, perhaps to another owner.
+      if (slot->lost && slot->tells_whole) continue;
       slot->acked = true;
       if (!options.optimistic) believe(*slot);
     }

@@ -70,10 +70,6 @@ struct Viewer::State {
 
   [[nodiscard]] World::State& all() const { return *world->state_; }
   [[nodiscard]] std::uint32_t tick() const { return all().tick - 1; }
-  // What a late ack of it may be worth: it is of no use to a client that has dropped its parcel.
-  [[nodiscard]] bool may_have_completed(const Sent& frame) const {
-    return !frame.completes || !frame.lost || (parcel.id != 0 && parcel.number == frame.completed);
-  }
   // The frame that the next one builds on; 0: none.
   [[nodiscard]] std::uint32_t base() {
     if (!options.optimistic || sure == 0) return sure;

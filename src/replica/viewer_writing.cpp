@@ -200,10 +200,7 @@ void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
   copy.sent_owner = each.owner;
   copy.sent_gone = each.told == Told::gone;
   if (copy.sent_gone) copy.gone_frame = mark.frame;
-  if (each.told == Told::whole) {
-    copy.whole_frame = mark.frame;
-    copy.whole_owner = each.owner;
-  }
+  if (each.told == Told::whole) ++copy.wholes[each.owner ? 1 : 0];
   copies.settled(each.place) = upto;
   if (copy.waiting_since != 0) {
     counts.longest_wait = std::max(counts.longest_wait, mark.tick - copy.waiting_since);
