@@ -46,6 +46,7 @@ Errc Mirror::State::take_frame(std::span<const std::byte> payload, std::size_t b
   staged.clear();
   rows_used = 0;
   staged_chunks = {};
+  of_no_use = false;
   arrivals = Arrivals(marks, *mark);
   if (const Errc error = read(in, *mark); error != Errc::none) return error;
   if (anew) {
@@ -90,13 +91,23 @@ bool Mirror::State::take_waiting() {
 }
 
 Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
-  const auto wrong = [&] { return in.ok() ? Errc::value_range : Errc::truncated; };
+  const auto wrong = [&] {
+    if (!in.ok()) return Errc::truncated;
+    return of_no_use ? Errc::replayed : Errc::value_range;
+  };
   const Sections sections = read_sections(in, mark);
   if (!in.ok()) return Errc::truncated;
   const std::vector<std::uint32_t>& movers = told[mark.newest % told.size()].there;
   if (sections.movers) {
-    for (const std::uint32_t id : movers) {
-      if (!read_known(in, mark, id, true)) return wrong();
+    // Between two frames others use the caches: memory is asked for ahead of its use.
+    const auto ahead = [&](std::size_t i, std::size_t by) -> Entity& {
+      return entities[movers[std::min(i + by, movers.size() - 1)]];
+    };
+    for (std::size_t i = 0; i < movers.size(); ++i) {
+      bits::ask_for(&ahead(i, 12), sizeof(Entity));
+      ahead(i, 8).records.ask_for();
+      ahead(i, 4).records.ask_for_values(widths);
+      if (!read_known(in, mark, movers[i], true)) return wrong();
     }
   }
   if (sections.others) {
@@ -191,7 +202,9 @@ bool Mirror::State::read_last_of_parcel(bits::Reader& in, const FrameMark& mark,
   const std::uint64_t rest = in.get(kRestBits);
   if (!in.ok() || chunks == 0 || chunks > most_chunks || lag >= mark.tick) return false;
   const auto ahead = unpacking.first(number, static_cast<std::size_t>(chunks));
-  if (ahead.empty()) return false;
+  // The server has let go of it, and of this frame.
+  of_no_use = ahead.empty();
+  if (of_no_use) return false;
   unpacked.assign(ahead.begin(), ahead.end());
   unpacked.resize(ahead.size() + kChunkBytes);
   if (!in.get_bits(std::span(unpacked).subspan(ahead.size()), static_cast<std::size_t>(rest))) {

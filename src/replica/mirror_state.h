@@ -104,6 +104,7 @@ struct Mirror::State {
   std::size_t rows_used = 0;
   ChunkRun staged_chunks;
   std::vector<std::byte> staged_bytes;
+  bool of_no_use = false;  // it ends a parcel that is not here
   Unpacking unpacking;
   std::vector<std::byte> unpacked;
   std::vector<std::uint32_t> known_ids;

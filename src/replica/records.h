@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <vector>
 
+#include "kwind/bits/prefetch.h"
 #include "rows.h"
 #include "sent_frames.h"
 
@@ -65,6 +66,17 @@ class Records {
     const auto end = place->told == Told::gone ? place + 1 : place;
     if ((end - records_.begin()) * 2 >= records_.end() - records_.begin()) {
       drop(records_.begin(), end);
+    }
+  }
+  /// What the next frame will be built on, for who comes to it soon.
+  void ask_for() const {
+    const std::size_t newest = std::min<std::size_t>(records_.size(), kKnownStates);
+    bits::ask_for(records_.data() + records_.size() - newest, newest * sizeof(Record));
+  }
+  void ask_for_values(const Widths& widths) const {
+    for (std::size_t i = 0; i < std::min<std::size_t>(records_.size(), kKnownStates); ++i) {
+      const std::size_t slot = records_[records_.size() - 1 - i].slot;
+      bits::ask_for(numbers_.data() + slot * widths.numbers, 1);
     }
   }
   /// For Mirror::spoil().

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "frame_code.h"
+#include "kwind/bits/prefetch.h"
 #include "kwind/replica/interest.h"
 #include "viewer_state.h"
 
@@ -103,7 +104,7 @@ void Viewer::State::consider(std::size_t place, const World::State::Brief& brief
   // Field by field: a copy of a whole one would wait for its stores.
   Candidate& made = candidates.emplace_back();
   made.id = copy.id;
-  made.place = place;
+  made.place = static_cast<std::uint32_t>(place);
   made.told = whole ? Told::whole : Told::change;
   made.parcel = packed;
   made.complete = complete;
@@ -114,7 +115,12 @@ void Viewer::State::consider(std::size_t place, const World::State::Brief& brief
 void Viewer::State::gather() {
   candidates.clear();
   const std::vector<World::State::Brief>& briefs = all().briefs;
+  constexpr std::size_t kAhead = 8;
   for (std::size_t i = 0; i < copies.size(); ++i) {
+    const std::size_t ahead = std::min(i + kAhead, copies.size() - 1);
+    if (briefs[copies.id(ahead)].changed_at > copies.settled(ahead)) {
+      bits::ask_for(&copies[ahead], sizeof(Copy));
+    }
     const World::State::Brief& brief = briefs[copies.id(i)];
     // Also 0: it exists from the next tick on.
     if (brief.changed_at <= copies.settled(i)) continue;
@@ -127,7 +133,7 @@ void Viewer::State::gather() {
       constexpr float kFirst = 1e9F;  // it takes few bits, and makes room at the client
       Candidate& made = candidates.emplace_back();
       made.id = copy.id;
-      made.place = i;
+      made.place = static_cast<std::uint32_t>(i);
       made.told = Told::gone;
       made.urgency = kFirst;
     }
@@ -401,8 +407,7 @@ const ViewerCounts& Viewer::counts() const {
 std::size_t Viewer::memory() const {
   const State& s = *state_;
   return sizeof(State) + s.copies.memory() + s.sent.memory() + s.parcel.memory() +
-         s.candidates.capacity() * sizeof(Candidate) + s.by_urgency.capacity() * sizeof(void*) +
-         s.entries.capacity() * sizeof(Entry) + s.bodies.capacity() + s.acks.capacity() * 4;
+         s.acks.capacity() * sizeof(std::uint32_t);
 }
 
 }  // namespace kwind::replica

@@ -69,7 +69,9 @@ void Viewer::State::believe(Sent& frame) {
   frame.arrived = true;
   sure = frame.mark.frame;
   if (frame.chunks.count > 0) parcel.arrive(frame.chunks);
-  if (parcel.id != 0 && frame.completes && frame.completed == parcel.number) parcel.clear();
+  // Unless the same last bits are under way once more: until then the client keeps the others.
+  const bool again = parcel.completing != 0 && parcel.completing != frame.mark.frame;
+  if (frame.completes && frame.completed == parcel.number && !again) parcel.clear();
   std::size_t place = 0;
   for (const Entry& entry : sent.entries(frame)) {
     place = copies.walk(place, entry.id);

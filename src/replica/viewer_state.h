@@ -16,24 +16,6 @@
 
 namespace kwind::replica {
 
-/// What there is to tell of an entity.
-struct Candidate {
-  std::uint32_t id = 0;
-  std::size_t place = 0;  // of its copy, until copies come or go
-  Told told = Told::whole;
-  bool parcel = false;  // it goes in one: chunks of it, or `complete` the last bits
-  bool complete = false;
-  bool owner = false;
-  float urgency = 0;
-  bool mover = false;  // the client expects to hear of it
-  bool taken = false;
-  std::uint32_t tick = 0;  // of its values
-  std::uint32_t mask = 0;  // of a change
-  std::size_t begin = 0;   // of its body in the scratch, bytes
-  std::size_t bits = 0;
-  std::uint32_t rank = 0;  // among those that the client knows
-};
-
 struct Viewer::State {
   State(const World& of, ViewerOptions options_in)
       : world(&of),
@@ -59,10 +41,11 @@ struct Viewer::State {
   std::uint64_t seen_revision = 0;  // of the sight that was last asked; 0: none
   std::uint32_t input = 0;
   bool any_input = false;
-  std::vector<Candidate> candidates;
-  std::vector<Candidate*> by_urgency;
-  std::vector<Entry> entries;
-  std::vector<std::byte> bodies;
+  // The world's, for the frame at hand.
+  std::vector<Candidate>& candidates = all().desk.candidates;
+  std::vector<Candidate*>& by_urgency = all().desk.by_urgency;
+  std::vector<Entry>& entries = all().desk.entries;
+  std::vector<std::byte>& bodies = all().desk.bodies;
   std::size_t bodies_end = 0;
   ViewerCounts counts;
   Tally* tally = nullptr;

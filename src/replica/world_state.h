@@ -5,6 +5,7 @@
 #include <optional>
 #include <vector>
 
+#include "desk.h"
 #include "kind_shape.h"
 #include "kwind/replica/world.h"
 #include "rows.h"
@@ -68,6 +69,7 @@ struct World::State {
   std::uint64_t out_of_range = 0;
   std::optional<OutOfRange> last_out_of_range;
   SpliceCounts spliced;  // counted by viewers
+  Desk desk;
 };
 
 }  // namespace kwind::replica
