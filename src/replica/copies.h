@@ -42,9 +42,6 @@ struct Held {
 };
 
 struct Copy {
-  std::uint32_t id = 0;
-  bool in_view = false;
-  bool owner = false;
   bool resend = false;  ///< it differs from what was told: all of it goes again
   // Of what was sent last, while nothing speaks against its arriving.
   bool sent_owner = false;
@@ -57,8 +54,7 @@ struct Copy {
   /// the client was before would be read behind them.
   std::array<std::uint8_t, 2> wholes{};
   std::uint32_t waiting_since =
-      0;  ///< tick at which something to tell was first put off; 0: nothing
-  float weight = 1;
+      0;      ///< tick at which something to tell was first put off; 0: nothing
   Held sure;  ///< what the client has for certain
   [[nodiscard]] const Held& held() const { return held_; }
   /// What was under way has arrived, or is lost.
@@ -70,6 +66,13 @@ struct Copy {
  private:
   friend class Copies;
   Held held_;  // what the next frame builds on
+};
+
+/// How it is looked at.
+struct Look {
+  float weight = 1;
+  bool in_view = false;
+  bool owner = false;
 };
 
 /// How an entity stands with a client, as its place in a frame depends on it.
@@ -84,6 +87,7 @@ class Copies {
   [[nodiscard]] Standing standing(std::size_t place) const { return standings_[place]; }
   /// All that changed up to this tick is there, or under way.
   [[nodiscard]] std::uint32_t& settled(std::size_t place) { return settled_[place]; }
+  [[nodiscard]] Look& look(std::size_t place) { return looks_[place]; }
   [[nodiscard]] Copy& operator[](std::size_t place) { return all_[place]; }
 
   /// The first place from `from` on whose id is not below; size() if there is none.
@@ -107,7 +111,8 @@ class Copies {
     ids_.insert(ids_.begin() + offset, id);
     settled_.insert(settled_.begin() + offset, 0);
     standings_.insert(standings_.begin() + offset, Standing::unknown);
-    all_.emplace(all_.begin() + offset)->id = id;
+    looks_.insert(looks_.begin() + offset, Look{});
+    all_.emplace(all_.begin() + offset);
   }
   void hold(std::size_t place, const Held& held) {
     all_[place].held_ = held;
@@ -124,11 +129,12 @@ class Copies {
   void drop(const Unneeded& unneeded) {
     std::size_t kept = 0;
     for (std::size_t i = 0; i < ids_.size(); ++i) {
-      if (unneeded(all_[i])) continue;
+      if (unneeded(i)) continue;
       if (kept != i) {
         ids_[kept] = ids_[i];
         settled_[kept] = settled_[i];
         standings_[kept] = standings_[i];
+        looks_[kept] = looks_[i];
         all_[kept] = all_[i];
       }
       ++kept;
@@ -136,11 +142,12 @@ class Copies {
     ids_.resize(kept);
     settled_.resize(kept);
     standings_.resize(kept);
+    looks_.resize(kept);
     all_.resize(kept);
   }
   [[nodiscard]] std::size_t memory() const {
     return all_.capacity() * sizeof(Copy) +
-           ids_.capacity() * (sizeof(std::uint32_t) * 2 + sizeof(Standing));
+           ids_.capacity() * (sizeof(std::uint32_t) * 2 + sizeof(Standing) + sizeof(Look));
   }
 
  private:
@@ -150,6 +157,7 @@ class Copies {
   std::vector<std::uint32_t> ids_;
   std::vector<std::uint32_t> settled_;
   std::vector<Standing> standings_;
+  std::vector<Look> looks_;
   std::vector<Copy> all_;
 };
 

@@ -40,27 +40,26 @@ void Viewer::see(std::span<const Seen> in_view) {
     if (place == s.copies.size() || s.copies.id(place) != each.id) s.copies.insert(place, each.id);
   }
   auto seen = in_view.begin();
-  bool dropped = false;
-  const auto unneeded = [](const Copy& copy) {
-    return !copy.in_view && !copy.held().known && !copy.sure.known && copy.sent_frame == 0 &&
-           copy.wholes[0] == 0 && copy.wholes[1] == 0;
-  };
+  bool hides = false;
   for (std::size_t i = 0; i < s.copies.size(); ++i) {
-    Copy& copy = s.copies[i];
-    while (seen != in_view.end() && seen->id < copy.id) ++seen;
-    const bool there = seen != in_view.end() && seen->id == copy.id;
-    if (copy.in_view != there || (there && copy.owner != seen->owner)) {
+    const std::uint32_t id = s.copies.id(i);
+    while (seen != in_view.end() && seen->id < id) ++seen;
+    const bool there = seen != in_view.end() && seen->id == id;
+    const Look look{there ? seen->weight : 0, there, there && seen->owner};
+    Look& before = s.copies.look(i);
+    if (before.in_view != look.in_view || before.owner != look.owner) {
       s.copies.settled(i) = 0;
       s.news = true;
     }
-    copy.in_view = there;
-    if (there) {
-      copy.owner = seen->owner;
-      copy.weight = seen->weight;
-    }
-    dropped = dropped || unneeded(copy);
+    before = look;
+    hides = hides || !there;
   }
-  if (dropped) s.copies.drop(unneeded);
+  if (!hides) return;
+  s.copies.drop([&](std::size_t i) {
+    const Copy& copy = s.copies[i];
+    return !s.copies.look(i).in_view && !copy.held().known && !copy.sure.known &&
+           copy.sent_frame == 0 && copy.wholes[0] == 0 && copy.wholes[1] == 0;
+  });
 }
 
 void Viewer::see(Sight& sight) {
@@ -72,12 +71,13 @@ void Viewer::see(Sight& sight) {
 
 void Viewer::State::consider(std::size_t place, const World::State::Brief& brief) {
   Copy& copy = copies[place];
+  const Look& look = copies.look(place);
   const Held& held = copy.held();
   const bool goes_on = held.known && held.generation == brief.generation &&
-                       held.owner == copy.owner && !copy.resend && copy.gone_frame == 0 &&
-                       copy.wholes[copy.owner ? 0 : 1] == 0;
+                       held.owner == look.owner && !copy.resend && copy.gone_frame == 0 &&
+                       copy.wholes[look.owner ? 0 : 1] == 0;
   const bool under = copy.sent_frame != 0 && !copy.sent_gone &&
-                     copy.sent_generation == brief.generation && copy.sent_owner == copy.owner;
+                     copy.sent_generation == brief.generation && copy.sent_owner == look.owner;
   const bool packed = is_packed(place);
   if (under) {
     // The same was sent, and nothing speaks against its arriving; or all of it was, and until that
@@ -99,16 +99,16 @@ void Viewer::State::consider(std::size_t place, const World::State::Brief& brief
   if (copy.waiting_since == 0) copy.waiting_since = tick();
   const std::uint32_t waited = tick() - std::min(copy.waiting_since, tick()) + 1;
   constexpr float kOverdue = 1e6F;
-  float urgency = static_cast<float>(waited) * copy.weight;
+  float urgency = static_cast<float>(waited) * look.weight;
   if (waited > kPatience) urgency = kOverdue + static_cast<float>(waited);
   // Field by field: a copy of a whole one would wait for its stores.
   Candidate& made = candidates.emplace_back();
-  made.id = copy.id;
+  made.id = copies.id(place);
   made.place = static_cast<std::uint32_t>(place);
   made.told = whole ? Told::whole : Told::change;
   made.parcel = packed;
   made.complete = complete;
-  made.owner = copy.owner;
+  made.owner = look.owner;
   made.urgency = urgency;
 }
 
@@ -125,14 +125,14 @@ void Viewer::State::gather() {
     // Also 0: it exists from the next tick on.
     if (brief.changed_at <= copies.settled(i)) continue;
     const Copy& copy = copies[i];
-    if (copy.in_view && brief.alive) {
+    if (copies.look(i).in_view && brief.alive) {
       consider(i, brief);
     } else if (!copy.held().known) {
       copies.settled(i) = tick();
     } else if (!(copy.sent_gone && copy.sent_frame != 0)) {
       constexpr float kFirst = 1e9F;  // it takes few bits, and makes room at the client
       Candidate& made = candidates.emplace_back();
-      made.id = copy.id;
+      made.id = copies.id(i);
       made.place = static_cast<std::uint32_t>(i);
       made.told = Told::gone;
       made.urgency = kFirst;
@@ -145,7 +145,8 @@ void Viewer::State::gather() {
 void Viewer::State::drop_parcel_of_no_use() {
   if (parcel.id == 0 || parcel.completing != 0) return;
   const auto place = copies.find(parcel.id);
-  if (!place || !copies[*place].in_view || !all().briefs[parcel.id].alive || !is_packed(*place)) {
+  if (!place || !copies.look(*place).in_view || !all().briefs[parcel.id].alive ||
+      !is_packed(*place)) {
     parcel.clear();
   }
 }
@@ -356,9 +357,9 @@ bool Viewer::view_complete() const {
   const auto& briefs = s.all().briefs;
   for (std::size_t i = 0; i < s.copies.size(); ++i) {
     const Copy& copy = s.copies[i];
-    const World::State::Brief& brief = briefs[copy.id];
+    const World::State::Brief& brief = briefs[s.copies.id(i)];
     const bool there = copy.sure.known && copy.sure.generation == brief.generation;
-    if (copy.in_view && brief.alive && !there) return false;
+    if (s.copies.look(i).in_view && brief.alive && !there) return false;
   }
   return true;
 }
@@ -378,7 +379,7 @@ std::uint32_t Viewer::oldest_wait() const {
   std::uint32_t longest = 0;
   for (std::size_t i = 0; i < s.copies.size(); ++i) {
     const Copy& copy = s.copies[i];
-    if (copy.in_view && copy.waiting_since != 0 && copy.waiting_since <= s.tick()) {
+    if (s.copies.look(i).in_view && copy.waiting_since != 0 && copy.waiting_since <= s.tick()) {
       longest = std::max(longest, s.tick() - copy.waiting_since + 1);
     }
   }

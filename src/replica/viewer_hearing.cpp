@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <utility>
 
+#include "kwind/bits/prefetch.h"
 #include "report_code.h"
 #include "viewer_state.h"
 
@@ -73,9 +74,15 @@ void Viewer::State::believe(Sent& frame) {
   const bool again = parcel.completing != 0 && parcel.completing != frame.mark.frame;
   if (frame.completes && frame.completed == parcel.number && !again) parcel.clear();
   std::size_t place = 0;
-  for (const Entry& entry : sent.entries(frame)) {
+  const std::span<const Entry> told = sent.entries(frame);
+  for (const Entry& entry : told) {  // asked for, all at once, before the first is used
     place = copies.walk(place, entry.id);
     if (place == copies.size() || copies.id(place) != entry.id) copies.insert(place, entry.id);
+    bits::ask_for(&copies[place], sizeof(Copy));
+  }
+  place = 0;
+  for (const Entry& entry : told) {
+    place = copies.walk(place, entry.id);
     Copy& copy = copies[place];
     copy.sure.apply(entry);
     copy.is_told(entry);

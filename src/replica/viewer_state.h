@@ -78,8 +78,8 @@ struct Viewer::State {
   void gather();
   void consider(std::size_t place, const World::State::Brief& brief);
   [[nodiscard]] bool is_packed(std::size_t place) {
-    const Copy& copy = copies[place];
-    return parcel.is_of(copy.id, all().briefs[copy.id].generation, copy.owner);
+    const std::uint32_t id = copies.id(place);
+    return parcel.is_of(id, all().briefs[id].generation, copies.look(place).owner);
   }
   void drop_parcel_of_no_use();
   void pack_what_no_frame_holds();

@@ -300,13 +300,13 @@ std::optional<std::uint32_t> Viewer::State::digest(std::uint32_t base) {
   DriftDigest made;
   for (std::size_t i = 0; i < copies.size(); ++i) {
     if (copies.standing(i) == Standing::unknown) continue;
-    const Copy& copy = copies[i];
-    const Held& held = copy.held();
-    const World::State::Entity& entity = all().entities[copy.id];
-    if (all().briefs[copy.id].generation != held.generation) return std::nullopt;
+    const std::uint32_t id = copies.id(i);
+    const Held& held = copies[i].held();
+    const World::State::Entity& entity = all().entities[id];
+    if (all().briefs[id].generation != held.generation) return std::nullopt;
     const auto row = entity.history->at_or_before(held.ticks[0]);
     if (!row) return std::nullopt;  // too old for the history: later
-    made.add(copy.id, held.generation, held.owner, held.ticks[0], *entity.shape,
+    made.add(id, held.generation, held.owner, held.ticks[0], *entity.shape,
              entity.history->row(*row));
   }
   return made.bits(kDigestBits);
