@@ -36,13 +36,20 @@ struct Interest::State {
     float weight = 1;
   };
   struct Thing {
-    Place place{};
     std::uint32_t cell = kNowhere;
     std::uint32_t at = 0;  // in its cell, or in `everywhere`
     std::uint32_t room = 0;
     std::uint16_t kind = 0;
     std::uint8_t generation = 0;
     bool there = false;
+  };
+  // What is asked of all that is near lies together.
+  struct Near {
+    Place place{};
+    std::uint32_t id = 0;
+    std::uint32_t room = 0;
+    std::uint16_t kind = 0;
+    bool flat = false;  // it has no height
   };
 
   State(const World& of, InterestOptions options_in);
@@ -56,6 +63,9 @@ struct Interest::State {
     return cell_along(place[0]) * cells_along + cell_along(place[1]);
   }
   void take_in(std::uint32_t id);
+  [[nodiscard]] Near& near_of(const Thing& thing) {
+    return (thing.cell == kNowhere ? everywhere : cells[thing.cell])[thing.at];
+  }
   void remove(Thing& thing);
   [[nodiscard]] Place place_of(std::uint32_t id, const Kind& kind) const;
 
@@ -65,12 +75,15 @@ struct Interest::State {
   double farthest = 0;
   double cell_size = 1;
   std::uint32_t cells_along = 1;
-  std::vector<std::vector<std::uint32_t>> cells;  // ids
-  std::vector<std::uint32_t> everywhere;          // ids
-  std::vector<Thing> things;                      // by id
-  std::uint32_t refreshed = 0;                    // tick
+  std::vector<std::vector<Near>> cells;
+  std::vector<Near> everywhere;
+  std::vector<Thing> things;    // by id
+  std::uint32_t refreshed = 0;  // tick
   std::uint32_t sights = 0;
   std::uint64_t removals = 0;  // of things that ended
+  // Where a sight puts together what it sees: by id.
+  std::vector<std::uint64_t> marks = std::vector<std::uint64_t>(things.size() / 64 + 1);
+  std::vector<Seen> picked = std::vector<Seen>(things.size());
 };
 
 Interest::State::State(const World& of, InterestOptions options_in)
@@ -123,10 +136,10 @@ Place Interest::State::place_of(std::uint32_t id, const Kind& kind) const {
 
 void Interest::State::remove(Thing& thing) {
   if (!thing.there) return;
-  std::vector<std::uint32_t>& ids = thing.cell == kNowhere ? everywhere : cells[thing.cell];
-  ids[thing.at] = ids.back();
-  things[ids[thing.at]].at = thing.at;
-  ids.pop_back();
+  std::vector<Near>& here = thing.cell == kNowhere ? everywhere : cells[thing.cell];
+  here[thing.at] = here.back();
+  things[here[thing.at].id].at = thing.at;
+  here.pop_back();
   thing.there = false;
 }
 
@@ -145,15 +158,19 @@ void Interest::State::take_in(std::uint32_t id) {
   }
   const Kind& kind = kinds[thing.kind];
   const bool placed = !kind.axes.empty();
-  if (placed) thing.place = place_of(id, kind);
-  const std::uint32_t cell = placed ? cell_of(thing.place) : kNowhere;
-  if (thing.there && thing.cell == cell) return;
+  const Near now{placed ? place_of(id, kind) : Place{}, id, thing.room, thing.kind,
+                 kind.axes.size() < 3};
+  const std::uint32_t cell = placed ? cell_of(now.place) : kNowhere;
+  std::vector<Near>& here = placed ? cells[cell] : everywhere;
+  if (thing.there && thing.cell == cell) {
+    here[thing.at] = now;
+    return;
+  }
   remove(thing);
-  std::vector<std::uint32_t>& ids = placed ? cells[cell] : everywhere;
   thing.cell = cell;
-  thing.at = static_cast<std::uint32_t>(ids.size());
+  thing.at = static_cast<std::uint32_t>(here.size());
   thing.there = true;
-  ids.push_back(id);
+  here.push_back(now);
 }
 
 void Interest::refresh() {
@@ -174,15 +191,17 @@ bool Interest::put_in_room(schema::AnyRef entity, std::uint32_t room) {
   if (thing.generation != entity.generation) state_->remove(thing);
   thing.generation = entity.generation;
   thing.room = room;
+  if (thing.there) state_->near_of(thing).room = room;
   return true;
 }
 
 std::size_t Interest::memory() const {
   const State& s = *state_;
   std::size_t bytes = s.things.capacity() * sizeof(State::Thing) +
-                      s.cells.capacity() * sizeof(std::vector<std::uint32_t>) +
-                      s.everywhere.capacity() * 4;
-  for (const auto& cell : s.cells) bytes += cell.capacity() * 4;
+                      s.cells.capacity() * sizeof(std::vector<State::Near>) +
+                      s.everywhere.capacity() * sizeof(State::Near) + s.marks.capacity() * 8 +
+                      s.picked.capacity() * sizeof(Seen);
+  for (const auto& cell : s.cells) bytes += cell.capacity() * sizeof(State::Near);
   return bytes;
 }
 
@@ -191,8 +210,13 @@ struct Sight::State {
 
   void look_around();
   void keep_alive();
-  [[nodiscard]] bool shows(std::uint32_t id) const;
+  [[nodiscard]] bool shows(const Interest::State::Near& near) const;
   void add_near();
+  // Of the same entity picked twice the later stands.
+  void pick(const Seen& one) {
+    interest->marks[one.id / 64] |= std::uint64_t{1} << one.id % 64;
+    interest->picked[one.id] = one;
+  }
 
   Interest::State* interest;
   std::uint32_t turn;
@@ -246,12 +270,11 @@ void Sight::set_filter(std::function<bool(schema::AnyRef)> filter) {
   state_->changed = true;
 }
 
-bool Sight::State::shows(std::uint32_t id) const {
-  const Interest::State::Thing& thing = interest->things[id];
-  if (thing.room != 0 && std::find(rooms.begin(), rooms.end(), thing.room) == rooms.end()) {
+bool Sight::State::shows(const Interest::State::Near& near) const {
+  if (near.room != 0 && std::find(rooms.begin(), rooms.end(), near.room) == rooms.end()) {
     return false;
   }
-  return !filter || filter(schema::AnyRef{id, thing.generation});
+  return !filter || filter(schema::AnyRef{near.id, interest->things[near.id].generation});
 }
 
 void Sight::State::add_near() {
@@ -268,24 +291,23 @@ void Sight::State::add_near() {
   for (std::uint32_t x = 0; x < count_x; ++x) {
     for (std::uint32_t y = 0; y < count_y; ++y) {
       const std::uint32_t cell = ((first_x + x) & wrap) * in.cells_along + ((first_y + y) & wrap);
-      for (const std::uint32_t id : in.cells[cell]) {
-        const Interest::State::Thing& thing = in.things[id];
+      for (const Interest::State::Near& thing : in.cells[cell]) {
         const Interest::State::Kind& kind = in.kinds[thing.kind];
         Place from = *eye;
-        if (kind.axes.size() < 3) from[2] = 0;
+        if (thing.flat) from[2] = 0;
         const double far = square(from, thing.place);
         if (far > kind.leave * kind.leave) continue;
         if (far > kind.enter * kind.enter) {
           const auto was = std::lower_bound(
-              before.begin(), before.end(), id,
+              before.begin(), before.end(), thing.id,
               [](const Seen& each, std::uint32_t wanted) { return each.id < wanted; });
-          if (was == before.end() || was->id != id) continue;
+          if (was == before.end() || was->id != thing.id) continue;
         }
-        if (!shows(id)) continue;
+        if (!shows(thing)) continue;
         // Four times as much close by as at the border.
         constexpr double kNearer = 3;
         const double near = 1 - std::sqrt(far) / kind.leave;
-        seen.push_back({id, false, kind.weight * static_cast<float>(1 + kNearer * near)});
+        pick({thing.id, false, kind.weight * static_cast<float>(1 + kNearer * near)});
       }
     }
   }
@@ -301,24 +323,23 @@ void Sight::State::look_around() {
   ++revision;
   if (follows.id != 0 && follows.id < in.things.size()) {
     const Interest::State::Thing& thing = in.things[follows.id];
-    if (thing.there && thing.generation == follows.generation) eye = thing.place;
+    if (thing.there && thing.generation == follows.generation) eye = interest->near_of(thing).place;
   }
   if (eye) add_near();
-  for (const std::uint32_t id : in.everywhere) {
-    if (shows(id)) seen.push_back({id, false, in.kinds[in.things[id].kind].weight});
+  for (const Interest::State::Near& each : in.everywhere) {
+    if (shows(each)) pick({each.id, false, in.kinds[each.kind].weight});
   }
   for (const schema::AnyRef& mine : owned) {
     const Interest::State::Thing& thing = in.things[mine.id];
     constexpr float kOwn = 8;
-    if (thing.there && thing.generation == mine.generation) seen.push_back({mine.id, true, kOwn});
+    if (thing.there && thing.generation == mine.generation) pick({mine.id, true, kOwn});
   }
-  // An own entity stands before the same one seen from afar.
-  std::sort(seen.begin(), seen.end(), [](const Seen& a, const Seen& b) {
-    return a.id != b.id ? a.id < b.id : a.owner > b.owner;
-  });
-  seen.erase(std::unique(seen.begin(), seen.end(),
-                         [](const Seen& a, const Seen& b) { return a.id == b.id; }),
-             seen.end());
+  for (std::size_t word = 0; word < in.marks.size(); ++word) {
+    for (std::uint64_t left = std::exchange(interest->marks[word], 0); left != 0;
+         left &= left - 1) {
+      seen.push_back(in.picked[word * 64 + static_cast<std::size_t>(std::countr_zero(left))]);
+    }
+  }
 }
 
 void Sight::State::keep_alive() {

@@ -52,12 +52,11 @@ void Viewer::State::write_whole_body(bits::Writer& out, Candidate& each) const {
 
 void Viewer::State::write_change_body(bits::Writer& out, Candidate& each) {
   const Held& held = copies[each.place].held();
-  World::State::Entity& entity = all().entities[each.id];
-  const KindShape& shape = *entity.shape;
+  const KindShape& shape = all().shapes[all().briefs[each.id].kind];
   each.tick = tick();
   std::uint32_t lag = 0;
   if (shape.tolerant()) {
-    lag = std::min(tick() - entity.history->newest_tick(), kMostTickLag);
+    lag = std::min(tick() - all().entities[each.id].history->newest_tick(), kMostTickLag);
     each.tick -= lag;
   }
   KnownTicks ticks = held.ticks;
@@ -67,7 +66,7 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each) {
   const auto put_lag = [&] {
     if (shape.tolerant()) out.put_count(lag, kTickLagOrder);
   };
-  Splice& splice = entity.splices[(ticks[0] + ticks[1]) % World::State::kSplices];
+  Splice& splice = all().splices[each.id][(ticks[0] + ticks[1]) % World::State::kSplices];
   if (tally == nullptr && splice.tick == each.tick && splice.known == ticks &&
       splice.owner == each.owner && splice.codes == codes->digest()) {
     ++all().spliced.shared;
@@ -80,7 +79,7 @@ void Viewer::State::write_change_body(bits::Writer& out, Candidate& each) {
   ++all().spliced.written;
   KnownStates known;
   const std::size_t count = states_known(each.id, held, known);
-  const Row row = entity.history->newest();
+  const Row row = all().entities[each.id].history->newest();
   const Basis basis{shape, codes_of(held), std::span(known).first(count), each.tick, {each.owner}};
   each.mask = mask_of(basis, row);
   write_symbol(out, held, tick(), each.mover, each.mask);
@@ -185,7 +184,7 @@ void Viewer::State::rank(std::span<const Entry> movers) {
 // Notes what a frame says of an entity.
 void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
   const std::uint8_t generation = all().briefs[each.id].generation;
-  const std::uint16_t kind = all().entities[each.id].shape->info().kind;
+  const std::uint16_t kind = all().briefs[each.id].kind;
   entries.push_back({each.id, each.tick, kind, generation, each.told, each.owner});
   Copy& copy = copies[each.place];
   // What changed since it was packed is still to be told.

@@ -17,6 +17,7 @@ World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions option
       options(std::move(options_in)),
       entities(entities_in.up_to + 1),
       briefs(entities_in.up_to + 1),
+      splices(entities_in.up_to + 1),
       scratch(kScratchBytes) {
   KWIND_ASSERT(options.ticks_per_second > 0);
   if (options.codes == nullptr) options.codes = built_in_codes(info);
@@ -47,11 +48,12 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   entity.shape = &shape;
   entity.put = false;
   State::Brief& brief = s.briefs[id];
-  brief = {0, 0, static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations), true};
+  brief = {0, 0, info.kind,
+           static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations), true};
   entity.now.numbers.assign(shape.columns(), 0);
   entity.now.varying.assign(shape.varying(), nullptr);
   entity.history.emplace(shape.columns(), shape.varying(), kHistoryRows);
-  entity.splices.assign(State::kSplices, {});
+  s.splices[id] = {};
   ++s.alive;
   return schema::AnyRef{id, brief.generation};
 }
@@ -178,12 +180,12 @@ const SpliceCounts& World::spliced() const {
 }
 std::size_t World::memory() const {
   std::size_t bytes = state_->entities.capacity() * sizeof(State::Entity) +
-                      state_->briefs.capacity() * sizeof(State::Brief);
+                      state_->briefs.capacity() * sizeof(State::Brief) +
+                      state_->splices.capacity() * sizeof(std::array<Splice, State::kSplices>);
   for (const State::Entity& entity : state_->entities) {
     if (!entity.history) continue;
     bytes += entity.history->memory() + entity.now.numbers.capacity() * sizeof(std::uint32_t) +
-             entity.now.varying.capacity() * sizeof(SharedBits) +
-             entity.splices.capacity() * sizeof(Splice);
+             entity.now.varying.capacity() * sizeof(SharedBits);
   }
   return bytes;
 }

@@ -33,6 +33,7 @@ struct World::State {
   struct Brief {
     std::uint32_t changed_at = 0;  ///< tick of the newest row; 0: none yet
     std::uint32_t oldest = 0;      ///< tick of the oldest row that is remembered
+    std::uint16_t kind = 0;
     std::uint8_t generation = 0;
     bool alive = false;
   };
@@ -44,7 +45,6 @@ struct World::State {
     bool put = false;  // since the last tick
     OwnRow now;
     std::optional<Rows> history;
-    std::vector<Splice> splices;
   };
 
   State(const schema::EntitiesInfo& entities, WorldOptions options);
@@ -54,6 +54,7 @@ struct World::State {
   std::vector<KindShape> shapes;                                    // by kind
   std::vector<Entity> entities;                                     // by id; 0 is nobody
   std::vector<Brief> briefs;                                        // by id
+  std::vector<std::array<Splice, kSplices>> splices;                // by id
   std::deque<std::uint32_t> free_ids;                               // never used, or long free
   std::deque<std::pair<std::uint32_t, std::uint32_t>> resting_ids;  // tick of their end, id
   std::vector<std::uint32_t> put_ids;
