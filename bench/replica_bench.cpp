@@ -30,8 +30,9 @@ class State {
     }
   }
   struct Eye {
-    Eye(const replica::World& world, replica::Interest& interest)
-        : viewer(world), sight(interest) {}
+    Eye(const replica::World& world, replica::Interest& interest) : viewer(world), sight(interest) {
+      viewer.see_through(&sight);
+    }
     replica::Viewer viewer;
     replica::Sight sight;
   };
@@ -140,7 +141,6 @@ void state_to_clients(benchmark::State& state) {
     harbour.tick();
     const double start = cpu_seconds();
     for (const auto& [peer, eye] : clients) {
-      eye->viewer.see(eye->sight);
       server.offer_fill(peer, &eye->viewer, 1);
     }
     server.send(io::now());

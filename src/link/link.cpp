@@ -167,6 +167,13 @@ void Link::Impl::prefetch(Link::Use use, unsigned step) const {
   const bool sends = use == Link::Use::send;
   if (step > 0) {
     channels_.prefetch(sends, step);
+    if (!sends && filler_ != nullptr) {
+      if (step == 1) {
+        ask_for(filler_, 1);
+      } else {
+        filler_->prefetch(step - 2);
+      }
+    }
     if (sends || step != 1) return;
     ledger_.prefetch();
     ask_for(ack_block_.ranges.data(), ack_block_.ranges.size() * sizeof(AckRange));

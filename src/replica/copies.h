@@ -6,6 +6,7 @@
 #include <optional>
 #include <vector>
 
+#include "kwind/bits/prefetch.h"
 #include "rows.h"
 #include "sent_frames.h"
 
@@ -16,9 +17,9 @@ struct Held {
   KnownTicks ticks{};      ///< of the newest states that it has
   std::uint16_t kind = 0;  ///< with the generation: what it takes it for
   std::uint8_t generation = 0;
-  bool known = false;
-  bool owner = false;
-  bool restless = false;  ///< it changed since it appeared
+  bool known : 1 = false;
+  bool owner : 1 = false;
+  bool restless : 1 = false;  ///< it changed since it appeared
 
   void apply(const Entry& entry) {
     if (entry.told == Told::gone) {
@@ -41,20 +42,21 @@ struct Held {
   }
 };
 
-struct Copy {
-  bool resend = false;  ///< it differs from what was told: all of it goes again
+/// A cache line.
+struct alignas(bits::kCacheLineBytes) Copy {
+  std::uint32_t gone_frame = 0;  ///< that is under way and says that it is gone
+  /// Tick at which something to tell was first put off; 0: nothing.
+  std::uint32_t waiting_since = 0;
   // Of what was sent last, while nothing speaks against its arriving.
-  bool sent_owner = false;
-  bool sent_gone = false;
-  std::uint8_t sent_generation = 0;
   std::uint32_t sent_frame = 0;  ///< 0: nothing is under way
   std::uint32_t sent_tick = 0;
-  std::uint32_t gone_frame = 0;  ///< that is under way and says that it is gone
+  std::uint8_t sent_generation = 0;
+  bool sent_owner : 1 = false;
+  bool sent_gone : 1 = false;
+  bool resend : 1 = false;  ///< it differs from what was told: all of it goes again
   /// Frames under way that tell all of it, to others and to its owner: a change that builds on what
   /// the client was before would be read behind them.
   std::array<std::uint8_t, 2> wholes{};
-  std::uint32_t waiting_since =
-      0;      ///< tick at which something to tell was first put off; 0: nothing
   Held sure;  ///< what the client has for certain
   [[nodiscard]] const Held& held() const { return held_; }
   /// What was under way has arrived, or is lost.
@@ -67,6 +69,8 @@ struct Copy {
   friend class Copies;
   Held held_;  // what the next frame builds on
 };
+
+static_assert(sizeof(Copy) == bits::kCacheLineBytes);
 
 /// How it is looked at.
 struct Look {
@@ -144,6 +148,12 @@ class Copies {
     standings_.resize(kept);
     looks_.resize(kept);
     all_.resize(kept);
+  }
+  /// What is looked at in every tick.
+  void ask_for() const {
+    bits::ask_for(ids_.data(), ids_.size() * sizeof(std::uint32_t));
+    bits::ask_for(settled_.data(), settled_.size() * sizeof(std::uint32_t));
+    bits::ask_for(standings_.data(), standings_.size() * sizeof(Standing));
   }
   [[nodiscard]] std::size_t memory() const {
     return all_.capacity() * sizeof(Copy) +

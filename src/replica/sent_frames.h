@@ -1,10 +1,12 @@
 // The frames that a viewer sent lately, and what they told of whom. Pure.
 #pragma once
+#include <algorithm>
 #include <cstdint>
 #include <span>
 #include <vector>
 
 #include "frame_marks.h"
+#include "kwind/bits/prefetch.h"
 #include "parcel.h"
 
 namespace kwind::replica {
@@ -71,6 +73,14 @@ class SentFrames {
     forgotten_ += entries_.size();
     entries_.clear();
   }
+  /// What the frame behind `last` will need.
+  void ask_for(std::uint32_t last) const {
+    bits::ask_for(&frames_[(last + 1) % kKept], sizeof(Sent));
+    bits::ask_for(&frames_[last % kKept], sizeof(Sent));
+    bits::ask_for(&frames_[(last + kKept - kFrameWindow + 1) % kKept], 1);
+    const std::size_t told = std::min<std::size_t>(entries_.size(), kTold);
+    bits::ask_for(entries_.data() + entries_.size() - told, told * sizeof(Entry));
+  }
   [[nodiscard]] std::size_t memory() const {
     return frames_.capacity() * sizeof(Sent) + entries_.capacity() * sizeof(Entry);
   }
@@ -79,6 +89,7 @@ class SentFrames {
   // A mark reaches back over twice the window: to the named frame, and from there to what that
   // named.
   static constexpr std::uint32_t kKept = 2 * kFrameWindow;
+  static constexpr std::size_t kTold = 64;  // entries of the frames whose acks are heard of next
   std::vector<Sent> frames_;
   std::vector<Entry> entries_;
   std::uint64_t forgotten_ = 0;  // entries that are no longer kept

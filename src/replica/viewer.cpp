@@ -69,6 +69,22 @@ void Viewer::see(Sight& sight) {
   state_->seen_revision = sight.revision();
 }
 
+void Viewer::see_through(Sight* sight) {
+  state_->sight = sight;
+  state_->looked = 0;
+}
+
+void Viewer::prefetch(unsigned step) const {
+  const State& s = *state_;
+  if (step == 0) {
+    bits::ask_for(&s, sizeof(State));
+    return;
+  }
+  s.copies.ask_for();
+  s.sent.ask_for(s.last_frame);
+  if (s.sight != nullptr) bits::ask_for(s.sight, 1);
+}
+
 void Viewer::State::consider(std::size_t place, const World::State::Brief& brief) {
   Copy& copy = copies[place];
   const Look& look = copies.look(place);
@@ -194,6 +210,10 @@ bool Viewer::State::narrow(std::size_t room) {
 std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   State& s = *state_;
   if (s.tick() == 0) return std::nullopt;
+  if (s.sight != nullptr && s.looked != s.tick()) {
+    s.looked = s.tick();
+    see(*s.sight);
+  }
   s.hear();
   if (s.all_told == s.tick() && !s.news) return std::nullopt;
   s.drop_parcel_of_no_use();

@@ -39,6 +39,8 @@ struct Viewer::State {
   bool lost_any = false;            // optimistic: what was built on has gone
   std::uint32_t digested = 0;       // frame that had the last digest
   std::uint64_t seen_revision = 0;  // of the sight that was last asked; 0: none
+  Sight* sight = nullptr;           // that is asked in each tick
+  std::uint32_t looked = 0;         // tick in which it was
   std::uint32_t input = 0;
   bool any_input = false;
   // The world's, for the frame at hand.

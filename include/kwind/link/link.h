@@ -54,6 +54,9 @@ class Filler {
   /// Writes at most out.room_bits() bits, and returns the token under which it hears of them;
   /// nothing if there is nothing (more) to say, `out` then untouched.
   virtual std::optional<std::uint64_t> fill(Time now, bits::Writer& out) = 0;
+  /// fill() is about to be called: asks for the memory that it will need, see bits::ask_for, first
+  /// with step 0, a while later with step 1. Nothing has to be done.
+  virtual void prefetch(unsigned /*step*/) const {}
 };
 
 /// Counters since the start; durations are the current estimates.
