@@ -93,6 +93,7 @@ class Copies {
   [[nodiscard]] std::uint32_t& settled(std::size_t place) { return settled_[place]; }
   [[nodiscard]] Look& look(std::size_t place) { return looks_[place]; }
   [[nodiscard]] Copy& operator[](std::size_t place) { return all_[place]; }
+  [[nodiscard]] const Copy& operator[](std::size_t place) const { return all_[place]; }
 
   /// The first place from `from` on whose id is not below; size() if there is none.
   [[nodiscard]] std::size_t walk(std::size_t from, std::uint32_t id) const {

@@ -1,13 +1,35 @@
 // Where a viewer puts a frame together. All viewers of a world share it, one after the other, so
 // that it stays in the cache that each one's own memory leaves.
 #pragma once
+#include <algorithm>
+#include <array>
 #include <cstddef>
 #include <cstdint>
 #include <vector>
 
+#include "kwind/bits/writer.h"
+#include "rows.h"
 #include "sent_frames.h"
 
 namespace kwind::replica {
+
+/// The bits of a change as they were written for one client, for others that know the same states
+/// of the entity.
+struct Splice {
+  static constexpr std::size_t kMostBits = 128;
+  std::uint32_t tick = 0;  ///< of the change; 0: nothing here
+  KnownTicks known{};
+  std::uint64_t codes = 0;  ///< digest of the set
+  std::uint16_t mask = 0;
+  std::uint8_t bits = 0;
+  bool owner = false;
+  std::array<std::uint64_t, kMostBits / 64> words{};
+
+  void write(bits::Writer& out) const {
+    out.put(words[0], std::min<unsigned>(bits, 64));
+    if (bits > 64) out.put(words[1], bits - 64U);
+  }
+};
 
 /// What there is to tell of an entity.
 struct Candidate {
@@ -22,7 +44,10 @@ struct Candidate {
   bool taken = false;
   std::uint32_t tick = 0;  // of its values
   std::uint32_t mask = 0;  // of a change
-  std::size_t begin = 0;   // of its body in the scratch, bytes
+  std::uint32_t lag = 0;   // ... of a tolerant kind: its values are so many ticks old
+  // The bits of the change, if they can be shared; otherwise they stand in the scratch.
+  const Splice* splice = nullptr;
+  std::size_t begin = 0;  // of its body in the scratch, bytes
   std::size_t bits = 0;
   std::uint32_t rank = 0;  // among those that the client knows
 };

@@ -12,6 +12,7 @@
 #include "kwind/replica/viewer.h"
 #include "parcel.h"
 #include "sent_frames.h"
+#include "state_code.h"
 #include "world_state.h"
 
 namespace kwind::replica {
@@ -99,12 +100,18 @@ struct Viewer::State {
   void add_body(Candidate& each);
   void write_last_of_parcel(bits::Writer& out, Candidate& each) const;
   void write_whole_body(bits::Writer& out, Candidate& each) const;
-  void write_change_body(bits::Writer& out, Candidate& each);
+  bool splice_change(Candidate& each);
+  void write_change_body(bits::Writer& out, const Candidate& each);
+  [[nodiscard]] Basis basis_of(const Candidate& each, KnownStates& known) const;
+  [[nodiscard]] std::size_t bits_of_symbol(const Held& held, bool mover, std::size_t symbol) const {
+    const auto& alphabets = mover ? codes_of(held).movers : codes_of(held).others;
+    return alphabets[age_of(tick() - held.ticks[0])].bits(symbol);
+  }
   std::size_t mark_movers(const Sent& named);
   void rank(std::span<const Entry> movers);
   std::size_t choose(std::size_t room);
   void tell(const FrameMark& mark, const Candidate& each);
-  void write_body(bits::Writer& out, const Candidate& each) const;
+  void write_body(bits::Writer& out, const Candidate& each);
   void write_movers(bits::Writer& out, const FrameMark& mark, const Sent& named);
   void write_others(bits::Writer& out, const FrameMark& mark);
   void write_arrivals(bits::Writer& out, const FrameMark& mark, bool with_parts);

@@ -50,54 +50,69 @@ void Viewer::State::write_whole_body(bits::Writer& out, Candidate& each) const {
   write_whole(out, shape, entity.history->newest(), {each.owner});
 }
 
-void Viewer::State::write_change_body(bits::Writer& out, Candidate& each) {
+// The bits of a change are found, or made and kept for others. False if they are too many for that.
+bool Viewer::State::splice_change(Candidate& each) {
   const Held& held = copies[each.place].held();
-  const KindShape& shape = all().shapes[all().briefs[each.id].kind];
+  const KindShape& shape = all().shapes[held.kind];
   each.tick = tick();
-  std::uint32_t lag = 0;
   if (shape.tolerant()) {
-    lag = std::min(tick() - all().entities[each.id].history->newest_tick(), kMostTickLag);
-    each.tick -= lag;
+    each.lag = std::min(tick() - all().entities[each.id].history->newest_tick(), kMostTickLag);
+    each.tick -= each.lag;
   }
   KnownTicks ticks = held.ticks;
   for (std::uint32_t& at : std::span(ticks).subspan(1)) {
     if (tick() - at > kLongestMemory) at = 0;
   }
-  const auto put_lag = [&] {
-    if (shape.tolerant()) out.put_count(lag, kTickLagOrder);
-  };
   Splice& splice = all().splices[each.id][(ticks[0] + ticks[1]) % World::State::kSplices];
-  if (tally == nullptr && splice.tick == each.tick && splice.known == ticks &&
-      splice.owner == each.owner && splice.codes == codes->digest()) {
-    ++all().spliced.shared;
-    each.mask = splice.mask;
-    write_symbol(out, held, tick(), each.mover, each.mask);
-    put_lag();
-    out.put_bits(splice.body, splice.bits);
-    return;
+  const bool there = splice.tick == each.tick && splice.known == ticks &&
+                     splice.owner == each.owner && splice.codes == codes->digest();
+  ++(there ? all().spliced.shared : all().spliced.written);
+  if (!there) {
+    KnownStates known;
+    const Basis basis = basis_of(each, known);
+    const Row row = all().entities[each.id].history->newest();
+    each.mask = mask_of(basis, row);
+    std::array<std::byte, Splice::kMostBits / 8> body{};
+    bits::Writer out(body);
+    write_change(out, basis, row, each.mask, nullptr);
+    if (!out.ok()) return false;
+    out.finish();
+    splice = {each.tick,
+              ticks,
+              codes->digest(),
+              static_cast<std::uint16_t>(each.mask),
+              static_cast<std::uint8_t>(out.bit_count()),
+              each.owner,
+              {}};
+    bits::Reader words(body, body.size() * 8);
+    for (std::uint64_t& word : splice.words) word = words.get(64);
   }
-  ++all().spliced.written;
-  KnownStates known;
+  each.mask = splice.mask;
+  each.splice = &splice;
+  each.bits = bits_of_symbol(held, each.mover, each.mask) + splice.bits;
+  if (shape.tolerant()) each.bits += bits::count_bits(each.lag, kTickLagOrder);
+  return true;
+}
+
+Basis Viewer::State::basis_of(const Candidate& each, KnownStates& known) const {
+  const Held& held = copies[each.place].held();
   const std::size_t count = states_known(each.id, held, known);
-  const Row row = all().entities[each.id].history->newest();
-  const Basis basis{shape, codes_of(held), std::span(known).first(count), each.tick, {each.owner}};
-  each.mask = mask_of(basis, row);
+  return {all().shapes[held.kind],
+          codes_of(held),
+          std::span(known).first(count),
+          each.tick,
+          {each.owner}};
+}
+
+void Viewer::State::write_change_body(bits::Writer& out, const Candidate& each) {
+  const Held& held = copies[each.place].held();
   write_symbol(out, held, tick(), each.mover, each.mask);
-  put_lag();
-  const std::size_t before = out.bit_count();
-  write_change(out, basis, row, each.mask, tally != nullptr ? &tally->kinds()[held.kind] : nullptr);
-  const std::size_t size = out.bit_count() - before;
-  if (!out.ok() || size > Splice::kMostBits) return;
-  splice = {each.tick,
-            ticks,
-            codes->digest(),
-            static_cast<std::uint16_t>(each.mask),
-            static_cast<std::uint8_t>(size),
-            each.owner,
-            {}};
-  bits::Writer body(splice.body);
-  write_change(body, basis, row, each.mask, nullptr);
-  body.finish();
+  if (all().shapes[held.kind].tolerant()) out.put_count(each.lag, kTickLagOrder);
+  // Who counts symbols has to see them.
+  if (each.splice != nullptr && tally == nullptr) return each.splice->write(out);
+  KnownStates known;
+  write_change(out, basis_of(each, known), all().entities[each.id].history->newest(), each.mask,
+               tally != nullptr ? &tally->kinds()[held.kind] : nullptr);
 }
 
 void Viewer::State::write_last_of_parcel(bits::Writer& out, Candidate& each) const {
@@ -111,6 +126,7 @@ void Viewer::State::write_last_of_parcel(bits::Writer& out, Candidate& each) con
 
 // At a byte of its own, to be copied behind whatever comes before it in the frame.
 void Viewer::State::add_body(Candidate& each) {
+  if (each.told == Told::change && splice_change(each) && tally == nullptr) return;
   for (;;) {
     bits::Writer out(std::span<std::byte>(bodies).subspan(bodies_end));
     if (each.complete) {
@@ -212,7 +228,8 @@ void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
   }
 }
 
-void Viewer::State::write_body(bits::Writer& out, const Candidate& each) const {
+void Viewer::State::write_body(bits::Writer& out, const Candidate& each) {
+  if (each.splice != nullptr && tally == nullptr) return write_change_body(out, each);
   out.put_bits(std::span(bodies).subspan(each.begin), each.bits);
 }
 

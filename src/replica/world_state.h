@@ -15,19 +15,6 @@ namespace kwind::replica {
 /// So many changes of an entity are remembered: a client whose baseline is older gets all of it.
 inline constexpr std::size_t kHistoryRows = 32;
 
-/// The bits of a change as they were written for one client, for others that know the same states
-/// of the entity.
-struct Splice {
-  static constexpr std::size_t kMostBits = 128;
-  std::uint32_t tick = 0;  ///< of the change; 0: nothing here
-  KnownTicks known{};
-  std::uint64_t codes = 0;  ///< digest of the set
-  std::uint16_t mask = 0;
-  std::uint8_t bits = 0;
-  bool owner = false;
-  std::array<std::byte, kMostBits / 8> body{};
-};
-
 struct World::State {
   /// What viewers ask of every entity in view in every tick, close together.
   struct Brief {
