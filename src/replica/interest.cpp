@@ -16,7 +16,7 @@ using Place = std::array<double, 3>;
 constexpr std::uint32_t kNowhere = 0xffffffff;
 // Cells across what can be seen from one place: more of them hold less that is too far away, fewer
 // are quicker to go through.
-constexpr double kCellsAcross = 6;
+constexpr double kCellsAcross = 4;
 // Cells along an axis, at most; what is further apart shares cells, and is told apart by distance.
 constexpr std::uint32_t kMostCells = 256;
 
