@@ -18,7 +18,8 @@
 namespace kwind::bench {
 
 inline constexpr std::size_t kClients = 1000;
-inline constexpr std::size_t kBatch = 64;  // datagrams in one call, as UdpPort does it
+inline constexpr std::size_t kBatch = 64;        // datagrams in one call, as UdpPort does it
+inline constexpr std::size_t kMostBytes = 1500;  // of a datagram
 
 /// CPU time of this thread.
 inline double cpu_seconds() {
@@ -62,6 +63,7 @@ class Bare {
   Bare(const Bare&) = delete;
   Bare& operator=(const Bare&) = delete;
 
+  /// Requires: at most kMostBytes.
   void send(std::size_t bytes) {
     for (std::size_t first = 0; first < kClients; first += kBatch) {
       const std::size_t count = std::min(kBatch, kClients - first);
@@ -88,7 +90,7 @@ class Bare {
   }
 
  private:
-  void seal(std::size_t client, std::array<unsigned char, 256>& out, std::size_t bytes) {
+  void seal(std::size_t client, std::array<unsigned char, kMostBytes>& out, std::size_t bytes) {
     unsigned long long size = 0;
     if (mode_ == aes) {
       crypto_aead_aes256gcm_encrypt_afternm(out.data(), &size, plain_.data(), bytes, nullptr, 0,
@@ -106,8 +108,8 @@ class Bare {
   std::vector<std::array<unsigned char, 32>> keys_;
   std::vector<crypto_aead_aes256gcm_state> schedules_;
   std::array<unsigned char, 12> nonce_{};
-  std::array<unsigned char, 256> plain_{};
-  std::array<std::array<unsigned char, 256>, kBatch> buffers_{};
+  std::array<unsigned char, kMostBytes> plain_{};
+  std::array<std::array<unsigned char, kMostBytes>, kBatch> buffers_{};
   std::array<iovec, kBatch> pieces_{};
   std::array<mmsghdr, kBatch> headers_{};
 };

@@ -183,6 +183,7 @@ BENCHMARK(state_to_clients)
     ->Args({clear, spread, 500, 0})
     ->Args({clear, spread, 1000, 690})
     ->Args({chacha, spread, 1000, 0})
+    ->Args({aes, spread, 1000, 0})
     ->UseManualTime()
     ->Iterations(100)
     ->Unit(benchmark::kMicrosecond);

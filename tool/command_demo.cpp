@@ -12,7 +12,7 @@
 #include "demo/report.h"
 #include "demo/run.h"
 #include "demo/summary.h"
-#include "load.h"
+#include "read_files.h"
 
 namespace kwind::tool {
 namespace {

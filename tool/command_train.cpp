@@ -11,7 +11,7 @@
 #include "generate.h"
 #include "kwind/capture/state_traffic.h"
 #include "kwind/schema/columns.h"
-#include "load.h"
+#include "read_files.h"
 
 namespace kwind::tool {
 namespace {

@@ -63,6 +63,12 @@ struct Interest::State {
     return cell_along(place[0]) * cells_along + cell_along(place[1]);
   }
   void take_in(std::uint32_t id);
+  // For all ids that the world uses.
+  void make_room() {
+    things.resize(all().entities.size());
+    picked.resize(things.size());
+    marks.resize(things.size() / 64 + 1);
+  }
   [[nodiscard]] Near& near_of(const Thing& thing) {
     return (thing.cell == kNowhere ? everywhere : cells[thing.cell])[thing.at];
   }
@@ -82,12 +88,13 @@ struct Interest::State {
   std::uint32_t sights = 0;
   std::uint64_t removals = 0;  // of things that ended
   // Where a sight puts together what it sees: by id.
-  std::vector<std::uint64_t> marks = std::vector<std::uint64_t>(things.size() / 64 + 1);
-  std::vector<Seen> picked = std::vector<Seen>(things.size());
+  std::vector<std::uint64_t> marks;
+  std::vector<Seen> picked;
 };
 
 Interest::State::State(const World& of, InterestOptions options_in)
-    : world(&of), options(std::move(options_in)), things(all().entities.size()) {
+    : world(&of), options(std::move(options_in)) {
+  make_room();
   KWIND_ASSERT(options.enter > 0 && options.enter <= options.leave && options.look_every > 0);
   double range = 0;
   for (const schema::EntityInfo* info : all().info.kinds) {
@@ -176,6 +183,7 @@ void Interest::State::take_in(std::uint32_t id) {
 void Interest::refresh() {
   State& s = *state_;
   World::State& all = s.all();
+  s.make_room();
   if (s.refreshed + 2 == all.tick) {
     for (const std::uint32_t id : all.last_put) s.take_in(id);
     for (const std::uint32_t id : all.last_ended) s.take_in(id);
@@ -187,6 +195,7 @@ void Interest::refresh() {
 
 bool Interest::put_in_room(schema::AnyRef entity, std::uint32_t room) {
   if (!state_->world->is_alive(entity)) return false;
+  state_->make_room();
   State::Thing& thing = state_->things[entity.id];
   if (thing.generation != entity.generation) state_->remove(thing);
   thing.generation = entity.generation;
@@ -330,6 +339,7 @@ void Sight::State::look_around() {
     if (shows(each)) pick({each.id, false, in.kinds[each.kind].weight});
   }
   for (const schema::AnyRef& mine : owned) {
+    if (mine.id >= in.things.size()) continue;
     const Interest::State::Thing& thing = in.things[mine.id];
     constexpr float kOwn = 8;
     if (thing.there && thing.generation == mine.generation) pick({mine.id, true, kOwn});

@@ -190,6 +190,7 @@ bool Mirror::State::read_arrival(bits::Reader& in, const FrameMark& mark, std::u
   made.kind = static_cast<std::uint16_t>(in.get(bits::bits_for(shapes.size())));
   made.owner = in.get_bool();
   if (!in.ok() || made.kind >= shapes.size()) return false;
+  if (id >= entities.size()) entities.resize(id + std::size_t{1});
   if (!read_tick(in, shapes[made.kind], made.tick)) return false;
   return read_whole(in, shapes[made.kind], stage(id, made), {made.owner});
 }

@@ -37,6 +37,7 @@ std::uint32_t Mirror::told_at(schema::AnyRef entity) const {
 }
 
 void Mirror::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip) {
+  if (entity.id >= state_->entities.size()) return;
   State::Entity& held = state_->entities[entity.id];
   held.records.flip(column, flip, state_->widths);
   held.now.numbers[column] ^= flip;

@@ -61,7 +61,7 @@ struct Mirror::State {
         std::shared_ptr<const CodeSet> codes_in)
       : info(entities_in),
         codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
-        entities(entities_in.up_to + 1),
+        entities(1),
         told(std::size_t{2} * kRecordsKept),
         waiting(kFrameWindow) {
     for (const schema::EntityInfo* kind : info.kinds) {
@@ -83,7 +83,7 @@ struct Mirror::State {
   std::vector<KindShape> shapes;
   Widths widths;
   std::uint64_t most_chunks = 0;            // of the largest entity
-  std::vector<Entity> entities;             // by id
+  std::vector<Entity> entities;             // by id, up to the largest that came
   std::vector<std::uint32_t> with_records;  // ids, ascending
   FrameMarks marks;
   std::vector<Taken> told;     // by frame

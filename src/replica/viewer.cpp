@@ -301,15 +301,36 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   return mark.frame;
 }
 
+// What says whose bodies are in the frame takes so many bits, for those that are taken.
+std::size_t Viewer::State::bits_of_places() const {
+  std::size_t bits = 0;
+  std::uint32_t rank = 0;
+  for (const Standing standing : {Standing::restless, Standing::still}) {
+    for (const Candidate& each : candidates) {
+      if (!each.taken || each.told == Told::whole || each.mover) continue;
+      if (copies.standing(each.place) != standing) continue;
+      bits += 1 + bits::count_bits(each.rank - std::exchange(rank, each.rank + 1), kRankOrder);
+    }
+  }
+  std::uint32_t id = 0;
+  for (const Candidate& each : candidates) {
+    if (!each.taken || each.told != Told::whole || (each.parcel && !each.complete)) continue;
+    bits += 2 + bits::count_bits(each.id - std::exchange(id, each.id) - 1, kIdOrder);
+  }
+  return bits;
+}
+
 // Those that waited longest, as many as fit; returns how many. One that does not fit leaves room to
 // smaller ones; chunks of a parcel take what they find.
 std::size_t Viewer::State::choose(std::size_t room) {
   // What says whose body it is, at most.
   const std::size_t id_bits = 2 * std::bit_width(copies.size() + all().entities.size()) + kIdOrder;
   constexpr std::size_t kRunBits = kParcelBits + 48;  // what comes before chunks, at most
+  const auto body_of = [](const Candidate& each) {
+    return each.told == Told::gone ? PrefixCode::kLongest : each.bits;
+  };
   const auto size_of = [&](const Candidate& each) {
-    if (each.told == Told::gone) return id_bits + PrefixCode::kLongest;
-    return each.bits + (each.mover ? 0 : id_bits + 1);
+    return body_of(each) + (each.mover ? 0 : id_bits + 1);
   };
   Candidate* in_parts = nullptr;
   std::size_t wanted = 0;
@@ -338,19 +359,29 @@ std::size_t Viewer::State::choose(std::size_t room) {
       return a->urgency != b->urgency ? a->urgency > b->urgency : a->id < b->id;
     });
     const std::size_t half = std::max(room / 2, kRunBits + kChunkBits);
-    for (Candidate* const each : by_urgency) {
-      if (each == in_parts) {
-        take_chunks(std::min(room, half));
-        if (in_parts->taken) room -= in_parts->bits;
-        continue;
+    // Places among many take fewer bits than they may: what that leaves is given out, too.
+    std::size_t bodies_taken = 0;
+    std::size_t left = room;
+    for (std::size_t before = candidates.size(); before != taken;) {
+      before = taken;
+      for (Candidate* const each : by_urgency) {
+        if (each->taken) continue;
+        if (each == in_parts) {
+          take_chunks(std::min(left, half));
+          if (in_parts->taken) left -= in_parts->bits;
+          continue;
+        }
+        const std::size_t size = size_of(*each);
+        if (size > left) continue;
+        left -= size;
+        bodies_taken += body_of(*each);
+        each->taken = true;
+        ++taken;
       }
-      const std::size_t size = size_of(*each);
-      if (size > room) continue;
-      room -= size;
-      each->taken = true;
-      ++taken;
+      const bool chunks = in_parts != nullptr && in_parts->taken;
+      left = room - bodies_taken - bits_of_places() - (chunks ? in_parts->bits : 0);
     }
-    if (in_parts != nullptr && in_parts->taken) room += in_parts->bits;
+    room = left + (in_parts != nullptr && in_parts->taken ? in_parts->bits : 0);
   }
   if (in_parts == nullptr) return taken;
   take_chunks(room);

@@ -109,6 +109,7 @@ struct Viewer::State {
   }
   std::size_t mark_movers(const Sent& named);
   void rank(std::span<const Entry> movers);
+  [[nodiscard]] std::size_t bits_of_places() const;
   std::size_t choose(std::size_t room);
   void tell(const FrameMark& mark, const Candidate& each);
   void write_body(bits::Writer& out, const Candidate& each);

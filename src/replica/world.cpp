@@ -15,15 +15,14 @@ constexpr std::size_t kScratchBytes = std::size_t{64} * 1024;
 World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions options_in)
     : info(entities_in),
       options(std::move(options_in)),
-      entities(entities_in.up_to + 1),
-      briefs(entities_in.up_to + 1),
-      splices(entities_in.up_to + 1),
+      entities(1),
+      briefs(1),
+      splices(1),
       scratch(kScratchBytes) {
   KWIND_ASSERT(options.ticks_per_second > 0);
   if (options.codes == nullptr) options.codes = built_in_codes(info);
   for (const schema::EntityInfo* kind : info.kinds)
     shapes.emplace_back(*kind, options.ticks_per_second);
-  for (std::uint32_t id = 1; id <= info.up_to; ++id) free_ids.push_back(id);
 }
 
 World::World(const schema::EntitiesInfo& entities, WorldOptions options)
@@ -37,12 +36,18 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   KWIND_ASSERT(info.kind < s.shapes.size() && s.info.kinds[info.kind] == &info);
   while (!s.resting_ids.empty() &&
          s.tick - s.resting_ids.front().first >= s.options.reuse_after_ticks) {
-    s.free_ids.push_back(s.resting_ids.front().second);
+    s.free_ids.push(s.resting_ids.front().second);
     s.resting_ids.pop_front();
   }
-  if (s.free_ids.empty()) return std::nullopt;
-  const std::uint32_t id = s.free_ids.front();
-  s.free_ids.pop_front();
+  if (s.free_ids.empty()) {
+    if (s.entities.size() > s.info.up_to) return std::nullopt;
+    s.free_ids.push(static_cast<std::uint32_t>(s.entities.size()));
+    s.entities.emplace_back();
+    s.briefs.emplace_back();
+    s.splices.emplace_back();
+  }
+  const std::uint32_t id = s.free_ids.top();
+  s.free_ids.pop();
   State::Entity& entity = s.entities[id];
   const KindShape& shape = s.shapes[info.kind];
   entity.shape = &shape;

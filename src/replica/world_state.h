@@ -2,7 +2,9 @@
 #pragma once
 #include <array>
 #include <deque>
+#include <functional>
 #include <optional>
+#include <queue>
 #include <vector>
 
 #include "desk.h"
@@ -38,11 +40,12 @@ struct World::State {
 
   const schema::EntitiesInfo& info;
   WorldOptions options;
-  std::vector<KindShape> shapes;                                    // by kind
-  std::vector<Entity> entities;                                     // by id; 0 is nobody
-  std::vector<Brief> briefs;                                        // by id
-  std::vector<std::array<Splice, kSplices>> splices;                // by id
-  std::deque<std::uint32_t> free_ids;                               // never used, or long free
+  std::vector<KindShape> shapes;  // by kind
+  std::vector<Entity> entities;   // by id, up to the largest in use; 0 is nobody
+  std::vector<Brief> briefs;      // by id
+  std::vector<std::array<Splice, kSplices>> splices;  // by id
+  // Used before, and long free: the least first.
+  std::priority_queue<std::uint32_t, std::vector<std::uint32_t>, std::greater<>> free_ids;
   std::deque<std::pair<std::uint32_t, std::uint32_t>> resting_ids;  // tick of their end, id
   std::vector<std::uint32_t> put_ids;
   std::vector<std::uint32_t> waiting_ids;  // put, and not to be told in this tick

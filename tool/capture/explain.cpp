@@ -11,7 +11,7 @@
 #include "kwind/capture/account.h"
 #include "kwind/capture/pcapng.h"
 #include "kwind/io/udp_port.h"
-#include "load.h"
+#include "read_files.h"
 
 namespace kwind::tool {
 namespace {

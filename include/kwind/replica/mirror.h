@@ -64,7 +64,7 @@ class Mirror {
 
   [[nodiscard]] std::uint32_t tick() const;  ///< of the newest frame; 0 before
   [[nodiscard]] std::size_t size() const;    ///< entities there
-  /// Those that are there, in ascending order of id. O(entities up to N).
+  /// Those that are there, in ascending order of id. O(largest id).
   [[nodiscard]] std::vector<schema::AnyRef> entities() const;
   /// The tick whose values an entity that is there has; 0 for others.
   [[nodiscard]] std::uint32_t told_at(schema::AnyRef entity) const;
@@ -100,7 +100,7 @@ class Mirror {
   /// Whether the server said that this client owns it.
   [[nodiscard]] bool owns(schema::AnyRef entity) const;
 
-  /// Digest of all that is there, for comparing two copies. O(entities up to N).
+  /// Digest of all that is there, for comparing two copies. O(largest id).
   [[nodiscard]] bits::Digest128 digest() const;
 
  private:

@@ -1,4 +1,4 @@
-#include "load.h"
+#include "read_files.h"
 
 #include <fmt/format.h>
 

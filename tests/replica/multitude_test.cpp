@@ -1,0 +1,180 @@
+// Worlds that are larger, and clients that are away longer, than anybody plans for: each behaves as
+// docs/state-format.md says.
+#include <gtest/gtest.h>
+
+#include <chrono>
+#include <random>
+
+#include "kwind/replica/interest.h"
+#include "kwind/replica/mirror.h"
+#include "multitude.h"
+
+namespace kwind {
+namespace {
+
+using multitude::Mote;
+
+class Multitude {
+ public:
+  explicit Multitude(std::size_t frames_a_tick = 1)
+      : world_(multitude::kEntities),
+        interest_(world_, {.enter = 40, .leave = 44}),
+        sight_(interest_),
+        viewer_(world_),
+        mirror_(multitude::kEntities),
+        frames_a_tick_(frames_a_tick) {
+    viewer_.see_through(&sight_);
+  }
+  void spawn(std::size_t count) {
+    for (std::size_t i = 0; i < count; ++i) {
+      const Mote mote{{even(), even()}, static_cast<std::int32_t>(random_() % 256)};
+      const auto ref = world_.spawn(mote);
+      ASSERT_TRUE(ref);
+      motes_.emplace_back(*ref, mote);
+    }
+  }
+  void despawn_last(std::size_t count) {
+    for (; count > 0; --count) {
+      world_.despawn(motes_.back().first);
+      motes_.pop_back();
+    }
+  }
+  void tick(bool answers = true) {
+    world_.end_tick();
+    interest_.refresh();
+    // As a link does once its probes are answered.
+    if (answers) {
+      for (const std::uint64_t lost : std::exchange(unanswered_, {})) viewer_.lost(lost);
+    }
+    for (std::size_t i = 0; i < frames_a_tick_; ++i) {
+      std::vector<std::byte> memory(1100);
+      bits::Writer out(memory);
+      const auto token = viewer_.fill(Time{}, out);
+      if (!token) break;
+      ++frames_;
+      out.finish();
+      if (!answers) {
+        unanswered_.push_back(*token);
+        continue;
+      }
+      ASSERT_EQ(mirror_.receive(memory, out.bit_count()), Errc::none);
+      viewer_.acked(*token);
+    }
+  }
+  /// What is in view, as it is, and nothing else.
+  void expect_right() {
+    std::size_t in_view = 0;
+    for (const auto& [ref, mote] : motes_) {
+      if (mote.at.norm() > 40) continue;
+      ++in_view;
+      const auto held = mirror_.get(ref);
+      ASSERT_TRUE(held) << ref.id;
+      EXPECT_EQ(held->glow, mote.glow);
+    }
+    EXPECT_GE(mirror_.size(), in_view);
+    EXPECT_LE(mirror_.size(), in_view + in_view / 3) << "what lies between enter and leave";
+  }
+  void glow(std::size_t i, std::int32_t glow) {
+    motes_[i].second.glow = glow;
+    world_.put(motes_[i].first, motes_[i].second);
+  }
+  void look_from(double x, double y) { sight_.look_from(x, y); }
+  replica::World& world() { return world_; }
+  replica::Viewer& viewer() { return viewer_; }
+  replica::Mirror& mirror() { return mirror_; }
+  [[nodiscard]] std::size_t frames() const { return frames_; }
+  [[nodiscard]] std::size_t size() const { return motes_.size(); }
+
+ private:
+  double even() { return std::uniform_real_distribution<double>(-510, 510)(random_); }
+  std::mt19937_64 random_{3};
+  replica::World world_;
+  replica::Interest interest_;
+  replica::Sight sight_;
+  replica::Viewer viewer_;
+  replica::Mirror mirror_;
+  std::size_t frames_a_tick_;
+  std::vector<std::pair<schema::Ref<Mote>, Mote>> motes_;
+  std::size_t frames_ = 0;
+  std::vector<std::uint64_t> unanswered_;
+};
+
+TEST(Multitude, TenThousandSpawnsInATickArriveNearestFirstWithinTheBudget) {
+  Multitude bay;
+  bay.look_from(0, 0);
+  bay.tick();
+  bay.spawn(10000);
+  for (int i = 0; i < 12; ++i) ASSERT_NO_FATAL_FAILURE(bay.tick());
+  // 48 of them are in view; the others cost this client nothing.
+  bay.expect_right();
+  EXPECT_TRUE(bay.viewer().view_complete());
+  EXPECT_LE(bay.frames(), 5U);
+  // All of them to one who sees everything: one datagram a tick, until all have come.
+  replica::Viewer all(bay.world());
+  std::vector<replica::Seen> seen;
+  for (std::uint32_t id = 1; id <= 10000; ++id) seen.push_back({id, false});
+  all.see(seen);
+  replica::Mirror mirror(multitude::kEntities);
+  std::size_t frames = 0;
+  for (; frames < 200 && !all.view_complete(); ++frames) {
+    bay.tick();
+    std::vector<std::byte> memory(1100);
+    bits::Writer out(memory);
+    if (const auto token = all.fill(Time{}, out)) {
+      out.finish();
+      ASSERT_EQ(mirror.receive(memory, out.bit_count()), Errc::none);
+      all.acked(*token);
+    }
+  }
+  // Some 50 bits each.
+  EXPECT_GT(frames, 10000 * 45 / 8 / 1100);
+  EXPECT_LT(frames, 10000 * 60 / 8 / 1100);
+  EXPECT_EQ(mirror.size(), 10000U);
+}
+
+TEST(Multitude, SixtyThousandEntitiesAndNotOneMore) {
+  Multitude bay;
+  bay.look_from(0, 0);
+  bay.spawn(60000);
+  EXPECT_FALSE(bay.world().spawn(Mote{})) << "entities up to 60000";
+  EXPECT_EQ(bay.world().size(), 60000U);
+  for (int i = 0; i < 20; ++i) ASSERT_NO_FATAL_FAILURE(bay.tick());
+  bay.expect_right();
+  for (std::size_t i = 0; i < bay.size(); i += 7) bay.glow(i, 255);
+  for (int i = 0; i < 10; ++i) ASSERT_NO_FATAL_FAILURE(bay.tick());
+  bay.expect_right();
+  EXPECT_LT(bay.world().memory() / 60000, 2048U);
+  EXPECT_LT(bay.viewer().memory(), 512U * 1024) << "by what it sees, not by what there is";
+  // Half of them go; ids are free again after five seconds, the least first.
+  bay.despawn_last(30000);
+  ASSERT_NO_FATAL_FAILURE(bay.tick());
+  EXPECT_FALSE(bay.world().spawn(Mote{})) << "no id is free yet";
+  for (int i = 0; i < 101; ++i) ASSERT_NO_FATAL_FAILURE(bay.tick());
+  const auto again = bay.world().spawn(Mote{});
+  ASSERT_TRUE(again);
+  EXPECT_EQ(again->id, 30001U);
+  EXPECT_EQ(again->generation, 2);
+}
+
+TEST(Multitude, AClientThatAcknowledgesNothingForAMinuteIsToldAnew) {
+  Multitude bay;
+  bay.look_from(0, 0);
+  bay.spawn(3000);
+  for (int i = 0; i < 20; ++i) ASSERT_NO_FATAL_FAILURE(bay.tick());
+  bay.expect_right();
+  const std::size_t before = bay.viewer().memory();
+  for (int i = 0; i < 1200; ++i) {
+    for (std::size_t m = static_cast<std::size_t>(i) % 10; m < bay.size(); m += 10) {
+      bay.glow(m, i % 256);
+    }
+    ASSERT_NO_FATAL_FAILURE(bay.tick(false));
+  }
+  EXPECT_GE(bay.viewer().counts().started_anew, 1U);
+  EXPECT_LT(bay.viewer().memory(), 2 * before + 65536) << "what it waits for is bounded";
+  for (int i = 0; i < 20; ++i) ASSERT_NO_FATAL_FAILURE(bay.tick());
+  bay.expect_right();
+  EXPECT_TRUE(bay.viewer().view_complete());
+}
+
+}  // namespace
+}  // namespace kwind
