@@ -9,7 +9,10 @@
 
 #include "commands.h"
 #include "kwind/budget/cost.h"
+#include "kwind/replica/codes.h"
+#include "kwind/schema/columns.h"
 #include "plot.h"
+#include "read_files.h"
 
 namespace kwind::tool {
 namespace {
@@ -18,8 +21,12 @@ namespace fs = std::filesystem;
 using budget::Coding;
 using budget::Traffic;
 
+// What a client has acknowledged is a round trip old.
+constexpr double kRoundTrip = 0.1;
+
 struct Arguments {
   std::string plan;
+  std::string codes;
   std::string chart;
   bool json = false;
 };
@@ -108,6 +115,11 @@ void print_tables(const Arguments& arguments, const budget::ReadPlan& read,
       "whole values without\ndeltas or prediction, in every form. A stream needs a carrier "
       "that loses nothing.\n",
       budget::kMeasuredTicks, read.plan.seed);
+  if (arguments.codes.empty()) return;
+  fmt::print(
+      "By deltas: what {} expects of traffic that it suits, {:.0f} ms after its acks; not "
+      "measured on these values.\n",
+      arguments.codes, kRoundTrip * 1000);
 }
 
 nlohmann::ordered_json json_of(const Traffic& traffic, double clients) {
@@ -138,6 +150,54 @@ void print_json(const budget::ReadPlan& read, const budget::Cost& cost) {
                              {"each_bits", share.each_bits}});
   }
   fmt::print("{}\n", out.dump(2));
+}
+
+// ---- what replication makes of it ----
+
+// A plan's state as replica sends it, as far as a set of codes tells; see docs/budget.md.
+Coding replicated(const budget::ReadPlan& read, budget::Cost& cost, const schema::EntitiesInfo& all,
+                  const replica::CodeSet& codes) {
+  constexpr double kHeadBits = 28;  // with its share of digests
+  constexpr double kPlaceBits = 8;  // which one, among those in view
+  constexpr double kArrivalBits = 14;
+  const budget::Plan& plan = read.plan;
+  const auto age = static_cast<std::uint32_t>(std::ceil(kRoundTrip * plan.ticks_per_second)) + 1;
+  double bits = kHeadBits;
+  for (const budget::StatePlan& state : plan.state) {
+    const schema::EntityInfo& info = *all.kinds[state.entity];
+    const replica::ExpectedBits each = replica::expected_bits(codes, info, age);
+    const double changing = state.in_view * state.changing;
+    // As many start as stop: those of whom the frame before spoke, and this one does not.
+    const double told = each.changes > 0 ? changing / each.changes : 0;
+    const double starting = told - changing;
+    const double entering = state.entering / plan.ticks_per_second;
+    double whole = 0;
+    for (const schema::ColumnInfo& column : info.columns) {
+      whole += column.form == schema::ColumnForm::varying ? column.last / 2.0 : column.bits;
+    }
+    const double spent = told * each.told + changing * each.errors +
+                         starting * (kPlaceBits + each.starts - each.told) +
+                         entering * (kArrivalBits + whole + kPlaceBits);
+    bits += spent;
+    cost.shares.push_back({std::string(info.name), "by deltas", false,
+                           spent / 8 * plan.ticks_per_second, changing > 0 ? spent / changing : 0});
+  }
+  const Traffic& ours = cost.codings.front().down;
+  double other = 0;  // bytes a second of everything else, headers included
+  for (const budget::Share& share : cost.shares) {
+    if (!share.from_client && share.what != "entity" && share.what != "by deltas") {
+      other += share.bytes_per_second;
+    }
+  }
+  Coding made{"ours, by deltas and codes", ours, cost.codings.front().up};
+  const double headers = ours.datagrams_per_tick * plan.header_bytes;
+  made.down.datagrams_per_tick = std::min(ours.datagrams_per_tick, 1.0);
+  const double fewer = headers - made.down.datagrams_per_tick * plan.header_bytes;
+  made.down.bytes_per_second =
+      bits / 8 * plan.ticks_per_second + other - fewer * plan.ticks_per_second;
+  made.down.payload_bytes_per_tick = made.down.bytes_per_second / plan.ticks_per_second -
+                                     made.down.datagrams_per_tick * plan.header_bytes;
+  return made;
 }
 
 // ---- the chart: bars of one client, down beside up ----
@@ -210,7 +270,13 @@ int show_budget(const Arguments& arguments) {
     for (const std::string& problem : read.problems) fmt::print(stderr, "{}", problem);
     return kFoundWrong;
   }
-  const budget::Cost cost = budget::cost_of(read.description.protocol, read.plan);
+  budget::Cost cost = budget::cost_of(read.description.protocol, read.plan);
+  if (!arguments.codes.empty()) {
+    const schema::EntityTables tables(read.description.protocol);
+    const auto codes = load_codes(arguments.codes, tables.info());
+    if (codes == nullptr) return kFoundWrong;
+    cost.codings.insert(cost.codings.begin() + 1, replicated(read, cost, tables.info(), *codes));
+  }
   if (arguments.json) {
     print_json(read, cost);
   } else {
@@ -236,6 +302,10 @@ void add_budget(CLI::App& app, std::function<int()>& chosen) {
   CLI::App* command = app.add_subcommand(
       "budget", "Say what planned traffic will cost, beside the same as JSON, CBOR and compressed");
   command->add_option("PLAN", arguments->plan, "The plan, a TOML file")->required();
+  command
+      ->add_option("--codes", arguments->codes,
+                   "Also what replication takes with these field codes, of kwind train")
+      ->type_name("FILE.codes");
   command->add_option("--chart", arguments->chart, "Draw it into FILE.svg or FILE.png");
   command->add_flag("--json", arguments->json, "Print one JSON object");
   command->footer(

@@ -21,6 +21,7 @@ void add_decode(CLI::App& app, std::function<int()>& chosen);
 void add_keys(CLI::App& app, std::function<int()>& chosen);
 void add_lag(CLI::App& app, std::function<int()>& chosen);
 void add_relay(CLI::App& app, std::function<int()>& chosen);
+void add_load(CLI::App& app, std::function<int()>& chosen);
 void add_talk(CLI::App& app, std::function<int()>& chosen);
 void add_record(CLI::App& app, std::function<int()>& chosen);
 void add_train(CLI::App& app, std::function<int()>& chosen);

@@ -69,6 +69,7 @@ int main(int argc, char** argv) {
   kwind::tool::add_diagnose(app, chosen);
   kwind::tool::add_relay(app, chosen);
   kwind::tool::add_talk(app, chosen);
+  kwind::tool::add_load(app, chosen);
   kwind::tool::add_demo(app, chosen);
   try {
     app.parse(argc, argv);

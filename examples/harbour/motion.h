@@ -53,6 +53,22 @@ class Motion {
     for (int i = 0; i < 40; ++i) spawn(Tug{even(0, 360), even(0, 6), anywhere(), 1, false});
   }
 
+  /// One more, in the shares of the 1300 but for tugs, which are for pilots.
+  template <class Post, class Crate, class Gull, class Barge, class Spawn>
+  void add_one(const Spawn& spawn) {
+    const double which = even(0, 1260);
+    if (which < 700) return spawn(Post{anywhere()});
+    if (which < 950) {
+      Crate crate;
+      crate.at = anywhere();
+      crate.cargo = cargo<Crate>();
+      return spawn(crate);
+    }
+    if (which < 1200) return spawn(Gull{even(0, 360), even(6, 12), anywhere(), false});
+    const auto load = cargo<Barge>();
+    spawn(Barge{even(0, 360), even(0, 3), anywhere(), load, 50});
+  }
+
   /// A few drift with the tide, each for a while.
   template <class Crate>
   void crate(Crate& crate) {

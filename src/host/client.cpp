@@ -92,11 +92,13 @@ Client::~Client() {
 
 Errc Client::Events::filled(std::span<const std::byte> payload, std::size_t bits) {
   Errc error = Errc::unexpected;
-  guard(nullptr, [&] {
+  const auto hear = [&] {
     if (client_.impl_->on_fill) error = client_.impl_->on_fill(payload, bits);
-  });
+  };
+  guard(nullptr, std::ref(hear));  // by reference: a copy would be allocated
   return error;
 }
+
 void Client::refs_known_by(std::function<bool(const schema::AnyRef&)> knows) {
   impl_->wire.knows_entity = nullptr;
   if (!knows) return;

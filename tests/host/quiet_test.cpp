@@ -3,16 +3,21 @@
 #include <gtest/gtest.h>
 
 #include <array>
+#include <cmath>
 #include <cstdlib>
 #include <deque>
 #include <memory>
 #include <new>
+#include <numbers>
 
 #include "hails.h"
 #include "host_test.h"
 #include "kit/sim_pair.h"
 #include "kwind/host/client.h"
 #include "kwind/host/server.h"
+#include "kwind/replica/interest.h"
+#include "kwind/replica/mirror.h"
+#include "lookout.h"
 
 namespace {
 std::size_t g_allocations = 0;
@@ -28,6 +33,19 @@ std::size_t g_allocations = 0;
   std::free(memory);
 }
 [[gnu::noinline]] void operator delete(void* memory, std::size_t) noexcept {
+  std::free(memory);
+}
+
+[[gnu::noinline]] void* operator new(std::size_t size, std::align_val_t align) {
+  ++g_allocations;
+  const std::size_t unit = static_cast<std::size_t>(align);
+  if (void* memory = std::aligned_alloc(unit, (size + unit - 1) / unit * unit)) return memory;
+  throw std::bad_alloc();
+}
+[[gnu::noinline]] void operator delete(void* memory, std::align_val_t) noexcept {
+  std::free(memory);
+}
+[[gnu::noinline]] void operator delete(void* memory, std::size_t, std::align_val_t) noexcept {
   std::free(memory);
 }
 
@@ -108,6 +126,80 @@ TEST(Quiet, ASteadyTickAllocatesNothing) {
   }
   EXPECT_EQ(g_allocations - counted_from, 0U);
   EXPECT_GT(heard, 5000);
+}
+
+// Gulls that circle, so that they come into view and leave it again and again, for one who looks on
+// and hears of it over a path of a tick each way.
+TEST(Quiet, ASteadyTickOfStateAllocatesNothing) {
+  FixedPort server_port(Endpoint::loopback(4000));
+  FixedPort client_port(Endpoint::loopback(5000));
+  server_port.join(client_port);
+  client_port.join(server_port);
+  ServerOptions options;
+  options.entropy = bits::Key128{};
+  options.key = kit::server_key();
+  Server server(server_port, lookout::kProtocol, options);
+  ClientOptions client_options;
+  client_options.entropy = bits::Key128{};
+  client_options.server_key = kit::server_key().public_key;
+  Client client(client_port, server_port.local(), lookout::kProtocol, at(0s), client_options);
+
+  replica::World world(lookout::kEntities);
+  std::vector<std::pair<schema::Ref<lookout::Gull>, lookout::Gull>> gulls;
+  for (int i = 0; i < 100; ++i) {
+    const lookout::Gull gull{i * 3.6, 10, {i * 8 - 400, i % 7 * 40 - 120}};
+    gulls.emplace_back(*world.spawn(gull), gull);
+  }
+  replica::Interest interest(world, {.enter = 200, .leave = 205});
+  replica::Sight sight(interest);
+  sight.look_from(0, 0);
+  replica::Viewer viewer(world);
+  viewer.see_through(&sight);
+  Peer peer{};
+  server.on_connect([&](Peer who) { peer = who; });
+  server.on_fill_told([&](Peer, std::uint64_t token, bool arrived) {
+    if (arrived) {
+      viewer.acked(token);
+    } else {
+      viewer.lost(token);
+    }
+  });
+  replica::Mirror mirror(lookout::kEntities);
+  std::size_t frames = 0;
+  client.on_fill([&](std::span<const std::byte> payload, std::size_t bits) {
+    ++frames;
+    const Errc error = mirror.receive(payload, bits);
+    mirror.clear_happenings();
+    return error;
+  });
+  std::size_t at_server = 0;
+  std::size_t at_client = 0;
+  for (int tick = 0; tick < 3000; ++tick) {
+    if (tick == 2000) at_server = at_client = 0;
+    const Time now = at(tick * 50ms);
+    std::size_t before = g_allocations;
+    client.receive(now);
+    client.send(now);
+    at_client += g_allocations - before;
+    before = g_allocations;
+    server.receive(now);
+    for (auto& [ref, gull] : gulls) {  // once around in 360 ticks
+      gull.bearing = std::fmod(gull.bearing + 1, 360);
+      const double angle = gull.bearing * std::numbers::pi / 180;
+      gull.at += Eigen::Vector2d(std::cos(angle), std::sin(angle)) * gull.speed / 20;
+      world.put(ref, gull);
+    }
+    world.end_tick();
+    interest.refresh();
+    if (peer != Peer{}) server.offer_fill(peer, &viewer, 1);
+    server.send(now);
+    at_server += g_allocations - before;
+  }
+  EXPECT_EQ(at_server, 0U);
+  EXPECT_EQ(at_client, 0U);
+  EXPECT_GT(frames, 2900U);
+  EXPECT_GT(viewer.counts().gone, 100U) << "they come and go";
+  EXPECT_GT(mirror.size(), 30U);
 }
 
 // Encodes and decodes into the same storage again and again.

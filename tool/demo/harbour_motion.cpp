@@ -29,6 +29,17 @@ HarbourMotion::HarbourMotion(replica::World& world, std::uint64_t seed)
   });
 }
 
+void HarbourMotion::fill_up_to(std::size_t entities) {
+  bool full = false;
+  while (all_.size() < entities && !full) {
+    motion_.add_one<Post, Crate, Gull, Barge>([&]<class T>(const T& value) {
+      const auto ref = world_.spawn(value);
+      full = !ref.has_value();
+      if (ref) all_[ref->id] = {*ref, value};
+    });
+  }
+}
+
 std::optional<schema::AnyRef> HarbourMotion::take_tug(const std::string& name) {
   for (auto& [id, actor] : all_) {
     const auto* const old = std::get_if<Tug>(&actor.value);

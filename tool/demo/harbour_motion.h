@@ -50,6 +50,9 @@ class HarbourMotion {
   void give_back(schema::AnyRef tug);
   void steer(schema::AnyRef tug, const harbour_world::Helm& helm);
 
+  /// More of everything but tugs, until there are so many entities or no more ids.
+  void fill_up_to(std::size_t entities);
+
   /// Puts the next tick's values; with `frozen` all stands as it is.
   void step(bool frozen);
   [[nodiscard]] const std::map<std::uint32_t, Actor>& all() const { return all_; }

@@ -83,6 +83,17 @@ struct AlphabetCost {
 /// Alphabets of which nothing was seen are left out.
 std::vector<AlphabetCost> costs_of(const Tally& counted, const CodeSet& codes);
 
+/// What a set is made for: a code of n bits suits what happens once in 2^n times.
+struct ExpectedBits {
+  double told = 0;     ///< each entity that the frame before spoke of: what differs, or nothing
+  double changes = 0;  ///< share of these that change, 0 to 1
+  double errors = 0;   ///< the errors of one that changes
+  double starts = 0;   ///< another one that begins to: what differs, but not which one it is
+};
+/// Of a kind whose newest known state is `age` ticks old. Fields of varying size count as half
+/// full. O(symbols).
+ExpectedBits expected_bits(const CodeSet& codes, const schema::EntityInfo& info, std::uint32_t age);
+
 /// A set as text, for a file: docs/code-sets.md. `protocol` is for readers only.
 std::string text_of(const CodeSet& codes, const schema::EntitiesInfo& entities,
                     std::string_view protocol);
