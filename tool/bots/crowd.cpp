@@ -30,7 +30,8 @@ struct Crowd::Bot {
   std::unique_ptr<replica::Mirror> mirror;
   Time dialled{};
   bool there = false;
-  bool ended = false;
+  bool closing = false;
+  bool done = false;
   Time last_frame{};
   Time next_word{};
   Time next_look{};
@@ -100,7 +101,6 @@ void Crowd::dial(Bot& bot, Time now) {
   });
   bot.client->on_disconnect([this, self](Errc code, std::string_view reason) {
     self->there = false;
-    self->ended = true;
     if (code != Errc::closed_here) ++seen_.ends[host::explain_end(code, reason)];
   });
   bot.client->on_rest([this](const route::Arrived&) { ++seen_.messages_received; });
@@ -166,11 +166,12 @@ void Crowd::count_traffic(Bot& bot) {
 }
 
 void Crowd::turn(Bot& bot, Time now) {
-  if (bot.ended) return;
+  if (bot.done) return;
   bot.client->receive(now);
   if (bot.there && !sayable_.empty() && now >= bot.next_word) say_something(bot, now);
   if (bot.there && now >= bot.next_look) look_at_link(bot, now);
-  bot.client->send(now);
+  bot.client->send(now);  // also the last word
+  bot.done = bot.client->ended();
 }
 
 void Crowd::run(Time until, const std::function<bool()>& stop) {
@@ -198,10 +199,14 @@ Sightings Crowd::take() {
 
 void Crowd::close() {
   for (const auto& bot : bots_) {
+    bot->closing = bot->there;
     if (bot->there) bot->client->close("the bots go home");
   }
   const Time latest = io::now() + 1s;
-  run(latest, [this] { return there() == 0; });
+  run(latest, [this] {
+    return std::all_of(bots_.begin(), bots_.end(),
+                       [](const auto& bot) { return bot->done || !bot->closing; });
+  });
 }
 
 }  // namespace kwind::bots
