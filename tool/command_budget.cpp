@@ -23,6 +23,8 @@ using budget::Traffic;
 
 // What a client has acknowledged is a round trip old.
 constexpr double kRoundTrip = 0.1;
+// Shares of what replication makes of a plan.
+constexpr const char* kByDeltas = "by deltas";
 
 struct Arguments {
   std::string plan;
@@ -84,7 +86,9 @@ void print_way(const budget::ReadPlan& read, const budget::Cost& cost, bool from
 void print_shares(const budget::Cost& cost) {
   fmt::print("\nwhat ours is spent on\n{:-<102}\n", "");
   for (const budget::Share& share : cost.shares) {
-    const Coding& ours = cost.codings.front();
+    // Shares of the same thing by two codings.
+    const bool by_deltas = share.what == kByDeltas;
+    const Coding& ours = cost.codings[by_deltas ? 1 : 0];
     const double all = (share.from_client ? ours.up : ours.down).bytes_per_second;
     fmt::print("{:<5} {:<24}{:<15}{:>14}{:>6.0f} %{:>16}\n", share.from_client ? "up" : "down",
                share.name, share.what, rate(share.bytes_per_second),
@@ -103,7 +107,7 @@ void print_tables(const Arguments& arguments, const budget::ReadPlan& read,
   }
   const schema::Protocol& protocol = read.description.protocol;
   fmt::print(
-      "{}: {} clients of {} {}, {} ticks a second, {} of {} entities in view, {} bytes of "
+      "{}: {} clients of {} {}, {} ticks a second, {:g} of {:g} entities in view, {} bytes of "
       "headers a datagram\n",
       arguments.plan, read.plan.clients, protocol.name, protocol.version,
       read.plan.ticks_per_second, in_view, population, read.plan.header_bytes);
@@ -179,13 +183,13 @@ Coding replicated(const budget::ReadPlan& read, budget::Cost& cost, const schema
                          starting * (kPlaceBits + each.starts - each.told) +
                          entering * (kArrivalBits + whole + kPlaceBits);
     bits += spent;
-    cost.shares.push_back({std::string(info.name), "by deltas", false,
+    cost.shares.push_back({std::string(info.name), kByDeltas, false,
                            spent / 8 * plan.ticks_per_second, changing > 0 ? spent / changing : 0});
   }
   const Traffic& ours = cost.codings.front().down;
   double other = 0;  // bytes a second of everything else, headers included
   for (const budget::Share& share : cost.shares) {
-    if (!share.from_client && share.what != "entity" && share.what != "by deltas") {
+    if (!share.from_client && share.what != "entity" && share.what != kByDeltas) {
       other += share.bytes_per_second;
     }
   }

@@ -29,6 +29,7 @@ class Motion {
 
   /// Of all entities.
   [[nodiscard]] virtual std::vector<std::uint32_t> ids() const = 0;
+  [[nodiscard]] virtual const kwind::schema::EntityInfo& kind(std::uint32_t id) const = 0;
   /// An entity's newest values in bits, and as JSON text.
   [[nodiscard]] virtual std::vector<std::byte> bits(std::uint32_t id) const = 0;
   [[nodiscard]] virtual std::string json(std::uint32_t id) const = 0;
@@ -94,6 +95,10 @@ class TypedMotion : public Motion {
     std::vector<std::uint32_t> all;
     for (const auto& [id, one] : all_) all.push_back(id);
     return all;
+  }
+  [[nodiscard]] const kwind::schema::EntityInfo& kind(std::uint32_t id) const override {
+    return std::visit(
+        [](const auto& value) -> const auto& { return value.entity_info(); }, all_.at(id).value);
   }
   [[nodiscard]] std::vector<std::byte> bits(std::uint32_t id) const override {
     return std::visit([](const auto& value) { return bits_of(value); }, all_.at(id).value);
