@@ -25,11 +25,20 @@ nlohmann::json to_json_value(const T& value) {
   }
 }
 
+template <class T>
+std::string_view name_of_kind() {
+  if constexpr (requires { T::info(); }) {
+    return T::info().name;
+  } else {
+    return T::entity_info().name;
+  }
+}
+
 /// Bytes of {"type":"Helm","rudder":0.5,...}.
 template <class T>
 std::size_t json_bytes(const T& message) {
   nlohmann::json object = to_json_value(message);
-  object["type"] = std::string(T::info().name);
+  object["type"] = std::string(name_of_kind<T>());
   return object.dump().size();
 }
 

@@ -1,13 +1,17 @@
-// bench/wire_sizes.csv holds what the harbour's messages cost, exactly: a change shows as a diff.
+// bench/wire_sizes.csv holds what the harbour's messages and its state cost, exactly: a change
+// shows as a diff.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <cstdlib>
+#include <deque>
 #include <fstream>
 #include <iterator>
 
+#include "demo/harbour_motion.h"
 #include "harbour.h"
 #include "kit/json_size.h"
+#include "kwind/replica/interest.h"
 
 namespace kwind::demo {
 namespace {
@@ -37,6 +41,47 @@ harbour::Fleet fleet_of(int tugs) {
   return fleet;
 }
 
+// What one who looks on from 60, 60 is told over a path of a tick each way that loses nothing: what
+// is in view arrives, then 400 ticks go by.
+std::string state_rows(const char* codes_name,
+                       const std::shared_ptr<const replica::CodeSet>& codes) {
+  replica::World world(harbour_world::kEntities, {.codes = codes});
+  HarbourMotion motion(world, 1);
+  replica::Interest interest(world);
+  replica::Sight sight(interest);
+  sight.look_from(60, 60);
+  replica::Viewer viewer(world);
+  viewer.see_through(&sight);
+  std::deque<std::uint64_t> under_way;
+  std::array<std::size_t, 2> bits{};
+  std::array<std::size_t, 2> json{};
+  for (int tick = 0; tick < 410; ++tick) {
+    motion.step(false);
+    world.end_tick();
+    interest.refresh();
+    const std::size_t part = tick < 10 ? 0 : 1;
+    std::array<std::byte, 1100> memory{};
+    for (;;) {
+      bits::Writer out(memory);
+      const auto token = viewer.fill(Time{}, out);
+      if (!token) break;
+      bits[part] += out.bit_count();
+      under_way.push_back(*token);
+    }
+    if (tick % 2 == 1) {
+      for (; !under_way.empty(); under_way.pop_front()) viewer.acked(under_way.front());
+    }
+    for (const replica::Seen& seen : sight.look()) {
+      std::visit([&](const auto& value) { json[part] += kit::json_bytes(value); },
+                 motion.all().at(seen.id).value);
+    }
+  }
+  return fmt::format(
+      "state,\"10 ticks, 60 arrive, {0}\",{1},{2},{3}\nstate,\"400 ticks, {0}\",{4},{5},{6}\n",
+      codes_name, bits[0], bits::bytes_for(bits[0]), json[0], bits[1], bits::bytes_for(bits[1]),
+      json[1]);
+}
+
 TEST(WireSizes, AreAsCommitted) {
   std::string table = "message,of what,bits,bytes,bytes as JSON text\n";
   table += row("any", harbour::Helm{0.5, 80});
@@ -50,6 +95,12 @@ TEST(WireSizes, AreAsCommitted) {
       row("20 letters", harbour::Hail{42, "calling the office..", harbour::Hail::Tone::urgent});
   table += row("20 letters",
                harbour::Notice{7, 42, "calling the office..", harbour::Notice::Tone::urgent});
+  table += state_rows("built-in codes", nullptr);
+  std::ifstream codes_file(KWIND_SOURCE_DIR "/examples/harbour/harbour_world.codes");
+  const std::string codes_text(std::istreambuf_iterator<char>(codes_file), {});
+  const auto codes = replica::read_codes(codes_text, harbour_world::kEntities);
+  ASSERT_TRUE(codes) << codes.error().text;
+  table += state_rows("trained codes", *codes);
   const std::string file = KWIND_SOURCE_DIR "/bench/wire_sizes.csv";
   if (std::getenv("KWIND_REWRITE") != nullptr) std::ofstream(file) << table;
   std::ifstream in(file);
