@@ -240,11 +240,11 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   write_head(head, mark, named != nullptr ? &named->mark : nullptr, digest);
   if (out.room_bits() < head.bit_count() + kSectionBits) return std::nullopt;
   std::size_t room = out.room_bits() - head.bit_count() - kSectionBits;
-  // Whom the client expects to hear of: those that the named frame spoke of. If they alone fill
-  // this one, the datagram before had far more room.
+  // Whom the client expects to hear of: those that the named frame spoke of. If they alone, with
+  // nothing to say of any, fill this one, the datagram before had far more room.
   bool with_movers = named != nullptr && s.movers_told != s.tick();
   const std::size_t mover_bits = with_movers ? s.mark_movers(*named) : 0;
-  if (mover_bits > room / 2) {
+  if (mover_bits > room - room / 8) {
     with_movers = false;
     for (Candidate& each : s.candidates) each.mover = false;
   } else {

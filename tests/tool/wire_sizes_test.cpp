@@ -42,12 +42,12 @@ harbour::Fleet fleet_of(int tugs) {
 }
 
 // What one who looks on from 60, 60 is told over a path of a tick each way that loses nothing: what
-// is in view arrives, then 400 ticks go by.
-std::string state_rows(const char* codes_name,
+// is within `sight` arrives, then 400 ticks go by.
+std::string state_rows(const char* name, double sight_metres,
                        const std::shared_ptr<const replica::CodeSet>& codes) {
   replica::World world(harbour_world::kEntities, {.codes = codes});
   HarbourMotion motion(world, 1);
-  replica::Interest interest(world);
+  replica::Interest interest(world, {.enter = sight_metres, .leave = sight_metres + 16});
   replica::Sight sight(interest);
   sight.look_from(60, 60);
   replica::Viewer viewer(world);
@@ -77,9 +77,8 @@ std::string state_rows(const char* codes_name,
     }
   }
   return fmt::format(
-      "state,\"10 ticks, 60 arrive, {0}\",{1},{2},{3}\nstate,\"400 ticks, {0}\",{4},{5},{6}\n",
-      codes_name, bits[0], bits::bytes_for(bits[0]), json[0], bits[1], bits::bytes_for(bits[1]),
-      json[1]);
+      "state,\"10 ticks, all arrives, {0}\",{1},{2},{3}\nstate,\"400 ticks, {0}\",{4},{5},{6}\n",
+      name, bits[0], bits::bytes_for(bits[0]), json[0], bits[1], bits::bytes_for(bits[1]), json[1]);
 }
 
 TEST(WireSizes, AreAsCommitted) {
@@ -95,12 +94,13 @@ TEST(WireSizes, AreAsCommitted) {
       row("20 letters", harbour::Hail{42, "calling the office..", harbour::Hail::Tone::urgent});
   table += row("20 letters",
                harbour::Notice{7, 42, "calling the office..", harbour::Notice::Tone::urgent});
-  table += state_rows("built-in codes", nullptr);
+  table += state_rows("256 m, built-in codes", 256, nullptr);
   std::ifstream codes_file(KWIND_SOURCE_DIR "/examples/harbour/harbour_world.codes");
   const std::string codes_text(std::istreambuf_iterator<char>(codes_file), {});
   const auto codes = replica::read_codes(codes_text, harbour_world::kEntities);
   ASSERT_TRUE(codes) << codes.error().text;
-  table += state_rows("trained codes", *codes);
+  table += state_rows("256 m, trained codes", 256, *codes);
+  table += state_rows("all 1300, trained codes", 4000, *codes);
   const std::string file = KWIND_SOURCE_DIR "/bench/wire_sizes.csv";
   if (std::getenv("KWIND_REWRITE") != nullptr) std::ofstream(file) << table;
   std::ifstream in(file);
