@@ -5,12 +5,35 @@
 #include <map>
 
 #include "kit/sim_hosts.h"
+#include "kit/sweep.h"
 #include "moving_bay.h"
 
 namespace kwind::host {
 namespace {
 
 using namespace std::chrono_literals;
+
+// A socket of a device that goes from one network to another.
+class RoamingPort final : public io::Port {
+ public:
+  RoamingPort(io::sim::Network& network, const Endpoint& first)
+      : network_(network), port_(&network.open(first)) {}
+  void move(const Endpoint& to) {
+    network_.close(port_->local());
+    port_ = &network_.open(to);
+  }
+  Endpoint local() const override { return port_->local(); }
+  std::optional<io::Received> receive(Time now) override { return port_->receive(now); }
+  void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override {
+    port_->send(now, to, bytes);
+  }
+  void flush(Time) override {}
+  const io::PortCounts& counts() const override { return port_->counts(); }
+
+ private:
+  io::sim::Network& network_;
+  io::sim::SimPort* port_;
+};
 
 // A server that keeps the bay in step for all of its clients.
 class Harbour {
@@ -35,8 +58,8 @@ class Harbour {
 
   kit::MovingBay& bay() { return bay_; }
   kit::SimHosts& hosts() { return hosts_; }
-  replica::Mirror& join() {
-    Client& client = hosts_.join();
+  replica::Mirror& join() { return mirror_of(hosts_.join()); }
+  replica::Mirror& mirror_of(Client& client) {
     mirrors_.push_back(std::make_unique<replica::Mirror>(bay::kEntities));
     replica::Mirror* const mirror = mirrors_.back().get();
     client.on_fill([this, mirror](std::span<const std::byte> payload, std::size_t bits) {
@@ -48,9 +71,10 @@ class Harbour {
     });
     return *mirror;
   }
-  void run(Duration time) {
+  void run(Duration time, double comings_and_goings = 0) {
     hosts_.run(time, [&] {
-      bay_.step();
+      if (each_tick) each_tick();
+      bay_.step(comings_and_goings);
       seen_.clear();
       for (const auto& [id, one] : bay_.all()) seen_.push_back({id, false});
       for (const auto& [peer, viewer] : viewers_) {
@@ -59,6 +83,7 @@ class Harbour {
       }
     });
   }
+  std::function<void()> each_tick;
   replica::Viewer& viewer() { return *viewers_.begin()->second; }
   [[nodiscard]] std::size_t viewers() const { return viewers_.size(); }
 
@@ -115,6 +140,61 @@ TEST(HostedReplica, AClientThatHeardNothingForAWhileIsToldAnew) {
   EXPECT_EQ(mirror.size(), 70U);
   EXPECT_EQ(harbour.viewer().counts().started_anew, 1U);
   EXPECT_EQ(harbour.hosts().ended(0), "") << "the connection held";
+}
+
+// Joins and leaves, a client that roams, and greedy bulk beside.
+TEST(HostedReplica, HoldsWhileClientsRoamAndBulkTravelsBeside) {
+  for (const std::uint64_t seed : kit::seeds(8, 200)) {
+    SCOPED_TRACE("seed " + std::to_string(seed));
+    std::mt19937_64 random(seed);
+    const auto up_to = [&](std::uint64_t most) { return static_cast<int>(random() % (most + 1)); };
+    Harbour harbour({.delay = std::chrono::milliseconds(10 + up_to(80)),
+                     .jitter = std::chrono::milliseconds(up_to(30)),
+                     .loss = up_to(80) / 1000.0,
+                     .duplicate = 0.02,
+                     .reorder = up_to(50) / 1000.0},
+                    seed);
+    harbour.bay().populate(10, 10, 15, 5, 3);
+    harbour.bay().spawn(bay::Chart{});
+    harbour.bay().spawn(bay::Ledger{1, std::string(3000, 'r')});
+    harbour.join();
+    harbour.join();
+    kit::SimHosts& hosts = harbour.hosts();
+    RoamingPort port(hosts.network(), Endpoint::v4(10, 0, 0, 1, 7000));
+    ClientOptions options;
+    options.server_key = kit::server_key().public_key;
+    options.entropy = kit::entropy(seed + 99);
+    Client roamer(port, kit::SimHosts::kServer, bay::kProtocol, hosts.now(), options);
+    const replica::Mirror& roamed = harbour.mirror_of(roamer);
+    std::size_t heard = 0;
+    roamer.on<bay::Log>([&](const bay::Log& log) { heard += log.lines.size(); });
+    int tick = 0;
+    // It says something in each tick, as a game does: the server can follow it by that alone.
+    const auto turn = [&] {
+      roamer.receive(hosts.now());
+      if (roamer.connected()) roamer.send(bay::Hail{"here"});
+      roamer.send(hosts.now());
+    };
+    harbour.each_tick = [&] {
+      turn();
+      if (++tick % 10 == 0) hosts.server().send_to_all(bay::Log{std::string(15000, 'l')});
+      if (tick % 60 == 59) {
+        port.move(Endpoint::v4(10, 0, 1, static_cast<std::uint8_t>(tick / 60), 7000));
+      }
+    };
+    harbour.run(4s, 0.2);
+    replica::Mirror& late = harbour.join();
+    hosts.client(0).close("enough");
+    harbour.run(6s, 0.2);
+    harbour.each_tick = turn;
+    harbour.run(4s);
+    EXPECT_TRUE(roamer.connected());
+    EXPECT_EQ(roamed.size(), harbour.bay().all().size());
+    EXPECT_EQ(late.size(), harbour.bay().all().size());
+    EXPECT_EQ(roamed.counts().drifts + late.counts().drifts, 0U);
+    EXPECT_GT(heard, 100000U);
+    if (HasFailure()) FAIL() << "seed " << seed;
+  }
 }
 
 TEST(HostedReplica, PilotsPencilOnOneChartTogether) {
