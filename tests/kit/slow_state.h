@@ -1,0 +1,579 @@
+// What a viewer has to send, the slow way: written from docs/state-format.md alone, with bits as
+// text and everything found by looking through all that ever happened. For frames with room for
+// everything, one a tick, without tolerances, digests and inputs.
+#pragma once
+#include <algorithm>
+#include <cmath>
+#include <cstdint>
+#include <map>
+#include <numbers>
+#include <optional>
+#include <set>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "kwind/replica/codes.h"
+#include "kwind/replica/viewer.h"
+#include "kwind/schema/entity_info.h"
+
+namespace kwind::kit {
+
+/// The columns of a value: whole numbers, and the bits of varying ones as text.
+struct SlowRow {
+  std::vector<std::uint32_t> numbers;
+  std::vector<std::string> varying;
+  friend bool operator==(const SlowRow&, const SlowRow&) = default;
+};
+struct SlowThing {
+  const schema::EntityInfo* kind = nullptr;
+  std::uint8_t generation = 0;
+  SlowRow row;
+};
+
+template <class T>
+SlowRow slow_row(const T& value) {
+  std::vector<std::byte> memory(4096);
+  schema::Encoder out{bits::Writer(memory)};
+  std::vector<std::size_t> ends;
+  encode_columns(out, value, [&] { ends.push_back(out.bit_count()); });
+  out.finish();
+  SlowRow row;
+  const auto columns = T::entity_info().columns;
+  bits::Reader in(memory, out.bit_count());
+  std::size_t field = 0;
+  std::size_t begin = 0;
+  for (std::size_t c = 0; c < columns.size(); ++c) {
+    row.numbers.push_back(0);
+    row.varying.emplace_back();
+    if (columns[c].form == schema::ColumnForm::varying) {
+      for (std::size_t i = begin; i < ends[field]; ++i) row.varying[c] += in.get_bool() ? '1' : '0';
+    } else {
+      row.numbers[c] = static_cast<std::uint32_t>(in.get(columns[c].bits));
+    }
+    if (c + 1 == columns.size() || columns[c + 1].field != columns[c].field) begin = ends[field++];
+  }
+  return row;
+}
+
+class SlowState {
+ public:
+  explicit SlowState(const schema::EntitiesInfo& info)
+      : info_(info), tally_(replica::Tally::expected(info)) {}
+
+  /// What there is as of the next tick, and what of it is in view.
+  void tick(std::map<std::uint32_t, SlowThing> things, const std::vector<replica::Seen>& seen) {
+    ++tick_;
+    for (auto& [id, thing] : things) {
+      auto& past = past_[{id, thing.generation}];
+      if (!past.empty()) {  // what is `at spawn` stays
+        const SlowRow& first = past.begin()->second;
+        for (std::size_t c = 0; c < thing.row.numbers.size(); ++c) {
+          if (!thing.kind->columns[c].at_spawn) continue;
+          thing.row.numbers[c] = first.numbers[c];
+          thing.row.varying[c] = first.varying[c];
+        }
+      }
+      if (past.empty() || past.rbegin()->second != thing.row) past[tick_] = thing.row;
+    }
+    things_ = std::move(things);
+    seen_.clear();
+    for (const replica::Seen& each : seen) seen_[each.id] = each.owner;
+  }
+  void acked(std::uint32_t frame) { acks_.insert(frame); }
+  void lost(std::uint32_t frame) {
+    if (!frames_[frame].arrived) frames_[frame].lost = true;
+  }
+
+  /// The bits of the next frame; empty: there is nothing to say.
+  std::string fill() {
+    hear();
+    std::map<std::uint32_t, What> tells = decide();
+    if (tells.empty() && !owes_word()) return {};
+    bits_.clear();
+    Frame made;
+    const std::uint32_t number = static_cast<std::uint32_t>(frames_.size()) + 1;
+    made.tick = tick_;
+    made.newest = sure_;
+    head(number, made);
+    const bool with_movers = sure_ > 0;
+    std::set<std::uint32_t> movers;
+    if (with_movers) {
+      for (const auto& [id, told] : frames_[sure_].told) {
+        if (told.what != What::gone) movers.insert(id);
+      }
+    }
+    bool others = false;
+    bool arrivals = false;
+    for (const auto& [id, what] : tells) {
+      others = others || (what != What::whole && !movers.contains(id));
+      arrivals = arrivals || what == What::whole;
+    }
+    if (sure_ == 0) {
+      put(arrivals ? 1 : 0, 1);
+      put(0, 1);
+    } else if (!others && !arrivals) {
+      put(1, 1);
+    } else {
+      put(0, 1);
+      put((with_movers ? 1U : 0U) | (others ? 2U : 0U) | (arrivals ? 4U : 0U), 3);
+    }
+    for (const std::uint32_t id : movers) {
+      const auto tells_of = tells.find(id);
+      const Told& held = *known(id).front();
+      const std::size_t masks = masks_of(*held.kind);
+      if (tells_of == tells.end() || tells_of->second == What::whole) {
+        symbol(held, true, masks);
+      } else if (tells_of->second == What::gone) {
+        symbol(held, true, masks + 1);
+      } else {
+        change(id, true);
+      }
+    }
+    if (others) write_others(tells, movers);
+    if (arrivals) write_arrivals(tells);
+    for (const auto& [id, what] : tells) {
+      Told told{what, tick_, 0, nullptr, false, {}};
+      if (what != What::gone) {
+        const SlowThing& thing = things_.at(id);
+        told = {what, tick_, thing.generation, thing.kind, seen_.at(id), thing.row};
+        if (what == What::change) told.owner = known(id).front()->owner;
+      }
+      made.told[id] = told;
+    }
+    frames_[number] = made;
+    return bits_;
+  }
+
+ private:
+  enum class What { whole, change, gone };
+  struct Told {
+    What what;
+    std::uint32_t tick;
+    std::uint8_t generation;
+    const schema::EntityInfo* kind;
+    bool owner;
+    SlowRow row;
+  };
+  struct Frame {
+    std::uint32_t tick = 0;
+    std::uint32_t newest = 0;
+    std::map<std::uint32_t, Told> told;
+    bool arrived = false;
+    bool lost = false;
+  };
+
+  // ---- bits ----
+  void put(std::uint64_t value, unsigned count) {
+    for (unsigned i = 0; i < count; ++i) bits_ += (value >> i & 1) != 0 ? '1' : '0';
+  }
+  void put_count(std::uint64_t value, unsigned order) {
+    const std::uint64_t head = (value >> order) + 1;
+    unsigned width = 0;
+    while (head >> width != 0) ++width;
+    for (unsigned i = 1; i < width; ++i) bits_ += '0';
+    bits_ += '1';
+    put(head, width - 1);
+    put(value, order);
+  }
+  static std::uint64_t folded(std::int64_t value) {
+    return static_cast<std::uint64_t>(value >= 0 ? 2 * value : -2 * value - 1);
+  }
+
+  // ---- what arrived, and what is to be told ----
+  void hear() {
+    const std::uint32_t before = sure_;
+    for (const std::uint32_t frame : std::exchange(acks_, {})) {
+      Frame& heard = frames_[frame];
+      bool whole = false;
+      for (const auto& [id, told] : heard.told) whole = whole || told.what == What::whole;
+      if (frame <= sure_ || (heard.lost && whole)) continue;
+      heard.arrived = true;
+      sure_ = frame;
+    }
+    for (std::uint32_t f = before + 1; f < sure_; ++f) {
+      if (!frames_[f].arrived) frames_[f].lost = true;
+    }
+  }
+  // States that the client is known to have, newest first.
+  std::vector<const Told*> known(std::uint32_t id) {
+    std::vector<const Told*> all;
+    for (auto frame = frames_.rbegin(); frame != frames_.rend() && all.size() < 4; ++frame) {
+      if (!frame->second.arrived) continue;
+      const auto told = frame->second.told.find(id);
+      if (told == frame->second.told.end()) continue;
+      if (told->second.what == What::gone) break;
+      if (!all.empty() && tick_ - told->second.tick > 24) break;
+      all.push_back(&told->second);
+      if (told->second.what == What::whole) break;
+    }
+    return all;
+  }
+  std::map<std::uint32_t, What> decide() {
+    std::set<std::uint32_t> ids;
+    for (const auto& [id, owner] : seen_) ids.insert(id);
+    for (const auto& [number, frame] : frames_) {
+      for (const auto& [id, told] : frame.told) ids.insert(id);
+    }
+    std::map<std::uint32_t, What> tells;
+    for (const std::uint32_t id : ids) {
+      const auto states = known(id);
+      const Told* last = nullptr;  // told of it, whether it arrived or not
+      bool last_counts = false;
+      bool last_arrived = false;
+      bool goes = false;  // somewhere on its way is the word that it is gone
+      for (const auto& [number, frame] : frames_) {
+        const auto told = frame.told.find(id);
+        if (told == frame.told.end()) continue;
+        last = &told->second;
+        last_counts = !frame.lost;
+        last_arrived = frame.arrived;
+        if (told->second.what == What::gone && !frame.lost && !frame.arrived) goes = true;
+      }
+      const bool under_way = last != nullptr && last_counts;
+      const auto thing = things_.find(id);
+      if (thing == things_.end() || !seen_.contains(id)) {
+        const bool said = under_way && last->what == What::gone && !last_arrived;
+        if (!states.empty() && !said) tells[id] = What::gone;
+        continue;
+      }
+      const bool owner = seen_.at(id);
+      const auto& past = past_.at({id, thing->second.generation});
+      const std::uint32_t changed = past.rbegin()->first;
+      const bool goes_on = !states.empty() && !goes && states.front()->owner == owner &&
+                           states.front()->generation == thing->second.generation;
+      const bool sent = under_way && last->what != What::gone && last->owner == owner &&
+                        last->generation == thing->second.generation;
+      if (sent && (changed <= last->tick || !goes_on)) continue;
+      if (!sent && goes_on && changed <= states.front()->tick) continue;
+      std::uint32_t oldest = 0;  // of 32 changes that are remembered
+      if (past.size() >= 32) oldest = std::prev(past.end(), 32)->first;
+      const bool change = goes_on && states.front()->tick >= oldest;
+      tells[id] = change ? What::change : What::whole;
+    }
+    return tells;
+  }
+  bool owes_word() {
+    bool owes = false;
+    const std::uint32_t heard = sure_ > 0 ? frames_[sure_].newest : 0;
+    for (const auto& [number, frame] : frames_) {
+      if (number > sure_ && !frame.arrived && !frame.lost) return false;
+      if (number > heard && frame.lost && !frame.arrived && !frame.told.empty()) owes = true;
+    }
+    return owes;
+  }
+
+  // ---- the frame ----
+  void head(std::uint32_t number, const Frame& frame) {
+    if (sure_ == 0) {
+      put(1, 1);
+      put(number, 32);
+      put(frame.tick, 32);
+      put_count(number - 1, 3);
+      put(0, 1);
+      return;
+    }
+    const Frame& named = frames_[sure_];
+    put(0, 1);
+    put(number, 7);
+    put_count(number - sure_ - 1, 1);
+    std::string between;
+    for (std::uint32_t f = sure_ - 1; f > named.newest; --f) {
+      between += frames_[f].arrived ? '1' : '0';
+    }
+    if (!between.empty()) {
+      const bool all = between.find('0') == std::string::npos;
+      put(all ? 1 : 0, 1);
+      if (!all) bits_ += between;
+    }
+    put_count(folded(std::int64_t{frame.tick} - named.tick - (number - sure_)), 0);
+    put(0, 1);
+  }
+  void write_others(const std::map<std::uint32_t, What>& tells,
+                    const std::set<std::uint32_t>& movers) {
+    std::vector<std::uint32_t> order;
+    for (const bool changed : {true, false}) {
+      std::set<std::uint32_t> ids;
+      for (const auto& [number, frame] : frames_) {
+        for (const auto& [id, told] : frame.told) ids.insert(id);
+      }
+      for (const std::uint32_t id : ids) {
+        const auto states = known(id);
+        if (states.empty() || movers.contains(id)) continue;
+        if ((states.front()->what == What::change) == changed) order.push_back(id);
+      }
+    }
+    std::size_t passed = 0;
+    bool first = true;
+    for (const std::uint32_t id : order) {
+      const auto tells_of = tells.find(id);
+      if (tells_of == tells.end() || tells_of->second == What::whole) {
+        ++passed;
+        continue;
+      }
+      if (!std::exchange(first, false)) put(1, 1);
+      put_count(std::exchange(passed, 0), 1);
+      if (tells_of->second == What::gone) {
+        const Told& held = *known(id).front();
+        symbol(held, false, masks_of(*held.kind));
+      } else {
+        change(id, false);
+      }
+    }
+    put(0, 1);
+  }
+  void write_arrivals(const std::map<std::uint32_t, What>& tells) {
+    std::uint32_t before = 0;
+    for (const auto& [id, what] : tells) {
+      if (what != What::whole) continue;
+      if (before > 0) put(1, 1);
+      put_count(id - before - 1, 4);
+      before = id;
+      const SlowThing& thing = things_.at(id);
+      put(thing.generation, 4);
+      unsigned kind_bits = 0;
+      while ((std::size_t{1} << kind_bits) < info_.kinds.size()) ++kind_bits;
+      put(thing.kind->kind, kind_bits);
+      put(seen_.at(id) ? 1 : 0, 1);
+      for (const std::size_t c : order_of(*thing.kind)) {
+        const schema::ColumnInfo& column = thing.kind->columns[c];
+        if (column.owner_only && !seen_.at(id)) continue;
+        value(column, thing.row, c);
+      }
+    }
+    put(0, 1);
+  }
+  void value(const schema::ColumnInfo& column, const SlowRow& row, std::size_t c) {
+    if (column.form != schema::ColumnForm::varying) return put(row.numbers[c], column.bits);
+    put_count(row.varying[c].size(), 5);
+    bits_ += row.varying[c];
+  }
+
+  // ---- codes ----
+  static bool is_place(const schema::EntityInfo& kind, std::size_t c) {
+    for (const schema::FollowInfo& follow : kind.follows) {
+      if (c >= follow.first && c < std::size_t{follow.first} + follow.axes) return true;
+    }
+    return false;
+  }
+  static std::vector<std::size_t> order_of(const schema::EntityInfo& kind) {
+    std::vector<std::size_t> order;
+    for (const bool places : {false, true}) {
+      for (std::size_t c = 0; c < kind.columns.size(); ++c) {
+        if (is_place(kind, c) == places) order.push_back(c);
+      }
+    }
+    return order;
+  }
+  // Column and width of each, from the lowest bits on.
+  static std::vector<std::pair<std::size_t, unsigned>> mask_of(const schema::EntityInfo& kind) {
+    std::vector<std::pair<std::size_t, unsigned>> columns;
+    unsigned bits = 0;
+    const auto order = order_of(kind);
+    for (auto c = order.rbegin(); c != order.rend(); ++c) {
+      if (kind.columns[*c].at_spawn) continue;
+      const unsigned width = is_place(kind, *c) ? 2 : 1;
+      if (bits + width > 10) break;
+      bits += width;
+      columns.insert(columns.begin(), {*c, width});
+    }
+    return columns;
+  }
+  static std::size_t masks_of(const schema::EntityInfo& kind) {
+    unsigned bits = 0;
+    for (const auto& [column, width] : mask_of(kind)) bits += width;
+    return std::size_t{1} << bits;
+  }
+  std::size_t age_of(const Told& held) const {
+    return std::min<std::uint32_t>(std::max<std::uint32_t>(tick_ - held.tick, 1), 4) - 1;
+  }
+  void symbol(const Told& held, bool mover, std::size_t which) {
+    const auto& kind = tally_.kinds()[held.kind->kind];
+    bits_ += code((mover ? kind.movers : kind.others)[age_of(held)], which);
+  }
+  // The word of a symbol in the Huffman code of these weights.
+  std::string code(const std::vector<std::uint32_t>& tally, std::size_t which) {
+    auto [found, fresh] = codes_.try_emplace(&tally);
+    if (fresh) found->second = huffman(tally);
+    return found->second[which];
+  }
+  static std::vector<std::string> huffman(const std::vector<std::uint32_t>& tally) {
+    struct Node {
+      std::uint64_t weight;
+      std::vector<std::size_t> symbols;
+      bool joined = false;
+    };
+    std::vector<std::uint64_t> weights;
+    for (const std::uint32_t weight : tally) weights.push_back(std::max(weight, 1U));
+    std::vector<unsigned> lengths;
+    for (bool fits = false; !fits;) {
+      std::vector<Node> nodes;
+      for (std::size_t s = 0; s < weights.size(); ++s) nodes.push_back({weights[s], {s}});
+      lengths.assign(weights.size(), 0);
+      for (std::size_t left = nodes.size(); left > 1; --left) {
+        Node made{0, {}};
+        for (int i = 0; i < 2; ++i) {
+          Node* least = nullptr;
+          for (Node& node : nodes) {  // in the order in which they were made
+            if (!node.joined && (least == nullptr || node.weight < least->weight)) least = &node;
+          }
+          least->joined = true;
+          made.weight += least->weight;
+          made.symbols.insert(made.symbols.end(), least->symbols.begin(), least->symbols.end());
+        }
+        for (const std::size_t s : made.symbols) ++lengths[s];
+        nodes.push_back(made);
+      }
+      fits = *std::max_element(lengths.begin(), lengths.end()) <= 24;
+      if (!fits) {
+        for (std::uint64_t& weight : weights) weight = (weight + 1) / 2;
+      }
+    }
+    std::vector<std::string> words(weights.size());
+    std::uint64_t next = 0;
+    unsigned length = 0;
+    for (unsigned wanted = 0; wanted <= 24; ++wanted) {
+      for (std::size_t s = 0; s < words.size(); ++s) {
+        if (lengths[s] != wanted) continue;
+        next <<= wanted - std::exchange(length, wanted);
+        for (unsigned i = wanted; i-- > 0;) words[s] += (next >> i & 1) != 0 ? '1' : '0';
+        ++next;
+      }
+    }
+    return words;
+  }
+
+  // ---- changes ----
+  void change(std::uint32_t id, bool mover) {
+    const auto states = known(id);
+    const Told& held = *states.front();
+    const schema::EntityInfo& kind = *held.kind;
+    const SlowRow& now = things_.at(id).row;
+    const auto travels = [&](std::size_t c) {
+      const schema::ColumnInfo& column = kind.columns[c];
+      return !column.at_spawn && (held.owner || !column.owner_only);
+    };
+    const auto off = [&](std::size_t c) -> std::int64_t {  // from what is foretold
+      if (!travels(c)) return 0;
+      if (kind.columns[c].form == schema::ColumnForm::varying) {
+        return held.row.varying[c] != now.varying[c] ? 1 : 0;
+      }
+      return way_to(kind.columns[c], foretold(states, c, now), now.numbers[c]);
+    };
+    std::size_t mask = 0;
+    unsigned at = 0;
+    std::map<std::size_t, std::size_t> said;
+    for (const auto& [c, width] : mask_of(kind)) {
+      const std::int64_t error = off(c);
+      std::size_t state = error != 0 ? 1 : 0;
+      if (width == 2) state = error == 0 ? 0 : error == 1 ? 1 : error == -1 ? 2 : 3;
+      said[c] = state;
+      mask |= state << at;
+      at += width;
+    }
+    symbol(held, mover, mask);
+    bool has_rest = false;
+    bool any = false;
+    for (std::size_t c = 0; c < kind.columns.size(); ++c) {
+      if (said.contains(c) || kind.columns[c].at_spawn) continue;
+      has_rest = true;
+      any = any || off(c) != 0;
+    }
+    if (has_rest) put(any ? 1 : 0, 1);
+    for (const std::size_t c : order_of(kind)) {
+      if (!travels(c)) continue;
+      const std::int64_t error = off(c);
+      if (said.contains(c)) {
+        if (said[c] == 0 || (is_place(kind, c) && said[c] < 3)) continue;
+      } else {
+        if (!any) continue;
+        put(error != 0 ? 1 : 0, 1);
+        if (error == 0) continue;
+      }
+      const schema::ColumnInfo& column = kind.columns[c];
+      const bool by_error = (column.form == schema::ColumnForm::number ||
+                             column.form == schema::ColumnForm::circular) &&
+                            column.bits <= 30;
+      if (!by_error) {
+        value(column, now, c);
+        continue;
+      }
+      const std::uint64_t place = folded(error > 0 ? error - 1 : error);
+      const std::size_t which = std::min<std::uint64_t>(place, 24);
+      bits_ += code(tally_.kinds()[kind.kind].errors[c][age_of(held)], which);
+      if (which == 24) put_count(place - 24, 4);
+    }
+  }
+  static std::int64_t way_to(const schema::ColumnInfo& column, std::int64_t from, std::int64_t to) {
+    std::int64_t way = to - from;
+    if (column.form != schema::ColumnForm::circular) return way;
+    const std::int64_t turn = std::int64_t{column.last} + 1;
+    while (2 * way > turn) way -= turn;
+    while (2 * way <= -turn - (turn % 2 != 0 ? 1 : 0)) way += turn;
+    return way;
+  }
+  static std::int64_t kept_in(const schema::ColumnInfo& column, std::int64_t value) {
+    const std::int64_t turn = std::int64_t{column.last} + 1;
+    if (column.form == schema::ColumnForm::circular) return (value % turn + turn) % turn;
+    return std::clamp<std::int64_t>(value, 0, column.last);
+  }
+  std::int64_t foretold(const std::vector<const Told*>& states, std::size_t c,
+                        const SlowRow& now) const {
+    const schema::EntityInfo& kind = *states.front()->kind;
+    const schema::ColumnInfo& column = kind.columns[c];
+    const Told& newest = *states.front();
+    const std::int64_t ahead = std::min<std::int64_t>(tick_ - newest.tick, 40);
+    if (is_place(kind, c)) {
+      const schema::FollowInfo& follow = kind.follows[0];
+      const auto way = [&](const SlowRow& row) {
+        const double unit = std::ldexp(1.0, 24) / 20;
+        const auto zero = static_cast<std::int64_t>(follow.speed_zero / follow.place_step * unit);
+        const auto step = static_cast<std::int64_t>(follow.speed_step / follow.place_step * unit);
+        const std::int64_t speed = zero + std::int64_t{row.numbers[follow.speed]} * step;
+        const double turn = static_cast<double>(row.numbers[follow.along]) / follow.turn_steps;
+        const double angle = 2 * std::numbers::pi * turn;
+        const double part = c == follow.first ? std::cos(angle) : std::sin(angle);
+        const auto cosine = static_cast<std::int64_t>(std::floor(std::ldexp(part, 24) + 1e-3));
+        return (speed >> 4) * cosine >> 20;
+      };
+      std::vector<std::int64_t> leads;
+      for (std::size_t i = 0; i < states.size(); ++i) {
+        std::int64_t to = std::int64_t{states[i]->row.numbers[c]} << 25;
+        for (std::size_t j = 1; j <= i; ++j) {
+          to += (way(states[j]->row) + way(states[j - 1]->row)) *
+                (std::int64_t{states[j - 1]->tick} - states[j]->tick);
+        }
+        leads.push_back(to + (way(newest.row) + way(now)) * ahead);
+        if (std::abs(leads.back() - leads.front()) > std::int64_t{2} << 25) {
+          leads.pop_back();
+          break;
+        }
+      }
+      std::int64_t sum = 0;
+      for (const std::int64_t lead : leads) sum += lead;
+      auto mean = static_cast<std::int64_t>(sum / static_cast<std::int64_t>(leads.size()));
+      if (mean * static_cast<std::int64_t>(leads.size()) > sum) --mean;
+      return kept_in(column, (mean + (std::int64_t{1} << 24)) >> 25);
+    }
+    if (!column.smooth || states.size() < 2) return newest.row.numbers[c];
+    const Told& oldest = *states.back();
+    const std::int64_t span = std::int64_t{newest.tick} - oldest.tick;
+    if (span == 0 || span > 40) return newest.row.numbers[c];
+    const std::int64_t gone = way_to(column, oldest.row.numbers[c], newest.row.numbers[c]);
+    return kept_in(column, newest.row.numbers[c] + gone * ahead / span);
+  }
+
+  const schema::EntitiesInfo& info_;
+  replica::Tally tally_;
+  std::uint32_t tick_ = 0;
+  std::map<std::uint32_t, SlowThing> things_;
+  std::map<std::pair<std::uint32_t, std::uint8_t>, std::map<std::uint32_t, SlowRow>> past_;
+  std::map<std::uint32_t, bool> seen_;  // whether it is owned, by id
+  std::map<std::uint32_t, Frame> frames_;
+  std::set<std::uint32_t> acks_;
+  std::uint32_t sure_ = 0;
+  std::map<const std::vector<std::uint32_t>*, std::vector<std::string>> codes_;
+  std::string bits_;
+};
+
+}  // namespace kwind::kit
