@@ -53,6 +53,16 @@ std::int64_t cosine(std::uint32_t place) {
   return negative ? -sum : sum;
 }
 
+// Divides downwards, also what is below 0. Mostly by a power of two, which needs no division.
+std::int64_t mean_of(std::int64_t sum, std::int64_t count) {
+  switch (count) {
+    case 1: return sum;
+    case 2: return sum >> 1;
+    case 4: return sum >> 2;
+    default: return sum >= 0 ? sum / count : -((-sum + count - 1) / count);
+  }
+}
+
 }  // namespace
 
 KindShape::KindShape(const schema::EntityInfo& info, double ticks_per_second) : info_(&info) {
@@ -147,8 +157,7 @@ std::uint32_t KindShape::foretell(std::size_t column, std::span<const Known> kno
       ++count;
     }
     constexpr std::int64_t kHalf = std::int64_t{1} << (kPlaceBits - 1);
-    // Divides downwards, also what is below 0.
-    const std::int64_t mean = sum >= 0 ? sum / count : -((-sum + count - 1) / count);
+    const std::int64_t mean = mean_of(sum, count);
     return moved(column, 0, (mean + kHalf) >> kPlaceBits);
   }
   const schema::ColumnInfo& info = info_->columns[column];
