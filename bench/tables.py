@@ -97,6 +97,33 @@ def cost_table(bench):
     return out if len(out) > 2 else None
 
 
+STATE = [
+    ("in clear, spread out", "mode:0/shared:0/clients:1000/more_posts:0"),
+    ("in clear, all with one view", "mode:0/shared:1/clients:1000/more_posts:0"),
+    ("in clear, spread out, half as many clients", "mode:0/shared:0/clients:500/more_posts:0"),
+    ("in clear, spread out, twice the posts", "mode:0/shared:0/clients:1000/more_posts:690"),
+    ("ChaCha20-Poly1305, spread out", "mode:1/shared:0/clients:1000/more_posts:0"),
+    ("AES-256-GCM, spread out", "mode:2/shared:0/clients:1000/more_posts:0"),
+]
+
+
+def state_table(bench):
+    rows = {}
+    for row in bench["benchmarks"]:
+        if row.get("aggregate_name", "median") == "median" and not row.get("error_occurred"):
+            rows[row["name"]] = row
+    out = ["| 1000 clients, 20 ticks a second | times bare calls | us a client | tick p99, ms | bits shared |", "|---|---|---|---|---|"]
+    for label, name in STATE:
+        for key, row in rows.items():
+            if key.startswith("state_to_clients/" + name + "/"):
+                out.append("| %s | %.1f | %.1f | %.0f | %.0f %% |" % (
+                    label, row["ratio"], row["us_a_client"], row["tick_p99_ms"], row["spliced"] * 100))
+    for key, row in rows.items():
+        if key.startswith("client_applies"):
+            out += ["", "A client takes the frame of %.0f changed entities in %.0f us." % (row["entities"], row["real_time"])]
+    return out if len(out) > 3 else None
+
+
 def flood_table(rows):
     out = ["| 100 clients at 20 Hz on loopback | p50, p99 to the server | back | dropped | answers: flood |", "|---|---|---|---|---|"]
     for row in rows:
@@ -167,6 +194,7 @@ def main():
     bench = load(folder, "kwind_bench.json")
     if bench:
         put("cost", cost_table(bench))
+        put("state", state_table(bench))
     flood = load(folder, "flood.json")
     if flood:
         put("flood", flood_table(flood))

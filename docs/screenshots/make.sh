@@ -59,6 +59,8 @@ terminal demo 60 "$work" kwind demo --report demo.html
 "$kwind" demo --seconds 6 --bots 4 --loss 6 --record "$work/demo.pcapng" --keys "$work/demo.keys" >/dev/null || true
 cp examples/harbour/harbour_world.kw "$work/"
 terminal explain-capture 20 "$work" kwind explain harbour_world.kw --capture demo.pcapng --keys demo.keys --again --first 2
+terminal load 60 "$work" "kwind load --harbour --bots 100..500/100 --hold 4 --limit tick=50 --picture load.png"
+cp "$work/load.png" "$out/load-chart.png"
 terminal train 20 "$work" kwind train harbour_world.kw demo.pcapng --keys demo.keys -o harbour.codes
 "$examples/first_light_server" 4997 >"$work/light" &
 light=$!

@@ -6,6 +6,7 @@
 #include <filesystem>
 #include <fstream>
 #include <iterator>
+#include <sstream>
 #include <string>
 
 #include "cli/process.h"
@@ -27,6 +28,20 @@ inline std::string read(const fs::path& file) {
   std::ifstream in(file, std::ios::binary);
   return {std::istreambuf_iterator<char>(in), {}};
 }
+
+/// A running server and the words after `first_light_client` on the line that it prints.
+struct FirstLight {
+  Process server{{kServer, "0"}};
+  std::string address;
+  std::string key;
+
+  FirstLight() {
+    EXPECT_TRUE(server.wait_for("listening: first_light_client 127.0.0.1:"));
+    std::istringstream line(server.read_line());
+    std::string word;
+    line >> word >> word >> address >> key;
+  }
+};
 
 class Cli : public testing::Test {
  protected:

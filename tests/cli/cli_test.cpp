@@ -14,20 +14,6 @@
 namespace kwind {
 namespace {
 
-// A running server and the words after `first_light_client` on the line that it prints.
-struct FirstLight {
-  Process server{{kServer, "0"}};
-  std::string address;
-  std::string key;
-
-  FirstLight() {
-    EXPECT_TRUE(server.wait_for("listening: first_light_client 127.0.0.1:"));
-    std::istringstream line(server.read_line());
-    std::string word;
-    line >> word >> word >> address >> key;
-  }
-};
-
 // Each file in cases/ holds shell commands, in which `kwind` is the tool, and what they print and
 // exit with: "$ command", then its lines, then "exit N" where that is not 0.
 TEST_F(Cli, CasesPrintWhatTheyShould) {

@@ -2,7 +2,6 @@
 #include <gtest/gtest.h>
 
 #include <nlohmann/json.hpp>
-#include <sstream>
 
 #include "cli/cli_fixture.h"
 
@@ -42,45 +41,34 @@ TEST_F(Cli, LoadSaysWhichLimitBrokeAndWhatHeld) {
   EXPECT_TRUE(json["broken"].is_null());
 }
 
-// A server with two places, and bots at it.
-struct Loaded {
-  Process server{{kServer, "0"}};
-  std::string address;
-  std::string key;
-
-  Loaded() {
-    EXPECT_TRUE(server.wait_for("listening: first_light_client 127.0.0.1:"));
-    std::istringstream line(server.read_line());
-    std::string word;
-    line >> word >> word >> address >> key;
-  }
-  Finished with(std::vector<std::string> words) {
-    const std::string description = KWIND_SOURCE_DIR "/examples/first_light/harbour.kw";
-    words.insert(words.begin(), {kKwind, "load", description, "--server", address, "--key", key});
-    return run(words);
-  }
-};
+// Bots at a server with two places.
+Finished load(const FirstLight& server, std::vector<std::string> words) {
+  const std::string description = KWIND_SOURCE_DIR "/examples/first_light/harbour.kw";
+  words.insert(words.begin(),
+               {kKwind, "load", description, "--server", server.address, "--key", server.key});
+  return run(words);
+}
 
 TEST_F(Cli, LoadTalksToAnyServerThatHasADescription) {
-  Loaded loaded;
-  const Finished done = loaded.with({"--bots", "2", "--hold", "2", "--rate", "20", "--json"});
+  FirstLight light;
+  const Finished done = load(light, {"--bots", "2", "--hold", "2", "--rate", "20", "--json"});
   EXPECT_EQ(done.code, 0) << done.out << done.err;
   const auto step = nlohmann::json::parse(done.out)["steps"][0];
   EXPECT_EQ(step["there"], 2);
   EXPECT_GT(step["messages_sent"].get<int>(), 20);
   EXPECT_GT(step["messages_received"].get<int>(), 20);
   EXPECT_GT(step["round_trip_ms"]["count"].get<int>(), 3);
-  EXPECT_TRUE(loaded.server.wait_for("tug 2 is gone: the peer closed the connection (the bots"))
+  EXPECT_TRUE(light.server.wait_for("tug 2 is gone: the peer closed the connection (the bots"))
       << "they say goodbye";
 }
 
 TEST_F(Cli, LoadSaysWhyBotsAreNotThere) {
-  Loaded loaded;
-  const Finished full = loaded.with({"--bots", "3", "--hold", "1"});
+  FirstLight light;
+  const Finished full = load(light, {"--bots", "3", "--hold", "1"});
   EXPECT_EQ(full.code, 1);
   EXPECT_NE(full.out.find("1 bot: the server has no free place"), std::string::npos) << full.out;
-  loaded.key[5] = loaded.key[5] == 'A' ? 'B' : 'A';
-  const Finished refused = loaded.with({"--bots", "2", "--hold", "1"});
+  light.key[5] = light.key[5] == 'A' ? 'B' : 'A';
+  const Finished refused = load(light, {"--bots", "2", "--hold", "1"});
   EXPECT_EQ(refused.code, 1);
   EXPECT_NE(refused.out.find("broke at 2 bots: gone = 100.00 %"), std::string::npos)
       << refused.out << refused.err;
