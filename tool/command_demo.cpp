@@ -72,7 +72,7 @@ void print_summary(const demo::Outcome& outcome) {
       "entities              {:.1f} of 1300 in view, {:.1f} changed, {:.1f} told of, {:.1f} put "
       "off\n",
       summary.in_view, summary.changed, summary.sent, summary.put_off);
-  fmt::print("a datagram            {:.0f} bytes with IP and UDP; an input {:.1f} bytes\n",
+  fmt::print("a datagram of state   {:.0f} bytes with IP and UDP; an input {:.1f} bytes\n",
              summary.datagram, summary.input_bytes);
   fmt::print("round trip            {:.0f} ms in the mean\n", summary.rtt_ms);
   fmt::print("lost, repeated        {} packets, {} ordered messages; {} state frames given up\n",

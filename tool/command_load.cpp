@@ -241,6 +241,7 @@ class Run {
     fmt::print("\n{}: {} values, p50 {:.2f}, p90 {:.2f}, p99 {:.2f}, p99.9 {:.2f}, most {:.2f}\n",
                what, values.count(), values.at(0.5), values.at(0.9), values.at(0.99),
                values.at(0.999), values.most());
+    if (values.most() == 0) return;  // all of them are in one place
     std::uint64_t most = 1;
     const auto rows = values.rows(10);
     for (const auto& row : rows) most = std::max(most, row.count);
@@ -264,10 +265,13 @@ class Run {
     bars("from request to answer, ms", last.seen.answers);
     bars("between state frames of a bot, ms", last.seen.gaps);
     bars("lost of a bot's datagrams, %", last.seen.losses);
-    fmt::print(
-        "\nmessages     {} sent, {} held back by limits, {} received; {} requests without answer\n",
-        last.seen.messages_sent, last.seen.messages_refused, last.seen.messages_received,
-        last.seen.requests_unanswered);
+    fmt::print("\n");
+    if (last.seen.messages_sent + last.seen.messages_refused > 0) {
+      fmt::print(
+          "messages     {} sent, {} held back by limits, {} received; {} requests without answer\n",
+          last.seen.messages_sent, last.seen.messages_refused, last.seen.messages_received,
+          last.seen.requests_unanswered);
+    }
     fmt::print("state        {} frames, {} that could not be read\n", last.seen.state_frames,
                last.seen.frames_refused);
     fmt::print("the bots     took {:.1f} ms a round (p99): times above may be so much too long\n",
@@ -344,17 +348,20 @@ class Run {
     const bool with_tick = steps_.back().harbour.has_value();
     std::string script = fmt::format(
         "set title 'kwind load: {} s a step'\nset xlabel '{}'\nset ylabel 'milliseconds'\n"
-        "set yrange [0:*]\nset grid ytics\nset key top left\n$d << END\n{}END\n"
-        "plot $d using 1:2 with linespoints pt 7 lc rgb '#2f7f94' title 'round trip, median', \\\n"
-        "  $d using 1:3 with linespoints pt 7 lc rgb '#c2673c' title 'round trip, 99th "
+        "set yrange [0:*]\nset grid ytics\nset key below\n$d << END\n{}END\n"
+        "plot $d using 1:2 with linespoints pt 7 lw 2 lc rgb '#2f7f94' title 'round trip, median', "
+        "\\\n"
+        "  $d using 1:3 with linespoints pt 7 lw 2 lc rgb '#c2673c' title 'round trip, 99th "
         "percentile', "
-        "\\\n  $d using 1:4 with linespoints pt 7 lc rgb '#d9a441' title 'between state frames, "
+        "\\\n  $d using 1:4 with linespoints pt 7 lw 2 lc rgb '#d9a441' title 'between state "
+        "frames, "
         "99th "
         "percentile'",
         arguments_.hold_seconds, bots_.grows() || !with_tick ? "bots" : "entities", data);
     if (with_tick) {
       script +=
-          ", \\\n  $d using 1:5 with linespoints pt 7 lc rgb '#22303a' title 'server tick, 99th "
+          ", \\\n  $d using 1:5 with linespoints pt 7 lw 2 lc rgb '#22303a' title 'server tick, "
+          "99th "
           "percentile'";
     }
     for (const Limit& limit : limits_) {

@@ -40,6 +40,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   static const auto codes = replica::built_in_codes(bay::kEntities);  // making them takes longest
   kit::MovingBay bay(1 + input.byte(), codes);
   bay.populate(2, 3, 3, 3, 2);
+  bay.spawn(bay::Chart{});
+  bay.spawn(bay::Ledger{1, std::string(900, 'f')});  // in parts
   replica::Viewer viewer(bay.world(), {.optimistic = size % 2 == 1, .digest_every = 3});
   replica::InputReceiver inputs;
   replica::Mirror mirror(bay::kEntities, 20, codes);
@@ -85,7 +87,10 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
                         (mirror.get(schema::Ref<bay::Crate>{ref.id, ref.generation}) ? 1 : 0) +
                         (mirror.get(schema::Ref<bay::Gull>{ref.id, ref.generation}) ? 1 : 0) +
                         (mirror.get(schema::Ref<bay::Tug>{ref.id, ref.generation}) ? 1 : 0) +
-                        (mirror.get(schema::Ref<bay::Punt>{ref.id, ref.generation}) ? 1 : 0);
+                        (mirror.get(schema::Ref<bay::Punt>{ref.id, ref.generation}) ? 1 : 0) +
+                        (mirror.get(schema::Ref<bay::Buoy>{ref.id, ref.generation}) ? 1 : 0) +
+                        (mirror.get(schema::Ref<bay::Chart>{ref.id, ref.generation}) ? 1 : 0) +
+                        (mirror.get(schema::Ref<bay::Ledger>{ref.id, ref.generation}) ? 1 : 0);
       KWIND_ASSERT(kinds == 1);
       const double drawn = mirror.tick() + what / 32.0 - 4;
       (void)mirror.sample(schema::Ref<bay::Gull>{ref.id, ref.generation}, drawn);

@@ -1,5 +1,6 @@
 // What leaves: who may, in which order datagrams are filled, and what is noted of each.
 #include <algorithm>
+#include <tuple>
 
 #include "data_header.h"
 #include "link_impl.h"
@@ -63,13 +64,16 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
   const Allowance allowed = allowance(now);
   const bool repeats = now >= channels_.next_repeat(allowed, Repeats::kLatest);
   const bool fills = filler_ != nullptr && allowed.high;
-  const bool messages = channels_.wants(allowed) || repeats || fills;
+  const bool has_messages = channels_.wants(allowed) || repeats;
+  const bool messages = has_messages || fills;
   const bool draining = state_ == State::draining;
   const bool windows = !draining && channels_.windows_due();
-  const bool asks = messages || windows || close_due_ || response_due_ ||
+  const bool asks = has_messages || windows || close_due_ || response_due_ ||
                     (!draining && (ping_due_ || probe_due_));
-  if (!asks && now < ack_due_) return 0;
+  const bool acks = now >= ack_due_;
+  if (!asks && !fills && !acks) return 0;
 
+  const auto unacked = std::tuple(unacked_packets_, unacked_bytes_, ack_due_);
   ledger_.begin();
   Datagram datagram = begin_datagram(now, out, mtu_.current());
   FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
@@ -89,10 +93,14 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
     ledger_.add({SentRef::Kind::close, 0, 0, 0, 0});
     close_due_ = false;
   }
-  if (asks && datagram.writer.bit_count() == before) {
-    frames.ping();
+  if (datagram.writer.bit_count() == before) {
+    if (!asks && !acks) {  // whoever was to fill it had nothing to say: it does not leave
+      std::tie(unacked_packets_, unacked_bytes_, ack_due_) = unacked;
+      return 0;
+    }
+    if (asks) frames.ping();
     // Long enough for a challenge in return, should the client's address have changed.
-    if (role_ == Role::client) frames.padding(kPingPaddingBits);
+    if (asks && role_ == Role::client) frames.padding(kPingPaddingBits);
   }
   const bool eliciting = datagram.writer.bit_count() > before;
   if (eliciting) ping_due_ = probe_due_ = false;

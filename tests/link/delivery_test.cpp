@@ -318,5 +318,20 @@ TEST(Fills, ArriveUnderTokensThatAreToldAckedOrLost) {
   EXPECT_GT(lost.size(), 10U);
 }
 
+TEST(Fills, WhoHasNothingToSayMakesNoDatagram) {
+  SimPair pair({.seed = 13, .conditions = {.delay = 30ms}});
+  pair.run_until(at(1s));
+  Numbers numbers;
+  const std::uint64_t before = pair.client().stats().datagrams_sent;
+  for (int tick = 0; tick < 100; ++tick) {
+    numbers.most_ = numbers.next_ + 1;
+    pair.client().offer_fill(&numbers, 2);  // of which it has use for one
+    pair.run_until(pair.now() + 50ms);
+  }
+  EXPECT_EQ(numbers.next_, 100U);
+  EXPECT_LE(pair.client().stats().datagrams_sent - before, 104U) << "a keepalive or two";
+  EXPECT_GE(pair.client().stats().datagrams_sent - before, 100U);
+}
+
 }  // namespace
 }  // namespace kwind

@@ -206,7 +206,7 @@ std::string facts(const Outcome& outcome, const Summary& summary) {
               "less than JSON text of all in view") +
          fact(fmt::format("{:.0f} / {:.0f}", summary.in_view, summary.changed),
               "entities in view / changed a tick") +
-         fact(fmt::format("{:.0f} B", summary.datagram), "a datagram, with IP and UDP") +
+         fact(fmt::format("{:.0f} B", summary.datagram), "a datagram of state, with IP and UDP") +
          fact(fmt::format("{:.3f} m", outcome.verdict.mean_error),
               fmt::format("mean position error, {:.2f} m worst", outcome.verdict.worst_error)) +
          "</div>";

@@ -72,8 +72,11 @@ Summary summarize(const Outcome& outcome) {
   add_state(made, outcome.server);
   if (outcome.server.traffic.datagrams_sent > 0) {
     constexpr double kIpUdp = 28;
-    made.datagram = kIpUdp + static_cast<double>(outcome.server.traffic.bytes_sent) /
-                                 static_cast<double>(outcome.server.traffic.datagrams_sent);
+    double bytes = static_cast<double>(outcome.server.traffic.bytes_sent);
+    for (const std::uint64_t of_kind : outcome.server.traffic.bits_sent_by_kind) {
+      bytes -= static_cast<double>(of_kind) / 8;
+    }
+    made.datagram = kIpUdp + bytes / static_cast<double>(outcome.server.traffic.datagrams_sent);
   }
   const auto all = static_cast<double>(std::max<std::uint64_t>(1, made.bytes));
   const auto row = [&](std::string name, std::string direction, std::string delivery,

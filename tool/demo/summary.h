@@ -23,7 +23,7 @@ struct Summary {
   // Of state, per client and tick:
   double state_mean = 0;  ///< bytes
   double state_p95 = 0;
-  double datagram = 0;  ///< bytes with IP and UDP
+  double datagram = 0;  ///< bytes of a server's, messages left out, with IP and UDP
   double json = 0;      ///< bytes of JSON text of all in view
   double in_view = 0;   ///< entities
   double changed = 0;   ///< of these
