@@ -238,6 +238,7 @@ struct Sight::State {
   std::uint32_t looked = 0;  // tick
   std::uint64_t removals = 0;
   std::uint64_t revision = 1;
+  std::uint32_t looks = 0;  // that found the same
   std::vector<Seen> seen;
   std::vector<Seen> before;
 };
@@ -329,7 +330,6 @@ void Sight::State::look_around() {
   changed = false;
   looked = in.refreshed;
   removals = in.removals;
-  ++revision;
   if (follows.id != 0 && follows.id < in.things.size()) {
     const Interest::State::Thing& thing = in.things[follows.id];
     if (thing.there && thing.generation == follows.generation) eye = interest->near_of(thing).place;
@@ -350,6 +350,12 @@ void Sight::State::look_around() {
       seen.push_back(in.picked[word * 64 + static_cast<std::size_t>(std::countr_zero(left))]);
     }
   }
+  // Who asks has to go through all of them: not for weights alone, or not each time.
+  const bool same =
+      std::equal(seen.begin(), seen.end(), before.begin(), before.end(),
+                 [](const Seen& a, const Seen& b) { return a.id == b.id && a.owner == b.owner; });
+  constexpr std::uint32_t kWeightsEvery = 4;  // looks
+  if (!same || ++looks % kWeightsEvery == 0) ++revision;
 }
 
 void Sight::State::keep_alive() {

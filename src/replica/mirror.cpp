@@ -326,13 +326,15 @@ void Mirror::State::take(const FrameMark& mark) {
   here.frame = mark.frame;
   here.ids.clear();
   here.there.clear();
+  here.gone.clear();
   for (Staged& each : staged) {
     here.ids.push_back(each.id);
-    if (each.record.told != Told::gone) here.there.push_back(each.id);
+    (each.record.told != Told::gone ? here.there : here.gone).push_back(each.id);
     const Row row = rows[each.row];
     if (each.record.at >= entities[each.id].at) show(each.id, &each.record, row);
     Records& records = entities[each.id].records;
     if (records.empty()) note_records(each.id, true);
+    if (latest > kRecordsKept) records.trim(latest - kRecordsKept);
     records.insert(each.record, row, widths);
   }
   if (staged_chunks.count > 0) unpacking.take(mark.frame, staged_chunks, staged_bytes);
@@ -378,14 +380,15 @@ void Mirror::State::make_void(std::uint32_t frame) {
   voided = {};
 }
 
-// Nothing builds on what came before `frame` any more.
+// Nothing builds any more on what was told of those whom `frame` said to be gone. What else is old
+// goes when something new comes.
 void Mirror::State::forget(std::uint32_t frame) {
   const Taken& old = told[frame % told.size()];
   if (old.frame != frame) return;
-  for (const std::uint32_t id : old.ids) {
+  for (const std::uint32_t id : old.gone) {
     Records& records = entities[id].records;
     if (records.empty()) continue;
-    records.forget_before(frame);
+    records.forget_through(frame);
     if (records.empty()) note_records(id, false);
   }
 }

@@ -58,15 +58,19 @@ class Records {
     const auto place = find(frame);
     if (place != records_.end()) drop(place, place + 1);
   }
-  /// Those before the one of `frame`, and that, too, if it says that it is gone. Not each time:
-  /// what stays has to be moved. That older ones are still here harms nobody.
-  void forget_before(std::uint32_t frame) {
+  /// Lets go of those before the newest up to `frame`. Not each time: what stays has to be moved.
+  /// That older ones are still here harms nobody.
+  void trim(std::uint32_t frame) {
+    const std::size_t half = records_.size() / 2;
+    if (records_.size() < 2 || records_[half].frame > frame) return;
+    auto keep = records_.begin() + offset(half);
+    while (keep + 1 != records_.end() && (keep + 1)->frame <= frame) ++keep;
+    drop(records_.begin(), keep);
+  }
+  /// Lets go of all up to the one of `frame`.
+  void forget_through(std::uint32_t frame) {
     const auto place = find(frame);
-    if (place == records_.end()) return;
-    const auto end = place->told == Told::gone ? place + 1 : place;
-    if ((end - records_.begin()) * 2 >= records_.end() - records_.begin()) {
-      drop(records_.begin(), end);
-    }
+    if (place != records_.end()) drop(records_.begin(), place + 1);
   }
   /// What the next frame will be built on, for who comes to it soon.
   void ask_for() const {

@@ -83,7 +83,8 @@ class Sight {
   std::span<const Seen> look();
   /// The same at once, whosever turn it is.
   std::span<const Seen> look_around();
-  /// Another number after each look that may have found something else; never 0.
+  /// Another number after a look that found others in view, and now and then for their weights;
+  /// never 0.
   [[nodiscard]] std::uint64_t revision() const;
   [[nodiscard]] std::size_t memory() const;
 
