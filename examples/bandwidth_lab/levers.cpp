@@ -2,8 +2,10 @@
 // with one more lever pulled. docs/guide/thirty-bytes.md goes through them.
 // Usage: bandwidth_levers [SEED [TICKS]]
 #include <algorithm>
+#include <cstdio>
 #include <cstdlib>
 #include <deque>
+#include <exception>
 
 #include "kwind/bits/reader.h"
 #include "reference_world.h"
@@ -136,15 +138,8 @@ lab::Measured replicated(std::uint64_t seed, int ticks, bool trained, bool optim
   return run(seed, nullptr);
 }
 
-}  // namespace
-
-int main(int argc, char** argv) {
-  const std::uint64_t seed = argc > 1 ? std::strtoull(argv[1], nullptr, 10) : 1;
-  const int ticks = argc > 2 ? std::atoi(argv[2]) : 600;  // NOLINT
-  if (ticks < 1) {
-    fmt::print(stderr, "usage: bandwidth_levers [SEED [TICKS]], one tick at least\n");
-    return 2;
-  }
+// Whether each lever helped, and every value was right.
+bool pull_all(std::uint64_t seed, int ticks) {
   const Sizes hand = by_hand(seed, ticks);
   const lab::Measured plain = replicated<Exact>(seed, ticks, false, false);
   const lab::Measured trained = replicated<Exact>(seed, ticks, true, false);
@@ -178,5 +173,22 @@ int main(int argc, char** argv) {
       "compared, {} differ\n",
       plain.checked + trained.checked + ahead.checked + near.checked,
       plain.wrong + trained.wrong + ahead.wrong + near.wrong);
-  return each_helps && plain.wrong + trained.wrong + ahead.wrong + near.wrong == 0 ? 0 : 1;
+  return each_helps && plain.wrong + trained.wrong + ahead.wrong + near.wrong == 0;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  const std::uint64_t seed = argc > 1 ? std::strtoull(argv[1], nullptr, 10) : 1;
+  const int ticks = argc > 2 ? std::atoi(argv[2]) : 600;  // NOLINT
+  if (ticks < 1) {
+    std::fputs("usage: bandwidth_levers [SEED [TICKS]], one tick at least\n", stderr);
+    return 2;
+  }
+  try {
+    return pull_all(seed, ticks) ? 0 : 1;
+  } catch (const std::exception& error) {
+    std::fputs(error.what(), stderr);
+    return 1;
+  }
 }

@@ -93,7 +93,7 @@ class Taker {
     if (bits > kMostColumnBits) return std::nullopt;
     return std::vector<ColumnInfo>{{0, form, static_cast<std::uint8_t>(bits),
                                     static_cast<std::uint32_t>(last), false, false, false, zero,
-                                    step}};
+                                    step, -1}};
   }
   static std::optional<std::vector<ColumnInfo>> ranged(ColumnForm form, std::uint64_t last,
                                                        double zero = 0, double step = 0) {
@@ -129,7 +129,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     if (!columns) {
       columns = std::vector<ColumnInfo>{{0, ColumnForm::varying, 0,
                                          size_of(protocol, field.type).most_bits, false, false,
-                                         false, 0, 0}};
+                                         false, 0, 0, -1}};
       if (field.type.kind == TypeKind::grid) {
         columns->front().grid = static_cast<std::int16_t>(made.grids.size());
         made.grids.push_back(grid_shape(protocol, field.type, kNewest));

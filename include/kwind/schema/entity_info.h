@@ -41,7 +41,7 @@ struct ColumnInfo {
   bool smooth;         ///< the receiver interpolates between updates
   double zero;         ///< a value is zero + index * step: of `int`, `real`, `turn` (degrees) and
   double step;         ///< `heading2` (radians); step 0 for all others
-  std::int16_t grid = -1;  ///< varying: place in EntityInfo::grids; -1: it is not a grid
+  std::int16_t grid;   ///< varying: place in EntityInfo::grids; -1: it is not a grid
 };
 
 /// `follow SPEED along DIRECTION`: columns of one entity, and what their steps are.
