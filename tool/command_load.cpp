@@ -5,6 +5,7 @@
 #include <charconv>
 #include <cmath>
 #include <csignal>
+#include <filesystem>
 #include <memory>
 #include <nlohmann/json.hpp>
 
@@ -370,7 +371,9 @@ class Run {
                             limit.value, limit.measure->name);
     }
     if (draw_file(script + "\n", 1280, 800, arguments_.picture)) return true;
-    fmt::print(stderr, "--picture {}: gnuplot could not draw it; a name ends in .svg or .png\n",
+    fmt::print(stderr,
+               "--picture {}: it could not be drawn; install the package gnuplot-nox, and see that "
+               "the folder can be written\n",
                arguments_.picture);
     return false;
   }
@@ -420,6 +423,21 @@ int run_load(const Arguments& arguments) {
     limits.push_back(*limit);
   }
   if (!gone) limits.insert(limits.begin(), {&kMeasures[0], 0});
+
+  if (!arguments.picture.empty()) {  // found out now rather than after the run
+    const std::filesystem::path picture = std::filesystem::absolute(arguments.picture);
+    const std::string ending = picture.extension().string();
+    if (ending != ".svg" && ending != ".png") {
+      return used_wrongly(
+          fmt::format("--picture writes FILE.svg or FILE.png, not {}", arguments.picture));
+    }
+    std::error_code error;
+    if (!std::filesystem::is_directory(picture.parent_path(), error)) {
+      fmt::print(stderr, "--picture {}: there is no folder {}; make it first\n", arguments.picture,
+                 picture.parent_path().string());
+      return kFoundWrong;
+    }
+  }
 
   language::Compiled source;
   std::unique_ptr<schema::Tables> tables;

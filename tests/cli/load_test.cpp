@@ -97,6 +97,8 @@ TEST_F(Cli, LoadNamesWhatIsWrong) {
       {{kHarbour, "--server", "127.0.0.1:4000"}, 2, "give the server's --key, or --clear"},
       {{kHarbour, "--server", "127.0.0.1", "--clear"}, 1, "127.0.0.1: "},
       {{kHarbour, "--server", "192.0.2.1:4000", "--clear"}, 2, "this machine only"},
+      {{"--harbour", "--picture", "load.gif"}, 2, "--picture writes FILE.svg or FILE.png"},
+      {{"--harbour", "--picture", "/no/such/load.png"}, 1, "there is no folder /no/such"},
       {{"nothing.kw", "--server", "127.0.0.1:4000", "--clear"}, 1, "nothing.kw"},
   };
   for (const Case& each : cases) {
