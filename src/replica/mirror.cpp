@@ -326,10 +326,9 @@ void Mirror::State::take(const FrameMark& mark) {
   here.frame = mark.frame;
   here.ids.clear();
   here.there.clear();
-  here.gone.clear();
   for (Staged& each : staged) {
     here.ids.push_back(each.id);
-    (each.record.told != Told::gone ? here.there : here.gone).push_back(each.id);
+    if (each.record.told != Told::gone) here.there.push_back(each.id);
     const Row row = rows[each.row];
     if (each.record.at >= entities[each.id].at) show(each.id, &each.record, row);
     Records& records = entities[each.id].records;
@@ -385,7 +384,12 @@ void Mirror::State::make_void(std::uint32_t frame) {
 void Mirror::State::forget(std::uint32_t frame) {
   const Taken& old = told[frame % told.size()];
   if (old.frame != frame) return;
-  for (const std::uint32_t id : old.gone) {
+  auto stays = old.there.begin();
+  for (const std::uint32_t id : old.ids) {  // both ascending
+    if (stays != old.there.end() && *stays == id) {
+      ++stays;
+      continue;
+    }
     Records& records = entities[id].records;
     if (records.empty()) continue;
     records.forget_through(frame);

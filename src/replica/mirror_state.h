@@ -41,7 +41,6 @@ struct Mirror::State {
     std::uint32_t frame = 0;
     std::vector<std::uint32_t> ids;    // of all entities that it spoke of, ascending
     std::vector<std::uint32_t> there;  // of those that were not said to be gone
-    std::vector<std::uint32_t> gone;   // of the others
   };
 
   // A frame that builds on one that is not here yet.
