@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <array>
-#include <bit>
 #include <utility>
 #include <vector>
 
@@ -17,8 +16,6 @@ namespace {
 constexpr std::size_t kHeadBytes = 32;    // more than any takes
 constexpr std::size_t kSectionBits = 12;  // which ones there are, and the ends of some
 constexpr std::size_t kRoomFades = 16;    // the room of so many frames ago counts for little
-// The fewest bits in which one can be told at all.
-constexpr std::size_t kFewestBits = 4;
 
 }  // namespace
 
@@ -156,57 +153,6 @@ void Viewer::State::gather() {
   }
 }
 
-// What it holds may be gone, or not wanted any more. While its last bits are under way they may
-// still make it appear.
-void Viewer::State::drop_parcel_of_no_use() {
-  if (parcel.id == 0 || parcel.completing != 0) return;
-  const auto place = copies.find(parcel.id);
-  if (!place || !copies.look(*place).in_view || !all().briefs[parcel.id].alive ||
-      !is_packed(*place)) {
-    parcel.clear();
-  }
-}
-
-// The most urgent of those that no frame of late had the room for goes in parts.
-void Viewer::State::pack_what_no_frame_holds() {
-  if (parcel.id != 0) return;
-  Candidate* found = nullptr;
-  for (Candidate& each : candidates) {
-    if (each.told == Told::gone || each.bits <= roomiest || each.bits < 2 * kChunkBits) continue;
-    if (found == nullptr || each.urgency > found->urgency) found = &each;
-  }
-  if (found == nullptr) return;
-  Candidate& each = *found;
-  if (each.told == Told::change) {
-    each.told = Told::whole;
-    each.mover = false;
-    add_body(each);
-  }
-  parcel.pack(std::span(bodies).subspan(each.begin), each.bits);
-  parcel.id = each.id;
-  parcel.generation = all().briefs[each.id].generation;
-  parcel.owner = each.owner;
-  parcel.packed_at = tick();
-  parcel.tick = each.tick;
-  each.parcel = true;
-}
-
-// Leaves those that could fit at all, the most urgent. Whether there are more.
-bool Viewer::State::narrow(std::size_t room) {
-  const std::size_t most = room / kFewestBits + 1;
-  if (candidates.size() <= most) return false;
-  const auto end = candidates.begin() + static_cast<std::ptrdiff_t>(most);
-  std::nth_element(candidates.begin(), end, candidates.end(),
-                   [](const Candidate& a, const Candidate& b) {
-                     return a.urgency != b.urgency ? a.urgency > b.urgency : a.id < b.id;
-                   });
-  counts.put_off += candidates.size() - most;
-  candidates.erase(end, candidates.end());
-  std::sort(candidates.begin(), candidates.end(),
-            [](const Candidate& a, const Candidate& b) { return a.id < b.id; });
-  return true;
-}
-
 std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   State& s = *state_;
   if (s.tick() == 0) return std::nullopt;
@@ -299,93 +245,6 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
     s.news = false;
   }
   return mark.frame;
-}
-
-// What says whose bodies are in the frame takes so many bits, for those that are taken.
-std::size_t Viewer::State::bits_of_places() const {
-  std::size_t bits = 0;
-  std::uint32_t rank = 0;
-  for (const Standing standing : {Standing::restless, Standing::still}) {
-    for (const Candidate& each : candidates) {
-      if (!each.taken || each.told == Told::whole || each.mover) continue;
-      if (copies.standing(each.place) != standing) continue;
-      bits += 1 + bits::count_bits(each.rank - std::exchange(rank, each.rank + 1), kRankOrder);
-    }
-  }
-  std::uint32_t id = 0;
-  for (const Candidate& each : candidates) {
-    if (!each.taken || each.told != Told::whole || (each.parcel && !each.complete)) continue;
-    bits += 2 + bits::count_bits(each.id - std::exchange(id, each.id) - 1, kIdOrder);
-  }
-  return bits;
-}
-
-// Those that waited longest, as many as fit; returns how many. One that does not fit leaves room to
-// smaller ones; chunks of a parcel take what they find.
-std::size_t Viewer::State::choose(std::size_t room) {
-  // What says whose body it is, at most.
-  const std::size_t id_bits = 2 * std::bit_width(copies.size() + all().entities.size()) + kIdOrder;
-  constexpr std::size_t kRunBits = kParcelBits + 48;  // what comes before chunks, at most
-  const auto body_of = [](const Candidate& each) {
-    return each.told == Told::gone ? PrefixCode::kLongest : each.bits;
-  };
-  const auto size_of = [&](const Candidate& each) {
-    return body_of(each) + (each.mover ? 0 : id_bits + 1);
-  };
-  Candidate* in_parts = nullptr;
-  std::size_t wanted = 0;
-  for (Candidate& each : candidates) {
-    if (each.parcel && !each.complete) {
-      in_parts = &each;
-    } else {
-      wanted += size_of(each);
-    }
-  }
-  const auto take_chunks = [&](std::size_t most) {
-    if (most < kRunBits + kChunkBits) return;
-    const ChunkRun run = parcel.waiting((most - kRunBits) / kChunkBits);
-    in_parts->taken = true;
-    in_parts->bits = kRunBits + run.count * kChunkBits;
-  };
-  std::size_t taken = 0;
-  if (wanted <= room) {
-    for (Candidate& each : candidates) each.taken = &each != in_parts;
-    taken = candidates.size() - (in_parts != nullptr ? 1 : 0);
-    room -= wanted;
-  } else {
-    by_urgency.clear();
-    for (Candidate& each : candidates) by_urgency.push_back(&each);
-    std::sort(by_urgency.begin(), by_urgency.end(), [](const Candidate* a, const Candidate* b) {
-      return a->urgency != b->urgency ? a->urgency > b->urgency : a->id < b->id;
-    });
-    const std::size_t half = std::max(room / 2, kRunBits + kChunkBits);
-    // Places among many take fewer bits than they may: what that leaves is given out, too.
-    std::size_t bodies_taken = 0;
-    std::size_t left = room;
-    for (std::size_t before = candidates.size(); before != taken;) {
-      before = taken;
-      for (Candidate* const each : by_urgency) {
-        if (each->taken) continue;
-        if (each == in_parts) {
-          take_chunks(std::min(left, half));
-          if (in_parts->taken) left -= in_parts->bits;
-          continue;
-        }
-        const std::size_t size = size_of(*each);
-        if (size > left) continue;
-        left -= size;
-        bodies_taken += body_of(*each);
-        each->taken = true;
-        ++taken;
-      }
-      const bool chunks = in_parts != nullptr && in_parts->taken;
-      left = room - bodies_taken - bits_of_places() - (chunks ? in_parts->bits : 0);
-    }
-    room = left + (in_parts != nullptr && in_parts->taken ? in_parts->bits : 0);
-  }
-  if (in_parts == nullptr) return taken;
-  take_chunks(room);
-  return taken + (in_parts->taken ? 1 : 0);
 }
 
 void Viewer::used_input(std::uint32_t number) {

@@ -1,5 +1,6 @@
-// The inside of a Viewer. viewer.cpp decides what is told, viewer_hearing.cpp what the client has,
-// viewer_writing.cpp turns the one into bits by means of the other. One thread.
+// The inside of a Viewer. viewer.cpp finds what there is to tell, viewer_choosing.cpp what of it
+// goes into a frame, viewer_hearing.cpp what the client has; viewer_writing.cpp makes bits of the
+// one by means of the other. One thread.
 #pragma once
 #include <cstdint>
 #include <functional>
