@@ -27,7 +27,9 @@ TEST(Twin, WritesTheSameBits) {
       bay.step(0.1);
       std::map<std::uint32_t, kit::SlowThing> things;
       std::vector<replica::Seen> seen;
-      for (const auto& [id, one] : bay.all()) {
+      for (const auto& entry : bay.all()) {
+        const std::uint32_t id = entry.first;
+        const kit::MovingBay::Inhabitant& one = entry.second;
         // It exists from the tick on whose end it was there.
         std::visit(
             [&](const auto& value) {
