@@ -86,6 +86,11 @@ struct Measure {
 std::optional<double> at_99(const bots::Histogram& values) {
   return values.count() > 0 ? std::optional(values.at(0.99)) : std::nullopt;
 }
+std::optional<double> loss_of(const Step& step) {
+  if (step.seen.datagrams_sent == 0) return std::nullopt;
+  return 100.0 * static_cast<double>(step.seen.packets_lost) /
+         static_cast<double>(step.seen.datagrams_sent);
+}
 const Measure kMeasures[] = {
     {"gone", "%", "bots that did not come in, or were gone",
      [](const Step& step) -> std::optional<double> {
@@ -98,12 +103,7 @@ const Measure kMeasures[] = {
      [](const Step& step) { return at_99(step.seen.answers); }},
     {"gap", "ms", "between two state frames of a bot, 99th percentile",
      [](const Step& step) { return at_99(step.seen.gaps); }},
-    {"loss", "%", "datagrams of the bots lost",
-     [](const Step& step) -> std::optional<double> {
-       if (step.seen.datagrams_sent == 0) return std::nullopt;
-       return 100.0 * static_cast<double>(step.seen.packets_lost) /
-              static_cast<double>(step.seen.datagrams_sent);
-     }},
+    {"loss", "%", "datagrams of the bots lost", loss_of},
     {"tick", "ms", "CPU time of a server tick, 99th percentile (--harbour)",
      [](const Step& step) { return step.harbour ? at_99(step.harbour->ticks) : std::nullopt; }},
 };
@@ -134,9 +134,6 @@ std::string limits_text() {
   return text;
 }
 
-std::string number(const std::optional<double>& value, const char* format) {
-  return value ? fmt::format(fmt::runtime(format), *value) : "-";
-}
 double kbit_a_bot(std::uint64_t bytes, const Step& step) {
   return static_cast<double>(bytes) * 8 / 1000 / step.seen.seconds /
          static_cast<double>(std::max<std::size_t>(1, step.seen.there));
@@ -208,8 +205,9 @@ class Run {
     if (arguments_.json) return;
     const bots::Sightings& seen = step.seen;
     fmt::print("{:>6} {:>6} {:>9.1f} {:>14} {:>6} {:>9.1f} {:>14} {:>9.1f}", step.bots, seen.there,
-               seen.entities, two(seen.round_trips), number(kMeasures[4].of(step), "{:.2f}"),
-               state_bytes(step), two(seen.gaps), kbit_a_bot(seen.bytes_in, step));
+               seen.entities, two(seen.round_trips),
+               loss_of(step) ? fmt::format("{:.2f}", *loss_of(step)) : "-", state_bytes(step),
+               two(seen.gaps), kbit_a_bot(seen.bytes_in, step));
     if (step.harbour) {
       fmt::print(" {:>14} {:>5.0f}", two(step.harbour->ticks), step.harbour->busy * 100);
     }
@@ -321,7 +319,7 @@ class Run {
                                  {"messages_held_back", seen.messages_refused},
                                  {"messages_received", seen.messages_received},
                                  {"requests_unanswered", seen.requests_unanswered}};
-      if (const auto loss = kMeasures[4].of(step)) one["lost_percent"] = *loss;
+      if (const auto loss = loss_of(step)) one["lost_percent"] = *loss;
       if (step.harbour) {
         one["tick_ms"] = spread(step.harbour->ticks);
         one["core_percent"] = step.harbour->busy * 100;

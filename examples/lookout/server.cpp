@@ -70,6 +70,7 @@ struct Lookout {
   Lookout(const kwind::replica::World& world, kwind::replica::Interest& interest)
       : viewer(world), sight(interest) {
     sight.look_from(0, 0);
+    viewer.see_through(&sight);
   }
   kwind::replica::Viewer viewer;
   kwind::replica::Sight sight;
@@ -119,10 +120,7 @@ int main(int argc, char** argv) {
     for (unsigned due = ticks.due(now); due > 0; --due) {
       bay.tick();
       interest.refresh();
-      for (const auto& [peer, lookout] : lookouts) {
-        lookout->viewer.see(lookout->sight);
-        server.offer_fill(peer, &lookout->viewer, 2);
-      }
+      for (const auto& [peer, lookout] : lookouts) server.offer_fill(peer, &lookout->viewer, 2);
     }
     server.send(now);
     (*port)->wait(std::min(server.next_wakeup(), ticks.next()));

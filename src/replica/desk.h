@@ -50,6 +50,12 @@ struct Candidate {
   std::size_t begin = 0;  // of its body in the scratch, bytes
   std::size_t bits = 0;
   std::uint32_t rank = 0;  // among those that the client knows
+
+  // Chunks of it go, and nothing yet that makes it appear.
+  [[nodiscard]] bool in_parts() const { return parcel && !complete; }
+  // The sections of a frame.
+  [[nodiscard]] bool is_arrival() const { return told == Told::whole && !in_parts(); }
+  [[nodiscard]] bool is_other() const { return told != Told::whole && !mover; }
 };
 
 struct Desk {

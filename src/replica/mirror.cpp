@@ -225,7 +225,10 @@ bool Mirror::State::read_chunks(bits::Reader& in) {
   if (count == 0) return true;
   staged_chunks.number = static_cast<std::uint8_t>(in.get(kParcelBits));
   const std::uint64_t first = in.get_count(kChunkOrder);
-  if (!in.ok() || first + count > most_chunks || count * kChunkBits > in.left_bits()) return false;
+  if (!in.ok() || first + count > most_chunks || count * kChunkBits > in.left_bits() ||
+      !unpacking.reaches(staged_chunks.number, first)) {
+    return false;
+  }
   staged_chunks.first = static_cast<std::uint32_t>(first);
   staged_chunks.count = static_cast<std::uint32_t>(count);
   staged_bytes.resize(count * kChunkBytes);

@@ -123,6 +123,11 @@ class Unpacking {
     std::copy(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(run.count * kChunkBytes),
               bytes_.begin() + static_cast<std::ptrdiff_t>(run.first * kChunkBytes));
   }
+  /// Whether a chunk may come as far along as this: chunks go in order, and no more are under way
+  /// than a window of frames holds. So memory grows with what came, not with what is claimed.
+  [[nodiscard]] bool reaches(std::uint8_t number, std::uint64_t place) const {
+    return place <= kFarthestAhead + (any_ && number == number_ ? there_.size() : 0);
+  }
   /// The first `chunks` of a parcel; empty if not all are here.
   [[nodiscard]] std::span<const std::byte> first(std::uint8_t number, std::size_t chunks) const {
     if (!any_ || number != number_ || there_.size() < chunks) return {};
@@ -138,6 +143,7 @@ class Unpacking {
   }
 
  private:
+  static constexpr std::size_t kFarthestAhead = 64 * 2048 / kChunkBytes;  // frames * their bytes
   bool any_ = false;
   std::uint8_t number_ = 0;
   std::uint32_t frame_ = 0;  // the newest that brought something of it

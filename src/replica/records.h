@@ -33,7 +33,6 @@ struct Widths {
 class Records {
  public:
   [[nodiscard]] bool empty() const { return records_.empty(); }
-  [[nodiscard]] std::size_t size() const { return records_.size(); }
   [[nodiscard]] auto begin() const { return records_.begin(); }
   [[nodiscard]] auto end() const { return records_.end(); }
   [[nodiscard]] auto rbegin() const { return records_.rbegin(); }
@@ -98,7 +97,12 @@ class Records {
     return place != records_.end() && place->frame == frame ? place : records_.end();
   }
   void drop(Place from, Place to) {
-    for (auto each = from; each != to; ++each) free_.push_back(each->slot);
+    const std::size_t width = varying_.size() / slots_;
+    for (auto each = from; each != to; ++each) {
+      free_.push_back(each->slot);
+      // Texts and lists may be large: they do not wait for the next use of the place.
+      for (std::size_t i = 0; i < width; ++i) varying_[each->slot * width + i] = nullptr;
+    }
     records_.erase(from, to);
   }
   void grow(const Widths& widths) {

@@ -2,6 +2,7 @@
 #pragma once
 #include <algorithm>
 #include <cstdint>
+#include <optional>
 #include <span>
 #include <vector>
 
@@ -28,11 +29,10 @@ struct Sent {
   bool lost = false;     ///< given up: nothing builds on it any more
   bool arrived = false;  ///< and what it builds on had arrived
   bool acked = false;
-  ChunkRun chunks{};           ///< that it carried
-  bool tells_whole = false;    ///< of some entity all
-  bool completes = false;      ///< it made a parcel appear:
-  std::uint8_t completed = 0;  ///< this one
-  std::uint64_t first = 0;     ///< of its entries, counted from the first frame's on
+  ChunkRun chunks{};                        ///< that it carried
+  bool tells_whole = false;                 ///< of some entity all
+  std::optional<std::uint8_t> completed{};  ///< number of a parcel that it made appear
+  std::uint64_t first = 0;                  ///< of its entries, counted from the first frame's on
   std::uint32_t count = 0;
 };
 

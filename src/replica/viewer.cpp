@@ -197,9 +197,8 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
     room -= mover_bits;
   }
   if (s.narrow(room) && with_movers) s.mark_movers(*named);
-  const bool others =
-      std::any_of(s.candidates.begin(), s.candidates.end(),
-                  [](const Candidate& each) { return each.told != Told::whole && !each.mover; });
+  const bool others = std::any_of(s.candidates.begin(), s.candidates.end(),
+                                  [](const Candidate& each) { return each.is_other(); });
   if (others) s.rank(with_movers ? s.sent.entries(*named) : std::span<const Entry>{});
   s.write_bodies();
   s.roomiest = std::max(room, s.roomiest - s.roomiest / kRoomFades);
@@ -216,9 +215,8 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   for (const Candidate& each : s.candidates) {
     if (!each.taken) continue;
     sections.parts = sections.parts || each.parcel;
-    if (each.parcel && !each.complete) continue;
-    sections.others = sections.others || (each.told != Told::whole && !each.mover);
-    sections.arrivals = sections.arrivals || each.told == Told::whole;
+    sections.others = sections.others || each.is_other();
+    sections.arrivals = sections.arrivals || each.is_arrival();
   }
   write_sections(out, mark, sections);
   if (sections.movers) s.write_movers(out, mark, *named);
@@ -231,8 +229,7 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   Sent& sent = s.sent.add(mark, s.entries);
   sent.chunks = chunks;
   sent.tells_whole = sections.arrivals;
-  sent.completes = s.parcel.completing == mark.frame;
-  sent.completed = s.parcel.number;
+  if (s.parcel.completing == mark.frame) sent.completed = s.parcel.number;
   if (s.options.optimistic && s.sure > 0) {
     for (const Entry& entry : s.entries) s.copies.apply(s.copies.at(entry.id), entry);
   }

@@ -71,14 +71,14 @@ std::size_t Viewer::State::bits_of_places() const {
   std::uint32_t rank = 0;
   for (const Standing standing : {Standing::restless, Standing::still}) {
     for (const Candidate& each : candidates) {
-      if (!each.taken || each.told == Told::whole || each.mover) continue;
+      if (!each.taken || !each.is_other()) continue;
       if (copies.standing(each.place) != standing) continue;
       bits += 1 + bits::count_bits(each.rank - std::exchange(rank, each.rank + 1), kRankOrder);
     }
   }
   std::uint32_t id = 0;
   for (const Candidate& each : candidates) {
-    if (!each.taken || each.told != Told::whole || (each.parcel && !each.complete)) continue;
+    if (!each.taken || !each.is_arrival()) continue;
     bits += 2 + bits::count_bits(each.id - std::exchange(id, each.id) - 1, kIdOrder);
   }
   return bits;
@@ -99,7 +99,7 @@ std::size_t Viewer::State::choose(std::size_t room) {
   Candidate* in_parts = nullptr;
   std::size_t wanted = 0;
   for (Candidate& each : candidates) {
-    if (each.parcel && !each.complete) {
+    if (each.in_parts()) {
       in_parts = &each;
     } else {
       wanted += size_of(each);

@@ -72,7 +72,7 @@ void Viewer::State::believe(Sent& frame) {
   if (frame.chunks.count > 0) parcel.arrive(frame.chunks);
   // Unless the same last bits are under way once more: until then the client keeps the others.
   const bool again = parcel.completing != 0 && parcel.completing != frame.mark.frame;
-  if (frame.completes && frame.completed == parcel.number && !again) parcel.clear();
+  if (frame.completed == parcel.number && !again) parcel.clear();
   std::size_t place = 0;
   const std::span<const Entry> told = sent.entries(frame);
   for (const Entry& entry : told) {  // asked for, all at once, before the first is used

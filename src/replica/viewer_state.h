@@ -88,15 +88,19 @@ struct Viewer::State {
   void drop_parcel_of_no_use();
   void pack_what_no_frame_holds();
   bool narrow(std::size_t room);
-  // The codes of what the client knows under an id, at the age of what it knows.
+  // The codes of what the client knows under an id.
   [[nodiscard]] const CodeSet::Inside::Kind& codes_of(const Held& held) const {
     return codes->inside().kinds[held.kind];
   }
   [[nodiscard]] std::size_t masks_of(const Held& held) const {
     return all().shapes[held.kind].masks();
   }
-  void write_symbol(bits::Writer& out, const Held& held, std::uint32_t at, bool mover,
-                    std::size_t symbol);
+  // That of its symbols, at the age of what the client knows.
+  [[nodiscard]] const PrefixCode& alphabet_of(const Held& held, bool mover) const {
+    const auto& alphabets = mover ? codes_of(held).movers : codes_of(held).others;
+    return alphabets[age_of(tick() - held.ticks[0])];
+  }
+  void write_symbol(bits::Writer& out, const Held& held, bool mover, std::size_t symbol);
   void write_bodies();
   void add_body(Candidate& each);
   void write_last_of_parcel(bits::Writer& out, Candidate& each) const;
@@ -104,10 +108,8 @@ struct Viewer::State {
   bool splice_change(Candidate& each);
   void write_change_body(bits::Writer& out, const Candidate& each);
   [[nodiscard]] Basis basis_of(const Candidate& each, KnownStates& known) const;
-  [[nodiscard]] std::size_t bits_of_symbol(const Held& held, bool mover, std::size_t symbol) const {
-    const auto& alphabets = mover ? codes_of(held).movers : codes_of(held).others;
-    return alphabets[age_of(tick() - held.ticks[0])].bits(symbol);
-  }
+  template <class Take>
+  void each_mover(const Sent& named, const Take& take);
   std::size_t mark_movers(const Sent& named);
   void rank(std::span<const Entry> movers);
   [[nodiscard]] std::size_t bits_of_places() const;

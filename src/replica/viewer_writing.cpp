@@ -25,14 +25,12 @@ std::size_t Viewer::State::states_known(std::uint32_t id, const Held& held,
   return count;
 }
 
-void Viewer::State::write_symbol(bits::Writer& out, const Held& held, std::uint32_t at, bool mover,
+void Viewer::State::write_symbol(bits::Writer& out, const Held& held, bool mover,
                                  std::size_t symbol) {
-  const std::size_t age = age_of(at - held.ticks[0]);
-  const auto& alphabets = mover ? codes_of(held).movers : codes_of(held).others;
-  alphabets[age].write(out, symbol);
+  alphabet_of(held, mover).write(out, symbol);
   if (tally == nullptr) return;
   Tally::Kind& kind = tally->kinds()[held.kind];
-  ++(mover ? kind.movers : kind.others)[age][symbol];
+  ++(mover ? kind.movers : kind.others)[age_of(tick() - held.ticks[0])][symbol];
 }
 
 void Viewer::State::write_whole_body(bits::Writer& out, Candidate& each) const {
@@ -89,7 +87,7 @@ bool Viewer::State::splice_change(Candidate& each) {
   }
   each.mask = splice.mask;
   each.splice = &splice;
-  each.bits = bits_of_symbol(held, each.mover, each.mask) + splice.bits;
+  each.bits = alphabet_of(held, each.mover).bits(each.mask) + splice.bits;
   if (shape.tolerant()) each.bits += bits::count_bits(each.lag, kTickLagOrder);
   return true;
 }
@@ -106,7 +104,7 @@ Basis Viewer::State::basis_of(const Candidate& each, KnownStates& known) const {
 
 void Viewer::State::write_change_body(bits::Writer& out, const Candidate& each) {
   const Held& held = copies[each.place].held();
-  write_symbol(out, held, tick(), each.mover, each.mask);
+  write_symbol(out, held, each.mover, each.mask);
   if (all().shapes[held.kind].tolerant()) out.put_count(each.lag, kTickLagOrder);
   // Who counts symbols has to see them.
   if (each.splice != nullptr && tally == nullptr) return each.splice->write(out);
@@ -150,13 +148,14 @@ void Viewer::State::add_body(Candidate& each) {
 void Viewer::State::write_bodies() {
   bodies_end = 0;
   for (Candidate& each : candidates) {
-    if (each.told != Told::gone && (!each.parcel || each.complete)) add_body(each);
+    if (each.told != Told::gone && !each.in_parts()) add_body(each);
   }
 }
 
-// Returns the most bits that those of whom there is nothing to say will take.
-std::size_t Viewer::State::mark_movers(const Sent& named) {
-  std::size_t bits = 0;
+// Those whom the client expects to hear of: hands on what it holds, and the candidate if there is
+// something to say.
+template <class Take>
+void Viewer::State::each_mover(const Sent& named, const Take& take) {
   auto candidate = candidates.begin();
   std::size_t place = 0;
   for (const Entry& entry : sent.entries(named)) {
@@ -165,11 +164,18 @@ std::size_t Viewer::State::mark_movers(const Sent& named) {
     place = copies.walk(place, entry.id);
     const Held& held = copies[place].held();
     KWIND_ASSERT(copies.id(place) == entry.id && held.known);
-    if (candidate != candidates.end() && candidate->id == entry.id) {
-      candidate->mover = candidate->told != Told::whole;
-    }
-    bits += codes_of(held).movers[age_of(tick() - held.ticks[0])].bits(masks_of(held));
+    const bool there = candidate != candidates.end() && candidate->id == entry.id;
+    take(held, there ? &*candidate : nullptr);
   }
+}
+
+// Returns the most bits that those of whom there is nothing to say will take.
+std::size_t Viewer::State::mark_movers(const Sent& named) {
+  std::size_t bits = 0;
+  each_mover(named, [&](const Held& held, Candidate* candidate) {
+    if (candidate != nullptr) candidate->mover = candidate->told != Told::whole;
+    bits += alphabet_of(held, true).bits(masks_of(held));
+  });
   return bits;
 }
 
@@ -192,7 +198,7 @@ void Viewer::State::rank(std::span<const Entry> movers) {
     ++rank;
   }
   for (Candidate& each : candidates) {
-    if (each.told == Told::whole || each.mover) continue;
+    if (!each.is_other()) continue;
     if (copies.standing(each.place) == Standing::still) each.rank += restless;
   }
 }
@@ -234,26 +240,17 @@ void Viewer::State::write_body(bits::Writer& out, const Candidate& each) {
 }
 
 void Viewer::State::write_movers(bits::Writer& out, const FrameMark& mark, const Sent& named) {
-  auto candidate = candidates.begin();
-  std::size_t place = 0;
-  for (const Entry& entry : sent.entries(named)) {
-    if (entry.told == Told::gone) continue;
-    while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
-    place = copies.walk(place, entry.id);
-    const Held& held = copies[place].held();
-    const bool said = candidate != candidates.end() && candidate->id == entry.id &&
-                      candidate->mover && candidate->taken;
-    if (!said) {
-      write_symbol(out, held, mark.tick, true, masks_of(held));
-      continue;
+  each_mover(named, [&](const Held& held, const Candidate* candidate) {
+    if (candidate == nullptr || !candidate->mover || !candidate->taken) {
+      return write_symbol(out, held, true, masks_of(held));
     }
     if (candidate->told == Told::gone) {
-      write_symbol(out, held, mark.tick, true, masks_of(held) + 1);
+      write_symbol(out, held, true, masks_of(held) + 1);
     } else {
       write_body(out, *candidate);
     }
     tell(mark, *candidate);
-  }
+  });
   movers_told = mark.tick;
 }
 
@@ -261,14 +258,14 @@ void Viewer::State::write_others(bits::Writer& out, const FrameMark& mark) {
   std::uint32_t rank = 0;
   for (const Standing standing : {Standing::restless, Standing::still}) {
     for (const Candidate& each : candidates) {
-      if (!each.taken || each.told == Told::whole || each.mover) continue;
+      if (!each.taken || !each.is_other()) continue;
       if (copies.standing(each.place) != standing) continue;
       if (rank > 0) out.put_bool(true);
       out.put_count(each.rank - rank, kRankOrder);
       rank = each.rank + 1;
       if (each.told == Told::gone) {
         const Held& held = copies[each.place].held();
-        write_symbol(out, held, mark.tick, false, masks_of(held));
+        write_symbol(out, held, false, masks_of(held));
       } else {
         write_body(out, each);
       }
@@ -281,7 +278,7 @@ void Viewer::State::write_others(bits::Writer& out, const FrameMark& mark) {
 void Viewer::State::write_arrivals(bits::Writer& out, const FrameMark& mark, bool with_parts) {
   std::uint32_t id = 0;
   for (const Candidate& each : candidates) {
-    if (!each.taken || each.told != Told::whole || (each.parcel && !each.complete)) continue;
+    if (!each.taken || !each.is_arrival()) continue;
     if (id > 0) out.put_bool(true);
     out.put_count(each.id - id - 1, kIdOrder);
     id = each.id;
@@ -296,7 +293,7 @@ void Viewer::State::write_arrivals(bits::Writer& out, const FrameMark& mark, boo
 ChunkRun Viewer::State::write_parts(bits::Writer& out) {
   ChunkRun run;
   for (const Candidate& each : candidates) {
-    if (each.taken && each.parcel && !each.complete) run = parcel.waiting(each.bits / kChunkBits);
+    if (each.taken && each.in_parts()) run = parcel.waiting(each.bits / kChunkBits);
   }
   out.put_count(run.count, kChunksOrder);
   if (run.count == 0) return run;

@@ -92,19 +92,36 @@ class FixedPort final : public io::Port {
   io::PortCounts counts_;
 };
 
+// A server and a client at the two ends.
+struct Joined {
+  explicit Joined(const schema::ProtocolInfo& protocol)
+      : server(server_port, protocol, server_options()),
+        client(client_port, server_port.local(), protocol, at(0s), client_options()) {
+    server_port.join(client_port);
+    client_port.join(server_port);
+  }
+  static ServerOptions server_options() {
+    ServerOptions options;
+    options.entropy = bits::Key128{};
+    options.key = kit::server_key();
+    return options;
+  }
+  static ClientOptions client_options() {
+    ClientOptions options;
+    options.entropy = bits::Key128{};
+    options.server_key = kit::server_key().public_key;
+    return options;
+  }
+  FixedPort server_port{Endpoint::loopback(4000)};
+  FixedPort client_port{Endpoint::loopback(5000)};
+  Server server;
+  Client client;
+};
+
 TEST(Quiet, ASteadyTickAllocatesNothing) {
-  FixedPort server_port(Endpoint::loopback(4000));
-  FixedPort client_port(Endpoint::loopback(5000));
-  server_port.join(client_port);
-  client_port.join(server_port);
-  ServerOptions options;
-  options.entropy = bits::Key128{};
-  options.key = kit::server_key();
-  Server server(server_port, kProtocol, options);
-  ClientOptions client_options;
-  client_options.entropy = bits::Key128{};
-  client_options.server_key = kit::server_key().public_key;
-  Client client(client_port, server_port.local(), kProtocol, at(0s), client_options);
+  Joined joined(kProtocol);
+  Server& server = joined.server;
+  Client& client = joined.client;
   int heard = 0;
   const Said said{1, 2, "a text of some length"};
   server.on<Say>([&](Peer, const Say&) { heard += static_cast<int>(server.send_to_all(said)); });
@@ -135,18 +152,9 @@ TEST(Quiet, ASteadyTickAllocatesNothing) {
 // Gulls that circle, so that they come into view and leave it again and again, for one who looks on
 // and hears of it over a path of a tick each way.
 TEST(Quiet, ASteadyTickOfStateAllocatesNothing) {
-  FixedPort server_port(Endpoint::loopback(4000));
-  FixedPort client_port(Endpoint::loopback(5000));
-  server_port.join(client_port);
-  client_port.join(server_port);
-  ServerOptions options;
-  options.entropy = bits::Key128{};
-  options.key = kit::server_key();
-  Server server(server_port, lookout::kProtocol, options);
-  ClientOptions client_options;
-  client_options.entropy = bits::Key128{};
-  client_options.server_key = kit::server_key().public_key;
-  Client client(client_port, server_port.local(), lookout::kProtocol, at(0s), client_options);
+  Joined joined(lookout::kProtocol);
+  Server& server = joined.server;
+  Client& client = joined.client;
 
   replica::World world(lookout::kEntities);
   std::vector<std::pair<schema::Ref<lookout::Gull>, lookout::Gull>> gulls;

@@ -41,7 +41,6 @@ class Crossing {
     seen_ = std::move(seen);
     viewer_.see(seen_);
   }
-  [[nodiscard]] const std::vector<replica::Seen>& seen() const { return seen_; }
   void see_all() {
     std::vector<replica::Seen> seen;
     for (const auto& [id, one] : bay_.all()) seen.push_back({id, id % 5 == 0});

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <thread>
 #include <utility>
 
 #include "kwind/io/clock.h"
@@ -131,8 +130,8 @@ void Crowd::say_something(Bot& bot, Time now) {
   if (message.info().role == schema::MessageRole::request) {
     error = bot.client->ask_any(
         message, kAnswerTime,
-        [this, now](route::Ending ending, Errc, const bits::Reader*, schema::Layout*) {
-          if (ending == route::Ending::timed_out) {
+        [this, now](route::Ending, Errc, const bits::Reader* fields, schema::Layout*) {
+          if (fields == nullptr) {
             ++seen_.requests_unanswered;
           } else {
             seen_.answers.add(ms(io::now() - now));
