@@ -143,7 +143,8 @@ class Unpacking {
   }
 
  private:
-  static constexpr std::size_t kFarthestAhead = 64 * 2048 / kChunkBytes;  // frames * their bytes
+  static constexpr std::size_t kFarthestAhead =
+      std::size_t{64} * 2048 / kChunkBytes;  // frames * their bytes
   bool any_ = false;
   std::uint8_t number_ = 0;
   std::uint32_t frame_ = 0;  // the newest that brought something of it
