@@ -107,12 +107,7 @@ void state_to_clients(benchmark::State& state) {
     of_peer[peer] = &eye;
   });
   server.on_fill_told([&](host::Peer peer, std::uint64_t token, bool arrived) {
-    replica::Viewer& viewer = of_peer.at(peer)->viewer;
-    if (arrived) {
-      viewer.acked(token);
-    } else {
-      viewer.lost(token);
-    }
+    of_peer.at(peer)->viewer.told(token, arrived);
   });
   const auto run_until = [&](Time end) {
     while (io::now() < end) {

@@ -63,11 +63,7 @@ class Server {
         });
     server_.on_connect([this](kwind::host::Peer peer) { peer_ = peer; });
     server_.on_fill_told([this](kwind::host::Peer, std::uint64_t frame, bool arrived) {
-      if (arrived) {
-        viewer_.acked(frame);
-      } else {
-        viewer_.lost(frame);
-      }
+      viewer_.told(frame, arrived);
     });
   }
   void receive(kwind::Time now) { server_.receive(now); }

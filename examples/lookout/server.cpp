@@ -102,12 +102,7 @@ int main(int argc, char** argv) {
   });
   server.on_fill_told([&](Peer peer, std::uint64_t frame, bool arrived) {
     const auto found = lookouts.find(peer);
-    if (found == lookouts.end()) return;
-    if (arrived) {
-      found->second->viewer.acked(frame);
-    } else {
-      found->second->viewer.lost(frame);
-    }
+    if (found != lookouts.end()) found->second->viewer.told(frame, arrived);
   });
 
   fmt::print("listening: lookout_client {} {}\n", (*port)->local().text(),

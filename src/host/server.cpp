@@ -28,12 +28,13 @@ struct Connection {
   link::Admission admission;
 };
 
+constexpr std::size_t kHotBytes = 3 * bits::kCacheLineBytes;  // of a connection
+
 // A thousand connections are more than a cache holds: what the loop will need soon is asked for
 // while it works on what it has. Places in `all` may be empty.
 void prefetch_ahead(const std::vector<Connection*>& all, std::size_t at, link::Link::Use use) {
-  constexpr std::size_t kHotBytes = 3 * bits::kCacheLineBytes;  // of a connection
   // How many connections ahead: itself, then the steps of its link.
-  constexpr std::array<std::size_t, 1 + link::Link::kPrefetchSteps> kAhead{13, 10, 7, 4, 2};
+  constexpr std::array<std::size_t, 1 + link::Link::kPrefetchSteps> kAhead{16, 13, 10, 7, 4, 2};
   for (std::size_t step = 0; step < kAhead.size(); ++step) {
     const std::size_t i = at + kAhead[step];
     if (i >= all.size() || all[i] == nullptr) continue;
@@ -176,6 +177,24 @@ struct Server::Impl {
   Connection* find(Peer peer) {
     const auto found = by_peer.find(peer);
     return found == by_peer.end() ? nullptr : found->second.get();
+  }
+
+  // For who asks for everybody in turn: quick for the one behind the last, and asks for the memory
+  // of those that are next.
+  Connection* find_next(Peer peer) {
+    constexpr std::size_t kAhead = 8;
+    constexpr std::size_t kLinkAhead = 4;
+    if (++found_last >= everybody.size()) found_last = 0;
+    if (found_last == everybody.size() || everybody[found_last] != peer) {
+      const auto found = std::lower_bound(everybody.begin(), everybody.end(), peer);
+      if (found == everybody.end() || *found != peer) return find(peer);
+      found_last = static_cast<std::size_t>(found - everybody.begin());
+    }
+    if (found_last + kAhead < everyone.size()) {
+      bits::ask_for(everyone[found_last + kAhead], kHotBytes);
+      everyone[found_last + kLinkAhead]->session.link().prefetch(link::Link::Use::offer_fill, 0);
+    }
+    return everyone[found_last];
   }
 
   void take_datagram(Time now, io::Port& port, const io::Received& received) {
@@ -324,7 +343,9 @@ struct Server::Impl {
     for (const Peer peer : peers) by_peer.erase(peer);
   }
 
-  void touch(const Connection& connection) { turns[connection.place].touched = true; }
+  void touch(const Connection& connection) {
+    turns[connection.place].touched = turns[connection.place].stirred = true;
+  }
   // Whether any is on its way out: otherwise nobody has to be looked for.
   bool note_leaving() {
     return some_leave = std::any_of(order.begin(), order.end(), [](const Connection* connection) {
@@ -343,7 +364,8 @@ struct Server::Impl {
   // An idle connection is looked at only when its time has come: a thousand of them cost little.
   struct Turn {
     Time wakeup{};
-    bool touched = true;  // since wakeup was asked for
+    bool touched = true;  // since it was last sent for
+    bool stirred = true;  // since it was last woken
     [[nodiscard]] bool due(Time now) const { return touched || now >= wakeup; }
   };
   std::vector<Connection*> order;  // by peer
@@ -354,6 +376,7 @@ struct Server::Impl {
   std::deque<std::uint32_t> free_slots;  // given out before, free the longest first
   std::vector<Peer> everybody;           // announced and not gone, in order
   std::vector<Connection*> everyone;     // those of everybody
+  std::size_t found_last = 0;            // place in these
   link::SharedBytesPool shared;
   std::vector<Connection*> chosen;  // scratch of fan_out
   std::vector<Connection*> due;     // scratch of send
@@ -412,7 +435,7 @@ void Server::on_return(std::function<void(Peer)> handler) {
 }
 
 bool Server::offer_fill(Peer to, link::Filler* filler, std::size_t datagrams) {
-  Connection* const connection = impl_->find(to);
+  Connection* const connection = impl_->find_next(to);
   if (connection == nullptr) return false;
   impl_->touch(*connection);
   connection->session.link().offer_fill(filler, datagrams);
@@ -448,11 +471,13 @@ void Server::receive(Time now) {
     impl_->hear_ended(now, *port);
   }
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
-    if (!impl_->turns[i].due(now)) continue;
-    impl_->turns[i].touched = true;
+    Impl::Turn& turn = impl_->turns[i];
+    if (!turn.stirred && now < turn.wakeup) continue;
+    turn = {turn.wakeup, true, false};
     Connection& connection = *impl_->order[i];
     connection.session.link().wake(now);
     impl_->drain(now, connection);
+    impl_->turns[i].wakeup = connection.session.next_wakeup();
   }
   if (impl_->some_leave) {
     impl_->give_up_away(now);
@@ -476,7 +501,7 @@ void Server::send(Time now) {
     // Timers as they stood after the last send; what came since was woken for in receive().
     if (now >= turn.wakeup) connection.session.link().wake(now);
     connection.session.pump_out(now, *connection.port, std::nullopt);
-    turn = {connection.session.next_wakeup(), false};
+    turn = {connection.session.next_wakeup(), false, false};
   }
   for (io::Port* port : impl_->ports) port->flush(now);
 }
@@ -486,7 +511,7 @@ Time Server::next_wakeup() const {
   for (const io::Port* port : impl_->ports) next = std::min(next, port->next_wakeup());
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     const Impl::Turn& turn = impl_->turns[i];
-    next = std::min(next, turn.touched ? impl_->order[i]->session.next_wakeup() : turn.wakeup);
+    next = std::min(next, turn.stirred ? impl_->order[i]->session.next_wakeup() : turn.wakeup);
   }
   if (!impl_->some_leave) return next;
   for (const Connection* connection : impl_->order) {

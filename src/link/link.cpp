@@ -164,6 +164,12 @@ Time Link::Impl::next_wakeup() const {
 }
 
 void Link::Impl::prefetch(Link::Use use, unsigned step) const {
+  const auto* const begin = reinterpret_cast<const std::byte*>(this);
+  if (use == Link::Use::offer_fill) {
+    const auto* const end = reinterpret_cast<const std::byte*>(&skip_at_);
+    if (step == 0) ask_for(begin, static_cast<std::size_t>(end - begin));
+    return;
+  }
   const bool sends = use == Link::Use::send;
   if (step > 0) {
     channels_.prefetch(sends, step);
@@ -180,7 +186,6 @@ void Link::Impl::prefetch(Link::Use use, unsigned step) const {
     if (envelope_) envelope_->prefetch();
     return;
   }
-  const auto* const begin = reinterpret_cast<const std::byte*>(this);
   const auto* const end = sends ? reinterpret_cast<const std::byte*>(&ledger_)
                                 : reinterpret_cast<const std::byte*>(&options_);
   ask_for(begin, static_cast<std::size_t>(end - begin));

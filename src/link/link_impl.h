@@ -188,6 +188,7 @@ class Link::Impl {
   std::size_t unacked_bytes_ = 0;
   std::optional<std::uint64_t> response_due_;
   Filler* filler_ = nullptr;
+  std::size_t fills_left_ = 0;
   std::uint64_t skip_at_ = 0;
   // Counted into stats_ when somebody asks.
   std::uint64_t datagrams_sent_ = 0;
@@ -211,7 +212,6 @@ class Link::Impl {
 
   std::vector<Frame> frames_;    // scratch
   std::vector<SentRef> probed_;  // scratch
-  std::size_t fills_left_ = 0;
   std::vector<std::pair<std::uint64_t, bool>> tokens_;
   std::size_t next_token_ = 0;
   Inbox inbox_;

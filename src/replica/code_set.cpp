@@ -29,7 +29,7 @@ std::vector<PrefixCode> codes_of(const std::array<Tally::Kind::Counts, Tally::kA
 CodeSet::Inside inside_of(const Tally& tally) {
   CodeSet::Inside made;
   for (const Tally::Kind& counts : tally.kinds()) {
-    CodeSet::Inside::Kind kind{codes_of(counts.movers), codes_of(counts.others), {}};
+    CodeSet::Inside::Kind kind{codes_of(counts.movers), codes_of(counts.others), {}, {}};
     for (const auto& column : counts.errors) kind.errors.push_back(codes_of(column));
     made.kinds.push_back(std::move(kind));
   }
@@ -54,6 +54,11 @@ std::uint64_t digest_of(const CodeSet::Inside& inside) {
   }
   const bits::Digest128 whole = bits::blake2b_128(all);
   return bits::Reader(whole, 64).get(64);
+}
+
+// Its symbols are masks, nothing here, gone.
+std::size_t nothing_here(const PrefixCode& movers) {
+  return movers.symbols() - 2;
 }
 
 }  // namespace
@@ -231,7 +236,13 @@ std::vector<AlphabetCost> costs_of(const Tally& counted, const CodeSet& codes) {
 }
 
 CodeSet::CodeSet(Inside inside)
-    : inside_(std::make_unique<Inside>(std::move(inside))), digest_(digest_of(*inside_)) {}
+    : inside_(std::make_unique<Inside>(std::move(inside))), digest_(digest_of(*inside_)) {
+  for (Inside::Kind& kind : inside_->kinds) {
+    for (std::size_t age = 0; age < Tally::kAges; ++age) {
+      kind.nothing[age] = kind.movers[age].code(nothing_here(kind.movers[age]));
+    }
+  }
+}
 CodeSet::CodeSet(const Tally& tally) : CodeSet(inside_of(tally)) {}
 CodeSet::CodeSet(CodeSet&&) noexcept = default;
 CodeSet::~CodeSet() = default;

@@ -26,6 +26,8 @@ struct CodeSet::Inside {
     std::vector<PrefixCode> movers;               // by age
     std::vector<PrefixCode> others;               // by age
     std::vector<std::vector<PrefixCode>> errors;  // by column, age
+    // Of a mover that there is nothing to say of, by age.
+    std::array<PrefixCode::Code, Tally::kAges> nothing{};
   };
   std::vector<Kind> kinds;
 };

@@ -67,7 +67,8 @@ struct alignas(bits::kCacheLineBytes) Copy {
 
  private:
   friend class Copies;
-  Held held_;  // what the next frame builds on
+  Held held_;                // what the next frame builds on
+  std::uint32_t share_ = 0;  // of the digest over that; 0: not to be had any more
 };
 
 static_assert(sizeof(Copy) == bits::kCacheLineBytes);
@@ -95,6 +96,10 @@ class Copies {
   [[nodiscard]] Copy& operator[](std::size_t place) { return all_[place]; }
   [[nodiscard]] const Copy& operator[](std::size_t place) const { return all_[place]; }
 
+  /// Where it is if it is there; fast if that is at `hint`.
+  [[nodiscard]] std::optional<std::size_t> find(std::size_t hint, std::uint32_t id) const {
+    return hint < ids_.size() && ids_[hint] == id ? std::optional(hint) : find(id);
+  }
   /// The first place from `from` on whose id is not below; size() if there is none.
   [[nodiscard]] std::size_t walk(std::size_t from, std::uint32_t id) const {
     while (from < ids_.size() && ids_[from] < id) ++from;
@@ -105,7 +110,8 @@ class Copies {
     return place < ids_.size() && ids_[place] == id ? std::optional(place) : std::nullopt;
   }
   /// Its place. O(copies) if it is new.
-  std::size_t at(std::uint32_t id) {
+  std::size_t at(std::size_t hint, std::uint32_t id) {
+    if (hint < ids_.size() && ids_[hint] == id) return hint;
     const std::size_t place = lower(id);
     if (place == ids_.size() || ids_[place] != id) insert(place, id);
     return place;
@@ -119,8 +125,15 @@ class Copies {
     looks_.insert(looks_.begin() + offset, Look{});
     all_.emplace(all_.begin() + offset);
   }
-  void hold(std::size_t place, const Held& held) {
-    all_[place].held_ = held;
+  /// `share`: of the digest, see drift_digest.h; 0 if what it is of has gone.
+  void hold(std::size_t place, const Held& held, std::uint32_t share) {
+    Copy& copy = all_[place];
+    if (copy.held_.known && copy.share_ == 0) --shareless_;
+    sum_ -= copy.share_;
+    copy.share_ = held.known ? share : 0;
+    sum_ += copy.share_;
+    if (held.known && share == 0) ++shareless_;
+    copy.held_ = held;
     standings_[place] = !held.known     ? Standing::unknown
                         : held.restless ? Standing::restless
                                         : Standing::still;
@@ -128,7 +141,11 @@ class Copies {
   void apply(std::size_t place, const Entry& entry) {
     Held held = all_[place].held_;
     held.apply(entry);
-    hold(place, held);
+    hold(place, held, entry.share);
+  }
+  /// Of the shares of all that is held; nothing if one of them is not to be had.
+  [[nodiscard]] std::optional<std::uint32_t> sum_of_shares() const {
+    return shareless_ == 0 ? std::optional(sum_) : std::nullopt;
   }
   template <class Unneeded>
   void drop(const Unneeded& unneeded) {
@@ -150,7 +167,7 @@ class Copies {
     looks_.resize(kept);
     all_.resize(kept);
   }
-  /// What is looked at in every tick.
+  /// What is looked at in every tick, but for the copies themselves.
   void ask_for() const {
     bits::ask_for(ids_.data(), ids_.size() * sizeof(std::uint32_t));
     bits::ask_for(settled_.data(), settled_.size() * sizeof(std::uint32_t));
@@ -170,6 +187,8 @@ class Copies {
   std::vector<Standing> standings_;
   std::vector<Look> looks_;
   std::vector<Copy> all_;
+  std::uint32_t sum_ = 0;
+  std::size_t shareless_ = 0;
 };
 
 }  // namespace kwind::replica

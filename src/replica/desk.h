@@ -7,7 +7,9 @@
 #include <cstdint>
 #include <vector>
 
+#include "copies.h"
 #include "kwind/bits/writer.h"
+#include "prefix_code.h"
 #include "rows.h"
 #include "sent_frames.h"
 
@@ -23,6 +25,7 @@ struct Splice {
   std::uint16_t mask = 0;
   std::uint8_t bits = 0;
   bool owner = false;
+  PrefixCode::Code symbol{};  ///< of the mask, for movers
   std::array<std::uint64_t, kMostBits / 64> words{};
 
   void write(bits::Writer& out) const {
@@ -44,7 +47,8 @@ struct Candidate {
   bool taken = false;
   std::uint32_t tick = 0;  // of its values
   std::uint32_t mask = 0;  // of a change
-  std::uint32_t lag = 0;   // ... of a tolerant kind: its values are so many ticks old
+  bool tolerant = false;   // ... of such a kind: its values are `lag` ticks old
+  std::uint32_t lag = 0;
   // The bits of the change, if they can be shared; otherwise they stand in the scratch.
   const Splice* splice = nullptr;
   std::size_t begin = 0;  // of its body in the scratch, bytes
@@ -58,8 +62,16 @@ struct Candidate {
   [[nodiscard]] bool is_other() const { return told != Told::whole && !mover; }
 };
 
+/// Whom a client expects to hear of.
+struct Mover {
+  const Held* held = nullptr;      // by the client
+  Candidate* candidate = nullptr;  // nullptr: there is nothing to say of it
+};
+
 struct Desk {
+  std::vector<std::uint32_t> unsettled;  // places of copies
   std::vector<Candidate> candidates;
+  std::vector<Mover> movers;
   std::vector<Candidate*> by_urgency;
   std::vector<Entry> entries;
   std::vector<std::byte> bodies;

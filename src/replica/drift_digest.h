@@ -1,7 +1,9 @@
 // Digests of what a client holds, as both ends derive them, so that they find out if they ever
-// differ. Against accident: 16 bits say nothing to who tries. Pure.
+// differ. Against accident: a few bits say nothing to who tries. Pure.
 #pragma once
+#include <cstddef>
 #include <cstdint>
+#include <utility>
 
 #include "kind_shape.h"
 
@@ -9,6 +11,9 @@ namespace kwind::replica {
 
 class DriftDigest {
  public:
+  /// Goes on where another one stopped.
+  explicit DriftDigest(std::uint32_t from = kBegin) : state_(from) {}
+
   void add(std::uint32_t value) { state_ = (state_ ^ value) * kPrime ^ state_ >> 29; }
   void add(const KindShape& shape, const Row& row, std::size_t column, bool owner) {
     const schema::ColumnInfo& info = shape.info().columns[column];
@@ -17,22 +22,40 @@ class DriftDigest {
     const SharedBits& held = row.varying[shape.varying_place(column)];
     if (held == nullptr) return add(0);
     add(static_cast<std::uint32_t>(held->bits));
-    for (const std::byte byte : held->bytes) add(std::to_integer<std::uint32_t>(byte));
+    std::uint32_t word = 0;
+    for (std::size_t i = 0; i < held->bytes.size(); ++i) {
+      word |= std::to_integer<std::uint32_t>(held->bytes[i]) << i % 4 * 8;
+      if (i % 4 == 3 || i + 1 == held->bytes.size()) add(std::exchange(word, 0));
+    }
   }
-  /// An entity with its newest known state.
-  void add(std::uint32_t id, std::uint8_t generation, bool owner, std::uint32_t tick,
-           const KindShape& shape, const Row& row) {
-    add(id << 5 | std::uint32_t{generation} << 1 | (owner ? 1 : 0));
-    add(tick);
-    for (std::size_t c = 0; c < shape.columns(); ++c) add(shape, row, c, owner);
-  }
-  [[nodiscard]] std::uint32_t bits(unsigned count) const {
-    return static_cast<std::uint32_t>((state_ ^ state_ >> 32) & ((std::uint64_t{1} << count) - 1));
+  [[nodiscard]] std::uint32_t value() const {
+    return static_cast<std::uint32_t>(state_ ^ state_ >> 32);
   }
 
  private:
+  static constexpr std::uint32_t kBegin = 0x85a308d3;
   static constexpr std::uint64_t kPrime = 0x9e3779b97f4a7c15U;
-  std::uint64_t state_ = 0x243f6a8885a308d3U;
+  std::uint64_t state_;
 };
+
+/// Of the values of an entity, as its owner or another one has them.
+inline std::uint32_t digest_of(const KindShape& shape, const Row& row, bool owner) {
+  DriftDigest made;
+  for (std::size_t c = 0; c < shape.columns(); ++c) made.add(shape, row, c, owner);
+  return made.value();
+}
+/// What an entity adds to the sum of all that a client knows. `values`: their digest; `tick`: of
+/// them.
+inline std::uint32_t share_of(std::uint32_t values, std::uint32_t id, std::uint8_t generation,
+                              bool owner, std::uint32_t tick) {
+  DriftDigest made(values);
+  made.add(id << 5 | std::uint32_t{generation} << 1 | (owner ? 1 : 0));
+  made.add(tick);
+  return made.value();
+}
+/// Of the sum of all shares, modulo 2^32, as it goes in a frame.
+inline std::uint32_t digest_of_sum(std::uint32_t sum) {
+  return (sum ^ sum >> 16) & 0xffffU;
+}
 
 }  // namespace kwind::replica

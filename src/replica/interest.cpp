@@ -20,12 +20,6 @@ constexpr double kCellsAcross = 4;
 // Cells along an axis, at most; what is further apart shares cells, and is told apart by distance.
 constexpr std::uint32_t kMostCells = 256;
 
-double square(const Place& a, const Place& b) {
-  double sum = 0;
-  for (std::size_t i = 0; i < a.size(); ++i) sum += (a[i] - b[i]) * (a[i] - b[i]);
-  return sum;
-}
-
 }  // namespace
 
 struct Interest::State {
@@ -34,6 +28,9 @@ struct Interest::State {
     double enter = 0;
     double leave = 0;
     float weight = 1;
+    // Squared: what distances are compared with.
+    double enter_2 = 0;
+    double leave_2 = 0;
   };
   struct Thing {
     std::uint32_t cell = kNowhere;
@@ -52,6 +49,11 @@ struct Interest::State {
     bool flat = false;  // it has no height
   };
 
+  struct Hit {
+    const Near* thing = nullptr;
+    double far_2 = 0;
+  };
+
   State(const World& of, InterestOptions options_in);
 
   [[nodiscard]] World::State& all() const { return *world->state_; }
@@ -68,6 +70,7 @@ struct Interest::State {
     things.resize(all().entities.size());
     picked.resize(things.size());
     marks.resize(things.size() / 64 + 1);
+    was_seen.resize(marks.size());
   }
   [[nodiscard]] Near& near_of(const Thing& thing) {
     return (thing.cell == kNowhere ? everywhere : cells[thing.cell])[thing.at];
@@ -90,6 +93,8 @@ struct Interest::State {
   // Where a sight puts together what it sees: by id.
   std::vector<std::uint64_t> marks;
   std::vector<Seen> picked;
+  std::vector<std::uint64_t> was_seen;  // before this look
+  std::vector<Hit> hits;
 };
 
 Interest::State::State(const World& of, InterestOptions options_in)
@@ -115,6 +120,8 @@ Interest::State::State(const World& of, InterestOptions options_in)
       range = std::max(range, column.step * column.last);
     }
     if (kind.axes.size() < 2 || kind.axes.size() > 3) kind.axes.clear();
+    kind.enter_2 = kind.enter * kind.enter;
+    kind.leave_2 = kind.leave * kind.leave;
     if (!kind.axes.empty()) farthest = std::max(farthest, kind.leave);
     kinds.push_back(std::move(kind));
   }
@@ -208,8 +215,9 @@ std::size_t Interest::memory() const {
   const State& s = *state_;
   std::size_t bytes = s.things.capacity() * sizeof(State::Thing) +
                       s.cells.capacity() * sizeof(std::vector<State::Near>) +
-                      s.everywhere.capacity() * sizeof(State::Near) + s.marks.capacity() * 8 +
-                      s.picked.capacity() * sizeof(Seen);
+                      s.everywhere.capacity() * sizeof(State::Near) +
+                      (s.marks.capacity() + s.was_seen.capacity()) * sizeof(std::uint64_t) +
+                      s.hits.capacity() * sizeof(State::Hit) + s.picked.capacity() * sizeof(Seen);
   for (const auto& cell : s.cells) bytes += cell.capacity() * sizeof(State::Near);
   return bytes;
 }
@@ -217,10 +225,13 @@ std::size_t Interest::memory() const {
 struct Sight::State {
   explicit State(Interest::State& of) : interest(&of), turn(of.sights++) {}
 
+  struct Reach;
+
   void look_around();
   void keep_alive();
   [[nodiscard]] bool shows(const Interest::State::Near& near) const;
   void add_near();
+  void take_near(const std::vector<Interest::State::Near>& cell);
   // Of the same entity picked twice the later stands.
   void pick(const Seen& one) {
     interest->marks[one.id / 64] |= std::uint64_t{1} << one.id % 64;
@@ -251,6 +262,7 @@ Sight::~Sight() = default;
 void Sight::look_from(double x, double y, double z) {
   if (!state_->eye) state_->changed = true;
   state_->eye = Place{x, y, z};
+  if (std::isnan(x + y + z)) state_->eye.reset();
   state_->follows = {};
 }
 void Sight::look_from(schema::AnyRef entity) {
@@ -287,40 +299,80 @@ bool Sight::State::shows(const Interest::State::Near& near) const {
   return !filter || filter(schema::AnyRef{near.id, interest->things[near.id].generation});
 }
 
+// Cells that what can be seen from a place may lie in, along an axis.
+struct Sight::State::Reach {
+  Reach(const Interest::State& in, double eye)
+      : first(cell_at(in, eye - in.farthest)),
+        count(cell_at(in, eye + in.farthest) - first + 1),
+        whole(count >= in.cells_along),
+        from_first(eye - static_cast<double>(first) * in.cell_size),
+        cell_size(in.cell_size) {
+    if (whole) count = in.cells_along;
+  }
+  // So far away that nothing is near.
+  static std::int64_t cell_at(const Interest::State& in, double value) {
+    constexpr double kNowhereNear = 1e12;
+    return static_cast<std::int64_t>(
+        std::clamp(std::floor(value / in.cell_size), -kNowhereNear, kNowhereNear));
+  }
+  // Of the eye from the nearest that the i-th of these cells holds, squared. What lies in it
+  // because cells are shared is even further away.
+  [[nodiscard]] double distance_2(std::int64_t i) const {
+    const double begin = static_cast<double>(i) * cell_size - from_first;
+    const double far = whole ? 0 : std::max({begin, -(begin + cell_size), 0.0});
+    return far * far;
+  }
+
+  std::int64_t first;
+  std::int64_t count;
+  bool whole;  // all cells that there are
+  double from_first;
+  double cell_size;
+};
+
+void Sight::State::take_near(const std::vector<Interest::State::Near>& cell) {
+  Interest::State& in = *interest;
+  if (in.hits.size() < cell.size()) in.hits.resize(cell.size());
+  const auto [eye_x, eye_y, eye_z] = *eye;
+  // All of those that are near first: half of them are not, and no processor foresees which.
+  std::size_t hits = 0;
+  for (const Interest::State::Near& thing : cell) {
+    const double way_x = thing.place[0] - eye_x;
+    const double way_y = thing.place[1] - eye_y;
+    const double way_z = thing.flat ? 0 : thing.place[2] - eye_z;
+    const double far_2 = way_x * way_x + way_y * way_y + way_z * way_z;
+    in.hits[hits] = {&thing, far_2};
+    hits += far_2 <= in.kinds[thing.kind].leave_2 ? 1 : 0;
+  }
+  for (std::size_t i = 0; i < hits; ++i) {
+    const auto& [thing, far_2] = in.hits[i];
+    const Interest::State::Kind& kind = in.kinds[thing->kind];
+    if (far_2 > kind.enter_2 && (in.was_seen[thing->id / 64] >> thing->id % 64 & 1) == 0) continue;
+    if ((thing->room != 0 || filter) && !shows(*thing)) continue;
+    // Four times as much close by as at the border.
+    constexpr double kNearer = 3;
+    const double near = 1 - far_2 / kind.leave_2;
+    pick({thing->id, false, kind.weight * static_cast<float>(1 + kNearer * near)});
+  }
+}
+
 void Sight::State::add_near() {
-  const Interest::State& in = *interest;
-  const auto reach = [&](double value) {
-    const std::uint32_t first = in.cell_along(value - in.farthest);
-    const double cells = std::floor((value + in.farthest) / in.cell_size) -
-                         std::floor((value - in.farthest) / in.cell_size) + 1;
-    return std::pair(first, std::min(static_cast<std::uint32_t>(cells), in.cells_along));
-  };
-  const auto [first_x, count_x] = reach((*eye)[0]);
-  const auto [first_y, count_y] = reach((*eye)[1]);
+  Interest::State& in = *interest;
+  for (const Seen& each : before) in.was_seen[each.id / 64] |= std::uint64_t{1} << each.id % 64;
+  const Reach along_x(in, (*eye)[0]);
+  const Reach along_y(in, (*eye)[1]);
   const std::uint32_t wrap = in.cells_along - 1;
-  for (std::uint32_t x = 0; x < count_x; ++x) {
-    for (std::uint32_t y = 0; y < count_y; ++y) {
-      const std::uint32_t cell = ((first_x + x) & wrap) * in.cells_along + ((first_y + y) & wrap);
-      for (const Interest::State::Near& thing : in.cells[cell]) {
-        const Interest::State::Kind& kind = in.kinds[thing.kind];
-        Place from = *eye;
-        if (thing.flat) from[2] = 0;
-        const double far = square(from, thing.place);
-        if (far > kind.leave * kind.leave) continue;
-        if (far > kind.enter * kind.enter) {
-          const auto was = std::lower_bound(
-              before.begin(), before.end(), thing.id,
-              [](const Seen& each, std::uint32_t wanted) { return each.id < wanted; });
-          if (was == before.end() || was->id != thing.id) continue;
-        }
-        if (!shows(thing)) continue;
-        // Four times as much close by as at the border.
-        constexpr double kNearer = 3;
-        const double near = 1 - std::sqrt(far) / kind.leave;
-        pick({thing.id, false, kind.weight * static_cast<float>(1 + kNearer * near)});
-      }
+  const auto place_of = [&](const Reach& reach, std::int64_t i) {
+    return static_cast<std::uint32_t>(reach.first + i) & wrap;
+  };
+  for (std::int64_t x = 0; x < along_x.count; ++x) {
+    for (std::int64_t y = 0; y < along_y.count; ++y) {
+      if (along_x.distance_2(x) + along_y.distance_2(y) > in.farthest * in.farthest) continue;
+      const std::uint32_t cell = place_of(along_x, x) * in.cells_along + place_of(along_y, y);
+      take_near(in.cells[cell]);
     }
   }
+  for (const Seen& each : before) in.was_seen[each.id / 64] = 0;
 }
 
 void Sight::State::look_around() {

@@ -96,6 +96,7 @@ KindShape::KindShape(const schema::EntityInfo& info, double ticks_per_second) : 
   for (std::size_t column = 0; column < info.columns.size(); ++column) {
     places_.push_back(varying_);
     varying_ += info.columns[column].form == schema::ColumnForm::varying ? 1 : 0;
+    owner_has_more_ = owner_has_more_ || info.columns[column].owner_only;
   }
   order_ = coding_order(info);
   mask_ = mask_columns(info, order_);

@@ -51,6 +51,8 @@ class KindShape {
   /// Whether any of its fields has a tolerance (`within`): then values may stand for a while, moved
   /// on by whoever shows them, and are told with the tick that they are of.
   [[nodiscard]] bool tolerant() const { return tolerant_; }
+  /// Whether it has `owner only` columns.
+  [[nodiscard]] bool owner_has_more() const { return owner_has_more_; }
   /// Whether who has `then` needs no correction: all is the same, or moved on by its own speed and
   /// direction it is where `now` is, within its tolerance.
   [[nodiscard]] bool stands(const Known& then, const Row& now, std::uint32_t tick) const;
@@ -87,6 +89,7 @@ class KindShape {
 
   const schema::EntityInfo* info_;
   bool tolerant_ = false;
+  bool owner_has_more_ = false;
   std::uint32_t period_ = 1;
   std::size_t varying_ = 0;
   std::vector<std::size_t> places_;

@@ -37,6 +37,7 @@ class Parcel {
   bool owner = false;
   std::uint32_t packed_at = 0;   ///< tick
   std::uint32_t tick = 0;        ///< of its values
+  std::uint32_t values = 0;      ///< their digest, see drift_digest.h
   std::uint32_t completing = 0;  ///< frame under way with the last bits; 0: none
 
   /// Another one, with the next number, of `bits` that begin `bytes`.

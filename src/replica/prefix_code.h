@@ -24,19 +24,20 @@ class PrefixCode {
   /// words without a symbol. A single symbol has length 0.
   static std::optional<PrefixCode> of_lengths(std::span<const std::uint8_t> lengths);
 
+  struct Code {
+    std::uint32_t code = 0;  ///< the first bit lowest
+    std::uint8_t bits = 0;
+    void write(bits::Writer& out) const { out.put(code, bits); }
+  };
+
   [[nodiscard]] std::size_t symbols() const { return codes_.size(); }
+  [[nodiscard]] const Code& code(std::size_t symbol) const { return codes_[symbol]; }
   [[nodiscard]] unsigned bits(std::size_t symbol) const { return codes_[symbol].bits; }
-  void write(bits::Writer& out, std::size_t symbol) const {
-    out.put(codes_[symbol].code, codes_[symbol].bits);
-  }
+  void write(bits::Writer& out, std::size_t symbol) const { codes_[symbol].write(out); }
   /// Nothing past the end.
   [[nodiscard]] std::optional<std::size_t> read(bits::Reader& in) const;
 
  private:
-  struct Code {
-    std::uint32_t code = 0;  // the first bit lowest
-    std::uint8_t bits = 0;
-  };
   PrefixCode() = default;
   void assign(std::span<const std::uint8_t> lengths);
 

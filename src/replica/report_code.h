@@ -27,7 +27,7 @@ inline std::uint8_t column_hash(const KindShape& shape, const Row& row, std::siz
                                 bool owner) {
   DriftDigest made;
   made.add(shape, row, column, owner);
-  return static_cast<std::uint8_t>(made.bits(kColumnHashBits));
+  return static_cast<std::uint8_t>(made.value());
 }
 
 /// As many of `entities`, in ascending order of id, as fit.

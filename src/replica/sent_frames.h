@@ -22,6 +22,8 @@ struct Entry {
   std::uint8_t generation = 0;
   Told told = Told::whole;
   bool owner = false;
+  std::uint32_t share = 0;  ///< of the digest, see drift_digest.h
+  std::uint32_t place = 0;  ///< of its copy, as long as none came or went
 };
 
 struct Sent {
@@ -54,7 +56,7 @@ class SentFrames {
     sent = {};
     sent.mark = mark;
     sent.first = forgotten_ + entries_.size();
-    sent.count = static_cast<std::uint32_t>(entries.size());
+    sent.count = newest_count_ = static_cast<std::uint32_t>(entries.size());
     entries_.insert(entries_.end(), entries.begin(), entries.end());
     return sent;
   }
@@ -73,12 +75,13 @@ class SentFrames {
     forgotten_ += entries_.size();
     entries_.clear();
   }
-  /// What the frame behind `last` will need.
-  void ask_for(std::uint32_t last) const {
+  /// What the frame behind `last` will need, if those behind `sure` are under way.
+  void ask_for(std::uint32_t last, std::uint32_t sure) const {
     bits::ask_for(&frames_[(last + 1) % kKept], sizeof(Sent));
     bits::ask_for(&frames_[last % kKept], sizeof(Sent));
     bits::ask_for(&frames_[(last + kKept - kFrameWindow + 1) % kKept], 1);
-    const std::size_t told = std::min<std::size_t>(entries_.size(), kTold);
+    const std::size_t told =
+        std::min<std::size_t>(entries_.size(), (last - sure) * std::size_t{newest_count_});
     bits::ask_for(entries_.data() + entries_.size() - told, told * sizeof(Entry));
   }
   [[nodiscard]] std::size_t memory() const {
@@ -89,10 +92,10 @@ class SentFrames {
   // A mark reaches back over twice the window: to the named frame, and from there to what that
   // named.
   static constexpr std::uint32_t kKept = 2 * kFrameWindow;
-  static constexpr std::size_t kTold = 64;  // entries of the frames whose acks are heard of next
   std::vector<Sent> frames_;
   std::vector<Entry> entries_;
   std::uint64_t forgotten_ = 0;  // entries that are no longer kept
+  std::uint32_t newest_count_ = 0;
 };
 
 }  // namespace kwind::replica

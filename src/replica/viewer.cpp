@@ -72,14 +72,23 @@ void Viewer::see_through(Sight* sight) {
 }
 
 void Viewer::prefetch(unsigned step) const {
-  const State& s = *state_;
+  State& s = *state_;
   if (step == 0) {
     bits::ask_for(&s, sizeof(State));
     return;
   }
-  s.copies.ask_for();
-  s.sent.ask_for(s.last_frame);
-  if (s.sight != nullptr) bits::ask_for(s.sight, 1);
+  if (step == 1) {
+    s.copies.ask_for();
+    s.sent.ask_for(s.last_frame, s.sure);
+    if (s.sight != nullptr) bits::ask_for(s.sight, 1);
+    return;
+  }
+  // Whom the last frame told of is told of again more often than not, and heard to have been.
+  if (const Sent* const last = s.sent.find(s.last_frame)) {
+    for (const Entry& entry : s.sent.entries(*last)) {
+      if (entry.place < s.copies.size()) bits::ask_for(&s.copies[entry.place], sizeof(Copy));
+    }
+  }
 }
 
 void Viewer::State::consider(std::size_t place, const World::State::Brief& brief) {
@@ -109,6 +118,7 @@ void Viewer::State::consider(std::size_t place, const World::State::Brief& brief
   const bool complete = packed && parcel.all_there();
   if (packed && !complete && parcel.waiting(1).count == 0) return;  // all of it is under way
   const bool whole = packed || !goes_on || held.ticks[0] < brief.oldest;
+  if (!whole) bits::ask_for(&all().splice_of(copies.id(place), held.ticks), sizeof(Splice));
   if (copy.waiting_since == 0) copy.waiting_since = tick();
   const std::uint32_t waited = tick() - std::min(copy.waiting_since, tick()) + 1;
   constexpr float kOverdue = 1e6F;
@@ -125,28 +135,37 @@ void Viewer::State::consider(std::size_t place, const World::State::Brief& brief
   made.urgency = urgency;
 }
 
+// Who wants to hear of something, or seems to. Most have nothing to hear, and no processor foresees
+// which: that is found for all of them first.
+std::size_t Viewer::State::find_unsettled() {
+  const std::vector<World::State::Brief>& briefs = all().briefs;
+  if (unsettled.size() < copies.size()) unsettled.resize(copies.size());
+  std::size_t count = 0;
+  for (std::size_t i = 0; i < copies.size(); ++i) {
+    unsettled[count] = static_cast<std::uint32_t>(i);
+    count += briefs[copies.id(i)].changed_at > copies.settled(i) ? 1 : 0;
+  }
+  return count;
+}
+
 void Viewer::State::gather() {
   candidates.clear();
-  const std::vector<World::State::Brief>& briefs = all().briefs;
-  constexpr std::size_t kAhead = 8;
-  for (std::size_t i = 0; i < copies.size(); ++i) {
-    const std::size_t ahead = std::min(i + kAhead, copies.size() - 1);
-    if (briefs[copies.id(ahead)].changed_at > copies.settled(ahead)) {
-      bits::ask_for(&copies[ahead], sizeof(Copy));
-    }
-    const World::State::Brief& brief = briefs[copies.id(i)];
-    // Also 0: it exists from the next tick on.
-    if (brief.changed_at <= copies.settled(i)) continue;
-    const Copy& copy = copies[i];
-    if (copies.look(i).in_view && brief.alive) {
-      consider(i, brief);
+  const std::size_t count = find_unsettled();
+  constexpr std::size_t kAhead = 4;
+  for (std::size_t n = 0; n < count; ++n) {
+    bits::ask_for(&copies[unsettled[std::min(n + kAhead, count - 1)]], sizeof(Copy));
+    const std::size_t place = unsettled[n];
+    const World::State::Brief& brief = all().briefs[copies.id(place)];
+    const Copy& copy = copies[place];
+    if (copies.look(place).in_view && brief.alive) {
+      consider(place, brief);
     } else if (!copy.held().known) {
-      copies.settled(i) = tick();
+      copies.settled(place) = tick();
     } else if (!(copy.sent_gone && copy.sent_frame != 0)) {
       constexpr float kFirst = 1e9F;  // it takes few bits, and makes room at the client
       Candidate& made = candidates.emplace_back();
-      made.id = copies.id(i);
-      made.place = static_cast<std::uint32_t>(i);
+      made.id = copies.id(place);
+      made.place = static_cast<std::uint32_t>(place);
       made.told = Told::gone;
       made.urgency = kFirst;
     }
@@ -210,7 +229,6 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   head.finish();
   out.put_bits(head_bytes, head.bit_count());
   if (digest) s.digested = mark.frame;
-  s.entries.clear();
   Sections sections{with_movers, false, false, false};
   for (const Candidate& each : s.candidates) {
     if (!each.taken) continue;
@@ -219,19 +237,19 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
     sections.arrivals = sections.arrivals || each.is_arrival();
   }
   write_sections(out, mark, sections);
-  if (sections.movers) s.write_movers(out, mark, *named);
-  if (sections.others) s.write_others(out, mark);
-  if (sections.arrivals) s.write_arrivals(out, mark, sections.parts);
+  if (sections.movers) s.write_movers(out);
+  if (sections.others) s.write_others(out);
+  if (sections.arrivals) s.write_arrivals(out, sections.parts);
   const ChunkRun chunks = sections.parts ? s.write_parts(out) : ChunkRun{};
   KWIND_ASSERT(out.ok());
-  std::sort(s.entries.begin(), s.entries.end(),
-            [](const Entry& a, const Entry& b) { return a.id < b.id; });
+  s.tell(mark);
+  if (sections.movers) s.movers_told = s.tick();
   Sent& sent = s.sent.add(mark, s.entries);
   sent.chunks = chunks;
   sent.tells_whole = sections.arrivals;
   if (s.parcel.completing == mark.frame) sent.completed = s.parcel.number;
   if (s.options.optimistic && s.sure > 0) {
-    for (const Entry& entry : s.entries) s.copies.apply(s.copies.at(entry.id), entry);
+    for (const Entry& entry : s.entries) s.copies.apply(entry.place, entry);
   }
   s.last_frame = mark.frame;
   ++s.counts.frames;

@@ -46,6 +46,7 @@ void Viewer::State::pack_what_no_frame_holds() {
   parcel.owner = each.owner;
   parcel.packed_at = tick();
   parcel.tick = each.tick;
+  parcel.values = values_of(each.id, each.owner);
   each.parcel = true;
 }
 

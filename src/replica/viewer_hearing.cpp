@@ -2,7 +2,7 @@
 #include <algorithm>
 #include <utility>
 
-#include "kwind/bits/prefetch.h"
+#include "drift_digest.h"
 #include "report_code.h"
 #include "viewer_state.h"
 
@@ -38,20 +38,18 @@ void Viewer::State::give_up(Sent& frame) {
   ++counts.given_up;
   if (frame.chunks.count > 0) parcel.lose(frame.chunks);
   if (parcel.completing == frame.mark.frame) parcel.completing = 0;
-  std::size_t place = 0;
   for (const Entry& entry : sent.entries(frame)) {
-    place = copies.walk(place, entry.id);
-    if (place == copies.size()) break;
-    if (copies.id(place) != entry.id) continue;
-    Copy& copy = copies[place];
+    const auto place = copies.find(entry.place, entry.id);
+    if (!place) continue;
+    Copy& copy = copies[*place];
     copy.is_told(entry);
     if (copy.gone_frame == frame.mark.frame) {
       copy.gone_frame = 0;
-      copies.settled(place) = 0;
+      copies.settled(*place) = 0;
     }
     if (copy.sent_frame != frame.mark.frame) continue;
     copy.sent_frame = 0;
-    copies.settled(place) = 0;
+    copies.settled(*place) = 0;
   }
 }
 
@@ -73,16 +71,8 @@ void Viewer::State::believe(Sent& frame) {
   // Unless the same last bits are under way once more: until then the client keeps the others.
   const bool again = parcel.completing != 0 && parcel.completing != frame.mark.frame;
   if (frame.completed == parcel.number && !again) parcel.clear();
-  std::size_t place = 0;
-  const std::span<const Entry> told = sent.entries(frame);
-  for (const Entry& entry : told) {  // asked for, all at once, before the first is used
-    place = copies.walk(place, entry.id);
-    if (place == copies.size() || copies.id(place) != entry.id) copies.insert(place, entry.id);
-    bits::ask_for(&copies[place], sizeof(Copy));
-  }
-  place = 0;
-  for (const Entry& entry : told) {
-    place = copies.walk(place, entry.id);
+  for (const Entry& entry : sent.entries(frame)) {
+    const std::size_t place = copies.at(entry.place, entry.id);
     Copy& copy = copies[place];
     copy.sure.apply(entry);
     copy.is_told(entry);
@@ -90,22 +80,36 @@ void Viewer::State::believe(Sent& frame) {
     // It may be wanted again, or not any more.
     if (entry.told != Told::change) copies.settled(place) = 0;
     if (copy.gone_frame == frame.mark.frame) copy.gone_frame = 0;
-    if (!options.optimistic) copies.hold(place, copy.sure);
+    if (!options.optimistic) copies.hold(place, copy.sure, entry.share);
     if (copy.sent_frame == frame.mark.frame && copy.sent_gone) copy.sent_frame = 0;
   }
+}
+
+// Of what the client has for certain; 0 if the world remembers that no more.
+std::uint32_t Viewer::State::share_of_sure(std::size_t place) {
+  const std::uint32_t id = copies.id(place);
+  const Held& held = copies[place].sure;
+  if (!held.known || all().briefs[id].generation != held.generation) return 0;
+  const World::State::Entity& entity = all().entities[id];
+  const auto row = entity.history->at_or_before(held.ticks[0]);
+  if (!row) return 0;
+  return share_of(digest_of(*entity.shape, entity.history->row(*row), held.owner), id,
+                  held.generation, held.owner, held.ticks[0]);
 }
 
 // Optimistic: what is certain, and what is still believed to be under way on top of it.
 void Viewer::State::build_again() {
   for (std::size_t i = 0; i < copies.size(); ++i) {
-    copies.hold(i, copies[i].sure);
+    copies.hold(i, copies[i].sure, share_of_sure(i));
     copies.settled(i) = 0;  // that may have rested on what has gone
   }
   if (sure == 0) return;  // until then each frame tells all anew
   for (std::uint32_t frame = sure + 1; frame <= last_frame; ++frame) {
     const Sent* const slot = sent.find(frame);
     if (slot == nullptr || slot->lost) continue;
-    for (const Entry& entry : sent.entries(*slot)) copies.apply(copies.at(entry.id), entry);
+    for (const Entry& entry : sent.entries(*slot)) {
+      copies.apply(copies.at(entry.place, entry.id), entry);
+    }
   }
 }
 
@@ -115,7 +119,7 @@ void Viewer::State::start_anew() {
   for (std::size_t i = 0; i < copies.size(); ++i) {
     Copy& copy = copies[i];
     copy.sure = {};
-    copies.hold(i, {});
+    copies.hold(i, {}, 0);
     copy.sent_frame = copy.gone_frame = 0;
     copy.wholes = {};
     copies.settled(i) = 0;

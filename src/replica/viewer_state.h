@@ -46,7 +46,9 @@ struct Viewer::State {
   std::uint32_t input = 0;
   bool any_input = false;
   // The world's, for the frame at hand.
+  std::vector<std::uint32_t>& unsettled = all().desk.unsettled;
   std::vector<Candidate>& candidates = all().desk.candidates;
+  std::vector<Mover>& movers = all().desk.movers;
   std::vector<Candidate*>& by_urgency = all().desk.by_urgency;
   std::vector<Entry>& entries = all().desk.entries;
   std::vector<std::byte>& bodies = all().desk.bodies;
@@ -75,10 +77,12 @@ struct Viewer::State {
   void lose(Sent& frame);
   void give_up(Sent& frame);
   [[nodiscard]] bool builds_on_lost(const FrameMark& mark);
+  [[nodiscard]] std::uint32_t share_of_sure(std::size_t place);
   void build_again();
   void start_anew();
   [[nodiscard]] bool owes_word();
   std::size_t states_known(std::uint32_t id, const Held& held, KnownStates& known) const;
+  [[nodiscard]] std::size_t find_unsettled();
   void gather();
   void consider(std::size_t place, const World::State::Brief& brief);
   [[nodiscard]] bool is_packed(std::size_t place) {
@@ -100,6 +104,8 @@ struct Viewer::State {
     const auto& alphabets = mover ? codes_of(held).movers : codes_of(held).others;
     return alphabets[age_of(tick() - held.ticks[0])];
   }
+  // Says of a mover that there is nothing to say.
+  void write_nothing(bits::Writer& out, const Held& held);
   void write_symbol(bits::Writer& out, const Held& held, bool mover, std::size_t symbol);
   void write_bodies();
   void add_body(Candidate& each);
@@ -108,19 +114,20 @@ struct Viewer::State {
   bool splice_change(Candidate& each);
   void write_change_body(bits::Writer& out, const Candidate& each);
   [[nodiscard]] Basis basis_of(const Candidate& each, KnownStates& known) const;
-  template <class Take>
-  void each_mover(const Sent& named, const Take& take);
   std::size_t mark_movers(const Sent& named);
-  void rank(std::span<const Entry> movers);
+  void rank(std::span<const Entry> told_before);
   [[nodiscard]] std::size_t bits_of_places() const;
   std::size_t choose(std::size_t room);
+  void tell(const FrameMark& mark);
   void tell(const FrameMark& mark, const Candidate& each);
   void write_body(bits::Writer& out, const Candidate& each);
-  void write_movers(bits::Writer& out, const FrameMark& mark, const Sent& named);
-  void write_others(bits::Writer& out, const FrameMark& mark);
-  void write_arrivals(bits::Writer& out, const FrameMark& mark, bool with_parts);
+  void write_movers(bits::Writer& out);
+  void write_others(bits::Writer& out);
+  void write_arrivals(bits::Writer& out, bool with_parts);
   ChunkRun write_parts(bits::Writer& out);
-  [[nodiscard]] std::optional<std::uint32_t> digest(std::uint32_t base);
+  // Digest of what an entity has by the newest tick.
+  [[nodiscard]] std::uint32_t values_of(std::uint32_t id, bool owner) const;
+  [[nodiscard]] std::optional<std::uint32_t> digest(std::uint32_t base) const;
   void repair(std::uint32_t id, std::string_view field);
 };
 

@@ -33,6 +33,11 @@ void Viewer::State::write_symbol(bits::Writer& out, const Held& held, bool mover
   ++(mover ? kind.movers : kind.others)[age_of(tick() - held.ticks[0])][symbol];
 }
 
+void Viewer::State::write_nothing(bits::Writer& out, const Held& held) {
+  if (tally != nullptr) return write_symbol(out, held, true, masks_of(held));
+  codes_of(held).nothing[age_of(tick() - held.ticks[0])].write(out);
+}
+
 void Viewer::State::write_whole_body(bits::Writer& out, Candidate& each) const {
   const World::State::Entity& entity = all().entities[each.id];
   const KindShape& shape = *entity.shape;
@@ -53,7 +58,8 @@ bool Viewer::State::splice_change(Candidate& each) {
   const Held& held = copies[each.place].held();
   const KindShape& shape = all().shapes[held.kind];
   each.tick = tick();
-  if (shape.tolerant()) {
+  each.tolerant = shape.tolerant();
+  if (each.tolerant) {
     each.lag = std::min(tick() - all().entities[each.id].history->newest_tick(), kMostTickLag);
     each.tick -= each.lag;
   }
@@ -61,7 +67,7 @@ bool Viewer::State::splice_change(Candidate& each) {
   for (std::uint32_t& at : std::span(ticks).subspan(1)) {
     if (tick() - at > kLongestMemory) at = 0;
   }
-  Splice& splice = all().splices[each.id][(ticks[0] + ticks[1]) % World::State::kSplices];
+  Splice& splice = all().splice_of(each.id, ticks);
   const bool there = splice.tick == each.tick && splice.known == ticks &&
                      splice.owner == each.owner && splice.codes == codes->digest();
   ++(there ? all().spliced.shared : all().spliced.written);
@@ -81,14 +87,16 @@ bool Viewer::State::splice_change(Candidate& each) {
               static_cast<std::uint16_t>(each.mask),
               static_cast<std::uint8_t>(out.bit_count()),
               each.owner,
+              alphabet_of(held, true).code(each.mask),
               {}};
     bits::Reader words(body, body.size() * 8);
     for (std::uint64_t& word : splice.words) word = words.get(64);
   }
   each.mask = splice.mask;
   each.splice = &splice;
-  each.bits = alphabet_of(held, each.mover).bits(each.mask) + splice.bits;
-  if (shape.tolerant()) each.bits += bits::count_bits(each.lag, kTickLagOrder);
+  each.bits = splice.bits;
+  each.bits += each.mover ? splice.symbol.bits : alphabet_of(held, false).bits(each.mask);
+  if (each.tolerant) each.bits += bits::count_bits(each.lag, kTickLagOrder);
   return true;
 }
 
@@ -103,11 +111,16 @@ Basis Viewer::State::basis_of(const Candidate& each, KnownStates& known) const {
 }
 
 void Viewer::State::write_change_body(bits::Writer& out, const Candidate& each) {
-  const Held& held = copies[each.place].held();
-  write_symbol(out, held, each.mover, each.mask);
-  if (all().shapes[held.kind].tolerant()) out.put_count(each.lag, kTickLagOrder);
   // Who counts symbols has to see them.
-  if (each.splice != nullptr && tally == nullptr) return each.splice->write(out);
+  const bool shared = each.splice != nullptr && tally == nullptr;
+  const Held& held = copies[each.place].held();
+  if (shared && each.mover) {
+    each.splice->symbol.write(out);
+  } else {
+    write_symbol(out, held, each.mover, each.mask);
+  }
+  if (each.tolerant) out.put_count(each.lag, kTickLagOrder);
+  if (shared) return each.splice->write(out);
   KnownStates known;
   write_change(out, basis_of(each, known), all().entities[each.id].history->newest(), each.mask,
                tally != nullptr ? &tally->kinds()[held.kind] : nullptr);
@@ -152,46 +165,42 @@ void Viewer::State::write_bodies() {
   }
 }
 
-// Those whom the client expects to hear of: hands on what it holds, and the candidate if there is
-// something to say.
-template <class Take>
-void Viewer::State::each_mover(const Sent& named, const Take& take) {
+// Finds those whom the client expects to hear of. Returns the most bits that those of whom there is
+// nothing to say will take.
+std::size_t Viewer::State::mark_movers(const Sent& named) {
+  movers.clear();
+  std::size_t bits = 0;
   auto candidate = candidates.begin();
-  std::size_t place = 0;
   for (const Entry& entry : sent.entries(named)) {
     if (entry.told == Told::gone) continue;
     while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
-    place = copies.walk(place, entry.id);
-    const Held& held = copies[place].held();
-    KWIND_ASSERT(copies.id(place) == entry.id && held.known);
-    const bool there = candidate != candidates.end() && candidate->id == entry.id;
-    take(held, there ? &*candidate : nullptr);
+    const auto place = copies.find(entry.place, entry.id);
+    KWIND_ASSERT(place && copies[*place].held().known);
+    const Held& held = copies[*place].held();
+    Mover mover{&held, nullptr};
+    if (candidate != candidates.end() && candidate->id == entry.id) {
+      candidate->mover = candidate->told != Told::whole;
+      mover.candidate = &*candidate;
+    }
+    movers.push_back(mover);
+    bits += codes_of(held).nothing[age_of(tick() - held.ticks[0])].bits;
   }
-}
-
-// Returns the most bits that those of whom there is nothing to say will take.
-std::size_t Viewer::State::mark_movers(const Sent& named) {
-  std::size_t bits = 0;
-  each_mover(named, [&](const Held& held, Candidate* candidate) {
-    if (candidate != nullptr) candidate->mover = candidate->told != Told::whole;
-    bits += alphabet_of(held, true).bits(masks_of(held));
-  });
   return bits;
 }
 
 // Places of all that are not movers among those that the client knows: first those that changed
 // since they appeared, then the others.
-void Viewer::State::rank(std::span<const Entry> movers) {
+void Viewer::State::rank(std::span<const Entry> told_before) {
   std::uint32_t restless = 0;
   std::uint32_t still = 0;
   auto candidate = candidates.begin();
-  auto mover = movers.begin();
+  auto mover = told_before.begin();
   for (std::size_t i = 0; i < copies.size(); ++i) {
     const Standing standing = copies.standing(i);
     if (standing == Standing::unknown) continue;
     const std::uint32_t id = copies.id(i);
-    while (mover != movers.end() && mover->id < id) ++mover;
-    if (mover != movers.end() && mover->id == id && mover->told != Told::gone) continue;
+    while (mover != told_before.end() && mover->id < id) ++mover;
+    if (mover != told_before.end() && mover->id == id && mover->told != Told::gone) continue;
     std::uint32_t& rank = standing == Standing::restless ? restless : still;
     while (candidate != candidates.end() && candidate->id < id) ++candidate;
     if (candidate != candidates.end() && candidate->id == id) candidate->rank = rank;
@@ -203,11 +212,24 @@ void Viewer::State::rank(std::span<const Entry> movers) {
   }
 }
 
-// Notes what a frame says of an entity.
+// Notes what a frame says.
+void Viewer::State::tell(const FrameMark& mark) {
+  entries.clear();
+  for (const Candidate& each : candidates) {
+    if (each.taken && !each.in_parts()) tell(mark, each);
+  }
+}
+
 void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
   const std::uint8_t generation = all().briefs[each.id].generation;
   const std::uint16_t kind = all().briefs[each.id].kind;
-  entries.push_back({each.id, each.tick, kind, generation, each.told, each.owner});
+  std::uint32_t share = 0;
+  if (each.told != Told::gone) {
+    const std::uint32_t values = each.complete ? parcel.values : values_of(each.id, each.owner);
+    share = share_of(values, each.id, generation, each.owner, each.tick);
+  }
+  entries.push_back(
+      {each.id, each.tick, kind, generation, each.told, each.owner, share, each.place});
   Copy& copy = copies[each.place];
   // What changed since it was packed is still to be told.
   const std::uint32_t upto = each.complete ? parcel.packed_at : mark.tick;
@@ -239,22 +261,20 @@ void Viewer::State::write_body(bits::Writer& out, const Candidate& each) {
   out.put_bits(std::span(bodies).subspan(each.begin), each.bits);
 }
 
-void Viewer::State::write_movers(bits::Writer& out, const FrameMark& mark, const Sent& named) {
-  each_mover(named, [&](const Held& held, const Candidate* candidate) {
+void Viewer::State::write_movers(bits::Writer& out) {
+  for (const Mover& mover : movers) {
+    const Candidate* const candidate = mover.candidate;
     if (candidate == nullptr || !candidate->mover || !candidate->taken) {
-      return write_symbol(out, held, true, masks_of(held));
-    }
-    if (candidate->told == Told::gone) {
-      write_symbol(out, held, true, masks_of(held) + 1);
+      write_nothing(out, *mover.held);
+    } else if (candidate->told == Told::gone) {
+      write_symbol(out, *mover.held, true, masks_of(*mover.held) + 1);
     } else {
       write_body(out, *candidate);
     }
-    tell(mark, *candidate);
-  });
-  movers_told = mark.tick;
+  }
 }
 
-void Viewer::State::write_others(bits::Writer& out, const FrameMark& mark) {
+void Viewer::State::write_others(bits::Writer& out) {
   std::uint32_t rank = 0;
   for (const Standing standing : {Standing::restless, Standing::still}) {
     for (const Candidate& each : candidates) {
@@ -269,13 +289,12 @@ void Viewer::State::write_others(bits::Writer& out, const FrameMark& mark) {
       } else {
         write_body(out, each);
       }
-      tell(mark, each);
     }
   }
   out.put_bool(false);
 }
 
-void Viewer::State::write_arrivals(bits::Writer& out, const FrameMark& mark, bool with_parts) {
+void Viewer::State::write_arrivals(bits::Writer& out, bool with_parts) {
   std::uint32_t id = 0;
   for (const Candidate& each : candidates) {
     if (!each.taken || !each.is_arrival()) continue;
@@ -284,7 +303,6 @@ void Viewer::State::write_arrivals(bits::Writer& out, const FrameMark& mark, boo
     id = each.id;
     if (with_parts) out.put_bool(each.complete);
     write_body(out, each);
-    tell(mark, each);
   }
   out.put_bool(false);
 }
@@ -304,25 +322,20 @@ ChunkRun Viewer::State::write_parts(bits::Writer& out) {
   return run;
 }
 
+std::uint32_t Viewer::State::values_of(std::uint32_t id, bool owner) const {
+  const World::State::Entity& entity = all().entities[id];
+  if (!owner || !entity.shape->owner_has_more()) return all().briefs[id].values;
+  return digest_of(*entity.shape, entity.history->newest(), true);
+}
+
 // Of all that the client has as of `base`, the frame that the next one builds on, if it is time for
 // one.
-std::optional<std::uint32_t> Viewer::State::digest(std::uint32_t base) {
+std::optional<std::uint32_t> Viewer::State::digest(std::uint32_t base) const {
   if (options.digest_every == 0 || base == 0 || last_frame + 1 - digested < options.digest_every) {
     return std::nullopt;
   }
-  DriftDigest made;
-  for (std::size_t i = 0; i < copies.size(); ++i) {
-    if (copies.standing(i) == Standing::unknown) continue;
-    const std::uint32_t id = copies.id(i);
-    const Held& held = copies[i].held();
-    const World::State::Entity& entity = all().entities[id];
-    if (all().briefs[id].generation != held.generation) return std::nullopt;
-    const auto row = entity.history->at_or_before(held.ticks[0]);
-    if (!row) return std::nullopt;  // too old for the history: later
-    made.add(id, held.generation, held.owner, held.ticks[0], *entity.shape,
-             entity.history->row(*row));
-  }
-  return made.bits(kDigestBits);
+  const auto sum = copies.sum_of_shares();
+  return sum ? std::optional(digest_of_sum(*sum)) : std::nullopt;
 }
 
 }  // namespace kwind::replica

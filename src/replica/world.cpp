@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <utility>
 
+#include "drift_digest.h"
 #include "world_state.h"
 
 namespace kwind::replica {
@@ -53,8 +54,12 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   entity.shape = &shape;
   entity.put = false;
   State::Brief& brief = s.briefs[id];
-  brief = {0, 0, info.kind,
-           static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations), true};
+  brief = {0,
+           0,
+           0,
+           info.kind,
+           static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations),
+           true};
   entity.now.numbers.assign(shape.columns(), 0);
   entity.now.varying.assign(shape.varying(), nullptr);
   entity.history.emplace(shape.columns(), shape.varying(), kHistoryRows);
@@ -150,6 +155,7 @@ void World::end_tick() {
     history.push(s.tick, entity.now);
     s.briefs[id].changed_at = s.tick;
     s.briefs[id].oldest = history.tick(0);
+    s.briefs[id].values = digest_of(*entity.shape, entity.now, false);
   }
   std::swap(s.put_ids, s.last_put);
   s.put_ids.clear();

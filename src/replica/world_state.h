@@ -22,6 +22,7 @@ struct World::State {
   struct Brief {
     std::uint32_t changed_at = 0;  ///< tick of the newest row; 0: none yet
     std::uint32_t oldest = 0;      ///< tick of the oldest row that is remembered
+    std::uint32_t values = 0;  ///< digest of the newest row, as those have it that do not own it
     std::uint16_t kind = 0;
     std::uint8_t generation = 0;
     bool alive = false;
@@ -37,6 +38,10 @@ struct World::State {
   };
 
   State(const schema::EntitiesInfo& entities, WorldOptions options);
+
+  [[nodiscard]] Splice& splice_of(std::uint32_t id, const KnownTicks& known) {
+    return splices[id][(known[0] + known[1]) % kSplices];
+  }
 
   const schema::EntitiesInfo& info;
   WorldOptions options;

@@ -170,11 +170,7 @@ TEST(Quiet, ASteadyTickOfStateAllocatesNothing) {
   Peer peer{};
   server.on_connect([&](Peer who) { peer = who; });
   server.on_fill_told([&](Peer, std::uint64_t token, bool arrived) {
-    if (arrived) {
-      viewer.acked(token);
-    } else {
-      viewer.lost(token);
-    }
+    viewer.told(token, arrived);
   });
   replica::Mirror mirror(lookout::kEntities);
   std::size_t frames = 0;

@@ -48,11 +48,7 @@ class Harbour {
     server.on_fill_told([&](Peer peer, std::uint64_t token, bool arrived) {
       const auto found = viewers_.find(peer);
       if (found == viewers_.end()) return;
-      if (arrived) {
-        found->second->acked(token);
-      } else {
-        found->second->lost(token);
-      }
+      found->second->told(token, arrived);
     });
   }
 

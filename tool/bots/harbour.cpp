@@ -55,12 +55,7 @@ struct Harbour::State {
     server.on_fill_told([&](host::Peer peer, std::uint64_t token, bool arrived) {
       const auto found = aboard.find(peer);
       if (found == aboard.end()) return;
-      replica::Viewer& viewer = found->second->viewer;
-      if (arrived) {
-        viewer.acked(token);
-      } else {
-        viewer.lost(token);
-      }
+      found->second->viewer.told(token, arrived);
     });
     host::TickClock clock(demo::kTicksPerSecond, io::now(), 1);  // what it misses is counted
     std::uint64_t skipped = 0;

@@ -85,11 +85,7 @@ void HarbourServer::add_handlers(host::Server& server) {
   server.on_fill_told([this](host::Peer peer, std::uint64_t token, bool arrived) {
     const auto found = aboard_.find(peer);
     if (found == aboard_.end()) return;
-    if (arrived) {
-      found->second.viewer->acked(token);
-    } else {
-      found->second.viewer->lost(token);
-    }
+    found->second.viewer->told(token, arrived);
   });
   server.on_fill([this](host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
     return hear(peer, payload, bits);

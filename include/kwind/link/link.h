@@ -54,8 +54,8 @@ class Filler {
   /// Writes at most out.room_bits() bits, and returns the token under which it hears of them;
   /// nothing if there is nothing (more) to say, `out` then untouched.
   virtual std::optional<std::uint64_t> fill(Time now, bits::Writer& out) = 0;
-  /// fill() is about to be called: asks for the memory that it will need, see bits::ask_for, first
-  /// with step 0, a while later with step 1. Nothing has to be done.
+  /// fill() is about to be called: asks for the memory that it will need, see bits::ask_for, with
+  /// steps 0 to 2, each a while after the one before. Nothing has to be done.
   virtual void prefetch(unsigned /*step*/) const {}
 };
 
@@ -198,8 +198,8 @@ class Link {
   /// Client: how to come back after a break, if the server permits it.
   [[nodiscard]] std::optional<Comeback> comeback() const;
   /// What a host of many links is about to do with one of them.
-  enum class Use : std::uint8_t { send, poll_datagram };
-  static constexpr unsigned kPrefetchSteps = 4;
+  enum class Use : std::uint8_t { send, poll_datagram, offer_fill };
+  static constexpr unsigned kPrefetchSteps = 5;
   /// Asks for the memory that `use` will need, so that it is there by then: in kPrefetchSteps steps
   /// from 0 on, each about a microsecond after the one before, because it follows pointers that
   /// that one asked for.

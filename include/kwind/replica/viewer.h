@@ -92,6 +92,8 @@ class Viewer final : public link::Filler {
   /// What became of a frame: Event::acked and Event::lost of the link.
   void acked(std::uint64_t token);
   void lost(std::uint64_t token);
+  /// The one or the other: for Server::on_fill_told().
+  void told(std::uint64_t token, bool arrived) { arrived ? acked(token) : lost(token); }
 
   /// The newest of the client's inputs that the game used for the tick that ends next, by the
   /// client's count of ticks; told with the next frame.
