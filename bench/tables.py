@@ -1,6 +1,7 @@
 #!/usr/bin/env python3
-"""Puts what the benchmarks measured into docs/performance.md, between its markers, and draws the
-latency chart. Usage: tables.py FOLDER-OF-RESULTS DOCS. What was not measured this time stays as it is."""
+"""Puts what the benchmarks measured into docs/performance.md and docs/guide/thirty-bytes.md, between
+their markers, and draws the charts. Usage: tables.py FOLDER-OF-RESULTS DOCS. What was not measured this
+time stays as it is."""
 import json
 import pathlib
 import subprocess
@@ -120,8 +121,112 @@ def state_table(bench):
                     label, row["ratio"], row["us_a_client"], row["tick_p99_ms"], row["spliced"] * 100))
     for key, row in rows.items():
         if key.startswith("client_applies"):
-            out += ["", "A client takes the frame of %.0f changed entities in %.0f us." % (row["entities"], row["real_time"])]
+            out += ["", "A client takes a frame with %.0f changed entities in a median of %.0f us for 50 of them, after others have used the caches." % (
+                row["entities"], row["us_of_50"])]
     return out if len(out) > 3 else None
+
+
+def figures_of(folder, name, width):
+    """Of a text whose lines have a label of so many columns, and figures behind it."""
+    file = folder / name
+    figures = {}
+    for line in file.read_text().splitlines() if file.exists() else []:
+        try:
+            figures[line[:width].strip()] = [float(word) for word in line[width:].replace(" x", "").split()]
+        except ValueError:
+            pass  # a sentence
+    return {label: found for label, found in figures.items() if label and found}
+
+
+LAB = [
+    ("JSON text of all in view", "JSON text of all in view, numbers as the game has them", "380x"),
+    ("JSON text of what changed", "JSON text of what changed", "100x"),
+    ("the same in a stream of zstd", "the same in one stream of zstd a client", "12x"),
+    ("state, built-in codes", "state, built-in codes", ""),
+    ("state, exact, trained codes", "state, exact, trained codes", "20, 30"),
+    ("the entropy of its symbols", "entropy of order 0 of its symbols, with all that is no symbol", "1.1x"),
+    ("state, built on frames under way", "state built on frames under way", "13"),
+    ("state, within 1/16 m, not exact", "places within 1/16 m, not exact", "10"),
+    ("state, all 1300 in view", "exact, all 1300 in view of one client", "280"),
+]
+
+
+def lab_table(lab):
+    exact = lab.get("state, exact, trained codes")
+    if not exact:
+        return None
+    out = ["| | mean bytes a client and tick | 95th percentile | wanted |", "|---|---|---|---|"]
+    for label, text, wanted in LAB:
+        mean = lab[label][0]
+        beside = ""
+        if wanted.endswith("x"):
+            beside = " (%.2fx)" % (exact[0] / mean) if mean < exact[0] else " (%.0fx)" % (mean / exact[0])
+        p95 = "%.0f" % lab[label][1] if len(lab[label]) > 2 else ""
+        out.append("| %s | %s%s | %s | %s |" % (text, "%.0f" % mean if mean >= 100 else "%.1f" % mean, beside, p95, wanted))
+    return out
+
+
+# Those that are options, and not steps on one way.
+OPTIONS = {"built on frames under way (optimistic)": "*built on frames under way*",
+           "within 1/16 m (not exact)": "*within 1/16 m, not exact*"}
+
+
+def lever_table(levers):
+    out = ["| | bytes a client and tick | fewer by |", "|---|---|---|"]
+    for label, found in levers.items():
+        size = "{:,.0f}".format(found[0]) if found[0] >= 100 else "%.1f" % found[0]
+        out.append("| %s | %s | %s |" % (OPTIONS.get(label, label), size, "%.1f x" % found[1] if len(found) > 1 else ""))
+    return out if len(out) > 3 else None
+
+
+def draw_state(levers, bench, picture):
+    steps = [(label, found[0]) for label, found in levers.items()]
+    sizes = "\n".join('"%s" %.2f %d' % (label, size, label in OPTIONS) for label, size in steps)
+    rows = {row["name"]: row for row in bench["benchmarks"] if row.get("aggregate_name", "median") == "median"}
+    costs = []
+    for label, name in STATE:
+        for key, row in rows.items():
+            if key.startswith("state_to_clients/" + name + "/") and not row.get("error_occurred"):
+                costs.append('"%s" %.3f %d' % (label.replace("in clear, ", ""), row["ratio"], 2 if "shared:1" in name else 4))
+    script = """
+set terminal pngcairo size 1280,800 font 'DejaVu Sans,12' background '#fbfcfd'
+set output '%s'
+set multiplot
+set border 1
+set grid xtics lc rgb '#d5dde3'
+set ytics nomirror scale 0
+set xtics nomirror
+set style fill solid 0.9 noborder
+set lmargin at screen 0.33
+set rmargin at screen 0.95
+set tmargin at screen 0.93
+set bmargin at screen 0.47
+set title 'State of Saltmarsh Harbour: bytes a client and tick, lever by lever (20 Hz, 256 m in view)' font ',14'
+set logscale x
+set xrange [1:1000000]
+set format x '%%.0f'
+set yrange [-%d+0.4:0.6]
+set key off
+$d << END
+%s
+END
+plot $d using (1):(-$0):(1):2:(-$0-0.38):(-$0+0.38):ytic(1):($3 ? 0x8fb9c4 : 0x2f7f94) with boxxyerror lc rgb variable, \
+     $d using ($2*1.15):(-$0):(sprintf($2 < 100 ? '%%.1f' : '%%.0f', $2)) with labels left font ',11' tc rgb '#22303a'
+set tmargin at screen 0.35
+set bmargin at screen 0.07
+unset logscale x
+set title 'Server, 1000 clients, 20 ticks a second: CPU of a tick beside bare sendmmsg of the same datagrams (mark: wanted)' font ',14'
+set xrange [0:6]
+set format x '%%.0fx'
+set yrange [-%d+0.4:0.6]
+$c << END
+%s
+END
+plot $c using (0):(-$0):(0):2:(-$0-0.38):(-$0+0.38):ytic(1) with boxxyerror lc rgb '#2f7f94', \
+     $c using 3:(-$0):(0):(0.42) with yerrorbars pt 0 lw 3 lc rgb '#c2673c', \
+     $c using ($2+0.06):(-$0):(sprintf('%%.1f', $2)) with labels left font ',11' tc rgb '#22303a'
+""" % (picture, len(steps), sizes, len(costs), "\n".join(costs))
+    subprocess.run(["gnuplot"], input=script, text=True, check=True)
 
 
 def flood_table(rows):
@@ -174,16 +279,14 @@ plot $d using ($0-0.27):2:xtic(1) with boxes lc rgb '#c2673c' title 'TCP cubic',
 
 def main():
     folder, docs = pathlib.Path(sys.argv[1]), pathlib.Path(sys.argv[2])
-    page = docs / "performance.md"
-    text = page.read_text()
 
-    def put(marker, lines):
-        nonlocal text
+    def put(marker, lines, page="performance.md"):
         if not lines:
             return
+        text = (docs / page).read_text()
         begin, end = "<!-- %s -->\n" % marker, "<!-- end of %s -->" % marker
         before, rest = text.split(begin, 1)
-        text = before + begin + "\n".join(lines) + "\n" + end + rest.split(end, 1)[1]
+        (docs / page).write_text(before + begin + "\n".join(lines) + "\n" + end + rest.split(end, 1)[1])
 
     paths = load(folder, "path.json")
     if paths:
@@ -195,10 +298,14 @@ def main():
     if bench:
         put("cost", cost_table(bench))
         put("state", state_table(bench))
+    put("lab", lab_table(figures_of(folder, "lab.txt", 34)))
+    levers = figures_of(folder, "levers.txt", 42)
+    put("levers", lever_table(levers), "guide/thirty-bytes.md")
+    if bench and levers:
+        draw_state(levers, bench, docs / "screenshots" / "state.png")
     flood = load(folder, "flood.json")
     if flood:
         put("flood", flood_table(flood))
-    page.write_text(text)
 
 
 main()

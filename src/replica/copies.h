@@ -53,12 +53,16 @@ struct alignas(bits::kCacheLineBytes) Copy {
   std::uint8_t sent_generation = 0;
   bool sent_owner : 1 = false;
   bool sent_gone : 1 = false;
-  bool resend : 1 = false;  ///< it differs from what was told: all of it goes again
+  bool resend : 1 = false;   ///< it differs from what was told: all of it goes again
+  bool counted : 1 = false;  ///< see EntityIds: the client may know of it
   /// Frames under way that tell all of it, to others and to its owner: a change that builds on what
   /// the client was before would be read behind them.
   std::array<std::uint8_t, 2> wholes{};
   Held sure;  ///< what the client has for certain
   [[nodiscard]] const Held& held() const { return held_; }
+  [[nodiscard]] bool may_be_known() const {
+    return held_.known || sure.known || wholes[0] > 0 || wholes[1] > 0;
+  }
   /// What was under way has arrived, or is lost.
   void is_told(const Entry& entry) {
     std::uint8_t& count = wholes[entry.owner ? 1 : 0];

@@ -53,14 +53,21 @@ std::int64_t cosine(std::uint32_t place) {
   return negative ? -sum : sum;
 }
 
-// Divides downwards, also what is below 0. Mostly by a power of two, which needs no division.
+// Divides downwards, also what is below 0. By a count that the compiler knows: no division is left.
+static_assert(kKnownStates == 4);
 std::int64_t mean_of(std::int64_t sum, std::int64_t count) {
   switch (count) {
     case 1: return sum;
     case 2: return sum >> 1;
-    case 4: return sum >> 2;
-    default: return sum >= 0 ? sum / count : -((-sum + count - 1) / count);
+    case 3: return sum >= 0 ? sum / 3 : -((-sum + 2) / 3);
+    default: return sum >> 2;
   }
+}
+
+// As `/`, which takes its time with 64 bits.
+std::int64_t divide(std::int64_t value, std::int32_t by) {
+  const auto small = static_cast<std::int32_t>(value);
+  return small == value ? small / by : value / by;
 }
 
 }  // namespace
@@ -85,10 +92,15 @@ KindShape::KindShape(const schema::EntityInfo& info, double ticks_per_second) : 
                 whole(follow.speed_zero / follow.place_step * unit),
                 whole(follow.speed_step / follow.place_step * unit),
                 {}};
-    made.cosines.reserve(follow.turn_steps);
-    for (std::uint64_t i = 0; i < follow.turn_steps; ++i) {
-      const auto place = static_cast<std::uint32_t>((i << 32) / follow.turn_steps);
-      made.cosines.push_back(static_cast<std::int32_t>(cosine(place) >> (30 - kTurnBits)));
+    const std::uint64_t steps = follow.turn_steps;
+    for (std::size_t axis = 0; axis < made.shares.size(); ++axis) {
+      made.shares[axis].reserve(steps);
+      for (std::uint64_t i = 0; i < steps; ++i) {
+        // A turn counts from the first axis to the second.
+        const std::uint64_t along = axis == 0 ? i : (i + steps - steps / 4) % steps;
+        const auto place = static_cast<std::uint32_t>((along << 32) / steps);
+        made.shares[axis].push_back(static_cast<std::int32_t>(cosine(place) >> (30 - kTurnBits)));
+      }
     }
     follows_.push_back(std::move(made));
     tolerant_ = tolerant_ || follow.within > 0;
@@ -100,56 +112,79 @@ KindShape::KindShape(const schema::EntityInfo& info, double ticks_per_second) : 
   }
   order_ = coding_order(info);
   mask_ = mask_columns(info, order_);
-  mask_places_.assign(info.columns.size(), -1);
-  for (std::size_t i = 0; i < mask_.size(); ++i)
-    mask_places_[mask_[i].column] = static_cast<std::int16_t>(i);
-  for (const std::uint16_t column : order_) {
-    if (mask_places_[column] < 0 && !info.columns[column].at_spawn) rest_.push_back(column);
+  for (const std::uint16_t c : order_) {
+    const schema::ColumnInfo& column = info.columns[c];
+    if (column.at_spawn) continue;
+    ChangingColumn& made = changing_.emplace_back();
+    made.column = c;
+    made.bits = column.bits;
+    made.owner_only = column.owner_only;
+    made.varies = column.form == schema::ColumnForm::varying;
+    const bool number = !made.varies && column.form != schema::ColumnForm::opaque;
+    if (follow_of_[c] >= 0) {
+      const Follow& follow = follows_[static_cast<std::size_t>(follow_of_[c])];
+      made.moves = c == follow.info->first ? ChangingColumn::Moves::first_of_place
+                                           : ChangingColumn::Moves::with_others;
+    } else if (number && column.smooth) {
+      made.moves = ChangingColumn::Moves::by_itself;
+    }
+    // Columns of 31 and 32 bits would have errors beyond what a count holds.
+    made.by_error = number && column.bits <= 30;
+    const auto said = std::find_if(mask_.begin(), mask_.end(),
+                                   [&](const MaskColumn& each) { return each.column == c; });
+    if (said == mask_.end()) {
+      has_rest_ = true;
+    } else {
+      made.place = said->place;
+      made.width = said->bits;
+    }
   }
 }
 
-// A turn counts from the first axis to the second.
-std::int64_t KindShape::way(const Follow& follow, std::size_t axis,
-                            std::span<const std::uint32_t> numbers) const {
+KindShape::Motion KindShape::motion(const Follow& follow, std::span<const std::uint32_t> numbers) {
   const std::int64_t speed =
       std::clamp(follow.zero + static_cast<std::int64_t>(numbers[follow.info->speed]) * follow.step,
                  -kFastest, kFastest);
-  const std::uint64_t steps = follow.info->turn_steps;
-  std::uint64_t along = numbers[follow.info->along];
-  if (axis == 1) along = (along + steps - steps / 4) % steps;
-  return (speed >> 4) * follow.cosines[along] >> (kTurnBits - 4);
+  return {speed >> 4, numbers[follow.info->along]};
+}
+std::int64_t KindShape::way(const Follow& follow, std::size_t axis, const Motion& motion) {
+  return motion.speed * follow.shares[axis == 1 ? 1 : 0][motion.along] >> (kTurnBits - 4);
 }
 
 std::uint32_t KindShape::moved(std::size_t column, std::uint32_t from, std::int64_t by) const {
   const schema::ColumnInfo& info = info_->columns[column];
   const std::int64_t size = std::int64_t{info.last} + 1;
   const std::int64_t to = std::int64_t{from} + by;
+  if (to >= 0 && to < size) return static_cast<std::uint32_t>(to);  // and no division
   if (info.form == schema::ColumnForm::circular) {
     return static_cast<std::uint32_t>(((to % size) + size) % size);
   }
   return static_cast<std::uint32_t>(std::clamp<std::int64_t>(to, 0, info.last));
 }
 
-std::uint32_t KindShape::foretell(std::size_t column, std::span<const Known> known,
-                                  std::span<const std::uint32_t> now, std::uint32_t tick) const {
-  const Known& last = known.front();
-  const std::uint32_t value = last.row.numbers[column];
-  const std::int64_t ahead = std::min(tick - last.tick, kFarthest);
-  if (const int place = follow_of_[column]; place >= 0) {
-    const Follow& follow = follows_[static_cast<std::size_t>(place)];
-    const std::size_t axis = column - follow.info->first;
-    // From one state to the next half with the speed and direction of the one, half with those of
-    // the other. Places are rounded, so that where several states lead is nearer to the truth than
-    // where the newest does alone.
-    constexpr unsigned kPlaceBits = kScaleBits + 1;
-    constexpr std::int64_t kAgree = std::int64_t{2} << kPlaceBits;  // steps apart at most
-    std::int64_t before = way(follow, axis, last.row.numbers);
-    std::int64_t on = (before + way(follow, axis, now)) * ahead;
-    const std::int64_t newest = (std::int64_t{value} << kPlaceBits) + on;
+void KindShape::foretell_place(const Follow& follow, std::size_t axis, std::size_t axes,
+                               std::span<const Known> known, std::span<const std::uint32_t> now,
+                               std::uint32_t tick, std::uint32_t* foretold) const {
+  // From one state to the next half with the speed and direction of the one, half with those of
+  // the other. Places are rounded, so that where several states lead is nearer to the truth than
+  // where the newest does alone.
+  constexpr unsigned kPlaceBits = kScaleBits + 1;
+  constexpr std::int64_t kAgree = std::int64_t{2} << kPlaceBits;  // steps apart at most
+  constexpr std::int64_t kHalf = std::int64_t{1} << (kPlaceBits - 1);
+  const std::int64_t ahead = std::min(tick - known.front().tick, kFarthest);
+  const Motion to = motion(follow, now);
+  std::array<Motion, kKnownStates> from;  // NOLINT: as many as there are states
+  for (std::size_t i = 0; i < known.size(); ++i) from[i] = motion(follow, known[i].row.numbers);
+  for (const std::size_t end = axis + axes; axis < end; ++axis) {
+    const std::size_t column = follow.info->first + axis;
+    std::int64_t before = way(follow, axis, from[0]);
+    std::int64_t on = (before + way(follow, axis, to)) * ahead;
+    const std::int64_t newest =
+        (std::int64_t{known.front().row.numbers[column]} << kPlaceBits) + on;
     std::int64_t sum = newest;
     std::int64_t count = 1;
     for (std::size_t i = 1; i < known.size(); ++i) {
-      const std::int64_t then = way(follow, axis, known[i].row.numbers);
+      const std::int64_t then = way(follow, axis, from[i]);
       on += (then + before) * std::int64_t{known[i - 1].tick - known[i].tick};
       before = then;
       const std::int64_t leads = (std::int64_t{known[i].row.numbers[column]} << kPlaceBits) + on;
@@ -157,17 +192,39 @@ std::uint32_t KindShape::foretell(std::size_t column, std::span<const Known> kno
       sum += leads;
       ++count;
     }
-    constexpr std::int64_t kHalf = std::int64_t{1} << (kPlaceBits - 1);
-    const std::int64_t mean = mean_of(sum, count);
-    return moved(column, 0, (mean + kHalf) >> kPlaceBits);
+    *foretold++ = moved(column, 0, (mean_of(sum, count) + kHalf) >> kPlaceBits);
   }
+}
+
+std::uint32_t KindShape::foretell(std::size_t column, std::span<const Known> known,
+                                  std::span<const std::uint32_t> now, std::uint32_t tick) const {
+  if (const int place = follow_of_[column]; place >= 0) {
+    const Follow& follow = follows_[static_cast<std::size_t>(place)];
+    std::uint32_t foretold = 0;
+    foretell_place(follow, column - follow.info->first, 1, known, now, tick, &foretold);
+    return foretold;
+  }
+  const Known& last = known.front();
+  const std::uint32_t value = last.row.numbers[column];
   const schema::ColumnInfo& info = info_->columns[column];
   if (!info.smooth || known.size() < 2 || info.form == schema::ColumnForm::opaque) return value;
   // On as it went since the oldest of them: the longer ago, the less its rounding matters.
   const std::int64_t step = error_of(column, known.back().row.numbers[column], value);
-  const std::int64_t span = last.tick - known.back().tick;
+  const std::uint32_t span = last.tick - known.back().tick;
   if (span == 0 || span > kFarthest) return value;
-  return moved(column, value, step * ahead / span);
+  const std::int64_t ahead = std::min(tick - last.tick, kFarthest);
+  return moved(column, value, divide(step * ahead, static_cast<std::int32_t>(span)));
+}
+
+void KindShape::foretell_at(const ChangingColumn& at, std::span<const Known> known,
+                            std::span<std::uint32_t> now, std::uint32_t tick) const {
+  if (at.moves == ChangingColumn::Moves::with_others) return;
+  if (at.moves == ChangingColumn::Moves::by_itself) {
+    now[at.column] = foretell(at.column, known, now, tick);
+    return;
+  }
+  const Follow& follow = follows_[static_cast<std::size_t>(follow_of_[at.column])];
+  foretell_place(follow, 0, follow.info->axes, known, now, tick, &now[at.column]);
 }
 
 std::uint32_t KindShape::moved_on(std::size_t column, const Known& then, std::uint32_t tick) const {
@@ -249,8 +306,8 @@ bool KindShape::at_error(std::size_t column, std::uint32_t foretold, std::int64_
                          std::uint32_t& value) const {
   const schema::ColumnInfo& info = info_->columns[column];
   std::int64_t to = std::int64_t{foretold} + error;
-  if (info.form == schema::ColumnForm::circular) {
-    const std::int64_t size = std::int64_t{info.last} + 1;
+  const std::int64_t size = std::int64_t{info.last} + 1;
+  if (info.form == schema::ColumnForm::circular && (to < 0 || to >= size)) {
     to = ((to % size) + size) % size;
   }
   if (to < 0 || to > std::int64_t{info.last}) return false;

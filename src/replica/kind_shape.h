@@ -22,6 +22,24 @@ struct Known {
 
 using KnownStates = std::array<Known, kKnownStates>;
 
+/// A column that changes at all, as it is coded.
+struct ChangingColumn {
+  std::uint16_t column = 0;
+  std::uint8_t place = 0;  ///< of its lowest bit in a mask
+  std::uint8_t width = 0;  ///< of its bits there, see MaskColumn; 0: it is of the rest
+  std::uint8_t bits = 0;   ///< of a value
+  bool owner_only = false;
+  bool varies = false;
+  /// Whether something else than its newest value may be foretold.
+  enum class Moves : std::uint8_t { no, by_itself, first_of_place, with_others };
+  Moves moves = Moves::no;
+  bool by_error = false;  ///< otherwise by its value
+
+  [[nodiscard]] std::uint32_t said(std::uint32_t mask) const {
+    return mask >> place & ((1U << width) - 1);
+  }
+};
+
 class KindShape {
  public:
   KindShape(const schema::EntityInfo& info, double ticks_per_second);
@@ -37,14 +55,9 @@ class KindShape {
   /// all.
   [[nodiscard]] std::span<const MaskColumn> mask() const { return mask_; }
   [[nodiscard]] std::size_t masks() const { return masks_of(mask_); }
-  [[nodiscard]] std::span<const std::uint16_t> rest() const { return rest_; }
-  /// What `mask` says of a column; nothing if it says nothing.
-  [[nodiscard]] std::optional<std::uint32_t> said_of(std::size_t column, std::uint32_t mask) const {
-    const std::int16_t at = mask_places_[column];
-    if (at < 0) return std::nullopt;
-    const MaskColumn& found = mask_[static_cast<std::size_t>(at)];
-    return mask >> found.place & ((1U << found.bits) - 1);
-  }
+  [[nodiscard]] bool has_rest() const { return has_rest_; }
+  /// The one and the other, in order().
+  [[nodiscard]] std::span<const ChangingColumn> changing() const { return changing_; }
 
   /// Its changes are told every so many ticks; 1: in each.
   [[nodiscard]] std::uint32_t period() const { return period_; }
@@ -65,6 +78,10 @@ class KindShape {
   [[nodiscard]] std::uint32_t foretell(std::size_t column, std::span<const Known> known,
                                        std::span<const std::uint32_t> now,
                                        std::uint32_t tick) const;
+  /// Puts the same in place of what `now` holds there, and with the first axis of a place also of
+  /// the others.
+  void foretell_at(const ChangingColumn& at, std::span<const Known> known,
+                   std::span<std::uint32_t> now, std::uint32_t tick) const;
   /// Whether anything that moves goes further between these than motion does: see Mirror::sample.
   [[nodiscard]] bool leaps(const Row& from, const Row& to) const;
   /// The way from a foretold value to the true one: the short one where values are circular.
@@ -80,11 +97,22 @@ class KindShape {
     // Way along a direction in one tick, in steps of place times 2^kScaleBits: zero + speed * step.
     std::int64_t zero;
     std::int64_t step;
-    std::vector<std::int32_t> cosines;  // by step of the turn, times 2^kTurnBits
+    // By axis and step of the turn, times 2^kTurnBits.
+    std::array<std::vector<std::int32_t>, 2> shares;
   };
 
-  [[nodiscard]] std::int64_t way(const Follow& follow, std::size_t axis,
-                                 std::span<const std::uint32_t> numbers) const;
+  struct Motion {
+    std::int64_t speed;   // steps of place a tick times 2^(kScaleBits - 4)
+    std::uint32_t along;  // step of the turn
+  };
+  [[nodiscard]] static Motion motion(const Follow& follow, std::span<const std::uint32_t> numbers);
+  // In one tick, in steps of place times 2^kScaleBits.
+  [[nodiscard]] static std::int64_t way(const Follow& follow, std::size_t axis,
+                                        const Motion& motion);
+  // Of so many axes from `axis` on.
+  void foretell_place(const Follow& follow, std::size_t axis, std::size_t axes,
+                      std::span<const Known> known, std::span<const std::uint32_t> now,
+                      std::uint32_t tick, std::uint32_t* foretold) const;
   [[nodiscard]] std::uint32_t moved(std::size_t column, std::uint32_t from, std::int64_t by) const;
 
   const schema::EntityInfo* info_;
@@ -95,8 +123,8 @@ class KindShape {
   std::vector<std::size_t> places_;
   std::vector<std::uint16_t> order_;
   std::vector<MaskColumn> mask_;
-  std::vector<std::uint16_t> rest_;
-  std::vector<std::int16_t> mask_places_;  // by column
+  bool has_rest_ = false;
+  std::vector<ChangingColumn> changing_;
   std::vector<Follow> follows_;
   std::vector<std::int16_t> follow_of_;  // by column; -1: none
 };

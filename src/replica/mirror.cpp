@@ -110,20 +110,9 @@ Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
       if (!read_known(in, mark, movers[i], true)) return wrong();
     }
   }
+  const std::size_t movers_staged = staged.size();
   if (sections.others) {
-    find_known(mark);
-    if (sections.movers) {
-      std::erase_if(known_ids, [&](std::uint32_t id) {
-        return std::binary_search(movers.begin(), movers.end(), id);
-      });
-    }
-    // First those that changed since they appeared.
-    still_ids.clear();
-    std::erase_if(known_ids, [&](std::uint32_t id) {
-      if (!entities[id].restless) still_ids.push_back(id);
-      return !entities[id].restless;
-    });
-    known_ids.insert(known_ids.end(), still_ids.begin(), still_ids.end());
+    rank_others(mark, sections.movers ? std::span(movers) : std::span<const std::uint32_t>{});
     std::size_t rank = 0;
     do {
       rank += in.get_count(kRankOrder);
@@ -146,19 +135,27 @@ Errc Mirror::State::read(bits::Reader& in, const FrameMark& mark) {
   if (sections.parts && !read_chunks(in)) return wrong();
   if (!in.ok()) return Errc::truncated;
   if (in.left_bits() > 0) return Errc::trailing_bits;
-  std::sort(staged.begin(), staged.end(),
-            [](const Staged& a, const Staged& b) { return a.id < b.id; });
+  sort_staged(movers_staged);
   const bool twice =
       std::adjacent_find(staged.begin(), staged.end(),
                          [](const auto& a, const auto& b) { return a.id == b.id; }) != staged.end();
   return twice ? Errc::value_range : Errc::none;
 }
 
+// By id. Most are movers, and so the first ones are in order.
+void Mirror::State::sort_staged(std::size_t sorted) {
+  const auto by_id = [](const Staged& a, const Staged& b) { return a.id < b.id; };
+  const auto rest = staged.begin() + static_cast<std::ptrdiff_t>(sorted);
+  std::sort(rest, staged.end(), by_id);
+  staged_by_id.resize(staged.size());
+  std::merge(staged.begin(), rest, rest, staged.end(), staged_by_id.begin(), by_id);
+  std::swap(staged, staged_by_id);
+}
+
 bool Mirror::State::read_known(bits::Reader& in, const FrameMark& mark, std::uint32_t id,
                                bool mover) {
-  KnownStates known;
   const Record* last = nullptr;
-  const std::size_t count = states_known(mark, id, known, last);
+  const std::size_t count = states_known(mark, id, states, last);
   if (count == 0 || mark.tick < last->tick) return false;
   const KindShape& shape = shapes[last->kind];
   const CodeSet::Inside::Kind& kind_codes = codes->inside().kinds[last->kind];
@@ -168,31 +165,34 @@ bool Mirror::State::read_known(bits::Reader& in, const FrameMark& mark, std::uin
   Tally::Kind* const counted = tally != nullptr ? &tally->kinds()[last->kind] : nullptr;
   if (counted != nullptr) ++(mover ? counted->movers : counted->others)[age][*symbol];
   const std::size_t masks = shape.masks();
-  Record made{mark.frame,       mark.tick,  mark.tick,   Told::change,
-              last->generation, last->kind, last->owner, 0};
-  if (*symbol < masks) {
-    if (!read_tick(in, shape, made.tick) || made.tick < last->tick) return false;
-    const Basis basis{shape, kind_codes, std::span(known).first(count), made.tick, {last->owner}};
-    OwnRow& row = stage(id, made);
-    return read_change(in, basis, static_cast<std::uint32_t>(*symbol), row, counted);
-  }
   if (mover && *symbol == masks) return true;  // nothing, here
-  made.told = Told::gone;
-  OwnRow& row = stage(id, made);
-  row.numbers.clear();
-  row.varying.clear();
-  return true;
+  Staged& each = stage(id, mark, *symbol < masks ? Told::change : Told::gone);
+  OwnRow& row = rows[each.row];
+  // Field by field: a copy of a whole record would wait for its stores.
+  Record& made = each.record;
+  made.generation = last->generation;
+  made.kind = last->kind;
+  made.owner = last->owner;
+  if (made.told == Told::gone) {
+    row.numbers.clear();
+    row.varying.clear();
+    return true;
+  }
+  if (!read_tick(in, shape, made.tick) || made.tick < last->tick) return false;
+  const Basis basis{shape, kind_codes, std::span(states).first(count), made.tick, {last->owner}};
+  return read_change(in, basis, static_cast<std::uint32_t>(*symbol), row, counted);
 }
 
 bool Mirror::State::read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id) {
-  Record made{mark.frame, mark.tick, mark.tick, Told::whole, 0, 0, false, 0};
+  Staged& each = stage(id, mark, Told::whole);
+  Record& made = each.record;
   made.generation = static_cast<std::uint8_t>(in.get(kGenerationBits));
   made.kind = static_cast<std::uint16_t>(in.get(bits::bits_for(shapes.size())));
   made.owner = in.get_bool();
   if (!in.ok() || made.kind >= shapes.size()) return false;
   if (id >= entities.size()) entities.resize(id + std::size_t{1});
   if (!read_tick(in, shapes[made.kind], made.tick)) return false;
-  return read_whole(in, shapes[made.kind], stage(id, made), {made.owner});
+  return read_whole(in, shapes[made.kind], rows[each.row], {made.owner});
 }
 
 // The bits that came ahead, and behind them those here.
@@ -248,11 +248,10 @@ bool Mirror::State::read_tick(bits::Reader& in, const KindShape& shape, std::uin
 void Mirror::State::check(const FrameMark& mark, std::uint32_t digest) {
   find_known(mark);
   std::uint32_t sum = 0;
-  KnownStates known;
   const Record* last = nullptr;
   for (const std::uint32_t id : known_ids) {
-    states_known(mark, id, known, last);
-    const std::uint32_t values = digest_of(shapes[last->kind], known.front().row, last->owner);
+    states_known(mark, id, states, last);
+    const std::uint32_t values = digest_of(shapes[last->kind], states.front().row, last->owner);
     sum += share_of(values, id, last->generation, last->owner, last->tick);
   }
   ++counts.digests;
@@ -269,15 +268,14 @@ std::size_t Mirror::report(bits::Writer& out) {
   std::vector<ReportedEntity> entities;
   s.arrivals = Arrivals(s.marks, mark);
   s.find_known(mark);
-  KnownStates known;
   const Record* last = nullptr;
   for (const std::uint32_t id : s.known_ids) {
-    s.states_known(mark, id, known, last);
+    s.states_known(mark, id, s.states, last);
     const KindShape& shape = s.shapes[last->kind];
     ReportedEntity each{id, last->generation, last->tick & kReportTickMask, {}};
     each.columns.reserve(shape.columns());
     for (std::size_t c = 0; c < shape.columns(); ++c) {
-      each.columns.push_back(column_hash(shape, known.front().row, c, last->owner));
+      each.columns.push_back(column_hash(shape, s.states.front().row, c, last->owner));
     }
     entities.push_back(std::move(each));
   }
@@ -296,13 +294,30 @@ void Mirror::State::note_records(std::uint32_t id, bool has) {
 
 void Mirror::State::find_known(const FrameMark& mark) {
   known_ids.clear();
-  KnownStates known;
   const Record* last = nullptr;
-  for (const std::uint32_t id : with_records) {
-    if (states_known(mark, id, known, last) == 0) continue;
+  for (std::size_t i = 0; i < with_records.size(); ++i) {
+    ask_for_records(i);
+    const std::uint32_t id = with_records[i];
+    if (states_known(mark, id, states, last) == 0) continue;
     known_ids.push_back(id);
-    entities[id].restless = last->told == Told::change;
   }
+}
+
+// Those known that are not listed as movers: first those that changed since they appeared.
+void Mirror::State::rank_others(const FrameMark& mark, std::span<const std::uint32_t> movers) {
+  known_ids.clear();
+  still_ids.clear();
+  auto mover = movers.begin();
+  const Record* last = nullptr;
+  for (std::size_t i = 0; i < with_records.size(); ++i) {
+    ask_for_records(i);
+    const std::uint32_t id = with_records[i];
+    while (mover != movers.end() && *mover < id) ++mover;
+    if (mover != movers.end() && *mover == id) continue;
+    if (states_known(mark, id, states, last) == 0) continue;
+    (last->told == Told::change ? known_ids : still_ids).push_back(id);
+  }
+  known_ids.insert(known_ids.end(), still_ids.begin(), still_ids.end());
 }
 
 void Mirror::State::start_anew(std::uint32_t frame) {
@@ -330,14 +345,24 @@ void Mirror::State::take(const FrameMark& mark) {
   here.frame = mark.frame;
   here.ids.clear();
   here.there.clear();
-  for (Staged& each : staged) {
+  const auto ahead = [&](std::size_t i, std::size_t by) -> const Entity& {
+    return entities[staged[std::min(i + by, staged.size() - 1)].id];
+  };
+  for (std::size_t i = 0; i < staged.size(); ++i) {
+    ahead(i, 6).records.ask_for_room();
+    ahead(i, 3).records.ask_for_room_of_values(widths);
+    bits::ask_for(ahead(i, 3).now.numbers.data(), 1);
+    const Staged& each = staged[i];
     here.ids.push_back(each.id);
     if (each.record.told != Told::gone) here.there.push_back(each.id);
     const Row row = rows[each.row];
     if (each.record.at >= entities[each.id].at) show(each.id, &each.record, row);
     Records& records = entities[each.id].records;
     if (records.empty()) note_records(each.id, true);
-    if (latest > kRecordsKept) records.trim(latest - kRecordsKept);
+    const bool may_be_large = each.record.told == Told::change && !row.varying.empty();
+    if (latest > kRecordsKept && (records.full() || may_be_large)) {
+      records.trim(latest - kRecordsKept);
+    }
     records.insert(each.record, row, widths);
   }
   if (staged_chunks.count > 0) unpacking.take(mark.frame, staged_chunks, staged_bytes);

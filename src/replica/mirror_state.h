@@ -30,7 +30,6 @@ struct Mirror::State {
     std::uint8_t generation = 0;
     std::uint16_t kind = 0;
     bool owner = false;
-    bool restless = false;   // as of the frame at hand: it changed since it appeared
     std::uint32_t at = 0;    // tick of the frame that told the newest of it
     std::uint32_t tick = 0;  // of `now`
     OwnRow now;
@@ -92,7 +91,8 @@ struct Mirror::State {
   std::uint32_t start = 0;
   std::uint32_t tick = 0;
   std::size_t there = 0;
-  Arrivals arrivals;  // as the maker of the frame at hand knew them
+  KnownStates states;  // known of the entity at hand
+  Arrivals arrivals;   // as the maker of the frame at hand knew them
   std::vector<Waiting> waiting;
   std::size_t waiting_now = 0;
   std::uint32_t input = 0;  // FrameMark::input of the newest frame
@@ -100,7 +100,8 @@ struct Mirror::State {
   std::optional<FrameMark> drifted;  // the frame whose digest differed
   Tally* tally = nullptr;
   std::vector<Staged> staged;
-  std::vector<OwnRow> rows;  // as many as any frame had use for
+  std::vector<Staged> staged_by_id;  // scratch
+  std::vector<OwnRow> rows;          // as many as any frame had use for
   std::size_t rows_used = 0;
   ChunkRun staged_chunks;
   std::vector<std::byte> staged_bytes;
@@ -112,6 +113,12 @@ struct Mirror::State {
   std::vector<Happening> happenings;
   mutable std::vector<std::byte> scratch;
 
+  // For who goes through all of with_records, and is at the i-th.
+  void ask_for_records(std::size_t i) const {
+    const std::size_t last = with_records.size() - 1;
+    bits::ask_for(&entities[with_records[std::min(i + 10, last)]], 1);
+    entities[with_records[std::min(i + 5, last)]].records.ask_for();
+  }
   // Who is there under that id and generation; nullptr if nobody is.
   [[nodiscard]] const Entity* find(schema::AnyRef wanted) const {
     if (wanted.id >= entities.size()) return nullptr;
@@ -125,12 +132,12 @@ struct Mirror::State {
   }
   // The states of an entity that the maker of `mark` knew to be here, newest first; the newest
   // record of these in `last`.
-  std::size_t states_known(const FrameMark& mark, std::uint32_t id, KnownStates& known,
+  std::size_t states_known(const FrameMark& mark, std::uint32_t id, KnownStates& found,
                            const Record*& last) const {
     std::size_t count = 0;
     last = nullptr;
     const Records& records = entities[id].records;
-    for (auto record = records.rbegin(); record != records.rend() && count < known.size();
+    for (auto record = records.rbegin(); record != records.rend() && count < found.size();
          ++record) {
       // What is so old and was not given up is what all frames to come, and those still under way,
       // build on.
@@ -139,7 +146,7 @@ struct Mirror::State {
       if (record->told == Told::gone) break;
       if (count > 0 && mark.tick - record->tick > kLongestMemory) break;
       if (count == 0) last = &*record;
-      known[count++] = {record->tick, row_of(records, *record)};
+      found[count++] = {record->tick, row_of(records, *record)};
       if (record->told == Told::whole) break;
     }
     return count;
@@ -151,15 +158,22 @@ struct Mirror::State {
   void keep(std::span<const std::byte> payload, std::size_t bits);
   bool take_waiting();
   Errc read(bits::Reader& in, const FrameMark& mark);
+  void sort_staged(std::size_t sorted);
   void check(const FrameMark& mark, std::uint32_t digest);
   bool read_known(bits::Reader& in, const FrameMark& mark, std::uint32_t id, bool mover);
   bool read_arrival(bits::Reader& in, const FrameMark& mark, std::uint32_t id);
   bool read_last_of_parcel(bits::Reader& in, const FrameMark& mark, std::uint32_t id);
   bool read_chunks(bits::Reader& in);
-  OwnRow& stage(std::uint32_t id, const Record& record) {
+  // Something new of an entity, with a row in `rows` for its values.
+  Staged& stage(std::uint32_t id, const FrameMark& mark, Told what) {
     if (rows_used == rows.size()) rows.emplace_back();
-    staged.push_back({id, record, rows_used});
-    return rows[rows_used++];
+    Staged& made = staged.emplace_back();
+    made.id = id;
+    made.row = rows_used++;
+    made.record.frame = mark.frame;
+    made.record.at = made.record.tick = mark.tick;
+    made.record.told = what;
+    return made;
   }
   // Whether the server has given the frame up, as far as the newest frame knows.
   [[nodiscard]] bool is_void(std::uint32_t frame) const {
@@ -171,6 +185,7 @@ struct Mirror::State {
   void make_void(std::uint32_t frame);
   void note_records(std::uint32_t id, bool has);
   void find_known(const FrameMark& mark);
+  void rank_others(const FrameMark& mark, std::span<const std::uint32_t> movers);
   void take(const FrameMark& mark);
   // `record`: nullptr if nothing is known of it (any more); `row`: its values.
   void show(std::uint32_t id, const Record* record, const Row& row);

@@ -81,11 +81,14 @@ void PrefixCode::assign(std::span<const std::uint8_t> lengths) {
     for (unsigned i = 0; i < length; ++i) code.code |= (next >> (length - 1 - i) & 1) << i;
     ++of_length_[length];
     ++next;
+    if (length == 0 || length > kShortBits) continue;
+    for (std::uint32_t behind = 0; behind < 1U << (kShortBits - length); ++behind) {
+      short_[code.code | behind << length] = {symbol, code.bits};
+    }
   }
 }
 
-std::optional<std::size_t> PrefixCode::read(bits::Reader& in) const {
-  if (codes_.size() == 1) return 0;
+std::optional<std::size_t> PrefixCode::read_long(bits::Reader& in) const {
   std::uint32_t code = 0;
   std::uint32_t first = 0;
   std::size_t place = 0;

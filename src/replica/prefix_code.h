@@ -1,6 +1,7 @@
 // A static prefix code (Huffman, 1952) from how often each symbol is expected, in canonical form:
 // the same weights give the same code on every machine. Pure.
 #pragma once
+#include <array>
 #include <cstdint>
 #include <optional>
 #include <span>
@@ -35,15 +36,29 @@ class PrefixCode {
   [[nodiscard]] unsigned bits(std::size_t symbol) const { return codes_[symbol].bits; }
   void write(bits::Writer& out, std::size_t symbol) const { codes_[symbol].write(out); }
   /// Nothing past the end.
-  [[nodiscard]] std::optional<std::size_t> read(bits::Reader& in) const;
+  [[nodiscard]] std::optional<std::size_t> read(bits::Reader& in) const {
+    if (codes_.size() == 1) return 0;
+    const Short& found = short_[in.peek(kShortBits)];
+    if (found.bits == 0) return read_long(in);
+    in.skip(found.bits);
+    return in.ok() ? std::optional<std::size_t>(found.symbol) : std::nullopt;
+  }
 
  private:
+  // Most of what comes has so few bits, and is found by them at once.
+  static constexpr unsigned kShortBits = 6;
+  struct Short {
+    std::uint16_t symbol = 0;
+    std::uint8_t bits = 0;  // 0: a longer one
+  };
   PrefixCode() = default;
   void assign(std::span<const std::uint8_t> lengths);
+  [[nodiscard]] std::optional<std::size_t> read_long(bits::Reader& in) const;
 
   std::vector<Code> codes_;               // by symbol
   std::vector<std::uint16_t> ordered_;    // symbols by length, then by number
   std::vector<std::uint16_t> of_length_;  // how many
+  std::array<Short, 1U << kShortBits> short_{};
 };
 
 }  // namespace kwind::replica

@@ -33,6 +33,8 @@ struct Widths {
 class Records {
  public:
   [[nodiscard]] bool empty() const { return records_.empty(); }
+  /// The next one takes more memory.
+  [[nodiscard]] bool full() const { return free_.empty(); }
   [[nodiscard]] auto begin() const { return records_.begin(); }
   [[nodiscard]] auto end() const { return records_.end(); }
   [[nodiscard]] auto rbegin() const { return records_.rbegin(); }
@@ -41,17 +43,17 @@ class Records {
     return {std::span(numbers_).subspan(record.slot * widths.numbers, widths.numbers),
             std::span(varying_).subspan(record.slot * widths.varying, widths.varying)};
   }
-  void insert(Record record, const Row& row, const Widths& widths) {
+  void insert(const Record& record, const Row& row, const Widths& widths) {
     if (free_.empty()) grow(widths);
-    record.slot = free_.back();
+    const std::uint16_t slot = free_.back();
     free_.pop_back();
     std::copy(row.numbers.begin(), row.numbers.end(),
-              numbers_.begin() + offset(record.slot * widths.numbers));
+              numbers_.begin() + offset(slot * widths.numbers));
     std::copy(row.varying.begin(), row.varying.end(),
-              varying_.begin() + offset(record.slot * widths.varying));
+              varying_.begin() + offset(slot * widths.varying));
     auto place = records_.end();
     while (place != records_.begin() && (place - 1)->frame > record.frame) --place;
-    records_.insert(place, record);
+    records_.insert(place, record)->slot = slot;
   }
   void erase(std::uint32_t frame) {
     const auto place = find(frame);
@@ -81,6 +83,14 @@ class Records {
       const std::size_t slot = records_[records_.size() - 1 - i].slot;
       bits::ask_for(numbers_.data() + slot * widths.numbers, 1);
     }
+  }
+  /// What insert() will write to.
+  void ask_for_room() const {
+    if (!free_.empty()) bits::ask_for(&free_.back(), 1);
+    bits::ask_for(records_.data() + records_.size(), sizeof(Record));
+  }
+  void ask_for_room_of_values(const Widths& widths) const {
+    if (!free_.empty()) bits::ask_for(numbers_.data() + free_.back() * widths.numbers, 1);
   }
   /// For Mirror::spoil().
   void flip(std::size_t column, std::uint32_t bits, const Widths& widths) {

@@ -17,9 +17,6 @@ constexpr std::uint32_t kOtherError = 3;  // in two bits of a mask
 bool travels(const ColumnInfo& column, Part part) {
   return part.owner || !column.owner_only;
 }
-bool changes(const ColumnInfo& column, Part part) {
-  return travels(column, part) && !column.at_spawn;
-}
 
 void write_bits(bits::Writer& out, const SharedBits& value) {
   if (value == nullptr) return out.put_count(0, kLengthOrder);
@@ -62,12 +59,6 @@ bool read_varying(bits::Reader& in, const Basis& basis, std::size_t c, OwnRow& r
   return row.varying[place] != nullptr;
 }
 
-// Columns of 31 and 32 bits would have errors beyond what a count holds.
-bool by_error(const ColumnInfo& column) {
-  return column.form != ColumnForm::opaque && column.form != ColumnForm::varying &&
-         column.bits <= 30;
-}
-
 // An error that is not 0 as a symbol: 1, -1, 2, -2, ...; those beyond the last one escape.
 void write_error(bits::Writer& out, const PrefixCode& code, std::int64_t error,
                  Tally::Kind::Counts* counts) {
@@ -90,10 +81,10 @@ bool read_error(bits::Reader& in, const PrefixCode& code, std::int64_t& error,
   return in.ok();
 }
 
-bool differs(const Basis& basis, const Row& row, std::size_t c) {
-  const ColumnInfo& column = basis.shape.info().columns[c];
-  if (!changes(column, basis.part)) return false;
-  if (column.form == ColumnForm::varying) {
+bool differs(const Basis& basis, const Row& row, const ChangingColumn& each) {
+  const std::uint16_t c = each.column;
+  if (each.owner_only && !basis.part.owner) return false;
+  if (each.varies) {
     const std::size_t place = basis.shape.varying_place(c);
     return !same(basis.known.front().row.varying[place], row.varying[place]);
   }
@@ -132,18 +123,15 @@ bool read_whole(bits::Reader& in, const KindShape& shape, OwnRow& row, Part part
 
 std::uint32_t mask_of(const Basis& basis, const Row& row) {
   std::uint32_t mask = 0;
-  for (const MaskColumn& each : basis.shape.mask()) {
-    if (each.bits == 1) {
-      mask |= (differs(basis, row, each.column) ? 1U : 0U) << each.place;
-      continue;
+  for (const ChangingColumn& each : basis.shape.changing()) {
+    if (each.width == 0 || !differs(basis, row, each)) continue;
+    std::uint32_t state = 1;
+    if (each.width > 1) {
+      const std::uint16_t c = each.column;
+      const std::uint32_t foretold = basis.shape.foretell(c, basis.known, row.numbers, basis.tick);
+      const std::int64_t error = basis.shape.error_of(c, foretold, row.numbers[c]);
+      state = error == 1 ? 1 : error == -1 ? 2 : kOtherError;
     }
-    const ColumnInfo& column = basis.shape.info().columns[each.column];
-    if (!changes(column, basis.part)) continue;
-    const std::uint32_t foretold =
-        basis.shape.foretell(each.column, basis.known, row.numbers, basis.tick);
-    const std::int64_t error =
-        basis.shape.error_of(each.column, foretold, row.numbers[each.column]);
-    const std::uint32_t state = error == 0 ? 0 : error == 1 ? 1 : error == -1 ? 2 : 3;
     mask |= state << each.place;
   }
   return mask;
@@ -152,30 +140,32 @@ std::uint32_t mask_of(const Basis& basis, const Row& row) {
 void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
                   Tally::Kind* tally) {
   const KindShape& shape = basis.shape;
-  const auto rest = shape.rest();
-  const bool any = std::any_of(rest.begin(), rest.end(),
-                               [&](std::uint16_t c) { return differs(basis, row, c); });
-  if (!rest.empty()) out.put_bool(any);
-  for (const std::uint16_t c : shape.order()) {
-    const ColumnInfo& column = shape.info().columns[c];
-    if (!changes(column, basis.part)) continue;
+  bool any = false;
+  for (const ChangingColumn& each : shape.changing()) {
+    any = any || (each.width == 0 && differs(basis, row, each));
+  }
+  if (shape.has_rest()) out.put_bool(any);
+  for (const ChangingColumn& each : shape.changing()) {
+    const std::uint16_t c = each.column;
+    if (each.owner_only && !basis.part.owner) continue;
     bool changed = false;
-    if (const auto said = shape.said_of(c, mask)) {
-      changed = *said != 0 && !(follows(shape.info(), c) && *said < kOtherError);
+    if (each.width > 0) {
+      const std::uint32_t said = each.said(mask);
+      changed = said != 0 && (each.width == 1 || said == kOtherError);
     } else if (any) {
-      changed = differs(basis, row, c);
+      changed = differs(basis, row, each);
       out.put_bool(changed);
     }
     if (!changed) continue;
-    if (column.form == ColumnForm::varying) {
+    if (each.varies) {
       write_varying(out, basis, c, row);
-    } else if (by_error(column)) {
+    } else if (each.by_error) {
       const std::uint32_t foretold = shape.foretell(c, basis.known, row.numbers, basis.tick);
       write_error(out, basis.codes.errors[c][basis.age()],
                   shape.error_of(c, foretold, row.numbers[c]),
                   tally != nullptr ? &tally->errors[c][basis.age()] : nullptr);
     } else {
-      out.put(row.numbers[c], column.bits);
+      out.put(row.numbers[c], each.bits);
     }
   }
 }
@@ -184,24 +174,23 @@ bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRo
                  Tally::Kind* tally) {
   const KindShape& shape = basis.shape;
   row.assign(basis.known.front().row);
-  const bool any = !shape.rest().empty() && in.get_bool();
-  for (const std::uint16_t c : shape.order()) {
-    const ColumnInfo& column = shape.info().columns[c];
-    const auto said = shape.said_of(c, mask);
-    if (!changes(column, basis.part)) {
-      if (said && *said != 0) return false;
+  const bool any = shape.has_rest() && in.get_bool();
+  for (const ChangingColumn& each : shape.changing()) {
+    const std::uint16_t c = each.column;
+    const std::uint32_t said = each.said(mask);
+    if (each.owner_only && !basis.part.owner) {
+      if (said != 0) return false;
       continue;
     }
-    const bool varies = column.form == ColumnForm::varying;
-    if (!varies) row.numbers[c] = shape.foretell(c, basis.known, row.numbers, basis.tick);
-    if (said ? *said == 0 : !(any && in.get_bool())) continue;
-    if (said && follows(shape.info(), c) && *said < kOtherError) {
-      if (!shape.at_error(c, row.numbers[c], *said == 1 ? 1 : -1, row.numbers[c])) return false;
-      continue;
+    if (each.moves != ChangingColumn::Moves::no) {
+      shape.foretell_at(each, basis.known, row.numbers, basis.tick);
     }
-    if (varies) {
+    if (each.width > 0 ? said == 0 : !(any && in.get_bool())) continue;
+    if (each.width > 1 && said != kOtherError) {
+      if (!shape.at_error(c, row.numbers[c], said == 1 ? 1 : -1, row.numbers[c])) return false;
+    } else if (each.varies) {
       if (!read_varying(in, basis, c, row)) return false;
-    } else if (by_error(column)) {
+    } else if (each.by_error) {
       std::int64_t error = 0;
       if (!read_error(in, basis.codes.errors[c][basis.age()], error,
                       tally != nullptr ? &tally->errors[c][basis.age()] : nullptr)) {
@@ -209,8 +198,8 @@ bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRo
       }
       if (!shape.at_error(c, row.numbers[c], error, row.numbers[c])) return false;
     } else {
-      row.numbers[c] = static_cast<std::uint32_t>(in.get(column.bits));
-      if (row.numbers[c] > column.last) return false;
+      row.numbers[c] = static_cast<std::uint32_t>(in.get(each.bits));
+      if (row.numbers[c] > shape.info().columns[c].last) return false;
     }
   }
   return in.ok();

@@ -54,8 +54,7 @@ void Viewer::see(std::span<const Seen> in_view) {
   if (!hides) return;
   s.copies.drop([&](std::size_t i) {
     const Copy& copy = s.copies[i];
-    return !s.copies.look(i).in_view && !copy.held().known && !copy.sure.known &&
-           copy.sent_frame == 0 && copy.wholes[0] == 0 && copy.wholes[1] == 0;
+    return !s.copies.look(i).in_view && !copy.may_be_known() && copy.sent_frame == 0;
   });
 }
 
@@ -249,7 +248,10 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   sent.tells_whole = sections.arrivals;
   if (s.parcel.completing == mark.frame) sent.completed = s.parcel.number;
   if (s.options.optimistic && s.sure > 0) {
-    for (const Entry& entry : s.entries) s.copies.apply(entry.place, entry);
+    for (const Entry& entry : s.entries) {
+      s.copies.apply(entry.place, entry);
+      s.count_who_knows(entry.place);
+    }
   }
   s.last_frame = mark.frame;
   ++s.counts.frames;

@@ -43,6 +43,7 @@ void Viewer::State::give_up(Sent& frame) {
     if (!place) continue;
     Copy& copy = copies[*place];
     copy.is_told(entry);
+    if (entry.told == Told::whole) count_who_knows(*place);
     if (copy.gone_frame == frame.mark.frame) {
       copy.gone_frame = 0;
       copies.settled(*place) = 0;
@@ -81,6 +82,7 @@ void Viewer::State::believe(Sent& frame) {
     if (entry.told != Told::change) copies.settled(place) = 0;
     if (copy.gone_frame == frame.mark.frame) copy.gone_frame = 0;
     if (!options.optimistic) copies.hold(place, copy.sure, entry.share);
+    if (entry.told != Told::change) count_who_knows(place);
     if (copy.sent_frame == frame.mark.frame && copy.sent_gone) copy.sent_frame = 0;
   }
 }
@@ -103,14 +105,15 @@ void Viewer::State::build_again() {
     copies.hold(i, copies[i].sure, share_of_sure(i));
     copies.settled(i) = 0;  // that may have rested on what has gone
   }
-  if (sure == 0) return;  // until then each frame tells all anew
-  for (std::uint32_t frame = sure + 1; frame <= last_frame; ++frame) {
+  // Until something has arrived each frame tells all anew.
+  for (std::uint32_t frame = sure + 1; sure > 0 && frame <= last_frame; ++frame) {
     const Sent* const slot = sent.find(frame);
     if (slot == nullptr || slot->lost) continue;
     for (const Entry& entry : sent.entries(*slot)) {
       copies.apply(copies.at(entry.place, entry.id), entry);
     }
   }
+  for (std::size_t i = 0; i < copies.size(); ++i) count_who_knows(i);
 }
 
 void Viewer::State::start_anew() {
@@ -123,6 +126,7 @@ void Viewer::State::start_anew() {
     copy.sent_frame = copy.gone_frame = 0;
     copy.wholes = {};
     copies.settled(i) = 0;
+    count_who_knows(i);
   }
   parcel.clear();
   sent.clear();

@@ -22,11 +22,20 @@ struct Viewer::State {
   State(const World& of, ViewerOptions options_in)
       : world(&of),
         options(std::move(options_in)),
-        codes(options.codes != nullptr ? options.codes.get() : all().options.codes.get()) {}
+        codes(options.codes != nullptr ? options.codes.get() : all().options.codes.get()),
+        ids(all().ids) {}
+  State(const State&) = delete;
+  State& operator=(const State&) = delete;
+  ~State() {
+    for (std::size_t i = 0; i < copies.size(); ++i) {
+      if (copies[i].counted) ids->forget(copies.id(i));
+    }
+  }
 
   const World* world;
   ViewerOptions options;
   const CodeSet* codes;
+  std::shared_ptr<EntityIds> ids;
   Copies copies;
   SentFrames sent;
   Parcel parcel;
@@ -71,6 +80,14 @@ struct Viewer::State {
 
   [[nodiscard]] bool taken_to_arrive(const Sent& frame) const {
     return frame.arrived || (options.optimistic && !frame.lost);
+  }
+  // To be called where a copy may have come to be known, or known no more.
+  void count_who_knows(std::size_t place) {
+    Copy& copy = copies[place];
+    const bool known = copy.may_be_known();
+    if (known == copy.counted) return;
+    copy.counted = known;
+    known ? ids->learn(copies.id(place)) : ids->forget(copies.id(place));
   }
   void hear();
   void believe(Sent& frame);

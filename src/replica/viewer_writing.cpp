@@ -243,7 +243,10 @@ void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
   copy.sent_owner = each.owner;
   copy.sent_gone = each.told == Told::gone;
   if (copy.sent_gone) copy.gone_frame = mark.frame;
-  if (each.told == Told::whole) ++copy.wholes[each.owner ? 1 : 0];
+  if (each.told == Told::whole) {
+    ++copy.wholes[each.owner ? 1 : 0];
+    count_who_knows(each.place);
+  }
   copies.settled(each.place) = upto;
   if (copy.waiting_since != 0) {
     counts.longest_wait = std::max(counts.longest_wait, mark.tick - copy.waiting_since);

@@ -19,6 +19,7 @@ World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions option
       entities(1),
       briefs(1),
       splices(1),
+      ids(std::make_shared<EntityIds>(info.up_to, options.reuse_after_ticks)),
       scratch(kScratchBytes) {
   KWIND_ASSERT(options.ticks_per_second > 0);
   if (options.codes == nullptr) options.codes = built_in_codes(info);
@@ -35,20 +36,14 @@ World::~World() = default;
 std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info) {
   State& s = *state_;
   KWIND_ASSERT(info.kind < s.shapes.size() && s.info.kinds[info.kind] == &info);
-  while (!s.resting_ids.empty() &&
-         s.tick - s.resting_ids.front().first >= s.options.reuse_after_ticks) {
-    s.free_ids.push(s.resting_ids.front().second);
-    s.resting_ids.pop_front();
-  }
-  if (s.free_ids.empty()) {
-    if (s.entities.size() > s.info.up_to) return std::nullopt;
-    s.free_ids.push(static_cast<std::uint32_t>(s.entities.size()));
+  const auto taken = s.ids->take(s.tick);
+  if (!taken) return std::nullopt;
+  const std::uint32_t id = *taken;
+  if (id == s.entities.size()) {
     s.entities.emplace_back();
     s.briefs.emplace_back();
     s.splices.emplace_back();
   }
-  const std::uint32_t id = s.free_ids.top();
-  s.free_ids.pop();
   State::Entity& entity = s.entities[id];
   const KindShape& shape = s.shapes[info.kind];
   entity.shape = &shape;
@@ -131,7 +126,7 @@ bool World::despawn(schema::AnyRef entity) {
   s.briefs[entity.id].alive = false;
   s.briefs[entity.id].changed_at = s.tick;
   s.ended_ids.push_back(entity.id);
-  s.resting_ids.emplace_back(s.tick, entity.id);
+  s.ids->end(entity.id, s.tick);
   --s.alive;
   return true;
 }
@@ -191,7 +186,7 @@ const SpliceCounts& World::spliced() const {
 }
 std::size_t World::memory() const {
   std::size_t bytes = state_->entities.capacity() * sizeof(State::Entity) +
-                      state_->briefs.capacity() * sizeof(State::Brief) +
+                      state_->briefs.capacity() * sizeof(State::Brief) + state_->ids->memory() +
                       state_->splices.capacity() * sizeof(std::array<Splice, State::kSplices>);
   for (const State::Entity& entity : state_->entities) {
     if (!entity.history) continue;

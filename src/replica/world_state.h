@@ -1,13 +1,12 @@
 // The inside of a World, which viewers read. One thread.
 #pragma once
 #include <array>
-#include <deque>
-#include <functional>
+#include <memory>
 #include <optional>
-#include <queue>
 #include <vector>
 
 #include "desk.h"
+#include "entity_ids.h"
 #include "kind_shape.h"
 #include "kwind/replica/world.h"
 #include "rows.h"
@@ -49,9 +48,7 @@ struct World::State {
   std::vector<Entity> entities;   // by id, up to the largest in use; 0 is nobody
   std::vector<Brief> briefs;      // by id
   std::vector<std::array<Splice, kSplices>> splices;  // by id
-  // Used before, and long free: the least first.
-  std::priority_queue<std::uint32_t, std::vector<std::uint32_t>, std::greater<>> free_ids;
-  std::deque<std::pair<std::uint32_t, std::uint32_t>> resting_ids;  // tick of their end, id
+  std::shared_ptr<EntityIds> ids;
   std::vector<std::uint32_t> put_ids;
   std::vector<std::uint32_t> waiting_ids;  // put, and not to be told in this tick
   std::vector<std::uint32_t> ended_ids;

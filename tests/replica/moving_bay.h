@@ -73,6 +73,12 @@ class MovingBay {
     for (int i = 0; i < punts; ++i) spawn(punt());
   }
 
+  /// Takes all ids that are left: whoever comes from now on gets one that somebody had.
+  void fill_up() {
+    while (world_.spawn(bay::Pile{{0, 0}})) {
+    }
+  }
+
   /// Moves all that moves by a twentieth of a second, changes a few things at random, and ends the
   /// tick.
   void step(double comings_and_goings = 0) {

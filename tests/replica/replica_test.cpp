@@ -149,6 +149,7 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
     bay.populate(counts[0], counts[1], counts[2], counts[3], counts[4]);
     for (std::uint64_t i = random() % 3; i > 0; --i) bay.spawn(bay::Chart{});
     for (std::uint64_t i = random() % 3; i > 0; --i) bay.spawn(bay::Ledger{});
+    if (seed % 3 == 0) bay.fill_up();
     Path path;
     path.loss = bay.chance(0.3) ? 0 : bay.even(0, 0.3);
     path.late = bay.chance(0.3) ? 0 : bay.even(0, 0.4);

@@ -42,6 +42,16 @@ class Reader {
 
   bool get_bool() { return get(1) != 0; }
 
+  /// The next `bits` (0 to 32) bits without passing over them; zeros past the end, which is no
+  /// error. O(1).
+  [[nodiscard]] std::uint64_t peek(unsigned bits) const {
+    KWIND_ASSERT(bits <= 32);
+    const std::size_t byte = at_bits_ / 8;
+    const std::uint64_t value =
+        (byte + 8 <= size_ ? load(byte) : load_end(byte)) >> static_cast<unsigned>(at_bits_ % 8);
+    return value & low_mask(bits < left_bits_ ? bits : static_cast<unsigned>(left_bits_));
+  }
+
   /// The inverse of Writer::put_count. A code for 2^32 or more is an error.
   std::uint64_t get_count(unsigned k) {
     KWIND_ASSERT(k < 32);

@@ -16,8 +16,9 @@ namespace kwind::replica {
 
 struct WorldOptions {
   double ticks_per_second = 20;
-  /// What an id waits before another entity gets it: until then every client has heard that the
-  /// first is gone, or is told everything anew.
+  /// So long an id rests in any case before another entity gets it, while there are others; without
+  /// others until each client that knew of the first has heard that it is gone. A client that has
+  /// not heard by then is told what it needs as if it had never known.
   std::uint32_t reuse_after_ticks = 100;
   /// Those of the mirrors must be the same. nullptr: the built-in ones.
   std::shared_ptr<const CodeSet> codes{};
@@ -45,8 +46,9 @@ class World {
   World& operator=(World&&) noexcept;
   ~World();
 
-  /// A new entity with the least free id. Values outside their range are moved into it, and
-  /// counted. Nothing if all ids are taken. O(columns).
+  /// A new entity with the least id that has rested, or was never used. Values outside their range
+  /// are moved into it, and counted. Nothing if no id is free, see
+  /// WorldOptions::reuse_after_ticks. O(columns + log(ids)).
   template <schema::ReplicaEntity T>
   std::optional<schema::Ref<T>> spawn(const T& value) {
     const auto made = begin_spawn(T::entity_info());
