@@ -25,6 +25,7 @@ enum Views : int { spread, shared };
 class State {
  public:
   State(Views views, int more_posts) : views_(views) {
+    everyones_.look_from(60, 60);
     for (int i = 0; i < more_posts; ++i) {
       world_.spawn(harbour_world::Post{{even(), even()}});
     }
@@ -41,11 +42,8 @@ class State {
     Eye& eye = *eyes_.back();
     const double north = even();
     const double east = even();
-    if (views_ == shared) {
-      eye.sight.look_from(60, 60);
-    } else {
-      eye.sight.look_from(north, east);
-    }
+    eye.sight.look_from(north, east);
+    if (views_ == shared) eye.viewer.see_through(&everyones_);
     return eye;
   }
   void tick() {
@@ -75,6 +73,7 @@ class State {
   replica::World world_{harbour_world::kEntities};
   demo::HarbourMotion motion_{world_, 1};
   replica::Interest interest_{world_, {.enter = 256, .leave = 272}};
+  replica::Sight everyones_{interest_};
   std::vector<std::unique_ptr<Eye>> eyes_;
 };
 

@@ -20,6 +20,7 @@ struct Held {
   bool known : 1 = false;
   bool owner : 1 = false;
   bool restless : 1 = false;  ///< it changed since it appeared
+  friend bool operator==(const Held&, const Held&) = default;
 
   void apply(const Entry& entry) {
     if (entry.told == Told::gone) {
@@ -82,6 +83,7 @@ struct Look {
   float weight = 1;
   bool in_view = false;
   bool owner = false;
+  friend bool operator==(const Look&, const Look&) = default;
 };
 
 /// How an entity stands with a client, as its place in a frame depends on it.
@@ -96,7 +98,9 @@ class Copies {
   [[nodiscard]] Standing standing(std::size_t place) const { return standings_[place]; }
   /// All that changed up to this tick is there, or under way.
   [[nodiscard]] std::uint32_t& settled(std::size_t place) { return settled_[place]; }
+  [[nodiscard]] std::uint32_t settled(std::size_t place) const { return settled_[place]; }
   [[nodiscard]] Look& look(std::size_t place) { return looks_[place]; }
+  [[nodiscard]] const Look& look(std::size_t place) const { return looks_[place]; }
   [[nodiscard]] Copy& operator[](std::size_t place) { return all_[place]; }
   [[nodiscard]] const Copy& operator[](std::size_t place) const { return all_[place]; }
 

@@ -75,6 +75,7 @@ struct Desk {
   std::vector<Candidate*> by_urgency;
   std::vector<Entry> entries;
   std::vector<std::byte> bodies;
+  std::vector<std::byte> frame;  // without its head
 };
 
 }  // namespace kwind::replica

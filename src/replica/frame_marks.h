@@ -23,6 +23,7 @@ struct FrameMark {
   std::uint32_t newest = 0;   ///< the newest that had arrived; 0: none, all starts anew
   std::uint64_t between = 0;  ///< bit i: `newest` - 1 - i had arrived, too
   std::uint32_t input = 0;    ///< 1 + low bits of (newest input used - tick); 0: none was
+  friend bool operator==(const FrameMark&, const FrameMark&) = default;
 };
 
 /// A state known to both ends is moved on by what the ones before it say only if those are at most

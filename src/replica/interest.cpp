@@ -89,7 +89,8 @@ struct Interest::State {
   std::vector<Thing> things;    // by id
   std::uint32_t refreshed = 0;  // tick
   std::uint32_t sights = 0;
-  std::uint64_t removals = 0;  // of things that ended
+  std::uint64_t removals = 0;   // of things that ended
+  std::uint64_t revisions = 0;  // of all sights: no two see the same number
   // Where a sight puts together what it sees: by id.
   std::vector<std::uint64_t> marks;
   std::vector<Seen> picked;
@@ -223,7 +224,8 @@ std::size_t Interest::memory() const {
 }
 
 struct Sight::State {
-  explicit State(Interest::State& of) : interest(&of), turn(of.sights++) {}
+  explicit State(Interest::State& of)
+      : interest(&of), turn(of.sights++), revision(++of.revisions) {}
 
   struct Reach;
 
@@ -248,7 +250,7 @@ struct Sight::State {
   bool changed = true;
   std::uint32_t looked = 0;  // tick
   std::uint64_t removals = 0;
-  std::uint64_t revision = 1;
+  std::uint64_t revision;
   std::uint32_t looks = 0;  // that found the same
   std::vector<Seen> seen;
   std::vector<Seen> before;
@@ -407,12 +409,12 @@ void Sight::State::look_around() {
       std::equal(seen.begin(), seen.end(), before.begin(), before.end(),
                  [](const Seen& a, const Seen& b) { return a.id == b.id && a.owner == b.owner; });
   constexpr std::uint32_t kWeightsEvery = 4;  // looks
-  if (!same || ++looks % kWeightsEvery == 0) ++revision;
+  if (!same || ++looks % kWeightsEvery == 0) revision = ++interest->revisions;
 }
 
 void Sight::State::keep_alive() {
   if (std::exchange(removals, interest->removals) == interest->removals) return;
-  ++revision;
+  revision = ++interest->revisions;
   std::erase_if(seen, [&](const Seen& each) { return !interest->things[each.id].there; });
 }
 
@@ -420,6 +422,7 @@ std::span<const Seen> Sight::look() {
   State& s = *state_;
   const std::uint32_t tick = s.interest->refreshed;
   const std::uint32_t every = s.interest->options.look_every;
+  if (!s.changed && s.looked == tick) return s.seen;  // whoever looks, too
   if (s.changed || tick - s.looked >= every || (tick + s.turn) % every == 0) {
     s.look_around();
   } else {

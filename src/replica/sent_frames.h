@@ -24,6 +24,7 @@ struct Entry {
   bool owner = false;
   std::uint32_t share = 0;  ///< of the digest, see drift_digest.h
   std::uint32_t place = 0;  ///< of its copy, as long as none came or went
+  friend bool operator==(const Entry&, const Entry&) = default;
 };
 
 struct Sent {
@@ -44,6 +45,10 @@ class SentFrames {
 
   [[nodiscard]] Sent* find(std::uint32_t frame) {
     Sent& slot = frames_[frame % kKept];
+    return frame > 0 && slot.mark.frame == frame ? &slot : nullptr;
+  }
+  [[nodiscard]] const Sent* find(std::uint32_t frame) const {
+    const Sent& slot = frames_[frame % kKept];
     return frame > 0 && slot.mark.frame == frame ? &slot : nullptr;
   }
   /// By id. Nothing for frames that were forgotten.

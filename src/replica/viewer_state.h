@@ -1,151 +1,68 @@
-// The inside of a Viewer. viewer.cpp finds what there is to tell, viewer_choosing.cpp what of it
-// goes into a frame, viewer_hearing.cpp what the client has; viewer_writing.cpp makes bits of the
-// one by means of the other. One thread.
+// What a viewer has for itself: its place on a course, what it heard since the last frame, and its
+// client's inputs. One thread.
 #pragma once
+#include <array>
 #include <cstdint>
 #include <functional>
+#include <memory>
 #include <optional>
 #include <utility>
 #include <vector>
 
-#include "code_set.h"
-#include "copies.h"
+#include "courses.h"
+#include "frame_code.h"
 #include "kwind/replica/viewer.h"
-#include "parcel.h"
-#include "sent_frames.h"
-#include "state_code.h"
-#include "world_state.h"
 
 namespace kwind::replica {
 
 struct Viewer::State {
-  State(const World& of, ViewerOptions options_in)
-      : world(&of),
-        options(std::move(options_in)),
-        codes(options.codes != nullptr ? options.codes.get() : all().options.codes.get()),
-        ids(all().ids) {}
+  State(World::State& world, ViewerOptions options)
+      : courses(courses_of(world)), course(&courses->enter(world, options)) {}
   State(const State&) = delete;
   State& operator=(const State&) = delete;
-  ~State() {
-    for (std::size_t i = 0; i < copies.size(); ++i) {
-      if (copies[i].counted) ids->forget(copies.id(i));
-    }
-  }
+  ~State() { courses->leave(*course); }
 
-  const World* world;
-  ViewerOptions options;
-  const CodeSet* codes;
-  std::shared_ptr<EntityIds> ids;
-  Copies copies;
-  SentFrames sent;
-  Parcel parcel;
-  std::size_t roomiest = 0;         // bits that a frame of late had for entities
+  static constexpr std::size_t kHotBytes = 3 * bits::kCacheLineBytes;
+
+  std::shared_ptr<Courses> courses;
+  Course* course;
   std::vector<std::uint32_t> acks;  // frames heard to have arrived since the last was made
-  std::uint32_t last_frame = 0;
-  std::uint32_t start = 1;        // the first frame since all was told anew
-  std::uint32_t sure = 0;         // the newest frame that is known to have arrived
-  std::uint32_t movers_told = 0;  // tick for which the movers were told of
-  std::uint32_t all_told = 0;     // tick of which there is nothing more to say, unless `news`
-  bool news = true;
-  bool lost_any = false;            // optimistic: what was built on has gone
-  std::uint32_t digested = 0;       // frame that had the last digest
-  std::uint64_t seen_revision = 0;  // of the sight that was last asked; 0: none
   Sight* sight = nullptr;           // that is asked in each tick
-  std::uint32_t looked = 0;         // tick in which it was
   std::uint32_t input = 0;
   bool any_input = false;
-  // The world's, for the frame at hand.
-  std::vector<std::uint32_t>& unsettled = all().desk.unsettled;
-  std::vector<Candidate>& candidates = all().desk.candidates;
-  std::vector<Mover>& movers = all().desk.movers;
-  std::vector<Candidate*>& by_urgency = all().desk.by_urgency;
-  std::vector<Entry>& entries = all().desk.entries;
-  std::vector<std::byte>& bodies = all().desk.bodies;
-  std::size_t bodies_end = 0;
-  ViewerCounts counts;
-  Tally* tally = nullptr;
+  std::uint64_t head_bits = 0;  // sent so far
+  ViewerCounts elsewhere;       // before it joined its course, less what that counted before
+  ViewerCounts counts;          // scratch of Viewer::counts()
   std::function<void(const Drifted&)> drift_handler;
+  // FrameMark::input of frames sent.
+  std::array<std::uint32_t, 2 * std::size_t{kFrameWindow}> inputs{};
 
-  [[nodiscard]] World::State& all() const { return *world->state_; }
-  [[nodiscard]] std::uint32_t tick() const { return all().tick - 1; }
-  // The frame that the next one builds on; 0: none.
-  [[nodiscard]] std::uint32_t base() {
-    if (!options.optimistic || sure == 0) return sure;
-    for (std::uint32_t frame = last_frame; frame > sure; --frame) {
-      const Sent* const slot = sent.find(frame);
-      if (slot != nullptr && !slot->lost) return frame;
-    }
-    return sure;
+  // To be changed.
+  Course& own() {
+    if (course->is_shared()) course = &courses->part(*course);
+    return *course;
   }
+  // Where others are with whom it is in step again.
+  void rejoin();
+  // Writes a frame of its own course; fills in the step that this is, if there is one, and whether
+  // others may take it.
+  std::optional<std::uint64_t> tell(bits::Writer& out, Step* made, bool& whole);
+  // As another did. Nothing if there is no room for its frame.
+  std::optional<std::uint64_t> follow(const Step& step, bits::Writer& out);
 
-  [[nodiscard]] bool taken_to_arrive(const Sent& frame) const {
-    return frame.arrived || (options.optimistic && !frame.lost);
+ private:
+  static std::shared_ptr<Courses> courses_of(World::State& world) {
+    if (world.courses == nullptr) world.courses = std::make_shared<Courses>();
+    return world.courses;
   }
-  // To be called where a copy may have come to be known, or known no more.
-  void count_who_knows(std::size_t place) {
-    Copy& copy = copies[place];
-    const bool known = copy.may_be_known();
-    if (known == copy.counted) return;
-    copy.counted = known;
-    known ? ids->learn(copies.id(place)) : ids->forget(copies.id(place));
-  }
-  void hear();
-  void believe(Sent& frame);
-  void lose(Sent& frame);
-  void give_up(Sent& frame);
-  [[nodiscard]] bool builds_on_lost(const FrameMark& mark);
-  [[nodiscard]] std::uint32_t share_of_sure(std::size_t place);
-  void build_again();
-  void start_anew();
-  [[nodiscard]] bool owes_word();
-  std::size_t states_known(std::uint32_t id, const Held& held, KnownStates& known) const;
-  [[nodiscard]] std::size_t find_unsettled();
-  void gather();
-  void consider(std::size_t place, const World::State::Brief& brief);
-  [[nodiscard]] bool is_packed(std::size_t place) {
-    const std::uint32_t id = copies.id(place);
-    return parcel.is_of(id, all().briefs[id].generation, copies.look(place).owner);
-  }
-  void drop_parcel_of_no_use();
-  void pack_what_no_frame_holds();
-  bool narrow(std::size_t room);
-  // The codes of what the client knows under an id.
-  [[nodiscard]] const CodeSet::Inside::Kind& codes_of(const Held& held) const {
-    return codes->inside().kinds[held.kind];
-  }
-  [[nodiscard]] std::size_t masks_of(const Held& held) const {
-    return all().shapes[held.kind].masks();
-  }
-  // That of its symbols, at the age of what the client knows.
-  [[nodiscard]] const PrefixCode& alphabet_of(const Held& held, bool mover) const {
-    const auto& alphabets = mover ? codes_of(held).movers : codes_of(held).others;
-    return alphabets[age_of(tick() - held.ticks[0])];
-  }
-  // Says of a mover that there is nothing to say.
-  void write_nothing(bits::Writer& out, const Held& held);
-  void write_symbol(bits::Writer& out, const Held& held, bool mover, std::size_t symbol);
-  void write_bodies();
-  void add_body(Candidate& each);
-  void write_last_of_parcel(bits::Writer& out, Candidate& each) const;
-  void write_whole_body(bits::Writer& out, Candidate& each) const;
-  bool splice_change(Candidate& each);
-  void write_change_body(bits::Writer& out, const Candidate& each);
-  [[nodiscard]] Basis basis_of(const Candidate& each, KnownStates& known) const;
-  std::size_t mark_movers(const Sent& named);
-  void rank(std::span<const Entry> told_before);
-  [[nodiscard]] std::size_t bits_of_places() const;
-  std::size_t choose(std::size_t room);
-  void tell(const FrameMark& mark);
-  void tell(const FrameMark& mark, const Candidate& each);
-  void write_body(bits::Writer& out, const Candidate& each);
-  void write_movers(bits::Writer& out);
-  void write_others(bits::Writer& out);
-  void write_arrivals(bits::Writer& out, bool with_parts);
-  ChunkRun write_parts(bits::Writer& out);
-  // Digest of what an entity has by the newest tick.
-  [[nodiscard]] std::uint32_t values_of(std::uint32_t id, bool owner) const;
-  [[nodiscard]] std::optional<std::uint32_t> digest(std::uint32_t base) const;
-  void repair(std::uint32_t id, std::string_view field);
+  struct Head {
+    std::array<std::byte, 32> bytes{};  // more than any takes
+    std::size_t bits = 0;
+    std::uint32_t input = 0;
+  };
+  [[nodiscard]] Head head_of(const Heading& heading) const;
+  void send(bits::Writer& out, const Heading& heading, const Head& head,
+            std::span<const std::byte> body, std::size_t bits);
 };
 
 }  // namespace kwind::replica

@@ -13,6 +13,8 @@
 
 namespace kwind::replica {
 
+class Courses;
+
 /// So many changes of an entity are remembered: a client whose baseline is older gets all of it.
 inline constexpr std::size_t kHistoryRows = 32;
 
@@ -63,6 +65,7 @@ struct World::State {
   std::optional<OutOfRange> last_out_of_range;
   SpliceCounts spliced;  // counted by viewers
   Desk desk;
+  std::shared_ptr<Courses> courses;  // of its viewers
 };
 
 }  // namespace kwind::replica

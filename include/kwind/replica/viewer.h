@@ -50,6 +50,8 @@ struct ViewerCounts {
 
   /// Sums, and the longer wait.
   void add(const ViewerCounts& other);
+  /// What add() added, but for the wait.
+  void subtract(const ViewerCounts& other);
 };
 
 /// What a client held otherwise than the server had told it; it is told anew.

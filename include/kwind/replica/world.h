@@ -39,6 +39,9 @@ struct SpliceCounts {
   std::uint64_t written = 0;
 };
 
+class Courses;
+struct Course;
+
 class World {
  public:
   explicit World(const schema::EntitiesInfo& entities, WorldOptions options = {});
@@ -88,6 +91,8 @@ class World {
 
  private:
   friend class Viewer;
+  friend class Courses;
+  friend struct Course;
   friend class Interest;
   using Encode = std::function<void(schema::Encoder&, const std::function<void()>& mark)>;
   std::optional<schema::AnyRef> begin_spawn(const schema::EntityInfo& info);

@@ -3,17 +3,16 @@
 #include <utility>
 #include <vector>
 
+#include "course.h"
 #include "drift_digest.h"
 #include "frame_code.h"
 #include "state_code.h"
-#include "viewer_state.h"
 
 namespace kwind::replica {
 
 // The states of an entity that the client is taken to have and that the world still remembers,
 // newest first. Only what is not too old counts beyond the first: the client forgets, too.
-std::size_t Viewer::State::states_known(std::uint32_t id, const Held& held,
-                                        KnownStates& known) const {
+std::size_t Course::states_known(std::uint32_t id, const Held& held, KnownStates& known) const {
   const Rows& history = *all().entities[id].history;
   std::size_t count = 0;
   for (const std::uint32_t at : held.ticks) {
@@ -25,20 +24,19 @@ std::size_t Viewer::State::states_known(std::uint32_t id, const Held& held,
   return count;
 }
 
-void Viewer::State::write_symbol(bits::Writer& out, const Held& held, bool mover,
-                                 std::size_t symbol) {
+void Course::write_symbol(bits::Writer& out, const Held& held, bool mover, std::size_t symbol) {
   alphabet_of(held, mover).write(out, symbol);
   if (tally == nullptr) return;
   Tally::Kind& kind = tally->kinds()[held.kind];
   ++(mover ? kind.movers : kind.others)[age_of(tick() - held.ticks[0])][symbol];
 }
 
-void Viewer::State::write_nothing(bits::Writer& out, const Held& held) {
+void Course::write_nothing(bits::Writer& out, const Held& held) {
   if (tally != nullptr) return write_symbol(out, held, true, masks_of(held));
   codes_of(held).nothing[age_of(tick() - held.ticks[0])].write(out);
 }
 
-void Viewer::State::write_whole_body(bits::Writer& out, Candidate& each) const {
+void Course::write_whole_body(bits::Writer& out, Candidate& each) const {
   const World::State::Entity& entity = all().entities[each.id];
   const KindShape& shape = *entity.shape;
   out.put(all().briefs[each.id].generation, kGenerationBits);
@@ -54,7 +52,7 @@ void Viewer::State::write_whole_body(bits::Writer& out, Candidate& each) const {
 }
 
 // The bits of a change are found, or made and kept for others. False if they are too many for that.
-bool Viewer::State::splice_change(Candidate& each) {
+bool Course::splice_change(Candidate& each) {
   const Held& held = copies[each.place].held();
   const KindShape& shape = all().shapes[held.kind];
   each.tick = tick();
@@ -100,7 +98,7 @@ bool Viewer::State::splice_change(Candidate& each) {
   return true;
 }
 
-Basis Viewer::State::basis_of(const Candidate& each, KnownStates& known) const {
+Basis Course::basis_of(const Candidate& each, KnownStates& known) const {
   const Held& held = copies[each.place].held();
   const std::size_t count = states_known(each.id, held, known);
   return {all().shapes[held.kind],
@@ -110,7 +108,7 @@ Basis Viewer::State::basis_of(const Candidate& each, KnownStates& known) const {
           {each.owner}};
 }
 
-void Viewer::State::write_change_body(bits::Writer& out, const Candidate& each) {
+void Course::write_change_body(bits::Writer& out, const Candidate& each) {
   // Who counts symbols has to see them.
   const bool shared = each.splice != nullptr && tally == nullptr;
   const Held& held = copies[each.place].held();
@@ -126,7 +124,7 @@ void Viewer::State::write_change_body(bits::Writer& out, const Candidate& each) 
                tally != nullptr ? &tally->kinds()[held.kind] : nullptr);
 }
 
-void Viewer::State::write_last_of_parcel(bits::Writer& out, Candidate& each) const {
+void Course::write_last_of_parcel(bits::Writer& out, Candidate& each) const {
   out.put(parcel.number, kParcelBits);
   out.put_count(parcel.chunks(), kChunkOrder);
   out.put_count(tick() - parcel.packed_at, kParcelLagOrder);
@@ -136,7 +134,7 @@ void Viewer::State::write_last_of_parcel(bits::Writer& out, Candidate& each) con
 }
 
 // At a byte of its own, to be copied behind whatever comes before it in the frame.
-void Viewer::State::add_body(Candidate& each) {
+void Course::add_body(Candidate& each) {
   if (each.told == Told::change && splice_change(each) && tally == nullptr) return;
   for (;;) {
     bits::Writer out(std::span<std::byte>(bodies).subspan(bodies_end));
@@ -158,7 +156,7 @@ void Viewer::State::add_body(Candidate& each) {
   bodies_end += bits::bytes_for(each.bits);
 }
 
-void Viewer::State::write_bodies() {
+void Course::write_bodies() {
   bodies_end = 0;
   for (Candidate& each : candidates) {
     if (each.told != Told::gone && !each.in_parts()) add_body(each);
@@ -167,7 +165,7 @@ void Viewer::State::write_bodies() {
 
 // Finds those whom the client expects to hear of. Returns the most bits that those of whom there is
 // nothing to say will take.
-std::size_t Viewer::State::mark_movers(const Sent& named) {
+std::size_t Course::mark_movers(const Sent& named) {
   movers.clear();
   std::size_t bits = 0;
   auto candidate = candidates.begin();
@@ -190,7 +188,7 @@ std::size_t Viewer::State::mark_movers(const Sent& named) {
 
 // Places of all that are not movers among those that the client knows: first those that changed
 // since they appeared, then the others.
-void Viewer::State::rank(std::span<const Entry> told_before) {
+void Course::rank(std::span<const Entry> told_before) {
   std::uint32_t restless = 0;
   std::uint32_t still = 0;
   auto candidate = candidates.begin();
@@ -213,14 +211,14 @@ void Viewer::State::rank(std::span<const Entry> told_before) {
 }
 
 // Notes what a frame says.
-void Viewer::State::tell(const FrameMark& mark) {
+void Course::tell(const FrameMark& mark) {
   entries.clear();
   for (const Candidate& each : candidates) {
     if (each.taken && !each.in_parts()) tell(mark, each);
   }
 }
 
-void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
+void Course::tell(const FrameMark& mark, const Candidate& each) {
   const std::uint8_t generation = all().briefs[each.id].generation;
   const std::uint16_t kind = all().briefs[each.id].kind;
   std::uint32_t share = 0;
@@ -259,12 +257,12 @@ void Viewer::State::tell(const FrameMark& mark, const Candidate& each) {
   }
 }
 
-void Viewer::State::write_body(bits::Writer& out, const Candidate& each) {
+void Course::write_body(bits::Writer& out, const Candidate& each) {
   if (each.splice != nullptr && tally == nullptr) return write_change_body(out, each);
   out.put_bits(std::span(bodies).subspan(each.begin), each.bits);
 }
 
-void Viewer::State::write_movers(bits::Writer& out) {
+void Course::write_movers(bits::Writer& out) {
   for (const Mover& mover : movers) {
     const Candidate* const candidate = mover.candidate;
     if (candidate == nullptr || !candidate->mover || !candidate->taken) {
@@ -277,7 +275,7 @@ void Viewer::State::write_movers(bits::Writer& out) {
   }
 }
 
-void Viewer::State::write_others(bits::Writer& out) {
+void Course::write_others(bits::Writer& out) {
   std::uint32_t rank = 0;
   for (const Standing standing : {Standing::restless, Standing::still}) {
     for (const Candidate& each : candidates) {
@@ -297,7 +295,7 @@ void Viewer::State::write_others(bits::Writer& out) {
   out.put_bool(false);
 }
 
-void Viewer::State::write_arrivals(bits::Writer& out, bool with_parts) {
+void Course::write_arrivals(bits::Writer& out, bool with_parts) {
   std::uint32_t id = 0;
   for (const Candidate& each : candidates) {
     if (!each.taken || !each.is_arrival()) continue;
@@ -311,7 +309,7 @@ void Viewer::State::write_arrivals(bits::Writer& out, bool with_parts) {
 }
 
 // Chunks of the parcel, as many as choose() found the room for.
-ChunkRun Viewer::State::write_parts(bits::Writer& out) {
+ChunkRun Course::write_parts(bits::Writer& out) {
   ChunkRun run;
   for (const Candidate& each : candidates) {
     if (each.taken && each.in_parts()) run = parcel.waiting(each.bits / kChunkBits);
@@ -325,7 +323,7 @@ ChunkRun Viewer::State::write_parts(bits::Writer& out) {
   return run;
 }
 
-std::uint32_t Viewer::State::values_of(std::uint32_t id, bool owner) const {
+std::uint32_t Course::values_of(std::uint32_t id, bool owner) const {
   const World::State::Entity& entity = all().entities[id];
   if (!owner || !entity.shape->owner_has_more()) return all().briefs[id].values;
   return digest_of(*entity.shape, entity.history->newest(), true);
@@ -333,7 +331,7 @@ std::uint32_t Viewer::State::values_of(std::uint32_t id, bool owner) const {
 
 // Of all that the client has as of `base`, the frame that the next one builds on, if it is time for
 // one.
-std::optional<std::uint32_t> Viewer::State::digest(std::uint32_t base) const {
+std::optional<std::uint32_t> Course::digest(std::uint32_t base) const {
   if (options.digest_every == 0 || base == 0 || last_frame + 1 - digested < options.digest_every) {
     return std::nullopt;
   }

@@ -3,8 +3,8 @@
 #include <bit>
 #include <utility>
 
+#include "course.h"
 #include "frame_code.h"
-#include "viewer_state.h"
 
 namespace kwind::replica {
 namespace {
@@ -16,7 +16,7 @@ constexpr std::size_t kFewestBits = 4;
 
 // What it holds may be gone, or not wanted any more. While its last bits are under way they may
 // still make it appear.
-void Viewer::State::drop_parcel_of_no_use() {
+void Course::drop_parcel_of_no_use() {
   if (parcel.id == 0 || parcel.completing != 0) return;
   const auto place = copies.find(parcel.id);
   if (!place || !copies.look(*place).in_view || !all().briefs[parcel.id].alive ||
@@ -26,7 +26,7 @@ void Viewer::State::drop_parcel_of_no_use() {
 }
 
 // The most urgent of those that no frame of late had the room for goes in parts.
-void Viewer::State::pack_what_no_frame_holds() {
+void Course::pack_what_no_frame_holds() {
   if (parcel.id != 0) return;
   Candidate* found = nullptr;
   for (Candidate& each : candidates) {
@@ -51,7 +51,7 @@ void Viewer::State::pack_what_no_frame_holds() {
 }
 
 // Leaves those that could fit at all, the most urgent. Whether there are more.
-bool Viewer::State::narrow(std::size_t room) {
+bool Course::narrow(std::size_t room) {
   const std::size_t most = room / kFewestBits + 1;
   if (candidates.size() <= most) return false;
   const auto end = candidates.begin() + static_cast<std::ptrdiff_t>(most);
@@ -67,7 +67,7 @@ bool Viewer::State::narrow(std::size_t room) {
 }
 
 // What says whose bodies are in the frame takes so many bits, for those that are taken.
-std::size_t Viewer::State::bits_of_places() const {
+std::size_t Course::bits_of_places() const {
   std::size_t bits = 0;
   std::uint32_t rank = 0;
   for (const Standing standing : {Standing::restless, Standing::still}) {
@@ -87,7 +87,7 @@ std::size_t Viewer::State::bits_of_places() const {
 
 // Those that waited longest, as many as fit; returns how many. One that does not fit leaves room to
 // smaller ones; chunks of a parcel take what they find.
-std::size_t Viewer::State::choose(std::size_t room) {
+std::size_t Course::choose(std::size_t room) {
   // What says whose body it is, at most.
   const std::size_t id_bits = 2 * std::bit_width(copies.size() + all().entities.size()) + kIdOrder;
   constexpr std::size_t kRunBits = kParcelBits + 48;  // what comes before chunks, at most

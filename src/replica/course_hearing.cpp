@@ -2,25 +2,22 @@
 #include <algorithm>
 #include <utility>
 
+#include "course.h"
 #include "drift_digest.h"
-#include "report_code.h"
-#include "viewer_state.h"
 
 namespace kwind::replica {
 
-void Viewer::acked(std::uint64_t token) {
-  state_->acks.push_back(static_cast<std::uint32_t>(token));
+bool Course::may_lose(std::uint32_t frame) {
+  const Sent* const sent_then = sent.find(frame);
+  if (sent_then == nullptr || sent_then->lost || sent_then->arrived) return false;
+  return !options.optimistic || !sent_then->acked;
 }
 
-void Viewer::lost(std::uint64_t token) {
-  State& s = *state_;
-  Sent* const frame = s.sent.find(static_cast<std::uint32_t>(token));
-  if (frame == nullptr || frame->lost || frame->arrived) return;
-  if (s.options.optimistic && frame->acked) return;
-  s.lose(*frame);
+void Course::lose(std::uint32_t frame) {
+  lose(*sent.find(frame));
 }
 
-void Viewer::State::lose(Sent& frame) {
+void Course::lose(Sent& frame) {
   give_up(frame);
   if (!options.optimistic) return;
   // What was made since, and builds on it, is of no use either.
@@ -32,7 +29,7 @@ void Viewer::State::lose(Sent& frame) {
 }
 
 // Nothing will build on the frame: what it told is to be told again.
-void Viewer::State::give_up(Sent& frame) {
+void Course::give_up(Sent& frame) {
   frame.lost = true;
   news = true;
   ++counts.given_up;
@@ -54,7 +51,7 @@ void Viewer::State::give_up(Sent& frame) {
   }
 }
 
-bool Viewer::State::builds_on_lost(const FrameMark& mark) {
+bool Course::builds_on_lost(const FrameMark& mark) {
   const Sent* const named = sent.find(mark.newest);
   if (named == nullptr) return false;
   if (named->lost) return true;
@@ -65,7 +62,7 @@ bool Viewer::State::builds_on_lost(const FrameMark& mark) {
   return false;
 }
 
-void Viewer::State::believe(Sent& frame) {
+void Course::believe(Sent& frame) {
   frame.arrived = true;
   sure = frame.mark.frame;
   if (frame.chunks.count > 0) parcel.arrive(frame.chunks);
@@ -88,7 +85,7 @@ void Viewer::State::believe(Sent& frame) {
 }
 
 // Of what the client has for certain; 0 if the world remembers that no more.
-std::uint32_t Viewer::State::share_of_sure(std::size_t place) {
+std::uint32_t Course::share_of_sure(std::size_t place) {
   const std::uint32_t id = copies.id(place);
   const Held& held = copies[place].sure;
   if (!held.known || all().briefs[id].generation != held.generation) return 0;
@@ -100,7 +97,7 @@ std::uint32_t Viewer::State::share_of_sure(std::size_t place) {
 }
 
 // Optimistic: what is certain, and what is still believed to be under way on top of it.
-void Viewer::State::build_again() {
+void Course::build_again() {
   for (std::size_t i = 0; i < copies.size(); ++i) {
     copies.hold(i, copies[i].sure, share_of_sure(i));
     copies.settled(i) = 0;  // that may have rested on what has gone
@@ -116,9 +113,8 @@ void Viewer::State::build_again() {
   for (std::size_t i = 0; i < copies.size(); ++i) count_who_knows(i);
 }
 
-void Viewer::State::start_anew() {
+void Course::start_anew() {
   sure = 0;
-  acks.clear();
   for (std::size_t i = 0; i < copies.size(); ++i) {
     Copy& copy = copies[i];
     copy.sure = {};
@@ -137,7 +133,7 @@ void Viewer::State::start_anew() {
 
 // What arrived before something newer was heard to have is not believed in any more: see
 // frame_marks.h.
-void Viewer::State::hear() {
+void Course::hear(std::vector<std::uint32_t>& acks) {
   const std::uint32_t before = sure;
   if (!acks.empty()) {
     news = true;
@@ -176,7 +172,7 @@ void Viewer::State::hear() {
 
 // Whether the client may hold what a frame told it that was given up since, and nothing on its way
 // says so: it may have arrived all the same, and what it told of may be gone by now.
-bool Viewer::State::owes_word() {
+bool Course::owes_word() {
   const Sent* const named = sent.find(sure);
   const std::uint32_t heard = named != nullptr ? named->mark.newest : 0;
   const std::uint32_t oldest = last_frame > kFrameWindow ? last_frame - kFrameWindow : 0;
@@ -190,57 +186,19 @@ bool Viewer::State::owes_word() {
   return owes;
 }
 
-void Viewer::on_drift(std::function<void(const Drifted&)> handler) {
-  state_->drift_handler = std::move(handler);
-}
-
 // Nothing builds any more on what the client holds of it.
-void Viewer::State::repair(std::uint32_t id, std::string_view field) {
+Drifted Course::repair(std::uint32_t id, std::string_view field) {
+  Drifted found{id, {}, field};
   const auto place = copies.find(id);
-  if (!place) return;
+  if (!place) return found;
   Copy& copy = copies[*place];
   ++counts.drifted;
   copy.resend = true;
   copy.sent_frame = 0;
   copies.settled(*place) = 0;
   news = true;
-  Drifted found{id, {}, field};
   if (copy.held().known) found.kind = all().shapes[copy.held().kind].info().name;
-  if (drift_handler) drift_handler(found);
-}
-
-Errc Viewer::hear_report(std::span<const std::byte> payload, std::size_t bits) {
-  State& s = *state_;
-  const auto report = read_report(payload, bits);
-  if (!report) return report.error();
-  bool found = false;
-  for (const ReportedEntity& each : *report) {
-    const auto place = s.copies.find(each.id);
-    if (!place) continue;
-    const Held& held = s.copies[*place].held();
-    // It went meanwhile, or another came in its place.
-    if (!held.known || held.generation != each.generation) continue;
-    if (s.all().briefs[each.id].generation != each.generation) continue;
-    const World::State::Entity& entity = s.all().entities[each.id];
-    const KindShape& shape = *entity.shape;
-    const std::uint32_t tick = s.tick() - ((s.tick() - each.tick_low) & kReportTickMask);
-    if (tick == 0 || tick > s.tick()) continue;
-    const auto row = entity.history->at_or_before(tick);
-    if (!row) continue;
-    if (each.columns.size() != shape.columns()) return Errc::value_range;
-    for (std::size_t c = 0; c < shape.columns(); ++c) {
-      if (column_hash(shape, entity.history->row(*row), c, held.owner) == each.columns[c]) continue;
-      s.repair(each.id, shape.info().fields[shape.info().columns[c].field].name);
-      found = true;
-      break;
-    }
-  }
-  // It differs where the report does not reach.
-  if (!found) {
-    ++s.counts.drifted;
-    s.start_anew();
-  }
-  return Errc::none;
+  return found;
 }
 
 }  // namespace kwind::replica
