@@ -222,7 +222,7 @@ void send_sealed_to_1000(benchmark::State& state) {
     std::size_t size = 0;
     for (std::size_t i = 0; i < kClients; ++i) {
       // As a host of many links does it.
-      constexpr std::array<std::size_t, link::Link::kPrefetchSteps> kAhead{13, 10, 7, 4, 2};
+      constexpr std::array<std::size_t, link::Link::kPrefetchSteps> kAhead{15, 12, 9, 6, 4, 2};
       for (unsigned step = 0; step < kAhead.size(); ++step) {
         if (i + kAhead[step] >= kClients) continue;
         links[i + kAhead[step]].server.prefetch(link::Link::Use::poll_datagram, step);

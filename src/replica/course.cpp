@@ -11,7 +11,6 @@ namespace kwind::replica {
 namespace {
 
 constexpr std::size_t kSectionBits = 12;  // which ones there are, and the ends of some
-constexpr std::size_t kRoomFades = 16;    // the room of so many frames ago counts for little
 
 bool is_like(const Copy& a, const Copy& b) {
   return a.gone_frame == b.gone_frame && a.waiting_since == b.waiting_since &&
@@ -116,10 +115,8 @@ bool Course::sees(std::span<const Seen> in_view) {
   return seen == in_view.end();
 }
 
-void Course::ask_for(unsigned step) {
-  if (step == 0) {
-    bits::ask_for(this, sizeof(Course));
-  } else if (step == 1) {
+void Course::ask_for(bool entities) {
+  if (!entities) {
     copies.ask_for();
     sent.ask_for(last_frame, sure);
   } else if (const Sent* const last = sent.find(last_frame)) {
@@ -242,10 +239,10 @@ bool Course::begin(Sight* sight, std::vector<std::uint32_t>& acks, Heading& head
   return true;
 }
 
-std::optional<std::size_t> Course::write(const Heading& heading, std::size_t room) {
+std::optional<std::size_t> Course::write(const Heading& heading, Room& room_of_client) {
   const FrameMark& mark = heading.mark;
-  if (room < kSectionBits) return std::nullopt;
-  room -= kSectionBits;
+  if (room_of_client.now < kSectionBits) return std::nullopt;
+  std::size_t room = room_of_client.now - kSectionBits;
   std::vector<std::byte>& frame = all().desk.frame;
   if (frame.size() < bits::bytes_for(room + kSectionBits)) {
     frame.resize(bits::bytes_for(room + kSectionBits));
@@ -253,11 +250,13 @@ std::optional<std::size_t> Course::write(const Heading& heading, std::size_t roo
   const Sent* const named = heading.named > 0 ? sent.find(heading.named) : nullptr;
   // Whom the client expects to hear of: those that the named frame spoke of. If they alone, with
   // nothing to say of any, fill this one, the datagram before had far more room.
+  limited = false;
   bool with_movers = named != nullptr && movers_told != tick();
   const std::size_t mover_bits = with_movers ? mark_movers(*named) : 0;
   if (mover_bits > room - room / 8) {
     with_movers = false;
     for (Candidate& each : candidates) each.mover = false;
+    limited = true;
   } else {
     room -= mover_bits;
   }
@@ -266,8 +265,9 @@ std::optional<std::size_t> Course::write(const Heading& heading, std::size_t roo
                                       [](const Candidate& each) { return each.is_other(); });
   if (has_others) rank(with_movers ? sent.entries(*named) : std::span<const Entry>{});
   write_bodies();
-  roomiest = std::max(room, roomiest - roomiest / kRoomFades);
-  pack_what_no_frame_holds();
+  room_of_client.lost = room_of_client.now - room;
+  room_of_client.note();
+  pack_what_no_frame_holds(room_of_client.roomiest);
   const std::size_t taken = choose(room);
   if (taken == 0 && !heading.owes) return std::nullopt;
 
@@ -307,7 +307,10 @@ std::optional<std::size_t> Course::write(const Heading& heading, std::size_t roo
   if (taken == candidates.size() && chunks.count == 0) {
     all_told = tick();
     news = false;
+  } else {
+    limited = true;
   }
+  limited = limited || parcel.id != 0;
   return bits;
 }
 

@@ -4,6 +4,7 @@
 // goes into a frame, course_hearing.cpp what the client has, course_writing.cpp makes bits of the
 // one by means of the other. One thread.
 #pragma once
+#include <algorithm>
 #include <cstdint>
 #include <memory>
 #include <optional>
@@ -26,7 +27,6 @@ struct CourseMemory {
   Copies copies;
   SentFrames sent;
   Parcel parcel;
-  std::size_t roomiest = 0;  // bits that a frame of late had for entities
   std::uint32_t last_frame = 0;
   std::uint32_t start = 1;        // the first frame since all was told anew
   std::uint32_t sure = 0;         // the newest frame that is known to have arrived
@@ -50,6 +50,20 @@ struct Heading {
   bool owes = false;  ///< it goes even if it says nothing
 };
 
+/// What a client's frames have for entities, in bits.
+struct Room {
+  std::size_t now = 0;       ///< behind the head
+  std::size_t roomiest = 0;  ///< that one had of late
+  std::size_t lost = 0;      ///< of `now`, to what is said in any case
+
+  /// Notes what the frame at hand has.
+  void note() {
+    constexpr std::size_t kFades = 16;  // what so many frames ago had counts for little
+    roomiest = std::max(now - lost, roomiest - roomiest / kFades);
+  }
+  friend bool operator==(const Room&, const Room&) = default;
+};
+
 struct Course;
 
 /// What the first viewer did that went on from a course in a tick, for those that heard the same.
@@ -60,7 +74,10 @@ struct Step {
   bool says = false;  // there is a frame
   Heading heading;
   std::vector<std::byte> body;
-  std::size_t bits = 0;  // of it
+  std::size_t bits = 0;       // of it
+  Room room;                  // as it had it
+  bool limited = false;       // another room would have made another frame
+  std::uint64_t changes = 0;  // in it
 };
 
 struct Course : CourseMemory {
@@ -86,13 +103,14 @@ struct Course : CourseMemory {
   std::vector<Entry>& entries = world->desk.entries;
   std::vector<std::byte>& bodies = world->desk.bodies;
   std::size_t bodies_end = 0;
+  bool limited = false;  // the last frame would be another one in another room
 
   // Who is on it: see courses.h.
   std::size_t viewers = 0;
   std::size_t holds = 0;
   std::size_t leads = 0;       // steps that lead here
   bool kept = false;           // as it is, for others to join
-  std::uint32_t apart = 0;     // tick in which it parted from others
+  bool apart = false;          // it parted from others, once under way
   std::uint32_t compared = 0;  // tick in which it was, and found to be the ...
   Course* same_as = nullptr;
   std::vector<Step> steps;  // from here, in this tick: the first `steps_used`
@@ -127,11 +145,13 @@ struct Course : CourseMemory {
   [[nodiscard]] bool sees(std::span<const Seen> in_view);
   /// Looks, hears what arrived, and finds what there is to say; false if there is nothing.
   bool begin(Sight* sight, std::vector<std::uint32_t>& acks, Heading& heading);
-  /// Puts all behind the head into Desk::frame, at most `room` bits; nothing if nothing fits.
-  std::optional<std::size_t> write(const Heading& heading, std::size_t room);
+  /// Puts all behind the head into Desk::frame, at most so many bits as there are for it; how many
+  /// it takes, or nothing if nothing fits.
+  std::optional<std::size_t> write(const Heading& heading, Room& room);
   void lose(std::uint32_t frame);
   [[nodiscard]] bool may_lose(std::uint32_t frame);
-  void ask_for(unsigned step);
+  /// Asks for the memory that begin() and write() will need: first the lists, then what is in them.
+  void ask_for(bool entities);
   [[nodiscard]] std::size_t memory() const {
     return sizeof(Course) + copies.memory() + sent.memory() + parcel.memory();
   }
@@ -177,7 +197,7 @@ struct Course : CourseMemory {
     return parcel.is_of(id, all().briefs[id].generation, copies.look(place).owner);
   }
   void drop_parcel_of_no_use();
-  void pack_what_no_frame_holds();
+  void pack_what_no_frame_holds(std::size_t roomiest);
   bool narrow(std::size_t room);
   // The codes of what the client knows under an id.
   [[nodiscard]] const CodeSet::Inside::Kind& codes_of(const Held& held) const {

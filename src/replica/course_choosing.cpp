@@ -26,7 +26,7 @@ void Course::drop_parcel_of_no_use() {
 }
 
 // The most urgent of those that no frame of late had the room for goes in parts.
-void Course::pack_what_no_frame_holds() {
+void Course::pack_what_no_frame_holds(std::size_t roomiest) {
   if (parcel.id != 0) return;
   Candidate* found = nullptr;
   for (Candidate& each : candidates) {

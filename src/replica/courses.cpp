@@ -61,7 +61,9 @@ Course& Courses::part(Course& from) {
   }
   made->take_over(from);
   made->viewers = 1;
-  made->apart = from.viewers > 1 ? from.tick() : 0;
+  made->compared = 0;
+  made->same_as = nullptr;
+  made->apart = from.apart || (from.viewers > 1 && from.last_frame > 0);
   leave(from);
   return *made.release();
 }
@@ -135,7 +137,7 @@ void Courses::new_tick(std::uint32_t tick) {
 
 Course& Courses::rejoin(Course& course) {
   new_tick(course.tick());
-  if (groups_.empty() || course.apart == 0 || tick_ - course.apart > kMayRejoin) return course;
+  if (groups_.empty() || !course.apart) return course;
   if (course.compared != tick_) {
     course.compared = tick_;
     course.same_as = nullptr;

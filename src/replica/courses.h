@@ -45,10 +45,9 @@ class Courses {
   }
 
  private:
-  static constexpr std::size_t kMostSteps = 16;   // of a course
-  static constexpr std::size_t kMostGroups = 8;   // to come back to
-  static constexpr std::size_t kMostFree = 8;     // kept for the next copy
-  static constexpr std::uint32_t kMayRejoin = 8;  // ticks
+  static constexpr std::size_t kMostSteps = 16;  // of a course
+  static constexpr std::size_t kMostGroups = 8;  // to come back to
+  static constexpr std::size_t kMostFree = 8;    // kept for the next copy
 
   void new_tick(std::uint32_t tick);
   void clear_steps(Course& course);

@@ -6,6 +6,7 @@
 #include <cmath>
 #include <utility>
 
+#include "kwind/bits/prefetch.h"
 #include "world_state.h"
 
 namespace kwind::replica {
@@ -429,6 +430,10 @@ std::span<const Seen> Sight::look() {
     s.keep_alive();
   }
   return s.seen;
+}
+
+void Sight::prefetch() const {
+  bits::ask_for(state_.get(), sizeof(State));
 }
 
 std::span<const Seen> Sight::look_around() {

@@ -6,6 +6,7 @@
 #include "courses.h"
 #include "frame_code.h"
 #include "kwind/bits/prefetch.h"
+#include "kwind/replica/interest.h"
 #include "report_code.h"
 #include "viewer_state.h"
 
@@ -40,12 +41,13 @@ void Viewer::prefetch(unsigned step) const {
     bits::ask_for(&s, State::kHotBytes);
   } else if (step == 1) {
     bits::ask_for(s.acks.data(), 1);
-    // What clients share is in the cache already.
-    if (s.course->viewers == 1) s.course->ask_for(0);
-  } else if (s.course->viewers == 1) {
-    s.course->ask_for(step - 1);
+    bits::ask_for(s.course, sizeof(Course));
+  } else if (s.course->viewers == 1) {  // what clients share is in the cache already
+    s.course->ask_for(step == 3);
   }
-  if (step == 2 && s.sight != nullptr) bits::ask_for(s.sight, 1);
+  if (s.sight == nullptr) return;
+  if (step == 1) bits::ask_for(s.sight, 1);
+  if (step == 2) s.sight->prefetch();
 }
 
 std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
@@ -85,7 +87,7 @@ Viewer::State::Head Viewer::State::head_of(const Heading& heading) const {
   FrameMark mark = heading.mark;
   FrameMark named = heading.named_mark;
   if (any_input) mark.input = 1 + ((input - mark.tick) & 0xffffU);
-  named.input = inputs[heading.named % inputs.size()];
+  if (any_input) named.input = inputs[heading.named % inputs.size()];
   Head head;
   head.input = mark.input;
   bits::Writer out(head.bytes);
@@ -99,7 +101,7 @@ void Viewer::State::send(bits::Writer& out, const Heading& heading, const Head& 
                          std::span<const std::byte> body, std::size_t bits) {
   out.put_bits(head.bytes, head.bits);
   out.put_bits(body, bits);
-  inputs[heading.mark.frame % inputs.size()] = head.input;
+  if (any_input) inputs[heading.mark.frame % inputs.size()] = head.input;
   head_bits += head.bits;
 }
 
@@ -112,7 +114,10 @@ std::optional<std::uint64_t> Viewer::State::tell(bits::Writer& out, Step* made, 
   }
   const Head head = head_of(heading);
   if (out.room_bits() < head.bits) return std::nullopt;
-  const auto bits = course->write(heading, out.room_bits() - head.bits);
+  const SpliceCounts before = course->all().spliced;
+  room.now = out.room_bits() - head.bits;
+  if (made != nullptr) made->room = room;
+  const auto bits = course->write(heading, room);
   if (!bits) return std::nullopt;
   const std::vector<std::byte>& body = course->all().desk.frame;
   send(out, heading, head, body, *bits);
@@ -121,6 +126,10 @@ std::optional<std::uint64_t> Viewer::State::tell(bits::Writer& out, Step* made, 
   made->says = true;
   made->heading = heading;
   made->bits = *bits;
+  made->room.lost = room.lost;
+  made->limited = course->limited;
+  const SpliceCounts& after = course->all().spliced;
+  made->changes = after.shared + after.written - before.shared - before.written;
   made->body.assign(body.begin(),
                     body.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(*bits)));
   return heading.mark.frame;
@@ -130,7 +139,14 @@ std::optional<std::uint64_t> Viewer::State::follow(const Step& step, bits::Write
   if (step.says) {
     const Head head = head_of(step.heading);
     if (out.room_bits() < head.bits + step.bits) return std::nullopt;
+    room.now = out.room_bits() - head.bits;
+    if (step.limited && !(room.now == step.room.now && room.roomiest == step.room.roomiest)) {
+      return std::nullopt;
+    }
+    room.lost = step.room.lost;
+    room.note();
     send(out, step.heading, head, step.body, step.bits);
+    course->all().spliced.shared += step.changes;
   }
   acks.clear();
   const auto frame =
@@ -157,7 +173,7 @@ void Viewer::used_input(std::uint32_t number) {
 void Viewer::count_into(Tally* tally) {
   Course& course = state_->own();
   course.tally = tally;
-  course.apart = 0;
+  course.apart = false;
 }
 
 void Viewer::on_drift(std::function<void(const Drifted&)> handler) {

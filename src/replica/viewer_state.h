@@ -22,7 +22,7 @@ struct Viewer::State {
   State& operator=(const State&) = delete;
   ~State() { courses->leave(*course); }
 
-  static constexpr std::size_t kHotBytes = 3 * bits::kCacheLineBytes;
+  static constexpr std::size_t kHotBytes = 2 * bits::kCacheLineBytes;
 
   std::shared_ptr<Courses> courses;
   Course* course;
@@ -30,6 +30,7 @@ struct Viewer::State {
   Sight* sight = nullptr;           // that is asked in each tick
   std::uint32_t input = 0;
   bool any_input = false;
+  Room room;
   std::uint64_t head_bits = 0;  // sent so far
   ViewerCounts elsewhere;       // before it joined its course, less what that counted before
   ViewerCounts counts;          // scratch of Viewer::counts()

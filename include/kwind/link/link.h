@@ -55,7 +55,7 @@ class Filler {
   /// nothing if there is nothing (more) to say, `out` then untouched.
   virtual std::optional<std::uint64_t> fill(Time now, bits::Writer& out) = 0;
   /// fill() is about to be called: asks for the memory that it will need, see bits::ask_for, with
-  /// steps 0 to 2, each a while after the one before. Nothing has to be done.
+  /// steps 0 to 3, each a while after the one before. Nothing has to be done.
   virtual void prefetch(unsigned /*step*/) const {}
 };
 
@@ -199,7 +199,7 @@ class Link {
   [[nodiscard]] std::optional<Comeback> comeback() const;
   /// What a host of many links is about to do with one of them.
   enum class Use : std::uint8_t { send, poll_datagram, offer_fill };
-  static constexpr unsigned kPrefetchSteps = 5;
+  static constexpr unsigned kPrefetchSteps = 6;
   /// Asks for the memory that `use` will need, so that it is there by then: in kPrefetchSteps steps
   /// from 0 on, each about a microsecond after the one before, because it follows pointers that
   /// that one asked for.

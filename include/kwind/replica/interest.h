@@ -89,6 +89,9 @@ class Sight {
   [[nodiscard]] std::size_t memory() const;
 
  private:
+  friend class Viewer;
+  void prefetch() const;
+
   struct State;
   std::unique_ptr<State> state_;
 };

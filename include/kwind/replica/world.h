@@ -33,7 +33,8 @@ struct OutOfRange {
   std::uint32_t tick = 0;
 };
 
-/// How often the bits of an entity's change were there already, written for another client.
+/// How often the bits of an entity's change were there already, written for another client; those
+/// of whole frames that are there already included.
 struct SpliceCounts {
   std::uint64_t shared = 0;
   std::uint64_t written = 0;
