@@ -30,7 +30,7 @@ struct Held {
     }
     known = true;
     if (entry.told == Told::change) {
-      std::copy_backward(ticks.begin(), ticks.end() - 1, ticks.end());
+      for (std::size_t i = ticks.size() - 1; i > 0; --i) ticks[i] = ticks[i - 1];
       ticks[0] = entry.tick;
       restless = true;
       return;
@@ -135,21 +135,10 @@ class Copies {
   }
   /// `share`: of the digest, see drift_digest.h; 0 if what it is of has gone.
   void hold(std::size_t place, const Held& held, std::uint32_t share) {
-    Copy& copy = all_[place];
-    if (copy.held_.known && copy.share_ == 0) --shareless_;
-    sum_ -= copy.share_;
-    copy.share_ = held.known ? share : 0;
-    sum_ += copy.share_;
-    if (held.known && share == 0) ++shareless_;
-    copy.held_ = held;
-    standings_[place] = !held.known     ? Standing::unknown
-                        : held.restless ? Standing::restless
-                                        : Standing::still;
+    change(place, share, [&](Held& here) { here = held; });
   }
   void apply(std::size_t place, const Entry& entry) {
-    Held held = all_[place].held_;
-    held.apply(entry);
-    hold(place, held, entry.share);
+    change(place, entry.share, [&](Held& here) { here.apply(entry); });
   }
   /// Of the shares of all that is held; nothing if one of them is not to be had.
   [[nodiscard]] std::optional<std::uint32_t> sum_of_shares() const {
@@ -187,6 +176,21 @@ class Copies {
   }
 
  private:
+  // In place: a copy of what was just written would wait for its stores.
+  template <class Change>
+  void change(std::size_t place, std::uint32_t share, const Change& make) {
+    Copy& copy = all_[place];
+    Held& held = copy.held_;
+    if (held.known && copy.share_ == 0) --shareless_;
+    sum_ -= copy.share_;
+    make(held);
+    copy.share_ = held.known ? share : 0;
+    sum_ += copy.share_;
+    if (held.known && share == 0) ++shareless_;
+    standings_[place] = !held.known     ? Standing::unknown
+                        : held.restless ? Standing::restless
+                                        : Standing::still;
+  }
   [[nodiscard]] std::size_t lower(std::uint32_t id) const {
     return static_cast<std::size_t>(std::lower_bound(ids_.begin(), ids_.end(), id) - ids_.begin());
   }

@@ -136,7 +136,7 @@ void Course::consider(std::size_t place, const World::State::Brief& brief) {
                        copy.wholes[look.owner ? 0 : 1] == 0;
   const bool under = copy.sent_frame != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == look.owner;
-  const bool packed = is_packed(place);
+  const bool packed = parcel.id != 0 && is_packed(place);
   if (under) {
     // The same was sent, and nothing speaks against its arriving; or all of it was, and until that
     // has arrived nothing can build on it.
@@ -154,7 +154,10 @@ void Course::consider(std::size_t place, const World::State::Brief& brief) {
   const bool complete = packed && parcel.all_there();
   if (packed && !complete && parcel.waiting(1).count == 0) return;  // all of it is under way
   const bool whole = packed || !goes_on || held.ticks[0] < brief.oldest;
-  if (!whole) bits::ask_for(&all().splice_of(copies.id(place), held.ticks), sizeof(Splice));
+  if (!whole) {
+    const auto& splice = all().splice_of(copies.id(place), held.ticks[0], held.ticks[1]);
+    bits::ask_for(&splice, sizeof(Splice));
+  }
   if (copy.waiting_since == 0) copy.waiting_since = tick();
   const std::uint32_t waited = tick() - std::min(copy.waiting_since, tick()) + 1;
   constexpr float kOverdue = 1e6F;

@@ -78,7 +78,7 @@ void Course::believe(Sent& frame) {
     // It may be wanted again, or not any more.
     if (entry.told != Told::change) copies.settled(place) = 0;
     if (copy.gone_frame == frame.mark.frame) copy.gone_frame = 0;
-    if (!options.optimistic) copies.hold(place, copy.sure, entry.share);
+    if (!options.optimistic) copies.apply(place, entry);  // then it is what is sure
     if (entry.told != Told::change) count_who_knows(place);
     if (copy.sent_frame == frame.mark.frame && copy.sent_gone) copy.sent_frame = 0;
   }

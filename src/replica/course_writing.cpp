@@ -61,13 +61,14 @@ bool Course::splice_change(Candidate& each) {
     each.lag = std::min(tick() - all().entities[each.id].history->newest_tick(), kMostTickLag);
     each.tick -= each.lag;
   }
-  KnownTicks ticks = held.ticks;
-  for (std::uint32_t& at : std::span(ticks).subspan(1)) {
-    if (tick() - at > kLongestMemory) at = 0;
-  }
-  Splice& splice = all().splice_of(each.id, ticks);
-  const bool there = splice.tick == each.tick && splice.known == ticks &&
-                     splice.owner == each.owner && splice.codes == codes->digest();
+  // What is too old counts for nothing.
+  const auto known_tick = [&](std::size_t i) {
+    return i == 0 || tick() - held.ticks[i] <= kLongestMemory ? held.ticks[i] : 0;
+  };
+  Splice& splice = all().splice_of(each.id, known_tick(0), known_tick(1));
+  bool there =
+      splice.tick == each.tick && splice.owner == each.owner && splice.codes == codes->digest();
+  for (std::size_t i = 0; i < kKnownStates; ++i) there = there && splice.known[i] == known_tick(i);
   ++(there ? all().spliced.shared : all().spliced.written);
   if (!there) {
     KnownStates known;
@@ -80,7 +81,7 @@ bool Course::splice_change(Candidate& each) {
     if (!out.ok()) return false;
     out.finish();
     splice = {each.tick,
-              ticks,
+              {known_tick(0), known_tick(1), known_tick(2), known_tick(3)},
               codes->digest(),
               static_cast<std::uint16_t>(each.mask),
               static_cast<std::uint8_t>(out.bit_count()),

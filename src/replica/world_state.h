@@ -40,8 +40,8 @@ struct World::State {
 
   State(const schema::EntitiesInfo& entities, WorldOptions options);
 
-  [[nodiscard]] Splice& splice_of(std::uint32_t id, const KnownTicks& known) {
-    return splices[id][(known[0] + known[1]) % kSplices];
+  [[nodiscard]] Splice& splice_of(std::uint32_t id, std::uint32_t newest, std::uint32_t second) {
+    return splices[id][(newest + second) % kSplices];
   }
 
   const schema::EntitiesInfo& info;

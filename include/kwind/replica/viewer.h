@@ -80,8 +80,9 @@ class Viewer final : public link::Filler {
   void see(Sight& sight);
 
   /// From now on the first frame of each tick asks `sight` itself, which is borrowed: with a
-  /// thousand clients that is cheaper than going through all of them twice. nullptr: see() says it
-  /// again.
+  /// thousand clients that is cheaper than going through all of them twice. Several viewers may see
+  /// through one: those whose clients heard the same put their frames together once. nullptr: see()
+  /// says it again.
   void see_through(Sight* sight);
 
   /// Writes a frame of the last finished tick if there is something to say: everything that changed
