@@ -1,5 +1,5 @@
-// Viewers in step put their frames together once. Each of them has to say, bit for bit, what it would
-// say were it alone in its world.
+// Viewers in step put their frames together once. Each of them has to say, bit for bit, what it
+// would say were it alone in its world.
 #include <gtest/gtest.h>
 
 #include <map>
@@ -143,7 +143,8 @@ TEST(Courses, EachViewerSaysWhatItWouldSayAlone) {
         if (now == 90 && i % 3 == 2) together.clients[i] = nullptr;  // it leaves
         Client* const here = together.clients[i].get();
         if (here == nullptr) continue;
-        const std::uint32_t input = i % 2 == 0 ? 0 : static_cast<std::uint32_t>(now + i);
+        const std::uint32_t input =
+            i % 2 == 0 ? 0 : static_cast<std::uint32_t>(now) + static_cast<std::uint32_t>(i);
         const std::string said = here->tick(now, input);
         ASSERT_TRUE(said == alone[i]->clients[0]->tick(now, input))
             << "client " << i << " tick " << now;

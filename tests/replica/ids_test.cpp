@@ -107,6 +107,21 @@ TEST(EntityIds, AViewerThatEndsLetsGo) {
   EXPECT_EQ(here.bay.spawn(bay::Pile{{1, 1}}), 20U);
 }
 
+TEST(EntityIds, WhatWasLostOnTheWayKeepsNone) {
+  FullBay here;
+  Viewer other(here.bay.world());
+  other.see(std::vector<Seen>{{20, false}});
+  std::vector<std::byte> memory(200);
+  bits::Writer out(memory);
+  const auto token = other.fill(Time{}, out);
+  ASSERT_TRUE(token);
+  here.bay.despawn(20);
+  here.tick();
+  EXPECT_EQ(here.bay.spawn(bay::Pile{{1, 1}}), 0U);
+  other.lost(*token);
+  EXPECT_EQ(here.bay.spawn(bay::Pile{{1, 1}}), 20U);
+}
+
 TEST(EntityIds, AWorldMayEndBeforeItsViewers) {
   auto bay = std::make_unique<kit::MovingBay>(1);
   bay->populate(3, 0, 0, 0);

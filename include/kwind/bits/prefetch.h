@@ -2,6 +2,7 @@
 // where more is worked on in turn than caches hold; costs little where it already is in one.
 #pragma once
 #include <cstddef>
+#include <cstdint>
 
 namespace kwind::bits {
 
@@ -9,9 +10,10 @@ inline constexpr std::size_t kCacheLineBytes = 64;
 
 /// `bytes` of any address, nullptr too: nothing is read.
 inline void ask_for(const void* memory, std::size_t bytes) {
-  const auto* line = static_cast<const char*>(memory);
-  for (const char* const end = line + bytes; line < end; line += kCacheLineBytes) {
-    __builtin_prefetch(line);
+  // Not as a pointer, which may lead nowhere but into its array.
+  auto line = reinterpret_cast<std::uintptr_t>(memory);
+  for (const std::uintptr_t end = line + bytes; line < end; line += kCacheLineBytes) {
+    __builtin_prefetch(reinterpret_cast<const void*>(line));  // NOLINT
   }
 }
 
