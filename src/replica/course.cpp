@@ -33,8 +33,8 @@ bool Course::is_like(const Course& other) {
       digested != other.digested || copies.size() != other.copies.size() || sure == 0 ||
       copies.sum_of_shares() != other.copies.sum_of_shares() || news != other.news ||
       lost_any != other.lost_any || counts.longest_wait < other.counts.longest_wait ||
-      movers_told != other.movers_told || all_told != other.all_told || seen_by != other.seen_by ||
-      seen_revision != other.seen_revision || looked != other.looked) {
+      movers_told != other.movers_told || all_told != other.all_told ||
+      seen_revision != other.seen_revision) {
     return false;
   }
   if (parcel.id != 0 || other.parcel.id != 0 || parcel.number != other.parcel.number) return false;
@@ -95,9 +95,8 @@ void Course::see(std::span<const Seen> in_view) {
 
 void Course::see(Sight& sight) {
   const std::span<const Seen> in_view = sight.look();
-  if (seen_by == &sight && seen_revision == sight.revision()) return;
+  if (seen_revision == sight.revision()) return;
   see(in_view);
-  seen_by = &sight;
   seen_revision = sight.revision();
 }
 
@@ -212,10 +211,7 @@ void Course::gather() {
 }
 
 bool Course::begin(Sight* sight, std::vector<std::uint32_t>& acks, Heading& heading) {
-  if (sight != nullptr && (looked != tick() || seen_by != sight)) {
-    looked = tick();
-    see(*sight);
-  }
+  if (sight != nullptr) see(*sight);
   hear(acks);
   if (all_told == tick() && !news) return false;
   drop_parcel_of_no_use();

@@ -35,9 +35,7 @@ struct CourseMemory {
   bool news = true;
   bool lost_any = false;            // optimistic: what was built on has gone
   std::uint32_t digested = 0;       // frame that had the last digest
-  const Sight* seen_by = nullptr;   // that was last asked
-  std::uint64_t seen_revision = 0;  // of it; 0: none
-  std::uint32_t looked = 0;         // tick in which it was
+  std::uint64_t seen_revision = 0;  // of the sight that was last asked; 0: none
   ViewerCounts counts;
 };
 
@@ -68,7 +66,7 @@ struct Course;
 
 /// What the first viewer did that went on from a course in a tick, for those that heard the same.
 struct Step {
-  const Sight* sight = nullptr;
+  std::uint64_t view = 0;  // revision of the sight; 0: there is none
   std::vector<std::uint32_t> acks;
   Course* to = nullptr;
   bool says = false;  // there is a frame

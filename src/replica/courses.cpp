@@ -27,6 +27,12 @@ Course& Courses::enter(World::State& world, const ViewerOptions& options) {
     ++(*found)->viewers;
     return **found;
   }
+  if (beginnings_.size() >= kBeginnings) {
+    const auto unused = std::partition(beginnings_.begin(), beginnings_.end(),
+                                       [](const Course* each) { return each->viewers > 0; });
+    std::for_each(unused, beginnings_.end(), [&](Course* each) { drop(*each); });
+    beginnings_.erase(unused, beginnings_.end());
+  }
   Course* const made = new Course(world, options);
   made->kept = true;
   hold(*made);
@@ -61,6 +67,7 @@ Course& Courses::part(Course& from) {
   }
   made->take_over(from);
   made->viewers = 1;
+  made->kept = false;
   made->compared = 0;
   made->same_as = nullptr;
   made->apart = from.apart || (from.viewers > 1 && from.last_frame > 0);
@@ -68,11 +75,11 @@ Course& Courses::part(Course& from) {
   return *made.release();
 }
 
-const Step* Courses::find(const Course& from, const Sight* sight,
+const Step* Courses::find(const Course& from, std::uint64_t view,
                           const std::vector<std::uint32_t>& acks) const {
   for (std::size_t i = 0; i < from.steps_used; ++i) {
     const Step& step = from.steps[i];
-    if (step.sight == sight && step.acks == acks) return &step;
+    if (step.view == view && step.acks == acks) return &step;
   }
   return nullptr;
 }
@@ -121,8 +128,8 @@ void Courses::new_tick(std::uint32_t tick) {
       groups_.push_back(to);
     }
   }
-  std::stable_sort(groups_.begin(), groups_.end(),
-                   [](const Course* a, const Course* b) { return a->viewers > b->viewers; });
+  std::sort(groups_.begin(), groups_.end(),
+            [](const Course* a, const Course* b) { return a->viewers > b->viewers; });
   while (groups_.size() > kMostGroups) {
     groups_.back()->kept = false;
     drop(*groups_.back());

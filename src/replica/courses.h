@@ -27,8 +27,9 @@ class Courses {
   /// A copy for one of its viewers alone, which goes there. O(what a viewer holds).
   Course& part(Course& from);
 
-  /// What a viewer of a course does that hears `acks`, if one has done it; nullptr if none has.
-  [[nodiscard]] const Step* find(const Course& from, const Sight* sight,
+  /// What a viewer of a course does that has this view and hears `acks`, if one has done it;
+  /// nullptr if none has.
+  [[nodiscard]] const Step* find(const Course& from, std::uint64_t view,
                                  const std::vector<std::uint32_t>& acks) const;
   /// A step to be filled in while `from` is held; nullptr if it has enough of them.
   Step* begin_step(Course& from);
@@ -45,6 +46,7 @@ class Courses {
   }
 
  private:
+  static constexpr std::size_t kBeginnings = 8;  // kept without viewers
   static constexpr std::size_t kMostSteps = 16;  // of a course
   static constexpr std::size_t kMostGroups = 8;  // to come back to
   static constexpr std::size_t kMostFree = 8;    // kept for the next copy

@@ -90,8 +90,7 @@ struct Interest::State {
   std::vector<Thing> things;    // by id
   std::uint32_t refreshed = 0;  // tick
   std::uint32_t sights = 0;
-  std::uint64_t removals = 0;   // of things that ended
-  std::uint64_t revisions = 0;  // of all sights: no two see the same number
+  std::uint64_t removals = 0;  // of things that ended
   // Where a sight puts together what it sees: by id.
   std::vector<std::uint64_t> marks;
   std::vector<Seen> picked;
@@ -226,7 +225,7 @@ std::size_t Interest::memory() const {
 
 struct Sight::State {
   explicit State(Interest::State& of)
-      : interest(&of), turn(of.sights++), revision(++of.revisions) {}
+      : interest(&of), turn(of.sights++), revision(++of.all().views) {}
 
   struct Reach;
 
@@ -410,12 +409,12 @@ void Sight::State::look_around() {
       std::equal(seen.begin(), seen.end(), before.begin(), before.end(),
                  [](const Seen& a, const Seen& b) { return a.id == b.id && a.owner == b.owner; });
   constexpr std::uint32_t kWeightsEvery = 4;  // looks
-  if (!same || ++looks % kWeightsEvery == 0) revision = ++interest->revisions;
+  if (!same || ++looks % kWeightsEvery == 0) revision = ++interest->all().views;
 }
 
 void Sight::State::keep_alive() {
   if (std::exchange(removals, interest->removals) == interest->removals) return;
-  revision = ++interest->revisions;
+  revision = ++interest->all().views;
   std::erase_if(seen, [&](const Seen& each) { return !interest->things[each.id].there; });
 }
 

@@ -56,7 +56,12 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   s.rejoin();
   bool whole = false;
   if (!s.course->is_shared()) return s.tell(out, nullptr, whole);
-  const Step* const step = s.courses->find(*s.course, s.sight, s.acks);
+  std::uint64_t view = 0;
+  if (s.sight != nullptr) {
+    s.sight->look();
+    view = s.sight->revision();
+  }
+  const Step* const step = s.courses->find(*s.course, view, s.acks);
   if (step != nullptr) {
     const auto frame = s.follow(*step, out);
     if (frame || !step->says) return frame;
@@ -65,7 +70,7 @@ std::optional<std::uint64_t> Viewer::fill(Time, bits::Writer& out) {
   s.courses->hold(before);
   Step* const made = step == nullptr ? s.courses->begin_step(before) : nullptr;
   if (made != nullptr) {
-    made->sight = s.sight;
+    made->view = view;
     made->acks = s.acks;
   }
   s.own();

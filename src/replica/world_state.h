@@ -63,7 +63,8 @@ struct World::State {
   std::size_t alive = 0;
   std::uint64_t out_of_range = 0;
   std::optional<OutOfRange> last_out_of_range;
-  SpliceCounts spliced;  // counted by viewers
+  SpliceCounts spliced;     // counted by viewers
+  std::uint64_t views = 0;  // that any sight has had: each has a number of its own
   Desk desk;
   std::shared_ptr<Courses> courses;  // of its viewers
 };

@@ -149,29 +149,44 @@ TEST(Quiet, ASteadyTickAllocatesNothing) {
   EXPECT_GT(heard, 5000);
 }
 
-// Gulls that circle, so that they come into view and leave it again and again, for one who looks on
-// and hears of it over a path of a tick each way.
+// Gulls that circle, so that they come into view and leave it again and again.
+struct CirclingGulls {
+  CirclingGulls() {
+    for (int i = 0; i < 100; ++i) {
+      const lookout::Gull gull{i * 3.6, 10, {i * 8 - 400, i % 7 * 40 - 120}};
+      all.emplace_back(*world.spawn(gull), gull);
+    }
+    sight.look_from(0, 0);
+  }
+  void step() {
+    for (auto& [ref, gull] : all) {  // once around in 360 ticks
+      gull.bearing = std::fmod(gull.bearing + 1, 360);
+      const double angle = gull.bearing * std::numbers::pi / 180;
+      gull.at += Eigen::Vector2d(std::cos(angle), std::sin(angle)) * gull.speed / 20;
+      world.put(ref, gull);
+    }
+    world.end_tick();
+    interest.refresh();
+  }
+  replica::World world{lookout::kEntities};
+  std::vector<std::pair<schema::Ref<lookout::Gull>, lookout::Gull>> all;
+  replica::Interest interest{world, {.enter = 200, .leave = 205}};
+  replica::Sight sight{interest};
+};
+
+// For one who looks on and hears of it over a path of a tick each way.
 TEST(Quiet, ASteadyTickOfStateAllocatesNothing) {
   Joined joined(lookout::kProtocol);
   Server& server = joined.server;
   Client& client = joined.client;
 
-  replica::World world(lookout::kEntities);
-  std::vector<std::pair<schema::Ref<lookout::Gull>, lookout::Gull>> gulls;
-  for (int i = 0; i < 100; ++i) {
-    const lookout::Gull gull{i * 3.6, 10, {i * 8 - 400, i % 7 * 40 - 120}};
-    gulls.emplace_back(*world.spawn(gull), gull);
-  }
-  replica::Interest interest(world, {.enter = 200, .leave = 205});
-  replica::Sight sight(interest);
-  sight.look_from(0, 0);
-  replica::Viewer viewer(world);
-  viewer.see_through(&sight);
+  CirclingGulls gulls;
+  replica::Viewer viewer(gulls.world);
+  viewer.see_through(&gulls.sight);
   Peer peer{};
   server.on_connect([&](Peer who) { peer = who; });
-  server.on_fill_told([&](Peer, std::uint64_t token, bool arrived) {
-    viewer.told(token, arrived);
-  });
+  server.on_fill_told(
+      [&](Peer, std::uint64_t token, bool arrived) { viewer.told(token, arrived); });
   replica::Mirror mirror(lookout::kEntities);
   std::size_t frames = 0;
   client.on_fill([&](std::span<const std::byte> payload, std::size_t bits) {
@@ -191,14 +206,7 @@ TEST(Quiet, ASteadyTickOfStateAllocatesNothing) {
     at_client += g_allocations - before;
     before = g_allocations;
     server.receive(now);
-    for (auto& [ref, gull] : gulls) {  // once around in 360 ticks
-      gull.bearing = std::fmod(gull.bearing + 1, 360);
-      const double angle = gull.bearing * std::numbers::pi / 180;
-      gull.at += Eigen::Vector2d(std::cos(angle), std::sin(angle)) * gull.speed / 20;
-      world.put(ref, gull);
-    }
-    world.end_tick();
-    interest.refresh();
+    gulls.step();
     if (peer != Peer{}) server.offer_fill(peer, &viewer, 1);
     server.send(now);
     at_server += g_allocations - before;
@@ -208,6 +216,38 @@ TEST(Quiet, ASteadyTickOfStateAllocatesNothing) {
   EXPECT_GT(frames, 2900U);
   EXPECT_GT(viewer.counts().gone, 100U) << "they come and go";
   EXPECT_GT(mirror.size(), 30U);
+}
+
+// For several who see the same, and of whom one or another hears a tick late now and then.
+TEST(Quiet, ViewersInStepAllocateNothing) {
+  struct One {
+    explicit One(CirclingGulls& gulls) : viewer(gulls.world) { viewer.see_through(&gulls.sight); }
+    replica::Viewer viewer;
+    std::array<std::optional<std::uint64_t>, 2> unheard{};
+  };
+  CirclingGulls gulls;
+  std::vector<std::unique_ptr<One>> all;
+  for (int i = 0; i < 6; ++i) all.push_back(std::make_unique<One>(gulls));
+  std::array<std::byte, 1200> memory{};
+  std::size_t counted_from = 0;
+  for (std::uint64_t tick = 0; tick < 3000; ++tick) {
+    if (tick == 2000) counted_from = g_allocations;
+    gulls.step();
+    for (std::size_t i = 0; i < all.size(); ++i) {
+      One& one = *all[i];
+      const bool late = tick % 50 == 10 * i && one.unheard[0];
+      if (!late) {
+        for (auto& token : one.unheard) {
+          if (token) one.viewer.acked(*token);
+          token.reset();
+        }
+      }
+      bits::Writer out(memory);
+      one.unheard[late ? 1 : 0] = one.viewer.fill(Time{}, out);
+    }
+  }
+  EXPECT_EQ(g_allocations - counted_from, 0U);
+  EXPECT_GT(gulls.world.spliced().shared, gulls.world.spliced().written * 3) << "in step";
 }
 
 // Encodes and decodes into the same storage again and again.

@@ -79,7 +79,7 @@ class Viewer final : public link::Filler {
   /// O(1) while nothing came into view or left it.
   void see(Sight& sight);
 
-  /// From now on the first frame of each tick asks `sight` itself, which is borrowed: with a
+  /// From now on each frame asks `sight` itself, which is borrowed: with a
   /// thousand clients that is cheaper than going through all of them twice. Several viewers may see
   /// through one: those whose clients heard the same put their frames together once. nullptr: see()
   /// says it again.
