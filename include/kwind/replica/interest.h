@@ -66,7 +66,8 @@ class Sight {
   Sight& operator=(Sight&&) noexcept;
   ~Sight();
 
-  /// From here, or from wherever an entity is, while that is there. What is not a number is nowhere.
+  /// From here, or from wherever an entity is, while that is there. What is not a number is
+  /// nowhere.
   void look_from(double x, double y, double z = 0);
   void look_from(schema::AnyRef entity);
   /// Owned entities are in view wherever they are.
