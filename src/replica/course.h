@@ -119,7 +119,7 @@ struct Course : CourseMemory {
   /// As `other` is. Requires: the same world.
   void take_over(const Course& other) {
     let_go();
-    static_cast<CourseMemory&>(*this) = other;
+    static_cast<CourseMemory&>(*this) = static_cast<const CourseMemory&>(other);
     options = other.options;
     codes = other.codes;
     tally = nullptr;

@@ -93,10 +93,10 @@ class KindShape {
 
  private:
   struct Follow {
-    const schema::FollowInfo* info;
+    const schema::FollowInfo* info = nullptr;
     // Way along a direction in one tick, in steps of place times 2^kScaleBits: zero + speed * step.
-    std::int64_t zero;
-    std::int64_t step;
+    std::int64_t zero = 0;
+    std::int64_t step = 0;
     // By axis and step of the turn, times 2^kTurnBits.
     std::array<std::vector<std::int32_t>, 2> shares;
   };

@@ -12,8 +12,8 @@
 
 namespace kwind::replica {
 
-Viewer::Viewer(const World& world, ViewerOptions options)
-    : state_(std::make_unique<State>(*world.state_, std::move(options))) {}
+Viewer::Viewer(const World& world, const ViewerOptions& options)
+    : state_(std::make_unique<State>(*world.state_, options)) {}
 
 Viewer::Viewer(Viewer&&) noexcept = default;
 

@@ -16,7 +16,7 @@
 namespace kwind::replica {
 
 struct Viewer::State {
-  State(World::State& world, ViewerOptions options)
+  State(World::State& world, const ViewerOptions& options)
       : courses(courses_of(world)), course(&courses->enter(world, options)) {}
   State(const State&) = delete;
   State& operator=(const State&) = delete;

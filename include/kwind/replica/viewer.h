@@ -68,7 +68,7 @@ class Viewer final : public link::Filler {
   static constexpr std::uint32_t kPatience = 40;  ///< ticks
 
   /// Borrows the world.
-  explicit Viewer(const World& world, ViewerOptions options = {});
+  explicit Viewer(const World& world, const ViewerOptions& options = {});
   Viewer(Viewer&&) noexcept;
   Viewer& operator=(Viewer&&) noexcept;
   ~Viewer() override;
