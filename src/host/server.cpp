@@ -34,7 +34,7 @@ constexpr std::size_t kHotBytes = 3 * bits::kCacheLineBytes;  // of a connection
 // while it works on what it has. Places in `all` may be empty.
 void prefetch_ahead(const std::vector<Connection*>& all, std::size_t at, link::Link::Use use) {
   // How many connections ahead: itself, then the steps of its link.
-  constexpr std::array<std::size_t, 1 + link::Link::kPrefetchSteps> kAhead{18, 15, 12, 9, 6, 4, 2};
+  constexpr std::array<std::size_t, 1 + link::Link::kPrefetchSteps> kAhead{11, 9, 7, 5, 4, 2, 1};
   for (std::size_t step = 0; step < kAhead.size(); ++step) {
     const std::size_t i = at + kAhead[step];
     if (i >= all.size() || all[i] == nullptr) continue;
