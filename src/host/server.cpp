@@ -6,48 +6,11 @@
 #include <unordered_map>
 #include <utility>
 
-#include "kwind/bits/prefetch.h"
 #include "kwind/io/clock.h"
 #include "kwind/link/listener.h"
-#include "session.h"
+#include "roll.h"
 
 namespace kwind::host {
-namespace {
-
-struct Connection {
-  Peer peer;
-  std::uint32_t slot = 0;  // while it exists for the game
-  io::Port* port;
-  std::size_t place;       // in Impl::order
-  bool announced = false;  // on_connect was called
-  bool gone = false;       // on_disconnect was called, or never will be
-  bool away = false;       // the connection broke, and the client may come back until then
-  bool forgotten = false;  // its place at the door is free again
-  Session session;
-  Time away_until{};
-  link::Admission admission;
-};
-
-constexpr std::size_t kHotBytes = 3 * bits::kCacheLineBytes;  // of a connection
-
-// A thousand connections are more than a cache holds: what the loop will need soon is asked for
-// while it works on what it has. Places in `all` may be empty.
-void prefetch_ahead(const std::vector<Connection*>& all, std::size_t at, link::Link::Use use) {
-  // How many connections ahead: itself, then the steps of its link.
-  constexpr std::array<std::size_t, 1 + link::Link::kPrefetchSteps> kAhead{11, 9, 7, 5, 4, 2, 1};
-  for (std::size_t step = 0; step < kAhead.size(); ++step) {
-    const std::size_t i = at + kAhead[step];
-    if (i >= all.size() || all[i] == nullptr) continue;
-    if (step == 0) {
-      bits::ask_for(all[i], kHotBytes);
-    } else {
-      all[i]->session.link().prefetch(use, static_cast<unsigned>(step - 1));
-    }
-  }
-}
-
-}  // namespace
-
 struct Server::Impl {
   Impl(Server& host_in, io::Port& port_in, const schema::ProtocolInfo& protocol,
        const ServerOptions& options_in)
@@ -142,9 +105,7 @@ struct Server::Impl {
     connection.gone = true;
     some_leave = true;
     if (!connection.announced) return;
-    const auto place = std::lower_bound(everybody.begin(), everybody.end(), connection.peer);
-    everyone.erase(everyone.begin() + (place - everybody.begin()));
-    everybody.erase(place);
+    roll.remove(connection.peer);
     run_guarded([&] {
       if (on_disconnect) on_disconnect(connection.peer, code, text);
     });
@@ -160,9 +121,7 @@ struct Server::Impl {
   void announce(Connection& connection) {
     connection.announced = true;
     connection.slot = take_slot();
-    const auto place = std::lower_bound(everybody.begin(), everybody.end(), connection.peer);
-    everyone.insert(everyone.begin() + (place - everybody.begin()), &connection);
-    everybody.insert(place, connection.peer);
+    roll.add(connection);
     run_guarded([&] {
       if (on_connect) on_connect(connection.peer);
     });
@@ -177,24 +136,6 @@ struct Server::Impl {
   Connection* find(Peer peer) {
     const auto found = by_peer.find(peer);
     return found == by_peer.end() ? nullptr : found->second.get();
-  }
-
-  // For who asks for everybody in turn: quick for the one behind the last, and asks for the memory
-  // of those that are next.
-  Connection* find_next(Peer peer) {
-    constexpr std::size_t kAhead = 8;
-    constexpr std::size_t kLinkAhead = 4;
-    if (++found_last >= everybody.size()) found_last = 0;
-    if (found_last == everybody.size() || everybody[found_last] != peer) {
-      const auto found = std::lower_bound(everybody.begin(), everybody.end(), peer);
-      if (found == everybody.end() || *found != peer) return find(peer);
-      found_last = static_cast<std::size_t>(found - everybody.begin());
-    }
-    if (found_last + kAhead < everyone.size()) {
-      bits::ask_for(everyone[found_last + kAhead], kHotBytes);
-      everyone[found_last + kLinkAhead]->session.link().prefetch(link::Link::Use::offer_fill, 0);
-    }
-    return everyone[found_last];
   }
 
   void take_datagram(Time now, io::Port& port, const io::Received& received) {
@@ -271,8 +212,7 @@ struct Server::Impl {
     connection.slot = std::exchange(before.slot, 0);
     std::swap(by_peer[before.peer], by_peer[connection.peer]);
     std::swap(before.peer, connection.peer);
-    const auto place = std::lower_bound(everybody.begin(), everybody.end(), connection.peer);
-    everyone[static_cast<std::size_t>(place - everybody.begin())] = &connection;
+    roll.replace(connection);
     before.gone = true;
     before.away = false;
     some_leave = true;
@@ -374,9 +314,8 @@ struct Server::Impl {
   std::uint32_t last_peer = 0;
   std::uint32_t last_slot = 0;           // given out so far
   std::deque<std::uint32_t> free_slots;  // given out before, free the longest first
-  std::vector<Peer> everybody;           // announced and not gone, in order
-  std::vector<Connection*> everyone;     // those of everybody
-  std::size_t found_last = 0;            // place in these
+  Roll roll;
+  std::size_t offered = 0;  // place behind the one that was last offered to fill for
   link::SharedBytesPool shared;
   std::vector<Connection*> chosen;  // scratch of fan_out
   std::vector<Connection*> due;     // scratch of send
@@ -408,9 +347,7 @@ Server::Server(io::Port& port, const schema::ProtocolInfo& protocol, const Serve
       packer_(protocol, schema::Direction::from_server, options.policy),
       desk_(std::make_shared<Desk>(*this)),
       impl_(std::make_unique<Impl>(*this, port, protocol, options)) {
-  rooms_.only_if([this](Peer peer) {
-    return std::binary_search(impl_->everybody.begin(), impl_->everybody.end(), peer);
-  });
+  rooms_.only_if([this](Peer peer) { return impl_->roll.has(peer); });
   dispatcher_.owned_by(
       [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
 }
@@ -435,7 +372,9 @@ void Server::on_return(std::function<void(Peer)> handler) {
 }
 
 bool Server::offer_fill(Peer to, link::Filler* filler, std::size_t datagrams) {
-  Connection* const connection = impl_->find_next(to);
+  Connection* connection = impl_->roll.find(impl_->offered, to);
+  impl_->roll.ask_for_offers(impl_->offered);
+  if (connection == nullptr) connection = impl_->find(to);  // nobody has heard of it yet
   if (connection == nullptr) return false;
   impl_->touch(*connection);
   connection->session.link().offer_fill(filler, datagrams);
@@ -528,24 +467,18 @@ Errc Server::send_packed(Peer to, const PackedMessage& message) {
 }
 
 std::span<const Peer> Server::everybody() {
-  return impl_->everybody;
+  return impl_->roll.peers();
 }
 
 std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pack& pack) {
   // Taken out while it is used: a tap may send, too.
   std::vector<Connection*> chosen = std::exchange(impl_->chosen, {});
   chosen.clear();
-  // Both lists are mostly in order: what is looked for stands behind what was found last.
-  const std::vector<Peer>& here = impl_->everybody;
+  // They are mostly in order.
   std::size_t at = 0;
   for (const Peer peer : peers) {
-    if (at == here.size() || here[at] != peer) {
-      at =
-          static_cast<std::size_t>(std::lower_bound(here.begin(), here.end(), peer) - here.begin());
-    }
-    if (at == here.size() || here[at] != peer) continue;
-    if (peer != left_out) chosen.push_back(impl_->everyone[at]);
-    ++at;
+    Connection* const found = impl_->roll.find(at, peer);
+    if (found != nullptr && peer != left_out) chosen.push_back(found);
   }
   std::size_t count = 0;
   std::size_t left = chosen.size();
@@ -642,7 +575,8 @@ void Server::close_all(std::string_view reason) {
 }
 
 std::vector<Peer> Server::peers() const {
-  return impl_->everybody;
+  const std::span<const Peer> here = impl_->roll.peers();
+  return {here.begin(), here.end()};
 }
 
 std::size_t Server::connections() const {

@@ -59,7 +59,6 @@ struct Room {
     constexpr std::size_t kFades = 16;  // what so many frames ago had counts for little
     roomiest = std::max(now - lost, roomiest - roomiest / kFades);
   }
-  friend bool operator==(const Room&, const Room&) = default;
 };
 
 struct Course;

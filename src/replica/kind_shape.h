@@ -51,10 +51,9 @@ class KindShape {
   [[nodiscard]] std::size_t varying_place(std::size_t column) const { return places_[column]; }
   /// Columns in the order in which they are coded: what others follow comes before them.
   [[nodiscard]] std::span<const std::uint16_t> order() const { return order_; }
-  /// Those of which one symbol tells whether they are as foretold, and the others that change at
-  /// all.
-  [[nodiscard]] std::span<const MaskColumn> mask() const { return mask_; }
+  /// What one symbol tells of changing columns, see mask_columns(): how many there are of it.
   [[nodiscard]] std::size_t masks() const { return masks_of(mask_); }
+  /// Whether there are others, of which it tells nothing.
   [[nodiscard]] bool has_rest() const { return has_rest_; }
   /// The one and the other, in order().
   [[nodiscard]] std::span<const ChangingColumn> changing() const { return changing_; }

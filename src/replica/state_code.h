@@ -31,7 +31,7 @@ struct Basis {
   [[nodiscard]] std::size_t age() const { return age_of(tick - known.front().tick); }
 };
 
-/// What of the columns of KindShape::mask() is not as foretold, see MaskColumn.
+/// What of the columns of KindShape::changing() is not as foretold, see MaskColumn.
 [[nodiscard]] std::uint32_t mask_of(const Basis& basis, const Row& row);
 /// What differs, given that `mask` was told. `tally`, if there is one, counts.
 void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,

@@ -28,7 +28,8 @@ void Viewer::see(std::span<const Seen> in_view) {
 }
 
 void Viewer::see(Sight& sight) {
-  state_->own().see(sight);
+  sight.look();
+  if (state_->course->seen_revision != sight.revision()) state_->own().see(sight);
 }
 
 void Viewer::see_through(Sight* sight) {
