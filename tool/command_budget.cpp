@@ -1,6 +1,5 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
@@ -9,6 +8,7 @@
 
 #include "commands.h"
 #include "kwind/budget/cost.h"
+#include "kwind/json/text.h"
 #include "kwind/replica/codes.h"
 #include "kwind/schema/columns.h"
 #include "plot.h"
@@ -26,7 +26,7 @@ constexpr double kRoundTrip = 0.1;
 // Shares of what replication makes of a plan.
 constexpr const char* kByDeltas = "by deltas";
 
-struct Arguments {
+struct BudgetArguments {
   std::string plan;
   std::string codes;
   std::string chart;
@@ -97,7 +97,7 @@ void print_shares(const budget::Cost& cost) {
   }
 }
 
-void print_tables(const Arguments& arguments, const budget::ReadPlan& read,
+void print_tables(const BudgetArguments& arguments, const budget::ReadPlan& read,
                   const budget::Cost& cost) {
   double population = 0;
   double in_view = 0;
@@ -153,7 +153,7 @@ void print_json(const budget::ReadPlan& read, const budget::Cost& cost) {
                              {"bytes_per_second", share.bytes_per_second},
                              {"each_bits", share.each_bits}});
   }
-  fmt::print("{}\n", out.dump(2));
+  fmt::print("{}\n", json::text_of(out, 2));
 }
 
 // ---- what replication makes of it ----
@@ -246,7 +246,7 @@ std::string chart(const budget::ReadPlan& read, const budget::Cost& cost) {
   return script + "unset multiplot\n";
 }
 
-int show_budget(const Arguments& arguments) {
+int show_budget(const BudgetArguments& arguments) {
   const std::string ending = fs::path(arguments.chart).extension().string();
   if (!arguments.chart.empty() && ending != ".svg" && ending != ".png") {
     fmt::print(stderr, "kwind budget: --chart writes FILE.svg or FILE.png, not {}\n",
@@ -301,21 +301,21 @@ int show_budget(const Arguments& arguments) {
 
 }  // namespace
 
-void add_budget(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = app.add_subcommand(
+void add_budget(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<BudgetArguments>();
+  Command command = app.add_subcommand(
       "budget", "Say what planned traffic will cost, beside the same as JSON, CBOR and compressed");
-  command->add_option("PLAN", arguments->plan, "The plan, a TOML file")->required();
+  command.add_option("PLAN", arguments->plan, "The plan, a TOML file").required();
   command
-      ->add_option("--codes", arguments->codes,
-                   "Also what replication takes with these field codes, of kwind train")
-      ->type_name("FILE.codes");
-  command->add_option("--chart", arguments->chart, "Draw it into FILE.svg or FILE.png");
-  command->add_flag("--json", arguments->json, "Print one JSON object");
-  command->footer(
+      .add_option("--codes", arguments->codes,
+                  "Also what replication takes with these field codes, of kwind train")
+      .type_name("FILE.codes");
+  command.add_option("--chart", arguments->chart, "Draw it into FILE.svg or FILE.png");
+  command.add_flag("--json", arguments->json, "Print one JSON object");
+  command.footer(
       "A plan names a description, and says what is sent how often: docs/budget.md.\n"
       "Example:\n  kwind budget examples/descriptions/world.toml --chart budget.svg");
-  command->callback(
+  command.callback(
       [arguments, &chosen] { chosen = [arguments] { return show_budget(*arguments); }; });
 }
 

@@ -1,11 +1,11 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <algorithm>
 #include <memory>
 #include <nlohmann/json.hpp>
 
 #include "commands.h"
+#include "kwind/json/text.h"
 
 namespace kwind::tool {
 namespace {
@@ -230,24 +230,24 @@ int check(const std::string& file, bool json) {
   if (source.ok()) out = json_of(source.protocol);
   out["errors"] = json_of(source.errors, source);
   out["hints"] = json_of(source.hints, source);
-  fmt::print("{}\n", out.dump(2, ' ', false, ordered_json::error_handler_t::replace));
+  fmt::print("{}\n", json::text_of(out, 2));
   return source.ok() ? kFine : kFoundWrong;
 }
 
 }  // namespace
 
-void add_check(CLI::App& app, std::function<int()>& chosen) {
-  struct Arguments {
+void add_check(Command app, std::function<int()>& chosen) {
+  struct CheckArguments {
     std::string file;
     bool json = false;
   };
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command =
+  auto arguments = std::make_shared<CheckArguments>();
+  Command command =
       app.add_subcommand("check", "Check a description and show what each message costs");
-  command->add_option("FILE", arguments->file, "The description, a .kw file")->required();
-  command->add_flag("--json", arguments->json, "Print one JSON object");
-  command->footer("Example:\n  kwind check examples/harbour/harbour.kw");
-  command->callback([arguments, &chosen] {
+  command.add_option("FILE", arguments->file, "The description, a .kw file").required();
+  command.add_flag("--json", arguments->json, "Print one JSON object");
+  command.footer("Example:\n  kwind check examples/harbour/harbour.kw");
+  command.callback([arguments, &chosen] {
     chosen = [arguments] { return check(arguments->file, arguments->json); };
   });
 }

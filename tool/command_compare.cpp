@@ -1,8 +1,8 @@
+#include "kwind/json/text.h"
 #include "kwind/language/compare.h"
 
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <algorithm>
 #include <memory>
 #include <nlohmann/json.hpp>
@@ -12,17 +12,14 @@
 namespace kwind::tool {
 namespace {
 
-struct Arguments {
+struct CompareArguments {
   std::string before;
   std::string after;
   bool json = false;
 };
 
-std::string counted(std::size_t count, std::string_view what) {
-  return fmt::format("{} {}", count, what);
-}
-
-void print_changes(const std::vector<language::Change>& changes, const Arguments& arguments) {
+void print_changes(const std::vector<language::Change>& changes,
+                   const CompareArguments& arguments) {
   if (changes.empty()) {
     fmt::print("{} and {} are the same\n", arguments.before, arguments.after);
     return;
@@ -35,13 +32,12 @@ void print_changes(const std::vector<language::Change>& changes, const Arguments
     fmt::print("{:<11}  {:<{}}  {}\n", name_of(change.impact), change.where, where, change.what);
     if (!change.fix.empty()) fmt::print("{:<11}  {:<{}}  fix: {}\n", "", "", where, change.fix);
   }
-  fmt::print("\n{}, {}, {}: peers built from {} {}\n", counted(counts[0], "harmless"),
-             counted(counts[1], "that need `since`"), counted(counts[2], "that break"),
-             arguments.before,
+  fmt::print("\n{} harmless, {} that need `since`, {} that break: peers built from {} {}\n",
+             counts[0], counts[1], counts[2], arguments.before,
              counts[1] + counts[2] == 0 ? "are still understood" : "would be refused");
 }
 
-int compare_files(const Arguments& arguments) {
+int compare_files(const CompareArguments& arguments) {
   language::Compiled before;
   language::Compiled after;
   const bool loaded = load_source(arguments.before, before);
@@ -55,7 +51,7 @@ int compare_files(const Arguments& arguments) {
                      {"what", change.what},
                      {"fix", change.fix}});
     }
-    fmt::print("{}\n", nlohmann::ordered_json{{"changes", out}}.dump(2));
+    fmt::print("{}\n", json::text_of({{"changes", out}}, 2));
   } else {
     print_changes(changes, arguments);
   }
@@ -67,18 +63,18 @@ int compare_files(const Arguments& arguments) {
 
 }  // namespace
 
-void add_compare(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = app.add_subcommand(
+void add_compare(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<CompareArguments>();
+  Command command = app.add_subcommand(
       "compare", "List what changed from one description to the next, and what that breaks");
-  command->add_option("OLD", arguments->before, "The description that peers were built from")
-      ->required();
-  command->add_option("NEW", arguments->after, "The description as it is now")->required();
-  command->add_flag("--json", arguments->json, "Print one JSON object");
-  command->footer(
+  command.add_option("OLD", arguments->before, "The description that peers were built from")
+      .required();
+  command.add_option("NEW", arguments->after, "The description as it is now").required();
+  command.add_flag("--json", arguments->json, "Print one JSON object");
+  command.footer(
       "Exit code 1 when old peers would be refused, so that the CI of a game can ask.\n"
       "Example:\n  kwind compare released.kw harbour.kw");
-  command->callback(
+  command.callback(
       [arguments, &chosen] { chosen = [arguments] { return compare_files(*arguments); }; });
 }
 

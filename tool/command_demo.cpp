@@ -1,6 +1,5 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <algorithm>
 #include <atomic>
 #include <csignal>
@@ -12,6 +11,7 @@
 #include "demo/report.h"
 #include "demo/run.h"
 #include "demo/summary.h"
+#include "kwind/json/text.h"
 #include "read_files.h"
 
 namespace kwind::tool {
@@ -129,7 +129,7 @@ int run_demo(demo::Settings settings) {
     return kFoundWrong;
   }
   if (settings.json) {
-    fmt::print("{}\n", demo::to_json(settings, outcome).dump(2));
+    fmt::print("{}\n", json::text_of(demo::to_json(settings, outcome), 2));
   } else {
     print_summary(outcome);
     for (const demo::BotVerdict& bot : outcome.verdict.bots) {
@@ -156,61 +156,58 @@ int run_demo(demo::Settings settings) {
 
 }  // namespace
 
-void add_demo(CLI::App& app, std::function<int()>& chosen) {
+void add_demo(Command app, std::function<int()>& chosen) {
   auto settings = std::make_shared<demo::Settings>();
-  CLI::App* command = app.add_subcommand("demo",
-                                         "Run Saltmarsh Harbour: 1300 entities, a server and bots "
-                                         "on real sockets, through a bad link");
-  command->add_option("--seconds", settings->seconds, "How long the harbour is watched")
-      ->check(CLI::Range(2, 600))
-      ->capture_default_str();
+  Command command = app.add_subcommand("demo",
+                                       "Run Saltmarsh Harbour: 1300 entities, a server and bots "
+                                       "on real sockets, through a bad link");
+  command.add_option("--seconds", settings->seconds, "How long the harbour is watched")
+      .range(2, 600)
+      .capture_default_str();
   command
-      ->add_option("--bots", settings->bots, "How many pilots; the last joins after half the time")
-      ->check(CLI::Range(1, 40))
-      ->capture_default_str();
-  command->add_option("--delay", settings->delay_ms, "Round trip in milliseconds")
-      ->check(CLI::Range(0, 2000))
-      ->capture_default_str();
+      .add_option("--bots", settings->bots, "How many pilots; the last joins after half the time")
+      .range(1, 40)
+      .capture_default_str();
+  command.add_option("--delay", settings->delay_ms, "Round trip in milliseconds")
+      .range(0, 2000)
+      .capture_default_str();
   command
-      ->add_option("--jitter", settings->jitter_ms,
-                   "The round trip varies by this much, in milliseconds")
-      ->check(CLI::Range(0, 1000))
-      ->capture_default_str();
-  command->add_option("--loss", settings->loss_percent, "Datagrams lost each way, in percent")
-      ->check(CLI::Range(0.0, 50.0))
-      ->capture_default_str();
-  command->add_option("--seed", settings->seed, "Chance of the link and the pilots")
-      ->check([](const std::string& text) {
-        return std::string(text.starts_with('-') ? "must be a whole number from 0 up" : "");
-      })
-      ->capture_default_str();
-  command->add_option("--port", settings->port, "Port of the server; 0 lets the system choose")
-      ->check(CLI::Range(0, 65535))
-      ->capture_default_str();
+      .add_option("--jitter", settings->jitter_ms,
+                  "The round trip varies by this much, in milliseconds")
+      .range(0, 1000)
+      .capture_default_str();
+  command.add_option("--loss", settings->loss_percent, "Datagrams lost each way, in percent")
+      .range(0.0, 50.0)
+      .capture_default_str();
+  command.add_option("--seed", settings->seed, "Chance of the link and the pilots")
+      .not_negative()
+      .capture_default_str();
+  command.add_option("--port", settings->port, "Port of the server; 0 lets the system choose")
+      .range(0, 65535)
+      .capture_default_str();
+  command.add_option("--places", settings->places, "Most clients of the server; 0: as many as bots")
+      .range(0, 40)
+      .capture_default_str();
+  command.add_option("--report", settings->report, "Write an HTML report with charts")
+      .type_name("FILE.html");
+  command.add_option("--record", settings->record, "Keep what passes at the server in a capture")
+      .type_name("FILE.pcapng");
   command
-      ->add_option("--places", settings->places, "Most clients of the server; 0: as many as bots")
-      ->check(CLI::Range(0, 40))
-      ->capture_default_str();
-  command->add_option("--report", settings->report, "Write an HTML report with charts")
-      ->type_name("FILE.html");
-  command->add_option("--record", settings->record, "Keep what passes at the server in a capture")
-      ->type_name("FILE.pcapng");
-  command
-      ->add_option("--keys", settings->keys,
-                   "Keep the keys of its datagrams, with which anybody can open that capture")
-      ->type_name("FILE");
-  command->add_option("--codes", settings->codes, "Field codes that kwind train has made")
-      ->type_name("FILE.codes");
-  command->add_flag("--optimistic", settings->optimistic,
-                    "State builds on frames that are still under way");
-  command->add_flag("--clear", settings->clear,
-                    "Do not seal datagrams: for captures that anybody can read");
-  command->add_flag("--json", settings->json,
-                    "Print one JSON object at the end, progress on stderr");
-  command->footer(
+      .add_option("--keys", settings->keys,
+                  "Keep the keys of its datagrams, with which anybody can open that capture")
+      .type_name("FILE");
+  command.add_option("--codes", settings->codes, "Field codes that kwind train has made")
+      .type_name("FILE.codes");
+  command.add_flag("--optimistic", settings->optimistic,
+                   "State builds on frames that are still under way");
+  command.add_flag("--clear", settings->clear,
+                   "Do not seal datagrams: for captures that anybody can read");
+  command.add_flag("--json", settings->json,
+                   "Print one JSON object at the end, progress on stderr");
+  command.footer(
       "Example:\n  kwind demo --seconds 20 --loss 5 --report demo.html\n\n"
       "Exit code 0 when all bots agree with the server, 1 otherwise.");
-  command->callback([settings, &chosen] { chosen = [settings] { return run_demo(*settings); }; });
+  command.callback([settings, &chosen] { chosen = [settings] { return run_demo(*settings); }; });
 }
 
 }  // namespace kwind::tool

@@ -1,18 +1,18 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <memory>
 #include <nlohmann/json.hpp>
 
 #include "commands.h"
 #include "diagnose.h"
 #include "key_text.h"
+#include "kwind/json/text.h"
 #include "kwind/link/spec.h"
 
 namespace kwind::tool {
 namespace {
 
-struct Arguments {
+struct DiagnoseArguments {
   DiagnoseQuestion question;
   std::string description;
   std::string key;
@@ -20,7 +20,7 @@ struct Arguments {
   bool json = false;
 };
 
-int run_diagnose(Arguments arguments) {
+int run_diagnose(DiagnoseArguments arguments) {
   DiagnoseQuestion& question = arguments.question;
   if (!arguments.key.empty()) {
     const auto key = public_key_of(arguments.key);
@@ -64,41 +64,39 @@ int run_diagnose(Arguments arguments) {
     std::fflush(stdout);
   });
   if (arguments.json) {
-    fmt::print(
-        "{}\n",
-        nlohmann::ordered_json{{"address", question.address}, {"fine", fine}, {"steps", steps}}
-            .dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
+    fmt::print("{}\n",
+               json::text_of({{"address", question.address}, {"fine", fine}, {"steps", steps}}, 2));
   }
   return fine ? kFine : kFoundWrong;
 }
 
 }  // namespace
 
-void add_diagnose(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command =
+void add_diagnose(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<DiagnoseArguments>();
+  Command command =
       app.add_subcommand("diagnose", "Find out why a client cannot reach a server, step by step");
-  command->add_option("ADDRESS", arguments->question.address, "The server, HOST:PORT")->required();
+  command.add_option("ADDRESS", arguments->question.address, "The server, HOST:PORT").required();
   command
-      ->add_option("--key", arguments->key,
-                   "Its public key, or a file with it; without, the diagnosis ends at the cookie")
-      ->type_name("KEY|FILE");
-  command->add_option("--description", arguments->description, "The game's description")
-      ->type_name("FILE.kw");
+      .add_option("--key", arguments->key,
+                  "Its public key, or a file with it; without, the diagnosis ends at the cookie")
+      .type_name("KEY|FILE");
+  command.add_option("--description", arguments->description, "The game's description")
+      .type_name("FILE.kw");
   command
-      ->add_option("--ticket", arguments->ticket, "A ticket, or a file with it; it counts as used")
-      ->type_name("TICKET|FILE");
-  command->add_flag("--clear", arguments->question.clear, "The server is in clear mode");
-  command->add_flag("--tcp", arguments->question.tcp, "Over TCP instead of UDP");
-  command->add_option("--seconds", arguments->question.seconds, "How long the path is measured")
-      ->check(CLI::Range(0.5, 600.0))
-      ->capture_default_str();
-  command->add_flag("--json", arguments->json, "Print one JSON object");
-  command->footer(
+      .add_option("--ticket", arguments->ticket, "A ticket, or a file with it; it counts as used")
+      .type_name("TICKET|FILE");
+  command.add_flag("--clear", arguments->question.clear, "The server is in clear mode");
+  command.add_flag("--tcp", arguments->question.tcp, "Over TCP instead of UDP");
+  command.add_option("--seconds", arguments->question.seconds, "How long the path is measured")
+      .range(0.5, 600.0)
+      .capture_default_str();
+  command.add_flag("--json", arguments->json, "Print one JSON object");
+  command.footer(
       "Example:\n  kwind diagnose 127.0.0.1:4000 --key secrets/server.pub --description "
       "examples/harbour/harbour.kw\n"
       "Ends with the first step that is wrong, and says what to do about it.");
-  command->callback(
+  command.callback(
       [arguments, &chosen] { chosen = [arguments] { return run_diagnose(*arguments); }; });
 }
 

@@ -1,20 +1,20 @@
 // `kwind encode` and `kwind decode`: JSON lines to bits and back, line by line.
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <fstream>
 #include <iostream>
 #include <memory>
 
 #include "commands.h"
 #include "kwind/json/json.h"
+#include "kwind/json/text.h"
 #include "kwind/schema/runtime.h"
 #include "lookup.h"
 
 namespace kwind::tool {
 namespace {
 
-struct Arguments {
+struct EncodeArguments {
   std::string file;
   std::string message;
   std::string input;
@@ -28,7 +28,7 @@ constexpr std::size_t kMostBytes = language::kMostSplitBytes + 8;
 class Converter {
  public:
   // False if the arguments do not fit; what is wrong was said.
-  bool open(const Arguments& arguments, int& code) {
+  bool open(const EncodeArguments& arguments, int& code) {
     arguments_ = arguments;
     code = kFoundWrong;
     if (!load_source(arguments.file, source_)) return false;
@@ -52,10 +52,10 @@ class Converter {
     while (std::getline(in(), line)) {
       ++line_;
       if (line.find_first_not_of(" \t\r") == std::string::npos) continue;
-      try {
-        encode_line(nlohmann::ordered_json::parse(line));
-      } catch (const nlohmann::json::parse_error& error) {
-        wrong(fmt::format("not JSON, from byte {} on", error.byte));
+      if (const auto parsed = json::parse_text(line)) {
+        encode_line(*parsed);
+      } else {
+        wrong(parsed.error().text);
       }
     }
     return code_;
@@ -151,10 +151,10 @@ class Converter {
     if (error != Errc::none) {
       return wrong(fmt::format("{}; `kwind explain` shows where", error_info(error).text));
     }
-    fmt::print("{}\n", json::to_json(source_.protocol, *fields_, value_).dump());
+    fmt::print("{}\n", json::text_of(json::to_json(source_.protocol, *fields_, value_)));
   }
 
-  Arguments arguments_;
+  EncodeArguments arguments_;
   language::Compiled source_;
   const std::vector<schema::Field>* fields_ = nullptr;
   std::ifstream file_;
@@ -164,31 +164,31 @@ class Converter {
   int code_ = kFine;
 };
 
-CLI::App* add(CLI::App& app, const std::string& name, const std::string& about,
-              const std::shared_ptr<Arguments>& arguments) {
-  CLI::App* command = app.add_subcommand(name, about);
-  command->add_option("FILE", arguments->file, "The description, a .kw file")->required();
-  command->add_option("MESSAGE", arguments->message, "A message, entity or record")->required();
-  command->add_option("--in", arguments->input, "Read this file instead of the standard input");
-  command->add_option("--version-of", arguments->version,
-                      "The version in whose layout the bits are; the newest if not given");
-  command->add_flag("--binary", arguments->binary,
-                    "Bits as bytes: for each message the number of its bits (32 bits, lowest byte "
-                    "first) and then its bytes");
+Command add(Command app, const std::string& name, const std::string& about,
+            const std::shared_ptr<EncodeArguments>& arguments) {
+  Command command = app.add_subcommand(name, about);
+  command.add_option("FILE", arguments->file, "The description, a .kw file").required();
+  command.add_option("MESSAGE", arguments->message, "A message, entity or record").required();
+  command.add_option("--in", arguments->input, "Read this file instead of the standard input");
+  command.add_option("--version-of", arguments->version,
+                     "The version in whose layout the bits are; the newest if not given");
+  command.add_flag("--binary", arguments->binary,
+                   "Bits as bytes: for each message the number of its bits (32 bits, lowest byte "
+                   "first) and then its bytes");
   return command;
 }
 
 }  // namespace
 
-void add_encode(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = add(app, "encode", "Turn JSON lines into the bits of a message", arguments);
-  command->add_flag("--clamp", arguments->clamp,
-                    "Move values that are out of range to the nearest end instead of refusing");
-  command->footer(
+void add_encode(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<EncodeArguments>();
+  Command command = add(app, "encode", "Turn JSON lines into the bits of a message", arguments);
+  command.add_flag("--clamp", arguments->clamp,
+                   "Move values that are out of range to the nearest end instead of refusing");
+  command.footer(
       "Example:\n  echo '{\"rudder\": 0.25, \"throttle\": 50}' |\n"
       "    kwind encode examples/harbour/harbour.kw Helm");
-  command->callback([arguments, &chosen] {
+  command.callback([arguments, &chosen] {
     chosen = [arguments] {
       Converter converter;
       int code = kFine;
@@ -197,11 +197,11 @@ void add_encode(CLI::App& app, std::function<int()>& chosen) {
   });
 }
 
-void add_decode(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = add(app, "decode", "Turn the bits of messages into JSON lines", arguments);
-  command->footer("Example:\n  echo 5019:15 | kwind decode examples/harbour/harbour.kw Helm");
-  command->callback([arguments, &chosen] {
+void add_decode(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<EncodeArguments>();
+  Command command = add(app, "decode", "Turn the bits of messages into JSON lines", arguments);
+  command.footer("Example:\n  echo 5019:15 | kwind decode examples/harbour/harbour.kw Helm");
+  command.callback([arguments, &chosen] {
     chosen = [arguments] {
       Converter converter;
       int code = kFine;

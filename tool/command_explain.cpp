@@ -1,18 +1,18 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <memory>
 #include <nlohmann/json.hpp>
 
 #include "capture/explain.h"
 #include "commands.h"
+#include "kwind/json/text.h"
 #include "kwind/schema/runtime.h"
 #include "lookup.h"
 
 namespace kwind::tool {
 namespace {
 
-struct Arguments {
+struct ExplainArguments {
   std::string file;
   std::string message;
   std::string hex;
@@ -28,8 +28,8 @@ std::size_t width(std::size_t least, const std::vector<schema::Span>& spans,
   return least;
 }
 
-void print_table(const schema::Explained& explained, const Arguments& arguments, std::size_t bits,
-                 std::size_t padding) {
+void print_table(const schema::Explained& explained, const ExplainArguments& arguments,
+                 std::size_t bits, std::size_t padding) {
   const auto& spans = explained.spans;
   const std::size_t path = width(5, spans, &schema::Span::path);
   const std::size_t raw = std::min<std::size_t>(24, width(3, spans, &schema::Span::raw));
@@ -67,7 +67,7 @@ nlohmann::ordered_json json_of(const schema::Explained& explained) {
   return out;
 }
 
-int explain(Arguments arguments) {
+int explain(ExplainArguments arguments) {
   if (!arguments.capture.capture.empty()) {
     if (!arguments.message.empty()) {
       fmt::print(stderr, "kwind explain: say either MESSAGE and HEX or --capture FILE, not both\n");
@@ -105,8 +105,7 @@ int explain(Arguments arguments) {
     explained = schema::explain(source.protocol, *fields, text->bytes, bits, layout);
   }
   if (arguments.json) {
-    fmt::print("{}\n", json_of(explained).dump(2, ' ', false,
-                                               nlohmann::ordered_json::error_handler_t::replace));
+    fmt::print("{}\n", json::text_of(json_of(explained), 2));
   } else {
     print_table(explained, arguments, bits, padding);
   }
@@ -119,40 +118,40 @@ int explain(Arguments arguments) {
 
 }  // namespace
 
-void add_explain(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command =
+void add_explain(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<ExplainArguments>();
+  Command command =
       app.add_subcommand("explain", "Say what each bit of a message is, or what a capture holds");
-  command->add_option("FILE", arguments->file, "The description, a .kw file")->required();
-  command->add_option("MESSAGE", arguments->message, "A message, entity or record");
-  command->add_option("HEX", arguments->hex,
-                      "Its bytes in hexadecimal; :N behind them says how many bits they hold");
-  command->add_option("--version-of", arguments->version,
-                      "The version in whose layout they are; the newest if not given");
-  command->add_flag("--json", arguments->json, "Print one JSON object");
+  command.add_option("FILE", arguments->file, "The description, a .kw file").required();
+  command.add_option("MESSAGE", arguments->message, "A message, entity or record");
+  command.add_option("HEX", arguments->hex,
+                     "Its bytes in hexadecimal; :N behind them says how many bits they hold");
+  command.add_option("--version-of", arguments->version,
+                     "The version in whose layout they are; the newest if not given");
+  command.add_flag("--json", arguments->json, "Print one JSON object");
   CaptureQuestion& capture = arguments->capture;
   command
-      ->add_option("--capture", capture.capture,
-                   "Explain a capture instead: its datagrams, and what their bytes were for")
-      ->type_name("FILE.pcapng");
-  command->add_option("--keys", capture.keys, "The keys that were logged, to open sealed datagrams")
-      ->type_name("FILE");
+      .add_option("--capture", capture.capture,
+                  "Explain a capture instead: its datagrams, and what their bytes were for")
+      .type_name("FILE.pcapng");
+  command.add_option("--keys", capture.keys, "The keys that were logged, to open sealed datagrams")
+      .type_name("FILE");
   command
-      ->add_option("--opened", capture.opened,
-                   "Write the opened datagrams to a capture, for `kwind gen --dissector`")
-      ->type_name("FILE.pcapng");
+      .add_option("--opened", capture.opened,
+                  "Write the opened datagrams to a capture, for `kwind gen --dissector`")
+      .type_name("FILE.pcapng");
   command
-      ->add_option("--server", capture.server,
-                   "Where the server is, if the connections began before the capture")
-      ->type_name("HOST:PORT");
-  command->add_option("--first", capture.first, "How many datagrams to list; 0: all")
-      ->capture_default_str();
-  command->add_flag("--again", capture.again, "List only those in which messages travel again");
-  command->add_flag("--fields", capture.fields, "List the fields of messages too");
-  command->footer(
+      .add_option("--server", capture.server,
+                  "Where the server is, if the connections began before the capture")
+      .type_name("HOST:PORT");
+  command.add_option("--first", capture.first, "How many datagrams to list; 0: all")
+      .capture_default_str();
+  command.add_flag("--again", capture.again, "List only those in which messages travel again");
+  command.add_flag("--fields", capture.fields, "List the fields of messages too");
+  command.footer(
       "Examples:\n  kwind explain examples/harbour/harbour.kw Helm 5019:15\n"
       "  kwind explain examples/harbour/harbour.kw --capture demo.pcapng --keys demo.keys --again");
-  command->callback([arguments, &chosen] { chosen = [arguments] { return explain(*arguments); }; });
+  command.callback([arguments, &chosen] { chosen = [arguments] { return explain(*arguments); }; });
 }
 
 }  // namespace kwind::tool

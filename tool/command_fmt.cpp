@@ -1,6 +1,5 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <memory>
 
 #include "commands.h"
@@ -9,12 +8,12 @@
 namespace kwind::tool {
 namespace {
 
-struct Arguments {
+struct FmtArguments {
   std::vector<std::string> files;
   bool check = false;
 };
 
-int format_files(const Arguments& arguments) {
+int format_files(const FmtArguments& arguments) {
   int code = kFine;
   for (const std::string& file : arguments.files) {
     std::string before;
@@ -55,14 +54,14 @@ int format_files(const Arguments& arguments) {
 
 }  // namespace
 
-void add_fmt(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = app.add_subcommand("fmt", "Lay out descriptions in the one usual way");
-  command->add_option("FILE", arguments->files, "Descriptions, .kw files")->required();
-  command->add_flag("--check", arguments->check,
-                    "Change nothing; exit with 1 if a file would change");
-  command->footer("Example:\n  kwind fmt examples/harbour/harbour.kw");
-  command->callback(
+void add_fmt(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<FmtArguments>();
+  Command command = app.add_subcommand("fmt", "Lay out descriptions in the one usual way");
+  command.add_option("FILE", arguments->files, "Descriptions, .kw files").required();
+  command.add_flag("--check", arguments->check,
+                   "Change nothing; exit with 1 if a file would change");
+  command.footer("Example:\n  kwind fmt examples/harbour/harbour.kw");
+  command.callback(
       [arguments, &chosen] { chosen = [arguments] { return format_files(*arguments); }; });
 }
 

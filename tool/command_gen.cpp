@@ -1,6 +1,5 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <memory>
 
 #include "commands.h"
@@ -11,7 +10,7 @@
 namespace kwind::tool {
 namespace {
 
-struct Arguments {
+struct GenArguments {
   std::string file;
   std::string cpp;
   std::string doc;
@@ -28,7 +27,7 @@ int put(const std::filesystem::path& path, const std::string& text) {
   return kFine;
 }
 
-int generate(const Arguments& arguments) {
+int generate(const GenArguments& arguments) {
   if (arguments.cpp.empty() && arguments.doc.empty() && arguments.vectors.empty() &&
       arguments.dissector.empty()) {
     fmt::print(stderr, "kwind gen: say what to write: --cpp, --doc, --vectors or --dissector\n");
@@ -58,30 +57,29 @@ int generate(const Arguments& arguments) {
 
 }  // namespace
 
-void add_gen(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = app.add_subcommand("gen", "Write code and documents from a description");
-  command->add_option("FILE", arguments->file, "The description, a .kw file")->required();
-  command->add_option("--cpp", arguments->cpp, "Write DIR/<protocol>.h and the headers it includes")
-      ->type_name("DIR");
+void add_gen(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<GenArguments>();
+  Command command = app.add_subcommand("gen", "Write code and documents from a description");
+  command.add_option("FILE", arguments->file, "The description, a .kw file").required();
+  command.add_option("--cpp", arguments->cpp, "Write DIR/<protocol>.h and the headers it includes")
+      .type_name("DIR");
   command
-      ->add_option("--doc", arguments->doc,
-                   "Write DIR/<protocol>.html and DIR/<protocol>.md, with the bits drawn")
-      ->type_name("DIR");
+      .add_option("--doc", arguments->doc,
+                  "Write DIR/<protocol>.html and DIR/<protocol>.md, with the bits drawn")
+      .type_name("DIR");
   command
-      ->add_option("--vectors", arguments->vectors,
-                   "Write test vectors for ports to other languages, as JSON")
-      ->type_name("FILE");
+      .add_option("--vectors", arguments->vectors,
+                  "Write test vectors for ports to other languages, as JSON")
+      .type_name("FILE");
   command
-      ->add_option("--dissector", arguments->dissector,
-                   "Write a Lua plugin with which the packet analyser shows our datagrams")
-      ->type_name("FILE");
-  command->footer(
+      .add_option("--dissector", arguments->dissector,
+                  "Write a Lua plugin with which the packet analyser shows our datagrams")
+      .type_name("FILE");
+  command.footer(
       "Example:\n  kwind gen examples/harbour/harbour.kw --cpp build/generated\n\n"
       "In a CMake build, kwind_generate(TARGET FILE.kw) does what --cpp does.\n"
       "A plugin is tried with: tshark -X lua_script:FILE -r CAPTURE -V");
-  command->callback(
-      [arguments, &chosen] { chosen = [arguments] { return generate(*arguments); }; });
+  command.callback([arguments, &chosen] { chosen = [arguments] { return generate(*arguments); }; });
 }
 
 }  // namespace kwind::tool

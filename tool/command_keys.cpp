@@ -1,7 +1,6 @@
 #include <fmt/format.h>
 #include <sys/stat.h>
 
-#include <CLI/CLI.hpp>
 #include <filesystem>
 #include <fstream>
 #include <memory>
@@ -9,6 +8,7 @@
 
 #include "commands.h"
 #include "kwind/io/clock.h"
+#include "kwind/json/text.h"
 #include "kwind/link/keys.h"
 #include "kwind/ticket/ticket.h"
 
@@ -17,7 +17,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-struct Arguments {
+struct KeysArguments {
   std::string folder = ".";
   bool replace = false;
   bool json = false;
@@ -42,7 +42,7 @@ bool write_key(const fs::path& path, const KeyFile& file) {
   return out.good();
 }
 
-int make_keys(const Arguments& arguments) {
+int make_keys(const KeysArguments& arguments) {
   const link::KeyPair server = link::KeyPair::from_secret(io::random_secret());
   const ticket::SigningKey signing = ticket::SigningKey::from_seed(io::random_secret());
   const KeyFile files[] = {
@@ -86,7 +86,7 @@ int make_keys(const Arguments& arguments) {
   }
   out["server_public_key"] = files[1].text;
   if (arguments.json) {
-    fmt::print("{}\n", out.dump(2));
+    fmt::print("{}\n", json::text_of(out, 2));
   } else {
     fmt::print("the server's public key: {}\n", files[1].text);
   }
@@ -95,21 +95,20 @@ int make_keys(const Arguments& arguments) {
 
 }  // namespace
 
-void add_keys(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command =
-      app.add_subcommand("keys", "Make the key pairs of a server and of its tickets");
-  command->add_option("--into", arguments->folder, "Folder for the four files")
-      ->type_name("FOLDER")
-      ->capture_default_str();
-  command->add_flag("--replace", arguments->replace, "Overwrite keys that are there");
-  command->add_flag("--json", arguments->json, "Print one JSON object; no secret is in it");
-  command->footer(
+void add_keys(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<KeysArguments>();
+  Command command = app.add_subcommand("keys", "Make the key pairs of a server and of its tickets");
+  command.add_option("--into", arguments->folder, "Folder for the four files")
+      .type_name("FOLDER")
+      .capture_default_str();
+  command.add_flag("--replace", arguments->replace, "Overwrite keys that are there");
+  command.add_flag("--json", arguments->json, "Print one JSON object; no secret is in it");
+  command.footer(
       "Example:\n  kwind keys --into secrets\n\n"
       "Server keys are one line of base64url; ticket keys are JSON Web Keys (RFC 8037), which "
       "other\n"
       "libraries read. Exit code 0 when all four were written, 1 otherwise.");
-  command->callback(
+  command.callback(
       [arguments, &chosen] { chosen = [arguments] { return make_keys(*arguments); }; });
 }
 

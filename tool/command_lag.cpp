@@ -1,23 +1,20 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
-#include <atomic>
-#include <csignal>
 #include <memory>
 #include <nlohmann/json.hpp>
 #include <sstream>
 
 #include "capture/files.h"
 #include "commands.h"
+#include "interrupt.h"
 #include "kwind/io/clock.h"
+#include "kwind/json/text.h"
 #include "lag/proxy.h"
 
 namespace kwind::tool {
 namespace {
 
 using io::sim::Conditions;
-
-std::atomic<bool> g_stopped = false;
 
 struct Ways {
   double delay_ms = -1;
@@ -42,7 +39,7 @@ struct Ways {
   }
 };
 
-struct Arguments {
+struct LagArguments {
   std::string listen = "127.0.0.1:4100";
   std::string to;
   std::string preset;
@@ -88,7 +85,7 @@ int list_presets(bool json) {
     }
   }
   if (json) {
-    fmt::print("{}\n", out.dump(2));
+    fmt::print("{}\n", json::text_of(out, 2));
   } else {
     fmt::print("Round values of our own making, to have names for kinds of path.\n");
   }
@@ -118,7 +115,7 @@ std::string way_text(const lag::WayCounts& before, const lag::WayCounts& now, do
                      now.lanes.overflowed - before.lanes.overflowed);
 }
 
-int run_lag(const Arguments& arguments) {
+int run_lag(const LagArguments& arguments) {
   if (arguments.list) return list_presets(arguments.json);
   if (arguments.to.empty()) {
     fmt::print(stderr, "kwind lag: --to HOST:PORT is required: where the server is\n");
@@ -181,15 +178,13 @@ int run_lag(const Arguments& arguments) {
   say_conditions(0, conditions);
   if (!arguments.json) print_header();
   std::fflush(status);
-  g_stopped = false;
-  std::signal(SIGINT, [](int) { g_stopped = true; });
-  std::signal(SIGTERM, [](int) { g_stopped = true; });
+  watch_interrupts();
   const Time start = io::now();
   lag::ProxyCounts shown = proxy.counts();
   std::size_t next_step = 0;
   double next_second = 1;
   const auto elapsed = [&] { return std::chrono::duration<double>(io::now() - start).count(); };
-  while (!g_stopped && (arguments.seconds <= 0 || elapsed() < arguments.seconds)) {
+  while (!interrupted() && (arguments.seconds <= 0 || elapsed() < arguments.seconds)) {
     for (; next_step < timetable.steps.size() && elapsed() >= timetable.steps[next_step].at;
          ++next_step) {
       const lag::Step& step = timetable.steps[next_step];
@@ -209,14 +204,14 @@ int run_lag(const Arguments& arguments) {
   }
   const lag::ProxyCounts all = proxy.counts();
   if (arguments.json) {
-    fmt::print("{}\n", nlohmann::ordered_json{{"listening", proxy.local().text()},
-                                              {"server", server->text()},
-                                              {"seed", arguments.seed},
-                                              {"clients", all.clients},
-                                              {"refused", all.refused},
-                                              {"up", to_json(all.up)},
-                                              {"down", to_json(all.down)}}
-                           .dump(2));
+    fmt::print("{}\n", json::text_of({{"listening", proxy.local().text()},
+                                      {"server", server->text()},
+                                      {"seed", arguments.seed},
+                                      {"clients", all.clients},
+                                      {"refused", all.refused},
+                                      {"up", to_json(all.up)},
+                                      {"down", to_json(all.down)}},
+                                     2));
   } else {
     fmt::print("in all: up {} datagrams, {} lost; down {} datagrams, {} lost\n", all.up.datagrams,
                all.up.lanes.lost + all.up.lanes.overflowed, all.down.datagrams,
@@ -233,9 +228,9 @@ int run_lag(const Arguments& arguments) {
   return kFine;
 }
 
-void add_ways(CLI::App* command, Ways& ways, const std::string& prefix, const std::string& which) {
+void add_ways(Command command, Ways& ways, const std::string& prefix, const std::string& which) {
   const auto add = [&](const char* name, double& value, double most, const char* what) {
-    command->add_option("--" + prefix + name, value, what + which)->check(CLI::Range(0.0, most));
+    command.add_option("--" + prefix + name, value, what + which).range(0.0, most);
   };
   add("delay", ways.delay_ms, 10000, "Milliseconds one way");
   add("jitter", ways.jitter_ms, 10000, "The delay varies by this much, in milliseconds");
@@ -249,41 +244,40 @@ void add_ways(CLI::App* command, Ways& ways, const std::string& prefix, const st
 
 }  // namespace
 
-void add_lag(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command =
+void add_lag(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<LagArguments>();
+  Command command =
       app.add_subcommand("lag", "Put a bad path between any UDP clients and a server");
-  command->add_option("--listen", arguments->listen, "Where clients are to connect")
-      ->type_name("HOST:PORT")
-      ->capture_default_str();
-  command->add_option("--to", arguments->to, "Where the server is")->type_name("HOST:PORT");
-  command->add_option("--preset", arguments->preset, "Conditions by name; see --presets");
-  command->add_flag("--presets", arguments->list, "List the presets");
+  command.add_option("--listen", arguments->listen, "Where clients are to connect")
+      .type_name("HOST:PORT")
+      .capture_default_str();
+  command.add_option("--to", arguments->to, "Where the server is").type_name("HOST:PORT");
+  command.add_option("--preset", arguments->preset, "Conditions by name; see --presets");
+  command.add_flag("--presets", arguments->list, "List the presets");
   add_ways(command, arguments->both, "", ", both ways");
   add_ways(command, arguments->up, "up-", ", to the server");
   add_ways(command, arguments->down, "down-", ", to the clients");
   command
-      ->add_option("--timetable", arguments->timetable,
-                   "Conditions that change over time: [[step]] with `at` in seconds")
-      ->type_name("FILE.toml");
+      .add_option("--timetable", arguments->timetable,
+                  "Conditions that change over time: [[step]] with `at` in seconds")
+      .type_name("FILE.toml");
   command
-      ->add_option("--record", arguments->record,
-                   "Keep what passes on the clients' side in a capture")
-      ->type_name("FILE.pcapng");
-  command->add_option("--seed", arguments->seed, "Chance of all that happens")
-      ->capture_default_str();
-  command->add_option("--seconds", arguments->seconds, "Stop by itself; 0: when interrupted")
-      ->check(CLI::Range(0.0, 1e7))
-      ->capture_default_str();
-  command->add_flag("--json", arguments->json, "Print one JSON object at the end");
-  command->footer(
+      .add_option("--record", arguments->record,
+                  "Keep what passes on the clients' side in a capture")
+      .type_name("FILE.pcapng");
+  command.add_option("--seed", arguments->seed, "Chance of all that happens").capture_default_str();
+  command.add_option("--seconds", arguments->seconds, "Stop by itself; 0: when interrupted")
+      .range(0.0, 1e7)
+      .capture_default_str();
+  command.add_flag("--json", arguments->json, "Print one JSON object at the end");
+  command.footer(
       "Example:\n  kwind lag --to 127.0.0.1:4000 --preset bus --up-loss 5\n"
       "Clients then connect to 127.0.0.1:4100. Counters are printed each second: datagrams and "
       "kbit\n"
       "per second that came in, and of them those lost, doubled, held back, and those that found "
       "the\n"
       "bottleneck's queue full.");
-  command->callback([arguments, &chosen] { chosen = [arguments] { return run_lag(*arguments); }; });
+  command.callback([arguments, &chosen] { chosen = [arguments] { return run_lag(*arguments); }; });
 }
 
 }  // namespace kwind::tool

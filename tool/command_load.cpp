@@ -1,6 +1,5 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <atomic>
 #include <charconv>
 #include <cmath>
@@ -15,6 +14,7 @@
 #include "harbour_world.h"
 #include "key_text.h"
 #include "kwind/io/clock.h"
+#include "kwind/json/text.h"
 #include "kwind/schema/columns.h"
 #include "plot.h"
 
@@ -52,7 +52,7 @@ std::optional<Ramp> ramp_of(std::string_view text) {
   return ramp;
 }
 
-struct Arguments {
+struct LoadArguments {
   std::string description;
   std::string server;
   std::string key;
@@ -150,7 +150,8 @@ std::string two(const bots::Histogram& values) {
 
 class Run {
  public:
-  Run(const Arguments& arguments, const Ramp& bots, const Ramp& entities, std::vector<Limit> limits)
+  Run(const LoadArguments& arguments, const Ramp& bots, const Ramp& entities,
+      std::vector<Limit> limits)
       : arguments_(arguments), bots_(bots), entities_(entities), limits_(std::move(limits)) {}
 
   int run(bots::CrowdOptions options, bots::Harbour* harbour) {
@@ -331,7 +332,7 @@ class Run {
     }
     all["broken"] =
         broken.empty() ? nlohmann::ordered_json(nullptr) : nlohmann::ordered_json(broken);
-    fmt::print("{}\n", all.dump(2));
+    fmt::print("{}\n", json::text_of(all, 2));
   }
 
   // How what was limited, and the round trip, grew from step to step.
@@ -376,7 +377,7 @@ class Run {
     return false;
   }
 
-  const Arguments& arguments_;
+  const LoadArguments& arguments_;
   Ramp bots_;
   Ramp entities_;
   std::vector<Limit> limits_;
@@ -388,7 +389,7 @@ int used_wrongly(const std::string& why) {
   return kUsedWrongly;
 }
 
-int run_load(const Arguments& arguments) {
+int run_load(const LoadArguments& arguments) {
   const auto bots = ramp_of(arguments.bots);
   const auto entities = ramp_of(arguments.entities);
   if (!bots || !entities) {
@@ -403,7 +404,7 @@ int run_load(const Arguments& arguments) {
   if (arguments.harbour && !arguments.server.empty()) {
     return used_wrongly("--harbour is a server of its own: leave --server out");
   }
-  if (!arguments.harbour && arguments.entities != Arguments{}.entities) {
+  if (!arguments.harbour && arguments.entities != LoadArguments{}.entities) {
     return used_wrongly("--entities are those of --harbour");
   }
   if (entities->from < bots::Harbour::kFewest || entities->to > harbour_world::kEntities.up_to) {
@@ -497,53 +498,52 @@ int run_load(const Arguments& arguments) {
 
 }  // namespace
 
-void add_load(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = app.add_subcommand(
+void add_load(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<LoadArguments>();
+  Command command = app.add_subcommand(
       "load", "Let bots loose on a server, more and more of them, until a limit breaks");
-  command->add_option("FILE", arguments->description, "The server's description, a .kw file");
-  command->add_option("--server", arguments->server, "The server to load")->type_name("HOST:PORT");
-  command->add_option("--key", arguments->key, "The server's public key, or a file with it")
-      ->type_name("KEY|FILE");
-  command->add_option("--ticket", arguments->ticket, "A ticket or password for all bots")
-      ->type_name("TEXT|FILE");
-  command->add_flag("--clear", arguments->clear, "Seal nothing; on this machine only");
-  command->add_flag("--harbour", arguments->harbour,
-                    "Be the server, too: Saltmarsh Harbour, in this process");
-  command->add_option("--bots", arguments->bots, "How many, or how they grow: FROM..TO/STEP")
-      ->type_name("N")
-      ->capture_default_str();
+  command.add_option("FILE", arguments->description, "The server's description, a .kw file");
+  command.add_option("--server", arguments->server, "The server to load").type_name("HOST:PORT");
+  command.add_option("--key", arguments->key, "The server's public key, or a file with it")
+      .type_name("KEY|FILE");
+  command.add_option("--ticket", arguments->ticket, "A ticket or password for all bots")
+      .type_name("TEXT|FILE");
+  command.add_flag("--clear", arguments->clear, "Seal nothing; on this machine only");
+  command.add_flag("--harbour", arguments->harbour,
+                   "Be the server, too: Saltmarsh Harbour, in this process");
+  command.add_option("--bots", arguments->bots, "How many, or how they grow: FROM..TO/STEP")
+      .type_name("N")
+      .capture_default_str();
   command
-      ->add_option("--entities", arguments->entities,
-                   "Of the harbour: how many, or how they grow: FROM..TO/STEP")
-      ->type_name("N")
-      ->capture_default_str();
-  command->add_option("--hold", arguments->hold_seconds, "How long a step takes; half of it counts")
-      ->type_name("SECONDS")
-      ->check(CLI::Range(1.0, 3600.0))
-      ->capture_default_str();
+      .add_option("--entities", arguments->entities,
+                  "Of the harbour: how many, or how they grow: FROM..TO/STEP")
+      .type_name("N")
+      .capture_default_str();
+  command.add_option("--hold", arguments->hold_seconds, "How long a step takes; half of it counts")
+      .type_name("SECONDS")
+      .range(1.0, 3600.0)
+      .capture_default_str();
   command
-      ->add_option("--rate", arguments->rate,
-                   "Made-up messages a second of each bot, of all kinds that a client may send")
-      ->check(CLI::Range(0.0, 1000.0))
-      ->capture_default_str();
-  command->add_option("--ticks", arguments->ticks_per_second, "Of the server's world, a second")
-      ->check(CLI::Range(1.0, 240.0))
-      ->capture_default_str();
-  command->add_option("--limit", arguments->limits, "What ends it; see below. Always: gone=0")
-      ->type_name("NAME=NUMBER");
-  command->add_option("--picture", arguments->picture, "Draw how times grew from step to step")
-      ->type_name("FILE.png|svg");
-  command->add_option("--seed", arguments->seed, "Of the made-up messages")->capture_default_str();
-  command->add_flag("--json", arguments->json, "Print one JSON object at the end");
-  command->footer(limits_text() +
-                  "\n\nExamples:\n"
-                  "  kwind load --harbour --bots 100..1000/100 --limit tick=25 --limit rtt=50\n"
-                  "  kwind load --harbour --bots 100 --entities 1300..20000/2000 --limit tick=25\n"
-                  "  kwind load harbour.kw --server 127.0.0.1:4000 --key server.pub --bots 200\n\n"
-                  "Exit code 0 when all steps held, 1 when a limit broke.");
-  command->callback(
-      [arguments, &chosen] { chosen = [arguments] { return run_load(*arguments); }; });
+      .add_option("--rate", arguments->rate,
+                  "Made-up messages a second of each bot, of all kinds that a client may send")
+      .range(0.0, 1000.0)
+      .capture_default_str();
+  command.add_option("--ticks", arguments->ticks_per_second, "Of the server's world, a second")
+      .range(1.0, 240.0)
+      .capture_default_str();
+  command.add_option("--limit", arguments->limits, "What ends it; see below. Always: gone=0")
+      .type_name("NAME=NUMBER");
+  command.add_option("--picture", arguments->picture, "Draw how times grew from step to step")
+      .type_name("FILE.png|svg");
+  command.add_option("--seed", arguments->seed, "Of the made-up messages").capture_default_str();
+  command.add_flag("--json", arguments->json, "Print one JSON object at the end");
+  command.footer(limits_text() +
+                 "\n\nExamples:\n"
+                 "  kwind load --harbour --bots 100..1000/100 --limit tick=25 --limit rtt=50\n"
+                 "  kwind load --harbour --bots 100 --entities 1300..20000/2000 --limit tick=25\n"
+                 "  kwind load harbour.kw --server 127.0.0.1:4000 --key server.pub --bots 200\n\n"
+                 "Exit code 0 when all steps held, 1 when a limit broke.");
+  command.callback([arguments, &chosen] { chosen = [arguments] { return run_load(*arguments); }; });
 }
 
 }  // namespace kwind::tool

@@ -1,24 +1,21 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
-#include <atomic>
-#include <csignal>
 #include <memory>
 #include <nlohmann/json.hpp>
 
 #include "capture/files.h"
 #include "commands.h"
+#include "interrupt.h"
 #include "kwind/capture/pcapng.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/sniffer.h"
+#include "kwind/json/text.h"
 #include "lag/proxy.h"
 
 namespace kwind::tool {
 namespace {
 
-std::atomic<bool> g_stopped = false;
-
-struct Arguments {
+struct RecordArguments {
   std::string into;
   int port = 0;
   std::string listen = "127.0.0.1:4100";
@@ -28,16 +25,14 @@ struct Arguments {
 };
 
 // Runs until told to stop; `turn` carries on for at most 50 ms.
-int run_until_stopped(const Arguments& arguments, CaptureFile& file, std::FILE* status,
+int run_until_stopped(const RecordArguments& arguments, CaptureFile& file, std::FILE* status,
                       const std::function<void(Time until)>& turn) {
-  g_stopped = false;
-  std::signal(SIGINT, [](int) { g_stopped = true; });
-  std::signal(SIGTERM, [](int) { g_stopped = true; });
+  watch_interrupts();
   const Time start = io::now();
   const auto elapsed = [&] { return std::chrono::duration<double>(io::now() - start).count(); };
   double next_second = 1;
   std::uint64_t shown = 0;
-  while (!g_stopped && (arguments.seconds <= 0 || elapsed() < arguments.seconds)) {
+  while (!interrupted() && (arguments.seconds <= 0 || elapsed() < arguments.seconds)) {
     turn(io::now() + std::chrono::milliseconds(50));
     if (elapsed() < next_second) continue;
     next_second += 1;
@@ -58,13 +53,13 @@ int run_until_stopped(const Arguments& arguments, CaptureFile& file, std::FILE* 
   return kFine;
 }
 
-int finish(const Arguments& arguments, const CaptureFile& file, std::uint64_t missed) {
+int finish(const RecordArguments& arguments, const CaptureFile& file, std::uint64_t missed) {
   if (arguments.json) {
-    fmt::print("{}\n", nlohmann::ordered_json{{"file", arguments.into},
-                                              {"datagrams", file.packets()},
-                                              {"bytes", file.bytes()},
-                                              {"missed", missed}}
-                           .dump(2));
+    fmt::print("{}\n", json::text_of({{"file", arguments.into},
+                                      {"datagrams", file.packets()},
+                                      {"bytes", file.bytes()},
+                                      {"missed", missed}},
+                                     2));
   } else {
     fmt::print("{}: {} datagrams, {} bytes\n", arguments.into, file.packets(), file.bytes());
     if (missed > 0) fmt::print("{} packets passed too quickly to be kept\n", missed);
@@ -75,7 +70,7 @@ int finish(const Arguments& arguments, const CaptureFile& file, std::uint64_t mi
   return kFoundWrong;
 }
 
-int record_port(const Arguments& arguments, std::FILE* status) {
+int record_port(const RecordArguments& arguments, std::FILE* status) {
   auto sniffer = io::Sniffer::open();
   if (!sniffer) {
     fmt::print(stderr,
@@ -104,7 +99,7 @@ int record_port(const Arguments& arguments, std::FILE* status) {
   return code == kFine ? finish(arguments, file, (*sniffer)->missed()) : code;
 }
 
-int record_between(const Arguments& arguments, std::FILE* status) {
+int record_between(const RecordArguments& arguments, std::FILE* status) {
   const auto server = io::resolve(arguments.to);
   if (!server) {
     fmt::print(stderr, "--to {}: not HOST:PORT, or no such host\n", arguments.to);
@@ -133,7 +128,7 @@ int record_between(const Arguments& arguments, std::FILE* status) {
   return code == kFine ? finish(arguments, file, 0) : code;
 }
 
-int record(const Arguments& arguments) {
+int record(const RecordArguments& arguments) {
   std::FILE* const status = arguments.json ? stderr : stdout;
   if ((arguments.port > 0) == !arguments.to.empty()) {
     fmt::print(stderr,
@@ -146,32 +141,32 @@ int record(const Arguments& arguments) {
 
 }  // namespace
 
-void add_record(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command =
+void add_record(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<RecordArguments>();
+  Command command =
       app.add_subcommand("record", "Keep the datagrams between clients and a server in a file");
-  command->add_option("--into", arguments->into, "The capture to write")
-      ->type_name("FILE.pcapng")
-      ->required();
+  command.add_option("--into", arguments->into, "The capture to write")
+      .type_name("FILE.pcapng")
+      .required();
   command
-      ->add_option("--port", arguments->port,
-                   "Record what passes this machine to and from this UDP port; needs root")
-      ->check(CLI::Range(1, 65535));
-  command->add_option("--to", arguments->to, "Stand between clients and this server instead")
-      ->type_name("HOST:PORT");
-  command->add_option("--listen", arguments->listen, "With --to: where clients are to connect")
-      ->type_name("HOST:PORT")
-      ->capture_default_str();
-  command->add_option("--seconds", arguments->seconds, "Stop by itself; 0: when interrupted")
-      ->check(CLI::Range(0.0, 1e7))
-      ->capture_default_str();
-  command->add_flag("--json", arguments->json, "Print one JSON object at the end");
-  command->footer(
+      .add_option("--port", arguments->port,
+                  "Record what passes this machine to and from this UDP port; needs root")
+      .range(1, 65535);
+  command.add_option("--to", arguments->to, "Stand between clients and this server instead")
+      .type_name("HOST:PORT");
+  command.add_option("--listen", arguments->listen, "With --to: where clients are to connect")
+      .type_name("HOST:PORT")
+      .capture_default_str();
+  command.add_option("--seconds", arguments->seconds, "Stop by itself; 0: when interrupted")
+      .range(0.0, 1e7)
+      .capture_default_str();
+  command.add_flag("--json", arguments->json, "Print one JSON object at the end");
+  command.footer(
       "Example:\n  kwind record --port 4000 --into harbour.pcapng\n"
       "`kwind explain FILE.kw --capture harbour.pcapng` says what is in it. Sealed datagrams need "
       "the\n"
       "keys that the server or the client logged: ServerOptions::key_log, or `kwind demo --keys`.");
-  command->callback([arguments, &chosen] { chosen = [arguments] { return record(*arguments); }; });
+  command.callback([arguments, &chosen] { chosen = [arguments] { return record(*arguments); }; });
 }
 
 }  // namespace kwind::tool

@@ -1,7 +1,6 @@
 #include <fmt/chrono.h>
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <atomic>
 #include <csignal>
 #include <ctime>
@@ -10,6 +9,7 @@
 
 #include "commands.h"
 #include "console.h"
+#include "interrupt.h"
 #include "key_text.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_port.h"
@@ -21,10 +21,9 @@ namespace {
 
 using namespace std::chrono_literals;
 
-std::atomic<bool> g_stopped = false;
 std::atomic<bool> g_reload = false;
 
-struct Arguments {
+struct RelayArguments {
   std::string settings;
   std::string description;
   std::string listen;
@@ -47,7 +46,7 @@ bool show(const std::vector<std::string>& problems) {
 }
 
 // Reads the file again, for a start or a reload. Problems go to stderr.
-bool read_settings(const Arguments& arguments, Setup& setup) {
+bool read_settings(const RelayArguments& arguments, Setup& setup) {
   setup.text.clear();
   if (!arguments.settings.empty()) {
     setup.file = arguments.settings;
@@ -76,7 +75,7 @@ bool read_rules(Setup& setup) {
   return show(relay::read_rules(setup.file, setup.text, setup.source.protocol, setup.settings));
 }
 
-bool load(const Arguments& arguments, Setup& setup) {
+bool load(const RelayArguments& arguments, Setup& setup) {
   if (!read_settings(arguments, setup)) return false;
   if (setup.settings.description.empty()) {
     setup.source = language::compile(relay::kOpaqueDescription, "opaque.kw");
@@ -88,7 +87,7 @@ bool load(const Arguments& arguments, Setup& setup) {
 
 class Run {
  public:
-  Run(const Arguments& arguments, Setup& setup)
+  Run(const RelayArguments& arguments, Setup& setup)
       : arguments_(arguments), setup_(setup), tables_(setup.source.protocol) {}
 
   int run() {
@@ -140,9 +139,6 @@ class Run {
     options.tick_budget = {settings.messages_per_tick, settings.bytes_per_tick,
                            seconds(1 / settings.ticks_per_second)};
     options.most_faults = settings.most_faults;
-    options.unix_at_zero =
-        std::time(nullptr) -
-        std::chrono::floor<std::chrono::seconds>(io::now().time_since_epoch()).count();
     for (const auto& channel : setup_.source.protocol.channels) {
       options.queues.push_back({channel.name, settings.queue_messages, std::size_t{2} << 20,
                                 settings.drop_slow ? link::AtLimit::close : link::AtLimit::refuse});
@@ -209,7 +205,7 @@ class Run {
       // all that it will.
       if (console_->is_terminal() && console_->ended()) quit_ = true;
       if (g_reload.exchange(false)) reload();
-      if ((g_stopped || quit_) && !end) {
+      if ((interrupted() || quit_) && !end) {
         print("closing all connections");
         relay_->close_all(quit_ ? "the relay was closed" : "the relay is shutting down");
         end = now + 2s;
@@ -247,7 +243,7 @@ class Run {
                                       fmt::join(fixed, ", ")));
   }
 
-  const Arguments& arguments_;
+  const RelayArguments& arguments_;
   Setup& setup_;
   schema::Tables tables_;
   std::unique_ptr<link::TicketGate> gate_;
@@ -256,7 +252,7 @@ class Run {
   bool quit_ = false;
 };
 
-int run_relay(const Arguments& arguments) {
+int run_relay(const RelayArguments& arguments) {
   if (arguments.print_opaque) {
     fmt::print("{}", relay::kOpaqueDescription);
     return kFine;
@@ -277,35 +273,34 @@ int run_relay(const Arguments& arguments) {
     fmt::print("{}: fine\n", setup.file);
     return kFine;
   }
-  std::signal(SIGINT, [](int) { g_stopped = true; });
-  std::signal(SIGTERM, [](int) { g_stopped = true; });
+  watch_interrupts();
   std::signal(SIGHUP, [](int) { g_reload = true; });
   return Run(arguments, setup).run();
 }
 
 }  // namespace
 
-void add_relay(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = app.add_subcommand(
+void add_relay(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<RelayArguments>();
+  Command command = app.add_subcommand(
       "relay", "A ready-made server: passes messages on between clients, by rules in a file");
-  command->add_option("SETTINGS", arguments->settings,
-                      "The settings, a TOML file; defaults without");
-  command->add_option("--description", arguments->description, "The description to relay")
-      ->type_name("FILE.kw");
-  command->add_option("--listen", arguments->listen, "Where to listen, in place of the settings'")
-      ->type_name("HOST:PORT");
-  command->add_flag("--settings", arguments->print_settings,
-                    "Print a complete settings file; with --description, rules for its messages");
-  command->add_flag("--opaque", arguments->print_opaque,
-                    "Print the description that clients of opaque bytes use");
-  command->add_flag("--check", arguments->check, "Only say whether the settings are fine");
-  command->footer(
+  command.add_option("SETTINGS", arguments->settings,
+                     "The settings, a TOML file; defaults without");
+  command.add_option("--description", arguments->description, "The description to relay")
+      .type_name("FILE.kw");
+  command.add_option("--listen", arguments->listen, "Where to listen, in place of the settings'")
+      .type_name("HOST:PORT");
+  command.add_flag("--settings", arguments->print_settings,
+                   "Print a complete settings file; with --description, rules for its messages");
+  command.add_flag("--opaque", arguments->print_opaque,
+                   "Print the description that clients of opaque bytes use");
+  command.add_flag("--check", arguments->check, "Only say whether the settings are fine");
+  command.footer(
       "Example:\n  kwind relay --settings --description game.kw > relay.toml\n"
       "  kwind relay relay.toml\n\n"
       "Reads commands while it runs; `help` lists them. SIGHUP reads the settings again, SIGTERM "
       "closes all connections and ends.");
-  command->callback(
+  command.callback(
       [arguments, &chosen] { chosen = [arguments] { return run_relay(*arguments); }; });
 }
 

@@ -1,16 +1,15 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
-#include <atomic>
-#include <csignal>
 #include <memory>
 #include <nlohmann/json.hpp>
 
 #include "commands.h"
 #include "console.h"
+#include "interrupt.h"
 #include "key_text.h"
 #include "kwind/io/clock.h"
 #include "kwind/json/line.h"
+#include "kwind/json/text.h"
 #include "talk/end.h"
 #include "talk/print.h"
 #include "talk/script.h"
@@ -21,9 +20,7 @@ namespace {
 using namespace std::chrono_literals;
 using talk::Event;
 
-std::atomic<bool> g_stopped = false;
-
-struct Arguments {
+struct TalkArguments {
   std::string description;
   talk::EndOptions end;
   std::string key;
@@ -58,7 +55,7 @@ constexpr const char* kHelp =
 
 class Conversation {
  public:
-  Conversation(const Arguments& arguments, const schema::Tables& tables)
+  Conversation(const TalkArguments& arguments, const schema::Tables& tables)
       : arguments_(arguments), tables_(tables), protocol_(tables.protocol()) {}
 
   int run(std::vector<talk::Step> steps) {
@@ -148,7 +145,7 @@ class Conversation {
       if (console_ && console_->ended() && arguments_.seconds <= 0 && (connected_ || is_client_)) {
         close("the input has ended");
       }
-      if (now >= until || g_stopped) close("the time is up");
+      if (now >= until || interrupted()) close("the time is up");
       end_->send(now);
       if (end_->ended()) break;
       Time next = std::min(end_->next_wakeup(), now + 1s);
@@ -162,7 +159,7 @@ class Conversation {
 
   void close(std::string_view reason) {
     if (std::exchange(closing_, true)) return;
-    end_->close_all(g_stopped ? "interrupted" : reason);
+    end_->close_all(interrupted() ? "interrupted" : reason);
   }
 
   void typed(const std::string& line) {
@@ -172,8 +169,7 @@ class Conversation {
         words[0].starts_with('{') ? json_line(line) : text_line(line, words);
     if (problem.empty()) return;
     if (arguments_.json) {
-      print(nlohmann::ordered_json{{"event", "problem"}, {"text", problem}}.dump(
-          -1, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
+      print(json::text_of(nlohmann::ordered_json{{"event", "problem"}, {"text", problem}}));
     } else {
       print(fmt::format("           not sent: {}", problem));
     }
@@ -182,7 +178,8 @@ class Conversation {
 
   // {"kind":"Hail","fields":{...},"to":2}
   std::string json_line(const std::string& line) {
-    const auto json = nlohmann::ordered_json::parse(line, nullptr, false);
+    const auto parsed = json::parse_text(line);
+    const nlohmann::ordered_json json = parsed ? *parsed : nlohmann::ordered_json();
     if (!json.is_object() || !json.contains("kind") || !json["kind"].is_string()) {
       return "write {\"kind\":\"MESSAGE\",\"fields\":{...}}, with \"to\":PEER if it is for one";
     }
@@ -264,7 +261,7 @@ class Conversation {
     return {};
   }
 
-  const Arguments& arguments_;
+  const TalkArguments& arguments_;
   const schema::Tables& tables_;
   const schema::Protocol& protocol_;
   std::unique_ptr<talk::End> end_;
@@ -279,7 +276,7 @@ class Conversation {
   std::string lost_;
 };
 
-int run_talk(Arguments arguments) {
+int run_talk(TalkArguments arguments) {
   language::Compiled source;
   if (!load_source(arguments.description, source)) return kFoundWrong;
   const schema::Tables tables(source.protocol);
@@ -316,8 +313,7 @@ int run_talk(Arguments arguments) {
     for (const std::string& problem : problems) fmt::print(stderr, "{}\n", problem);
     if (!problems.empty()) return kFoundWrong;
   }
-  std::signal(SIGINT, [](int) { g_stopped = true; });
-  std::signal(SIGTERM, [](int) { g_stopped = true; });
+  watch_interrupts();
   Conversation conversation(arguments, tables);
   conversation.count_steps(steps.size());
   return conversation.run(std::move(steps));
@@ -325,55 +321,53 @@ int run_talk(Arguments arguments) {
 
 }  // namespace
 
-void add_talk(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = app.add_subcommand(
+void add_talk(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<TalkArguments>();
+  Command command = app.add_subcommand(
       "talk",
       "Talk to a server by hand or by script, or be one that a client can be tried against");
-  command->add_option("FILE", arguments->description, "The description, a .kw file")->required();
-  CLI::Option* connect =
-      command->add_option("--connect", arguments->end.connect, "Be a client of this server")
-          ->type_name("HOST:PORT");
-  command->add_option("--listen", arguments->end.listen, "Be a server on this address")
-      ->type_name("HOST:PORT")
-      ->capture_default_str()
-      ->excludes(connect);
-  command->add_option("--key", arguments->key, "The server's public key, or a file with it")
-      ->type_name("KEY|FILE")
-      ->needs(connect);
+  command.add_option("FILE", arguments->description, "The description, a .kw file").required();
+  Option connect =
+      command.add_option("--connect", arguments->end.connect, "Be a client of this server")
+          .type_name("HOST:PORT");
+  command.add_option("--listen", arguments->end.listen, "Be a server on this address")
+      .type_name("HOST:PORT")
+      .capture_default_str()
+      .excludes(connect);
+  command.add_option("--key", arguments->key, "The server's public key, or a file with it")
+      .type_name("KEY|FILE")
+      .needs(connect);
   command
-      ->add_option("--key-file", arguments->key_file,
-                   "As a server: its secret key, of `kwind keys`; a new one if not given")
-      ->type_name("FILE")
-      ->excludes(connect);
+      .add_option("--key-file", arguments->key_file,
+                  "As a server: its secret key, of `kwind keys`; a new one if not given")
+      .type_name("FILE")
+      .excludes(connect);
   command
-      ->add_option("--ticket", arguments->ticket, "The ticket or password that the server asks for")
-      ->type_name("TEXT|FILE")
-      ->needs(connect);
+      .add_option("--ticket", arguments->ticket, "The ticket or password that the server asks for")
+      .type_name("TEXT|FILE")
+      .needs(connect);
   command
-      ->add_option("--return", arguments->return_seconds,
-                   "Try so long to come back when the connection broke or the server restarted; as "
-                   "a server: how long a client may")
-      ->type_name("SECONDS")
-      ->check(CLI::Range(0.0, 3600.0));
-  command->add_option("--silence", arguments->silence_seconds, "What counts as broken")
-      ->type_name("SECONDS")
-      ->check(CLI::Range(0.5, 600.0))
-      ->capture_default_str();
-  command->add_flag("--clear", arguments->clear, "Seal nothing; on this machine only");
-  command->add_option("--script", arguments->script, "Do what a file says, and check what comes")
-      ->type_name("FILE");
-  command->add_flag("--json", arguments->json, "One JSON object a line, out and in");
-  command->add_option("--seconds", arguments->seconds, "End after so long")
-      ->check(CLI::Range(0.1, 1e6));
-  command->footer(
+      .add_option("--return", arguments->return_seconds,
+                  "Try so long to come back when the connection broke or the server restarted; as "
+                  "a server: how long a client may")
+      .type_name("SECONDS")
+      .range(0.0, 3600.0);
+  command.add_option("--silence", arguments->silence_seconds, "What counts as broken")
+      .type_name("SECONDS")
+      .range(0.5, 600.0)
+      .capture_default_str();
+  command.add_flag("--clear", arguments->clear, "Seal nothing; on this machine only");
+  command.add_option("--script", arguments->script, "Do what a file says, and check what comes")
+      .type_name("FILE");
+  command.add_flag("--json", arguments->json, "One JSON object a line, out and in");
+  command.add_option("--seconds", arguments->seconds, "End after so long").range(0.1, 1e6);
+  command.footer(
       "Examples:\n  kwind talk examples/harbour/harbour.kw\n"
       "  kwind talk examples/harbour/harbour.kw --connect 127.0.0.1:4000 --key KEY\n"
       "  > Hail words=\"ahoy there\" tone=urgent\n"
       "A script has lines such as `send Enter name=Tern`, `expect Notice words=ahoy within 2s`,\n"
       "`expect no Departure within 1s`, `wait 500ms`, `reply line=2`; see docs/talk.md.");
-  command->callback(
-      [arguments, &chosen] { chosen = [arguments] { return run_talk(*arguments); }; });
+  command.callback([arguments, &chosen] { chosen = [arguments] { return run_talk(*arguments); }; });
 }
 
 }  // namespace kwind::tool

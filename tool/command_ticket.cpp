@@ -1,20 +1,20 @@
 #include <fmt/chrono.h>
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <ctime>
 #include <memory>
 #include <nlohmann/json.hpp>
 
 #include "commands.h"
 #include "kwind/io/clock.h"
+#include "kwind/json/text.h"
 #include "kwind/link/spec.h"
 #include "kwind/ticket/ticket.h"
 
 namespace kwind::tool {
 namespace {
 
-struct Arguments {
+struct TicketArguments {
   std::string key;
   std::string server;
   std::string subject;
@@ -61,8 +61,7 @@ std::optional<Key> ticket_key(const std::string& file, Result<Key> (*parse)(std:
 }
 
 std::int64_t now_unix() {
-  return io::unix_at_zero() +
-         std::chrono::floor<std::chrono::seconds>(io::now().time_since_epoch()).count();
+  return io::unix_now();
 }
 
 std::string when(std::int64_t unix, std::int64_t now) {
@@ -76,7 +75,7 @@ std::string when(std::int64_t unix, std::int64_t now) {
 
 void print_ticket(const ticket::Ticket& ticket, bool json) {
   if (json) {
-    fmt::print("{}\n", nlohmann::ordered_json::parse(ticket.app).dump(2));
+    fmt::print("{}\n", json::text_of(json::parse_text(ticket.app).value(), 2));
     return;
   }
   const std::int64_t now = now_unix();
@@ -84,14 +83,14 @@ void print_ticket(const ticket::Ticket& ticket, bool json) {
              when(ticket.expires, now));
   if (ticket.not_before != 0) fmt::print("not before {}\n", when(ticket.not_before, now));
   fmt::print("audience   {}\n", ticket.audience);
-  const auto claims = nlohmann::ordered_json::parse(ticket.app);
+  const auto claims = json::parse_text(ticket.app).value();
   for (const auto& [name, value] : claims.items()) {
     if (name == "sub" || name == "jti" || name == "exp" || name == "nbf" || name == "aud") continue;
-    fmt::print("{:<10} {}\n", name, value.dump());
+    fmt::print("{:<10} {}\n", name, json::text_of(value));
   }
 }
 
-int issue(const Arguments& arguments) {
+int issue(const TicketArguments& arguments) {
   const auto key = ticket_key<ticket::SigningKey>(arguments.key, ticket::signing_key_from_jwk);
   ticket::Ticket ticket;
   if (!key || !server_key(arguments.server, ticket.audience)) return kFoundWrong;
@@ -118,7 +117,7 @@ int issue(const Arguments& arguments) {
   return kFine;
 }
 
-int check(const Arguments& arguments) {
+int check(const TicketArguments& arguments) {
   const auto key = ticket_key<ticket::VerifyKey>(arguments.key, ticket::verify_key_from_jwk);
   std::string audience;
   if (!key || !server_key(arguments.server, audience)) return kFoundWrong;
@@ -145,7 +144,7 @@ int check(const Arguments& arguments) {
   return kFoundWrong;
 }
 
-int show(const Arguments& arguments) {
+int show(const TicketArguments& arguments) {
   const auto ticket = ticket::read_unchecked(arguments.ticket);
   if (!ticket) {
     fmt::print(stderr, "not a JSON Web Token of three parts, or longer than {} bytes\n",
@@ -159,53 +158,53 @@ int show(const Arguments& arguments) {
 
 }  // namespace
 
-void add_ticket(CLI::App& app, std::function<int()>& chosen) {
-  CLI::App* command =
+void add_ticket(Command app, std::function<int()>& chosen) {
+  Command command =
       app.add_subcommand("ticket", "Issue, check and show tickets (JSON Web Tokens, EdDSA)");
-  command->require_subcommand(1);
-  command->footer(
+  command.require_subcommand(1);
+  command.footer(
       "Example:\n  kwind ticket issue --key ticket.key --server server.pub --subject \"pilot 7\"\n"
       "  kwind ticket check --key ticket.pub --server server.pub TICKET");
-  const auto run = [&chosen](CLI::App* part, const std::shared_ptr<Arguments>& arguments,
-                             int (*work)(const Arguments&)) {
-    part->callback(
+  const auto run = [&chosen](Command part, const std::shared_ptr<TicketArguments>& arguments,
+                             int (*work)(const TicketArguments&)) {
+    part.callback(
         [arguments, work, &chosen] { chosen = [arguments, work] { return work(*arguments); }; });
   };
 
-  auto issuing = std::make_shared<Arguments>();
-  CLI::App* part = command->add_subcommand("issue", "Sign a ticket and print it");
-  part->add_option("--key", issuing->key, "Private ticket key (ticket.key)")
-      ->required()
-      ->type_name("FILE");
-  part->add_option("--server", issuing->server, "Public key of the server, or its file")
-      ->required()
-      ->type_name("KEY|FILE");
-  part->add_option("--subject", issuing->subject, "Who it is")->required();
-  part->add_option("--id", issuing->id, "Id of the ticket; random unless given");
-  part->add_option("--for", issuing->seconds, "Seconds until it expires")
-      ->check(CLI::Range(std::int64_t{1}, std::int64_t{31536000}))
-      ->capture_default_str();
-  part->add_option("--claims", issuing->claims, "More claims, a JSON object")
-      ->type_name("JSON")
-      ->capture_default_str();
+  auto issuing = std::make_shared<TicketArguments>();
+  Command part = command.add_subcommand("issue", "Sign a ticket and print it");
+  part.add_option("--key", issuing->key, "Private ticket key (ticket.key)")
+      .required()
+      .type_name("FILE");
+  part.add_option("--server", issuing->server, "Public key of the server, or its file")
+      .required()
+      .type_name("KEY|FILE");
+  part.add_option("--subject", issuing->subject, "Who it is").required();
+  part.add_option("--id", issuing->id, "Id of the ticket; random unless given");
+  part.add_option("--for", issuing->seconds, "Seconds until it expires")
+      .range(1, 31536000)
+      .capture_default_str();
+  part.add_option("--claims", issuing->claims, "More claims, a JSON object")
+      .type_name("JSON")
+      .capture_default_str();
   run(part, issuing, issue);
 
-  auto checking = std::make_shared<Arguments>();
-  part = command->add_subcommand("check", "Check all of a ticket; exit code 1 if it is refused");
-  part->add_option("--key", checking->key, "Public ticket key (ticket.pub)")
-      ->required()
-      ->type_name("FILE");
-  part->add_option("--server", checking->server, "Public key of the server, or its file")
-      ->required()
-      ->type_name("KEY|FILE");
-  part->add_option("TICKET", checking->ticket)->required();
-  part->add_flag("--json", checking->json, "Print the claims as JSON");
+  auto checking = std::make_shared<TicketArguments>();
+  part = command.add_subcommand("check", "Check all of a ticket; exit code 1 if it is refused");
+  part.add_option("--key", checking->key, "Public ticket key (ticket.pub)")
+      .required()
+      .type_name("FILE");
+  part.add_option("--server", checking->server, "Public key of the server, or its file")
+      .required()
+      .type_name("KEY|FILE");
+  part.add_option("TICKET", checking->ticket).required();
+  part.add_flag("--json", checking->json, "Print the claims as JSON");
   run(part, checking, check);
 
-  auto showing = std::make_shared<Arguments>();
-  part = command->add_subcommand("show", "Show what a ticket says, unchecked");
-  part->add_option("TICKET", showing->ticket)->required();
-  part->add_flag("--json", showing->json, "Print the claims as JSON");
+  auto showing = std::make_shared<TicketArguments>();
+  part = command.add_subcommand("show", "Show what a ticket says, unchecked");
+  part.add_option("TICKET", showing->ticket).required();
+  part.add_flag("--json", showing->json, "Print the claims as JSON");
   run(part, showing, show);
 }
 

@@ -1,6 +1,5 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <cmath>
 #include <fstream>
 #include <map>
@@ -10,13 +9,14 @@
 #include "commands.h"
 #include "generate.h"
 #include "kwind/capture/state_traffic.h"
+#include "kwind/json/text.h"
 #include "kwind/schema/columns.h"
 #include "read_files.h"
 
 namespace kwind::tool {
 namespace {
 
-struct Arguments {
+struct TrainArguments {
   std::string description;
   std::vector<std::string> captures;
   std::string keys;
@@ -59,7 +59,7 @@ double sum_of(const std::vector<replica::AlphabetCost>& costs) {
   return sum;
 }
 
-bool read_captures(const Arguments& arguments, const schema::Protocol& protocol,
+bool read_captures(const TrainArguments& arguments, const schema::Protocol& protocol,
                    capture::StateTraffic& traffic) {
   const auto keys = load_keys(arguments.keys);
   if (!keys) return false;
@@ -100,7 +100,7 @@ void print_table(const schema::EntitiesInfo& entities,
   }
 }
 
-int train(const Arguments& arguments) {
+int train(const TrainArguments& arguments) {
   if (arguments.out.empty() == arguments.check.empty()) {
     fmt::print(stderr,
                "kwind train: say either -o FILE, to write codes, or --check FILE, to see whether "
@@ -176,7 +176,7 @@ int train(const Arguments& arguments) {
                                   {"after", bits.after / n},
                                   {"entropy", bits.floor / n}});
     }
-    fmt::print("{}\n", out.dump(2));
+    fmt::print("{}\n", json::text_of(out, 2));
   } else {
     print_table(entities, rows);
     fmt::print(
@@ -225,29 +225,29 @@ int train(const Arguments& arguments) {
 
 }  // namespace
 
-void add_train(CLI::App& app, std::function<int()>& chosen) {
-  auto arguments = std::make_shared<Arguments>();
-  CLI::App* command = app.add_subcommand("train", "Make field codes from recorded state traffic");
-  command->footer(
+void add_train(Command app, std::function<int()>& chosen) {
+  auto arguments = std::make_shared<TrainArguments>();
+  Command command = app.add_subcommand("train", "Make field codes from recorded state traffic");
+  command.footer(
       "Example:\n  kwind demo --record evening.pcapng --keys evening.keys\n"
       "  kwind train harbour_world.kw evening.pcapng --keys evening.keys -o harbour.codes\n"
       "  kwind train harbour_world.kw evening.pcapng --keys evening.keys --check harbour.codes\n\n"
       "A capture has to begin before its clients connect. Exit code 1 when --check finds that the\n"
       "codes no longer fit.");
-  command->add_option("FILE", arguments->description, "The description, a .kw file")->required();
-  command->add_option("CAPTURE", arguments->captures, "Captures, pcapng or pcap")->required();
-  command->add_option("-o,--out", arguments->out, "Write the codes here");
-  command->add_option("--keys", arguments->keys,
-                      "Keys of sealed datagrams, as kwind demo --keys writes them");
-  command->add_option("--codes", arguments->codes,
-                      "The codes in use when this was recorded (else the built-in ones)");
-  command->add_option("--check", arguments->check,
-                      "Say whether these codes still fit; exit 1 if not");
-  command->add_option("--rate", arguments->rate, "Ticks a second of the server's world")
-      ->check(CLI::Range(1.0, 1000.0))
-      ->capture_default_str();
-  command->add_flag("--json", arguments->json, "Write the report as JSON");
-  command->callback([arguments, &chosen] { chosen = [arguments] { return train(*arguments); }; });
+  command.add_option("FILE", arguments->description, "The description, a .kw file").required();
+  command.add_option("CAPTURE", arguments->captures, "Captures, pcapng or pcap").required();
+  command.add_option("-o,--out", arguments->out, "Write the codes here");
+  command.add_option("--keys", arguments->keys,
+                     "Keys of sealed datagrams, as kwind demo --keys writes them");
+  command.add_option("--codes", arguments->codes,
+                     "The codes in use when this was recorded (else the built-in ones)");
+  command.add_option("--check", arguments->check,
+                     "Say whether these codes still fit; exit 1 if not");
+  command.add_option("--rate", arguments->rate, "Ticks a second of the server's world")
+      .range(1.0, 1000.0)
+      .capture_default_str();
+  command.add_flag("--json", arguments->json, "Write the report as JSON");
+  command.callback([arguments, &chosen] { chosen = [arguments] { return train(*arguments); }; });
 }
 
 }  // namespace kwind::tool

@@ -8,6 +8,7 @@
 
 #include "compressors.h"
 #include "kwind/json/json.h"
+#include "kwind/json/text.h"
 #include "kwind/schema/runtime.h"
 
 namespace kwind::budget {
@@ -285,7 +286,7 @@ class Way {
 
   void add(const Piece& piece) {
     if (piece.json.is_null()) return;
-    const std::string json = piece.json.dump();
+    const std::string json = json::text_of(piece.json);
     tallies_[ours].add(bits::bytes_for(piece.bits));
     tallies_[text].add(json.size());
     tallies_[cbor].add(ordered_json::to_cbor(piece.json).size());
@@ -364,7 +365,7 @@ class Measurement {
     constexpr int kSamples = 64;
     for (View& view : views_) {
       std::size_t some = 0;
-      for (int i = 0; i < kSamples; ++i) some += view.any().dump().size() + 1;
+      for (int i = 0; i < kSamples; ++i) some += json::text_of(view.any()).size() + 1;
       bytes += static_cast<double>(some) / kSamples * view.plan().population;
     }
     for (std::uint32_t tick = 0; tick < kMeasuredTicks; ++tick) {

@@ -6,6 +6,8 @@
 #include <limits>
 
 #include "kwind/bits/nearest.h"
+#include "kwind/json/text.h"
+#include "nullable.h"
 
 namespace kwind::json {
 namespace {
@@ -22,12 +24,6 @@ std::string hex_of(const std::string& bytes) {
   std::string out;
   for (const char c : bytes) out += fmt::format("{:02x}", static_cast<unsigned char>(c));
   return out;
-}
-
-// Whether JSON of the type can be null, so that a `maybe` of it needs another way to say none.
-bool can_be_null(const Type& type) {
-  return type.kind == TypeKind::ref ||
-         (type.kind == TypeKind::maybe && !can_be_null(type.element.front()));
 }
 
 ordered_json numbers(const Value& value) {
@@ -91,7 +87,7 @@ class Reading {
   }
 
   [[noreturn]] static void stop(std::string_view expected, const ordered_json& found) {
-    std::string shown = found.dump(-1, ' ', false, ordered_json::error_handler_t::replace);
+    std::string shown = text_of(found);
     if (shown.size() > 40) shown = shown.substr(0, 37) + "...";
     throw Wrong{"", fmt::format("expected {}, found {}", expected, shown)};
   }

@@ -7,7 +7,9 @@
 
 #include "kwind/bits/nearest.h"
 #include "kwind/bits/writer.h"
+#include "kwind/json/text.h"
 #include "kwind/schema/runtime.h"
+#include "nullable.h"
 
 namespace kwind::json {
 namespace {
@@ -18,11 +20,6 @@ using schema::Protocol;
 using schema::Type;
 using schema::TypeKind;
 using schema::Value;
-
-bool can_be_null(const Type& type) {
-  return type.kind == TypeKind::ref ||
-         (type.kind == TypeKind::maybe && !can_be_null(type.element.front()));
-}
 
 // Characters that move what stands around them on a screen: C0 and C1 controls, zero-width
 // characters, changes of direction.
@@ -51,7 +48,7 @@ std::string escaped(const std::string& json) {
 }
 
 std::string json_text(const ordered_json& json) {
-  return escaped(json.dump(-1, ' ', false, ordered_json::error_handler_t::replace));
+  return escaped(text_of(json));
 }
 
 bool plain_word(const std::string& text) {
@@ -90,7 +87,7 @@ std::string value_line(const Type& type, const ordered_json& json) {
     case TypeKind::rotation:
     case TypeKind::vec: {
       std::string all;
-      for (const ordered_json& number : json) all += (all.empty() ? "" : ",") + number.dump();
+      for (const ordered_json& number : json) all += (all.empty() ? "" : ",") + text_of(number);
       return all;
     }
     case TypeKind::one_of: return json.is_string() ? json.get<std::string>() : json_text(json);
@@ -109,9 +106,9 @@ std::vector<std::string> names_of(const std::vector<schema::Option>& options) {
 tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_view text) {
   const bool json = !text.empty() && (text[0] == '{' || text[0] == '[' || text[0] == '"');
   if (json) {
-    ordered_json parsed = ordered_json::parse(text, nullptr, false);
-    if (parsed.is_discarded()) return tl::unexpected(fmt::format("{} is not JSON", text));
-    return parsed;
+    auto parsed = parse_text(text);
+    if (!parsed) return tl::unexpected(fmt::format("{} is not JSON", text));
+    return std::move(*parsed);
   }
   const std::string word(text);
   const auto split = [&] {
@@ -124,11 +121,11 @@ tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_vi
     return parts;
   };
   const auto number = [](const std::string& digits) -> tl::expected<ordered_json, Problem> {
-    ordered_json parsed = ordered_json::parse(digits, nullptr, false);
-    if (!parsed.is_number()) {
+    auto parsed = parse_text(digits);
+    if (!parsed || !parsed->is_number()) {
       return tl::unexpected(fmt::format("expected a number, found {}", shown(digits)));
     }
-    return parsed;
+    return std::move(*parsed);
   };
   switch (type.kind) {
     case TypeKind::boolean:
@@ -240,8 +237,9 @@ tl::expected<Value, Problem> parse_fields(const Protocol& protocol,
   const auto words = words_of(text);
   ordered_json json = ordered_json::object();
   if (words.size() == 1 && words[0].starts_with('{')) {
-    json = ordered_json::parse(words[0], nullptr, false);
-    if (json.is_discarded()) return tl::unexpected(fmt::format("{} is not JSON", words[0]));
+    auto parsed = parse_text(words[0]);
+    if (!parsed) return tl::unexpected(fmt::format("{} is not JSON", words[0]));
+    json = std::move(*parsed);
   } else {
     for (const std::string_view word : words) {
       const std::size_t equals = word.find('=');
@@ -381,9 +379,10 @@ tl::expected<Condition, Problem> parse_condition(std::string_view text) {
     if (!text.substr(at).starts_with(comparison)) continue;
     Condition made{std::string(text.substr(0, at)), std::string(comparison), {}, std::string(text)};
     const std::string value(text.substr(at + comparison.size()));
-    made.value = ordered_json::parse(value, nullptr, false);
-    if (value == "none") made.value = nullptr;
-    if (made.value.is_discarded()) made.value = value;
+    if (value != "none") {
+      auto parsed = parse_text(value);
+      made.value = parsed ? std::move(*parsed) : ordered_json(value);
+    }
     if (comparison != "=" && comparison != "!=" && !made.value.is_number()) {
       return tl::unexpected(fmt::format("{}: {} compares numbers", shown(text), comparison));
     }

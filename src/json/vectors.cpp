@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "kwind/bits/digest.h"
+#include "kwind/json/text.h"
 #include "kwind/schema/runtime.h"
 #include "kwind/schema/sample.h"
 
@@ -83,10 +84,10 @@ std::string test_vectors(const schema::Protocol& protocol) {
   }
   // One vector a line: a change shows as one line in a diff.
   std::string text =
-      fmt::format("{{\n\"protocol\": {},\n\"versions\": [\n", out["protocol"].dump());
+      fmt::format("{{\n\"protocol\": {},\n\"versions\": [\n", text_of(out["protocol"]));
   const auto lines = [&](const ordered_json& all) {
     for (std::size_t i = 0; i < all.size(); ++i) {
-      text += all[i].dump() + (i + 1 < all.size() ? ",\n" : "\n");
+      text += text_of(all[i]) + (i + 1 < all.size() ? ",\n" : "\n");
     }
   };
   lines(out["versions"]);
@@ -97,9 +98,9 @@ std::string test_vectors(const schema::Protocol& protocol) {
 
 std::vector<Problem> check_vectors(const schema::Protocol& protocol, std::string_view text) {
   std::vector<Problem> problems;
-  const auto json = ordered_json::parse(text, nullptr, false);
-  if (json.is_discarded() || !json.is_object() || !json.contains("vectors") ||
-      !json["vectors"].is_array()) {
+  const auto parsed = parse_text(text);
+  const ordered_json json = parsed ? *parsed : ordered_json();
+  if (!json.is_object() || !json.contains("vectors") || !json["vectors"].is_array()) {
     return {"this is no file of test vectors"};
   }
   const auto bodies = bodies_of(protocol);

@@ -11,8 +11,8 @@ constexpr Duration kCoarseUnit = std::chrono::milliseconds(4);
 constexpr std::uint64_t kFineSteps = 64;
 constexpr std::uint64_t kCoarseSteps = 64;
 constexpr unsigned kMoreRangesBits = 4;
-constexpr unsigned kRunOrder = 2;
-constexpr unsigned kGapOrder = 0;
+constexpr unsigned kAckRunOrder = 2;
+constexpr unsigned kAckGapOrder = 0;
 
 std::uint64_t delay_code(Duration delay) {
   const Duration coarse_from = kFineSteps * kFineUnit;
@@ -43,8 +43,8 @@ void write(const AckBlock& block, bits::Writer& out) {
   out.put(block.ranges.size() - 1, kMoreRangesBits);
   for (std::size_t i = 0; i < block.ranges.size(); ++i) {
     const AckRange& range = block.ranges[i];
-    if (i > 0) out.put_count(block.ranges[i - 1].first - range.last - 2, kGapOrder);
-    out.put_count(range.last - range.first, kRunOrder);
+    if (i > 0) out.put_count(block.ranges[i - 1].first - range.last - 2, kAckGapOrder);
+    out.put_count(range.last - range.first, kAckRunOrder);
   }
 }
 
@@ -63,8 +63,8 @@ Errc read(bits::Reader& in, std::uint64_t next_unsent, AckBlock& block) {
     return Errc::none;
   }
   for (std::uint64_t i = 0; i < count; ++i) {
-    const std::uint64_t gap = i == 0 ? 0 : in.get_count(kGapOrder) + 2;
-    const std::uint64_t before = in.get_count(kRunOrder);
+    const std::uint64_t gap = i == 0 ? 0 : in.get_count(kAckGapOrder) + 2;
+    const std::uint64_t before = in.get_count(kAckRunOrder);
     if (!in.ok()) return Errc::truncated;
     if (gap > last || before > last - gap) return Errc::bad_ack;
     last -= gap;

@@ -11,6 +11,7 @@
 #include "kwind/capture/account.h"
 #include "kwind/capture/pcapng.h"
 #include "kwind/io/udp_port.h"
+#include "kwind/json/text.h"
 #include "read_files.h"
 
 namespace kwind::tool {
@@ -104,7 +105,7 @@ int explain_capture(const CaptureQuestion& question) {
     out["cut_short"] = contents->cut;
     out["ends_early"] = contents->ends_early;
     out["datagrams"] = std::move(lines);
-    fmt::print("{}\n", out.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
+    fmt::print("{}\n", json::text_of(out, 2));
   } else {
     if (left_out > 0) {
       fmt::print("... and {} more; --first {} lists them all\n", left_out, 0);

@@ -7,6 +7,7 @@
 
 #include "kwind/bits/nearest.h"
 #include "kwind/json/line.h"
+#include "kwind/json/text.h"
 
 namespace kwind::relay {
 
@@ -113,7 +114,7 @@ void Relay::came(Peer peer) {
   event(fmt::format("{} is here, from {}", called(peer), address_of(peer)));
   if (settings_.welcome) {
     const Value hello = shaped(*settings_.welcome, peer, nullptr);
-    server_.send(peer, AnyMessage(tables_, settings_.welcome->as, hello));
+    (void)server_.send(peer, AnyMessage(tables_, settings_.welcome->as, hello));
   }
   enter(peer, settings_.first_room);
 }
@@ -148,7 +149,8 @@ void Relay::send_kept(Peer peer, const std::string& room) {
   for (const auto& [by, each] : found->second) kept.push_back(&each);
   std::sort(kept.begin(), kept.end(),
             [](const Kept* a, const Kept* b) { return a->number < b->number; });
-  for (const Kept* each : kept) server_.send(peer, AnyMessage(tables_, each->as, each->value));
+  for (const Kept* each : kept)
+    (void)server_.send(peer, AnyMessage(tables_, each->as, each->value));
 }
 
 void Relay::leave_room(Peer peer) {
@@ -367,7 +369,7 @@ std::string Relay::tap(const std::vector<std::string>& words) {
               {"way", tapped.received ? "in" : "out"},
               {"kind", tapped.message.info.name},
               {"fields", json::to_json(protocol_, fields, value)}};
-          keeper_.json(line.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
+          keeper_.json(json::text_of(line));
         } else {
           remark(fmt::format("{} {:>3}  {} {}", tapped.received ? "from" : "to  ",
                              number_of(Peer{tapped.peer}), tapped.message.info.name,

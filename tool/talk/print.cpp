@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "kwind/json/line.h"
+#include "kwind/json/text.h"
 
 namespace kwind::talk {
 namespace {
@@ -59,7 +60,7 @@ std::string event_json(const schema::Protocol& protocol, const Event& event, Tim
     if (event.code != Errc::none) made["cause"] = error_info(event.code).name;
     if (!event.text.empty()) made["text"] = event.text;
   }
-  return made.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace);
+  return json::text_of(made);
 }
 
 }  // namespace kwind::talk

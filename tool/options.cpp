@@ -1,0 +1,152 @@
+#include "options.h"
+
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+
+#include "generate.h"
+#include "kwind/bits/nearest.h"
+
+namespace kwind::tool {
+namespace {
+
+// All names that could have been meant where `app` met something it does not know.
+std::vector<std::string> names_of(const CLI::App& app) {
+  std::vector<std::string> names;
+  for (const CLI::Option* option : app.get_options()) {
+    for (const std::string& name : option->get_lnames()) names.push_back("--" + name);
+  }
+  for (const CLI::App* command : app.get_subcommands([](const CLI::App*) { return true; })) {
+    names.push_back(command->get_name());
+  }
+  return names;
+}
+
+int explain_misuse(const CLI::App& app, const CLI::ParseError& error) {
+  const CLI::App* where = &app;
+  for (const CLI::App* command : app.get_subcommands()) where = command;
+  const std::string full = where == &app ? "kwind" : "kwind " + where->get_name();
+  std::vector<std::string> unknown = where->remaining();
+  if (unknown.empty()) unknown = app.remaining();
+  if (dynamic_cast<const CLI::ExtrasError*>(&error) != nullptr && !unknown.empty()) {
+    const std::string word = unknown.front().substr(0, unknown.front().find('='));
+    const std::string near = bits::nearest(word, names_of(*where));
+    fmt::print(stderr, "{}: unknown {} {}{}\n", full,
+               word.starts_with('-') ? "option" : (where == &app ? "command" : "argument"), word,
+               near.empty() ? "" : fmt::format("; did you mean {}?", near));
+  } else {
+    fmt::print(stderr, "{}: {}\n", full, error.what());
+  }
+  fmt::print(stderr, "`{} --help` lists what there is\n", full);
+  return kUsedWrongly;
+}
+
+}  // namespace
+
+Option Option::range(double low, double high) {
+  option_->check(CLI::Range(low, high));
+  return *this;
+}
+Option Option::range(int low, int high) {
+  option_->check(CLI::Range(low, high));
+  return *this;
+}
+Option Option::not_negative() {
+  option_->check([](const std::string& text) {
+    return std::string(text.starts_with('-') ? "must be a whole number from 0 up" : "");
+  });
+  return *this;
+}
+Option Option::required() {
+  option_->required();
+  return *this;
+}
+Option Option::type_name(const std::string& name) {
+  option_->type_name(name);
+  return *this;
+}
+Option Option::capture_default_str() {
+  option_->capture_default_str();
+  return *this;
+}
+Option Option::needs(Option other) {
+  option_->needs(other.option_);
+  return *this;
+}
+Option Option::excludes(Option other) {
+  option_->excludes(other.option_);
+  return *this;
+}
+
+Command Command::add_subcommand(const std::string& name, const std::string& about) {
+  return Command(app_->add_subcommand(name, about));
+}
+void Command::require_subcommand(int count) {
+  app_->require_subcommand(count);
+}
+void Command::footer(const std::string& text) {
+  app_->footer(text);
+}
+void Command::callback(std::function<void()> run) {
+  app_->callback(std::move(run));
+}
+Option Command::add_option(const std::string& names, std::string& into, const std::string& about) {
+  return Option(app_->add_option(names, into, about));
+}
+Option Command::add_option(const std::string& names, std::vector<std::string>& into,
+                           const std::string& about) {
+  return Option(app_->add_option(names, into, about));
+}
+Option Command::add_option(const std::string& names, int& into, const std::string& about) {
+  return Option(app_->add_option(names, into, about));
+}
+Option Command::add_option(const std::string& names, std::int64_t& into, const std::string& about) {
+  return Option(app_->add_option(names, into, about));
+}
+Option Command::add_option(const std::string& names, double& into, const std::string& about) {
+  return Option(app_->add_option(names, into, about));
+}
+Option Command::add_option(const std::string& names, std::uint16_t& into,
+                           const std::string& about) {
+  return Option(app_->add_option(names, into, about));
+}
+Option Command::add_option(const std::string& names, std::uint32_t& into,
+                           const std::string& about) {
+  return Option(app_->add_option(names, into, about));
+}
+Option Command::add_option(const std::string& names, std::uint64_t& into,
+                           const std::string& about) {
+  return Option(app_->add_option(names, into, about));
+}
+Option Command::add_flag(const std::string& names, bool& into, const std::string& about) {
+  return Option(app_->add_flag(names, into, about));
+}
+
+CommandLine::CommandLine(const std::string& about, const std::string& version,
+                         const std::string& footer)
+    : app_(new CLI::App(about, "kwind")) {
+  app_->set_version_flag("--version", version);
+  app_->footer(footer);
+  app_->require_subcommand(0, 1);
+}
+CommandLine::~CommandLine() {
+  delete app_;
+}
+Command CommandLine::root() {
+  return Command(app_);
+}
+int CommandLine::parse(int argc, char** argv) {
+  try {
+    app_->parse(argc, argv);
+  } catch (const CLI::Success& asked) {  // --help, --version
+    return app_->exit(asked);
+  } catch (const CLI::ParseError& error) {
+    return explain_misuse(*app_, error);
+  }
+  return kNone;
+}
+std::string CommandLine::help() const {
+  return app_->help();
+}
+
+}  // namespace kwind::tool

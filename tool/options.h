@@ -1,0 +1,87 @@
+// The command line of a command: options and arguments, each bound to a variable. options.cpp is
+// the one source that includes the option parser, which takes ten seconds to compile.
+#pragma once
+#include <cstddef>
+#include <cstdint>
+#include <functional>
+#include <string>
+#include <vector>
+
+namespace CLI {
+class App;
+class Option;
+}  // namespace CLI
+
+namespace kwind::tool {
+
+/// An option, or an argument, of a command. A handle: copies name the same option.
+class Option {
+ public:
+  explicit Option(CLI::Option* option) : option_(option) {}
+
+  /// Refuses values outside `low` to `high`, both included.
+  Option range(double low, double high);
+  Option range(int low, int high);
+  /// Refuses a minus sign, which the parser would let wrap around for an unsigned variable.
+  Option not_negative();
+  Option required();
+  /// Names the value in the help text, as in `--key FILE`.
+  Option type_name(const std::string& name);
+  /// Shows the variable's present value as the default.
+  Option capture_default_str();
+  /// Refuses the command line if `other` is not there too.
+  Option needs(Option other);
+  /// Refuses the command line if `other` is there too.
+  Option excludes(Option other);
+
+ private:
+  CLI::Option* option_;
+};
+
+/// A command that `kwind` has. A handle: copies name the same command.
+class Command {
+ public:
+  explicit Command(CLI::App* app) : app_(app) {}
+
+  Command add_subcommand(const std::string& name, const std::string& about);
+  void require_subcommand(int count);
+  void footer(const std::string& text);
+  void callback(std::function<void()> run);
+
+  /// Binds `--name` or an argument `NAME` to `into`, which must live until the command has run.
+  Option add_option(const std::string& names, std::string& into, const std::string& about = "");
+  Option add_option(const std::string& names, std::vector<std::string>& into,
+                    const std::string& about = "");
+  Option add_option(const std::string& names, int& into, const std::string& about = "");
+  Option add_option(const std::string& names, std::int64_t& into, const std::string& about = "");
+  Option add_option(const std::string& names, double& into, const std::string& about = "");
+  Option add_option(const std::string& names, std::uint16_t& into, const std::string& about = "");
+  Option add_option(const std::string& names, std::uint32_t& into, const std::string& about = "");
+  Option add_option(const std::string& names, std::uint64_t& into, const std::string& about = "");
+  Option add_flag(const std::string& names, bool& into, const std::string& about = "");
+
+ private:
+  CLI::App* app_;
+};
+
+/// Reads the command line of `kwind`: `add` adds the commands. Prints what is wrong with it, or the
+/// help. Returns the exit code, or nothing if a command was chosen.
+class CommandLine {
+ public:
+  CommandLine(const std::string& about, const std::string& version, const std::string& footer);
+  ~CommandLine();
+  CommandLine(const CommandLine&) = delete;
+  CommandLine& operator=(const CommandLine&) = delete;
+
+  [[nodiscard]] Command root();
+  /// Returns kNone if the line names a command, else the exit code: help or an error was printed.
+  [[nodiscard]] int parse(int argc, char** argv);
+  static constexpr int kNone = -1;
+  /// The help of all commands.
+  [[nodiscard]] std::string help() const;
+
+ private:
+  CLI::App* app_;
+};
+
+}  // namespace kwind::tool
