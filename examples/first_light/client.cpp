@@ -46,7 +46,9 @@ int main(int argc, char** argv) {
     const kwind::Time now = kwind::io::now();
     client.receive(now);
     for (unsigned due = ticks.due(now); due > 0 && client.connected(); --due) {
-      client.send(first_light::Move{.x = 10 + 0.5 * double(ticks.ticks()), .y = 20});
+      const first_light::Move move{.x = 10 + 0.5 * double(ticks.ticks()), .y = 20};
+      const kwind::Errc sent = client.send(move);
+      if (sent != kwind::Errc::none) fmt::print(stderr, "not sent: {}\n", error_info(sent).text);
     }
     if (now >= start + seconds && client.connected()) client.close("the tour is over");
     client.send(now);

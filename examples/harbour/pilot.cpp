@@ -29,7 +29,10 @@ int main(int argc, char** argv) {
   options.timeouts.silence = 2s;
   kwind::host::Client client(**port, *server, harbour::kProtocol, start, options);
   bool failed = false;
-  client.on_connect([&] { client.send(harbour::Enter{argv[2], harbour::Cargo::salt}); });
+  const auto report = [](kwind::Errc sent) {
+    if (sent != kwind::Errc::none) fmt::print(stderr, "not sent: {}\n", error_info(sent).text);
+  };
+  client.on_connect([&] { report(client.send(harbour::Enter{argv[2], harbour::Cargo::salt})); });
   client.on_disconnect([&](kwind::Errc code, std::string_view reason) {
     failed = code != kwind::Errc::closed_here;
     if (failed) fmt::print(stderr, "{}: {}\n", argv[1], kwind::host::explain_end(code, reason));
@@ -44,7 +47,7 @@ int main(int argc, char** argv) {
     const kwind::Time now = kwind::io::now();
     client.receive(now);
     for (unsigned due = ticks.due(now); due > 0 && client.connected(); --due) {
-      client.send(harbour::Helm{.rudder = 0.1, .throttle = 80});
+      report(client.send(harbour::Helm{.rudder = 0.1, .throttle = 80}));
     }
     if (tells.due(now) > 0 && !seen.tugs.empty()) {
       fmt::print("{} is at {:.1f}, {:.1f}\n", argv[2], seen.tugs[0].x, seen.tugs[0].y);

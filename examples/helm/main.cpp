@@ -52,15 +52,9 @@ class Server {
     server_.on_fill(
         [this](kwind::host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
           peer_ = peer;
-          const kwind::Errc error = inputs_.receive(payload, bits, &viewer_);
-          for (const auto& packed : inputs_.fresh()) {
-            const auto input = kwind::replica::InputReceiver::unpack<Helm>(packed);
-            if (!input) continue;
-            tug_ = step(tug_, *input);
-            viewer_.used_input(packed.number);
-          }
-          return error;
+          return inputs_.receive(payload, bits, &viewer_);
         });
+    server_.on<Helm>([this](kwind::host::Peer, const Helm& input) { tug_ = step(tug_, input); });
     server_.on_connect([this](kwind::host::Peer peer) { peer_ = peer; });
     server_.on_fill_told([this](kwind::host::Peer, std::uint64_t frame, bool arrived) {
       viewer_.told(frame, arrived);
@@ -68,6 +62,12 @@ class Server {
   }
   void receive(kwind::Time now) { server_.receive(now); }
   void tick(kwind::Time now, bool squall) {
+    // One input a tick, however many came: who sends more is no faster.
+    if (const auto input = inputs_.next()) {
+      const kwind::Errc error = server_.take_input<Helm>(peer_, input->bytes, input->bits);
+      if (error != kwind::Errc::none) fmt::print(stderr, "input: {}\n", error_info(error).text);
+      viewer_.used_input(input->number);
+    }
     // Nobody's input: the pilot's end can know nothing of it.
     if (squall) tug_.at += Eigen::Vector2d(0, 4);
     world_.put(ref_, tug_);

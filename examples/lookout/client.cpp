@@ -7,6 +7,7 @@
 #include "kwind/host/client.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_port.h"
+#include "kwind/replica/inputs.h"
 #include "kwind/replica/mirror.h"
 #include "lookout.h"
 
@@ -51,7 +52,9 @@ int main(int argc, char** argv) {
   if (argc > 4) place.at = {std::atof(argv[3]), std::atof(argv[4])};  // NOLINT: 0 will do
 
   bool failed = false;
-  client.on_connect([&] { client.send(place); });
+  client.on_connect([&] {
+    if (client.send(place) != kwind::Errc::none) client.close("the order to stand was not sent");
+  });
   client.on_disconnect([&](kwind::Errc code, std::string_view reason) {
     failed = code != kwind::Errc::closed_here;
     if (failed) fmt::print(stderr, "{}: {}\n", address, kwind::host::explain_end(code, reason));
@@ -63,13 +66,16 @@ int main(int argc, char** argv) {
     return mirror.receive(payload, bits);
   });
 
+  // Tells the server of frames that could not be read, and of values that differ from its own. A
+  // client with inputs puts them in here, too.
+  kwind::replica::InputSender reports(mirror);
+
   const auto seconds = std::chrono::seconds(argc > 5 ? std::atoi(argv[5]) : 10);  // NOLINT
   kwind::Time next_report = start + 1s;
   while (!client.ended()) {
     const kwind::Time now = kwind::io::now();
     client.receive(now);
-    for (const auto& happening : mirror.happenings()) tell(mirror, happening);
-    mirror.clear_happenings();
+    for (const auto& happening : mirror.take_happenings()) tell(mirror, happening);
     if (now >= next_report) {
       next_report += 1s;
       fmt::print("tick {}: {} entities in view, {:.1f} bytes of state a tick in the last second\n",
@@ -77,6 +83,7 @@ int main(int argc, char** argv) {
       bits_heard = 0;
     }
     if (now >= start + seconds && client.connected()) client.close("enough seen");
+    client.offer_fill(&reports, 1);
     client.send(now);
     (*port)->wait(std::min(client.next_wakeup(), now + 50ms));
   }

@@ -13,6 +13,7 @@
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_port.h"
+#include "kwind/replica/inputs.h"
 #include "kwind/replica/interest.h"
 #include "kwind/replica/viewer.h"
 #include "kwind/replica/world.h"
@@ -74,6 +75,7 @@ struct Lookout {
   }
   kwind::replica::Viewer viewer;
   kwind::replica::Sight sight;
+  kwind::replica::InputReceiver reports;
 };
 
 }  // namespace
@@ -103,6 +105,12 @@ int main(int argc, char** argv) {
   server.on_fill_told([&](Peer peer, std::uint64_t frame, bool arrived) {
     const auto found = lookouts.find(peer);
     if (found != lookouts.end()) found->second->viewer.told(frame, arrived);
+  });
+
+  // What a client could not read, or holds otherwise than it was told: the viewer tells it anew.
+  server.on_fill([&](Peer peer, std::span<const std::byte> payload, std::size_t bits) {
+    Lookout& lookout = *lookouts.at(peer);
+    return lookout.reports.receive(payload, bits, &lookout.viewer);
   });
 
   fmt::print("listening: lookout_client {} {}\n", (*port)->local().text(),

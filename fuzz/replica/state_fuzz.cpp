@@ -60,7 +60,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       const std::size_t bits = bytes.size() * 8 - (bytes.empty() ? 0 : what / 4 % 8);
       if (what >= 128) {  // from a client, to the server
         (void)inputs.receive(bytes, bits, &viewer);
-        KWIND_ASSERT(inputs.fresh().size() <= 8);
+        KWIND_ASSERT(inputs.waiting() <= replica::InputReceiver::kMostWaiting);
       } else {
         (void)mirror.receive(bytes, bits);
       }

@@ -26,8 +26,9 @@ void StateTraffic::add(const Line& line) {
     ++frames_;
     bits_ += entry.part.payload_bits;
     const Errc error = client.mirror.receive(entry.part.payload, entry.part.payload_bits);
-    if (error != Errc::none && error != Errc::replayed) ++client.refused;
-    client.mirror.clear_happenings();
+    const bool waits = error == Errc::base_missing;  // counted by waiting() while it does
+    if (error != Errc::none && error != Errc::replayed && !waits) ++client.refused;
+    (void)client.mirror.take_happenings();
   }
 }
 

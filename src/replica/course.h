@@ -147,6 +147,7 @@ struct Course : CourseMemory {
   std::optional<std::size_t> write(const Heading& heading, Room& room);
   void lose(std::uint32_t frame);
   [[nodiscard]] bool may_lose(std::uint32_t frame);
+  [[nodiscard]] bool may_yet_be_read(std::uint32_t frame) const;
   /// Asks for the memory that begin() and write() will need: first the lists, then what is in them.
   void ask_for(bool entities);
   [[nodiscard]] std::size_t memory() const {

@@ -13,6 +13,25 @@ bool Course::may_lose(std::uint32_t frame) {
   return !options.optimistic || !sent_then->acked;
 }
 
+// Whether the client may come to read the frame without our help: something that it builds on is
+// under way yet, or its loss was heard of and nothing newer builds on it.
+bool Course::may_yet_be_read(std::uint32_t frame) const {
+  const Sent* const slot = sent.find(frame);
+  if (slot == nullptr || slot->mark.newest == 0) return slot != nullptr;
+  if (slot->lost) return true;
+  const auto open = [&](std::uint32_t base) {
+    const Sent* const before = sent.find(base);
+    return before != nullptr && !before->acked;
+  };
+  if (open(slot->mark.newest)) return true;
+  const Sent* const named = sent.find(slot->mark.newest);
+  if (named == nullptr) return false;
+  for (std::uint32_t i = 0; i < told_between(named->mark); ++i) {
+    if ((slot->mark.between >> i & 1) != 0 && open(slot->mark.newest - 1 - i)) return true;
+  }
+  return false;
+}
+
 void Course::lose(std::uint32_t frame) {
   lose(*sent.find(frame));
 }

@@ -5,7 +5,7 @@
 namespace kwind::replica {
 namespace {
 
-constexpr unsigned kBackOrder = 1;
+constexpr unsigned kFrameBackOrder = 1;
 constexpr unsigned kTickOrder = 0;
 constexpr unsigned kStartOrder = 3;
 constexpr unsigned kInputOrder = 1;
@@ -71,7 +71,7 @@ void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newes
   KWIND_ASSERT(mark.newest == newest->frame && mark.frame - newest->frame < kFrameWindow);
   const std::uint32_t back = mark.frame - newest->frame;
   out.put(mark.frame, kFrameBits);
-  out.put_count(back - 1, kBackOrder);
+  out.put_count(back - 1, kFrameBackOrder);
   if (const std::uint32_t between = told_between(*newest); between > 0) {
     const bool all = mark.between == all_of(between);
     out.put_bool(all);
@@ -113,6 +113,12 @@ Sections read_sections(bits::Reader& in, const FrameMark& mark) {
   return sections;
 }
 
+std::uint32_t low_of_frame(std::span<const std::byte> payload) {
+  bits::Reader in(payload, payload.size() * 8);
+  const unsigned bits = in.get_bool() ? 32 : kFrameBits;
+  return static_cast<std::uint32_t>(in.get(bits)) & kFrameLowMask;
+}
+
 std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t latest) {
   bits::Reader in(payload, kFrameBits + 1);
   in.get_bool();
@@ -133,14 +139,16 @@ Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint
     return mark;
   }
   const auto low = static_cast<std::uint32_t>(in.get(kFrameBits));
-  const std::uint64_t back = in.get_count(kBackOrder) + 1;
+  const std::uint64_t back = in.get_count(kFrameBackOrder) + 1;
   if (!in.ok()) return fail(Errc::truncated);
   if (back >= kFrameWindow) return fail(Errc::value_range);
+  // Of a client that has nothing yet even the number cannot be told.
+  if (latest == 0) return fail(Errc::base_missing);
   mark.frame = number_of(low, latest);
   if (mark.frame <= back) return fail(Errc::replayed);
   mark.newest = mark.frame - static_cast<std::uint32_t>(back);
   const FrameMark* const newest = marks.find(mark.newest);
-  if (newest == nullptr) return fail(Errc::unexpected);
+  if (newest == nullptr) return fail(Errc::base_missing);
   mark.start = newest->start;
   if (const std::uint32_t between = told_between(*newest); between > 0) {
     mark.between = in.get_bool() ? all_of(between) : in.get(between);

@@ -13,6 +13,7 @@
 namespace kwind::replica {
 
 inline constexpr unsigned kFrameBits = 7;  // twice kFrameWindow: never ambiguous
+inline constexpr std::uint32_t kFrameLowMask = (1U << kFrameBits) - 1;
 inline constexpr unsigned kGenerationBits = 4;
 inline constexpr unsigned kRankOrder = 1;  // gaps between known entities in order
 inline constexpr unsigned kIdOrder = 4;    // gaps between ids of new ones
@@ -35,9 +36,11 @@ struct Sections {
 void write_sections(bits::Writer& out, const FrameMark& mark, const Sections& sections);
 Sections read_sections(bits::Reader& in, const FrameMark& mark);
 
+/// The low bits of a frame's number, which every frame begins with.
+std::uint32_t low_of_frame(std::span<const std::byte> payload);
 /// The number of a frame that is not told anew. Requires: one byte at least.
 std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t latest);
-/// `latest`: the newest frame that came so far. Errors: truncated, value_range; unexpected if it
+/// `latest`: the newest frame that came so far. Errors: truncated, value_range; base_missing if it
 /// names a frame that is not here; replayed if that cannot be.
 Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest,
                             std::optional<std::uint32_t>& digest);

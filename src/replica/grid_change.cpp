@@ -7,7 +7,7 @@
 namespace kwind::replica {
 namespace {
 
-constexpr unsigned kCountOrder = 1;
+constexpr unsigned kChangedCountOrder = 1;
 // Pencilling goes from cell to cell: neighbours are cheap.
 constexpr unsigned kGapOrder = 3;
 
@@ -36,7 +36,7 @@ BitString grid_change(const schema::GridShape& shape, const BitString& before, c
   if (changed.empty()) return {};
   BitString made{std::vector<std::byte>(bits::bytes_for(most)), 0};
   schema::Encoder out{bits::Writer(made.bytes)};
-  out.count_code(changed.size() - 1, kCountOrder);
+  out.count_code(changed.size() - 1, kChangedCountOrder);
   std::size_t next = 0;
   for (const std::size_t cell : changed) {
     out.count_code(cell - std::exchange(next, cell + 1), kGapOrder);
@@ -54,7 +54,7 @@ SharedBits read_grid_change(bits::Reader& in, const schema::GridShape& shape,
   std::vector<std::uint32_t> cells = cells_of(shape, before);
   if (cells.empty()) return nullptr;
   schema::Decoder changes(in);
-  const std::uint64_t count = changes.count_code(kCountOrder, cells.size() - 1) + 1;
+  const std::uint64_t count = changes.count_code(kChangedCountOrder, cells.size() - 1) + 1;
   std::uint64_t cell = 0;
   for (std::uint64_t i = 0; i < count && changes.error() == Errc::none; ++i, ++cell) {
     cell += changes.count_code(kGapOrder, cells.size());

@@ -2,15 +2,16 @@
 
 #include <algorithm>
 
+#include "frame_code.h"
 #include "kwind/replica/viewer.h"
 
 namespace kwind::replica {
 namespace {
 
 constexpr unsigned kNumberBits = 8;  // once the server has used one
-constexpr unsigned kBackOrder = 2;
-constexpr unsigned kCountOrder = 0;
-constexpr unsigned kSizeOrder = 3;
+constexpr unsigned kInputBackOrder = 2;
+constexpr unsigned kInputCountOrder = 0;
+constexpr unsigned kInputSizeOrder = 3;
 constexpr std::uint64_t kMostInFrame = 8;
 
 // The number with these low bits that is nearest to `near`.
@@ -40,11 +41,29 @@ std::uint32_t InputSender::used() const {
   return number <= newest_ ? number : 0;
 }
 
-std::optional<std::uint64_t> InputSender::fill(Time, bits::Writer& out) {
+bool InputSender::write_resync(Time now, bits::Writer& out) {
+  const auto frame = mirror_.wants_resync();
+  if (!frame) {
+    resync_pause_ = Duration{0};
+    return false;
+  }
+  if (resync_pause_ > Duration{0} && now < next_resync_) return false;
+  resync_pause_ = std::clamp(2 * resync_pause_, kFirstResyncPause, kLongestResyncPause);
+  next_resync_ = now + resync_pause_;
+  ++resyncs_requested_;
+  out.put_bool(true);
+  out.put_bool(true);
+  out.put(*frame, kFrameBits);
+  return true;
+}
+
+std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   constexpr std::size_t kHead = 64;
   if (out.room_bits() < kHead) return std::nullopt;
+  if (write_resync(now, out)) return ++frames_;
   bits::Writer report = out;
   report.put_bool(true);
+  report.put_bool(false);
   if (mirror_.report(report) > 0) {
     out = report;
     return ++frames_;
@@ -59,9 +78,9 @@ std::optional<std::uint64_t> InputSender::fill(Time, bits::Writer& out) {
   frame.put_bool(false);
   frame.put_bool(has_base);
   frame.put(newest_, has_base ? kNumberBits : 32);
-  if (has_base) frame.put_count(newest_ - base - 1, kBackOrder);
+  if (has_base) frame.put_count(newest_ - base - 1, kInputBackOrder);
   frame.put_bool(count == redundancy_ && count == 3);
-  if (!(count == redundancy_ && count == 3)) frame.put_count(count - 1, kCountOrder);
+  if (!(count == redundancy_ && count == 3)) frame.put_count(count - 1, kInputCountOrder);
   const PackedInput* before = has_base ? &at(base) : nullptr;
   for (std::uint32_t number = newest_ - count + 1; number <= newest_; ++number) {
     const PackedInput& input = at(number);
@@ -70,7 +89,7 @@ std::optional<std::uint64_t> InputSender::fill(Time, bits::Writer& out) {
     if (!same) {
       const bool as_long = before != nullptr && before->bits == input.bits;
       if (before != nullptr) frame.put_bool(as_long);
-      if (!as_long) frame.put_count(input.bits, kSizeOrder);
+      if (!as_long) frame.put_count(input.bits, kInputSizeOrder);
       frame.put_bits(input.bytes, input.bits);
     }
     before = &input;
@@ -83,9 +102,14 @@ std::optional<std::uint64_t> InputSender::fill(Time, bits::Writer& out) {
 }
 
 Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits, Viewer* viewer) {
-  fresh_.clear();
   bits::Reader in(payload, bits);
   if (in.get_bool()) {
+    if (in.get_bool()) {
+      const auto frame = static_cast<std::uint32_t>(in.get(kFrameBits));
+      if (!in.ok()) return Errc::truncated;
+      if (in.left_bits() > 0) return Errc::trailing_bits;
+      return viewer != nullptr ? viewer->hear_resync(frame) : Errc::unexpected;
+    }
     // What follows starts within a byte: shift it to the front.
     std::vector<std::byte> rest(bits::bytes_for(in.left_bits()));
     const std::size_t left = in.left_bits();
@@ -99,14 +123,14 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
   const PackedInput* before = nullptr;
   PackedInput copy;
   if (has_base) {
-    const std::uint64_t back = in.get_count(kBackOrder) + 1;
+    const std::uint64_t back = in.get_count(kInputBackOrder) + 1;
     if (!in.ok()) return Errc::truncated;
     if (back >= InputSender::kKept || back >= newest) return Errc::value_range;
     copy = kept_[(newest - back) % InputSender::kKept];
     if (copy.number != newest - back) return Errc::unexpected;  // long forgotten
     before = &copy;
   }
-  const std::uint64_t count = in.get_bool() ? 3 : in.get_count(kCountOrder) + 1;
+  const std::uint64_t count = in.get_bool() ? 3 : in.get_count(kInputCountOrder) + 1;
   if (!in.ok()) return Errc::truncated;
   if (count > kMostInFrame || count > newest) return Errc::value_range;
   std::vector<PackedInput> found(count);
@@ -116,7 +140,7 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
       input = *before;
     } else {
       const bool as_long = before != nullptr && in.get_bool();
-      const std::uint64_t size = as_long ? before->bits : in.get_count(kSizeOrder);
+      const std::uint64_t size = as_long ? before->bits : in.get_count(kInputSizeOrder);
       if (!in.ok()) return Errc::truncated;
       if (size > PackedInput::kMostBits) return Errc::value_range;
       input.bits = size;
@@ -130,10 +154,22 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
   for (const PackedInput& input : found) {
     if (input.number <= newest_) continue;
     kept_[input.number % InputSender::kKept] = input;
-    fresh_.push_back(input);
+    ++counts_.received;
+    waiting_.push_back(input);
+    if (waiting_.size() <= kMostWaiting) continue;
+    waiting_.pop_front();
+    ++counts_.too_many;
   }
   newest_ = std::max(newest_, newest);
   return Errc::none;
+}
+
+std::optional<PackedInput> InputReceiver::next() {
+  if (waiting_.empty()) return std::nullopt;
+  const PackedInput input = waiting_.front();
+  waiting_.pop_front();
+  ++counts_.handed_out;
+  return input;
 }
 
 }  // namespace kwind::replica

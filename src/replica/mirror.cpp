@@ -19,30 +19,46 @@ Mirror& Mirror::operator=(Mirror&&) noexcept = default;
 Mirror::~Mirror() = default;
 
 Errc Mirror::receive(std::span<const std::byte> payload, std::size_t bits) {
-  State& s = *state_;
-  const Errc error = s.take_frame(payload, bits);
-  if (error == Errc::unexpected) {
-    s.keep(payload, bits);
-    return Errc::none;
+  try {
+    return state_->receive(payload, bits);
+  } catch (...) {
+    state_->broken = true;
+    state_->blocked = low_of_frame(payload);
+    throw;
+  }
+}
+
+Errc Mirror::State::receive(std::span<const std::byte> payload, std::size_t bits) {
+  const Errc error = take_frame(payload, bits);
+  if (error == Errc::base_missing) {
+    blocked = low_of_frame(payload);
+    keep(payload, bits);
+    return error;
   }
   if (error != Errc::none) return error;
-  while (s.waiting_now > 0 && s.take_waiting()) {
+  while (waiting_now > 0 && take_waiting()) {
   }
+  if (waiting_now == 0) blocked.reset();
   return Errc::none;
 }
 
-// Errors: those of receive(); unexpected if it builds on a frame that is not here.
+std::optional<std::uint32_t> Mirror::wants_resync() const {
+  return state_->blocked;
+}
+
+// Errors: those of receive().
 Errc Mirror::State::take_frame(std::span<const std::byte> payload, std::size_t bits) {
   bits::Reader in(payload, bits);
   std::optional<std::uint32_t> digest;
   const auto mark = read_head(in, marks, latest, digest);
   if (!mark) return mark.error();
   if (mark->start < start) return Errc::replayed;
-  const bool anew = mark->start > start;
+  if (broken && mark->newest > 0) return Errc::base_missing;
+  const bool anew = mark->start > start || broken;
   if (!anew && (marks.find(mark->frame) != nullptr || is_void(mark->frame))) {
     return Errc::replayed;
   }
-  if (!all_here(marks, *mark)) return Errc::unexpected;
+  if (!all_here(marks, *mark)) return Errc::base_missing;
   staged.clear();
   rows_used = 0;
   staged_chunks = {};
@@ -51,6 +67,7 @@ Errc Mirror::State::take_frame(std::span<const std::byte> payload, std::size_t b
   if (const Errc error = read(in, *mark); error != Errc::none) return error;
   if (anew) {
     start_anew(mark->start);
+    broken = false;
   } else if (digest) {
     check(*mark, *digest);
   }
@@ -65,7 +82,11 @@ void Mirror::State::keep(std::span<const std::byte> payload, std::size_t bits) {
   if (payload.size() > kLargest) return;
   const std::uint32_t frame = frame_number(payload, latest);
   Waiting& place = waiting[frame % waiting.size()];
-  if (place.frame == 0) ++waiting_now;
+  if (place.frame == 0) {
+    ++waiting_now;
+  } else {
+    ++counts.unread;
+  }
   place.frame = frame;
   place.bits = bits;
   place.bytes.assign(payload.begin(), payload.end());
@@ -82,7 +103,8 @@ bool Mirror::State::take_waiting() {
     const bool old =
         place.frame < start || (latest > place.frame && latest - place.frame >= kFrameWindow);
     const Errc error = old ? Errc::replayed : take_frame(place.bytes, place.bits);
-    if (error == Errc::unexpected) continue;
+    if (error == Errc::base_missing) continue;
+    if (error != Errc::none) ++counts.unread;
     place.frame = 0;
     --waiting_now;
     any = any || error == Errc::none;
@@ -279,6 +301,10 @@ std::size_t Mirror::report(bits::Writer& out) {
     }
     entities.push_back(std::move(each));
   }
+  if (entities.empty()) {  // nothing to compare: only all of it can help
+    s.blocked = mark.frame & kFrameLowMask;
+    return 0;
+  }
   write_report(out, entities);
   return out.bit_count() - before;
 }
@@ -324,10 +350,15 @@ void Mirror::State::start_anew(std::uint32_t frame) {
   for (std::uint32_t id = 1; id < entities.size(); ++id) {
     Entity& entity = entities[id];
     if (entity.there) {
-      happenings.push_back({Happening::Kind::vanished, {id, entity.generation}, entity.kind});
+      note({Happening::Kind::vanished, {id, entity.generation}, entity.kind});
     }
     entity = {};
   }
+  // They build on what holds no more.
+  for (Waiting& place : waiting) {
+    if (std::exchange(place.frame, 0) != 0) ++counts.unread;
+  }
+  waiting_now = 0;
   with_records.clear();
   unpacking.clear();
   marks = {};
@@ -432,7 +463,7 @@ void Mirror::State::show(std::uint32_t id, const Record* record, const Row& row)
   const bool is_there = record != nullptr && record->told != Told::gone;
   const bool other = was_there && is_there && entity.generation != record->generation;
   const auto happened = [&](Happening::Kind what) {
-    happenings.push_back({what, {id, entity.generation}, entity.kind});
+    note({what, {id, entity.generation}, entity.kind});
   };
   entity.at = record != nullptr ? record->at : 0;
   entity.tick = record != nullptr ? record->tick : 0;

@@ -5,11 +5,11 @@
 
 namespace kwind::replica {
 
-std::span<const Happening> Mirror::happenings() const {
-  return state_->happenings;
-}
-void Mirror::clear_happenings() {
-  state_->happenings.clear();
+std::span<const Happening> Mirror::take_happenings() {
+  State& s = *state_;
+  s.handed_out.clear();
+  s.handed_out.swap(s.happenings);
+  return s.handed_out;
 }
 std::optional<std::uint16_t> Mirror::input_used() const {
   if (state_->input == 0) return std::nullopt;

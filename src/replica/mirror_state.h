@@ -111,6 +111,9 @@ struct Mirror::State {
   std::vector<std::uint32_t> known_ids;
   std::vector<std::uint32_t> still_ids;
   std::vector<Happening> happenings;
+  std::vector<Happening> handed_out;
+  bool broken = false;                   // an exception left it half changed
+  std::optional<std::uint32_t> blocked;  // low bits of the newest frame that could not be read
   mutable std::vector<std::byte> scratch;
 
   // For who goes through all of with_records, and is at the i-th.
@@ -154,6 +157,17 @@ struct Mirror::State {
 
   void restore(const Entity& entity, const Known& known, std::uint32_t to,
                const std::function<void(schema::Decoder&)>& decode) const;
+  void note(const Happening& happening) {
+    if (happenings.size() >= Mirror::kMostHappenings) {
+      // Half at once: not each of them is to move all others.
+      const std::size_t dropped = happenings.size() / 2;
+      happenings.erase(happenings.begin(),
+                       happenings.begin() + static_cast<std::ptrdiff_t>(dropped));
+      counts.happenings_lost += dropped;
+    }
+    happenings.push_back(happening);
+  }
+  Errc receive(std::span<const std::byte> payload, std::size_t bits);
   Errc take_frame(std::span<const std::byte> payload, std::size_t bits);
   void keep(std::span<const std::byte> payload, std::size_t bits);
   bool take_waiting();

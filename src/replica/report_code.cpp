@@ -1,11 +1,12 @@
 #include "report_code.h"
 
+#include "frame_code.h"
+
 namespace kwind::replica {
 namespace {
 
-constexpr unsigned kGapOrder = 3;
-constexpr unsigned kCountOrder = 3;
-constexpr unsigned kGenerationBits = 4;
+constexpr unsigned kReportGapOrder = 3;
+constexpr unsigned kReportCountOrder = 3;
 constexpr std::uint64_t kMostColumns = 1024;
 
 std::size_t bits_of(const ReportedEntity& entity) {
@@ -20,11 +21,11 @@ void write_report(bits::Writer& out, std::span<const ReportedEntity> entities) {
   for (const ReportedEntity& each : entities) {
     if (out.room_bits() < bits_of(each)) break;
     out.put_bool(true);
-    out.put_count(each.id - id - 1, kGapOrder);
+    out.put_count(each.id - id - 1, kReportGapOrder);
     id = each.id;
     out.put(each.generation, kGenerationBits);
     out.put(each.tick_low, kReportTickBits);
-    out.put_count(each.columns.size(), kCountOrder);
+    out.put_count(each.columns.size(), kReportCountOrder);
     for (const std::uint8_t hash : each.columns) out.put(hash, kColumnHashBits);
   }
   out.put_bool(false);
@@ -37,10 +38,10 @@ Result<std::vector<ReportedEntity>> read_report(std::span<const std::byte> paylo
   std::uint64_t id = 0;
   while (in.get_bool()) {
     ReportedEntity each;
-    id += in.get_count(kGapOrder) + 1;
+    id += in.get_count(kReportGapOrder) + 1;
     each.generation = static_cast<std::uint8_t>(in.get(kGenerationBits));
     each.tick_low = static_cast<std::uint32_t>(in.get(kReportTickBits));
-    const std::uint64_t columns = in.get_count(kCountOrder);
+    const std::uint64_t columns = in.get_count(kReportCountOrder);
     if (!in.ok()) return fail(Errc::truncated);
     if (id > 0xffffffffU || columns > kMostColumns) return fail(Errc::value_range);
     if (columns * kColumnHashBits > in.left_bits()) return fail(Errc::truncated);

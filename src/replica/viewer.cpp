@@ -189,37 +189,74 @@ void Viewer::on_drift(std::function<void(const Drifted&)> handler) {
 Errc Viewer::hear_report(std::span<const std::byte> payload, std::size_t bits) {
   const auto report = read_report(payload, bits);
   if (!report) return report.error();
-  Course& course = state_->own();
-  bool found = false;
+  State& s = *state_;
+  if (report->empty()) return Errc::value_range;
+  const std::uint32_t now = s.course->tick();
+  if (s.reported_at != 0 && now - s.reported_at < std::max(s.course->options.digest_every, 1U)) {
+    return Errc::rate_limited;
+  }
+  s.reported_at = now;
+  // The course is shared with others until something is found.
+  std::vector<std::pair<std::uint32_t, std::string_view>> differing;
   for (const ReportedEntity& each : *report) {
-    const auto place = course.copies.find(each.id);
-    if (!place) continue;
-    const Held& held = course.copies[*place].held();
-    // It went meanwhile, or another came in its place.
-    if (!held.known || held.generation != each.generation) continue;
-    if (course.all().briefs[each.id].generation != each.generation) continue;
-    const World::State::Entity& entity = course.all().entities[each.id];
-    const KindShape& shape = *entity.shape;
-    const std::uint32_t tick = course.tick() - ((course.tick() - each.tick_low) & kReportTickMask);
-    if (tick == 0 || tick > course.tick()) continue;
-    const auto row = entity.history->at_or_before(tick);
-    if (!row) continue;
-    if (each.columns.size() != shape.columns()) return Errc::value_range;
-    for (std::size_t c = 0; c < shape.columns(); ++c) {
-      if (column_hash(shape, entity.history->row(*row), c, held.owner) == each.columns[c]) continue;
-      const Drifted drifted =
-          course.repair(each.id, shape.info().fields[shape.info().columns[c].field].name);
-      if (state_->drift_handler) state_->drift_handler(drifted);
-      found = true;
-      break;
-    }
+    bool fits = true;
+    if (const auto field = s.differing_field(each, fits)) differing.emplace_back(each.id, *field);
+    if (!fits) return Errc::value_range;
+  }
+  Course& course = s.own();
+  for (const auto& [id, field] : differing) {
+    const Drifted drifted = course.repair(id, field);
+    if (s.drift_handler) s.drift_handler(drifted);
   }
   // It differs where the report does not reach.
-  if (!found) {
+  if (differing.empty()) {
     ++course.counts.drifted;
     course.start_anew();
   }
   return Errc::none;
+}
+
+std::optional<std::string_view> Viewer::State::differing_field(const ReportedEntity& each,
+                                                               bool& fits) {
+  const auto place = course->copies.find(each.id);
+  if (!place) return std::nullopt;
+  const Held& held = course->copies[*place].held();
+  // It went meanwhile, or another came in its place.
+  if (!held.known || held.generation != each.generation) return std::nullopt;
+  if (course->all().briefs[each.id].generation != each.generation) return std::nullopt;
+  const World::State::Entity& entity = course->all().entities[each.id];
+  const KindShape& shape = *entity.shape;
+  const std::uint32_t now = course->tick();
+  const std::uint32_t tick = now - ((now - each.tick_low) & kReportTickMask);
+  if (tick == 0 || tick > now) return std::nullopt;
+  const auto row = entity.history->at_or_before(tick);
+  if (!row) return std::nullopt;
+  fits = each.columns.size() == shape.columns();
+  for (std::size_t c = 0; fits && c < shape.columns(); ++c) {
+    if (column_hash(shape, entity.history->row(*row), c, held.owner) == each.columns[c]) continue;
+    return shape.info().fields[shape.info().columns[c].field].name;
+  }
+  return std::nullopt;
+}
+
+Errc Viewer::hear_resync(std::uint32_t frame) {
+  State& s = *state_;
+  Course& course = *s.course;
+  const std::uint32_t now = course.tick();
+  const auto second =
+      static_cast<std::uint32_t>(std::max(course.all().options.ticks_per_second, 1.0));
+  if (s.resynced_at != 0 && now - s.resynced_at < second) return Errc::rate_limited;
+  if (course.last_frame == 0) return Errc::unexpected;
+  const std::uint32_t number = course.last_frame - ((course.last_frame - frame) & kFrameLowMask);
+  if (number > 0 && course.may_yet_be_read(number)) return Errc::unexpected;
+  s.resynced_at = std::max(now, 1U);
+  resync();
+  ++s.course->counts.resyncs;
+  return Errc::none;
+}
+
+void Viewer::resync() {
+  state_->own().start_anew();
 }
 
 bool Viewer::complete() const {
@@ -274,6 +311,7 @@ void ViewerCounts::add(const ViewerCounts& other) {
   put_off += other.put_off;
   given_up += other.given_up;
   started_anew += other.started_anew;
+  resyncs += other.resyncs;
   drifted += other.drifted;
   longest_wait = std::max(longest_wait, other.longest_wait);
 }
@@ -289,6 +327,7 @@ void ViewerCounts::subtract(const ViewerCounts& other) {
   put_off -= other.put_off;
   given_up -= other.given_up;
   started_anew -= other.started_anew;
+  resyncs -= other.resyncs;
   drifted -= other.drifted;
 }
 

@@ -12,6 +12,7 @@
 #include "courses.h"
 #include "frame_code.h"
 #include "kwind/replica/viewer.h"
+#include "report_code.h"
 
 namespace kwind::replica {
 
@@ -35,6 +36,8 @@ struct Viewer::State {
   ViewerCounts elsewhere;       // before it joined its course, less what that counted before
   ViewerCounts counts;          // scratch of Viewer::counts()
   std::function<void(const Drifted&)> drift_handler;
+  std::uint32_t reported_at = 0;  // tick in which a report was heard last; 0: never
+  std::uint32_t resynced_at = 0;  // tick in which all was told anew for a client that asked
   // FrameMark::input of frames sent.
   std::array<std::uint32_t, 2 * std::size_t{kFrameWindow}> inputs{};
 
@@ -48,6 +51,9 @@ struct Viewer::State {
   // Writes a frame of its own course; fills in the step that this is, if there is one, and whether
   // others may take it.
   std::optional<std::uint64_t> tell(bits::Writer& out, Step* made, bool& whole);
+  // The field of an entity in which a client's report differs from what it was told; nothing if
+  // none does, or it cannot be told. `fits`: whether the report has the entity's columns.
+  std::optional<std::string_view> differing_field(const ReportedEntity& each, bool& fits);
   // As another did. Nothing if there is no room for its frame.
   std::optional<std::uint64_t> follow(const Step& step, bits::Writer& out);
 

@@ -48,8 +48,11 @@ TEST(Errors, HaveNumbersOfTheirOwnThatTheWireCanName) {
   for (const ErrorInfo& info : kErrorList) {
     EXPECT_TRUE(numbers.insert(static_cast<int>(info.code)).second) << info.name;
     EXPECT_EQ(error_from_number(static_cast<std::uint64_t>(info.code), Errc::none), info.code);
-    EXPECT_LT(static_cast<int>(info.code), 64) << "CauseCounts has 64 places";
+    EXPECT_LT(static_cast<std::size_t>(info.code), kErrorCount) << "a counter has no place for it";
   }
+  CauseCounts counts;
+  for (const ErrorInfo& info : kErrorList) counts.add(info.code, 2);
+  for (const ErrorInfo& info : kErrorList) EXPECT_EQ(counts.of(info.code), 2U) << info.name;
   EXPECT_EQ(error_from_number(999, Errc::closed_by_peer), Errc::closed_by_peer);
 }
 

@@ -61,7 +61,7 @@ TEST(ReplicaPromises, AnyBitsAsAReportHarmNobody) {
     crossing.see_all();
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
     for (std::byte& byte : memory) byte = static_cast<std::byte>(bay.random()());
-    crossing.viewer().hear_report(memory, bay.random()() % (memory.size() * 8));
+    (void)crossing.viewer().hear_report(memory, bay.random()() % (memory.size() * 8));
   }
   for (int i = 0; i < 80; ++i) {
     bay.stand_still();
@@ -194,11 +194,10 @@ TEST(ReplicaPromises, ARateIsKeptAndItsTicksAreSpread) {
     out.finish();
     ASSERT_EQ(mirror.receive(memory, out.bit_count()), Errc::none);
     viewer.acked(*token);
-    for (const replica::Happening& each : mirror.happenings()) {
+    for (const replica::Happening& each : mirror.take_happenings()) {
       told[each.entity.id].push_back(mirror.tick());
       if (tick > 10) ++of_a_tick[mirror.tick()];
     }
-    mirror.clear_happenings();
   }
   for (const auto& [id, ticks] : told) {
     ASSERT_GT(ticks.size(), 15U);

@@ -106,7 +106,7 @@ void Crowd::dial(Bot& bot, Time now) {
   bot.client->on_fill([this, self](std::span<const std::byte> payload, std::size_t bits) {
     if (self->mirror == nullptr) return Errc::unexpected;
     const Errc error = self->mirror->receive(payload, bits);
-    self->mirror->clear_happenings();
+    (void)self->mirror->take_happenings();
     const Time at = io::now();
     if (self->last_frame != Time{}) seen_.gaps.add(ms(at - self->last_frame));
     self->last_frame = at;

@@ -82,15 +82,15 @@ Told Bot::told(schema::AnyRef ref) const {
 
 Errc Bot::take(std::span<const std::byte> payload, std::size_t bits) {
   const Errc error = mirror_->receive(payload, bits);
-  if (error != Errc::none && error != Errc::replayed) ++record_.frames_refused;
-  for (const replica::Happening& each : mirror_->happenings()) {
+  const bool waits = error == Errc::base_missing;
+  if (error != Errc::none && error != Errc::replayed && !waits) ++record_.frames_refused;
+  for (const replica::Happening& each : mirror_->take_happenings()) {
     if (each.kind == replica::Happening::Kind::vanished) continue;
     // It may have vanished again within the same frame's happenings.
     const Told made = told(each.entity);
     if (made.tick > 0) record_.told.push_back(made);
     if (mirror_->owns(each.entity)) record_.tug = {each.entity.id, each.entity.generation};
   }
-  mirror_->clear_happenings();
   if (mirror_->tick() > 0) play_out_.frame(io::now(), mirror_->tick());
   // Its tug, and all around it, or as good as: the harbour is full everywhere.
   constexpr std::size_t kPlenty = 20;
@@ -103,7 +103,7 @@ Errc Bot::take(std::span<const std::byte> payload, std::size_t bits) {
 void Bot::add_handlers(host::Client& client) {
   client.on_connect([this, &client] {
     record_.connected = io::now();
-    client.send(harbour_world::Enter{record_.name});
+    (void)client.send(harbour_world::Enter{record_.name});
     const bool trained =
         settings_.code_set != nullptr && client.code_set() == settings_.code_set->digest();
     mirror_ = std::make_unique<replica::Mirror>(harbour_world::kEntities, kTicksPerSecond,

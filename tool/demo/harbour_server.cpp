@@ -4,6 +4,7 @@
 #include <nlohmann/json.hpp>
 
 #include "kwind/io/clock.h"
+#include "kwind/json/text.h"
 
 namespace kwind::demo {
 namespace {
@@ -90,6 +91,10 @@ void HarbourServer::add_handlers(host::Server& server) {
   server.on_fill([this](host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
     return hear(peer, payload, bits);
   });
+  server.on<harbour_world::Helm>([this](host::Peer peer, const harbour_world::Helm& helm) {
+    const auto found = aboard_.find(peer);
+    if (found != aboard_.end()) motion_.steer(found->second.tug, helm);
+  });
   server.on<harbour_world::Hail>([this, &server](host::Peer peer, const harbour_world::Hail& hail) {
     const auto found = aboard_.find(peer);
     if (found == aboard_.end()) return;
@@ -102,12 +107,7 @@ Errc HarbourServer::hear(host::Peer peer, std::span<const std::byte> payload, st
   const auto found = aboard_.find(peer);
   if (found == aboard_.end()) return Errc::none;  // it has not entered yet
   Aboard& aboard = found->second;
-  const Errc error = aboard.inputs.receive(payload, bits, aboard.viewer.get());
-  for (const replica::PackedInput& input : aboard.inputs.fresh()) {
-    const auto helm = replica::InputReceiver::unpack<harbour_world::Helm>(input);
-    if (helm) motion_.steer(aboard.tug, *helm);
-  }
-  return error;
+  return aboard.inputs.receive(payload, bits, aboard.viewer.get());
 }
 
 // What everything is as of the tick that ends now, where that is new.
@@ -136,7 +136,7 @@ std::size_t HarbourServer::json_bytes(std::uint32_t id) {
         visit_fields(value, [&](std::string_view name, const auto& field) {
           object[std::string(name)] = json_value(field);
         });
-        return object.dump().size() + 1;
+        return json::text_of(object).size() + 1;
       },
       actor->second.value);
   return found->second;
@@ -182,7 +182,11 @@ void HarbourServer::note_moment(Time now) {
 
 void HarbourServer::tick(host::Server& server, Time now) {
   for (auto& [peer, aboard] : aboard_) {
-    if (aboard.inputs.newest() > 0) aboard.viewer->used_input(aboard.inputs.newest());
+    if (const auto input = aboard.inputs.next()) {
+      // What is not taken is counted among the server's drops.
+      (void)server.take_input<harbour_world::Helm>(peer, input->bytes, input->bits);
+      aboard.viewer->used_input(input->number);
+    }
     // What the viewer wrote since the last tick.
     const std::uint64_t bits = aboard.viewer->counts().bits;
     record_.bytes_of_ticks.push_back((bits - aboard.bits_before + 7) / 8);

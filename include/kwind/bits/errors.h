@@ -84,12 +84,16 @@ enum class Verdict : std::uint8_t {
   X(request_timeout, 60, Verdict::report, "no answer came in time")                                  \
   X(too_many_requests, 61, Verdict::drop, "more requests are open than the connection may have")     \
   X(stray_answer, 62, Verdict::drop, "an answer to no open request: late, doubled or invented")      \
-  X(too_many_faults, 63, Verdict::close, "its messages made too many handlers fail")
+  X(too_many_faults, 63, Verdict::close, "its messages made too many handlers fail")                 \
+  X(base_missing, 64, Verdict::drop, "a state frame builds on one that is not here; it waits for that") \
+  X(payload_not_taken, 65, Verdict::drop, "no handler took the opaque payload of a datagram")        \
+  X(state_version, 66, Verdict::refuse, "the peers write state frames in different versions")        \
+  X(inbox_full, 67, Verdict::drop, "the program has not taken what arrived; the datagram is refused unacknowledged")
 // clang-format on
 
-enum class Errc : std::uint8_t {
+enum class [[nodiscard]] Errc : std::uint8_t{
 #define KWIND_ENUM(name, number, verdict, text) name = number,
-  KWIND_ERRORS(KWIND_ENUM)
+    KWIND_ERRORS(KWIND_ENUM)
 #undef KWIND_ENUM
 };
 
@@ -106,6 +110,8 @@ inline constexpr ErrorInfo kErrorList[] = {
 #undef KWIND_INFO
 };
 inline constexpr std::size_t kErrorCount = std::size(kErrorList);
+static_assert(static_cast<std::size_t>(kErrorList[kErrorCount - 1].code) + 1 == kErrorCount,
+              "numbers of errors have no gaps: counters have a place for each");
 
 /// The entry of `code`; the entry of `none` for a number that is not in the list. O(errors).
 constexpr const ErrorInfo& error_info(Errc code) {
@@ -151,7 +157,7 @@ class CauseCounts {
   }
 
  private:
-  std::array<std::uint32_t, 64> counts_{};
+  std::array<std::uint32_t, kErrorCount> counts_{};
 };
 
 }  // namespace kwind

@@ -29,7 +29,9 @@ struct PackedInput {
   }
 };
 
-/// At the client: fills its datagrams with the newest inputs, and with what Mirror::report() has.
+/// At the client: fills its datagrams with the newest inputs, with what Mirror::report() has, and
+/// with a request for a full resync while Mirror::wants_resync(). A client without inputs offers
+/// one all the same: without it the server is never told of a frame that the client could not read.
 class InputSender final : public link::Filler {
  public:
   static constexpr std::size_t kKept = 64;
@@ -52,6 +54,11 @@ class InputSender final : public link::Filler {
   [[nodiscard]] std::uint32_t used() const;
   [[nodiscard]] std::uint32_t newest() const { return newest_; }
   [[nodiscard]] std::uint64_t bits() const { return bits_; }  ///< of all frames so far
+  /// Requests for a full resync that were sent. The first leaves at once, further ones at intervals
+  /// that double from kFirstResyncPause to kLongestResyncPause.
+  [[nodiscard]] std::uint64_t resyncs_requested() const { return resyncs_requested_; }
+  static constexpr Duration kFirstResyncPause = std::chrono::milliseconds(250);
+  static constexpr Duration kLongestResyncPause = std::chrono::seconds(2);
 
   /// One frame for each put(), so that however often a client draws it sends once a tick.
   std::optional<std::uint64_t> fill(Time now, bits::Writer& out) override;
@@ -65,18 +72,38 @@ class InputSender final : public link::Filler {
   std::uint32_t sent_ = 0;
   std::uint64_t frames_ = 0;
   std::uint64_t bits_ = 0;
+  bool write_resync(Time now, bits::Writer& out);
+  Time next_resync_{};
+  Duration resync_pause_{0};
+  std::uint64_t resyncs_requested_ = 0;
   std::vector<PackedInput> kept_;
 };
 
-/// At the server: one client's.
+/// What became of the inputs of one client.
+struct InputCounts {
+  std::uint64_t received = 0;    ///< that had not come before
+  std::uint64_t handed_out = 0;  ///< by next()
+  std::uint64_t too_many = 0;    ///< dropped: more waited than the buffer holds, the oldest go
+};
+
+/// At the server: one client's. Buffers inputs and hands out one for each tick of the server, so
+/// that a client that sends more of them moves no faster.
 class InputReceiver {
  public:
-  /// Takes a frame; the inputs that are new are in fresh() then. A report goes to `viewer`, if
-  /// there is one. Errors: truncated, value_range, trailing_bits; nothing was taken then.
+  /// Inputs that may wait for next(): what the network delays and then delivers at once, and no
+  /// more lag than that.
+  static constexpr std::size_t kMostWaiting = 8;
+
+  /// Takes a frame; the inputs that are new wait for next(). A report or a request for a resync
+  /// goes to `viewer`, if there is one. Errors: truncated, value_range, trailing_bits: nothing was
+  /// taken then; those of Viewer::hear_report() and Viewer::hear_resync().
   Errc receive(std::span<const std::byte> payload, std::size_t bits, class Viewer* viewer);
-  /// Those of the last frame that had not come before, by number. What all copies of were lost is
-  /// left out.
-  [[nodiscard]] std::span<const PackedInput> fresh() const { return fresh_; }
+  /// The oldest input that waits, by number; nothing if none does. To be called once a tick. An
+  /// input of which all copies were lost is left out. Hand it to Server::take_input(), which
+  /// applies the rate limit and the checks of its message type.
+  std::optional<PackedInput> next();
+  [[nodiscard]] std::size_t waiting() const { return waiting_.size(); }
+  [[nodiscard]] const InputCounts& counts() const { return counts_; }
   /// The newest that came; 0: none.
   [[nodiscard]] std::uint32_t newest() const { return newest_; }
 
@@ -92,7 +119,8 @@ class InputReceiver {
 
  private:
   std::uint32_t newest_ = 0;
-  std::vector<PackedInput> fresh_;
+  std::deque<PackedInput> waiting_;
+  InputCounts counts_;
   std::vector<PackedInput> kept_ = std::vector<PackedInput>(InputSender::kKept);
 };
 

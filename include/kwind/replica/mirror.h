@@ -25,10 +25,12 @@ struct Happening {
 };
 
 struct MirrorCounts {
-  std::uint64_t frames = 0;   ///< taken
-  std::uint64_t waited = 0;   ///< came before what they build on, and were kept
-  std::uint64_t digests = 0;  ///< of the server's, compared
-  std::uint64_t drifts = 0;   ///< of these, differed
+  std::uint64_t frames = 0;           ///< taken
+  std::uint64_t waited = 0;           ///< built on a frame that was not here, and were kept
+  std::uint64_t unread = 0;           ///< of these, never read: what they build on did not come
+  std::uint64_t digests = 0;          ///< of the server's, compared
+  std::uint64_t drifts = 0;           ///< of these, differed
+  std::uint64_t happenings_lost = 0;  ///< dropped because nobody took them, see take_happenings()
 };
 
 class Mirror {
@@ -41,13 +43,21 @@ class Mirror {
   ~Mirror();
 
   /// Takes a frame, Event::fill of the link, whole or not at all. Frames may come in any order; a
-  /// value is never replaced by an older one. A frame that builds on one that is not here waits for
-  /// that. Errors: truncated, trailing_bits, value_range; replayed for a frame that came before, or
-  /// was given up. Whatever the bits, memory stays within what the entities of the protocol need.
+  /// value is never replaced by an older one. Errors: base_missing for a frame that builds on one
+  /// that is not here: it waits for that, and wants_resync() says which frame waits; truncated,
+  /// trailing_bits, value_range; replayed for a frame that came before, or was given up. Throws
+  /// only std::bad_alloc: then nothing that is here counts any more, and the server is asked for
+  /// all of it. Whatever the bits, memory stays within what the entities of the protocol need.
   Errc receive(std::span<const std::byte> payload, std::size_t bits);
-  /// What the frames since the last call did, in order. Valid until the next receive().
-  [[nodiscard]] std::span<const Happening> happenings() const;
-  void clear_happenings();
+  /// Hands out what the frames since the last call did, in order, once. Valid until the next call.
+  /// If nobody calls, the newest kMostHappenings are kept; older ones are dropped and counted.
+  [[nodiscard]] std::span<const Happening> take_happenings();
+  static constexpr std::size_t kMostHappenings = std::size_t{1} << 16;
+
+  /// The low bits of the number of a frame that cannot be read because a frame that it builds on is
+  /// not here; nothing while all that came could be read. InputSender asks the server for a full
+  /// resync then, see Viewer::hear_resync().
+  [[nodiscard]] std::optional<std::uint32_t> wants_resync() const;
 
   /// If the server's last digest was not that of what is here: writes what Viewer::hear_report()
   /// wants to know, as much as has room, and returns how many bits; otherwise 0.

@@ -41,7 +41,8 @@ struct ViewerCounts {
   std::uint64_t in_parts = 0;      ///< entities sent whole that no datagram holds
   std::uint64_t put_off = 0;       ///< found no room in their tick's last frame
   std::uint64_t given_up = 0;      ///< frames lost, or of no use for one that was
-  std::uint64_t started_anew = 0;  ///< the client's acks stayed away for too long
+  std::uint64_t started_anew = 0;  ///< the client's acks stayed away for too long, or it asked
+  std::uint64_t resyncs = 0;       ///< of these, granted to clients that asked
   std::uint64_t drifted = 0;       ///< entities that a client held otherwise than it was told
   /// The longest that a change in view had to wait for room, in ticks. What waits longer than
   /// Viewer::kPatience goes before all that waits less, whatever its weight: so it is at most that
@@ -102,9 +103,17 @@ class Viewer final : public link::Filler {
   /// client's count of ticks; told with the next frame.
   void used_input(std::uint32_t number);
 
-  /// What Mirror::report() gave at the client. Errors: truncated, value_range; a client that lies
-  /// gets what it is sent anew, and no one else notices.
+  /// What Mirror::report() gave at the client. Errors: truncated, value_range; rate_limited if less
+  /// than ViewerOptions::digest_every ticks have passed since the last one that was heard. A client
+  /// that lies gets what it is sent anew, and no one else notices.
   Errc hear_report(std::span<const std::byte> payload, std::size_t bits);
+  /// The client cannot read the frame with these low bits of its number, see
+  /// Mirror::wants_resync(): tells all anew. Errors: rate_limited if less than a second of ticks
+  /// has passed since all was told anew; unexpected if the frame builds on one that is not
+  /// acknowledged: its loss is still to be heard of, and repairs it.
+  Errc hear_resync(std::uint32_t frame);
+  /// Tells all anew from the next frame on, at the game's wish: for a client that lost its mirror.
+  void resync();
   /// Called with what hear_report() finds. Not to throw.
   void on_drift(std::function<void(const Drifted&)> handler);
 

@@ -1,0 +1,191 @@
+// A client that could not read a state frame gets all of its view again, whatever the reason,
+// without the game's help: attached late, replaced, a handler that threw, a request that was lost.
+// Server and client of the host area over the simulated network, in virtual time.
+#include <gtest/gtest.h>
+
+#include <memory>
+#include <optional>
+#include <stdexcept>
+
+#include "kit/sim_hosts.h"
+#include "kwind/replica/inputs.h"
+#include "kwind/replica/mirror.h"
+#include "kwind/replica/viewer.h"
+#include "moving_bay.h"
+
+namespace kwind {
+namespace {
+
+using namespace std::chrono_literals;
+using replica::Mirror;
+using replica::Seen;
+using replica::Viewer;
+
+constexpr Duration kTick = 50ms;
+
+// A bay whose entities all move, a server that tells one client of all of it, and that client.
+class Resync : public testing::Test {
+ protected:
+  Resync() {
+    bay_.populate(3, 4, 4, 4);
+    server_.on_connect([this](host::Peer peer) { peer_ = peer; });
+    server_.on_fill_told(
+        [this](host::Peer, std::uint64_t token, bool arrived) { viewer_.told(token, arrived); });
+    server_.on_fill([this](host::Peer, std::span<const std::byte> payload, std::size_t bits) {
+      if (lose_requests_ > 0 && !payload.empty()) {
+        --lose_requests_;
+        return Errc::none;
+      }
+      const Errc error = receiver_.receive(payload, bits, &viewer_);
+      if (error == Errc::none) ++heard_;
+      return error;
+    });
+  }
+  void attach() {
+    mirror_ = std::make_unique<Mirror>(bay::kEntities);
+    sender_ = std::make_unique<replica::InputSender>(*mirror_);
+  }
+  void listen() {
+    client_.on_fill([this](std::span<const std::byte> payload, std::size_t bits) {
+      const std::uint64_t frame = frames_++;
+      if (throw_at_ && frame == *throw_at_) throw std::runtime_error("a handler that fails once");
+      return mirror_->receive(payload, bits);
+    });
+  }
+  void run(Duration time) {
+    for (Duration t{0}; t < time; t += kTick) {
+      bay_.step(0.02);
+      seen_.clear();
+      for (const auto& [id, one] : bay_.all()) seen_.push_back({id, false});
+      viewer_.see(seen_);
+      if (peer_ != host::Peer{}) server_.offer_fill(peer_, &viewer_, 1);
+      if (sender_ != nullptr) client_.offer_fill(sender_.get(), 1);
+      hosts_.run(kTick);
+    }
+  }
+  // What the mirror has is what the server has; the frame of the last tick may be under way.
+  void expect_in_step(const std::string& what) {
+    EXPECT_GT(mirror_->tick() + 4, bay_.world().tick()) << what << ": nothing newer came";
+    EXPECT_EQ(kit::difference(*mirror_, bay_), "") << what;
+    EXPECT_EQ(mirror_->size(), bay_.all().size()) << what;
+  }
+
+  kit::MovingBay bay_{1};
+  kit::SimHosts hosts_{bay::kProtocol};
+  host::Server& server_ = hosts_.server();
+  host::Client& client_ = hosts_.join();
+  Viewer viewer_{bay_.world()};
+  replica::InputReceiver receiver_;
+  std::unique_ptr<Mirror> mirror_;
+  std::unique_ptr<replica::InputSender> sender_;
+  host::Peer peer_{};
+  std::vector<Seen> seen_;
+  std::uint64_t frames_ = 0;
+  std::uint64_t heard_ = 0;
+  std::size_t lose_requests_ = 0;
+  std::optional<std::uint64_t> throw_at_;
+};
+
+TEST_F(Resync, ForAClientThatAttachesASecondLate) {
+  run(1s);
+  attach();
+  listen();
+  run(1s);
+  expect_in_step("after a second");
+  EXPECT_GT(client_.counts().drops.of(Errc::payload_not_taken), 10U) << "counted, not silent";
+  EXPECT_EQ(viewer_.counts().resyncs, 1U);
+  EXPECT_EQ(mirror_->waiting(), 0U);
+  EXPECT_GT(mirror_->counts().unread, 0U);
+}
+
+TEST_F(Resync, ForAClientThatAttachesAMinuteLate) {
+  run(60s);
+  attach();
+  listen();
+  run(500ms);
+  expect_in_step("half a second after it attached");
+  EXPECT_EQ(viewer_.counts().resyncs, 1U);
+}
+
+TEST_F(Resync, ForAMirrorThatIsReplaced) {
+  attach();
+  listen();
+  run(5s);
+  for (int i = 0; i < 3; ++i) {
+    sender_.reset();
+    client_.offer_fill(nullptr, 0);
+    attach();
+    run(2s);
+    expect_in_step("mirror " + std::to_string(i));
+  }
+  EXPECT_EQ(viewer_.counts().resyncs, 3U);
+}
+
+TEST_F(Resync, AfterAHandlerThrewAtAnyFrame) {
+  attach();
+  listen();
+  run(1s);
+  for (std::uint64_t frame = 0; frame < 200; ++frame) {
+    throw_at_ = frames_;
+    run(1200ms);  // a second may pass until the server grants the next resync
+    expect_in_step("frame " + std::to_string(*throw_at_));
+    if (HasFailure()) return;
+  }
+}
+
+TEST_F(Resync, IsAskedForAgainWhenTheRequestIsLost) {
+  attach();
+  listen();
+  run(1s);
+  throw_at_ = frames_;
+  lose_requests_ = 2;
+  run(300ms);
+  EXPECT_GT(mirror_->waiting(), 0U);
+  run(2s);
+  expect_in_step("two requests were lost");
+  EXPECT_GE(sender_->resyncs_requested(), 3U);
+}
+
+TEST_F(Resync, IsGrantedOnceASecond) {
+  attach();
+  listen();
+  run(1s);
+  std::size_t limited = 0;
+  for (int i = 0; i < 200; ++i) {  // ten seconds of a request in every tick
+    run(kTick);
+    // A frame that the server has long forgotten: nothing can be said against the request.
+    limited += viewer_.hear_resync(i % 128U) == Errc::rate_limited ? 1 : 0;
+  }
+  EXPECT_LE(viewer_.counts().resyncs, 10U);
+  EXPECT_GE(limited, 150U);
+}
+
+TEST_F(Resync, ReportsAreHeardOnceInAWhile) {
+  attach();
+  listen();
+  run(1s);
+  std::vector<std::byte> empty(1);
+  EXPECT_EQ(viewer_.hear_report(empty, 1), Errc::value_range) << "it names nothing";
+  const std::uint64_t before = viewer_.counts().started_anew;
+  // An entity that is as it should be: it differs where the report does not reach, and all is told
+  // anew.
+  const auto& [id, one] = *bay_.all().begin();
+  std::vector<std::byte> memory(256);
+  bits::Writer out(memory);
+  out.put_bool(true);
+  out.put_count(id - 1 + 1000, 3);  // no such entity
+  out.put(one.ref.generation, 4);
+  out.put(0, 16);
+  out.put_count(0, 3);
+  out.put_bool(false);
+  out.finish();
+  EXPECT_EQ(viewer_.hear_report(memory, out.bit_count()), Errc::none);
+  EXPECT_EQ(viewer_.counts().started_anew, before + 1);
+  EXPECT_EQ(viewer_.hear_report(memory, out.bit_count()), Errc::rate_limited);
+  EXPECT_EQ(viewer_.counts().started_anew, before + 1);
+  run(1s);
+  EXPECT_EQ(viewer_.hear_report(memory, out.bit_count()), Errc::none);
+}
+
+}  // namespace
+}  // namespace kwind
