@@ -4,6 +4,7 @@
 
 #include "kwind/bits/reader.h"
 #include "kwind/io/clock.h"
+#include "kwind/route/observers.h"
 #include "session.h"
 
 namespace kwind::host {
@@ -61,8 +62,8 @@ struct Client::Impl {
   Wire wire;
   std::vector<std::uint64_t> code_sets;
   Session session;
-  std::function<void()> on_connect;
-  std::function<void(Errc, std::string_view)> on_disconnect;
+  route::Observers<> on_connect;
+  route::Observers<Errc, std::string_view> on_disconnect;
   std::function<Errc(std::span<const std::byte>, std::size_t)> on_fill;
   Time now;
 };
@@ -84,14 +85,18 @@ Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInf
     : dispatcher_(protocol.messages),
       packer_(protocol, schema::Direction::from_client, options.policy),
       desk_(std::make_shared<Desk>(*this)),
-      impl_(std::make_unique<Impl>(port, server, protocol, options, now)) {}
+      impl_(std::make_unique<Impl>(port, server, protocol, options, now)) {
+  impl_->wire.guard = [this](const std::function<void()>& run) {
+    Events(*this).guard(nullptr, run);
+  };
+}
 Client::~Client() {
   Events events(*this);
   impl_->session.end_questions(events);  // who asked hears of an end in any case
 }
 
 Errc Client::Events::filled(std::span<const std::byte> payload, std::size_t bits) {
-  Errc error = Errc::unexpected;
+  Errc error = Errc::payload_not_taken;
   const auto hear = [&] {
     if (client_.impl_->on_fill) error = client_.impl_->on_fill(payload, bits);
   };
@@ -109,6 +114,7 @@ void Client::refs_known_by(std::function<bool(const schema::AnyRef&)> knows) {
 }
 
 void Client::on_fill(std::function<Errc(std::span<const std::byte>, std::size_t)> handler) {
+  KWIND_ASSERT(handler == nullptr || impl_->on_fill == nullptr);
   impl_->on_fill = std::move(handler);
 }
 
@@ -117,14 +123,11 @@ void Client::offer_fill(link::Filler* filler, std::size_t datagrams) {
 }
 
 void Client::Events::opened() {
-  guard(nullptr, [&] {
-    if (client_.impl_->on_connect) client_.impl_->on_connect();
-  });
+  client_.impl_->on_connect.each([&](const auto& handler) { guard(nullptr, handler); });
 }
 void Client::Events::closed(Errc code, std::string_view text) {
-  guard(nullptr, [&] {
-    if (client_.impl_->on_disconnect) client_.impl_->on_disconnect(code, text);
-  });
+  client_.impl_->on_disconnect.each(
+      [&](const auto& handler) { guard(nullptr, [&] { handler(code, text); }); });
 }
 
 // ---- requests ----
@@ -160,10 +163,10 @@ void Client::set_tap(Tap tap) {
 }
 
 void Client::on_connect(std::function<void()> handler) {
-  impl_->on_connect = std::move(handler);
+  impl_->on_connect.add(std::move(handler));
 }
 void Client::on_disconnect(std::function<void(Errc, std::string_view)> handler) {
-  impl_->on_disconnect = std::move(handler);
+  impl_->on_disconnect.add(std::move(handler));
 }
 
 void Client::receive(Time now) {
@@ -175,7 +178,7 @@ void Client::receive(Time now) {
       impl.wire.drops.add(Errc::unknown_connection);
       continue;
     }
-    impl.session.link().receive(now, received->bytes);  // counts its own drops
+    (void)impl.session.link().receive(now, received->bytes);  // counts its own drops
     impl.session.drain(now, events);
   }
   while (const auto ended = impl.port.take_ended()) {

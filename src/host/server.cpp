@@ -8,6 +8,7 @@
 
 #include "kwind/io/clock.h"
 #include "kwind/link/listener.h"
+#include "kwind/route/observers.h"
 #include "roll.h"
 
 namespace kwind::host {
@@ -30,7 +31,7 @@ struct Server::Impl {
     door.key = options.key;
     door.aes = options.aes;
     door.gate = options.gate;
-    door.unix_at_zero = options.unix_at_zero;
+    door.unix_now = options.unix_now ? options.unix_now : io::unix_now;
     door.comeback = options.comeback;
     return door;
   }
@@ -57,10 +58,18 @@ struct Server::Impl {
       return static_cast<std::uint32_t>(connection_.peer);
     }
     Errc filled(std::span<const std::byte> payload, std::size_t bits) override {
-      return server_.on_fill ? server_.on_fill(connection_.peer, payload, bits) : Errc::unexpected;
+      Errc error = Errc::payload_not_taken;
+      const auto hear = [&] {
+        if (server_.on_fill) error = server_.on_fill(connection_.peer, payload, bits);
+      };
+      guard(nullptr, std::ref(hear));  // by reference: a copy would be allocated
+      return error;
     }
     void told(std::uint64_t token, bool arrived) override {
-      if (server_.on_fill_told) server_.on_fill_told(connection_.peer, token, arrived);
+      server_.on_fill_told.each([&](const auto& handler) {
+        const auto hear = [&] { handler(connection_.peer, token, arrived); };
+        guard(nullptr, std::ref(hear));
+      });
     }
     void closed(Errc code, std::string_view text) override {
       const bool broke = code == Errc::timeout || code == Errc::carrier_ended;
@@ -106,9 +115,8 @@ struct Server::Impl {
     some_leave = true;
     if (!connection.announced) return;
     roll.remove(connection.peer);
-    run_guarded([&] {
-      if (on_disconnect) on_disconnect(connection.peer, code, text);
-    });
+    on_disconnect.each(
+        [&](const auto& handler) { run_guarded([&] { handler(connection.peer, code, text); }); });
     // One by one: what a hook throws keeps it in no other room.
     while (!host.rooms_.rooms_of(connection.peer).empty()) {
       run_guarded([&] {
@@ -122,9 +130,7 @@ struct Server::Impl {
     connection.announced = true;
     connection.slot = take_slot();
     roll.add(connection);
-    run_guarded([&] {
-      if (on_connect) on_connect(connection.peer);
-    });
+    on_connect.each([&](const auto& handler) { run_guarded([&] { handler(connection.peer); }); });
   }
   // Game code that no message brought about.
   template <class Run>
@@ -153,7 +159,7 @@ struct Server::Impl {
     Connection& connection = *found->second;
     touch(connection);
     // The link drops what does not open, and counts its drops.
-    connection.session.link().receive_from(now, received.from, received.bytes);
+    (void)connection.session.link().receive_from(now, received.from, received.bytes);
     drain(now, connection);
   }
 
@@ -218,9 +224,7 @@ struct Server::Impl {
     some_leave = true;
     touch(before);
     before.session.link().close(last_now, error_info(Errc::replaced).text);
-    run_guarded([&] {
-      if (on_return) on_return(connection.peer);
-    });
+    on_return.each([&](const auto& handler) { run_guarded([&] { handler(connection.peer); }); });
   }
 
   void drain(Time now, Connection& connection) {
@@ -319,10 +323,10 @@ struct Server::Impl {
   link::SharedBytesPool shared;
   std::vector<Connection*> chosen;  // scratch of fan_out
   std::vector<Connection*> due;     // scratch of send
-  std::function<void(Peer)> on_connect;
-  std::function<void(Peer)> on_return;
-  std::function<void(Peer, Errc, std::string_view)> on_disconnect;
-  std::function<void(Peer, std::uint64_t, bool)> on_fill_told;
+  route::Observers<Peer> on_connect;
+  route::Observers<Peer> on_return;
+  route::Observers<Peer, Errc, std::string_view> on_disconnect;
+  route::Observers<Peer, std::uint64_t, bool> on_fill_told;
   std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> on_fill;
   Time last_now{};
   Traffic retired;
@@ -347,6 +351,7 @@ Server::Server(io::Port& port, const schema::ProtocolInfo& protocol, const Serve
       packer_(protocol, schema::Direction::from_server, options.policy),
       desk_(std::make_shared<Desk>(*this)),
       impl_(std::make_unique<Impl>(*this, port, protocol, options)) {
+  impl_->wire.guard = [this](const std::function<void()>& run) { impl_->run_guarded(run); };
   rooms_.only_if([this](Peer peer) { return impl_->roll.has(peer); });
   dispatcher_.owned_by(
       [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
@@ -361,14 +366,14 @@ Server::~Server() {
 }
 
 void Server::on_connect(std::function<void(Peer)> handler) {
-  impl_->on_connect = std::move(handler);
+  impl_->on_connect.add(std::move(handler));
 }
 void Server::on_disconnect(std::function<void(Peer, Errc, std::string_view)> handler) {
-  impl_->on_disconnect = std::move(handler);
+  impl_->on_disconnect.add(std::move(handler));
 }
 
 void Server::on_return(std::function<void(Peer)> handler) {
-  impl_->on_return = std::move(handler);
+  impl_->on_return.add(std::move(handler));
 }
 
 bool Server::offer_fill(Peer to, link::Filler* filler, std::size_t datagrams) {
@@ -381,6 +386,7 @@ bool Server::offer_fill(Peer to, link::Filler* filler, std::size_t datagrams) {
   return true;
 }
 void Server::on_fill(std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> handler) {
+  KWIND_ASSERT(handler == nullptr || impl_->on_fill == nullptr);
   impl_->on_fill = std::move(handler);
 }
 void Server::refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> knows) {
@@ -393,7 +399,7 @@ void Server::refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> know
 }
 
 void Server::on_fill_told(std::function<void(Peer, std::uint64_t, bool)> handler) {
-  impl_->on_fill_told = std::move(handler);
+  impl_->on_fill_told.add(std::move(handler));
 }
 
 void Server::serve(io::Port& another) {
@@ -464,6 +470,15 @@ Errc Server::send_packed(Peer to, const PackedMessage& message) {
   if (connection == nullptr) return Errc::no_such_peer;
   impl_->touch(*connection);
   return connection->session.send(impl_->last_now, static_cast<std::uint32_t>(to), message);
+}
+
+Errc Server::take_input_of(Peer from, std::uint16_t kind, std::span<const std::byte> fields,
+                           std::size_t bits) {
+  Connection* connection = impl_->find(from);
+  if (connection == nullptr) return Errc::no_such_peer;
+  impl_->touch(*connection);
+  Impl::Events events(*this, *impl_, *connection);
+  return connection->session.take_input(impl_->last_now, kind, fields, bits, events);
 }
 
 std::span<const Peer> Server::everybody() {

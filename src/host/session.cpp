@@ -147,7 +147,8 @@ Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
 void Session::show(Time now, std::uint32_t peer, bool received,
                    const route::Arrived& message) const {
   if (!wire_->tap || (wire_->tap_peer && *wire_->tap_peer != peer)) return;
-  wire_->tap({now, peer, received, message});
+  const auto run = [&] { wire_->tap({now, peer, received, message}); };
+  wire_->guard(std::ref(run));
 }
 
 Result<std::uint16_t> Session::next_question() const {
@@ -178,7 +179,27 @@ bool Session::take_question(std::uint16_t answer, std::uint16_t number) {
 
 // ---- receiving ----
 
+// The newest wait for ready(), as messages do: a client that loads a level misses no state.
+void Session::keep_fill(const link::Event& event) {
+  if (kept_fills_.size() >= kMostHeldState) {
+    kept_fills_.pop_front();
+    wire_->drops.add(Errc::payload_not_taken);
+  }
+  kept_fills_.push_back({{event.payload.begin(), event.payload.end()}, event.bits});
+}
+
+void Session::hand_over_fills(Sink& sink) {
+  while (!kept_fills_.empty()) {
+    const KeptFill kept = std::move(kept_fills_.front());
+    kept_fills_.pop_front();
+    if (const Errc error = sink.filled(kept.bytes, kept.bits); error != Errc::none) {
+      wire_->drops.add(error);
+    }
+  }
+}
+
 void Session::drain(Time now, Sink& sink) {
+  if (ready_ && !kept_fills_.empty()) hand_over_fills(sink);
   if (held_count_ > 0) release_held(now, sink);
   while (const auto event = link_.poll_event()) hear(now, *event, sink);
   while (questions_.next_deadline() <= now) {
@@ -208,6 +229,7 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
       sink.closed(event.code, event.text);
       return;
     case link::Event::Kind::fill:
+      if (!ready_) return keep_fill(event);
       if (const Errc error = sink.filled(event.payload, event.bits); error != Errc::none) {
         wire_->drops.add(error);
       }
@@ -311,6 +333,23 @@ void Session::deliver(Time now, std::size_t channel, const route::Arrived& messa
   if (done.error != Errc::none) wire_->drops.add(done.error);
   link_.take_in(channel, window_bits);
   judge(now, done);
+}
+
+Errc Session::take_input(Time now, std::uint16_t kind, std::span<const std::byte> fields,
+                         std::size_t bits, Sink& sink) {
+  const auto drop = [&](Errc why) {
+    wire_->drops.add(why);
+    return why;
+  };
+  if (link_.state() != link::State::open) return drop(Errc::closed);
+  if (!in_limits_[kind].take(now)) return drop(Errc::rate_limited);
+  layout_.version = link_.version();
+  const route::Arrived message{wire_->protocol.messages[kind], bits::Reader(fields, bits),
+                               layout_.version, 0};
+  show(now, sink.peer(), true, message);
+  const Handled done = hand_over(message, sink);
+  judge(now, done);
+  return done.error == Errc::none ? Errc::none : drop(done.error);
 }
 
 // What its refs name is looked up while it is decoded.

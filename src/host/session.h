@@ -35,6 +35,8 @@ struct Wire {
   bool paused = false;   ///< nothing reaches handlers now
   unsigned most_faults;  ///< of one peer's messages, after which it is closed; 0: never
   Tap tap{};
+  std::function<void(const std::function<void()>&)>
+      guard{};  ///< runs a tap, and counts what it throws
   std::optional<std::uint32_t> tap_peer{};
   CauseCounts drops;  ///< of messages
   std::uint64_t sends_refused = 0;
@@ -102,6 +104,11 @@ class Session {
   /// Takes the link's events, the messages held back that may pass now, and requests whose time is
   /// out.
   void drain(Time now, Sink& sink);
+  /// Hands a message that came in opaque payload to the game as if it had come by itself: its rate
+  /// limit, checks and handlers apply. Errors: closed; rate_limited; those of dispatching. All are
+  /// counted.
+  Errc take_input(Time now, std::uint16_t kind, std::span<const std::byte> fields, std::size_t bits,
+                  Sink& sink);
   /// Messages may come, those first that waited; see Options::hold_until_ready.
   void set_ready(Time now);
   /// Ends all questions that the peer was asked.
@@ -129,7 +136,14 @@ class Session {
     std::uint16_t number;
   };
 
+  struct KeptFill {
+    std::vector<std::byte> bytes;
+    std::size_t bits;
+  };
+
   void hear(Time now, const link::Event& event, Sink& sink);
+  void keep_fill(const link::Event& event);
+  void hand_over_fills(Sink& sink);
   void release_held(Time now, Sink& sink);
   void drop_held(Errc why);
   [[nodiscard]] bool within_budget(std::size_t bits) const;
@@ -154,6 +168,7 @@ class Session {
   std::vector<route::RateLimit> out_limits_;  // by kind
   std::vector<route::RateLimit> in_limits_;   // by kind
   std::vector<std::deque<Held>> held_;        // by channel
+  std::deque<KeptFill> kept_fills_;           // until ready()
   Time ready_since_{};
   std::vector<Question> asked_us_;  // asked there, not answered yet
   schema::Layout layout_;

@@ -153,6 +153,8 @@ ThreadedServer::ThreadedServer(std::unique_ptr<io::LivePort> port,
     : protocol_(protocol),
       dispatcher_(protocol.messages),
       packer_(protocol, schema::Direction::from_server, options.policy) {
+  // The network half has neither the game's handlers nor a way to be told that a peer is ready.
+  KWIND_ASSERT(!options.hold_until_ready && options.most_faults == 0);
   rooms_.only_if([this](Peer peer) { return versions_.count(peer) > 0; });
   dispatcher_.owned_by(
       [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
@@ -166,6 +168,7 @@ ThreadedServer::~ThreadedServer() {
 }
 
 void ThreadedServer::receive() {
+  hand_over_closes();
   route::Dispatcher<Peer>::Dispatched done;
   while (Inbound* const item = halves_->inbound.take_slot()) {
     const Peer peer = item->peer;
@@ -173,15 +176,15 @@ void ThreadedServer::receive() {
       case Inbound::What::connected:
         versions_[peer] = item->version;
         peers_.insert(std::lower_bound(peers_.begin(), peers_.end(), peer), peer);
-        dispatcher_.guard(peer, nullptr, done, [&] {
-          if (on_connect_) on_connect_(peer);
+        on_connect_.each([&](const auto& handler) {
+          dispatcher_.guard(peer, nullptr, done, [&] { handler(peer); });
         });
         break;
       case Inbound::What::disconnected:
         versions_.erase(peer);
         std::erase(peers_, peer);
-        dispatcher_.guard(peer, nullptr, done, [&] {
-          if (on_disconnect_) on_disconnect_(peer, item->code, item->text);
+        on_disconnect_.each([&](const auto& handler) {
+          dispatcher_.guard(peer, nullptr, done, [&] { handler(peer, item->code, item->text); });
         });
         while (!rooms_.rooms_of(peer).empty()) {
           dispatcher_.guard(peer, nullptr, done,
@@ -197,6 +200,7 @@ void ThreadedServer::receive() {
                                  {protocol_.messages[item->kind],
                                   bits::Reader(item->bytes, item->bits), item->version, 0},
                                  layout);
+        KWIND_ASSERT(!result.blamed);  // Ruling::blame: nobody here counts faults
         if (result.error != Errc::none) drops_.add(result.error);
         if (result.close) close(peer, error_info(Errc::not_allowed).text);
         break;
@@ -207,12 +211,14 @@ void ThreadedServer::receive() {
 }
 
 void ThreadedServer::flush() {
+  hand_over_closes();
   halves_->waker.wake();
 }
 
 std::size_t ThreadedServer::hand_over(std::span<const Peer> peers, Peer left_out,
                                       const Pack& pack) {
   std::size_t count = 0;
+  refused_ = Errc::no_such_peer;
   for (const schema::VersionInfo& entry : protocol_.versions) {
     chosen_.clear();
     for (const Peer peer : peers) {
@@ -223,8 +229,12 @@ std::size_t ThreadedServer::hand_over(std::span<const Peer> peers, Peer left_out
     }
     if (chosen_.empty()) continue;
     const auto packed = pack(entry.version);
-    Outbound* const slot = packed ? halves_->outbound.put_slot() : nullptr;
-    if (slot == nullptr) continue;
+    // What was said before a close goes before it, what is said after it goes after it.
+    Outbound* const slot = packed && closes_.empty() ? halves_->outbound.put_slot() : nullptr;
+    if (slot == nullptr) {
+      refused_ = packed ? Errc::queue_full : packed.error();
+      continue;
+    }
     slot->what = Outbound::What::send;
     slot->peers.assign(chosen_.begin(), chosen_.end());
     slot->kind = packed->kind;
@@ -238,17 +248,24 @@ std::size_t ThreadedServer::hand_over(std::span<const Peer> peers, Peer left_out
   return count;
 }
 
-Errc ThreadedServer::why_not(Peer peer) const {
-  return versions_.count(peer) == 0 ? Errc::no_such_peer : Errc::queue_full;
+// Closes are never lost: they are at most as many as connections, and wait here for a full queue.
+void ThreadedServer::close(Peer peer, std::string_view reason) {
+  if (versions_.count(peer) == 0 || closes_.count(peer) > 0) return;
+  closes_.emplace(peer, reason);
+  hand_over_closes();
 }
 
-void ThreadedServer::close(Peer peer, std::string_view reason) {
-  Outbound* const slot = halves_->outbound.put_slot();
-  if (slot == nullptr) return;
-  slot->what = Outbound::What::close;
-  slot->peers.assign(1, peer);
-  slot->text = reason;
-  halves_->outbound.put_done();
+void ThreadedServer::hand_over_closes() {
+  while (!closes_.empty()) {
+    Outbound* const slot = halves_->outbound.put_slot();
+    if (slot == nullptr) return;
+    const auto next = closes_.begin();
+    slot->what = Outbound::What::close;
+    slot->peers.assign(1, next->first);
+    slot->text = next->second;
+    closes_.erase(next);
+    halves_->outbound.put_done();
+  }
 }
 
 Counts ThreadedServer::counts() const {

@@ -26,9 +26,9 @@ bits::Secret32 random_secret() {
   return secret;
 }
 
-std::int64_t unix_at_zero() {
+std::int64_t unix_now() {
   const auto unix = std::chrono::system_clock::now().time_since_epoch();
-  return std::chrono::floor<std::chrono::seconds>(unix - now().time_since_epoch()).count();
+  return std::chrono::floor<std::chrono::seconds>(unix).count();
 }
 
 }  // namespace kwind::io

@@ -77,6 +77,7 @@ std::size_t Listener::DigestHash::operator()(const bits::Digest128& digest) cons
 Listener::Listener(ListenerOptions options) : options_(std::move(options)) {
   KWIND_ASSERT(options_.capacity >= 1 && options_.capacity <= 65536 && options_.number < 16);
   KWIND_ASSERT(options_.key || options_.gate == nullptr);  // no ticket travels in clear
+  KWIND_ASSERT(options_.unix_now || options_.gate == nullptr);
   slots_.resize(options_.capacity);
   // Ids should not repeat at once when the server was restarted.
   const bits::Secret32 random = bits::derive(options_.secret, "generations");
@@ -278,10 +279,7 @@ Result<Admission> Listener::decide(Time now, const Said& said, std::string& why)
     admission.claims = found->second.claims;
   } else if (options_.gate != nullptr) {
     if (said.offer.ticket.empty()) return fail(Errc::ticket_missing);
-    const std::int64_t unix =
-        options_.unix_at_zero +
-        std::chrono::floor<std::chrono::seconds>(now.time_since_epoch()).count();
-    auto claims = options_.gate->check(said.offer.ticket, unix);
+    auto claims = options_.gate->check(said.offer.ticket, options_.unix_now());
     if (!claims) return fail(claims.error());
     if (used_tickets_.contains(bits::blake2b_128(claims->id))) return fail(Errc::ticket_used);
     admission.claims = std::make_shared<const Claims>(std::move(*claims));
@@ -387,10 +385,10 @@ void Listener::forget(Time now, ConnectionId id, bool may_return) {
 
 void Listener::sweep(Time now) {
   next_sweep_ = now + kSweepEvery;
-  const std::int64_t unix =
-      options_.unix_at_zero +
-      std::chrono::floor<std::chrono::seconds>(now.time_since_epoch()).count();
-  std::erase_if(used_tickets_, [&](const auto& entry) { return entry.second < unix; });
+  if (!used_tickets_.empty()) {
+    const std::int64_t unix = options_.unix_now();
+    std::erase_if(used_tickets_, [&](const auto& entry) { return entry.second < unix; });
+  }
   std::erase_if(comebacks_, [&](const auto& entry) { return now >= entry.second.until; });
 }
 

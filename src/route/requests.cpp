@@ -46,7 +46,7 @@ void Questions::expire(Time now) {
     const Settle settle = std::move(late->settle);
     open_.erase(late);
     note_deadline();
-    settle(Ending::timed_out, Errc::request_timeout, nullptr, nullptr);
+    (void)settle(Ending::timed_out, Errc::request_timeout, nullptr, nullptr);
   }
 }
 
@@ -55,7 +55,7 @@ void Questions::end_all() {
     const Settle settle = std::move(open_.front().settle);
     open_.erase(open_.begin());
     note_deadline();
-    settle(Ending::disconnected, Errc::closed, nullptr, nullptr);
+    (void)settle(Ending::disconnected, Errc::closed, nullptr, nullptr);
   }
 }
 

@@ -84,7 +84,7 @@ TEST_F(Floods, RequestsBeyondTheLimitAreDroppedAndOthersAnswered) {
   hosts_.server().on_request<TakeTow>(
       [&](Peer peer, const TakeTow&, route::Answer<TakeTow> answer) {
         if (peer == Peer{1}) {
-          answer.reply({.line = 1});
+          (void)answer.reply({.line = 1});
         } else {
           kept.push_back(std::move(answer));  // and never answers
         }

@@ -166,7 +166,7 @@ TEST(Host, StampsIdentityAndSendsToOneToAllAndToAllButOne) {
         [&heard, i](const Said& s) { heard[i].push_back(std::to_string(s.who) + ":" + s.words); });
   }
   harbour.server().on<Say>([&](Peer from, const Say& say) {
-    if (say.words == "one") harbour.server().send(from, said(from, say));
+    if (say.words == "one") (void)harbour.server().send(from, said(from, say));
     if (say.words == "all") {
       EXPECT_EQ(harbour.server().send_to_all(said(from, say)), 3U);
     }
@@ -323,7 +323,7 @@ TEST(Host, ClosesAPeerThatFloodsAnOrderedChannel) {
   Client& client = harbour.join(lawless.info);
   harbour.run(500ms);
   harbour.run(12s, [&] {
-    for (int i = 0; i < 20; ++i) client.send(Order{1});
+    for (int i = 0; i < 20; ++i) (void)client.send(Order{1});
   });
   ASSERT_EQ(harbour.log().size(), 2U);
   EXPECT_EQ(harbour.log()[1], "out 1 rate_limited Order came faster than its `at most`");
@@ -428,8 +428,8 @@ TEST(Host, SurvivesClosesAndSendsFromInsideHandlers) {
   });
   harbour.run(500ms);
   for (int i = 0; i < 5; ++i) {
-    a.send(Say{i, "hello"});
-    b.send(Say{i, "hello"});
+    (void)a.send(Say{i, "hello"});
+    (void)b.send(Say{i, "hello"});
   }
   harbour.run(2s);
   EXPECT_EQ(harbour.server().connections(), 0U);
@@ -442,8 +442,8 @@ TEST(Host, AccountsEveryByteToAMessageKindOrOverhead) {
   Client& client = harbour.join();
   harbour.run(3s);
   harbour.run(3s, [&] {
-    client.send(Steer{0.1});
-    client.send(Say{1, "accounting"});
+    (void)client.send(Steer{0.1});
+    (void)client.send(Say{1, "accounting"});
   });
   const Traffic traffic = client.traffic();
   std::uint64_t bits = traffic.overhead_bits_sent;

@@ -36,9 +36,9 @@ TEST(Readme, HandlersRequestsAndRoomsDoWhatItSays) {
   });
   server.on_request<TakeTow>([&](Peer, const TakeTow& ask, route::Answer<TakeTow> answer) {
     if (towed.contains(ask.barge)) {
-      answer.refuse(TakeTowRefusal::in_use, "the Lapwing has it");
+      (void)answer.refuse(TakeTowRefusal::in_use, "the Lapwing has it");
     } else {
-      answer.reply({.line = 3});  // or keep `answer`, and reply some ticks later
+      (void)answer.reply({.line = 3});  // or keep `answer`, and reply some ticks later
     }
   });
   server.on<Hail>([&](Peer pilot, const Hail& hail) {
@@ -55,9 +55,9 @@ TEST(Readme, HandlersRequestsAndRoomsDoWhatItSays) {
     outcomes += ";";
   };
   hosts.run(300ms);
-  client.ask(TakeTow{1}, 1s, note);
-  client.ask(TakeTow{7}, 1s, note);
-  client.send(Hail{1, "open up"});
+  (void)client.ask(TakeTow{1}, 1s, note);
+  (void)client.ask(TakeTow{7}, 1s, note);
+  (void)client.send(Hail{1, "open up"});
   hosts.run(300ms);
   EXPECT_EQ(heard, "the gate opens");
   EXPECT_EQ(outcomes, "3;the Lapwing has it;");

@@ -47,7 +47,7 @@ TEST(Routing, HandlersRunInOrderAndMaySubscribeAndUnsubscribeWhileTheyRun) {
   second = hosts.server().subscribe<Hail>([&](Peer, const Hail&) { log += "b "; });
   hosts.server().on<Hail>([&](Peer, const Hail&) { log += "c "; });
   hosts.run(200ms);
-  for (int i = 0; i < 4; ++i) client.send(Hail{i, ""});
+  for (int i = 0; i < 4; ++i) (void)client.send(Hail{i, ""});
   hosts.run(200ms);
   EXPECT_EQ(log, "a0b c a1c a2c late a3c ");
 }
@@ -66,13 +66,13 @@ TEST(Routing, AnObjectBringsHandlersForAllItsKindsAndTakesThemAway) {
     const auto handles = hosts.server().subscribe_group<tables::Messages>(office);
     EXPECT_EQ(handles.size(), 2U);
     hosts.run(200ms);
-    client.send(Hail{1, "ahoy"});
+    (void)client.send(Hail{1, "ahoy"});
     hosts.run(100ms);
-    client.send(Flash{2});
+    (void)client.send(Flash{2});
     hosts.run(200ms);
   }
   EXPECT_EQ(office.log, "hail ahoy; flash from 1");
-  client.send(Hail{3, "gone"});
+  (void)client.send(Hail{3, "gone"});
   hosts.run(200ms);
   EXPECT_EQ(office.log, "hail ahoy; flash from 1");
   EXPECT_EQ(hosts.server().counts().route.unheard, 1U);
@@ -82,14 +82,14 @@ TEST(Routing, WhatHasNoHandlerGoesToTheCatchAllOrIsCounted) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
   hosts.run(200ms);
-  client.send(Flash{1});
+  (void)client.send(Flash{1});
   hosts.run(100ms);
   EXPECT_EQ(hosts.server().counts().route.unheard, 1U);
   std::string log;
   hosts.server().on_rest([&](Peer, const Arrived& message) { log += message.info.name; });
   hosts.server().on<Hail>([](Peer, const Hail&) {});
-  client.send(Flash{1});
-  client.send(Hail{1, ""});
+  (void)client.send(Flash{1});
+  (void)client.send(Hail{1, ""});
   hosts.run(100ms);
   EXPECT_EQ(log, "Flash");
   EXPECT_EQ(hosts.server().counts().route.unheard, 1U);
@@ -115,14 +115,14 @@ TEST(Routing, AHandlerThatThrowsCostsOneMessageAndIsReportedWithIt) {
               " " + hail.words + ": " + std::string(fault.what) + "; ";
   });
   hosts.run(200ms);
-  client.send(Hail{1, "ahoy"});
-  client.send(Hail{2, "again"});
+  (void)client.send(Hail{1, "ahoy"});
+  (void)client.send(Hail{2, "again"});
   hosts.run(100ms);
   EXPECT_EQ(calm, 2) << "the next handler hears the message all the same";
   EXPECT_EQ(report, "1 Hail ahoy: the rope snapped; 1 Hail again: the rope snapped; ");
   EXPECT_TRUE(client.connected());
-  client.send(Hail{3, "once more"});
-  client.send(Hail{11, "too late"});
+  (void)client.send(Hail{3, "once more"});
+  (void)client.send(Hail{11, "too late"});
   hosts.run(500ms);
   EXPECT_EQ(hosts.server().counts().route.handler_faults, 3U);
   EXPECT_EQ(calm, 3) << "what came behind the last fault is not heard any more";
@@ -164,18 +164,18 @@ TEST(Routing, ChecksOfTheGameComeBeforeHandlers) {
   hosts.server().on<Hail>([&](Peer, const Hail& hail) { heard.push_back(hail.number); });
   hosts.server().on<Flash>([&](Peer, const Flash&) { heard.push_back(-1); });
   hosts.run(200ms);
-  client.send(Hail{1, "ahoy"});
-  client.send(Hail{2, "psst"});
-  client.send(Hail{3, "bad"});
-  client.send(Flash{4});
-  rude.send(Hail{5, "worst"});
+  (void)client.send(Hail{1, "ahoy"});
+  (void)client.send(Hail{2, "psst"});
+  (void)client.send(Hail{3, "bad"});
+  (void)client.send(Flash{4});
+  (void)rude.send(Hail{5, "worst"});
   hosts.run(300ms);
   EXPECT_EQ(heard, std::vector<int>{1});
   EXPECT_EQ(hosts.server().counts().drops.of(Errc::not_allowed), 4U);
   EXPECT_EQ(hosts.server().counts().route.blamed, 1U);
   EXPECT_TRUE(client.connected());
   EXPECT_FALSE(rude.connected());
-  client.send(Hail{6, "bad"});
+  (void)client.send(Hail{6, "bad"});
   hosts.run(300ms);
   EXPECT_FALSE(client.connected()) << "the second message it was blamed for";
 }
@@ -188,16 +188,16 @@ TEST(Routing, OnlyTheOwnerMaySteer) {
   hosts.server().on<Helm>([&](Peer peer, const Helm&) { heard.push_back(unsigned(peer)); });
   hosts.run(200ms);
   const schema::Ref<Tug> tug{7, 2};
-  owner.send(Helm{tug, 0.5});
+  (void)owner.send(Helm{tug, 0.5});
   hosts.run(100ms);
   EXPECT_TRUE(heard.empty()) << "nobody owns it yet";
   hosts.server().owners().give(tug, Peer{1});
-  owner.send(Helm{tug, 0.5});
-  other.send(Helm{tug, 0.5});
+  (void)owner.send(Helm{tug, 0.5});
+  (void)other.send(Helm{tug, 0.5});
   hosts.run(100ms);
-  owner.send(Helm{{7, 3}, 0.5});  // another user of the same id
+  (void)owner.send(Helm{{7, 3}, 0.5});  // another user of the same id
   hosts.run(100ms);
-  owner.send(Helm{{}, 0.5});
+  (void)owner.send(Helm{{}, 0.5});
   hosts.run(100ms);
   EXPECT_EQ(heard, std::vector<unsigned>{1});
   EXPECT_EQ(hosts.server().counts().drops.of(Errc::not_owner), 4U);
@@ -218,11 +218,11 @@ TEST(Routing, ATickTakesSoManyMessagesOfOneConnectionAndNoMore) {
   hosts.server().on<Hail>([&](Peer, const Hail& hail) { sure.push_back(hail.number); });
   hosts.server().on<Flash>([&](Peer, const Flash&) { ++flashes; });
   hosts.run(200ms);
-  for (int i = 0; i < 100; ++i) client.send(Flash{i});
+  for (int i = 0; i < 100; ++i) (void)client.send(Flash{i});
   hosts.run(300ms);
   EXPECT_LT(flashes, 40);
   EXPECT_EQ(flashes + static_cast<int>(hosts.server().counts().drops.of(Errc::over_budget)), 100);
-  for (int i = 0; i < 100; ++i) client.send(Hail{i, ""});
+  for (int i = 0; i < 100; ++i) (void)client.send(Hail{i, ""});
   hosts.run(5ms);
   hosts.run(2s);
   ASSERT_EQ(sure.size(), 100U) << "reliable ones wait for another tick";
@@ -268,13 +268,13 @@ TEST(Routing, NothingReachesTheGameBeforeItIsReadyThenAllInOrder) {
     EXPECT_GE(flash.number, 100 - static_cast<int>(kMostHeldState)) << "the newest are kept";
   });
   hosts.run(200ms);
-  for (int i = 0; i < 5; ++i) client.send(Hail{i, ""});
+  for (int i = 0; i < 5; ++i) (void)client.send(Hail{i, ""});
   hosts.run(300ms);
-  for (int i = 0; i < 100; ++i) client.send(Flash{i});
+  for (int i = 0; i < 100; ++i) (void)client.send(Flash{i});
   hosts.run(300ms);
   EXPECT_EQ(log, "");
   hosts.server().ready(Peer{1});
-  client.send(Hail{5, ""});
+  (void)client.send(Hail{5, ""});
   hosts.run(100ms);
   EXPECT_EQ(log, "0 1 2 3 4 5 ");
   EXPECT_EQ(flashes, static_cast<int>(kMostHeldState));
@@ -316,7 +316,7 @@ TEST(Requests, HaveExactlyOneOutcome) {
       EXPECT_EQ(answer.reply({.line = 3}), Errc::none);
       EXPECT_EQ(answer.reply({.line = 4}), Errc::stray_answer) << "once";
     } else if (ask.barge == 2) {
-      answer.refuse(TakeTowRefusal::too_far, "come closer");
+      (void)answer.refuse(TakeTowRefusal::too_far, "come closer");
     } else if (ask.barge == 3) {
       later = answer;
     }  // others are left waiting
@@ -345,7 +345,7 @@ TEST(Requests, HaveExactlyOneOutcome) {
   EXPECT_EQ(ends[2], "too_far: come closer");
   EXPECT_EQ(ends[3], "") << "not answered so far";
   ASSERT_TRUE(later);
-  later->reply({.line = 1});
+  (void)later->reply({.line = 1});
   hosts.run(400ms);
   EXPECT_EQ(ends[3], "line 1");
   EXPECT_EQ(ends[4], "late");
@@ -363,7 +363,7 @@ TEST(Requests, LateAnswersAreDroppedAndCounted) {
       [&](Peer, const TakeTow&, route::Answer<TakeTow> answer) { later = answer; });
   hosts.run(200ms);
   int ends = 0;
-  client.ask(TakeTow{1}, 300ms, [&](const Outcome<TakeTow>& outcome) {
+  (void)client.ask(TakeTow{1}, 300ms, [&](const Outcome<TakeTow>& outcome) {
     ++ends;
     EXPECT_EQ(outcome.ending, Ending::timed_out);
   });
@@ -398,14 +398,16 @@ TEST(Requests, ManyOfThemAreKeptApart) {
         }
         ++asked;
       }
-      while (open.size() > 3) {  // the newest first
-        open.back().second.reply({.line = 1 + open.back().first % 4});
+      while (open.size() > 3) {
+        (void)  // the newest first
+            open.back()
+                .second.reply({.line = 1 + open.back().first % 4});
         open.pop_back();
       }
     });
     for (const auto& [barge, answer] : open) {
       route::Answer<TakeTow> last = answer;
-      last.reply({.line = 1 + barge % 4});
+      (void)last.reply({.line = 1 + barge % 4});
     }
     hosts.run(2s);
     ASSERT_EQ(lines.size(), 100U);
@@ -439,7 +441,7 @@ TEST(Requests, GoBothWaysAndEndWithTheServer) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
   client.on_request<AskName>([&](const AskName& ask, route::Answer<AskName> answer) {
-    if (ask.tug == 7) answer.reply({.name = "Tern"});
+    if (ask.tug == 7) (void)answer.reply({.name = "Tern"});
   });
   hosts.run(200ms);
   std::string names;
@@ -470,8 +472,8 @@ TEST(Requests, CanBeAwaited) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
   hosts.server().on_request<TakeTow>([&](Peer, const TakeTow& ask, route::Answer<TakeTow> answer) {
-    if (ask.barge == 1) answer.reply({.line = 3});
-    if (ask.barge == 2) answer.refuse(TakeTowRefusal::in_use);
+    if (ask.barge == 1) (void)answer.reply({.line = 3});
+    if (ask.barge == 2) (void)answer.refuse(TakeTowRefusal::in_use);
   });
   hosts.run(200ms);
   std::string log;
@@ -521,7 +523,7 @@ TEST(Rooms, AMoveLosesAndDoublesNothingAndSnapshotsComeFirst) {
   hosts.run(500ms);
   Server& server = hosts.server();
   server.rooms().on_enter([&](Peer peer, const route::RoomKey& room) {
-    server.send(peer, Hail{0, "this is " + room.text()});
+    (void)server.send(peer, Hail{0, "this is " + room.text()});
   });
   server.rooms().enter(Peer{1}, "north");
   int number = 0;
@@ -622,7 +624,9 @@ TEST(Routing, AnybodyMayBeClosedFromAnyCallback) {
         case 0: server.close(somebody(), "whim"); break;
         case 1: server.rooms().leave_all(somebody()); break;
         case 2: server.rooms().enter(somebody(), static_cast<int>(dice.up_to(3))); break;
-        case 3: server.ask(somebody(), AskName{1}, 200ms, [](const Outcome<AskName>&) {}); break;
+        case 3:
+          (void)server.ask(somebody(), AskName{1}, 200ms, [](const Outcome<AskName>&) {});
+          break;
         case 4: throw std::runtime_error("whim");
         default: server.send_to_room(static_cast<int>(dice.up_to(3)), Flash{1}); break;
       }
@@ -646,7 +650,7 @@ TEST(Routing, AnybodyMayBeClosedFromAnyCallback) {
     server.on<Flash>([&](Peer peer, const Flash&) { server.close(peer, "flash"); });
     server.on_request<TakeTow>([&](Peer peer, const TakeTow&, route::Answer<TakeTow> answer) {
       server.close(peer, "asked");
-      answer.reply({.line = 1});
+      (void)answer.reply({.line = 1});
     });
     int outcomes = 0;
     int asked = 0;
@@ -656,14 +660,14 @@ TEST(Routing, AnybodyMayBeClosedFromAnyCallback) {
         Client& client = hosts.client(i);
         switch (dice.up_to(30)) {
           case 0: client.close("tired"); break;
-          case 1: client.send(Flash{1}); break;
+          case 1: (void)client.send(Flash{1}); break;
           case 2:
             if (client.ask(TakeTow{1}, 1s, [&](const Outcome<TakeTow>&) { ++outcomes; }) ==
                 Errc::none) {
               ++asked;
             }
             break;
-          default: client.send(Hail{1, "ahoy"}); break;
+          default: (void)client.send(Hail{1, "ahoy"}); break;
         }
       }
     });

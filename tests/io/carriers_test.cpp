@@ -196,7 +196,7 @@ class Talk {
   explicit Talk(Port& port) : server_(port, kProtocol, server_options()) {
     server_.on<Say>([this](host::Peer from, const Say& say) {
       heard_.push_back(say.number);
-      server_.send(from, Said{int(from), say.number, say.words});
+      (void)server_.send(from, Said{int(from), say.number, say.words});
     });
     server_.on_disconnect([this](host::Peer, Errc code, std::string_view) { left_ = code; });
   }

@@ -93,8 +93,8 @@ TEST_F(Threaded, CarriesMessagesBothWaysInOrderOnTheGamesThread) {
   int sent = 0;
   EXPECT_TRUE(run_until({&a, &b}, [&] {
     for (int i = 0; i < 5 && sent < kMany; ++i, ++sent) {
-      a.client->send(Say{sent, "ahoy"});
-      b.client->send(Say{sent, "ahoy"});
+      (void)a.client->send(Say{sent, "ahoy"});
+      (void)b.client->send(Say{sent, "ahoy"});
     }
     return heard == 4 * kMany;
   }));
@@ -149,8 +149,8 @@ TEST_F(Threaded, HandlersThatThrowAreCountedAndTheLoopGoesOn) {
   server_->on_fault([&](const route::HandlerFault<Peer>& each) { fault = each.what; });
   Caller a = call();
   ASSERT_TRUE(run_until({&a}, [&] { return a.client->connected(); }));
-  a.client->send(Say{1, "x"});
-  a.client->send(Say{2, "y"});
+  (void)a.client->send(Say{1, "x"});
+  (void)a.client->send(Say{2, "y"});
   EXPECT_TRUE(run_until({&a}, [&] { return heard == 2; }));
   EXPECT_EQ(fault, "a reef");
   EXPECT_EQ(server_->counts().route.handler_faults, 1U);

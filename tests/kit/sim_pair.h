@@ -174,7 +174,7 @@ class SimPair {
     io::sim::Datagram datagram;
     while (up_.pop(now_, datagram)) to_server(datagram.bytes, on_event);
     while (down_.pop(now_, datagram)) {
-      client_->receive(clock(false), datagram.bytes);
+      (void)client_->receive(clock(false), datagram.bytes);
       drain(*client_, false, on_event);
     }
     turn(*client_, false, on_event);
@@ -196,7 +196,7 @@ class SimPair {
       }
     } else if (server_) {
       const bool was_opening = server_->state() == link::State::opening;
-      server_->receive_from(clock(true), client_address_, bytes);
+      (void)server_->receive_from(clock(true), client_address_, bytes);
       if (was_opening && server_->state() == link::State::open) {
         KWIND_ASSERT(listener_.opened(now_, server_->id()) == Errc::none);
       }

@@ -151,10 +151,14 @@ struct Gate final : link::TicketGate {
 // A listener, and clients that talk to it by hand.
 class Door : public testing::Test {
  protected:
+  static inline Time clock_{};  // what tickets expire by
   static link::ListenerOptions options() {
     link::ListenerOptions options{kit::test_identity(), kit::secret_of(9), 2, 0};
     options.key = kit::server_key();
-    options.unix_at_zero = 1000000 - 2000;  // at(1000s) is a million
+    options.unix_now = [] {  // at(1000s) is a million
+      return std::int64_t{1000000 - 2000} +
+             std::chrono::floor<std::chrono::seconds>(clock_.time_since_epoch()).count();
+    };
     return options;
   }
   link::Link client(std::uint64_t seed, const std::string& ticket = {},
@@ -169,6 +173,7 @@ class Door : public testing::Test {
     return link::Link::connect(who, link_options, at(0s));
   }
   link::Listener::Outcome knock(link::Link& who, Time now, const Endpoint& from) {
+    clock_ = now;
     size_ = who.poll_datagram(now, datagram_);
     EXPECT_EQ(size_, link::kBaseDatagramBytes);
     const auto outcome = listener_.receive(now, from, std::span(datagram_).first(size_), reply_);
@@ -399,6 +404,7 @@ TEST_F(Ticketed, ThatWereUsedAreKeptUntilTheyExpireAndAFullTableRefuses) {
   }
   ASSERT_EQ(enter_and_tell(50, "three", at(1000s)), "opened ");
   EXPECT_EQ(listener_.opened(at(1000s), last_.id), Errc::ticket_table_full);
+  clock_ = at(1062s);
   EXPECT_EQ(listener_.opened(at(1062s), last_.id), Errc::none) << "by then both have expired";
 }
 

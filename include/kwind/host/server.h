@@ -35,7 +35,9 @@ struct ServerOptions : Options {
   std::optional<link::KeyPair> key{};
   /// Asks clients for tickets, and checks them; must outlive the server. See kwind/ticket/ticket.h.
   const link::TicketGate* gate = nullptr;
-  std::int64_t unix_at_zero = 0;  ///< seconds since 1970 when Time was 0; tickets expire by it
+  /// Seconds since 1970, by which tickets expire; the system's clock when not given. Called once
+  /// for each ticket.
+  std::function<std::int64_t()> unix_now{};
   /// How long a client whose connection broke may come back as the same peer; 0: not at all.
   Duration comeback{0};
   TickBudget tick_budget{512, std::size_t{256} * 1024};  ///< of each client
@@ -197,13 +199,25 @@ class Server {
   /// step. false: no such client.
   bool offer_fill(Peer to, link::Filler* filler, std::size_t datagrams);
   /// Called with the token of each fill once it arrived, or once it seems lost (and may have
-  /// arrived all the same). Not to throw.
+  /// arrived all the same). Adds to the handlers that are called already.
   void on_fill_told(std::function<void(Peer, std::uint64_t token, bool arrived)> handler);
 
   /// Hears of what a client's link::Filler wrote, replica::InputSender for instance; the bytes are
-  /// valid during the call. What it returns is counted among the drops if it is an error.
+  /// valid during the call. What it returns is counted among the drops if it is an error. One
+  /// handler, nullptr removes it. Requires: there is none yet. Without one such payload is counted
+  /// as payload_not_taken.
   void on_fill(
       std::function<Errc(Peer, std::span<const std::byte> payload, std::size_t bits)> handler);
+
+  /// Hands an input of `from`, from replica::InputReceiver::next(), to the handlers of T as if it
+  /// had come as a message of its own: the rate limit of T, check<T>, the tap and the count of
+  /// faults apply. Requires: T is sent by clients. Errors: no_such_peer; closed; rate_limited;
+  /// not_allowed and others of dispatching, all counted among the drops.
+  template <schema::Message T>
+  Errc take_input(Peer from, std::span<const std::byte> fields, std::size_t bits) {
+    KWIND_ASSERT(comes_in(T::info()));
+    return take_input_of(from, T::info().kind, fields, bits);
+  }
 
   /// Says which entities a client may name, replica::Viewer::knows for instance: a ref in one of
   /// its messages to any other arrives empty, and is counted. Without it refs arrive as they are.
@@ -269,6 +283,8 @@ class Server {
     return info.direction != schema::Direction::from_server;
   }
   Errc send_packed(Peer to, const PackedMessage& message);
+  Errc take_input_of(Peer from, std::uint16_t kind, std::span<const std::byte> fields,
+                     std::size_t bits);
   template <schema::Sendable T>
   std::size_t send_to_many(std::span<const Peer> peers, Peer left_out, const T& message) {
     KWIND_ASSERT(message.info().role == schema::MessageRole::message);

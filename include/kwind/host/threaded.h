@@ -37,7 +37,8 @@ class ThreadedServer {
  public:
   /// Serves `protocol`, which must outlive this, on `port`. The network half starts at once.
   /// Requires: what Server does. `options` may not hold a key_log or a gate that is not safe to be
-  /// called from another thread.
+  /// called from another thread; neither hold_until_ready nor most_faults is set, and no check
+  /// returns Ruling::blame: this server cannot do what they ask for.
   ThreadedServer(std::unique_ptr<io::LivePort> port, const schema::ProtocolInfo& protocol,
                  const ServerOptions& options, const ThreadedOptions& queues = {});
   /// Closes all connections, waits for what was queued at most as long as Timeouts::linger says,
@@ -65,9 +66,9 @@ class ThreadedServer {
   void on_fault(std::function<void(const route::HandlerFault<Peer>&)> sink) {
     dispatcher_.on_fault(std::move(sink));
   }
-  void on_connect(std::function<void(Peer)> handler) { on_connect_ = std::move(handler); }
+  void on_connect(std::function<void(Peer)> handler) { on_connect_.add(std::move(handler)); }
   void on_disconnect(std::function<void(Peer, Errc, std::string_view)> handler) {
-    on_disconnect_ = std::move(handler);
+    on_disconnect_.add(std::move(handler));
   }
   [[nodiscard]] route::Owners<Peer>& owners() { return owners_; }
   [[nodiscard]] route::Rooms<Peer>& rooms() { return rooms_; }
@@ -82,7 +83,7 @@ class ThreadedServer {
   /// itself refuses is counted in counts().
   template <schema::Sendable T>
   Errc send(Peer to, const T& message) {
-    return send_to({&to, 1}, message) == 1 ? Errc::none : why_not(to);
+    return send_to({&to, 1}, message) == 1 ? Errc::none : refused_;
   }
   /// The same for many: encoded once for each version. Returns to how many it will be sent.
   template <schema::Sendable T>
@@ -100,6 +101,8 @@ class ThreadedServer {
     return hand_over(peers_, left_out,
                      [&](std::uint16_t version) { return packer_.pack(message, version); });
   }
+  /// Never lost: while the queue to the network half is full it waits, and with it what is sent
+  /// after it is refused with queue_full; receive() and flush() hand it over.
   void close(Peer peer, std::string_view reason);
 
   [[nodiscard]] const std::vector<Peer>& peers() const { return peers_; }
@@ -113,19 +116,21 @@ class ThreadedServer {
   struct Halves;
   using Pack = std::function<Result<PackedMessage>(std::uint16_t version)>;
   std::size_t hand_over(std::span<const Peer> peers, Peer left_out, const Pack& pack);
-  [[nodiscard]] Errc why_not(Peer peer) const;
+  void hand_over_closes();
 
   const schema::ProtocolInfo& protocol_;
   route::Dispatcher<Peer> dispatcher_;
   MessagePacker packer_;
   route::Rooms<Peer> rooms_;
   route::Owners<Peer> owners_;
-  std::function<void(Peer)> on_connect_;
-  std::function<void(Peer, Errc, std::string_view)> on_disconnect_;
+  route::Observers<Peer> on_connect_;
+  route::Observers<Peer, Errc, std::string_view> on_disconnect_;
   std::vector<Peer> peers_;  // in order
   std::map<Peer, std::uint16_t> versions_;
   CauseCounts drops_;
-  std::vector<Peer> chosen_;  // scratch
+  Errc refused_ = Errc::none;           // why the last hand_over() left somebody out
+  std::map<Peer, std::string> closes_;  // that wait for room in the queue
+  std::vector<Peer> chosen_;            // scratch
   std::unique_ptr<Halves> halves_;
 };
 

@@ -14,7 +14,7 @@ Time now();
 bits::Key128 entropy();
 /// 32 of them, for keys that are wiped after use.
 bits::Secret32 random_secret();
-/// Seconds since 1970 at Time{0} of now(): tickets expire by it. Safe from any thread.
-std::int64_t unix_at_zero();
+/// Seconds since 1970, by the system's clock: tickets expire by it. Safe from any thread.
+std::int64_t unix_now();
 
 }  // namespace kwind::io

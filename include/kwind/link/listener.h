@@ -24,8 +24,9 @@ struct ListenerOptions {
   std::uint8_t number = 0;       ///< which server of several on one machine, 0 to 15; part of ids
   std::optional<KeyPair> key{};  ///< absent: clear mode, and only that
   bool aes = true;               ///< AES-256-GCM where both ends have the hardware
-  const TicketGate* gate = nullptr;      ///< asks for tickets, and checks them; borrowed
-  std::int64_t unix_at_zero = 0;         ///< seconds since 1970 when Time was 0, for tickets
+  const TicketGate* gate = nullptr;  ///< asks for tickets, and checks them; borrowed
+  /// Seconds since 1970, by which tickets expire. Required if there is a gate.
+  std::function<std::int64_t()> unix_now{};
   std::size_t used_tickets = 100000;     ///< most ids of used tickets kept until they expire
   std::size_t pending_per_address = 16;  ///< most admissions of one address not yet opened
   /// How long after a connection ended a client may come back; 0: not at all. At most 18 hours.

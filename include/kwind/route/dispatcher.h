@@ -15,6 +15,7 @@
 
 #include "kwind/bits/assert.h"
 #include "kwind/route/handlers.h"
+#include "kwind/route/observers.h"
 #include "kwind/schema/codec.h"
 
 namespace kwind::route {
@@ -105,7 +106,9 @@ class Dispatcher {
   /// What happens with kinds that have no handler; otherwise they count as unheard.
   void on_rest(std::function<void(Peer, const Arrived&)> handler) { rest_.add(std::move(handler)); }
   /// Hears of each handler that threw.
-  void on_fault(std::function<void(const HandlerFault<Peer>&)> sink) { sink_ = std::move(sink); }
+  void on_fault(std::function<void(const HandlerFault<Peer>&)> sink) {
+    sinks_.add(std::move(sink));
+  }
 
   /// What became of a message.
   struct Dispatched {
@@ -281,13 +284,13 @@ class Dispatcher {
   // In a catch block: game code's fault costs game code this message, not the server its loop.
   [[gnu::noinline]] void caught(Peer peer, const Arrived* arrived) {
     ++counts_.handler_faults;
-    if (!sink_) return;
+    if (sinks_.empty()) return;
     try {
       throw;
     } catch (const std::exception& error) {
-      sink_({peer, arrived, error.what()});
+      sinks_({peer, arrived, error.what()});
     } catch (...) {
-      sink_({peer, arrived, "an exception of a type of its own"});
+      sinks_({peer, arrived, "an exception of a type of its own"});
     }
   }
   [[gnu::noinline]] void caught_over(Peer peer, const schema::MessageInfo& info,
@@ -301,7 +304,7 @@ class Dispatcher {
   HandlerList<Ruling(Peer, const Arrived&)> checks_;
   HandlerList<void(Peer, const Arrived&)> rest_;
   std::function<bool(Peer, const schema::AnyRef&)> owns_;
-  std::function<void(const HandlerFault<Peer>&)> sink_;
+  Observers<const HandlerFault<Peer>&> sinks_;
   DispatchCounts counts_;
 };
 

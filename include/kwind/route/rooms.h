@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "kwind/bits/assert.h"
+#include "kwind/route/observers.h"
 
 namespace kwind::route {
 
@@ -42,9 +43,9 @@ class Rooms {
   void only_if(std::function<bool(Peer)> is_here) { is_here_ = std::move(is_here); }
   /// Called when a peer has entered, before anything else is sent to the room: the place to send it
   /// what the room looks like. May send, and may change rooms.
-  void on_enter(std::function<void(Peer, const RoomKey&)> hook) { on_enter_ = std::move(hook); }
-  /// Called when a peer has left.
-  void on_leave(std::function<void(Peer, const RoomKey&)> hook) { on_leave_ = std::move(hook); }
+  void on_enter(std::function<void(Peer, const RoomKey&)> hook) { on_enter_.add(std::move(hook)); }
+  /// Called when a peer has left. Both add to those that are called already.
+  void on_leave(std::function<void(Peer, const RoomKey&)> hook) { on_leave_.add(std::move(hook)); }
 
   /// false: it was there already, or is not a peer (any more). O(log rooms + members).
   bool enter(Peer peer, const RoomKey& room) {
@@ -54,7 +55,7 @@ class Rooms {
     if (place != members.end() && *place == peer) return false;
     members.insert(place, peer);
     rooms_of_[peer].push_back(room);
-    if (on_enter_) on_enter_(peer, room);
+    on_enter_(peer, room);
     return true;
   }
   /// false: it was not there. O(log rooms + members).
@@ -71,7 +72,7 @@ class Rooms {
     const auto of = rooms_of_.find(peer);
     of->second.erase(std::find(of->second.begin(), of->second.end(), room));
     if (of->second.empty()) rooms_of_.erase(of);
-    if (on_leave_) on_leave_(peer, room);
+    on_leave_(peer, room);
     return true;
   }
   /// Out of one room and into the other, with nothing in between: what was sent to the old one
@@ -127,8 +128,8 @@ class Rooms {
   std::map<RoomKey, std::vector<Peer>> members_;
   std::map<Peer, std::vector<RoomKey>> rooms_of_;
   std::function<bool(Peer)> is_here_;
-  std::function<void(Peer, const RoomKey&)> on_enter_;
-  std::function<void(Peer, const RoomKey&)> on_leave_;
+  Observers<Peer, const RoomKey&> on_enter_;
+  Observers<Peer, const RoomKey&> on_leave_;
 };
 
 }  // namespace kwind::route

@@ -1,0 +1,120 @@
+// Handlers add up, and whatever one throws costs nobody anything: the server's and the client's
+// on_*, the tap.
+#include <gtest/gtest.h>
+
+#include <stdexcept>
+
+#include "host_test.h"
+#include "kit/sim_hosts.h"
+
+namespace kwind {
+namespace {
+
+using namespace std::chrono_literals;
+using host::Client;
+using host::Peer;
+using host::Server;
+
+// Writes one byte of opaque payload into each datagram that it is offered.
+class OneByte final : public link::Filler {
+ public:
+  std::optional<std::uint64_t> fill(Time, bits::Writer& out) override {
+    out.put(7, 8);
+    return ++tokens_;
+  }
+
+ private:
+  std::uint64_t tokens_ = 0;
+};
+
+TEST(Observers, ThatThrowKeepNobodyFromBeingCalled) {
+  kit::SimHosts hosts(host_test::kProtocol);
+  Server& server = hosts.server();
+  std::vector<std::string> called;
+  const auto fails = [&](const char* name) {
+    called.emplace_back(name);
+    throw std::runtime_error(name);
+  };
+  std::size_t faults = 0;
+  std::size_t faults_of_second_sink = 0;
+  server.on_fault([&](const route::HandlerFault<Peer>&) { ++faults; });
+  server.on_fault([&](const route::HandlerFault<Peer>&) { ++faults_of_second_sink; });
+  server.on_connect([&](Peer) { fails("first on_connect"); });
+  server.on_connect([&](Peer) { fails("second on_connect"); });
+  server.on_disconnect([&](Peer, Errc, std::string_view) { fails("first on_disconnect"); });
+  server.on_disconnect([&](Peer, Errc, std::string_view) { fails("second on_disconnect"); });
+  server.on_fill_told([&](Peer, std::uint64_t, bool) { fails("on_fill_told"); });
+  server.on_fill([&](Peer, std::span<const std::byte>, std::size_t) -> Errc {
+    fails("server's on_fill");
+    return Errc::none;
+  });
+  server.set_tap([&](const host::Tapped&) { fails("tap"); });
+  Client& client = hosts.join();
+  client.on_connect([&] { fails("client's on_connect"); });
+  client.on_fill([&](std::span<const std::byte>, std::size_t) -> Errc {
+    fails("client's on_fill");
+    return Errc::none;
+  });
+  client.set_tap([&](const host::Tapped&) { fails("client's tap"); });
+  OneByte from_server;
+  OneByte from_client;
+  hosts.run(500ms);
+  ASSERT_EQ(server.peers().size(), 1U);
+  server.offer_fill(server.peers()[0], &from_server, 1);
+  client.offer_fill(&from_client, 1);
+  EXPECT_EQ(server.send(server.peers()[0], host_test::Place{}), Errc::none);
+  hosts.run(500ms);
+  client.close("done");
+  hosts.run(3s);
+  for (const char* name : {"first on_connect", "second on_connect", "first on_disconnect",
+                           "second on_disconnect", "on_fill_told", "server's on_fill", "tap",
+                           "client's on_connect", "client's on_fill", "client's tap"}) {
+    EXPECT_TRUE(std::find(called.begin(), called.end(), name) != called.end()) << name;
+  }
+  EXPECT_EQ(faults, faults_of_second_sink);
+  EXPECT_EQ(faults, server.counts().route.handler_faults);
+  EXPECT_GE(faults, 7U);
+  EXPECT_GE(client.counts().route.handler_faults, 3U);
+  EXPECT_EQ(server.counts().drops.of(Errc::payload_not_taken), 1U);
+  EXPECT_EQ(client.counts().drops.of(Errc::payload_not_taken), 1U);
+}
+
+TEST(Observers, OfPayloadAreOneAndReplacedOnlyOnPurpose) {
+  kit::SimHosts hosts(host_test::kProtocol);
+  Client& client = hosts.join();
+  const auto take = [](std::span<const std::byte>, std::size_t) { return Errc::none; };
+  client.on_fill(take);
+  client.on_fill(nullptr);
+  client.on_fill(take);
+  EXPECT_DEATH(client.on_fill(take), "");
+  const auto hear = [](Peer, std::span<const std::byte>, std::size_t) { return Errc::none; };
+  hosts.server().on_fill(hear);
+  EXPECT_DEATH(hosts.server().on_fill(hear), "");
+}
+
+TEST(Observers, PayloadWaitsForReadyAsMessagesDo) {
+  host::ServerOptions options;
+  kit::SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, 1, options);
+  host::ClientOptions held;
+  held.hold_until_ready = true;
+  Client& client = hosts.join(held);
+  std::size_t came = 0;
+  client.on_fill([&](std::span<const std::byte>, std::size_t) {
+    ++came;
+    return Errc::none;
+  });
+  OneByte filler;
+  hosts.run(200ms);
+  for (int i = 0; i < 100; ++i) {
+    hosts.server().offer_fill(hosts.server().peers()[0], &filler, 1);
+    hosts.run(50ms);
+  }
+  EXPECT_EQ(came, 0U);
+  client.ready();
+  hosts.run(100ms);
+  EXPECT_EQ(came, host::kMostHeldState) << "the newest";
+  EXPECT_EQ(client.counts().drops.of(Errc::payload_not_taken), 100 - host::kMostHeldState);
+}
+
+}  // namespace
+}  // namespace kwind
