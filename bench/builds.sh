@@ -35,6 +35,24 @@ seconds() { # seconds COMMAND...
 }
 compiled() { grep -c 'Building CXX object.*\.cpp\.o' "$work/log" || true; }
 
+# CPU seconds, user and system, of COMMAND and all that it starts.
+cpu_seconds() {
+  local before after
+  before=$(awk '{ print $16 + $17 }' /proc/$$/stat)
+  "$@" >"$work/log" 2>&1 || { cat "$work/log" >&2; exit 1; }
+  after=$(awk '{ print $16 + $17 }' /proc/$$/stat)
+  echo "$before $after $(getconf CLK_TCK)" | awk '{ printf "%.1f", ($2 - $1) / $3 }'
+}
+# A clean build of the tool beside one source that parses JSON: a ratio that holds on any machine.
+echo '#include <nlohmann/json.hpp>
+int parsed(const std::string& text) { return nlohmann::json::parse(text)["a"].get<int>(); }' >"$work/json.cpp"
+cmake -S "$source" --preset dev -B "$work/clean" -DKWIND_TESTS=OFF >"$work/log" 2>&1 || { cat "$work/log" >&2; exit 1; }
+json=$(cpu_seconds g++ -std=c++20 -O2 -g -c "$work/json.cpp" -o "$work/json.o")
+whole=$(cpu_seconds cmake --build "$work/clean" --target kwind)
+json=$(echo "$json $(cpu_seconds g++ -std=c++20 -O2 -g -c "$work/json.cpp" -o "$work/json.o")" | awk '{ print ($1 + $2) / 2 }')
+echo "clean build of kwind: $whole s of CPU, $(echo "$whole $json" | awk '{ printf "%.1f", $1 / $2 }') times one source that parses JSON ($json s)"
+rm -rf "$work/clean"
+
 describe "$work/thousand.kw" 1000
 echo "kwind check of 1000 messages: $(seconds "$kwind" check "$work/thousand.kw") s"
 
