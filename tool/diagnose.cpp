@@ -32,6 +32,7 @@ link::Identity identity_of(const schema::Protocol* protocol) {
     return identity;
   }
   identity.name = protocol->name;
+  identity.payload_version = schema::kStateVersion;
   for (std::uint32_t v = protocol->version; v >= schema::oldest_version(*protocol); --v) {
     const auto version = static_cast<std::uint16_t>(v);
     identity.versions.push_back({version, schema::digest_of(*protocol, version)});

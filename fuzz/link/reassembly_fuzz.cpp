@@ -35,7 +35,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     if (!fits) return 0;  // it would close
     for (const link::Frame& frame : frames) {
       if (frame.kind != link::FrameKind::message && frame.kind != link::FrameKind::piece &&
-          frame.kind != link::FrameKind::pair) {
+          frame.kind != link::FrameKind::parity) {
         continue;
       }
       if (channels.hear(frame, inbox) != Errc::none) return 0;

@@ -232,9 +232,9 @@ void Account::State::take_part(Entry& entry, Connection& connection,
       note(kind_place(entry.kind), label, up, part.bits);
       return;
     }
-    case ObservedPart::Kind::pair:
+    case ObservedPart::Kind::parity:
       entry.channel = protocol.channels[part.channel].name;
-      entry.label = "two of " + entry.channel + " combined";
+      entry.label = "parity of " + entry.channel;
       entry.again = Again::in_advance;
       note(messages + 1, entry.label, up, part.bits);
       return;

@@ -259,6 +259,7 @@ std::string explain_end(Errc code, std::string_view reason) {
       break;
     case Errc::server_full: advice = "try again when somebody has left"; break;
     case Errc::protocol_name: advice = "connect to a server of the same game"; break;
+    case Errc::state_version:
     case Errc::link_version: advice = "bring both ends to the same release"; break;
     case Errc::carrier_ended:
       advice = "the server closed the stream, or nobody listens there; connect again";

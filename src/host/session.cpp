@@ -75,6 +75,7 @@ link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& 
   KWIND_ASSERT(options.code_sets.size() <= link::kMostCodeSets);
   identity.code_sets = options.code_sets;
   identity.name = protocol.name;
+  identity.payload_version = schema::kStateVersion;
   for (const schema::VersionInfo& entry : protocol.versions) {
     identity.versions.push_back({entry.version, entry.digest});
   }

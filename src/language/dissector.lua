@@ -498,7 +498,7 @@ local function show_handshake(tree, bits, pinfo, form)
   first = bits.at
   local nonce = bits:hex(8)
   tree:add(link.nonce, bits:range(first), nonce)
-  if link_version ~= 2 then return "link version " .. link_version end
+  if link_version ~= 3 then return "link version " .. link_version end
   first = bits.at
   if form == "hello" then return show_mode(tree, bits, pinfo) end
   if form == "offer" then return show_offer(tree, bits, pinfo, nonce) end
@@ -516,24 +516,30 @@ local function show_handshake(tree, bits, pinfo, form)
   return ""
 end
 
+local ack_delays = { 0, 1, 2, 3, 4, 6, 8, 10, 13, 17, 22, 28, 36, 46, 60, 80 }
+
+-- Numbers are shown as they travel: their low 6 bits, or 16.
 local function show_acks(tree, bits)
   local first = bits.at
-  local newest, delay, whole = bits:get(16), bits:get(7), bits:get(1)
+  local whole = bits:get(1) == 1
+  local wide = not whole and bits:get(1) == 1
+  local size = wide and 65536 or 64
+  local newest = bits:get(wide and 16 or 6)
+  local delay = ack_delays[bits:get(4) + 1]
   local runs, at = {}, newest
-  if whole == 1 then
-    runs[1] = "up to " .. newest
+  if whole then
+    runs[1] = "16 up to " .. newest
   else
-    for run = 0, bits:get(4) do
+    for run = 0, bits:count(0) do
       if run > 0 then at = at - bits:count(0) - 1 end
       local length = bits:count(2) + 1
       local low = at - length + 1
-      runs[#runs + 1] = length == 1 and tostring(at % 65536)
-        or (low % 65536) .. "-" .. (at % 65536)
+      runs[#runs + 1] = length == 1 and tostring(at % size) or (low % size) .. "-" .. (at % size)
       at = low - 1
     end
   end
   tree:add(link.ack, bits:range(first), table.concat(runs, ", "))
-  tree:add(link.ack_delay, bits:range(first), delay < 64 and delay / 2 or 32 + (delay - 64) * 4)
+  tree:add(link.ack_delay, bits:range(first), delay)
 end
 
 -- Which message a payload is: kinds of one channel and way are numbered, in no bits if alone.
@@ -626,7 +632,7 @@ local function show_piece(tree, bits, version, seen, last)
   seen[#seen + 1] = text
 end
 
-local controls = { [0] = "ping", "close", "window", "challenge", "response", "padding", "pair" }
+local controls = { [0] = "ping", "close", "window", "challenge", "response", "padding", "parity" }
 
 -- What stands behind the three bits of a control frame.
 local function show_control(tree, bits, version, seen)
@@ -640,15 +646,19 @@ local function show_control(tree, bits, version, seen)
     local channels = living(description.channels, version)
     local channel = channels[below(bits:get(bits_for(#channels)), #channels) + 1]
     text = channel.name .. " up to " .. bits:get(32)
-  elseif kind == "pair" then
+  elseif kind == "parity" then
     local channels = living(description.channels, version)
     local channel = channels[below(bits:get(bits_for(#channels)), #channels) + 1]
     local number = bits:get(16)
-    bits:get(12)  -- both lengths
+    local others = bits:get(4)
+    bits:get(12)  -- the lengths
     local length = bits:count(6)
-    if length > bits:left() then error("the datagram ends within a pair", 0) end
+    if length > bits:left() then error("the datagram ends within parity", 0) end
     bits.at = bits.at + length
-    text = string.format("%s %d and %d", channel.name, number, (number + 2) % 65536)
+    text = channel.name .. " " .. number
+    for after = 1, 4 do
+      if math.floor(others / 2 ^ (after - 1)) % 2 == 1 then text = text .. ", " .. (number + after) % 65536 end
+    end
   elseif kind == "challenge" or kind == "response" then
     text = bits:hex(8)
   elseif kind == "padding" then

@@ -8,6 +8,7 @@
 #include "cpp_names.h"
 #include "cpp_types.h"
 #include "kwind/schema/columns.h"
+#include "kwind/schema/info.h"
 #include "snake_case.h"
 
 namespace kwind::language {
@@ -29,6 +30,7 @@ class Header {
  public:
   explicit Header(std::string_view source) : source_(source) {
     ours_.insert("\"kwind/schema/codec.h\"");
+    ours_.insert("\"kwind/schema/info.h\"");
   }
 
   template <class... Args>
@@ -50,6 +52,10 @@ class Header {
     for (const std::string& header : system_) out += fmt::format("#include {}\n", header);
     out += '\n';
     for (const std::string& header : ours_) out += fmt::format("#include {}\n", header);
+    out += fmt::format(
+        "\nstatic_assert(kwind::schema::kGeneratorVersion == {},\n"
+        "              \"generate this header anew: it was made for another version of kwind\");\n",
+        schema::kGeneratorVersion);
     out += fmt::format("\nnamespace {} {{\n\n{}\n}}  // namespace {}\n", name_space, body_,
                        name_space);
     return {path, std::move(out)};

@@ -1,33 +1,31 @@
 #include "ack_block.h"
 
 #include <algorithm>
+#include <array>
 
 namespace kwind::link {
 namespace {
 
-constexpr unsigned kDelayBits = 7;
-constexpr Duration kFineUnit = std::chrono::microseconds(500);
-constexpr Duration kCoarseUnit = std::chrono::milliseconds(4);
-constexpr std::uint64_t kFineSteps = 64;
-constexpr std::uint64_t kCoarseSteps = 64;
-constexpr unsigned kMoreRangesBits = 4;
+constexpr unsigned kNarrowBits = 6;
+constexpr unsigned kDelayBits = 4;
+constexpr unsigned kMoreRangesOrder = 0;
 constexpr unsigned kAckRunOrder = 2;
 constexpr unsigned kAckGapOrder = 0;
 
+// Steps of a third to a quarter: an error of an eighth of the delay on average, always to the short
+// side, so that no round trip is taken for shorter than it is.
+constexpr std::array<int, std::size_t{1} << kDelayBits> kDelays_ms{0,  1,  2,  3,  4,  6,  8,  10,
+                                                                   13, 17, 22, 28, 36, 46, 60, 80};
+
 std::uint64_t delay_code(Duration delay) {
-  const Duration coarse_from = kFineSteps * kFineUnit;
-  if (delay < Duration{0}) return 0;
-  if (delay < coarse_from) return static_cast<std::uint64_t>(delay / kFineUnit);
-  return kFineSteps + std::min(static_cast<std::uint64_t>((delay - coarse_from) / kCoarseUnit),
-                               kCoarseSteps - 1);
-}
-Duration delay_of(std::uint64_t code) {
-  if (code < kFineSteps) return static_cast<Duration::rep>(code) * kFineUnit;
-  return kFineSteps * kFineUnit + static_cast<Duration::rep>(code - kFineSteps) * kCoarseUnit;
+  const auto above = std::upper_bound(
+      kDelays_ms.begin() + 1, kDelays_ms.end(), delay,
+      [](Duration wanted, int step_ms) { return wanted < std::chrono::milliseconds(step_ms); });
+  return static_cast<std::uint64_t>(above - kDelays_ms.begin()) - 1;
 }
 
-std::uint64_t whole_first(std::uint64_t last) {
-  return last + 1 > kAckSpanPackets ? last + 1 - kAckSpanPackets : 0;
+std::uint64_t short_run_first(std::uint64_t last) {
+  return last + 1 > kShortRunPackets ? last + 1 - kShortRunPackets : 0;
 }
 
 }  // namespace
@@ -35,12 +33,14 @@ std::uint64_t whole_first(std::uint64_t last) {
 void write(const AckBlock& block, bits::Writer& out) {
   KWIND_ASSERT(!block.ranges.empty() && block.ranges.size() <= kMostAckRanges);
   const AckRange& newest = block.ranges.front();
-  out.put(newest.last, 16);
+  const bool usual = block.whole && !block.wide && block.ranges.size() == 1 &&
+                     newest.first >= short_run_first(newest.last);
+  out.put_bool(usual);
+  if (!usual) out.put_bool(block.wide);
+  out.put(newest.last, block.wide ? 16 : kNarrowBits);
   out.put(delay_code(block.delay), kDelayBits);
-  const bool whole = block.ranges.size() == 1 && newest.first == whole_first(newest.last);
-  out.put_bool(whole);
-  if (whole) return;
-  out.put(block.ranges.size() - 1, kMoreRangesBits);
+  if (usual) return;
+  out.put_count(block.ranges.size() - 1, kMoreRangesOrder);
   for (std::size_t i = 0; i < block.ranges.size(); ++i) {
     const AckRange& range = block.ranges[i];
     if (i > 0) out.put_count(block.ranges[i - 1].first - range.last - 2, kAckGapOrder);
@@ -48,18 +48,27 @@ void write(const AckBlock& block, bits::Writer& out) {
   }
 }
 
-Errc read(bits::Reader& in, std::uint64_t next_unsent, AckBlock& block) {
+Errc read(bits::Reader& in, std::uint64_t next_unsent, std::uint64_t newest_narrow,
+          AckBlock& block) {
   block.ranges.clear();
   block.ranges.reserve(kUsualAckRanges);
-  const std::uint64_t low = in.get(16);
-  block.delay = delay_of(in.get(kDelayBits));
-  const bool whole = in.get_bool();
-  const std::uint64_t count = whole ? 1 : in.get(kMoreRangesBits) + 1;
+  block.whole = in.get_bool();
+  block.wide = !block.whole && in.get_bool();
+  const std::uint64_t low = in.get(block.wide ? 16 : kNarrowBits);
+  block.delay = std::chrono::milliseconds(kDelays_ms[in.get(kDelayBits)]);
+  const std::uint64_t count = block.whole ? 1 : in.get_count(kMoreRangesOrder) + 1;
   if (!in.ok()) return Errc::truncated;
-  std::uint64_t last = expand16(next_unsent, low);
-  if (last >= next_unsent) return Errc::bad_ack;
-  if (whole) {
-    block.ranges.push_back({whole_first(last), last});
+  std::uint64_t last = 0;
+  if (block.wide) {
+    last = expand16(next_unsent, low);
+  } else {
+    const std::uint64_t back = (newest_narrow - low) & ((std::uint64_t{1} << kNarrowBits) - 1);
+    if (back > newest_narrow) return Errc::bad_ack;
+    last = newest_narrow - back;
+  }
+  if (last >= next_unsent || count > kMostAckRanges) return Errc::bad_ack;
+  if (block.whole) {
+    block.ranges.push_back({short_run_first(last), last});
     return Errc::none;
   }
   for (std::uint64_t i = 0; i < count; ++i) {

@@ -1,5 +1,14 @@
-// The ack block of a datagram: which packets have arrived, and how long ago the newest did.
+// The ack block of a datagram: ranges of packet numbers that have arrived (RFC 9000, 19.3), and how
+// long ago the newest did. In the usual case 11 bits: the newest number in 6, the delay in 4.
 // Layout in docs/wire-format.md. Pure functions.
+//
+// Invariant 1: six bits are enough for the newest number. The sender of packets writes a header
+// with a short
+//   number only while fewer than kNarrowSpan numbers lie between the packet and the newest
+//   acknowledged one. The receiver writes six bits if and only if the newest packet that arrived
+//   had such a header. The newest number in its blocks never falls, and blocks in datagrams that
+//   were overtaken by a newer block are ignored. So the number is among the 64 up to the newest
+//   packet that left with a short number.
 #pragma once
 #include <vector>
 
@@ -17,20 +26,27 @@ inline constexpr std::size_t kMostAckRanges = 16;
 /// Where room for ranges is made, once: a gap years later must not allocate, and an idle link not
 /// hold much.
 inline constexpr std::size_t kUsualAckRanges = 8;
+/// What a block in its short form acknowledges: all of the newest numbers, this many.
+inline constexpr std::uint64_t kShortRunPackets = 16;
+/// A packet further than this beyond the newest acknowledged one has a wide number (invariant 1).
+inline constexpr std::uint64_t kNarrowSpan = 62;
 
 struct AckBlock {
-  /// Since the newest packet arrived: sent in 0.5 ms up to 32 ms, in 4 ms up to 284 ms, which is
-  /// the most.
+  /// Since the newest packet arrived: rounded down to one of sixteen steps from 0 to 80 ms.
   Duration delay{0};
+  bool wide = false;   ///< the newest packet had a wide number
+  bool whole = false;  ///< all of the newest kShortRunPackets have arrived, or all there are
   std::vector<AckRange> ranges;  ///< newest first; never empty once read
 };
 
-/// One range that holds all of the newest kAckSpanPackets packets, or all packets there are, takes
-/// 24 bits.
+/// Writes a block. 11 bits if the block is whole, not wide, and its only range is no longer than
+/// kShortRunPackets.
 void write(const AckBlock& block, bits::Writer& out);
 
-/// Reads a block that acknowledges packets below `next_unsent`.
-/// Errors: truncated; bad_ack for packets that were never sent or runs below zero.
-Errc read(bits::Reader& in, std::uint64_t next_unsent, AckBlock& block);
+/// Reads a block that acknowledges packets below `next_unsent`, the newest of which with a short
+/// number was `newest_narrow`. Errors: truncated; bad_ack for packets that were never sent or runs
+/// below zero.
+Errc read(bits::Reader& in, std::uint64_t next_unsent, std::uint64_t newest_narrow,
+          AckBlock& block);
 
 }  // namespace kwind::link

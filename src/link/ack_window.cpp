@@ -46,12 +46,19 @@ std::uint64_t AckWindow::end_of_run(std::uint64_t age, std::uint64_t end) const 
   return end;
 }
 
-void AckWindow::ranges(std::size_t span_packets, std::size_t most,
+bool AckWindow::has_newest(std::uint64_t packets) const {
+  if (!any_) return false;
+  const std::uint64_t span = std::min<std::uint64_t>({packets, kSpanPackets, largest_ + 1});
+  return end_of_run(0, span) == span && received(0);
+}
+
+void AckWindow::ranges(std::size_t span_packets, std::uint64_t floor, std::size_t most,
                        std::vector<AckRange>& out) const {
   out.clear();
-  if (!any_) return;
+  if (!any_ || floor > largest_) return;
   out.reserve(std::min<std::size_t>(most, 8));
-  const std::uint64_t span = std::min<std::uint64_t>({span_packets, kSpanPackets, largest_ + 1});
+  const std::uint64_t span =
+      std::min<std::uint64_t>({span_packets, kSpanPackets, largest_ + 1 - floor});
   for (std::uint64_t age = 0; age < span;) {
     const std::uint64_t end = end_of_run(age, span);
     if (received(age)) {

@@ -11,7 +11,7 @@ namespace {
 // Copies leave two thirds of a datagram to what is new.
 constexpr std::size_t kRoomKeptBits = kBaseDatagramBytes * 8 * 2 / 3;
 // Beyond two ticks of 60 a second no other is coming.
-constexpr Duration kPairPatience = std::chrono::milliseconds(25);
+constexpr Duration kParityPatience = std::chrono::milliseconds(25);
 
 }  // namespace
 
@@ -137,12 +137,11 @@ void Channels::expire(Time now) {
 }
 
 Time Channels::next_repeat(const Allowance& allowed, Duration latest) const {
-  if (allowed.copies < 2) return kNever;
+  if (allowed.care < 2) return kNever;
   Time next = kNever;
   each(busy_ & ~of_rank(Priority::bulk), [&](std::size_t i) {
-    // Only the second copy is worth a datagram of its own; further ones ride along.
-    const Time oldest = channels_[i].reliable_out->oldest_repeatable(2);
-    if (oldest != kNever) next = std::min(next, oldest + latest);
+    // Parity rides along.
+    next = std::min(next, channels_[i].reliable_out->next_copy(latest));
   });
   return next;
 }
@@ -258,16 +257,15 @@ std::size_t Channels::fill_reliable(FrameWriter& out, Time now, std::size_t chan
 std::size_t Channels::fill_repeats(FrameWriter& out, Time now, const Allowance& allowed,
                                    SentLedger& ledger) {
   std::size_t total = 0;
-  if (allowed.copies < 2) return 0;
+  if (allowed.care < 2) return 0;
   each(busy_ & ~of_rank(Priority::bulk), [&](std::size_t i) {
     ReliableSender& sender = *channels_[i].reliable_out;
-    // Two copies of each message; in place of a last one beyond them, one for two combined.
-    const bool pairs = allowed.copies > 2;
-    const unsigned copies = pairs ? allowed.copies - 1 : allowed.copies;
-    total += pairs ? fill_pairs(out, now, allowed, i) : 0;
+    // Two copies of each message; what is to be beyond them is parity with its neighbours.
+    const bool parity = allowed.care > 2;
+    if (parity) total += fill_parity(out, now, allowed, i);
     while (out.room_bits() > kRoomKeptBits) {
-      auto next = sender.peek_repeat(now, allowed.repeat_gap, copies);
-      if (!next && pairs) next = sender.peek_lone(now, kPairPatience, copies);
+      auto next = sender.peek_repeat(now, allowed.repeat_gap, 2);
+      if (!next && parity) next = sender.peek_lone(now, kParityPatience);
       if (!next) break;
       const std::size_t bits = out.reliable(i, next->index, next->payload, next->bits);
       if (bits == 0) break;
@@ -281,25 +279,32 @@ std::size_t Channels::fill_repeats(FrameWriter& out, Time now, const Allowance& 
   return total;
 }
 
-std::size_t Channels::fill_pairs(FrameWriter& out, Time now, const Allowance& allowed,
-                                 std::size_t channel) {
+// One for each message, of which it is the newest. Its fate is nobody's business: the copies settle
+// it.
+std::size_t Channels::fill_parity(FrameWriter& out, Time now, const Allowance& allowed,
+                                  std::size_t channel) {
   ReliableSender& sender = *channels_[channel].reliable_out;
   std::size_t total = 0;
   while (out.room_bits() > kRoomKeptBits) {
-    const auto pair = sender.peek_pair(now, allowed.repeat_gap, allowed.copies - 1);
-    if (!pair) break;
+    const auto parity = sender.peek_parity(now, allowed.repeat_gap);
+    if (!parity) break;
     Combined combined;
-    for (const auto& each : {pair->first, pair->second}) {
-      combined.mix(bits::Reader(each.payload, each.bits), each.bits);
+    std::size_t lengths = 0;
+    std::size_t longest = 0;
+    for (unsigned i = 0; i <= kParityReach; ++i) {
+      if (i > 0 && (parity->others >> (i - 1) & 1) == 0) continue;
+      const auto member = sender.in_flight(parity->first + i);
+      combined.mix(bits::Reader(member.payload, member.bits), member.bits);
+      lengths ^= member.bits;
+      longest = std::max(longest, member.bits);
     }
-    // Its fate is nobody's business: what it was for is settled by the copies.
     const std::size_t bits =
-        out.pair(channel, pair->first.index, pair->first.bits, pair->second.bits, combined.bytes());
+        out.parity(channel, parity->first, parity->others, lengths, longest, combined.bytes());
     if (bits == 0) break;
     total += bits;
-    account(pair->first.tag, bits);
+    account(sender.in_flight(parity->first).tag, bits);
     ++counts_.repeated_early;
-    sender.paired(*pair, now);
+    sender.parity_sent(*parity, now);
   }
   return total;
 }
@@ -374,13 +379,13 @@ std::size_t Channels::high_bytes() const {
 // ---- receiving ----
 
 bool Channels::in_window(const Frame& frame) const {
-  const bool pair = frame.kind == FrameKind::pair;
-  if (frame.kind != FrameKind::message && frame.kind != FrameKind::piece && !pair) return true;
+  const bool parity = frame.kind == FrameKind::parity;
+  if (frame.kind != FrameKind::message && frame.kind != FrameKind::piece && !parity) return true;
   const Channel& channel = channels_[frame.channel];
-  return !channel.reliable_in ||
-         (channel.reliable_in->in_window(frame.index) &&
-          (!pair || channel.reliable_in->in_window(
-                        static_cast<std::uint16_t>(frame.index + kPairDistance))));
+  if (!channel.reliable_in) return true;
+  const unsigned after = parity ? static_cast<unsigned>(std::bit_width(frame.others)) : 0;
+  return channel.reliable_in->in_window(frame.index) &&
+         channel.reliable_in->in_window(static_cast<std::uint16_t>(frame.index + after));
 }
 
 Errc Channels::hear(const Frame& frame, Inbox& inbox) {
@@ -393,10 +398,11 @@ Errc Channels::hear(const Frame& frame, Inbox& inbox) {
   if (!channel.reliable_in) return hear_state(frame, inbox);
   // Invariant of the window: what one datagram brings may itself have moved it.
   if (!in_window(frame)) return Errc::window_exceeded;
-  const auto taken = frame.kind == FrameKind::pair ? channel.reliable_in->receive_pair(frame, inbox)
-                                                   : channel.reliable_in->receive(frame, inbox);
+  const auto taken = frame.kind == FrameKind::parity
+                         ? channel.reliable_in->receive_parity(frame, inbox)
+                         : channel.reliable_in->receive(frame, inbox);
   if (taken.doubled) ++counts_.doubled;
-  if (taken.recovered) ++counts_.recovered;
+  counts_.recovered += taken.recovered;
   return taken.error;
 }
 

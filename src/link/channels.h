@@ -23,7 +23,7 @@ struct Allowance {
   bool high = false;    ///< state, and reliable channels of high priority
   bool normal = false;  ///< ... and the others
   bool bulk = false;
-  unsigned copies = 1;     ///< of each small reliable message, ahead of loss detection
+  unsigned care = 1;       ///< for small reliable messages, see Repeats::care
   Duration repeat_gap{0};  ///< least time between two copies
 };
 
@@ -42,7 +42,7 @@ class Channels {
     std::uint64_t repeated_early = 0;  ///< ahead of loss detection, and `repeat` copies
     std::uint64_t stale = 0;           ///< sequenced, older than the last delivered
     std::uint64_t doubled = 0;
-    std::uint64_t recovered = 0;   ///< of pairs, of which one message was missing
+    std::uint64_t recovered = 0;   ///< missing messages that parity gave
     std::uint64_t expired = 0;     ///< unsent, given up
     std::uint64_t incomplete = 0;  ///< of which pieces never came
   };
@@ -123,7 +123,8 @@ class Channels {
   // To be called after whatever may change what a channel wants.
   void note_out(std::size_t channel);
   void note_in(std::size_t channel);
-  std::size_t fill_pairs(FrameWriter& out, Time now, const Allowance& allowed, std::size_t channel);
+  std::size_t fill_parity(FrameWriter& out, Time now, const Allowance& allowed,
+                          std::size_t channel);
   std::size_t fill_state(FrameWriter& out, std::size_t channel, SentLedger& ledger);
   std::size_t fill_reliable(FrameWriter& out, Time now, std::size_t channel, SentLedger& ledger);
   std::size_t fill_rank(FrameWriter& out, Time now, Priority rank, SentLedger& ledger);

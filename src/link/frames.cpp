@@ -21,7 +21,7 @@ enum class Control : std::uint8_t {
   challenge = 3,
   response = 4,
   padding = 5,
-  pair = 6
+  parity = 6
 };
 
 constexpr unsigned kLengthOrder = 6;  // messages of 64 to 190 bits: 9 bits of length
@@ -32,8 +32,8 @@ constexpr unsigned kBackOrder = 1;
 constexpr unsigned kPlaceOrder = 0;
 constexpr unsigned kReasonBits = 7;
 constexpr unsigned kWindowBits = 32;
-constexpr unsigned kPairNameBits = 16;
-constexpr unsigned kPairLengthBits = 12;  // kSmallBytes * 8 is the most
+constexpr unsigned kParityNameBits = 16;
+constexpr unsigned kParityLengthBits = 12;  // kSmallBytes * 8 is the most
 
 void put_other(bits::Writer& out, Other kind) {
   out.put(static_cast<std::uint64_t>(kind) << 1, kOtherBits);
@@ -174,18 +174,19 @@ std::size_t FrameWriter::fill(std::span<const std::byte> payload, std::size_t bi
   return size;
 }
 
-std::size_t FrameWriter::pair(std::size_t channel, std::uint64_t index, std::size_t first_bits,
-                              std::size_t second_bits, std::span<const std::byte> combined) {
+std::size_t FrameWriter::parity(std::size_t channel, std::uint64_t index, ParityMembers others,
+                                std::size_t lengths, std::size_t bits,
+                                std::span<const std::byte> combined) {
   const unsigned channel_bits = bits::bits_for(channels_.size());
-  const std::size_t bits = std::max(first_bits, second_bits);
-  const std::size_t size = kOtherBits + kControlBits + channel_bits + kPairNameBits +
-                           kPairLengthBits + count_bits(bits, kLengthOrder) + bits;
+  const std::size_t size = kOtherBits + kControlBits + channel_bits + kParityNameBits +
+                           kParityReach + kParityLengthBits + count_bits(bits, kLengthOrder) + bits;
   if (size > out_.room_bits() || full(channel)) return 0;
   put_other(out_, Other::control);
-  out_.put(static_cast<std::uint64_t>(Control::pair), kControlBits);
+  out_.put(static_cast<std::uint64_t>(Control::parity), kControlBits);
   out_.put(channel, channel_bits);
-  out_.put(index, kPairNameBits);
-  out_.put(first_bits ^ second_bits, kPairLengthBits);
+  out_.put(index, kParityNameBits);
+  out_.put(others, kParityReach);
+  out_.put(lengths, kParityLengthBits);
   out_.put_count(bits, kLengthOrder);
   out_.put_bits(combined, bits);
   ++count_[channel];
@@ -211,7 +212,7 @@ std::size_t FrameWriter::control(FrameKind kind, std::uint64_t value, unsigned b
     case FrameKind::piece:
     case FrameKind::fill:
     case FrameKind::close:
-    case FrameKind::pair:
+    case FrameKind::parity:
     case FrameKind::padding: KWIND_ASSERT(false);
   }
   out_.put(value, bits);
@@ -358,12 +359,13 @@ struct FrameReader {
         if (!is_reliable(channels[frame.channel].delivery)) return Errc::unknown_channel;
         frame.value = in.get(kWindowBits);
         break;
-      case static_cast<std::uint64_t>(Control::pair):
-        frame.kind = FrameKind::pair;
+      case static_cast<std::uint64_t>(Control::parity):
+        frame.kind = FrameKind::parity;
         if (const Errc error = channel_of(frame); error != Errc::none) return error;
         if (!is_reliable(channels[frame.channel].delivery)) return Errc::unknown_channel;
-        frame.index = static_cast<std::uint16_t>(in.get(kPairNameBits));
-        frame.value = in.get(kPairLengthBits);
+        frame.index = static_cast<std::uint16_t>(in.get(kParityNameBits));
+        frame.others = static_cast<ParityMembers>(in.get(kParityReach));
+        frame.value = in.get(kParityLengthBits);
         frame.bits = in.get_count(kLengthOrder);
         if (in.ok() && frame.bits > kSmallBytes * 8) return Errc::too_long;
         return in.ok() ? counted(frame) : Errc::truncated;

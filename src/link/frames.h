@@ -14,6 +14,10 @@
 
 namespace kwind::link {
 
+/// Messages that parity is of, beside the first: bit i is for the one i + 1 after it.
+using ParityMembers = std::uint8_t;
+inline constexpr unsigned kParityReach = 4;
+
 enum class FrameKind : std::uint8_t {
   message,
   piece,      ///< of a message too large for one datagram
@@ -24,7 +28,7 @@ enum class FrameKind : std::uint8_t {
   challenge,  ///< to an address that has not proven itself
   response,   ///< ... and its proof
   padding,    ///< zeros to the end: probes of the path's MTU
-  pair,       ///< two small messages of a reliable channel combined by exclusive or
+  parity,     ///< exclusive or of several small messages of a reliable channel
 };
 
 inline constexpr std::size_t kMostReasonBytes = 96;
@@ -55,7 +59,9 @@ struct Frame {
   std::size_t head_bits = 0;    ///< before it
   std::size_t total_bits = 0;   ///< piece: of the whole message
   std::size_t first_chunk = 0;  ///< piece
-  /// window: limit; challenge, response: its number; pair: both numbers of bits combined
+  /// Of a parity frame: the messages after the first.
+  ParityMembers others = 0;
+  /// window: limit; challenge, response: its number; parity: exclusive or of the numbers of bits
   std::uint64_t value = 0;
   bits::Reader payload{std::span<const std::byte>{}};  ///< stands at the payload
 };
@@ -88,10 +94,11 @@ class FrameWriter {
                     std::span<const std::byte> payload, std::size_t bits, std::size_t& first,
                     std::size_t end);
   std::size_t fill(std::span<const std::byte> payload, std::size_t bits);
-  /// Message `index` of `first_bits` bits, and the one kPairDistance behind it. Requires:
-  /// `combined` holds as many bits as the longer one.
-  std::size_t pair(std::size_t channel, std::uint64_t index, std::size_t first_bits,
-                   std::size_t second_bits, std::span<const std::byte> combined);
+  /// The parity of message `index` and of those after it that `others` names, see ParityMembers.
+  /// `lengths`: the exclusive or of their numbers of bits. Requires: `combined` holds `bits`, as
+  /// many as the longest of them has.
+  std::size_t parity(std::size_t channel, std::uint64_t index, ParityMembers others,
+                     std::size_t lengths, std::size_t bits, std::span<const std::byte> combined);
 
   std::size_t ping();
   std::size_t close(std::string_view reason);

@@ -19,7 +19,7 @@ enum class Credential : std::uint8_t { none = 0, ticket = 1, comeback = 2 };
 
 // Clear handshake datagrams are checked against accident under a key that everybody knows.
 const bits::Key128& known_key() {
-  static const bits::Key128 key = bits::blake2b_128("kestrel wind handshake 2");
+  static const bits::Key128 key = bits::blake2b_128("kestrel wind handshake 3");
   return key;
 }
 
@@ -186,6 +186,7 @@ std::size_t write(const Offer& offer, std::span<std::byte> payload) {
     put_bytes(writer, entry.digest);
   }
   writer.put_bool(offer.aes);
+  writer.put(identity.payload_version, 8);
   writer.put(offer.code_sets.size(), 4);
   for (const std::uint64_t set : offer.code_sets) writer.put(set, 64);
   if (offer.comeback) {
@@ -320,6 +321,7 @@ Result<Offer> read_offer(std::span<const std::byte> payload) {
     reader.get_bits(entry.digest, 128);
   }
   offer.aes = reader.get_bool();
+  offer.identity.payload_version = static_cast<std::uint8_t>(reader.get(8));
   const std::uint64_t sets = reader.get(4);
   if (sets > kMostCodeSets) return fail(Errc::too_long);
   offer.code_sets.resize(sets);

@@ -138,7 +138,7 @@ Result<Answer> read_answer(std::span<const std::byte> payload);
 Result<std::uint64_t> read_nonce(std::span<const std::byte> datagram);
 
 /// What stands before the offer's head in the Noise prologue.
-inline constexpr std::string_view kPrologueLabel = "kestrel wind 2";
+inline constexpr std::string_view kPrologueLabel = "kestrel wind 3";
 std::vector<std::byte> prologue_of(std::span<const std::byte> offer_head);
 
 /// A cookie binds an address and a nonce to the time: valid for 10 to 20 seconds.

@@ -13,7 +13,8 @@ namespace kwind::link {
 
 class Inbox {
  public:
-  /// Of unreliable and sequenced messages and fills; reliable ones are bounded by their windows.
+  /// Beyond this no datagram is accepted. One datagram can exceed it by what it holds and by the
+  /// ordered messages that it sets free, which their windows bound.
   static constexpr std::size_t kMostBytes = std::size_t{512} * 1024;
   static constexpr std::uint8_t kFill = 0xff;  ///< in place of a channel
 
@@ -23,7 +24,7 @@ class Inbox {
     std::size_t bits;
   };
 
-  /// Whether more state must be dropped: the user has not drained.
+  /// Whether the next datagram must be refused: the user has not drained.
   [[nodiscard]] bool full() const { return bytes_.size() >= kMostBytes; }
 
   /// Copies the next `bits` bits of `in`. Requires: in has them.

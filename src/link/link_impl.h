@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "ack_block.h"
+#include "ack_history.h"
 #include "ack_window.h"
 #include "agreed.h"
 #include "channels.h"
@@ -204,6 +205,10 @@ class Link::Impl {
   std::optional<Envelope> envelope_;
   AckBlock ack_block_;  // scratch
   AckWindow window_;
+  AckHistory ack_history_;
+  bool newest_wide_ = false;           // the newest packet that came had a wide number
+  std::uint64_t newest_narrow_ = 0;    // the newest packet that left without one
+  std::uint64_t blocks_heard_to_ = 0;  // one beyond the newest datagram whose block was heard
 
   // The rest is for what arrives and for ends.
   LinkOptions options_;  // its channels are in channels_

@@ -61,6 +61,8 @@ Errc Link::Impl::hear_handshake(std::span<const std::byte> datagram) {
 
 Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std::byte> datagram) {
   if (datagram.size() > kMaxDatagramBytes) return Errc::too_long;
+  // Before it is noted as arrived: what is acknowledged is what the program will get.
+  if (inbox_.full()) return Errc::inbox_full;
   const auto header = read_data_header(datagram, role_ == Role::server);
   if (!header || datagram.size() < header->bytes + envelope_->tag_bytes()) return Errc::truncated;
   if (role_ == Role::server && header->id != id_) return Errc::unknown_connection;
@@ -79,8 +81,11 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   bits::Reader reader(*body);
   ack_block_.ranges.clear();
   if (header->has_acks) {
-    const Errc error = read(reader, ledger_.next_number(), ack_block_);
-    if (error != Errc::none) return error;
+    const Errc error = read(reader, ledger_.next_number(), newest_narrow_, ack_block_);
+    // A newer block was heard: this one tells nothing new, and its numbers may mean others by now.
+    const bool overtaken = raw(number) < blocks_heard_to_;
+    if (error != Errc::none && !(overtaken && error == Errc::bad_ack)) return error;
+    if (overtaken) ack_block_.ranges.clear();
   }
   if (const Errc error = read_frames(reader, channels_.specs(), raw(number), frames_);
       error != Errc::none) {
@@ -90,6 +95,8 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
     if (!channels_.in_window(frame)) return Errc::window_exceeded;
   }
   const bool newest = raw(number) >= window_.expected();
+  if (newest) newest_wide_ = header->wide;
+  if (!ack_block_.ranges.empty()) blocks_heard_to_ = raw(number) + 1;
   note_packet(now, number, datagram.size());
   if (role_ == Role::server) {
     path_.heard(now, from, datagram.size(), newest, random_.next(),
@@ -123,6 +130,7 @@ Duration Link::Impl::ack_delay() const {
 void Link::Impl::note_packet(Time now, PacketNumber number, std::size_t bytes) {
   const bool gap = raw(number) > window_.expected();
   if (raw(number) >= window_.expected()) newest_at_ = now;
+  ack_history_.received(raw(number));
   window_.mark_received(number);
   unacked_packets_ = true;
   if (frames_.empty()) return;
@@ -137,6 +145,7 @@ void Link::Impl::note_packet(Time now, PacketNumber number, std::size_t bytes) {
 Errc Link::Impl::hear_acks(Time now) {
   const SentLedger::Outcome outcome = ledger_.on_ack(now, ack_block_, rtt_);
   if (outcome.error != Errc::none) return outcome.error;
+  ack_history_.acked(ack_block_.ranges);
   Duration clean{0};
   if (outcome.newest_acked) {
     rtt_.sample(outcome.rtt, ack_block_.delay);
@@ -206,14 +215,12 @@ Errc Link::Impl::hear_frame(Time now, const Endpoint& from, const Frame& frame) 
     case FrameKind::challenge: response_due_ = frame.value; return Errc::none;
     case FrameKind::response: hear_response(now, from, frame.value); return Errc::none;
     case FrameKind::fill:
-      if (state_ == State::open && !inbox_.full()) {
-        inbox_.add(Inbox::kFill, frame.payload, frame.bits);
-      }
+      if (state_ == State::open) inbox_.add(Inbox::kFill, frame.payload, frame.bits);
       return Errc::none;
     case FrameKind::window: return channels_.hear(frame, inbox_);
     case FrameKind::message:
     case FrameKind::piece:
-    case FrameKind::pair:
+    case FrameKind::parity:
       // close() was called: nobody wants messages any more.
       if (state_ != State::open) return Errc::none;
       return hear_message(frame);

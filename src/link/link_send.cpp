@@ -29,7 +29,8 @@ Allowance Link::Impl::allowance(Time now) const {
   allowed.normal = (in_flight < most && paced) || probe_due_;
   allowed.bulk = in_flight < most && paced;
   if (carrier_ == Carrier::datagrams) {
-    allowed.copies = Repeats::copies(std::max(ledger_.loss(), ledger_.long_loss()), sees_queue_);
+    const double loss = std::max(ledger_.loss(), ledger_.long_loss());
+    allowed.care = Repeats::care(Repeats::assumed(loss, ledger_.settled()), sees_queue_);
     allowed.repeat_gap = Repeats::kEarliest;
   }
   return allowed;
@@ -137,14 +138,19 @@ Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> o
   DataHeader header;
   header.phase = envelope_->next_phase(now, datagram.number);
   header.has_acks = unacked_packets_ && with_acks;
-  header.wide = datagram.number - ledger_.after_largest_acked() >= 64;
+  header.wide = datagram.number - ledger_.after_largest_acked() >= kNarrowSpan;
+  if (!header.wide) newest_narrow_ = datagram.number;
   header.id = id_;
   header.number_low = datagram.number;
   datagram.head_bytes = write(header, role_ == Role::client, datagram.writer);
   if (header.has_acks) {
     ack_block_.delay = now - newest_at_;
-    window_.ranges(kAckSpanPackets, kMostAckRanges, ack_block_.ranges);
+    ack_block_.wide = newest_wide_;
+    ack_block_.whole = window_.has_newest(kShortRunPackets);
+    window_.ranges(kAckSpanPackets, std::min(ack_history_.floor(), raw(window_.largest())),
+                   kMostAckRanges, ack_block_.ranges);
     write(ack_block_, datagram.writer);
+    ack_history_.sent(datagram.number, raw(window_.largest()));
     unacked_packets_ = false;
     unacked_bytes_ = 0;
     ack_due_ = kNever;

@@ -263,6 +263,11 @@ Result<Admission> Listener::decide(Time now, const Said& said, std::string& why)
   std::size_t place = 0;
   admission.version = version_common(ours, said.offer.identity, place);
   if (admission.version == 0) return fail(Errc::schema_mismatch);
+  if (said.offer.identity.payload_version != ours.payload_version) {
+    why = fmt::format("the client has version {}, this server {}",
+                      said.offer.identity.payload_version, ours.payload_version);
+    return fail(Errc::state_version);
+  }
   admission.code_set = common_code_set(ours, said.offer.code_sets);
   if (admission.code_set > 0) {
     admission.code_set_digest = said.offer.code_sets[admission.code_set - 1U];

@@ -41,6 +41,7 @@ bool from_client(Form form) {
 struct Way {
   std::uint64_t expected = 0;  // packet number after the newest seen
   bool any = false;
+  std::uint64_t newest_narrow = 0;                          // with a short number, see ack_block.h
   std::vector<std::pair<const DatagramKey*, Sealer>> keys;  // those that have opened something last
   std::map<std::uint8_t, std::uint64_t> messages;           // by channel: number after the newest
 };
@@ -106,7 +107,7 @@ std::string_view control_name(FrameKind kind) {
     case FrameKind::padding: return "padding";
     case FrameKind::message:
     case FrameKind::piece:
-    case FrameKind::pair:
+    case FrameKind::parity:
     case FrameKind::fill: break;
   }
   return {};
@@ -151,8 +152,8 @@ ObservedPart part_of(const Frame& frame, Delivery delivery, std::uint64_t packet
         made.number = frame.origin.key();
       }
       break;
-    case FrameKind::pair:
-      made.kind = ObservedPart::Kind::pair;
+    case FrameKind::parity:
+      made.kind = ObservedPart::Kind::parity;
       made.payload_bits = frame.bits;
       unwrap();
       break;
@@ -295,7 +296,8 @@ Errc Observer::State::read_body(std::span<const std::byte> body, bool has_acks, 
     AckBlock block;
     const std::size_t before = in.left_bits();
     const Way& other = flow.ways[out.up ? 0 : 1];
-    if (const Errc error = read(in, other.expected + kUnseen, block); error != Errc::none) {
+    if (const Errc error = read(in, other.expected + kUnseen, other.newest_narrow, block);
+        error != Errc::none) {
       return error;
     }
     ObservedPart acks = part(ObservedPart::Kind::acks, before - in.left_bits());
@@ -358,6 +360,7 @@ void Observer::State::hear_data(std::span<const std::byte> datagram, Flow& flow,
     out.problem = read_body(body, header->has_acks, flow, out);
     out.opened = out.problem == Errc::none;
     way.expected = std::max(way.expected, out.number + 1);
+    if (!header->wide) way.newest_narrow = std::max(way.newest_narrow, out.number);
     way.any = true;
   }
   if (!out.opened) out.parts.push_back(part(ObservedPart::Kind::sealed, body_bytes * 8));

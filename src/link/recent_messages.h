@@ -1,12 +1,14 @@
-// Small messages of one channel that arrived of late: with one of two, and what both are combined
-// by exclusive or, the other is known. Kept from the first combination on that a peer sends. Part
-// of ReliableReceiver. One link, one thread.
+// Forward error correction over small messages of one channel: parity is the exclusive or of
+// several, and gives the one of them that is missing. What it takes at the receiver: messages that
+// arrived of late, and parity of which more than one message is missing. Kept from the first parity
+// on that a peer sends. Part of ReliableReceiver. One link, one thread.
 #pragma once
 #include <algorithm>
 #include <array>
 #include <cstdint>
 #include <span>
 
+#include "frames.h"
 #include "kwind/bits/reader.h"
 
 namespace kwind::link {
@@ -14,11 +16,8 @@ namespace kwind::link {
 /// Messages up to here may be repeated ahead of loss detection, whole or combined.
 inline constexpr std::size_t kSmallBytes = 256;
 
-/// Numbers n and n + 2 are combined, where n has no 2 in it: 0 and 2, 1 and 3, 4 and 6 ...
-inline constexpr std::uint64_t kPairDistance = 2;
-
-/// What two small messages give under exclusive or, the shorter one continued by zeros; in the same
-/// way one of them and the combination give the other. 0 to kSmallBytes bytes each.
+/// What small messages give under exclusive or, the shorter ones continued by zeros; in the same
+/// way all but one of them and the parity give that one. 0 to kSmallBytes bytes each.
 class Combined {
  public:
   void mix(bits::Reader message, std::size_t bits) {
@@ -32,8 +31,23 @@ class Combined {
   std::array<std::byte, kSmallBytes> bytes_{};
 };
 
+/// Parity that came when more than one of its messages was missing.
+struct PendingParity {
+  std::uint64_t index = 0;
+  ParityMembers others = 0;
+  std::size_t lengths = 0;
+  std::size_t bits = 0;  // 0: nothing here
+  std::array<std::byte, kSmallBytes> bytes{};
+};
+/// How many of these are kept, the newest: a run of losses of that length is repaired.
+inline constexpr std::size_t kPendingParity = 8;
+
 class RecentMessages {
  public:
+  std::array<PendingParity, kPendingParity> pending{};
+  std::size_t next_pending = 0;
+  std::size_t pending_now = 0;
+
   struct Message {
     std::uint64_t index = ~std::uint64_t{0};
     std::size_t bits = 0;
@@ -54,7 +68,7 @@ class RecentMessages {
   }
 
  private:
-  // A combination follows its messages by three or four ticks.
+  // Parity follows its messages by at most five or six ticks.
   std::array<Message, 32> messages_{};
 };
 

@@ -10,6 +10,12 @@ bool ReliableReceiver::in_window(std::uint16_t low16) const {
 }
 
 ReliableReceiver::Taken ReliableReceiver::receive(const Frame& frame, Inbox& inbox) {
+  Taken taken = take(frame, inbox);
+  recover_pending(frame.channel, inbox, taken);
+  return taken;
+}
+
+ReliableReceiver::Taken ReliableReceiver::take(const Frame& frame, Inbox& inbox) {
   KWIND_ASSERT(in_window(frame.index));
   const std::uint64_t index = expand16(slots_.begin(), frame.index);
   if (index < slots_.begin()) return {Errc::none, true};
@@ -54,32 +60,84 @@ ReliableReceiver::Taken ReliableReceiver::receive(const Frame& frame, Inbox& inb
   return {};
 }
 
-ReliableReceiver::Taken ReliableReceiver::receive_pair(const Frame& frame, Inbox& inbox) {
-  // What came before is not remembered: the next pairs can be of use.
+ReliableReceiver::Taken ReliableReceiver::receive_parity(const Frame& frame, Inbox& inbox) {
+  // What came before is not remembered: later parity can be of use.
   if (!recent_) recent_ = std::make_unique<RecentMessages>();
-  const std::uint64_t index = expand16(slots_.begin(), frame.index);
-  const RecentMessages::Message* const first = recent_->find(index);
-  const RecentMessages::Message* const second = recent_->find(index + kPairDistance);
-  if ((first == nullptr) == (second == nullptr)) return {};
-  const RecentMessages::Message& known = first != nullptr ? *first : *second;
-  const std::uint64_t missing = first != nullptr ? index + kPairDistance : index;
-  const bool arrived = missing < slots_.begin() ||
-                       (slots_.contains(missing) && slots_[missing].stage != Stage::absent);
-  if (arrived) return {};
-  const std::size_t bits = known.bits ^ static_cast<std::size_t>(frame.value);
-  if (bits > frame.bits) return {Errc::bad_piece, false};
-  Combined other;
-  other.mix(frame.payload, frame.bits);
-  other.mix(bits::Reader(known.bytes, known.bits), known.bits);
+  PendingParity parity{expand16(slots_.begin(), frame.index),
+                       frame.others,
+                       static_cast<std::size_t>(frame.value),
+                       frame.bits,
+                       {}};
+  bits::Reader in = frame.payload;
+  in.get_bits(parity.bytes, frame.bits);
+  bool settled = false;
+  Taken taken = recover(parity, frame.channel, inbox, settled);
+  if (settled) {
+    if (taken.recovered > 0) recover_pending(frame.channel, inbox, taken);
+    return taken;
+  }
+  PendingParity& slot = recent_->pending[recent_->next_pending++ % kPendingParity];
+  if (slot.bits == 0) ++recent_->pending_now;
+  slot = parity;
+  return taken;
+}
+
+ReliableReceiver::Taken ReliableReceiver::recover(const PendingParity& parity, std::uint8_t channel,
+                                                  Inbox& inbox, bool& settled) {
+  std::size_t missing_now = 0;
+  std::uint64_t missing = 0;
+  std::size_t bits = parity.lengths;
+  Combined rest;
+  rest.mix(bits::Reader(parity.bytes), parity.bits);
+  settled = true;
+  for (unsigned i = 0; i <= kParityReach; ++i) {
+    if (i > 0 && (parity.others >> (i - 1) & 1) == 0) continue;
+    const std::uint64_t index = parity.index + i;
+    if (const RecentMessages::Message* const known = recent_->find(index)) {
+      bits ^= known->bits;
+      rest.mix(bits::Reader(known->bytes), known->bits);
+      continue;
+    }
+    const bool arrived =
+        index < slots_.begin() || (slots_.contains(index) && slots_[index].stage != Stage::absent);
+    if (arrived) return {};  // its bytes are forgotten: this parity can give nothing any more
+    missing = index;
+    ++missing_now;
+  }
+  settled = missing_now < 2 || parity.bits == 0;
+  if (missing_now != 1) return {};
+  if (bits > parity.bits) return {Errc::bad_piece, false};
   Frame message;
   message.kind = FrameKind::message;
-  message.channel = frame.channel;
+  message.channel = channel;
   message.index = static_cast<std::uint16_t>(missing);
   message.bits = bits;
-  message.payload = bits::Reader(other.bytes(), bits);
-  Taken taken = receive(message, inbox);
-  taken.recovered = taken.error == Errc::none;
+  message.payload = bits::Reader(rest.bytes(), bits);
+  if (!in_window(message.index)) return {Errc::window_exceeded, false};
+  Taken taken = take(message, inbox);
+  taken.recovered = taken.error == Errc::none ? 1 : 0;
   return taken;
+}
+
+// Each message that came may complete parity that waits, and what that gives may complete other
+// parity. Ends: each round settles one of at most kPendingParity.
+void ReliableReceiver::recover_pending(std::uint8_t channel, Inbox& inbox, Taken& taken) {
+  if (recent_ == nullptr) return;
+  for (bool again = true; again && recent_->pending_now > 0 && taken.error == Errc::none;) {
+    again = false;
+    for (PendingParity& parity : recent_->pending) {
+      if (parity.bits == 0) continue;
+      bool settled = false;
+      const Taken made = recover(parity, channel, inbox, settled);
+      if (!settled) continue;
+      parity.bits = 0;
+      --recent_->pending_now;
+      taken.recovered += made.recovered;
+      again = again || made.recovered > 0;
+      if (made.error != Errc::none) taken.error = made.error;
+      if (taken.error != Errc::none) return;
+    }
+  }
 }
 
 void ReliableReceiver::deliver(Slot& slot, std::uint8_t channel, Inbox& inbox) {

@@ -26,14 +26,14 @@ class ReliableReceiver {
   struct Taken {
     Errc error = Errc::none;  ///< window_exceeded, bad_piece: the connection must end
     bool doubled = false;     ///< it had arrived before
-    bool recovered = false;   ///< a pair told what it was
+    unsigned recovered = 0;   ///< messages that parity gave
   };
   /// Takes a message or a piece, and adds what is complete and due to the inbox. Requires:
   /// in_window(frame.index).
   Taken receive(const Frame& frame, Inbox& inbox);
-  /// Takes a combination of two messages: if one of them is here, the other is known. Requires:
-  /// both are in the window.
-  Taken receive_pair(const Frame& frame, Inbox& inbox);
+  /// Takes parity: if one of its messages is missing it is known now; if more are, the parity is
+  /// kept until others have come. Requires: all of them are in the window.
+  Taken receive_parity(const Frame& frame, Inbox& inbox);
 
   /// The game took a message of `bits` bits: its room may be used again.
   void handed_out(std::size_t bits) { taken_cost_ += bits::bytes_for(bits) + kMessageCost; }
@@ -56,12 +56,17 @@ class ReliableReceiver {
     std::unique_ptr<Assembly> assembly;
   };
 
+  // Recovers the missing message of parity if it is the only one. `settled`: nothing more can come
+  // of it.
+  Taken recover(const PendingParity& parity, std::uint8_t channel, Inbox& inbox, bool& settled);
+  void recover_pending(std::uint8_t channel, Inbox& inbox, Taken& taken);
+  Taken take(const Frame& frame, Inbox& inbox);
   void deliver(Slot& slot, std::uint8_t channel, Inbox& inbox);
 
   bool ordered_;
   std::size_t window_bytes_;
   SlotRing<Slot> slots_;                    // begin() is the first index not delivered
-  std::unique_ptr<RecentMessages> recent_;  // from the first pair on
+  std::unique_ptr<RecentMessages> recent_;  // from the first parity on
   std::uint64_t started_cost_ = 0;
   std::uint64_t taken_cost_ = 0;
   std::uint64_t advertised_ = kFirstWindowBytes;

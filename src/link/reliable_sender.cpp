@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "packet_number.h"
+#include "repeat.h"
 
 namespace kwind::link {
 namespace {
@@ -45,7 +46,7 @@ bool ReliableSender::wants(const Slot& slot) const {
 std::optional<ReliableSender::Outgoing> ReliableSender::peek() const {
   if (flight_.contains(waiting_)) {
     const Slot& slot = flight_[waiting_];
-    Outgoing out{waiting_, slot.tag, slot.payload.bytes(), slot.bits, slot.copies > 0, true, 0, 0};
+    Outgoing out{waiting_, slot.tag, slot.payload.bytes(), slot.bits, slot.again, true, 0, 0};
     if (slot.split == nullptr) return out;
     const Split& split = *slot.split;
     out.whole = false;
@@ -87,7 +88,7 @@ void ReliableSender::start_next() {
   slot.stage = Stage::in_flight;
   slot.copies = 0;
   slot.under_way = 0;
-  slot.combined = false;
+  slot.in_parity = slot.newest_of_parity = slot.again = false;
   slot.split.reset();
   queued_bytes_ -= slot.payload.size();
   started_cost_ += cost(slot);
@@ -102,6 +103,7 @@ void ReliableSender::sent(const Outgoing& what, std::size_t end, Time now) {
   if (what.index == flight_.end()) start_next();
   Slot& slot = flight_[what.index];
   slot.last_sent = now;
+  if (slot.copies == 0) slot.first_sent = now;
   slot.stage = Stage::in_flight;
   if (slot.split == nullptr) {
     slot.copies = static_cast<std::uint8_t>(std::min(slot.copies + 1, 200));
@@ -126,7 +128,8 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek_repeat(Time now, Du
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
   for (std::uint64_t i = flight_.begin(); i < end; ++i) {
     const Slot* const slot = small_in_flight(i);
-    if (slot == nullptr || slot->copies >= most || now - slot->last_sent < gap) continue;
+    if (slot == nullptr || now - slot->last_sent < gap) continue;
+    if (slot->copies >= (slot->again ? std::max(most, Repeats::kCopiesAgain) : most)) continue;
     return Outgoing{i, slot->tag, slot->payload.bytes(), slot->bits, true, true, 0, 0};
   }
   return std::nullopt;
@@ -140,42 +143,54 @@ const ReliableSender::Slot* ReliableSender::small_in_flight(std::uint64_t index)
   return fits ? &slot : nullptr;
 }
 
-std::optional<ReliableSender::Pair> ReliableSender::peek_pair(Time now, Duration gap,
-                                                              unsigned copies) const {
+std::optional<ReliableSender::Parity> ReliableSender::peek_parity(Time now, Duration gap) const {
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
-  const auto ready = [&](const Slot* slot, unsigned least) {
-    return slot != nullptr && slot->copies >= least && slot->copies <= copies && !slot->combined &&
-           now - slot->last_sent >= gap;
-  };
-  for (std::uint64_t i = flight_.begin(); i < end; ++i) {
-    if ((i & kPairDistance) != 0) continue;
-    const Slot* const first = small_in_flight(i);
-    const Slot* const second = small_in_flight(i + kPairDistance);
-    if (!ready(first, copies) || !ready(second, copies - 1)) continue;
-    return Pair{
-        {i, first->tag, first->payload.bytes(), first->bits, true, true, 0, 0},
-        {i + kPairDistance, second->tag, second->payload.bytes(), second->bits, true, true, 0, 0}};
+  for (std::uint64_t newest = flight_.begin(); newest < end; ++newest) {
+    const Slot* const slot = small_in_flight(newest);
+    if (slot == nullptr || slot->newest_of_parity || slot->copies < 1 ||
+        now - slot->last_sent < gap) {
+      continue;
+    }
+    const Slot* const before = newest > 0 ? small_in_flight(newest - 1) : nullptr;
+    const bool rare = before == nullptr || slot->first_sent - before->first_sent > Repeats::kLatest;
+    const std::uint64_t step = rare ? 1 : 2;
+    Parity parity{newest, 0, newest};
+    for (std::uint64_t back = step; back <= 2 * step && back <= newest; back += step) {
+      if (small_in_flight(newest - back) == nullptr) continue;
+      const std::uint64_t moved = parity.first - (newest - back);
+      parity.others = static_cast<ParityMembers>(parity.others << moved | 1U << (moved - 1));
+      parity.first = newest - back;
+    }
+    if (parity.others != 0) return parity;
   }
   return std::nullopt;
 }
 
-void ReliableSender::paired(const Pair& pair, Time now) {
-  flight_[pair.first.index].combined = true;
-  Slot& second = flight_[pair.second.index];
-  second.combined = true;
-  second.last_sent = now;  // its next copy is to be in another datagram
+void ReliableSender::parity_sent(const Parity& parity, Time now) {
+  for (unsigned i = 0; i <= kParityReach; ++i) {
+    if (i == 0 || (parity.others >> (i - 1) & 1) != 0) flight_[parity.first + i].in_parity = true;
+  }
+  Slot& newest = flight_[parity.newest];
+  newest.newest_of_parity = true;
+  if (newest.copies == 1) newest.last_sent = now;  // its copy is to be in another datagram
 }
 
-std::optional<ReliableSender::Outgoing> ReliableSender::peek_lone(Time now, Duration patience,
-                                                                  unsigned copies) const {
+ReliableSender::Outgoing ReliableSender::in_flight(std::uint64_t index) const {
+  const Slot* const slot = small_in_flight(index);
+  KWIND_ASSERT(slot != nullptr);
+  return {index, slot->tag, slot->payload.bytes(), slot->bits, true, true, 0, 0};
+}
+
+std::optional<ReliableSender::Outgoing> ReliableSender::peek_lone(Time now,
+                                                                  Duration patience) const {
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
   for (std::uint64_t i = flight_.begin(); i < end; ++i) {
     const Slot* const slot = small_in_flight(i);
-    if (slot == nullptr || slot->copies != copies || slot->combined ||
-        now - slot->last_sent < patience || small_in_flight(i ^ kPairDistance) != nullptr) {
+    if (slot == nullptr || slot->copies != 2 || slot->in_parity ||
+        now - slot->last_sent < patience) {
       continue;
     }
-    return Outgoing{i, slot->tag, slot->payload.bytes(), slot->bits, true, true, 0, 0};
+    return in_flight(i);
   }
   return std::nullopt;
 }
@@ -187,14 +202,15 @@ void ReliableSender::repeated(const Outgoing& what, Time now) {
   ++slot.under_way;
 }
 
-Time ReliableSender::oldest_repeatable(unsigned most) const {
-  Time oldest = kNever;
+Time ReliableSender::next_copy(Duration latest) const {
+  Time next = kNever;
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
   for (std::uint64_t i = flight_.begin(); i < end; ++i) {
     const Slot* const slot = small_in_flight(i);
-    if (slot != nullptr && slot->copies < most) oldest = std::min(oldest, slot->last_sent);
+    if (slot == nullptr || slot->copies >= (slot->again ? Repeats::kCopiesAgain : 2)) continue;
+    next = std::min(next, slot->last_sent + (slot->again ? Repeats::kLatestAgain : latest));
   }
-  return oldest;
+  return next;
 }
 
 void ReliableSender::acked(std::uint64_t index, std::size_t first_chunk, std::size_t chunks) {
@@ -241,6 +257,10 @@ void ReliableSender::mark_waiting(std::uint64_t index, std::size_t first_chunk, 
   if (slot.split == nullptr) {
     if (!force && slot.under_way > 0) return;
     slot.stage = Stage::waiting;
+    // All chances of it are used up: it starts again, with as many.
+    slot.copies = 0;
+    slot.in_parity = slot.newest_of_parity = false;
+    slot.again = true;
   } else {
     Split& split = *slot.split;
     for (std::size_t i = first_chunk; i < first_chunk + chunks; ++i) {

@@ -54,25 +54,32 @@ class ReliableSender {
   /// What peek() gave was put into a packet; of a split message the chunks up to before `end`.
   void sent(const Outgoing& what, std::size_t end, Time now);
 
-  /// A small message in flight that left longer than `gap` ago, in fewer than `most` copies.
+  /// A small message in flight that left longer than `gap` ago, in fewer than `most` copies; in
+  /// fewer than Repeats::kCopiesAgain if it was lost before.
   [[nodiscard]] std::optional<Outgoing> peek_repeat(Time now, Duration gap, unsigned most) const;
   void repeated(const Outgoing& what, Time now);
-  /// Two small messages in flight, kPairDistance apart, the first sent `copies` times, the second
-  /// that often or once less, and both the last time longer than `gap` ago: one combination of both
-  /// does for both what a copy does for one. It goes ahead of the second's last copy, so that the
-  /// first need not wait for that. Direct neighbours would share a datagram and be lost together.
-  struct Pair {
-    Outgoing first;
-    Outgoing second;
+  /// Parity of small messages in flight: `first`, and those after it that `others` names. The
+  /// newest of them was sent once at least, and the last time longer than `gap` ago; each message
+  /// is the newest of one parity. With it go the second and the fourth before it, so that three
+  /// chances of each lie two datagrams apart: neighbours share a datagram, as copies, and are lost
+  /// together. Where messages are rare their copies have datagrams of their own, and those before
+  /// are acknowledged soon: then the two messages right before it go with it.
+  struct Parity {
+    std::uint64_t first = 0;
+    ParityMembers others = 0;
+    std::uint64_t newest = 0;
   };
-  [[nodiscard]] std::optional<Pair> peek_pair(Time now, Duration gap, unsigned copies) const;
-  void paired(const Pair& pair, Time now);
-  /// A small message that waited for `patience` after `copies` of it for another to be combined
-  /// with, and has none.
-  [[nodiscard]] std::optional<Outgoing> peek_lone(Time now, Duration patience,
-                                                  unsigned copies) const;
-  /// When the first of them left last; kNever if there are none.
-  [[nodiscard]] Time oldest_repeatable(unsigned most) const;
+  [[nodiscard]] std::optional<Parity> peek_parity(Time now, Duration gap) const;
+  void parity_sent(const Parity& parity, Time now);
+  /// The message with this index. Requires: it is in flight, and small.
+  [[nodiscard]] Outgoing in_flight(std::uint64_t index) const;
+  /// A small message that waited for `patience` after its copy for others to share parity with, and
+  /// has none.
+  [[nodiscard]] std::optional<Outgoing> peek_lone(Time now, Duration patience) const;
+  /// When the next copy is worth a datagram of its own: the second of a message at `latest` after
+  /// the first, those of one that was lost before at Repeats::kLatestAgain. kNever if there are
+  /// none.
+  [[nodiscard]] Time next_copy(Duration latest) const;
 
   void acked(std::uint64_t index, std::size_t first_chunk, std::size_t chunks);
   /// A packet with it was lost: it waits to be sent again unless another copy is still under way.
@@ -114,8 +121,11 @@ class ReliableSender {
     Stage stage = Stage::waiting;
     std::uint8_t copies = 0;     // sent so far
     std::uint8_t under_way = 0;  // of these, not known to be lost
-    bool combined = false;       // sent once more together with another
+    bool in_parity = false;      // parity with it was sent
+    bool newest_of_parity = false;
+    bool again = false;  // it was lost once
     Time last_sent{};
+    Time first_sent{};
     std::unique_ptr<Split> split;
   };
 

@@ -60,6 +60,8 @@ class SentLedger {
   [[nodiscard]] double loss() const { return loss_; }
   /// The same over a longer time: a path that lost some packets will lose others.
   [[nodiscard]] double long_loss() const { return long_loss_; }
+  /// Packets acked or lost so far, up to the look-back of long_loss().
+  [[nodiscard]] std::uint64_t settled() const { return fates_; }
   /// Bytes acked so far; rounds are measured with it.
   [[nodiscard]] std::uint64_t delivered() const { return delivered_; }
 

@@ -129,12 +129,12 @@ TEST(Repeats, SmallOrdersAreRepeatedAheadOfLossDetectionOnlyWherePacketsAreLost)
                       pair.server().stats().messages_recovered);
   };
   const auto [clean_p99, clean_copies, clean_recovered] = run(0);
-  EXPECT_EQ(clean_copies, 0U);
+  EXPECT_LT(clean_copies, 700U) << "only until the path is measured";
   EXPECT_EQ(clean_recovered, 0U);
   EXPECT_LT(clean_p99, 1);
   const auto [lossy_p99, lossy_copies, lossy_recovered] = run(0.05);
-  EXPECT_GT(lossy_copies, 4000U);
-  EXPECT_LT(lossy_copies, 5000U) << "a second copy of each, a third one of two together";
+  EXPECT_GT(lossy_copies, 5900U);
+  EXPECT_LT(lossy_copies, 6200U) << "a copy of each, and parity of which each is the newest";
   EXPECT_GT(lossy_recovered, 3U) << "one in 400 loses both copies";
   EXPECT_LT(lossy_p99, 36) << "two ticks";
 }
@@ -282,6 +282,51 @@ class Numbers final : public link::Filler {
   std::uint64_t next_ = 0;
   std::uint64_t most_ = 0;
 };
+
+TEST(Fills, ThatFindAFullInboxAreRefusedUnacknowledged) {
+  SimPair pair({.seed = 5, .conditions = {.delay = 10ms}});
+  pair.run_until(at(1s));
+  // The server's program takes nothing: datagrams are handed over by hand.
+  class Large final : public link::Filler {
+   public:
+    std::optional<std::uint64_t> fill(Time, bits::Writer& out) override {
+      while (out.room_bits() >= 64) out.put(0x5a, 64);
+      return tokens_++;
+    }
+    std::uint64_t tokens_ = 0;
+  };
+  Large large;
+  std::array<std::byte, link::kMaxDatagramBytes> memory{};
+  std::size_t taken = 0;
+  std::size_t refused = 0;
+  Time now = pair.now();
+  for (int i = 0; i < 2000; ++i, now += 20ms) {
+    pair.client().offer_fill(&large, 1);
+    if (now >= pair.client().next_wakeup()) pair.client().wake(now);
+    while (const std::size_t size = pair.client().poll_datagram(now, memory)) {
+      const Errc error = pair.server().receive(now, std::span(memory).first(size));
+      ASSERT_TRUE(error == Errc::none || error == Errc::inbox_full) << error_info(error).name;
+      (error == Errc::none ? taken : refused) += 1;
+    }
+    if (now >= pair.server().next_wakeup()) pair.server().wake(now);
+    while (const std::size_t size = pair.server().poll_datagram(now, memory)) {
+      EXPECT_EQ(pair.client().receive(now, std::span(memory).first(size)), Errc::none);
+    }
+    if (refused > 20) break;
+  }
+  EXPECT_GT(refused, 20U);
+  EXPECT_EQ(pair.server().stats().drops.of(Errc::inbox_full), refused);
+  std::size_t acked = 0;
+  while (const auto event = pair.client().poll_event()) {
+    acked += event->kind == link::Event::Kind::acked ? 1 : 0;
+  }
+  std::size_t heard = 0;
+  while (const auto event = pair.server().poll_event()) {
+    heard += event->kind == link::Event::Kind::fill ? 1 : 0;
+  }
+  EXPECT_LE(acked, heard) << "what is acknowledged is what the program gets";
+  EXPECT_GT(heard, 300U);
+}
 
 TEST(Fills, ArriveUnderTokensThatAreToldAckedOrLost) {
   SimPair pair({.seed = 12, .conditions = {.delay = 30ms, .jitter = 20ms, .loss = 0.1}});

@@ -2,11 +2,13 @@
 #include <gtest/gtest.h>
 
 #include <array>
+#include <map>
 #include <random>
 #include <set>
 
 #include "kit/sim_pair.h"
 #include "link/ack_block.h"
+#include "link/ack_history.h"
 #include "link/ack_window.h"
 #include "link/controller.h"
 #include "link/frames.h"
@@ -56,7 +58,7 @@ TEST(AckWindow, AgreesWithASetOfEverythingSeen) {
     ASSERT_EQ(raw(window.largest()), *seen.rbegin());
     const std::uint64_t span = random() % 3 == 0 ? AckWindow::kSpanPackets : 64;
     std::vector<AckRange> ranges;
-    window.ranges(span, 1000, ranges);
+    window.ranges(span, 0, 1000, ranges);
     std::set<std::uint64_t> listed;
     for (const AckRange& range : ranges) {
       ASSERT_TRUE(listed.empty() || range.last + 1 < *listed.begin()) << "runs, newest first";
@@ -67,48 +69,68 @@ TEST(AckWindow, AgreesWithASetOfEverythingSeen) {
       recent.insert(*n);
     ASSERT_EQ(listed, recent);
     std::vector<AckRange> first_two;
-    window.ranges(span, 2, first_two);
+    window.ranges(span, 0, 2, first_two);
     ranges.resize(std::min<std::size_t>(ranges.size(), 2));
     ASSERT_EQ(first_two, ranges);
   }
 }
 
 TEST(AckBlock, ComesBackAsItWasSent) {
+  constexpr std::array kSteps{0, 1, 2, 3, 4, 6, 8, 10, 13, 17, 22, 28, 36, 46, 60, 80};
   std::mt19937_64 random(3);
-  for (int round = 0; round < 2000; ++round) {
+  for (int round = 0; round < 4000; ++round) {
     AckBlock block;
-    std::uint64_t last = 1000 + random() % 100000;
-    const std::uint64_t unsent = last + 1 + random() % 50;
+    block.wide = random() % 2 == 0;
+    const std::uint64_t newest = 1000 + random() % 100000;
+    const std::uint64_t newest_narrow = newest + random() % 63;
+    const std::uint64_t unsent = (block.wide ? newest : newest_narrow) + 1 + random() % 50;
+    std::uint64_t last = newest;
     for (auto n = 1 + random() % kMostAckRanges; n > 0; --n) {
       const std::uint64_t first = last - random() % 10;
       block.ranges.push_back({first, last});
       last = first - 2 - random() % 5;
     }
-    // Half milliseconds up to 32, then steps of four.
-    block.delay = random() % 2 == 0 ? 500us * (random() % 64) : 32ms + 4ms * (random() % 64);
-    if (round % 10 == 0) {  // all of the newest 64, or all there are
-      const std::uint64_t newest = random() % 100;
-      block.ranges = {{newest >= 64 ? newest - 63 : 0, newest}};
+    const int step = kSteps[random() % kSteps.size()];
+    block.delay = std::chrono::milliseconds(step);
+    block.whole = round % 10 == 0;
+    if (block.whole) {
+      block.wide = false;
+      block.ranges = {{newest - random() % 16, newest}};
     }
-    const std::uint64_t next_unsent = round % 10 == 0 ? block.ranges[0].last + 1 : unsent;
     std::array<std::byte, 256> memory{};
     bits::Writer out(memory);
     write(block, out);
-    if (round % 10 == 0) {
-      EXPECT_EQ(out.bit_count(), 24U) << "what most datagrams carry";
+    if (block.whole) {
+      EXPECT_EQ(out.bit_count(), 11U) << "what most datagrams carry";
+      block.ranges[0].first = newest - 15;
     }
     ASSERT_TRUE(out.ok());
     out.finish();
     bits::Reader in(memory, out.bit_count());
     AckBlock got;
-    ASSERT_EQ(read(in, next_unsent, got), Errc::none);
+    ASSERT_EQ(read(in, unsent, newest_narrow, got), Errc::none);
     EXPECT_EQ(got.ranges, block.ranges);
     EXPECT_EQ(got.delay, block.delay);
     EXPECT_EQ(in.left_bits(), 0U);
     for (std::size_t cut = 0; cut < out.bit_count(); ++cut) {
       bits::Reader part(memory, cut);
-      ASSERT_NE(read(part, next_unsent, got), Errc::none) << "cut at " << cut;
+      ASSERT_NE(read(part, unsent, newest_narrow, got), Errc::none) << "cut at " << cut;
     }
+  }
+}
+
+TEST(AckBlock, RoundsTheDelayDown) {
+  for (int tenths = 0; tenths < 1500; ++tenths) {
+    AckBlock block{std::chrono::microseconds(100 * tenths), false, true, {{0, 3}}};
+    std::array<std::byte, 16> memory{};
+    bits::Writer out(memory);
+    write(block, out);
+    out.finish();
+    bits::Reader in(memory, out.bit_count());
+    AckBlock got;
+    ASSERT_EQ(read(in, 4, 3, got), Errc::none);
+    EXPECT_LE(got.delay, block.delay);
+    EXPECT_GE(got.delay, std::min<Duration>(block.delay * 2 / 3 - 1ms, 80ms)) << tenths;
   }
 }
 
@@ -120,21 +142,46 @@ TEST(AckBlock, RefusesAcksOfPacketsNeverSent) {
     out.finish();
     bits::Reader in(memory, out.bit_count());
     AckBlock got;
-    return read(in, next_unsent, got);
+    return read(in, next_unsent, 9, got);
   };
-  EXPECT_EQ(read_back({0ms, {{5, 9}}}, 10), Errc::none);
-  EXPECT_EQ(read_back({0ms, {{5, 9}}}, 9), Errc::bad_ack) << "9 was not sent yet";
-  EXPECT_EQ(read_back({0ms, {{0, 0}}}, 0), Errc::bad_ack) << "nothing was sent at all";
+  EXPECT_EQ(read_back({0ms, false, false, {{5, 9}}}, 10), Errc::none);
+  EXPECT_EQ(read_back({0ms, false, false, {{5, 9}}}, 9), Errc::bad_ack) << "9 was not sent yet";
+  EXPECT_EQ(read_back({0ms, true, false, {{5, 9}}}, 9), Errc::bad_ack);
+  EXPECT_EQ(read_back({0ms, true, false, {{0, 0}}}, 0), Errc::bad_ack) << "nothing was sent at all";
+  EXPECT_EQ(read_back({0ms, false, false, {{20, 20}}}, 10), Errc::bad_ack) << "20 is 53 beyond -33";
   // A run that would reach below packet 0.
   std::array<std::byte, 16> memory{};
   bits::Writer out(memory);
-  out.put(3, 16);
-  out.put(0, 7 + 1 + 4);
+  out.put(0, 2);
+  out.put(3, 6);
+  out.put(0, 4);
+  out.put_count(0, 0);
   out.put_count(7, 2);
   out.finish();
   bits::Reader in(memory, out.bit_count());
   AckBlock got;
-  EXPECT_EQ(read(in, 10, got), Errc::bad_ack);
+  EXPECT_EQ(read(in, 10, 9, got), Errc::bad_ack);
+}
+
+TEST(AckHistory, ForgetsWhatThePeerKnowsAndRemembersWhatComesLate) {
+  AckHistory history;
+  EXPECT_EQ(history.floor(), 0U);
+  history.sent(0, 4);
+  history.sent(1, 7);
+  history.sent(2, 9);
+  history.acked(std::vector<AckRange>{{1, 1}});
+  EXPECT_EQ(history.floor(), 8U);
+  history.acked(std::vector<AckRange>{{0, 0}});
+  EXPECT_EQ(history.floor(), 8U) << "it never falls by an ack";
+  history.received(5);
+  EXPECT_EQ(history.floor(), 5U) << "5 was in none of these blocks";
+  history.received(10);
+  EXPECT_EQ(history.floor(), 5U);
+  history.acked(std::vector<AckRange>{{0, 2}});
+  EXPECT_EQ(history.floor(), 5U) << "those blocks left before 5 came";
+  history.sent(3, 10);
+  history.acked(std::vector<AckRange>{{0, 3}});
+  EXPECT_EQ(history.floor(), 11U);
 }
 
 TEST(Rtt, FollowsThePathAndDiscountsStatedAckDelay) {
@@ -166,12 +213,12 @@ TEST(SentLedger, CountsAPacketAsLostAfterThreeNewerAcks) {
   Rtt rtt;
   rtt.sample(100ms, 0ms);
   for (std::uint64_t n = 0; n < 5; ++n) send(ledger, at(1ms * n), n);
-  const auto second = ledger.on_ack(at(100ms), {0ms, {{2, 2}}}, rtt);
+  const auto second = ledger.on_ack(at(100ms), {0ms, false, false, {{2, 2}}}, rtt);
   EXPECT_EQ(second.packets_lost, 0U);
   EXPECT_EQ(ledger.acked().size(), 1U);
   EXPECT_TRUE(second.newest_acked);
   EXPECT_EQ(second.rtt, Duration(98ms));
-  ledger.on_ack(at(101ms), {0ms, {{2, 3}}}, rtt);
+  ledger.on_ack(at(101ms), {0ms, false, false, {{2, 3}}}, rtt);
   ASSERT_EQ(ledger.lost().size(), 1U);
   EXPECT_EQ(ledger.lost()[0].index, 0U);
   // Packet 1 is only two behind: time decides.
@@ -180,7 +227,7 @@ TEST(SentLedger, CountsAPacketAsLostAfterThreeNewerAcks) {
   EXPECT_EQ(ledger.on_timer(at(114ms), rtt).packets_lost, 1U);
   EXPECT_EQ(ledger.on_timer(at(115ms), rtt).packets_lost, 0U) << "a packet is lost once";
   // It was only late: what it carried has arrived after all.
-  ledger.on_ack(at(120ms), {0ms, {{0, 3}}}, rtt);
+  ledger.on_ack(at(120ms), {0ms, false, false, {{0, 3}}}, rtt);
   std::set<std::uint64_t> late;
   for (const SentRef& ref : ledger.acked()) late.insert(ref.index);
   EXPECT_EQ(late, (std::set<std::uint64_t>{0, 1}));
@@ -193,9 +240,9 @@ TEST(SentLedger, AnAckOfASkippedNumberIsALie) {
   send(ledger, at(0ms), 0);
   ledger.skip();
   send(ledger, at(1ms), 1);
-  EXPECT_EQ(ledger.on_ack(at(9ms), {0ms, {{0, 2}}}, rtt).error, Errc::bad_ack);
+  EXPECT_EQ(ledger.on_ack(at(9ms), {0ms, false, false, {{0, 2}}}, rtt).error, Errc::bad_ack);
   EXPECT_EQ(ledger.bytes_in_flight(), 200U) << "nothing of it counted";
-  EXPECT_EQ(ledger.on_ack(at(10ms), {0ms, {{2, 2}, {0, 0}}}, rtt).error, Errc::none);
+  EXPECT_EQ(ledger.on_ack(at(10ms), {0ms, false, false, {{2, 2}, {0, 0}}}, rtt).error, Errc::none);
   EXPECT_FALSE(ledger.anything_in_flight());
 }
 
@@ -218,7 +265,7 @@ TEST(SentLedger, HasRoomOnlyWhileNumbersAreUnambiguous) {
   while (ledger.has_room()) send(ledger, at(0ms), sent++);
   EXPECT_EQ(sent, SentLedger::kMostInFlight);
   Rtt rtt;
-  ledger.on_ack(at(10ms), {0ms, {{0, sent - 1}}}, rtt);
+  ledger.on_ack(at(10ms), {0ms, false, false, {{0, sent - 1}}}, rtt);
   EXPECT_TRUE(ledger.has_room());
   EXPECT_FALSE(ledger.anything_in_flight());
 }
@@ -234,7 +281,7 @@ TEST(SentLedger, MeasuresLossAndHowFastPacketsArrive) {
     if (n < 10) continue;
     const std::uint64_t newest = n - 5;
     if (newest % 10 == 0) continue;  // one in ten never arrives
-    const auto outcome = ledger.on_ack(now, {0ms, {{newest, newest}}}, rtt);
+    const auto outcome = ledger.on_ack(now, {0ms, false, false, {{newest, newest}}}, rtt);
     if (outcome.rate.bytes_per_s > 0) rate = outcome.rate.bytes_per_s;
   }
   EXPECT_NEAR(ledger.loss(), 0.1, 0.05);
@@ -303,53 +350,128 @@ TEST(Ordered, AGameThatTakesNothingLetsTheWindowShut) {
 }
 
 // Messages `index` and the one two behind it, combined.
-ReliableReceiver::Taken give_pair(ReliableReceiver& receiver, Inbox& inbox, std::uint16_t index,
-                                  std::vector<std::byte> first, std::vector<std::byte> second) {
+ReliableReceiver::Taken give_two(ReliableReceiver& receiver, Inbox& inbox, std::uint16_t index,
+                                 std::vector<std::byte> first, std::vector<std::byte> second) {
   Combined combined;
   combined.mix(bits::Reader(first), first.size() * 8);
   combined.mix(bits::Reader(second), second.size() * 8);
   Frame frame;
-  frame.kind = FrameKind::pair;
+  frame.kind = FrameKind::parity;
   frame.index = index;
   frame.bits = std::max(first.size(), second.size()) * 8;
+  frame.others = 0b10;  // the one two after it
   frame.value = (first.size() * 8) ^ (second.size() * 8);
   frame.payload = bits::Reader(combined.bytes());
-  return receiver.receive_pair(frame, inbox);
+  return receiver.receive_parity(frame, inbox);
 }
 std::vector<std::byte> two_bytes(std::uint16_t number) {
   return {std::byte(number & 0xff), std::byte(number >> 8)};
 }
 
-TEST(Pairs, TellTheMissingOneOfTwo) {
+TEST(Parity, GivesTheMissingOneOfTwo) {
   ReliableReceiver receiver(true, kFirstWindowBytes);
   Inbox inbox;
-  EXPECT_FALSE(give_pair(receiver, inbox, 0, two_bytes(0), two_bytes(2)).recovered)
-      << "what came before the first pair is not remembered";
+  EXPECT_EQ(give_two(receiver, inbox, 0, two_bytes(0), two_bytes(2)).recovered, 0U)
+      << "what came before the first parity is not remembered";
   for (std::uint16_t number = 0; number < 3; ++number) give(receiver, inbox, number);
-  EXPECT_FALSE(give_pair(receiver, inbox, 0, two_bytes(0), two_bytes(2)).recovered);
-  EXPECT_TRUE(give_pair(receiver, inbox, 1, two_bytes(1), two_bytes(3)).recovered);
+  EXPECT_EQ(give_two(receiver, inbox, 0, two_bytes(0), two_bytes(2)).recovered, 0U);
+  EXPECT_EQ(give_two(receiver, inbox, 1, two_bytes(1), two_bytes(3)).recovered, 1U);
   give(receiver, inbox, 6);
-  EXPECT_TRUE(give_pair(receiver, inbox, 4, two_bytes(4), two_bytes(6)).recovered);
+  EXPECT_EQ(give_two(receiver, inbox, 4, two_bytes(4), two_bytes(6)).recovered, 1U);
   const std::vector<std::byte> long_one{std::byte{7}, std::byte{0}, std::byte{0xaa}};
   give(receiver, inbox, 5);
-  EXPECT_TRUE(give_pair(receiver, inbox, 5, two_bytes(5), long_one).recovered);
-  EXPECT_FALSE(give_pair(receiver, inbox, 8, two_bytes(8), two_bytes(10)).recovered)
+  EXPECT_EQ(give_two(receiver, inbox, 5, two_bytes(5), long_one).recovered, 1U);
+  EXPECT_EQ(give_two(receiver, inbox, 8, two_bytes(8), two_bytes(10)).recovered, 0U)
       << "neither is here";
   EXPECT_EQ(drain(inbox), (std::vector<std::uint64_t>{0, 1, 2, 3, 4, 5, 6, 7}));
 }
 
-TEST(Pairs, ThatContradictWhatIsHereAreRefused) {
+// Parity of `index` and of those that `others` names.
+ReliableReceiver::Taken give_parity(ReliableReceiver& receiver, Inbox& inbox, std::uint16_t index,
+                                    ParityMembers others) {
+  Combined combined;
+  std::size_t lengths = 0;
+  for (std::uint16_t i = 0; i <= kParityReach; ++i) {
+    if (i > 0 && (others >> (i - 1) & 1) == 0) continue;
+    const auto bytes = two_bytes(static_cast<std::uint16_t>(index + i));
+    combined.mix(bits::Reader(bytes), 16);
+    lengths ^= 16;
+  }
+  Frame frame;
+  frame.kind = FrameKind::parity;
+  frame.index = index;
+  frame.others = others;
+  frame.bits = 16;
+  frame.value = lengths;
+  frame.payload = bits::Reader(combined.bytes());
+  return receiver.receive_parity(frame, inbox);
+}
+
+TEST(Parity, ThatMissesMoreThanOneWaitsUntilOthersCame) {
   ReliableReceiver receiver(true, kFirstWindowBytes);
   Inbox inbox;
-  give_pair(receiver, inbox, 0, two_bytes(0), two_bytes(2));
+  give_parity(receiver, inbox, 0, 0b1);
+  give(receiver, inbox, 0);
+  EXPECT_EQ(give_parity(receiver, inbox, 0, 0b1010).recovered, 0U) << "2 and 4 are missing";
+  EXPECT_EQ(give_parity(receiver, inbox, 2, 0b1010).recovered, 0U) << "2, 4 and 6 are";
+  EXPECT_EQ(give_parity(receiver, inbox, 4, 0b1010).recovered, 0U) << "4, 6 and 8 are";
+  EXPECT_EQ(give(receiver, inbox, 8).recovered, 0U);
+  EXPECT_EQ(give(receiver, inbox, 2).recovered, 2U) << "4 from the first, then 6 from the second";
+  for (const int number : {1, 3, 5, 7}) give(receiver, inbox, static_cast<std::uint16_t>(number));
+  EXPECT_EQ(drain(inbox), (std::vector<std::uint64_t>{0, 1, 2, 3, 4, 5, 6, 7, 8}));
+}
+
+TEST(Parity, ThatNobodyCanUseIsForgotten) {
+  ReliableReceiver receiver(false, kFirstWindowBytes);
+  Inbox inbox;
+  give_parity(receiver, inbox, 0, 0b1);
+  // More of it than is kept: the newest is used, the oldest gives nothing.
+  for (std::uint16_t i = 0; i <= kPendingParity; ++i) {
+    const auto index = static_cast<std::uint16_t>(10 + 2 * i);
+    EXPECT_EQ(give_parity(receiver, inbox, index, 0b1).recovered, 0U);
+  }
+  EXPECT_EQ(give(receiver, inbox, 10).recovered, 0U);
+  EXPECT_EQ(give(receiver, inbox, 12).recovered, 1U);
+}
+
+TEST(Parity, IsOfTheSecondAndFourthBeforeOrOfTheTwoBeforeWhereMessagesAreRare) {
+  for (const bool rare : {false, true}) {
+    ReliableSender sender;
+    const std::array<std::byte, 4> payload{};
+    const Duration pause = rare ? 50ms : 16ms;
+    for (int i = 0; i < 5; ++i) {
+      ASSERT_TRUE(sender.push({Delivery::ordered}, 0, {payload, 32}).taken);
+      const auto next = sender.peek();
+      sender.sent(*next, 0, at(i * pause));
+    }
+    std::map<std::uint64_t, std::pair<std::uint64_t, int>> made;
+    const Time now = at(5 * pause);
+    while (const auto parity = sender.peek_parity(now, 4ms)) {
+      made[parity->newest] = {parity->first, parity->others};
+      sender.parity_sent(*parity, now);
+    }
+    using Made = std::map<std::uint64_t, std::pair<std::uint64_t, int>>;
+    if (rare) {
+      EXPECT_EQ(made, (Made{{1, {0, 0b1}}, {2, {0, 0b11}}, {3, {1, 0b11}}, {4, {2, 0b11}}}));
+    } else {
+      EXPECT_EQ(made, (Made{{2, {0, 0b10}}, {3, {1, 0b10}}, {4, {0, 0b1010}}}));
+    }
+  }
+}
+
+TEST(Parity, ThatContradictsWhatIsHereIsRefused) {
+  ReliableReceiver receiver(true, kFirstWindowBytes);
+  Inbox inbox;
+  give_two(receiver, inbox, 20, two_bytes(20), two_bytes(22));
   give(receiver, inbox, 0);
   Frame frame;
-  frame.kind = FrameKind::pair;
+  frame.kind = FrameKind::parity;
   frame.bits = 16;
-  frame.value = 16 ^ 17;  // the other would be longer than the combination
+  frame.others = 0b10;
+  frame.value = 16 ^ 17;  // the other would be longer than the parity
   const auto bytes = two_bytes(7);
   frame.payload = bits::Reader(bytes);
-  EXPECT_EQ(receiver.receive_pair(frame, inbox).error, Errc::bad_piece);
+  EXPECT_EQ(receiver.receive_parity(frame, inbox).error, Errc::bad_piece);
 }
 
 constexpr ChannelSpec kOrdered{Delivery::ordered};
@@ -438,12 +560,34 @@ TEST(Ordered, ALossThatIsHeardOfWhileTheMessageWaitsCountsToo) {
 }
 
 TEST(Repeats, AreManyEnoughAndNoneWhereAQueueStands) {
-  EXPECT_EQ(Repeats::copies(0, false), 1U);
-  EXPECT_EQ(Repeats::copies(0.01, false), 2U);
-  EXPECT_EQ(Repeats::copies(0.02, false), 3U);
-  EXPECT_EQ(Repeats::copies(0.05, false), 3U);
-  EXPECT_EQ(Repeats::copies(0.5, false), 4U);
-  EXPECT_EQ(Repeats::copies(0.05, true), 1U);
+  EXPECT_EQ(Repeats::care(0, false), 1U);
+  EXPECT_EQ(Repeats::care(0.004, false), 2U);
+  EXPECT_EQ(Repeats::care(0.01, false), 3U);
+  EXPECT_EQ(Repeats::care(0.5, false), 3U);
+  EXPECT_EQ(Repeats::care(0.05, true), 1U);
+  EXPECT_EQ(Repeats::care(Repeats::assumed(0, 0), false), 3U) << "until it is measured";
+  EXPECT_EQ(Repeats::care(Repeats::assumed(0, Repeats::kPacketsToMeasure), false), 1U);
+}
+
+TEST(Repeats, AMessageThatWasLostIsSentThreeTimesFiveMillisecondsApart) {
+  ReliableSender sender;
+  const std::array<std::byte, 4> payload{};
+  ASSERT_TRUE(sender.push(kOrdered, 0, {payload, 32}).taken);
+  sender.sent(*sender.peek(), 0, at(0ms));
+  EXPECT_EQ(sender.next_copy(20ms), at(20ms));
+  sender.lost(0, 0, 0);
+  const auto again = sender.peek();
+  ASSERT_TRUE(again);
+  EXPECT_TRUE(again->repeated);
+  sender.sent(*again, 0, at(100ms));
+  for (const Duration due : {105ms, 110ms}) {
+    EXPECT_EQ(sender.next_copy(20ms), at(due));
+    const auto copy = sender.peek_repeat(at(due), 4ms, 2);
+    ASSERT_TRUE(copy);
+    sender.repeated(*copy, at(due));
+  }
+  EXPECT_EQ(sender.next_copy(20ms), kNever);
+  EXPECT_FALSE(sender.peek_repeat(at(200ms), 4ms, 2));
 }
 
 TEST(Sequenced, AcceptsOnlyNewerOnes) {

@@ -127,8 +127,8 @@ class Link {
 
   /// Takes a datagram from the peer's address. Errc::none if it was accepted; otherwise the cause,
   /// which is also counted, and nothing of the datagram had an effect, except that a verdict of
-  /// `close` closes. Drain poll_event() after each call: a datagram is refused with queue_full
-  /// while events wait that hold more than 512 KiB.
+  /// `close` closes. Drain poll_event() after each call: a datagram is refused with inbox_full,
+  /// and not acknowledged, while events wait that hold more than 512 KiB.
   Errc receive(Time now, std::span<const std::byte> datagram);
   /// The same for the server's end, whose client may change its address: data goes on to the old
   /// one until the new one has answered a challenge.

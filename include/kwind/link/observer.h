@@ -39,7 +39,7 @@ struct ObservedPart {
     acks,
     message,
     piece,    ///< of a split message
-    pair,     ///< two small messages combined
+    parity,   ///< of several small messages
     fill,     ///< of the layer above the link
     control,  ///< ping, close, window, challenge, response
     padding,  ///< zeros of a control frame, and those that fill the last byte
@@ -55,7 +55,7 @@ struct ObservedPart {
   /// Sequenced: how many packets back it first left.
   std::uint64_t number = 0;
   bool copy = false;             ///< sequenced: it first left in an earlier packet, `number` back
-  std::size_t payload_bits = 0;  ///< message; pair: of the longer one
+  std::size_t payload_bits = 0;  ///< message; parity: of the longest one
   std::size_t total_bits = 0;    ///< piece: of the whole message
   std::size_t first_byte = 0;    ///< piece
   std::vector<std::byte> payload{};  ///< message, piece, fill

@@ -13,7 +13,7 @@
 namespace kwind::link {
 
 /// The layout of datagrams that this library speaks; see docs/wire-format.md.
-inline constexpr std::uint16_t kLinkVersion = 2;
+inline constexpr std::uint16_t kLinkVersion = 3;
 /// What every path is trusted to carry: 1280 bytes, the least for IPv6, less IPv6 and UDP headers
 /// (48 bytes), rounded down. Larger datagrams are used once a probe of their size was acked (RFC
 /// 8899).
@@ -100,6 +100,8 @@ struct Identity {
   std::vector<VersionDigest> versions;  ///< 1 to 16, newest first
   /// What refusals name; it does not travel whole.
   std::vector<DeclarationDigest> declarations{};
+  /// Version of what travels in opaque payload; both ends must have the same. 0: nothing does.
+  std::uint8_t payload_version = 0;
   /// Digests of the code sets held beside the built-in one, at most kMostCodeSets, best first.
   std::vector<std::uint64_t> code_sets{};
 };
