@@ -169,19 +169,23 @@ void Tally::add(const Tally& other) {
 }
 
 Tally Tally::fitted(const schema::EntitiesInfo& entities, const Tally& counted) {
-  // What was seen so often counts as much as what is expected.
-  constexpr std::uint64_t kExpected = 8;
+  // The expected counts weigh as much as this many symbols that were seen, or as this share of all
+  // of them: a symbol that the traffic never had stays below some 16 bits, however much was
+  // counted.
+  constexpr std::uint64_t kLeastExpected = 8;
+  constexpr std::uint64_t kExpectedShare = 256;
   constexpr std::uint64_t kScale = 256;
   Tally made = expected(entities);
-  const auto fit = [](Kind::Counts& weights, const Kind::Counts& seen) {
+  const auto fit = [&](Kind::Counts& weights, const Kind::Counts& seen) {
     const std::uint64_t sum = std::accumulate(weights.begin(), weights.end(), std::uint64_t{0});
     const std::uint64_t all = std::accumulate(seen.begin(), seen.end(), std::uint64_t{0});
+    const std::uint64_t expected_count = std::max(kLeastExpected, all / kExpectedShare);
     // So that no weight leaves 32 bits.
-    const std::uint64_t cut = all * kScale / 0xf0000000U + 1;
+    const std::uint64_t cut = (all + expected_count) * kScale / 0xf0000000U + 1;
     for (std::size_t i = 0; i < weights.size(); ++i) {
-      const std::uint64_t weight =
-          (seen[i] * kScale + weights[i] * kExpected * kScale / std::max<std::uint64_t>(sum, 1)) /
-          cut;
+      const std::uint64_t weight = (seen[i] * kScale + weights[i] * expected_count * kScale /
+                                                           std::max<std::uint64_t>(sum, 1)) /
+                                   cut;
       weights[i] = static_cast<std::uint32_t>(std::max<std::uint64_t>(weight, 1));
     }
   };

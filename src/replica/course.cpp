@@ -251,15 +251,22 @@ std::optional<std::size_t> Course::write(const Heading& heading, Room& room_of_c
   // nothing to say of any, fill this one, the datagram before had far more room.
   limited = false;
   bool with_movers = named != nullptr && movers_told != tick();
-  const std::size_t mover_bits = with_movers ? mark_movers(*named) : 0;
-  if (mover_bits > room - room / 8) {
-    with_movers = false;
-    for (Candidate& each : candidates) each.mover = false;
+  const MoverBits mover_bits = with_movers ? mark_movers(*named) : MoverBits{};
+  bool all_fit = false;
+  if (mover_bits.unchanged + mover_bits.changed > room - room / 8) {
     limited = true;
+    // If all changes fit, nobody who has one needs to be said to have none.
+    all_fit = mover_bits.unchanged < room && fit_all(room - mover_bits.unchanged);
+    with_movers = all_fit;
+    if (all_fit) {
+      room -= mover_bits.unchanged;
+    } else {
+      for (Candidate& each : candidates) each.mover = false;
+    }
   } else {
-    room -= mover_bits;
+    room -= mover_bits.unchanged + mover_bits.changed;
   }
-  if (narrow(room) && with_movers) mark_movers(*named);
+  if (!all_fit && narrow(room) && with_movers) (void)mark_movers(*named);
   const bool has_others = std::any_of(candidates.begin(), candidates.end(),
                                       [](const Candidate& each) { return each.is_other(); });
   if (has_others) rank(with_movers ? sent.entries(*named) : std::span<const Entry>{});

@@ -219,7 +219,13 @@ struct Course : CourseMemory {
   bool splice_change(Candidate& each);
   void write_change_body(bits::Writer& out, const Candidate& each);
   [[nodiscard]] Basis basis_of(const Candidate& each, KnownStates& known) const;
-  std::size_t mark_movers(const Sent& named);
+  struct MoverBits {
+    std::size_t unchanged = 0;
+    std::size_t changed = 0;
+  };
+  MoverBits mark_movers(const Sent& named);
+  [[nodiscard]] std::size_t size_of(const Candidate& each) const;
+  [[nodiscard]] bool fit_all(std::size_t room);
   void rank(std::span<const Entry> told_before);
   [[nodiscard]] std::size_t bits_of_places() const;
   std::size_t choose(std::size_t room);

@@ -85,17 +85,30 @@ std::size_t Course::bits_of_places() const {
   return bits;
 }
 
+std::size_t Course::size_of(const Candidate& each) const {
+  // What says whose body it is, at most.
+  const std::size_t id_bits = 2 * std::bit_width(copies.size() + all().entities.size()) + kIdOrder;
+  const std::size_t body = each.told == Told::gone ? PrefixCode::kLongest : each.bits;
+  return body + (each.mover ? 0 : id_bits + 1);
+}
+
+// Whether choose() would take all candidates. Their bodies are written to find out.
+bool Course::fit_all(std::size_t room) {
+  write_bodies();
+  std::size_t wanted = 0;
+  for (const Candidate& each : candidates) {
+    if (each.in_parts()) return false;
+    wanted += size_of(each);
+  }
+  return wanted <= room;
+}
+
 // Those that waited longest, as many as fit; returns how many. One that does not fit leaves room to
 // smaller ones; chunks of a parcel take what they find.
 std::size_t Course::choose(std::size_t room) {
-  // What says whose body it is, at most.
-  const std::size_t id_bits = 2 * std::bit_width(copies.size() + all().entities.size()) + kIdOrder;
   constexpr std::size_t kRunBits = kParcelBits + 48;  // what comes before chunks, at most
   const auto body_of = [](const Candidate& each) {
     return each.told == Told::gone ? PrefixCode::kLongest : each.bits;
-  };
-  const auto size_of = [&](const Candidate& each) {
-    return body_of(each) + (each.mover ? 0 : id_bits + 1);
   };
   Candidate* in_parts = nullptr;
   std::size_t wanted = 0;

@@ -164,11 +164,12 @@ void Course::write_bodies() {
   }
 }
 
-// Finds those whom the client expects to hear of. Returns the most bits that those of whom there is
-// nothing to say will take.
-std::size_t Course::mark_movers(const Sent& named) {
+// Finds those whom the client expects to hear of. Returns the bits that it takes to say that there
+// is nothing to say of them: of those that have no change, and of those that have one, should it
+// find no room.
+Course::MoverBits Course::mark_movers(const Sent& named) {
   movers.clear();
-  std::size_t bits = 0;
+  MoverBits bits;
   auto candidate = candidates.begin();
   for (const Entry& entry : sent.entries(named)) {
     if (entry.told == Told::gone) continue;
@@ -182,7 +183,9 @@ std::size_t Course::mark_movers(const Sent& named) {
       mover.candidate = &*candidate;
     }
     movers.push_back(mover);
-    bits += codes_of(held).nothing[age_of(tick() - held.ticks[0])].bits;
+    const bool changed = mover.candidate != nullptr && mover.candidate->mover;
+    (changed ? bits.changed : bits.unchanged) +=
+        codes_of(held).nothing[age_of(tick() - held.ticks[0])].bits;
   }
   return bits;
 }

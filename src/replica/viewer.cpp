@@ -259,10 +259,24 @@ void Viewer::resync() {
   state_->own().start_anew();
 }
 
+// O(entities in view).
 bool Viewer::complete() const {
   Course& course = *state_->course;
   course.gather();
-  return course.candidates.empty() && course.parcel.id == 0 && !course.owes_word();
+  if (!course.candidates.empty() || course.parcel.id != 0 || course.owes_word()) return false;
+  // A change that waits because an older one is in flight is no candidate.
+  const auto& briefs = course.all().briefs;
+  for (std::size_t i = 0; i < course.copies.size(); ++i) {
+    const World::State::Brief& brief = briefs[course.copies.id(i)];
+    if (!course.copies.look(i).in_view || !brief.alive) continue;
+    const Copy& copy = course.copies[i];
+    const Held& held = copy.held();
+    const bool sent =
+        copy.sent_frame != 0 && !copy.sent_gone && copy.sent_generation == brief.generation;
+    const bool has = held.known && held.generation == brief.generation;
+    if (brief.changed_at > (sent ? copy.sent_tick : has ? held.ticks[0] : 0)) return false;
+  }
+  return true;
 }
 
 bool Viewer::view_complete() const {

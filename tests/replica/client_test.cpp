@@ -172,6 +172,37 @@ struct InputPath {
   }
 };
 
+TEST(Inputs, AreHandedOutOneATickHoweverManyCome) {
+  InputReceiver receiver;
+  Mirror mirror(bay::kEntities);
+  InputSender sender(mirror);
+  std::vector<std::byte> memory(1200);
+  const auto send = [&] {
+    bits::Writer out(memory);
+    ASSERT_TRUE(sender.fill(Time{}, out));
+    const std::size_t size = out.bit_count();
+    out.finish();
+    ASSERT_EQ(receiver.receive(memory, size, nullptr), Errc::none);
+  };
+  // Four inputs for each tick of the server: no more than the buffer holds is ever behind.
+  std::uint32_t last = 0;
+  for (int tick = 0; tick < 50; ++tick) {
+    for (int i = 0; i < 4; ++i) {
+      sender.put(bay::Hail{std::to_string(tick)});
+      send();
+    }
+    const auto input = receiver.next();
+    ASSERT_TRUE(input);
+    EXPECT_GT(input->number, last);
+    last = input->number;
+    EXPECT_LE(receiver.waiting(), InputReceiver::kMostWaiting);
+    EXPECT_GE(input->number + InputReceiver::kMostWaiting, receiver.newest());
+  }
+  EXPECT_EQ(receiver.counts().handed_out, 50U);
+  EXPECT_EQ(receiver.counts().received, 200U);
+  EXPECT_EQ(receiver.counts().too_many, 200 - 50 - receiver.waiting());
+}
+
 TEST(Inputs, ComeOnceInOrderAndTakeFewBits) {
   for (const std::uint64_t seed : {1U, 2U, 3U, 4U, 5U}) {
     InputPath path(seed, 0.05);

@@ -146,6 +146,22 @@ TEST_F(Resync, IsAskedForAgainWhenTheRequestIsLost) {
   EXPECT_GE(sender_->resyncs_requested(), 3U);
 }
 
+TEST_F(Resync, CompleteIsFalseWhileAChangeWaitsBehindOneInFlight) {
+  attach();
+  listen();
+  run(1s);
+  std::size_t waiting = 0;
+  for (int i = 0; i < 10; ++i) {
+    run(1s);
+    bay::Gull gull;
+    gull.speed = 8;
+    bay_.spawn(gull);
+    run(2 * kTick);  // all of it is in flight, and it has moved on since
+    waiting += viewer_.complete() ? 0 : 1;
+  }
+  EXPECT_GE(waiting, 5U);
+}
+
 TEST_F(Resync, IsGrantedOnceASecond) {
   attach();
   listen();
