@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include <chrono>
+#include <deque>
 #include <functional>
 #include <thread>
 
@@ -64,6 +65,38 @@ class Threaded : public testing::Test {
   link::PublicKey key_{};
   std::unique_ptr<ThreadedServer> server_;
 };
+
+TEST_F(Threaded, AsksForNothingThatItCannotDo) {
+  testing::FLAGS_gtest_death_test_style = "threadsafe";
+  const auto make = [](auto&& change) {
+    ServerOptions options;
+    options.clear_mode = ClearMode::loopback_only;
+    change(options);
+    auto port = io::UdpPort::open(Endpoint::loopback(0));
+    const ThreadedServer server(std::move(*port), host_test::kProtocol, options);
+  };
+  EXPECT_DEATH(make([](ServerOptions& options) { options.hold_until_ready = true; }), "");
+  EXPECT_DEATH(make([](ServerOptions& options) { options.most_faults = 3; }), "");
+}
+
+TEST_F(Threaded, LosesNoCloseWhenItsQueueIsFull) {
+  start(ThreadedOptions{.outbound = 4});
+  std::vector<Peer> here;
+  server_->on_connect([&](Peer peer) { here.push_back(peer); });
+  std::deque<Caller> callers;
+  for (int i = 0; i < 12; ++i) callers.push_back(call());  // at most 16 handshakes an address
+  std::vector<Caller*> all;
+  for (Caller& caller : callers) all.push_back(&caller);
+  ASSERT_TRUE(run_until(all, [&] { return here.size() == callers.size(); }));
+  // More at once than the queue holds.
+  for (int i = 0; i < 50; ++i) (void)server_->send_to_all(Said{1, i, "before the end"});
+  for (const Peer peer : here) server_->close(peer, "the pier closes");
+  EXPECT_TRUE(run_until(all, [&] {
+    server_->flush();
+    return std::all_of(callers.begin(), callers.end(),
+                       [](const Caller& caller) { return caller.client->ended(); });
+  }));
+}
 
 TEST_F(Threaded, CarriesMessagesBothWaysInOrderOnTheGamesThread) {
   start();
