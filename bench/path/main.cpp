@@ -116,6 +116,7 @@ bool run(std::vector<Entry>& entries, Table& table, double seconds) {
         put("p90_ms", result.delays.at(0.90));
         put("p99_ms", result.delays.at(0.99));
         put("p999_ms", result.delays.at(0.999));
+        put("worst_ms", result.delays.at(1));
         put("arrived_%", 100.0 * static_cast<double>(result.delays.ms.size()) /
                              static_cast<double>(result.delays.sent));
       }
@@ -146,13 +147,17 @@ void add_entry(std::vector<Entry>& entries, const std::string& scenario, const P
 // 40-byte messages on lossy paths without a bottleneck.
 std::vector<Entry> latency(double seconds, std::uint64_t seed) {
   std::vector<Entry> entries;
-  const auto compare = [&](double loss, double per_second, Duration one_way) {
+  const auto compare = [&](double loss, double per_second, Duration one_way, double run = 1,
+                           double reorder = 0) {
     Load load;
     load.per_second = per_second;
+    load.warm_up = 0s;  // from the first message on
     load.time = std::chrono::duration_cast<Duration>(std::chrono::duration<double>(seconds));
-    PathSpec path{one_way, loss, 0, 65536, seed};
-    const std::string scenario =
+    PathSpec path{one_way, loss, 0, 65536, seed, run, reorder};
+    std::string scenario =
         fmt::format("{} Hz, {} ms, loss {} %", per_second, one_way / 1ms, loss * 100);
+    if (run > 1) scenario += fmt::format(" in runs of {}", run);
+    if (reorder > 0) scenario += fmt::format(", {} % held back", reorder * 100);
     for (const char* control : {"cubic", "bbr"}) {
       add_entry(entries, scenario, path, fmt::format("tcp {}", control),
                 tcp_flow(load, one_way, control, false, 4000));
@@ -162,6 +167,10 @@ std::vector<Entry> latency(double seconds, std::uint64_t seed) {
   };
   for (const double loss : {0.01, 0.02, 0.05, 0.10}) compare(loss, 60, 50ms);
   for (const double loss : {0.01, 0.02}) compare(loss, 20, 10ms);
+  for (const double per_second : {20.0, 60.0}) compare(0, per_second, 50ms);
+  for (const double loss : {0.02, 0.05}) compare(loss, 20, 50ms);
+  for (const double run : {2.0, 8.0}) compare(0.02, 60, 50ms, run);
+  compare(0.02, 60, 50ms, 1, 0.05);
   // Deliveries that wait for nothing, interleaved with raw UDP on one path.
   for (const auto& [name, delivery] : {std::pair{"link sequenced", Delivery::sequenced},
                                        std::pair{"link unreliable", Delivery::unreliable}}) {

@@ -11,6 +11,7 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cstring>
 #include <stdexcept>
 
@@ -132,11 +133,21 @@ void Forwarder::take(Path& path, int way_number, Time now) {
     ++path.counts.packets[way_number];
     path.counts.bytes[way_number] += size;
     const double chance = static_cast<double>(way.random() >> 11) * 0x1p-53;
-    if (chance < path.spec.loss) {
+    // A Gilbert model: from a run of losses to a run of arrivals, and back.
+    const double stay = 1 - 1 / path.spec.loss_run;
+    const double enter = path.spec.loss_run > 1
+                             ? path.spec.loss / ((1 - path.spec.loss) * path.spec.loss_run)
+                             : path.spec.loss;
+    way.losing = chance < (way.losing && path.spec.loss_run > 1 ? stay : enter);
+    if (way.losing) {
       ++path.counts.lost[way_number];
       continue;
     }
     Time leaves = now;
+    if (path.spec.reorder > 0 &&
+        static_cast<double>(way.random() >> 11) * 0x1p-53 < path.spec.reorder) {
+      leaves += std::chrono::milliseconds(30);
+    }
     if (path.spec.rate > 0) {
       way.free_at = std::max(way.free_at, now);
       const double waiting =
@@ -149,7 +160,11 @@ void Forwarder::take(Path& path, int way_number, Time now) {
           Duration(static_cast<Duration::rep>(static_cast<double>(size) / path.spec.rate * 1e9));
       leaves = way.free_at;
     }
-    way.under_way.push_back({leaves + path.spec.delay, {buffer, buffer + got}});
+    const Time due = leaves + path.spec.delay;
+    const auto place =
+        std::upper_bound(way.under_way.begin(), way.under_way.end(), due,
+                         [](Time wanted, const Packet& packet) { return wanted < packet.due; });
+    way.under_way.insert(place, {due, {buffer, buffer + got}});
   }
 }
 

@@ -21,6 +21,8 @@ struct PathSpec {
   double rate = 0;    ///< bytes a second at IP level, each way; 0: none
   std::size_t queue_bytes = 65536;
   std::uint64_t seed = 1;
+  double loss_run = 1;  ///< losses come in runs of this many on average; 1: each for itself
+  double reorder = 0;   ///< share of packets that is held back by 30 ms
 };
 
 struct PathCounts {
@@ -60,9 +62,11 @@ class Forwarder {
   struct Way {
     int in = -1;
     int out = -1;
-    std::deque<Packet> under_way;
+    std::deque<Packet> under_way;  // by due
     Time free_at{};
+    bool losing = false;
     std::mt19937_64 random;
+    bool losing = false;  // within a run of losses
   };
   struct Path {
     PathSpec spec;
