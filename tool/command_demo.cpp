@@ -113,7 +113,7 @@ int run_demo(demo::Settings settings) {
       status,
       "Saltmarsh Harbour: {} bot{}, {} s, {} ms round trip, {} ms jitter, {} % loss each way, "
       "seed {}\n{}\n",
-      settings.bots, settings.bots == 1 ? "" : "s", settings.seconds, settings.delay_ms,
+      settings.bots, settings.bots == 1 ? "" : "s", settings.seconds, settings.rtt_ms,
       settings.jitter_ms, settings.loss_percent, settings.seed,
       settings.clear ? "CLEAR mode: datagrams are not encrypted; loopback only"
                      : "datagrams are sealed under a key made for this run");
@@ -168,7 +168,7 @@ void add_demo(Command app, std::function<int()>& chosen) {
       .add_option("--bots", settings->bots, "How many pilots; the last joins after half the time")
       .range(1, 40)
       .capture_default_str();
-  command.add_option("--delay", settings->delay_ms, "Round trip in milliseconds")
+  command.add_option("--rtt", settings->rtt_ms, "Round trip in milliseconds")
       .range(0, 2000)
       .capture_default_str();
   command

@@ -30,7 +30,7 @@ int main(int argc, char** argv) {
   });
   server.on<first_light::Move>([&](kwind::host::Peer from, const first_light::Move& move) {
     // Who speaks is known from the connection, not from what is said.
-    server.send_to_all_but(from, first_light::Moved{int(from), move.x, move.y});
+    server.send_to_all_but(from, first_light::Moved{int(server.slot(from)), move.x, move.y});
   });
 
   fmt::print("listening: first_light_client {} {}\n", (*port)->local().text(),

@@ -67,9 +67,8 @@ class Harbour {
       move(pilot);
       if (pilot.tug.x != before.x || pilot.tug.y != before.y)
         behind_.put(pilot.name, pilot.tug, now);
-      fleet.tugs.push_back({static_cast<std::int32_t>(static_cast<unsigned>(peer) % 64 + 1),
-                            pilot.tug.x, pilot.tug.y, pilot.tug.bearing,
-                            pilot.helm.throttle * 0.2});
+      fleet.tugs.push_back({static_cast<std::int32_t>(server_.slot(peer)), pilot.tug.x, pilot.tug.y,
+                            pilot.tug.bearing, pilot.helm.throttle * 0.2});
     }
     server_.send_to_all(fleet);
     write(behind_.take(now));

@@ -25,7 +25,7 @@ std::string ranges(const ObservedPart& acks) {
 }
 
 std::string again(const Entry& entry) {
-  if (entry.again == capture::Again::no || entry.part.kind == ObservedPart::Kind::pair) return {};
+  if (entry.again == capture::Again::no || entry.part.kind == ObservedPart::Kind::parity) return {};
   std::string text =
       fmt::format("; again {}: it was in #{}", capture::again_text(entry.again), entry.before);
   if (entry.after_ns > 0) {
@@ -44,7 +44,7 @@ std::string what(const Entry& entry) {
       return fmt::format("{} on {}: bytes {} to {} of {}{}", entry.label, entry.channel,
                          part.first_byte, part.first_byte + part.payload_bits / 8 - 1,
                          (part.total_bits + 7) / 8, again(entry));
-    case ObservedPart::Kind::pair:
+    case ObservedPart::Kind::parity:
       return fmt::format("{}: numbers {} and {}, in advance", entry.label, part.number,
                          part.number + 2);
     case ObservedPart::Kind::acks:
@@ -130,7 +130,7 @@ nlohmann::ordered_json line_json(const capture::Line& line, std::int64_t start_n
     }
     if (entry.again != capture::Again::no) {
       part["again"] = capture::again_text(entry.again);
-      if (entry.part.kind != ObservedPart::Kind::pair) part["was_in"] = entry.before;
+      if (entry.part.kind != ObservedPart::Kind::parity) part["was_in"] = entry.before;
     }
     for (const schema::Span& span : entry.fields.spans) {
       part["fields"].push_back({{"path", span.path}, {"bits", span.bits}, {"value", span.value}});

@@ -19,7 +19,7 @@ constexpr const char* kNames[] = {"Marsh Hen",  "Old Brine",   "Sandpiper",  "La
 
 io::sim::Conditions one_way(const Settings& settings) {
   io::sim::Conditions conditions;
-  conditions.delay = std::chrono::microseconds(settings.delay_ms * 500);
+  conditions.delay = std::chrono::microseconds(settings.rtt_ms * 500);
   conditions.jitter = std::chrono::microseconds(settings.jitter_ms * 500);
   conditions.loss = settings.loss_percent / 100;
   return conditions;

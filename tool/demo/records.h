@@ -17,7 +17,7 @@ struct Settings {
   unsigned seconds = 20;
   unsigned bots = 12;       ///< 1 to 40; the last joins after half the time
   unsigned places = 0;      ///< 0: as many as bots
-  unsigned delay_ms = 80;   ///< round trip
+  unsigned rtt_ms = 80;     ///< round trip
   unsigned jitter_ms = 10;  ///< of the round trip
   double loss_percent = 2;  ///< each way
   std::uint64_t seed = 1;

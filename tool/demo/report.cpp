@@ -273,7 +273,7 @@ std::string write_report(const std::string& file, const Settings& settings,
       "s, {} bots, {} ms round trip, {} ms jitter, {} % loss each way, seed "
       "{}</span></header>",
       kCss, settings.clear ? "CLEAR mode, loopback only" : "sealed", settings.seconds,
-      settings.bots, settings.delay_ms, settings.jitter_ms, settings.loss_percent, settings.seed);
+      settings.bots, settings.rtt_ms, settings.jitter_ms, settings.loss_percent, settings.seed);
   html += facts(outcome, summary) + "<div class=charts>";
   for (std::size_t i = 0; i < std::size(charts); ++i) {
     html += fmt::format("<div class=card><h2>{}</h2>{}</div>", titles[i], charts[i]);

@@ -134,7 +134,7 @@ Outcome run(const Settings& settings,
   // All stands still and the hails cease; then every bot gets the time to hear the last of both.
   server.freeze();
   for (const auto& bot : bots) bot->hush();
-  watch.sleep_until(watch.seconds() + 1.0 + settings.delay_ms / 250.0);
+  watch.sleep_until(watch.seconds() + 1.0 + settings.rtt_ms / 250.0);
   server.stop();
   for (const auto& bot : bots) bot->join();
 
@@ -145,7 +145,7 @@ Outcome run(const Settings& settings,
   for (const auto& bot : bots) outcome.bots.push_back(bot->record());
   // A second; on slow paths the two round trips of the handshake and those of entering take longer.
   const Duration to_complete = std::max<Duration>(
-      1s, 400ms + 6 * std::chrono::milliseconds(settings.delay_ms + settings.jitter_ms));
+      1s, 400ms + 6 * std::chrono::milliseconds(settings.rtt_ms + settings.jitter_ms));
   outcome.verdict = judge(outcome.server, outcome.bots, to_complete);
   return outcome;
 }

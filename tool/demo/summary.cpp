@@ -121,10 +121,14 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
   const Summary summary = summarize(outcome);
   ordered_json out;
   out["mode"] = settings.clear ? "clear" : "sealed";
-  out["settings"] = {{"seconds", settings.seconds},           {"bots", settings.bots},
-                     {"delay_ms", settings.delay_ms},         {"jitter_ms", settings.jitter_ms},
-                     {"loss_percent", settings.loss_percent}, {"seed", settings.seed},
-                     {"optimistic", settings.optimistic},     {"codes", settings.codes}};
+  out["settings"] = {{"seconds", settings.seconds},
+                     {"bots", settings.bots},
+                     {"rtt_ms", settings.rtt_ms},
+                     {"jitter_ms", settings.jitter_ms},
+                     {"loss_percent", settings.loss_percent},
+                     {"seed", settings.seed},
+                     {"optimistic", settings.optimistic},
+                     {"codes", settings.codes}};
   out["agreeing_bots"] = outcome.verdict.agreeing;
   out["all_agree"] = outcome.verdict.all_agree();
   out["values_compared"] = outcome.verdict.told;
