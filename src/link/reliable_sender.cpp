@@ -158,7 +158,8 @@ std::optional<ReliableSender::Parity> ReliableSender::peek_parity(Time now, Dura
     for (std::uint64_t back = step; back <= 2 * step && back <= newest; back += step) {
       if (small_in_flight(newest - back) == nullptr) continue;
       const std::uint64_t moved = parity.first - (newest - back);
-      parity.others = static_cast<ParityMembers>(parity.others << moved | 1U << (moved - 1));
+      parity.others =
+          static_cast<ParityMembers>(unsigned{parity.others} << moved | 1U << (moved - 1));
       parity.first = newest - back;
     }
     if (parity.others != 0) return parity;

@@ -59,11 +59,12 @@ bool read_more(bits::Reader& in, FrameMark& mark, std::uint32_t input_before,
 }  // namespace
 
 void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newest,
-                std::optional<std::uint32_t> digest) {
+                std::optional<std::uint32_t> digest, TickRate rate) {
   out.put_bool(newest == nullptr);
   if (newest == nullptr) {
     out.put(mark.frame, 32);
     out.put(mark.tick, 32);
+    out.put(rate, 16);
     out.put_count(mark.frame - mark.start, kStartOrder);
     write_more(out, mark, 0, digest);
     return;
@@ -126,14 +127,16 @@ std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t lat
 }
 
 Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest,
-                            std::optional<std::uint32_t>& digest) {
+                            TickRate rate, std::optional<std::uint32_t>& digest) {
   FrameMark mark;
   if (in.get_bool()) {
     mark.frame = static_cast<std::uint32_t>(in.get(32));
     mark.tick = static_cast<std::uint32_t>(in.get(32));
+    const bool same_rate = in.get(16) == rate;
     const std::uint64_t since = in.get_count(kStartOrder);
     if (!in.ok()) return fail(Errc::truncated);
     if (since >= mark.frame || mark.tick == 0) return fail(Errc::value_range);
+    if (!same_rate) return fail(Errc::tick_rate);
     mark.start = mark.frame - static_cast<std::uint32_t>(since);
     if (!read_more(in, mark, 0, digest)) return fail(in.ok() ? Errc::value_range : Errc::truncated);
     return mark;

@@ -1,6 +1,8 @@
 // The bits of a frame around the values of its entities: which frame it is, what had arrived when
 // it was made, and whose values follow. docs/state-format.md has all of it. Pure.
 #pragma once
+#include <algorithm>
+#include <cmath>
 #include <cstdint>
 #include <optional>
 #include <span>
@@ -23,9 +25,16 @@ inline constexpr unsigned kDigestBits = 16;
 inline constexpr std::uint32_t kMostTickLag = 0xffff;
 inline constexpr std::uint32_t kMostInput = 0x10000;  // FrameMark::input
 
+/// Ticks a second as heads that tell all anew carry them, in sixteenths, so that both ends predict
+/// alike.
+using TickRate = std::uint16_t;
+inline TickRate tick_rate_of(double ticks_per_second) {
+  return static_cast<TickRate>(std::clamp(std::lround(ticks_per_second * 16), 1L, 0xffffL));
+}
+
 /// `newest` is the mark of the frame that `mark` names, if it names one.
 void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newest,
-                std::optional<std::uint32_t> digest);
+                std::optional<std::uint32_t> digest, TickRate rate);
 /// Which parts follow the head.
 struct Sections {
   bool movers = false;
@@ -41,8 +50,9 @@ std::uint32_t low_of_frame(std::span<const std::byte> payload);
 /// The number of a frame that is not told anew. Requires: one byte at least.
 std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t latest);
 /// `latest`: the newest frame that came so far. Errors: truncated, value_range; base_missing if it
-/// names a frame that is not here; replayed if that cannot be.
+/// names a frame that is not here; replayed if that cannot be; tick_rate if the server's is not
+/// `rate`.
 Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest,
-                            std::optional<std::uint32_t>& digest);
+                            TickRate rate, std::optional<std::uint32_t>& digest);
 
 }  // namespace kwind::replica

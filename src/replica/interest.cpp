@@ -257,8 +257,6 @@ struct Sight::State {
 };
 
 Sight::Sight(Interest& interest) : state_(std::make_unique<State>(*interest.state_)) {}
-Sight::Sight(Sight&&) noexcept = default;
-Sight& Sight::operator=(Sight&&) noexcept = default;
 Sight::~Sight() = default;
 
 void Sight::look_from(double x, double y, double z) {

@@ -50,7 +50,7 @@ std::optional<std::uint32_t> Mirror::wants_resync() const {
 Errc Mirror::State::take_frame(std::span<const std::byte> payload, std::size_t bits) {
   bits::Reader in(payload, bits);
   std::optional<std::uint32_t> digest;
-  const auto mark = read_head(in, marks, latest, digest);
+  const auto mark = read_head(in, marks, latest, rate, digest);
   if (!mark) return mark.error();
   if (mark->start < start) return Errc::replayed;
   if (broken && mark->newest > 0) return Errc::base_missing;

@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "code_set.h"
+#include "frame_code.h"
 #include "frame_marks.h"
 #include "kind_shape.h"
 #include "kwind/replica/mirror.h"
@@ -59,6 +60,7 @@ struct Mirror::State {
   State(const schema::EntitiesInfo& entities_in, double ticks_per_second,
         std::shared_ptr<const CodeSet> codes_in)
       : info(entities_in),
+        rate(tick_rate_of(ticks_per_second)),
         codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
         entities(1),
         told(std::size_t{2} * kRecordsKept),
@@ -78,6 +80,7 @@ struct Mirror::State {
   }
 
   const schema::EntitiesInfo& info;
+  TickRate rate;
   std::shared_ptr<const CodeSet> codes;
   std::vector<KindShape> shapes;
   Widths widths;

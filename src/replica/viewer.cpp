@@ -97,7 +97,8 @@ Viewer::State::Head Viewer::State::head_of(const Heading& heading) const {
   Head head;
   head.input = mark.input;
   bits::Writer out(head.bytes);
-  write_head(out, mark, heading.named > 0 ? &named : nullptr, heading.digest);
+  write_head(out, mark, heading.named > 0 ? &named : nullptr, heading.digest,
+             tick_rate_of(course->all().options.ticks_per_second));
   head.bits = out.bit_count();
   out.finish();
   return head;

@@ -269,6 +269,7 @@ class SlowState {
       put(1, 1);
       put(number, 32);
       put(frame.tick, 32);
+      put(20 * 16, 16);  // ticks a second, in sixteenths
       put_count(number - 1, 3);
       put(0, 1);
       return;

@@ -162,6 +162,16 @@ TEST_F(Resync, CompleteIsFalseWhileAChangeWaitsBehindOneInFlight) {
   EXPECT_GE(waiting, 5U);
 }
 
+TEST_F(Resync, AMirrorWithAnotherTickRateIsToldSo) {
+  mirror_ = std::make_unique<Mirror>(bay::kEntities, 30);
+  sender_ = std::make_unique<replica::InputSender>(*mirror_);
+  listen();
+  run(1s);
+  EXPECT_EQ(mirror_->size(), 0U);
+  EXPECT_GT(client_.counts().drops.of(Errc::tick_rate), 0U);
+  EXPECT_EQ(mirror_->counts().drifts, 0U);
+}
+
 TEST_F(Resync, IsGrantedOnceASecond) {
   attach();
   listen();

@@ -88,7 +88,8 @@ enum class Verdict : std::uint8_t {
   X(base_missing, 64, Verdict::drop, "a state frame builds on one that is not here; it waits for that") \
   X(payload_not_taken, 65, Verdict::drop, "no handler took the opaque payload of a datagram")        \
   X(state_version, 66, Verdict::refuse, "the peers write state frames in different versions")        \
-  X(inbox_full, 67, Verdict::drop, "the program has not taken what arrived; the datagram is refused unacknowledged")
+  X(inbox_full, 67, Verdict::drop, "the program has not taken what arrived; the datagram is refused unacknowledged") \
+  X(tick_rate, 68, Verdict::drop, "the server's world has another number of ticks a second than this copy")
 // clang-format on
 
 enum class [[nodiscard]] Errc : std::uint8_t{

@@ -62,8 +62,9 @@ class Sight {
  public:
   /// Borrows the interest. Sees nothing but what is always in view until it is told where from.
   explicit Sight(Interest& interest);
-  Sight(Sight&&) noexcept;
-  Sight& operator=(Sight&&) noexcept;
+  /// It stays where it is: viewers that see through it hold its address.
+  Sight(const Sight&) = delete;
+  Sight& operator=(const Sight&) = delete;
   ~Sight();
 
   /// From here, or from wherever an entity is, while that is there. What is not a number is
