@@ -180,7 +180,8 @@ TEST_F(Resync, IsGrantedOnceASecond) {
   for (int i = 0; i < 200; ++i) {  // ten seconds of a request in every tick
     run(kTick);
     // A frame that the server has long forgotten: nothing can be said against the request.
-    limited += viewer_.hear_resync(i % 128U) == Errc::rate_limited ? 1 : 0;
+    limited +=
+        viewer_.hear_resync(static_cast<std::uint32_t>(i) % 128U) == Errc::rate_limited ? 1 : 0;
   }
   EXPECT_LE(viewer_.counts().resyncs, 10U);
   EXPECT_GE(limited, 150U);
