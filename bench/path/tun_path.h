@@ -64,7 +64,6 @@ class Forwarder {
     int out = -1;
     std::deque<Packet> under_way;  // by due
     Time free_at{};
-    bool losing = false;
     std::mt19937_64 random;
     bool losing = false;  // within a run of losses
   };
