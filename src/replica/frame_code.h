@@ -25,7 +25,7 @@ inline constexpr unsigned kDigestBits = 16;
 inline constexpr std::uint32_t kMostTickLag = 0xffff;
 inline constexpr std::uint32_t kMostInput = 0x10000;  // FrameMark::input
 
-/// Ticks a second as heads that tell all anew carry them, in sixteenths, so that both ends predict
+/// Ticks a second as heads of full frames carry them, in sixteenths, so that both ends predict
 /// alike.
 using TickRate = std::uint16_t;
 inline TickRate tick_rate_of(double ticks_per_second) {

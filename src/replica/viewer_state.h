@@ -37,7 +37,7 @@ struct Viewer::State {
   ViewerCounts counts;          // scratch of Viewer::counts()
   std::function<void(const Drifted&)> drift_handler;
   std::uint32_t reported_at = 0;  // tick in which a report was heard last; 0: never
-  std::uint32_t resynced_at = 0;  // tick in which all was told anew for a client that asked
+  std::uint32_t resynced_at = 0;  // tick of the last full resync that a client asked for
   // FrameMark::input of frames sent.
   std::array<std::uint32_t, 2 * std::size_t{kFrameWindow}> inputs{};
 

@@ -231,7 +231,7 @@ TEST(Replica, ASpoiltFrameChangesNothingOrIsWhole) {
     const bits::Digest128 before = mirror.digest();
     if (i % 10 == 0) {
       const Errc error = mirror.receive(spoilt, kept);
-      // As good as another frame, or kept until it can be read: from here on all is told anew.
+      // As good as another frame, or kept until it can be read: a full resync follows.
       if (error == Errc::none || error == Errc::base_missing) {
         mirror = Mirror(bay::kEntities);
         viewer = Viewer(bay.world());

@@ -36,7 +36,7 @@ struct MirrorCounts {
 class Mirror {
  public:
   /// `ticks_per_second` and `codes` as the server's world has them. With another number of ticks a
-  /// second receive() gives tick_rate for every frame that tells all anew.
+  /// second receive() gives tick_rate for every full frame.
   explicit Mirror(const schema::EntitiesInfo& entities, double ticks_per_second = 20,
                   std::shared_ptr<const CodeSet> codes = nullptr);
   Mirror(Mirror&&) noexcept;

@@ -108,11 +108,12 @@ class Viewer final : public link::Filler {
   /// that lies gets what it is sent anew, and no one else notices.
   Errc hear_report(std::span<const std::byte> payload, std::size_t bits);
   /// The client cannot read the frame with these low bits of its number, see
-  /// Mirror::wants_resync(): tells all anew. Errors: rate_limited if less than a second of ticks
-  /// has passed since all was told anew; unexpected if the frame builds on one that is not
-  /// acknowledged: its loss is still to be heard of, and repairs it.
+  /// Mirror::wants_resync(): starts a full resync. Errors: rate_limited if less than a second of
+  /// ticks has passed since the last one; unexpected if the frame builds on one that is not
+  /// acknowledged: loss detection will repair that.
   Errc hear_resync(std::uint32_t frame);
-  /// Tells all anew from the next frame on, at the game's wish: for a client that lost its mirror.
+  /// Starts a full resync with the next frame, at the game's wish: for a client that lost its
+  /// mirror.
   void resync();
   /// Called with what hear_report() finds. Not to throw.
   void on_drift(std::function<void(const Drifted&)> handler);
