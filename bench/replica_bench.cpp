@@ -49,7 +49,6 @@ class State {
   void tick() {
     motion_.step(false);
     world_.end_tick();
-    interest_.refresh();
   }
   [[nodiscard]] double spliced() const {
     const auto& counts = world_.spliced();
@@ -104,9 +103,6 @@ void state_to_clients(benchmark::State& state) {
     State::Eye& eye = harbour.add();
     clients.emplace_back(peer, &eye);
     of_peer[peer] = &eye;
-  });
-  server.on_fill_told([&](host::Peer peer, std::uint64_t token, bool arrived) {
-    of_peer.at(peer)->viewer.told(token, arrived);
   });
   const auto run_until = [&](Time end) {
     while (io::now() < end) {
@@ -200,7 +196,6 @@ void client_applies(benchmark::State& state) {
   const auto next = [&]() -> std::pair<std::size_t, std::uint64_t> {
     motion.step(false);
     world.end_tick();
-    interest.refresh();
     viewer.see(sight);
     bits::Writer out(memory);
     const auto token = viewer.fill(Time{}, out);

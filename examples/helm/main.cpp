@@ -56,9 +56,6 @@ class Server {
         });
     server_.on<Helm>([this](kwind::host::Peer, const Helm& input) { tug_ = step(tug_, input); });
     server_.on_connect([this](kwind::host::Peer peer) { peer_ = peer; });
-    server_.on_fill_told([this](kwind::host::Peer, std::uint64_t frame, bool arrived) {
-      viewer_.told(frame, arrived);
-    });
   }
   void receive(kwind::Time now) { server_.receive(now); }
   void tick(kwind::Time now, bool squall) {

@@ -102,10 +102,6 @@ int main(int argc, char** argv) {
   server.on<lookout::StandAt>([&](Peer peer, const lookout::StandAt& order) {
     lookouts.at(peer)->sight.look_from(order.at[0], order.at[1]);
   });
-  server.on_fill_told([&](Peer peer, std::uint64_t frame, bool arrived) {
-    const auto found = lookouts.find(peer);
-    if (found != lookouts.end()) found->second->viewer.told(frame, arrived);
-  });
 
   // What a client could not read, or holds otherwise than it was told: the viewer tells it anew.
   server.on_fill([&](Peer peer, std::span<const std::byte> payload, std::size_t bits) {
@@ -122,7 +118,6 @@ int main(int argc, char** argv) {
     server.receive(now);
     for (unsigned due = ticks.due(now); due > 0; --due) {
       bay.tick();
-      interest.refresh();
       for (const auto& [peer, lookout] : lookouts) server.offer_fill(peer, &lookout->viewer, 2);
     }
     server.send(now);

@@ -29,7 +29,6 @@ class Client::Events final : public Session::Sink {
   [[nodiscard]] std::uint32_t peer() const override { return 0; }
   void closed(Errc code, std::string_view text) override;
   Errc filled(std::span<const std::byte> payload, std::size_t bits) override;
-  void told(std::uint64_t, bool) override {}
 
  private:
   Client& client_;

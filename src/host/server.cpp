@@ -65,12 +65,6 @@ struct Server::Impl {
       guard(nullptr, std::ref(hear));  // by reference: a copy would be allocated
       return error;
     }
-    void told(std::uint64_t token, bool arrived) override {
-      server_.on_fill_told.each([&](const auto& handler) {
-        const auto hear = [&] { handler(connection_.peer, token, arrived); };
-        guard(nullptr, std::ref(hear));
-      });
-    }
     void closed(Errc code, std::string_view text) override {
       const bool broke = code == Errc::timeout || code == Errc::carrier_ended;
       if (broke && connection_.announced && server_.may_return()) {
@@ -326,7 +320,6 @@ struct Server::Impl {
   route::Observers<Peer> on_connect;
   route::Observers<Peer> on_return;
   route::Observers<Peer, Errc, std::string_view> on_disconnect;
-  route::Observers<Peer, std::uint64_t, bool> on_fill_told;
   std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> on_fill;
   Time last_now{};
   Traffic retired;
@@ -396,10 +389,6 @@ void Server::refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> know
                                                         const schema::AnyRef& entity) {
     return knows(Peer{peer}, entity);
   };
-}
-
-void Server::on_fill_told(std::function<void(Peer, std::uint64_t, bool)> handler) {
-  impl_->on_fill_told.add(std::move(handler));
 }
 
 void Server::serve(io::Port& another) {

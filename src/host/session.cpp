@@ -235,10 +235,6 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
         wire_->drops.add(error);
       }
       return;
-    case link::Event::Kind::acked:
-    case link::Event::Kind::lost:
-      sink.told(event.token, event.kind == link::Event::Kind::acked);
-      return;
     case link::Event::Kind::message: break;
   }
   bits::Reader reader(event.payload, event.bits);

@@ -97,8 +97,6 @@ class Session {
     virtual void closed(Errc code, std::string_view text) = 0;
     /// What the peer's link::Filler wrote. Errors: why it was of no use.
     virtual Errc filled(std::span<const std::byte> payload, std::size_t bits) = 0;
-    /// What became of what the filler here wrote under `token`.
-    virtual void told(std::uint64_t token, bool arrived) = 0;
     [[nodiscard]] virtual std::uint32_t peer() const = 0;
   };
   /// Takes the link's events, the messages held back that may pass now, and requests whose time is

@@ -104,16 +104,6 @@ std::optional<Event> Link::Impl::poll_event() {
     opened_event_ = false;
     return Event{};
   }
-  if (next_token_ < tokens_.size()) {
-    const auto [token, acked] = tokens_[next_token_++];
-    if (next_token_ == tokens_.size()) {
-      tokens_.clear();
-      next_token_ = 0;
-    }
-    Event event{acked ? Event::Kind::acked : Event::Kind::lost};
-    event.token = token;
-    return event;
-  }
   if (const auto message = inbox_.take()) {
     Event event{message->channel == Inbox::kFill ? Event::Kind::fill : Event::Kind::message};
     event.payload = message->payload;
@@ -173,11 +163,11 @@ void Link::Impl::prefetch(Link::Use use, unsigned step) const {
   const bool sends = use == Link::Use::send;
   if (step > 0) {
     channels_.prefetch(sends, step);
-    if (!sends && filler_ != nullptr) {
+    if (!sends && fills_left_ > 0) {
       if (step == 1) {
-        ask_for(filler_, 1);
-      } else {
-        filler_->prefetch(step - 2);
+        ask_for(filler_.get(), 1);
+      } else if (filler_.get() != nullptr) {
+        filler_.get()->prefetch(step - 2);
       }
     }
     if (sends || step != 1) return;
@@ -249,8 +239,9 @@ std::size_t Link::Impl::budget(Time now) const {
 }
 
 void Link::Impl::offer_fill(Filler* filler, std::size_t datagrams) {
-  filler_ = datagrams > 0 && state_ == State::open ? filler : nullptr;
-  fills_left_ = datagrams;
+  if (state_ != State::open) return;
+  filler_.set(filler);
+  fills_left_ = filler == nullptr ? 0 : datagrams;
 }
 
 void Link::Impl::close(Time now, std::string_view reason, Errc code) {
@@ -262,8 +253,8 @@ void Link::Impl::close(Time now, std::string_view reason, Errc code) {
     end(code, reason);
     say_goodbye(now);
   } else if (state_ == State::open) {
+    offer_fill(nullptr, 0);
     state_ = State::closing;
-    filler_ = nullptr;  // who filled may be gone as soon as the game has said goodbye
     end_text_ = reason;
     close_code_ = code;
     linger_starts_ = true;
@@ -390,7 +381,8 @@ void Link::Impl::end(Errc code, std::string_view text) {
   end_code_ = code;
   end_text_ = std::string(text);
   closed_event_ = true;
-  filler_ = nullptr;
+  filler_.set(nullptr);
+  fills_left_ = 0;
   channels_.clear_state();
 }
 

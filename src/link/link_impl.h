@@ -107,7 +107,7 @@ class Link::Impl {
   void settle(Time now, const SentLedger::Outcome& outcome);
   // To be called whenever the controller may think otherwise.
   void note_controller();
-  void note_token(std::uint64_t token, bool acked);
+  void tell_filler(const SentRef& ref, bool acked);
   Errc hear_frame(Time now, const Endpoint& from, const Frame& frame);
   Errc hear_message(const Frame& frame);
   void hear_response(Time now, const Endpoint& from, std::uint64_t number);
@@ -118,6 +118,8 @@ class Link::Impl {
     return carrier_ == Carrier::stream ? kStreamBacklogBytes : controller_window_;
   }
   Allowance allowance(Time now) const;
+  // Whether somebody is to fill what is free in the next datagram.
+  bool fills() const { return fills_left_ > 0 && filler_.get() != nullptr; }
   bool wants_to_send(const Allowance& allowed) const;
   // Whether write_data() may have something to say; false is certain, and quickly found.
   bool may_send(Time now) const;
@@ -188,7 +190,7 @@ class Link::Impl {
   Time ack_due_ = kNever;
   std::size_t unacked_bytes_ = 0;
   std::optional<std::uint64_t> response_due_;
-  Filler* filler_ = nullptr;
+  FillerSlot filler_;
   std::size_t fills_left_ = 0;
   std::uint64_t skip_at_ = 0;
   // Counted into stats_ when somebody asks.
@@ -217,8 +219,6 @@ class Link::Impl {
 
   std::vector<Frame> frames_;    // scratch
   std::vector<SentRef> probed_;  // scratch
-  std::vector<std::pair<std::uint64_t, bool>> tokens_;
-  std::size_t next_token_ = 0;
   Inbox inbox_;
   Random random_;
   std::uint8_t code_set_ = 0;

@@ -176,7 +176,7 @@ void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
     switch (ref.kind) {
       case SentRef::Kind::close: close_acked_ = true; break;
       case SentRef::Kind::mtu_probe: mtu_.probe_acked(ref.index); break;
-      case SentRef::Kind::token: note_token(ref.index, true); break;
+      case SentRef::Kind::token: tell_filler(ref, true); break;
       case SentRef::Kind::reliable:
       case SentRef::Kind::sequenced:
       case SentRef::Kind::window: channels_.acked(ref); break;
@@ -187,7 +187,7 @@ void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
     switch (ref.kind) {
       case SentRef::Kind::close: close_again(); break;
       case SentRef::Kind::mtu_probe: mtu_.probe_lost(now); break;
-      case SentRef::Kind::token: note_token(ref.index, false); break;
+      case SentRef::Kind::token: tell_filler(ref, false); break;
       case SentRef::Kind::reliable:
       case SentRef::Kind::sequenced:
       case SentRef::Kind::window: channels_.lost(ref); break;
@@ -196,9 +196,10 @@ void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
   if (outcome.bytes_lost > kBaseDatagramBytes * outcome.packets_lost) mtu_.large_lost(now);
 }
 
-void Link::Impl::note_token(std::uint64_t token, bool acked) {
-  // At most one for each packet in flight: bounded by the ledger, if the user drains.
-  tokens_.emplace_back(token, acked);
+// A filler that came after the one that wrote it knows nothing of this token.
+void Link::Impl::tell_filler(const SentRef& ref, bool acked) {
+  if (filler_.get() == nullptr || ref.first_chunk != filler_.generation()) return;
+  filler_.get()->told(ref.index, acked);
 }
 
 Errc Link::Impl::hear_frame(Time now, const Endpoint& from, const Frame& frame) {

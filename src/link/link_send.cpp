@@ -37,16 +37,15 @@ Allowance Link::Impl::allowance(Time now) const {
 }
 
 bool Link::Impl::may_send(Time now) const {
-  return ping_due_ || probe_due_ || close_due_ || response_due_ || filler_ != nullptr ||
-         now >= ack_due_ || !channels_.reliable_idle() || channels_.wants_any() ||
-         channels_.windows_due();
+  return ping_due_ || probe_due_ || close_due_ || response_due_ || fills() || now >= ack_due_ ||
+         !channels_.reliable_idle() || channels_.wants_any() || channels_.windows_due();
 }
 
 bool Link::Impl::wants_to_send(const Allowance& allowed) const {
   if (!ledger_.has_slot()) return false;
   if (ping_due_ || probe_due_ || close_due_ || response_due_ || channels_.windows_due())
     return true;
-  return channels_.wants(allowed) || (filler_ != nullptr && ledger_.bytes_in_flight() < window());
+  return channels_.wants(allowed) || (fills() && ledger_.bytes_in_flight() < window());
 }
 
 std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
@@ -64,7 +63,7 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
   channels_.expire(now);
   const Allowance allowed = allowance(now);
   const bool repeats = now >= channels_.next_repeat(allowed, Repeats::kLatest);
-  const bool fills = filler_ != nullptr && allowed.high;
+  const bool fills = this->fills() && allowed.high;
   const bool has_messages = channels_.wants(allowed) || repeats;
   const bool messages = has_messages || fills;
   const bool draining = state_ == State::draining;
@@ -114,17 +113,17 @@ void Link::Impl::write_fill(Time now, bits::Writer& writer, FrameWriter& frames)
   std::array<std::byte, kMaxDatagramBytes> memory;  // NOLINT: written before it is read
   const std::size_t room = writer.room_bits() - kFillHeadBits;
   bits::Writer fill(std::span<std::byte>(memory).first(room / 8));
-  const auto token = filler_->fill(now, fill);
+  const auto token = filler_.get()->fill(now, fill);
   if (token) {
     // So much wants to leave that a larger datagram would be of use.
     if (fill.room_bits() < kSpareBits) mtu_.wanted();
     fill.finish();
     const std::span<const std::byte> written(memory);
     frames.fill(written, fill.bit_count());
-    ledger_.add({SentRef::Kind::token, 0, 0, 0, *token});
+    ledger_.add({SentRef::Kind::token, 0, filler_.generation(), 0, *token});
     busy_at_ = now;
   }
-  if (!token || --fills_left_ == 0) filler_ = nullptr;
+  fills_left_ = token ? fills_left_ - 1 : 0;
 }
 
 Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> out,

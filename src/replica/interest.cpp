@@ -77,6 +77,7 @@ struct Interest::State {
     return (thing.cell == kNowhere ? everywhere : cells[thing.cell])[thing.at];
   }
   void remove(Thing& thing);
+  void catch_up();
   [[nodiscard]] Place place_of(std::uint32_t id, const Kind& kind) const;
 
   const World* world;
@@ -188,17 +189,17 @@ void Interest::State::take_in(std::uint32_t id) {
   here.push_back(now);
 }
 
-void Interest::refresh() {
-  State& s = *state_;
-  World::State& all = s.all();
-  s.make_room();
-  if (s.refreshed + 2 == all.tick) {
-    for (const std::uint32_t id : all.last_put) s.take_in(id);
-    for (const std::uint32_t id : all.last_ended) s.take_in(id);
-  } else if (s.refreshed + 1 != all.tick) {
-    for (std::uint32_t id = 1; id < s.things.size(); ++id) s.take_in(id);
+// Whoever looks first in a tick pays for it; nobody can forget it.
+void Interest::State::catch_up() {
+  if (refreshed + 1 == all().tick) return;
+  make_room();
+  if (refreshed + 2 == all().tick) {
+    for (const std::uint32_t id : all().last_put) take_in(id);
+    for (const std::uint32_t id : all().last_ended) take_in(id);
+  } else {
+    for (std::uint32_t id = 1; id < things.size(); ++id) take_in(id);
   }
-  s.refreshed = all.tick - 1;
+  refreshed = all().tick - 1;
 }
 
 bool Interest::put_in_room(schema::AnyRef entity, std::uint32_t room) {
@@ -418,6 +419,7 @@ void Sight::State::keep_alive() {
 
 std::span<const Seen> Sight::look() {
   State& s = *state_;
+  s.interest->catch_up();
   const std::uint32_t tick = s.interest->refreshed;
   const std::uint32_t every = s.interest->options.look_every;
   if (!s.changed && s.looked == tick) return s.seen;  // whoever looks, too
@@ -434,6 +436,7 @@ void Sight::prefetch() const {
 }
 
 std::span<const Seen> Sight::look_around() {
+  state_->interest->catch_up();
   state_->look_around();
   return state_->seen;
 }

@@ -166,7 +166,6 @@ struct CirclingGulls {
       world.put(ref, gull);
     }
     world.end_tick();
-    interest.refresh();
   }
   replica::World world{lookout::kEntities};
   std::vector<std::pair<schema::Ref<lookout::Gull>, lookout::Gull>> all;
@@ -185,8 +184,6 @@ TEST(Quiet, ASteadyTickOfStateAllocatesNothing) {
   viewer.see_through(&gulls.sight);
   Peer peer{};
   server.on_connect([&](Peer who) { peer = who; });
-  server.on_fill_told(
-      [&](Peer, std::uint64_t token, bool arrived) { viewer.told(token, arrived); });
   replica::Mirror mirror(lookout::kEntities);
   std::size_t frames = 0;
   client.on_fill([&](std::span<const std::byte> payload, std::size_t bits) {

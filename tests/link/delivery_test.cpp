@@ -279,6 +279,16 @@ class Numbers final : public link::Filler {
     out.put(next_, 64);
     return next_++;
   }
+  void told(std::uint64_t token, bool arrived) noexcept override {
+    if (arrived) {
+      EXPECT_TRUE(acked_.insert(token).second);
+    } else {
+      EXPECT_TRUE(lost_.insert(token).second);
+      EXPECT_FALSE(acked_.contains(token)) << "acked is final";
+    }
+  }
+  std::set<std::uint64_t> acked_;
+  std::set<std::uint64_t> lost_;
   std::uint64_t next_ = 0;
   std::uint64_t most_ = 0;
 };
@@ -293,7 +303,9 @@ TEST(Fills, ThatFindAFullInboxAreRefusedUnacknowledged) {
       while (out.room_bits() >= 64) out.put(0x5a, 64);
       return tokens_++;
     }
+    void told(std::uint64_t, bool arrived) noexcept override { acked_ += arrived ? 1 : 0; }
     std::uint64_t tokens_ = 0;
+    std::size_t acked_ = 0;
   };
   Large large;
   std::array<std::byte, link::kMaxDatagramBytes> memory{};
@@ -316,15 +328,11 @@ TEST(Fills, ThatFindAFullInboxAreRefusedUnacknowledged) {
   }
   EXPECT_GT(refused, 20U);
   EXPECT_EQ(pair.server().stats().drops.of(Errc::inbox_full), refused);
-  std::size_t acked = 0;
-  while (const auto event = pair.client().poll_event()) {
-    acked += event->kind == link::Event::Kind::acked ? 1 : 0;
-  }
   std::size_t heard = 0;
   while (const auto event = pair.server().poll_event()) {
     heard += event->kind == link::Event::Kind::fill ? 1 : 0;
   }
-  EXPECT_LE(acked, heard) << "what is acknowledged is what the program gets";
+  EXPECT_LE(large.acked_, heard) << "what is acknowledged is what the program gets";
   EXPECT_GT(heard, 300U);
 }
 
@@ -333,19 +341,10 @@ TEST(Fills, ArriveUnderTokensThatAreToldAckedOrLost) {
   pair.run_until(at(1s));
   Numbers numbers;
   std::set<std::uint64_t> heard;
-  std::set<std::uint64_t> acked;
-  std::set<std::uint64_t> lost;
   const auto hear = [&](bool at_server, const link::Event& event) {
     if (at_server && event.kind == link::Event::Kind::fill) {
       EXPECT_EQ(event.bits, 64U);
       heard.insert(bits::Reader(event.payload, event.bits).get(64));
-    }
-    if (!at_server && event.kind == link::Event::Kind::acked) {
-      EXPECT_TRUE(acked.insert(event.token).second);
-    }
-    if (!at_server && event.kind == link::Event::Kind::lost) {
-      EXPECT_TRUE(lost.insert(event.token).second);
-      EXPECT_FALSE(acked.contains(event.token)) << "acked is final";
     }
   };
   for (int tick = 0; tick < 300; ++tick) {
@@ -353,14 +352,68 @@ TEST(Fills, ArriveUnderTokensThatAreToldAckedOrLost) {
     pair.client().offer_fill(&numbers, 2);
     pair.run_until(pair.now() + 50ms, hear);
   }
-  pair.client().offer_fill(nullptr, 0);
+  pair.client().offer_fill(&numbers, 0);
   pair.run_until(pair.now() + 3s, hear);
   EXPECT_GE(numbers.next_, 300U);
-  EXPECT_EQ(acked, heard) << "acked means heard, and in the end all that was heard is acked";
+  EXPECT_EQ(numbers.acked_, heard)
+      << "acked means heard, and in the end all that was heard is acked";
   for (std::uint64_t token = 0; token < numbers.next_; ++token) {
-    EXPECT_TRUE(acked.contains(token) || lost.contains(token)) << token;
+    EXPECT_TRUE(numbers.acked_.contains(token) || numbers.lost_.contains(token)) << token;
   }
-  EXPECT_GT(lost.size(), 10U);
+  EXPECT_GT(numbers.lost_.size(), 10U);
+}
+
+// Whoever fills may go, move or be followed by another while its link lives, and the other way
+// round.
+TEST(Fills, AFillerMayEndOrMoveBeforeItsLink) {
+  SimPair pair({.seed = 14, .conditions = {.delay = 30ms}});
+  pair.run_until(at(1s));
+  std::set<std::uint64_t> heard;
+  const auto hear = [&](bool at_server, const link::Event& event) {
+    if (at_server && event.kind == link::Event::Kind::fill) {
+      heard.insert(bits::Reader(event.payload, event.bits).get(64));
+    }
+  };
+  auto first = std::make_unique<Numbers>();
+  first->most_ = 100;
+  pair.client().offer_fill(first.get(), 5);
+  first.reset();
+  pair.run_until(pair.now() + 200ms, hear);
+  EXPECT_TRUE(heard.empty()) << "it was gone before a datagram left";
+
+  auto moved_from = std::make_unique<Numbers>();
+  moved_from->most_ = 100;
+  pair.client().offer_fill(moved_from.get(), 5);
+  Numbers moved(std::move(*moved_from));
+  moved_from.reset();
+  pair.run_until(pair.now() + 20ms, hear);
+  EXPECT_EQ(moved.next_, 5U);
+  EXPECT_TRUE(moved.acked_.empty());
+  Numbers another;  // hears nothing of what the one before it wrote
+  pair.client().offer_fill(&another, 0);
+  pair.run_until(pair.now() + 200ms, hear);
+  EXPECT_EQ(heard.size(), 5U);
+  EXPECT_TRUE(another.acked_.empty() && another.lost_.empty());
+
+  // A filler that changes to another link leaves the one where it was.
+  SimPair elsewhere({.seed = 15, .conditions = {.delay = 30ms}});
+  elsewhere.run_until(at(1s));
+  moved.most_ = 200;
+  pair.client().offer_fill(&moved, 5);
+  elsewhere.client().offer_fill(&moved, 2);
+  pair.run_until(pair.now() + 200ms, hear);
+  EXPECT_EQ(heard.size(), 5U);
+  elsewhere.run_until(elsewhere.now() + 200ms);
+  EXPECT_EQ(moved.next_, 7U);
+  EXPECT_EQ(moved.acked_.size(), 2U);
+  {
+    SimPair short_lived({.seed = 16, .conditions = {.delay = 30ms}});
+    short_lived.run_until(at(1s));
+    short_lived.client().offer_fill(&moved, 2);
+  }
+  elsewhere.client().offer_fill(&moved, 1);
+  elsewhere.run_until(elsewhere.now() + 200ms);
+  EXPECT_EQ(moved.next_, 8U);
 }
 
 TEST(Fills, WhoHasNothingToSayMakesNoDatagram) {

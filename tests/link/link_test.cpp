@@ -26,9 +26,7 @@ struct Log {
       switch (event.kind) {
         case link::Event::Kind::opened: log.emplace_back("opened"); break;
         case link::Event::Kind::message: messages_at_server += at_server ? 1 : 0; break;
-        case link::Event::Kind::fill:
-        case link::Event::Kind::acked:
-        case link::Event::Kind::lost: break;
+        case link::Event::Kind::fill: break;
         case link::Event::Kind::closed:
           log.push_back(std::string(error_info(event.code).name) + ": " + std::string(event.text));
           break;

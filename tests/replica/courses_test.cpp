@@ -80,7 +80,6 @@ struct Harbour {
   }
   void step() {
     bay.step(0.1);
-    interest.refresh();
     sight.look();  // what it sees hangs on what it saw, whoever asks it
   }
   void add(const Way& way) { clients.push_back(std::make_unique<Client>(bay.world(), sight, way)); }

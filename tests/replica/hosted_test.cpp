@@ -45,11 +45,6 @@ class Harbour {
       viewers_.insert_or_assign(peer, std::make_unique<replica::Viewer>(bay_.world()));
     });
     server.on_disconnect([&](Peer peer, Errc, std::string_view) { viewers_.erase(peer); });
-    server.on_fill_told([&](Peer peer, std::uint64_t token, bool arrived) {
-      const auto found = viewers_.find(peer);
-      if (found == viewers_.end()) return;
-      found->second->told(token, arrived);
-    });
   }
 
   kit::MovingBay& bay() { return bay_; }

@@ -47,7 +47,6 @@ TEST(Interest, AViewIsWhatIsNearWithABorderOfItsOwn) {
     for (int i = 0; i < 60; ++i) {
       eye += Eigen::Vector2d{3, -2};
       bay.step(0.3);
-      interest.refresh();
       sight.look_from(eye[0], eye[1]);
       const auto found = ids_of(sight.look());
       // By the book: every distance, one by one.
@@ -81,7 +80,6 @@ TEST(Interest, RoomsOwnersFiltersAndWhatIsAlwaysSeen) {
   bay.stand_still();
   Interest interest(bay.world(),
                     {.enter = 50, .leave = 50, .kinds = {{.kind = "Crate", .always = true}}});
-  interest.refresh();
   Sight sight(interest);
   const auto seen = [&] { return ids_of(sight.look()); };
   EXPECT_EQ(seen(), (std::set{crate})) << "it does not know yet where from";
@@ -106,7 +104,6 @@ TEST(Interest, RoomsOwnersFiltersAndWhatIsAlwaysSeen) {
   const schema::AnyRef gone = bay.all().at(crate).ref;
   bay.despawn(crate);
   bay.stand_still();
-  interest.refresh();
   EXPECT_EQ(seen(), (std::set{mine}));
   EXPECT_FALSE(interest.put_in_room(gone, 1));
 }
@@ -117,7 +114,6 @@ TEST(Interest, WhatIsNearerWeighsMore) {
   bay.stand_still();
   Interest interest(bay.world(),
                     {.enter = 200, .leave = 200, .kinds = {{.kind = "Pile", .weight = 2}}});
-  interest.refresh();
   Sight sight(interest);
   sight.look_from(0, 0);
   const auto seen = sight.look();
@@ -131,12 +127,10 @@ TEST(Interest, ALateStartAndMissedTicksAreCaughtUpWith) {
   bay.populate(20, 0, 10, 0);
   for (int i = 0; i < 5; ++i) bay.step();
   Interest interest(bay.world(), {.enter = 2000, .leave = 2000, .look_every = 3});
-  interest.refresh();
   Sight sight(interest);
   sight.look_from(0, 0);
   EXPECT_EQ(sight.look().size(), 30U);
-  for (int i = 0; i < 5; ++i) bay.step(1);  // without a refresh
-  interest.refresh();
+  for (int i = 0; i < 5; ++i) bay.step(1);  // nobody looks
   std::set<std::uint32_t> wanted;
   for (const auto& [id, one] : bay.all()) wanted.insert(id);
   EXPECT_EQ(ids_of(sight.look_around()), wanted);

@@ -41,7 +41,6 @@ class Multitude {
   }
   void tick(bool answers = true) {
     world_.end_tick();
-    interest_.refresh();
     // As a link does once its probes are answered.
     if (answers) {
       for (const std::uint64_t lost : std::exchange(unanswered_, {})) viewer_.lost(lost);

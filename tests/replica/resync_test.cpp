@@ -29,8 +29,6 @@ class Resync : public testing::Test {
   Resync() {
     bay_.populate(3, 4, 4, 4);
     server_.on_connect([this](host::Peer peer) { peer_ = peer; });
-    server_.on_fill_told(
-        [this](host::Peer, std::uint64_t token, bool arrived) { viewer_.told(token, arrived); });
     server_.on_fill([this](host::Peer, std::span<const std::byte> payload, std::size_t bits) {
       if (lose_requests_ > 0 && !payload.empty()) {
         --lose_requests_;

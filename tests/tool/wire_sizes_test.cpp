@@ -58,7 +58,6 @@ std::string state_rows(const char* name, double sight_metres,
   for (int tick = 0; tick < 410; ++tick) {
     motion.step(false);
     world.end_tick();
-    interest.refresh();
     const std::size_t part = tick < 10 ? 0 : 1;
     std::array<std::byte, 1100> memory{};
     for (;;) {

@@ -52,11 +52,6 @@ struct Harbour::State {
       aboard.emplace(peer, std::move(made));
     });
     server.on_disconnect([&](host::Peer peer, Errc, std::string_view) { aboard.erase(peer); });
-    server.on_fill_told([&](host::Peer peer, std::uint64_t token, bool arrived) {
-      const auto found = aboard.find(peer);
-      if (found == aboard.end()) return;
-      found->second->viewer.told(token, arrived);
-    });
     host::TickClock clock(demo::kTicksPerSecond, io::now(), 1);  // what it misses is counted
     std::uint64_t skipped = 0;
     while (!stopping) {
@@ -67,7 +62,6 @@ struct Harbour::State {
         motion.fill_up_to(wanted);
         motion.step(false);
         world.end_tick();
-        interest.refresh();
         for (const auto& [peer, each] : aboard) server.offer_fill(peer, &each->viewer, 2);
         server.send(io::now());
         const std::lock_guard lock(mutex);

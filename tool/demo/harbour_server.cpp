@@ -83,11 +83,6 @@ void HarbourServer::add_handlers(host::Server& server) {
         aboard.sight->look_from(*tug);
         aboard_.emplace(peer, std::move(aboard));
       });
-  server.on_fill_told([this](host::Peer peer, std::uint64_t token, bool arrived) {
-    const auto found = aboard_.find(peer);
-    if (found == aboard_.end()) return;
-    found->second.viewer->told(token, arrived);
-  });
   server.on_fill([this](host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
     return hear(peer, payload, bits);
   });
@@ -196,7 +191,6 @@ void HarbourServer::tick(host::Server& server, Time now) {
   motion_.step(frozen_);
   write_truth();
   world_.end_tick();
-  interest_.refresh();
   json_of_tick_.clear();
   for (auto& [peer, aboard] : aboard_) {
     aboard.viewer->see(*aboard.sight);

@@ -194,13 +194,10 @@ class Server {
 
   /// Queues what is encoded already, kind and all, for those of `peers` who have its version.
   std::size_t send_encoded(std::span<const Peer> peers, const PackedMessage& message);
-  /// Lets `filler`, borrowed until the client is gone, fill what is free in the next `datagrams`
-  /// datagrams to a client: see Link::offer_fill, and replica::Viewer for one that keeps a world in
-  /// step. false: no such client.
+  /// Lets `filler` fill what is free in the next `datagrams` datagrams to a client, and tells it
+  /// what arrived: see Link::offer_fill, and replica::Viewer for one that keeps a world in step. It
+  /// may be destroyed or moved at any time. false: no such client.
   bool offer_fill(Peer to, link::Filler* filler, std::size_t datagrams);
-  /// Called with the token of each fill once it arrived, or once it seems lost (and may have
-  /// arrived all the same). Adds to the handlers that are called already.
-  void on_fill_told(std::function<void(Peer, std::uint64_t token, bool arrived)> handler);
 
   /// Hears of what a client's link::Filler wrote, replica::InputSender for instance; the bytes are
   /// valid during the call. What it returns is counted among the drops if it is an error. One

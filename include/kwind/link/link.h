@@ -14,6 +14,7 @@
 #include "kwind/bits/time.h"
 #include "kwind/bits/writer.h"
 #include "kwind/link/admission.h"
+#include "kwind/link/filler.h"
 #include "kwind/link/keys.h"
 #include "kwind/link/shared_bytes.h"
 #include "kwind/link/spec.h"
@@ -34,29 +35,14 @@ struct Event {
     opened,   ///< messages may be sent now
     message,  ///< channel, payload, bits
     fill,     ///< payload, bits: what the peer's Filler wrote
-    acked,    ///< token: the packet with that fill arrived; may follow `lost`
-    lost,     ///< token: it did not, it seems
     closed,   ///< code and text; the last event
   };
   Kind kind = Kind::opened;
   std::uint8_t channel = 0;
   std::span<const std::byte> payload;  ///< valid until the next call of receive() or poll_event()
   std::size_t bits = 0;
-  std::uint64_t token = 0;
   Errc code = Errc::none;
   std::string_view text;  ///< valid as long as the link
-};
-
-/// Who fills space in datagrams with bits of its own, and wants to know what became of them.
-class Filler {
- public:
-  virtual ~Filler() = default;
-  /// Writes at most out.room_bits() bits, and returns the token under which it hears of them;
-  /// nothing if there is nothing (more) to say, `out` then untouched.
-  virtual std::optional<std::uint64_t> fill(Time now, bits::Writer& out) = 0;
-  /// fill() is about to be called: asks for the memory that it will need, see bits::ask_for, with
-  /// steps 0 to 3, each a while after the one before. Nothing has to be done.
-  virtual void prefetch(unsigned /*step*/) const {}
 };
 
 /// Counters since the start; durations are the current estimates.
@@ -171,8 +157,9 @@ class Link {
   /// the pace leave, less what already waits in front of it. O(channels).
   [[nodiscard]] std::size_t budget(Time now) const;
 
-  /// Lets `filler` (borrowed, nullptr for none) fill what is free in the next `datagrams` datagrams
-  /// after urgent messages and before others. Call it each tick.
+  /// Lets `filler` fill what is free in the next `datagrams` datagrams after urgent messages and
+  /// before others; nullptr: nobody. Call it each tick. Neither has to outlive the other, see
+  /// Filler.
   void offer_fill(Filler* filler, std::size_t datagrams);
 
   /// Delivers the reliable and ordered messages still queued (for at most LinkOptions::linger),

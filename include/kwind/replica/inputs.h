@@ -12,7 +12,7 @@
 #include <vector>
 
 #include "kwind/bits/errors.h"
-#include "kwind/link/link.h"
+#include "kwind/link/filler.h"
 #include "kwind/replica/mirror.h"
 #include "kwind/schema/codec.h"
 

@@ -45,8 +45,6 @@ class Interest {
   Interest& operator=(Interest&&) noexcept;
   ~Interest();
 
-  /// Takes in where things are. To be called after each World::end_tick(). O(entities put).
-  void refresh();
   /// Only clients that are in `room` see it from now on; 0: all do. False if it is gone.
   bool put_in_room(schema::AnyRef entity, std::uint32_t room);
   [[nodiscard]] std::size_t memory() const;

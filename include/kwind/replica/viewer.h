@@ -9,7 +9,7 @@
 #include <span>
 #include <string_view>
 
-#include "kwind/link/link.h"
+#include "kwind/link/filler.h"
 #include "kwind/replica/world.h"
 
 namespace kwind::replica {
@@ -93,11 +93,12 @@ class Viewer final : public link::Filler {
   /// Link::offer_fill; the token names the frame. O(entities in view).
   std::optional<std::uint64_t> fill(Time now, bits::Writer& out) override;
   void prefetch(unsigned step) const override;
-  /// What became of a frame: Event::acked and Event::lost of the link.
+  /// What became of a frame; called by the link.
+  void told(std::uint64_t token, bool arrived) noexcept override {
+    arrived ? acked(token) : lost(token);
+  }
   void acked(std::uint64_t token);
   void lost(std::uint64_t token);
-  /// The one or the other: for Server::on_fill_told().
-  void told(std::uint64_t token, bool arrived) { arrived ? acked(token) : lost(token); }
 
   /// The newest of the client's inputs that the game used for the tick that ends next, by the
   /// client's count of ticks; told with the next frame.
