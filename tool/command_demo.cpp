@@ -107,6 +107,18 @@ int run_demo(demo::Settings settings) {
   if (!settings.codes.empty()) {
     settings.code_set = load_codes(settings.codes, harbour_world::kEntities);
     if (settings.code_set == nullptr) return kFoundWrong;
+    const auto trained = settings.code_set->trained_on();
+    if (trained && (*trained == replica::FrameKinds::optimistic) != settings.optimistic) {
+      fmt::print(
+          stderr,
+          "{}: these codes were trained on {} frames, and this demo makes {} ones: they would "
+          "cost more than no codes; {}\n",
+          settings.codes, settings.optimistic ? "exact" : "optimistic",
+          settings.optimistic ? "optimistic" : "exact",
+          settings.optimistic ? "leave out --optimistic, or train on a recording made with it"
+                              : "add --optimistic, or train on a recording made without it");
+      return kFoundWrong;
+    }
   }
   std::signal(SIGINT, [](int) { g_interrupted = true; });
   fmt::print(

@@ -126,6 +126,12 @@ int train(const TrainArguments& arguments) {
   capture::StateTraffic traffic(entities, arguments.rate, in_use);
   if (!read_captures(arguments, source.protocol, traffic)) return kFoundWrong;
   const replica::Tally tally = traffic.tally();
+  if (tally.frame_kinds() == replica::FrameKinds::both) {
+    fmt::print(stderr,
+               "these captures mix exact frames and optimistic ones, and codes for the mixture fit "
+               "neither well; train a set for each\n");
+    return kFoundWrong;
+  }
   const replica::CodeSet fitted(replica::Tally::fitted(entities, tally));
 
   std::map<std::pair<std::uint16_t, std::string>, Bits> rows;

@@ -132,7 +132,7 @@ struct Account::State {
 
   // The kind that a payload names, and where its fields start.
   int kind_of(bits::Reader& in, std::size_t channel, bool up, std::uint16_t version,
-              std::size_t& kind_bits) const {
+              std::size_t& kind_bits, std::uint64_t& question) const {
     std::vector<int> kinds;
     for (std::size_t i = 0; i < protocol.messages.size(); ++i) {
       const schema::MessageType& message = protocol.messages[i];
@@ -146,7 +146,7 @@ struct Account::State {
     if (!in.ok() || code >= kinds.size()) return -1;
     if (protocol.messages[static_cast<std::size_t>(kinds[code])].role !=
         schema::MessageRole::message) {
-      in.get(schema::kQuestionBits);
+      question = in.get(schema::kQuestionBits);
       kind_bits += schema::kQuestionBits;
     }
     return kinds[code];
@@ -155,13 +155,19 @@ struct Account::State {
   void name_message(Entry& entry, bool up, std::uint16_t version) const {
     const ObservedPart& part = entry.part;
     bits::Reader in(part.payload, part.payload_bits);
-    entry.kind = kind_of(in, part.channel, up, version, entry.kind_bits);
+    std::uint64_t question = 1;
+    entry.kind = kind_of(in, part.channel, up, version, entry.kind_bits, question);
     if (entry.kind < 0) {
       entry.label = "a message of no kind on " + entry.channel;
       return;
     }
     const schema::MessageType& type = protocol.messages[static_cast<std::size_t>(entry.kind)];
     entry.label = type.name;
+    if (question == 0) {
+      entry.label +=
+          fmt::format(" that never comes, to question {}", in.get(schema::kQuestionBits));
+      return;
+    }
     if (!options.fields || part.kind != ObservedPart::Kind::message) return;
     std::vector<std::byte> fields(part.payload.size());
     const std::size_t bits = part.payload_bits - entry.kind_bits;

@@ -43,7 +43,11 @@ struct Client::Impl {
         code_sets(options.code_sets),
         session(wire, connect(protocol, options, port_in, now_in)),
         now(now_in) {
-    KWIND_ASSERT(wire.permits(server));
+    // An address may come from a player: it is an error that the game hears, not a fault of the
+    // game.
+    if (!wire.permits(server)) {
+      session.link().close(now, error_info(Errc::not_loopback).text, Errc::not_loopback);
+    }
   }
 
   static link::Link connect(const schema::ProtocolInfo& protocol, const ClientOptions& options,
@@ -74,6 +78,9 @@ class Client::Desk final : public route::AnswerDesk {
                    const std::function<void(schema::Encoder&)>& encode) override {
     return client_.send_answer(number, info, encode);
   }
+  void abandon(std::uint32_t, std::uint16_t number, const schema::MessageInfo& info) override {
+    client_.abandon(number, info);
+  }
 
  private:
   Client& client_;
@@ -90,8 +97,10 @@ Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInf
   };
 }
 Client::~Client() {
+  // Who asked hears of an end in any case, and can ask no more.
+  impl_->session.link().close(impl_->now, error_info(Errc::closed_here).text);
   Events events(*this);
-  impl_->session.end_questions(events);  // who asked hears of an end in any case
+  impl_->session.end_questions(events);
 }
 
 Errc Client::Events::filled(std::span<const std::byte> payload, std::size_t bits) {
@@ -143,9 +152,18 @@ Errc Client::ask_packed(const PackedMessage& request, Duration timeout,
 Errc Client::send_answer(std::uint16_t number, const schema::MessageInfo& info,
                          const std::function<void(schema::Encoder&)>& encode) {
   if (version() == 0) return Errc::closed;
-  if (!impl_->session.take_question(info.kind, number)) return Errc::stray_answer;
+  if (!impl_->session.asks(info.kind, number)) return Errc::stray_answer;
   const auto packed = packer_.pack_with(info, version(), number, encode);
-  return packed ? send_packed(*packed) : packed.error();
+  if (!packed) return packed.error();
+  const Errc error = send_packed(*packed);
+  if (error == Errc::none) impl_->session.take_question(info.kind, number);
+  return error;
+}
+
+void Client::abandon(std::uint16_t number, const schema::MessageInfo& info) {
+  if (version() == 0 || !impl_->session.take_question(info.kind, number)) return;
+  const auto packed = packer_.pack_abandoned(info, version(), number);
+  if (packed) (void)send_packed(*packed);  // if it cannot be sent, the asker's time runs out
 }
 
 void Client::start(route::Task task) {

@@ -333,6 +333,9 @@ class Server::Desk final : public route::AnswerDesk {
                    const std::function<void(schema::Encoder&)>& encode) override {
     return server_.send_answer(Peer{peer}, number, info, encode);
   }
+  void abandon(std::uint32_t peer, std::uint16_t number, const schema::MessageInfo& info) override {
+    server_.abandon(Peer{peer}, number, info);
+  }
 
  private:
   Server& server_;
@@ -342,16 +345,19 @@ Server::Server(io::Port& port, const schema::ProtocolInfo& protocol, const Serve
     : protocol_(protocol),
       dispatcher_(protocol.messages),
       packer_(protocol, schema::Direction::from_server, options.policy),
+      rooms_([this](Peer peer) { return impl_->roll.has(peer); }),
       desk_(std::make_shared<Desk>(*this)),
       impl_(std::make_unique<Impl>(*this, port, protocol, options)) {
   impl_->wire.guard = [this](const std::function<void()>& run) { impl_->run_guarded(run); };
-  rooms_.only_if([this](Peer peer) { return impl_->roll.has(peer); });
   dispatcher_.owned_by(
       [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
 }
 
 Server::~Server() {
-  // Who asked hears of an end in any case.
+  // Who asked hears of an end in any case, and can ask no more.
+  for (Connection* connection : impl_->order) {
+    connection->session.link().close(impl_->last_now, error_info(Errc::closed_here).text);
+  }
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     Impl::Events events(*this, *impl_, *impl_->order[i]);
     impl_->order[i]->session.end_questions(events);
@@ -542,9 +548,19 @@ Errc Server::send_answer(Peer to, std::uint16_t number, const schema::MessageInf
                          const std::function<void(schema::Encoder&)>& encode) {
   Connection* const connection = impl_->find(to);
   if (connection == nullptr) return Errc::no_such_peer;
-  if (!connection->session.take_question(info.kind, number)) return Errc::stray_answer;
+  if (!connection->session.asks(info.kind, number)) return Errc::stray_answer;
   const auto packed = packer_.pack_with(info, version(to), number, encode);
-  return packed ? send_packed(to, *packed) : packed.error();
+  if (!packed) return packed.error();
+  const Errc error = send_packed(to, *packed);
+  if (error == Errc::none) connection->session.take_question(info.kind, number);
+  return error;
+}
+
+void Server::abandon(Peer to, std::uint16_t number, const schema::MessageInfo& info) {
+  Connection* const connection = impl_->find(to);
+  if (connection == nullptr || !connection->session.take_question(info.kind, number)) return;
+  const auto packed = packer_.pack_abandoned(info, version(to), number);
+  if (packed) (void)send_packed(to, *packed);  // if it cannot be sent, the asker's time runs out
 }
 
 void Server::start(route::Task task) {

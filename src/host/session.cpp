@@ -168,6 +168,12 @@ Errc Session::ask(Time now, std::uint32_t peer, const PackedMessage& request, Du
   return Errc::none;
 }
 
+bool Session::asks(std::uint16_t answer, std::uint16_t number) const {
+  return std::any_of(asked_us_.begin(), asked_us_.end(), [&](const Question& question) {
+    return question.kind + 1 == answer && question.number == number;
+  });
+}
+
 bool Session::take_question(std::uint16_t answer, std::uint16_t number) {
   const auto found =
       std::find_if(asked_us_.begin(), asked_us_.end(), [&](const Question& question) {
@@ -251,6 +257,7 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
   if (info.role != schema::MessageRole::message) {
     question = static_cast<std::uint16_t>(reader.get(schema::kQuestionBits));
     if (!reader.ok()) return drop(Errc::truncated);
+    if (question == 0 && info.role == schema::MessageRole::request) return drop(Errc::value_range);
   }
   std::deque<Held>& waiting = held_[event.channel];
   Errc why = Errc::none;

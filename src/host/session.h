@@ -80,8 +80,9 @@ class Session {
            route::Questions::Settle settle);
   /// The number of the next question. Errors: too_many_requests.
   [[nodiscard]] Result<std::uint16_t> next_question() const;
-  /// Closes a question that the peer asked, because its answer, of kind `answer`, is about to be
-  /// sent. false: it is not open.
+  /// Whether a question of the peer's, whose answer is of kind `answer`, is open.
+  [[nodiscard]] bool asks(std::uint16_t answer, std::uint16_t number) const;
+  /// Closes such a question: its answer was sent, or none will be. false: it is not open.
   bool take_question(std::uint16_t answer, std::uint16_t number);
 
   /// What an event of the link, or the end of a message's waiting, means to the host.

@@ -152,10 +152,10 @@ ThreadedServer::ThreadedServer(std::unique_ptr<io::LivePort> port,
                                const ThreadedOptions& queues)
     : protocol_(protocol),
       dispatcher_(protocol.messages),
-      packer_(protocol, schema::Direction::from_server, options.policy) {
+      packer_(protocol, schema::Direction::from_server, options.policy),
+      rooms_([this](Peer peer) { return versions_.count(peer) > 0; }) {
   // The network half has neither the game's handlers nor a way to be told that a peer is ready.
   KWIND_ASSERT(!options.hold_until_ready && options.most_faults == 0);
-  rooms_.only_if([this](Peer peer) { return versions_.count(peer) > 0; });
   dispatcher_.owned_by(
       [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
   halves_ = std::make_unique<Halves>(std::move(port), protocol, options, queues);

@@ -596,7 +596,18 @@ local function show_message(tree, bits, up, version, seen, last)
     if number then branch:add(link.message_number, bits:range(start), number) end
     branch:add(link.message_bits, bits:range(start), length)
     if message.asks then
-      branch:add(link.question, payload:range(payload.at), payload:get(16))
+      local range = payload:range(payload.at)
+      local question = payload:get(16)
+      local abandoned = question == 0 -- the question's number follows, and no fields
+      if abandoned then
+        range = payload:range(payload.at)
+        question = payload:get(16)
+      end
+      branch:add(link.question, range, question)
+      if abandoned then
+        branch:append_text(", abandoned")
+        return
+      end
     end
     show_fields(branch, payload, message.path, message.fields, version)
     if payload:left() > 0 then error(payload:left() .. " bits are left over", 0) end

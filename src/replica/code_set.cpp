@@ -28,6 +28,7 @@ std::vector<PrefixCode> codes_of(const std::array<Tally::Kind::Counts, Tally::kA
 
 CodeSet::Inside inside_of(const Tally& tally) {
   CodeSet::Inside made;
+  if (tally.frame_kinds() != FrameKinds::both) made.trained_on = tally.frame_kinds();
   for (const Tally::Kind& counts : tally.kinds()) {
     CodeSet::Inside::Kind kind{codes_of(counts.movers), codes_of(counts.others), {}, {}};
     for (const auto& column : counts.errors) kind.errors.push_back(codes_of(column));
@@ -154,6 +155,7 @@ Tally Tally::expected(const schema::EntitiesInfo& entities) {
 }
 
 void Tally::add(const Tally& other) {
+  frames_ |= other.frames_;
   const auto sum = [](Kind::Counts& into, const Kind::Counts& from) {
     for (std::size_t i = 0; i < into.size(); ++i) into[i] += from[i];
   };
@@ -176,6 +178,7 @@ Tally Tally::fitted(const schema::EntitiesInfo& entities, const Tally& counted) 
   constexpr std::uint64_t kExpectedShare = 256;
   constexpr std::uint64_t kScale = 256;
   Tally made = expected(entities);
+  made.frames_ = counted.frames_;
   const auto fit = [&](Kind::Counts& weights, const Kind::Counts& seen) {
     const std::uint64_t sum = std::accumulate(weights.begin(), weights.end(), std::uint64_t{0});
     const std::uint64_t all = std::accumulate(seen.begin(), seen.end(), std::uint64_t{0});
@@ -248,6 +251,9 @@ CodeSet::CodeSet(Inside inside)
   }
 }
 CodeSet::CodeSet(const Tally& tally) : CodeSet(inside_of(tally)) {}
+std::optional<FrameKinds> CodeSet::trained_on() const {
+  return inside_->trained_on;
+}
 CodeSet::CodeSet(CodeSet&&) noexcept = default;
 CodeSet::~CodeSet() = default;
 

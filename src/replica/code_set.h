@@ -30,6 +30,7 @@ struct CodeSet::Inside {
     std::array<PrefixCode::Code, Tally::kAges> nothing{};
   };
   std::vector<Kind> kinds;
+  std::optional<FrameKinds> trained_on{};
 };
 
 /// Place among the ages of a state known so many ticks ago.

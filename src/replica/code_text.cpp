@@ -11,6 +11,8 @@
 namespace kwind::replica {
 namespace {
 
+constexpr std::string_view kExact = "exact";
+constexpr std::string_view kOptimistic = "optimistic";
 constexpr std::string_view kFirstWords = "kwind codes 1 for ";
 
 // What a line calls an alphabet, behind the name of the kind.
@@ -92,6 +94,9 @@ std::string text_of(const CodeSet& codes, const schema::EntitiesInfo& entities,
                   });
   }
   std::string text = fmt::format("{}{}\ndigest {:016x}\n", kFirstWords, protocol, codes.digest());
+  if (const auto trained = codes.trained_on()) {
+    text += fmt::format("frames {}\n", *trained == FrameKinds::exact ? kExact : kOptimistic);
+  }
   for (const auto& [name, lengths] : lines) text += fmt::format("{}{}\n", name, lengths);
   return text;
 }
@@ -126,6 +131,15 @@ tl::expected<std::shared_ptr<const CodeSet>, CodeTextProblem> read_codes(
     std::string name(take_word(rest));
     if (name == "digest") {
       digest = take_word(rest);
+      continue;
+    }
+    if (name == "frames") {
+      const std::string_view kinds = take_word(rest);
+      if (kinds != kExact && kinds != kOptimistic) {
+        return problem(number_of_line, fmt::format("`frames` is `{}` or `{}`; train the codes anew",
+                                                   kExact, kOptimistic));
+      }
+      made.trained_on = kinds == kExact ? FrameKinds::exact : FrameKinds::optimistic;
       continue;
     }
     // KIND movers AGE, KIND others AGE, or KIND error COLUMN AGE.

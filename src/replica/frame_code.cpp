@@ -59,12 +59,14 @@ bool read_more(bits::Reader& in, FrameMark& mark, std::uint32_t input_before,
 }  // namespace
 
 void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newest,
-                std::optional<std::uint32_t> digest, TickRate rate) {
+                std::optional<std::uint32_t> digest, const FrameTerms& terms) {
   out.put_bool(newest == nullptr);
   if (newest == nullptr) {
     out.put(mark.frame, 32);
     out.put(mark.tick, 32);
-    out.put(rate, 16);
+    out.put(terms.rate, 16);
+    out.put(terms.codes, 16);
+    out.put_bool(terms.optimistic);
     out.put_count(mark.frame - mark.start, kStartOrder);
     write_more(out, mark, 0, digest);
     return;
@@ -127,16 +129,20 @@ std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t lat
 }
 
 Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest,
-                            TickRate rate, std::optional<std::uint32_t>& digest) {
+                            FrameTerms& terms, std::optional<std::uint32_t>& digest) {
   FrameMark mark;
   if (in.get_bool()) {
     mark.frame = static_cast<std::uint32_t>(in.get(32));
     mark.tick = static_cast<std::uint32_t>(in.get(32));
-    const bool same_rate = in.get(16) == rate;
+    const bool same_rate = in.get(16) == terms.rate;
+    const bool same_codes = in.get(16) == terms.codes;
+    const bool optimistic = in.get_bool();
     const std::uint64_t since = in.get_count(kStartOrder);
     if (!in.ok()) return fail(Errc::truncated);
     if (since >= mark.frame || mark.tick == 0) return fail(Errc::value_range);
     if (!same_rate) return fail(Errc::tick_rate);
+    if (!same_codes) return fail(Errc::code_set);
+    terms.optimistic = optimistic;
     mark.start = mark.frame - static_cast<std::uint32_t>(since);
     if (!read_more(in, mark, 0, digest)) return fail(in.ok() ? Errc::value_range : Errc::truncated);
     return mark;

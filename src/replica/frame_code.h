@@ -32,9 +32,16 @@ inline TickRate tick_rate_of(double ticks_per_second) {
   return static_cast<TickRate>(std::clamp(std::lround(ticks_per_second * 16), 1L, 0xffffL));
 }
 
+/// What both ends must hold alike to read a frame as it was written: heads of full frames carry it.
+struct FrameTerms {
+  TickRate rate = 0;
+  std::uint16_t codes = 0;  ///< low bits of CodeSet::digest()
+  bool optimistic = false;  ///< frames build on ones that are not acknowledged: for who counts
+};
+
 /// `newest` is the mark of the frame that `mark` names, if it names one.
 void write_head(bits::Writer& out, const FrameMark& mark, const FrameMark* newest,
-                std::optional<std::uint32_t> digest, TickRate rate);
+                std::optional<std::uint32_t> digest, const FrameTerms& terms);
 /// Which parts follow the head.
 struct Sections {
   bool movers = false;
@@ -50,9 +57,9 @@ std::uint32_t low_of_frame(std::span<const std::byte> payload);
 /// The number of a frame that is not told anew. Requires: one byte at least.
 std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t latest);
 /// `latest`: the newest frame that came so far. Errors: truncated, value_range; base_missing if it
-/// names a frame that is not here; replayed if that cannot be; tick_rate if the server's is not
-/// `rate`.
+/// names a frame that is not here; replayed if that cannot be; tick_rate or code_set if the
+/// server's is not that of `terms`, whose `optimistic` is taken from the frame.
 Result<FrameMark> read_head(bits::Reader& in, const FrameMarks& marks, std::uint32_t latest,
-                            TickRate rate, std::optional<std::uint32_t>& digest);
+                            FrameTerms& terms, std::optional<std::uint32_t>& digest);
 
 }  // namespace kwind::replica

@@ -24,7 +24,7 @@ std::uint32_t unwrapped(std::uint32_t low, unsigned bits, std::uint32_t near) {
 }  // namespace
 
 InputSender::InputSender(Mirror& mirror, std::size_t redundancy)
-    : mirror_(mirror), redundancy_(redundancy), kept_(kKept) {
+    : mirror_(mirror.self()), redundancy_(redundancy), kept_(kKept) {
   KWIND_ASSERT(redundancy >= 1 && redundancy <= kMostInFrame);
 }
 
@@ -35,14 +35,14 @@ PackedInput& InputSender::next() {
 }
 
 std::uint32_t InputSender::used() const {
-  const auto low = mirror_.input_used();
+  const auto low = *mirror_ == nullptr ? std::nullopt : (*mirror_)->input_used();
   if (!low || newest_ == 0) return 0;
   const std::uint32_t number = unwrapped(*low, 16, newest_);
   return number <= newest_ ? number : 0;
 }
 
 bool InputSender::write_resync(Time now, bits::Writer& out) {
-  const auto frame = mirror_.wants_resync();
+  const auto frame = *mirror_ == nullptr ? std::nullopt : (*mirror_)->wants_resync();
   if (!frame) {
     resync_pause_ = Duration{0};
     return false;
@@ -64,7 +64,7 @@ std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   bits::Writer report = out;
   report.put_bool(true);
   report.put_bool(false);
-  if (mirror_.report(report) > 0) {
+  if (*mirror_ != nullptr && (*mirror_)->report(report) > 0) {
     out = report;
     return ++frames_;
   }

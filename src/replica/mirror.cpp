@@ -14,9 +14,24 @@ namespace kwind::replica {
 Mirror::Mirror(const schema::EntitiesInfo& entities, double ticks_per_second,
                std::shared_ptr<const CodeSet> codes)
     : state_(std::make_unique<State>(entities, ticks_per_second, std::move(codes))) {}
-Mirror::Mirror(Mirror&&) noexcept = default;
-Mirror& Mirror::operator=(Mirror&&) noexcept = default;
-Mirror::~Mirror() = default;
+Mirror::Mirror(Mirror&& other) noexcept
+    : state_(std::move(other.state_)), self_(std::move(other.self_)) {
+  if (self_) *self_ = this;
+}
+Mirror& Mirror::operator=(Mirror&& other) noexcept {
+  if (this == &other) return *this;
+  state_ = std::move(other.state_);
+  if (other.self_) *other.self_ = nullptr;
+  other.self_.reset();
+  return *this;
+}
+Mirror::~Mirror() {
+  if (self_) *self_ = nullptr;
+}
+std::shared_ptr<Mirror* const> Mirror::self() {
+  if (!self_) self_ = std::make_shared<Mirror*>(this);
+  return self_;
+}
 
 Errc Mirror::receive(std::span<const std::byte> payload, std::size_t bits) {
   try {
@@ -50,7 +65,7 @@ std::optional<std::uint32_t> Mirror::wants_resync() const {
 Errc Mirror::State::take_frame(std::span<const std::byte> payload, std::size_t bits) {
   bits::Reader in(payload, bits);
   std::optional<std::uint32_t> digest;
-  const auto mark = read_head(in, marks, latest, rate, digest);
+  const auto mark = read_head(in, marks, latest, terms, digest);
   if (!mark) return mark.error();
   if (mark->start < start) return Errc::replayed;
   if (broken && mark->newest > 0) return Errc::base_missing;
@@ -72,6 +87,9 @@ Errc Mirror::State::take_frame(std::span<const std::byte> payload, std::size_t b
     check(*mark, *digest);
   }
   ++counts.frames;
+  if (tally != nullptr) {
+    tally->count_frames_of(terms.optimistic ? FrameKinds::optimistic : FrameKinds::exact);
+  }
   take(*mark);
   return Errc::none;
 }

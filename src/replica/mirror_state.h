@@ -60,8 +60,8 @@ struct Mirror::State {
   State(const schema::EntitiesInfo& entities_in, double ticks_per_second,
         std::shared_ptr<const CodeSet> codes_in)
       : info(entities_in),
-        rate(tick_rate_of(ticks_per_second)),
         codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
+        terms{tick_rate_of(ticks_per_second), static_cast<std::uint16_t>(codes->digest())},
         entities(1),
         told(std::size_t{2} * kRecordsKept),
         waiting(kFrameWindow) {
@@ -80,8 +80,8 @@ struct Mirror::State {
   }
 
   const schema::EntitiesInfo& info;
-  TickRate rate;
   std::shared_ptr<const CodeSet> codes;
+  FrameTerms terms;
   std::vector<KindShape> shapes;
   Widths widths;
   std::uint64_t most_chunks = 0;            // of the largest entity

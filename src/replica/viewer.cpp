@@ -13,7 +13,11 @@
 namespace kwind::replica {
 
 Viewer::Viewer(const World& world, const ViewerOptions& options)
-    : state_(std::make_unique<State>(*world.state_, options)) {}
+    : state_(std::make_unique<State>(*world.state_, options)) {
+  const auto trained = state_->course->codes->trained_on();
+  KWIND_ASSERT(!trained ||
+               *trained == (options.optimistic ? FrameKinds::optimistic : FrameKinds::exact));
+}
 
 Viewer::Viewer(Viewer&&) noexcept = default;
 
@@ -98,7 +102,8 @@ Viewer::State::Head Viewer::State::head_of(const Heading& heading) const {
   head.input = mark.input;
   bits::Writer out(head.bytes);
   write_head(out, mark, heading.named > 0 ? &named : nullptr, heading.digest,
-             tick_rate_of(course->all().options.ticks_per_second));
+             {tick_rate_of(course->all().options.ticks_per_second),
+              static_cast<std::uint16_t>(course->codes->digest()), course->options.optimistic});
   head.bits = out.bit_count();
   out.finish();
   return head;
@@ -180,6 +185,9 @@ void Viewer::used_input(std::uint32_t number) {
 void Viewer::count_into(Tally* tally) {
   Course& course = state_->own();
   course.tally = tally;
+  if (tally != nullptr) {
+    tally->count_frames_of(course.options.optimistic ? FrameKinds::optimistic : FrameKinds::exact);
+  }
   course.apart = false;
 }
 

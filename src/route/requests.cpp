@@ -4,6 +4,8 @@
 
 #include "kwind/bits/assert.h"
 
+#include "kwind/schema/kind_codes.h"
+
 namespace kwind::route {
 
 std::uint16_t Questions::next_number() const {
@@ -11,8 +13,8 @@ std::uint16_t Questions::next_number() const {
   std::uint16_t number = last_;
   do {
     ++number;
-  } while (std::any_of(open_.begin(), open_.end(),
-                       [&](const Open& open) { return open.number == number; }));
+  } while (number == 0 || std::any_of(open_.begin(), open_.end(),
+                                      [&](const Open& open) { return open.number == number; }));
   return number;
 }
 
@@ -24,6 +26,13 @@ void Questions::add(std::uint16_t number, std::uint16_t answer_kind, Time deadli
 
 Errc Questions::answer(std::uint16_t number, std::uint16_t kind, const bits::Reader& fields,
                        schema::Layout& layout) {
+  const bool abandoned = number == 0;
+  if (abandoned) {
+    bits::Reader in = fields;
+    number = static_cast<std::uint16_t>(in.get(schema::kQuestionBits));
+    if (!in.ok()) return Errc::truncated;
+    if (in.left_bits() > 0) return Errc::trailing_bits;
+  }
   const auto found = std::find_if(open_.begin(), open_.end(), [&](const Open& open) {
     return open.number == number && open.answer_kind == kind;
   });
@@ -32,6 +41,7 @@ Errc Questions::answer(std::uint16_t number, std::uint16_t kind, const bits::Rea
   Open open = std::move(*found);
   open_.erase(found);
   note_deadline();
+  if (abandoned) return open.settle(Ending::abandoned, Errc::request_abandoned, nullptr, nullptr);
   const Errc error = open.settle(Ending::replied, Errc::none, &fields, &layout);
   if (error != Errc::none)
     add(open.number, open.answer_kind, open.deadline, std::move(open.settle));

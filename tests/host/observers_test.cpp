@@ -78,6 +78,23 @@ TEST(Observers, ThatThrowKeepNobodyFromBeingCalled) {
   EXPECT_EQ(client.counts().drops.of(Errc::payload_not_taken), 1U);
 }
 
+// An address that a player typed is no fault of the program's.
+TEST(Clear, AClientForAnotherMachineEndsWithAReason) {
+  io::sim::Network network({}, 1);
+  io::sim::SimPort& port = network.open(Endpoint::loopback(5000));
+  host::ClientOptions options;
+  options.clear_mode = host::ClearMode::loopback_only;
+  Client client(port, Endpoint::v4(192, 0, 2, 7, 4000), host_test::kProtocol, kit::at(0ms),
+                options);
+  Errc end = Errc::none;
+  client.on_disconnect([&](Errc code, std::string_view) { end = code; });
+  client.receive(kit::at(5ms));
+  client.send(kit::at(5ms));
+  EXPECT_EQ(end, Errc::not_loopback);
+  EXPECT_TRUE(client.ended());
+  EXPECT_EQ(port.counts().datagrams_sent, 0U) << "nothing left in clear";
+}
+
 TEST(Observers, OfPayloadAreOneAndReplacedOnlyOnPurpose) {
   kit::SimHosts hosts(host_test::kProtocol);
   Client& client = hosts.join();

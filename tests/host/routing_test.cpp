@@ -311,6 +311,7 @@ TEST(Requests, HaveExactlyOneOutcome) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
   std::optional<route::Answer<TakeTow>> later;
+  std::vector<route::Answer<TakeTow>> kept;
   hosts.server().on_request<TakeTow>([&](Peer, const TakeTow& ask, route::Answer<TakeTow> answer) {
     if (ask.barge == 1) {
       EXPECT_EQ(answer.reply({.line = 3}), Errc::none);
@@ -318,8 +319,10 @@ TEST(Requests, HaveExactlyOneOutcome) {
     } else if (ask.barge == 2) {
       (void)answer.refuse(TakeTowRefusal::too_far, "come closer");
     } else if (ask.barge == 3) {
-      later = answer;
-    }  // others are left waiting
+      later = std::move(answer);
+    } else if (ask.barge < 6) {
+      kept.push_back(std::move(answer));
+    }  // the others are dropped
   });
   std::map<int, std::string> ends;
   const auto ask = [&](int barge, Duration timeout) {
@@ -330,6 +333,7 @@ TEST(Requests, HaveExactlyOneOutcome) {
           ends[barge] += std::string(name_of(outcome.refusal)) + ": " + outcome.words;
           break;
         case Ending::timed_out: ends[barge] += "late"; break;
+        case Ending::abandoned: ends[barge] += "abandoned"; break;
         case Ending::disconnected: ends[barge] += "gone"; break;
         case Ending::not_sent: ends[barge] += "unsent"; break;
       }
@@ -340,10 +344,12 @@ TEST(Requests, HaveExactlyOneOutcome) {
   for (int barge = 1; barge <= 3; ++barge) EXPECT_EQ(ask(barge, 1s), Errc::none);
   EXPECT_EQ(ask(4, 500ms), Errc::none);
   EXPECT_EQ(ask(5, 60s), Errc::none);
+  EXPECT_EQ(ask(6, 60s), Errc::none);
   hosts.run(400ms);
   EXPECT_EQ(ends[1], "line 3");
   EXPECT_EQ(ends[2], "too_far: come closer");
   EXPECT_EQ(ends[3], "") << "not answered so far";
+  EXPECT_EQ(ends[6], "abandoned") << "its Answer was dropped";
   ASSERT_TRUE(later);
   (void)later->reply({.line = 1});
   hosts.run(400ms);
@@ -360,7 +366,7 @@ TEST(Requests, LateAnswersAreDroppedAndCounted) {
   Client& client = hosts.join();
   std::optional<route::Answer<TakeTow>> later;
   hosts.server().on_request<TakeTow>(
-      [&](Peer, const TakeTow&, route::Answer<TakeTow> answer) { later = answer; });
+      [&](Peer, const TakeTow&, route::Answer<TakeTow> answer) { later = std::move(answer); });
   hosts.run(200ms);
   int ends = 0;
   (void)client.ask(TakeTow{1}, 300ms, [&](const Outcome<TakeTow>& outcome) {
@@ -383,7 +389,7 @@ TEST(Requests, ManyOfThemAreKeptApart) {
     std::vector<std::pair<int, route::Answer<TakeTow>>> open;
     hosts.server().on_request<TakeTow>(
         [&](Peer, const TakeTow& ask, route::Answer<TakeTow> answer) {
-          open.emplace_back(ask.barge, answer);
+          open.emplace_back(ask.barge, std::move(answer));
         });
     hosts.run(500ms);
     std::map<int, int> lines;
@@ -405,10 +411,7 @@ TEST(Requests, ManyOfThemAreKeptApart) {
         open.pop_back();
       }
     });
-    for (const auto& [barge, answer] : open) {
-      route::Answer<TakeTow> last = answer;
-      (void)last.reply({.line = 1 + barge % 4});
-    }
+    for (auto& [barge, answer] : open) (void)answer.reply({.line = 1 + barge % 4});
     hosts.run(2s);
     ASSERT_EQ(lines.size(), 100U);
     for (const auto& [barge, line] : lines) EXPECT_EQ(line, 1 + barge % 4) << barge;
@@ -422,8 +425,11 @@ TEST(Requests, OnlySoManyMayBeOpen) {
   eager.open_requests = 10;
   Client& client = hosts.join(eager);
   int asked = 0;
-  hosts.server().on_request<TakeTow>(
-      [&](Peer, const TakeTow&, const route::Answer<TakeTow>&) { ++asked; });
+  std::vector<route::Answer<TakeTow>> kept;
+  hosts.server().on_request<TakeTow>([&](Peer, const TakeTow&, route::Answer<TakeTow> answer) {
+    ++asked;
+    kept.push_back(std::move(answer));
+  });
   hosts.run(200ms);
   int late = 0;
   const auto note = [&](const Outcome<TakeTow>& outcome) {
@@ -440,8 +446,10 @@ TEST(Requests, OnlySoManyMayBeOpen) {
 TEST(Requests, GoBothWaysAndEndWithTheServer) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
+  std::vector<route::Answer<AskName>> kept;
   client.on_request<AskName>([&](const AskName& ask, route::Answer<AskName> answer) {
     if (ask.tug == 7) (void)answer.reply({.name = "Tern"});
+    kept.push_back(std::move(answer));
   });
   hosts.run(200ms);
   std::string names;
@@ -487,6 +495,54 @@ TEST(Requests, CanBeAwaited) {
   hosts.run(10ms);
   hosts.kill(0);
   EXPECT_EQ(log, "?, line 1") << "its waits end with the client, in no reply";
+}
+
+// A Task that asks again whatever happens ends with its host all the same.
+route::Task ask_for_ever(Client& client, int& asked) {
+  for (Errc error = Errc::none; error != Errc::closed;) {
+    ++asked;
+    error = (co_await client.ask(TakeTow{1}, 1s)).error;
+    if (error == Errc::closed) error = (co_await client.ask(TakeTow{1}, 1s)).error;
+  }
+}
+
+TEST(Requests, ATaskThatAsksAgainDoesNotOutliveItsHost) {
+  SimHosts hosts(kProtocol);
+  Client& client = hosts.join();
+  hosts.run(200ms);
+  int asked = 0;
+  client.start(ask_for_ever(client, asked));
+  hosts.run(10ms);
+  hosts.kill(0);
+  EXPECT_EQ(asked, 1) << "the second question was refused with closed";
+}
+
+TEST(Requests, AnAnswerThatCouldNotBeSentCanBeGivenAgain) {
+  SimHosts hosts(kProtocol);
+  Client& client = hosts.join();
+  std::optional<route::Answer<TakeTow>> kept;
+  hosts.server().on_request<TakeTow>(
+      [&](Peer, const TakeTow&, route::Answer<TakeTow> answer) { kept = std::move(answer); });
+  hosts.run(200ms);
+  std::string end;
+  EXPECT_EQ(client.ask(TakeTow{1}, 5s,
+                       [&](const Outcome<TakeTow>& outcome) {
+                         end = outcome ? "line " + std::to_string(outcome.reply.line) : "none";
+                       }),
+            Errc::none);
+  hosts.run(200ms);
+  ASSERT_TRUE(kept);
+  // The answer's channel is filled until it takes no more.
+  Errc error = Errc::none;
+  while (error == Errc::none) {
+    error = hosts.server().send(Peer{1}, Hail{0, "full"});
+  }
+  ASSERT_EQ(error, Errc::queue_full);
+  EXPECT_EQ(kept->reply({.line = 2}), Errc::queue_full);
+  hosts.run(4s);
+  EXPECT_EQ(kept->reply({.line = 3}), Errc::none);
+  hosts.run(500ms);
+  EXPECT_EQ(end, "line 3");
 }
 
 // ---- rooms and fan-out ----

@@ -270,6 +270,8 @@ class SlowState {
       put(number, 32);
       put(frame.tick, 32);
       put(20 * 16, 16);  // ticks a second, in sixteenths
+      put(replica::CodeSet(tally_).digest() & 0xffffU, 16);
+      put(0, 1);  // exact
       put_count(number - 1, 3);
       put(0, 1);
       return;

@@ -283,6 +283,11 @@ TEST_F(Door, RefusesAnotherProtocolAndAnotherDigestByName) {
   link::Link other = client(1, "", quay);
   EXPECT_EQ(enter(other, at(0s), a_).error, Errc::protocol_name);
   EXPECT_EQ(end_of(other), "protocol_name: this server speaks `test`");
+  link::Identity other_state = kit::test_identity();
+  other_state.payload_version = static_cast<std::uint8_t>(other_state.payload_version + 1);
+  link::Link older = client(4, "", other_state);
+  EXPECT_EQ(enter(older, at(0s), a_).error, Errc::state_version);
+  EXPECT_EQ(end_of(older).substr(0, 13), "state_version");
   link::Identity changed = kit::test_identity();
   changed.versions[0].digest[3] ^= std::byte{1};
   link::Link differs = client(2, "", changed);

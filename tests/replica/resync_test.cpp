@@ -170,6 +170,66 @@ TEST_F(Resync, AMirrorWithAnotherTickRateIsToldSo) {
   EXPECT_EQ(mirror_->counts().drifts, 0U);
 }
 
+TEST_F(Resync, AMirrorWithOtherCodesIsToldSo) {
+  const auto others = std::make_shared<const replica::CodeSet>(replica::Tally(bay::kEntities));
+  mirror_ = std::make_unique<Mirror>(bay::kEntities, 20, others);
+  sender_ = std::make_unique<replica::InputSender>(*mirror_);
+  listen();
+  run(1s);
+  EXPECT_EQ(mirror_->size(), 0U);
+  EXPECT_GT(client_.counts().drops.of(Errc::code_set), 0U);
+  EXPECT_EQ(mirror_->counts().drifts, 0U);
+}
+
+// Codes of one kind of frames take half as much again for the other: nobody gets them by mistake.
+TEST_F(Resync, CodesTrainedOnOtherFramesAreRefused) {
+  replica::Tally tally(bay::kEntities);
+  EXPECT_FALSE(replica::CodeSet(tally).trained_on());
+  viewer_.count_into(&tally);
+  attach();
+  listen();
+  run(1s);
+  ASSERT_EQ(tally.frame_kinds(), replica::FrameKinds::exact);
+  replica::Tally at_mirror(bay::kEntities);
+  mirror_->count_into(&at_mirror);
+  run(1s);
+  EXPECT_EQ(at_mirror.frame_kinds(), replica::FrameKinds::exact);
+  const auto codes =
+      std::make_shared<const replica::CodeSet>(replica::Tally::fitted(bay::kEntities, tally));
+  ASSERT_EQ(codes->trained_on(), replica::FrameKinds::exact);
+  const auto read =
+      replica::read_codes(replica::text_of(*codes, bay::kEntities, "bay"), bay::kEntities);
+  ASSERT_TRUE(read);
+  EXPECT_EQ((*read)->trained_on(), replica::FrameKinds::exact);
+  const Viewer fits(bay_.world(), {.codes = codes});
+  EXPECT_DEATH(Viewer(bay_.world(), {.optimistic = true, .codes = codes}), "");
+  tally.count_frames_of(replica::FrameKinds::optimistic);
+  EXPECT_FALSE(replica::CodeSet(tally).trained_on()) << "a mixture";
+}
+
+TEST_F(Resync, AMirrorMayMoveOrEndUnderItsSender) {
+  attach();
+  replica::InputSender& sender = *sender_;
+  auto elsewhere = std::make_unique<Mirror>(std::move(*mirror_));
+  mirror_ = std::move(elsewhere);
+  run(1s);  // nobody listens: the client is blank
+  listen();
+  run(1s);
+  expect_in_step("asked for by a sender whose mirror moved");
+  EXPECT_GT(sender.resyncs_requested(), 0U);
+  client_.on_fill(nullptr);
+  mirror_.reset();
+  run(1s);
+  EXPECT_EQ(sender.used(), 0U);
+  sender.put(bay::Hail{"ahoy"});
+  run(200ms);
+  EXPECT_EQ(receiver_.newest(), 1U) << "inputs go on";
+  mirror_ = std::make_unique<Mirror>(bay::kEntities);
+  Mirror fresh(bay::kEntities);
+  *mirror_ = std::move(fresh);  // in place of the one that the sender was made for: it has none
+  EXPECT_EQ(sender.used(), 0U);
+}
+
 TEST_F(Resync, IsGrantedOnceASecond) {
   attach();
   listen();

@@ -6,6 +6,7 @@
 #include <utility>
 
 #include "kwind/io/clock.h"
+#include "kwind/replica/inputs.h"
 
 namespace kwind::bots {
 namespace {
@@ -27,6 +28,7 @@ struct Crowd::Bot {
   std::unique_ptr<io::UdpPort> port;
   std::unique_ptr<host::Client> client;
   std::unique_ptr<replica::Mirror> mirror;
+  std::unique_ptr<replica::InputSender> reports;  // and requests for a full resync
   Time dialled{};
   bool there = false;
   bool closing = false;
@@ -88,6 +90,7 @@ void Crowd::dial(Bot& bot, Time now) {
       std::make_unique<host::Client>(*bot.port, options_.server, *options_.protocol, now, who);
   if (options_.entities != nullptr) {
     bot.mirror = std::make_unique<replica::Mirror>(*options_.entities, options_.ticks_per_second);
+    bot.reports = std::make_unique<replica::InputSender>(*bot.mirror);
   }
   Bot* const self = &bot;
   bot.client->on_connect([this, self] {
@@ -169,6 +172,7 @@ void Crowd::turn(Bot& bot, Time now) {
   bot.client->receive(now);
   if (bot.there && !sayable_.empty() && now >= bot.next_word) say_something(bot, now);
   if (bot.there && now >= bot.next_look) look_at_link(bot, now);
+  if (bot.there && bot.reports != nullptr) bot.client->offer_fill(bot.reports.get(), 1);
   bot.client->send(now);  // also the last word
   bot.done = bot.client->ended();
 }

@@ -11,7 +11,9 @@
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_port.h"
+#include "kwind/replica/inputs.h"
 #include "kwind/replica/interest.h"
+#include "kwind/replica/viewer.h"
 
 namespace kwind::bots {
 namespace {
@@ -34,6 +36,7 @@ struct Harbour::State {
     }
     replica::Viewer viewer;
     replica::Sight sight;
+    replica::InputReceiver reports;  // bots steer nothing
   };
 
   void run() {
@@ -52,6 +55,13 @@ struct Harbour::State {
       aboard.emplace(peer, std::move(made));
     });
     server.on_disconnect([&](host::Peer peer, Errc, std::string_view) { aboard.erase(peer); });
+    // What a client could not read, or holds otherwise than it was told, is told anew.
+    server.on_fill([&](host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
+      const auto found = aboard.find(peer);
+      if (found == aboard.end()) return Errc::payload_not_taken;
+      Aboard& each = *found->second;
+      return each.reports.receive(payload, bits, &each.viewer);
+    });
     host::TickClock clock(demo::kTicksPerSecond, io::now(), 1);  // what it misses is counted
     std::uint64_t skipped = 0;
     while (!stopping) {

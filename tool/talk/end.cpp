@@ -286,6 +286,12 @@ std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
                 arrived(to, {tables_.info().messages[answer_kind], *fields, layout->version, 0});
                 return Errc::none;
               }
+              if (ending == route::Ending::abandoned) {
+                happened({.what = Event::What::problem,
+                          .peer = to,
+                          .text = fmt::format("no {} will come: who was asked dropped the request",
+                                              tables_.info().messages[answer_kind].name)});
+              }
               if (ending == route::Ending::timed_out) {
                 happened({.what = Event::What::problem,
                           .peer = to,

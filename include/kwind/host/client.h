@@ -208,6 +208,7 @@ class Client {
   Errc ask_packed(const PackedMessage& request, Duration timeout, route::Questions::Settle settle);
   Errc send_answer(std::uint16_t number, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode);
+  void abandon(std::uint16_t number, const schema::MessageInfo& info);
 
   route::Dispatcher<FromServer> dispatcher_;
   MessagePacker packer_;

@@ -67,6 +67,15 @@ class MessagePacker {
     return PackedMessage{info.kind, version, question, scratch_, out.bit_count()};
   }
 
+  /// What tells that question `number`, whose answers are of kind `info`, gets none: number 0, and
+  /// the number instead of fields. Errors: unknown_to_peer.
+  [[nodiscard]] Result<PackedMessage> pack_abandoned(const schema::MessageInfo& info,
+                                                     std::uint16_t version, std::uint16_t number) {
+    return pack_with(info, version, 0, [&](schema::Encoder& out) {
+      out.write(schema::Encoder::choice(std::uint64_t{1} << schema::kQuestionBits, number));
+    });
+  }
+
   /// Messages encoded so far; one that goes to many counts once for each version.
   [[nodiscard]] std::uint64_t packed() const { return packed_; }
   /// Values so far that were outside their ranges.

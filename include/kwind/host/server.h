@@ -295,6 +295,7 @@ class Server {
                   route::Questions::Settle settle);
   Errc send_answer(Peer to, std::uint16_t number, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode);
+  void abandon(Peer to, std::uint16_t number, const schema::MessageInfo& info);
 
   const schema::ProtocolInfo& protocol_;
   route::Dispatcher<Peer> dispatcher_;

@@ -4,6 +4,7 @@
 #include <array>
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <tl/expected.hpp>
@@ -12,6 +13,14 @@
 #include "kwind/schema/entity_info.h"
 
 namespace kwind::replica {
+
+/// How the frames were made that a tally counts, see ViewerOptions::optimistic: what differs from
+/// what a client acknowledged is more than what differs from what it was sent.
+enum class FrameKinds : std::uint8_t {
+  exact = 1,
+  optimistic = 2,
+  both = 3,  ///< codes for a mixture fit neither well
+};
 
 /// How often each symbol occurred, or is expected to.
 class Tally {
@@ -35,6 +44,12 @@ class Tally {
   /// Weights for codes that fit `counted` traffic: where little was seen, expected() has its say.
   static Tally fitted(const schema::EntitiesInfo& entities, const Tally& counted);
 
+  /// What was counted is of such frames, too.
+  void count_frames_of(FrameKinds kinds) { frames_ |= static_cast<std::uint8_t>(kinds); }
+  /// Nothing as long as no frame was counted.
+  [[nodiscard]] std::optional<FrameKinds> frame_kinds() const {
+    return frames_ == 0 ? std::nullopt : std::optional(static_cast<FrameKinds>(frames_));
+  }
   /// Counts what `other`, of the same entities, counted, too.
   void add(const Tally& other);
 
@@ -43,6 +58,7 @@ class Tally {
 
  private:
   std::vector<Kind> kinds_;
+  std::uint8_t frames_ = 0;
 };
 
 /// Prefix codes from a tally, or from a file.
@@ -57,6 +73,9 @@ class CodeSet {
   /// Of all its codes: two ends with the same number hold the same set. For
   /// host::Options::code_sets.
   [[nodiscard]] std::uint64_t digest() const { return digest_; }
+  /// What frames it was trained on: a Viewer that makes others does not take it, they would be half
+  /// as large again. Nothing for a set that was not trained, or on a mixture.
+  [[nodiscard]] std::optional<FrameKinds> trained_on() const;
 
   struct Inside;
   explicit CodeSet(Inside inside);

@@ -6,6 +6,7 @@
 #include <cstdint>
 #include <deque>
 #include <functional>
+#include <memory>
 #include <optional>
 #include <span>
 #include <utility>
@@ -36,7 +37,8 @@ class InputSender final : public link::Filler {
  public:
   static constexpr std::size_t kKept = 64;
 
-  /// Borrows the mirror. Each input goes in so many datagrams, 1 to 8.
+  /// For `mirror`, which may be moved or end meanwhile: then inputs go on without reports. Each
+  /// input goes in so many datagrams, 1 to 8.
   explicit InputSender(Mirror& mirror, std::size_t redundancy = 3);
 
   /// The input of the next tick; returns its number. Requires: at most PackedInput::kMostBits.
@@ -66,7 +68,7 @@ class InputSender final : public link::Filler {
  private:
   PackedInput& next();
   [[nodiscard]] const PackedInput& at(std::uint32_t number) const { return kept_[number % kKept]; }
-  Mirror& mirror_;
+  std::shared_ptr<Mirror* const> mirror_;
   std::size_t redundancy_;
   std::uint32_t newest_ = 0;
   std::uint32_t sent_ = 0;

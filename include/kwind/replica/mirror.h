@@ -35,21 +35,23 @@ struct MirrorCounts {
 
 class Mirror {
  public:
-  /// `ticks_per_second` and `codes` as the server's world has them. With another number of ticks a
-  /// second receive() gives tick_rate for every full frame.
+  /// `ticks_per_second` and `codes` as the server's world and viewer have them. With others
+  /// receive() gives tick_rate or code_set for every full frame.
   explicit Mirror(const schema::EntitiesInfo& entities, double ticks_per_second = 20,
                   std::shared_ptr<const CodeSet> codes = nullptr);
-  Mirror(Mirror&&) noexcept;
-  Mirror& operator=(Mirror&&) noexcept;
+  /// An InputSender goes along with the mirror that it was made for. What is assigned to takes the
+  /// other's contents and keeps its own sender; the other's has no mirror any more.
+  Mirror(Mirror&& other) noexcept;
+  Mirror& operator=(Mirror&& other) noexcept;
   ~Mirror();
 
   /// Takes a frame, Event::fill of the link, whole or not at all. Frames may come in any order; a
-  /// value is never replaced by an older one. Errors: tick_rate, see the constructor; base_missing
-  /// for a frame that builds on one that is not here: it waits for that, and wants_resync() says
-  /// which frame waits; truncated, trailing_bits, value_range; replayed for a frame that came
-  /// before, or was given up. Throws only std::bad_alloc: then nothing that is here counts any
-  /// more, and the server is asked for all of it. Whatever the bits, memory stays within what the
-  /// entities of the protocol need.
+  /// value is never replaced by an older one. Errors: tick_rate, code_set, see the constructor;
+  /// base_missing for a frame that builds on one that is not here: it waits for that, and
+  /// wants_resync() says which frame waits; truncated, trailing_bits, value_range; replayed for a
+  /// frame that came before, or was given up. Throws only std::bad_alloc: then nothing that is here
+  /// counts any more, and the server is asked for all of it. Whatever the bits, memory stays within
+  /// what the entities of the protocol need.
   Errc receive(std::span<const std::byte> payload, std::size_t bits);
   /// Hands out what the frames since the last call did, in order, once. Valid until the next call.
   /// If nobody calls, the newest kMostHappenings are kept; older ones are dropped and counted.
@@ -121,8 +123,12 @@ class Mirror {
                         const Decode& from, const Decode& to) const;
   void restore(schema::AnyRef entity, const schema::EntityInfo& info,
                const std::function<void(schema::Decoder&)>& decode) const;
+  friend class InputSender;
   struct State;
+  /// Where this mirror is; holds nullptr once it is nowhere.
+  std::shared_ptr<Mirror* const> self();
   std::unique_ptr<State> state_;
+  std::shared_ptr<Mirror*> self_;
 };
 
 }  // namespace kwind::replica

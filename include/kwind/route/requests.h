@@ -56,6 +56,7 @@ enum class Ending : std::uint8_t {
   replied,
   refused,
   timed_out,     ///< nothing came in time; a later answer is dropped and counted
+  abandoned,     ///< who was asked dropped its Answer without a word
   disconnected,  ///< the connection ended first
   not_sent,      ///< it was never asked: `error` says why
 };
@@ -85,7 +86,8 @@ class Questions {
   [[nodiscard]] std::uint16_t next_number() const;
   void add(std::uint16_t number, std::uint16_t answer_kind, Time deadline, Settle settle);
 
-  /// An answer came. Errors: stray_answer if nobody waits for it (any more), those of decoding.
+  /// An answer came; with number 0 its fields are the number of an abandoned question.
+  /// Errors: stray_answer if nobody waits for it (any more), those of decoding.
   Errc answer(std::uint16_t number, std::uint16_t kind, const bits::Reader& fields,
               schema::Layout& layout);
   /// Ends what is late.
@@ -144,19 +146,35 @@ class AnswerDesk {
   virtual Errc send_answer(std::uint32_t peer, std::uint16_t number,
                            const schema::MessageInfo& info,
                            const std::function<void(schema::Encoder&)>& encode) = 0;
+  /// Tells `peer` that question `number`, whose answers are of kind `info`, gets none.
+  virtual void abandon(std::uint32_t peer, std::uint16_t number,
+                       const schema::MessageInfo& info) = 0;
 };
 
-/// The right and duty to answer one request, once. Keep it to answer later, from another tick; one
-/// that is destroyed unused leaves the other end waiting until its time is out. Movable. May
-/// outlive the host.
+/// The right and duty to answer one request, once. Keep it to answer later, from another tick; for
+/// one that is destroyed unused the other end hears Ending::abandoned. Movable. May outlive the
+/// host.
 template <Request T>
 class Answer {
  public:
   Answer(std::weak_ptr<AnswerDesk> desk, std::uint32_t peer, std::uint16_t number)
       : desk_(std::move(desk)), peer_(peer), number_(number) {}
+  Answer(Answer&&) noexcept = default;
+  Answer& operator=(Answer&& other) noexcept {
+    if (this == &other) return *this;
+    abandon();
+    desk_ = std::move(other.desk_);
+    peer_ = other.peer_;
+    number_ = other.number_;
+    given_ = other.given_;
+    return *this;
+  }
+  Answer(const Answer&) = delete;
+  Answer& operator=(const Answer&) = delete;
+  ~Answer() { abandon(); }
 
   /// Errors: no_such_peer if whoever asked is gone; stray_answer if it was answered before; those
-  /// of sending.
+  /// of sending: then it is not answered yet.
   Errc reply(const ReplyOf<T>& reply) {
     AnswerOf<T> answer;
     answer.outcome = typename std::variant_alternative_t<0, decltype(answer.outcome)>{reply};
@@ -177,12 +195,19 @@ class Answer {
   Errc send(const AnswerOf<T>& answer) {
     const auto desk = desk_.lock();
     if (!desk) return Errc::no_such_peer;
-    return desk->send_answer(peer_, number_, AnswerOf<T>::info(),
-                             [&](schema::Encoder& out) { encode(out, answer); });
+    const Errc error = desk->send_answer(peer_, number_, AnswerOf<T>::info(),
+                                         [&](schema::Encoder& out) { encode(out, answer); });
+    given_ = given_ || error == Errc::none;
+    return error;
   }
-  std::weak_ptr<AnswerDesk> desk_;
+  void abandon() noexcept {
+    if (given_) return;
+    if (const auto desk = desk_.lock()) desk->abandon(peer_, number_, AnswerOf<T>::info());
+  }
+  std::weak_ptr<AnswerDesk> desk_;  // empty once moved from
   std::uint32_t peer_;
   std::uint16_t number_;
+  bool given_ = false;
 };
 
 /// A coroutine that runs by itself once it was given to Server::start or Client::start: between its

@@ -39,8 +39,9 @@ class RoomKey {
 template <class Peer>
 class Rooms {
  public:
-  /// Who may enter rooms at all: a host sets it, so that nobody is put into a room who is gone.
-  void only_if(std::function<bool(Peer)> is_here) { is_here_ = std::move(is_here); }
+  /// `is_here`: who may enter rooms at all, so that nobody is put into a room who is gone; empty:
+  /// anybody.
+  explicit Rooms(std::function<bool(Peer)> is_here = nullptr) : is_here_(std::move(is_here)) {}
   /// Called when a peer has entered, before anything else is sent to the room: the place to send it
   /// what the room looks like. May send, and may change rooms.
   void on_enter(std::function<void(Peer, const RoomKey&)> hook) { on_enter_.add(std::move(hook)); }
