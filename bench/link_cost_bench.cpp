@@ -32,7 +32,7 @@ link::ListenerOptions door(std::size_t capacity, bool aes) {
   link::ListenerOptions made{kit::test_identity(), kit::secret_of(3), capacity, 0};
   made.key = kit::server_key();
   made.aes = aes;
-  made.pending_per_address = capacity;
+  made.exchanges = {2 * capacity, 1e9, 1e9, 1e9};
   return made;
 }
 
@@ -69,20 +69,21 @@ struct Open {
 Open open_link(link::Listener& listener, std::uint64_t number, bool aes, Time now) {
   Knocking knocking = knock(listener, number, aes, now);
   std::array<std::byte, link::kBaseDatagramBytes> reply{};
-  const auto outcome = listener.receive(now, knocking.from, knocking.offer, reply);
-  (void)knocking.client.receive(now, std::span(reply).first(outcome.reply_bytes));
-  Open open{std::move(knocking.client),
-            link::Link::accept(*outcome.admission, knocking.from, options(), now)};
+  (void)listener.receive(now, knocking.from, knocking.offer, reply);
+  const auto done = listener.exchange(now, reply);
+  (void)knocking.client.receive(now, std::span(reply).first(done->reply_bytes));
   std::array<std::byte, link::kMaxDatagramBytes> ping{};
-  const std::size_t size = open.client.poll_datagram(now, ping);
+  const std::size_t size = knocking.client.poll_datagram(now, ping);
+  const auto admitted = listener.admit(now, 0, std::span(ping).first(size));
+  Open open{std::move(knocking.client),
+            link::Link::accept(admitted->admission, knocking.from, options(), now)};
   (void)open.server.receive_from(now, knocking.from, std::span(ping).first(size));
-  (void)listener.opened(now, open.server.id());
   while (open.server.poll_event() || open.client.poll_event()) {
   }
   return open;
 }
 
-// The server's work for one client: hello, offer, the link.
+// The server's work for one client: its offer, answered.
 void handshake_of_the_server(benchmark::State& state) {
   constexpr std::size_t kMany = 2000;
   const Time now = kit::at(1s);
@@ -102,11 +103,10 @@ void handshake_of_the_server(benchmark::State& state) {
       next = 0;
       state.ResumeTiming();
     }
-    const auto outcome = listener->receive(now, clients[next].from, clients[next].offer, reply);
-    if (!outcome.admission) return state.SkipWithError("not admitted");
-    const link::Link link =
-        link::Link::accept(*outcome.admission, clients[next].from, options(), now);
-    benchmark::DoNotOptimize(link.id());
+    (void)listener->receive(now, clients[next].from, clients[next].offer, reply);
+    const auto done = listener->exchange(now, reply);
+    if (!done || !done->attempt) return state.SkipWithError("not answered");
+    benchmark::DoNotOptimize(done->attempt);
     ++next;
   }
 }

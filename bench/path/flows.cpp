@@ -287,10 +287,16 @@ class LinkFlow final : public TwoEnds {
           if (outcome.reply_bytes > 0) {
             (*port)->send(now, received->from, std::span(reply).first(outcome.reply_bytes));
           }
-          if (outcome.admission) {
-            link.emplace(link::Link::accept(*outcome.admission, received->from, options_, now));
+          while (const auto done = listener.exchange(now, reply)) {
+            (*port)->send(now, done->to, std::span(reply).first(done->reply_bytes));
           }
-        } else if (link) {
+          continue;
+        }
+        if (const auto admitted = listener.admit(now, 0, received->bytes)) {
+          link.emplace(
+              link::Link::accept(admitted->admission, received->from, options_, now));
+        }
+        if (link) {
           (void)link->receive_from(now, received->from, received->bytes);
           while (const auto event = link->poll_event()) {
             if (event->kind != link::Event::Kind::message) continue;

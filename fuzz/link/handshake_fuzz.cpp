@@ -51,7 +51,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     bool honest_cookie = false;
     if (data[0] % 4 == 1) {
       knock.resize(link::kBaseDatagramBytes);
-      const auto cookie = link::make_cookie(kit::secret_of(3), from, 7, kNow);
+      const auto cookie =
+          link::make_cookie(bits::derive(kit::secret_of(3), "cookies"), from, 7, kNow);
       link::write_offer_head(
           {link::kLinkVersion, 7, sealed ? link::Mode::sealed : link::Mode::clear,
            link::Carrier::datagrams},
@@ -61,8 +62,11 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     std::array<std::byte, link::kBaseDatagramBytes> reply{};
     const auto outcome = listener.receive(kNow, from, knock, reply);
     if (outcome.reply_bytes > knock.size()) std::abort();   // amplification
-    if (outcome.admission && !honest_cookie) std::abort();  // a cookie was guessed
-    if (outcome.admission && sealed) std::abort();          // a seal was guessed
+    const auto exchanged = listener.exchange(kNow, reply);
+    if (exchanged && !honest_cookie) std::abort();                // a cookie was guessed
+    if (exchanged && exchanged->attempt && sealed) std::abort();  // a seal was guessed
+    if (exchanged && exchanged->reply_bytes > knock.size()) std::abort();
+    if (listener.admit(kNow, 0, knock)) std::abort();
     if (listener.answer_unknown(knock, reply) >= std::max<std::size_t>(knock.size(), 1)) {
       std::abort();
     }

@@ -57,7 +57,7 @@ struct Client::Impl {
     return link::Link::connect({identity_of(protocol, options), seed, options.server_key,
                                 port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams,
                                 options.aes, options.ticket, options.comeback},
-                               link_options(protocol, options, seed), now);
+                               link_options(protocol, options, bits::derive(seed, "link")), now);
   }
 
   io::Port& port;

@@ -1,5 +1,7 @@
 #include "kwind/host/server.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <array>
 #include <deque>
@@ -20,14 +22,24 @@ struct Server::Impl {
         wire(protocol, schema::Direction::from_client, options_in, options_in.tick_budget,
              options_in.most_faults),
         options(options_in),
-        seed(seed_of(options)),
+        drawn_from(seed_of(options)),
         listener(door(protocol)) {
     KWIND_ASSERT(wire.permits(port_in.local()));
   }
 
-  link::ListenerOptions door(const schema::ProtocolInfo& protocol) const {
+  // A secret of its own for each use; the one that it was drawn from is gone then.
+  bits::Secret32 draw(std::string_view label) {
+    const bits::Secret32 drawn = bits::derive(drawn_from, label);
+    drawn_from = bits::derive(drawn_from, "next");
+    return drawn;
+  }
+
+  link::ListenerOptions door(const schema::ProtocolInfo& protocol) {
     KWIND_ASSERT(options.key.has_value() != options.clear_mode.has_value());
-    link::ListenerOptions door{identity_of(protocol, options), seed, options.capacity, 0};
+    link::ListenerOptions door{identity_of(protocol, options), draw("door"), options.capacity, 0};
+    door.exchanges = options.exchanges;
+    door.attempts = options.attempts;
+    door.handshake_timeout = options.timeouts.handshake;
     door.key = options.key;
     door.aes = options.aes;
     door.gate = options.gate;
@@ -107,6 +119,7 @@ struct Server::Impl {
     if (connection.gone) return;
     connection.gone = true;
     some_leave = true;
+    listener.revoke(connection.admission);  // who is given up does not come back
     if (!connection.announced) return;
     roll.remove(connection.peer);
     on_disconnect.each(
@@ -138,23 +151,71 @@ struct Server::Impl {
     return found == by_peer.end() ? nullptr : found->second.get();
   }
 
-  void take_datagram(Time now, io::Port& port, const io::Received& received) {
+  void take_datagram(Time now, std::size_t at_port, const io::Received& received) {
+    io::Port& port = *ports[at_port];
     if (!wire.permits(received.from)) return wire.drops.add(Errc::not_loopback);
-    if (link::Listener::is_handshake(received.bytes)) return greet(now, port, received);
+    if (link::Listener::is_handshake(received.bytes)) return greet(now, at_port, received);
     const auto id = link::Listener::connection_of(received.bytes);
     if (!id) return wire.drops.add(id.error());
     const auto found = by_id.find(*id);
-    if (found == by_id.end() || found->second->port != &port) {
+    Connection* connection = found == by_id.end() ? nullptr : found->second;
+    if (connection == nullptr) {
+      auto admitted = listener.admit(now, at_port, received.bytes);
+      if (admitted && admitted->error != Errc::none) {
+        return turn_away(now, port, *admitted, received);
+      }
+      if (admitted) connection = &add(port, std::move(admitted->admission));
+    }
+    if (connection == nullptr || connection->port != &port) {
       wire.drops.add(Errc::unknown_connection);
+      if (connection != nullptr) return;
       std::array<std::byte, 32> reply{};
       reply_with(now, port, received.from, reply, listener.answer_unknown(received.bytes, reply));
       return;
     }
-    Connection& connection = *found->second;
-    touch(connection);
+    touch(*connection);
     // The link drops what does not open, and counts its drops.
-    (void)connection.session.link().receive_from(now, received.from, received.bytes);
-    drain(now, connection);
+    (void)connection->session.link().receive_from(now, received.from, received.bytes);
+    drain(now, *connection);
+  }
+
+  // The link takes the keys.
+  link::Link link_of(link::Admission& admission) {
+    link::Link made =
+        link::Link::accept(admission, admission.from,
+                           link_options(wire.protocol, options, draw("link")), admission.answered);
+    admission.agreed.reset();
+    return made;
+  }
+
+  Connection& add(io::Port& port, link::Admission admission) {
+    const Peer peer{++last_peer};
+    link::Link made_link = link_of(admission);
+    auto made = std::make_unique<Connection>(
+        Connection{.peer = peer,
+                   .port = &port,
+                   .place = order.size(),
+                   .session = Session(wire, std::move(made_link)),
+                   .admission = std::move(admission)});
+    Connection& connection = *made;
+    by_id[connection.admission.id] = made.get();
+    order.push_back(made.get());
+    turns.emplace_back();
+    by_peer[peer] = std::move(made);
+    return connection;
+  }
+
+  // Its client is told why, once; it never becomes a connection.
+  void turn_away(Time now, io::Port& port, link::Listener::Admitted& admitted,
+                 const io::Received& received) {
+    wire.drops.add(admitted.error);
+    link::Link link = link_of(admitted.admission);
+    (void)link.receive_from(now, received.from, received.bytes);
+    const ErrorInfo& why = error_info(admitted.error);
+    link.close(now, fmt::format("{}: {}", why.name, why.text), admitted.error);
+    std::array<std::byte, link::kMaxDatagramBytes> out;  // NOLINT: written before it is read
+    const std::size_t size = link.poll_datagram(now, out);
+    reply_with(now, port, link.destination(), out, size);
   }
 
   // What the door says belongs to no link; it is counted with those that are gone.
@@ -167,41 +228,34 @@ struct Server::Impl {
     port.send(now, to, reply.first(bytes));
   }
 
-  void greet(Time now, io::Port& port, const io::Received& received) {
+  void greet(Time now, std::size_t at_port, const io::Received& received) {
+    io::Port& port = *ports[at_port];
     std::array<std::byte, link::kBaseDatagramBytes> reply{};
     const auto outcome =
-        listener.receive(now, received.from, received.bytes, reply,
-                         port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams);
+        listener.receive(now, received.from, received.bytes, reply, carrier_of(port), at_port);
     if (outcome.error != Errc::none) wire.drops.add(outcome.error);
     reply_with(now, port, received.from, reply, outcome.reply_bytes);
-    if (!outcome.admission) return;
-    const Peer peer{++last_peer};
-    auto made = std::make_unique<Connection>(Connection{
-        .peer = peer,
-        .port = &port,
-        .place = order.size(),
-        .session =
-            Session(wire, link::Link::accept(*outcome.admission, received.from,
-                                             link_options(wire.protocol, options, seed), now)),
-        .admission = *outcome.admission});
-    by_id[made->admission.id] = made.get();
-    order.push_back(made.get());
-    turns.emplace_back();
-    by_peer[peer] = std::move(made);
+  }
+  static link::Carrier carrier_of(const io::Port& port) {
+    return port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams;
+  }
+
+  // Those who wait at the door, as many as its rate permits.
+  void exchange_keys(Time now) {
+    std::array<std::byte, link::kBaseDatagramBytes> reply{};
+    while (const auto done = listener.exchange(now, reply)) {
+      if (done->error != Errc::none) wire.drops.add(done->error);
+      reply_with(now, *ports[done->port], done->to, reply, done->reply_bytes);
+    }
   }
 
   bool may_return() const { return options.comeback > Duration{0} && options.key.has_value(); }
 
   // The first datagram of a client opened: it exists for the game from now on.
   void opened(Connection& connection) {
-    if (const Errc error = listener.opened(last_now, connection.admission.id);
-        error != Errc::none) {
-      connection.session.link().close(last_now, error_info(error).text);
-      return;
-    }
     if (!connection.admission.replaces) return announce(connection);
     const auto old = std::find_if(order.begin(), order.end(), [&](const Connection* other) {
-      return other->admission.id == *connection.admission.replaces && other->announced &&
+      return other->admission.serial == *connection.admission.replaces && other->announced &&
              !other->gone;
     });
     // If not: its time was up while the handshake was under way.
@@ -254,7 +308,7 @@ struct Server::Impl {
     for (Connection* connection : order) {
       if (!connection->away || connection->forgotten) continue;
       connection->forgotten = true;
-      listener.forget(now, connection->admission.id, true);
+      listener.forget(now, connection->admission, !connection->gone);
       by_id.erase(connection->admission.id);
     }
     if (std::none_of(order.begin(), order.end(), is_closed)) return;
@@ -271,7 +325,7 @@ struct Server::Impl {
       retired.add(connection->session.link());
       retired_drops.add(connection->session.link().stats().drops);
       if (!connection->forgotten) {
-        listener.forget(now, connection->admission.id);
+        listener.forget(now, connection->admission);
         by_id.erase(connection->admission.id);
       }
       peers.push_back(connection->peer);
@@ -281,6 +335,7 @@ struct Server::Impl {
     for (const Peer peer : peers) by_peer.erase(peer);
   }
 
+  void take_in(Time now);
   void touch(const Connection& connection) {
     turns[connection.place].touched = turns[connection.place].stirred = true;
   }
@@ -293,9 +348,10 @@ struct Server::Impl {
 
   Server& host;
   std::vector<io::Port*> ports;
+  std::size_t next_port = 0;  // whose turn it is
   Wire wire;
   ServerOptions options;
-  bits::Secret32 seed;
+  bits::Secret32 drawn_from;
   link::Listener listener;
   std::unordered_map<Peer, std::unique_ptr<Connection>> by_peer;
   std::unordered_map<link::ConnectionId, Connection*> by_id;
@@ -402,14 +458,31 @@ void Server::serve(io::Port& another) {
   impl_->ports.push_back(&another);
 }
 
+// A turn of a port takes so many datagrams, then it is the next one's: none keeps the others waiting.
+void Server::Impl::take_in(Time now) {
+  constexpr std::size_t kTurn = 64;
+  const Time end = options.clock ? options.clock() + options.receive_time : kNever;
+  std::size_t left = options.receive_datagrams;
+  std::size_t empty = 0;
+  while (left > 0 && empty < ports.size()) {
+    const std::size_t at = next_port;
+    next_port = (next_port + 1) % ports.size();
+    std::size_t taken = 0;
+    for (; taken < std::min(kTurn, left); ++taken) {
+      const auto received = ports[at]->receive(now);
+      if (!received) break;
+      take_datagram(now, at, *received);
+    }
+    left -= taken;
+    empty = taken == 0 ? empty + 1 : 0;
+    if (options.clock && options.clock() >= end) return;
+  }
+}
+
 void Server::receive(Time now) {
   impl_->last_now = now;
-  for (io::Port* port : impl_->ports) {
-    while (const auto received = port->receive(now)) {
-      impl_->take_datagram(now, *port, *received);
-    }
-    impl_->hear_ended(now, *port);
-  }
+  impl_->take_in(now);
+  for (io::Port* port : impl_->ports) impl_->hear_ended(now, *port);
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     Impl::Turn& turn = impl_->turns[i];
     if (!turn.stirred && now < turn.wakeup) continue;
@@ -424,6 +497,7 @@ void Server::receive(Time now) {
     impl_->remove_closed(now);
     impl_->note_leaving();
   }
+  impl_->exchange_keys(now);
   for (io::Port* port : impl_->ports) port->flush(now);  // handshakes do not wait for a tick
 }
 
@@ -447,7 +521,7 @@ void Server::send(Time now) {
 }
 
 Time Server::next_wakeup() const {
-  Time next = kNever;
+  Time next = impl_->listener.next_exchange();
   for (const io::Port* port : impl_->ports) next = std::min(next, port->next_wakeup());
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     const Impl::Turn& turn = impl_->turns[i];
@@ -584,6 +658,8 @@ void Server::close(Peer peer, std::string_view reason) {
   if (Connection* connection = impl_->find(peer)) {
     impl_->touch(*connection);
     connection->session.link().close(impl_->last_now, reason);
+    // Of one that is away the link has ended: it is gone now, and may not come back.
+    if (connection->away) impl_->say_goodbye(*connection, Errc::closed_here, reason);
   }
 }
 

@@ -39,7 +39,7 @@ bits::Secret32 seed_of(const Options& options) {
 }
 
 link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Options& options,
-                               const bits::Secret32& seed) {
+                               const bits::Secret32& secret) {
   link::LinkOptions made;
   for (const schema::ChannelInfo& channel : protocol.channels) {
     link::ChannelSpec spec{channel.delivery, channel.life.since};
@@ -65,7 +65,7 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
   made.handshake_timeout = options.timeouts.handshake;
   made.keepalive = options.timeouts.keepalive;
   made.linger = options.timeouts.linger;
-  made.seed = bits::Reader(bits::derive(seed, "link").bytes()).get(64);
+  made.secret = secret;
   made.key_log = options.key_log;
   return made;
 }

@@ -22,9 +22,10 @@ Link::Impl::Impl(Role role, LinkOptions options, Carrier carrier, Time now)
       channels_(std::move(options.channels), options.tags, options.reassembly_bytes, carrier),
       mtu_(options.discover_mtu && carrier == Carrier::datagrams),
       options_(std::move(options)),
-      random_(options_.seed) {
+      skips_(options_.secret, "skipped numbers"),
+      challenges_(options_.secret, "path challenges") {
   note_controller();
-  skip_at_ = 1 + random_.next() % kSkipEvery;
+  skip_at_ = 1 + skips_.next() % kSkipEvery;
 }
 
 void Link::Impl::greet(ConnectOptions who, Time now) {

@@ -22,27 +22,13 @@
 #include "kwind/link/link.h"
 #include "mtu.h"
 #include "path.h"
+#include "random.h"
 #include "rtt.h"
 #include "sent_ledger.h"
 
 namespace kwind::link {
 
 enum class Role : std::uint8_t { client, server };
-
-// SplitMix64 (Steele, Lea and Flood, OOPSLA 2014): for what peers must not guess and cannot see.
-class Random {
- public:
-  explicit Random(std::uint64_t seed) : state_(seed) {}
-  std::uint64_t next() {
-    std::uint64_t z = (state_ += 0x9e3779b97f4a7c15U);
-    z = (z ^ (z >> 30)) * 0xbf58476d1ce4e5b9U;
-    z = (z ^ (z >> 27)) * 0x94d049bb133111ebU;
-    return z ^ (z >> 31);
-  }
-
- private:
-  std::uint64_t state_;
-};
 
 class Link::Impl {
  public:
@@ -220,7 +206,8 @@ class Link::Impl {
   std::vector<Frame> frames_;    // scratch
   std::vector<SentRef> probed_;  // scratch
   Inbox inbox_;
-  Random random_;
+  KeyedRandom skips_;       // which packet numbers are left out: no peer sees these numbers
+  KeyedRandom challenges_;  // of paths: the peer sees them
   std::uint8_t code_set_ = 0;
   bool returned_ = false;
   Cipher cipher_ = Cipher::chacha20_poly1305;

@@ -99,7 +99,8 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   if (!ack_block_.ranges.empty()) blocks_heard_to_ = raw(number) + 1;
   note_packet(now, number, datagram.size());
   if (role_ == Role::server) {
-    path_.heard(now, from, datagram.size(), newest, random_.next(),
+    const std::uint64_t random = path_.is_news(now, from, newest) ? challenges_.next() : 0;
+    path_.heard(now, from, datagram.size(), newest, random,
                 std::max<Duration>(3 * rtt_.probe_timeout(ack_delay()), kLeastPathPatience));
   }
   if (broken_off_ && close_copies_ < kMostCloseCopies) {

@@ -130,7 +130,7 @@ Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> o
                                                 std::size_t most, bool with_acks) {
   if (ledger_.next_number() >= skip_at_) {
     ledger_.skip();
-    skip_at_ = ledger_.next_number() + 1 + random_.next() % (2 * kSkipEvery);
+    skip_at_ = ledger_.next_number() + 1 + skips_.next() % (2 * kSkipEvery);
   }
   Datagram datagram{bits::Writer(out.first(most - envelope_->tag_bytes())), ledger_.next_number(),
                     0};

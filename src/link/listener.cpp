@@ -2,13 +2,21 @@
 
 #include <fmt/format.h>
 
+#include <array>
 #include <cstring>
+#include <deque>
+#include <unordered_map>
+#include <unordered_set>
+#include <utility>
+#include <vector>
 
 #include "agreed.h"
 #include "data_header.h"
+#include "exchange_queue.h"
 #include "handshake.h"
 #include "kwind/bits/reader.h"
 #include "kwind/bits/writer.h"
+#include "random.h"
 
 namespace kwind::link {
 namespace {
@@ -24,11 +32,6 @@ bits::Digest128 first_half(const bits::Secret32& secret) {
 // Comebacks and tickets are kept by digest: a table that leaks is of no use to anybody.
 bits::Digest128 digest_of(const bits::Secret32& comeback) {
   return bits::blake2b_128(comeback.bytes());
-}
-
-Endpoint address_of(Endpoint from) {
-  from.port = 0;
-  return from;
 }
 
 std::uint16_t version_common(const Identity& ours, const Identity& theirs, std::size_t& place) {
@@ -55,37 +58,189 @@ std::uint8_t common_code_set(const Identity& ours, const std::vector<std::uint64
   return 0;
 }
 
-}  // namespace
-
-struct Listener::Said {
-  OfferKey key;
+// What the client says in an offer, as it was understood.
+struct Said {
   Offer offer;
   std::size_t version_place = 0;
 };
 
-std::size_t Listener::OfferHash::operator()(const OfferKey& key) const noexcept {
-  std::uint64_t part = 0;  // public keys are as good as random
-  std::memcpy(&part, key.ephemeral.data(), sizeof part);
-  return std::hash<Endpoint>()(key.from) ^ static_cast<std::size_t>(part);
-}
-std::size_t Listener::DigestHash::operator()(const bits::Digest128& digest) const noexcept {
-  std::uint64_t part = 0;
-  std::memcpy(&part, digest.data(), sizeof part);
-  return static_cast<std::size_t>(part);
-}
+struct OfferKey {
+  Endpoint from;
+  PublicKey ephemeral;
+  friend bool operator==(const OfferKey&, const OfferKey&) = default;
+};
+// Under a key of the process: strangers choose what is hashed.
+struct KeyedHash {
+  bits::Key128 key{};
+  std::size_t operator()(const OfferKey& offer) const noexcept {
+    return std::hash<Endpoint>()(offer.from) ^ (*this)(std::span<const std::byte>(offer.ephemeral));
+  }
+  std::size_t operator()(const bits::Digest128& digest) const noexcept {
+    return (*this)(std::span<const std::byte>(digest));
+  }
+  std::size_t operator()(std::span<const std::byte> bytes) const noexcept {
+    return bits::keyed_check(key, bytes, 0);
+  }
+};
 
-Listener::Listener(ListenerOptions options) : options_(std::move(options)) {
-  KWIND_ASSERT(options_.capacity >= 1 && options_.capacity <= 65536 && options_.number < 16);
-  KWIND_ASSERT(options_.key || options_.gate == nullptr);  // no ticket travels in clear
-  KWIND_ASSERT(options_.unix_now || options_.gate == nullptr);
-  slots_.resize(options_.capacity);
+// What is kept of a handshake that was answered: no more than goes on with it.
+struct Attempt {
+  OfferKey key;
+  std::size_t port = 0;
+  std::vector<std::byte> reply;  // to copies of the offer
+  Time answered{};
+  std::optional<Admission> admission{};   // if it was not refused
+  std::optional<bits::Digest128> once{};  // its ticket, or the right to come back that it brought
+};
+
+struct Returning {
+  std::uint64_t serial = 0;
+  std::shared_ptr<const Claims> claims{};
+  Time until = kNever;
+};
+
+// The most memory for what two turns of cookies were taken: exchanges are limited.
+constexpr Duration kCookieTurn = std::chrono::seconds(20);
+
+}  // namespace
+
+struct Listener::State {
+  explicit State(const ListenerOptions& options_in)
+      : options(options_in),
+        cookie_key(bits::derive(options.secret, "cookies")),
+        drawn_from(bits::derive(options.secret, "drawn")),
+        evictions(draw("evictions"), "evictions"),
+        queue(options.exchanges, draw("networks")),
+        hash{first_half(draw("hashes"))},
+        by_offer(0, hash),
+        by_once(0, hash),
+        taken_cookies{Cookies(0, hash), Cookies(0, hash)} {
+    bits::wipe(options.secret.bytes());
+  }
+
+  using Cookies = std::unordered_set<bits::Digest128, KeyedHash>;
+
+  Outcome hear_hello(Time now, const Endpoint& from, std::span<const std::byte> datagram,
+                     std::span<std::byte> reply) const;
+  Outcome hear_offer(Time now, const Endpoint& from, std::span<const std::byte> datagram,
+                     std::span<std::byte> reply, Carrier carrier, std::size_t port);
+  // The key exchange: decides, and writes the answer.
+  Exchanged answer(Time now, const ExchangeQueue::Offer& offer, std::span<std::byte> reply,
+                   Attempt& attempt);
+  Result<Admission> decide(Time now, const Said& said, Attempt& attempt, std::string& why) const;
+  Errc use_up(Time now, const Attempt& attempt);
+
+  // ---- attempts ----
+
+  void add(Attempt attempt) {
+    if (attempts.size() >= options.attempts) {
+      ++counts.attempts_evicted;
+      remove(evictions.next() % attempts.size());
+    }
+    // One under way for each ticket: who has two of them has one client too many.
+    if (attempt.once) {
+      if (const auto other = by_once.find(*attempt.once); other != by_once.end()) {
+        remove(other->second);
+      }
+      by_once[*attempt.once] = attempts.size();
+    }
+    by_offer[attempt.key] = attempts.size();
+    if (attempt.admission) by_id[attempt.admission->id] = attempts.size();
+    attempts.push_back(std::move(attempt));
+  }
+  void remove(std::size_t place) {
+    Attempt& attempt = attempts[place];
+    by_offer.erase(attempt.key);
+    if (attempt.once) by_once.erase(*attempt.once);
+    if (attempt.admission) {
+      by_id.erase(attempt.admission->id);
+      free_id(attempt.admission->id);
+    }
+    if (place + 1 < attempts.size()) {
+      attempt = std::move(attempts.back());
+      by_offer[attempt.key] = place;
+      if (attempt.once) by_once[*attempt.once] = place;
+      if (attempt.admission) by_id[attempt.admission->id] = place;
+    }
+    attempts.pop_back();
+  }
+  void expire(Time now) {
+    for (std::size_t i = attempts.size(); i-- > 0;) {
+      if (now - attempts[i].answered < options.handshake_timeout) continue;
+      if (attempts[i].admission) ++counts.attempts_expired;
+      remove(i);
+    }
+  }
+
+  // ---- ids ----
+
+  ConnectionId take_id() {
+    KWIND_ASSERT(!free.empty());
+    const std::uint16_t index = free.front();
+    free.pop_front();
+    const std::uint8_t generation = ++generations[index];  // late datagrams meet another id
+    return static_cast<ConnectionId>((std::uint32_t{options.number} << 24) |
+                                     (std::uint32_t{generation} << 16) | index);
+  }
+  void free_id(ConnectionId id) {
+    free.push_back(static_cast<std::uint16_t>(static_cast<std::uint32_t>(id) & 0xffff));
+  }
+
+  // A secret of its own for each use. The one that it was drawn from is gone then, so that who
+  // reads this process's memory later cannot tell earlier ones.
+  bits::Secret32 draw(std::string_view label) {
+    const bits::Secret32 drawn = bits::derive(drawn_from, label);
+    drawn_from = bits::derive(drawn_from, "next");
+    return drawn;
+  }
+  [[nodiscard]] bits::Digest128 gone_token(ConnectionId id) const;
+  void sweep(Time now);
+
+  ListenerOptions options;
+  ListenerCounts counts;
+  bits::Secret32 cookie_key;
+  bits::Secret32 drawn_from;
+  KeyedRandom evictions;
+  ExchangeQueue queue;
+  KeyedHash hash;
+  std::vector<Attempt> attempts;  // in no order
+  std::unordered_map<OfferKey, std::size_t, KeyedHash> by_offer;       // place in attempts
+  std::unordered_map<ConnectionId, std::size_t> by_id;                 // likewise
+  std::unordered_map<bits::Digest128, std::size_t, KeyedHash> by_once;  // likewise
+  std::array<Cookies, 2> taken_cookies;  // in this turn, and in the one before
+  Time next_turn{};
+  struct DigestHash {
+    std::size_t operator()(const bits::Digest128& digest) const noexcept {
+      std::uint64_t part = 0;  // digests are as good as random
+      std::memcpy(&part, digest.data(), sizeof part);
+      return static_cast<std::size_t>(part);
+    }
+  };
+  std::unordered_map<bits::Digest128, std::int64_t, DigestHash> used_tickets;  // until, unix time
+  std::unordered_map<bits::Digest128, Returning, DigestHash> comebacks;
+  std::vector<std::uint8_t> generations;  // by index of ids
+  std::deque<std::uint16_t> free;         // indices, free the longest first
+  std::size_t open = 0;
+  std::uint64_t serials = 0;
+  Time next_sweep{};
+};
+
+Listener::Listener(const ListenerOptions& options) : state_(std::make_unique<State>(options)) {
+  KWIND_ASSERT(options.capacity >= 1 && options.attempts >= 1 &&
+               options.capacity + options.attempts <= 65536 && options.number < 16);
+  KWIND_ASSERT(options.key || options.gate == nullptr);  // no ticket travels in clear
+  KWIND_ASSERT(options.unix_now || options.gate == nullptr);
+  State& s = *state_;
   // Ids should not repeat at once when the server was restarted.
-  const bits::Secret32 random = bits::derive(options_.secret, "generations");
-  const auto first = std::to_integer<std::uint8_t>(random.bytes()[0]);
-  for (Slot& slot : slots_) slot.generation = first;
-  free_.reserve(options_.capacity);
-  for (std::size_t i = options_.capacity; i-- > 0;) free_.push_back(static_cast<std::uint16_t>(i));
+  const auto first = std::to_integer<std::uint8_t>(s.draw("generations").bytes()[0]);
+  // One more than can be in use, for the attempt that another one makes room for.
+  const std::size_t ids = std::min<std::size_t>(options.capacity + options.attempts + 1, 65536);
+  s.generations.assign(ids, first);
+  for (std::size_t i = 0; i < ids; ++i) s.free.push_back(static_cast<std::uint16_t>(i));
 }
+Listener::Listener(Listener&&) noexcept = default;
+Listener& Listener::operator=(Listener&&) noexcept = default;
+Listener::~Listener() = default;
 
 bool Listener::is_handshake(std::span<const std::byte> datagram) {
   return !datagram.empty() && !is_data(datagram);
@@ -98,118 +253,186 @@ Result<ConnectionId> Listener::connection_of(std::span<const std::byte> datagram
   return connection_id_of(datagram);
 }
 
+std::size_t Listener::connections() const {
+  return state_->open;
+}
+std::size_t Listener::attempts() const {
+  return state_->by_id.size();
+}
+std::size_t Listener::capacity() const {
+  return state_->options.capacity;
+}
+const ListenerCounts& Listener::counts() const {
+  return state_->counts;
+}
+
 Listener::Outcome Listener::receive(Time now, const Endpoint& from,
                                     std::span<const std::byte> datagram, std::span<std::byte> reply,
-                                    Carrier carrier) {
-  if (now >= next_sweep_) sweep(now);
+                                    Carrier carrier, std::size_t port) {
+  if (now >= state_->next_sweep) state_->sweep(now);
   const auto form = form_of(datagram);
-  if (!form) return {form.error(), 0, {}};
+  if (!form) return {form.error(), 0};
   switch (*form) {
-    case Form::hello: return hear_hello(now, from, datagram, reply);
-    case Form::offer: return hear_offer(now, from, datagram, reply, carrier);
+    case Form::hello: return state_->hear_hello(now, from, datagram, reply);
+    case Form::offer: return state_->hear_offer(now, from, datagram, reply, carrier, port);
     case Form::cookie:
     case Form::answer:
     case Form::notice:
     case Form::versions:
-    case Form::gone: return {Errc::unexpected, 0, {}};
+    case Form::gone: return {Errc::unexpected, 0};
   }
-  return {Errc::unknown_form, 0, {}};
+  return {Errc::unknown_form, 0};
 }
 
-Listener::Outcome Listener::hear_hello(Time now, const Endpoint& from,
-                                       std::span<const std::byte> datagram,
-                                       std::span<std::byte> reply) const {
+Listener::Outcome Listener::State::hear_hello(Time now, const Endpoint& from,
+                                              std::span<const std::byte> datagram,
+                                              std::span<std::byte> reply) const {
   const auto hello = read_hello(datagram);
   if (!hello && hello.error() == Errc::link_version && datagram.size() == kBaseDatagramBytes) {
     const auto nonce = read_nonce(datagram);
-    return {Errc::link_version, write(Versions{*nonce, {kLinkVersion}}, reply), {}};
+    return {Errc::link_version, write(Versions{*nonce, {kLinkVersion}}, reply)};
   }
-  if (!hello) return {hello.error(), 0, {}};
-  if ((hello->mode == Mode::sealed) != options_.key.has_value()) {
-    return {Errc::mode_differs, write(Notice{hello->client_nonce, Errc::mode_differs}, reply), {}};
+  if (!hello) return {hello.error(), 0};
+  if ((hello->mode == Mode::sealed) != options.key.has_value()) {
+    return {Errc::mode_differs, write(Notice{hello->client_nonce, Errc::mode_differs}, reply)};
   }
-  const Cookie cookie = make_cookie(options_.secret, from, hello->client_nonce, now);
-  return {Errc::none, write(CookieReply{hello->client_nonce, cookie}, reply), {}};
+  const Cookie cookie = make_cookie(cookie_key, from, hello->client_nonce, now);
+  return {Errc::none, write(CookieReply{hello->client_nonce, cookie}, reply)};
 }
 
-Listener::Outcome Listener::hear_offer(Time now, const Endpoint& from,
-                                       std::span<const std::byte> datagram,
-                                       std::span<std::byte> reply, Carrier carrier) {
+Listener::Outcome Listener::State::hear_offer(Time now, const Endpoint& from,
+                                              std::span<const std::byte> datagram,
+                                              std::span<std::byte> reply, Carrier carrier,
+                                              std::size_t port) {
   const auto head = read_offer_head(datagram);
-  if (!head) return {head.error(), 0, {}};
+  if (!head) return {head.error(), 0};
   // Who says over UDP that it came by a stream wants to be spared the cookie.
-  if (head->opening.carrier != carrier) return {Errc::unexpected, 0, {}};
+  if (head->opening.carrier != carrier) return {Errc::unexpected, 0};
   const std::uint64_t nonce = head->opening.client_nonce;
-  const auto notice = [&](Errc code) {
-    return Outcome{code, write(Notice{nonce, code}, reply), {}};
-  };
-  if ((head->opening.mode == Mode::sealed) != options_.key.has_value()) {
+  const auto notice = [&](Errc code) { return Outcome{code, write(Notice{nonce, code}, reply)}; };
+  if ((head->opening.mode == Mode::sealed) != options.key.has_value()) {
     return notice(Errc::mode_differs);
   }
   // A stream's address has proven itself by opening the stream.
   if (carrier == Carrier::datagrams &&
-      !cookie_fits(head->cookie, options_.secret, from, nonce, now)) {
+      !cookie_fits(head->cookie, cookie_key, from, nonce, now)) {
     // Perhaps it expired on a slow path: a new one costs nothing and keeps nothing.
-    const Cookie cookie = make_cookie(options_.secret, from, nonce, now);
-    return {Errc::bad_cookie, write(CookieReply{nonce, cookie}, reply), {}};
+    const Cookie cookie = make_cookie(cookie_key, from, nonce, now);
+    return {Errc::bad_cookie, write(CookieReply{nonce, cookie}, reply)};
   }
-  const auto message = datagram.subspan(kOfferHeadBytes);
-  Said said{{from, {}}, {}, 0};
-  std::copy_n(message.begin(), said.key.ephemeral.size(), said.key.ephemeral.begin());
-  if (const auto known = by_offer_.find(said.key); known != by_offer_.end()) {
-    const std::vector<std::byte>& same = slots_[known->second].reply;
-    if (same.empty()) return {Errc::unexpected, 0, {}};  // the connection exists by now
+  OfferKey key{from, {}};
+  std::copy_n(datagram.begin() + kOfferHeadBytes, key.ephemeral.size(), key.ephemeral.begin());
+  if (const auto known = by_offer.find(key); known != by_offer.end()) {
+    const std::vector<std::byte>& same = attempts[known->second].reply;
+    if (same.empty()) return {Errc::unexpected, 0};  // the connection exists by now
     std::copy(same.begin(), same.end(), reply.begin());
-    return {Errc::none, same.size(), {}};
+    return {Errc::none, same.size()};
   }
-  const auto waiting = pending_by_address_.find(address_of(from));
-  if (waiting != pending_by_address_.end() && waiting->second >= options_.pending_per_address) {
-    return notice(Errc::server_busy);
+  // A cookie is good for one exchange. Streams have none: each is good for one.
+  if (carrier == Carrier::datagrams && (taken_cookies[0].contains(head->cookie) ||
+                                        taken_cookies[1].contains(head->cookie))) {
+    return {Errc::bad_cookie, 0};
   }
+  const Errc error = queue.push(now, {from, port, carrier, {datagram.begin(), datagram.end()}});
+  return error == Errc::none ? Outcome{} : notice(error);
+}
 
-  std::array<std::byte, 8> count{};
-  bits::Writer counter(count);
-  counter.put(++offers_, 64);
-  counter.finish();
-  const bits::Secret32 ephemeral = bits::derive(options_.secret, "server ephemeral", count);
+std::optional<Listener::Exchanged> Listener::exchange(Time now, std::span<std::byte> reply) {
+  State& s = *state_;
+  while (const auto offer = s.queue.pop(now)) {
+    const auto head = read_offer_head(offer->datagram);
+    KWIND_ASSERT(head);
+    const std::span<const std::byte> datagram(offer->datagram);
+    Attempt attempt{{offer->from, {}}, offer->port, {}, now, {}, {}};
+    std::copy_n(datagram.begin() + kOfferHeadBytes, attempt.key.ephemeral.size(),
+                attempt.key.ephemeral.begin());
+    if (s.by_offer.contains(attempt.key)) continue;  // another copy was faster
+    if (offer->carrier == Carrier::datagrams) {
+      if (now >= s.next_turn) {
+        std::swap(s.taken_cookies[0], s.taken_cookies[1]);
+        s.taken_cookies[0].clear();
+        s.next_turn = now + kCookieTurn;
+      }
+      // Two offers with one cookie waited: the first had it.
+      if (s.taken_cookies[1].contains(head->cookie) ||
+          !s.taken_cookies[0].insert(head->cookie).second) {
+        continue;
+      }
+    }
+    ++s.counts.exchanges;
+    Exchanged done = s.answer(now, *offer, reply, attempt);
+    if (done.error != Errc::none) {
+      ++s.counts.exchanges_failed;
+      attempt.once.reset();  // it is still to be used
+      s.queue.blame(now, offer->from);
+    }
+    // A refusal is kept for copies of the offer as well: they cost no exchange.
+    const auto written = reply.first(done.reply_bytes);
+    attempt.reply.assign(written.begin(), written.end());
+    if (done.reply_bytes > 0) s.add(std::move(attempt));
+    return done;
+  }
+  return std::nullopt;
+}
+
+Time Listener::next_exchange() const {
+  return state_->queue.next();
+}
+
+Listener::Exchanged Listener::State::answer(Time now, const ExchangeQueue::Offer& waited,
+                                            std::span<std::byte> reply, Attempt& attempt) {
+  const std::span<const std::byte> datagram(waited.datagram);
+  const auto head = read_offer_head(datagram);
+  const std::uint64_t nonce = head->opening.client_nonce;
+  Exchanged done{waited.from, waited.port, waited.carrier, Errc::none, 0, {}};
+  const auto failed = [&](Errc code, std::size_t bytes) {
+    done.error = code;
+    done.reply_bytes = bytes;
+    return done;
+  };
+  const auto notice = [&](Errc code) { return failed(code, write(Notice{nonce, code}, reply)); };
+  const auto message = datagram.subspan(kOfferHeadBytes);
+
+  const bits::Secret32 ephemeral = draw("ephemeral");
   std::optional<NoiseNk> noise;
   bits::Secret<kOfferPayloadBytes> payload;
-  if (options_.key) {
+  if (options.key) {
     noise =
-        NoiseNk::responder(prologue_of(datagram.first(kOfferHeadBytes)), *options_.key, ephemeral);
+        NoiseNk::responder(prologue_of(datagram.first(kOfferHeadBytes)), *options.key, ephemeral);
     if (!noise->read_first(message, payload.bytes())) return notice(Errc::wrong_key);
   } else {
     const auto clear = read_clear(message);
-    if (!clear) return {clear.error(), 0, {}};
+    if (!clear) return failed(clear.error(), 0);
     std::copy(clear->begin(), clear->end(), payload.bytes().begin());
   }
   auto offer = read_offer(payload.bytes());
-  if (!offer) return {offer.error(), 0, {}};
-  said.offer = std::move(*offer);
+  if (!offer) return failed(offer.error(), 0);
+  const Said said{std::move(*offer), 0};
 
   Answer answer;
   std::string why;
-  auto admission = decide(now, said, why);
+  auto admission = decide(now, said, attempt, why);
   Agreed agreed;
   if (admission) {
-    Slot& slot = slots_[place_of(admission->id)];
     std::size_t place = 0;
-    version_common(options_.identity, said.offer.identity, place);
+    version_common(options.identity, said.offer.identity, place);
+    admission->id = take_id();
+    admission->from = waited.from;
+    admission->answered = now;
     Welcome& welcome = answer.welcome.emplace();
     welcome.id = admission->id;
     welcome.version_index = static_cast<std::uint8_t>(place);
-    welcome.cipher = options_.aes && said.offer.aes && has_aes_hardware() && options_.key
+    welcome.cipher = options.aes && said.offer.aes && has_aes_hardware() && options.key
                          ? Cipher::aes256_gcm
                          : Cipher::chacha20_poly1305;
     welcome.code_set = admission->code_set;
     welcome.returned = admission->replaces.has_value();
     welcome.gone = gone_token(admission->id);
-    if (options_.comeback > Duration{0} && options_.key) {
-      welcome.comeback = bits::derive(options_.secret, "comeback", count);
+    if (options.comeback > Duration{0} && options.key) {
+      welcome.comeback = draw("comeback");
       welcome.comeback_s = static_cast<std::uint16_t>(
-          std::chrono::floor<std::chrono::seconds>(options_.comeback).count());
-      slot.comeback = digest_of(welcome.comeback);
-      comebacks_[*slot.comeback] = {admission->id, admission->claims, kNever};
+          std::chrono::floor<std::chrono::seconds>(options.comeback).count());
+      admission->comeback = digest_of(welcome.comeback);
     }
     agreed.id = welcome.id;
     agreed.version = admission->version;
@@ -219,7 +442,7 @@ Listener::Outcome Listener::hear_offer(Time now, const Endpoint& from,
   } else {
     answer.refusal = {admission.error(), why, {}};
     if (admission.error() == Errc::schema_mismatch) {
-      answer.refusal.mismatch = mismatch_of(options_.identity, said.offer.identity);
+      answer.refusal.mismatch = mismatch_of(options.identity, said.offer.identity);
     }
   }
 
@@ -230,13 +453,13 @@ Listener::Outcome Listener::hear_offer(Time now, const Endpoint& from,
   const auto sealed = reply.subspan(kAnswerHeadBytes, size - kAnswerHeadBytes);
   if (noise) {
     if (!noise->write_second(body, sealed)) {  // an ephemeral key that no honest client has
-      if (admission) forget(now, admission->id);
+      if (admission) free_id(admission->id);
       return notice(Errc::wrong_key);
     }
   } else {
     write_clear(ephemeral.bytes(), body, sealed);
   }
-  if (!admission) return {admission.error(), size, {}};
+  if (!admission) return failed(admission.error(), size);
 
   if (noise) {
     const NoiseNk::Keys keys = noise->split();
@@ -248,13 +471,15 @@ Listener::Outcome Listener::hear_offer(Time now, const Endpoint& from,
                   clear_key("clear down", message.first(32), sealed.first(32), agreed.id)};
   }
   admission->agreed = std::make_shared<const Agreed>(std::move(agreed));
-  slots_[place_of(admission->id)].reply.assign(reply.begin(),
-                                               reply.begin() + static_cast<std::ptrdiff_t>(size));
-  return {Errc::none, size, std::move(*admission)};
+  done.reply_bytes = size;
+  done.attempt = admission->id;
+  attempt.admission = std::move(*admission);
+  return done;
 }
 
-Result<Admission> Listener::decide(Time now, const Said& said, std::string& why) {
-  const Identity& ours = options_.identity;
+Result<Admission> Listener::State::decide(Time now, const Said& said, Attempt& attempt,
+                                          std::string& why) const {
+  const Identity& ours = options.identity;
   if (said.offer.identity.name != ours.name) {
     why = fmt::format("this server speaks `{}`", ours.name);
     return fail(Errc::protocol_name);
@@ -273,31 +498,103 @@ Result<Admission> Listener::decide(Time now, const Said& said, std::string& why)
     admission.code_set_digest = said.offer.code_sets[admission.code_set - 1U];
   }
 
-  std::optional<bits::Digest128> came_by;
   if (said.offer.comeback) {
-    came_by = digest_of(*said.offer.comeback);
-    const auto found = comebacks_.find(*came_by);
-    if (found == comebacks_.end() || now >= found->second.until) {
+    attempt.once = digest_of(*said.offer.comeback);
+    const auto found = comebacks.find(*attempt.once);
+    if (found == comebacks.end() || now >= found->second.until) {
       return fail(Errc::comeback_unknown);
     }
-    admission.replaces = found->second.id;
+    admission.replaces = found->second.serial;
     admission.claims = found->second.claims;
-  } else if (options_.gate != nullptr) {
+    if (admission.claims != nullptr && options.gate != nullptr) {
+      // It does not bring its ticket again, but that holds no longer for that.
+      if (admission.claims->expires <= options.unix_now()) return fail(Errc::ticket_expired);
+      if (!options.gate->may_return(*admission.claims)) return fail(Errc::ticket_invalid);
+    }
+  } else if (options.gate != nullptr) {
     if (said.offer.ticket.empty()) return fail(Errc::ticket_missing);
-    auto claims = options_.gate->check(said.offer.ticket, options_.unix_now());
+    auto claims = options.gate->check(said.offer.ticket, options.unix_now());
     if (!claims) return fail(claims.error());
-    if (used_tickets_.contains(bits::blake2b_128(claims->id))) return fail(Errc::ticket_used);
+    const bits::Digest128 ticket = bits::blake2b_128(claims->id);
+    if (used_tickets.contains(ticket)) return fail(Errc::ticket_used);
+    attempt.once = ticket;
     admission.claims = std::make_shared<const Claims>(std::move(*claims));
   }
-  if (free_.empty()) {
-    why = fmt::format("{} of {} places are taken", connections(), options_.capacity);
+  if (open >= options.capacity) {
+    why = fmt::format("{} of {} places are taken", open, options.capacity);
     return fail(Errc::server_full);
   }
-  admission.id = take_place(said.key);
-  Slot& slot = slots_[place_of(admission.id)];
-  slot.claims = admission.claims;
-  slot.came_by = came_by;
   return admission;
+}
+
+// Whether only the client of this attempt can have made the datagram.
+namespace {
+bool opens(const Agreed& agreed, Time now, std::span<const std::byte> datagram) {
+  if (datagram.size() > kMaxDatagramBytes) return false;
+  const auto header = read_data_header(datagram, true);
+  std::optional<Envelope> envelope;
+  if (const auto* clear = std::get_if<CheckKeys>(&agreed.keys)) {
+    envelope.emplace(*clear, false);
+  } else {
+    envelope.emplace(std::get<SealKeys>(agreed.keys), false, KeyLife{}, now);
+  }
+  if (!header || datagram.size() < header->bytes + envelope->tag_bytes()) return false;
+  std::array<std::byte, kMaxDatagramBytes> memory;  // NOLINT: filled by open()
+  const std::uint64_t number = expand(0, header->number_low, header->wide ? 16 : 8);
+  return envelope->open(now, number, header->phase, datagram, header->bytes, memory).has_value();
+}
+}  // namespace
+
+std::optional<Listener::Admitted> Listener::admit(Time now, std::size_t port,
+                                                  std::span<const std::byte> datagram) {
+  State& s = *state_;
+  if (now >= s.next_sweep) s.sweep(now);
+  const auto id = connection_of(datagram);
+  if (!id) return std::nullopt;
+  const auto found = s.by_id.find(*id);
+  if (found == s.by_id.end()) return std::nullopt;
+  const std::size_t place = found->second;
+  Attempt& attempt = s.attempts[place];
+  if (attempt.port != port || now - attempt.answered >= s.options.handshake_timeout ||
+      !opens(*attempt.admission->agreed, now, datagram)) {
+    return std::nullopt;
+  }
+  Admitted admitted;
+  admitted.admission = *attempt.admission;
+  admitted.admission.serial = ++s.serials;
+  admitted.error = s.use_up(now, attempt);
+  s.queue.forgive(now, attempt.key.from);
+  // A late copy of the offer must make no second connection: the attempt stays, without keys.
+  attempt.reply = {};
+  s.by_id.erase(found);
+  attempt.admission.reset();
+  if (attempt.once) s.by_once.erase(*std::exchange(attempt.once, std::nullopt));
+  if (admitted.error != Errc::none) {
+    s.free_id(*id);
+    return admitted;
+  }
+  ++s.open;
+  if (admitted.admission.comeback) {
+    s.comebacks[*admitted.admission.comeback] = {admitted.admission.serial,
+                                                 admitted.admission.claims, kNever};
+  }
+  return admitted;
+}
+
+Errc Listener::State::use_up(Time now, const Attempt& attempt) {
+  if (open >= options.capacity) return Errc::server_full;
+  const Admission& admission = *attempt.admission;
+  if (admission.replaces) {
+    const auto right = comebacks.find(*attempt.once);
+    if (right == comebacks.end() || now >= right->second.until) return Errc::comeback_unknown;
+    comebacks.erase(right);
+  } else if (admission.claims) {
+    if (used_tickets.size() >= options.used_tickets) return Errc::ticket_table_full;
+    if (!used_tickets.emplace(*attempt.once, admission.claims->expires).second) {
+      return Errc::ticket_used;
+    }
+  }
+  return Errc::none;
 }
 
 std::size_t Listener::answer_unknown(std::span<const std::byte> datagram,
@@ -305,96 +602,49 @@ std::size_t Listener::answer_unknown(std::span<const std::byte> datagram,
   const auto id = connection_of(datagram);
   // Shorter ones are no datagrams of ours; an answer as long as the question could go on for ever.
   if (!id || datagram.size() < kLeastDataBytes) return 0;
-  return write_gone(gone_token(*id), reply);
+  if (state_->by_id.contains(*id)) return 0;  // an attempt is under way
+  return write_gone(state_->gone_token(*id), reply);
 }
 
-bits::Digest128 Listener::gone_token(ConnectionId id) const {
+bits::Digest128 Listener::State::gone_token(ConnectionId id) const {
   std::array<std::byte, 4> data{};
   bits::Writer writer(data);
   writer.put(static_cast<std::uint32_t>(id), 32);
   writer.finish();
   // From the key that outlives a restart. In clear mode there is none, and nothing is safe anyway.
-  return first_half(bits::derive(options_.key ? options_.key->secret : bits::Secret32{},
+  return first_half(bits::derive(options.key ? options.key->secret : bits::Secret32{},
                                  "connection gone", data));
 }
 
-ConnectionId Listener::take_place(const OfferKey& key) {
-  const std::uint16_t index = free_.back();
-  free_.pop_back();
-  Slot& slot = slots_[index];
-  const std::uint8_t generation = ++slot.generation;  // late datagrams meet another id
-  slot = Slot{};
-  slot.generation = generation;
-  slot.used = true;
-  slot.offer = key;
-  slot.pending = true;
-  by_offer_.emplace(key, index);
-  ++pending_by_address_[address_of(key.from)];
-  return static_cast<ConnectionId>((std::uint32_t{options_.number} << 24) |
-                                   (std::uint32_t{generation} << 16) | index);
-}
-
-std::size_t Listener::place_of(ConnectionId id) const {
-  const auto number = static_cast<std::uint32_t>(id);
-  const std::size_t index = number & 0xffff;
-  KWIND_ASSERT(index < slots_.size() && slots_[index].generation == ((number >> 16) & 0xff));
-  return index;
-}
-
-void Listener::no_longer_pending(Slot& slot) {
-  if (!slot.pending) return;
-  const auto address = pending_by_address_.find(address_of(slot.offer->from));
-  if (--address->second == 0) pending_by_address_.erase(address);
-  slot.pending = false;
-  slot.reply = {};
-}
-
-Errc Listener::opened(Time now, ConnectionId id) {
-  if (now >= next_sweep_) sweep(now);
-  Slot& slot = slots_[place_of(id)];
-  no_longer_pending(slot);
-  if (slot.came_by) {
-    if (comebacks_.erase(*slot.came_by) == 0) return Errc::comeback_unknown;
-  } else if (slot.claims) {
-    if (used_tickets_.size() >= options_.used_tickets) return Errc::ticket_table_full;
-    if (!used_tickets_.emplace(bits::blake2b_128(slot.claims->id), slot.claims->expires).second) {
-      return Errc::ticket_used;
-    }
+void Listener::forget(Time now, const Admission& admission, bool may_return) {
+  State& s = *state_;
+  KWIND_ASSERT(s.open > 0);
+  --s.open;
+  s.free_id(admission.id);
+  if (!admission.comeback) return;
+  const auto kept = s.comebacks.find(*admission.comeback);
+  if (kept == s.comebacks.end()) return;
+  // As many as places: a flood of short connections cannot fill memory with them.
+  if (may_return && s.comebacks.size() <= 2 * s.options.capacity) {
+    kept->second.until = now + s.options.comeback;
+  } else {
+    s.comebacks.erase(kept);
   }
-  return Errc::none;
 }
 
-void Listener::forget(Time now, ConnectionId id, bool may_return) {
-  const std::size_t index = place_of(id);
-  Slot& slot = slots_[index];
-  if (!slot.used) return;
-  no_longer_pending(slot);
-  by_offer_.erase(*slot.offer);
-  if (slot.comeback) {
-    const auto kept = comebacks_.find(*slot.comeback);
-    if (kept != comebacks_.end()) {
-      // As many as places: a flood of short connections cannot fill memory with comebacks.
-      if (may_return && comebacks_.size() <= 2 * options_.capacity) {
-        kept->second.until = now + options_.comeback;
-      } else {
-        comebacks_.erase(kept);
-      }
-    }
-  }
-  slot.used = false;
-  slot.claims.reset();
-  slot.comeback.reset();
-  slot.came_by.reset();
-  free_.push_back(static_cast<std::uint16_t>(index));
+void Listener::revoke(const Admission& admission) {
+  if (admission.comeback) state_->comebacks.erase(*admission.comeback);
 }
 
-void Listener::sweep(Time now) {
-  next_sweep_ = now + kSweepEvery;
-  if (!used_tickets_.empty()) {
-    const std::int64_t unix = options_.unix_now();
-    std::erase_if(used_tickets_, [&](const auto& entry) { return entry.second < unix; });
+void Listener::State::sweep(Time now) {
+  next_sweep = now + kSweepEvery;
+  expire(now);
+  queue.sweep(now);
+  if (!used_tickets.empty()) {
+    const std::int64_t unix = options.unix_now();
+    std::erase_if(used_tickets, [&](const auto& entry) { return entry.second < unix; });
   }
-  std::erase_if(comebacks_, [&](const auto& entry) { return now >= entry.second.until; });
+  std::erase_if(comebacks, [&](const auto& entry) { return now >= entry.second.until; });
 }
 
 }  // namespace kwind::link

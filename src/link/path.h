@@ -2,6 +2,7 @@
 // itself by answering a challenge, data stays on the old path, and the new address gets at most as
 // many bytes as it sent. One candidate at a time. The server's end of a link, one thread.
 #pragma once
+#include <algorithm>
 #include <cstdint>
 #include <optional>
 
@@ -15,12 +16,24 @@ class Path {
   [[nodiscard]] const Endpoint& active() const { return active_; }
   void set_active(const Endpoint& peer) { active_ = peer; }
 
-  /// A datagram opened. `newest`: its packet number is above all before.
+  /// Moves of a connection at once, and the time in which one more is permitted: NATs forget and
+  /// phones change networks some times a minute, not some times a second.
+  static constexpr unsigned kMostMoves = 4;
+  static constexpr Duration kMoveEvery = std::chrono::seconds(15);
+
+  /// Whether heard() would take `from` for a candidate, and use its `random`.
+  [[nodiscard]] bool is_news(Time now, const Endpoint& from, bool newest) const {
+    return newest && from != active_ && (!candidate_ || now >= candidate_->until) &&
+           (moves_ < kMostMoves || now - moved_ >= kMoveEvery);
+  }
+  /// A datagram opened. `newest`: its packet number is above all before. `random` is the challenge
+  /// to an address that is_news().
   void heard(Time now, const Endpoint& from, std::size_t bytes, bool newest, std::uint64_t random,
              Duration patience) {
+    const bool news = is_news(now, from, newest);
     if (candidate_ && now >= candidate_->until) candidate_.reset();
     if (from == active_) return;
-    if (!candidate_ && newest) {
+    if (news) {
       candidate_ = Candidate{from, random, 0, 0, now + patience, true};
     }
     if (candidate_ && candidate_->at == from) candidate_->received += bytes;
@@ -57,6 +70,10 @@ class Path {
     const Change change = from.ip == active_.ip ? Change::port : Change::address;
     active_ = from;
     candidate_.reset();
+    const auto forgiven = static_cast<unsigned>(
+        std::min<Duration::rep>((now - moved_) / kMoveEvery, kMostMoves));
+    moves_ = moves_ - std::min(moves_, forgiven) + 1;
+    moved_ = now;
     return change;
   }
 
@@ -71,6 +88,8 @@ class Path {
   };
   Endpoint active_;
   std::optional<Candidate> candidate_;
+  unsigned moves_ = 0;  // not forgiven so far
+  Time moved_{};
 };
 
 }  // namespace kwind::link

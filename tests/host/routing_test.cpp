@@ -635,7 +635,7 @@ TEST(FanOut, EncodesOnceHoweverManyThereAre) {
   for (int i = 0; i < 200; ++i) {
     hosts.join().on<Hail>([&](const Hail& hail) { heard += hail.words == "ahoy" ? 1 : 0; });
   }
-  hosts.run(500ms);
+  hosts.run(1s);
   for (const Peer peer : hosts.server().peers()) hosts.server().rooms().enter(peer, "all");
   const auto before = hosts.server().counts().encoded;
   EXPECT_EQ(hosts.server().send_to_room("all", Hail{1, "ahoy"}), 200U);

@@ -74,7 +74,7 @@ class SimPair {
     link_options_.channels = options.channels;
     link_options_.tags = options.channels.size();
     link_options_.handshake_timeout = std::chrono::seconds(20);
-    link_options_.seed = options.seed;
+    link_options_.secret = secret_of(options.seed);
     if (options.adjust) options.adjust(link_options_);
     link::ConnectOptions who{test_identity(), secret_of(options.seed * 77 + 5)};
     if (options.mode == link::Mode::sealed) who.server_key = server_key().public_key;
@@ -186,22 +186,21 @@ class SimPair {
     if (link::Listener::is_handshake(bytes)) {
       std::array<std::byte, link::kBaseDatagramBytes> reply{};
       const auto outcome = listener_.receive(now_, client_address_, bytes, reply, options_.carrier);
-      if (outcome.reply_bytes > 0) {
-        put(true,
-            {reply.begin(), reply.begin() + static_cast<std::ptrdiff_t>(outcome.reply_bytes)});
-      }
-      if (outcome.admission) {
-        server_.emplace(
-            link::Link::accept(*outcome.admission, client_address_, link_options_, now_));
-      }
-    } else if (server_) {
-      const bool was_opening = server_->state() == link::State::opening;
-      (void)server_->receive_from(clock(true), client_address_, bytes);
-      if (was_opening && server_->state() == link::State::open) {
-        KWIND_ASSERT(listener_.opened(now_, server_->id()) == Errc::none);
-      }
-      drain(*server_, true, on_event);
+      reply_with(reply, outcome.reply_bytes);
+      while (const auto done = listener_.exchange(now_, reply)) reply_with(reply, done->reply_bytes);
+      return;
     }
+    if (const auto admitted = listener_.admit(now_, 0, bytes)) {
+      KWIND_ASSERT(admitted->error == Errc::none);
+      server_.emplace(link::Link::accept(admitted->admission, admitted->admission.from,
+                                         link_options_, admitted->admission.answered));
+    }
+    if (!server_) return;
+    (void)server_->receive_from(clock(true), client_address_, bytes);
+    drain(*server_, true, on_event);
+  }
+  void reply_with(std::span<const std::byte> reply, std::size_t bytes) {
+    if (bytes > 0) put(true, {reply.begin(), reply.begin() + static_cast<std::ptrdiff_t>(bytes)});
   }
 
   void turn(link::Link& link, bool is_server, const OnEvent& on_event) {

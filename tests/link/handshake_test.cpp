@@ -3,6 +3,7 @@
 
 #include <map>
 #include <random>
+#include <set>
 
 #include "cli/process.h"
 #include "kit/promises.h"
@@ -146,6 +147,10 @@ struct Gate final : link::TicketGate {
     if (now > expires) return fail(Errc::ticket_expired);
     return link::Claims{"pilot " + std::string(ticket), std::string(ticket), expires, "{}"};
   }
+  [[nodiscard]] bool may_return(const link::Claims& claims) const override {
+    return claims.subject != banned;
+  }
+  std::string banned;
 };
 
 // A listener, and clients that talk to it by hand.
@@ -184,14 +189,38 @@ class Door : public testing::Test {
     return std::span(reply_).first(outcome.reply_bytes);
   }
   // Hello, cookie, offer; the answer is given to the client.
-  link::Listener::Outcome enter(link::Link& who, Time now, const Endpoint& from) {
+  link::Listener::Exchanged enter(link::Link& who, Time now, const Endpoint& from) {
     const auto cookie = knock(who, now, from);
     EXPECT_EQ(cookie.error, Errc::none);
     EXPECT_EQ(cookie.reply_bytes, 27U);
     EXPECT_EQ(who.receive(now, reply(cookie)), Errc::none);
-    auto outcome = knock(who, now, from);
-    EXPECT_EQ(who.receive(now, reply(outcome)), Errc::none);
-    return outcome;
+    const auto offered = knock(who, now, from);
+    auto done = listener_.exchange(now, reply_);
+    if (!done) {
+      done = {from, 0, link::Carrier::datagrams, offered.error, offered.reply_bytes, {}};
+    } else {
+      EXPECT_EQ(offered.error, Errc::none);
+      EXPECT_EQ(offered.reply_bytes, 0U) << "the answer comes with the key exchange";
+      EXPECT_LE(done->reply_bytes, size_) << "amplification";
+    }
+    EXPECT_EQ(who.receive(now, std::span(reply_).first(done->reply_bytes)), Errc::none);
+    return *done;
+  }
+  // The first datagram of a client that heard its answer.
+  std::optional<link::Listener::Admitted> go_on(link::Link& who, Time now, std::size_t port = 0) {
+    clock_ = now;
+    std::array<std::byte, link::kMaxDatagramBytes> data{};
+    const std::size_t size = who.poll_datagram(now, data);
+    EXPECT_GT(size, 0U);
+    return listener_.admit(now, port, std::span(data).first(size));
+  }
+  // All of it: the connection, or why it may not be.
+  link::Listener::Admitted connect(link::Link& who, Time now, const Endpoint& from) {
+    const auto done = enter(who, now, from);
+    if (!done.attempt) return {done.error, {}};
+    const auto admitted = go_on(who, now);
+    EXPECT_TRUE(admitted);
+    return admitted ? *admitted : link::Listener::Admitted{Errc::unexpected, {}};
   }
   static std::string end_of(link::Link& who) {
     std::string end;
@@ -205,15 +234,14 @@ class Door : public testing::Test {
   }
   std::string enter_and_tell(std::uint64_t seed, const std::string& ticket, Time now) {
     link::Link who = client(seed, ticket);
-    const auto outcome = enter(who, now, a_);
-    if (outcome.admission) last_ = *outcome.admission;
+    last_ = connect(who, now, a_);
     return end_of(who);
   }
 
   Gate gate_;
   link::Listener listener_{options()};
   std::optional<bits::Secret32> comeback_;
-  link::Admission last_;
+  link::Listener::Admitted last_;
   const Endpoint a_ = Endpoint::v4(127, 0, 0, 1, 1000);
   const Endpoint b_ = Endpoint::v4(127, 0, 0, 2, 1001);
   std::array<std::byte, link::kMaxDatagramBytes> datagram_{};
@@ -226,8 +254,9 @@ TEST_F(Door, KeepsNothingForAnAddressWithoutACookie) {
     link::Link who = client(n);
     const auto outcome =
         knock(who, at(0s), Endpoint::v4(127, 1, 0, 1, static_cast<std::uint16_t>(n)));
-    EXPECT_FALSE(outcome.admission);
+    EXPECT_EQ(outcome.error, Errc::none);
   }
+  EXPECT_EQ(listener_.attempts(), 0U);
   EXPECT_EQ(listener_.connections(), 0U);
 }
 
@@ -242,39 +271,54 @@ TEST_F(Door, TakesACookieOnlyFromItsAddressNonceAndTime) {
   EXPECT_EQ(listener_.receive(at(0s), a_, offer, reply_).error, Errc::bad_cookie) << "nonce";
   offer[3] ^= std::byte{1};
   EXPECT_EQ(listener_.connections(), 0U);
-  EXPECT_TRUE(listener_.receive(at(9s), a_, offer, reply_).admission);
+  EXPECT_FALSE(listener_.exchange(at(9s), reply_)) << "no offer was let through so far";
+  EXPECT_EQ(listener_.receive(at(9s), a_, offer, reply_).error, Errc::none);
+  EXPECT_TRUE(listener_.exchange(at(9s), reply_)->attempt);
 }
 
 TEST_F(Door, GivesACopyOfAnOfferTheSameAnswerUntilTheConnectionExists) {
   link::Link who = client(7);
   const auto first = enter(who, at(0s), a_);
-  ASSERT_TRUE(first.admission);
+  ASSERT_TRUE(first.attempt);
   const auto answer = reply_;
   const auto offer = std::span(datagram_).first(size_);
   const auto copy = listener_.receive(at(1s), a_, offer, reply_);
-  EXPECT_FALSE(copy.admission);
+  EXPECT_EQ(copy.reply_bytes, first.reply_bytes);
   EXPECT_EQ(reply_, answer);
+  EXPECT_FALSE(listener_.exchange(at(1s), reply_)) << "a copy costs no exchange";
+  EXPECT_EQ(listener_.attempts(), 1U);
+  EXPECT_EQ(listener_.connections(), 0U) << "an attempt is no client";
+  ASSERT_TRUE(go_on(who, at(2s)));
   EXPECT_EQ(listener_.connections(), 1U);
-  EXPECT_EQ(listener_.opened(at(2s), first.admission->id), Errc::none);
   const auto late = listener_.receive(at(3s), a_, offer, reply_);
   EXPECT_EQ(late.reply_bytes, 0U);
+  EXPECT_FALSE(listener_.exchange(at(3s), reply_));
   EXPECT_EQ(listener_.connections(), 1U) << "a late copy makes no second connection";
 }
 
 TEST_F(Door, RefusesWhenFullAndTakesAgainWhenSomebodyLeft) {
-  std::vector<link::ConnectionId> ids;
+  link::Link late = client(9);
+  ASSERT_TRUE(enter(late, at(0s), a_).attempt) << "there is room so far";
+  std::vector<link::Admission> in;
   for (std::uint64_t n = 1; n <= 2; ++n) {
     link::Link who = client(n);
-    const auto outcome = enter(who, at(0s), a_);
-    ASSERT_TRUE(outcome.admission);
-    ids.push_back(outcome.admission->id);
+    const auto admitted = connect(who, at(0s), a_);
+    ASSERT_EQ(admitted.error, Errc::none);
+    in.push_back(admitted.admission);
   }
   EXPECT_EQ(enter_and_tell(3, "", at(0s)), "server_full: 2 of 2 places are taken");
-  listener_.forget(at(0s), ids[0]);
-  link::Link who = client(4);
-  const auto outcome = enter(who, at(0s), a_);
-  ASSERT_TRUE(outcome.admission);
-  EXPECT_NE(outcome.admission->id, ids[0]) << "a place has a new id for each tenant";
+  EXPECT_EQ(go_on(late, at(0s))->error, Errc::server_full) << "decided when a connection opens";
+  listener_.forget(at(0s), in[0]);
+  std::set<link::ConnectionId> ids;
+  for (std::uint64_t n = 4; n < 20; ++n) {
+    link::Link who = client(100 + n);
+    const auto admitted = connect(who, at(0s) + 1s * n, a_);
+    ASSERT_EQ(admitted.error, Errc::none);
+    EXPECT_TRUE(ids.insert(admitted.admission.id).second) << "free the longest first";
+    EXPECT_NE(admitted.admission.id, in[0].id);
+    EXPECT_GT(admitted.admission.serial, in[1].serial);
+    listener_.forget(at(0s) + 1s * n, admitted.admission);
+  }
 }
 
 TEST_F(Door, RefusesAnotherProtocolAndAnotherDigestByName) {
@@ -296,9 +340,9 @@ TEST_F(Door, RefusesAnotherProtocolAndAnotherDigestByName) {
   link::Identity newer = kit::test_identity();
   newer.versions.insert(newer.versions.begin(), {2, {}});
   link::Link able = client(3, "", newer);
-  const auto outcome = enter(able, at(0s), a_);
-  ASSERT_TRUE(outcome.admission) << "an older common version will do";
-  EXPECT_EQ(outcome.admission->version, 1);
+  const auto admitted = connect(able, at(0s), a_);
+  ASSERT_EQ(admitted.error, Errc::none) << "an older common version will do";
+  EXPECT_EQ(admitted.admission.version, 1);
 }
 
 TEST_F(Door, AnswersAnUnknownLinkVersionWithTheKnownOnes) {
@@ -322,6 +366,7 @@ TEST_F(Door, TakesNoShortHelloOrOffer) {
       EXPECT_EQ(outcome.reply_bytes, 0U);
     }
     const auto whole = listener_.receive(at(0s), a_, std::span(datagram_).first(size), reply_);
+    EXPECT_EQ(whole.error, Errc::none);
     (void)who.receive(at(0s), reply(whole));
   }
 }
@@ -357,17 +402,157 @@ TEST_F(Door, TakesNoClearClientWhenItSealsAndTheOtherWayRound) {
 
 TEST_F(Door, ManyAttemptsOfOneAddressWaitForEachOther) {
   link::ListenerOptions roomy = options();
-  roomy.capacity = 100;
+  roomy.capacity = 200;
+  roomy.exchanges.burst = 1000;
   listener_ = link::Listener(roomy);
   std::map<Errc, int> outcomes;
-  for (std::uint64_t n = 0; n < 40; ++n) {
+  for (std::uint64_t n = 0; n < 100; ++n) {
     link::Link who = client(n);
     ++outcomes[enter(who, at(0s), a_).error];
   }
-  EXPECT_EQ(outcomes[Errc::none], 16);
-  EXPECT_EQ(outcomes[Errc::server_busy], 24);
-  link::Link elsewhere = client(99);
-  EXPECT_TRUE(enter(elsewhere, at(0s), b_).admission) << "others are not kept out";
+  EXPECT_EQ(outcomes[Errc::none], 64);
+  EXPECT_EQ(outcomes[Errc::server_busy], 36);
+  link::Link elsewhere = client(199);
+  EXPECT_TRUE(enter(elsewhere, at(0s), b_).attempt) << "others are not kept out";
+  // Connections that opened were not asked for in vain: fifty players come from one address at once.
+  listener_ = link::Listener(roomy);
+  for (std::uint64_t n = 0; n < 150; ++n) {
+    link::Link who = client(n);
+    EXPECT_EQ(connect(who, at(0s) + n * 10ms, a_).error, Errc::none) << n;
+  }
+  EXPECT_EQ(listener_.connections(), 150U);
+}
+
+TEST_F(Door, AHouseholdsIPv6AddressesAreOneNetwork) {
+  link::ListenerOptions roomy = options();
+  roomy.exchanges.burst = 1000;
+  listener_ = link::Listener(roomy);
+  std::map<Errc, int> outcomes;
+  for (std::uint64_t n = 0; n < 100; ++n) {
+    Endpoint from{{0x20, 1, 0xd, 0xb8, 0, 0, 0, 1}, 5000};
+    from.ip[15] = static_cast<std::uint8_t>(n);
+    from.ip[8] = static_cast<std::uint8_t>(n * 7);
+    link::Link who = client(n);
+    ++outcomes[enter(who, at(0s), from).error];
+  }
+  EXPECT_EQ(outcomes[Errc::none], 64);
+  EXPECT_EQ(outcomes[Errc::server_busy], 36);
+}
+
+// 1,000 networks ask for exchanges as fast as they can; somebody who asks once goes before them.
+TEST_F(Door, ExchangesAreRationedAndWhoAsksForLittleComesFirst) {
+  std::vector<Endpoint> crowd;
+  for (unsigned n = 0; n < 1000; ++n) {
+    crowd.push_back(Endpoint::v4(10, 1, static_cast<std::uint8_t>(n / 250),
+                                 static_cast<std::uint8_t>(n % 250), 4000));
+  }
+  std::uint64_t seed = 100;
+  std::uint64_t before = 0;
+  std::size_t at_once = 0;
+  Duration longest{0};
+  std::size_t honest = 0;
+  for (int tick = 0; tick < 100; ++tick) {  // of 50 ms
+    const Time now = at(0s) + tick * 50ms;
+    for (std::size_t i = 0; i < 60; ++i) {
+      const Endpoint& from = crowd[(static_cast<std::size_t>(tick) * 60 + i) % crowd.size()];
+      // A good cookie, and then nothing but random bytes.
+      link::Link who = client(++seed);
+      ASSERT_EQ(who.receive(now, reply(knock(who, now, from))), Errc::none);
+      size_ = who.poll_datagram(now, datagram_);
+      for (std::size_t b = link::kOfferHeadBytes; b < size_; ++b) {
+        datagram_[b] = static_cast<std::byte>(seed * b >> 3);
+      }
+      (void)listener_.receive(now, from, std::span(datagram_).first(size_), reply_);
+    }
+    if (tick >= 60 && tick % 8 == 0) {
+      const Endpoint from = Endpoint::v4(192, 0, 2, static_cast<std::uint8_t>(tick), 5000);
+      link::Link who = client(++seed);
+      ASSERT_EQ(who.receive(now, reply(knock(who, now, from))), Errc::none);
+      (void)knock(who, now, from);
+      Time then = now;
+      std::optional<link::Listener::Exchanged> mine;
+      while (!mine && then < now + 2s) {
+        while (const auto done = listener_.exchange(then, reply_)) {
+          if (done->to == from) mine = done;
+        }
+        if (!mine) then += 5ms;
+      }
+      ASSERT_TRUE(mine && mine->attempt) << tick;
+      longest = std::max(longest, then - now);
+      ++honest;
+    }
+    before = listener_.counts().exchanges;
+    while (listener_.exchange(now, reply_)) {
+    }
+    at_once = std::max<std::size_t>(at_once, listener_.counts().exchanges - before);
+  }
+  EXPECT_EQ(honest, 5U);
+  EXPECT_LE(longest, Duration(50ms));
+  EXPECT_LE(at_once, 20U) << "no more at once than ExchangeLimits::burst";
+  EXPECT_LE(listener_.counts().exchanges, 5U * 400 + 20 + 40);
+  EXPECT_GE(listener_.counts().exchanges_failed, 1000U);
+}
+
+TEST_F(Door, ACookieIsGoodForOneExchange) {
+  link::Link who = client(7);
+  ASSERT_EQ(who.receive(at(0s), reply(knock(who, at(0s), a_))), Errc::none);
+  size_ = who.poll_datagram(at(0s), datagram_);
+  const auto offer = std::span(datagram_).first(size_);
+  offer[link::kOfferHeadBytes + 40] ^= std::byte{1};  // it does not open: costs an exchange
+  EXPECT_EQ(listener_.receive(at(0s), a_, offer, reply_).error, Errc::none);
+  EXPECT_EQ(listener_.exchange(at(0s), reply_)->error, Errc::wrong_key);
+  // The same again gets the same word, without another exchange.
+  const auto again = listener_.receive(at(1s), a_, offer, reply_);
+  EXPECT_GT(again.reply_bytes, 0U);
+  for (unsigned n = 0; n < 50; ++n) {
+    offer[link::kOfferHeadBytes + n % 32] ^= std::byte{0x11};
+    const auto outcome = listener_.receive(at(1s), a_, offer, reply_);
+    EXPECT_EQ(outcome.error, Errc::bad_cookie);
+    EXPECT_EQ(outcome.reply_bytes, 0U);
+  }
+  EXPECT_FALSE(listener_.exchange(at(1s), reply_));
+  EXPECT_EQ(listener_.counts().exchanges, 1U);
+}
+
+TEST_F(Door, AttemptsThatNeverGoOnTakeNoPlace) {
+  link::ListenerOptions small = options();
+  small.attempts = 32;
+  small.exchanges.burst = 1000;
+  listener_ = link::Listener(small);
+  const std::size_t at_start = listener_.attempts();
+  for (std::uint64_t n = 0; n < 200; ++n) {
+    link::Link who = client(1000 + n);
+    const Endpoint from = Endpoint::v4(10, 2, 0, static_cast<std::uint8_t>(n % 8), 4000);
+    (void)enter(who, at(0s) + n * 20ms, from);
+    EXPECT_LE(listener_.attempts(), 32U);
+  }
+  EXPECT_GT(listener_.counts().attempts_evicted, 0U);
+  EXPECT_EQ(listener_.connections(), 0U);
+  link::Link honest = client(7);
+  EXPECT_EQ(connect(honest, at(4s), b_).error, Errc::none);
+  link::Link never = client(8);
+  ASSERT_TRUE(enter(never, at(5s), b_).attempt);
+  EXPECT_FALSE(go_on(never, at(11s))) << "its time is over";
+  EXPECT_EQ(listener_.attempts(), at_start);
+  EXPECT_GT(listener_.counts().attempts_expired, 0U);
+}
+
+TEST_F(Door, OnlyItsClientGoesOnWithAnAttempt) {
+  link::Link who = client(7);
+  const auto done = enter(who, at(0s), a_);
+  ASSERT_TRUE(done.attempt);
+  std::array<std::byte, link::kMaxDatagramBytes> data{};
+  const auto first = std::span(data).first(who.poll_datagram(at(0s), data));
+  for (std::size_t bit = 0; bit < first.size() * 8; ++bit) {
+    first[bit / 8] ^= std::byte{1} << (bit % 8);
+    EXPECT_FALSE(listener_.admit(at(0s), 0, first)) << bit;
+    first[bit / 8] ^= std::byte{1} << (bit % 8);
+  }
+  EXPECT_FALSE(listener_.admit(at(0s), 1, first)) << "by another port";
+  const auto admitted = listener_.admit(at(0s), 0, first);
+  ASSERT_TRUE(admitted);
+  EXPECT_EQ(admitted->admission.id, *done.attempt);
+  EXPECT_FALSE(listener_.admit(at(0s), 0, first)) << "once";
 }
 
 // ---- tickets ----
@@ -385,63 +570,112 @@ class Ticketed : public Door {
 
 TEST_F(Ticketed, LetsInWhoHasOneAndSaysWhoItIs) {
   EXPECT_EQ(enter_and_tell(1, "one", at(1000s)), "opened ");
-  ASSERT_TRUE(last_.claims);
-  EXPECT_EQ(last_.claims->subject, "pilot one");
+  ASSERT_TRUE(last_.admission.claims);
+  EXPECT_EQ(last_.admission.claims->subject, "pilot one");
   EXPECT_EQ(enter_and_tell(2, "", at(1000s)), "ticket_missing: the server asks for a ticket");
   EXPECT_EQ(enter_and_tell(3, "forged", at(1000s)).substr(0, 14), "ticket_invalid");
   EXPECT_EQ(enter_and_tell(4, "two", at(1061s)).substr(0, 14), "ticket_expired");
 }
 
 TEST_F(Ticketed, ATicketCountsOnceFromWhenTheConnectionExists) {
-  ASSERT_EQ(enter_and_tell(1, "one", at(1000s)), "opened ");
-  const link::Admission first = last_;
-  ASSERT_EQ(enter_and_tell(2, "one", at(1000s)), "opened ") << "the first may never come to be";
-  EXPECT_EQ(listener_.opened(at(1000s), first.id), Errc::none);
-  EXPECT_EQ(listener_.opened(at(1000s), last_.id), Errc::ticket_used);
+  link::Link first = client(1, "one");
+  ASSERT_TRUE(enter(first, at(1000s), a_).attempt);
+  link::Link second = client(2, "one");
+  ASSERT_TRUE(enter(second, at(1000s), a_).attempt) << "the first may never come to be";
+  EXPECT_EQ(listener_.attempts(), 1U) << "one under way for each ticket";
+  EXPECT_FALSE(go_on(first, at(1000s)));
+  EXPECT_EQ(go_on(second, at(1000s))->error, Errc::none);
   EXPECT_EQ(enter_and_tell(3, "one", at(1000s)).substr(0, 11), "ticket_used");
+  EXPECT_EQ(listener_.connections(), 1U);
 }
 
 TEST_F(Ticketed, ThatWereUsedAreKeptUntilTheyExpireAndAFullTableRefuses) {
   std::uint64_t seed = 60;
   for (const std::string name : {"one", "two"}) {
-    ASSERT_EQ(enter_and_tell(++seed, name, at(1000s)), "opened ");
-    ASSERT_EQ(listener_.opened(at(1000s), last_.id), Errc::none);
+    link::Link who = client(++seed, name);
+    ASSERT_EQ(connect(who, at(1000s), a_).error, Errc::none);
   }
-  ASSERT_EQ(enter_and_tell(50, "three", at(1000s)), "opened ");
-  EXPECT_EQ(listener_.opened(at(1000s), last_.id), Errc::ticket_table_full);
-  clock_ = at(1062s);
-  EXPECT_EQ(listener_.opened(at(1062s), last_.id), Errc::none) << "by then both have expired";
+  link::Link third = client(50, "three");
+  EXPECT_EQ(connect(third, at(1000s), a_).error, Errc::ticket_table_full);
+  EXPECT_EQ(listener_.connections(), 2U);
+  link::Link fourth = client(51, "four");
+  ASSERT_TRUE(enter(fourth, at(1059s), a_).attempt);
+  EXPECT_EQ(go_on(fourth, at(1062s))->error, Errc::none) << "by then both have expired";
 }
 
 // ---- coming back ----
 
-TEST_F(Door, LetsAClientComeBackOnceWithinTheStatedTime) {
-  link::ListenerOptions kind = options();
-  kind.comeback = 30s;
-  kind.gate = &gate_;
-  kind.capacity = 8;
-  listener_ = link::Listener(kind);
-  link::Link who = client(1, "one");
-  const auto first = enter(who, at(1000s), a_);
-  ASSERT_TRUE(first.admission && who.comeback());
-  EXPECT_EQ(who.comeback()->good_for, Duration(30s));
-  ASSERT_EQ(listener_.opened(at(1000s), first.admission->id), Errc::none);
-  comeback_ = who.comeback()->secret;
+class Returning : public Door {
+ protected:
+  Returning() {
+    link::ListenerOptions kind = options();
+    kind.comeback = 30s;
+    kind.gate = &gate_;
+    kind.capacity = 8;
+    kind.used_tickets = 10000;
+    kind.exchanges = {256, 1e6, 1e6, 64};
+    listener_ = link::Listener(kind);
+  }
+  link::Admission come(std::uint64_t seed, const std::string& ticket, Time now) {
+    link::Link who = client(seed, ticket);
+    const auto admitted = connect(who, now, a_);
+    EXPECT_EQ(admitted.error, Errc::none) << error_info(admitted.error).name;
+    EXPECT_TRUE(who.comeback());
+    if (who.comeback()) comeback_ = who.comeback()->secret;
+    returned_ = who.returned();
+    return admitted.admission;
+  }
+  bool returned_ = false;
+};
 
-  // While the old connection stands, or has just ended: as the same pilot, without a ticket.
-  listener_.forget(at(1010s), first.admission->id, true);
-  link::Link again = client(2);
-  const auto second = enter(again, at(1039s), b_);
-  ASSERT_TRUE(second.admission);
-  EXPECT_EQ(second.admission->replaces, first.admission->id);
-  EXPECT_EQ(second.admission->claims->subject, "pilot one");
-  EXPECT_TRUE(again.returned());
-  ASSERT_EQ(listener_.opened(at(1039s), second.admission->id), Errc::none);
-  EXPECT_EQ(enter_and_tell(3, "", at(1039s)).substr(0, 16), "comeback_unknown") << "good once";
-
-  comeback_ = again.comeback()->secret;
-  listener_.forget(at(1040s), second.admission->id, true);
+TEST_F(Returning, OnceWithinTheStatedTimeAndAsTheSamePilot) {
+  const link::Admission first = come(1, "one", at(1000s));
+  EXPECT_FALSE(first.replaces);
+  listener_.forget(at(1010s), first, true);
+  const link::Admission second = come(2, "", at(1039s));
+  EXPECT_EQ(second.replaces, first.serial);
+  EXPECT_EQ(second.claims->subject, "pilot one");
+  EXPECT_TRUE(returned_);
+  const auto newer = comeback_;
+  comeback_ = bits::Secret32();
+  EXPECT_EQ(enter_and_tell(3, "", at(1039s)).substr(0, 16), "comeback_unknown");
+  comeback_ = newer;
+  listener_.forget(at(1040s), second, true);
   EXPECT_EQ(enter_and_tell(4, "", at(1071s)).substr(0, 16), "comeback_unknown") << "too late";
+}
+
+// The right is that of one connection, however often its id is used again meanwhile.
+TEST_F(Returning, NeverAsSomebodyElse) {
+  const link::Admission mallory = come(1, "mallory", at(1000s));
+  const auto right = comeback_;
+  listener_.forget(at(1000s), mallory, true);
+  comeback_.reset();
+  std::optional<link::Admission> same_id;
+  for (std::uint64_t n = 0; n < 3000 && !same_id; ++n) {
+    // As one network is forgiven for connections that open, this takes no time.
+    const link::Admission other = come(2 + n, "pilot" + std::to_string(n), at(1000s));
+    if (other.id == mallory.id) same_id = other;
+    comeback_.reset();
+    listener_.forget(at(1000s), other);
+  }
+  EXPECT_FALSE(same_id) << "ids are reused in the order in which they became free";
+  comeback_ = right;
+  const link::Admission back = come(900000, "", at(1029s));
+  EXPECT_EQ(back.replaces, mallory.serial);
+}
+
+TEST_F(Returning, NotWhoWasGivenUpOrBannedOrWhoseTicketExpired) {
+  const link::Admission first = come(1, "one", at(1000s));
+  listener_.forget(at(1001s), first, true);
+  listener_.revoke(first);
+  EXPECT_EQ(enter_and_tell(2, "", at(1002s)).substr(0, 16), "comeback_unknown");
+  comeback_.reset();
+  const link::Admission second = come(3, "two", at(1010s));
+  listener_.forget(at(1058s), second, true);
+  gate_.banned = "pilot two";
+  EXPECT_EQ(enter_and_tell(4, "", at(1059s)).substr(0, 14), "ticket_invalid");
+  gate_.banned.clear();
+  EXPECT_EQ(enter_and_tell(5, "", at(1061s)).substr(0, 14), "ticket_expired");
 }
 
 // ---- sealed connections ----

@@ -15,6 +15,7 @@
 #include "kwind/host/options.h"
 #include "kwind/host/tap.h"
 #include "kwind/io/port.h"
+#include "kwind/link/listener.h"
 #include "kwind/route/dispatcher.h"
 #include "kwind/route/owners.h"
 #include "kwind/route/requests.h"
@@ -31,6 +32,14 @@ using route::Subscription;
 
 struct ServerOptions : Options {
   std::size_t capacity = 64;  ///< most clients at once; more are refused with server_full
+  /// Handshakes: how many key exchanges, and how many may be under way beside `capacity`.
+  link::ExchangeLimits exchanges{};
+  std::size_t attempts = 2048;
+  /// Most datagrams that one receive() takes in; the rest waits in the system for the next one.
+  std::size_t receive_datagrams = 2048;
+  /// With a clock, receive() takes in no more once it has run for `receive_time`.
+  std::function<Time()> clock{};
+  Duration receive_time = std::chrono::milliseconds(5);
   /// What clients know the server by. Absent only in clear mode.
   std::optional<link::KeyPair> key{};
   /// Asks clients for tickets, and checks them; must outlive the server. See kwind/ticket/ticket.h.
@@ -147,7 +156,8 @@ class Server {
   /// Lets a client's messages through to handlers, those first that came before.
   void ready(Peer peer);
 
-  /// Takes in what has arrived and runs handlers. Not to be called from a handler.
+  /// Takes in what has arrived, at most ServerOptions::receive_datagrams, fairly between the ports,
+  /// and runs handlers. Key exchanges come last. Not to be called from a handler.
   void receive(Time now);
   /// Lets out what waits: messages, acks, repeats, keepalives. Not to be called from a handler.
   void send(Time now);

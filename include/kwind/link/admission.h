@@ -4,6 +4,9 @@
 #include <memory>
 #include <optional>
 
+#include "kwind/bits/digest.h"
+#include "kwind/bits/endpoint.h"
+#include "kwind/bits/time.h"
 #include "kwind/link/spec.h"
 #include "kwind/link/ticket_gate.h"
 
@@ -17,9 +20,15 @@ struct Admission {
   std::uint16_t version = 0;  ///< the agreed version of the protocol
   std::uint8_t code_set = 0;  ///< 0: the built-in one; else place in the client's list plus one
   std::uint64_t code_set_digest = 0;  ///< of that set; 0: the built-in one
-  /// The client came back: it is to take over what this connection was.
-  std::optional<ConnectionId> replaces{};
+  std::uint64_t serial = 0;  ///< of connections of this listener: never used again, as ids are
+  /// The client came back: it is to take over what the connection with this serial was.
+  std::optional<std::uint64_t> replaces{};
+  /// By which this one may come back, as a digest; if it may.
+  std::optional<bits::Digest128> comeback{};
+  Endpoint from{};   ///< where its offer came from
+  Time answered{};   ///< when
   std::shared_ptr<const Claims> claims{};  ///< of its ticket, if tickets are asked for
+  /// Its keys, which the Link that is made of it takes: to be reset then.
   std::shared_ptr<const Agreed> agreed{};
 };
 

@@ -8,6 +8,7 @@
 
 #include "kwind/bits/delivery.h"
 #include "kwind/bits/digest.h"
+#include "kwind/bits/secret.h"
 #include "kwind/bits/time.h"
 
 namespace kwind::link {
@@ -136,8 +137,9 @@ struct LinkOptions {
   /// The sender's key is replaced after this many datagrams, or this time, whichever comes first.
   std::uint64_t key_datagrams = std::uint64_t{1} << 20;
   Duration key_time = std::chrono::hours(1);
-  /// Makes skipped packet numbers and path challenges unguessable. From the system in production.
-  std::uint64_t seed = 0;
+  /// Makes skipped packet numbers and path challenges unguessable: random, and another one for each
+  /// connection.
+  bits::Secret32 secret{};
   /// Hands every datagram key to whoever sets it, for reading captures. The only way in which
   /// secrets leave; reports must show that it is set.
   std::function<void(const KeyNote&)> key_log;
