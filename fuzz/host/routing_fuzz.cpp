@@ -38,7 +38,8 @@ class Raw {
     options.clear_mode = host::ClearMode::loopback_only;
     options.entropy = entropy(3);
     const bits::Secret32 seed = host::seed_of(options);
-    link::LinkOptions made = host::link_options(routing::kProtocol, options, seed);
+    link::LinkOptions made =
+        host::link_options(routing::kProtocol, options, schema::Direction::from_server, seed);
     made.take_in_by_hand = false;
     link_.emplace(
         link::Link::connect({host::identity_of(routing::kProtocol, options), seed}, made, now));

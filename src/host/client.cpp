@@ -54,10 +54,12 @@ struct Client::Impl {
                             const io::Port& port, Time now) {
     KWIND_ASSERT(options.server_key.has_value() != options.clear_mode.has_value());
     const bits::Secret32 seed = seed_of(options);
-    return link::Link::connect({identity_of(protocol, options), seed, options.server_key,
-                                port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams,
-                                options.aes, options.ticket, options.comeback},
-                               link_options(protocol, options, bits::derive(seed, "link")), now);
+    return link::Link::connect(
+        {identity_of(protocol, options), seed, options.server_key,
+         port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams, options.aes,
+         options.ticket, options.comeback},
+        link_options(protocol, options, schema::Direction::from_server, bits::derive(seed, "link")),
+        now);
   }
 
   io::Port& port;

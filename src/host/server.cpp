@@ -168,6 +168,7 @@ struct Server::Impl {
     }
     if (connection == nullptr || connection->port != &port) {
       wire.drops.add(Errc::unknown_connection);
+      port.end(received.from);  // a stream has no business with it
       if (connection != nullptr) return;
       std::array<std::byte, 32> reply{};
       reply_with(now, port, received.from, reply, listener.answer_unknown(received.bytes, reply));
@@ -181,9 +182,10 @@ struct Server::Impl {
 
   // The link takes the keys.
   link::Link link_of(link::Admission& admission) {
-    link::Link made =
-        link::Link::accept(admission, admission.from,
-                           link_options(wire.protocol, options, draw("link")), admission.answered);
+    link::Link made = link::Link::accept(
+        admission, admission.from,
+        link_options(wire.protocol, options, schema::Direction::from_client, draw("link")),
+        admission.answered);
     admission.agreed.reset();
     return made;
   }
@@ -191,14 +193,16 @@ struct Server::Impl {
   Connection& add(io::Port& port, link::Admission admission) {
     const Peer peer{++last_peer};
     link::Link made_link = link_of(admission);
-    auto made = std::make_unique<Connection>(
-        Connection{.peer = peer,
-                   .port = &port,
-                   .place = order.size(),
-                   .session = Session(wire, std::move(made_link)),
-                   .admission = std::move(admission)});
+    auto made =
+        std::make_unique<Connection>(Connection{.peer = peer,
+                                                .port = &port,
+                                                .place = order.size(),
+                                                .session = Session(wire, std::move(made_link)),
+                                                .admission = std::move(admission)});
     Connection& connection = *made;
     by_id[connection.admission.id] = made.get();
+    port.keep(connection.admission.from);
+    if (port.is_stream()) by_stream.emplace(connection.admission.from, made.get());
     order.push_back(made.get());
     turns.emplace_back();
     by_peer[peer] = std::move(made);
@@ -216,6 +220,7 @@ struct Server::Impl {
     std::array<std::byte, link::kMaxDatagramBytes> out;  // NOLINT: written before it is read
     const std::size_t size = link.poll_datagram(now, out);
     reply_with(now, port, link.destination(), out, size);
+    port.end(received.from);
   }
 
   // What the door says belongs to no link; it is counted with those that are gone.
@@ -235,6 +240,8 @@ struct Server::Impl {
         listener.receive(now, received.from, received.bytes, reply, carrier_of(port), at_port);
     if (outcome.error != Errc::none) wire.drops.add(outcome.error);
     reply_with(now, port, received.from, reply, outcome.reply_bytes);
+    // A stream brings one good offer, or ends.
+    if (outcome.error != Errc::none) port.end(received.from);
   }
   static link::Carrier carrier_of(const io::Port& port) {
     return port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams;
@@ -246,6 +253,7 @@ struct Server::Impl {
     while (const auto done = listener.exchange(now, reply)) {
       if (done->error != Errc::none) wire.drops.add(done->error);
       reply_with(now, *ports[done->port], done->to, reply, done->reply_bytes);
+      if (done->error != Errc::none) ports[done->port]->end(done->to);
     }
   }
 
@@ -283,13 +291,25 @@ struct Server::Impl {
   // Streams that ended take their connections along.
   void hear_ended(Time now, io::Port& port) {
     while (const auto ended = port.take_ended()) {
-      for (Connection* connection : order) {
-        if (connection->port != &port || connection->session.link().peer() != *ended) continue;
-        touch(*connection);
-        connection->session.link().carrier_ended(now);
-        drain(now, *connection);
+      const auto [first, last] = by_stream.equal_range(*ended);
+      for (auto each = first; each != last; ++each) {
+        Connection& connection = *each->second;
+        if (connection.port != &port) continue;
+        touch(connection);
+        connection.session.link().carrier_ended(now);
+        drain(now, connection);
       }
     }
+  }
+  void forget_stream(const Connection& connection) {
+    if (!connection.port->is_stream()) return;
+    const auto [first, last] = by_stream.equal_range(connection.admission.from);
+    for (auto each = first; each != last; ++each) {
+      if (each->second != &connection) continue;
+      by_stream.erase(each);
+      break;
+    }
+    connection.port->end(connection.admission.from);
   }
 
   static bool is_closed(const Connection* connection) {
@@ -328,6 +348,7 @@ struct Server::Impl {
         listener.forget(now, connection->admission);
         by_id.erase(connection->admission.id);
       }
+      forget_stream(*connection);
       peers.push_back(connection->peer);
     }
     order.resize(kept);
@@ -355,6 +376,7 @@ struct Server::Impl {
   link::Listener listener;
   std::unordered_map<Peer, std::unique_ptr<Connection>> by_peer;
   std::unordered_map<link::ConnectionId, Connection*> by_id;
+  std::unordered_multimap<Endpoint, Connection*> by_stream;  // where it comes from
   // An idle connection is looked at only when its time has come: a thousand of them cost little.
   struct Turn {
     Time wakeup{};
@@ -458,7 +480,8 @@ void Server::serve(io::Port& another) {
   impl_->ports.push_back(&another);
 }
 
-// A turn of a port takes so many datagrams, then it is the next one's: none keeps the others waiting.
+// A turn of a port takes so many datagrams, then it is the next one's: none keeps the others
+// waiting.
 void Server::Impl::take_in(Time now) {
   constexpr std::size_t kTurn = 64;
   const Time end = options.clock ? options.clock() + options.receive_time : kNever;

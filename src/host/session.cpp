@@ -12,6 +12,8 @@ namespace {
 // How often messages that are held back are looked at again.
 constexpr Duration kHeldRetry = std::chrono::milliseconds(20);
 // Kind and question number in front of the fields.
+// Tables have the newest version's sizes; in an older one a message may have been larger.
+constexpr std::size_t kOldVersions = 2;
 constexpr std::size_t kMostPrefixBits = 16 + schema::kQuestionBits;
 
 }  // namespace
@@ -39,7 +41,7 @@ bits::Secret32 seed_of(const Options& options) {
 }
 
 link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Options& options,
-                               const bits::Secret32& secret) {
+                               schema::Direction incoming, const bits::Secret32& secret) {
   link::LinkOptions made;
   for (const schema::ChannelInfo& channel : protocol.channels) {
     link::ChannelSpec spec{channel.delivery, channel.life.since};
@@ -52,12 +54,20 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
       spec.queue_bytes = limit.bytes;
       spec.at_limit = limit.at_limit;
     }
+    spec.largest_in_bytes = is_reliable(spec.delivery) ? link::kMaxWholeBytes : 0;
     made.channels.push_back(spec);
   }
-  // Only messages that say `split` may be larger than a datagram on such a channel.
+  // Only messages that say `split` may be larger than a datagram on such a channel. What may come
+  // in pieces is as large as the largest message of its direction, in any version.
   for (const schema::MessageInfo& message : protocol.messages) {
-    if (message.most_bits + kMostPrefixBits > link::kMaxWholeBytes * 8)
-      made.channels[message.channel].split = true;
+    const std::size_t bits = message.most_bits + kMostPrefixBits;
+    if (bits <= link::kMaxWholeBytes * 8) continue;
+    link::ChannelSpec& spec = made.channels[message.channel];
+    spec.split = true;
+    if (message.direction != schema::Direction::both && message.direction != incoming) continue;
+    spec.largest_in_bytes =
+        std::max(spec.largest_in_bytes,
+                 std::min(kOldVersions * bits::bytes_for(bits), link::kMaxMessageBytes));
   }
   made.tags = protocol.messages.size();
   made.take_in_by_hand = true;
@@ -236,6 +246,10 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
       sink.closed(event.code, event.text);
       return;
     case link::Event::Kind::fill:
+      // Payload takes of what a peer may send in a tick as messages do.
+      if (!within_budget(event.bits)) return wire_->drops.add(Errc::over_budget);
+      ++tick_messages_;
+      tick_bytes_ += bits::bytes_for(event.bits);
       if (!ready_) return keep_fill(event);
       if (const Errc error = sink.filled(event.payload, event.bits); error != Errc::none) {
         wire_->drops.add(error);

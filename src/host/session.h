@@ -54,7 +54,7 @@ struct Wire {
 };
 
 link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Options& options,
-                               const bits::Secret32& secret);
+                               schema::Direction incoming, const bits::Secret32& secret);
 /// 32 random bytes: the system's, or those that the options give.
 bits::Secret32 seed_of(const Options& options);
 link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& options);

@@ -2,11 +2,13 @@
 
 #include <netinet/tcp.h>
 #include <sys/epoll.h>
+#include <sys/resource.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <array>
 #include <unordered_map>
+#include <utility>
 
 #include "kwind/bits/assert.h"
 #include "kwind/io/clock.h"
@@ -19,10 +21,21 @@ namespace {
 constexpr std::size_t kReadBytes = 16384;
 constexpr int kEvents = 64;
 constexpr Duration kSweepEvery = std::chrono::seconds(1);
+constexpr Duration kPause = std::chrono::seconds(1);  // of accepting
 
-Endpoint address_of(Endpoint endpoint) {
+// An IPv4 address, or the 64 bits of an IPv6 one that one household has all of.
+Endpoint network_of(Endpoint endpoint) {
   endpoint.port = 0;
+  if (!endpoint.is_v4()) {
+    std::fill(endpoint.ip.begin() + 8, endpoint.ip.end(), std::uint8_t{0});
+  }
   return endpoint;
+}
+
+std::size_t permitted_streams(std::size_t wanted) {
+  rlimit limit{};
+  if (::getrlimit(RLIMIT_NOFILE, &limit) != 0 || limit.rlim_cur == RLIM_INFINITY) return wanted;
+  return std::clamp<std::size_t>(limit.rlim_cur / 2, 1, wanted);
 }
 
 }  // namespace
@@ -34,7 +47,9 @@ struct TcpPort::State {
     StreamCutter cutter;
     std::vector<std::byte> unsent{};
     std::size_t sent = 0;  // of unsent
-    Time last_whole{};
+    Time since{};
+    bool kept = false;        // it belongs to a connection
+    bool ending = false;      // at the next flush
     bool wants_room = false;  // the system is asked to tell when it takes more
     bool dirty = false;       // in `to_flush`
   };
@@ -49,11 +64,16 @@ struct TcpPort::State {
   std::unordered_map<Endpoint, std::size_t> per_address;
   std::vector<Endpoint> ended;
   std::vector<Endpoint> to_flush;
-  std::vector<Endpoint> readable;   // streams that the system has bytes of
+  std::vector<Endpoint> readable;  // streams that the system has bytes of
+  std::vector<Endpoint> to_end;
+  std::size_t strangers = 0;        // streams that are not kept
+  std::optional<Time> door_opens;   // it is shut: the system is out of descriptors
   std::optional<Endpoint> cutting;  // the stream whose datagrams are being handed out
   Time next_sweep{};
 
-  explicit State(const TcpLimits& wanted) : limits(wanted) {}
+  explicit State(const TcpLimits& wanted) : limits(wanted) {
+    limits.streams = permitted_streams(limits.streams);
+  }
   State(const State&) = delete;
   State& operator=(const State&) = delete;
   ~State() {
@@ -79,20 +99,22 @@ struct TcpPort::State {
     const int on = 1;
     (void)::setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &on, sizeof on);
     auto stream = std::make_unique<Stream>(Stream{fd, peer, StreamCutter(limits.datagram_bytes)});
-    stream->last_whole = now;
+    stream->since = now;
+    ++strangers;
     by_fd[fd] = peer;
     watch(fd, EPOLLIN, true);
-    ++per_address[address_of(peer)];
+    ++per_address[network_of(peer)];
     streams[peer] = std::move(stream);
   }
 
   void end(Endpoint peer) {  // by value: it may be the stream's own
     const auto found = streams.find(peer);
     if (found == streams.end()) return;
+    if (!found->second->kept) --strangers;
     by_fd.erase(found->second->fd);
     ::close(found->second->fd);
     streams.erase(found);
-    const auto address = per_address.find(address_of(peer));
+    const auto address = per_address.find(network_of(peer));
     if (--address->second == 0) per_address.erase(address);
     ended.push_back(peer);
   }
@@ -104,10 +126,18 @@ struct TcpPort::State {
       const int fd = ::accept4(door, reinterpret_cast<sockaddr*>(&address.storage), &address.length,
                                SOCK_NONBLOCK | SOCK_CLOEXEC);
       if (fd < 0 && (errno == EINTR || errno == ECONNABORTED)) continue;
-      if (fd < 0) return;
+      if (fd < 0) {
+        // The door stays readable: without a pause the loop would spin for as long as this lasts.
+        if (errno == EMFILE || errno == ENFILE || errno == ENOMEM || errno == ENOBUFS) {
+          watch(door, 0, false);
+          door_opens = now + kPause;
+          ++tcp.pauses;
+        }
+        return;
+      }
       const Endpoint peer = from_system(address.storage);
-      const auto others = per_address.find(address_of(peer));
-      if (streams.size() >= limits.streams ||
+      const auto others = per_address.find(network_of(peer));
+      if (streams.size() >= limits.streams || strangers >= (limits.streams + 1) / 2 ||
           (others != per_address.end() && others->second >= limits.streams_per_address)) {
         ++tcp.turned_away;
         ::close(fd);
@@ -178,12 +208,18 @@ struct TcpPort::State {
 
   void sweep(Time now) {
     next_sweep = now + kSweepEvery;
-    std::vector<Endpoint> silent;
+    if (door < 0) return;  // the only stream is the one that this end opened
+    std::vector<Endpoint> slow;
     for (const auto& [peer, stream] : streams) {
-      if (now - stream->last_whole >= limits.silence) silent.push_back(peer);
+      if (!stream->kept && now - stream->since >= limits.handshake) slow.push_back(peer);
     }
-    tcp.silent += silent.size();
-    for (const Endpoint& peer : silent) end(peer);
+    tcp.strangers += slow.size();
+    for (const Endpoint& peer : slow) end(peer);
+  }
+  void open_door(Time now) {
+    if (!door_opens || now < *door_opens) return;
+    door_opens.reset();
+    watch(door, EPOLLIN, false);
   }
 
   std::unordered_map<int, Endpoint> by_fd;
@@ -264,13 +300,13 @@ std::size_t TcpPort::streams() const {
 std::optional<Received> TcpPort::receive(Time now) {
   State& state = *state_;
   if (now >= state.next_sweep) state.sweep(now);
+  state.open_door(now);
   bool looked = false;
   for (;;) {
     if (state.cutting) {
       State::Stream* const stream = state.find(*state.cutting);
       if (stream != nullptr) {
         if (const auto datagram = stream->cutter.next()) {
-          stream->last_whole = now;
           ++state.counts.datagrams_received;
           state.counts.bytes_received += datagram->size();
           return Received{stream->peer, *datagram};
@@ -304,7 +340,9 @@ void TcpPort::send(Time, const Endpoint& to, std::span<const std::byte> bytes) {
     ++state.counts.send_failures;
     return;
   }
-  if (stream->unsent.size() + bytes.size() > state.limits.unsent_bytes) {
+  const bool stranger = !stream->kept && state.door >= 0;
+  const std::size_t most = stranger ? state.limits.unsent_to_strangers : state.limits.unsent_bytes;
+  if (stream->unsent.size() + bytes.size() > most) {
     ++state.tcp.too_slow;
     ++state.counts.send_failures;
     state.end(to);
@@ -331,6 +369,28 @@ void TcpPort::flush(Time) {
     if (!stream->wants_room) state.push(*stream);
   }
   state.to_flush.clear();
+  for (const Endpoint& peer : std::exchange(state.to_end, {})) {
+    const State::Stream* const stream = state.find(peer);
+    if (stream != nullptr && stream->ending) state.end(peer);
+  }
+}
+
+void TcpPort::keep(const Endpoint& peer) {
+  State::Stream* const stream = state_->find(peer);
+  if (stream == nullptr || stream->kept) return;
+  stream->kept = true;
+  --state_->strangers;
+}
+
+void TcpPort::end(const Endpoint& peer) {
+  State::Stream* const stream = state_->find(peer);
+  if (stream == nullptr || stream->ending) return;
+  stream->ending = true;
+  state_->to_end.push_back(peer);
+}
+
+Time TcpPort::next_wakeup() const {
+  return state_->door_opens.value_or(kNever);
 }
 
 std::optional<Endpoint> TcpPort::take_ended() {

@@ -335,8 +335,10 @@ struct FrameReader {
     frame.first_chunk = in.get_count(kChunkOrder);
     const std::size_t count_minus_one = in.get_count(kRunOrder);
     if (!in.ok()) return Errc::truncated;
-    if (!is_reliable(spec.delivery) && !spec.split) return Errc::bad_piece;
-    if (frame.total_bits > kMaxMessageBytes * 8) return Errc::split_too_large;
+    if (!is_reliable(spec.delivery) && (!spec.split || spec.largest_in_bytes == 0)) {
+      return Errc::bad_piece;
+    }
+    if (frame.total_bits > spec.largest_in_bytes * 8) return Errc::split_too_large;
     const std::size_t chunks = chunks_of(frame.total_bits);
     if (frame.first_chunk >= chunks || count_minus_one >= chunks - frame.first_chunk) {
       return Errc::bad_piece;

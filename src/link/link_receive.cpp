@@ -91,8 +91,11 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
       error != Errc::none) {
     return error;
   }
+  std::size_t fills = 0;
   for (const Frame& frame : frames_) {
     if (!channels_.in_window(frame)) return Errc::window_exceeded;
+    // A sender has one filler. Who writes more wants them to be read.
+    if (frame.kind == FrameKind::fill && ++fills > 1) return Errc::value_range;
   }
   const bool newest = raw(number) >= window_.expected();
   if (newest) newest_wide_ = header->wide;

@@ -143,6 +143,9 @@ void ReliableReceiver::recover_pending(std::uint8_t channel, Inbox& inbox, Taken
 void ReliableReceiver::deliver(Slot& slot, std::uint8_t channel, Inbox& inbox) {
   inbox.add(channel, slot.assembly ? slot.assembly->payload() : std::span(slot.payload), slot.bits);
   slot.assembly.reset();
+  // Small ones are used again, so that a steady tick allocates nothing; what was large is not kept
+  // for as long as the connection lasts.
+  if (slot.payload.capacity() > kSmallBytes) std::vector<std::byte>().swap(slot.payload);
   slot.stage = Stage::delivered;
 }
 

@@ -201,10 +201,11 @@ Errc Viewer::hear_report(std::span<const std::byte> payload, std::size_t bits) {
   State& s = *state_;
   if (report->empty()) return Errc::value_range;
   const std::uint32_t now = s.course->tick();
-  if (s.reported_at != 0 && now - s.reported_at < std::max(s.course->options.digest_every, 1U)) {
-    return Errc::rate_limited;
-  }
-  s.reported_at = now;
+  // Once a second, and only of a digest that was sent since the last one.
+  if (s.reported_at != 0 && now - s.reported_at < a_second()) return Errc::rate_limited;
+  if (s.course->digested == 0 || s.course->digested == s.reported_digest) return Errc::unexpected;
+  s.reported_at = std::max(now, 1U);
+  s.reported_digest = s.course->digested;
   // The course is shared with others until something is found.
   std::vector<std::pair<std::uint32_t, std::string_view>> differing;
   for (const ReportedEntity& each : *report) {
@@ -248,13 +249,15 @@ std::optional<std::string_view> Viewer::State::differing_field(const ReportedEnt
   return std::nullopt;
 }
 
+std::uint32_t Viewer::a_second() const {
+  const double ticks = state_->course->all().options.ticks_per_second;
+  return static_cast<std::uint32_t>(std::max(ticks, 1.0));
+}
 Errc Viewer::hear_resync(std::uint32_t frame) {
   State& s = *state_;
   Course& course = *s.course;
   const std::uint32_t now = course.tick();
-  const auto second =
-      static_cast<std::uint32_t>(std::max(course.all().options.ticks_per_second, 1.0));
-  if (s.resynced_at != 0 && now - s.resynced_at < second) return Errc::rate_limited;
+  if (s.resynced_at != 0 && now - s.resynced_at < a_second()) return Errc::rate_limited;
   if (course.last_frame == 0) return Errc::unexpected;
   const std::uint32_t number = course.last_frame - ((course.last_frame - frame) & kFrameLowMask);
   if (number > 0 && course.may_yet_be_read(number)) return Errc::unexpected;
@@ -265,6 +268,8 @@ Errc Viewer::hear_resync(std::uint32_t frame) {
 }
 
 void Viewer::resync() {
+  // Before the next frame a second one changes nothing.
+  if (state_->course->sure == 0 && state_->course->start == state_->course->last_frame + 1) return;
   state_->own().start_anew();
 }
 

@@ -36,8 +36,9 @@ struct Viewer::State {
   ViewerCounts elsewhere;       // before it joined its course, less what that counted before
   ViewerCounts counts;          // scratch of Viewer::counts()
   std::function<void(const Drifted&)> drift_handler;
-  std::uint32_t reported_at = 0;  // tick in which a report was heard last; 0: never
-  std::uint32_t resynced_at = 0;  // tick of the last full resync that a client asked for
+  std::uint32_t reported_at = 0;      // tick in which a report was heard last; 0: never
+  std::uint32_t reported_digest = 0;  // frame of the digest that it was about
+  std::uint32_t resynced_at = 0;      // tick of the last full resync that a client asked for
   // FrameMark::input of frames sent.
   std::array<std::uint32_t, 2 * std::size_t{kFrameWindow}> inputs{};
 

@@ -1,5 +1,7 @@
 // The same connections over TCP, IPv6, and several ports of one server, on real loopback sockets.
 #include <gtest/gtest.h>
+#include <sys/resource.h>
+#include <unistd.h>
 
 #include <thread>
 
@@ -124,7 +126,7 @@ TEST(TcpPort, TellsWhenNobodyListens) {
 }
 
 TEST(TcpPort, EndsStreamsThatBreakItsLimits) {
-  const auto server = listen({.streams = 3, .silence = 300ms});
+  const auto server = listen({.streams = 6, .handshake = 300ms});
   const auto talk = [&](std::span<const std::byte> raw) {
     // Bytes that TcpPort itself would never send.
     auto socket = TcpPort::connect(server->local(), {.datagram_bytes = 60000});
@@ -152,12 +154,78 @@ TEST(TcpPort, EndsStreamsThatBreakItsLimits) {
     }
     return server->tcp_counts().turned_away == 2;
   }));
-  EXPECT_EQ(server->streams(), 3U);
+  EXPECT_EQ(server->streams(), 3U) << "strangers have half of the places";
   EXPECT_TRUE(run_until([&] {
+    for (const auto& each : many) {  // they go on talking, which changes nothing
+      each->send(now(), server->local(), bytes_of(3, 2));
+      each->flush(now());
+    }
     (void)server->receive(now());
-    return server->tcp_counts().silent == 3;
-  })) << "a second after their last datagram";
+    return server->tcp_counts().strangers == 3;
+  })) << "a second after they came";
   EXPECT_EQ(server->streams(), 0U);
+}
+
+TEST(TcpPort, AStreamThatIsKeptLastsUntilItIsEnded) {
+  const auto server = listen({.streams = 2, .handshake = 100ms});
+  const auto kept = TcpPort::connect(server->local());
+  ASSERT_TRUE(kept);
+  Endpoint peer;
+  ASSERT_TRUE(run_until([&] {
+    (*kept)->send(now(), server->local(), bytes_of(4, 2));
+    (*kept)->flush(now());
+    const auto received = server->receive(now());
+    if (received) peer = received->from;
+    return received.has_value();
+  }));
+  server->keep(peer);
+  const Time silent_until = now() + 1200ms;  // longer than a stranger has
+  while (now() < silent_until) {
+    while (server->receive(now())) {
+    }
+    std::this_thread::sleep_for(5ms);
+  }
+  EXPECT_EQ(server->streams(), 1U);
+  server->send(now(), peer, bytes_of(5, 7));
+  server->end(peer);
+  EXPECT_EQ(server->streams(), 1U) << "until flush()";
+  server->flush(now());
+  EXPECT_EQ(server->streams(), 0U);
+  std::size_t heard = 0;
+  EXPECT_TRUE(run_until([&] {
+    while (const auto received = (*kept)->receive(now())) heard += received->bytes.size();
+    return (*kept)->take_ended().has_value();
+  }));
+  EXPECT_EQ(heard, 5U) << "what waited for it arrived";
+}
+
+// In a process of its own: descriptors are the whole process's.
+TEST(TcpPort, PausesWhileTheSystemIsOutOfDescriptors) {
+  const auto starve = [] {
+    const auto server = listen();
+    const auto waiting = TcpPort::connect(server->local());
+    if (!waiting) std::_Exit(2);
+    std::vector<int> taken;
+    rlimit limit{};
+    ::getrlimit(RLIMIT_NOFILE, &limit);
+    limit.rlim_cur = 64;
+    ::setrlimit(RLIMIT_NOFILE, &limit);
+    for (int fd = ::dup(0); fd >= 0; fd = ::dup(0)) taken.push_back(fd);
+    std::size_t loops = 0;
+    for (const Time end = now() + 1500ms; now() < end; ++loops) {
+      (void)server->receive(now());
+      server->wait(std::min(server->next_wakeup(), end));
+    }
+    if (server->tcp_counts().pauses < 1 || server->tcp_counts().pauses > 2) std::_Exit(3);
+    if (loops > 50) std::_Exit(4);  // hundreds of thousands without a pause
+    for (const int fd : taken) ::close(fd);
+    const bool taken_in = run_until([&] {
+      (void)server->receive(now());
+      return server->streams() == 1;
+    });
+    std::_Exit(taken_in ? 0 : 5);
+  };
+  EXPECT_EXIT(starve(), testing::ExitedWithCode(0), "");
 }
 
 TEST(TcpPort, APeerThatStopsReadingCostsItselfOnly) {
@@ -171,7 +239,10 @@ TEST(TcpPort, APeerThatStopsReadingCostsItselfOnly) {
     ASSERT_TRUE(run_until([&] {
       client->flush(now());
       const auto got = server->receive(now());
-      if (got) peers.push_back(got->from);
+      if (got) {
+        peers.push_back(got->from);
+        server->keep(got->from);
+      }
       return got.has_value();
     }));
   }
@@ -263,20 +334,20 @@ TEST(Carriers, OneServerOverUdpAndTcpAtOnce) {
 }
 
 TEST(Carriers, AClientHearsThatItsStreamEnded) {
-  auto tcp = listen({.silence = 200ms});
+  auto tcp = listen();
   Talk talk(*tcp);
   auto end = TcpPort::connect(tcp->local());
   host::Client client(**end, tcp->local(), kProtocol, now(), Talk::client_options());
   Errc why = Errc::none;
   client.on_disconnect([&](Errc code, std::string_view) { why = code; });
   ASSERT_TRUE(talk.exchange(client, 1));
-  // Nothing to say for longer than the port waits.
+  tcp->end(*talk.server().address(talk.server().peers().front()));
   EXPECT_TRUE(run_until([&] {
     talk.server().receive(now());
     talk.server().send(now());
     client.receive(now());
     client.send(now());
-    return why != Errc::none;
+    return why != Errc::none && talk.left() != Errc::none;
   }));
   EXPECT_EQ(why, Errc::carrier_ended);
   EXPECT_EQ(talk.left(), Errc::carrier_ended);

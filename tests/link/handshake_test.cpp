@@ -321,6 +321,22 @@ TEST_F(Door, RefusesWhenFullAndTakesAgainWhenSomebodyLeft) {
   }
 }
 
+TEST_F(Door, AServerThatClosesBeforeItHeardTheClientSaysSo) {
+  link::Link who = client(1);
+  const auto admitted = connect(who, at(0s), a_);
+  ASSERT_EQ(admitted.error, Errc::none);
+  link::LinkOptions link_options;
+  link_options.channels = {{Delivery::ordered}};
+  link::Link server = link::Link::accept(admitted.admission, a_, link_options, at(0s));
+  EXPECT_EQ(server.state(), link::State::opening);
+  server.close(at(1ms), "not today");
+  std::array<std::byte, link::kMaxDatagramBytes> out{};
+  const std::size_t size = server.poll_datagram(at(1ms), out);
+  ASSERT_GT(size, 0U);
+  EXPECT_EQ(who.receive(at(2ms), std::span(out).first(size)), Errc::none);
+  EXPECT_EQ(end_of(who), "opened closed_by_peer: not today");
+}
+
 TEST_F(Door, RefusesAnotherProtocolAndAnotherDigestByName) {
   link::Identity quay = kit::test_identity();
   quay.name = "quay";
@@ -414,7 +430,8 @@ TEST_F(Door, ManyAttemptsOfOneAddressWaitForEachOther) {
   EXPECT_EQ(outcomes[Errc::server_busy], 36);
   link::Link elsewhere = client(199);
   EXPECT_TRUE(enter(elsewhere, at(0s), b_).attempt) << "others are not kept out";
-  // Connections that opened were not asked for in vain: fifty players come from one address at once.
+  // Connections that opened were not asked for in vain: fifty players come from one address at
+  // once.
   listener_ = link::Listener(roomy);
   for (std::uint64_t n = 0; n < 150; ++n) {
     link::Link who = client(n);

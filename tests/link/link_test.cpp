@@ -104,22 +104,6 @@ TEST(Link, CloseSaysGoodbyeAlsoIfTheTimeOfItWasLongAgo) {
   }
 }
 
-TEST(Link, AServerThatClosesBeforeItHeardTheClientSaysSo) {
-  // The client stands 80 ms after its hello, the server hears of that 40 ms later.
-  for (std::size_t lost = 4; lost < 9; ++lost) {
-    SimPair pair({.conditions = delay(40ms), .lose = {lost}});
-    Log log;
-    while (!pair.has_server() && pair.now() < at(1s)) pair.run_until(pair.now() + 1ms, log.hook());
-    ASSERT_EQ(pair.server().state(), link::State::opening);
-    pair.server().close(pair.now(), "the pier closes");
-    pair.run_until(at(3s), log.hook());
-    EXPECT_EQ(log.client, (std::vector<std::string>{"opened", "closed_by_peer: the pier closes"}))
-        << "lost datagram " << lost;
-    EXPECT_EQ(log.server, std::vector<std::string>{"closed_here: the pier closes"});
-    EXPECT_EQ(pair.server().state(), link::State::closed);
-  }
-}
-
 TEST(Link, CloseDeliversWhatIsQueuedThenTheReason) {
   for (std::uint64_t seed = 1; seed <= 50; ++seed) {
     SimPair pair({.seed = seed, .conditions = {.delay = 30ms, .jitter = 20ms, .loss = 0.1}});

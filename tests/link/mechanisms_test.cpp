@@ -10,11 +10,13 @@
 #include "link/ack_block.h"
 #include "link/ack_history.h"
 #include "link/ack_window.h"
+#include "link/assembly.h"
 #include "link/controller.h"
 #include "link/frames.h"
 #include "link/mtu.h"
 #include "link/packet_number.h"
 #include "link/path.h"
+#include "link/random.h"
 #include "link/reliable_receiver.h"
 #include "link/reliable_sender.h"
 #include "link/repeat.h"
@@ -612,6 +614,75 @@ TEST(StateSender, GivesUpOldMessagesForNewOnesAndStaleOnes) {
   EXPECT_EQ(sender.expire(at(2ms), 500ms), 0U);
   EXPECT_EQ(sender.expire(at(502ms), 500ms), 1U);
   EXPECT_EQ(sender.front().tag, 2U);
+}
+
+// A client that moves all the time is no client: each move lets the server send to a new address.
+TEST(Path, MovesAreLimited) {
+  Path path;
+  path.set_active(Endpoint::v4(10, 0, 0, 1, 1));
+  Time now = at(100s);
+  const auto move = [&](unsigned to) {
+    const Endpoint from = Endpoint::v4(10, 0, 0, static_cast<std::uint8_t>(to), 1);
+    path.heard(now, from, 2000, true, to, 1s);
+    return path.answered(now, from, to) != Path::Change::none;
+  };
+  unsigned moved = 0;
+  for (unsigned i = 2; i < 20; ++i, now += 10ms) moved += move(i) ? 1U : 0U;
+  EXPECT_EQ(moved, Path::kMostMoves);
+  now += Path::kMoveEvery;
+  EXPECT_TRUE(move(30)) << "one is forgiven";
+  now += 10ms;
+  EXPECT_FALSE(move(31));
+  now += 10 * Path::kMoveEvery;
+  moved = 0;
+  for (unsigned i = 40; i < 60; ++i, now += 10ms) moved += move(i) ? 1U : 0U;
+  EXPECT_EQ(moved, Path::kMostMoves) << "never more at once";
+}
+
+TEST(KeyedRandom, OneUseSaysNothingOfAnother) {
+  KeyedRandom a(kit::secret_of(1), "skipped numbers");
+  KeyedRandom same(kit::secret_of(1), "skipped numbers");
+  KeyedRandom other_use(kit::secret_of(1), "path challenges");
+  KeyedRandom other_key(kit::secret_of(2), "skipped numbers");
+  std::set<std::uint64_t> seen;
+  for (int i = 0; i < 1000; ++i) {
+    const std::uint64_t number = a.next();
+    EXPECT_EQ(number, same.next());
+    seen.insert(number);
+    seen.insert(other_use.next());
+    seen.insert(other_key.next());
+  }
+  EXPECT_EQ(seen.size(), 3000U);
+}
+
+// Who sends a piece of a large message pays for a page of it, not for all.
+TEST(Assembly, TakesMemoryAsPiecesCome) {
+  const std::size_t bits = kMaxMessageBytes * 8;
+  Assembly assembly(bits);
+  std::vector<std::byte> bytes(kChunkBytes);
+  Frame piece;
+  piece.total_bits = bits;
+  piece.bits = kChunkBytes * 8;
+  piece.first_chunk = chunks_of(bits) / 2;
+  bytes[5] = std::byte{42};
+  piece.payload = bits::Reader(bytes, piece.bits);
+  EXPECT_TRUE(assembly.add(piece));
+  EXPECT_LE(assembly.memory(), 2 * Assembly::kPageBytes + 8192);
+  // All of it, the last pieces first.
+  for (std::size_t chunk = chunks_of(bits); chunk-- > 0;) {
+    bytes[5] = static_cast<std::byte>(chunk);
+    piece.first_chunk = chunk;
+    piece.payload = bits::Reader(bytes, piece.bits);
+    EXPECT_FALSE(assembly.complete());
+    EXPECT_TRUE(assembly.add(piece));
+  }
+  ASSERT_TRUE(assembly.complete());
+  ASSERT_EQ(assembly.payload().size(), kMaxMessageBytes);
+  for (std::size_t chunk = 0; chunk < chunks_of(bits); ++chunk) {
+    const auto wanted =
+        chunk == chunks_of(bits) / 2 ? std::byte{42} : static_cast<std::byte>(chunk);
+    ASSERT_EQ(assembly.payload()[chunk * kChunkBytes + 5], wanted) << chunk;
+  }
 }
 
 TEST(Path, OneNewAddressAtATimeAndNoMoreToItThanItSent) {

@@ -51,6 +51,10 @@ class Port {
   [[nodiscard]] virtual bool is_stream() const { return false; }
   /// An address whose stream has ended since the last call; nothing if there is none (more).
   virtual std::optional<Endpoint> take_ended() { return std::nullopt; }
+  /// The stream from that address belongs to a connection: it lasts until end().
+  virtual void keep(const Endpoint& /*peer*/) {}
+  /// Ends the stream to that address at the next flush(), after what waits for it.
+  virtual void end(const Endpoint& /*peer*/) {}
 };
 
 class LivePort;

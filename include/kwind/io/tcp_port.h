@@ -10,14 +10,18 @@
 
 namespace kwind::io {
 
+/// A stream that was not kept yet, see Port::keep, is a stranger's.
 struct TcpLimits {
-  std::size_t streams = 1024;  ///< at once; more are turned away
-  std::size_t streams_per_address = 64;
+  /// At once, strangers' at most half of them; more are turned away. Never more than half of the
+  /// file descriptors that the process may have.
+  std::size_t streams = 1024;
+  std::size_t streams_per_address = 64;  ///< of one IPv4 address, or one IPv6 /64
   /// What may wait for a peer that reads slowly, beyond what the system holds; more ends its
   /// stream.
   std::size_t unsent_bytes = std::size_t{256} * 1024;
-  /// Ends a stream from which no whole datagram has come for so long.
-  Duration silence = std::chrono::seconds(15);
+  std::size_t unsent_to_strangers = std::size_t{8} * 1024;
+  /// Ends a stranger's stream after this time, whatever comes from it.
+  Duration handshake = std::chrono::seconds(5);
   std::size_t datagram_bytes = 1472;  ///< largest
 };
 
@@ -27,7 +31,8 @@ struct TcpCounts {
   std::uint64_t turned_away = 0;  ///< by a limit
   std::uint64_t bad_streams = 0;  ///< ended: what they held were no datagrams
   std::uint64_t too_slow = 0;     ///< ended: TcpLimits::unsent_bytes
-  std::uint64_t silent = 0;       ///< ended: TcpLimits::silence
+  std::uint64_t strangers = 0;    ///< ended: TcpLimits::handshake
+  std::uint64_t pauses = 0;  ///< of accepting, a second each: the system was out of descriptors
 };
 
 class TcpPort final : public LivePort {
@@ -50,6 +55,9 @@ class TcpPort final : public LivePort {
   [[nodiscard]] const PortCounts& counts() const override;
   [[nodiscard]] bool is_stream() const override { return true; }
   std::optional<Endpoint> take_ended() override;
+  void keep(const Endpoint& peer) override;
+  void end(const Endpoint& peer) override;
+  [[nodiscard]] Time next_wakeup() const override;
 
   [[nodiscard]] std::size_t streams() const;
   [[nodiscard]] const TcpCounts& tcp_counts() const;

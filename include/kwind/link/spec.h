@@ -65,6 +65,8 @@ struct ChannelSpec {
   std::uint8_t repeat = 1;
   /// Unreliable and sequenced: messages too large for a datagram are split. A lost piece loses all.
   bool split = false;
+  /// The largest message that the peer may send in pieces; 0: none. Pieces of larger ones close.
+  std::size_t largest_in_bytes = kMaxMessageBytes;
   /// What the queue's limits do. Unreliable and sequenced channels always drop their oldest.
   AtLimit at_limit = AtLimit::refuse;
   std::size_t queue_messages = 4096;  ///< that wait to be sent

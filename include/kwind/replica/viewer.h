@@ -105,8 +105,8 @@ class Viewer final : public link::Filler {
   void used_input(std::uint32_t number);
 
   /// What Mirror::report() gave at the client. Errors: truncated, value_range; rate_limited if less
-  /// than ViewerOptions::digest_every ticks have passed since the last one that was heard. A client
-  /// that lies gets what it is sent anew, and no one else notices.
+  /// than a second of ticks has passed since the last one that was heard; unexpected if no digest
+  /// was sent since then. A client that lies gets what it is sent anew, and no one else notices.
   Errc hear_report(std::span<const std::byte> payload, std::size_t bits);
   /// The client cannot read the frame with these low bits of its number, see
   /// Mirror::wants_resync(): starts a full resync. Errors: rate_limited if less than a second of
@@ -136,6 +136,7 @@ class Viewer final : public link::Filler {
   [[nodiscard]] std::size_t memory() const;
 
  private:
+  [[nodiscard]] std::uint32_t a_second() const;
   struct State;
   std::unique_ptr<State> state_;
 };

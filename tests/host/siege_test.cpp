@@ -1,0 +1,288 @@
+// What strangers can do to a server: they cost it a bounded part of each turn, and keep nobody out.
+// On the simulated network, in virtual time.
+#include <gtest/gtest.h>
+
+#include <map>
+#include <set>
+
+#include "host_test.h"
+#include "kit/sim_hosts.h"
+#include "kwind/link/listener.h"
+#include "link/handshake.h"
+
+namespace kwind::host {
+namespace {
+
+using namespace std::chrono_literals;
+using kit::at;
+using kit::SimHosts;
+
+// A stranger at an address: says hello, gets its cookie, makes an offer, and never goes on.
+class Stranger {
+ public:
+  Stranger(io::Port& port, std::uint64_t seed, Time now) : port_(port) {
+    link::ConnectOptions who{identity(), kit::secret_of(seed)};
+    who.server_key = kit::server_key().public_key;
+    link::LinkOptions options;
+    options.channels = {{Delivery::ordered}};
+    options.secret = kit::secret_of(seed + 1);
+    link_.emplace(link::Link::connect(who, options, now));
+    say(now);
+  }
+  static link::Identity identity() {
+    link::Identity made;
+    made.name = host_test::kProtocol.name;
+    made.payload_version = schema::kStateVersion;
+    for (const auto& version : host_test::kProtocol.versions) {
+      made.versions.push_back({version.version, version.digest});
+    }
+    return made;
+  }
+  // The datagram that it sends next; empty if none.
+  std::vector<std::byte> next(Time now) {
+    std::vector<std::byte> bytes(link::kMaxDatagramBytes);
+    bytes.resize(link_->poll_datagram(now, bytes));
+    return bytes;
+  }
+  void say(Time now) {
+    const auto bytes = next(now);
+    if (!bytes.empty()) port_.send(now, SimHosts::kServer, bytes);
+  }
+  // What came for its address; true once it has its answer.
+  bool hear(Time now, std::span<const std::byte> bytes) {
+    if (answered_ || link_->receive(now, bytes) != Errc::none) return answered_;
+    answered_ = link_->state() == link::State::open;
+    if (!answered_) say(now);
+    return answered_;
+  }
+  [[nodiscard]] bool answered() const { return answered_; }
+
+ private:
+  io::Port& port_;
+  std::optional<link::Link> link_;
+  bool answered_ = false;
+};
+
+// Always has one more datagram, as a sender that is faster than the server does.
+class Endless final : public io::Port {
+ public:
+  explicit Endless(io::Port& inner) : inner_(inner) {}
+  [[nodiscard]] Endpoint local() const override { return inner_.local(); }
+  std::optional<io::Received> receive(Time now) override {
+    if (const auto received = inner_.receive(now)) return received;
+    if (flood.empty()) return std::nullopt;
+    ++taken;
+    return io::Received{from, flood};
+  }
+  void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override {
+    if (to == from) return;
+    inner_.send(now, to, bytes);
+  }
+  void flush(Time now) override { inner_.flush(now); }
+  [[nodiscard]] const io::PortCounts& counts() const override { return inner_.counts(); }
+
+  std::vector<std::byte> flood;
+  Endpoint from = Endpoint::v4(127, 9, 9, 9, 9);
+  std::size_t taken = 0;
+
+ private:
+  io::Port& inner_;
+};
+
+TEST(Siege, ATurnEndsHoweverFastAStrangerSends) {
+  io::sim::Network network({.delay = 10ms}, 1);
+  Endless port(network.open(SimHosts::kServer));
+  ServerOptions options;
+  options.key = kit::server_key();
+  options.entropy = kit::entropy(1);
+  options.receive_datagrams = 500;
+  Server server(port, host_test::kProtocol, options);
+  io::sim::SimPort& client_port = network.open(Endpoint::v4(127, 0, 1, 1, 5000));
+  ClientOptions who;
+  who.server_key = kit::server_key().public_key;
+  Client client(client_port, SimHosts::kServer, host_test::kProtocol, at(0s), who);
+
+  port.flood = std::vector<std::byte>(link::kBaseDatagramBytes);
+  link::write_hello({link::kLinkVersion, 7}, port.flood);
+  std::size_t turns = 0;
+  std::size_t most = 0;
+  for (Time now = at(0s); now < at(1s); now += 5ms, ++turns) {
+    const std::size_t before = port.taken;
+    server.receive(now);
+    most = std::max(most, port.taken - before);
+    server.send(now);
+    client.receive(now);
+    client.send(now);
+  }
+  EXPECT_EQ(turns, 200U);
+  EXPECT_LE(most, 500U);
+  EXPECT_TRUE(client.connected()) << "somebody honest comes in all the same";
+}
+
+TEST(Siege, AClockBoundsATurnAsWell) {
+  io::sim::Network network({}, 1);
+  Endless port(network.open(SimHosts::kServer));
+  port.flood = {std::byte{1}, std::byte{2}, std::byte{3}, std::byte{4}};
+  ServerOptions options;
+  options.key = kit::server_key();
+  Time clock = at(0s);
+  options.clock = [&] { return clock += 1ms; };
+  options.receive_time = 5ms;
+  options.receive_datagrams = 1000000;
+  Server server(port, host_test::kProtocol, options);
+  server.receive(at(0s));
+  EXPECT_LE(port.taken, 6U * 64);
+}
+
+// 4 addresses, or 64, or one IPv6 /64, that make offers and never go on: an honest client gets in.
+TEST(Siege, AttemptsThatNeverFinishKeepNobodyOut) {
+  for (const unsigned addresses : {1U, 4U, 64U}) {
+    SCOPED_TRACE(addresses);
+    ServerOptions options;
+    options.capacity = 16;
+    SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, addresses, options);
+    std::vector<io::sim::SimPort*> ports;
+    for (unsigned i = 0; i < addresses; ++i) {
+      ports.push_back(
+          &hosts.network().open(Endpoint::v4(127, 7, 0, static_cast<std::uint8_t>(i + 1), 5000)));
+    }
+    std::vector<std::vector<std::unique_ptr<Stranger>>> strangers(addresses);
+    std::uint64_t seed = 5000;
+    std::size_t answered = 0;
+    const auto besiege = [&] {  // 20 times a second
+      for (unsigned i = 0; i < addresses; ++i) {
+        while (const auto received = ports[i]->receive(hosts.now())) {
+          for (const auto& each : strangers[i]) {
+            if (!each->answered() && each->hear(hosts.now(), received->bytes)) break;
+          }
+        }
+        if (strangers[i].size() < 200) {
+          strangers[i].push_back(std::make_unique<Stranger>(*ports[i], seed += 2, hosts.now()));
+        }
+      }
+    };
+    hosts.run(3s, besiege);
+    for (const auto& each : strangers) {
+      for (const auto& stranger : each) answered += stranger->answered() ? 1U : 0U;
+    }
+    EXPECT_GT(answered, 16U) << "more attempts than the server has places";
+    EXPECT_TRUE(hosts.server().peers().empty());
+    Client& honest = hosts.join();
+    hosts.run(2s, besiege);
+    EXPECT_TRUE(honest.connected());
+    EXPECT_EQ(hosts.server().peers().size(), 1U);
+  }
+}
+
+// Which numbers a server leaves out for one client says nothing of another's.
+TEST(Siege, EachConnectionHasSecretsOfItsOwn) {
+  class Watching final : public io::Port {
+   public:
+    explicit Watching(io::Port& inner) : inner_(inner) {}
+    [[nodiscard]] Endpoint local() const override { return inner_.local(); }
+    std::optional<io::Received> receive(Time now) override {
+      const auto received = inner_.receive(now);
+      // Of what the server sends: flags, four bits, then the low bits of the packet number.
+      if (received && received->bytes.size() > 3 &&
+          (received->bytes[0] & std::byte{1}) != std::byte{0}) {
+        bits::Reader in(received->bytes, received->bytes.size() * 8);
+        in.get(3);
+        const bool wide = in.get_bool();
+        in.get(4);
+        const auto low = static_cast<std::uint8_t>(in.get(wide ? 16 : 8));
+        const auto step = static_cast<std::uint8_t>(low - last_);
+        if (count_ > 0 && step != 1) skipped.insert(count_);
+        count_ += step;
+        last_ = low;
+      }
+      return received;
+    }
+    void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override {
+      inner_.send(now, to, bytes);
+    }
+    void flush(Time now) override { inner_.flush(now); }
+    [[nodiscard]] const io::PortCounts& counts() const override { return inner_.counts(); }
+    std::set<std::uint64_t> skipped;
+
+   private:
+    io::Port& inner_;
+    std::uint64_t count_ = 0;
+    std::uint8_t last_ = 0;
+  };
+  SimHosts hosts(host_test::kProtocol, {.delay = 5ms});
+  Watching one(hosts.network().open(Endpoint::v4(127, 8, 0, 1, 5000)));
+  Watching two(hosts.network().open(Endpoint::v4(127, 8, 0, 2, 5000)));
+  ClientOptions who;
+  who.server_key = kit::server_key().public_key;
+  Client a(one, SimHosts::kServer, host_test::kProtocol, hosts.now(), who);
+  Client b(two, SimHosts::kServer, host_test::kProtocol, hosts.now(), who);
+  for (int i = 0; i < 6000; ++i) {
+    hosts.run(5ms);
+    hosts.server().send_to_all(host_test::Place{});
+    for (Client* client : {&a, &b}) {
+      client->receive(hosts.now());
+      client->send(hosts.now());
+    }
+  }
+  EXPECT_GE(one.skipped.size(), 2U);
+  EXPECT_GE(two.skipped.size(), 2U);
+  EXPECT_NE(one.skipped, two.skipped);
+}
+
+// Opaque payload is charged as messages are.
+TEST(Siege, PayloadTakesOfTheTicksBudget) {
+  class Chatter final : public link::Filler {
+   public:
+    std::optional<std::uint64_t> fill(Time, bits::Writer& out) override {
+      out.put(1, 8);
+      return ++frames_;
+    }
+    std::uint64_t frames_ = 0;
+  };
+  ServerOptions options;
+  options.tick_budget = {8, 4000, 50ms};
+  SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, 1, options);
+  std::map<std::int64_t, int> heard;  // by tick
+  hosts.server().on_fill([&](Peer, std::span<const std::byte>, std::size_t) {
+    ++heard[(hosts.now() - at(0s)) / 50ms];
+    return Errc::none;
+  });
+  Client& client = hosts.join();
+  hosts.run(300ms);
+  Chatter chatter;
+  for (int i = 0; i < 400; ++i) {
+    client.offer_fill(&chatter, 20);
+    hosts.run(5ms);
+  }
+  EXPECT_GT(chatter.frames_, 1000U);
+  EXPECT_GT(hosts.server().counts().drops.of(Errc::over_budget), 100U);
+  for (const auto& [tick, count] : heard) EXPECT_LE(count, 16) << "two budgets may meet in a tick";
+  EXPECT_TRUE(client.connected());
+}
+
+// Who was sent away while it was away does not come back.
+TEST(Siege, AClientThatIsClosedWhileItIsAwayIsGoneForGood) {
+  ServerOptions options;
+  options.comeback = 60s;
+  SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, 1, options);
+  Client& client = hosts.join();
+  hosts.run(300ms);
+  const auto right = client.comeback();
+  ASSERT_TRUE(right);
+  const Peer peer = hosts.server().peers().front();
+  hosts.kill(0);
+  hosts.run(15s);
+  ASSERT_EQ(hosts.server().peers().size(), 1U) << "away, not gone";
+  hosts.server().close(peer, "banned");
+  EXPECT_TRUE(hosts.server().peers().empty());
+  EXPECT_EQ(hosts.log().back(), "out 1 closed_here banned");
+  ClientOptions again;
+  again.comeback = right->secret;
+  Client& back = hosts.join(again);
+  hosts.run(1s);
+  EXPECT_FALSE(back.connected());
+  EXPECT_EQ(hosts.ended(1).substr(0, 16), "comeback_unknown");
+}
+
+}  // namespace
+}  // namespace kwind::host
