@@ -293,8 +293,7 @@ class LinkFlow final : public TwoEnds {
           continue;
         }
         if (const auto admitted = listener.admit(now, 0, received->bytes)) {
-          link.emplace(
-              link::Link::accept(admitted->admission, received->from, options_, now));
+          link.emplace(link::Link::accept(admitted->admission, received->from, options_, now));
         }
         if (link) {
           (void)link->receive_from(now, received->from, received->bytes);

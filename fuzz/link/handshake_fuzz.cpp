@@ -61,13 +61,13 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     }
     std::array<std::byte, link::kBaseDatagramBytes> reply{};
     const auto outcome = listener.receive(kNow, from, knock, reply);
-    if (outcome.reply_bytes > knock.size()) std::abort();   // amplification
+    if (outcome.reply_bytes > knock.size()) std::abort();  // amplification
     const auto exchanged = listener.exchange(kNow, reply);
     if (exchanged && !honest_cookie) std::abort();                // a cookie was guessed
     if (exchanged && exchanged->attempt && sealed) std::abort();  // a seal was guessed
     if (exchanged && exchanged->reply_bytes > knock.size()) std::abort();
     if (listener.admit(kNow, 0, knock)) std::abort();
-    if (listener.answer_unknown(knock, reply) >= std::max<std::size_t>(knock.size(), 1)) {
+    if (listener.answer_lost(knock, reply) >= std::max<std::size_t>(knock.size(), 1)) {
       std::abort();
     }
     link::LinkOptions link_options;

@@ -154,6 +154,7 @@ struct Server::Impl {
   void take_datagram(Time now, std::size_t at_port, const io::Received& received) {
     io::Port& port = *ports[at_port];
     if (!wire.permits(received.from)) return wire.drops.add(Errc::not_loopback);
+    if (link::Listener::is_lost(received.bytes)) return hear_lost(now, port, received);
     if (link::Listener::is_handshake(received.bytes)) return greet(now, at_port, received);
     const auto id = link::Listener::connection_of(received.bytes);
     if (!id) return wire.drops.add(id.error());
@@ -169,15 +170,22 @@ struct Server::Impl {
     if (connection == nullptr || connection->port != &port) {
       wire.drops.add(Errc::unknown_connection);
       port.end(received.from);  // a stream has no business with it
-      if (connection != nullptr) return;
-      std::array<std::byte, 32> reply{};
-      reply_with(now, port, received.from, reply, listener.answer_unknown(received.bytes, reply));
       return;
     }
     touch(*connection);
     // The link drops what does not open, and counts its drops.
     (void)connection->session.link().receive_from(now, received.from, received.bytes);
     drain(now, *connection);
+  }
+
+  // A client that hears nothing: of a connection that is here it will hear.
+  void hear_lost(Time now, io::Port& port, const io::Received& received) {
+    const auto id = link::Listener::lost_connection(received.bytes);
+    if (!id) return wire.drops.add(id.error());
+    if (by_id.contains(*id)) return;
+    wire.drops.add(Errc::unknown_connection);
+    std::array<std::byte, 32> reply{};
+    reply_with(now, port, received.from, reply, listener.answer_lost(received.bytes, reply));
   }
 
   // The link takes the keys.

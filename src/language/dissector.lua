@@ -429,7 +429,7 @@ end
 
 -- ---- datagrams ----
 
-local forms = { "hello", "cookie", "offer", "answer", "notice", "versions", "gone" }
+local forms = { "hello", "cookie", "offer", "answer", "notice", "versions", "gone", "lost" }
 local modes = { "clear", "sealed" }
 
 local function show_mode(tree, bits, pinfo)
@@ -491,7 +491,7 @@ local function show_answer(tree, bits, pinfo, nonce)
 end
 
 local function show_handshake(tree, bits, pinfo, form)
-  if form == "gone" then return "" end
+  if form == "gone" or form == "lost" then return "" end
   local first = bits.at
   local link_version = bits:get(16)
   tree:add(link.link_version, bits:range(first), link_version)

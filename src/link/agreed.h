@@ -16,6 +16,7 @@ struct Agreed {
   Carrier carrier = Carrier::datagrams;
   std::variant<CheckKeys, SealKeys> keys;
   GoneToken gone{};
+  std::uint64_t gone_nonce = 0;
   bits::Secret32 comeback;
   Duration comeback_for{0};
 };

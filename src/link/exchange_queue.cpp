@@ -35,8 +35,8 @@ ExchangeQueue::ExchangeQueue(const ExchangeLimits& limits, const bits::Secret32&
 }
 
 double ExchangeQueue::spent(const Network& network, Time now) {
-  return network.spent * std::exp(-spent_seconds(std::max(now - network.at, Duration{0})) /
-                                  kForgivenSeconds);
+  return network.spent *
+         std::exp(-spent_seconds(std::max(now - network.at, Duration{0})) / kForgivenSeconds);
 }
 
 ExchangeQueue::Network& ExchangeQueue::network(Time now, const Endpoint& address) {
@@ -84,8 +84,9 @@ Errc ExchangeQueue::push(Time now, Offer offer) {
 }
 
 void ExchangeQueue::refill(Time now) {
-  tokens_ = std::min(limits_.burst, tokens_ + spent_seconds(std::max(now - refilled_, Duration{0})) *
-                                                  limits_.per_second);
+  tokens_ =
+      std::min(limits_.burst, tokens_ + spent_seconds(std::max(now - refilled_, Duration{0})) *
+                                            limits_.per_second);
   refilled_ = std::max(refilled_, now);
 }
 

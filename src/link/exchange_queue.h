@@ -36,8 +36,9 @@ class ExchangeQueue {
     Carrier carrier = Carrier::datagrams;
     std::vector<std::byte> datagram;
   };
-  /// A copy of one that waits is not taken again. Errors: server_busy if its network has spent ExchangeLimits::per_network, or if the queue is
-  /// full of offers of networks that have spent no more. O(queued).
+  /// A copy of one that waits is not taken again. Errors: server_busy if its network has spent
+  /// ExchangeLimits::per_network, or if the queue is full of offers of networks that have spent no
+  /// more. O(queued).
   Errc push(Time now, Offer offer);
   /// The offer to exchange keys with now; nothing if none waits, or the rate is used up. It counts
   /// as spent. O(queued).

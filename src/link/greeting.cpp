@@ -39,7 +39,8 @@ Greeting::Reply Greeting::receive(Time now, std::span<const std::byte> datagram)
   switch (*form) {
     case Form::hello:
     case Form::offer:
-    case Form::gone: reply.error = Errc::unexpected; return reply;
+    case Form::gone:
+    case Form::lost: reply.error = Errc::unexpected; return reply;
     case Form::cookie: {
       const auto cookie = read_cookie(datagram);
       if (cookie) {
@@ -56,6 +57,8 @@ Greeting::Reply Greeting::receive(Time now, std::span<const std::byte> datagram)
         reply.error = notice.error();
       } else if (notice->client_nonce != nonce_ || notice->code == Errc::none) {
         reply.error = Errc::unexpected;
+      } else if (notice->code == Errc::server_busy && options_.carrier == Carrier::datagrams) {
+        busy_ = true;  // its turn may come: the offer is repeated until the time is over
       } else {
         reply.refused = notice->code;
         reply.text = error_info(notice->code).text;
@@ -166,6 +169,7 @@ Agreed Greeting::agree(const Welcome& welcome, std::span<const std::byte> messag
   agreed.returned = welcome.returned;
   agreed.carrier = options_.carrier;
   agreed.gone = welcome.gone;
+  agreed.gone_nonce = welcome.gone_nonce;
   agreed.comeback = welcome.comeback;
   agreed.comeback_for = std::chrono::seconds(welcome.comeback_s);
   if (options_.server_key) {

@@ -30,6 +30,8 @@ class Greeting {
   [[nodiscard]] Time next_send() const { return next_send_; }
   /// Whether the server answered the hello: then a silence is not the network's.
   [[nodiscard]] bool cookie_heard() const { return cookies_ > 0; }
+  /// Whether the server said that others are before this client.
+  [[nodiscard]] bool busy_heard() const { return busy_; }
 
  private:
   void take_cookie(Time now, const CookieReply& cookie, Reply& reply);
@@ -46,6 +48,7 @@ class Greeting {
   Time last_sent_{};
   unsigned copies_ = 0;  // of the current datagram
   unsigned cookies_ = 0;
+  bool busy_ = false;
 };
 
 }  // namespace kwind::link

@@ -123,7 +123,7 @@ std::int64_t cookie_epoch(Time now) {
 Result<Form> form_of(std::span<const std::byte> datagram) {
   if (datagram.empty()) return fail(Errc::truncated);
   const auto form = std::to_integer<unsigned>(datagram[0]);
-  if (form % 2 != 0 || form < 2 || form > 14) return fail(Errc::unknown_form);
+  if (form % 2 != 0 || form < 2 || form > 16) return fail(Errc::unknown_form);
   return static_cast<Form>(form);
 }
 
@@ -159,6 +159,17 @@ std::size_t write_gone(const GoneToken& token, std::span<std::byte> out) {
   writer.put(static_cast<std::uint64_t>(Form::gone), 8);
   put_bytes(writer, token);
   return writer.finish();
+}
+
+std::size_t write(const Lost& lost, std::span<std::byte> out) {
+  Writer writer(out);
+  writer.put(static_cast<std::uint64_t>(Form::lost), 8);
+  writer.put(static_cast<std::uint32_t>(lost.id), 32);
+  writer.put(lost.gone_nonce, 64);
+  const std::size_t size = writer.finish();
+  std::fill(out.begin() + static_cast<std::ptrdiff_t>(size),
+            out.begin() + static_cast<std::ptrdiff_t>(kLostBytes), std::byte{0});
+  return kLostBytes;
 }
 
 void write_offer_head(const Opening& opening, const Cookie& cookie, std::span<std::byte> out) {
@@ -213,6 +224,7 @@ std::size_t write(const Answer& answer, std::span<std::byte> payload) {
     writer.put(welcome.code_set, 4);
     writer.put_bool(welcome.returned);
     put_bytes(writer, welcome.gone);
+    writer.put(welcome.gone_nonce, 64);
     writer.put(welcome.comeback_s, 16);
     put_bytes(writer, welcome.comeback.bytes());
   } else {
@@ -308,6 +320,18 @@ Result<GoneToken> read_gone(std::span<const std::byte> datagram) {
   return token;
 }
 
+Result<Lost> read_lost(std::span<const std::byte> datagram) {
+  if (datagram.size() < kLostBytes) return fail(Errc::truncated);
+  if (datagram.size() > kLostBytes) return fail(Errc::trailing_bits);
+  Reader reader(datagram);
+  if (reader.get(8) != static_cast<std::uint64_t>(Form::lost)) return fail(Errc::unknown_form);
+  Lost lost;
+  lost.id = static_cast<ConnectionId>(reader.get(32));
+  lost.gone_nonce = reader.get(64);
+  if (const Errc error = rest_is_padding(reader, true); error != Errc::none) return fail(error);
+  return lost;
+}
+
 Result<Offer> read_offer(std::span<const std::byte> payload) {
   Reader reader(payload);
   Offer offer;
@@ -357,6 +381,7 @@ Result<Answer> read_answer(std::span<const std::byte> payload) {
     welcome.code_set = static_cast<std::uint8_t>(reader.get(4));
     welcome.returned = reader.get_bool();
     reader.get_bits(welcome.gone, 128);
+    welcome.gone_nonce = reader.get(64);
     welcome.comeback_s = static_cast<std::uint16_t>(reader.get(16));
     reader.get_bits(welcome.comeback.bytes(), 256);
   } else {

@@ -29,6 +29,7 @@ enum class Form : std::uint8_t {
   notice = 5 << 1,
   versions = 6 << 1,
   gone = 7 << 1,
+  lost = 8 << 1,
 };
 
 using Cookie = bits::Digest128;
@@ -62,6 +63,7 @@ struct Welcome {
   std::uint8_t code_set = 0;  ///< 0: the built-in one; else place in the offer's list plus one
   bool returned = false;      ///< an earlier connection's identity was taken over
   GoneToken gone{};
+  std::uint64_t gone_nonce = 0;  ///< by which this client alone may ask for that
   bits::Secret32 comeback;       ///< for one later return
   std::uint16_t comeback_s = 0;  ///< how long after the end it is good, in seconds; 0: not at all
 };
@@ -100,6 +102,15 @@ std::size_t write(const CookieReply& reply, std::span<std::byte> out);
 std::size_t write(const Notice& notice, std::span<std::byte> out);
 std::size_t write(const Versions& versions, std::span<std::byte> out);
 std::size_t write_gone(const GoneToken& token, std::span<std::byte> out);
+/// What a client asks that hears nothing any more: whether its connection is known. Longer than the
+/// answer, `gone`, so that nobody is sent more than was sent.
+struct Lost {
+  ConnectionId id{};
+  std::uint64_t gone_nonce = 0;
+};
+inline constexpr std::size_t kLostBytes = 32;
+std::size_t write(const Lost& lost, std::span<std::byte> out);
+Result<Lost> read_lost(std::span<const std::byte> datagram);
 
 /// Where the two messages of Noise_NK stand in offer and answer. In clear mode the same places hold
 /// 32 random bytes, the payload as it is, and its check.

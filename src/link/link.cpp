@@ -39,6 +39,7 @@ void Link::Impl::agree(const Agreed& agreed, Time now) {
   code_set_ = agreed.code_set;
   returned_ = agreed.returned;
   gone_ = agreed.gone;
+  gone_nonce_ = agreed.gone_nonce;
   if (agreed.comeback_for > Duration{0}) {
     comeback_ = Comeback{agreed.comeback, agreed.comeback_for};
   }
@@ -88,7 +89,14 @@ std::size_t Link::Impl::poll_datagram(Time now, std::span<std::byte> out) {
       break;
     case State::open:
     case State::closing:
-    case State::draining: size = write_data(now, out); break;
+    case State::draining:
+      if (std::exchange(lost_due_, false)) {
+        size = write(Lost{id_, gone_nonce_}, out);
+        overhead_bits_sent_ += size * 8;
+      } else {
+        size = write_data(now, out);
+      }
+      break;
     case State::opening:
     case State::closed: break;
   }
@@ -137,9 +145,9 @@ Time Link::Impl::next_wakeup() const {
     case State::closing: break;
   }
   const Allowance allowed = allowance(latest_);
-  if (wants_to_send(allowed)) return Time::min();
+  if (lost_due_ || wants_to_send(allowed)) return Time::min();
   Time wake = std::min({ack_due_, loss_deadline(), probe_deadline(), last_heard_ + timeout_,
-                        keepalive_deadline(), silence_deadline()});
+                        keepalive_deadline(), silence_deadline(), lost_deadline()});
   if (state_ == State::closing) {
     wake = linger_starts_ ? Time::min() : std::min(wake, linger_end_);
   }
@@ -188,6 +196,9 @@ void Link::Impl::wake(Time now) {
     case State::closed: return;
     case State::greeting:
       if (now >= last_heard_ + options_.handshake_timeout) {
+        if (greeting_->busy_heard()) {
+          return end(Errc::server_busy, error_info(Errc::server_busy).text);
+        }
         end(Errc::handshake_timeout, greeting_->cookie_heard()
                                          ? "the server answered the hello and then no more"
                                          : "no answer to the hello");
@@ -211,6 +222,10 @@ void Link::Impl::wake(Time now) {
   if (now >= loss_deadline()) settle(now, ledger_.on_timer(now, rtt_));
   if (now >= probe_deadline()) probe();
   if (now >= std::min(keepalive_deadline(), silence_deadline())) ping_due_ = true;
+  if (now >= lost_deadline()) {
+    lost_due_ = true;
+    lost_asked_ = now;
+  }
   mtu_.look_again(now);
   if (state_ == State::closing) {
     if (std::exchange(linger_starts_, false)) linger_end_ = now + options_.linger;
@@ -331,6 +346,12 @@ Time Link::Impl::silence_deadline() const {
   return std::max(last_heard_ + timeout_ * 6 / 10, last_sent_ + kAskInSilence);
 }
 
+Time Link::Impl::lost_deadline() const {
+  if (lost_due_ || unheard_since_ == kNever) return kNever;
+  const Duration patience = std::max<Duration>(kLostAfter, 3 * rtt_.probe_timeout(ack_delay()));
+  return std::max(std::max(last_heard_, unheard_since_) + patience, lost_asked_ + kLostEvery);
+}
+
 Time Link::Impl::loss_deadline() const {
   return carrier_ == Carrier::stream ? kNever : ledger_.loss_deadline();
 }
@@ -354,6 +375,9 @@ void Link::Impl::probe() {
   }
   path_.ask_again();
   probe_due_ = true;
+  if (++silent_probes_ > PathMtu::kSilentProbes) {
+    mtu_.back_to_base(latest_);
+  }
   ledger_.probe_sent();
 }
 

@@ -68,6 +68,8 @@ class Link::Impl {
   // What may wait in a stream for its acks: more would be latency that nobody can take back.
   static constexpr std::size_t kStreamBacklogBytes = std::size_t{128} * 1024;
   static constexpr Duration kAskInSilence = std::chrono::milliseconds(400);
+  static constexpr Duration kLostAfter = std::chrono::milliseconds(700);
+  static constexpr Duration kLostEvery = std::chrono::seconds(1);
   static constexpr Duration kLongestDrain = std::chrono::seconds(1);
   // One number in about 1500 is left out, see invariant 1 in sent_ledger.h: each costs the peer's
   // acks some bits until it is 64 numbers old.
@@ -140,6 +142,8 @@ class Link::Impl {
   Time silence_deadline() const;
   // Over a stream nothing is lost, and what is late is the stream's business.
   Time loss_deadline() const;
+  // The server does not answer: perhaps it was restarted.
+  Time lost_deadline() const;
   Time probe_deadline() const;
   void probe();
   void close_again();
@@ -212,9 +216,14 @@ class Link::Impl {
   bool returned_ = false;
   Cipher cipher_ = Cipher::chacha20_poly1305;
   GoneToken gone_{};
+  std::uint64_t gone_nonce_ = 0;
+  bool lost_due_ = false;        // the server is to be asked whether it knows this connection
+  Time lost_asked_{};            // when it was last
+  Time unheard_since_ = kNever;  // client: something was sent that wants an ack, nothing came since
   std::optional<Comeback> comeback_;
   std::unique_ptr<Greeting> greeting_;
   unsigned close_copies_ = 0;
+  unsigned silent_probes_ = 0;  // in a row
   Time linger_end_ = kNever;
   Time drain_end_ = kNever;
   Errc end_code_ = Errc::none;

@@ -97,6 +97,7 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
     // A sender has one filler. Who writes more wants them to be read.
     if (frame.kind == FrameKind::fill && ++fills > 1) return Errc::value_range;
   }
+  unheard_since_ = kNever;
   const bool newest = raw(number) >= window_.expected();
   if (newest) newest_wide_ = header->wide;
   if (!ack_block_.ranges.empty()) blocks_heard_to_ = raw(number) + 1;
@@ -186,7 +187,9 @@ void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
       case SentRef::Kind::window: channels_.acked(ref); break;
     }
   }
-  if (outcome.bytes_acked > kBaseDatagramBytes) mtu_.large_acked();
+  if (outcome.bytes_acked > 0) silent_probes_ = 0;
+  const bool large_acked = outcome.largest_acked > kBaseDatagramBytes;
+  if (large_acked) mtu_.large_acked();
   for (const SentRef& ref : ledger_.lost()) {
     switch (ref.kind) {
       case SentRef::Kind::close: close_again(); break;
@@ -197,7 +200,7 @@ void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
       case SentRef::Kind::window: channels_.lost(ref); break;
     }
   }
-  if (outcome.bytes_lost > kBaseDatagramBytes * outcome.packets_lost) mtu_.large_lost(now);
+  if (!large_acked && outcome.large_lost > 0) mtu_.large_lost(now, outcome.large_lost);
 }
 
 // A filler that came after the one that wrote it knows nothing of this token.

@@ -75,7 +75,9 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
 
   const auto unacked = std::tuple(unacked_packets_, unacked_bytes_, ack_due_);
   ledger_.begin();
-  Datagram datagram = begin_datagram(now, out, mtu_.current());
+  // A probe has to arrive, whatever became of the path.
+  const std::size_t most = probe_due_ ? kBaseDatagramBytes : mtu_.current();
+  Datagram datagram = begin_datagram(now, out, most);
   FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
   const std::size_t before = datagram.writer.bit_count();
   std::size_t message_bits = 0;
@@ -168,6 +170,9 @@ std::size_t Link::Impl::finish_datagram(Time now, Datagram& datagram, std::span<
       ledger_.bytes_in_flight() + size + kBaseDatagramBytes < controller_window_;
   ledger_.sent(now, size, eliciting, app_limited);
   if (eliciting) pacer_.sent(now, size);
+  if (eliciting && role_ == Role::client && carrier_ == Carrier::datagrams) {
+    unheard_since_ = std::min(unheard_since_, now);
+  }
   overhead_bits_sent_ += size * 8 - message_bits;
   return size;
 }

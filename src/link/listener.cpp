@@ -193,7 +193,7 @@ struct Listener::State {
     drawn_from = bits::derive(drawn_from, "next");
     return drawn;
   }
-  [[nodiscard]] bits::Digest128 gone_token(ConnectionId id) const;
+  [[nodiscard]] bits::Digest128 gone_token(ConnectionId id, std::uint64_t nonce) const;
   void sweep(Time now);
 
   ListenerOptions options;
@@ -203,9 +203,9 @@ struct Listener::State {
   KeyedRandom evictions;
   ExchangeQueue queue;
   KeyedHash hash;
-  std::vector<Attempt> attempts;  // in no order
-  std::unordered_map<OfferKey, std::size_t, KeyedHash> by_offer;       // place in attempts
-  std::unordered_map<ConnectionId, std::size_t> by_id;                 // likewise
+  std::vector<Attempt> attempts;                                        // in no order
+  std::unordered_map<OfferKey, std::size_t, KeyedHash> by_offer;        // place in attempts
+  std::unordered_map<ConnectionId, std::size_t> by_id;                  // likewise
   std::unordered_map<bits::Digest128, std::size_t, KeyedHash> by_once;  // likewise
   std::array<Cookies, 2> taken_cookies;  // in this turn, and in the one before
   Time next_turn{};
@@ -279,7 +279,8 @@ Listener::Outcome Listener::receive(Time now, const Endpoint& from,
     case Form::answer:
     case Form::notice:
     case Form::versions:
-    case Form::gone: return {Errc::unexpected, 0};
+    case Form::gone:
+    case Form::lost: return {Errc::unexpected, 0};
   }
   return {Errc::unknown_form, 0};
 }
@@ -314,8 +315,7 @@ Listener::Outcome Listener::State::hear_offer(Time now, const Endpoint& from,
     return notice(Errc::mode_differs);
   }
   // A stream's address has proven itself by opening the stream.
-  if (carrier == Carrier::datagrams &&
-      !cookie_fits(head->cookie, cookie_key, from, nonce, now)) {
+  if (carrier == Carrier::datagrams && !cookie_fits(head->cookie, cookie_key, from, nonce, now)) {
     // Perhaps it expired on a slow path: a new one costs nothing and keeps nothing.
     const Cookie cookie = make_cookie(cookie_key, from, nonce, now);
     return {Errc::bad_cookie, write(CookieReply{nonce, cookie}, reply)};
@@ -329,8 +329,8 @@ Listener::Outcome Listener::State::hear_offer(Time now, const Endpoint& from,
     return {Errc::none, same.size()};
   }
   // A cookie is good for one exchange. Streams have none: each is good for one.
-  if (carrier == Carrier::datagrams && (taken_cookies[0].contains(head->cookie) ||
-                                        taken_cookies[1].contains(head->cookie))) {
+  if (carrier == Carrier::datagrams &&
+      (taken_cookies[0].contains(head->cookie) || taken_cookies[1].contains(head->cookie))) {
     return {Errc::bad_cookie, 0};
   }
   const Errc error = queue.push(now, {from, port, carrier, {datagram.begin(), datagram.end()}});
@@ -427,7 +427,9 @@ Listener::Exchanged Listener::State::answer(Time now, const ExchangeQueue::Offer
                          : Cipher::chacha20_poly1305;
     welcome.code_set = admission->code_set;
     welcome.returned = admission->replaces.has_value();
-    welcome.gone = gone_token(admission->id);
+    const bits::Secret32 nonce_from = draw("gone");
+    welcome.gone_nonce = bits::Reader(nonce_from.bytes()).get(64);
+    welcome.gone = gone_token(admission->id, welcome.gone_nonce);
     if (options.comeback > Duration{0} && options.key) {
       welcome.comeback = draw("comeback");
       welcome.comeback_s = static_cast<std::uint16_t>(
@@ -597,23 +599,34 @@ Errc Listener::State::use_up(Time now, const Attempt& attempt) {
   return Errc::none;
 }
 
-std::size_t Listener::answer_unknown(std::span<const std::byte> datagram,
-                                     std::span<std::byte> reply) const {
-  const auto id = connection_of(datagram);
-  // Shorter ones are no datagrams of ours; an answer as long as the question could go on for ever.
-  if (!id || datagram.size() < kLeastDataBytes) return 0;
-  if (state_->by_id.contains(*id)) return 0;  // an attempt is under way
-  return write_gone(state_->gone_token(*id), reply);
+bool Listener::is_lost(std::span<const std::byte> datagram) {
+  return !datagram.empty() && datagram[0] == static_cast<std::byte>(Form::lost);
 }
 
-bits::Digest128 Listener::State::gone_token(ConnectionId id) const {
-  std::array<std::byte, 4> data{};
+Result<ConnectionId> Listener::lost_connection(std::span<const std::byte> datagram) {
+  const auto lost = read_lost(datagram);
+  if (!lost) return fail(lost.error());
+  return lost->id;
+}
+
+std::size_t Listener::answer_lost(std::span<const std::byte> datagram,
+                                  std::span<std::byte> reply) const {
+  const auto lost = read_lost(datagram);
+  if (!lost || state_->by_id.contains(lost->id)) return 0;  // an attempt is under way
+  return write_gone(state_->gone_token(lost->id, lost->gone_nonce), reply);
+}
+
+// Of one connection: by the number that its welcome told. Who asks for another number gets a token
+// that nobody listens to.
+bits::Digest128 Listener::State::gone_token(ConnectionId id, std::uint64_t nonce) const {
+  std::array<std::byte, 12> data{};
   bits::Writer writer(data);
   writer.put(static_cast<std::uint32_t>(id), 32);
+  writer.put(nonce, 64);
   writer.finish();
   // From the key that outlives a restart. In clear mode there is none, and nothing is safe anyway.
-  return first_half(bits::derive(options.key ? options.key->secret : bits::Secret32{},
-                                 "connection gone", data));
+  return first_half(
+      bits::derive(options.key ? options.key->secret : bits::Secret32{}, "connection gone", data));
 }
 
 void Listener::forget(Time now, const Admission& admission, bool may_return) {

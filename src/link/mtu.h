@@ -50,12 +50,19 @@ class PathMtu {
     next_probe_ = now;
   }
 
-  // Datagrams above the base size: when several in a row vanish and smaller ones do not, the path
-  // swallows them (RFC 8899, 4.3).
+  // Datagrams above the base size: when several in a row vanish and smaller ones do not, or nothing
+  // is heard at all, the path swallows them (RFC 8899, 4.3).
   void large_acked() { vanished_ = 0; }
   /// True if the size has just gone back to the base.
-  bool large_lost(Time now) {
-    if (current_ == kBaseDatagramBytes || ++vanished_ < 6) return false;
+  bool large_lost(Time now, std::size_t packets) {
+    vanished_ += packets;
+    return vanished_ >= kVanished && back_to_base(now);
+  }
+  /// So many probes in a row, of the base size, met with silence: what is in flight may be too
+  /// large.
+  static constexpr unsigned kSilentProbes = 2;
+  bool back_to_base(Time now) {
+    if (current_ == kBaseDatagramBytes) return false;
     current_ = kBaseDatagramBytes;
     vanished_ = 0;
     next_ = kSizes.size();
@@ -64,6 +71,7 @@ class PathMtu {
   }
 
  private:
+  static constexpr std::size_t kVanished = 6;
   static constexpr Duration kTryAgain = std::chrono::minutes(10);
   // IPv4 and IPv6 over Ethernet, with and without a tunnel's or DSL's own headers.
   static constexpr std::array<std::size_t, 4> kSizes{1300, 1392, 1452, 1472};
@@ -73,7 +81,7 @@ class PathMtu {
   std::size_t current_ = kBaseDatagramBytes;
   std::size_t next_ = 0;
   unsigned tries_ = 0;
-  unsigned vanished_ = 0;
+  std::size_t vanished_ = 0;
   Time next_probe_{};
 };
 

@@ -29,12 +29,13 @@ std::string_view name_of(Form form) {
     case Form::notice: return "notice";
     case Form::versions: return "versions";
     case Form::gone: return "gone";
+    case Form::lost: return "lost";
   }
   return "foreign";
 }
 
 bool from_client(Form form) {
-  return form == Form::hello || form == Form::offer;
+  return form == Form::hello || form == Form::offer || form == Form::lost;
 }
 
 // One direction of one connection.

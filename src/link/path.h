@@ -70,8 +70,8 @@ class Path {
     const Change change = from.ip == active_.ip ? Change::port : Change::address;
     active_ = from;
     candidate_.reset();
-    const auto forgiven = static_cast<unsigned>(
-        std::min<Duration::rep>((now - moved_) / kMoveEvery, kMostMoves));
+    const auto forgiven =
+        static_cast<unsigned>(std::min<Duration::rep>((now - moved_) / kMoveEvery, kMostMoves));
     moves_ = moves_ - std::min(moves_, forgiven) + 1;
     moved_ = now;
     return change;

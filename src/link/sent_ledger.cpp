@@ -90,6 +90,7 @@ void SentLedger::lose(Packet& packet, Outcome& outcome) {
   if (!probe) {
     ++outcome.packets_lost;
     outcome.bytes_lost += packet.bytes;
+    if (packet.bytes > kBaseDatagramBytes) ++outcome.large_lost;
     outcome.newest_lost_sent_at = packet.sent_at;
     note_loss(1);
   }
@@ -127,6 +128,7 @@ SentLedger::Outcome SentLedger::on_ack(Time now, const AckBlock& block, const Rt
         note_loss(-1);  // it was counted as lost and is not
       }
       outcome.bytes_acked += slot.bytes;
+      outcome.largest_acked = std::max<std::size_t>(outcome.largest_acked, slot.bytes);
       delivered_ += slot.bytes;
       slot.fate = Fate::settled;
       append_refs(slot, acked_);

@@ -87,9 +87,11 @@ class SentLedger {
     Errc error = Errc::none;  ///< bad_ack: a skipped packet was acked
     std::size_t packets_lost = 0;
     std::size_t bytes_acked = 0;
-    std::size_t bytes_lost = 0;  ///< probes of the path's MTU are not counted
-    bool newest_acked = false;   ///< the block's largest packet was in flight and asked for an ack
-    Duration rtt{0};             ///< then: a sample
+    std::size_t bytes_lost = 0;     ///< probes of the path's MTU are not counted
+    std::size_t largest_acked = 0;  ///< bytes of a packet
+    std::size_t large_lost = 0;     ///< packets above kBaseDatagramBytes
+    bool newest_acked = false;  ///< the block's largest packet was in flight and asked for an ack
+    Duration rtt{0};            ///< then: a sample
     RateSample rate{};
     std::uint64_t delivered_at_send = 0;  ///< of the newest packet acked
     Time newest_lost_sent_at{};           ///< with packets_lost

@@ -2,6 +2,7 @@
 #pragma once
 #include <array>
 #include <functional>
+#include <limits>
 #include <optional>
 #include <set>
 #include <vector>
@@ -119,6 +120,8 @@ class SimPair {
     up_.set_conditions(conditions);
     down_.set_conditions(conditions);
   }
+  /// The path swallows datagrams above this size from now on.
+  void narrow_to(std::size_t bytes) { widest_ = bytes; }
   /// The client's datagrams come from another address from now on.
   void move_client(const Endpoint& to) { client_address_ = to; }
   static constexpr Endpoint client_address() { return Endpoint::v4(127, 0, 0, 2, 5000); }
@@ -149,7 +152,7 @@ class SimPair {
     last_[from_server ? 1 : 0] = bytes;
     if (from_server && options_.watch) options_.watch(now_, true, bytes);
     const std::size_t number = datagrams_++;
-    if (options_.lose.contains(number)) return;
+    if (options_.lose.contains(number) || bytes.size() > widest_) return;
     if (options_.alter) options_.alter(number, bytes);
     if (options_.delay.contains(number)) {
       late_.push_back({now_ + std::chrono::milliseconds(300), from_server, bytes});
@@ -187,7 +190,8 @@ class SimPair {
       std::array<std::byte, link::kBaseDatagramBytes> reply{};
       const auto outcome = listener_.receive(now_, client_address_, bytes, reply, options_.carrier);
       reply_with(reply, outcome.reply_bytes);
-      while (const auto done = listener_.exchange(now_, reply)) reply_with(reply, done->reply_bytes);
+      while (const auto done = listener_.exchange(now_, reply))
+        reply_with(reply, done->reply_bytes);
       return;
     }
     if (const auto admitted = listener_.admit(now_, 0, bytes)) {
@@ -233,6 +237,7 @@ class SimPair {
   std::optional<link::Link> server_;
   std::vector<Late> late_;
   std::size_t datagrams_ = 0;
+  std::size_t widest_ = std::numeric_limits<std::size_t>::max();
   std::size_t bytes_elsewhere_ = 0;
   std::array<std::vector<std::byte>, 2> last_;
   int stuck_ = 0;

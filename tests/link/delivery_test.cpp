@@ -270,6 +270,48 @@ TEST(Pace, BudgetIsWhatThePathCarries) {
   EXPECT_LT(pair.client().stats().messages_expired, 20U) << "what the budget permits is sent";
 }
 
+// ---- a path that shrinks ----
+
+// Nothing but large datagrams leaves, and then the path takes none of them any more: orders arrive
+// again within a second or so, not after the half minute that it took them once.
+TEST(NarrowPath, GoesBackToTheBaseSizeAfterSilence) {
+  for (const Duration one_way : {Duration(20ms), Duration(60ms)}) {
+    for (const std::size_t a_tick : {std::size_t{1400}, std::size_t{5600}}) {
+      SCOPED_TRACE(std::to_string(one_way / 1ms) + " ms, " + std::to_string(a_tick) + " bytes");
+      SimPair pair({.seed = 31, .conditions = {.delay = one_way}});
+      pair.run_until(at(1s));
+      Time newest{};
+      const auto hear = [&](bool at_server, const link::Event& event) {
+        if (at_server && event.kind == link::Event::Kind::message && event.channel == 2) {
+          newest = pair.now();
+        }
+      };
+      const std::vector<std::byte> piece(700);
+      const auto talk = [&](Duration time) {
+        for (Duration t{0}; t < time; t += 50ms) {
+          for (std::size_t sent = 0; sent < a_tick; sent += piece.size()) {
+            (void)pair.client().send(sent == 0 ? 2 : 0, 0, piece, piece.size() * 8);
+          }
+          pair.run_until(pair.now() + 50ms, hear);
+        }
+      };
+      talk(10s);
+      ASSERT_GT(pair.client().stats().mtu, 1250U) << "large datagrams were in use";
+      pair.narrow_to(1250);
+      const Time shrunk = pair.now();
+      while (pair.client().stats().mtu > 1250 && pair.now() < shrunk + 30s) talk(50ms);
+      const Duration until_small = pair.now() - shrunk;
+      EXPECT_LE(until_small, Duration(1500ms));
+      const Time before = newest;
+      talk(2s);
+      EXPECT_GT(newest, before + 1s) << "orders arrive again";
+      talk(10s);
+      EXPECT_LE(pair.client().stats().mtu, 1250U);
+      EXPECT_EQ(pair.client().state(), link::State::open);
+    }
+  }
+}
+
 // ---- space for others ----
 
 class Numbers final : public link::Filler {

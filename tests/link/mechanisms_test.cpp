@@ -729,7 +729,7 @@ TEST(PathMtu, GrowsByProbesAndGoesBackWhenLargeDatagramsVanish) {
   EXPECT_EQ(mtu.probe_due(at(2s)), 0U) << "not for ten minutes";
   mtu.look_again(at(602s));
   EXPECT_EQ(mtu.probe_due(at(602s)), 1392U);
-  for (int i = 0; i < 6; ++i) mtu.large_lost(at(603s));
+  for (int i = 0; i < 6; ++i) mtu.large_lost(at(603s), 1);
   EXPECT_EQ(mtu.current(), kBaseDatagramBytes);
 }
 

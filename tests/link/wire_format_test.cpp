@@ -64,6 +64,7 @@ Welcome example_welcome() {
   Welcome welcome;
   welcome.id = ConnectionId{0x0010000};
   welcome.gone.fill(std::byte{0x60});
+  welcome.gone_nonce = 0x7071727374757677;
   welcome.comeback = bytes_from(0x80);
   welcome.comeback_s = 60;
   return welcome;

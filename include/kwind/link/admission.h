@@ -25,8 +25,8 @@ struct Admission {
   std::optional<std::uint64_t> replaces{};
   /// By which this one may come back, as a digest; if it may.
   std::optional<bits::Digest128> comeback{};
-  Endpoint from{};   ///< where its offer came from
-  Time answered{};   ///< when
+  Endpoint from{};                         ///< where its offer came from
+  Time answered{};                         ///< when
   std::shared_ptr<const Claims> claims{};  ///< of its ticket, if tickets are asked for
   /// Its keys, which the Link that is made of it takes: to be reset then.
   std::shared_ptr<const Agreed> agreed{};

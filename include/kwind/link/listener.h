@@ -19,9 +19,9 @@ namespace kwind::link {
 
 /// How many offers are answered with a key exchange, which costs some 0.15 ms each.
 struct ExchangeLimits {
-  std::size_t queued = 256;   ///< offers that wait, at most; 1.2 kB each
-  double per_second = 400;    ///< exchanges
-  double burst = 20;          ///< of these at once
+  std::size_t queued = 256;  ///< offers that wait, at most; 1.2 kB each
+  double per_second = 400;   ///< exchanges
+  double burst = 20;         ///< of these at once
   /// Exchanges of one IPv4 address or IPv6 /64 at once; they are forgiven within some ten seconds,
   /// those of connections that opened at once. Enough for fifty players behind one address.
   double per_network = 64;
@@ -50,10 +50,10 @@ struct ListenerOptions {
 
 /// Counters since the start.
 struct ListenerCounts {
-  std::uint64_t exchanges = 0;          ///< key exchanges
-  std::uint64_t exchanges_failed = 0;   ///< of these, that came to nothing
-  std::uint64_t attempts_evicted = 0;   ///< for lack of room
-  std::uint64_t attempts_expired = 0;   ///< their client did not go on
+  std::uint64_t exchanges = 0;         ///< key exchanges
+  std::uint64_t exchanges_failed = 0;  ///< of these, that came to nothing
+  std::uint64_t attempts_evicted = 0;  ///< for lack of room
+  std::uint64_t attempts_expired = 0;  ///< their client did not go on
 };
 
 class Listener {
@@ -90,8 +90,8 @@ class Listener {
     std::size_t reply_bytes = 0;
     std::optional<ConnectionId> attempt;  ///< if it was not refused
   };
-  /// Exchanges keys for the offer whose turn it is, within ExchangeLimits; nothing if there is none.
-  /// To be called until then, after what known connections sent. One key exchange.
+  /// Exchanges keys for the offer whose turn it is, within ExchangeLimits; nothing if there is
+  /// none. To be called until then, after what known connections sent. One key exchange.
   std::optional<Exchanged> exchange(Time now, std::span<std::byte> reply);
   /// When exchange() will have something to do; kNever without an offer.
   [[nodiscard]] Time next_exchange() const;
@@ -106,9 +106,14 @@ class Listener {
   /// ticket_expired, ticket_table_full, comeback_unknown, ticket_invalid.
   std::optional<Admitted> admit(Time now, std::size_t port, std::span<const std::byte> datagram);
 
-  /// What a datagram for a connection that is not known here is answered with, so that the client
-  /// of a restarted server learns of it: 0, or fewer bytes than it has.
-  std::size_t answer_unknown(std::span<const std::byte> datagram, std::span<std::byte> reply) const;
+  /// Whether a datagram asks for a connection, see lost_connection().
+  [[nodiscard]] static bool is_lost(std::span<const std::byte> datagram);
+  /// A client that hears nothing any more asks whether its connection is known, by a number that
+  /// its welcome told it alone: the answer, if the caller does not know the connection either, so
+  /// that the client of a restarted server learns of it. 0 bytes for others; never more than
+  /// `datagram` has.
+  std::size_t answer_lost(std::span<const std::byte> datagram, std::span<std::byte> reply) const;
+  [[nodiscard]] static Result<ConnectionId> lost_connection(std::span<const std::byte> datagram);
 
   /// Gives the place of a connection free again. To be called when its link is closed. With
   /// `may_return` its client may come back while ListenerOptions::comeback lasts.
