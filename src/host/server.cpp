@@ -1,7 +1,5 @@
 #include "kwind/host/server.h"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <array>
 #include <deque>
@@ -223,8 +221,7 @@ struct Server::Impl {
     wire.drops.add(admitted.error);
     link::Link link = link_of(admitted.admission);
     (void)link.receive_from(now, received.from, received.bytes);
-    const ErrorInfo& why = error_info(admitted.error);
-    link.close(now, fmt::format("{}: {}", why.name, why.text), admitted.error);
+    link.close(now, error_info(admitted.error).text, admitted.error);
     std::array<std::byte, link::kMaxDatagramBytes> out;  // NOLINT: written before it is read
     const std::size_t size = link.poll_datagram(now, out);
     reply_with(now, port, link.destination(), out, size);

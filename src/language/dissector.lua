@@ -498,7 +498,7 @@ local function show_handshake(tree, bits, pinfo, form)
   first = bits.at
   local nonce = bits:hex(8)
   tree:add(link.nonce, bits:range(first), nonce)
-  if link_version ~= 3 then return "link version " .. link_version end
+  if link_version ~= 4 then return "link version " .. link_version end
   first = bits.at
   if form == "hello" then return show_mode(tree, bits, pinfo) end
   if form == "offer" then return show_offer(tree, bits, pinfo, nonce) end
@@ -652,7 +652,9 @@ local function show_control(tree, bits, version, seen)
   if not kind then error("no control frame has this kind", 0) end
   local text
   if kind == "close" then
+    local code = bits:get(8)
     text = bits:text(bits:get(7))
+    if code > 0 then text = text .. " (error " .. code .. ")" end
   elseif kind == "window" then
     local channels = living(description.channels, version)
     local channel = channels[below(bits:get(bits_for(#channels)), #channels) + 1]

@@ -31,6 +31,7 @@ constexpr unsigned kRunOrder = 3;
 constexpr unsigned kBackOrder = 1;
 constexpr unsigned kPlaceOrder = 0;
 constexpr unsigned kReasonBits = 7;
+constexpr unsigned kCloseCodeBits = 8;
 constexpr unsigned kWindowBits = 32;
 constexpr unsigned kParityNameBits = 16;
 constexpr unsigned kParityLengthBits = 12;  // kSmallBytes * 8 is the most
@@ -235,12 +236,13 @@ std::size_t FrameWriter::window(std::size_t channel, std::uint64_t limit) {
                  channel_bits + kWindowBits);
 }
 
-std::size_t FrameWriter::close(std::string_view reason) {
+std::size_t FrameWriter::close(std::string_view reason, Errc code) {
   const std::size_t length = std::min(reason.size(), kMostReasonBytes);
-  const std::size_t size = kOtherBits + kControlBits + kReasonBits + length * 8;
+  const std::size_t size = kOtherBits + kControlBits + kCloseCodeBits + kReasonBits + length * 8;
   if (size > out_.room_bits()) return 0;
   put_other(out_, Other::control);
   out_.put(static_cast<std::uint64_t>(Control::close), kControlBits);
+  out_.put(static_cast<std::uint64_t>(code), kCloseCodeBits);
   out_.put(length, kReasonBits);
   out_.put_bits(std::as_bytes(std::span(reason)).first(length), length * 8);
   return size;
@@ -352,6 +354,7 @@ struct FrameReader {
       case static_cast<std::uint64_t>(Control::ping): frame.kind = FrameKind::ping; break;
       case static_cast<std::uint64_t>(Control::close):
         frame.kind = FrameKind::close;
+        frame.value = in.get(kCloseCodeBits);
         frame.bits = in.get(kReasonBits) * 8;
         if (frame.bits > kMostReasonBytes * 8) return Errc::too_long;
         break;
@@ -431,6 +434,11 @@ Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std:
   if (!reader.in.ok()) return Errc::truncated;
   const auto left = static_cast<unsigned>(reader.in.left_bits());
   return reader.in.get(left) == 0 ? Errc::none : Errc::trailing_bits;
+}
+
+Errc close_code(const Frame& frame) {
+  const Errc code = error_from_number(frame.value, Errc::closed_by_peer);
+  return error_info(code).verdict == Verdict::refuse ? code : Errc::closed_by_peer;
 }
 
 std::string close_reason(const Frame& frame) {

@@ -101,7 +101,8 @@ class FrameWriter {
                      std::size_t lengths, std::size_t bits, std::span<const std::byte> combined);
 
   std::size_t ping();
-  std::size_t close(std::string_view reason);
+  /// `code`: why the connection may not be, Errc::none if it was.
+  std::size_t close(std::string_view reason, Errc code);
   std::size_t window(std::size_t channel, std::uint64_t limit);
   std::size_t challenge(std::uint64_t number);
   std::size_t response(std::uint64_t number);
@@ -134,6 +135,8 @@ std::size_t message_head_bits(const std::vector<ChannelSpec>& channels, std::siz
 /// trailing_bits, unknown_frame, unknown_channel, too_long, bad_piece, split_too_large.
 Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std::uint64_t packet,
                  std::vector<Frame>& out);
+/// Why the connection of a close frame may not be; closed_by_peer if it was.
+Errc close_code(const Frame& frame);
 /// The reason of a close frame, control characters replaced by '?'.
 std::string close_reason(const Frame& frame);
 

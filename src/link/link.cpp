@@ -262,6 +262,7 @@ void Link::Impl::offer_fill(Filler* filler, std::size_t datagrams) {
 
 void Link::Impl::close(Time now, std::string_view reason, Errc code) {
   now = forward(now);
+  if (error_info(code).verdict == Verdict::refuse) refusal_ = code;
   if (state_ == State::greeting) {
     end(code, reason);
   } else if (state_ == State::opening) {

@@ -228,6 +228,7 @@ class Link::Impl {
   Time drain_end_ = kNever;
   Errc end_code_ = Errc::none;
   Errc close_code_ = Errc::closed_here;
+  Errc refusal_ = Errc::none;  // told to the peer with the close
   std::string end_text_;
 };
 

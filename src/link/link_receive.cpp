@@ -215,7 +215,7 @@ Errc Link::Impl::hear_frame(Time now, const Endpoint& from, const Frame& frame) 
     case FrameKind::padding: return Errc::none;
     case FrameKind::close:
       if (state_ == State::draining || state_ == State::closed) return Errc::none;
-      end(Errc::closed_by_peer, close_reason(frame));
+      end(close_code(frame), close_reason(frame));
       state_ = State::draining;
       drain_end_ = now + std::min<Duration>(3 * rtt_.probe_timeout(ack_delay()), kLongestDrain);
       ack_due_ = now;

@@ -91,7 +91,7 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
     message_bits += channels_.fill_rest(frames, now, allowed, ledger_);
     if (channels_.wants_any()) mtu_.wanted();
   }
-  if (close_due_ && frames.close(end_text_) > 0) {
+  if (close_due_ && frames.close(end_text_, refusal_) > 0) {
     ledger_.add({SentRef::Kind::close, 0, 0, 0, 0});
     close_due_ = false;
   }

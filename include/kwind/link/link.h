@@ -164,7 +164,8 @@ class Link {
 
   /// Delivers the reliable and ordered messages still queued (for at most LinkOptions::linger),
   /// then tells the peer, with at most 96 bytes of `reason`, and ends with Event::closed, code
-  /// closed_here, or `code`. The code stays here; the peer hears the reason.
+  /// closed_here, or `code`. The peer hears the reason; the code only if it is one of those that
+  /// refuse, see Verdict.
   void close(Time now, std::string_view reason, Errc code = Errc::closed_here);
 
   /// The stream that carried the datagrams has ended: so has the connection, with Event::closed,
