@@ -240,6 +240,44 @@ def flood_table(rows):
     return out
 
 
+def siege_table(rows):
+    out = ["| attack | datagrams a second | ticks of those due | longest `receive()` | honest messages late by p50, p99, worst | a new client waits, at worst | bytes answered: received | server, of a core | memory |",
+           "|---|---|---|---|---|---|---|---|---|"]
+    for row in rows:
+        waits = "%.0f ms" % row["new_client_worst_ms"]
+        if row["not_admitted"]:
+            waits += ", %d not within 5 s" % row["not_admitted"]
+        out.append("| %s | %d | %d of %d | %.1f ms | %.2f, %.2f, %.1f ms | %s | %.3f | %.0f %% | %+.1f MiB |" % (
+            row["attack"], row["sent_per_second"], row["ticks"], row["due"], row["longest_receive_ms"], row["up_p50_ms"],
+            row["up_p99_ms"], row["up_worst_ms"], waits, row["answered"], 100 * row["server_cpu"], row["mib"]))
+    return out
+
+
+def draw_siege(rows, picture):
+    data = "\n".join('"%s" %.3f %.3f' % (row["attack"], row["up_p99_ms"], row["up_worst_ms"]) for row in rows)
+    script = """
+set terminal pngcairo size 1280,800 font 'DejaVu Sans,12' background '#fbfcfd'
+set output '%s'
+set title 'How late messages of 100 honest clients reach the server during an attack: p99 (bars) and the worst (marks)' font ',14'
+set xlabel 'milliseconds'
+set xrange [0:*]
+set yrange [-%d:0.6]
+set grid xtics lc rgb '#d5dde3'
+set border 3
+set tics nomirror
+set lmargin 36
+set style fill solid 0.9 noborder
+unset key
+$d << END
+%s
+END
+plot $d using (0):(-$0):(0):2:(-$0-0.35):(-$0+0.35):ytic(1) with boxxyerror lc rgb '#2f7f94', \\
+     $d using 3:(-$0) with points pt 7 ps 1.2 lc rgb '#c2673c', \\
+     $d using 2:(-$0):(sprintf('  %%.1f', $2)) with labels left font ',10' tc rgb '#22303a'
+""" % (picture, len(rows), data)
+    subprocess.run(["gnuplot"], input=script, text=True, check=True)
+
+
 def draw(rows, picture):
     data = []
     for scenario, loss, hertz in LATENCY:
@@ -308,6 +346,10 @@ def main():
     flood = load(folder, "flood.json")
     if flood:
         put("flood", flood_table(flood))
+    siege = load(folder, "siege.json")
+    if siege:
+        put("siege", siege_table(siege), "security.md")
+        draw_siege(siege, docs / "screenshots" / "siege.png")
 
 
 main()

@@ -270,6 +270,11 @@ int run_relay(const RelayArguments& arguments) {
   Setup setup;
   if (!load(arguments, setup)) return kFoundWrong;
   if (arguments.check) {
+    for (const schema::MessageType& message : setup.source.protocol.messages) {
+      if (message.owner_field.empty()) continue;
+      fmt::print("{}: {} is from the owner of {} only; a relay knows no owners and drops it\n",
+                 setup.file, message.name, message.owner_field);
+    }
     fmt::print("{}: fine\n", setup.file);
     return kFine;
   }

@@ -28,13 +28,21 @@ void remove_stale(const fs::path& folder, const std::set<fs::path>& kept) {
 
 }  // namespace
 
+// Ten times what the language takes, so that its own error says what is wrong.
+constexpr std::size_t kMostTextBytes = std::size_t{10} << 20;
+
 bool read_text(const fs::path& file, std::string& out) {
   std::error_code error;
   if (fs::is_directory(file, error)) return false;
   std::ifstream in(file, std::ios::binary);
   if (!in) return false;
-  out.assign(std::istreambuf_iterator<char>(in), {});
-  return !in.bad();
+  // Devices have no end.
+  const auto size = fs::file_size(file, error);  // of a pipe or a device there is none
+  out.resize(error || size == 0 ? kMostTextBytes + 1
+                                : std::min<std::size_t>(size, kMostTextBytes) + 1);
+  in.read(out.data(), static_cast<std::streamsize>(out.size()));
+  out.resize(static_cast<std::size_t>(in.gcount()));
+  return !in.bad() && out.size() <= kMostTextBytes;
 }
 
 Written write_text(const fs::path& file, const std::string& text) {
@@ -58,7 +66,10 @@ bool read_source(const fs::path& file, language::Compiled& out) {
     return false;
   }
   out = language::compile(text, file.string(), [](const std::string& name) {
+    // What a description names may be anything: a pipe would wait for ever.
     std::string included;
+    std::error_code error;
+    if (!fs::is_regular_file(name, error)) return std::optional<std::string>();
     return read_text(name, included) ? std::optional(std::move(included)) : std::nullopt;
   });
   return true;

@@ -265,7 +265,7 @@ Interface read_interface(Bytes in) {
     } else if (code == kOptionOffset && size == 8) {
       // A clock that starts in another century than ours says nothing.
       const auto offset = static_cast<std::int64_t>(in.number(8));
-      out.offset_s = std::abs(offset) < 4000000000 ? offset : 0;
+      out.offset_s = offset > -4000000000 && offset < 4000000000 ? offset : 0;
     } else {
       in.skip((size + 3) / 4 * 4);
     }

@@ -488,7 +488,7 @@ void Server::serve(io::Port& another) {
 // A turn of a port takes so many datagrams, then it is the next one's: none keeps the others
 // waiting.
 void Server::Impl::take_in(Time now) {
-  constexpr std::size_t kTurn = 64;
+  constexpr std::size_t kTurn = 16;
   const Time end = options.clock ? options.clock() + options.receive_time : kNever;
   std::size_t left = options.receive_datagrams;
   std::size_t empty = 0;

@@ -67,6 +67,7 @@ struct ThreadedServer::Halves {
       item.text = text;
       put(std::move(item));
     });
+    server.rest_checks_owners();  // the game half does
     server.on_rest([this](Peer peer, const route::Arrived& message) { take(peer, message); });
     thread = std::thread([this] { run(); });
   }

@@ -12,6 +12,7 @@
 #include <cerrno>
 #include <charconv>
 #include <cstring>
+#include <unordered_map>
 #include <vector>
 
 #include "kwind/bits/assert.h"
@@ -32,6 +33,10 @@ struct UdpPort::State {
   int fd = -1;
   int family = AF_INET6;
   bool segments = true;  // the system takes several datagrams to one peer in one piece
+  // Peers for which it did not, until when they are spared another try.
+  std::unordered_map<Endpoint, Time> unsegmented;
+  static constexpr std::size_t kMostUnsegmented = 4096;
+  static constexpr Duration kUnsegmentedFor = std::chrono::minutes(1);
   Endpoint local;
   PortCounts counts;
 
@@ -59,8 +64,8 @@ struct UdpPort::State {
       }
     }
   }
-  std::size_t run_length(std::size_t first) const;
-  bool send_run(std::size_t first, std::size_t count);
+  std::size_t run_length(Time now, std::size_t first);
+  bool send_run(Time now, std::size_t first, std::size_t count);
   void send_singly(std::size_t first, std::size_t count);
   void note_sent(std::size_t first, std::size_t count);
 
@@ -147,13 +152,17 @@ const PortCounts& UdpPort::counts() const {
 std::optional<Received> UdpPort::receive(Time) {
   State::Batch& in = state_->in;
   if (in.next == in.count) state_->fill_in();
-  if (in.next == in.count) return std::nullopt;
-  const std::size_t i = in.next++;
-  const std::size_t size = in.headers[i].msg_len;
-  ++state_->counts.datagrams_received;
-  state_->counts.bytes_received += size;
-  return Received{from_system(in.addresses[i].storage),
-                  std::span(in.memory).subspan(i * kSlotBytes, size)};
+  while (in.next < in.count) {
+    const std::size_t i = in.next++;
+    const std::size_t size = in.headers[i].msg_len;
+    ++state_->counts.datagrams_received;
+    state_->counts.bytes_received += size;
+    const Endpoint from = from_system(in.addresses[i].storage);
+    // Nobody can be answered at port 0, and who tries has its whole batch refused.
+    if (from.port == 0) continue;
+    return Received{from, std::span(in.memory).subspan(i * kSlotBytes, size)};
+  }
+  return std::nullopt;
 }
 
 void UdpPort::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {
@@ -174,8 +183,13 @@ void UdpPort::send(Time now, const Endpoint& to, std::span<const std::byte> byte
 
 // Datagrams that follow each other to one peer, all of one size but the last, which may be shorter:
 // one call of the system cuts them apart (UDP segmentation offload).
-std::size_t UdpPort::State::run_length(std::size_t first) const {
+std::size_t UdpPort::State::run_length(Time now, std::size_t first) {
   if (!segments) return 1;
+  if (!unsegmented.empty()) {
+    const auto found = unsegmented.find(from_system(out.addresses[first].storage));
+    if (found != unsegmented.end() && now < found->second) return 1;
+    if (found != unsegmented.end()) unsegmented.erase(found);
+  }
   const std::size_t size = out.pieces[first].iov_len;
   std::size_t bytes = size;
   std::size_t count = 1;
@@ -197,7 +211,7 @@ void UdpPort::State::note_sent(std::size_t first, std::size_t count) {
   }
 }
 
-bool UdpPort::State::send_run(std::size_t first, std::size_t count) {
+bool UdpPort::State::send_run(Time now, std::size_t first, std::size_t count) {
   alignas(cmsghdr) std::array<char, CMSG_SPACE(sizeof(std::uint16_t))> space{};
   msghdr header = out.headers[first].msg_hdr;
   header.msg_iov = &out.pieces[first];
@@ -219,9 +233,13 @@ bool UdpPort::State::send_run(std::size_t first, std::size_t count) {
     counts.segmented += count;
     return true;
   }
-  // An interface without it, or a path that is narrower than it knows: from now on one by one.
-  if (errno == EIO || errno == EINVAL || errno == EMSGSIZE || errno == ENOPROTOOPT)
-    segments = false;
+  // A system or an interface without it: from now on one by one.
+  if (errno == EIO || errno == ENOPROTOOPT) segments = false;
+  // A path to that peer that is narrower than it knows: for a minute, and for that peer alone.
+  if (errno == EINVAL || errno == EMSGSIZE) {
+    if (unsegmented.size() >= kMostUnsegmented) unsegmented.clear();
+    unsegmented[from_system(out.addresses[first].storage)] = now + kUnsegmentedFor;
+  }
   return false;
 }
 
@@ -240,14 +258,14 @@ void UdpPort::State::send_singly(std::size_t first, std::size_t count) {
   }
 }
 
-void UdpPort::flush(Time) {
+void UdpPort::flush(Time now) {
   State& state = *state_;
   std::size_t single_from = 0;
   for (std::size_t i = 0; i < state.out.count;) {
-    const std::size_t run = state.run_length(i);
+    const std::size_t run = state.run_length(now, i);
     if (run > 1) {
       state.send_singly(single_from, i - single_from);
-      if (!state.send_run(i, run)) state.send_singly(i, run);
+      if (!state.send_run(now, i, run)) state.send_singly(i, run);
       single_from = i + run;
     }
     i += run;

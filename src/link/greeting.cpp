@@ -10,6 +10,8 @@ namespace kwind::link {
 namespace {
 
 constexpr Duration kFirstRetry = std::chrono::milliseconds(250);
+// Not rarer: beside a flood that fills the server's buffers only one in some gets through.
+constexpr Duration kRetry = std::chrono::milliseconds(350);
 constexpr unsigned kMostCookies = 8;  // a server that never likes its own cookie is not worth more
 
 std::uint64_t nonce_from(const bits::Secret32& seed) {
@@ -187,9 +189,8 @@ Agreed Greeting::agree(const Welcome& welcome, std::span<const std::byte> messag
 std::size_t Greeting::poll_datagram(Time now, std::span<std::byte> out) {
   if (now < next_send_) return 0;
   last_sent_ = now;
-  next_send_ = options_.carrier == Carrier::stream
-                   ? kNever
-                   : now + kFirstRetry * (1U << std::min(copies_, 2U));
+  next_send_ =
+      options_.carrier == Carrier::stream ? kNever : now + (copies_ == 0 ? kFirstRetry : kRetry);
   ++copies_;
   if (!offer_.empty()) {
     std::copy(offer_.begin(), offer_.end(), out.begin());

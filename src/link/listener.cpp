@@ -89,6 +89,7 @@ struct Attempt {
   std::size_t port = 0;
   std::vector<std::byte> reply;  // to copies of the offer
   Time answered{};
+  std::uint32_t copies = 0;               // of the offer, that came after the first
   std::optional<Admission> admission{};   // if it was not refused
   std::optional<bits::Digest128> once{};  // its ticket, or the right to come back that it brought
 };
@@ -101,6 +102,7 @@ struct Returning {
 
 // The most memory for what two turns of cookies were taken: exchanges are limited.
 constexpr Duration kCookieTurn = std::chrono::seconds(20);
+constexpr std::uint32_t kMostCopies = 20;
 
 }  // namespace
 
@@ -323,8 +325,11 @@ Listener::Outcome Listener::State::hear_offer(Time now, const Endpoint& from,
   OfferKey key{from, {}};
   std::copy_n(datagram.begin() + kOfferHeadBytes, key.ephemeral.size(), key.ephemeral.begin());
   if (const auto known = by_offer.find(key); known != by_offer.end()) {
-    const std::vector<std::byte>& same = attempts[known->second].reply;
-    if (same.empty()) return {Errc::unexpected, 0};  // the connection exists by now
+    Attempt& attempt = attempts[known->second];
+    const std::vector<std::byte>& same = attempt.reply;
+    // A client repeats its offer some times in the time that it has.
+    if (++attempt.copies > kMostCopies || same.empty())
+      return {Errc::unexpected, 0};  // the connection exists by now
     std::copy(same.begin(), same.end(), reply.begin());
     return {Errc::none, same.size()};
   }
@@ -343,7 +348,7 @@ std::optional<Listener::Exchanged> Listener::exchange(Time now, std::span<std::b
     const auto head = read_offer_head(offer->datagram);
     KWIND_ASSERT(head);
     const std::span<const std::byte> datagram(offer->datagram);
-    Attempt attempt{{offer->from, {}}, offer->port, {}, now, {}, {}};
+    Attempt attempt{{offer->from, {}}, offer->port, {}, now, 0, {}, {}};
     std::copy_n(datagram.begin() + kOfferHeadBytes, attempt.key.ephemeral.size(),
                 attempt.key.ephemeral.begin());
     if (s.by_offer.contains(attempt.key)) continue;  // another copy was faster

@@ -93,6 +93,15 @@ TEST(Routing, WhatHasNoHandlerGoesToTheCatchAllOrIsCounted) {
   hosts.run(100ms);
   EXPECT_EQ(log, "Flash");
   EXPECT_EQ(hosts.server().counts().route.unheard, 1U);
+  // What only an owner may send gets past no handler that cannot tell who owns it.
+  (void)client.send(Helm{schema::Ref<Tug>{1, 0}, 0.5});
+  hosts.run(100ms);
+  EXPECT_EQ(log, "Flash");
+  EXPECT_EQ(hosts.server().counts().drops.of(Errc::not_owner), 1U);
+  hosts.server().rest_checks_owners();
+  (void)client.send(Helm{schema::Ref<Tug>{1, 0}, 0.5});
+  hosts.run(100ms);
+  EXPECT_EQ(log, "FlashHelm");
 }
 
 TEST(Routing, AHandlerThatThrowsCostsOneMessageAndIsReportedWithIt) {

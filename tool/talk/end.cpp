@@ -156,6 +156,7 @@ class ServerEnd final : public End {
                 .code = code,
                 .text = host::explain_end(code, reason)});
     });
+    server_.rest_checks_owners();  // it shows whatever comes
     server_.on_rest([this](host::Peer peer, const route::Arrived& message) {
       arrived(static_cast<std::uint32_t>(peer), message);
     });

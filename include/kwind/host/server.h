@@ -90,10 +90,14 @@ class Server {
   [[nodiscard]] std::vector<Subscription> subscribe_group(Group& group) {
     return dispatcher_.subscribe_group(group, List{}, comes_in);
   }
-  /// Adds handler(Peer, const route::Arrived&) for kinds that have no handler of their own.
+  /// Adds handler(Peer, const route::Arrived&) for kinds that have no handler of their own. Kinds
+  /// `from owner of` an entity are dropped with not_owner, see rest_checks_owners().
   void on_rest(std::function<void(Peer, const route::Arrived&)> handler) {
     dispatcher_.on_rest(std::move(handler));
   }
+  /// The handlers of on_rest() get kinds `from owner of` an entity, too, and check themselves who
+  /// owns it.
+  void rest_checks_owners() { dispatcher_.rest_checks_owners(); }
   /// Adds check(Peer, const T&) -> route::Ruling, asked before the handlers of T.
   template <schema::Message T, class Check>
   void check(Check check) {

@@ -129,6 +129,8 @@ class Dispatcher {
     if (found != nullptr && found->listens()) {
       found->run(*this, peer, arrived, layout, done);
       if (done.error == Errc::none) ++counts_.handled;
+    } else if (!rest_.empty() && !rest_checks_owners_ && !arrived.info.owner_field.empty()) {
+      done.error = Errc::not_owner;
     } else if (!rest_.empty()) {
       guard(peer, &arrived, done, [&] {
         rest_.run([&](const auto& handler) {
@@ -159,6 +161,10 @@ class Dispatcher {
     return done;
   }
 
+  /// Rest handlers get messages `from owner of` an entity, too, and look after that themselves:
+  /// what the ref is cannot be told without the message's type. Otherwise such messages are dropped
+  /// with not_owner before them.
+  void rest_checks_owners() { rest_checks_owners_ = true; }
   /// Whether messages of `kind` have a handler.
   [[nodiscard]] bool listens(std::size_t kind) const {
     return (entries_[kind] != nullptr && entries_[kind]->listens()) || !rest_.empty();
@@ -303,6 +309,7 @@ class Dispatcher {
   std::vector<std::shared_ptr<Entry>> entries_;  // shared: subscriptions may outlive them
   HandlerList<Ruling(Peer, const Arrived&)> checks_;
   HandlerList<void(Peer, const Arrived&)> rest_;
+  bool rest_checks_owners_ = false;
   std::function<bool(Peer, const schema::AnyRef&)> owns_;
   Observers<const HandlerFault<Peer>&> sinks_;
   DispatchCounts counts_;
