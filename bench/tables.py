@@ -258,14 +258,16 @@ def draw_siege(rows, picture):
     script = """
 set terminal pngcairo size 1280,800 font 'DejaVu Sans,12' background '#fbfcfd'
 set output '%s'
-set title 'How late messages of 100 honest clients reach the server during an attack: p99 (bars) and the worst (marks)' font ',14'
+set title 'Delay of honest messages during an attack: p99 (bars) and the worst (marks)' font ',14'
 set xlabel 'milliseconds'
-set xrange [0:*]
+set xrange [0:*<60]
+set autoscale xfixmin
 set yrange [-%d:0.6]
 set grid xtics lc rgb '#d5dde3'
 set border 3
 set tics nomirror
 set lmargin 36
+set rmargin 12
 set style fill solid 0.9 noborder
 unset key
 $d << END
@@ -273,7 +275,7 @@ $d << END
 END
 plot $d using (0):(-$0):(0):2:(-$0-0.35):(-$0+0.35):ytic(1) with boxxyerror lc rgb '#2f7f94', \\
      $d using 3:(-$0) with points pt 7 ps 1.2 lc rgb '#c2673c', \\
-     $d using 2:(-$0):(sprintf('  %%.1f', $2)) with labels left font ',10' tc rgb '#22303a'
+     $d using 3:(-$0):(sprintf('   %%.1f, %%.1f', $2, $3)) with labels left font ',10' tc rgb '#22303a'
 """ % (picture, len(rows), data)
     subprocess.run(["gnuplot"], input=script, text=True, check=True)
 

@@ -12,6 +12,10 @@
 #include "roll.h"
 
 namespace kwind::host {
+namespace {
+constexpr std::size_t kMostIds = 65536;
+}  // namespace
+
 struct Server::Impl {
   Impl(Server& host_in, io::Port& port_in, const schema::ProtocolInfo& protocol,
        const ServerOptions& options_in)
@@ -36,7 +40,9 @@ struct Server::Impl {
     KWIND_ASSERT(options.key.has_value() != options.clear_mode.has_value());
     link::ListenerOptions door{identity_of(protocol, options), draw("door"), options.capacity, 0};
     door.exchanges = options.exchanges;
-    door.attempts = options.attempts;
+    // Ids have 16 bits for both, and one to spare.
+    KWIND_ASSERT(options.capacity < kMostIds);
+    door.attempts = std::clamp<std::size_t>(options.attempts, 1, kMostIds - options.capacity);
     door.handshake_timeout = options.timeouts.handshake;
     door.key = options.key;
     door.aes = options.aes;

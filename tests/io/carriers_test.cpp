@@ -399,6 +399,25 @@ TEST(Carriers, AWatchedPortShowsWhatPassesBothWays) {
   EXPECT_EQ(seen[1], std::pair(here, there));
 }
 
+TEST(Carriers, AWatchedStreamLastsAsLongAsItsConnection) {
+  auto inner = listen({.handshake = 100ms});
+  const Endpoint here = inner->local();
+  WatchedPort watched(std::move(inner),
+                      [](Time, const Endpoint&, const Endpoint&, std::span<const std::byte>) {});
+  Talk talk(watched);
+  auto end = TcpPort::connect(here);
+  host::Client client(**end, here, kProtocol, now(), Talk::client_options());
+  ASSERT_TRUE(talk.exchange(client, 1));
+  for (const Time until = now() + 1300ms; now() < until;) {  // a stranger's would have ended
+    talk.server().receive(now());
+    talk.server().send(now());
+    client.receive(now());
+    client.send(now());
+    std::this_thread::sleep_for(5ms);
+  }
+  EXPECT_TRUE(client.connected());
+}
+
 TEST(UdpPort, SendsRunsToOnePeerInOnePiece) {
   auto a = UdpPort::open(Endpoint::loopback(0));
   auto b = UdpPort::open(Endpoint::loopback(0));

@@ -31,8 +31,10 @@ enum class Peer : std::uint32_t {};
 using route::Subscription;
 
 struct ServerOptions : Options {
-  std::size_t capacity = 64;  ///< most clients at once; more are refused with server_full
-  /// Handshakes: how many key exchanges, and how many may be under way beside `capacity`.
+  /// Most clients at once, 1 to 65535; more are refused with server_full.
+  std::size_t capacity = 64;
+  /// Handshakes: how many key exchanges, and how many may be under way beside `capacity` (with
+  /// which they are at most 65536).
   link::ExchangeLimits exchanges{};
   std::size_t attempts = 2048;
   /// Most datagrams that one receive() takes in; the rest waits in the system for the next one.

@@ -34,6 +34,8 @@ class WatchedPort final : public LivePort {
   [[nodiscard]] const PortCounts& counts() const override { return inner_->counts(); }
   [[nodiscard]] bool is_stream() const override { return inner_->is_stream(); }
   std::optional<Endpoint> take_ended() override { return inner_->take_ended(); }
+  void keep(const Endpoint& peer) override { inner_->keep(peer); }
+  void end(const Endpoint& peer) override { inner_->end(peer); }
 
  protected:
   [[nodiscard]] bool holds_some() const override { return holds_some_of(*inner_); }
