@@ -207,8 +207,11 @@ class Run {
       if (g_reload.exchange(false)) reload();
       if ((interrupted() || quit_) && !end) {
         print("closing all connections");
-        relay_->close_all(quit_ ? "the relay was closed" : "the relay is shutting down");
         end = now + 2s;
+      }
+      // Who comes meanwhile as well.
+      if (end) {
+        relay_->close_all(quit_ ? "the relay was closed" : "the relay is shutting down");
       }
       relay_->send(now);
       const Time until = std::min({relay_->next_wakeup(), now + 200ms, end ? *end : kNever});

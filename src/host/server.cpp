@@ -167,7 +167,14 @@ struct Server::Impl {
     if (connection == nullptr) {
       auto admitted = listener.admit(now, at_port, received.bytes);
       if (admitted && admitted->error != Errc::none) {
-        return turn_away(now, port, *admitted, received);
+        wire.drops.add(admitted->error);
+        return turn_away(now, port, admitted->admission, received, error_info(admitted->error).text,
+                         admitted->error);
+      }
+      if (admitted && closed_all && admitted->admission.answered <= closed_all->at) {
+        listener.forget(now, admitted->admission);
+        return turn_away(now, port, admitted->admission, received, closed_all->reason,
+                         Errc::closed_here);
       }
       if (admitted) connection = &add(port, std::move(admitted->admission));
     }
@@ -222,12 +229,11 @@ struct Server::Impl {
   }
 
   // Its client is told why, once; it never becomes a connection.
-  void turn_away(Time now, io::Port& port, link::Listener::Admitted& admitted,
-                 const io::Received& received) {
-    wire.drops.add(admitted.error);
-    link::Link link = link_of(admitted.admission);
+  void turn_away(Time now, io::Port& port, link::Admission& admission, const io::Received& received,
+                 std::string_view reason, Errc code) {
+    link::Link link = link_of(admission);
     (void)link.receive_from(now, received.from, received.bytes);
-    link.close(now, error_info(admitted.error).text, admitted.error);
+    link.close(now, reason, code);
     std::array<std::byte, link::kMaxDatagramBytes> out;  // NOLINT: written before it is read
     const std::size_t size = link.poll_datagram(now, out);
     reply_with(now, port, link.destination(), out, size);
@@ -398,6 +404,12 @@ struct Server::Impl {
   std::vector<Connection*> order;  // by peer
   std::vector<Turn> turns;         // of those in order
   bool some_leave = false;
+  // Handshakes that were under way when all connections were closed end as those did.
+  struct ClosedAll {
+    Time at;
+    std::string reason;
+  };
+  std::optional<ClosedAll> closed_all;
   std::uint32_t last_peer = 0;
   std::uint32_t last_slot = 0;           // given out so far
   std::deque<std::uint32_t> free_slots;  // given out before, free the longest first
@@ -698,6 +710,7 @@ void Server::close(Peer peer, std::string_view reason) {
 }
 
 void Server::close_all(std::string_view reason) {
+  impl_->closed_all = Impl::ClosedAll{impl_->last_now, std::string(reason)};
   for (Connection* connection : impl_->order) {
     impl_->touch(*connection);
     connection->session.link().close(impl_->last_now, reason);

@@ -260,6 +260,21 @@ TEST(Siege, PayloadTakesOfTheTicksBudget) {
   EXPECT_TRUE(client.connected());
 }
 
+// Of a server that closes hears also who has just been answered, and is no connection yet.
+TEST(Siege, CloseAllReachesHandshakesThatAreUnderWay) {
+  for (const Duration after : {30ms, 60ms, 80ms, 90ms, 100ms, 120ms, 140ms}) {
+    SCOPED_TRACE(std::to_string(after / 1ms));
+    SimHosts hosts(host_test::kProtocol, {.delay = 20ms});
+    hosts.join();
+    hosts.run(after);
+    hosts.server().close_all("the harbour closes");
+    hosts.run(1s);
+    if (after < Duration(80ms)) continue;  // its offer came later: it is welcome
+    EXPECT_FALSE(hosts.client(0).connected());
+    EXPECT_EQ(hosts.ended(0), "closed_by_peer the harbour closes");
+  }
+}
+
 // Who was sent away while it was away does not come back.
 TEST(Siege, AClientThatIsClosedWhileItIsAwayIsGoneForGood) {
   ServerOptions options;

@@ -248,6 +248,7 @@ class Server {
   /// Closes a connection after delivering its reliable and ordered messages. Unknown peers are
   /// ignored.
   void close(Peer peer, std::string_view reason);
+  /// The same of all, and of those whose handshake is under way.
   void close_all(std::string_view reason);
 
   /// For hosts that know messages at run time only: an answer to question `number` of a client, see
