@@ -44,7 +44,6 @@ terminal check-errors 10 . kwind check docs/screenshots/wrong.kw
 terminal explain 10 . kwind explain examples/descriptions/hails.kw Hail 8a30b4b73c103ab432b932e300e17e:120
 terminal compare 10 . kwind compare examples/descriptions/manifest.kw docs/screenshots/changed.kw
 terminal budget 20 . kwind budget examples/harbour/harbour_world.toml --codes examples/harbour/harbour_world.codes
-"$kwind" budget examples/descriptions/world.toml --chart "$out/budget-chart.png" >/dev/null
 # Two tugs that sail through a bad path; the third second brings a tunnel.
 examples=$(dirname "$kwind")/../examples
 "$examples/first_light_server" 4997 >"$work/light" &
