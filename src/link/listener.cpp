@@ -100,7 +100,8 @@ struct Returning {
   Time until = kNever;
 };
 
-// The most memory for what two turns of cookies were taken: exchanges are limited.
+// No cookie is valid for longer: those taken in this turn and in the one before are all that can
+// come again. The rate of exchanges bounds how many there are.
 constexpr Duration kCookieTurn = std::chrono::seconds(20);
 constexpr std::uint32_t kMostCopies = 20;
 
