@@ -76,12 +76,12 @@ struct Client::Impl {
 class Client::Desk final : public route::AnswerDesk {
  public:
   explicit Desk(Client& client) : client_(client) {}
-  Errc send_answer(std::uint32_t, std::uint16_t number, const schema::MessageInfo& info,
+  Errc send_answer(const route::QuestionOf& question, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode) override {
-    return client_.send_answer(number, info, encode);
+    return client_.send_answer(question.number, info, encode);
   }
-  void abandon(std::uint32_t, std::uint16_t number, const schema::MessageInfo& info) override {
-    client_.abandon(number, info);
+  void abandon(const route::QuestionOf& question, const schema::MessageInfo& info) override {
+    client_.abandon(question.number, info);
   }
 
  private:
@@ -205,6 +205,7 @@ void Client::receive(Time now) {
   }
   impl.session.link().wake(now);
   impl.session.drain(now, events);
+  impl.session.expire_questions(now, events);
   impl.port.flush(now);
 }
 

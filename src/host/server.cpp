@@ -294,6 +294,7 @@ struct Server::Impl {
     roll.replace(connection);
     before.gone = true;
     before.away = false;
+    before.session.drop_waiting();
     some_leave = true;
     touch(before);
     before.session.link().close(last_now, error_info(Errc::replaced).text);
@@ -303,6 +304,10 @@ struct Server::Impl {
   void drain(Time now, Connection& connection) {
     Events events(host, *this, connection);
     connection.session.drain(now, events);
+  }
+  void expire_questions(Time now, Connection& connection) {
+    Events events(host, *this, connection);
+    connection.session.expire_questions(now, events);
   }
 
   // Streams that ended take their connections along.
@@ -430,12 +435,12 @@ struct Server::Impl {
 class Server::Desk final : public route::AnswerDesk {
  public:
   explicit Desk(Server& server) : server_(server) {}
-  Errc send_answer(std::uint32_t peer, std::uint16_t number, const schema::MessageInfo& info,
+  Errc send_answer(const route::QuestionOf& question, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode) override {
-    return server_.send_answer(Peer{peer}, number, info, encode);
+    return server_.send_answer(question, info, encode);
   }
-  void abandon(std::uint32_t peer, std::uint16_t number, const schema::MessageInfo& info) override {
-    server_.abandon(Peer{peer}, number, info);
+  void abandon(const route::QuestionOf& question, const schema::MessageInfo& info) override {
+    server_.abandon(question, info);
   }
 
  private:
@@ -536,6 +541,7 @@ void Server::receive(Time now) {
     Connection& connection = *impl_->order[i];
     connection.session.link().wake(now);
     impl_->drain(now, connection);
+    impl_->expire_questions(now, connection);
     impl_->turns[i].wakeup = connection.session.next_wakeup();
   }
   if (impl_->some_leave) {
@@ -561,7 +567,9 @@ void Server::send(Time now) {
     // Timers as they stood after the last send; what came since was woken for in receive().
     if (now >= turn.wakeup) connection.session.link().wake(now);
     connection.session.pump_out(now, *connection.port, std::nullopt);
-    turn = {connection.session.next_wakeup(), false, false};
+    // What ended here is reported by the next receive().
+    const bool ended = connection.session.end_unreported();
+    turn = {ended ? now : connection.session.next_wakeup(), false, ended};
   }
   for (io::Port* port : impl_->ports) port->flush(now);
 }
@@ -571,7 +579,8 @@ Time Server::next_wakeup() const {
   for (const io::Port* port : impl_->ports) next = std::min(next, port->next_wakeup());
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     const Impl::Turn& turn = impl_->turns[i];
-    next = std::min(next, turn.stirred ? impl_->order[i]->session.next_wakeup() : turn.wakeup);
+    next = std::min(next, turn.wakeup);
+    if (turn.stirred) next = std::min(next, impl_->order[i]->session.next_wakeup());
   }
   if (!impl_->some_leave) return next;
   for (const Connection* connection : impl_->order) {
@@ -644,6 +653,7 @@ std::size_t Server::send_encoded(std::span<const Peer> peers, const PackedMessag
 }
 
 void Server::pause(bool paused) {
+  if (impl_->wire.paused && !paused) impl_->wire.unpaused_since = impl_->last_now;
   impl_->wire.paused = paused;
 }
 
@@ -664,22 +674,36 @@ Errc Server::ask_packed(Peer to, const PackedMessage& request, Duration timeout,
                                  std::move(settle));
 }
 
-Errc Server::send_answer(Peer to, std::uint16_t number, const schema::MessageInfo& info,
+route::QuestionOf Server::question_of(Peer peer, std::uint16_t number) const {
+  const Connection* const connection = impl_->find(peer);
+  const std::uint64_t serial = connection == nullptr ? 0 : connection->admission.serial;
+  return {static_cast<std::uint32_t>(peer), serial, number};
+}
+
+Errc Server::send_answer(const route::QuestionOf& question, const schema::MessageInfo& info,
                          const std::function<void(schema::Encoder&)>& encode) {
+  const Peer to{question.peer};
   Connection* const connection = impl_->find(to);
   if (connection == nullptr) return Errc::no_such_peer;
-  if (!connection->session.asks(info.kind, number)) return Errc::stray_answer;
-  const auto packed = packer_.pack_with(info, version(to), number, encode);
+  if (connection->admission.serial != question.connection ||
+      !connection->session.asks(info.kind, question.number)) {
+    return Errc::stray_answer;
+  }
+  const auto packed = packer_.pack_with(info, version(to), question.number, encode);
   if (!packed) return packed.error();
   const Errc error = send_packed(to, *packed);
-  if (error == Errc::none) connection->session.take_question(info.kind, number);
+  if (error == Errc::none) connection->session.take_question(info.kind, question.number);
   return error;
 }
 
-void Server::abandon(Peer to, std::uint16_t number, const schema::MessageInfo& info) {
+void Server::abandon(const route::QuestionOf& question, const schema::MessageInfo& info) {
+  const Peer to{question.peer};
   Connection* const connection = impl_->find(to);
-  if (connection == nullptr || !connection->session.take_question(info.kind, number)) return;
-  const auto packed = packer_.pack_abandoned(info, version(to), number);
+  if (connection == nullptr || connection->admission.serial != question.connection ||
+      !connection->session.take_question(info.kind, question.number)) {
+    return;
+  }
+  const auto packed = packer_.pack_abandoned(info, version(to), question.number);
   if (packed) (void)send_packed(to, *packed);  // if it cannot be sent, the asker's time runs out
 }
 

@@ -133,7 +133,7 @@ Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
   const std::uint8_t channel = wire_->protocol.messages[message.kind].channel;
   Errc error = Errc::none;
   const bool limited = wire_->protocol.messages[message.kind].at_most_per_second > 0;
-  if (limited && !out_limits_[message.kind].take(now)) {
+  if (limited && !out_limits_[message.kind].passes(now)) {
     error = Errc::rate_limited;
   } else if (shared) {
     error = link_.send(channel, message.kind, shared, message.bits);
@@ -142,7 +142,10 @@ Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
   }
   if (error != Errc::none) {
     ++wire_->sends_refused;
-  } else if (wire_->tap) {
+    return error;
+  }
+  if (limited) out_limits_[message.kind].take(now);  // only what was sent counts
+  if (wire_->tap) {
     bits::Reader fields(message.bytes, message.bits);
     const auto& codes =
         wire_->outgoing[static_cast<std::size_t>(wire_->protocol.version - message.version)];
@@ -219,9 +222,25 @@ void Session::drain(Time now, Sink& sink) {
   if (ready_ && !kept_fills_.empty()) hand_over_fills(sink);
   if (held_count_ > 0) release_held(now, sink);
   while (const auto event = link_.poll_event()) hear(now, *event, sink);
+  if (end_waits_ && held_count_ == 0) finish(sink);
+}
+
+void Session::expire_questions(Time now, Sink& sink) {
   while (questions_.next_deadline() <= now) {
     sink.guard(nullptr, [&] { questions_.expire(now); });
   }
+}
+
+// The end is told after all that came before it.
+void Session::finish(Sink& sink) {
+  const Ended ended = std::move(*end_waits_);
+  end_waits_.reset();
+  end_questions(sink);
+  sink.closed(ended.code, ended.text);
+}
+
+void Session::drop_waiting() {
+  drop_held(Errc::closed);
 }
 
 void Session::end_questions(Sink& sink) {
@@ -240,10 +259,10 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
   switch (event.kind) {
     case link::Event::Kind::opened: sink.opened(); return;
     case link::Event::Kind::closed:
+      end_waits_ = Ended{event.code, std::string(event.text)};
+      end_heard_ = true;
+      if (!ready_) drop_held(Errc::closed);
       if (held_count_ > 0) release_held(now, sink);
-      drop_held(Errc::closed);
-      end_questions(sink);
-      sink.closed(event.code, event.text);
       return;
     case link::Event::Kind::fill:
       // Payload takes of what a peer may send in a tick as messages do.
@@ -274,13 +293,13 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     if (question == 0 && info.role == schema::MessageRole::request) return drop(Errc::value_range);
   }
   std::deque<Held>& waiting = held_[event.channel];
+  // The rate is that at which messages come, however long they wait here afterwards.
+  const bool counted = in_limits_[*kind].take(now);
   Errc why = Errc::none;
-  if (!ready_ || !waiting.empty()) {
+  if (!ready_ || !waiting.empty() || !counted) {
     why = Errc::rate_limited;  // behind others, if nothing else
   } else if (!within_budget(event.bits)) {
     why = Errc::over_budget;
-  } else if (!in_limits_[*kind].take(now)) {
-    why = Errc::rate_limited;
   }
   if (why == Errc::none) {
     deliver(now, event.channel, {info, reader, layout_.version, question}, event.bits, sink);
@@ -293,7 +312,7 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     waiting.pop_front();
     --held_count_;
   }
-  Held held{*kind, question, {}, reader.left_bits(), event.bits, now};
+  Held held{*kind, question, {}, reader.left_bits(), event.bits, now, counted};
   held.bytes.resize(bits::bytes_for(held.bits));
   reader.get_bits(held.bytes, held.bits);
   waiting.push_back(std::move(held));
@@ -318,8 +337,8 @@ void Session::release_held(Time now, Sink& sink) {
       const std::uint16_t kind = waiting.front().kind;
       const schema::MessageInfo& info = wire_->protocol.messages[kind];
       if (!within_budget(waiting.front().window_bits)) break;
-      if (!in_limits_[kind].take(now)) {
-        const Time since = std::max(waiting.front().since, ready_since_);
+      if (!waiting.front().counted && !in_limits_[kind].take(now)) {
+        const Time since = std::max({waiting.front().since, ready_since_, wire_->unpaused_since});
         if (now - since < wire_->timeouts.held_back) break;
         link_.close(now, fmt::format("{} came faster than its `at most`", info.name),
                     Errc::rate_limited);

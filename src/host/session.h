@@ -3,6 +3,7 @@
 #pragma once
 #include <deque>
 #include <functional>
+#include <optional>
 #include <string>
 #include <utility>
 #include <vector>
@@ -32,7 +33,8 @@ struct Wire {
   bool hold_until_ready;
   std::size_t open_requests;
   TickBudget budget;
-  bool paused = false;   ///< nothing reaches handlers now
+  bool paused = false;  ///< nothing reaches handlers now
+  Time unpaused_since{};
   unsigned most_faults;  ///< of one peer's messages, after which it is closed; 0: never
   Tap tap{};
   std::function<void(const std::function<void()>&)>
@@ -100,9 +102,18 @@ class Session {
     virtual Errc filled(std::span<const std::byte> payload, std::size_t bits) = 0;
     [[nodiscard]] virtual std::uint32_t peer() const = 0;
   };
-  /// Takes the link's events, the messages held back that may pass now, and requests whose time is
-  /// out.
+  /// Takes the link's events and the messages held back that may pass now. The end of the
+  /// connection is reported once no message waits that arrived before the end.
   void drain(Time now, Sink& sink);
+  /// Ends the requests whose time is out. To be called after drain(), once all that has arrived was
+  /// read: an answer that waits in the socket is in time.
+  void expire_questions(Time now, Sink& sink);
+  /// Whether the link has ended and drain() has not seen it yet.
+  [[nodiscard]] bool end_unreported() const {
+    return link_.state() == link::State::closed && !end_heard_;
+  }
+  /// Drops the messages that wait: another connection has taken the place of this one.
+  void drop_waiting();
   /// Hands a message that came in opaque payload to the game as if it had come by itself: its rate
   /// limit, checks and handlers apply. Errors: closed; rate_limited; those of dispatching. All are
   /// counted.
@@ -129,10 +140,16 @@ class Session {
     std::size_t bits;
     std::size_t window_bits;  // what it takes of its channel's window
     Time since;
+    bool counted;  // by the rate limit, when it came
   };
   struct Question {
     std::uint16_t kind;
     std::uint16_t number;
+  };
+
+  struct Ended {
+    Errc code;
+    std::string text;
   };
 
   struct KeptFill {
@@ -144,6 +161,7 @@ class Session {
   void keep_fill(const link::Event& event);
   void hand_over_fills(Sink& sink);
   void release_held(Time now, Sink& sink);
+  void finish(Sink& sink);
   void drop_held(Errc why);
   [[nodiscard]] bool within_budget(std::size_t bits) const;
   void deliver(Time now, std::size_t channel, const route::Arrived& message,
@@ -169,6 +187,8 @@ class Session {
   std::vector<std::deque<Held>> held_;        // by channel
   std::deque<KeptFill> kept_fills_;           // until ready()
   Time ready_since_{};
+  std::optional<Ended> end_waits_{};  // heard, but messages wait that came before it
+  bool end_heard_ = false;
   std::vector<Question> asked_us_;  // asked there, not answered yet
   schema::Layout layout_;
 };

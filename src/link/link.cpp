@@ -315,9 +315,11 @@ const Stats& Link::Impl::stats() const {
 void Link::Impl::carrier_ended(Time now) {
   now = forward(now);
   if (state_ == State::closed) return;
-  if (state_ == State::draining || close_sent_) {  // nobody is there for the rest of it
+  if (state_ == State::draining || state_ == State::closing) {
+    // Nobody is there for the rest of it. Who was being closed ends so, and not as one that broke.
+    const bool unreported = state_ == State::closing;
     state_ = State::closed;
-    if (close_sent_) end(close_code_, std::string(end_text_));
+    if (unreported) end(close_code_, std::string(end_text_));
     return;
   }
   end(Errc::carrier_ended, error_info(Errc::carrier_ended).text);

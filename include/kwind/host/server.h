@@ -125,7 +125,7 @@ class Server {
     KWIND_ASSERT(comes_in(T::info()));
     dispatcher_.on_request<T>([this, handler = std::move(handler)](Peer peer, const T& request,
                                                                    std::uint16_t number) mutable {
-      handler(peer, request, route::Answer<T>(desk_, static_cast<std::uint32_t>(peer), number));
+      handler(peer, request, route::Answer<T>(desk_, question_of(peer, number)));
     });
   }
   /// Asks a client; `callback(const route::Outcome<T>&)` is called exactly once, from receive(),
@@ -255,7 +255,7 @@ class Server {
   /// route::Arrived::question. Errors: those of send(), stray_answer.
   template <schema::Sendable T>
   Errc answer(Peer to, std::uint16_t number, const T& message) {
-    return send_answer(to, number, message.info(),
+    return send_answer(question_of(to, number), message.info(),
                        [&](schema::Encoder& out) { encode(out, message); });
   }
   /// The same for asking: `settle` is told the answer's fields.
@@ -310,9 +310,10 @@ class Server {
   [[nodiscard]] Result<std::uint16_t> next_question(Peer to) const;
   Errc ask_packed(Peer to, const PackedMessage& request, Duration timeout,
                   route::Questions::Settle settle);
-  Errc send_answer(Peer to, std::uint16_t number, const schema::MessageInfo& info,
+  [[nodiscard]] route::QuestionOf question_of(Peer peer, std::uint16_t number) const;
+  Errc send_answer(const route::QuestionOf& question, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode);
-  void abandon(Peer to, std::uint16_t number, const schema::MessageInfo& info);
+  void abandon(const route::QuestionOf& question, const schema::MessageInfo& info);
 
   const schema::ProtocolInfo& protocol_;
   route::Dispatcher<Peer> dispatcher_;

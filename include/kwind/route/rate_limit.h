@@ -25,13 +25,17 @@ class RateLimit {
 
   /// Whether a message may pass at `now`; if so it is paid for. Time going back earns nothing.
   bool take(Time now) {
+    if (!passes(now)) return false;
+    credit_ -= period_;
+    return true;
+  }
+  /// Whether a message may pass at `now`, without paying for it.
+  bool passes(Time now) {
     if (period_ == Duration{0}) return true;
     if (started_ && now > last_) credit_ = std::min(most_, credit_ + (now - last_));
     if (!started_ || now > last_) last_ = now;
     started_ = true;
-    if (credit_ < period_) return false;
-    credit_ -= period_;
-    return true;
+    return credit_ >= period_;
   }
 
  private:

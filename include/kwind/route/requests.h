@@ -137,18 +137,24 @@ Questions::Settle settle_with(Callback callback) {
   };
 }
 
+/// Who asked, and which of the questions of that connection it was.
+struct QuestionOf {
+  std::uint32_t peer = 0;
+  /// A peer that came back counts its questions anew: the number alone may name another one.
+  std::uint64_t connection = 0;
+  std::uint16_t number = 0;
+};
+
 /// Carries the answers of one host back to those who asked.
 class AnswerDesk {
  public:
   virtual ~AnswerDesk() = default;
-  /// Sends an answer to question `number` of `peer`, and closes the question. Errors: no_such_peer;
-  /// stray_answer if the question is not open (any more); those of sending.
-  virtual Errc send_answer(std::uint32_t peer, std::uint16_t number,
-                           const schema::MessageInfo& info,
+  /// Sends an answer to `question`, and closes the question. Errors: no_such_peer; stray_answer if
+  /// the question is not open (any more); those of sending.
+  virtual Errc send_answer(const QuestionOf& question, const schema::MessageInfo& info,
                            const std::function<void(schema::Encoder&)>& encode) = 0;
-  /// Tells `peer` that question `number`, whose answers are of kind `info`, gets none.
-  virtual void abandon(std::uint32_t peer, std::uint16_t number,
-                       const schema::MessageInfo& info) = 0;
+  /// Tells who asked that `question`, whose answers are of kind `info`, gets none.
+  virtual void abandon(const QuestionOf& question, const schema::MessageInfo& info) = 0;
 };
 
 /// The right and duty to answer one request, once. Keep it to answer later, from another tick; for
@@ -157,15 +163,14 @@ class AnswerDesk {
 template <Request T>
 class Answer {
  public:
-  Answer(std::weak_ptr<AnswerDesk> desk, std::uint32_t peer, std::uint16_t number)
-      : desk_(std::move(desk)), peer_(peer), number_(number) {}
+  Answer(std::weak_ptr<AnswerDesk> desk, const QuestionOf& question)
+      : desk_(std::move(desk)), question_(question) {}
   Answer(Answer&&) noexcept = default;
   Answer& operator=(Answer&& other) noexcept {
     if (this == &other) return *this;
     abandon();
     desk_ = std::move(other.desk_);
-    peer_ = other.peer_;
-    number_ = other.number_;
+    question_ = other.question_;
     given_ = other.given_;
     return *this;
   }
@@ -195,18 +200,17 @@ class Answer {
   Errc send(const AnswerOf<T>& answer) {
     const auto desk = desk_.lock();
     if (!desk) return Errc::no_such_peer;
-    const Errc error = desk->send_answer(peer_, number_, AnswerOf<T>::info(),
+    const Errc error = desk->send_answer(question_, AnswerOf<T>::info(),
                                          [&](schema::Encoder& out) { encode(out, answer); });
     given_ = given_ || error == Errc::none;
     return error;
   }
   void abandon() noexcept {
     if (given_) return;
-    if (const auto desk = desk_.lock()) desk->abandon(peer_, number_, AnswerOf<T>::info());
+    if (const auto desk = desk_.lock()) desk->abandon(question_, AnswerOf<T>::info());
   }
   std::weak_ptr<AnswerDesk> desk_;  // empty once moved from
-  std::uint32_t peer_;
-  std::uint16_t number_;
+  QuestionOf question_;
   bool given_ = false;
 };
 
