@@ -193,7 +193,7 @@ void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
   for (const SentRef& ref : ledger_.lost()) {
     switch (ref.kind) {
       case SentRef::Kind::close: close_again(); break;
-      case SentRef::Kind::mtu_probe: mtu_.probe_lost(now); break;
+      case SentRef::Kind::mtu_probe: mtu_.probe_lost(now, ref.index); break;
       case SentRef::Kind::token: tell_filler(ref, false); break;
       case SentRef::Kind::reliable:
       case SentRef::Kind::sequenced:

@@ -198,11 +198,10 @@ std::size_t Link::Impl::write_challenge(Time now, const Path::Challenge& challen
 
 std::size_t Link::Impl::write_mtu_probe(Time now, std::size_t size, std::span<std::byte> out) {
   ledger_.begin();
-  ledger_.add({SentRef::Kind::mtu_probe, 0, 0, 0, size});
+  ledger_.add({SentRef::Kind::mtu_probe, 0, 0, 0, mtu_.probe_sent(size)});
   Datagram datagram = begin_datagram(now, out, size);
   FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
   frames.padding(out.size() * 8);
-  mtu_.probe_sent();
   return finish_datagram(now, datagram, out, true, 0);
 }
 

@@ -23,15 +23,22 @@ class PathMtu {
     if (!discover_ || !wanted_ || in_flight_ || now < next_probe_) return 0;
     return next_ < kSizes.size() ? kSizes[next_] : 0;
   }
-  void probe_sent() { in_flight_ = true; }
-  void probe_acked(std::size_t size) {
+  /// A probe of `size` is sent; returns the token to tell its end with.
+  std::uint64_t probe_sent(std::size_t size) {
+    in_flight_ = true;
+    return path_ << 16 | size;
+  }
+  void probe_acked(std::uint64_t token) {
+    if (token >> 16 != path_) return;  // of the path before
+    const std::size_t size = token & 0xffff;
     in_flight_ = false;
     tries_ = 0;
     vanished_ = 0;
     if (size > current_) current_ = size;
     while (next_ < kSizes.size() && kSizes[next_] <= current_) ++next_;
   }
-  void probe_lost(Time now) {
+  void probe_lost(Time now, std::uint64_t token) {
+    if (token >> 16 != path_) return;
     in_flight_ = false;
     // RFC 8899, 5.1.2: three tries. Then this size is too large, for the next ten minutes at least.
     if (++tries_ < 3) return;
@@ -46,7 +53,9 @@ class PathMtu {
     while (next_ < kSizes.size() && kSizes[next_] <= current_) ++next_;
   }
   void reset(Time now) {
+    const std::uint64_t path = path_ + 1;
     *this = PathMtu(discover_);
+    path_ = path;
     next_probe_ = now;
   }
 
@@ -76,6 +85,7 @@ class PathMtu {
   // IPv4 and IPv6 over Ethernet, with and without a tunnel's or DSL's own headers.
   static constexpr std::array<std::size_t, 4> kSizes{1300, 1392, 1452, 1472};
   bool discover_;
+  std::uint64_t path_ = 0;  // how often it was another one
   bool wanted_ = false;
   bool in_flight_ = false;
   std::size_t current_ = kBaseDatagramBytes;

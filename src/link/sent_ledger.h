@@ -28,7 +28,7 @@ struct SentRef {
   std::uint8_t channel = 0;
   std::uint16_t first_chunk = 0;  ///< of a token: the filler's generation, see FillerSlot
   std::uint16_t chunks = 0;       ///< 0: a whole message
-  std::uint64_t index = 0;        ///< message, origin's key, token, or size of the probe
+  std::uint64_t index = 0;        ///< message, origin's key, token, or that of a probe
 };
 
 /// How fast packets arrived, by the acks: Cheng et al., draft-cheng-iccrg-delivery-rate-estimation.

@@ -12,7 +12,7 @@ constexpr unsigned kNumberBits = 8;  // once the server has used one
 constexpr unsigned kInputBackOrder = 2;
 constexpr unsigned kInputCountOrder = 0;
 constexpr unsigned kInputSizeOrder = 3;
-constexpr std::uint64_t kMostInFrame = 8;
+constexpr std::uint32_t kMostInFrame = InputSender::kMostInFrame;
 
 // The number with these low bits that is nearest to `near`.
 std::uint32_t unwrapped(std::uint32_t low, unsigned bits, std::uint32_t near) {
@@ -68,19 +68,21 @@ std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
     out = report;
     return ++frames_;
   }
-  if (newest_ == sent_) return std::nullopt;
+  if (newest_ == told_before_[0]) return std::nullopt;
   // Built on the newest that the server has surely got.
   const std::uint32_t base = used();
   const bool has_base = base > 0 && newest_ - base < kKept - kMostInFrame && base < newest_;
-  const std::uint32_t count = std::min<std::uint32_t>(static_cast<std::uint32_t>(redundancy_),
-                                                      has_base ? newest_ - base : newest_);
+  // Those that fewer frames than wanted have told, the newest of them if there is no room for all.
+  const std::uint32_t told = told_before_[redundancy_ - 1];
+  const std::uint32_t count =
+      std::min({newest_ - told, kMostInFrame, has_base ? newest_ - base : newest_});
   bits::Writer frame = out;
   frame.put_bool(false);
   frame.put_bool(has_base);
   frame.put(newest_, has_base ? kNumberBits : 32);
   if (has_base) frame.put_count(newest_ - base - 1, kInputBackOrder);
-  frame.put_bool(count == redundancy_ && count == 3);
-  if (!(count == redundancy_ && count == 3)) frame.put_count(count - 1, kInputCountOrder);
+  frame.put_bool(count == 3);
+  if (count != 3) frame.put_count(count - 1, kInputCountOrder);
   const PackedInput* before = has_base ? &at(base) : nullptr;
   for (std::uint32_t number = newest_ - count + 1; number <= newest_; ++number) {
     const PackedInput& input = at(number);
@@ -97,7 +99,8 @@ std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   if (!frame.ok()) return std::nullopt;
   bits_ += frame.bit_count() - out.bit_count();
   out = frame;
-  sent_ = newest_;
+  std::copy_backward(told_before_.begin(), told_before_.end() - 1, told_before_.end());
+  told_before_[0] = newest_;
   return ++frames_;
 }
 

@@ -37,6 +37,7 @@ struct Interest::State {
     std::uint32_t cell = kNowhere;
     std::uint32_t at = 0;  // in its cell, or in `everywhere`
     std::uint32_t room = 0;
+    std::uint32_t appeared = 0;  // tick
     std::uint16_t kind = 0;
     std::uint8_t generation = 0;
     bool there = false;
@@ -170,6 +171,7 @@ void Interest::State::take_in(std::uint32_t id) {
   if (!thing.there) {
     if (thing.generation != brief.generation) thing.room = 0;
     thing.generation = brief.generation;
+    thing.appeared = all().tick - 1;
     thing.kind = all().entities[id].shape->info().kind;
   }
   const Kind& kind = kinds[thing.kind];
@@ -233,7 +235,7 @@ struct Sight::State {
   void look_around();
   void keep_alive();
   [[nodiscard]] bool shows(const Interest::State::Near& near) const;
-  void add_near();
+  void add_near(std::uint32_t looked_before);
   void take_near(const std::vector<Interest::State::Near>& cell);
   // Of the same entity picked twice the later stands.
   void pick(const Seen& one) {
@@ -357,9 +359,12 @@ void Sight::State::take_near(const std::vector<Interest::State::Near>& cell) {
   }
 }
 
-void Sight::State::add_near() {
+void Sight::State::add_near(std::uint32_t looked_before) {
   Interest::State& in = *interest;
-  for (const Seen& each : before) in.was_seen[each.id / 64] |= std::uint64_t{1} << each.id % 64;
+  for (const Seen& each : before) {
+    if (in.things[each.id].appeared > looked_before) continue;  // its predecessor was seen
+    in.was_seen[each.id / 64] |= std::uint64_t{1} << each.id % 64;
+  }
   const Reach along_x(in, (*eye)[0]);
   const Reach along_y(in, (*eye)[1]);
   const std::uint32_t wrap = in.cells_along - 1;
@@ -381,13 +386,14 @@ void Sight::State::look_around() {
   std::swap(seen, before);
   seen.clear();
   changed = false;
-  looked = in.refreshed;
+  const std::uint32_t looked_before = std::exchange(looked, in.refreshed);
   removals = in.removals;
   if (follows.id != 0 && follows.id < in.things.size()) {
     const Interest::State::Thing& thing = in.things[follows.id];
-    if (thing.there && thing.generation == follows.generation) eye = interest->near_of(thing).place;
+    const bool placed = thing.there && thing.cell != kNowhere;
+    if (placed && thing.generation == follows.generation) eye = interest->near_of(thing).place;
   }
-  if (eye) add_near();
+  if (eye) add_near(looked_before);
   for (const Interest::State::Near& each : in.everywhere) {
     if (shows(each)) pick({each.id, false, in.kinds[each.kind].weight});
   }

@@ -490,7 +490,8 @@ void Mirror::State::show(std::uint32_t id, const Record* record, const Row& row)
   if (is_there && !was_there) ++there;
   if (was_there && !is_there) --there;
   if (!is_there) return;
-  const bool changed = !was_there || other || !same(entity.now, row);
+  const bool changed =
+      !was_there || other || entity.owner != record->owner || !same(entity.now, row);
   entity.generation = record->generation;
   entity.kind = record->kind;
   entity.owner = record->owner;

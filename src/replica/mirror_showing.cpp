@@ -57,11 +57,12 @@ void Mirror::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
   const State::Entity* const held = s.find(wanted);
   if (held == nullptr || held->kind != info.kind) return;
   const State::Entity& entity = *held;
-  s.restore(entity, {entity.tick, entity.now}, entity.tick, decode);
+  s.restore(entity, {entity.tick, entity.now}, entity.owner, entity.tick, decode);
 }
 
-// The columns of `known`, moved on to `tick` if that is later, in the bits of a message.
-void Mirror::State::restore(const Entity& entity, const Known& known, std::uint32_t to,
+// The columns of `known`, moved on to `tick` if that is later, in the bits of a message; with those
+// that only the owner has if the client was the owner when they were told.
+void Mirror::State::restore(const Entity& entity, const Known& known, bool owner, std::uint32_t to,
                             const std::function<void(schema::Decoder&)>& decode) const {
   const KindShape& shape = shapes[entity.kind];
   std::size_t bits = shape.columns() * 32;
@@ -70,7 +71,7 @@ void Mirror::State::restore(const Entity& entity, const Known& known, std::uint3
   bits::Writer out(scratch);
   for (std::size_t c = 0; c < shape.columns(); ++c) {
     const schema::ColumnInfo& column = shape.info().columns[c];
-    if (column.owner_only && !entity.owner) continue;
+    if (column.owner_only && !owner) continue;
     if (column.form != schema::ColumnForm::varying) {
       const bool later = to > known.tick && !column.at_spawn;
       out.put(later ? shape.moved_on(c, known, to) : known.row.numbers[c], column.bits);
@@ -81,7 +82,7 @@ void Mirror::State::restore(const Entity& entity, const Known& known, std::uint3
   KWIND_ASSERT(out.ok());
   out.finish();
   schema::Decoder in(bits::Reader(scratch, out.bit_count()), schema::kNewest, tick,
-                     entity.owner ? schema::View::owner : schema::View::others);
+                     owner ? schema::View::owner : schema::View::others);
   decode(in);
 }
 
@@ -115,13 +116,14 @@ double Mirror::restore_around(schema::AnyRef wanted, const schema::EntityInfo& i
     if (before == nullptr) before = after;
     const Known left{before->tick, s.row_of(entity.records, *before)};
     const Known right{after->tick, s.row_of(entity.records, *after)};
-    if (before == after || shape.leaps(left.row, right.row)) {
-      s.restore(entity, left, left.tick, from);
+    // From nobody's to its owner's there is nothing in between.
+    if (before == after || before->owner != after->owner || shape.leaps(left.row, right.row)) {
+      s.restore(entity, left, before->owner, left.tick, from);
       return 0;
     }
     const auto begin = static_cast<std::uint32_t>(start);
-    s.restore(entity, left, shape.tolerant() ? begin : left.tick, from);
-    s.restore(entity, right, right.tick, to);
+    s.restore(entity, left, before->owner, shape.tolerant() ? begin : left.tick, from);
+    s.restore(entity, right, after->owner, right.tick, to);
     return std::clamp((tick - start) / (after->tick - start), 0.0, 1.0);
   }
   const Known newest{entity.tick, entity.now};
@@ -134,8 +136,8 @@ double Mirror::restore_around(schema::AnyRef wanted, const schema::EntityInfo& i
     if (entity.tick + kMostAhead < s.tick) reach = newest.tick;
   }
   const auto whole = static_cast<std::uint32_t>(reach);
-  s.restore(entity, newest, whole, from);
-  s.restore(entity, newest, whole + 1, to);
+  s.restore(entity, newest, entity.owner, whole, from);
+  s.restore(entity, newest, entity.owner, whole + 1, to);
   return reach - whole;
 }
 

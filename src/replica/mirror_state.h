@@ -158,7 +158,7 @@ struct Mirror::State {
     return count;
   }
 
-  void restore(const Entity& entity, const Known& known, std::uint32_t to,
+  void restore(const Entity& entity, const Known& known, bool owner, std::uint32_t to,
                const std::function<void(schema::Decoder&)>& decode) const;
   void note(const Happening& happening) {
     if (happenings.size() >= Mirror::kMostHappenings) {

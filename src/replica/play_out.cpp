@@ -2,11 +2,18 @@
 
 #include <algorithm>
 
+#include "kwind/replica/mirror.h"
+
 namespace kwind::replica {
 namespace {
 
 // A shift that is off by more is not crept up to.
 constexpr double kJump = 10;  // ticks
+// So many frames in a row, over so many ticks of the client's time, that all came later than
+// before: the server stood still, or the path has become longer. A burst after a stall of the path
+// is shorter than that.
+constexpr std::size_t kLaterFrames = 4;
+constexpr double kLaterTicks = 3;
 
 }  // namespace
 
@@ -17,14 +24,19 @@ double PlayOut::ticks_of(Time now) const {
 void PlayOut::frame(Time now, std::uint32_t tick) {
   if (tick == newest_) return;
   const double at = ticks_of(now);
-  // All began anew, or the clocks have gone apart: what was measured says nothing any more.
-  if (tick < newest_ || (count_ > 0 && std::abs(at - tick - earliest_) > 8 * kJump)) {
+  if (tick < newest_) {  // the server started anew
     count_ = 0;
     shift_.reset();
     drawn_ = 0;
   }
   newest_ = tick;
-  late_[count_++ % kFrames] = at - tick;
+  const double late = at - tick;
+  // What was measured before says nothing any more.
+  if (count_ > 0 && (late < earliest_ - kJump || later(at, late))) {
+    count_ = 0;
+    shift_.reset();
+  }
+  late_[count_++ % kFrames] = late;
   auto sorted = late_;
   const std::size_t size = std::min(count_, kFrames);
   const auto end = sorted.begin() + static_cast<std::ptrdiff_t>(size);
@@ -32,6 +44,18 @@ void PlayOut::frame(Time now, std::uint32_t tick) {
   earliest_ = sorted[0];
   jitter_ = sorted[(size - 1) * 95 / 100] - earliest_;
   delay_ = std::clamp(options_.least_ticks + jitter_, options_.least_ticks, options_.most_ticks);
+}
+
+// Whether frames have come so much later for a while that they will go on to.
+bool PlayOut::later(double at, double late) {
+  if (late <= earliest_ + kJump) {
+    later_frames_ = 0;
+    return false;
+  }
+  if (later_frames_++ == 0) later_since_ = at;
+  if (later_frames_ < kLaterFrames || at - later_since_ < kLaterTicks) return false;
+  later_frames_ = 0;
+  return true;
 }
 
 std::optional<double> PlayOut::tick_at(Time now) {
@@ -45,7 +69,8 @@ std::optional<double> PlayOut::tick_at(Time now) {
     *shift_ += std::clamp(wanted - *shift_, -most, most);
   }
   drawn_at_ = at;
-  drawn_ = std::max(drawn_, at - *shift_);
+  // Nothing is known of later ticks.
+  drawn_ = std::max(drawn_, std::min(at - *shift_, static_cast<double>(newest_) + Mirror::kMostAhead));
   return drawn_;
 }
 

@@ -613,6 +613,23 @@ TEST(Rooms, AMoveLosesAndDoublesNothingAndSnapshotsComeFirst) {
   EXPECT_EQ(heard, expected);
 }
 
+TEST(Rooms, AMoveMayNameTheRoomsByTheListThatItChanges) {
+  SimHosts hosts(kProtocol);
+  hosts.join();
+  hosts.run(200ms);
+  auto& rooms = hosts.server().rooms();
+  for (const bool strings : {false, true}) {
+    const route::RoomKey quay = strings ? route::RoomKey("the quay of the salt barges") : 1U;
+    const route::RoomKey pier = strings ? route::RoomKey("the pier of the ferry to town") : 2U;
+    rooms.enter(Peer{1}, quay);
+    rooms.enter(Peer{1}, pier);
+    rooms.move(Peer{1}, rooms.rooms_of(Peer{1})[0], rooms.rooms_of(Peer{1})[1]);
+    EXPECT_FALSE(rooms.contains(quay, Peer{1}));
+    EXPECT_TRUE(rooms.contains(pier, Peer{1}));
+    rooms.leave_all(Peer{1});
+  }
+}
+
 TEST(Rooms, AreLeftByWhoIsGoneAfterTheGameHasHeardOfIt) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();

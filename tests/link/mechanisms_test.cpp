@@ -715,14 +715,13 @@ TEST(PathMtu, GrowsByProbesAndGoesBackWhenLargeDatagramsVanish) {
   EXPECT_EQ(mtu.probe_due(at(0ms)), 0U) << "nobody needs it";
   mtu.wanted();
   EXPECT_EQ(mtu.probe_due(at(0ms)), 1300U);
-  mtu.probe_sent();
+  const auto first = mtu.probe_sent(1300);
   EXPECT_EQ(mtu.probe_due(at(0ms)), 0U) << "one at a time";
-  mtu.probe_acked(1300);
+  mtu.probe_acked(first);
   EXPECT_EQ(mtu.current(), 1300U);
   for (int i = 0; i < 3; ++i) {
     EXPECT_EQ(mtu.probe_due(at(1s)), 1392U);
-    mtu.probe_sent();
-    mtu.probe_lost(at(1s));
+    mtu.probe_lost(at(1s), mtu.probe_sent(1392));
   }
   EXPECT_EQ(mtu.probe_due(at(2s)), 0U);
   mtu.look_again(at(2s));
@@ -731,6 +730,21 @@ TEST(PathMtu, GrowsByProbesAndGoesBackWhenLargeDatagramsVanish) {
   EXPECT_EQ(mtu.probe_due(at(602s)), 1392U);
   for (int i = 0; i < 6; ++i) mtu.large_lost(at(603s), 1);
   EXPECT_EQ(mtu.current(), kBaseDatagramBytes);
+}
+
+TEST(PathMtu, AProbeOfThePathBeforeSaysNothingOfThisOne) {
+  PathMtu mtu(true);
+  mtu.wanted();
+  const auto old = mtu.probe_sent(1300);
+  mtu.reset(at(1s));
+  mtu.probe_acked(old);
+  EXPECT_EQ(mtu.current(), kBaseDatagramBytes);
+  mtu.wanted();
+  const auto first = mtu.probe_sent(1300);
+  mtu.probe_lost(at(1s), old);
+  EXPECT_EQ(mtu.probe_due(at(1s)), 0U) << "the new one is still under way";
+  mtu.probe_acked(first);
+  EXPECT_EQ(mtu.current(), 1300U);
 }
 
 TEST(Pacer, LetsDatagramsLeaveAtTheRateAndUrgentOnesOverdraw) {

@@ -67,6 +67,65 @@ TEST(PlayOut, FollowsTheJitterOfThePathAndNeverGoesBack) {
   EXPECT_LT(too_early, draws / 50) << "of " << draws;
 }
 
+// Draws every 16 ms while frames arrive; returns how far ahead of the newest frame it drew at most,
+// and for how long it stood still.
+struct Drawn {
+  double most_ahead = 0;
+  double longest_rest_ms = 0;
+  double newest_in_the_end = 0;
+  double last = 0;
+};
+Drawn draw(const std::multimap<double, std::uint32_t>& arrivals, double ms_in_all) {
+  PlayOut play({.ticks_per_second = 20});
+  Drawn drawn;
+  std::uint32_t newest = 0;
+  double moved_at = 0;
+  auto next = arrivals.begin();
+  for (double ms = 0; ms < ms_in_all; ms += 16) {
+    for (; next != arrivals.end() && next->first <= ms; ++next) {
+      newest = std::max(newest, next->second);
+      play.frame(at_ms(next->first), newest);
+    }
+    const auto tick = play.tick_at(at_ms(ms));
+    if (!tick) continue;
+    EXPECT_GE(*tick, drawn.last) << ms;
+    if (*tick > drawn.last) moved_at = ms;
+    drawn.last = *tick;
+    drawn.longest_rest_ms = std::max(drawn.longest_rest_ms, ms - moved_at);
+    drawn.most_ahead = std::max(drawn.most_ahead, *tick - newest);
+  }
+  drawn.newest_in_the_end = newest;
+  return drawn;
+}
+
+TEST(PlayOut, AServerThatStoodStillIsFollowedAtOnce) {
+  for (const double pause : {500.0, 1500.0, 3000.0, 3900.0, 10000.0}) {
+    std::multimap<double, std::uint32_t> arrivals;
+    for (std::uint32_t tick = 1; tick <= 600; ++tick) {
+      arrivals.emplace(tick * 50 + 40 + (tick > 200 ? pause : 0), tick);
+    }
+    const Drawn drawn = draw(arrivals, 30000 + pause);
+    EXPECT_LE(drawn.most_ahead, Mirror::kMostAhead) << pause;
+    EXPECT_LE(drawn.longest_rest_ms, pause + 700) << pause;
+    EXPECT_NEAR(drawn.newest_in_the_end - drawn.last, 1, 1) << pause;
+  }
+}
+
+TEST(PlayOut, APathThatStoodStillTakesNothingBack) {
+  for (const double stall : {1000.0, 3000.0, 5000.0, 20000.0}) {
+    std::multimap<double, std::uint32_t> arrivals;
+    for (std::uint32_t tick = 1; tick <= 1200; ++tick) {
+      const double sent = tick * 50;
+      const bool held = sent >= 10000 && sent < 10000 + stall;
+      arrivals.emplace((held ? 10000 + stall : sent) + 40, tick);
+    }
+    const Drawn drawn = draw(arrivals, 60000);
+    EXPECT_LE(drawn.most_ahead, Mirror::kMostAhead) << stall;
+    EXPECT_LE(drawn.longest_rest_ms, stall + 100) << stall;
+    EXPECT_NEAR(drawn.newest_in_the_end - drawn.last, 1, 1) << stall;
+  }
+}
+
 TEST(Sample, MovesBetweenStatesTurnsTheShortWayAndStopsInTheEnd) {
   kit::MovingBay bay(1);
   const std::uint32_t id = bay.spawn(bay::Gull{350, 5, {0, 0}, false});
@@ -203,6 +262,36 @@ TEST(Inputs, AreHandedOutOneATickHoweverManyCome) {
   EXPECT_EQ(receiver.counts().too_many, 200 - 50 - receiver.waiting());
 }
 
+TEST(Inputs, OfSeveralTicksBetweenTwoDatagramsAllComeAndAsOftenAsStated) {
+  for (const unsigned redundancy : {1U, 3U, 8U}) {
+    for (const unsigned puts : {1U, 2U, 4U, 8U}) {
+      Mirror mirror(bay::kEntities);
+      InputSender sender(mirror, redundancy);
+      InputReceiver receiver;
+      std::map<std::uint32_t, int> copies;
+      for (int frame = 0; frame < 20; ++frame) {
+        for (unsigned i = 0; i < puts; ++i) sender.put(bay::Hail{std::to_string(frame)});
+        std::vector<std::byte> memory(1200);
+        bits::Writer out(memory);
+        ASSERT_TRUE(sender.fill(Time{}, out));
+        const std::size_t size = out.bit_count();
+        out.finish();
+        // A receiver of its own shows all that the datagram holds.
+        InputReceiver alone;
+        ASSERT_EQ(alone.receive(memory, size, nullptr), Errc::none);
+        while (const auto input = alone.next()) ++copies[input->number];
+        ASSERT_EQ(receiver.receive(memory, size, nullptr), Errc::none);
+        while (receiver.next()) {
+        }
+      }
+      EXPECT_EQ(receiver.counts().received, 20U * puts) << redundancy << " times, " << puts;
+      const int wanted =
+          static_cast<int>(std::min(redundancy, std::max(1U, InputSender::kMostInFrame / puts)));
+      EXPECT_EQ(copies[puts], wanted) << redundancy << " times, " << puts;
+    }
+  }
+}
+
 TEST(Inputs, ComeOnceInOrderAndTakeFewBits) {
   for (const std::uint64_t seed : {1U, 2U, 3U, 4U, 5U}) {
     InputPath path(seed, 0.05);
@@ -260,6 +349,20 @@ TEST(Prediction, ShowsInputsAtOnceAndTakesTheServersWordInTheEnd) {
   EXPECT_DOUBLE_EQ(tug.now(), 10 + kTrip)
       << "what the server has not spoken of yet, on top of the wall";
   EXPECT_EQ(tug.corrections(), 14U) << "one for each tick at the wall";
+}
+
+TEST(Prediction, TheSameWordTwiceIsNoCorrection) {
+  replica::Prediction<int, int> tug(
+      0, [](const int& x, const int& way) { return x + way; },
+      [](const int& a, const int& b) { return a == b; });
+  for (std::uint32_t n = 1; n <= 5; ++n) tug.apply(n, 1);
+  tug.correct(3, 3);
+  tug.correct(3, 3);  // the server used no new input meanwhile
+  EXPECT_EQ(tug.corrections(), 0U);
+  EXPECT_EQ(tug.now(), 5);
+  tug.correct(3, 10);  // and now something else moved it
+  EXPECT_EQ(tug.corrections(), 1U);
+  EXPECT_EQ(tug.now(), 12);
 }
 
 }  // namespace

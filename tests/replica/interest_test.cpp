@@ -108,6 +108,50 @@ TEST(Interest, RoomsOwnersFiltersAndWhatIsAlwaysSeen) {
   EXPECT_FALSE(interest.put_in_room(gone, 1));
 }
 
+TEST(Interest, AnEntityInheritsNoViewFromTheOneThatHadItsId) {
+  replica::World world(bay::kEntities, {.reuse_after_ticks = 0});
+  Interest interest(world, {.enter = 100, .leave = 200, .look_every = 1});
+  Sight sight(interest);
+  sight.look_from(0, 0);
+  const auto near = world.spawn(bay::Crate{{50, 0}, bay::Cargo::salt, ""});
+  world.end_tick();
+  EXPECT_EQ(sight.look().size(), 1U);
+  world.despawn(*near);
+  std::optional<schema::Ref<bay::Crate>> far;
+  for (int i = 0; i < 400 && (!far || far->id != near->id); ++i) {
+    far = world.spawn(bay::Crate{{150, 0}, bay::Cargo::salt, ""});
+    ASSERT_TRUE(far);
+  }
+  ASSERT_EQ(far->id, near->id);
+  world.end_tick();
+  EXPECT_EQ(sight.look().size(), 0U) << "between enter and leave, and never seen";
+  world.put(*far, bay::Crate{{50, 0}, bay::Cargo::salt, ""});
+  world.end_tick();
+  EXPECT_EQ(sight.look().size(), 1U);
+  world.put(*far, bay::Crate{{150, 0}, bay::Cargo::salt, ""});
+  world.end_tick();
+  EXPECT_EQ(sight.look().size(), 1U) << "seen before: stays up to leave";
+}
+
+TEST(Interest, ASightStaysWhereItIsWhenWhatItFollowsHasNoPlace) {
+  replica::World world(bay::kEntities);
+  Interest interest(world, {.enter = 100, .leave = 100, .look_every = 1});
+  Sight sight(interest);
+  const auto crate = world.spawn(bay::Crate{{400, 0}, bay::Cargo::salt, ""});
+  (void)world.spawn(bay::Crate{{0, 0}, bay::Cargo::salt, ""});
+  const auto ledger = world.spawn(bay::Ledger{1, "salt"});
+  sight.look_from(400, 0);
+  world.end_tick();
+  const auto crates = [&] {
+    const auto ids = ids_of(sight.look());
+    return std::pair(ids.contains(crate->id), ids.contains(crate->id + 1));
+  };
+  EXPECT_EQ(crates(), std::pair(true, false));
+  sight.look_from(*ledger);
+  world.end_tick();
+  EXPECT_EQ(crates(), std::pair(true, false)) << "not from the corner of the world";
+}
+
 TEST(Interest, WhatIsNearerWeighsMore) {
   kit::MovingBay bay(2);
   for (int i = 1; i <= 10; ++i) bay.spawn(bay::Pile{{i * 10.0, 0}});

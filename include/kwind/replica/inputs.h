@@ -36,9 +36,11 @@ struct PackedInput {
 class InputSender final : public link::Filler {
  public:
   static constexpr std::size_t kKept = 64;
+  static constexpr std::uint32_t kMostInFrame = 8;
 
   /// For `mirror`, which may be moved or end meanwhile: then inputs go on without reports. Each
-  /// input goes in so many datagrams, 1 to 8.
+  /// input goes in so many datagrams, 1 to 8. A datagram holds at most kMostInFrame inputs: of more
+  /// that are put between two datagrams the oldest are not sent.
   explicit InputSender(Mirror& mirror, std::size_t redundancy = 3);
 
   /// The input of the next tick; returns its number. Requires: at most PackedInput::kMostBits.
@@ -71,7 +73,8 @@ class InputSender final : public link::Filler {
   std::shared_ptr<Mirror* const> mirror_;
   std::size_t redundancy_;
   std::uint32_t newest_ = 0;
-  std::uint32_t sent_ = 0;
+  std::array<std::uint32_t, kMostInFrame>
+      told_before_{};  // newest_ at the last frames, latest first
   std::uint64_t frames_ = 0;
   std::uint64_t bits_ = 0;
   bool write_resync(Time now, bits::Writer& out);
@@ -147,8 +150,11 @@ class Prediction {
   }
   /// The server's state after input `number`. O(inputs since then) if it differs.
   void correct(std::uint32_t number, const State& truth) {
+    if (told_ && told_->number == number && same_(told_->after, truth)) return;  // once more
     while (!waiting_.empty() && waiting_.front().number < number) waiting_.pop_front();
-    if (waiting_.empty() || waiting_.front().number != number) {
+    const bool known = !waiting_.empty() && waiting_.front().number == number;
+    told_ = Told{number, truth};
+    if (!known) {
       // Of that input nothing is known any more: from the server's state on, all again.
       if (!waiting_.empty() || !same_(now_, truth)) replay(truth);
       return;
@@ -170,6 +176,10 @@ class Prediction {
     Input input;
     State after;
   };
+  struct Told {
+    std::uint32_t number;
+    State after;
+  };
   void replay(const State& truth) {
     ++corrections_;
     now_ = truth;
@@ -179,6 +189,7 @@ class Prediction {
   Step step_;
   Same same_;
   std::deque<Applied> waiting_;
+  std::optional<Told> told_{};  // what the server said last
   std::uint64_t corrections_ = 0;
 };
 

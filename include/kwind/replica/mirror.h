@@ -16,7 +16,7 @@
 
 namespace kwind::replica {
 
-/// What a frame did to an entity.
+/// What a frame did to an entity. A change of the owner alone is a change: see Mirror::owns().
 struct Happening {
   enum class Kind : std::uint8_t { appeared, changed, vanished };
   Kind kind = Kind::changed;

@@ -24,8 +24,9 @@ class PlayOut {
 
   /// A frame of this tick was taken: Mirror::tick() after Mirror::receive().
   void frame(Time now, std::uint32_t tick);
-  /// The tick to draw, with its fraction, for Mirror::sample(); never goes back but when the server
-  /// starts anew. Nothing before the first frame.
+  /// The tick to draw, with its fraction, for Mirror::sample(): never before one that it returned
+  /// earlier, unless the server starts anew, and at most Mirror::kMostAhead ticks after the newest
+  /// frame's. Nothing before the first frame.
   [[nodiscard]] std::optional<double> tick_at(Time now);
   /// Ticks behind the newest that an undisturbed path would have brought: the target.
   [[nodiscard]] double delay_ticks() const { return delay_; }
@@ -35,12 +36,15 @@ class PlayOut {
  private:
   static constexpr std::size_t kFrames = 64;
   [[nodiscard]] double ticks_of(Time now) const;
+  [[nodiscard]] bool later(double at, double late);
 
   PlayOutOptions options_;
   std::array<double, kFrames> late_{};  // when frames came, in ticks, less their tick
   std::size_t count_ = 0;
   std::uint32_t newest_ = 0;
   double earliest_ = 0;  // of late_
+  std::size_t later_frames_ = 0;
+  double later_since_ = 0;
   double jitter_ = 0;
   double delay_ = 0;
   std::optional<double> shift_;  // what is drawn is now - shift

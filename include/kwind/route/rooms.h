@@ -80,12 +80,10 @@ class Rooms {
   /// before reaches it, so does what is sent to the new one afterwards, and nothing twice. Enters
   /// also if it was not in `from`.
   void move(Peer peer, const RoomKey& from, const RoomKey& to) {
-    if (from == to) {
-      enter(peer, to);
-      return;
-    }
-    leave(peer, from);
-    enter(peer, to);
+    // NOLINTNEXTLINE(performance-unnecessary-copy-initialization): leaving may end where it lies
+    const RoomKey room = to;
+    if (from != room) leave(peer, from);
+    enter(peer, room);
   }
   void leave_all(Peer peer) {
     while (!rooms_of(peer).empty()) leave(peer, rooms_of(peer).back());

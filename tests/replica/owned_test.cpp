@@ -1,0 +1,81 @@
+// Fields that only the owner sees, while the owner changes.
+#include <gtest/gtest.h>
+
+#include "kwind/replica/mirror.h"
+#include "kwind/replica/viewer.h"
+#include "kwind/replica/world.h"
+#include "owned.h"
+
+namespace kwind {
+namespace {
+
+using replica::Happening;
+
+// A world and one client's copy of it, with nothing lost in between.
+struct Owned {
+  replica::World world{owned::kEntities};
+  replica::Viewer viewer{world, {}};
+  replica::Mirror mirror{owned::kEntities, 20};
+  std::vector<replica::Seen> seen{};
+
+  void tick() {
+    viewer.see(seen);
+    world.end_tick();
+    std::vector<std::byte> memory(1200);
+    bits::Writer out(memory);
+    const auto token = viewer.fill(Time{}, out);
+    ASSERT_TRUE(token);
+    const std::size_t bits = out.bit_count();
+    out.finish();
+    ASSERT_EQ(mirror.receive(memory, bits), Errc::none);
+    viewer.acked(*token);
+  }
+};
+
+TEST(Owned, WhatWasBeforeIsDrawnAsItWasWhenTheOwnerChanges) {
+  for (const bool gains : {true, false}) {
+    Owned bay;
+    owned::Tug tug{"tow the salt barge", {3, 4}, {1, 2}, 777, "Tern"};
+    const auto ref = bay.world.spawn(tug);
+    ASSERT_TRUE(ref);
+    bay.seen = {{ref->id, !gains}};
+    for (int i = 0; i < 10; ++i) {
+      tug.depth = 777 + i;
+      bay.world.put(*ref, tug);
+      if (i == 7) bay.seen = {{ref->id, gains}};
+      bay.tick();
+      ASSERT_FALSE(HasFatalFailure());
+    }
+    EXPECT_EQ(bay.mirror.owns(*ref), gains);
+    EXPECT_EQ(bay.mirror.get(*ref)->orders, gains ? tug.orders : "");
+    for (double tick = 2; tick <= 10; tick += 0.25) {
+      const auto drawn = bay.mirror.sample(*ref, tick);
+      ASSERT_TRUE(drawn);
+      EXPECT_EQ(drawn->at, tug.at) << tick;
+      EXPECT_EQ(drawn->name, "Tern") << tick;
+      EXPECT_NEAR(drawn->depth, 776 + tick, 1) << tick;
+    }
+    EXPECT_EQ(bay.mirror.sample(*ref, 5)->orders, gains ? "" : tug.orders);
+    EXPECT_EQ(bay.mirror.sample(*ref, 9.5)->orders, gains ? tug.orders : "");
+  }
+}
+
+TEST(Owned, AChangeOfTheOwnerAloneIsTold) {
+  Owned bay;
+  const auto ref = bay.world.spawn(owned::Barge{{1, 2}});
+  ASSERT_TRUE(ref);
+  bay.seen = {{ref->id, false}};
+  bay.tick();
+  ASSERT_EQ(bay.mirror.take_happenings().size(), 1U);
+  for (const bool mine : {true, false, true}) {
+    bay.seen = {{ref->id, mine}};
+    bay.tick();
+    const auto happenings = bay.mirror.take_happenings();
+    ASSERT_EQ(happenings.size(), 1U);
+    EXPECT_EQ(happenings[0].kind, Happening::Kind::changed);
+    EXPECT_EQ(bay.mirror.owns(*ref), mine);
+  }
+}
+
+}  // namespace
+}  // namespace kwind
