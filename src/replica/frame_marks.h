@@ -61,6 +61,28 @@ class FrameMarks {
     }
     return false;
   }
+  /// What the maker of `mark` knew of the frames at and below `mark.newest`: bit i is set if
+  /// `mark.newest` - i had arrived. Of frames before `from` nothing is known here.
+  struct Below {
+    std::uint64_t arrived = 0;
+    std::uint32_t from = 0;
+  };
+  [[nodiscard]] Below below(const FrameMark& mark) const {
+    Below found{0, mark.newest};
+    const FrameMark* from = &mark;
+    while (from->newest > 0 && mark.newest - from->newest < kFrameWindow) {
+      const std::uint32_t back = mark.newest - from->newest;
+      found.arrived |= std::uint64_t{1} << back;
+      const FrameMark* const named = find(from->newest);
+      if (named == nullptr) return found;
+      for (std::uint32_t i = 0; i < told_between(*named) && back + 1 + i < kFrameWindow; ++i) {
+        found.arrived |= (from->between >> i & 1) << (back + 1 + i);
+      }
+      found.from = named->newest + 1;
+      from = named;
+    }
+    return found;
+  }
 
  private:
   static constexpr std::uint32_t kKept = 4 * kFrameWindow;

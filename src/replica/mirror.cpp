@@ -74,6 +74,7 @@ Errc Mirror::State::take_frame(std::span<const std::byte> payload, std::size_t b
     return Errc::replayed;
   }
   if (!all_here(marks, *mark)) return Errc::base_missing;
+  if (!anew && builds_on_void(*mark)) return Errc::replayed;  // then nothing builds on it, either
   staged.clear();
   rows_used = 0;
   staged_chunks = {};
@@ -114,9 +115,10 @@ void Mirror::State::keep(std::span<const std::byte> payload, std::size_t bits) {
 // False if none could be taken.
 bool Mirror::State::take_waiting() {
   bool any = false;
+  // From the oldest that may wait, to the newest.
+  const std::uint32_t first = latest;
   for (std::uint32_t i = 0; i < waiting.size(); ++i) {
-    // From the oldest that may wait, to the newest.
-    Waiting& place = waiting[(latest + i) % waiting.size()];
+    Waiting& place = waiting[(first + i) % waiting.size()];
     if (place.frame == 0) continue;
     const bool old =
         place.frame < start || (latest > place.frame && latest - place.frame >= kFrameWindow);
@@ -426,21 +428,49 @@ void Mirror::State::take(const FrameMark& mark) {
   const auto first_after = [&](std::uint32_t done, std::uint32_t last) {
     return std::max(done, last > reach ? last - reach : 0) + 1;
   };
+  std::uint32_t oldest_void = 0;
+  const auto drop = [&](std::uint32_t f) {
+    if (make_void(f) && (oldest_void == 0 || f < oldest_void)) oldest_void = f;
+  };
   for (std::uint32_t f = first_after(resolved, mark.newest); f <= mark.newest; ++f) {
-    if (!marks.arrived(mark, f)) make_void(f);
+    if (!marks.arrived(mark, f)) drop(f);
   }
   resolved = std::max(resolved, mark.newest);
+  // An optimistic viewer takes frames for lost that it counted as arrived before, and with them all
+  // that build on them.
+  const FrameMarks::Below word = marks.below(mark);
+  for (std::uint32_t i = 0; i < kFrameWindow && word.from + i <= mark.newest; ++i) {
+    if ((word.arrived >> i & 1) == 0) drop(mark.newest - i);
+  }
+  for (std::uint32_t f = oldest_void; oldest_void > 0 && f < latest; ++f) {
+    const FrameMark* const later = marks.find(f);
+    if (later != nullptr && builds_on_void(*later)) make_void(f);
+  }
   if (latest <= kRecordsKept) return;
   const std::uint32_t forgotten = before > kRecordsKept ? before - kRecordsKept : 0;
   const std::uint32_t last = latest - kRecordsKept;
   for (std::uint32_t f = first_after(forgotten, last); f <= last; ++f) forget(f);
 }
 
+// Whether what the frame says to have arrived was taken for lost since the frame was made.
+bool Mirror::State::builds_on_void(const FrameMark& mark) const {
+  const FrameMark* const named = marks.find(mark.newest);
+  if (named == nullptr) return false;
+  const auto is_gone = [&](std::uint32_t frame) {
+    return told[frame % told.size()].frame != frame;
+  };
+  if (is_gone(mark.newest)) return true;
+  for (std::uint32_t i = 0; i < told_between(*named); ++i) {
+    if ((mark.between >> i & 1) != 0 && is_gone(mark.newest - 1 - i)) return true;
+  }
+  return false;
+}
+
 // The server will never build on what it takes for lost, and may never say the like again: what is
-// shown is what the frames that count have said.
-void Mirror::State::make_void(std::uint32_t frame) {
+// shown is what the frames that count have said. False if it was void already.
+bool Mirror::State::make_void(std::uint32_t frame) {
   Taken& voided = told[frame % told.size()];
-  if (voided.frame != frame) return;
+  if (frame == 0 || voided.frame != frame) return false;
   for (const std::uint32_t id : voided.ids) {
     Records& records = entities[id].records;
     records.erase(frame);
@@ -455,6 +485,7 @@ void Mirror::State::make_void(std::uint32_t frame) {
     }
   }
   voided = {};
+  return true;
 }
 
 // Nothing builds any more on what was told of those whom `frame` said to be gone. What else is old

@@ -199,7 +199,8 @@ struct Mirror::State {
     return newest != nullptr && frame <= newest->newest && !marks.arrived(*newest, frame);
   }
   static bool read_tick(bits::Reader& in, const KindShape& shape, std::uint32_t& tick);
-  void make_void(std::uint32_t frame);
+  [[nodiscard]] bool builds_on_void(const FrameMark& mark) const;
+  bool make_void(std::uint32_t frame);
   void note_records(std::uint32_t id, bool has);
   void find_known(const FrameMark& mark);
   void rank_others(const FrameMark& mark, std::span<const std::uint32_t> movers);

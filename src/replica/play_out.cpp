@@ -70,7 +70,8 @@ std::optional<double> PlayOut::tick_at(Time now) {
   }
   drawn_at_ = at;
   // Nothing is known of later ticks.
-  drawn_ = std::max(drawn_, std::min(at - *shift_, static_cast<double>(newest_) + Mirror::kMostAhead));
+  drawn_ =
+      std::max(drawn_, std::min(at - *shift_, static_cast<double>(newest_) + Mirror::kMostAhead));
   return drawn_;
 }
 

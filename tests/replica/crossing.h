@@ -19,6 +19,7 @@ struct Path {
   double loss = 0;
   double doubled = 0;
   double late = 0;          // share that takes up to 12 ticks longer
+  double mistaken = 0;      // share of those that arrive and are taken for lost
   int one_way = 1;          // ticks
   std::size_t room = 1200;  // bytes of a frame
   int frames_a_tick = 2;
@@ -80,7 +81,8 @@ class Crossing {
         if (!spoilt_ && error == Errc::none) {
           ASSERT_EQ(difference(mirror_, bay_), "") << "after frame " << frame.token;
         }
-        fates_.emplace(now_ + path_.one_way, std::pair(frame.token, true));
+        const bool mistaken = path_.mistaken > 0 && bay_.chance(path_.mistaken);
+        fates_.emplace(now_ + path_.one_way, std::pair(frame.token, !mistaken));
       } else {
         ASSERT_EQ(error, Errc::replayed) << error_info(error).name << " frame " << frame.token;
       }

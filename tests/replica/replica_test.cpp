@@ -178,6 +178,7 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
     path.room = bay.chance(0.4) ? 40 + random() % 100 : 1200;
     path.frames_a_tick = 1 + static_cast<int>(random() % 3);
     path.optimistic = bay.chance(0.4);
+    path.mistaken = seed % 2 == 0 ? bay.even(0, 0.3) : 0;
     SCOPED_TRACE(path.optimistic ? "optimistic" : "");
     Crossing crossing(bay, path);
     const double share_seen = bay.even(0.3, 1);
