@@ -103,6 +103,14 @@ int run_demo(demo::Settings settings) {
                  folder.string());
       return kFoundWrong;
     }
+    if (std::filesystem::is_directory(settings.report, error)) {
+      fmt::print(stderr, "--report {}: is a folder; name a file in it\n", settings.report);
+      return kFoundWrong;
+    }
+  }
+  if (!settings.record.empty() && settings.record == settings.keys) {
+    fmt::print(stderr, "--record and --keys: two files, not one\n");
+    return kUsedWrongly;
   }
   if (!settings.codes.empty()) {
     settings.code_set = load_codes(settings.codes, harbour_world::kEntities);
@@ -121,6 +129,7 @@ int run_demo(demo::Settings settings) {
     }
   }
   std::signal(SIGINT, [](int) { g_interrupted = true; });
+  std::signal(SIGTERM, [](int) { g_interrupted = true; });
   fmt::print(
       status,
       "Saltmarsh Harbour: {} bot{}, {} s, {} ms round trip, {} ms jitter, {} % loss each way, "

@@ -24,7 +24,7 @@ int run_diagnose(DiagnoseArguments arguments) {
   DiagnoseQuestion& question = arguments.question;
   if (!arguments.key.empty()) {
     const auto key = public_key_of(arguments.key);
-    if (!key) return kUsedWrongly;
+    if (!key) return kFoundWrong;
     question.key = *key;
   }
   if (question.clear && (question.key || !arguments.ticket.empty())) {

@@ -77,6 +77,10 @@ int explain(ExplainArguments arguments) {
     arguments.capture.json = arguments.json;
     return explain_capture(arguments.capture);
   }
+  if (!arguments.capture.opened.empty() || !arguments.capture.keys.empty()) {
+    fmt::print(stderr, "kwind explain: --keys and --opened go with --capture\n");
+    return kUsedWrongly;
+  }
   if (arguments.message.empty() || arguments.hex.empty()) {
     fmt::print(stderr, "kwind explain: MESSAGE and HEX are required, or --capture FILE\n");
     return kUsedWrongly;

@@ -1,8 +1,9 @@
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include <filesystem>
-#include <fstream>
 #include <memory>
 #include <nlohmann/json.hpp>
 
@@ -30,16 +31,24 @@ struct KeyFile {
   const char* use;
 };
 
-// A secret is readable by its owner alone from the moment it exists.
+// A secret is readable by its owner alone from the moment it exists. An old file stays until the
+// new one is whole; a folder, a link or a device stays.
 bool write_key(const fs::path& path, const KeyFile& file) {
-  const mode_t before = ::umask(file.secret ? 077 : 022);
-  std::error_code ignored;
-  fs::remove(path, ignored);  // an old file would keep its permissions
-  std::ofstream out(path);
-  ::umask(before);
-  out << file.text << '\n';
-  out.close();
-  return out.good();
+  std::error_code error;
+  const auto there = fs::symlink_status(path, error);
+  if (fs::exists(there) && !fs::is_regular_file(there)) return false;
+  const fs::path fresh = path.string() + ".new";
+  fs::remove(fresh, error);
+  const int fd =
+      ::open(fresh.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, file.secret ? 0600 : 0644);
+  if (fd < 0) return false;
+  const std::string text = file.text + "\n";
+  const bool whole = ::write(fd, text.data(), text.size()) == static_cast<ssize_t>(text.size());
+  const bool closed = ::close(fd) == 0;
+  if (whole && closed) fs::rename(fresh, path, error);
+  if (whole && closed && !error) return true;
+  fs::remove(fresh, error);
+  return false;
 }
 
 int make_keys(const KeysArguments& arguments) {

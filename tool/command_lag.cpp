@@ -154,7 +154,7 @@ int run_lag(const LagArguments& arguments) {
                error_info(port.error()).text);
     return kFoundWrong;
   }
-  lag::Proxy proxy(std::move(*port), *server, conditions, arguments.seed);
+  lag::Proxy proxy(std::move(*port), io::reachable(*server), conditions, arguments.seed);
   std::optional<CaptureFile> capture;
   if (!arguments.record.empty()) {
     capture.emplace(arguments.record, fmt::format("kwind lag --to {}", arguments.to));
@@ -209,6 +209,7 @@ int run_lag(const LagArguments& arguments) {
                                       {"seed", arguments.seed},
                                       {"clients", all.clients},
                                       {"refused", all.refused},
+                                      {"too_long", all.too_long},
                                       {"up", to_json(all.up)},
                                       {"down", to_json(all.down)}},
                                      2));
@@ -216,6 +217,15 @@ int run_lag(const LagArguments& arguments) {
     fmt::print("in all: up {} datagrams, {} lost; down {} datagrams, {} lost\n", all.up.datagrams,
                all.up.lanes.lost + all.up.lanes.overflowed, all.down.datagrams,
                all.down.lanes.lost + all.down.lanes.overflowed);
+  }
+  if (all.refused > 0) {
+    fmt::print(stderr,
+               "{} datagrams were refused: {} clients at once are the most, each takes a socket "
+               "(`ulimit -n`)\n",
+               all.refused, lag::Proxy::kMostClients);
+  }
+  if (all.too_long > 0) {
+    fmt::print(stderr, "{} datagrams were longer than 2048 bytes and dropped\n", all.too_long);
   }
   if (capture) {
     if (const std::string problem = capture->problem(); !problem.empty()) {

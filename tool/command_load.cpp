@@ -397,12 +397,21 @@ int run_load(const LoadArguments& arguments) {
                                     bots ? "--entities" : "--bots",
                                     bots ? arguments.entities : arguments.bots));
   }
+  constexpr std::size_t kMostBots = 60000;
+  if (bots->to > kMostBots) return used_wrongly(fmt::format("--bots: 1 to {}", kMostBots));
   if (bots->grows() && entities->grows()) return used_wrongly("bots or entities grow, not both");
   if (!arguments.harbour && arguments.server.empty()) {
     return used_wrongly("name a server with --server HOST:PORT, or --harbour");
   }
   if (arguments.harbour && !arguments.server.empty()) {
     return used_wrongly("--harbour is a server of its own: leave --server out");
+  }
+  if (arguments.harbour && !(arguments.description.empty() && arguments.key.empty() &&
+                             arguments.ticket.empty() && arguments.rate == LoadArguments{}.rate &&
+                             arguments.ticks_per_second == LoadArguments{}.ticks_per_second)) {
+    return used_wrongly(
+        "--harbour has its own description, key, rate and ticks: leave FILE, --key, --ticket, "
+        "--rate and --ticks out");
   }
   if (!arguments.harbour && arguments.entities != LoadArguments{}.entities) {
     return used_wrongly("--entities are those of --harbour");
@@ -471,7 +480,9 @@ int run_load(const LoadArguments& arguments) {
       options.key = public_key_of(arguments.key);
       if (!options.key) return kFoundWrong;
     }
-    if (!arguments.ticket.empty()) options.ticket = text_or_file(arguments.ticket);
+    if (!take_ticket("load", arguments.ticket, arguments.clear, options.ticket)) {
+      return kUsedWrongly;
+    }
     const auto address = io::resolve(arguments.server);
     if (!address) {
       fmt::print(stderr, "{}: {}\n", arguments.server, error_info(address.error()).text);
@@ -480,7 +491,7 @@ int run_load(const LoadArguments& arguments) {
     if (arguments.clear && !address->is_loopback()) {
       return used_wrongly("--clear: clear mode is for this machine only");
     }
-    options.server = *address;
+    options.server = io::reachable(*address);
     tables = std::make_unique<schema::Tables>(source.protocol);
     options.tables = tables.get();
     options.protocol = &tables->info();

@@ -136,6 +136,10 @@ int record(const RecordArguments& arguments) {
                "HOST:PORT, to stand between clients and a server\n");
     return kUsedWrongly;
   }
+  if (arguments.port > 0 && arguments.listen != RecordArguments{}.listen) {
+    fmt::print(stderr, "kwind record: --listen goes with --to; --port listens to what passes\n");
+    return kUsedWrongly;
+  }
   return arguments.port > 0 ? record_port(arguments, status) : record_between(arguments, status);
 }
 

@@ -90,19 +90,31 @@ class Run {
   Run(const RelayArguments& arguments, Setup& setup)
       : arguments_(arguments), setup_(setup), tables_(setup.source.protocol) {}
 
-  int run() {
+  // All that can be told without a socket. Problems go to stderr.
+  std::optional<Endpoint> prepare(host::ServerOptions& options) {
     const relay::Settings& settings = setup_.settings;
     const auto address = io::resolve(settings.listen);
-    if (!address) return wrong(fmt::format("{} is not HOST:PORT", settings.listen));
+    if (!address) {
+      wrong(fmt::format("listen: {} is not HOST:PORT", settings.listen));
+      return std::nullopt;
+    }
+    if (settings.clear && !address->is_loopback()) {
+      wrong("`clear` is for this machine only; listen on 127.0.0.1, or seal");
+      return std::nullopt;
+    }
+    if (!options_of(settings, options)) return std::nullopt;
+    return *address;
+  }
+
+  int run() {
+    const relay::Settings& settings = setup_.settings;
+    host::ServerOptions options;
+    const auto address = prepare(options);
+    if (!address) return kFoundWrong;
     auto port = io::UdpPort::open(*address);
     if (!port) {
       return wrong(
           fmt::format("cannot listen on {}: {}", address->text(), error_info(port.error()).text));
-    }
-    host::ServerOptions options;
-    if (!options_of(settings, options)) return kFoundWrong;
-    if (settings.clear && !address->is_loopback()) {
-      return wrong("`clear` is for this machine only; listen on 127.0.0.1, or seal");
     }
     console_.emplace("> ", [](std::string_view typed) {
       std::vector<std::string> found;
@@ -188,7 +200,7 @@ class Run {
       print("in the clear: nothing is sealed");
     }
     print(fmt::format(
-        "try it: kwind talk {} --connect {} {}{}", file, local.text(),
+        "try it: kwind talk {} --connect {} {}{}", file, io::reachable(local).text(),
         options.key ? "--key " + link::key_text(options.key->public_key) : std::string("--clear"),
         gate_ == nullptr            ? ""
         : settings.password.empty() ? " --ticket FILE"
@@ -214,7 +226,8 @@ class Run {
         relay_->close_all(quit_ ? "the relay was closed" : "the relay is shutting down");
       }
       relay_->send(now);
-      const Time until = std::min({relay_->next_wakeup(), now + 200ms, end ? *end : kNever});
+      const Time next = console_->has_lines() ? now : now + 200ms;
+      const Time until = std::min({relay_->next_wakeup(), next, end ? *end : kNever});
       const std::array<int, 1> also{console_->descriptor()};
       const std::array<io::LivePort*, 1> ports{&port};
       io::wait_for_any(ports, until, also);
@@ -236,9 +249,11 @@ class Run {
     if (arguments_.settings.empty()) return print("there is no settings file to read again");
     Setup fresh;
     fresh.source = setup_.source;
-    if (!read_settings(arguments_, fresh) || !read_rules(fresh)) {
-      return print("the settings stay as they were");
-    }
+    if (!read_settings(arguments_, fresh)) return print("the settings stay as they were");
+    // The rules have to do for as many clients as there may be now, not from the next start.
+    const auto wanted = std::exchange(fresh.settings.most_clients, setup_.settings.most_clients);
+    if (!read_rules(fresh)) return print("the settings stay as they were");
+    fresh.settings.most_clients = wanted;
     const auto fixed = relay::fixed_changes(setup_.settings, fresh.settings);
     relay_->set_rules(fresh.settings);
     print(fixed.empty() ? std::string("settings read again")
@@ -278,6 +293,8 @@ int run_relay(const RelayArguments& arguments) {
       fmt::print("{}: {} is from the owner of {} only; a relay knows no owners and drops it\n",
                  setup.file, message.name, message.owner_field);
     }
+    host::ServerOptions options;
+    if (!Run(arguments, setup).prepare(options)) return kFoundWrong;
     fmt::print("{}: fine\n", setup.file);
     return kFine;
   }

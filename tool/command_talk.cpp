@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <charconv>
 #include <memory>
 #include <nlohmann/json.hpp>
 
@@ -88,6 +90,11 @@ class Conversation {
     }
     if (script_) remark(fmt::format("{}: all {} steps held", arguments_.script, steps_));
     const bool all_sent = !wrong_ || !console_ || console_->is_terminal();
+    if (!script_ && is_client_ && !connected_ && lost_.empty()) {
+      fmt::print(stderr, "kwind talk: {} did not answer, and nothing was sent\n",
+                 arguments_.end.connect);
+      return kFoundWrong;
+    }
     return script_ || (lost_.empty() && all_sent) ? kFine : kFoundWrong;
   }
   void count_steps(std::size_t steps) { steps_ = steps; }
@@ -112,7 +119,7 @@ class Conversation {
 
   void greet() {
     if (is_client_) return remark(fmt::format("calling {} ...", arguments_.end.connect));
-    const std::string address = end_->port().local().text();
+    const std::string address = io::reachable(end_->port().local()).text();
     remark(fmt::format("listening: kwind talk {} --connect {} {}", arguments_.description, address,
                        arguments_.end.key
                            ? "--key " + link::key_text(arguments_.end.key->public_key)
@@ -196,8 +203,9 @@ class Conversation {
     if (!value) return value.error();
     if (auto problem = json::out_of_range(protocol_, fields, *value)) return *problem;
     const bool has_to = json.contains("to");
-    if (has_to && !json["to"].is_number_unsigned()) return "\"to\" is the number of a peer";
-    return end_->say(has_to ? json["to"].get<std::uint32_t>() : 0, *kind, *value);
+    const auto to = has_to ? peer_of(json::text_of(json["to"])) : std::optional<std::uint32_t>(0);
+    if (!to) return "\"to\" is the number of a client; `who` lists them";
+    return end_->say(*to, *kind, *value);
   }
 
   std::string text_line(const std::string& line, const std::vector<std::string_view>& words) {
@@ -214,10 +222,8 @@ class Conversation {
     if (first == "refuse") return end_->refuse(from(1));
     if (first == "who") return who(), "";
     if (first == "kinds") return kinds(words);
-    std::uint32_t peer = 0;
-    if ((first == "to" || first == "close") && words.size() > 1) {
-      peer = static_cast<std::uint32_t>(std::strtoul(std::string(words[1]).c_str(), nullptr, 10));
-    }
+    const bool names_one = (first == "to" || first == "close") && words.size() > 1;
+    const std::uint32_t peer = names_one ? peer_of(words[1]).value_or(0) : 0;
     if (first == "close") {
       const auto all = end_->who();
       if (is_client_) return close(words.size() > 1 ? from(1) : "closed by hand"), "";
@@ -225,7 +231,9 @@ class Conversation {
         return "write `close PEER`; `who` lists them";
       return end_->close(peer, words.size() > 2 ? from(2) : "closed by hand"), "";
     }
-    if (first == "to" && (peer == 0 || words.size() < 3)) return "write `to PEER MESSAGE FIELDS`";
+    if (first == "to" && (peer == 0 || words.size() < 3)) {
+      return "write `to PEER MESSAGE FIELDS`, as a server; `who` lists the clients";
+    }
     auto message = json::parse_line(protocol_, first == "to" ? from(2) : line);
     if (!message) {
       const bool known = first == "to" || json::find_kind(protocol_, first);
@@ -233,6 +241,14 @@ class Conversation {
       return message.error() + (known || hints ? "" : "; `help` lists what can be done");
     }
     return end_->say(peer, message->kind, message->value);
+  }
+
+  // A client talks to its server alone.
+  [[nodiscard]] std::optional<std::uint32_t> peer_of(std::string_view word) const {
+    std::uint32_t number = 0;
+    const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), number);
+    const bool whole = error == std::errc() && end == word.data() + word.size();
+    return whole && number > 0 && !is_client_ ? std::optional(number) : std::nullopt;
   }
 
   void who() {
@@ -298,7 +314,21 @@ int run_talk(TalkArguments arguments) {
   } else {
     arguments.end.key = link::KeyPair::from_secret(io::random_secret());
   }
-  if (!arguments.ticket.empty()) arguments.end.ticket = text_or_file(arguments.ticket);
+  if (!take_ticket("talk", arguments.ticket, arguments.clear, arguments.end.ticket)) {
+    return kUsedWrongly;
+  }
+  if (arguments.clear) {
+    const std::string& name = is_client ? arguments.end.connect : arguments.end.listen;
+    const auto address = io::resolve(name);
+    if (address && !(is_client ? io::reachable(*address) : *address).is_loopback()) {
+      fmt::print(stderr, "kwind talk: --clear is for this machine only, and {} is not\n", name);
+      return kUsedWrongly;
+    }
+    if (!arguments.key.empty() || !arguments.key_file.empty()) {
+      fmt::print(stderr, "kwind talk: --clear seals nothing; leave the key out\n");
+      return kUsedWrongly;
+    }
+  }
   arguments.end.silence = duration_of(arguments.silence_seconds);
   arguments.end.return_time = duration_of(arguments.return_seconds);
   std::vector<talk::Step> steps;

@@ -9,6 +9,7 @@
 #include "kwind/io/clock.h"
 #include "kwind/json/text.h"
 #include "kwind/link/spec.h"
+#include "kwind/schema/codec.h"
 #include "kwind/ticket/ticket.h"
 
 namespace kwind::tool {
@@ -91,6 +92,16 @@ void print_ticket(const ticket::Ticket& ticket, bool json) {
 }
 
 int issue(const TicketArguments& arguments) {
+  for (const auto& [option, text] :
+       {std::pair("--subject", &arguments.subject), std::pair("--id", &arguments.id)}) {
+    if (schema::valid_utf8_prefix(*text, text->size()) == text->size()) continue;
+    fmt::print(stderr, "kwind ticket: {}: is no UTF-8\n", option);
+    return kUsedWrongly;
+  }
+  if (arguments.subject.empty()) {
+    fmt::print(stderr, "kwind ticket: --subject: say who it is; it may not be empty\n");
+    return kUsedWrongly;
+  }
   const auto key = ticket_key<ticket::SigningKey>(arguments.key, ticket::signing_key_from_jwk);
   ticket::Ticket ticket;
   if (!key || !server_key(arguments.server, ticket.audience)) return kFoundWrong;

@@ -149,6 +149,13 @@ int train(const TrainArguments& arguments) {
     rows[{cost.kind, name_of(entities, cost)}].after += cost.bits;
     all.after += cost.bits;
   }
+  if (all.symbols == 0) {
+    fmt::print(stderr,
+               "no state could be read: {} of {} state frames are unread; is {} the description of "
+               "these captures, and did they begin before the clients came?\n",
+               traffic.unread(), traffic.frames() + traffic.unread(), arguments.description);
+    return kFoundWrong;
+  }
   // Codes from one half of the clients, tried on the other.
   double crossed = 0;
   const bool can_cross = traffic.clients() > 1;

@@ -80,6 +80,10 @@ Console::Console(const char* prompt,
 Console::~Console() {
   if (!terminal_) return;
   rl_callback_handler_remove();
+  if (hung_up_) {
+    std::clearerr(stdout);  // nobody is there to miss what was not written
+    return;
+  }
   std::fputs("\r\x1b[K", stdout);
   std::fflush(stdout);
 }
@@ -95,7 +99,7 @@ void Console::read(const std::function<void(const std::string&)>& line) {
   pollfd ready{STDIN_FILENO, POLLIN, 0};
   while (!ended_ && ::poll(&ready, 1, 0) > 0) {
     if ((ready.revents & POLLIN) == 0 || (ready.revents & POLLHUP) != 0) {
-      ended_ = true;  // the terminal is gone; the library would go on asking it
+      ended_ = hung_up_ = true;  // the library would go on asking it
     } else {
       g_typing = true;
       rl_callback_read_char();
@@ -109,29 +113,39 @@ void Console::read(const std::function<void(const std::string&)>& line) {
   g_line = nullptr;
 }
 
+// So much in a turn: whatever else the program has to do goes on beside an endless pipe.
 void Console::read_pipe(const std::function<void(const std::string&)>& line) {
   std::array<char, 4096> buffer{};
   pollfd ready{STDIN_FILENO, POLLIN, 0};
-  while (::poll(&ready, 1, 0) > 0) {
+  if (!has_lines_ && !pipe_ended_ && ::poll(&ready, 1, 0) > 0) {
     const ssize_t got = ::read(STDIN_FILENO, buffer.data(), buffer.size());
-    if (got < 0 && errno == EINTR) continue;
-    if (got <= 0) {
-      ended_ = true;
-      break;
-    }
-    rest_.append(buffer.data(), static_cast<std::size_t>(got));
-    for (std::size_t end = rest_.find('\n'); end != std::string::npos; end = rest_.find('\n')) {
-      const std::string one = rest_.substr(0, end);
-      rest_.erase(0, end + 1);
-      line(one);
+    if (got > 0) {
+      rest_.append(buffer.data(), static_cast<std::size_t>(got));
+    } else if (got == 0 || errno != EINTR) {
+      pipe_ended_ = true;
     }
   }
-  if (ended_ && !rest_.empty()) line(std::exchange(rest_, {}));
+  std::size_t begin = 0;
+  std::size_t end = rest_.find('\n');
+  for (std::size_t taken = 0; end != std::string::npos && taken < kMostLines; ++taken) {
+    line(rest_.substr(begin, std::min(end - begin, kLongestLine)));
+    begin = end + 1;
+    end = rest_.find('\n', begin);
+  }
+  rest_.erase(0, begin);
+  has_lines_ = end != std::string::npos;
+  if (!has_lines_ && rest_.size() > kLongestLine) rest_.resize(kLongestLine);
+  if (!pipe_ended_ || has_lines_) return;
+  ended_ = true;
+  if (!rest_.empty()) line(std::exchange(rest_, {}));
 }
 
 void Console::print(std::string_view line) {
+  if (hung_up_) return;
   if (!terminal_ || g_in_line || ended_) {
-    fmt::print("{}\n", line);
+    // Output that cannot be written ends nothing; whether all was written is seen in the end.
+    std::fwrite(line.data(), 1, line.size(), stdout);
+    std::fputc('\n', stdout);
     std::fflush(stdout);
     return;
   }

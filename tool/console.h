@@ -23,9 +23,13 @@ class Console {
   [[nodiscard]] int descriptor() const;
   [[nodiscard]] bool ended() const { return ended_; }
   [[nodiscard]] bool is_terminal() const { return terminal_; }
-  /// Takes what was typed; `line` is called for each whole line. Call it when the descriptor is
-  /// ready, or at any time.
+  /// Takes what was typed; `line` is called for each whole line, of a pipe for at most kMostLines
+  /// of them. Call it when the descriptor is ready, or at any time.
   void read(const std::function<void(const std::string&)>& line);
+  static constexpr std::size_t kMostLines = 64;
+  static constexpr std::size_t kLongestLine = 65536;  ///< in bytes; of longer ones the rest is lost
+  /// Whether more whole lines wait than read() took.
+  [[nodiscard]] bool has_lines() const { return has_lines_; }
   /// Prints a line above the one being typed.
   void print(std::string_view line);
 
@@ -34,7 +38,10 @@ class Console {
   std::string prompt_;
   bool terminal_;
   bool ended_ = false;
-  std::string rest_;  // of a pipe: not a whole line yet
+  bool hung_up_ = false;  // the terminal is gone
+  bool has_lines_ = false;
+  bool pipe_ended_ = false;
+  std::string rest_;  // of a pipe: not taken yet
 };
 
 }  // namespace kwind::tool

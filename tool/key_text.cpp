@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "generate.h"
+#include "kwind/link/spec.h"
 
 namespace kwind::tool {
 
@@ -13,6 +14,20 @@ std::string text_or_file(const std::string& given) {
     text.pop_back();
   }
   return text;
+}
+
+bool take_ticket(const char* command, const std::string& given, bool clear, std::string& ticket) {
+  if (given.empty()) return true;
+  if (clear) {
+    fmt::print(stderr, "kwind {}: --ticket goes with --key; a ticket travels only sealed\n",
+               command);
+    return false;
+  }
+  ticket = text_or_file(given);
+  if (ticket.size() <= link::kMaxTicketBytes) return true;
+  fmt::print(stderr, "kwind {}: --ticket: {} bytes; a ticket has at most {}\n", command,
+             ticket.size(), link::kMaxTicketBytes);
+  return false;
 }
 
 std::optional<link::PublicKey> public_key_of(const std::string& given) {

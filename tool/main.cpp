@@ -1,10 +1,38 @@
 // `kwind`: a thin face over the library. Exit codes: 0 fine, 1 found something wrong, 2 used
 // wrongly.
+#include <fcntl.h>
 #include <fmt/format.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <clocale>
+#include <cstring>
+#include <exception>
+#include <functional>
+#include <system_error>
 
 #include "commands.h"
 
-int main(int argc, char** argv) {
+namespace {
+
+// A standard descriptor that is closed would be given to the first socket or file that is opened:
+// strangers' datagrams would be read as what is typed here. Reading and writing fail instead.
+void occupy_standard_descriptors() {
+  constexpr int kModes[] = {O_WRONLY, O_RDONLY, O_WRONLY};
+  for (int descriptor = 0; descriptor < 3; ++descriptor) {
+    if (::fcntl(descriptor, F_GETFD) == -1 && errno == EBADF) {
+      (void)::open("/dev/null", kModes[descriptor]);  // takes the lowest that is free
+    }
+  }
+}
+
+void complain(const char* text) {
+  std::fputs("kwind: ", stderr);
+  std::fputs(text, stderr);
+  std::fputs("\n", stderr);
+}
+
+int run(int argc, char** argv) {
   kwind::tool::CommandLine line(
       "Kestrel Wind: describe, check and try the wire between a game server and its clients.",
       "kwind " KWIND_VERSION,
@@ -36,4 +64,29 @@ int main(int argc, char** argv) {
     return kwind::tool::kUsedWrongly;
   }
   return chosen();
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  occupy_standard_descriptors();
+  std::setlocale(LC_CTYPE, "");  // what is typed is in the user's own character set
+  int code = kwind::tool::kFoundWrong;
+  try {
+    code = run(argc, argv);
+  } catch (const std::system_error& error) {
+    complain(error.what());
+  } catch (const std::exception& error) {
+    complain(fmt::format("{}; this is a fault of kwind's own", error.what()).c_str());
+  }
+  errno = 0;
+  if (std::fflush(stdout) != 0 || std::ferror(stdout) != 0) {
+    const int why = errno;
+    complain(
+        why == 0
+            ? "standard output could not be written"
+            : fmt::format("standard output could not be written: {}", std::strerror(why)).c_str());
+    if (code == kwind::tool::kFine) code = kwind::tool::kFoundWrong;
+  }
+  return code;
 }

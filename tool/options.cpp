@@ -44,6 +44,9 @@ int explain_misuse(const CLI::App& app, const CLI::ParseError& error) {
 }  // namespace
 
 Option Option::range(double low, double high) {
+  option_->check([](const std::string& text) {  // "nan" is within any range
+    return std::string(text.find_first_of("nN") != std::string::npos ? "must be a number" : "");
+  });
   option_->check(CLI::Range(low, high));
   return *this;
 }
@@ -116,7 +119,7 @@ Option Command::add_option(const std::string& names, std::uint32_t& into,
 }
 Option Command::add_option(const std::string& names, std::uint64_t& into,
                            const std::string& about) {
-  return Option(app_->add_option(names, into, about));
+  return Option(app_->add_option(names, into, about)).not_negative();
 }
 Option Command::add_flag(const std::string& names, bool& into, const std::string& about) {
   return Option(app_->add_flag(names, into, about));

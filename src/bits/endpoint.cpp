@@ -93,6 +93,16 @@ Result<Endpoint> Endpoint::parse(std::string_view text) {
   return Endpoint::v4(v4[0], v4[1], v4[2], v4[3], out.port);
 }
 
+bool Endpoint::is_any() const {
+  return ip == any(0).ip || ip == v4(0, 0, 0, 0, 0).ip;
+}
+
+std::string Endpoint::ip_text() const {
+  const std::string whole = text();
+  const std::string alone = whole.substr(0, whole.rfind(':'));
+  return alone.starts_with('[') ? alone.substr(1, alone.size() - 2) : alone;
+}
+
 bool Endpoint::is_loopback() const {
   if (is_v4()) return ip[12] == 127;
   for (std::size_t i = 0; i < 15; ++i) {

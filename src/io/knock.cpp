@@ -56,6 +56,8 @@ Result<Knock> knock(const Endpoint& server, std::span<const std::byte> question,
   if (::getsockname(socket.fd(), reinterpret_cast<sockaddr*>(&own.storage), &own.length) == 0) {
     out.from = from_system(own.storage);
   }
+  // Which copy an answer is to cannot be told: the first left at this time.
+  const Time first = now();
   Duration pause = std::chrono::milliseconds(250);
   for (unsigned i = 0; i < copies; ++i, pause *= 2) {
     const Time sent = now();
@@ -72,7 +74,7 @@ Result<Knock> knock(const Endpoint& server, std::span<const std::byte> question,
       if (got < 0 && tells(errno, out)) return out;
       if (got <= 0) continue;
       out.how = Knocked::answered;
-      out.round_trip = now() - sent;
+      out.round_trip = now() - first;
       out.answer.assign(answer.begin(), answer.begin() + got);
       return out;
     }

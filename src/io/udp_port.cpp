@@ -23,7 +23,7 @@ namespace kwind::io {
 namespace {
 
 constexpr std::size_t kBatch = 64;
-constexpr std::size_t kSlotBytes = 2048;  // more than any datagram of ours; longer ones are cut
+constexpr std::size_t kSlotBytes = 2048;  // more than any datagram of ours; longer ones are dropped
 constexpr std::size_t kMostSegmentedBytes = 64000;  // below what one IP packet could hold
 constexpr int kBufferBytes = 1 << 20;  // 64 KiB by default is 40 ms of 1000 busy clients
 
@@ -157,6 +157,10 @@ std::optional<Received> UdpPort::receive(Time) {
     const std::size_t size = in.headers[i].msg_len;
     ++state_->counts.datagrams_received;
     state_->counts.bytes_received += size;
+    if ((in.headers[i].msg_hdr.msg_flags & MSG_TRUNC) != 0) {
+      ++state_->counts.too_long;
+      continue;
+    }
     const Endpoint from = from_system(in.addresses[i].storage);
     // Nobody can be answered at port 0, and who tries has its whole batch refused.
     if (from.port == 0) continue;
@@ -279,6 +283,14 @@ bool UdpPort::holds_some() const {
 }
 void UdpPort::add_waits(std::vector<Waiting>& out) const {
   out.push_back({state_->fd, false});
+}
+
+Endpoint local_for(const Endpoint& remote) {
+  if (!remote.is_loopback()) return Endpoint::any(0);
+  return remote.is_v4() ? Endpoint::loopback(0) : Endpoint::loopback_v6(0);
+}
+Endpoint reachable(const Endpoint& address) {
+  return address.is_any() ? Endpoint::loopback(address.port) : address;
 }
 
 Result<Endpoint> resolve(std::string_view host_and_port) {

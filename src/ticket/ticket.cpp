@@ -183,6 +183,15 @@ Result<VerifyKey> verify_key_from_jwk(std::string_view text) {
   return key;
 }
 
+// The library throws at what is no UTF-8.
+std::optional<std::string> text_of(const Json& json) {
+  try {
+    return json.dump();
+  } catch (const Json::exception&) {
+    return std::nullopt;
+  }
+}
+
 Result<std::string> issue(const Ticket& ticket, const SigningKey& key) {
   Json claims;
   if (ticket.subject.empty() || ticket.id.empty() || ticket.audience.empty() ||
@@ -196,8 +205,10 @@ Result<std::string> issue(const Ticket& ticket, const SigningKey& key) {
   claims["exp"] = ticket.expires;
   claims["aud"] = ticket.audience;
   if (ticket.not_before != 0) claims["nbf"] = ticket.not_before;
+  const auto claims_text = text_of(claims);
+  if (!claims_text) return fail(Errc::ticket_invalid);
   std::string text = encode(std::string_view(R"({"alg":"EdDSA","typ":"JWT"})")) + "." +
-                     encode(std::string_view(claims.dump()));
+                     encode(std::string_view(*claims_text));
   bits::Secret<crypto_sign_SECRETKEYBYTES> whole;
   VerifyKey verify{};
   crypto_sign_seed_keypair(reinterpret_cast<unsigned char*>(verify.data()),

@@ -60,8 +60,8 @@ std::string Crowd::grow_to(std::size_t count) {
   const Time now = io::now();
   while (bots_.size() < count) {
     const std::size_t number = bots_.size();
-    Endpoint from = Endpoint::any(0);
-    if (options_.server.is_loopback()) {
+    Endpoint from = io::local_for(options_.server);
+    if (options_.server.is_loopback() && options_.server.is_v4()) {
       const std::size_t place = number / kToAnAddress;
       from = Endpoint::v4(127, 1, static_cast<std::uint8_t>(place / 250),
                           static_cast<std::uint8_t>(1 + place % 250), 0);

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <filesystem>
 #include <fstream>
 #include <nlohmann/json.hpp>
 #include <optional>
@@ -67,8 +68,17 @@ int explain_capture(const CaptureQuestion& question) {
   std::ofstream opened;
   std::size_t kept = 0;
   if (!question.opened.empty()) {
+    std::error_code ignored;
+    if (std::filesystem::equivalent(question.opened, question.capture, ignored)) {
+      return complain(
+          fmt::format("--opened {}: is the capture itself; name another file", question.opened));
+    }
     opened.open(question.opened, std::ios::binary);
     opened << capture::pcapng_start("opened by kwind explain: checks are zeros");
+    if (!opened.flush().good()) {
+      return complain(
+          fmt::format("--opened {}: cannot be written; is there such a folder?", question.opened));
+    }
   }
 
   nlohmann::ordered_json lines = nlohmann::ordered_json::array();

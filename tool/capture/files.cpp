@@ -1,10 +1,12 @@
 #include "capture/files.h"
 
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
+#include <cerrno>
 #include <chrono>
-#include <filesystem>
 
 #include "kwind/capture/key_log.h"
 #include "kwind/capture/pcapng.h"
@@ -38,22 +40,37 @@ std::string CaptureFile::problem() {
              : fmt::format("{}: cannot be written; is there such a folder, and room?", path_);
 }
 
-KeyLogFile::KeyLogFile(const std::string& path) : path_(path) {
-  const mode_t before = ::umask(077);
-  std::error_code ignored;
-  std::filesystem::remove(path, ignored);  // an old file would keep its permissions
-  out_.open(path);
-  ::umask(before);
+// What stands there stays what it is: a pipe or a device is written to, a link is refused.
+KeyLogFile::KeyLogFile(const std::string& path)
+    : path_(path), fd_(::open(path.c_str(), O_WRONLY | O_CREAT | O_NOFOLLOW | O_CLOEXEC, 0600)) {
+  struct stat found {};
+  good_ = fd_ >= 0 && ::fstat(fd_, &found) == 0;
+  if (!good_ || !S_ISREG(found.st_mode)) return;
+  // An old file would keep its permissions.
+  good_ = ::fchmod(fd_, 0600) == 0 && ::ftruncate(fd_, 0) == 0;
+}
+
+KeyLogFile::~KeyLogFile() {
+  if (fd_ >= 0) ::close(fd_);
 }
 
 void KeyLogFile::add(const link::KeyNote& note) {
-  out_ << capture::key_line(note) << std::flush;
+  const std::string line = capture::key_line(note);
+  std::size_t done = 0;
+  while (good_ && done < line.size()) {
+    const ssize_t wrote = ::write(fd_, line.data() + done, line.size() - done);
+    if (wrote < 0 && errno == EINTR) continue;
+    good_ = wrote > 0;
+    if (good_) done += static_cast<std::size_t>(wrote);
+  }
 }
 
 std::string KeyLogFile::problem() {
-  return out_.good()
-             ? std::string()
-             : fmt::format("{}: cannot be written; is there such a folder, and room?", path_);
+  return good_ ? std::string()
+               : fmt::format(
+                     "{}: cannot be written; is there such a folder, and room? A link is "
+                     "not followed",
+                     path_);
 }
 
 }  // namespace kwind::tool

@@ -33,12 +33,16 @@ class CaptureFile {
 class KeyLogFile {
  public:
   explicit KeyLogFile(const std::string& path);
+  ~KeyLogFile();
+  KeyLogFile(const KeyLogFile&) = delete;
+  KeyLogFile& operator=(const KeyLogFile&) = delete;
   void add(const link::KeyNote& note);
   [[nodiscard]] std::string problem();
 
  private:
   std::string path_;
-  std::ofstream out_;
+  int fd_;
+  bool good_ = false;
 };
 
 }  // namespace kwind::tool

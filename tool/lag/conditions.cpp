@@ -5,7 +5,9 @@
 #include <toml++/toml.h>
 
 #include <algorithm>
+#include <cmath>
 #include <functional>
+#include <utility>
 
 #include "kwind/bits/nearest.h"
 
@@ -146,14 +148,21 @@ Timetable read_timetable(const std::string& file, const BothWays& before) {
   for (const toml::node& node : *steps) {
     const toml::table& table = *node.as_table();
     const auto at = table["at"].value<double>();
-    if (!at || *at < 0 || *at <= last) {
+    if (!at || !std::isfinite(*at) || *at < 0 || *at <= last) {
       reader.complain(node, "each step has `at`, in seconds, later than the step before");
       break;
     }
     last = *at;
     reader.apply(table, {&now.up, &now.down}, {"at", "up", "down"});
-    if (const toml::table* up = table["up"].as_table()) reader.apply(*up, {&now.up}, {});
-    if (const toml::table* down = table["down"].as_table()) reader.apply(*down, {&now.down}, {});
+    for (const auto& [way, conditions] : {std::pair("up", &now.up), std::pair("down", &now.down)}) {
+      const toml::node* const one = table.get(way);
+      if (one == nullptr) continue;
+      if (one->is_table()) {
+        reader.apply(*one->as_table(), {conditions}, {});
+      } else {
+        reader.complain(*one, fmt::format("`{0}` is a table, as in {0} = {{ loss = 2 }}", way));
+      }
+    }
     out.steps.push_back({*at, now});
   }
   out.problem = reader.problem;

@@ -23,8 +23,7 @@ Proxy::Client* Proxy::client_of(const Endpoint& from, Time now) {
     return known->second;
   }
   if (clients_.size() >= kMostClients) return nullptr;
-  auto upstream = io::UdpPort::open(server_.is_loopback() && server_.is_v4() ? Endpoint::loopback(0)
-                                                                             : Endpoint::any(0));
+  auto upstream = io::UdpPort::open(io::local_for(server_));
   if (!upstream) return nullptr;
   const std::uint64_t seed = seed_ * 1000003 + 2 * made_++;
   clients_.push_back(std::make_unique<Client>(
@@ -75,6 +74,7 @@ void Proxy::forget_silent(Time now) {
   next_sweep_ = now + std::chrono::seconds(1);
   std::erase_if(clients_, [&](const std::unique_ptr<Client>& client) {
     if (now - client->last_heard < kForgetAfter) return false;
+    past_.too_long += client->upstream->counts().too_long;
     past_.up.lanes.add(client->up.counts());
     past_.down.lanes.add(client->down.counts());
     by_address_.erase(client->at);
@@ -85,7 +85,9 @@ void Proxy::forget_silent(Time now) {
 ProxyCounts Proxy::counts() const {
   ProxyCounts counts = past_;
   counts.clients = clients_.size();
+  counts.too_long += port_->counts().too_long;
   for (const auto& client : clients_) {
+    counts.too_long += client->upstream->counts().too_long;
     counts.up.lanes.add(client->up.counts());
     counts.down.lanes.add(client->down.counts());
   }

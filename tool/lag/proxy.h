@@ -23,7 +23,8 @@ struct ProxyCounts {
   WayCounts up;
   WayCounts down;
   std::size_t clients = 0;
-  std::uint64_t refused = 0;  ///< datagrams of clients beyond the most
+  std::uint64_t refused = 0;   ///< datagrams of clients beyond the most, or without a socket
+  std::uint64_t too_long = 0;  ///< datagrams longer than 2048 bytes, either way
 };
 
 class Proxy {

@@ -92,13 +92,26 @@ std::string Relay::address_of(Peer peer) const {
 std::string Relay::who_is(Peer peer) const {
   const link::Claims* claims = server_.claims(peer);
   if (claims != nullptr && !claims->subject.empty()) return claims->subject;
-  const std::string address = address_of(peer);
-  return address.substr(0, address.rfind(':'));  // other clients of the machine are barred with it
+  // Other clients of the machine are barred with it.
+  const Endpoint* address = server_.address(peer);
+  return address == nullptr ? "?" : address->ip_text();
+}
+
+// An address in the form that we print it in, however it was written; other names as they are.
+std::string Relay::plain(const std::string& name) {
+  std::string address = name;
+  if (address.find(':') != std::string::npos && !address.starts_with('[')) {
+    address = "[" + address + "]";
+  }
+  const auto parsed = Endpoint::parse(address + ":0");
+  return parsed ? parsed->ip_text() : name;
 }
 
 bool Relay::is_barred(const std::string& who) const {
   const auto& always = settings_.barred;
-  return barred_.count(who) > 0 || std::find(always.begin(), always.end(), who) != always.end();
+  return barred_.count(who) > 0 || std::any_of(always.begin(), always.end(), [&](const auto& each) {
+           return plain(each) == who;
+         });
 }
 
 // ---- who comes and goes ----
@@ -301,10 +314,14 @@ std::string Relay::command(const std::string& line) {
     return {};
   }
   if (first == "unbar") {
-    if (words.size() == 2 && barred_.erase(words[1]) > 0) {
-      return remark(json::shown(words[1]) + " may come"), "";
+    // Names may have blanks; quotes around them, as `barred` prints them, are not part of them.
+    std::string name = from(1);
+    if (name.size() >= 2 && name.front() == '"' && name.back() == '"') {
+      name = name.substr(1, name.size() - 2);
     }
-    if (words.size() == 2 && is_barred(words[1])) {
+    name = plain(name);
+    if (barred_.erase(name) > 0) return remark(json::shown(name) + " may come"), "";
+    if (is_barred(name)) {
       return "the settings bar it: take it out of `barred` there, then `reload`";
     }
     return "write `unbar NAME`; `barred` lists them";

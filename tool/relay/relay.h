@@ -86,6 +86,7 @@ class Relay {
   [[nodiscard]] std::optional<host::Peer> with_number(const std::string& word) const;
   [[nodiscard]] std::string address_of(host::Peer peer) const;
   [[nodiscard]] std::string who_is(host::Peer peer) const;  // what a bar goes by
+  [[nodiscard]] static std::string plain(const std::string& name);
   [[nodiscard]] bool is_barred(const std::string& who) const;
   std::string tap(const std::vector<std::string>& words);
   std::string say(const std::string& words);

@@ -5,10 +5,12 @@
 #include <toml++/toml.h>
 
 #include <algorithm>
+#include <cctype>
 
 #include "kwind/bits/nearest.h"
 #include "kwind/json/line.h"
 #include "kwind/language/compile.h"
+#include "kwind/link/spec.h"
 
 namespace kwind::relay {
 
@@ -114,6 +116,15 @@ class Reader {
       made.barred = texts(*table, "barred", "[\"Tern\", \"192.0.2.7\"]");
       made.ticket_key = text(*table, "ticket_key", made.ticket_key);
       made.password = text(*table, "password", made.password);
+      if (made.password.size() > link::kMaxTicketBytes) {
+        problem(table->get("password")->source(),
+                fmt::format("`password` has at most {} bytes", link::kMaxTicketBytes));
+      }
+      if (!made.password.empty() &&
+          std::isspace(static_cast<unsigned char>(made.password.back())) != 0) {
+        problem(table->get("password")->source(),
+                "`password` ends with a blank, which `--ticket` leaves out");
+      }
       if (!made.ticket_key.empty() && !made.password.empty()) {
         problem(table->source(), "`ticket_key` or `password`, not both");
       }
@@ -124,6 +135,9 @@ class Reader {
     if (const auto* table = section(root_, "rooms")) {
       known(*table, {"first", "further", "any", "most"});
       made.first_room = text(*table, "first", made.first_room);
+      if (made.first_room.empty()) {
+        problem(table->get("first")->source(), "`first` is the name of a room, as in \"lobby\"");
+      }
       made.any_room = yes_or_no(*table, "any", made.any_room);
       made.most_rooms = whole(*table, "most", 1, 65536, made.most_rooms);
       made.further_rooms = texts(*table, "further", "[\"north\", \"south\"]");
@@ -180,9 +194,7 @@ class Reader {
       to.say_kind = *kind;
       to.say_field = field_named(*table, "field", *kind, {TypeKind::text});
       if (!to.say_field) to.say_kind.reset();
-      if (protocol.messages[*kind].direction == Direction::from_client) {
-        problem(table->source(), fmt::format("{} travels from clients only", name_of(*kind)));
-      }
+      (void)reaches_clients(*table, *kind);
     }
   }
 
@@ -387,11 +399,14 @@ class Reader {
       made.as = *as;
     }
     const schema::MessageType& target = protocol_->messages[made.as];
-    if (made.to != To::nobody && (target.direction == Direction::from_client ||
-                                  target.role != schema::MessageRole::message)) {
+    made.keep = choice<Keep>(table, "keep", {"no", "sender", "room"}, Keep::no);
+    // Who comes later gets what is kept.
+    const bool sent = made.to != To::nobody || made.keep != Keep::no;
+    if (sent && (target.direction == Direction::from_client ||
+                 target.role != schema::MessageRole::message)) {
       problem(table.source(),
               fmt::format("{} cannot be sent to clients; name with `as` which message they get "
-                          "instead, or set `to` to \"nobody\"",
+                          "instead, or set `to` to \"nobody\" and keep nothing",
                           target.name));
       return std::nullopt;
     }
@@ -399,8 +414,18 @@ class Reader {
     set_fields(table, made);
     made.sender = sender(table, made.as);
     made.enters = field_named(table, "enters", kind, {TypeKind::text});
-    made.keep = choice<Keep>(table, "keep", {"no", "sender", "room"}, Keep::no);
     return made;
+  }
+  bool reaches_clients(const toml::table& table, std::size_t kind) {
+    const schema::MessageType& message = protocol_->messages[kind];
+    if (message.direction == Direction::from_client) {
+      problem(table.source(), fmt::format("{} travels from clients only", message.name));
+      return false;
+    }
+    if (message.role == schema::MessageRole::message) return true;
+    problem(table.source(),
+            fmt::format("{} belongs to a request; a relay asks and answers nothing", message.name));
+    return false;
   }
   std::optional<Rule> event(const char* name) {
     const auto* table = section(root_, name);
@@ -408,10 +433,7 @@ class Reader {
     known(*table, {"to", "as", "sender", "keep", "fields"});
     const auto as = kind_named(*table, "as");
     if (!as) return std::nullopt;
-    if (protocol_->messages[*as].direction == Direction::from_client) {
-      problem(table->source(), fmt::format("{} travels from clients only", name_of(*as)));
-      return std::nullopt;
-    }
+    if (!reaches_clients(*table, *as)) return std::nullopt;
     Rule made;
     made.as = *as;
     made.to = choice<To>(*table, "to", {"others", "room", "everyone", "nobody"}, To::others);

@@ -213,7 +213,8 @@ std::unique_ptr<End> End::open(const schema::Tables& tables, const EndOptions& o
     return nullptr;
   }
   Endpoint local = *address;
-  if (is_client) local = address->is_loopback() ? Endpoint::loopback(0) : Endpoint::any(0);
+  const Endpoint remote = io::reachable(*address);
+  if (is_client) local = io::local_for(remote);
   auto port = io::UdpPort::open(local);
   if (!port) {
     why = fmt::format("{}: {}", local.text(), error_info(port.error()).text);
@@ -225,7 +226,7 @@ std::unique_ptr<End> End::open(const schema::Tables& tables, const EndOptions& o
     client.clear_mode = options.clear;
     client.ticket = options.ticket;
     client.timeouts.silence = options.silence;
-    return std::make_unique<ClientEnd>(tables, std::move(*port), *address, options,
+    return std::make_unique<ClientEnd>(tables, std::move(*port), remote, options,
                                        std::move(client));
   }
   host::ServerOptions server;

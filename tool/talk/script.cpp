@@ -13,6 +13,20 @@ namespace {
 
 constexpr std::size_t kMostSeen = 100000;
 
+const std::map<std::string_view, Event::What>& happenings() {
+  static const std::map<std::string_view, Event::What> all = {{"here", Event::What::connected},
+                                                              {"lost", Event::What::broken},
+                                                              {"back", Event::What::back},
+                                                              {"gone", Event::What::gone}};
+  return all;
+}
+std::string_view name_of(Event::What what) {
+  for (const auto& [name, each] : happenings()) {
+    if (each == what) return name;
+  }
+  return "something else";
+}
+
 // "500ms", "2s", "0.5s".
 std::optional<Duration> parse_time(std::string_view text) {
   double number = 0;
@@ -96,13 +110,8 @@ class StepReader {
     }
     if (at == words_.size())
       throw std::string("write what to expect: a message, `here`, `lost`, `back` or `gone`");
-    static const std::map<std::string_view, Event::What> kHappenings = {
-        {"here", Event::What::connected},
-        {"lost", Event::What::broken},
-        {"back", Event::What::back},
-        {"gone", Event::What::gone}};
-    const auto happening = kHappenings.find(words_[at]);
-    if (happening != kHappenings.end()) {
+    const auto happening = happenings().find(words_[at]);
+    if (happening != happenings().end()) {
       step.awaited = happening->second;
     } else {
       const auto kind = json::find_kind(protocol_, words_[at]);
@@ -214,15 +223,23 @@ bool ScriptRun::on_one_channel(const Event& a, const Event& b) const {
   return protocol_.messages[a.kind].channel == protocol_.messages[b.kind].channel;
 }
 
+// Only messages have values.
+std::string ScriptRun::shown(const Event& event) const {
+  if (event.what != Event::What::message) {
+    return std::string(name_of(event.what)) + (event.text.empty() ? "" : ", " + event.text);
+  }
+  const schema::MessageType& message = protocol_.messages[event.kind];
+  return fmt::format("{} {}", message.name,
+                     json::line_text(protocol_, message.fields, event.value));
+}
+
 bool ScriptRun::expect(const Step& step, Time now) {
   const auto found = std::find_if(seen_.begin(), seen_.end(),
                                   [&](const Event& event) { return fits(step, event); });
   const bool late = now >= *since_ + step.time;
   if (step.none) {
     if (found != seen_.end()) {
-      fail(step, fmt::format("it came: {} {}", protocol_.messages[found->kind].name,
-                             json::line_text(protocol_, protocol_.messages[found->kind].fields,
-                                             found->value)));
+      fail(step, "it came: " + shown(*found));
     }
     return late || !failure_.empty();
   }
@@ -238,13 +255,10 @@ bool ScriptRun::expect(const Step& step, Time now) {
   const auto near = std::find_if(seen_.rbegin(), seen_.rend(), [&](const Event& event) {
     return event.what == Event::What::message && event.kind == step.kind;
   });
-  const auto& shown = near == seen_.rend() ? seen_.rbegin() : near;
-  if (shown != seen_.rend()) {
-    instead = shown->what == Event::What::message
-                  ? fmt::format("the last that came: {} {}", protocol_.messages[shown->kind].name,
-                                json::line_text(protocol_, protocol_.messages[shown->kind].fields,
-                                                shown->value))
-                  : "the last that happened: " + shown->text;
+  const auto& last = near == seen_.rend() ? seen_.rbegin() : near;
+  if (last != seen_.rend()) {
+    const bool is_message = last->what == Event::What::message;
+    instead = (is_message ? "the last that came: " : "the last that happened: ") + shown(*last);
   }
   fail(step, fmt::format("not within {} s; {}", std::chrono::duration<double>(step.time).count(),
                          instead));

@@ -54,6 +54,7 @@ class ScriptRun {
  private:
   [[nodiscard]] bool fits(const Step& step, const Event& event) const;
   [[nodiscard]] bool on_one_channel(const Event& a, const Event& b) const;
+  [[nodiscard]] std::string shown(const Event& event) const;
   bool expect(const Step& step, Time now);
   void fail(const Step& step, const std::string& why);
 

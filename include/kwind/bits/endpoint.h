@@ -24,6 +24,9 @@ struct Endpoint {
   /// All addresses of this machine, IPv6 and IPv4, to listen on or to send from.
   static constexpr Endpoint any(std::uint16_t port) { return {{}, port}; }
   static constexpr Endpoint loopback(std::uint16_t port) { return v4(127, 0, 0, 1, port); }
+  static constexpr Endpoint loopback_v6(std::uint16_t port) {
+    return {{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1}, port};
+  }
 
   /// "127.0.0.1:4000" or "[::1]:4000" (RFC 4291, 2.2; without zones). Errors: Errc::bad_address.
   [[nodiscard]] static Result<Endpoint> parse(std::string_view text);
@@ -36,7 +39,11 @@ struct Endpoint {
   }
   /// 127.0.0.0/8 or ::1.
   [[nodiscard]] bool is_loopback() const;
+  /// 0.0.0.0 or ::, which a server listens on and nobody can send to.
+  [[nodiscard]] bool is_any() const;
   [[nodiscard]] std::string text() const;
+  /// The address alone, without brackets: "127.0.0.1", "::1".
+  [[nodiscard]] std::string ip_text() const;
 
   friend constexpr bool operator==(const Endpoint&, const Endpoint&) = default;
 };

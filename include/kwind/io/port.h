@@ -25,6 +25,7 @@ struct PortCounts {
   std::uint64_t bytes_received = 0;
   std::uint64_t send_failures = 0;     ///< the system would not take a datagram; it is gone
   std::uint64_t segmented = 0;         ///< of those sent: by segmentation offload
+  std::uint64_t too_long = 0;          ///< received, longer than 2048 bytes; dropped
   std::uint64_t receive_overruns = 0;  ///< datagrams that the system dropped for lack of buffer
 };
 

@@ -35,6 +35,12 @@ class UdpPort final : public LivePort {
   std::unique_ptr<State> state_;
 };
 
+/// Where a port is opened that talks to `remote`: loopback of the same family if that is a loopback
+/// address, else all addresses; the system chooses the number.
+[[nodiscard]] Endpoint local_for(const Endpoint& remote);
+/// Where a client reaches what listens at `address`: loopback if that is all addresses.
+[[nodiscard]] Endpoint reachable(const Endpoint& address);
+
 /// "127.0.0.1:4000", "localhost:4000" or another host name that the system can resolve.
 /// Blocks while resolving. Errors: bad_address.
 Result<Endpoint> resolve(std::string_view host_and_port);

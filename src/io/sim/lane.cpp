@@ -29,8 +29,10 @@ void Lane::push(Time now, const Endpoint& from, const Endpoint& to,
 double Lane::loss_now() const {
   const double loss = conditions_.loss;
   if (conditions_.loss_run <= 1 || loss >= 1) return loss;
-  if (losing_) return 1 - 1 / conditions_.loss_run;
-  return loss / (conditions_.loss_run * (1 - loss));
+  // So many losses leave so few datagrams between runs that runs cannot be shorter than this.
+  const double run = std::max(conditions_.loss_run, loss / (1 - loss));
+  if (losing_) return 1 - 1 / run;
+  return loss / (run * (1 - loss));
 }
 
 void Lane::add(Time now, const Endpoint& from, const Endpoint& to,

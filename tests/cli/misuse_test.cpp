@@ -1,0 +1,249 @@
+// Every command used wrongly: options at their limits and beyond, files that are none, output that
+// cannot be written. One clear line, the right exit code, and no abort.
+#include <arpa/inet.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "cli/cli_fixture.h"
+#include "cli/relay_fixture.h"
+#include "kwind/io/udp_port.h"
+
+namespace kwind {
+namespace {
+
+constexpr const char* kAsking =
+    "protocol asking 1\nchannel c ordered\n"
+    "message Hi from both on c { n : int 0..100 }\n"
+    "message Up from client on c { n : int 0..100 }\n"
+    "request Ask from client on c { n : int 0..3, w : text 8 } reply { m : int 0..3 }\n"
+    "request Tell from server on c { n : int 0..3, w : text 8 } reply { m : int 0..3 }\n";
+
+class Misuse : public Cli {
+ protected:
+  void SetUp() override {
+    Cli::SetUp();
+    asking_ = write("asking.kw", kAsking);
+    key_ = std::string(43, 'A');
+  }
+  // `line` is a command of the shell in which `kwind` is the tool, and the test's folder is the
+  // present one.
+  Finished shell(const std::string& line) {
+    return run({"/bin/sh", "-c",
+                "cd " + dir_.string() + " && kwind() { " + kKwind + " \"$@\"; }; " + line});
+  }
+  void expect(const std::string& line, int code, const std::string& words) {
+    const Finished done = shell(line);
+    EXPECT_EQ(done.code, code) << line << "\n" << done.err;
+    EXPECT_NE(done.err.find(words), std::string::npos) << line << "\n" << done.err;
+    EXPECT_EQ(done.err.find("terminate called"), std::string::npos) << line;
+  }
+  std::string asking_;
+  std::string key_;
+};
+
+TEST_F(Misuse, IsToldInASentence) {
+  write("empty", "");
+  const std::string long_ticket(701, 'a');
+  const struct {
+    std::string line;
+    int code;
+    std::string words;
+  } cases[] = {
+      {"kwind talk asking.kw --connect 127.0.0.1:5 --clear --ticket abc", 2, "only sealed"},
+      {"kwind load asking.kw --server 127.0.0.1:5 --clear --ticket abc --bots 1 --hold 1", 2,
+       "only sealed"},
+      {"kwind talk asking.kw --listen 0.0.0.0:0 --clear", 2, "this machine only"},
+      {"kwind talk asking.kw --connect 192.0.2.2:5 --clear", 2, "this machine only"},
+      {"kwind talk asking.kw --connect 127.0.0.1:5 --clear --key " + key_, 2, "leave the key out"},
+      {"kwind talk asking.kw --connect 127.0.0.1:5 --key " + key_ + " --ticket " + long_ticket, 2,
+       "at most 700"},
+      {"kwind load asking.kw --server 127.0.0.1:5 --key " + key_ + " --ticket " + long_ticket, 2,
+       "at most 700"},
+      {"echo 'Hi n=5' | kwind talk asking.kw --connect 127.0.0.1:9 --clear --seconds 0.3", 1,
+       "did not answer"},
+      {"kwind load --harbour --bots 70000", 2, "--bots: 1 to 60000"},
+      {"kwind load --harbour --bots 1 --hold 1 --key " + key_, 2, "leave FILE, --key"},
+      {"kwind load --harbour asking.kw --bots 1 --hold 1", 2, "leave FILE"},
+      {"kwind load --harbour --bots 1 --hold nan", 2, "--hold"},
+      {"kwind load --harbour --bots 1 --seed -1", 2, "--seed"},
+      {"kwind lag --to 127.0.0.1:5 --seed -1 --seconds 0.1", 2, "--seed"},
+      {"kwind lag --to 127.0.0.1:5 --loss nan", 2, "--loss"},
+      {"kwind lag --to 127.0.0.1:5 --delay nan", 2, "--delay"},
+      {"kwind lag --to 127.0.0.1:5 --seconds nan", 2, "--seconds"},
+      {"printf '[[step]]\\nat = nan\\n' > t.toml; kwind lag --to 127.0.0.1:5 --timetable t.toml", 1,
+       "`at`"},
+      {"printf '[[step]]\\nat = 1\\nup = 50\\n' > t.toml; kwind lag --to 127.0.0.1:5 --timetable "
+       "t.toml",
+       1, "`up` is a table"},
+      {"kwind demo --seconds nan", 2, "--seconds"},
+      {"kwind demo --seconds 2 --bots 1 --record a.x --keys a.x", 2, "two files"},
+      {"kwind demo --seconds 2 --bots 1 --report .", 1, "is a folder"},
+      {"kwind record --port 5999 --listen 127.0.0.1:99 --into x.pcapng --seconds 0.1", 2,
+       "--listen goes with --to"},
+      {"kwind explain asking.kw Hi 05 --opened o.pcapng", 2, "go with --capture"},
+      {"kwind diagnose 127.0.0.1:5 --key nothere", 1, "a key is"},
+      {"kwind ticket issue --key k --server s --subject ''", 2, "may not be empty"},
+      {"kwind ticket issue --key k --server s --subject \"$(printf '\\377')\"", 2, "no UTF-8"},
+      {"kwind ticket issue --key k --server s --subject x --id \"$(printf '\\377')\"", 2,
+       "no UTF-8"},
+      {"kwind train asking.kw empty -o c.codes", 1, "no entities"},
+      {"kwind check /dev/zero", 1, "/dev/zero"},
+      {"printf 'protocol p 1\\ninclude \"/dev/zero\"\\n' > z.kw; kwind check z.kw", 1, "z.kw:2"},
+  };
+  for (const auto& each : cases) expect(each.line, each.code, each.words);
+}
+
+TEST_F(Misuse, SettingsOfARelayThatCouldNotWorkAreToldByCheck) {
+  const struct {
+    const char* text;
+    const char* words;
+  } cases[] = {
+      {"[joining]\nas = \"Ask\"\n", "Ask travels from clients only"},
+      {"[joining]\nas = \"Tell\"\n", "Tell belongs to a request"},
+      {"[welcome]\nas = \"Tell\"\n", "Tell belongs to a request"},
+      {"[leaving]\nas = \"Tell\"\n", "Tell belongs to a request"},
+      {"[say]\nmessage = \"Tell\"\nfield = \"w\"\n", "Tell belongs to a request"},
+      {"[kinds.Up]\nto = \"nobody\"\nkeep = \"room\"\n", "Up cannot be sent to clients"},
+      {"[rooms]\nfirst = \"\"\n", "`first` is the name of a room"},
+      {"[admission]\npassword = \"salt \"\n", "ends with a blank"},
+      {"key_file = \"nothere.key\"\n", "nothere.key"},
+      {"listen = \"nonsense\"\n", "nonsense is not HOST:PORT"},
+      {"clear = true\nlisten = \"0.0.0.0:4000\"\n", "this machine only"},
+      {"[admission]\nticket_key = \"nothere.pub\"\n", "nothere.pub"},
+  };
+  for (const auto& each : cases) {
+    write("relay.toml", std::string("description = \"asking.kw\"\n") + each.text);
+    expect("kwind relay relay.toml --check", 1, each.words);
+  }
+  write("relay.toml", "description = \"asking.kw\"\n[kinds.Up]\nto = \"nobody\"\n");
+  EXPECT_EQ(shell("kwind relay relay.toml --check").code, 0);
+}
+
+TEST_F(Misuse, OutputThatCannotBeWrittenIsAFailure) {
+  for (const char* command : {"--help", "relay --settings", "check asking.kw", "gen --help",
+                              "demo --seconds 2 --bots 1 --json", "explain asking.kw Hi 05",
+                              "lag --to 127.0.0.1:5 --seconds 0.1", "budget --help"}) {
+    expect(std::string("kwind ") + command + " > /dev/full", 1, "No space left on device");
+    expect(std::string("kwind ") + command + " >&-", 1, "standard output could not be written");
+  }
+}
+
+// The keeper's commands come from standard input: no socket may be taken for it.
+TEST_F(Misuse, StrangersDatagramsAreNoCommandsWhereStandardInputIsClosed) {
+  const std::string listen = "127.0.0.1:46" + std::to_string(10 + ::getpid() % 90);
+  Process relay({"/bin/sh", "-c", "exec " + kKwind + " relay --listen " + listen + " <&-"});
+  ASSERT_TRUE(relay.wait_for("try it: kwind talk")) << relay.err();
+  auto port = io::UdpPort::open(Endpoint::loopback(0));
+  ASSERT_TRUE(port);
+  const auto to = Endpoint::parse(listen);
+  ASSERT_TRUE(to);
+  const std::string quit = "quit\n";
+  for (int i = 0; i < 20; ++i) {
+    (*port)->send(Time{}, *to, std::as_bytes(std::span(quit)));
+    (*port)->flush(Time{});
+    ::usleep(20000);
+  }
+  const Finished there = run({kKwind, "diagnose", listen});
+  EXPECT_NE(there.out.find("answers"), std::string::npos) << there.out << there.err;
+  relay.signal(SIGTERM);
+  const Finished done = relay.finish();
+  EXPECT_EQ(done.out.find("closing all connections"), done.out.rfind("closing all connections"));
+  EXPECT_EQ(done.code, 0) << done.err;
+}
+
+TEST_F(Misuse, AnEndlessPipeKeepsTheRelayFromNothing) {
+  const std::string listen = "127.0.0.1:47" + std::to_string(10 + ::getpid() % 90);
+  for (const char* pipe : {"yes who", "cat /dev/zero"}) {
+    Process relay({"/bin/sh", "-c",
+                   std::string(pipe) + " | exec " + kKwind + " relay --listen " + listen +
+                       " > out.txt & echo $!; wait $!"});
+    ASSERT_TRUE(relay.wait_for("\n"));
+    const std::string process = std::to_string(std::atoi(relay.out().c_str()));
+    ::usleep(400000);
+    const Finished there = run({kKwind, "diagnose", listen});
+    EXPECT_NE(there.out.find("answers"), std::string::npos) << there.out << there.err;
+    ASSERT_EQ(run({"/bin/sh", "-c", "kill -TERM " + process}).code, 0);
+    EXPECT_EQ(relay.finish().code, 0) << pipe;
+  }
+}
+
+TEST_F(Misuse, KeysReplaceNoDevicePipeOrLink) {
+  const fs::path fifo = dir_ / "pipe";
+  ASSERT_EQ(::mkfifo(fifo.c_str(), 0600), 0);
+  const Finished piped = shell(
+      "cat pipe > got.txt & kwind demo --seconds 2 --bots 1 --keys pipe; "
+      "code=$?; wait; exit $code");
+  EXPECT_TRUE(fs::is_fifo(fifo));
+  EXPECT_NE(read(dir_ / "got.txt").find("\"cipher\""), std::string::npos)
+      << "its reader got the keys";
+  const std::string other = write("other", "mine\n");
+  fs::create_symlink(other, dir_ / "link");
+  const Finished linked = shell("kwind demo --seconds 2 --bots 1 --keys link");
+  EXPECT_EQ(linked.code, 1);
+  EXPECT_NE(linked.err.find("link is not followed"), std::string::npos) << linked.err;
+  EXPECT_EQ(read(other), "mine\n");
+  // An old file that others may read becomes its owner's alone.
+  write("old.keys", "something old that is longer than nothing\n");
+  fs::permissions(dir_ / "old.keys", fs::perms::all);
+  (void)shell("kwind demo --seconds 2 --bots 1 --keys old.keys");
+  EXPECT_EQ(fs::status(dir_ / "old.keys").permissions(),
+            fs::perms::owner_read | fs::perms::owner_write);
+  EXPECT_EQ(read(dir_ / "old.keys").find("something old"), std::string::npos);
+}
+
+TEST_F(Misuse, AScriptThatExpectsNobodySaysWhoCame) {
+  Process server({kKwind, "talk", asking_, "--listen", "127.0.0.1:0", "--clear"});
+  ASSERT_TRUE(server.wait_for("--connect "));
+  server.read_to_end_of_line();
+  const std::string address = word_after(server.out(), "--connect ");
+  for (const char* what : {"here", "Hi"}) {
+    const std::string script =
+        write("no.talk", std::string("expect no ") + what + " within 200ms\n");
+    const Finished done =
+        run({kKwind, "talk", asking_, "--connect", address, "--clear", "--script", script});
+    const bool came = std::string(what) == "here";
+    EXPECT_EQ(done.code, came ? 1 : 0) << done.err;
+    EXPECT_EQ(done.err.find("it came: here") != std::string::npos, came) << done.err;
+  }
+}
+
+TEST_F(Misuse, TheLoopbackOfIPv6WorksAsThatOfIPv4) {
+  Process server({kKwind, "talk", asking_, "--listen", "[::1]:0", "--clear"});
+  if (!server.wait_for("--connect ")) GTEST_SKIP() << "no IPv6 here";
+  server.read_to_end_of_line();
+  const std::string address = word_after(server.out(), "--connect ");
+  const std::string script = write("here.talk", "expect here\nsend Hi n=7\nwait 200ms\n");
+  const Finished done =
+      run({kKwind, "talk", asking_, "--connect", address, "--clear", "--script", script});
+  EXPECT_EQ(done.code, 0) << done.err << done.out;
+  const Finished load =
+      run({kKwind, "load", asking_, "--server", address, "--clear", "--bots", "2", "--hold", "1"});
+  EXPECT_EQ(load.code, 0) << load.out << load.err;
+}
+
+TEST_F(Misuse, LongDatagramsAreDroppedAndCountedNotCut) {
+  Process lag({kKwind, "lag", "--listen", "127.0.0.1:0", "--to", "127.0.0.1:9", "--seconds", "2",
+               "--json"});
+  ASSERT_TRUE(lag.wait_for_error("server at ")) << lag.err();
+  const std::string where = word_after(lag.err(), "listening on ");
+  const auto to = Endpoint::parse(where.substr(0, where.find(',')));
+  ASSERT_TRUE(to) << lag.err();
+  const int socket = ::socket(AF_INET, SOCK_DGRAM, 0);
+  sockaddr_in address{};
+  address.sin_family = AF_INET;
+  address.sin_port = htons(to->port);
+  address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+  const std::vector<char> bytes(3000, 'x');
+  for (int i = 0; i < 5; ++i) {
+    ::sendto(socket, bytes.data(), bytes.size(), 0, reinterpret_cast<sockaddr*>(&address),
+             sizeof address);
+  }
+  ::close(socket);
+  const Finished done = lag.finish();
+  EXPECT_NE(done.out.find("\"too_long\": 5"), std::string::npos) << done.out;
+  EXPECT_NE(done.err.find("5 datagrams were longer than 2048 bytes"), std::string::npos);
+}
+
+}  // namespace
+}  // namespace kwind
