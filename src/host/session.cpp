@@ -12,8 +12,6 @@ namespace {
 // How often messages that are held back are looked at again.
 constexpr Duration kHeldRetry = std::chrono::milliseconds(20);
 // Kind and question number in front of the fields.
-// Tables have the newest version's sizes; in an older one a message may have been larger.
-constexpr std::size_t kOldVersions = 2;
 constexpr std::size_t kMostPrefixBits = 16 + schema::kQuestionBits;
 
 }  // namespace
@@ -66,8 +64,7 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
     spec.split = true;
     if (message.direction != schema::Direction::both && message.direction != incoming) continue;
     spec.largest_in_bytes =
-        std::max(spec.largest_in_bytes,
-                 std::min(kOldVersions * bits::bytes_for(bits), link::kMaxMessageBytes));
+        std::max(spec.largest_in_bytes, std::min(bits::bytes_for(bits), link::kMaxMessageBytes));
   }
   made.tags = protocol.messages.size();
   made.take_in_by_hand = true;

@@ -204,8 +204,11 @@ class Reading {
         return made;
       case TypeKind::integer:
       case TypeKind::count:
-      case TypeKind::peer:
-      case TypeKind::tick: made.whole = whole(json); return made;
+      case TypeKind::peer: made.whole = whole(json); return made;
+      case TypeKind::tick:
+        made.whole = whole(json);
+        if (made.whole < 0 || made.whole > 0xffffffff) stop("a tick, 0 to 4294967295", json);
+        return made;
       case TypeKind::real:
       case TypeKind::turn:
       case TypeKind::f32:
@@ -278,6 +281,9 @@ class Reading {
     if (json.is_null()) return made;
     if (!json.is_object() || !json.contains("id")) {
       stop("null or {\"id\": 7, \"generation\": 2}", json);
+    }
+    for (const auto& [name, ignored] : json.items()) {
+      if (name != "id" && name != "generation") unknown("part", name, {"id", "generation"});
     }
     const std::int64_t id = whole(json["id"]);
     const std::int64_t generation = json.contains("generation") ? whole(json["generation"]) : 0;

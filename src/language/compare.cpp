@@ -31,16 +31,43 @@ class Comparison {
           [&](const auto& a, const auto& b, const std::string& where) { channel(a, b, where); });
     items(before_.messages, after_.messages, "", "message",
           [&](const auto& a, const auto& b, const std::string& where) { message(a, b, where); });
+    const std::size_t entities = changes_.size();
     items(before_.entities, after_.entities, "", "entity",
           [&](const auto& a, const auto& b, const std::string& where) {
             doc(a.doc, b.doc, where);
+            if (a.at_most_per_second != b.at_most_per_second) {
+              harmless(where,
+                       fmt::format("its rate changed from {} to {}", rate_text(a), rate_text(b)));
+            }
             fields(a.fields, b.fields, where);
           });
+    judge_state(entities);
     held_to_digests(judged);
     return std::move(changes_);
   }
 
  private:
+  // State travels in the newest version alone: an older peer cannot leave out what it does not
+  // know.
+  void judge_state(std::size_t first) {
+    const auto travels = [](const Protocol& protocol) {
+      std::string all;
+      for (const schema::Listed& listed : schema::listing(protocol, protocol.version)) {
+        if (listed.text.starts_with("entity ")) all += listed.text;
+      }
+      return all;
+    };
+    if (before_.entities.empty() || travels(before_) == travels(after_)) return;
+    const bool told =
+        std::any_of(changes_.begin() + static_cast<std::ptrdiff_t>(first), changes_.end(),
+                    [](const Change& change) { return change.impact != Impact::harmless; });
+    if (told) return;
+    add(Impact::breaks, "entities",
+        "what is replicated changed, and state has no older versions: peers of the old description "
+        "are refused",
+        "bring servers and clients to the new description together");
+  }
+
   void add(Impact impact, std::string where, std::string what, std::string fix = "") {
     changes_.push_back({impact, std::move(where), std::move(what), std::move(fix)});
   }
@@ -83,17 +110,34 @@ class Comparison {
 
   void limit(std::string_view what, std::uint32_t a, std::uint32_t b, TypeKind kind) {
     if (a == b) return;
-    const bool used = uses(kind);
+    const bool used = uses(kind) || (kind == TypeKind::ref && !before_.entities.empty());
     add(used ? Impact::breaks : Impact::harmless, "protocol",
         fmt::format("`{} up to` changed from {} to {}", what, a, b),
         used ? fmt::format("keep {}: it decides how many bits each of them takes", a) : "");
   }
   bool uses(TypeKind kind) const {
-    const std::string_view word = kind == TypeKind::ref ? "ref " : "peer up to ";
-    for (const schema::Listed& listed : schema::listing(before_, last_)) {
-      if (listed.text.find(word) != std::string::npos) return true;
+    const auto any = [&](const std::vector<Field>& fields) {
+      return std::any_of(fields.begin(), fields.end(), [&](const Field& field) {
+        return field.words.local == schema::Local::no && holds(field.type, kind);
+      });
+    };
+    return std::any_of(before_.messages.begin(), before_.messages.end(),
+                       [&](const auto& message) { return any(message.fields); }) ||
+           std::any_of(before_.records.begin(), before_.records.end(),
+                       [&](const auto& record) { return any(record.fields); }) ||
+           std::any_of(before_.entities.begin(), before_.entities.end(),
+                       [&](const auto& entity) { return any(entity.fields); });
+  }
+  // What records hold is looked at by itself.
+  bool holds(const Type& type, TypeKind kind) const {
+    if (type.kind == kind) return true;
+    if (type.kind == TypeKind::one_of) {
+      for (const schema::Option& option : before_.one_ofs[type.index].options) {
+        if (!option.type.empty() && holds(option.type.front(), kind)) return true;
+      }
     }
-    return false;
+    return std::any_of(type.element.begin(), type.element.end(),
+                       [&](const Type& inner) { return holds(inner, kind); });
   }
 
   // ---- lists of named things ----
@@ -223,9 +267,10 @@ class Comparison {
     doc(a.doc, b.doc, where);
     fields(a.fields, b.fields, where);
   }
-  static std::string rate_text(const schema::MessageType& message) {
-    return message.at_most_per_second == 0 ? "no limit"
-                                           : fmt::format("{}/s", message.at_most_per_second);
+  template <class Limited>
+  static std::string rate_text(const Limited& limited) {
+    return limited.at_most_per_second == 0 ? "no limit"
+                                           : fmt::format("{}/s", limited.at_most_per_second);
   }
 
   void fields(const std::vector<Field>& a, const std::vector<Field>& b, const std::string& where) {

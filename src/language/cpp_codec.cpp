@@ -365,7 +365,7 @@ bool CppCodec::carries_nothing(const schema::Option& option) const {
 void CppCodec::one_of_case(const Options& options, std::size_t place, const std::string& held) {
   const schema::Option& option = options.options[place];
   const std::string owner =
-      fmt::format("{}::{}", CppTypes::qualified(options), pascal_case(option.name));
+      fmt::format("{}::{}", CppTypes::qualified(options), cpp_case(options.name, option.name));
   value(option.type.front(), held + ".value", {owner + "::value"});
 }
 
@@ -419,7 +419,7 @@ void CppCodec::decode_one_of(const Options& options, const std::string& value_na
     const bool last = i + 1 == options.options.size();
     open(last ? std::string("default: {") : fmt::format("case {}: {{", i));
     const std::string call = fmt::format("kwind::schema::alternative<{}::{}>({})", type,
-                                         pascal_case(option.name), value_name);
+                                         cpp_case(options.name, option.name), value_name);
     if (carries_nothing(option)) {
       line(call + ";");
     } else {

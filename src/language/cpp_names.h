@@ -9,6 +9,11 @@ namespace kwind::language {
 /// The name itself, or with a _ behind it where C++ or a generated struct has that name already.
 std::string cpp_name(std::string_view name);
 
+/// The namespace of a protocol: its name, likewise.
+std::string cpp_space(std::string_view protocol);
+/// The struct of a case of the `one of` that is called `one_of`.
+std::string cpp_case(std::string_view one_of, std::string_view name);
+
 /// Doc comment lines, each with `indent` before it; nothing for an empty text.
 std::string cpp_comment(std::string_view text, std::string_view indent);
 

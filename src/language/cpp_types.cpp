@@ -34,18 +34,18 @@ std::string CppTypes::name(const Type& type, const std::string& scope) const {
     case TypeKind::real:
     case TypeKind::f64:
     case TypeKind::turn: return "double";
-    case TypeKind::heading2: return "Eigen::Vector2d";
-    case TypeKind::heading3: return "Eigen::Vector3d";
-    case TypeKind::rotation: return "Eigen::Quaterniond";
+    case TypeKind::heading2: return "::Eigen::Vector2d";
+    case TypeKind::heading3: return "::Eigen::Vector3d";
+    case TypeKind::rotation: return "::Eigen::Quaterniond";
     case TypeKind::vec: {
       const Type& part = type.element.front();
       if (part.kind == TypeKind::integer && !fits_32(part)) {
-        return fmt::format("Eigen::Matrix<std::int64_t, {}, 1>", type.limit);
+        return fmt::format("::Eigen::Matrix<std::int64_t, {}, 1>", type.limit);
       }
       const char letter = part.kind == TypeKind::integer ? 'i'
                           : part.kind == TypeKind::f32   ? 'f'
                                                          : 'd';
-      return fmt::format("Eigen::Vector{}{}", type.limit, letter);
+      return fmt::format("::Eigen::Vector{}{}", type.limit, letter);
     }
     case TypeKind::text: return "std::string";
     case TypeKind::bytes: return "std::vector<std::byte>";
@@ -78,9 +78,9 @@ std::string CppTypes::value(const Type& type, const schema::Value& value,
     case TypeKind::real:
     case TypeKind::f64:
     case TypeKind::turn: return fmt::format("{}", value.real);
-    case TypeKind::heading2: return "Eigen::Vector2d::UnitX()";
-    case TypeKind::heading3: return "Eigen::Vector3d::UnitZ()";
-    case TypeKind::rotation: return "Eigen::Quaterniond::Identity()";
+    case TypeKind::heading2: return "::Eigen::Vector2d::UnitX()";
+    case TypeKind::heading3: return "::Eigen::Vector3d::UnitZ()";
+    case TypeKind::rotation: return "::Eigen::Quaterniond::Identity()";
     case TypeKind::enumeration: {
       const Options& options = protocol_.enums[type.index];
       return fmt::format("{}::{}", scope.empty() ? options.name : scope + qualified(options),
@@ -102,7 +102,12 @@ std::string CppTypes::initial(const Type& type, const schema::Value& of,
       const std::string cell = value(type.element.front(), of.items.front(), scope);
       return cell == "0" || cell == "false" ? "" : fmt::format("{{{}}}", cell);
     }
-    case TypeKind::text: return of.text.empty() ? "" : " = " + cpp_string(of.text);
+    case TypeKind::text:
+      if (of.text.empty()) return "";
+      // A zero would end a plain literal.
+      return of.text.find('\0') == std::string::npos
+                 ? " = " + cpp_string(of.text)
+                 : fmt::format("{{{}, {}}}", cpp_string(of.text), of.text.size());
     default: break;
   }
   const std::string text = value(type, of, scope);

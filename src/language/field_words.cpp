@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <charconv>
 
 #include "kwind/bits/nearest.h"
 #include "kwind/schema/codec.h"
@@ -32,6 +33,9 @@ bool take_name(const std::vector<schema::Option>& options, const Token& place, s
   return false;
 }
 
+// Each step's sine and cosine are kept in a table.
+constexpr std::uint64_t kMostFollowedSteps = 65536;
+
 // Whether a value moves without jumps, so that there is something between two of them.
 bool continuous(const schema::Protocol& protocol, const Type& type) {
   switch (type.kind) {
@@ -60,8 +64,29 @@ bool is_place(const schema::Protocol& protocol, const Type& type) {
   }
   if (type.kind != TypeKind::record) return false;
   const auto& fields = protocol.records[type.index].fields;
-  return fields.size() >= 2 && fields[0].name == "x" && fields[1].name == "y" &&
-         continuous(protocol, fields[0].type) && continuous(protocol, fields[1].type);
+  if (fields.size() < 2 || fields[0].name != "x" || fields[1].name != "y") return false;
+  const Type& x = fields[0].type;
+  const Type& y = fields[1].type;
+  if (x.kind == TypeKind::f32 || x.kind == TypeKind::f64) return y.kind == x.kind;
+  // Both ends count the way along each axis in the same steps.
+  return x.kind == TypeKind::real && y.kind == TypeKind::real &&
+         x.real.step * y.real.scale == y.real.step * x.real.scale;
+}
+
+}  // namespace
+
+namespace {
+
+// Numerator and denominator may each have more digits than a double: rounded once, not twice.
+double nearest_double(const Number& number) {
+  int digits = 0;
+  std::int64_t den = number.den;
+  for (; den % 10 == 0; den /= 10) ++digits;
+  if (den != 1) return static_cast<double>(static_cast<long double>(number.num) / number.den);
+  const std::string text = fmt::format("{}e-{}", number.num, digits);
+  double made = 0;
+  std::from_chars(text.data(), text.data() + text.size(), made);
+  return made;
 }
 
 }  // namespace
@@ -121,7 +146,8 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
     case TypeKind::f32:
     case TypeKind::f64:
       if (!is_number) return refuse("the default must be a number");
-      to.real = type.kind == TypeKind::f32 ? static_cast<double>(static_cast<float>(value)) : value;
+      to.real = nearest_double(syntax.number);
+      if (type.kind == TypeKind::f32) to.real = static_cast<double>(static_cast<float>(to.real));
       return to;
     case TypeKind::enumeration:
       if (!take_name(protocol.enums[type.index].options, place, to.whole, reporter)) {
@@ -221,7 +247,7 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
     if (!is_place(protocol, made->type)) {
       reporter.error(*field.follow,
                      "what follows is a vec2 or a record that begins with x and y, "
-                     "of real, f32 or f64");
+                     "both f32, both f64, or both real with the same step");
     }
     other(
         field.speed,
@@ -234,6 +260,14 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
         field.along,
         [](TypeKind kind) { return kind == TypeKind::turn || kind == TypeKind::heading2; },
         "a turn or a heading2");
+    const auto along = find(field.along.text);
+    if (along != fields.end() &&
+        (along->type.kind == TypeKind::turn || along->type.kind == TypeKind::heading2) &&
+        along->type.turn.count > kMostFollowedSteps) {
+      reporter.error(field.along,
+                     fmt::format("`{}` has {} steps; what is followed along has at most {}",
+                                 field.along.text, along->type.turn.count, kMostFollowedSteps));
+    }
   }
 }
 

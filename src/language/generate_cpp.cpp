@@ -73,7 +73,7 @@ class Generator {
   Generator(const Protocol& protocol, std::string_view source)
       : protocol_(protocol),
         source_(source),
-        space_(cpp_name(protocol.name)),
+        space_(cpp_space(protocol.name)),
         types_(protocol),
         codec_(protocol, types_) {}
 
@@ -144,12 +144,12 @@ class Generator {
     line("{}}}}};", indent);
   }
 
+  static unsigned enum_bits(const Options& made) { return made.options.size() <= 256 ? 8 : 16; }
   void enum_text(const Options& made, std::string_view indent) {
     header_->system("<cstdint>");
     header_->system("<string_view>");
     header_->text(cpp_comment(made.doc, indent));
-    line("{}enum class {} : std::uint{}_t {{", indent, made.name,
-         made.options.size() <= 256 ? 8 : 16);
+    line("{}enum class {} : std::uint{}_t {{", indent, made.name, enum_bits(made));
     for (const schema::Option& option : made.options) {
       header_->text(cpp_comment(option.doc, std::string(indent) + "  "));
       line("{}  {},{}", indent, cpp_name(option.name),
@@ -176,12 +176,11 @@ class Generator {
            option.life.whole() ? "" : "  //" + schema::life_text(option.life, " "));
     }
     line("{0}  friend bool operator==(const {1}&, const {1}&) = default;", indent, made.name);
-    line(
-        "{}  template <class Visitor>\n{}  friend void visit_fields(const {}& from, Visitor&& "
-        "visit) {{",
-        indent, indent, made.name);
+    // No field ends in _ but those that would clash with a name of C++.
+    line("{}  template <class Visitor_>", indent);
+    line("{}  friend void visit_fields(const {}& from_, Visitor_&& visit_) {{", indent, made.name);
     for (const schema::Option& option : made.options) {
-      line("{}    visit(\"{}\", from.{});", indent, option.name, cpp_name(option.name));
+      line("{}    visit_(\"{}\", from_.{});", indent, option.name, cpp_name(option.name));
     }
     line("{}  }}\n{}}};", indent, indent);
   }
@@ -191,7 +190,7 @@ class Generator {
     std::vector<std::string> cases;
     cases.reserve(made.options.size());
     for (const schema::Option& option : made.options) {
-      const std::string name = pascal_case(option.name);
+      const std::string name = cpp_case(made.name, option.name);
       cases.push_back(name);
       header_->text(cpp_comment(option.doc, "    "));
       line("    struct {} {{", name);
@@ -201,9 +200,15 @@ class Generator {
         const std::string range = CppTypes::range(type, "value");
         if (!range.empty()) line("      static constexpr {};", range);
         const std::string scope = "::" + space_ + "::";
-        line("      {} value{};  // {}{}", types_.name(type, scope),
+        const std::string type_name = types_.name(type, scope);
+        line("      {} value{};  // {}{}", type_name,
              types_.initial(type, schema::initial_value(protocol_, type), scope),
              schema::type_text(protocol_, type), schema::life_text(option.life, ", "));
+        // Its own constructors: an implicit one could not be used before the whole message is
+        // complete, and the variant of all cases is a member of that.
+        line("      {}() {{}}", name);
+        line("      explicit {}({} of) : value(std::move(of)) {{}}", name, type_name);
+        header_->system("<utility>");
       }
       line("      friend bool operator==(const {0}&, const {0}&) = default;\n    }};", name);
     }
@@ -214,25 +219,39 @@ class Generator {
 
   // ---- structs ----
 
+  // A struct in a struct has no default values before the outer one is complete, which a `maybe` of
+  // it would need.
+  static std::string flags_outside(const Options& made) {
+    return "flags_of_" + made.inside + "_" + made.name;
+  }
+  void outside_text(const std::string& name) {
+    for (Options made : protocol_.flags) {
+      if (made.inside != name) continue;
+      made.name = flags_outside(made);
+      line("namespace tables {{");
+      flags_text(made, "");
+      line("}}  // namespace tables");
+    }
+  }
   void inside_text(const std::string& name) {
     for (const Options& made : protocol_.enums) {
       if (made.inside == name) enum_text(made, "  ");
     }
     for (const Options& made : protocol_.flags) {
-      if (made.inside == name) flags_text(made, "  ");
+      if (made.inside == name) line("  using {} = tables::{};", made.name, flags_outside(made));
     }
     for (const Options& made : protocol_.one_ofs) {
       if (made.inside == name) one_of_text(made);
     }
   }
 
-  void member_text(const Field& field) {
+  void member_text(const Field& field, const std::string& scope = "") {
     need(field.type);
     const std::string range = CppTypes::range(field.type, field.name);
     if (!range.empty()) line("  static constexpr {};", range);
     header_->text(cpp_comment(field.doc, "  "));
-    line("  {} {}{};  // {}{}, {}{}", types_.name(field.type), cpp_name(field.name),
-         types_.initial(field.type, schema::initial_value(protocol_, field)),
+    line("  {} {}{};  // {}{}, {}{}", types_.name(field.type, scope), cpp_name(field.name),
+         types_.initial(field.type, schema::initial_value(protocol_, field), scope),
          schema::type_text(protocol_, field.type), field.unit.empty() ? "" : " in " + field.unit,
          size_text(schema::size_of(protocol_, field.type)), schema::life_text(field.life, ", "));
   }
@@ -297,7 +316,7 @@ class Generator {
     line("inline void decode({0}kwind::schema::Decoder& in, {0}{1}& to) {{\n{2}}}", unused, name,
          decode);
     line("/// Calls visit(\"name\", value) for each field in order.");
-    line("template <class Visitor>\nvoid visit_fields({0}const {1}& from, {0}Visitor&& visit) {{",
+    line("template <class Visitor_>\nvoid visit_fields({0}const {1}& from, {0}Visitor_&& visit) {{",
          unused, name);
     for (const Field& field : fields) {
       if (field.words.local != schema::Local::no) continue;
@@ -313,9 +332,9 @@ class Generator {
     std::string table = "{}";
     if (count > 0) {
       header_->system("<array>");
-      table = fmt::format("tables::k{}Fields", name);
+      table = fmt::format("tables::fields_of_{}", name);
       line("namespace tables {{");
-      line("inline constexpr std::array<kwind::schema::FieldInfo, {}> k{}Fields = {{{{", count,
+      line("inline constexpr std::array<kwind::schema::FieldInfo, {}> fields_of_{} = {{{{", count,
            name);
       for (const Field& field : fields) {
         if (field.words.local != schema::Local::no) continue;
@@ -331,7 +350,9 @@ class Generator {
   }
 
   void record_text(const schema::Record& record) {
+    for (const Field& field : record.fields) forward(field.type);
     const std::string size = size_text(schema::size_of(protocol_, record.fields));
+    outside_text(record.name);
     header_->text(cpp_comment(record.doc.empty() ? size : record.doc + "\n" + size, ""));
     struct_text(record.name, record.fields, Of::record);
   }
@@ -349,10 +370,11 @@ class Generator {
     for (const Field& field : message.fields) forward(field.type);
     const bool asks = message.role == schema::MessageRole::request;
     if (asks) forward_answer(message);
+    outside_text(message.name);
     header_->text(cpp_comment(doc, ""));
     struct_text(message.name, message.fields, Of::message);
     if (asks) asking(message);
-    const schema::Size size = schema::size_of(protocol_, message.fields);
+    const schema::Size size = schema::size_in_any_version(protocol_, message.fields);
     std::string_view direction = "both";
     if (message.direction == schema::Direction::from_client) direction = "from_client";
     if (message.direction == schema::Direction::from_server) direction = "from_server";
@@ -360,14 +382,15 @@ class Generator {
     if (message.role == schema::MessageRole::request) role = "request";
     if (message.role == schema::MessageRole::answer) role = "answer";
     line("namespace tables {{");
-    line("inline constexpr kwind::schema::MessageInfo k{}{{", message.name);
+    line("inline constexpr kwind::schema::MessageInfo info_of_{}{{", message.name);
     line("    \"{}\", {}, {}, kwind::schema::Direction::{}, {}, {}, {}, {},", message.name, kind,
          message.channel, direction, message.at_most_per_second, size.fewest_bits, size.most_bits,
-         message.fields.empty() ? "{}" : fmt::format("k{}Fields", message.name));
+         message.fields.empty() ? "{}" : fmt::format("fields_of_{}", message.name));
     line("    kwind::schema::MessageRole::{}, {{{}, {}}}, \"{}\"}};\n}}  // namespace tables", role,
          message.life.since, message.life.until, message.owner_field);
-    line("constexpr const kwind::schema::MessageInfo& {0}::info() {{ return tables::k{0}; }}",
-         message.name);
+    line(
+        "constexpr const kwind::schema::MessageInfo& {0}::info() {{ return tables::info_of_{0}; }}",
+        message.name);
   }
 
   // Entities are named by refs only: their own headers are not needed for that.
@@ -389,7 +412,10 @@ class Generator {
   // What the answer to a request is made of, for code that asks.
   void forward_answer(const MessageType& request) {
     line("struct {0}Reply;\nstruct {0}Answer;", request.name);
-    if (refuses(request)) line("enum class {}Refusal : std::uint8_t;", request.name);
+    for (const Options& made : protocol_.enums) {
+      if (!made.inside.empty() || made.name != request.name + "Refusal") continue;
+      line("enum class {} : std::uint{}_t;", made.name, enum_bits(made));
+    }
   }
   void asking(const MessageType& request) {
     line("/// What kwind::route::Outcome<{0}> and Answer<{0}> deal with.", request.name);
@@ -409,7 +435,6 @@ class Generator {
     for (const auto& record : protocol_.records) {
       if (record.name == request.name + "Reply" || record.name == request.name + "Refused") {
         line("");
-        for (const Field& field : record.fields) forward(field.type);
         record_text(record);
       }
     }
@@ -423,6 +448,7 @@ class Generator {
     doc += fmt::format("Entity{}; {} when all of it travels.", schema::life_text(entity.life, ", "),
                        size_text(schema::size_of(protocol_, entity.fields)));
     for (const Field& field : entity.fields) forward(field.type);
+    outside_text(entity.name);
     header_->text(cpp_comment(doc, ""));
     struct_text(entity.name, entity.fields, Of::entity);
     columns_text(entity);
@@ -431,9 +457,9 @@ class Generator {
 
   void columns_text(const schema::Entity& entity) {
     line("/// As encode() in the newest version, and calls mark() behind each field.");
-    line("template <class Mark>");
+    line("template <class Mark_>");
     line("void encode_columns([[maybe_unused]] kwind::schema::Encoder& out,");
-    line("                    [[maybe_unused]] const {}& from, [[maybe_unused]] Mark&& mark) {{",
+    line("                    [[maybe_unused]] const {}& from, [[maybe_unused]] Mark_&& mark) {{",
          entity.name);
     for (const Field& field : entity.fields) {
       if (!field.travels(protocol_.version)) continue;
@@ -448,7 +474,7 @@ class Generator {
     const bool fields = std::any_of(entity.fields.begin(), entity.fields.end(), has);
     header_->system("<array>");
     line("namespace tables {{");
-    line("inline constexpr std::array<kwind::schema::ColumnInfo, {}> k{}Columns = {{{{",
+    line("inline constexpr std::array<kwind::schema::ColumnInfo, {}> columns_of_{} = {{{{",
          all.columns.size(), entity.name);
     for (const schema::ColumnInfo& column : all.columns) {
       line("    {{{}, kwind::schema::ColumnForm::{}, {}, {}, {}, {}, {}, {}, {}, {}}},",
@@ -456,7 +482,7 @@ class Generator {
            column.owner_only, column.smooth, column.zero, column.step, column.grid);
     }
     line("}}}};");
-    line("inline constexpr std::array<kwind::schema::FollowInfo, {}> k{}Follows = {{{{",
+    line("inline constexpr std::array<kwind::schema::FollowInfo, {}> follows_of_{} = {{{{",
          all.follows.size(), entity.name);
     for (const schema::FollowInfo& follow : all.follows) {
       line("    {{{}, {}, {}, {}, {}, {}, {}, {}, {}}},", follow.first, follow.axes, follow.speed,
@@ -464,19 +490,22 @@ class Generator {
            follow.within);
     }
     line("}}}};");
-    line("inline constexpr std::array<kwind::schema::GridShape, {}> k{}Grids = {{{{",
+    line("inline constexpr std::array<kwind::schema::GridShape, {}> grids_of_{} = {{{{",
          all.grids.size(), entity.name);
     for (const schema::GridShape& grid : all.grids) {
       line("    {{{}, {}, {}, {}}},", grid.width, grid.height, grid.count, grid.named);
     }
     line("}}}};");
-    line("inline constexpr kwind::schema::EntityInfo k{0}{{", entity.name);
-    line("    \"{0}\", {1}, {2}, k{0}Columns, k{0}Follows, k{0}Grids, {{{3}, {4}}}, {5}}};",
-         entity.name, kind, fields ? fmt::format("k{}Fields", entity.name) : "{}",
-         entity.life.since, entity.life.until, entity.at_most_per_second);
+    line("inline constexpr kwind::schema::EntityInfo info_of_{0}{{", entity.name);
+    line(
+        "    \"{0}\", {1}, {2}, columns_of_{0}, follows_of_{0}, grids_of_{0}, {{{3}, {4}}}, {5}}};",
+        entity.name, kind, fields ? fmt::format("fields_of_{}", entity.name) : "{}",
+        entity.life.since, entity.life.until, entity.at_most_per_second);
     line("}}  // namespace tables");
-    line("constexpr const kwind::schema::EntityInfo& {0}::entity_info() {{ return tables::k{0}; }}",
-         entity.name);
+    line(
+        "constexpr const kwind::schema::EntityInfo& {0}::entity_info() {{ return "
+        "tables::info_of_{0}; }}",
+        entity.name);
   }
 
   // ---- the headers that hold it all ----
@@ -487,7 +516,7 @@ class Generator {
     header.system("<array>");
     for (const GeneratedFile& file : files_) header.ours(fmt::format("\"{}\"", file.path));
     line("namespace tables {{");
-    line("inline constexpr std::array<kwind::schema::ChannelInfo, {}> kChannels = {{{{",
+    line("inline constexpr std::array<kwind::schema::ChannelInfo, {}> channels = {{{{",
          protocol_.channels.size());
     for (const auto& channel : protocol_.channels) {
       line("    {{\"{}\", kwind::Delivery::{}, {}, {}, {}, {{{}, {}}}}},", channel.name,
@@ -495,9 +524,9 @@ class Generator {
            channel.life.since, channel.life.until);
     }
     line("}}}};");
-    line("inline constexpr std::array<kwind::schema::MessageInfo, {}> kMessages = {{{{",
+    line("inline constexpr std::array<kwind::schema::MessageInfo, {}> messages = {{{{",
          protocol_.messages.size());
-    for (const auto& message : protocol_.messages) line("    k{},", message.name);
+    for (const auto& message : protocol_.messages) line("    info_of_{},", message.name);
     line("}}}};");
     versions();
     declarations();
@@ -510,26 +539,26 @@ class Generator {
     if (!protocol_.entities.empty()) {
       std::string all;
       for (const auto& entity : protocol_.entities) {
-        all += (all.empty() ? "&k" : ", &k") + entity.name;
+        all += (all.empty() ? "&info_of_" : ", &info_of_") + entity.name;
       }
-      line("inline constexpr std::array<const kwind::schema::EntityInfo*, {}> kEntityKinds = {{",
+      line("inline constexpr std::array<const kwind::schema::EntityInfo*, {}> entity_kinds = {{",
            protocol_.entities.size());
       line("    {}}};", all);
     }
     line("}}  // namespace tables\n");
     if (!protocol_.entities.empty()) {
       line("/// What a replica::World or replica::Mirror needs to know of this protocol.");
-      line("inline constexpr kwind::schema::EntitiesInfo kEntities{{{}, tables::kEntityKinds}};\n",
+      line("inline constexpr kwind::schema::EntitiesInfo kEntities{{{}, tables::entity_kinds}};\n",
            protocol_.entities_up_to);
     }
     line("/// What a Server or Client needs to know of this protocol.");
     line(
         "inline constexpr kwind::schema::ProtocolInfo kProtocol{{\n    \"{}\", {}, "
-        "tables::kVersions,\n    tables::kChannels, tables::kMessages, "
-        "tables::kDeclarations}};\n",
+        "tables::versions,\n    tables::channels, tables::messages, "
+        "tables::declarations}};\n",
         protocol_.name, protocol_.version);
     line("/// Calls visit(Message{{}}) for each kind of message, in order.");
-    line("template <class Visitor>\nvoid visit_messages([[maybe_unused]] Visitor&& visit) {{");
+    line("template <class Visitor_>\nvoid visit_messages([[maybe_unused]] Visitor_&& visit) {{");
     for (const auto& message : protocol_.messages) line("  visit({}{{}});", message.name);
     line("}}");
     files_.push_back(header.file(protocol_.name + ".h", space_));
@@ -538,7 +567,7 @@ class Generator {
 
   void versions() {
     const std::uint16_t oldest = schema::oldest_version(protocol_);
-    line("inline constexpr std::array<kwind::schema::VersionInfo, {}> kVersions = {{{{",
+    line("inline constexpr std::array<kwind::schema::VersionInfo, {}> versions = {{{{",
          protocol_.version - oldest + 1);
     for (std::uint16_t version = protocol_.version; version >= oldest; --version) {
       std::vector<std::string> digest;
@@ -552,7 +581,7 @@ class Generator {
 
   void declarations() {
     const auto rows = schema::declaration_digests(protocol_);
-    line("inline constexpr std::array<kwind::schema::DeclarationInfo, {}> kDeclarations = {{{{",
+    line("inline constexpr std::array<kwind::schema::DeclarationInfo, {}> declarations = {{{{",
          rows.size());
     for (const auto& row : rows) {
       line("    {{\"{}\", {}, 0x{:08x}}},", row.name, row.from, row.digest);
@@ -573,11 +602,11 @@ class Generator {
     header.ours(fmt::format("\"{}.h\"", protocol_.name));
     for (const schema::Entity& entity : protocol_.entities) {
       if (!has_local(entity)) {
-        line("using {}::{};\n", space_, entity.name);
+        line("using ::{}::{};\n", space_, entity.name);
         continue;
       }
       line("/// {} with what the {} alone keeps: those fields never travel.", entity.name, word);
-      line("struct {0} : {1}::{0} {{", entity.name, space_);
+      line("struct {0} : ::{1}::{0} {{", entity.name, space_);
       for (const Field& field : entity.fields) {
         if (field.words.local != side) continue;
         if (field.untyped) {
@@ -585,7 +614,7 @@ class Generator {
           header.text(cpp_comment(field.doc, "  "));
           line("  std::any {};  // whatever game code puts there", cpp_name(field.name));
         } else {
-          member_text(field);
+          member_text(field, "::" + space_ + "::");
         }
       }
       line("}};\n");

@@ -56,10 +56,11 @@ void check_message_size(const schema::Protocol& protocol, const Token& place,
   const bool may_split =
       made.split || delivery == Delivery::ordered || delivery == Delivery::reliable;
   const std::uint32_t most = may_split ? kMostSplitBytes : kMostMessageBytes;
-  const std::size_t bytes = bits::bytes_for(schema::size_of(protocol, made.fields).most_bits);
+  const std::size_t bytes =
+      bits::bytes_for(schema::size_in_any_version(protocol, made.fields).most_bits);
   if (bytes <= most || made.fields.empty()) return;
   const auto most_bits = [&](const schema::Field& field) {
-    return schema::size_of(protocol, field.type).most_bits;
+    return schema::size_in_any_version(protocol, {field}).most_bits;
   };
   const auto largest =
       std::max_element(made.fields.begin(), made.fields.end(),

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <memory>
 
 #include "cursor.h"
@@ -27,9 +28,9 @@ struct Reading {
 };
 
 std::string beside(const std::string& including, std::string_view name) {
-  const std::size_t slash = including.rfind('/');
-  if (slash == std::string::npos || name.starts_with('/')) return std::string(name);
-  return including.substr(0, slash + 1) + std::string(name);
+  // One file has one name, however it is spelled.
+  namespace fs = std::filesystem;
+  return (fs::path(including).parent_path() / fs::path(name)).lexically_normal().generic_string();
 }
 
 class Parser : private Cursor {
@@ -133,6 +134,7 @@ class Parser : private Cursor {
       if (!contains(kLimits, limit.text)) stop_unknown(limit, "a limit of the protocol", kLimits);
       if (!accept("up", "to")) stop_expected("`up to N`");
       Number& to = limit.text == "entities" ? made().entities : made().peers;
+      if (to.written()) said_twice(limit);
       to = whole_number("the most that there are at a time");
     }
   }
@@ -211,6 +213,7 @@ class Parser : private Cursor {
                                                       "until"};
       const Token option = word("`repeat N`, `priority high`, `bulk`, `since N` or `until N`");
       if (option.text == "repeat") {
+        if (syntax.repeat.written()) said_twice(option);
         syntax.repeat = whole_number("how many messages each datagram repeats");
         if (syntax.delivery != Delivery::sequenced) {
           report(option, "only a sequenced channel repeats; the others have no newest message");
@@ -272,8 +275,10 @@ class Parser : private Cursor {
       static const std::vector<std::string> kClauses = {"at", "split"};
       const Token clause = word("`at most N/s` or `split`");
       if (clause.text == "split") {
+        if (syntax.split) said_twice(clause);
         syntax.split = true;
       } else if (clause.text == "at") {
+        if (syntax.at_most.written()) said_twice(clause);
         syntax.at_most = rate("how many messages a second");
       } else {
         stop_unknown(clause, "`at most N/s` or `split`", kClauses);
@@ -368,17 +373,21 @@ class Parser : private Cursor {
     if (life_word(first, syntax.life)) return;
     if (first.text == "at") {
       if (!accept("spawn")) stop_expected("`spawn`, as in `at spawn`");
+      if (syntax.at_spawn) said_twice(first);
       syntax.at_spawn = first;
     } else if (first.text == "owner") {
       if (!accept("only")) stop_expected("`only`, as in `owner only`");
+      if (syntax.owner_only) said_twice(first);
       syntax.owner_only = first;
     } else if (first.text == "server" || first.text == "client") {
       if (!accept("local")) stop_expected(fmt::format("`local`, as in `{} local`", first.text));
       syntax.local = first;
       syntax.side = first.text == "server" ? schema::Local::server : schema::Local::client;
     } else if (first.text == "smooth") {
+      if (syntax.smooth) said_twice(first);
       syntax.smooth = first;
     } else if (first.text == "follow") {
+      if (syntax.follow) said_twice(first);
       syntax.follow = first;
       syntax.speed = word("the field that holds the speed");
       if (!accept("along")) stop_expected("`along` and the field that holds the direction");
@@ -389,7 +398,14 @@ class Parser : private Cursor {
     }
   }
 
+  void said_twice(const Token& word) {
+    report(word, fmt::format("`{}` is said twice; which one holds?", word.text));
+  }
+
   bool life_word(const Token& first, LifeSyntax& life) {
+    const bool twice = (first.text == "since" && life.since.written()) ||
+                       (first.text == "until" && life.until.written());
+    if (twice) said_twice(first);
     if (first.text == "since") {
       life.since = whole_number("the first version that has it");
     } else if (first.text == "until") {

@@ -224,7 +224,8 @@ class Resolver {
       } else {
         entity.at_most_per_second = static_cast<std::uint16_t>(syntax.at_most.num);
       }
-      const std::size_t bytes = bits::bytes_for(schema::size_of(out_, entity.fields).most_bits);
+      const std::size_t bytes =
+          bits::bytes_for(schema::size_in_any_version(out_, entity.fields).most_bits);
       if (leaves > limits::kMostLeaves || bytes > limits::kMostEntityBytes) {
         report(
             syntax.name,

@@ -7,6 +7,7 @@
 #include "field_words.h"
 #include "kwind/bits/nearest.h"
 #include "lives.h"
+#include "reserved_names.h"
 #include "resolver_limits.h"
 #include "snake_case.h"
 
@@ -59,6 +60,8 @@ void Types::collect_names() {
     if (!fresh) {
       report(place, fmt::format("`{}` is already declared in line {}; choose another name", name,
                                 found->second.line));
+    } else if (is_macro(name)) {
+      report(place, fmt::format("`{}` is a macro of C++ headers; choose another name", name));
     } else if (const auto [other, first] = headers.try_emplace(snake_case(name), name); !first) {
       report(place, fmt::format("`{}` and `{}` would share the header {}.h; choose another name",
                                 name, other->second, other->first));
@@ -172,7 +175,10 @@ std::optional<Type> Types::quantity_of(const QuantitySyntax& syntax) {
   if (const auto done = quantity_type_.find(name); done != quantity_type_.end()) {
     return done->second;
   }
-  quantity_type_[name] = std::nullopt;  // also what one that contains itself finds
+  if (!quantities_under_way_.insert(name).second) {
+    report(syntax.name, fmt::format("the quantity `{}` contains itself", name));
+    return std::nullopt;
+  }
   switch (syntax.type.word) {
     case TypeWord::integer:
     case TypeWord::count:
@@ -186,11 +192,15 @@ std::optional<Type> Types::quantity_of(const QuantitySyntax& syntax) {
     case TypeWord::vec2:
     case TypeWord::vec3: break;
     default:
+      quantities_under_way_.erase(name);
+      quantity_type_[name] = std::nullopt;
       report(syntax.type.place,
              "a quantity is a number, an angle, a direction, a rotation or a vector");
       return std::nullopt;
   }
-  return quantity_type_[name] = type(syntax.type, {});
+  const auto made = type(syntax.type, {});
+  quantities_under_way_.erase(name);
+  return quantity_type_[name] = made;
 }
 
 // ---- fields ----

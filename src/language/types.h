@@ -72,6 +72,7 @@ class Types {
   std::set<std::string_view> broken_records_;
   std::vector<std::uint64_t> record_leaves_;
   std::map<std::string_view, std::optional<schema::Type>> quantity_type_;
+  std::set<std::string_view> quantities_under_way_;
   std::vector<std::string_view> open_;  // records being resolved, outermost first
 };
 

@@ -97,6 +97,8 @@ class Taker {
   }
   static std::optional<std::vector<ColumnInfo>> ranged(ColumnForm form, std::uint64_t last,
                                                        double zero = 0, double step = 0) {
+    // Of all 64 bits there is no number of values.
+    if (last == ~std::uint64_t{0}) return std::nullopt;
     return one(form, bits::bits_for(last + 1), last, zero, step);
   }
   static std::optional<std::vector<ColumnInfo>> bits(std::uint64_t count) {

@@ -161,7 +161,9 @@ std::string type_text(const Protocol& protocol, const Type& type) {
       const auto last = static_cast<std::int64_t>(range.last_index());
       // The shorter of the two spellings: an end that is whole only when left out is left out.
       const std::int64_t end = range.lo + last * range.step;
-      const bool left_out = end % range.scale != 0 && (end + range.step) % range.scale == 0;
+      // A range of one value has no other spelling.
+      const bool left_out =
+          last == 0 || (end % range.scale != 0 && (end + range.step) % range.scale == 0);
       return fmt::format("real {}..{}{} step {}", fraction(range.lo, range.scale),
                          left_out ? "<" : "",
                          fraction(left_out ? end + range.step : end, range.scale),
@@ -226,16 +228,22 @@ std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version) {
     out.push_back(
         {message.name, Lister(protocol, version).fields(std::move(head), message.fields)});
   }
+  // State travels in the newest version alone, whichever version the messages are in: who has other
+  // entities cannot read it.
   for (const Entity& entity : protocol.entities) {
-    if (!entity.life.alive(version)) continue;
+    if (!entity.life.alive(protocol.version)) continue;
     out.push_back(
-        {entity.name, Lister(protocol, version).fields("entity " + entity.name, entity.fields)});
+        {entity.name,
+         Lister(protocol, protocol.version).fields("entity " + entity.name, entity.fields)});
   }
   return out;
 }
 
 std::string canonical_listing(const Protocol& protocol, std::uint16_t version) {
   std::string out = fmt::format("protocol {} {}\n", protocol.name, version);
+  // Replicated state is read by it: ids beyond it are refused.
+  if (!protocol.entities.empty())
+    out += fmt::format("entities up to {}\n", protocol.entities_up_to);
   for (const Listed& listed : listing(protocol, version)) out += listed.text;
   return out;
 }

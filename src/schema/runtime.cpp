@@ -141,7 +141,7 @@ class ValueEncoder {
   void list(const Type& type, const Value& value) {
     const auto leaf = trace_.leaf("length of list");
     const std::size_t size = out_.length(type.limit, value.items.size());
-    trace_.done(leaf, out_.out_of_range_count(), size);
+    trace_.done(leaf, out_.out_of_range_count(), value.items.size());
     for (std::size_t i = 0; i < size; ++i) {
       const auto inside = trace_.enter_item(i);
       encode(type.element.front(), value.items[i]);

@@ -143,4 +143,14 @@ Size size_of(const Protocol& protocol, const std::vector<Field>& fields, std::ui
   return sum.size();
 }
 
+Size size_in_any_version(const Protocol& protocol, const std::vector<Field>& fields) {
+  Size all = size_of(protocol, fields, protocol.version);
+  for (std::uint32_t v = protocol.version; v-- > oldest_version(protocol);) {
+    const Size size = size_of(protocol, fields, static_cast<std::uint16_t>(v));
+    all.fewest_bits = std::min(all.fewest_bits, size.fewest_bits);
+    all.most_bits = std::max(all.most_bits, size.most_bits);
+  }
+  return all;
+}
+
 }  // namespace kwind::schema

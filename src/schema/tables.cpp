@@ -19,7 +19,7 @@ Tables::Tables(const Protocol& protocol) : protocol_(&protocol) {
       fields.push_back(
           {field.name, type, field.unit, size.fewest_bits, size.most_bits, field.life});
     }
-    const Size size = size_of(protocol, message.fields);
+    const Size size = size_in_any_version(protocol, message.fields);
     messages_.push_back({message.name, static_cast<std::uint16_t>(messages_.size()),
                          message.channel, message.direction, message.at_most_per_second,
                          size.fewest_bits, size.most_bits, fields, message.role, message.life,

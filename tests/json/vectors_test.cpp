@@ -4,6 +4,9 @@
 #include <gtest/gtest.h>
 
 #include "kit/descriptions.h"
+#include "kwind/json/json.h"
+#include "kwind/json/text.h"
+#include "kwind/language/compile.h"
 
 namespace kwind::json {
 namespace {
@@ -69,6 +72,39 @@ TEST(Json, NamesThePlaceAndWhatWasExpected) {
             "keep_cold, this_way_up, fragile");
   EXPECT_EQ(problem(R"({"total": 18446744073709551615})"),
             "total: expected a whole number below 2^63, found 18446744073709551615");
+}
+
+TEST(Json, DeepTextsRepeatedKeysAndLargeNumbersAreRefusedWithAReason) {
+  const auto problem = [](const std::string& text) {
+    const auto parsed = parse_text(text);
+    return parsed ? std::string("none") : parsed.error().text;
+  };
+  EXPECT_EQ(problem(std::string(300000, '[') + std::string(300000, ']')),
+            "nested more than 100 deep");
+  EXPECT_EQ(problem(std::string(90, '[') + std::string(90, ']')), "none");
+  EXPECT_EQ(problem(R"({"b":1,"c":{"b":2},"b":3})"), "\"b\" is there twice in one object");
+  EXPECT_EQ(problem(R"({"b":1,"c":{"b":2}})"), "none");
+  EXPECT_EQ(problem(R"({"d":1e999})"), "a number in it is too large to be held");
+  EXPECT_EQ(problem("[1,"), "not JSON, from byte 4 on");
+}
+
+TEST(Json, TicksAndRefsAreTakenWholeOrRefused) {
+  const auto compiled = language::compile(
+      "protocol p 1, entities up to 9\nchannel c ordered\nentity Tug { a : bool }\n"
+      "message M from client on c { t : tick, r : ref Tug }\n",
+      "p.kw");
+  const schema::Protocol& protocol = compiled.protocol;
+  const auto& fields = protocol.messages[0].fields;
+  const auto problem = [&](const std::string& text) {
+    const auto value = from_json(protocol, fields, *parse_text(text));
+    return value ? std::string("none") : value.error();
+  };
+  EXPECT_EQ(problem(R"({"t":4294967295,"r":{"id":3,"generation":1}})"), "none");
+  EXPECT_EQ(problem(R"({"t":-1})"), "t: expected a tick, 0 to 4294967295, found -1");
+  EXPECT_EQ(problem(R"({"t":4294967296})"),
+            "t: expected a tick, 0 to 4294967295, found 4294967296");
+  EXPECT_EQ(problem(R"({"r":{"id":3,"gen":1}})"),
+            "r: there is no part `gen`; there are id, generation");
 }
 
 }  // namespace

@@ -3,6 +3,7 @@
 #pragma once
 #include <fmt/format.h>
 
+#include <set>
 #include <string>
 #include <vector>
 
@@ -12,9 +13,11 @@ namespace kwind::kit {
 
 class RandomDescription {
  public:
-  /// Version 4, `messages` messages. The same seed and number give the same text.
-  RandomDescription(std::uint64_t seed, std::size_t messages)
-      : numbers_(seed), messages_(messages) {}
+  /// Version 4, `messages` messages. The same seed, number and names give the same text. With
+  /// awkward names most are keywords, macros, functions of the C library, or names that generated
+  /// code and the library use themselves; and entities have all words that fields can have.
+  RandomDescription(std::uint64_t seed, std::size_t messages, bool awkward = false)
+      : numbers_(seed), messages_(messages), awkward_(awkward) {}
 
   std::string text(const std::string& name) {
     out_ = with("protocol {} 4, entities up to {}, peers up to {}\n\n",
@@ -32,21 +35,23 @@ class RandomDescription {
       named_.push_back(fmt::format("Marks{}", i));
     }
     for (int i = 0; i < 5; ++i) {
-      out_ += fmt::format("\nrecord Part{} {}", i, body(1 + pick(4), 1));
-      named_.push_back(fmt::format("Part{}", i));
+      const std::string record = type_name("Part", i);
+      out_ += with("\nrecord {} {}", {record, body(1 + pick(4), 1)});
+      named_.push_back(record);
     }
     out_ += fmt::format("\nentity Thing {}", body(2, 1));
+    if (awkward_) out_ += entities();
     for (std::size_t i = 0; i < messages_; ++i) {
       const char* from[] = {"client", "server", "both"};
       if (i % 5 == 4) {
         out_ += with("\nrequest Ask{} from {} on first {}reply {}refuse {}\n",
                      {std::to_string(i), from[pick(3)], body(pick(3), 2), body(pick(3), 2),
-                      names(1 + pick(3), true)});
+                      names(1 + pick(awkward_ && i == 4 ? 400 : 3), true)});
         continue;
       }
       const bool late = pick(4) == 0;
-      out_ += with("\nmessage Word{} from {} on {}, split{} {}",
-                   {std::to_string(i), from[pick(3)],
+      out_ += with("\nmessage {} from {} on {}, split{} {}",
+                   {type_name("Word", static_cast<int>(i)), from[pick(3)],
                     late           ? "third"
                     : pick(2) == 0 ? "first"
                                    : "second",
@@ -83,19 +88,69 @@ class RandomDescription {
     }
   }
 
+  // Another one each time: by turns, from where the seed says.
+  std::string type_name(const char* plain, int number) {
+    static const std::vector<std::string> kAwkward = {
+        "Visitor",      "Mark",         "Eigen",       "Channels", "Messages",    "Versions",
+        "Info",         "Fields",       "Encoder",     "Decoder",  "Ref",         "Grid",
+        "OneOf",        "Declarations", "Tables",      "Server",   "Client",      "EntityInfo",
+        "MessageInfo",  "String",       "Optional",    "Variant",  "ThingFields", "ThingColumns",
+        "ThingFollows", "ThingGrids",   "EntityKinds", "Std",      "Kwind",       "Value",
+        "Int32",        "Vector2d",     "T",           "KThing",   "Protocol"};
+    if (!awkward_) return fmt::format("{}{}", plain, number);
+    if (types_used_ == 0) first_type_ = pick(kAwkward.size());
+    if (types_used_ == kAwkward.size()) return fmt::format("{}{}", plain, number);
+    return kAwkward[(first_type_ + types_used_++) % kAwkward.size()];
+  }
+  std::string value_name(const std::string& plain) {
+    static const std::vector<std::string> kAwkward = {
+        "class",  "int",    "errno",  "stdin",        "value",  "info", "fields",   "entity_info",
+        "assert", "linux",  "unix",   "and",          "xor",    "not",  "log",      "index",
+        "decode", "encode", "blend",  "visit_fields", "from",   "to",   "in",       "out",
+        "made",   "part",   "mark",   "visit",        "kwind",  "std",  "operator", "template",
+        "tables", "server", "client", "held",         "one_of", "size", "bits",     "version"};
+    if (!awkward_) return plain;
+    const std::uint64_t at = pick(kAwkward.size() * 3 / 2);
+    if (at >= kAwkward.size() || !taken_.insert(kAwkward[at]).second) return plain;
+    return kAwkward[at];
+  }
+
+  // Fields of all sorts of words.
+  std::string entities() {
+    std::string made = "\nentity Mover {\n  speed : real 0..9 step 1/8\n  bearing : turn step 1\n";
+    made += "  at : vec2 of real -50..<50 step 1/16 follow speed along bearing within 1/4\n";
+    made += "  spot : vec3 of f64 smooth\n  fuel : int 0..1000 owner only\n";
+    made += "  widest : int -9223372036854775808..9223372036854775807\n";
+    made += "  mate : ref Mover server local\n  mates : list of ref Thing up to 3 client local\n";
+    taken_.clear();
+    for (int i = 0; i < 6; ++i) {
+      const char* words[] = {"", " at spawn", " owner only", " server local", " client local"};
+      const std::string name = value_name(fmt::format("g{}", ++field_));
+      made += with("  {} : {}{}\n", {name, type(1), words[pick(5)]});
+    }
+    return made + "}\n";
+  }
+
   std::string names(std::uint64_t count, bool stand_ins) {
-    std::string made = "{ n0";
+    taken_.clear();
+    const std::string first = value_name("n0");
+    std::string made = "{ " + first;
     for (std::uint64_t i = 1; i < count; ++i) {
+      const std::string name = value_name(fmt::format("n{}", i));
       const std::string span = life();
-      made += fmt::format(", n{}{}{}", i, span, !span.empty() && stand_ins ? " else n0" : "");
+      made += with(", {}{}{}", {name, span, !span.empty() && stand_ins ? " else " + first : ""});
     }
     return made + " }";
   }
 
   std::string body(std::uint64_t fields, int depth) {
     std::string made = "{\n";
+    std::set<std::string> names;
     for (std::uint64_t i = 0; i < fields; ++i) {
-      made += with("  f{} : {}{}\n", {std::to_string(++field_), type(depth), life()});
+      taken_ = names;
+      const std::string name = value_name(fmt::format("f{}", ++field_));
+      names.insert(name);
+      made += with("  {} : {}{}\n", {name, type(depth), life()});
     }
     return made + "}\n";
   }
@@ -157,7 +212,9 @@ class RandomDescription {
 
   // Named after its field; what its cases declare is named after the cases, so those stay plain.
   std::string one_of(int depth) {
+    // The first case may have a value as well.
     std::string made = "one of { nothing";
+    if (awkward_ && pick(2) == 0) made += " : " + type(0);
     for (std::uint64_t i = 0, count = pick(4); i < count; ++i) {
       const std::string span = life();
       const std::string name = fmt::format("c{}x{}", ++field_, i);
@@ -172,6 +229,10 @@ class RandomDescription {
   std::string out_;
   std::vector<std::string> named_;
   std::vector<std::string> cells_;
+  bool awkward_;
+  std::size_t first_type_ = 0;
+  std::size_t types_used_ = 0;
+  std::set<std::string> taken_;  // of the struct or list that is being written
   int field_ = 0;
 };
 

@@ -1,4 +1,10 @@
+#include <fmt/format.h>
 #include <gtest/gtest.h>
+
+#include <cstdlib>
+#include <map>
+#include <optional>
+#include <string>
 
 #include "kwind/bits/nearest.h"
 #include "kwind/language/compile.h"
@@ -195,6 +201,53 @@ TEST(Nearest, FindsSlipsAndNothingFarFetched) {
   EXPECT_EQ(bits::nearest("txt", names), "text");
   EXPECT_EQ(bits::nearest("Quay", names), "");
   EXPECT_EQ(bits::nearest("", names), "");
+}
+
+TEST(Includes, AFileIsTheSameHoweverItIsSpelled) {
+  const std::map<std::string, std::string> files = {
+      {"harbour/marks.kw", "record Spot { x : int 0..9 }\n"},
+      {"harbour/sub/a.kw", "include \"../marks.kw\"\nrecord Buoy { at : Spot }\n"}};
+  const auto load = [&](const std::string& name) -> std::optional<std::string> {
+    const auto found = files.find(name);
+    return found == files.end() ? std::nullopt : std::optional(found->second);
+  };
+  const Compiled made = compile(
+      "protocol p 1\ninclude \"marks.kw\"\ninclude \"./marks.kw\"\ninclude \"sub/a.kw\"\n"
+      "channel c ordered\nmessage M from client on c { b : Buoy, s : Spot }\n",
+      "harbour/main.kw", load);
+  EXPECT_TRUE(made.ok()) << (made.ok() ? "" : render(made.errors.front(), made));
+}
+
+TEST(Defaults, AreTheNearestDoubleAndKeepAllBytesOfATexts) {
+  const auto initial = [](const std::string& field) {
+    const schema::Protocol protocol =
+        compiled("protocol p 1\nchannel c ordered\nmessage M from client on c { " + field + " }\n");
+    return schema::initial_value(protocol, protocol.messages[0].fields[0]);
+  };
+  EXPECT_EQ(initial("a : f64 = 3280387012.273878288").real, 3280387012.273878288);
+  EXPECT_EQ(initial("a : f64 = -0.1").real, -0.1);
+  EXPECT_EQ(initial("a : f64 = 1/3").real, 1.0 / 3);
+  for (int i = 1; i < 2000; ++i) {
+    const std::string text = fmt::format("{}.{:09}", i * 7919 % 100003, i * 104729 % 1000000000);
+    EXPECT_EQ(initial("a : f64 = " + text).real, std::strtod(text.c_str(), nullptr)) << text;
+  }
+  const std::string zero = "a : text 20 = \"ab" + std::string(1, '\0') + "cd\"";
+  EXPECT_EQ(initial(zero).text, std::string("ab\0cd", 5));
+  const schema::Protocol protocol =
+      compiled("protocol p 1\nchannel c ordered\nmessage M from client on c { " + zero + " }\n");
+  std::string all;
+  for (const auto& file : generate_cpp(protocol, "p.kw")) all += file.text;
+  EXPECT_NE(all.find("\"ab\\000cd\", 5}"), std::string::npos) << "a zero ends no literal";
+}
+
+TEST(Ranges, OfOneValueAreSpelledSoThatTheyCanBeRead) {
+  for (const char* type : {"real 0..<1 step 1", "real 3..<4 step 1", "real 0..<1/8 step 1/8"}) {
+    const schema::Protocol protocol = with_field(type);
+    const std::string shown = schema::type_text(protocol, protocol.messages[0].fields[0].type);
+    EXPECT_EQ(schema::type_text(with_field(shown), with_field(shown).messages[0].fields[0].type),
+              shown)
+        << type;
+  }
 }
 
 }  // namespace

@@ -2,6 +2,8 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <algorithm>
+
 #include "kit/random_description.h"
 #include "kit/sweep.h"
 #include "kwind/language/compare.h"
@@ -181,6 +183,49 @@ TEST(Compare, AgreesWithTheDigestsOfRandomDescriptions) {
   }
   EXPECT_GT(compared, 100);
   EXPECT_GT(harmless, 10);
+}
+
+bool breaks(const std::string& before, const std::string& after) {
+  const auto changes = compare(compiled(before), compiled(after));
+  const bool any = std::any_of(changes.begin(), changes.end(), [](const Change& change) {
+    return change.impact == Impact::breaks;
+  });
+  // What is said is what the handshake will do.
+  const schema::Protocol old_one = compiled(before);
+  const schema::Protocol new_one = compiled(after);
+  EXPECT_EQ(schema::digest_of(old_one, 1) != schema::digest_of(new_one, 1), any) << after;
+  return any;
+}
+
+TEST(Versions, WhatAMirrorCouldNotReadIsRefusedBeforeItTries) {
+  const std::string head = "protocol pier {}, entities up to {}\nchannel c ordered\n";
+  const auto text = [&](int version, int most, const std::string& rest) {
+    return fmt::format(fmt::runtime(head), version, most) + rest;
+  };
+  const std::string tug = "entity Tug { a : int 0..9, b : bool }\n";
+  EXPECT_TRUE(breaks(text(1, 10, tug), text(1, 1000, tug))) << "ids beyond the limit are refused";
+  EXPECT_TRUE(breaks(text(1, 10, tug),
+                     text(2, 10, "entity Tug { a : int 0..9, b : bool, n : int 0..9 since 2 }\n")));
+  EXPECT_TRUE(breaks(text(1, 10, tug), text(2, 10, tug + "entity Gull since 2 { a : bool }\n")));
+  EXPECT_TRUE(
+      breaks(text(1, 10, tug), text(2, 10, "entity Tug { a : int 0..9, b : bool until 2 }\n")));
+  EXPECT_FALSE(
+      breaks(text(1, 10, tug), text(2, 10, tug + "message M from client on c since 2 { }\n")));
+  EXPECT_FALSE(
+      breaks(text(1, 10, tug),
+             text(1, 10, "entity Tug { a : int 0..9, b : bool, c : int 0..9 server local }\n")));
+  // No entities: nothing is read by the limit, and a field called xref names no ref.
+  EXPECT_FALSE(breaks(text(1, 10, "message M from client on c { xref : bool }\n"),
+                      text(1, 20, "message M from client on c { xref : bool }\n")));
+}
+
+TEST(Versions, TheRateOfAnEntityIsAChangeThatIsTold) {
+  const std::string head = "protocol pier 1, entities up to 10\nchannel c ordered\n";
+  const auto changes = compare(compiled(head + "entity Tug, at most 5/s { a : bool }\n"),
+                               compiled(head + "entity Tug, at most 20/s { a : bool }\n"));
+  ASSERT_EQ(changes.size(), 1U);
+  EXPECT_EQ(changes[0].what, "its rate changed from 5/s to 20/s");
+  EXPECT_EQ(changes[0].impact, Impact::harmless);
 }
 
 }  // namespace

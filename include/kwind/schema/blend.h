@@ -1,6 +1,7 @@
 // Values between two values, for what is drawn between two ticks. Generated code calls these for
 // the fields of an entity that are `smooth` or `follow`. Pure.
 #pragma once
+#include <algorithm>
 #include <cmath>
 #include <concepts>
 #include <type_traits>
@@ -12,15 +13,24 @@ namespace kwind::schema {
 template <class T>
 T blended(const T& from, const T& to, double part) {
   if constexpr (std::is_floating_point_v<T>) {
-    return static_cast<T>(from + (to - from) * part);
+    // Far apart, their difference may be beyond what a number holds.
+    const T way = to - from;
+    return std::isfinite(way) ? static_cast<T>(from + way * part)
+                              : static_cast<T>(from * (1 - part) + to * part);
   } else if constexpr (std::is_integral_v<T> && !std::is_same_v<T, bool>) {
-    return static_cast<T>(std::llround(
-        static_cast<double>(from) + (static_cast<double>(to) - static_cast<double>(from)) * part));
+    // With more digits than a double has; never beyond either end by rounding.
+    const auto start = static_cast<long double>(from);
+    const long double made = start + (static_cast<long double>(to) - start) * part;
+    const auto [low, high] = std::minmax(from, to);
+    if (made <= static_cast<long double>(low)) return low;
+    if (made >= static_cast<long double>(high)) return high;
+    return static_cast<T>(std::llround(made));
   } else if constexpr (requires { from.slerp(part, to); }) {
     return from.slerp(part, to);
   } else if constexpr (requires { from.rows(); }) {
-    using Number = typename T::Scalar;
-    return T(from + (to - from) * static_cast<Number>(part));
+    T made = from;
+    for (decltype(made.size()) i = 0; i < made.size(); ++i) made[i] = blended(from[i], to[i], part);
+    return made;
   } else {
     return part < 1 ? from : to;
   }

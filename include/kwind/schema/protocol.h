@@ -206,6 +206,8 @@ struct Size {
 
 /// The bits of a value of the type, or of all fields together, in `version`. O(fields below it).
 Size size_of(const Protocol& protocol, const Type& type, std::uint16_t version = kNewest);
+/// The fewest and the most bits in any version that the protocol speaks; typical: in the newest.
+Size size_in_any_version(const Protocol& protocol, const std::vector<Field>& fields);
 Size size_of(const Protocol& protocol, const std::vector<Field>& fields,
              std::uint16_t version = kNewest);
 

@@ -1,0 +1,97 @@
+// Generated code against the runtime codec: the same bits in every version, both ways.
+#pragma once
+#include <gtest/gtest.h>
+
+#include <string>
+#include <vector>
+
+#include "kit/descriptions.h"
+#include "kit/sweep.h"
+#include "kwind/schema/runtime.h"
+#include "kwind/schema/sample.h"
+
+namespace kwind {
+
+class Comparison {
+ public:
+  explicit Comparison(const std::string& path)
+      : protocol_(kit::compiled_file(KWIND_SOURCE_DIR + path)), numbers_(7) {}
+
+  const schema::Protocol& protocol() const { return protocol_; }
+
+  template <class T>
+  void message(const T&) {
+    const schema::MessageType& type = protocol_.messages[T::info().kind];
+    SCOPED_TRACE(type.name);
+    ASSERT_EQ(type.name, T::info().name);
+    const auto rounds = kit::sweep_size(60, 2000);
+    T reused;
+    for (std::uint64_t round = 0; round < rounds; ++round) {
+      const auto filling = round % 8 == 0   ? schema::Filling::most
+                           : round % 8 == 1 ? schema::Filling::least
+                                            : schema::Filling::any;
+      const schema::Value value = schema::sample_value(protocol_, type.fields, filling, numbers_);
+      for (std::uint16_t version = 1; version <= protocol_.version; ++version) {
+        both_ways<T>(type, value, version, reused);
+        if (testing::Test::HasFatalFailure()) return;
+      }
+    }
+  }
+
+ private:
+  template <class T>
+  void both_ways(const schema::MessageType& type, const schema::Value& value, std::uint16_t version,
+                 T& reused) {
+    schema::Encoder out(bits::Writer(memory_), bits::Policy::refuse, version);
+    schema::encode_value(protocol_, type.fields, value, out);
+    out.finish();
+    ASSERT_EQ(out.error(), Errc::none);
+    const std::size_t bits = out.bit_count();
+    T fresh;
+    ASSERT_EQ(schema::decode_message(memory_, bits, fresh, {version, 0}), Errc::none);
+    ASSERT_EQ(schema::decode_message(memory_, bits, reused, {version, 0}), Errc::none);
+    ASSERT_EQ(fresh, reused) << "storage that held something else changes nothing";
+    const auto again = schema::encode_message(fresh, again_, bits::Policy::refuse, version);
+    ASSERT_TRUE(again);
+    ASSERT_EQ(again->bits, bits) << "version " << version;
+    ASSERT_TRUE(std::equal(memory_.begin(),
+                           memory_.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(bits)),
+                           again_.begin()));
+    if (bits == 0) return;
+    // One bit off: both take it, to the same value, or neither does.
+    const std::size_t bit = numbers_.up_to(bits - 1);
+    memory_[bit / 8] ^= std::byte{1} << (bit % 8);
+    schema::Decoder in(bits::Reader(memory_, bits), version);
+    schema::Value got;
+    schema::decode_value(protocol_, type.fields, in, got);
+    const bool accepted = in.error() == Errc::none && in.left_bits() == 0;
+    ASSERT_EQ(schema::decode_message(memory_, bits, fresh, {version, 0}) == Errc::none, accepted);
+  }
+
+  schema::Protocol protocol_;
+  schema::SampleNumbers numbers_;
+  std::vector<std::byte> memory_ = std::vector<std::byte>(std::size_t{1} << 20);
+  std::vector<std::byte> again_ = std::vector<std::byte>(std::size_t{1} << 20);
+};
+
+template <class Visit>
+void compare(const std::string& path, const schema::ProtocolInfo& info, const Visit& visit) {
+  Comparison comparison(path);
+  visit([&](const auto& message) { comparison.message(message); });
+  const schema::Protocol& protocol = comparison.protocol();
+  ASSERT_EQ(info.messages.size(), protocol.messages.size());
+  ASSERT_EQ(info.version, protocol.version);
+  for (const schema::VersionInfo& entry : info.versions) {
+    EXPECT_EQ(entry.digest, schema::digest_of(protocol, entry.version));
+  }
+  for (std::size_t i = 0; i < protocol.messages.size(); ++i) {
+    const schema::Size size = schema::size_in_any_version(protocol, protocol.messages[i].fields);
+    EXPECT_EQ(info.messages[i].most_bits, size.most_bits) << info.messages[i].name;
+    EXPECT_EQ(info.messages[i].life, protocol.messages[i].life);
+  }
+}
+
+#define KWIND_COMPARE(space, path) \
+  compare(path, space::kProtocol, [](const auto& visit) { space::visit_messages(visit); })
+
+}  // namespace kwind
