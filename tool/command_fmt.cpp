@@ -24,12 +24,9 @@ int format_files(const FmtArguments& arguments) {
     }
     language::Compiled source;
     // Only what can be understood is laid out anew. A file made to be included names no protocol.
-    const bool part = before.find("protocol ") == std::string::npos;
-    if (part) {
-      source = language::compile("protocol part 1\n" + before, file);
-    } else if (!read_source(file, source)) {
-      return kFoundWrong;
-    }
+    bool whole = false;
+    source = language::read_syntax(before, file, whole);
+    if (source.ok() && whole && !read_source(file, source)) return kFoundWrong;
     if (!source.ok()) {
       for (const auto& error : source.errors) {
         fmt::print(stderr, "{}\n", language::render(error, source));

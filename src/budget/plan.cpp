@@ -174,10 +174,7 @@ class PlanReader {
                           *file));
       return false;
     }
-    const std::size_t folder = file->rfind('/') == std::string::npos ? 0 : file->rfind('/') + 1;
-    made_.description = language::compile(*text, *file, [&](const std::string& included) {
-      return load(file->substr(0, folder) + included);
-    });
+    made_.description = language::compile(*text, *file, load);  // names come as seen from the plan
     for (const auto& error : made_.description.errors) {
       made_.problems.push_back(language::render(error, made_.description));
     }
@@ -195,6 +192,14 @@ class PlanReader {
     const auto entity = place_of(table, "entity", protocol().entities);
     if (!entity) return;
     made.entity = *entity;
+    if (!protocol().entities[*entity].life.alive(protocol().version)) {
+      problem(table.get("entity")->source(), fmt::format("version {} has no {}", protocol().version,
+                                                         protocol().entities[*entity].name));
+    }
+    if (made.entering > 0 && made.in_view == static_cast<double>(made.population)) {
+      problem(table.get("entering_per_second")->source(),
+              "nothing can enter: all that there are, are in view");
+    }
     if (made.in_view > made.population) {
       problem(table.get("in_view")->source(),
               fmt::format("more in view than there are: `population` is {}", made.population));
@@ -214,6 +219,7 @@ class PlanReader {
     }
     if (node == nullptr) return;
     const toml::array* names = node->as_array();
+    if (names != nullptr && names->empty()) return;  // nothing changes
     if (names == nullptr || !names->is_homogeneous<std::string>()) {
       return problem(node->source(), "`fields` is a list of names, those that change");
     }

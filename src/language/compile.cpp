@@ -9,18 +9,23 @@
 
 namespace kwind::language {
 
-Compiled compile(std::string_view text, std::string_view name, const Loader& load) {
+namespace {
+
+using Files = std::vector<std::unique_ptr<SourceFile>>;
+
+// `read` takes the files, the first of which is given.
+Compiled read_files(std::string_view text, std::string_view name,
+                    const std::function<void(Files&, Compiled&)>& read) {
   Compiled made;
   // Tokens point into the files, which therefore stay where they are until the end.
-  std::vector<std::unique_ptr<SourceFile>> files;
+  Files files;
   files.push_back(std::make_unique<SourceFile>(SourceFile{std::string(name), std::string(text)}));
   if (text.size() > kMostFileBytes) {
     made.errors.push_back(
         {1, 1, 1,
          fmt::format("the file is larger than {} bytes; split the protocol", kMostFileBytes)});
   } else {
-    const FileSyntax syntax = parse(files, load, made.errors);
-    made.protocol = resolve(syntax, made.errors, made.hints);
+    read(files, made);
   }
   for (auto* all : {&made.errors, &made.hints}) {
     std::stable_sort(all->begin(), all->end(), [](const auto& a, const auto& b) {
@@ -30,6 +35,24 @@ Compiled compile(std::string_view text, std::string_view name, const Loader& loa
   }
   for (auto& file : files) made.files.push_back(std::move(*file));
   return made;
+}
+
+}  // namespace
+
+Compiled compile(std::string_view text, std::string_view name, const Loader& load) {
+  return read_files(text, name, [&](Files& files, Compiled& made) {
+    const FileSyntax syntax = parse(files, load, made.errors);
+    made.protocol = resolve(syntax, made.errors, made.hints);
+  });
+}
+
+Compiled read_syntax(std::string_view text, std::string_view name, bool& names_protocol) {
+  return read_files(text, name, [&](Files& files, Compiled& made) {
+    const FileSyntax syntax = parse(
+        files, [](const std::string&) { return std::optional<std::string>(""); }, made.errors,
+        true);
+    names_protocol = syntax.protocol_name.kind != TokenKind::end;
+  });
 }
 
 std::string render(const Diagnostic& diagnostic, const Compiled& compiled,

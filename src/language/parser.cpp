@@ -25,6 +25,7 @@ struct Reading {
   FileSyntax made;
   int depth = 0;
   bool seen_protocol = false;
+  bool part = false;  // a file that is made to be included, by itself
 };
 
 std::string beside(const std::string& including, std::string_view name) {
@@ -99,7 +100,7 @@ class Parser : private Cursor {
     declaration_line_ = start.line;
     if (file_ == 0) made().starts.push_back(place() - 1);
     if (start.text == "protocol") return protocol(start);
-    if (!reading_.seen_protocol) {
+    if (!reading_.seen_protocol && !reading_.part) {
       reading_.seen_protocol = true;
       report(start, "the file must start with `protocol NAME VERSION`");
     }
@@ -602,8 +603,9 @@ const std::vector<std::string>& type_words() {
 }
 
 FileSyntax parse(std::vector<std::unique_ptr<SourceFile>>& files, const Loader& load,
-                 std::vector<Diagnostic>& errors) {
+                 std::vector<Diagnostic>& errors, bool part) {
   Reading reading{files, load, {}};
+  reading.part = part;
   const Tokens lexed = tokenize(files.front()->text, 0, errors);
   if (lexed.tokens.size() == 1 && errors.empty()) {
     errors.push_back({1, 1, 1, "the file is empty; it must start with `protocol NAME VERSION`"});

@@ -20,7 +20,17 @@ entity Lamp { spot : int 7..7 at spawn, lit : int 5..5, far : f64 }
 
 ReadPlan read(const std::string& text) {
   return read_plan(text, "plan.toml", [](const std::string& name) {
-    const std::map<std::string, std::string> files{{"fixed.kw", kFixed}, {"broken.kw", "protocl"}};
+    const std::map<std::string, std::string> files{
+        {"fixed.kw", kFixed},
+        {"broken.kw", "protocl"},
+        {"sub/main.kw",
+         "protocol p 1\ninclude \"marks.kw\"\n"
+         "channel c ordered\n"
+         "message M from client on c { s : Spot }\n"},
+        {"sub/marks.kw", "record Spot { x : int 0..9 }\n"},
+        {"ended.kw",
+         "protocol p 2, entities up to 9\n"
+         "entity Lamp until 2 { lit : bool }\n"}};
     const auto found = files.find(name);
     return found == files.end() ? std::nullopt : std::optional(found->second);
   });
@@ -212,6 +222,29 @@ TEST(Budget, SaysWhatIsWrongWithAPlanAndWhere) {
   }
   EXPECT_EQ(read(head + "clients = 0\nseed = -1\nbells = 3\n" + "[[state]]\n").problems.size(), 7U)
       << "all problems at once";
+}
+
+TEST(Budget, TheDescriptionMayLieInAnotherFolderAndIncludeFilesThere) {
+  const ReadPlan made = read(R"(description = "sub/main.kw"
+[[messages]]
+message = "M"
+from = "client"
+per_second = 1
+)");
+  EXPECT_EQ(made.problems, std::vector<std::string>{});
+}
+
+TEST(Budget, EntitiesThatAreGoneOrCannotEnterAreTold) {
+  const auto problem = [](const std::string& file, const std::string& entity,
+                          const std::string& rest) {
+    const ReadPlan made = read("description = \"" + file + "\"\n[[state]]\nentity = \"" + entity +
+                               "\"\npopulation = 5\nin_view = 5\nchanging = 0.5\n" + rest);
+    return made.problems.empty() ? std::string() : made.problems.front();
+  };
+  EXPECT_NE(problem("ended.kw", "Lamp", "").find("version 2 has no Lamp"), std::string::npos);
+  EXPECT_NE(problem("fixed.kw", "Lamp", "entering_per_second = 3\n").find("nothing can enter"),
+            std::string::npos);
+  EXPECT_EQ(problem("fixed.kw", "Lamp", "fields = []\n"), "");
 }
 
 }  // namespace

@@ -245,5 +245,20 @@ TEST_F(Misuse, LongDatagramsAreDroppedAndCountedNotCut) {
   EXPECT_NE(done.err.find("5 datagrams were longer than 2048 bytes"), std::string::npos);
 }
 
+// A part names no protocol: it may use what only the including file declares.
+TEST_F(Misuse, FmtLaysOutPartsWhateverTheyNameAndWholeFilesOnlyIfTheyAreRight) {
+  write("part.kw",
+        "# for the protocol harbour\nrecord Spot {x:int 0..9 since 2\n by : peer\n"
+        " of : ref Tug}\nmessage Hail from both on office{at:Spot}\n");
+  EXPECT_EQ(shell("kwind fmt part.kw").code, 0);
+  EXPECT_NE(read(dir_ / "part.kw").find("x  : int 0..9 since 2"), std::string::npos)
+      << read(dir_ / "part.kw");
+  EXPECT_EQ(shell("kwind fmt --check part.kw").code, 0);
+  write("whole.kw", "protocol\tp 1\nchannel c ordered\nmessage M from client on c{at:Spot}\n");
+  expect("kwind fmt whole.kw", 1, "there is no type `Spot`");
+  write("broken.kw", "record Spot { x : int 0.. }\n");
+  expect("kwind fmt broken.kw", 1, "broken.kw:1:");
+}
+
 }  // namespace
 }  // namespace kwind

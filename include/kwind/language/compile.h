@@ -52,6 +52,10 @@ inline constexpr std::uint32_t kMostSplitBytes = std::uint32_t{1} << 20;
 /// O(size of the text).
 Compiled compile(std::string_view text, std::string_view name = "", const Loader& load = {});
 
+/// Looks at the syntax of one file alone, as of one that is made to be included: what it names need
+/// not be declared in it. `names_protocol`: it has a `protocol` line, and is a whole description.
+Compiled read_syntax(std::string_view text, std::string_view name, bool& names_protocol);
+
 /// "file:line:column: error: message", the line, and a caret under the place.
 std::string render(const Diagnostic& diagnostic, const Compiled& compiled,
                    std::string_view severity = "error");
