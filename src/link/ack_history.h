@@ -16,6 +16,9 @@ class AckHistory {
   /// Numbers below this need no acknowledgement any more.
   [[nodiscard]] std::uint64_t floor() const { return floor_; }
 
+  /// One beyond the newest number that a block has told.
+  [[nodiscard]] std::uint64_t told_end() const { return newest_end_; }
+
   /// Datagram `number` carried a block whose newest packet was `newest`.
   void sent(std::uint64_t number, std::uint64_t newest) {
     blocks_[next_++ % blocks_.size()] = {number, newest + 1};

@@ -52,14 +52,15 @@ bool AckWindow::has_newest(std::uint64_t packets) const {
   return end_of_run(0, span) == span && received(0);
 }
 
-void AckWindow::ranges(std::size_t span_packets, std::uint64_t floor, std::size_t most,
-                       std::vector<AckRange>& out) const {
+void AckWindow::ranges(std::uint64_t top, std::size_t span_packets, std::uint64_t floor,
+                       std::size_t most, std::vector<AckRange>& out) const {
   out.clear();
-  if (!any_ || floor > largest_) return;
+  if (!any_ || floor > top || largest_ - top >= kSpanPackets) return;
   out.reserve(std::min<std::size_t>(most, 8));
+  const std::uint64_t first = largest_ - top;
   const std::uint64_t span =
-      std::min<std::uint64_t>({span_packets, kSpanPackets, largest_ + 1 - floor});
-  for (std::uint64_t age = 0; age < span;) {
+      std::min<std::uint64_t>({first + span_packets, kSpanPackets, largest_ + 1 - floor});
+  for (std::uint64_t age = first; age < span;) {
     const std::uint64_t end = end_of_run(age, span);
     if (received(age)) {
       if (out.size() == most) return;

@@ -31,9 +31,9 @@ class AckWindow {
   /// Requires: is_new(number).
   void mark_received(PacketNumber number);
 
-  /// The runs received among the newest `span_packets` numbers from `floor` on, newest first, at
-  /// most `most` of them. Requires: any(), and the newest number is not below `floor`.
-  void ranges(std::size_t span_packets, std::uint64_t floor, std::size_t most,
+  /// The runs received among the `span_packets` numbers up to `top` and from `floor` on, newest
+  /// first, at most `most` of them. Requires: any(), `top` is not beyond the largest.
+  void ranges(std::uint64_t top, std::size_t span_packets, std::uint64_t floor, std::size_t most,
               std::vector<AckRange>& out) const;
   /// Whether all of the newest `packets` numbers have arrived, or all there are.
   [[nodiscard]] bool has_newest(std::uint64_t packets) const;

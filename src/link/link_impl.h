@@ -118,6 +118,7 @@ class Link::Impl {
     std::uint64_t number = 0;
     std::size_t head_bytes = 0;
   };
+  bool fill_ack_block(Time now);
   Datagram begin_datagram(Time now, std::span<std::byte> out, std::size_t most,
                           bool with_acks = true);
   std::size_t finish_datagram(Time now, Datagram& datagram, std::span<std::byte> out,

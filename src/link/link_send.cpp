@@ -128,6 +128,26 @@ void Link::Impl::write_fill(Time now, bits::Writer& writer, FrameWriter& frames)
   fills_left_ = token ? fills_left_ - 1 : 0;
 }
 
+// More than a block reaches back over may have arrived since the last one, where the host looks
+// seldom: then each block tells of the next so many, the oldest first. True if it tells of all.
+bool Link::Impl::fill_ack_block(Time now) {
+  const std::uint64_t largest = raw(window_.largest());
+  const std::uint64_t floor = std::min(ack_history_.floor(), largest);
+  const std::uint64_t told = std::max(ack_history_.told_end(), floor);
+  ack_block_.delay = now - newest_at_;
+  if (largest + 1 > told + kAckSpanPackets) {
+    ack_block_.wide = true;  // how the packet of that number was numbered is not known any more
+    ack_block_.whole = false;
+    window_.ranges(told + kAckSpanPackets - 1, kAckSpanPackets, floor, kMostAckRanges,
+                   ack_block_.ranges);
+    if (!ack_block_.ranges.empty()) return false;
+  }
+  ack_block_.wide = newest_wide_;
+  ack_block_.whole = window_.has_newest(kShortRunPackets);
+  window_.ranges(largest, kAckSpanPackets, floor, kMostAckRanges, ack_block_.ranges);
+  return true;
+}
+
 Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> out,
                                                 std::size_t most, bool with_acks) {
   if (ledger_.next_number() >= skip_at_) {
@@ -145,16 +165,12 @@ Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> o
   header.number_low = datagram.number;
   datagram.head_bytes = write(header, role_ == Role::client, datagram.writer);
   if (header.has_acks) {
-    ack_block_.delay = now - newest_at_;
-    ack_block_.wide = newest_wide_;
-    ack_block_.whole = window_.has_newest(kShortRunPackets);
-    window_.ranges(kAckSpanPackets, std::min(ack_history_.floor(), raw(window_.largest())),
-                   kMostAckRanges, ack_block_.ranges);
+    const bool all = fill_ack_block(now);
     write(ack_block_, datagram.writer);
-    ack_history_.sent(datagram.number, raw(window_.largest()));
-    unacked_packets_ = false;
+    ack_history_.sent(datagram.number, ack_block_.ranges.front().last);
+    unacked_packets_ = !all;
     unacked_bytes_ = 0;
-    ack_due_ = kNever;
+    ack_due_ = all ? kNever : now;  // the rest goes with the next one
   }
   return datagram;
 }

@@ -90,8 +90,9 @@ class SimPair {
   void run_until(Time end, const OnEvent& on_event = {}) {
     for (;;) {
       pump(on_event);
-      Time next = std::min({up_.next(), down_.next(), wakeup_of(*client_, false),
-                            server_ ? wakeup_of(*server_, true) : kNever});
+      Time next = std::min(up_.next(), server_ ? wakeup_of(*server_, true) : kNever);
+      next = std::min(next, client_rests() ? client_rests_until_
+                                           : std::min(down_.next(), wakeup_of(*client_, false)));
       for (const Late& late : late_) next = std::min(next, late.due);
       if (next > end) break;
       // A wake-up that is due but moves nothing would spin for ever: it is a failure.
@@ -101,6 +102,9 @@ class SimPair {
     }
     now_ = end;
   }
+
+  /// The client does not look until then: what comes waits for it.
+  void rest_client_until(Time end) { client_rests_until_ = end; }
 
   [[nodiscard]] Time now() const { return now_; }
   link::Link& client() { return *client_; }
@@ -128,6 +132,7 @@ class SimPair {
   static constexpr Endpoint server_address() { return Endpoint::v4(127, 0, 0, 1, 4000); }
 
  private:
+  [[nodiscard]] bool client_rests() const { return now_ < client_rests_until_; }
   [[nodiscard]] Time clock(bool is_server) const {
     return options_.skew ? now_ + options_.skew(is_server, now_) : now_;
   }
@@ -176,11 +181,11 @@ class SimPair {
     }
     io::sim::Datagram datagram;
     while (up_.pop(now_, datagram)) to_server(datagram.bytes, on_event);
-    while (down_.pop(now_, datagram)) {
+    while (!client_rests() && down_.pop(now_, datagram)) {
       (void)client_->receive(clock(false), datagram.bytes);
       drain(*client_, false, on_event);
     }
-    turn(*client_, false, on_event);
+    if (!client_rests()) turn(*client_, false, on_event);
     if (server_) turn(*server_, true, on_event);
   }
 
@@ -228,6 +233,7 @@ class SimPair {
 
   SimPairOptions options_;
   Endpoint client_address_ = client_address();
+  Time client_rests_until_{};
   Time now_ = at(Duration{0});
   io::sim::Lane up_;
   io::sim::Lane down_;

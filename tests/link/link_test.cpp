@@ -589,6 +589,27 @@ TEST(Hostile, RandomDatagramsChangeNothing) {
 }
 
 }  // namespace
+// An ack block reaches back over 64 packets: where more arrive between two looks of a host, several
+// blocks tell of them, and none counts as lost.
+TEST(Link, NothingIsLostOnAGoodPathWhereTheOtherEndLooksSeldom) {
+  SimPair pair({.conditions = delay(50ms)});
+  pair.run_until(at(1s));
+  const std::vector<std::byte> message(1000);
+  Time now = at(1s);
+  std::size_t most_at_once = 0;
+  for (; now < at(8s); now += 5ms) {
+    for (int i = 0; i < 30; ++i) (void)pair.server().send(0, 0, message, message.size() * 8);
+    // At first it looks all the time, so that the rate grows.
+    if (now >= at(5s) && (now - at(5s)) % 200ms == 0ms) pair.rest_client_until(now + 150ms);
+    const auto before = pair.client().stats().datagrams_received;
+    pair.run_until(now);
+    most_at_once =
+        std::max<std::size_t>(most_at_once, pair.client().stats().datagrams_received - before);
+  }
+  EXPECT_GT(most_at_once, 2U * 64) << "or it shows nothing";
+  EXPECT_EQ(pair.server().stats().packets_lost, 0U);
+}
+
 TEST(Link, AChannelThatTheAgreedVersionLacksIsLeftAlone) {
   kit::SimPairOptions options{.seed = 21, .conditions = {.delay = 10ms}};
   options.channels = {{Delivery::ordered}, {Delivery::ordered}};

@@ -59,19 +59,27 @@ TEST(AckWindow, AgreesWithASetOfEverythingSeen) {
     seen.insert(number);
     ASSERT_EQ(raw(window.largest()), *seen.rbegin());
     const std::uint64_t span = random() % 3 == 0 ? AckWindow::kSpanPackets : 64;
+    // From the newest back, or from an older number.
+    const std::uint64_t top =
+        *seen.rbegin() -
+        (random() % 4 == 0
+             ? random() % std::min<std::uint64_t>(AckWindow::kSpanPackets, *seen.rbegin())
+             : 0);
     std::vector<AckRange> ranges;
-    window.ranges(span, 0, 1000, ranges);
+    window.ranges(top, span, 0, 1000, ranges);
     std::set<std::uint64_t> listed;
     for (const AckRange& range : ranges) {
       ASSERT_TRUE(listed.empty() || range.last + 1 < *listed.begin()) << "runs, newest first";
       for (std::uint64_t n = range.first; n <= range.last; ++n) listed.insert(n);
     }
     std::set<std::uint64_t> recent;
-    for (auto n = seen.rbegin(); n != seen.rend() && *seen.rbegin() - *n < span; ++n)
-      recent.insert(*n);
+    for (auto n = seen.rbegin(); n != seen.rend(); ++n) {
+      const bool near = *n <= top && top - *n < span;
+      if (near && *seen.rbegin() - *n < AckWindow::kSpanPackets) recent.insert(*n);
+    }
     ASSERT_EQ(listed, recent);
     std::vector<AckRange> first_two;
-    window.ranges(span, 0, 2, first_two);
+    window.ranges(top, span, 0, 2, first_two);
     ranges.resize(std::min<std::size_t>(ranges.size(), 2));
     ASSERT_EQ(first_two, ranges);
   }
