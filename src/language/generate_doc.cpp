@@ -27,6 +27,19 @@ std::string escaped(std::string_view text) {
   return out;
 }
 
+// In Markdown a tag would be one.
+std::string without_tags(std::string_view text) {
+  std::string out;
+  for (const char c : text) {
+    switch (c) {
+      case '&': out += "&amp;"; break;
+      case '<': out += "&lt;"; break;
+      default: out += c;
+    }
+  }
+  return out;
+}
+
 std::string bytes_text(const schema::Size& size) {
   const std::size_t fewest = bits::bytes_for(size.fewest_bits);
   const std::size_t most = bits::bytes_for(size.most_bits);
@@ -313,7 +326,7 @@ class Html {
 // A cell of a Markdown table.
 std::string cell(std::string text) {
   std::string out;
-  for (const char c : in_one_line(std::move(text))) {
+  for (const char c : without_tags(in_one_line(std::move(text)))) {
     if (c == '|') out += '\\';
     out += c;
   }
@@ -328,7 +341,7 @@ std::string generate_html(const Protocol& protocol, std::string_view source_name
 
 std::string generate_markdown(const Protocol& protocol, std::string_view source_name) {
   std::string out = fmt::format("# {}, version {}\n\n", protocol.name, protocol.version);
-  if (!protocol.doc.empty()) out += protocol.doc + "\n\n";
+  if (!protocol.doc.empty()) out += without_tags(protocol.doc) + "\n\n";
   out += fmt::format(
       "Made by kwind from {}. Bits of a byte are counted from the lowest; two "
       "characters stand for a bit.\n\n",
@@ -340,7 +353,7 @@ std::string generate_markdown(const Protocol& protocol, std::string_view source_
   const auto body = [&](const auto& each, const std::string& way) {
     const schema::Size size = schema::size_of(protocol, each.fields);
     out += fmt::format("\n## {}\n\n", each.name);
-    if (!each.doc.empty()) out += each.doc + "\n\n";
+    if (!each.doc.empty()) out += without_tags(each.doc) + "\n\n";
     out += fmt::format("{}{}{} bits, {}.\n\n", way, way.empty() ? "" : "; ",
                        schema::bits_text(size), bytes_text(size));
     out += characters(lay_out(protocol, each.fields));

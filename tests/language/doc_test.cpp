@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "kit/descriptions.h"
+#include "kwind/language/compile.h"
 #include "language/layout.h"
 
 namespace kwind::language {
@@ -80,6 +81,19 @@ message M from client on c {
   EXPECT_NE(html.find("<p>Tides &amp; &lt;b&gt;boats&lt;/b&gt;.</p>"), std::string::npos);
   EXPECT_NE(html.find("left &lt; right"), std::string::npos);
   EXPECT_NE(generate_markdown(compiled.protocol, "p.kw").find("Says | where."), std::string::npos);
+}
+
+TEST(Doc, CommentsAreNoTagsInMarkdownEither) {
+  const Compiled made = compile(
+      "# <script>alert(1)</script> & more\nprotocol p 1\nchannel c ordered\n"
+      "# <b>bold</b>\nmessage M from client on c {\n  a : bool  # <i>x</i> | y\n}\n",
+      "p.kw");
+  ASSERT_TRUE(made.ok());
+  const std::string page = generate_markdown(made.protocol, "p.kw");
+  for (const char* tag : {"<script", "<b>", "<i>"}) {
+    EXPECT_EQ(page.find(tag), std::string::npos) << tag << "\n" << page;
+  }
+  EXPECT_NE(page.find("&lt;script>alert(1)&lt;/script> &amp; more"), std::string::npos) << page;
 }
 
 }  // namespace
