@@ -34,7 +34,8 @@ std::size_t StateSender::expire(Time now, Duration expiry) {
     waiting_[first_unseen_].queued = now;
   }
   std::size_t given_up = 0;
-  while (!waiting_.empty() && now - front().queued > expiry) {
+  // What has begun to leave waits no more: half of a message is of no use.
+  while (!waiting_.empty() && front().next_chunk == 0 && now - front().queued > expiry) {
     drop_front();
     ++given_up;
   }

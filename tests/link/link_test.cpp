@@ -610,6 +610,25 @@ TEST(Link, NothingIsLostOnAGoodPathWhereTheOtherEndLooksSeldom) {
   EXPECT_EQ(pair.server().stats().packets_lost, 0U);
 }
 
+TEST(Link, ALargeUnreliableMessageIsSentToItsEndOnASlowPath) {
+  for (const std::size_t bytes : {20'000U, 100'000U, 400'000U}) {
+    SimPair pair({.conditions = {.delay = 20ms, .rate = 100'000, .queue_bytes = 65536}});
+    pair.run_until(at(1s));
+    std::size_t whole = 0;
+    const std::vector<std::byte> message(bytes);
+    constexpr std::size_t kSplit = 5;
+    for (int i = 0; i < 3; ++i) {
+      ASSERT_EQ(pair.server().send(kSplit, 0, message, bytes * 8), Errc::none);
+      pair.run_until(pair.now() + 10s, [&](bool at_server, const link::Event& event) {
+        const bool here = !at_server && event.kind == link::Event::Kind::message;
+        if (here && event.bits == bytes * 8) ++whole;
+      });
+    }
+    EXPECT_GE(whole, 2U) << bytes << " bytes at 100 kB/s";
+    EXPECT_EQ(pair.server().stats().messages_expired, 0U);
+  }
+}
+
 TEST(Link, AChannelThatTheAgreedVersionLacksIsLeftAlone) {
   kit::SimPairOptions options{.seed = 21, .conditions = {.delay = 10ms}};
   options.channels = {{Delivery::ordered}, {Delivery::ordered}};
