@@ -10,6 +10,7 @@
 #include "kwind/io/clock.h"
 #include "kwind/io/sniffer.h"
 #include "kwind/json/text.h"
+#include "kwind/link/spec.h"
 #include "lag/proxy.h"
 
 namespace kwind::tool {
@@ -87,15 +88,24 @@ int record_port(const RecordArguments& arguments, std::FILE* status) {
   fmt::print(status, "recording UDP to and from port {} into {}; end with Ctrl-C\n", arguments.port,
              arguments.into);
   std::fflush(status);
+  std::uint64_t merged = 0;
   const int code = run_until_stopped(arguments, file, status, [&](Time until) {
     while (const auto packet = (*sniffer)->next(until)) {
       const auto udp = capture::udp_of_ip(*packet);
       if (udp && (udp->from.port == arguments.port || udp->to.port == arguments.port)) {
+        merged += udp->payload.size() > link::kMaxDatagramBytes ? 1 : 0;
         file.add(io::now(), udp->from, udp->to, udp->payload);
       }
       if (io::now() >= until) break;
     }
   });
+  if (merged > 0) {
+    fmt::print(
+        stderr,
+        "{} packets are larger than any datagram of ours: the system shows several that left "
+        "at once as one (segmentation offload). Record at the other end, or with --to\n",
+        merged);
+  }
   return code == kFine ? finish(arguments, file, (*sniffer)->missed()) : code;
 }
 
@@ -117,7 +127,7 @@ int record_between(const RecordArguments& arguments, std::FILE* status) {
     fmt::print(stderr, "{}\n", problem);
     return kFoundWrong;
   }
-  lag::Proxy proxy(std::move(*port), *server, {}, 1);
+  lag::Proxy proxy(std::move(*port), io::reachable(*server), {}, 1);
   proxy.watch([&](Time now, const Endpoint& from, const Endpoint& to,
                   std::span<const std::byte> datagram) { file.add(now, from, to, datagram); });
   fmt::print(status, "listening on {}, server at {}, recording into {}; end with Ctrl-C\n",
@@ -125,6 +135,9 @@ int record_between(const RecordArguments& arguments, std::FILE* status) {
   std::fflush(status);
   const int code =
       run_until_stopped(arguments, file, status, [&](Time until) { proxy.run_once(until); });
+  if (const std::uint64_t too_long = proxy.counts().too_long; too_long > 0) {
+    fmt::print(stderr, "{} datagrams were longer than 2048 bytes and dropped\n", too_long);
+  }
   return code == kFine ? finish(arguments, file, 0) : code;
 }
 

@@ -1,6 +1,7 @@
 // Every command used wrongly: options at their limits and beyond, files that are none, output that
 // cannot be written. One clear line, the right exit code, and no abort.
 #include <arpa/inet.h>
+#include <netinet/udp.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -258,6 +259,27 @@ TEST_F(Misuse, FmtLaysOutPartsWhateverTheyNameAndWholeFilesOnlyIfTheyAreRight) {
   expect("kwind fmt whole.kw", 1, "there is no type `Spot`");
   write("broken.kw", "record Spot { x : int 0.. }\n");
   expect("kwind fmt broken.kw", 1, "broken.kw:1:");
+}
+
+// The system shows what left by segmentation offload as one packet: that is said.
+TEST_F(Misuse, MergedDatagramsInARecordingAreTold) {
+  const std::string number = std::to_string(20000 + ::getpid() % 20000);
+  Process record({kKwind, "record", "--port", number, "--into", (dir_ / "r.pcapng").string(),
+                  "--seconds", "2"});
+  if (!record.wait_for("recording UDP")) GTEST_SKIP() << "needs root: " << record.err();
+  const int socket = ::socket(AF_INET, SOCK_DGRAM, 0);
+  const int size = 1000;
+  ASSERT_EQ(::setsockopt(socket, SOL_UDP, UDP_SEGMENT, &size, sizeof size), 0);
+  sockaddr_in address{};
+  address.sin_family = AF_INET;
+  address.sin_port = htons(static_cast<std::uint16_t>(std::stoi(number)));
+  address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+  const std::vector<char> bytes(8000, 'x');
+  ::sendto(socket, bytes.data(), bytes.size(), 0, reinterpret_cast<sockaddr*>(&address),
+           sizeof address);
+  ::close(socket);
+  const Finished done = record.finish();
+  EXPECT_NE(done.err.find("segmentation offload"), std::string::npos) << done.err << done.out;
 }
 
 }  // namespace

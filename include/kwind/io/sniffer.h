@@ -16,8 +16,9 @@ class Sniffer {
   static Result<std::unique_ptr<Sniffer>> open();
   ~Sniffer();
 
-  /// The next packet, from its IP header on: valid until the next call. Each packet once, those
-  /// between programs of this machine too. Waits until io::now() reaches `until` at most.
+  /// The next packet, from its IP header on: valid until the next call. Datagrams that left this
+  /// machine by segmentation offload are one packet: only the hardware cuts them. Each packet once,
+  /// those between programs of this machine too. Waits until io::now() reaches `until` at most.
   std::optional<std::span<const std::byte>> next(Time until);
   /// Packets that the system dropped because this was too slow.
   [[nodiscard]] std::uint64_t missed();
