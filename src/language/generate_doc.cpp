@@ -13,28 +13,17 @@ namespace {
 using schema::Field;
 using schema::Protocol;
 
-std::string escaped(std::string_view text) {
-  std::string out;
-  for (const char c : text) {
-    switch (c) {
-      case '&': out += "&amp;"; break;
-      case '<': out += "&lt;"; break;
-      case '>': out += "&gt;"; break;
-      case '"': out += "&quot;"; break;
-      default: out += c;
-    }
-  }
-  return out;
-}
+constexpr std::string_view kMarkup = "&<>\"";
+constexpr std::string_view kTags = "&<";  // what would begin one in Markdown
 
-// In Markdown a tag would be one.
-std::string without_tags(std::string_view text) {
+// `which` of these characters are written as HTML has them.
+std::string escaped(std::string_view text, std::string_view which = kMarkup) {
   std::string out;
   for (const char c : text) {
-    switch (c) {
-      case '&': out += "&amp;"; break;
-      case '<': out += "&lt;"; break;
-      default: out += c;
+    if (which.find(c) == std::string_view::npos) {
+      out += c;
+    } else {
+      out += c == '&' ? "&amp;" : c == '<' ? "&lt;" : c == '>' ? "&gt;" : "&quot;";
     }
   }
   return out;
@@ -326,7 +315,7 @@ class Html {
 // A cell of a Markdown table.
 std::string cell(std::string text) {
   std::string out;
-  for (const char c : without_tags(in_one_line(std::move(text)))) {
+  for (const char c : escaped(in_one_line(std::move(text)), kTags)) {
     if (c == '|') out += '\\';
     out += c;
   }
@@ -341,7 +330,7 @@ std::string generate_html(const Protocol& protocol, std::string_view source_name
 
 std::string generate_markdown(const Protocol& protocol, std::string_view source_name) {
   std::string out = fmt::format("# {}, version {}\n\n", protocol.name, protocol.version);
-  if (!protocol.doc.empty()) out += without_tags(protocol.doc) + "\n\n";
+  if (!protocol.doc.empty()) out += escaped(protocol.doc, kTags) + "\n\n";
   out += fmt::format(
       "Made by kwind from {}. Bits of a byte are counted from the lowest; two "
       "characters stand for a bit.\n\n",
@@ -353,7 +342,7 @@ std::string generate_markdown(const Protocol& protocol, std::string_view source_
   const auto body = [&](const auto& each, const std::string& way) {
     const schema::Size size = schema::size_of(protocol, each.fields);
     out += fmt::format("\n## {}\n\n", each.name);
-    if (!each.doc.empty()) out += without_tags(each.doc) + "\n\n";
+    if (!each.doc.empty()) out += escaped(each.doc, kTags) + "\n\n";
     out += fmt::format("{}{}{} bits, {}.\n\n", way, way.empty() ? "" : "; ",
                        schema::bits_text(size), bytes_text(size));
     out += characters(lay_out(protocol, each.fields));
