@@ -5,10 +5,10 @@
 // Invariant 1: six bits are enough for the newest number. The sender of packets writes a header
 // with a short
 //   number only while fewer than kNarrowSpan numbers lie between the packet and the newest
-//   acknowledged one. The receiver writes six bits if and only if the newest packet that arrived
-//   had such a header. The newest number in its blocks never falls, and blocks in datagrams that
-//   were overtaken by a newer block are ignored. So the number is among the 64 up to the newest
-//   packet that left with a short number.
+//   acknowledged one. The receiver writes six bits only if the newest number in the block is that
+//   of the newest packet that arrived, and that packet had such a header. The newest number in its
+//   blocks never falls, and blocks in datagrams that were overtaken by a newer block are ignored.
+//   So the number is among the 64 up to the newest packet that left with a short number.
 #pragma once
 #include <vector>
 

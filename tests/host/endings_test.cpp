@@ -43,7 +43,7 @@ TEST(Endings, AConnectionThatEndsInSendIsReported) {
     now = std::min(std::max(hosts.server().next_wakeup(), now + 1ms), now + 50ms);
     hosts.server().send(now);
     if (!hosts.server().peers().empty()) {
-      EXPECT_LT(hosts.server().next_wakeup(), end) << "somebody is left, who will be given up";
+      EXPECT_LT(hosts.server().next_wakeup(), end) << "a client is left whose time will run out";
     }
   }
   EXPECT_TRUE(hosts.server().peers().empty());

@@ -73,6 +73,13 @@ TEST(Lane, LosesDoublesAndHoldsBackTheStatedShares) {
   EXPECT_FALSE(std::is_sorted(out.order.begin(), out.order.end()));
 }
 
+TEST(Lane, LosesTheStatedShareInRunsHoweverHighItIs) {
+  for (const auto& [loss, length] : {std::pair(0.8, 3.0), {0.9, 1.5}, {0.6, 1.2}, {0.05, 3.0}}) {
+    const Story out = run({.delay = 5ms, .loss = loss, .loss_run = length}, 1);
+    EXPECT_NEAR(static_cast<double>(out.counts.lost) / 20000, loss, 0.02) << loss << " " << length;
+  }
+}
+
 TEST(Lane, OneSeedOneStory) {
   const Conditions bad{
       .delay = 40ms, .jitter = 10ms, .loss = 0.1, .duplicate = 0.1, .reorder = 0.1};

@@ -40,7 +40,7 @@ std::string CaptureFile::problem() {
              : fmt::format("{}: cannot be written; is there such a folder, and room?", path_);
 }
 
-// What stands there stays what it is: a pipe or a device is written to, a link is refused.
+// A pipe or a device at the path is written to and not replaced; a symbolic link is refused.
 KeyLogFile::KeyLogFile(const std::string& path)
     : path_(path), fd_(::open(path.c_str(), O_WRONLY | O_CREAT | O_NOFOLLOW | O_CLOEXEC, 0600)) {
   struct stat found {};

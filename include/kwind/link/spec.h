@@ -74,7 +74,7 @@ struct ChannelSpec {
   /// Reliable and ordered: bytes that the peer may have sent and the game not yet taken, messages
   /// counted with kMessageCost each. At least the largest message and 65536.
   std::size_t window_bytes = kMaxMessageBytes + 65536;
-  /// Unreliable and sequenced: a message that waited this long to be sent is stale and given up;
+  /// Unreliable and sequenced: a message that waited this long to be sent is stale and dropped;
   /// one of which a piece has left is sent to its end.
   Duration expiry = std::chrono::milliseconds(500);
 };
