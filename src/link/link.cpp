@@ -315,14 +315,16 @@ const Stats& Link::Impl::stats() const {
 void Link::Impl::carrier_ended(Time now) {
   now = forward(now);
   if (state_ == State::closed) return;
-  if (state_ == State::draining || state_ == State::closing) {
-    // Nobody is there for the rest of it. Who was being closed ends so, and not as one that broke.
-    const bool unreported = state_ == State::closing;
-    state_ = State::closed;
-    if (unreported) end(close_code_, std::string(end_text_));
-    return;
-  }
+  if (state_ == State::draining || state_ == State::closing) return nobody_is_there();
   end(Errc::carrier_ended, error_info(Errc::carrier_ended).text);
+}
+
+// The peer is gone before the end was agreed on. A connection that was being closed ends as closed,
+// not as broken; the end of one that drains was reported before.
+void Link::Impl::nobody_is_there() {
+  const bool is_unreported = state_ == State::closing;
+  state_ = State::closed;
+  if (is_unreported) end(close_code_, std::string(end_text_));
 }
 
 void Link::Impl::break_off(Time now, Errc code) {

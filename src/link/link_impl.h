@@ -52,6 +52,7 @@ class Link::Impl {
   void offer_fill(Filler* filler, std::size_t datagrams);
   void close(Time now, std::string_view reason, Errc code);
   void carrier_ended(Time now);
+  void nobody_is_there();
   State state() const { return state_; }
   std::uint16_t version() const { return version_; }
   std::uint8_t code_set() const { return code_set_; }

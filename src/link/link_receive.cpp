@@ -55,6 +55,10 @@ Errc Link::Impl::hear_handshake(std::span<const std::byte> datagram) {
   const auto token = read_gone(datagram);
   if (!token) return token.error();
   if (!bits::same_secret(*token, gone_)) return Errc::bad_check;
+  if (state_ == State::draining || state_ == State::closing) {
+    nobody_is_there();
+    return Errc::none;
+  }
   end(Errc::server_restarted, error_info(Errc::server_restarted).text);
   return Errc::none;
 }

@@ -1,6 +1,7 @@
 // Where the peer is. A datagram that opened may come from a new address; until that has proven
 // itself by answering a challenge, data stays on the old path, and the new address gets at most as
-// many bytes as it sent. One candidate at a time. The server's end of a link, one thread.
+// many bytes as it sent. One candidate at a time, the last address that the newest datagram came
+// from. The server's end of a link, one thread.
 #pragma once
 #include <algorithm>
 #include <cstdint>
@@ -20,10 +21,13 @@ class Path {
   /// phones change networks some times a minute, not some times a second.
   static constexpr unsigned kMostMoves = 4;
   static constexpr Duration kMoveEvery = std::chrono::seconds(15);
+  /// A peer that moves on before it has answered is challenged at its next address after this time:
+  /// seldom enough that many addresses cost no more challenges than one.
+  static constexpr Duration kLeastTrial = std::chrono::milliseconds(250);
 
   /// Whether heard() would take `from` for a candidate, and use its `random`.
   [[nodiscard]] bool is_news(Time now, const Endpoint& from, bool newest) const {
-    return newest && from != active_ && (!candidate_ || now >= candidate_->until) &&
+    return newest && from != active_ && has_room_for(now, from) &&
            (moves_ < kMostMoves || now - moved_ >= kMoveEvery);
   }
   /// A datagram opened. `newest`: its packet number is above all before. `random` is the challenge
@@ -34,7 +38,7 @@ class Path {
     if (candidate_ && now >= candidate_->until) candidate_.reset();
     if (from == active_) return;
     if (news) {
-      candidate_ = Candidate{from, random, 0, 0, now + patience, true};
+      candidate_ = Candidate{from, random, 0, 0, now, now + patience, true};
     }
     if (candidate_ && candidate_->at == from) candidate_->received += bytes;
   }
@@ -83,9 +87,14 @@ class Path {
     std::uint64_t number;
     std::size_t sent;
     std::size_t received;
+    Time since;
     Time until;
     bool due;
   };
+  [[nodiscard]] bool has_room_for(Time now, const Endpoint& from) const {
+    return !candidate_ || now >= candidate_->until ||
+           (from != candidate_->at && now >= candidate_->since + kLeastTrial);
+  }
   Endpoint active_;
   std::optional<Candidate> candidate_;
   unsigned moves_ = 0;  // not forgiven so far

@@ -7,6 +7,7 @@
 
 #include "host_test.h"
 #include "kit/sim_pair.h"
+#include "kit/sweep.h"
 #include "kwind/host/client.h"
 #include "kwind/host/server.h"
 #include "kwind/io/clock.h"
@@ -20,17 +21,6 @@ namespace {
 
 using namespace std::chrono_literals;
 using namespace host_test;
-
-#if defined(__has_feature)
-#if __has_feature(address_sanitizer) || __has_feature(thread_sanitizer)
-#define KWIND_SANITIZED 1
-#endif
-#endif
-#ifdef KWIND_SANITIZED
-constexpr bool kSanitized = true;
-#else
-constexpr bool kSanitized = false;
-#endif
 
 std::unique_ptr<TcpPort> listen(const TcpLimits& limits = {}) {
   auto port = TcpPort::listen(Endpoint::loopback(0), limits);
@@ -213,7 +203,7 @@ TEST(TcpPort, AStreamThatIsKeptLastsUntilItIsEnded) {
 // In a process of its own: descriptors are the whole process's.
 TEST(TcpPort, PausesWhileTheSystemIsOutOfDescriptors) {
   // The sanitizers' own checks need descriptors.
-  if (kSanitized) GTEST_SKIP();
+  if (kit::kSanitized) GTEST_SKIP();
   const auto starve = [] {
     const auto server = listen();
     const auto waiting = TcpPort::connect(server->local());

@@ -8,6 +8,16 @@
 
 namespace kwind::kit {
 
+/// Whether a sanitizer slows the tests down: long walks take fewer seeds then.
+#if defined(__has_feature)
+inline constexpr bool kSanitized =
+    __has_feature(address_sanitizer) || __has_feature(thread_sanitizer);
+#elif defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+inline constexpr bool kSanitized = true;
+#else
+inline constexpr bool kSanitized = false;
+#endif
+
 inline std::vector<std::uint64_t> seeds(std::uint64_t slice, std::uint64_t full) {
   if (const char* one = std::getenv("KWIND_SEED")) return {std::strtoull(one, nullptr, 10)};
   const char* sweep = std::getenv("KWIND_SWEEP");

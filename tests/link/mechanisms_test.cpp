@@ -647,6 +647,25 @@ TEST(Path, MovesAreLimited) {
   EXPECT_EQ(moved, Path::kMostMoves) << "never more at once";
 }
 
+// A client that moves on before it has answered must not wait until its first move is out of date.
+TEST(Path, AThirdAddressGetsItsTurnSoon) {
+  Path path;
+  const Endpoint first = Endpoint::v4(10, 0, 0, 2, 2);
+  const Endpoint second = Endpoint::v4(10, 0, 0, 3, 3);
+  path.set_active(Endpoint::v4(10, 0, 0, 1, 1));
+  path.heard(at(0ms), first, 40, true, 7, 3s);
+  path.heard(at(80ms), second, 40, true, 8, 3s);
+  EXPECT_EQ(path.challenge(at(80ms), 30)->to, first);
+  const Time later = at(Path::kLeastTrial);
+  path.heard(later, second, 40, false, 9, 3s);
+  EXPECT_EQ(path.challenge(later, 30)->to, first) << "an old datagram moves nothing";
+  path.heard(later, second, 40, true, 9, 3s);
+  ASSERT_TRUE(path.challenge(later, 30));
+  EXPECT_EQ(path.challenge(later, 30)->to, second);
+  EXPECT_EQ(path.answered(later, first, 7), Path::Change::none);
+  EXPECT_EQ(path.answered(later, second, 9), Path::Change::address);
+}
+
 TEST(KeyedRandom, OneUseSaysNothingOfAnother) {
   KeyedRandom a(kit::secret_of(1), "skipped numbers");
   KeyedRandom same(kit::secret_of(1), "skipped numbers");
