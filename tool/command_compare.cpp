@@ -18,7 +18,30 @@ struct CompareArguments {
   bool json = false;
 };
 
-void print_changes(const std::vector<language::Change>& changes,
+std::string versions_text(const std::vector<std::uint16_t>& versions) {
+  std::string text = versions.size() == 1 ? "version " : "versions ";
+  for (std::size_t i = 0; i < versions.size(); ++i) {
+    if (i > 0) text += i + 1 == versions.size() ? " and " : ", ";
+    text += std::to_string(versions[i]);
+  }
+  return text;
+}
+
+// What becomes of the peers that are out there.
+std::string verdict(const schema::Protocol& before, const std::vector<std::uint16_t>& refused,
+                    const std::string& name) {
+  const int spoken = before.version - schema::oldest_version(before) + 1;
+  if (refused.empty()) return fmt::format("peers built from {} are still understood", name);
+  if (std::cmp_equal(refused.size(), spoken)) {
+    return fmt::format("peers built from {} would be refused", name);
+  }
+  return fmt::format(
+      "{} {} no longer understood: peers "
+      "fall back to an older one, or are refused",
+      versions_text(refused), refused.size() == 1 ? "is" : "are");
+}
+
+void print_changes(const std::vector<language::Change>& changes, const std::string& verdict,
                    const CompareArguments& arguments) {
   if (changes.empty()) {
     fmt::print("{} and {} are the same\n", arguments.before, arguments.after);
@@ -32,9 +55,8 @@ void print_changes(const std::vector<language::Change>& changes,
     fmt::print("{:<11}  {:<{}}  {}\n", name_of(change.impact), change.where, where, change.what);
     if (!change.fix.empty()) fmt::print("{:<11}  {:<{}}  fix: {}\n", "", "", where, change.fix);
   }
-  fmt::print("\n{} harmless, {} that need `since`, {} that break: peers built from {} {}\n",
-             counts[0], counts[1], counts[2], arguments.before,
-             counts[1] + counts[2] == 0 ? "are still understood" : "would be refused");
+  fmt::print("\n{} harmless, {} that need `since`, {} that break: {}\n", counts[0], counts[1],
+             counts[2], verdict);
 }
 
 int compare_files(const CompareArguments& arguments) {
@@ -43,6 +65,7 @@ int compare_files(const CompareArguments& arguments) {
   const bool loaded = load_source(arguments.before, before);
   if (!load_source(arguments.after, after) || !loaded) return kFoundWrong;
   const auto changes = language::compare(before.protocol, after.protocol);
+  const auto refused = language::refused_versions(before.protocol, after.protocol);
   if (arguments.json) {
     nlohmann::ordered_json out = nlohmann::ordered_json::array();
     for (const auto& change : changes) {
@@ -51,14 +74,11 @@ int compare_files(const CompareArguments& arguments) {
                      {"what", change.what},
                      {"fix", change.fix}});
     }
-    fmt::print("{}\n", json::text_of({{"changes", out}}, 2));
+    fmt::print("{}\n", json::text_of({{"refused_versions", refused}, {"changes", out}}, 2));
   } else {
-    print_changes(changes, arguments);
+    print_changes(changes, verdict(before.protocol, refused, arguments.before), arguments);
   }
-  const bool fine = std::all_of(changes.begin(), changes.end(), [](const auto& change) {
-    return change.impact == language::Impact::harmless;
-  });
-  return fine ? kFine : kFoundWrong;
+  return refused.empty() ? kFine : kFoundWrong;
 }
 
 }  // namespace
@@ -72,7 +92,9 @@ void add_compare(Command app, std::function<int()>& chosen) {
   command.add_option("NEW", arguments->after, "The description as it is now").required();
   command.add_flag("--json", arguments->json, "Print one JSON object");
   command.footer(
-      "Exit code 1 when old peers would be refused, so that the CI of a game can ask.\n"
+      "Exit code 1 when peers of a version that OLD speaks would be refused, so that the CI of a "
+      "game\n"
+      "can ask.\n"
       "Example:\n  kwind compare released.kw harbour.kw");
   command.callback(
       [arguments, &chosen] { chosen = [arguments] { return compare_files(*arguments); }; });

@@ -424,4 +424,14 @@ std::vector<Change> compare(const Protocol& before, const Protocol& after) {
   return Comparison(before, after).changes();
 }
 
+std::vector<std::uint16_t> refused_versions(const Protocol& before, const Protocol& after) {
+  std::vector<std::uint16_t> refused;
+  for (std::uint16_t v = schema::oldest_version(before); v <= before.version; ++v) {
+    const bool spoken =
+        before.name == after.name && v >= schema::oldest_version(after) && v <= after.version;
+    if (!spoken || digest_of(before, v) != digest_of(after, v)) refused.push_back(v);
+  }
+  return refused;
+}
+
 }  // namespace kwind::language

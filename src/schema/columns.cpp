@@ -72,7 +72,8 @@ class Taker {
           if (!part) return std::nullopt;
           all.insert(all.end(), part->begin(), part->end());
         }
-        return all;
+        // Every field has a column, also one whose record has nothing in it in this version.
+        return all.empty() ? bits(0) : all;
       }
       case TypeKind::f64:
       case TypeKind::count:

@@ -140,7 +140,9 @@ class Fleet {
     if (std::getenv("KWIND_TRACE")) std::fprintf(stderr, "%s: %s\n", time().c_str(), text.c_str());
   }
   void require(bool right, const std::string& text) const {
-    if (right) return;
+    if (!right) fail(text);
+  }
+  [[noreturn]] void fail(const std::string& text) const {
     if (wrong_.empty()) wrong_ = time() + ": " + text;
     throw Wrong(wrong_);
   }
@@ -180,8 +182,10 @@ class Fleet {
     const std::string wrong = stream.arrived(number);
     trace("arrived at " + std::string(at_server ? "server " : "client ") + std::to_string(index) +
           " " + std::to_string(number) + " " + std::to_string(body.size()));
-    require(wrong.empty(), name(index) + (at_server ? " to" : " from") + " server: message " +
-                               std::to_string(number) + " " + wrong);
+    if (!wrong.empty()) {
+      fail(name(index) + (at_server ? " to" : " from") + " server: message " +
+           std::to_string(number) + " " + wrong);
+    }
     require(body == body_of(number), "a message's body is another one's");
     ++tally_.messages;
     if (at_server) {
@@ -307,7 +311,7 @@ class Fleet {
                         !boat.is_disturbed && options_.most_faults == 0;
     const std::string wrong =
         judge(question, outcome.ending, outcome.reply.number == number, now, !stands);
-    require(wrong.empty(), name(index) + (by_server ? " was asked: " : " asked: ") + wrong);
+    if (!wrong.empty()) fail(name(index) + (by_server ? " was asked: " : " asked: ") + wrong);
     ++tally_.endings[outcome.ending];
     const bool in_time = (question.fate == Fate::replied || question.fate == Fate::refused) &&
                          question.due - now > -1s && now_ - question.settled_at > 1500ms;

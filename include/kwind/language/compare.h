@@ -1,6 +1,7 @@
 // What has changed from one description to the next, and whether peers of the old one are still
 // understood. Made for the CI of a game. Pure; safe anywhere.
 #pragma once
+#include <cstdint>
 #include <string>
 #include <vector>
 
@@ -11,7 +12,7 @@ namespace kwind::language {
 enum class Impact : std::uint8_t {
   harmless,     ///< old peers notice nothing
   needs_since,  ///< an addition that old peers would trip over: it wants a life span
-  breaks,       ///< old peers and new ones no longer share a version
+  breaks,       ///< peers of a version that the old description speaks are refused
 };
 
 constexpr std::string_view name_of(Impact impact) {
@@ -34,5 +35,11 @@ struct Change {
 /// Law: none of them is more than harmless if and only if each version that the old description
 /// speaks has the same digest in both. O(size of both).
 std::vector<Change> compare(const schema::Protocol& before, const schema::Protocol& after);
+
+/// The versions that `before` speaks and in which peers of `after` refuse to talk, in ascending
+/// order. Two peers agree on the newest of the others; without any they do not come together.
+/// O(size of both, for each version).
+std::vector<std::uint16_t> refused_versions(const schema::Protocol& before,
+                                            const schema::Protocol& after);
 
 }  // namespace kwind::language

@@ -1,0 +1,46 @@
+// An entity of a description that is known at run time only, for World and Mirror in tests.
+#pragma once
+#include <vector>
+
+#include "kwind/schema/columns.h"
+#include "kwind/schema/protocol.h"
+#include "kwind/schema/runtime.h"
+
+namespace kwind::kit {
+
+/// Stands for the entity kind that was chosen last: World and Mirror take the kind from the type.
+struct AnyEntity {
+  static void choose(const schema::Protocol& protocol, const schema::EntitiesInfo& infos,
+                     std::size_t kind) {
+    chosen_protocol = &protocol;
+    chosen = &protocol.entities[kind];
+    chosen_info = infos.kinds[kind];
+  }
+  static const schema::EntityInfo& entity_info() { return *chosen_info; }
+
+  schema::Value value{};
+
+  static inline const schema::Protocol* chosen_protocol = nullptr;
+  static inline const schema::Entity* chosen = nullptr;
+  static inline const schema::EntityInfo* chosen_info = nullptr;
+};
+
+template <class Mark>
+void encode_columns(schema::Encoder& out, const AnyEntity& entity, const Mark& mark) {
+  const std::vector<schema::Field>& fields = AnyEntity::chosen->fields;
+  for (std::size_t i = 0; i < fields.size(); ++i) {
+    if (!fields[i].travels(AnyEntity::chosen_protocol->version)) continue;
+    schema::Value one;
+    one.items.push_back(entity.value.items[i]);
+    encode_value(*AnyEntity::chosen_protocol, {fields[i]}, one, out);
+    mark();
+  }
+}
+inline void decode(schema::Decoder& in, AnyEntity& entity) {
+  decode_value(*AnyEntity::chosen_protocol, AnyEntity::chosen->fields, in, entity.value);
+}
+inline AnyEntity blend(const AnyEntity& from, const AnyEntity& to, double part) {
+  return part < 1 ? from : to;
+}
+
+}  // namespace kwind::kit
