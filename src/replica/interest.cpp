@@ -25,13 +25,16 @@ constexpr std::uint32_t kMostCells = 256;
 
 struct Interest::State {
   struct Kind {
-    std::vector<std::uint16_t> axes;  // columns of the place; empty: everywhere
+    std::vector<std::uint16_t> axes;  // columns of the place; empty: it has none
     double enter = 0;
     double leave = 0;
     float weight = 1;
     // Squared: what distances are compared with.
     double enter_2 = 0;
     double leave_2 = 0;
+    bool always = false;  // in view of everybody
+
+    [[nodiscard]] bool in_cells() const { return !axes.empty() && !always; }
   };
   struct Thing {
     std::uint32_t cell = kNowhere;
@@ -107,15 +110,14 @@ Interest::State::State(const World& of, InterestOptions options_in)
   double range = 0;
   for (const schema::EntityInfo* info : all().info.kinds) {
     Kind kind{{}, options.enter, options.leave, 1};
-    bool always = false;
     for (const KindInterest& own : options.kinds) {
       if (own.kind != info->name) continue;
       kind.enter = own.enter.value_or(kind.enter);
       kind.leave = std::max(own.leave.value_or(kind.leave), kind.enter);
       kind.weight = static_cast<float>(own.weight);
-      always = own.always;
+      kind.always = own.always;
     }
-    for (std::size_t c = 0; c < info->columns.size() && !always; ++c) {
+    for (std::size_t c = 0; c < info->columns.size(); ++c) {
       const schema::ColumnInfo& column = info->columns[c];
       const bool number = column.form == schema::ColumnForm::number && column.step > 0;
       if (!number || info->fields[column.field].name != options.place) continue;
@@ -125,7 +127,7 @@ Interest::State::State(const World& of, InterestOptions options_in)
     if (kind.axes.size() < 2 || kind.axes.size() > 3) kind.axes.clear();
     kind.enter_2 = kind.enter * kind.enter;
     kind.leave_2 = kind.leave * kind.leave;
-    if (!kind.axes.empty()) farthest = std::max(farthest, kind.leave);
+    if (kind.in_cells()) farthest = std::max(farthest, kind.leave);
     kinds.push_back(std::move(kind));
   }
   cell_size = std::max(farthest * 2 / kCellsAcross, 1e-9);
@@ -175,11 +177,9 @@ void Interest::State::take_in(std::uint32_t id) {
     thing.kind = all().entities[id].shape->info().kind;
   }
   const Kind& kind = kinds[thing.kind];
-  const bool placed = !kind.axes.empty();
-  const Near now{placed ? place_of(id, kind) : Place{}, id, thing.room, thing.kind,
-                 kind.axes.size() < 3};
-  const std::uint32_t cell = placed ? cell_of(now.place) : kNowhere;
-  std::vector<Near>& here = placed ? cells[cell] : everywhere;
+  const Near now{place_of(id, kind), id, thing.room, thing.kind, kind.axes.size() < 3};
+  const std::uint32_t cell = kind.in_cells() ? cell_of(now.place) : kNowhere;
+  std::vector<Near>& here = kind.in_cells() ? cells[cell] : everywhere;
   if (thing.there && thing.cell == cell) {
     here[thing.at] = now;
     return;
@@ -390,7 +390,7 @@ void Sight::State::look_around() {
   removals = in.removals;
   if (follows.id != 0 && follows.id < in.things.size()) {
     const Interest::State::Thing& thing = in.things[follows.id];
-    const bool placed = thing.there && thing.cell != kNowhere;
+    const bool placed = thing.there && !in.kinds[thing.kind].axes.empty();
     if (placed && thing.generation == follows.generation) eye = interest->near_of(thing).place;
   }
   if (eye) add_near(looked_before);

@@ -19,6 +19,9 @@ struct AnyEntity {
   static const schema::EntityInfo& entity_info() { return *chosen_info; }
 
   schema::Value value{};
+  // What Mirror::sample() puts between.
+  schema::Value to{};
+  double part = 0;
 
   static inline const schema::Protocol* chosen_protocol = nullptr;
   static inline const schema::Entity* chosen = nullptr;
@@ -40,7 +43,7 @@ inline void decode(schema::Decoder& in, AnyEntity& entity) {
   decode_value(*AnyEntity::chosen_protocol, AnyEntity::chosen->fields, in, entity.value);
 }
 inline AnyEntity blend(const AnyEntity& from, const AnyEntity& to, double part) {
-  return part < 1 ? from : to;
+  return {from.value, to.value, part};
 }
 
 }  // namespace kwind::kit

@@ -152,6 +152,26 @@ TEST(Interest, ASightStaysWhereItIsWhenWhatItFollowsHasNoPlace) {
   EXPECT_EQ(crates(), std::pair(true, false)) << "not from the corner of the world";
 }
 
+// In view of everybody, and still somewhere.
+TEST(Interest, ASightFollowsWhatIsAlwaysInView) {
+  replica::World world(bay::kEntities);
+  Interest interest(
+      world,
+      {.enter = 100, .leave = 100, .kinds = {{.kind = "Gull", .always = true}}, .look_every = 1});
+  Sight sight(interest);
+  bay::Gull gull{0, 6, {400, 0}, true};
+  const auto followed = world.spawn(gull);
+  const auto east = world.spawn(bay::Crate{{400, 0}, bay::Cargo::salt, ""});
+  const auto west = world.spawn(bay::Crate{{-400, 0}, bay::Cargo::salt, ""});
+  sight.look_from(*followed);
+  world.end_tick();
+  EXPECT_EQ(ids_of(sight.look()), (std::set<std::uint32_t>{followed->id, east->id}));
+  gull.at = {-400, 0};
+  world.put(*followed, gull);
+  world.end_tick();
+  EXPECT_EQ(ids_of(sight.look()), (std::set<std::uint32_t>{followed->id, west->id}));
+}
+
 TEST(Interest, WhatIsNearerWeighsMore) {
   kit::MovingBay bay(2);
   for (int i = 1; i <= 10; ++i) bay.spawn(bay::Pile{{i * 10.0, 0}});

@@ -65,8 +65,9 @@ class Sight {
   Sight& operator=(const Sight&) = delete;
   ~Sight();
 
-  /// From here, or from where an entity is; once it is gone, from its last place. An entity of a
-  /// type without a place changes nothing. A coordinate that is not a number sees nothing.
+  /// From here, or from where an entity is; once it is gone, from its last place. With an entity of
+  /// a type without a place the sight stays where it is. A coordinate that is not a number sees
+  /// nothing.
   void look_from(double x, double y, double z = 0);
   void look_from(schema::AnyRef entity);
   /// Owned entities are in view wherever they are.

@@ -1,0 +1,594 @@
+// A random walk over a replicated world and its clients against a model: fields of every type,
+// spawns, despawns, owners, rooms, filters, followed entities, paths that lose, double and delay.
+// After each snapshot a client holds what the world held then, and nothing that it may not see; in
+// the end it holds all that is in its view.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <map>
+#include <memory>
+#include <optional>
+#include <random>
+#include <set>
+
+#include "kit/any_entity.h"
+#include "kit/random_description.h"
+#include "kit/sweep.h"
+#include "kwind/language/compile.h"
+#include "kwind/replica/interest.h"
+#include "kwind/replica/mirror.h"
+#include "kwind/replica/viewer.h"
+#include "kwind/replica/world.h"
+#include "kwind/schema/sample.h"
+
+namespace kwind::language {
+namespace {
+
+using kit::AnyEntity;
+using replica::Happening;
+using schema::Value;
+using Bits = std::vector<bool>;
+
+// Beside the entities of a random description: one that moves, one that is told of seldom.
+constexpr const char* kMore = R"(
+entity Walker {
+  speed : real 0..9 step 1/8
+  course : turn step 1 smooth
+  at : vec2 of real -200..<200 step 1/16 follow speed along course
+  orders : text 60 owner only
+  load : list of int 0..99 up to 8
+}
+entity Beacon, at most 5/s {
+  at : vec2 of real -200..<200 step 1/16 at spawn
+  height : int 0..1000
+}
+)";
+
+struct Wrong : std::runtime_error {
+  using std::runtime_error::runtime_error;
+};
+void require(bool right, const std::string& text) {
+  if (!right) throw Wrong(text);
+}
+
+// What the world has put, tick by tick.
+class Model {
+ public:
+  explicit Model(const schema::Protocol& protocol) : protocol_(protocol), tables_(protocol) {}
+
+  struct One {
+    schema::AnyRef ref;
+    std::size_t kind;
+    Value value;
+    std::uint32_t room = 0;
+  };
+  [[nodiscard]] const schema::Protocol& protocol() const { return protocol_; }
+  [[nodiscard]] const schema::EntitiesInfo& infos() const { return tables_.info(); }
+  void choose(std::size_t kind) const { AnyEntity::choose(protocol_, infos(), kind); }
+  [[nodiscard]] const std::vector<schema::Field>& fields(std::size_t kind) const {
+    return protocol_.entities[kind].fields;
+  }
+  std::map<std::uint32_t, One>& all() { return all_; }
+  [[nodiscard]] const std::map<std::uint32_t, One>& all() const { return all_; }
+
+  void note(std::uint32_t tick) {
+    for (const auto& [id, one] : all_) history_[key(one.ref)][tick] = one.value;
+  }
+  [[nodiscard]] const Value* at(schema::AnyRef ref, std::uint32_t tick) const {
+    const auto found = history_.find(key(ref));
+    if (found == history_.end()) return nullptr;
+    const auto row = found->second.find(tick);
+    return row == found->second.end() ? nullptr : &row->second;
+  }
+  [[nodiscard]] const std::map<std::uint32_t, Value>& rows(schema::AnyRef ref) const {
+    return history_.at(key(ref));
+  }
+  // The fields that a view shows, as they travel; all of them, or all but the motion.
+  [[nodiscard]] Bits bits_of(std::size_t kind, const Value& value, schema::View view,
+                             bool all = true) const {
+    std::vector<schema::Field> shown;
+    Value part;
+    for (std::size_t i = 0; i < fields(kind).size(); ++i) {
+      const schema::Field& field = fields(kind)[i];
+      if (!field.travels(protocol_.version)) continue;
+      if (field.words.owner_only && view == schema::View::others) continue;
+      if (!all && is_motion(kind, field)) continue;
+      shown.push_back(field);
+      part.items.push_back(value.items[i]);
+    }
+    std::vector<std::byte> memory(1 << 16);
+    schema::Encoder out(bits::Writer(memory), bits::Policy::clamp, schema::kNewest,
+                        schema::View::owner);
+    encode_value(protocol_, shown, part, out);
+    require(out.error() == Errc::none, "a value does not fit");
+    const std::size_t size = out.bit_count();
+    out.finish();
+    Bits made;
+    for (bits::Reader in(memory, size); in.left_bits() > 0;) made.push_back(in.get_bool());
+    return made;
+  }
+  // A field that follows others, or that is followed: what is extrapolated, and may have a
+  // tolerance.
+  [[nodiscard]] bool is_motion(std::size_t kind, const schema::Field& field) const {
+    return std::any_of(fields(kind).begin(), fields(kind).end(), [&](const schema::Field& each) {
+      return each.words.follow &&
+             (each.name == field.name || each.words.follow->speed == field.name ||
+              each.words.follow->along == field.name);
+    });
+  }
+  // Where an entity is, if its kind says so.
+  [[nodiscard]] std::optional<std::array<double, 2>> place(const One& one) const {
+    for (std::size_t i = 0; i < fields(one.kind).size(); ++i) {
+      if (fields(one.kind)[i].name != "at") continue;
+      const Value& at = one.value.items[i];
+      return std::array{at.items[0].real, at.items[1].real};
+    }
+    return std::nullopt;
+  }
+
+ private:
+  static std::uint64_t key(schema::AnyRef ref) {
+    return std::uint64_t{ref.generation} << 32 | ref.id;
+  }
+  const schema::Protocol& protocol_;
+  schema::EntityTables tables_;
+  std::map<std::uint32_t, One> all_;
+  std::map<std::uint64_t, std::map<std::uint32_t, Value>> history_;
+};
+
+struct Client {
+  Client(replica::World& world, replica::Interest& interest, const schema::EntitiesInfo& infos,
+         bool optimistic)
+      : sight(interest), viewer(world, {.optimistic = optimistic}), mirror(infos) {}
+
+  replica::Sight sight;
+  replica::Viewer viewer;
+  replica::Mirror mirror;
+  bool sees_through = false;
+  // The path.
+  double loss = 0;
+  double doubled = 0;
+  double late = 0;
+  double mistaken = 0;
+  int one_way = 1;
+  struct Frame {
+    std::vector<std::byte> bytes;
+    std::size_t bits;
+    std::uint64_t token;
+  };
+  std::multimap<int, Frame> under_way;
+  std::multimap<int, std::pair<std::uint64_t, bool>> fates;
+  std::multimap<int, std::uint32_t> resyncs;
+  // What the model says.
+  std::set<std::uint32_t> rooms;
+  std::set<std::uint32_t> owned;
+  int filter = 0;  // ids that this divides are hidden; 0: none
+  std::optional<std::array<double, 2>> eye;
+  std::uint32_t follows = 0;
+  bool is_eye_known = true;
+  std::map<std::uint32_t, std::pair<int, int>> must;  // ticks in a row: in view, out of view
+  std::set<std::pair<std::uint32_t, std::uint8_t>> shown;
+  std::set<std::pair<std::uint32_t, std::uint8_t>> there;  // by events
+};
+
+class WorldWalk {
+ public:
+  WorldWalk(const schema::Protocol& protocol, std::uint64_t seed)
+      : random_(seed),
+        numbers_(seed),
+        model_(protocol),
+        world_(model_.infos(), {.reuse_after_ticks = one_in(2) ? 5U : 100U}),
+        interest_(world_, options()) {
+    for (int i = 0; i < 3; ++i) {
+      auto& client = clients_.emplace_back(
+          std::make_unique<Client>(world_, interest_, model_.infos(), one_in(2)));
+      client->sees_through = one_in(2);
+      if (client->sees_through) client->viewer.see_through(&client->sight);
+      if (one_in(3)) client->loss = 0.2 * even();
+      if (one_in(3)) client->doubled = 0.1;
+      if (one_in(3)) client->late = 0.2;
+      if (one_in(4)) client->mistaken = 0.05;
+      client->one_way = 1 + static_cast<int>(below(4));
+    }
+  }
+
+  void run() {
+    for (int i = 0; i < 120; ++i) {
+      change();
+      tick();
+    }
+    for (const auto& client : clients_)
+      client->loss = client->doubled = client->late = client->mistaken = 0;
+    for (int i = 0; i < 120; ++i) tick();
+    for (const auto& client : clients_) check_complete(*client);
+  }
+  [[nodiscard]] int now() const { return now_; }
+  [[nodiscard]] std::size_t compared() const { return compared_; }
+
+ private:
+  static constexpr double kEnter = 60;
+  static constexpr double kLeave = 75;
+
+  std::int64_t below(std::int64_t limit) {
+    return static_cast<std::int64_t>(random_() % static_cast<std::uint64_t>(limit));
+  }
+  bool one_in(std::int64_t n) { return below(n) == 0; }
+  double even() { return static_cast<double>(random_() >> 11) * 0x1p-53; }
+  replica::InterestOptions options() {
+    replica::InterestOptions options;
+    options.enter = kEnter;
+    options.leave = kLeave;
+    options.look_every = look_every_ = static_cast<std::uint32_t>(1 + below(4));
+    if (is_beacon_always_) options.kinds.push_back({.kind = "Beacon", .always = true});
+    return options;
+  }
+
+  // ---- acts ----
+  Value sample(std::size_t kind) {
+    Value value = schema::sample_value(model_.protocol(), model_.fields(kind), schema::Filling::any,
+                                       numbers_);
+    return value;
+  }
+  Model::One* some_entity() {
+    if (model_.all().empty()) return nullptr;
+    auto found = model_.all().begin();
+    std::advance(found, below(std::ssize(model_.all())));
+    return &found->second;
+  }
+  void spawn() {
+    const auto kind = static_cast<std::size_t>(below(std::ssize(model_.protocol().entities)));
+    model_.choose(kind);
+    AnyEntity made{sample(kind)};
+    if (const auto ref = world_.spawn(made)) {
+      model_.all()[ref->id] = {{ref->id, ref->generation}, kind, std::move(made.value)};
+    }
+  }
+  void put(Model::One& one) {
+    model_.choose(one.kind);
+    Value next = sample(one.kind);
+    const auto& fields = model_.fields(one.kind);
+    // One field as a rule, all of them now and then; what moves goes on by steps.
+    const auto chosen = static_cast<std::size_t>(below(std::ssize(fields)));
+    const bool whole = one_in(6);
+    for (std::size_t i = 0; i < fields.size(); ++i) {
+      const bool stays = fields[i].words.at_spawn || (!whole && i != chosen);
+      if (stays) next.items[i] = one.value.items[i];
+    }
+    require(world_.put(schema::Ref<AnyEntity>{one.ref.id, one.ref.generation}, AnyEntity{next}),
+            "an entity that is there cannot be put");
+    one.value = next;
+  }
+  void move(Model::One& one) {
+    if (model_.protocol().entities[one.kind].name != "Walker") return;
+    model_.choose(one.kind);
+    const double angle = one.value.items[1].real * std::acos(-1.0) / 180;
+    Value& at = one.value.items[2];
+    const double step = one.value.items[0].real / 20;
+    const double next_x = at.items[0].real + std::cos(angle) * step;
+    const double next_y = at.items[1].real + std::sin(angle) * step;
+    if (std::abs(next_x) > 199 || std::abs(next_y) > 199) return;
+    at.items[0].real = next_x;
+    at.items[1].real = next_y;
+    (void)world_.put(schema::Ref<AnyEntity>{one.ref.id, one.ref.generation}, AnyEntity{one.value});
+  }
+  void change() {
+    if (model_.all().size() < 40 && one_in(3)) spawn();
+    if (one_in(12)) {
+      if (Model::One* one = some_entity()) {
+        const std::uint32_t id = one->ref.id;
+        require(world_.despawn(one->ref), "an entity that is there cannot go");
+        for (const auto& client : clients_) {
+          client->owned.erase(id);
+          client->must.erase(id);
+          if (client->follows == id) {
+            client->is_eye_known = false;
+            client->follows = 0;
+          }
+        }
+        model_.all().erase(id);
+      }
+    }
+    for (auto& [id, one] : model_.all()) {
+      if (one_in(5)) put(one);
+      move(one);
+    }
+    if (Model::One* one = some_entity(); one != nullptr && one_in(8)) {
+      one->room = static_cast<std::uint32_t>(below(4));
+      require(interest_.put_in_room(one->ref, one->room), "an entity goes into no room");
+    }
+    for (const auto& client : clients_) change_client(*client);
+  }
+  void change_client(Client& client) {
+    if (one_in(15)) {
+      const auto room = static_cast<std::uint32_t>(1 + below(3));
+      if (client.rooms.erase(room) > 0) {
+        client.sight.leave_room(room);
+      } else {
+        client.rooms.insert(room);
+        client.sight.enter_room(room);
+      }
+    }
+    if (one_in(20)) {
+      client.filter = one_in(2) ? 0 : static_cast<int>(2 + below(3));
+      if (client.filter == 0) {
+        client.sight.set_filter(nullptr);
+      } else {
+        client.sight.set_filter([by = client.filter](schema::AnyRef ref) {
+          return ref.id % static_cast<std::uint32_t>(by) != 0;
+        });
+      }
+    }
+    if (one_in(10)) {
+      client.eye = std::array{400 * even() - 200, 400 * even() - 200};
+      client.follows = 0;
+      client.is_eye_known = true;
+      client.sight.look_from((*client.eye)[0], (*client.eye)[1]);
+    }
+    Model::One* one = some_entity();
+    if (one == nullptr) return;
+    if (one_in(10)) {
+      client.sight.look_from(one->ref);
+      // Of a kind without a place the view stays where it was looked from last.
+      const bool is_placed = model_.place(*one).has_value();
+      if (is_placed || client.follows != 0) client.is_eye_known = is_placed;
+      client.follows = is_placed ? one->ref.id : 0;
+    }
+    if (one_in(8)) {
+      if (client.owned.erase(one->ref.id) > 0) {
+        client.sight.disown(one->ref);
+      } else {
+        client.owned.insert(one->ref.id);
+        client.sight.own(one->ref);
+      }
+    }
+  }
+
+  // ---- ticks ----
+  void tick() {
+    ++now_;
+    model_.note(world_.tick());
+    world_.end_tick();
+    for (const auto& client : clients_) {
+      check_view(*client);
+      if (!client->sees_through) client->viewer.see(client->sight);
+      send(*client);
+      arrive(*client);
+    }
+  }
+  void check_view(Client& client) {
+    if (client.follows != 0 && model_.all().contains(client.follows)) {
+      client.eye = model_.place(model_.all().at(client.follows));
+    }
+    std::set<std::uint32_t> seen;
+    for (const replica::Seen& each : client.sight.look()) {
+      require(seen.empty() || *seen.rbegin() < each.id, "a view is not in order");
+      seen.insert(each.id);
+      const auto found = model_.all().find(each.id);
+      require(found != model_.all().end(), "a view holds what is gone");
+      client.shown.insert({each.id, found->second.ref.generation});
+      require(!each.owner || client.owned.contains(each.id), "a view says owner of another's");
+    }
+    for (const auto& [id, one] : model_.all()) {
+      auto& [in, out] = client.must[id];
+      const int said = wants(client, one);
+      in = said > 0 ? in + 1 : 0;
+      out = said < 0 ? out + 1 : 0;
+      const int patience = static_cast<int>(look_every_) + 1;
+      require(in < patience || seen.contains(id), where(client, one) + " should be in view");
+      require(out < patience || !seen.contains(id), where(client, one) + " should not be in view");
+    }
+  }
+  [[nodiscard]] std::string where(const Client& client, const Model::One& one) const {
+    std::string text = fmt::format("{} {} in room {}", model_.protocol().entities[one.kind].name,
+                                   one.ref.id, one.room);
+    if (const auto place = model_.place(one)) {
+      text += fmt::format(" at {:.1f} {:.1f}", (*place)[0], (*place)[1]);
+    }
+    if (client.eye)
+      text += fmt::format(", seen from {:.1f} {:.1f}", (*client.eye)[0], (*client.eye)[1]);
+    if (client.follows != 0) text += fmt::format(" of {}", client.follows);
+    return text;
+  }
+  // 1: must be in view; -1: must not; 0: on the border, or not known.
+  [[nodiscard]] int wants(const Client& client, const Model::One& one) const {
+    if (client.owned.contains(one.ref.id)) return 1;
+    const bool hidden =
+        client.filter != 0 && one.ref.id % static_cast<unsigned>(client.filter) == 0;
+    if (hidden || (one.room != 0 && !client.rooms.contains(one.room))) return -1;
+    const auto place = model_.place(one);
+    if (!place || (is_beacon_always_ && model_.protocol().entities[one.kind].name == "Beacon")) {
+      return 1;
+    }
+    if (!client.is_eye_known) return 0;
+    if (!client.eye) return -1;
+    const double far = std::hypot((*place)[0] - (*client.eye)[0], (*place)[1] - (*client.eye)[1]);
+    return far < kEnter - 0.2 ? 1 : far > kLeave + 0.2 ? -1 : 0;
+  }
+  void send(Client& client) {
+    for (int i = 0; i < 3; ++i) {
+      std::vector<std::byte> memory(1200);
+      bits::Writer out(memory);
+      const auto token = client.viewer.fill(Time{}, out);
+      if (!token) break;
+      const std::size_t bits = out.bit_count();
+      memory.resize(out.finish());
+      if (even() < client.loss) {
+        client.fates.emplace(now_ + 2 * client.one_way + 2, std::pair(*token, false));
+        continue;
+      }
+      const auto copies = even() < client.doubled ? 2 : 1;
+      for (int copy = 0; copy < copies; ++copy) {
+        const int extra = even() < client.late ? static_cast<int>(below(12)) : 0;
+        client.under_way.emplace(now_ + client.one_way + extra,
+                                 Client::Frame{memory, bits, *token});
+      }
+    }
+  }
+  void arrive(Client& client) {
+    while (!client.under_way.empty() && client.under_way.begin()->first <= now_) {
+      const Client::Frame frame = std::move(client.under_way.begin()->second);
+      client.under_way.erase(client.under_way.begin());
+      const Errc error = client.mirror.receive(frame.bytes, frame.bits);
+      require(error == Errc::none || error == Errc::base_missing || error == Errc::replayed,
+              "a frame is refused: " + std::string(error_info(error).name));
+      if (error == Errc::replayed) continue;
+      if (error == Errc::none) check_mirror(client);
+      client.fates.emplace(now_ + client.one_way,
+                           std::pair(frame.token, even() >= client.mistaken));
+    }
+    if (const auto frame = client.mirror.wants_resync()) {
+      client.resyncs.emplace(now_ + client.one_way, *frame);
+    }
+    while (!client.resyncs.empty() && client.resyncs.begin()->first <= now_) {
+      (void)client.viewer.hear_resync(client.resyncs.begin()->second);
+      client.resyncs.erase(client.resyncs.begin());
+    }
+    while (!client.fates.empty() && client.fates.begin()->first <= now_) {
+      const auto [token, arrived] = client.fates.begin()->second;
+      client.fates.erase(client.fates.begin());
+      client.viewer.told(token, arrived);
+    }
+  }
+  void check_mirror(Client& client) {
+    for (const Happening& event : client.mirror.take_happenings()) {
+      const auto key = std::pair(event.entity.id, event.entity.generation);
+      switch (event.kind) {
+        case Happening::Kind::appeared:
+          require(client.there.insert(key).second, "an entity appeared twice");
+          break;
+        case Happening::Kind::vanished:
+          require(client.there.erase(key) > 0, "an entity vanished that was not there");
+          break;
+        case Happening::Kind::changed:
+          require(client.there.contains(key), "an entity changed that was not there");
+          break;
+      }
+    }
+    std::set<std::pair<std::uint32_t, std::uint8_t>> there;
+    for (const schema::AnyRef& ref : client.mirror.entities()) {
+      there.insert({ref.id, ref.generation});
+      const std::size_t kind = *client.mirror.kind_of(ref);
+      const std::string name =
+          fmt::format("{} {} as of tick {}", model_.protocol().entities[kind].name, ref.id,
+                      client.mirror.told_at(ref));
+      require(client.shown.contains({ref.id, ref.generation}), name + " was never in view");
+      model_.choose(kind);
+      const auto got = client.mirror.get(schema::Ref<AnyEntity>{ref.id, ref.generation});
+      require(got.has_value(), name + " cannot be read");
+      const bool mine = client.mirror.owns(ref);
+      const schema::View view = mine ? schema::View::owner : schema::View::others;
+      require(held_then(ref, kind, got->value, view, client.mirror.told_at(ref)),
+              name + " has other values");
+      ++compared_;
+      if (!mine) check_secret(kind, got->value, name);
+      check_sample(client, ref, kind, name);
+    }
+    require(there == client.there, "the events say otherwise than the list of entities");
+  }
+  // Of a kind that is told seldom, the values of its last turn.
+  [[nodiscard]] bool held_then(schema::AnyRef ref, std::size_t kind, const Value& value,
+                               schema::View view, std::uint32_t tick) const {
+    const unsigned rate = model_.protocol().entities[kind].at_most_per_second;
+    const std::uint32_t turns = rate == 0 ? 1 : 20 / rate;
+    const Bits bits = model_.bits_of(kind, value, view);
+    for (std::uint32_t back = 0; back < turns && back < tick; ++back) {
+      const Value* const right = model_.at(ref, tick - back);
+      if (right != nullptr && model_.bits_of(kind, *right, view) == bits) return true;
+    }
+    return false;
+  }
+  void check_secret(std::size_t kind, const Value& value, const std::string& name) const {
+    const auto& fields = model_.fields(kind);
+    for (std::size_t i = 0; i < fields.size(); ++i) {
+      if (!fields[i].words.owner_only) continue;
+      require(value.items[i] == schema::initial_value(model_.protocol(), fields[i]),
+              name + ": " + fields[i].name + " is the owner's alone");
+    }
+  }
+  // Both ends of what is drawn are states that the entity had.
+  void check_sample(Client& client, schema::AnyRef ref, std::size_t kind, const std::string& name) {
+    if (!one_in(10)) return;
+    const double moment = client.mirror.told_at(ref) - 8 * even() + 2;
+    const auto drawn = client.mirror.sample(schema::Ref<AnyEntity>{ref.id, ref.generation}, moment);
+    if (!drawn) return;  // not there then
+    require(drawn->part >= 0 && drawn->part <= 1, name + " is drawn beyond its states");
+    const auto had = [&](const Value& value) {
+      const Bits bits = model_.bits_of(kind, value, schema::View::others, false);
+      for (const auto& [tick, row] : model_.rows(ref)) {
+        if (model_.bits_of(kind, row, schema::View::others, false) == bits) return true;
+      }
+      return false;
+    };
+    require(had(drawn->value), name + " is drawn from a state that it never had");
+    if (!drawn->to.items.empty())
+      require(had(drawn->to), name + " is drawn towards none that it had");
+  }
+  void check_complete(Client& client) {
+    std::set<std::uint32_t> ids;
+    for (const schema::AnyRef& ref : client.mirror.entities()) {
+      ids.insert(ref.id);
+      require(client.mirror.owns(ref) == client.owned.contains(ref.id), "another owner in the end");
+      const Model::One& one = model_.all().at(ref.id);
+      require(one.ref == ref, "an old entity in the end");
+      model_.choose(one.kind);
+      const auto got = client.mirror.get(schema::Ref<AnyEntity>{ref.id, ref.generation});
+      const bool mine = client.owned.contains(ref.id);
+      const schema::View view = mine ? schema::View::owner : schema::View::others;
+      // What has a tolerance may stay off by as much.
+      const std::string& kind = model_.protocol().entities[one.kind].name;
+      const bool is_exact = kind != "Mover";
+      require(model_.bits_of(one.kind, got->value, view, is_exact) ==
+                  model_.bits_of(one.kind, one.value, view, is_exact),
+              fmt::format("{} {} has other values in the end", kind, ref.id));
+      if (is_exact) continue;
+      const auto here = *model_.place({ref, one.kind, got->value});
+      const auto there = *model_.place(one);
+      constexpr double kTolerance = 0.25 + 1.0 / 16;
+      require(std::hypot(here[0] - there[0], here[1] - there[1]) <= kTolerance,
+              fmt::format("{} {} is too far off in the end", kind, ref.id));
+    }
+    std::set<std::uint32_t> wanted;
+    for (const replica::Seen& each : client.sight.look()) wanted.insert(each.id);
+    require(ids == wanted,
+            fmt::format("{} entities of {} are there in the end", ids.size(), wanted.size()));
+    require(client.viewer.complete() && client.viewer.view_complete(), "it is not complete");
+    require(client.mirror.counts().drifts == 0, "a digest differed");
+  }
+
+  std::mt19937_64 random_;
+  schema::SampleNumbers numbers_;
+  bool is_beacon_always_ = one_in(3);
+  std::uint32_t look_every_ = 1;
+  Model model_;
+  replica::World world_;
+  replica::Interest interest_;
+  std::vector<std::unique_ptr<Client>> clients_;
+  int now_ = 0;
+  std::size_t compared_ = 0;
+};
+
+TEST(WorldWalk, HoldsAgainstTheModel) {
+  std::size_t walks = 0;
+  std::size_t compared = 0;
+  const auto seeds = kit::seeds(kit::kSanitized ? 20 : 100, 5000);
+  for (const std::uint64_t seed : seeds) {
+    const std::string text = kit::RandomDescription(seed, 0, true).text("made_up") + kMore;
+    const Compiled made = compile(text, "made_up.kw");
+    if (!made.ok()) continue;  // awkward names may clash
+    WorldWalk walk(made.protocol, seed);
+    try {
+      walk.run();
+    } catch (const Wrong& wrong) {
+      FAIL() << "seed " << seed << ", tick " << walk.now() << ": " << wrong.what();
+    }
+    ++walks;
+    compared += walk.compared();
+  }
+  if (seeds.size() == 1) return;
+  EXPECT_GT(walks, seeds.size() / 3);
+  EXPECT_GT(compared, 1000 * walks);
+}
+
+}  // namespace
+}  // namespace kwind::language
