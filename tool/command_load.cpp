@@ -180,7 +180,9 @@ class Run {
       for (const auto& [reason, count] : coming.ends) step.seen.ends[reason] += count;
       if (harbour != nullptr) step.harbour = harbour->take();
       row(step);
-      broken = broken_limit(step);
+      // A step that was cut short says nothing about what holds.
+      if (!g_stopped) broken = broken_limit(step);
+      is_cut_short_ = g_stopped;
       steps_.push_back(std::move(step));
       if (at == ramp.to) break;
       at = std::min(at + ramp.step, ramp.to);
@@ -283,7 +285,10 @@ class Run {
       fmt::print("\nbroke at {}: {}\n", place_of(last), broken);
       if (steps_.size() > 1) fmt::print("held at {}\n", place_of(steps_[steps_.size() - 2]));
     } else {
-      fmt::print("\nheld at {}{}\n", place_of(last), g_stopped ? ", when it was stopped" : "");
+      fmt::print("\n");
+      if (is_cut_short_) fmt::print("stopped at {}, before they were measured\n", place_of(last));
+      const std::size_t held = steps_.size() - (is_cut_short_ ? 1 : 0);
+      if (held > 0) fmt::print("held at {}\n", place_of(steps_[held - 1]));
     }
   }
 
@@ -330,6 +335,7 @@ class Run {
       one["ends"] = seen.ends;
       all["steps"].push_back(std::move(one));
     }
+    all["last_step_cut_short"] = is_cut_short_;
     all["broken"] =
         broken.empty() ? nlohmann::ordered_json(nullptr) : nlohmann::ordered_json(broken);
     fmt::print("{}\n", json::text_of(all, 2));
@@ -382,6 +388,7 @@ class Run {
   Ramp entities_;
   std::vector<Limit> limits_;
   std::vector<Step> steps_;
+  bool is_cut_short_ = false;  // the last of them
 };
 
 int used_wrongly(const std::string& why) {

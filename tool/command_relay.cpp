@@ -40,6 +40,18 @@ struct Setup {
   language::Compiled source;
 };
 
+// How settings that go to stdout name a description: settings name files from their own folder, and
+// stdout may be a file in another one.
+std::string name_from_stdout(const std::string& file) {
+  namespace fs = std::filesystem;
+  std::error_code error;
+  const fs::path target = fs::read_symlink("/proc/self/fd/1", error);
+  if (file.empty() || error || !fs::is_regular_file(target, error)) return file;
+  if (fs::path(file).is_absolute()) return file;
+  const fs::path from_there = fs::relative(file, target.parent_path(), error);
+  return error ? file : from_there.string();
+}
+
 bool show(const std::vector<std::string>& problems) {
   for (const std::string& problem : problems) fmt::print(stderr, "{}\n", problem);
   return problems.empty();
@@ -282,7 +294,7 @@ int run_relay(const RelayArguments& arguments) {
     }
     fmt::print("{}",
                relay::settings_text(arguments.description.empty() ? nullptr : &source.protocol,
-                                    arguments.description));
+                                    name_from_stdout(arguments.description)));
     return kFine;
   }
   Setup setup;

@@ -116,6 +116,7 @@ struct Account::State {
   std::map<std::pair<int, std::string>, Row> rows;       // by place in the table, then label
   std::uint64_t totals[2] = {0, 0};
   std::uint64_t unopened = 0;
+  std::uint64_t unread = 0;
   std::uint64_t foreign = 0;
 
   State(const schema::Protocol& described, AccountOptions wanted, link::Observer made)
@@ -297,7 +298,9 @@ Line Account::add(const Packet& packet) {
   if (datagram.opened && datagram.form == "data") {
     connection.ways[up ? 1 : 0].note_sent(datagram.number, packet.unix_ns);
   } else if (datagram.form == "data") {
-    ++state.unopened;
+    const bool is_open = datagram.problem != Errc::none && datagram.problem != Errc::bad_check &&
+                         datagram.problem != Errc::bad_key;
+    ++(is_open ? state.unread : state.unopened);
   }
   return line;
 }
@@ -313,6 +316,9 @@ std::uint64_t Account::total_bits(bool up) const {
 }
 std::uint64_t Account::unopened() const {
   return state_->unopened;
+}
+std::uint64_t Account::unread() const {
+  return state_->unread;
 }
 std::uint64_t Account::foreign() const {
   return state_->foreign;

@@ -372,6 +372,13 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
   const Finished sealed = run({kKwind, "explain", kWorld, "--capture", capture, "--first", "1"});
   EXPECT_EQ(sealed.code, 1);
   EXPECT_NE(sealed.err.find("datagrams stay sealed; --keys FILE opens them"), std::string::npos);
+  // The keys fit, the description does not: that is what is said.
+  const Finished other =
+      run({kKwind, "explain", kHarbour, "--capture", capture, "--keys", keys, "--first", "1"});
+  EXPECT_EQ(other.code, 1);
+  EXPECT_NE(other.err.find("datagrams are open and do not fit " + kHarbour), std::string::npos)
+      << other.err;
+  EXPECT_EQ(other.err.find("keys are not in that file"), std::string::npos) << other.err;
 }
 
 TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
@@ -435,6 +442,12 @@ TEST_F(Cli, ExplainNamesWhatIsWrongWithACapture) {
   const std::string text = write("text", "a letter, not a capture");
   wrong({"--capture", text}, 1, "a pcapng or pcap file is needed, as `kwind record` writes");
   const std::string empty = write("empty.pcapng", "");
+  const std::string nobody = (dir_ / "nobody.pcapng").string();
+  run({kKwind, "record", "--port", "5998", "--into", nobody, "--seconds", "0.3"});
+  if (fs::exists(nobody)) {  // recording a port takes rights that not everybody has
+    const Finished none = run({kKwind, "explain", kHarbour, "--capture", nobody, "--json"});
+    EXPECT_TRUE(nlohmann::json::parse(none.out)["rows"].empty()) << none.out;
+  }
   wrong({"--capture", empty}, 1, "the file is no capture");
   const std::string capture = (dir_ / "d.pcapng").string();
   // Whether its bots agree is another test's business.

@@ -282,5 +282,31 @@ TEST_F(Misuse, MergedDatagramsInARecordingAreTold) {
   EXPECT_NE(done.err.find("segmentation offload"), std::string::npos) << done.err << done.out;
 }
 
+// Settings name files as seen from their own folder, wherever they were printed from.
+TEST_F(Misuse, SettingsThatGoToAFileElsewhereNameTheDescriptionFromThere) {
+  const Finished done = shell(
+      "mkdir sub && kwind relay --settings --description asking.kw > sub/relay.toml && "
+      "grep '^description' sub/relay.toml && kwind relay --check sub/relay.toml");
+  EXPECT_EQ(done.code, 0) << done.err;
+  EXPECT_NE(done.out.find("description = \"../asking.kw\""), std::string::npos) << done.out;
+  EXPECT_NE(shell("kwind relay --settings --description asking.kw | grep '^description'")
+                .out.find("description = \"asking.kw\""),
+            std::string::npos);
+  EXPECT_NE(shell("kwind relay --settings > sub/plain.toml; grep '^description' sub/plain.toml")
+                .out.find("description = \"\""),
+            std::string::npos);
+}
+
+// A step that was cut short is not one that held.
+TEST_F(Misuse, ALoadThatIsStoppedSaysHowFarItWas) {
+  Process load({kKwind, "load", "--harbour", "--clear", "--bots", "2..4/2", "--hold", "2"});
+  ASSERT_TRUE(load.wait_for("\n     2 "));
+  load.signal(SIGINT);
+  const Finished done = load.finish();
+  EXPECT_NE(done.out.find("stopped at 4 bots, before they were measured\nheld at 2 bots"),
+            std::string::npos)
+      << done.out;
+}
+
 }  // namespace
 }  // namespace kwind

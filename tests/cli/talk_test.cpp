@@ -141,6 +141,14 @@ TEST_F(TalkTest, TypedCommandsExplainThemselves) {
   EXPECT_EQ(client.finish().code, 1);
 }
 
+TEST_F(TalkTest, TextBeyondAsciiCanBeTyped) {
+  const auto server = listen(kPier, {});
+  kit::Terminal client(talking({}));
+  ASSERT_TRUE(client.wait_for("connected, sealed with")) << client.shown();
+  client.type("Hail words=\"h\u00e4 gr\u00fc\u00dfe\"\r");
+  EXPECT_TRUE(server->wait_for("h\u00e4 gr\u00fc\u00dfe")) << client.shown();
+}
+
 TEST_F(TalkTest, WhatIsBeingTypedSurvivesWhatArrives) {
   const auto server = listen(kPier, {});
   kit::Terminal client(talking({}));

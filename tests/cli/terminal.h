@@ -29,6 +29,7 @@ class Terminal {
       ::ioctl(slave, TIOCSWINSZ, &size);
       for (const int file : {0, 1, 2}) ::dup2(slave, file);
       ::setenv("TERM", "xterm", 1);
+      ::setenv("LC_ALL", "C.UTF-8", 1);
       std::vector<char*> arguments;
       for (const std::string& word : command) arguments.push_back(const_cast<char*>(word.c_str()));
       arguments.push_back(nullptr);

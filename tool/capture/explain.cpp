@@ -144,10 +144,16 @@ int explain_capture(const CaptureQuestion& question) {
                has_keys ? "their keys are not in that file"
                         : "--keys FILE opens them, with keys that the server or a client logged");
   }
+  if (account.unread() > 0) {
+    fmt::print(stderr,
+               "{}: {} datagrams are open and do not fit {}; name the description that the server "
+               "was built from\n",
+               question.capture, account.unread(), question.description);
+  }
   if (account.connections() == 0) {
     return complain(fmt::format("{}: no connection of ours is in it", question.capture));
   }
-  return account.unopened() == 0 ? kFine : kFoundWrong;
+  return account.unopened() + account.unread() == 0 ? kFine : kFoundWrong;
 }
 
 }  // namespace kwind::tool

@@ -161,7 +161,7 @@ std::string account_text(const capture::Account& account) {
 }
 
 nlohmann::ordered_json account_json(const capture::Account& account) {
-  nlohmann::ordered_json out;
+  nlohmann::ordered_json out{{"rows", nlohmann::ordered_json::array()}};
   const auto sum = [](const capture::Sum& one) {
     return nlohmann::ordered_json{{"count", one.count}, {"bytes", bytes(one.bits)}};
   };
@@ -172,6 +172,7 @@ nlohmann::ordered_json account_json(const capture::Account& account) {
   out["bytes_down"] = bytes(account.total_bits(false));
   out["connections"] = account.connections();
   out["not_opened"] = account.unopened();
+  out["not_read"] = account.unread();
   out["foreign"] = account.foreign();
   return out;
 }

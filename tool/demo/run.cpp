@@ -31,6 +31,13 @@ void add(host::Traffic& sum, const host::Traffic& traffic) {
   }
 }
 
+// How long the last states and messages may be under way: four round trips at their slowest, tried
+// again as often as the path loses them.
+double settle_seconds(const Settings& settings) {
+  const double slowest_ms = settings.rtt_ms + 2.0 * settings.jitter_ms;
+  return 1.0 + slowest_ms / 250 / (1 - settings.loss_percent / 100);
+}
+
 class Watch {
  public:
   Watch(const HarbourServer& server, const std::vector<std::unique_ptr<Bot>>& bots)
@@ -134,7 +141,7 @@ Outcome run(const Settings& settings,
   // All stands still and the hails cease; then every bot gets the time to hear the last of both.
   server.freeze();
   for (const auto& bot : bots) bot->hush();
-  watch.sleep_until(watch.seconds() + 1.0 + settings.rtt_ms / 250.0);
+  watch.sleep_until(watch.seconds() + settle_seconds(settings));
   server.stop();
   for (const auto& bot : bots) bot->join();
 
@@ -143,9 +150,12 @@ Outcome run(const Settings& settings,
   if (!outcome.error.empty()) return outcome;
   outcome.server = server.record();
   for (const auto& bot : bots) outcome.bots.push_back(bot->record());
-  // A second; on slow paths the two round trips of the handshake and those of entering take longer.
-  const Duration to_complete = std::max<Duration>(
-      1s, 400ms + 6 * std::chrono::milliseconds(settings.rtt_ms + settings.jitter_ms));
+  // A second; on slow paths the two round trips of the handshake and those of entering take longer,
+  // and where much is lost in either direction each of them is tried more than once.
+  const double path_seconds = 0.4 + 0.006 * (settings.rtt_ms + settings.jitter_ms);
+  const double arrives = 1 - settings.loss_percent / 100;
+  const Duration to_complete(
+      static_cast<Duration::rep>(std::max(1.0, path_seconds) / (arrives * arrives) * 1e9));
   outcome.verdict = judge(outcome.server, outcome.bots, to_complete);
   return outcome;
 }

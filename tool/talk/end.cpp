@@ -190,8 +190,11 @@ class ServerEnd final : public End {
   }
   Errc ask(std::uint32_t to, const AnyMessage& request, Duration timeout,
            route::Questions::Settle settle) override {
-    if (to == 0 && server_.peers().size() == 1) to = static_cast<std::uint32_t>(server_.peers()[0]);
     return server_.ask_any(host::Peer{to}, request, timeout, std::move(settle));
+  }
+  std::uint32_t whom_to_ask(std::uint32_t to) const override {
+    const std::vector<host::Peer> peers = server_.peers();
+    return to == 0 && peers.size() == 1 ? static_cast<std::uint32_t>(peers.front()) : to;
   }
   Errc answer(std::uint32_t to, std::uint16_t question, const AnyMessage& message) override {
     return server_.answer(host::Peer{to}, question, message);
@@ -279,6 +282,7 @@ std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
     return say_answer(question, value);
   }
   if (info.role == schema::MessageRole::request) {
+    to = whom_to_ask(to);
     const std::size_t answer_kind = kind + 1;
     error =
         ask(to, message, answer_time_,

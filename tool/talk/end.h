@@ -82,6 +82,8 @@ class End {
   End(const schema::Tables& tables, std::unique_ptr<io::UdpPort> port, Duration answer_time)
       : tables_(tables), port_(std::move(port)), answer_time_(answer_time) {}
   virtual Errc send_message(std::uint32_t to, const schema::AnyMessage& message) = 0;
+  /// Who is asked when nobody was named: the only one there is.
+  [[nodiscard]] virtual std::uint32_t whom_to_ask(std::uint32_t to) const { return to; }
   virtual Errc ask(std::uint32_t to, const schema::AnyMessage& request, Duration timeout,
                    route::Questions::Settle settle) = 0;
   virtual Errc answer(std::uint32_t to, std::uint16_t question,

@@ -78,6 +78,8 @@ class Account {
   [[nodiscard]] std::uint64_t total_bits(bool up) const;
   /// Data datagrams that no key opened.
   [[nodiscard]] std::uint64_t unopened() const;
+  /// Data datagrams that opened and do not fit the description.
+  [[nodiscard]] std::uint64_t unread() const;
   /// Packets of no connection that is known here; not in the rows.
   [[nodiscard]] std::uint64_t foreign() const;
   [[nodiscard]] std::size_t connections() const;
