@@ -14,6 +14,7 @@ class Reporter {
       : errors_(errors), hints_(hints) {}
 
   void error(const Token& place, std::string message) { add(errors_, place, std::move(message)); }
+  [[nodiscard]] bool any_error() const { return !errors_.empty(); }
   void hint(const Token& place, std::string message) { add(hints_, place, std::move(message)); }
 
  private:

@@ -10,6 +10,7 @@
 #include "kwind/schema/codec.h"
 #include "lives.h"
 #include "message_checks.h"
+#include "overlaps.h"
 #include "ranges.h"
 #include "resolver_limits.h"
 #include "types.h"
@@ -31,6 +32,8 @@ class Resolver {
     channels();
     messages();
     entities();
+    // Of what is wrong already, lives say nothing.
+    if (!reporter_.any_error()) check_overlaps(out_, file_, reporter_);
     return std::move(out_);
   }
 

@@ -3,6 +3,7 @@
 #pragma once
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <set>
 #include <string>
 #include <vector>
@@ -49,13 +50,14 @@ class RandomDescription {
                       names(1 + pick(awkward_ && i == 4 ? 400 : 3), true)});
         continue;
       }
-      const bool late = pick(4) == 0;
+      const bool late = late_ = pick(4) == 0;
       out_ += with("\nmessage {} from {} on {}, split{} {}",
                    {type_name("Word", static_cast<int>(i)), from[pick(3)],
                     late           ? "third"
                     : pick(2) == 0 ? "first"
                                    : "second",
                     late ? " since 2" : "", body(pick(6), 3)});
+      late_ = false;
     }
     return out_;
   }
@@ -82,7 +84,7 @@ class RandomDescription {
   std::string life() {
     switch (pick(8)) {
       case 0: return fmt::format(" since {}", 2 + pick(3));
-      case 1: return fmt::format(" until {}", 2 + pick(3));
+      case 1: return fmt::format(" until {}", std::max<std::uint64_t>(2 + pick(3), late_ ? 3 : 2));
       case 2: return " since 2 until 4";
       default: return "";
     }
@@ -230,6 +232,7 @@ class RandomDescription {
   std::vector<std::string> named_;
   std::vector<std::string> cells_;
   bool awkward_;
+  bool late_ = false;  // the message that is being written is since 2
   std::size_t first_type_ = 0;
   std::size_t types_used_ = 0;
   std::set<std::string> taken_;  // of the struct or list that is being written
