@@ -18,11 +18,20 @@ struct CompareArguments {
   bool json = false;
 };
 
+// "version 3", "versions 1 to 4 and 7".
 std::string versions_text(const std::vector<std::uint16_t>& versions) {
+  std::vector<std::string> runs;
+  for (std::size_t i = 0; i < versions.size();) {
+    std::size_t end = i + 1;
+    while (end < versions.size() && versions[end] == versions[end - 1] + 1) ++end;
+    runs.push_back(end - i == 1 ? fmt::format("{}", versions[i])
+                                : fmt::format("{} to {}", versions[i], versions[end - 1]));
+    i = end;
+  }
   std::string text = versions.size() == 1 ? "version " : "versions ";
-  for (std::size_t i = 0; i < versions.size(); ++i) {
-    if (i > 0) text += i + 1 == versions.size() ? " and " : ", ";
-    text += std::to_string(versions[i]);
+  for (std::size_t i = 0; i < runs.size(); ++i) {
+    if (i > 0) text += i + 1 == runs.size() ? " and " : ", ";
+    text += runs[i];
   }
   return text;
 }
@@ -35,10 +44,8 @@ std::string verdict(const schema::Protocol& before, const std::vector<std::uint1
   if (std::cmp_equal(refused.size(), spoken)) {
     return fmt::format("peers built from {} would be refused", name);
   }
-  return fmt::format(
-      "{} {} no longer understood: peers "
-      "fall back to an older one, or are refused",
-      versions_text(refused), refused.size() == 1 ? "is" : "are");
+  return fmt::format("{} {} no longer understood: peers that have no other are refused",
+                     versions_text(refused), refused.size() == 1 ? "is" : "are");
 }
 
 void print_changes(const std::vector<language::Change>& changes, const std::string& verdict,

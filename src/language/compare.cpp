@@ -21,6 +21,7 @@ class Comparison {
   Comparison(const Protocol& before, const Protocol& after)
       : before_(before),
         after_(after),
+        first_(std::max(oldest_version(before), oldest_version(after))),
         last_(before.version),
         next_(std::max<int>(after.version, before.version + 1)) {}
 
@@ -102,6 +103,15 @@ class Comparison {
           fmt::format("it speaks versions {} to {} only", oldest_version(after_), after_.version),
           fmt::format("a hello lists {} versions at most; raise the version by less",
                       schema::kMostVersions));
+    } else if (first_ > oldest_version(before_)) {
+      add(Impact::breaks, where,
+          fmt::format(
+              "{} no longer spoken: a hello lists {} versions at most",
+              first_ == oldest_version(before_) + 1
+                  ? fmt::format("version {} is", oldest_version(before_))
+                  : fmt::format("versions {} to {} are", oldest_version(before_), first_ - 1),
+              schema::kMostVersions),
+          "raise the version by less, or when peers of those are gone");
     }
     limit("entities", before_.entities_up_to, after_.entities_up_to, TypeKind::ref);
     limit("peers", before_.peers_up_to, after_.peers_up_to, TypeKind::peer);
@@ -144,13 +154,13 @@ class Comparison {
 
   // Whether some version that the old description speaks has it.
   bool old_peers_see(const Life& life) const {
-    for (std::uint16_t v = schema::oldest_version(before_); v <= last_; ++v) {
+    for (std::uint16_t v = first_; v <= last_; ++v) {
       if (life.alive(v)) return true;
     }
     return false;
   }
   bool same_for_old_peers(const Life& a, const Life& b) const {
-    for (std::uint16_t v = schema::oldest_version(before_); v <= last_; ++v) {
+    for (std::uint16_t v = first_; v <= last_; ++v) {
       if (a.alive(v) != b.alive(v)) return false;
     }
     return true;
@@ -265,7 +275,17 @@ class Comparison {
     }
     if (a.role != b.role) changed("kind", "message", "request or back");
     doc(a.doc, b.doc, where);
+    if (a.role == schema::MessageRole::answer && b.role == a.role &&
+        refusable(before_, a) != refusable(after_, b)) {
+      // The cases of an answer are the library's: no life can be written behind them.
+      return add(Impact::breaks, where,
+                 refusable(after_, b) ? "it can be a refusal now" : "it can be no refusal any more",
+                 fmt::format("declare a new request `since {}`", next_));
+    }
     fields(a.fields, b.fields, where);
+  }
+  static bool refusable(const Protocol& protocol, const schema::MessageType& answer) {
+    return protocol.one_ofs[answer.fields.front().type.index].options.size() > 1;
   }
   template <class Limited>
   static std::string rate_text(const Limited& limited) {
@@ -280,11 +300,37 @@ class Comparison {
             type(old_field.type, field.type, place);
           });
     for (const Field& field : b) {
-      if (field.words.local != schema::Local::no &&
-          std::none_of(a.begin(), a.end(), [&](const Field& f) { return f.name == field.name; })) {
-        harmless(joined(where, "field", field.name), "it is new and never travels");
+      if (field.words.local == schema::Local::no) continue;
+      const auto old = std::find_if(a.begin(), a.end(),
+                                    [&](const Field& each) { return each.name == field.name; });
+      const std::string place = joined(where, "field", field.name);
+      if (old == a.end()) {
+        harmless(place, "it is new and never travels");
+      } else if (old->words.local != schema::Local::no) {
+        local(*old, field, place);
       }
     }
+    for (const Field& field : a) {
+      if (field.words.local != schema::Local::no &&
+          std::none_of(b.begin(), b.end(), [&](const Field& f) { return f.name == field.name; })) {
+        harmless(joined(where, "field", field.name), "it is gone and never travelled");
+      }
+    }
+  }
+  void local(const Field& a, const Field& b, const std::string& where) {
+    doc(a.doc, b.doc, where);
+    const auto type = [](const Protocol& protocol, const Field& field) {
+      return field.untyped ? "a type of the game" : "`" + type_text(protocol, field.type) + "`";
+    };
+    if (type(before_, a) != type(after_, b)) {
+      harmless(where, fmt::format("its type changed from {} to {}; it never travels",
+                                  type(before_, a), type(after_, b)));
+    }
+    if (a.words.local != b.words.local) {
+      harmless(where, b.words.local == schema::Local::server ? "the server has it now"
+                                                             : "clients have it now");
+    }
+    if (a.written_default != b.written_default) harmless(where, "its default changed");
   }
   static std::vector<Field> travelling(const std::vector<Field>& all) {
     std::vector<Field> out;
@@ -394,7 +440,7 @@ class Comparison {
       return change.impact == Impact::harmless;
     });
     std::uint16_t differs = 0;
-    for (std::uint16_t v = schema::oldest_version(before_); v <= last_ && differs == 0; ++v) {
+    for (std::uint16_t v = first_; v <= last_ && differs == 0; ++v) {
       if (schema::digest_of(before_, v) != schema::digest_of(after_, v)) differs = v;
     }
     if (fine && differs != 0) {
@@ -412,6 +458,7 @@ class Comparison {
 
   const Protocol& before_;
   const Protocol& after_;
+  std::uint16_t first_;  // of the versions that both may speak
   std::uint16_t last_;
   int next_;
   std::set<std::pair<std::string, std::string>> seen_;

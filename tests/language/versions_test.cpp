@@ -228,5 +228,49 @@ TEST(Versions, TheRateOfAnEntityIsAChangeThatIsTold) {
   EXPECT_EQ(changes[0].impact, Impact::harmless);
 }
 
+TEST(Compare, TellsWhatChangesForNobodyOnTheWire) {
+  const std::string head = "protocol pier 1, entities up to 10\nchannel c ordered\n";
+  const auto changes = compare(
+      compiled(head +
+               "entity Tug { a : bool, log : text 9 server local, b : int 0..3 client local }\n"),
+      compiled(head + "entity Tug { a : bool, log : text 12 client local }\n"));
+  std::string all;
+  for (const Change& change : changes) {
+    EXPECT_EQ(change.impact, Impact::harmless);
+    all += change.where + ": " + change.what + "\n";
+  }
+  EXPECT_EQ(all,
+            "entity Tug, field log: its type changed from `text 9` to `text 12`; it never travels\n"
+            "entity Tug, field log: clients have it now\n"
+            "entity Tug, field b: it is gone and never travelled\n");
+}
+
+TEST(Compare, NamesAFixThatCanBeWritten) {
+  const std::string head = "protocol pier 1\nchannel c ordered\n";
+  const std::string plain = head + "request Tow from client on c { } reply { }\n";
+  const std::string refusable = head + "request Tow from client on c { } reply { } refuse { no }\n";
+  for (const bool adds : {true, false}) {
+    const auto changes =
+        compare(compiled(adds ? plain : refusable), compiled(adds ? refusable : plain));
+    ASSERT_EQ(changes.size(), 1U);
+    EXPECT_EQ(changes[0].impact, Impact::breaks);
+    EXPECT_EQ(changes[0].fix, "declare a new request `since 2`");
+  }
+}
+
+TEST(Compare, WhatNoVersionThatBothSpeakHadIsNoBreak) {
+  const std::string fields = "channel c ordered\nmessage Hail from client on c { words : text 9";
+  const schema::Protocol before =
+      compiled("protocol pier 5\n" + fields + ", old : bool until 3 }\n");
+  const schema::Protocol after = compiled("protocol pier 20\n" + fields + " }\n");
+  const auto changes = compare(before, after);
+  ASSERT_EQ(changes.size(), 3U);
+  EXPECT_EQ(changes[1].what,
+            "versions 1 to 4 are no longer spoken: a hello lists 16 versions at most");
+  EXPECT_EQ(changes[1].impact, Impact::breaks);
+  EXPECT_EQ(changes[2].what, "it is gone, and no version that was spoken had it");
+  EXPECT_EQ(refused_versions(before, after), (std::vector<std::uint16_t>{1, 2, 3, 4}));
+}
+
 }  // namespace
 }  // namespace kwind::language
