@@ -79,12 +79,14 @@ class Parser : private Cursor {
     if (behind != nullptr && !behind->alone) add(behind->text);
     return out;
   }
-  std::string doc_of_declaration(const Token& first) const { return doc(first, first.line); }
-  // Of a field, value or case: a comment behind it is its own if it ends the line, and if that is
-  // not the line that the declaration starts on.
-  std::string doc_of_part(const Token& first) const {
-    const bool ends_line = at_end() || peek().first_on_line;
-    const bool own = ends_line && last().line != declaration_line_;
+  // Unless a field that ends this line has the comment.
+  std::string doc_of_declaration(const Token& first) const {
+    return doc(first, part_owns_first_line_ ? 0 : first.line);
+  }
+  // Of a field, value or case: a comment after it is its own if it ends the line.
+  std::string doc_of_part(const Token& first) {
+    const bool own = at_end() || peek().first_on_line;
+    part_owns_first_line_ = part_owns_first_line_ || (own && last().line == declaration_line_);
     return doc(first, own ? last().line : 0);
   }
 
@@ -98,6 +100,7 @@ class Parser : private Cursor {
     }
     next();
     declaration_line_ = start.line;
+    part_owns_first_line_ = false;
     if (file_ == 0) made().starts.push_back(place() - 1);
     if (start.text == "protocol") return protocol(start);
     if (!reading_.seen_protocol && !reading_.part) {
@@ -583,6 +586,7 @@ class Parser : private Cursor {
   std::uint16_t file_;
   int depth_ = 0;
   std::uint32_t declaration_line_ = 0;
+  bool part_owns_first_line_ = false;
 };
 
 }  // namespace

@@ -33,6 +33,28 @@ std::string comments(const std::string& text) {
   return out;
 }
 
+// Which comment belongs to what.
+std::string docs_of(const schema::Protocol& protocol) {
+  std::string out = protocol.doc + "\n";
+  const auto add = [&](const auto& all, const auto& inner) {
+    for (const auto& each : all) {
+      out += each.name + ": " + each.doc + "\n";
+      inner(each);
+    }
+  };
+  const auto none = [](const auto&) {};
+  const auto fields = [&](const auto& each) { add(each.fields, none); };
+  const auto options = [&](const auto& each) { add(each.options, none); };
+  add(protocol.enums, options);
+  add(protocol.flags, options);
+  add(protocol.one_ofs, options);
+  add(protocol.records, fields);
+  add(protocol.channels, none);
+  add(protocol.messages, fields);
+  add(protocol.entities, fields);
+  return out;
+}
+
 void expect_laws(const std::string& text, const std::string& name) {
   const Compiled before = compile(text, name, load);
   ASSERT_TRUE(before.ok()) << name << render(before.errors.front(), before);
@@ -40,6 +62,7 @@ void expect_laws(const std::string& text, const std::string& name) {
   EXPECT_EQ(format(once), once) << name;
   const Compiled after = compile(once, name, load);
   ASSERT_TRUE(after.ok()) << name << "\n" << once << render(after.errors.front(), after);
+  EXPECT_EQ(docs_of(after.protocol), docs_of(before.protocol)) << name << "\n" << once;
   for (std::uint16_t v = 1; v <= before.protocol.version; ++v) {
     EXPECT_EQ(schema::canonical_listing(before.protocol, v),
               schema::canonical_listing(after.protocol, v))
@@ -79,6 +102,22 @@ TEST(Format, KeepsTheMeaningOfRandomDescriptionsHoweverTheyAreBroken) {
     expect_laws(broken, fmt::format("seed {}", seed));
     if (HasFailure()) return;
   }
+}
+
+TEST(Format, ACommentStaysWithWhatItStandsBehind) {
+  expect_laws(
+      "protocol p 1\nchannel c ordered\n"
+      "message M from client on c { a : bool,  # of a\n  b : bool }\n"
+      "message N from client on c { a : bool, b : bool }  # of N\n"
+      "message O from client on c {  # of O\n  a : bool }\n"
+      "enum Tone { plain,  # of plain\n  urgent }\n"
+      "message P from client on c { tone : Tone  # of tone\n}\n",
+      "comments");
+  const Compiled made = compile(
+      "protocol p 1\nchannel c ordered\nmessage M from client on c { a : bool,  # of a\n b : bool "
+      "}\n");
+  EXPECT_EQ(made.protocol.messages[0].doc, "");
+  EXPECT_EQ(made.protocol.messages[0].fields[0].doc, "of a");
 }
 
 TEST(Format, LaysOutAsDocumented) {
