@@ -10,6 +10,7 @@
 #include <algorithm>
 #include <array>
 
+#include "copy_filter.h"
 #include "kwind/io/clock.h"
 #include "system_address.h"
 
@@ -20,6 +21,7 @@ struct Sniffer::State {
   unsigned loopback = 0;
   std::uint64_t missed = 0;
   std::array<std::byte, 65536> packet{};
+  CopyFilter copies;
 
   State() = default;
   State(const State&) = delete;
@@ -57,8 +59,11 @@ std::optional<std::span<const std::byte>> Sniffer::next(Time until) {
       }
       const std::uint16_t protocol = ntohs(from.sll_protocol);
       if (protocol != ETH_P_IP && protocol != ETH_P_IPV6) continue;
-      return std::span(state.packet)
-          .first(std::min(static_cast<std::size_t>(got), state.packet.size()));
+      const auto packet = std::span(state.packet)
+                              .first(std::min(static_cast<std::size_t>(got), state.packet.size()));
+      // A bridge or a VLAN shows a packet again that its interface has shown.
+      if (state.copies.is_copy(now(), static_cast<unsigned>(from.sll_ifindex), packet)) continue;
+      return packet;
     }
     if (errno != EAGAIN && errno != EINTR) return std::nullopt;
     const Duration left = until - now();

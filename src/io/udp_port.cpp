@@ -293,8 +293,17 @@ Endpoint reachable(const Endpoint& address) {
   return address.is_any() ? Endpoint::loopback(address.port) : address;
 }
 
+namespace {
+// fe80::/10: means something only together with an interface, which an Endpoint does not have.
+Result<Endpoint> without_interface(const Endpoint& endpoint) {
+  const bool is_link_local = endpoint.ip[0] == 0xfe && (endpoint.ip[1] & 0xc0) == 0x80;
+  if (is_link_local) return fail(Errc::bad_address);
+  return endpoint;
+}
+}  // namespace
+
 Result<Endpoint> resolve(std::string_view host_and_port) {
-  if (const auto plain = Endpoint::parse(host_and_port)) return *plain;
+  if (const auto plain = Endpoint::parse(host_and_port)) return without_interface(*plain);
   const std::size_t colon = host_and_port.rfind(':');
   if (colon == std::string_view::npos || colon == 0) return fail(Errc::bad_address);
   const std::string_view port_text = host_and_port.substr(colon + 1);
@@ -317,7 +326,7 @@ Result<Endpoint> resolve(std::string_view host_and_port) {
   ::freeaddrinfo(found);
   Endpoint endpoint = from_system(address);
   endpoint.port = port;
-  return endpoint;
+  return without_interface(endpoint);
 }
 
 }  // namespace kwind::io

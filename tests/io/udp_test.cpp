@@ -3,6 +3,7 @@
 
 #include <set>
 
+#include "io/copy_filter.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/impaired_port.h"
 #include "kwind/io/udp_port.h"
@@ -84,9 +85,24 @@ TEST(UdpPort, CountsWhatTheSystemDropped) {
 TEST(Resolve, KnowsNumbersAndNamesAndRefusesTheRest) {
   EXPECT_EQ(resolve("127.0.0.1:80"), Endpoint::loopback(80));
   EXPECT_EQ(resolve("localhost:4000"), Endpoint::loopback(4000));
-  for (const char* wrong : {"", ":80", "localhost", "localhost:x", "localhost:99999"}) {
+  for (const char* wrong : {"", ":80", "localhost", "localhost:x", "localhost:99999",
+                            "[fe80::1]:4000", "[fe80::1%lo]:4000"}) {
     EXPECT_FALSE(resolve(wrong)) << wrong;
   }
+}
+
+// Of a bridge and its port, a VLAN and the interface below it.
+TEST(CopyFilter, DropsWhatAnotherInterfaceShowedJustNow) {
+  CopyFilter filter;
+  const std::array<std::byte, 4> packet{std::byte{1}, std::byte{2}};
+  const std::array<std::byte, 4> other{std::byte{1}, std::byte{3}};
+  const Time start{std::chrono::seconds(5)};
+  EXPECT_FALSE(filter.is_copy(start, 2, packet));
+  EXPECT_TRUE(filter.is_copy(start, 3, packet));
+  EXPECT_TRUE(filter.is_copy(start + 1ms, 4, packet));
+  EXPECT_FALSE(filter.is_copy(start + 1ms, 3, other));
+  EXPECT_FALSE(filter.is_copy(start + 2ms, 2, packet)) << "sent again, not shown again";
+  EXPECT_FALSE(filter.is_copy(start + 50ms, 3, packet)) << "so late it is another";
 }
 
 TEST(ImpairedPort, PutsConditionsBeforeRealSockets) {

@@ -42,7 +42,8 @@ class UdpPort final : public LivePort {
 [[nodiscard]] Endpoint reachable(const Endpoint& address);
 
 /// "127.0.0.1:4000", "localhost:4000" or another host name that the system can resolve.
-/// Blocks while resolving. Errors: bad_address.
+/// Blocks while resolving. Errors: bad_address, also for link-local IPv6 addresses (fe80::): they
+/// need an interface beside them, which an Endpoint does not have.
 Result<Endpoint> resolve(std::string_view host_and_port);
 
 }  // namespace kwind::io
