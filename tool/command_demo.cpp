@@ -96,8 +96,8 @@ void print_summary(const demo::Outcome& outcome) {
 int run_demo(demo::Settings settings) {
   std::FILE* const status = settings.json ? stderr : stdout;
   if (!settings.report.empty()) {  // found out now rather than after the run
-    const auto folder = std::filesystem::absolute(settings.report).parent_path();
     std::error_code error;
+    const auto folder = std::filesystem::absolute(settings.report, error).parent_path();
     if (!std::filesystem::is_directory(folder, error)) {
       fmt::print(stderr, "--report {}: there is no folder {}; make it first\n", settings.report,
                  folder.string());

@@ -36,7 +36,8 @@ struct KeyFile {
 bool write_key(const fs::path& path, const KeyFile& file) {
   std::error_code error;
   const auto there = fs::symlink_status(path, error);
-  if (fs::exists(there) && !fs::is_regular_file(there)) return false;
+  const bool is_free = there.type() == fs::file_type::not_found;
+  if (!is_free && there.type() != fs::file_type::regular) return false;
   const fs::path fresh = path.string() + ".new";
   fs::remove(fresh, error);
   const int fd =

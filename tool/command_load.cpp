@@ -440,13 +440,13 @@ int run_load(const LoadArguments& arguments) {
   if (!gone) limits.insert(limits.begin(), {&kMeasures[0], 0});
 
   if (!arguments.picture.empty()) {  // found out now rather than after the run
-    const std::filesystem::path picture = std::filesystem::absolute(arguments.picture);
+    std::error_code error;
+    const std::filesystem::path picture = std::filesystem::absolute(arguments.picture, error);
     const std::string ending = picture.extension().string();
     if (ending != ".svg" && ending != ".png") {
       return used_wrongly(
           fmt::format("--picture writes FILE.svg or FILE.png, not {}", arguments.picture));
     }
-    std::error_code error;
     if (!std::filesystem::is_directory(picture.parent_path(), error)) {
       fmt::print(stderr, "--picture {}: there is no folder {}; make it first\n", arguments.picture,
                  picture.parent_path().string());

@@ -1,8 +1,8 @@
 #include "kwind/budget/plan.h"
+#include "kwind/budget/toml_text.h"
 
 #include <fmt/format.h>
 
-#include <toml++/toml.h>
 #include <algorithm>
 #include <cmath>
 #include <optional>
@@ -29,13 +29,12 @@ class PlanReader {
   }
 
   ReadPlan read(const Loader& load) {
-    toml::table root;
-    try {
-      root = toml::parse(std::string_view(shown_.files.front().text));
-    } catch (const toml::parse_error& error) {
-      problem(error.source(), std::string(error.description()));
+    const auto parsed = parse_toml(shown_.files.front().text);
+    if (!parsed) {
+      problem(parsed.error().place, parsed.error().text);
       return std::move(made_);
     }
+    const toml::table& root = *parsed;
     known_keys(root, {"description", "clients", "ticks_per_second", "header_bytes",
                       "datagram_bytes", "seed", "state", "messages"});
     Plan& plan = made_.plan;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cctype>
+#include <charconv>
 
 #include "kwind/bits/nearest.h"
 #include "kwind/bits/writer.h"
@@ -403,7 +404,8 @@ bool holds(const Condition& condition, const ordered_json& fields) {
       const std::string digits = part.substr(1, part.size() - 2);
       const bool number = !digits.empty() && digits.size() < 9 &&
                           digits.find_first_not_of("0123456789") == std::string::npos;
-      const std::size_t place = number ? std::stoul(digits) : ~std::size_t{0};
+      std::size_t place = ~std::size_t{0};
+      if (number) std::from_chars(digits.data(), digits.data() + digits.size(), place);
       at = at->is_array() && place < at->size() ? &(*at)[place] : nullptr;
     } else {
       at = at->is_object() && at->contains(part) ? &(*at)[part] : nullptr;

@@ -50,6 +50,15 @@ bool decode(std::string_view text, std::vector<unsigned char>& bytes) {
   return true;
 }
 
+// The library throws at what is no UTF-8.
+std::optional<std::string> text_of(const Json& json) {
+  try {
+    return json.dump();
+  } catch (const Json::exception&) {
+    return std::nullopt;
+  }
+}
+
 // An object in which no name stands twice: readers differ in which of the two they take.
 bool parse_object(std::string_view text, Json& out) {
   std::vector<std::set<std::string>> names;
@@ -119,7 +128,7 @@ bool read_claims(const std::vector<unsigned char>& payload, Json& claims, Ticket
   out.subject = text_of(claims, "sub");
   out.id = text_of(claims, "jti");
   out.audience = text_of(claims, "aud");
-  out.app = claims.dump();
+  out.app = text_of(claims).value_or("");
   return time_of(claims, "exp", out.expires) && time_of(claims, "nbf", out.not_before);
 }
 
@@ -181,15 +190,6 @@ Result<VerifyKey> verify_key_from_jwk(std::string_view text) {
   VerifyKey key{};
   if (!parse_jwk(text, jwk) || !key_part(jwk, "x", key)) return fail(Errc::bad_key);
   return key;
-}
-
-// The library throws at what is no UTF-8.
-std::optional<std::string> text_of(const Json& json) {
-  try {
-    return json.dump();
-  } catch (const Json::exception&) {
-    return std::nullopt;
-  }
 }
 
 Result<std::string> issue(const Ticket& ticket, const SigningKey& key) {

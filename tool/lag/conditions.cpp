@@ -2,14 +2,14 @@
 
 #include <fmt/format.h>
 
-#include <toml++/toml.h>
-
 #include <algorithm>
 #include <cmath>
 #include <functional>
 #include <utility>
 
+#include "generate.h"
 #include "kwind/bits/nearest.h"
+#include "kwind/budget/toml_text.h"
 
 namespace kwind::lag {
 namespace {
@@ -124,16 +124,18 @@ std::optional<Conditions> preset(const std::string& name, std::string& problem) 
 
 Timetable read_timetable(const std::string& file, const BothWays& before) {
   Timetable out;
-  toml::table root;
-  try {
-    root = toml::parse_file(file);
-  } catch (const toml::parse_error& error) {
-    const auto at = error.source().begin;
-    out.problem =
-        at.line == 0 ? fmt::format("{}: cannot read the file; check its name and permissions", file)
-                     : fmt::format("{}:{}:{}: {}", file, at.line, at.column, error.description());
+  std::string text;
+  if (!tool::read_text(file, text)) {
+    out.problem = fmt::format("{}: cannot read the file; check its name and permissions", file);
     return out;
   }
+  const auto parsed = budget::parse_toml(text);
+  if (!parsed) {
+    const auto at = parsed.error().place.begin;
+    out.problem = fmt::format("{}:{}:{}: {}", file, at.line, at.column, parsed.error().text);
+    return out;
+  }
+  const toml::table& root = *parsed;
   Reader reader(file);
   const toml::array* steps = root["step"].as_array();
   if (steps == nullptr || !steps->is_array_of_tables()) {

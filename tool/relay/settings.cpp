@@ -2,12 +2,11 @@
 
 #include <fmt/format.h>
 
-#include <toml++/toml.h>
-
 #include <algorithm>
 #include <cctype>
 
 #include "kwind/bits/nearest.h"
+#include "kwind/budget/toml_text.h"
 #include "kwind/json/line.h"
 #include "kwind/language/compile.h"
 #include "kwind/link/spec.h"
@@ -90,10 +89,11 @@ class Reader {
  public:
   Reader(const std::string& file, const std::string& text) {
     shown_.files.push_back({file, text});
-    try {
-      root_ = toml::parse(std::string_view(shown_.files.front().text));
-    } catch (const toml::parse_error& error) {
-      problem(error.source(), std::string(error.description()));
+    auto parsed = budget::parse_toml(shown_.files.front().text);
+    if (parsed) {
+      root_ = std::move(*parsed);
+    } else {
+      problem(parsed.error().place, parsed.error().text);
     }
   }
   std::vector<std::string> problems;
