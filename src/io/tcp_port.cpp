@@ -136,6 +136,7 @@ struct TcpPort::State {
         return;
       }
       const Endpoint peer = from_system(address.storage);
+      end(peer);  // it broke a stream and came back before that was noticed
       const auto others = per_address.find(network_of(peer));
       if (streams.size() >= limits.streams || strangers >= (limits.streams + 1) / 2 ||
           (others != per_address.end() && others->second >= limits.streams_per_address)) {

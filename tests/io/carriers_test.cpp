@@ -1,6 +1,8 @@
 // The same connections over TCP, IPv6, and several ports of one server, on real loopback sockets.
+#include <arpa/inet.h>
 #include <gtest/gtest.h>
 #include <sys/resource.h>
+#include <sys/socket.h>
 #include <unistd.h>
 
 #include <thread>
@@ -113,6 +115,59 @@ TEST(TcpPort, CarriesDatagramsBothWaysAndTellsOfTheEnd) {
   }));
   EXPECT_EQ(ended, from);
   EXPECT_EQ(server->streams(), 0U);
+}
+
+// A stream of the system's own, from a port of its choice.
+int raw_stream(const Endpoint& to, std::uint16_t from_port) {
+  const int fd = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+  const int on = 1;
+  (void)::setsockopt(fd, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
+  const linger at_once{1, 0};  // close() resets
+  (void)::setsockopt(fd, SOL_SOCKET, SO_LINGER, &at_once, sizeof at_once);
+  sockaddr_in address{};
+  address.sin_family = AF_INET;
+  address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+  address.sin_port = htons(from_port);
+  if (::bind(fd, reinterpret_cast<const sockaddr*>(&address), sizeof address) != 0) return -1;
+  address.sin_port = htons(to.port);
+  if (::connect(fd, reinterpret_cast<const sockaddr*>(&address), sizeof address) != 0) return -1;
+  return fd;
+}
+
+// The second stream comes from the same address before the end of the first was seen: it is the
+// one that counts, and nothing of the first is left behind.
+TEST(TcpPort, AStreamThatBrokeAndCameBackFromItsPortReplacesItself) {
+  const auto server = listen();
+  int fd = raw_stream(server->local(), 0);
+  ASSERT_GE(fd, 0);
+  sockaddr_in own{};
+  socklen_t size = sizeof own;
+  ASSERT_EQ(::getsockname(fd, reinterpret_cast<sockaddr*>(&own), &size), 0);
+  const std::uint16_t port = ntohs(own.sin_port);
+  for (int i = 0; i < 20 && !server->receive(now()) && server->streams() == 0; ++i) {
+    server->wait(now() + 50ms);
+  }
+  ASSERT_EQ(server->streams(), 1U);
+  ::close(fd);
+  fd = raw_stream(server->local(), port);
+  ASSERT_GE(fd, 0);
+  const std::array<std::byte, 3> datagram{std::byte{1}, std::byte{0}, std::byte{42}};
+  ASSERT_EQ(::send(fd, datagram.data(), datagram.size(), 0), 3);
+  std::optional<Received> got;
+  for (int i = 0; i < 40 && !got; ++i) {
+    server->wait(now() + 50ms);
+    got = server->receive(now());
+  }
+  ASSERT_TRUE(got);
+  EXPECT_EQ(got->bytes[0], std::byte{42});
+  EXPECT_EQ(server->streams(), 1U);
+  EXPECT_TRUE(server->take_ended()) << "the first has ended";
+  EXPECT_FALSE(server->receive(now()));
+  // A descriptor that is left behind would keep this from waiting.
+  const Time before = now();
+  server->wait(before + 100ms);
+  EXPECT_GE(now() - before, 80ms);
+  ::close(fd);
 }
 
 TEST(TcpPort, TellsWhenNobodyListens) {

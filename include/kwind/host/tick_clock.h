@@ -12,10 +12,10 @@ namespace kwind::host {
 
 class TickClock {
  public:
-  /// Tick 0 is due at `start`. Requires: per_second >= 1, most_at_once >= 1.
+  /// Tick 0 is due at `start`. Requires: per_second is 1 to 1,000,000, most_at_once >= 1.
   TickClock(unsigned per_second, Time start, unsigned most_at_once = 4)
       : per_second_(per_second), start_(start), most_at_once_(most_at_once) {
-    KWIND_ASSERT(per_second >= 1 && most_at_once >= 1);
+    KWIND_ASSERT(per_second >= 1 && per_second <= 1000000 && most_at_once >= 1);
   }
 
   /// How many ticks to run now. Counts them as run.
