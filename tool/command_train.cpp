@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <cmath>
+#include <filesystem>
 #include <fstream>
 #include <map>
 #include <memory>
@@ -105,6 +106,14 @@ int train(const TrainArguments& arguments) {
     fmt::print(stderr,
                "kwind train: say either -o FILE, to write codes, or --check FILE, to see whether "
                "codes still fit\n");
+    return kUsedWrongly;
+  }
+  std::vector<std::string> read = arguments.captures;
+  read.insert(read.end(), {arguments.description, arguments.keys, arguments.codes});
+  for (const std::string& file : read) {
+    std::error_code error;
+    if (arguments.out.empty() || !std::filesystem::equivalent(file, arguments.out, error)) continue;
+    fmt::print(stderr, "-o {}: is what is read; name another file\n", arguments.out);
     return kUsedWrongly;
   }
   language::Compiled source;

@@ -238,11 +238,11 @@ void take_frame(std::span<const std::byte> frame, const Interface& interface, st
   }
   const std::uint64_t whole = ticks / interface.ticks_per_second;
   const std::uint64_t part = ticks % interface.ticks_per_second;
-  packet.unix_ns = static_cast<std::int64_t>(whole * 1000000000 +
-                                             static_cast<std::uint64_t>(
-                                                 static_cast<double>(part) * 1e9 /
-                                                 static_cast<double>(interface.ticks_per_second))) +
-                   interface.offset_s * 1000000000;
+  // Unsigned: times that no clock shows wrap, and are nobody's loss.
+  const auto fraction_ns = static_cast<std::uint64_t>(
+      static_cast<double>(part) * 1e9 / static_cast<double>(interface.ticks_per_second));
+  const std::uint64_t offset_ns = static_cast<std::uint64_t>(interface.offset_s) * 1000000000;
+  packet.unix_ns = static_cast<std::int64_t>(whole * 1000000000 + fraction_ns + offset_ns);
   out.packets.push_back(std::move(packet));
 }
 

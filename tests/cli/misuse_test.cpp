@@ -6,6 +6,8 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <nlohmann/json.hpp>
+
 #include "cli/cli_fixture.h"
 #include "cli/relay_fixture.h"
 #include "kwind/io/udp_port.h"
@@ -306,6 +308,27 @@ TEST_F(Misuse, ALoadThatIsStoppedSaysHowFarItWas) {
   EXPECT_NE(done.out.find("stopped at 4 bots, before they were measured\nheld at 2 bots"),
             std::string::npos)
       << done.out;
+}
+
+TEST_F(Misuse, TrainWritesOverNothingThatItReads) {
+  const std::string world = KWIND_SOURCE_DIR "/examples/harbour/harbour_world.kw";
+  write("d.pcapng", "anything");
+  expect("kwind train " + world + " d.pcapng -o d.pcapng", 2, "is what is read; name another file");
+  EXPECT_EQ(read((dir_ / "d.pcapng").string()), "anything");
+}
+
+// More words than turns of the loop: what is asked for is sent.
+TEST_F(Misuse, ALoadSaysAsMuchAsItsRateStates) {
+  Process server({kKwind, "talk", asking_, "--listen", "127.0.0.1:0", "--clear"});
+  ASSERT_TRUE(server.wait_for("--connect "));
+  server.read_to_end_of_line();
+  const std::string address = word_after(server.out(), "--connect ");
+  const Finished load = run({kKwind, "load", asking_, "--server", address, "--clear", "--bots", "1",
+                             "--hold", "4", "--rate", "500", "--json"});
+  const auto step = nlohmann::json::parse(load.out)["steps"][0];
+  const double said =
+      step["messages_sent"].get<double>() + step["messages_held_back"].get<double>();
+  EXPECT_GT(said / step["seconds"].get<double>(), 300) << load.out << load.err;
 }
 
 }  // namespace

@@ -13,6 +13,7 @@ namespace {
 
 using namespace std::chrono_literals;
 
+constexpr Duration kLatestWord = 200ms;
 constexpr Duration kBetweenLooks = 250ms;  // at what a link counts
 constexpr Duration kLongestTurn = 5ms;     // timers of links run so often at least
 constexpr Duration kAnswerTime = 5s;
@@ -123,7 +124,7 @@ void Crowd::dial(Bot& bot, Time now) {
 // Anything that the description allows a client to say.
 void Crowd::say_something(Bot& bot, Time now) {
   const double wait = (0.5 + static_cast<double>(numbers_.up_to(1000)) / 1000) / options_.rate;
-  bot.next_word = now + Duration(static_cast<Duration::rep>(wait * 1e9));
+  bot.next_word += Duration(static_cast<Duration::rep>(wait * 1e9));
   const std::size_t kind = sayable_[numbers_.up_to(sayable_.size() - 1)];
   const schema::Protocol& protocol = options_.tables->protocol();
   const schema::Value value = schema::sample_value(protocol, protocol.messages[kind].fields,
@@ -170,7 +171,11 @@ void Crowd::count_traffic(Bot& bot) {
 void Crowd::turn(Bot& bot, Time now) {
   if (bot.done) return;
   bot.client->receive(now);
-  if (bot.there && !sayable_.empty() && now >= bot.next_word) say_something(bot, now);
+  if (bot.there && !sayable_.empty()) {
+    // Many words may be due in a turn; what a stall has made late by more than this is left out.
+    bot.next_word = std::max(bot.next_word, now - kLatestWord);
+    while (now >= bot.next_word) say_something(bot, now);
+  }
   if (bot.there && now >= bot.next_look) look_at_link(bot, now);
   if (bot.there && bot.reports != nullptr) bot.client->offer_fill(bot.reports.get(), 1);
   bot.client->send(now);  // also the last word
@@ -194,7 +199,9 @@ Sightings Crowd::take() {
   seen_.there = there();
   std::size_t entities = 0;
   for (const auto& bot : bots_) count_traffic(*bot);
-  for (const auto& bot : bots_) entities += bot->mirror != nullptr ? bot->mirror->size() : 0;
+  for (const auto& bot : bots_) {
+    if (bot->there && bot->mirror != nullptr) entities += bot->mirror->size();
+  }
   seen_.entities =
       static_cast<double>(entities) / static_cast<double>(std::max<std::size_t>(1, seen_.there));
   return std::exchange(seen_, {});
