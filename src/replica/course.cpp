@@ -27,8 +27,13 @@ bool is_like(const Sent& a, const Sent& b) {
 
 }  // namespace
 
+bool are_same(const ViewerOptions& a, const ViewerOptions& b) {
+  return a.optimistic == b.optimistic && a.digest_every == b.digest_every && a.codes == b.codes;
+}
+
 // Quickly found if they are not.
 bool Course::is_like(const Course& other) {
+  if (!are_same(options, other.options)) return false;
   if (last_frame != other.last_frame || start != other.start || sure != other.sure ||
       digested != other.digested || copies.size() != other.copies.size() || sure == 0 ||
       copies.sum_of_shares() != other.copies.sum_of_shares() || news != other.news ||

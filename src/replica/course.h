@@ -22,6 +22,9 @@
 
 namespace kwind::replica {
 
+/// Whether viewers with these options write the same frames to clients that heard the same.
+bool are_same(const ViewerOptions& a, const ViewerOptions& b);
+
 /// All that is particular to a course.
 struct CourseMemory {
   Copies copies;

@@ -3,14 +3,6 @@
 #include <algorithm>
 
 namespace kwind::replica {
-namespace {
-
-bool same(const ViewerOptions& a, const ViewerOptions& b) {
-  return a.optimistic == b.optimistic && a.digest_every == b.digest_every && a.codes == b.codes;
-}
-
-}  // namespace
-
 Courses::~Courses() {
   drop_groups();
   for (Course* const course : stepped_) {
@@ -22,7 +14,7 @@ Courses::~Courses() {
 
 Course& Courses::enter(World::State& world, const ViewerOptions& options) {
   const auto found = std::find_if(beginnings_.begin(), beginnings_.end(),
-                                  [&](Course* each) { return same(each->options, options); });
+                                  [&](Course* each) { return are_same(each->options, options); });
   if (found != beginnings_.end()) {
     ++(*found)->viewers;
     return **found;

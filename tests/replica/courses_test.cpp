@@ -22,6 +22,7 @@ struct Way {
   int longest = 1;  // ticks until an ack is heard; from 1 on
   std::size_t room = 1200;
   bool optimistic = false;
+  std::uint32_t digest_every = 10;
 
   [[nodiscard]] bool loses(std::uint64_t frame) const {
     return static_cast<double>(mixed(frame) % 1000) < loss * 1000;
@@ -41,7 +42,8 @@ struct Way {
 
 struct Client {
   Client(const World& world, Sight& sight, const Way& way_in)
-      : way(way_in), viewer(world, {.optimistic = way_in.optimistic}) {
+      : way(way_in),
+        viewer(world, {.optimistic = way_in.optimistic, .digest_every = way_in.digest_every}) {
     viewer.see_through(&sight);
   }
   // Its frames of a tick, as text.
@@ -121,6 +123,7 @@ TEST(Courses, EachViewerSaysWhatItWouldSayAlone) {
       if (chance(0.1)) way.longest = 5;
       if (chance(0.1)) way.room = 200;
       if (chance(0.1)) way.optimistic = !way.optimistic;
+      if (chance(0.1)) way.digest_every = chance(0.5) ? 0 : 3;
     }
     Harbour together(seed);
     std::vector<std::unique_ptr<Harbour>> alone;
