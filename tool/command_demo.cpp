@@ -201,7 +201,6 @@ void add_demo(Command app, std::function<int()>& chosen) {
       .range(0.0, 50.0)
       .capture_default_str();
   command.add_option("--seed", settings->seed, "Chance of the link and the pilots")
-      .not_negative()
       .capture_default_str();
   command.add_option("--port", settings->port, "Port of the server; 0 lets the system choose")
       .range(0, 65535)

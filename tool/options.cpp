@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <CLI/CLI.hpp>
+#include <charconv>
 
 #include "generate.h"
 #include "kwind/bits/nearest.h"
@@ -54,10 +55,20 @@ Option Option::range(int low, int high) {
   option_->check(CLI::Range(low, high));
   return *this;
 }
-Option Option::not_negative() {
+// The library takes -1 for the largest number, and what is too large, too.
+Option Option::whole_from_zero() {
   option_->check([](const std::string& text) {
-    return std::string(text.starts_with('-') ? "must be a whole number from 0 up" : "");
+    std::uint64_t value = 0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    const bool is_whole = error == std::errc{} && end == text.data() + text.size();
+    return std::string(is_whole ? "" : "must be a whole number, 0 to 18446744073709551615");
   });
+  return *this;
+}
+// An empty word is what an unset variable of a shell leaves behind: never what was meant.
+Option Option::not_empty() {
+  option_->check(
+      [](const std::string& text) { return std::string(text.empty() ? "must not be empty" : ""); });
   return *this;
 }
 Option Option::required() {
@@ -94,11 +105,11 @@ void Command::callback(std::function<void()> run) {
   app_->callback(std::move(run));
 }
 Option Command::add_option(const std::string& names, std::string& into, const std::string& about) {
-  return Option(app_->add_option(names, into, about));
+  return Option(app_->add_option(names, into, about)).not_empty();
 }
 Option Command::add_option(const std::string& names, std::vector<std::string>& into,
                            const std::string& about) {
-  return Option(app_->add_option(names, into, about));
+  return Option(app_->add_option(names, into, about)).not_empty();
 }
 Option Command::add_option(const std::string& names, int& into, const std::string& about) {
   return Option(app_->add_option(names, into, about));
@@ -119,7 +130,7 @@ Option Command::add_option(const std::string& names, std::uint32_t& into,
 }
 Option Command::add_option(const std::string& names, std::uint64_t& into,
                            const std::string& about) {
-  return Option(app_->add_option(names, into, about)).not_negative();
+  return Option(app_->add_option(names, into, about)).whole_from_zero();
 }
 Option Command::add_flag(const std::string& names, bool& into, const std::string& about) {
   return Option(app_->add_flag(names, into, about));

@@ -22,8 +22,11 @@ class Option {
   /// Refuses values outside `low` to `high`, both included.
   Option range(double low, double high);
   Option range(int low, int high);
-  /// Refuses a minus sign, which the parser would let wrap around for an unsigned variable.
-  Option not_negative();
+  /// Refuses what is no whole number of 64 bits: the parser would let it wrap around, or cut it.
+  /// All options of such a variable have this.
+  Option whole_from_zero();
+  /// Refuses "". All options that are texts have this.
+  Option not_empty();
   Option required();
   /// Names the value in the help text, as in `--key FILE`.
   Option type_name(const std::string& name);

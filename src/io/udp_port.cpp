@@ -23,7 +23,7 @@ namespace kwind::io {
 namespace {
 
 constexpr std::size_t kBatch = 64;
-constexpr std::size_t kSlotBytes = 2048;  // more than any datagram of ours; longer ones are dropped
+constexpr std::size_t kSlotBytes = kMostDatagramBytes;
 constexpr std::size_t kMostSegmentedBytes = 64000;  // below what one IP packet could hold
 constexpr int kBufferBytes = 1 << 20;  // 64 KiB by default is 40 ms of 1000 busy clients
 

@@ -86,7 +86,7 @@ TEST_F(Misuse, IsToldInASentence) {
        "--listen goes with --to"},
       {"kwind explain asking.kw Hi 05 --opened o.pcapng", 2, "go with --capture"},
       {"kwind diagnose 127.0.0.1:5 --key nothere", 1, "a key is"},
-      {"kwind ticket issue --key k --server s --subject ''", 2, "may not be empty"},
+      {"kwind ticket issue --key k --server s --subject ''", 2, "must not be empty"},
       {"kwind ticket issue --key k --server s --subject \"$(printf '\\377')\"", 2, "no UTF-8"},
       {"kwind ticket issue --key k --server s --subject x --id \"$(printf '\\377')\"", 2,
        "no UTF-8"},
@@ -329,6 +329,40 @@ TEST_F(Misuse, ALoadSaysAsMuchAsItsRateStates) {
   const double said =
       step["messages_sent"].get<double>() + step["messages_held_back"].get<double>();
   EXPECT_GT(said / step["seconds"].get<double>(), 300) << load.out << load.err;
+}
+
+// Every option of every command, with words that none of them takes: a sentence, and no fault.
+TEST_F(Misuse, EveryOptionRefusesWhatItCannotBe) {
+  const std::string help = shell("kwind --help").out;
+  std::istringstream lines(help.substr(help.find("Subcommands:")));
+  std::size_t commands = 0;
+  std::size_t options = 0;
+  for (std::string line; std::getline(lines, line);) {
+    if (!line.starts_with("  ") || line.size() < 3 || line[2] == ' ') continue;
+    const std::string command = line.substr(2, line.find(' ', 2) - 2);
+    ++commands;
+    std::istringstream about(shell("kwind " + command + " --help").out);
+    for (std::string option; std::getline(about, option);) {
+      const std::size_t at = option.find("--");
+      // A flag has no value: the text behind its name is far away.
+      if (at == std::string::npos || at > 8 || option.find("--help") != std::string::npos) continue;
+      const std::size_t end = option.find(' ', at);
+      if (end == std::string::npos || option[end + 1] == ' ') continue;
+      ++options;
+      const std::string name = option.substr(at, end - at);
+      // Nobody means these, whatever the option is: an empty word, and 5,000 letters of nothing.
+      for (const std::string value : {"''", "\"$(printf 'a%.0s' $(seq 5000))\" --no-such-option"}) {
+        const Finished done = shell("kwind " + command + " " + name + " " + value + " < /dev/null");
+        EXPECT_TRUE(done.code == 1 || done.code == 2)
+            << command << " " << name << " " << value.substr(0, 10) << ": " << done.code;
+        EXPECT_FALSE(done.err.empty()) << command << " " << name;
+        EXPECT_EQ(done.err.find("terminate called"), std::string::npos) << command << " " << name;
+      }
+    }
+  }
+  EXPECT_GE(commands, 18U);
+  EXPECT_GE(options, 60U);
+  expect("kwind demo --seed 99999999999999999999", 2, "must be a whole number");
 }
 
 }  // namespace

@@ -222,6 +222,29 @@ TEST(TcpPort, EndsStreamsThatBreakItsLimits) {
   EXPECT_EQ(server->streams(), 0U);
 }
 
+// Strangers have half of the places; streams of connections are none.
+TEST(TcpPort, StreamsThatAreKeptLeaveTheirPlaceToStrangers) {
+  const auto server = listen({.streams = 4});
+  std::vector<std::unique_ptr<TcpPort>> clients;
+  for (std::size_t i = 1; i <= 4; ++i) {
+    auto client = TcpPort::connect(server->local());
+    ASSERT_TRUE(client);
+    clients.push_back(std::move(*client));
+    std::optional<Received> received;
+    ASSERT_TRUE(run_until([&] {
+      clients.back()->send(now(), server->local(), bytes_of(4, 2));
+      clients.back()->flush(now());
+      received = server->receive(now());
+      return server->streams() == i && received.has_value();
+    })) << "stream "
+        << i;
+    server->keep(received->from);
+    while (server->receive(now())) {
+    }
+  }
+  EXPECT_EQ(server->tcp_counts().turned_away, 0U);
+}
+
 TEST(TcpPort, AStreamThatIsKeptLastsUntilItIsEnded) {
   const auto server = listen({.streams = 2, .handshake = 100ms});
   const auto kept = TcpPort::connect(server->local());

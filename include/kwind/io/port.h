@@ -12,6 +12,10 @@
 
 namespace kwind::io {
 
+/// More than any datagram of the link; longer ones are dropped and counted, see
+/// PortCounts::too_long.
+inline constexpr std::size_t kMostDatagramBytes = 2048;
+
 struct Received {
   Endpoint from;
   std::span<const std::byte> bytes;  ///< valid until the next call of receive(); may be empty
@@ -25,7 +29,7 @@ struct PortCounts {
   std::uint64_t bytes_received = 0;
   std::uint64_t send_failures = 0;     ///< the system would not take a datagram; it is gone
   std::uint64_t segmented = 0;         ///< of those sent: by segmentation offload
-  std::uint64_t too_long = 0;          ///< received, longer than 2048 bytes; dropped
+  std::uint64_t too_long = 0;          ///< received, longer than kMostDatagramBytes; dropped
   std::uint64_t receive_overruns = 0;  ///< datagrams that the system dropped for lack of buffer
 };
 
@@ -39,7 +43,8 @@ class Port {
   [[nodiscard]] virtual Endpoint local() const = 0;
   /// The next datagram that has arrived by `now`, if any. Never blocks.
   virtual std::optional<Received> receive(Time now) = 0;
-  /// Hands over a datagram of at most 65507 bytes (copied). It may wait for flush(). Never blocks.
+  /// Hands over a datagram of at most kMostDatagramBytes (copied). It may wait for flush(). Never
+  /// blocks.
   virtual void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) = 0;
   /// Sends what waits.
   virtual void flush(Time now) = 0;
