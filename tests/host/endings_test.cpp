@@ -51,6 +51,29 @@ TEST(Endings, AConnectionThatEndsInSendIsReported) {
   EXPECT_EQ(hosts.server().connections(), 0U);
 }
 
+// So that a number in a message that is late does not name somebody else.
+TEST(Endings, ASlotIsUsedAgainAfterAllOthers) {
+  SimHosts hosts(kProtocol, {.delay = 5ms}, 1,
+                 with([](ServerOptions& options) { options.capacity = 4; }));
+  const auto join = [&] {
+    hosts.join();
+    hosts.run(200ms);
+    return hosts.server().slot(hosts.server().peers().back());
+  };
+  const auto leave = [&](std::size_t client) {
+    hosts.client(client).close("");
+    hosts.run(200ms);
+  };
+  EXPECT_EQ(join(), 1U);
+  EXPECT_EQ(join(), 2U);
+  EXPECT_EQ(join(), 3U);
+  leave(1);
+  leave(0);
+  EXPECT_EQ(join(), 4U);
+  EXPECT_EQ(join(), 2U) << "free the longest";
+  EXPECT_EQ(join(), 1U);
+}
+
 TEST(Endings, RequestsWhoseHandlersThrowAreNoLongerOpen) {
   SimHosts hosts(kProtocol, {.delay = 20ms}, 1,
                  with([](ServerOptions& options) { options.most_faults = 0; }));
