@@ -238,7 +238,7 @@ void take_frame(std::span<const std::byte> frame, const Interface& interface, st
   }
   const std::uint64_t whole = ticks / interface.ticks_per_second;
   const std::uint64_t part = ticks % interface.ticks_per_second;
-  // Unsigned: times that no clock shows wrap, and are nobody's loss.
+  // Unsigned arithmetic: a time beyond 64 bits of nanoseconds wraps instead of overflowing.
   const auto fraction_ns = static_cast<std::uint64_t>(
       static_cast<double>(part) * 1e9 / static_cast<double>(interface.ticks_per_second));
   const std::uint64_t offset_ns = static_cast<std::uint64_t>(interface.offset_s) * 1000000000;

@@ -1,5 +1,5 @@
-// Finds packets that a machine shows once for each interface they pass: a bridge and its port, a
-// VLAN and the interface below it. Pure; one thread.
+// Detects duplicates in a packet capture of all interfaces: the system shows a packet once for each
+// interface that the packet passes, a bridge and its port for instance. Pure; one thread.
 #pragma once
 #include <array>
 #include <cstddef>
@@ -12,11 +12,11 @@ namespace kwind::io {
 
 class CopyFilter {
  public:
-  /// Between two interfaces of one machine a packet takes less.
+  /// Upper bound for the time that a packet takes between two interfaces of one machine.
   static constexpr Duration kLongest = std::chrono::milliseconds(20);
 
-  /// Whether the same bytes came from another interface within kLongest. A packet that is sent
-  /// twice comes from the same interface twice, and is no copy. O(kPackets + bytes).
+  /// Whether another interface showed the same bytes within kLongest. A packet that a program sends
+  /// twice appears twice on one interface, and is no copy. O(kPackets + bytes).
   bool is_copy(Time now, unsigned interface, std::span<const std::byte> packet) {
     const std::uint64_t hash = hash_of(packet);
     for (Seen& seen : seen_) {

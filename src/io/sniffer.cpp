@@ -61,7 +61,7 @@ std::optional<std::span<const std::byte>> Sniffer::next(Time until) {
       if (protocol != ETH_P_IP && protocol != ETH_P_IPV6) continue;
       const auto packet = std::span(state.packet)
                               .first(std::min(static_cast<std::size_t>(got), state.packet.size()));
-      // A bridge or a VLAN shows a packet again that its interface has shown.
+      // A bridge or a VLAN repeats the packets of the interface below it.
       if (state.copies.is_copy(now(), static_cast<unsigned>(from.sll_ifindex), packet)) continue;
       return packet;
     }

@@ -294,7 +294,7 @@ Endpoint reachable(const Endpoint& address) {
 }
 
 namespace {
-// fe80::/10: means something only together with an interface, which an Endpoint does not have.
+// A link-local address (fe80::/10) needs an interface, which an Endpoint does not hold.
 Result<Endpoint> without_interface(const Endpoint& endpoint) {
   const bool is_link_local = endpoint.ip[0] == 0xfe && (endpoint.ip[1] & 0xc0) == 0x80;
   if (is_link_local) return fail(Errc::bad_address);

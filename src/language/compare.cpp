@@ -277,7 +277,7 @@ class Comparison {
     doc(a.doc, b.doc, where);
     if (a.role == schema::MessageRole::answer && b.role == a.role &&
         refusable(before_, a) != refusable(after_, b)) {
-      // The cases of an answer are the library's: no life can be written behind them.
+      // The library writes the cases of an answer: a description cannot give them `since`.
       return add(Impact::breaks, where,
                  refusable(after_, b) ? "it can be a refusal now" : "it can be no refusal any more",
                  fmt::format("declare a new request `since {}`", next_));

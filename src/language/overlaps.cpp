@@ -12,7 +12,7 @@ using schema::Life;
 using schema::Type;
 using schema::TypeKind;
 
-// The versions that both have; nothing if there are none.
+// The versions of both life spans; nothing if there are none.
 std::optional<Life> common(const Life& a, const Life& b) {
   Life both{std::max(a.since, b.since), a.until};
   if (b.until != 0 && (both.until == 0 || b.until < both.until)) both.until = b.until;
@@ -121,7 +121,7 @@ class Overlaps {
     }
   }
 
-  // The place of an entity that is named in versions which do not have it.
+  // The index of an entity that `type` refers to in versions without that entity.
   std::optional<std::size_t> missing_entity(const Type& type, const Life& life) const {
     switch (type.kind) {
       case TypeKind::ref:

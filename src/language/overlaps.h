@@ -1,5 +1,6 @@
-// Whether lives that need each other meet: a field and its message, a ref and its entity, an owner
-// and what it guards, a default and its name. Composed by the resolver. Pure.
+// Checks that life spans which depend on each other overlap: a field and its message, a ref and its
+// entity, an owner field and its message, a default and its enum value. Called by the resolver.
+// Pure.
 #pragma once
 #include "kwind/schema/protocol.h"
 #include "reporter.h"
@@ -7,7 +8,8 @@
 
 namespace kwind::language {
 
-/// Reports every use of what some version does not have. `protocol` is resolved, `file` its syntax.
+/// Reports every use of a declaration in a version that lacks the declaration. `protocol` is
+/// resolved, `file` its syntax.
 /// O(size of the protocol, records spelled out where they are used).
 void check_overlaps(const schema::Protocol& protocol, const FileSyntax& file, Reporter& reporter);
 

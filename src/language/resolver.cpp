@@ -32,7 +32,7 @@ class Resolver {
     channels();
     messages();
     entities();
-    // Of what is wrong already, lives say nothing.
+    // After other errors, life spans may be incomplete.
     if (!reporter_.any_error()) check_overlaps(out_, file_, reporter_);
     return std::move(out_);
   }

@@ -319,8 +319,8 @@ void Link::Impl::carrier_ended(Time now) {
   end(Errc::carrier_ended, error_info(Errc::carrier_ended).text);
 }
 
-// The peer is gone before the end was agreed on. A connection that was being closed ends as closed,
-// not as broken; the end of one that drains was reported before.
+// Ends a connection whose peer has no state of it any more. A closing connection ends with the code
+// of its close; a draining one has reported its end already.
 void Link::Impl::nobody_is_there() {
   const bool is_unreported = state_ == State::closing;
   state_ = State::closed;

@@ -21,8 +21,8 @@ class Path {
   /// phones change networks some times a minute, not some times a second.
   static constexpr unsigned kMostMoves = 4;
   static constexpr Duration kMoveEvery = std::chrono::seconds(15);
-  /// A peer that moves on before it has answered is challenged at its next address after this time:
-  /// seldom enough that many addresses cost no more challenges than one.
+  /// Minimum time between challenges to different addresses. A peer that moves again before it has
+  /// answered a challenge is challenged at its next address after this time.
   static constexpr Duration kLeastTrial = std::chrono::milliseconds(250);
 
   /// Whether heard() would take `from` for a candidate, and use its `random`.

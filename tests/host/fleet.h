@@ -1,5 +1,5 @@
-// Clients and a server of a random walk, and what the model knows of them: who is there, what is
-// on its way, which end has which cause. The walk itself is in walk_test.cpp.
+// The model of a random walk over one server and several clients: who is connected, which messages
+// and requests are in flight, which cause each end may have. The walk itself is in walk_test.cpp.
 #pragma once
 #include <algorithm>
 #include <cstdio>
@@ -167,7 +167,7 @@ class Fleet {
     return text;
   }
 
-  // ---- the server's ears ----
+  // ---- expectations ----
   [[nodiscard]] Time server_now() const { return now_ + server_clock_; }
   [[nodiscard]] Time client_now(const Boat& boat) const { return now_ + boat.clock; }
 

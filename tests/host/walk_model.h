@@ -1,5 +1,5 @@
-// What a random walk over Server and Client must see: every message sent and every question asked,
-// and what may become of each.
+// Expectations of a random walk over Server and Client: each message sent and each request, with
+// the outcomes that its channel permits.
 #pragma once
 #include <cstdint>
 #include <map>

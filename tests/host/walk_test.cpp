@@ -102,14 +102,14 @@ class Walk final : public Fleet {
     server_->on_disconnect([this](Peer peer, Errc code, std::string_view) {
       const std::size_t index = boat_of(peer);
       Boat& boat = boats_[index];
-      trace("server hears of the end of " + name(index) + ": " +
+      trace("the server reports the end of " + name(index) + ": " +
             std::string(error_info(code).name));
       ++tally_.ends[code];
       require(!boat.is_gone, "a client's end is reported twice");
       boat.is_gone = true;
       check_cause_at_server(index, code);
       require(server_->slot(peer) != 0, "a client has no slot in on_disconnect");
-      // What waits for ready() goes with the client.
+      // Messages that wait for ready() are dropped when the client leaves.
       const bool held = options_.hold_until_ready && !boat.is_ready_there;
       if (code == Errc::closed_by_peer && is_calm_ && !held && !boat.is_closed_there)
         check_owed(index, boat.up, "client's close");
@@ -462,7 +462,7 @@ class Walk final : public Fleet {
       acts ? act_at_server() : let_all_through();
       answer_kept(kept_, false);
       server_->send(server_now() + skew);
-      // One look too many does no harm; a loop that waits for a time gone by never sleeps.
+      // One early wake-up does no harm; a loop that waits for a time in the past never sleeps.
       late_ = server_->next_wakeup() < server_now() - 1ms ? late_ + 1 : 0;
       require(late_ < 4, "next_wakeup() stays in the past");
     }
@@ -490,7 +490,7 @@ class Walk final : public Fleet {
       server_->ready(*boat.peer);
     }
   }
-  // From here on paths are good and everybody is well.
+  // From here on no path loses anything, and all programs run.
   void settle() {
     is_over_ = true;
     is_paused_ = false;

@@ -1,5 +1,5 @@
-// The congestion controller on a bottleneck that is a few numbers: what stands in its queue, and
-// what others put there.
+// The congestion controller on a fluid model of a bottleneck: its own bytes in the queue, and those
+// of competing flows.
 #include "link/controller.h"
 
 #include <gtest/gtest.h>
@@ -92,8 +92,7 @@ TEST(Controller, FillsAPathAloneWithoutAQueue) {
   EXPECT_LT(path.queue(), 20ms);
 }
 
-// Beside others whose queue stands it competes as they do; when they are gone it does not live on
-// the queue that it has made itself.
+// Competes with flows that keep a standing queue, and returns to an empty queue after they end.
 TEST(Controller, SharesWhileOthersQueueAndStopsWhenTheyAreGone) {
   Bottleneck path;
   path.run(3s, 0);

@@ -279,7 +279,7 @@ void replace_in(std::string& line, const std::string& from, const std::string& t
   if (found != std::string::npos) line.replace(found, from.size(), to);
 }
 
-// One edit as a hurried hand would make it; most of the results still compile.
+// One random edit; most of the results still compile.
 void edit(std::vector<std::string>& lines, SampleNumbers& numbers) {
   const std::size_t at = numbers.up_to(lines.size() - 1);
   std::string& line = lines[at];
@@ -312,7 +312,7 @@ void edit(std::vector<std::string>& lines, SampleNumbers& numbers) {
   }
 }
 
-// A record may have nothing left in the newest version; what stands beside it travels all the same.
+// A record may have no fields in the newest version; the fields beside it are sent all the same.
 TEST(Peers, FieldsWithoutBitsDoNotShiftTheOthers) {
   const Compiled made = compile(R"(protocol pier 2, entities up to 9
 channel office ordered

@@ -30,8 +30,8 @@ using replica::Happening;
 using schema::Value;
 using Bits = std::pair<std::size_t, std::vector<std::byte>>;  // how many, and they
 
-// Beside the entities of a random description: one that moves, one that is told of seldom, one that
-// no datagram holds, one with grids.
+// Beside the entities of a random description: one that moves, one with an update rate, one that is
+// larger than a datagram, one with grids.
 constexpr const char* kMore = R"(
 entity Walker {
   speed : real 0..9 step 1/8
@@ -253,7 +253,7 @@ class WorldWalk {
     model_.choose(one.kind);
     Value next = sample(one.kind);
     const auto& fields = model_.fields(one.kind);
-    // One field as a rule, all of them now and then; what moves goes on by steps.
+    // One field as a rule, all of them now and then; a Walker moves in steps.
     const auto chosen = static_cast<std::size_t>(below(std::ssize(fields)));
     const bool whole = one_in(6);
     for (std::size_t i = 0; i < fields.size(); ++i) {
