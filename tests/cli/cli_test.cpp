@@ -10,6 +10,7 @@
 #include <sstream>
 
 #include "cli/cli_fixture.h"
+#include "cli/relay_fixture.h"
 
 namespace kwind {
 namespace {
@@ -529,6 +530,21 @@ TEST_F(Cli, DiagnoseGoesAsFarAsItCanAndNamesTheFirstWrongStep) {
   EXPECT_EQ(run({kKwind, "diagnose", light.address, "--key", "short"}).code, 1);
   EXPECT_EQ(run({kKwind, "diagnose", light.address, "--ticket", "x"}).code, 2);
   EXPECT_EQ(run({kKwind, "diagnose"}).code, 2);
+}
+
+// Over a path of 200 ms the first copy of what it sends is answered after that, whatever it sent
+// meanwhile.
+TEST_F(Cli, DiagnoseMeasuresFromTheCopyThatWasAnswered) {
+  FirstLight light;
+  Process lag({kKwind, "lag", "--to", light.address, "--listen", "127.0.0.1:0", "--delay", "100",
+               "--seconds", "10", "--json"});
+  ASSERT_TRUE(lag.wait_for_error("listening on 127.0.0.1:"));
+  const std::size_t at = lag.err().find("127.0.0.1:");
+  const std::string address = lag.err().substr(at, lag.err().find(',', at) - at);
+  const Finished done = run({kKwind, "diagnose", address, "--key", light.key, "--seconds", "1"});
+  const std::string found = word_after(done.out, "answers after ");
+  ASSERT_FALSE(found.empty()) << done.out << done.err;
+  EXPECT_GE(std::stod(found), 199) << done.out;
 }
 
 TEST_F(Cli, DiagnoseTellsAFirewallFromAClosedPort) {

@@ -365,5 +365,38 @@ TEST_F(Misuse, EveryOptionRefusesWhatItCannotBe) {
   expect("kwind demo --seed 99999999999999999999", 2, "must be a whole number");
 }
 
+TEST_F(Misuse, OpenedDatagramsGoToAFileOfTheirOwn) {
+  // Nothing passes: the capture has its beginning alone.
+  shell("kwind record --to 127.0.0.1:4999 --listen 127.0.0.1:0 --into d.pcapng --seconds 0.3");
+  const std::string before = read((dir_ / "d.pcapng").string());
+  ASSERT_FALSE(before.empty());
+  const std::string explain = "kwind explain asking.kw --capture d.pcapng --opened ";
+  expect(explain + "d.pcapng", 1, "is the capture itself; name another file");
+  expect(explain + "./nowhere/o.pcapng", 1, "cannot be written; is there such a folder?");
+  expect(explain + ".", 1, "cannot be written; is there such a folder?");
+  EXPECT_EQ(read((dir_ / "d.pcapng").string()), before);
+}
+
+TEST_F(Misuse, ALongListIsToldWithItsLength) {
+  write("list.kw",
+        "protocol p 1\nchannel c ordered\n"
+        "message M from client on c { a : list of int 0..9 up to 3 }\n");
+  expect("echo '{\"a\":[1,2,3,4,5]}' | kwind encode list.kw M", 1,
+         "a: 5 is outside `length of list`");
+}
+
+// Of a server on all addresses clients need one that they can reach.
+TEST_F(Misuse, TheLineToTryNamesAnAddressThatAnswers) {
+  Process server({kKwind, "talk", asking_, "--listen", "0.0.0.0:0"});
+  ASSERT_TRUE(server.wait_for("--connect "));
+  server.read_to_end_of_line();
+  const std::string address = word_after(server.out(), "--connect ");
+  EXPECT_TRUE(address.starts_with("127.0.0.1:")) << address;
+  const std::string script = write("here.talk", "expect here\n");
+  const Finished done = run({kKwind, "talk", asking_, "--connect", address, "--key",
+                             word_after(server.out(), "--key "), "--script", script});
+  EXPECT_EQ(done.code, 0) << done.err << done.out;
+}
+
 }  // namespace
 }  // namespace kwind
