@@ -398,5 +398,19 @@ TEST_F(Misuse, TheLineToTryNamesAnAddressThatAnswers) {
   EXPECT_EQ(done.code, 0) << done.err << done.out;
 }
 
+// An old key stays until the new one is whole.
+TEST_F(Misuse, KeysThatCannotBeWrittenLeaveTheOldOnes) {
+  ASSERT_EQ(shell("kwind keys --into secrets").code, 0);
+  const std::string before = read((dir_ / "secrets/server.key").string());
+  // Where the new file would be made there is a folder.
+  fs::create_directory(dir_ / "secrets/server.key.new");
+  write("secrets/server.key.new/x", "");
+  EXPECT_EQ(shell("kwind keys --into secrets --replace").code, 1);
+  EXPECT_EQ(read((dir_ / "secrets/server.key").string()), before);
+  fs::remove_all(dir_ / "secrets/server.key.new");
+  EXPECT_EQ(shell("kwind keys --into secrets --replace").code, 0);
+  EXPECT_NE(read((dir_ / "secrets/server.key").string()), before);
+}
+
 }  // namespace
 }  // namespace kwind

@@ -301,6 +301,33 @@ TEST_F(RelayTest, AsksForAPasswordOrATicket) {
   const Finished barred = run(talking({"--seconds", "9", "--ticket", ticket("Heron")}));
   EXPECT_EQ(barred.code, 1);
   EXPECT_NE(barred.out.find("barred"), std::string::npos) << barred.out;
+  // A name may have a blank.
+  Process seventh(talking({"--seconds", "9", "--ticket", ticket("pilot 7")}));
+  ASSERT_TRUE(seventh.wait_for("Welcome pilot="));
+  const std::string number = seventh.out().substr(seventh.out().find("Welcome pilot=") + 14, 1);
+  relay->write_line("bar " + number);
+  EXPECT_TRUE(relay->wait_for("is barred: \"pilot 7\"")) << relay->out();
+  EXPECT_EQ(seventh.finish().code, 1);
+  EXPECT_EQ(run(talking({"--seconds", "9", "--ticket", ticket("pilot 7")})).code, 1);
+  relay->write_line("unbar \"pilot 7\"");
+  EXPECT_TRUE(relay->wait_for("\"pilot 7\" may come")) << relay->out();
+  EXPECT_EQ(play("expect Welcome\nclose\n", {"--ticket", ticket("pilot 7")}).code, 0);
+}
+
+TEST_F(RelayTest, BarsAddressesOfIPv6) {
+  std::string file = settings("", "\n[admission]\nbarred = [\"::1\"]\n");
+  std::string text = read(file);
+  text.replace(text.find("127.0.0.1:0"), 11, "[::1]:0");
+  write("pier.toml", text);
+  Process relay({kKwind, "relay", file});
+  if (!relay.wait_for("try it: kwind talk")) GTEST_SKIP() << "no IPv6 here: " << relay.err();
+  relay.read_to_end_of_line();
+  address_ = word_after(relay.out(), "--connect ");
+  key_ = word_after(relay.out(), "--key ");
+  EXPECT_TRUE(address_.starts_with("[::1]:")) << address_;
+  const Finished barred = run(talking({"--seconds", "9"}));
+  EXPECT_EQ(barred.code, 1);
+  EXPECT_NE(barred.out.find("barred"), std::string::npos) << barred.out;
 }
 
 TEST_F(RelayTest, RoomsKeepTheirMembersApart) {
