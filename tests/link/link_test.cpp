@@ -324,6 +324,17 @@ TEST(Stream, ItsEndIsTheConnectionsEnd) {
   EXPECT_EQ(pair.server().state(), link::State::closed);
 }
 
+TEST(Stream, AConnectionThatIsBeingClosedEndsAsClosedWhenItsStreamEnds) {
+  SimPair pair(stream({.delay = 10ms}));
+  Log log;
+  pair.run_until(at(1s), log.hook());
+  pair.server().close(pair.now(), "enough");
+  pair.server().carrier_ended(pair.now());
+  pair.run_until(at(2s), log.hook());
+  EXPECT_EQ(log.server.back(), "closed_here: enough");
+  EXPECT_EQ(pair.server().state(), link::State::closed);
+}
+
 // ---- hostile input ----
 
 TEST(Hostile, WrongDatagramsAreDroppedByCauseAndReachNoHandler) {

@@ -4,6 +4,7 @@
 #include "kit/sim_pair.h"
 #include "kwind/route/dispatcher.h"
 #include "kwind/route/rate_limit.h"
+#include "kwind/route/requests.h"
 
 namespace kwind::route {
 namespace {
@@ -122,6 +123,35 @@ TEST(Dispatcher, OutlivesHandlersThatThrow) {
   }
   EXPECT_EQ(calls, 3);
   EXPECT_EQ(dispatcher.counts().handler_faults, 3U);
+}
+
+// An answer that cannot be read leaves its question open: the next one gets another number, so that
+// no answer reaches the wrong one.
+TEST(Questions, AnAnswerThatCannotBeReadUsesUpNoNumber) {
+  Questions questions(4);
+  std::vector<std::string> told;
+  const auto ask = [&](const std::string& name) {
+    const std::uint16_t number = questions.next_number();
+    questions.add(number, 7, Time{std::chrono::seconds(5)},
+                  [&told, name](Ending, Errc, const bits::Reader* fields, schema::Layout*) {
+                    if (fields != nullptr && fields->left_bits() == 0) return Errc::truncated;
+                    told.push_back(name);
+                    return Errc::none;
+                  });
+    return number;
+  };
+  schema::Layout layout;
+  const std::array<std::byte, 1> one{};
+  const bits::Reader nothing(std::span<const std::byte>{});
+  const std::uint16_t first = ask("first");
+  EXPECT_EQ(questions.answer(first, 7, nothing, layout), Errc::truncated);
+  const std::uint16_t second = ask("second");
+  EXPECT_NE(second, first);
+  EXPECT_EQ(questions.answer(second, 8, bits::Reader(one), layout), Errc::stray_answer)
+      << "of another kind";
+  EXPECT_EQ(questions.answer(second, 7, bits::Reader(one), layout), Errc::none);
+  EXPECT_EQ(questions.answer(first, 7, bits::Reader(one), layout), Errc::none);
+  EXPECT_EQ(told, (std::vector<std::string>{"second", "first"}));
 }
 
 }  // namespace
