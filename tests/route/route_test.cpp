@@ -154,5 +154,20 @@ TEST(Questions, AnAnswerThatCannotBeReadUsesUpNoNumber) {
   EXPECT_EQ(told, (std::vector<std::string>{"second", "first"}));
 }
 
+TEST(RateLimit, APauseSavesNoMoreThanAPeriodAndTheSlack) {
+  using namespace std::chrono_literals;
+  RateLimit limit(10, 250ms);
+  const Time start{std::chrono::seconds(5)};
+  const auto passing = [&](Time now) {
+    int count = 0;
+    while (limit.take(now)) ++count;
+    return count;
+  };
+  EXPECT_EQ(passing(start), 3) << "100 ms and the slack";
+  EXPECT_EQ(passing(start + 1h), 3);
+  EXPECT_EQ(passing(start + 1h + 100ms), 1);
+  EXPECT_EQ(passing(start), 0) << "time that goes back earns nothing";
+}
+
 }  // namespace
 }  // namespace kwind::route
