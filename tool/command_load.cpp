@@ -175,14 +175,13 @@ class Run {
       const bots::Sightings coming = crowd.take();
       if (harbour != nullptr) harbour->take();
       crowd.run(io::now() + hold / 2, stop);
+      is_cut_short_ = g_stopped;  // then the step says nothing about what holds
       Step step{bots, crowd.take(), std::nullopt};
       step.seen.connecting.add(coming.connecting);
       for (const auto& [reason, count] : coming.ends) step.seen.ends[reason] += count;
       if (harbour != nullptr) step.harbour = harbour->take();
       row(step);
-      // A step that was cut short says nothing about what holds.
-      if (!g_stopped) broken = broken_limit(step);
-      is_cut_short_ = g_stopped;
+      if (!is_cut_short_) broken = broken_limit(step);
       steps_.push_back(std::move(step));
       if (at == ramp.to) break;
       at = std::min(at + ramp.step, ramp.to);

@@ -6,6 +6,8 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <thread>
+
 #include <nlohmann/json.hpp>
 
 #include "cli/cli_fixture.h"
@@ -303,6 +305,7 @@ TEST_F(Misuse, SettingsThatGoToAFileElsewhereNameTheDescriptionFromThere) {
 TEST_F(Misuse, ALoadThatIsStoppedSaysHowFarItWas) {
   Process load({kKwind, "load", "--harbour", "--clear", "--bots", "2..4/2", "--hold", "2"});
   ASSERT_TRUE(load.wait_for("\n     2 "));
+  std::this_thread::sleep_for(std::chrono::milliseconds(300));  // into the next step
   load.signal(SIGINT);
   const Finished done = load.finish();
   EXPECT_NE(done.out.find("stopped at 4 bots, before they were measured\nheld at 2 bots"),
