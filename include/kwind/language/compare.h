@@ -36,9 +36,9 @@ struct Change {
 /// speaks has the same digest in both. O(size of both).
 std::vector<Change> compare(const schema::Protocol& before, const schema::Protocol& after);
 
-/// The versions of `before` that peers built from `after` refuse, in ascending order. A peer of
-/// each description agree on the newest version that is not refused; without one the handshake
-/// fails. O(size of both, for each version).
+/// The versions of `before` that peers built from `after` refuse, in ascending order. Two peers,
+/// one of each description, agree on the newest version that is not refused; without one the
+/// handshake fails. O(size of both, for each version).
 std::vector<std::uint16_t> refused_versions(const schema::Protocol& before,
                                             const schema::Protocol& after);
 
