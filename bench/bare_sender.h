@@ -13,13 +13,13 @@
 #include <memory>
 #include <vector>
 
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 
 namespace kwind::bench {
 
 inline constexpr std::size_t kClients = 1000;
-inline constexpr std::size_t kBatch = 64;        // datagrams in one call, as UdpPort does it
-inline constexpr std::size_t kMostBytes = 1500;  // of a datagram
+inline constexpr std::size_t kBatch = 64;       // datagrams in one call, as UdpTransport does it
+inline constexpr std::size_t kMaxBytes = 1500;  // of a datagram
 
 /// CPU time of this thread.
 inline double cpu_seconds() {
@@ -46,7 +46,7 @@ class Bare {
     files.rlim_cur = files.rlim_max;
     ::setrlimit(RLIMIT_NOFILE, &files);
     for (std::size_t i = 0; i < kClients; ++i) {
-      sinks_.push_back(std::move(*io::UdpPort::open(Endpoint::loopback(0))));
+      sinks_.push_back(std::move(*io::UdpTransport::open(Endpoint::loopback(0))));
       sockaddr_in to{};
       to.sin_family = AF_INET;
       to.sin_port = htons(sinks_.back()->local().port);
@@ -63,7 +63,7 @@ class Bare {
   Bare(const Bare&) = delete;
   Bare& operator=(const Bare&) = delete;
 
-  /// Requires: at most kMostBytes.
+  /// Requires: at most kMaxBytes.
   void send(std::size_t bytes) {
     for (std::size_t first = 0; first < kClients; first += kBatch) {
       const std::size_t count = std::min(kBatch, kClients - first);
@@ -90,7 +90,7 @@ class Bare {
   }
 
  private:
-  void seal(std::size_t client, std::array<unsigned char, kMostBytes>& out, std::size_t bytes) {
+  void seal(std::size_t client, std::array<unsigned char, kMaxBytes>& out, std::size_t bytes) {
     unsigned long long size = 0;
     if (mode_ == aes) {
       crypto_aead_aes256gcm_encrypt_afternm(out.data(), &size, plain_.data(), bytes, nullptr, 0,
@@ -103,13 +103,13 @@ class Bare {
 
   Mode mode_;
   int fd_;
-  std::vector<std::unique_ptr<io::UdpPort>> sinks_;
+  std::vector<std::unique_ptr<io::UdpTransport>> sinks_;
   std::vector<sockaddr_in> to_;
   std::vector<std::array<unsigned char, 32>> keys_;
   std::vector<crypto_aead_aes256gcm_state> schedules_;
   std::array<unsigned char, 12> nonce_{};
-  std::array<unsigned char, kMostBytes> plain_{};
-  std::array<std::array<unsigned char, kMostBytes>, kBatch> buffers_{};
+  std::array<unsigned char, kMaxBytes> plain_{};
+  std::array<std::array<unsigned char, kMaxBytes>, kBatch> buffers_{};
   std::array<iovec, kBatch> pieces_{};
   std::array<mmsghdr, kBatch> headers_{};
 };

@@ -18,7 +18,7 @@
 #include "kwind/host/client.h"
 #include "kwind/host/server.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 
 namespace kwind::bench {
 
@@ -33,7 +33,7 @@ inline bool set_up(benchmark::State& state, Mode mode, host::ServerOptions& opti
   options.capacity = kClients;
   options.aes = who.aes = mode == aes;
   if (mode == clear) {
-    options.clear_mode = who.clear_mode = host::ClearMode::loopback_only;
+    options.plaintext = who.plaintext = host::Plaintext::loopback_only;
   } else {
     options.key = kit::server_key();
     who.server_key = options.key->public_key;
@@ -77,7 +77,7 @@ class Crowd {
   void run(std::size_t count, const Endpoint& server, const schema::ProtocolInfo& protocol,
            const host::ClientOptions& who, Bare& bare, const Prepare& prepare) {
     using namespace std::chrono_literals;
-    std::vector<std::unique_ptr<io::UdpPort>> ports;
+    std::vector<std::unique_ptr<io::UdpTransport>> transports;
     std::vector<std::unique_ptr<host::Client>> clients;
     const auto turn = [&] {
       for (const auto& client : clients) {
@@ -87,10 +87,10 @@ class Crowd {
     };
     for (std::size_t i = 0; i < count; ++i) {
       // Attempts of one address are limited; so they come from many.
-      ports.push_back(std::move(
-          *io::UdpPort::open(Endpoint::v4(127, 1, static_cast<std::uint8_t>(1 + i / 10), 1, 0))));
+      transports.push_back(std::move(*io::UdpTransport::open(
+          Endpoint::v4(127, 1, static_cast<std::uint8_t>(1 + i / 10), 1, 0))));
       clients.push_back(
-          std::make_unique<host::Client>(*ports.back(), server, protocol, io::now(), who));
+          std::make_unique<host::Client>(*transports.back(), server, protocol, io::now(), who));
       prepare(*clients.back(), shared_->heard);
       if (i % 20 == 19) turn();
     }

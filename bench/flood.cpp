@@ -16,7 +16,7 @@
 #include "kwind/host/client.h"
 #include "kwind/host/server.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 
 using namespace kwind;
 using namespace std::chrono_literals;
@@ -59,8 +59,8 @@ double at(std::vector<double>& values, double share) {
 
 // Sends wrong datagrams at a steady rate until told to stop.
 void flood_it(const Endpoint& server, const std::atomic<bool>& stop, Figures& figures) {
-  auto port = io::UdpPort::open(Endpoint::loopback(0));
-  if (!port) return;
+  auto transport = io::UdpTransport::open(Endpoint::loopback(0));
+  if (!transport) return;
   std::mt19937_64 random(7);
   std::vector<std::byte> bytes;
   const Time start = io::now();
@@ -82,30 +82,30 @@ void flood_it(const Endpoint& server, const std::atomic<bool>& stop, Figures& fi
         bytes[3] = static_cast<std::byte>(random());
         bytes[11] = std::byte{2};
       }
-      (*port)->send(io::now(), server, bytes);
+      (*transport)->send(io::now(), server, bytes);
       figures.flood_bytes += bytes.size();
     }
-    (*port)->flush(io::now());
-    while ((*port)->receive(io::now())) {
+    (*transport)->flush(io::now());
+    while ((*transport)->receive(io::now())) {
     }
     std::this_thread::sleep_for(500us);
   }
-  figures.flooded = (*port)->counts().datagrams_sent;
-  figures.reply_bytes = (*port)->counts().bytes_received;
+  figures.flooded = (*transport)->counts().datagrams_sent;
+  figures.reply_bytes = (*transport)->counts().bytes_received;
 }
 
 Figures run(double seconds, bool with_flood) {
   Figures figures;
-  auto port = io::UdpPort::open(Endpoint::loopback(0));
-  if (!port) return figures;
-  const Endpoint address = (*port)->local();
+  auto transport = io::UdpTransport::open(Endpoint::loopback(0));
+  if (!transport) return figures;
+  const Endpoint address = (*transport)->local();
   host::ServerOptions options;
   options.capacity = kClients;
   options.key = link::KeyPair::from_secret(io::random_secret());
   std::atomic<bool> stop_server = false;
   std::atomic<bool> measuring = false;
   std::thread server_thread([&] {
-    host::Server server(**port, flood::kProtocol, options);
+    host::Server server(**transport, flood::kProtocol, options);
     server.on<flood::Stamp>([&](host::Peer from, const flood::Stamp& message) {
       if (measuring) figures.up_ms.push_back(age_ms(message));
       (void)server.send(from, stamp(io::now()));
@@ -113,23 +113,23 @@ Figures run(double seconds, bool with_flood) {
     while (!stop_server) {
       server.receive(io::now());
       server.send(io::now());
-      (*port)->wait(std::min(server.next_wakeup(), io::now() + 10ms));
+      (*transport)->wait(std::min(server.next_wakeup(), io::now() + 10ms));
     }
     figures.dropped = server.counts().drops.total();
-    figures.overruns = (*port)->counts().receive_overruns;
+    figures.overruns = (*transport)->counts().receive_overruns;
   });
 
-  std::vector<std::unique_ptr<io::UdpPort>> ports;
+  std::vector<std::unique_ptr<io::UdpTransport>> transports;
   std::vector<std::unique_ptr<host::Client>> clients;
-  std::vector<io::LivePort*> waits;
+  std::vector<io::PollableTransport*> waits;
   for (std::size_t i = 0; i < kClients; ++i) {
-    ports.push_back(std::move(
-        *io::UdpPort::open(Endpoint::v4(127, 0, static_cast<std::uint8_t>(1 + i / 10), 1, 0))));
-    waits.push_back(ports.back().get());
+    transports.push_back(std::move(*io::UdpTransport::open(
+        Endpoint::v4(127, 0, static_cast<std::uint8_t>(1 + i / 10), 1, 0))));
+    waits.push_back(transports.back().get());
     host::ClientOptions who;
     who.server_key = options.key->public_key;
-    clients.push_back(
-        std::make_unique<host::Client>(*ports.back(), address, flood::kProtocol, io::now(), who));
+    clients.push_back(std::make_unique<host::Client>(*transports.back(), address, flood::kProtocol,
+                                                     io::now(), who));
     clients.back()->on<flood::Stamp>([&](const flood::Stamp& message) {
       if (measuring) figures.down_ms.push_back(age_ms(message));
     });

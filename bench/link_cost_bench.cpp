@@ -11,7 +11,7 @@
 #include "bare_sender.h"
 #include "kit/sim_pair.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 #include "kwind/link/link.h"
 #include "kwind/link/listener.h"
 
@@ -201,8 +201,8 @@ constexpr std::size_t kStateBytes = 40;
 void send_sealed_to_1000(benchmark::State& state) {
   const bool with_aes = state.range(0) == 1;
   bench::Bare bare(bench::clear);
-  auto port = io::UdpPort::open(Endpoint::loopback(0));
-  if (!port) return state.SkipWithError("no socket");
+  auto transport = io::UdpTransport::open(Endpoint::loopback(0));
+  if (!transport) return state.SkipWithError("no socket");
   link::Listener listener(door(kClients, with_aes));
   Time now = kit::at(1s);
   std::vector<Open> links;
@@ -229,11 +229,11 @@ void send_sealed_to_1000(benchmark::State& state) {
       }
       (void)links[i].server.send(0, 0, payload, kStateBytes * 8);
       size = links[i].server.poll_datagram(now, out);
-      (*port)->send(now, bare.address(i), std::span(out).first(size));
+      (*transport)->send(now, bare.address(i), std::span(out).first(size));
       sent[i].assign(out.begin(), out.begin() + static_cast<std::ptrdiff_t>(size));
       bytes += size;
     }
-    (*port)->flush(now);
+    (*transport)->flush(now);
     ours.push_back(bench::cpu_seconds() - start);
     state.SetIterationTime(ours.back());
     // The clients hear and answer, so that acks come; that is not the server's sending.
@@ -253,7 +253,8 @@ void send_sealed_to_1000(benchmark::State& state) {
     theirs.push_back(bench::cpu_seconds() - bare_start);
     bare.drain();
   }
-  if ((*port)->counts().segmented > 0) return state.SkipWithError("datagrams went in one piece");
+  if ((*transport)->counts().segmented > 0)
+    return state.SkipWithError("datagrams went in one piece");
   state.counters["ratio"] = bench::median(ours) / bench::median(theirs);
   state.counters["datagram_bytes"] =
       static_cast<double>(bytes) / static_cast<double>(kClients * state.iterations());

@@ -10,8 +10,8 @@
 #include "bare_sender.h"
 #include "crowd.h"
 #include "demo/harbour_motion.h"
+#include "kwind/replica/client_world.h"
 #include "kwind/replica/interest.h"
-#include "kwind/replica/mirror.h"
 
 namespace {
 
@@ -25,40 +25,41 @@ enum Views : int { spread, shared };
 class State {
  public:
   State(Views views, int more_posts) : views_(views) {
-    everyones_.look_from(60, 60);
+    everyones_.set_origin(60, 60);
     for (int i = 0; i < more_posts; ++i) {
       world_.spawn(harbour_world::Post{{even(), even()}});
     }
   }
   struct Eye {
-    Eye(const replica::World& world, replica::Interest& interest) : viewer(world), sight(interest) {
-      viewer.see_through(&sight);
+    Eye(const replica::World& world, replica::Interest& interest)
+        : replicator(world), query(interest) {
+      replicator.bind(&query);
     }
-    replica::Viewer viewer;
-    replica::Sight sight;
+    replica::ClientReplicator replicator;
+    replica::InterestQuery query;
   };
   Eye& add() {
     eyes_.push_back(std::make_unique<Eye>(world_, interest_));
     Eye& eye = *eyes_.back();
     const double north = even();
     const double east = even();
-    eye.sight.look_from(north, east);
-    if (views_ == shared) eye.viewer.see_through(&everyones_);
+    eye.query.set_origin(north, east);
+    if (views_ == shared) eye.replicator.bind(&everyones_);
     return eye;
   }
   void tick() {
     motion_.step(false);
     world_.end_tick();
   }
-  [[nodiscard]] double spliced() const {
-    const auto& counts = world_.spliced();
+  [[nodiscard]] double shared_bits() const {
+    const auto& counts = world_.shared_bits();
     return static_cast<double>(counts.shared) /
            static_cast<double>(std::max<std::uint64_t>(1, counts.shared + counts.written));
   }
-  [[nodiscard]] double memory_of_viewers() const {
+  [[nodiscard]] double memory_of_replicators() const {
     double sum = 0;
     for (const auto& eye : eyes_) {
-      sum += static_cast<double>(eye->viewer.memory() + eye->sight.memory());
+      sum += static_cast<double>(eye->replicator.memory() + eye->query.memory());
     }
     return sum / static_cast<double>(eyes_.size());
   }
@@ -72,7 +73,7 @@ class State {
   replica::World world_{harbour_world::kEntities};
   demo::HarbourMotion motion_{world_, 1};
   replica::Interest interest_{world_, {.enter = 256, .leave = 272}};
-  replica::Sight everyones_{interest_};
+  replica::InterestQuery everyones_{interest_};
   std::vector<std::unique_ptr<Eye>> eyes_;
 };
 
@@ -83,20 +84,20 @@ void state_to_clients(benchmark::State& state) {
   const auto mode = static_cast<Mode>(state.range(0));
   const auto views = static_cast<Views>(state.range(1));
   const auto count = static_cast<std::size_t>(state.range(2));
-  auto port = std::move(*io::UdpPort::open(Endpoint::loopback(0)));
+  auto transport = std::move(*io::UdpTransport::open(Endpoint::loopback(0)));
   host::ServerOptions options;
   host::ClientOptions who;
   if (!set_up(state, mode, options, who)) return;
   Bare bare(mode);
-  const Crowd crowd(count, port->local(), harbour_world::kProtocol, who, bare,
+  const Crowd crowd(count, transport->local(), harbour_world::kProtocol, who, bare,
                     [](host::Client& client, std::atomic<std::uint64_t>& heard) {
-                      client.on_fill([&heard](std::span<const std::byte>, std::size_t) {
+                      client.on_payload([&heard](std::span<const std::byte>, std::size_t) {
                         ++heard;
                         return Errc::none;
                       });
                     });
   State harbour(views, static_cast<int>(state.range(3)));
-  host::Server server(*port, harbour_world::kProtocol, options);
+  host::Server server(*transport, harbour_world::kProtocol, options);
   std::vector<std::pair<host::Peer, State::Eye*>> clients;
   std::map<host::Peer, State::Eye*> of_peer;
   server.on_connect([&](host::Peer peer) {
@@ -107,7 +108,7 @@ void state_to_clients(benchmark::State& state) {
   const auto run_until = [&](Time end) {
     while (io::now() < end) {
       server.receive(io::now());
-      port->wait(end);
+      transport->wait(end);
     }
   };
   for (int i = 0; i < 400 && clients.size() < count; ++i) {
@@ -126,16 +127,16 @@ void state_to_clients(benchmark::State& state) {
     next = std::max(next + 50ms, io::now());
     const double heard_from = cpu_seconds();
     run_until(next);
-    const std::uint64_t sent_before = port->counts().bytes_sent;
+    const std::uint64_t sent_before = transport->counts().bytes_sent;
     const double begin = cpu_seconds();
     harbour.tick();
     const double start = cpu_seconds();
     for (const auto& [peer, eye] : clients) {
-      server.offer_fill(peer, &eye->viewer, 1);
+      server.schedule_payload(peer, &eye->replicator, 1);
     }
     server.send(io::now());
     const double end = cpu_seconds();
-    const std::uint64_t sent = port->counts().bytes_sent - sent_before;
+    const std::uint64_t sent = transport->counts().bytes_sent - sent_before;
     const double bare_start = cpu_seconds();
     bare.send(std::max<std::size_t>(sent / count, 24));
     const double bare_end = cpu_seconds();
@@ -159,10 +160,10 @@ void state_to_clients(benchmark::State& state) {
   state.counters["us_a_client"] = median(ours) / static_cast<double>(count) * 1e6;
   state.counters["world_us"] = median(worlds) * 1e6;
   state.counters["tick_p99_ms"] = whole[whole.size() * 99 / 100] * 1e3;
-  state.counters["spliced"] = harbour.spliced();
+  state.counters["spliced"] = harbour.shared_bits();
   state.counters["datagram_bytes"] =
       static_cast<double>(bytes) / rounds / static_cast<double>(count);
-  state.counters["KiB_a_viewer"] = harbour.memory_of_viewers() / 1024;
+  state.counters["KiB_a_viewer"] = harbour.memory_of_replicators() / 1024;
   state.counters["KiB_an_entity"] = static_cast<double>(harbour.world().memory()) /
                                     static_cast<double>(harbour.world().size()) / 1024;
 }
@@ -181,38 +182,38 @@ BENCHMARK(state_to_clients)
 // A client takes the frame of a tick in which so many entities changed, after others have used the
 // caches. `us_of_50`: the median, without the clock, for 50 of them.
 void client_applies(benchmark::State& state) {
-  replica::Mirror mirror(harbour_world::kEntities);
+  replica::ClientWorld client_world(harbour_world::kEntities);
   std::vector<std::byte> memory(1200);
   // 380 m far some 50 change in each tick.
   replica::World world(harbour_world::kEntities);
   demo::HarbourMotion motion(world, 2);
   replica::Interest interest(world, {.enter = 380, .leave = 390});
-  replica::Viewer viewer(world);
-  replica::Sight sight(interest);
-  sight.look_from(0, 0);
+  replica::ClientReplicator replicator(world);
+  replica::InterestQuery query(interest);
+  query.set_origin(0, 0);
   std::vector<std::uint64_t> under_way;
-  std::uint64_t told = 0;
+  std::uint64_t updates = 0;
   std::uint64_t frames = 0;
   const auto next = [&]() -> std::pair<std::size_t, std::uint64_t> {
     motion.step(false);
     world.end_tick();
-    viewer.see(sight);
+    replicator.see(query);
     bits::Writer out(memory);
-    const auto token = viewer.fill(Time{}, out);
+    const auto token = replicator.fill(Time{}, out);
     // Everything is on its way for the first time: until it has arrived nothing can be told.
     if (!token) return {0, 0};
     out.finish();
     return {out.bit_count(), *token};
   };
   const auto take = [&](std::size_t bits) {
-    const Errc error = bits > 0 ? mirror.receive(memory, bits) : Errc::none;
-    (void)mirror.take_happenings();
+    const Errc error = bits > 0 ? client_world.receive(memory, bits) : Errc::none;
+    (void)client_world.take_events();
     return error == Errc::none;
   };
   const auto heard = [&](std::uint64_t token) {  // 0: none, a tick of waiting
     under_way.push_back(token);
     if (under_way.size() > 2) {
-      viewer.acked(under_way.front());
+      replicator.acked(under_way.front());
       under_way.erase(under_way.begin());
     }
   };
@@ -221,7 +222,7 @@ void client_applies(benchmark::State& state) {
     if (!take(bits)) return state.SkipWithError("not taken");
     heard(token);
   }
-  const auto before = viewer.counts();
+  const auto before = replicator.counts();
   std::vector<double> times;
   std::vector<double> clock;  // what reading it takes
   for (auto _ : state) {
@@ -237,8 +238,9 @@ void client_applies(benchmark::State& state) {
     heard(token);
     ++frames;
   }
-  told = viewer.counts().changed + viewer.counts().foretold - before.changed - before.foretold;
-  const double entities = static_cast<double>(told) / static_cast<double>(frames);
+  updates = replicator.counts().changed + replicator.counts().predicted - before.changed -
+            before.predicted;
+  const double entities = static_cast<double>(updates) / static_cast<double>(frames);
   state.counters["entities"] = entities;
   state.counters["us_of_50"] = (median(times) - median(clock)) / entities * 50 * 1e6;
 }

@@ -14,7 +14,7 @@
 #include "crowd.h"
 #include "fan_out.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 #include "kwind/route/dispatcher.h"
 
 namespace {
@@ -95,24 +95,24 @@ constexpr std::size_t kPayloadBytes = 64;
 template <class Message>
 void fan_out_to_1000(benchmark::State& state) {
   const auto mode = static_cast<Mode>(state.range(0));
-  auto port = std::move(*io::UdpPort::open(Endpoint::loopback(0)));
+  auto transport = std::move(*io::UdpTransport::open(Endpoint::loopback(0)));
   host::ServerOptions options;
   host::ClientOptions who;
   if (!set_up(state, mode, options, who)) return;
   Bare bare(mode);
-  const Crowd crowd(kClients, port->local(), fan_out::kProtocol, who, bare,
+  const Crowd crowd(kClients, transport->local(), fan_out::kProtocol, who, bare,
                     [](host::Client& client, std::atomic<std::uint64_t>& heard) {
                       const auto hear = [&heard](const auto&) { ++heard; };
                       client.on<fan_out::Beat>(hear);
                       client.on<fan_out::Order>(hear);
                     });
-  host::Server server(*port, fan_out::kProtocol, options);
+  host::Server server(*transport, fan_out::kProtocol, options);
   server.on_connect([&](Peer peer) { server.rooms().enter(peer, "hall"); });
   const auto run_until = [&](Time end) {
     while (io::now() < end) {
       server.receive(io::now());
       server.send(io::now());
-      port->wait(end);
+      transport->wait(end);
     }
   };
   for (int i = 0; i < 300 && server.rooms().members("hall").size() < kClients; ++i) {
@@ -132,12 +132,12 @@ void fan_out_to_1000(benchmark::State& state) {
   for (auto _ : state) {
     next = std::max(next + 33ms, io::now());
     run_until(next);
-    const std::uint64_t sent_before = port->counts().bytes_sent;
+    const std::uint64_t sent_before = transport->counts().bytes_sent;
     const double start = cpu_seconds();
     const std::size_t count = server.send_to_room("hall", message);
     server.send(io::now());
     const double end = cpu_seconds();
-    const std::uint64_t sent = port->counts().bytes_sent - sent_before;
+    const std::uint64_t sent = transport->counts().bytes_sent - sent_before;
     bytes += sent;
     const double bare_start = cpu_seconds();
     bare.send(sent / kClients);

@@ -27,8 +27,8 @@
 #include "kwind/host/server.h"
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/tcp_port.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/tcp_transport.h"
+#include "kwind/io/udp_transport.h"
 
 using namespace kwind;
 using namespace std::chrono_literals;
@@ -86,17 +86,18 @@ using Attack = std::function<void(const Target&, const std::atomic<bool>& stop, 
 
 // ---- attackers ----
 
-std::vector<std::unique_ptr<io::UdpPort>> sockets(std::size_t count) {
-  std::vector<std::unique_ptr<io::UdpPort>> made;
+std::vector<std::unique_ptr<io::UdpTransport>> sockets(std::size_t count) {
+  std::vector<std::unique_ptr<io::UdpTransport>> made;
   for (std::size_t i = 0; i < count; ++i) {
-    auto port = io::UdpPort::open(Endpoint::v4(127, 66, static_cast<std::uint8_t>(i / 250),
-                                               static_cast<std::uint8_t>(1 + i % 250), 0));
-    if (port) made.push_back(std::move(*port));
+    auto transport = io::UdpTransport::open(Endpoint::v4(
+        127, 66, static_cast<std::uint8_t>(i / 250), static_cast<std::uint8_t>(1 + i % 250), 0));
+    if (transport) made.push_back(std::move(*transport));
   }
   return made;
 }
-link::Link stranger(const Target& target, std::mt19937_64& random, link::Carrier carrier) {
-  bits::Secret32 secret;
+link::Link stranger(const Target& target, std::mt19937_64& random,
+                    link::TransportKind transport_kind) {
+  Secret32 secret;
   for (std::byte& byte : secret.bytes()) byte = static_cast<std::byte>(random());
   link::Identity identity;
   identity.name = flood::kProtocol.name;
@@ -106,21 +107,21 @@ link::Link stranger(const Target& target, std::mt19937_64& random, link::Carrier
   }
   link::ConnectOptions who{identity, secret};
   who.server_key = target.key;
-  who.carrier = carrier;
+  who.transport_kind = transport_kind;
   link::LinkOptions options;
   options.channels = {{Delivery::unreliable}};
   options.secret = secret;
   return link::Link::connect(who, options, io::now());
 }
-void put(io::Port& port, const Endpoint& to, std::span<const std::byte> bytes, Sent& sent) {
-  port.send(io::now(), to, bytes);
+void put(Transport& transport, const Endpoint& to, std::span<const std::byte> bytes, Sent& sent) {
+  transport.send(io::now(), to, bytes);
   ++sent.datagrams;
   sent.bytes += bytes.size();
 }
 
 Attack random_bytes(double per_second) {
   return [=](const Target& target, const std::atomic<bool>& stop, Sent& sent) {
-    const auto ports = sockets(1);
+    const auto transports = sockets(1);
     std::mt19937_64 random(7);
     std::vector<std::byte> bytes;
     const Time start = io::now();
@@ -133,10 +134,11 @@ Attack random_bytes(double per_second) {
           bytes[0] = std::byte{1};
           bytes[1] = static_cast<std::byte>(random() % kClients);
         }
-        put(*ports[0], target.udp, bytes, sent);
+        put(*transports[0], target.udp, bytes, sent);
       }
-      ports[0]->flush(io::now());
-      while (const auto back = ports[0]->receive(io::now())) sent.answered += back->bytes.size();
+      transports[0]->flush(io::now());
+      while (const auto back = transports[0]->receive(io::now()))
+        sent.answered += back->bytes.size();
       std::this_thread::sleep_for(500us);
     }
   };
@@ -147,17 +149,17 @@ Attack random_bytes(double per_second) {
 enum class Knock : std::uint8_t { hello, junk, replay, unfinished };
 Attack knocking(std::size_t addresses, Knock kind) {
   return [=](const Target& target, const std::atomic<bool>& stop, Sent& sent) {
-    const auto ports = sockets(addresses);
+    const auto transports = sockets(addresses);
     std::mt19937_64 random(11);
     std::vector<std::byte> memory(link::kMaxDatagramBytes);
     std::vector<std::vector<std::byte>> offers;  // with good cookies: to be spoilt and sent
-    const auto offer_of = [&](io::UdpPort& port) -> std::vector<std::byte> {
-      link::Link who = stranger(target, random, link::Carrier::datagrams);
+    const auto offer_of = [&](io::UdpTransport& transport) -> std::vector<std::byte> {
+      link::Link who = stranger(target, random, link::TransportKind::datagrams);
       std::size_t size = who.poll_datagram(io::now(), memory);
-      put(port, target.udp, std::span(memory).first(size), sent);
-      port.flush(io::now());
+      put(transport, target.udp, std::span(memory).first(size), sent);
+      transport.flush(io::now());
       for (const Time end = io::now() + 5ms; io::now() < end && !stop;) {
-        if (const auto back = port.receive(io::now())) {
+        if (const auto back = transport.receive(io::now())) {
           sent.answered += back->bytes.size();
           (void)who.receive(io::now(), back->bytes);
           size = who.poll_datagram(io::now(), memory);
@@ -168,21 +170,21 @@ Attack knocking(std::size_t addresses, Knock kind) {
     };
     std::vector<std::byte> one;
     for (std::size_t turn = 0; !stop; ++turn) {
-      io::UdpPort& port = *ports[turn % ports.size()];
+      io::UdpTransport& transport = *transports[turn % transports.size()];
       if (kind == Knock::hello) {
-        link::Link who = stranger(target, random, link::Carrier::datagrams);
+        link::Link who = stranger(target, random, link::TransportKind::datagrams);
         const std::size_t size = who.poll_datagram(io::now(), memory);
         for (int i = 0; i < 32; ++i) {
           memory[4] = static_cast<std::byte>(random());
-          put(port, target.udp, std::span(memory).first(size), sent);
+          put(transport, target.udp, std::span(memory).first(size), sent);
         }
       } else if (kind == Knock::unfinished) {
-        const auto offer = offer_of(port);
-        if (!offer.empty()) put(port, target.udp, offer, sent);
+        const auto offer = offer_of(transport);
+        if (!offer.empty()) put(transport, target.udp, offer, sent);
       } else if (kind == Knock::replay && !one.empty()) {
-        for (int i = 0; i < 32; ++i) put(*ports[0], target.udp, one, sent);
+        for (int i = 0; i < 32; ++i) put(*transports[0], target.udp, one, sent);
       } else {
-        auto offer = offer_of(port);
+        auto offer = offer_of(transport);
         if (offer.empty()) continue;
         for (std::size_t i = kOfferHead; i < offer.size(); ++i) {
           offer[i] = static_cast<std::byte>(random());
@@ -191,11 +193,11 @@ Attack knocking(std::size_t addresses, Knock kind) {
         // The same cookie under other keys, too.
         for (int i = 0; i < 8; ++i) {
           offer[kOfferHead] = static_cast<std::byte>(i);
-          put(port, target.udp, offer, sent);
+          put(transport, target.udp, offer, sent);
         }
       }
-      port.flush(io::now());
-      while (const auto back = port.receive(io::now())) sent.answered += back->bytes.size();
+      transport.flush(io::now());
+      while (const auto back = transport.receive(io::now())) sent.answered += back->bytes.size();
     }
   };
 }
@@ -205,28 +207,30 @@ Attack knocking(std::size_t addresses, Knock kind) {
 void tcp_flood(const Target& target, const std::atomic<bool>& stop, Sent& sent) {
   std::mt19937_64 random(13);
   std::vector<std::byte> memory(link::kMaxDatagramBytes);
-  link::Link who = stranger(target, random, link::Carrier::stream);
+  link::Link who = stranger(target, random, link::TransportKind::stream);
   const std::size_t size = who.poll_datagram(io::now(), memory);
   for (std::size_t i = kOfferHead; i < size; ++i) memory[i] = static_cast<std::byte>(random());
   while (!stop) {
-    auto port = io::TcpPort::connect(target.tcp);
-    if (!port) return;
+    auto transport = io::TcpTransport::connect(target.tcp);
+    if (!transport) return;
     bool ended = false;
     for (int i = 0; i < 10000 && !ended && !stop; ++i) {
-      put(**port, target.tcp, std::span(memory).first(size), sent);
-      (*port)->flush(io::now());
-      while (const auto back = (*port)->receive(io::now())) sent.answered += back->bytes.size();
-      ended = (*port)->take_ended().has_value();
+      put(**transport, target.tcp, std::span(memory).first(size), sent);
+      (*transport)->flush(io::now());
+      while (const auto back = (*transport)->receive(io::now()))
+        sent.answered += back->bytes.size();
+      ended = (*transport)->take_ended().has_value();
     }
   }
 }
 
 // As many streams as the process may have descriptors for; each whispers.
 void whispers(const Target& target, const std::atomic<bool>& stop, Sent& sent) {
-  std::vector<std::unique_ptr<io::TcpPort>> streams;
+  std::vector<std::unique_ptr<io::TcpTransport>> streams;
   while (!stop) {
     for (int i = 0; i < 20 && streams.size() < 400; ++i) {
-      if (auto port = io::TcpPort::connect(target.tcp)) streams.push_back(std::move(*port));
+      if (auto transport = io::TcpTransport::connect(target.tcp))
+        streams.push_back(std::move(*transport));
     }
     for (const auto& stream : streams) {
       put(*stream, target.tcp, std::array<std::byte, 1>{}, sent);
@@ -241,7 +245,7 @@ void whispers(const Target& target, const std::atomic<bool>& stop, Sent& sent) {
 
 // A client that is let in, and sends all that it may and more: messages and opaque payload.
 void greedy_client(const Target& target, const std::atomic<bool>& stop, Sent& sent) {
-  class Noise final : public link::Filler {
+  class Noise final : public link::PayloadSource {
    public:
     std::optional<std::uint64_t> fill(Time, bits::Writer& out) override {
       while (out.room_bits() >= 64) out.put(0x5a5a5a5a5a5a5a5aU, 64);
@@ -249,15 +253,15 @@ void greedy_client(const Target& target, const std::atomic<bool>& stop, Sent& se
     }
     std::uint64_t frames_ = 0;
   };
-  const auto ports = sockets(1);
+  const auto transports = sockets(1);
   host::ClientOptions who;
   who.server_key = target.key;
-  host::Client client(*ports[0], target.udp, flood::kProtocol, io::now(), who);
+  host::Client client(*transports[0], target.udp, flood::kProtocol, io::now(), who);
   Noise noise;
   while (!stop) {
     client.receive(io::now());
     for (int i = 0; i < 200 && client.connected(); ++i) (void)client.send(stamp(io::now()));
-    client.offer_fill(&noise, 100);
+    client.schedule_payload(&noise, 100);
     client.send(io::now());
     sent.datagrams = client.stats().datagrams_sent;
     sent.bytes = client.stats().bytes_sent;
@@ -275,7 +279,7 @@ void port_zero(const Target& target, const std::atomic<bool>& stop, Sent& sent) 
   to.sin_family = AF_INET;
   to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
   while (!stop) {
-    link::Link who = stranger(target, random, link::Carrier::datagrams);
+    link::Link who = stranger(target, random, link::TransportKind::datagrams);
     const std::size_t size = who.poll_datagram(io::now(), std::span(packet).subspan(8));
     const auto put16 = [&](std::size_t place, std::size_t value) {
       packet[place] = static_cast<std::byte>(value >> 8);
@@ -317,8 +321,8 @@ class Besieged {
     options_.capacity = kClients + 20;
     options_.key = link::KeyPair::from_secret(io::random_secret());
     options_.clock = io::now;
-    udp_ = std::move(*io::UdpPort::open(Endpoint::loopback(0)));
-    tcp_ = std::move(*io::TcpPort::listen(Endpoint::loopback(0)));
+    udp_ = std::move(*io::UdpTransport::open(Endpoint::loopback(0)));
+    tcp_ = std::move(*io::TcpTransport::listen(Endpoint::loopback(0)));
   }
   [[nodiscard]] Target target() const {
     return {udp_->local(), tcp_->local(), options_.key->public_key};
@@ -346,7 +350,7 @@ class Besieged {
     bool began = false;
     Time begin{};
     double cpu = 0;
-    std::array<io::LivePort*, 2> ports{udp_.get(), tcp_.get()};
+    std::array<io::PollableTransport*, 2> transports{udp_.get(), tcp_.get()};
     while (!stop) {
       if (measuring && !began) {
         began = true;
@@ -368,22 +372,22 @@ class Besieged {
         figures.server_cpu =
             (thread_cpu() - cpu) / std::chrono::duration<double>(io::now() - begin).count();
       }
-      io::wait_for_any(ports, std::min(server.next_wakeup(), ticks.next()));
+      io::wait_for_any(transports, std::min(server.next_wakeup(), ticks.next()));
     }
   }
 
   void honest(double seconds, const Attack& attack, Sent& sent, std::atomic<bool>& measuring,
               Figures& figures) {
     struct End {
-      std::unique_ptr<io::UdpPort> port;
+      std::unique_ptr<io::UdpTransport> transport;
       std::unique_ptr<host::Client> client;
       Time dialled{};
     };
     const auto dial = [&](std::size_t number) {
       End end;
       end.port = std::move(
-          *io::UdpPort::open(Endpoint::v4(127, 1, static_cast<std::uint8_t>(number / 200),
-                                          static_cast<std::uint8_t>(1 + number % 200), 0)));
+          *io::UdpTransport::open(Endpoint::v4(127, 1, static_cast<std::uint8_t>(number / 200),
+                                               static_cast<std::uint8_t>(1 + number % 200), 0)));
       host::ClientOptions who;
       who.server_key = options_.key->public_key;
       end.dialled = io::now();
@@ -395,7 +399,7 @@ class Besieged {
     for (std::size_t i = 0; i < kClients; ++i) ends.push_back(dial(i));
     std::optional<End> fresh;  // somebody who comes in the middle of it, again and again
     std::size_t comers = kClients;
-    std::vector<io::LivePort*> waits;
+    std::vector<io::PollableTransport*> waits;
     for (const End& end : ends) waits.push_back(end.port.get());
     const auto turn = [&](bool say) {
       io::wait_for_any(waits, io::now() + 1ms);
@@ -451,8 +455,8 @@ class Besieged {
   }
 
   host::ServerOptions options_;
-  std::unique_ptr<io::UdpPort> udp_;
-  std::unique_ptr<io::TcpPort> tcp_;
+  std::unique_ptr<io::UdpTransport> udp_;
+  std::unique_ptr<io::TcpTransport> tcp_;
 };
 
 struct Row {

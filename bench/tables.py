@@ -169,7 +169,7 @@ def lab_table(lab):
 
 
 # Those that are options, and not steps on one way.
-OPTIONS = {"built on frames under way (optimistic)": "*built on frames under way*",
+OPTIONS = {"built on frames under way (speculative_baselines)": "*built on frames under way*",
            "within 1/16 m (not exact)": "*within 1/16 m, not exact*"}
 
 

@@ -127,7 +127,7 @@ void Console::read_pipe(const std::function<void(const std::string&)>& line) {
   }
   std::size_t begin = 0;
   std::size_t end = rest_.find('\n');
-  for (std::size_t taken = 0; end != std::string::npos && taken < kMostLines; ++taken) {
+  for (std::size_t taken = 0; end != std::string::npos && taken < kMaxLines; ++taken) {
     line(rest_.substr(begin, std::min(end - begin, kLongestLine)));
     begin = end + 1;
     end = rest_.find('\n', begin);

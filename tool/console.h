@@ -23,10 +23,10 @@ class Console {
   [[nodiscard]] int descriptor() const;
   [[nodiscard]] bool ended() const { return ended_; }
   [[nodiscard]] bool is_terminal() const { return terminal_; }
-  /// Takes what was typed; `line` is called for each whole line, of a pipe for at most kMostLines
+  /// Takes what was typed; `line` is called for each whole line, of a pipe for at most kMaxLines
   /// of them. Call it when the descriptor is ready, or at any time.
   void read(const std::function<void(const std::string&)>& line);
-  static constexpr std::size_t kMostLines = 64;
+  static constexpr std::size_t kMaxLines = 64;
   static constexpr std::size_t kLongestLine = 65536;  ///< in bytes; of longer ones the rest is lost
   /// Whether more whole lines wait than read() took.
   [[nodiscard]] bool has_lines() const { return has_lines_; }

@@ -29,7 +29,7 @@ void remove_stale(const fs::path& folder, const std::set<fs::path>& kept) {
 }  // namespace
 
 // Ten times what the language takes, so that its own error says what is wrong.
-constexpr std::size_t kMostTextBytes = std::size_t{10} << 20;
+constexpr std::size_t kMaxTextBytes = std::size_t{10} << 20;
 
 bool read_text(const fs::path& file, std::string& out) {
   std::error_code error;
@@ -38,11 +38,11 @@ bool read_text(const fs::path& file, std::string& out) {
   if (!in) return false;
   // Devices have no end.
   const auto size = fs::file_size(file, error);  // of a pipe or a device there is none
-  out.resize(error || size == 0 ? kMostTextBytes + 1
-                                : std::min<std::size_t>(size, kMostTextBytes) + 1);
+  out.resize(error || size == 0 ? kMaxTextBytes + 1
+                                : std::min<std::size_t>(size, kMaxTextBytes) + 1);
   in.read(out.data(), static_cast<std::streamsize>(out.size()));
   out.resize(static_cast<std::size_t>(in.gcount()));
-  return !in.bad() && out.size() <= kMostTextBytes;
+  return !in.bad() && out.size() <= kMaxTextBytes;
 }
 
 Written write_text(const fs::path& file, const std::string& text) {

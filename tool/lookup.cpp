@@ -2,9 +2,9 @@
 
 #include <fmt/format.h>
 
-#include "kwind/bits/digest.h"
 #include "kwind/bits/nearest.h"
 #include "kwind/bits/writer.h"
+#include "kwind/core/digest.h"
 
 namespace kwind::tool {
 
@@ -20,7 +20,7 @@ const std::vector<schema::Field>* find_body(const schema::Protocol& protocol,
   };
   if (const auto* found = among(protocol.messages)) return found;
   if (const auto* found = among(protocol.entities)) return found;
-  if (const auto* found = among(protocol.records)) return found;
+  if (const auto* found = among(protocol.states)) return found;
   const std::string near = bits::nearest(name, known);
   fmt::print(stderr, "{} has no message, entity or record {}; {}\n", protocol.name, name,
              near.empty() ? fmt::format("it has {}", fmt::join(known, ", "))
@@ -62,7 +62,7 @@ std::optional<BitText> parse_bits(const std::string& text) {
 }
 
 std::string bits_text(std::span<const std::byte> bytes, std::size_t bits) {
-  return fmt::format("{}:{}", bits::to_hex(bytes, bits::bytes_for(bits)), bits);
+  return fmt::format("{}:{}", to_hex(bytes, bits::bytes_for(bits)), bits);
 }
 
 bool check_version(const schema::Protocol& protocol, std::uint32_t& version) {

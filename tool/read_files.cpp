@@ -36,8 +36,8 @@ std::optional<std::vector<link::DatagramKey>> load_keys(const std::string& path)
   return std::nullopt;
 }
 
-std::shared_ptr<const replica::CodeSet> load_codes(const std::string& path,
-                                                   const schema::EntitiesInfo& entities) {
+std::shared_ptr<const replica::CodeTables> load_codes(const std::string& path,
+                                                      const schema::EntitiesInfo& entities) {
   std::string text;
   if (!load_text(path, text)) return nullptr;
   auto codes = replica::read_codes(text, entities);

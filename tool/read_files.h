@@ -8,7 +8,7 @@
 
 #include "kwind/capture/pcapng.h"
 #include "kwind/link/observer.h"
-#include "kwind/replica/codes.h"
+#include "kwind/replica/code_tables.h"
 
 namespace kwind::tool {
 
@@ -16,7 +16,7 @@ std::optional<capture::Contents> load_capture(const std::string& path);
 /// None for an empty path.
 std::optional<std::vector<link::DatagramKey>> load_keys(const std::string& path);
 /// nullptr if it is no set for these entities.
-std::shared_ptr<const replica::CodeSet> load_codes(const std::string& path,
-                                                   const schema::EntitiesInfo& entities);
+std::shared_ptr<const replica::CodeTables> load_codes(const std::string& path,
+                                                      const schema::EntitiesInfo& entities);
 
 }  // namespace kwind::tool

@@ -11,7 +11,7 @@
 #include <mutex>
 
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 #include "kwind/link/keys.h"
 #include "kwind/link/listener.h"
 
@@ -38,7 +38,7 @@ Time stamp_of(std::span<const std::byte> message) {
 class TwoEnds : public Flow {
  public:
   TwoEnds(const Load& load, Duration one_way, std::uint16_t port)
-      : load_(load), one_way_(one_way), port_(port) {}
+      : load_(load), one_way_(one_way), transport_(port) {}
 
   void start(Forwarder& forwarder, std::size_t path) override {
     begin_ = io::now() + 300ms;
@@ -82,7 +82,7 @@ class TwoEnds : public Flow {
 
   Load load_;
   Duration one_way_;
-  std::uint16_t port_;
+  std::uint16_t transport_;
   Time begin_{};
   FlowResult result_;  // the sender writes `sent` and `client`, the receiver the rest
   std::thread sender_;
@@ -122,7 +122,7 @@ class Tcp final : public TwoEnds {
   void send() override {
     const int fd = socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
     configure(fd);
-    const sockaddr_in to = address("10.77.0.2", port_);
+    const sockaddr_in to = address("10.77.0.2", transport_);
     int tries = 0;
     while (connect(fd, reinterpret_cast<const sockaddr*>(&to), sizeof to) != 0 && ++tries < 20) {
       std::this_thread::sleep_for(50ms);
@@ -147,7 +147,7 @@ class Tcp final : public TwoEnds {
   void receive() override {
     const int door = socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
     configure(door);
-    const sockaddr_in here = address("10.77.0.2", port_);
+    const sockaddr_in here = address("10.77.0.2", transport_);
     if (bind(door, reinterpret_cast<const sockaddr*>(&here), sizeof here) != 0) {
       result_.problem = "cannot listen";
     }
@@ -185,7 +185,7 @@ class Udp final : public TwoEnds {
  private:
   void send() override {
     const int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
-    const sockaddr_in to = address("10.77.0.2", port_);
+    const sockaddr_in to = address("10.77.0.2", transport_);
     std::vector<std::byte> message(load_.message_bytes);
     for (std::uint64_t n = 0; io::now() < send_end(); ++n) {
       wait_until(tick(n));
@@ -199,7 +199,7 @@ class Udp final : public TwoEnds {
   }
   void receive() override {
     const int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
-    const sockaddr_in here = address("10.77.0.2", port_);
+    const sockaddr_in here = address("10.77.0.2", transport_);
     if (bind(fd, reinterpret_cast<const sockaddr*>(&here), sizeof here) != 0) return;
     std::vector<std::byte> buffer(2048);
     while (wait_for(fd, POLLIN, receive_end())) {
@@ -225,7 +225,7 @@ class LinkFlow final : public TwoEnds {
     static const link::KeyPair pair = link::KeyPair::from_secret(io::random_secret());
     return pair;
   }
-  static void pump_out(link::Link& link, io::UdpPort& port, const Endpoint* to) {
+  static void pump_out(link::Link& link, io::UdpTransport& port, const Endpoint* to) {
     const Time now = io::now();
     if (now >= link.next_wakeup()) link.wake(now);
     std::array<std::byte, link::kMaxDatagramBytes> out{};
@@ -235,9 +235,9 @@ class LinkFlow final : public TwoEnds {
     port.flush(now);
   }
   void send() override {
-    auto port = io::UdpPort::open(Endpoint::v4(10, 77, 0, 1, 0));
+    auto port = io::UdpTransport::open(Endpoint::v4(10, 77, 0, 1, 0));
     if (!port) return;
-    const Endpoint to = Endpoint::v4(10, 77, 0, 2, port_);
+    const Endpoint to = Endpoint::v4(10, 77, 0, 2, transport_);
     link::ConnectOptions who{{"path", {{1, {}}}}, io::random_secret()};
     who.server_key = key().public_key;
     link::Link link = link::Link::connect(who, options_, io::now());
@@ -269,7 +269,7 @@ class LinkFlow final : public TwoEnds {
     result_.client = link.stats();
   }
   void receive() override {
-    auto port = io::UdpPort::open(Endpoint::v4(10, 77, 0, 2, port_));
+    auto port = io::UdpTransport::open(Endpoint::v4(10, 77, 0, 2, transport_));
     if (!port) {
       result_.problem = "cannot listen";
       return;

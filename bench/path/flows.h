@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-#include "kwind/bits/time.h"
+#include "kwind/core/time.h"
 #include "kwind/link/link.h"
 #include "path/tun_path.h"
 

@@ -11,7 +11,7 @@
 #include <thread>
 #include <vector>
 
-#include "kwind/bits/time.h"
+#include "kwind/core/time.h"
 
 namespace kwind::bench {
 

@@ -10,17 +10,18 @@ using lab::Exact;
 using lab::Harbour;
 using lab::Tolerant;
 
-struct Asked {
+struct RequestAwaiter {
   std::uint64_t seed = 1;
   int ticks = 600;
   std::size_t clients = 10;
   bool all_seen = false;
-  bool optimistic = false;
+  bool speculative_baselines = false;
 };
 
 template <class Kinds>
-lab::Measured run(const Asked& asked, const std::shared_ptr<const kwind::replica::CodeSet>& codes,
-                  kwind::replica::Tally* tally = nullptr) {
+lab::Measured run(const RequestAwaiter& asked,
+                  const std::shared_ptr<const kwind::replica::CodeTables>& codes,
+                  kwind::replica::SymbolCounts* symbol_counts = nullptr) {
   kwind::replica::World world(Kinds::kAll, {.ticks_per_second = 20, .codes = codes});
   Harbour<Kinds> harbour(world, asked.seed, asked.all_seen);
   return lab::measure(world, Kinds::kAll, harbour,
@@ -28,40 +29,41 @@ lab::Measured run(const Asked& asked, const std::shared_ptr<const kwind::replica
                        .ticks = asked.ticks,
                        .seed = asked.seed,
                        .codes = codes,
-                       .tally = tally,
-                       .viewer = {.optimistic = asked.optimistic},
-                       .text = tally == nullptr});
+                       .symbol_counts = symbol_counts,
+                       .replicator = {.speculative_baselines = asked.speculative_baselines},
+                       .text = symbol_counts == nullptr});
 }
 
 // Codes that fit the traffic of another seed.
 template <class Kinds>
-std::shared_ptr<const kwind::replica::CodeSet> trained(Asked asked) {
-  kwind::replica::Tally tally(Kinds::kAll);
+std::shared_ptr<const kwind::replica::CodeTables> trained(RequestAwaiter asked) {
+  kwind::replica::SymbolCounts symbol_counts(Kinds::kAll);
   asked.seed += 1000;
-  run<Kinds>(asked, nullptr, &tally);
-  return std::make_shared<const kwind::replica::CodeSet>(
-      kwind::replica::Tally::fitted(Kinds::kAll, tally));
+  run<Kinds>(asked, nullptr, &symbol_counts);
+  return std::make_shared<const kwind::replica::CodeTables>(
+      kwind::replica::SymbolCounts::fitted(Kinds::kAll, symbol_counts));
 }
 
 }  // namespace
 
 int main(int argc, char** argv) {
-  Asked asked;
+  RequestAwaiter asked;
   if (argc > 1) asked.seed = std::strtoull(argv[1], nullptr, 10);
   if (argc > 2) asked.ticks = std::atoi(argv[2]);  // NOLINT
   if (asked.ticks < 1) {
     fmt::print(stderr, "usage: bandwidth_lab [SEED [TICKS]], one tick at least\n");
     return 2;
   }
-  Asked optimistic = asked;
-  optimistic.optimistic = true;
-  Asked whole = asked;
+  RequestAwaiter speculative_baselines = asked;
+  speculative_baselines.speculative_baselines = true;
+  RequestAwaiter whole = asked;
   whole.all_seen = true;
   whole.clients = 1;
   const auto codes = trained<Exact>(asked);
   const lab::Measured plain = run<Exact>(asked, nullptr);
   const lab::Measured found = run<Exact>(asked, codes);
-  const lab::Measured ahead = run<Exact>(optimistic, trained<Exact>(optimistic));
+  const lab::Measured ahead =
+      run<Exact>(speculative_baselines, trained<Exact>(speculative_baselines));
   const lab::Measured near = run<Tolerant>(asked, trained<Tolerant>(asked));
   const lab::Measured all = run<Exact>(whole, trained<Exact>(whole));
 

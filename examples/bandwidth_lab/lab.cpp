@@ -9,8 +9,8 @@
 namespace lab {
 namespace {
 
-using kwind::replica::Mirror;
-using kwind::replica::Viewer;
+using kwind::replica::ClientReplicator;
+using kwind::replica::ClientWorld;
 using kwind::replica::World;
 
 struct Frame {
@@ -46,13 +46,13 @@ class Zstd {
 
 struct Client {
   Client(const World& world, const kwind::schema::EntitiesInfo& entities, const Run& run)
-      : viewer(world, run.viewer), mirror(entities, 20, run.codes) {}
+      : replicator(world, run.replicator), client_world(entities, 20, run.codes) {}
   Zstd zstd;
-  Viewer viewer;
-  Mirror mirror;
+  ClientReplicator replicator;
+  ClientWorld client_world;
   std::vector<Frame> frames;
   std::vector<Fate> fates;
-  std::vector<std::uint64_t> unheard;  // acks that were lost ride on the next datagram
+  std::vector<std::uint64_t> unhandled;  // acks that were lost ride on the next datagram
 };
 
 template <class T, class Take>
@@ -95,7 +95,7 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
   std::vector<double> json_changed;
   std::vector<double> zstd;
   std::size_t frames = 0;
-  kwind::replica::Tally counted(entities);
+  kwind::replica::SymbolCounts counted(entities);
   Measured result;
   const int one_way = path.round_trip_ticks / 2;
   for (int now = 0; now < run.warm_up + run.ticks; ++now) {
@@ -133,13 +133,13 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
       // The stream runs from the start on: it learns as long as the codes' clients do.
       const double streamed = run.text ? static_cast<double>(client.zstd.flushed(changes)) : 0;
       if (counts) zstd.push_back(streamed);
-      client.viewer.count_into(counts ? &counted : nullptr);
-      client.viewer.see(view);
+      client.replicator.count_into(counts ? &counted : nullptr);
+      client.replicator.see(view);
       std::vector<std::byte> memory(1100);
       double sent = 0;
       for (int part = 0; part < 4; ++part) {
         kwind::bits::Writer out(memory);
-        const auto token = client.viewer.fill({}, out);
+        const auto token = client.replicator.fill({}, out);
         if (!token) break;
         const std::size_t size = out.finish();
         sent += static_cast<double>(size);
@@ -155,28 +155,28 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
         }
       }
       take_due(client.frames, now, [&](const Frame& frame) {
-        if (client.mirror.receive(frame.bytes, frame.bits) == kwind::Errc::none) {
-          client.unheard.push_back(frame.token);
+        if (client.client_world.receive(frame.bytes, frame.bits) == kwind::Errc::none) {
+          client.unhandled.push_back(frame.token);
         }
       });
       if (!lost()) {
-        for (const std::uint64_t token : client.unheard) {
+        for (const std::uint64_t token : client.unhandled) {
           client.fates.push_back({now + path.round_trip_ticks - one_way, token, true});
         }
-        client.unheard.clear();
+        client.unhandled.clear();
       }
       take_due(client.fates, now, [&](const Fate& fate) {
         if (fate.arrived) {
-          client.viewer.acked(fate.token);
+          client.replicator.acked(fate.token);
         } else {
-          client.viewer.lost(fate.token);
+          client.replicator.lost(fate.token);
         }
       });
-      for (const auto& ref : client.mirror.entities()) {
+      for (const auto& ref : client.client_world.entities()) {
         const auto& was = history[ref.id];
-        auto then = was.upper_bound(client.mirror.told_at(ref));
+        auto then = was.upper_bound(client.client_world.state_tick(ref));
         ++result.checked;
-        if (then == was.begin() || motion.held(client.mirror, ref) != (--then)->second)
+        if (then == was.begin() || motion.held(client.client_world, ref) != (--then)->second)
           ++result.wrong;
       }
       if (!counts) continue;
@@ -194,15 +194,15 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
   for (const auto& cost : kwind::replica::costs_of(counted, *codes))
     saved += cost.bits - cost.floor;
   result.entropy = result.mean - saved / 8 / static_cast<double>(bytes.size());
-  std::uint64_t given_up = 0;
+  std::uint64_t discarded = 0;
   std::uint64_t made = 0;
   for (const auto& client : all) {
-    given_up += client->viewer.counts().given_up;
-    made += client->viewer.counts().frames;
+    discarded += client->replicator.counts().discarded;
+    made += client->replicator.counts().frames;
   }
-  result.unusable = static_cast<double>(given_up) / static_cast<double>(made);
+  result.unusable = static_cast<double>(discarded) / static_cast<double>(made);
   result.zstd = mean(zstd);
-  if (run.tally != nullptr) *run.tally = counted;
+  if (run.symbol_counts != nullptr) *run.symbol_counts = counted;
   std::sort(bytes.begin(), bytes.end());
   result.p95 = bytes[bytes.size() * 95 / 100];
   result.in_view = mean(in_view);

@@ -13,8 +13,8 @@
 #include <variant>
 #include <vector>
 
-#include "kwind/replica/mirror.h"
-#include "kwind/replica/viewer.h"
+#include "kwind/replica/client_replicator.h"
+#include "kwind/replica/client_world.h"
 #include "kwind/replica/world.h"
 
 namespace lab {
@@ -25,7 +25,8 @@ class Motion {
   /// Puts the values of the next tick; measure() ends it.
   virtual void step(kwind::replica::World& world) = 0;
   /// What a client sees as of that tick, by id.
-  [[nodiscard]] virtual std::vector<kwind::replica::Seen> view(std::size_t client) const = 0;
+  [[nodiscard]] virtual std::vector<kwind::replica::RelevantEntity> view(
+      std::size_t client) const = 0;
 
   /// Of all entities.
   [[nodiscard]] virtual std::vector<std::uint32_t> ids() const = 0;
@@ -34,7 +35,7 @@ class Motion {
   [[nodiscard]] virtual std::vector<std::byte> bits(std::uint32_t id) const = 0;
   [[nodiscard]] virtual std::string json(std::uint32_t id) const = 0;
   /// What a mirror holds of it, in bits.
-  [[nodiscard]] virtual std::vector<std::byte> held(const kwind::replica::Mirror& mirror,
+  [[nodiscard]] virtual std::vector<std::byte> held(const kwind::replica::ClientWorld& client_world,
                                                     kwind::schema::AnyRef ref) const = 0;
 };
 
@@ -115,12 +116,12 @@ class TypedMotion : public Motion {
         },
         all_.at(id).value);
   }
-  [[nodiscard]] std::vector<std::byte> held(const kwind::replica::Mirror& mirror,
+  [[nodiscard]] std::vector<std::byte> held(const kwind::replica::ClientWorld& client_world,
                                             kwind::schema::AnyRef ref) const override {
     return std::visit(
         [&](const auto& value) {
           using T = std::decay_t<decltype(value)>;
-          const auto copy = mirror.get(kwind::schema::Ref<T>{ref.id, ref.generation});
+          const auto copy = client_world.get(kwind::schema::Ref<T>{ref.id, ref.generation});
           return copy ? bits_of(*copy) : std::vector<std::byte>{};
         },
         all_.at(ref.id).value);
@@ -159,10 +160,11 @@ struct Run {
   int warm_up = 100;  ///< ticks that are not counted
   int ticks = 600;
   Path path{};
-  std::uint64_t seed = 1;                                  ///< of the path
-  std::shared_ptr<const kwind::replica::CodeSet> codes{};  ///< those of the world
-  kwind::replica::Tally* tally = nullptr;  ///< counts what is sent, for codes that fit it
-  kwind::replica::ViewerOptions viewer{};
+  std::uint64_t seed = 1;                                     ///< of the path
+  std::shared_ptr<const kwind::replica::CodeTables> codes{};  ///< those of the world
+  kwind::replica::SymbolCounts* symbol_counts =
+      nullptr;  ///< counts what is sent, for codes that fit it
+  kwind::replica::ReplicatorOptions replicator{};
   bool text = true;  ///< with JSON and zstd
 };
 

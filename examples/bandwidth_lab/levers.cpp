@@ -61,7 +61,7 @@ struct Sizes {
 };
 
 // What the world takes by hand, in bytes a client and tick.
-Sizes by_hand(std::uint64_t seed, int ticks) {
+Sizes manual_flow_control(std::uint64_t seed, int ticks) {
   kwind::replica::World world(Exact::kAll, {.ticks_per_second = 20});
   Harbour<Exact> harbour(world, seed, false);
   const std::vector<std::uint32_t> ids = harbour.ids();
@@ -115,10 +115,10 @@ Sizes by_hand(std::uint64_t seed, int ticks) {
 }
 
 template <class Kinds>
-lab::Measured replicated(std::uint64_t seed, int ticks, bool trained, bool optimistic) {
-  kwind::replica::Tally tally(Kinds::kAll);
-  std::shared_ptr<const kwind::replica::CodeSet> codes;
-  const auto run = [&](std::uint64_t with_seed, kwind::replica::Tally* into) {
+lab::Measured replicated(std::uint64_t seed, int ticks, bool trained, bool speculative_baselines) {
+  kwind::replica::SymbolCounts symbol_counts(Kinds::kAll);
+  std::shared_ptr<const kwind::replica::CodeTables> codes;
+  const auto run = [&](std::uint64_t with_seed, kwind::replica::SymbolCounts* into) {
     kwind::replica::World world(Kinds::kAll, {.ticks_per_second = 20, .codes = codes});
     Harbour<Kinds> harbour(world, with_seed, false);
     return lab::measure(world, Kinds::kAll, harbour,
@@ -126,21 +126,21 @@ lab::Measured replicated(std::uint64_t seed, int ticks, bool trained, bool optim
                          .ticks = ticks,
                          .seed = with_seed,
                          .codes = codes,
-                         .tally = into,
-                         .viewer = {.optimistic = optimistic},
+                         .symbol_counts = into,
+                         .replicator = {.speculative_baselines = speculative_baselines},
                          .text = false});
   };
   if (trained) {
-    run(seed + 1000, &tally);  // another day than the one that is measured
-    codes = std::make_shared<const kwind::replica::CodeSet>(
-        kwind::replica::Tally::fitted(Kinds::kAll, tally));
+    run(seed + 1000, &symbol_counts);  // another day than the one that is measured
+    codes = std::make_shared<const kwind::replica::CodeTables>(
+        kwind::replica::SymbolCounts::fitted(Kinds::kAll, symbol_counts));
   }
   return run(seed, nullptr);
 }
 
 // Whether each lever helped, and every value was right.
 bool pull_all(std::uint64_t seed, int ticks) {
-  const Sizes hand = by_hand(seed, ticks);
+  const Sizes hand = manual_flow_control(seed, ticks);
   const lab::Measured plain = replicated<Exact>(seed, ticks, false, false);
   const lab::Measured trained = replicated<Exact>(seed, ticks, true, false);
   const lab::Measured ahead = replicated<Exact>(seed, ticks, true, true);
@@ -166,8 +166,9 @@ bool pull_all(std::uint64_t seed, int ticks) {
                i > 0 ? fmt::format("{:.1f} x", before / bytes) : "");
     each_helps = each_helps && bytes <= before;
   }
-  fmt::print("\n{:<42}{:>10.1f}\n{:<42}{:>10.1f}\n", "built on frames under way (optimistic)",
-             ahead.mean, "within 1/16 m (not exact)", near.mean);
+  fmt::print("\n{:<42}{:>10.1f}\n{:<42}{:>10.1f}\n",
+             "built on frames under way (speculative_baselines)", ahead.mean,
+             "within 1/16 m (not exact)", near.mean);
   fmt::print(
       "\nthe last four are measured over 100 ms with 2 % loss; {} values at clients "
       "compared, {} differ\n",

@@ -65,15 +65,16 @@ class Harbour final : public MotionOf<Kinds> {
     each(static_cast<Tug*>(nullptr), [&](Tug& tug, auto& drive) { motion_.tug(tug, drive); });
   }
 
-  [[nodiscard]] std::vector<kwind::replica::Seen> view(std::size_t client) const override {
+  [[nodiscard]] std::vector<kwind::replica::RelevantEntity> view(
+      std::size_t client) const override {
     auto& self = const_cast<Harbour&>(*this);
     const auto& tugs = self.template ids_of<Tug>();
     const Eigen::Vector2d eye = self.template at<Tug>(tugs[client % tugs.size()]).at;
-    std::vector<kwind::replica::Seen> seen;
+    std::vector<kwind::replica::RelevantEntity> seen;
     const auto look = [&]<class T>(const T&) {
       for (const std::uint32_t id : self.template ids_of<T>()) {
         const double far = (self.template at<T>(id).at - eye).norm();
-        if (all_seen_ || far < harbour_motion::kSight) seen.push_back({id});
+        if (all_seen_ || far < harbour_motion::kInterest) seen.push_back({id});
       }
     };
     look(Post{});

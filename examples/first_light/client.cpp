@@ -8,7 +8,7 @@
 #include "kwind/host/client.h"
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 
 using namespace std::chrono_literals;
 
@@ -23,12 +23,12 @@ int main(int argc, char** argv) {
   if (!server) fmt::print(stderr, "{}: not HOST:PORT\n", address);
   if (!key) fmt::print(stderr, "{}: {}\n", argv[2], error_info(key.error()).text);
   if (!server || !key) return 1;
-  auto port = kwind::io::UdpPort::open(kwind::Endpoint::any(0));
-  if (!port) return 1;
+  auto transport = kwind::io::UdpTransport::open(kwind::Endpoint::any(0));
+  if (!transport) return 1;
   const kwind::Time start = kwind::io::now();
   kwind::host::ClientOptions options;
   options.server_key = *key;
-  kwind::host::Client client(**port, *server, first_light::kProtocol, start, options);
+  kwind::host::Client client(**transport, *server, first_light::kProtocol, start, options);
 
   bool failed = false;
   client.on_connect([&] { fmt::print("connected, sealed with {}\n", client.protection()); });
@@ -52,7 +52,7 @@ int main(int argc, char** argv) {
     }
     if (now >= start + seconds && client.connected()) client.close("the tour is over");
     client.send(now);
-    (*port)->wait(std::min(client.next_wakeup(), ticks.next()));
+    (*transport)->wait(std::min(client.next_wakeup(), ticks.next()));
   }
   return failed ? 1 : 0;
 }

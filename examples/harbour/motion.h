@@ -11,8 +11,8 @@
 namespace harbour_motion {
 
 inline constexpr double kTicksPerSecond = 20;
-inline constexpr double kSize = 880;   // metres of water each way, from its middle
-inline constexpr double kSight = 256;  // metres that a client sees
+inline constexpr double kSize = 880;      // metres of water each way, from its middle
+inline constexpr double kInterest = 256;  // metres that a client sees
 
 /// What is going on in who steers an entity.
 struct Drive {

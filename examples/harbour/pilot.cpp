@@ -8,7 +8,7 @@
 #include "kwind/host/client.h"
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 
 using namespace std::chrono_literals;
 
@@ -18,16 +18,16 @@ int main(int argc, char** argv) {
     return 2;
   }
   const auto server = kwind::io::resolve(argv[1]);
-  auto port = kwind::io::UdpPort::open(kwind::Endpoint::loopback(0));
-  if (!server || !port) {
+  auto transport = kwind::io::UdpTransport::open(kwind::Endpoint::loopback(0));
+  if (!server || !transport) {
     fmt::print(stderr, "{}: not HOST:PORT\n", argv[1]);
     return 1;
   }
   const kwind::Time start = kwind::io::now();
   kwind::host::ClientOptions options;
-  options.clear_mode = kwind::host::ClearMode::loopback_only;
+  options.plaintext = kwind::host::Plaintext::loopback_only;
   options.timeouts.silence = 2s;
-  kwind::host::Client client(**port, *server, harbour::kProtocol, start, options);
+  kwind::host::Client client(**transport, *server, harbour::kProtocol, start, options);
   bool failed = false;
   const auto report = [](kwind::Errc sent) {
     if (sent != kwind::Errc::none) fmt::print(stderr, "not sent: {}\n", error_info(sent).text);
@@ -55,7 +55,7 @@ int main(int argc, char** argv) {
     }
     if (now >= start + seconds && client.connected()) client.close("in port");
     client.send(now);
-    (*port)->wait(std::min(client.next_wakeup(), ticks.next()));
+    (*transport)->wait(std::min(client.next_wakeup(), ticks.next()));
   }
   return failed ? 1 : 0;
 }

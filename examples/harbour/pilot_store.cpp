@@ -120,7 +120,7 @@ struct PilotStore::Worker {
 PilotStore::PilotStore(const std::string& file) : worker_(std::make_unique<Worker>(file)) {}
 PilotStore::~PilotStore() = default;
 
-void PilotStore::ask(const std::string& pilot) {
+void PilotStore::request(const std::string& pilot) {
   worker_->put({true, pilot, {}});
 }
 std::optional<PilotStore::Answer> PilotStore::answer() {

@@ -22,7 +22,7 @@ class PilotStore {
   ~PilotStore();
 
   /// Asks for a pilot's berth; answer() has it some ticks later.
-  void ask(const std::string& pilot);
+  void request(const std::string& pilot);
   struct Answer {
     std::string pilot;
     std::optional<Berth> berth{};  ///< nothing: never seen before

@@ -13,7 +13,7 @@
 #include "kwind/host/server.h"
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 #include "kwind/route/write_behind.h"
 #include "pilot_store.h"
 
@@ -41,7 +41,7 @@ class Harbour {
       pilots_[peer].name = enter.name;
       // What is about to be written is newer than the file.
       if (const Berth* newest = behind_.pending(enter.name)) return sail(peer, *newest);
-      store_.ask(enter.name);
+      store_.request(enter.name);
     });
     server_.on<harbour::Helm>(
         [this](Peer peer, const harbour::Helm& helm) { pilots_[peer].helm = helm; });
@@ -113,23 +113,23 @@ int main(int argc, char** argv) {
     return 2;
   }
   const double seconds = argc > 3 ? std::atof(argv[3]) : 2;  // NOLINT
-  auto port = kwind::io::UdpPort::open(
+  auto transport = kwind::io::UdpTransport::open(
       kwind::Endpoint::loopback(static_cast<std::uint16_t>(std::atoi(argv[1]))));  // NOLINT
-  if (!port) {
-    fmt::print(stderr, "port {}: {}\n", argv[1], error_info(port.error()).text);
+  if (!transport) {
+    fmt::print(stderr, "port {}: {}\n", argv[1], error_info(transport.error()).text);
     return 1;
   }
   try {
     PilotStore store(argv[2]);
     kwind::host::ServerOptions options;
-    options.clear_mode = kwind::host::ClearMode::loopback_only;
-    kwind::host::Server server(**port, harbour::kProtocol, options);
+    options.plaintext = kwind::host::Plaintext::loopback_only;
+    kwind::host::Server server(**transport, harbour::kProtocol, options);
     Harbour harbour(server, store,
                     kwind::Duration(static_cast<kwind::Duration::rep>(seconds * 1e9)));
     std::signal(SIGTERM, [](int) { g_stopped = 1; });
     std::signal(SIGINT, [](int) { g_stopped = 1; });
-    fmt::print("listening on {}; harbour_pilot {} NAME\n", (*port)->local().text(),
-               (*port)->local().text());
+    fmt::print("listening on {}; harbour_pilot {} NAME\n", (*transport)->local().text(),
+               (*transport)->local().text());
     std::fflush(stdout);
     kwind::host::TickClock ticks(20, kwind::io::now());
     while (g_stopped == 0) {
@@ -137,7 +137,7 @@ int main(int argc, char** argv) {
       server.receive(now);
       for (unsigned due = ticks.due(now); due > 0; --due) harbour.tick(now);
       server.send(now);
-      (*port)->wait(std::min(server.next_wakeup(), ticks.next()));
+      (*transport)->wait(std::min(server.next_wakeup(), ticks.next()));
     }
     harbour.write_all(kwind::io::now());
   } catch (const std::exception& error) {

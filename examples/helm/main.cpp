@@ -12,8 +12,8 @@
 #include "kwind/host/client.h"
 #include "kwind/host/server.h"
 #include "kwind/io/sim/network.h"
+#include "kwind/replica/client_replicator.h"
 #include "kwind/replica/inputs.h"
-#include "kwind/replica/viewer.h"
 
 namespace {
 
@@ -47,12 +47,12 @@ Helm steer(std::uint32_t tick) {
 
 class Server {
  public:
-  Server(kwind::io::Port& port, const kwind::host::ServerOptions& options)
-      : server_(port, helm::kProtocol, options), ref_(*world_.spawn(tug_)) {
-    server_.on_fill(
+  Server(kwind::Transport& transport, const kwind::host::ServerOptions& options)
+      : server_(transport, helm::kProtocol, options), ref_(*world_.spawn(tug_)) {
+    server_.on_payload(
         [this](kwind::host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
           peer_ = peer;
-          return inputs_.receive(payload, bits, &viewer_);
+          return inputs_.receive(payload, bits, &replicator_);
         });
     server_.on<Helm>([this](kwind::host::Peer, const Helm& input) { tug_ = step(tug_, input); });
     server_.on_connect([this](kwind::host::Peer peer) { peer_ = peer; });
@@ -63,15 +63,15 @@ class Server {
     if (const auto input = inputs_.next()) {
       const kwind::Errc error = server_.take_input<Helm>(peer_, input->bytes, input->bits);
       if (error != kwind::Errc::none) fmt::print(stderr, "input: {}\n", error_info(error).text);
-      viewer_.used_input(input->number);
+      replicator_.last_processed_input(input->number);
     }
     // Nobody's input: the pilot's end can know nothing of it.
     if (squall) tug_.at += Eigen::Vector2d(0, 4);
     world_.put(ref_, tug_);
     world_.end_tick();
-    const std::array seen{kwind::replica::Seen{ref_.id, true}};
-    viewer_.see(seen);
-    if (peer_ != kwind::host::Peer{}) server_.offer_fill(peer_, &viewer_, 1);
+    const std::array seen{kwind::replica::RelevantEntity{ref_.id, true}};
+    replicator_.see(seen);
+    if (peer_ != kwind::host::Peer{}) server_.schedule_payload(peer_, &replicator_, 1);
     server_.send(now);
   }
   [[nodiscard]] const Tug& tug() const { return tug_; }
@@ -81,7 +81,7 @@ class Server {
   kwind::replica::World world_{helm::kEntities};
   Tug tug_{};
   kwind::schema::Ref<Tug> ref_;
-  kwind::replica::Viewer viewer_{world_};
+  kwind::replica::ClientReplicator replicator_{world_};
   kwind::replica::InputReceiver inputs_;
   kwind::host::Peer peer_{};
 };
@@ -95,25 +95,25 @@ int main(int argc, char** argv) {
       {.delay = std::chrono::microseconds(round_trip * 500), .loss = loss}, 1);
   const kwind::Endpoint address = kwind::Endpoint::v4(127, 0, 0, 1, 4000);
   kwind::host::ServerOptions server_options;
-  server_options.clear_mode = kwind::host::ClearMode::loopback_only;
+  server_options.plaintext = kwind::host::Plaintext::loopback_only;
   Server server(network.open(address), server_options);
 
   kwind::Time now{1s};
   kwind::host::ClientOptions options;
-  options.clear_mode = kwind::host::ClearMode::loopback_only;
+  options.plaintext = kwind::host::Plaintext::loopback_only;
   kwind::host::Client client(network.open(kwind::Endpoint::v4(127, 0, 0, 2, 5000)), address,
                              helm::kProtocol, now, options);
-  kwind::replica::Mirror mirror(helm::kEntities);
-  kwind::replica::InputSender inputs(mirror);
+  kwind::replica::ClientWorld client_world(helm::kEntities);
+  kwind::replica::InputSender inputs(client_world);
   kwind::replica::Prediction<Tug, Helm> predicted({}, step, same);
   bool fresh = false;
-  client.on_fill([&](std::span<const std::byte> payload, std::size_t bits) {
+  client.on_payload([&](std::span<const std::byte> payload, std::size_t bits) {
     fresh = true;
-    return mirror.receive(payload, bits);
+    return client_world.receive(payload, bits);
   });
 
   // How far what is drawn lies from what these inputs will have made of the tug at the server.
-  double behind_told = 0;
+  double behind_sent = 0;
   double behind_predicted = 0;
   std::uint32_t ticks = 0;
   Tug intended;
@@ -130,29 +130,29 @@ int main(int argc, char** argv) {
       const Helm input = steer(tick);
       predicted.apply(inputs.put(input), input);
       intended = step(intended, input);
-      client.offer_fill(&inputs, 1);
+      client.schedule_payload(&inputs, 1);
     }
     client.send(now);
-    const auto refs = mirror.entities();
+    const auto refs = client_world.entities();
     if (refs.empty()) continue;
-    const auto told = mirror.get(kwind::schema::Ref<Tug>{refs[0].id, refs[0].generation});
-    if (std::exchange(fresh, false) && inputs.used() > 0) predicted.correct(inputs.used(), *told);
+    const auto latest = client_world.get(kwind::schema::Ref<Tug>{refs[0].id, refs[0].generation});
+    if (std::exchange(fresh, false) && inputs.used() > 0) predicted.correct(inputs.used(), *latest);
     ++ticks;
-    behind_told += (told->at - intended.at).norm();
+    behind_sent += (latest->at - intended.at).norm();
     behind_predicted += (predicted.now().at - intended.at).norm();
     if (tick % 40 == 0 || (tick > 198 && tick < 208 && tick % 2 == 0)) {
       const auto place = [](const Tug& tug) {
         return fmt::format("{:>8.2f} {:>8.2f}", tug.at[0], tug.at[1]);
       };
-      fmt::print("{:>4.1f}s  {}  {}  {}{}\n", tick / 20.0, place(server.tug()), place(*told),
+      fmt::print("{:>4.1f}s  {}  {}  {}{}\n", tick / 20.0, place(server.tug()), place(*latest),
                  place(predicted.now()), squall ? "  the squall" : "");
     }
   }
-  behind_told /= ticks;
+  behind_sent /= ticks;
   behind_predicted /= ticks;
   fmt::print(
       "\nwhat the pilot draws is off by {:.2f} m as told, by {:.2f} m as predicted (means); the "
       "server's word differed {} time(s)\n",
-      behind_told, behind_predicted, predicted.corrections());
-  return behind_predicted < behind_told ? 0 : 1;
+      behind_sent, behind_predicted, predicted.corrections());
+  return behind_predicted < behind_sent ? 0 : 1;
 }

@@ -12,10 +12,10 @@
 #include "kwind/host/server.h"
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
+#include "kwind/replica/client_replicator.h"
 #include "kwind/replica/inputs.h"
 #include "kwind/replica/interest.h"
-#include "kwind/replica/viewer.h"
 #include "kwind/replica/world.h"
 #include "lookout.h"
 
@@ -25,7 +25,7 @@ using namespace std::chrono_literals;
 using kwind::host::Peer;
 
 constexpr int kTicksPerSecond = 20;
-constexpr double kSight = 200;
+constexpr double kInterest = 200;
 
 // The game: gulls that circle, crates that drift now and then.
 class Bay {
@@ -69,12 +69,12 @@ class Bay {
 
 struct Lookout {
   Lookout(const kwind::replica::World& world, kwind::replica::Interest& interest)
-      : viewer(world), sight(interest) {
-    sight.look_from(0, 0);
-    viewer.see_through(&sight);
+      : replicator(world), query(interest) {
+    query.set_origin(0, 0);
+    replicator.bind(&query);
   }
-  kwind::replica::Viewer viewer;
-  kwind::replica::Sight sight;
+  kwind::replica::ClientReplicator replicator;
+  kwind::replica::InterestQuery query;
   kwind::replica::InputReceiver reports;
 };
 
@@ -83,33 +83,34 @@ struct Lookout {
 int main(int argc, char** argv) {
   const int number = argc > 1 ? std::atoi(argv[1]) : 4000;  // NOLINT: 0 lets the system choose
   const auto address = kwind::Endpoint::loopback(static_cast<std::uint16_t>(number));
-  auto port = kwind::io::UdpPort::open(address);
-  if (!port) {
-    fmt::print(stderr, "cannot listen on {}: {}\n", address.text(), error_info(port.error()).text);
+  auto transport = kwind::io::UdpTransport::open(address);
+  if (!transport) {
+    fmt::print(stderr, "cannot listen on {}: {}\n", address.text(),
+               error_info(transport.error()).text);
     return 1;
   }
   kwind::host::ServerOptions options;
   options.key = kwind::link::KeyPair::from_secret(kwind::io::random_secret());
-  kwind::host::Server server(**port, lookout::kProtocol, options);
+  kwind::host::Server server(**transport, lookout::kProtocol, options);
 
   kwind::replica::World world(lookout::kEntities, {.ticks_per_second = kTicksPerSecond});
   Bay bay(world);
-  kwind::replica::Interest interest(world, {.enter = kSight, .leave = kSight + 20});
+  kwind::replica::Interest interest(world, {.enter = kInterest, .leave = kInterest + 20});
   std::map<Peer, std::unique_ptr<Lookout>> lookouts;
   server.on_connect(
       [&](Peer peer) { lookouts[peer] = std::make_unique<Lookout>(world, interest); });
   server.on_disconnect([&](Peer peer, kwind::Errc, std::string_view) { lookouts.erase(peer); });
   server.on<lookout::StandAt>([&](Peer peer, const lookout::StandAt& order) {
-    lookouts.at(peer)->sight.look_from(order.at[0], order.at[1]);
+    lookouts.at(peer)->query.set_origin(order.at[0], order.at[1]);
   });
 
   // What a client could not read, or holds otherwise than it was told: the viewer tells it anew.
-  server.on_fill([&](Peer peer, std::span<const std::byte> payload, std::size_t bits) {
+  server.on_payload([&](Peer peer, std::span<const std::byte> payload, std::size_t bits) {
     Lookout& lookout = *lookouts.at(peer);
-    return lookout.reports.receive(payload, bits, &lookout.viewer);
+    return lookout.reports.receive(payload, bits, &lookout.replicator);
   });
 
-  fmt::print("listening: lookout_client {} {}\n", (*port)->local().text(),
+  fmt::print("listening: lookout_client {} {}\n", (*transport)->local().text(),
              kwind::link::key_text(options.key->public_key));
   std::fflush(stdout);
   kwind::host::TickClock ticks(kTicksPerSecond, kwind::io::now());
@@ -118,9 +119,10 @@ int main(int argc, char** argv) {
     server.receive(now);
     for (unsigned due = ticks.due(now); due > 0; --due) {
       bay.tick();
-      for (const auto& [peer, lookout] : lookouts) server.offer_fill(peer, &lookout->viewer, 2);
+      for (const auto& [peer, lookout] : lookouts)
+        server.schedule_payload(peer, &lookout->replicator, 2);
     }
     server.send(now);
-    (*port)->wait(std::min(server.next_wakeup(), ticks.next()));
+    (*transport)->wait(std::min(server.next_wakeup(), ticks.next()));
   }
 }

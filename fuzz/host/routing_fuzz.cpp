@@ -24,8 +24,8 @@ void must(bool holds) {
 
 constexpr Endpoint kServer = Endpoint::v4(127, 0, 0, 1, 4000);
 
-bits::Key128 entropy(std::uint8_t seed) {
-  bits::Key128 made{};
+Key128 entropy(std::uint8_t seed) {
+  Key128 made{};
   made[0] = std::byte{seed};
   return made;
 }
@@ -33,11 +33,11 @@ bits::Key128 entropy(std::uint8_t seed) {
 // The hostile end: a link without the layers above, which would keep it to the rules.
 class Raw {
  public:
-  explicit Raw(io::sim::SimPort& port, Time now) : port_(port) {
+  explicit Raw(io::sim::SimTransport& transport, Time now) : transport_(transport) {
     host::Options options;
-    options.clear_mode = host::ClearMode::loopback_only;
+    options.plaintext = host::Plaintext::loopback_only;
     options.entropy = entropy(3);
-    const bits::Secret32 seed = host::seed_of(options);
+    const Secret32 seed = host::seed_of(options);
     link::LinkOptions made =
         host::link_options(routing::kProtocol, options, schema::Direction::from_server, seed);
     made.take_in_by_hand = false;
@@ -45,13 +45,14 @@ class Raw {
         link::Link::connect({host::identity_of(routing::kProtocol, options), seed}, made, now));
   }
   void turn(Time now) {
-    while (const auto received = port_.receive(now)) (void)link_->receive(now, received->bytes);
+    while (const auto received = transport_.receive(now))
+      (void)link_->receive(now, received->bytes);
     if (now >= link_->next_wakeup()) link_->wake(now);
     while (link_->poll_event()) {
     }
     std::array<std::byte, link::kMaxDatagramBytes> out{};
     while (const std::size_t size = link_->poll_datagram(now, out)) {
-      port_.send(now, kServer, std::span(out).first(size));
+      transport_.send(now, kServer, std::span(out).first(size));
     }
   }
   void send(std::size_t channel, std::span<const std::byte> bytes, std::size_t bits) {
@@ -59,7 +60,7 @@ class Raw {
   }
 
  private:
-  io::sim::SimPort& port_;
+  io::sim::SimTransport& transport_;
   std::optional<link::Link> link_;
 };
 
@@ -70,12 +71,12 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   Time now = kit::at(1s);
   io::sim::Network network({.delay = 2ms}, 1);
   host::ServerOptions options;
-  options.clear_mode = host::ClearMode::loopback_only;
+  options.plaintext = host::Plaintext::loopback_only;
   options.entropy = entropy(1);
   options.open_requests = 4;
   options.tick_budget = {1U + data[0] % 16U, 2000};
   options.hold_until_ready = (data[0] & 16) != 0;
-  options.most_faults = data[0] >> 5;
+  options.max_faults = data[0] >> 5;
   auto server = std::make_unique<host::Server>(network.open(kServer), routing::kProtocol, options);
   int asked = 0;
   int outcomes = 0;
@@ -87,15 +88,15 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     server->owners().give(schema::AnyRef{1, 0}, peer);
   });
   server->check<routing::Hail>([](host::Peer, const routing::Hail& hail) {
-    return hail.number % 7 == 6 ? route::Ruling::blame : route::Ruling::allow;
+    return hail.number % 7 == 6 ? route::CheckResult::penalize : route::CheckResult::accept;
   });
   server->on<routing::Hail>([&](host::Peer peer, const routing::Hail& hail) {
     must(hail.number >= 0 && hail.number <= 1000000 && hail.words.size() <= 60);
     ++hailed;
     server->rooms().move(peer, "pier", hail.number % 5);
     server->send_to_room(hail.number % 5, routing::Hail{hail.number, hail.words});
-    if (asked < 40 && server->ask(peer, routing::AskName{1}, 50ms,
-                                  [&](const auto&) { ++outcomes; }) == Errc::none) {
+    if (asked < 40 && server->request(peer, routing::AskName{1}, 50ms,
+                                      [&](const auto&) { ++outcomes; }) == Errc::none) {
       ++asked;
     }
     if (hail.number % 11 == 10) throw std::runtime_error("a reef");
@@ -113,7 +114,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       });
 
   host::ClientOptions honest_options;
-  honest_options.clear_mode = host::ClearMode::loopback_only;
+  honest_options.plaintext = host::Plaintext::loopback_only;
   honest_options.entropy = entropy(2);
   host::Client honest(network.open(Endpoint::v4(127, 0, 0, 2, 5000)), kServer, routing::kProtocol,
                       now, honest_options);
@@ -142,8 +143,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     raw.send(what % 3, payload, bytes * 8 + what / 32);
     if ((what & 4) != 0) turn(4ms);
     if ((what & 8) != 0 && honest_asked < 20 &&
-        honest.ask(routing::TakeTow{2}, 10s,
-                   [&](const auto& outcome) { replies += outcome ? 1 : 0; }) == Errc::none) {
+        honest.request(routing::TakeTow{2}, 10s,
+                       [&](const auto& outcome) { replies += outcome ? 1 : 0; }) == Errc::none) {
       ++honest_asked;
       turn(20ms);
     }

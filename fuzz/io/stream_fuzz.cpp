@@ -4,13 +4,13 @@
 #include <cstdlib>
 #include <vector>
 
-#include "kwind/io/stream_cutter.h"
+#include "kwind/io/stream_deframer.h"
 
-using kwind::io::StreamCutter;
+using kwind::io::StreamDeframer;
 
 namespace {
 
-constexpr std::size_t kMost = 64;
+constexpr std::size_t kMax = 64;
 
 struct Cut {
   std::vector<std::vector<std::byte>> datagrams;
@@ -24,7 +24,7 @@ Cut slowly(std::span<const std::byte> stream) {
   while (stream.size() >= 2) {
     const auto size =
         std::to_integer<std::size_t>(stream[0]) + 256 * std::to_integer<std::size_t>(stream[1]);
-    if (size == 0 || size > kMost) {
+    if (size == 0 || size > kMax) {
       cut.broken = true;
       break;
     }
@@ -41,21 +41,21 @@ Cut slowly(std::span<const std::byte> stream) {
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   if (size < 1) return 0;
   const auto stream = std::as_bytes(std::span(data + 1, size - 1));
-  StreamCutter cutter(kMost);
+  StreamDeframer deframer(kMax);
   Cut cut;
   // The first byte says how large the pieces are: 1, 2, 3 ... in turn from there.
   std::size_t piece = 1 + data[0] % 40;
   for (std::size_t at = 0; at < stream.size();) {
     const std::size_t bytes = std::min(piece, stream.size() - at);
-    cutter.take(stream.subspan(at, bytes));
-    while (const auto datagram = cutter.next()) {
+    deframer.take(stream.subspan(at, bytes));
+    while (const auto datagram = deframer.next()) {
       cut.datagrams.emplace_back(datagram->begin(), datagram->end());
     }
-    if (cutter.held_bytes() > kMost + StreamCutter::kHeadBytes) std::abort();
+    if (deframer.held_bytes() > kMax + StreamDeframer::kHeadBytes) std::abort();
     at += bytes;
     piece = 1 + (piece * 7 + 3) % 40;
   }
-  cut.broken = cutter.error() != kwind::Errc::none;
+  cut.broken = deframer.error() != kwind::Errc::none;
   if (cut != slowly(stream)) std::abort();
   return 0;
 }

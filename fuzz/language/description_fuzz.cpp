@@ -22,9 +22,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     if (kwind::language::generate_cpp(compiled.protocol, "fuzz.kw").empty()) std::abort();
     for (const auto& message : compiled.protocol.messages) {
       const auto bits = kwind::schema::size_of(compiled.protocol, message.fields);
-      if (bits.fewest_bits > bits.most_bits) std::abort();
-      if (bits.typical_bits < bits.fewest_bits || bits.typical_bits > bits.most_bits) std::abort();
-      if (bits.most_bits > kwind::language::kMostSplitBytes * 8) std::abort();
+      if (bits.min_bits > bits.max_bits) std::abort();
+      if (bits.typical_bits < bits.min_bits || bits.typical_bits > bits.max_bits) std::abort();
+      if (bits.max_bits > kwind::language::kMaxSplitBytes * 8) std::abort();
     }
   }
   return 0;

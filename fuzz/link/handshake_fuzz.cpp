@@ -9,7 +9,7 @@
 #include "kit/sim_pair.h"
 #include "kwind/link/link.h"
 #include "kwind/link/listener.h"
-#include "link/handshake.h"
+#include "link/handshake/handshake.h"
 
 using namespace kwind;
 
@@ -19,14 +19,14 @@ const Time kNow{std::chrono::seconds(100)};
 
 void payloads(std::span<const std::byte> bytes) {
   // What reads back must be written as it was read: one value, one byte string.
-  if (bytes.size() == link::kOfferPayloadBytes) {
-    if (const auto offer = link::read_offer(bytes)) {
-      std::vector<std::byte> again(link::kOfferPayloadBytes);
-      link::write(*offer, again);
+  if (bytes.size() == link::kConnectPayloadBytes) {
+    if (const auto connect = link::read_connect(bytes)) {
+      std::vector<std::byte> again(link::kConnectPayloadBytes);
+      link::write(*connect, again);
       if (!std::equal(again.begin(), again.end(), bytes.begin())) std::abort();
     }
   }
-  if (bytes.size() <= link::kMostAnswerPayloadBytes) (void)link::read_answer(bytes);
+  if (bytes.size() <= link::kMaxAcceptPayloadBytes) (void)link::read_accept(bytes);
 }
 
 }  // namespace
@@ -37,7 +37,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   std::transform(data + 1, data + size, datagram.begin(),
                  [](std::uint8_t b) { return std::byte(b); });
   if (data[0] % 4 == 3) {
-    datagram.resize(link::kOfferPayloadBytes);
+    datagram.resize(link::kConnectPayloadBytes);
     payloads(datagram);
     payloads(std::span(datagram).first(size - 1 < datagram.size() ? size - 1 : datagram.size()));
     return 0;
@@ -51,11 +51,10 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     bool honest_cookie = false;
     if (data[0] % 4 == 1) {
       knock.resize(link::kBaseDatagramBytes);
-      const auto cookie =
-          link::make_cookie(bits::derive(kit::secret_of(3), "cookies"), from, 7, kNow);
-      link::write_offer_head(
+      const auto cookie = link::make_cookie(derive(kit::secret_of(3), "cookies"), from, 7, kNow);
+      link::write_connect_head(
           {link::kLinkVersion, 7, sealed ? link::Mode::sealed : link::Mode::clear,
-           link::Carrier::datagrams},
+           link::TransportKind::datagrams},
           cookie, knock);
       honest_cookie = true;
     }
@@ -67,7 +66,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     if (exchanged && exchanged->attempt && sealed) std::abort();  // a seal was guessed
     if (exchanged && exchanged->reply_bytes > knock.size()) std::abort();
     if (listener.admit(kNow, 0, knock)) std::abort();
-    if (listener.answer_lost(knock, reply) >= std::max<std::size_t>(knock.size(), 1)) {
+    if (listener.reply_to_lost(knock, reply) >= std::max<std::size_t>(knock.size(), 1)) {
       std::abort();
     }
     link::LinkOptions link_options;

@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "kit/sim_pair.h"
-#include "link/channels.h"
+#include "link/delivery/channels.h"
 
 using namespace kwind;
 
@@ -20,7 +20,7 @@ constexpr std::size_t kReassembly = 65536;
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   auto specs = kit::every_delivery();
   for (auto& spec : specs) spec.window_bytes = link::kFirstWindowBytes;
-  link::Channels channels(specs, specs.size(), kReassembly, link::Carrier::datagrams);
+  link::Channels channels(specs, specs.size(), kReassembly, link::TransportKind::datagrams);
   link::Inbox inbox;
   std::vector<link::Frame> frames;
   std::size_t out_bytes = 0;  // bytes of messages taken out

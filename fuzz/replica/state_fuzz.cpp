@@ -5,7 +5,7 @@
 #include <span>
 #include <vector>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 #include "kwind/replica/inputs.h"
 #include "replica/moving_bay.h"
 
@@ -23,8 +23,8 @@ class Input {
     left_ = left_.subspan(1);
     return std::to_integer<std::uint8_t>(value);
   }
-  std::span<const std::byte> bytes(std::size_t most) {
-    const auto taken = left_.first(std::min(most, left_.size()));
+  std::span<const std::byte> bytes(std::size_t max) {
+    const auto taken = left_.first(std::min(max, left_.size()));
     left_ = left_.subspan(taken.size());
     return taken;
   }
@@ -42,27 +42,28 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   bay.populate(2, 3, 3, 3, 2);
   bay.spawn(bay::Chart{});
   bay.spawn(bay::Ledger{1, std::string(900, 'f')});  // in parts
-  replica::Viewer viewer(bay.world(), {.optimistic = size % 2 == 1, .digest_every = 3});
+  replica::ClientReplicator replicator(bay.world(),
+                                       {.speculative_baselines = size % 2 == 1, .digest_every = 3});
   replica::InputReceiver inputs;
-  replica::Mirror mirror(bay::kEntities, 20, codes);
-  std::vector<replica::Seen> seen;
+  replica::ClientWorld client_world(bay::kEntities, 20, codes);
+  std::vector<replica::RelevantEntity> seen;
   std::vector<std::byte> memory(400);
   for (int tick = 0; tick < 40 && !input.empty(); ++tick) {
     bay.step(0.2);
     seen.clear();
     for (const auto& [id, one] : bay.all()) seen.push_back({id, id % 2 == 0});
-    viewer.see(seen);
+    replicator.see(seen);
     bits::Writer out(memory);
-    const auto token = viewer.fill(Time{}, out);
+    const auto token = replicator.fill(Time{}, out);
     const std::uint8_t what = input.byte();
     if (what % 4 == 3) {
       const auto bytes = input.bytes(input.byte());
       const std::size_t bits = bytes.size() * 8 - (bytes.empty() ? 0 : what / 4 % 8);
       if (what >= 128) {  // from a client, to the server
-        (void)inputs.receive(bytes, bits, &viewer);
-        KWIND_ASSERT(inputs.waiting() <= replica::InputReceiver::kMostWaiting);
+        (void)inputs.receive(bytes, bits, &replicator);
+        KWIND_ASSERT(inputs.waiting() <= replica::InputReceiver::kMaxWaiting);
       } else {
-        (void)mirror.receive(bytes, bits);
+        (void)client_world.receive(bytes, bits);
       }
       continue;
     }
@@ -73,28 +74,30 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       const std::size_t bit = (std::size_t{input.byte()} * 256 + input.byte()) % bits;
       memory[bit / 8] ^= std::byte{1} << bit % 8;
     }
-    const Errc error = mirror.receive(memory, bits);
+    const Errc error = client_world.receive(memory, bits);
     bits::Writer report(memory);
-    if (const std::size_t told = mirror.report(report); told > 0) {
+    if (const std::size_t report_bits = client_world.report(report); report_bits > 0) {
       report.finish();
-      (void)viewer.hear_report(memory, told);
+      (void)replicator.receive_desync_report(memory, report_bits);
     }
     // Unspoilt frames after spoilt ones may build on what they did; that is the sender's own harm.
-    if (error == Errc::none && what % 4 != 2) viewer.acked(*token);
-    KWIND_ASSERT(mirror.size() <= 400 && mirror.size() == mirror.entities().size());
-    for (const schema::AnyRef& ref : mirror.entities()) {
-      const int kinds = (mirror.get(schema::Ref<bay::Pile>{ref.id, ref.generation}) ? 1 : 0) +
-                        (mirror.get(schema::Ref<bay::Crate>{ref.id, ref.generation}) ? 1 : 0) +
-                        (mirror.get(schema::Ref<bay::Gull>{ref.id, ref.generation}) ? 1 : 0) +
-                        (mirror.get(schema::Ref<bay::Tug>{ref.id, ref.generation}) ? 1 : 0) +
-                        (mirror.get(schema::Ref<bay::Punt>{ref.id, ref.generation}) ? 1 : 0) +
-                        (mirror.get(schema::Ref<bay::Buoy>{ref.id, ref.generation}) ? 1 : 0) +
-                        (mirror.get(schema::Ref<bay::Chart>{ref.id, ref.generation}) ? 1 : 0) +
-                        (mirror.get(schema::Ref<bay::Ledger>{ref.id, ref.generation}) ? 1 : 0);
+    if (error == Errc::none && what % 4 != 2) replicator.acked(*token);
+    KWIND_ASSERT(client_world.size() <= 400 &&
+                 client_world.size() == client_world.entities().size());
+    for (const schema::AnyRef& ref : client_world.entities()) {
+      const int kinds =
+          (client_world.get(schema::Ref<bay::Pile>{ref.id, ref.generation}) ? 1 : 0) +
+          (client_world.get(schema::Ref<bay::Crate>{ref.id, ref.generation}) ? 1 : 0) +
+          (client_world.get(schema::Ref<bay::Gull>{ref.id, ref.generation}) ? 1 : 0) +
+          (client_world.get(schema::Ref<bay::Tug>{ref.id, ref.generation}) ? 1 : 0) +
+          (client_world.get(schema::Ref<bay::Punt>{ref.id, ref.generation}) ? 1 : 0) +
+          (client_world.get(schema::Ref<bay::Buoy>{ref.id, ref.generation}) ? 1 : 0) +
+          (client_world.get(schema::Ref<bay::Chart>{ref.id, ref.generation}) ? 1 : 0) +
+          (client_world.get(schema::Ref<bay::Ledger>{ref.id, ref.generation}) ? 1 : 0);
       KWIND_ASSERT(kinds == 1);
-      const double drawn = mirror.tick() + what / 32.0 - 4;
-      (void)mirror.sample(schema::Ref<bay::Gull>{ref.id, ref.generation}, drawn);
-      (void)mirror.sample(schema::Ref<bay::Punt>{ref.id, ref.generation}, drawn);
+      const double drawn = client_world.tick() + what / 32.0 - 4;
+      (void)client_world.sample(schema::Ref<bay::Gull>{ref.id, ref.generation}, drawn);
+      (void)client_world.sample(schema::Ref<bay::Punt>{ref.id, ref.generation}, drawn);
     }
   }
   return 0;

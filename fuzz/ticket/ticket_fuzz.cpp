@@ -26,7 +26,7 @@ std::string encode(std::string_view bytes) {
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   if (size < 2) return 0;
-  static const ticket::SigningKey key = ticket::SigningKey::from_seed(bits::Secret32());
+  static const ticket::SigningKey key = ticket::SigningKey::from_seed(Secret32());
   std::string text(reinterpret_cast<const char*>(data + 1), size - 1);
   const bool signed_right = data[0] % 2 == 1;
   if (signed_right) {

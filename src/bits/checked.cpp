@@ -5,7 +5,7 @@
 #include <array>
 #include <vector>
 
-#include "kwind/bits/digest.h"
+#include "kwind/core/digest.h"
 
 namespace kwind::bits {
 namespace {
@@ -13,12 +13,12 @@ namespace {
 // A tag: mark (8 bits), kind (8), width (32), range (32), line (24), length of the file name (8),
 // its bytes. The mark tells bits that were never checked from those that were.
 constexpr std::uint64_t kMark = 0xc5;
-constexpr std::size_t kMostNameBytes = 60;
+constexpr std::size_t kMaxNameBytes = 60;
 
 std::string_view short_name(std::string_view file) {
   const std::size_t slash = file.rfind('/');
   if (slash != std::string_view::npos) file.remove_prefix(slash + 1);
-  return file.substr(0, kMostNameBytes);
+  return file.substr(0, kMaxNameBytes);
 }
 
 std::uint32_t digest_of(std::initializer_list<std::uint64_t> numbers) {
@@ -39,7 +39,7 @@ std::string ValueTag::text() const {
     case Kind::count: return fmt::format("a count of order {}", width);
     case Kind::integer: return fmt::format("an int in a range of {} bits", width);
     case Kind::real: return fmt::format("a real in a range of {} bits", width);
-    case Kind::turn: return fmt::format("a turn in {} bits", width);
+    case Kind::angle: return fmt::format("an angle in {} bits", width);
     case Kind::bytes: return fmt::format("a run of {} bits", width);
   }
   return "something unknown";
@@ -54,8 +54,8 @@ ValueTag tag_of(const RealRange& range) {
           digest_of({static_cast<std::uint64_t>(range.lo), static_cast<std::uint64_t>(range.step),
                      static_cast<std::uint64_t>(range.scale), range.count})};
 }
-ValueTag tag_of(const TurnRange& range) {
-  return {ValueTag::Kind::turn, range.bits(),
+ValueTag tag_of(const AngleRange& range) {
+  return {ValueTag::Kind::angle, range.bits(),
           digest_of({static_cast<std::uint64_t>(range.step),
                      static_cast<std::uint64_t>(range.scale), range.count})};
 }
@@ -106,7 +106,7 @@ bool CheckedReader::check(const ValueTag& expected, Site site) {
   found.range = static_cast<std::uint32_t>(in_.get(32));
   const std::uint64_t line = in_.get(24);
   const std::uint64_t size = in_.get(8);
-  std::array<char, kMostNameBytes> name{};
+  std::array<char, kMaxNameBytes> name{};
   if (!marked || kind > static_cast<std::uint64_t>(ValueTag::Kind::bytes) || size > name.size() ||
       !in_.get_bits(std::as_writable_bytes(std::span(name).first(size)), size * 8)) {
     return stop(

@@ -11,19 +11,19 @@ constexpr double kRadians = 3.14159265358979323846 / 180;
 // The vector scaled so that its largest component is 1, which keeps squares and sums finite.
 template <std::size_t N>
 bool scale_down(std::array<double, N>& v) {
-  double most = 0;
+  double max = 0;
   for (const double c : v) {
     if (!std::isfinite(c)) return false;
-    most = std::max(most, std::abs(c));
+    max = std::max(max, std::abs(c));
   }
-  if (most == 0) return false;
-  for (double& c : v) c /= most;
+  if (max == 0) return false;
+  for (double& c : v) c /= max;
   return true;
 }
 
-std::uint32_t half_for(double radians, double error, std::uint32_t most) {
+std::uint32_t half_for(double radians, double error, std::uint32_t max) {
   const double half = std::ceil(error / radians);
-  return half >= 1 ? static_cast<std::uint32_t>(std::min<double>(half, most)) : 1;
+  return half >= 1 ? static_cast<std::uint32_t>(std::min<double>(half, max)) : 1;
 }
 
 // Whole coordinates of a place on the unfolded square, and the point of the octahedron there.
@@ -71,19 +71,19 @@ Steps steps_of(std::uint64_t index, std::uint64_t side, std::int64_t half) {
 
 }  // namespace
 
-Quantised heading2_index(const TurnRange& steps, double x, double y) {
+Quantised direction2_index(const AngleRange& steps, double x, double y) {
   std::array<double, 2> v{x, y};
   if (!scale_down(v)) return {0, false};
   return steps.index_of(std::atan2(v[1], v[0]) / kRadians);
 }
 
-std::array<double, 2> heading2_value(const TurnRange& steps, std::uint64_t index) {
+std::array<double, 2> direction2_value(const AngleRange& steps, std::uint64_t index) {
   const double angle = steps.value_of(index) * kRadians;
   return {std::cos(angle), std::sin(angle)};
 }
 
 DirectionGrid DirectionGrid::within(double degrees) {
-  return {half_for(degrees * kRadians, 2.1214, kMostHalf)};
+  return {half_for(degrees * kRadians, 2.1214, kMaxHalf)};
 }
 
 Quantised DirectionGrid::index_of(double x, double y, double z) const {
@@ -127,7 +127,7 @@ std::array<double, 3> DirectionGrid::value_of(std::uint64_t index) const {
 }
 
 RotationGrid RotationGrid::within(double degrees) {
-  return {half_for(degrees * kRadians, 4.25, kMostHalf)};
+  return {half_for(degrees * kRadians, 4.25, kMaxHalf)};
 }
 
 Quantised RotationGrid::index_of(double w, double x, double y, double z) const {

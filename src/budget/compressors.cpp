@@ -1,11 +1,11 @@
-#include "compressors.h"
+#include "budget/compressors.h"
 
 #include <zlib.h>
 #include <zstd.h>
 
 #include <vector>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 
 namespace kwind::budget {
 namespace {

@@ -6,7 +6,7 @@
 #include <nlohmann/json.hpp>
 #include <numeric>
 
-#include "compressors.h"
+#include "budget/compressors.h"
 #include "kwind/json/json.h"
 #include "kwind/json/text.h"
 #include "kwind/schema/runtime.h"
@@ -54,7 +54,7 @@ class Encoded {
   explicit Encoded(const schema::Protocol& protocol) : protocol_(protocol) {}
 
   std::size_t bits(const std::vector<Field>& fields, const Value& value) {
-    memory_.resize(bits::bytes_for(schema::size_of(protocol_, fields).most_bits) + 8);
+    memory_.resize(bits::bytes_for(schema::size_of(protocol_, fields).max_bits) + 8);
     schema::Encoder out{bits::Writer(memory_), bits::Policy::clamp, protocol_.version};
     schema::encode_value(protocol_, fields, value, out);
     KWIND_ASSERT(out.error() == Errc::none);
@@ -96,7 +96,7 @@ class View {
       bits += id_bits();
       outside_.push_back(seen_.front().id);
       seen_.erase(seen_.begin());
-      const Seen& fresh = enter();
+      const RelevantEntity& fresh = enter();
       ordered_json update{{"id", fresh.id}};
       update.update(json::to_json(protocol_, kind_.fields, fresh.value));
       updates.push_back(std::move(update));
@@ -132,35 +132,36 @@ class View {
     ordered_json whole{{"id", 0}};
     whole.update(json::to_json(
         protocol_, kind_.fields,
-        schema::sample_value(protocol_, kind_.fields, schema::Filling::typical, numbers_)));
+        schema::sample_value(protocol_, kind_.fields, schema::PayloadFrame::typical, numbers_)));
     return whole;
   }
 
  private:
-  struct Seen {
+  struct RelevantEntity {
     std::uint32_t id = 0;
     Value value;
   };
 
   [[nodiscard]] unsigned id_bits() const { return bits::bits_for(protocol_.entities_up_to); }
 
-  const Seen& enter() {
+  const RelevantEntity& enter() {
     const std::size_t place = numbers_.up_to(outside_.size() - 1);
-    Seen fresh;
+    RelevantEntity fresh;
     fresh.id = outside_[place];
-    fresh.value = schema::sample_value(protocol_, kind_.fields, schema::Filling::typical, numbers_);
+    fresh.value =
+        schema::sample_value(protocol_, kind_.fields, schema::PayloadFrame::typical, numbers_);
     outside_[place] = outside_.back();
     outside_.pop_back();
     seen_.push_back(std::move(fresh));
     return seen_.back();
   }
 
-  ordered_json change(Seen& seen, std::size_t& bits) {
+  ordered_json change(RelevantEntity& seen, std::size_t& bits) {
     Value changed;
     for (const std::uint32_t place : plan_.fields) {
       Value& value = seen.value.items[place];
-      value = schema::sample_value(protocol_, kind_.fields[place].type, schema::Filling::typical,
-                                   numbers_);
+      value = schema::sample_value(protocol_, kind_.fields[place].type,
+                                   schema::PayloadFrame::typical, numbers_);
       changed.items.push_back(value);
     }
     std::size_t can_change = 0;  // a bit for each says whether it did
@@ -182,7 +183,7 @@ class View {
   Beat entries_;
   std::vector<Field> changing_;
   std::vector<std::uint32_t> outside_;  // ids
-  std::vector<Seen> seen_;
+  std::vector<RelevantEntity> seen_;
   std::size_t bits_ = 0;
   std::size_t count_ = 0;
 };
@@ -204,7 +205,7 @@ class Sender {
     const std::size_t count = beat_.next();
     for (std::size_t i = 0; i < count; ++i) {
       const Value value = schema::sample_value(protocol_, type_.fields, plan_.filled, numbers_);
-      const std::size_t payload = kind_bits() + encoded_.bits(type_.fields, value);
+      const std::size_t payload = type_bits() + encoded_.bits(type_.fields, value);
       const std::size_t bits = head_bits(payload) + payload;
       piece.bits += bits;
       bits_ += bits;
@@ -222,7 +223,7 @@ class Sender {
   [[nodiscard]] const schema::MessageType& type() const { return type_; }
 
  private:
-  [[nodiscard]] unsigned kind_bits() const {
+  [[nodiscard]] unsigned type_bits() const {
     const auto way =
         plan_.from_client ? schema::Direction::from_client : schema::Direction::from_server;
     return bits::bits_for(static_cast<std::uint64_t>(
@@ -253,9 +254,9 @@ class Sender {
 // ---- forms ----
 
 // Adds up one form of the pieces of one way.
-class Tally {
+class SymbolCounts {
  public:
-  explicit Tally(const Plan& plan) : plan_(plan) {}
+  explicit SymbolCounts(const Plan& plan) : plan_(plan) {}
   void add(std::size_t bytes) {
     if (bytes == 0) return;
     bytes_ += static_cast<double>(bytes);
@@ -282,7 +283,7 @@ constexpr std::array<const char*, kForms> kNames{
 // All forms of one way.
 class Way {
  public:
-  explicit Way(const Plan& plan) : tallies_(kForms, Tally(plan)) {}
+  explicit Way(const Plan& plan) : tallies_(kForms, SymbolCounts(plan)) {}
 
   void add(const Piece& piece) {
     if (piece.json.is_null()) return;
@@ -295,12 +296,12 @@ class Way {
     }
   }
   void warmed_up() {
-    for (Tally& tally : tallies_) tally.warmed_up();
+    for (SymbolCounts& symbol_counts : tallies_) symbol_counts.warmed_up();
   }
   [[nodiscard]] Traffic traffic(std::size_t form) const { return tallies_[form].traffic(); }
 
  private:
-  std::vector<Tally> tallies_;
+  std::vector<SymbolCounts> tallies_;
   std::array<std::unique_ptr<Compressor>, 4> compressors_{
       make_deflate(Memory::none), make_zstd(Memory::none), make_deflate(Memory::stream),
       make_zstd(Memory::stream)};
@@ -417,7 +418,7 @@ class Measurement {
   std::vector<Sender> senders_;
   Way down_;
   Way up_;
-  Tally whole_world_;
+  SymbolCounts whole_world_;
 };
 
 }  // namespace

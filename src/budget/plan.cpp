@@ -14,12 +14,12 @@ namespace kwind::budget {
 namespace {
 
 // What bounds the time that measuring takes.
-constexpr double kMostClients = 10e6;
-constexpr double kMostTicks = 1000;
-constexpr double kMostPerSecond = 100000;
-constexpr double kMostInView = 5000;
-constexpr double kMostTickBytes = 1 << 20;
-constexpr double kLeastRoomBytes = 100;
+constexpr double kMaxClients = 10e6;
+constexpr double kMaxTicks = 1000;
+constexpr double kMaxPerSecond = 100000;
+constexpr double kMaxInView = 5000;
+constexpr double kMaxTickBytes = 1 << 20;
+constexpr double kMinRoomBytes = 100;
 
 class PlanReader {
  public:
@@ -38,10 +38,10 @@ class PlanReader {
     known_keys(root, {"description", "clients", "ticks_per_second", "header_bytes",
                       "datagram_bytes", "seed", "state", "messages"});
     Plan& plan = made_.plan;
-    plan.clients = whole(root, "clients", 1, kMostClients, plan.clients);
-    plan.ticks_per_second = number(root, "ticks_per_second", 1, kMostTicks, plan.ticks_per_second);
+    plan.clients = whole(root, "clients", 1, kMaxClients, plan.clients);
+    plan.ticks_per_second = number(root, "ticks_per_second", 1, kMaxTicks, plan.ticks_per_second);
     plan.header_bytes = whole(root, "header_bytes", 0, 1000, plan.header_bytes);
-    plan.datagram_bytes = whole(root, "datagram_bytes", plan.header_bytes + kLeastRoomBytes, 65535,
+    plan.datagram_bytes = whole(root, "datagram_bytes", plan.header_bytes + kMinRoomBytes, 65535,
                                 plan.datagram_bytes);
     plan.seed = static_cast<std::uint64_t>(whole(root, "seed", 0, 1e15, 1));
     if (!load_description(root, load)) return std::move(made_);
@@ -93,27 +93,27 @@ class PlanReader {
 
   // ---- values ----
 
-  double number(const toml::table& table, std::string_view key, double least, double most,
+  double number(const toml::table& table, std::string_view key, double min, double max,
                 std::optional<double> otherwise = {}) {
     const toml::node* node = table.get(key);
     if (node == nullptr) {
       if (!otherwise) {
         problem(table.source(),
-                fmt::format("`{}` is missing; it is a number from {} to {}", key, least, most));
+                fmt::format("`{}` is missing; it is a number from {} to {}", key, min, max));
       }
-      return otherwise.value_or(least);
+      return otherwise.value_or(min);
     }
     const std::optional<double> value =
         node->is_number() ? node->value<double>() : std::optional<double>();
-    if (!value || !(*value >= least && *value <= most)) {
-      problem(node->source(), fmt::format("`{}` is a number from {} to {}", key, least, most));
-      return otherwise.value_or(least);
+    if (!value || !(*value >= min && *value <= max)) {
+      problem(node->source(), fmt::format("`{}` is a number from {} to {}", key, min, max));
+      return otherwise.value_or(min);
     }
     return *value;
   }
-  double whole(const toml::table& table, std::string_view key, double least, double most,
+  double whole(const toml::table& table, std::string_view key, double min, double max,
                std::optional<double> otherwise = {}) {
-    const double value = number(table, key, least, most, otherwise);
+    const double value = number(table, key, min, max, otherwise);
     if (value != std::floor(value)) {
       problem(table.get(key)->source(), fmt::format("`{}` is a whole number", key));
     }
@@ -185,9 +185,9 @@ class PlanReader {
                {"entity", "population", "in_view", "changing", "entering_per_second", "fields"});
     StatePlan made;
     made.population = whole(table, "population", 1, 1e6);
-    made.in_view = number(table, "in_view", 0, kMostInView);
+    made.in_view = number(table, "in_view", 0, kMaxInView);
     made.changing = number(table, "changing", 0, 1);
-    made.entering = number(table, "entering_per_second", 0, kMostPerSecond, 0);
+    made.entering = number(table, "entering_per_second", 0, kMaxPerSecond, 0);
     const auto entity = place_of(table, "entity", protocol().entities);
     if (!entity) return;
     made.entity = *entity;
@@ -245,7 +245,7 @@ class PlanReader {
   void message(const toml::table& table) {
     known_keys(table, {"message", "per_second", "from", "filled"});
     MessagePlan made;
-    made.per_second = number(table, "per_second", 0, kMostPerSecond);
+    made.per_second = number(table, "per_second", 0, kMaxPerSecond);
     const auto wanted = place_of(table, "message", protocol().messages);
     if (!wanted) return;
     made.message = *wanted;
@@ -259,7 +259,7 @@ class PlanReader {
               fmt::format("the description allows at most {} a second", type.at_most_per_second));
     }
     direction(table, type, made);
-    filling(table, made);
+    payload(table, made);
     made_.plan.messages.push_back(made);
   }
 
@@ -286,14 +286,14 @@ class PlanReader {
     }
   }
 
-  void filling(const toml::table& table, MessagePlan& made) {
+  void payload(const toml::table& table, MessagePlan& made) {
     const toml::node* node = table.get("filled");
     if (node == nullptr) return;
     const std::string filled = node->value_or(std::string());
     if (filled == "least") {
-      made.filled = schema::Filling::least;
+      made.filled = schema::PayloadFrame::min;
     } else if (filled == "most") {
-      made.filled = schema::Filling::most;
+      made.filled = schema::PayloadFrame::max;
     } else if (filled != "typical") {
       problem(node->source(), "`filled` is \"least\", \"typical\" or \"most\"");
     }
@@ -314,17 +314,17 @@ class PlanReader {
     double bits = 0;
     for (const MessagePlan& each : made_.plan.messages) {
       const auto size = schema::size_of(protocol(), protocol().messages[each.message].fields);
-      bits += size.most_bits * each.per_second / made_.plan.ticks_per_second;
+      bits += size.max_bits * each.per_second / made_.plan.ticks_per_second;
     }
-    if (bits / 8 > kMostTickBytes) {
+    if (bits / 8 > kMaxTickBytes) {
       problem(root.get("messages")->source(),
               fmt::format("the messages of one client can take {:.0f} bytes a tick; the most that "
                           "is measured is {:.0f}",
-                          bits / 8, kMostTickBytes));
+                          bits / 8, kMaxTickBytes));
     }
-    if (in_view > kMostInView) {
+    if (in_view > kMaxInView) {
       problem(root.get("state")->source(),
-              fmt::format("at most {} entities can be in view", kMostInView));
+              fmt::format("at most {} entities can be in view", kMaxInView));
     }
   }
 

@@ -8,7 +8,7 @@
 #include <unordered_map>
 
 #include "kwind/bits/reader.h"
-#include "kwind/schema/kind_codes.h"
+#include "kwind/schema/message_type_codes.h"
 
 namespace kwind::capture {
 namespace {
@@ -29,13 +29,13 @@ struct Packets {
   std::map<std::uint64_t, std::int64_t> sent;                 // packet number to time
   std::map<std::uint64_t, std::int64_t> acked;                // ... to the time of the first ack
   std::deque<std::pair<std::int64_t, std::uint64_t>> newest;  // when which was the newest acked
-  std::int64_t least_trip = kSomeRoundTrip;  // from a packet to its ack, as seen here
+  std::int64_t min_trip = kSomeRoundTrip;  // from a packet to its ack, as seen here
 
   void note_sent(std::uint64_t number, std::int64_t now) {
     sent[number] = now;
     if (sent.size() > kRemembered) sent.erase(sent.begin());
   }
-  void hear_acks(const ObservedPart& acks, std::int64_t now) {
+  void on_acks(const ObservedPart& acks, std::int64_t now) {
     for (const auto& [first, last] : acks.acked) {
       for (std::uint64_t n = first; n <= last; ++n) acked.try_emplace(n, now);
     }
@@ -44,7 +44,7 @@ struct Packets {
       const auto found = sent.find(last);
       if (found != sent.end()) {
         const std::int64_t trip = now - found->second - acks.ack_delay.count();
-        least_trip = std::clamp<std::int64_t>(trip, 0, least_trip);
+        min_trip = std::clamp<std::int64_t>(trip, 0, min_trip);
       }
       newest.emplace_back(now, last);
       if (newest.size() > kRemembered) newest.pop_front();
@@ -61,7 +61,7 @@ struct Packets {
       known = it->second;
       break;
     }
-    const std::int64_t round_trip = least_trip + back;
+    const std::int64_t round_trip = min_trip + back;
     if (known >= before + kPacketThreshold || (known > before && age >= round_trip)) {
       return Again::lost;
     }
@@ -132,8 +132,8 @@ struct Account::State {
   }
 
   // The kind that a payload names, and where its fields start.
-  int kind_of(bits::Reader& in, std::size_t channel, bool up, std::uint16_t version,
-              std::size_t& kind_bits, std::uint64_t& question) const {
+  int type_of(bits::Reader& in, std::size_t channel, bool up, std::uint16_t version,
+              std::size_t& type_bits, std::uint64_t& request_id) const {
     std::vector<int> kinds;
     for (std::size_t i = 0; i < protocol.messages.size(); ++i) {
       const schema::MessageType& message = protocol.messages[i];
@@ -142,13 +142,13 @@ struct Account::State {
       if (message.direction != schema::Direction::both && message.direction != way) continue;
       kinds.push_back(static_cast<int>(i));
     }
-    kind_bits = bits::bits_for(kinds.size());
-    const std::uint64_t code = in.get(static_cast<unsigned>(kind_bits));
+    type_bits = bits::bits_for(kinds.size());
+    const std::uint64_t code = in.get(static_cast<unsigned>(type_bits));
     if (!in.ok() || code >= kinds.size()) return -1;
     if (protocol.messages[static_cast<std::size_t>(kinds[code])].role !=
         schema::MessageRole::message) {
-      question = in.get(schema::kQuestionBits);
-      kind_bits += schema::kQuestionBits;
+      request_id = in.get(schema::kRequestIdBits);
+      type_bits += schema::kRequestIdBits;
     }
     return kinds[code];
   }
@@ -156,22 +156,22 @@ struct Account::State {
   void name_message(Entry& entry, bool up, std::uint16_t version) const {
     const ObservedPart& part = entry.part;
     bits::Reader in(part.payload, part.payload_bits);
-    std::uint64_t question = 1;
-    entry.kind = kind_of(in, part.channel, up, version, entry.kind_bits, question);
+    std::uint64_t request_id = 1;
+    entry.kind = type_of(in, part.channel, up, version, entry.type_bits, request_id);
     if (entry.kind < 0) {
       entry.label = "a message of no kind on " + entry.channel;
       return;
     }
     const schema::MessageType& type = protocol.messages[static_cast<std::size_t>(entry.kind)];
     entry.label = type.name;
-    if (question == 0) {
+    if (request_id == 0) {
       entry.label +=
-          fmt::format(" that never comes, to question {}", in.get(schema::kQuestionBits));
+          fmt::format(" that never comes, to question {}", in.get(schema::kRequestIdBits));
       return;
     }
     if (!options.fields || part.kind != ObservedPart::Kind::message) return;
     std::vector<std::byte> fields(part.payload.size());
-    const std::size_t bits = part.payload_bits - entry.kind_bits;
+    const std::size_t bits = part.payload_bits - entry.type_bits;
     in.get_bits(fields, bits);
     entry.fields = schema::explain(protocol, type.fields, fields, bits, {version, 0});
   }
@@ -195,7 +195,7 @@ struct Account::State {
     if (!fresh) {
       entry.before = found->second.packet;
       entry.after_ns = now - found->second.at;
-      const std::int64_t back = connection.ways[datagram.up ? 0 : 1].least_trip;
+      const std::int64_t back = connection.ways[datagram.up ? 0 : 1].min_trip;
       entry.again = packets.why(entry.before, now, entry.after_ns, back);
     } else {
       connection.order.push_back(key);
@@ -245,10 +245,10 @@ void Account::State::take_part(Entry& entry, Connection& connection,
       entry.again = Again::in_advance;
       note(messages + 1, entry.label, up, part.bits);
       return;
-    case ObservedPart::Kind::fill: entry.label = "fill"; break;
+    case ObservedPart::Kind::payload: entry.label = "fill"; break;
     case ObservedPart::Kind::acks:
       entry.label = "acks";
-      connection.ways[up ? 0 : 1].hear_acks(part, now);
+      connection.ways[up ? 0 : 1].on_acks(part, now);
       break;
     case ObservedPart::Kind::header: entry.label = "headers"; break;
     case ObservedPart::Kind::control: entry.label = part.control; break;

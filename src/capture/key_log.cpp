@@ -4,7 +4,7 @@
 
 #include <nlohmann/json.hpp>
 
-#include "kwind/bits/digest.h"
+#include "kwind/core/digest.h"
 
 namespace kwind::capture {
 namespace {
@@ -21,11 +21,11 @@ int hex_digit(char c) {
 bool read_line(std::string_view line, link::DatagramKey& out) {
   const auto json = nlohmann::json::parse(line, nullptr, false);
   if (!json.is_object()) return false;
-  const auto number = [&](const char* name, std::uint64_t most, std::uint64_t& value) {
+  const auto number = [&](const char* name, std::uint64_t max, std::uint64_t& value) {
     const auto found = json.find(name);
     if (found == json.end() || !found->is_number_unsigned()) return false;
     value = found->get<std::uint64_t>();
-    return value <= most;
+    return value <= max;
   };
   const auto text = [&](const char* name) {
     const auto found = json.find(name);
@@ -62,7 +62,7 @@ std::string key_line(const link::KeyNote& note) {
       R"({{"connection":{},"version":{},"way":"{}","phase":{},"cipher":"{}","key":"{}"}})"
       "\n",
       static_cast<std::uint32_t>(note.id), note.version, note.up ? "up" : "down", note.phase,
-      kCiphers[note.cipher], bits::to_hex(note.key, note.key.size()));
+      kCiphers[note.cipher], to_hex(note.key, note.key.size()));
 }
 
 KeyFile read_keys(std::string_view text) {

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <optional>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 
 namespace kwind::capture {
 namespace {
@@ -25,7 +25,7 @@ constexpr std::uint32_t kLoop = 108;
 constexpr std::uint32_t kLinuxCooked = 113;
 constexpr std::uint32_t kLinuxCooked2 = 276;
 constexpr std::uint8_t kUdp = 17;
-constexpr std::size_t kMostPayload = 65507;
+constexpr std::size_t kMaxPayload = 65507;
 
 std::string little(std::uint64_t value, int bytes) {
   std::string out;
@@ -79,7 +79,7 @@ std::string pcapng_start(std::string_view comment) {
 }
 
 std::string pcapng_packet(const Packet& packet) {
-  KWIND_ASSERT(packet.payload.size() <= kMostPayload);
+  KWIND_ASSERT(packet.payload.size() <= kMaxPayload);
   const bool v4 = packet.from.is_v4() || packet.to.is_v4();
   const std::size_t udp_bytes = packet.payload.size() + 8;
   const std::string addresses = ip_of(packet.from, v4) + ip_of(packet.to, v4);
@@ -216,7 +216,7 @@ Kind udp_in(std::span<const std::byte> ip, Packet& out) {
   const std::uint64_t bytes = in.network(2);
   in.skip(2);
   // More than IPv4 can carry is nothing that this could write again.
-  if (!in.ok() || bytes < 8 || bytes - 8 > kMostPayload) return Kind::other;
+  if (!in.ok() || bytes < 8 || bytes - 8 > kMaxPayload) return Kind::other;
   if (in.rest().size() < bytes - 8) return Kind::cut;
   const auto payload = in.rest().first(bytes - 8);
   out.payload.assign(payload.begin(), payload.end());
@@ -260,8 +260,8 @@ Interface read_interface(Bytes in) {
       out.ticks_per_second = 1;
       // A power of ten, or with the highest bit set of two; beyond these a clock has no use.
       const std::uint64_t base = (value & 0x80) != 0 ? 2 : 10;
-      const std::uint64_t most = base == 2 ? 40 : 12;
-      for (std::uint64_t i = std::min(value & 0x7f, most); i > 0; --i) out.ticks_per_second *= base;
+      const std::uint64_t max = base == 2 ? 40 : 12;
+      for (std::uint64_t i = std::min(value & 0x7f, max); i > 0; --i) out.ticks_per_second *= base;
     } else if (code == kOptionOffset && size == 8) {
       // A clock that starts in another century than ours says nothing.
       const auto offset = static_cast<std::int64_t>(in.number(8));

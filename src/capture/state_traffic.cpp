@@ -3,43 +3,43 @@
 namespace kwind::capture {
 
 StateTraffic::StateTraffic(const schema::EntitiesInfo& entities, double ticks_per_second,
-                           std::shared_ptr<const replica::CodeSet> codes)
+                           std::shared_ptr<const replica::CodeTables> codes)
     : entities_(entities),
       ticks_per_second_(ticks_per_second),
       codes_(std::move(codes)),
-      halves_{replica::Tally(entities), replica::Tally(entities)} {}
+      halves_{replica::SymbolCounts(entities), replica::SymbolCounts(entities)} {}
 
 void StateTraffic::add(const Line& line) {
   const link::ObservedDatagram& datagram = line.datagram;
   if (datagram.up || !datagram.id) return;
   for (const Entry& entry : line.entries) {
-    if (entry.part.kind != link::ObservedPart::Kind::fill) continue;
+    if (entry.part.kind != link::ObservedPart::Kind::payload) continue;
     const auto key = std::tuple(datagram.client.ip, datagram.client.port,
                                 static_cast<std::uint32_t>(*datagram.id));
     auto found = clients_.find(key);
     if (found == clients_.end()) {
-      Client fresh(replica::Mirror(entities_, ticks_per_second_, codes_));
-      fresh.mirror.count_into(&halves_[clients_.size() % 2]);
+      Client fresh(replica::ClientWorld(entities_, ticks_per_second_, codes_));
+      fresh.client_world.count_into(&halves_[clients_.size() % 2]);
       found = clients_.emplace(key, std::move(fresh)).first;
     }
     Client& client = found->second;
     ++frames_;
     bits_ += entry.part.payload_bits;
-    const Errc error = client.mirror.receive(entry.part.payload, entry.part.payload_bits);
+    const Errc error = client.client_world.receive(entry.part.payload, entry.part.payload_bits);
     const bool waits = error == Errc::base_missing;  // counted by waiting() while it does
     if (error != Errc::none && error != Errc::replayed && !waits) ++client.refused;
-    (void)client.mirror.take_happenings();
+    (void)client.client_world.take_events();
   }
 }
 
 std::uint64_t StateTraffic::unread() const {
   std::uint64_t sum = 0;
-  for (const auto& [key, client] : clients_) sum += client.refused + client.mirror.waiting();
+  for (const auto& [key, client] : clients_) sum += client.refused + client.client_world.waiting();
   return sum;
 }
 
-replica::Tally StateTraffic::tally() const {
-  replica::Tally sum = halves_[0];
+replica::SymbolCounts StateTraffic::symbol_counts() const {
+  replica::SymbolCounts sum = halves_[0];
   sum.add(halves_[1]);
   return sum;
 }

@@ -2,10 +2,10 @@
 
 #include <fmt/format.h>
 
+#include "host/session.h"
 #include "kwind/bits/reader.h"
 #include "kwind/io/clock.h"
 #include "kwind/route/observers.h"
-#include "session.h"
 
 namespace kwind::host {
 
@@ -17,11 +17,11 @@ class Client::Events final : public Session::Sink {
   [[nodiscard]] bool listens(std::uint16_t kind) const override {
     return client_.dispatcher_.listens(kind);
   }
-  Handled message(const route::Arrived& message, schema::Layout& layout) override {
+  Handled message(const route::RawMessage& message, schema::Layout& layout) override {
     const auto done = client_.dispatcher_.dispatch(FromServer{}, message, layout);
-    return {done.error, done.faults, done.blamed, done.close};
+    return {done.error, done.faults, done.penalized, done.close};
   }
-  unsigned guard(const route::Arrived* message, const std::function<void()>& run) override {
+  unsigned guard(const route::RawMessage* message, const std::function<void()>& run) override {
     route::Dispatcher<FromServer>::Dispatched done;
     client_.dispatcher_.guard(FromServer{}, message, done, run);
     return done.faults;
@@ -35,12 +35,12 @@ class Client::Events final : public Session::Sink {
 };
 
 struct Client::Impl {
-  Impl(io::Port& port_in, const Endpoint& server_in, const schema::ProtocolInfo& protocol,
+  Impl(Transport& port_in, const Endpoint& server_in, const schema::ProtocolInfo& protocol,
        const ClientOptions& options, Time now_in)
-      : port(port_in),
+      : transport(port_in),
         server(server_in),
         wire(protocol, schema::Direction::from_server, options, options.tick_budget, 0),
-        code_sets(options.code_sets),
+        code_table_sets(options.code_table_sets),
         session(wire, connect(protocol, options, port_in, now_in)),
         now(now_in) {
     // An address may come from a player: it is an error that the game hears, not a fault of the
@@ -51,49 +51,48 @@ struct Client::Impl {
   }
 
   static link::Link connect(const schema::ProtocolInfo& protocol, const ClientOptions& options,
-                            const io::Port& port, Time now) {
-    KWIND_ASSERT(options.server_key.has_value() != options.clear_mode.has_value());
-    const bits::Secret32 seed = seed_of(options);
+                            const Transport& transport, Time now) {
+    KWIND_ASSERT(options.server_key.has_value() != options.plaintext.has_value());
+    const Secret32 seed = seed_of(options);
     return link::Link::connect(
         {identity_of(protocol, options), seed, options.server_key,
-         port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams, options.aes,
-         options.ticket, options.comeback},
-        link_options(protocol, options, schema::Direction::from_server, bits::derive(seed, "link")),
-        now);
+         transport.is_stream() ? link::TransportKind::stream : link::TransportKind::datagrams,
+         options.aes, options.ticket, options.resume},
+        link_options(protocol, options, schema::Direction::from_server, derive(seed, "link")), now);
   }
 
-  io::Port& port;
+  Transport& transport;
   Endpoint server;
   Wire wire;
-  std::vector<std::uint64_t> code_sets;
+  std::vector<std::uint64_t> code_table_sets;
   Session session;
   route::Observers<> on_connect;
   route::Observers<Errc, std::string_view> on_disconnect;
-  std::function<Errc(std::span<const std::byte>, std::size_t)> on_fill;
+  std::function<Errc(std::span<const std::byte>, std::size_t)> on_payload;
   Time now;
 };
 
-class Client::Desk final : public route::AnswerDesk {
+class Client::EncodeScratch final : public route::ResponseSink {
  public:
-  explicit Desk(Client& client) : client_(client) {}
-  Errc send_answer(const route::QuestionOf& question, const schema::MessageInfo& info,
+  explicit EncodeScratch(Client& client) : client_(client) {}
+  Errc send_answer(const route::RequestId& request_id, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode) override {
-    return client_.send_answer(question.number, info, encode);
+    return client_.send_answer(request_id.number, info, encode);
   }
-  void abandon(const route::QuestionOf& question, const schema::MessageInfo& info) override {
-    client_.abandon(question.number, info);
+  void abandon(const route::RequestId& request_id, const schema::MessageInfo& info) override {
+    client_.abandon(request_id.number, info);
   }
 
  private:
   Client& client_;
 };
 
-Client::Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol,
+Client::Client(Transport& transport, const Endpoint& server, const schema::ProtocolInfo& protocol,
                Time now, const ClientOptions& options)
     : dispatcher_(protocol.messages),
       packer_(protocol, schema::Direction::from_client, options.policy),
-      desk_(std::make_shared<Desk>(*this)),
-      impl_(std::make_unique<Impl>(port, server, protocol, options, now)) {
+      responses_(std::make_shared<EncodeScratch>(*this)),
+      impl_(std::make_unique<Impl>(transport, server, protocol, options, now)) {
   impl_->wire.guard = [this](const std::function<void()>& run) {
     Events(*this).guard(nullptr, run);
   };
@@ -102,13 +101,13 @@ Client::~Client() {
   // Who asked hears of an end in any case, and can ask no more.
   impl_->session.link().close(impl_->now, error_info(Errc::closed_here).text);
   Events events(*this);
-  impl_->session.end_questions(events);
+  impl_->session.end_requests(events);
 }
 
 Errc Client::Events::filled(std::span<const std::byte> payload, std::size_t bits) {
   Errc error = Errc::payload_not_taken;
   const auto hear = [&] {
-    if (client_.impl_->on_fill) error = client_.impl_->on_fill(payload, bits);
+    if (client_.impl_->on_payload) error = client_.impl_->on_payload(payload, bits);
   };
   guard(nullptr, std::ref(hear));  // by reference: a copy would be allocated
   return error;
@@ -123,13 +122,13 @@ void Client::refs_known_by(std::function<bool(const schema::AnyRef&)> knows) {
   };
 }
 
-void Client::on_fill(std::function<Errc(std::span<const std::byte>, std::size_t)> handler) {
-  KWIND_ASSERT(handler == nullptr || impl_->on_fill == nullptr);
-  impl_->on_fill = std::move(handler);
+void Client::on_payload(std::function<Errc(std::span<const std::byte>, std::size_t)> handler) {
+  KWIND_ASSERT(handler == nullptr || impl_->on_payload == nullptr);
+  impl_->on_payload = std::move(handler);
 }
 
-void Client::offer_fill(link::Filler* filler, std::size_t datagrams) {
-  impl_->session.link().offer_fill(filler, datagrams);
+void Client::schedule_payload(link::PayloadSource* payload_source, std::size_t datagrams) {
+  impl_->session.link().schedule_payload(payload_source, datagrams);
 }
 
 void Client::Events::opened() {
@@ -142,13 +141,13 @@ void Client::Events::closed(Errc code, std::string_view text) {
 
 // ---- requests ----
 
-Result<std::uint16_t> Client::next_question() const {
-  return impl_->session.next_question();
+Result<std::uint16_t> Client::next_request_id() const {
+  return impl_->session.next_request_id();
 }
 
-Errc Client::ask_packed(const PackedMessage& request, Duration timeout,
-                        route::Questions::Settle settle) {
-  return impl_->session.ask(impl_->now, 0, request, timeout, std::move(settle));
+Errc Client::request_packed(const PackedMessage& request, Duration timeout,
+                            route::PendingRequests::Settle settle) {
+  return impl_->session.request(impl_->now, 0, request, timeout, std::move(settle));
 }
 
 Errc Client::send_answer(std::uint16_t number, const schema::MessageInfo& info,
@@ -158,12 +157,12 @@ Errc Client::send_answer(std::uint16_t number, const schema::MessageInfo& info,
   const auto packed = packer_.pack_with(info, version(), number, encode);
   if (!packed) return packed.error();
   const Errc error = send_packed(*packed);
-  if (error == Errc::none) impl_->session.take_question(info.kind, number);
+  if (error == Errc::none) impl_->session.take_request_id(info.kind, number);
   return error;
 }
 
 void Client::abandon(std::uint16_t number, const schema::MessageInfo& info) {
-  if (version() == 0 || !impl_->session.take_question(info.kind, number)) return;
+  if (version() == 0 || !impl_->session.take_request_id(info.kind, number)) return;
   const auto packed = packer_.pack_abandoned(info, version(), number);
   if (packed) (void)send_packed(*packed);  // if it cannot be sent, the asker's time runs out
 }
@@ -192,7 +191,7 @@ void Client::receive(Time now) {
   Impl& impl = *impl_;
   impl.now = now;
   Events events(*this);
-  while (const auto received = impl.port.receive(now)) {
+  while (const auto received = impl.transport.receive(now)) {
     if (received->from != impl.server) {
       impl.wire.drops.add(Errc::unknown_connection);
       continue;
@@ -200,24 +199,24 @@ void Client::receive(Time now) {
     (void)impl.session.link().receive(now, received->bytes);  // counts its own drops
     impl.session.drain(now, events);
   }
-  while (const auto ended = impl.port.take_ended()) {
-    if (*ended == impl.server) impl.session.link().carrier_ended(now);
+  while (const auto ended = impl.transport.take_ended()) {
+    if (*ended == impl.server) impl.session.link().transport_ended(now);
   }
   impl.session.link().wake(now);
   impl.session.drain(now, events);
-  impl.session.expire_questions(now, events);
-  impl.port.flush(now);
+  impl.session.expire_requests(now, events);
+  impl.transport.flush(now);
 }
 
 void Client::send(Time now) {
   impl_->now = now;
   if (now >= impl_->session.link().next_wakeup()) impl_->session.link().wake(now);
-  impl_->session.pump_out(now, impl_->port, impl_->server);
-  impl_->port.flush(now);
+  impl_->session.pump_out(now, impl_->transport, impl_->server);
+  impl_->transport.flush(now);
 }
 
 Time Client::next_wakeup() const {
-  return std::min(impl_->port.next_wakeup(), impl_->session.next_wakeup());
+  return std::min(impl_->transport.next_wakeup(), impl_->session.next_wakeup());
 }
 
 Errc Client::send_packed(const PackedMessage& message) {
@@ -237,15 +236,15 @@ bool Client::ended() const {
 std::uint16_t Client::version() const {
   return impl_->session.link().version();
 }
-std::uint64_t Client::code_set() const {
-  const std::uint8_t place = impl_->session.link().code_set();
-  return place == 0 ? 0 : impl_->code_sets[place - 1U];
+std::uint64_t Client::code_tables() const {
+  const std::uint8_t place = impl_->session.link().code_tables();
+  return place == 0 ? 0 : impl_->code_table_sets[place - 1U];
 }
-std::optional<link::Comeback> Client::comeback() const {
-  return impl_->session.link().comeback();
+std::optional<link::ResumeToken> Client::resume() const {
+  return impl_->session.link().resume();
 }
-bool Client::returned() const {
-  return impl_->session.link().returned();
+bool Client::resumed() const {
+  return impl_->session.link().resumed();
 }
 std::string_view Client::protection() const {
   return impl_->session.link().protection();
@@ -281,7 +280,7 @@ std::string explain_end(Errc code, std::string_view reason) {
     case Errc::protocol_name: advice = "connect to a server of the same game"; break;
     case Errc::state_version:
     case Errc::link_version: advice = "bring both ends to the same release"; break;
-    case Errc::carrier_ended:
+    case Errc::transport_ended:
       advice = "the server closed the stream, or nobody listens there; connect again";
       break;
     case Errc::timeout: advice = "the path or the server is down; connect again"; break;
@@ -291,7 +290,7 @@ std::string explain_end(Errc code, std::string_view reason) {
     case Errc::ticket_invalid:
     case Errc::ticket_expired:
     case Errc::ticket_used: advice = "log in again for a new ticket"; break;
-    case Errc::comeback_unknown: advice = "connect anew"; break;
+    case Errc::resume_unknown: advice = "connect anew"; break;
     case Errc::server_restarted: advice = "connect anew"; break;
     case Errc::server_busy: advice = "try again in some seconds"; break;
     default: break;

@@ -6,23 +6,23 @@
 #include <unordered_map>
 #include <utility>
 
+#include "host/peer_table.h"
 #include "kwind/io/clock.h"
 #include "kwind/link/listener.h"
 #include "kwind/route/observers.h"
-#include "roll.h"
 
 namespace kwind::host {
 namespace {
-constexpr std::size_t kMostIds = 65536;
+constexpr std::size_t kMaxIds = 65536;
 }  // namespace
 
 struct Server::Impl {
-  Impl(Server& host_in, io::Port& port_in, const schema::ProtocolInfo& protocol,
+  Impl(Server& host_in, Transport& port_in, const schema::ProtocolInfo& protocol,
        const ServerOptions& options_in)
       : host(host_in),
-        ports{&port_in},
+        transports{&port_in},
         wire(protocol, schema::Direction::from_client, options_in, options_in.tick_budget,
-             options_in.most_faults),
+             options_in.max_faults),
         options(options_in),
         drawn_from(seed_of(options)),
         listener(door(protocol)) {
@@ -30,25 +30,25 @@ struct Server::Impl {
   }
 
   // A secret of its own for each use; the one that it was drawn from is gone then.
-  bits::Secret32 draw(std::string_view label) {
-    const bits::Secret32 drawn = bits::derive(drawn_from, label);
-    drawn_from = bits::derive(drawn_from, "next");
+  Secret32 draw(std::string_view label) {
+    const Secret32 drawn = derive(drawn_from, label);
+    drawn_from = derive(drawn_from, "next");
     return drawn;
   }
 
   link::ListenerOptions door(const schema::ProtocolInfo& protocol) {
-    KWIND_ASSERT(options.key.has_value() != options.clear_mode.has_value());
+    KWIND_ASSERT(options.key.has_value() != options.plaintext.has_value());
     link::ListenerOptions door{identity_of(protocol, options), draw("door"), options.capacity, 0};
     door.exchanges = options.exchanges;
     // Ids have 16 bits for both, and one to spare.
-    KWIND_ASSERT(options.capacity < kMostIds);
-    door.attempts = std::clamp<std::size_t>(options.attempts, 1, kMostIds - options.capacity);
+    KWIND_ASSERT(options.capacity < kMaxIds);
+    door.attempts = std::clamp<std::size_t>(options.attempts, 1, kMaxIds - options.capacity);
     door.handshake_timeout = options.timeouts.handshake;
     door.key = options.key;
     door.aes = options.aes;
     door.gate = options.gate;
     door.unix_now = options.unix_now ? options.unix_now : io::unix_now;
-    door.comeback = options.comeback;
+    door.resume = options.resume;
     return door;
   }
 
@@ -61,11 +61,11 @@ struct Server::Impl {
     [[nodiscard]] bool listens(std::uint16_t kind) const override {
       return host_.dispatcher_.listens(kind);
     }
-    Handled message(const route::Arrived& message, schema::Layout& layout) override {
+    Handled message(const route::RawMessage& message, schema::Layout& layout) override {
       const auto done = host_.dispatcher_.dispatch(connection_.peer, message, layout);
-      return {done.error, done.faults, done.blamed, done.close};
+      return {done.error, done.faults, done.penalized, done.close};
     }
-    unsigned guard(const route::Arrived* message, const std::function<void()>& run) override {
+    unsigned guard(const route::RawMessage* message, const std::function<void()>& run) override {
       route::Dispatcher<Peer>::Dispatched done;
       host_.dispatcher_.guard(connection_.peer, message, done, run);
       return done.faults;
@@ -76,16 +76,16 @@ struct Server::Impl {
     Errc filled(std::span<const std::byte> payload, std::size_t bits) override {
       Errc error = Errc::payload_not_taken;
       const auto hear = [&] {
-        if (server_.on_fill) error = server_.on_fill(connection_.peer, payload, bits);
+        if (server_.on_payload) error = server_.on_payload(connection_.peer, payload, bits);
       };
       guard(nullptr, std::ref(hear));  // by reference: a copy would be allocated
       return error;
     }
     void closed(Errc code, std::string_view text) override {
-      const bool broke = code == Errc::timeout || code == Errc::carrier_ended;
-      if (broke && connection_.announced && server_.may_return()) {
+      const bool broke = code == Errc::timeout || code == Errc::transport_ended;
+      if (broke && connection_.announced && server_.may_resume()) {
         connection_.away = true;
-        connection_.away_until = server_.last_now + server_.options.comeback;
+        connection_.away_until = server_.last_now + server_.options.resume;
         server_.some_leave = true;
         return;
       }
@@ -125,7 +125,7 @@ struct Server::Impl {
     some_leave = true;
     listener.revoke(connection.admission);  // who is given up does not come back
     if (!connection.announced) return;
-    roll.remove(connection.peer);
+    peer_table.remove(connection.peer);
     on_disconnect.each(
         [&](const auto& handler) { run_guarded([&] { handler(connection.peer, code, text); }); });
     // One by one: what a hook throws keeps it in no other room.
@@ -140,7 +140,7 @@ struct Server::Impl {
   void announce(Connection& connection) {
     connection.announced = true;
     connection.slot = take_slot();
-    roll.add(connection);
+    peer_table.add(connection);
     on_connect.each([&](const auto& handler) { run_guarded([&] { handler(connection.peer); }); });
   }
   // Game code that no message brought about.
@@ -155,10 +155,10 @@ struct Server::Impl {
     return found == by_peer.end() ? nullptr : found->second.get();
   }
 
-  void take_datagram(Time now, std::size_t at_port, const io::Received& received) {
-    io::Port& port = *ports[at_port];
+  void take_datagram(Time now, std::size_t at_port, const ReceivedDatagram& received) {
+    Transport& transport = *transports[at_port];
     if (!wire.permits(received.from)) return wire.drops.add(Errc::not_loopback);
-    if (link::Listener::is_lost(received.bytes)) return hear_lost(now, port, received);
+    if (link::Listener::is_lost(received.bytes)) return on_lost(now, transport, received);
     if (link::Listener::is_handshake(received.bytes)) return greet(now, at_port, received);
     const auto id = link::Listener::connection_of(received.bytes);
     if (!id) return wire.drops.add(id.error());
@@ -168,19 +168,19 @@ struct Server::Impl {
       auto admitted = listener.admit(now, at_port, received.bytes);
       if (admitted && admitted->error != Errc::none) {
         wire.drops.add(admitted->error);
-        return turn_away(now, port, admitted->admission, received, error_info(admitted->error).text,
-                         admitted->error);
+        return turn_away(now, transport, admitted->admission, received,
+                         error_info(admitted->error).text, admitted->error);
       }
       if (admitted && closed_all && admitted->admission.answered <= closed_all->at) {
         listener.forget(now, admitted->admission);
-        return turn_away(now, port, admitted->admission, received, closed_all->reason,
+        return turn_away(now, transport, admitted->admission, received, closed_all->reason,
                          Errc::closed_here);
       }
-      if (admitted) connection = &add(port, std::move(admitted->admission));
+      if (admitted) connection = &add(transport, std::move(admitted->admission));
     }
-    if (connection == nullptr || connection->port != &port) {
+    if (connection == nullptr || connection->transport != &transport) {
       wire.drops.add(Errc::unknown_connection);
-      port.end(received.from);  // a stream has no business with it
+      transport.end(received.from);  // a stream has no business with it
       return;
     }
     touch(*connection);
@@ -190,13 +190,13 @@ struct Server::Impl {
   }
 
   // A client that hears nothing: of a connection that is here it will hear.
-  void hear_lost(Time now, io::Port& port, const io::Received& received) {
+  void on_lost(Time now, Transport& transport, const ReceivedDatagram& received) {
     const auto id = link::Listener::lost_connection(received.bytes);
     if (!id) return wire.drops.add(id.error());
     if (by_id.contains(*id)) return;
     wire.drops.add(Errc::unknown_connection);
     std::array<std::byte, 32> reply{};
-    reply_with(now, port, received.from, reply, listener.answer_lost(received.bytes, reply));
+    reply_with(now, transport, received.from, reply, listener.reply_to_lost(received.bytes, reply));
   }
 
   // The link takes the keys.
@@ -209,19 +209,19 @@ struct Server::Impl {
     return made;
   }
 
-  Connection& add(io::Port& port, link::Admission admission) {
+  Connection& add(Transport& transport, link::Admission admission) {
     const Peer peer{++last_peer};
     link::Link made_link = link_of(admission);
     auto made =
         std::make_unique<Connection>(Connection{.peer = peer,
-                                                .port = &port,
+                                                .transport = &transport,
                                                 .place = order.size(),
                                                 .session = Session(wire, std::move(made_link)),
                                                 .admission = std::move(admission)});
     Connection& connection = *made;
     by_id[connection.admission.id] = made.get();
-    port.keep(connection.admission.from);
-    if (port.is_stream()) by_stream.emplace(connection.admission.from, made.get());
+    transport.keep(connection.admission.from);
+    if (transport.is_stream()) by_stream.emplace(connection.admission.from, made.get());
     order.push_back(made.get());
     turns.emplace_back();
     by_peer[peer] = std::move(made);
@@ -229,39 +229,39 @@ struct Server::Impl {
   }
 
   // Its client is told why, once; it never becomes a connection.
-  void turn_away(Time now, io::Port& port, link::Admission& admission, const io::Received& received,
-                 std::string_view reason, Errc code) {
+  void turn_away(Time now, Transport& transport, link::Admission& admission,
+                 const ReceivedDatagram& received, std::string_view reason, Errc code) {
     link::Link link = link_of(admission);
     (void)link.receive_from(now, received.from, received.bytes);
     link.close(now, reason, code);
     std::array<std::byte, link::kMaxDatagramBytes> out;  // NOLINT: written before it is read
     const std::size_t size = link.poll_datagram(now, out);
-    reply_with(now, port, link.destination(), out, size);
-    port.end(received.from);
+    reply_with(now, transport, link.destination(), out, size);
+    transport.end(received.from);
   }
 
   // What the door says belongs to no link; it is counted with those that are gone.
-  void reply_with(Time now, io::Port& port, const Endpoint& to, std::span<const std::byte> reply,
-                  std::size_t bytes) {
+  void reply_with(Time now, Transport& transport, const Endpoint& to,
+                  std::span<const std::byte> reply, std::size_t bytes) {
     if (bytes == 0) return;
     ++retired.datagrams_sent;
     retired.bytes_sent += bytes;
     retired.overhead_bits_sent += bytes * 8;
-    port.send(now, to, reply.first(bytes));
+    transport.send(now, to, reply.first(bytes));
   }
 
-  void greet(Time now, std::size_t at_port, const io::Received& received) {
-    io::Port& port = *ports[at_port];
+  void greet(Time now, std::size_t at_port, const ReceivedDatagram& received) {
+    Transport& transport = *transports[at_port];
     std::array<std::byte, link::kBaseDatagramBytes> reply{};
-    const auto outcome =
-        listener.receive(now, received.from, received.bytes, reply, carrier_of(port), at_port);
+    const auto outcome = listener.receive(now, received.from, received.bytes, reply,
+                                          transport_kind_of(transport), at_port);
     if (outcome.error != Errc::none) wire.drops.add(outcome.error);
-    reply_with(now, port, received.from, reply, outcome.reply_bytes);
+    reply_with(now, transport, received.from, reply, outcome.reply_bytes);
     // A stream brings one good offer, or ends.
-    if (outcome.error != Errc::none) port.end(received.from);
+    if (outcome.error != Errc::none) transport.end(received.from);
   }
-  static link::Carrier carrier_of(const io::Port& port) {
-    return port.is_stream() ? link::Carrier::stream : link::Carrier::datagrams;
+  static link::TransportKind transport_kind_of(const Transport& transport) {
+    return transport.is_stream() ? link::TransportKind::stream : link::TransportKind::datagrams;
   }
 
   // Those who wait at the door, as many as its rate permits.
@@ -269,12 +269,12 @@ struct Server::Impl {
     std::array<std::byte, link::kBaseDatagramBytes> reply{};
     while (const auto done = listener.exchange(now, reply)) {
       if (done->error != Errc::none) wire.drops.add(done->error);
-      reply_with(now, *ports[done->port], done->to, reply, done->reply_bytes);
-      if (done->error != Errc::none) ports[done->port]->end(done->to);
+      reply_with(now, *transports[done->transport_index], done->to, reply, done->reply_bytes);
+      if (done->error != Errc::none) transports[done->transport_index]->end(done->to);
     }
   }
 
-  bool may_return() const { return options.comeback > Duration{0} && options.key.has_value(); }
+  bool may_resume() const { return options.resume > Duration{0} && options.key.has_value(); }
 
   // The first datagram of a client opened: it exists for the game from now on.
   void opened(Connection& connection) {
@@ -286,52 +286,52 @@ struct Server::Impl {
     // If not: its time was up while the handshake was under way.
     if (old == order.end()) return announce(connection);
     connection.announced = true;
-    // The new connection is the old peer from now on; what is left of the old one ends unheard.
+    // The new connection is the old peer from now on; what is left of the old one ends unhandled.
     Connection& before = **old;
     connection.slot = std::exchange(before.slot, 0);
     std::swap(by_peer[before.peer], by_peer[connection.peer]);
     std::swap(before.peer, connection.peer);
-    roll.replace(connection);
+    peer_table.replace(connection);
     before.gone = true;
     before.away = false;
     before.session.drop_waiting();
     some_leave = true;
     touch(before);
     before.session.link().close(last_now, error_info(Errc::replaced).text);
-    on_return.each([&](const auto& handler) { run_guarded([&] { handler(connection.peer); }); });
+    on_resume.each([&](const auto& handler) { run_guarded([&] { handler(connection.peer); }); });
   }
 
   void drain(Time now, Connection& connection) {
     Events events(host, *this, connection);
     connection.session.drain(now, events);
   }
-  void expire_questions(Time now, Connection& connection) {
+  void expire_requests(Time now, Connection& connection) {
     Events events(host, *this, connection);
-    connection.session.expire_questions(now, events);
+    connection.session.expire_requests(now, events);
   }
 
   // Streams that ended take their connections along.
-  void hear_ended(Time now, io::Port& port) {
-    while (const auto ended = port.take_ended()) {
+  void on_ended(Time now, Transport& transport) {
+    while (const auto ended = transport.take_ended()) {
       const auto [first, last] = by_stream.equal_range(*ended);
       for (auto each = first; each != last; ++each) {
         Connection& connection = *each->second;
-        if (connection.port != &port) continue;
+        if (connection.transport != &transport) continue;
         touch(connection);
-        connection.session.link().carrier_ended(now);
+        connection.session.link().transport_ended(now);
         drain(now, connection);
       }
     }
   }
   void forget_stream(const Connection& connection) {
-    if (!connection.port->is_stream()) return;
+    if (!connection.transport->is_stream()) return;
     const auto [first, last] = by_stream.equal_range(connection.admission.from);
     for (auto each = first; each != last; ++each) {
       if (each->second != &connection) continue;
       by_stream.erase(each);
       break;
     }
-    connection.port->end(connection.admission.from);
+    connection.transport->end(connection.admission.from);
   }
 
   static bool is_closed(const Connection* connection) {
@@ -339,7 +339,7 @@ struct Server::Impl {
   }
 
   // Clients that did not come back in time.
-  void give_up_away(Time now) {
+  void discard_away(Time now) {
     for (Connection* connection : order) {
       if (!connection->away || connection->gone || now < connection->away_until) continue;
       say_goodbye(*connection, Errc::timeout, error_info(Errc::timeout).text);
@@ -378,7 +378,7 @@ struct Server::Impl {
     for (const Peer peer : peers) by_peer.erase(peer);
   }
 
-  void take_in(Time now);
+  void consume(Time now);
   void touch(const Connection& connection) {
     turns[connection.place].touched = turns[connection.place].stirred = true;
   }
@@ -390,11 +390,11 @@ struct Server::Impl {
   }
 
   Server& host;
-  std::vector<io::Port*> ports;
+  std::vector<Transport*> transports;
   std::size_t next_port = 0;  // whose turn it is
   Wire wire;
   ServerOptions options;
-  bits::Secret32 drawn_from;
+  Secret32 drawn_from;
   link::Listener listener;
   std::unordered_map<Peer, std::unique_ptr<Connection>> by_peer;
   std::unordered_map<link::ConnectionId, Connection*> by_id;
@@ -418,42 +418,43 @@ struct Server::Impl {
   std::uint32_t last_peer = 0;
   std::uint32_t last_slot = 0;           // given out so far
   std::deque<std::uint32_t> free_slots;  // given out before, free the longest first
-  Roll roll;
+  PeerTable peer_table;
   std::size_t offered = 0;  // place behind the one that was last offered to fill for
   link::SharedBytesPool shared;
   std::vector<Connection*> chosen;  // scratch of fan_out
   std::vector<Connection*> due;     // scratch of send
   route::Observers<Peer> on_connect;
-  route::Observers<Peer> on_return;
+  route::Observers<Peer> on_resume;
   route::Observers<Peer, Errc, std::string_view> on_disconnect;
-  std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> on_fill;
+  std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> on_payload;
   Time last_now{};
   Traffic retired;
   CauseCounts retired_drops;
 };
 
-class Server::Desk final : public route::AnswerDesk {
+class Server::EncodeScratch final : public route::ResponseSink {
  public:
-  explicit Desk(Server& server) : server_(server) {}
-  Errc send_answer(const route::QuestionOf& question, const schema::MessageInfo& info,
+  explicit EncodeScratch(Server& server) : server_(server) {}
+  Errc send_answer(const route::RequestId& request_id, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode) override {
-    return server_.send_answer(question, info, encode);
+    return server_.send_answer(request_id, info, encode);
   }
-  void abandon(const route::QuestionOf& question, const schema::MessageInfo& info) override {
-    server_.abandon(question, info);
+  void abandon(const route::RequestId& request_id, const schema::MessageInfo& info) override {
+    server_.abandon(request_id, info);
   }
 
  private:
   Server& server_;
 };
 
-Server::Server(io::Port& port, const schema::ProtocolInfo& protocol, const ServerOptions& options)
+Server::Server(Transport& transport, const schema::ProtocolInfo& protocol,
+               const ServerOptions& options)
     : protocol_(protocol),
       dispatcher_(protocol.messages),
       packer_(protocol, schema::Direction::from_server, options.policy),
-      rooms_([this](Peer peer) { return impl_->roll.has(peer); }),
-      desk_(std::make_shared<Desk>(*this)),
-      impl_(std::make_unique<Impl>(*this, port, protocol, options)) {
+      rooms_([this](Peer peer) { return impl_->peer_table.has(peer); }),
+      responses_(std::make_shared<EncodeScratch>(*this)),
+      impl_(std::make_unique<Impl>(*this, transport, protocol, options)) {
   impl_->wire.guard = [this](const std::function<void()>& run) { impl_->run_guarded(run); };
   dispatcher_.owned_by(
       [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
@@ -466,7 +467,7 @@ Server::~Server() {
   }
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     Impl::Events events(*this, *impl_, *impl_->order[i]);
-    impl_->order[i]->session.end_questions(events);
+    impl_->order[i]->session.end_requests(events);
   }
 }
 
@@ -477,22 +478,23 @@ void Server::on_disconnect(std::function<void(Peer, Errc, std::string_view)> han
   impl_->on_disconnect.add(std::move(handler));
 }
 
-void Server::on_return(std::function<void(Peer)> handler) {
-  impl_->on_return.add(std::move(handler));
+void Server::on_resume(std::function<void(Peer)> handler) {
+  impl_->on_resume.add(std::move(handler));
 }
 
-bool Server::offer_fill(Peer to, link::Filler* filler, std::size_t datagrams) {
-  Connection* connection = impl_->roll.find(impl_->offered, to);
-  impl_->roll.ask_for_offers(impl_->offered);
+bool Server::schedule_payload(Peer to, link::PayloadSource* payload_source, std::size_t datagrams) {
+  Connection* connection = impl_->peer_table.find(impl_->offered, to);
+  impl_->peer_table.prefetch_scheduled(impl_->offered);
   if (connection == nullptr) connection = impl_->find(to);  // nobody has heard of it yet
   if (connection == nullptr) return false;
   impl_->touch(*connection);
-  connection->session.link().offer_fill(filler, datagrams);
+  connection->session.link().schedule_payload(payload_source, datagrams);
   return true;
 }
-void Server::on_fill(std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> handler) {
-  KWIND_ASSERT(handler == nullptr || impl_->on_fill == nullptr);
-  impl_->on_fill = std::move(handler);
+void Server::on_payload(
+    std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> handler) {
+  KWIND_ASSERT(handler == nullptr || impl_->on_payload == nullptr);
+  impl_->on_payload = std::move(handler);
 }
 void Server::refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> knows) {
   impl_->wire.knows_entity = nullptr;
@@ -503,24 +505,24 @@ void Server::refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> know
   };
 }
 
-void Server::serve(io::Port& another) {
+void Server::serve(Transport& another) {
   KWIND_ASSERT(impl_->wire.permits(another.local()));
-  impl_->ports.push_back(&another);
+  impl_->transports.push_back(&another);
 }
 
 // A turn of a port takes so many datagrams, then it is the next one's: none keeps the others
 // waiting.
-void Server::Impl::take_in(Time now) {
+void Server::Impl::consume(Time now) {
   constexpr std::size_t kTurn = 16;
   const Time end = options.clock ? options.clock() + options.receive_time : kNever;
   std::size_t left = options.receive_datagrams;
   std::size_t empty = 0;
-  while (left > 0 && empty < ports.size()) {
+  while (left > 0 && empty < transports.size()) {
     const std::size_t at = next_port;
-    next_port = (next_port + 1) % ports.size();
+    next_port = (next_port + 1) % transports.size();
     std::size_t taken = 0;
     for (; taken < std::min(kTurn, left); ++taken) {
-      const auto received = ports[at]->receive(now);
+      const auto received = transports[at]->receive(now);
       if (!received) break;
       take_datagram(now, at, *received);
     }
@@ -532,8 +534,8 @@ void Server::Impl::take_in(Time now) {
 
 void Server::receive(Time now) {
   impl_->last_now = now;
-  impl_->take_in(now);
-  for (io::Port* port : impl_->ports) impl_->hear_ended(now, *port);
+  impl_->consume(now);
+  for (Transport* transport : impl_->transports) impl_->on_ended(now, *transport);
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     Impl::Turn& turn = impl_->turns[i];
     if (!turn.stirred && now < turn.wakeup) continue;
@@ -541,16 +543,17 @@ void Server::receive(Time now) {
     Connection& connection = *impl_->order[i];
     connection.session.link().wake(now);
     impl_->drain(now, connection);
-    impl_->expire_questions(now, connection);
+    impl_->expire_requests(now, connection);
     impl_->turns[i].wakeup = connection.session.next_wakeup();
   }
   if (impl_->some_leave) {
-    impl_->give_up_away(now);
+    impl_->discard_away(now);
     impl_->remove_closed(now);
     impl_->note_leaving();
   }
   impl_->exchange_keys(now);
-  for (io::Port* port : impl_->ports) port->flush(now);  // handshakes do not wait for a tick
+  for (Transport* transport : impl_->transports)
+    transport->flush(now);  // handshakes do not wait for a tick
 }
 
 void Server::send(Time now) {
@@ -566,17 +569,18 @@ void Server::send(Time now) {
     Impl::Turn& turn = impl_->turns[connection.place];
     // Timers as they stood after the last send; what came since was woken for in receive().
     if (now >= turn.wakeup) connection.session.link().wake(now);
-    connection.session.pump_out(now, *connection.port, std::nullopt);
+    connection.session.pump_out(now, *connection.transport, std::nullopt);
     // What ended here is reported by the next receive().
     const bool ended = connection.session.end_unreported();
     turn = {ended ? now : connection.session.next_wakeup(), false, ended};
   }
-  for (io::Port* port : impl_->ports) port->flush(now);
+  for (Transport* transport : impl_->transports) transport->flush(now);
 }
 
 Time Server::next_wakeup() const {
   Time next = impl_->listener.next_exchange();
-  for (const io::Port* port : impl_->ports) next = std::min(next, port->next_wakeup());
+  for (const Transport* transport : impl_->transports)
+    next = std::min(next, transport->next_wakeup());
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     const Impl::Turn& turn = impl_->turns[i];
     next = std::min(next, turn.wakeup);
@@ -606,7 +610,7 @@ Errc Server::take_input_of(Peer from, std::uint16_t kind, std::span<const std::b
 }
 
 std::span<const Peer> Server::everybody() {
-  return impl_->roll.peers();
+  return impl_->peer_table.peers();
 }
 
 std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pack& pack) {
@@ -616,7 +620,7 @@ std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pa
   // They are mostly in order.
   std::size_t at = 0;
   for (const Peer peer : peers) {
-    Connection* const found = impl_->roll.find(at, peer);
+    Connection* const found = impl_->peer_table.find(at, peer);
     if (found != nullptr && peer != left_out) chosen.push_back(found);
   }
   std::size_t count = 0;
@@ -659,51 +663,51 @@ void Server::pause(bool paused) {
 
 // ---- requests ----
 
-Result<std::uint16_t> Server::next_question(Peer to) const {
+Result<std::uint16_t> Server::next_request_id(Peer to) const {
   const Connection* connection = impl_->find(to);
   if (connection == nullptr) return fail(Errc::no_such_peer);
-  return connection->session.next_question();
+  return connection->session.next_request_id();
 }
 
-Errc Server::ask_packed(Peer to, const PackedMessage& request, Duration timeout,
-                        route::Questions::Settle settle) {
+Errc Server::request_packed(Peer to, const PackedMessage& request, Duration timeout,
+                            route::PendingRequests::Settle settle) {
   Connection* const connection = impl_->find(to);
   KWIND_ASSERT(connection != nullptr);
   impl_->touch(*connection);
-  return connection->session.ask(impl_->last_now, static_cast<std::uint32_t>(to), request, timeout,
-                                 std::move(settle));
+  return connection->session.request(impl_->last_now, static_cast<std::uint32_t>(to), request,
+                                     timeout, std::move(settle));
 }
 
-route::QuestionOf Server::question_of(Peer peer, std::uint16_t number) const {
+route::RequestId Server::request_id_of(Peer peer, std::uint16_t number) const {
   const Connection* const connection = impl_->find(peer);
   const std::uint64_t serial = connection == nullptr ? 0 : connection->admission.serial;
   return {static_cast<std::uint32_t>(peer), serial, number};
 }
 
-Errc Server::send_answer(const route::QuestionOf& question, const schema::MessageInfo& info,
+Errc Server::send_answer(const route::RequestId& request_id, const schema::MessageInfo& info,
                          const std::function<void(schema::Encoder&)>& encode) {
-  const Peer to{question.peer};
+  const Peer to{request_id.peer};
   Connection* const connection = impl_->find(to);
   if (connection == nullptr) return Errc::no_such_peer;
-  if (connection->admission.serial != question.connection ||
-      !connection->session.asks(info.kind, question.number)) {
+  if (connection->admission.serial != request_id.connection ||
+      !connection->session.asks(info.kind, request_id.number)) {
     return Errc::stray_answer;
   }
-  const auto packed = packer_.pack_with(info, version(to), question.number, encode);
+  const auto packed = packer_.pack_with(info, version(to), request_id.number, encode);
   if (!packed) return packed.error();
   const Errc error = send_packed(to, *packed);
-  if (error == Errc::none) connection->session.take_question(info.kind, question.number);
+  if (error == Errc::none) connection->session.take_request_id(info.kind, request_id.number);
   return error;
 }
 
-void Server::abandon(const route::QuestionOf& question, const schema::MessageInfo& info) {
-  const Peer to{question.peer};
+void Server::abandon(const route::RequestId& request_id, const schema::MessageInfo& info) {
+  const Peer to{request_id.peer};
   Connection* const connection = impl_->find(to);
-  if (connection == nullptr || connection->admission.serial != question.connection ||
-      !connection->session.take_question(info.kind, question.number)) {
+  if (connection == nullptr || connection->admission.serial != request_id.connection ||
+      !connection->session.take_request_id(info.kind, request_id.number)) {
     return;
   }
-  const auto packed = packer_.pack_abandoned(info, version(to), question.number);
+  const auto packed = packer_.pack_abandoned(info, version(to), request_id.number);
   if (packed) (void)send_packed(to, *packed);  // if it cannot be sent, the asker's time runs out
 }
 
@@ -742,7 +746,7 @@ void Server::close_all(std::string_view reason) {
 }
 
 std::vector<Peer> Server::peers() const {
-  const std::span<const Peer> here = impl_->roll.peers();
+  const std::span<const Peer> here = impl_->peer_table.peers();
   return {here.begin(), here.end()};
 }
 
@@ -760,9 +764,9 @@ std::uint16_t Server::version(Peer peer) const {
   return connection == nullptr ? std::uint16_t{0} : connection->session.link().version();
 }
 
-std::uint64_t Server::code_set(Peer peer) const {
+std::uint64_t Server::code_tables(Peer peer) const {
   const Connection* connection = impl_->find(peer);
-  return connection == nullptr ? 0 : connection->admission.code_set_digest;
+  return connection == nullptr ? 0 : connection->admission.code_tables_digest;
 }
 
 const link::Claims* Server::claims(Peer peer) const {

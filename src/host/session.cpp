@@ -1,4 +1,4 @@
-#include "session.h"
+#include "host/session.h"
 
 #include <fmt/format.h>
 
@@ -12,7 +12,7 @@ namespace {
 // How often messages that are held back are looked at again.
 constexpr Duration kHeldRetry = std::chrono::milliseconds(20);
 // Kind and question number in front of the fields.
-constexpr std::size_t kMostPrefixBits = 16 + schema::kQuestionBits;
+constexpr std::size_t kMaxPrefixBits = 16 + schema::kRequestIdBits;
 
 }  // namespace
 
@@ -25,21 +25,21 @@ void Traffic::add(const link::Link& link) {
   packets_lost += stats.packets_lost;
   messages_repeated += stats.messages_repeated;
   overhead_bits_sent += stats.overhead_bits_sent;
-  bits_sent_by_kind.resize(std::max(bits_sent_by_kind.size(), link.bits_sent().size()));
+  bits_sent_by_type.resize(std::max(bits_sent_by_type.size(), link.bits_sent().size()));
   for (std::size_t kind = 0; kind < link.bits_sent().size(); ++kind) {
-    bits_sent_by_kind[kind] += link.bits_sent()[kind];
+    bits_sent_by_type[kind] += link.bits_sent()[kind];
   }
 }
 
-bits::Secret32 seed_of(const Options& options) {
+Secret32 seed_of(const Options& options) {
   if (!options.entropy) return io::random_secret();
-  bits::Secret32 seed;
+  Secret32 seed;
   std::copy(options.entropy->begin(), options.entropy->end(), seed.bytes().begin());
   return seed;
 }
 
 link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Options& options,
-                               schema::Direction incoming, const bits::Secret32& secret) {
+                               schema::Direction incoming, const Secret32& secret) {
   link::LinkOptions made;
   for (const schema::ChannelInfo& channel : protocol.channels) {
     link::ChannelSpec spec{channel.delivery, channel.life.since};
@@ -58,7 +58,7 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
   // Only messages that say `split` may be larger than a datagram on such a channel. What may come
   // in pieces is as large as the largest message of its direction, in any version.
   for (const schema::MessageInfo& message : protocol.messages) {
-    const std::size_t bits = message.most_bits + kMostPrefixBits;
+    const std::size_t bits = message.max_bits + kMaxPrefixBits;
     if (bits <= link::kMaxWholeBytes * 8) continue;
     link::ChannelSpec& spec = made.channels[message.channel];
     spec.split = true;
@@ -79,8 +79,8 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
 
 link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& options) {
   link::Identity identity;
-  KWIND_ASSERT(options.code_sets.size() <= link::kMostCodeSets);
-  identity.code_sets = options.code_sets;
+  KWIND_ASSERT(options.code_table_sets.size() <= link::kMaxCodeTables);
+  identity.code_table_sets = options.code_table_sets;
   identity.name = protocol.name;
   identity.payload_version = schema::kStateVersion;
   for (const schema::VersionInfo& entry : protocol.versions) {
@@ -93,14 +93,14 @@ link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& 
 }
 
 Wire::Wire(const schema::ProtocolInfo& protocol_in, schema::Direction way, const Options& options,
-           TickBudget budget_in, unsigned most_faults_in)
+           TickBudget budget_in, unsigned max_faults_in)
     : protocol(protocol_in),
-      clear_mode(options.clear_mode),
+      plaintext(options.plaintext),
       timeouts(options.timeouts),
       hold_until_ready(options.hold_until_ready),
       open_requests(options.open_requests),
       budget(budget_in),
-      most_faults(most_faults_in) {
+      max_faults(max_faults_in) {
   const schema::Direction back = way == schema::Direction::from_client
                                      ? schema::Direction::from_server
                                      : schema::Direction::from_client;
@@ -114,7 +114,7 @@ Session::Session(Wire& wire, link::Link link)
     : wire_(&wire),
       link_(std::move(link)),
       ready_(!wire.hold_until_ready),
-      questions_(wire.open_requests),
+      pending_requests_(wire.open_requests),
       held_(wire.protocol.channels.size()) {
   for (const schema::MessageInfo& message : wire.protocol.messages) {
     out_limits_.emplace_back(message.at_most_per_second, route::RateLimit::kSenderSlack);
@@ -148,46 +148,46 @@ Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
         wire_->outgoing[static_cast<std::size_t>(wire_->protocol.version - message.version)];
     if (codes.get(fields, channel)) {
       const schema::MessageInfo& info = wire_->protocol.messages[message.kind];
-      if (info.role != schema::MessageRole::message) fields.get(schema::kQuestionBits);
-      show(now, peer, false, {info, fields, message.version, message.question});
+      if (info.role != schema::MessageRole::message) fields.get(schema::kRequestIdBits);
+      show(now, peer, false, {info, fields, message.version, message.request_id});
     }
   }
   return error;
 }
 
 void Session::show(Time now, std::uint32_t peer, bool received,
-                   const route::Arrived& message) const {
+                   const route::RawMessage& message) const {
   if (!wire_->tap || (wire_->tap_peer && *wire_->tap_peer != peer)) return;
   const auto run = [&] { wire_->tap({now, peer, received, message}); };
   wire_->guard(std::ref(run));
 }
 
-Result<std::uint16_t> Session::next_question() const {
+Result<std::uint16_t> Session::next_request_id() const {
   if (link_.state() != link::State::open) return fail(Errc::closed);
-  if (questions_.full()) return fail(Errc::too_many_requests);
-  return questions_.next_number();
+  if (pending_requests_.full()) return fail(Errc::too_many_requests);
+  return pending_requests_.next_number();
 }
 
-Errc Session::ask(Time now, std::uint32_t peer, const PackedMessage& request, Duration timeout,
-                  route::Questions::Settle settle) {
+Errc Session::request(Time now, std::uint32_t peer, const PackedMessage& request, Duration timeout,
+                      route::PendingRequests::Settle settle) {
   const Errc error = send(now, peer, request);
   if (error != Errc::none) return error;
   // A request is followed by its answer in the list of messages.
-  questions_.add(request.question, static_cast<std::uint16_t>(request.kind + 1), now + timeout,
-                 std::move(settle));
+  pending_requests_.add(request.request_id, static_cast<std::uint16_t>(request.kind + 1),
+                        now + timeout, std::move(settle));
   return Errc::none;
 }
 
 bool Session::asks(std::uint16_t answer, std::uint16_t number) const {
-  return std::any_of(asked_us_.begin(), asked_us_.end(), [&](const Question& question) {
-    return question.kind + 1 == answer && question.number == number;
+  return std::any_of(asked_us_.begin(), asked_us_.end(), [&](const Question& request_id) {
+    return request_id.kind + 1 == answer && request_id.number == number;
   });
 }
 
-bool Session::take_question(std::uint16_t answer, std::uint16_t number) {
+bool Session::take_request_id(std::uint16_t answer, std::uint16_t number) {
   const auto found =
-      std::find_if(asked_us_.begin(), asked_us_.end(), [&](const Question& question) {
-        return question.kind + 1 == answer && question.number == number;
+      std::find_if(asked_us_.begin(), asked_us_.end(), [&](const Question& request_id) {
+        return request_id.kind + 1 == answer && request_id.number == number;
       });
   if (found == asked_us_.end()) return false;
   asked_us_.erase(found);
@@ -197,18 +197,18 @@ bool Session::take_question(std::uint16_t answer, std::uint16_t number) {
 // ---- receiving ----
 
 // The newest wait for ready(), as messages do: a client that loads a level misses no state.
-void Session::keep_fill(const link::Event& event) {
-  if (kept_fills_.size() >= kMostHeldState) {
-    kept_fills_.pop_front();
+void Session::keep_payload(const link::Event& event) {
+  if (kept_payloads_.size() >= kMaxHeldState) {
+    kept_payloads_.pop_front();
     wire_->drops.add(Errc::payload_not_taken);
   }
-  kept_fills_.push_back({{event.payload.begin(), event.payload.end()}, event.bits});
+  kept_payloads_.push_back({{event.payload.begin(), event.payload.end()}, event.bits});
 }
 
-void Session::hand_over_fills(Sink& sink) {
-  while (!kept_fills_.empty()) {
-    const KeptFill kept = std::move(kept_fills_.front());
-    kept_fills_.pop_front();
+void Session::hand_over_payloads(Sink& sink) {
+  while (!kept_payloads_.empty()) {
+    const KeptPayload kept = std::move(kept_payloads_.front());
+    kept_payloads_.pop_front();
     if (const Errc error = sink.filled(kept.bytes, kept.bits); error != Errc::none) {
       wire_->drops.add(error);
     }
@@ -216,15 +216,15 @@ void Session::hand_over_fills(Sink& sink) {
 }
 
 void Session::drain(Time now, Sink& sink) {
-  if (ready_ && !kept_fills_.empty()) hand_over_fills(sink);
+  if (ready_ && !kept_payloads_.empty()) hand_over_payloads(sink);
   if (held_count_ > 0) release_held(now, sink);
   while (const auto event = link_.poll_event()) hear(now, *event, sink);
   if (end_waits_ && held_count_ == 0) finish(sink);
 }
 
-void Session::expire_questions(Time now, Sink& sink) {
-  while (questions_.next_deadline() <= now) {
-    sink.guard(nullptr, [&] { questions_.expire(now); });
+void Session::expire_requests(Time now, Sink& sink) {
+  while (pending_requests_.next_deadline() <= now) {
+    sink.guard(nullptr, [&] { pending_requests_.expire(now); });
   }
 }
 
@@ -232,7 +232,7 @@ void Session::expire_questions(Time now, Sink& sink) {
 void Session::finish(Sink& sink) {
   const Ended ended = std::move(*end_waits_);
   end_waits_.reset();
-  end_questions(sink);
+  end_requests(sink);
   sink.closed(ended.code, ended.text);
 }
 
@@ -240,9 +240,9 @@ void Session::drop_waiting() {
   drop_held(Errc::closed);
 }
 
-void Session::end_questions(Sink& sink) {
-  while (questions_.size() > 0) {
-    sink.guard(nullptr, [&] { questions_.end_all(); });
+void Session::end_requests(Sink& sink) {
+  while (pending_requests_.size() > 0) {
+    sink.guard(nullptr, [&] { pending_requests_.end_all(); });
   }
 }
 
@@ -261,12 +261,12 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
       if (!ready_) drop_held(Errc::closed);
       if (held_count_ > 0) release_held(now, sink);
       return;
-    case link::Event::Kind::fill:
+    case link::Event::Kind::payload:
       // Payload takes of what a peer may send in a tick as messages do.
       if (!within_budget(event.bits)) return wire_->drops.add(Errc::over_budget);
       ++tick_messages_;
       tick_bytes_ += bits::bytes_for(event.bits);
-      if (!ready_) return keep_fill(event);
+      if (!ready_) return keep_payload(event);
       if (const Errc error = sink.filled(event.payload, event.bits); error != Errc::none) {
         wire_->drops.add(error);
       }
@@ -277,19 +277,20 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
   layout_.version = link_.version();
   const auto drop = [&](Errc why) {
     wire_->drops.add(why);
-    link_.take_in(event.channel, event.bits);
+    link_.consume(event.channel, event.bits);
   };
   if (link_.state() == link::State::closing) return drop(Errc::closed);  // the game is through
   const auto kind = wire_->incoming_of(layout_.version).get(reader, event.channel);
   if (!kind) return drop(kind.error());
   const schema::MessageInfo& info = wire_->protocol.messages[*kind];
-  std::uint16_t question = 0;
+  std::uint16_t request_id = 0;
   if (info.role != schema::MessageRole::message) {
-    question = static_cast<std::uint16_t>(reader.get(schema::kQuestionBits));
+    request_id = static_cast<std::uint16_t>(reader.get(schema::kRequestIdBits));
     if (!reader.ok()) return drop(Errc::truncated);
-    if (question == 0 && info.role == schema::MessageRole::request) return drop(Errc::value_range);
+    if (request_id == 0 && info.role == schema::MessageRole::request)
+      return drop(Errc::value_range);
   }
-  std::deque<Held>& waiting = held_[event.channel];
+  std::deque<Baseline>& waiting = held_[event.channel];
   // The rate is that at which messages come, however long they wait here afterwards.
   const bool counted = in_limits_[*kind].take(now);
   Errc why = Errc::none;
@@ -299,17 +300,17 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     why = Errc::over_budget;
   }
   if (why == Errc::none) {
-    deliver(now, event.channel, {info, reader, layout_.version, question}, event.bits, sink);
+    deliver(now, event.channel, {info, reader, layout_.version, request_id}, event.bits, sink);
     return;
   }
   const bool keep = is_reliable(wire_->protocol.channels[event.channel].delivery);
   if (!keep && ready_) return drop(why);
-  if (!keep && waiting.size() >= kMostHeldState) {  // the newest are those that count
+  if (!keep && waiting.size() >= kMaxHeldState) {  // the newest are those that count
     wire_->drops.add(Errc::over_budget);
     waiting.pop_front();
     --held_count_;
   }
-  Held held{*kind, question, {}, reader.left_bits(), event.bits, now, counted};
+  Baseline held{*kind, request_id, {}, reader.left_bits(), event.bits, now, counted};
   held.bytes.resize(bits::bytes_for(held.bits));
   reader.get_bits(held.bytes, held.bits);
   waiting.push_back(std::move(held));
@@ -319,16 +320,16 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
 bool Session::within_budget(std::size_t bits) const {
   if (wire_->paused) return false;
   if (tick_messages_ == 0) return true;
-  const TickBudget& most = wire_->budget;
-  return (most.messages == 0 || tick_messages_ < most.messages) &&
-         (most.bytes == 0 || tick_bytes_ + bits::bytes_for(bits) <= most.bytes);
+  const TickBudget& max = wire_->budget;
+  return (max.messages == 0 || tick_messages_ < max.messages) &&
+         (max.bytes == 0 || tick_bytes_ + bits::bytes_for(bits) <= max.bytes);
 }
 
 void Session::release_held(Time now, Sink& sink) {
   looked_at_held_ = now;
   if (!ready_) return;
   for (std::size_t channel = 0; channel < held_.size(); ++channel) {
-    std::deque<Held>& waiting = held_[channel];
+    std::deque<Baseline>& waiting = held_[channel];
     while (!waiting.empty()) {
       if (link_.state() == link::State::closing) return drop_held(Errc::closed);
       const std::uint16_t kind = waiting.front().kind;
@@ -336,16 +337,16 @@ void Session::release_held(Time now, Sink& sink) {
       if (!within_budget(waiting.front().window_bits)) break;
       if (!waiting.front().counted && !in_limits_[kind].take(now)) {
         const Time since = std::max({waiting.front().since, ready_since_, wire_->unpaused_since});
-        if (now - since < wire_->timeouts.held_back) break;
+        if (now - since < wire_->timeouts.max_throttle_delay) break;
         link_.close(now, fmt::format("{} came faster than its `at most`", info.name),
                     Errc::rate_limited);
         return drop_held(Errc::rate_limited);
       }
-      const Held held = std::move(waiting.front());
+      const Baseline held = std::move(waiting.front());
       waiting.pop_front();
       --held_count_;
       deliver(now, channel,
-              {info, bits::Reader(held.bytes, held.bits), layout_.version, held.question},
+              {info, bits::Reader(held.bytes, held.bits), layout_.version, held.request_id},
               held.window_bits, sink);
     }
   }
@@ -354,18 +355,18 @@ void Session::release_held(Time now, Sink& sink) {
 void Session::drop_held(Errc why) {
   if (held_count_ == 0) return;
   wire_->drops.add(why, held_count_);
-  for (std::deque<Held>& waiting : held_) waiting.clear();
+  for (std::deque<Baseline>& waiting : held_) waiting.clear();
   held_count_ = 0;
 }
 
-void Session::deliver(Time now, std::size_t channel, const route::Arrived& message,
+void Session::deliver(Time now, std::size_t channel, const route::RawMessage& message,
                       std::size_t window_bits, Sink& sink) {
   ++tick_messages_;
   tick_bytes_ += bits::bytes_for(window_bits);
   show(now, sink.peer(), true, message);
   const Handled done = hand_over(message, sink);
   if (done.error != Errc::none) wire_->drops.add(done.error);
-  link_.take_in(channel, window_bits);
+  link_.consume(channel, window_bits);
   judge(now, done);
 }
 
@@ -378,8 +379,8 @@ Errc Session::take_input(Time now, std::uint16_t kind, std::span<const std::byte
   if (link_.state() != link::State::open) return drop(Errc::closed);
   if (!in_limits_[kind].take(now)) return drop(Errc::rate_limited);
   layout_.version = link_.version();
-  const route::Arrived message{wire_->protocol.messages[kind], bits::Reader(fields, bits),
-                               layout_.version, 0};
+  const route::RawMessage message{wire_->protocol.messages[kind], bits::Reader(fields, bits),
+                                  layout_.version, 0};
   show(now, sink.peer(), true, message);
   const Handled done = hand_over(message, sink);
   judge(now, done);
@@ -387,7 +388,7 @@ Errc Session::take_input(Time now, std::uint16_t kind, std::span<const std::byte
 }
 
 // What its refs name is looked up while it is decoded.
-Handled Session::hand_over(const route::Arrived& message, Sink& sink) {
+Handled Session::hand_over(const route::RawMessage& message, Sink& sink) {
   class Known final : public schema::KnownEntities {
    public:
     Known(const Wire& wire, std::uint32_t peer) : wire_(wire), peer_(peer) {}
@@ -408,24 +409,24 @@ Handled Session::hand_over(const route::Arrived& message, Sink& sink) {
   return done;
 }
 
-Handled Session::hand_on(const route::Arrived& message, Sink& sink) {
+Handled Session::hand_on(const route::RawMessage& message, Sink& sink) {
   const std::uint16_t kind = message.info.kind;
   switch (message.info.role) {
     case schema::MessageRole::message: break;
     case schema::MessageRole::request: {
       if (asked_us_.size() >= wire_->open_requests) return {Errc::too_many_requests};
       if (!sink.listens(kind)) break;
-      asked_us_.push_back({kind, message.question});
+      asked_us_.push_back({kind, message.request_id});
       const Handled done = sink.message(message, layout_);
       if (done.error != Errc::none) {
-        take_question(static_cast<std::uint16_t>(kind + 1), message.question);
+        take_request_id(static_cast<std::uint16_t>(kind + 1), message.request_id);
       }
       return done;
     }
     case schema::MessageRole::answer: {
       Handled done;
       done.faults = sink.guard(&message, [&] {
-        done.error = questions_.answer(message.question, kind, message.fields, layout_);
+        done.error = pending_requests_.answer(message.request_id, kind, message.fields, layout_);
       });
       return done;
     }
@@ -434,17 +435,17 @@ Handled Session::hand_on(const route::Arrived& message, Sink& sink) {
 }
 
 void Session::judge(Time now, const Handled& done) {
-  faults_ += done.faults + (done.blamed ? 1 : 0);
+  faults_ += done.faults + (done.penalized ? 1 : 0);
   if (done.close) {
     link_.close(now, error_info(Errc::not_allowed).text, Errc::not_allowed);
-  } else if (wire_->most_faults > 0 && faults_ >= wire_->most_faults) {
+  } else if (wire_->max_faults > 0 && faults_ >= wire_->max_faults) {
     link_.close(now, error_info(Errc::too_many_faults).text, Errc::too_many_faults);
   }
 }
 
 // ---- the pump ----
 
-void Session::pump_out(Time now, io::Port& port, const std::optional<Endpoint>& to) {
+void Session::pump_out(Time now, Transport& transport, const std::optional<Endpoint>& to) {
   if (now >= tick_end_) {
     tick_messages_ = 0;
     tick_bytes_ = 0;
@@ -452,12 +453,12 @@ void Session::pump_out(Time now, io::Port& port, const std::optional<Endpoint>& 
   }
   std::array<std::byte, link::kMaxDatagramBytes> buffer;  // NOLINT: written before it is read
   while (const std::size_t size = link_.poll_datagram(now, buffer)) {
-    port.send(now, to ? *to : link_.destination(), std::span(buffer).first(size));
+    transport.send(now, to ? *to : link_.destination(), std::span(buffer).first(size));
   }
 }
 
 Time Session::next_wakeup() const {
-  const Time next = std::min(link_.next_wakeup(), questions_.next_deadline());
+  const Time next = std::min(link_.next_wakeup(), pending_requests_.next_deadline());
   // Before ready() nothing that waits may pass.
   return held_count_ == 0 || !ready_ ? next : std::min(next, looked_at_held_ + kHeldRetry);
 }

@@ -8,34 +8,34 @@
 #include <utility>
 #include <vector>
 
+#include "kwind/core/transport.h"
 #include "kwind/host/message_packer.h"
 #include "kwind/host/options.h"
 #include "kwind/host/tap.h"
-#include "kwind/io/port.h"
 #include "kwind/link/link.h"
 #include "kwind/route/dispatcher.h"
 #include "kwind/route/rate_limit.h"
 #include "kwind/route/requests.h"
-#include "kwind/schema/kind_codes.h"
+#include "kwind/schema/message_type_codes.h"
 
 namespace kwind::host {
 
 /// What every session of one host shares.
 struct Wire {
   Wire(const schema::ProtocolInfo& protocol, schema::Direction incoming, const Options& options,
-       TickBudget budget, unsigned most_faults);
+       TickBudget budget, unsigned max_faults);
 
   const schema::ProtocolInfo& protocol;
-  std::vector<schema::KindCodes> incoming;  ///< as protocol.versions
-  std::vector<schema::KindCodes> outgoing;  ///< for the tap
-  std::optional<ClearMode> clear_mode;
+  std::vector<schema::MessageTypeCodes> incoming;  ///< as protocol.versions
+  std::vector<schema::MessageTypeCodes> outgoing;  ///< for the tap
+  std::optional<Plaintext> plaintext;
   Timeouts timeouts;
   bool hold_until_ready;
   std::size_t open_requests;
   TickBudget budget;
   bool paused = false;  ///< nothing reaches handlers now
   Time unpaused_since{};
-  unsigned most_faults;  ///< of one peer's messages, after which it is closed; 0: never
+  unsigned max_faults;  ///< of one peer's messages, after which it is closed; 0: never
   Tap tap{};
   std::function<void(const std::function<void()>&)>
       guard{};  ///< runs a tap, and counts what it throws
@@ -47,25 +47,25 @@ struct Wire {
   std::uint64_t refs_emptied = 0;
 
   /// Requires: the protocol speaks `version`.
-  [[nodiscard]] const schema::KindCodes& incoming_of(std::uint16_t version) const {
+  [[nodiscard]] const schema::MessageTypeCodes& incoming_of(std::uint16_t version) const {
     return incoming[static_cast<std::size_t>(protocol.version - version)];
   }
   [[nodiscard]] bool permits(const Endpoint& other) const {
-    return clear_mode != ClearMode::loopback_only || other.is_loopback();
+    return plaintext != Plaintext::loopback_only || other.is_loopback();
   }
 };
 
 link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Options& options,
-                               schema::Direction incoming, const bits::Secret32& secret);
+                               schema::Direction incoming, const Secret32& secret);
 /// 32 random bytes: the system's, or those that the options give.
-bits::Secret32 seed_of(const Options& options);
+Secret32 seed_of(const Options& options);
 link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& options);
 
 /// What became of a message that was handed to the game, as route::Dispatcher tells it.
 struct Handled {
   Errc error = Errc::none;
   unsigned faults = 0;
-  bool blamed = false;
+  bool penalized = false;
   bool close = false;
 };
 
@@ -78,14 +78,14 @@ class Session {
   Errc send(Time now, std::uint32_t peer, const PackedMessage& message,
             const link::SharedBytes& shared = nullptr);
   /// The same for a request, whose outcome `settle` will be told if there is no error.
-  Errc ask(Time now, std::uint32_t peer, const PackedMessage& request, Duration timeout,
-           route::Questions::Settle settle);
+  Errc request(Time now, std::uint32_t peer, const PackedMessage& request, Duration timeout,
+               route::PendingRequests::Settle settle);
   /// The number of the next question. Errors: too_many_requests.
-  [[nodiscard]] Result<std::uint16_t> next_question() const;
+  [[nodiscard]] Result<std::uint16_t> next_request_id() const;
   /// Whether a question of the peer's, whose answer is of kind `answer`, is open.
   [[nodiscard]] bool asks(std::uint16_t answer, std::uint16_t number) const;
   /// Closes such a question: its answer was sent, or none will be. false: it is not open.
-  bool take_question(std::uint16_t answer, std::uint16_t number);
+  bool take_request_id(std::uint16_t answer, std::uint16_t number);
 
   /// What an event of the link, or the end of a message's waiting, means to the host.
   class Sink {
@@ -94,11 +94,11 @@ class Session {
     virtual void opened() = 0;
     /// Whether anybody would see a message of this kind.
     [[nodiscard]] virtual bool listens(std::uint16_t kind) const = 0;
-    virtual Handled message(const route::Arrived& message, schema::Layout& layout) = 0;
+    virtual Handled message(const route::RawMessage& message, schema::Layout& layout) = 0;
     /// Runs game code on behalf of a message, and reports what it throws. Returns the faults.
-    virtual unsigned guard(const route::Arrived* message, const std::function<void()>& run) = 0;
+    virtual unsigned guard(const route::RawMessage* message, const std::function<void()>& run) = 0;
     virtual void closed(Errc code, std::string_view text) = 0;
-    /// What the peer's link::Filler wrote. Errors: why it was of no use.
+    /// What the peer's link::PayloadSource wrote. Errors: why it was of no use.
     virtual Errc filled(std::span<const std::byte> payload, std::size_t bits) = 0;
     [[nodiscard]] virtual std::uint32_t peer() const = 0;
   };
@@ -107,7 +107,7 @@ class Session {
   void drain(Time now, Sink& sink);
   /// Ends the requests whose time is out. To be called after drain(), once all that has arrived was
   /// read: an answer that waits in the socket is in time.
-  void expire_questions(Time now, Sink& sink);
+  void expire_requests(Time now, Sink& sink);
   /// Whether the link has ended and drain() has not seen it yet.
   [[nodiscard]] bool end_unreported() const {
     return link_.state() == link::State::closed && !end_heard_;
@@ -122,20 +122,20 @@ class Session {
   /// Messages may come, those first that waited; see Options::hold_until_ready.
   void set_ready(Time now);
   /// Ends all questions that the peer was asked.
-  void end_questions(Sink& sink);
+  void end_requests(Sink& sink);
 
   /// Sends what the link has to send through `port`, to `to` or where the link says, and begins a
   /// tick of the budget.
-  void pump_out(Time now, io::Port& port, const std::optional<Endpoint>& to);
+  void pump_out(Time now, Transport& transport, const std::optional<Endpoint>& to);
   [[nodiscard]] Time next_wakeup() const;
 
   link::Link& link() { return link_; }
   [[nodiscard]] const link::Link& link() const { return link_; }
 
  private:
-  struct Held {
+  struct Baseline {
     std::uint16_t kind;
-    std::uint16_t question;
+    std::uint16_t request_id;
     std::vector<std::byte> bytes;  // of the fields
     std::size_t bits;
     std::size_t window_bits;  // what it takes of its channel's window
@@ -152,24 +152,24 @@ class Session {
     std::string text;
   };
 
-  struct KeptFill {
+  struct KeptPayload {
     std::vector<std::byte> bytes;
     std::size_t bits;
   };
 
   void hear(Time now, const link::Event& event, Sink& sink);
-  void keep_fill(const link::Event& event);
-  void hand_over_fills(Sink& sink);
+  void keep_payload(const link::Event& event);
+  void hand_over_payloads(Sink& sink);
   void release_held(Time now, Sink& sink);
   void finish(Sink& sink);
   void drop_held(Errc why);
   [[nodiscard]] bool within_budget(std::size_t bits) const;
-  void deliver(Time now, std::size_t channel, const route::Arrived& message,
+  void deliver(Time now, std::size_t channel, const route::RawMessage& message,
                std::size_t window_bits, Sink& sink);
-  Handled hand_over(const route::Arrived& message, Sink& sink);
-  Handled hand_on(const route::Arrived& message, Sink& sink);
+  Handled hand_over(const route::RawMessage& message, Sink& sink);
+  Handled hand_on(const route::RawMessage& message, Sink& sink);
   void judge(Time now, const Handled& done);
-  void show(Time now, std::uint32_t peer, bool received, const route::Arrived& message) const;
+  void show(Time now, std::uint32_t peer, bool received, const route::RawMessage& message) const;
 
   // What each tick needs stands together, for hosts with more sessions than a cache holds.
   Wire* wire_;
@@ -181,11 +181,11 @@ class Session {
   Time tick_end_{};
   std::size_t tick_messages_ = 0;  // taken in this tick
   std::size_t tick_bytes_ = 0;
-  route::Questions questions_;                // asked here
+  route::PendingRequests pending_requests_;   // asked here
   std::vector<route::RateLimit> out_limits_;  // by kind
   std::vector<route::RateLimit> in_limits_;   // by kind
-  std::vector<std::deque<Held>> held_;        // by channel
-  std::deque<KeptFill> kept_fills_;           // until ready()
+  std::vector<std::deque<Baseline>> held_;    // by channel
+  std::deque<KeptPayload> kept_payloads_;     // until ready()
   Time ready_since_{};
   std::optional<Ended> end_waits_{};  // heard, but messages wait that came before it
   bool end_heard_ = false;

@@ -45,11 +45,11 @@ constexpr Duration kCountsEvery = std::chrono::milliseconds(100);
 }  // namespace
 
 struct ThreadedServer::Halves {
-  Halves(std::unique_ptr<io::LivePort> port_in, const schema::ProtocolInfo& protocol,
+  Halves(std::unique_ptr<io::PollableTransport> port_in, const schema::ProtocolInfo& protocol,
          const ServerOptions& options, const ThreadedOptions& queues)
-      : port(std::move(port_in)),
+      : transport(std::move(port_in)),
         linger(options.timeouts.linger),
-        server(*port, protocol, options),
+        server(*transport, protocol, options),
         inbound(queues.inbound + kReserve),
         outbound(queues.outbound) {
     server.on_connect([this](Peer peer) {
@@ -67,8 +67,9 @@ struct ThreadedServer::Halves {
       item.text = text;
       put(std::move(item));
     });
-    server.rest_checks_owners();  // the game half does
-    server.on_rest([this](Peer peer, const route::Arrived& message) { take(peer, message); });
+    server.unhandled_checks_owners();  // the game half does
+    server.on_unhandled(
+        [this](Peer peer, const route::RawMessage& message) { take(peer, message); });
     thread = std::thread([this] { run(); });
   }
 
@@ -86,7 +87,7 @@ struct ThreadedServer::Halves {
   }
   void look_at_room() { server.pause(!waiting.empty() || inbound.room() <= kReserve); }
 
-  void take(Peer peer, const route::Arrived& message) {
+  void take(Peer peer, const route::RawMessage& message) {
     Inbound* const slot = waiting.empty() ? inbound.put_slot() : nullptr;
     if (slot == nullptr) return;  // cannot be: the server was paused before
     slot->what = Inbound::What::message;
@@ -127,15 +128,15 @@ struct ThreadedServer::Halves {
         const std::lock_guard lock(counts_mutex);
         counts = server.counts();
       }
-      const std::array<io::LivePort*, 1> ports{port.get()};
+      const std::array<io::PollableTransport*, 1> transports{transport.get()};
       const std::array<int, 1> also{waker.descriptor()};
-      io::wait_for_any(ports, end ? std::min(server.next_wakeup(), *end) : server.next_wakeup(),
-                       also);
+      io::wait_for_any(transports,
+                       end ? std::min(server.next_wakeup(), *end) : server.next_wakeup(), also);
       waker.clear();
     }
   }
 
-  std::unique_ptr<io::LivePort> port;
+  std::unique_ptr<io::PollableTransport> transport;
   Duration linger;
   Server server;
   route::Handoff<Inbound> inbound;
@@ -148,7 +149,7 @@ struct ThreadedServer::Halves {
   std::thread thread;
 };
 
-ThreadedServer::ThreadedServer(std::unique_ptr<io::LivePort> port,
+ThreadedServer::ThreadedServer(std::unique_ptr<io::PollableTransport> transport,
                                const schema::ProtocolInfo& protocol, const ServerOptions& options,
                                const ThreadedOptions& queues)
     : protocol_(protocol),
@@ -156,10 +157,10 @@ ThreadedServer::ThreadedServer(std::unique_ptr<io::LivePort> port,
       packer_(protocol, schema::Direction::from_server, options.policy),
       rooms_([this](Peer peer) { return versions_.count(peer) > 0; }) {
   // The network half has neither the game's handlers nor a way to be told that a peer is ready.
-  KWIND_ASSERT(!options.hold_until_ready && options.most_faults == 0);
+  KWIND_ASSERT(!options.hold_until_ready && options.max_faults == 0);
   dispatcher_.owned_by(
       [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
-  halves_ = std::make_unique<Halves>(std::move(port), protocol, options, queues);
+  halves_ = std::make_unique<Halves>(std::move(transport), protocol, options, queues);
 }
 
 ThreadedServer::~ThreadedServer() {
@@ -201,7 +202,7 @@ void ThreadedServer::receive() {
                                  {protocol_.messages[item->kind],
                                   bits::Reader(item->bytes, item->bits), item->version, 0},
                                  layout);
-        KWIND_ASSERT(!result.blamed);  // Ruling::blame: nobody here counts faults
+        KWIND_ASSERT(!result.penalized);  // CheckResult::blame: nobody here counts faults
         if (result.error != Errc::none) drops_.add(result.error);
         if (result.close) close(peer, error_info(Errc::not_allowed).text);
         break;

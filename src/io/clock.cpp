@@ -2,7 +2,7 @@
 
 #include <sodium.h>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 
 namespace kwind::io {
 
@@ -11,17 +11,17 @@ Time now() {
       std::chrono::duration_cast<Duration>(std::chrono::steady_clock::now().time_since_epoch()));
 }
 
-bits::Key128 entropy() {
+Key128 entropy() {
   // Thread-safe and idempotent; it fails only where the system has no random numbers at all.
   KWIND_ASSERT(sodium_init() >= 0);
-  bits::Key128 key{};
+  Key128 key{};
   randombytes_buf(key.data(), key.size());
   return key;
 }
 
-bits::Secret32 random_secret() {
+Secret32 random_secret() {
   KWIND_ASSERT(sodium_init() >= 0);
-  bits::Secret32 secret;
+  Secret32 secret;
   randombytes_buf(secret.bytes().data(), secret.bytes().size());
   return secret;
 }

@@ -6,7 +6,7 @@
 #include <cstdint>
 #include <span>
 
-#include "kwind/bits/time.h"
+#include "kwind/core/time.h"
 
 namespace kwind::io {
 
@@ -19,7 +19,7 @@ class CopyFilter {
   /// twice appears twice on one interface, and is no copy. O(kPackets + bytes).
   bool is_copy(Time now, unsigned interface, std::span<const std::byte> packet) {
     const std::uint64_t hash = hash_of(packet);
-    for (Seen& seen : seen_) {
+    for (RelevantEntity& seen : seen_) {
       if (seen.hash != hash || seen.bytes != packet.size() || seen.interface == interface ||
           now - seen.at > kLongest) {
         continue;
@@ -33,7 +33,7 @@ class CopyFilter {
 
  private:
   static constexpr std::size_t kPackets = 256;
-  struct Seen {
+  struct RelevantEntity {
     std::uint64_t hash = 0;
     std::size_t bytes = 0;  // 0: none
     unsigned interface = 0;
@@ -47,7 +47,7 @@ class CopyFilter {
     }
     return hash;
   }
-  std::array<Seen, kPackets> seen_{};
+  std::array<RelevantEntity, kPackets> seen_{};
   std::size_t next_ = 0;
 };
 

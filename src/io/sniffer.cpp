@@ -10,9 +10,9 @@
 #include <algorithm>
 #include <array>
 
-#include "copy_filter.h"
+#include "io/copy_filter.h"
+#include "io/system_address.h"
 #include "kwind/io/clock.h"
-#include "system_address.h"
 
 namespace kwind::io {
 

@@ -7,8 +7,8 @@
 #include <cerrno>
 #include <cstring>
 
-#include "kwind/bits/endpoint.h"
-#include "kwind/bits/errors.h"
+#include "kwind/core/endpoint.h"
+#include "kwind/core/errors.h"
 
 namespace kwind::io {
 

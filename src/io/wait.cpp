@@ -3,17 +3,18 @@
 
 #include <algorithm>
 
+#include "kwind/core/transport.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/port.h"
 
 namespace kwind::io {
 
-void wait_for_any(std::span<LivePort* const> ports, Time until, std::span<const int> also) {
-  std::vector<LivePort::Waiting> waits;
-  for (const LivePort* port : ports) {
-    if (port->holds_some()) return;
-    until = std::min(until, port->next_wakeup());
-    port->add_waits(waits);
+void wait_for_any(std::span<PollableTransport* const> transports, Time until,
+                  std::span<const int> also) {
+  std::vector<PollableTransport::Waiting> waits;
+  for (const PollableTransport* transport : transports) {
+    if (transport->holds_some()) return;
+    until = std::min(until, transport->next_wakeup());
+    transport->add_waits(waits);
   }
   std::vector<pollfd> files;
   files.reserve(waits.size() + also.size());

@@ -5,7 +5,7 @@
 
 #include <cstdint>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 
 namespace kwind::io {
 

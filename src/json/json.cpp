@@ -5,9 +5,9 @@
 #include <cmath>
 #include <limits>
 
+#include "json/nullable.h"
 #include "kwind/bits/nearest.h"
 #include "kwind/json/text.h"
-#include "nullable.h"
 
 namespace kwind::json {
 namespace {
@@ -210,11 +210,11 @@ class Reading {
         if (made.whole < 0 || made.whole > 0xffffffff) stop("a tick, 0 to 4294967295", json);
         return made;
       case TypeKind::real:
-      case TypeKind::turn:
+      case TypeKind::angle:
       case TypeKind::f32:
       case TypeKind::f64: made.real = number(json); return made;
-      case TypeKind::heading2: return components(2, json);
-      case TypeKind::heading3: return components(3, json);
+      case TypeKind::direction2: return components(2, json);
+      case TypeKind::direction3: return components(3, json);
       case TypeKind::rotation: return components(4, json);
       case TypeKind::vec:
         if (!json.is_array() || json.size() != type.limit) {
@@ -238,7 +238,7 @@ class Reading {
         made.whole = static_cast<std::int64_t>(set);
         return made;
       }
-      case TypeKind::record: return fields(protocol_.records[type.index].fields, json);
+      case TypeKind::record: return fields(protocol_.states[type.index].fields, json);
       case TypeKind::list:
         if (!json.is_array()) stop("an array", json);
         items(type.element.front(), json, made);
@@ -324,11 +324,11 @@ ordered_json to_json(const Protocol& protocol, const Type& type, const Value& va
     case TypeKind::peer:
     case TypeKind::tick: return value.whole;
     case TypeKind::real:
-    case TypeKind::turn:
+    case TypeKind::angle:
     case TypeKind::f32:
     case TypeKind::f64: return value.real;
-    case TypeKind::heading2:
-    case TypeKind::heading3:
+    case TypeKind::direction2:
+    case TypeKind::direction3:
     case TypeKind::rotation: return numbers(value);
     case TypeKind::text: return value.text;
     case TypeKind::bytes: return hex_of(value.text);
@@ -344,7 +344,7 @@ ordered_json to_json(const Protocol& protocol, const Type& type, const Value& va
       }
       return made;
     }
-    case TypeKind::record: return to_json(protocol, protocol.records[type.index].fields, value);
+    case TypeKind::record: return to_json(protocol, protocol.states[type.index].fields, value);
     case TypeKind::vec:
     case TypeKind::list: return all();
     case TypeKind::grid: return rows(protocol, type, value);

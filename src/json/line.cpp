@@ -6,11 +6,11 @@
 #include <cctype>
 #include <charconv>
 
+#include "json/nullable.h"
 #include "kwind/bits/nearest.h"
 #include "kwind/bits/writer.h"
 #include "kwind/json/text.h"
 #include "kwind/schema/runtime.h"
-#include "nullable.h"
 
 namespace kwind::json {
 namespace {
@@ -83,8 +83,8 @@ std::string value_line(const Type& type, const ordered_json& json) {
       if (!can_be_null(inner)) return json.is_null() ? "none" : value_line(inner, json);
       return json.empty() ? "none" : json_text(json);
     }
-    case TypeKind::heading2:
-    case TypeKind::heading3:
+    case TypeKind::direction2:
+    case TypeKind::direction3:
     case TypeKind::rotation:
     case TypeKind::vec: {
       std::string all;
@@ -165,8 +165,8 @@ tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_vi
       if (!value || !wrapped) return value;
       return ordered_json::array({*value});
     }
-    case TypeKind::heading2:
-    case TypeKind::heading3:
+    case TypeKind::direction2:
+    case TypeKind::direction3:
     case TypeKind::rotation:
     case TypeKind::vec: {
       ordered_json all = ordered_json::array();
@@ -290,7 +290,7 @@ tl::expected<Line, Problem> parse_line(const Protocol& protocol, std::string_vie
 
 std::optional<Problem> out_of_range(const Protocol& protocol, const std::vector<Field>& fields,
                                     const Value& value) {
-  std::vector<std::byte> memory(bits::bytes_for(schema::size_of(protocol, fields).most_bits) + 16);
+  std::vector<std::byte> memory(bits::bytes_for(schema::size_of(protocol, fields).max_bits) + 16);
   schema::Encoder out{bits::Writer(memory)};
   for (const schema::Span& span : schema::encode_explained(protocol, fields, value, memory, out)) {
     if (!span.fault) continue;

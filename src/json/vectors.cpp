@@ -2,7 +2,7 @@
 
 #include <fmt/format.h>
 
-#include "kwind/bits/digest.h"
+#include "kwind/core/digest.h"
 #include "kwind/json/text.h"
 #include "kwind/schema/runtime.h"
 #include "kwind/schema/sample.h"
@@ -11,9 +11,9 @@ namespace kwind::json {
 namespace {
 
 using nlohmann::ordered_json;
-using schema::Filling;
+using schema::PayloadFrame;
 
-constexpr std::size_t kMostBytes = 600;
+constexpr std::size_t kMaxBytes = 600;
 
 struct Body {
   std::string_view name;
@@ -62,21 +62,21 @@ std::string test_vectors(const schema::Protocol& protocol) {
                    {"vectors", ordered_json::array()}};
   for (std::uint16_t v = schema::oldest_version(protocol); v <= protocol.version; ++v) {
     out["versions"].push_back(
-        {{"version", v}, {"digest", bits::to_hex(schema::digest_of(protocol, v), 16)}});
+        {{"version", v}, {"digest", to_hex(schema::digest_of(protocol, v), 16)}});
   }
   schema::SampleNumbers numbers(1);
   for (const Body& body : bodies_of(protocol)) {
     for (std::uint16_t v = schema::oldest_version(protocol); v <= protocol.version; ++v) {
       if (!body.life.alive(v)) continue;
-      for (const Filling filling :
-           {Filling::least, Filling::typical, Filling::typical, Filling::most}) {
-        const auto value = schema::sample_value(protocol, *body.fields, filling, numbers);
+      for (const PayloadFrame payload :
+           {PayloadFrame::min, PayloadFrame::typical, PayloadFrame::typical, PayloadFrame::max}) {
+        const auto value = schema::sample_value(protocol, *body.fields, payload, numbers);
         const std::size_t bits = encode(protocol, body, value, v, scratch());
-        if (bits::bytes_for(bits) > kMostBytes) continue;
+        if (bits::bytes_for(bits) > kMaxBytes) continue;
         out["vectors"].push_back({{"message", body.name},
                                   {"version", v},
                                   {"bits", bits},
-                                  {"hex", bits::to_hex(scratch(), bits::bytes_for(bits))},
+                                  {"hex", to_hex(scratch(), bits::bytes_for(bits))},
                                   {"value", to_json(protocol, *body.fields,
                                                     decode(protocol, body, scratch(), bits, v))}});
       }
@@ -124,7 +124,7 @@ std::vector<Problem> check_vectors(const schema::Protocol& protocol, std::string
     }
     const std::size_t bits = encode(protocol, *body, *value, version, scratch());
     if (bits != vector.value("bits", std::size_t{0}) ||
-        bits::to_hex(scratch(), bits::bytes_for(bits)) != vector.value("hex", "")) {
+        to_hex(scratch(), bits::bytes_for(bits)) != vector.value("hex", "")) {
       wrong(name + " encodes to other bits");
     } else if (decode(protocol, *body, scratch(), bits, version) != *value) {
       wrong(name + " decodes to another value");

@@ -59,10 +59,10 @@ class Comparison {
       return all;
     };
     if (before_.entities.empty() || travels(before_) == travels(after_)) return;
-    const bool told =
+    const bool reported =
         std::any_of(changes_.begin() + static_cast<std::ptrdiff_t>(first), changes_.end(),
                     [](const Change& change) { return change.impact != Impact::harmless; });
-    if (told) return;
+    if (reported) return;
     add(Impact::breaks, "entities",
         "what is replicated changed, and state has no older versions: peers of the old description "
         "are refused",
@@ -102,7 +102,7 @@ class Comparison {
       add(Impact::breaks, where,
           fmt::format("it speaks versions {} to {} only", oldest_version(after_), after_.version),
           fmt::format("a hello lists {} versions at most; raise the version by less",
-                      schema::kMostVersions));
+                      schema::kMaxVersions));
     } else if (first_ > oldest_version(before_)) {
       add(Impact::breaks, where,
           fmt::format(
@@ -110,7 +110,7 @@ class Comparison {
               first_ == oldest_version(before_) + 1
                   ? fmt::format("version {} is", oldest_version(before_))
                   : fmt::format("versions {} to {} are", oldest_version(before_), first_ - 1),
-              schema::kMostVersions),
+              schema::kMaxVersions),
           "raise the version by less, or when peers of those are gone");
     }
     limit("entities", before_.entities_up_to, after_.entities_up_to, TypeKind::ref);
@@ -133,7 +133,7 @@ class Comparison {
     };
     return std::any_of(before_.messages.begin(), before_.messages.end(),
                        [&](const auto& message) { return any(message.fields); }) ||
-           std::any_of(before_.records.begin(), before_.records.end(),
+           std::any_of(before_.states.begin(), before_.states.end(),
                        [&](const auto& record) { return any(record.fields); }) ||
            std::any_of(before_.entities.begin(), before_.entities.end(),
                        [&](const auto& entity) { return any(entity.fields); });
@@ -376,8 +376,8 @@ class Comparison {
       case TypeKind::one_of:
         return options(before_.one_ofs[a.index], after_.one_ofs[b.index], where, "case");
       case TypeKind::record: {
-        const auto& from = before_.records[a.index];
-        const auto& to = after_.records[b.index];
+        const auto& from = before_.states[a.index];
+        const auto& to = after_.states[b.index];
         if (!seen_.insert({from.name, to.name}).second) return;  // told where it was met first
         const std::string place = "record " + to.name;
         doc(from.doc, to.doc, place);

@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "kwind/schema/codec.h"
-#include "syntax.h"
+#include "language/syntax.h"
 
 namespace kwind::language {
 
@@ -20,10 +20,10 @@ Compiled read_files(std::string_view text, std::string_view name,
   // Tokens point into the files, which therefore stay where they are until the end.
   Files files;
   files.push_back(std::make_unique<SourceFile>(SourceFile{std::string(name), std::string(text)}));
-  if (text.size() > kMostFileBytes) {
+  if (text.size() > kMaxFileBytes) {
     made.errors.push_back(
         {1, 1, 1,
-         fmt::format("the file is larger than {} bytes; split the protocol", kMostFileBytes)});
+         fmt::format("the file is larger than {} bytes; split the protocol", kMaxFileBytes)});
   } else {
     read(files, made);
   }
@@ -31,7 +31,7 @@ Compiled read_files(std::string_view text, std::string_view name,
     std::stable_sort(all->begin(), all->end(), [](const auto& a, const auto& b) {
       return std::tuple(a.file, a.line, a.column) < std::tuple(b.file, b.line, b.column);
     });
-    if (all->size() > kMostErrors) all->resize(kMostErrors);
+    if (all->size() > kMaxErrors) all->resize(kMaxErrors);
   }
   for (auto& file : files) made.files.push_back(std::move(*file));
   return made;

@@ -1,12 +1,12 @@
-#include "cpp_codec.h"
+#include "language/cpp_codec.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 
-#include "cpp_names.h"
 #include "kwind/schema/codec.h"
-#include "snake_case.h"
+#include "language/cpp_names.h"
+#include "language/snake_case.h"
 
 namespace kwind::language {
 
@@ -75,7 +75,7 @@ void CppCodec::fields(const std::string& owner, const std::vector<Field>& all,
 
 // Whether a record is small and simple enough to be written as part of what contains it.
 bool CppCodec::expands(const Type& type) const {
-  const auto& all = protocol_.records[type.index].fields;
+  const auto& all = protocol_.states[type.index].fields;
   for (const Field& field : all) {
     if (!field.life.whole()) return false;
     switch (field.type.kind) {
@@ -93,7 +93,7 @@ bool CppCodec::expands(const Type& type) const {
       default: break;
     }
   }
-  return schema::size_of(protocol_, all).most_bits <= 64;
+  return schema::size_of(protocol_, all).max_bits <= 64;
 }
 
 std::string CppCodec::choice(const Options& options, const std::string& value) const {
@@ -107,7 +107,7 @@ std::string CppCodec::choice(const Options& options, const std::string& value) c
 void CppCodec::value(const Type& type, const std::string& value, const Range& range) {
   switch (type.kind) {
     case TypeKind::record: {
-      const auto& record = protocol_.records[type.index];
+      const auto& record = protocol_.states[type.index];
       if (expands(type)) return fields(record.name, record.fields, value);
       return line(fmt::format("{}({}, {});", encoding_ ? "encode" : "decode",
                               encoding_ ? "out" : "in", value));
@@ -130,7 +130,7 @@ void CppCodec::value(const Type& type, const std::string& value, const Range& ra
 
 void CppCodec::leaf(const Type& type, const std::string& value, const Range& range) {
   const std::string& codec = codec_;
-  const unsigned bits = schema::size_of(protocol_, type, 1).most_bits;
+  const unsigned bits = schema::size_of(protocol_, type, 1).max_bits;
   const auto ranged = [&](std::string_view method) {
     piece(fmt::format("{}.{}({}_range, {})", codec, method, range.prefix, value), bits);
   };
@@ -147,14 +147,15 @@ void CppCodec::leaf(const Type& type, const std::string& value, const Range& ran
     case TypeKind::tick: return plain("tick");
     case TypeKind::integer: return ranged("integer");
     case TypeKind::real: return ranged("real");
-    case TypeKind::turn: return ranged("turn");
+    case TypeKind::angle: return ranged("angle");
     case TypeKind::peer: return limited("peer");
     case TypeKind::ref: return limited("ref");
-    case TypeKind::heading2:
+    case TypeKind::direction2:
       return piece(
-          fmt::format("{0}.heading2({1}_range, {2}[0], {2}[1])", codec, range.prefix, value), bits);
-    case TypeKind::heading3:
-      return piece(fmt::format("{0}.heading3({1}_range, {2}[0], {2}[1], {2}[2])", codec,
+          fmt::format("{0}.direction2({1}_range, {2}[0], {2}[1])", codec, range.prefix, value),
+          bits);
+    case TypeKind::direction3:
+      return piece(fmt::format("{0}.direction3({1}_range, {2}[0], {2}[1], {2}[2])", codec,
                                range.prefix, value),
                    bits);
     case TypeKind::rotation:
@@ -192,13 +193,13 @@ bool CppCodec::is_pieces(const Type& type) const {
   switch (type.kind) {
     case TypeKind::integer:
     case TypeKind::real:
-    case TypeKind::turn:
+    case TypeKind::angle:
     case TypeKind::f32:
     case TypeKind::f64: return true;
     case TypeKind::enumeration: return protocol_.enums[type.index].lives.empty();
     case TypeKind::vec: return is_pieces(type.element.front());
     case TypeKind::record: {
-      const auto& all = protocol_.records[type.index].fields;
+      const auto& all = protocol_.states[type.index].fields;
       return expands(type) && std::all_of(all.begin(), all.end(), [&](const Field& field) {
                return field.type.kind == TypeKind::boolean || is_pieces(field.type);
              });
@@ -311,24 +312,24 @@ void CppCodec::grid(const Type& type, const std::string& value_name, const Range
       count = fmt::format("{}_range.last_index() + 1", range.prefix);
       const char* method = cell.kind == TypeKind::integer ? "integer"
                            : cell.kind == TypeKind::real  ? "real"
-                                                          : "turn";
+                                                          : "angle";
       piece = fmt::format("out.{}({}_range, {{}})", method, range.prefix);
       back =
           fmt::format("static_cast<{}>({}_range.value_of(index))", types_.name(cell), range.prefix);
     }
   }
-  const std::string shape = fmt::format("kwind::schema::GridShape{{{}, {}, {}, {}}}", type.limit,
+  const std::string model = fmt::format("kwind::schema::GridShape{{{}, {}, {}, {}}}", type.limit,
                                         type.height, count, named);
   const std::string item = fmt::format("{}.cells()[cell]", value_name);
   if (encoding_) {
-    line(fmt::format("kwind::schema::encode_grid(out, {}, [&](std::size_t cell) {{", shape));
+    line(fmt::format("kwind::schema::encode_grid(out, {}, [&](std::size_t cell) {{", model));
     line(fmt::format("  return out.cell({});\n{}}});", fmt::format(fmt::runtime(piece), item),
                      indent_));
   } else {
     line(
         fmt::format("kwind::schema::decode_grid(in, {}, [&](std::size_t cell, std::uint64_t index) "
                     "{{",
-                    shape));
+                    model));
     line(fmt::format("  {} = {};\n{}}});", item, back, indent_));
   }
 }
@@ -354,7 +355,7 @@ void CppCodec::flags(const Options& options, const std::string& value_name) {
 bool CppCodec::carries_nothing(const schema::Option& option) const {
   const auto empty = [&](const auto& self, const Type& type) -> bool {
     if (type.kind != TypeKind::record) return false;
-    const auto& all = protocol_.records[type.index].fields;
+    const auto& all = protocol_.states[type.index].fields;
     return std::all_of(all.begin(), all.end(),
                        [&](const Field& field) { return self(self, field.type); });
   };

@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "cpp_types.h"
+#include "language/cpp_types.h"
 
 namespace kwind::language {
 

@@ -1,11 +1,11 @@
-#include "cpp_names.h"
+#include "language/cpp_names.h"
 
 #include <fmt/format.h>
 
 #include <limits>
 
-#include "reserved_names.h"
-#include "snake_case.h"
+#include "language/reserved_names.h"
+#include "language/snake_case.h"
 
 namespace kwind::language {
 

@@ -1,11 +1,11 @@
-#include "cpp_types.h"
+#include "language/cpp_types.h"
 
 #include <fmt/format.h>
 
 #include <limits>
 
-#include "cpp_names.h"
-#include "snake_case.h"
+#include "language/cpp_names.h"
+#include "language/snake_case.h"
 
 namespace kwind::language {
 
@@ -33,9 +33,9 @@ std::string CppTypes::name(const Type& type, const std::string& scope) const {
     case TypeKind::f32: return "float";
     case TypeKind::real:
     case TypeKind::f64:
-    case TypeKind::turn: return "double";
-    case TypeKind::heading2: return "::Eigen::Vector2d";
-    case TypeKind::heading3: return "::Eigen::Vector3d";
+    case TypeKind::angle: return "double";
+    case TypeKind::direction2: return "::Eigen::Vector2d";
+    case TypeKind::direction3: return "::Eigen::Vector3d";
     case TypeKind::rotation: return "::Eigen::Quaterniond";
     case TypeKind::vec: {
       const Type& part = type.element.front();
@@ -51,7 +51,7 @@ std::string CppTypes::name(const Type& type, const std::string& scope) const {
     case TypeKind::bytes: return "std::vector<std::byte>";
     case TypeKind::enumeration: return scope + qualified(protocol_.enums[type.index]);
     case TypeKind::flags: return scope + qualified(protocol_.flags[type.index]);
-    case TypeKind::record: return scope + protocol_.records[type.index].name;
+    case TypeKind::record: return scope + protocol_.states[type.index].name;
     case TypeKind::list: return fmt::format("std::vector<{}>", element());
     case TypeKind::grid:
       return fmt::format("kwind::schema::Grid<{}, {}, {}>", element(), type.limit, type.height);
@@ -77,9 +77,9 @@ std::string CppTypes::value(const Type& type, const schema::Value& value,
     }
     case TypeKind::real:
     case TypeKind::f64:
-    case TypeKind::turn: return fmt::format("{}", value.real);
-    case TypeKind::heading2: return "::Eigen::Vector2d::UnitX()";
-    case TypeKind::heading3: return "::Eigen::Vector3d::UnitZ()";
+    case TypeKind::angle: return fmt::format("{}", value.real);
+    case TypeKind::direction2: return "::Eigen::Vector2d::UnitX()";
+    case TypeKind::direction3: return "::Eigen::Vector3d::UnitZ()";
     case TypeKind::rotation: return "::Eigen::Quaterniond::Identity()";
     case TypeKind::enumeration: {
       const Options& options = protocol_.enums[type.index];
@@ -127,11 +127,11 @@ std::string CppTypes::range(const Type& of, const std::string& prefix) {
     case TypeKind::real:
       return fmt::format("kwind::bits::RealRange {}_range{{{}, {}, {}, {}}}", prefix, type.real.lo,
                          type.real.step, type.real.scale, type.real.count);
-    case TypeKind::turn:
-    case TypeKind::heading2:
-      return fmt::format("kwind::bits::TurnRange {}_range{{{}, {}, {}}}", prefix, type.turn.step,
-                         type.turn.scale, type.turn.count);
-    case TypeKind::heading3:
+    case TypeKind::angle:
+    case TypeKind::direction2:
+      return fmt::format("kwind::bits::AngleRange {}_range{{{}, {}, {}}}", prefix, type.angle.step,
+                         type.angle.scale, type.angle.count);
+    case TypeKind::direction3:
       return fmt::format("kwind::bits::DirectionGrid {}_range{{{}}}", prefix, type.direction.half);
     case TypeKind::rotation:
       return fmt::format("kwind::bits::RotationGrid {}_range{{{}}}", prefix, type.rotation.half);
@@ -170,10 +170,10 @@ void CppTypes::headers(const Type& type, std::set<std::string>& system,
     case TypeKind::maybe: system.insert("<optional>"); break;
     case TypeKind::grid: ours.insert("\"kwind/schema/grid.h\""); break;
     case TypeKind::vec:
-    case TypeKind::heading2:
-    case TypeKind::heading3: system.insert("<Eigen/Core>"); break;
+    case TypeKind::direction2:
+    case TypeKind::direction3: system.insert("<Eigen/Core>"); break;
     case TypeKind::rotation: system.insert("<Eigen/Geometry>"); break;
-    case TypeKind::record: declared(protocol_.records[type.index].name); break;
+    case TypeKind::record: declared(protocol_.states[type.index].name); break;
     case TypeKind::enumeration: options(protocol_.enums[type.index]); break;
     case TypeKind::flags: options(protocol_.flags[type.index]); break;
     case TypeKind::one_of:
@@ -186,7 +186,7 @@ void CppTypes::headers(const Type& type, std::set<std::string>& system,
     case TypeKind::real:
     case TypeKind::f32:
     case TypeKind::f64:
-    case TypeKind::turn:
+    case TypeKind::angle:
     case TypeKind::ref:
     case TypeKind::peer:
     case TypeKind::tick: break;

@@ -1,4 +1,4 @@
-#include "cursor.h"
+#include "language/cursor.h"
 
 #include <fmt/format.h>
 
@@ -114,8 +114,8 @@ Number Cursor::number(std::string_view what, bool fraction) {
     const std::string_view after = digits.text.substr(dot + 1);
     if (after.size() > 9) stop(digits, "more than 9 digits after the point");
     for (std::size_t i = 0; i < after.size(); ++i) made.den *= 10;
-    const std::int64_t most = std::numeric_limits<std::int64_t>::max() / made.den - 1;
-    if (made.num > most || made.num < -most) {
+    const std::int64_t max = std::numeric_limits<std::int64_t>::max() / made.den - 1;
+    if (made.num > max || made.num < -max) {
       stop(digits, "the number has too many digits");
     }
     const std::int64_t rest = whole(digits, after, false);

@@ -5,7 +5,7 @@
 #include <string_view>
 #include <vector>
 
-#include "syntax.h"
+#include "language/syntax.h"
 
 namespace kwind::language {
 

@@ -48,9 +48,9 @@ end
 local makers = {
   boolean = ProtoField.bool, integer = ProtoField.int32, count = ProtoField.uint32,
   real = ProtoField.double, f32 = ProtoField.double, f64 = ProtoField.double,
-  turn = ProtoField.double, text = ProtoField.string, bytes = ProtoField.string,
+  angle = ProtoField.double, text = ProtoField.string, bytes = ProtoField.string,
   enumeration = ProtoField.string, ref = ProtoField.uint32, peer = ProtoField.uint32,
-  tick = ProtoField.uint32, heading2 = ProtoField.string, heading3 = ProtoField.string,
+  tick = ProtoField.uint32, direction2 = ProtoField.string, direction3 = ProtoField.string,
   rotation = ProtoField.string, grid = ProtoField.string,
 }
 
@@ -237,15 +237,15 @@ function readers.count(bits, type) return below(bits:count(3), type.limit + 1) e
 function readers.real(bits, type)
   return (type.lo + below(bits:get(type.bits), type.count) * type.step) / type.scale
 end
-readers.turn = readers.real
+readers.angle = readers.real
 function readers.f32(bits) return (Struct.unpack("<f", bits:string(4))) end
 function readers.f64(bits) return (Struct.unpack("<d", bits:string(8))) end
-function readers.heading2(bits, type)
+function readers.direction2(bits, type)
   local angle = math.rad(readers.real(bits, type))
   return components({ math.cos(angle), math.sin(angle) })
 end
 -- A point of the octahedron, unfolded to a square.
-function readers.heading3(bits, type)
+function readers.direction3(bits, type)
   local half, side = type.half, 2 * type.half + 1
   local index = below(bits:get(type.bits), side * side)
   local u, v = math.floor(index / side) - half, index % side - half

@@ -1,4 +1,4 @@
-#include "field_words.h"
+#include "language/field_words.h"
 
 #include <fmt/format.h>
 
@@ -7,7 +7,7 @@
 
 #include "kwind/bits/nearest.h"
 #include "kwind/schema/codec.h"
-#include "ranges.h"
+#include "language/ranges.h"
 
 namespace kwind::language {
 namespace {
@@ -34,7 +34,7 @@ bool take_name(const std::vector<schema::Option>& options, const Token& place, s
 }
 
 // Each step's sine and cosine are kept in a table.
-constexpr std::uint64_t kMostFollowedSteps = 65536;
+constexpr std::uint64_t kMaxFollowedSteps = 65536;
 
 // Whether a value moves without jumps, so that there is something between two of them.
 bool continuous(const schema::Protocol& protocol, const Type& type) {
@@ -42,13 +42,13 @@ bool continuous(const schema::Protocol& protocol, const Type& type) {
     case TypeKind::real:
     case TypeKind::f32:
     case TypeKind::f64:
-    case TypeKind::turn:
-    case TypeKind::heading2:
-    case TypeKind::heading3:
+    case TypeKind::angle:
+    case TypeKind::direction2:
+    case TypeKind::direction3:
     case TypeKind::rotation: return true;
     case TypeKind::vec: return continuous(protocol, type.element.front());
     case TypeKind::record: {
-      const auto& fields = protocol.records[type.index].fields;
+      const auto& fields = protocol.states[type.index].fields;
       return !fields.empty() && std::all_of(fields.begin(), fields.end(), [&](const auto& field) {
         return continuous(protocol, field.type);
       });
@@ -63,7 +63,7 @@ bool is_place(const schema::Protocol& protocol, const Type& type) {
     return type.limit == 2 && continuous(protocol, type);
   }
   if (type.kind != TypeKind::record) return false;
-  const auto& fields = protocol.records[type.index].fields;
+  const auto& fields = protocol.states[type.index].fields;
   if (fields.size() < 2 || fields[0].name != "x" || fields[1].name != "y") return false;
   const Type& x = fields[0].type;
   const Type& y = fields[1].type;
@@ -132,8 +132,8 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
       to.real = value;
       return to;
     }
-    case TypeKind::turn: {
-      const double nearest_value = type.turn.value_of(type.turn.index_of(value).index);
+    case TypeKind::angle: {
+      const double nearest_value = type.angle.value_of(type.angle.index_of(value).index);
       if (!is_number || nearest_value != value) {
         return refuse(
             fmt::format("the default must be one of the steps, 0 to below 360; {} is the "
@@ -165,8 +165,8 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
       to.text = text;
       return to;
     }
-    case TypeKind::heading2:
-    case TypeKind::heading3:
+    case TypeKind::direction2:
+    case TypeKind::direction3:
     case TypeKind::rotation:
     case TypeKind::vec:
     case TypeKind::bytes:
@@ -258,15 +258,15 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
         "a number that can be a speed");
     other(
         field.along,
-        [](TypeKind kind) { return kind == TypeKind::turn || kind == TypeKind::heading2; },
-        "a turn or a heading2");
+        [](TypeKind kind) { return kind == TypeKind::angle || kind == TypeKind::direction2; },
+        "an angle or a direction2");
     const auto along = find(field.along.text);
     if (along != fields.end() &&
-        (along->type.kind == TypeKind::turn || along->type.kind == TypeKind::heading2) &&
-        along->type.turn.count > kMostFollowedSteps) {
+        (along->type.kind == TypeKind::angle || along->type.kind == TypeKind::direction2) &&
+        along->type.angle.count > kMaxFollowedSteps) {
       reporter.error(field.along,
                      fmt::format("`{}` has {} steps; what is followed along has at most {}",
-                                 field.along.text, along->type.turn.count, kMostFollowedSteps));
+                                 field.along.text, along->type.angle.count, kMaxFollowedSteps));
     }
   }
 }

@@ -1,8 +1,8 @@
 // What stands behind a field's type: its default, and the words of entity fields. Composed by the
 // resolver. Pure.
 #pragma once
-#include "reporter.h"
-#include "syntax.h"
+#include "language/reporter.h"
+#include "language/syntax.h"
 
 namespace kwind::language {
 

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "syntax.h"
+#include "language/syntax.h"
 
 namespace kwind::language {
 namespace {

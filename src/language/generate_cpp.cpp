@@ -4,12 +4,12 @@
 
 #include <algorithm>
 
-#include "cpp_codec.h"
-#include "cpp_names.h"
-#include "cpp_types.h"
 #include "kwind/schema/columns.h"
 #include "kwind/schema/info.h"
-#include "snake_case.h"
+#include "language/cpp_codec.h"
+#include "language/cpp_names.h"
+#include "language/cpp_types.h"
+#include "language/snake_case.h"
 
 namespace kwind::language {
 namespace {
@@ -22,7 +22,7 @@ using schema::Type;
 using schema::TypeKind;
 
 std::string size_text(const schema::Size& size) {
-  return schema::bits_text(size) + (size.most_bits == 1 ? " bit" : " bits");
+  return schema::bits_text(size) + (size.max_bits == 1 ? " bit" : " bits");
 }
 
 // One header in the making.
@@ -84,7 +84,7 @@ class Generator {
     for (const Options& made : protocol_.flags) {
       if (made.inside.empty()) alone(made.name, [&] { flags_text(made, ""); });
     }
-    for (const auto& record : protocol_.records) {
+    for (const auto& record : protocol_.states) {
       if (own(record.name)) alone(record.name, [&] { record_text(record); });
     }
     for (std::size_t kind = 0; kind < protocol_.messages.size(); ++kind) {
@@ -292,9 +292,9 @@ class Generator {
       };
       switch (field.type.kind) {
         case schema::TypeKind::record: by("blend"); break;
-        case schema::TypeKind::turn: by("kwind::schema::blended_turn"); break;
-        case schema::TypeKind::heading2:
-        case schema::TypeKind::heading3: by("kwind::schema::blended_direction"); break;
+        case schema::TypeKind::angle: by("kwind::schema::blended_angle"); break;
+        case schema::TypeKind::direction2:
+        case schema::TypeKind::direction3: by("kwind::schema::blended_direction"); break;
         case schema::TypeKind::integer:
         case schema::TypeKind::real:
         case schema::TypeKind::f32:
@@ -341,7 +341,7 @@ class Generator {
         const schema::Size size = schema::size_of(protocol_, field.type);
         line("    {{\"{}\", {}, {}, {}, {}, {{{}, {}}}}},", field.name,
              cpp_string(schema::type_text(protocol_, field.type)), cpp_string(field.unit),
-             size.fewest_bits, size.most_bits, field.life.since, field.life.until);
+             size.min_bits, size.max_bits, field.life.since, field.life.until);
       }
       line("}}}};\n}}  // namespace tables");
     }
@@ -349,7 +349,7 @@ class Generator {
          table);
   }
 
-  void record_text(const schema::Record& record) {
+  void record_text(const schema::ReceivedState& record) {
     for (const Field& field : record.fields) forward(field.type);
     const std::string size = size_text(schema::size_of(protocol_, record.fields));
     outside_text(record.name);
@@ -384,7 +384,7 @@ class Generator {
     line("namespace tables {{");
     line("inline constexpr kwind::schema::MessageInfo info_of_{}{{", message.name);
     line("    \"{}\", {}, {}, kwind::schema::Direction::{}, {}, {}, {}, {},", message.name, kind,
-         message.channel, direction, message.at_most_per_second, size.fewest_bits, size.most_bits,
+         message.channel, direction, message.at_most_per_second, size.min_bits, size.max_bits,
          message.fields.empty() ? "{}" : fmt::format("fields_of_{}", message.name));
     line("    kwind::schema::MessageRole::{}, {{{}, {}}}, \"{}\"}};\n}}  // namespace tables", role,
          message.life.since, message.life.until, message.owner_field);
@@ -406,7 +406,7 @@ class Generator {
   }
 
   bool refuses(const MessageType& request) const {
-    return std::any_of(protocol_.records.begin(), protocol_.records.end(),
+    return std::any_of(protocol_.states.begin(), protocol_.states.end(),
                        [&](const auto& record) { return record.name == request.name + "Refused"; });
   }
   // What the answer to a request is made of, for code that asks.
@@ -432,7 +432,7 @@ class Generator {
         enum_text(made, "");
       }
     }
-    for (const auto& record : protocol_.records) {
+    for (const auto& record : protocol_.states) {
       if (record.name == request.name + "Reply" || record.name == request.name + "Refused") {
         line("");
         record_text(record);
@@ -486,8 +486,8 @@ class Generator {
          all.follows.size(), entity.name);
     for (const schema::FollowInfo& follow : all.follows) {
       line("    {{{}, {}, {}, {}, {}, {}, {}, {}, {}}},", follow.first, follow.axes, follow.speed,
-           follow.along, follow.turn_steps, follow.speed_zero, follow.speed_step, follow.place_step,
-           follow.within);
+           follow.along, follow.angle_steps, follow.speed_zero, follow.speed_step,
+           follow.place_step, follow.within);
     }
     line("}}}};");
     line("inline constexpr std::array<kwind::schema::GridShape, {}> grids_of_{} = {{{{",
@@ -541,14 +541,14 @@ class Generator {
       for (const auto& entity : protocol_.entities) {
         all += (all.empty() ? "&info_of_" : ", &info_of_") + entity.name;
       }
-      line("inline constexpr std::array<const kwind::schema::EntityInfo*, {}> entity_kinds = {{",
+      line("inline constexpr std::array<const kwind::schema::EntityInfo*, {}> entity_types = {{",
            protocol_.entities.size());
       line("    {}}};", all);
     }
     line("}}  // namespace tables\n");
     if (!protocol_.entities.empty()) {
-      line("/// What a replica::World or replica::Mirror needs to know of this protocol.");
-      line("inline constexpr kwind::schema::EntitiesInfo kEntities{{{}, tables::entity_kinds}};\n",
+      line("/// What a replica::World or replica::ClientWorld needs to know of this protocol.");
+      line("inline constexpr kwind::schema::EntitiesInfo kEntities{{{}, tables::entity_types}};\n",
            protocol_.entities_up_to);
     }
     line("/// What a Server or Client needs to know of this protocol.");

@@ -64,13 +64,13 @@ std::string type_table(const Type& type) {
         return fmt::format("kind = \"real\", lo = {}, step = {}, scale = {}, count = {}, bits = {}",
                            type.real.lo, type.real.step, type.real.scale, type.real.count,
                            type.real.bits());
-      case TypeKind::turn:
-      case TypeKind::heading2:
+      case TypeKind::angle:
+      case TypeKind::direction2:
         return fmt::format("kind = \"{}\", lo = 0, step = {}, scale = {}, count = {}, bits = {}",
-                           type.kind == TypeKind::turn ? "turn" : "heading2", type.turn.step,
-                           type.turn.scale, type.turn.count, type.turn.bits());
-      case TypeKind::heading3:
-        return fmt::format("kind = \"heading3\", half = {}, bits = {}", type.direction.half,
+                           type.kind == TypeKind::angle ? "angle" : "direction2", type.angle.step,
+                           type.angle.scale, type.angle.count, type.angle.bits());
+      case TypeKind::direction3:
+        return fmt::format("kind = \"direction3\", half = {}, bits = {}", type.direction.half,
                            type.direction.bits());
       case TypeKind::rotation:
         return fmt::format("kind = \"rotation\", half = {}, bits = {}", type.rotation.half,
@@ -133,7 +133,7 @@ std::string generate_dissector(const Protocol& protocol, std::string_view source
   out += option_tables("flags", protocol.flags);
   out += option_tables("one_ofs", protocol.one_ofs);
   out += "local records = {\n";
-  for (const schema::Record& record : protocol.records) {
+  for (const schema::ReceivedState& record : protocol.states) {
     out += fmt::format("  {{  -- {}\n{}  }},\n", record.name, field_tables(record.fields, "    "));
   }
   out += fmt::format("}}\nlocal description = {{\n  name = {}, version = {},\n  channels = {{\n",

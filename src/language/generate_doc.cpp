@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
-#include "kwind/bits/digest.h"
-#include "layout.h"
+#include "kwind/core/digest.h"
+#include "language/layout.h"
 
 namespace kwind::language {
 namespace {
@@ -30,11 +30,11 @@ std::string escaped(std::string_view text, std::string_view which = kMarkup) {
 }
 
 std::string bytes_text(const schema::Size& size) {
-  const std::size_t fewest = bits::bytes_for(size.fewest_bits);
-  const std::size_t most = bits::bytes_for(size.most_bits);
-  return fewest == most ? fmt::format("{} byte{}", most, most == 1 ? "" : "s")
-                        : fmt::format("{} to {} bytes, typically {}", fewest, most,
-                                      bits::bytes_for(size.typical_bits));
+  const std::size_t min = bits::bytes_for(size.min_bits);
+  const std::size_t max = bits::bytes_for(size.max_bits);
+  return min == max ? fmt::format("{} byte{}", max, max == 1 ? "" : "s")
+                    : fmt::format("{} to {} bytes, typically {}", min, max,
+                                  bits::bytes_for(size.typical_bits));
 }
 
 // How a message travels, in one sentence.
@@ -112,16 +112,16 @@ std::string drawing(const std::vector<LayoutCell>& cells) {
     const std::string name = escaped(cell.starts ? fitted(cell.path, w) : "");
     out += fmt::format("<text x=\"{}\" y=\"{}\">{}</text>", x + w / 2, y + 17, name);
     const std::string size =
-        cell.varies()              ? fmt::format("{} to {} bits", cell.fewest_bits, cell.most_bits)
+        cell.varies()              ? fmt::format("{} to {} bits", cell.min_bits, cell.max_bits)
         : cell.starts && cell.ends ? fmt::format("{}", cell.bits)
-                                   : fmt::format("{} of {}", cell.bits, cell.most_bits);
+                                   : fmt::format("{} of {}", cell.bits, cell.max_bits);
     if (w >= size.size() * 7 || cell.bits > 1) {
       out += fmt::format("<text class=size x=\"{}\" y=\"{}\">{}</text>", x + w / 2, y + 32,
                          w >= size.size() * 7 ? size : fmt::format("{}", cell.bits));
     }
     out += fmt::format("<title>{}: {} bits</title></g>\n", escaped(cell.path),
-                       cell.varies() ? fmt::format("{} to {}", cell.fewest_bits, cell.most_bits)
-                                     : fmt::format("{}", cell.most_bits));
+                       cell.varies() ? fmt::format("{} to {}", cell.min_bits, cell.max_bits)
+                                     : fmt::format("{}", cell.max_bits));
   }
   return out + "</svg>\n";
 }
@@ -139,7 +139,7 @@ std::string characters(const std::vector<LayoutCell>& cells) {
     for (; next < cells.size() && cells[next].row == row; ++next) {
       const LayoutCell& cell = cells[next];
       std::string name = cell.starts ? cell.path : "...";
-      if (cell.varies()) name += fmt::format(": {} to {} bits", cell.fewest_bits, cell.most_bits);
+      if (cell.varies()) name += fmt::format(": {} to {} bits", cell.min_bits, cell.max_bits);
       const std::size_t room = std::size_t{2} * cell.bits - 1;
       if (name.size() > room) name = name.substr(0, room);
       const std::size_t at = std::size_t{2} * cell.first + 1 + (room - name.size()) / 2;
@@ -198,7 +198,8 @@ class Html {
                                    : "";
       return "all of its state" + rate + schema::life_text(entity.life, ", ");
     });
-    section("Records", protocol_.records, [](const schema::Record&) { return std::string(); });
+    section("ReceivedStates", protocol_.states,
+            [](const schema::ReceivedState&) { return std::string(); });
     names("Enums", protocol_.enums);
     names("Flags", protocol_.flags);
     channels();
@@ -220,7 +221,7 @@ class Html {
     };
     links(protocol_.messages);
     links(protocol_.entities);
-    links(protocol_.records);
+    links(protocol_.states);
     out_ += "<a href=\"#channels\">channels</a> <a href=\"#versions\">versions</a></nav>\n";
   }
 
@@ -228,7 +229,7 @@ class Html {
     out_ += "<h2 id=\"versions\">Versions</h2>\n<table><tr><th>version</th><th>digest</th></tr>\n";
     for (std::uint16_t v = protocol_.version; v >= schema::oldest_version(protocol_); --v) {
       out_ += fmt::format("<tr><td>{}</td><td><code>{}</code></td></tr>\n", v,
-                          bits::to_hex(schema::digest_of(protocol_, v), 16));
+                          to_hex(schema::digest_of(protocol_, v), 16));
     }
     out_ += "</table>\n";
   }
@@ -337,7 +338,7 @@ std::string generate_markdown(const Protocol& protocol, std::string_view source_
       source_name);
   out += "| version | digest |\n|---|---|\n";
   for (std::uint16_t v = protocol.version; v >= schema::oldest_version(protocol); --v) {
-    out += fmt::format("| {} | `{}` |\n", v, bits::to_hex(schema::digest_of(protocol, v), 16));
+    out += fmt::format("| {} | `{}` |\n", v, to_hex(schema::digest_of(protocol, v), 16));
   }
   const auto body = [&](const auto& each, const std::string& way) {
     const schema::Size size = schema::size_of(protocol, each.fields);
@@ -362,7 +363,7 @@ std::string generate_markdown(const Protocol& protocol, std::string_view source_
   };
   for (const auto& message : protocol.messages) body(message, way_text(protocol, message));
   for (const auto& entity : protocol.entities) body(entity, "Entity, all of its state");
-  for (const auto& record : protocol.records) body(record, "Record");
+  for (const auto& record : protocol.states) body(record, "ReceivedState");
   return out;
 }
 

@@ -1,4 +1,4 @@
-#include "layout.h"
+#include "language/layout.h"
 
 #include <algorithm>
 
@@ -23,8 +23,8 @@ class Placer {
       if (!field.travels(schema::kNewest)) continue;
       const std::string path = prefix + field.name;
       const schema::Size size = schema::size_of(protocol_, field.type);
-      if (field.type.kind == TypeKind::record && size.fewest_bits == size.most_bits) {
-        add(protocol_.records[field.type.index].fields, path + ".");
+      if (field.type.kind == TypeKind::record && size.min_bits == size.max_bits) {
+        add(protocol_.states[field.type.index].fields, path + ".");
       } else {
         value(path, size);
       }
@@ -36,8 +36,8 @@ class Placer {
     LayoutCell cell;
     cell.path = path;
     cell.number = number_;
-    cell.fewest_bits = size.fewest_bits;
-    cell.most_bits = size.most_bits;
+    cell.min_bits = size.min_bits;
+    cell.max_bits = size.max_bits;
     if (cell.varies()) {
       if (at_ > 0) next_row();
       cell.row = row_;
@@ -46,12 +46,12 @@ class Placer {
       next_row();
       return;
     }
-    for (std::uint32_t left = size.most_bits; left > 0;) {
+    for (std::uint32_t left = size.max_bits; left > 0;) {
       const std::uint32_t part = std::min(left, kRowBits - at_);
       cell.row = row_;
       cell.first = at_;
       cell.bits = part;
-      cell.starts = left == size.most_bits;
+      cell.starts = left == size.max_bits;
       cell.ends = part == left;
       cells_.push_back(cell);
       left -= part;

@@ -16,10 +16,10 @@ struct LayoutCell {
   std::uint32_t bits = 0;   ///< within the row; 32 if the size varies
   bool starts = true;       ///< false: goes on from the row before
   bool ends = true;         ///< false: goes on in the next row
-  std::uint32_t fewest_bits = 0;
-  std::uint32_t most_bits = 0;
+  std::uint32_t min_bits = 0;
+  std::uint32_t max_bits = 0;
 
-  [[nodiscard]] bool varies() const { return fewest_bits != most_bits; }
+  [[nodiscard]] bool varies() const { return min_bits != max_bits; }
 };
 
 inline constexpr std::uint32_t kRowBits = 32;

@@ -1,4 +1,4 @@
-#include "lexer.h"
+#include "language/lexer.h"
 
 #include <fmt/format.h>
 

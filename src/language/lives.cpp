@@ -1,4 +1,4 @@
-#include "lives.h"
+#include "language/lives.h"
 
 #include <fmt/format.h>
 

@@ -1,8 +1,8 @@
 // `since`, `until` and `else`: which versions have what, and what stands in. Composed by the
 // resolver. Pure.
 #pragma once
-#include "reporter.h"
-#include "syntax.h"
+#include "language/reporter.h"
+#include "language/syntax.h"
 
 namespace kwind::language {
 

@@ -1,11 +1,11 @@
-#include "message_checks.h"
+#include "language/message_checks.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 
 #include "kwind/bits/nearest.h"
-#include "resolver_limits.h"
+#include "language/resolver_limits.h"
 
 namespace kwind::language {
 
@@ -46,31 +46,31 @@ void check_channel_life(const schema::Protocol& protocol, const MessageSyntax& s
 
 void check_message_size(const schema::Protocol& protocol, const Token& place,
                         const schema::MessageType& made, std::uint64_t leaves, Reporter& reporter) {
-  if (leaves > limits::kMostLeaves) {
+  if (leaves > limits::kMaxLeaves) {
     reporter.error(place, fmt::format("`{}` has more than {} fields with all records spelled out",
-                                      made.name, limits::kMostLeaves));
+                                      made.name, limits::kMaxLeaves));
     return;
   }
   if (made.channel >= protocol.channels.size()) return;
   const Delivery delivery = protocol.channels[made.channel].delivery;
   const bool may_split =
       made.split || delivery == Delivery::ordered || delivery == Delivery::reliable;
-  const std::uint32_t most = may_split ? kMostSplitBytes : kMostMessageBytes;
+  const std::uint32_t max = may_split ? kMaxSplitBytes : kMaxMessageBytes;
   const std::size_t bytes =
-      bits::bytes_for(schema::size_in_any_version(protocol, made.fields).most_bits);
-  if (bytes <= most || made.fields.empty()) return;
-  const auto most_bits = [&](const schema::Field& field) {
-    return schema::size_in_any_version(protocol, {field}).most_bits;
+      bits::bytes_for(schema::size_in_any_version(protocol, made.fields).max_bits);
+  if (bytes <= max || made.fields.empty()) return;
+  const auto max_bits = [&](const schema::Field& field) {
+    return schema::size_in_any_version(protocol, {field}).max_bits;
   };
   const auto largest =
       std::max_element(made.fields.begin(), made.fields.end(),
-                       [&](const auto& a, const auto& b) { return most_bits(a) < most_bits(b); });
+                       [&](const auto& a, const auto& b) { return max_bits(a) < max_bits(b); });
   reporter.error(
       place, fmt::format("`{}` can take {} bytes, {} carries {}; {}lower the limits of `{}` ({} "
                          "bytes)",
-                         made.name, bytes, may_split ? "a split message" : "a datagram", most,
+                         made.name, bytes, may_split ? "a split message" : "a datagram", max,
                          may_split ? "" : "say `split` or ", largest->name,
-                         bits::bytes_for(most_bits(*largest))));
+                         bits::bytes_for(max_bits(*largest))));
 }
 
 }  // namespace kwind::language

@@ -1,8 +1,8 @@
 // What a message as a whole must keep: who may send it, in which versions, how large it may be.
 // Composed by the resolver. Pure.
 #pragma once
-#include "reporter.h"
-#include "syntax.h"
+#include "language/reporter.h"
+#include "language/syntax.h"
 
 namespace kwind::language {
 

@@ -3,8 +3,8 @@
 // Pure.
 #pragma once
 #include "kwind/schema/protocol.h"
-#include "reporter.h"
-#include "syntax.h"
+#include "language/reporter.h"
+#include "language/syntax.h"
 
 namespace kwind::language {
 

@@ -6,7 +6,7 @@
 #include <filesystem>
 #include <memory>
 
-#include "cursor.h"
+#include "language/cursor.h"
 
 namespace kwind::language {
 namespace {
@@ -40,7 +40,7 @@ class Parser : private Cursor {
       : Cursor(lexed.tokens, errors), comments_(lexed.comments), reading_(reading), file_(file) {}
 
   void file() {
-    while (!at_end() && errors().size() < kMostErrors) {
+    while (!at_end() && errors().size() < kMaxErrors) {
       const std::size_t start = place();
       try {
         declaration();
@@ -152,9 +152,9 @@ class Parser : private Cursor {
     for (const auto& file : files) {
       if (file->name == path) return;  // once is enough
     }
-    if (reading_.depth >= kDeepestInclude || files.size() >= kMostFiles) {
+    if (reading_.depth >= kDeepestInclude || files.size() >= kMaxFiles) {
       return report(name, fmt::format("more than {} files, or includes more than {} deep",
-                                      kMostFiles, kDeepestInclude));
+                                      kMaxFiles, kDeepestInclude));
     }
     auto text = reading_.load ? reading_.load(path) : std::nullopt;
     if (!text) {
@@ -164,9 +164,9 @@ class Parser : private Cursor {
     }
     std::size_t bytes = text->size();
     for (const auto& file : files) bytes += file->text.size();
-    if (bytes > kMostFileBytes) {
+    if (bytes > kMaxFileBytes) {
       return report(name,
-                    fmt::format("the files are larger than {} bytes together", kMostFileBytes));
+                    fmt::format("the files are larger than {} bytes together", kMaxFileBytes));
     }
     const auto number = static_cast<std::uint16_t>(files.size());
     files.push_back(std::make_unique<SourceFile>(SourceFile{path, std::move(*text)}));
@@ -197,7 +197,7 @@ class Parser : private Cursor {
     syntax.name = type_name("the name of the record");
     syntax.fields = fields();
     syntax.doc = doc_of_declaration(start);
-    made().records.push_back(std::move(syntax));
+    made().states.push_back(std::move(syntax));
   }
 
   void channel(const Token& start) {
@@ -499,9 +499,10 @@ class Parser : private Cursor {
     } else if (is_type("real", TypeWord::real)) {
       range(made, "real", "`real LO..HI step S`, as in `real -1..1 step 1/64`");
       step(made);
-    } else if (is_type("turn", TypeWord::turn) || is_type("heading2", TypeWord::heading2)) {
+    } else if (is_type("angle", TypeWord::angle) || is_type("direction2", TypeWord::direction2)) {
       step(made);
-    } else if (is_type("heading3", TypeWord::heading3) || is_type("rotation", TypeWord::rotation)) {
+    } else if (is_type("direction3", TypeWord::direction3) ||
+               is_type("rotation", TypeWord::rotation)) {
       if (!accept("within")) stop_expected("`within` and the largest error in degrees");
       made.step = number("the largest error in degrees");
     } else if (is_type("vec2", TypeWord::vec2) || is_type("vec3", TypeWord::vec3)) {
@@ -600,9 +601,9 @@ const std::vector<std::string>& declaration_words() {
 
 const std::vector<std::string>& type_words() {
   static const std::vector<std::string> kWords = {
-      "bool",     "int",      "count", "real", "f32",  "f64",   "turn", "heading2",
-      "heading3", "rotation", "vec2",  "vec3", "text", "bytes", "enum", "flags",
-      "list",     "grid",     "maybe", "one",  "ref",  "peer",  "tick"};
+      "bool",       "int",      "count", "real", "f32",  "f64",   "angle", "direction2",
+      "direction3", "rotation", "vec2",  "vec3", "text", "bytes", "enum",  "flags",
+      "list",       "grid",     "maybe", "one",  "ref",  "peer",  "tick"};
   return kWords;
 }
 

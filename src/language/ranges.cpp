@@ -1,11 +1,11 @@
-#include "ranges.h"
+#include "language/ranges.h"
 
 #include <fmt/format.h>
 
 #include <bit>
 #include <cmath>
 
-#include "rational.h"
+#include "language/rational.h"
 
 namespace kwind::language {
 namespace {
@@ -15,7 +15,7 @@ using schema::TypeKind;
 
 // Whole numbers that a double holds together with the halves that rounding adds, in a range of two
 // such numbers' difference.
-constexpr std::int64_t kMostExact = std::int64_t{1} << 50;
+constexpr std::int64_t kMaxExact = std::int64_t{1} << 50;
 
 void report_empty(const TypeSyntax& syntax, Reporter& reporter) {
   reporter.error(syntax.lo.place,
@@ -117,9 +117,9 @@ std::optional<Type> real_type(const TypeSyntax& syntax, Reporter& reporter) {
   const auto hi = product(syntax.hi.num, *common / syntax.hi.den);
   const auto step = product(syntax.step.num, *common / syntax.step.den);
   const auto exact = [](const std::optional<std::int64_t>& n) {
-    return n && *n <= kMostExact && *n >= -kMostExact;
+    return n && *n <= kMaxExact && *n >= -kMaxExact;
   };
-  if (!exact(lo) || !exact(hi) || !exact(step) || *common > kMostExact) return too_fine();
+  if (!exact(lo) || !exact(hi) || !exact(step) || *common > kMaxExact) return too_fine();
   if (*hi <= *lo) {
     report_empty(syntax, reporter);
     return std::nullopt;
@@ -139,14 +139,14 @@ std::optional<Type> real_type(const TypeSyntax& syntax, Reporter& reporter) {
   return made;
 }
 
-std::optional<Type> turn_type(const TypeSyntax& syntax, Reporter& reporter) {
+std::optional<Type> angle_type(const TypeSyntax& syntax, Reporter& reporter) {
   const Number& step = syntax.step;
   if (step.num <= 0) {
     reporter.error(step.place, "the step must be above 0");
     return std::nullopt;
   }
   const Wide whole = Wide{360} * step.den;
-  if (whole > kMostExact || step.num > kMostExact) {
+  if (whole > kMaxExact || step.num > kMaxExact) {
     reporter.error(step.place, "the step needs more than 50 bits; use a coarser one");
     return std::nullopt;
   }
@@ -159,9 +159,9 @@ std::optional<Type> turn_type(const TypeSyntax& syntax, Reporter& reporter) {
     return std::nullopt;
   }
   Type made;
-  made.kind = syntax.word == TypeWord::turn ? TypeKind::turn : TypeKind::heading2;
+  made.kind = syntax.word == TypeWord::angle ? TypeKind::angle : TypeKind::direction2;
   const std::int64_t shared = std::gcd(step.num, step.den);
-  made.turn = {step.num / shared, step.den / shared, static_cast<std::uint64_t>(whole / step.num)};
+  made.angle = {step.num / shared, step.den / shared, static_cast<std::uint64_t>(whole / step.num)};
   return made;
 }
 
@@ -173,8 +173,8 @@ std::optional<Type> unit_vector_type(const TypeSyntax& syntax, Reporter& reporte
     reporter.error(syntax.step.place, "the largest error must be 0.001 to 45 degrees");
     return std::nullopt;
   }
-  if (syntax.word == TypeWord::heading3) {
-    made.kind = TypeKind::heading3;
+  if (syntax.word == TypeWord::direction3) {
+    made.kind = TypeKind::direction3;
     made.direction = bits::DirectionGrid::within(degrees);
   } else {
     made.kind = TypeKind::rotation;

@@ -3,16 +3,16 @@
 #pragma once
 #include <optional>
 
-#include "reporter.h"
-#include "syntax.h"
+#include "language/reporter.h"
+#include "language/syntax.h"
 
 namespace kwind::language {
 
 std::optional<schema::Type> integer_type(const TypeSyntax& syntax, Reporter& reporter);
 std::optional<schema::Type> real_type(const TypeSyntax& syntax, Reporter& reporter);
-/// turn and heading2.
-std::optional<schema::Type> turn_type(const TypeSyntax& syntax, Reporter& reporter);
-/// heading3 and rotation.
+/// angle and direction2.
+std::optional<schema::Type> angle_type(const TypeSyntax& syntax, Reporter& reporter);
+/// direction3 and rotation.
 std::optional<schema::Type> unit_vector_type(const TypeSyntax& syntax, Reporter& reporter);
 
 /// Whether `count` values take a bit more than one value less would: 2^k + 1, from 5 values on.

@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "lexer.h"
+#include "language/lexer.h"
 
 namespace kwind::language {
 

@@ -1,7 +1,7 @@
 // Names that generated C++ may not have, each with what it would clash with. The lists of macros
 // and of global names are those of the standard headers and of the system's headers beside which
 // generated headers are included (g++ 12, glibc 2.36).
-#include "reserved_names.h"
+#include "language/reserved_names.h"
 
 #include <set>
 

@@ -5,15 +5,15 @@
 #include <algorithm>
 #include <map>
 
-#include "field_words.h"
 #include "kwind/bits/nearest.h"
 #include "kwind/schema/codec.h"
-#include "lives.h"
-#include "message_checks.h"
-#include "overlaps.h"
-#include "ranges.h"
-#include "resolver_limits.h"
-#include "types.h"
+#include "language/field_words.h"
+#include "language/lives.h"
+#include "language/message_checks.h"
+#include "language/overlaps.h"
+#include "language/ranges.h"
+#include "language/resolver_limits.h"
+#include "language/types.h"
 
 namespace kwind::language {
 namespace {
@@ -46,21 +46,21 @@ class Resolver {
     out_.name = file_.protocol_name.text;
     out_.doc = file_.doc;
     if (file_.version.written() &&
-        (file_.version.num < 1 || file_.version.num > limits::kMostVersion)) {
-      report(file_.version.place, fmt::format("the version must be 1 to {}", limits::kMostVersion));
+        (file_.version.num < 1 || file_.version.num > limits::kMaxVersion)) {
+      report(file_.version.place, fmt::format("the version must be 1 to {}", limits::kMaxVersion));
     }
     out_.version = static_cast<std::uint16_t>(
-        std::clamp<std::int64_t>(file_.version.num, 1, limits::kMostVersion));
+        std::clamp<std::int64_t>(file_.version.num, 1, limits::kMaxVersion));
     if (out_.name == "kwind" || out_.name == "std" || out_.name == "fmt" || out_.name == "Eigen") {
       report(file_.protocol_name, "the name would clash with a C++ namespace; choose another");
     }
-    out_.entities_up_to = limit(file_.entities, limits::kMostEntities, "`entities up to`");
-    out_.peers_up_to = limit(file_.peers, limits::kMostPeers, "`peers up to`");
+    out_.entities_up_to = limit(file_.entities, limits::kMaxEntities, "`entities up to`");
+    out_.peers_up_to = limit(file_.peers, limits::kMaxPeers, "`peers up to`");
   }
-  std::uint32_t limit(const Number& number, std::int64_t most, std::string_view what) {
+  std::uint32_t limit(const Number& number, std::int64_t max, std::string_view what) {
     if (!number.written()) return 0;
-    if (number.num < 1 || number.num > most) {
-      report(number.place, fmt::format("the limit of {} must be 1 to {}", what, most));
+    if (number.num < 1 || number.num > max) {
+      report(number.place, fmt::format("the limit of {} must be 1 to {}", what, max));
       return 1;
     }
     return static_cast<std::uint32_t>(number.num);
@@ -83,7 +83,7 @@ class Resolver {
       made.high = syntax.high;
       made.bulk = syntax.bulk;
       made.repeat = static_cast<std::uint8_t>(
-          syntax.repeat.written() ? limit(syntax.repeat, limits::kMostRepeat, "`repeat`") : 0);
+          syntax.repeat.written() ? limit(syntax.repeat, limits::kMaxRepeat, "`repeat`") : 0);
       made.life = life_of(syntax.life, out_.version, reporter_);
       made.doc = syntax.doc;
       if (made.life.since < newest) {
@@ -94,16 +94,16 @@ class Resolver {
       newest = std::max(newest, made.life.since);
       out_.channels.push_back(std::move(made));
     }
-    if (file_.channels.size() > limits::kMostChannels) {
-      report(file_.channels[limits::kMostChannels].name,
-             fmt::format("a protocol has at most {} channels", limits::kMostChannels));
+    if (file_.channels.size() > limits::kMaxChannels) {
+      report(file_.channels[limits::kMaxChannels].name,
+             fmt::format("a protocol has at most {} channels", limits::kMaxChannels));
     }
   }
 
   void messages() {
-    if (file_.messages.size() > limits::kMostMessages) {
-      report(file_.messages[limits::kMostMessages].name,
-             fmt::format("a protocol has at most {} messages", limits::kMostMessages));
+    if (file_.messages.size() > limits::kMaxMessages) {
+      report(file_.messages[limits::kMaxMessages].name,
+             fmt::format("a protocol has at most {} messages", limits::kMaxMessages));
     }
     for (const MessageSyntax& syntax : file_.messages) {
       std::uint64_t leaves = 0;
@@ -120,9 +120,9 @@ class Resolver {
       }
       made.channel = channel_of(syntax.channel);
       if (syntax.at_most.written() &&
-          (syntax.at_most.num < 1 || syntax.at_most.num > limits::kMostRate)) {
+          (syntax.at_most.num < 1 || syntax.at_most.num > limits::kMaxRate)) {
         report(syntax.at_most.place,
-               fmt::format("the rate must be 1 to {} messages a second", limits::kMostRate));
+               fmt::format("the rate must be 1 to {} messages a second", limits::kMaxRate));
       }
       made.at_most_per_second = static_cast<std::uint16_t>(syntax.at_most.num);
       made.life = life_of(syntax.life, out_.version, reporter_);
@@ -221,20 +221,20 @@ class Resolver {
       entity.life = life_of(syntax.life, out_.version, reporter_);
       entity.doc = syntax.doc;
       if (syntax.at_most.written() &&
-          (syntax.at_most.num < 1 || syntax.at_most.num > limits::kMostRate)) {
+          (syntax.at_most.num < 1 || syntax.at_most.num > limits::kMaxRate)) {
         report(syntax.at_most.place,
-               fmt::format("the rate must be 1 to {} a second", limits::kMostRate));
+               fmt::format("the rate must be 1 to {} a second", limits::kMaxRate));
       } else {
         entity.at_most_per_second = static_cast<std::uint16_t>(syntax.at_most.num);
       }
       const std::size_t bytes =
-          bits::bytes_for(schema::size_in_any_version(out_, entity.fields).most_bits);
-      if (leaves > limits::kMostLeaves || bytes > limits::kMostEntityBytes) {
+          bits::bytes_for(schema::size_in_any_version(out_, entity.fields).max_bits);
+      if (leaves > limits::kMaxLeaves || bytes > limits::kMaxEntityBytes) {
         report(
             syntax.name,
             fmt::format("`{}` can take {} bytes in {} fields; an entity has at most "
                         "{} bytes and {} fields",
-                        entity.name, bytes, leaves, limits::kMostEntityBytes, limits::kMostLeaves));
+                        entity.name, bytes, leaves, limits::kMaxEntityBytes, limits::kMaxLeaves));
       }
     }
   }

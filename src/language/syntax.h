@@ -7,9 +7,9 @@
 #include <string>
 #include <vector>
 
-#include "kwind/bits/delivery.h"
+#include "kwind/core/delivery.h"
 #include "kwind/schema/protocol.h"
-#include "lexer.h"
+#include "language/lexer.h"
 
 namespace kwind::language {
 
@@ -35,9 +35,9 @@ enum class TypeWord : std::uint8_t {
   real,
   f32,
   f64,
-  turn,
-  heading2,
-  heading3,
+  angle,
+  direction2,
+  direction3,
   rotation,
   vec2,
   vec3,
@@ -58,11 +58,11 @@ struct OptionSyntax;
 
 struct TypeSyntax {
   TypeWord word = TypeWord::named;
-  Token place;                        ///< the first word of the type; ref: the entity's name
-  Number lo, hi, step;                ///< int, real, turn, heading2; within of heading3, rotation
-  bool end_left_out = false;          ///< ..<
-  Number limit;                       ///< count, text, bytes, list; grid: columns
-  Number height;                      ///< grid: rows
+  Token place;                ///< the first word of the type; ref: the entity's name
+  Number lo, hi, step;        ///< int, real, angle, direction2; within of direction3, rotation
+  bool end_left_out = false;  ///< ..<
+  Number limit;               ///< count, text, bytes, list; grid: columns
+  Number height;              ///< grid: rows
   std::vector<OptionSyntax> options;  ///< enum, flags, one of
   std::string unit;                   ///< behind `in`; numbers, angles, vectors
   std::vector<TypeSyntax> element;
@@ -150,7 +150,7 @@ struct FileSyntax {
   std::vector<QuantitySyntax> quantities;
   std::vector<OptionsSyntax> enums;
   std::vector<OptionsSyntax> flags;
-  std::vector<RecordSyntax> records;
+  std::vector<RecordSyntax> states;
   std::vector<ChannelSyntax> channels;
   std::vector<MessageSyntax> messages;
   std::vector<EntitySyntax> entities_declared;

@@ -1,15 +1,15 @@
-#include "types.h"
+#include "language/types.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 
-#include "field_words.h"
 #include "kwind/bits/nearest.h"
-#include "lives.h"
-#include "reserved_names.h"
-#include "resolver_limits.h"
-#include "snake_case.h"
+#include "language/field_words.h"
+#include "language/lives.h"
+#include "language/reserved_names.h"
+#include "language/resolver_limits.h"
+#include "language/snake_case.h"
 
 namespace kwind::language {
 
@@ -24,7 +24,7 @@ void Types::declare() {
   for (const OptionsSyntax& syntax : file_.flags) {
     flags_index_[syntax.name.text] = add_options(out_.flags, syntax, {});
   }
-  for (const RecordSyntax& syntax : file_.records) record_of(syntax);
+  for (const RecordSyntax& syntax : file_.states) record_of(syntax);
   for (const QuantitySyntax& syntax : file_.quantities) quantity_of(syntax);
 }
 
@@ -42,7 +42,7 @@ void Types::collect_names() {
   for (const auto& syntax : file_.quantities) add(syntax.name);
   for (const auto& syntax : file_.enums) add(syntax.name);
   for (const auto& syntax : file_.flags) add(syntax.name);
-  for (const auto& syntax : file_.records) add(syntax.name);
+  for (const auto& syntax : file_.states) add(syntax.name);
   for (const auto& syntax : file_.entities_declared) add(syntax.name);
   for (const auto& syntax : file_.messages) {
     add(syntax.name);
@@ -68,7 +68,7 @@ void Types::collect_names() {
     }
   }
   for (const auto& syntax : file_.quantities) quantities_.try_emplace(syntax.name.text, &syntax);
-  for (const auto& syntax : file_.records) records_.try_emplace(syntax.name.text, &syntax);
+  for (const auto& syntax : file_.states) states_.try_emplace(syntax.name.text, &syntax);
   for (std::size_t i = 0; i < file_.entities_declared.size(); ++i) {
     const Token& name = file_.entities_declared[i].name;
     entity_index_.try_emplace(name.text, static_cast<std::uint32_t>(i));
@@ -83,7 +83,7 @@ std::uint32_t Types::add_options(std::vector<schema::Options>& all, const Option
   const bool flags = &all == &out_.flags;
   const bool cases = &all == &out_.one_ofs;
   const std::string_view what = flags ? "set of flags" : cases ? "`one of`" : "enum";
-  const std::size_t most = flags ? limits::kMostFlags : limits::kMostValues;
+  const std::size_t max = flags ? limits::kMaxFlags : limits::kMaxValues;
   schema::Options made;
   made.name = !name.empty()         ? std::move(name)
               : home.inside.empty() ? std::string(syntax.name.text)
@@ -116,8 +116,8 @@ std::uint32_t Types::add_options(std::vector<schema::Options>& all, const Option
     made.options.push_back(std::move(value));
   }
   if (syntax.options.empty()) report(syntax.name, fmt::format("a {} needs a name in it", what));
-  if (syntax.options.size() > most) {
-    report(syntax.name, fmt::format("a {} has at most {} names, this one has {}", what, most,
+  if (syntax.options.size() > max) {
+    report(syntax.name, fmt::format("a {} has at most {} names, this one has {}", what, max,
                                     syntax.options.size()));
   }
   if (flags) {
@@ -154,9 +154,9 @@ std::optional<std::uint32_t> Types::record_of(const RecordSyntax& syntax) {
   std::uint64_t leaves = 0;
   std::vector<schema::Field> made = fields(syntax.fields, name, leaves, false);
   open_.pop_back();
-  if (leaves > limits::kMostLeaves) {
+  if (leaves > limits::kMaxLeaves) {
     report(syntax.name, fmt::format("`{}` has more than {} fields with all records spelled out",
-                                    name, limits::kMostLeaves));
+                                    name, limits::kMaxLeaves));
     broken_records_.insert(name);
     return std::nullopt;
   }
@@ -165,9 +165,9 @@ std::optional<std::uint32_t> Types::record_of(const RecordSyntax& syntax) {
 }
 std::uint32_t Types::add_record(std::string name, std::vector<schema::Field> fields,
                                 std::uint64_t leaves, std::string doc) {
-  out_.records.push_back({std::move(name), std::move(fields), std::move(doc)});
+  out_.states.push_back({std::move(name), std::move(fields), std::move(doc)});
   record_leaves_.push_back(leaves);
-  return static_cast<std::uint32_t>(out_.records.size() - 1);
+  return static_cast<std::uint32_t>(out_.states.size() - 1);
 }
 
 std::optional<Type> Types::quantity_of(const QuantitySyntax& syntax) {
@@ -185,9 +185,9 @@ std::optional<Type> Types::quantity_of(const QuantitySyntax& syntax) {
     case TypeWord::real:
     case TypeWord::f32:
     case TypeWord::f64:
-    case TypeWord::turn:
-    case TypeWord::heading2:
-    case TypeWord::heading3:
+    case TypeWord::angle:
+    case TypeWord::direction2:
+    case TypeWord::direction3:
     case TypeWord::rotation:
     case TypeWord::vec2:
     case TypeWord::vec3: break;
@@ -224,7 +224,7 @@ std::vector<schema::Field> Types::fields(const std::vector<FieldSyntax>& syntax,
     } else {
       const auto resolved = type(*field.type, {std::string(inside), field.name});
       if (!resolved) continue;
-      leaves = std::min(limits::kMostLeaves + 1, leaves + leaves_of(*resolved));
+      leaves = std::min(limits::kMaxLeaves + 1, leaves + leaves_of(*resolved));
       out.type = *resolved;
       out.unit = unit_of(*field.type);
       if (field.initial) {
@@ -268,7 +268,7 @@ std::uint64_t Types::leaves_of(const Type& type) const {
     }
   }
   if (!type.element.empty()) leaves += leaves_of(type.element.front());
-  return std::min(limits::kMostLeaves + 1, leaves);
+  return std::min(limits::kMaxLeaves + 1, leaves);
 }
 
 // ---- types ----
@@ -287,19 +287,19 @@ std::optional<Type> Types::type(const TypeSyntax& syntax, const Home& home) {
     case TypeWord::tick: return simple(TypeKind::tick);
     case TypeWord::integer: return integer_type(syntax, reporter_);
     case TypeWord::real: return real_type(syntax, reporter_);
-    case TypeWord::turn:
-    case TypeWord::heading2: return turn_type(syntax, reporter_);
-    case TypeWord::heading3:
+    case TypeWord::angle:
+    case TypeWord::direction2: return angle_type(syntax, reporter_);
+    case TypeWord::direction3:
     case TypeWord::rotation: return unit_vector_type(syntax, reporter_);
     case TypeWord::count:
       made.kind = TypeKind::count;
-      return limited(syntax.limit, "a count", limits::kMostCount, made);
+      return limited(syntax.limit, "a count", limits::kMaxCount, made);
     case TypeWord::text:
       made.kind = TypeKind::text;
-      return limited(syntax.limit, "a text", limits::kMostItems, made);
+      return limited(syntax.limit, "a text", limits::kMaxItems, made);
     case TypeWord::bytes:
       made.kind = TypeKind::bytes;
-      return limited(syntax.limit, "bytes", limits::kMostItems, made);
+      return limited(syntax.limit, "bytes", limits::kMaxItems, made);
     case TypeWord::enumeration:
       made.kind = TypeKind::enumeration;
       made.index = add_options(out_.enums, {home.field, syntax.options, {}}, home);
@@ -340,22 +340,22 @@ std::optional<Type> Types::list_or_maybe(const TypeSyntax& syntax, const Home& h
   if (!element) return std::nullopt;
   made.element.push_back(*element);
   if (made.kind == TypeKind::maybe) return made;
-  if (schema::size_of(out_, *element).most_bits == 0) {
+  if (schema::size_of(out_, *element).max_bits == 0) {
     report(syntax.element.front().place,
            "the items of this list take no bits; a `count` says how many there are");
     return std::nullopt;
   }
   made.item_bits = ~0U;
   for (std::uint16_t v = schema::oldest_version(out_); v <= out_.version; ++v) {
-    made.item_bits = std::min(made.item_bits, schema::size_of(out_, *element, v).fewest_bits);
+    made.item_bits = std::min(made.item_bits, schema::size_of(out_, *element, v).min_bits);
   }
-  return limited(syntax.limit, "a list", limits::kMostItems, made);
+  return limited(syntax.limit, "a list", limits::kMaxItems, made);
 }
 
-std::optional<Type> Types::limited(const Number& limit, std::string_view what, std::int64_t most,
+std::optional<Type> Types::limited(const Number& limit, std::string_view what, std::int64_t max,
                                    Type made) {
-  if (limit.num < 1 || limit.num > most) {
-    report(limit.place, fmt::format("the limit of {} must be 1 to {}", what, most));
+  if (limit.num < 1 || limit.num > max) {
+    report(limit.place, fmt::format("the limit of {} must be 1 to {}", what, max));
     return std::nullopt;
   }
   made.limit = static_cast<std::uint32_t>(limit.num);
@@ -387,27 +387,26 @@ std::optional<Type> Types::grid(const TypeSyntax& syntax, const Home& home) {
   const auto element = type(syntax.element.front(), home);
   if (!element) return std::nullopt;
   const bool numbers =
-      (element->kind == TypeKind::integer && element->integer.last_index() < limits::kMostCells) ||
-      (element->kind == TypeKind::real && element->real.count <= limits::kMostCells) ||
-      (element->kind == TypeKind::turn && element->turn.count <= limits::kMostCells);
+      (element->kind == TypeKind::integer && element->integer.last_index() < limits::kMaxCells) ||
+      (element->kind == TypeKind::real && element->real.count <= limits::kMaxCells) ||
+      (element->kind == TypeKind::angle && element->angle.count <= limits::kMaxCells);
   if (!numbers && element->kind != TypeKind::boolean && element->kind != TypeKind::enumeration) {
     report(syntax.element.front().place,
-           "the cells of a grid are bool, an enum, or an int, real or turn of at most 2^31 "
+           "the cells of a grid are bool, an enum, or an int, real or angle of at most 2^31 "
            "values");
     return std::nullopt;
   }
   Type made;
   made.kind = TypeKind::grid;
   for (const Number* side : {&syntax.limit, &syntax.height}) {
-    if (side->num < 1 || side->num > limits::kMostSide) {
-      report(side->place, fmt::format("a grid has 1 to {} columns and rows", limits::kMostSide));
+    if (side->num < 1 || side->num > limits::kMaxSide) {
+      report(side->place, fmt::format("a grid has 1 to {} columns and rows", limits::kMaxSide));
       return std::nullopt;
     }
   }
-  if (syntax.limit.num * syntax.height.num > limits::kMostGrid) {
-    report(syntax.limit.place,
-           fmt::format("a grid has at most {} cells, this one {}", limits::kMostGrid,
-                       syntax.limit.num * syntax.height.num));
+  if (syntax.limit.num * syntax.height.num > limits::kMaxGrid) {
+    report(syntax.limit.place, fmt::format("a grid has at most {} cells, this one {}",
+                                           limits::kMaxGrid, syntax.limit.num * syntax.height.num));
     return std::nullopt;
   }
   made.limit = static_cast<std::uint32_t>(syntax.limit.num);
@@ -456,7 +455,7 @@ std::optional<Type> Types::named(const Token& name) {
     made.index = found->second;
     return made;
   }
-  if (const auto found = records_.find(name.text); found != records_.end()) {
+  if (const auto found = states_.find(name.text); found != states_.end()) {
     const auto index = record_of(*found->second);
     if (!index) return std::nullopt;
     made.kind = TypeKind::record;

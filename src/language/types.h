@@ -9,8 +9,8 @@
 #include <vector>
 
 #include "kwind/schema/protocol.h"
-#include "ranges.h"
-#include "syntax.h"
+#include "language/ranges.h"
+#include "language/syntax.h"
 
 namespace kwind::language {
 
@@ -50,7 +50,7 @@ class Types {
   std::string unit_of(const TypeSyntax& syntax) const;
   std::uint64_t leaves_of(const schema::Type& type) const;
   std::optional<schema::Type> type(const TypeSyntax& syntax, const Home& home);
-  std::optional<schema::Type> limited(const Number& limit, std::string_view what, std::int64_t most,
+  std::optional<schema::Type> limited(const Number& limit, std::string_view what, std::int64_t max,
                                       schema::Type made);
   std::optional<schema::Type> list_or_maybe(const TypeSyntax& syntax, const Home& home);
   std::optional<schema::Type> vector(const TypeSyntax& syntax, const Home& home);
@@ -64,7 +64,7 @@ class Types {
   std::map<std::string, Token, std::less<>> names_;
   std::set<std::string> inline_names_;  // "Helm Tone"
   std::map<std::string_view, const QuantitySyntax*> quantities_;
-  std::map<std::string_view, const RecordSyntax*> records_;
+  std::map<std::string_view, const RecordSyntax*> states_;
   std::map<std::string_view, std::uint32_t> enum_index_;
   std::map<std::string_view, std::uint32_t> flags_index_;
   std::map<std::string_view, std::uint32_t> record_index_;

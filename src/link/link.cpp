@@ -4,23 +4,24 @@
 #include <algorithm>
 #include <utility>
 
-#include "kwind/bits/prefetch.h"
-#include "link_impl.h"
-#include "repeat.h"
+#include "kwind/core/prefetch.h"
+#include "link/delivery/repeat.h"
+#include "link/link_impl.h"
 
 namespace kwind::link {
-using bits::ask_for;
+using kwind::prefetch;
 
-Link::Impl::Impl(Role role, LinkOptions options, Carrier carrier, Time now)
+Link::Impl::Impl(Role role, LinkOptions options, TransportKind transport_kind, Time now)
     : role_(role),
-      carrier_(carrier),
+      transport_kind_(transport_kind),
       timeout_(options.timeout),
       keepalive_(options.keepalive),
       last_heard_(now),
       last_sent_(now),
       latest_(now),
-      channels_(std::move(options.channels), options.tags, options.reassembly_bytes, carrier),
-      mtu_(options.discover_mtu && carrier == Carrier::datagrams),
+      channels_(std::move(options.channels), options.tags, options.reassembly_bytes,
+                transport_kind),
+      mtu_(options.discover_mtu && transport_kind == TransportKind::datagrams),
       options_(std::move(options)),
       skips_(options_.secret, "skipped numbers"),
       challenges_(options_.secret, "path challenges") {
@@ -30,24 +31,24 @@ Link::Impl::Impl(Role role, LinkOptions options, Carrier carrier, Time now)
 
 void Link::Impl::greet(ConnectOptions who, Time now) {
   state_ = State::greeting;
-  greeting_ = std::make_unique<Greeting>(std::move(who), now);
+  greeting_ = std::make_unique<ClientHandshake>(std::move(who), now);
 }
 
 void Link::Impl::agree(const Agreed& agreed, Time now) {
   id_ = agreed.id;
   version_ = agreed.version;
-  code_set_ = agreed.code_set;
-  returned_ = agreed.returned;
-  gone_ = agreed.gone;
-  gone_nonce_ = agreed.gone_nonce;
-  if (agreed.comeback_for > Duration{0}) {
-    comeback_ = Comeback{agreed.comeback, agreed.comeback_for};
+  code_tables_ = agreed.code_tables;
+  resumed_ = agreed.resumed;
+  reset_ = agreed.reset;
+  reset_nonce_ = agreed.reset_nonce;
+  if (agreed.resume_for > Duration{0}) {
+    resume_ = ResumeToken{agreed.resume, agreed.resume_for};
   }
   const bool client = role_ == Role::client;
   if (const auto* clear = std::get_if<CheckKeys>(&agreed.keys)) {
     envelope_.emplace(*clear, client);
   } else {
-    const SealKeys& keys = std::get<SealKeys>(agreed.keys);
+    const AeadKeys& keys = std::get<AeadKeys>(agreed.keys);
     cipher_ = keys.cipher;
     envelope_.emplace(keys, client, KeyLife{options_.key_datagrams, options_.key_time}, now);
     if (options_.key_log) {
@@ -56,7 +57,7 @@ void Link::Impl::agree(const Agreed& agreed, Time now) {
       });
     }
   }
-  channels_.agree(version_, carrier_);
+  channels_.agree(version_, transport_kind_);
 }
 
 Errc Link::Impl::receive(Time now, const Endpoint& from, std::span<const std::byte> datagram) {
@@ -91,7 +92,7 @@ std::size_t Link::Impl::poll_datagram(Time now, std::span<std::byte> out) {
     case State::closing:
     case State::draining:
       if (std::exchange(lost_due_, false)) {
-        size = write(Lost{id_, gone_nonce_}, out);
+        size = write(Lost{id_, reset_nonce_}, out);
         overhead_bits_sent_ += size * 8;
       } else {
         size = write_data(now, out);
@@ -114,7 +115,7 @@ std::optional<Event> Link::Impl::poll_event() {
     return Event{};
   }
   if (const auto message = inbox_.take()) {
-    Event event{message->channel == Inbox::kFill ? Event::Kind::fill : Event::Kind::message};
+    Event event{message->channel == Inbox::kFill ? Event::Kind::payload : Event::Kind::message};
     event.payload = message->payload;
     event.bits = message->bits;
     if (event.kind == Event::Kind::message) {
@@ -147,7 +148,7 @@ Time Link::Impl::next_wakeup() const {
   const Allowance allowed = allowance(latest_);
   if (lost_due_ || wants_to_send(allowed)) return Time::min();
   Time wake = std::min({ack_due_, loss_deadline(), probe_deadline(), last_heard_ + timeout_,
-                        keepalive_deadline(), silence_deadline(), lost_deadline()});
+                        keepalive_deadline(), idle_deadline(), lost_deadline()});
   if (state_ == State::closing) {
     wake = linger_starts_ ? Time::min() : std::min(wake, linger_end_);
   }
@@ -164,30 +165,30 @@ Time Link::Impl::next_wakeup() const {
 
 void Link::Impl::prefetch(Link::Use use, unsigned step) const {
   const auto* const begin = reinterpret_cast<const std::byte*>(this);
-  if (use == Link::Use::offer_fill) {
+  if (use == Link::Use::schedule_payload) {
     const auto* const end = reinterpret_cast<const std::byte*>(&skip_at_);
-    if (step == 0) ask_for(begin, static_cast<std::size_t>(end - begin));
+    if (step == 0) kwind::prefetch(begin, static_cast<std::size_t>(end - begin));
     return;
   }
   const bool sends = use == Link::Use::send;
   if (step > 0) {
     channels_.prefetch(sends, step);
-    if (!sends && fills_left_ > 0) {
+    if (!sends && payloads_left_ > 0) {
       if (step == 1) {
-        ask_for(filler_.get(), 1);
-      } else if (filler_.get() != nullptr) {
-        filler_.get()->prefetch(step - 2);
+        kwind::prefetch(payload_source_.get(), 1);
+      } else if (payload_source_.get() != nullptr) {
+        payload_source_.get()->prefetch(step - 2);
       }
     }
     if (sends || step != 1) return;
     ledger_.prefetch();
-    ask_for(ack_block_.ranges.data(), ack_block_.ranges.size() * sizeof(AckRange));
+    kwind::prefetch(ack_block_.ranges.data(), ack_block_.ranges.size() * sizeof(AckRange));
     if (envelope_) envelope_->prefetch();
     return;
   }
   const auto* const end = sends ? reinterpret_cast<const std::byte*>(&ledger_)
                                 : reinterpret_cast<const std::byte*>(&options_);
-  ask_for(begin, static_cast<std::size_t>(end - begin));
+  kwind::prefetch(begin, static_cast<std::size_t>(end - begin));
 }
 
 void Link::Impl::wake(Time now) {
@@ -199,7 +200,7 @@ void Link::Impl::wake(Time now) {
         if (greeting_->busy_heard()) {
           return end(Errc::server_busy, error_info(Errc::server_busy).text);
         }
-        end(Errc::handshake_timeout, greeting_->cookie_heard()
+        end(Errc::handshake_timeout, greeting_->cookie_echoed()
                                          ? "the server answered the hello and then no more"
                                          : "no answer to the hello");
       }
@@ -221,7 +222,7 @@ void Link::Impl::wake(Time now) {
   }
   if (now >= loss_deadline()) settle(now, ledger_.on_timer(now, rtt_));
   if (now >= probe_deadline()) probe();
-  if (now >= std::min(keepalive_deadline(), silence_deadline())) ping_due_ = true;
+  if (now >= std::min(keepalive_deadline(), idle_deadline())) ping_due_ = true;
   if (now >= lost_deadline()) {
     lost_due_ = true;
     lost_asked_ = now;
@@ -249,15 +250,15 @@ std::size_t Link::Impl::budget(Time now) const {
   const std::size_t in_flight = ledger_.bytes_in_flight();
   if (in_flight >= window_bytes) return 0;
   double bytes = static_cast<double>(window_bytes - in_flight);
-  if (carrier_ == Carrier::datagrams) bytes = std::min(bytes, pacer_.tick_level(now));
+  if (transport_kind_ == TransportKind::datagrams) bytes = std::min(bytes, pacer_.tick_level(now));
   bytes -= static_cast<double>(channels_.high_bytes());
   return bytes > 0 ? static_cast<std::size_t>(bytes) : 0;
 }
 
-void Link::Impl::offer_fill(Filler* filler, std::size_t datagrams) {
+void Link::Impl::schedule_payload(PayloadSource* payload_source, std::size_t datagrams) {
   if (state_ != State::open) return;
-  filler_.set(filler);
-  fills_left_ = filler == nullptr ? 0 : datagrams;
+  payload_source_.set(payload_source);
+  payloads_left_ = payload_source == nullptr ? 0 : datagrams;
 }
 
 void Link::Impl::close(Time now, std::string_view reason, Errc code) {
@@ -270,7 +271,7 @@ void Link::Impl::close(Time now, std::string_view reason, Errc code) {
     end(code, reason);
     say_goodbye(now);
   } else if (state_ == State::open) {
-    offer_fill(nullptr, 0);
+    schedule_payload(nullptr, 0);
     state_ = State::closing;
     end_text_ = reason;
     close_code_ = code;
@@ -291,15 +292,15 @@ const Stats& Link::Impl::stats() const {
   stats_.overhead_bits_sent = overhead_bits_sent_;
   stats_.messages_sent = counts.sent;
   stats_.messages_repeated = counts.repeated;
-  stats_.messages_repeated_early = counts.repeated_early;
+  stats_.redundant_copies = counts.repeated_early;
   stats_.messages_stale = counts.stale;
-  stats_.messages_doubled = counts.doubled;
+  stats_.duplicates_received = counts.doubled;
   stats_.messages_recovered = counts.recovered;
   stats_.messages_expired = counts.expired;
   stats_.messages_incomplete = counts.incomplete;
   stats_.smoothed_rtt = rtt_.known() ? rtt_.smoothed() : Duration{0};
   stats_.rtt_variation = rtt_.known() ? rtt_.variation() : Duration{0};
-  stats_.least_rtt = rtt_.least();
+  stats_.min_rtt = rtt_.min();
   stats_.loss = ledger_.loss();
   stats_.queue = controller_.queue();
   stats_.rate = controller_.bandwidth();
@@ -312,11 +313,11 @@ const Stats& Link::Impl::stats() const {
 
 // ---- timers and ends ----
 
-void Link::Impl::carrier_ended(Time now) {
+void Link::Impl::transport_ended(Time now) {
   now = forward(now);
   if (state_ == State::closed) return;
   if (state_ == State::draining || state_ == State::closing) return nobody_is_there();
-  end(Errc::carrier_ended, error_info(Errc::carrier_ended).text);
+  end(Errc::transport_ended, error_info(Errc::transport_ended).text);
 }
 
 // Ends a connection whose peer has no state of it any more. A closing connection ends with the code
@@ -346,9 +347,9 @@ Time Link::Impl::keepalive_deadline() const {
   return ack_due_ == kNever && !ping_due_ ? last_sent_ + keepalive_ : kNever;
 }
 
-Time Link::Impl::silence_deadline() const {
-  if (ping_due_ || carrier_ == Carrier::stream) return kNever;
-  return std::max(last_heard_ + timeout_ * 6 / 10, last_sent_ + kAskInSilence);
+Time Link::Impl::idle_deadline() const {
+  if (ping_due_ || transport_kind_ == TransportKind::stream) return kNever;
+  return std::max(last_heard_ + timeout_ * 6 / 10, last_sent_ + kIdleProbeAfter);
 }
 
 Time Link::Impl::lost_deadline() const {
@@ -358,11 +359,12 @@ Time Link::Impl::lost_deadline() const {
 }
 
 Time Link::Impl::loss_deadline() const {
-  return carrier_ == Carrier::stream ? kNever : ledger_.loss_deadline();
+  return transport_kind_ == TransportKind::stream ? kNever : ledger_.loss_deadline();
 }
 
 Time Link::Impl::probe_deadline() const {
-  if (probe_due_ || carrier_ == Carrier::stream) return kNever;  // it waits for poll_datagram
+  if (probe_due_ || transport_kind_ == TransportKind::stream)
+    return kNever;  // it waits for poll_datagram
   return ledger_.probe_deadline(rtt_, ack_delay());
 }
 
@@ -387,7 +389,7 @@ void Link::Impl::probe() {
 }
 
 void Link::Impl::close_again() {
-  if (close_copies_ >= kMostCloseCopies || close_acked_) return;
+  if (close_copies_ >= kMaxCloseCopies || close_acked_) return;
   close_due_ = true;
   ++close_copies_;
 }
@@ -411,8 +413,8 @@ void Link::Impl::end(Errc code, std::string_view text) {
   end_code_ = code;
   end_text_ = std::string(text);
   closed_event_ = true;
-  filler_.set(nullptr);
-  fills_left_ = 0;
+  payload_source_.set(nullptr);
+  payloads_left_ = 0;
   channels_.clear_state();
 }
 
@@ -422,14 +424,14 @@ Link& Link::operator=(Link&&) noexcept = default;
 Link::~Link() = default;
 
 Link Link::connect(ConnectOptions who, LinkOptions options, Time now) {
-  auto impl = std::make_unique<Impl>(Role::client, std::move(options), who.carrier, now);
+  auto impl = std::make_unique<Impl>(Role::client, std::move(options), who.transport_kind, now);
   impl->greet(std::move(who), now);
   return Link(std::move(impl));
 }
 
 Link Link::accept(const Admission& admission, const Endpoint& peer, LinkOptions options, Time now) {
-  auto impl =
-      std::make_unique<Impl>(Role::server, std::move(options), admission.agreed->carrier, now);
+  auto impl = std::make_unique<Impl>(Role::server, std::move(options),
+                                     admission.agreed->transport_kind, now);
   impl->agree(*admission.agreed, now);
   impl->set_peer(peer);
   return Link(std::move(impl));
@@ -468,20 +470,20 @@ Errc Link::send(std::size_t channel, std::size_t tag, const SharedBytes& payload
   KWIND_ASSERT(payload != nullptr && payload->size() == bits::bytes_for(bits));
   return impl_->send(channel, tag, {*payload, bits, &payload});
 }
-void Link::take_in(std::size_t channel, std::size_t bits) {
-  impl_->take_in(channel, bits);
+void Link::consume(std::size_t channel, std::size_t bits) {
+  impl_->consume(channel, bits);
 }
 std::size_t Link::budget(Time now) const {
   return impl_->budget(now);
 }
-void Link::offer_fill(Filler* filler, std::size_t datagrams) {
-  impl_->offer_fill(filler, datagrams);
+void Link::schedule_payload(PayloadSource* payload_source, std::size_t datagrams) {
+  impl_->schedule_payload(payload_source, datagrams);
 }
 void Link::close(Time now, std::string_view reason, Errc code) {
   impl_->close(now, reason, code);
 }
-void Link::carrier_ended(Time now) {
-  impl_->carrier_ended(now);
+void Link::transport_ended(Time now) {
+  impl_->transport_ended(now);
 }
 State Link::state() const {
   return impl_->state();
@@ -492,8 +494,8 @@ void Link::prefetch(Use use, unsigned step) const {
 std::uint16_t Link::version() const {
   return impl_->version();
 }
-std::uint8_t Link::code_set() const {
-  return impl_->code_set();
+std::uint8_t Link::code_tables() const {
+  return impl_->code_tables();
 }
 ConnectionId Link::id() const {
   return impl_->id();
@@ -501,14 +503,14 @@ ConnectionId Link::id() const {
 std::string_view Link::protection() const {
   return impl_->protection();
 }
-bool Link::returned() const {
-  return impl_->returned();
+bool Link::resumed() const {
+  return impl_->resumed();
 }
-bool Link::cookie_heard() const {
-  return impl_->cookie_heard();
+bool Link::cookie_echoed() const {
+  return impl_->cookie_echoed();
 }
-std::optional<Comeback> Link::comeback() const {
-  return impl_->comeback();
+std::optional<ResumeToken> Link::resume() const {
+  return impl_->resume();
 }
 const Stats& Link::stats() const {
   return impl_->stats();

@@ -9,22 +9,22 @@
 #include <utility>
 #include <vector>
 
-#include "ack_block.h"
-#include "ack_history.h"
-#include "ack_window.h"
-#include "agreed.h"
-#include "channels.h"
-#include "controller.h"
-#include "envelope.h"
-#include "frames.h"
-#include "greeting.h"
-#include "inbox.h"
 #include "kwind/link/link.h"
-#include "mtu.h"
-#include "path.h"
-#include "random.h"
-#include "rtt.h"
-#include "sent_ledger.h"
+#include "link/datagram/ack_block.h"
+#include "link/datagram/envelope.h"
+#include "link/datagram/frames.h"
+#include "link/delivery/channels.h"
+#include "link/delivery/inbox.h"
+#include "link/handshake/agreed.h"
+#include "link/handshake/client_handshake.h"
+#include "link/path/ack_history.h"
+#include "link/path/controller.h"
+#include "link/path/mtu.h"
+#include "link/path/path.h"
+#include "link/path/received_packets.h"
+#include "link/path/rtt.h"
+#include "link/path/sent_packets.h"
+#include "link/random.h"
 
 namespace kwind::link {
 
@@ -32,7 +32,7 @@ enum class Role : std::uint8_t { client, server };
 
 class Link::Impl {
  public:
-  Impl(Role role, LinkOptions options, Carrier carrier, Time now);
+  Impl(Role role, LinkOptions options, TransportKind transport_kind, Time now);
   void greet(ConnectOptions who, Time now);
   void agree(const Agreed& agreed, Time now);
   void set_peer(const Endpoint& peer) { path_.set_active(peer); }
@@ -47,32 +47,32 @@ class Link::Impl {
   void prefetch(Link::Use use, unsigned step) const;
   void wake(Time now);
   Errc send(std::size_t channel, std::size_t tag, const Outbound& message);
-  void take_in(std::size_t channel, std::size_t bits) { channels_.handed_out(channel, bits); }
+  void consume(std::size_t channel, std::size_t bits) { channels_.handed_out(channel, bits); }
   std::size_t budget(Time now) const;
-  void offer_fill(Filler* filler, std::size_t datagrams);
+  void schedule_payload(PayloadSource* payload_source, std::size_t datagrams);
   void close(Time now, std::string_view reason, Errc code);
-  void carrier_ended(Time now);
+  void transport_ended(Time now);
   void nobody_is_there();
   State state() const { return state_; }
   std::uint16_t version() const { return version_; }
-  std::uint8_t code_set() const { return code_set_; }
+  std::uint8_t code_tables() const { return code_tables_; }
   ConnectionId id() const { return id_; }
-  bool returned() const { return returned_; }
-  bool cookie_heard() const { return !greeting_ || greeting_->cookie_heard(); }
-  std::optional<Comeback> comeback() const { return comeback_; }
+  bool resumed() const { return resumed_; }
+  bool cookie_echoed() const { return !greeting_ || greeting_->cookie_echoed(); }
+  std::optional<ResumeToken> resume() const { return resume_; }
   std::string_view protection() const;
   const Stats& stats() const;
   std::span<const std::uint64_t> bits_sent() const { return channels_.bits_sent(); }
 
  private:
-  static constexpr unsigned kMostCloseCopies = 3;
+  static constexpr unsigned kMaxCloseCopies = 3;
   // What may wait in a stream for its acks: more would be latency that nobody can take back.
   static constexpr std::size_t kStreamBacklogBytes = std::size_t{128} * 1024;
-  static constexpr Duration kAskInSilence = std::chrono::milliseconds(400);
+  static constexpr Duration kIdleProbeAfter = std::chrono::milliseconds(400);
   static constexpr Duration kLostAfter = std::chrono::milliseconds(700);
   static constexpr Duration kLostEvery = std::chrono::seconds(1);
   static constexpr Duration kLongestDrain = std::chrono::seconds(1);
-  // One number in about 1500 is left out, see invariant 1 in sent_ledger.h: each costs the peer's
+  // One number in about 1500 is left out, see invariant 1 in sent_packets.h: each costs the peer's
   // acks some bits until it is 64 numbers old.
   static constexpr std::uint64_t kSkipEvery = 1500;
 
@@ -83,44 +83,45 @@ class Link::Impl {
   // ---- receiving ----
 
   Errc accept_datagram(Time now, const Endpoint& from, std::span<const std::byte> datagram);
-  Errc hear_greeting(Time now, std::span<const std::byte> datagram);
+  Errc on_greeting(Time now, std::span<const std::byte> datagram);
 
-  // Copies of the handshake's datagrams; or a restarted server that does not know the connection.
-  Errc hear_handshake(std::span<const std::byte> datagram);
+  // ClientEntities of the handshake's datagrams; or a restarted server that does not know the
+  // connection.
+  Errc on_handshake(std::span<const std::byte> datagram);
   Errc accept_data(Time now, const Endpoint& from, std::span<const std::byte> datagram);
 
   // A round trip: whoever waits for the ack waits for that at least. Both ends know it.
   Duration ack_delay() const;
   void note_packet(Time now, PacketNumber number, std::size_t bytes);
-  Errc hear_acks(Time now);
-  void settle(Time now, const SentLedger::Outcome& outcome);
+  Errc on_acks(Time now);
+  void settle(Time now, const SentPackets::Outcome& outcome);
   // To be called whenever the controller may think otherwise.
   void note_controller();
-  void tell_filler(const SentRef& ref, bool acked);
-  Errc hear_frame(Time now, const Endpoint& from, const Frame& frame);
-  Errc hear_message(const Frame& frame);
-  void hear_response(Time now, const Endpoint& from, std::uint64_t number);
+  void report_delivery(const SentRef& ref, bool acked);
+  Errc on_frame(Time now, const Endpoint& from, const Frame& frame);
+  Errc on_message(const Frame& frame);
+  void on_response(Time now, const Endpoint& from, std::uint64_t number);
 
   // ---- sending ----
 
   std::size_t window() const {
-    return carrier_ == Carrier::stream ? kStreamBacklogBytes : controller_window_;
+    return transport_kind_ == TransportKind::stream ? kStreamBacklogBytes : controller_window_;
   }
   Allowance allowance(Time now) const;
   // Whether somebody is to fill what is free in the next datagram.
-  bool fills() const { return fills_left_ > 0 && filler_.get() != nullptr; }
+  bool schedules() const { return payloads_left_ > 0 && payload_source_.get() != nullptr; }
   bool wants_to_send(const Allowance& allowed) const;
   // Whether write_data() may have something to say; false is certain, and quickly found.
   bool may_send(Time now) const;
   std::size_t write_data(Time now, std::span<std::byte> out);
-  void write_fill(Time now, bits::Writer& writer, FrameWriter& frames);
+  void write_payload(Time now, bits::Writer& writer, FrameWriter& frames);
   struct Datagram {
     bits::Writer writer;
     std::uint64_t number = 0;
     std::size_t head_bytes = 0;
   };
-  bool fill_ack_block(Time now);
-  Datagram begin_datagram(Time now, std::span<std::byte> out, std::size_t most,
+  bool write_ack_block(Time now);
+  Datagram begin_datagram(Time now, std::span<std::byte> out, std::size_t max,
                           bool with_acks = true);
   std::size_t finish_datagram(Time now, Datagram& datagram, std::span<std::byte> out,
                               bool eliciting, std::size_t message_bits);
@@ -141,7 +142,7 @@ class Link::Impl {
 
   // The end is near unless something is heard: a lossy path may have swallowed the few datagrams of
   // an idle link. Seed 1011 of the sweep timed out at 12 % loss for want of it.
-  Time silence_deadline() const;
+  Time idle_deadline() const;
   // Over a stream nothing is lost, and what is late is the stream's business.
   Time loss_deadline() const;
   // The server does not answer: perhaps it was restarted.
@@ -154,7 +155,7 @@ class Link::Impl {
 
   // What each datagram sent needs stands together, for hosts with more links than a cache holds.
   const Role role_;
-  const Carrier carrier_;
+  const TransportKind transport_kind_;
   const Duration timeout_;
   const Duration keepalive_;
   State state_ = State::opening;
@@ -182,15 +183,15 @@ class Link::Impl {
   Time ack_due_ = kNever;
   std::size_t unacked_bytes_ = 0;
   std::optional<std::uint64_t> response_due_;
-  FillerSlot filler_;
-  std::size_t fills_left_ = 0;
+  PayloadSlot payload_source_;
+  std::size_t payloads_left_ = 0;
   std::uint64_t skip_at_ = 0;
   // Counted into stats_ when somebody asks.
   std::uint64_t datagrams_sent_ = 0;
   std::uint64_t bytes_sent_ = 0;
   std::uint64_t overhead_bits_sent_ = 0;
   Channels channels_;
-  SentLedger ledger_;
+  SentPackets ledger_;
   Pacer pacer_;
   PathMtu mtu_;
   Path path_;
@@ -198,7 +199,7 @@ class Link::Impl {
   Endpoint destination_;
   std::optional<Envelope> envelope_;
   AckBlock ack_block_;  // scratch
-  AckWindow window_;
+  ReceivedPackets window_;
   AckHistory ack_history_;
   bool newest_wide_ = false;           // the newest packet that came had a wide number
   std::uint64_t newest_narrow_ = 0;    // the newest packet that left without one
@@ -214,16 +215,16 @@ class Link::Impl {
   Inbox inbox_;
   KeyedRandom skips_;       // which packet numbers are left out: no peer sees these numbers
   KeyedRandom challenges_;  // of paths: the peer sees them
-  std::uint8_t code_set_ = 0;
-  bool returned_ = false;
+  std::uint8_t code_tables_ = 0;
+  bool resumed_ = false;
   Cipher cipher_ = Cipher::chacha20_poly1305;
-  GoneToken gone_{};
-  std::uint64_t gone_nonce_ = 0;
+  ResetToken reset_{};
+  std::uint64_t reset_nonce_ = 0;
   bool lost_due_ = false;        // the server is to be asked whether it knows this connection
   Time lost_asked_{};            // when it was last
   Time unheard_since_ = kNever;  // client: something was sent that wants an ack, nothing came since
-  std::optional<Comeback> comeback_;
-  std::unique_ptr<Greeting> greeting_;
+  std::optional<ResumeToken> resume_;
+  std::unique_ptr<ClientHandshake> greeting_;
   unsigned close_copies_ = 0;
   unsigned silent_probes_ = 0;  // in a row
   Time linger_end_ = kNever;

@@ -2,8 +2,8 @@
 // any of them takes effect.
 #include <algorithm>
 
-#include "data_header.h"
-#include "link_impl.h"
+#include "link/datagram/data_header.h"
+#include "link/link_impl.h"
 
 namespace kwind::link {
 namespace {
@@ -13,8 +13,8 @@ namespace {
 constexpr std::size_t kAckAfterBytes = 4 * kBaseDatagramBytes;
 // After a gap the sender is told at once: what is missing may hold up what came after it.
 constexpr Duration kAckAfterGap = std::chrono::milliseconds(5);
-constexpr Duration kLeastAckDelay = std::chrono::milliseconds(25);
-constexpr Duration kLeastPathPatience = std::chrono::seconds(3);
+constexpr Duration kMinAckDelay = std::chrono::milliseconds(25);
+constexpr Duration kMinPathPatience = std::chrono::seconds(3);
 
 }  // namespace
 
@@ -23,17 +23,17 @@ Errc Link::Impl::accept_datagram(Time now, const Endpoint& from,
   if (datagram.empty()) return Errc::truncated;
   switch (state_) {
     case State::closed: return Errc::closed;
-    case State::greeting: return hear_greeting(now, datagram);
+    case State::greeting: return on_greeting(now, datagram);
     case State::opening:
     case State::open:
     case State::closing:
     case State::draining: break;
   }
-  return is_data(datagram) ? accept_data(now, from, datagram) : hear_handshake(datagram);
+  return is_data(datagram) ? accept_data(now, from, datagram) : on_handshake(datagram);
 }
 
-Errc Link::Impl::hear_greeting(Time now, std::span<const std::byte> datagram) {
-  Greeting::Reply reply = greeting_->receive(now, datagram);
+Errc Link::Impl::on_greeting(Time now, std::span<const std::byte> datagram) {
+  ClientHandshake::Reply reply = greeting_->receive(now, datagram);
   if (reply.error != Errc::none) return reply.error;
   if (reply.rtt) rtt_.sample(*reply.rtt, Duration{0});
   if (reply.refused != Errc::none) {
@@ -48,13 +48,13 @@ Errc Link::Impl::hear_greeting(Time now, std::span<const std::byte> datagram) {
   return Errc::none;
 }
 
-Errc Link::Impl::hear_handshake(std::span<const std::byte> datagram) {
+Errc Link::Impl::on_handshake(std::span<const std::byte> datagram) {
   const auto form = form_of(datagram);
   if (!form) return form.error();
-  if (*form != Form::gone || role_ != Role::client) return Errc::unexpected;
-  const auto token = read_gone(datagram);
+  if (*form != Form::reset || role_ != Role::client) return Errc::unexpected;
+  const auto token = read_reset(datagram);
   if (!token) return token.error();
-  if (!bits::same_secret(*token, gone_)) return Errc::bad_check;
+  if (!same_secret(*token, reset_)) return Errc::bad_check;
   if (state_ == State::draining || state_ == State::closing) {
     nobody_is_there();
     return Errc::none;
@@ -71,7 +71,7 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   if (!header || datagram.size() < header->bytes + envelope_->tag_bytes()) return Errc::truncated;
   if (role_ == Role::server && header->id != id_) return Errc::unknown_connection;
   // A stream's end does not move; another stream has no business with this connection.
-  if (role_ == Role::server && carrier_ == Carrier::stream && from != path_.active()) {
+  if (role_ == Role::server && transport_kind_ == TransportKind::stream && from != path_.active()) {
     return Errc::unknown_connection;
   }
   const PacketNumber number{expand(window_.expected(), header->number_low, header->wide ? 16 : 8)};
@@ -95,11 +95,11 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
       error != Errc::none) {
     return error;
   }
-  std::size_t fills = 0;
+  std::size_t schedules = 0;
   for (const Frame& frame : frames_) {
     if (!channels_.in_window(frame)) return Errc::window_exceeded;
     // A sender has one filler. Who writes more wants them to be read.
-    if (frame.kind == FrameKind::fill && ++fills > 1) return Errc::value_range;
+    if (frame.kind == FrameKind::payload && ++schedules > 1) return Errc::value_range;
   }
   unheard_since_ = kNever;
   const bool newest = raw(number) >= window_.expected();
@@ -109,14 +109,14 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   if (role_ == Role::server) {
     const std::uint64_t random = path_.is_news(now, from, newest) ? challenges_.next() : 0;
     path_.heard(now, from, datagram.size(), newest, random,
-                std::max<Duration>(3 * rtt_.probe_timeout(ack_delay()), kLeastPathPatience));
+                std::max<Duration>(3 * rtt_.probe_timeout(ack_delay()), kMinPathPatience));
   }
-  if (broken_off_ && close_copies_ < kMostCloseCopies) {
+  if (broken_off_ && close_copies_ < kMaxCloseCopies) {
     close_due_ = true;
     ++close_copies_;
   }
   if (!ack_block_.ranges.empty()) {
-    if (const Errc error = hear_acks(now); error != Errc::none) return error;
+    if (const Errc error = on_acks(now); error != Errc::none) return error;
   }
   if (state_ == State::opening) {
     state_ = State::open;
@@ -126,14 +126,14 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
     if (!rtt_.known()) rtt_.sample(now - last_heard_, Duration{0});
   }
   for (const Frame& frame : frames_) {
-    if (const Errc error = hear_frame(now, from, frame); error != Errc::none) return error;
+    if (const Errc error = on_frame(now, from, frame); error != Errc::none) return error;
   }
   return Errc::none;
 }
 
 Duration Link::Impl::ack_delay() const {
-  return std::clamp<Duration>(rtt_.smoothed(), kLeastAckDelay,
-                              std::max(options_.ack_delay, kLeastAckDelay));
+  return std::clamp<Duration>(rtt_.smoothed(), kMinAckDelay,
+                              std::max(options_.ack_delay, kMinAckDelay));
 }
 
 void Link::Impl::note_packet(Time now, PacketNumber number, std::size_t bytes) {
@@ -151,8 +151,8 @@ void Link::Impl::note_packet(Time now, PacketNumber number, std::size_t bytes) {
   ack_due_ = std::min(ack_due_, now + delay);
 }
 
-Errc Link::Impl::hear_acks(Time now) {
-  const SentLedger::Outcome outcome = ledger_.on_ack(now, ack_block_, rtt_);
+Errc Link::Impl::on_acks(Time now) {
+  const SentPackets::Outcome outcome = ledger_.on_ack(now, ack_block_, rtt_);
   if (outcome.error != Errc::none) return outcome.error;
   ack_history_.acked(ack_block_.ranges);
   Duration clean{0};
@@ -175,7 +175,7 @@ void Link::Impl::note_controller() {
   sees_queue_ = controller_.sees_queue();
 }
 
-void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
+void Link::Impl::settle(Time now, const SentPackets::Outcome& outcome) {
   stats_.packets_lost += outcome.packets_lost;
   if (outcome.packets_lost > 0) {
     controller_.on_loss(now, outcome.newest_lost_sent_at);
@@ -185,7 +185,7 @@ void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
     switch (ref.kind) {
       case SentRef::Kind::close: close_acked_ = true; break;
       case SentRef::Kind::mtu_probe: mtu_.probe_acked(ref.index); break;
-      case SentRef::Kind::token: tell_filler(ref, true); break;
+      case SentRef::Kind::token: report_delivery(ref, true); break;
       case SentRef::Kind::reliable:
       case SentRef::Kind::sequenced:
       case SentRef::Kind::window: channels_.acked(ref); break;
@@ -198,7 +198,7 @@ void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
     switch (ref.kind) {
       case SentRef::Kind::close: close_again(); break;
       case SentRef::Kind::mtu_probe: mtu_.probe_lost(now, ref.index); break;
-      case SentRef::Kind::token: tell_filler(ref, false); break;
+      case SentRef::Kind::token: report_delivery(ref, false); break;
       case SentRef::Kind::reliable:
       case SentRef::Kind::sequenced:
       case SentRef::Kind::window: channels_.lost(ref); break;
@@ -208,12 +208,12 @@ void Link::Impl::settle(Time now, const SentLedger::Outcome& outcome) {
 }
 
 // A filler that came after the one that wrote it knows nothing of this token.
-void Link::Impl::tell_filler(const SentRef& ref, bool acked) {
-  if (filler_.get() == nullptr || ref.first_chunk != filler_.generation()) return;
-  filler_.get()->told(ref.index, acked);
+void Link::Impl::report_delivery(const SentRef& ref, bool acked) {
+  if (payload_source_.get() == nullptr || ref.first_chunk != payload_source_.generation()) return;
+  payload_source_.get()->on_delivery(ref.index, acked);
 }
 
-Errc Link::Impl::hear_frame(Time now, const Endpoint& from, const Frame& frame) {
+Errc Link::Impl::on_frame(Time now, const Endpoint& from, const Frame& frame) {
   switch (frame.kind) {
     case FrameKind::ping:
     case FrameKind::padding: return Errc::none;
@@ -225,8 +225,8 @@ Errc Link::Impl::hear_frame(Time now, const Endpoint& from, const Frame& frame) 
       ack_due_ = now;
       return Errc::none;
     case FrameKind::challenge: response_due_ = frame.value; return Errc::none;
-    case FrameKind::response: hear_response(now, from, frame.value); return Errc::none;
-    case FrameKind::fill:
+    case FrameKind::response: on_response(now, from, frame.value); return Errc::none;
+    case FrameKind::payload:
       if (state_ == State::open) inbox_.add(Inbox::kFill, frame.payload, frame.bits);
       return Errc::none;
     case FrameKind::window: return channels_.hear(frame, inbox_);
@@ -235,20 +235,20 @@ Errc Link::Impl::hear_frame(Time now, const Endpoint& from, const Frame& frame) 
     case FrameKind::parity:
       // close() was called: nobody wants messages any more.
       if (state_ != State::open) return Errc::none;
-      return hear_message(frame);
+      return on_message(frame);
   }
   return Errc::none;
 }
 
-Errc Link::Impl::hear_message(const Frame& frame) {
+Errc Link::Impl::on_message(const Frame& frame) {
   const std::uint64_t before = channels_.counts().incomplete;
   const Errc error = channels_.hear(frame, inbox_);
-  const std::uint64_t given_up = channels_.counts().incomplete - before;
-  if (given_up > 0) stats_.drops.add(Errc::incomplete, given_up);
+  const std::uint64_t discarded = channels_.counts().incomplete - before;
+  if (discarded > 0) stats_.drops.add(Errc::incomplete, discarded);
   return error;
 }
 
-void Link::Impl::hear_response(Time now, const Endpoint& from, std::uint64_t number) {
+void Link::Impl::on_response(Time now, const Endpoint& from, std::uint64_t number) {
   switch (path_.answered(now, from, number)) {
     case Path::Change::none: return;
     case Path::Change::address:

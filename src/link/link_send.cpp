@@ -2,9 +2,9 @@
 #include <algorithm>
 #include <tuple>
 
-#include "data_header.h"
-#include "link_impl.h"
-#include "repeat.h"
+#include "link/datagram/data_header.h"
+#include "link/delivery/repeat.h"
+#include "link/link_impl.h"
 
 namespace kwind::link {
 namespace {
@@ -22,13 +22,13 @@ Allowance Link::Impl::allowance(Time now) const {
   Allowance allowed;
   if (state_ == State::draining || !ledger_.has_room()) return allowed;
   const std::size_t in_flight = ledger_.bytes_in_flight();
-  const std::size_t most = window();
-  const bool paced = carrier_ == Carrier::stream || pacer_.ready(now);
+  const std::size_t max = window();
+  const bool paced = transport_kind_ == TransportKind::stream || pacer_.ready(now);
   const std::size_t overdraft = sees_queue_ ? 0 : kOverdraftBytes;
-  allowed.high = in_flight < most + most / 4 + overdraft || probe_due_;
-  allowed.normal = (in_flight < most && paced) || probe_due_;
-  allowed.bulk = in_flight < most && paced;
-  if (carrier_ == Carrier::datagrams) {
+  allowed.high = in_flight < max + max / 4 + overdraft || probe_due_;
+  allowed.normal = (in_flight < max && paced) || probe_due_;
+  allowed.bulk = in_flight < max && paced;
+  if (transport_kind_ == TransportKind::datagrams) {
     const double loss = std::max(ledger_.loss(), ledger_.long_loss());
     allowed.care = Repeats::care(Repeats::assumed(loss, ledger_.settled()), sees_queue_);
     allowed.repeat_gap = Repeats::kEarliest;
@@ -37,7 +37,7 @@ Allowance Link::Impl::allowance(Time now) const {
 }
 
 bool Link::Impl::may_send(Time now) const {
-  return ping_due_ || probe_due_ || close_due_ || response_due_ || fills() || now >= ack_due_ ||
+  return ping_due_ || probe_due_ || close_due_ || response_due_ || schedules() || now >= ack_due_ ||
          !channels_.reliable_idle() || channels_.wants_any() || channels_.windows_due();
 }
 
@@ -45,7 +45,7 @@ bool Link::Impl::wants_to_send(const Allowance& allowed) const {
   if (!ledger_.has_slot()) return false;
   if (ping_due_ || probe_due_ || close_due_ || response_due_ || channels_.windows_due())
     return true;
-  return channels_.wants(allowed) || (fills() && ledger_.bytes_in_flight() < window());
+  return channels_.wants(allowed) || (schedules() && ledger_.bytes_in_flight() < window());
 }
 
 std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
@@ -63,32 +63,32 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
   channels_.expire(now);
   const Allowance allowed = allowance(now);
   const bool repeats = now >= channels_.next_repeat(allowed, Repeats::kLatest);
-  const bool fills = this->fills() && allowed.high;
+  const bool schedules = this->schedules() && allowed.high;
   const bool has_messages = channels_.wants(allowed) || repeats;
-  const bool messages = has_messages || fills;
+  const bool messages = has_messages || schedules;
   const bool draining = state_ == State::draining;
   const bool windows = !draining && channels_.windows_due();
   const bool asks = has_messages || windows || close_due_ || response_due_ ||
                     (!draining && (ping_due_ || probe_due_));
   const bool acks = now >= ack_due_;
-  if (!asks && !fills && !acks) return 0;
+  if (!asks && !schedules && !acks) return 0;
 
   const auto unacked = std::tuple(unacked_packets_, unacked_bytes_, ack_due_);
   ledger_.begin();
   // A probe has to arrive, whatever became of the path.
-  const std::size_t most = probe_due_ ? kBaseDatagramBytes : mtu_.current();
-  Datagram datagram = begin_datagram(now, out, most);
+  const std::size_t max = probe_due_ ? kBaseDatagramBytes : mtu_.current();
+  Datagram datagram = begin_datagram(now, out, max);
   FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
   const std::size_t before = datagram.writer.bit_count();
   std::size_t message_bits = 0;
   if (response_due_ && frames.response(*response_due_) > 0) response_due_.reset();
-  if (windows) channels_.fill_windows(frames, ledger_);
+  if (windows) channels_.write_windows(frames, ledger_);
   if (messages) {
     // Before what is newer: numbers that follow on each other take a bit.
-    message_bits += channels_.fill_repeats(frames, now, allowed, ledger_);
+    message_bits += channels_.write_repeats(frames, now, allowed, ledger_);
     message_bits += channels_.fill_high(frames, now, allowed, ledger_);
-    if (fills) write_fill(now, datagram.writer, frames);
-    message_bits += channels_.fill_rest(frames, now, allowed, ledger_);
+    if (schedules) write_payload(now, datagram.writer, frames);
+    message_bits += channels_.write_rest_of_channels(frames, now, allowed, ledger_);
     if (channels_.wants_any()) mtu_.wanted();
   }
   if (close_due_ && frames.close(end_text_, refusal_) > 0) {
@@ -109,52 +109,52 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
   return finish_datagram(now, datagram, out, eliciting, message_bits);
 }
 
-void Link::Impl::write_fill(Time now, bits::Writer& writer, FrameWriter& frames) {
-  constexpr std::size_t kFillHeadBits = 40;
-  if (writer.room_bits() <= kFillHeadBits) return;
+void Link::Impl::write_payload(Time now, bits::Writer& writer, FrameWriter& frames) {
+  constexpr std::size_t kPayloadHeadBits = 40;
+  if (writer.room_bits() <= kPayloadHeadBits) return;
   std::array<std::byte, kMaxDatagramBytes> memory;  // NOLINT: written before it is read
-  const std::size_t room = writer.room_bits() - kFillHeadBits;
+  const std::size_t room = writer.room_bits() - kPayloadHeadBits;
   bits::Writer fill(std::span<std::byte>(memory).first(room / 8));
-  const auto token = filler_.get()->fill(now, fill);
+  const auto token = payload_source_.get()->fill(now, fill);
   if (token) {
     // So much wants to leave that a larger datagram would be of use.
     if (fill.room_bits() < kSpareBits) mtu_.wanted();
     fill.finish();
     const std::span<const std::byte> written(memory);
     frames.fill(written, fill.bit_count());
-    ledger_.add({SentRef::Kind::token, 0, filler_.generation(), 0, *token});
+    ledger_.add({SentRef::Kind::token, 0, payload_source_.generation(), 0, *token});
     busy_at_ = now;
   }
-  fills_left_ = token ? fills_left_ - 1 : 0;
+  payloads_left_ = token ? payloads_left_ - 1 : 0;
 }
 
 // More than a block reaches back over may have arrived since the last one, where the host looks
 // seldom: then each block tells of the next so many, the oldest first. True if it tells of all.
-bool Link::Impl::fill_ack_block(Time now) {
+bool Link::Impl::write_ack_block(Time now) {
   const std::uint64_t largest = raw(window_.largest());
   const std::uint64_t floor = std::min(ack_history_.floor(), largest);
-  const std::uint64_t told = std::max(ack_history_.told_end(), floor);
+  const std::uint64_t reported = std::max(ack_history_.sent_end(), floor);
   ack_block_.delay = now - newest_at_;
-  if (largest + 1 > told + kAckSpanPackets) {
+  if (largest + 1 > reported + kAckSpanPackets) {
     ack_block_.wide = true;  // how the packet of that number was numbered is not known any more
     ack_block_.whole = false;
-    window_.ranges(told + kAckSpanPackets - 1, kAckSpanPackets, floor, kMostAckRanges,
+    window_.ranges(reported + kAckSpanPackets - 1, kAckSpanPackets, floor, kMaxAckRanges,
                    ack_block_.ranges);
     if (!ack_block_.ranges.empty()) return false;
   }
   ack_block_.wide = newest_wide_;
   ack_block_.whole = window_.has_newest(kShortRunPackets);
-  window_.ranges(largest, kAckSpanPackets, floor, kMostAckRanges, ack_block_.ranges);
+  window_.ranges(largest, kAckSpanPackets, floor, kMaxAckRanges, ack_block_.ranges);
   return true;
 }
 
-Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> out,
-                                                std::size_t most, bool with_acks) {
+Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> out, std::size_t max,
+                                                bool with_acks) {
   if (ledger_.next_number() >= skip_at_) {
     ledger_.skip();
     skip_at_ = ledger_.next_number() + 1 + skips_.next() % (2 * kSkipEvery);
   }
-  Datagram datagram{bits::Writer(out.first(most - envelope_->tag_bytes())), ledger_.next_number(),
+  Datagram datagram{bits::Writer(out.first(max - envelope_->tag_bytes())), ledger_.next_number(),
                     0};
   DataHeader header;
   header.phase = envelope_->next_phase(now, datagram.number);
@@ -165,7 +165,7 @@ Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> o
   header.number_low = datagram.number;
   datagram.head_bytes = write(header, role_ == Role::client, datagram.writer);
   if (header.has_acks) {
-    const bool all = fill_ack_block(now);
+    const bool all = write_ack_block(now);
     write(ack_block_, datagram.writer);
     ack_history_.sent(datagram.number, ack_block_.ranges.front().last);
     unacked_packets_ = !all;
@@ -186,7 +186,7 @@ std::size_t Link::Impl::finish_datagram(Time now, Datagram& datagram, std::span<
       ledger_.bytes_in_flight() + size + kBaseDatagramBytes < controller_window_;
   ledger_.sent(now, size, eliciting, app_limited);
   if (eliciting) pacer_.sent(now, size);
-  if (eliciting && role_ == Role::client && carrier_ == Carrier::datagrams) {
+  if (eliciting && role_ == Role::client && transport_kind_ == TransportKind::datagrams) {
     unheard_since_ = std::min(unheard_since_, now);
   }
   overhead_bits_sent_ += size * 8 - message_bits;

@@ -6,17 +6,17 @@
 #include <unordered_map>
 #include <unordered_set>
 
-#include "ack_block.h"
-#include "data_header.h"
-#include "envelope.h"
-#include "frames.h"
-#include "handshake.h"
+#include "link/datagram/ack_block.h"
+#include "link/datagram/data_header.h"
+#include "link/datagram/envelope.h"
+#include "link/datagram/frames.h"
+#include "link/handshake/handshake.h"
 
 namespace kwind::link {
 namespace {
 
 // A connection whose beginning is missing may have sent this many datagrams before.
-constexpr std::uint64_t kMostBefore = std::uint64_t{1} << 22;
+constexpr std::uint64_t kMaxBefore = std::uint64_t{1} << 22;
 // Acks of datagrams that were not captured.
 constexpr std::uint64_t kUnseen = 1024;
 
@@ -24,27 +24,27 @@ std::string_view name_of(Form form) {
   switch (form) {
     case Form::hello: return "hello";
     case Form::cookie: return "cookie";
-    case Form::offer: return "offer";
-    case Form::answer: return "answer";
-    case Form::notice: return "notice";
+    case Form::connect: return "offer";
+    case Form::accept: return "answer";
+    case Form::handshake_error: return "notice";
     case Form::versions: return "versions";
-    case Form::gone: return "gone";
+    case Form::reset: return "gone";
     case Form::lost: return "lost";
   }
   return "foreign";
 }
 
 bool from_client(Form form) {
-  return form == Form::hello || form == Form::offer || form == Form::lost;
+  return form == Form::hello || form == Form::connect || form == Form::lost;
 }
 
 // One direction of one connection.
 struct Way {
   std::uint64_t expected = 0;  // packet number after the newest seen
   bool any = false;
-  std::uint64_t newest_narrow = 0;                          // with a short number, see ack_block.h
-  std::vector<std::pair<const DatagramKey*, Sealer>> keys;  // those that have opened something last
-  std::map<std::uint8_t, std::uint64_t> messages;           // by channel: number after the newest
+  std::uint64_t newest_narrow = 0;                        // with a short number, see ack_block.h
+  std::vector<std::pair<const DatagramKey*, Aead>> keys;  // those that have opened something last
+  std::map<std::uint8_t, std::uint64_t> messages;         // by channel: number after the newest
 };
 
 struct Flow {
@@ -54,7 +54,7 @@ struct Flow {
   std::array<Way, 2> ways;  // down, up
   std::vector<ChannelSpec> channels;
   // Clear mode: the keys of its checks, once the handshake was seen.
-  std::vector<std::byte> offer;
+  std::vector<std::byte> connect;
   std::vector<std::uint16_t> offered;  // versions
   std::optional<CheckKeys> checks;
 };
@@ -78,12 +78,12 @@ struct Observer::State {
     return found->second;
   }
 
-  void hear_handshake(Form form, std::span<const std::byte> datagram, Flow& flow,
-                      ObservedDatagram& out);
-  void hear_data(std::span<const std::byte> datagram, Flow& flow, ObservedDatagram& out);
+  void on_handshake(Form form, std::span<const std::byte> datagram, Flow& flow,
+                    ObservedDatagram& out);
+  void on_data(std::span<const std::byte> datagram, Flow& flow, ObservedDatagram& out);
   bool open(std::span<const std::byte> datagram, const DataHeader& header, Flow& flow,
             ObservedDatagram& out);
-  bool try_key(const Sealer& sealer, std::uint64_t number, std::span<const std::byte> datagram,
+  bool try_key(const Aead& aead, std::uint64_t number, std::span<const std::byte> datagram,
                std::size_t head_bytes, ObservedDatagram& out) const;
   Errc read_body(std::span<const std::byte> body, bool has_acks, Flow& flow,
                  ObservedDatagram& out) const;
@@ -109,7 +109,7 @@ std::string_view control_name(FrameKind kind) {
     case FrameKind::message:
     case FrameKind::piece:
     case FrameKind::parity:
-    case FrameKind::fill: break;
+    case FrameKind::payload: break;
   }
   return {};
 }
@@ -145,7 +145,7 @@ ObservedPart part_of(const Frame& frame, Delivery delivery, std::uint64_t packet
       made.kind = ObservedPart::Kind::piece;
       made.payload_bits = frame.bits;
       made.total_bits = frame.total_bits;
-      made.first_byte = frame.first_chunk * kChunkBytes;
+      made.first_byte = frame.first_chunk * kFragmentBytes;
       made.payload = payload_of(frame);
       if (is_reliable(delivery)) {
         unwrap();
@@ -158,8 +158,8 @@ ObservedPart part_of(const Frame& frame, Delivery delivery, std::uint64_t packet
       made.payload_bits = frame.bits;
       unwrap();
       break;
-    case FrameKind::fill:
-      made.kind = ObservedPart::Kind::fill;
+    case FrameKind::payload:
+      made.kind = ObservedPart::Kind::payload;
       made.payload_bits = frame.bits;
       made.payload = payload_of(frame);
       break;
@@ -178,8 +178,8 @@ ObservedPart part_of(const Frame& frame, Delivery delivery, std::uint64_t packet
 
 }  // namespace
 
-void Observer::State::hear_handshake(Form form, std::span<const std::byte> datagram, Flow& flow,
-                                     ObservedDatagram& out) {
+void Observer::State::on_handshake(Form form, std::span<const std::byte> datagram, Flow& flow,
+                                   ObservedDatagram& out) {
   out.form = name_of(form);
   out.parts.push_back(part(ObservedPart::Kind::handshake, datagram.size() * 8));
   if (form == Form::hello) {
@@ -189,44 +189,44 @@ void Observer::State::hear_handshake(Form form, std::span<const std::byte> datag
     } else {
       flow.sealed = hello->mode == Mode::sealed;
     }
-  } else if (form == Form::offer) {
-    const auto head = read_offer_head(datagram);
+  } else if (form == Form::connect) {
+    const auto head = read_connect_head(datagram);
     if (!head) {
       out.problem = head.error();
       return;
     }
     // A new attempt: what was known of the one before ends with it.
-    if (!std::equal(flow.offer.begin(), flow.offer.end(), datagram.begin(), datagram.end())) {
+    if (!std::equal(flow.connect.begin(), flow.connect.end(), datagram.begin(), datagram.end())) {
       const std::uint16_t version = flow.version;
       flow = Flow{};
       agree(flow, version);
-      flow.offer.assign(datagram.begin(), datagram.end());
+      flow.connect.assign(datagram.begin(), datagram.end());
     }
     flow.sealed = out.sealed = head->opening.mode == Mode::sealed;
     out.version = flow.version;
     if (flow.sealed) return;
-    const auto payload = read_clear(datagram.subspan(kOfferHeadBytes));
-    auto offer = payload ? read_offer(*payload) : tl::unexpected<Errc>(payload.error());
-    if (!offer) {
-      out.problem = offer.error();
+    const auto payload = read_clear(datagram.subspan(kConnectHeadBytes));
+    auto connect = payload ? read_connect(*payload) : tl::unexpected<Errc>(payload.error());
+    if (!connect) {
+      out.problem = connect.error();
       return;
     }
     flow.offered.clear();
-    flow.offered.reserve(offer->identity.versions.size());
-    for (const VersionDigest& entry : offer->identity.versions) {
+    flow.offered.reserve(connect->identity.versions.size());
+    for (const VersionDigest& entry : connect->identity.versions) {
       flow.offered.push_back(entry.version);
     }
-  } else if (form == Form::answer && !flow.sealed && !flow.offer.empty()) {
-    const auto nonce = read_answer_head(datagram);
-    const auto message = nonce ? datagram.subspan(kAnswerHeadBytes) : datagram.first(0);
+  } else if (form == Form::accept && !flow.sealed && !flow.connect.empty()) {
+    const auto nonce = read_accept_head(datagram);
+    const auto message = nonce ? datagram.subspan(kAcceptHeadBytes) : datagram.first(0);
     const auto payload = nonce ? read_clear(message) : tl::unexpected<Errc>(nonce.error());
-    const auto answer = payload ? read_answer(*payload) : tl::unexpected<Errc>(payload.error());
-    if (!answer) {
-      out.problem = answer.error();
-    } else if (answer->welcome && answer->welcome->version_index < flow.offered.size()) {
-      agree(flow, flow.offered[answer->welcome->version_index]);
-      flow.id = answer->welcome->id;
-      const auto theirs = std::span(flow.offer).subspan(kOfferHeadBytes, 32);
+    const auto accept = payload ? read_accept(*payload) : tl::unexpected<Errc>(payload.error());
+    if (!accept) {
+      out.problem = accept.error();
+    } else if (accept->welcome && accept->welcome->version_index < flow.offered.size()) {
+      agree(flow, flow.offered[accept->welcome->version_index]);
+      flow.id = accept->welcome->id;
+      const auto theirs = std::span(flow.connect).subspan(kConnectHeadBytes, 32);
       flow.checks = CheckKeys{clear_key("clear up", theirs, message.first(32), *flow.id),
                               clear_key("clear down", theirs, message.first(32), *flow.id)};
     }
@@ -236,13 +236,13 @@ void Observer::State::hear_handshake(Form form, std::span<const std::byte> datag
   out.opened = !flow.sealed && out.problem == Errc::none;
 }
 
-bool Observer::State::try_key(const Sealer& sealer, std::uint64_t number,
+bool Observer::State::try_key(const Aead& aead, std::uint64_t number,
                               std::span<const std::byte> datagram, std::size_t head_bytes,
                               ObservedDatagram& out) const {
   const auto body = datagram.subspan(head_bytes);
-  out.plain.resize(datagram.size() - Sealer::kTagBytes);
-  if (!sealer.open(number, datagram.first(head_bytes), body,
-                   std::span(out.plain).subspan(head_bytes))) {
+  out.plain.resize(datagram.size() - Aead::kTagBytes);
+  if (!aead.open(number, datagram.first(head_bytes), body,
+                 std::span(out.plain).subspan(head_bytes))) {
     out.plain.clear();
     return false;
   }
@@ -256,9 +256,9 @@ bool Observer::State::open(std::span<const std::byte> datagram, const DataHeader
   Way& way = flow.ways[out.up ? 1 : 0];
   const unsigned low_bits = header.wide ? 16 : 8;
   const std::uint64_t likely = expand(way.expected, header.number_low, low_bits);
-  for (const auto& [key, sealer] : way.keys) {
+  for (const auto& [key, aead] : way.keys) {
     if ((key->phase % 2 == 1) == header.phase &&
-        try_key(sealer, likely, datagram, header.bytes, out)) {
+        try_key(aead, likely, datagram, header.bytes, out)) {
       return true;
     }
   }
@@ -271,17 +271,17 @@ bool Observer::State::open(std::span<const std::byte> datagram, const DataHeader
       out.problem = Errc::bad_key;
       continue;
     }
-    Sealer sealer(cipher, key.key);
-    bool opened = try_key(sealer, likely, datagram, header.bytes, out);
+    Aead aead(cipher, key.key);
+    bool opened = try_key(aead, likely, datagram, header.bytes, out);
     // The beginning was not captured: any number with these low bits will do.
     const std::uint64_t step = std::uint64_t{1} << low_bits;
-    for (std::uint64_t n = header.number_low; !opened && !way.any && n < kMostBefore; n += step) {
-      opened = try_key(sealer, n, datagram, header.bytes, out);
+    for (std::uint64_t n = header.number_low; !opened && !way.any && n < kMaxBefore; n += step) {
+      opened = try_key(aead, n, datagram, header.bytes, out);
     }
     if (!opened) continue;
     if (!flow.id || key.version != flow.version) agree(flow, key.version);
     flow.id = key.id;
-    way.keys.insert(way.keys.begin(), {&key, std::move(sealer)});
+    way.keys.insert(way.keys.begin(), {&key, std::move(aead)});
     if (way.keys.size() > 2) way.keys.pop_back();
     out.problem = Errc::none;
     return true;
@@ -325,11 +325,11 @@ Errc Observer::State::read_body(std::span<const std::byte> body, bool has_acks, 
   return Errc::none;
 }
 
-void Observer::State::hear_data(std::span<const std::byte> datagram, Flow& flow,
-                                ObservedDatagram& out) {
+void Observer::State::on_data(std::span<const std::byte> datagram, Flow& flow,
+                              ObservedDatagram& out) {
   out.form = "data";
   const auto header = read_data_header(datagram, out.up);
-  const std::size_t tag = flow.sealed ? Sealer::kTagBytes : Envelope::kCheckBytes;
+  const std::size_t tag = flow.sealed ? Aead::kTagBytes : Envelope::kCheckBytes;
   if (!header || datagram.size() < header->bytes + tag) {
     out.problem = Errc::truncated;
     out.parts.push_back(part(ObservedPart::Kind::sealed, datagram.size() * 8));
@@ -350,9 +350,9 @@ void Observer::State::hear_data(std::span<const std::byte> datagram, Flow& flow,
     out.number = expand(way.expected, header->number_low, header->wide ? 16 : 8);
     if (flow.checks) {
       bits::Reader check(datagram.last(Envelope::kCheckBytes));
-      const bits::Key128& key = out.up ? flow.checks->up : flow.checks->down;
+      const Key128& key = out.up ? flow.checks->up : flow.checks->down;
       const auto checked = datagram.first(datagram.size() - Envelope::kCheckBytes);
-      open_now = check.get(32) == bits::keyed_check(key, checked, out.number);
+      open_now = check.get(32) == keyed_check(key, checked, out.number);
       if (!open_now) out.problem = Errc::bad_check;
     }
   }
@@ -394,7 +394,7 @@ ObservedDatagram Observer::observe(const Endpoint& from, const Endpoint& to,
     out.up = from_client(*form);
     out.client = out.up ? from : to;
     if (out.up) state.servers.insert(to);
-    state.hear_handshake(*form, datagram, state.flow_of(out.client), out);
+    state.on_handshake(*form, datagram, state.flow_of(out.client), out);
     return out;
   }
   const bool up = state.servers.contains(to);
@@ -414,7 +414,7 @@ ObservedDatagram Observer::observe(const Endpoint& from, const Endpoint& to,
       break;
     }
   }
-  state.hear_data(datagram, *flow, out);
+  state.on_data(datagram, *flow, out);
   return out;
 }
 

@@ -6,14 +6,14 @@
 #include <cstdint>
 #include <string_view>
 
-#include "kwind/bits/secret.h"
+#include "kwind/core/secret.h"
 
 namespace kwind::link {
 
 class KeyedRandom {
  public:
   /// `label` outlives this.
-  KeyedRandom(const bits::Secret32& key, std::string_view label) : key_(key), label_(label) {}
+  KeyedRandom(const Secret32& key, std::string_view label) : key_(key), label_(label) {}
 
   std::uint64_t next() {
     if (left_ == 0) {
@@ -22,7 +22,7 @@ class KeyedRandom {
         block[i] = static_cast<std::byte>(blocks_ >> (8 * i));
       }
       ++blocks_;
-      block_ = bits::derive(key_, label_, block);
+      block_ = derive(key_, label_, block);
       left_ = kNumbers;
     }
     const auto bytes = block_.bytes().subspan(--left_ * sizeof(std::uint64_t));
@@ -35,9 +35,9 @@ class KeyedRandom {
 
  private:
   static constexpr std::size_t kNumbers = 4;
-  bits::Secret32 key_;
+  Secret32 key_;
   std::string_view label_;
-  bits::Secret32 block_;
+  Secret32 block_;
   std::uint64_t blocks_ = 0;
   std::size_t left_ = 0;
 };

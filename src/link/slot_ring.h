@@ -5,8 +5,8 @@
 #include <utility>
 #include <vector>
 
-#include "kwind/bits/assert.h"
-#include "kwind/bits/prefetch.h"
+#include "kwind/core/assert.h"
+#include "kwind/core/prefetch.h"
 
 namespace kwind::link {
 
@@ -30,9 +30,9 @@ class SlotRing {
     KWIND_ASSERT(contains(index));
     return slots_[index & (slots_.size() - 1)];
   }
-  /// See bits::ask_for.
-  void ask_for_first() const { bits::ask_for(at(begin_), slots_.empty() ? 0 : sizeof(Slot)); }
-  void ask_for_next() const { bits::ask_for(at(end_), slots_.empty() ? 0 : sizeof(Slot)); }
+  /// See bits::prefetch.
+  void prefetch_first() const { kwind::prefetch(at(begin_), slots_.empty() ? 0 : sizeof(Slot)); }
+  void prefetch_next() const { kwind::prefetch(at(end_), slots_.empty() ? 0 : sizeof(Slot)); }
   /// Adds a slot at end(); it holds what its last tenant left.
   Slot& push() {
     if (full()) grow();

@@ -2,13 +2,13 @@
 
 #include <algorithm>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 
-#include "kwind/schema/kind_codes.h"
+#include "kwind/schema/message_type_codes.h"
 
 namespace kwind::route {
 
-std::uint16_t Questions::next_number() const {
+std::uint16_t PendingRequests::next_number() const {
   KWIND_ASSERT(!full());
   std::uint16_t number = last_;
   do {
@@ -18,23 +18,24 @@ std::uint16_t Questions::next_number() const {
   return number;
 }
 
-void Questions::add(std::uint16_t number, std::uint16_t answer_kind, Time deadline, Settle settle) {
+void PendingRequests::add(std::uint16_t number, std::uint16_t reply_type, Time deadline,
+                          Settle settle) {
   last_ = number;
-  open_.push_back({number, answer_kind, deadline, std::move(settle)});
+  open_.push_back({number, reply_type, deadline, std::move(settle)});
   deadline_ = std::min(deadline_, deadline);
 }
 
-Errc Questions::answer(std::uint16_t number, std::uint16_t kind, const bits::Reader& fields,
-                       schema::Layout& layout) {
+Errc PendingRequests::answer(std::uint16_t number, std::uint16_t kind, const bits::Reader& fields,
+                             schema::Layout& layout) {
   const bool abandoned = number == 0;
   if (abandoned) {
     bits::Reader in = fields;
-    number = static_cast<std::uint16_t>(in.get(schema::kQuestionBits));
+    number = static_cast<std::uint16_t>(in.get(schema::kRequestIdBits));
     if (!in.ok()) return Errc::truncated;
     if (in.left_bits() > 0) return Errc::trailing_bits;
   }
   const auto found = std::find_if(open_.begin(), open_.end(), [&](const Open& open) {
-    return open.number == number && open.answer_kind == kind;
+    return open.number == number && open.reply_type == kind;
   });
   if (found == open_.end()) return Errc::stray_answer;
   // Out of the list first: the callback may ask again.
@@ -50,7 +51,7 @@ Errc Questions::answer(std::uint16_t number, std::uint16_t kind, const bits::Rea
   return error;
 }
 
-void Questions::expire(Time now) {
+void PendingRequests::expire(Time now) {
   while (now >= deadline_) {
     const auto late = std::find_if(open_.begin(), open_.end(),
                                    [&](const Open& open) { return now >= open.deadline; });
@@ -62,7 +63,7 @@ void Questions::expire(Time now) {
   }
 }
 
-void Questions::end_all() {
+void PendingRequests::end_all() {
   while (!open_.empty()) {
     const Settle settle = std::move(open_.front().settle);
     open_.erase(open_.begin());
@@ -71,7 +72,7 @@ void Questions::end_all() {
   }
 }
 
-void Questions::note_deadline() {
+void PendingRequests::note_deadline() {
   deadline_ = kNever;
   for (const Open& open : open_) deadline_ = std::min(deadline_, open.deadline);
 }

@@ -116,15 +116,15 @@ bool Decoder::F64Slot::take(std::uint64_t index, Decoder&) const {
   return take_float<std::uint64_t>(index, *to);
 }
 
-bool Decoder::Heading2Slot::take(std::uint64_t index, Decoder&) const {
+bool Decoder::Direction2Slot::take(std::uint64_t index, Decoder&) const {
   const bool good = index < range.count;
-  const auto value = bits::heading2_value(range, good ? index : 0);
+  const auto value = bits::direction2_value(range, good ? index : 0);
   *x = value[0];
   *y = value[1];
   return good;
 }
 
-bool Decoder::Heading3Slot::take(std::uint64_t index, Decoder&) const {
+bool Decoder::Direction3Slot::take(std::uint64_t index, Decoder&) const {
   const bool good = index <= grid.last_index() && grid.canonical(index);
   const auto value = good ? grid.value_of(index) : std::array<double, 3>{0, 0, 1};
   *x = value[0];
@@ -185,7 +185,7 @@ std::size_t Decoder::length(std::uint32_t limit, std::uint32_t item_bits) {
   const std::size_t size = length(limit);
   if (item_bits == 0) {
     empty_items_ += size;
-    if (empty_items_ <= kMostEmptyItems) return size;
+    if (empty_items_ <= kMaxEmptyItems) return size;
     fail(Errc::too_long);
     return 0;
   }

@@ -5,12 +5,12 @@
 #include <optional>
 
 #include "kwind/schema/references.h"
-#include "shapes.h"
+#include "schema/shapes.h"
 
 namespace kwind::schema {
 namespace {
 
-constexpr unsigned kMostColumnBits = 32;
+constexpr unsigned kMaxColumnBits = 32;
 
 // How a value grows with its index: at 0, and by each; nothing for what has no steps.
 std::optional<std::pair<double, double>> scale_of(const Type& type) {
@@ -39,15 +39,15 @@ class Taker {
         const auto [zero, step] = *scale_of(type);
         return ranged(ColumnForm::number, last, zero, step);
       }
-      case TypeKind::turn:
-      case TypeKind::heading2: {
-        const double whole = type.kind == TypeKind::turn ? 360 : 2 * std::numbers::pi;
-        return ranged(ColumnForm::circular, type.turn.last_index(), 0,
-                      whole / static_cast<double>(type.turn.count));
+      case TypeKind::angle:
+      case TypeKind::direction2: {
+        const double whole = type.kind == TypeKind::angle ? 360 : 2 * std::numbers::pi;
+        return ranged(ColumnForm::circular, type.angle.last_index(), 0,
+                      whole / static_cast<double>(type.angle.count));
       }
       case TypeKind::tick: return one(ColumnForm::circular, 16, 0xffff);
       case TypeKind::f32: return one(ColumnForm::opaque, 32, 0xffffffffU);
-      case TypeKind::heading3: return bits(type.direction.bits());
+      case TypeKind::direction3: return bits(type.direction.bits());
       case TypeKind::rotation: return bits(type.rotation.bits());
       case TypeKind::peer: return ranged(ColumnForm::opaque, std::uint64_t{type.limit} - 1);
       case TypeKind::ref:
@@ -66,7 +66,7 @@ class Taker {
       }
       case TypeKind::record: {
         std::vector<ColumnInfo> all;
-        for (const Field& field : protocol_.records[type.index].fields) {
+        for (const Field& field : protocol_.states[type.index].fields) {
           if (!field.travels(protocol_.version)) continue;
           const auto part = take(field.type);
           if (!part) return std::nullopt;
@@ -91,7 +91,7 @@ class Taker {
   static std::optional<std::vector<ColumnInfo>> one(ColumnForm form, unsigned bits,
                                                     std::uint64_t last, double zero = 0,
                                                     double step = 0) {
-    if (bits > kMostColumnBits) return std::nullopt;
+    if (bits > kMaxColumnBits) return std::nullopt;
     return std::vector<ColumnInfo>{{0, form, static_cast<std::uint8_t>(bits),
                                     static_cast<std::uint32_t>(last), false, false, false, zero,
                                     step, -1}};
@@ -112,7 +112,7 @@ class Taker {
 
 // The type of the first axis of what follows.
 const Type& axis_of(const Protocol& protocol, const Type& type) {
-  return type.kind == TypeKind::record ? protocol.records[type.index].fields.front().type
+  return type.kind == TypeKind::record ? protocol.states[type.index].fields.front().type
                                        : type.element.front();
 }
 
@@ -131,7 +131,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     auto columns = taker.take(field.type);
     if (!columns) {
       columns = std::vector<ColumnInfo>{{0, ColumnForm::varying, 0,
-                                         size_of(protocol, field.type).most_bits, false, false,
+                                         size_of(protocol, field.type).max_bits, false, false,
                                          false, 0, 0, -1}};
       if (field.type.kind == TypeKind::grid) {
         columns->front().grid = static_cast<std::int16_t>(made.grids.size());
@@ -169,7 +169,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     follow.axes = 2;
     follow.speed = static_cast<std::uint16_t>(first_of[speed]);
     follow.along = static_cast<std::uint16_t>(first_of[along]);
-    follow.turn_steps = static_cast<std::uint32_t>(along_field->type.turn.count);
+    follow.angle_steps = static_cast<std::uint32_t>(along_field->type.angle.count);
     follow.speed_zero = speed_scale->first;
     follow.speed_step = speed_scale->second;
     follow.place_step = scale_of(axis)->second;
@@ -186,9 +186,8 @@ EntityTables::EntityTables(const Protocol& protocol) {
     for (const Field& field : entity.fields) {
       if (field.words.local != Local::no) continue;
       const Size size = size_of(protocol, field.type);
-      kind->fields.push_back({field.name, "", field.unit,
-                              static_cast<std::uint32_t>(size.fewest_bits),
-                              static_cast<std::uint32_t>(size.most_bits), field.life});
+      kind->fields.push_back({field.name, "", field.unit, static_cast<std::uint32_t>(size.min_bits),
+                              static_cast<std::uint32_t>(size.max_bits), field.life});
     }
     kind->info = {entity.name,           static_cast<std::uint16_t>(kinds_.size()),
                   kind->fields,          kind->columns.columns,

@@ -70,7 +70,7 @@ class Lister {
         return;
       case TypeKind::record:
         out_ += "record\n";
-        list(protocol_.records[type.index].fields, indent + " ");
+        list(protocol_.states[type.index].fields, indent + " ");
         return;
       case TypeKind::one_of:
         out_ += "one of\n";
@@ -110,9 +110,9 @@ class Lister {
       case TypeKind::real:
       case TypeKind::f32:
       case TypeKind::f64:
-      case TypeKind::turn:
-      case TypeKind::heading2:
-      case TypeKind::heading3:
+      case TypeKind::angle:
+      case TypeKind::direction2:
+      case TypeKind::direction3:
       case TypeKind::rotation:
       case TypeKind::text:
       case TypeKind::bytes:
@@ -136,7 +136,7 @@ std::string_view role_text(MessageRole role) {
 
 // The first 32 bits of the digest; 0 is kept for what does not exist.
 std::uint32_t short_digest(std::string_view listed) {
-  const bits::Digest128 digest = bits::blake2b_128(listed);
+  const Digest128 digest = blake2b_128(listed);
   std::uint32_t out = 0;
   for (std::size_t i = 0; i < 4; ++i) {
     out |= std::to_integer<std::uint32_t>(digest[i]) << (8 * i);
@@ -169,12 +169,12 @@ std::string type_text(const Protocol& protocol, const Type& type) {
                          fraction(left_out ? end + range.step : end, range.scale),
                          fraction(range.step, range.scale));
     }
-    case TypeKind::turn:
-      return fmt::format("turn step {}", fraction(type.turn.step, type.turn.scale));
-    case TypeKind::heading2:
-      return fmt::format("heading2 step {}", fraction(type.turn.step, type.turn.scale));
-    case TypeKind::heading3:
-      return fmt::format("heading3 within {}", fraction(type.within.num, type.within.den));
+    case TypeKind::angle:
+      return fmt::format("turn step {}", fraction(type.angle.step, type.angle.scale));
+    case TypeKind::direction2:
+      return fmt::format("direction2 step {}", fraction(type.angle.step, type.angle.scale));
+    case TypeKind::direction3:
+      return fmt::format("direction3 within {}", fraction(type.within.num, type.within.den));
     case TypeKind::rotation:
       return fmt::format("rotation within {}", fraction(type.within.num, type.within.den));
     case TypeKind::vec: return fmt::format("vec{} of {}", type.limit, element());
@@ -188,7 +188,7 @@ std::string type_text(const Protocol& protocol, const Type& type) {
       const Options& made = protocol.flags[type.index];
       return made.inside.empty() ? made.name : names_of("flags", made);
     }
-    case TypeKind::record: return protocol.records[type.index].name;
+    case TypeKind::record: return protocol.states[type.index].name;
     case TypeKind::list: return fmt::format("list of {} up to {}", element(), type.limit);
     case TypeKind::grid:
       return fmt::format("grid of {} {} x {}", element(), type.limit, type.height);
@@ -248,8 +248,8 @@ std::string canonical_listing(const Protocol& protocol, std::uint16_t version) {
   return out;
 }
 
-bits::Digest128 digest_of(const Protocol& protocol, std::uint16_t version) {
-  return bits::blake2b_128(canonical_listing(protocol, version));
+Digest128 digest_of(const Protocol& protocol, std::uint16_t version) {
+  return blake2b_128(canonical_listing(protocol, version));
 }
 
 std::vector<DeclarationInfo> declaration_digests(const Protocol& protocol) {

@@ -32,15 +32,14 @@ std::string life_text(const Life& life, std::string_view before) {
 }
 
 std::string bits_text(const Size& size) {
-  return size.fewest_bits == size.most_bits
-             ? fmt::format("{}", size.most_bits)
-             : fmt::format("{} to {}", size.fewest_bits, size.most_bits);
+  return size.min_bits == size.max_bits ? fmt::format("{}", size.max_bits)
+                                        : fmt::format("{} to {}", size.min_bits, size.max_bits);
 }
 
 std::uint16_t oldest_version(const Protocol& protocol) {
-  return protocol.version < kMostVersions
+  return protocol.version < kMaxVersions
              ? std::uint16_t{1}
-             : static_cast<std::uint16_t>(protocol.version - kMostVersions + 1);
+             : static_cast<std::uint16_t>(protocol.version - kMaxVersions + 1);
 }
 
 Value initial_value(const Protocol& protocol, const Field& field) {
@@ -61,7 +60,7 @@ Value initial_value(const Protocol& protocol, const Type& type) {
     case TypeKind::count:
     case TypeKind::f32:
     case TypeKind::f64:
-    case TypeKind::turn:
+    case TypeKind::angle:
     case TypeKind::text:
     case TypeKind::bytes:
     case TypeKind::flags:
@@ -73,8 +72,8 @@ Value initial_value(const Protocol& protocol, const Type& type) {
     case TypeKind::enumeration: return made;
     case TypeKind::integer: made.whole = nearest_to_zero(type.integer); return made;
     case TypeKind::real: made.real = type.real.value_of(type.real.index_of(0).index); return made;
-    case TypeKind::heading2: return reals({1, 0});
-    case TypeKind::heading3: return reals({0, 0, 1});
+    case TypeKind::direction2: return reals({1, 0});
+    case TypeKind::direction3: return reals({0, 0, 1});
     case TypeKind::rotation: return reals({1, 0, 0, 0});
     case TypeKind::vec:
       made.items.assign(type.limit, initial_value(protocol, type.element.front()));
@@ -83,7 +82,7 @@ Value initial_value(const Protocol& protocol, const Type& type) {
       made.items.assign(std::size_t{type.limit} * type.height,
                         initial_value(protocol, type.element.front()));
       return made;
-    case TypeKind::record: return initial_value(protocol, protocol.records[type.index].fields);
+    case TypeKind::record: return initial_value(protocol, protocol.states[type.index].fields);
     case TypeKind::one_of: {
       const Option& first = protocol.one_ofs[type.index].options.front();
       if (!first.type.empty()) made.items.push_back(initial_value(protocol, first.type.front()));

@@ -3,8 +3,8 @@
 #include <fmt/format.h>
 
 #include "kwind/schema/grid.h"
-#include "shapes.h"
-#include "tracer.h"
+#include "schema/shapes.h"
+#include "schema/tracer.h"
 
 namespace kwind::schema {
 namespace {
@@ -22,7 +22,7 @@ Piece cell_piece(const Protocol& protocol, const Type& cell, const Value& value,
   switch (cell.kind) {
     case TypeKind::integer: return Encoder::integer(cell.integer, value.whole);
     case TypeKind::real: return Encoder::real(cell.real, value.real);
-    case TypeKind::turn: return Encoder::turn(cell.turn, value.real);
+    case TypeKind::angle: return Encoder::angle(cell.angle, value.real);
     case TypeKind::enumeration: return choice_piece(protocol.enums[cell.index], value.whole, out);
     default: return Encoder::boolean(value.whole != 0);
   }
@@ -33,7 +33,7 @@ void set_cell(const Protocol& protocol, const Type& cell, std::uint64_t index,
   switch (cell.kind) {
     case TypeKind::integer: to.whole = cell.integer.value_of(index); return;
     case TypeKind::real: to.real = cell.real.value_of(index); return;
-    case TypeKind::turn: to.real = cell.turn.value_of(index); return;
+    case TypeKind::angle: to.real = cell.angle.value_of(index); return;
     case TypeKind::enumeration: {
       const Options& options = protocol.enums[cell.index];
       to.whole = static_cast<std::int64_t>(
@@ -70,7 +70,7 @@ class ValueEncoder {
   void encode(const Type& type, const Value& value) {
     switch (type.kind) {
       case TypeKind::list: return list(type, value);
-      case TypeKind::record: return fields(protocol_.records[type.index].fields, value);
+      case TypeKind::record: return fields(protocol_.states[type.index].fields, value);
       case TypeKind::vec:
         for (std::uint32_t i = 0; i < type.limit; ++i) {
           const auto inside = trace_.enter_component(i);
@@ -99,12 +99,12 @@ class ValueEncoder {
       case TypeKind::boolean: return out_.write(Encoder::boolean(value.whole != 0));
       case TypeKind::integer: return out_.write(Encoder::integer(type.integer, value.whole));
       case TypeKind::real: return out_.write(Encoder::real(type.real, value.real));
-      case TypeKind::turn: return out_.write(Encoder::turn(type.turn, value.real));
+      case TypeKind::angle: return out_.write(Encoder::angle(type.angle, value.real));
       case TypeKind::f32: return out_.write(Encoder::f32(static_cast<float>(value.real)));
       case TypeKind::f64: return out_.write(Encoder::f64(value.real));
-      case TypeKind::heading2: return out_.write(Encoder::heading2(type.turn, at(0), at(1)));
-      case TypeKind::heading3:
-        return out_.write(Encoder::heading3(type.direction, at(0), at(1), at(2)));
+      case TypeKind::direction2: return out_.write(Encoder::direction2(type.angle, at(0), at(1)));
+      case TypeKind::direction3:
+        return out_.write(Encoder::direction3(type.direction, at(0), at(1), at(2)));
       case TypeKind::rotation:
         return out_.write(Encoder::rotation(type.rotation, at(0), at(1), at(2), at(3)));
       case TypeKind::count: return out_.count(type.limit, whole32(value));
@@ -205,7 +205,7 @@ class ValueDecoder {
   void decode(const Type& type, Value& to) {
     switch (type.kind) {
       case TypeKind::list: return list(type, to);
-      case TypeKind::record: return fields(protocol_.records[type.index].fields, to);
+      case TypeKind::record: return fields(protocol_.states[type.index].fields, to);
       case TypeKind::vec:
         to.items.resize(type.limit);
         for (std::uint32_t i = 0; i < type.limit; ++i) {
@@ -236,7 +236,7 @@ class ValueDecoder {
       case TypeKind::boolean: to.whole = in_.boolean() ? 1 : 0; return;
       case TypeKind::integer: return whole(Decoder::integer(type.integer, to.whole));
       case TypeKind::real: return whole(Decoder::real(type.real, to.real));
-      case TypeKind::turn: return whole(Decoder::turn(type.turn, to.real));
+      case TypeKind::angle: return whole(Decoder::angle(type.angle, to.real));
       case TypeKind::f32: {
         float value = 0;
         in_.read(Decoder::f32(value));
@@ -244,13 +244,13 @@ class ValueDecoder {
         return;
       }
       case TypeKind::f64: return whole(Decoder::f64(to.real));
-      case TypeKind::heading2:
+      case TypeKind::direction2:
         to.items.resize(2);
-        return whole(Decoder::heading2(type.turn, to.items[0].real, to.items[1].real));
-      case TypeKind::heading3:
+        return whole(Decoder::direction2(type.angle, to.items[0].real, to.items[1].real));
+      case TypeKind::direction3:
         to.items.resize(3);
-        return whole(Decoder::heading3(type.direction, to.items[0].real, to.items[1].real,
-                                       to.items[2].real));
+        return whole(Decoder::direction3(type.direction, to.items[0].real, to.items[1].real,
+                                         to.items[2].real));
       case TypeKind::rotation:
         to.items.resize(4);
         return whole(Decoder::rotation(type.rotation, to.items[0].real, to.items[1].real,

@@ -1,4 +1,4 @@
-#include "shapes.h"
+#include "schema/shapes.h"
 
 namespace kwind::schema {
 
@@ -7,7 +7,7 @@ std::uint64_t cell_count(const Protocol& protocol, const Type& cell, std::uint16
     case TypeKind::boolean: return 2;
     case TypeKind::integer: return cell.integer.last_index() + 1;
     case TypeKind::real: return cell.real.count;
-    case TypeKind::turn: return cell.turn.count;
+    case TypeKind::angle: return cell.angle.count;
     case TypeKind::enumeration: return protocol.enums[cell.index].alive(version);
     default: return 0;  // the compiler of .kw files lets no other type into a grid
   }

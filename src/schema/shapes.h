@@ -1,11 +1,11 @@
-// Questions about types that sizes and the runtime codec share.
+// PendingRequests about types that sizes and the runtime codec share.
 #pragma once
 #include "kwind/schema/grid.h"
 #include "kwind/schema/protocol.h"
 
 namespace kwind::schema {
 
-/// Values of a type that a grid cell may have: bool, int, real, turn, enum. In `version`.
+/// Values of a type that a grid cell may have: bool, int, real, angle, enum. In `version`.
 std::uint64_t cell_count(const Protocol& protocol, const Type& cell, std::uint16_t version);
 
 /// Requires: type.kind is grid.

@@ -16,13 +16,12 @@ Tables::Tables(const Protocol& protocol) : protocol_(&protocol) {
     for (const Field& field : message.fields) {
       const Size size = size_of(protocol, field.type);
       const std::string& type = texts_.emplace_back(type_text(protocol, field.type));
-      fields.push_back(
-          {field.name, type, field.unit, size.fewest_bits, size.most_bits, field.life});
+      fields.push_back({field.name, type, field.unit, size.min_bits, size.max_bits, field.life});
     }
     const Size size = size_in_any_version(protocol, message.fields);
     messages_.push_back({message.name, static_cast<std::uint16_t>(messages_.size()),
                          message.channel, message.direction, message.at_most_per_second,
-                         size.fewest_bits, size.most_bits, fields, message.role, message.life,
+                         size.min_bits, size.max_bits, fields, message.role, message.life,
                          message.owner_field});
   }
   declarations_ = declaration_digests(protocol);

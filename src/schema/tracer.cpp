@@ -1,4 +1,4 @@
-#include "tracer.h"
+#include "schema/tracer.h"
 
 #include <fmt/format.h>
 
@@ -72,7 +72,7 @@ Tracer::Leaf Tracer::leaf(std::string type) {
 Tracer::Leaf Tracer::leaf(const Protocol& protocol, const Type& type) {
   const Size size = size_of(protocol, type);
   Leaf made = leaf(type_text(protocol, type));
-  if (size.fewest_bits == size.most_bits) made.fixed_bits = size.most_bits;
+  if (size.min_bits == size.max_bits) made.fixed_bits = size.max_bits;
   return made;
 }
 
@@ -133,9 +133,9 @@ std::string value_text(const Protocol& protocol, const Type& type, const Value& 
     case TypeKind::real:
     case TypeKind::f64: return fmt::format("{}", value.real);
     case TypeKind::f32: return fmt::format("{}", static_cast<float>(value.real));
-    case TypeKind::turn: return fmt::format("{} degrees", value.real);
-    case TypeKind::heading2:
-    case TypeKind::heading3:
+    case TypeKind::angle: return fmt::format("{} degrees", value.real);
+    case TypeKind::direction2:
+    case TypeKind::direction3:
     case TypeKind::rotation: return tuple(value);
     case TypeKind::text: return quoted(value.text);
     case TypeKind::bytes: return fmt::format("{} bytes", value.text.size());

@@ -146,7 +146,7 @@ bool key_part(const Json& jwk, const char* name, std::span<std::byte> out) {
   std::vector<unsigned char> bytes;
   const bool fits = decode(text_of(jwk, name), bytes) && bytes.size() == out.size();
   if (fits) std::copy_n(reinterpret_cast<const std::byte*>(bytes.data()), out.size(), out.begin());
-  bits::wipe(std::as_writable_bytes(std::span(bytes)));
+  wipe(std::as_writable_bytes(std::span(bytes)));
   return fits;
 }
 
@@ -157,10 +157,10 @@ bool parse_jwk(std::string_view text, Json& jwk) {
 
 }  // namespace
 
-SigningKey SigningKey::from_seed(const bits::Secret32& seed) {
+SigningKey SigningKey::from_seed(const Secret32& seed) {
   SigningKey key;
   key.seed = seed;
-  bits::Secret<crypto_sign_SECRETKEYBYTES> whole;
+  Secret<crypto_sign_SECRETKEYBYTES> whole;
   crypto_sign_seed_keypair(reinterpret_cast<unsigned char*>(key.verify.data()),
                            reinterpret_cast<unsigned char*>(whole.bytes().data()),
                            in(seed.bytes()));
@@ -177,7 +177,7 @@ std::string to_jwk(const VerifyKey& key) {
 
 Result<SigningKey> signing_key_from_jwk(std::string_view text) {
   Json jwk;
-  bits::Secret32 seed;
+  Secret32 seed;
   if (!parse_jwk(text, jwk) || !key_part(jwk, "d", seed.bytes())) return fail(Errc::bad_key);
   SigningKey key = SigningKey::from_seed(seed);
   VerifyKey stated{};
@@ -209,7 +209,7 @@ Result<std::string> issue(const Ticket& ticket, const SigningKey& key) {
   if (!claims_text) return fail(Errc::ticket_invalid);
   std::string text = encode(std::string_view(R"({"alg":"EdDSA","typ":"JWT"})")) + "." +
                      encode(std::string_view(*claims_text));
-  bits::Secret<crypto_sign_SECRETKEYBYTES> whole;
+  Secret<crypto_sign_SECRETKEYBYTES> whole;
   VerifyKey verify{};
   crypto_sign_seed_keypair(reinterpret_cast<unsigned char*>(verify.data()),
                            reinterpret_cast<unsigned char*>(whole.bytes().data()),

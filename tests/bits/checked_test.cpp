@@ -10,7 +10,7 @@ namespace {
 
 constexpr IntRange kCrew{0, 12};
 constexpr RealRange kDepth{-64, 1, 4, 257};
-constexpr TurnRange kBearing{1, 2, 720};
+constexpr AngleRange kBearing{1, 2, 720};
 
 // The same code with either kind of writer and reader, as users write it.
 template <class Out>

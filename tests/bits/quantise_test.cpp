@@ -97,8 +97,8 @@ TEST(RealRange, RoundsHalvesUpAndClampsTheRest) {
   }
 }
 
-TEST(TurnRange, WrapsTheShortWayRound) {
-  constexpr TurnRange range{1, 2, 720};  // half degrees
+TEST(AngleRange, WrapsTheShortWayRound) {
+  constexpr AngleRange range{1, 2, 720};  // half degrees
   std::mt19937_64 random(4);
   for (int i = 0; i < 20000; ++i) {
     const double v = (static_cast<double>(random() >> 11) * 0x1p-53 - 0.5) * 4000;

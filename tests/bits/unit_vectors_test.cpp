@@ -121,12 +121,12 @@ TEST(RotationGrid, GivesOnlyCanonicalIndexes) {
   }
 }
 
-TEST(Heading2, ComesBackFromEveryStep) {
-  const TurnRange steps{1, 2, 720};
+TEST(Direction2, ComesBackFromEveryStep) {
+  const AngleRange steps{1, 2, 720};
   for (std::uint64_t index = 0; index < steps.count; ++index) {
-    const auto d = heading2_value(steps, index);
-    ASSERT_EQ(heading2_index(steps, d[0], d[1]).index, index);
-    ASSERT_EQ(heading2_index(steps, d[0] * 1e300, d[1] * 1e300).index, index);
+    const auto d = direction2_value(steps, index);
+    ASSERT_EQ(direction2_index(steps, d[0], d[1]).index, index);
+    ASSERT_EQ(direction2_index(steps, d[0] * 1e300, d[1] * 1e300).index, index);
   }
 }
 
@@ -139,7 +139,7 @@ TEST(UnitVectors, WithoutADirectionAreOutOfRange) {
   EXPECT_FALSE(turns.index_of(0, 0, 0, 0).in_range);
   EXPECT_EQ(turns.value_of(turns.index_of(0, kNan, 0, 0).index),
             (std::array<double, 4>{1, 0, 0, 0}));
-  EXPECT_FALSE(heading2_index({1, 2, 720}, 0, 0).in_range);
+  EXPECT_FALSE(direction2_index({1, 2, 720}, 0, 0).in_range);
   EXPECT_TRUE(grid.index_of(1e-310, 0, 0).in_range) << "tiny, but it points somewhere";
 }
 

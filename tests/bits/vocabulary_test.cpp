@@ -7,9 +7,9 @@
 #include <set>
 #include <sstream>
 
-#include "kwind/bits/digest.h"
-#include "kwind/bits/endpoint.h"
-#include "kwind/bits/errors.h"
+#include "kwind/core/digest.h"
+#include "kwind/core/endpoint.h"
+#include "kwind/core/errors.h"
 
 namespace kwind {
 namespace {
@@ -26,7 +26,7 @@ std::string_view name_of(Verdict verdict) {
 
 std::string errors_page() {
   std::ostringstream out;
-  out << "# Errors\n\nGenerated from the list in `include/kwind/bits/errors.h`: run the test "
+  out << "# Errors\n\nGenerated from the list in `include/kwind/core/errors.h`: run the test "
          "`Errors.PageIsUpToDate` with `KWIND_REWRITE=1`.\nNumbers travel in refusals and never "
          "change.\n\n| number | name | meaning | what happens |\n|---|---|---|---|\n";
   for (const ErrorInfo& info : kErrorList) {
@@ -84,18 +84,18 @@ TEST(Endpoint, KnowsLoopback) {
 
 TEST(Digest, MatchesTheReferenceOfBlake2b) {
   // `printf abc | b2sum -l 128`
-  EXPECT_EQ(bits::to_hex(bits::blake2b_128("abc"), 16), "cf4ab791c62b8d2b2109c90275287816");
+  EXPECT_EQ(to_hex(blake2b_128("abc"), 16), "cf4ab791c62b8d2b2109c90275287816");
 }
 
 TEST(Digest, KeyedCheckDependsOnKeyDataAndExtra) {
   const std::array<std::byte, 3> data{std::byte{1}, std::byte{2}, std::byte{3}};
-  bits::Key128 key{};
-  const std::uint32_t check = bits::keyed_check(key, data, 7);
-  EXPECT_EQ(check, bits::keyed_check(key, data, 7));
-  EXPECT_NE(check, bits::keyed_check(key, data, 8));
-  EXPECT_NE(check, bits::keyed_check(key, std::span(data).first(2), 7));
+  Key128 key{};
+  const std::uint32_t check = keyed_check(key, data, 7);
+  EXPECT_EQ(check, keyed_check(key, data, 7));
+  EXPECT_NE(check, keyed_check(key, data, 8));
+  EXPECT_NE(check, keyed_check(key, std::span(data).first(2), 7));
   key[0] = std::byte{1};
-  EXPECT_NE(check, bits::keyed_check(key, data, 7));
+  EXPECT_NE(check, keyed_check(key, data, 7));
 }
 
 }  // namespace

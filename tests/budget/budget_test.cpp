@@ -4,7 +4,7 @@
 #include <map>
 
 #include "kwind/budget/cost.h"
-#include "link/frames.h"
+#include "link/datagram/frames.h"
 
 namespace kwind::budget {
 namespace {
@@ -109,9 +109,9 @@ fields = ["lit"]
   EXPECT_EQ(coding(made, "Kestrel Wind").down.payload_bytes_per_tick,
             static_cast<double>(bits::bytes_for(bits)));
   const Coding& whole = coding(made, "JSON text of the whole world");
-  const double least =
+  const double min =
       40 * static_cast<double>(std::string(R"({"id":0,"spot":7,"lit":5,"far":0})").size());
-  EXPECT_GT(whole.down.payload_bytes_per_tick, least);
+  EXPECT_GT(whole.down.payload_bytes_per_tick, min);
   EXPECT_GT(whole.down.payload_bytes_per_tick,
             coding(made, "JSON text").down.payload_bytes_per_tick);
 }

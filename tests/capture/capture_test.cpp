@@ -55,7 +55,7 @@ TEST(Pcapng, CutOrSpoiltFilesGiveWhatIsWholeAndNeverMore) {
   for (std::size_t i = 0; i < 3; ++i) {
     file += pcapng_packet(packet(Endpoint::loopback(1), Endpoint::loopback(2), 40 + i));
   }
-  std::size_t most = 0;
+  std::size_t max = 0;
   for (std::size_t size = 0; size < file.size(); ++size) {
     const auto read = read_capture(bytes_of(file.substr(0, size)));
     if (size < 12) {
@@ -64,9 +64,9 @@ TEST(Pcapng, CutOrSpoiltFilesGiveWhatIsWholeAndNeverMore) {
     }
     ASSERT_TRUE(read) << size;
     EXPECT_LE(read->packets.size(), 2U);
-    most = std::max(most, read->packets.size());
+    max = std::max(max, read->packets.size());
   }
-  EXPECT_EQ(most, 2U);
+  EXPECT_EQ(max, 2U);
   for (std::size_t bit = 0; bit < file.size() * 8; ++bit) {
     std::string spoilt = file;
     spoilt[bit / 8] = static_cast<char>(spoilt[bit / 8] ^ (1 << (bit % 8)));
@@ -98,7 +98,7 @@ TEST(Pcapng, ReadsTheOlderFormatOverEthernet) {
 }
 
 TEST(KeyLog, ReadsWhatItWritesAndNamesTheFirstWrongLine) {
-  bits::Secret32 secret = kit::secret_of(77);
+  Secret32 secret = kit::secret_of(77);
   const std::string line =
       key_line({link::ConnectionId{0x0123456}, 3, true, 12, 1, secret.bytes()});
   const KeyFile read = read_keys(line + "\n" + line);
@@ -109,7 +109,7 @@ TEST(KeyLog, ReadsWhatItWritesAndNamesTheFirstWrongLine) {
   EXPECT_TRUE(read.keys[1].up);
   EXPECT_EQ(read.keys[1].phase, 12U);
   EXPECT_EQ(read.keys[1].cipher, 1);
-  EXPECT_TRUE(bits::same_secret(read.keys[1].key.bytes(), secret.bytes()));
+  EXPECT_TRUE(same_secret(read.keys[1].key.bytes(), secret.bytes()));
   EXPECT_EQ(read_keys(line + "{}\n").problem, "line 2: not a key as `--keys` writes it");
   EXPECT_NE(read_keys("{\"connection\":-1}").problem, "");
 }

@@ -353,17 +353,17 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
     rows += row["up"]["bytes"].get<double>() + row["down"]["bytes"].get<double>();
   }
   EXPECT_DOUBLE_EQ(rows, json["bytes_up"].get<double>() + json["bytes_down"].get<double>());
-  std::size_t fills = 0;
+  std::size_t schedules = 0;
   std::size_t hails = 0;
   for (const auto& datagram : json["datagrams"]) {
     for (const auto& part : datagram.value("parts", nlohmann::json::array())) {
-      if (part["what"] == "fill") ++fills;
+      if (part["what"] == "fill") ++schedules;
       if (part["what"] != "Hail") continue;
       ++hails;
       EXPECT_EQ(part["fields"][0]["path"], "count");
     }
   }
-  EXPECT_GT(fills, 200U) << "state down, inputs up";
+  EXPECT_GT(schedules, 200U) << "state down, inputs up";
   EXPECT_GT(hails, 0U);
 
   const Finished people = run({kKwind, "explain", kWorld, "--capture", opened, "--first", "40"});
@@ -477,9 +477,10 @@ TEST_F(Cli, RecordStandsBetweenAClientAndItsServer) {
   const Finished done = record.finish();
   EXPECT_EQ(done.code, 0) << done.err;
   EXPECT_GT(nlohmann::json::parse(done.out)["datagrams"], 15);
-  const Finished told = run({kKwind, "explain", KWIND_SOURCE_DIR "/examples/first_light/harbour.kw",
-                             "--capture", capture, "--json"});
-  const auto json = nlohmann::json::parse(told.out);
+  const Finished explained =
+      run({kKwind, "explain", KWIND_SOURCE_DIR "/examples/first_light/harbour.kw", "--capture",
+           capture, "--json"});
+  const auto json = nlohmann::json::parse(explained.out);
   EXPECT_EQ(json["connections"], 1);
   EXPECT_EQ(json["datagrams"][0]["form"], "hello");
   EXPECT_EQ(json["datagrams"][0]["bytes"], 1200);

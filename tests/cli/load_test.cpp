@@ -36,8 +36,8 @@ TEST_F(Cli, LoadSaysWhichLimitBrokeAndWhatHeld) {
   EXPECT_EQ(json["steps"][1]["there"], 3);
   EXPECT_GT(json["steps"][1]["entities_seen"].get<double>(),
             2 * json["steps"][0]["entities_seen"].get<double>());
-  EXPECT_GT(json["steps"][1]["state_frames"].get<int>(), 20);
-  EXPECT_EQ(json["steps"][1]["state_frames_refused"], 0);
+  EXPECT_GT(json["steps"][1]["snapshots"].get<int>(), 20);
+  EXPECT_EQ(json["steps"][1]["snapshots_refused"], 0);
   EXPECT_TRUE(json["broken"].is_null());
 }
 

@@ -12,7 +12,7 @@
 
 #include "cli/cli_fixture.h"
 #include "cli/relay_fixture.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 
 namespace kwind {
 namespace {
@@ -139,7 +139,7 @@ TEST_F(Misuse, StrangersDatagramsAreNoCommandsWhereStandardInputIsClosed) {
   const std::string listen = "127.0.0.1:46" + std::to_string(10 + ::getpid() % 90);
   Process relay({"/bin/sh", "-c", "exec " + kKwind + " relay --listen " + listen + " <&-"});
   ASSERT_TRUE(relay.wait_for("try it: kwind talk")) << relay.err();
-  auto port = io::UdpPort::open(Endpoint::loopback(0));
+  auto port = io::UdpTransport::open(Endpoint::loopback(0));
   ASSERT_TRUE(port);
   const auto to = Endpoint::parse(listen);
   ASSERT_TRUE(to);

@@ -8,7 +8,7 @@
 #include "crowd.h"
 #include "kwind/host/client.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 
 namespace kwind {
 namespace {
@@ -180,10 +180,10 @@ TEST_F(RelayTest, ReadsItsSettingsAgainAndKeepsTheOldOnesIfTheyAreWrong) {
   EXPECT_TRUE(relay->wait_for_error("there is no message \"Hai\"; did you mean Hail?"));
   EXPECT_NE(relay->err().find(file + ":"), std::string::npos) << relay->err();
   EXPECT_TRUE(relay->wait_for("the settings stay as they were"));
-  changed.insert(changed.find("listen ="), "most_clients = 10\n");
+  changed.insert(changed.find("listen ="), "max_clients = 10\n");
   write("pier.toml", changed);
   relay->signal(SIGHUP);
-  EXPECT_TRUE(relay->wait_for("settings read again; with the next start: most_clients"))
+  EXPECT_TRUE(relay->wait_for("settings read again; with the next start: max_clients"))
       << relay->out();
   relay->write_line("say now");
   const Finished done = pilot.finish();
@@ -195,7 +195,7 @@ TEST_F(RelayTest, SettingsNameFileLineKeyAndWhatWouldBeRight) {
   const std::string file = write("pier.toml",
                                  "description = \"pier.kw\"\n"
                                  "listn = \"127.0.0.1:0\"\n"
-                                 "most_clients = 65\n"
+                                 "max_clients = 65\n"
                                  "log = \"event\"\n"
                                  "[limits]\n"
                                  "queue_messages = \"many\"\n"
@@ -220,7 +220,7 @@ TEST_F(RelayTest, SettingsNameFileLineKeyAndWhatWouldBeRight) {
   EXPECT_EQ(second.code, 1);
   for (const char* piece :
        {"pier.toml:5:10: error: `pilot` of Hailed holds 0 to 64, and clients are numbered 1 to 65; "
-        "say `peers up to 66`, or lower most_clients",
+        "say `peers up to 66`, or lower max_clients",
         "pier.toml:6:1: error: Move cannot be sent to clients; name with `as` which message they "
         "get instead, or set `to` to \"nobody\"",
         "pier.toml:7:1: error: Here travels from the server only; clients cannot send it",
@@ -243,7 +243,7 @@ TEST_F(RelayTest, ThePrintedSettingsAreCompleteAndRight) {
   write("pier.kw", read(kPier));
   const std::string pier = (dir_ / "pier.kw").string();
   const Finished with = run({kKwind, "relay", "--settings", "--description", pier});
-  for (const char* piece : {"[kinds.Move]", "[kinds.Hail]", "# [joining]", "most_clients = 64"}) {
+  for (const char* piece : {"[kinds.Move]", "[kinds.Hail]", "# [joining]", "max_clients = 64"}) {
     EXPECT_NE(with.out.find(piece), std::string::npos) << piece;
   }
   EXPECT_EQ(with.out.find("[kinds.Moved]"), std::string::npos) << "clients cannot send it";
@@ -356,20 +356,20 @@ TEST_F(RelayTest, HoldsAThousandAndRefusesTheNext) {
   const std::string crowd = write("crowd.kw", read(KWIND_SOURCE_DIR "/tests/cli/crowd.kw"));
   const std::string file = write("crowd.toml",
                                  "description = \"crowd.kw\"\nlisten = \"127.0.0.1:0\"\n"
-                                 "most_clients = 1000\nlog = \"quiet\"\n"
+                                 "max_clients = 1000\nlog = \"quiet\"\n"
                                  "[welcome]\nas = \"Welcome\"\nsender = \"pilot\"\n");
   const auto relay = start({file});
   const auto server = io::resolve(address_);
   const auto key = link::parse_public_key(key_);
   ASSERT_TRUE(server && key);
   constexpr std::size_t kMany = 1000;
-  std::vector<std::unique_ptr<io::UdpPort>> ports;
+  std::vector<std::unique_ptr<io::UdpTransport>> transports;
   std::vector<std::unique_ptr<host::Client>> clients;
   std::size_t welcome = 0;
   std::uint64_t numbers = 0;
   const auto turn = [&] {
-    std::vector<io::LivePort*> waits;
-    for (const auto& port : ports) waits.push_back(port.get());
+    std::vector<io::PollableTransport*> waits;
+    for (const auto& transport : transports) waits.push_back(transport.get());
     io::wait_for_any(waits, io::now() + 5ms);
     for (const auto& client : clients) {
       client->receive(io::now());
@@ -377,16 +377,16 @@ TEST_F(RelayTest, HoldsAThousandAndRefusesTheNext) {
     }
   };
   for (std::size_t i = 0; i < kMany; ++i) {
-    auto port =
-        io::UdpPort::open(Endpoint::v4(127, 0, static_cast<std::uint8_t>(1 + i / 16), 1, 0));
-    ASSERT_TRUE(port);
-    ports.push_back(std::move(*port));
+    auto transport =
+        io::UdpTransport::open(Endpoint::v4(127, 0, static_cast<std::uint8_t>(1 + i / 16), 1, 0));
+    ASSERT_TRUE(transport);
+    transports.push_back(std::move(*transport));
     host::ClientOptions who;
     who.server_key = *key;
     who.timeouts.handshake = 30s;
     who.timeouts.silence = 60s;
-    clients.push_back(
-        std::make_unique<host::Client>(*ports.back(), *server, crowd::kProtocol, io::now(), who));
+    clients.push_back(std::make_unique<host::Client>(*transports.back(), *server, crowd::kProtocol,
+                                                     io::now(), who));
     clients.back()->on<crowd::Welcome>([&](const crowd::Welcome& hello) {
       ++welcome;
       numbers += hello.pilot;

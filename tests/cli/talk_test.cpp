@@ -120,7 +120,7 @@ TEST_F(TalkTest, TypedCommandsExplainThemselves) {
   const auto server = listen(kPier, {});
   Process client(talking({}));
   ASSERT_TRUE(client.wait_for("connected, sealed with"));
-  const std::pair<const char*, const char*> told[] = {
+  const std::pair<const char*, const char*> typed_lines[] = {
       {"help", "answer the oldest request that waits"},
       {"kinds", "send  moves     Move"},
       {"kinds Move", "x            real -1024..<1024 step 1/16"},
@@ -130,7 +130,7 @@ TEST_F(TalkTest, TypedCommandsExplainThemselves) {
       {"Hial words=x", "not sent: there is no message \"Hial\"; did you mean Hail?"},
       {"Move x=far y=0", "not sent: Move: x: expected a number, found \"far\"; it is real"},
       {"Hail words=\"two words\"", "sent  office    Hail words=\"two words\""}};
-  for (const auto& [typed, expected] : told) {
+  for (const auto& [typed, expected] : typed_lines) {
     client.write_line(typed);
     EXPECT_TRUE(client.wait_for(expected)) << typed << "\n" << client.out();
   }

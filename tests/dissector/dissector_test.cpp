@@ -13,11 +13,11 @@
 #include "kit/descriptions.h"
 #include "kit/random_description.h"
 #include "kwind/language/generate_dissector.h"
-#include "kwind/schema/kind_codes.h"
+#include "kwind/schema/message_type_codes.h"
 #include "kwind/schema/runtime.h"
-#include "link/data_header.h"
-#include "link/frames.h"
-#include "link/handshake.h"
+#include "link/datagram/data_header.h"
+#include "link/datagram/frames.h"
+#include "link/handshake/handshake.h"
 
 namespace kwind::language {
 namespace {
@@ -76,9 +76,9 @@ class Expected {
       case TypeKind::real:
       case TypeKind::f32:
       case TypeKind::f64:
-      case TypeKind::turn: return add(path, fmt::format("{:.15g}", value.real));
-      case TypeKind::heading2:
-      case TypeKind::heading3:
+      case TypeKind::angle: return add(path, fmt::format("{:.15g}", value.real));
+      case TypeKind::direction2:
+      case TypeKind::direction3:
       case TypeKind::rotation: {
         std::string all;
         for (const Value& part : value.items) all += fmt::format("{:.4f} ", part.real);
@@ -86,9 +86,9 @@ class Expected {
       }
       case TypeKind::text: return add(path, value.text);
       case TypeKind::bytes:
-        return add(path, bits::to_hex(std::as_bytes(std::span(value.text)), value.text.size()));
+        return add(path, to_hex(std::as_bytes(std::span(value.text)), value.text.size()));
       case TypeKind::enumeration: return add(path, option(protocol_.enums, type, value).name);
-      case TypeKind::record: return fields(protocol_.records[type.index].fields, value, path);
+      case TypeKind::record: return fields(protocol_.states[type.index].fields, value, path);
       case TypeKind::vec:
         for (std::uint32_t i = 0; i < type.limit; ++i) {
           one(type.element.front(), value.items[i], path + "." + "xyz"[i]);
@@ -209,23 +209,23 @@ class Dissector : public testing::Test {
 
   void handshake(const schema::Protocol& protocol, std::uint16_t version) {
     std::array<std::byte, 1200> memory{};
-    link::Offer offer;
-    offer.identity.name = protocol.name;
-    offer.identity.versions = {{version, schema::digest_of(protocol, version)}};
-    const bits::Secret32 random;
-    std::array<std::byte, link::kOfferPayloadBytes> said{};
-    link::write(offer, said);
-    link::write_offer_head({link::kLinkVersion, version, link::Mode::clear}, {}, memory);
-    link::write_clear(random.bytes(), said, std::span(memory).subspan(link::kOfferHeadBytes));
+    link::Connect connect;
+    connect.identity.name = protocol.name;
+    connect.identity.versions = {{version, schema::digest_of(protocol, version)}};
+    const Secret32 random;
+    std::array<std::byte, link::kConnectPayloadBytes> said{};
+    link::write(connect, said);
+    link::write_connect_head({link::kLinkVersion, version, link::Mode::clear}, {}, memory);
+    link::write_clear(random.bytes(), said, std::span(memory).subspan(link::kConnectHeadBytes));
     capture_->add(kClient, kServer, memory);
-    link::Answer answer;
-    answer.welcome.emplace();
-    std::array<std::byte, link::kMostAnswerPayloadBytes> payload{};
-    const auto body = std::span(payload).first(link::write(answer, payload));
-    const auto datagram = std::span(memory).first(link::kAnswerHeadBytes + body.size() +
+    link::Accept accept;
+    accept.welcome.emplace();
+    std::array<std::byte, link::kMaxAcceptPayloadBytes> payload{};
+    const auto body = std::span(payload).first(link::write(accept, payload));
+    const auto datagram = std::span(memory).first(link::kAcceptHeadBytes + body.size() +
                                                   link::NoiseNk::kOverheadBytes);
-    link::write_answer_head(version, memory);
-    link::write_clear(random.bytes(), body, datagram.subspan(link::kAnswerHeadBytes));
+    link::write_accept_head(version, memory);
+    link::write_clear(random.bytes(), body, datagram.subspan(link::kAcceptHeadBytes));
     capture_->add(kServer, kClient, datagram);
   }
 
@@ -252,7 +252,7 @@ class Dissector : public testing::Test {
     std::vector<std::byte> payload(fields.size() + 8);
     bits::Writer message_out(payload);
     message_out.put(kind, bits::bits_for(kinds));
-    if (message.role != schema::MessageRole::message) message_out.put(77, schema::kQuestionBits);
+    if (message.role != schema::MessageRole::message) message_out.put(77, schema::kRequestIdBits);
     message_out.put_bits(fields, bits);
     message_out.finish();
 
@@ -289,9 +289,9 @@ class Dissector : public testing::Test {
       expected.emplace_back();
       for (const schema::MessageType& message : protocol.messages) {
         if (!message.life.alive(version)) continue;
-        for (const auto filling : {schema::Filling::least, schema::Filling::typical,
-                                   schema::Filling::most, schema::Filling::typical}) {
-          const Value value = schema::sample_value(protocol, message.fields, filling, numbers);
+        for (const auto payload : {schema::PayloadFrame::min, schema::PayloadFrame::typical,
+                                   schema::PayloadFrame::max, schema::PayloadFrame::typical}) {
+          const Value value = schema::sample_value(protocol, message.fields, payload, numbers);
           std::vector<std::byte> memory(std::size_t{1} << 20);
           schema::Encoder out{bits::Writer(memory), bits::Policy::clamp, version};
           schema::encode_value(protocol, message.fields, value, out);

@@ -76,7 +76,7 @@ TEST(Endings, ASlotIsUsedAgainAfterAllOthers) {
 
 TEST(Endings, RequestsWhoseHandlersThrowAreNoLongerOpen) {
   SimHosts hosts(kProtocol, {.delay = 20ms}, 1,
-                 with([](ServerOptions& options) { options.most_faults = 0; }));
+                 with([](ServerOptions& options) { options.max_faults = 0; }));
   Client& client = hosts.join();
   bool wrong = true;
   hosts.server().on_request<TakeTow>([&](Peer, const TakeTow&, route::Answer<TakeTow> answer) {
@@ -92,38 +92,38 @@ TEST(Endings, RequestsWhoseHandlersThrowAreNoLongerOpen) {
   };
   const int many = 3 * static_cast<int>(ServerOptions{}.open_requests);
   for (int i = 0; i < many; ++i) {
-    ASSERT_EQ(client.ask(TakeTow{1}, 1s, note), Errc::none);
+    ASSERT_EQ(client.request(TakeTow{1}, 1s, note), Errc::none);
     hosts.run(100ms);
   }
   EXPECT_EQ(abandoned, many);
   wrong = false;
-  ASSERT_EQ(client.ask(TakeTow{1}, 1s, note), Errc::none);
+  ASSERT_EQ(client.request(TakeTow{1}, 1s, note), Errc::none);
   hosts.run(200ms);
   EXPECT_EQ(replied, 1);
 }
 
 TEST(Endings, AnAnswerFromBeforeTheBreakAnswersNoLaterQuestion) {
   SimHosts hosts(kProtocol, {.delay = 20ms}, 1,
-                 with([](ServerOptions& options) { options.comeback = 60s; }));
+                 with([](ServerOptions& options) { options.resume = 60s; }));
   Client& first = hosts.join();
   std::vector<route::Answer<TakeTow>> kept;
   hosts.server().on_request<TakeTow>([&](Peer, const TakeTow&, route::Answer<TakeTow> answer) {
     kept.push_back(std::move(answer));
   });
   hosts.run(300ms);
-  ASSERT_EQ(first.ask(TakeTow{1}, 60s, [](const Outcome<TakeTow>&) {}), Errc::none);
+  ASSERT_EQ(first.request(TakeTow{1}, 60s, [](const Outcome<TakeTow>&) {}), Errc::none);
   hosts.run(200ms);
   ClientOptions again;
-  again.comeback = first.comeback()->secret;
+  again.resume = first.resume()->secret;
   hosts.kill(0);
   Client& second = hosts.join(again);
   hosts.run(300ms);
-  ASSERT_TRUE(second.returned());
+  ASSERT_TRUE(second.resumed());
   std::string end;
-  ASSERT_EQ(second.ask(TakeTow{2}, 60s,
-                       [&](const Outcome<TakeTow>& outcome) {
-                         end = "line " + std::to_string(outcome.reply.line);
-                       }),
+  ASSERT_EQ(second.request(TakeTow{2}, 60s,
+                           [&](const Outcome<TakeTow>& outcome) {
+                             end = "line " + std::to_string(outcome.reply.line);
+                           }),
             Errc::none);
   hosts.run(200ms);
   ASSERT_EQ(kept.size(), 2U);
@@ -146,9 +146,10 @@ TEST(Endings, RepliesThatWaitInTheSocketAreInTime) {
   int replied = 0;
   int late = 0;
   for (int i = 0; i < 3; ++i) {
-    ASSERT_EQ(client.ask(TakeTow{i}, 1s,
-                         [&](const Outcome<TakeTow>& outcome) { ++(outcome ? replied : late); }),
-              Errc::none);
+    ASSERT_EQ(
+        client.request(TakeTow{i}, 1s,
+                       [&](const Outcome<TakeTow>& outcome) { ++(outcome ? replied : late); }),
+        Errc::none);
     hosts.run(5ms);  // each in a datagram of its own
   }
   Time now = hosts.now();
@@ -219,20 +220,20 @@ TEST(Endings, OnlyMessagesThatWereSentCountAsSent) {
 
 TEST(Endings, AFullServerTakesItsOwnClientBack) {
   SimHosts hosts(kProtocol, {.delay = 20ms}, 1, with([](ServerOptions& options) {
-                   options.comeback = 60s;
+                   options.resume = 60s;
                    options.capacity = 1;
                  }));
   Client& first = hosts.join();
   hosts.run(300ms);
   ClientOptions again;
-  again.comeback = first.comeback()->secret;
+  again.resume = first.resume()->secret;
   hosts.kill(0);
   hosts.run(1s);  // the server has not noticed
   Client& second = hosts.join(again);
   Client& stranger = hosts.join();
   hosts.run(1s);
   EXPECT_TRUE(second.connected());
-  EXPECT_TRUE(second.returned());
+  EXPECT_TRUE(second.resumed());
   EXPECT_FALSE(stranger.connected()) << "the place is taken all the same";
   EXPECT_EQ(hosts.server().peers().size(), 1U);
 }

@@ -34,27 +34,30 @@ using host::ServerOptions;
 using route::Ending;
 using route::Outcome;
 
-class WanderingPort final : public io::Port {
+class WanderingTransport final : public Transport {
  public:
-  WanderingPort(io::sim::SimPort& first, Duration clock) : inner_(&first), clock_(clock) {}
-  void move_to(io::sim::SimPort& next) { inner_ = &next; }
+  WanderingTransport(io::sim::SimTransport& first, Duration clock)
+      : inner_(&first), clock_(clock) {}
+  void move_to(io::sim::SimTransport& next) { inner_ = &next; }
   [[nodiscard]] Endpoint local() const override { return inner_->local(); }
-  std::optional<io::Received> receive(Time now) override { return inner_->receive(now - clock_); }
+  std::optional<ReceivedDatagram> receive(Time now) override {
+    return inner_->receive(now - clock_);
+  }
   void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override {
     inner_->send(now - clock_, to, bytes);
   }
   void flush(Time) override {}
-  [[nodiscard]] const io::PortCounts& counts() const override { return inner_->counts(); }
+  [[nodiscard]] const TransportCounts& counts() const override { return inner_->counts(); }
 
  private:
-  io::sim::SimPort* inner_;
+  io::sim::SimTransport* inner_;
   Duration clock_;
 };
 
 /// A client, and what the model knows of it.
 struct Boat {
   Duration clock{};  // what its clock shows beyond the network's
-  std::unique_ptr<WanderingPort> port;
+  std::unique_ptr<WanderingTransport> transport;
   std::unique_ptr<Client> client;
   Streams up;
   Streams down;
@@ -72,7 +75,7 @@ struct Boat {
   Time joined{};
   Time asleep_until{};
   std::optional<route::Subscription> subscription;
-  std::size_t most_there = 0;  // clients at the server since it joined
+  std::size_t max_there = 0;  // clients at the server since it joined
 };
 
 struct Wrong : std::runtime_error {
@@ -93,14 +96,14 @@ class Fleet {
   [[nodiscard]] std::string time() const {
     return std::to_string((now_ - kit::at(0s)) / 1ms) + " ms";
   }
-  struct Tally {
+  struct SymbolCounts {
     std::size_t messages = 0;
     std::size_t resumed = 0;
     std::size_t thrown = 0;
     std::map<Ending, std::size_t> endings;
     std::map<Errc, std::size_t> ends;  // as the server reports them
 
-    Tally& operator+=(const Tally& other) {
+    SymbolCounts& operator+=(const SymbolCounts& other) {
       messages += other.messages;
       resumed += other.resumed;
       thrown += other.thrown;
@@ -109,11 +112,11 @@ class Fleet {
       return *this;
     }
   };
-  [[nodiscard]] const Tally& tally() const { return tally_; }
+  [[nodiscard]] const SymbolCounts& symbol_counts() const { return symbol_counts_; }
 
  protected:
   static constexpr host::Timeouts kTimeouts{
-      .silence = 2s, .handshake = 2s, .keepalive = 500ms, .linger = 1s, .held_back = 5s};
+      .silence = 2s, .handshake = 2s, .keepalive = 500ms, .linger = 1s, .max_throttle_delay = 5s};
 
   /// The end that got an outcome may ask again.
   virtual void ask_again(std::size_t boat, bool by_server) = 0;
@@ -187,7 +190,7 @@ class Fleet {
            std::to_string(number) + " " + wrong);
     }
     require(body == body_of(number), "a message's body is another one's");
-    ++tally_.messages;
+    ++symbol_counts_.messages;
     if (at_server) {
       require(!is_paused_, "a message passed while the server was paused");
       require(!options_.hold_until_ready || boat.is_ready_there, "a message came before ready()");
@@ -199,7 +202,7 @@ class Fleet {
   }
   void misbehave() {
     if (is_over_ || !one_in(40)) return;
-    ++tally_.thrown;
+    ++symbol_counts_.thrown;
     throw Thrown();
   }
 
@@ -209,15 +212,15 @@ class Fleet {
     const bool known =
         (code == Errc::closed_by_peer && left) ||
         (code == Errc::closed_here && boat.is_closed_there) ||
-        (code == Errc::timeout && (boat.is_disturbed || left || options_.comeback > 0s)) ||
-        (code == Errc::too_many_faults && options_.most_faults > 0);
+        (code == Errc::timeout && (boat.is_disturbed || left || options_.resume > 0s)) ||
+        (code == Errc::too_many_faults && options_.max_faults > 0);
     require(known, name(index) + " ends at the server with " + std::string(error_info(code).name));
   }
   void check_cause_at_client(std::size_t index, Errc code) const {
     const Boat& boat = boats_[index];
-    const bool shut_out = boat.is_closed_there || options_.most_faults > 0 || boat.is_gone;
+    const bool shut_out = boat.is_closed_there || options_.max_faults > 0 || boat.is_gone;
     // One may have left in the receive() that refused this one.
-    const bool was_full = boat.most_there + 1 >= options_.capacity;
+    const bool was_full = boat.max_there + 1 >= options_.capacity;
     bool known = false;
     switch (code) {
       case Errc::closed_here: known = boat.closes; break;
@@ -226,7 +229,7 @@ class Fleet {
       case Errc::timeout:
       case Errc::handshake_timeout: known = boat.is_disturbed || !server_ || shut_out; break;
       case Errc::server_full: known = was_full; break;
-      case Errc::comeback_unknown: known = boat.resumes; break;
+      case Errc::resume_unknown: known = boat.resumes; break;
       case Errc::server_restarted:  // the word of the end was lost
         known = boat.is_gone || boat.is_disturbed || was_full;
         break;
@@ -250,34 +253,34 @@ class Fleet {
     std::optional<route::Answer<AskClient>> from_server{};
   };
   template <class T>
-  void settle_question(Number number, route::Answer<T>& answer) {
-    Question& question = questions_[number];
+  void settle_request(Number number, route::Answer<T>& answer) {
+    Question& request_id = pending_requests_[number];
     const bool replies = one_in(2);
     const Errc error = replies ? answer.reply({.number = number})
                                : answer.refuse(route::RefusalOf<T>::never, "no");
     if (error == Errc::none) {
-      question.fate = replies ? Fate::replied : Fate::refused;
-      question.settled_at = now_;
+      request_id.fate = replies ? Fate::replied : Fate::refused;
+      request_id.settled_at = now_;
       require(answer.reply({.number = number}) != Errc::none, "a question was answered twice");
     } else {
       require(error == Errc::no_such_peer || error == Errc::stray_answer ||
                   error == Errc::queue_full || error == Errc::closed,
               "answering fails with " + std::string(error_info(error).name));
-      question.fate = Fate::abandoned;  // the Answer goes
+      request_id.fate = Fate::abandoned;  // the Answer goes
     }
   }
   template <class T>
   void answer_or_keep(Number number, route::Answer<T> answer, std::deque<Kept>& kept) {
-    Question& question = questions_.at(number);
-    require(question.fate == Fate::unseen, "a question came twice");
-    question.fate = Fate::abandoned;  // unless this ends otherwise
-    if (is_over_ || one_in(2)) return settle_question(number, answer);
+    Question& request_id = pending_requests_.at(number);
+    require(request_id.fate == Fate::unseen, "a question came twice");
+    request_id.fate = Fate::abandoned;  // unless this ends otherwise
+    if (is_over_ || one_in(2)) return settle_request(number, answer);
     if (one_in(10)) return;
     if (one_in(10)) {
-      ++tally_.thrown;
+      ++symbol_counts_.thrown;
       throw Thrown();
     }
-    question.fate = Fate::kept;
+    request_id.fate = Fate::kept;
     Kept entry{number, now_ + up_to(3s)};
     if constexpr (std::is_same_v<T, AskServer>) {
       entry.from_client.emplace(std::move(answer));
@@ -292,11 +295,11 @@ class Fleet {
         ++kept;
         continue;
       }
-      Question& question = questions_[kept->number];
-      question.fate = Fate::abandoned;
+      Question& request_id = pending_requests_[kept->number];
+      request_id.fate = Fate::abandoned;
       if (!one_in(5)) {
-        if (kept->from_client) settle_question(kept->number, *kept->from_client);
-        if (kept->from_server) settle_question(kept->number, *kept->from_server);
+        if (kept->from_client) settle_request(kept->number, *kept->from_client);
+        if (kept->from_server) settle_request(kept->number, *kept->from_server);
       }
       kept = all.erase(kept);
     }
@@ -304,17 +307,17 @@ class Fleet {
   template <class T>
   void settled(std::size_t index, Number number, const Outcome<T>& outcome, bool by_server) {
     const Boat& boat = boats_[index];
-    Question& question = questions_.at(number);
+    Question& request_id = pending_requests_.at(number);
     const Time now = by_server ? server_now() : client_now(boat);
     const bool stands = server_ && boat.peer && !boat.ended && !boat.is_gone &&
                         !boat.is_closed_there && !boat.closes && !boat.is_killed &&
-                        !boat.is_disturbed && options_.most_faults == 0;
+                        !boat.is_disturbed && options_.max_faults == 0;
     const std::string wrong =
-        judge(question, outcome.ending, outcome.reply.number == number, now, !stands);
+        judge(request_id, outcome.ending, outcome.reply.number == number, now, !stands);
     if (!wrong.empty()) fail(name(index) + (by_server ? " was asked: " : " asked: ") + wrong);
-    ++tally_.endings[outcome.ending];
-    const bool in_time = (question.fate == Fate::replied || question.fate == Fate::refused) &&
-                         question.due - now > -1s && now_ - question.settled_at > 1500ms;
+    ++symbol_counts_.endings[outcome.ending];
+    const bool in_time = (request_id.fate == Fate::replied || request_id.fate == Fate::refused) &&
+                         request_id.due - now > -1s && now_ - request_id.settled_at > 1500ms;
     require(!(is_calm_ && outcome.ending == Ending::timed_out && in_time && stands),
             name(index) + ": a question timed out whose answer was given in time");
     if (!is_over_ && one_in(4)) {
@@ -322,10 +325,10 @@ class Fleet {
     }
     misbehave();
   }
-  Question& open_question(Number number, Time now, Duration timeout) {
-    Question& question = questions_[number];
-    question.due = now + timeout;
-    return question;
+  Question& open_request(Number number, Time now, Duration timeout) {
+    Question& request_id = pending_requests_[number];
+    request_id.due = now + timeout;
+    return request_id;
   }
   void check_lists() const {
     std::vector<Peer> known;
@@ -355,10 +358,10 @@ class Fleet {
       check_owed(index, boat.up, "to the server, at the end");
       check_owed(index, boat.down, "from the server, at the end");
     }
-    for (const auto& [number, question] : questions_) {
-      require(question.outcomes == 1, "question " + std::to_string(number) + " has " +
-                                          std::to_string(question.outcomes) +
-                                          " outcomes when all times are out");
+    for (const auto& [number, request_id] : pending_requests_) {
+      require(request_id.outcomes == 1, "question " + std::to_string(number) + " has " +
+                                            std::to_string(request_id.outcomes) +
+                                            " outcomes when all times are out");
     }
   }
   void check_the_end() const {
@@ -380,15 +383,15 @@ class Fleet {
   ServerOptions options_;
   bool clients_hold_ = false;
   Duration server_clock_{};
-  std::unique_ptr<WanderingPort> server_port_;
-  std::unique_ptr<WanderingPort> second_port_;
+  std::unique_ptr<WanderingTransport> server_port_;
+  std::unique_ptr<WanderingTransport> second_port_;
   std::deque<Boat> boats_;
   std::unordered_map<Endpoint, std::size_t> by_address_;
   std::size_t last_address_ = 0;
   std::map<Peer, std::size_t> by_peer_;
   std::map<Peer, std::set<int>> rooms_;
   std::optional<Peer> owner_;
-  std::map<Number, Question> questions_;
+  std::map<Number, Question> pending_requests_;
   std::deque<Kept> kept_;
   std::deque<Kept> kept_by_clients_;
   Number last_number_ = 0;
@@ -396,7 +399,7 @@ class Fleet {
   bool is_over_ = false;
   Time server_asleep_until_{};
   int late_ = 0;  // sends in a row after which next_wakeup() was in the past
-  Tally tally_;
+  SymbolCounts symbol_counts_;
   mutable std::string wrong_;
   std::unique_ptr<host::Server> server_;
 };

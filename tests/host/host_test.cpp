@@ -43,27 +43,27 @@ struct Harbour : kit::SimHosts {
 TEST(Host, AClientThatComesBackIsThePeerThatItWas) {
   io::sim::Network network({.delay = 20ms}, 3);
   const Endpoint at_server = Endpoint::v4(127, 0, 0, 1, 4000);
-  io::sim::SimPort& server_port = network.open(at_server);
+  io::sim::SimTransport& server_port = network.open(at_server);
   ServerOptions options;
   options.key = kit::server_key();
   options.entropy = entropy(8);
-  options.comeback = 60s;
+  options.resume = 60s;
   Server server(server_port, kProtocol, options);
   std::vector<std::string> log;
   const auto note = [&](const char* what) {
     return [&log, what](Peer peer) { log.push_back(what + std::to_string(unsigned(peer))); };
   };
   server.on_connect(note("in "));
-  server.on_return(note("back "));
+  server.on_resume(note("back "));
   server.on_disconnect([&](Peer peer, Errc, std::string_view) {
     log.push_back("out " + std::to_string(unsigned(peer)));
   });
   Time now = at(0s);
-  const auto connect = [&](std::uint8_t number, std::optional<bits::Secret32> comeback) {
+  const auto connect = [&](std::uint8_t number, std::optional<Secret32> resume) {
     ClientOptions who;
     who.server_key = kit::server_key().public_key;
     who.entropy = entropy(number * 100U);
-    who.comeback = std::move(comeback);
+    who.resume = std::move(resume);
     return std::make_unique<Client>(network.open(Endpoint::v4(127, 0, 1, number, 5000)), at_server,
                                     kProtocol, now, who);
   };
@@ -77,20 +77,20 @@ TEST(Host, AClientThatComesBackIsThePeerThatItWas) {
   };
   auto first = connect(1, {});
   run(first.get(), 1s);
-  ASSERT_TRUE(first->comeback());
-  const auto comeback = *first->comeback();
-  EXPECT_EQ(comeback.good_for, Duration(60s));
+  ASSERT_TRUE(first->resume());
+  const auto resume = *first->resume();
+  EXPECT_EQ(resume.good_for, Duration(60s));
   first.reset();      // the cable is pulled
   run(nullptr, 15s);  // past the timeout
   EXPECT_EQ(log, (std::vector<std::string>{"in 1"})) << "it may still come back";
-  auto second = connect(2, comeback.secret);
+  auto second = connect(2, resume.secret);
   run(second.get(), 1s);
   EXPECT_TRUE(second->connected());
-  EXPECT_TRUE(second->returned());
+  EXPECT_TRUE(second->resumed());
   EXPECT_EQ(log, (std::vector<std::string>{"in 1", "back 1"}));
   EXPECT_EQ(server.send(Peer{1}, Said{1, 7, "welcome back"}), Errc::none);
 
-  auto thief = connect(3, comeback.secret);
+  auto thief = connect(3, resume.secret);
   run(thief.get(), 1s);
   EXPECT_TRUE(thief->ended()) << "the right is good once";
   second.reset();
@@ -101,7 +101,7 @@ TEST(Host, AClientThatComesBackIsThePeerThatItWas) {
 TEST(Host, ClientsOfARestartedServerHearOfItWithinASecond) {
   io::sim::Network network({.delay = 20ms}, 3);
   const Endpoint at_server = Endpoint::v4(127, 0, 0, 1, 4000);
-  io::sim::SimPort& server_port = network.open(at_server);
+  io::sim::SimTransport& server_port = network.open(at_server);
   ServerOptions options;
   options.key = kit::server_key();
   options.entropy = entropy(8);
@@ -378,7 +378,7 @@ TEST(Host, CountsMessagesThatNobodyHandlesAndValuesOutOfRange) {
   EXPECT_EQ(client.send(Steer{7.0}), Errc::none) << "clamped";
   EXPECT_EQ(client.counts().values_out_of_range, 1U);
   harbour.run(200ms);
-  EXPECT_EQ(harbour.server().counts().route.unheard, 1U);
+  EXPECT_EQ(harbour.server().counts().route.unhandled, 1U);
 }
 
 TEST(Host, DatagramsOfStrangersHarmNobody) {
@@ -387,8 +387,8 @@ TEST(Host, DatagramsOfStrangersHarmNobody) {
   int heard = 0;
   harbour.server().on<Say>([&](Peer, const Say&) { ++heard; });
   harbour.run(500ms);
-  io::sim::SimPort& near = harbour.network().open(Endpoint::v4(127, 6, 6, 6, 66));
-  io::sim::SimPort& far = harbour.network().open(Endpoint::v4(10, 6, 6, 6, 66));
+  io::sim::SimTransport& near = harbour.network().open(Endpoint::v4(127, 6, 6, 6, 66));
+  io::sim::SimTransport& far = harbour.network().open(Endpoint::v4(10, 6, 6, 6, 66));
   std::mt19937_64 random(8);
   std::vector<std::byte> bytes;
   harbour.run(2s, [&] {
@@ -447,11 +447,11 @@ TEST(Host, AccountsEveryByteToAMessageKindOrOverhead) {
   });
   const Traffic traffic = client.traffic();
   std::uint64_t bits = traffic.overhead_bits_sent;
-  for (const std::uint64_t of_kind : traffic.bits_sent_by_kind) bits += of_kind;
+  for (const std::uint64_t entity_type : traffic.bits_sent_by_type) bits += entity_type;
   EXPECT_EQ(bits, traffic.bytes_sent * 8);
-  EXPECT_GT(traffic.bits_sent_by_kind[Say::info().kind],
-            traffic.bits_sent_by_kind[Steer::info().kind]);
-  EXPECT_EQ(traffic.bits_sent_by_kind[Place::info().kind], 0U);
+  EXPECT_GT(traffic.bits_sent_by_type[Say::info().kind],
+            traffic.bits_sent_by_type[Steer::info().kind]);
+  EXPECT_EQ(traffic.bits_sent_by_type[Place::info().kind], 0U);
   const Traffic down = harbour.server().traffic();  // the door's cookies and welcomes included
   EXPECT_EQ(down.bytes_sent, harbour.server_port().counts().bytes_sent);
   EXPECT_EQ(down.datagrams_sent, harbour.server_port().counts().datagrams_sent);

@@ -16,7 +16,7 @@ using host::Peer;
 using host::Server;
 
 // Writes one byte of opaque payload into each datagram that it is offered.
-class OneByte final : public link::Filler {
+class OneByte final : public link::PayloadSource {
  public:
   std::optional<std::uint64_t> fill(Time, bits::Writer& out) override {
     out.put(7, 8);
@@ -37,21 +37,21 @@ TEST(Observers, ThatThrowKeepNobodyFromBeingCalled) {
   };
   std::size_t faults = 0;
   std::size_t faults_of_second_sink = 0;
-  server.on_fault([&](const route::HandlerFault<Peer>&) { ++faults; });
-  server.on_fault([&](const route::HandlerFault<Peer>&) { ++faults_of_second_sink; });
+  server.on_fault([&](const route::HandlerException<Peer>&) { ++faults; });
+  server.on_fault([&](const route::HandlerException<Peer>&) { ++faults_of_second_sink; });
   server.on_connect([&](Peer) { fails("first on_connect"); });
   server.on_connect([&](Peer) { fails("second on_connect"); });
   server.on_disconnect([&](Peer, Errc, std::string_view) { fails("first on_disconnect"); });
   server.on_disconnect([&](Peer, Errc, std::string_view) { fails("second on_disconnect"); });
-  server.on_fill([&](Peer, std::span<const std::byte>, std::size_t) -> Errc {
-    fails("server's on_fill");
+  server.on_payload([&](Peer, std::span<const std::byte>, std::size_t) -> Errc {
+    fails("server's on_payload");
     return Errc::none;
   });
   server.set_tap([&](const host::Tapped&) { fails("tap"); });
   Client& client = hosts.join();
   client.on_connect([&] { fails("client's on_connect"); });
-  client.on_fill([&](std::span<const std::byte>, std::size_t) -> Errc {
-    fails("client's on_fill");
+  client.on_payload([&](std::span<const std::byte>, std::size_t) -> Errc {
+    fails("client's on_payload");
     return Errc::none;
   });
   client.set_tap([&](const host::Tapped&) { fails("client's tap"); });
@@ -59,15 +59,15 @@ TEST(Observers, ThatThrowKeepNobodyFromBeingCalled) {
   OneByte from_client;
   hosts.run(500ms);
   ASSERT_EQ(server.peers().size(), 1U);
-  server.offer_fill(server.peers()[0], &from_server, 1);
-  client.offer_fill(&from_client, 1);
+  server.schedule_payload(server.peers()[0], &from_server, 1);
+  client.schedule_payload(&from_client, 1);
   EXPECT_EQ(server.send(server.peers()[0], host_test::Place{}), Errc::none);
   hosts.run(500ms);
   client.close("done");
   hosts.run(3s);
-  for (const char* name :
-       {"first on_connect", "second on_connect", "first on_disconnect", "second on_disconnect",
-        "server's on_fill", "tap", "client's on_connect", "client's on_fill", "client's tap"}) {
+  for (const char* name : {"first on_connect", "second on_connect", "first on_disconnect",
+                           "second on_disconnect", "server's on_payload", "tap",
+                           "client's on_connect", "client's on_payload", "client's tap"}) {
     EXPECT_TRUE(std::find(called.begin(), called.end(), name) != called.end()) << name;
   }
   EXPECT_EQ(faults, faults_of_second_sink);
@@ -81,10 +81,10 @@ TEST(Observers, ThatThrowKeepNobodyFromBeingCalled) {
 // An address that a player typed is no fault of the program's.
 TEST(Clear, AClientForAnotherMachineEndsWithAReason) {
   io::sim::Network network({}, 1);
-  io::sim::SimPort& port = network.open(Endpoint::loopback(5000));
+  io::sim::SimTransport& transport = network.open(Endpoint::loopback(5000));
   host::ClientOptions options;
-  options.clear_mode = host::ClearMode::loopback_only;
-  Client client(port, Endpoint::v4(192, 0, 2, 7, 4000), host_test::kProtocol, kit::at(0ms),
+  options.plaintext = host::Plaintext::loopback_only;
+  Client client(transport, Endpoint::v4(192, 0, 2, 7, 4000), host_test::kProtocol, kit::at(0ms),
                 options);
   Errc end = Errc::none;
   client.on_disconnect([&](Errc code, std::string_view) { end = code; });
@@ -92,20 +92,20 @@ TEST(Clear, AClientForAnotherMachineEndsWithAReason) {
   client.send(kit::at(5ms));
   EXPECT_EQ(end, Errc::not_loopback);
   EXPECT_TRUE(client.ended());
-  EXPECT_EQ(port.counts().datagrams_sent, 0U) << "nothing left in clear";
+  EXPECT_EQ(transport.counts().datagrams_sent, 0U) << "nothing left in clear";
 }
 
 TEST(Observers, OfPayloadAreOneAndReplacedOnlyOnPurpose) {
   kit::SimHosts hosts(host_test::kProtocol);
   Client& client = hosts.join();
   const auto take = [](std::span<const std::byte>, std::size_t) { return Errc::none; };
-  client.on_fill(take);
-  client.on_fill(nullptr);
-  client.on_fill(take);
-  EXPECT_DEATH(client.on_fill(take), "");
+  client.on_payload(take);
+  client.on_payload(nullptr);
+  client.on_payload(take);
+  EXPECT_DEATH(client.on_payload(take), "");
   const auto hear = [](Peer, std::span<const std::byte>, std::size_t) { return Errc::none; };
-  hosts.server().on_fill(hear);
-  EXPECT_DEATH(hosts.server().on_fill(hear), "");
+  hosts.server().on_payload(hear);
+  EXPECT_DEATH(hosts.server().on_payload(hear), "");
 }
 
 TEST(Observers, PayloadWaitsForReadyAsMessagesDo) {
@@ -115,21 +115,21 @@ TEST(Observers, PayloadWaitsForReadyAsMessagesDo) {
   held.hold_until_ready = true;
   Client& client = hosts.join(held);
   std::size_t came = 0;
-  client.on_fill([&](std::span<const std::byte>, std::size_t) {
+  client.on_payload([&](std::span<const std::byte>, std::size_t) {
     ++came;
     return Errc::none;
   });
-  OneByte filler;
+  OneByte payload_source;
   hosts.run(200ms);
   for (int i = 0; i < 100; ++i) {
-    hosts.server().offer_fill(hosts.server().peers()[0], &filler, 1);
+    hosts.server().schedule_payload(hosts.server().peers()[0], &payload_source, 1);
     hosts.run(50ms);
   }
   EXPECT_EQ(came, 0U);
   client.ready();
   hosts.run(100ms);
-  EXPECT_EQ(came, host::kMostHeldState) << "the newest";
-  EXPECT_EQ(client.counts().drops.of(Errc::payload_not_taken), 100 - host::kMostHeldState);
+  EXPECT_EQ(came, host::kMaxHeldState) << "the newest";
+  EXPECT_EQ(client.counts().drops.of(Errc::payload_not_taken), 100 - host::kMaxHeldState);
 }
 
 }  // namespace

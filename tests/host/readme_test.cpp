@@ -32,7 +32,7 @@ TEST(Readme, HandlersRequestsAndRoomsDoWhatItSays) {
   const auto format = tap_format(tables::Messages{});
   // README begins
   server.check<Helm>([&](Peer pilot, const Helm&) {  // before handlers: allow, drop, blame, close
-    return anchored.contains(pilot) ? route::Ruling::drop : route::Ruling::allow;
+    return anchored.contains(pilot) ? route::CheckResult::drop : route::CheckResult::accept;
   });
   server.on_request<TakeTow>([&](Peer, const TakeTow& ask, route::Answer<TakeTow> answer) {
     if (towed.contains(ask.barge)) {
@@ -55,8 +55,8 @@ TEST(Readme, HandlersRequestsAndRoomsDoWhatItSays) {
     outcomes += ";";
   };
   hosts.run(300ms);
-  (void)client.ask(TakeTow{1}, 1s, note);
-  (void)client.ask(TakeTow{7}, 1s, note);
+  (void)client.request(TakeTow{1}, 1s, note);
+  (void)client.request(TakeTow{7}, 1s, note);
   (void)client.send(Hail{1, "open up"});
   hosts.run(300ms);
   EXPECT_EQ(heard, "the gate opens");

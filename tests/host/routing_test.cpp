@@ -15,10 +15,10 @@ namespace {
 using namespace std::chrono_literals;
 using namespace routing;
 using kit::SimHosts;
-using route::Arrived;
+using route::CheckResult;
 using route::Ending;
 using route::Outcome;
-using route::Ruling;
+using route::RawMessage;
 
 ServerOptions with(const std::function<void(ServerOptions&)>& change) {
   ServerOptions options;
@@ -75,7 +75,7 @@ TEST(Routing, AnObjectBringsHandlersForAllItsKindsAndTakesThemAway) {
   (void)client.send(Hail{3, "gone"});
   hosts.run(200ms);
   EXPECT_EQ(office.log, "hail ahoy; flash from 1");
-  EXPECT_EQ(hosts.server().counts().route.unheard, 1U);
+  EXPECT_EQ(hosts.server().counts().route.unhandled, 1U);
 }
 
 TEST(Routing, WhatHasNoHandlerGoesToTheCatchAllOrIsCounted) {
@@ -84,21 +84,21 @@ TEST(Routing, WhatHasNoHandlerGoesToTheCatchAllOrIsCounted) {
   hosts.run(200ms);
   (void)client.send(Flash{1});
   hosts.run(100ms);
-  EXPECT_EQ(hosts.server().counts().route.unheard, 1U);
+  EXPECT_EQ(hosts.server().counts().route.unhandled, 1U);
   std::string log;
-  hosts.server().on_rest([&](Peer, const Arrived& message) { log += message.info.name; });
+  hosts.server().on_unhandled([&](Peer, const RawMessage& message) { log += message.info.name; });
   hosts.server().on<Hail>([](Peer, const Hail&) {});
   (void)client.send(Flash{1});
   (void)client.send(Hail{1, ""});
   hosts.run(100ms);
   EXPECT_EQ(log, "Flash");
-  EXPECT_EQ(hosts.server().counts().route.unheard, 1U);
+  EXPECT_EQ(hosts.server().counts().route.unhandled, 1U);
   // What only an owner may send gets past no handler that cannot tell who owns it.
   (void)client.send(Helm{schema::Ref<Tug>{1, 0}, 0.5});
   hosts.run(100ms);
   EXPECT_EQ(log, "Flash");
   EXPECT_EQ(hosts.server().counts().drops.of(Errc::not_owner), 1U);
-  hosts.server().rest_checks_owners();
+  hosts.server().unhandled_checks_owners();
   (void)client.send(Helm{schema::Ref<Tug>{1, 0}, 0.5});
   hosts.run(100ms);
   EXPECT_EQ(log, "FlashHelm");
@@ -106,7 +106,7 @@ TEST(Routing, WhatHasNoHandlerGoesToTheCatchAllOrIsCounted) {
 
 TEST(Routing, AHandlerThatThrowsCostsOneMessageAndIsReportedWithIt) {
   SimHosts hosts(kProtocol, {.delay = 20ms}, 1,
-                 with([](ServerOptions& options) { options.most_faults = 3; }));
+                 with([](ServerOptions& options) { options.max_faults = 3; }));
   Client& client = hosts.join();
   Client& other = hosts.join();
   int calm = 0;
@@ -115,7 +115,7 @@ TEST(Routing, AHandlerThatThrowsCostsOneMessageAndIsReportedWithIt) {
     if (hail.number < 10) throw std::runtime_error("the rope snapped");
   });
   hosts.server().on<Hail>([&](Peer, const Hail&) { ++calm; });
-  hosts.server().on_fault([&](const route::HandlerFault<Peer>& fault) {
+  hosts.server().on_fault([&](const route::HandlerException<Peer>& fault) {
     Hail hail;
     schema::Layout layout;
     ASSERT_NE(fault.message, nullptr);
@@ -158,17 +158,17 @@ TEST(Routing, ConnectAndDisconnectHandlersMayThrowToo) {
 
 TEST(Routing, ChecksOfTheGameComeBeforeHandlers) {
   SimHosts hosts(kProtocol, {.delay = 20ms}, 1,
-                 with([](ServerOptions& options) { options.most_faults = 2; }));
+                 with([](ServerOptions& options) { options.max_faults = 2; }));
   Client& client = hosts.join();
   Client& rude = hosts.join();
   std::vector<int> heard;
   hosts.server().check<Hail>([](Peer, const Hail& hail) {
-    if (hail.words == "psst") return Ruling::drop;
-    if (hail.words == "bad") return Ruling::blame;
-    return hail.words == "worst" ? Ruling::close : Ruling::allow;
+    if (hail.words == "psst") return CheckResult::drop;
+    if (hail.words == "bad") return CheckResult::penalize;
+    return hail.words == "worst" ? CheckResult::disconnect : CheckResult::accept;
   });
-  hosts.server().check_all([](Peer, const Arrived& message) {
-    return message.info.name == "Flash" ? Ruling::drop : Ruling::allow;
+  hosts.server().check_all([](Peer, const RawMessage& message) {
+    return message.info.name == "Flash" ? CheckResult::drop : CheckResult::accept;
   });
   hosts.server().on<Hail>([&](Peer, const Hail& hail) { heard.push_back(hail.number); });
   hosts.server().on<Flash>([&](Peer, const Flash&) { heard.push_back(-1); });
@@ -181,12 +181,12 @@ TEST(Routing, ChecksOfTheGameComeBeforeHandlers) {
   hosts.run(300ms);
   EXPECT_EQ(heard, std::vector<int>{1});
   EXPECT_EQ(hosts.server().counts().drops.of(Errc::not_allowed), 4U);
-  EXPECT_EQ(hosts.server().counts().route.blamed, 1U);
+  EXPECT_EQ(hosts.server().counts().route.penalized, 1U);
   EXPECT_TRUE(client.connected());
   EXPECT_FALSE(rude.connected());
   (void)client.send(Hail{6, "bad"});
   hosts.run(300ms);
-  EXPECT_FALSE(client.connected()) << "the second message it was blamed for";
+  EXPECT_FALSE(client.connected()) << "the second message it was penalized for";
 }
 
 TEST(Routing, OnlyTheOwnerMaySteer) {
@@ -274,7 +274,7 @@ TEST(Routing, NothingReachesTheGameBeforeItIsReadyThenAllInOrder) {
   int flashes = 0;
   hosts.server().on<Flash>([&](Peer, const Flash& flash) {
     ++flashes;
-    EXPECT_GE(flash.number, 100 - static_cast<int>(kMostHeldState)) << "the newest are kept";
+    EXPECT_GE(flash.number, 100 - static_cast<int>(kMaxHeldState)) << "the newest are kept";
   });
   hosts.run(200ms);
   for (int i = 0; i < 5; ++i) (void)client.send(Hail{i, ""});
@@ -286,12 +286,12 @@ TEST(Routing, NothingReachesTheGameBeforeItIsReadyThenAllInOrder) {
   (void)client.send(Hail{5, ""});
   hosts.run(100ms);
   EXPECT_EQ(log, "0 1 2 3 4 5 ");
-  EXPECT_EQ(flashes, static_cast<int>(kMostHeldState));
+  EXPECT_EQ(flashes, static_cast<int>(kMaxHeldState));
 }
 
 TEST(Routing, WhoNeverSlowsDownOnAReliableChannelIsClosedWithTheCode) {
   ServerOptions options;
-  options.timeouts.held_back = 2s;
+  options.timeouts.max_throttle_delay = 2s;
   SimHosts hosts(kProtocol, {.delay = 20ms}, 1, options);
   // A client whose own limit was taken away: the same protocol, but for the table's `at most`.
   std::vector<schema::MessageInfo> messages(kProtocol.messages.begin(), kProtocol.messages.end());
@@ -335,7 +335,7 @@ TEST(Requests, HaveExactlyOneOutcome) {
   });
   std::map<int, std::string> ends;
   const auto ask = [&](int barge, Duration timeout) {
-    return client.ask(TakeTow{barge}, timeout, [&ends, barge](const Outcome<TakeTow>& outcome) {
+    return client.request(TakeTow{barge}, timeout, [&ends, barge](const Outcome<TakeTow>& outcome) {
       switch (outcome.ending) {
         case Ending::replied: ends[barge] += "line " + std::to_string(outcome.reply.line); break;
         case Ending::refused:
@@ -378,7 +378,7 @@ TEST(Requests, LateAnswersAreDroppedAndCounted) {
       [&](Peer, const TakeTow&, route::Answer<TakeTow> answer) { later = std::move(answer); });
   hosts.run(200ms);
   int ends = 0;
-  (void)client.ask(TakeTow{1}, 300ms, [&](const Outcome<TakeTow>& outcome) {
+  (void)client.request(TakeTow{1}, 300ms, [&](const Outcome<TakeTow>& outcome) {
     ++ends;
     EXPECT_EQ(outcome.ending, Ending::timed_out);
   });
@@ -406,7 +406,7 @@ TEST(Requests, ManyOfThemAreKeptApart) {
     hosts.run(10s, [&] {
       while (asked < 100) {
         const int barge = asked;
-        if (client.ask(TakeTow{barge}, 30s, [&lines, barge](const Outcome<TakeTow>& outcome) {
+        if (client.request(TakeTow{barge}, 30s, [&lines, barge](const Outcome<TakeTow>& outcome) {
               lines[barge] += outcome ? outcome.reply.line : 100;
             }) != Errc::none) {
           break;
@@ -444,8 +444,8 @@ TEST(Requests, OnlySoManyMayBeOpen) {
   const auto note = [&](const Outcome<TakeTow>& outcome) {
     late += outcome.ending == Ending::timed_out ? 1 : 0;
   };
-  for (int i = 0; i < 10; ++i) EXPECT_EQ(client.ask(TakeTow{i}, 1s, note), Errc::none);
-  EXPECT_EQ(client.ask(TakeTow{10}, 1s, note), Errc::too_many_requests);
+  for (int i = 0; i < 10; ++i) EXPECT_EQ(client.request(TakeTow{i}, 1s, note), Errc::none);
+  EXPECT_EQ(client.request(TakeTow{10}, 1s, note), Errc::too_many_requests);
   hosts.run(2s);
   EXPECT_EQ(asked, 4) << "the server holds to its own limit";
   EXPECT_EQ(hosts.server().counts().drops.of(Errc::too_many_requests), 6U);
@@ -467,20 +467,20 @@ TEST(Requests, GoBothWaysAndEndWithTheServer) {
              : outcome.ending == Ending::disconnected ? " gone"
                                                       : " other";
   };
-  EXPECT_EQ(hosts.server().ask(Peer{1}, AskName{7}, 1s, note), Errc::none);
-  EXPECT_EQ(hosts.server().ask(Peer{9}, AskName{7}, 1s, note), Errc::no_such_peer);
+  EXPECT_EQ(hosts.server().request(Peer{1}, AskName{7}, 1s, note), Errc::none);
+  EXPECT_EQ(hosts.server().request(Peer{9}, AskName{7}, 1s, note), Errc::no_such_peer);
   hosts.run(200ms);
   EXPECT_EQ(names, "Tern");
-  EXPECT_EQ(hosts.server().ask(Peer{1}, AskName{8}, 60s, note), Errc::none);
+  EXPECT_EQ(hosts.server().request(Peer{1}, AskName{8}, 60s, note), Errc::none);
   hosts.run(200ms);
   hosts.end_server();
   EXPECT_EQ(names, "Tern gone");
 }
 
 route::Task dock(Client& client, std::string& log) {
-  const auto far = co_await client.ask(TakeTow{2}, 1s);
+  const auto far = co_await client.request(TakeTow{2}, 1s);
   log += far.ending == Ending::refused ? "refused, " : "?, ";
-  const auto near = co_await client.ask(TakeTow{1}, 1s);
+  const auto near = co_await client.request(TakeTow{1}, 1s);
   log += "line " + std::to_string(near.reply.line);
   if (near.reply.line == 3) throw std::runtime_error("the line parted");
 }
@@ -510,8 +510,8 @@ TEST(Requests, CanBeAwaited) {
 route::Task ask_for_ever(Client& client, int& asked) {
   for (Errc error = Errc::none; error != Errc::closed;) {
     ++asked;
-    error = (co_await client.ask(TakeTow{1}, 1s)).error;
-    if (error == Errc::closed) error = (co_await client.ask(TakeTow{1}, 1s)).error;
+    error = (co_await client.request(TakeTow{1}, 1s)).error;
+    if (error == Errc::closed) error = (co_await client.request(TakeTow{1}, 1s)).error;
   }
 }
 
@@ -534,10 +534,10 @@ TEST(Requests, AnAnswerThatCouldNotBeSentCanBeGivenAgain) {
       [&](Peer, const TakeTow&, route::Answer<TakeTow> answer) { kept = std::move(answer); });
   hosts.run(200ms);
   std::string end;
-  EXPECT_EQ(client.ask(TakeTow{1}, 5s,
-                       [&](const Outcome<TakeTow>& outcome) {
-                         end = outcome ? "line " + std::to_string(outcome.reply.line) : "none";
-                       }),
+  EXPECT_EQ(client.request(TakeTow{1}, 5s,
+                           [&](const Outcome<TakeTow>& outcome) {
+                             end = outcome ? "line " + std::to_string(outcome.reply.line) : "none";
+                           }),
             Errc::none);
   hosts.run(200ms);
   ASSERT_TRUE(kept);
@@ -707,7 +707,7 @@ TEST(Routing, AnybodyMayBeClosedFromAnyCallback) {
         case 1: server.rooms().leave_all(somebody()); break;
         case 2: server.rooms().enter(somebody(), static_cast<int>(dice.up_to(3))); break;
         case 3:
-          (void)server.ask(somebody(), AskName{1}, 200ms, [](const Outcome<AskName>&) {});
+          (void)server.request(somebody(), AskName{1}, 200ms, [](const Outcome<AskName>&) {});
           break;
         case 4: throw std::runtime_error("whim");
         default: server.send_to_room(static_cast<int>(dice.up_to(3)), Flash{1}); break;
@@ -744,7 +744,7 @@ TEST(Routing, AnybodyMayBeClosedFromAnyCallback) {
           case 0: client.close("tired"); break;
           case 1: (void)client.send(Flash{1}); break;
           case 2:
-            if (client.ask(TakeTow{1}, 1s, [&](const Outcome<TakeTow>&) { ++outcomes; }) ==
+            if (client.request(TakeTow{1}, 1s, [&](const Outcome<TakeTow>&) { ++outcomes; }) ==
                 Errc::none) {
               ++asked;
             }

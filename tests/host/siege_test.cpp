@@ -8,7 +8,7 @@
 #include "host_test.h"
 #include "kit/sim_hosts.h"
 #include "kwind/link/listener.h"
-#include "link/handshake.h"
+#include "link/handshake/handshake.h"
 
 namespace kwind::host {
 namespace {
@@ -20,7 +20,7 @@ using kit::SimHosts;
 // A stranger at an address: says hello, gets its cookie, makes an offer, and never goes on.
 class Stranger {
  public:
-  Stranger(io::Port& port, std::uint64_t seed, Time now) : port_(port) {
+  Stranger(Transport& transport, std::uint64_t seed, Time now) : transport_(transport) {
     link::ConnectOptions who{identity(), kit::secret_of(seed)};
     who.server_key = kit::server_key().public_key;
     link::LinkOptions options;
@@ -46,7 +46,7 @@ class Stranger {
   }
   void say(Time now) {
     const auto bytes = next(now);
-    if (!bytes.empty()) port_.send(now, SimHosts::kServer, bytes);
+    if (!bytes.empty()) transport_.send(now, SimHosts::kServer, bytes);
   }
   // What came for its address; true once it has its answer.
   bool hear(Time now, std::span<const std::byte> bytes) {
@@ -58,80 +58,80 @@ class Stranger {
   [[nodiscard]] bool answered() const { return answered_; }
 
  private:
-  io::Port& port_;
+  Transport& transport_;
   std::optional<link::Link> link_;
   bool answered_ = false;
 };
 
 // Always has one more datagram, as a sender that is faster than the server does.
-class Endless final : public io::Port {
+class Endless final : public Transport {
  public:
-  explicit Endless(io::Port& inner) : inner_(inner) {}
+  explicit Endless(Transport& inner) : inner_(inner) {}
   [[nodiscard]] Endpoint local() const override { return inner_.local(); }
-  std::optional<io::Received> receive(Time now) override {
+  std::optional<ReceivedDatagram> receive(Time now) override {
     if (const auto received = inner_.receive(now)) return received;
     if (flood.empty()) return std::nullopt;
     ++taken;
-    return io::Received{from, flood};
+    return ReceivedDatagram{from, flood};
   }
   void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override {
     if (to == from) return;
     inner_.send(now, to, bytes);
   }
   void flush(Time now) override { inner_.flush(now); }
-  [[nodiscard]] const io::PortCounts& counts() const override { return inner_.counts(); }
+  [[nodiscard]] const TransportCounts& counts() const override { return inner_.counts(); }
 
   std::vector<std::byte> flood;
   Endpoint from = Endpoint::v4(127, 9, 9, 9, 9);
   std::size_t taken = 0;
 
  private:
-  io::Port& inner_;
+  Transport& inner_;
 };
 
 TEST(Siege, ATurnEndsHoweverFastAStrangerSends) {
   io::sim::Network network({.delay = 10ms}, 1);
-  Endless port(network.open(SimHosts::kServer));
+  Endless transport(network.open(SimHosts::kServer));
   ServerOptions options;
   options.key = kit::server_key();
   options.entropy = kit::entropy(1);
   options.receive_datagrams = 500;
-  Server server(port, host_test::kProtocol, options);
-  io::sim::SimPort& client_port = network.open(Endpoint::v4(127, 0, 1, 1, 5000));
+  Server server(transport, host_test::kProtocol, options);
+  io::sim::SimTransport& client_port = network.open(Endpoint::v4(127, 0, 1, 1, 5000));
   ClientOptions who;
   who.server_key = kit::server_key().public_key;
   Client client(client_port, SimHosts::kServer, host_test::kProtocol, at(0s), who);
 
-  port.flood = std::vector<std::byte>(link::kBaseDatagramBytes);
-  link::write_hello({link::kLinkVersion, 7}, port.flood);
+  transport.flood = std::vector<std::byte>(link::kBaseDatagramBytes);
+  link::write_hello({link::kLinkVersion, 7}, transport.flood);
   std::size_t turns = 0;
-  std::size_t most = 0;
+  std::size_t max = 0;
   for (Time now = at(0s); now < at(1s); now += 5ms, ++turns) {
-    const std::size_t before = port.taken;
+    const std::size_t before = transport.taken;
     server.receive(now);
-    most = std::max(most, port.taken - before);
+    max = std::max(max, transport.taken - before);
     server.send(now);
     client.receive(now);
     client.send(now);
   }
   EXPECT_EQ(turns, 200U);
-  EXPECT_LE(most, 500U);
+  EXPECT_LE(max, 500U);
   EXPECT_TRUE(client.connected()) << "somebody honest comes in all the same";
 }
 
 TEST(Siege, AClockBoundsATurnAsWell) {
   io::sim::Network network({}, 1);
-  Endless port(network.open(SimHosts::kServer));
-  port.flood = {std::byte{1}, std::byte{2}, std::byte{3}, std::byte{4}};
+  Endless transport(network.open(SimHosts::kServer));
+  transport.flood = {std::byte{1}, std::byte{2}, std::byte{3}, std::byte{4}};
   ServerOptions options;
   options.key = kit::server_key();
   Time clock = at(0s);
   options.clock = [&] { return clock += 1ms; };
   options.receive_time = 5ms;
   options.receive_datagrams = 1000000;
-  Server server(port, host_test::kProtocol, options);
+  Server server(transport, host_test::kProtocol, options);
   server.receive(at(0s));
-  EXPECT_LE(port.taken, 6U * 16);
+  EXPECT_LE(transport.taken, 6U * 16);
 }
 
 // 4 addresses, or 64, or one IPv6 /64, that make offers and never go on: an honest client gets in.
@@ -141,9 +141,9 @@ TEST(Siege, AttemptsThatNeverFinishKeepNobodyOut) {
     ServerOptions options;
     options.capacity = 16;
     SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, addresses, options);
-    std::vector<io::sim::SimPort*> ports;
+    std::vector<io::sim::SimTransport*> transports;
     for (unsigned i = 0; i < addresses; ++i) {
-      ports.push_back(
+      transports.push_back(
           &hosts.network().open(Endpoint::v4(127, 7, 0, static_cast<std::uint8_t>(i + 1), 5000)));
     }
     std::vector<std::vector<std::unique_ptr<Stranger>>> strangers(addresses);
@@ -151,13 +151,14 @@ TEST(Siege, AttemptsThatNeverFinishKeepNobodyOut) {
     std::size_t answered = 0;
     const auto besiege = [&] {  // 20 times a second
       for (unsigned i = 0; i < addresses; ++i) {
-        while (const auto received = ports[i]->receive(hosts.now())) {
+        while (const auto received = transports[i]->receive(hosts.now())) {
           for (const auto& each : strangers[i]) {
             if (!each->answered() && each->hear(hosts.now(), received->bytes)) break;
           }
         }
         if (strangers[i].size() < 200) {
-          strangers[i].push_back(std::make_unique<Stranger>(*ports[i], seed += 2, hosts.now()));
+          strangers[i].push_back(
+              std::make_unique<Stranger>(*transports[i], seed += 2, hosts.now()));
         }
       }
     };
@@ -176,11 +177,11 @@ TEST(Siege, AttemptsThatNeverFinishKeepNobodyOut) {
 
 // Which numbers a server leaves out for one client says nothing of another's.
 TEST(Siege, EachConnectionHasSecretsOfItsOwn) {
-  class Watching final : public io::Port {
+  class Watching final : public Transport {
    public:
-    explicit Watching(io::Port& inner) : inner_(inner) {}
+    explicit Watching(Transport& inner) : inner_(inner) {}
     [[nodiscard]] Endpoint local() const override { return inner_.local(); }
-    std::optional<io::Received> receive(Time now) override {
+    std::optional<ReceivedDatagram> receive(Time now) override {
       const auto received = inner_.receive(now);
       // Of what the server sends: flags, four bits, then the low bits of the packet number.
       if (received && received->bytes.size() > 3 &&
@@ -201,11 +202,11 @@ TEST(Siege, EachConnectionHasSecretsOfItsOwn) {
       inner_.send(now, to, bytes);
     }
     void flush(Time now) override { inner_.flush(now); }
-    [[nodiscard]] const io::PortCounts& counts() const override { return inner_.counts(); }
+    [[nodiscard]] const TransportCounts& counts() const override { return inner_.counts(); }
     std::set<std::uint64_t> skipped;
 
    private:
-    io::Port& inner_;
+    Transport& inner_;
     std::uint64_t count_ = 0;
     std::uint8_t last_ = 0;
   };
@@ -231,7 +232,7 @@ TEST(Siege, EachConnectionHasSecretsOfItsOwn) {
 
 // Opaque payload is charged as messages are.
 TEST(Siege, PayloadTakesOfTheTicksBudget) {
-  class Chatter final : public link::Filler {
+  class Chatter final : public link::PayloadSource {
    public:
     std::optional<std::uint64_t> fill(Time, bits::Writer& out) override {
       out.put(1, 8);
@@ -243,7 +244,7 @@ TEST(Siege, PayloadTakesOfTheTicksBudget) {
   options.tick_budget = {8, 4000, 50ms};
   SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, 1, options);
   std::map<std::int64_t, int> heard;  // by tick
-  hosts.server().on_fill([&](Peer, std::span<const std::byte>, std::size_t) {
+  hosts.server().on_payload([&](Peer, std::span<const std::byte>, std::size_t) {
     ++heard[(hosts.now() - at(0s)) / 50ms];
     return Errc::none;
   });
@@ -251,7 +252,7 @@ TEST(Siege, PayloadTakesOfTheTicksBudget) {
   hosts.run(300ms);
   Chatter chatter;
   for (int i = 0; i < 400; ++i) {
-    client.offer_fill(&chatter, 20);
+    client.schedule_payload(&chatter, 20);
     hosts.run(5ms);
   }
   EXPECT_GT(chatter.frames_, 1000U);
@@ -278,11 +279,11 @@ TEST(Siege, CloseAllReachesHandshakesThatAreUnderWay) {
 // Who was sent away while it was away does not come back.
 TEST(Siege, AClientThatIsClosedWhileItIsAwayIsGoneForGood) {
   ServerOptions options;
-  options.comeback = 60s;
+  options.resume = 60s;
   SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, 1, options);
   Client& client = hosts.join();
   hosts.run(300ms);
-  const auto right = client.comeback();
+  const auto right = client.resume();
   ASSERT_TRUE(right);
   const Peer peer = hosts.server().peers().front();
   hosts.kill(0);
@@ -292,11 +293,11 @@ TEST(Siege, AClientThatIsClosedWhileItIsAwayIsGoneForGood) {
   EXPECT_TRUE(hosts.server().peers().empty());
   EXPECT_EQ(hosts.log().back(), "out 1 closed_here banned");
   ClientOptions again;
-  again.comeback = right->secret;
+  again.resume = right->secret;
   Client& back = hosts.join(again);
   hosts.run(1s);
   EXPECT_FALSE(back.connected());
-  EXPECT_EQ(hosts.ended(1).substr(0, 16), "comeback_unknown");
+  EXPECT_EQ(hosts.ended(1).substr(0, 14), "resume_unknown");
 }
 
 }  // namespace

@@ -54,7 +54,7 @@ TEST(Inputs, AreHeldToTheRateAndTheChecksOfTheirMessageType) {
   std::size_t handled = 0;
   std::size_t tapped = 0;
   server.check<host_test::Order>([&](Peer, const host_test::Order& order) {
-    return order.number == 13 ? route::Ruling::drop : route::Ruling::allow;
+    return order.number == 13 ? route::CheckResult::drop : route::CheckResult::accept;
   });
   server.on<host_test::Order>([&](Peer, const host_test::Order&) { ++handled; });
   server.set_tap([&](const host::Tapped&) { ++tapped; });

@@ -25,7 +25,7 @@ schema::ProtocolInfo built_at(std::uint16_t newest) {
   return info;
 }
 
-bits::Key128 key(std::uint8_t seed) {
+Key128 key(std::uint8_t seed) {
   return {std::byte{seed}};
 }
 

@@ -6,9 +6,9 @@
 #include <string>
 #include <vector>
 
-#include "kwind/bits/delivery.h"
-#include "kwind/bits/errors.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/delivery.h"
+#include "kwind/core/errors.h"
+#include "kwind/core/time.h"
 #include "kwind/route/requests.h"
 
 namespace kwind::host_walk {
@@ -50,7 +50,7 @@ class Stream {
     if (in_order) next_ = place->second + 1;
     return {};
   }
-  /// The first message that a connection which stands owes; empty: none.
+  /// The first message that a connection which stands needs_heartbeat; empty: none.
   [[nodiscard]] std::string owed() const {
     if (delivery_ != Delivery::ordered && delivery_ != Delivery::reliable) return {};
     for (const Entry& entry : sent_) {
@@ -91,18 +91,18 @@ struct Question {
 };
 
 /// Returns what is wrong with this outcome; empty: nothing.
-inline std::string judge(Question& question, route::Ending ending, bool is_reply_right, Time now,
+inline std::string judge(Question& request_id, route::Ending ending, bool is_reply_right, Time now,
                          bool may_be_disconnected) {
-  if (++question.outcomes > 1) return "a second outcome";
+  if (++request_id.outcomes > 1) return "a second outcome";
   switch (ending) {
     case route::Ending::replied:
-      if (question.fate != Fate::replied) return "a reply that was not given";
+      if (request_id.fate != Fate::replied) return "a reply that was not given";
       return is_reply_right ? "" : "the reply to another question";
     case route::Ending::refused:
-      return question.fate == Fate::refused ? "" : "a refusal that was not given";
+      return request_id.fate == Fate::refused ? "" : "a refusal that was not given";
     case route::Ending::abandoned:
-      return question.fate == Fate::abandoned ? "" : "abandoned, but the answer was not dropped";
-    case route::Ending::timed_out: return now >= question.due ? "" : "timed out before its time";
+      return request_id.fate == Fate::abandoned ? "" : "abandoned, but the answer was not dropped";
+    case route::Ending::timed_out: return now >= request_id.due ? "" : "timed out before its time";
     case route::Ending::disconnected:
       return may_be_disconnected ? "" : "disconnected though the connection stands";
     case route::Ending::not_sent: return "not sent though the call said none";

@@ -16,15 +16,15 @@ class Walk final : public Fleet {
     options_.key = kit::server_key();
     options_.entropy = kit::entropy(seed);
     options_.capacity = pick<std::size_t>({1, 2, 4, 16});
-    options_.comeback = is_calm_ || one_in(2) ? 0s : 3s;
+    options_.resume = is_calm_ || one_in(2) ? 0s : 3s;
     options_.hold_until_ready = one_in(3);
-    options_.most_faults = is_calm_ || one_in(2) ? 0 : 3;
+    options_.max_faults = is_calm_ || one_in(2) ? 0 : 3;
     options_.timeouts = kTimeouts;
     clients_hold_ = one_in(3);
     server_port_ =
-        std::make_unique<WanderingPort>(network_.open(kit::SimHosts::kServer), some_clock());
-    second_port_ = std::make_unique<WanderingPort>(network_.open(Endpoint::v4(127, 0, 0, 1, 4001)),
-                                                   server_clock_);
+        std::make_unique<WanderingTransport>(network_.open(kit::SimHosts::kServer), some_clock());
+    second_port_ = std::make_unique<WanderingTransport>(
+        network_.open(Endpoint::v4(127, 0, 0, 1, 4001)), server_clock_);
     server_ = std::make_unique<host::Server>(*server_port_, kProtocol, options_);
     server_->serve(*second_port_);
     listen_at_server();
@@ -48,9 +48,9 @@ class Walk final : public Fleet {
     kept_by_clients_.clear();
     server_.reset();
     check_handlers();
-    for (const auto& [number, question] : questions_) {
-      require(question.outcomes == 1, "question " + std::to_string(number) + " has " +
-                                          std::to_string(question.outcomes) + " outcomes");
+    for (const auto& [number, request_id] : pending_requests_) {
+      require(request_id.outcomes == 1, "question " + std::to_string(number) + " has " +
+                                            std::to_string(request_id.outcomes) + " outcomes");
     }
   }
 
@@ -60,7 +60,7 @@ class Walk final : public Fleet {
   }
 
   template <class T>
-  void hear_at_server(Stream Streams::*stream) {
+  void receive_at_server(Stream Streams::*stream) {
     server_->on<T>([this, stream](Peer peer, const T& message) {
       const std::size_t index = boat_of(peer);
       arrived(index, true, boats_[index].up.*stream, message.number, message.body);
@@ -69,7 +69,7 @@ class Walk final : public Fleet {
     });
   }
   template <class T>
-  void hear_at_client(std::size_t index, Stream Streams::*stream) {
+  void receive_at_client(std::size_t index, Stream Streams::*stream) {
     boats_[index].client->template on<T>([this, index, stream](const T& message) {
       arrived(index, false, boats_[index].down.*stream, message.number, message.body);
       react_at_client(index);
@@ -77,13 +77,13 @@ class Walk final : public Fleet {
     });
   }
   void listen_at_server() {
-    hear_at_server<Sure>(&Streams::sure);
-    hear_at_server<Slow>(&Streams::sure);
-    hear_at_server<Each>(&Streams::each);
-    hear_at_server<State>(&Streams::state);
-    hear_at_server<Spark>(&Streams::spark);
+    receive_at_server<Sure>(&Streams::sure);
+    receive_at_server<Slow>(&Streams::sure);
+    receive_at_server<Each>(&Streams::each);
+    receive_at_server<State>(&Streams::state);
+    receive_at_server<Spark>(&Streams::spark);
     server_->check<Spark>([](Peer, const Spark& spark) {
-      return spark.number % 7 == 0 ? route::Ruling::drop : route::Ruling::allow;
+      return spark.number % 7 == 0 ? route::CheckResult::drop : route::CheckResult::accept;
     });
     server_->on<Spark>([this](Peer, const Spark& spark) {
       require(spark.number % 7 != 0, "a message passed a check that drops it");
@@ -98,13 +98,13 @@ class Walk final : public Fleet {
           answer_or_keep(asked.number, std::move(answer), kept_);
         });
     server_->on_connect([this](Peer peer) { attach(peer, false); });
-    server_->on_return([this](Peer peer) { attach(peer, true); });
+    server_->on_resume([this](Peer peer) { attach(peer, true); });
     server_->on_disconnect([this](Peer peer, Errc code, std::string_view) {
       const std::size_t index = boat_of(peer);
       Boat& boat = boats_[index];
       trace("the server reports the end of " + name(index) + ": " +
             std::string(error_info(code).name));
-      ++tally_.ends[code];
+      ++symbol_counts_.ends[code];
       require(!boat.is_gone, "a client's end is reported twice");
       boat.is_gone = true;
       check_cause_at_server(index, code);
@@ -120,18 +120,18 @@ class Walk final : public Fleet {
     });
   }
 
-  void attach(Peer peer, bool returned) {
+  void attach(Peer peer, bool resumed) {
     const Endpoint* address = server_->address(peer);
     require(address != nullptr, "a client that is there has no address");
     const auto found = by_address_.find(*address);
     require(found != by_address_.end(), "a client comes from nowhere");
     Boat& boat = boats_[found->second];
     require(!boat.peer, name(found->second) + " is two peers");
-    require(by_peer_.contains(peer) == returned, "a peer's number is used again");
-    require(!returned || boat.resumes, "a client resumes that did not want to");
-    if (returned) {
+    require(by_peer_.contains(peer) == resumed, "a peer's number is used again");
+    require(!resumed || boat.resumes, "a client resumes that did not want to");
+    if (resumed) {
       boats_[by_peer_[peer]].is_gone = true;
-      ++tally_.resumed;
+      ++symbol_counts_.resumed;
     }
     by_peer_[peer] = found->second;
     boat.peer = peer;
@@ -141,39 +141,40 @@ class Walk final : public Fleet {
 
   void asked(Number number, Errc error) {
     if (error == Errc::none) return;
-    require(questions_.at(number).outcomes == 0, "an outcome of a question that was refused");
-    questions_.erase(number);
+    require(pending_requests_.at(number).outcomes == 0,
+            "an outcome of a question that was refused");
+    pending_requests_.erase(number);
   }
   void ask_server(std::size_t index) {
     Boat& boat = boats_[index];
     if (!boat.client) return;
     const Number number = next_number();
     const Duration timeout = 20ms + up_to(6s);
-    open_question(number, client_now(boat), timeout);
-    asked(number, boat.client->ask(AskServer{number}, timeout,
-                                   [this, index, number](const Outcome<AskServer>& outcome) {
-                                     settled(index, number, outcome, false);
-                                   }));
+    open_request(number, client_now(boat), timeout);
+    asked(number, boat.client->request(AskServer{number}, timeout,
+                                       [this, index, number](const Outcome<AskServer>& outcome) {
+                                         settled(index, number, outcome, false);
+                                       }));
   }
   void ask_client(std::size_t index) {
     if (!server_ || !boats_[index].peer) return;
     const Number number = next_number();
     const Duration timeout = 20ms + up_to(6s);
-    open_question(number, server_now(), timeout);
-    asked(number, server_->ask(*boats_[index].peer, AskClient{number}, timeout,
-                               [this, index, number](const Outcome<AskClient>& outcome) {
-                                 settled(index, number, outcome, true);
-                               }));
+    open_request(number, server_now(), timeout);
+    asked(number, server_->request(*boats_[index].peer, AskClient{number}, timeout,
+                                   [this, index, number](const Outcome<AskClient>& outcome) {
+                                     settled(index, number, outcome, true);
+                                   }));
   }
   static route::Task talk(Walk& walk, std::size_t index, int times) {
     for (int i = 0; i < times; ++i) {
       const Number number = walk.next_number();
       Boat& boat = walk.boats_[index];
       if (!boat.client) co_return;
-      walk.open_question(number, walk.client_now(boat), 1s);
-      const auto outcome = co_await boat.client->ask(AskServer{number}, 1s);
+      walk.open_request(number, walk.client_now(boat), 1s);
+      const auto outcome = co_await boat.client->request(AskServer{number}, 1s);
       if (outcome.ending == Ending::not_sent) {
-        walk.questions_.erase(number);
+        walk.pending_requests_.erase(number);
         co_return;
       }
       walk.settled(index, number, outcome, false);
@@ -202,7 +203,7 @@ class Walk final : public Fleet {
           std::string(error_info(error).name));
     if (error == Errc::none) return (boat.up.*stream).sent(number);
     require(error != Errc::closed || !boat.is_connected || boat.ended || boat.closes ||
-                boat.is_closed_there || options_.most_faults > 0,
+                boat.is_closed_there || options_.max_faults > 0,
             name(index) + " cannot send");
     allow(error, limited);
   }
@@ -303,35 +304,35 @@ class Walk final : public Fleet {
     boat.client->close("home");
   }
 
-  io::sim::SimPort& open_port(std::size_t index) {
+  io::sim::SimTransport& open_port(std::size_t index) {
     const std::size_t number = ++last_address_;
     const Endpoint address = Endpoint::v4(127, 0, static_cast<std::uint8_t>(1 + number / 250),
                                           static_cast<std::uint8_t>(number % 250 + 1), 5000);
     by_address_[address] = index;
     return network_.open(address);
   }
-  void join(std::optional<bits::Secret32> resume = {}) {
+  void join(std::optional<Secret32> resume = {}) {
     const std::size_t index = boats_.size();
     Boat& boat = boats_.emplace_back();
     trace("client " + std::to_string(index) + " joins" + (resume ? " again" : ""));
     boat.clock = 1s * below(100000) - 500s;
     boat.joined = now_;
     boat.is_disturbed = now_ < server_asleep_until_;
-    boat.port = std::make_unique<WanderingPort>(open_port(index), boat.clock);
+    boat.transport = std::make_unique<WanderingTransport>(open_port(index), boat.clock);
     boat.resumes = resume.has_value();
     ClientOptions options;
     options.server_key = kit::server_key().public_key;
     options.entropy = kit::entropy(random_());
     options.timeouts = kTimeouts;
     options.hold_until_ready = clients_hold_;
-    options.comeback = std::move(resume);
+    options.resume = std::move(resume);
     const Endpoint server = (one_in(2) ? server_port_ : second_port_)->local();
     boat.client =
-        std::make_unique<Client>(*boat.port, server, kProtocol, client_now(boat), options);
-    hear_at_client<Sure>(index, &Streams::sure);
-    hear_at_client<Each>(index, &Streams::each);
-    hear_at_client<State>(index, &Streams::state);
-    hear_at_client<Spark>(index, &Streams::spark);
+        std::make_unique<Client>(*boat.transport, server, kProtocol, client_now(boat), options);
+    receive_at_client<Sure>(index, &Streams::sure);
+    receive_at_client<Each>(index, &Streams::each);
+    receive_at_client<State>(index, &Streams::state);
+    receive_at_client<Spark>(index, &Streams::spark);
     boat.client->on_request<AskClient>(
         [this](const AskClient& asked, route::Answer<AskClient> answer) {
           answer_or_keep(asked.number, std::move(answer), kept_by_clients_);
@@ -362,9 +363,9 @@ class Walk final : public Fleet {
     if (one_in(3)) conditions.reorder = 0.1;
     if (!is_calm_ && one_in(6)) conditions.loss = 1;
     if (conditions.loss > 0.05) boat.is_disturbed = true;
-    for (const auto& port : {server_port_->local(), second_port_->local()}) {
-      network_.set_conditions(boat.port->local(), port, conditions);
-      network_.set_conditions(port, boat.port->local(), conditions);
+    for (const auto& transport : {server_port_->local(), second_port_->local()}) {
+      network_.set_conditions(boat.transport->local(), transport, conditions);
+      network_.set_conditions(transport, boat.transport->local(), conditions);
     }
   }
   void act_at_client(std::size_t index) {
@@ -384,7 +385,7 @@ class Walk final : public Fleet {
     if (is_calm_) return;
     if (one_in(300)) {
       trace("moves: " + name(index));
-      boat.port->move_to(open_port(index));
+      boat.transport->move_to(open_port(index));
     }
     if (one_in(500)) sleep(boat);
     if (one_in(500)) kill(index);
@@ -397,7 +398,7 @@ class Walk final : public Fleet {
   // The program is gone without a word; the next one may go on from what it saved.
   void kill(std::size_t index) {
     Boat& boat = boats_[index];
-    const auto saved = boat.client->comeback();
+    const auto saved = boat.client->resume();
     boat.is_killed = true;
     boat.client.reset();
     if (one_in(2)) join(saved ? std::optional(saved->secret) : std::nullopt);
@@ -468,7 +469,7 @@ class Walk final : public Fleet {
     }
     for (std::size_t index = 0; index < boats_.size(); ++index) {
       Boat& boat = boats_[index];
-      if (server_) boat.most_there = std::max(boat.most_there, server_->connections());
+      if (server_) boat.max_there = std::max(boat.max_there, server_->connections());
       if (!boat.client || now_ < boat.asleep_until) continue;
       boat.client->receive(client_now(boat));
       if (acts) act_at_client(index);
@@ -498,9 +499,9 @@ class Walk final : public Fleet {
     server_asleep_until_ = now_;
     for (Boat& boat : boats_) {
       boat.asleep_until = now_;
-      for (const auto& port : {server_port_->local(), second_port_->local()}) {
-        network_.set_conditions(boat.port->local(), port, {.delay = 20ms});
-        network_.set_conditions(port, boat.port->local(), {.delay = 20ms});
+      for (const auto& transport : {server_port_->local(), second_port_->local()}) {
+        network_.set_conditions(boat.transport->local(), transport, {.delay = 20ms});
+        network_.set_conditions(transport, boat.transport->local(), {.delay = 20ms});
       }
     }
     answer_kept(kept_, true);
@@ -509,7 +510,7 @@ class Walk final : public Fleet {
 };
 
 TEST(HostWalk, HoldsAgainstTheModel) {
-  Fleet::Tally all;
+  Fleet::SymbolCounts all;
   const auto seeds = kit::seeds(kit::kSanitized ? 300 : 2000, 50000);
   for (const std::uint64_t seed : seeds) {
     Walk walk(seed);
@@ -519,7 +520,7 @@ TEST(HostWalk, HoldsAgainstTheModel) {
       ADD_FAILURE() << "seed " << seed << ", at " << wrong.what();
       return;
     }
-    all += walk.tally();
+    all += walk.symbol_counts();
   }
   if (seeds.size() < 100) return;
   // The walk has been where it should have been.

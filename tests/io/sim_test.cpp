@@ -18,21 +18,21 @@ const Endpoint kB = Endpoint::v4(127, 0, 0, 2, 2);
 struct Story {
   std::vector<int> order;
   std::vector<double> delay_ms;
-  LaneCounts counts;
+  SimulatedPathCounts counts;
 };
 Story run(const Conditions& conditions, std::uint64_t seed, int count = 20000) {
-  Lane lane(conditions, seed);
+  SimulatedPath path(conditions, seed);
   for (int i = 0; i < count; ++i) {
     std::array<std::byte, 4> bytes{};
     for (std::size_t k = 0; k < 4; ++k) bytes[k] = static_cast<std::byte>(i >> (8 * k));
-    lane.push(at(i * 1ms), kA, kB, bytes);
+    path.push(at(i * 1ms), kA, kB, bytes);
   }
   Story out;
   Datagram datagram;
-  while (lane.next() != kNever) {
-    const Time due = lane.next();
-    EXPECT_FALSE(lane.pop(due - 1ns, datagram)) << "never early";
-    EXPECT_TRUE(lane.pop(due, datagram));
+  while (path.next() != kNever) {
+    const Time due = path.next();
+    EXPECT_FALSE(path.pop(due - 1ns, datagram)) << "never early";
+    EXPECT_TRUE(path.pop(due, datagram));
     int number = 0;
     for (std::size_t k = 0; k < 4; ++k)
       number |= std::to_integer<int>(datagram.bytes[k]) << (8 * k);
@@ -40,47 +40,48 @@ Story run(const Conditions& conditions, std::uint64_t seed, int count = 20000) {
     out.delay_ms.push_back(
         std::chrono::duration<double, std::milli>(due - at(number * 1ms)).count());
   }
-  out.counts = lane.counts();
+  out.counts = path.counts();
   return out;
 }
 
-TEST(Lane, WithoutConditionsPassesEverythingAtOnceInOrder) {
+TEST(SimulatedPath, WithoutConditionsPassesEverythingAtOnceInOrder) {
   const Story out = run({}, 1, 1000);
   ASSERT_EQ(out.order.size(), 1000U);
   EXPECT_TRUE(std::is_sorted(out.order.begin(), out.order.end()));
   EXPECT_EQ(*std::max_element(out.delay_ms.begin(), out.delay_ms.end()), 0.0);
 }
 
-TEST(Lane, DelaysWithinTheStatedJitter) {
+TEST(SimulatedPath, DelaysWithinTheStatedJitter) {
   const Story out = run({.delay = 40ms, .jitter = 10ms}, 1);
-  const auto [least, most] = std::minmax_element(out.delay_ms.begin(), out.delay_ms.end());
-  EXPECT_GE(*least, 30.0);
-  EXPECT_LT(*least, 30.2);
-  EXPECT_LE(*most, 50.0);
-  EXPECT_GT(*most, 49.8);
+  const auto [min, max] = std::minmax_element(out.delay_ms.begin(), out.delay_ms.end());
+  EXPECT_GE(*min, 30.0);
+  EXPECT_LT(*min, 30.2);
+  EXPECT_LE(*max, 50.0);
+  EXPECT_GT(*max, 49.8);
   double sum = 0;
   for (const double d : out.delay_ms) sum += d;
   EXPECT_NEAR(sum / static_cast<double>(out.delay_ms.size()), 40.0, 0.2);
 }
 
-TEST(Lane, LosesDoublesAndHoldsBackTheStatedShares) {
+TEST(SimulatedPath, LosesDoublesAndHoldsBackTheStatedShares) {
   const Story out = run({.delay = 5ms, .loss = 0.1, .duplicate = 0.2, .reorder = 0.3}, 1);
   EXPECT_NEAR(static_cast<double>(out.counts.lost) / 20000, 0.1, 0.01);
   EXPECT_NEAR(static_cast<double>(out.counts.doubled) / 20000, 0.9 * 0.2, 0.01);
-  EXPECT_NEAR(static_cast<double>(out.counts.held_back) / static_cast<double>(out.order.size()),
-              0.3, 0.01);
+  EXPECT_NEAR(
+      static_cast<double>(out.counts.max_throttle_delay) / static_cast<double>(out.order.size()),
+      0.3, 0.01);
   EXPECT_EQ(out.order.size(), 20000 - out.counts.lost + out.counts.doubled);
   EXPECT_FALSE(std::is_sorted(out.order.begin(), out.order.end()));
 }
 
-TEST(Lane, LosesTheStatedShareInRunsHoweverHighItIs) {
+TEST(SimulatedPath, LosesTheStatedShareInRunsHoweverHighItIs) {
   for (const auto& [loss, length] : {std::pair(0.8, 3.0), {0.9, 1.5}, {0.6, 1.2}, {0.05, 3.0}}) {
     const Story out = run({.delay = 5ms, .loss = loss, .loss_run = length}, 1);
     EXPECT_NEAR(static_cast<double>(out.counts.lost) / 20000, loss, 0.02) << loss << " " << length;
   }
 }
 
-TEST(Lane, OneSeedOneStory) {
+TEST(SimulatedPath, OneSeedOneStory) {
   const Conditions bad{
       .delay = 40ms, .jitter = 10ms, .loss = 0.1, .duplicate = 0.1, .reorder = 0.1};
   EXPECT_EQ(run(bad, 7).order, run(bad, 7).order);
@@ -94,8 +95,8 @@ TEST(Lane, OneSeedOneStory) {
 
 TEST(Network, CarriesBetweenPortsWithConditionsOfEachDirection) {
   Network network({.delay = 10ms}, 1);
-  SimPort& a = network.open(kA);
-  SimPort& b = network.open(kB);
+  SimTransport& a = network.open(kA);
+  SimTransport& b = network.open(kB);
   network.set_conditions(kB, kA, {.delay = 70ms});
   const std::array<std::byte, 3> bytes{std::byte{1}, std::byte{2}, std::byte{3}};
   a.send(at(0ms), kB, bytes);

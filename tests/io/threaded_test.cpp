@@ -11,7 +11,7 @@
 #include "host_test.h"
 #include "kwind/host/client.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 
 namespace kwind::host {
 namespace {
@@ -20,27 +20,28 @@ using namespace std::chrono_literals;
 using namespace host_test;
 
 struct Caller {
-  std::unique_ptr<io::UdpPort> port;
+  std::unique_ptr<io::UdpTransport> transport;
   std::unique_ptr<Client> client;
 };
 
 class Threaded : public testing::Test {
  protected:
   void start(const ThreadedOptions& queues = {}) {
-    auto port = io::UdpPort::open(Endpoint::loopback(0));
-    ASSERT_TRUE(port);
-    address_ = (*port)->local();
+    auto transport = io::UdpTransport::open(Endpoint::loopback(0));
+    ASSERT_TRUE(transport);
+    address_ = (*transport)->local();
     ServerOptions options;
     options.key = link::KeyPair::from_secret(io::random_secret());
     options.timeouts.linger = 300ms;
     key_ = options.key->public_key;
-    server_ = std::make_unique<ThreadedServer>(std::move(*port), kProtocol, options, queues);
+    server_ = std::make_unique<ThreadedServer>(std::move(*transport), kProtocol, options, queues);
   }
   Caller call() {
-    Caller made{std::move(*io::UdpPort::open(Endpoint::loopback(0))), nullptr};
+    Caller made{std::move(*io::UdpTransport::open(Endpoint::loopback(0))), nullptr};
     ClientOptions options;
     options.server_key = key_;
-    made.client = std::make_unique<Client>(*made.port, address_, kProtocol, io::now(), options);
+    made.client =
+        std::make_unique<Client>(*made.transport, address_, kProtocol, io::now(), options);
     return made;
   }
   // The clients' turns and the game's, until `done` or ten seconds are over.
@@ -70,13 +71,13 @@ TEST_F(Threaded, AsksForNothingThatItCannotDo) {
   testing::FLAGS_gtest_death_test_style = "threadsafe";
   const auto make = [](auto&& change) {
     ServerOptions options;
-    options.clear_mode = ClearMode::loopback_only;
+    options.plaintext = Plaintext::loopback_only;
     change(options);
-    auto port = io::UdpPort::open(Endpoint::loopback(0));
-    const ThreadedServer server(std::move(*port), host_test::kProtocol, options);
+    auto transport = io::UdpTransport::open(Endpoint::loopback(0));
+    const ThreadedServer server(std::move(*transport), host_test::kProtocol, options);
   };
   EXPECT_DEATH(make([](ServerOptions& options) { options.hold_until_ready = true; }), "");
-  EXPECT_DEATH(make([](ServerOptions& options) { options.most_faults = 3; }), "");
+  EXPECT_DEATH(make([](ServerOptions& options) { options.max_faults = 3; }), "");
 }
 
 TEST_F(Threaded, LosesNoCloseWhenItsQueueIsFull) {
@@ -179,7 +180,7 @@ TEST_F(Threaded, HandlersThatThrowAreCountedAndTheLoopGoesOn) {
     if (say.number == 1) throw std::runtime_error("a reef");
   });
   std::string fault;
-  server_->on_fault([&](const route::HandlerFault<Peer>& each) { fault = each.what; });
+  server_->on_fault([&](const route::HandlerException<Peer>& each) { fault = each.what; });
   Caller a = call();
   ASSERT_TRUE(run_until({&a}, [&] { return a.client->connected(); }));
   (void)a.client->send(Say{1, "x"});

@@ -5,34 +5,34 @@
 
 #include "io/copy_filter.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/impaired_port.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/impaired_transport.h"
+#include "kwind/io/udp_transport.h"
 
 namespace kwind::io {
 namespace {
 
 using namespace std::chrono_literals;
 
-std::unique_ptr<UdpPort> open_port() {
-  auto port = UdpPort::open(Endpoint::loopback(0));
-  EXPECT_TRUE(port);
-  return std::move(*port);
+std::unique_ptr<UdpTransport> open_port() {
+  auto transport = UdpTransport::open(Endpoint::loopback(0));
+  EXPECT_TRUE(transport);
+  return std::move(*transport);
 }
 
 // Collects datagrams until `count` have arrived or two seconds have passed.
-std::vector<std::vector<std::byte>> collect(LivePort& port, std::size_t count) {
+std::vector<std::vector<std::byte>> collect(PollableTransport& transport, std::size_t count) {
   std::vector<std::vector<std::byte>> all;
   const Time end = now() + 2s;
   while (all.size() < count && now() < end) {
-    port.wait(end);
-    port.flush(now());
-    while (const auto got = port.receive(now()))
+    transport.wait(end);
+    transport.flush(now());
+    while (const auto got = transport.receive(now()))
       all.emplace_back(got->bytes.begin(), got->bytes.end());
   }
   return all;
 }
 
-TEST(UdpPort, CarriesMoreThanABatchInOrderAndEmptyOnesToo) {
+TEST(UdpTransport, CarriesMoreThanABatchInOrderAndEmptyOnesToo) {
   const auto a = open_port();
   const auto b = open_port();
   for (int i = 0; i < 200; ++i) {
@@ -49,13 +49,13 @@ TEST(UdpPort, CarriesMoreThanABatchInOrderAndEmptyOnesToo) {
   EXPECT_EQ(b->counts().bytes_received, a->counts().bytes_sent);
 }
 
-TEST(UdpPort, NamesWhyItCannotOpen) {
+TEST(UdpTransport, NamesWhyItCannotOpen) {
   const auto a = open_port();
-  EXPECT_EQ(UdpPort::open(a->local()).error(), Errc::address_in_use);
-  EXPECT_EQ(UdpPort::open(Endpoint::v4(203, 0, 113, 7, 0)).error(), Errc::bad_address);
+  EXPECT_EQ(UdpTransport::open(a->local()).error(), Errc::address_in_use);
+  EXPECT_EQ(UdpTransport::open(Endpoint::v4(203, 0, 113, 7, 0)).error(), Errc::bad_address);
 }
 
-TEST(UdpPort, SurvivesSendingToNobody) {
+TEST(UdpTransport, SurvivesSendingToNobody) {
   const auto a = open_port();
   Endpoint nobody;
   { nobody = open_port()->local(); }
@@ -67,7 +67,7 @@ TEST(UdpPort, SurvivesSendingToNobody) {
   }
 }
 
-TEST(UdpPort, CountsWhatTheSystemDropped) {
+TEST(UdpTransport, CountsWhatTheSystemDropped) {
   const auto a = open_port();
   const auto b = open_port();
   const std::vector<std::byte> bytes(1200);
@@ -105,10 +105,10 @@ TEST(CopyFilter, DropsWhatAnotherInterfaceShowedJustNow) {
   EXPECT_FALSE(filter.is_copy(start + 50ms, 3, packet)) << "so late it is another";
 }
 
-TEST(ImpairedPort, PutsConditionsBeforeRealSockets) {
+TEST(ImpairedTransport, PutsConditionsBeforeRealSockets) {
   const auto far = open_port();
-  ImpairedPort near(open_port(), {.delay = 50ms, .loss = 0.2}, {.delay = 30ms, .duplicate = 1.0},
-                    3);
+  ImpairedTransport near(open_port(), {.delay = 50ms, .loss = 0.2},
+                         {.delay = 30ms, .duplicate = 1.0}, 3);
   const Time start = now();
   const std::array<std::byte, 2> bytes{std::byte{7}, std::byte{8}};
   for (int i = 0; i < 100; ++i) near.send(start, far->local(), bytes);

@@ -1,4 +1,4 @@
-// An entity of a description that is known at run time only, for World and Mirror in tests.
+// An entity of a description that is known at run time only, for World and ClientWorld in tests.
 #pragma once
 #include <vector>
 
@@ -8,7 +8,8 @@
 
 namespace kwind::kit {
 
-/// Stands for the entity kind that was chosen last: World and Mirror take the kind from the type.
+/// Stands for the entity kind that was chosen last: World and ClientWorld take the kind from the
+/// type.
 struct AnyEntity {
   static void choose(const schema::Protocol& protocol, const schema::EntitiesInfo& infos,
                      std::size_t kind) {
@@ -19,7 +20,7 @@ struct AnyEntity {
   static const schema::EntityInfo& entity_info() { return *chosen_info; }
 
   schema::Value value{};
-  // What Mirror::sample() puts between.
+  // What ClientWorld::sample() puts between.
   schema::Value to{};
   double part = 0;
 

@@ -5,11 +5,11 @@
 #include <memory>
 #include <vector>
 
-#include "kwind/bits/digest.h"
+#include "kwind/core/digest.h"
 #include "kwind/link/link.h"
-#include "link/agreed.h"
-#include "link/data_header.h"
-#include "link/frames.h"
+#include "link/datagram/data_header.h"
+#include "link/datagram/frames.h"
+#include "link/handshake/agreed.h"
 
 namespace kwind::kit {
 
@@ -50,8 +50,7 @@ inline std::vector<std::byte> forged_datagram(const link::CheckKeys& keys, link:
   const std::size_t size = writer.finish();
   out.resize(size + 4);
   bits::Writer check{std::span(out).subspan(size)};
-  check.put(
-      bits::keyed_check(from_client ? keys.up : keys.down, std::span(out).first(size), number), 32);
+  check.put(keyed_check(from_client ? keys.up : keys.down, std::span(out).first(size), number), 32);
   check.finish();
   return out;
 }

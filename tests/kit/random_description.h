@@ -64,7 +64,7 @@ class RandomDescription {
 
  private:
   std::uint64_t pick(std::uint64_t count) { return numbers_.up_to(count - 1); }
-  std::string from_one(std::uint64_t most) { return std::to_string(1 + pick(most)); }
+  std::string from_one(std::uint64_t max) { return std::to_string(1 + pick(max)); }
 
   // Each {} is the next part. What stands in braces is evaluated from left to right.
   static std::string with(std::string_view text, std::initializer_list<std::string> parts) {
@@ -119,7 +119,7 @@ class RandomDescription {
 
   // Fields of all sorts of words.
   std::string entities() {
-    std::string made = "\nentity Mover {\n  speed : real 0..9 step 1/8\n  bearing : turn step 1\n";
+    std::string made = "\nentity Mover {\n  speed : real 0..9 step 1/8\n  bearing : angle step 1\n";
     made += "  at : vec2 of real -50..<50 step 1/16 follow speed along bearing within 1/4\n";
     made += "  spot : vec3 of f64 smooth\n  fuel : int 0..1000 owner only\n";
     made += "  widest : int -9223372036854775808..9223372036854775807\n";
@@ -184,8 +184,8 @@ class RandomDescription {
       case 3: return number();
       case 4: return fmt::format("count up to {}", 1 + pick(1 << pick(31)));
       case 5: return pick(2) == 0 ? "f32" : "f64";
-      case 6: return fmt::format("heading2 step {}", pick(2) == 0 ? "1" : "0.25");
-      case 7: return fmt::format("heading3 within {}", 1 + pick(20));
+      case 6: return fmt::format("direction2 step {}", pick(2) == 0 ? "1" : "0.25");
+      case 7: return fmt::format("direction3 within {}", 1 + pick(20));
       case 8: return fmt::format("rotation within {}", 1 + pick(20));
       case 9: return fmt::format("vec{} of real 0..9 step 1/8", 2 + pick(2));
       case 10:

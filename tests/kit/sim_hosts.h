@@ -13,8 +13,8 @@
 
 namespace kwind::kit {
 
-inline bits::Key128 entropy(std::uint64_t seed) {
-  bits::Key128 made{};
+inline Key128 entropy(std::uint64_t seed) {
+  Key128 made{};
   for (std::size_t i = 0; i < 8; ++i) made[i] = static_cast<std::byte>(seed >> (8 * i));
   return made;
 }
@@ -28,10 +28,10 @@ class SimHosts {
       const schema::ProtocolInfo& protocol,
       const io::sim::Conditions& conditions = {.delay = std::chrono::milliseconds(20)},
       std::uint64_t seed = 1, host::ServerOptions options = {})
-      : protocol_(protocol), network_(conditions, seed), port_(network_.open(kServer)) {
+      : protocol_(protocol), network_(conditions, seed), transport_(network_.open(kServer)) {
     options.key = server_key();
     options.entropy = entropy(seed);
-    server_ = std::make_unique<host::Server>(port_, protocol, options);
+    server_ = std::make_unique<host::Server>(transport_, protocol, options);
     server_->on_connect(
         [this](host::Peer peer) { log_.push_back("in " + std::to_string(unsigned(peer))); });
     server_->on_disconnect([this](host::Peer peer, Errc code, std::string_view reason) {
@@ -43,12 +43,12 @@ class SimHosts {
   host::Client& join(host::ClientOptions options = {}) { return join(protocol_, options); }
   host::Client& join(const schema::ProtocolInfo& protocol, host::ClientOptions options = {}) {
     const auto number = clients_.size() + 1;
-    io::sim::SimPort& port =
+    io::sim::SimTransport& transport =
         network_.open(Endpoint::v4(127, 0, static_cast<std::uint8_t>(1 + (number - 1) / 250),
                                    static_cast<std::uint8_t>((number - 1) % 250 + 1), 5000));
     options.server_key = server_key().public_key;
     options.entropy = entropy(number * 1000U);
-    clients_.push_back(std::make_unique<host::Client>(port, kServer, protocol, now_, options));
+    clients_.push_back(std::make_unique<host::Client>(transport, kServer, protocol, now_, options));
     ended_.emplace_back();
     const std::size_t index = clients_.size() - 1;
     clients_.back()->on_disconnect([this, index](Errc code, std::string_view reason) {
@@ -77,7 +77,7 @@ class SimHosts {
   host::Server& server() { return *server_; }
   host::Client& client(std::size_t index) { return *clients_[index]; }
   void end_server() { server_.reset(); }
-  [[nodiscard]] const io::sim::SimPort& server_port() const { return port_; }
+  [[nodiscard]] const io::sim::SimTransport& server_port() const { return transport_; }
   io::sim::Network& network() { return network_; }
   std::vector<std::string>& log() { return log_; }
   [[nodiscard]] const std::string& ended(std::size_t client) const { return ended_[client]; }
@@ -87,7 +87,7 @@ class SimHosts {
   const schema::ProtocolInfo& protocol_;
   Time now_ = at(std::chrono::seconds(0));
   io::sim::Network network_;
-  io::sim::SimPort& port_;
+  io::sim::SimTransport& transport_;
   std::vector<std::string> log_;
   std::deque<std::string> ended_;
   std::unique_ptr<host::Server> server_;

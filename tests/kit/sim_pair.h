@@ -7,8 +7,8 @@
 #include <set>
 #include <vector>
 
-#include "kwind/bits/assert.h"
-#include "kwind/io/sim/lane.h"
+#include "kwind/core/assert.h"
+#include "kwind/io/sim/simulated_path.h"
 #include "kwind/link/link.h"
 #include "kwind/link/listener.h"
 
@@ -19,7 +19,7 @@ inline constexpr Time at(Duration since_start) {
 }
 
 inline link::Identity test_identity() {
-  return {"test", {{1, bits::blake2b_128("test")}}};
+  return {"test", {{1, blake2b_128("test")}}};
 }
 
 /// 0 unreliable, 1 sequenced, 2 ordered, 3 reliable; 4 sequenced with repeats, 5 unreliable split,
@@ -48,14 +48,14 @@ struct SimPairOptions {
   /// What an end's clock shows beyond the time that passes: clocks may jump.
   std::function<Duration(bool is_server, Time)> skew{};
   link::Mode mode = link::Mode::sealed;
-  link::Carrier carrier = link::Carrier::datagrams;
+  link::TransportKind transport_kind = link::TransportKind::datagrams;
   std::function<void(link::LinkOptions&)> adjust{};  ///< of both links
   std::function<void(link::ListenerOptions&)> adjust_door{};
   std::function<void(link::ConnectOptions&)> adjust_client{};
 };
 
-inline bits::Secret32 secret_of(std::uint64_t seed) {
-  bits::Secret32 secret;
+inline Secret32 secret_of(std::uint64_t seed) {
+  Secret32 secret;
   for (std::size_t i = 0; i < 8; ++i) secret.bytes()[i] = static_cast<std::byte>(seed >> (8 * i));
   return secret;
 }
@@ -79,7 +79,7 @@ class SimPair {
     if (options.adjust) options.adjust(link_options_);
     link::ConnectOptions who{test_identity(), secret_of(options.seed * 77 + 5)};
     if (options.mode == link::Mode::sealed) who.server_key = server_key().public_key;
-    who.carrier = options.carrier;
+    who.transport_kind = options.transport_kind;
     if (options.adjust_client) options.adjust_client(who);
     client_.emplace(link::Link::connect(std::move(who), link_options_, now_));
   }
@@ -193,7 +193,8 @@ class SimPair {
     if (options_.watch) options_.watch(now_, false, bytes);
     if (link::Listener::is_handshake(bytes)) {
       std::array<std::byte, link::kBaseDatagramBytes> reply{};
-      const auto outcome = listener_.receive(now_, client_address_, bytes, reply, options_.carrier);
+      const auto outcome =
+          listener_.receive(now_, client_address_, bytes, reply, options_.transport_kind);
       reply_with(reply, outcome.reply_bytes);
       while (const auto done = listener_.exchange(now_, reply))
         reply_with(reply, done->reply_bytes);
@@ -235,8 +236,8 @@ class SimPair {
   Endpoint client_address_ = client_address();
   Time client_rests_until_{};
   Time now_ = at(Duration{0});
-  io::sim::Lane up_;
-  io::sim::Lane down_;
+  io::sim::SimulatedPath up_;
+  io::sim::SimulatedPath down_;
   link::Listener listener_;
   link::LinkOptions link_options_;
   std::optional<link::Link> client_;

@@ -13,8 +13,8 @@
 #include <utility>
 #include <vector>
 
-#include "kwind/replica/codes.h"
-#include "kwind/replica/viewer.h"
+#include "kwind/replica/client_replicator.h"
+#include "kwind/replica/code_tables.h"
 #include "kwind/schema/entity_info.h"
 
 namespace kwind::kit {
@@ -59,10 +59,11 @@ SlowRow slow_row(const T& value) {
 class SlowState {
  public:
   explicit SlowState(const schema::EntitiesInfo& info)
-      : info_(info), tally_(replica::Tally::expected(info)) {}
+      : info_(info), symbol_counts_(replica::SymbolCounts::expected(info)) {}
 
   /// What there is as of the next tick, and what of it is in view.
-  void tick(std::map<std::uint32_t, SlowThing> things, const std::vector<replica::Seen>& seen) {
+  void tick(std::map<std::uint32_t, SlowThing> things,
+            const std::vector<replica::RelevantEntity>& seen) {
     ++tick_;
     for (auto& [id, thing] : things) {
       auto& past = past_[{id, thing.generation}];
@@ -78,7 +79,7 @@ class SlowState {
     }
     things_ = std::move(things);
     seen_.clear();
-    for (const replica::Seen& each : seen) seen_[each.id] = each.owner;
+    for (const replica::RelevantEntity& each : seen) seen_[each.id] = each.owner;
   }
   void acked(std::uint32_t frame) { acks_.insert(frame); }
   void lost(std::uint32_t frame) {
@@ -89,7 +90,7 @@ class SlowState {
   std::string fill() {
     hear();
     std::map<std::uint32_t, What> tells = decide();
-    if (tells.empty() && !owes_word()) return {};
+    if (tells.empty() && !needs_heartbeat()) return {};
     bits_.clear();
     Frame made;
     const std::uint32_t number = static_cast<std::uint32_t>(frames_.size()) + 1;
@@ -99,8 +100,8 @@ class SlowState {
     const bool with_movers = sure_ > 0;
     std::set<std::uint32_t> movers;
     if (with_movers) {
-      for (const auto& [id, told] : frames_[sure_].told) {
-        if (told.what != What::gone) movers.insert(id);
+      for (const auto& [id, update] : frames_[sure_].update) {
+        if (update.what != What::gone) movers.insert(id);
       }
     }
     bool others = false;
@@ -133,13 +134,13 @@ class SlowState {
     if (others) write_others(tells, movers);
     if (arrivals) write_arrivals(tells);
     for (const auto& [id, what] : tells) {
-      Told told{what, tick_, 0, nullptr, false, {}};
+      Told update{what, tick_, 0, nullptr, false, {}};
       if (what != What::gone) {
         const SlowThing& thing = things_.at(id);
-        told = {what, tick_, thing.generation, thing.kind, seen_.at(id), thing.row};
-        if (what == What::change) told.owner = known(id).front()->owner;
+        update = {what, tick_, thing.generation, thing.kind, seen_.at(id), thing.row};
+        if (what == What::change) update.owner = known(id).front()->owner;
       }
-      made.told[id] = told;
+      made.update[id] = update;
     }
     frames_[number] = made;
     return bits_;
@@ -158,7 +159,7 @@ class SlowState {
   struct Frame {
     std::uint32_t tick = 0;
     std::uint32_t newest = 0;
-    std::map<std::uint32_t, Told> told;
+    std::map<std::uint32_t, Told> update;
     bool arrived = false;
     bool lost = false;
   };
@@ -186,7 +187,7 @@ class SlowState {
     for (const std::uint32_t frame : std::exchange(acks_, {})) {
       Frame& heard = frames_[frame];
       bool whole = false;
-      for (const auto& [id, told] : heard.told) whole = whole || told.what == What::whole;
+      for (const auto& [id, update] : heard.update) whole = whole || update.what == What::whole;
       if (frame <= sure_ || (heard.lost && whole)) continue;
       heard.arrived = true;
       sure_ = frame;
@@ -200,12 +201,12 @@ class SlowState {
     std::vector<const Told*> all;
     for (auto frame = frames_.rbegin(); frame != frames_.rend() && all.size() < 4; ++frame) {
       if (!frame->second.arrived) continue;
-      const auto told = frame->second.told.find(id);
-      if (told == frame->second.told.end()) continue;
-      if (told->second.what == What::gone) break;
-      if (!all.empty() && tick_ - told->second.tick > 24) break;
-      all.push_back(&told->second);
-      if (told->second.what == What::whole) break;
+      const auto update = frame->second.update.find(id);
+      if (update == frame->second.update.end()) continue;
+      if (update->second.what == What::gone) break;
+      if (!all.empty() && tick_ - update->second.tick > 24) break;
+      all.push_back(&update->second);
+      if (update->second.what == What::whole) break;
     }
     return all;
   }
@@ -213,7 +214,7 @@ class SlowState {
     std::set<std::uint32_t> ids;
     for (const auto& [id, owner] : seen_) ids.insert(id);
     for (const auto& [number, frame] : frames_) {
-      for (const auto& [id, told] : frame.told) ids.insert(id);
+      for (const auto& [id, update] : frame.update) ids.insert(id);
     }
     std::map<std::uint32_t, What> tells;
     for (const std::uint32_t id : ids) {
@@ -223,12 +224,12 @@ class SlowState {
       bool last_arrived = false;
       bool goes = false;  // somewhere on its way is the word that it is gone
       for (const auto& [number, frame] : frames_) {
-        const auto told = frame.told.find(id);
-        if (told == frame.told.end()) continue;
-        last = &told->second;
+        const auto update = frame.update.find(id);
+        if (update == frame.update.end()) continue;
+        last = &update->second;
         last_counts = !frame.lost;
         last_arrived = frame.arrived;
-        if (told->second.what == What::gone && !frame.lost && !frame.arrived) goes = true;
+        if (update->second.what == What::gone && !frame.lost && !frame.arrived) goes = true;
       }
       const bool under_way = last != nullptr && last_counts;
       const auto thing = things_.find(id);
@@ -253,14 +254,15 @@ class SlowState {
     }
     return tells;
   }
-  bool owes_word() {
-    bool owes = false;
+  bool needs_heartbeat() {
+    bool needs_heartbeat = false;
     const std::uint32_t heard = sure_ > 0 ? frames_[sure_].newest : 0;
     for (const auto& [number, frame] : frames_) {
       if (number > sure_ && !frame.arrived && !frame.lost) return false;
-      if (number > heard && frame.lost && !frame.arrived && !frame.told.empty()) owes = true;
+      if (number > heard && frame.lost && !frame.arrived && !frame.update.empty())
+        needs_heartbeat = true;
     }
-    return owes;
+    return needs_heartbeat;
   }
 
   // ---- the frame ----
@@ -270,7 +272,7 @@ class SlowState {
       put(number, 32);
       put(frame.tick, 32);
       put(20 * 16, 16);  // ticks a second, in sixteenths
-      put(replica::CodeSet(tally_).digest() & 0xffffU, 16);
+      put(replica::CodeTables(symbol_counts_).digest() & 0xffffU, 16);
       put(0, 1);  // exact
       put_count(number - 1, 3);
       put(0, 1);
@@ -298,7 +300,7 @@ class SlowState {
     for (const bool changed : {true, false}) {
       std::set<std::uint32_t> ids;
       for (const auto& [number, frame] : frames_) {
-        for (const auto& [id, told] : frame.told) ids.insert(id);
+        for (const auto& [id, update] : frame.update) ids.insert(id);
       }
       for (const std::uint32_t id : ids) {
         const auto states = known(id);
@@ -334,9 +336,9 @@ class SlowState {
       before = id;
       const SlowThing& thing = things_.at(id);
       put(thing.generation, 4);
-      unsigned kind_bits = 0;
-      while ((std::size_t{1} << kind_bits) < info_.kinds.size()) ++kind_bits;
-      put(thing.kind->kind, kind_bits);
+      unsigned type_bits = 0;
+      while ((std::size_t{1} << type_bits) < info_.kinds.size()) ++type_bits;
+      put(thing.kind->kind, type_bits);
       put(seen_.at(id) ? 1 : 0, 1);
       for (const std::size_t c : order_of(*thing.kind)) {
         const schema::ColumnInfo& column = thing.kind->columns[c];
@@ -391,23 +393,23 @@ class SlowState {
     return std::min<std::uint32_t>(std::max<std::uint32_t>(tick_ - held.tick, 1), 4) - 1;
   }
   void symbol(const Told& held, bool mover, std::size_t which) {
-    const auto& kind = tally_.kinds()[held.kind->kind];
+    const auto& kind = symbol_counts_.kinds()[held.kind->kind];
     bits_ += code((mover ? kind.movers : kind.others)[age_of(held)], which);
   }
   // The word of a symbol in the Huffman code of these weights.
-  std::string code(const std::vector<std::uint32_t>& tally, std::size_t which) {
-    auto [found, fresh] = codes_.try_emplace(&tally);
-    if (fresh) found->second = huffman(tally);
+  std::string code(const std::vector<std::uint32_t>& symbol_counts, std::size_t which) {
+    auto [found, fresh] = codes_.try_emplace(&symbol_counts);
+    if (fresh) found->second = huffman(symbol_counts);
     return found->second[which];
   }
-  static std::vector<std::string> huffman(const std::vector<std::uint32_t>& tally) {
+  static std::vector<std::string> huffman(const std::vector<std::uint32_t>& symbol_counts) {
     struct Node {
       std::uint64_t weight;
       std::vector<std::size_t> symbols;
       bool joined = false;
     };
     std::vector<std::uint64_t> weights;
-    for (const std::uint32_t weight : tally) weights.push_back(std::max(weight, 1U));
+    for (const std::uint32_t weight : symbol_counts) weights.push_back(std::max(weight, 1U));
     std::vector<unsigned> lengths;
     for (bool fits = false; !fits;) {
       std::vector<Node> nodes;
@@ -416,13 +418,13 @@ class SlowState {
       for (std::size_t left = nodes.size(); left > 1; --left) {
         Node made{0, {}};
         for (int i = 0; i < 2; ++i) {
-          Node* least = nullptr;
+          Node* min = nullptr;
           for (Node& node : nodes) {  // in the order in which they were made
-            if (!node.joined && (least == nullptr || node.weight < least->weight)) least = &node;
+            if (!node.joined && (min == nullptr || node.weight < min->weight)) min = &node;
           }
-          least->joined = true;
-          made.weight += least->weight;
-          made.symbols.insert(made.symbols.end(), least->symbols.begin(), least->symbols.end());
+          min->joined = true;
+          made.weight += min->weight;
+          made.symbols.insert(made.symbols.end(), min->symbols.begin(), min->symbols.end());
         }
         for (const std::size_t s : made.symbols) ++lengths[s];
         nodes.push_back(made);
@@ -456,12 +458,12 @@ class SlowState {
       const schema::ColumnInfo& column = kind.columns[c];
       return !column.at_spawn && (held.owner || !column.owner_only);
     };
-    const auto off = [&](std::size_t c) -> std::int64_t {  // from what is foretold
+    const auto off = [&](std::size_t c) -> std::int64_t {  // from what is predicted
       if (!travels(c)) return 0;
       if (kind.columns[c].form == schema::ColumnForm::varying) {
         return held.row.varying[c] != now.varying[c] ? 1 : 0;
       }
-      return way_to(kind.columns[c], foretold(states, c, now), now.numbers[c]);
+      return way_to(kind.columns[c], predicted(states, c, now), now.numbers[c]);
     };
     std::size_t mask = 0;
     unsigned at = 0;
@@ -503,7 +505,7 @@ class SlowState {
       }
       const std::uint64_t place = folded(error > 0 ? error - 1 : error);
       const std::size_t which = std::min<std::uint64_t>(place, 24);
-      bits_ += code(tally_.kinds()[kind.kind].errors[c][age_of(held)], which);
+      bits_ += code(symbol_counts_.kinds()[kind.kind].errors[c][age_of(held)], which);
       if (which == 24) put_count(place - 24, 4);
     }
   }
@@ -520,8 +522,8 @@ class SlowState {
     if (column.form == schema::ColumnForm::circular) return (value % turn + turn) % turn;
     return std::clamp<std::int64_t>(value, 0, column.last);
   }
-  std::int64_t foretold(const std::vector<const Told*>& states, std::size_t c,
-                        const SlowRow& now) const {
+  std::int64_t predicted(const std::vector<const Told*>& states, std::size_t c,
+                         const SlowRow& now) const {
     const schema::EntityInfo& kind = *states.front()->kind;
     const schema::ColumnInfo& column = kind.columns[c];
     const Told& newest = *states.front();
@@ -533,7 +535,7 @@ class SlowState {
         const auto zero = static_cast<std::int64_t>(follow.speed_zero / follow.place_step * unit);
         const auto step = static_cast<std::int64_t>(follow.speed_step / follow.place_step * unit);
         const std::int64_t speed = zero + std::int64_t{row.numbers[follow.speed]} * step;
-        const double turn = static_cast<double>(row.numbers[follow.along]) / follow.turn_steps;
+        const double turn = static_cast<double>(row.numbers[follow.along]) / follow.angle_steps;
         const double angle = 2 * std::numbers::pi * turn;
         const double part = c == follow.first ? std::cos(angle) : std::sin(angle);
         const auto cosine = static_cast<std::int64_t>(std::floor(std::ldexp(part, 24) + 1e-3));
@@ -567,7 +569,7 @@ class SlowState {
   }
 
   const schema::EntitiesInfo& info_;
-  replica::Tally tally_;
+  replica::SymbolCounts symbol_counts_;
   std::uint32_t tick_ = 0;
   std::map<std::uint32_t, SlowThing> things_;
   std::map<std::pair<std::uint32_t, std::uint8_t>, std::map<std::uint32_t, SlowRow>> past_;

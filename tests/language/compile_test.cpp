@@ -27,8 +27,8 @@ schema::Protocol with_field(const std::string& type) {
 
 struct Cost {
   const char* type;
-  std::uint32_t fewest;
-  std::uint32_t most;
+  std::uint32_t min;
+  std::uint32_t max;
 };
 
 TEST(Sizes, FollowFromTheRange) {
@@ -41,9 +41,9 @@ TEST(Sizes, FollowFromTheRange) {
                            {"real -1024..<1024 step 1/16", 15, 15},
                            {"real 0..1 step 0.1", 4, 4},
                            {"real -0.5..0.5 step 0.25", 3, 3},
-                           {"turn step 0.5", 10, 10},
-                           {"turn step 360/1024", 10, 10},
-                           {"turn step 360", 0, 0},
+                           {"angle step 0.5", 10, 10},
+                           {"angle step 360/1024", 10, 10},
+                           {"angle step 360", 0, 0},
                            {"text 24", 5, 5 + 24 * 8},
                            {"text 1", 1, 9},
                            {"Cargo", 2, 2},
@@ -56,17 +56,17 @@ TEST(Sizes, FollowFromTheRange) {
     const schema::Protocol protocol = with_field(cost.type);
     ASSERT_EQ(protocol.messages.size(), 1U) << cost.type;
     const schema::Size size = schema::size_of(protocol, protocol.messages[0].fields);
-    EXPECT_EQ(size.fewest_bits, cost.fewest) << cost.type;
-    EXPECT_EQ(size.most_bits, cost.most) << cost.type;
+    EXPECT_EQ(size.min_bits, cost.min) << cost.type;
+    EXPECT_EQ(size.max_bits, cost.max) << cost.type;
   }
 }
 
-bits::Digest128 digest_of_newest(const schema::Protocol& protocol) {
+Digest128 digest_of_newest(const schema::Protocol& protocol) {
   return schema::digest_of(protocol, protocol.version);
 }
 
 std::string digest(const std::string& text) {
-  return bits::to_hex(digest_of_newest(compiled(text)), 16);
+  return to_hex(digest_of_newest(compiled(text)), 16);
 }
 
 const std::string kPlain = R"(protocol harbour 2
@@ -188,7 +188,7 @@ TEST(Compile, TakesTenThousandLines) {
   }
   const Compiled made = compile(text, "long.kw");
   EXPECT_TRUE(made.ok());
-  EXPECT_EQ(made.protocol.records.size(), 1000U);
+  EXPECT_EQ(made.protocol.states.size(), 1000U);
   const Compiled wrong = compile(text + "record R7 { x : bool }\n", "long.kw");
   ASSERT_EQ(wrong.errors.size(), 1U);
   EXPECT_EQ(wrong.errors[0].line, 10003U);

@@ -18,7 +18,7 @@ TEST(Layout, CoversEachBitOfWhatIsFixedOnce) {
       std::uint32_t fixed = 0;
       std::size_t row = 0;
       std::uint32_t at = 0;
-      std::uint32_t fewest = 0;
+      std::uint32_t min = 0;
       for (const LayoutCell& cell : lay_out(protocol, message.fields)) {
         if (cell.row != row) {
           EXPECT_EQ(cell.row, row + 1) << "no row is left empty";
@@ -29,10 +29,9 @@ TEST(Layout, CoversEachBitOfWhatIsFixedOnce) {
         at += cell.bits;
         EXPECT_LE(at, kRowBits);
         fixed += cell.varies() ? 0 : cell.bits;
-        fewest += cell.varies() ? cell.fewest_bits : 0;
+        min += cell.varies() ? cell.min_bits : 0;
       }
-      EXPECT_EQ(fixed + fewest, schema::size_of(protocol, message.fields).fewest_bits)
-          << message.name;
+      EXPECT_EQ(fixed + min, schema::size_of(protocol, message.fields).min_bits) << message.name;
     }
   }
 }
@@ -62,7 +61,7 @@ TEST(Doc, ShowsEveryDeclarationWithADrawing) {
     };
     for (const auto& message : protocol.messages) body(message);
     for (const auto& entity : protocol.entities) body(entity);
-    for (const auto& record : protocol.records) body(record);
+    for (const auto& record : protocol.states) body(record);
     EXPECT_EQ(drawings, drawn);
   }
 }

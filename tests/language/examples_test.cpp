@@ -50,9 +50,9 @@ TEST(LanguagePage, ItsTableOfTypesIsTheCompilers) {
            {"count up to N", "count up to 100000", "`std::uint32_t`"},
            {"real LO..HI step S", "real -1..<1 step 1/64", "`double`"},
            {"f32, f64", "f32", "`float`, `double`"},
-           {"turn step S", "turn step 0.5", "`double`, degrees, wraps at 360"},
-           {"heading2 step S", "heading2 step 1", "`Eigen::Vector2d`"},
-           {"heading3 within D", "heading3 within 1", "`Eigen::Vector3d`"},
+           {"angle step S", "angle step 0.5", "`double`, degrees, wraps at 360"},
+           {"direction2 step S", "direction2 step 1", "`Eigen::Vector2d`"},
+           {"direction3 within D", "direction3 within 1", "`Eigen::Vector3d`"},
            {"rotation within D", "rotation within 1", "`Eigen::Quaterniond`"},
            {"vec2 of T, vec3 of T", "vec3 of int 0..9", "`Eigen::Vector2d`, `3f`, `3i` and so on"},
            {"text N", "text 24", "`std::string`, at most N bytes of UTF-8"},
@@ -76,9 +76,9 @@ TEST(LanguagePage, ItsTableOfTypesIsTheCompilers) {
     ASSERT_TRUE(compiled.ok()) << row.example;
     const auto size = schema::size_of(compiled.protocol, compiled.protocol.messages[0].fields);
     table += fmt::format("| `{}` | {} | `{}` | {} |\n", row.written, row.in_cpp, row.example,
-                         size.fewest_bits == size.most_bits
-                             ? fmt::format("{}", size.most_bits)
-                             : fmt::format("{} to {}", size.fewest_bits, size.most_bits));
+                         size.min_bits == size.max_bits
+                             ? fmt::format("{}", size.max_bits)
+                             : fmt::format("{} to {}", size.min_bits, size.max_bits));
   }
   const std::string mark = "<!-- types: made by the test that checks it -->\n\n";
   std::string page = read(kPage);

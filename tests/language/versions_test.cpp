@@ -41,9 +41,9 @@ TEST(Versions, ALaterFileGivesAnOldVersionTheSameDigest) {
   const schema::Protocol third = compiled(kThird);
   EXPECT_EQ(schema::canonical_listing(third, 1), schema::canonical_listing(compiled(kFirst), 1));
   // Golden: these are what released peers compare. They never change.
-  EXPECT_EQ(bits::to_hex(schema::digest_of(third, 1), 16), "e821e2b504bb4611153f219a30e5abea");
-  EXPECT_EQ(bits::to_hex(schema::digest_of(third, 2), 16), "6c17cf6a4d41d24c33ca1a3a0d55959a");
-  EXPECT_EQ(bits::to_hex(schema::digest_of(third, 3), 16), "c42e722c0a2fd3de9565dfc9f07bd267");
+  EXPECT_EQ(to_hex(schema::digest_of(third, 1), 16), "e821e2b504bb4611153f219a30e5abea");
+  EXPECT_EQ(to_hex(schema::digest_of(third, 2), 16), "6c17cf6a4d41d24c33ca1a3a0d55959a");
+  EXPECT_EQ(to_hex(schema::digest_of(third, 3), 16), "c42e722c0a2fd3de9565dfc9f07bd267");
 }
 
 TEST(Versions, AreTheNewestSixteen) {
@@ -199,8 +199,8 @@ bool breaks(const std::string& before, const std::string& after) {
 
 TEST(Versions, WhatAMirrorCouldNotReadIsRefusedBeforeItTries) {
   const std::string head = "protocol pier {}, entities up to {}\nchannel c ordered\n";
-  const auto text = [&](int version, int most, const std::string& rest) {
-    return fmt::format(fmt::runtime(head), version, most) + rest;
+  const auto text = [&](int version, int max, const std::string& rest) {
+    return fmt::format(fmt::runtime(head), version, max) + rest;
   };
   const std::string tug = "entity Tug { a : int 0..9, b : bool }\n";
   EXPECT_TRUE(breaks(text(1, 10, tug), text(1, 1000, tug))) << "ids beyond the limit are refused";

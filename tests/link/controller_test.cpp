@@ -1,6 +1,6 @@
 // The congestion controller on a fluid model of a bottleneck: its own bytes in the queue, and those
 // of competing flows.
-#include "link/controller.h"
+#include "link/path/controller.h"
 
 #include <gtest/gtest.h>
 
@@ -63,7 +63,7 @@ class Bottleneck {
       under_way_.pop_front();
       in_flight_ -= kPacket;
       delivered_ += kPacket;
-      SentLedger::Outcome outcome;
+      SentPackets::Outcome outcome;
       outcome.bytes_acked = static_cast<std::size_t>(kPacket);
       outcome.rate = {(delivered_ - packet.delivered_then) / seconds(now_ - packet.sent), false};
       outcome.delivered_at_send = static_cast<std::uint64_t>(packet.delivered_then);

@@ -125,7 +125,7 @@ TEST(Repeats, SmallOrdersAreRepeatedAheadOfLossDetectionOnlyWherePacketsAreLost)
     pair.run_until(pair.now() + 1s, hear);
     EXPECT_EQ(late.size(), 3000U);
     std::sort(late.begin(), late.end());
-    return std::tuple(late[late.size() * 99 / 100], pair.client().stats().messages_repeated_early,
+    return std::tuple(late[late.size() * 99 / 100], pair.client().stats().redundant_copies,
                       pair.server().stats().messages_recovered);
   };
   const auto [clean_p99, clean_copies, clean_recovered] = run(0);
@@ -314,14 +314,14 @@ TEST(NarrowPath, GoesBackToTheBaseSizeAfterSilence) {
 
 // ---- space for others ----
 
-class Numbers final : public link::Filler {
+class Numbers final : public link::PayloadSource {
  public:
   std::optional<std::uint64_t> fill(Time, bits::Writer& out) override {
-    if (next_ >= most_ || out.room_bits() < 64) return std::nullopt;
+    if (next_ >= max_ || out.room_bits() < 64) return std::nullopt;
     out.put(next_, 64);
     return next_++;
   }
-  void told(std::uint64_t token, bool arrived) noexcept override {
+  void on_delivery(std::uint64_t token, bool arrived) noexcept override {
     if (arrived) {
       EXPECT_TRUE(acked_.insert(token).second);
     } else {
@@ -332,20 +332,20 @@ class Numbers final : public link::Filler {
   std::set<std::uint64_t> acked_;
   std::set<std::uint64_t> lost_;
   std::uint64_t next_ = 0;
-  std::uint64_t most_ = 0;
+  std::uint64_t max_ = 0;
 };
 
 TEST(Fills, ThatFindAFullInboxAreRefusedUnacknowledged) {
   SimPair pair({.seed = 5, .conditions = {.delay = 10ms}});
   pair.run_until(at(1s));
   // The server's program takes nothing: datagrams are handed over by hand.
-  class Large final : public link::Filler {
+  class Large final : public link::PayloadSource {
    public:
     std::optional<std::uint64_t> fill(Time, bits::Writer& out) override {
       while (out.room_bits() >= 64) out.put(0x5a, 64);
       return tokens_++;
     }
-    void told(std::uint64_t, bool arrived) noexcept override { acked_ += arrived ? 1 : 0; }
+    void on_delivery(std::uint64_t, bool arrived) noexcept override { acked_ += arrived ? 1 : 0; }
     std::uint64_t tokens_ = 0;
     std::size_t acked_ = 0;
   };
@@ -355,7 +355,7 @@ TEST(Fills, ThatFindAFullInboxAreRefusedUnacknowledged) {
   std::size_t refused = 0;
   Time now = pair.now();
   for (int i = 0; i < 2000; ++i, now += 20ms) {
-    pair.client().offer_fill(&large, 1);
+    pair.client().schedule_payload(&large, 1);
     if (now >= pair.client().next_wakeup()) pair.client().wake(now);
     while (const std::size_t size = pair.client().poll_datagram(now, memory)) {
       if (link::Listener::is_lost(std::span(memory).first(size))) continue;
@@ -373,7 +373,7 @@ TEST(Fills, ThatFindAFullInboxAreRefusedUnacknowledged) {
   EXPECT_EQ(pair.server().stats().drops.of(Errc::inbox_full), refused);
   std::size_t heard = 0;
   while (const auto event = pair.server().poll_event()) {
-    heard += event->kind == link::Event::Kind::fill ? 1 : 0;
+    heard += event->kind == link::Event::Kind::payload ? 1 : 0;
   }
   EXPECT_LE(large.acked_, heard) << "what is acknowledged is what the program gets";
   EXPECT_GT(heard, 300U);
@@ -385,17 +385,17 @@ TEST(Fills, ArriveUnderTokensThatAreToldAckedOrLost) {
   Numbers numbers;
   std::set<std::uint64_t> heard;
   const auto hear = [&](bool at_server, const link::Event& event) {
-    if (at_server && event.kind == link::Event::Kind::fill) {
+    if (at_server && event.kind == link::Event::Kind::payload) {
       EXPECT_EQ(event.bits, 64U);
       heard.insert(bits::Reader(event.payload, event.bits).get(64));
     }
   };
   for (int tick = 0; tick < 300; ++tick) {
-    numbers.most_ = numbers.next_ + 2;
-    pair.client().offer_fill(&numbers, 2);
+    numbers.max_ = numbers.next_ + 2;
+    pair.client().schedule_payload(&numbers, 2);
     pair.run_until(pair.now() + 50ms, hear);
   }
-  pair.client().offer_fill(&numbers, 0);
+  pair.client().schedule_payload(&numbers, 0);
   pair.run_until(pair.now() + 3s, hear);
   EXPECT_GE(numbers.next_, 300U);
   EXPECT_EQ(numbers.acked_, heard)
@@ -413,27 +413,27 @@ TEST(Fills, AFillerMayEndOrMoveBeforeItsLink) {
   pair.run_until(at(1s));
   std::set<std::uint64_t> heard;
   const auto hear = [&](bool at_server, const link::Event& event) {
-    if (at_server && event.kind == link::Event::Kind::fill) {
+    if (at_server && event.kind == link::Event::Kind::payload) {
       heard.insert(bits::Reader(event.payload, event.bits).get(64));
     }
   };
   auto first = std::make_unique<Numbers>();
-  first->most_ = 100;
-  pair.client().offer_fill(first.get(), 5);
+  first->max_ = 100;
+  pair.client().schedule_payload(first.get(), 5);
   first.reset();
   pair.run_until(pair.now() + 200ms, hear);
   EXPECT_TRUE(heard.empty()) << "it was gone before a datagram left";
 
   auto moved_from = std::make_unique<Numbers>();
-  moved_from->most_ = 100;
-  pair.client().offer_fill(moved_from.get(), 5);
+  moved_from->max_ = 100;
+  pair.client().schedule_payload(moved_from.get(), 5);
   Numbers moved(std::move(*moved_from));
   moved_from.reset();
   pair.run_until(pair.now() + 20ms, hear);
   EXPECT_EQ(moved.next_, 5U);
   EXPECT_TRUE(moved.acked_.empty());
   Numbers another;  // hears nothing of what the one before it wrote
-  pair.client().offer_fill(&another, 0);
+  pair.client().schedule_payload(&another, 0);
   pair.run_until(pair.now() + 200ms, hear);
   EXPECT_EQ(heard.size(), 5U);
   EXPECT_TRUE(another.acked_.empty() && another.lost_.empty());
@@ -441,9 +441,9 @@ TEST(Fills, AFillerMayEndOrMoveBeforeItsLink) {
   // A filler that changes to another link leaves the one where it was.
   SimPair elsewhere({.seed = 15, .conditions = {.delay = 30ms}});
   elsewhere.run_until(at(1s));
-  moved.most_ = 200;
-  pair.client().offer_fill(&moved, 5);
-  elsewhere.client().offer_fill(&moved, 2);
+  moved.max_ = 200;
+  pair.client().schedule_payload(&moved, 5);
+  elsewhere.client().schedule_payload(&moved, 2);
   pair.run_until(pair.now() + 200ms, hear);
   EXPECT_EQ(heard.size(), 5U);
   elsewhere.run_until(elsewhere.now() + 200ms);
@@ -452,9 +452,9 @@ TEST(Fills, AFillerMayEndOrMoveBeforeItsLink) {
   {
     SimPair short_lived({.seed = 16, .conditions = {.delay = 30ms}});
     short_lived.run_until(at(1s));
-    short_lived.client().offer_fill(&moved, 2);
+    short_lived.client().schedule_payload(&moved, 2);
   }
-  elsewhere.client().offer_fill(&moved, 1);
+  elsewhere.client().schedule_payload(&moved, 1);
   elsewhere.run_until(elsewhere.now() + 200ms);
   EXPECT_EQ(moved.next_, 8U);
 }
@@ -465,8 +465,8 @@ TEST(Fills, WhoHasNothingToSayMakesNoDatagram) {
   Numbers numbers;
   const std::uint64_t before = pair.client().stats().datagrams_sent;
   for (int tick = 0; tick < 100; ++tick) {
-    numbers.most_ = numbers.next_ + 1;
-    pair.client().offer_fill(&numbers, 2);  // of which it has use for one
+    numbers.max_ = numbers.next_ + 1;
+    pair.client().schedule_payload(&numbers, 2);  // of which it has use for one
     pair.run_until(pair.now() + 50ms);
   }
   EXPECT_EQ(numbers.next_, 100U);

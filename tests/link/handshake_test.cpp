@@ -7,9 +7,9 @@
 
 #include "cli/process.h"
 #include "kit/promises.h"
-#include "link/handshake.h"
-#include "link/noise.h"
-#include "link/sealer.h"
+#include "link/datagram/aead.h"
+#include "link/handshake/handshake.h"
+#include "link/handshake/noise.h"
 
 namespace kwind {
 namespace {
@@ -21,7 +21,7 @@ using kit::SimPair;
 // ---- Noise ----
 
 std::string hex(std::span<const std::byte> bytes) {
-  return bits::to_hex(bytes, bytes.size());
+  return to_hex(bytes, bytes.size());
 }
 std::vector<std::byte> from_hex(const std::string& text) {
   std::vector<std::byte> bytes;
@@ -66,9 +66,9 @@ TEST(Noise, ShakesHandsWithAnIndependentImplementationInBothRoles) {
   std::vector<std::byte> heard_first(first.size());
   ASSERT_TRUE(host.read_first(from_hex(opening), heard_first)) << opening;
   EXPECT_EQ(heard_first, first);
-  std::vector<std::byte> answer(second.size() + link::NoiseNk::kOverheadBytes);
-  ASSERT_TRUE(host.write_second(second, answer));
-  peer.write_line(hex(answer));
+  std::vector<std::byte> accept(second.size() + link::NoiseNk::kOverheadBytes);
+  ASSERT_TRUE(host.write_second(second, accept));
+  peer.write_line(hex(accept));
   EXPECT_EQ(peer.read_line(), hex(second));
   EXPECT_EQ(peer.read_line(), hex(host.split().up.bytes()));
   EXPECT_EQ(peer.read_line(), hex(host.split().down.bytes()));
@@ -103,22 +103,22 @@ TEST(Noise, OpensNothingThatWasChangedAndSurvivesForgedAnswers) {
   EXPECT_FALSE(weak.write_first(payload, one)) << "a key of small order";
 }
 
-TEST(Sealer, BothCiphersOpenWhatTheySealedAndNothingElse) {
+TEST(Aead, BothCiphersOpenWhatTheySealedAndNothingElse) {
   for (const auto cipher : {link::Cipher::chacha20_poly1305, link::Cipher::aes256_gcm}) {
     if (cipher == link::Cipher::aes256_gcm && !link::has_aes_hardware()) continue;
-    const link::Sealer sealer(cipher, kit::secret_of(5));
+    const link::Aead aead(cipher, kit::secret_of(5));
     const std::array<std::byte, 3> head{std::byte{1}};
     std::array<std::byte, 30 + 16> datagram{};
     std::array<std::byte, 30> plain{};
-    sealer.seal(7, head, std::span(datagram).first(30), std::span(datagram).last<16>());
-    EXPECT_TRUE(sealer.open(7, head, datagram, plain));
+    aead.seal(7, head, std::span(datagram).first(30), std::span(datagram).last<16>());
+    EXPECT_TRUE(aead.open(7, head, datagram, plain));
     EXPECT_EQ(plain, (std::array<std::byte, 30>{}));
-    EXPECT_FALSE(sealer.open(8, head, datagram, plain)) << "another number";
-    EXPECT_FALSE(sealer.open(7, {}, datagram, plain)) << "another head";
-    EXPECT_FALSE(sealer.next().open(7, head, datagram, plain)) << "another key";
+    EXPECT_FALSE(aead.open(8, head, datagram, plain)) << "another number";
+    EXPECT_FALSE(aead.open(7, {}, datagram, plain)) << "another head";
+    EXPECT_FALSE(aead.next().open(7, head, datagram, plain)) << "another key";
     for (std::size_t bit = 0; bit < datagram.size() * 8; ++bit) {
       datagram[bit / 8] ^= std::byte{1} << (bit % 8);
-      EXPECT_FALSE(sealer.open(7, head, datagram, plain));
+      EXPECT_FALSE(aead.open(7, head, datagram, plain));
       datagram[bit / 8] ^= std::byte{1} << (bit % 8);
     }
   }
@@ -147,7 +147,7 @@ struct Gate final : link::TicketGate {
     if (now > expires) return fail(Errc::ticket_expired);
     return link::Claims{"pilot " + std::string(ticket), std::string(ticket), expires, "{}"};
   }
-  [[nodiscard]] bool may_return(const link::Claims& claims) const override {
+  [[nodiscard]] bool may_resume(const link::Claims& claims) const override {
     return claims.subject != banned;
   }
   std::string banned;
@@ -171,7 +171,7 @@ class Door : public testing::Test {
     link::ConnectOptions who{std::move(identity), kit::secret_of(seed)};
     who.server_key = kit::server_key().public_key;
     who.ticket = ticket;
-    who.comeback = comeback_;
+    who.resume = resume_;
     link::LinkOptions link_options;
     link_options.channels = {{Delivery::ordered}};
     link_options.tags = 1;
@@ -197,7 +197,7 @@ class Door : public testing::Test {
     const auto offered = knock(who, now, from);
     auto done = listener_.exchange(now, reply_);
     if (!done) {
-      done = {from, 0, link::Carrier::datagrams, offered.error, offered.reply_bytes, {}};
+      done = {from, 0, link::TransportKind::datagrams, offered.error, offered.reply_bytes, {}};
     } else {
       EXPECT_EQ(offered.error, Errc::none);
       EXPECT_EQ(offered.reply_bytes, 0U) << "the answer comes with the key exchange";
@@ -240,7 +240,7 @@ class Door : public testing::Test {
 
   Gate gate_;
   link::Listener listener_{options()};
-  std::optional<bits::Secret32> comeback_;
+  std::optional<Secret32> resume_;
   link::Listener::Admitted last_;
   const Endpoint a_ = Endpoint::v4(127, 0, 0, 1, 1000);
   const Endpoint b_ = Endpoint::v4(127, 0, 0, 2, 1001);
@@ -264,33 +264,33 @@ TEST_F(Door, TakesACookieOnlyFromItsAddressNonceAndTime) {
   link::Link who = client(7);
   ASSERT_EQ(who.receive(at(0s), reply(knock(who, at(0s), a_))), Errc::none);
   const std::size_t size = who.poll_datagram(at(0s), datagram_);
-  const auto offer = std::span(datagram_).first(size);
-  EXPECT_EQ(listener_.receive(at(0s), b_, offer, reply_).error, Errc::bad_cookie);
-  EXPECT_EQ(listener_.receive(at(21s), a_, offer, reply_).error, Errc::bad_cookie) << "expired";
-  offer[3] ^= std::byte{1};
-  EXPECT_EQ(listener_.receive(at(0s), a_, offer, reply_).error, Errc::bad_cookie) << "nonce";
-  offer[3] ^= std::byte{1};
+  const auto connect = std::span(datagram_).first(size);
+  EXPECT_EQ(listener_.receive(at(0s), b_, connect, reply_).error, Errc::bad_cookie);
+  EXPECT_EQ(listener_.receive(at(21s), a_, connect, reply_).error, Errc::bad_cookie) << "expired";
+  connect[3] ^= std::byte{1};
+  EXPECT_EQ(listener_.receive(at(0s), a_, connect, reply_).error, Errc::bad_cookie) << "nonce";
+  connect[3] ^= std::byte{1};
   EXPECT_EQ(listener_.connections(), 0U);
   EXPECT_FALSE(listener_.exchange(at(9s), reply_)) << "no offer was let through so far";
-  EXPECT_EQ(listener_.receive(at(9s), a_, offer, reply_).error, Errc::none);
+  EXPECT_EQ(listener_.receive(at(9s), a_, connect, reply_).error, Errc::none);
   EXPECT_TRUE(listener_.exchange(at(9s), reply_)->attempt);
 }
 
-TEST_F(Door, GivesACopyOfAnOfferTheSameAnswerUntilTheConnectionExists) {
+TEST_F(Door, GivesACopyOfAnConnectTheSameAcceptUntilTheConnectionExists) {
   link::Link who = client(7);
   const auto first = enter(who, at(0s), a_);
   ASSERT_TRUE(first.attempt);
-  const auto answer = reply_;
-  const auto offer = std::span(datagram_).first(size_);
-  const auto copy = listener_.receive(at(1s), a_, offer, reply_);
+  const auto accept = reply_;
+  const auto connect = std::span(datagram_).first(size_);
+  const auto copy = listener_.receive(at(1s), a_, connect, reply_);
   EXPECT_EQ(copy.reply_bytes, first.reply_bytes);
-  EXPECT_EQ(reply_, answer);
+  EXPECT_EQ(reply_, accept);
   EXPECT_FALSE(listener_.exchange(at(1s), reply_)) << "a copy costs no exchange";
   EXPECT_EQ(listener_.attempts(), 1U);
   EXPECT_EQ(listener_.connections(), 0U) << "an attempt is no client";
   ASSERT_TRUE(go_on(who, at(2s)));
   EXPECT_EQ(listener_.connections(), 1U);
-  const auto late = listener_.receive(at(3s), a_, offer, reply_);
+  const auto late = listener_.receive(at(3s), a_, connect, reply_);
   EXPECT_EQ(late.reply_bytes, 0U);
   EXPECT_FALSE(listener_.exchange(at(3s), reply_));
   EXPECT_EQ(listener_.connections(), 1U) << "a late copy makes no second connection";
@@ -372,7 +372,7 @@ TEST_F(Door, AnswersAnUnknownLinkVersionWithTheKnownOnes) {
   EXPECT_EQ(versions->client_nonce, 7U);
 }
 
-TEST_F(Door, TakesNoShortHelloOrOffer) {
+TEST_F(Door, TakesNoShortHelloOrConnect) {
   link::Link who = client(7);
   for (int stage = 0; stage < 2; ++stage) {
     const std::size_t size = who.poll_datagram(at(0s), datagram_);
@@ -395,7 +395,7 @@ TEST_F(Door, TellsAClientThatHoldsAnotherKey) {
   link::Link wrong = link::Link::connect(who, link_options, at(0s));
   EXPECT_EQ(enter(wrong, at(0s), a_).error, Errc::wrong_key);
   EXPECT_EQ(end_of(wrong).substr(0, 9), "wrong_key");
-  EXPECT_TRUE(wrong.cookie_heard());
+  EXPECT_TRUE(wrong.cookie_echoed());
 }
 
 TEST_F(Door, TakesNoClearClientWhenItSealsAndTheOtherWayRound) {
@@ -476,7 +476,7 @@ TEST_F(Door, ExchangesAreRationedAndWhoAsksForLittleComesFirst) {
       link::Link who = client(++seed);
       ASSERT_EQ(who.receive(now, reply(knock(who, now, from))), Errc::none);
       size_ = who.poll_datagram(now, datagram_);
-      for (std::size_t b = link::kOfferHeadBytes; b < size_; ++b) {
+      for (std::size_t b = link::kConnectHeadBytes; b < size_; ++b) {
         datagram_[b] = static_cast<std::byte>(seed * b >> 3);
       }
       (void)listener_.receive(now, from, std::span(datagram_).first(size_), reply_);
@@ -514,16 +514,16 @@ TEST_F(Door, ACookieIsGoodForOneExchange) {
   link::Link who = client(7);
   ASSERT_EQ(who.receive(at(0s), reply(knock(who, at(0s), a_))), Errc::none);
   size_ = who.poll_datagram(at(0s), datagram_);
-  const auto offer = std::span(datagram_).first(size_);
-  offer[link::kOfferHeadBytes + 40] ^= std::byte{1};  // it does not open: costs an exchange
-  EXPECT_EQ(listener_.receive(at(0s), a_, offer, reply_).error, Errc::none);
+  const auto connect = std::span(datagram_).first(size_);
+  connect[link::kConnectHeadBytes + 40] ^= std::byte{1};  // it does not open: costs an exchange
+  EXPECT_EQ(listener_.receive(at(0s), a_, connect, reply_).error, Errc::none);
   EXPECT_EQ(listener_.exchange(at(0s), reply_)->error, Errc::wrong_key);
   // The same again gets the same word, without another exchange.
-  const auto again = listener_.receive(at(1s), a_, offer, reply_);
+  const auto again = listener_.receive(at(1s), a_, connect, reply_);
   EXPECT_GT(again.reply_bytes, 0U);
   for (unsigned n = 0; n < 50; ++n) {
-    offer[link::kOfferHeadBytes + n % 32] ^= std::byte{0x11};
-    const auto outcome = listener_.receive(at(1s), a_, offer, reply_);
+    connect[link::kConnectHeadBytes + n % 32] ^= std::byte{0x11};
+    const auto outcome = listener_.receive(at(1s), a_, connect, reply_);
     EXPECT_EQ(outcome.error, Errc::bad_cookie);
     EXPECT_EQ(outcome.reply_bytes, 0U);
   }
@@ -622,11 +622,11 @@ TEST_F(Ticketed, ThatWereUsedAreKeptUntilTheyExpireAndAFullTableRefuses) {
 
 // ---- coming back ----
 
-class Returning : public Door {
+class Resuming : public Door {
  protected:
-  Returning() {
+  Resuming() {
     link::ListenerOptions kind = options();
-    kind.comeback = 30s;
+    kind.resume = 30s;
     kind.gate = &gate_;
     kind.capacity = 8;
     kind.used_tickets = 10000;
@@ -637,56 +637,56 @@ class Returning : public Door {
     link::Link who = client(seed, ticket);
     const auto admitted = connect(who, now, a_);
     EXPECT_EQ(admitted.error, Errc::none) << error_info(admitted.error).name;
-    EXPECT_TRUE(who.comeback());
-    if (who.comeback()) comeback_ = who.comeback()->secret;
-    returned_ = who.returned();
+    EXPECT_TRUE(who.resume());
+    if (who.resume()) resume_ = who.resume()->secret;
+    resumed_ = who.resumed();
     return admitted.admission;
   }
-  bool returned_ = false;
+  bool resumed_ = false;
 };
 
-TEST_F(Returning, OnceWithinTheStatedTimeAndAsTheSamePilot) {
+TEST_F(Resuming, OnceWithinTheStatedTimeAndAsTheSamePilot) {
   const link::Admission first = come(1, "one", at(1000s));
   EXPECT_FALSE(first.replaces);
   listener_.forget(at(1010s), first, true);
   const link::Admission second = come(2, "", at(1039s));
   EXPECT_EQ(second.replaces, first.serial);
   EXPECT_EQ(second.claims->subject, "pilot one");
-  EXPECT_TRUE(returned_);
-  const auto newer = comeback_;
-  comeback_ = bits::Secret32();
-  EXPECT_EQ(enter_and_tell(3, "", at(1039s)).substr(0, 16), "comeback_unknown");
-  comeback_ = newer;
+  EXPECT_TRUE(resumed_);
+  const auto newer = resume_;
+  resume_ = Secret32();
+  EXPECT_EQ(enter_and_tell(3, "", at(1039s)).substr(0, 14), "resume_unknown");
+  resume_ = newer;
   listener_.forget(at(1040s), second, true);
-  EXPECT_EQ(enter_and_tell(4, "", at(1071s)).substr(0, 16), "comeback_unknown") << "too late";
+  EXPECT_EQ(enter_and_tell(4, "", at(1071s)).substr(0, 14), "resume_unknown") << "too late";
 }
 
 // The right is that of one connection, however often its id is used again meanwhile.
-TEST_F(Returning, NeverAsSomebodyElse) {
+TEST_F(Resuming, NeverAsSomebodyElse) {
   const link::Admission mallory = come(1, "mallory", at(1000s));
-  const auto right = comeback_;
+  const auto right = resume_;
   listener_.forget(at(1000s), mallory, true);
-  comeback_.reset();
+  resume_.reset();
   std::optional<link::Admission> same_id;
   for (std::uint64_t n = 0; n < 3000 && !same_id; ++n) {
     // As one network is forgiven for connections that open, this takes no time.
     const link::Admission other = come(2 + n, "pilot" + std::to_string(n), at(1000s));
     if (other.id == mallory.id) same_id = other;
-    comeback_.reset();
+    resume_.reset();
     listener_.forget(at(1000s), other);
   }
   EXPECT_FALSE(same_id) << "ids are reused in the order in which they became free";
-  comeback_ = right;
+  resume_ = right;
   const link::Admission back = come(900000, "", at(1029s));
   EXPECT_EQ(back.replaces, mallory.serial);
 }
 
-TEST_F(Returning, NotWhoWasGivenUpOrBannedOrWhoseTicketExpired) {
+TEST_F(Resuming, NotWhoWasGivenUpOrBannedOrWhoseTicketExpired) {
   const link::Admission first = come(1, "one", at(1000s));
   listener_.forget(at(1001s), first, true);
   listener_.revoke(first);
-  EXPECT_EQ(enter_and_tell(2, "", at(1002s)).substr(0, 16), "comeback_unknown");
-  comeback_.reset();
+  EXPECT_EQ(enter_and_tell(2, "", at(1002s)).substr(0, 14), "resume_unknown");
+  resume_.reset();
   const link::Admission second = come(3, "two", at(1010s));
   listener_.forget(at(1058s), second, true);
   gate_.banned = "pilot two";
@@ -699,11 +699,13 @@ TEST_F(Returning, NotWhoWasGivenUpOrBannedOrWhoseTicketExpired) {
 
 TEST(Sealed, KeysChangeWhileDatagramsAreLostAndReordered) {
   for (std::uint64_t seed = 1; seed <= 30; ++seed) {
-    SimPair pair(
-        {.seed = seed,
-         .conditions =
-             {.delay = 40ms, .jitter = 30ms, .loss = 0.1, .reorder = 0.3, .held_back = 80ms},
-         .adjust = [](link::LinkOptions& options) { options.key_datagrams = 20; }});
+    SimPair pair({.seed = seed,
+                  .conditions = {.delay = 40ms,
+                                 .jitter = 30ms,
+                                 .loss = 0.1,
+                                 .reorder = 0.3,
+                                 .max_throttle_delay = 80ms},
+                  .adjust = [](link::LinkOptions& options) { options.key_datagrams = 20; }});
     kit::Promises promises(pair, seed);
     const auto hear = [&](bool at_server, const link::Event& event) {
       promises.hear(at_server, event);
@@ -831,7 +833,7 @@ TEST(Addresses, ARestartedServerSaysSoToTheClientThatAsks) {
     while (const std::size_t size = pair.client().poll_datagram(now, out)) {
       const auto datagram = std::span(out).first(size);
       if (!link::Listener::is_lost(datagram)) {
-        EXPECT_EQ(restarted.answer_lost(datagram, reply), 0U) << "data is not answered";
+        EXPECT_EQ(restarted.reply_to_lost(datagram, reply), 0U) << "data is not answered";
         continue;
       }
       ++asked;
@@ -839,11 +841,11 @@ TEST(Addresses, ARestartedServerSaysSoToTheClientThatAsks) {
       // Who does not know the number hears a token that means nothing to this client.
       for (const std::size_t byte : {6U, 12U}) {
         datagram[byte] ^= std::byte{1};
-        const std::size_t other = restarted.answer_lost(datagram, reply);
+        const std::size_t other = restarted.reply_to_lost(datagram, reply);
         EXPECT_EQ(pair.client().receive(now, std::span(reply).first(other)), Errc::bad_check);
         datagram[byte] ^= std::byte{1};
       }
-      said = restarted.answer_lost(datagram, reply);
+      said = restarted.reply_to_lost(datagram, reply);
       ASSERT_GT(said, 0U);
       EXPECT_LT(said, size) << "no amplification";
     }
@@ -857,7 +859,7 @@ TEST(Addresses, ARestartedServerSaysSoToTheClientThatAsks) {
   const auto event = pair.client().poll_event();
   ASSERT_TRUE(event);
   EXPECT_EQ(event->code, Errc::server_restarted);
-  EXPECT_EQ(restarted.answer_lost(std::span(reply).first(said), out), 0U)
+  EXPECT_EQ(restarted.reply_to_lost(std::span(reply).first(said), out), 0U)
       << "two servers do not answer each other for ever";
 }
 

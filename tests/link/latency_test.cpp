@@ -88,20 +88,20 @@ Delays run(const Load& load) {
 
 TEST(Latency, FromTheFirstMessageOnStaysWithinTheTarget) {
   for (std::uint64_t seed = 1; seed <= kit::sweep_size(20, 200); ++seed) {
-    for (const auto& [loss, most] : {std::pair{0.02, 40.0}, std::pair{0.05, 75.0}}) {
+    for (const auto& [loss, max] : {std::pair{0.02, 40.0}, std::pair{0.05, 75.0}}) {
       const Load load{.seed = seed, .loss = loss};
       const Delays got = run(load);
-      EXPECT_LE(got.p999_ms, most) << "seed " << seed << ", loss " << loss;
+      EXPECT_LE(got.p999_ms, max) << "seed " << seed << ", loss " << loss;
     }
   }
 }
 
 TEST(Latency, OfTwentyMessagesASecondIsTheSame) {
   for (std::uint64_t seed = 1; seed <= kit::sweep_size(20, 200); ++seed) {
-    for (const auto& [loss, most] : {std::pair{0.02, 40.0}, std::pair{0.05, 75.0}}) {
+    for (const auto& [loss, max] : {std::pair{0.02, 40.0}, std::pair{0.05, 75.0}}) {
       const Load load{.seed = seed, .loss = loss, .per_second = 20};
       const Delays got = run(load);
-      EXPECT_LE(got.p999_ms, most) << "seed " << seed << ", loss " << loss;
+      EXPECT_LE(got.p999_ms, max) << "seed " << seed << ", loss " << loss;
     }
   }
 }

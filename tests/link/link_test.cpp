@@ -6,7 +6,7 @@
 
 #include "kit/forge.h"
 #include "kit/promises.h"
-#include "link/handshake.h"
+#include "link/handshake/handshake.h"
 
 namespace kwind {
 namespace {
@@ -26,7 +26,7 @@ struct Log {
       switch (event.kind) {
         case link::Event::Kind::opened: log.emplace_back("opened"); break;
         case link::Event::Kind::message: messages_at_server += at_server ? 1 : 0; break;
-        case link::Event::Kind::fill: break;
+        case link::Event::Kind::payload: break;
         case link::Event::Kind::closed:
           log.push_back(std::string(error_info(event.code).name) + ": " + std::string(event.text));
           break;
@@ -236,7 +236,7 @@ TEST(Clocks, AJumpOfAnHourIsASilenceAndNothingWorse) {
 
 kit::SimPairOptions stream(const io::sim::Conditions& conditions) {
   kit::SimPairOptions options{.seed = 5, .conditions = conditions};
-  options.carrier = link::Carrier::stream;
+  options.transport_kind = link::TransportKind::stream;
   return options;
 }
 
@@ -256,15 +256,15 @@ TEST(Stream, KeepsThePromisesAndSendsNothingTwice) {
   promises.expect_complete();
   for (link::Link* link : {&pair.client(), &pair.server()}) {
     const link::Stats& stats = link->stats();
-    EXPECT_EQ(stats.messages_repeated + stats.messages_repeated_early, 0U);
+    EXPECT_EQ(stats.messages_repeated + stats.redundant_copies, 0U);
     EXPECT_EQ(stats.packets_lost, 0U);
-    EXPECT_EQ(stats.messages_stale + stats.messages_doubled, 0U);
+    EXPECT_EQ(stats.messages_stale + stats.duplicates_received, 0U);
     EXPECT_GE(stats.smoothed_rtt, Duration(80ms));
     EXPECT_NE(link->protection(), "clear");
   }
 }
 
-TEST(Stream, StartsWithTheOfferAndNeedsNoCookie) {
+TEST(Stream, StartsWithTheConnectAndNeedsNoCookie) {
   kit::SimPairOptions options = stream({.delay = 10ms});
   std::vector<std::byte> forms;
   options.alter = [&](std::size_t, std::vector<std::byte>& bytes) { forms.push_back(bytes[0]); };
@@ -273,17 +273,17 @@ TEST(Stream, StartsWithTheOfferAndNeedsNoCookie) {
   EXPECT_EQ(pair.client().state(), link::State::open);
   EXPECT_EQ(pair.server().state(), link::State::open);
   ASSERT_GE(forms.size(), 2U);
-  EXPECT_EQ(forms[0], static_cast<std::byte>(link::Form::offer));
-  EXPECT_EQ(forms[1], static_cast<std::byte>(link::Form::answer));
+  EXPECT_EQ(forms[0], static_cast<std::byte>(link::Form::connect));
+  EXPECT_EQ(forms[1], static_cast<std::byte>(link::Form::accept));
 }
 
-TEST(Stream, AnOfferOverUdpThatClaimsToHaveComeByOneIsDropped) {
+TEST(Stream, AnConnectOverUdpThatClaimsToHaveComeByOneIsDropped) {
   SimPair pair(stream({.delay = 10ms}));
-  std::array<std::byte, link::kMaxDatagramBytes> offer{};
+  std::array<std::byte, link::kMaxDatagramBytes> connect{};
   std::array<std::byte, link::kBaseDatagramBytes> reply{};
-  const std::size_t size = pair.client().poll_datagram(pair.now(), offer);
+  const std::size_t size = pair.client().poll_datagram(pair.now(), connect);
   const auto outcome = pair.listener().receive(pair.now(), SimPair::client_address(),
-                                               std::span(offer).first(size), reply);
+                                               std::span(connect).first(size), reply);
   EXPECT_EQ(outcome.error, Errc::unexpected);
   EXPECT_EQ(outcome.reply_bytes, 0U);
 }
@@ -318,9 +318,9 @@ TEST(Stream, ItsEndIsTheConnectionsEnd) {
   SimPair pair(stream({.delay = 10ms}));
   Log log;
   pair.run_until(at(1s), log.hook());
-  pair.server().carrier_ended(pair.now());
+  pair.server().transport_ended(pair.now());
   pair.run_until(at(1s), log.hook());
-  EXPECT_EQ(log.server.back(), "carrier_ended: the stream that carried the connection ended");
+  EXPECT_EQ(log.server.back(), "transport_ended: the stream that carried the connection ended");
   EXPECT_EQ(pair.server().state(), link::State::closed);
 }
 
@@ -329,7 +329,7 @@ TEST(Stream, AConnectionThatIsBeingClosedEndsAsClosedWhenItsStreamEnds) {
   Log log;
   pair.run_until(at(1s), log.hook());
   pair.server().close(pair.now(), "enough");
-  pair.server().carrier_ended(pair.now());
+  pair.server().transport_ended(pair.now());
   pair.run_until(at(2s), log.hook());
   EXPECT_EQ(log.server.back(), "closed_here: enough");
   EXPECT_EQ(pair.server().state(), link::State::closed);
@@ -356,12 +356,12 @@ TEST(Hostile, WrongDatagramsAreDroppedByCauseAndReachNoHandler) {
     link::Link& server = pair.server();
     const CauseCounts before = server.stats().drops;
     const auto caused = [&](Errc code) { return server.stats().drops.of(code) - before.of(code); };
-    const std::size_t least = 5 + (mode == link::Mode::sealed ? 16 : 4);
+    const std::size_t min = 5 + (mode == link::Mode::sealed ? 16 : 4);
     for (std::size_t cut = 0; cut < good.size(); ++cut) {
       EXPECT_NE(server.receive(pair.now(), std::span(good).first(cut)), Errc::none) << cut;
     }
-    EXPECT_EQ(caused(Errc::truncated), least) << "shorter than header and tag";
-    EXPECT_EQ(caused(Errc::bad_check), good.size() - least);
+    EXPECT_EQ(caused(Errc::truncated), min) << "shorter than header and tag";
+    EXPECT_EQ(caused(Errc::bad_check), good.size() - min);
     for (std::size_t bit = 0; bit < good.size() * 8; ++bit) {
       std::vector<std::byte> flipped = good;
       flipped[bit / 8] ^= std::byte{1} << (bit % 8);
@@ -395,27 +395,27 @@ class RuleBreaker : public testing::Test {
                                 .mode = link::Mode::clear};
     options.channels[4].split = true;
     options.alter = [this](std::size_t, std::vector<std::byte>& bytes) {
-      if (bytes[0] == std::byte(link::Form::offer)) offer_ = bytes;
-      if (bytes[0] == std::byte(link::Form::answer)) answer_ = bytes;
+      if (bytes[0] == std::byte(link::Form::connect)) connect_ = bytes;
+      if (bytes[0] == std::byte(link::Form::accept)) accept_ = bytes;
     };
     return options;
   }
   // Sends the frames in `body` as the client's next datagram.
   Errc send(const std::function<void(bits::Writer&)>& body, bool acks = false) {
     const link::ConnectionId id = pair_.client().id();
-    const auto mine = std::span(offer_).subspan(link::kOfferHeadBytes, 32);
-    const auto theirs = std::span(answer_).subspan(link::kAnswerHeadBytes, 32);
+    const auto mine = std::span(connect_).subspan(link::kConnectHeadBytes, 32);
+    const auto theirs = std::span(accept_).subspan(link::kAcceptHeadBytes, 32);
     const link::CheckKeys keys{link::clear_key("clear up", mine, theirs, id), {}};
     return pair_.server().receive(pair_.now(),
                                   kit::forged_datagram(keys, id, 100 + sent_++, true, acks, body));
   }
   // `told`: the real client gets no ack of a packet that was sent in its name.
-  void expect_closed(Errc code, bool told = true) {
+  void expect_closed(Errc code, bool peer_notified = true) {
     pair_.run_until(pair_.now() + 3s, log_.hook());
     ASSERT_EQ(log_.server.size(), 2U);
     EXPECT_EQ(log_.server[1].substr(0, log_.server[1].find(':')), error_info(code).name);
     ASSERT_EQ(log_.client.size(), 2U) << "the peer is told";
-    if (told) {
+    if (peer_notified) {
       EXPECT_EQ(log_.client[1], "closed_by_peer: " + std::string(error_info(code).text));
     }
     EXPECT_EQ(pair_.server().state(), link::State::closed);
@@ -437,8 +437,8 @@ class RuleBreaker : public testing::Test {
     for (std::size_t i = 0; i < bytes; ++i) out.put(0, 8);
   }
 
-  std::vector<std::byte> offer_;
-  std::vector<std::byte> answer_;
+  std::vector<std::byte> connect_;
+  std::vector<std::byte> accept_;
   SimPair pair_;
   Log log_;
   std::uint64_t sent_ = 0;
@@ -607,17 +607,17 @@ TEST(Link, NothingIsLostOnAGoodPathWhereTheOtherEndLooksSeldom) {
   pair.run_until(at(1s));
   const std::vector<std::byte> message(1000);
   Time now = at(1s);
-  std::size_t most_at_once = 0;
+  std::size_t max_at_once = 0;
   for (; now < at(8s); now += 5ms) {
     for (int i = 0; i < 30; ++i) (void)pair.server().send(0, 0, message, message.size() * 8);
     // At first it looks all the time, so that the rate grows.
     if (now >= at(5s) && (now - at(5s)) % 200ms == 0ms) pair.rest_client_until(now + 150ms);
     const auto before = pair.client().stats().datagrams_received;
     pair.run_until(now);
-    most_at_once =
-        std::max<std::size_t>(most_at_once, pair.client().stats().datagrams_received - before);
+    max_at_once =
+        std::max<std::size_t>(max_at_once, pair.client().stats().datagrams_received - before);
   }
-  EXPECT_GT(most_at_once, 2U * 64) << "or it shows nothing";
+  EXPECT_GT(max_at_once, 2U * 64) << "or it shows nothing";
   EXPECT_EQ(pair.server().stats().packets_lost, 0U);
 }
 

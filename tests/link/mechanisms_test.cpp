@@ -7,23 +7,23 @@
 #include <set>
 
 #include "kit/sim_pair.h"
-#include "link/ack_block.h"
-#include "link/ack_history.h"
-#include "link/ack_window.h"
-#include "link/assembly.h"
-#include "link/controller.h"
-#include "link/frames.h"
-#include "link/mtu.h"
+#include "link/datagram/ack_block.h"
+#include "link/datagram/frames.h"
+#include "link/delivery/assembly.h"
+#include "link/delivery/reliable_receiver.h"
+#include "link/delivery/reliable_sender.h"
+#include "link/delivery/repeat.h"
+#include "link/delivery/unreliable_receiver.h"
+#include "link/delivery/unreliable_sender.h"
 #include "link/packet_number.h"
-#include "link/path.h"
+#include "link/path/ack_history.h"
+#include "link/path/controller.h"
+#include "link/path/mtu.h"
+#include "link/path/path.h"
+#include "link/path/received_packets.h"
+#include "link/path/rtt.h"
+#include "link/path/sent_packets.h"
 #include "link/random.h"
-#include "link/reliable_receiver.h"
-#include "link/reliable_sender.h"
-#include "link/repeat.h"
-#include "link/rtt.h"
-#include "link/sent_ledger.h"
-#include "link/state_receiver.h"
-#include "link/state_sender.h"
 
 namespace kwind::link {
 namespace {
@@ -42,28 +42,28 @@ TEST(PacketNumbers, ExpandToTheNearestOfTheirLowBits) {
   }
 }
 
-TEST(AckWindow, AgreesWithASetOfEverythingSeen) {
+TEST(ReceivedPackets, AgreesWithASetOfEverythingSeen) {
   std::mt19937_64 random(2);
-  AckWindow window;
+  ReceivedPackets window;
   std::set<std::uint64_t> seen;
   std::uint64_t centre = 600;
   for (int i = 0; i < 20000; ++i) {
     centre += random() % 3;
     if (random() % 500 == 0) centre += 700;  // a gap wider than the window
     const std::uint64_t number = centre - random() % 600;
-    const bool too_old = !seen.empty() && number + AckWindow::kSpanPackets <= *seen.rbegin();
+    const bool too_old = !seen.empty() && number + ReceivedPackets::kSpanPackets <= *seen.rbegin();
     const bool fresh = !too_old && !seen.contains(number);
     ASSERT_EQ(window.is_new(PacketNumber{number}), fresh) << number;
     if (!fresh) continue;
     window.mark_received(PacketNumber{number});
     seen.insert(number);
     ASSERT_EQ(raw(window.largest()), *seen.rbegin());
-    const std::uint64_t span = random() % 3 == 0 ? AckWindow::kSpanPackets : 64;
+    const std::uint64_t span = random() % 3 == 0 ? ReceivedPackets::kSpanPackets : 64;
     // From the newest back, or from an older number.
     const std::uint64_t top =
         *seen.rbegin() -
         (random() % 4 == 0
-             ? random() % std::min<std::uint64_t>(AckWindow::kSpanPackets, *seen.rbegin())
+             ? random() % std::min<std::uint64_t>(ReceivedPackets::kSpanPackets, *seen.rbegin())
              : 0);
     std::vector<AckRange> ranges;
     window.ranges(top, span, 0, 1000, ranges);
@@ -75,7 +75,7 @@ TEST(AckWindow, AgreesWithASetOfEverythingSeen) {
     std::set<std::uint64_t> recent;
     for (auto n = seen.rbegin(); n != seen.rend(); ++n) {
       const bool near = *n <= top && top - *n < span;
-      if (near && *seen.rbegin() - *n < AckWindow::kSpanPackets) recent.insert(*n);
+      if (near && *seen.rbegin() - *n < ReceivedPackets::kSpanPackets) recent.insert(*n);
     }
     ASSERT_EQ(listed, recent);
     std::vector<AckRange> first_two;
@@ -95,7 +95,7 @@ TEST(AckBlock, ComesBackAsItWasSent) {
     const std::uint64_t newest_narrow = newest + random() % 63;
     const std::uint64_t unsent = (block.wide ? newest : newest_narrow) + 1 + random() % 50;
     std::uint64_t last = newest;
-    for (auto n = 1 + random() % kMostAckRanges; n > 0; --n) {
+    for (auto n = 1 + random() % kMaxAckRanges; n > 0; --n) {
       const std::uint64_t first = last - random() % 10;
       block.ranges.push_back({first, last});
       last = first - 2 - random() % 5;
@@ -202,7 +202,7 @@ TEST(Rtt, FollowsThePathAndDiscountsStatedAckDelay) {
   EXPECT_EQ(rtt.smoothed(), Duration(80ms));
   for (int i = 0; i < 100; ++i) rtt.sample(200ms, 0ms);
   EXPECT_NEAR(static_cast<double>(rtt.smoothed().count()), 200e6, 1e6);
-  EXPECT_EQ(rtt.least(), Duration(80ms));
+  EXPECT_EQ(rtt.min(), Duration(80ms));
   // A peer that claims an absurd delay cannot push the estimate below the least time seen.
   for (int i = 0; i < 100; ++i) rtt.sample(90ms, 10s);
   EXPECT_GE(rtt.smoothed(), Duration(80ms));
@@ -212,14 +212,14 @@ SentRef message(std::uint64_t index) {
   return {SentRef::Kind::reliable, 0, 0, 0, index};
 }
 
-void send(SentLedger& ledger, Time now, std::uint64_t index) {
+void send(SentPackets& ledger, Time now, std::uint64_t index) {
   ledger.begin();
   ledger.add(message(index));
   ledger.sent(now, 100, true, false);
 }
 
-TEST(SentLedger, CountsAPacketAsLostAfterThreeNewerAcks) {
-  SentLedger ledger;
+TEST(SentPackets, CountsAPacketAsLostAfterThreeNewerAcks) {
+  SentPackets ledger;
   Rtt rtt;
   rtt.sample(100ms, 0ms);
   for (std::uint64_t n = 0; n < 5; ++n) send(ledger, at(1ms * n), n);
@@ -244,8 +244,8 @@ TEST(SentLedger, CountsAPacketAsLostAfterThreeNewerAcks) {
   EXPECT_EQ(ledger.bytes_in_flight(), 100U) << "packet 4";
 }
 
-TEST(SentLedger, AnAckOfASkippedNumberIsALie) {
-  SentLedger ledger;
+TEST(SentPackets, AnAckOfASkippedNumberIsALie) {
+  SentPackets ledger;
   Rtt rtt;
   send(ledger, at(0ms), 0);
   ledger.skip();
@@ -256,8 +256,8 @@ TEST(SentLedger, AnAckOfASkippedNumberIsALie) {
   EXPECT_FALSE(ledger.anything_in_flight());
 }
 
-TEST(SentLedger, ProbesEverMoreRarelyButEverySecond) {
-  SentLedger ledger;
+TEST(SentPackets, ProbesEverMoreRarelyButEverySecond) {
+  SentPackets ledger;
   Rtt rtt;
   EXPECT_EQ(ledger.probe_deadline(rtt, 50ms), kNever);
   send(ledger, at(0ms), 0);
@@ -269,19 +269,19 @@ TEST(SentLedger, ProbesEverMoreRarelyButEverySecond) {
   EXPECT_LE(ledger.probe_deadline(rtt, 50ms) - at(0ms), Duration(1s));
 }
 
-TEST(SentLedger, HasRoomOnlyWhileNumbersAreUnambiguous) {
-  SentLedger ledger;
+TEST(SentPackets, HasRoomOnlyWhileNumbersAreUnambiguous) {
+  SentPackets ledger;
   std::uint64_t sent = 0;
   while (ledger.has_room()) send(ledger, at(0ms), sent++);
-  EXPECT_EQ(sent, SentLedger::kMostInFlight);
+  EXPECT_EQ(sent, SentPackets::kMaxInFlight);
   Rtt rtt;
   ledger.on_ack(at(10ms), {0ms, false, false, {{0, sent - 1}}}, rtt);
   EXPECT_TRUE(ledger.has_room());
   EXPECT_FALSE(ledger.anything_in_flight());
 }
 
-TEST(SentLedger, MeasuresLossAndHowFastPacketsArrive) {
-  SentLedger ledger;
+TEST(SentPackets, MeasuresLossAndHowFastPacketsArrive) {
+  SentPackets ledger;
   Rtt rtt;
   rtt.sample(50ms, 0ms);
   double rate = 0;
@@ -536,7 +536,7 @@ TEST(Ordered, QueueKeepsItsLimitsByPolicy) {
   spec.at_limit = AtLimit::drop_oldest;
   ReliableSender dropping;
   for (std::size_t tag = 0; tag < 3; ++tag) dropping.push(spec, tag, {payload, 8});
-  EXPECT_EQ(dropping.push(spec, 3, {payload, 8}).given_up, 1U);
+  EXPECT_EQ(dropping.push(spec, 3, {payload, 8}).discarded, 1U);
   EXPECT_EQ(dropping.peek()->tag, 1U);
   EXPECT_EQ(dropping.peek()->index, 0U) << "what was never sent leaves no hole";
 }
@@ -609,10 +609,10 @@ TEST(Sequenced, AcceptsOnlyNewerOnes) {
   EXPECT_FALSE(receiver.accept(Origin(69999, 40)));
 }
 
-TEST(StateSender, GivesUpOldMessagesForNewOnesAndStaleOnes) {
+TEST(UnreliableSender, GivesUpOldMessagesForNewOnesAndStaleOnes) {
   ChannelSpec spec{Delivery::sequenced};
   spec.queue_bytes = 100;
-  StateSender sender;
+  UnreliableSender sender;
   const std::array<std::byte, 40> payload{};
   EXPECT_EQ(sender.push(spec, 0, {payload, 320}), 0U);
   EXPECT_EQ(sender.push(spec, 1, {payload, 320}), 0U);
@@ -636,7 +636,7 @@ TEST(Path, MovesAreLimited) {
   };
   unsigned moved = 0;
   for (unsigned i = 2; i < 20; ++i, now += 10ms) moved += move(i) ? 1U : 0U;
-  EXPECT_EQ(moved, Path::kMostMoves);
+  EXPECT_EQ(moved, Path::kMaxMoves);
   now += Path::kMoveEvery;
   EXPECT_TRUE(move(30)) << "one is forgiven";
   now += 10ms;
@@ -644,7 +644,7 @@ TEST(Path, MovesAreLimited) {
   now += 10 * Path::kMoveEvery;
   moved = 0;
   for (unsigned i = 40; i < 60; ++i, now += 10ms) moved += move(i) ? 1U : 0U;
-  EXPECT_EQ(moved, Path::kMostMoves) << "never more at once";
+  EXPECT_EQ(moved, Path::kMaxMoves) << "never more at once";
 }
 
 // A client that moves on before it has answered must not wait until its first move is out of date.
@@ -656,7 +656,7 @@ TEST(Path, AThirdAddressGetsItsTurnSoon) {
   path.heard(at(0ms), first, 40, true, 7, 3s);
   path.heard(at(80ms), second, 40, true, 8, 3s);
   EXPECT_EQ(path.challenge(at(80ms), 30)->to, first);
-  const Time later = at(Path::kLeastTrial);
+  const Time later = at(Path::kMinTrial);
   path.heard(later, second, 40, false, 9, 3s);
   EXPECT_EQ(path.challenge(later, 30)->to, first) << "an old datagram moves nothing";
   path.heard(later, second, 40, true, 9, 3s);
@@ -686,10 +686,10 @@ TEST(KeyedRandom, OneUseSaysNothingOfAnother) {
 TEST(Assembly, TakesMemoryAsPiecesCome) {
   const std::size_t bits = kMaxMessageBytes * 8;
   Assembly assembly(bits);
-  std::vector<std::byte> bytes(kChunkBytes);
+  std::vector<std::byte> bytes(kFragmentBytes);
   Frame piece;
   piece.total_bits = bits;
-  piece.bits = kChunkBytes * 8;
+  piece.bits = kFragmentBytes * 8;
   piece.first_chunk = chunks_of(bits) / 2;
   bytes[5] = std::byte{42};
   piece.payload = bits::Reader(bytes, piece.bits);
@@ -708,7 +708,7 @@ TEST(Assembly, TakesMemoryAsPiecesCome) {
   for (std::size_t chunk = 0; chunk < chunks_of(bits); ++chunk) {
     const auto wanted =
         chunk == chunks_of(bits) / 2 ? std::byte{42} : static_cast<std::byte>(chunk);
-    ASSERT_EQ(assembly.payload()[chunk * kChunkBytes + 5], wanted) << chunk;
+    ASSERT_EQ(assembly.payload()[chunk * kFragmentBytes + 5], wanted) << chunk;
   }
 }
 

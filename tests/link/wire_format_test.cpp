@@ -8,9 +8,9 @@
 
 #include "kit/forge.h"
 #include "kit/sim_pair.h"
-#include "link/ack_block.h"
-#include "link/frames.h"
-#include "link/handshake.h"
+#include "link/datagram/ack_block.h"
+#include "link/datagram/frames.h"
+#include "link/handshake/handshake.h"
 
 namespace kwind::link {
 namespace {
@@ -34,7 +34,7 @@ std::vector<std::string> examples() {
 }
 
 void expect_example(std::span<const std::byte> bytes) {
-  const std::string hex = bits::to_hex(bytes, bytes.size());
+  const std::string hex = to_hex(bytes, bytes.size());
   const auto all = examples();
   EXPECT_NE(std::find(all.begin(), all.end(), hex), all.end())
       << "docs/wire-format.md does not show\n"
@@ -54,8 +54,8 @@ Cookie example_cookie() {
   return cookie;
 }
 
-bits::Secret32 bytes_from(std::uint8_t first) {
-  bits::Secret32 secret;
+Secret32 bytes_from(std::uint8_t first) {
+  Secret32 secret;
   for (std::size_t i = 0; i < 32; ++i) secret.bytes()[i] = static_cast<std::byte>(first + i);
   return secret;
 }
@@ -63,67 +63,67 @@ bits::Secret32 bytes_from(std::uint8_t first) {
 Welcome example_welcome() {
   Welcome welcome;
   welcome.id = ConnectionId{0x0010000};
-  welcome.gone.fill(std::byte{0x60});
-  welcome.gone_nonce = 0x7071727374757677;
-  welcome.comeback = bytes_from(0x80);
-  welcome.comeback_s = 60;
+  welcome.reset.fill(std::byte{0x60});
+  welcome.reset_nonce = 0x7071727374757677;
+  welcome.resume = bytes_from(0x80);
+  welcome.resume_window_s = 60;
   return welcome;
 }
 
 TEST(WireFormat, ShowsThePlainDatagrams) {
   std::array<std::byte, kBaseDatagramBytes> out{};
-  write_hello({kLinkVersion, kNonce, Mode::sealed, Carrier::datagrams}, out);
+  write_hello({kLinkVersion, kNonce, Mode::sealed, TransportKind::datagrams}, out);
   expect_example(without_padding(out));
   expect_example(std::span(out).first(write(CookieReply{kNonce, example_cookie()}, out)));
-  expect_example(std::span(out).first(write(Notice{kNonce, Errc::wrong_key}, out)));
+  expect_example(std::span(out).first(write(HandshakeError{kNonce, Errc::wrong_key}, out)));
   expect_example(std::span(out).first(write(Versions{kNonce, {2}}, out)));
-  GoneToken token{};
+  ResetToken token{};
   token.fill(std::byte{0x60});
-  expect_example(std::span(out).first(write_gone(token, out)));
+  expect_example(std::span(out).first(write_reset(token, out)));
 }
 
 TEST(WireFormat, ShowsAWholeHandshakeAndASealedDatagramEachWay) {
   const KeyPair server = KeyPair::from_secret(bytes_from(0x20));
   expect_example(server.public_key);
 
-  std::array<std::byte, kBaseDatagramBytes> offer{};
-  write_offer_head({kLinkVersion, kNonce, Mode::sealed, Carrier::datagrams}, example_cookie(),
-                   offer);
-  std::array<std::byte, kOfferPayloadBytes> said{};
-  write(Offer{kit::test_identity(), true, {}, "e30.e30.c2ln", {}}, said);
+  std::array<std::byte, kBaseDatagramBytes> connect{};
+  write_connect_head({kLinkVersion, kNonce, Mode::sealed, TransportKind::datagrams},
+                     example_cookie(), connect);
+  std::array<std::byte, kConnectPayloadBytes> said{};
+  write(Connect{kit::test_identity(), true, {}, "e30.e30.c2ln", {}}, said);
   expect_example(without_padding(said));
-  const auto prologue = prologue_of(std::span(offer).first(kOfferHeadBytes));
+  const auto prologue = prologue_of(std::span(connect).first(kConnectHeadBytes));
   expect_example(prologue);
   NoiseNk client = NoiseNk::initiator(prologue, server.public_key, bytes_from(0x40));
-  ASSERT_TRUE(client.write_first(said, std::span(offer).subspan(kOfferHeadBytes)));
-  expect_example(std::span(offer).first(kOfferHeadBytes + 48));
-  expect_example(std::span(offer).last(16));
+  ASSERT_TRUE(client.write_first(said, std::span(connect).subspan(kConnectHeadBytes)));
+  expect_example(std::span(connect).first(kConnectHeadBytes + 48));
+  expect_example(std::span(connect).last(16));
 
-  std::array<std::byte, kOfferPayloadBytes> heard{};
+  std::array<std::byte, kConnectPayloadBytes> heard{};
   NoiseNk host = NoiseNk::responder(prologue, server, bytes_from(0x60));
-  ASSERT_TRUE(host.read_first(std::span(offer).subspan(kOfferHeadBytes), heard));
+  ASSERT_TRUE(host.read_first(std::span(connect).subspan(kConnectHeadBytes), heard));
   EXPECT_EQ(heard, said);
   std::array<std::byte, kBaseDatagramBytes> payload{};
-  const std::size_t payload_bytes = write(Answer{example_welcome(), {}}, payload);
+  const std::size_t payload_bytes = write(Accept{example_welcome(), {}}, payload);
   expect_example(std::span(payload).first(payload_bytes));
-  std::array<std::byte, kBaseDatagramBytes> answer{};
-  const std::size_t size = kAnswerHeadBytes + payload_bytes + NoiseNk::kOverheadBytes;
-  write_answer_head(kNonce, answer);
-  const auto sealed = std::span(answer).subspan(kAnswerHeadBytes, size - kAnswerHeadBytes);
+  std::array<std::byte, kBaseDatagramBytes> accept{};
+  const std::size_t size = kAcceptHeadBytes + payload_bytes + NoiseNk::kOverheadBytes;
+  write_accept_head(kNonce, accept);
+  const auto sealed = std::span(accept).subspan(kAcceptHeadBytes, size - kAcceptHeadBytes);
   ASSERT_TRUE(host.write_second(std::span(payload).first(payload_bytes), sealed));
-  expect_example(std::span(answer).first(size));
+  expect_example(std::span(accept).first(size));
   std::vector<std::byte> back(payload_bytes);
   ASSERT_TRUE(client.read_second(sealed, back));
-  EXPECT_EQ(bits::to_hex(client.split().up.bytes(), 32), bits::to_hex(host.split().up.bytes(), 32));
+  EXPECT_EQ(to_hex(client.split().up.bytes(), 32), to_hex(host.split().up.bytes(), 32));
 
   Agreed agreed;
   agreed.id = example_welcome().id;
   agreed.version = 1;
-  const SealKeys keys{Cipher::chacha20_poly1305, bits::derive(host.split().up, "datagrams up"),
-                      bits::derive(host.split().down, "datagrams down")};
+  const AeadKeys keys{Cipher::chacha20_poly1305, derive(host.split().up, "datagrams up"),
+                      derive(host.split().down, "datagrams down")};
   expect_example(keys.up.bytes());
   expect_example(keys.down.bytes());
-  expect_example(Sealer(keys.cipher, keys.up).next().key().bytes());
+  expect_example(Aead(keys.cipher, keys.up).next().key().bytes());
   agreed.keys = keys;
   LinkOptions options;
   options.channels = {{Delivery::unreliable}, {Delivery::sequenced}, {Delivery::ordered}};
@@ -141,8 +141,8 @@ TEST(WireFormat, ShowsAWholeHandshakeAndASealedDatagramEachWay) {
   header.id = agreed.id;
   const std::size_t head = write(header, true, first);
   FrameWriter(first, options.channels, 0).ping();
-  const std::size_t ping_bytes = first.finish() + Sealer::kTagBytes;
-  expect_example(std::span(memory).first(ping_bytes - Sealer::kTagBytes));
+  const std::size_t ping_bytes = first.finish() + Aead::kTagBytes;
+  expect_example(std::span(memory).first(ping_bytes - Aead::kTagBytes));
   Envelope envelope(keys, true, KeyLife{}, at(0s));
   const auto ping = std::span(memory).first(ping_bytes);
   envelope.close(0, ping, head);

@@ -27,10 +27,10 @@ class Comparison {
     const auto rounds = kit::sweep_size(60, 2000);
     T reused;
     for (std::uint64_t round = 0; round < rounds; ++round) {
-      const auto filling = round % 8 == 0   ? schema::Filling::most
-                           : round % 8 == 1 ? schema::Filling::least
-                                            : schema::Filling::any;
-      const schema::Value value = schema::sample_value(protocol_, type.fields, filling, numbers_);
+      const auto payload = round % 8 == 0   ? schema::PayloadFrame::max
+                           : round % 8 == 1 ? schema::PayloadFrame::min
+                                            : schema::PayloadFrame::any;
+      const schema::Value value = schema::sample_value(protocol_, type.fields, payload, numbers_);
       for (std::uint16_t version = 1; version <= protocol_.version; ++version) {
         both_ways<T>(type, value, version, reused);
         if (testing::Test::HasFatalFailure()) return;
@@ -86,7 +86,7 @@ void compare(const std::string& path, const schema::ProtocolInfo& info, const Vi
   }
   for (std::size_t i = 0; i < protocol.messages.size(); ++i) {
     const schema::Size size = schema::size_in_any_version(protocol, protocol.messages[i].fields);
-    EXPECT_EQ(info.messages[i].most_bits, size.most_bits) << info.messages[i].name;
+    EXPECT_EQ(info.messages[i].max_bits, size.max_bits) << info.messages[i].name;
     EXPECT_EQ(info.messages[i].life, protocol.messages[i].life);
   }
 }

@@ -28,10 +28,10 @@ TEST(Formatting, PrintsGeneratedStructsForPeople) {
 TEST(Formatting, KnowsVariantsListsVectorsAndFlags) {
   manifest::Hold hold;
   EXPECT_EQ(fmt::format("{}", hold), "{number: 1, content: nothing, sealed: 0}");
-  manifest::Parcel parcel;
-  parcel.seal = {std::byte{15}};
-  parcel.handling.fragile = true;
-  hold.content = manifest::Hold::Content::Parcels{{parcel}};
+  manifest::FragmentedEntity fragmented;
+  fragmented.seal = {std::byte{15}};
+  fragmented.handling.fragile = true;
+  hold.content = manifest::Hold::Content::Parcels{{fragmented}};
   EXPECT_EQ(fmt::format("{}", hold),
             "{number: 1, content: parcels [{label: \"\", seal: [0f], handling: {keep_dry: false, "
             "keep_cold: false, this_way_up: false, fragile: true}}], sealed: 0}");

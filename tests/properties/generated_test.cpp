@@ -73,7 +73,7 @@ TEST(Generated, StructsOfAwkwardNamesCanBeUsed) {
   ASSERT_EQ(columns.size(), 3U);
   EXPECT_EQ(columns[1].form, schema::ColumnForm::varying);
   // Sizes hold for every version that is spoken.
-  EXPECT_GE(log_::Old::info().most_bits, 8U * 100);
+  EXPECT_GE(log_::Old::info().max_bits, 8U * 100);
 }
 
 TEST(Blend, IntegersVectorsAndFarNumbersGoStraight) {
@@ -81,10 +81,10 @@ TEST(Blend, IntegersVectorsAndFarNumbersGoStraight) {
   EXPECT_EQ(blended(0, 9, 0.9), 8);
   EXPECT_EQ(blended(Eigen::Vector3i(0, 0, 9), Eigen::Vector3i(9, -9, 0), 0.9),
             Eigen::Vector3i(8, -8, 1));
-  constexpr std::int64_t kMost = std::numeric_limits<std::int64_t>::max();
-  EXPECT_EQ(blended(kMost - 1, kMost - 1, 0.5), kMost - 1);
-  EXPECT_EQ(blended(kMost - 2, kMost, 0.5), kMost - 1);
-  EXPECT_EQ(blended(-kMost - 1, kMost, 1.0), kMost);
+  constexpr std::int64_t kMax = std::numeric_limits<std::int64_t>::max();
+  EXPECT_EQ(blended(kMax - 1, kMax - 1, 0.5), kMax - 1);
+  EXPECT_EQ(blended(kMax - 2, kMax, 0.5), kMax - 1);
+  EXPECT_EQ(blended(-kMax - 1, kMax, 1.0), kMax);
   EXPECT_EQ(blended(-1.7e308, 1.7e308, 0.5), 0);
   EXPECT_EQ(blended(-1.7e308, 1.7e308, 1.0), 1.7e308);
 }

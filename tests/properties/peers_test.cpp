@@ -13,8 +13,8 @@
 #include "kit/sweep.h"
 #include "kwind/language/compare.h"
 #include "kwind/language/compile.h"
-#include "kwind/replica/mirror.h"
-#include "kwind/replica/viewer.h"
+#include "kwind/replica/client_replicator.h"
+#include "kwind/replica/client_world.h"
 #include "kwind/replica/world.h"
 #include "kwind/schema/sample.h"
 #include "kwind/schema/tables.h"
@@ -23,7 +23,7 @@ namespace kwind::language {
 namespace {
 
 using namespace std::chrono_literals;
-using schema::Filling;
+using schema::PayloadFrame;
 using schema::SampleNumbers;
 using schema::Value;
 
@@ -37,7 +37,7 @@ struct Side {
 };
 
 // The bits of a message, and what both descriptions read in them.
-std::string difference(const Side& one, const Side& other, const route::Arrived& message) {
+std::string difference(const Side& one, const Side& other, const route::RawMessage& message) {
   bits::Reader in = message.fields;
   const std::size_t size = in.left_bits();
   std::vector<std::byte> memory(bits::bytes_for(size));
@@ -85,7 +85,7 @@ class Peers {
         numbers_(seed),
         hosts_(after_.tables.info(), {.delay = 5ms}, seed),
         client_(hosts_.join(before_.tables.info())) {
-    hosts_.server().on_rest([this](host::Peer peer, const route::Arrived& message) {
+    hosts_.server().on_unhandled([this](host::Peer peer, const route::RawMessage& message) {
       arrived(
           message,
           [this, peer](std::uint16_t number, const schema::AnyMessage& answer) {
@@ -93,7 +93,7 @@ class Peers {
           },
           after_);
     });
-    client_.on_rest([this](const route::Arrived& message) {
+    client_.on_unhandled([this](const route::RawMessage& message) {
       arrived(
           message,
           [this](std::uint16_t number, const schema::AnyMessage& answer) {
@@ -108,12 +108,13 @@ class Peers {
 
   // Every message that the agreed version has, in every direction, with values of all sizes.
   void talk() {
-    for (const Filling filling : {Filling::least, Filling::any, Filling::any, Filling::typical}) {
+    for (const PayloadFrame payload :
+         {PayloadFrame::min, PayloadFrame::any, PayloadFrame::any, PayloadFrame::typical}) {
       for (std::size_t kind = 0; kind < before_.protocol.messages.size(); ++kind) {
-        send(before_, kind, filling, schema::Direction::from_client);
+        send(before_, kind, payload, schema::Direction::from_client);
       }
       for (std::size_t kind = 0; kind < after_.protocol.messages.size(); ++kind) {
-        send(after_, kind, filling, schema::Direction::from_server);
+        send(after_, kind, payload, schema::Direction::from_server);
       }
       hosts_.run(300ms);
     }
@@ -127,15 +128,15 @@ class Peers {
     const std::size_t kinds = after_.protocol.entities.size();
     if (kinds == 0) return;
     replica::World world(after_.entities.info());
-    replica::Mirror mirror(before_.entities.info());
-    replica::Viewer viewer(world);
-    client_.on_fill([&](std::span<const std::byte> payload, std::size_t bits) {
-      const Errc error = mirror.receive(payload, bits);
+    replica::ClientWorld client_world(before_.entities.info());
+    replica::ClientReplicator replicator(world);
+    client_.on_payload([&](std::span<const std::byte> payload, std::size_t bits) {
+      const Errc error = client_world.receive(payload, bits);
       if (error != Errc::none) note(fmt::format("a frame: {}", error_info(error).name));
       return error;
     });
     std::map<std::uint32_t, std::pair<schema::AnyRef, Value>> there;
-    std::vector<replica::Seen> seen;
+    std::vector<replica::RelevantEntity> seen;
     int tick = 0;
     hosts_.run(4s, [&] {
       if (tick < 8) {
@@ -145,14 +146,14 @@ class Peers {
       ++tick;
       seen.clear();
       for (const auto& [id, one] : there) seen.push_back({id, true});
-      viewer.see(seen);
-      (void)hosts_.server().offer_fill(hosts_.server().peers().front(), &viewer, 4);
+      replicator.see(seen);
+      (void)hosts_.server().schedule_payload(hosts_.server().peers().front(), &replicator, 4);
     });
-    client_.on_fill(nullptr);
-    if (mirror.size() != there.size()) {
-      return note(fmt::format("{} of {} entities are there", mirror.size(), there.size()));
+    client_.on_payload(nullptr);
+    if (client_world.size() != there.size()) {
+      return note(fmt::format("{} of {} entities are there", client_world.size(), there.size()));
     }
-    for (const auto& [id, one] : there) compare_entity(mirror, one.first, one.second);
+    for (const auto& [id, one] : there) compare_entity(client_world, one.first, one.second);
   }
   [[nodiscard]] const std::string& wrong() const { return wrong_; }
   [[nodiscard]] std::size_t arrivals() const { return arrived_; }
@@ -163,7 +164,7 @@ class Peers {
   void note(const std::string& text) {
     if (wrong_.empty()) wrong_ = text;
   }
-  void arrived(const route::Arrived& message, const Reply& reply, const Side& here) {
+  void arrived(const route::RawMessage& message, const Reply& reply, const Side& here) {
     const std::string said = difference(before_, after_, message);
     if (!said.empty()) note(said);
     if (message.info.role != schema::MessageRole::request) {
@@ -172,17 +173,17 @@ class Peers {
     }
     const std::size_t answer = message.info.kind + 1U;
     const Value value = schema::sample_value(here.protocol, here.protocol.messages[answer].fields,
-                                             Filling::any, numbers_);
-    const Errc error = reply(message.question, schema::AnyMessage(here.tables, answer, value));
+                                             PayloadFrame::any, numbers_);
+    const Errc error = reply(message.request_id, schema::AnyMessage(here.tables, answer, value));
     if (error != Errc::none) {
       note(fmt::format("an answer to {}: {}", message.info.name, error_info(error).name));
     }
   }
-  void send(const Side& side, std::size_t kind, Filling filling, schema::Direction way) {
+  void send(const Side& side, std::size_t kind, PayloadFrame payload, schema::Direction way) {
     const schema::MessageType& type = side.protocol.messages[kind];
     if (type.role == schema::MessageRole::answer || !type.life.alive(version())) return;
     if (type.direction != way && type.direction != schema::Direction::both) return;
-    const Value value = schema::sample_value(side.protocol, type.fields, filling, numbers_);
+    const Value value = schema::sample_value(side.protocol, type.fields, payload, numbers_);
     const schema::AnyMessage message(side.tables, kind, value);
     const bool up = way == schema::Direction::from_client;
     const host::Peer peer = hosts_.server().peers().front();
@@ -192,8 +193,8 @@ class Peers {
         answered_ += ending == route::Ending::replied ? 1U : 0U;
         return Errc::none;
       };
-      error = up ? client_.ask_any(message, 2s, settle)
-                 : hosts_.server().ask_any(peer, message, 2s, settle);
+      error = up ? client_.request_any(message, 2s, settle)
+                 : hosts_.server().request_any(peer, message, 2s, settle);
       ++asked_;
     } else {
       error = up ? client_.send(message) : hosts_.server().send(peer, message);
@@ -209,7 +210,7 @@ class Peers {
     const schema::Entity& entity = after_.protocol.entities[kind];
     kit::AnyEntity::choose(after_.protocol, after_.entities.info(), kind);
     kit::AnyEntity made{
-        schema::sample_value(after_.protocol, entity.fields, Filling::any, numbers_)};
+        schema::sample_value(after_.protocol, entity.fields, PayloadFrame::any, numbers_)};
     if (tick == 0 || tick == 5) {
       if (const auto ref = world.spawn(made)) there[ref->id] = {*ref, std::move(made.value)};
       return;
@@ -223,11 +224,12 @@ class Peers {
     }
   }
   // The fields that travel and are exact are the same at both ends.
-  void compare_entity(const replica::Mirror& mirror, schema::AnyRef ref, const Value& wanted) {
-    const auto kind = mirror.kind_of(ref);
+  void compare_entity(const replica::ClientWorld& client_world, schema::AnyRef ref,
+                      const Value& wanted) {
+    const auto kind = client_world.type_of(ref);
     if (!kind) return note("an entity is not there");
     kit::AnyEntity::choose(before_.protocol, before_.entities.info(), *kind);
-    const auto got = mirror.get(schema::Ref<kit::AnyEntity>{ref.id, ref.generation});
+    const auto got = client_world.get(schema::Ref<kit::AnyEntity>{ref.id, ref.generation});
     if (!got) return note("an entity cannot be read");
     const std::vector<schema::Field>& fields = before_.protocol.entities[*kind].fields;
     const schema::Entity* of = nullptr;

@@ -16,9 +16,9 @@
 #include "kit/random_description.h"
 #include "kit/sweep.h"
 #include "kwind/language/compile.h"
+#include "kwind/replica/client_replicator.h"
+#include "kwind/replica/client_world.h"
 #include "kwind/replica/interest.h"
-#include "kwind/replica/mirror.h"
-#include "kwind/replica/viewer.h"
 #include "kwind/replica/world.h"
 #include "kwind/schema/sample.h"
 
@@ -26,7 +26,7 @@ namespace kwind::language {
 namespace {
 
 using kit::AnyEntity;
-using replica::Happening;
+using replica::EntityEvent;
 using schema::Value;
 using Bits = std::pair<std::size_t, std::vector<std::byte>>;  // how many, and they
 
@@ -35,7 +35,7 @@ using Bits = std::pair<std::size_t, std::vector<std::byte>>;  // how many, and t
 constexpr const char* kMore = R"(
 entity Walker {
   speed : real 0..9 step 1/8
-  course : turn step 1 smooth
+  course : angle step 1 smooth
   at : vec2 of real -200..<200 step 1/16 follow speed along course
   orders : text 60 owner only
   load : list of int 0..99 up to 8
@@ -144,12 +144,14 @@ class Model {
 
 struct Client {
   Client(replica::World& world, replica::Interest& interest, const schema::EntitiesInfo& infos,
-         bool optimistic)
-      : sight(interest), viewer(world, {.optimistic = optimistic}), mirror(infos) {}
+         bool speculative_baselines)
+      : query(interest),
+        replicator(world, {.speculative_baselines = speculative_baselines}),
+        client_world(infos) {}
 
-  replica::Sight sight;
-  replica::Viewer viewer;
-  replica::Mirror mirror;
+  replica::InterestQuery query;
+  replica::ClientReplicator replicator;
+  replica::ClientWorld client_world;
   bool sees_through = false;
   // The path.
   double loss = 0;
@@ -189,7 +191,7 @@ class WorldWalk {
       auto& client = clients_.emplace_back(
           std::make_unique<Client>(world_, interest_, model_.infos(), one_in(2)));
       client->sees_through = one_in(2);
-      if (client->sees_through) client->viewer.see_through(&client->sight);
+      if (client->sees_through) client->replicator.bind(&client->query);
       if (one_in(3)) client->loss = 0.2 * even();
       if (one_in(3)) client->doubled = 0.1;
       if (one_in(3)) client->late = 0.2;
@@ -224,15 +226,15 @@ class WorldWalk {
     replica::InterestOptions options;
     options.enter = kEnter;
     options.leave = kLeave;
-    options.look_every = look_every_ = static_cast<std::uint32_t>(1 + below(4));
+    options.update_every = look_every_ = static_cast<std::uint32_t>(1 + below(4));
     if (is_beacon_always_) options.kinds.push_back({.kind = "Beacon", .always = true});
     return options;
   }
 
   // ---- acts ----
   Value sample(std::size_t kind) {
-    Value value = schema::sample_value(model_.protocol(), model_.fields(kind), schema::Filling::any,
-                                       numbers_);
+    Value value = schema::sample_value(model_.protocol(), model_.fields(kind),
+                                       schema::PayloadFrame::any, numbers_);
     return value;
   }
   Model::One* some_entity() {
@@ -308,18 +310,18 @@ class WorldWalk {
     if (one_in(15)) {
       const auto room = static_cast<std::uint32_t>(1 + below(3));
       if (client.rooms.erase(room) > 0) {
-        client.sight.leave_room(room);
+        client.query.leave_room(room);
       } else {
         client.rooms.insert(room);
-        client.sight.enter_room(room);
+        client.query.enter_room(room);
       }
     }
     if (one_in(20)) {
       client.filter = one_in(2) ? 0 : static_cast<int>(2 + below(3));
       if (client.filter == 0) {
-        client.sight.set_filter(nullptr);
+        client.query.set_filter(nullptr);
       } else {
-        client.sight.set_filter([by = client.filter](schema::AnyRef ref) {
+        client.query.set_filter([by = client.filter](schema::AnyRef ref) {
           return ref.id % static_cast<std::uint32_t>(by) != 0;
         });
       }
@@ -328,12 +330,12 @@ class WorldWalk {
       client.eye = std::array{400 * even() - 200, 400 * even() - 200};
       client.follows = 0;
       client.is_eye_known = true;
-      client.sight.look_from((*client.eye)[0], (*client.eye)[1]);
+      client.query.set_origin((*client.eye)[0], (*client.eye)[1]);
     }
     Model::One* one = some_entity();
     if (one == nullptr) return;
     if (one_in(10)) {
-      client.sight.look_from(one->ref);
+      client.query.set_origin(one->ref);
       // Of a kind without a place the view stays where it was looked from last.
       const bool is_placed = model_.place(*one).has_value();
       if (is_placed || client.follows != 0) client.is_eye_known = is_placed;
@@ -341,10 +343,10 @@ class WorldWalk {
     }
     if (one_in(8)) {
       if (client.owned.erase(one->ref.id) > 0) {
-        client.sight.disown(one->ref);
+        client.query.disown(one->ref);
       } else {
         client.owned.insert(one->ref.id);
-        client.sight.own(one->ref);
+        client.query.own(one->ref);
       }
     }
   }
@@ -356,7 +358,7 @@ class WorldWalk {
     world_.end_tick();
     for (const auto& client : clients_) {
       check_view(*client);
-      if (!client->sees_through) client->viewer.see(client->sight);
+      if (!client->sees_through) client->replicator.see(client->query);
       send(*client);
       arrive(*client);
     }
@@ -366,7 +368,7 @@ class WorldWalk {
       client.eye = model_.place(model_.all().at(client.follows));
     }
     std::set<std::uint32_t> seen;
-    for (const replica::Seen& each : client.sight.look()) {
+    for (const replica::RelevantEntity& each : client.query.look()) {
       require(seen.empty() || *seen.rbegin() < each.id, "a view is not in order");
       seen.insert(each.id);
       const auto found = model_.all().find(each.id);
@@ -414,7 +416,7 @@ class WorldWalk {
     for (int i = 0; i < 3; ++i) {
       std::vector<std::byte> memory(1200);
       bits::Writer out(memory);
-      const auto token = client.viewer.fill(Time{}, out);
+      const auto token = client.replicator.fill(Time{}, out);
       if (!token) break;
       const std::size_t bits = out.bit_count();
       memory.resize(out.finish());
@@ -434,56 +436,56 @@ class WorldWalk {
     while (!client.under_way.empty() && client.under_way.begin()->first <= now_) {
       const Client::Frame frame = std::move(client.under_way.begin()->second);
       client.under_way.erase(client.under_way.begin());
-      const Errc error = client.mirror.receive(frame.bytes, frame.bits);
+      const Errc error = client.client_world.receive(frame.bytes, frame.bits);
       require(error == Errc::none || error == Errc::base_missing || error == Errc::replayed,
               "a frame is refused: " + std::string(error_info(error).name));
       if (error == Errc::replayed) continue;
-      if (error == Errc::none) check_mirror(client);
+      if (error == Errc::none) check_client_world(client);
       client.fates.emplace(now_ + client.one_way,
                            std::pair(frame.token, even() >= client.mistaken));
     }
-    if (const auto frame = client.mirror.wants_resync()) {
+    if (const auto frame = client.client_world.wants_resync()) {
       client.resyncs.emplace(now_ + client.one_way, *frame);
     }
     while (!client.resyncs.empty() && client.resyncs.begin()->first <= now_) {
-      (void)client.viewer.hear_resync(client.resyncs.begin()->second);
+      (void)client.replicator.receive_resync_request(client.resyncs.begin()->second);
       client.resyncs.erase(client.resyncs.begin());
     }
     while (!client.fates.empty() && client.fates.begin()->first <= now_) {
       const auto [token, arrived] = client.fates.begin()->second;
       client.fates.erase(client.fates.begin());
-      client.viewer.told(token, arrived);
+      client.replicator.on_delivery(token, arrived);
     }
   }
-  void check_mirror(Client& client) {
-    for (const Happening& event : client.mirror.take_happenings()) {
+  void check_client_world(Client& client) {
+    for (const EntityEvent& event : client.client_world.take_events()) {
       const auto key = std::pair(event.entity.id, event.entity.generation);
       switch (event.kind) {
-        case Happening::Kind::appeared:
+        case EntityEvent::Kind::spawned:
           require(client.there.insert(key).second, "an entity appeared twice");
           break;
-        case Happening::Kind::vanished:
+        case EntityEvent::Kind::despawned:
           require(client.there.erase(key) > 0, "an entity vanished that was not there");
           break;
-        case Happening::Kind::changed:
+        case EntityEvent::Kind::changed:
           require(client.there.contains(key), "an entity changed that was not there");
           break;
       }
     }
     std::set<std::pair<std::uint32_t, std::uint8_t>> there;
-    for (const schema::AnyRef& ref : client.mirror.entities()) {
+    for (const schema::AnyRef& ref : client.client_world.entities()) {
       there.insert({ref.id, ref.generation});
-      const std::size_t kind = *client.mirror.kind_of(ref);
+      const std::size_t kind = *client.client_world.type_of(ref);
       const std::string name =
           fmt::format("{} {} as of tick {}", model_.protocol().entities[kind].name, ref.id,
-                      client.mirror.told_at(ref));
+                      client.client_world.state_tick(ref));
       require(client.shown.contains({ref.id, ref.generation}), name + " was never in view");
       model_.choose(kind);
-      const auto got = client.mirror.get(schema::Ref<AnyEntity>{ref.id, ref.generation});
+      const auto got = client.client_world.get(schema::Ref<AnyEntity>{ref.id, ref.generation});
       require(got.has_value(), name + " cannot be read");
-      const bool mine = client.mirror.owns(ref);
+      const bool mine = client.client_world.owns(ref);
       const schema::View view = mine ? schema::View::owner : schema::View::others;
-      require(held_then(ref, kind, got->value, view, client.mirror.told_at(ref)),
+      require(held_then(ref, kind, got->value, view, client.client_world.state_tick(ref)),
               name + " has other values");
       ++compared_;
       if (!mine) check_secret(kind, got->value, name);
@@ -514,8 +516,9 @@ class WorldWalk {
   // Both ends of what is drawn are states that the entity had.
   void check_sample(Client& client, schema::AnyRef ref, std::size_t kind, const std::string& name) {
     if (!one_in(20)) return;
-    const double moment = client.mirror.told_at(ref) - 8 * even() + 2;
-    const auto drawn = client.mirror.sample(schema::Ref<AnyEntity>{ref.id, ref.generation}, moment);
+    const double moment = client.client_world.state_tick(ref) - 8 * even() + 2;
+    const auto drawn =
+        client.client_world.sample(schema::Ref<AnyEntity>{ref.id, ref.generation}, moment);
     if (!drawn) return;  // not there then
     require(drawn->part >= 0 && drawn->part <= 1, name + " is drawn beyond its states");
     const auto had = [&](const Value& value) {
@@ -531,13 +534,14 @@ class WorldWalk {
   }
   void check_complete(Client& client) {
     std::set<std::uint32_t> ids;
-    for (const schema::AnyRef& ref : client.mirror.entities()) {
+    for (const schema::AnyRef& ref : client.client_world.entities()) {
       ids.insert(ref.id);
-      require(client.mirror.owns(ref) == client.owned.contains(ref.id), "another owner in the end");
+      require(client.client_world.owns(ref) == client.owned.contains(ref.id),
+              "another owner in the end");
       const Model::One& one = model_.all().at(ref.id);
       require(one.ref == ref, "an old entity in the end");
       model_.choose(one.kind);
-      const auto got = client.mirror.get(schema::Ref<AnyEntity>{ref.id, ref.generation});
+      const auto got = client.client_world.get(schema::Ref<AnyEntity>{ref.id, ref.generation});
       const bool mine = client.owned.contains(ref.id);
       const schema::View view = mine ? schema::View::owner : schema::View::others;
       // What has a tolerance may stay off by as much.
@@ -554,11 +558,12 @@ class WorldWalk {
               fmt::format("{} {} is too far off in the end", kind, ref.id));
     }
     std::set<std::uint32_t> wanted;
-    for (const replica::Seen& each : client.sight.look()) wanted.insert(each.id);
+    for (const replica::RelevantEntity& each : client.query.look()) wanted.insert(each.id);
     require(ids == wanted,
             fmt::format("{} entities of {} are there in the end", ids.size(), wanted.size()));
-    require(client.viewer.complete() && client.viewer.view_complete(), "it is not complete");
-    require(client.mirror.counts().drifts == 0, "a digest differed");
+    require(client.replicator.complete() && client.replicator.view_complete(),
+            "it is not complete");
+    require(client.client_world.counts().desyncs == 0, "a digest differed");
   }
 
   std::mt19937_64 random_;

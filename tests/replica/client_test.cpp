@@ -5,25 +5,25 @@
 
 #include "crossing.h"
 #include "kwind/replica/inputs.h"
-#include "kwind/replica/play_out.h"
+#include "kwind/replica/playout_clock.h"
 
 namespace kwind {
 namespace {
 
 using namespace std::chrono_literals;
 using kit::Crossing;
+using replica::ClientWorld;
 using replica::InputReceiver;
 using replica::InputSender;
-using replica::Mirror;
-using replica::PlayOut;
+using replica::PlayoutClock;
 
 Time at_ms(double ms) {
   return Time{} +
          std::chrono::duration_cast<Duration>(std::chrono::duration<double, std::milli>(ms));
 }
 
-TEST(PlayOut, FollowsTheJitterOfThePathAndNeverGoesBack) {
-  PlayOut play({.ticks_per_second = 20});
+TEST(PlayoutClock, FollowsTheJitterOfThePathAndNeverGoesBack) {
+  PlayoutClock play({.ticks_per_second = 20});
   EXPECT_FALSE(play.tick_at(at_ms(0)));
   std::mt19937_64 random(1);
   double last = 0;
@@ -70,13 +70,13 @@ TEST(PlayOut, FollowsTheJitterOfThePathAndNeverGoesBack) {
 // Draws every 16 ms while frames arrive; returns how far ahead of the newest frame it drew at most,
 // and for how long it stood still.
 struct Drawn {
-  double most_ahead = 0;
+  double max_ahead = 0;
   double longest_rest_ms = 0;
   double newest_in_the_end = 0;
   double last = 0;
 };
 Drawn draw(const std::multimap<double, std::uint32_t>& arrivals, double ms_in_all) {
-  PlayOut play({.ticks_per_second = 20});
+  PlayoutClock play({.ticks_per_second = 20});
   Drawn drawn;
   std::uint32_t newest = 0;
   double moved_at = 0;
@@ -92,26 +92,26 @@ Drawn draw(const std::multimap<double, std::uint32_t>& arrivals, double ms_in_al
     if (*tick > drawn.last) moved_at = ms;
     drawn.last = *tick;
     drawn.longest_rest_ms = std::max(drawn.longest_rest_ms, ms - moved_at);
-    drawn.most_ahead = std::max(drawn.most_ahead, *tick - newest);
+    drawn.max_ahead = std::max(drawn.max_ahead, *tick - newest);
   }
   drawn.newest_in_the_end = newest;
   return drawn;
 }
 
-TEST(PlayOut, AServerThatStoodStillIsFollowedAtOnce) {
+TEST(PlayoutClock, AServerThatStoodStillIsFollowedAtOnce) {
   for (const double pause : {500.0, 1500.0, 3000.0, 3900.0, 10000.0}) {
     std::multimap<double, std::uint32_t> arrivals;
     for (std::uint32_t tick = 1; tick <= 600; ++tick) {
       arrivals.emplace(tick * 50 + 40 + (tick > 200 ? pause : 0), tick);
     }
     const Drawn drawn = draw(arrivals, 30000 + pause);
-    EXPECT_LE(drawn.most_ahead, Mirror::kMostAhead) << pause;
+    EXPECT_LE(drawn.max_ahead, ClientWorld::kMaxAhead) << pause;
     EXPECT_LE(drawn.longest_rest_ms, pause + 700) << pause;
     EXPECT_NEAR(drawn.newest_in_the_end - drawn.last, 1, 1) << pause;
   }
 }
 
-TEST(PlayOut, APathThatStoodStillTakesNothingBack) {
+TEST(PlayoutClock, APathThatStoodStillTakesNothingBack) {
   for (const double stall : {1000.0, 3000.0, 5000.0, 20000.0}) {
     std::multimap<double, std::uint32_t> arrivals;
     for (std::uint32_t tick = 1; tick <= 1200; ++tick) {
@@ -120,7 +120,7 @@ TEST(PlayOut, APathThatStoodStillTakesNothingBack) {
       arrivals.emplace((held ? 10000 + stall : sent) + 40, tick);
     }
     const Drawn drawn = draw(arrivals, 60000);
-    EXPECT_LE(drawn.most_ahead, Mirror::kMostAhead) << stall;
+    EXPECT_LE(drawn.max_ahead, ClientWorld::kMaxAhead) << stall;
     EXPECT_LE(drawn.longest_rest_ms, stall + 100) << stall;
     EXPECT_NEAR(drawn.newest_in_the_end - drawn.last, 1, 1) << stall;
   }
@@ -145,25 +145,25 @@ TEST(Sample, MovesBetweenStatesTurnsTheShortWayAndStopsInTheEnd) {
     bay.stand_still();
     crossing.tick();
   }
-  const Mirror& mirror = crossing.mirror();
-  const auto half = mirror.sample(gull, 7.5);
+  const ClientWorld& client_world = crossing.client_world();
+  const auto half = client_world.sample(gull, 7.5);
   ASSERT_TRUE(half);
   EXPECT_DOUBLE_EQ(half->at[0], 0.5);
   EXPECT_DOUBLE_EQ(half->at[1], 1);
   EXPECT_DOUBLE_EQ(half->bearing, 0) << "by way of north, not of south";
   EXPECT_FALSE(half->hungry) << "a switch is not drawn half";
-  EXPECT_DOUBLE_EQ(mirror.sample(gull, 8)->at[1], 2);
-  EXPECT_TRUE(mirror.sample(gull, 8.25)->hungry);
+  EXPECT_DOUBLE_EQ(client_world.sample(gull, 8)->at[1], 2);
+  EXPECT_TRUE(client_world.sample(gull, 8.25)->hungry);
   // Beyond what is known it flies on along its bearing, but not for ever.
-  const auto ahead = mirror.sample(gull, 11);
+  const auto ahead = client_world.sample(gull, 11);
   const double radians = 10 * std::numbers::pi / 180;
   EXPECT_NEAR(ahead->at[0], 2 + std::cos(radians) * 5 * 2 / 20, 0.07);
   EXPECT_NEAR(ahead->at[1], 4 + std::sin(radians) * 5 * 2 / 20, 0.07);
-  EXPECT_EQ(mirror.sample(gull, 100)->at, mirror.get(gull)->at)
+  EXPECT_EQ(client_world.sample(gull, 100)->at, client_world.get(gull)->at)
       << "it stands, or we would have heard";
-  EXPECT_GT(mirror.sample(gull, 9.0 + Mirror::kMostAhead)->at[0], ahead->at[0]);
-  EXPECT_FALSE(mirror.owns(gull));
-  EXPECT_FALSE(mirror.sample(schema::Ref<bay::Gull>{99, 1}, 2));
+  EXPECT_GT(client_world.sample(gull, 9.0 + ClientWorld::kMaxAhead)->at[0], ahead->at[0]);
+  EXPECT_FALSE(client_world.owns(gull));
+  EXPECT_FALSE(client_world.sample(schema::Ref<bay::Gull>{99, 1}, 2));
 }
 
 TEST(Sample, ALeapIsNotDrawnAsMotionNorIsALongRest) {
@@ -183,11 +183,12 @@ TEST(Sample, ALeapIsNotDrawnAsMotionNorIsALongRest) {
   wait(10);
   bay.put(id, bay::Gull{0, 0, {399, 0}, false});  // tick 21
   wait(5);
-  const Mirror& mirror = crossing.mirror();
-  EXPECT_DOUBLE_EQ(mirror.sample(gull, 6)->at[0], -400) << "it stood still until shortly before";
-  EXPECT_DOUBLE_EQ(mirror.sample(gull, 9)->at[0], -399.5);
-  EXPECT_DOUBLE_EQ(mirror.sample(gull, 20.9)->at[0], -399);
-  EXPECT_DOUBLE_EQ(mirror.sample(gull, 21)->at[0], 399);
+  const ClientWorld& client_world = crossing.client_world();
+  EXPECT_DOUBLE_EQ(client_world.sample(gull, 6)->at[0], -400)
+      << "it stood still until shortly before";
+  EXPECT_DOUBLE_EQ(client_world.sample(gull, 9)->at[0], -399.5);
+  EXPECT_DOUBLE_EQ(client_world.sample(gull, 20.9)->at[0], -399);
+  EXPECT_DOUBLE_EQ(client_world.sample(gull, 21)->at[0], 399);
 }
 
 // Sender and receiver with a lossy path between them; the server uses what came, and says so.
@@ -200,7 +201,7 @@ struct InputPath {
   kit::MovingBay bay;
   Crossing crossing;
   double loss;
-  InputSender sender{crossing.mirror(), 3};
+  InputSender sender{crossing.client_world(), 3};
   InputReceiver receiver;
   std::uint64_t bits = 0;
 
@@ -225,7 +226,7 @@ struct InputPath {
         take(packed->number, *value);
       }
     }
-    if (receiver.newest() > 0) crossing.viewer().used_input(receiver.newest());
+    if (receiver.newest() > 0) crossing.replicator().last_processed_input(receiver.newest());
     bay.step();
     crossing.tick();
   }
@@ -233,8 +234,8 @@ struct InputPath {
 
 TEST(Inputs, AreHandedOutOneATickHoweverManyCome) {
   InputReceiver receiver;
-  Mirror mirror(bay::kEntities);
-  InputSender sender(mirror);
+  ClientWorld client_world(bay::kEntities);
+  InputSender sender(client_world);
   std::vector<std::byte> memory(1200);
   const auto send = [&] {
     bits::Writer out(memory);
@@ -254,8 +255,8 @@ TEST(Inputs, AreHandedOutOneATickHoweverManyCome) {
     ASSERT_TRUE(input);
     EXPECT_GT(input->number, last);
     last = input->number;
-    EXPECT_LE(receiver.waiting(), InputReceiver::kMostWaiting);
-    EXPECT_GE(input->number + InputReceiver::kMostWaiting, receiver.newest());
+    EXPECT_LE(receiver.waiting(), InputReceiver::kMaxWaiting);
+    EXPECT_GE(input->number + InputReceiver::kMaxWaiting, receiver.newest());
   }
   EXPECT_EQ(receiver.counts().handed_out, 50U);
   EXPECT_EQ(receiver.counts().received, 200U);
@@ -265,10 +266,10 @@ TEST(Inputs, AreHandedOutOneATickHoweverManyCome) {
 TEST(Inputs, OfSeveralTicksBetweenTwoDatagramsAllComeAndAsOftenAsStated) {
   for (const unsigned redundancy : {1U, 3U, 8U}) {
     for (const unsigned puts : {1U, 2U, 4U, 8U}) {
-      Mirror mirror(bay::kEntities);
-      InputSender sender(mirror, redundancy);
+      ClientWorld client_world(bay::kEntities);
+      InputSender sender(client_world, redundancy);
       InputReceiver receiver;
-      std::map<std::uint32_t, int> copies;
+      std::map<std::uint32_t, int> entities_known;
       for (int frame = 0; frame < 20; ++frame) {
         for (unsigned i = 0; i < puts; ++i) sender.put(bay::Hail{std::to_string(frame)});
         std::vector<std::byte> memory(1200);
@@ -279,15 +280,15 @@ TEST(Inputs, OfSeveralTicksBetweenTwoDatagramsAllComeAndAsOftenAsStated) {
         // A receiver of its own shows all that the datagram holds.
         InputReceiver alone;
         ASSERT_EQ(alone.receive(memory, size, nullptr), Errc::none);
-        while (const auto input = alone.next()) ++copies[input->number];
+        while (const auto input = alone.next()) ++entities_known[input->number];
         ASSERT_EQ(receiver.receive(memory, size, nullptr), Errc::none);
         while (receiver.next()) {
         }
       }
       EXPECT_EQ(receiver.counts().received, 20U * puts) << redundancy << " times, " << puts;
       const int wanted =
-          static_cast<int>(std::min(redundancy, std::max(1U, InputSender::kMostInFrame / puts)));
-      EXPECT_EQ(copies[puts], wanted) << redundancy << " times, " << puts;
+          static_cast<int>(std::min(redundancy, std::max(1U, InputSender::kMaxInFrame / puts)));
+      EXPECT_EQ(entities_known[puts], wanted) << redundancy << " times, " << puts;
     }
   }
 }
@@ -324,7 +325,7 @@ TEST(Inputs, AnyBitsAreTakenOrRefusedAndHarmNobody) {
   for (int i = 0; i < 50000; ++i) {
     for (std::byte& byte : memory) byte = static_cast<std::byte>(random());
     (void)receiver.receive(memory, random() % (memory.size() * 8), nullptr);
-    ASSERT_LE(receiver.waiting(), replica::InputReceiver::kMostWaiting);
+    ASSERT_LE(receiver.waiting(), replica::InputReceiver::kMaxWaiting);
   }
 }
 

@@ -23,27 +23,27 @@ struct Path {
   int one_way = 1;          // ticks
   std::size_t room = 1200;  // bytes of a frame
   int frames_a_tick = 2;
-  bool optimistic = false;
+  bool speculative_baselines = false;
 };
 
 class Crossing {
  public:
   Crossing(MovingBay& bay, const Path& path,
-           std::shared_ptr<const replica::CodeSet> codes = nullptr)
+           std::shared_ptr<const replica::CodeTables> codes = nullptr)
       : bay_(bay),
         path_(path),
-        viewer_(bay.world(), {.optimistic = path.optimistic}),
-        mirror_(bay::kEntities, 20, std::move(codes)) {}
+        replicator_(bay.world(), {.speculative_baselines = path.speculative_baselines}),
+        client_world_(bay::kEntities, 20, std::move(codes)) {}
 
-  replica::Viewer& viewer() { return viewer_; }
-  replica::Mirror& mirror() { return mirror_; }
+  replica::ClientReplicator& replicator() { return replicator_; }
+  replica::ClientWorld& client_world() { return client_world_; }
   Path& path() { return path_; }
-  void see(std::vector<replica::Seen> seen) {
+  void see(std::vector<replica::RelevantEntity> seen) {
     seen_ = std::move(seen);
-    viewer_.see(seen_);
+    replicator_.see(seen_);
   }
   void see_all() {
-    std::vector<replica::Seen> seen;
+    std::vector<replica::RelevantEntity> seen;
     for (const auto& [id, one] : bay_.all()) seen.push_back({id, id % 5 == 0});
     see(std::move(seen));
   }
@@ -54,7 +54,7 @@ class Crossing {
     for (int i = 0; i < path_.frames_a_tick; ++i) {
       std::vector<std::byte> memory(path_.room);
       bits::Writer out(memory);
-      const auto token = viewer_.fill(Time{}, out);
+      const auto token = replicator_.fill(Time{}, out);
       if (!token) break;
       bits_ += out.bit_count();
       memory.resize(out.finish());
@@ -76,10 +76,10 @@ class Crossing {
     while (!under_way_.empty() && under_way_.begin()->first <= now_) {
       const Frame frame = std::move(under_way_.begin()->second);
       under_way_.erase(under_way_.begin());
-      const Errc error = mirror_.receive(frame.bytes, frame.bits);
+      const Errc error = client_world_.receive(frame.bytes, frame.bits);
       if (error == Errc::none || error == Errc::base_missing) {
         if (!spoilt_ && error == Errc::none) {
-          ASSERT_EQ(difference(mirror_, bay_), "") << "after frame " << frame.token;
+          ASSERT_EQ(difference(client_world_, bay_), "") << "after frame " << frame.token;
         }
         const bool mistaken = path_.mistaken > 0 && bay_.chance(path_.mistaken);
         fates_.emplace(now_ + path_.one_way, std::pair(frame.token, !mistaken));
@@ -89,22 +89,22 @@ class Crossing {
     }
     std::vector<std::byte> memory(1200);
     bits::Writer out(memory);
-    if (mirror_.report(out) > 0) {
+    if (client_world_.report(out) > 0) {
       memory.resize(out.finish());
       reports_.emplace(now_ + path_.one_way, std::pair(std::move(memory), out.bit_count()));
     }
     while (!reports_.empty() && reports_.begin()->first <= now_) {
       const auto [bytes, bits] = std::move(reports_.begin()->second);
       reports_.erase(reports_.begin());
-      ASSERT_EQ(viewer_.hear_report(bytes, bits), Errc::none);
+      ASSERT_EQ(replicator_.receive_desync_report(bytes, bits), Errc::none);
     }
     while (!fates_.empty() && fates_.begin()->first <= now_) {
       const auto [token, arrived] = fates_.begin()->second;
       fates_.erase(fates_.begin());
       if (arrived) {
-        viewer_.acked(token);
+        replicator_.acked(token);
       } else {
-        viewer_.lost(token);
+        replicator_.lost(token);
       }
     }
   }
@@ -126,21 +126,21 @@ class Crossing {
     std::set<std::uint32_t> there;
     std::set<std::uint32_t> owned;
     std::set<std::uint32_t> owned_there;
-    for (const replica::Seen& seen : seen_) {
+    for (const replica::RelevantEntity& seen : seen_) {
       wanted.insert(seen.id);
       if (seen.owner) owned.insert(seen.id);
     }
-    for (const auto& ref : mirror_.entities()) {
+    for (const auto& ref : client_world_.entities()) {
       there.insert(ref.id);
-      if (mirror_.owns(ref)) owned_there.insert(ref.id);
+      if (client_world_.owns(ref)) owned_there.insert(ref.id);
       EXPECT_TRUE(bay_.world().is_alive(ref)) << ref.id;
     }
     EXPECT_EQ(there, wanted);
     EXPECT_EQ(owned_there, owned);
-    EXPECT_EQ(mirror_.size(), wanted.size());
-    EXPECT_TRUE(viewer_.complete());
-    EXPECT_TRUE(viewer_.view_complete());
-    EXPECT_EQ(mirror_.counts().drifts, spoilt_ ? 1U : 0U);
+    EXPECT_EQ(client_world_.size(), wanted.size());
+    EXPECT_TRUE(replicator_.complete());
+    EXPECT_TRUE(replicator_.view_complete());
+    EXPECT_EQ(client_world_.counts().desyncs, spoilt_ ? 1U : 0U);
   }
 
  private:
@@ -151,9 +151,9 @@ class Crossing {
   };
   MovingBay& bay_;
   Path path_;
-  replica::Viewer viewer_;
-  replica::Mirror mirror_;
-  std::vector<replica::Seen> seen_;
+  replica::ClientReplicator replicator_;
+  replica::ClientWorld client_world_;
+  std::vector<replica::RelevantEntity> seen_;
   std::multimap<int, Frame> under_way_;
   std::multimap<int, std::pair<std::uint64_t, bool>> fates_;
   std::multimap<int, std::pair<std::vector<std::byte>, std::size_t>> reports_;

@@ -14,25 +14,25 @@ namespace {
 using namespace std::chrono_literals;
 
 // A socket of a device that goes from one network to another.
-class RoamingPort final : public io::Port {
+class RoamingTransport final : public Transport {
  public:
-  RoamingPort(io::sim::Network& network, const Endpoint& first)
-      : network_(network), port_(&network.open(first)) {}
+  RoamingTransport(io::sim::Network& network, const Endpoint& first)
+      : network_(network), transport_(&network.open(first)) {}
   void move(const Endpoint& to) {
-    network_.close(port_->local());
-    port_ = &network_.open(to);
+    network_.close(transport_->local());
+    transport_ = &network_.open(to);
   }
-  Endpoint local() const override { return port_->local(); }
-  std::optional<io::Received> receive(Time now) override { return port_->receive(now); }
+  Endpoint local() const override { return transport_->local(); }
+  std::optional<ReceivedDatagram> receive(Time now) override { return transport_->receive(now); }
   void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override {
-    port_->send(now, to, bytes);
+    transport_->send(now, to, bytes);
   }
   void flush(Time) override {}
-  const io::PortCounts& counts() const override { return port_->counts(); }
+  const TransportCounts& counts() const override { return transport_->counts(); }
 
  private:
   io::sim::Network& network_;
-  io::sim::SimPort* port_;
+  io::sim::SimTransport* transport_;
 };
 
 // A server that keeps the bay in step for all of its clients.
@@ -42,25 +42,26 @@ class Harbour {
       : bay_(seed), hosts_(bay::kProtocol, conditions, seed) {
     Server& server = hosts_.server();
     server.on_connect([&](Peer peer) {
-      viewers_.insert_or_assign(peer, std::make_unique<replica::Viewer>(bay_.world()));
+      replicators_.insert_or_assign(peer,
+                                    std::make_unique<replica::ClientReplicator>(bay_.world()));
     });
-    server.on_disconnect([&](Peer peer, Errc, std::string_view) { viewers_.erase(peer); });
+    server.on_disconnect([&](Peer peer, Errc, std::string_view) { replicators_.erase(peer); });
   }
 
   kit::MovingBay& bay() { return bay_; }
   kit::SimHosts& hosts() { return hosts_; }
-  replica::Mirror& join() { return mirror_of(hosts_.join()); }
-  replica::Mirror& mirror_of(Client& client) {
-    mirrors_.push_back(std::make_unique<replica::Mirror>(bay::kEntities));
-    replica::Mirror* const mirror = mirrors_.back().get();
-    client.on_fill([this, mirror](std::span<const std::byte> payload, std::size_t bits) {
-      const Errc error = mirror->receive(payload, bits);
+  replica::ClientWorld& join() { return client_world_of(hosts_.join()); }
+  replica::ClientWorld& client_world_of(Client& client) {
+    client_worlds_.push_back(std::make_unique<replica::ClientWorld>(bay::kEntities));
+    replica::ClientWorld* const client_world = client_worlds_.back().get();
+    client.on_payload([this, client_world](std::span<const std::byte> payload, std::size_t bits) {
+      const Errc error = client_world->receive(payload, bits);
       EXPECT_TRUE(error == Errc::none || error == Errc::replayed) << error_info(error).name;
-      const std::string wrong = kit::difference(*mirror, bay_);
+      const std::string wrong = kit::difference(*client_world, bay_);
       if (!wrong.empty()) ADD_FAILURE() << wrong;
       return error;
     });
-    return *mirror;
+    return *client_world;
   }
   void run(Duration time, double comings_and_goings = 0) {
     hosts_.run(time, [&] {
@@ -68,21 +69,21 @@ class Harbour {
       bay_.step(comings_and_goings);
       seen_.clear();
       for (const auto& [id, one] : bay_.all()) seen_.push_back({id, false});
-      for (const auto& [peer, viewer] : viewers_) {
-        viewer->see(seen_);
-        EXPECT_TRUE(hosts_.server().offer_fill(peer, viewer.get(), 2));
+      for (const auto& [peer, replicator] : replicators_) {
+        replicator->see(seen_);
+        EXPECT_TRUE(hosts_.server().schedule_payload(peer, replicator.get(), 2));
       }
     });
   }
   std::function<void()> each_tick;
-  replica::Viewer& viewer() { return *viewers_.begin()->second; }
-  [[nodiscard]] std::size_t viewers() const { return viewers_.size(); }
+  replica::ClientReplicator& replicator() { return *replicators_.begin()->second; }
+  [[nodiscard]] std::size_t replicators() const { return replicators_.size(); }
 
  private:
   kit::MovingBay bay_;
-  std::map<Peer, std::unique_ptr<replica::Viewer>> viewers_;
-  std::vector<std::unique_ptr<replica::Mirror>> mirrors_;
-  std::vector<replica::Seen> seen_;
+  std::map<Peer, std::unique_ptr<replica::ClientReplicator>> replicators_;
+  std::vector<std::unique_ptr<replica::ClientWorld>> client_worlds_;
+  std::vector<replica::RelevantEntity> seen_;
   kit::SimHosts hosts_;
 };
 
@@ -90,14 +91,14 @@ TEST(HostedReplica, ClientsSeeTheWorldOverLossyPaths) {
   Harbour harbour(
       {.delay = 50ms, .jitter = 20ms, .loss = 0.05, .duplicate = 0.02, .reorder = 0.05});
   harbour.bay().populate(20, 20, 20, 10);
-  replica::Mirror& first = harbour.join();
+  replica::ClientWorld& first = harbour.join();
   harbour.run(3s);
   EXPECT_EQ(first.size(), 70U);
-  replica::Mirror& late = harbour.join();
+  replica::ClientWorld& late = harbour.join();
   harbour.run(2s);
   EXPECT_EQ(late.size(), 70U);
-  EXPECT_EQ(harbour.viewer().counts().started_anew, 0U);
-  EXPECT_GT(harbour.viewer().counts().frames, 80U);
+  EXPECT_EQ(harbour.replicator().counts().full_resyncs, 0U);
+  EXPECT_GT(harbour.replicator().counts().frames, 80U);
 }
 
 TEST(HostedReplica, AClientThatLeavesTakesItsViewerAlong) {
@@ -106,18 +107,18 @@ TEST(HostedReplica, AClientThatLeavesTakesItsViewerAlong) {
   harbour.join();
   harbour.join();
   harbour.run(1s);
-  EXPECT_EQ(harbour.viewers(), 2U);
+  EXPECT_EQ(harbour.replicators(), 2U);
   harbour.hosts().client(0).close("enough");
   harbour.run(2s);
-  EXPECT_EQ(harbour.viewers(), 1U);
+  EXPECT_EQ(harbour.replicators(), 1U);
 }
 
 TEST(HostedReplica, AClientThatHeardNothingForAWhileIsToldAnew) {
   Harbour harbour({.delay = 20ms}, 7);
   harbour.bay().populate(20, 20, 20, 10);
-  replica::Mirror& mirror = harbour.join();
+  replica::ClientWorld& client_world = harbour.join();
   harbour.run(1s);
-  EXPECT_EQ(mirror.size(), 70U);
+  EXPECT_EQ(client_world.size(), 70U);
   const Endpoint client = Endpoint::v4(127, 0, 1, 1, 5000);
   const auto with_loss = [&](double loss) {
     io::sim::Network& network = harbour.hosts().network();
@@ -128,8 +129,8 @@ TEST(HostedReplica, AClientThatHeardNothingForAWhileIsToldAnew) {
   harbour.run(6s);
   with_loss(0);
   harbour.run(4s);
-  EXPECT_EQ(mirror.size(), 70U);
-  EXPECT_EQ(harbour.viewer().counts().started_anew, 1U);
+  EXPECT_EQ(client_world.size(), 70U);
+  EXPECT_EQ(harbour.replicator().counts().full_resyncs, 1U);
   EXPECT_EQ(harbour.hosts().ended(0), "") << "the connection held";
 }
 
@@ -138,7 +139,7 @@ TEST(HostedReplica, HoldsWhileClientsRoamAndBulkTravelsBeside) {
   for (const std::uint64_t seed : kit::seeds(8, 200)) {
     SCOPED_TRACE("seed " + std::to_string(seed));
     std::mt19937_64 random(seed);
-    const auto up_to = [&](std::uint64_t most) { return static_cast<int>(random() % (most + 1)); };
+    const auto up_to = [&](std::uint64_t max) { return static_cast<int>(random() % (max + 1)); };
     Harbour harbour({.delay = std::chrono::milliseconds(10 + up_to(80)),
                      .jitter = std::chrono::milliseconds(up_to(30)),
                      .loss = up_to(80) / 1000.0,
@@ -151,14 +152,14 @@ TEST(HostedReplica, HoldsWhileClientsRoamAndBulkTravelsBeside) {
     harbour.join();
     harbour.join();
     kit::SimHosts& hosts = harbour.hosts();
-    RoamingPort port(hosts.network(), Endpoint::v4(10, 0, 0, 1, 7000));
+    RoamingTransport transport(hosts.network(), Endpoint::v4(10, 0, 0, 1, 7000));
     ClientOptions options;
     options.server_key = kit::server_key().public_key;
     options.entropy = kit::entropy(seed + 99);
-    Client roamer(port, kit::SimHosts::kServer, bay::kProtocol, hosts.now(), options);
-    const replica::Mirror& roamed = harbour.mirror_of(roamer);
-    std::size_t heard = 0;
-    roamer.on<bay::Log>([&](const bay::Log& log) { heard += log.lines.size(); });
+    Client roamer(transport, kit::SimHosts::kServer, bay::kProtocol, hosts.now(), options);
+    const replica::ClientWorld& roamed = harbour.client_world_of(roamer);
+    std::size_t acknowledged = 0;
+    roamer.on<bay::Log>([&](const bay::Log& log) { acknowledged += log.lines.size(); });
     int tick = 0;
     // It says something in each tick, as a game does: the server can follow it by that alone.
     const auto turn = [&] {
@@ -170,11 +171,11 @@ TEST(HostedReplica, HoldsWhileClientsRoamAndBulkTravelsBeside) {
       turn();
       if (++tick % 10 == 0) hosts.server().send_to_all(bay::Log{std::string(15000, 'l')});
       if (tick % 60 == 59) {
-        port.move(Endpoint::v4(10, 0, 1, static_cast<std::uint8_t>(tick / 60), 7000));
+        transport.move(Endpoint::v4(10, 0, 1, static_cast<std::uint8_t>(tick / 60), 7000));
       }
     };
     harbour.run(4s, 0.2);
-    replica::Mirror& late = harbour.join();
+    replica::ClientWorld& late = harbour.join();
     hosts.client(0).close("enough");
     harbour.run(6s, 0.2);
     harbour.each_tick = turn;
@@ -182,8 +183,8 @@ TEST(HostedReplica, HoldsWhileClientsRoamAndBulkTravelsBeside) {
     EXPECT_TRUE(roamer.connected());
     EXPECT_EQ(roamed.size(), harbour.bay().all().size());
     EXPECT_EQ(late.size(), harbour.bay().all().size());
-    EXPECT_EQ(roamed.counts().drifts + late.counts().drifts, 0U);
-    EXPECT_GT(heard, 100000U);
+    EXPECT_EQ(roamed.counts().desyncs + late.counts().desyncs, 0U);
+    EXPECT_GT(acknowledged, 100000U);
     if (HasFailure()) FAIL() << "seed " << seed;
   }
 }
@@ -200,10 +201,10 @@ TEST(HostedReplica, PilotsPencilOnOneChartTogether) {
         mark.ink;
     bay.put(id, chart);
   });
-  const std::array mirrors{&harbour.join(), &harbour.join(), &harbour.join()};
+  const std::array client_worlds{&harbour.join(), &harbour.join(), &harbour.join()};
   harbour.run(1s);
   for (int round = 0; round < 40; ++round) {
-    for (std::size_t who = 0; who < mirrors.size(); ++who) {
+    for (std::size_t who = 0; who < client_worlds.size(); ++who) {
       // Each its own rows, all three a shared one.
       const auto y = static_cast<std::int32_t>(round % 4 == 0 ? 40 : who * 10 + bay.random()() % 8);
       const auto x = static_cast<std::int32_t>(bay.random()() % 48);
@@ -211,23 +212,24 @@ TEST(HostedReplica, PilotsPencilOnOneChartTogether) {
     }
     harbour.run(100ms);
   }
-  replica::Mirror& late = harbour.join();
+  replica::ClientWorld& late = harbour.join();
   harbour.run(2s);
   const bay::Chart& now = std::get<bay::Chart>(bay.all().at(id).value);
   // The bay pencils on it as well, at times in the very last tick: until that has arrived
   // everywhere.
   const auto all_have_it = [&] {
-    return std::all_of(mirrors.begin(), mirrors.end(), [&](const replica::Mirror* mirror) {
-      return mirror->get(ref)->inks == now.inks && late.get(ref)->inks == now.inks;
-    });
+    return std::all_of(
+        client_worlds.begin(), client_worlds.end(), [&](const replica::ClientWorld* client_world) {
+          return client_world->get(ref)->inks == now.inks && late.get(ref)->inks == now.inks;
+        });
   };
   for (int tick = 0; tick < 100 && !all_have_it(); ++tick) harbour.run(50ms);
   std::size_t marked = 0;
   for (const bay::Ink cell : now.inks.cells()) marked += cell != bay::Ink::blank ? 1 : 0;
   EXPECT_GT(marked, 80U);
-  for (const replica::Mirror* mirror : mirrors) {
-    EXPECT_TRUE(mirror->get(ref)->inks == now.inks);
-    EXPECT_EQ(mirror->get(ref)->title, "Outer roads");
+  for (const replica::ClientWorld* client_world : client_worlds) {
+    EXPECT_TRUE(client_world->get(ref)->inks == now.inks);
+    EXPECT_EQ(client_world->get(ref)->title, "Outer roads");
   }
   EXPECT_TRUE(late.get(ref)->inks == now.inks);
 }
@@ -238,7 +240,7 @@ TEST(HostedReplica, ARefToWhatTheOtherEndDoesNotKnowArrivesEmpty) {
   bay::Tug tug;
   const std::uint32_t id = bay.spawn(tug);
   const schema::Ref<bay::Tug> ref{id, bay.all().at(id).ref.generation};
-  replica::Mirror& mirror = harbour.join();
+  replica::ClientWorld& client_world = harbour.join();
   Client& client = harbour.hosts().client(0);
   Server& server = harbour.hosts().server();
   std::vector<schema::Ref<bay::Tug>> at_server;
@@ -258,8 +260,8 @@ TEST(HostedReplica, ARefToWhatTheOtherEndDoesNotKnowArrivesEmpty) {
   both_send(older);
   EXPECT_EQ(at_server, Refs{older}) << "nobody looks";
   server.refs_known_by(
-      [&](Peer, const schema::AnyRef& named) { return harbour.viewer().knows(named); });
-  client.refs_known_by([&](const schema::AnyRef& named) { return mirror.is_there(named); });
+      [&](Peer, const schema::AnyRef& named) { return harbour.replicator().knows(named); });
+  client.refs_known_by([&](const schema::AnyRef& named) { return client_world.is_there(named); });
   both_send(ref);
   EXPECT_EQ(at_server, Refs{ref});
   EXPECT_EQ(at_client, Refs{ref});

@@ -16,7 +16,7 @@ struct FullBay {
   FullBay() {
     while (bay.spawn(bay::Pile{{0, 0}}) != 0) {
     }
-    std::vector<Seen> seen;
+    std::vector<RelevantEntity> seen;
     for (std::uint32_t id = 1; id <= 10; ++id) seen.push_back({id, false});
     crossing.see(std::move(seen));
     tick(6);
@@ -28,12 +28,12 @@ struct FullBay {
     }
   }
   // Ticks until one more has room, and its id.
-  std::pair<int, std::uint32_t> ticks_to_room(int most) {
-    for (int ticks = 0; ticks <= most; ++ticks) {
+  std::pair<int, std::uint32_t> ticks_to_room(int max) {
+    for (int ticks = 0; ticks <= max; ++ticks) {
       if (const std::uint32_t id = bay.spawn(bay::Pile{{1, 1}})) return {ticks, id};
       tick();
     }
-    return {most, 0};
+    return {max, 0};
   }
   kit::MovingBay bay{1};
   Crossing crossing{bay, {}};
@@ -41,7 +41,7 @@ struct FullBay {
 
 TEST(EntityIds, AreFreeAgainWhenEachClientThatKnewThemKnowsTheEnd) {
   FullBay here;
-  EXPECT_EQ(here.crossing.mirror().size(), 10U);
+  EXPECT_EQ(here.crossing.client_world().size(), 10U);
   const schema::AnyRef third = here.bay.all().at(3).ref;
   here.bay.despawn(200);
   here.bay.despawn(3);
@@ -56,8 +56,8 @@ TEST(EntityIds, AreFreeAgainWhenEachClientThatKnewThemKnowsTheEnd) {
   here.tick(4);
   const schema::AnyRef next = here.bay.all().at(3).ref;
   EXPECT_NE(next.generation, third.generation);
-  EXPECT_FALSE(here.crossing.viewer().knows(third));
-  EXPECT_TRUE(here.crossing.viewer().knows(next));
+  EXPECT_FALSE(here.crossing.replicator().knows(third));
+  EXPECT_TRUE(here.crossing.replicator().knows(next));
   here.crossing.expect_complete();
 }
 
@@ -95,8 +95,8 @@ TEST(EntityIds, RestAsLongAsThereAreOthers) {
 
 TEST(EntityIds, AViewerThatEndsLetsGo) {
   FullBay here;
-  std::optional<Viewer> other(here.bay.world());
-  other->see(std::vector<Seen>{{20, false}});
+  std::optional<ClientReplicator> other(here.bay.world());
+  other->see(std::vector<RelevantEntity>{{20, false}});
   std::vector<std::byte> memory(200);
   bits::Writer out(memory);
   ASSERT_TRUE(other->fill(Time{}, out));
@@ -109,8 +109,8 @@ TEST(EntityIds, AViewerThatEndsLetsGo) {
 
 TEST(EntityIds, WhatWasLostOnTheWayKeepsNone) {
   FullBay here;
-  Viewer other(here.bay.world());
-  other.see(std::vector<Seen>{{20, false}});
+  ClientReplicator other(here.bay.world());
+  other.see(std::vector<RelevantEntity>{{20, false}});
   std::vector<std::byte> memory(200);
   bits::Writer out(memory);
   const auto token = other.fill(Time{}, out);
@@ -126,11 +126,11 @@ TEST(EntityIds, AWorldMayEndBeforeItsViewers) {
   auto bay = std::make_unique<kit::MovingBay>(1);
   bay->populate(3, 0, 0, 0);
   bay->stand_still();
-  Viewer viewer(bay->world());
-  viewer.see(std::vector<Seen>{{1, false}, {2, false}});
+  ClientReplicator replicator(bay->world());
+  replicator.see(std::vector<RelevantEntity>{{1, false}, {2, false}});
   std::vector<std::byte> memory(200);
   bits::Writer out(memory);
-  ASSERT_TRUE(viewer.fill(Time{}, out));
+  ASSERT_TRUE(replicator.fill(Time{}, out));
   bay.reset();
 }
 

@@ -11,15 +11,16 @@ namespace kwind {
 namespace {
 
 using replica::Interest;
-using replica::Seen;
-using replica::Sight;
+using replica::InterestQuery;
+using replica::RelevantEntity;
 
-std::set<std::uint32_t> ids_of(std::span<const Seen> seen) {
+std::set<std::uint32_t> ids_of(std::span<const RelevantEntity> seen) {
   std::set<std::uint32_t> ids;
-  for (const Seen& each : seen) ids.insert(each.id);
+  for (const RelevantEntity& each : seen) ids.insert(each.id);
   EXPECT_EQ(ids.size(), seen.size()) << "each once";
-  EXPECT_TRUE(std::is_sorted(seen.begin(), seen.end(),
-                             [](const Seen& a, const Seen& b) { return a.id < b.id; }));
+  EXPECT_TRUE(
+      std::is_sorted(seen.begin(), seen.end(),
+                     [](const RelevantEntity& a, const RelevantEntity& b) { return a.id < b.id; }));
   return ids;
 }
 
@@ -40,15 +41,15 @@ TEST(Interest, AViewIsWhatIsNearWithABorderOfItsOwn) {
     Interest interest(bay.world(), {.enter = 120,
                                     .leave = 150,
                                     .kinds = {{.kind = "Crate", .enter = 40, .leave = 40}},
-                                    .look_every = 1});
-    Sight sight(interest);
+                                    .update_every = 1});
+    InterestQuery query(interest);
     std::set<std::uint32_t> before;
     Eigen::Vector2d eye{bay.even(-500, 500), bay.even(-500, 500)};
     for (int i = 0; i < 60; ++i) {
       eye += Eigen::Vector2d{3, -2};
       bay.step(0.3);
-      sight.look_from(eye[0], eye[1]);
-      const auto found = ids_of(sight.look());
+      query.set_origin(eye[0], eye[1]);
+      const auto found = ids_of(query.look());
       // By the book: every distance, one by one.
       for (const auto& [id, one] : bay.all()) {
         const double far = (place_of(one.value) - eye).norm();
@@ -80,27 +81,27 @@ TEST(Interest, RoomsOwnersFiltersAndWhatIsAlwaysSeen) {
   bay.stand_still();
   Interest interest(bay.world(),
                     {.enter = 50, .leave = 50, .kinds = {{.kind = "Crate", .always = true}}});
-  Sight sight(interest);
-  const auto seen = [&] { return ids_of(sight.look()); };
+  InterestQuery query(interest);
+  const auto seen = [&] { return ids_of(query.look()); };
   EXPECT_EQ(seen(), (std::set{crate})) << "it does not know yet where from";
-  sight.look_from(0, 0);
+  query.set_origin(0, 0);
   EXPECT_EQ(seen(), (std::set{near, cellar, crate}));
   EXPECT_TRUE(interest.put_in_room(bay.all().at(cellar).ref, 7));
-  EXPECT_EQ(ids_of(sight.look_around()), (std::set{near, crate}));
-  sight.enter_room(7);
+  EXPECT_EQ(ids_of(query.update_now()), (std::set{near, crate}));
+  query.enter_room(7);
   EXPECT_EQ(seen(), (std::set{near, cellar, crate}));
-  sight.leave_room(7);
+  query.leave_room(7);
   EXPECT_EQ(seen(), (std::set{near, crate}));
-  sight.own(bay.all().at(mine).ref);
+  query.own(bay.all().at(mine).ref);
   EXPECT_EQ(seen(), (std::set{near, mine, crate}));
-  for (const Seen& each : sight.look()) EXPECT_EQ(each.owner, each.id == mine);
-  sight.set_filter([&](schema::AnyRef ref) { return ref.id != near; });
+  for (const RelevantEntity& each : query.look()) EXPECT_EQ(each.owner, each.id == mine);
+  query.set_filter([&](schema::AnyRef ref) { return ref.id != near; });
   EXPECT_EQ(seen(), (std::set{mine, crate}));
-  sight.set_filter(nullptr);
-  sight.look_from(bay.all().at(mine).ref);
+  query.set_filter(nullptr);
+  query.set_origin(bay.all().at(mine).ref);
   EXPECT_EQ(seen(), (std::set{mine, crate})) << "from the tug nothing else is near";
-  sight.disown(bay.all().at(mine).ref);
-  for (const Seen& each : sight.look()) EXPECT_FALSE(each.owner);
+  query.disown(bay.all().at(mine).ref);
+  for (const RelevantEntity& each : query.look()) EXPECT_FALSE(each.owner);
   const schema::AnyRef gone = bay.all().at(crate).ref;
   bay.despawn(crate);
   bay.stand_still();
@@ -110,12 +111,12 @@ TEST(Interest, RoomsOwnersFiltersAndWhatIsAlwaysSeen) {
 
 TEST(Interest, AnEntityInheritsNoViewFromTheOneThatHadItsId) {
   replica::World world(bay::kEntities, {.reuse_after_ticks = 0});
-  Interest interest(world, {.enter = 100, .leave = 200, .look_every = 1});
-  Sight sight(interest);
-  sight.look_from(0, 0);
+  Interest interest(world, {.enter = 100, .leave = 200, .update_every = 1});
+  InterestQuery query(interest);
+  query.set_origin(0, 0);
   const auto near = world.spawn(bay::Crate{{50, 0}, bay::Cargo::salt, ""});
   world.end_tick();
-  EXPECT_EQ(sight.look().size(), 1U);
+  EXPECT_EQ(query.look().size(), 1U);
   world.despawn(*near);
   std::optional<schema::Ref<bay::Crate>> far;
   for (int i = 0; i < 400 && (!far || far->id != near->id); ++i) {
@@ -124,30 +125,30 @@ TEST(Interest, AnEntityInheritsNoViewFromTheOneThatHadItsId) {
   }
   ASSERT_EQ(far->id, near->id);
   world.end_tick();
-  EXPECT_EQ(sight.look().size(), 0U) << "between enter and leave, and never seen";
+  EXPECT_EQ(query.look().size(), 0U) << "between enter and leave, and never seen";
   world.put(*far, bay::Crate{{50, 0}, bay::Cargo::salt, ""});
   world.end_tick();
-  EXPECT_EQ(sight.look().size(), 1U);
+  EXPECT_EQ(query.look().size(), 1U);
   world.put(*far, bay::Crate{{150, 0}, bay::Cargo::salt, ""});
   world.end_tick();
-  EXPECT_EQ(sight.look().size(), 1U) << "seen before: stays up to leave";
+  EXPECT_EQ(query.look().size(), 1U) << "seen before: stays up to leave";
 }
 
 TEST(Interest, ASightStaysWhereItIsWhenWhatItFollowsHasNoPlace) {
   replica::World world(bay::kEntities);
-  Interest interest(world, {.enter = 100, .leave = 100, .look_every = 1});
-  Sight sight(interest);
+  Interest interest(world, {.enter = 100, .leave = 100, .update_every = 1});
+  InterestQuery query(interest);
   const auto crate = world.spawn(bay::Crate{{400, 0}, bay::Cargo::salt, ""});
   (void)world.spawn(bay::Crate{{0, 0}, bay::Cargo::salt, ""});
   const auto ledger = world.spawn(bay::Ledger{1, "salt"});
-  sight.look_from(400, 0);
+  query.set_origin(400, 0);
   world.end_tick();
   const auto crates = [&] {
-    const auto ids = ids_of(sight.look());
+    const auto ids = ids_of(query.look());
     return std::pair(ids.contains(crate->id), ids.contains(crate->id + 1));
   };
   EXPECT_EQ(crates(), std::pair(true, false));
-  sight.look_from(*ledger);
+  query.set_origin(*ledger);
   world.end_tick();
   EXPECT_EQ(crates(), std::pair(true, false)) << "not from the corner of the world";
 }
@@ -157,19 +158,19 @@ TEST(Interest, ASightFollowsWhatIsAlwaysInView) {
   replica::World world(bay::kEntities);
   Interest interest(
       world,
-      {.enter = 100, .leave = 100, .kinds = {{.kind = "Gull", .always = true}}, .look_every = 1});
-  Sight sight(interest);
+      {.enter = 100, .leave = 100, .kinds = {{.kind = "Gull", .always = true}}, .update_every = 1});
+  InterestQuery query(interest);
   bay::Gull gull{0, 6, {400, 0}, true};
   const auto followed = world.spawn(gull);
   const auto east = world.spawn(bay::Crate{{400, 0}, bay::Cargo::salt, ""});
   const auto west = world.spawn(bay::Crate{{-400, 0}, bay::Cargo::salt, ""});
-  sight.look_from(*followed);
+  query.set_origin(*followed);
   world.end_tick();
-  EXPECT_EQ(ids_of(sight.look()), (std::set<std::uint32_t>{followed->id, east->id}));
+  EXPECT_EQ(ids_of(query.look()), (std::set<std::uint32_t>{followed->id, east->id}));
   gull.at = {-400, 0};
   world.put(*followed, gull);
   world.end_tick();
-  EXPECT_EQ(ids_of(sight.look()), (std::set<std::uint32_t>{followed->id, west->id}));
+  EXPECT_EQ(ids_of(query.look()), (std::set<std::uint32_t>{followed->id, west->id}));
 }
 
 TEST(Interest, WhatIsNearerWeighsMore) {
@@ -178,9 +179,9 @@ TEST(Interest, WhatIsNearerWeighsMore) {
   bay.stand_still();
   Interest interest(bay.world(),
                     {.enter = 200, .leave = 200, .kinds = {{.kind = "Pile", .weight = 2}}});
-  Sight sight(interest);
-  sight.look_from(0, 0);
-  const auto seen = sight.look();
+  InterestQuery query(interest);
+  query.set_origin(0, 0);
+  const auto seen = query.look();
   ASSERT_EQ(seen.size(), 10U);
   for (std::size_t i = 1; i < seen.size(); ++i) EXPECT_LT(seen[i].weight, seen[i - 1].weight);
   EXPECT_GT(seen.back().weight, 2);
@@ -190,14 +191,14 @@ TEST(Interest, ALateStartAndMissedTicksAreCaughtUpWith) {
   kit::MovingBay bay(3);
   bay.populate(20, 0, 10, 0);
   for (int i = 0; i < 5; ++i) bay.step();
-  Interest interest(bay.world(), {.enter = 2000, .leave = 2000, .look_every = 3});
-  Sight sight(interest);
-  sight.look_from(0, 0);
-  EXPECT_EQ(sight.look().size(), 30U);
+  Interest interest(bay.world(), {.enter = 2000, .leave = 2000, .update_every = 3});
+  InterestQuery query(interest);
+  query.set_origin(0, 0);
+  EXPECT_EQ(query.look().size(), 30U);
   for (int i = 0; i < 5; ++i) bay.step(1);  // nobody looks
   std::set<std::uint32_t> wanted;
   for (const auto& [id, one] : bay.all()) wanted.insert(id);
-  EXPECT_EQ(ids_of(sight.look_around()), wanted);
+  EXPECT_EQ(ids_of(query.update_now()), wanted);
 }
 
 }  // namespace

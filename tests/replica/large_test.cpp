@@ -25,34 +25,34 @@ TEST(LargeEntities, ComeInPartsAndAppearWhole) {
     crossing.see_all();
     // Compares each value with what it was; a text cut off would differ.
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
-    if (there_after == 0 && crossing.mirror().get(ref)) there_after = i;
+    if (there_after == 0 && crossing.client_world().get(ref)) there_after = i;
   }
   // 12 datagrams' worth at half of the room each, two a tick, and what was lost of it.
   EXPECT_GT(there_after, 12);
   EXPECT_LT(there_after, 60);
-  EXPECT_GE(crossing.viewer().counts().in_parts, 1U);
-  EXPECT_LE(crossing.viewer().counts().longest_wait, 60U) << "what moves did not wait for it";
+  EXPECT_GE(crossing.replicator().counts().in_parts, 1U);
+  EXPECT_LE(crossing.replicator().counts().longest_wait, 60U) << "what moves did not wait for it";
   // A small change of it goes as one, a large one in parts again.
   bay.put(id, bay::Ledger{7, std::string(5900, 'k')});
   for (int i = 0; i < 80; ++i) {
     bay.stand_still();
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
-  const auto wholes = crossing.viewer().counts().whole;
+  const auto wholes = crossing.replicator().counts().whole;
   bay.put(id, bay::Ledger{8, std::string(5900, 'k')});
   for (int i = 0; i < 20; ++i) {
     bay.stand_still();
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
-  EXPECT_EQ(crossing.mirror().get(ref)->page, 8);
-  EXPECT_EQ(crossing.viewer().counts().whole, wholes);
+  EXPECT_EQ(crossing.client_world().get(ref)->page, 8);
+  EXPECT_EQ(crossing.replicator().counts().whole, wholes);
   bay.put(id, bay::Ledger{9, std::string(5000, 'w')});
   for (int i = 0; i < 80; ++i) {
     bay.stand_still();
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
-  EXPECT_TRUE(crossing.mirror().get(ref)->lines == std::string(5000, 'w'));
-  EXPECT_GT(crossing.viewer().counts().whole, wholes);
+  EXPECT_TRUE(crossing.client_world().get(ref)->lines == std::string(5000, 'w'));
+  EXPECT_GT(crossing.replicator().counts().whole, wholes);
 }
 
 TEST(LargeEntities, OneThatChangesWhileItIsUnderWayIsCaughtUpWith) {
@@ -66,9 +66,9 @@ TEST(LargeEntities, OneThatChangesWhileItIsUnderWayIsCaughtUpWith) {
     bay.stand_still();
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
-  ASSERT_TRUE(crossing.mirror().get(ref));
-  EXPECT_GT(crossing.mirror().get(ref)->page, 50);
-  EXPECT_EQ(crossing.viewer().counts().in_parts, 1U);
+  ASSERT_TRUE(crossing.client_world().get(ref));
+  EXPECT_GT(crossing.client_world().get(ref)->page, 50);
+  EXPECT_EQ(crossing.replicator().counts().in_parts, 1U);
 }
 
 TEST(LargeEntities, OnesThatGoOrAreHiddenOnTheWayLeaveRoomForOthers) {
@@ -79,7 +79,7 @@ TEST(LargeEntities, OnesThatGoOrAreHiddenOnTheWayLeaveRoomForOthers) {
                             .late = 0.2,
                             .room = 200 + bay.random()() % 300,
                             .frames_a_tick = 1,
-                            .optimistic = seed % 3 == 0});
+                            .speculative_baselines = seed % 3 == 0});
     std::vector<std::uint32_t> ids;
     for (int i = 0; i < 300; ++i) {
       if (ids.size() < 4 && bay.chance(0.1)) {
@@ -90,7 +90,7 @@ TEST(LargeEntities, OnesThatGoOrAreHiddenOnTheWayLeaveRoomForOthers) {
         bay.despawn(ids.front());
         ids.erase(ids.begin());
       }
-      std::vector<replica::Seen> seen;
+      std::vector<replica::RelevantEntity> seen;
       for (const std::uint32_t each : ids) {
         if ((each * 7 + static_cast<std::uint32_t>(i) / 30) % 5 != 0) {
           seen.push_back({each, each % 2 == static_cast<std::uint32_t>(i) / 50 % 2});
@@ -107,7 +107,7 @@ TEST(LargeEntities, OnesThatGoOrAreHiddenOnTheWayLeaveRoomForOthers) {
       ASSERT_NO_FATAL_FAILURE(crossing.tick());
     }
     crossing.expect_complete();
-    EXPECT_EQ(crossing.viewer().counts().started_anew, 0U);
+    EXPECT_EQ(crossing.replicator().counts().full_resyncs, 0U);
     if (HasFailure()) FAIL() << "seed " << seed;
   }
 }
@@ -124,7 +124,7 @@ TEST(GridEntities, ACellTakesFewBytesAndALateJoinerGetsTheWholeChart) {
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
   const schema::Ref<bay::Chart> ref{id, bay.all().at(id).ref.generation};
-  ASSERT_TRUE(crossing.mirror().get(ref));
+  ASSERT_TRUE(crossing.client_world().get(ref));
   // 2304 cells of two or three bits: the whole chart takes 700 bytes and more. A cell tells where
   // it is among them in at most 18 bits.
   crossing.count_from_here();
@@ -143,8 +143,8 @@ TEST(GridEntities, ACellTakesFewBytesAndALateJoinerGetsTheWholeChart) {
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
     ASSERT_NO_FATAL_FAILURE(late.tick());
   }
-  EXPECT_TRUE(late.mirror().get(ref)->inks == chart.inks);
-  EXPECT_TRUE(crossing.mirror().get(ref)->inks == chart.inks);
+  EXPECT_TRUE(late.client_world().get(ref)->inks == chart.inks);
+  EXPECT_TRUE(crossing.client_world().get(ref)->inks == chart.inks);
   crossing.expect_complete();
   late.expect_complete();
 }

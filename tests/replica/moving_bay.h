@@ -15,8 +15,8 @@
 #include <vector>
 
 #include "bay.h"
-#include "kwind/replica/mirror.h"
-#include "kwind/replica/viewer.h"
+#include "kwind/replica/client_replicator.h"
+#include "kwind/replica/client_world.h"
 #include "kwind/replica/world.h"
 
 namespace kwind::kit {
@@ -37,7 +37,7 @@ std::vector<std::byte> bits_of(const T& value, schema::View view) {
 
 class MovingBay {
  public:
-  explicit MovingBay(std::uint64_t seed, std::shared_ptr<const replica::CodeSet> codes = nullptr)
+  explicit MovingBay(std::uint64_t seed, std::shared_ptr<const replica::CodeTables> codes = nullptr)
       : random_(seed), world_(bay::kEntities, {.codes = std::move(codes)}) {}
 
   replica::World& world() { return world_; }
@@ -159,10 +159,10 @@ class MovingBay {
     if (chance(0.2)) chart.depths.cells()[random_() % 144] = even(0, 16);
   }
   /// Another page number, and mostly another text of up to `most` letters.
-  void write(bay::Ledger& ledger, std::size_t most = 3000) {
+  void write(bay::Ledger& ledger, std::size_t max = 3000) {
     ledger.page = static_cast<std::int32_t>(random_() % 1001);
     if (chance(0.3)) return;
-    ledger.lines.resize(random_() % most);
+    ledger.lines.resize(random_() % max);
     for (char& letter : ledger.lines) letter = static_cast<char>('a' + random_() % 26);
   }
 
@@ -210,9 +210,9 @@ class MovingBay {
 
 /// Why a mirror does not hold what the bay held at the tick that the mirror names, entity by
 /// entity; empty if it does.
-inline std::string difference(const replica::Mirror& mirror, const MovingBay& bay) {
-  for (const schema::AnyRef& ref : mirror.entities()) {
-    const std::uint32_t tick = mirror.told_at(ref);
+inline std::string difference(const replica::ClientWorld& client_world, const MovingBay& bay) {
+  for (const schema::AnyRef& ref : client_world.entities()) {
+    const std::uint32_t tick = client_world.state_tick(ref);
     const Anyone* const true_value = bay.at(ref.id, tick);
     const auto here = [&] {
       return "entity " + std::to_string(ref.id) + " as of tick " + std::to_string(tick);
@@ -221,9 +221,10 @@ inline std::string difference(const replica::Mirror& mirror, const MovingBay& ba
     std::string wrong = std::visit(
         [&](const auto& value) -> std::string {
           using T = std::decay_t<decltype(value)>;
-          const auto held = mirror.get(schema::Ref<T>{ref.id, ref.generation});
+          const auto held = client_world.get(schema::Ref<T>{ref.id, ref.generation});
           if (!held) return here() + " is of another kind";
-          const schema::View view = mirror.owns(ref) ? schema::View::owner : schema::View::others;
+          const schema::View view =
+              client_world.owns(ref) ? schema::View::owner : schema::View::others;
           if (bits_of(*held, view) == bits_of(value, view)) return "";
           return here() + " differs";
         },

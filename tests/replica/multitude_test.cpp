@@ -5,8 +5,8 @@
 #include <chrono>
 #include <random>
 
+#include "kwind/replica/client_world.h"
 #include "kwind/replica/interest.h"
-#include "kwind/replica/mirror.h"
 #include "multitude.h"
 
 namespace kwind {
@@ -19,11 +19,11 @@ class Multitude {
   explicit Multitude(std::size_t frames_a_tick = 1)
       : world_(multitude::kEntities),
         interest_(world_, {.enter = 40, .leave = 44}),
-        sight_(interest_),
-        viewer_(world_),
-        mirror_(multitude::kEntities),
+        query_(interest_),
+        replicator_(world_),
+        client_world_(multitude::kEntities),
         frames_a_tick_(frames_a_tick) {
-    viewer_.see_through(&sight_);
+    replicator_.bind(&query_);
   }
   void spawn(std::size_t count) {
     for (std::size_t i = 0; i < count; ++i) {
@@ -43,12 +43,12 @@ class Multitude {
     world_.end_tick();
     // As a link does once its probes are answered.
     if (answers) {
-      for (const std::uint64_t lost : std::exchange(unanswered_, {})) viewer_.lost(lost);
+      for (const std::uint64_t lost : std::exchange(unanswered_, {})) replicator_.lost(lost);
     }
     for (std::size_t i = 0; i < frames_a_tick_; ++i) {
       std::vector<std::byte> memory(1100);
       bits::Writer out(memory);
-      const auto token = viewer_.fill(Time{}, out);
+      const auto token = replicator_.fill(Time{}, out);
       if (!token) break;
       ++frames_;
       out.finish();
@@ -56,8 +56,8 @@ class Multitude {
         unanswered_.push_back(*token);
         continue;
       }
-      ASSERT_EQ(mirror_.receive(memory, out.bit_count()), Errc::none);
-      viewer_.acked(*token);
+      ASSERT_EQ(client_world_.receive(memory, out.bit_count()), Errc::none);
+      replicator_.acked(*token);
     }
   }
   /// What is in view, as it is, and nothing else.
@@ -66,21 +66,21 @@ class Multitude {
     for (const auto& [ref, mote] : motes_) {
       if (mote.at.norm() > 40) continue;
       ++in_view;
-      const auto held = mirror_.get(ref);
+      const auto held = client_world_.get(ref);
       ASSERT_TRUE(held) << ref.id;
       EXPECT_EQ(held->glow, mote.glow);
     }
-    EXPECT_GE(mirror_.size(), in_view);
-    EXPECT_LE(mirror_.size(), in_view + in_view / 3) << "what lies between enter and leave";
+    EXPECT_GE(client_world_.size(), in_view);
+    EXPECT_LE(client_world_.size(), in_view + in_view / 3) << "what lies between enter and leave";
   }
   void glow(std::size_t i, std::int32_t glow) {
     motes_[i].second.glow = glow;
     world_.put(motes_[i].first, motes_[i].second);
   }
-  void look_from(double x, double y) { sight_.look_from(x, y); }
+  void set_origin(double x, double y) { query_.set_origin(x, y); }
   replica::World& world() { return world_; }
-  replica::Viewer& viewer() { return viewer_; }
-  replica::Mirror& mirror() { return mirror_; }
+  replica::ClientReplicator& replicator() { return replicator_; }
+  replica::ClientWorld& client_world() { return client_world_; }
   [[nodiscard]] std::size_t frames() const { return frames_; }
   [[nodiscard]] std::size_t size() const { return motes_.size(); }
 
@@ -89,9 +89,9 @@ class Multitude {
   std::mt19937_64 random_{3};
   replica::World world_;
   replica::Interest interest_;
-  replica::Sight sight_;
-  replica::Viewer viewer_;
-  replica::Mirror mirror_;
+  replica::InterestQuery query_;
+  replica::ClientReplicator replicator_;
+  replica::ClientWorld client_world_;
   std::size_t frames_a_tick_;
   std::vector<std::pair<schema::Ref<Mote>, Mote>> motes_;
   std::size_t frames_ = 0;
@@ -100,20 +100,20 @@ class Multitude {
 
 TEST(Multitude, TenThousandSpawnsInATickArriveNearestFirstWithinTheBudget) {
   Multitude bay;
-  bay.look_from(0, 0);
+  bay.set_origin(0, 0);
   bay.tick();
   bay.spawn(10000);
   for (int i = 0; i < 12; ++i) ASSERT_NO_FATAL_FAILURE(bay.tick());
   // 48 of them are in view; the others cost this client nothing.
   bay.expect_right();
-  EXPECT_TRUE(bay.viewer().view_complete());
+  EXPECT_TRUE(bay.replicator().view_complete());
   EXPECT_LE(bay.frames(), 5U);
   // All of them to one who sees everything: one datagram a tick, until all have come.
-  replica::Viewer all(bay.world());
-  std::vector<replica::Seen> seen;
+  replica::ClientReplicator all(bay.world());
+  std::vector<replica::RelevantEntity> seen;
   for (std::uint32_t id = 1; id <= 10000; ++id) seen.push_back({id, false});
   all.see(seen);
-  replica::Mirror mirror(multitude::kEntities);
+  replica::ClientWorld client_world(multitude::kEntities);
   std::size_t frames = 0;
   for (; frames < 200 && !all.view_complete(); ++frames) {
     bay.tick();
@@ -121,19 +121,19 @@ TEST(Multitude, TenThousandSpawnsInATickArriveNearestFirstWithinTheBudget) {
     bits::Writer out(memory);
     if (const auto token = all.fill(Time{}, out)) {
       out.finish();
-      ASSERT_EQ(mirror.receive(memory, out.bit_count()), Errc::none);
+      ASSERT_EQ(client_world.receive(memory, out.bit_count()), Errc::none);
       all.acked(*token);
     }
   }
   // Some 50 bits each.
   EXPECT_GT(frames, 10000 * 45 / 8 / 1100);
   EXPECT_LT(frames, 10000 * 60 / 8 / 1100);
-  EXPECT_EQ(mirror.size(), 10000U);
+  EXPECT_EQ(client_world.size(), 10000U);
 }
 
 TEST(Multitude, SixtyThousandEntitiesAndNotOneMore) {
   Multitude bay;
-  bay.look_from(0, 0);
+  bay.set_origin(0, 0);
   bay.spawn(60000);
   EXPECT_FALSE(bay.world().spawn(Mote{})) << "entities up to 60000";
   EXPECT_EQ(bay.world().size(), 60000U);
@@ -143,7 +143,7 @@ TEST(Multitude, SixtyThousandEntitiesAndNotOneMore) {
   for (int i = 0; i < 10; ++i) ASSERT_NO_FATAL_FAILURE(bay.tick());
   bay.expect_right();
   EXPECT_LT(bay.world().memory() / 60000, 2048U);
-  EXPECT_LT(bay.viewer().memory(), 512U * 1024) << "by what it sees, not by what there is";
+  EXPECT_LT(bay.replicator().memory(), 512U * 1024) << "by what it sees, not by what there is";
   // Half of them go; of most no client knew.
   bay.despawn_last(30000);
   EXPECT_FALSE(bay.world().spawn(Mote{})) << "no id is free yet";
@@ -159,22 +159,22 @@ TEST(Multitude, SixtyThousandEntitiesAndNotOneMore) {
 
 TEST(Multitude, AClientThatAcknowledgesNothingForAMinuteIsToldAnew) {
   Multitude bay;
-  bay.look_from(0, 0);
+  bay.set_origin(0, 0);
   bay.spawn(3000);
   for (int i = 0; i < 20; ++i) ASSERT_NO_FATAL_FAILURE(bay.tick());
   bay.expect_right();
-  const std::size_t before = bay.viewer().memory();
+  const std::size_t before = bay.replicator().memory();
   for (int i = 0; i < 1200; ++i) {
     for (std::size_t m = static_cast<std::size_t>(i) % 10; m < bay.size(); m += 10) {
       bay.glow(m, i % 256);
     }
     ASSERT_NO_FATAL_FAILURE(bay.tick(false));
   }
-  EXPECT_GE(bay.viewer().counts().started_anew, 1U);
-  EXPECT_LT(bay.viewer().memory(), 2 * before + 65536) << "what it waits for is bounded";
+  EXPECT_GE(bay.replicator().counts().full_resyncs, 1U);
+  EXPECT_LT(bay.replicator().memory(), 2 * before + 65536) << "what it waits for is bounded";
   for (int i = 0; i < 20; ++i) ASSERT_NO_FATAL_FAILURE(bay.tick());
   bay.expect_right();
-  EXPECT_TRUE(bay.viewer().view_complete());
+  EXPECT_TRUE(bay.replicator().view_complete());
 }
 
 }  // namespace

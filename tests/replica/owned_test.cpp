@@ -1,34 +1,34 @@
 // Fields that only the owner sees, while the owner changes.
 #include <gtest/gtest.h>
 
-#include "kwind/replica/mirror.h"
-#include "kwind/replica/viewer.h"
+#include "kwind/replica/client_replicator.h"
+#include "kwind/replica/client_world.h"
 #include "kwind/replica/world.h"
 #include "owned.h"
 
 namespace kwind {
 namespace {
 
-using replica::Happening;
+using replica::EntityEvent;
 
 // A world and one client's copy of it, with nothing lost in between.
 struct Owned {
   replica::World world{owned::kEntities};
-  replica::Viewer viewer{world, {}};
-  replica::Mirror mirror{owned::kEntities, 20};
-  std::vector<replica::Seen> seen{};
+  replica::ClientReplicator replicator{world, {}};
+  replica::ClientWorld client_world{owned::kEntities, 20};
+  std::vector<replica::RelevantEntity> seen{};
 
   void tick() {
-    viewer.see(seen);
+    replicator.see(seen);
     world.end_tick();
     std::vector<std::byte> memory(1200);
     bits::Writer out(memory);
-    const auto token = viewer.fill(Time{}, out);
+    const auto token = replicator.fill(Time{}, out);
     ASSERT_TRUE(token);
     const std::size_t bits = out.bit_count();
     out.finish();
-    ASSERT_EQ(mirror.receive(memory, bits), Errc::none);
-    viewer.acked(*token);
+    ASSERT_EQ(client_world.receive(memory, bits), Errc::none);
+    replicator.acked(*token);
   }
 };
 
@@ -46,17 +46,17 @@ TEST(Owned, WhatWasBeforeIsDrawnAsItWasWhenTheOwnerChanges) {
       bay.tick();
       ASSERT_FALSE(HasFatalFailure());
     }
-    EXPECT_EQ(bay.mirror.owns(*ref), gains);
-    EXPECT_EQ(bay.mirror.get(*ref)->orders, gains ? tug.orders : "");
+    EXPECT_EQ(bay.client_world.owns(*ref), gains);
+    EXPECT_EQ(bay.client_world.get(*ref)->orders, gains ? tug.orders : "");
     for (double tick = 2; tick <= 10; tick += 0.25) {
-      const auto drawn = bay.mirror.sample(*ref, tick);
+      const auto drawn = bay.client_world.sample(*ref, tick);
       ASSERT_TRUE(drawn);
       EXPECT_EQ(drawn->at, tug.at) << tick;
       EXPECT_EQ(drawn->name, "Tern") << tick;
       EXPECT_NEAR(drawn->depth, 776 + tick, 1) << tick;
     }
-    EXPECT_EQ(bay.mirror.sample(*ref, 5)->orders, gains ? "" : tug.orders);
-    EXPECT_EQ(bay.mirror.sample(*ref, 9.5)->orders, gains ? tug.orders : "");
+    EXPECT_EQ(bay.client_world.sample(*ref, 5)->orders, gains ? "" : tug.orders);
+    EXPECT_EQ(bay.client_world.sample(*ref, 9.5)->orders, gains ? tug.orders : "");
   }
 }
 
@@ -66,14 +66,14 @@ TEST(Owned, AChangeOfTheOwnerAloneIsTold) {
   ASSERT_TRUE(ref);
   bay.seen = {{ref->id, false}};
   bay.tick();
-  ASSERT_EQ(bay.mirror.take_happenings().size(), 1U);
+  ASSERT_EQ(bay.client_world.take_events().size(), 1U);
   for (const bool mine : {true, false, true}) {
     bay.seen = {{ref->id, mine}};
     bay.tick();
-    const auto happenings = bay.mirror.take_happenings();
-    ASSERT_EQ(happenings.size(), 1U);
-    EXPECT_EQ(happenings[0].kind, Happening::Kind::changed);
-    EXPECT_EQ(bay.mirror.owns(*ref), mine);
+    const auto entity_events = bay.client_world.take_events();
+    ASSERT_EQ(entity_events.size(), 1U);
+    EXPECT_EQ(entity_events[0].kind, EntityEvent::Kind::changed);
+    EXPECT_EQ(bay.client_world.owns(*ref), mine);
   }
 }
 

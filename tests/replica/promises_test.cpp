@@ -9,16 +9,16 @@ namespace {
 
 using kit::Crossing;
 using kit::Path;
-using replica::Seen;
-using replica::Viewer;
+using replica::ClientReplicator;
+using replica::RelevantEntity;
 
 TEST(ReplicaPromises, AClientThatDiffersIsRepairedWithinASecond) {
-  for (const bool optimistic : {false, true}) {
+  for (const bool speculative_baselines : {false, true}) {
     kit::MovingBay bay(11);
     bay.populate(10, 10, 10, 10);
-    Crossing crossing(bay, {.optimistic = optimistic});
-    std::vector<replica::Drifted> found;
-    crossing.viewer().on_drift([&](const replica::Drifted& each) { found.push_back(each); });
+    Crossing crossing(bay, {.speculative_baselines = speculative_baselines});
+    std::vector<replica::Desync> found;
+    crossing.replicator().on_desync([&](const replica::Desync& each) { found.push_back(each); });
     for (int i = 0; i < 50; ++i) {
       bay.step();
       crossing.see_all();
@@ -28,9 +28,9 @@ TEST(ReplicaPromises, AClientThatDiffersIsRepairedWithinASecond) {
     const auto pile = *std::find_if(bay.all().begin(), bay.all().end(), [](const auto& each) {
       return std::holds_alternative<bay::Pile>(each.second.value);
     });
-    crossing.mirror().spoil(pile.second.ref, 1, 4);
+    crossing.client_world().spoil(pile.second.ref, 1, 4);
     crossing.note_spoilt();
-    ASSERT_NE(kit::difference(crossing.mirror(), bay), "");
+    ASSERT_NE(kit::difference(crossing.client_world(), bay), "");
     int ticks = 0;
     for (; ticks < 20 && found.empty(); ++ticks) {
       bay.step();
@@ -45,9 +45,10 @@ TEST(ReplicaPromises, AClientThatDiffersIsRepairedWithinASecond) {
       ASSERT_NO_FATAL_FAILURE(crossing.tick());
     }
     crossing.expect_complete();
-    EXPECT_EQ(kit::difference(crossing.mirror(), bay), "");
-    EXPECT_EQ(crossing.viewer().counts().drifted, 1U);
-    EXPECT_EQ(crossing.viewer().counts().started_anew, 0U) << "one entity was told again, not all";
+    EXPECT_EQ(kit::difference(crossing.client_world(), bay), "");
+    EXPECT_EQ(crossing.replicator().counts().desyncs, 1U);
+    EXPECT_EQ(crossing.replicator().counts().full_resyncs, 0U)
+        << "one entity was told again, not all";
   }
 }
 
@@ -61,7 +62,7 @@ TEST(ReplicaPromises, AnyBitsAsAReportHarmNobody) {
     crossing.see_all();
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
     for (std::byte& byte : memory) byte = static_cast<std::byte>(bay.random()());
-    (void)crossing.viewer().hear_report(memory, bay.random()() % (memory.size() * 8));
+    (void)crossing.replicator().receive_desync_report(memory, bay.random()() % (memory.size() * 8));
   }
   for (int i = 0; i < 80; ++i) {
     bay.stand_still();
@@ -78,25 +79,25 @@ TEST(ReplicaPromises, NothingInViewStarves) {
   std::map<std::uint32_t, std::uint32_t> last;
   for (int i = 0; i < 600; ++i) {
     bay.step();
-    std::vector<Seen> seen;
+    std::vector<RelevantEntity> seen;
     for (const auto& [id, one] : bay.all()) {
       seen.push_back({id, false, std::holds_alternative<bay::Tug>(one.value) ? 100.0F : 1.0F});
     }
     crossing.see(seen);
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
-  EXPECT_EQ(crossing.mirror().size(), 100U);
+  EXPECT_EQ(crossing.client_world().size(), 100U);
   std::array<double, 2> age{};  // of all gulls, all tugs; ticks
   for (const auto& [id, one] : bay.all()) {
-    const std::uint32_t old = bay.world().tick() - crossing.mirror().told_at(one.ref);
-    EXPECT_LE(old, 2 * Viewer::kPatience + 4);
+    const std::uint32_t old = bay.world().tick() - crossing.client_world().state_tick(one.ref);
+    EXPECT_LE(old, 2 * ClientReplicator::kPatience + 4);
     age[std::holds_alternative<bay::Tug>(one.value) ? 1 : 0] += old;
   }
   // What waits beyond its patience goes in the order of waiting: a round of all takes no more than
   // that many ticks again here.
-  EXPECT_LE(crossing.viewer().counts().longest_wait, 2 * Viewer::kPatience);
-  EXPECT_LE(crossing.viewer().oldest_wait(), 2 * Viewer::kPatience);
-  EXPECT_GT(crossing.viewer().oldest_wait(), 0U);
+  EXPECT_LE(crossing.replicator().counts().longest_wait, 2 * ClientReplicator::kPatience);
+  EXPECT_LE(crossing.replicator().oldest_wait(), 2 * ClientReplicator::kPatience);
+  EXPECT_GT(crossing.replicator().oldest_wait(), 0U);
   EXPECT_LT(age[1] / 40, 0.5 * age[0] / 60) << "what weighs more waits less";
 }
 
@@ -109,22 +110,22 @@ TEST(ReplicaPromises, ALateJoinerGetsTheNearestFirstAndIsThenComplete) {
     const auto& at = std::get<bay::Pile>(bay.all().at(ref.id).value).at;
     return std::hypot(at[0], at[1]);
   };
-  std::vector<Seen> seen;
+  std::vector<RelevantEntity> seen;
   for (const auto& [id, one] : bay.all()) {
     seen.push_back({id, false, static_cast<float>(4 - far(one.ref) / 300)});
   }
   crossing.see(seen);
-  EXPECT_FALSE(crossing.viewer().view_complete());
+  EXPECT_FALSE(crossing.replicator().view_complete());
   for (int i = 0; i < 6; ++i) {
     bay.stand_still();
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
-  ASSERT_GT(crossing.mirror().size(), 20U);
-  ASSERT_LT(crossing.mirror().size(), 200U);
+  ASSERT_GT(crossing.client_world().size(), 20U);
+  ASSERT_LT(crossing.client_world().size(), 200U);
   double farthest_there = 0;
   double nearest_missing = 1e9;
   std::set<std::uint32_t> there;
-  for (const auto& ref : crossing.mirror().entities()) {
+  for (const auto& ref : crossing.client_world().entities()) {
     there.insert(ref.id);
     farthest_there = std::max(farthest_there, far(ref));
   }
@@ -133,13 +134,13 @@ TEST(ReplicaPromises, ALateJoinerGetsTheNearestFirstAndIsThenComplete) {
   }
   // Two frames of them are still on their way.
   EXPECT_LT(farthest_there, nearest_missing + 60);
-  EXPECT_FALSE(crossing.viewer().view_complete());
-  for (int i = 0; i < 60 && !crossing.viewer().view_complete(); ++i) {
+  EXPECT_FALSE(crossing.replicator().view_complete());
+  for (int i = 0; i < 60 && !crossing.replicator().view_complete(); ++i) {
     bay.stand_still();
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
-  EXPECT_TRUE(crossing.viewer().view_complete());
-  EXPECT_EQ(crossing.mirror().size(), 300U);
+  EXPECT_TRUE(crossing.replicator().view_complete());
+  EXPECT_EQ(crossing.client_world().size(), 300U);
 }
 
 TEST(ReplicaPromises, WhatHasAToleranceIsShownWithinIt) {
@@ -152,12 +153,12 @@ TEST(ReplicaPromises, WhatHasAToleranceIsShownWithinIt) {
       bay.step();
       crossing.see_all();
       ASSERT_NO_FATAL_FAILURE(crossing.tick());
-      const std::uint32_t tick = crossing.mirror().tick();
-      for (const schema::AnyRef& ref : crossing.mirror().entities()) {
+      const std::uint32_t tick = crossing.client_world().tick();
+      for (const schema::AnyRef& ref : crossing.client_world().entities()) {
         const auto* const truth = bay.at(ref.id, tick);
         ASSERT_NE(truth, nullptr);
         const schema::Ref<bay::Punt> punt{ref.id, ref.generation};
-        const auto shown = crossing.mirror().sample(punt, tick);
+        const auto shown = crossing.client_world().sample(punt, tick);
         ASSERT_TRUE(shown);
         const double off = (shown->at - std::get<bay::Punt>(*truth).at).norm();
         // A quarter of a metre, and the rounding of both to a sixteenth.
@@ -165,23 +166,23 @@ TEST(ReplicaPromises, WhatHasAToleranceIsShownWithinIt) {
       }
     }
     // 20 that move all the time: exact, each would be told of in each tick.
-    EXPECT_LT(crossing.viewer().counts().changed, 200 * 20 / 4);
+    EXPECT_LT(crossing.replicator().counts().changed, 200 * 20 / 4);
   }
 }
 
 TEST(ReplicaPromises, ARateIsKeptAndItsTicksAreSpread) {
   replica::World world(bay::kEntities, {.ticks_per_second = 20});
   std::vector<schema::Ref<bay::Buoy>> buoys;
-  std::vector<Seen> seen;
+  std::vector<RelevantEntity> seen;
   for (int i = 0; i < 40; ++i) {
     buoys.push_back(*world.spawn(bay::Buoy{i}));
     seen.push_back({buoys.back().id});
   }
-  Viewer viewer(world);
-  viewer.see(seen);
-  replica::Mirror mirror(bay::kEntities);
+  ClientReplicator replicator(world);
+  replicator.see(seen);
+  replica::ClientWorld client_world(bay::kEntities);
   std::vector<std::byte> memory(1200);
-  std::map<std::uint32_t, std::vector<std::uint32_t>> told;  // ticks, by id
+  std::map<std::uint32_t, std::vector<std::uint32_t>> updates;  // ticks, by id
   std::map<std::uint32_t, int> of_a_tick;
   for (int tick = 1; tick <= 80; ++tick) {
     for (std::size_t i = 0; i < buoys.size(); ++i) {
@@ -189,20 +190,20 @@ TEST(ReplicaPromises, ARateIsKeptAndItsTicksAreSpread) {
     }
     world.end_tick();
     bits::Writer out(memory);
-    const auto token = viewer.fill(Time{}, out);
+    const auto token = replicator.fill(Time{}, out);
     ASSERT_TRUE(token);
     out.finish();
-    ASSERT_EQ(mirror.receive(memory, out.bit_count()), Errc::none);
-    viewer.acked(*token);
-    for (const replica::Happening& each : mirror.take_happenings()) {
-      told[each.entity.id].push_back(mirror.tick());
-      if (tick > 10) ++of_a_tick[mirror.tick()];
+    ASSERT_EQ(client_world.receive(memory, out.bit_count()), Errc::none);
+    replicator.acked(*token);
+    for (const replica::EntityEvent& each : client_world.take_events()) {
+      updates[each.entity.id].push_back(client_world.tick());
+      if (tick > 10) ++of_a_tick[client_world.tick()];
     }
   }
-  for (const auto& [id, ticks] : told) {
+  for (const auto& [id, ticks] : updates) {
     ASSERT_GT(ticks.size(), 15U);
     for (std::size_t i = 2; i < ticks.size(); ++i) EXPECT_EQ(ticks[i] - ticks[i - 1], 4U) << id;
-    const auto held = mirror.get(buoys[id - 1]);
+    const auto held = client_world.get(buoys[id - 1]);
     EXPECT_EQ(held->height, (static_cast<int>(id) - 1 + static_cast<int>(ticks.back()) * 7) % 1000);
   }
   for (const auto& [tick, count] : of_a_tick) EXPECT_EQ(count, 10) << "tick " << tick;
@@ -217,15 +218,16 @@ TEST(ReplicaPromises, TheNewestInputUsedIsTold) {
     crossing.see_all();
     // An input a tick, but for a while in which none came.
     const std::uint32_t used = i < 100 ? 70000 + i : i < 120 ? 70100 : 70000 + i;
-    crossing.viewer().used_input(used);
+    crossing.replicator().last_processed_input(used);
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
-    if (crossing.mirror().tick() == 0) {
-      EXPECT_FALSE(crossing.mirror().input_used());
+    if (crossing.client_world().tick() == 0) {
+      EXPECT_FALSE(crossing.client_world().last_processed_input());
       continue;
     }
-    const std::uint32_t then = crossing.mirror().tick();
+    const std::uint32_t then = crossing.client_world().tick();
     const std::uint32_t wanted = then < 100 ? 70000 + then : then < 120 ? 70100 : 70000 + then;
-    EXPECT_EQ(crossing.mirror().input_used(), static_cast<std::uint16_t>(wanted)) << then;
+    EXPECT_EQ(crossing.client_world().last_processed_input(), static_cast<std::uint16_t>(wanted))
+        << then;
   }
 }
 

@@ -12,9 +12,9 @@ namespace {
 
 using kit::Crossing;
 using kit::Path;
-using replica::Mirror;
-using replica::Seen;
-using replica::Viewer;
+using replica::ClientReplicator;
+using replica::ClientWorld;
+using replica::RelevantEntity;
 
 TEST(Replica, AClientHasWhatTheServerHas) {
   kit::MovingBay bay(1);
@@ -31,8 +31,8 @@ TEST(Replica, AClientHasWhatTheServerHas) {
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
   crossing.expect_complete();
-  EXPECT_EQ(crossing.mirror().size(), 70U);
-  EXPECT_EQ(crossing.viewer().counts().whole, 70U) << "each once";
+  EXPECT_EQ(crossing.client_world().size(), 70U);
+  EXPECT_EQ(crossing.replicator().counts().whole, 70U) << "each once";
 }
 
 TEST(Replica, WhatHappenedIsTold) {
@@ -47,7 +47,7 @@ TEST(Replica, WhatHappenedIsTold) {
   };
   const auto happened = [&] {
     std::vector<int> kinds;
-    for (const auto& each : crossing.mirror().take_happenings())
+    for (const auto& each : crossing.client_world().take_events())
       kinds.push_back(static_cast<int>(each.kind));
     return kinds;
   };
@@ -56,19 +56,20 @@ TEST(Replica, WhatHappenedIsTold) {
   step();
   EXPECT_EQ(happened(), std::vector<int>{0});
   const schema::Ref<bay::Crate> ref{id, bay.all().at(id).ref.generation};
-  EXPECT_EQ(crossing.mirror().get(ref)->label, "salt");
-  EXPECT_FALSE(crossing.mirror().get(schema::Ref<bay::Gull>{id, ref.generation})) << "another kind";
+  EXPECT_EQ(crossing.client_world().get(ref)->label, "salt");
+  EXPECT_FALSE(crossing.client_world().get(schema::Ref<bay::Gull>{id, ref.generation}))
+      << "another kind";
   bay.put(id, bay::Crate{{10, 20.5}, bay::Cargo::fish, "fish"});
   bay.step();
   step();
   EXPECT_EQ(happened(), std::vector<int>{1});
-  EXPECT_EQ(crossing.mirror().get(ref)->label, "fish");
-  EXPECT_DOUBLE_EQ(crossing.mirror().get(ref)->at[1], 20.5);
+  EXPECT_EQ(crossing.client_world().get(ref)->label, "fish");
+  EXPECT_DOUBLE_EQ(crossing.client_world().get(ref)->at[1], 20.5);
   bay.despawn(id);
   crossing.see_all();
   step();
   EXPECT_EQ(happened(), std::vector<int>{2});
-  EXPECT_FALSE(crossing.mirror().get(ref));
+  EXPECT_FALSE(crossing.client_world().get(ref));
   EXPECT_FALSE(bay.world().put(ref, bay::Crate{}));
 }
 
@@ -86,12 +87,12 @@ TEST(Replica, OwnerOnlyFieldsGoToTheOwner) {
       bay.stand_still();
       crossing.tick();
     }
-    return crossing.mirror().get(ref)->fuel;
+    return crossing.client_world().get(ref)->fuel;
   };
   bay.step();
   EXPECT_EQ(fuel_seen(false), 0);
   EXPECT_EQ(fuel_seen(true), 700);
-  EXPECT_EQ(crossing.mirror().get(ref)->name, "Curlew");
+  EXPECT_EQ(crossing.client_world().get(ref)->name, "Curlew");
   EXPECT_EQ(fuel_seen(false), 0) << "it was told once; as of now it is somebody else's";
 }
 
@@ -115,12 +116,12 @@ TEST(Replica, FewBytesCarryWhatMoves) {
 }
 
 TEST(Replica, CodesThatFitTheTrafficTakeFewerBytes) {
-  const auto bytes = [](std::uint64_t seed, const std::shared_ptr<const replica::CodeSet>& codes,
-                        replica::Tally* tally) {
+  const auto bytes = [](std::uint64_t seed, const std::shared_ptr<const replica::CodeTables>& codes,
+                        replica::SymbolCounts* symbol_counts) {
     kit::MovingBay bay(seed, codes);
     bay.populate(100, 30, 12, 9);
     Crossing crossing(bay, {.loss = 0.02}, codes);
-    crossing.viewer().count_into(tally);
+    crossing.replicator().count_into(symbol_counts);
     for (int i = 0; i < 400; ++i) {
       bay.step(0.05);
       crossing.see_all();
@@ -129,28 +130,29 @@ TEST(Replica, CodesThatFitTheTrafficTakeFewerBytes) {
     }
     return crossing.bytes_a_tick_since();
   };
-  replica::Tally tally(bay::kEntities);
-  const double before = bytes(8, nullptr, &tally);
-  const auto trained = std::make_shared<const replica::CodeSet>(tally);
+  replica::SymbolCounts symbol_counts(bay::kEntities);
+  const double before = bytes(8, nullptr, &symbol_counts);
+  const auto trained = std::make_shared<const replica::CodeTables>(symbol_counts);
   EXPECT_LT(bytes(8, trained, nullptr), 0.95 * before);
   EXPECT_LT(bytes(9, trained, nullptr), 0.95 * bytes(9, nullptr, nullptr)) << "another seed";
   // Codes from nothing at all still carry everything.
-  const auto blank = std::make_shared<const replica::CodeSet>(replica::Tally(bay::kEntities));
+  const auto blank =
+      std::make_shared<const replica::CodeTables>(replica::SymbolCounts(bay::kEntities));
   EXPECT_GT(bytes(9, blank, nullptr), before);
 }
 
 TEST(Replica, ASymbolThatTrafficNeverHadStaysShort) {
   for (const std::uint32_t counted : {1000U, 1000000U, 0xf0000000U}) {
-    replica::Tally traffic(bay::kEntities);
-    replica::Tally unseen(bay::kEntities);
+    replica::SymbolCounts traffic(bay::kEntities);
+    replica::SymbolCounts unseen(bay::kEntities);
     for (std::size_t k = 0; k < traffic.kinds().size(); ++k) {
-      for (std::size_t age = 0; age < replica::Tally::kAges; ++age) {
+      for (std::size_t age = 0; age < replica::SymbolCounts::kAges; ++age) {
         traffic.kinds()[k].movers[age].back() = counted;
         for (std::uint32_t& count : unseen.kinds()[k].movers[age]) count = 1;
         unseen.kinds()[k].movers[age].back() = 0;
       }
     }
-    const replica::CodeSet codes(replica::Tally::fitted(bay::kEntities, traffic));
+    const replica::CodeTables codes(replica::SymbolCounts::fitted(bay::kEntities, traffic));
     for (const replica::AlphabetCost& cost : replica::costs_of(unseen, codes)) {
       // Among n symbols that share 1/256 of the weight, n times as likely as the built-in set says.
       const double each = cost.bits / static_cast<double>(cost.symbols);
@@ -177,9 +179,9 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
     path.one_way = 1 + static_cast<int>(random() % 6);
     path.room = bay.chance(0.4) ? 40 + random() % 100 : 1200;
     path.frames_a_tick = 1 + static_cast<int>(random() % 3);
-    path.optimistic = bay.chance(0.4);
+    path.speculative_baselines = bay.chance(0.4);
     path.mistaken = seed % 2 == 0 ? bay.even(0, 0.3) : 0;
-    SCOPED_TRACE(path.optimistic ? "optimistic" : "");
+    SCOPED_TRACE(path.speculative_baselines ? "speculative_baselines" : "");
     Crossing crossing(bay, path);
     const double share_seen = bay.even(0.3, 1);
     const double flapping = bay.chance(0.5) ? 0 : bay.even(0, 0.2);
@@ -188,7 +190,7 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
         bay.chance(0.5) ? 1000 : 1 + static_cast<std::uint32_t>(random() % 20);
     std::set<std::uint32_t> hidden;
     const auto look = [&] {
-      std::vector<Seen> seen;
+      std::vector<RelevantEntity> seen;
       for (const auto& [id, one] : bay.all()) {
         if (bay.chance(flapping)) {
           if (!hidden.erase(id)) hidden.insert(id);
@@ -212,7 +214,7 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
     }
     // A quiet path and a world that stands still: all is told in the end.
     crossing.path() = {};
-    for (int i = 0; i < 160 && !(i > 100 && crossing.viewer().complete()); ++i) {
+    for (int i = 0; i < 160 && !(i > 100 && crossing.replicator().complete()); ++i) {
       bay.stand_still();
       crossing.tick();
       if (testing::Test::HasFatalFailure()) return;
@@ -228,18 +230,18 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
 TEST(Replica, ASpoiltFrameChangesNothingOrIsWhole) {
   kit::MovingBay bay(6);
   bay.populate(3, 6, 6, 6);
-  Viewer viewer(bay.world());
-  Mirror mirror(bay::kEntities);
-  std::vector<Seen> seen;
+  ClientReplicator replicator(bay.world());
+  ClientWorld client_world(bay::kEntities);
+  std::vector<RelevantEntity> seen;
   std::vector<std::byte> memory(1200);
   std::size_t refused = 0;
   for (int i = 0; i < 3000; ++i) {
     bay.step(0.05);
     seen.clear();
     for (const auto& [id, one] : bay.all()) seen.push_back({id, false});
-    viewer.see(seen);
+    replicator.see(seen);
     bits::Writer out(memory);
-    const auto token = viewer.fill(Time{}, out);
+    const auto token = replicator.fill(Time{}, out);
     if (!token) continue;
     const std::size_t bits = out.bit_count();
     out.finish();
@@ -250,29 +252,29 @@ TEST(Replica, ASpoiltFrameChangesNothingOrIsWhole) {
       const std::size_t bit = bay.random()() % bits;
       spoilt[bit / 8] ^= std::byte{1} << bit % 8;
     }
-    const bits::Digest128 before = mirror.digest();
+    const Digest128 before = client_world.digest();
     if (i % 10 == 0) {
-      const Errc error = mirror.receive(spoilt, kept);
+      const Errc error = client_world.receive(spoilt, kept);
       // As good as another frame, or kept until it can be read: a full resync follows.
       if (error == Errc::none || error == Errc::base_missing) {
-        mirror = Mirror(bay::kEntities);
-        viewer = Viewer(bay.world());
+        client_world = ClientWorld(bay::kEntities);
+        replicator = ClientReplicator(bay.world());
         continue;
       }
       ++refused;
-      ASSERT_EQ(mirror.digest(), before) << error_info(error).name;
+      ASSERT_EQ(client_world.digest(), before) << error_info(error).name;
     }
-    const Errc error = mirror.receive(memory, bits);
+    const Errc error = client_world.receive(memory, bits);
     ASSERT_EQ(error, Errc::none) << error_info(error).name << " in tick " << i;
-    ASSERT_EQ(kit::difference(mirror, bay), "");
-    viewer.acked(*token);
+    ASSERT_EQ(kit::difference(client_world, bay), "");
+    replicator.acked(*token);
   }
   EXPECT_GT(refused, 100U);
 }
 
 TEST(Replica, AFrameWithAHugeNumberTakesNoLonger) {
   // A thousand times 2^31 steps would take this test beyond its time limit.
-  Mirror mirror(bay::kEntities);
+  ClientWorld client_world(bay::kEntities);
   for (std::uint32_t i = 0; i <= 1000; ++i) {
     const std::uint32_t frame = i == 1000 ? 0xfffffffeU : 0x80000000U + i * 2000000;
     std::vector<std::byte> memory(32);
@@ -288,9 +290,9 @@ TEST(Replica, AFrameWithAHugeNumberTakesNoLonger) {
     out.put_bool(false);  // nobody arrives
     out.put_bool(false);  // nor do parts of anybody
     out.finish();
-    EXPECT_EQ(mirror.receive(memory, out.bit_count()), Errc::none);
+    EXPECT_EQ(client_world.receive(memory, out.bit_count()), Errc::none);
   }
-  EXPECT_EQ(mirror.size(), 0U);
+  EXPECT_EQ(client_world.size(), 0U);
 }
 
 TEST(Replica, EveryCompilerMakesTheSameBits) {

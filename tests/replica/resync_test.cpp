@@ -8,18 +8,18 @@
 #include <stdexcept>
 
 #include "kit/sim_hosts.h"
+#include "kwind/replica/client_replicator.h"
+#include "kwind/replica/client_world.h"
 #include "kwind/replica/inputs.h"
-#include "kwind/replica/mirror.h"
-#include "kwind/replica/viewer.h"
 #include "moving_bay.h"
 
 namespace kwind {
 namespace {
 
 using namespace std::chrono_literals;
-using replica::Mirror;
-using replica::Seen;
-using replica::Viewer;
+using replica::ClientReplicator;
+using replica::ClientWorld;
+using replica::RelevantEntity;
 
 constexpr Duration kTick = 50ms;
 
@@ -29,25 +29,25 @@ class Resync : public testing::Test {
   Resync() {
     bay_.populate(3, 4, 4, 4);
     server_.on_connect([this](host::Peer peer) { peer_ = peer; });
-    server_.on_fill([this](host::Peer, std::span<const std::byte> payload, std::size_t bits) {
+    server_.on_payload([this](host::Peer, std::span<const std::byte> payload, std::size_t bits) {
       if (lose_requests_ > 0 && !payload.empty()) {
         --lose_requests_;
         return Errc::none;
       }
-      const Errc error = receiver_.receive(payload, bits, &viewer_);
+      const Errc error = receiver_.receive(payload, bits, &replicator_);
       if (error == Errc::none) ++heard_;
       return error;
     });
   }
   void attach() {
-    mirror_ = std::make_unique<Mirror>(bay::kEntities);
-    sender_ = std::make_unique<replica::InputSender>(*mirror_);
+    client_world_ = std::make_unique<ClientWorld>(bay::kEntities);
+    sender_ = std::make_unique<replica::InputSender>(*client_world_);
   }
   void listen() {
-    client_.on_fill([this](std::span<const std::byte> payload, std::size_t bits) {
+    client_.on_payload([this](std::span<const std::byte> payload, std::size_t bits) {
       const std::uint64_t frame = frames_++;
       if (throw_at_ && frame == *throw_at_) throw std::runtime_error("a handler that fails once");
-      return mirror_->receive(payload, bits);
+      return client_world_->receive(payload, bits);
     });
   }
   void run(Duration time) {
@@ -55,29 +55,29 @@ class Resync : public testing::Test {
       bay_.step(0.02);
       seen_.clear();
       for (const auto& [id, one] : bay_.all()) seen_.push_back({id, false});
-      viewer_.see(seen_);
-      if (peer_ != host::Peer{}) server_.offer_fill(peer_, &viewer_, 1);
-      if (sender_ != nullptr) client_.offer_fill(sender_.get(), 1);
+      replicator_.see(seen_);
+      if (peer_ != host::Peer{}) server_.schedule_payload(peer_, &replicator_, 1);
+      if (sender_ != nullptr) client_.schedule_payload(sender_.get(), 1);
       hosts_.run(kTick);
     }
   }
   // What the mirror has is what the server has; the frame of the last tick may be under way.
   void expect_in_step(const std::string& what) {
-    EXPECT_GT(mirror_->tick() + 4, bay_.world().tick()) << what << ": nothing newer came";
-    EXPECT_EQ(kit::difference(*mirror_, bay_), "") << what;
-    EXPECT_EQ(mirror_->size(), bay_.all().size()) << what;
+    EXPECT_GT(client_world_->tick() + 4, bay_.world().tick()) << what << ": nothing newer came";
+    EXPECT_EQ(kit::difference(*client_world_, bay_), "") << what;
+    EXPECT_EQ(client_world_->size(), bay_.all().size()) << what;
   }
 
   kit::MovingBay bay_{1};
   kit::SimHosts hosts_{bay::kProtocol};
   host::Server& server_ = hosts_.server();
   host::Client& client_ = hosts_.join();
-  Viewer viewer_{bay_.world()};
+  ClientReplicator replicator_{bay_.world()};
   replica::InputReceiver receiver_;
-  std::unique_ptr<Mirror> mirror_;
+  std::unique_ptr<ClientWorld> client_world_;
   std::unique_ptr<replica::InputSender> sender_;
   host::Peer peer_{};
-  std::vector<Seen> seen_;
+  std::vector<RelevantEntity> seen_;
   std::uint64_t frames_ = 0;
   std::uint64_t heard_ = 0;
   std::size_t lose_requests_ = 0;
@@ -91,9 +91,9 @@ TEST_F(Resync, ForAClientThatAttachesASecondLate) {
   run(1s);
   expect_in_step("after a second");
   EXPECT_GT(client_.counts().drops.of(Errc::payload_not_taken), 10U) << "counted, not silent";
-  EXPECT_EQ(viewer_.counts().resyncs, 1U);
-  EXPECT_EQ(mirror_->waiting(), 0U);
-  EXPECT_GT(mirror_->counts().unread, 0U);
+  EXPECT_EQ(replicator_.counts().resyncs, 1U);
+  EXPECT_EQ(client_world_->waiting(), 0U);
+  EXPECT_GT(client_world_->counts().unread, 0U);
 }
 
 TEST_F(Resync, ForAClientThatAttachesAMinuteLate) {
@@ -102,7 +102,7 @@ TEST_F(Resync, ForAClientThatAttachesAMinuteLate) {
   listen();
   run(500ms);
   expect_in_step("half a second after it attached");
-  EXPECT_EQ(viewer_.counts().resyncs, 1U);
+  EXPECT_EQ(replicator_.counts().resyncs, 1U);
 }
 
 TEST_F(Resync, ForAMirrorThatIsReplaced) {
@@ -111,12 +111,12 @@ TEST_F(Resync, ForAMirrorThatIsReplaced) {
   run(5s);
   for (int i = 0; i < 3; ++i) {
     sender_.reset();
-    client_.offer_fill(nullptr, 0);
+    client_.schedule_payload(nullptr, 0);
     attach();
     run(2s);
     expect_in_step("mirror " + std::to_string(i));
   }
-  EXPECT_EQ(viewer_.counts().resyncs, 3U);
+  EXPECT_EQ(replicator_.counts().resyncs, 3U);
 }
 
 TEST_F(Resync, AfterAHandlerThrewAtAnyFrame) {
@@ -138,7 +138,7 @@ TEST_F(Resync, IsAskedForAgainWhenTheRequestIsLost) {
   throw_at_ = frames_;
   lose_requests_ = 2;
   run(300ms);
-  EXPECT_GT(mirror_->waiting(), 0U);
+  EXPECT_GT(client_world_->waiting(), 0U);
   run(2s);
   expect_in_step("two requests were lost");
   EXPECT_GE(sender_->resyncs_requested(), 3U);
@@ -155,78 +155,80 @@ TEST_F(Resync, CompleteIsFalseWhileAChangeWaitsBehindOneInFlight) {
     gull.speed = 8;
     bay_.spawn(gull);
     run(2 * kTick);  // all of it is in flight, and it has moved on since
-    waiting += viewer_.complete() ? 0 : 1;
+    waiting += replicator_.complete() ? 0 : 1;
   }
   EXPECT_GE(waiting, 5U);
 }
 
 TEST_F(Resync, AMirrorWithAnotherTickRateIsToldSo) {
-  mirror_ = std::make_unique<Mirror>(bay::kEntities, 30);
-  sender_ = std::make_unique<replica::InputSender>(*mirror_);
+  client_world_ = std::make_unique<ClientWorld>(bay::kEntities, 30);
+  sender_ = std::make_unique<replica::InputSender>(*client_world_);
   listen();
   run(1s);
-  EXPECT_EQ(mirror_->size(), 0U);
+  EXPECT_EQ(client_world_->size(), 0U);
   EXPECT_GT(client_.counts().drops.of(Errc::tick_rate), 0U);
-  EXPECT_EQ(mirror_->counts().drifts, 0U);
+  EXPECT_EQ(client_world_->counts().desyncs, 0U);
 }
 
 TEST_F(Resync, AMirrorWithOtherCodesIsToldSo) {
-  const auto others = std::make_shared<const replica::CodeSet>(replica::Tally(bay::kEntities));
-  mirror_ = std::make_unique<Mirror>(bay::kEntities, 20, others);
-  sender_ = std::make_unique<replica::InputSender>(*mirror_);
+  const auto others =
+      std::make_shared<const replica::CodeTables>(replica::SymbolCounts(bay::kEntities));
+  client_world_ = std::make_unique<ClientWorld>(bay::kEntities, 20, others);
+  sender_ = std::make_unique<replica::InputSender>(*client_world_);
   listen();
   run(1s);
-  EXPECT_EQ(mirror_->size(), 0U);
-  EXPECT_GT(client_.counts().drops.of(Errc::code_set), 0U);
-  EXPECT_EQ(mirror_->counts().drifts, 0U);
+  EXPECT_EQ(client_world_->size(), 0U);
+  EXPECT_GT(client_.counts().drops.of(Errc::code_tables), 0U);
+  EXPECT_EQ(client_world_->counts().desyncs, 0U);
 }
 
 // Codes of one kind of frames take half as much again for the other: nobody gets them by mistake.
 TEST_F(Resync, CodesTrainedOnOtherFramesAreRefused) {
-  replica::Tally tally(bay::kEntities);
-  EXPECT_FALSE(replica::CodeSet(tally).trained_on());
-  viewer_.count_into(&tally);
+  replica::SymbolCounts symbol_counts(bay::kEntities);
+  EXPECT_FALSE(replica::CodeTables(symbol_counts).trained_on());
+  replicator_.count_into(&symbol_counts);
   attach();
   listen();
   run(1s);
-  ASSERT_EQ(tally.frame_kinds(), replica::FrameKinds::exact);
-  replica::Tally at_mirror(bay::kEntities);
-  mirror_->count_into(&at_mirror);
+  ASSERT_EQ(symbol_counts.snapshot_modes(), replica::SnapshotModes::exact);
+  replica::SymbolCounts at_client_world(bay::kEntities);
+  client_world_->count_into(&at_client_world);
   run(1s);
-  EXPECT_EQ(at_mirror.frame_kinds(), replica::FrameKinds::exact);
-  const auto codes =
-      std::make_shared<const replica::CodeSet>(replica::Tally::fitted(bay::kEntities, tally));
-  ASSERT_EQ(codes->trained_on(), replica::FrameKinds::exact);
+  EXPECT_EQ(at_client_world.snapshot_modes(), replica::SnapshotModes::exact);
+  const auto codes = std::make_shared<const replica::CodeTables>(
+      replica::SymbolCounts::fitted(bay::kEntities, symbol_counts));
+  ASSERT_EQ(codes->trained_on(), replica::SnapshotModes::exact);
   const auto read =
       replica::read_codes(replica::text_of(*codes, bay::kEntities, "bay"), bay::kEntities);
   ASSERT_TRUE(read);
-  EXPECT_EQ((*read)->trained_on(), replica::FrameKinds::exact);
-  const Viewer fits(bay_.world(), {.codes = codes});
-  EXPECT_DEATH(Viewer(bay_.world(), {.optimistic = true, .codes = codes}), "");
-  tally.count_frames_of(replica::FrameKinds::optimistic);
-  EXPECT_FALSE(replica::CodeSet(tally).trained_on()) << "a mixture";
+  EXPECT_EQ((*read)->trained_on(), replica::SnapshotModes::exact);
+  const ClientReplicator fits(bay_.world(), {.codes = codes});
+  EXPECT_DEATH(ClientReplicator(bay_.world(), {.speculative_baselines = true, .codes = codes}), "");
+  symbol_counts.count_snapshots_of(replica::SnapshotModes::speculative_baselines);
+  EXPECT_FALSE(replica::CodeTables(symbol_counts).trained_on()) << "a mixture";
 }
 
 TEST_F(Resync, AMirrorMayMoveOrEndUnderItsSender) {
   attach();
   replica::InputSender& sender = *sender_;
-  auto elsewhere = std::make_unique<Mirror>(std::move(*mirror_));
-  mirror_ = std::move(elsewhere);
+  auto elsewhere = std::make_unique<ClientWorld>(std::move(*client_world_));
+  client_world_ = std::move(elsewhere);
   run(1s);  // nobody listens: the client is blank
   listen();
   run(1s);
   expect_in_step("asked for by a sender whose mirror moved");
   EXPECT_GT(sender.resyncs_requested(), 0U);
-  client_.on_fill(nullptr);
-  mirror_.reset();
+  client_.on_payload(nullptr);
+  client_world_.reset();
   run(1s);
   EXPECT_EQ(sender.used(), 0U);
   sender.put(bay::Hail{"ahoy"});
   run(200ms);
   EXPECT_EQ(receiver_.newest(), 1U) << "inputs go on";
-  mirror_ = std::make_unique<Mirror>(bay::kEntities);
-  Mirror fresh(bay::kEntities);
-  *mirror_ = std::move(fresh);  // in place of the one that the sender was made for: it has none
+  client_world_ = std::make_unique<ClientWorld>(bay::kEntities);
+  ClientWorld fresh(bay::kEntities);
+  *client_world_ =
+      std::move(fresh);  // in place of the one that the sender was made for: it has none
   EXPECT_EQ(sender.used(), 0U);
 }
 
@@ -238,10 +240,12 @@ TEST_F(Resync, IsGrantedOnceASecond) {
   for (int i = 0; i < 200; ++i) {  // ten seconds of a request in every tick
     run(kTick);
     // A frame that the server has long forgotten: nothing can be said against the request.
-    limited +=
-        viewer_.hear_resync(static_cast<std::uint32_t>(i) % 128U) == Errc::rate_limited ? 1 : 0;
+    limited += replicator_.receive_resync_request(static_cast<std::uint32_t>(i) % 128U) ==
+                       Errc::rate_limited
+                   ? 1
+                   : 0;
   }
-  EXPECT_LE(viewer_.counts().resyncs, 10U);
+  EXPECT_LE(replicator_.counts().resyncs, 10U);
   EXPECT_GE(limited, 150U);
 }
 
@@ -250,8 +254,8 @@ TEST_F(Resync, ReportsAreHeardOnceInAWhile) {
   listen();
   run(1s);
   std::vector<std::byte> empty(1);
-  EXPECT_EQ(viewer_.hear_report(empty, 1), Errc::value_range) << "it names nothing";
-  const std::uint64_t before = viewer_.counts().started_anew;
+  EXPECT_EQ(replicator_.receive_desync_report(empty, 1), Errc::value_range) << "it names nothing";
+  const std::uint64_t before = replicator_.counts().full_resyncs;
   // An entity that is as it should be: it differs where the report does not reach, and all is told
   // anew.
   const auto& [id, one] = *bay_.all().begin();
@@ -264,12 +268,12 @@ TEST_F(Resync, ReportsAreHeardOnceInAWhile) {
   out.put_count(0, 3);
   out.put_bool(false);
   out.finish();
-  EXPECT_EQ(viewer_.hear_report(memory, out.bit_count()), Errc::none);
-  EXPECT_EQ(viewer_.counts().started_anew, before + 1);
-  EXPECT_EQ(viewer_.hear_report(memory, out.bit_count()), Errc::rate_limited);
-  EXPECT_EQ(viewer_.counts().started_anew, before + 1);
+  EXPECT_EQ(replicator_.receive_desync_report(memory, out.bit_count()), Errc::none);
+  EXPECT_EQ(replicator_.counts().full_resyncs, before + 1);
+  EXPECT_EQ(replicator_.receive_desync_report(memory, out.bit_count()), Errc::rate_limited);
+  EXPECT_EQ(replicator_.counts().full_resyncs, before + 1);
   run(1s);
-  EXPECT_EQ(viewer_.hear_report(memory, out.bit_count()), Errc::none);
+  EXPECT_EQ(replicator_.receive_desync_report(memory, out.bit_count()), Errc::none);
 }
 
 }  // namespace

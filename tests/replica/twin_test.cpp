@@ -15,7 +15,7 @@ TEST(Twin, WritesTheSameBits) {
     SCOPED_TRACE("seed " + std::to_string(seed));
     kit::MovingBay bay(seed);
     bay.populate(6, 8, 8, 4);
-    replica::Viewer viewer(bay.world(), {.digest_every = 0});
+    replica::ClientReplicator replicator(bay.world(), {.digest_every = 0});
     kit::SlowState twin(bay::kEntities);
     const double loss = bay.chance(0.3) ? 0 : bay.even(0, 0.2);
     const double flapping = bay.chance(0.5) ? 0 : bay.even(0, 0.05);
@@ -26,7 +26,7 @@ TEST(Twin, WritesTheSameBits) {
     for (int now = 0; now < 160; ++now) {
       bay.step(0.1);
       std::map<std::uint32_t, kit::SlowThing> things;
-      std::vector<replica::Seen> seen;
+      std::vector<replica::RelevantEntity> seen;
       for (const auto& entry : bay.all()) {
         const std::uint32_t id = entry.first;
         const kit::MovingBay::Inhabitant& one = entry.second;
@@ -39,22 +39,22 @@ TEST(Twin, WritesTheSameBits) {
         if (bay.chance(flapping) && !hidden.erase(id)) hidden.insert(id);
         if (!hidden.contains(id)) seen.push_back({id, id % 3 == 0});
       }
-      viewer.see(seen);
+      replicator.see(seen);
       twin.tick(std::move(things), seen);
       while (!fates.empty() && fates.begin()->first <= now) {
         const auto [frame, arrived] = fates.begin()->second;
         fates.erase(fates.begin());
         if (arrived) {
-          viewer.acked(frame);
+          replicator.acked(frame);
           twin.acked(frame);
         } else {
-          viewer.lost(frame);
+          replicator.lost(frame);
           twin.lost(frame);
         }
       }
       std::vector<std::byte> memory(20000);
       bits::Writer out(memory);
-      const auto token = viewer.fill(Time{}, out);
+      const auto token = replicator.fill(Time{}, out);
       const std::string wanted = twin.fill();
       ASSERT_EQ(token.has_value(), !wanted.empty()) << "in tick " << now;
       if (!token) continue;

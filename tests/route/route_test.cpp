@@ -96,7 +96,7 @@ TEST(Dispatcher, CallsHandlersOfTheKindInOrderWithThePeer) {
   EXPECT_EQ(dispatched<Words>(dispatcher, 7, Posted(words).reader()), Errc::none);
   EXPECT_EQ(log, "first 7 Tern; second; ");
   EXPECT_EQ(dispatched<Chosen>(dispatcher, 7, Posted(Chosen{}).reader()), Errc::none);
-  EXPECT_EQ(dispatcher.counts().unheard, 1U);
+  EXPECT_EQ(dispatcher.counts().unhandled, 1U);
   EXPECT_EQ(dispatcher.counts().handled, 1U);
 }
 
@@ -127,31 +127,32 @@ TEST(Dispatcher, OutlivesHandlersThatThrow) {
 
 // An answer that cannot be read leaves its question open: the next one gets another number, so that
 // no answer reaches the wrong one.
-TEST(Questions, AnAnswerThatCannotBeReadUsesUpNoNumber) {
-  Questions questions(4);
-  std::vector<std::string> told;
+TEST(PendingRequests, AnAnswerThatCannotBeReadUsesUpNoNumber) {
+  PendingRequests pending_requests(4);
+  std::vector<std::string> outcomes;
   const auto ask = [&](const std::string& name) {
-    const std::uint16_t number = questions.next_number();
-    questions.add(number, 7, Time{std::chrono::seconds(5)},
-                  [&told, name](Ending, Errc, const bits::Reader* fields, schema::Layout*) {
-                    if (fields != nullptr && fields->left_bits() == 0) return Errc::truncated;
-                    told.push_back(name);
-                    return Errc::none;
-                  });
+    const std::uint16_t number = pending_requests.next_number();
+    pending_requests.add(
+        number, 7, Time{std::chrono::seconds(5)},
+        [&outcomes, name](Ending, Errc, const bits::Reader* fields, schema::Layout*) {
+          if (fields != nullptr && fields->left_bits() == 0) return Errc::truncated;
+          outcomes.push_back(name);
+          return Errc::none;
+        });
     return number;
   };
   schema::Layout layout;
   const std::array<std::byte, 1> one{};
   const bits::Reader nothing(std::span<const std::byte>{});
   const std::uint16_t first = ask("first");
-  EXPECT_EQ(questions.answer(first, 7, nothing, layout), Errc::truncated);
+  EXPECT_EQ(pending_requests.answer(first, 7, nothing, layout), Errc::truncated);
   const std::uint16_t second = ask("second");
   EXPECT_NE(second, first);
-  EXPECT_EQ(questions.answer(second, 8, bits::Reader(one), layout), Errc::stray_answer)
+  EXPECT_EQ(pending_requests.answer(second, 8, bits::Reader(one), layout), Errc::stray_answer)
       << "of another kind";
-  EXPECT_EQ(questions.answer(second, 7, bits::Reader(one), layout), Errc::none);
-  EXPECT_EQ(questions.answer(first, 7, bits::Reader(one), layout), Errc::none);
-  EXPECT_EQ(told, (std::vector<std::string>{"second", "first"}));
+  EXPECT_EQ(pending_requests.answer(second, 7, bits::Reader(one), layout), Errc::none);
+  EXPECT_EQ(pending_requests.answer(first, 7, bits::Reader(one), layout), Errc::none);
+  EXPECT_EQ(outcomes, (std::vector<std::string>{"second", "first"}));
 }
 
 TEST(RateLimit, APauseSavesNoMoreThanAPeriodAndTheSlack) {

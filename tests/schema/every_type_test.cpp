@@ -4,7 +4,7 @@
 #include <random>
 
 #include "every_type.h"
-#include "kwind/schema/kind_codes.h"
+#include "kwind/schema/message_type_codes.h"
 
 namespace kwind {
 namespace {
@@ -22,13 +22,13 @@ auto on_grid(Random& random, const Range& range) {
 std::int32_t small(Random& random, const bits::IntRange& range) {
   return static_cast<std::int32_t>(on_grid(random, range));
 }
-std::string words(Random& random, std::size_t most) {
+std::string words(Random& random, std::size_t max) {
   static const std::vector<std::string> kPieces = {
       "a", "~", "\xc3\xa9", "\xe2\x82\xac", "\xf0\x9f\x90\x9f", std::string(1, '\0')};
   std::string text;
-  for (std::size_t i = random() % (most + 1); i > 0; --i) {
+  for (std::size_t i = random() % (max + 1); i > 0; --i) {
     const std::string& piece = kPieces[random() % kPieces.size()];
-    if (text.size() + piece.size() <= most) text += piece;
+    if (text.size() + piece.size() <= max) text += piece;
   }
   return text;
 }
@@ -90,8 +90,8 @@ TYPED_TEST(EveryType, ComesBackEqualWithinItsStatedSize) {
     const auto encoded = schema::encode_message(sent, memory, bits::Policy::refuse);
     ASSERT_TRUE(encoded) << "round " << round;
     ASSERT_EQ(encoded->out_of_range, 0U);
-    ASSERT_GE(encoded->bits, TypeParam::info().fewest_bits);
-    ASSERT_LE(encoded->bits, TypeParam::info().most_bits);
+    ASSERT_GE(encoded->bits, TypeParam::info().min_bits);
+    ASSERT_LE(encoded->bits, TypeParam::info().max_bits);
     TypeParam got;
     fill(random, got);  // decoding replaces whatever was there
     ASSERT_EQ(schema::decode_message(memory, encoded->bits, got), Errc::none);
@@ -121,7 +121,7 @@ TYPED_TEST(EveryType, AcceptsOnlyCanonicalBits) {
   std::array<std::byte, 1104> again{};
   int accepted = 0;
   for (int round = 0; round < 20000; ++round) {
-    const std::size_t bits = random() % (TypeParam::info().most_bits + 20);
+    const std::size_t bits = random() % (TypeParam::info().max_bits + 20);
     for (std::size_t i = 0; i < bits::bytes_for(bits); ++i)
       memory[i] = static_cast<std::byte>(random());
     if (round % 2 == 0) {  // a valid one with one bit flipped is likelier to pass
@@ -230,12 +230,12 @@ TEST(Layout, IsTheOneThatDocsStateBitByBit) {
   const auto encoded = schema::encode_message(nested, memory);
   ASSERT_TRUE(encoded);
   EXPECT_EQ(encoded->bits, 3U + 3 + 4 + 15 + 15 + 3 + 3 + 6 + 4 + 1 + 2 + 4 + 32);
-  EXPECT_EQ(bits::to_hex(memory, bits::bytes_for(encoded->bits)), "5102000280591e23aa323937");
-  EXPECT_EQ(bits::to_hex(kProtocol.versions[0].digest, 16), "b8308227f7d737f812d09abb57efb38c");
+  EXPECT_EQ(to_hex(memory, bits::bytes_for(encoded->bits)), "5102000280591e23aa323937");
+  EXPECT_EQ(to_hex(kProtocol.versions[0].digest, 16), "b8308227f7d737f812d09abb57efb38c");
 }
 
-TEST(KindCodes, CostNothingWhereOneKindTravels) {
-  const schema::KindCodes up(kProtocol, schema::Direction::from_client, kProtocol.version);
+TEST(MessageTypeCodes, CostNothingWhereOneKindTravels) {
+  const schema::MessageTypeCodes up(kProtocol, schema::Direction::from_client, kProtocol.version);
   std::array<std::byte, 4> memory{};
   const auto bits_of = [&](std::uint16_t kind) {
     bits::Writer out(memory);
@@ -260,7 +260,7 @@ TEST(Generated, DescribesItsFields) {
   ASSERT_EQ(info.fields.size(), 3U);
   EXPECT_EQ(info.fields[1].name, "deep");
   EXPECT_EQ(info.fields[1].type, "real -7/2..0 step 1/10");
-  EXPECT_EQ(info.fields[1].most_bits, 6U);
+  EXPECT_EQ(info.fields[1].max_bits, 6U);
   std::string names;
   visit_fields(Words{}, [&](std::string_view name, const std::string&) { names += name; });
   EXPECT_EQ(names, "namelongclass");

@@ -39,7 +39,7 @@ text = b(sys.argv[1].encode()) + b"." + b(sys.argv[2].encode())
 key = Ed25519PrivateKey.from_private_bytes(bytes.fromhex(sys.argv[3]))
 print((text + b"." + b(key.sign(text))).decode(), end="")
 )",
-                              header, claims, bits::to_hex(signer.seed.bytes(), 32)});
+                              header, claims, to_hex(signer.seed.bytes(), 32)});
   EXPECT_EQ(done.code, 0) << done.err;
   return done.out;
 }

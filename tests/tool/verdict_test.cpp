@@ -19,12 +19,12 @@ struct Voyage {
     for (std::uint32_t tick = 1; tick <= 100; ++tick) {
       for (const std::uint32_t id : {1U, 2U}) {
         server.truth[{id, 0}].push_back({tick, tick * 10 + id, tick * 0.5, id * 100.0});
-        bot.told.push_back({id, 0, tick, tick * 10 + id});
+        bot.values.push_back({id, 0, tick, tick * 10 + id});
         if (tick > 2) bot.drawn.push_back({id, 0, tick - 1.5, (tick - 1.5) * 0.5, id * 100.0});
       }
     }
     server.truth[{3, 1}].push_back({1, 77, 0, 0});
-    bot.told.push_back({3, 1, 1, 77});
+    bot.values.push_back({3, 1, 1, 77});
     bot.held = {{1, 0, 100, 1001}, {2, 0, 100, 1002}, {3, 1, 1, 77}};
     server.in_view = {{"Tern", 3}};
     server.hails = {{"Tern", 5}, {"Mudlark", 3}};
@@ -48,7 +48,7 @@ TEST(Verdict, AgreesWhenAllIsWell) {
   Voyage voyage;
   EXPECT_EQ(voyage.complaint(), "");
   const Verdict verdict = judge(voyage.server, {voyage.bot});
-  EXPECT_EQ(verdict.told, 201U);
+  EXPECT_EQ(verdict.values, 201U);
   EXPECT_NEAR(verdict.worst_error, 0, 1e-9) << "it drew what lay between two ticks";
 }
 
@@ -60,14 +60,14 @@ TEST(Verdict, NoticesEverythingThatCanBeWrong) {
   };
   EXPECT_EQ(after([](Voyage& v) { v.bot.ended = "timed out"; }), "timed out");
   EXPECT_EQ(after([](Voyage& v) { v.bot.connected.reset(); }), "never connected");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.frames_refused = 2; }), "refused 2 state frames");
-  EXPECT_EQ(after([](Voyage& v) { ++v.bot.told[40].print; }),
+  EXPECT_EQ(after([](Voyage& v) { v.bot.snapshots_refused = 2; }), "refused 2 state frames");
+  EXPECT_EQ(after([](Voyage& v) { ++v.bot.values[40].print; }),
             "what it was told of entity 1 for tick 21 is not what that was");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.told[40].id = 9; }),
+  EXPECT_EQ(after([](Voyage& v) { v.bot.values[40].id = 9; }),
             "what it was told of entity 9 for tick 21 is not what that was");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.told[40].tick = 0; }),
+  EXPECT_EQ(after([](Voyage& v) { v.bot.values[40].tick = 0; }),
             "what it was told of entity 1 for tick 0 is not what that was");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.drifts = 1; }),
+  EXPECT_EQ(after([](Voyage& v) { v.bot.desyncs = 1; }),
             "differed from the server's digest 1 times");
   EXPECT_EQ(after([](Voyage& v) { v.bot.held[1].print = 992; }),
             "does not hold the last state of entity 2");

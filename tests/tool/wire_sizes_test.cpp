@@ -43,15 +43,15 @@ harbour::Fleet fleet_of(int tugs) {
 
 // What one who looks on from 60, 60 is told over a path of a tick each way that loses nothing: what
 // is within `sight` arrives, then 400 ticks go by.
-std::string state_rows(const char* name, double sight_metres,
-                       const std::shared_ptr<const replica::CodeSet>& codes) {
+std::string state_rows(const char* name, double view_metres,
+                       const std::shared_ptr<const replica::CodeTables>& codes) {
   replica::World world(harbour_world::kEntities, {.codes = codes});
   HarbourMotion motion(world, 1);
-  replica::Interest interest(world, {.enter = sight_metres, .leave = sight_metres + 16});
-  replica::Sight sight(interest);
-  sight.look_from(60, 60);
-  replica::Viewer viewer(world);
-  viewer.see_through(&sight);
+  replica::Interest interest(world, {.enter = view_metres, .leave = view_metres + 16});
+  replica::InterestQuery query(interest);
+  query.set_origin(60, 60);
+  replica::ClientReplicator replicator(world);
+  replicator.bind(&query);
   std::deque<std::uint64_t> under_way;
   std::array<std::size_t, 2> bits{};
   std::array<std::size_t, 2> json{};
@@ -62,15 +62,15 @@ std::string state_rows(const char* name, double sight_metres,
     std::array<std::byte, 1100> memory{};
     for (;;) {
       bits::Writer out(memory);
-      const auto token = viewer.fill(Time{}, out);
+      const auto token = replicator.fill(Time{}, out);
       if (!token) break;
       bits[part] += out.bit_count();
       under_way.push_back(*token);
     }
     if (tick % 2 == 1) {
-      for (; !under_way.empty(); under_way.pop_front()) viewer.acked(under_way.front());
+      for (; !under_way.empty(); under_way.pop_front()) replicator.acked(under_way.front());
     }
-    for (const replica::Seen& seen : sight.look()) {
+    for (const replica::RelevantEntity& seen : query.look()) {
       std::visit([&](const auto& value) { json[part] += kit::json_bytes(value); },
                  motion.all().at(seen.id).value);
     }

@@ -11,7 +11,7 @@
 #include "generate.h"
 #include "kwind/capture/account.h"
 #include "kwind/capture/pcapng.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 #include "kwind/json/text.h"
 #include "read_files.h"
 
@@ -49,35 +49,35 @@ int complain(const std::string& sentence) {
 
 }  // namespace
 
-int explain_capture(const CaptureQuestion& question) {
+int explain_capture(const CaptureQuestion& request_id) {
   language::Compiled source;
-  if (!load_source(question.description, source)) return kFoundWrong;
-  const auto contents = load_capture(question.capture);
-  auto keys = load_keys(question.keys);
+  if (!load_source(request_id.description, source)) return kFoundWrong;
+  const auto contents = load_capture(request_id.capture);
+  auto keys = load_keys(request_id.keys);
   if (!contents || !keys) return kFoundWrong;
   capture::AccountOptions options;
-  options.fields = question.fields;
+  options.fields = request_id.fields;
   options.observer.keys = std::move(*keys);
-  if (!question.server.empty()) {
-    const auto server = io::resolve(question.server);
-    if (!server) return complain(fmt::format("--server {}: not HOST:PORT", question.server));
+  if (!request_id.server.empty()) {
+    const auto server = io::resolve(request_id.server);
+    if (!server) return complain(fmt::format("--server {}: not HOST:PORT", request_id.server));
     options.observer.server = *server;
   }
   const bool has_keys = !options.observer.keys.empty();
   capture::Account account(source.protocol, std::move(options));
   std::ofstream opened;
   std::size_t kept = 0;
-  if (!question.opened.empty()) {
+  if (!request_id.opened.empty()) {
     std::error_code ignored;
-    if (std::filesystem::equivalent(question.opened, question.capture, ignored)) {
+    if (std::filesystem::equivalent(request_id.opened, request_id.capture, ignored)) {
       return complain(
-          fmt::format("--opened {}: is the capture itself; name another file", question.opened));
+          fmt::format("--opened {}: is the capture itself; name another file", request_id.opened));
     }
-    opened.open(question.opened, std::ios::binary);
+    opened.open(request_id.opened, std::ios::binary);
     opened << capture::pcapng_start("opened by kwind explain: checks are zeros");
     if (!opened.flush().good()) {
-      return complain(
-          fmt::format("--opened {}: cannot be written; is there such a folder?", question.opened));
+      return complain(fmt::format("--opened {}: cannot be written; is there such a folder?",
+                                  request_id.opened));
     }
   }
 
@@ -93,23 +93,23 @@ int explain_capture(const CaptureQuestion& question) {
         ++kept;
       }
     }
-    if (question.again && !travels_again(line)) continue;
-    if (question.first > 0 && listed >= question.first) {
+    if (request_id.again && !travels_again(line)) continue;
+    if (request_id.first > 0 && listed >= request_id.first) {
       ++left_out;
       continue;
     }
     ++listed;
-    if (question.json) {
+    if (request_id.json) {
       lines.push_back(line_json(line, start));
     } else {
-      fmt::print("{}", line_text(line, start, question.fields));
+      fmt::print("{}", line_text(line, start, request_id.fields));
     }
   }
   if (opened.is_open() && !opened.flush().good()) {
-    return complain(fmt::format("--opened {}: cannot be written", question.opened));
+    return complain(fmt::format("--opened {}: cannot be written", request_id.opened));
   }
 
-  if (question.json) {
+  if (request_id.json) {
     nlohmann::ordered_json out = account_json(account);
     out["other_packets"] = contents->other;
     out["cut_short"] = contents->cut;
@@ -123,24 +123,24 @@ int explain_capture(const CaptureQuestion& question) {
     fmt::print("{}{} datagrams of {} connection{}\n\n{}", listed > 0 ? "\n" : "",
                contents->packets.size() - account.foreign(), account.connections(),
                account.connections() == 1 ? "" : "s", account_text(account));
-    if (kept > 0) fmt::print("\n{}: {} datagrams, opened\n", question.opened, kept);
+    if (kept > 0) fmt::print("\n{}: {} datagrams, opened\n", request_id.opened, kept);
   }
   std::fflush(stdout);
   if (contents->ends_early) {
     fmt::print(stderr, "{}: ends within a packet; what came before it is shown\n",
-               question.capture);
+               request_id.capture);
   }
   if (contents->cut > 0) {
     fmt::print(stderr, "{}: {} datagrams were not captured whole and are left out\n",
-               question.capture, contents->cut);
+               request_id.capture, contents->cut);
   }
   if (account.foreign() > 0) {
     fmt::print(stderr, "{}: {} datagrams are of no connection that began in the capture{}\n",
-               question.capture, account.foreign(),
-               question.server.empty() ? "; --server HOST:PORT says where a server is" : "");
+               request_id.capture, account.foreign(),
+               request_id.server.empty() ? "; --server HOST:PORT says where a server is" : "");
   }
   if (account.unopened() > 0) {
-    fmt::print(stderr, "{}: {} datagrams stay sealed; {}\n", question.capture, account.unopened(),
+    fmt::print(stderr, "{}: {} datagrams stay sealed; {}\n", request_id.capture, account.unopened(),
                has_keys ? "their keys are not in that file"
                         : "--keys FILE opens them, with keys that the server or a client logged");
   }
@@ -148,10 +148,10 @@ int explain_capture(const CaptureQuestion& question) {
     fmt::print(stderr,
                "{}: {} datagrams are open and do not fit {}; name the description that the server "
                "was built from\n",
-               question.capture, account.unread(), question.description);
+               request_id.capture, account.unread(), request_id.description);
   }
   if (account.connections() == 0) {
-    return complain(fmt::format("{}: no connection of ours is in it", question.capture));
+    return complain(fmt::format("{}: no connection of ours is in it", request_id.capture));
   }
   return account.unopened() + account.unread() == 0 ? kFine : kFoundWrong;
 }

@@ -16,6 +16,6 @@ struct CaptureQuestion {
   bool json = false;
 };
 /// Returns an exit code.
-int explain_capture(const CaptureQuestion& question);
+int explain_capture(const CaptureQuestion& request_id);
 
 }  // namespace kwind::tool

@@ -3,8 +3,8 @@
 #include <fstream>
 #include <string>
 
-#include "kwind/bits/endpoint.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/endpoint.h"
+#include "kwind/core/time.h"
 #include "kwind/link/spec.h"
 
 namespace kwind::tool {

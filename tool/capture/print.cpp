@@ -52,7 +52,7 @@ std::string what(const Entry& entry) {
                          static_cast<double>(part.ack_delay.count()) / 1e6);
     case ObservedPart::Kind::handshake:
     case ObservedPart::Kind::header:
-    case ObservedPart::Kind::fill:
+    case ObservedPart::Kind::payload:
     case ObservedPart::Kind::control:
     case ObservedPart::Kind::padding:
     case ObservedPart::Kind::sealed:

@@ -6,7 +6,7 @@
 
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 
 namespace kwind::demo {
 namespace {
@@ -45,11 +45,11 @@ Bot::~Bot() {
 }
 
 Errc Bot::start() {
-  auto port = io::UdpPort::open(Endpoint::loopback(0));
-  if (!port) return port.error();
+  auto transport = io::UdpTransport::open(Endpoint::loopback(0));
+  if (!transport) return transport.error();
   const io::sim::Conditions conditions = one_way(settings_);
-  port_ = std::make_unique<io::ImpairedPort>(std::move(*port), conditions, conditions,
-                                             settings_.seed * 100 + record_.number);
+  transport_ = std::make_unique<io::ImpairedTransport>(
+      std::move(*transport), conditions, conditions, settings_.seed * 100 + record_.number);
   thread_ = std::thread([this] { run(); });
   return Errc::none;
 }
@@ -66,10 +66,10 @@ void Bot::snapshot(host::Traffic& traffic, std::optional<double>& rtt_ms, bool& 
   failed = failed_;
 }
 
-Told Bot::told(schema::AnyRef ref) const {
-  Told made{ref.id, ref.generation, mirror_->told_at(ref), 0};
+Told Bot::values(schema::AnyRef ref) const {
+  Told made{ref.id, ref.generation, client_world_->state_tick(ref), 0};
   const auto take = [&](auto kind) {
-    const auto value = mirror_->get(schema::Ref<decltype(kind)>{ref.id, ref.generation});
+    const auto value = client_world_->get(schema::Ref<decltype(kind)>{ref.id, ref.generation});
     if (value) made.print = print_of(*value);
   };
   take(harbour_world::Post{});
@@ -81,20 +81,20 @@ Told Bot::told(schema::AnyRef ref) const {
 }
 
 Errc Bot::take(std::span<const std::byte> payload, std::size_t bits) {
-  const Errc error = mirror_->receive(payload, bits);
+  const Errc error = client_world_->receive(payload, bits);
   const bool waits = error == Errc::base_missing;
-  if (error != Errc::none && error != Errc::replayed && !waits) ++record_.frames_refused;
-  for (const replica::Happening& each : mirror_->take_happenings()) {
-    if (each.kind == replica::Happening::Kind::vanished) continue;
+  if (error != Errc::none && error != Errc::replayed && !waits) ++record_.snapshots_refused;
+  for (const replica::EntityEvent& each : client_world_->take_events()) {
+    if (each.kind == replica::EntityEvent::Kind::despawned) continue;
     // It may have vanished again within the same frame's happenings.
-    const Told made = told(each.entity);
-    if (made.tick > 0) record_.told.push_back(made);
-    if (mirror_->owns(each.entity)) record_.tug = {each.entity.id, each.entity.generation};
+    const Told made = values(each.entity);
+    if (made.tick > 0) record_.values.push_back(made);
+    if (client_world_->owns(each.entity)) record_.tug = {each.entity.id, each.entity.generation};
   }
-  if (mirror_->tick() > 0) play_out_.frame(io::now(), mirror_->tick());
+  if (client_world_->tick() > 0) play_out_.frame(io::now(), client_world_->tick());
   // Its tug, and all around it, or as good as: the harbour is full everywhere.
   constexpr std::size_t kPlenty = 20;
-  if (!record_.complete && record_.tug.first > 0 && mirror_->size() >= kPlenty) {
+  if (!record_.complete && record_.tug.first > 0 && client_world_->size() >= kPlenty) {
     record_.complete = io::now();
   }
   return error;
@@ -105,17 +105,17 @@ void Bot::add_handlers(host::Client& client) {
     record_.connected = io::now();
     (void)client.send(harbour_world::Enter{record_.name});
     const bool trained =
-        settings_.code_set != nullptr && client.code_set() == settings_.code_set->digest();
-    mirror_ = std::make_unique<replica::Mirror>(harbour_world::kEntities, kTicksPerSecond,
-                                                trained ? settings_.code_set : nullptr);
-    inputs_ = std::make_unique<replica::InputSender>(*mirror_);
+        settings_.code_tables != nullptr && client.code_tables() == settings_.code_tables->digest();
+    client_world_ = std::make_unique<replica::ClientWorld>(
+        harbour_world::kEntities, kTicksPerSecond, trained ? settings_.code_tables : nullptr);
+    inputs_ = std::make_unique<replica::InputSender>(*client_world_);
   });
   client.on_disconnect([this](Errc code, std::string_view reason) {
     record_.end_code = code;
     if (code != Errc::closed_by_peer) record_.ended = host::explain_end(code, reason);
   });
-  client.on_fill([this](std::span<const std::byte> payload, std::size_t bits) {
-    return mirror_ != nullptr ? take(payload, bits) : Errc::unexpected;
+  client.on_payload([this](std::span<const std::byte> payload, std::size_t bits) {
+    return client_world_ != nullptr ? take(payload, bits) : Errc::unexpected;
   });
   client.on<harbour_world::Notice>([this](const harbour_world::Notice& notice) {
     ++record_.notices;
@@ -133,10 +133,10 @@ void Bot::add_handlers(host::Client& client) {
 void Bot::draw(Time now) {
   const auto tick = play_out_.tick_at(now);
   if (!tick || *tick < 1) return;
-  for (const schema::AnyRef& ref : mirror_->entities()) {
+  for (const schema::AnyRef& ref : client_world_->entities()) {
     const auto add = [&](auto kind) {
       const auto value =
-          mirror_->sample(schema::Ref<decltype(kind)>{ref.id, ref.generation}, *tick);
+          client_world_->sample(schema::Ref<decltype(kind)>{ref.id, ref.generation}, *tick);
       if (value)
         record_.drawn.push_back({ref.id, ref.generation, *tick, value->at[0], value->at[1]});
     };
@@ -150,7 +150,7 @@ void Bot::draw(Time now) {
 void Bot::tick(host::Client& client, Time now, std::uint64_t number) {
   draw(now);
   inputs_->put(pilot_.steer());
-  client.offer_fill(inputs_.get(), 1);
+  client.schedule_payload(inputs_.get(), 1);
   // No hail before this bot sees the harbour: then all others are there to hear its first.
   if (hushed_ || !record_.complete || now - *record_.complete < 500ms ||
       (number + record_.number * 5) % 60 != 0) {
@@ -167,20 +167,20 @@ void Bot::run() {
   record_.started = io::now();
   host::ClientOptions options;
   options.server_key = server_key_;
-  if (settings_.code_set != nullptr) options.code_sets = {settings_.code_set->digest()};
-  if (!server_key_) options.clear_mode = host::ClearMode::loopback_only;
-  host::Client client(*port_, server_, harbour_world::kProtocol, record_.started, options);
+  if (settings_.code_tables != nullptr) options.code_table_sets = {settings_.code_tables->digest()};
+  if (!server_key_) options.plaintext = host::Plaintext::loopback_only;
+  host::Client client(*transport_, server_, harbour_world::kProtocol, record_.started, options);
   add_handlers(client);
   host::TickClock ticks(kTicksPerSecond, record_.started);
-  Time give_up = kNever;
+  Time discard = kNever;
   while (!client.ended()) {
     const Time now = io::now();
-    if (stopping_ && give_up == kNever) give_up = now + 2s;
-    if (now >= give_up) break;
+    if (stopping_ && discard == kNever) discard = now + 2s;
+    if (now >= discard) break;
     client.receive(now);
     unsigned due = ticks.due(now);
     const bool send = due > 0 || !client.connected();
-    for (; due > 0 && client.connected() && mirror_ != nullptr; --due) {
+    for (; due > 0 && client.connected() && client_world_ != nullptr; --due) {
       tick(client, now, ticks.ticks());
     }
     if (send) client.send(io::now());
@@ -194,15 +194,15 @@ void Bot::run() {
       }
       failed_ = client.ended() && record_.end_code != Errc::closed_by_peer;
     }
-    port_->wait(std::min(ticks.next(), io::now() + 20ms));
+    transport_->wait(std::min(ticks.next(), io::now() + 20ms));
   }
   record_.traffic = client.traffic();
   record_.counts = client.counts();
-  if (mirror_ == nullptr) return;
-  for (const schema::AnyRef& ref : mirror_->entities()) record_.held.push_back(told(ref));
+  if (client_world_ == nullptr) return;
+  for (const schema::AnyRef& ref : client_world_->entities()) record_.held.push_back(values(ref));
   record_.input_bits = inputs_->bits();
   record_.inputs = inputs_->newest();
-  record_.drifts = mirror_->counts().drifts;
+  record_.desyncs = client_world_->counts().desyncs;
 }
 
 }  // namespace kwind::demo

@@ -8,9 +8,9 @@
 
 #include "harbour_motion.h"
 #include "kwind/host/client.h"
-#include "kwind/io/impaired_port.h"
+#include "kwind/io/impaired_transport.h"
 #include "kwind/replica/inputs.h"
-#include "kwind/replica/play_out.h"
+#include "kwind/replica/playout_clock.h"
 #include "records.h"
 
 namespace kwind::demo {
@@ -23,7 +23,7 @@ class Bot {
   Bot(const Bot&) = delete;
   Bot& operator=(const Bot&) = delete;
 
-  /// Starts the thread. Errors: those of io::UdpPort::open.
+  /// Starts the thread. Errors: those of io::UdpTransport::open.
   Errc start();
   /// From any thread: no more hails from now on.
   void hush() { hushed_ = true; }
@@ -40,15 +40,15 @@ class Bot {
   Errc take(std::span<const std::byte> payload, std::size_t bits);
   void tick(host::Client& client, Time now, std::uint64_t number);
   void draw(Time now);
-  [[nodiscard]] Told told(schema::AnyRef ref) const;
+  [[nodiscard]] Told values(schema::AnyRef ref) const;
 
   const Settings& settings_;
   Endpoint server_;
   std::optional<link::PublicKey> server_key_;
-  std::unique_ptr<io::ImpairedPort> port_;
+  std::unique_ptr<io::ImpairedTransport> transport_;
   Pilot pilot_;
-  replica::PlayOut play_out_{{.ticks_per_second = kTicksPerSecond}};
-  std::unique_ptr<replica::Mirror> mirror_;
+  replica::PlayoutClock play_out_{{.ticks_per_second = kTicksPerSecond}};
+  std::unique_ptr<replica::ClientWorld> client_world_;
   std::unique_ptr<replica::InputSender> inputs_;
   std::atomic<bool> hushed_ = false;
   std::atomic<bool> stopping_ = false;

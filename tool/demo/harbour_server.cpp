@@ -25,16 +25,18 @@ nlohmann::json json_value(const T& value) {
 
 }  // namespace
 
-HarbourServer::HarbourServer(std::unique_ptr<io::LivePort> port, const Settings& settings,
+HarbourServer::HarbourServer(std::unique_ptr<io::PollableTransport> transport,
+                             const Settings& settings,
                              std::function<void(const link::KeyNote&)> key_log)
     : settings_(settings),
-      port_(std::move(port)),
+      transport_(std::move(transport)),
       key_log_(std::move(key_log)),
-      address_(port_->local()),
+      address_(transport_->local()),
       world_(harbour_world::kEntities, {.ticks_per_second = kTicksPerSecond}),
       motion_(world_, settings.seed),
-      interest_(world_, {.enter = harbour_motion::kSight, .leave = harbour_motion::kSight + 16}),
-      tally_(harbour_world::kEntities) {
+      interest_(world_,
+                {.enter = harbour_motion::kInterest, .leave = harbour_motion::kInterest + 16}),
+      symbol_counts_(harbour_world::kEntities) {
   if (!settings.clear) key_ = link::KeyPair::from_secret(io::random_secret());
 }
 
@@ -65,25 +67,25 @@ void HarbourServer::add_handlers(host::Server& server) {
     motion_.give_back(found->second.tug);
     aboard_.erase(found);
   });
-  server.on<harbour_world::Enter>(
-      [this, &server](host::Peer peer, const harbour_world::Enter& enter) {
-        if (aboard_.contains(peer)) return;
-        const auto tug = motion_.take_tug(enter.name);
-        if (!tug) return;
-        // The codes that both ends hold; the built-in ones otherwise.
-        const bool trained =
-            settings_.code_set != nullptr && server.code_set(peer) == settings_.code_set->digest();
-        record_.codes = server.code_set(peer);
-        Aboard aboard{enter.name, *tug, {}, std::make_unique<replica::Sight>(interest_), {}, 0};
-        aboard.viewer = std::make_unique<replica::Viewer>(
-            world_, replica::ViewerOptions{.optimistic = settings_.optimistic,
-                                           .codes = trained ? settings_.code_set : nullptr});
-        aboard.viewer->count_into(&tally_);
-        aboard.sight->own(*tug);
-        aboard.sight->look_from(*tug);
-        aboard_.emplace(peer, std::move(aboard));
-      });
-  server.on_fill([this](host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
+  server.on<harbour_world::Enter>([this, &server](host::Peer peer,
+                                                  const harbour_world::Enter& enter) {
+    if (aboard_.contains(peer)) return;
+    const auto tug = motion_.take_tug(enter.name);
+    if (!tug) return;
+    // The codes that both ends hold; the built-in ones otherwise.
+    const bool trained = settings_.code_tables != nullptr &&
+                         server.code_tables(peer) == settings_.code_tables->digest();
+    record_.codes = server.code_tables(peer);
+    Aboard aboard{enter.name, *tug, {}, std::make_unique<replica::InterestQuery>(interest_), {}, 0};
+    aboard.replicator = std::make_unique<replica::ClientReplicator>(
+        world_, replica::ReplicatorOptions{.speculative_baselines = settings_.speculative_baselines,
+                                           .codes = trained ? settings_.code_tables : nullptr});
+    aboard.replicator->count_into(&symbol_counts_);
+    aboard.query->own(*tug);
+    aboard.query->set_origin(*tug);
+    aboard_.emplace(peer, std::move(aboard));
+  });
+  server.on_payload([this](host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
     return hear(peer, payload, bits);
   });
   server.on<harbour_world::Helm>([this](host::Peer peer, const harbour_world::Helm& helm) {
@@ -102,7 +104,7 @@ Errc HarbourServer::hear(host::Peer peer, std::span<const std::byte> payload, st
   const auto found = aboard_.find(peer);
   if (found == aboard_.end()) return Errc::none;  // it has not entered yet
   Aboard& aboard = found->second;
-  return aboard.inputs.receive(payload, bits, aboard.viewer.get());
+  return aboard.inputs.receive(payload, bits, aboard.replicator.get());
 }
 
 // What everything is as of the tick that ends now, where that is new.
@@ -140,7 +142,7 @@ std::size_t HarbourServer::json_bytes(std::uint32_t id) {
 void HarbourServer::count(Aboard& aboard) {
   const std::uint32_t tick = world_.tick() - 1;
   ++sum_.client_ticks;
-  for (const replica::Seen& seen : aboard.sight->look()) {
+  for (const replica::RelevantEntity& seen : aboard.query->look()) {
     ++sum_.in_view;
     sum_.json_bytes += json_bytes(seen.id);
     const auto ref = written_.find(seen.id);
@@ -152,13 +154,13 @@ void HarbourServer::count(Aboard& aboard) {
 
 void HarbourServer::note_moment(Time now) {
   sum_.seconds = std::chrono::duration<double>(now - started_).count();
-  sum_.bits_by_kind.assign(harbour_world::kEntities.kinds.size(), 0);
+  sum_.bits_by_type.assign(harbour_world::kEntities.kinds.size(), 0);
   const auto built_in = replica::built_in_codes(harbour_world::kEntities);
-  const replica::CodeSet& codes =
-      record_.codes != 0 && settings_.code_set != nullptr ? *settings_.code_set : *built_in;
+  const replica::CodeTables& codes =
+      record_.codes != 0 && settings_.code_tables != nullptr ? *settings_.code_tables : *built_in;
   record_.shares.clear();
-  for (const auto& cost : replica::costs_of(tally_, codes)) {
-    sum_.bits_by_kind[cost.kind] += cost.bits;
+  for (const auto& cost : replica::costs_of(symbol_counts_, codes)) {
+    sum_.bits_by_type[cost.kind] += cost.bits;
     const schema::EntityInfo& kind = *harbour_world::kEntities.kinds[cost.kind];
     const std::string field = cost.of == replica::AlphabetCost::Of::errors
                                   ? std::string(kind.fields[kind.columns[cost.column].field].name)
@@ -180,10 +182,10 @@ void HarbourServer::tick(host::Server& server, Time now) {
     if (const auto input = aboard.inputs.next()) {
       // What is not taken is counted among the server's drops.
       (void)server.take_input<harbour_world::Helm>(peer, input->bytes, input->bits);
-      aboard.viewer->used_input(input->number);
+      aboard.replicator->last_processed_input(input->number);
     }
     // What the viewer wrote since the last tick.
-    const std::uint64_t bits = aboard.viewer->counts().bits;
+    const std::uint64_t bits = aboard.replicator->counts().bits;
     record_.bytes_of_ticks.push_back((bits - aboard.bits_before + 7) / 8);
     sum_.state_bits += bits - aboard.bits_before;
     aboard.bits_before = bits;
@@ -193,8 +195,8 @@ void HarbourServer::tick(host::Server& server, Time now) {
   world_.end_tick();
   json_of_tick_.clear();
   for (auto& [peer, aboard] : aboard_) {
-    aboard.viewer->see(*aboard.sight);
-    server.offer_fill(peer, aboard.viewer.get(), 2);
+    aboard.replicator->see(*aboard.query);
+    server.schedule_payload(peer, aboard.replicator.get(), 2);
     count(aboard);
   }
   if (world_.tick() % (kTicksPerSecond / 2) == 0) note_moment(now);
@@ -202,8 +204,8 @@ void HarbourServer::tick(host::Server& server, Time now) {
 
 void HarbourServer::finish(host::Server& server) {
   for (auto& [peer, aboard] : aboard_) {
-    record_.in_view[aboard.name] = aboard.sight->look().size();
-    record_.counts_of_viewers.add(aboard.viewer->counts());
+    record_.in_view[aboard.name] = aboard.query->look().size();
+    record_.counts_of_replicators.add(aboard.replicator->counts());
   }
   server.close_all("the harbour closes for the night");
 }
@@ -213,9 +215,9 @@ void HarbourServer::run() {
   options.capacity = settings_.places > 0 ? settings_.places : settings_.bots;
   options.key = key_;
   options.key_log = key_log_;
-  if (!key_) options.clear_mode = host::ClearMode::loopback_only;
-  if (settings_.code_set != nullptr) options.code_sets = {settings_.code_set->digest()};
-  host::Server server(*port_, harbour_world::kProtocol, options);
+  if (!key_) options.plaintext = host::Plaintext::loopback_only;
+  if (settings_.code_tables != nullptr) options.code_table_sets = {settings_.code_tables->digest()};
+  host::Server server(*transport_, harbour_world::kProtocol, options);
   add_handlers(server);
   started_ = io::now();
   host::TickClock ticks(kTicksPerSecond, started_);
@@ -240,7 +242,7 @@ void HarbourServer::run() {
       traffic_ = server.traffic();
       shown_ = sum_;
     }
-    port_->wait(closing ? io::now() + 5ms : ticks.next());
+    transport_->wait(closing ? io::now() + 5ms : ticks.next());
   }
   record_.traffic = server.traffic();
   record_.counts = server.counts();

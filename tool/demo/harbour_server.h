@@ -9,7 +9,7 @@
 #include "harbour_motion.h"
 #include "kwind/host/server.h"
 #include "kwind/host/tick_clock.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 #include "kwind/replica/inputs.h"
 #include "kwind/replica/interest.h"
 #include "records.h"
@@ -19,7 +19,7 @@ namespace kwind::demo {
 class HarbourServer {
  public:
   /// Seals its datagrams under a key pair made for this run, or with Settings::clear does not.
-  HarbourServer(std::unique_ptr<io::LivePort> port, const Settings& settings,
+  HarbourServer(std::unique_ptr<io::PollableTransport> transport, const Settings& settings,
                 std::function<void(const link::KeyNote&)> key_log = {});
   ~HarbourServer();
   HarbourServer(const HarbourServer&) = delete;
@@ -45,8 +45,8 @@ class HarbourServer {
   struct Aboard {
     std::string name;
     schema::AnyRef tug{};
-    std::unique_ptr<replica::Viewer> viewer;
-    std::unique_ptr<replica::Sight> sight;
+    std::unique_ptr<replica::ClientReplicator> replicator;
+    std::unique_ptr<replica::InterestQuery> query;
     replica::InputReceiver inputs;
     std::uint64_t bits_before = 0;
   };
@@ -62,7 +62,7 @@ class HarbourServer {
   void finish(host::Server& server);
 
   const Settings& settings_;
-  std::unique_ptr<io::LivePort> port_;
+  std::unique_ptr<io::PollableTransport> transport_;
   std::function<void(const link::KeyNote&)> key_log_;
   Endpoint address_;
   std::optional<link::KeyPair> key_;
@@ -71,7 +71,7 @@ class HarbourServer {
   replica::World world_;
   HarbourMotion motion_;
   replica::Interest interest_;
-  replica::Tally tally_;
+  replica::SymbolCounts symbol_counts_;
   std::map<host::Peer, Aboard> aboard_;
   std::map<std::uint32_t, std::size_t> json_of_tick_;  // bytes, by id
   std::map<std::uint32_t, schema::AnyRef> written_;    // whom the truth knows as there

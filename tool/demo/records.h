@@ -6,10 +6,10 @@
 #include <string>
 #include <vector>
 
-#include "kwind/bits/time.h"
+#include "kwind/core/time.h"
 #include "kwind/host/options.h"
-#include "kwind/replica/codes.h"
-#include "kwind/replica/viewer.h"
+#include "kwind/replica/client_replicator.h"
+#include "kwind/replica/code_tables.h"
 
 namespace kwind::demo {
 
@@ -22,14 +22,15 @@ struct Settings {
   double loss_percent = 2;  ///< each way
   std::uint64_t seed = 1;
   std::uint16_t port = 0;
-  bool clear = false;       ///< datagrams are not sealed
-  bool optimistic = false;  ///< state builds on frames under way
+  bool clear = false;                  ///< datagrams are not sealed
+  bool speculative_baselines = false;  ///< state builds on frames under way
   bool json = false;
   std::string report;
-  std::string record;                                  ///< capture at the server's end
-  std::string keys;                                    ///< the keys of its datagrams
-  std::string codes;                                   ///< file of trained codes
-  std::shared_ptr<const replica::CodeSet> code_set{};  ///< what it holds; nullptr: built-in codes
+  std::string record;  ///< capture at the server's end
+  std::string keys;    ///< the keys of its datagrams
+  std::string codes;   ///< file of trained codes
+  std::shared_ptr<const replica::CodeTables>
+      code_tables{};  ///< what it holds; nullptr: built-in codes
 };
 
 /// What an entity was from a tick on.
@@ -45,7 +46,7 @@ struct StateMoment {
   double seconds = 0;
   std::uint64_t client_ticks = 0;
   std::uint64_t state_bits = 0;
-  std::vector<double> bits_by_kind;  ///< symbols; the rest are heads, names and arrivals
+  std::vector<double> bits_by_type;  ///< symbols; the rest are heads, names and arrivals
   std::uint64_t json_bytes = 0;      ///< of all in view
   std::uint64_t in_view = 0;
   std::uint64_t changed = 0;  ///< of those in view
@@ -63,10 +64,10 @@ struct ServerRecord {
   std::vector<StateMoment> moments;           ///< about two a second
   std::vector<std::uint64_t> bytes_of_ticks;  ///< state of one client in one tick, each
   std::vector<FieldShare> shares;
-  std::map<std::string, std::int32_t> hails;   ///< last count heard of each pilot
-  std::map<std::string, std::size_t> in_view;  ///< at the end, by pilot
-  replica::ViewerCounts counts_of_viewers;     ///< sums
-  std::uint64_t codes = 0;                     ///< set agreed with the last client; 0: built-in
+  std::map<std::string, std::int32_t> hails;        ///< last count heard of each pilot
+  std::map<std::string, std::size_t> in_view;       ///< at the end, by pilot
+  replica::ReplicatorCounts counts_of_replicators;  ///< sums
+  std::uint64_t codes = 0;  ///< set agreed with the last client; 0: built-in
   std::uint64_t ticks_skipped = 0;
   host::Traffic traffic;
   host::Counts counts;
@@ -95,13 +96,13 @@ struct BotRecord {
   std::optional<Time> connected;
   std::optional<Time> complete;  ///< everything around its tug had appeared
   bool late = false;
-  std::vector<Told> told;
+  std::vector<Told> values;
   std::vector<Drawn> drawn;
   std::vector<Told> held;                         ///< at the end
   std::pair<std::uint32_t, std::uint32_t> tug{};  ///< its own: id, generation
   double delay_ticks = 0;                         ///< of what it draws
-  std::uint64_t frames_refused = 0;
-  std::uint64_t drifts = 0;
+  std::uint64_t snapshots_refused = 0;
+  std::uint64_t desyncs = 0;
   std::uint64_t input_bits = 0;
   std::uint64_t inputs = 0;
   std::map<std::string, std::int32_t> first_notice;  ///< by pilot: count

@@ -48,8 +48,8 @@ std::string bytes_chart(const Outcome& outcome) {
     double coded = 0;
     std::vector<double> parts;
     for (std::size_t kind = 0; kind < kinds.size(); ++kind) {
-      const double was = kind < before.bits_by_kind.size() ? before.bits_by_kind[kind] : 0;
-      parts.push_back((now.bits_by_kind[kind] - was) / 8 / ticks);
+      const double was = kind < before.bits_by_type.size() ? before.bits_by_type[kind] : 0;
+      parts.push_back((now.bits_by_type[kind] - was) / 8 / ticks);
       coded += parts.back();
     }
     double sum = std::max(0.0, all - coded);
@@ -199,7 +199,7 @@ std::string facts(const Outcome& outcome, const Summary& summary) {
   };
   return "<div class=facts>" +
          fact(fmt::format("{} of {}", outcome.verdict.agreeing, outcome.verdict.bots.size()),
-              fmt::format("bots agree, {} values compared", outcome.verdict.told)) +
+              fmt::format("bots agree, {} values compared", outcome.verdict.values)) +
          fact(fmt::format("{:.1f} B", summary.state_mean),
               fmt::format("state a client and tick, 95 % below {:.0f}", summary.state_p95)) +
          fact(fmt::format("{:.0f}x", summary.json / std::max(0.1, summary.state_mean)),
@@ -235,7 +235,7 @@ std::string tables(const Outcome& outcome, const Summary& summary) {
         "<tr><td>{}<td class={}>{}<td class=n>{:.0f} ms<td class=n>{}<td class=n>{:.0f} ms"
         "<td class=n>{:.3f} m<td class=n>{:.3f} m<td class=n>{:.2f} m</tr>",
         escape(bot.name), bot.agrees ? "ok" : "bad", bot.agrees ? "agrees" : escape(bot.why_not),
-        bot.complete_ms, bot.told, bot.delay_ticks * 1000 / kTicksPerSecond, bot.mean_error,
+        bot.complete_ms, bot.values, bot.delay_ticks * 1000 / kTicksPerSecond, bot.mean_error,
         bot.p99_error, bot.worst_error);
   }
   out +=

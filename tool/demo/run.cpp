@@ -8,8 +8,8 @@
 #include "bot.h"
 #include "capture/files.h"
 #include "harbour_server.h"
+#include "kwind/io/capturing_transport.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/watched_port.h"
 
 namespace kwind::demo {
 namespace {
@@ -24,10 +24,10 @@ void add(host::Traffic& sum, const host::Traffic& traffic) {
   sum.packets_lost += traffic.packets_lost;
   sum.messages_repeated += traffic.messages_repeated;
   sum.overhead_bits_sent += traffic.overhead_bits_sent;
-  sum.bits_sent_by_kind.resize(
-      std::max(sum.bits_sent_by_kind.size(), traffic.bits_sent_by_kind.size()));
-  for (std::size_t i = 0; i < traffic.bits_sent_by_kind.size(); ++i) {
-    sum.bits_sent_by_kind[i] += traffic.bits_sent_by_kind[i];
+  sum.bits_sent_by_type.resize(
+      std::max(sum.bits_sent_by_type.size(), traffic.bits_sent_by_type.size()));
+  for (std::size_t i = 0; i < traffic.bits_sent_by_type.size(); ++i) {
+    sum.bits_sent_by_type[i] += traffic.bits_sent_by_type[i];
   }
 }
 
@@ -81,19 +81,19 @@ Outcome run(const Settings& settings,
             const std::function<bool()>& interrupted) {
   Outcome outcome;
   const Endpoint address = Endpoint::loopback(settings.port);
-  auto port = io::UdpPort::open(address);
-  if (!port) {
+  auto transport = io::UdpTransport::open(address);
+  if (!transport) {
     outcome.error = fmt::format("cannot listen on {}: {}; choose another with --port, or 0 for any",
-                                address.text(), error_info(port.error()).text);
+                                address.text(), error_info(transport.error()).text);
     return outcome;
   }
-  std::unique_ptr<io::LivePort> at_server = std::move(*port);
+  std::unique_ptr<io::PollableTransport> at_server = std::move(*transport);
   std::optional<tool::CaptureFile> capture;
   std::optional<tool::KeyLogFile> keys;
   if (!settings.record.empty()) {
     capture.emplace(settings.record, "kwind demo, at the server");
     outcome.error = capture->problem();
-    at_server = std::make_unique<io::WatchedPort>(
+    at_server = std::make_unique<io::CapturingTransport>(
         std::move(at_server),
         [&capture](Time now, const Endpoint& from, const Endpoint& to,
                    std::span<const std::byte> datagram) { capture->add(now, from, to, datagram); });

@@ -36,10 +36,10 @@ void add_state(Summary& made, const ServerRecord& server) {
     std::sort(bytes.begin(), bytes.end());
     made.state_p95 = static_cast<double>(bytes[bytes.size() * 95 / 100]);
   }
-  const replica::ViewerCounts& counts = server.counts_of_viewers;
+  const replica::ReplicatorCounts& counts = server.counts_of_replicators;
   made.sent =
-      static_cast<double>(counts.whole + counts.changed + counts.foretold + counts.gone) / ticks;
-  made.put_off = static_cast<double>(counts.put_off) / ticks;
+      static_cast<double>(counts.whole + counts.changed + counts.predicted + counts.gone) / ticks;
+  made.deferred = static_cast<double>(counts.deferred) / ticks;
   double coded = 0;
   for (const FieldShare& share : server.shares) {
     made.shares.push_back({share.kind, share.field, share.bits / ticks});
@@ -57,8 +57,8 @@ Summary summarize(const Outcome& outcome) {
   std::uint64_t overhead = 0;
   CauseCounts drops;
   const auto take = [&](const host::Traffic& traffic, const host::Counts& counts) {
-    for (std::size_t i = 0; i < traffic.bits_sent_by_kind.size(); ++i) {
-      bits[i] += traffic.bits_sent_by_kind[i];
+    for (std::size_t i = 0; i < traffic.bits_sent_by_type.size(); ++i) {
+      bits[i] += traffic.bits_sent_by_type[i];
     }
     overhead += traffic.overhead_bits_sent;
     made.bytes += traffic.bytes_sent;
@@ -73,8 +73,8 @@ Summary summarize(const Outcome& outcome) {
   if (outcome.server.traffic.datagrams_sent > 0) {
     constexpr double kIpUdp = 28;
     double bytes = static_cast<double>(outcome.server.traffic.bytes_sent);
-    for (const std::uint64_t of_kind : outcome.server.traffic.bits_sent_by_kind) {
-      bytes -= static_cast<double>(of_kind) / 8;
+    for (const std::uint64_t entity_type : outcome.server.traffic.bits_sent_by_type) {
+      bytes -= static_cast<double>(entity_type) / 8;
     }
     made.datagram = kIpUdp + bytes / static_cast<double>(outcome.server.traffic.datagrams_sent);
   }
@@ -96,8 +96,8 @@ Summary summarize(const Outcome& outcome) {
   for (const BotRecord& bot : outcome.bots) input_bits += bot.input_bits;
   row("state", "from server", "newest, until it arrives", state / 8);
   row("inputs", "from client", "three times each", input_bits / 8);
-  const std::uint64_t fills = state + input_bits;
-  const std::uint64_t rest = overhead > fills ? overhead - fills : 0;
+  const std::uint64_t schedules = state + input_bits;
+  const std::uint64_t rest = overhead > schedules ? overhead - schedules : 0;
   row("overhead", "both ways", "headers, acks, checks, handshakes", rest / 8);
   std::stable_sort(made.kinds.begin(), made.kinds.end(),
                    [](const KindRow& a, const KindRow& b) { return a.bytes > b.bytes; });
@@ -127,11 +127,11 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
                      {"jitter_ms", settings.jitter_ms},
                      {"loss_percent", settings.loss_percent},
                      {"seed", settings.seed},
-                     {"optimistic", settings.optimistic},
+                     {"speculative_baselines", settings.speculative_baselines},
                      {"codes", settings.codes}};
   out["agreeing_bots"] = outcome.verdict.agreeing;
   out["all_agree"] = outcome.verdict.all_agree();
-  out["values_compared"] = outcome.verdict.told;
+  out["values_compared"] = outcome.verdict.values;
   out["bytes_sent"] = summary.bytes;
   out["datagrams_sent"] = summary.datagrams;
   out["per_client_tick"] = {{"state_bytes_mean", summary.state_mean},
@@ -140,13 +140,13 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
                             {"in_view", summary.in_view},
                             {"changed", summary.changed},
                             {"sent", summary.sent},
-                            {"put_off", summary.put_off}};
+                            {"deferred", summary.deferred}};
   out["datagram_bytes_with_ip_udp"] = summary.datagram;
   out["json_text_ratio"] = summary.state_mean > 0 ? summary.json / summary.state_mean : 0;
   out["input_bytes"] = summary.input_bytes;
   out["trained_codes"] = outcome.server.codes != 0;
-  out["longest_wait_ticks"] = outcome.server.counts_of_viewers.longest_wait;
-  out["frames_given_up"] = outcome.server.counts_of_viewers.given_up;
+  out["longest_wait_ticks"] = outcome.server.counts_of_replicators.longest_wait;
+  out["snapshots_discarded"] = outcome.server.counts_of_replicators.discarded;
   out["rtt_ms"] = summary.rtt_ms;
   out["packets_lost"] = summary.lost;
   out["messages_repeated"] = summary.repeated;
@@ -157,8 +157,8 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
     out["bits_by_field"].push_back(
         {{"kind", share.kind}, {"field", share.field}, {"bits_per_client_tick", share.bits}});
   }
-  out["bytes_by_kind"] = ordered_json::object();
-  for (const KindRow& row : summary.kinds) out["bytes_by_kind"][row.name] = row.bytes;
+  out["bytes_by_type"] = ordered_json::object();
+  for (const KindRow& row : summary.kinds) out["bytes_by_type"][row.name] = row.bytes;
   out["drops"] = ordered_json::object();
   for (const auto& [cause, count] : summary.drops) out["drops"][cause] = count;
   out["bots"] = ordered_json::array();
@@ -168,7 +168,7 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
                            {"agrees", bot.agrees},
                            {"why_not", bot.why_not},
                            {"complete_ms", bot.complete_ms},
-                           {"values_compared", bot.told},
+                           {"values_compared", bot.values},
                            {"notices", bot.notices},
                            {"play_out_delay_ticks", bot.delay_ticks},
                            {"mean_error_m", bot.mean_error},

@@ -28,7 +28,7 @@ struct Summary {
   double in_view = 0;   ///< entities
   double changed = 0;   ///< of these
   double sent = 0;      ///< told of
-  double put_off = 0;
+  double deferred = 0;
   std::vector<FieldShare> shares;  ///< bits a client and tick, by kind; heads and names last
   double input_bytes = 0;          ///< of one input
   double rtt_ms = 0;

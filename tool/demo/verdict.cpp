@@ -25,15 +25,17 @@ const Truth* truth_at(const ServerRecord& server, std::uint32_t id, std::uint32_
 std::string disagreement(const ServerRecord& server, const BotRecord& bot, Duration to_complete) {
   if (!bot.ended.empty()) return bot.ended;
   if (!bot.connected) return "never connected";
-  if (bot.frames_refused > 0) return fmt::format("refused {} state frames", bot.frames_refused);
-  for (const Told& told : bot.told) {
-    const Truth* const truth = truth_at(server, told.id, told.generation, told.tick);
-    if (truth == nullptr || truth->print != told.print) {
-      return fmt::format("what it was told of entity {} for tick {} is not what that was", told.id,
-                         told.tick);
+  if (bot.snapshots_refused > 0)
+    return fmt::format("refused {} state frames", bot.snapshots_refused);
+  for (const Told& values : bot.values) {
+    const Truth* const truth = truth_at(server, values.id, values.generation, values.tick);
+    if (truth == nullptr || truth->print != values.print) {
+      return fmt::format("what it was told of entity {} for tick {} is not what that was",
+                         values.id, values.tick);
     }
   }
-  if (bot.drifts > 0) return fmt::format("differed from the server's digest {} times", bot.drifts);
+  if (bot.desyncs > 0)
+    return fmt::format("differed from the server's digest {} times", bot.desyncs);
   // At the end all stands still: who holds the newest of it holds all.
   for (const Told& held : bot.held) {
     const auto found = server.truth.find({held.id, held.generation});
@@ -89,7 +91,7 @@ Verdict judge(const ServerRecord& server, const std::vector<BotRecord>& bots,
     made.name = bot.name;
     made.why_not = disagreement(server, bot, to_complete);
     made.agrees = made.why_not.empty();
-    made.told = bot.told.size();
+    made.values = bot.values.size();
     made.notices = bot.notices;
     made.delay_ticks = bot.delay_ticks;
     if (bot.complete) {
@@ -111,7 +113,7 @@ Verdict judge(const ServerRecord& server, const std::vector<BotRecord>& bots,
       made.p99_error = errors[errors.size() * 99 / 100];
       made.worst_error = errors.back();
     }
-    verdict.told += made.told;
+    verdict.values += made.values;
     if (made.worst_error > verdict.worst_error) {
       verdict.worst_error = made.worst_error;
       verdict.worst_bot = made.number;

@@ -12,9 +12,9 @@ struct BotVerdict {
   unsigned number = 0;
   std::string name;
   bool agrees = false;
-  std::string why_not;     ///< one sentence
-  double complete_ms = 0;  ///< from the first hello until its tug and its neighbours had appeared
-  std::uint64_t told = 0;  ///< values that were compared, bit for bit
+  std::string why_not;       ///< one sentence
+  double complete_ms = 0;    ///< from the first hello until its tug and its neighbours had appeared
+  std::uint64_t values = 0;  ///< values that were compared, bit for bit
   std::uint64_t notices = 0;
   double delay_ticks = 0;  ///< what it draws is so old, beside the path
   double mean_error = 0;   ///< metres between where it drew what moves and where that was then
@@ -25,7 +25,7 @@ struct BotVerdict {
 struct Verdict {
   std::vector<BotVerdict> bots;
   std::size_t agreeing = 0;
-  std::uint64_t told = 0;
+  std::uint64_t values = 0;
   double mean_error = 0;
   double worst_error = 0;
   unsigned worst_bot = 0;

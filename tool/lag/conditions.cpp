@@ -29,7 +29,7 @@ Conditions path(int delay, int jitter, double loss, double loss_run, double kbit
 
 struct Setting {
   const char* name;
-  double most;
+  double max;
   void (*set)(Conditions&, double);
 };
 const Setting kSettings[] = {
@@ -37,8 +37,10 @@ const Setting kSettings[] = {
      [](Conditions& c, double v) { c.delay = Duration(static_cast<Duration::rep>(v * 1e6)); }},
     {"jitter", 10000,
      [](Conditions& c, double v) { c.jitter = Duration(static_cast<Duration::rep>(v * 1e6)); }},
-    {"held_back", 10000,
-     [](Conditions& c, double v) { c.held_back = Duration(static_cast<Duration::rep>(v * 1e6)); }},
+    {"max_throttle_delay", 10000,
+     [](Conditions& c, double v) {
+       c.max_throttle_delay = Duration(static_cast<Duration::rep>(v * 1e6));
+     }},
     {"loss", 100, [](Conditions& c, double v) { c.loss = v / 100; }},
     {"loss_run", 1000, [](Conditions& c, double v) { c.loss_run = std::max(v, 1.0); }},
     {"duplicate", 100, [](Conditions& c, double v) { c.duplicate = v / 100; }},
@@ -78,8 +80,8 @@ class Reader {
                               nearest.empty() ? "" : fmt::format("; did you mean `{}`?", nearest)));
       }
       const auto value = node.value<double>();
-      if (!value || !(*value >= 0 && *value <= setting->most)) {
-        return complain(node, fmt::format("`{}` is a number from 0 to {}", name, setting->most));
+      if (!value || !(*value >= 0 && *value <= setting->max)) {
+        return complain(node, fmt::format("`{}` is a number from 0 to {}", name, setting->max));
       }
       for (Conditions* target : targets) setting->set(*target, *value);
     }

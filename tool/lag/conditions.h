@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "kwind/io/sim/lane.h"
+#include "kwind/io/sim/simulated_path.h"
 
 namespace kwind::lag {
 
@@ -29,7 +29,8 @@ struct Step {
   BothWays conditions;
 };
 /// Reads a timetable: TOML with one [[step]] after the other, in order of `at` (seconds). In each:
-/// `preset`, then single values over it: delay, jitter, held_back (ms), loss, duplicate, reorder
+/// `preset`, then single values over it: delay, jitter, max_throttle_delay (ms), loss, duplicate,
+/// reorder
 /// (%), loss_run, rate (kbit/s), queue (KiB); in [step.up] or [step.down] for one direction alone.
 /// What a step does not name is as `before`.
 struct Timetable {

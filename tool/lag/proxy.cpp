@@ -5,9 +5,9 @@
 #include "kwind/io/clock.h"
 
 namespace kwind::lag {
-Proxy::Proxy(std::unique_ptr<io::UdpPort> port, const Endpoint& server, const BothWays& conditions,
-             std::uint64_t seed)
-    : port_(std::move(port)), server_(server), conditions_(conditions), seed_(seed) {}
+Proxy::Proxy(std::unique_ptr<io::UdpTransport> transport, const Endpoint& server,
+             const BothWays& conditions, std::uint64_t seed)
+    : transport_(std::move(transport)), server_(server), conditions_(conditions), seed_(seed) {}
 
 void Proxy::set_conditions(const BothWays& conditions) {
   conditions_ = conditions;
@@ -22,20 +22,20 @@ Proxy::Client* Proxy::client_of(const Endpoint& from, Time now) {
     known->second->last_heard = now;
     return known->second;
   }
-  if (clients_.size() >= kMostClients) return nullptr;
-  auto upstream = io::UdpPort::open(io::local_for(server_));
+  if (clients_.size() >= kMaxClients) return nullptr;
+  auto upstream = io::UdpTransport::open(io::local_for(server_));
   if (!upstream) return nullptr;
   const std::uint64_t seed = seed_ * 1000003 + 2 * made_++;
   clients_.push_back(std::make_unique<Client>(
-      Client{from, std::move(*upstream), io::sim::Lane(conditions_.up, seed),
-             io::sim::Lane(conditions_.down, seed + 1), now}));
+      Client{from, std::move(*upstream), io::sim::SimulatedPath(conditions_.up, seed),
+             io::sim::SimulatedPath(conditions_.down, seed + 1), now}));
   by_address_[from] = clients_.back().get();
   return clients_.back().get();
 }
 
 void Proxy::run_once(Time until) {
   Time now = io::now();
-  while (const auto received = port_->receive(now)) {
+  while (const auto received = transport_->receive(now)) {
     Client* client = client_of(received->from, now);
     if (client == nullptr) {
       ++past_.refused;
@@ -43,7 +43,7 @@ void Proxy::run_once(Time until) {
     }
     ++past_.up.datagrams;
     past_.up.bytes += received->bytes.size();
-    if (watcher_) watcher_(now, received->from, port_->local(), received->bytes);
+    if (watcher_) watcher_(now, received->from, transport_->local(), received->bytes);
     client->up.push(now, received->from, server_, received->bytes);
   }
   Time next = until;
@@ -58,16 +58,16 @@ void Proxy::run_once(Time until) {
     while (client->up.pop(now, datagram)) client->upstream->send(now, server_, datagram.bytes);
     client->upstream->flush(now);
     while (client->down.pop(now, datagram)) {
-      if (watcher_) watcher_(now, port_->local(), client->at, datagram.bytes);
-      port_->send(now, client->at, datagram.bytes);
+      if (watcher_) watcher_(now, transport_->local(), client->at, datagram.bytes);
+      transport_->send(now, client->at, datagram.bytes);
     }
     next = std::min({next, client->up.next(), client->down.next()});
   }
-  port_->flush(now);
+  transport_->flush(now);
   if (now >= next_sweep_) forget_silent(now);
-  std::vector<io::LivePort*> ports{port_.get()};
-  for (const auto& client : clients_) ports.push_back(client->upstream.get());
-  io::wait_for_any(ports, next);
+  std::vector<io::PollableTransport*> transports{transport_.get()};
+  for (const auto& client : clients_) transports.push_back(client->upstream.get());
+  io::wait_for_any(transports, next);
 }
 
 void Proxy::forget_silent(Time now) {
@@ -75,8 +75,8 @@ void Proxy::forget_silent(Time now) {
   std::erase_if(clients_, [&](const std::unique_ptr<Client>& client) {
     if (now - client->last_heard < kForgetAfter) return false;
     past_.too_long += client->upstream->counts().too_long;
-    past_.up.lanes.add(client->up.counts());
-    past_.down.lanes.add(client->down.counts());
+    past_.up.paths.add(client->up.counts());
+    past_.down.paths.add(client->down.counts());
     by_address_.erase(client->at);
     return true;
   });
@@ -85,11 +85,11 @@ void Proxy::forget_silent(Time now) {
 ProxyCounts Proxy::counts() const {
   ProxyCounts counts = past_;
   counts.clients = clients_.size();
-  counts.too_long += port_->counts().too_long;
+  counts.too_long += transport_->counts().too_long;
   for (const auto& client : clients_) {
     counts.too_long += client->upstream->counts().too_long;
-    counts.up.lanes.add(client->up.counts());
-    counts.down.lanes.add(client->down.counts());
+    counts.up.paths.add(client->up.counts());
+    counts.down.paths.add(client->down.counts());
   }
   return counts;
 }

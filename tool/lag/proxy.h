@@ -7,9 +7,9 @@
 #include <unordered_map>
 #include <vector>
 
-#include "kwind/io/sim/lane.h"
-#include "kwind/io/udp_port.h"
-#include "kwind/io/watched_port.h"
+#include "kwind/io/capturing_transport.h"
+#include "kwind/io/sim/simulated_path.h"
+#include "kwind/io/udp_transport.h"
 #include "lag/conditions.h"
 
 namespace kwind::lag {
@@ -17,7 +17,7 @@ namespace kwind::lag {
 struct WayCounts {
   std::uint64_t datagrams = 0;  ///< that came in
   std::uint64_t bytes = 0;
-  io::sim::LaneCounts lanes;  ///< what the lanes of all clients did
+  io::sim::SimulatedPathCounts paths;  ///< what the lanes of all clients did
 };
 struct ProxyCounts {
   WayCounts up;
@@ -31,37 +31,37 @@ class Proxy {
  public:
   /// Clients that were silent for this long are forgotten.
   static constexpr Duration kForgetAfter = std::chrono::seconds(60);
-  static constexpr std::size_t kMostClients = 1000;
+  static constexpr std::size_t kMaxClients = 1000;
 
   /// Takes over an open port for clients. `server` is where their datagrams go.
-  Proxy(std::unique_ptr<io::UdpPort> port, const Endpoint& server, const BothWays& conditions,
-        std::uint64_t seed);
+  Proxy(std::unique_ptr<io::UdpTransport> transport, const Endpoint& server,
+        const BothWays& conditions, std::uint64_t seed);
 
   void set_conditions(const BothWays& conditions);
   /// Shows `watcher` what passes on the clients' side: datagrams of clients as they come in, and
   /// those of the server as they leave.
-  void watch(io::WatchedPort::Watcher watcher) { watcher_ = std::move(watcher); }
+  void watch(io::CapturingTransport::Watcher watcher) { watcher_ = std::move(watcher); }
   /// Carries what is due, and waits for more until `until` at most.
   void run_once(Time until);
-  [[nodiscard]] Endpoint local() const { return port_->local(); }
+  [[nodiscard]] Endpoint local() const { return transport_->local(); }
   [[nodiscard]] ProxyCounts counts() const;
 
  private:
   struct Client {
     Endpoint at;
-    std::unique_ptr<io::UdpPort> upstream;
-    io::sim::Lane up;
-    io::sim::Lane down;
+    std::unique_ptr<io::UdpTransport> upstream;
+    io::sim::SimulatedPath up;
+    io::sim::SimulatedPath down;
     Time last_heard;
   };
   Client* client_of(const Endpoint& from, Time now);
   void forget_silent(Time now);
 
-  std::unique_ptr<io::UdpPort> port_;
+  std::unique_ptr<io::UdpTransport> transport_;
   Endpoint server_;
   BothWays conditions_;
   std::uint64_t seed_;
-  io::WatchedPort::Watcher watcher_;
+  io::CapturingTransport::Watcher watcher_;
   std::uint64_t made_ = 0;
   std::vector<std::unique_ptr<Client>> clients_;
   std::unordered_map<Endpoint, Client*> by_address_;

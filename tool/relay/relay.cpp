@@ -12,40 +12,41 @@
 namespace kwind::relay {
 
 using host::Peer;
-using route::Arrived;
-using route::Ruling;
+using route::CheckResult;
+using route::RawMessage;
 using schema::AnyMessage;
 using schema::Value;
 
-PasswordGate::PasswordGate(const std::string& password) : digest_(bits::blake2b_128(password)) {}
+PasswordGate::PasswordGate(const std::string& password) : digest_(blake2b_128(password)) {}
 
 Result<link::Claims> PasswordGate::check(std::string_view ticket, std::int64_t now) const {
-  if (!bits::same_bytes(bits::blake2b_128(ticket), digest_)) return fail(Errc::ticket_invalid);
+  if (!same_bytes(blake2b_128(ticket), digest_)) return fail(Errc::ticket_invalid);
   // A ticket counts once, a password as often as somebody comes: each time it is another id.
   return link::Claims{"", fmt::format("password {}", ++entries_), now + 1, "{}"};
 }
 
-Relay::Relay(const schema::Tables& tables, io::Port& port, const Settings& settings,
+Relay::Relay(const schema::Tables& tables, Transport& transport, const Settings& settings,
              const host::ServerOptions& options, Keeper keeper)
     : tables_(tables),
       protocol_(tables.protocol()),
       settings_(settings),
       keeper_(std::move(keeper)),
-      server_(port, tables.info(), options) {
+      server_(transport, tables.info(), options) {
   server_.on_connect([this](Peer peer) { came(peer); });
-  server_.on_return([this](Peer peer) {
+  server_.on_resume([this](Peer peer) {
     event(called(peer) + " is back");
     send_kept(peer, members_[peer].room);  // it has missed what was sent meanwhile
   });
   server_.on_disconnect(
       [this](Peer peer, Errc code, std::string_view reason) { left(peer, code, reason); });
-  server_.check_all([this](Peer, const Arrived& message) {
+  server_.check_all([this](Peer, const RawMessage& message) {
     const auto& fields = protocol_.messages[message.info.kind].fields;
     schema::Decoder in(message.fields, message.version);
     schema::decode_value(protocol_, fields, in, decoded_);
-    return in.error() == Errc::none && in.left_bits() == 0 ? Ruling::allow : Ruling::blame;
+    return in.error() == Errc::none && in.left_bits() == 0 ? CheckResult::accept
+                                                           : CheckResult::penalize;
   });
-  server_.on_rest([this](Peer peer, const Arrived& message) { heard(peer, message); });
+  server_.on_unhandled([this](Peer peer, const RawMessage& message) { heard(peer, message); });
 }
 
 void Relay::receive(Time now) {
@@ -188,7 +189,7 @@ void Relay::leave_room(Peer peer) {
 
 // ---- messages ----
 
-void Relay::heard(Peer peer, const Arrived& message) {
+void Relay::heard(Peer peer, const RawMessage& message) {
   const std::size_t kind = message.info.kind;
   if (settings_.log == Log::messages) {
     remark(fmt::format("{}: {} {}", called(peer), message.info.name,
@@ -207,7 +208,7 @@ void Relay::heard(Peer peer, const Arrived& message) {
   const bool known = room == settings_.first_room ||
                      std::find(further.begin(), further.end(), room) != further.end();
   const bool fits =
-      server_.rooms().count() < settings_.most_rooms || !server_.rooms().members(room).empty();
+      server_.rooms().count() < settings_.max_rooms || !server_.rooms().members(room).empty();
   if (room.empty() || (!known && !settings_.any_room) || !fits) {
     event(fmt::format("{} wants to enter {}, which {}", called(peer), json::shown(room),
                       fits ? "is no room" : "would be one too many"));
@@ -252,7 +253,7 @@ void Relay::set_rules(const Settings& settings) {
   settings_.first_room = settings.first_room;
   settings_.further_rooms = settings.further_rooms;
   settings_.any_room = settings.any_room;
-  settings_.most_rooms = settings.most_rooms;
+  settings_.max_rooms = settings.max_rooms;
   settings_.say_kind = settings.say_kind;
   settings_.say_field = settings.say_field;
   settings_.rules = settings.rules;
@@ -423,7 +424,7 @@ void Relay::show_stats() const {
   const host::Traffic traffic = server_.traffic();
   const host::Counts counts = server_.counts();
   remark(fmt::format("{} of {} places taken; {} messages passed on, {} without a rule",
-                     members_.size(), settings_.most_clients, passed_on_, no_rule_));
+                     members_.size(), settings_.max_clients, passed_on_, no_rule_));
   remark(fmt::format("{} datagrams and {} bytes out, {} and {} in", traffic.datagrams_sent,
                      traffic.bytes_sent, traffic.datagrams_received, traffic.bytes_received));
   for (const ErrorInfo& info : kErrorList) {

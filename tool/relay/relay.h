@@ -23,7 +23,7 @@ class PasswordGate final : public link::TicketGate {
                                            std::int64_t unix_seconds) const override;
 
  private:
-  bits::Digest128 digest_;  // digests are compared, whose bytes tell nothing of the password
+  Digest128 digest_;  // digests are compared, whose bytes tell nothing of the password
   mutable std::uint64_t entries_ = 0;
 };
 
@@ -35,7 +35,7 @@ class Relay {
     std::function<void(const std::string&)> json;    ///< a JSON object, for programs
   };
   /// `tables` and `port` must outlive the relay.
-  Relay(const schema::Tables& tables, io::Port& port, const Settings& settings,
+  Relay(const schema::Tables& tables, Transport& transport, const Settings& settings,
         const host::ServerOptions& options, Keeper keeper);
 
   void receive(Time now);
@@ -75,7 +75,7 @@ class Relay {
   void enter(host::Peer peer, const std::string& room);
   void send_kept(host::Peer peer, const std::string& room);
   void leave_room(host::Peer peer);
-  void heard(host::Peer peer, const route::Arrived& message);
+  void heard(host::Peer peer, const route::RawMessage& message);
   [[nodiscard]] schema::Value shaped(const Rule& rule, host::Peer sender,
                                      const schema::Value* value) const;
   void pass_on(const Rule& rule, std::size_t kind, host::Peer sender, const schema::Value* value);

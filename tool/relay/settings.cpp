@@ -102,14 +102,14 @@ class Reader {
     Settings made;
     if (!problems.empty()) return made;
     known(root_,
-          {"description", "listen", "key_file", "clear", "most_clients", "return_seconds", "log",
+          {"description", "listen", "key_file", "clear", "max_clients", "resume_seconds", "log",
            "admission", "rooms", "limits", "say", "welcome", "joining", "leaving", "kinds"});
     made.description = text(root_, "description", made.description);
     made.listen = text(root_, "listen", made.listen);
     made.key_file = text(root_, "key_file", made.key_file);
     made.clear = yes_or_no(root_, "clear", made.clear);
-    made.most_clients = whole(root_, "most_clients", 1, 65535, made.most_clients);
-    made.return_seconds = number(root_, "return_seconds", 0, 64800, made.return_seconds);
+    made.max_clients = whole(root_, "max_clients", 1, 65535, made.max_clients);
+    made.resume_seconds = number(root_, "resume_seconds", 0, 64800, made.resume_seconds);
     made.log = choice<Log>(root_, "log", {"quiet", "events", "messages"}, made.log);
     if (const auto* table = section(root_, "admission")) {
       known(*table, {"ticket_key", "password", "barred"});
@@ -139,17 +139,17 @@ class Reader {
         problem(table->get("first")->source(), "`first` is the name of a room, as in \"lobby\"");
       }
       made.any_room = yes_or_no(*table, "any", made.any_room);
-      made.most_rooms = whole(*table, "most", 1, 65536, made.most_rooms);
+      made.max_rooms = whole(*table, "most", 1, 65536, made.max_rooms);
       made.further_rooms = texts(*table, "further", "[\"north\", \"south\"]");
     }
     if (const auto* table = section(root_, "limits")) {
-      known(*table, {"messages_per_tick", "bytes_per_tick", "ticks_per_second", "most_faults",
+      known(*table, {"messages_per_tick", "bytes_per_tick", "ticks_per_second", "max_faults",
                      "queue_messages", "drop_slow"});
       made.messages_per_tick = whole(*table, "messages_per_tick", 1, 1e6, made.messages_per_tick);
       made.bytes_per_tick = whole(*table, "bytes_per_tick", 1, 1e8, made.bytes_per_tick);
       made.ticks_per_second = number(*table, "ticks_per_second", 1, 1000, made.ticks_per_second);
-      made.most_faults = static_cast<unsigned>(
-          whole(*table, "most_faults", 0, 1e6, static_cast<double>(made.most_faults)));
+      made.max_faults = static_cast<unsigned>(
+          whole(*table, "max_faults", 0, 1e6, static_cast<double>(made.max_faults)));
       made.queue_messages = whole(*table, "queue_messages", 1, 1e6, made.queue_messages);
       made.drop_slow = yes_or_no(*table, "drop_slow", made.drop_slow);
     }
@@ -164,7 +164,7 @@ class Reader {
 
   void rules(const Protocol& protocol, Settings& to) {
     protocol_ = &protocol;
-    most_clients_ = to.most_clients;
+    max_clients_ = to.max_clients;
     to.rules.assign(protocol.messages.size(), std::nullopt);
     for (std::size_t kind = 0; kind < protocol.messages.size(); ++kind) {
       const auto& message = protocol.messages[kind];
@@ -252,26 +252,26 @@ class Reader {
     if (!node->is_boolean()) problem(node->source(), fmt::format("`{}` is true or false", key));
     return node->value_or(otherwise);
   }
-  double number(const toml::table& table, const char* key, double least, double most,
+  double number(const toml::table& table, const char* key, double min, double max,
                 double otherwise) {
     const toml::node* node = table.get(key);
     if (node == nullptr) return otherwise;
     const auto value = node->is_number() ? node->value<double>() : std::optional<double>();
-    if (value && *value >= least && *value <= most) return *value;
-    problem(node->source(), fmt::format("`{}` is a number from {} to {}", key, least, most));
+    if (value && *value >= min && *value <= max) return *value;
+    problem(node->source(), fmt::format("`{}` is a number from {} to {}", key, min, max));
     return otherwise;
   }
-  std::size_t whole(const toml::table& table, const char* key, double least, double most,
+  std::size_t whole(const toml::table& table, const char* key, double min, double max,
                     double otherwise) {
     const toml::node* node = table.get(key);
     if (node != nullptr && node->is_floating_point()) {
       problem(node->source(), fmt::format("`{}` is a whole number", key));
     }
-    return static_cast<std::size_t>(number(table, key, least, most, otherwise));
+    return static_cast<std::size_t>(number(table, key, min, max, otherwise));
   }
-  std::size_t whole(const toml::table& table, const char* key, double least, double most,
+  std::size_t whole(const toml::table& table, const char* key, double min, double max,
                     std::size_t otherwise) {
-    return whole(table, key, least, most, static_cast<double>(otherwise));
+    return whole(table, key, min, max, static_cast<double>(otherwise));
   }
   template <class Choice>
   Choice choice(const toml::table& table, const char* key, const std::vector<std::string>& names,
@@ -367,14 +367,14 @@ class Reader {
       lo = field.type.integer.lo;
       hi = field.type.integer.hi;
     }
-    if (lo <= 1 && hi >= static_cast<std::int64_t>(most_clients_)) return place;
+    if (lo <= 1 && hi >= static_cast<std::int64_t>(max_clients_)) return place;
     problem(table.get("sender")->source(),
             fmt::format(
                 "`{}` of {} holds {} to {}, and clients are numbered 1 to {}; {}", field.name,
-                name_of(as), lo, hi, most_clients_,
+                name_of(as), lo, hi, max_clients_,
                 field.type.kind == TypeKind::peer
-                    ? fmt::format("say `peers up to {}`, or lower most_clients", most_clients_ + 1)
-                    : std::string("widen it, or lower most_clients")));
+                    ? fmt::format("say `peers up to {}`, or lower max_clients", max_clients_ + 1)
+                    : std::string("widen it, or lower max_clients")));
     return std::nullopt;
   }
 
@@ -447,7 +447,7 @@ class Reader {
   toml::table root_;
   language::Compiled shown_;  // for showing lines
   const Protocol* protocol_ = nullptr;
-  std::size_t most_clients_ = 0;
+  std::size_t max_clients_ = 0;
 };
 
 }  // namespace
@@ -480,8 +480,8 @@ description = {}             # a .kw file; "": opaque bytes, as `kwind relay --o
 listen = "{}"   # address and port; "0.0.0.0:4000" or "[::]:4000" for other machines too [start]
 key_file = ""                # the secret key, server.key of `kwind keys`; "": a new one each start [start]
 clear = {}                # seal nothing; for this machine only [start]
-most_clients = {}            # who comes beyond is refused [start]
-return_seconds = {}          # how long a client whose connection broke may come back as itself [start]
+max_clients = {}            # who comes beyond is refused [start]
+resume_seconds = {}          # how long a client whose connection broke may come back as itself [start]
 log = "events"               # "quiet", "events" (who comes and goes), "messages" (each one)
 
 [admission]
@@ -499,7 +499,7 @@ most = {}                   # rooms at once
 messages_per_tick = {}       # of one client; more waits, or is dropped where the channel permits
 bytes_per_tick = {}
 ticks_per_second = {}
-most_faults = {}             # messages that do not fit the description, then the client is closed; 0: never
+max_faults = {}             # messages that do not fit the description, then the client is closed; 0: never
 queue_messages = {}        # per channel, that wait for one client
 drop_slow = {}            # close a client whose queue is full, instead of leaving messages out
 
@@ -507,7 +507,7 @@ drop_slow = {}            # close a client whose queue is full, instead of leavi
 #   to      "others" of the sender's room, the whole "room", "everyone", "nobody"
 #   as      another message that receivers get instead; fields of the same name and type are copied
 #   sender  the field in which receivers find the sender's number, 1 to
-#           most_clients; without it they are told nothing
+#           max_clients; without it they are told nothing
 #   keep    for those who come later: "no", the last of each "sender" while it is there, or
 #           the last of anybody while the "room" exists
 #   enters  the field that names a room: the sender goes there
@@ -516,9 +516,9 @@ drop_slow = {}            # close a client whose queue is full, instead of leavi
 # [welcome] goes to who has just come, its own number in `sender`.
 # [say] is how `say` in the console speaks: message = "NAME", field = "NAME".
 )",
-      description.empty() ? "\"\"" : json::shown(description), d.listen, d.clear, d.most_clients,
-      d.return_seconds, d.first_room, d.any_room, d.most_rooms, d.messages_per_tick,
-      d.bytes_per_tick, d.ticks_per_second, d.most_faults, d.queue_messages, d.drop_slow);
+      description.empty() ? "\"\"" : json::shown(description), d.listen, d.clear, d.max_clients,
+      d.resume_seconds, d.first_room, d.any_room, d.max_rooms, d.messages_per_tick,
+      d.bytes_per_tick, d.ticks_per_second, d.max_faults, d.queue_messages, d.drop_slow);
   if (protocol == nullptr) return text + "\n" + kOpaqueRules;
   for (const auto& message : protocol->messages) {
     if (message.role != schema::MessageRole::message) continue;
@@ -546,14 +546,14 @@ std::vector<std::string> fixed_changes(const Settings& now, const Settings& want
   differs("listen", now.listen != wanted.listen);
   differs("key_file", now.key_file != wanted.key_file);
   differs("clear", now.clear != wanted.clear);
-  differs("most_clients", now.most_clients != wanted.most_clients);
-  differs("return_seconds", now.return_seconds != wanted.return_seconds);
+  differs("max_clients", now.max_clients != wanted.max_clients);
+  differs("resume_seconds", now.resume_seconds != wanted.resume_seconds);
   differs("ticket_key or password",
           now.ticket_key != wanted.ticket_key || now.password != wanted.password);
   differs("limits", now.messages_per_tick != wanted.messages_per_tick ||
                         now.bytes_per_tick != wanted.bytes_per_tick ||
                         now.ticks_per_second != wanted.ticks_per_second ||
-                        now.most_faults != wanted.most_faults ||
+                        now.max_faults != wanted.max_faults ||
                         now.queue_messages != wanted.queue_messages ||
                         now.drop_slow != wanted.drop_slow);
   return names;

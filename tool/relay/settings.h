@@ -34,8 +34,8 @@ struct Settings {
   std::string listen = "127.0.0.1:4000";
   std::string key_file;
   bool clear = false;
-  std::size_t most_clients = 64;
-  double return_seconds = 30;
+  std::size_t max_clients = 64;
+  double resume_seconds = 30;
   Log log = Log::events;
 
   std::string ticket_key;             ///< a file: tickets are asked for
@@ -45,12 +45,12 @@ struct Settings {
   std::string first_room = "lobby";
   std::vector<std::string> further_rooms{};
   bool any_room = false;
-  std::size_t most_rooms = 256;
+  std::size_t max_rooms = 256;
 
   std::size_t messages_per_tick = 64;
   std::size_t bytes_per_tick = 65536;
   double ticks_per_second = 30;
-  unsigned most_faults = 20;
+  unsigned max_faults = 20;
   std::size_t queue_messages = 4096;
   bool drop_slow = false;  ///< close who does not read, instead of leaving messages out
 

@@ -28,9 +28,9 @@ std::string traffic_text(const host::Traffic& traffic, const host::Counts& count
 
 class ClientEnd final : public End {
  public:
-  ClientEnd(const schema::Tables& tables, std::unique_ptr<io::UdpPort> port, const Endpoint& server,
-            const EndOptions& options, host::ClientOptions client)
-      : End(tables, std::move(port), options.answer_time),
+  ClientEnd(const schema::Tables& tables, std::unique_ptr<io::UdpTransport> transport,
+            const Endpoint& server, const EndOptions& options, host::ClientOptions client)
+      : End(tables, std::move(transport), options.answer_time),
         server_(server),
         return_time_(options.return_time),
         options_(std::move(client)) {
@@ -80,17 +80,17 @@ class ClientEnd final : public End {
 
   void dial(Time now) {
     again_at_.reset();
-    client_.emplace(*port_, server_, tables_.info(), now, options_);
+    client_.emplace(*transport_, server_, tables_.info(), now, options_);
     client_->on_connect([this] {
       stood_ = true;
       return_until_.reset();
-      happened({.what = client_->returned() ? Event::What::back : Event::What::connected,
+      happened({.what = client_->resumed() ? Event::What::back : Event::What::connected,
                 .text = std::string(client_->protection())});
     });
     client_->on_disconnect([this](Errc code, std::string_view reason) {
       lost_ = Lost{code, host::explain_end(code, reason)};
     });
-    client_->on_rest([this](const route::Arrived& message) { arrived(0, message); });
+    client_->on_unhandled([this](const route::RawMessage& message) { arrived(0, message); });
   }
 
   // A connection that broke is tried again for a while; one that was closed is not.
@@ -102,9 +102,9 @@ class ClientEnd final : public End {
       return_until_ = now_ + return_time_;
       happened({.what = Event::What::broken, .code = lost.code, .text = lost.text});
     }
-    options_.comeback.reset();
-    if (auto right = client_->comeback(); right && lost.code == Errc::timeout) {
-      options_.comeback = std::move(right->secret);
+    options_.resume.reset();
+    if (auto right = client_->resume(); right && lost.code == Errc::timeout) {
+      options_.resume = std::move(right->secret);
     }
     client_->send(now_);  // the last ack: the server need not wait for it
     client_.reset();
@@ -118,12 +118,12 @@ class ClientEnd final : public End {
   Errc send_message(std::uint32_t, const AnyMessage& message) override {
     return connected() ? client_->send(message) : Errc::closed;
   }
-  Errc ask(std::uint32_t, const AnyMessage& request, Duration timeout,
-           route::Questions::Settle settle) override {
-    return connected() ? client_->ask_any(request, timeout, std::move(settle)) : Errc::closed;
+  Errc request(std::uint32_t, const AnyMessage& request, Duration timeout,
+               route::PendingRequests::Settle settle) override {
+    return connected() ? client_->request_any(request, timeout, std::move(settle)) : Errc::closed;
   }
-  Errc answer(std::uint32_t, std::uint16_t question, const AnyMessage& message) override {
-    return connected() ? client_->answer(question, message) : Errc::closed;
+  Errc answer(std::uint32_t, std::uint16_t request_id, const AnyMessage& message) override {
+    return connected() ? client_->answer(request_id, message) : Errc::closed;
   }
 
   Endpoint server_;
@@ -138,15 +138,16 @@ class ClientEnd final : public End {
 
 class ServerEnd final : public End {
  public:
-  ServerEnd(const schema::Tables& tables, std::unique_ptr<io::UdpPort> port,
+  ServerEnd(const schema::Tables& tables, std::unique_ptr<io::UdpTransport> transport,
             const EndOptions& options, const host::ServerOptions& server)
-      : End(tables, std::move(port), options.answer_time), server_(*port_, tables.info(), server) {
+      : End(tables, std::move(transport), options.answer_time),
+        server_(*transport_, tables.info(), server) {
     server_.on_connect([this](host::Peer peer) {
       happened({.what = Event::What::connected,
                 .peer = static_cast<std::uint32_t>(peer),
                 .text = "client"});
     });
-    server_.on_return([this](host::Peer peer) {
+    server_.on_resume([this](host::Peer peer) {
       happened({.what = Event::What::back, .peer = static_cast<std::uint32_t>(peer)});
     });
     server_.on_disconnect([this](host::Peer peer, Errc code, std::string_view reason) {
@@ -156,8 +157,8 @@ class ServerEnd final : public End {
                 .code = code,
                 .text = host::explain_end(code, reason)});
     });
-    server_.rest_checks_owners();  // it shows whatever comes
-    server_.on_rest([this](host::Peer peer, const route::Arrived& message) {
+    server_.unhandled_checks_owners();  // it shows whatever comes
+    server_.on_unhandled([this](host::Peer peer, const route::RawMessage& message) {
       arrived(static_cast<std::uint32_t>(peer), message);
     });
   }
@@ -188,16 +189,16 @@ class ServerEnd final : public End {
     if (to != 0) return server_.send(host::Peer{to}, message);
     return server_.send_to_all(message) > 0 ? Errc::none : Errc::no_such_peer;
   }
-  Errc ask(std::uint32_t to, const AnyMessage& request, Duration timeout,
-           route::Questions::Settle settle) override {
-    return server_.ask_any(host::Peer{to}, request, timeout, std::move(settle));
+  Errc request(std::uint32_t to, const AnyMessage& request, Duration timeout,
+               route::PendingRequests::Settle settle) override {
+    return server_.request_any(host::Peer{to}, request, timeout, std::move(settle));
   }
   std::uint32_t whom_to_ask(std::uint32_t to) const override {
     const std::vector<host::Peer> peers = server_.peers();
     return to == 0 && peers.size() == 1 ? static_cast<std::uint32_t>(peers.front()) : to;
   }
-  Errc answer(std::uint32_t to, std::uint16_t question, const AnyMessage& message) override {
-    return server_.answer(host::Peer{to}, question, message);
+  Errc answer(std::uint32_t to, std::uint16_t request_id, const AnyMessage& message) override {
+    return server_.answer(host::Peer{to}, request_id, message);
   }
 
   host::Server server_;
@@ -218,29 +219,29 @@ std::unique_ptr<End> End::open(const schema::Tables& tables, const EndOptions& o
   Endpoint local = *address;
   const Endpoint remote = io::reachable(*address);
   if (is_client) local = io::local_for(remote);
-  auto port = io::UdpPort::open(local);
-  if (!port) {
-    why = fmt::format("{}: {}", local.text(), error_info(port.error()).text);
+  auto transport = io::UdpTransport::open(local);
+  if (!transport) {
+    why = fmt::format("{}: {}", local.text(), error_info(transport.error()).text);
     return nullptr;
   }
   if (is_client) {
     host::ClientOptions client;
     client.server_key = options.server_key;
-    client.clear_mode = options.clear;
+    client.plaintext = options.clear;
     client.ticket = options.ticket;
     client.timeouts.silence = options.silence;
-    return std::make_unique<ClientEnd>(tables, std::move(*port), remote, options,
+    return std::make_unique<ClientEnd>(tables, std::move(*transport), remote, options,
                                        std::move(client));
   }
   host::ServerOptions server;
   server.key = options.key;
-  server.clear_mode = options.clear;
+  server.plaintext = options.clear;
   server.timeouts.silence = options.silence;
-  if (options.key) server.comeback = options.return_time;
-  return std::make_unique<ServerEnd>(tables, std::move(*port), options, server);
+  if (options.key) server.resume = options.return_time;
+  return std::make_unique<ServerEnd>(tables, std::move(*transport), options, server);
 }
 
-void End::arrived(std::uint32_t peer, const route::Arrived& message) {
+void End::arrived(std::uint32_t peer, const route::RawMessage& message) {
   const schema::Protocol& protocol = tables_.protocol();
   const auto& fields = protocol.messages[message.info.kind].fields;
   schema::Decoder in(message.fields, message.version);
@@ -253,16 +254,17 @@ void End::arrived(std::uint32_t peer, const route::Arrived& message) {
     return;
   }
   if (message.info.role == schema::MessageRole::request) {
-    questions_.push_back({peer, message.question, message.info.kind + std::size_t{1}});
+    pending_requests_.push_back({peer, message.request_id, message.info.kind + std::size_t{1}});
   }
   happened({.peer = peer,
             .kind = message.info.kind,
             .value = std::move(value),
-            .question = message.question});
+            .request_id = message.request_id});
 }
 
 void End::left(std::uint32_t peer) {
-  std::erase_if(questions_, [&](const Question& question) { return question.peer == peer; });
+  std::erase_if(pending_requests_,
+                [&](const Question& request_id) { return request_id.peer == peer; });
 }
 
 std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
@@ -273,39 +275,40 @@ std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
   const AnyMessage message(tables_, kind, value);
   Errc error = Errc::none;
   if (info.role == schema::MessageRole::answer) {
-    const auto open = std::find_if(questions_.begin(), questions_.end(), [&](const Question& each) {
-      return each.answer_kind == kind && (to == 0 || each.peer == to);
-    });
-    if (open == questions_.end()) return fmt::format("nobody waits for a {}", info.name);
-    const Question question = *open;
-    questions_.erase(open);
-    return say_answer(question, value);
+    const auto open =
+        std::find_if(pending_requests_.begin(), pending_requests_.end(), [&](const Question& each) {
+          return each.reply_type == kind && (to == 0 || each.peer == to);
+        });
+    if (open == pending_requests_.end()) return fmt::format("nobody waits for a {}", info.name);
+    const Question request_id = *open;
+    pending_requests_.erase(open);
+    return say_answer(request_id, value);
   }
   if (info.role == schema::MessageRole::request) {
     to = whom_to_ask(to);
-    const std::size_t answer_kind = kind + 1;
-    error =
-        ask(to, message, answer_time_,
-            [this, to, answer_kind](route::Ending ending, Errc, const bits::Reader* fields,
-                                    schema::Layout* layout) {
-              if (fields != nullptr) {
-                arrived(to, {tables_.info().messages[answer_kind], *fields, layout->version, 0});
-                return Errc::none;
-              }
-              if (ending == route::Ending::abandoned) {
-                happened({.what = Event::What::problem,
-                          .peer = to,
-                          .text = fmt::format("no {} will come: who was asked dropped the request",
-                                              tables_.info().messages[answer_kind].name)});
-              }
-              if (ending == route::Ending::timed_out) {
-                happened({.what = Event::What::problem,
-                          .peer = to,
-                          .text = fmt::format("no {} came in time",
-                                              tables_.info().messages[answer_kind].name)});
-              }
-              return Errc::none;
-            });
+    const std::size_t reply_type = kind + 1;
+    error = request(
+        to, message, answer_time_,
+        [this, to, reply_type](route::Ending ending, Errc, const bits::Reader* fields,
+                               schema::Layout* layout) {
+          if (fields != nullptr) {
+            arrived(to, {tables_.info().messages[reply_type], *fields, layout->version, 0});
+            return Errc::none;
+          }
+          if (ending == route::Ending::abandoned) {
+            happened({.what = Event::What::problem,
+                      .peer = to,
+                      .text = fmt::format("no {} will come: who was asked dropped the request",
+                                          tables_.info().messages[reply_type].name)});
+          }
+          if (ending == route::Ending::timed_out) {
+            happened({.what = Event::What::problem,
+                      .peer = to,
+                      .text = fmt::format("no {} came in time",
+                                          tables_.info().messages[reply_type].name)});
+          }
+          return Errc::none;
+        });
   } else {
     error = send_message(to, message);
   }
@@ -314,45 +317,45 @@ std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
   return {};
 }
 
-std::string End::say_answer(const Question& question, const Value& value) {
+std::string End::say_answer(const Question& request_id, const Value& value) {
   const Errc error =
-      answer(question.peer, question.number, AnyMessage(tables_, question.answer_kind, value));
+      answer(request_id.peer, request_id.number, AnyMessage(tables_, request_id.reply_type, value));
   if (error != Errc::none) return std::string(error_info(error).text);
   happened({.what = Event::What::sent,
-            .peer = question.peer,
-            .kind = question.answer_kind,
+            .peer = request_id.peer,
+            .kind = request_id.reply_type,
             .value = value,
-            .question = question.number});
+            .request_id = request_id.number});
   return {};
 }
 
 std::string End::reply(std::string_view fields) {
-  if (questions_.empty()) return "nobody waits for a reply";
-  const Question question = questions_.front();
+  if (pending_requests_.empty()) return "nobody waits for a reply";
+  const Question request_id = pending_requests_.front();
   const schema::Protocol& protocol = tables_.protocol();
-  const schema::MessageType& answer = protocol.messages[question.answer_kind];
+  const schema::MessageType& answer = protocol.messages[request_id.reply_type];
   const schema::Options& outcomes = protocol.one_ofs[answer.fields[0].type.index];
   auto inner = json::parse_fields(
-      protocol, protocol.records[outcomes.options[0].type[0].index].fields, fields);
+      protocol, protocol.states[outcomes.options[0].type[0].index].fields, fields);
   if (!inner) return inner.error();
   Value outcome;
   outcome.items.push_back(std::move(*inner));
   Value value;
   value.items.push_back(std::move(outcome));
-  questions_.erase(questions_.begin());
-  return say_answer(question, value);
+  pending_requests_.erase(pending_requests_.begin());
+  return say_answer(request_id, value);
 }
 
 std::string End::refuse(std::string_view reason_and_words) {
-  if (questions_.empty()) return "nobody waits for an answer";
-  const Question question = questions_.front();
+  if (pending_requests_.empty()) return "nobody waits for an answer";
+  const Question request_id = pending_requests_.front();
   const schema::Protocol& protocol = tables_.protocol();
-  const schema::MessageType& answer = protocol.messages[question.answer_kind];
+  const schema::MessageType& answer = protocol.messages[request_id.reply_type];
   const schema::Options& outcomes = protocol.one_ofs[answer.fields[0].type.index];
   if (outcomes.options.size() < 2) {
-    return fmt::format("{} knows no refusal", protocol.messages[question.answer_kind - 1].name);
+    return fmt::format("{} knows no refusal", protocol.messages[request_id.reply_type - 1].name);
   }
-  const auto& fields = protocol.records[outcomes.options[1].type[0].index].fields;
+  const auto& fields = protocol.states[outcomes.options[1].type[0].index].fields;
   const std::size_t blank = std::min(reason_and_words.find(' '), reason_and_words.size());
   nlohmann::ordered_json json{{"reason", std::string(reason_and_words.substr(0, blank))}};
   if (blank < reason_and_words.size()) {
@@ -366,8 +369,8 @@ std::string End::refuse(std::string_view reason_and_words) {
   outcome.items.push_back(std::move(*inner));
   Value value;
   value.items.push_back(std::move(outcome));
-  questions_.erase(questions_.begin());
-  return say_answer(question, value);
+  pending_requests_.erase(pending_requests_.begin());
+  return say_answer(request_id, value);
 }
 
 }  // namespace kwind::talk

@@ -9,7 +9,7 @@
 
 #include "kwind/host/client.h"
 #include "kwind/host/server.h"
-#include "kwind/io/udp_port.h"
+#include "kwind/io/udp_transport.h"
 #include "kwind/schema/tables.h"
 
 namespace kwind::talk {
@@ -30,8 +30,8 @@ struct Event {
   std::uint32_t peer = 0;
   std::size_t kind = 0;  ///< message, sent: place in Protocol::messages
   schema::Value value{};
-  std::uint16_t question = 0;  ///< requests and answers: which
-  Errc code = Errc::none;      ///< gone, broken: why
+  std::uint16_t request_id = 0;  ///< requests and answers: which
+  Errc code = Errc::none;        ///< gone, broken: why
   std::string text{};  ///< gone, broken, problem: in a sentence; connected, back: how it is sealed
 };
 
@@ -40,7 +40,7 @@ struct EndOptions {
   std::string listen = "127.0.0.1:4000";
   std::optional<link::PublicKey> server_key{};  ///< client, sealed
   std::optional<link::KeyPair> key{};           ///< server, sealed
-  std::optional<host::ClearMode> clear{};
+  std::optional<host::Plaintext> clear{};
   std::string ticket{};
   Duration answer_time = std::chrono::seconds(10);  ///< how long an answer is waited for
   Duration silence = std::chrono::seconds(10);      ///< after which a connection is broken
@@ -59,7 +59,7 @@ class End {
   virtual void receive(Time now) = 0;
   virtual void send(Time now) = 0;
   [[nodiscard]] virtual Time next_wakeup() const = 0;
-  [[nodiscard]] io::LivePort& port() { return *port_; }
+  [[nodiscard]] io::PollableTransport& transport() { return *transport_; }
 
   /// Sends a message, asks a request, or answers the oldest open question of the answer's kind;
   /// `to` is a peer, or 0 for everybody. Returns what is wrong, or "".
@@ -79,17 +79,18 @@ class End {
   std::function<void(const Event&)> tell;
 
  protected:
-  End(const schema::Tables& tables, std::unique_ptr<io::UdpPort> port, Duration answer_time)
-      : tables_(tables), port_(std::move(port)), answer_time_(answer_time) {}
+  End(const schema::Tables& tables, std::unique_ptr<io::UdpTransport> transport,
+      Duration answer_time)
+      : tables_(tables), transport_(std::move(transport)), answer_time_(answer_time) {}
   virtual Errc send_message(std::uint32_t to, const schema::AnyMessage& message) = 0;
   /// Who is asked when nobody was named: the only one there is.
   [[nodiscard]] virtual std::uint32_t whom_to_ask(std::uint32_t to) const { return to; }
-  virtual Errc ask(std::uint32_t to, const schema::AnyMessage& request, Duration timeout,
-                   route::Questions::Settle settle) = 0;
-  virtual Errc answer(std::uint32_t to, std::uint16_t question,
+  virtual Errc request(std::uint32_t to, const schema::AnyMessage& request, Duration timeout,
+                       route::PendingRequests::Settle settle) = 0;
+  virtual Errc answer(std::uint32_t to, std::uint16_t request_id,
                       const schema::AnyMessage& message) = 0;
 
-  void arrived(std::uint32_t peer, const route::Arrived& message);
+  void arrived(std::uint32_t peer, const route::RawMessage& message);
   void left(std::uint32_t peer);
   void happened(Event event) {
     event.at = now_;
@@ -97,7 +98,7 @@ class End {
   }
 
   const schema::Tables& tables_;
-  std::unique_ptr<io::UdpPort> port_;
+  std::unique_ptr<io::UdpTransport> transport_;
   Duration answer_time_;
   Time now_{};
 
@@ -105,10 +106,10 @@ class End {
   struct Question {
     std::uint32_t peer;
     std::uint16_t number;
-    std::size_t answer_kind;
+    std::size_t reply_type;
   };
-  std::string say_answer(const Question& question, const schema::Value& value);
-  std::vector<Question> questions_;  // asked of us, oldest first
+  std::string say_answer(const Question& request_id, const schema::Value& value);
+  std::vector<Question> pending_requests_;  // asked of us, oldest first
 };
 
 }  // namespace kwind::talk

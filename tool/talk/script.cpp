@@ -11,9 +11,9 @@
 namespace kwind::talk {
 namespace {
 
-constexpr std::size_t kMostSeen = 100000;
+constexpr std::size_t kMaxSeen = 100000;
 
-const std::map<std::string_view, Event::What>& happenings() {
+const std::map<std::string_view, Event::What>& entity_events() {
   static const std::map<std::string_view, Event::What> all = {{"here", Event::What::connected},
                                                               {"lost", Event::What::broken},
                                                               {"back", Event::What::back},
@@ -21,7 +21,7 @@ const std::map<std::string_view, Event::What>& happenings() {
   return all;
 }
 std::string_view name_of(Event::What what) {
-  for (const auto& [name, each] : happenings()) {
+  for (const auto& [name, each] : entity_events()) {
     if (each == what) return name;
   }
   return "something else";
@@ -110,9 +110,9 @@ class StepReader {
     }
     if (at == words_.size())
       throw std::string("write what to expect: a message, `here`, `lost`, `back` or `gone`");
-    const auto happening = happenings().find(words_[at]);
-    if (happening != happenings().end()) {
-      step.awaited = happening->second;
+    const auto entity_event = entity_events().find(words_[at]);
+    if (entity_event != entity_events().end()) {
+      step.awaited = entity_event->second;
     } else {
       const auto kind = json::find_kind(protocol_, words_[at]);
       if (!kind) throw kind.error();
@@ -182,7 +182,7 @@ std::vector<Step> parse_script(const schema::Protocol& protocol, const std::stri
 void ScriptRun::note(const Event& event) {
   if (event.what == Event::What::sent) return;
   seen_.push_back(event);
-  if (seen_.size() > kMostSeen) seen_.pop_front();
+  if (seen_.size() > kMaxSeen) seen_.pop_front();
 }
 
 void ScriptRun::step(Time now) {

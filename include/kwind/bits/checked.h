@@ -30,7 +30,7 @@ struct Site {
 
 /// What a value is, as far as reader and writer must agree.
 struct ValueTag {
-  enum class Kind : std::uint8_t { bits, boolean, count, integer, real, turn, bytes };
+  enum class Kind : std::uint8_t { bits, boolean, count, integer, real, angle, bytes };
   Kind kind = Kind::bits;
   std::uint32_t width = 0;  ///< bits; order of a count
   std::uint32_t range = 0;  ///< digest of a range; 0 without one
@@ -41,7 +41,7 @@ struct ValueTag {
 };
 ValueTag tag_of(const IntRange& range);
 ValueTag tag_of(const RealRange& range);
-ValueTag tag_of(const TurnRange& range);
+ValueTag tag_of(const AngleRange& range);
 
 /// What was read other than it was written.
 struct Misread {

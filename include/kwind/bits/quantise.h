@@ -98,7 +98,7 @@ double wrapped_degrees(double degrees);
 /// Angles in degrees that wrap at 360, in `count` equal steps: i * step / scale.
 /// Any finite angle is in range: -90 and 630 are both 270. NaN and infinities become 0, out of
 /// range. Law: value_of(index_of(v).index) is within step / 2 of v, the short way round.
-struct TurnRange {
+struct AngleRange {
   std::int64_t step;
   std::int64_t scale;
   std::uint64_t count;
@@ -118,7 +118,7 @@ struct TurnRange {
     return static_cast<double>(static_cast<std::int64_t>(index) * step) /
            static_cast<double>(scale);
   }
-  friend constexpr bool operator==(const TurnRange&, const TurnRange&) = default;
+  friend constexpr bool operator==(const AngleRange&, const AngleRange&) = default;
 
  private:
   [[nodiscard]] std::uint64_t nearest(double degrees) const {

@@ -11,16 +11,16 @@ namespace kwind::bits {
 
 /// x and y of a direction in the plane, in equal steps of angle: 0 degrees is (1, 0), 90 is (0, 1).
 /// Any finite vector but zero stands for its direction; others become (1, 0), out of range.
-Quantised heading2_index(const TurnRange& steps, double x, double y);
+Quantised direction2_index(const AngleRange& steps, double x, double y);
 /// Requires: index < steps.count. The last bit of sine and cosine is the platform's; the index that
 /// they encode to again is not.
-std::array<double, 2> heading2_value(const TurnRange& steps, std::uint64_t index);
+std::array<double, 2> direction2_value(const AngleRange& steps, std::uint64_t index);
 
 /// Directions in space: the whole points of the octahedron |x| + |y| + |z| = half, unfolded to a
 /// square of 2 * half + 1 points a side (Meyer et al., "On floating-point normal vectors", 2010).
 struct DirectionGrid {
-  static constexpr std::uint32_t kMostHalf = 1U << 24;
-  std::uint32_t half = 1;  ///< 1 to kMostHalf
+  static constexpr std::uint32_t kMaxHalf = 1U << 24;
+  std::uint32_t half = 1;  ///< 1 to kMaxHalf
 
   /// The coarsest grid whose every value is within `degrees` of what was encoded. A point of the
   /// square is off by at most half a step in two coordinates and their sum in the third:
@@ -45,8 +45,8 @@ struct DirectionGrid {
 /// three in whole steps of 1 / (half * sqrt(2)). q and -q are the same rotation; the largest
 /// component of the value that comes back is positive.
 struct RotationGrid {
-  static constexpr std::uint32_t kMostHalf = 1U << 19;
-  std::uint32_t half = 1;  ///< 1 to kMostHalf
+  static constexpr std::uint32_t kMaxHalf = 1U << 19;
+  std::uint32_t half = 1;  ///< 1 to kMaxHalf
 
   /// The coarsest grid whose every rotation is within `degrees` of what was encoded. With h half a
   /// step, one component is off by at most 3h (where two are nearly largest, see index_of), two by

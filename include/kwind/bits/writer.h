@@ -8,7 +8,7 @@
 #include <cstring>
 #include <span>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 
 namespace kwind::bits {
 

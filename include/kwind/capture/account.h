@@ -31,7 +31,7 @@ struct Entry {
   std::string label;  ///< message kind, "header", "acks", ...
   int kind = -1;      ///< of a message: its place in Protocol::messages
   std::string channel{};
-  std::size_t kind_bits = 0;  ///< of the payload: which kind it is
+  std::size_t type_bits = 0;  ///< of the payload: which kind it is
   Again again = Again::no;
   std::uint64_t before = 0;    ///< again: the packet that carried it last
   std::int64_t after_ns = 0;   ///< ... that much earlier

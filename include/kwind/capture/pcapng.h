@@ -9,8 +9,8 @@
 #include <string_view>
 #include <vector>
 
-#include "kwind/bits/endpoint.h"
-#include "kwind/bits/errors.h"
+#include "kwind/core/endpoint.h"
+#include "kwind/core/errors.h"
 
 namespace kwind::capture {
 

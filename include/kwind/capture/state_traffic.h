@@ -7,10 +7,10 @@
 #include <memory>
 #include <tuple>
 
-#include "kwind/bits/endpoint.h"
 #include "kwind/capture/account.h"
-#include "kwind/replica/codes.h"
-#include "kwind/replica/mirror.h"
+#include "kwind/core/endpoint.h"
+#include "kwind/replica/client_world.h"
+#include "kwind/replica/code_tables.h"
 
 namespace kwind::capture {
 
@@ -19,7 +19,7 @@ class StateTraffic {
   /// `entities` outlives it; `codes` are those in use when the capture was made, nullptr the
   /// built-in ones.
   StateTraffic(const schema::EntitiesInfo& entities, double ticks_per_second,
-               std::shared_ptr<const replica::CodeSet> codes = nullptr);
+               std::shared_ptr<const replica::CodeTables> codes = nullptr);
 
   /// Takes the state that a datagram of the account brings, if any.
   void add(const Line& line);
@@ -31,20 +31,21 @@ class StateTraffic {
   [[nodiscard]] std::size_t clients() const { return clients_.size(); }
   /// Symbols of every other client, from the first or the second on: codes made from one half are
   /// tried on the other.
-  [[nodiscard]] const std::array<replica::Tally, 2>& halves() const { return halves_; }
+  [[nodiscard]] const std::array<replica::SymbolCounts, 2>& halves() const { return halves_; }
   /// Of all clients.
-  [[nodiscard]] replica::Tally tally() const;
+  [[nodiscard]] replica::SymbolCounts symbol_counts() const;
 
  private:
   struct Client {
-    explicit Client(replica::Mirror mirror_in) : mirror(std::move(mirror_in)) {}
-    replica::Mirror mirror;
+    explicit Client(replica::ClientWorld client_world_in)
+        : client_world(std::move(client_world_in)) {}
+    replica::ClientWorld client_world;
     std::uint64_t refused = 0;
   };
   const schema::EntitiesInfo& entities_;
   double ticks_per_second_;
-  std::shared_ptr<const replica::CodeSet> codes_;
-  std::array<replica::Tally, 2> halves_;
+  std::shared_ptr<const replica::CodeTables> codes_;
+  std::array<replica::SymbolCounts, 2> halves_;
   // By connection id: with a capture of several servers, by address, too.
   std::map<std::tuple<std::array<std::uint8_t, 16>, std::uint16_t, std::uint32_t>, Client> clients_;
   std::uint64_t frames_ = 0;

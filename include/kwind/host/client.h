@@ -10,10 +10,10 @@
 #include <memory>
 #include <string_view>
 
+#include "kwind/core/transport.h"
 #include "kwind/host/message_packer.h"
 #include "kwind/host/options.h"
 #include "kwind/host/tap.h"
-#include "kwind/io/port.h"
 #include "kwind/route/dispatcher.h"
 #include "kwind/route/requests.h"
 #include "kwind/schema/codec.h"
@@ -26,18 +26,18 @@ struct ClientOptions : Options {
   TickBudget tick_budget{};  ///< of the server
   /// Who the server must prove to be: from an option, a file, or the login's response.
   std::optional<link::PublicKey> server_key{};
-  std::string ticket{};                      ///< from the login, if the server asks for one
-  std::optional<bits::Secret32> comeback{};  ///< of an earlier client, see comeback()
+  std::string ticket{};              ///< from the login, if the server asks for one
+  std::optional<Secret32> resume{};  ///< of an earlier client, see comeback()
 };
 
 class Client {
  public:
   /// Connects to `server` over `port`; port and `protocol` must outlive the client. The handshake
   /// starts with the first send().
-  /// Requires: a server key, or clear mode by name; in ClearMode::loopback_only `server` is a
+  /// Requires: a server key, or clear mode by name; in Plaintext::loopback_only `server` is a
   /// loopback address.
-  Client(io::Port& port, const Endpoint& server, const schema::ProtocolInfo& protocol, Time now,
-         const ClientOptions& options);
+  Client(Transport& transport, const Endpoint& server, const schema::ProtocolInfo& protocol,
+         Time now, const ClientOptions& options);
   ~Client();
   Client(const Client&) = delete;
   Client& operator=(const Client&) = delete;
@@ -63,18 +63,20 @@ class Client {
   [[nodiscard]] std::vector<Subscription> subscribe_group(Group& group) {
     return subscribe_each(group, List{});
   }
-  /// Adds handler(const route::Arrived&) for kinds that have no handler of their own.
-  void on_rest(std::function<void(const route::Arrived&)> handler) {
-    dispatcher_.on_rest([handler = std::move(handler)](FromServer, const route::Arrived& message) {
-      handler(message);
-    });
+  /// Adds handler(const route::RawMessage&) for kinds that have no handler of their own.
+  void on_unhandled(std::function<void(const route::RawMessage&)> handler) {
+    dispatcher_.on_unhandled(
+        [handler = std::move(handler)](FromServer, const route::RawMessage& message) {
+          handler(message);
+        });
   }
   /// Hears of every handler that threw, as sink(what, message); without a message it was code that
   /// none brought about, on_connect for instance.
-  void on_fault(std::function<void(std::string_view, const route::Arrived*)> sink) {
-    dispatcher_.on_fault([sink = std::move(sink)](const route::HandlerFault<FromServer>& fault) {
-      sink(fault.what, fault.message);
-    });
+  void on_fault(std::function<void(std::string_view, const route::RawMessage*)> sink) {
+    dispatcher_.on_fault(
+        [sink = std::move(sink)](const route::HandlerException<FromServer>& fault) {
+          sink(fault.what, fault.message);
+        });
   }
 
   /// Sets handler(const T&, route::Answer<T>) for the requests T that the server asks. The answer
@@ -84,21 +86,21 @@ class Client {
     KWIND_ASSERT(comes_in(T::info()));
     dispatcher_.on_request<T>([this, handler = std::move(handler)](FromServer, const T& request,
                                                                    std::uint16_t number) mutable {
-      handler(request, route::Answer<T>(desk_, {0, 0, number}));
+      handler(request, route::Answer<T>(responses_, {0, 0, number}));
     });
   }
   /// Asks the server; `callback(const route::Outcome<T>&)` is called exactly once, from receive(),
   /// unless this returns an error. When the client is destroyed first: disconnected, from there.
   /// Errors: those of send(), too_many_requests.
   template <route::Request T, class Callback>
-  Errc ask(const T& request, Duration timeout, Callback callback) {
-    return ask_any(request, timeout, route::settle_with<T>(std::move(callback)));
+  Errc request(const T& request, Duration timeout, Callback callback) {
+    return request_any(request, timeout, route::settle_with<T>(std::move(callback)));
   }
   /// The same for a route::Task: `const auto outcome = co_await client.ask(request, 2s);`
   template <route::Request T>
-  [[nodiscard]] route::Asked<T> ask(T request, Duration timeout) {
-    return route::Asked<T>([this, request = std::move(request), timeout](auto callback) {
-      return this->ask(request, timeout, std::move(callback));
+  [[nodiscard]] route::RequestAwaiter<T> request(T request, Duration timeout) {
+    return route::RequestAwaiter<T>([this, request = std::move(request), timeout](auto callback) {
+      return this->request(request, timeout, std::move(callback));
     });
   }
   /// Runs a task; what it throws counts as a handler's fault.
@@ -109,17 +111,20 @@ class Client {
   /// there is one, the server's reason.
   void on_disconnect(std::function<void(Errc, std::string_view)> handler);
 
-  /// Hears of what the server's link::Filler wrote, replica::Mirror::receive for instance; the
-  /// bytes are valid during the call. What it returns is counted among the drops if it is an error.
-  void on_fill(std::function<Errc(std::span<const std::byte> payload, std::size_t bits)> handler);
+  /// Hears of what the server's link::PayloadSource wrote, replica::ClientWorld::receive for
+  /// instance; the bytes are valid during the call. What it returns is counted among the drops if
+  /// it is an error.
+  void on_payload(
+      std::function<Errc(std::span<const std::byte> payload, std::size_t bits)> handler);
 
-  /// Says which entities there are here, replica::Mirror::is_there for instance: a ref in a message
-  /// to any other arrives empty, and is counted. Without it refs arrive as they are. Not to throw.
+  /// Says which entities there are here, replica::ClientWorld::is_there for instance: a ref in a
+  /// message to any other arrives empty, and is counted. Without it refs arrive as they are. Not to
+  /// throw.
   void refs_known_by(std::function<bool(const schema::AnyRef&)> knows);
 
   /// Lets `filler`, borrowed until the connection ends, fill what is free in the next `datagrams`
-  /// datagrams to the server: see Link::offer_fill.
-  void offer_fill(link::Filler* filler, std::size_t datagrams);
+  /// datagrams to the server: see Link::schedule_payload.
+  void schedule_payload(link::PayloadSource* payload_source, std::size_t datagrams);
 
   /// Lets messages through to handlers; see Options::hold_until_ready.
   void ready();
@@ -144,18 +149,19 @@ class Client {
   }
 
   /// For clients that know messages at run time only: an answer to question `number`, see
-  /// route::Arrived::question. Errors: those of send(), stray_answer.
+  /// route::RawMessage::question. Errors: those of send(), stray_answer.
   template <schema::Sendable T>
   Errc answer(std::uint16_t number, const T& message) {
     return send_answer(number, message.info(), [&](schema::Encoder& out) { encode(out, message); });
   }
   /// The same for asking: `settle` is told the answer's fields.
   template <schema::Sendable T>
-  Errc ask_any(const T& request, Duration timeout, const route::Questions::Settle& settle) {
-    const auto number = next_question();
+  Errc request_any(const T& request, Duration timeout,
+                   const route::PendingRequests::Settle& settle) {
+    const auto number = next_request_id();
     if (!number) return number.error();
     const auto packed = packer_.pack(request, version(), *number);
-    return packed ? ask_packed(*packed, timeout, settle) : packed.error();
+    return packed ? request_packed(*packed, timeout, settle) : packed.error();
   }
 
   /// Shows every message sent and received from now on; nullptr ends it.
@@ -170,12 +176,12 @@ class Client {
   /// The version of the protocol agreed with the server; 0 until connected.
   [[nodiscard]] std::uint16_t version() const;
   /// The digest of the set of codes agreed with the server; 0: the built-in ones.
-  [[nodiscard]] std::uint64_t code_set() const;
+  [[nodiscard]] std::uint64_t code_tables() const;
   /// How a new client may come back as the same peer after this one's connection broke, if the
   /// server permits it. Good once.
-  [[nodiscard]] std::optional<link::Comeback> comeback() const;
+  [[nodiscard]] std::optional<link::ResumeToken> resume() const;
   /// Whether the server took this client for an earlier one's return.
-  [[nodiscard]] bool returned() const;
+  [[nodiscard]] bool resumed() const;
   /// "ChaCha20-Poly1305", "AES-256-GCM" or "clear".
   [[nodiscard]] std::string_view protection() const;
   [[nodiscard]] const link::Stats& stats() const;
@@ -186,7 +192,7 @@ class Client {
   struct FromServer {};
   class Events;
   struct Impl;
-  class Desk;  // carries answers back
+  class EncodeScratch;  // carries answers back
   static bool comes_in(const schema::MessageInfo& info) {
     return info.direction != schema::Direction::from_client;
   }
@@ -204,15 +210,16 @@ class Client {
     }
   }
   Errc send_packed(const PackedMessage& message);
-  [[nodiscard]] Result<std::uint16_t> next_question() const;
-  Errc ask_packed(const PackedMessage& request, Duration timeout, route::Questions::Settle settle);
+  [[nodiscard]] Result<std::uint16_t> next_request_id() const;
+  Errc request_packed(const PackedMessage& request, Duration timeout,
+                      route::PendingRequests::Settle settle);
   Errc send_answer(std::uint16_t number, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode);
   void abandon(std::uint16_t number, const schema::MessageInfo& info);
 
   route::Dispatcher<FromServer> dispatcher_;
   MessagePacker packer_;
-  std::shared_ptr<route::AnswerDesk> desk_;
+  std::shared_ptr<route::ResponseSink> responses_;
   std::unique_ptr<Impl> impl_;
 };
 

@@ -8,14 +8,14 @@
 
 #include "kwind/link/spec.h"
 #include "kwind/schema/codec.h"
-#include "kwind/schema/kind_codes.h"
+#include "kwind/schema/message_type_codes.h"
 
 namespace kwind::host {
 
 struct PackedMessage {
   std::uint16_t kind = 0;
   std::uint16_t version = 0;         ///< in whose layout it is
-  std::uint16_t question = 0;        ///< requests and answers: which
+  std::uint16_t request_id = 0;      ///< requests and answers: which
   std::span<const std::byte> bytes;  ///< valid until the next pack()
   std::size_t bits = 0;
 };
@@ -26,13 +26,13 @@ class MessagePacker {
   MessagePacker(const schema::ProtocolInfo& protocol, schema::Direction way, bits::Policy policy)
       : policy_(policy) {
     for (const schema::VersionInfo& entry : protocol.versions) {
-      codes_.push_back({entry.version, schema::KindCodes(protocol, way, entry.version)});
+      codes_.push_back({entry.version, schema::MessageTypeCodes(protocol, way, entry.version)});
     }
-    std::size_t most_bits = 0;
+    std::size_t max_bits = 0;
     for (const schema::MessageInfo& message : protocol.messages) {
-      most_bits = std::max<std::size_t>(most_bits, message.most_bits);
+      max_bits = std::max<std::size_t>(max_bits, message.max_bits);
     }
-    scratch_.resize(std::min(bits::bytes_for(most_bits), link::kMaxMessageBytes) + 16);
+    scratch_.resize(std::min(bits::bytes_for(max_bits), link::kMaxMessageBytes) + 16);
   }
 
   /// Packs in the layout of `version`, which must be one that the protocol speaks.
@@ -42,29 +42,29 @@ class MessagePacker {
   /// `question` is the number of a request or answer; other messages have none.
   template <schema::Sendable T>
   [[nodiscard]] Result<PackedMessage> pack(const T& message, std::uint16_t version,
-                                           std::uint16_t question = 0) {
-    return pack_with(message.info(), version, question,
+                                           std::uint16_t request_id = 0) {
+    return pack_with(message.info(), version, request_id,
                      [&](schema::Encoder& out) { encode(out, message); });
   }
   template <class Encode>
   [[nodiscard]] Result<PackedMessage> pack_with(const schema::MessageInfo& info,
-                                                std::uint16_t version, std::uint16_t question,
+                                                std::uint16_t version, std::uint16_t request_id,
                                                 const Encode& encode_fields) {
-    const schema::KindCodes& codes = codes_of(version);
+    const schema::MessageTypeCodes& codes = codes_of(version);
     if (!info.life.alive(version)) {
       ++unknown_to_peer_;
       return fail(Errc::unknown_to_peer);
     }
     bits::Writer writer(scratch_);
     codes.put(writer, info.kind);
-    if (info.role != schema::MessageRole::message) writer.put(question, schema::kQuestionBits);
+    if (info.role != schema::MessageRole::message) writer.put(request_id, schema::kRequestIdBits);
     schema::Encoder out(writer, policy_, version);
     encode_fields(out);
     ++packed_;
     out_of_range_ += out.out_of_range_count();
     if (out.error() != Errc::none) return fail(out.error());
     out.finish();
-    return PackedMessage{info.kind, version, question, scratch_, out.bit_count()};
+    return PackedMessage{info.kind, version, request_id, scratch_, out.bit_count()};
   }
 
   /// What tells that question `number`, whose answers are of kind `info`, gets none: number 0, and
@@ -72,7 +72,7 @@ class MessagePacker {
   [[nodiscard]] Result<PackedMessage> pack_abandoned(const schema::MessageInfo& info,
                                                      std::uint16_t version, std::uint16_t number) {
     return pack_with(info, version, 0, [&](schema::Encoder& out) {
-      out.write(schema::Encoder::choice(std::uint64_t{1} << schema::kQuestionBits, number));
+      out.write(schema::Encoder::choice(std::uint64_t{1} << schema::kRequestIdBits, number));
     });
   }
 
@@ -86,9 +86,9 @@ class MessagePacker {
  private:
   struct Codes {
     std::uint16_t version;
-    schema::KindCodes codes;
+    schema::MessageTypeCodes codes;
   };
-  [[nodiscard]] const schema::KindCodes& codes_of(std::uint16_t version) const {
+  [[nodiscard]] const schema::MessageTypeCodes& codes_of(std::uint16_t version) const {
     for (const Codes& entry : codes_) {
       if (entry.version == version) return entry.codes;
     }

@@ -6,10 +6,10 @@
 #include <string_view>
 #include <vector>
 
-#include "kwind/bits/digest.h"
-#include "kwind/bits/errors.h"
 #include "kwind/bits/quantise.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/digest.h"
+#include "kwind/core/errors.h"
+#include "kwind/core/time.h"
 #include "kwind/link/link.h"
 #include "kwind/link/spec.h"
 #include "kwind/route/dispatcher.h"
@@ -19,7 +19,7 @@ namespace kwind::host {
 /// Clear mode, for development: anybody on the path can read and forge datagrams, the check in each
 /// holds off accidents and strangers only. Hence the limit to this machine, unless lifted by name.
 /// A process that accepts clear datagrams accepts only clear ones.
-enum class ClearMode : std::uint8_t {
+enum class Plaintext : std::uint8_t {
   loopback_only,  ///< datagrams from and to other machines are dropped and counted
   any_address,    ///< for trusted test networks
 };
@@ -31,7 +31,7 @@ struct Timeouts {
   Duration linger = std::chrono::seconds(1);     ///< for reliable and ordered messages on close
   /// How long an ordered message that came faster than its `at most` may wait before the connection
   /// is closed with Errc::rate_limited.
-  Duration held_back = std::chrono::seconds(5);
+  Duration max_throttle_delay = std::chrono::seconds(5);
 };
 
 /// What one connection may send in a tick: in `time`, or from one send() of the host to the next if
@@ -54,27 +54,27 @@ struct QueueLimit {
 
 struct Options {
   /// Absent: datagrams are sealed, which takes the server's key on both ends.
-  std::optional<ClearMode> clear_mode{};
+  std::optional<Plaintext> plaintext{};
   bool aes = true;  ///< AES-256-GCM where both ends have the hardware; else ChaCha20-Poly1305
   Timeouts timeouts;
   /// Nothing that a peer sends reaches a handler before ready() was called for it: reliable and
-  /// ordered messages wait in their windows, of each other channel the newest kMostHeldState.
+  /// ordered messages wait in their windows, of each other channel the newest kMaxHeldState.
   bool hold_until_ready = false;
   std::size_t open_requests = 64;    ///< most questions a connection may have open, each way
   std::vector<QueueLimit> queues{};  ///< of channels that shall not have the usual limits
   bits::Policy policy = bits::Policy::clamp;  ///< for values to be sent that are out of range
-  /// Digests of the sets of codes that this end holds, see replica::CodeSet; at most 8, the ones it
-  /// likes best first. The server takes the client's first that it holds, too.
-  std::vector<std::uint64_t> code_sets{};
+  /// Digests of the sets of codes that this end holds, see replica::CodeTables; at most 8, the ones
+  /// it likes best first. The server takes the client's first that it holds, too.
+  std::vector<std::uint64_t> code_table_sets{};
   /// Random bytes for nonces and cookies; from the system when not given. Give them in tests and
   /// replays, never in production.
-  std::optional<bits::Key128> entropy;
+  std::optional<Key128> entropy;
   /// Hands out the keys of all datagrams; see LinkOptions::key_log. For reading captures only.
   decltype(link::LinkOptions::key_log) key_log{};
 };
 
 /// Messages of an unreliable or sequenced channel that wait for ready() at most; older ones go.
-inline constexpr std::size_t kMostHeldState = 64;
+inline constexpr std::size_t kMaxHeldState = 64;
 
 struct Counts {
   CauseCounts drops;            ///< datagrams and messages received and not accepted, by cause
@@ -95,7 +95,7 @@ struct Traffic {
   std::uint64_t packets_lost = 0;
   std::uint64_t messages_repeated = 0;
   std::uint64_t overhead_bits_sent = 0;          ///< what belongs to no message
-  std::vector<std::uint64_t> bits_sent_by_kind;  ///< frame heads and repeats included
+  std::vector<std::uint64_t> bits_sent_by_type;  ///< frame heads and repeats included
   void add(const link::Link& link);
 };
 

@@ -11,10 +11,10 @@
 #include <string_view>
 #include <vector>
 
+#include "kwind/core/transport.h"
 #include "kwind/host/message_packer.h"
 #include "kwind/host/options.h"
 #include "kwind/host/tap.h"
-#include "kwind/io/port.h"
 #include "kwind/link/listener.h"
 #include "kwind/route/dispatcher.h"
 #include "kwind/route/owners.h"
@@ -50,19 +50,19 @@ struct ServerOptions : Options {
   /// for each ticket.
   std::function<std::int64_t()> unix_now{};
   /// How long a client whose connection broke may come back as the same peer; 0: not at all.
-  Duration comeback{0};
+  Duration resume{0};
   TickBudget tick_budget{512, std::size_t{256} * 1024};  ///< of each client
-  /// Handlers that threw over one client's messages, and messages that a check blamed it for, after
-  /// which it is closed with too_many_faults; 0: never.
-  unsigned most_faults = 0;
+  /// Handlers that threw over one client's messages, and messages that a check penalized it for,
+  /// after which it is closed with too_many_faults; 0: never.
+  unsigned max_faults = 0;
 };
 
 class Server {
  public:
   /// Serves `protocol` on `port`; both must outlive the server.
-  /// Requires: a key, or clear mode by name; in ClearMode::loopback_only the port is bound to a
+  /// Requires: a key, or clear mode by name; in Plaintext::loopback_only the port is bound to a
   /// loopback address.
-  Server(io::Port& port, const schema::ProtocolInfo& protocol, const ServerOptions& options);
+  Server(Transport& transport, const schema::ProtocolInfo& protocol, const ServerOptions& options);
   ~Server();
   Server(const Server&) = delete;
   Server& operator=(const Server&) = delete;
@@ -70,7 +70,7 @@ class Server {
   /// Serves on `another` port as well, a TCP port beside a UDP one for instance; it must outlive
   /// the server. Clients of all ports are peers alike. Requires: what the constructor does of its
   /// port.
-  void serve(io::Port& another);
+  void serve(Transport& another);
 
   /// Adds handler(Peer, const T&), called for every T that a client sends, after those added
   /// before.
@@ -92,26 +92,26 @@ class Server {
   [[nodiscard]] std::vector<Subscription> subscribe_group(Group& group) {
     return dispatcher_.subscribe_group(group, List{}, comes_in);
   }
-  /// Adds handler(Peer, const route::Arrived&) for kinds that have no handler of their own. Kinds
-  /// `from owner of` an entity are dropped with not_owner, see rest_checks_owners().
-  void on_rest(std::function<void(Peer, const route::Arrived&)> handler) {
-    dispatcher_.on_rest(std::move(handler));
+  /// Adds handler(Peer, const route::RawMessage&) for kinds that have no handler of their own.
+  /// Kinds `from owner of` an entity are dropped with not_owner, see unhandled_checks_owners().
+  void on_unhandled(std::function<void(Peer, const route::RawMessage&)> handler) {
+    dispatcher_.on_unhandled(std::move(handler));
   }
-  /// The handlers of on_rest() get kinds `from owner of` an entity, too, and check themselves who
-  /// owns it.
-  void rest_checks_owners() { dispatcher_.rest_checks_owners(); }
-  /// Adds check(Peer, const T&) -> route::Ruling, asked before the handlers of T.
+  /// The handlers of on_unhandled() get kinds `from owner of` an entity, too, and check themselves
+  /// who owns it.
+  void unhandled_checks_owners() { dispatcher_.unhandled_checks_owners(); }
+  /// Adds check(Peer, const T&) -> route::CheckResult, asked before the handlers of T.
   template <schema::Message T, class Check>
   void check(Check check) {
     dispatcher_.check<T>(std::move(check));
   }
-  /// Adds check(Peer, const route::Arrived&) -> route::Ruling, asked for every message before it is
-  /// decoded.
-  void check_all(std::function<route::Ruling(Peer, const route::Arrived&)> check) {
+  /// Adds check(Peer, const route::RawMessage&) -> route::CheckResult, asked for every message
+  /// before it is decoded.
+  void check_all(std::function<route::CheckResult(Peer, const route::RawMessage&)> check) {
     dispatcher_.check_all(std::move(check));
   }
   /// Hears of every handler that threw, and over what. The message is lost to that handler alone.
-  void on_fault(std::function<void(const route::HandlerFault<Peer>&)> sink) {
+  void on_fault(std::function<void(const route::HandlerException<Peer>&)> sink) {
     dispatcher_.on_fault(std::move(sink));
   }
   /// Who owns what, for messages `from owner of` an entity: others' are dropped before any handler.
@@ -125,26 +125,27 @@ class Server {
     KWIND_ASSERT(comes_in(T::info()));
     dispatcher_.on_request<T>([this, handler = std::move(handler)](Peer peer, const T& request,
                                                                    std::uint16_t number) mutable {
-      handler(peer, request, route::Answer<T>(desk_, question_of(peer, number)));
+      handler(peer, request, route::Answer<T>(responses_, request_id_of(peer, number)));
     });
   }
   /// Asks a client; `callback(const route::Outcome<T>&)` is called exactly once, from receive(),
   /// unless this returns an error. When the server is destroyed first: disconnected, from there.
   /// Errors: those of send(), too_many_requests.
   template <route::Request T, class Callback>
-  Errc ask(Peer to, const T& request, Duration timeout, Callback callback) {
-    const auto number = next_question(to);
+  Errc request(Peer to, const T& request, Duration timeout, Callback callback) {
+    const auto number = next_request_id(to);
     if (!number) return number.error();
     const auto packed = packer_.pack(request, version(to), *number);
     if (!packed) return packed.error();
-    return ask_packed(to, *packed, timeout, route::settle_with<T>(std::move(callback)));
+    return request_packed(to, *packed, timeout, route::settle_with<T>(std::move(callback)));
   }
   /// The same for a route::Task: `const auto outcome = co_await server.ask(peer, request, 2s);`
   template <route::Request T>
-  [[nodiscard]] route::Asked<T> ask(Peer to, T request, Duration timeout) {
-    return route::Asked<T>([this, to, request = std::move(request), timeout](auto callback) {
-      return this->ask(to, request, timeout, std::move(callback));
-    });
+  [[nodiscard]] route::RequestAwaiter<T> request(Peer to, T request, Duration timeout) {
+    return route::RequestAwaiter<T>(
+        [this, to, request = std::move(request), timeout](auto callback) {
+          return this->request(to, request, timeout, std::move(callback));
+        });
   }
   /// Runs a task; what it throws counts as a handler's fault.
   void start(route::Task task);
@@ -157,7 +158,7 @@ class Server {
 
   /// Called when a client came back after its connection broke: it is the peer that it was, and has
   /// missed what was sent meanwhile. on_disconnect was not called.
-  void on_return(std::function<void(Peer)> handler);
+  void on_resume(std::function<void(Peer)> handler);
 
   /// Lets a client's messages through to handlers, those first that came before.
   void ready(Peer peer);
@@ -211,15 +212,15 @@ class Server {
   /// Queues what is encoded already, kind and all, for those of `peers` who have its version.
   std::size_t send_encoded(std::span<const Peer> peers, const PackedMessage& message);
   /// Lets `filler` fill what is free in the next `datagrams` datagrams to a client, and tells it
-  /// what arrived: see Link::offer_fill, and replica::Viewer for one that keeps a world in step. It
-  /// may be destroyed or moved at any time. false: no such client.
-  bool offer_fill(Peer to, link::Filler* filler, std::size_t datagrams);
+  /// what arrived: see Link::schedule_payload, and replica::ClientReplicator for one that keeps a
+  /// world in step. It may be destroyed or moved at any time. false: no such client.
+  bool schedule_payload(Peer to, link::PayloadSource* payload_source, std::size_t datagrams);
 
-  /// Hears of what a client's link::Filler wrote, replica::InputSender for instance; the bytes are
-  /// valid during the call. What it returns is counted among the drops if it is an error. One
-  /// handler, nullptr removes it. Requires: there is none yet. Without one such payload is counted
-  /// as payload_not_taken.
-  void on_fill(
+  /// Hears of what a client's link::PayloadSource wrote, replica::InputSender for instance; the
+  /// bytes are valid during the call. What it returns is counted among the drops if it is an error.
+  /// One handler, nullptr removes it. Requires: there is none yet. Without one such payload is
+  /// counted as payload_not_taken.
+  void on_payload(
       std::function<Errc(Peer, std::span<const std::byte> payload, std::size_t bits)> handler);
 
   /// Hands an input of `from`, from replica::InputReceiver::next(), to the handlers of T as if it
@@ -232,9 +233,9 @@ class Server {
     return take_input_of(from, T::info().kind, fields, bits);
   }
 
-  /// Says which entities a client may name, replica::Viewer::knows for instance: a ref in one of
-  /// its messages to any other arrives empty, and is counted. Without it refs arrive as they are.
-  /// Not to throw.
+  /// Says which entities a client may name, replica::ClientReplicator::knows for instance: a ref in
+  /// one of its messages to any other arrives empty, and is counted. Without it refs arrive as they
+  /// are. Not to throw.
   void refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> knows);
 
   /// While paused, clients' messages do not reach handlers: reliable and ordered ones wait in their
@@ -252,20 +253,20 @@ class Server {
   void close_all(std::string_view reason);
 
   /// For hosts that know messages at run time only: an answer to question `number` of a client, see
-  /// route::Arrived::question. Errors: those of send(), stray_answer.
+  /// route::RawMessage::question. Errors: those of send(), stray_answer.
   template <schema::Sendable T>
   Errc answer(Peer to, std::uint16_t number, const T& message) {
-    return send_answer(question_of(to, number), message.info(),
+    return send_answer(request_id_of(to, number), message.info(),
                        [&](schema::Encoder& out) { encode(out, message); });
   }
   /// The same for asking: `settle` is told the answer's fields.
   template <schema::Sendable T>
-  Errc ask_any(Peer to, const T& request, Duration timeout,
-               const route::Questions::Settle& settle) {
-    const auto number = next_question(to);
+  Errc request_any(Peer to, const T& request, Duration timeout,
+                   const route::PendingRequests::Settle& settle) {
+    const auto number = next_request_id(to);
     if (!number) return number.error();
     const auto packed = packer_.pack(request, version(to), *number);
-    return packed ? ask_packed(to, *packed, timeout, settle) : packed.error();
+    return packed ? request_packed(to, *packed, timeout, settle) : packed.error();
   }
 
   [[nodiscard]] std::vector<Peer> peers() const;  ///< in the order of their numbers
@@ -277,7 +278,7 @@ class Server {
   /// The version of the protocol agreed with a client; 0 if there is no such client.
   [[nodiscard]] std::uint16_t version(Peer peer) const;
   /// The digest of the set of codes agreed with a client; 0: the built-in ones.
-  [[nodiscard]] std::uint64_t code_set(Peer peer) const;
+  [[nodiscard]] std::uint64_t code_tables(Peer peer) const;
   /// What its ticket says; nullptr if there is no such client, or no tickets are asked for.
   [[nodiscard]] const link::Claims* claims(Peer peer) const;
   /// Where its datagrams come from, for those who keep the server; nullptr if there is no such
@@ -291,7 +292,7 @@ class Server {
 
  private:
   struct Impl;
-  class Desk;  // carries answers back
+  class EncodeScratch;  // carries answers back
   using Pack = std::function<Result<PackedMessage>(std::uint16_t version)>;
   static bool comes_in(const schema::MessageInfo& info) {
     return info.direction != schema::Direction::from_server;
@@ -307,20 +308,20 @@ class Server {
   }
   std::size_t fan_out(std::span<const Peer> peers, Peer left_out, const Pack& pack);
   [[nodiscard]] std::span<const Peer> everybody();
-  [[nodiscard]] Result<std::uint16_t> next_question(Peer to) const;
-  Errc ask_packed(Peer to, const PackedMessage& request, Duration timeout,
-                  route::Questions::Settle settle);
-  [[nodiscard]] route::QuestionOf question_of(Peer peer, std::uint16_t number) const;
-  Errc send_answer(const route::QuestionOf& question, const schema::MessageInfo& info,
+  [[nodiscard]] Result<std::uint16_t> next_request_id(Peer to) const;
+  Errc request_packed(Peer to, const PackedMessage& request, Duration timeout,
+                      route::PendingRequests::Settle settle);
+  [[nodiscard]] route::RequestId request_id_of(Peer peer, std::uint16_t number) const;
+  Errc send_answer(const route::RequestId& request_id, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode);
-  void abandon(const route::QuestionOf& question, const schema::MessageInfo& info);
+  void abandon(const route::RequestId& request_id, const schema::MessageInfo& info);
 
   const schema::ProtocolInfo& protocol_;
   route::Dispatcher<Peer> dispatcher_;
   MessagePacker packer_;
   route::Rooms<Peer> rooms_;
   route::Owners<Peer> owners_;
-  std::shared_ptr<route::AnswerDesk> desk_;
+  std::shared_ptr<route::ResponseSink> responses_;
   std::unique_ptr<Impl> impl_;
 };
 

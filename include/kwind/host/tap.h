@@ -4,7 +4,7 @@
 #include <cstdint>
 #include <functional>
 
-#include "kwind/bits/time.h"
+#include "kwind/core/time.h"
 #include "kwind/route/dispatcher.h"
 
 namespace kwind::host {
@@ -13,7 +13,7 @@ struct Tapped {
   Time at;
   std::uint32_t peer = 0;  ///< on a client 0
   bool received = false;   ///< else sent
-  const route::Arrived& message;
+  const route::RawMessage& message;
 };
 
 /// Called for each message that was given to the link, and for each that is about to be dispatched.

@@ -33,19 +33,19 @@ class TapFormat {
                        tapped.message.info.name, fields(tapped.message, true));
   }
   /// A message alone, for reports of handlers that threw: Helm{rudder: 0.5, throttle: 80}.
-  [[nodiscard]] std::string text(const route::Arrived& message) const {
+  [[nodiscard]] std::string text(const route::RawMessage& message) const {
     return fields(message, false);
   }
 
   /// For tap_format().
-  using Write = std::string (*)(const route::Arrived&, bool as_json);
+  using Write = std::string (*)(const route::RawMessage&, bool as_json);
   explicit TapFormat(std::vector<Write> writers) : writers_(std::move(writers)) {}
 
  private:
   [[nodiscard]] static double seconds(const Tapped& tapped) {
     return std::chrono::duration<double>(tapped.at.time_since_epoch()).count();
   }
-  [[nodiscard]] std::string fields(const route::Arrived& message, bool as_json) const {
+  [[nodiscard]] std::string fields(const route::RawMessage& message, bool as_json) const {
     return writers_[message.info.kind](message, as_json);
   }
   std::vector<Write> writers_;  // by kind
@@ -53,7 +53,7 @@ class TapFormat {
 
 namespace detail {
 template <class T>
-std::string tapped_text(const route::Arrived& arrived, bool as_json) {
+std::string tapped_text(const route::RawMessage& arrived, bool as_json) {
   T message;
   schema::Layout layout;
   layout.version = arrived.version;

@@ -20,7 +20,7 @@
 
 #include "kwind/host/message_packer.h"
 #include "kwind/host/server.h"
-#include "kwind/io/port.h"
+#include "kwind/io/pollable_transport.h"
 #include "kwind/route/dispatcher.h"
 #include "kwind/route/rooms.h"
 
@@ -37,10 +37,11 @@ class ThreadedServer {
  public:
   /// Serves `protocol`, which must outlive this, on `port`. The network half starts at once.
   /// Requires: what Server does. `options` may not hold a key_log or a gate that is not safe to be
-  /// called from another thread; neither hold_until_ready nor most_faults is set, and no check
-  /// returns Ruling::blame: this server cannot do what they ask for.
-  ThreadedServer(std::unique_ptr<io::LivePort> port, const schema::ProtocolInfo& protocol,
-                 const ServerOptions& options, const ThreadedOptions& queues = {});
+  /// called from another thread; neither hold_until_ready nor max_faults is set, and no check
+  /// returns CheckResult::blame: this server cannot do what they ask for.
+  ThreadedServer(std::unique_ptr<io::PollableTransport> transport,
+                 const schema::ProtocolInfo& protocol, const ServerOptions& options,
+                 const ThreadedOptions& queues = {});
   /// Closes all connections, waits for what was queued at most as long as Timeouts::linger says,
   /// and ends the thread.
   ~ThreadedServer();
@@ -60,10 +61,10 @@ class ThreadedServer {
   void check(Check check) {
     dispatcher_.template check<T>(std::move(check));
   }
-  void on_rest(std::function<void(Peer, const route::Arrived&)> handler) {
-    dispatcher_.on_rest(std::move(handler));
+  void on_unhandled(std::function<void(Peer, const route::RawMessage&)> handler) {
+    dispatcher_.on_unhandled(std::move(handler));
   }
-  void on_fault(std::function<void(const route::HandlerFault<Peer>&)> sink) {
+  void on_fault(std::function<void(const route::HandlerException<Peer>&)> sink) {
     dispatcher_.on_fault(std::move(sink));
   }
   void on_connect(std::function<void(Peer)> handler) { on_connect_.add(std::move(handler)); }

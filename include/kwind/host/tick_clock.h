@@ -5,23 +5,23 @@
 #include <algorithm>
 #include <cstdint>
 
-#include "kwind/bits/assert.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/assert.h"
+#include "kwind/core/time.h"
 
 namespace kwind::host {
 
 class TickClock {
  public:
-  /// Tick 0 is due at `start`. Requires: per_second is 1 to 1,000,000, most_at_once >= 1.
-  TickClock(unsigned per_second, Time start, unsigned most_at_once = 4)
-      : per_second_(per_second), start_(start), most_at_once_(most_at_once) {
-    KWIND_ASSERT(per_second >= 1 && per_second <= 1000000 && most_at_once >= 1);
+  /// Tick 0 is due at `start`. Requires: per_second is 1 to 1,000,000, max_at_once >= 1.
+  TickClock(unsigned per_second, Time start, unsigned max_at_once = 4)
+      : per_second_(per_second), start_(start), max_at_once_(max_at_once) {
+    KWIND_ASSERT(per_second >= 1 && per_second <= 1000000 && max_at_once >= 1);
   }
 
   /// How many ticks to run now. Counts them as run.
   unsigned due(Time now) {
     unsigned count = 0;
-    while (count < most_at_once_ && now >= time_of(slot_)) {
+    while (count < max_at_once_ && now >= time_of(slot_)) {
       ++slot_;
       ++count;
     }
@@ -50,7 +50,7 @@ class TickClock {
 
   std::uint64_t per_second_;
   Time start_;
-  unsigned most_at_once_;
+  unsigned max_at_once_;
   std::uint64_t slot_ = 0;
   std::uint64_t ticks_ = 0;
   std::uint64_t skipped_ = 0;

@@ -2,18 +2,18 @@
 #pragma once
 #include <cstdint>
 
-#include "kwind/bits/digest.h"
-#include "kwind/bits/secret.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/digest.h"
+#include "kwind/core/secret.h"
+#include "kwind/core/time.h"
 
 namespace kwind::io {
 
 /// Monotonic time since the machine's start. Safe from any thread.
 Time now();
 /// 16 random bytes from the system, for keys, secrets and nonces. Safe from any thread.
-bits::Key128 entropy();
+Key128 entropy();
 /// 32 of them, for keys that are wiped after use.
-bits::Secret32 random_secret();
+Secret32 random_secret();
 /// Seconds since 1970, by the system's clock: tickets expire by it. Safe from any thread.
 std::int64_t unix_now();
 

@@ -5,8 +5,8 @@
 #include <optional>
 #include <span>
 
-#include "kwind/bits/errors.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/errors.h"
+#include "kwind/core/time.h"
 
 namespace kwind::io {
 

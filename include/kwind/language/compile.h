@@ -28,7 +28,7 @@ struct SourceFile {
 
 struct Compiled {
   schema::Protocol protocol;       ///< meaningful only without errors
-  std::vector<Diagnostic> errors;  ///< in the order of their places, at most kMostErrors
+  std::vector<Diagnostic> errors;  ///< in the order of their places, at most kMaxErrors
   std::vector<Diagnostic> hints;   ///< what is right and could be better, likewise
   std::vector<SourceFile> files;
   [[nodiscard]] bool ok() const { return errors.empty(); }
@@ -38,15 +38,15 @@ struct Compiled {
 /// behind the folder of the including file: "quays/marks.kw". Core code reads no files itself.
 using Loader = std::function<std::optional<std::string>(const std::string& name)>;
 
-inline constexpr std::size_t kMostErrors = 50;
+inline constexpr std::size_t kMaxErrors = 50;
 /// Of all files together.
-inline constexpr std::size_t kMostFileBytes = std::size_t{1} << 20;
-inline constexpr std::size_t kMostFiles = 64;
+inline constexpr std::size_t kMaxFileBytes = std::size_t{1} << 20;
+inline constexpr std::size_t kMaxFiles = 64;
 /// What one datagram carries beside the framing (1200 bytes less header, acks and check): the most
 /// of a message on an unreliable or sequenced channel unless it says `split`.
-inline constexpr std::uint32_t kMostMessageBytes = 1100;
+inline constexpr std::uint32_t kMaxMessageBytes = 1100;
 /// The most of any message.
-inline constexpr std::uint32_t kMostSplitBytes = std::uint32_t{1} << 20;
+inline constexpr std::uint32_t kMaxSplitBytes = std::uint32_t{1} << 20;
 
 /// Compiles a whole file, which `name` names in errors. Without a loader `include` is an error.
 /// O(size of the text).

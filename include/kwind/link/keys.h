@@ -5,8 +5,8 @@
 #include <string>
 #include <string_view>
 
-#include "kwind/bits/errors.h"
-#include "kwind/bits/secret.h"
+#include "kwind/core/errors.h"
+#include "kwind/core/secret.h"
 
 namespace kwind::link {
 
@@ -14,16 +14,16 @@ using PublicKey = std::array<std::byte, 32>;
 
 struct KeyPair {
   PublicKey public_key{};
-  bits::Secret32 secret;
+  Secret32 secret;
 
   /// The pair that belongs to 32 random bytes.
-  static KeyPair from_secret(const bits::Secret32& secret);
+  static KeyPair from_secret(const Secret32& secret);
 };
 
 /// 43 characters of base64url (RFC 4648, 5) without padding.
 std::string key_text(std::span<const std::byte, 32> key);
 /// The inverse. Errors: bad_key for anything else, be it one bit of it.
-Result<bits::Secret32> parse_secret_key(std::string_view text);
+Result<Secret32> parse_secret_key(std::string_view text);
 Result<PublicKey> parse_public_key(std::string_view text);
 
 }  // namespace kwind::link

@@ -8,14 +8,14 @@
 #include <string>
 #include <string_view>
 
-#include "kwind/bits/endpoint.h"
-#include "kwind/bits/errors.h"
-#include "kwind/bits/secret.h"
-#include "kwind/bits/time.h"
 #include "kwind/bits/writer.h"
+#include "kwind/core/endpoint.h"
+#include "kwind/core/errors.h"
+#include "kwind/core/secret.h"
+#include "kwind/core/time.h"
 #include "kwind/link/admission.h"
-#include "kwind/link/filler.h"
 #include "kwind/link/keys.h"
+#include "kwind/link/payload_source.h"
 #include "kwind/link/shared_bytes.h"
 #include "kwind/link/spec.h"
 
@@ -34,7 +34,7 @@ struct Event {
   enum class Kind : std::uint8_t {
     opened,   ///< messages may be sent now
     message,  ///< channel, payload, bits
-    fill,     ///< payload, bits: what the peer's Filler wrote
+    payload,  ///< payload, bits: what the peer's PayloadSource wrote
     closed,   ///< code and text; the last event
   };
   Kind kind = Kind::opened;
@@ -55,11 +55,11 @@ struct Stats {
   std::uint64_t messages_received = 0;  ///< handed out as events
   std::uint64_t packets_lost = 0;       ///< declared lost (RFC 9002, 6.1)
   std::uint64_t messages_repeated = 0;  ///< reliable and ordered ones sent again after a loss
-  /// Copies sent before a loss was known: of small reliable messages on lossy paths, and of
+  /// ClientEntities sent before a loss was known: of small reliable messages on lossy paths, and of
   /// `repeat` channels.
-  std::uint64_t messages_repeated_early = 0;
+  std::uint64_t redundant_copies = 0;
   std::uint64_t messages_stale = 0;  ///< sequenced messages older than the last delivered: dropped
-  std::uint64_t messages_doubled = 0;     ///< reliable and ordered ones that had arrived before
+  std::uint64_t duplicates_received = 0;  ///< reliable and ordered ones that had arrived before
   std::uint64_t messages_recovered = 0;   ///< lost ones that a copy combined with another told
   std::uint64_t messages_expired = 0;     ///< given up: stale before they were sent, or no room
   std::uint64_t messages_incomplete = 0;  ///< split ones of which pieces never came
@@ -67,7 +67,7 @@ struct Stats {
   CauseCounts drops;                      ///< datagrams, or parts of them, not accepted, by cause
   Duration smoothed_rtt{0};
   Duration rtt_variation{0};
-  Duration least_rtt{0};
+  Duration min_rtt{0};
   double loss = 0;         ///< share of packets lost lately, 0 to 1
   Duration queue{0};       ///< what seems to stand in the path's queue
   double rate = 0;         ///< bytes a second that the path is thought to carry
@@ -81,18 +81,18 @@ struct Stats {
 struct ConnectOptions {
   Identity identity;
   /// 32 random bytes, new for each attempt: keys are made from them.
-  bits::Secret32 seed;
+  Secret32 seed;
   /// The server's. Absent: clear mode, which works only with a server in clear mode.
   std::optional<PublicKey> server_key{};
-  Carrier carrier = Carrier::datagrams;
+  TransportKind transport_kind = TransportKind::datagrams;
   bool aes = true;       ///< AES-256-GCM where both ends have the hardware
   std::string ticket{};  ///< from the login, if the server asks for one. Never in clear mode.
-  std::optional<bits::Secret32> comeback{};  ///< of an earlier connection; instead of a ticket
+  std::optional<Secret32> resume{};  ///< of an earlier connection; instead of a ticket
 };
 
 /// The right to come back once with the same identity after a break.
-struct Comeback {
-  bits::Secret32 secret;
+struct ResumeToken {
+  Secret32 secret;
   Duration good_for{0};  ///< after the end of the connection
 };
 
@@ -151,7 +151,7 @@ class Link {
 
   /// With LinkOptions::take_in_by_hand: the game took a message of `bits` bits that an event handed
   /// out, so that the peer may send on. Once for each message.
-  void take_in(std::size_t channel, std::size_t bits);
+  void consume(std::size_t channel, std::size_t bits);
 
   /// Bytes that state may take of the path from now until about the next tick: what the window and
   /// the pace leave, less what already waits in front of it. O(channels).
@@ -159,8 +159,8 @@ class Link {
 
   /// Lets `filler` fill what is free in the next `datagrams` datagrams after urgent messages and
   /// before others; nullptr: nobody. Call it each tick. Neither has to outlive the other, see
-  /// Filler.
-  void offer_fill(Filler* filler, std::size_t datagrams);
+  /// PayloadSource.
+  void schedule_payload(PayloadSource* payload_source, std::size_t datagrams);
 
   /// Delivers the reliable and ordered messages still queued (for at most LinkOptions::linger),
   /// then tells the peer, with at most 96 bytes of `reason`, and ends with Event::closed, code
@@ -169,24 +169,24 @@ class Link {
   void close(Time now, std::string_view reason, Errc code = Errc::closed_here);
 
   /// The stream that carried the datagrams has ended: so has the connection, with Event::closed,
-  /// code carrier_ended.
-  void carrier_ended(Time now);
+  /// code transport_ended.
+  void transport_ended(Time now);
 
   [[nodiscard]] State state() const;
   [[nodiscard]] std::uint16_t version() const;  ///< agreed version of the protocol; 0 before
   /// Agreed code set: 0 the built-in one, else place in the client's list plus one.
-  [[nodiscard]] std::uint8_t code_set() const;
+  [[nodiscard]] std::uint8_t code_tables() const;
   [[nodiscard]] ConnectionId id() const;
   /// "ChaCha20-Poly1305", "AES-256-GCM" or "clear".
   [[nodiscard]] std::string_view protection() const;
   /// Client: whether the server took this connection for an earlier one's return.
-  [[nodiscard]] bool returned() const;
+  [[nodiscard]] bool resumed() const;
   /// Client: whether the server answered the hello, so that its silence afterwards is its own.
-  [[nodiscard]] bool cookie_heard() const;
+  [[nodiscard]] bool cookie_echoed() const;
   /// Client: how to come back after a break, if the server permits it.
-  [[nodiscard]] std::optional<Comeback> comeback() const;
+  [[nodiscard]] std::optional<ResumeToken> resume() const;
   /// What a host of many links is about to do with one of them.
-  enum class Use : std::uint8_t { send, poll_datagram, offer_fill };
+  enum class Use : std::uint8_t { send, poll_datagram, schedule_payload };
   static constexpr unsigned kPrefetchSteps = 6;
   /// Asks for the memory that `use` will need, so that it is there by then: in kPrefetchSteps steps
   /// from 0 on, each about a microsecond after the one before, because it follows pointers that

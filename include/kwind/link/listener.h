@@ -7,8 +7,8 @@
 #include <optional>
 #include <span>
 
-#include "kwind/bits/endpoint.h"
-#include "kwind/bits/secret.h"
+#include "kwind/core/endpoint.h"
+#include "kwind/core/secret.h"
 #include "kwind/link/admission.h"
 #include "kwind/link/keys.h"
 #include "kwind/link/link.h"
@@ -29,7 +29,7 @@ struct ExchangeLimits {
 
 struct ListenerOptions {
   Identity identity;
-  bits::Secret32 secret;         ///< 32 random bytes; cookies, keys and ids are made from it
+  Secret32 secret;               ///< 32 random bytes; cookies, keys and ids are made from it
   std::size_t capacity = 64;     ///< most connections at once
   std::uint8_t number = 0;       ///< which server of several on one machine, 0 to 15; part of ids
   std::optional<KeyPair> key{};  ///< absent: clear mode, and only that
@@ -45,7 +45,7 @@ struct ListenerOptions {
   std::size_t attempts = 2048;
   Duration handshake_timeout = std::chrono::seconds(5);  ///< an attempt ends after that
   /// How long after a connection ended a client may come back; 0: not at all. At most 18 hours.
-  Duration comeback = Duration{0};
+  Duration resume = Duration{0};
 };
 
 /// Counters since the start.
@@ -75,17 +75,19 @@ class Listener {
 
   /// Answers a handshake datagram. `reply` must be kBaseDatagramBytes long; what is written into it
   /// is never longer than `datagram`. O(1). An offer whose cookie fits waits for exchange().
-  /// `carrier` is what brought it, and `port` the caller's number of where: over a stream the
-  /// address has proven itself, and no cookie is asked for; an offer that names another carrier is
-  /// dropped. Errors, with or without a reply: server_busy, bad_cookie, those of the form.
+  /// `carrier` is what brought it, and `transport_index` the caller's number of where: over a
+  /// stream the address has proven itself, and no cookie is asked for; an offer that names another
+  /// carrier is dropped. Errors, with or without a reply: server_busy, bad_cookie, those of the
+  /// form.
   Outcome receive(Time now, const Endpoint& from, std::span<const std::byte> datagram,
-                  std::span<std::byte> reply, Carrier carrier = Carrier::datagrams,
-                  std::size_t port = 0);
+                  std::span<std::byte> reply,
+                  TransportKind transport_kind = TransportKind::datagrams,
+                  std::size_t transport_index = 0);
 
   struct Exchanged {
     Endpoint to;  ///< where `reply` goes
-    std::size_t port = 0;
-    Carrier carrier = Carrier::datagrams;
+    std::size_t transport_index = 0;
+    TransportKind transport_kind = TransportKind::datagrams;
     Errc error = Errc::none;  ///< why it was refused
     std::size_t reply_bytes = 0;
     std::optional<ConnectionId> attempt;  ///< if it was not refused
@@ -101,10 +103,11 @@ class Listener {
     Admission admission;      ///< make a Link of it, and give the datagram to that
   };
   /// The first datagram of a client that heard its answer makes its attempt a connection. Nothing
-  /// if it belongs to no attempt that came by `port`, or was not made by its client. With it its
-  /// ticket, or its right to come back, counts as used. Errors: server_full, ticket_used,
-  /// ticket_expired, ticket_table_full, comeback_unknown, ticket_invalid.
-  std::optional<Admitted> admit(Time now, std::size_t port, std::span<const std::byte> datagram);
+  /// if it belongs to no attempt that came by `transport_index`, or was not made by its client.
+  /// With it its ticket, or its right to come back, counts as used. Errors: server_full,
+  /// ticket_used, ticket_expired, ticket_table_full, resume_unknown, ticket_invalid.
+  std::optional<Admitted> admit(Time now, std::size_t transport_index,
+                                std::span<const std::byte> datagram);
 
   /// Whether a datagram asks for a connection, see lost_connection().
   [[nodiscard]] static bool is_lost(std::span<const std::byte> datagram);
@@ -112,12 +115,12 @@ class Listener {
   /// its welcome told it alone: the answer, if the caller does not know the connection either, so
   /// that the client of a restarted server learns of it. 0 bytes for others; never more than
   /// `datagram` has.
-  std::size_t answer_lost(std::span<const std::byte> datagram, std::span<std::byte> reply) const;
+  std::size_t reply_to_lost(std::span<const std::byte> datagram, std::span<std::byte> reply) const;
   [[nodiscard]] static Result<ConnectionId> lost_connection(std::span<const std::byte> datagram);
 
   /// Gives the place of a connection free again. To be called when its link is closed. With
-  /// `may_return` its client may come back while ListenerOptions::comeback lasts.
-  void forget(Time now, const Admission& admission, bool may_return = false);
+  /// `may_resume` its client may come back while ListenerOptions::comeback lasts.
+  void forget(Time now, const Admission& admission, bool may_resume = false);
   /// Nobody comes back for this connection any more.
   void revoke(const Admission& admission);
 

@@ -12,10 +12,10 @@
 #include <utility>
 #include <vector>
 
-#include "kwind/bits/endpoint.h"
-#include "kwind/bits/errors.h"
-#include "kwind/bits/secret.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/endpoint.h"
+#include "kwind/core/errors.h"
+#include "kwind/core/secret.h"
+#include "kwind/core/time.h"
 #include "kwind/link/spec.h"
 
 namespace kwind::link {
@@ -27,7 +27,7 @@ struct DatagramKey {
   bool up = false;
   std::uint64_t phase = 0;
   std::uint8_t cipher = 0;
-  bits::Secret32 key;
+  Secret32 key;
 };
 
 /// A run of bits of a datagram, and what they are. The parts of a datagram stand in order and leave
@@ -40,7 +40,7 @@ struct ObservedPart {
     message,
     piece,    ///< of a split message
     parity,   ///< of several small messages
-    fill,     ///< of the layer above the link
+    payload,  ///< of the layer above the link
     control,  ///< ping, close, window, challenge, response
     padding,  ///< zeros of a control frame, and those that fill the last byte
     sealed,   ///< a body that no key opened

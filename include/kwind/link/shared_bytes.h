@@ -20,7 +20,7 @@ class SharedBytesPool {
   /// A copy of `bytes`. Reuses storage that no link holds any more: after warm-up it allocates
   /// nothing. O(bytes), and amortised O(1) looks at messages still held.
   [[nodiscard]] SharedBytes make(std::span<const std::byte> bytes) {
-    for (std::size_t looked = 0; looked < kMostLooks && looked < blocks_.size(); ++looked) {
+    for (std::size_t looked = 0; looked < kMaxUpdates && looked < blocks_.size(); ++looked) {
       const std::shared_ptr<std::vector<std::byte>>& block = blocks_[next_++ % blocks_.size()];
       if (block.use_count() > 1) continue;
       block->assign(bytes.begin(), bytes.end());
@@ -38,7 +38,7 @@ class SharedBytesPool {
   }
 
  private:
-  static constexpr std::size_t kMostLooks = 8;
+  static constexpr std::size_t kMaxUpdates = 8;
   std::size_t keep_;
   std::size_t next_ = 0;
   std::vector<std::shared_ptr<std::vector<std::byte>>> blocks_;

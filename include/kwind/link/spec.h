@@ -6,10 +6,10 @@
 #include <string>
 #include <vector>
 
-#include "kwind/bits/delivery.h"
-#include "kwind/bits/digest.h"
-#include "kwind/bits/secret.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/delivery.h"
+#include "kwind/core/digest.h"
+#include "kwind/core/secret.h"
+#include "kwind/core/time.h"
 
 namespace kwind::link {
 
@@ -39,7 +39,7 @@ enum class Mode : std::uint8_t {
 };
 
 /// What carries the datagrams.
-enum class Carrier : std::uint8_t {
+enum class TransportKind : std::uint8_t {
   datagrams = 0,  ///< UDP, or the simulated network: they get lost, doubled, reordered
   stream = 1,     ///< TCP: each arrives once, in order, or the connection ends
 };
@@ -85,7 +85,7 @@ inline constexpr std::size_t kFirstWindowBytes = 65536;
 
 struct VersionDigest {
   std::uint16_t version = 0;
-  bits::Digest128 digest{};
+  Digest128 digest{};
 };
 
 /// A part of the protocol from some version on. Rows of one part stand together, oldest first.
@@ -96,7 +96,7 @@ struct DeclarationDigest {
 };
 
 /// Code sets that an end may offer.
-inline constexpr std::size_t kMostCodeSets = 8;
+inline constexpr std::size_t kMaxCodeTables = 8;
 
 /// The protocol above the link, as both ends compare it: the link does not look inside.
 struct Identity {
@@ -106,8 +106,8 @@ struct Identity {
   std::vector<DeclarationDigest> declarations{};
   /// Version of what travels in opaque payload; both ends must have the same. 0: nothing does.
   std::uint8_t payload_version = 0;
-  /// Digests of the code sets held beside the built-in one, at most kMostCodeSets, best first.
-  std::vector<std::uint64_t> code_sets{};
+  /// Digests of the code sets held beside the built-in one, at most kMaxCodeTables, best first.
+  std::vector<std::uint64_t> code_table_sets{};
 };
 
 /// A key as it comes into use: whoever holds it can open the datagrams of one direction of one
@@ -133,7 +133,7 @@ struct LinkOptions {
   Duration linger = std::chrono::seconds(1);  ///< how long close() waits for reliable messages
   /// Memory for pieces of messages on unreliable and sequenced channels; oldest given up first.
   std::size_t reassembly_bytes = std::size_t{1} << 20;
-  /// Reliable and ordered messages take room in their channel's window until Link::take_in() says
+  /// Reliable and ordered messages take room in their channel's window until Link::consume() says
   /// otherwise, not only until an event hands them out: for hosts that let them wait.
   bool take_in_by_hand = false;
   bool discover_mtu = true;  ///< probe for datagrams above kBaseDatagramBytes
@@ -142,7 +142,7 @@ struct LinkOptions {
   Duration key_time = std::chrono::hours(1);
   /// Makes skipped packet numbers and path challenges unguessable: random, and another one for each
   /// connection.
-  bits::Secret32 secret{};
+  Secret32 secret{};
   /// Hands every datagram key to whoever sets it, for reading captures. The only way in which
   /// secrets leave; reports must show that it is set.
   std::function<void(const KeyNote&)> key_log;

@@ -5,7 +5,7 @@
 #include <string>
 #include <string_view>
 
-#include "kwind/bits/errors.h"
+#include "kwind/core/errors.h"
 
 namespace kwind::link {
 
@@ -23,9 +23,9 @@ class TicketGate {
   /// Errors: ticket_invalid, ticket_expired.
   [[nodiscard]] virtual Result<Claims> check(std::string_view ticket,
                                              std::int64_t unix_seconds) const = 0;
-  /// Asked when a client comes back without its ticket, by what that said: false for one that was
-  /// banned meanwhile. Whether it has expired is checked in any case.
-  [[nodiscard]] virtual bool may_return(const Claims& /*claims*/) const { return true; }
+  /// RequestAwaiter when a client comes back without its ticket, by what that said: false for one
+  /// that was banned meanwhile. Whether it has expired is checked in any case.
+  [[nodiscard]] virtual bool may_resume(const Claims& /*claims*/) const { return true; }
 };
 
 }  // namespace kwind::link

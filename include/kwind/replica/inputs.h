@@ -12,38 +12,39 @@
 #include <utility>
 #include <vector>
 
-#include "kwind/bits/errors.h"
-#include "kwind/link/filler.h"
-#include "kwind/replica/mirror.h"
+#include "kwind/core/errors.h"
+#include "kwind/link/payload_source.h"
+#include "kwind/replica/client_world.h"
 #include "kwind/schema/codec.h"
 
 namespace kwind::replica {
 
 /// An input in the bits of its message.
 struct PackedInput {
-  static constexpr std::size_t kMostBits = 512;
+  static constexpr std::size_t kMaxBits = 512;
   std::uint32_t number = 0;  ///< of the client's ticks, from 1
   std::size_t bits = 0;
-  std::array<std::byte, kMostBits / 8> bytes{};
+  std::array<std::byte, kMaxBits / 8> bytes{};
   [[nodiscard]] bool same_as(const PackedInput& other) const {
     return bits == other.bits && bytes == other.bytes;
   }
 };
 
-/// At the client: fills its datagrams with the newest inputs, with what Mirror::report() has, and
-/// with a request for a full resync while Mirror::wants_resync(). A client without inputs offers
-/// one all the same: without it the server is never told of a frame that the client could not read.
-class InputSender final : public link::Filler {
+/// At the client: fills its datagrams with the newest inputs, with what ClientWorld::report() has,
+/// and with a request for a full resync while ClientWorld::wants_resync(). A client without inputs
+/// offers one all the same: without it the server is never told of a frame that the client could
+/// not read.
+class InputSender final : public link::PayloadSource {
  public:
   static constexpr std::size_t kKept = 64;
-  static constexpr std::uint32_t kMostInFrame = 8;
+  static constexpr std::uint32_t kMaxInFrame = 8;
 
   /// For `mirror`, which may be moved or end meanwhile: then inputs go on without reports. Each
-  /// input goes in so many datagrams, 1 to 8. A datagram holds at most kMostInFrame inputs: of more
+  /// input goes in so many datagrams, 1 to 8. A datagram holds at most kMaxInFrame inputs: of more
   /// that are put between two datagrams the oldest are not sent.
-  explicit InputSender(Mirror& mirror, std::size_t redundancy = 3);
+  explicit InputSender(ClientWorld& client_world, std::size_t redundancy = 3);
 
-  /// The input of the next tick; returns its number. Requires: at most PackedInput::kMostBits.
+  /// The input of the next tick; returns its number. Requires: at most PackedInput::kMaxBits.
   template <class T>
   std::uint32_t put(const T& input) {
     PackedInput& packed = next();
@@ -70,11 +71,11 @@ class InputSender final : public link::Filler {
  private:
   PackedInput& next();
   [[nodiscard]] const PackedInput& at(std::uint32_t number) const { return kept_[number % kKept]; }
-  std::shared_ptr<Mirror* const> mirror_;
+  std::shared_ptr<ClientWorld* const> client_world_;
   std::size_t redundancy_;
   std::uint32_t newest_ = 0;
-  std::array<std::uint32_t, kMostInFrame>
-      told_before_{};  // newest_ at the last frames, latest first
+  std::array<std::uint32_t, kMaxInFrame>
+      sent_before_{};  // newest_ at the last frames, latest first
   std::uint64_t frames_ = 0;
   std::uint64_t bits_ = 0;
   bool write_resync(Time now, bits::Writer& out);
@@ -97,12 +98,14 @@ class InputReceiver {
  public:
   /// Inputs that may wait for next(): what the network delays and then delivers at once, and no
   /// more lag than that.
-  static constexpr std::size_t kMostWaiting = 8;
+  static constexpr std::size_t kMaxWaiting = 8;
 
   /// Takes a frame; the inputs that are new wait for next(). A report or a request for a resync
   /// goes to `viewer`, if there is one. Errors: truncated, value_range, trailing_bits: nothing was
-  /// taken then; those of Viewer::hear_report() and Viewer::hear_resync().
-  Errc receive(std::span<const std::byte> payload, std::size_t bits, class Viewer* viewer);
+  /// taken then; those of ClientReplicator::receive_desync_report() and
+  /// ClientReplicator::receive_resync_request().
+  Errc receive(std::span<const std::byte> payload, std::size_t bits,
+               class ClientReplicator* replicator);
   /// The oldest input that waits, by number; nothing if none does. To be called once a tick. An
   /// input of which all copies were lost is left out. Hand it to Server::take_input(), which
   /// applies the rate limit and the checks of its message type.
@@ -142,18 +145,20 @@ class Prediction {
   Prediction(State start, Step step, Same same)
       : now_(std::move(start)), step_(std::move(step)), same_(std::move(same)) {}
 
-  /// Applies an input. At most kMost wait for the server: the oldest is forgotten then.
+  /// Applies an input. At most kMax wait for the server: the oldest is forgotten then.
   void apply(std::uint32_t number, const Input& input) {
     now_ = step_(now_, input);
     waiting_.push_back({number, input, now_});
-    if (waiting_.size() > kMost) waiting_.pop_front();
+    if (waiting_.size() > kMax) waiting_.pop_front();
   }
   /// The server's state after input `number`. O(inputs since then) if it differs.
   void correct(std::uint32_t number, const State& truth) {
-    if (told_ && told_->number == number && same_(told_->after, truth)) return;  // once more
+    if (last_correction_ && last_correction_->number == number &&
+        same_(last_correction_->after, truth))
+      return;  // once more
     while (!waiting_.empty() && waiting_.front().number < number) waiting_.pop_front();
     const bool known = !waiting_.empty() && waiting_.front().number == number;
-    told_ = Told{number, truth};
+    last_correction_ = Told{number, truth};
     if (!known) {
       // Of that input nothing is known any more: from the server's state on, all again.
       if (!waiting_.empty() || !same_(now_, truth)) replay(truth);
@@ -170,7 +175,7 @@ class Prediction {
   [[nodiscard]] std::uint64_t corrections() const { return corrections_; }
 
  private:
-  static constexpr std::size_t kMost = 128;
+  static constexpr std::size_t kMax = 128;
   struct Applied {
     std::uint32_t number;
     Input input;
@@ -189,7 +194,7 @@ class Prediction {
   Step step_;
   Same same_;
   std::deque<Applied> waiting_;
-  std::optional<Told> told_{};  // what the server said last
+  std::optional<Told> last_correction_{};  // what the server said last
   std::uint64_t corrections_ = 0;
 };
 

@@ -9,13 +9,13 @@
 #include <string>
 #include <vector>
 
-#include "kwind/replica/viewer.h"
+#include "kwind/replica/client_replicator.h"
 #include "kwind/replica/world.h"
 
 namespace kwind::replica {
 
 /// What a kind has otherwise than InterestOptions says.
-struct KindInterest {
+struct TypeInterest {
   std::string kind;
   std::optional<double> enter{};
   std::optional<double> leave{};
@@ -31,10 +31,10 @@ struct InterestOptions {
   /// The field that says where an entity is: a vec2 or vec3, or a record of such numbers. Kinds
   /// that have none are in view of everybody.
   std::string place = "at";
-  std::vector<KindInterest> kinds{};
+  std::vector<TypeInterest> kinds{};
   /// A sight looks around every so many ticks, each in its turn; in between its view changes only
   /// by what is gone, and by what its owner does.
-  std::uint32_t look_every = 4;
+  std::uint32_t update_every = 4;
 };
 
 class Interest {
@@ -50,47 +50,47 @@ class Interest {
   [[nodiscard]] std::size_t memory() const;
 
  private:
-  friend class Sight;
+  friend class InterestQuery;
   struct State;
   std::unique_ptr<State> state_;
 };
 
 /// One client's.
-class Sight {
+class InterestQuery {
  public:
   /// Borrows the interest. Sees nothing but what is always in view until it is told where from.
-  explicit Sight(Interest& interest);
+  explicit InterestQuery(Interest& interest);
   /// It stays where it is: viewers that see through it hold its address.
-  Sight(const Sight&) = delete;
-  Sight& operator=(const Sight&) = delete;
-  ~Sight();
+  InterestQuery(const InterestQuery&) = delete;
+  InterestQuery& operator=(const InterestQuery&) = delete;
+  ~InterestQuery();
 
   /// From here, or from where an entity is; once it is gone, from its last place. With an entity of
   /// a type without a place the sight stays where it is. A coordinate that is not a number sees
   /// nothing.
-  void look_from(double x, double y, double z = 0);
-  void look_from(schema::AnyRef entity);
+  void set_origin(double x, double y, double z = 0);
+  void set_origin(schema::AnyRef entity);
   /// Owned entities are in view wherever they are.
   void own(schema::AnyRef entity);
   void disown(schema::AnyRef entity);
   void enter_room(std::uint32_t room);
   void leave_room(std::uint32_t room);
-  /// Hides what it returns false for; empty for none. Asked of all that is near, every `look_every`
-  /// ticks. Not to throw.
+  /// Hides what it returns false for; empty for none. RequestAwaiter of all that is near, every
+  /// `update_every` ticks. Not to throw.
   void set_filter(std::function<bool(schema::AnyRef)> filter);
 
-  /// What is in view, for Viewer::see(): by id, weights greater the nearer. Valid until the next
-  /// call. O(entities near) when it looks around, O(in view) otherwise.
-  std::span<const Seen> look();
+  /// What is in view, for ClientReplicator::see(): by id, weights greater the nearer. Valid until
+  /// the next call. O(entities near) when it looks around, O(in view) otherwise.
+  std::span<const RelevantEntity> look();
   /// The same at once, whosever turn it is.
-  std::span<const Seen> look_around();
+  std::span<const RelevantEntity> update_now();
   /// Another number after a look that found others in view, and now and then for their weights;
   /// never 0.
   [[nodiscard]] std::uint64_t revision() const;
   [[nodiscard]] std::size_t memory() const;
 
  private:
-  friend class Viewer;
+  friend class ClientReplicator;
   void prefetch() const;
 
   struct State;

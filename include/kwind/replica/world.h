@@ -1,6 +1,6 @@
 // The server's world of entities: game code puts values, the world turns them into whole numbers
-// once, and remembers what changed when. Viewers send parts of it to clients. One world and its
-// viewers, one thread. No clock: end_tick() is what moves time.
+// once, and remembers what changed when. ClientReplicators send parts of it to clients. One world
+// and its viewers, one thread. No clock: end_tick() is what moves time.
 #pragma once
 #include <cstdint>
 #include <functional>
@@ -8,7 +8,7 @@
 #include <optional>
 #include <string_view>
 
-#include "kwind/replica/codes.h"
+#include "kwind/replica/code_tables.h"
 #include "kwind/schema/entity_info.h"
 #include "kwind/schema/references.h"
 
@@ -21,7 +21,7 @@ struct WorldOptions {
   /// not heard by then is told what it needs as if it had never known.
   std::uint32_t reuse_after_ticks = 100;
   /// Those of the mirrors must be the same. nullptr: the built-in ones.
-  std::shared_ptr<const CodeSet> codes{};
+  std::shared_ptr<const CodeTables> codes{};
 };
 
 /// A value that was put and did not fit its field.
@@ -35,13 +35,13 @@ struct OutOfRange {
 
 /// How often the bits of an entity's change were there already, written for another client; those
 /// of whole frames that are there already included.
-struct SpliceCounts {
+struct SharedBitsCounts {
   std::uint64_t shared = 0;
   std::uint64_t written = 0;
 };
 
-class Courses;
-struct Course;
+class SharedHistories;
+struct BaselineHistory;
 
 class World {
  public:
@@ -66,7 +66,7 @@ class World {
   /// O(columns).
   template <schema::ReplicaEntity T>
   bool put(schema::Ref<T> entity, const T& value) {
-    if (!is_alive(entity) || kind_of(entity.id) != &T::entity_info()) return false;
+    if (!is_alive(entity) || type_of(entity.id) != &T::entity_info()) return false;
     take(entity.id, [&](schema::Encoder& out, const std::function<void()>& mark) {
       encode_columns(out, value, mark);
     });
@@ -86,19 +86,19 @@ class World {
   /// Values put that were outside their range, and the last of them.
   [[nodiscard]] std::uint64_t out_of_range() const;
   [[nodiscard]] std::optional<OutOfRange> last_out_of_range() const;
-  [[nodiscard]] const SpliceCounts& spliced() const;
+  [[nodiscard]] const SharedBitsCounts& shared_bits() const;
   /// Bytes held for all entities with their history.
   [[nodiscard]] std::size_t memory() const;
 
  private:
-  friend class Viewer;
-  friend class Courses;
-  friend struct Course;
+  friend class ClientReplicator;
+  friend class SharedHistories;
+  friend struct BaselineHistory;
   friend class Interest;
   using Encode = std::function<void(schema::Encoder&, const std::function<void()>& mark)>;
   std::optional<schema::AnyRef> begin_spawn(const schema::EntityInfo& info);
   void take(std::uint32_t id, const Encode& encode);
-  [[nodiscard]] const schema::EntityInfo* kind_of(std::uint32_t id) const;
+  [[nodiscard]] const schema::EntityInfo* type_of(std::uint32_t id) const;
 
   struct State;
   std::unique_ptr<State> state_;

@@ -13,7 +13,7 @@
 #include <utility>
 #include <vector>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 #include "kwind/route/handlers.h"
 #include "kwind/route/observers.h"
 #include "kwind/schema/codec.h"
@@ -22,33 +22,33 @@ namespace kwind::route {
 
 struct DispatchCounts {
   std::uint64_t handled = 0;         ///< messages that at least one handler saw
-  std::uint64_t unheard = 0;         ///< messages of kinds without a handler
+  std::uint64_t unhandled = 0;       ///< messages of kinds without a handler
   std::uint64_t handler_faults = 0;  ///< handlers and checks that threw; the loop went on
-  std::uint64_t blamed = 0;          ///< messages that a check counted against their sender
+  std::uint64_t penalized = 0;       ///< messages that a check counted against their sender
 };
 
-/// What a check of the game says to a message.
-enum class Ruling : std::uint8_t {
-  allow,
-  drop,   ///< no handler sees it
-  blame,  ///< ... and it counts against the sender
-  close,  ///< ... and the sender's connection is closed
+/// What a check decides about a message.
+enum class CheckResult : std::uint8_t {
+  accept,      ///< the next check, then the handlers
+  drop,        ///< no handler receives it
+  penalize,    ///< as `drop`, and it counts against the sender
+  disconnect,  ///< as `drop`, and the connection of the sender closes
 };
 
 /// A message as it came in, not decoded.
-struct Arrived {
+struct RawMessage {
   const schema::MessageInfo& info;
-  bits::Reader fields;         ///< stands before the first field
-  std::uint16_t version = 0;   ///< in whose layout it is
-  std::uint16_t question = 0;  ///< requests and answers: which of them
+  bits::Reader fields;           ///< stands before the first field
+  std::uint16_t version = 0;     ///< in whose layout it is
+  std::uint16_t request_id = 0;  ///< requests and answers: which of them
 };
 
 /// A handler that threw.
 template <class Peer>
-struct HandlerFault {
+struct HandlerException {
   Peer peer{};
   /// nullptr: code that no message brought about, on_connect for instance.
-  const Arrived* message = nullptr;
+  const RawMessage* message = nullptr;
   std::string_view what{};  ///< of the exception, if it was a std::exception
 };
 
@@ -97,30 +97,32 @@ class Dispatcher {
     entry<T>().checks.add(std::move(check));
   }
   /// A check of all messages, before they are decoded.
-  void check_all(std::function<Ruling(Peer, const Arrived&)> check) {
+  void check_all(std::function<CheckResult(Peer, const RawMessage&)> check) {
     checks_.add(std::move(check));
   }
   /// Who may send messages whose description says `from owner of`: says whether `peer` owns the
   /// entity. Without it nobody may.
   void owned_by(std::function<bool(Peer, const schema::AnyRef&)> owns) { owns_ = std::move(owns); }
-  /// What happens with kinds that have no handler; otherwise they count as unheard.
-  void on_rest(std::function<void(Peer, const Arrived&)> handler) { rest_.add(std::move(handler)); }
+  /// What happens with kinds that have no handler; otherwise they count as unhandled.
+  void on_unhandled(std::function<void(Peer, const RawMessage&)> handler) {
+    rest_.add(std::move(handler));
+  }
   /// Hears of each handler that threw.
-  void on_fault(std::function<void(const HandlerFault<Peer>&)> sink) {
+  void on_fault(std::function<void(const HandlerException<Peer>&)> sink) {
     sinks_.add(std::move(sink));
   }
 
   /// What became of a message.
   struct Dispatched {
     Errc error = Errc::none;  ///< why no handler saw it
-    bool blamed = false;
+    bool penalized = false;
     bool close = false;
     unsigned faults = 0;  ///< handlers and checks that threw
   };
   /// Decodes what is left in `arrived.fields` as `layout` says, and calls the handlers of its kind.
   /// O(1) beside both. Errors: those of schema::decode_message, not_owner, not_allowed; then no
   /// handler was called.
-  Dispatched dispatch(Peer peer, const Arrived& arrived, schema::Layout& layout) {
+  Dispatched dispatch(Peer peer, const RawMessage& arrived, schema::Layout& layout) {
     KWIND_ASSERT(arrived.info.kind < entries_.size());
     Dispatched done;
     rule(checks_, peer, arrived, done, arrived);
@@ -129,7 +131,7 @@ class Dispatcher {
     if (found != nullptr && found->listens()) {
       found->run(*this, peer, arrived, layout, done);
       if (done.error == Errc::none) ++counts_.handled;
-    } else if (!rest_.empty() && !rest_checks_owners_ && !arrived.info.owner_field.empty()) {
+    } else if (!rest_.empty() && !unhandled_checks_owners_ && !arrived.info.owner_field.empty()) {
       done.error = Errc::not_owner;
     } else if (!rest_.empty()) {
       guard(peer, &arrived, done, [&] {
@@ -140,7 +142,7 @@ class Dispatcher {
       });
       ++counts_.handled;
     } else {
-      ++counts_.unheard;
+      ++counts_.unhandled;
     }
     return done;
   }
@@ -153,7 +155,7 @@ class Dispatcher {
     KWIND_ASSERT(info.kind < entries_.size());
     Entry* const found = entries_[info.kind].get();
     if (found == nullptr) {
-      ++counts_.unheard;
+      ++counts_.unhandled;
       return done;
     }
     done.faults = static_cast<EntryOf<T>*>(found)->call(*this, peer, nullptr, message);
@@ -164,7 +166,7 @@ class Dispatcher {
   /// Rest handlers get messages `from owner of` an entity, too, and look after that themselves:
   /// what the ref is cannot be told without the message's type. Otherwise such messages are dropped
   /// with not_owner before them.
-  void rest_checks_owners() { rest_checks_owners_ = true; }
+  void unhandled_checks_owners() { unhandled_checks_owners_ = true; }
   /// Whether messages of `kind` have a handler.
   [[nodiscard]] bool listens(std::size_t kind) const {
     return (entries_[kind] != nullptr && entries_[kind]->listens()) || !rest_.empty();
@@ -174,7 +176,7 @@ class Dispatcher {
 
   /// Calls `run`, and counts and reports what it throws against `peer`'s message.
   template <class Run>
-  void guard(Peer peer, const Arrived* arrived, Dispatched& done, const Run& run) {
+  void guard(Peer peer, const RawMessage* arrived, Dispatched& done, const Run& run) {
     try {
       run();
     } catch (...) {
@@ -198,13 +200,13 @@ class Dispatcher {
   struct Entry {
     virtual ~Entry() = default;
     [[nodiscard]] virtual bool listens() const = 0;
-    virtual void run(Dispatcher& self, Peer peer, const Arrived& arrived, schema::Layout& layout,
+    virtual void run(Dispatcher& self, Peer peer, const RawMessage& arrived, schema::Layout& layout,
                      Dispatched& done) = 0;
   };
   template <class T>
   struct EntryOf final : Entry {
     [[nodiscard]] bool listens() const override { return answerer != nullptr || !handlers.empty(); }
-    void run(Dispatcher& self, Peer peer, const Arrived& arrived, schema::Layout& layout,
+    void run(Dispatcher& self, Peer peer, const RawMessage& arrived, schema::Layout& layout,
              Dispatched& done) override {
       done.error = schema::decode_message(arrived.fields, message, layout);
       if (done.error != Errc::none) return;
@@ -218,7 +220,7 @@ class Dispatcher {
       done.faults += call(self, peer, &arrived, message);
     }
     // Returns how many threw. No closures, and nothing kept in memory: every message comes by here.
-    unsigned call(Dispatcher& self, Peer peer, const Arrived* arrived, const T& decoded) {
+    unsigned call(Dispatcher& self, Peer peer, const RawMessage* arrived, const T& decoded) {
       unsigned faults = 0;
       for (const auto& node : typename Handlers::Round(handlers)) {
         if (node.id == 0) continue;
@@ -226,13 +228,13 @@ class Dispatcher {
           node.call(peer, decoded);
         } catch (...) {
           ++faults;
-          self.caught_over(peer, T::info(), arrived);
+          self.caught_for_type(peer, T::info(), arrived);
         }
       }
       if (!answerer) return faults;
       Dispatched done;
       self.guard(peer, arrived, done, [&] {
-        answerer(peer, decoded, arrived == nullptr ? std::uint16_t{0} : arrived->question);
+        answerer(peer, decoded, arrived == nullptr ? std::uint16_t{0} : arrived->request_id);
       });
       return faults + done.faults;
     }
@@ -245,7 +247,7 @@ class Dispatcher {
     T message;  // reused, so that texts and lists keep their storage
     using Handlers = HandlerList<void(Peer, const T&)>;
     Handlers handlers;
-    HandlerList<Ruling(Peer, const T&)> checks;
+    HandlerList<CheckResult(Peer, const T&)> checks;
     std::function<void(Peer, const T&, std::uint16_t)> answerer;
   };
 
@@ -269,26 +271,26 @@ class Dispatcher {
 
   // Asks each check; the first that does not allow decides.
   template <class Checks, class Message>
-  void rule(Checks& checks, Peer peer, const Arrived& arrived, Dispatched& done,
+  void rule(Checks& checks, Peer peer, const RawMessage& arrived, Dispatched& done,
             const Message& message) {
     if (checks.empty()) return;
-    Ruling ruling = Ruling::allow;
+    CheckResult result = CheckResult::accept;
     const unsigned faults = done.faults;
     guard(peer, &arrived, done, [&] {
       checks.run([&](const auto& check) {
-        ruling = check(peer, message);
-        return ruling == Ruling::allow;
+        result = check(peer, message);
+        return result == CheckResult::accept;
       });
     });
-    if (ruling == Ruling::allow && done.faults == faults) return;
+    if (result == CheckResult::accept && done.faults == faults) return;
     done.error = Errc::not_allowed;
-    done.blamed = ruling == Ruling::blame;
-    done.close = ruling == Ruling::close;
-    if (done.blamed) ++counts_.blamed;
+    done.penalized = result == CheckResult::penalize;
+    done.close = result == CheckResult::disconnect;
+    if (done.penalized) ++counts_.penalized;
   }
 
   // In a catch block: game code's fault costs game code this message, not the server its loop.
-  [[gnu::noinline]] void caught(Peer peer, const Arrived* arrived) {
+  [[gnu::noinline]] void caught(Peer peer, const RawMessage* arrived) {
     ++counts_.handler_faults;
     if (sinks_.empty()) return;
     try {
@@ -299,19 +301,19 @@ class Dispatcher {
       sinks_({peer, arrived, "an exception of a type of its own"});
     }
   }
-  [[gnu::noinline]] void caught_over(Peer peer, const schema::MessageInfo& info,
-                                     const Arrived* arrived) {
-    const Arrived without_fields{info, bits::Reader({}, 0)};
+  [[gnu::noinline]] void caught_for_type(Peer peer, const schema::MessageInfo& info,
+                                         const RawMessage* arrived) {
+    const RawMessage without_fields{info, bits::Reader({}, 0)};
     caught(peer, arrived == nullptr ? &without_fields : arrived);
   }
 
   std::span<const schema::MessageInfo> messages_;
   std::vector<std::shared_ptr<Entry>> entries_;  // shared: subscriptions may outlive them
-  HandlerList<Ruling(Peer, const Arrived&)> checks_;
-  HandlerList<void(Peer, const Arrived&)> rest_;
-  bool rest_checks_owners_ = false;
+  HandlerList<CheckResult(Peer, const RawMessage&)> checks_;
+  HandlerList<void(Peer, const RawMessage&)> rest_;
+  bool unhandled_checks_owners_ = false;
   std::function<bool(Peer, const schema::AnyRef&)> owns_;
-  Observers<const HandlerFault<Peer>&> sinks_;
+  Observers<const HandlerException<Peer>&> sinks_;
   DispatchCounts counts_;
 };
 

@@ -9,7 +9,7 @@
 #include <utility>
 #include <vector>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 
 namespace kwind::route {
 

@@ -5,7 +5,7 @@
 #include <utility>
 #include <vector>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 
 namespace kwind::route {
 

@@ -8,8 +8,8 @@
 #include <optional>
 #include <utility>
 
-#include "kwind/bits/assert.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/assert.h"
+#include "kwind/core/time.h"
 
 namespace kwind::route {
 

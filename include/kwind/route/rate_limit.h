@@ -4,8 +4,8 @@
 #include <algorithm>
 #include <cstdint>
 
-#include "kwind/bits/assert.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/assert.h"
+#include "kwind/core/time.h"
 
 namespace kwind::route {
 
@@ -20,8 +20,8 @@ class RateLimit {
   /// once as fit into one period plus `slack`.
   RateLimit(unsigned per_second, Duration slack)
       : period_(per_second == 0 ? Duration{0} : Duration(std::chrono::seconds(1)) / per_second),
-        most_(period_ + slack),
-        credit_(most_) {}
+        max_(period_ + slack),
+        credit_(max_) {}
 
   /// Whether a message may pass at `now`; if so it is paid for. Time going back earns nothing.
   bool take(Time now) {
@@ -32,7 +32,7 @@ class RateLimit {
   /// Whether a message may pass at `now`, without paying for it.
   bool passes(Time now) {
     if (period_ == Duration{0}) return true;
-    if (started_ && now > last_) credit_ = std::min(most_, credit_ + (now - last_));
+    if (started_ && now > last_) credit_ = std::min(max_, credit_ + (now - last_));
     if (!started_ || now > last_) last_ = now;
     started_ = true;
     return credit_ >= period_;
@@ -40,7 +40,7 @@ class RateLimit {
 
  private:
   Duration period_;
-  Duration most_;
+  Duration max_;
   Duration credit_;
   Time last_{};
   bool started_ = false;

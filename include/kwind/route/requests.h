@@ -13,9 +13,9 @@
 #include <variant>
 #include <vector>
 
-#include "kwind/bits/errors.h"
 #include "kwind/bits/reader.h"
-#include "kwind/bits/time.h"
+#include "kwind/core/errors.h"
+#include "kwind/core/time.h"
 #include "kwind/schema/codec.h"
 
 namespace kwind::route {
@@ -72,19 +72,19 @@ struct Outcome {
 };
 
 /// The questions that one end of a connection has asked and that have no outcome yet.
-class Questions {
+class PendingRequests {
  public:
   /// Is told how it ended: with the answer's fields, or without.
   using Settle =
       std::function<Errc(Ending, Errc, const bits::Reader* fields, schema::Layout* layout)>;
   /// At most `most` at once.
-  explicit Questions(std::size_t most) : most_(most) {}
+  explicit PendingRequests(std::size_t max) : max_(max) {}
 
-  [[nodiscard]] bool full() const { return open_.size() >= most_; }
+  [[nodiscard]] bool full() const { return open_.size() >= max_; }
   [[nodiscard]] std::size_t size() const { return open_.size(); }
   /// A number for the next question, none of those that are open. Requires: not full.
   [[nodiscard]] std::uint16_t next_number() const;
-  void add(std::uint16_t number, std::uint16_t answer_kind, Time deadline, Settle settle);
+  void add(std::uint16_t number, std::uint16_t reply_type, Time deadline, Settle settle);
 
   /// An answer came; with number 0 its fields are the number of an abandoned question.
   /// Errors: stray_answer if nobody waits for it (any more), those of decoding.
@@ -99,21 +99,21 @@ class Questions {
  private:
   struct Open {
     std::uint16_t number;
-    std::uint16_t answer_kind;
+    std::uint16_t reply_type;
     Time deadline;
     Settle settle;
   };
   void note_deadline();
 
-  std::size_t most_;
+  std::size_t max_;
   std::uint16_t last_ = 0;
   std::vector<Open> open_;
   Time deadline_ = kNever;
 };
 
-/// Wraps what wants an Outcome<T> so that Questions can settle it.
+/// Wraps what wants an Outcome<T> so that PendingRequests can settle it.
 template <Request T, class Callback>
-Questions::Settle settle_with(Callback callback) {
+PendingRequests::Settle settle_with(Callback callback) {
   return [callback = std::move(callback)](Ending ending, Errc error, const bits::Reader* fields,
                                           schema::Layout* layout) mutable {
     Outcome<T> outcome;
@@ -138,7 +138,7 @@ Questions::Settle settle_with(Callback callback) {
 }
 
 /// Who asked, and which of the questions of that connection it was.
-struct QuestionOf {
+struct RequestId {
   std::uint32_t peer = 0;
   /// A peer that came back counts its questions anew: the number alone may name another one.
   std::uint64_t connection = 0;
@@ -146,15 +146,15 @@ struct QuestionOf {
 };
 
 /// Carries the answers of one host back to those who asked.
-class AnswerDesk {
+class ResponseSink {
  public:
-  virtual ~AnswerDesk() = default;
+  virtual ~ResponseSink() = default;
   /// Sends an answer to `question`, and closes the question. Errors: no_such_peer; stray_answer if
   /// the question is not open (any more); those of sending.
-  virtual Errc send_answer(const QuestionOf& question, const schema::MessageInfo& info,
+  virtual Errc send_answer(const RequestId& request_id, const schema::MessageInfo& info,
                            const std::function<void(schema::Encoder&)>& encode) = 0;
   /// Tells who asked that `question`, whose answers are of kind `info`, gets none.
-  virtual void abandon(const QuestionOf& question, const schema::MessageInfo& info) = 0;
+  virtual void abandon(const RequestId& request_id, const schema::MessageInfo& info) = 0;
 };
 
 /// The right and duty to answer one request, once. Keep it to answer later, from another tick; for
@@ -163,14 +163,14 @@ class AnswerDesk {
 template <Request T>
 class Answer {
  public:
-  Answer(std::weak_ptr<AnswerDesk> desk, const QuestionOf& question)
-      : desk_(std::move(desk)), question_(question) {}
+  Answer(std::weak_ptr<ResponseSink> desk, const RequestId& request_id)
+      : desk_(std::move(desk)), request_id_(request_id) {}
   Answer(Answer&&) noexcept = default;
   Answer& operator=(Answer&& other) noexcept {
     if (this == &other) return *this;
     abandon();
     desk_ = std::move(other.desk_);
-    question_ = other.question_;
+    request_id_ = other.request_id_;
     given_ = other.given_;
     return *this;
   }
@@ -200,17 +200,17 @@ class Answer {
   Errc send(const AnswerOf<T>& answer) {
     const auto desk = desk_.lock();
     if (!desk) return Errc::no_such_peer;
-    const Errc error = desk->send_answer(question_, AnswerOf<T>::info(),
+    const Errc error = desk->send_answer(request_id_, AnswerOf<T>::info(),
                                          [&](schema::Encoder& out) { encode(out, answer); });
     given_ = given_ || error == Errc::none;
     return error;
   }
   void abandon() noexcept {
     if (given_) return;
-    if (const auto desk = desk_.lock()) desk->abandon(question_, AnswerOf<T>::info());
+    if (const auto desk = desk_.lock()) desk->abandon(request_id_, AnswerOf<T>::info());
   }
-  std::weak_ptr<AnswerDesk> desk_;  // empty once moved from
-  QuestionOf question_;
+  std::weak_ptr<ResponseSink> desk_;  // empty once moved from
+  RequestId request_id_;
   bool given_ = false;
 };
 
@@ -256,10 +256,10 @@ class [[nodiscard]] Task {
 
 /// What `co_await host.ask(...)` waits on.
 template <Request T>
-class Asked {
+class RequestAwaiter {
  public:
   /// `ask(callback)` sends the question; what it returns other than none is the outcome.
-  explicit Asked(std::function<Errc(std::function<void(const Outcome<T>&)>)> ask)
+  explicit RequestAwaiter(std::function<Errc(std::function<void(const Outcome<T>&)>)> ask)
       : ask_(std::move(ask)) {}
   [[nodiscard]] static bool await_ready() { return false; }
   bool await_suspend(Task::Handle waiting) {

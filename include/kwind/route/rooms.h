@@ -12,7 +12,7 @@
 #include <variant>
 #include <vector>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 #include "kwind/route/observers.h"
 
 namespace kwind::route {

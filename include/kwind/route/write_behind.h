@@ -9,7 +9,7 @@
 #include <utility>
 #include <vector>
 
-#include "kwind/bits/time.h"
+#include "kwind/core/time.h"
 
 namespace kwind::route {
 

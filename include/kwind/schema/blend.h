@@ -37,7 +37,7 @@ T blended(const T& from, const T& to, double part) {
 }
 
 /// Degrees, the short way round; 0 up to 360.
-inline double blended_turn(double from, double to, double part) {
+inline double blended_angle(double from, double to, double part) {
   const double way = std::remainder(to - from, 360.0);
   const double turn = std::fmod(from + way * part, 360.0);
   return turn < 0 ? turn + 360 : turn;

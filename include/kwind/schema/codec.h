@@ -9,11 +9,11 @@
 #include <string_view>
 #include <vector>
 
-#include "kwind/bits/errors.h"
 #include "kwind/bits/quantise.h"
 #include "kwind/bits/reader.h"
 #include "kwind/bits/unit_vectors.h"
 #include "kwind/bits/writer.h"
+#include "kwind/core/errors.h"
 #include "kwind/schema/info.h"
 #include "kwind/schema/life.h"
 #include "kwind/schema/references.h"
@@ -55,7 +55,7 @@ class Encoder {
   KWIND_ALWAYS_INLINE static Piece real(const bits::RealRange& range, double value) {
     return piece(range.index_of(value), range.bits());
   }
-  KWIND_ALWAYS_INLINE static Piece turn(const bits::TurnRange& range, double degrees) {
+  KWIND_ALWAYS_INLINE static Piece angle(const bits::AngleRange& range, double degrees) {
     return piece(range.index_of(degrees), range.bits());
   }
   /// One of `count` values; an index beyond them becomes the last.
@@ -67,10 +67,10 @@ class Encoder {
   /// number of their sign, both out of range; -0 becomes 0, which compares equal.
   static Piece f32(float value);
   static Piece f64(double value);
-  static Piece heading2(const bits::TurnRange& range, double x, double y) {
-    return piece(bits::heading2_index(range, x, y), range.bits());
+  static Piece direction2(const bits::AngleRange& range, double x, double y) {
+    return piece(bits::direction2_index(range, x, y), range.bits());
   }
-  static Piece heading3(const bits::DirectionGrid& grid, double x, double y, double z) {
+  static Piece direction3(const bits::DirectionGrid& grid, double x, double y, double z) {
     return piece(grid.index_of(x, y, z), grid.bits());
   }
   static Piece rotation(const bits::RotationGrid& grid, double w, double x, double y, double z) {
@@ -226,13 +226,13 @@ class Decoder {
     [[nodiscard]] static unsigned bits() { return 64; }
     bool take(std::uint64_t index, Decoder&) const;
   };
-  struct Heading2Slot {
-    const bits::TurnRange& range;
+  struct Direction2Slot {
+    const bits::AngleRange& range;
     double *x, *y;
     [[nodiscard]] unsigned bits() const { return range.bits(); }
     bool take(std::uint64_t index, Decoder&) const;
   };
-  struct Heading3Slot {
+  struct Direction3Slot {
     const bits::DirectionGrid& grid;
     double *x, *y, *z;
     [[nodiscard]] unsigned bits() const { return grid.bits(); }
@@ -268,7 +268,7 @@ class Decoder {
   static RangeSlot<bits::RealRange, T> real(const bits::RealRange& range, T& to) {
     return {range, &to};
   }
-  static RangeSlot<bits::TurnRange, double> turn(const bits::TurnRange& range, double& to) {
+  static RangeSlot<bits::AngleRange, double> angle(const bits::AngleRange& range, double& to) {
     return {range, &to};
   }
   template <class T>
@@ -277,10 +277,11 @@ class Decoder {
   }
   static F32Slot f32(float& to) { return {&to}; }
   static F64Slot f64(double& to) { return {&to}; }
-  static Heading2Slot heading2(const bits::TurnRange& range, double& x, double& y) {
+  static Direction2Slot direction2(const bits::AngleRange& range, double& x, double& y) {
     return {range, &x, &y};
   }
-  static Heading3Slot heading3(const bits::DirectionGrid& grid, double& x, double& y, double& z) {
+  static Direction3Slot direction3(const bits::DirectionGrid& grid, double& x, double& y,
+                                   double& z) {
     return {grid, &x, &y, &z};
   }
   static RotationSlot rotation(const bits::RotationGrid& grid, double& w, double& x, double& y,
@@ -326,7 +327,7 @@ class Decoder {
   std::size_t length(std::uint32_t limit);
   /// As above, of a list whose items take at least `item_bits` each: a length that the bits left
   /// cannot hold is an error before anything is allocated for it. Items without bits, which a list
-  /// has only in versions older than its fields, count against kMostEmptyItems of the message.
+  /// has only in versions older than its fields, count against kMaxEmptyItems of the message.
   std::size_t length(std::uint32_t limit, std::uint32_t item_bits);
   /// Each replaces `value`, reusing its storage.
   void text(std::uint32_t limit, std::string& value);
@@ -354,7 +355,7 @@ class Decoder {
   [[nodiscard]] std::size_t left_bits() const { return in_.left_bits(); }
 
   static constexpr unsigned kCountOrder = 3;  // of `count`: 0 to 7 take 4 bits
-  static constexpr std::size_t kMostEmptyItems = 65536;
+  static constexpr std::size_t kMaxEmptyItems = 65536;
 
  private:
   bits::Reader in_;

@@ -39,19 +39,19 @@ struct ColumnInfo {
   bool at_spawn;       ///< travels once, when the entity appears
   bool owner_only;     ///< goes to the owner of the entity alone
   bool smooth;         ///< the receiver interpolates between updates
-  double zero;         ///< a value is zero + index * step: of `int`, `real`, `turn` (degrees) and
-  double step;         ///< `heading2` (radians); step 0 for all others
+  double zero;         ///< a value is zero + index * step: of `int`, `real`, `angle` (degrees) and
+  double step;         ///< `direction2` (radians); step 0 for all others
   std::int16_t grid;   ///< varying: place in EntityInfo::grids; -1: it is not a grid
 };
 
 /// `follow SPEED along DIRECTION`: columns of one entity, and what their steps are.
 struct FollowInfo {
-  std::uint16_t first;       ///< column of the first axis; the others stand behind it
-  std::uint16_t axes;        ///< 2 or 3
-  std::uint16_t speed;       ///< column
-  std::uint16_t along;       ///< column
-  std::uint32_t turn_steps;  ///< how many steps a whole turn of `along` has
-  double speed_zero;         ///< speed = speed_zero + index * speed_step, a second
+  std::uint16_t first;        ///< column of the first axis; the others stand behind it
+  std::uint16_t axes;         ///< 2 or 3
+  std::uint16_t speed;        ///< column
+  std::uint16_t along;        ///< column
+  std::uint32_t angle_steps;  ///< how many steps a whole turn of `along` has
+  double speed_zero;          ///< speed = speed_zero + index * speed_step, a second
   double speed_step;
   double place_step;  ///< of the axes
   double within;  ///< error that needs no correction, in units of the axes; 0: correct every one

@@ -5,8 +5,8 @@
 #include <span>
 #include <string_view>
 
-#include "kwind/bits/delivery.h"
-#include "kwind/bits/digest.h"
+#include "kwind/core/delivery.h"
+#include "kwind/core/digest.h"
 #include "kwind/schema/life.h"
 
 namespace kwind::schema {
@@ -35,10 +35,10 @@ enum class MessageRole : std::uint8_t { message, request, answer };
 
 struct FieldInfo {
   std::string_view name;
-  std::string_view type;      ///< as the description spells it, quantities resolved
-  std::string_view unit;      ///< of its quantity; may be empty
-  std::uint32_t fewest_bits;  ///< in the newest version that has it
-  std::uint32_t most_bits;
+  std::string_view type;   ///< as the description spells it, quantities resolved
+  std::string_view unit;   ///< of its quantity; may be empty
+  std::uint32_t min_bits;  ///< in the newest version that has it
+  std::uint32_t max_bits;
   Life life;
 };
 
@@ -57,8 +57,8 @@ struct MessageInfo {
   std::uint8_t channel;  ///< place in ProtocolInfo::channels
   Direction direction;
   std::uint16_t at_most_per_second;  ///< 0: not limited
-  std::uint32_t fewest_bits;         ///< of the fields in the newest version, without framing
-  std::uint32_t most_bits;
+  std::uint32_t min_bits;            ///< of the fields in the newest version, without framing
+  std::uint32_t max_bits;
   std::span<const FieldInfo> fields;
   MessageRole role = MessageRole::message;
   Life life{};
@@ -68,7 +68,7 @@ struct MessageInfo {
 /// What a version is called on the wire.
 struct VersionInfo {
   std::uint16_t version;
-  bits::Digest128 digest;  ///< of the canonical listing for `version`
+  Digest128 digest;  ///< of the canonical listing for `version`
 };
 
 /// The short digest of a channel, message or entity from some version on; rows of one declaration

@@ -22,9 +22,9 @@ enum class TypeKind : std::uint8_t {
   real,
   f32,
   f64,
-  turn,
-  heading2,
-  heading3,
+  angle,
+  direction2,
+  direction3,
   rotation,
   vec,
   text,
@@ -54,9 +54,9 @@ struct Type {
   TypeKind kind = TypeKind::boolean;
   bits::IntRange integer{};
   bits::RealRange real{};
-  bits::TurnRange turn{};           ///< turn, heading2
-  Fraction within;                  ///< heading3, rotation: degrees, as written
-  bits::DirectionGrid direction{};  ///< heading3
+  bits::AngleRange angle{};         ///< angle, direction2
+  Fraction within;                  ///< direction3, rotation: degrees, as written
+  bits::DirectionGrid direction{};  ///< direction3
   bits::RotationGrid rotation{};    ///< rotation
   /// count: the largest; text, bytes: most bytes; list: most items; vec: 2 or 3; grid: columns;
   /// ref: most entities; peer: most peers.
@@ -76,7 +76,7 @@ enum class Local : std::uint8_t { no, server, client };
 /// `follow SPEED along DIRECTION`: how both ends move a value on between updates.
 struct Follow {
   std::string speed;      ///< a field of the same entity
-  std::string along;      ///< a turn or heading2 of the same entity
+  std::string along;      ///< an angle or direction2 of the same entity
   Fraction within{0, 1};  ///< error that needs no correction; 0: correct every one
 };
 
@@ -129,7 +129,7 @@ struct Options {
   }
 };
 
-struct Record {
+struct ReceivedState {
   std::string name;
   std::vector<Field> fields;
   std::string doc;
@@ -173,8 +173,8 @@ struct Protocol {
   std::uint32_t peers_up_to = 0;     ///< 0: not stated
   std::vector<Options> enums;
   std::vector<Options> flags;
-  std::vector<Options> one_ofs;  ///< each behind those that its cases contain
-  std::vector<Record> records;   ///< each behind those that it contains
+  std::vector<Options> one_ofs;       ///< each behind those that its cases contain
+  std::vector<ReceivedState> states;  ///< each behind those that it contains
   std::vector<Channel> channels;
   std::vector<MessageType> messages;  ///< a request is followed by its answer
   std::vector<Entity> entities;
@@ -182,8 +182,8 @@ struct Protocol {
 };
 
 /// How many versions a hello can list.
-inline constexpr std::uint16_t kMostVersions = 16;
-/// The oldest version that is spoken: the newest kMostVersions are.
+inline constexpr std::uint16_t kMaxVersions = 16;
+/// The oldest version that is spoken: the newest kMaxVersions are.
 [[nodiscard]] std::uint16_t oldest_version(const Protocol& protocol);
 
 /// The value of a new struct: zero where the range has it, else the end nearest to zero; the first
@@ -198,9 +198,9 @@ Value initial_value(const Protocol& protocol, const std::vector<Field>& fields);
 /// Bits that a value can take. Typical: texts, bytes and lists half full, every second `maybe`
 /// there, a count of an eighth of its maximum, the mean case, one grid cell in 16 a new one.
 struct Size {
-  std::uint32_t fewest_bits = 0;
+  std::uint32_t min_bits = 0;
   std::uint32_t typical_bits = 0;
-  std::uint32_t most_bits = 0;
+  std::uint32_t max_bits = 0;
   friend bool operator==(const Size&, const Size&) = default;
 };
 
@@ -234,7 +234,7 @@ std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version);
 std::string canonical_listing(const Protocol& protocol, std::uint16_t version);
 
 /// BLAKE2b-128 of the canonical listing of `version`.
-bits::Digest128 digest_of(const Protocol& protocol, std::uint16_t version);
+Digest128 digest_of(const Protocol& protocol, std::uint16_t version);
 
 /// One row for each change of a declaration among the versions that are spoken, oldest first, the
 /// rows of one declaration together. The digest is the first 32 bits of the BLAKE2b-128 of its

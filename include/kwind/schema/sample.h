@@ -8,10 +8,10 @@
 namespace kwind::schema {
 
 /// How much a made-up value holds.
-enum class Filling : std::uint8_t {
-  least,    ///< low ends, nothing in texts and lists
+enum class PayloadFrame : std::uint8_t {
+  min,      ///< low ends, nothing in texts and lists
   typical,  ///< numbers from all of the range, texts and lists about half full, words for texts
-  most,     ///< high ends, everything full
+  max,      ///< high ends, everything full
   any,      ///< anything that the description allows, evenly: also what nobody would send
 };
 
@@ -31,9 +31,9 @@ class SampleNumbers {
 
 /// A value that encodes without loss and comes back equal, in the newest version. Ticks are below
 /// 2^16. O(size of the value).
-Value sample_value(const Protocol& protocol, const Type& type, Filling filling,
+Value sample_value(const Protocol& protocol, const Type& type, PayloadFrame payload,
                    SampleNumbers& numbers);
-Value sample_value(const Protocol& protocol, const std::vector<Field>& fields, Filling filling,
+Value sample_value(const Protocol& protocol, const std::vector<Field>& fields, PayloadFrame payload,
                    SampleNumbers& numbers);
 
 }  // namespace kwind::schema

@@ -12,9 +12,9 @@ namespace kwind::schema {
 ///   enum                             whole: place of the value in the full description
 ///   flags                            whole: bit i for the i-th flag
 ///   ref                              whole: id, and generation << 32
-///   real, turn, f32, f64             real
+///   real, angle, f32, f64             real
 ///   text; bytes                      text; its bytes
-///   heading2, heading3, rotation     items: x y, x y z, w x y z, each real
+///   direction2, direction3, rotation     items: x y, x y z, w x y z, each real
 ///   vec2, vec3, list, grid, record   items: components, items, cells row by row, fields
 ///   maybe                            items: none or one
 ///   one of                           whole: place of the case; items: one if the case has a type

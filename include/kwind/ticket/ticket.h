@@ -11,8 +11,8 @@
 #include <string>
 #include <string_view>
 
-#include "kwind/bits/errors.h"
-#include "kwind/bits/secret.h"
+#include "kwind/core/errors.h"
+#include "kwind/core/secret.h"
 #include "kwind/link/keys.h"
 #include "kwind/link/ticket_gate.h"
 
@@ -23,11 +23,11 @@ using VerifyKey = std::array<std::byte, 32>;
 
 /// What the login service holds.
 struct SigningKey {
-  bits::Secret32 seed;
+  Secret32 seed;
   VerifyKey verify{};
 
   /// The key that belongs to 32 random bytes (RFC 8032, 5.1.5).
-  static SigningKey from_seed(const bits::Secret32& seed);
+  static SigningKey from_seed(const Secret32& seed);
 };
 
 /// As JSON Web Keys (RFC 8037, 2): what other libraries read.

@@ -2,70 +2,71 @@
 
 #include <algorithm>
 
-#include "kwind/bits/assert.h"
+#include "kwind/core/assert.h"
 
 namespace kwind::io::sim {
 
-std::optional<Received> SimPort::receive(Time now) {
+std::optional<ReceivedDatagram> SimTransport::receive(Time now) {
   network_.deliver(now);
   if (arrived_.empty()) return std::nullopt;
   current_ = std::move(arrived_.front());
   arrived_.pop_front();
   ++counts_.datagrams_received;
   counts_.bytes_received += current_.bytes.size();
-  return Received{current_.from, current_.bytes};
+  return ReceivedDatagram{current_.from, current_.bytes};
 }
 
-void SimPort::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {
+void SimTransport::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {
   ++counts_.datagrams_sent;
   counts_.bytes_sent += bytes.size();
-  network_.lane(local_, to).push(now, local_, to, bytes);
+  network_.path(local_, to).push(now, local_, to, bytes);
 }
 
-SimPort& Network::open(const Endpoint& local) {
-  const auto [place, fresh] = ports_.try_emplace(key(local));
+SimTransport& Network::open(const Endpoint& local) {
+  const auto [place, fresh] = transports_.try_emplace(key(local));
   KWIND_ASSERT(fresh);
-  place->second = std::make_unique<SimPort>(*this, local);
+  place->second = std::make_unique<SimTransport>(*this, local);
   return *place->second;
 }
 
 void Network::set_conditions(const Endpoint& from, const Endpoint& to,
                              const Conditions& conditions) {
-  lane(from, to).set_conditions(conditions);
+  path(from, to).set_conditions(conditions);
 }
 
 void Network::deliver(Time now) {
   Datagram datagram;
-  for (auto& [ends, lane] : lanes_) {
-    while (lane.pop(now, datagram)) {
-      const auto port = ports_.find(ends.second);
-      if (port != ports_.end()) port->second->arrived_.push_back(std::move(datagram));
+  for (auto& [ends, path] : paths_) {
+    while (path.pop(now, datagram)) {
+      const auto transport = transports_.find(ends.second);
+      if (transport != transports_.end())
+        transport->second->arrived_.push_back(std::move(datagram));
     }
   }
 }
 
 Time Network::next() const {
   Time next = kNever;
-  for (const auto& [ends, lane] : lanes_) next = std::min(next, lane.next());
+  for (const auto& [ends, path] : paths_) next = std::min(next, path.next());
   return next;
 }
 
-LaneCounts Network::counts() const {
-  LaneCounts sum;
-  for (const auto& [ends, lane] : lanes_) sum.add(lane.counts());
+SimulatedPathCounts Network::counts() const {
+  SimulatedPathCounts sum;
+  for (const auto& [ends, path] : paths_) sum.add(path.counts());
   return sum;
 }
 
-Lane& Network::lane(const Endpoint& from, const Endpoint& to) {
+SimulatedPath& Network::path(const Endpoint& from, const Endpoint& to) {
   const auto ends = std::pair(key(from), key(to));
-  const auto found = lanes_.find(ends);
-  if (found != lanes_.end()) return found->second;
+  const auto found = paths_.find(ends);
+  if (found != paths_.end()) return found->second;
   std::uint64_t seed = seed_;
   for (const Endpoint* end : {&from, &to}) {
     for (const std::uint8_t byte : end->ip) seed = (seed ^ byte) * 1099511628211ULL;
     seed = (seed ^ end->port) * 1099511628211ULL;
   }
-  return lanes_.try_emplace(ends, conditions_, seed).first->second;
+  return paths_.try_emplace(ends, conditions_, seed).first->second;
 }
 
 }  // namespace kwind::io::sim

@@ -6,22 +6,22 @@
 #include <memory>
 #include <utility>
 
-#include "kwind/io/port.h"
-#include "kwind/io/sim/lane.h"
+#include "kwind/core/transport.h"
+#include "kwind/io/sim/simulated_path.h"
 
 namespace kwind::io::sim {
 
 class Network;
 
 /// A port on the simulated network. Owned by the network.
-class SimPort final : public Port {
+class SimTransport final : public Transport {
  public:
-  SimPort(Network& network, Endpoint local) : network_(network), local_(local) {}
+  SimTransport(Network& network, Endpoint local) : network_(network), local_(local) {}
   [[nodiscard]] Endpoint local() const override { return local_; }
-  std::optional<Received> receive(Time now) override;
+  std::optional<ReceivedDatagram> receive(Time now) override;
   void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override;
   void flush(Time) override {}
-  [[nodiscard]] const PortCounts& counts() const override { return counts_; }
+  [[nodiscard]] const TransportCounts& counts() const override { return counts_; }
 
  private:
   friend class Network;
@@ -29,7 +29,7 @@ class SimPort final : public Port {
   Endpoint local_;
   std::deque<Datagram> arrived_;
   Datagram current_;
-  PortCounts counts_;
+  TransportCounts counts_;
 };
 
 class Network {
@@ -38,29 +38,29 @@ class Network {
   Network(Conditions conditions, std::uint64_t seed) : conditions_(conditions), seed_(seed) {}
 
   /// Opens a port. Requires: no port has this address.
-  SimPort& open(const Endpoint& local);
+  SimTransport& open(const Endpoint& local);
   /// Closes a port: datagrams to it are gone.
-  void close(const Endpoint& local) { ports_.erase(key(local)); }
+  void close(const Endpoint& local) { transports_.erase(key(local)); }
   /// Changes one direction of one path, from now on.
   void set_conditions(const Endpoint& from, const Endpoint& to, const Conditions& conditions);
 
-  /// Brings what is due by `now` to its ports. SimPort::receive does so too.
+  /// Brings what is due by `now` to its ports. SimTransport::receive does so too.
   void deliver(Time now);
   /// When the next datagram arrives somewhere; kNever if none is under way.
   [[nodiscard]] Time next() const;
   /// What the lanes of this direction did.
-  [[nodiscard]] LaneCounts counts() const;
+  [[nodiscard]] SimulatedPathCounts counts() const;
 
  private:
-  friend class SimPort;
+  friend class SimTransport;
   using Key = std::pair<std::array<std::uint8_t, 16>, std::uint16_t>;
   static Key key(const Endpoint& endpoint) { return {endpoint.ip, endpoint.port}; }
-  Lane& lane(const Endpoint& from, const Endpoint& to);
+  SimulatedPath& path(const Endpoint& from, const Endpoint& to);
 
   Conditions conditions_;
   std::uint64_t seed_;
-  std::map<Key, std::unique_ptr<SimPort>> ports_;
-  std::map<std::pair<Key, Key>, Lane> lanes_;
+  std::map<Key, std::unique_ptr<SimTransport>> transports_;
+  std::map<std::pair<Key, Key>, SimulatedPath> paths_;
 };
 
 }  // namespace kwind::io::sim

@@ -1,0 +1,42 @@
+// Bytes that must not outlive their use: wiped when destroyed, never printed, compared only in
+// constant time. Plain values otherwise; safe anywhere.
+#pragma once
+#include <algorithm>
+#include <array>
+#include <cstddef>
+#include <span>
+#include <string_view>
+
+namespace kwind {
+
+/// Overwrites `bytes` in a way that the compiler does not leave out.
+void wipe(std::span<std::byte> bytes) noexcept;
+
+/// Compares in a time that does not depend on the contents. Requires: equal lengths.
+bool same_secret(std::span<const std::byte> a, std::span<const std::byte> b);
+
+template <std::size_t N>
+class Secret {
+ public:
+  Secret() = default;
+  explicit Secret(std::span<const std::byte, N> bytes) {
+    std::copy(bytes.begin(), bytes.end(), bytes_.begin());
+  }
+  Secret(const Secret&) = default;
+  Secret& operator=(const Secret&) = default;
+  ~Secret() { wipe(bytes_); }
+
+  [[nodiscard]] std::span<const std::byte, N> bytes() const { return bytes_; }
+  std::span<std::byte, N> bytes() { return bytes_; }
+
+ private:
+  std::array<std::byte, N> bytes_{};
+};
+
+using Secret32 = Secret<32>;
+
+/// BLAKE2b with a 32-byte output under `key` (RFC 7693); `label`, below 256 bytes, keeps uses of
+/// one key apart.
+Secret32 derive(const Secret32& key, std::string_view label, std::span<const std::byte> data = {});
+
+}  // namespace kwind

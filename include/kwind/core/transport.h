@@ -1,0 +1,64 @@
+// The transport interface: sends and receives datagrams. Sockets, streams, the simulated network
+// and impaired sockets implement it. One transport belongs to one thread.
+#pragma once
+#include <cstdint>
+#include <optional>
+#include <span>
+
+#include "kwind/core/endpoint.h"
+#include "kwind/core/time.h"
+
+namespace kwind {
+
+/// More than any datagram of the link; longer ones are dropped and counted, see
+/// TransportCounts::too_long.
+inline constexpr std::size_t kMaxDatagramBytes = 2048;
+
+struct ReceivedDatagram {
+  Endpoint from;
+  std::span<const std::byte> bytes;  ///< valid until the next call of receive(); may be empty
+};
+
+/// `datagrams` and `bytes` count UDP payloads.
+struct TransportCounts {
+  std::uint64_t datagrams_sent = 0;
+  std::uint64_t datagrams_received = 0;
+  std::uint64_t bytes_sent = 0;
+  std::uint64_t bytes_received = 0;
+  std::uint64_t send_failures = 0;     ///< the system would not take a datagram; it is gone
+  std::uint64_t segmented = 0;         ///< of those sent: by segmentation offload
+  std::uint64_t too_long = 0;          ///< received, longer than kMaxDatagramBytes; dropped
+  std::uint64_t receive_overruns = 0;  ///< datagrams that the system dropped for lack of buffer
+};
+
+class Transport {
+ public:
+  Transport() = default;
+  Transport(const Transport&) = delete;
+  Transport& operator=(const Transport&) = delete;
+  virtual ~Transport() = default;
+
+  [[nodiscard]] virtual Endpoint local() const = 0;
+  /// The next datagram that has arrived by `now`, if any. Never blocks.
+  virtual std::optional<ReceivedDatagram> receive(Time now) = 0;
+  /// Hands over a datagram of at most kMaxDatagramBytes (copied). It may wait for flush(). Never
+  /// blocks.
+  virtual void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) = 0;
+  /// Sends what waits.
+  virtual void flush(Time now) = 0;
+  /// When receive() or flush() has something to do on its own account; kNever if only by new
+  /// traffic.
+  [[nodiscard]] virtual Time next_wakeup() const { return kNever; }
+  [[nodiscard]] virtual const TransportCounts& counts() const = 0;
+
+  /// Whether what is sent arrives once and in order, or the stream to that address ends.
+  [[nodiscard]] virtual bool is_stream() const { return false; }
+  /// An address whose stream has ended since the last call; nothing if there is none (more).
+  virtual std::optional<Endpoint> take_ended() { return std::nullopt; }
+  /// The stream from that address belongs to a connection: it lasts until end().
+  virtual void keep(const Endpoint& /*peer*/) {}
+  /// Ends the stream to that address at the next flush(), after what waits for it.
+  virtual void end(const Endpoint& /*peer*/) {}
+};
+
+}  // namespace kwind

@@ -1,0 +1,32 @@
+// Asks a UDP address a question and tells in which way no answer came: a port with nobody behind it
+// is refused by its machine, a firewall is silent. Blocks; for tools.
+#pragma once
+#include <span>
+#include <vector>
+
+#include "kwind/core/endpoint.h"
+#include "kwind/core/errors.h"
+#include "kwind/core/time.h"
+
+namespace kwind::io {
+
+enum class ProbeResult : std::uint8_t {
+  answered,
+  silent,          ///< nothing came back
+  nobody_listens,  ///< the machine is there and says that the port is closed (ICMP)
+  unreachable,     ///< a router on the way, or this machine, knows no way there
+};
+
+struct Knock {
+  ProbeResult how = ProbeResult::silent;
+  Endpoint from;                    ///< this machine's address on the way there
+  std::vector<std::byte> answer{};  ///< the first datagram that came back
+  Duration round_trip{0};           ///< since the last copy of the question
+  unsigned copies = 0;              ///< of the question
+};
+
+/// Sends `question` up to `copies` times, a quarter, half, ... second apart, until an answer comes.
+/// Errors: socket_failure.
+Result<Knock> knock(const Endpoint& server, std::span<const std::byte> request_id, unsigned copies);
+
+}  // namespace kwind::io

@@ -1,0 +1,62 @@
+// Who fills what is free in the datagrams of a link. A filler and the link that it fills for know
+// of each other, so that either may end or move first. Pure; both belong to one thread.
+#pragma once
+#include <cstdint>
+#include <optional>
+#include <utility>
+
+#include "kwind/bits/writer.h"
+#include "kwind/core/time.h"
+
+namespace kwind::link {
+
+class PayloadSlot;
+
+/// Writes bits of its own into datagrams, and is told what became of them. It fills for one link at
+/// a time, from Link::schedule_payload() until another filler is offered there, the link ends, or
+/// it is destroyed or offered to another link. It may be moved meanwhile.
+class PayloadSource {
+ public:
+  PayloadSource() = default;
+  PayloadSource(PayloadSource&& other) noexcept;
+  PayloadSource& operator=(PayloadSource&& other) noexcept;
+  PayloadSource(const PayloadSource&) = delete;
+  PayloadSource& operator=(const PayloadSource&) = delete;
+  virtual ~PayloadSource();
+
+  /// Writes at most out.room_bits() bits, and returns the token under which it hears of them;
+  /// nothing if there is nothing (more) to say, `out` then untouched.
+  virtual std::optional<std::uint64_t> fill(Time now, bits::Writer& out) = 0;
+  /// The datagram with what was written under `token` arrived, or seems lost: `arrived` may follow
+  /// for a datagram that seemed lost, and is final. Called while the link receives or wakes.
+  virtual void on_delivery(std::uint64_t /*token*/, bool /*arrived*/) noexcept {}
+  /// fill() is about to be called: asks for the memory that it will need, see bits::prefetch, with
+  /// steps 0 to 3, each a while after the one before. Nothing has to be done.
+  virtual void prefetch(unsigned /*step*/) const {}
+
+ private:
+  friend class PayloadSlot;
+  PayloadSlot* slot_ = nullptr;
+};
+
+/// A link's end of the tie: at most one filler, and a number for each that was here.
+class PayloadSlot {
+ public:
+  PayloadSlot() = default;
+  PayloadSlot(const PayloadSlot&) = delete;
+  PayloadSlot& operator=(const PayloadSlot&) = delete;
+  ~PayloadSlot() { set(nullptr); }
+
+  /// Unties the filler that is here, and `filler` from where it is; nullptr: none from now on.
+  void set(PayloadSource* payload_source);
+  [[nodiscard]] PayloadSource* get() const { return payload_source_; }
+  /// Differs for fillers that were here one after the other, but for every 65,536th.
+  [[nodiscard]] std::uint16_t generation() const { return generation_; }
+
+ private:
+  friend class PayloadSource;
+  PayloadSource* payload_source_ = nullptr;
+  std::uint16_t generation_ = 0;
+};
+
+}  // namespace kwind::link

@@ -1,0 +1,145 @@
+// What one client has been told of a World, and what it is told next: fills datagrams of its link
+// with frames of state. One viewer lives as long as its connection; world, viewer and link, one
+// thread.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string_view>
+
+#include "kwind/link/payload_source.h"
+#include "kwind/replica/world.h"
+
+namespace kwind::replica {
+
+/// An entity in a client's view.
+struct RelevantEntity {
+  std::uint32_t id = 0;
+  bool owner = false;  ///< the client owns it: `owner only` fields travel, too
+  float weight = 1;    ///< how much its changes matter when not all fit; above 0
+};
+
+struct ReplicatorOptions {
+  /// Builds on frames that have not been acknowledged yet: fewer bytes, but a lost frame makes
+  /// those behind it useless until the sender hears of that.
+  bool speculative_baselines = false;
+  /// Every so many frames a digest of all that the client should have goes with it; 0: never.
+  std::uint32_t digest_every = 10;
+  /// Those agreed with this client; nullptr: the world's.
+  std::shared_ptr<const CodeTables> codes{};
+};
+
+struct ReplicatorCounts {
+  std::uint64_t frames = 0;
+  std::uint64_t bits = 0;
+  std::uint64_t whole = 0;      ///< entities sent with all they have
+  std::uint64_t changed = 0;    ///< sent by what differs from what was predicted
+  std::uint64_t predicted = 0;  ///< told to be as predicted
+  std::uint64_t gone = 0;
+  std::uint64_t in_parts = 0;      ///< entities sent whole that no datagram holds
+  std::uint64_t deferred = 0;      ///< found no room in their tick's last frame
+  std::uint64_t discarded = 0;     ///< frames lost, or of no use for one that was
+  std::uint64_t full_resyncs = 0;  ///< the client's acks stayed away for too long, or it asked
+  std::uint64_t resyncs = 0;       ///< of these, granted to clients that asked
+  std::uint64_t desyncs = 0;       ///< entities that a client held otherwise than it was told
+  /// The longest that a change in view had to wait for room, in ticks. What waits longer than
+  /// ClientReplicator::kPatience goes before all that waits less, whatever its weight: so it is at
+  /// most that and the ticks that all in view takes to be sent.
+  std::uint32_t longest_wait = 0;
+
+  /// Sums, and the longer wait.
+  void add(const ReplicatorCounts& other);
+  /// What add() added, but for the wait.
+  void subtract(const ReplicatorCounts& other);
+};
+
+/// What a client held otherwise than the server had told it; it is told anew.
+struct Desync {
+  std::uint32_t id = 0;
+  std::string_view kind{};
+  std::string_view field{};  ///< the first that differed; empty: the entity itself
+};
+
+class InterestQuery;
+
+class ClientReplicator final : public link::PayloadSource {
+ public:
+  static constexpr std::uint32_t kPatience = 40;  ///< ticks
+
+  /// Borrows the world.
+  explicit ClientReplicator(const World& world, const ReplicatorOptions& options = {});
+  ClientReplicator(ClientReplicator&&) noexcept;
+  ClientReplicator& operator=(ClientReplicator&&) noexcept;
+  ~ClientReplicator() override;
+
+  /// What is in view from now on. Requires: entities in ascending order of id. O(entities).
+  void see(std::span<const RelevantEntity> in_view);
+  /// What a sight sees, see InterestQuery::look(). To be called in each tick; always with the same
+  /// one. O(1) while nothing came into view or left it.
+  void see(InterestQuery& query);
+
+  /// From now on each frame asks `sight` itself, which is borrowed: with a
+  /// thousand clients that is cheaper than going through all of them twice. Several viewers may see
+  /// through one: those whose clients heard the same put their frames together once. nullptr: see()
+  /// says it again.
+  void bind(InterestQuery* query);
+
+  /// Writes a frame of the last finished tick if there is something to say: everything that changed
+  /// and was not told, what waited longest first, as far as there is room. An entity that is larger
+  /// than a datagram goes in parts, one such at a time, and appears with the last of them; when
+  /// more waits than fits its parts take at most half of the room. Called by the link, see
+  /// Link::schedule_payload; the token names the frame. O(entities in view).
+  std::optional<std::uint64_t> fill(Time now, bits::Writer& out) override;
+  void prefetch(unsigned step) const override;
+  /// What became of a frame; called by the link.
+  void on_delivery(std::uint64_t token, bool arrived) noexcept override {
+    arrived ? acked(token) : lost(token);
+  }
+  void acked(std::uint64_t token);
+  void lost(std::uint64_t token);
+
+  /// The newest of the client's inputs that the game used for the tick that ends next, by the
+  /// client's count of ticks; told with the next frame.
+  void last_processed_input(std::uint32_t number);
+
+  /// What ClientWorld::report() gave at the client. Errors: truncated, value_range; rate_limited if
+  /// less than a second of ticks has passed since the last one that was heard; unexpected if no
+  /// digest was sent since then. A client that lies gets what it is sent anew, and no one else
+  /// notices.
+  Errc receive_desync_report(std::span<const std::byte> payload, std::size_t bits);
+  /// The client cannot read the frame with these low bits of its number, see
+  /// ClientWorld::wants_resync(): starts a full resync. Errors: rate_limited if less than a second
+  /// of ticks has passed since the last one; unexpected if the frame builds on one that is not
+  /// acknowledged: loss detection will repair that.
+  Errc receive_resync_request(std::uint32_t frame);
+  /// Starts a full resync with the next frame, at the game's wish: for a client that lost its
+  /// mirror.
+  void resync();
+  /// Called with what receive_desync_report() finds. Not to throw.
+  void on_desync(std::function<void(const Desync&)> handler);
+
+  /// Counts the symbols of all frames from now on, for codes that fit the traffic; borrowed,
+  /// nullptr for none. Requires: a tally of the world's entities.
+  void count_into(SymbolCounts* symbol_counts);
+
+  /// Whether the client has, or is about to have, all that is in view as it stands.
+  [[nodiscard]] bool complete() const;
+  /// Whether all that was in view at the last see() is known to have appeared at the client.
+  [[nodiscard]] bool view_complete() const;
+  /// Whether an entity is alive and the client has it, or is about to: what a ref in one of its
+  /// messages may name, see Server::refs_known_by(). O(log(entities in view)).
+  [[nodiscard]] bool knows(schema::AnyRef entity) const;
+  /// Ticks that the oldest change in view waits to be sent; 0 if none does.
+  [[nodiscard]] std::uint32_t oldest_wait() const;
+  [[nodiscard]] const ReplicatorCounts& counts() const;
+  [[nodiscard]] std::size_t memory() const;
+
+ private:
+  [[nodiscard]] std::uint32_t a_second() const;
+  struct State;
+  std::unique_ptr<State> state_;
+};
+
+}  // namespace kwind::replica

@@ -1,0 +1,135 @@
+// A client's copy of what it sees of the server's world. One mirror, one thread.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <span>
+#include <vector>
+
+#include "kwind/bits/writer.h"
+#include "kwind/core/digest.h"
+#include "kwind/core/errors.h"
+#include "kwind/replica/code_tables.h"
+#include "kwind/schema/entity_info.h"
+#include "kwind/schema/references.h"
+
+namespace kwind::replica {
+
+/// What a frame did to an entity. A change of the owner alone is a change: see ClientWorld::owns().
+struct EntityEvent {
+  enum class Kind : std::uint8_t { spawned, changed, despawned };
+  Kind kind = Kind::changed;
+  schema::AnyRef entity{};
+  std::uint16_t entity_type = 0;  ///< place in EntitiesInfo::kinds
+};
+
+struct ClientWorldCounts {
+  std::uint64_t frames = 0;       ///< taken
+  std::uint64_t waited = 0;       ///< built on a frame that was not here, and were kept
+  std::uint64_t unread = 0;       ///< of these, never read: what they build on did not come
+  std::uint64_t digests = 0;      ///< of the server's, compared
+  std::uint64_t desyncs = 0;      ///< of these, differed
+  std::uint64_t events_lost = 0;  ///< dropped because nobody took them, see take_events()
+};
+
+class ClientWorld {
+ public:
+  /// `ticks_per_second` and `codes` as the server's world and viewer have them. With others
+  /// receive() gives tick_rate or code_tables for every full frame.
+  explicit ClientWorld(const schema::EntitiesInfo& entities, double ticks_per_second = 20,
+                       std::shared_ptr<const CodeTables> codes = nullptr);
+  /// An InputSender goes along with the mirror that it was made for. What is assigned to takes the
+  /// other's contents and keeps its own sender; the other's has no mirror any more.
+  ClientWorld(ClientWorld&& other) noexcept;
+  ClientWorld& operator=(ClientWorld&& other) noexcept;
+  ~ClientWorld();
+
+  /// Takes a frame, Event::fill of the link, whole or not at all. Frames may come in any order; a
+  /// value is never replaced by an older one. Errors: tick_rate, code_tables, see the constructor;
+  /// base_missing for a frame that builds on one that is not here: it waits for that, and
+  /// wants_resync() says which frame waits; truncated, trailing_bits, value_range; replayed for a
+  /// frame that came before, or was given up. Throws only std::bad_alloc: then nothing that is here
+  /// counts any more, and the server is asked for all of it. Whatever the bits, memory stays within
+  /// what the entities of the protocol need.
+  Errc receive(std::span<const std::byte> payload, std::size_t bits);
+  /// Hands out what the frames since the last call did, in order, once. Valid until the next call.
+  /// If nobody calls, the newest kMaxEvents are kept; older ones are dropped and counted.
+  [[nodiscard]] std::span<const EntityEvent> take_events();
+  static constexpr std::size_t kMaxEvents = std::size_t{1} << 16;
+
+  /// The low bits of the number of a frame that cannot be read because a frame that it builds on is
+  /// not here; nothing while all that came could be read. InputSender asks the server for a full
+  /// resync then, see ClientReplicator::receive_resync_request().
+  [[nodiscard]] std::optional<std::uint32_t> wants_resync() const;
+
+  /// If the server's last digest was not that of what is here: writes what
+  /// ClientReplicator::receive_desync_report() wants to know, as much as has room, and returns how
+  /// many bits; otherwise 0.
+  std::size_t report(bits::Writer& out);
+  /// The low bits of the newest input that the server had used when it made the newest frame, see
+  /// ClientReplicator::last_processed_input().
+  [[nodiscard]] std::optional<std::uint16_t> last_processed_input() const;
+  /// Counts the symbols of all frames from now on; as ClientReplicator::count_into().
+  void count_into(SymbolCounts* symbol_counts);
+  [[nodiscard]] const ClientWorldCounts& counts() const;
+  [[nodiscard]] std::size_t waiting() const;  ///< frames that build on ones that are not here
+  /// For tests of what happens then: flips bits of a column in all that is held of an entity.
+  void spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip);
+
+  [[nodiscard]] std::uint32_t tick() const;  ///< of the newest frame; 0 before
+  [[nodiscard]] std::size_t size() const;    ///< entities there
+  /// Those that are there, in ascending order of id. O(largest id).
+  [[nodiscard]] std::vector<schema::AnyRef> entities() const;
+  /// The tick whose values an entity that is there has; 0 for others.
+  [[nodiscard]] std::uint32_t state_tick(schema::AnyRef entity) const;
+  /// The newest values of an entity that is there. `owner only` fields of others' are as in a new
+  /// struct.
+  template <schema::ReplicaEntity T>
+  [[nodiscard]] std::optional<T> get(schema::Ref<T> entity) const {
+    std::optional<T> value;
+    restore(entity, T::entity_info(), [&](schema::Decoder& in) { decode(in, value.emplace()); });
+    return value;
+  }
+  /// What to draw of an entity that is there at a tick, with its fraction, that PlayoutClock gives:
+  /// between the states that were told around it what moves is moved on evenly, over the last
+  /// kLongestBlend ticks before the later of them. Beyond the newest state what `follow`s goes on
+  /// by its own speed and direction: with a tolerance as long as nothing else is told, otherwise
+  /// for kMaxAhead ticks and in as many back, for then nothing was told because it stands. A leap
+  /// of more than an eighth of a field's range is not drawn as motion.
+  template <schema::ReplicaEntity T>
+  [[nodiscard]] std::optional<T> sample(schema::Ref<T> entity, double tick) const {
+    std::optional<T> from;
+    std::optional<T> to;
+    const double part = restore_around(
+        entity, T::entity_info(), tick, [&](schema::Decoder& in) { decode(in, from.emplace()); },
+        [&](schema::Decoder& in) { decode(in, to.emplace()); });
+    if (!from || !to) return from;
+    return blend(*from, *to, part);
+  }
+  static constexpr std::uint32_t kLongestBlend = 4;
+  static constexpr std::uint32_t kMaxAhead = 5;
+  [[nodiscard]] bool is_there(schema::AnyRef entity) const { return type_of(entity).has_value(); }
+  /// Place in EntitiesInfo::kinds of an entity that is there.
+  [[nodiscard]] std::optional<std::uint16_t> type_of(schema::AnyRef entity) const;
+  /// Whether the server said that this client owns it.
+  [[nodiscard]] bool owns(schema::AnyRef entity) const;
+
+  /// Digest of all that is there, for comparing two copies. O(largest id).
+  [[nodiscard]] Digest128 digest() const;
+
+ private:
+  using Decode = std::function<void(schema::Decoder&)>;
+  double restore_around(schema::AnyRef entity, const schema::EntityInfo& info, double tick,
+                        const Decode& from, const Decode& to) const;
+  void restore(schema::AnyRef entity, const schema::EntityInfo& info,
+               const std::function<void(schema::Decoder&)>& decode) const;
+  friend class InputSender;
+  struct State;
+  /// Where this mirror is; holds nullptr once it is nowhere.
+  std::shared_ptr<ClientWorld* const> self();
+  std::unique_ptr<State> state_;
+  std::shared_ptr<ClientWorld*> self_;
+};
+
+}  // namespace kwind::replica

@@ -1,0 +1,131 @@
+// Which changes are frequent in a world, and the codes made from that: both ends must use the same.
+// Plain values; a code set may be shared by any number of worlds, viewers and mirrors.
+#pragma once
+#include <array>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <tl/expected.hpp>
+#include <vector>
+
+#include "kwind/schema/entity_info.h"
+
+namespace kwind::replica {
+
+/// How the frames were made that a tally counts, see ReplicatorOptions::speculative_baselines: what
+/// differs from what a client acknowledged is more than what differs from what it was sent.
+enum class SnapshotModes : std::uint8_t {
+  exact = 1,
+  speculative_baselines = 2,
+  both = 3,  ///< codes for a mixture fit neither well
+};
+
+/// How often each symbol occurred, or is expected to.
+class SymbolCounts {
+ public:
+  /// So many ages of the known state have counts of their own: 1, 2, 3, and more ticks.
+  static constexpr std::size_t kAges = 4;
+  /// Errors 1, -1, 2, ... of a column that have symbols; others follow an escape.
+  static constexpr std::size_t kErrors = 24;
+
+  struct Kind {
+    using Counts = std::vector<std::uint32_t>;
+    std::array<Counts, kAges> movers;               ///< by what differs; then: nothing here, gone
+    std::array<Counts, kAges> others;               ///< by what differs; then: gone
+    std::vector<std::array<Counts, kAges>> errors;  ///< by column
+  };
+
+  /// All zero.
+  explicit SymbolCounts(const schema::EntitiesInfo& entities);
+  /// What a world of which nothing is known is taken to be like.
+  static SymbolCounts expected(const schema::EntitiesInfo& entities);
+  /// Weights for codes that fit `counted` traffic: where little was seen, expected() has its say.
+  static SymbolCounts fitted(const schema::EntitiesInfo& entities, const SymbolCounts& counted);
+
+  /// What was counted is of such frames, too.
+  void count_snapshots_of(SnapshotModes kinds) { frames_ |= static_cast<std::uint8_t>(kinds); }
+  /// Nothing as long as no frame was counted.
+  [[nodiscard]] std::optional<SnapshotModes> snapshot_modes() const {
+    return frames_ == 0 ? std::nullopt : std::optional(static_cast<SnapshotModes>(frames_));
+  }
+  /// Counts what `other`, of the same entities, counted, too.
+  void add(const SymbolCounts& other);
+
+  [[nodiscard]] std::vector<Kind>& kinds() { return kinds_; }
+  [[nodiscard]] const std::vector<Kind>& kinds() const { return kinds_; }
+
+ private:
+  std::vector<Kind> kinds_;
+  std::uint8_t frames_ = 0;
+};
+
+/// Prefix codes from a tally, or from a file.
+class CodeTables {
+ public:
+  explicit CodeTables(const SymbolCounts& symbol_counts);
+  CodeTables(CodeTables&&) noexcept;
+  ~CodeTables();
+  CodeTables(const CodeTables&) = delete;
+  CodeTables& operator=(const CodeTables&) = delete;
+
+  /// Of all its codes: two ends with the same number hold the same set. For
+  /// host::Options::code_table_sets.
+  [[nodiscard]] std::uint64_t digest() const { return digest_; }
+  /// What frames it was trained on: a ClientReplicator that makes others does not take it, they
+  /// would be half as large again. Nothing for a set that was not trained, or on a mixture.
+  [[nodiscard]] std::optional<SnapshotModes> trained_on() const;
+
+  struct Inside;
+  explicit CodeTables(Inside inside);
+  [[nodiscard]] const Inside& inside() const { return *inside_; }
+
+ private:
+  std::unique_ptr<Inside> inside_;
+  std::uint64_t digest_;
+};
+
+/// What the symbols of one alphabet take.
+struct AlphabetCost {
+  enum class Of : std::uint8_t { movers, others, errors };
+  std::uint16_t kind = 0;  ///< place in EntitiesInfo::kinds
+  Of of = Of::movers;
+  std::uint16_t column = 0;  ///< of errors
+  std::uint64_t symbols = 0;
+  double bits = 0;   ///< in the codes given
+  double floor = 0;  ///< their entropy of order 0 (Shannon 1948): no code with one word a symbol
+                     ///< takes less
+};
+
+/// What traffic that was counted takes in `codes`, by alphabet; ages of one alphabet together.
+/// Alphabets of which nothing was seen are left out.
+std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables& codes);
+
+/// What a set is made for: a code of n bits suits what happens once in 2^n times.
+struct ExpectedBits {
+  double continuing = 0;  ///< each entity that the frame before spoke of: what differs, or nothing
+  double changes = 0;     ///< share of these that change, 0 to 1
+  double errors = 0;      ///< the errors of one that changes
+  double starts = 0;      ///< another one that begins to: what differs, but not which one it is
+};
+/// Of a kind whose newest known state is `age` ticks old. Fields of varying size count as half
+/// full. O(symbols).
+ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& info,
+                           std::uint32_t age);
+
+/// A set as text, for a file: docs/code-tables.md. `protocol` is for readers only.
+std::string text_of(const CodeTables& codes, const schema::EntitiesInfo& entities,
+                    std::string_view protocol);
+/// What is wrong with a text, and where.
+struct CodeTextProblem {
+  std::size_t line = 0;  ///< from 1 on; 0: the text as a whole
+  std::string text;
+};
+tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
+    std::string_view text, const schema::EntitiesInfo& entities);
+
+/// The set of SymbolCounts::expected().
+std::shared_ptr<const CodeTables> built_in_codes(const schema::EntitiesInfo& entities);
+
+}  // namespace kwind::replica

@@ -1,0 +1,38 @@
+#include "kwind/io/impaired_transport.h"
+
+#include <algorithm>
+
+namespace kwind::io {
+
+ImpairedTransport::ImpairedTransport(std::unique_ptr<PollableTransport> inner,
+                                     const sim::Conditions& outward, const sim::Conditions& inward,
+                                     std::uint64_t seed)
+    : inner_(std::move(inner)), outward_(outward, seed), inward_(inward, ~seed) {}
+
+std::optional<ReceivedDatagram> ImpairedTransport::receive(Time now) {
+  while (const auto arrived = inner_->receive(now)) {
+    inward_.push(now, arrived->from, local(), arrived->bytes);
+  }
+  if (!inward_.pop(now, current_)) return std::nullopt;
+  ++counts_.datagrams_received;
+  counts_.bytes_received += current_.bytes.size();
+  return ReceivedDatagram{current_.from, current_.bytes};
+}
+
+void ImpairedTransport::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {
+  ++counts_.datagrams_sent;
+  counts_.bytes_sent += bytes.size();
+  outward_.push(now, local(), to, bytes);
+}
+
+void ImpairedTransport::flush(Time now) {
+  sim::Datagram due;
+  while (outward_.pop(now, due)) inner_->send(now, due.to, due.bytes);
+  inner_->flush(now);
+}
+
+Time ImpairedTransport::next_wakeup() const {
+  return std::min(outward_.next(), inward_.next());
+}
+
+}  // namespace kwind::io

@@ -1,0 +1,413 @@
+#include "kwind/io/tcp_transport.h"
+
+#include <netinet/tcp.h>
+#include <sys/epoll.h>
+#include <sys/resource.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <unordered_map>
+#include <utility>
+
+#include "io/system_address.h"
+#include "kwind/core/assert.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/stream_deframer.h"
+
+namespace kwind::io {
+namespace {
+
+constexpr std::size_t kReadBytes = 16384;
+constexpr int kEvents = 64;
+constexpr Duration kSweepEvery = std::chrono::seconds(1);
+constexpr Duration kPause = std::chrono::seconds(1);  // of accepting
+
+// An IPv4 address, or the 64 bits of an IPv6 one that one household has all of.
+Endpoint network_of(Endpoint endpoint) {
+  endpoint.port = 0;
+  if (!endpoint.is_v4()) {
+    std::fill(endpoint.ip.begin() + 8, endpoint.ip.end(), std::uint8_t{0});
+  }
+  return endpoint;
+}
+
+std::size_t permitted_streams(std::size_t wanted) {
+  rlimit limit{};
+  if (::getrlimit(RLIMIT_NOFILE, &limit) != 0 || limit.rlim_cur == RLIM_INFINITY) return wanted;
+  return std::clamp<std::size_t>(limit.rlim_cur / 2, 1, wanted);
+}
+
+}  // namespace
+
+struct TcpTransport::State {
+  struct Stream {
+    int fd = -1;
+    Endpoint peer;
+    StreamDeframer deframer;
+    std::vector<std::byte> unsent{};
+    std::size_t sent = 0;  // of unsent
+    Time since{};
+    bool kept = false;        // it belongs to a connection
+    bool ending = false;      // at the next flush
+    bool wants_room = false;  // the system is asked to tell when it takes more
+    bool dirty = false;       // in `to_flush`
+  };
+
+  TcpLimits limits;
+  int poll = -1;
+  int door = -1;
+  Endpoint local;
+  TransportCounts counts;
+  TcpCounts tcp;
+  std::unordered_map<Endpoint, std::unique_ptr<Stream>> streams;
+  std::unordered_map<Endpoint, std::size_t> per_address;
+  std::vector<Endpoint> ended;
+  std::vector<Endpoint> to_flush;
+  std::vector<Endpoint> readable;  // streams that the system has bytes of
+  std::vector<Endpoint> to_end;
+  std::size_t strangers = 0;        // streams that are not kept
+  std::optional<Time> door_opens;   // it is shut: the system is out of descriptors
+  std::optional<Endpoint> cutting;  // the stream whose datagrams are being handed out
+  Time next_sweep{};
+
+  explicit State(const TcpLimits& wanted) : limits(wanted) {
+    limits.streams = permitted_streams(limits.streams);
+  }
+  State(const State&) = delete;
+  State& operator=(const State&) = delete;
+  ~State() {
+    for (const auto& [peer, stream] : streams) ::close(stream->fd);
+    if (door >= 0) ::close(door);
+    if (poll >= 0) ::close(poll);
+  }
+
+  Stream* find(const Endpoint& peer) {
+    const auto found = streams.find(peer);
+    return found == streams.end() ? nullptr : found->second.get();
+  }
+
+  void watch(int fd, std::uint32_t events, bool fresh) const {
+    epoll_event event{};
+    event.events = events;
+    event.data.fd = fd;
+    (void)::epoll_ctl(poll, fresh ? EPOLL_CTL_ADD : EPOLL_CTL_MOD, fd, &event);
+  }
+
+  void add(int fd, const Endpoint& peer, Time now) {
+    // Small datagrams must not wait for the acks of those before them.
+    const int on = 1;
+    (void)::setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &on, sizeof on);
+    auto stream = std::make_unique<Stream>(Stream{fd, peer, StreamDeframer(limits.datagram_bytes)});
+    stream->since = now;
+    ++strangers;
+    by_fd[fd] = peer;
+    watch(fd, EPOLLIN, true);
+    ++per_address[network_of(peer)];
+    streams[peer] = std::move(stream);
+  }
+
+  void end(Endpoint peer) {  // by value: it may be the stream's own
+    const auto found = streams.find(peer);
+    if (found == streams.end()) return;
+    if (!found->second->kept) --strangers;
+    by_fd.erase(found->second->fd);
+    ::close(found->second->fd);
+    streams.erase(found);
+    const auto address = per_address.find(network_of(peer));
+    if (--address->second == 0) per_address.erase(address);
+    ended.push_back(peer);
+  }
+
+  void accept_all(Time now) {
+    for (;;) {
+      Address address;
+      address.length = sizeof address.storage;
+      const int fd = ::accept4(door, reinterpret_cast<sockaddr*>(&address.storage), &address.length,
+                               SOCK_NONBLOCK | SOCK_CLOEXEC);
+      if (fd < 0 && (errno == EINTR || errno == ECONNABORTED)) continue;
+      if (fd < 0) {
+        // The door stays readable: without a pause the loop would spin for as long as this lasts.
+        if (errno == EMFILE || errno == ENFILE || errno == ENOMEM || errno == ENOBUFS) {
+          watch(door, 0, false);
+          door_opens = now + kPause;
+          ++tcp.pauses;
+        }
+        return;
+      }
+      const Endpoint peer = from_system(address.storage);
+      end(peer);  // it broke a stream and came back before that was noticed
+      const auto others = per_address.find(network_of(peer));
+      if (streams.size() >= limits.streams || strangers >= (limits.streams + 1) / 2 ||
+          (others != per_address.end() && others->second >= limits.streams_per_address)) {
+        ++tcp.turned_away;
+        ::close(fd);
+        continue;
+      }
+      ++tcp.accepted;
+      add(fd, peer, now);
+    }
+  }
+
+  // Asks the system what there is.
+  void look(Time now) {
+    std::array<epoll_event, kEvents> events{};
+    int count = -1;
+    do {
+      count = ::epoll_wait(poll, events.data(), kEvents, 0);
+    } while (count < 0 && errno == EINTR);
+    for (int i = 0; i < count; ++i) {
+      const epoll_event& event = events[static_cast<std::size_t>(i)];
+      if (event.data.fd == door) {
+        accept_all(now);
+        continue;
+      }
+      const auto peer = by_fd.find(event.data.fd);
+      if (peer == by_fd.end()) continue;
+      Stream& stream = *streams.at(peer->second);
+      if ((event.events & EPOLLOUT) != 0 && !push(stream)) continue;
+      if ((event.events & (EPOLLIN | EPOLLHUP | EPOLLERR)) != 0) readable.push_back(stream.peer);
+    }
+  }
+
+  // Reads what the system has of a stream. False if it ended.
+  bool read(Stream& stream) {
+    std::array<std::byte, kReadBytes> bytes;  // NOLINT: recv fills it
+    const ssize_t got = ::recv(stream.fd, bytes.data(), bytes.size(), 0);
+    if (got < 0 && (errno == EAGAIN || errno == EINTR)) return true;
+    if (got <= 0) {
+      end(stream.peer);
+      return false;
+    }
+    stream.deframer.take(std::span(bytes).first(static_cast<std::size_t>(got)));
+    return true;
+  }
+
+  // Hands to the system what it takes. False if the stream ended.
+  bool push(Stream& stream) {
+    while (stream.sent < stream.unsent.size()) {
+      const ssize_t put = ::send(stream.fd, stream.unsent.data() + stream.sent,
+                                 stream.unsent.size() - stream.sent, MSG_NOSIGNAL);
+      if (put < 0 && errno == EINTR) continue;
+      if (put < 0 && (errno == EAGAIN || errno == ENOTCONN || errno == EINPROGRESS)) break;
+      if (put <= 0) {
+        end(stream.peer);
+        return false;
+      }
+      stream.sent += static_cast<std::size_t>(put);
+    }
+    stream.unsent.erase(stream.unsent.begin(),
+                        stream.unsent.begin() + static_cast<std::ptrdiff_t>(stream.sent));
+    stream.sent = 0;
+    const bool wants_room = !stream.unsent.empty();
+    if (wants_room != stream.wants_room) {
+      stream.wants_room = wants_room;
+      watch(stream.fd, wants_room ? EPOLLIN | EPOLLOUT : EPOLLIN, false);
+    }
+    return true;
+  }
+
+  void sweep(Time now) {
+    next_sweep = now + kSweepEvery;
+    if (door < 0) return;  // the only stream is the one that this end opened
+    std::vector<Endpoint> slow;
+    for (const auto& [peer, stream] : streams) {
+      if (!stream->kept && now - stream->since >= limits.handshake) slow.push_back(peer);
+    }
+    tcp.strangers += slow.size();
+    for (const Endpoint& peer : slow) end(peer);
+  }
+  void open_door(Time now) {
+    if (!door_opens || now < *door_opens) return;
+    door_opens.reset();
+    watch(door, EPOLLIN, false);
+  }
+
+  std::unordered_map<int, Endpoint> by_fd;
+};
+
+TcpTransport::TcpTransport(std::unique_ptr<State> state) : state_(std::move(state)) {}
+TcpTransport::~TcpTransport() = default;
+
+Result<std::unique_ptr<TcpTransport>> TcpTransport::listen(const Endpoint& local,
+                                                           const TcpLimits& limits) {
+  auto state = std::make_unique<State>(limits);
+  const bool any = local.ip == Endpoint::any(0).ip;
+  int family = AF_INET6;
+  state->door = ::socket(AF_INET6, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+  if (state->door < 0 && errno == EAFNOSUPPORT && (local.is_v4() || any)) {
+    family = AF_INET;
+    state->door = ::socket(AF_INET, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+  }
+  if (state->door < 0) return fail(from_errno(errno));
+  const int off = 0;
+  const int on = 1;
+  (void)::setsockopt(state->door, IPPROTO_IPV6, IPV6_V6ONLY, &off, sizeof off);
+  (void)::setsockopt(state->door, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
+  Address address = to_system(local, family);
+  if (::bind(state->door, reinterpret_cast<sockaddr*>(&address.storage), address.length) != 0 ||
+      ::listen(state->door, SOMAXCONN) != 0) {
+    return fail(from_errno(errno));
+  }
+  address.length = sizeof address.storage;
+  if (::getsockname(state->door, reinterpret_cast<sockaddr*>(&address.storage), &address.length) !=
+      0) {
+    return fail(from_errno(errno));
+  }
+  state->local = from_system(address.storage);
+  if (any) state->local.ip = local.ip;
+  state->poll = ::epoll_create1(EPOLL_CLOEXEC);
+  if (state->poll < 0) return fail(from_errno(errno));
+  state->watch(state->door, EPOLLIN, true);
+  return std::unique_ptr<TcpTransport>(new TcpTransport(std::move(state)));
+}
+
+Result<std::unique_ptr<TcpTransport>> TcpTransport::connect(const Endpoint& server,
+                                                            const TcpLimits& limits) {
+  auto state = std::make_unique<State>(limits);
+  const int family = server.is_v4() ? AF_INET : AF_INET6;
+  state->poll = ::epoll_create1(EPOLL_CLOEXEC);
+  if (state->poll < 0) return fail(from_errno(errno));
+  const int fd = ::socket(family, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+  if (fd < 0) return fail(from_errno(errno));
+  state->add(fd, server, now());
+  const Address address = to_system(server, family);
+  if (::connect(fd, reinterpret_cast<const sockaddr*>(&address.storage), address.length) != 0) {
+    if (errno != EINPROGRESS) {
+      if (from_errno(errno) == Errc::bad_address) return fail(Errc::bad_address);
+      state->end(server);
+      return std::unique_ptr<TcpTransport>(new TcpTransport(std::move(state)));
+    }
+  }
+  Address own;
+  own.length = sizeof own.storage;
+  if (::getsockname(fd, reinterpret_cast<sockaddr*>(&own.storage), &own.length) == 0) {
+    state->local = from_system(own.storage);
+  }
+  return std::unique_ptr<TcpTransport>(new TcpTransport(std::move(state)));
+}
+
+Endpoint TcpTransport::local() const {
+  return state_->local;
+}
+const TransportCounts& TcpTransport::counts() const {
+  return state_->counts;
+}
+const TcpCounts& TcpTransport::tcp_counts() const {
+  return state_->tcp;
+}
+std::size_t TcpTransport::streams() const {
+  return state_->streams.size();
+}
+
+std::optional<ReceivedDatagram> TcpTransport::receive(Time now) {
+  State& state = *state_;
+  if (now >= state.next_sweep) state.sweep(now);
+  state.open_door(now);
+  bool looked = false;
+  for (;;) {
+    if (state.cutting) {
+      State::Stream* const stream = state.find(*state.cutting);
+      if (stream != nullptr) {
+        if (const auto datagram = stream->deframer.next()) {
+          ++state.counts.datagrams_received;
+          state.counts.bytes_received += datagram->size();
+          return ReceivedDatagram{stream->peer, *datagram};
+        }
+        if (stream->deframer.error() != Errc::none) {
+          ++state.tcp.bad_streams;
+          state.end(stream->peer);
+        }
+      }
+      state.cutting.reset();
+    }
+    if (state.readable.empty()) {
+      if (looked) return std::nullopt;
+      state.look(now);
+      looked = true;
+      if (state.readable.empty()) return std::nullopt;
+    }
+    // One read for each stream in turn, so that a fast one does not keep the others waiting.
+    const Endpoint peer = state.readable.back();
+    state.readable.pop_back();
+    State::Stream* const stream = state.find(peer);
+    if (stream != nullptr && state.read(*stream)) state.cutting = peer;
+  }
+}
+
+void TcpTransport::send(Time, const Endpoint& to, std::span<const std::byte> bytes) {
+  State& state = *state_;
+  KWIND_ASSERT(!bytes.empty() && bytes.size() <= state.limits.datagram_bytes);
+  State::Stream* const stream = state.find(to);
+  if (stream == nullptr) {
+    ++state.counts.send_failures;
+    return;
+  }
+  const bool stranger = !stream->kept && state.door >= 0;
+  const std::size_t max = stranger ? state.limits.unsent_to_strangers : state.limits.unsent_bytes;
+  if (stream->unsent.size() + bytes.size() > max) {
+    ++state.tcp.too_slow;
+    ++state.counts.send_failures;
+    state.end(to);
+    return;
+  }
+  std::array<std::byte, StreamDeframer::kHeadBytes> head{};
+  StreamDeframer::write_head(bytes.size(), head);
+  stream->unsent.insert(stream->unsent.end(), head.begin(), head.end());
+  stream->unsent.insert(stream->unsent.end(), bytes.begin(), bytes.end());
+  ++state.counts.datagrams_sent;
+  state.counts.bytes_sent += bytes.size();
+  if (!stream->dirty) {
+    stream->dirty = true;
+    state.to_flush.push_back(to);
+  }
+}
+
+void TcpTransport::flush(Time) {
+  State& state = *state_;
+  for (const Endpoint& peer : state.to_flush) {
+    State::Stream* const stream = state.find(peer);
+    if (stream == nullptr) continue;
+    stream->dirty = false;
+    if (!stream->wants_room) state.push(*stream);
+  }
+  state.to_flush.clear();
+  for (const Endpoint& peer : std::exchange(state.to_end, {})) {
+    const State::Stream* const stream = state.find(peer);
+    if (stream != nullptr && stream->ending) state.end(peer);
+  }
+}
+
+void TcpTransport::keep(const Endpoint& peer) {
+  State::Stream* const stream = state_->find(peer);
+  if (stream == nullptr || stream->kept) return;
+  stream->kept = true;
+  --state_->strangers;
+}
+
+void TcpTransport::end(const Endpoint& peer) {
+  State::Stream* const stream = state_->find(peer);
+  if (stream == nullptr || stream->ending) return;
+  stream->ending = true;
+  state_->to_end.push_back(peer);
+}
+
+Time TcpTransport::next_wakeup() const {
+  return state_->door_opens.value_or(kNever);
+}
+
+std::optional<Endpoint> TcpTransport::take_ended() {
+  if (state_->ended.empty()) return std::nullopt;
+  const Endpoint peer = state_->ended.back();
+  state_->ended.pop_back();
+  return peer;
+}
+
+bool TcpTransport::holds_some() const {
+  return state_->cutting.has_value() || !state_->readable.empty() || !state_->ended.empty();
+}
+void TcpTransport::add_waits(std::vector<Waiting>& out) const {
+  out.push_back({state_->poll, false});  // it watches all the others
+}
+
+}  // namespace kwind::io

@@ -1,0 +1,454 @@
+#include "link/datagram/frames.h"
+
+#include <algorithm>
+#include <bit>
+
+#include "link/delivery/xor_repair.h"
+
+namespace kwind::link {
+namespace {
+
+using bits::count_bits;
+
+// A message starts with a one; the others with a zero and a kind.
+enum class Other : std::uint8_t { end = 0, piece = 1, fill = 2, control = 3 };
+constexpr unsigned kOtherBits = 3;
+constexpr unsigned kControlBits = 3;
+enum class Control : std::uint8_t {
+  ping = 0,
+  close = 1,
+  window = 2,
+  challenge = 3,
+  response = 4,
+  padding = 5,
+  parity = 6
+};
+
+constexpr unsigned kLengthOrder = 6;  // messages of 64 to 190 bits: 9 bits of length
+constexpr unsigned kTotalOrder = 10;
+constexpr unsigned kFragmentOrder = 4;
+constexpr unsigned kRunOrder = 3;
+constexpr unsigned kBackOrder = 1;
+constexpr unsigned kPlaceOrder = 0;
+constexpr unsigned kReasonBits = 7;
+constexpr unsigned kCloseCodeBits = 8;
+constexpr unsigned kWindowBits = 32;
+constexpr unsigned kParityNameBits = 16;
+constexpr unsigned kParityLengthBits = 12;  // kSmallBytes * 8 is the most
+
+void put_other(bits::Writer& out, Other kind) {
+  out.put(static_cast<std::uint64_t>(kind) << 1, kOtherBits);
+}
+
+std::size_t bytes_from(std::size_t total_bits, std::size_t first, std::size_t count) {
+  const std::size_t all = bits::bytes_for(total_bits);
+  return std::min(count * kFragmentBytes, all - first * kFragmentBytes);
+}
+
+}  // namespace
+
+std::size_t message_head_bits(const std::vector<ChannelSpec>& channels, std::size_t channel,
+                              std::size_t payload_bits) {
+  std::size_t name = 0;
+  switch (channels[channel].delivery) {
+    case Delivery::unreliable: break;
+    case Delivery::sequenced: name = 1; break;
+    case Delivery::reliable:
+    case Delivery::ordered: name = 17; break;
+  }
+  return 1 + bits::bits_for(channels.size()) + name + count_bits(payload_bits, kLengthOrder);
+}
+
+std::size_t FrameWriter::message(std::size_t channel, std::size_t name_bits,
+                                 std::span<const std::byte> payload, std::size_t bits,
+                                 auto&& write_name) {
+  const unsigned channel_bits = bits::bits_for(channels_.size());
+  const std::size_t size = 1 + channel_bits + name_bits + count_bits(bits, kLengthOrder) + bits;
+  if (size > out_.room_bits() || full(channel)) return 0;
+  out_.put_bool(true);
+  out_.put(channel, channel_bits);
+  write_name();
+  out_.put_count(bits, kLengthOrder);
+  out_.put_bits(payload, bits);
+  ++count_[channel];
+  return size;
+}
+
+std::size_t FrameWriter::unreliable(std::size_t channel, std::span<const std::byte> payload,
+                                    std::size_t bits) {
+  return message(channel, 0, payload, bits, [] {});
+}
+
+std::size_t FrameWriter::sequenced(std::size_t channel, std::span<const std::byte> payload,
+                                   std::size_t bits, Origin& origin) {
+  const std::size_t size = message(channel, 1, payload, bits, [&] { out_.put_bool(true); });
+  if (size > 0) origin = Origin(packet_, places_[channel]++);
+  return size;
+}
+
+std::size_t FrameWriter::copy(std::size_t channel, Origin origin,
+                              std::span<const std::byte> payload, std::size_t bits) {
+  KWIND_ASSERT(origin.packet() < packet_);
+  const std::uint64_t back = packet_ - origin.packet() - 1;
+  return message(channel,
+                 1 + count_bits(back, kBackOrder) + count_bits(origin.place(), kPlaceOrder),
+                 payload, bits, [&] {
+                   out_.put_bool(false);
+                   out_.put_count(back, kBackOrder);
+                   out_.put_count(origin.place(), kPlaceOrder);
+                 });
+}
+
+std::size_t FrameWriter::reliable(std::size_t channel, std::uint64_t index,
+                                  std::span<const std::byte> payload, std::size_t bits) {
+  const bool follows = any_index_[channel] && next_index_[channel] == index;
+  const std::size_t size = message(channel, follows ? 1 : 17, payload, bits, [&] {
+    out_.put_bool(follows);
+    if (!follows) out_.put(index, 16);
+  });
+  if (size > 0) {
+    any_index_[channel] = true;
+    next_index_[channel] = index + 1;
+  }
+  return size;
+}
+
+std::size_t FrameWriter::put_piece(std::size_t channel, std::size_t name_bits,
+                                   std::span<const std::byte> payload, std::size_t bits,
+                                   std::size_t& first, std::size_t end, auto&& write_name) {
+  const unsigned channel_bits = bits::bits_for(channels_.size());
+  std::size_t count = end - first;
+  KWIND_ASSERT(count > 0);
+  const auto size_of = [&](std::size_t chunks) {
+    return kOtherBits + channel_bits + name_bits + count_bits(bits, kTotalOrder) +
+           count_bits(first, kFragmentOrder) + count_bits(chunks - 1, kRunOrder) +
+           bytes_from(bits, first, chunks) * 8;
+  };
+  const std::size_t max = out_.room_bits() / (kFragmentBytes * 8) + 1;
+  count = std::min(count, max);
+  while (count > 0 && size_of(count) > out_.room_bits()) --count;
+  if (count == 0 || full(channel)) return 0;
+  const std::size_t size = size_of(count);
+  put_other(out_, Other::piece);
+  out_.put(channel, channel_bits);
+  write_name();
+  out_.put_count(bits, kTotalOrder);
+  out_.put_count(first, kFragmentOrder);
+  out_.put_count(count - 1, kRunOrder);
+  const auto part = payload.subspan(first * kFragmentBytes, bytes_from(bits, first, count));
+  out_.put_bits(part, part.size() * 8);
+  first += count;
+  ++count_[channel];
+  return size;
+}
+
+std::size_t FrameWriter::piece(std::size_t channel, std::uint64_t index,
+                               std::span<const std::byte> payload, std::size_t bits,
+                               std::size_t& first, std::size_t end) {
+  return put_piece(channel, 16, payload, bits, first, end, [&] { out_.put(index, 16); });
+}
+
+std::size_t FrameWriter::piece(std::size_t channel, Origin& origin, bool started,
+                               std::span<const std::byte> payload, std::size_t bits,
+                               std::size_t& first, std::size_t end) {
+  const Origin name = started ? origin : Origin(packet_, places_[channel]);
+  const std::uint64_t back = packet_ - name.packet();
+  const std::size_t size =
+      put_piece(channel, count_bits(back, kBackOrder) + count_bits(name.place(), kPlaceOrder),
+                payload, bits, first, end, [&] {
+                  out_.put_count(back, kBackOrder);
+                  out_.put_count(name.place(), kPlaceOrder);
+                });
+  if (size > 0 && !started) {
+    origin = name;
+    ++places_[channel];
+  }
+  return size;
+}
+
+std::size_t FrameWriter::fill(std::span<const std::byte> payload, std::size_t bits) {
+  const std::size_t size = kOtherBits + count_bits(bits, kLengthOrder) + bits;
+  if (size > out_.room_bits()) return 0;
+  put_other(out_, Other::fill);
+  out_.put_count(bits, kLengthOrder);
+  out_.put_bits(payload, bits);
+  return size;
+}
+
+std::size_t FrameWriter::parity(std::size_t channel, std::uint64_t index, ParityMembers others,
+                                std::size_t lengths, std::size_t bits,
+                                std::span<const std::byte> combined) {
+  const unsigned channel_bits = bits::bits_for(channels_.size());
+  const std::size_t size = kOtherBits + kControlBits + channel_bits + kParityNameBits +
+                           kParityReach + kParityLengthBits + count_bits(bits, kLengthOrder) + bits;
+  if (size > out_.room_bits() || full(channel)) return 0;
+  put_other(out_, Other::control);
+  out_.put(static_cast<std::uint64_t>(Control::parity), kControlBits);
+  out_.put(channel, channel_bits);
+  out_.put(index, kParityNameBits);
+  out_.put(others, kParityReach);
+  out_.put(lengths, kParityLengthBits);
+  out_.put_count(bits, kLengthOrder);
+  out_.put_bits(combined, bits);
+  ++count_[channel];
+  return size;
+}
+
+std::size_t FrameWriter::control(FrameKind kind, std::uint64_t value, unsigned bits) {
+  const std::size_t size = kOtherBits + kControlBits + bits;
+  if (size > out_.room_bits()) return 0;
+  put_other(out_, Other::control);
+  switch (kind) {
+    case FrameKind::ping: out_.put(static_cast<std::uint64_t>(Control::ping), kControlBits); break;
+    case FrameKind::challenge:
+      out_.put(static_cast<std::uint64_t>(Control::challenge), kControlBits);
+      break;
+    case FrameKind::response:
+      out_.put(static_cast<std::uint64_t>(Control::response), kControlBits);
+      break;
+    case FrameKind::window:
+      out_.put(static_cast<std::uint64_t>(Control::window), kControlBits);
+      break;
+    case FrameKind::message:
+    case FrameKind::piece:
+    case FrameKind::payload:
+    case FrameKind::close:
+    case FrameKind::parity:
+    case FrameKind::padding: KWIND_ASSERT(false);
+  }
+  out_.put(value, bits);
+  return size;
+}
+
+std::size_t FrameWriter::ping() {
+  return control(FrameKind::ping, 0, 0);
+}
+std::size_t FrameWriter::challenge(std::uint64_t number) {
+  return control(FrameKind::challenge, number, 64);
+}
+std::size_t FrameWriter::response(std::uint64_t number) {
+  return control(FrameKind::response, number, 64);
+}
+
+std::size_t FrameWriter::window(std::size_t channel, std::uint64_t limit) {
+  const unsigned channel_bits = bits::bits_for(channels_.size());
+  return control(FrameKind::window, channel | (limit & bits::low_mask(kWindowBits)) << channel_bits,
+                 channel_bits + kWindowBits);
+}
+
+std::size_t FrameWriter::close(std::string_view reason, Errc code) {
+  const std::size_t length = std::min(reason.size(), kMaxReasonBytes);
+  const std::size_t size = kOtherBits + kControlBits + kCloseCodeBits + kReasonBits + length * 8;
+  if (size > out_.room_bits()) return 0;
+  put_other(out_, Other::control);
+  out_.put(static_cast<std::uint64_t>(Control::close), kControlBits);
+  out_.put(static_cast<std::uint64_t>(code), kCloseCodeBits);
+  out_.put(length, kReasonBits);
+  out_.put_bits(std::as_bytes(std::span(reason)).first(length), length * 8);
+  return size;
+}
+
+void FrameWriter::padding(std::size_t bits) {
+  if (out_.room_bits() < kOtherBits + kControlBits) return;
+  put_other(out_, Other::control);
+  out_.put(static_cast<std::uint64_t>(Control::padding), kControlBits);
+  for (std::size_t left = std::min(bits, out_.room_bits()); left > 0;) {
+    const auto step = static_cast<unsigned>(std::min<std::size_t>(64, left));
+    out_.put(0, step);
+    left -= step;
+  }
+}
+
+namespace {
+
+// What frames say relative to those before them in the same datagram.
+struct FrameReader {
+  bits::Reader in;
+  const std::vector<ChannelSpec>& channels;
+  std::uint64_t packet = 0;
+  std::array<std::uint8_t, kMaxChannels> count{};
+  std::array<std::uint8_t, kMaxChannels> places{};
+  std::array<std::uint16_t, kMaxChannels> next_index{};
+  std::array<bool, kMaxChannels> any_index{};
+
+  Errc channel_of(Frame& frame) {
+    const std::uint64_t channel = in.get(bits::bits_for(channels.size()));
+    if (!in.ok()) return Errc::truncated;
+    if (channel >= channels.size()) return Errc::unknown_channel;
+    frame.channel = static_cast<std::uint8_t>(channel);
+    return Errc::none;
+  }
+  Errc counted(const Frame& frame) {
+    return ++count[frame.channel] > kMaxPerDatagram ? Errc::too_long : Errc::none;
+  }
+
+  Errc origin_of(Frame& frame, std::uint64_t back) {
+    const std::uint64_t place = in.get_count(kPlaceOrder);
+    if (!in.ok()) return Errc::truncated;
+    if (back > packet || place >= kMaxPerDatagram) return Errc::value_range;
+    frame.origin = Origin(packet - back, place);
+    return Errc::none;
+  }
+
+  Errc message(Frame& frame) {
+    frame.kind = FrameKind::message;
+    if (const Errc error = channel_of(frame); error != Errc::none) return error;
+    const std::size_t c = frame.channel;
+    switch (channels[c].delivery) {
+      case Delivery::unreliable: break;
+      case Delivery::sequenced:
+        if (in.get_bool()) {
+          frame.origin = Origin(packet, places[c]++);
+        } else if (const Errc error = origin_of(frame, in.get_count(kBackOrder) + 1);
+                   error != Errc::none) {
+          return error;
+        }
+        break;
+      case Delivery::reliable:
+      case Delivery::ordered: {
+        const bool follows = in.get_bool();
+        if (follows && !any_index[c]) return in.ok() ? Errc::value_range : Errc::truncated;
+        frame.index = follows ? next_index[c] : static_cast<std::uint16_t>(in.get(16));
+        any_index[c] = true;
+        next_index[c] = static_cast<std::uint16_t>(frame.index + 1);
+        break;
+      }
+    }
+    frame.bits = in.get_count(kLengthOrder);
+    if (!in.ok()) return Errc::truncated;
+    return counted(frame);
+  }
+
+  Errc piece(Frame& frame) {
+    frame.kind = FrameKind::piece;
+    if (const Errc error = channel_of(frame); error != Errc::none) return error;
+    const ChannelSpec& spec = channels[frame.channel];
+    if (is_reliable(spec.delivery)) {
+      frame.index = static_cast<std::uint16_t>(in.get(16));
+    } else {
+      const std::uint64_t back = in.get_count(kBackOrder);
+      if (const Errc error = origin_of(frame, back); error != Errc::none) return error;
+      if (back == 0) {
+        places[frame.channel] =
+            std::max(places[frame.channel], static_cast<std::uint8_t>(frame.origin.place() + 1));
+      }
+    }
+    frame.total_bits = in.get_count(kTotalOrder);
+    frame.first_chunk = in.get_count(kFragmentOrder);
+    const std::size_t count_minus_one = in.get_count(kRunOrder);
+    if (!in.ok()) return Errc::truncated;
+    if (!is_reliable(spec.delivery) && (!spec.split || spec.largest_in_bytes == 0)) {
+      return Errc::bad_piece;
+    }
+    if (frame.total_bits > spec.largest_in_bytes * 8) return Errc::split_too_large;
+    const std::size_t chunks = chunks_of(frame.total_bits);
+    if (frame.first_chunk >= chunks || count_minus_one >= chunks - frame.first_chunk) {
+      return Errc::bad_piece;
+    }
+    frame.bits = bytes_from(frame.total_bits, frame.first_chunk, count_minus_one + 1) * 8;
+    return counted(frame);
+  }
+
+  Errc control(Frame& frame) {
+    switch (in.get(kControlBits)) {
+      case static_cast<std::uint64_t>(Control::ping): frame.kind = FrameKind::ping; break;
+      case static_cast<std::uint64_t>(Control::close):
+        frame.kind = FrameKind::close;
+        frame.value = in.get(kCloseCodeBits);
+        frame.bits = in.get(kReasonBits) * 8;
+        if (frame.bits > kMaxReasonBytes * 8) return Errc::too_long;
+        break;
+      case static_cast<std::uint64_t>(Control::window):
+        frame.kind = FrameKind::window;
+        if (const Errc error = channel_of(frame); error != Errc::none) return error;
+        if (!is_reliable(channels[frame.channel].delivery)) return Errc::unknown_channel;
+        frame.value = in.get(kWindowBits);
+        break;
+      case static_cast<std::uint64_t>(Control::parity):
+        frame.kind = FrameKind::parity;
+        if (const Errc error = channel_of(frame); error != Errc::none) return error;
+        if (!is_reliable(channels[frame.channel].delivery)) return Errc::unknown_channel;
+        frame.index = static_cast<std::uint16_t>(in.get(kParityNameBits));
+        frame.others = static_cast<ParityMembers>(in.get(kParityReach));
+        frame.value = in.get(kParityLengthBits);
+        frame.bits = in.get_count(kLengthOrder);
+        if (in.ok() && frame.bits > kSmallBytes * 8) return Errc::too_long;
+        return in.ok() ? counted(frame) : Errc::truncated;
+      case static_cast<std::uint64_t>(Control::challenge):
+        frame.kind = FrameKind::challenge;
+        frame.value = in.get(64);
+        break;
+      case static_cast<std::uint64_t>(Control::response):
+        frame.kind = FrameKind::response;
+        frame.value = in.get(64);
+        break;
+      case static_cast<std::uint64_t>(Control::padding):
+        frame.kind = FrameKind::padding;
+        while (in.left_bits() > 0) {
+          if (in.get(static_cast<unsigned>(std::min<std::size_t>(64, in.left_bits()))) != 0) {
+            return Errc::trailing_bits;
+          }
+        }
+        break;
+      default: return in.ok() ? Errc::unknown_frame : Errc::truncated;
+    }
+    return in.ok() ? Errc::none : Errc::truncated;
+  }
+};
+
+}  // namespace
+
+Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std::uint64_t packet,
+                 std::vector<Frame>& out) {
+  out.clear();
+  FrameReader reader{in, channels, packet};
+  while (reader.in.left_bits() >= kOtherBits) {
+    Frame frame;
+    Errc error = Errc::none;
+    const std::size_t left_before = reader.in.left_bits();
+    if (reader.in.get_bool()) {
+      error = reader.message(frame);
+    } else {
+      switch (static_cast<Other>(reader.in.get(2))) {
+        case Other::end: {
+          if (reader.in.left_bits() + kOtherBits >= 8) return Errc::trailing_bits;
+          const auto left = static_cast<unsigned>(reader.in.left_bits());
+          return reader.in.get(left) == 0 ? Errc::none : Errc::trailing_bits;
+        }
+        case Other::piece: error = reader.piece(frame); break;
+        case Other::fill:
+          frame.kind = FrameKind::payload;
+          frame.bits = reader.in.get_count(kLengthOrder);
+          if (!reader.in.ok()) error = Errc::truncated;
+          break;
+        case Other::control: error = reader.control(frame); break;
+      }
+    }
+    if (error != Errc::none) return error;
+    frame.payload = reader.in;
+    frame.head_bits = left_before - reader.in.left_bits();
+    if (frame.bits > reader.in.left_bits()) return Errc::truncated;
+    reader.in.skip(frame.bits);
+    out.push_back(frame);
+  }
+  if (!reader.in.ok()) return Errc::truncated;
+  const auto left = static_cast<unsigned>(reader.in.left_bits());
+  return reader.in.get(left) == 0 ? Errc::none : Errc::trailing_bits;
+}
+
+Errc close_code(const Frame& frame) {
+  const Errc code = error_from_number(frame.value, Errc::closed_by_peer);
+  return error_info(code).verdict == Verdict::refuse ? code : Errc::closed_by_peer;
+}
+
+std::string close_reason(const Frame& frame) {
+  std::string text(frame.bits / 8, '\0');
+  bits::Reader in = frame.payload;
+  for (char& c : text) {
+    const auto byte = static_cast<unsigned char>(in.get(8));
+    c = byte < 0x20 || byte == 0x7f ? '?' : static_cast<char>(byte);
+  }
+  return text;
+}
+
+}  // namespace kwind::link

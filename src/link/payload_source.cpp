@@ -1,0 +1,32 @@
+#include "kwind/link/payload_source.h"
+
+namespace kwind::link {
+
+PayloadSource::PayloadSource(PayloadSource&& other) noexcept
+    : slot_(std::exchange(other.slot_, nullptr)) {
+  if (slot_ != nullptr) slot_->payload_source_ = this;
+}
+
+PayloadSource& PayloadSource::operator=(PayloadSource&& other) noexcept {
+  if (this == &other) return *this;
+  if (slot_ != nullptr) slot_->set(nullptr);
+  slot_ = std::exchange(other.slot_, nullptr);
+  if (slot_ != nullptr) slot_->payload_source_ = this;
+  return *this;
+}
+
+PayloadSource::~PayloadSource() {
+  if (slot_ != nullptr) slot_->set(nullptr);
+}
+
+void PayloadSlot::set(PayloadSource* payload_source) {
+  if (payload_source == payload_source_) return;
+  if (payload_source_ != nullptr) payload_source_->slot_ = nullptr;
+  payload_source_ = payload_source;
+  if (payload_source == nullptr) return;
+  ++generation_;
+  if (payload_source->slot_ != nullptr) payload_source->slot_->payload_source_ = nullptr;
+  payload_source->slot_ = this;
+}
+
+}  // namespace kwind::link

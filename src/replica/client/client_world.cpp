@@ -1,0 +1,543 @@
+#include "kwind/replica/client_world.h"
+
+#include <algorithm>
+#include <utility>
+
+#include "replica/client/client_world_state.h"
+#include "replica/coding/delta_codec.h"
+#include "replica/coding/desync_report.h"
+#include "replica/coding/snapshot_head.h"
+#include "replica/coding/state_digest.h"
+
+namespace kwind::replica {
+
+ClientWorld::ClientWorld(const schema::EntitiesInfo& entities, double ticks_per_second,
+                         std::shared_ptr<const CodeTables> codes)
+    : state_(std::make_unique<State>(entities, ticks_per_second, std::move(codes))) {}
+ClientWorld::ClientWorld(ClientWorld&& other) noexcept
+    : state_(std::move(other.state_)), self_(std::move(other.self_)) {
+  if (self_) *self_ = this;
+}
+ClientWorld& ClientWorld::operator=(ClientWorld&& other) noexcept {
+  if (this == &other) return *this;
+  state_ = std::move(other.state_);
+  if (other.self_) *other.self_ = nullptr;
+  other.self_.reset();
+  return *this;
+}
+ClientWorld::~ClientWorld() {
+  if (self_) *self_ = nullptr;
+}
+std::shared_ptr<ClientWorld* const> ClientWorld::self() {
+  if (!self_) self_ = std::make_shared<ClientWorld*>(this);
+  return self_;
+}
+
+Errc ClientWorld::receive(std::span<const std::byte> payload, std::size_t bits) {
+  try {
+    return state_->receive(payload, bits);
+  } catch (...) {
+    state_->broken = true;
+    state_->blocked = low_of_frame(payload);
+    throw;
+  }
+}
+
+Errc ClientWorld::State::receive(std::span<const std::byte> payload, std::size_t bits) {
+  const Errc error = take_frame(payload, bits);
+  if (error == Errc::base_missing) {
+    blocked = low_of_frame(payload);
+    keep(payload, bits);
+    return error;
+  }
+  if (error != Errc::none) return error;
+  while (waiting_now > 0 && take_waiting()) {
+  }
+  if (waiting_now == 0) blocked.reset();
+  return Errc::none;
+}
+
+std::optional<std::uint32_t> ClientWorld::wants_resync() const {
+  return state_->blocked;
+}
+
+// Errors: those of receive().
+Errc ClientWorld::State::take_frame(std::span<const std::byte> payload, std::size_t bits) {
+  bits::Reader in(payload, bits);
+  std::optional<std::uint32_t> digest;
+  const auto mark = read_head(in, marks, latest, terms, digest);
+  if (!mark) return mark.error();
+  if (mark->start < start) return Errc::replayed;
+  if (broken && mark->newest > 0) return Errc::base_missing;
+  const bool anew = mark->start > start || broken;
+  if (!anew && (marks.find(mark->frame) != nullptr || is_void(mark->frame))) {
+    return Errc::replayed;
+  }
+  if (!all_here(marks, *mark)) return Errc::base_missing;
+  if (!anew && builds_on_void(*mark)) return Errc::replayed;  // then nothing builds on it, either
+  staged.clear();
+  rows_used = 0;
+  staged_chunks = {};
+  of_no_use = false;
+  arrivals = Arrivals(marks, *mark);
+  if (const Errc error = read(in, *mark); error != Errc::none) return error;
+  if (anew) {
+    full_resync(mark->start);
+    broken = false;
+  } else if (digest) {
+    check(*mark, *digest);
+  }
+  ++counts.frames;
+  if (symbol_counts != nullptr) {
+    symbol_counts->count_snapshots_of(
+        terms.speculative_baselines ? SnapshotModes::speculative_baselines : SnapshotModes::exact);
+  }
+  take(*mark);
+  return Errc::none;
+}
+
+// It can be read once what it builds on has come. There is room for all that can be under way.
+void ClientWorld::State::keep(std::span<const std::byte> payload, std::size_t bits) {
+  constexpr std::size_t kLargest = 2048;
+  if (payload.size() > kLargest) return;
+  const std::uint32_t frame = frame_number(payload, latest);
+  Waiting& place = waiting[frame % waiting.size()];
+  if (place.frame == 0) {
+    ++waiting_now;
+  } else {
+    ++counts.unread;
+  }
+  place.frame = frame;
+  place.bits = bits;
+  place.bytes.assign(payload.begin(), payload.end());
+  ++counts.waited;
+}
+
+// False if none could be taken.
+bool ClientWorld::State::take_waiting() {
+  bool any = false;
+  // From the oldest that may wait, to the newest.
+  const std::uint32_t first = latest;
+  for (std::uint32_t i = 0; i < waiting.size(); ++i) {
+    Waiting& place = waiting[(first + i) % waiting.size()];
+    if (place.frame == 0) continue;
+    const bool old =
+        place.frame < start || (latest > place.frame && latest - place.frame >= kFrameWindow);
+    const Errc error = old ? Errc::replayed : take_frame(place.bytes, place.bits);
+    if (error == Errc::base_missing) continue;
+    if (error != Errc::none) ++counts.unread;
+    place.frame = 0;
+    --waiting_now;
+    any = any || error == Errc::none;
+  }
+  return any;
+}
+
+Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
+  const auto wrong = [&] {
+    if (!in.ok()) return Errc::truncated;
+    return of_no_use ? Errc::replayed : Errc::value_range;
+  };
+  const Sections sections = read_sections(in, mark);
+  if (!in.ok()) return Errc::truncated;
+  const std::vector<std::uint32_t>& movers =
+      received_snapshots[mark.newest % received_snapshots.size()].there;
+  if (sections.movers) {
+    // Between two frames others use the caches: memory is asked for ahead of its use.
+    const auto ahead = [&](std::size_t i, std::size_t by) -> Entity& {
+      return entities[movers[std::min(i + by, movers.size() - 1)]];
+    };
+    for (std::size_t i = 0; i < movers.size(); ++i) {
+      kwind::prefetch(&ahead(i, 12), sizeof(Entity));
+      ahead(i, 8).received.prefetch();
+      ahead(i, 4).received.prefetch_values(widths);
+      if (!read_known(in, mark, movers[i], true)) return wrong();
+    }
+  }
+  const std::size_t movers_staged = staged.size();
+  if (sections.others) {
+    rank_others(mark, sections.movers ? std::span(movers) : std::span<const std::uint32_t>{});
+    std::size_t rank = 0;
+    do {
+      rank += in.get_count(kRankOrder);
+      if (!in.ok() || rank >= known_ids.size()) return wrong();
+      if (!read_known(in, mark, known_ids[rank++], false)) return wrong();
+    } while (in.get_bool());
+  }
+  if (sections.arrivals) {
+    std::uint64_t id = 0;
+    do {
+      id += in.get_count(kIdOrder) + 1;
+      if (!in.ok() || id > info.up_to) return wrong();
+      const bool unpacks = sections.parts && in.get_bool();
+      const auto arrived = static_cast<std::uint32_t>(id);
+      if (unpacks ? !read_last_fragment(in, mark, arrived) : !read_arrival(in, mark, arrived)) {
+        return wrong();
+      }
+    } while (in.get_bool());
+  }
+  if (sections.parts && !read_chunks(in)) return wrong();
+  if (!in.ok()) return Errc::truncated;
+  if (in.left_bits() > 0) return Errc::trailing_bits;
+  sort_staged(movers_staged);
+  const bool twice =
+      std::adjacent_find(staged.begin(), staged.end(),
+                         [](const auto& a, const auto& b) { return a.id == b.id; }) != staged.end();
+  return twice ? Errc::value_range : Errc::none;
+}
+
+// By id. Most are movers, and so the first ones are in order.
+void ClientWorld::State::sort_staged(std::size_t sorted) {
+  const auto by_id = [](const Staged& a, const Staged& b) { return a.id < b.id; };
+  const auto rest = staged.begin() + static_cast<std::ptrdiff_t>(sorted);
+  std::sort(rest, staged.end(), by_id);
+  staged_by_id.resize(staged.size());
+  std::merge(staged.begin(), rest, rest, staged.end(), staged_by_id.begin(), by_id);
+  std::swap(staged, staged_by_id);
+}
+
+bool ClientWorld::State::read_known(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id,
+                                    bool mover) {
+  const ReceivedState* last = nullptr;
+  const std::size_t count = states_known(mark, id, baselines, last);
+  if (count == 0 || mark.tick < last->tick) return false;
+  const EntityModel& model = models[last->kind];
+  const CodeTables::Inside::Kind& message_type_codes = codes->inside().kinds[last->kind];
+  const std::size_t age = age_of(mark.tick - last->tick);
+  const auto symbol = (mover ? message_type_codes.movers : message_type_codes.others)[age].read(in);
+  if (!symbol) return false;
+  SymbolCounts::Kind* const counted =
+      symbol_counts != nullptr ? &symbol_counts->kinds()[last->kind] : nullptr;
+  if (counted != nullptr) ++(mover ? counted->movers : counted->others)[age][*symbol];
+  const std::size_t masks = model.masks();
+  if (mover && *symbol == masks) return true;  // nothing, here
+  Staged& each = stage(id, mark, *symbol < masks ? Update::delta : Update::despawn);
+  OwnRow& row = rows[each.row];
+  // Field by field: a copy of a whole record would wait for its stores.
+  ReceivedState& made = each.record;
+  made.generation = last->generation;
+  made.kind = last->kind;
+  made.owner = last->owner;
+  if (made.update == Update::despawn) {
+    row.numbers.clear();
+    row.varying.clear();
+    return true;
+  }
+  if (!read_tick(in, model, made.tick) || made.tick < last->tick) return false;
+  const Basis basis{
+      model, message_type_codes, std::span(baselines).first(count), made.tick, {last->owner}};
+  return read_change(in, basis, static_cast<std::uint32_t>(*symbol), row, counted);
+}
+
+bool ClientWorld::State::read_arrival(bits::Reader& in, const SnapshotMark& mark,
+                                      std::uint32_t id) {
+  Staged& each = stage(id, mark, Update::full);
+  ReceivedState& made = each.record;
+  made.generation = static_cast<std::uint8_t>(in.get(kGenerationBits));
+  made.kind = static_cast<std::uint16_t>(in.get(bits::bits_for(models.size())));
+  made.owner = in.get_bool();
+  if (!in.ok() || made.kind >= models.size()) return false;
+  if (id >= entities.size()) entities.resize(id + std::size_t{1});
+  if (!read_tick(in, models[made.kind], made.tick)) return false;
+  return read_whole(in, models[made.kind], rows[each.row], {made.owner});
+}
+
+// The bits that came ahead, and behind them those here.
+bool ClientWorld::State::read_last_fragment(bits::Reader& in, const SnapshotMark& mark,
+                                            std::uint32_t id) {
+  const auto number = static_cast<std::uint8_t>(in.get(kFragmentedNumberBits));
+  const std::uint64_t chunks = in.get_count(kFragmentOrder);
+  const std::uint64_t lag = in.get_count(kFragmentedLagOrder);
+  const std::uint64_t rest = in.get(kRestBits);
+  if (!in.ok() || chunks == 0 || chunks > max_chunks || lag >= mark.tick) return false;
+  const auto ahead = unpacking.first(number, static_cast<std::size_t>(chunks));
+  // The server has let go of it, and of this frame.
+  of_no_use = ahead.empty();
+  if (of_no_use) return false;
+  unpacked.assign(ahead.begin(), ahead.end());
+  unpacked.resize(ahead.size() + kFragmentBytes);
+  if (!in.get_bits(std::span(unpacked).subspan(ahead.size()), static_cast<std::size_t>(rest))) {
+    return false;
+  }
+  bits::Reader body(unpacked, ahead.size() * 8 + static_cast<std::size_t>(rest));
+  SnapshotMark packed = mark;
+  packed.tick = mark.tick - static_cast<std::uint32_t>(lag);
+  if (!read_arrival(body, packed, id) || body.left_bits() > 0) return false;
+  staged.back().record.at = mark.tick;
+  return true;
+}
+
+bool ClientWorld::State::read_chunks(bits::Reader& in) {
+  const std::uint64_t count = in.get_count(kFragmentsOrder);
+  if (!in.ok() || count > max_chunks) return false;
+  if (count == 0) return true;
+  staged_chunks.number = static_cast<std::uint8_t>(in.get(kFragmentedNumberBits));
+  const std::uint64_t first = in.get_count(kFragmentOrder);
+  if (!in.ok() || first + count > max_chunks || count * kFragmentBits > in.left_bits() ||
+      !unpacking.reaches(staged_chunks.number, first)) {
+    return false;
+  }
+  staged_chunks.first = static_cast<std::uint32_t>(first);
+  staged_chunks.count = static_cast<std::uint32_t>(count);
+  staged_bytes.resize(count * kFragmentBytes);
+  return in.get_bits(staged_bytes, count * kFragmentBits);
+}
+
+// Values with a tolerance may be older than their frame.
+bool ClientWorld::State::read_tick(bits::Reader& in, const EntityModel& model,
+                                   std::uint32_t& tick) {
+  if (!model.tolerant()) return true;
+  const std::uint64_t lag = in.get_count(kTickLagOrder);
+  if (!in.ok() || lag > kMaxTickLag || lag >= tick) return false;
+  tick -= static_cast<std::uint32_t>(lag);
+  return true;
+}
+
+// Whether what is here is what the server takes it for.
+void ClientWorld::State::check(const SnapshotMark& mark, std::uint32_t digest) {
+  find_known(mark);
+  std::uint32_t sum = 0;
+  const ReceivedState* last = nullptr;
+  for (const std::uint32_t id : known_ids) {
+    states_known(mark, id, baselines, last);
+    const std::uint32_t values = digest_of(models[last->kind], baselines.front().row, last->owner);
+    sum += share_of(values, id, last->generation, last->owner, last->tick);
+  }
+  ++counts.digests;
+  if (digest_of_sum(sum) == digest) return;
+  ++counts.desyncs;
+  desyncs = mark;
+}
+
+std::size_t ClientWorld::report(bits::Writer& out) {
+  State& s = *state_;
+  if (!s.desyncs) return 0;
+  const SnapshotMark mark = *std::exchange(s.desyncs, std::nullopt);
+  const std::size_t before = out.bit_count();
+  std::vector<DesyncedEntity> entities;
+  s.arrivals = Arrivals(s.marks, mark);
+  s.find_known(mark);
+  const ReceivedState* last = nullptr;
+  for (const std::uint32_t id : s.known_ids) {
+    s.states_known(mark, id, s.baselines, last);
+    const EntityModel& model = s.models[last->kind];
+    DesyncedEntity each{id, last->generation, last->tick & kReportTickMask, {}};
+    each.columns.reserve(model.columns());
+    for (std::size_t c = 0; c < model.columns(); ++c) {
+      each.columns.push_back(column_hash(model, s.baselines.front().row, c, last->owner));
+    }
+    entities.push_back(std::move(each));
+  }
+  if (entities.empty()) {  // nothing to compare: only all of it can help
+    s.blocked = mark.frame & kFrameLowMask;
+    return 0;
+  }
+  write_report(out, entities);
+  return out.bit_count() - before;
+}
+
+void ClientWorld::State::note_records(std::uint32_t id, bool has) {
+  const auto place = std::lower_bound(with_records.begin(), with_records.end(), id);
+  if (has) {
+    with_records.insert(place, id);
+  } else if (place != with_records.end() && *place == id) {
+    with_records.erase(place);
+  }
+}
+
+void ClientWorld::State::find_known(const SnapshotMark& mark) {
+  known_ids.clear();
+  const ReceivedState* last = nullptr;
+  for (std::size_t i = 0; i < with_records.size(); ++i) {
+    prefetch_states(i);
+    const std::uint32_t id = with_records[i];
+    if (states_known(mark, id, baselines, last) == 0) continue;
+    known_ids.push_back(id);
+  }
+}
+
+// Those known that are not listed as movers: first those that changed since they appeared.
+void ClientWorld::State::rank_others(const SnapshotMark& mark,
+                                     std::span<const std::uint32_t> movers) {
+  known_ids.clear();
+  still_ids.clear();
+  auto mover = movers.begin();
+  const ReceivedState* last = nullptr;
+  for (std::size_t i = 0; i < with_records.size(); ++i) {
+    prefetch_states(i);
+    const std::uint32_t id = with_records[i];
+    while (mover != movers.end() && *mover < id) ++mover;
+    if (mover != movers.end() && *mover == id) continue;
+    if (states_known(mark, id, baselines, last) == 0) continue;
+    (last->update == Update::delta ? known_ids : still_ids).push_back(id);
+  }
+  known_ids.insert(known_ids.end(), still_ids.begin(), still_ids.end());
+}
+
+void ClientWorld::State::full_resync(std::uint32_t frame) {
+  for (std::uint32_t id = 1; id < entities.size(); ++id) {
+    Entity& entity = entities[id];
+    if (entity.there) {
+      note({EntityEvent::Kind::despawned, {id, entity.generation}, entity.kind});
+    }
+    entity = {};
+  }
+  // They build on what holds no more.
+  for (Waiting& place : waiting) {
+    if (std::exchange(place.frame, 0) != 0) ++counts.unread;
+  }
+  waiting_now = 0;
+  with_records.clear();
+  unpacking.clear();
+  marks = {};
+  for (Taken& each : received_snapshots) each = {};
+  there = 0;
+  latest = tick = 0;
+  input = 0;
+  resolved = frame - 1;
+  start = frame;
+}
+
+void ClientWorld::State::take(const SnapshotMark& mark) {
+  marks.add(mark);
+  Taken& here = received_snapshots[mark.frame % received_snapshots.size()];
+  here.frame = mark.frame;
+  here.ids.clear();
+  here.there.clear();
+  const auto ahead = [&](std::size_t i, std::size_t by) -> const Entity& {
+    return entities[staged[std::min(i + by, staged.size() - 1)].id];
+  };
+  for (std::size_t i = 0; i < staged.size(); ++i) {
+    ahead(i, 6).received.prefetch_free_slot();
+    ahead(i, 3).received.prefetch_free_values(widths);
+    kwind::prefetch(ahead(i, 3).now.numbers.data(), 1);
+    const Staged& each = staged[i];
+    here.ids.push_back(each.id);
+    if (each.record.update != Update::despawn) here.there.push_back(each.id);
+    const Row row = rows[each.row];
+    if (each.record.at >= entities[each.id].at) show(each.id, &each.record, row);
+    ReceivedStates& states = entities[each.id].received;
+    if (states.empty()) note_records(each.id, true);
+    const bool may_be_large = each.record.update == Update::delta && !row.varying.empty();
+    if (latest > kRecordsKept && (states.full() || may_be_large)) {
+      states.trim(latest - kRecordsKept);
+    }
+    states.insert(each.record, row, widths);
+  }
+  if (staged_chunks.count > 0) unpacking.take(mark.frame, staged_chunks, staged_bytes);
+  tick = std::max(tick, mark.tick);
+  if (mark.frame <= latest) return;
+  const std::uint32_t before = latest;
+  latest = mark.frame;
+  input = mark.input;
+  // Numbers may leap when all is told anew: of frames further back than `told` reaches nothing is
+  // left.
+  const auto reach = static_cast<std::uint32_t>(received_snapshots.size());
+  const auto first_after = [&](std::uint32_t done, std::uint32_t last) {
+    return std::max(done, last > reach ? last - reach : 0) + 1;
+  };
+  std::uint32_t oldest_void = 0;
+  const auto drop = [&](std::uint32_t f) {
+    if (make_void(f) && (oldest_void == 0 || f < oldest_void)) oldest_void = f;
+  };
+  for (std::uint32_t f = first_after(resolved, mark.newest); f <= mark.newest; ++f) {
+    if (!marks.arrived(mark, f)) drop(f);
+  }
+  resolved = std::max(resolved, mark.newest);
+  // An speculative_baselines viewer takes frames for lost that it counted as arrived before, and
+  // with them all that build on them.
+  const SnapshotMarks::Below word = marks.below(mark);
+  for (std::uint32_t i = 0; i < kFrameWindow && word.from + i <= mark.newest; ++i) {
+    if ((word.arrived >> i & 1) == 0) drop(mark.newest - i);
+  }
+  for (std::uint32_t f = oldest_void; oldest_void > 0 && f < latest; ++f) {
+    const SnapshotMark* const later = marks.find(f);
+    if (later != nullptr && builds_on_void(*later)) make_void(f);
+  }
+  if (latest <= kRecordsKept) return;
+  const std::uint32_t forgotten = before > kRecordsKept ? before - kRecordsKept : 0;
+  const std::uint32_t last = latest - kRecordsKept;
+  for (std::uint32_t f = first_after(forgotten, last); f <= last; ++f) forget(f);
+}
+
+// Whether what the frame says to have arrived was taken for lost since the frame was made.
+bool ClientWorld::State::builds_on_void(const SnapshotMark& mark) const {
+  const SnapshotMark* const named = marks.find(mark.newest);
+  if (named == nullptr) return false;
+  const auto is_gone = [&](std::uint32_t frame) {
+    return received_snapshots[frame % received_snapshots.size()].frame != frame;
+  };
+  if (is_gone(mark.newest)) return true;
+  for (std::uint32_t i = 0; i < sent_between(*named); ++i) {
+    if ((mark.between >> i & 1) != 0 && is_gone(mark.newest - 1 - i)) return true;
+  }
+  return false;
+}
+
+// The server will never build on what it takes for lost, and may never say the like again: what is
+// shown is what the frames that count have said. False if it was void already.
+bool ClientWorld::State::make_void(std::uint32_t frame) {
+  Taken& voided = received_snapshots[frame % received_snapshots.size()];
+  if (frame == 0 || voided.frame != frame) return false;
+  for (const std::uint32_t id : voided.ids) {
+    ReceivedStates& states = entities[id].received;
+    states.erase(frame);
+    if (states.empty()) note_records(id, false);
+    const auto newest = std::max_element(
+        states.begin(), states.end(),
+        [](const ReceivedState& a, const ReceivedState& b) { return a.at < b.at; });
+    if (newest == states.end()) {
+      show(id, nullptr, {});
+    } else {
+      show(id, &*newest, row_of(states, *newest));
+    }
+  }
+  voided = {};
+  return true;
+}
+
+// Nothing builds any more on what was told of those whom `frame` said to be gone. What else is old
+// goes when something new comes.
+void ClientWorld::State::forget(std::uint32_t frame) {
+  const Taken& old = received_snapshots[frame % received_snapshots.size()];
+  if (old.frame != frame) return;
+  auto stays = old.there.begin();
+  for (const std::uint32_t id : old.ids) {  // both ascending
+    if (stays != old.there.end() && *stays == id) {
+      ++stays;
+      continue;
+    }
+    ReceivedStates& states = entities[id].received;
+    if (states.empty()) continue;
+    states.forget_through(frame);
+    if (states.empty()) note_records(id, false);
+  }
+}
+
+void ClientWorld::State::show(std::uint32_t id, const ReceivedState* record, const Row& row) {
+  Entity& entity = entities[id];
+  const bool was_there = entity.there;
+  const bool is_there = record != nullptr && record->update != Update::despawn;
+  const bool other = was_there && is_there && entity.generation != record->generation;
+  const auto happened = [&](EntityEvent::Kind what) {
+    note({what, {id, entity.generation}, entity.kind});
+  };
+  entity.at = record != nullptr ? record->at : 0;
+  entity.tick = record != nullptr ? record->tick : 0;
+  if (was_there && (other || !is_there)) happened(EntityEvent::Kind::despawned);
+  entity.there = is_there;
+  if (is_there && !was_there) ++there;
+  if (was_there && !is_there) --there;
+  if (!is_there) return;
+  const bool changed =
+      !was_there || other || entity.owner != record->owner || !same(entity.now, row);
+  entity.generation = record->generation;
+  entity.kind = record->kind;
+  entity.owner = record->owner;
+  entity.now.assign(row);
+  if (changed) {
+    happened(was_there && !other ? EntityEvent::Kind::changed : EntityEvent::Kind::spawned);
+  }
+}
+
+}  // namespace kwind::replica

@@ -1,0 +1,174 @@
+// What a mirror shows: values as they were told, and where things are in between.
+#include <algorithm>
+
+#include "replica/client/client_world_state.h"
+
+namespace kwind::replica {
+
+std::span<const EntityEvent> ClientWorld::take_events() {
+  State& s = *state_;
+  s.handed_out.clear();
+  s.handed_out.swap(s.entity_events);
+  return s.handed_out;
+}
+std::optional<std::uint16_t> ClientWorld::last_processed_input() const {
+  if (state_->input == 0) return std::nullopt;
+  return static_cast<std::uint16_t>(state_->tick + state_->input - 1);
+}
+void ClientWorld::count_into(SymbolCounts* symbol_counts) {
+  state_->symbol_counts = symbol_counts;
+}
+const ClientWorldCounts& ClientWorld::counts() const {
+  return state_->counts;
+}
+std::size_t ClientWorld::waiting() const {
+  return state_->waiting_now;
+}
+std::uint32_t ClientWorld::tick() const {
+  return state_->tick;
+}
+std::size_t ClientWorld::size() const {
+  return state_->there;
+}
+
+std::uint32_t ClientWorld::state_tick(schema::AnyRef entity) const {
+  const State::Entity* const held = state_->find(entity);
+  return held != nullptr ? held->tick : 0;
+}
+
+void ClientWorld::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip) {
+  if (entity.id >= state_->entities.size()) return;
+  State::Entity& held = state_->entities[entity.id];
+  held.received.flip(column, flip, state_->widths);
+  held.now.numbers[column] ^= flip;
+}
+
+std::vector<schema::AnyRef> ClientWorld::entities() const {
+  std::vector<schema::AnyRef> all;
+  for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
+    if (state_->entities[id].there) all.emplace_back(id, state_->entities[id].generation);
+  }
+  return all;
+}
+
+void ClientWorld::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
+                          const std::function<void(schema::Decoder&)>& decode) const {
+  const State& s = *state_;
+  const State::Entity* const held = s.find(wanted);
+  if (held == nullptr || held->kind != info.kind) return;
+  const State::Entity& entity = *held;
+  s.restore(entity, {entity.tick, entity.now}, entity.owner, entity.tick, decode);
+}
+
+// The columns of `known`, moved on to `tick` if that is later, in the bits of a message; with those
+// that only the owner has if the client was the owner when they were told.
+void ClientWorld::State::restore(const Entity& entity, const Known& known, bool owner,
+                                 std::uint32_t to,
+                                 const std::function<void(schema::Decoder&)>& decode) const {
+  const EntityModel& model = models[entity.kind];
+  std::size_t bits = model.columns() * 32;
+  for (const SharedBits& field : known.row.varying) bits += field != nullptr ? field->bits : 0;
+  if (value_bits.size() < bits::bytes_for(bits)) value_bits.resize(bits::bytes_for(bits));
+  bits::Writer out(value_bits);
+  for (std::size_t c = 0; c < model.columns(); ++c) {
+    const schema::ColumnInfo& column = model.info().columns[c];
+    if (column.owner_only && !owner) continue;
+    if (column.form != schema::ColumnForm::varying) {
+      const bool later = to > known.tick && !column.at_spawn;
+      out.put(later ? model.moved_on(c, known, to) : known.row.numbers[c], column.bits);
+    } else if (const SharedBits& held = known.row.varying[model.varying_place(c)]) {
+      out.put_bits(held->bytes, held->bits);
+    }
+  }
+  KWIND_ASSERT(out.ok());
+  out.finish();
+  schema::Decoder in(bits::Reader(value_bits, out.bit_count()), schema::kNewest, tick,
+                     owner ? schema::View::owner : schema::View::others);
+  decode(in);
+}
+
+double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityInfo& info,
+                                   double tick, const Decode& from, const Decode& to) const {
+  const State& s = *state_;
+  const State::Entity* const held = s.find(wanted);
+  if (held == nullptr || held->kind != info.kind) return 0;
+  const State::Entity& entity = *held;
+  const EntityModel& model = s.models[entity.kind];
+  // The states of this entity before and after.
+  const ReceivedState* before = nullptr;
+  const ReceivedState* after = nullptr;
+  for (const ReceivedState& record : entity.received) {
+    // A server may call another kind by the same generation.
+    const bool of_it = record.update != Update::despawn && record.generation == entity.generation &&
+                       record.kind == entity.kind;
+    if (!of_it) {
+      before = after = nullptr;
+    } else if (record.tick <= tick) {
+      if (before == nullptr || record.tick >= before->tick) before = &record;
+    } else if (after == nullptr || record.tick < after->tick) {
+      after = &record;
+    }
+  }
+  if (after != nullptr) {
+    // It came into view later, or was told long ago and stood still.
+    const double start =
+        std::max<double>(before != nullptr ? before->tick : 0,
+                         after->tick > kLongestBlend ? after->tick - kLongestBlend : 0);
+    if (before == nullptr) before = after;
+    const Known left{before->tick, s.row_of(entity.received, *before)};
+    const Known right{after->tick, s.row_of(entity.received, *after)};
+    // From nobody's to its owner's there is nothing in between.
+    if (before == after || before->owner != after->owner || model.leaps(left.row, right.row)) {
+      s.restore(entity, left, before->owner, left.tick, from);
+      return 0;
+    }
+    const auto begin = static_cast<std::uint32_t>(start);
+    s.restore(entity, left, before->owner, model.tolerant() ? begin : left.tick, from);
+    s.restore(entity, right, after->owner, right.tick, to);
+    return std::clamp((tick - start) / (after->tick - start), 0.0, 1.0);
+  }
+  const Known newest{entity.tick, entity.now};
+  double reach = std::max<double>(tick, newest.tick);
+  if (!model.tolerant()) {
+    // Silence means that it stands: what moves is told of in each tick.
+    const double ahead = reach - newest.tick;
+    const double back = std::max(2.0 * kMaxAhead - ahead, 0.0);
+    reach = newest.tick + (ahead <= kMaxAhead ? ahead : back);
+    if (entity.tick + kMaxAhead < s.tick) reach = newest.tick;
+  }
+  const auto whole = static_cast<std::uint32_t>(reach);
+  s.restore(entity, newest, entity.owner, whole, from);
+  s.restore(entity, newest, entity.owner, whole + 1, to);
+  return reach - whole;
+}
+
+std::optional<std::uint16_t> ClientWorld::type_of(schema::AnyRef entity) const {
+  const State::Entity* const held = state_->find(entity);
+  return held != nullptr ? std::optional(held->kind) : std::nullopt;
+}
+
+bool ClientWorld::owns(schema::AnyRef entity) const {
+  const State::Entity* const held = state_->find(entity);
+  return held != nullptr && held->owner;
+}
+
+Digest128 ClientWorld::digest() const {
+  std::vector<std::byte> all;
+  const auto add = [&](std::uint32_t value) {
+    for (unsigned i = 0; i < 4; ++i) all.push_back(static_cast<std::byte>(value >> (8 * i)));
+  };
+  for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
+    const State::Entity& entity = state_->entities[id];
+    if (!entity.there) continue;
+    add(id);
+    add(entity.generation);
+    for (const std::uint32_t number : entity.now.numbers) add(number);
+    for (const SharedBits& held : entity.now.varying) {
+      add(held != nullptr ? static_cast<std::uint32_t>(held->bits) : 0);
+      if (held != nullptr) all.insert(all.end(), held->bytes.begin(), held->bytes.end());
+    }
+  }
+  return blake2b_128(all);
+}
+
+}  // namespace kwind::replica

@@ -1,0 +1,213 @@
+// The inside of a ClientWorld. mirror.cpp takes frames, mirror_showing.cpp shows what they told.
+// One thread.
+#pragma once
+#include <algorithm>
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <span>
+#include <utility>
+#include <vector>
+
+#include "kwind/replica/client_world.h"
+#include "replica/client/received_states.h"
+#include "replica/coding/acked_snapshots.h"
+#include "replica/coding/code_tables.h"
+#include "replica/coding/entity_model.h"
+#include "replica/coding/fragmented_entity.h"
+#include "replica/coding/snapshot_head.h"
+
+namespace kwind::replica {
+
+// ReceivedStates are kept while a frame may still come that builds on them: it may be a window old,
+// and name one that is a window older than it.
+inline constexpr std::uint32_t kRecordsKept = 2 * kFrameWindow;
+
+struct ClientWorld::State {
+  struct Entity {
+    ReceivedStates received;
+    bool there = false;
+    std::uint8_t generation = 0;
+    std::uint16_t kind = 0;
+    bool owner = false;
+    std::uint32_t at = 0;    // tick of the frame that told the newest of it
+    std::uint32_t tick = 0;  // of `now`
+    OwnRow now;
+  };
+
+  // Of a frame that came.
+  struct Taken {
+    std::uint32_t frame = 0;
+    std::vector<std::uint32_t> ids;    // of all entities that it spoke of, ascending
+    std::vector<std::uint32_t> there;  // of those that were not said to be gone
+  };
+
+  // A frame that builds on one that is not here yet.
+  struct Waiting {
+    std::uint32_t frame = 0;  // 0: nothing here
+    std::size_t bits = 0;
+    std::vector<std::byte> bytes;
+  };
+
+  // Of the frame at hand: nothing counts until all of it could be read.
+  struct Staged {
+    std::uint32_t id = 0;
+    ReceivedState record;
+    std::size_t row = 0;  // place in `rows`
+  };
+
+  State(const schema::EntitiesInfo& entities_in, double ticks_per_second,
+        std::shared_ptr<const CodeTables> codes_in)
+      : info(entities_in),
+        codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
+        terms{tick_rate_of(ticks_per_second), static_cast<std::uint16_t>(codes->digest())},
+        entities(1),
+        received_snapshots(std::size_t{2} * kRecordsKept),
+        waiting(kFrameWindow) {
+    for (const schema::EntityInfo* kind : info.kinds) {
+      models.emplace_back(*kind, ticks_per_second);
+      const EntityModel& model = models.back();
+      widths.numbers = std::max(widths.numbers, model.columns());
+      widths.varying = std::max(widths.varying, model.varying());
+      std::uint64_t bits = 0;
+      for (const schema::ColumnInfo& column : kind->columns) {
+        bits += column.form == schema::ColumnForm::varying ? std::uint64_t{column.last} + 64
+                                                           : column.bits;
+      }
+      max_chunks = std::max(max_chunks, bits / kFragmentBits + 1);
+    }
+  }
+
+  const schema::EntitiesInfo& info;
+  std::shared_ptr<const CodeTables> codes;
+  SnapshotTerms terms;
+  std::vector<EntityModel> models;
+  Widths widths;
+  std::uint64_t max_chunks = 0;             // of the largest entity
+  std::vector<Entity> entities;             // by id, up to the largest that came
+  std::vector<std::uint32_t> with_records;  // ids, ascending
+  SnapshotMarks marks;
+  std::vector<Taken> received_snapshots;  // by frame
+  std::uint32_t latest = 0;               // frame
+  std::uint32_t resolved = 0;             // frame up to which all that the server gave up is void
+  std::uint32_t start = 0;
+  std::uint32_t tick = 0;
+  std::size_t there = 0;
+  KnownStates baselines;  // known of the entity at hand
+  Arrivals arrivals;      // as the maker of the frame at hand knew them
+  std::vector<Waiting> waiting;
+  std::size_t waiting_now = 0;
+  std::uint32_t input = 0;  // SnapshotMark::input of the newest frame
+  ClientWorldCounts counts;
+  std::optional<SnapshotMark> desyncs;  // the frame whose digest differed
+  SymbolCounts* symbol_counts = nullptr;
+  std::vector<Staged> staged;
+  std::vector<Staged> staged_by_id;  // scratch
+  std::vector<OwnRow> rows;          // as many as any frame had use for
+  std::size_t rows_used = 0;
+  FragmentRun staged_chunks;
+  std::vector<std::byte> staged_bytes;
+  bool of_no_use = false;  // it ends a parcel that is not here
+  FragmentAssembly unpacking;
+  std::vector<std::byte> unpacked;
+  std::vector<std::uint32_t> known_ids;
+  std::vector<std::uint32_t> still_ids;
+  std::vector<EntityEvent> entity_events;
+  std::vector<EntityEvent> handed_out;
+  bool broken = false;                   // an exception left it half changed
+  std::optional<std::uint32_t> blocked;  // low bits of the newest frame that could not be read
+  mutable std::vector<std::byte> value_bits;
+
+  // For who goes through all of with_records, and is at the i-th.
+  void prefetch_states(std::size_t i) const {
+    const std::size_t last = with_records.size() - 1;
+    kwind::prefetch(&entities[with_records[std::min(i + 10, last)]], 1);
+    entities[with_records[std::min(i + 5, last)]].received.prefetch();
+  }
+  // Who is there under that id and generation; nullptr if nobody is.
+  [[nodiscard]] const Entity* find(schema::AnyRef wanted) const {
+    if (wanted.id >= entities.size()) return nullptr;
+    const Entity& held = entities[wanted.id];
+    return held.there && held.generation == wanted.generation ? &held : nullptr;
+  }
+  [[nodiscard]] Row row_of(const ReceivedStates& states, const ReceivedState& record) const {
+    const Row wide = states.row(record, widths);
+    const EntityModel& model = models[record.kind];
+    return {wide.numbers.first(model.columns()), wide.varying.first(model.varying())};
+  }
+  // The states of an entity that the maker of `mark` knew to be here, newest first; the newest
+  // record of these in `last`.
+  std::size_t states_known(const SnapshotMark& mark, std::uint32_t id, KnownStates& found,
+                           const ReceivedState*& last) const {
+    std::size_t count = 0;
+    last = nullptr;
+    const ReceivedStates& states = entities[id].received;
+    for (auto record = states.rbegin(); record != states.rend() && count < found.size(); ++record) {
+      // What is so old and was not given up is what all frames to come, and those still under way,
+      // build on.
+      const bool settled = latest >= kRecordsKept && record->frame <= latest - kRecordsKept;
+      if (!settled && !arrivals.contain(record->frame)) continue;
+      if (record->update == Update::despawn) break;
+      if (count > 0 && mark.tick - record->tick > kLongestMemory) break;
+      if (count == 0) last = &*record;
+      found[count++] = {record->tick, row_of(states, *record)};
+      if (record->update == Update::full) break;
+    }
+    return count;
+  }
+
+  void restore(const Entity& entity, const Known& known, bool owner, std::uint32_t to,
+               const std::function<void(schema::Decoder&)>& decode) const;
+  void note(const EntityEvent& entity_event) {
+    if (entity_events.size() >= ClientWorld::kMaxEvents) {
+      // Half at once: not each of them is to move all others.
+      const std::size_t dropped = entity_events.size() / 2;
+      entity_events.erase(entity_events.begin(),
+                          entity_events.begin() + static_cast<std::ptrdiff_t>(dropped));
+      counts.events_lost += dropped;
+    }
+    entity_events.push_back(entity_event);
+  }
+  Errc receive(std::span<const std::byte> payload, std::size_t bits);
+  Errc take_frame(std::span<const std::byte> payload, std::size_t bits);
+  void keep(std::span<const std::byte> payload, std::size_t bits);
+  bool take_waiting();
+  Errc read(bits::Reader& in, const SnapshotMark& mark);
+  void sort_staged(std::size_t sorted);
+  void check(const SnapshotMark& mark, std::uint32_t digest);
+  bool read_known(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id, bool mover);
+  bool read_arrival(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id);
+  bool read_last_fragment(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id);
+  bool read_chunks(bits::Reader& in);
+  // Something new of an entity, with a row in `rows` for its values.
+  Staged& stage(std::uint32_t id, const SnapshotMark& mark, Update what) {
+    if (rows_used == rows.size()) rows.emplace_back();
+    Staged& made = staged.emplace_back();
+    made.id = id;
+    made.row = rows_used++;
+    made.record.frame = mark.frame;
+    made.record.at = made.record.tick = mark.tick;
+    made.record.update = what;
+    return made;
+  }
+  // Whether the server has given the frame up, as far as the newest frame knows.
+  [[nodiscard]] bool is_void(std::uint32_t frame) const {
+    if (latest > frame && latest - frame >= kFrameWindow) return true;
+    const SnapshotMark* const newest = marks.find(latest);
+    return newest != nullptr && frame <= newest->newest && !marks.arrived(*newest, frame);
+  }
+  static bool read_tick(bits::Reader& in, const EntityModel& model, std::uint32_t& tick);
+  [[nodiscard]] bool builds_on_void(const SnapshotMark& mark) const;
+  bool make_void(std::uint32_t frame);
+  void note_records(std::uint32_t id, bool has);
+  void find_known(const SnapshotMark& mark);
+  void rank_others(const SnapshotMark& mark, std::span<const std::uint32_t> movers);
+  void take(const SnapshotMark& mark);
+  // `record`: nullptr if nothing is known of it (any more); `row`: its values.
+  void show(std::uint32_t id, const ReceivedState* record, const Row& row);
+  void full_resync(std::uint32_t frame);
+  void forget(std::uint32_t frame);
+};
+
+}  // namespace kwind::replica

@@ -1,0 +1,180 @@
+#include "kwind/replica/inputs.h"
+
+#include <algorithm>
+
+#include "kwind/replica/client_replicator.h"
+#include "replica/coding/snapshot_head.h"
+
+namespace kwind::replica {
+namespace {
+
+constexpr unsigned kNumberBits = 8;  // once the server has used one
+constexpr unsigned kInputBackOrder = 2;
+constexpr unsigned kInputCountOrder = 0;
+constexpr unsigned kInputSizeOrder = 3;
+constexpr std::uint32_t kMaxInFrame = InputSender::kMaxInFrame;
+
+// The number with these low bits that is nearest to `near`.
+std::uint32_t unwrapped(std::uint32_t low, unsigned bits, std::uint32_t near) {
+  const std::uint32_t size = std::uint32_t{1} << bits;
+  const std::uint32_t ahead = (low - near) & (size - 1);
+  return ahead < size / 2 ? near + ahead : near + ahead - size;
+}
+
+}  // namespace
+
+InputSender::InputSender(ClientWorld& client_world, std::size_t redundancy)
+    : client_world_(client_world.self()), redundancy_(redundancy), kept_(kKept) {
+  KWIND_ASSERT(redundancy >= 1 && redundancy <= kMaxInFrame);
+}
+
+PackedInput& InputSender::next() {
+  PackedInput& packed = kept_[++newest_ % kKept];
+  packed = {newest_, 0, {}};
+  return packed;
+}
+
+std::uint32_t InputSender::used() const {
+  const auto low =
+      *client_world_ == nullptr ? std::nullopt : (*client_world_)->last_processed_input();
+  if (!low || newest_ == 0) return 0;
+  const std::uint32_t number = unwrapped(*low, 16, newest_);
+  return number <= newest_ ? number : 0;
+}
+
+bool InputSender::write_resync(Time now, bits::Writer& out) {
+  const auto frame = *client_world_ == nullptr ? std::nullopt : (*client_world_)->wants_resync();
+  if (!frame) {
+    resync_pause_ = Duration{0};
+    return false;
+  }
+  if (resync_pause_ > Duration{0} && now < next_resync_) return false;
+  resync_pause_ = std::clamp(2 * resync_pause_, kFirstResyncPause, kLongestResyncPause);
+  next_resync_ = now + resync_pause_;
+  ++resyncs_requested_;
+  out.put_bool(true);
+  out.put_bool(true);
+  out.put(*frame, kFrameBits);
+  return true;
+}
+
+std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
+  constexpr std::size_t kHead = 64;
+  if (out.room_bits() < kHead) return std::nullopt;
+  if (write_resync(now, out)) return ++frames_;
+  bits::Writer report = out;
+  report.put_bool(true);
+  report.put_bool(false);
+  if (*client_world_ != nullptr && (*client_world_)->report(report) > 0) {
+    out = report;
+    return ++frames_;
+  }
+  if (newest_ == sent_before_[0]) return std::nullopt;
+  // Built on the newest that the server has surely got.
+  const std::uint32_t base = used();
+  const bool has_base = base > 0 && newest_ - base < kKept - kMaxInFrame && base < newest_;
+  // Those that fewer frames than wanted have told, the newest of them if there is no room for all.
+  const std::uint32_t already_sent = sent_before_[redundancy_ - 1];
+  const std::uint32_t count =
+      std::min({newest_ - already_sent, kMaxInFrame, has_base ? newest_ - base : newest_});
+  bits::Writer frame = out;
+  frame.put_bool(false);
+  frame.put_bool(has_base);
+  frame.put(newest_, has_base ? kNumberBits : 32);
+  if (has_base) frame.put_count(newest_ - base - 1, kInputBackOrder);
+  frame.put_bool(count == 3);
+  if (count != 3) frame.put_count(count - 1, kInputCountOrder);
+  const PackedInput* before = has_base ? &at(base) : nullptr;
+  for (std::uint32_t number = newest_ - count + 1; number <= newest_; ++number) {
+    const PackedInput& input = at(number);
+    const bool same = before != nullptr && input.same_as(*before);
+    if (before != nullptr) frame.put_bool(same);
+    if (!same) {
+      const bool as_long = before != nullptr && before->bits == input.bits;
+      if (before != nullptr) frame.put_bool(as_long);
+      if (!as_long) frame.put_count(input.bits, kInputSizeOrder);
+      frame.put_bits(input.bytes, input.bits);
+    }
+    before = &input;
+  }
+  if (!frame.ok()) return std::nullopt;
+  bits_ += frame.bit_count() - out.bit_count();
+  out = frame;
+  std::copy_backward(sent_before_.begin(), sent_before_.end() - 1, sent_before_.end());
+  sent_before_[0] = newest_;
+  return ++frames_;
+}
+
+Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits,
+                            ClientReplicator* replicator) {
+  bits::Reader in(payload, bits);
+  if (in.get_bool()) {
+    if (in.get_bool()) {
+      const auto frame = static_cast<std::uint32_t>(in.get(kFrameBits));
+      if (!in.ok()) return Errc::truncated;
+      if (in.left_bits() > 0) return Errc::trailing_bits;
+      return replicator != nullptr ? replicator->receive_resync_request(frame) : Errc::unexpected;
+    }
+    // What follows starts within a byte: shift it to the front.
+    std::vector<std::byte> rest(bits::bytes_for(in.left_bits()));
+    const std::size_t left = in.left_bits();
+    if (!in.get_bits(rest, left)) return Errc::truncated;
+    return replicator != nullptr ? replicator->receive_desync_report(rest, left) : Errc::unexpected;
+  }
+  const bool has_base = in.get_bool();
+  const auto low = static_cast<std::uint32_t>(in.get(has_base ? kNumberBits : 32));
+  if (!in.ok()) return Errc::truncated;
+  const std::uint32_t newest = has_base ? unwrapped(low, kNumberBits, newest_) : low;
+  const PackedInput* before = nullptr;
+  PackedInput copy;
+  if (has_base) {
+    const std::uint64_t back = in.get_count(kInputBackOrder) + 1;
+    if (!in.ok()) return Errc::truncated;
+    if (back >= InputSender::kKept || back >= newest) return Errc::value_range;
+    copy = kept_[(newest - back) % InputSender::kKept];
+    if (copy.number != newest - back) return Errc::unexpected;  // long forgotten
+    before = &copy;
+  }
+  const std::uint64_t count = in.get_bool() ? 3 : in.get_count(kInputCountOrder) + 1;
+  if (!in.ok()) return Errc::truncated;
+  if (count > kMaxInFrame || count > newest) return Errc::value_range;
+  std::vector<PackedInput> found(count);
+  for (std::size_t i = 0; i < count; ++i) {
+    PackedInput& input = found[i];
+    if (before != nullptr && in.get_bool()) {
+      input = *before;
+    } else {
+      const bool as_long = before != nullptr && in.get_bool();
+      const std::uint64_t size = as_long ? before->bits : in.get_count(kInputSizeOrder);
+      if (!in.ok()) return Errc::truncated;
+      if (size > PackedInput::kMaxBits) return Errc::value_range;
+      input.bits = size;
+      if (!in.get_bits(input.bytes, size)) return Errc::truncated;
+    }
+    input.number = newest - static_cast<std::uint32_t>(count - 1 - i);
+    before = &input;
+  }
+  if (!in.ok()) return Errc::truncated;
+  if (in.left_bits() > 0) return Errc::trailing_bits;
+  for (const PackedInput& input : found) {
+    if (input.number <= newest_) continue;
+    kept_[input.number % InputSender::kKept] = input;
+    ++counts_.received;
+    waiting_.push_back(input);
+    if (waiting_.size() <= kMaxWaiting) continue;
+    waiting_.pop_front();
+    ++counts_.too_many;
+  }
+  newest_ = std::max(newest_, newest);
+  return Errc::none;
+}
+
+std::optional<PackedInput> InputReceiver::next() {
+  if (waiting_.empty()) return std::nullopt;
+  const PackedInput input = waiting_.front();
+  waiting_.pop_front();
+  ++counts_.handed_out;
+  return input;
+}
+
+}  // namespace kwind::replica

@@ -1,0 +1,69 @@
+// What a set of codes says of the traffic that it is made for.
+#include <cmath>
+
+#include "replica/coding/code_tables.h"
+
+namespace kwind::replica {
+namespace {
+
+constexpr double kEscaped = 7;  // bits behind an escape, about
+constexpr double kLength = 9;   // bits that say how long a varying field is, about
+
+double share_of(const PrefixCode& code, std::size_t symbol) {
+  return std::exp2(-static_cast<double>(code.bits(symbol)));
+}
+
+double error_bits(const PrefixCode& code) {
+  double bits = 0;
+  for (std::size_t i = 0; i < code.symbols(); ++i) {
+    bits += share_of(code, i) * (code.bits(i) + (i == SymbolCounts::kErrors ? kEscaped : 0));
+  }
+  return bits;
+}
+
+}  // namespace
+
+ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& info,
+                           std::uint32_t age) {
+  const CodeTables::Inside::Kind& kind = codes.inside().kinds[info.kind];
+  const std::size_t place = age_of(age);
+  const PrefixCode& movers = kind.movers[place];
+  const PrefixCode& others = kind.others[place];
+  const auto columns = mask_columns(info, coding_order(info));
+  const std::size_t masks = masks_of(columns);
+  ExpectedBits made;
+  double all = 0;
+  for (std::size_t symbol = 0; symbol < movers.symbols(); ++symbol) {
+    const double share = share_of(movers, symbol);
+    all += share;
+    made.continuing += share * movers.bits(symbol);
+    if (symbol >= masks) continue;
+    made.changes += share;
+    for (const MaskColumn& each : columns) {
+      const std::size_t state = symbol >> each.place & ((1U << each.bits) - 1);
+      const bool by_mask = each.bits == 2 && state < kLongError;
+      if (state == 0 || by_mask) continue;
+      const schema::ColumnInfo& column = info.columns[each.column];
+      double bits = column.bits;
+      if (column.form == schema::ColumnForm::varying) {
+        bits = kLength + column.last / 2.0;
+      } else if (column.form != schema::ColumnForm::opaque && column.bits <= 30) {
+        bits = error_bits(kind.errors[each.column][place]);
+      }
+      made.errors += share * bits;
+    }
+  }
+  // A kind of one symbol has codes without bits.
+  made.continuing /= all;
+  made.changes /= all;
+  made.errors = made.changes > 0 ? made.errors / all / made.changes : 0;
+  double starting = 0;
+  for (std::size_t symbol = 0; symbol < masks; ++symbol) {
+    starting += share_of(others, symbol);
+    made.starts += share_of(others, symbol) * others.bits(symbol);
+  }
+  made.starts = starting > 0 ? made.starts / starting : 0;
+  return made;
+}
+
+}  // namespace kwind::replica

@@ -1,0 +1,58 @@
+// The inside of a CodeTables.
+#pragma once
+#include <algorithm>
+#include <array>
+#include <vector>
+
+#include "kwind/replica/code_tables.h"
+#include "replica/coding/prefix_code.h"
+
+namespace kwind::replica {
+
+/// In the two bits that a mask has for a predicted field: the residual does not fit in them and
+/// follows in full.
+inline constexpr std::uint32_t kLongError = 3;
+
+/// Bits of the number that tells which columns are not as predicted; columns that it has no room
+/// for have a bit each behind it.
+inline constexpr unsigned kMaskBits = 10;
+
+/// What a column says in that number. One bit: whether it is as predicted. Two, for a place that
+/// follows: 0 as predicted, 1 one step more, 2 one less, 3 otherwise.
+struct MaskColumn {
+  std::uint16_t column;
+  std::uint8_t place;  ///< of its lowest bit
+  std::uint8_t bits;
+};
+
+struct CodeTables::Inside {
+  struct Kind {
+    std::vector<PrefixCode> movers;               // by age
+    std::vector<PrefixCode> others;               // by age
+    std::vector<std::vector<PrefixCode>> errors;  // by column, age
+    // Of a mover that there is nothing to say of, by age.
+    std::array<PrefixCode::Code, SymbolCounts::kAges> nothing{};
+  };
+  std::vector<Kind> kinds;
+  std::optional<SnapshotModes> trained_on{};
+};
+
+/// Place among the ages of a state known so many ticks ago.
+inline std::size_t age_of(std::uint32_t ticks) {
+  return std::clamp<std::uint32_t>(ticks, 1, SymbolCounts::kAges) - 1;
+}
+
+/// The columns that the symbol of a change tells of, in the order in which they are coded: those
+/// that change at all, as many of the last ones as have room.
+std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,
+                                     const std::vector<std::uint16_t>& order);
+/// How many numbers they make.
+inline std::size_t masks_of(const std::vector<MaskColumn>& columns) {
+  return std::size_t{1} << (columns.empty() ? 0 : columns.back().place + columns.back().bits);
+}
+/// Whether a column is an axis of a place that follows.
+bool follows(const schema::EntityInfo& info, std::size_t column);
+/// The order in which columns are coded: those of a field with `follow` behind all others.
+std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info);
+
+}  // namespace kwind::replica

@@ -1,0 +1,183 @@
+// Code sets as text. docs/code-tables.md has the form.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <map>
+
+#include "kwind/replica/code_tables.h"
+#include "replica/coding/code_tables.h"
+
+namespace kwind::replica {
+namespace {
+
+constexpr std::string_view kExact = "exact";
+constexpr std::string_view kSpeculative = "speculative_baselines";
+constexpr std::string_view kFirstWords = "kwind codes 1 for ";
+
+// What a line calls an alphabet, behind the name of the kind.
+std::string name_of_column(const schema::EntityInfo& info, std::size_t column) {
+  const std::uint16_t field = info.columns[column].field;
+  std::size_t first = column;
+  while (first > 0 && info.columns[first - 1].field == field) --first;
+  const bool several = column + 1 < info.columns.size() && info.columns[column + 1].field == field;
+  const std::string name(info.fields[field].name);
+  return first < column || several ? fmt::format("error {}[{}]", name, column - first)
+                                   : fmt::format("error {}", name);
+}
+
+// All alphabets of a set, by what their lines begin with.
+template <class Kind, class Take>
+void each_alphabet(const schema::EntityInfo& info, Kind& kind, const Take& take) {
+  for (std::size_t age = 0; age < SymbolCounts::kAges; ++age) {
+    const auto line = [&](std::string_view what) {
+      return fmt::format("{} {} {}", info.name, what, age + 1);
+    };
+    take(line("movers"), kind.movers[age]);
+    take(line("others"), kind.others[age]);
+    for (std::size_t c = 0; c < kind.errors.size(); ++c) {
+      take(line(name_of_column(info, c)), kind.errors[c][age]);
+    }
+  }
+}
+
+std::string lengths_text(const PrefixCode& code) {
+  std::string text;
+  for (std::size_t i = 0; i < code.symbols();) {
+    std::size_t run = 1;
+    while (i + run < code.symbols() && code.bits(i + run) == code.bits(i)) ++run;
+    text += run > 1 ? fmt::format(" {}x{}", code.bits(i), run) : fmt::format(" {}", code.bits(i));
+    i += run;
+  }
+  return text;
+}
+
+std::optional<std::size_t> number(std::string_view text) {
+  std::size_t value = 0;
+  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (text.empty() || error != std::errc{} || end != text.data() + text.size()) return std::nullopt;
+  return value;
+}
+
+std::string_view take_word(std::string_view& text) {
+  text.remove_prefix(std::min(text.find_first_not_of(' '), text.size()));
+  const std::string_view word = text.substr(0, text.find(' '));
+  text.remove_prefix(word.size());
+  return word;
+}
+
+// The lengths of `symbols` symbols; nothing if there are more or fewer, or no numbers.
+std::optional<std::vector<std::uint8_t>> lengths_of(std::string_view text, std::size_t symbols) {
+  std::vector<std::uint8_t> lengths;
+  for (std::string_view word = take_word(text); !word.empty(); word = take_word(text)) {
+    const std::size_t times = word.find('x');
+    const auto length = number(word.substr(0, times));
+    const auto run = times == std::string_view::npos ? 1 : number(word.substr(times + 1));
+    if (!length || *length > PrefixCode::kLongest || !run || *run > symbols - lengths.size()) {
+      return std::nullopt;
+    }
+    lengths.insert(lengths.end(), *run, static_cast<std::uint8_t>(*length));
+  }
+  if (lengths.size() != symbols) return std::nullopt;
+  return lengths;
+}
+
+}  // namespace
+
+std::string text_of(const CodeTables& codes, const schema::EntitiesInfo& entities,
+                    std::string_view protocol) {
+  std::map<std::string, std::string> lines;
+  for (std::size_t k = 0; k < entities.kinds.size(); ++k) {
+    each_alphabet(*entities.kinds[k], codes.inside().kinds[k],
+                  [&](std::string name, const PrefixCode& code) {
+                    lines.emplace(std::move(name), lengths_text(code));
+                  });
+  }
+  std::string text = fmt::format("{}{}\ndigest {:016x}\n", kFirstWords, protocol, codes.digest());
+  if (const auto trained = codes.trained_on()) {
+    text += fmt::format("frames {}\n", *trained == SnapshotModes::exact ? kExact : kSpeculative);
+  }
+  for (const auto& [name, lengths] : lines) text += fmt::format("{}{}\n", name, lengths);
+  return text;
+}
+
+tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
+    std::string_view text, const schema::EntitiesInfo& entities) {
+  const auto problem = [](std::size_t line, std::string sentence) {
+    return tl::unexpected(CodeTextProblem{line, std::move(sentence)});
+  };
+  if (!text.starts_with(kFirstWords)) {
+    return problem(
+        1, fmt::format(
+               "this is no set of codes: it does not begin with `{}`; make one with `kwind train`",
+               kFirstWords));
+  }
+  const CodeTables built_in(SymbolCounts::expected(entities));
+  CodeTables::Inside made = built_in.inside();
+  std::map<std::string, PrefixCode*> wanted;
+  for (std::size_t k = 0; k < entities.kinds.size(); ++k) {
+    each_alphabet(*entities.kinds[k], made.kinds[k], [&](std::string name, PrefixCode& code) {
+      wanted.emplace(std::move(name), &code);
+    });
+  }
+  std::string_view digest;
+  std::size_t number_of_line = 0;
+  while (!text.empty()) {
+    std::string_view line = text.substr(0, text.find('\n'));
+    text.remove_prefix(std::min(line.size() + 1, text.size()));
+    ++number_of_line;
+    if (number_of_line == 1 || line.empty()) continue;
+    std::string_view rest = line;
+    std::string name(take_word(rest));
+    if (name == "digest") {
+      digest = take_word(rest);
+      continue;
+    }
+    if (name == "frames") {
+      const std::string_view kinds = take_word(rest);
+      if (kinds != kExact && kinds != kSpeculative) {
+        return problem(number_of_line, fmt::format("`frames` is `{}` or `{}`; train the codes anew",
+                                                   kExact, kSpeculative));
+      }
+      made.trained_on =
+          kinds == kExact ? SnapshotModes::exact : SnapshotModes::speculative_baselines;
+      continue;
+    }
+    // KIND movers AGE, KIND others AGE, or KIND error COLUMN AGE.
+    const std::string_view what = take_word(rest);
+    name += fmt::format(" {} {}", what, take_word(rest));
+    if (what == "error") name += fmt::format(" {}", take_word(rest));
+    const auto found = wanted.find(name);
+    if (found == wanted.end()) {
+      return problem(
+          number_of_line,
+          fmt::format(
+              "the description has no `{}`, or the line stands here twice; train the codes anew",
+              name));
+    }
+    const auto lengths = lengths_of(rest, found->second->symbols());
+    auto code = lengths ? PrefixCode::of_lengths(*lengths) : std::nullopt;
+    if (!code) {
+      return problem(
+          number_of_line,
+          fmt::format(
+              "`{}` needs the lengths of {} codes that make a prefix code; train the codes anew",
+              name, found->second->symbols()));
+    }
+    *found->second = std::move(*code);
+    wanted.erase(found);
+  }
+  if (!wanted.empty()) {
+    return problem(0, fmt::format("`{}` of the description is missing; train the codes anew",
+                                  wanted.begin()->first));
+  }
+  auto codes = std::make_shared<const CodeTables>(std::move(made));
+  if (digest != fmt::format("{:016x}", codes->digest())) {
+    return problem(2,
+                   "the digest is not that of these codes: the file was changed by hand, or its "
+                   "end is missing; train the codes anew");
+  }
+  return codes;
+}
+
+}  // namespace kwind::replica

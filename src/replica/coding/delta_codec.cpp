@@ -1,0 +1,208 @@
+#include "replica/coding/delta_codec.h"
+
+#include <algorithm>
+
+#include "replica/coding/grid_delta.h"
+
+namespace kwind::replica {
+namespace {
+
+using schema::ColumnForm;
+using schema::ColumnInfo;
+
+constexpr unsigned kEscapeOrder = 4;
+constexpr unsigned kLengthOrder = 5;
+
+bool travels(const ColumnInfo& column, Part part) {
+  return part.owner || !column.owner_only;
+}
+
+void write_bits(bits::Writer& out, const SharedBits& value) {
+  if (value == nullptr) return out.put_count(0, kLengthOrder);
+  out.put_count(value->bits, kLengthOrder);
+  out.put_bits(value->bytes, value->bits);
+}
+bool read_bits(bits::Reader& in, const ColumnInfo& column, SharedBits& value) {
+  const std::uint64_t bits = in.get_count(kLengthOrder);
+  if (!in.ok() || bits > column.last || bits > in.left_bits()) return false;
+  BitString made{std::vector<std::byte>(bits::bytes_for(bits)), static_cast<std::size_t>(bits)};
+  if (!in.get_bits(made.bytes, made.bits)) return false;
+  value = std::make_shared<const BitString>(std::move(made));
+  return true;
+}
+
+// A grid goes by its cells if that takes fewer bits.
+void write_varying(bits::Writer& out, const Basis& basis, std::size_t c, const Row& row) {
+  const ColumnInfo& column = basis.model.info().columns[c];
+  const std::size_t place = basis.model.varying_place(c);
+  const SharedBits& now = row.varying[place];
+  if (column.grid < 0) return write_bits(out, now);
+  const SharedBits& before = basis.known.front().row.varying[place];
+  BitString change;
+  if (before != nullptr && now != nullptr) {
+    const auto model = basis.model.info().grids[static_cast<std::size_t>(column.grid)];
+    change = grid_change(model, *before, *now, now->bits);
+  }
+  out.put_bool(change.bits > 0);
+  if (change.bits == 0) return write_bits(out, now);
+  out.put_bits(change.bytes, change.bits);
+}
+bool read_varying(bits::Reader& in, const Basis& basis, std::size_t c, OwnRow& row) {
+  const ColumnInfo& column = basis.model.info().columns[c];
+  const std::size_t place = basis.model.varying_place(c);
+  if (column.grid < 0 || !in.get_bool()) return read_bits(in, column, row.varying[place]);
+  const SharedBits& before = basis.known.front().row.varying[place];
+  if (before == nullptr) return false;
+  const auto model = basis.model.info().grids[static_cast<std::size_t>(column.grid)];
+  row.varying[place] = read_grid_change(in, model, *before, column.last);
+  return row.varying[place] != nullptr;
+}
+
+// An error that is not 0 as a symbol: 1, -1, 2, -2, ...; those beyond the last one escape.
+void write_error(bits::Writer& out, const PrefixCode& code, std::int64_t error,
+                 SymbolCounts::Kind::Counts* counts) {
+  const auto size = static_cast<std::uint64_t>(error < 0 ? -error : error);
+  const std::uint64_t place = (size - 1) * 2 + (error < 0 ? 1 : 0);
+  const std::uint64_t symbol = std::min<std::uint64_t>(place, SymbolCounts::kErrors);
+  code.write(out, symbol);
+  if (symbol == SymbolCounts::kErrors) out.put_count(place - SymbolCounts::kErrors, kEscapeOrder);
+  if (counts != nullptr) ++(*counts)[symbol];
+}
+bool read_error(bits::Reader& in, const PrefixCode& code, std::int64_t& error,
+                SymbolCounts::Kind::Counts* counts) {
+  const auto symbol = code.read(in);
+  if (!symbol) return false;
+  if (counts != nullptr) ++(*counts)[*symbol];
+  std::uint64_t place = *symbol;
+  if (place == SymbolCounts::kErrors) place += in.get_count(kEscapeOrder);
+  const auto size = static_cast<std::int64_t>(place / 2 + 1);
+  error = place % 2 == 0 ? size : -size;
+  return in.ok();
+}
+
+bool differs(const Basis& basis, const Row& row, const ChangingColumn& each) {
+  const std::uint16_t c = each.column;
+  if (each.owner_only && !basis.part.owner) return false;
+  if (each.varies) {
+    const std::size_t place = basis.model.varying_place(c);
+    return !same(basis.known.front().row.varying[place], row.varying[place]);
+  }
+  return basis.model.predict(c, basis.known, row.numbers, basis.tick) != row.numbers[c];
+}
+
+}  // namespace
+
+void write_whole(bits::Writer& out, const EntityModel& model, const Row& row, Part part) {
+  for (const std::uint16_t c : model.order()) {
+    const ColumnInfo& column = model.info().columns[c];
+    if (!travels(column, part)) continue;
+    if (column.form == ColumnForm::varying) {
+      write_bits(out, row.varying[model.varying_place(c)]);
+    } else {
+      out.put(row.numbers[c], column.bits);
+    }
+  }
+}
+
+bool read_whole(bits::Reader& in, const EntityModel& model, OwnRow& row, Part part) {
+  row.numbers.assign(model.columns(), 0);
+  row.varying.assign(model.varying(), nullptr);
+  for (const std::uint16_t c : model.order()) {
+    const ColumnInfo& column = model.info().columns[c];
+    if (!travels(column, part)) continue;
+    if (column.form == ColumnForm::varying) {
+      if (!read_bits(in, column, row.varying[model.varying_place(c)])) return false;
+    } else {
+      row.numbers[c] = static_cast<std::uint32_t>(in.get(column.bits));
+      if (row.numbers[c] > column.last) return false;
+    }
+  }
+  return in.ok();
+}
+
+std::uint32_t mask_of(const Basis& basis, const Row& row) {
+  std::uint32_t mask = 0;
+  for (const ChangingColumn& each : basis.model.changing()) {
+    if (each.width == 0 || !differs(basis, row, each)) continue;
+    std::uint32_t state = 1;
+    if (each.width > 1) {
+      const std::uint16_t c = each.column;
+      const std::uint32_t predicted = basis.model.predict(c, basis.known, row.numbers, basis.tick);
+      const std::int64_t error = basis.model.error_of(c, predicted, row.numbers[c]);
+      state = error == 1 ? 1 : error == -1 ? 2 : kLongError;
+    }
+    mask |= state << each.place;
+  }
+  return mask;
+}
+
+void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
+                  SymbolCounts::Kind* symbol_counts) {
+  const EntityModel& model = basis.model;
+  bool any = false;
+  for (const ChangingColumn& each : model.changing()) {
+    any = any || (each.width == 0 && differs(basis, row, each));
+  }
+  if (model.has_rest()) out.put_bool(any);
+  for (const ChangingColumn& each : model.changing()) {
+    const std::uint16_t c = each.column;
+    if (each.owner_only && !basis.part.owner) continue;
+    bool changed = false;
+    if (each.width > 0) {
+      const std::uint32_t said = each.said(mask);
+      changed = said != 0 && (each.width == 1 || said == kLongError);
+    } else if (any) {
+      changed = differs(basis, row, each);
+      out.put_bool(changed);
+    }
+    if (!changed) continue;
+    if (each.varies) {
+      write_varying(out, basis, c, row);
+    } else if (each.by_error) {
+      const std::uint32_t predicted = model.predict(c, basis.known, row.numbers, basis.tick);
+      write_error(out, basis.codes.errors[c][basis.age()],
+                  model.error_of(c, predicted, row.numbers[c]),
+                  symbol_counts != nullptr ? &symbol_counts->errors[c][basis.age()] : nullptr);
+    } else {
+      out.put(row.numbers[c], each.bits);
+    }
+  }
+}
+
+bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRow& row,
+                 SymbolCounts::Kind* symbol_counts) {
+  const EntityModel& model = basis.model;
+  row.assign(basis.known.front().row);
+  const bool any = model.has_rest() && in.get_bool();
+  for (const ChangingColumn& each : model.changing()) {
+    const std::uint16_t c = each.column;
+    const std::uint32_t said = each.said(mask);
+    if (each.owner_only && !basis.part.owner) {
+      if (said != 0) return false;
+      continue;
+    }
+    if (each.moves != ChangingColumn::Moves::no) {
+      model.predict_at(each, basis.known, row.numbers, basis.tick);
+    }
+    if (each.width > 0 ? said == 0 : !(any && in.get_bool())) continue;
+    if (each.width > 1 && said != kLongError) {
+      if (!model.at_error(c, row.numbers[c], said == 1 ? 1 : -1, row.numbers[c])) return false;
+    } else if (each.varies) {
+      if (!read_varying(in, basis, c, row)) return false;
+    } else if (each.by_error) {
+      std::int64_t error = 0;
+      if (!read_error(
+              in, basis.codes.errors[c][basis.age()], error,
+              symbol_counts != nullptr ? &symbol_counts->errors[c][basis.age()] : nullptr)) {
+        return false;
+      }
+      if (!model.at_error(c, row.numbers[c], error, row.numbers[c])) return false;
+    } else {
+      row.numbers[c] = static_cast<std::uint32_t>(in.get(each.bits));
+      if (row.numbers[c] > model.info().columns[c].last) return false;
+    }
+  }
+  return in.ok();
+}
+
+}  // namespace kwind::replica

@@ -1,0 +1,42 @@
+// How the values of an entity become bits: whole, or as what differs from what both ends can
+// predict. The order of bits is that of docs/state-format.md. Pure.
+#pragma once
+#include <cstdint>
+#include <span>
+
+#include "kwind/bits/reader.h"
+#include "kwind/bits/writer.h"
+#include "replica/coding/code_tables.h"
+#include "replica/coding/entity_model.h"
+
+namespace kwind::replica {
+
+/// Whose values are coded.
+struct Part {
+  bool owner = false;  ///< with the `owner only` columns
+};
+
+/// All columns of an entity.
+void write_whole(bits::Writer& out, const EntityModel& model, const Row& row, Part part);
+/// False if the bits hold no such entity. Columns that do not travel become 0, or empty.
+[[nodiscard]] bool read_whole(bits::Reader& in, const EntityModel& model, OwnRow& row, Part part);
+
+/// What a change is coded against.
+struct Basis {
+  const EntityModel& model;
+  const CodeTables::Inside::Kind& codes;
+  std::span<const Known> known;  ///< newest first, at least one
+  std::uint32_t tick;
+  Part part;
+  [[nodiscard]] std::size_t age() const { return age_of(tick - known.front().tick); }
+};
+
+/// What of the columns of EntityModel::changing() is not as predicted, see MaskColumn.
+[[nodiscard]] std::uint32_t mask_of(const Basis& basis, const Row& row);
+/// What differs, given that `mask` was told. `tally`, if there is one, counts.
+void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
+                  SymbolCounts::Kind* symbol_counts);
+[[nodiscard]] bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask,
+                               OwnRow& row, SymbolCounts::Kind* symbol_counts);
+
+}  // namespace kwind::replica

@@ -1,0 +1,320 @@
+#include "replica/coding/entity_model.h"
+
+#include <algorithm>
+#include <cmath>
+#include <cstdlib>
+
+namespace kwind::replica {
+namespace {
+
+constexpr unsigned kScaleBits = 24;
+constexpr unsigned kTurnBits = 24;
+// So many ticks ahead a state is moved on; beyond that nobody knows.
+constexpr std::uint32_t kFarthest = 40;
+
+// What has a tolerance of place may meanwhile turn by a 64th of a circle (5.6 degrees), and change
+// its speed by a 32nd of the range of that: what moves leaves its place sooner than that.
+constexpr std::uint32_t kTurnTolerance = 64;
+constexpr std::int64_t kSpeedTolerance = 32;
+
+// Steps of place a tick, times 2^kScaleBits: what is faster crosses any range at once.
+constexpr std::int64_t kFastest = std::int64_t{1} << 42;
+
+// A double as a whole number that sums of products of 32 bits do not overflow.
+std::int64_t whole(double value) {
+  constexpr double kMax = 1 << 29;
+  return static_cast<std::int64_t>(std::clamp(value, -kMax, kMax));
+}
+
+constexpr std::int64_t kOne = std::int64_t{1} << 30;
+constexpr std::int64_t times(std::int64_t a, std::int64_t b) {  // of numbers times 2^30
+  return (a * b + kOne / 2) >> 30;
+}
+
+// Cosine of place / 2^32 of a turn, times 2^30: the Taylor series, in whole numbers.
+std::int64_t cosine(std::uint32_t place) {
+  // Fold onto the first eighth, where both series are short.
+  constexpr std::uint32_t kQuarter = std::uint32_t{1} << 30;
+  const std::uint32_t folded = place > 2 * kQuarter ? ~place + 1 : place;  // cos(-x) = cos(x)
+  const bool negative = folded > kQuarter;
+  const std::uint32_t x32 = negative ? 2 * kQuarter - folded : folded;  // 0 to a quarter
+  const bool by_sine = x32 > kQuarter / 2;
+  const std::int64_t turn = by_sine ? kQuarter - x32 : x32;
+  // Radians times 2^30: turn / 2^32 * 2 pi.
+  constexpr std::int64_t kTwoPi = 6746518852;  // 2 pi times 2^30
+  const std::int64_t x = (turn * (kTwoPi >> 2) + (std::int64_t{1} << 29)) >> 30;
+  const std::int64_t square = times(x, x);
+  std::int64_t term = by_sine ? x : kOne;
+  std::int64_t sum = 0;
+  for (std::int64_t n = by_sine ? 1 : 0; n < 16; n += 2) {
+    sum += term;
+    term = -times(term, square) / ((n + 1) * (n + 2));
+  }
+  return negative ? -sum : sum;
+}
+
+// Divides downwards, also what is below 0. By a count that the compiler knows: no division is left.
+static_assert(kKnownStates == 4);
+std::int64_t mean_of(std::int64_t sum, std::int64_t count) {
+  switch (count) {
+    case 1: return sum;
+    case 2: return sum >> 1;
+    case 3: return sum >= 0 ? sum / 3 : -((-sum + 2) / 3);
+    default: return sum >> 2;
+  }
+}
+
+// As `/`, which takes its time with 64 bits.
+std::int64_t divide(std::int64_t value, std::int32_t by) {
+  const auto small = static_cast<std::int32_t>(value);
+  return small == value ? small / by : value / by;
+}
+
+}  // namespace
+
+EntityModel::EntityModel(const schema::EntityInfo& info, double ticks_per_second) : info_(&info) {
+  follow_of_.assign(info.columns.size(), -1);
+  if (info.at_most_per_second > 0) {
+    period_ = static_cast<std::uint32_t>(
+        std::max(std::ceil(ticks_per_second / info.at_most_per_second), 1.0));
+  }
+  for (const schema::FollowInfo& follow : info.follows) {
+    // What only the owner is told moves nothing for the others.
+    const auto owner_only = [&](std::size_t column) { return info.columns[column].owner_only; };
+    if ((owner_only(follow.speed) || owner_only(follow.along)) && !owner_only(follow.first))
+      continue;
+    for (std::size_t axis = 0; axis < follow.axes; ++axis) {
+      follow_of_[follow.first + axis] = static_cast<std::int16_t>(follows_.size());
+    }
+    // Each of these is one operation of IEEE 754, which every machine rounds alike.
+    const double unit = static_cast<double>(std::int64_t{1} << kScaleBits) / ticks_per_second;
+    Follow made{&follow,
+                whole(follow.speed_zero / follow.place_step * unit),
+                whole(follow.speed_step / follow.place_step * unit),
+                {}};
+    const std::uint64_t steps = follow.angle_steps;
+    for (std::size_t axis = 0; axis < made.shares.size(); ++axis) {
+      made.shares[axis].reserve(steps);
+      for (std::uint64_t i = 0; i < steps; ++i) {
+        // A turn counts from the first axis to the second.
+        const std::uint64_t along = axis == 0 ? i : (i + steps - steps / 4) % steps;
+        const auto place = static_cast<std::uint32_t>((along << 32) / steps);
+        made.shares[axis].push_back(static_cast<std::int32_t>(cosine(place) >> (30 - kTurnBits)));
+      }
+    }
+    follows_.push_back(std::move(made));
+    tolerant_ = tolerant_ || follow.within > 0;
+  }
+  for (std::size_t column = 0; column < info.columns.size(); ++column) {
+    places_.push_back(varying_);
+    varying_ += info.columns[column].form == schema::ColumnForm::varying ? 1 : 0;
+    owner_has_more_ = owner_has_more_ || info.columns[column].owner_only;
+  }
+  order_ = coding_order(info);
+  mask_ = mask_columns(info, order_);
+  for (const std::uint16_t c : order_) {
+    const schema::ColumnInfo& column = info.columns[c];
+    if (column.at_spawn) continue;
+    ChangingColumn& made = changing_.emplace_back();
+    made.column = c;
+    made.bits = column.bits;
+    made.owner_only = column.owner_only;
+    made.varies = column.form == schema::ColumnForm::varying;
+    const bool number = !made.varies && column.form != schema::ColumnForm::opaque;
+    if (follow_of_[c] >= 0) {
+      const Follow& follow = follows_[static_cast<std::size_t>(follow_of_[c])];
+      made.moves = c == follow.info->first ? ChangingColumn::Moves::first_of_place
+                                           : ChangingColumn::Moves::with_others;
+    } else if (number && column.smooth) {
+      made.moves = ChangingColumn::Moves::by_itself;
+    }
+    // Columns of 31 and 32 bits would have errors beyond what a count holds.
+    made.by_error = number && column.bits <= 30;
+    const auto said = std::find_if(mask_.begin(), mask_.end(),
+                                   [&](const MaskColumn& each) { return each.column == c; });
+    if (said == mask_.end()) {
+      has_rest_ = true;
+    } else {
+      made.place = said->place;
+      made.width = said->bits;
+    }
+  }
+}
+
+EntityModel::Motion EntityModel::motion(const Follow& follow,
+                                        std::span<const std::uint32_t> numbers) {
+  const std::int64_t speed =
+      std::clamp(follow.zero + static_cast<std::int64_t>(numbers[follow.info->speed]) * follow.step,
+                 -kFastest, kFastest);
+  return {speed >> 4, numbers[follow.info->along]};
+}
+std::int64_t EntityModel::way(const Follow& follow, std::size_t axis, const Motion& motion) {
+  return motion.speed * follow.shares[axis == 1 ? 1 : 0][motion.along] >> (kTurnBits - 4);
+}
+
+std::uint32_t EntityModel::moved(std::size_t column, std::uint32_t from, std::int64_t by) const {
+  const schema::ColumnInfo& info = info_->columns[column];
+  const std::int64_t size = std::int64_t{info.last} + 1;
+  const std::int64_t to = std::int64_t{from} + by;
+  if (to >= 0 && to < size) return static_cast<std::uint32_t>(to);  // and no division
+  if (info.form == schema::ColumnForm::circular) {
+    return static_cast<std::uint32_t>(((to % size) + size) % size);
+  }
+  return static_cast<std::uint32_t>(std::clamp<std::int64_t>(to, 0, info.last));
+}
+
+void EntityModel::predict_position(const Follow& follow, std::size_t axis, std::size_t axes,
+                                   std::span<const Known> known, std::span<const std::uint32_t> now,
+                                   std::uint32_t tick, std::uint32_t* predicted) const {
+  // From one state to the next half with the speed and direction of the one, half with those of
+  // the other. Places are rounded, so that where several states lead is nearer to the truth than
+  // where the newest does alone.
+  constexpr unsigned kPlaceBits = kScaleBits + 1;
+  constexpr std::int64_t kAgree = std::int64_t{2} << kPlaceBits;  // steps apart at most
+  constexpr std::int64_t kHalf = std::int64_t{1} << (kPlaceBits - 1);
+  const std::int64_t ahead = std::min(tick - known.front().tick, kFarthest);
+  const Motion to = motion(follow, now);
+  std::array<Motion, kKnownStates> from;  // NOLINT: as many as there are states
+  for (std::size_t i = 0; i < known.size(); ++i) from[i] = motion(follow, known[i].row.numbers);
+  for (const std::size_t end = axis + axes; axis < end; ++axis) {
+    const std::size_t column = follow.info->first + axis;
+    std::int64_t before = way(follow, axis, from[0]);
+    std::int64_t on = (before + way(follow, axis, to)) * ahead;
+    const std::int64_t newest =
+        (std::int64_t{known.front().row.numbers[column]} << kPlaceBits) + on;
+    std::int64_t sum = newest;
+    std::int64_t count = 1;
+    for (std::size_t i = 1; i < known.size(); ++i) {
+      const std::int64_t then = way(follow, axis, from[i]);
+      on += (then + before) * std::int64_t{known[i - 1].tick - known[i].tick};
+      before = then;
+      const std::int64_t leads = (std::int64_t{known[i].row.numbers[column]} << kPlaceBits) + on;
+      if (leads - newest > kAgree || newest - leads > kAgree) break;
+      sum += leads;
+      ++count;
+    }
+    *predicted++ = moved(column, 0, (mean_of(sum, count) + kHalf) >> kPlaceBits);
+  }
+}
+
+std::uint32_t EntityModel::predict(std::size_t column, std::span<const Known> known,
+                                   std::span<const std::uint32_t> now, std::uint32_t tick) const {
+  if (const int place = follow_of_[column]; place >= 0) {
+    const Follow& follow = follows_[static_cast<std::size_t>(place)];
+    std::uint32_t predicted = 0;
+    predict_position(follow, column - follow.info->first, 1, known, now, tick, &predicted);
+    return predicted;
+  }
+  const Known& last = known.front();
+  const std::uint32_t value = last.row.numbers[column];
+  const schema::ColumnInfo& info = info_->columns[column];
+  if (!info.smooth || known.size() < 2 || info.form == schema::ColumnForm::opaque) return value;
+  // On as it went since the oldest of them: the longer ago, the less its rounding matters.
+  const std::int64_t step = error_of(column, known.back().row.numbers[column], value);
+  const std::uint32_t span = last.tick - known.back().tick;
+  if (span == 0 || span > kFarthest) return value;
+  const std::int64_t ahead = std::min(tick - last.tick, kFarthest);
+  return moved(column, value, divide(step * ahead, static_cast<std::int32_t>(span)));
+}
+
+void EntityModel::predict_at(const ChangingColumn& at, std::span<const Known> known,
+                             std::span<std::uint32_t> now, std::uint32_t tick) const {
+  if (at.moves == ChangingColumn::Moves::with_others) return;
+  if (at.moves == ChangingColumn::Moves::by_itself) {
+    now[at.column] = predict(at.column, known, now, tick);
+    return;
+  }
+  const Follow& follow = follows_[static_cast<std::size_t>(follow_of_[at.column])];
+  predict_position(follow, 0, follow.info->axes, known, now, tick, &now[at.column]);
+}
+
+std::uint32_t EntityModel::moved_on(std::size_t column, const Known& then,
+                                    std::uint32_t tick) const {
+  const Known all[] = {then};
+  return follow_of_[column] >= 0 ? predict(column, all, then.row.numbers, tick)
+                                 : then.row.numbers[column];
+}
+
+bool EntityModel::stands(const Known& then, const Row& now, std::uint32_t tick) const {
+  if (!tolerant_ || follows_.empty()) return same(then.row, now);
+  if (!std::equal(now.varying.begin(), now.varying.end(), then.row.varying.begin(),
+                  then.row.varying.end(),
+                  [](const SharedBits& a, const SharedBits& b) { return same(a, b); })) {
+    return false;
+  }
+  const auto apart = [&](std::size_t column) {
+    return std::abs(error_of(column, then.row.numbers[column], now.numbers[column]));
+  };
+  // How far a column may be off by itself; -1: nobody has looked at it.
+  const auto allowed = [&](std::size_t column) -> std::int64_t {
+    for (const Follow& follow : follows_) {
+      if (follow.info->within <= 0) continue;
+      if (column == follow.info->along) return follow.info->angle_steps / kTurnTolerance;
+      if (column == follow.info->speed) {
+        return (std::int64_t{info_->columns[column].last} + 1) / kSpeedTolerance;
+      }
+      if (column - std::size_t{follow.info->first} < follow.info->axes) return -1;
+    }
+    return 0;
+  };
+  for (std::size_t column = 0; column < columns(); ++column) {
+    if (info_->columns[column].form == schema::ColumnForm::varying) continue;
+    const std::int64_t max = allowed(column);
+    if (max >= 0 && (now.numbers[column] != then.row.numbers[column]) && apart(column) > max) {
+      return false;
+    }
+  }
+  for (const Follow& follow : follows_) {
+    if (follow.info->within <= 0) continue;
+    double square = 0;  // in steps of place
+    for (std::size_t axis = 0; axis < follow.info->axes; ++axis) {
+      const std::size_t column = follow.info->first + axis;
+      const auto off =
+          static_cast<double>(error_of(column, moved_on(column, then, tick), now.numbers[column]));
+      square += off * off;
+    }
+    const double max = follow.info->within / follow.info->place_step;
+    if (square > max * max) return false;
+  }
+  return true;
+}
+
+bool EntityModel::leaps(const Row& from, const Row& to) const {
+  constexpr std::int64_t kPart = 8;  // of the range
+  for (std::size_t c = 0; c < columns(); ++c) {
+    const schema::ColumnInfo& column = info_->columns[c];
+    const bool moves =
+        column.form == schema::ColumnForm::number && (column.smooth || follows(*info_, c));
+    if (moves && std::abs(error_of(c, from.numbers[c], to.numbers[c])) > column.last / kPart) {
+      return true;
+    }
+  }
+  return false;
+}
+
+std::int64_t EntityModel::error_of(std::size_t column, std::uint32_t predicted,
+                                   std::uint32_t value) const {
+  const schema::ColumnInfo& info = info_->columns[column];
+  std::int64_t error = std::int64_t{value} - std::int64_t{predicted};
+  if (info.form == schema::ColumnForm::circular) {
+    const std::int64_t size = std::int64_t{info.last} + 1;
+    if (error > size / 2) error -= size;
+    if (error <= -(size + 1) / 2) error += size;
+  }
+  return error;
+}
+
+bool EntityModel::at_error(std::size_t column, std::uint32_t predicted, std::int64_t error,
+                           std::uint32_t& value) const {
+  const schema::ColumnInfo& info = info_->columns[column];
+  std::int64_t to = std::int64_t{predicted} + error;
+  const std::int64_t size = std::int64_t{info.last} + 1;
+  if (info.form == schema::ColumnForm::circular && (to < 0 || to >= size)) {
+    to = ((to % size) + size) % size;
+  }
+  if (to < 0 || to > std::int64_t{info.last}) return false;
+  value = static_cast<std::uint32_t>(to);
+  return true;
+}
+
+}  // namespace kwind::replica

@@ -1,0 +1,383 @@
+#include "kwind/replica/client_replicator.h"
+
+#include <algorithm>
+#include <utility>
+
+#include "kwind/core/prefetch.h"
+#include "kwind/replica/interest.h"
+#include "replica/coding/desync_report.h"
+#include "replica/coding/snapshot_head.h"
+#include "replica/server/replicator_state.h"
+#include "replica/server/shared_histories.h"
+
+namespace kwind::replica {
+
+ClientReplicator::ClientReplicator(const World& world, const ReplicatorOptions& options)
+    : state_(std::make_unique<State>(*world.state_, options)) {
+  const auto trained = state_->history->codes->trained_on();
+  KWIND_ASSERT(!trained ||
+               *trained == (options.speculative_baselines ? SnapshotModes::speculative_baselines
+                                                          : SnapshotModes::exact));
+}
+
+ClientReplicator::ClientReplicator(ClientReplicator&&) noexcept = default;
+
+ClientReplicator& ClientReplicator::operator=(ClientReplicator&&) noexcept = default;
+
+ClientReplicator::~ClientReplicator() = default;
+
+void ClientReplicator::see(std::span<const RelevantEntity> in_view) {
+  State& s = *state_;
+  if (s.history->is_shared() && s.history->sees(in_view)) return;
+  s.own().see(in_view);
+}
+
+void ClientReplicator::see(InterestQuery& query) {
+  query.look();
+  if (state_->history->seen_revision != query.revision()) state_->own().see(query);
+}
+
+void ClientReplicator::bind(InterestQuery* query) {
+  state_->query = query;
+}
+
+void ClientReplicator::prefetch(unsigned step) const {
+  const State& s = *state_;
+  if (step == 0) {
+    kwind::prefetch(&s, State::kHotBytes);
+  } else if (step == 1) {
+    kwind::prefetch(s.acks.data(), 1);
+    kwind::prefetch(s.history, sizeof(BaselineHistory));
+  } else if (s.history->replicators == 1) {  // what clients share is in the cache already
+    s.history->prefetch(step == 3);
+  }
+  if (s.query == nullptr) return;
+  if (step == 1) kwind::prefetch(s.query, 1);
+  if (step == 2) s.query->prefetch();
+}
+
+std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
+  State& s = *state_;
+  if (s.history->tick() == 0) return std::nullopt;
+  s.rejoin();
+  bool whole = false;
+  if (!s.history->is_shared()) return s.tell(out, nullptr, whole);
+  std::uint64_t view = 0;
+  if (s.query != nullptr) {
+    s.query->look();
+    view = s.query->revision();
+  }
+  const Step* const step = s.histories->find(*s.history, view, s.acks);
+  if (step != nullptr) {
+    const auto frame = s.follow(*step, out);
+    if (frame || !step->says) return frame;
+  }
+  BaselineHistory& before = *s.history;
+  s.histories->hold(before);
+  Step* const made = step == nullptr ? s.histories->begin_step(before) : nullptr;
+  if (made != nullptr) {
+    made->view = view;
+    made->acks = s.acks;
+  }
+  s.own();
+  const auto frame = s.tell(out, made, whole);
+  if (made != nullptr && whole) s.histories->end_step(before, *made, *s.history);
+  s.histories->drop(before);
+  return frame;
+}
+
+void ClientReplicator::State::rejoin() {
+  BaselineHistory& others = histories->rejoin(*history);
+  if (&others == history) return;
+  elsewhere.add(history->counts);
+  elsewhere.subtract(others.counts);
+  histories->move(history, others);
+}
+
+ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHead& heading) const {
+  SnapshotMark mark = heading.mark;
+  SnapshotMark named = heading.named_mark;
+  if (any_input) mark.input = 1 + ((input - mark.tick) & 0xffffU);
+  if (any_input) named.input = inputs[heading.named % inputs.size()];
+  Head head;
+  head.input = mark.input;
+  bits::Writer out(head.bytes);
+  write_head(out, mark, heading.named > 0 ? &named : nullptr, heading.digest,
+             {tick_rate_of(history->all().options.ticks_per_second),
+              static_cast<std::uint16_t>(history->codes->digest()),
+              history->options.speculative_baselines});
+  head.bits = out.bit_count();
+  out.finish();
+  return head;
+}
+
+void ClientReplicator::State::send(bits::Writer& out, const SnapshotHead& heading, const Head& head,
+                                   std::span<const std::byte> body, std::size_t bits) {
+  out.put_bits(head.bytes, head.bits);
+  out.put_bits(body, bits);
+  if (any_input) inputs[heading.mark.frame % inputs.size()] = head.input;
+  head_bits += head.bits;
+}
+
+std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, Step* made,
+                                                           bool& whole) {
+  SnapshotHead heading;
+  if (!history->begin(query, acks, heading)) {
+    if (made != nullptr) made->says = false;
+    whole = true;
+    return std::nullopt;
+  }
+  const Head head = head_of(heading);
+  if (out.room_bits() < head.bits) return std::nullopt;
+  const SharedBitsCounts before = history->all().shared_bits;
+  room.now = out.room_bits() - head.bits;
+  if (made != nullptr) made->room = room;
+  const auto bits = history->write(heading, room);
+  if (!bits) return std::nullopt;
+  const std::vector<std::byte>& body = history->all().scratch.frame;
+  send(out, heading, head, body, *bits);
+  whole = true;
+  if (made == nullptr) return heading.mark.frame;
+  made->says = true;
+  made->heading = heading;
+  made->bits = *bits;
+  made->room.lost = room.lost;
+  made->limited = history->limited;
+  const SharedBitsCounts& after = history->all().shared_bits;
+  made->changes = after.shared + after.written - before.shared - before.written;
+  made->body.assign(body.begin(),
+                    body.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(*bits)));
+  return heading.mark.frame;
+}
+
+std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, bits::Writer& out) {
+  if (step.says) {
+    const Head head = head_of(step.heading);
+    if (out.room_bits() < head.bits + step.bits) return std::nullopt;
+    room.now = out.room_bits() - head.bits;
+    if (step.limited && !(room.now == step.room.now && room.roomiest == step.room.roomiest)) {
+      return std::nullopt;
+    }
+    room.lost = step.room.lost;
+    room.note();
+    send(out, step.heading, head, step.body, step.bits);
+    history->all().shared_bits.shared += step.changes;
+  }
+  acks.clear();
+  const auto frame =
+      step.says ? std::optional<std::uint64_t>(step.heading.mark.frame) : std::nullopt;
+  histories->move(history, *step.to);
+  return frame;
+}
+
+void ClientReplicator::acked(std::uint64_t token) {
+  state_->acks.push_back(static_cast<std::uint32_t>(token));
+}
+
+void ClientReplicator::lost(std::uint64_t token) {
+  State& s = *state_;
+  const auto frame = static_cast<std::uint32_t>(token);
+  if (s.history->may_lose(frame)) s.own().lose(frame);
+}
+
+void ClientReplicator::last_processed_input(std::uint32_t number) {
+  state_->input = number;
+  state_->any_input = true;
+}
+
+void ClientReplicator::count_into(SymbolCounts* symbol_counts) {
+  BaselineHistory& history = state_->own();
+  history.symbol_counts = symbol_counts;
+  if (symbol_counts != nullptr) {
+    symbol_counts->count_snapshots_of(history.options.speculative_baselines
+                                          ? SnapshotModes::speculative_baselines
+                                          : SnapshotModes::exact);
+  }
+  history.apart = false;
+}
+
+void ClientReplicator::on_desync(std::function<void(const Desync&)> handler) {
+  state_->desync_handler = std::move(handler);
+}
+
+Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload, std::size_t bits) {
+  const auto report = read_report(payload, bits);
+  if (!report) return report.error();
+  State& s = *state_;
+  if (report->empty()) return Errc::value_range;
+  const std::uint32_t now = s.history->tick();
+  // Once a second, and only of a digest that was sent since the last one.
+  if (s.reported_at != 0 && now - s.reported_at < a_second()) return Errc::rate_limited;
+  if (s.history->digested == 0 || s.history->digested == s.reported_digest) return Errc::unexpected;
+  s.reported_at = std::max(now, 1U);
+  s.reported_digest = s.history->digested;
+  // The course is shared with others until something is found.
+  std::vector<std::pair<std::uint32_t, std::string_view>> differing;
+  for (const DesyncedEntity& each : *report) {
+    bool fits = true;
+    if (const auto field = s.differing_field(each, fits)) differing.emplace_back(each.id, *field);
+    if (!fits) return Errc::value_range;
+  }
+  BaselineHistory& history = s.own();
+  for (const auto& [id, field] : differing) {
+    const Desync desyncs = history.repair(id, field);
+    if (s.desync_handler) s.desync_handler(desyncs);
+  }
+  // It differs where the report does not reach.
+  if (differing.empty()) {
+    ++history.counts.desyncs;
+    history.full_resync();
+  }
+  return Errc::none;
+}
+
+std::optional<std::string_view> ClientReplicator::State::differing_field(const DesyncedEntity& each,
+                                                                         bool& fits) {
+  const auto place = history->entities_known.find(each.id);
+  if (!place) return std::nullopt;
+  const Baseline& held = history->entities_known[*place].held();
+  // It went meanwhile, or another came in its place.
+  if (!held.known || held.generation != each.generation) return std::nullopt;
+  if (history->all().briefs[each.id].generation != each.generation) return std::nullopt;
+  const World::State::Entity& entity = history->all().entities[each.id];
+  const EntityModel& model = *entity.model;
+  const std::uint32_t now = history->tick();
+  const std::uint32_t tick = now - ((now - each.tick_low) & kReportTickMask);
+  if (tick == 0 || tick > now) return std::nullopt;
+  const auto row = entity.history->at_or_before(tick);
+  if (!row) return std::nullopt;
+  fits = each.columns.size() == model.columns();
+  for (std::size_t c = 0; fits && c < model.columns(); ++c) {
+    if (column_hash(model, entity.history->row(*row), c, held.owner) == each.columns[c]) continue;
+    return model.info().fields[model.info().columns[c].field].name;
+  }
+  return std::nullopt;
+}
+
+std::uint32_t ClientReplicator::a_second() const {
+  const double ticks = state_->history->all().options.ticks_per_second;
+  return static_cast<std::uint32_t>(std::max(ticks, 1.0));
+}
+Errc ClientReplicator::receive_resync_request(std::uint32_t frame) {
+  State& s = *state_;
+  BaselineHistory& history = *s.history;
+  const std::uint32_t now = history.tick();
+  if (s.resynced_at != 0 && now - s.resynced_at < a_second()) return Errc::rate_limited;
+  if (history.last_frame == 0) return Errc::unexpected;
+  const std::uint32_t number = history.last_frame - ((history.last_frame - frame) & kFrameLowMask);
+  if (number > 0 && history.may_yet_be_read(number)) return Errc::unexpected;
+  s.resynced_at = std::max(now, 1U);
+  resync();
+  ++s.history->counts.resyncs;
+  return Errc::none;
+}
+
+void ClientReplicator::resync() {
+  // Before the next frame a second one changes nothing.
+  if (state_->history->sure == 0 && state_->history->start == state_->history->last_frame + 1)
+    return;
+  state_->own().full_resync();
+}
+
+// O(entities in view).
+bool ClientReplicator::complete() const {
+  BaselineHistory& history = *state_->history;
+  history.gather();
+  if (!history.candidates.empty() || history.fragmented.id != 0 || history.needs_heartbeat())
+    return false;
+  // A change that waits because an older one is in flight is no candidate.
+  const auto& briefs = history.all().briefs;
+  for (std::size_t i = 0; i < history.entities_known.size(); ++i) {
+    const World::State::Brief& brief = briefs[history.entities_known.id(i)];
+    if (!history.entities_known.look(i).in_view || !brief.alive) continue;
+    const Copy& copy = history.entities_known[i];
+    const Baseline& held = copy.held();
+    const bool sent =
+        copy.sent_frame != 0 && !copy.sent_gone && copy.sent_generation == brief.generation;
+    const bool has = held.known && held.generation == brief.generation;
+    if (brief.changed_at > (sent ? copy.sent_tick : has ? held.ticks[0] : 0)) return false;
+  }
+  return true;
+}
+
+bool ClientReplicator::view_complete() const {
+  BaselineHistory& history = *state_->history;
+  const auto& briefs = history.all().briefs;
+  for (std::size_t i = 0; i < history.entities_known.size(); ++i) {
+    const Copy& copy = history.entities_known[i];
+    const World::State::Brief& brief = briefs[history.entities_known.id(i)];
+    const bool there = copy.sure.known && copy.sure.generation == brief.generation;
+    if (history.entities_known.look(i).in_view && brief.alive && !there) return false;
+  }
+  return true;
+}
+
+bool ClientReplicator::knows(schema::AnyRef entity) const {
+  BaselineHistory& history = *state_->history;
+  const auto place = history.entities_known.find(entity.id);
+  if (!place || !history.all().briefs[entity.id].alive) return false;
+  const auto is_it = [&](const Baseline& held) {
+    return held.known && held.generation == entity.generation;
+  };
+  return is_it(history.entities_known[*place].sure) || is_it(history.entities_known[*place].held());
+}
+
+std::uint32_t ClientReplicator::oldest_wait() const {
+  BaselineHistory& history = *state_->history;
+  std::uint32_t longest = 0;
+  for (std::size_t i = 0; i < history.entities_known.size(); ++i) {
+    const Copy& copy = history.entities_known[i];
+    if (history.entities_known.look(i).in_view && copy.waiting_since != 0 &&
+        copy.waiting_since <= history.tick()) {
+      longest = std::max(longest, history.tick() - copy.waiting_since + 1);
+    }
+  }
+  return longest;
+}
+
+void ReplicatorCounts::add(const ReplicatorCounts& other) {
+  frames += other.frames;
+  bits += other.bits;
+  whole += other.whole;
+  changed += other.changed;
+  predicted += other.predicted;
+  gone += other.gone;
+  in_parts += other.in_parts;
+  deferred += other.deferred;
+  discarded += other.discarded;
+  full_resyncs += other.full_resyncs;
+  resyncs += other.resyncs;
+  desyncs += other.desyncs;
+  longest_wait = std::max(longest_wait, other.longest_wait);
+}
+
+void ReplicatorCounts::subtract(const ReplicatorCounts& other) {
+  frames -= other.frames;
+  bits -= other.bits;
+  whole -= other.whole;
+  changed -= other.changed;
+  predicted -= other.predicted;
+  gone -= other.gone;
+  in_parts -= other.in_parts;
+  deferred -= other.deferred;
+  discarded -= other.discarded;
+  full_resyncs -= other.full_resyncs;
+  resyncs -= other.resyncs;
+  desyncs -= other.desyncs;
+}
+
+const ReplicatorCounts& ClientReplicator::counts() const {
+  State& s = *state_;
+  s.counts = s.history->counts;
+  s.counts.bits += s.head_bits;
+  s.counts.add(s.elsewhere);
+  return s.counts;
+}
+
+std::size_t ClientReplicator::memory() const {
+  const State& s = *state_;
+  return sizeof(State) + s.acks.capacity() * sizeof(std::uint32_t) +
+         s.history->memory() / s.history->replicators;
+}
+
+}  // namespace kwind::replica

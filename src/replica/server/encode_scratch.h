@@ -1,0 +1,81 @@
+// Where a viewer puts a frame together. All viewers of a world share it, one after the other, so
+// that it stays in the cache that each one's own memory leaves.
+#pragma once
+#include <algorithm>
+#include <array>
+#include <cstddef>
+#include <cstdint>
+#include <vector>
+
+#include "kwind/bits/writer.h"
+#include "replica/coding/column_row.h"
+#include "replica/coding/prefix_code.h"
+#include "replica/server/client_entities.h"
+#include "replica/server/sent_snapshots.h"
+
+namespace kwind::replica {
+
+/// The bits of a change as they were written for one client, for others that know the same states
+/// of the entity.
+struct SharedEntityBits {
+  static constexpr std::size_t kMaxBits = 128;
+  std::uint32_t tick = 0;  ///< of the change; 0: nothing here
+  KnownTicks known{};
+  std::uint64_t codes = 0;  ///< digest of the set
+  std::uint16_t mask = 0;
+  std::uint8_t bits = 0;
+  bool owner = false;
+  PrefixCode::Code symbol{};  ///< of the mask, for movers
+  std::array<std::uint64_t, kMaxBits / 64> words{};
+
+  void write(bits::Writer& out) const {
+    out.put(words[0], std::min<unsigned>(bits, 64));
+    if (bits > 64) out.put(words[1], bits - 64U);
+  }
+};
+
+/// What there is to tell of an entity.
+struct Candidate {
+  std::uint32_t id = 0;
+  std::uint32_t place = 0;  // of its copy, until copies come or go
+  Update update = Update::full;
+  bool fragmented = false;  // it goes in one: chunks of it, or `complete` the last bits
+  bool complete = false;
+  bool owner = false;
+  float urgency = 0;
+  bool mover = false;  // the client expects to hear of it
+  bool taken = false;
+  std::uint32_t tick = 0;  // of its values
+  std::uint32_t mask = 0;  // of a change
+  bool tolerant = false;   // ... of such a kind: its values are `lag` ticks old
+  std::uint32_t lag = 0;
+  // The bits of the change, if they can be shared; otherwise they stand in the scratch.
+  const SharedEntityBits* shared_bits = nullptr;
+  std::size_t begin = 0;  // of its body in the scratch, bytes
+  std::size_t bits = 0;
+  std::uint32_t rank = 0;  // among those that the client knows
+
+  // Chunks of it go, and nothing yet that makes it appear.
+  [[nodiscard]] bool in_parts() const { return fragmented && !complete; }
+  // The sections of a frame.
+  [[nodiscard]] bool is_arrival() const { return update == Update::full && !in_parts(); }
+  [[nodiscard]] bool is_other() const { return update != Update::full && !mover; }
+};
+
+/// Whom a client expects to hear of.
+struct Mover {
+  const Baseline* held = nullptr;  // by the client
+  Candidate* candidate = nullptr;  // nullptr: there is nothing to say of it
+};
+
+struct EncodeScratch {
+  std::vector<std::uint32_t> unsettled;  // places of copies
+  std::vector<Candidate> candidates;
+  std::vector<Mover> movers;
+  std::vector<Candidate*> by_urgency;
+  std::vector<Entry> entries;
+  std::vector<std::byte> bodies;
+  std::vector<std::byte> frame;  // without its head
+};
+
+}  // namespace kwind::replica

@@ -1,0 +1,463 @@
+#include "kwind/replica/interest.h"
+
+#include <algorithm>
+#include <array>
+#include <bit>
+#include <cmath>
+#include <utility>
+
+#include "kwind/core/prefetch.h"
+#include "replica/server/world_state.h"
+
+namespace kwind::replica {
+namespace {
+
+using Place = std::array<double, 3>;
+
+constexpr std::uint32_t kNowhere = 0xffffffff;
+// Cells across what can be seen from one place: more of them hold less that is too far away, fewer
+// are quicker to go through.
+constexpr double kCellsAcross = 4;
+// Cells along an axis, at most; what is further apart shares cells, and is told apart by distance.
+constexpr std::uint32_t kMaxCells = 256;
+
+}  // namespace
+
+struct Interest::State {
+  struct Kind {
+    std::vector<std::uint16_t> axes;  // columns of the place; empty: it has none
+    double enter = 0;
+    double leave = 0;
+    float weight = 1;
+    // Squared: what distances are compared with.
+    double enter_2 = 0;
+    double leave_2 = 0;
+    bool always = false;  // in view of everybody
+
+    [[nodiscard]] bool in_cells() const { return !axes.empty() && !always; }
+  };
+  struct Thing {
+    std::uint32_t cell = kNowhere;
+    std::uint32_t at = 0;  // in its cell, or in `everywhere`
+    std::uint32_t room = 0;
+    std::uint32_t spawned = 0;  // tick
+    std::uint16_t kind = 0;
+    std::uint8_t generation = 0;
+    bool there = false;
+  };
+  // What is asked of all that is near lies together.
+  struct Near {
+    Place place{};
+    std::uint32_t id = 0;
+    std::uint32_t room = 0;
+    std::uint16_t kind = 0;
+    bool flat = false;  // it has no height
+  };
+
+  struct Hit {
+    const Near* thing = nullptr;
+    double far_2 = 0;
+  };
+
+  State(const World& of, InterestOptions options_in);
+
+  [[nodiscard]] World::State& all() const { return *world->state_; }
+  [[nodiscard]] std::uint32_t cell_along(double value) const {
+    return static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(value / cell_size))) &
+           (cells_along - 1);
+  }
+  [[nodiscard]] std::uint32_t cell_of(const Place& place) const {
+    return cell_along(place[0]) * cells_along + cell_along(place[1]);
+  }
+  void consume(std::uint32_t id);
+  // For all ids that the world uses.
+  void make_room() {
+    things.resize(all().entities.size());
+    picked.resize(things.size());
+    marks.resize(things.size() / 64 + 1);
+    was_seen.resize(marks.size());
+  }
+  [[nodiscard]] Near& near_of(const Thing& thing) {
+    return (thing.cell == kNowhere ? everywhere : cells[thing.cell])[thing.at];
+  }
+  void remove(Thing& thing);
+  void catch_up();
+  [[nodiscard]] Place place_of(std::uint32_t id, const Kind& kind) const;
+
+  const World* world;
+  InterestOptions options;
+  std::vector<Kind> kinds;
+  double farthest = 0;
+  double cell_size = 1;
+  std::uint32_t cells_along = 1;
+  std::vector<std::vector<Near>> cells;
+  std::vector<Near> everywhere;
+  std::vector<Thing> things;    // by id
+  std::uint32_t refreshed = 0;  // tick
+  std::uint32_t queries = 0;
+  std::uint64_t removals = 0;  // of things that ended
+  // Where a sight puts together what it sees: by id.
+  std::vector<std::uint64_t> marks;
+  std::vector<RelevantEntity> picked;
+  std::vector<std::uint64_t> was_seen;  // before this look
+  std::vector<Hit> hits;
+};
+
+Interest::State::State(const World& of, InterestOptions options_in)
+    : world(&of), options(std::move(options_in)) {
+  make_room();
+  KWIND_ASSERT(options.enter > 0 && options.enter <= options.leave && options.update_every > 0);
+  double range = 0;
+  for (const schema::EntityInfo* info : all().info.kinds) {
+    Kind kind{{}, options.enter, options.leave, 1};
+    for (const TypeInterest& own : options.kinds) {
+      if (own.kind != info->name) continue;
+      kind.enter = own.enter.value_or(kind.enter);
+      kind.leave = std::max(own.leave.value_or(kind.leave), kind.enter);
+      kind.weight = static_cast<float>(own.weight);
+      kind.always = own.always;
+    }
+    for (std::size_t c = 0; c < info->columns.size(); ++c) {
+      const schema::ColumnInfo& column = info->columns[c];
+      const bool number = column.form == schema::ColumnForm::number && column.step > 0;
+      if (!number || info->fields[column.field].name != options.place) continue;
+      kind.axes.push_back(static_cast<std::uint16_t>(c));
+      range = std::max(range, column.step * column.last);
+    }
+    if (kind.axes.size() < 2 || kind.axes.size() > 3) kind.axes.clear();
+    kind.enter_2 = kind.enter * kind.enter;
+    kind.leave_2 = kind.leave * kind.leave;
+    if (kind.in_cells()) farthest = std::max(farthest, kind.leave);
+    kinds.push_back(std::move(kind));
+  }
+  cell_size = std::max(farthest * 2 / kCellsAcross, 1e-9);
+  const double wanted = std::min<double>(std::ceil(range / cell_size) + 1, kMaxCells);
+  cells_along = std::bit_ceil(std::max(static_cast<std::uint32_t>(wanted), 1U));
+  cells.resize(std::size_t{cells_along} * cells_along);
+}
+
+Interest::Interest(const World& world, InterestOptions options)
+    : state_(std::make_unique<State>(world, std::move(options))) {}
+Interest::Interest(Interest&&) noexcept = default;
+Interest& Interest::operator=(Interest&&) noexcept = default;
+Interest::~Interest() = default;
+
+// By what was put last, which a tolerance may not have made worth telling.
+Place Interest::State::place_of(std::uint32_t id, const Kind& kind) const {
+  const World::State::Entity& entity = all().entities[id];
+  Place place{};
+  for (std::size_t i = 0; i < kind.axes.size(); ++i) {
+    const schema::ColumnInfo& column = entity.model->info().columns[kind.axes[i]];
+    place[i] = column.zero + column.step * entity.now.numbers[kind.axes[i]];
+  }
+  return place;
+}
+
+void Interest::State::remove(Thing& thing) {
+  if (!thing.there) return;
+  std::vector<Near>& here = thing.cell == kNowhere ? everywhere : cells[thing.cell];
+  here[thing.at] = here.back();
+  things[here[thing.at].id].at = thing.at;
+  here.pop_back();
+  thing.there = false;
+}
+
+void Interest::State::consume(std::uint32_t id) {
+  Thing& thing = things[id];
+  const World::State::Brief& brief = all().briefs[id];
+  if (!brief.alive || brief.changed_at == 0) {
+    removals += thing.there ? 1 : 0;
+    return remove(thing);
+  }
+  if (thing.there && thing.generation != brief.generation) remove(thing);
+  if (!thing.there) {
+    if (thing.generation != brief.generation) thing.room = 0;
+    thing.generation = brief.generation;
+    thing.spawned = all().tick - 1;
+    thing.kind = all().entities[id].model->info().kind;
+  }
+  const Kind& kind = kinds[thing.kind];
+  const Near now{place_of(id, kind), id, thing.room, thing.kind, kind.axes.size() < 3};
+  const std::uint32_t cell = kind.in_cells() ? cell_of(now.place) : kNowhere;
+  std::vector<Near>& here = kind.in_cells() ? cells[cell] : everywhere;
+  if (thing.there && thing.cell == cell) {
+    here[thing.at] = now;
+    return;
+  }
+  remove(thing);
+  thing.cell = cell;
+  thing.at = static_cast<std::uint32_t>(here.size());
+  thing.there = true;
+  here.push_back(now);
+}
+
+// Whoever looks first in a tick pays for it; nobody can forget it.
+void Interest::State::catch_up() {
+  if (refreshed + 1 == all().tick) return;
+  make_room();
+  if (refreshed + 2 == all().tick) {
+    for (const std::uint32_t id : all().last_put) consume(id);
+    for (const std::uint32_t id : all().last_ended) consume(id);
+  } else {
+    for (std::uint32_t id = 1; id < things.size(); ++id) consume(id);
+  }
+  refreshed = all().tick - 1;
+}
+
+bool Interest::put_in_room(schema::AnyRef entity, std::uint32_t room) {
+  if (!state_->world->is_alive(entity)) return false;
+  state_->make_room();
+  State::Thing& thing = state_->things[entity.id];
+  if (thing.generation != entity.generation) state_->remove(thing);
+  thing.generation = entity.generation;
+  thing.room = room;
+  if (thing.there) state_->near_of(thing).room = room;
+  return true;
+}
+
+std::size_t Interest::memory() const {
+  const State& s = *state_;
+  std::size_t bytes = s.things.capacity() * sizeof(State::Thing) +
+                      s.cells.capacity() * sizeof(std::vector<State::Near>) +
+                      s.everywhere.capacity() * sizeof(State::Near) +
+                      (s.marks.capacity() + s.was_seen.capacity()) * sizeof(std::uint64_t) +
+                      s.hits.capacity() * sizeof(State::Hit) +
+                      s.picked.capacity() * sizeof(RelevantEntity);
+  for (const auto& cell : s.cells) bytes += cell.capacity() * sizeof(State::Near);
+  return bytes;
+}
+
+struct InterestQuery::State {
+  explicit State(Interest::State& of)
+      : interest(&of), turn(of.queries++), revision(++of.all().views) {}
+
+  struct Reach;
+
+  void update_now();
+  void keep_alive();
+  [[nodiscard]] bool shows(const Interest::State::Near& near) const;
+  void add_near(std::uint32_t looked_before);
+  void take_near(const std::vector<Interest::State::Near>& cell);
+  // Of the same entity picked twice the later stands.
+  void pick(const RelevantEntity& one) {
+    interest->marks[one.id / 64] |= std::uint64_t{1} << one.id % 64;
+    interest->picked[one.id] = one;
+  }
+
+  Interest::State* interest;
+  std::uint32_t turn;
+  std::optional<Place> eye;
+  schema::AnyRef follows{};  // id 0: nobody
+  std::vector<schema::AnyRef> owned;
+  std::vector<std::uint32_t> rooms;
+  std::function<bool(schema::AnyRef)> filter;
+  bool changed = true;
+  std::uint32_t looked = 0;  // tick
+  std::uint64_t removals = 0;
+  std::uint64_t revision;
+  std::uint32_t looks = 0;  // that found the same
+  std::vector<RelevantEntity> seen;
+  std::vector<RelevantEntity> before;
+};
+
+InterestQuery::InterestQuery(Interest& interest)
+    : state_(std::make_unique<State>(*interest.state_)) {}
+InterestQuery::~InterestQuery() = default;
+
+void InterestQuery::set_origin(double x, double y, double z) {
+  if (!state_->eye) state_->changed = true;
+  state_->eye = Place{x, y, z};
+  if (std::isnan(x + y + z)) state_->eye.reset();
+  state_->follows = {};
+}
+void InterestQuery::set_origin(schema::AnyRef entity) {
+  state_->follows = entity;
+  state_->changed = true;
+}
+void InterestQuery::own(schema::AnyRef entity) {
+  disown(entity);
+  state_->owned.push_back(entity);
+}
+void InterestQuery::disown(schema::AnyRef entity) {
+  std::erase_if(state_->owned, [&](const schema::AnyRef& each) {
+    return each.id == entity.id && each.generation == entity.generation;
+  });
+  state_->changed = true;
+}
+void InterestQuery::enter_room(std::uint32_t room) {
+  leave_room(room);
+  state_->rooms.push_back(room);
+}
+void InterestQuery::leave_room(std::uint32_t room) {
+  std::erase(state_->rooms, room);
+  state_->changed = true;
+}
+void InterestQuery::set_filter(std::function<bool(schema::AnyRef)> filter) {
+  state_->filter = std::move(filter);
+  state_->changed = true;
+}
+
+bool InterestQuery::State::shows(const Interest::State::Near& near) const {
+  if (near.room != 0 && std::find(rooms.begin(), rooms.end(), near.room) == rooms.end()) {
+    return false;
+  }
+  return !filter || filter(schema::AnyRef{near.id, interest->things[near.id].generation});
+}
+
+// Cells that what can be seen from a place may lie in, along an axis.
+struct InterestQuery::State::Reach {
+  Reach(const Interest::State& in, double eye)
+      : first(cell_at(in, eye - in.farthest)),
+        count(cell_at(in, eye + in.farthest) - first + 1),
+        whole(count >= in.cells_along),
+        from_first(eye - static_cast<double>(first) * in.cell_size),
+        cell_size(in.cell_size) {
+    if (whole) count = in.cells_along;
+  }
+  // So far away that nothing is near.
+  static std::int64_t cell_at(const Interest::State& in, double value) {
+    constexpr double kNowhereNear = 1e12;
+    return static_cast<std::int64_t>(
+        std::clamp(std::floor(value / in.cell_size), -kNowhereNear, kNowhereNear));
+  }
+  // Of the eye from the nearest that the i-th of these cells holds, squared. What lies in it
+  // because cells are shared is even further away.
+  [[nodiscard]] double distance_2(std::int64_t i) const {
+    const double begin = static_cast<double>(i) * cell_size - from_first;
+    const double far = whole ? 0 : std::max({begin, -(begin + cell_size), 0.0});
+    return far * far;
+  }
+
+  std::int64_t first;
+  std::int64_t count;
+  bool whole;  // all cells that there are
+  double from_first;
+  double cell_size;
+};
+
+void InterestQuery::State::take_near(const std::vector<Interest::State::Near>& cell) {
+  Interest::State& in = *interest;
+  if (in.hits.size() < cell.size()) in.hits.resize(cell.size());
+  const auto [eye_x, eye_y, eye_z] = *eye;
+  // All of those that are near first: half of them are not, and no processor foresees which.
+  std::size_t hits = 0;
+  for (const Interest::State::Near& thing : cell) {
+    const double way_x = thing.place[0] - eye_x;
+    const double way_y = thing.place[1] - eye_y;
+    const double way_z = thing.flat ? 0 : thing.place[2] - eye_z;
+    const double far_2 = way_x * way_x + way_y * way_y + way_z * way_z;
+    in.hits[hits] = {&thing, far_2};
+    hits += far_2 <= in.kinds[thing.kind].leave_2 ? 1 : 0;
+  }
+  for (std::size_t i = 0; i < hits; ++i) {
+    const auto& [thing, far_2] = in.hits[i];
+    const Interest::State::Kind& kind = in.kinds[thing->kind];
+    if (far_2 > kind.enter_2 && (in.was_seen[thing->id / 64] >> thing->id % 64 & 1) == 0) continue;
+    if ((thing->room != 0 || filter) && !shows(*thing)) continue;
+    // Four times as much close by as at the border.
+    constexpr double kNearer = 3;
+    const double near = 1 - far_2 / kind.leave_2;
+    pick({thing->id, false, kind.weight * static_cast<float>(1 + kNearer * near)});
+  }
+}
+
+void InterestQuery::State::add_near(std::uint32_t looked_before) {
+  Interest::State& in = *interest;
+  for (const RelevantEntity& each : before) {
+    if (in.things[each.id].spawned > looked_before) continue;  // its predecessor was seen
+    in.was_seen[each.id / 64] |= std::uint64_t{1} << each.id % 64;
+  }
+  const Reach along_x(in, (*eye)[0]);
+  const Reach along_y(in, (*eye)[1]);
+  const std::uint32_t wrap = in.cells_along - 1;
+  const auto place_of = [&](const Reach& reach, std::int64_t i) {
+    return static_cast<std::uint32_t>(reach.first + i) & wrap;
+  };
+  for (std::int64_t x = 0; x < along_x.count; ++x) {
+    for (std::int64_t y = 0; y < along_y.count; ++y) {
+      if (along_x.distance_2(x) + along_y.distance_2(y) > in.farthest * in.farthest) continue;
+      const std::uint32_t cell = place_of(along_x, x) * in.cells_along + place_of(along_y, y);
+      take_near(in.cells[cell]);
+    }
+  }
+  for (const RelevantEntity& each : before) in.was_seen[each.id / 64] = 0;
+}
+
+void InterestQuery::State::update_now() {
+  const Interest::State& in = *interest;
+  std::swap(seen, before);
+  seen.clear();
+  changed = false;
+  const std::uint32_t looked_before = std::exchange(looked, in.refreshed);
+  removals = in.removals;
+  if (follows.id != 0 && follows.id < in.things.size()) {
+    const Interest::State::Thing& thing = in.things[follows.id];
+    const bool placed = thing.there && !in.kinds[thing.kind].axes.empty();
+    if (placed && thing.generation == follows.generation) eye = interest->near_of(thing).place;
+  }
+  if (eye) add_near(looked_before);
+  for (const Interest::State::Near& each : in.everywhere) {
+    if (shows(each)) pick({each.id, false, in.kinds[each.kind].weight});
+  }
+  for (const schema::AnyRef& mine : owned) {
+    if (mine.id >= in.things.size()) continue;
+    const Interest::State::Thing& thing = in.things[mine.id];
+    constexpr float kOwn = 8;
+    if (thing.there && thing.generation == mine.generation) pick({mine.id, true, kOwn});
+  }
+  for (std::size_t word = 0; word < in.marks.size(); ++word) {
+    for (std::uint64_t left = std::exchange(interest->marks[word], 0); left != 0;
+         left &= left - 1) {
+      seen.push_back(in.picked[word * 64 + static_cast<std::size_t>(std::countr_zero(left))]);
+    }
+  }
+  // Who asks has to go through all of them: not for weights alone, or not each time.
+  const bool same = std::equal(seen.begin(), seen.end(), before.begin(), before.end(),
+                               [](const RelevantEntity& a, const RelevantEntity& b) {
+                                 return a.id == b.id && a.owner == b.owner;
+                               });
+  constexpr std::uint32_t kWeightsEvery = 4;  // looks
+  if (!same || ++looks % kWeightsEvery == 0) revision = ++interest->all().views;
+}
+
+void InterestQuery::State::keep_alive() {
+  if (std::exchange(removals, interest->removals) == interest->removals) return;
+  revision = ++interest->all().views;
+  std::erase_if(seen, [&](const RelevantEntity& each) { return !interest->things[each.id].there; });
+}
+
+std::span<const RelevantEntity> InterestQuery::look() {
+  State& s = *state_;
+  s.interest->catch_up();
+  const std::uint32_t tick = s.interest->refreshed;
+  const std::uint32_t every = s.interest->options.update_every;
+  if (!s.changed && s.looked == tick) return s.seen;  // whoever looks, too
+  if (s.changed || tick - s.looked >= every || (tick + s.turn) % every == 0) {
+    s.update_now();
+  } else {
+    s.keep_alive();
+  }
+  return s.seen;
+}
+
+void InterestQuery::prefetch() const {
+  kwind::prefetch(state_.get(), sizeof(State));
+}
+
+std::span<const RelevantEntity> InterestQuery::update_now() {
+  state_->interest->catch_up();
+  state_->update_now();
+  return state_->seen;
+}
+
+std::uint64_t InterestQuery::revision() const {
+  return state_->revision;
+}
+
+std::size_t InterestQuery::memory() const {
+  const State& s = *state_;
+  return sizeof(State) + (s.seen.capacity() + s.before.capacity()) * sizeof(RelevantEntity) +
+         s.owned.capacity() * sizeof(schema::AnyRef) + s.rooms.capacity() * 4;
+}
+
+}  // namespace kwind::replica

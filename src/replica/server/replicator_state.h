@@ -1,0 +1,76 @@
+// What a viewer has for itself: its place on a course, what it heard since the last frame, and its
+// client's inputs. One thread.
+#pragma once
+#include <array>
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <utility>
+#include <vector>
+
+#include "kwind/replica/client_replicator.h"
+#include "replica/coding/desync_report.h"
+#include "replica/coding/snapshot_head.h"
+#include "replica/server/shared_histories.h"
+
+namespace kwind::replica {
+
+struct ClientReplicator::State {
+  State(World::State& world, const ReplicatorOptions& options)
+      : histories(histories_of(world)), history(&histories->enter(world, options)) {}
+  State(const State&) = delete;
+  State& operator=(const State&) = delete;
+  ~State() { histories->leave(*history); }
+
+  static constexpr std::size_t kHotBytes = 2 * kCacheLineBytes;
+
+  std::shared_ptr<SharedHistories> histories;
+  BaselineHistory* history;
+  std::vector<std::uint32_t> acks;  // frames heard to have arrived since the last was made
+  InterestQuery* query = nullptr;   // that is asked in each tick
+  std::uint32_t input = 0;
+  bool any_input = false;
+  Room room;
+  std::uint64_t head_bits = 0;  // sent so far
+  ReplicatorCounts elsewhere;   // before it joined its course, less what that counted before
+  ReplicatorCounts counts;      // scratch of ClientReplicator::counts()
+  std::function<void(const Desync&)> desync_handler;
+  std::uint32_t reported_at = 0;      // tick in which a report was heard last; 0: never
+  std::uint32_t reported_digest = 0;  // frame of the digest that it was about
+  std::uint32_t resynced_at = 0;      // tick of the last full resync that a client asked for
+  // SnapshotMark::input of frames sent.
+  std::array<std::uint32_t, 2 * std::size_t{kFrameWindow}> inputs{};
+
+  // To be changed.
+  BaselineHistory& own() {
+    if (history->is_shared()) history = &histories->part(*history);
+    return *history;
+  }
+  // Where others are with whom it is in step again.
+  void rejoin();
+  // Writes a frame of its own course; fills in the step that this is, if there is one, and whether
+  // others may take it.
+  std::optional<std::uint64_t> tell(bits::Writer& out, Step* made, bool& whole);
+  // The field of an entity in which a client's report differs from what it was told; nothing if
+  // none does, or it cannot be told. `fits`: whether the report has the entity's columns.
+  std::optional<std::string_view> differing_field(const DesyncedEntity& each, bool& fits);
+  // As another did. Nothing if there is no room for its frame.
+  std::optional<std::uint64_t> follow(const Step& step, bits::Writer& out);
+
+ private:
+  static std::shared_ptr<SharedHistories> histories_of(World::State& world) {
+    if (world.histories == nullptr) world.histories = std::make_shared<SharedHistories>();
+    return world.histories;
+  }
+  struct Head {
+    std::array<std::byte, 32> bytes{};  // more than any takes
+    std::size_t bits = 0;
+    std::uint32_t input = 0;
+  };
+  [[nodiscard]] Head head_of(const SnapshotHead& heading) const;
+  void send(bits::Writer& out, const SnapshotHead& heading, const Head& head,
+            std::span<const std::byte> body, std::size_t bits);
+};
+
+}  // namespace kwind::replica

@@ -1,0 +1,171 @@
+// Of all that a viewer could tell, what goes into a frame of so much room.
+#include <algorithm>
+#include <bit>
+#include <utility>
+
+#include "replica/coding/snapshot_head.h"
+#include "replica/server/baseline_history.h"
+
+namespace kwind::replica {
+namespace {
+
+// The fewest bits in which one can be told at all.
+constexpr std::size_t kMinBits = 4;
+
+}  // namespace
+
+// What it holds may be gone, or not wanted any more. While its last bits are under way they may
+// still make it appear.
+void BaselineHistory::cancel_unneeded_fragments() {
+  if (fragmented.id == 0 || fragmented.completing != 0) return;
+  const auto place = entities_known.find(fragmented.id);
+  if (!place || !entities_known.look(*place).in_view || !all().briefs[fragmented.id].alive ||
+      !is_packed(*place)) {
+    fragmented.clear();
+  }
+}
+
+// The most urgent of those that no frame of late had the room for goes in parts.
+void BaselineHistory::fragment_largest_pending(std::size_t roomiest) {
+  if (fragmented.id != 0) return;
+  Candidate* found = nullptr;
+  for (Candidate& each : candidates) {
+    if (each.update == Update::despawn || each.bits <= roomiest || each.bits < 2 * kFragmentBits)
+      continue;
+    if (found == nullptr || each.urgency > found->urgency) found = &each;
+  }
+  if (found == nullptr) return;
+  Candidate& each = *found;
+  if (each.update == Update::delta) {
+    each.update = Update::full;
+    each.mover = false;
+    add_body(each);
+  }
+  fragmented.pack(std::span(bodies).subspan(each.begin), each.bits);
+  fragmented.id = each.id;
+  fragmented.generation = all().briefs[each.id].generation;
+  fragmented.owner = each.owner;
+  fragmented.packed_at = tick();
+  fragmented.tick = each.tick;
+  fragmented.values = values_of(each.id, each.owner);
+  each.fragmented = true;
+}
+
+// Leaves those that could fit at all, the most urgent. Whether there are more.
+bool BaselineHistory::narrow(std::size_t room) {
+  const std::size_t max = room / kMinBits + 1;
+  if (candidates.size() <= max) return false;
+  const auto end = candidates.begin() + static_cast<std::ptrdiff_t>(max);
+  std::nth_element(candidates.begin(), end, candidates.end(),
+                   [](const Candidate& a, const Candidate& b) {
+                     return a.urgency != b.urgency ? a.urgency > b.urgency : a.id < b.id;
+                   });
+  counts.deferred += candidates.size() - max;
+  candidates.erase(end, candidates.end());
+  std::sort(candidates.begin(), candidates.end(),
+            [](const Candidate& a, const Candidate& b) { return a.id < b.id; });
+  return true;
+}
+
+// What says whose bodies are in the frame takes so many bits, for those that are taken.
+std::size_t BaselineHistory::bits_of_places() const {
+  std::size_t bits = 0;
+  std::uint32_t rank = 0;
+  for (const Standing standing : {Standing::restless, Standing::still}) {
+    for (const Candidate& each : candidates) {
+      if (!each.taken || !each.is_other()) continue;
+      if (entities_known.standing(each.place) != standing) continue;
+      bits += 1 + bits::count_bits(each.rank - std::exchange(rank, each.rank + 1), kRankOrder);
+    }
+  }
+  std::uint32_t id = 0;
+  for (const Candidate& each : candidates) {
+    if (!each.taken || !each.is_arrival()) continue;
+    bits += 2 + bits::count_bits(each.id - std::exchange(id, each.id) - 1, kIdOrder);
+  }
+  return bits;
+}
+
+std::size_t BaselineHistory::size_of(const Candidate& each) const {
+  // What says whose body it is, at most.
+  const std::size_t id_bits =
+      2 * std::bit_width(entities_known.size() + all().entities.size()) + kIdOrder;
+  const std::size_t body = each.update == Update::despawn ? PrefixCode::kLongest : each.bits;
+  return body + (each.mover ? 0 : id_bits + 1);
+}
+
+// Whether choose() would take all candidates. Their bodies are written to find out.
+bool BaselineHistory::fit_all(std::size_t room) {
+  write_bodies();
+  std::size_t wanted = 0;
+  for (const Candidate& each : candidates) {
+    if (each.in_parts()) return false;
+    wanted += size_of(each);
+  }
+  return wanted <= room;
+}
+
+// Those that waited longest, as many as fit; returns how many. One that does not fit leaves room to
+// smaller ones; chunks of a parcel take what they find.
+std::size_t BaselineHistory::choose(std::size_t room) {
+  constexpr std::size_t kRunBits = kFragmentedNumberBits + 48;  // what comes before chunks, at most
+  const auto body_of = [](const Candidate& each) {
+    return each.update == Update::despawn ? PrefixCode::kLongest : each.bits;
+  };
+  Candidate* in_parts = nullptr;
+  std::size_t wanted = 0;
+  for (Candidate& each : candidates) {
+    if (each.in_parts()) {
+      in_parts = &each;
+    } else {
+      wanted += size_of(each);
+    }
+  }
+  const auto take_chunks = [&](std::size_t max) {
+    if (max < kRunBits + kFragmentBits) return;
+    const FragmentRun run = fragmented.waiting((max - kRunBits) / kFragmentBits);
+    in_parts->taken = true;
+    in_parts->bits = kRunBits + run.count * kFragmentBits;
+  };
+  std::size_t taken = 0;
+  if (wanted <= room) {
+    for (Candidate& each : candidates) each.taken = &each != in_parts;
+    taken = candidates.size() - (in_parts != nullptr ? 1 : 0);
+    room -= wanted;
+  } else {
+    by_urgency.clear();
+    for (Candidate& each : candidates) by_urgency.push_back(&each);
+    std::sort(by_urgency.begin(), by_urgency.end(), [](const Candidate* a, const Candidate* b) {
+      return a->urgency != b->urgency ? a->urgency > b->urgency : a->id < b->id;
+    });
+    const std::size_t half = std::max(room / 2, kRunBits + kFragmentBits);
+    // Places among many take fewer bits than they may: what that leaves is given out, too.
+    std::size_t bodies_taken = 0;
+    std::size_t left = room;
+    for (std::size_t before = candidates.size(); before != taken;) {
+      before = taken;
+      for (Candidate* const each : by_urgency) {
+        if (each->taken) continue;
+        if (each == in_parts) {
+          take_chunks(std::min(left, half));
+          if (in_parts->taken) left -= in_parts->bits;
+          continue;
+        }
+        const std::size_t size = size_of(*each);
+        if (size > left) continue;
+        left -= size;
+        bodies_taken += body_of(*each);
+        each->taken = true;
+        ++taken;
+      }
+      const bool chunks = in_parts != nullptr && in_parts->taken;
+      left = room - bodies_taken - bits_of_places() - (chunks ? in_parts->bits : 0);
+    }
+    room = left + (in_parts != nullptr && in_parts->taken ? in_parts->bits : 0);
+  }
+  if (in_parts == nullptr) return taken;
+  take_chunks(room);
+  return taken + (in_parts->taken ? 1 : 0);
+}
+
+}  // namespace kwind::replica

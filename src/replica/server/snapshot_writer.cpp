@@ -1,0 +1,349 @@
+// The bits of a viewer's frame. docs/state-format.md has all of them.
+#include <algorithm>
+#include <utility>
+#include <vector>
+
+#include "replica/coding/delta_codec.h"
+#include "replica/coding/snapshot_head.h"
+#include "replica/coding/state_digest.h"
+#include "replica/server/baseline_history.h"
+
+namespace kwind::replica {
+
+// The states of an entity that the client is taken to have and that the world still remembers,
+// newest first. Only what is not too old counts beyond the first: the client forgets, too.
+std::size_t BaselineHistory::states_known(std::uint32_t id, const Baseline& held,
+                                          KnownStates& known) const {
+  const Rows& history = *all().entities[id].history;
+  std::size_t count = 0;
+  for (const std::uint32_t at : held.ticks) {
+    if (at == 0 || (count > 0 && tick() - at > kLongestMemory)) break;
+    const auto row = history.at_or_before(at);
+    if (!row) break;
+    known[count++] = {at, history.row(*row)};
+  }
+  return count;
+}
+
+void BaselineHistory::write_symbol(bits::Writer& out, const Baseline& held, bool mover,
+                                   std::size_t symbol) {
+  alphabet_of(held, mover).write(out, symbol);
+  if (symbol_counts == nullptr) return;
+  SymbolCounts::Kind& kind = symbol_counts->kinds()[held.kind];
+  ++(mover ? kind.movers : kind.others)[age_of(tick() - held.ticks[0])][symbol];
+}
+
+void BaselineHistory::write_nothing(bits::Writer& out, const Baseline& held) {
+  if (symbol_counts != nullptr) return write_symbol(out, held, true, masks_of(held));
+  codes_of(held).nothing[age_of(tick() - held.ticks[0])].write(out);
+}
+
+void BaselineHistory::write_whole_body(bits::Writer& out, Candidate& each) const {
+  const World::State::Entity& entity = all().entities[each.id];
+  const EntityModel& model = *entity.model;
+  out.put(all().briefs[each.id].generation, kGenerationBits);
+  out.put(model.info().kind, bits::bits_for(all().models.size()));
+  out.put_bool(each.owner);
+  each.tick = tick();
+  if (model.tolerant()) {
+    const std::uint32_t lag = std::min(tick() - entity.history->newest_tick(), kMaxTickLag);
+    out.put_count(lag, kTickLagOrder);
+    each.tick -= lag;
+  }
+  write_whole(out, model, entity.history->newest(), {each.owner});
+}
+
+// The bits of a change are found, or made and kept for others. False if they are too many for that.
+bool BaselineHistory::share_change(Candidate& each) {
+  const Baseline& held = entities_known[each.place].held();
+  const EntityModel& model = all().models[held.kind];
+  each.tick = tick();
+  each.tolerant = model.tolerant();
+  if (each.tolerant) {
+    each.lag = std::min(tick() - all().entities[each.id].history->newest_tick(), kMaxTickLag);
+    each.tick -= each.lag;
+  }
+  // What is too old counts for nothing.
+  const auto known_tick = [&](std::size_t i) {
+    return i == 0 || tick() - held.ticks[i] <= kLongestMemory ? held.ticks[i] : 0;
+  };
+  SharedEntityBits& shared_bits = all().shared_bits_of(each.id, known_tick(0), known_tick(1));
+  bool there = shared_bits.tick == each.tick && shared_bits.owner == each.owner &&
+               shared_bits.codes == codes->digest();
+  for (std::size_t i = 0; i < kKnownStates; ++i)
+    there = there && shared_bits.known[i] == known_tick(i);
+  ++(there ? all().shared_bits.shared : all().shared_bits.written);
+  if (!there) {
+    KnownStates known;
+    const Basis basis = basis_of(each, known);
+    const Row row = all().entities[each.id].history->newest();
+    each.mask = mask_of(basis, row);
+    std::array<std::byte, SharedEntityBits::kMaxBits / 8> body{};
+    bits::Writer out(body);
+    write_change(out, basis, row, each.mask, nullptr);
+    if (!out.ok()) return false;
+    out.finish();
+    shared_bits = {each.tick,
+                   {known_tick(0), known_tick(1), known_tick(2), known_tick(3)},
+                   codes->digest(),
+                   static_cast<std::uint16_t>(each.mask),
+                   static_cast<std::uint8_t>(out.bit_count()),
+                   each.owner,
+                   alphabet_of(held, true).code(each.mask),
+                   {}};
+    bits::Reader words(body, body.size() * 8);
+    for (std::uint64_t& word : shared_bits.words) word = words.get(64);
+  }
+  each.mask = shared_bits.mask;
+  each.shared_bits = &shared_bits;
+  each.bits = shared_bits.bits;
+  each.bits += each.mover ? shared_bits.symbol.bits : alphabet_of(held, false).bits(each.mask);
+  if (each.tolerant) each.bits += bits::count_bits(each.lag, kTickLagOrder);
+  return true;
+}
+
+Basis BaselineHistory::basis_of(const Candidate& each, KnownStates& known) const {
+  const Baseline& held = entities_known[each.place].held();
+  const std::size_t count = states_known(each.id, held, known);
+  return {all().models[held.kind],
+          codes_of(held),
+          std::span(known).first(count),
+          each.tick,
+          {each.owner}};
+}
+
+void BaselineHistory::write_change_body(bits::Writer& out, const Candidate& each) {
+  // Who counts symbols has to see them.
+  const bool shared = each.shared_bits != nullptr && symbol_counts == nullptr;
+  const Baseline& held = entities_known[each.place].held();
+  if (shared && each.mover) {
+    each.shared_bits->symbol.write(out);
+  } else {
+    write_symbol(out, held, each.mover, each.mask);
+  }
+  if (each.tolerant) out.put_count(each.lag, kTickLagOrder);
+  if (shared) return each.shared_bits->write(out);
+  KnownStates known;
+  write_change(out, basis_of(each, known), all().entities[each.id].history->newest(), each.mask,
+               symbol_counts != nullptr ? &symbol_counts->kinds()[held.kind] : nullptr);
+}
+
+void BaselineHistory::write_last_fragment(bits::Writer& out, Candidate& each) const {
+  out.put(fragmented.number, kFragmentedNumberBits);
+  out.put_count(fragmented.chunks(), kFragmentOrder);
+  out.put_count(tick() - fragmented.packed_at, kFragmentedLagOrder);
+  out.put(fragmented.rest_bits(), kRestBits);
+  fragmented.write_rest(out);
+  each.tick = fragmented.tick;
+}
+
+// At a byte of its own, to be copied behind whatever comes before it in the frame.
+void BaselineHistory::add_body(Candidate& each) {
+  if (each.update == Update::delta && share_change(each) && symbol_counts == nullptr) return;
+  for (;;) {
+    bits::Writer out(std::span<std::byte>(bodies).subspan(bodies_end));
+    if (each.complete) {
+      write_last_fragment(out, each);
+    } else if (each.update == Update::full) {
+      write_whole_body(out, each);
+    } else {
+      write_change_body(out, each);
+    }
+    each.bits = out.bit_count();
+    if (out.ok()) {
+      out.finish();
+      break;
+    }
+    bodies.resize(std::max<std::size_t>(1024, bodies.size() * 2));
+  }
+  each.begin = bodies_end;
+  bodies_end += bits::bytes_for(each.bits);
+}
+
+void BaselineHistory::write_bodies() {
+  bodies_end = 0;
+  for (Candidate& each : candidates) {
+    if (each.update != Update::despawn && !each.in_parts()) add_body(each);
+  }
+}
+
+// Finds those whom the client expects to hear of. Returns the bits that it takes to say that there
+// is nothing to say of them: of those that have no change, and of those that have one, should it
+// find no room.
+BaselineHistory::MoverBits BaselineHistory::mark_movers(const Sent& named) {
+  movers.clear();
+  MoverBits bits;
+  auto candidate = candidates.begin();
+  for (const Entry& entry : sent.entries(named)) {
+    if (entry.update == Update::despawn) continue;
+    while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
+    const auto place = entities_known.find(entry.place, entry.id);
+    KWIND_ASSERT(place && entities_known[*place].held().known);
+    const Baseline& held = entities_known[*place].held();
+    Mover mover{&held, nullptr};
+    if (candidate != candidates.end() && candidate->id == entry.id) {
+      candidate->mover = candidate->update != Update::full;
+      mover.candidate = &*candidate;
+    }
+    movers.push_back(mover);
+    const bool changed = mover.candidate != nullptr && mover.candidate->mover;
+    (changed ? bits.changed : bits.unchanged) +=
+        codes_of(held).nothing[age_of(tick() - held.ticks[0])].bits;
+  }
+  return bits;
+}
+
+// Places of all that are not movers among those that the client knows: first those that changed
+// since they appeared, then the others.
+void BaselineHistory::rank(std::span<const Entry> sent_before) {
+  std::uint32_t restless = 0;
+  std::uint32_t still = 0;
+  auto candidate = candidates.begin();
+  auto mover = sent_before.begin();
+  for (std::size_t i = 0; i < entities_known.size(); ++i) {
+    const Standing standing = entities_known.standing(i);
+    if (standing == Standing::unknown) continue;
+    const std::uint32_t id = entities_known.id(i);
+    while (mover != sent_before.end() && mover->id < id) ++mover;
+    if (mover != sent_before.end() && mover->id == id && mover->update != Update::despawn) continue;
+    std::uint32_t& rank = standing == Standing::restless ? restless : still;
+    while (candidate != candidates.end() && candidate->id < id) ++candidate;
+    if (candidate != candidates.end() && candidate->id == id) candidate->rank = rank;
+    ++rank;
+  }
+  for (Candidate& each : candidates) {
+    if (!each.is_other()) continue;
+    if (entities_known.standing(each.place) == Standing::still) each.rank += restless;
+  }
+}
+
+// Notes what a frame says.
+void BaselineHistory::tell(const SnapshotMark& mark) {
+  entries.clear();
+  for (const Candidate& each : candidates) {
+    if (each.taken && !each.in_parts()) tell(mark, each);
+  }
+}
+
+void BaselineHistory::tell(const SnapshotMark& mark, const Candidate& each) {
+  const std::uint8_t generation = all().briefs[each.id].generation;
+  const std::uint16_t kind = all().briefs[each.id].kind;
+  std::uint32_t share = 0;
+  if (each.update != Update::despawn) {
+    const std::uint32_t values = each.complete ? fragmented.values : values_of(each.id, each.owner);
+    share = share_of(values, each.id, generation, each.owner, each.tick);
+  }
+  entries.push_back(
+      {each.id, each.tick, kind, generation, each.update, each.owner, share, each.place});
+  Copy& copy = entities_known[each.place];
+  // What changed since it was packed is still to be told.
+  const std::uint32_t upto = each.complete ? fragmented.packed_at : mark.tick;
+  if (each.complete) {
+    fragmented.completing = mark.frame;
+    ++counts.in_parts;
+  }
+  copy.sent_tick = upto;
+  copy.sent_frame = mark.frame;
+  copy.sent_generation = generation;
+  copy.sent_owner = each.owner;
+  copy.sent_gone = each.update == Update::despawn;
+  if (copy.sent_gone) copy.despawn_snapshot = mark.frame;
+  if (each.update == Update::full) {
+    ++copy.wholes[each.owner ? 1 : 0];
+    count_who_knows(each.place);
+  }
+  entities_known.settled(each.place) = upto;
+  if (copy.waiting_since != 0) {
+    counts.longest_wait = std::max(counts.longest_wait, mark.tick - copy.waiting_since);
+  }
+  copy.waiting_since = 0;
+  switch (each.update) {
+    case Update::full: ++counts.whole; break;
+    case Update::delta: ++(each.mover && each.mask == 0 ? counts.predicted : counts.changed); break;
+    case Update::despawn: ++counts.gone; break;
+  }
+}
+
+void BaselineHistory::write_body(bits::Writer& out, const Candidate& each) {
+  if (each.shared_bits != nullptr && symbol_counts == nullptr) return write_change_body(out, each);
+  out.put_bits(std::span(bodies).subspan(each.begin), each.bits);
+}
+
+void BaselineHistory::write_movers(bits::Writer& out) {
+  for (const Mover& mover : movers) {
+    const Candidate* const candidate = mover.candidate;
+    if (candidate == nullptr || !candidate->mover || !candidate->taken) {
+      write_nothing(out, *mover.held);
+    } else if (candidate->update == Update::despawn) {
+      write_symbol(out, *mover.held, true, masks_of(*mover.held) + 1);
+    } else {
+      write_body(out, *candidate);
+    }
+  }
+}
+
+void BaselineHistory::write_others(bits::Writer& out) {
+  std::uint32_t rank = 0;
+  for (const Standing standing : {Standing::restless, Standing::still}) {
+    for (const Candidate& each : candidates) {
+      if (!each.taken || !each.is_other()) continue;
+      if (entities_known.standing(each.place) != standing) continue;
+      if (rank > 0) out.put_bool(true);
+      out.put_count(each.rank - rank, kRankOrder);
+      rank = each.rank + 1;
+      if (each.update == Update::despawn) {
+        const Baseline& held = entities_known[each.place].held();
+        write_symbol(out, held, false, masks_of(held));
+      } else {
+        write_body(out, each);
+      }
+    }
+  }
+  out.put_bool(false);
+}
+
+void BaselineHistory::write_arrivals(bits::Writer& out, bool with_parts) {
+  std::uint32_t id = 0;
+  for (const Candidate& each : candidates) {
+    if (!each.taken || !each.is_arrival()) continue;
+    if (id > 0) out.put_bool(true);
+    out.put_count(each.id - id - 1, kIdOrder);
+    id = each.id;
+    if (with_parts) out.put_bool(each.complete);
+    write_body(out, each);
+  }
+  out.put_bool(false);
+}
+
+// Chunks of the parcel, as many as choose() found the room for.
+FragmentRun BaselineHistory::write_parts(bits::Writer& out) {
+  FragmentRun run;
+  for (const Candidate& each : candidates) {
+    if (each.taken && each.in_parts()) run = fragmented.waiting(each.bits / kFragmentBits);
+  }
+  out.put_count(run.count, kFragmentsOrder);
+  if (run.count == 0) return run;
+  out.put(run.number, kFragmentedNumberBits);
+  out.put_count(run.first, kFragmentOrder);
+  fragmented.write(out, run);
+  fragmented.send(run);
+  return run;
+}
+
+std::uint32_t BaselineHistory::values_of(std::uint32_t id, bool owner) const {
+  const World::State::Entity& entity = all().entities[id];
+  if (!owner || !entity.model->owner_has_more()) return all().briefs[id].values;
+  return digest_of(*entity.model, entity.history->newest(), true);
+}
+
+// Of all that the client has as of `base`, the frame that the next one builds on, if it is time for
+// one.
+std::optional<std::uint32_t> BaselineHistory::digest(std::uint32_t base) const {
+  if (options.digest_every == 0 || base == 0 || last_frame + 1 - digested < options.digest_every) {
+    return std::nullopt;
+  }
+  const auto sum = entities_known.sum_of_shares();
+  return sum ? std::optional(digest_of_sum(*sum)) : std::nullopt;
+}
+
+}  // namespace kwind::replica

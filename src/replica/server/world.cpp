@@ -1,0 +1,200 @@
+#include "kwind/replica/world.h"
+
+#include <algorithm>
+#include <utility>
+
+#include "replica/coding/state_digest.h"
+#include "replica/server/world_state.h"
+
+namespace kwind::replica {
+namespace {
+
+constexpr std::size_t kScratchBytes = std::size_t{64} * 1024;
+
+}  // namespace
+
+World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions options_in)
+    : info(entities_in),
+      options(std::move(options_in)),
+      entities(1),
+      briefs(1),
+      shared_entity_bits(1),
+      ids(std::make_shared<EntityIds>(info.up_to, options.reuse_after_ticks)),
+      value_bits(kScratchBytes) {
+  KWIND_ASSERT(options.ticks_per_second > 0);
+  if (options.codes == nullptr) options.codes = built_in_codes(info);
+  for (const schema::EntityInfo* kind : info.kinds)
+    models.emplace_back(*kind, options.ticks_per_second);
+}
+
+World::World(const schema::EntitiesInfo& entities, WorldOptions options)
+    : state_(std::make_unique<State>(entities, std::move(options))) {}
+World::World(World&&) noexcept = default;
+World& World::operator=(World&&) noexcept = default;
+World::~World() = default;
+
+std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info) {
+  State& s = *state_;
+  KWIND_ASSERT(info.kind < s.models.size() && s.info.kinds[info.kind] == &info);
+  const auto taken = s.ids->take(s.tick);
+  if (!taken) return std::nullopt;
+  const std::uint32_t id = *taken;
+  if (id == s.entities.size()) {
+    s.entities.emplace_back();
+    s.briefs.emplace_back();
+    s.shared_entity_bits.emplace_back();
+  }
+  State::Entity& entity = s.entities[id];
+  const EntityModel& model = s.models[info.kind];
+  entity.model = &model;
+  entity.put = false;
+  State::Brief& brief = s.briefs[id];
+  brief = {0,
+           0,
+           0,
+           info.kind,
+           static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations),
+           true};
+  entity.now.numbers.assign(model.columns(), 0);
+  entity.now.varying.assign(model.varying(), nullptr);
+  entity.history.emplace(model.columns(), model.varying(), kHistoryRows);
+  s.shared_entity_bits[id] = {};
+  ++s.alive;
+  return schema::AnyRef{id, brief.generation};
+}
+
+void World::take(std::uint32_t id, const Encode& encode) {
+  State& s = *state_;
+  State::Entity& entity = s.entities[id];
+  const EntityModel& model = *entity.model;
+  const auto columns = model.info().columns;
+  const bool first = entity.history->empty() && !entity.put;
+  schema::Encoder out{bits::Writer(s.value_bits)};
+  // What no value_bits of this size holds is encoded again, into a larger one.
+  // Where each field's bits end. The encoder writes fields in the order of their columns.
+  std::size_t column = 0;
+  std::size_t begin = 0;
+  std::uint64_t wrong = 0;
+  const auto mark = [&] {
+    if (out.error() == Errc::message_too_large) return;
+    const std::size_t end = out.bit_count();
+    out.finish();
+    bits::Reader in(s.value_bits, end);
+    in.skip(begin);
+    const std::uint16_t field = columns[column].field;
+    if (out.out_of_range_count() > wrong) {
+      wrong = out.out_of_range_count();
+      s.last_out_of_range = OutOfRange{{id, s.briefs[id].generation},
+                                       model.info().kind,
+                                       model.info().name,
+                                       model.info().fields[field].name,
+                                       s.tick};
+    }
+    for (; column < columns.size() && columns[column].field == field; ++column) {
+      const bool kept = columns[column].at_spawn && !first;
+      if (columns[column].form != schema::ColumnForm::varying) {
+        const auto value = static_cast<std::uint32_t>(in.get(columns[column].bits));
+        if (!kept) entity.now.numbers[column] = value;
+        continue;
+      }
+      SharedBits& held = entity.now.varying[model.varying_place(column)];
+      s.field.resize(bits::bytes_for(end - begin));
+      in.get_bits(s.field, end - begin);
+      if (!kept && (held == nullptr || held->bits != end - begin || held->bytes != s.field)) {
+        held = std::make_shared<const BitString>(BitString{s.field, end - begin});
+      }
+    }
+    begin = end;
+  };
+  encode(out, std::ref(mark));
+  while (out.error() == Errc::message_too_large) {
+    s.value_bits.resize(s.value_bits.size() * 2);
+    column = 0;
+    begin = 0;
+    wrong = 0;
+    out = schema::Encoder{bits::Writer(s.value_bits)};
+    encode(out, std::ref(mark));
+  }
+  KWIND_ASSERT(column == columns.size());
+  s.out_of_range += wrong;
+  if (!std::exchange(entity.put, true)) s.put_ids.push_back(id);
+}
+
+bool World::despawn(schema::AnyRef entity) {
+  if (!is_alive(entity)) return false;
+  State& s = *state_;
+  s.briefs[entity.id].alive = false;
+  s.briefs[entity.id].changed_at = s.tick;
+  s.ended_ids.push_back(entity.id);
+  s.ids->end(entity.id, s.tick);
+  --s.alive;
+  return true;
+}
+
+void World::end_tick() {
+  State& s = *state_;
+  for (const std::uint32_t id : s.put_ids) {
+    State::Entity& entity = s.entities[id];
+    Rows& history = *entity.history;
+    // Each at a tick of its own, so that a kind does not come all at once.
+    if (s.briefs[id].alive && !history.empty() && (s.tick + id) % entity.model->period() != 0) {
+      s.waiting_ids.push_back(id);
+      continue;
+    }
+    entity.put = false;
+    if (!s.briefs[id].alive) continue;
+    if (!history.empty() &&
+        entity.model->stands({history.newest_tick(), history.newest()}, entity.now, s.tick)) {
+      continue;
+    }
+    history.push(s.tick, entity.now);
+    s.briefs[id].changed_at = s.tick;
+    s.briefs[id].oldest = history.tick(0);
+    s.briefs[id].values = digest_of(*entity.model, entity.now, false);
+  }
+  std::swap(s.put_ids, s.last_put);
+  s.put_ids.clear();
+  std::swap(s.put_ids, s.waiting_ids);
+  std::swap(s.ended_ids, s.last_ended);
+  s.ended_ids.clear();
+  ++s.tick;
+}
+
+std::uint32_t World::tick() const {
+  return state_->tick;
+}
+
+bool World::is_alive(schema::AnyRef entity) const {
+  return entity.id > 0 && entity.id < state_->entities.size() && state_->briefs[entity.id].alive &&
+         state_->briefs[entity.id].generation == entity.generation;
+}
+
+const schema::EntityInfo* World::type_of(std::uint32_t id) const {
+  return &state_->entities[id].model->info();
+}
+std::size_t World::size() const {
+  return state_->alive;
+}
+std::uint64_t World::out_of_range() const {
+  return state_->out_of_range;
+}
+std::optional<OutOfRange> World::last_out_of_range() const {
+  return state_->last_out_of_range;
+}
+const SharedBitsCounts& World::shared_bits() const {
+  return state_->shared_bits;
+}
+std::size_t World::memory() const {
+  std::size_t bytes = state_->entities.capacity() * sizeof(State::Entity) +
+                      state_->briefs.capacity() * sizeof(State::Brief) + state_->ids->memory() +
+                      state_->shared_entity_bits.capacity() *
+                          sizeof(std::array<SharedEntityBits, State::kSharedBitsSlots>);
+  for (const State::Entity& entity : state_->entities) {
+    if (!entity.history) continue;
+    bytes += entity.history->memory() + entity.now.numbers.capacity() * sizeof(std::uint32_t) +
+             entity.now.varying.capacity() * sizeof(SharedBits);
+  }
+  return bytes;
+}
+
+}  // namespace kwind::replica

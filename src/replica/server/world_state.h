@@ -1,0 +1,73 @@
+// The inside of a World, which viewers read. One thread.
+#pragma once
+#include <array>
+#include <memory>
+#include <optional>
+#include <vector>
+
+#include "kwind/replica/world.h"
+#include "replica/coding/column_row.h"
+#include "replica/coding/entity_model.h"
+#include "replica/server/encode_scratch.h"
+#include "replica/server/entity_ids.h"
+
+namespace kwind::replica {
+
+class SharedHistories;
+
+/// So many changes of an entity are remembered: a client whose baseline is older gets all of it.
+inline constexpr std::size_t kHistoryRows = 32;
+
+struct World::State {
+  /// What viewers ask of every entity in view in every tick, close together.
+  struct Brief {
+    std::uint32_t changed_at = 0;  ///< tick of the newest row; 0: none yet
+    std::uint32_t oldest = 0;      ///< tick of the oldest row that is remembered
+    std::uint32_t values = 0;  ///< digest of the newest row, as those have it that do not own it
+    std::uint16_t kind = 0;
+    std::uint8_t generation = 0;
+    bool alive = false;
+  };
+  /// Places for bits that clients can share, by entity: so many sorts of clients at a time.
+  static constexpr std::size_t kSharedBitsSlots = 4;
+
+  struct Entity {
+    const EntityModel* model = nullptr;
+    bool put = false;  // since the last tick
+    OwnRow now;
+    std::optional<Rows> history;
+  };
+
+  State(const schema::EntitiesInfo& entities, WorldOptions options);
+
+  [[nodiscard]] SharedEntityBits& shared_bits_of(std::uint32_t id, std::uint32_t newest,
+                                                 std::uint32_t second) {
+    return shared_entity_bits[id][(newest + second) % kSharedBitsSlots];
+  }
+
+  const schema::EntitiesInfo& info;
+  WorldOptions options;
+  std::vector<EntityModel> models;  // by kind
+  std::vector<Entity> entities;     // by id, up to the largest in use; 0 is nobody
+  std::vector<Brief> briefs;        // by id
+  std::vector<std::array<SharedEntityBits, kSharedBitsSlots>> shared_entity_bits;  // by id
+  std::shared_ptr<EntityIds> ids;
+  std::vector<std::uint32_t> put_ids;
+  std::vector<std::uint32_t> waiting_ids;  // put, and not to be told in this tick
+  std::vector<std::uint32_t> ended_ids;
+  // Of the last tick that was ended:
+  std::vector<std::uint32_t> last_put;
+  std::vector<std::uint32_t> last_ended;
+  std::vector<std::byte> value_bits;
+  std::vector<std::byte> field;
+  std::uint32_t tick = 1;
+  std::size_t alive = 0;
+  std::uint64_t out_of_range = 0;
+  std::optional<OutOfRange> last_out_of_range;
+  SharedBitsCounts shared_bits;  // counted by viewers
+  std::uint64_t views = 0;       // that any sight has had: each has a number of its own
+  EncodeScratch scratch;
+  std::shared_ptr<SharedHistories> histories;  // of its viewers
+};
+
+}  // namespace kwind::replica

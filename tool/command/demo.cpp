@@ -1,0 +1,235 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <csignal>
+#include <filesystem>
+#include <memory>
+
+#include "commands.h"
+#include "demo/harbour_motion.h"
+#include "demo/report.h"
+#include "demo/run.h"
+#include "demo/summary.h"
+#include "kwind/json/text.h"
+#include "read_files.h"
+
+namespace kwind::tool {
+namespace {
+
+using demo::Moment;
+
+std::atomic<bool> g_interrupted = false;
+
+void print_status(std::FILE* out, const Moment& before, const Moment& now) {
+  const double seconds = now.seconds - before.seconds;
+  const auto rate = [&](std::uint64_t to, std::uint64_t from) {
+    return static_cast<double>(to - from) / seconds;
+  };
+  fmt::print(out,
+             "{:>3.0f} s  {:>2} clients  datagrams/s out {:>4.0f} in {:>4.0f}  state {:>5.1f} "
+             "B/client/tick  RTT {:>3.0f} ms  lost {:>3}\n",
+             now.seconds, now.clients,
+             rate(now.server.datagrams_sent, before.server.datagrams_sent),
+             rate(now.server.datagrams_received, before.server.datagrams_received),
+             demo::state_bytes(before, now), demo::mean(now.rtt_ms),
+             now.server.packets_lost + now.bots.packets_lost);
+  std::fflush(out);
+}
+
+void print_shares(const demo::Summary& summary) {
+  double all = 0;
+  for (const demo::FieldShare& share : summary.shares) all += share.bits;
+  fmt::print("\n{:<8} {:<24} {:>22} {:>7}\n{:-<64}\n", "state of", "field",
+             "bits a client and tick", "share", "");
+  std::string before;
+  for (const demo::FieldShare& share : summary.shares) {
+    if (share.bits < 0.05) continue;
+    fmt::print("{:<8} {:<24} {:>22.1f} {:>5.1f} %\n", share.kind == before ? "" : share.kind,
+               share.field, share.bits, share.bits * 100 / std::max(1.0, all));
+    before = share.kind;
+  }
+}
+
+void print_summary(const demo::Outcome& outcome) {
+  const demo::Summary summary = demo::summarize(outcome);
+  const replica::ReplicatorCounts& counts = outcome.server.counts_of_replicators;
+  print_shares(summary);
+  fmt::print("\n{:<10} {:<17} {:<34} {:>9} {:>7}\n{:-<81}\n", "sent", "direction", "delivery",
+             "bytes", "share", "");
+  for (const demo::KindRow& row : summary.kinds) {
+    fmt::print("{:<10} {:<17} {:<34} {:>9} {:>5.1f} %\n", row.name, row.direction, row.delivery,
+               row.bytes, row.share * 100);
+  }
+  fmt::print("{:<10} {:<17} {:<34} {:>9}\n\n", "all", "",
+             fmt::format("{} datagrams", summary.datagrams), summary.bytes);
+  fmt::print("state                 {:.1f} bytes a client and tick, 95th percentile {:.0f}, {}\n",
+             summary.state_mean, summary.state_p95,
+             outcome.server.codes != 0 ? "trained codes" : "built-in codes");
+  fmt::print("as JSON               {:.0f} bytes for all in view, {:.0f}x as much\n", summary.json,
+             summary.json / std::max(0.1, summary.state_mean));
+  fmt::print(
+      "entities              {:.1f} of 1300 in view, {:.1f} changed, {:.1f} told of, {:.1f} put "
+      "off\n",
+      summary.in_view, summary.changed, summary.sent, summary.deferred);
+  fmt::print("a datagram of state   {:.0f} bytes with IP and UDP; an input {:.1f} bytes\n",
+             summary.datagram, summary.input_bytes);
+  fmt::print("round trip            {:.0f} ms in the mean\n", summary.rtt_ms);
+  fmt::print("lost, repeated        {} packets, {} ordered messages; {} state frames given up\n",
+             summary.lost, summary.repeated, counts.discarded);
+  for (const auto& [cause, count] : summary.drops) {
+    fmt::print("dropped               {}: {}\n", count, cause);
+  }
+  for (const demo::BotVerdict& bot : outcome.verdict.bots) {
+    if (bot.number != outcome.verdict.bots.size() || bot.complete_ms <= 0 || bot.number == 1)
+      continue;
+    fmt::print("late joiner           bot {} saw its tug and what is around it after {:.0f} ms\n",
+               bot.number, bot.complete_ms);
+  }
+  fmt::print(
+      "position error        {:.3f} m mean, {:.2f} m worst (bot {}), of what moves, at the tick "
+      "drawn\n",
+      outcome.verdict.mean_error, outcome.verdict.worst_error, outcome.verdict.worst_bot);
+  fmt::print("compared              {} values, bit for bit\n\n", outcome.verdict.values);
+}
+
+int run_demo(demo::Settings settings) {
+  std::FILE* const status = settings.json ? stderr : stdout;
+  if (!settings.report.empty()) {  // found out now rather than after the run
+    std::error_code error;
+    const auto folder = std::filesystem::absolute(settings.report, error).parent_path();
+    if (!std::filesystem::is_directory(folder, error)) {
+      fmt::print(stderr, "--report {}: there is no folder {}; make it first\n", settings.report,
+                 folder.string());
+      return kFoundWrong;
+    }
+    if (std::filesystem::is_directory(settings.report, error)) {
+      fmt::print(stderr, "--report {}: is a folder; name a file in it\n", settings.report);
+      return kFoundWrong;
+    }
+  }
+  if (!settings.record.empty() && settings.record == settings.keys) {
+    fmt::print(stderr, "--record and --keys: two files, not one\n");
+    return kUsedWrongly;
+  }
+  if (!settings.codes.empty()) {
+    settings.code_tables = load_codes(settings.codes, harbour_world::kEntities);
+    if (settings.code_tables == nullptr) return kFoundWrong;
+    const auto trained = settings.code_tables->trained_on();
+    if (trained && (*trained == replica::SnapshotModes::speculative_baselines) !=
+                       settings.speculative_baselines) {
+      fmt::print(
+          stderr,
+          "{}: these codes were trained on {} frames, and this demo makes {} ones: they would "
+          "cost more than no codes; {}\n",
+          settings.codes, settings.speculative_baselines ? "exact" : "speculative_baselines",
+          settings.speculative_baselines ? "speculative_baselines" : "exact",
+          settings.speculative_baselines
+              ? "leave out --speculative_baselines, or train on a recording made with it"
+              : "add --speculative_baselines, or train on a recording made without it");
+      return kFoundWrong;
+    }
+  }
+  std::signal(SIGINT, [](int) { g_interrupted = true; });
+  std::signal(SIGTERM, [](int) { g_interrupted = true; });
+  fmt::print(
+      status,
+      "Saltmarsh Harbour: {} bot{}, {} s, {} ms round trip, {} ms jitter, {} % loss each way, "
+      "seed {}\n{}\n",
+      settings.bots, settings.bots == 1 ? "" : "s", settings.seconds, settings.rtt_ms,
+      settings.jitter_ms, settings.loss_percent, settings.seed,
+      settings.clear ? "CLEAR mode: datagrams are not encrypted; loopback only"
+                     : "datagrams are sealed under a key made for this run");
+  if (!settings.keys.empty()) {
+    fmt::print(status, "KEYS of all datagrams are written to {}: who has them can read it all\n",
+               settings.keys);
+  }
+  const demo::Outcome outcome = demo::run(
+      settings, [&](const Moment& before, const Moment& now) { print_status(status, before, now); },
+      [] { return g_interrupted.load(); });
+  if (!outcome.error.empty()) {
+    fmt::print(stderr, "{}\n", outcome.error);
+    return kFoundWrong;
+  }
+  if (settings.json) {
+    fmt::print("{}\n", json::text_of(demo::to_json(settings, outcome), 2));
+  } else {
+    print_summary(outcome);
+    for (const demo::BotVerdict& bot : outcome.verdict.bots) {
+      if (!bot.agrees) fmt::print("bot {} does not agree: {}\n", bot.number, bot.why_not);
+    }
+    fmt::print("{} of {} bots agree with the server\n", outcome.verdict.agreeing,
+               outcome.verdict.bots.size());
+  }
+  if (!settings.report.empty()) {
+    const std::string problem = demo::write_report(settings.report, settings, outcome);
+    if (!problem.empty()) {
+      fmt::print(stderr, "{}\n", problem);
+      return kFoundWrong;
+    }
+    fmt::print(status, "report: {}\n", settings.report);
+  }
+  if (!settings.record.empty()) {
+    fmt::print(
+        status, "capture: {}; kwind explain examples/harbour/harbour_world.kw --capture {}{}\n",
+        settings.record, settings.record, settings.keys.empty() ? "" : " --keys " + settings.keys);
+  }
+  return outcome.verdict.all_agree() ? kFine : kFoundWrong;
+}
+
+}  // namespace
+
+void add_demo(Command app, std::function<int()>& chosen) {
+  auto settings = std::make_shared<demo::Settings>();
+  Command command = app.add_subcommand("demo",
+                                       "Run Saltmarsh Harbour: 1300 entities, a server and bots "
+                                       "on real sockets, through a bad link");
+  command.add_option("--seconds", settings->seconds, "How long the harbour is watched")
+      .range(2, 600)
+      .capture_default_str();
+  command
+      .add_option("--bots", settings->bots, "How many pilots; the last joins after half the time")
+      .range(1, 40)
+      .capture_default_str();
+  command.add_option("--rtt", settings->rtt_ms, "Round trip in milliseconds")
+      .range(0, 2000)
+      .capture_default_str();
+  command
+      .add_option("--jitter", settings->jitter_ms,
+                  "The round trip varies by this much, in milliseconds")
+      .range(0, 1000)
+      .capture_default_str();
+  command.add_option("--loss", settings->loss_percent, "Datagrams lost each way, in percent")
+      .range(0.0, 50.0)
+      .capture_default_str();
+  command.add_option("--seed", settings->seed, "Chance of the link and the pilots")
+      .capture_default_str();
+  command.add_option("--port", settings->port, "Port of the server; 0 lets the system choose")
+      .range(0, 65535)
+      .capture_default_str();
+  command.add_option("--places", settings->places, "Most clients of the server; 0: as many as bots")
+      .range(0, 40)
+      .capture_default_str();
+  command.add_option("--report", settings->report, "Write an HTML report with charts")
+      .type_name("FILE.html");
+  command.add_option("--record", settings->record, "Keep what passes at the server in a capture")
+      .type_name("FILE.pcapng");
+  command
+      .add_option("--keys", settings->keys,
+                  "Keep the keys of its datagrams, with which anybody can open that capture")
+      .type_name("FILE");
+  command.add_option("--codes", settings->codes, "Field codes that kwind train has made")
+      .type_name("FILE.codes");
+  command.add_flag("--speculative_baselines", settings->speculative_baselines,
+                   "State builds on frames that are still under way");
+  command.add_flag("--clear", settings->clear,
+                   "Do not seal datagrams: for captures that anybody can read");
+  command.add_flag("--json", settings->json,
+                   "Print one JSON object at the end, progress on stderr");
+  command.footer(
+      "Example:\n  kwind demo --seconds 20 --loss 5 --report demo.html\n\n"
+      "Exit code 0 when all bots agree with the server, 1 otherwise.");
+  command.callback([settings, &chosen] { chosen = [settings] { return run_demo(*settings); }; });
+}
+
+}  // namespace kwind::tool
