@@ -82,7 +82,7 @@ class Crowd {
     const auto turn = [&] {
       for (const auto& client : clients) {
         client->receive(io::now());
-        client->send(io::now());
+        client->flush(io::now());
       }
     };
     for (std::size_t i = 0; i < count; ++i) {

@@ -112,7 +112,7 @@ Figures run(double seconds, bool with_flood) {
     });
     while (!stop_server) {
       server.receive(io::now());
-      server.send(io::now());
+      server.flush(io::now());
       (*transport)->wait(std::min(server.next_wakeup(), io::now() + 10ms));
     }
     figures.dropped = server.counts().drops.total();
@@ -139,7 +139,7 @@ Figures run(double seconds, bool with_flood) {
     for (const auto& client : clients) {
       client->receive(io::now());
       if (say && client->connected()) (void)client->send(stamp(io::now()));
-      client->send(io::now());
+      client->flush(io::now());
     }
   };
   const Time ready_by = io::now() + 10s;

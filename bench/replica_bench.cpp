@@ -113,7 +113,7 @@ void state_to_clients(benchmark::State& state) {
   };
   for (int i = 0; i < 400 && clients.size() < count; ++i) {
     run_until(io::now() + 25ms);
-    server.send(io::now());
+    server.flush(io::now());
   }
   if (clients.size() < count) return state.SkipWithError("not all clients came in");
   std::vector<double> ours;
@@ -134,7 +134,7 @@ void state_to_clients(benchmark::State& state) {
     for (const auto& [peer, eye] : clients) {
       server.schedule_payload(peer, &eye->replicator, 1);
     }
-    server.send(io::now());
+    server.flush(io::now());
     const double end = cpu_seconds();
     const std::uint64_t sent = transport->counts().bytes_sent - sent_before;
     const double bare_start = cpu_seconds();
@@ -179,7 +179,7 @@ BENCHMARK(state_to_clients)
     ->Iterations(100)
     ->Unit(benchmark::kMicrosecond);
 
-// A client takes the frame of a tick in which so many entities changed, after others have used the
+// A client takes the snapshot of a tick in which so many entities changed, after others have used the
 // caches. `us_of_50`: the median, without the clock, for 50 of them.
 void client_applies(benchmark::State& state) {
   replica::ClientWorld client_world(harbour_world::kEntities);
@@ -193,7 +193,7 @@ void client_applies(benchmark::State& state) {
   query.set_origin(0, 0);
   std::vector<std::uint64_t> under_way;
   std::uint64_t updates = 0;
-  std::uint64_t frames = 0;
+  std::uint64_t snapshots = 0;
   const auto next = [&]() -> std::pair<std::size_t, std::uint64_t> {
     motion.step(false);
     world.end_tick();
@@ -236,11 +236,11 @@ void client_applies(benchmark::State& state) {
     times.push_back(end - start);
     if (!taken) return state.SkipWithError("not taken");
     heard(token);
-    ++frames;
+    ++snapshots;
   }
   updates = replicator.counts().changed + replicator.counts().predicted - before.changed -
             before.predicted;
-  const double entities = static_cast<double>(updates) / static_cast<double>(frames);
+  const double entities = static_cast<double>(updates) / static_cast<double>(snapshots);
   state.counters["entities"] = entities;
   state.counters["us_of_50"] = (median(times) - median(clock)) / entities * 50 * 1e6;
 }

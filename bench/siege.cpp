@@ -262,7 +262,7 @@ void greedy_client(const Target& target, const std::atomic<bool>& stop, Sent& se
     client.receive(io::now());
     for (int i = 0; i < 200 && client.connected(); ++i) (void)client.send(stamp(io::now()));
     client.schedule_payload(&noise, 100);
-    client.send(io::now());
+    client.flush(io::now());
     sent.datagrams = client.stats().datagrams_sent;
     sent.bytes = client.stats().bytes_sent;
     sent.answered = client.stats().bytes_received;
@@ -332,7 +332,7 @@ class Besieged {
     Figures figures;
     std::atomic<bool> stop_server = false;
     std::atomic<bool> measuring = false;
-    std::thread server([&] { serve(stop_server, measuring, figures); });
+    std::thread server([&] { listen_on(stop_server, measuring, figures); });
     honest(seconds, attack, sent, measuring, figures);
     stop_server = true;
     server.join();
@@ -340,9 +340,10 @@ class Besieged {
   }
 
  private:
-  void serve(const std::atomic<bool>& stop, const std::atomic<bool>& measuring, Figures& figures) {
+  void listen_on(const std::atomic<bool>& stop, const std::atomic<bool>& measuring,
+                 Figures& figures) {
     host::Server server(*udp_, flood::kProtocol, options_);
-    server.serve(*tcp_);
+    server.listen_on(*tcp_);
     server.on<flood::Stamp>([&](host::Peer, const flood::Stamp& message) {
       if (measuring) figures.up_ms.push_back(age_ms(message));
     });
@@ -366,7 +367,7 @@ class Besieged {
         server.send_to_all(stamp(io::now()));
         if (measuring) ++figures.ticks;
       }
-      server.send(io::now());
+      server.flush(io::now());
       if (began && !measuring && figures.due == 0) {
         figures.due = static_cast<std::uint64_t>((io::now() - begin) / kTick);
         figures.server_cpu =
@@ -406,16 +407,16 @@ class Besieged {
       for (End& end : ends) {
         end.client->receive(io::now());
         if (say && end.client->connected()) (void)end.client->send(stamp(io::now()));
-        end.client->send(io::now());
+        end.client->flush(io::now());
       }
       if (!fresh) return;
       fresh->client->receive(io::now());
-      fresh->client->send(io::now());
+      fresh->client->flush(io::now());
       const Duration took = io::now() - fresh->dialled;
       if (fresh->client->connected()) {
         figures.admitted_ms.push_back(ms(took));
         fresh->client->close("");
-        fresh->client->send(io::now());
+        fresh->client->flush(io::now());
       } else if (!fresh->client->ended() && took < 5s) {
         return;
       } else {

@@ -19,7 +19,7 @@ std::string text_or_file(const std::string& given) {
 bool take_ticket(const char* command, const std::string& given, bool clear, std::string& ticket) {
   if (given.empty()) return true;
   if (clear) {
-    fmt::print(stderr, "kwind {}: --ticket goes with --key; a ticket travels only sealed\n",
+    fmt::print(stderr, "kwind {}: --ticket goes with --server-key; a ticket travels only sealed\n",
                command);
     return false;
   }
@@ -33,9 +33,10 @@ bool take_ticket(const char* command, const std::string& given, bool clear, std:
 std::optional<link::PublicKey> public_key_of(const std::string& given) {
   const auto key = link::parse_public_key(text_or_file(given));
   if (key) return *key;
-  fmt::print(stderr,
-             "--key {}: {}; give it, or a file that holds it, as server.pub of `kwind keys`\n",
-             given, error_info(key.error()).text);
+  fmt::print(
+      stderr,
+      "--server-key {}: {}; give it, or a file that holds it, as server.pub of `kwind keys`\n",
+      given, error_info(key.error()).text);
   return std::nullopt;
 }
 

@@ -20,7 +20,7 @@ const std::vector<schema::Field>* find_body(const schema::Protocol& protocol,
   };
   if (const auto* found = among(protocol.messages)) return found;
   if (const auto* found = among(protocol.entities)) return found;
-  if (const auto* found = among(protocol.states)) return found;
+  if (const auto* found = among(protocol.records)) return found;
   const std::string near = bits::nearest(name, known);
   fmt::print(stderr, "{} has no message, entity or record {}; {}\n", protocol.name, name,
              near.empty() ? fmt::format("it has {}", fmt::join(known, ", "))

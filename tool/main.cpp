@@ -12,6 +12,7 @@
 #include <system_error>
 
 #include "commands.h"
+#include "kwind/version.h"
 
 namespace {
 

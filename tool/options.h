@@ -28,7 +28,7 @@ class Option {
   /// Refuses "". All options that are texts have this.
   Option not_empty();
   Option required();
-  /// Names the value in the help text, as in `--key FILE`.
+  /// Names the value in the help text, as in `--server-key FILE`.
   Option type_name(const std::string& name);
   /// Shows the variable's present value as the default.
   Option capture_default_str();

@@ -43,7 +43,7 @@ terminal check 10 . kwind check examples/harbour/harbour.kw
 terminal check-errors 10 . kwind check docs/screenshots/wrong.kw
 terminal explain 10 . kwind explain examples/descriptions/hails.kw Hail 8a30b4b73c103ab432b932e300e17e:120
 terminal compare 10 . kwind compare examples/descriptions/manifest.kw docs/screenshots/changed.kw
-terminal budget 20 . kwind budget examples/harbour/harbour_world.toml --codes examples/harbour/harbour_world.codes
+terminal budget 20 . kwind budget examples/harbour/harbour_world.toml --code-tables examples/harbour/harbour_world.codes
 # Two tugs that sail through a bad path; the third second brings a tunnel.
 examples=$(dirname "$kwind")/../examples
 "$examples/first_light_server" 4997 >"$work/light" &
@@ -52,21 +52,21 @@ sleep 1
 key=$(awk '{ print $4; exit }' "$work/light")
 printf '[[step]]\nat = 6\npreset = "tunnel"\n[[step]]\nat = 11\npreset = "town"\n' >"$work/drive.toml"
 for _ in 1 2; do (sleep 1.5; exec "$examples/first_light_client" 127.0.0.1:4998 "$key" 16 >/dev/null 2>&1) & done
-terminal lag 30 "$work" kwind lag --listen 127.0.0.1:4998 --to 127.0.0.1:4997 --preset bus --timetable drive.toml --seconds 18
+terminal lag 30 "$work" kwind lag --listen 127.0.0.1:4998 --server 127.0.0.1:4997 --preset bus --timetable drive.toml --seconds 18
 kill "$light" 2>/dev/null || true
 terminal demo 60 "$work" kwind demo --report demo.html
-"$kwind" demo --seconds 6 --bots 4 --loss 6 --record "$work/demo.pcapng" --keys "$work/demo.keys" >/dev/null || true
+"$kwind" demo --seconds 6 --bots 4 --loss 6 --record "$work/demo.pcapng" --key-log "$work/demo.keys" >/dev/null || true
 cp examples/harbour/harbour_world.kw "$work/"
-terminal explain-capture 20 "$work" kwind explain harbour_world.kw --capture demo.pcapng --keys demo.keys --again --first 2
-terminal load 60 "$work" "kwind load --harbour --bots 100..500/100 --hold 4 --limit tick=50 --picture load.png"
+terminal explain-capture 20 "$work" kwind explain harbour_world.kw --capture demo.pcapng --key-log demo.keys --retransmitted --first 2
+terminal load 60 "$work" "kwind load --harbour --bots 100..500/100 --hold 4 --limit tick=50 --chart load.png"
 cp "$work/load.png" "$out/load-chart.png"
-terminal train 20 "$work" kwind train harbour_world.kw demo.pcapng --keys demo.keys -o harbour.codes
+terminal train 20 "$work" kwind train harbour_world.kw demo.pcapng --key-log demo.keys -o harbour.codes
 "$examples/first_light_server" 4997 >"$work/light" &
 light=$!
 sleep 1
 key=$(awk '{ print $4; exit }' "$work/light")
 cp examples/first_light/harbour.kw "$work/first_light.kw"
-terminal diagnose 20 "$work" "kwind diagnose 127.0.0.1:4997; echo; kwind diagnose 127.0.0.1:4997 --key $key --description first_light.kw; echo; kwind diagnose 127.0.0.1:4996"
+terminal diagnose 20 "$work" "kwind diagnose --server 127.0.0.1:4997; echo; kwind diagnose --server 127.0.0.1:4997 --server-key $key --description first_light.kw; echo; kwind diagnose --server 127.0.0.1:4996"
 kill "$light" 2>/dev/null || true
 # A relay and two pilots, each in a terminal of its own in which somebody types.
 cp examples/pier/pier.* "$work/"
@@ -82,7 +82,7 @@ type_in relay "kwind relay pier.toml" Enter
 sleep 1
 key=$("${tmux[@]}" capture-pane -p -t relay | awk '/public key/ { print $4; exit }')
 for name in tern heron; do
-  type_in "$name" "kwind talk pier.kw --connect 127.0.0.1:4997 --key $key" Enter
+  type_in "$name" "kwind talk pier.kw --server 127.0.0.1:4997 --server-key $key" Enter
   sleep 0.6
   if [ "$name" = tern ]; then
     type_in tern 'Move x=12.5 y=-3' Enter
@@ -101,7 +101,7 @@ type_in relay 'tap off' Enter
 type_in relay 'say the lock closes at six' Enter
 type_in relay 'remov 2' Enter
 type_in relay 'bar 2 too loud' Enter
-type_in heron "kwind talk pier.kw --connect 127.0.0.1:4997 --key $key" Enter
+type_in heron "kwind talk pier.kw --server 127.0.0.1:4997 --server-key $key" Enter
 type_in relay 'stats' Enter
 type_in tern 'stats' Enter
 type_in tern 'Hail words=lat'

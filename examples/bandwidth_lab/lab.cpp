@@ -198,7 +198,7 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
   std::uint64_t made = 0;
   for (const auto& client : all) {
     discarded += client->replicator.counts().discarded;
-    made += client->replicator.counts().frames;
+    made += client->replicator.counts().snapshots;
   }
   result.unusable = static_cast<double>(discarded) / static_cast<double>(made);
   result.zstd = mean(zstd);

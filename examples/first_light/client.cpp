@@ -1,14 +1,12 @@
-// A tug that sails along for a while and tells what it sees.
+// A tug that sails for a while and prints where the other tug is.
 // Usage: first_light_client HOST:PORT KEY [SECONDS]; the server prints the first two.
 #include <fmt/format.h>
 
 #include <cstdlib>
 
 #include "first_light.h"
-#include "kwind/host/client.h"
-#include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_transport.h"
+#include "kwind/kwind.h"
 
 using namespace std::chrono_literals;
 
@@ -17,42 +15,35 @@ int main(int argc, char** argv) {
     fmt::print(stderr, "usage: first_light_client HOST:PORT KEY [SECONDS]\n");
     return 2;
   }
-  const char* const address = argv[1];
-  const auto server = kwind::io::resolve(address);
-  const auto key = kwind::link::parse_public_key(argv[2]);
-  if (!server) fmt::print(stderr, "{}: not HOST:PORT\n", address);
-  if (!key) fmt::print(stderr, "{}: {}\n", argv[2], error_info(key.error()).text);
-  if (!server || !key) return 1;
-  auto transport = kwind::io::UdpTransport::open(kwind::Endpoint::any(0));
-  if (!transport) return 1;
-  const kwind::Time start = kwind::io::now();
-  kwind::host::ClientOptions options;
-  options.server_key = *key;
-  kwind::host::Client client(**transport, *server, first_light::kProtocol, start, options);
-
-  bool failed = false;
-  client.on_connect([&] { fmt::print("connected, sealed with {}\n", client.protection()); });
+  auto opened = kwind::Client::open(first_light::kProtocol,
+                                    {.server = argv[1], .server_key = argv[2], .reconnect = false});
+  if (!opened) {
+    fmt::print(stderr, "{}\n", opened.error().text);
+    return 1;
+  }
+  kwind::Client& client = **opened;
+  client.on_connect([&] { fmt::print("connected, encrypted with {}\n", client.protection()); });
   client.on_disconnect([&](kwind::Errc code, std::string_view reason) {
-    failed = code != kwind::Errc::closed_here;
-    if (failed) fmt::print(stderr, "{}: {}\n", address, kwind::host::explain_end(code, reason));
+    if (code == kwind::Errc::closed_here) return;
+    fmt::print(stderr, "{}: {}\n", argv[1], kwind::host::explain_end(code, reason));
+    std::exit(1);
   });
-  client.on<first_light::Moved>([](const first_light::Moved& seen) {
-    fmt::print("tug {} is at {:.2f}, {:.2f}\n", seen.tug, seen.x, seen.y);
+  client.on<first_light::Moved>([](const first_light::Moved& moved) {
+    fmt::print("tug {} is at {:.2f}, {:.2f}\n", moved.tug, moved.x, moved.y);
   });
 
+  const kwind::Time start = kwind::io::now();
   const auto seconds = std::chrono::seconds(argc > 3 ? std::atoi(argv[3]) : 5);  // NOLINT
   kwind::host::TickClock ticks(10, start);
   while (!client.ended()) {
     const kwind::Time now = kwind::io::now();
-    client.receive(now);
     for (unsigned due = ticks.due(now); due > 0 && client.connected(); --due) {
       const first_light::Move move{.x = 10 + 0.5 * double(ticks.ticks()), .y = 20};
       const kwind::Errc sent = client.send(move);
       if (sent != kwind::Errc::none) fmt::print(stderr, "not sent: {}\n", error_info(sent).text);
     }
     if (now >= start + seconds && client.connected()) client.close("the tour is over");
-    client.send(now);
-    (*transport)->wait(std::min(client.next_wakeup(), ticks.next()));
+    client.step(now);
+    client.wait(20ms);
   }
-  return failed ? 1 : 0;
 }

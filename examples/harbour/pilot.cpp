@@ -26,7 +26,7 @@ int main(int argc, char** argv) {
   const kwind::Time start = kwind::io::now();
   kwind::host::ClientOptions options;
   options.plaintext = kwind::host::Plaintext::loopback_only;
-  options.timeouts.silence = 2s;
+  options.timeouts.idle_timeout = 2s;
   kwind::host::Client client(**transport, *server, harbour::kProtocol, start, options);
   bool failed = false;
   const auto report = [](kwind::Errc sent) {
@@ -54,7 +54,7 @@ int main(int argc, char** argv) {
       std::fflush(stdout);
     }
     if (now >= start + seconds && client.connected()) client.close("in port");
-    client.send(now);
+    client.flush(now);
     (*transport)->wait(std::min(client.next_wakeup(), ticks.next()));
   }
   return failed ? 1 : 0;

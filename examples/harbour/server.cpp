@@ -136,7 +136,7 @@ int main(int argc, char** argv) {
       const kwind::Time now = kwind::io::now();
       server.receive(now);
       for (unsigned due = ticks.due(now); due > 0; --due) harbour.tick(now);
-      server.send(now);
+      server.flush(now);
       (*transport)->wait(std::min(server.next_wakeup(), ticks.next()));
     }
     harbour.write_all(kwind::io::now());

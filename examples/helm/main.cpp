@@ -72,7 +72,7 @@ class Server {
     const std::array seen{kwind::replica::RelevantEntity{ref_.id, true}};
     replicator_.see(seen);
     if (peer_ != kwind::host::Peer{}) server_.schedule_payload(peer_, &replicator_, 1);
-    server_.send(now);
+    server_.flush(now);
   }
   [[nodiscard]] const Tug& tug() const { return tug_; }
 
@@ -132,7 +132,7 @@ int main(int argc, char** argv) {
       intended = step(intended, input);
       client.schedule_payload(&inputs, 1);
     }
-    client.send(now);
+    client.flush(now);
     const auto refs = client_world.entities();
     if (refs.empty()) continue;
     const auto latest = client_world.get(kwind::schema::Ref<Tug>{refs[0].id, refs[0].generation});

@@ -1,93 +1,67 @@
-// A lookout who says what comes into view and goes, and once a second what that costs.
+// A lookout: prints what comes into view and what leaves it, and the bytes of state once a second.
 // Usage: lookout_client HOST:PORT KEY [X Y [SECONDS]]; the server prints the first two.
 #include <fmt/format.h>
 
 #include <cstdlib>
 
-#include "kwind/host/client.h"
 #include "kwind/io/clock.h"
-#include "kwind/io/udp_transport.h"
-#include "kwind/replica/client_world.h"
-#include "kwind/replica/inputs.h"
+#include "kwind/kwind.h"
 #include "lookout.h"
 
 using namespace std::chrono_literals;
-
-namespace {
-
-void tell(const kwind::replica::ClientWorld& client_world,
-          const kwind::replica::EntityEvent& entity_event) {
-  using Kind = kwind::replica::EntityEvent::Kind;
-  if (entity_event.kind == Kind::changed) return;
-  const std::string_view what = entity_event.kind == Kind::spawned ? "comes into view" : "is gone";
-  const auto [id, generation] = entity_event.entity;
-  if (entity_event.entity_type == lookout::Gull::entity_info().kind) {
-    const auto gull = client_world.get(kwind::schema::Ref<lookout::Gull>{id, generation});
-    const std::string at = gull ? fmt::format(" at {:.1f}, {:.1f}", gull->at[0], gull->at[1]) : "";
-    fmt::print("tick {}: gull {} {}{}\n", client_world.tick(), id, what, at);
-  } else {
-    fmt::print("tick {}: crate {} {}\n", client_world.tick(), id, what);
-  }
-}
-
-}  // namespace
 
 int main(int argc, char** argv) {
   if (argc < 3 || argc == 4) {
     fmt::print(stderr, "usage: lookout_client HOST:PORT KEY [X Y [SECONDS]]\n");
     return 2;
   }
-  const char* const address = argv[1];
-  const auto server = kwind::io::resolve(address);
-  const auto key = kwind::link::parse_public_key(argv[2]);
-  if (!server) fmt::print(stderr, "{}: not HOST:PORT\n", address);
-  if (!key) fmt::print(stderr, "{}: {}\n", argv[2], error_info(key.error()).text);
-  if (!server || !key) return 1;
-  auto transport = kwind::io::UdpTransport::open(kwind::Endpoint::any(0));
-  if (!transport) return 1;
-  const kwind::Time start = kwind::io::now();
-  kwind::host::ClientOptions options;
-  options.server_key = *key;
-  kwind::host::Client client(**transport, *server, lookout::kProtocol, start, options);
-  lookout::StandAt place;
-  if (argc > 4) place.at = {std::atof(argv[3]), std::atof(argv[4])};  // NOLINT: 0 will do
+  auto client = kwind::Client::open(lookout::kProtocol, {.server = argv[1], .server_key = argv[2]});
+  if (!client) {
+    fmt::print(stderr, "{}\n", client.error().text);
+    return 1;
+  }
+  kwind::ReplicatedWorld world(**client, lookout::kEntities, {.tick_rate = 20});
+  world.on_spawn<lookout::Gull>([&](auto ref, const lookout::Gull& gull) {
+    fmt::print("tick {}: gull {} comes into view at {:.1f}, {:.1f}\n", world.tick(), ref.id,
+               gull.at[0], gull.at[1]);
+  });
+  world.on_despawn<lookout::Gull>(
+      [&](auto ref) { fmt::print("tick {}: gull {} is gone\n", world.tick(), ref.id); });
+  world.on_spawn<lookout::Crate>([&](auto ref, const lookout::Crate&) {
+    fmt::print("tick {}: crate {} comes into view\n", world.tick(), ref.id);
+  });
+  world.on_despawn<lookout::Crate>(
+      [&](auto ref) { fmt::print("tick {}: crate {} is gone\n", world.tick(), ref.id); });
 
   bool failed = false;
-  client.on_connect([&] {
-    if (client.send(place) != kwind::Errc::none) client.close("the order to stand was not sent");
-  });
-  client.on_disconnect([&](kwind::Errc code, std::string_view reason) {
-    failed = code != kwind::Errc::closed_here;
-    if (failed) fmt::print(stderr, "{}: {}\n", address, kwind::host::explain_end(code, reason));
-  });
-  kwind::replica::ClientWorld client_world(lookout::kEntities, 20);
-  std::size_t bits_heard = 0;
-  client.on_payload([&](std::span<const std::byte> payload, std::size_t bits) {
-    bits_heard += bits;
-    return client_world.receive(payload, bits);
+  lookout::StandAt place;
+  if (argc > 4) place.at = {std::atof(argv[3]), std::atof(argv[4])};  // NOLINT: 0 will do
+  (*client)->on_state([&](kwind::ConnectionState state, kwind::Errc code, std::string_view reason) {
+    if (state == kwind::ConnectionState::connected && (*client)->send(place) != kwind::Errc::none) {
+      (*client)->close("the order to stand was not sent");
+    }
+    if (code == kwind::Errc::none || code == kwind::Errc::closed_here) return;
+    fmt::print(stderr, "{}: {}\n", argv[1], kwind::host::explain_end(code, reason));
+    failed = state == kwind::ConnectionState::closed;
   });
 
-  // Tells the server of frames that could not be read, and of values that differ from its own. A
-  // client with inputs puts them in here, too.
-  kwind::replica::InputSender reports(client_world);
-
+  const kwind::Time start = kwind::io::now();
   const auto seconds = std::chrono::seconds(argc > 5 ? std::atoi(argv[5]) : 10);  // NOLINT
   kwind::Time next_report = start + 1s;
-  while (!client.ended()) {
+  std::uint64_t bits_before = 0;
+  while ((*client)->connection_state() != kwind::ConnectionState::closed) {
     const kwind::Time now = kwind::io::now();
-    client.receive(now);
-    for (const auto& entity_event : client_world.take_events()) tell(client_world, entity_event);
+    (*client)->step(now);
     if (now >= next_report) {
       next_report += 1s;
-      fmt::print("tick {}: {} entities in view, {:.1f} bytes of state a tick in the last second\n",
-                 client_world.tick(), client_world.size(),
-                 static_cast<double>(bits_heard) / 8 / 20);
-      bits_heard = 0;
+      const std::uint64_t bits = world.bits_received();
+      fmt::print(
+          "tick {}: {} entities in view, {:.1f} bytes of state per tick in the last second\n",
+          world.tick(), world.size(), static_cast<double>(bits - bits_before) / 8 / 20);
+      bits_before = bits;
     }
-    if (now >= start + seconds && client.connected()) client.close("enough seen");
-    client.schedule_payload(&reports, 1);
-    client.send(now);
-    (*transport)->wait(std::min(client.next_wakeup(), now + 50ms));
+    if (now >= start + seconds) (*client)->close("enough seen");
+    (*client)->wait(50ms);
   }
   return failed ? 1 : 0;
 }

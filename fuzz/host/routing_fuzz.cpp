@@ -81,7 +81,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   int asked = 0;
   int outcomes = 0;
   int hailed = 0;
-  std::vector<route::Answer<routing::TakeTow>> kept;
+  std::vector<route::Responder<routing::TakeTow>> kept;
   server->on_connect([&](host::Peer peer) {
     server->rooms().enter(peer, "pier");
     server->ready(peer);
@@ -104,12 +104,12 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   server->on<routing::Helm>(
       [&](host::Peer, const routing::Helm& helm) { must(helm.rudder >= -1 && helm.rudder <= 1); });
   server->on_request<routing::TakeTow>(
-      [&](host::Peer, const routing::TakeTow& ask, route::Answer<routing::TakeTow> answer) {
+      [&](host::Peer, const routing::TakeTow& ask, route::Responder<routing::TakeTow> responder) {
         must(ask.barge >= 0 && ask.barge <= 100);
         if (ask.barge % 2 == 0) {
-          (void)answer.reply({.line = 1});
+          (void)responder.reply({.line = 1});
         } else if (kept.size() < 100) {
-          kept.push_back(std::move(answer));
+          kept.push_back(std::move(responder));
         }
       });
 
@@ -126,8 +126,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       server->receive(now);
       honest.receive(now);
       raw.turn(now);
-      server->send(now);
-      honest.send(now);
+      server->flush(now);
+      honest.flush(now);
     }
   };
   turn(20ms);
@@ -149,7 +149,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       turn(20ms);
     }
     if ((what & 16) != 0) {
-      for (auto& answer : kept) (void)answer.reply({.line = 2});
+      for (auto& responder : kept) (void)responder.reply({.line = 2});
     }
   }
   turn(400ms);

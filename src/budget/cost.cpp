@@ -132,7 +132,7 @@ class View {
     ordered_json whole{{"id", 0}};
     whole.update(json::to_json(
         protocol_, kind_.fields,
-        schema::sample_value(protocol_, kind_.fields, schema::PayloadFrame::typical, numbers_)));
+        schema::sample_value(protocol_, kind_.fields, schema::SampleSize::typical, numbers_)));
     return whole;
   }
 
@@ -149,7 +149,7 @@ class View {
     RelevantEntity fresh;
     fresh.id = outside_[place];
     fresh.value =
-        schema::sample_value(protocol_, kind_.fields, schema::PayloadFrame::typical, numbers_);
+        schema::sample_value(protocol_, kind_.fields, schema::SampleSize::typical, numbers_);
     outside_[place] = outside_.back();
     outside_.pop_back();
     seen_.push_back(std::move(fresh));
@@ -160,8 +160,8 @@ class View {
     Value changed;
     for (const std::uint32_t place : plan_.fields) {
       Value& value = seen.value.items[place];
-      value = schema::sample_value(protocol_, kind_.fields[place].type,
-                                   schema::PayloadFrame::typical, numbers_);
+      value = schema::sample_value(protocol_, kind_.fields[place].type, schema::SampleSize::typical,
+                                   numbers_);
       changed.items.push_back(value);
     }
     std::size_t can_change = 0;  // a bit for each says whether it did

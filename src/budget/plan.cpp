@@ -291,9 +291,9 @@ class PlanReader {
     if (node == nullptr) return;
     const std::string filled = node->value_or(std::string());
     if (filled == "least") {
-      made.filled = schema::PayloadFrame::min;
+      made.filled = schema::SampleSize::min;
     } else if (filled == "most") {
-      made.filled = schema::PayloadFrame::max;
+      made.filled = schema::SampleSize::max;
     } else if (filled != "typical") {
       problem(node->source(), "`filled` is \"least\", \"typical\" or \"most\"");
     }

@@ -80,7 +80,7 @@ struct Connection {
   std::map<std::tuple<bool, std::uint8_t, std::uint64_t, std::size_t>, Carried> carried;
   std::deque<std::tuple<bool, std::uint8_t, std::uint64_t, std::size_t>> order;
   // Kinds of split messages, known from their first piece.
-  std::map<std::tuple<bool, std::uint8_t, std::uint64_t>, int> split_kinds;
+  std::map<std::tuple<bool, std::uint8_t, std::uint64_t>, int> split_types;
 };
 
 }  // namespace
@@ -216,7 +216,7 @@ void Account::State::take_part(Entry& entry, Connection& connection,
   const ObservedPart& part = entry.part;
   const bool up = datagram.up;
   const auto messages = static_cast<int>(protocol.messages.size());
-  const auto kind_place = [&](int kind) { return kind < 0 ? messages : kind; };
+  const auto type_index = [&](int kind) { return kind < 0 ? messages : kind; };
   switch (part.kind) {
     case ObservedPart::Kind::message:
     case ObservedPart::Kind::piece: {
@@ -224,10 +224,10 @@ void Account::State::take_part(Entry& entry, Connection& connection,
       const auto split = std::tuple(up, part.channel, part.number);
       if (part.kind == ObservedPart::Kind::message || part.first_byte == 0) {
         name_message(entry, up, datagram.version);
-        if (part.kind == ObservedPart::Kind::piece) connection.split_kinds[split] = entry.kind;
+        if (part.kind == ObservedPart::Kind::piece) connection.split_types[split] = entry.kind;
       } else {
-        const auto known = connection.split_kinds.find(split);
-        entry.kind = known == connection.split_kinds.end() ? -1 : known->second;
+        const auto known = connection.split_types.find(split);
+        entry.kind = known == connection.split_types.end() ? -1 : known->second;
         entry.label = entry.kind < 0 ? "pieces of no known kind on " + entry.channel
                                      : protocol.messages[static_cast<std::size_t>(entry.kind)].name;
       }
@@ -236,7 +236,7 @@ void Account::State::take_part(Entry& entry, Connection& connection,
       if (entry.again != Again::no) {
         label += fmt::format(", again {}", again_text(entry.again));
       }
-      note(kind_place(entry.kind), label, up, part.bits);
+      note(type_index(entry.kind), label, up, part.bits);
       return;
     }
     case ObservedPart::Kind::parity:

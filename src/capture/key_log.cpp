@@ -76,7 +76,7 @@ KeyFile read_keys(std::string_view text) {
     if (read_line(one, key)) {
       out.keys.push_back(std::move(key));
     } else if (out.problem.empty()) {
-      out.problem = fmt::format("line {}: not a key as `--keys` writes it", line);
+      out.problem = fmt::format("line {}: not a key as `--key-log` writes it", line);
     }
   }
   return out;

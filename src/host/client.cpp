@@ -14,8 +14,8 @@ class Client::Events final : public Session::Sink {
  public:
   explicit Events(Client& client) : client_(client) {}
   void opened() override;
-  [[nodiscard]] bool listens(std::uint16_t kind) const override {
-    return client_.dispatcher_.listens(kind);
+  [[nodiscard]] bool listens(std::uint16_t type) const override {
+    return client_.dispatcher_.listens(type);
   }
   Handled message(const route::RawMessage& message, schema::Layout& layout) override {
     const auto done = client_.dispatcher_.dispatch(FromServer{}, message, layout);
@@ -69,12 +69,13 @@ struct Client::Impl {
   route::Observers<> on_connect;
   route::Observers<Errc, std::string_view> on_disconnect;
   std::function<Errc(std::span<const std::byte>, std::size_t)> on_payload;
+  std::vector<LoopStage*> stages;
   Time now;
 };
 
-class Client::EncodeScratch final : public route::ResponseSink {
+class Client::Responses final : public route::ResponseSink {
  public:
-  explicit EncodeScratch(Client& client) : client_(client) {}
+  explicit Responses(Client& client) : client_(client) {}
   Errc send_answer(const route::RequestId& request_id, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode) override {
     return client_.send_answer(request_id.number, info, encode);
@@ -89,9 +90,10 @@ class Client::EncodeScratch final : public route::ResponseSink {
 
 Client::Client(Transport& transport, const Endpoint& server, const schema::ProtocolInfo& protocol,
                Time now, const ClientOptions& options)
-    : dispatcher_(protocol.messages),
+    : protocol_(protocol),
+      dispatcher_(protocol.messages),
       packer_(protocol, schema::Direction::from_client, options.policy),
-      responses_(std::make_shared<EncodeScratch>(*this)),
+      responses_(std::make_shared<Responses>(*this)),
       impl_(std::make_unique<Impl>(transport, server, protocol, options, now)) {
   impl_->wire.guard = [this](const std::function<void()>& run) {
     Events(*this).guard(nullptr, run);
@@ -113,7 +115,7 @@ Errc Client::Events::filled(std::span<const std::byte> payload, std::size_t bits
   return error;
 }
 
-void Client::refs_known_by(std::function<bool(const schema::AnyRef&)> knows) {
+void Client::set_reference_filter(std::function<bool(const schema::AnyRef&)> knows) {
   impl_->wire.knows_entity = nullptr;
   if (!knows) return;
   impl_->wire.knows_entity = [knows = std::move(knows)](std::uint32_t,
@@ -153,16 +155,16 @@ Errc Client::request_packed(const PackedMessage& request, Duration timeout,
 Errc Client::send_answer(std::uint16_t number, const schema::MessageInfo& info,
                          const std::function<void(schema::Encoder&)>& encode) {
   if (version() == 0) return Errc::closed;
-  if (!impl_->session.asks(info.kind, number)) return Errc::stray_answer;
+  if (!impl_->session.asks(info.type, number)) return Errc::stray_answer;
   const auto packed = packer_.pack_with(info, version(), number, encode);
   if (!packed) return packed.error();
   const Errc error = send_packed(*packed);
-  if (error == Errc::none) impl_->session.take_request_id(info.kind, number);
+  if (error == Errc::none) impl_->session.take_request_id(info.type, number);
   return error;
 }
 
 void Client::abandon(std::uint16_t number, const schema::MessageInfo& info) {
-  if (version() == 0 || !impl_->session.take_request_id(info.kind, number)) return;
+  if (version() == 0 || !impl_->session.take_request_id(info.type, number)) return;
   const auto packed = packer_.pack_abandoned(info, version(), number);
   if (packed) (void)send_packed(*packed);  // if it cannot be sent, the asker's time runs out
 }
@@ -170,6 +172,29 @@ void Client::abandon(std::uint16_t number, const schema::MessageInfo& info) {
 void Client::start(route::Task task) {
   Events events(*this);
   events.guard(nullptr, [&] { task.start(); });
+}
+
+void Client::attach(LoopStage& stage) {
+  impl_->stages.push_back(&stage);
+}
+void Client::detach(LoopStage& stage) {
+  std::erase(impl_->stages, &stage);
+}
+
+void Client::reconnect(Transport& transport, const Endpoint& server, Time now,
+                       const ClientOptions& options) {
+  Events events(*this);
+  if (!ended()) impl_->session.link().close(now, error_info(Errc::closed_here).text);
+  impl_->session.end_requests(events);
+  auto fresh = std::make_unique<Impl>(transport, server, protocol_, options, now);
+  fresh->wire.guard = std::move(impl_->wire.guard);
+  fresh->wire.knows_entity = std::move(impl_->wire.knows_entity);
+  fresh->wire.tap = std::move(impl_->wire.tap);
+  fresh->on_connect = std::move(impl_->on_connect);
+  fresh->on_disconnect = std::move(impl_->on_disconnect);
+  fresh->on_payload = std::move(impl_->on_payload);
+  fresh->stages = std::move(impl_->stages);
+  impl_ = std::move(fresh);
 }
 
 void Client::ready() {
@@ -205,18 +230,22 @@ void Client::receive(Time now) {
   impl.session.link().wake(now);
   impl.session.drain(now, events);
   impl.session.expire_requests(now, events);
+  for (LoopStage* stage : impl.stages) stage->after_receive(now, impl.wire.guard);
   impl.transport.flush(now);
 }
 
-void Client::send(Time now) {
+void Client::flush(Time now) {
   impl_->now = now;
+  for (LoopStage* stage : impl_->stages) stage->before_flush(now, impl_->wire.guard);
   if (now >= impl_->session.link().next_wakeup()) impl_->session.link().wake(now);
   impl_->session.pump_out(now, impl_->transport, impl_->server);
   impl_->transport.flush(now);
 }
 
 Time Client::next_wakeup() const {
-  return std::min(impl_->transport.next_wakeup(), impl_->session.next_wakeup());
+  Time next = std::min(impl_->transport.next_wakeup(), impl_->session.next_wakeup());
+  for (const LoopStage* stage : impl_->stages) next = std::min(next, stage->next_wakeup());
+  return next;
 }
 
 Errc Client::send_packed(const PackedMessage& message) {

@@ -58,8 +58,8 @@ struct Server::Impl {
     Events(Server& host, Impl& server, Connection& connection)
         : host_(host), server_(server), connection_(connection) {}
     void opened() override { server_.opened(connection_); }
-    [[nodiscard]] bool listens(std::uint16_t kind) const override {
-      return host_.dispatcher_.listens(kind);
+    [[nodiscard]] bool listens(std::uint16_t type) const override {
+      return host_.dispatcher_.listens(type);
     }
     Handled message(const route::RawMessage& message, schema::Layout& layout) override {
       const auto done = host_.dispatcher_.dispatch(connection_.peer, message, layout);
@@ -89,7 +89,7 @@ struct Server::Impl {
         server_.some_leave = true;
         return;
       }
-      server_.say_goodbye(connection_, code, text);
+      server_.send_close(connection_, code, text);
     }
 
    private:
@@ -111,7 +111,7 @@ struct Server::Impl {
         }
       }
       KWIND_ASSERT(longest != nullptr);  // the door lets no more in than are not away
-      say_goodbye(*longest, Errc::timeout, error_info(Errc::timeout).text);
+      send_close(*longest, Errc::timeout, error_info(Errc::timeout).text);
     }
     const std::uint32_t slot = free_slots.front();
     free_slots.pop_front();
@@ -119,7 +119,7 @@ struct Server::Impl {
   }
 
   // The game hears that a client is gone, once, and can still see where it was.
-  void say_goodbye(Connection& connection, Errc code, std::string_view text) {
+  void send_close(Connection& connection, Errc code, std::string_view text) {
     if (connection.gone) return;
     connection.gone = true;
     some_leave = true;
@@ -323,7 +323,7 @@ struct Server::Impl {
       }
     }
   }
-  void forget_stream(const Connection& connection) {
+  void drop_stream(const Connection& connection) {
     if (!connection.transport->is_stream()) return;
     const auto [first, last] = by_stream.equal_range(connection.admission.from);
     for (auto each = first; each != last; ++each) {
@@ -342,7 +342,7 @@ struct Server::Impl {
   void discard_away(Time now) {
     for (Connection* connection : order) {
       if (!connection->away || connection->gone || now < connection->away_until) continue;
-      say_goodbye(*connection, Errc::timeout, error_info(Errc::timeout).text);
+      send_close(*connection, Errc::timeout, error_info(Errc::timeout).text);
     }
   }
 
@@ -370,7 +370,7 @@ struct Server::Impl {
         listener.forget(now, connection->admission);
         by_id.erase(connection->admission.id);
       }
-      forget_stream(*connection);
+      drop_stream(*connection);
       peers.push_back(connection->peer);
     }
     order.resize(kept);
@@ -427,14 +427,15 @@ struct Server::Impl {
   route::Observers<Peer> on_resume;
   route::Observers<Peer, Errc, std::string_view> on_disconnect;
   std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> on_payload;
+  std::vector<LoopStage*> stages;
   Time last_now{};
   Traffic retired;
   CauseCounts retired_drops;
 };
 
-class Server::EncodeScratch final : public route::ResponseSink {
+class Server::Responses final : public route::ResponseSink {
  public:
-  explicit EncodeScratch(Server& server) : server_(server) {}
+  explicit Responses(Server& server) : server_(server) {}
   Errc send_answer(const route::RequestId& request_id, const schema::MessageInfo& info,
                    const std::function<void(schema::Encoder&)>& encode) override {
     return server_.send_answer(request_id, info, encode);
@@ -453,7 +454,7 @@ Server::Server(Transport& transport, const schema::ProtocolInfo& protocol,
       dispatcher_(protocol.messages),
       packer_(protocol, schema::Direction::from_server, options.policy),
       rooms_([this](Peer peer) { return impl_->peer_table.has(peer); }),
-      responses_(std::make_shared<EncodeScratch>(*this)),
+      responses_(std::make_shared<Responses>(*this)),
       impl_(std::make_unique<Impl>(*this, transport, protocol, options)) {
   impl_->wire.guard = [this](const std::function<void()>& run) { impl_->run_guarded(run); };
   dispatcher_.owned_by(
@@ -496,7 +497,7 @@ void Server::on_payload(
   KWIND_ASSERT(handler == nullptr || impl_->on_payload == nullptr);
   impl_->on_payload = std::move(handler);
 }
-void Server::refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> knows) {
+void Server::set_reference_filter(std::function<bool(Peer, const schema::AnyRef&)> knows) {
   impl_->wire.knows_entity = nullptr;
   if (!knows) return;
   impl_->wire.knows_entity = [knows = std::move(knows)](std::uint32_t peer,
@@ -505,7 +506,14 @@ void Server::refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> know
   };
 }
 
-void Server::serve(Transport& another) {
+void Server::attach(LoopStage& stage) {
+  impl_->stages.push_back(&stage);
+}
+void Server::detach(LoopStage& stage) {
+  std::erase(impl_->stages, &stage);
+}
+
+void Server::listen_on(Transport& another) {
   KWIND_ASSERT(impl_->wire.permits(another.local()));
   impl_->transports.push_back(&another);
 }
@@ -552,12 +560,14 @@ void Server::receive(Time now) {
     impl_->note_leaving();
   }
   impl_->exchange_keys(now);
+  for (LoopStage* stage : impl_->stages) stage->after_receive(now, impl_->wire.guard);
   for (Transport* transport : impl_->transports)
     transport->flush(now);  // handshakes do not wait for a tick
 }
 
-void Server::send(Time now) {
+void Server::flush(Time now) {
   impl_->last_now = now;
+  for (LoopStage* stage : impl_->stages) stage->before_flush(now, impl_->wire.guard);
   std::vector<Connection*>& due = impl_->due;
   due.clear();
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
@@ -581,6 +591,7 @@ Time Server::next_wakeup() const {
   Time next = impl_->listener.next_exchange();
   for (const Transport* transport : impl_->transports)
     next = std::min(next, transport->next_wakeup());
+  for (const LoopStage* stage : impl_->stages) next = std::min(next, stage->next_wakeup());
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     const Impl::Turn& turn = impl_->turns[i];
     next = std::min(next, turn.wakeup);
@@ -600,13 +611,13 @@ Errc Server::send_packed(Peer to, const PackedMessage& message) {
   return connection->session.send(impl_->last_now, static_cast<std::uint32_t>(to), message);
 }
 
-Errc Server::take_input_of(Peer from, std::uint16_t kind, std::span<const std::byte> fields,
+Errc Server::take_input_of(Peer from, std::uint16_t type, std::span<const std::byte> fields,
                            std::size_t bits) {
   Connection* connection = impl_->find(from);
   if (connection == nullptr) return Errc::no_such_peer;
   impl_->touch(*connection);
   Impl::Events events(*this, *impl_, *connection);
-  return connection->session.take_input(impl_->last_now, kind, fields, bits, events);
+  return connection->session.take_input(impl_->last_now, type, fields, bits, events);
 }
 
 std::span<const Peer> Server::everybody() {
@@ -690,13 +701,13 @@ Errc Server::send_answer(const route::RequestId& request_id, const schema::Messa
   Connection* const connection = impl_->find(to);
   if (connection == nullptr) return Errc::no_such_peer;
   if (connection->admission.serial != request_id.connection ||
-      !connection->session.asks(info.kind, request_id.number)) {
+      !connection->session.asks(info.type, request_id.number)) {
     return Errc::stray_answer;
   }
   const auto packed = packer_.pack_with(info, version(to), request_id.number, encode);
   if (!packed) return packed.error();
   const Errc error = send_packed(to, *packed);
-  if (error == Errc::none) connection->session.take_request_id(info.kind, request_id.number);
+  if (error == Errc::none) connection->session.take_request_id(info.type, request_id.number);
   return error;
 }
 
@@ -704,7 +715,7 @@ void Server::abandon(const route::RequestId& request_id, const schema::MessageIn
   const Peer to{request_id.peer};
   Connection* const connection = impl_->find(to);
   if (connection == nullptr || connection->admission.serial != request_id.connection ||
-      !connection->session.take_request_id(info.kind, request_id.number)) {
+      !connection->session.take_request_id(info.type, request_id.number)) {
     return;
   }
   const auto packed = packer_.pack_abandoned(info, version(to), request_id.number);
@@ -733,7 +744,7 @@ void Server::close(Peer peer, std::string_view reason) {
     impl_->touch(*connection);
     connection->session.link().close(impl_->last_now, reason);
     // Of one that is away the link has ended: it is gone now, and may not come back.
-    if (connection->away) impl_->say_goodbye(*connection, Errc::closed_here, reason);
+    if (connection->away) impl_->send_close(*connection, Errc::closed_here, reason);
   }
 }
 

@@ -26,8 +26,8 @@ void Traffic::add(const link::Link& link) {
   messages_repeated += stats.messages_repeated;
   overhead_bits_sent += stats.overhead_bits_sent;
   bits_sent_by_type.resize(std::max(bits_sent_by_type.size(), link.bits_sent().size()));
-  for (std::size_t kind = 0; kind < link.bits_sent().size(); ++kind) {
-    bits_sent_by_type[kind] += link.bits_sent()[kind];
+  for (std::size_t type = 0; type < link.bits_sent().size(); ++type) {
+    bits_sent_by_type[type] += link.bits_sent()[type];
   }
 }
 
@@ -68,7 +68,7 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
   }
   made.tags = protocol.messages.size();
   made.take_in_by_hand = true;
-  made.timeout = options.timeouts.silence;
+  made.timeout = options.timeouts.idle_timeout;
   made.handshake_timeout = options.timeouts.handshake;
   made.keepalive = options.timeouts.keepalive;
   made.linger = options.timeouts.linger;
@@ -127,27 +127,27 @@ Session::Session(Wire& wire, link::Link link)
 Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
                    const link::SharedBytes& shared) {
   if (link_.state() != link::State::open) return Errc::closed;
-  const std::uint8_t channel = wire_->protocol.messages[message.kind].channel;
+  const std::uint8_t channel = wire_->protocol.messages[message.type].channel;
   Errc error = Errc::none;
-  const bool limited = wire_->protocol.messages[message.kind].at_most_per_second > 0;
-  if (limited && !out_limits_[message.kind].passes(now)) {
+  const bool limited = wire_->protocol.messages[message.type].at_most_per_second > 0;
+  if (limited && !out_limits_[message.type].passes(now)) {
     error = Errc::rate_limited;
   } else if (shared) {
-    error = link_.send(channel, message.kind, shared, message.bits);
+    error = link_.send(channel, message.type, shared, message.bits);
   } else {
-    error = link_.send(channel, message.kind, message.bytes, message.bits);
+    error = link_.send(channel, message.type, message.bytes, message.bits);
   }
   if (error != Errc::none) {
     ++wire_->sends_refused;
     return error;
   }
-  if (limited) out_limits_[message.kind].take(now);  // only what was sent counts
+  if (limited) out_limits_[message.type].take(now);  // only what was sent counts
   if (wire_->tap) {
     bits::Reader fields(message.bytes, message.bits);
     const auto& codes =
         wire_->outgoing[static_cast<std::size_t>(wire_->protocol.version - message.version)];
     if (codes.get(fields, channel)) {
-      const schema::MessageInfo& info = wire_->protocol.messages[message.kind];
+      const schema::MessageInfo& info = wire_->protocol.messages[message.type];
       if (info.role != schema::MessageRole::message) fields.get(schema::kRequestIdBits);
       show(now, peer, false, {info, fields, message.version, message.request_id});
     }
@@ -173,21 +173,21 @@ Errc Session::request(Time now, std::uint32_t peer, const PackedMessage& request
   const Errc error = send(now, peer, request);
   if (error != Errc::none) return error;
   // A request is followed by its answer in the list of messages.
-  pending_requests_.add(request.request_id, static_cast<std::uint16_t>(request.kind + 1),
+  pending_requests_.add(request.request_id, static_cast<std::uint16_t>(request.type + 1),
                         now + timeout, std::move(settle));
   return Errc::none;
 }
 
 bool Session::asks(std::uint16_t answer, std::uint16_t number) const {
   return std::any_of(asked_us_.begin(), asked_us_.end(), [&](const Question& request_id) {
-    return request_id.kind + 1 == answer && request_id.number == number;
+    return request_id.type + 1 == answer && request_id.number == number;
   });
 }
 
 bool Session::take_request_id(std::uint16_t answer, std::uint16_t number) {
   const auto found =
       std::find_if(asked_us_.begin(), asked_us_.end(), [&](const Question& request_id) {
-        return request_id.kind + 1 == answer && request_id.number == number;
+        return request_id.type + 1 == answer && request_id.number == number;
       });
   if (found == asked_us_.end()) return false;
   asked_us_.erase(found);
@@ -280,9 +280,9 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     link_.consume(event.channel, event.bits);
   };
   if (link_.state() == link::State::closing) return drop(Errc::closed);  // the game is through
-  const auto kind = wire_->incoming_of(layout_.version).get(reader, event.channel);
-  if (!kind) return drop(kind.error());
-  const schema::MessageInfo& info = wire_->protocol.messages[*kind];
+  const auto type = wire_->incoming_of(layout_.version).get(reader, event.channel);
+  if (!type) return drop(type.error());
+  const schema::MessageInfo& info = wire_->protocol.messages[*type];
   std::uint16_t request_id = 0;
   if (info.role != schema::MessageRole::message) {
     request_id = static_cast<std::uint16_t>(reader.get(schema::kRequestIdBits));
@@ -290,9 +290,9 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     if (request_id == 0 && info.role == schema::MessageRole::request)
       return drop(Errc::value_range);
   }
-  std::deque<Baseline>& waiting = held_[event.channel];
+  std::deque<Held>& waiting = held_[event.channel];
   // The rate is that at which messages come, however long they wait here afterwards.
-  const bool counted = in_limits_[*kind].take(now);
+  const bool counted = in_limits_[*type].take(now);
   Errc why = Errc::none;
   if (!ready_ || !waiting.empty() || !counted) {
     why = Errc::rate_limited;  // behind others, if nothing else
@@ -310,7 +310,7 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     waiting.pop_front();
     --held_count_;
   }
-  Baseline held{*kind, request_id, {}, reader.left_bits(), event.bits, now, counted};
+  Held held{*type, request_id, {}, reader.left_bits(), event.bits, now, counted};
   held.bytes.resize(bits::bytes_for(held.bits));
   reader.get_bits(held.bytes, held.bits);
   waiting.push_back(std::move(held));
@@ -329,20 +329,20 @@ void Session::release_held(Time now, Sink& sink) {
   looked_at_held_ = now;
   if (!ready_) return;
   for (std::size_t channel = 0; channel < held_.size(); ++channel) {
-    std::deque<Baseline>& waiting = held_[channel];
+    std::deque<Held>& waiting = held_[channel];
     while (!waiting.empty()) {
       if (link_.state() == link::State::closing) return drop_held(Errc::closed);
-      const std::uint16_t kind = waiting.front().kind;
-      const schema::MessageInfo& info = wire_->protocol.messages[kind];
+      const std::uint16_t type = waiting.front().type;
+      const schema::MessageInfo& info = wire_->protocol.messages[type];
       if (!within_budget(waiting.front().window_bits)) break;
-      if (!waiting.front().counted && !in_limits_[kind].take(now)) {
+      if (!waiting.front().counted && !in_limits_[type].take(now)) {
         const Time since = std::max({waiting.front().since, ready_since_, wire_->unpaused_since});
         if (now - since < wire_->timeouts.max_throttle_delay) break;
         link_.close(now, fmt::format("{} came faster than its `at most`", info.name),
                     Errc::rate_limited);
         return drop_held(Errc::rate_limited);
       }
-      const Baseline held = std::move(waiting.front());
+      const Held held = std::move(waiting.front());
       waiting.pop_front();
       --held_count_;
       deliver(now, channel,
@@ -355,7 +355,7 @@ void Session::release_held(Time now, Sink& sink) {
 void Session::drop_held(Errc why) {
   if (held_count_ == 0) return;
   wire_->drops.add(why, held_count_);
-  for (std::deque<Baseline>& waiting : held_) waiting.clear();
+  for (std::deque<Held>& waiting : held_) waiting.clear();
   held_count_ = 0;
 }
 
@@ -370,16 +370,16 @@ void Session::deliver(Time now, std::size_t channel, const route::RawMessage& me
   judge(now, done);
 }
 
-Errc Session::take_input(Time now, std::uint16_t kind, std::span<const std::byte> fields,
+Errc Session::take_input(Time now, std::uint16_t type, std::span<const std::byte> fields,
                          std::size_t bits, Sink& sink) {
   const auto drop = [&](Errc why) {
     wire_->drops.add(why);
     return why;
   };
   if (link_.state() != link::State::open) return drop(Errc::closed);
-  if (!in_limits_[kind].take(now)) return drop(Errc::rate_limited);
+  if (!in_limits_[type].take(now)) return drop(Errc::rate_limited);
   layout_.version = link_.version();
-  const route::RawMessage message{wire_->protocol.messages[kind], bits::Reader(fields, bits),
+  const route::RawMessage message{wire_->protocol.messages[type], bits::Reader(fields, bits),
                                   layout_.version, 0};
   show(now, sink.peer(), true, message);
   const Handled done = hand_over(message, sink);
@@ -410,23 +410,23 @@ Handled Session::hand_over(const route::RawMessage& message, Sink& sink) {
 }
 
 Handled Session::hand_on(const route::RawMessage& message, Sink& sink) {
-  const std::uint16_t kind = message.info.kind;
+  const std::uint16_t type = message.info.type;
   switch (message.info.role) {
     case schema::MessageRole::message: break;
     case schema::MessageRole::request: {
       if (asked_us_.size() >= wire_->open_requests) return {Errc::too_many_requests};
-      if (!sink.listens(kind)) break;
-      asked_us_.push_back({kind, message.request_id});
+      if (!sink.listens(type)) break;
+      asked_us_.push_back({type, message.request_id});
       const Handled done = sink.message(message, layout_);
       if (done.error != Errc::none) {
-        take_request_id(static_cast<std::uint16_t>(kind + 1), message.request_id);
+        take_request_id(static_cast<std::uint16_t>(type + 1), message.request_id);
       }
       return done;
     }
     case schema::MessageRole::answer: {
       Handled done;
       done.faults = sink.guard(&message, [&] {
-        done.error = pending_requests_.answer(message.request_id, kind, message.fields, layout_);
+        done.error = pending_requests_.answer(message.request_id, type, message.fields, layout_);
       });
       return done;
     }

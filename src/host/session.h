@@ -93,7 +93,7 @@ class Session {
     virtual ~Sink() = default;
     virtual void opened() = 0;
     /// Whether anybody would see a message of this kind.
-    [[nodiscard]] virtual bool listens(std::uint16_t kind) const = 0;
+    [[nodiscard]] virtual bool listens(std::uint16_t type) const = 0;
     virtual Handled message(const route::RawMessage& message, schema::Layout& layout) = 0;
     /// Runs game code on behalf of a message, and reports what it throws. Returns the faults.
     virtual unsigned guard(const route::RawMessage* message, const std::function<void()>& run) = 0;
@@ -117,7 +117,7 @@ class Session {
   /// Hands a message that came in opaque payload to the game as if it had come by itself: its rate
   /// limit, checks and handlers apply. Errors: closed; rate_limited; those of dispatching. All are
   /// counted.
-  Errc take_input(Time now, std::uint16_t kind, std::span<const std::byte> fields, std::size_t bits,
+  Errc take_input(Time now, std::uint16_t type, std::span<const std::byte> fields, std::size_t bits,
                   Sink& sink);
   /// Messages may come, those first that waited; see Options::hold_until_ready.
   void set_ready(Time now);
@@ -133,8 +133,8 @@ class Session {
   [[nodiscard]] const link::Link& link() const { return link_; }
 
  private:
-  struct Baseline {
-    std::uint16_t kind;
+  struct Held {
+    std::uint16_t type;
     std::uint16_t request_id;
     std::vector<std::byte> bytes;  // of the fields
     std::size_t bits;
@@ -143,7 +143,7 @@ class Session {
     bool counted;  // by the rate limit, when it came
   };
   struct Question {
-    std::uint16_t kind;
+    std::uint16_t type;
     std::uint16_t number;
   };
 
@@ -184,7 +184,7 @@ class Session {
   route::PendingRequests pending_requests_;   // asked here
   std::vector<route::RateLimit> out_limits_;  // by kind
   std::vector<route::RateLimit> in_limits_;   // by kind
-  std::vector<std::deque<Baseline>> held_;    // by channel
+  std::vector<std::deque<Held>> held_;        // by channel
   std::deque<KeptPayload> kept_payloads_;     // until ready()
   Time ready_since_{};
   std::optional<Ended> end_waits_{};  // heard, but messages wait that came before it

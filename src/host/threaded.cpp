@@ -19,7 +19,7 @@ struct Inbound {
   enum class What : std::uint8_t { connected, message, disconnected };
   What what = What::message;
   Peer peer{};
-  std::uint16_t kind = 0;
+  std::uint16_t type = 0;
   std::uint16_t version = 0;
   Errc code = Errc::none;
   std::vector<std::byte> bytes{};  // of the fields
@@ -32,7 +32,7 @@ struct Outbound {
   enum class What : std::uint8_t { send, close };
   What what = What::send;
   std::vector<Peer> peers{};
-  std::uint16_t kind = 0;
+  std::uint16_t type = 0;
   std::uint16_t version = 0;
   std::vector<std::byte> bytes{};
   std::size_t bits = 0;
@@ -92,7 +92,7 @@ struct ThreadedServer::Halves {
     if (slot == nullptr) return;  // cannot be: the server was paused before
     slot->what = Inbound::What::message;
     slot->peer = peer;
-    slot->kind = message.info.kind;
+    slot->type = message.info.type;
     slot->version = message.version;
     bits::Reader fields = message.fields;
     slot->bits = fields.left_bits();
@@ -113,7 +113,7 @@ struct ThreadedServer::Halves {
         if (item->what == Outbound::What::close) {
           for (const Peer peer : item->peers) server.close(peer, item->text);
         } else {
-          server.send_encoded(item->peers, {item->kind, item->version, 0, item->bytes, item->bits});
+          server.send_encoded(item->peers, {item->type, item->version, 0, item->bytes, item->bits});
         }
         outbound.take_done();
       }
@@ -122,7 +122,7 @@ struct ThreadedServer::Halves {
         end = now + linger + linger;
       }
       now = io::now();
-      server.send(now);
+      server.flush(now);
       if (now - counts_at >= kCountsEvery) {
         counts_at = now;
         const std::lock_guard lock(counts_mutex);
@@ -199,7 +199,7 @@ void ThreadedServer::receive() {
         layout.version = item->version;
         const auto result =
             dispatcher_.dispatch(peer,
-                                 {protocol_.messages[item->kind],
+                                 {protocol_.messages[item->type],
                                   bits::Reader(item->bytes, item->bits), item->version, 0},
                                  layout);
         KWIND_ASSERT(!result.penalized);  // CheckResult::blame: nobody here counts faults
@@ -239,7 +239,7 @@ std::size_t ThreadedServer::hand_over(std::span<const Peer> peers, Peer left_out
     }
     slot->what = Outbound::What::send;
     slot->peers.assign(chosen_.begin(), chosen_.end());
-    slot->kind = packed->kind;
+    slot->type = packed->type;
     slot->version = packed->version;
     const auto bytes = packed->bytes.first(bits::bytes_for(packed->bits));
     slot->bytes.assign(bytes.begin(), bytes.end());

@@ -238,7 +238,7 @@ class Reading {
         made.whole = static_cast<std::int64_t>(set);
         return made;
       }
-      case TypeKind::record: return fields(protocol_.states[type.index].fields, json);
+      case TypeKind::record: return fields(protocol_.records[type.index].fields, json);
       case TypeKind::list:
         if (!json.is_array()) stop("an array", json);
         items(type.element.front(), json, made);
@@ -344,7 +344,7 @@ ordered_json to_json(const Protocol& protocol, const Type& type, const Value& va
       }
       return made;
     }
-    case TypeKind::record: return to_json(protocol, protocol.states[type.index].fields, value);
+    case TypeKind::record: return to_json(protocol, protocol.records[type.index].fields, value);
     case TypeKind::vec:
     case TypeKind::list: return all();
     case TypeKind::grid: return rows(protocol, type, value);

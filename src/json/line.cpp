@@ -219,7 +219,7 @@ std::vector<std::string_view> words_of(std::string_view text) {
   return words;
 }
 
-tl::expected<std::size_t, Problem> find_kind(const Protocol& protocol, std::string_view name) {
+tl::expected<std::size_t, Problem> find_type(const Protocol& protocol, std::string_view name) {
   std::vector<std::string> known;
   known.reserve(protocol.messages.size());
   for (const auto& message : protocol.messages) {
@@ -279,7 +279,7 @@ tl::expected<Value, Problem> parse_fields(const Protocol& protocol,
 tl::expected<Line, Problem> parse_line(const Protocol& protocol, std::string_view text) {
   const auto words = words_of(text);
   if (words.empty()) return tl::unexpected(Problem("nothing to send"));
-  const auto kind = find_kind(protocol, words[0]);
+  const auto kind = find_type(protocol, words[0]);
   if (!kind) return tl::unexpected(kind.error());
   const auto end = static_cast<std::size_t>(words[0].data() - text.data()) + words[0].size();
   const schema::MessageType& message = protocol.messages[*kind];
@@ -340,12 +340,12 @@ std::vector<std::string> completions(const Protocol& protocol, schema::Direction
   }
   // A kind may stand behind a command: `to 2 Hail`, `expect Notice`.
   std::size_t at = 0;
-  while (at < words.size() && !find_kind(protocol, words[at])) ++at;
+  while (at < words.size() && !find_type(protocol, words[at])) ++at;
   if (at == words.size() || (at + 1 == words.size() && !fresh)) {
     for (const auto& message : protocol.messages) offer(message.name);
     return all;
   }
-  const schema::MessageType& message = protocol.messages[*find_kind(protocol, words[at])];
+  const schema::MessageType& message = protocol.messages[*find_type(protocol, words[at])];
   const std::size_t equals = last.find('=');
   for (const Field& field : message.fields) {
     if (equals == std::string::npos) {

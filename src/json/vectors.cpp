@@ -11,7 +11,7 @@ namespace kwind::json {
 namespace {
 
 using nlohmann::ordered_json;
-using schema::PayloadFrame;
+using schema::SampleSize;
 
 constexpr std::size_t kMaxBytes = 600;
 
@@ -68,8 +68,8 @@ std::string test_vectors(const schema::Protocol& protocol) {
   for (const Body& body : bodies_of(protocol)) {
     for (std::uint16_t v = schema::oldest_version(protocol); v <= protocol.version; ++v) {
       if (!body.life.alive(v)) continue;
-      for (const PayloadFrame payload :
-           {PayloadFrame::min, PayloadFrame::typical, PayloadFrame::typical, PayloadFrame::max}) {
+      for (const SampleSize payload :
+           {SampleSize::min, SampleSize::typical, SampleSize::typical, SampleSize::max}) {
         const auto value = schema::sample_value(protocol, *body.fields, payload, numbers);
         const std::size_t bits = encode(protocol, body, value, v, scratch());
         if (bits::bytes_for(bits) > kMaxBytes) continue;

@@ -133,7 +133,7 @@ class Comparison {
     };
     return std::any_of(before_.messages.begin(), before_.messages.end(),
                        [&](const auto& message) { return any(message.fields); }) ||
-           std::any_of(before_.states.begin(), before_.states.end(),
+           std::any_of(before_.records.begin(), before_.records.end(),
                        [&](const auto& record) { return any(record.fields); }) ||
            std::any_of(before_.entities.begin(), before_.entities.end(),
                        [&](const auto& entity) { return any(entity.fields); });
@@ -376,8 +376,8 @@ class Comparison {
       case TypeKind::one_of:
         return options(before_.one_ofs[a.index], after_.one_ofs[b.index], where, "case");
       case TypeKind::record: {
-        const auto& from = before_.states[a.index];
-        const auto& to = after_.states[b.index];
+        const auto& from = before_.records[a.index];
+        const auto& to = after_.records[b.index];
         if (!seen_.insert({from.name, to.name}).second) return;  // told where it was met first
         const std::string place = "record " + to.name;
         doc(from.doc, to.doc, place);

@@ -75,7 +75,7 @@ void CppCodec::fields(const std::string& owner, const std::vector<Field>& all,
 
 // Whether a record is small and simple enough to be written as part of what contains it.
 bool CppCodec::expands(const Type& type) const {
-  const auto& all = protocol_.states[type.index].fields;
+  const auto& all = protocol_.records[type.index].fields;
   for (const Field& field : all) {
     if (!field.life.whole()) return false;
     switch (field.type.kind) {
@@ -107,7 +107,7 @@ std::string CppCodec::choice(const Options& options, const std::string& value) c
 void CppCodec::value(const Type& type, const std::string& value, const Range& range) {
   switch (type.kind) {
     case TypeKind::record: {
-      const auto& record = protocol_.states[type.index];
+      const auto& record = protocol_.records[type.index];
       if (expands(type)) return fields(record.name, record.fields, value);
       return line(fmt::format("{}({}, {});", encoding_ ? "encode" : "decode",
                               encoding_ ? "out" : "in", value));
@@ -199,7 +199,7 @@ bool CppCodec::is_pieces(const Type& type) const {
     case TypeKind::enumeration: return protocol_.enums[type.index].lives.empty();
     case TypeKind::vec: return is_pieces(type.element.front());
     case TypeKind::record: {
-      const auto& all = protocol_.states[type.index].fields;
+      const auto& all = protocol_.records[type.index].fields;
       return expands(type) && std::all_of(all.begin(), all.end(), [&](const Field& field) {
                return field.type.kind == TypeKind::boolean || is_pieces(field.type);
              });
@@ -318,18 +318,18 @@ void CppCodec::grid(const Type& type, const std::string& value_name, const Range
           fmt::format("static_cast<{}>({}_range.value_of(index))", types_.name(cell), range.prefix);
     }
   }
-  const std::string model = fmt::format("kwind::schema::GridShape{{{}, {}, {}, {}}}", type.limit,
+  const std::string shape = fmt::format("kwind::schema::GridShape{{{}, {}, {}, {}}}", type.limit,
                                         type.height, count, named);
   const std::string item = fmt::format("{}.cells()[cell]", value_name);
   if (encoding_) {
-    line(fmt::format("kwind::schema::encode_grid(out, {}, [&](std::size_t cell) {{", model));
+    line(fmt::format("kwind::schema::encode_grid(out, {}, [&](std::size_t cell) {{", shape));
     line(fmt::format("  return out.cell({});\n{}}});", fmt::format(fmt::runtime(piece), item),
                      indent_));
   } else {
     line(
         fmt::format("kwind::schema::decode_grid(in, {}, [&](std::size_t cell, std::uint64_t index) "
                     "{{",
-                    model));
+                    shape));
     line(fmt::format("  {} = {};\n{}}});", item, back, indent_));
   }
 }
@@ -355,7 +355,7 @@ void CppCodec::flags(const Options& options, const std::string& value_name) {
 bool CppCodec::carries_nothing(const schema::Option& option) const {
   const auto empty = [&](const auto& self, const Type& type) -> bool {
     if (type.kind != TypeKind::record) return false;
-    const auto& all = protocol_.states[type.index].fields;
+    const auto& all = protocol_.records[type.index].fields;
     return std::all_of(all.begin(), all.end(),
                        [&](const Field& field) { return self(self, field.type); });
   };

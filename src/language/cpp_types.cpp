@@ -51,7 +51,7 @@ std::string CppTypes::name(const Type& type, const std::string& scope) const {
     case TypeKind::bytes: return "std::vector<std::byte>";
     case TypeKind::enumeration: return scope + qualified(protocol_.enums[type.index]);
     case TypeKind::flags: return scope + qualified(protocol_.flags[type.index]);
-    case TypeKind::record: return scope + protocol_.states[type.index].name;
+    case TypeKind::record: return scope + protocol_.records[type.index].name;
     case TypeKind::list: return fmt::format("std::vector<{}>", element());
     case TypeKind::grid:
       return fmt::format("kwind::schema::Grid<{}, {}, {}>", element(), type.limit, type.height);
@@ -173,7 +173,7 @@ void CppTypes::headers(const Type& type, std::set<std::string>& system,
     case TypeKind::direction2:
     case TypeKind::direction3: system.insert("<Eigen/Core>"); break;
     case TypeKind::rotation: system.insert("<Eigen/Geometry>"); break;
-    case TypeKind::record: declared(protocol_.states[type.index].name); break;
+    case TypeKind::record: declared(protocol_.records[type.index].name); break;
     case TypeKind::enumeration: options(protocol_.enums[type.index]); break;
     case TypeKind::flags: options(protocol_.flags[type.index]); break;
     case TypeKind::one_of:

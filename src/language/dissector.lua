@@ -1,5 +1,5 @@
 -- Everything below is the same for each description: it reads `description`, which stands above.
--- The layout is that of docs/wire-format.md, link version 2. Of sealed datagrams it shows the header.
+-- The layout is that of docs/wire-format.md, link version 5. Of sealed datagrams it shows the header.
 
 local proto = Proto("kwind_" .. description.name,
   "Kestrel Wind, " .. description.name .. " " .. description.version)
@@ -429,7 +429,7 @@ end
 
 -- ---- datagrams ----
 
-local forms = { "hello", "cookie", "offer", "answer", "notice", "versions", "gone", "lost" }
+local forms = { "hello", "cookie", "connect", "accept", "handshake error", "versions", "stateless reset", "reset query" }
 local modes = { "clear", "sealed" }
 
 local function show_mode(tree, bits, pinfo)
@@ -441,7 +441,7 @@ local function show_mode(tree, bits, pinfo)
   return mode
 end
 
-local function show_offer(tree, bits, pinfo, nonce)
+local function show_connect(tree, bits, pinfo, nonce)
   local mode = show_mode(tree, bits, pinfo)
   local first = bits.at
   tree:add(link.cookie, bits:range(first), bits:hex(16))
@@ -465,7 +465,7 @@ local function show_offer(tree, bits, pinfo, nonce)
   return name
 end
 
-local function show_answer(tree, bits, pinfo, nonce)
+local function show_accept(tree, bits, pinfo, nonce)
   if servers[source(pinfo)] ~= "clear" then return "sealed" end
   bits:hex(32)
   local first = bits.at
@@ -491,21 +491,21 @@ local function show_answer(tree, bits, pinfo, nonce)
 end
 
 local function show_handshake(tree, bits, pinfo, form)
-  if form == "gone" or form == "lost" then return "" end
+  if form == "stateless reset" or form == "reset query" then return "" end
   local first = bits.at
   local link_version = bits:get(16)
   tree:add(link.link_version, bits:range(first), link_version)
   first = bits.at
   local nonce = bits:hex(8)
   tree:add(link.nonce, bits:range(first), nonce)
-  if link_version ~= 4 then return "link version " .. link_version end
+  if link_version ~= 5 then return "link version " .. link_version end
   first = bits.at
   if form == "hello" then return show_mode(tree, bits, pinfo) end
-  if form == "offer" then return show_offer(tree, bits, pinfo, nonce) end
-  if form == "answer" then return show_answer(tree, bits, pinfo, nonce) end
+  if form == "connect" then return show_connect(tree, bits, pinfo, nonce) end
+  if form == "accept" then return show_accept(tree, bits, pinfo, nonce) end
   if form == "cookie" then
     tree:add(link.cookie, bits:range(first), bits:hex(16))
-  elseif form == "notice" then
+  elseif form == "handshake error" then
     tree:add(link.error, bits:range(first), bits:get(8))
   elseif form == "versions" then
     for _ = 1, bits:get(4) do
@@ -738,7 +738,7 @@ function proto.dissector(tvb, pinfo, root)
   if form == "data" then
     local server = is_up(pinfo) and destination(pinfo) or source(pinfo)
     tag = servers[server] == "sealed" and 16 or 4
-  elseif form == "answer" then
+  elseif form == "accept" then
     tag = 16
   end
   if tvb:len() < tag + 2 then return 0 end

@@ -48,7 +48,7 @@ bool continuous(const schema::Protocol& protocol, const Type& type) {
     case TypeKind::rotation: return true;
     case TypeKind::vec: return continuous(protocol, type.element.front());
     case TypeKind::record: {
-      const auto& fields = protocol.states[type.index].fields;
+      const auto& fields = protocol.records[type.index].fields;
       return !fields.empty() && std::all_of(fields.begin(), fields.end(), [&](const auto& field) {
         return continuous(protocol, field.type);
       });
@@ -63,7 +63,7 @@ bool is_place(const schema::Protocol& protocol, const Type& type) {
     return type.limit == 2 && continuous(protocol, type);
   }
   if (type.kind != TypeKind::record) return false;
-  const auto& fields = protocol.states[type.index].fields;
+  const auto& fields = protocol.records[type.index].fields;
   if (fields.size() < 2 || fields[0].name != "x" || fields[1].name != "y") return false;
   const Type& x = fields[0].type;
   const Type& y = fields[1].type;

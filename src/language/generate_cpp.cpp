@@ -84,7 +84,7 @@ class Generator {
     for (const Options& made : protocol_.flags) {
       if (made.inside.empty()) alone(made.name, [&] { flags_text(made, ""); });
     }
-    for (const auto& record : protocol_.states) {
+    for (const auto& record : protocol_.records) {
       if (own(record.name)) alone(record.name, [&] { record_text(record); });
     }
     for (std::size_t kind = 0; kind < protocol_.messages.size(); ++kind) {
@@ -349,7 +349,7 @@ class Generator {
          table);
   }
 
-  void record_text(const schema::ReceivedState& record) {
+  void record_text(const schema::Record& record) {
     for (const Field& field : record.fields) forward(field.type);
     const std::string size = size_text(schema::size_of(protocol_, record.fields));
     outside_text(record.name);
@@ -406,7 +406,7 @@ class Generator {
   }
 
   bool refuses(const MessageType& request) const {
-    return std::any_of(protocol_.states.begin(), protocol_.states.end(),
+    return std::any_of(protocol_.records.begin(), protocol_.records.end(),
                        [&](const auto& record) { return record.name == request.name + "Refused"; });
   }
   // What the answer to a request is made of, for code that asks.
@@ -432,7 +432,7 @@ class Generator {
         enum_text(made, "");
       }
     }
-    for (const auto& record : protocol_.states) {
+    for (const auto& record : protocol_.records) {
       if (record.name == request.name + "Reply" || record.name == request.name + "Refused") {
         line("");
         record_text(record);

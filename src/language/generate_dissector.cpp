@@ -133,7 +133,7 @@ std::string generate_dissector(const Protocol& protocol, std::string_view source
   out += option_tables("flags", protocol.flags);
   out += option_tables("one_ofs", protocol.one_ofs);
   out += "local records = {\n";
-  for (const schema::ReceivedState& record : protocol.states) {
+  for (const schema::Record& record : protocol.records) {
     out += fmt::format("  {{  -- {}\n{}  }},\n", record.name, field_tables(record.fields, "    "));
   }
   out += fmt::format("}}\nlocal description = {{\n  name = {}, version = {},\n  channels = {{\n",

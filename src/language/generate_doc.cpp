@@ -38,7 +38,7 @@ std::string bytes_text(const schema::Size& size) {
 }
 
 // How a message travels, in one sentence.
-std::string way_text(const Protocol& protocol, const schema::MessageType& message) {
+std::string direction_text(const Protocol& protocol, const schema::MessageType& message) {
   const auto& channel = protocol.channels[message.channel];
   std::string out = fmt::format("{}, {} on channel {}", name_of(message.direction),
                                 name_of(channel.delivery), channel.name);
@@ -191,15 +191,14 @@ class Html {
         escaped(source_));
     contents();
     section("Messages", protocol_.messages,
-            [&](const schema::MessageType& message) { return way_text(protocol_, message); });
+            [&](const schema::MessageType& message) { return direction_text(protocol_, message); });
     section("Entities", protocol_.entities, [&](const schema::Entity& entity) {
       const std::string rate = entity.at_most_per_second > 0
                                    ? fmt::format(", told at most {}/s", entity.at_most_per_second)
                                    : "";
       return "all of its state" + rate + schema::life_text(entity.life, ", ");
     });
-    section("ReceivedStates", protocol_.states,
-            [](const schema::ReceivedState&) { return std::string(); });
+    section("Records", protocol_.records, [](const schema::Record&) { return std::string(); });
     names("Enums", protocol_.enums);
     names("Flags", protocol_.flags);
     channels();
@@ -221,7 +220,7 @@ class Html {
     };
     links(protocol_.messages);
     links(protocol_.entities);
-    links(protocol_.states);
+    links(protocol_.records);
     out_ += "<a href=\"#channels\">channels</a> <a href=\"#versions\">versions</a></nav>\n";
   }
 
@@ -361,9 +360,9 @@ std::string generate_markdown(const Protocol& protocol, std::string_view source_
                       words.empty() || field.doc.empty() ? "" : ". ", cell(field.doc));
     }
   };
-  for (const auto& message : protocol.messages) body(message, way_text(protocol, message));
+  for (const auto& message : protocol.messages) body(message, direction_text(protocol, message));
   for (const auto& entity : protocol.entities) body(entity, "Entity, all of its state");
-  for (const auto& record : protocol.states) body(record, "ReceivedState");
+  for (const auto& record : protocol.records) body(record, "Record");
   return out;
 }
 

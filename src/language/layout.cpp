@@ -24,7 +24,7 @@ class Placer {
       const std::string path = prefix + field.name;
       const schema::Size size = schema::size_of(protocol_, field.type);
       if (field.type.kind == TypeKind::record && size.min_bits == size.max_bits) {
-        add(protocol_.states[field.type.index].fields, path + ".");
+        add(protocol_.records[field.type.index].fields, path + ".");
       } else {
         value(path, size);
       }

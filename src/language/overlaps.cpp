@@ -35,7 +35,7 @@ class Overlaps {
     if (found == nullptr) return;
     fields(syntax.fields, found->fields, found->name, found->life);
     if (syntax.request) {
-      const auto reply = named(protocol_.states, found->name + "Reply");
+      const auto reply = named(protocol_.records, found->name + "Reply");
       if (reply != nullptr) fields(syntax.reply, reply->fields, found->name, found->life);
     }
     if (syntax.owner.kind == TokenKind::end) return;
@@ -68,7 +68,7 @@ class Overlaps {
   }
 
   void record(const RecordSyntax& syntax) {
-    const auto found = named(protocol_.states, syntax.name.text);
+    const auto found = named(protocol_.records, syntax.name.text);
     if (found != nullptr) defaults(syntax.fields, found->fields);
   }
 
@@ -129,7 +129,7 @@ class Overlaps {
         if (covers(protocol_.entities[type.index].life, life)) return std::nullopt;
         return type.index;
       case TypeKind::record: {
-        for (const Field& field : protocol_.states[type.index].fields) {
+        for (const Field& field : protocol_.records[type.index].fields) {
           const auto both = common(life, field.life);
           if (!both) continue;
           if (const auto missing = missing_entity(field.type, *both)) return missing;
@@ -156,7 +156,7 @@ class Overlaps {
 
 void check_overlaps(const schema::Protocol& protocol, const FileSyntax& file, Reporter& reporter) {
   Overlaps overlaps(protocol, reporter);
-  for (const RecordSyntax& each : file.states) overlaps.record(each);
+  for (const RecordSyntax& each : file.records) overlaps.record(each);
   for (const MessageSyntax& each : file.messages) overlaps.message(each);
   for (const EntitySyntax& each : file.entities_declared) overlaps.entity(each);
 }

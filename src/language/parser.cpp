@@ -197,7 +197,7 @@ class Parser : private Cursor {
     syntax.name = type_name("the name of the record");
     syntax.fields = fields();
     syntax.doc = doc_of_declaration(start);
-    made().states.push_back(std::move(syntax));
+    made().records.push_back(std::move(syntax));
   }
 
   void channel(const Token& start) {

@@ -150,7 +150,7 @@ struct FileSyntax {
   std::vector<QuantitySyntax> quantities;
   std::vector<OptionsSyntax> enums;
   std::vector<OptionsSyntax> flags;
-  std::vector<RecordSyntax> states;
+  std::vector<RecordSyntax> records;
   std::vector<ChannelSyntax> channels;
   std::vector<MessageSyntax> messages;
   std::vector<EntitySyntax> entities_declared;

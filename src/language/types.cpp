@@ -24,7 +24,7 @@ void Types::declare() {
   for (const OptionsSyntax& syntax : file_.flags) {
     flags_index_[syntax.name.text] = add_options(out_.flags, syntax, {});
   }
-  for (const RecordSyntax& syntax : file_.states) record_of(syntax);
+  for (const RecordSyntax& syntax : file_.records) record_of(syntax);
   for (const QuantitySyntax& syntax : file_.quantities) quantity_of(syntax);
 }
 
@@ -42,7 +42,7 @@ void Types::collect_names() {
   for (const auto& syntax : file_.quantities) add(syntax.name);
   for (const auto& syntax : file_.enums) add(syntax.name);
   for (const auto& syntax : file_.flags) add(syntax.name);
-  for (const auto& syntax : file_.states) add(syntax.name);
+  for (const auto& syntax : file_.records) add(syntax.name);
   for (const auto& syntax : file_.entities_declared) add(syntax.name);
   for (const auto& syntax : file_.messages) {
     add(syntax.name);
@@ -68,7 +68,7 @@ void Types::collect_names() {
     }
   }
   for (const auto& syntax : file_.quantities) quantities_.try_emplace(syntax.name.text, &syntax);
-  for (const auto& syntax : file_.states) states_.try_emplace(syntax.name.text, &syntax);
+  for (const auto& syntax : file_.records) records_.try_emplace(syntax.name.text, &syntax);
   for (std::size_t i = 0; i < file_.entities_declared.size(); ++i) {
     const Token& name = file_.entities_declared[i].name;
     entity_index_.try_emplace(name.text, static_cast<std::uint32_t>(i));
@@ -165,9 +165,9 @@ std::optional<std::uint32_t> Types::record_of(const RecordSyntax& syntax) {
 }
 std::uint32_t Types::add_record(std::string name, std::vector<schema::Field> fields,
                                 std::uint64_t leaves, std::string doc) {
-  out_.states.push_back({std::move(name), std::move(fields), std::move(doc)});
+  out_.records.push_back({std::move(name), std::move(fields), std::move(doc)});
   record_leaves_.push_back(leaves);
-  return static_cast<std::uint32_t>(out_.states.size() - 1);
+  return static_cast<std::uint32_t>(out_.records.size() - 1);
 }
 
 std::optional<Type> Types::quantity_of(const QuantitySyntax& syntax) {
@@ -455,7 +455,7 @@ std::optional<Type> Types::named(const Token& name) {
     made.index = found->second;
     return made;
   }
-  if (const auto found = states_.find(name.text); found != states_.end()) {
+  if (const auto found = records_.find(name.text); found != records_.end()) {
     const auto index = record_of(*found->second);
     if (!index) return std::nullopt;
     made.kind = TypeKind::record;

@@ -64,7 +64,7 @@ class Types {
   std::map<std::string, Token, std::less<>> names_;
   std::set<std::string> inline_names_;  // "Helm Tone"
   std::map<std::string_view, const QuantitySyntax*> quantities_;
-  std::map<std::string_view, const RecordSyntax*> states_;
+  std::map<std::string_view, const RecordSyntax*> records_;
   std::map<std::string_view, std::uint32_t> enum_index_;
   std::map<std::string_view, std::uint32_t> flags_index_;
   std::map<std::string_view, std::uint32_t> record_index_;

@@ -269,7 +269,7 @@ void Link::Impl::close(Time now, std::string_view reason, Errc code) {
   } else if (state_ == State::opening) {
     // The client may stand already, and must not wait for someone who is gone.
     end(code, reason);
-    say_goodbye(now);
+    send_close(now);
   } else if (state_ == State::open) {
     schedule_payload(nullptr, 0);
     state_ = State::closing;
@@ -331,11 +331,11 @@ void Link::Impl::nobody_is_there() {
 void Link::Impl::break_off(Time now, Errc code) {
   if (state_ == State::closed || state_ == State::draining) return;
   end(code, error_info(code).text);
-  say_goodbye(now);
+  send_close(now);
 }
 
 // Says the end, and once more to what still comes.
-void Link::Impl::say_goodbye(Time now) {
+void Link::Impl::send_close(Time now) {
   state_ = State::draining;
   drain_end_ = now + kLongestDrain;
   close_due_ = true;
@@ -380,7 +380,7 @@ void Link::Impl::probe() {
       case SentRef::Kind::mtu_probe: break;
     }
   }
-  path_.ask_again();
+  path_.retry_handshake();
   probe_due_ = true;
   if (++silent_probes_ > PathMtu::kSilentProbes) {
     mtu_.back_to_base(latest_);

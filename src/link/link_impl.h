@@ -85,7 +85,7 @@ class Link::Impl {
   Errc accept_datagram(Time now, const Endpoint& from, std::span<const std::byte> datagram);
   Errc on_greeting(Time now, std::span<const std::byte> datagram);
 
-  // ClientEntities of the handshake's datagrams; or a restarted server that does not know the
+  // Copies of the handshake's datagrams; or a restarted server that does not know the
   // connection.
   Errc on_handshake(std::span<const std::byte> datagram);
   Errc accept_data(Time now, const Endpoint& from, std::span<const std::byte> datagram);
@@ -135,7 +135,7 @@ class Link::Impl {
   // The peer broke a rule: the game hears of it at once, the peer by a close for some of what it
   // still sends.
   void break_off(Time now, Errc code);
-  void say_goodbye(Time now);
+  void send_close(Time now);
 
   // An ack that is about to leave tells the peer as much as a ping, and asks for nothing in return.
   Time keepalive_deadline() const;

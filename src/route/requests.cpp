@@ -25,7 +25,7 @@ void PendingRequests::add(std::uint16_t number, std::uint16_t reply_type, Time d
   deadline_ = std::min(deadline_, deadline);
 }
 
-Errc PendingRequests::answer(std::uint16_t number, std::uint16_t kind, const bits::Reader& fields,
+Errc PendingRequests::answer(std::uint16_t number, std::uint16_t type, const bits::Reader& fields,
                              schema::Layout& layout) {
   const bool abandoned = number == 0;
   if (abandoned) {
@@ -35,7 +35,7 @@ Errc PendingRequests::answer(std::uint16_t number, std::uint16_t kind, const bit
     if (in.left_bits() > 0) return Errc::trailing_bits;
   }
   const auto found = std::find_if(open_.begin(), open_.end(), [&](const Open& open) {
-    return open.number == number && open.reply_type == kind;
+    return open.number == number && open.reply_type == type;
   });
   if (found == open_.end()) return Errc::stray_answer;
   // Out of the list first: the callback may ask again.

@@ -66,7 +66,7 @@ class Taker {
       }
       case TypeKind::record: {
         std::vector<ColumnInfo> all;
-        for (const Field& field : protocol_.states[type.index].fields) {
+        for (const Field& field : protocol_.records[type.index].fields) {
           if (!field.travels(protocol_.version)) continue;
           const auto part = take(field.type);
           if (!part) return std::nullopt;
@@ -112,7 +112,7 @@ class Taker {
 
 // The type of the first axis of what follows.
 const Type& axis_of(const Protocol& protocol, const Type& type) {
-  return type.kind == TypeKind::record ? protocol.states[type.index].fields.front().type
+  return type.kind == TypeKind::record ? protocol.records[type.index].fields.front().type
                                        : type.element.front();
 }
 

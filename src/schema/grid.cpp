@@ -13,10 +13,10 @@ unsigned GridShape::max_cell_bits() const {
 
 namespace grid_detail {
 
-void put_difference(Encoder& out, const GridShape& model, std::uint64_t before,
+void put_difference(Encoder& out, const GridShape& shape, std::uint64_t before,
                     std::uint64_t index) {
-  if (model.named) {
-    out.write(Piece{index > before ? index - 1 : index, bits::bits_for(model.count - 1), 0});
+  if (shape.named) {
+    out.write(Piece{index > before ? index - 1 : index, bits::bits_for(shape.count - 1), 0});
   } else if (index > before) {
     out.count_code(2 * (index - before - 1), 1);
   } else {
@@ -24,19 +24,19 @@ void put_difference(Encoder& out, const GridShape& model, std::uint64_t before,
   }
 }
 
-std::uint64_t get_different(Decoder& in, const GridShape& model, std::uint64_t before) {
-  if (model.count < 2) {  // a grid of one value has no cell that differs
+std::uint64_t get_different(Decoder& in, const GridShape& shape, std::uint64_t before) {
+  if (shape.count < 2) {  // a grid of one value has no cell that differs
     in.fail(Errc::value_range);
     return before;
   }
-  if (model.named) {
-    const std::uint64_t index = in.choice(model.count - 1);
+  if (shape.named) {
+    const std::uint64_t index = in.choice(shape.count - 1);
     return index >= before ? index + 1 : index;
   }
-  const std::uint64_t code = in.count_code(1, 2 * (model.count - 1) - 1);
+  const std::uint64_t code = in.count_code(1, 2 * (shape.count - 1) - 1);
   const std::uint64_t distance = code / 2 + 1;
   const bool down = code % 2 != 0;
-  if (down ? distance > before : before + distance >= model.count) {
+  if (down ? distance > before : before + distance >= shape.count) {
     in.fail(Errc::value_range);
     return before;
   }

@@ -70,7 +70,7 @@ class Lister {
         return;
       case TypeKind::record:
         out_ += "record\n";
-        list(protocol_.states[type.index].fields, indent + " ");
+        list(protocol_.records[type.index].fields, indent + " ");
         return;
       case TypeKind::one_of:
         out_ += "one of\n";
@@ -170,7 +170,7 @@ std::string type_text(const Protocol& protocol, const Type& type) {
                          fraction(range.step, range.scale));
     }
     case TypeKind::angle:
-      return fmt::format("turn step {}", fraction(type.angle.step, type.angle.scale));
+      return fmt::format("angle step {}", fraction(type.angle.step, type.angle.scale));
     case TypeKind::direction2:
       return fmt::format("direction2 step {}", fraction(type.angle.step, type.angle.scale));
     case TypeKind::direction3:
@@ -188,7 +188,7 @@ std::string type_text(const Protocol& protocol, const Type& type) {
       const Options& made = protocol.flags[type.index];
       return made.inside.empty() ? made.name : names_of("flags", made);
     }
-    case TypeKind::record: return protocol.states[type.index].name;
+    case TypeKind::record: return protocol.records[type.index].name;
     case TypeKind::list: return fmt::format("list of {} up to {}", element(), type.limit);
     case TypeKind::grid:
       return fmt::format("grid of {} {} x {}", element(), type.limit, type.height);

@@ -12,8 +12,8 @@ MessageTypeCodes::MessageTypeCodes(const ProtocolInfo& protocol, Direction way,
     if (message.direction != Direction::both && message.direction != way) continue;
     if (!message.life.alive(version)) continue;
     std::vector<std::uint16_t>& on_channel = kinds_[message.channel];
-    code_[message.kind] = static_cast<std::uint16_t>(on_channel.size());
-    on_channel.push_back(message.kind);
+    code_[message.type] = static_cast<std::uint16_t>(on_channel.size());
+    on_channel.push_back(message.type);
   }
 }
 

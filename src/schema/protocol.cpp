@@ -82,7 +82,7 @@ Value initial_value(const Protocol& protocol, const Type& type) {
       made.items.assign(std::size_t{type.limit} * type.height,
                         initial_value(protocol, type.element.front()));
       return made;
-    case TypeKind::record: return initial_value(protocol, protocol.states[type.index].fields);
+    case TypeKind::record: return initial_value(protocol, protocol.records[type.index].fields);
     case TypeKind::one_of: {
       const Option& first = protocol.one_ofs[type.index].options.front();
       if (!first.type.empty()) made.items.push_back(initial_value(protocol, first.type.front()));

@@ -70,7 +70,7 @@ class ValueEncoder {
   void encode(const Type& type, const Value& value) {
     switch (type.kind) {
       case TypeKind::list: return list(type, value);
-      case TypeKind::record: return fields(protocol_.states[type.index].fields, value);
+      case TypeKind::record: return fields(protocol_.records[type.index].fields, value);
       case TypeKind::vec:
         for (std::uint32_t i = 0; i < type.limit; ++i) {
           const auto inside = trace_.enter_component(i);
@@ -205,7 +205,7 @@ class ValueDecoder {
   void decode(const Type& type, Value& to) {
     switch (type.kind) {
       case TypeKind::list: return list(type, to);
-      case TypeKind::record: return fields(protocol_.states[type.index].fields, to);
+      case TypeKind::record: return fields(protocol_.records[type.index].fields, to);
       case TypeKind::vec:
         to.items.resize(type.limit);
         for (std::uint32_t i = 0; i < type.limit; ++i) {

@@ -15,8 +15,8 @@ constexpr std::array<std::string_view, 16> kWords = {
 
 class Sampler {
  public:
-  Sampler(const Protocol& protocol, PayloadFrame payload, SampleNumbers& numbers)
-      : protocol_(protocol), payload_(payload), numbers_(numbers) {}
+  Sampler(const Protocol& protocol, SampleSize size, SampleNumbers& numbers)
+      : protocol_(protocol), size_(size), numbers_(numbers) {}
 
   Value value(const Type& type) {
     Value made;
@@ -67,7 +67,7 @@ class Sampler {
         made.whole = static_cast<std::int64_t>(set);
         break;
       }
-      case TypeKind::record: return fields(protocol_.states[type.index].fields);
+      case TypeKind::record: return fields(protocol_.records[type.index].fields);
       case TypeKind::list: items(made, type, length(type.limit)); break;
       case TypeKind::grid: return grid(type);
       case TypeKind::maybe:
@@ -104,24 +104,24 @@ class Sampler {
 
  private:
   std::uint64_t index(std::uint64_t last) {
-    if (payload_ == PayloadFrame::min) return 0;
-    if (payload_ == PayloadFrame::max) return last;
-    if (payload_ == PayloadFrame::any && numbers_.up_to(7) == 0) {  // the ends are where faults are
+    if (size_ == SampleSize::min) return 0;
+    if (size_ == SampleSize::max) return last;
+    if (size_ == SampleSize::any && numbers_.up_to(7) == 0) {  // the ends are where faults are
       return numbers_.up_to(1) == 0 ? 0 : last;
     }
     return numbers_.up_to(last);
   }
 
   std::size_t length(std::uint32_t limit) {
-    switch (payload_) {
-      case PayloadFrame::min: return 0;
-      case PayloadFrame::max: return limit;
-      case PayloadFrame::typical: {
+    switch (size_) {
+      case SampleSize::min: return 0;
+      case SampleSize::max: return limit;
+      case SampleSize::typical: {
         const std::uint64_t quarter = limit / 4;
         return static_cast<std::size_t>(quarter + numbers_.up_to(limit - 2 * quarter));
       }
       // Long ones are rare, so that lists of lists stay small enough to try many of them.
-      case PayloadFrame::any:
+      case SampleSize::any:
         return static_cast<std::size_t>(
             index(std::min<std::uint64_t>(limit, numbers_.up_to(15) == 0 ? 100 : 5)));
     }
@@ -130,7 +130,7 @@ class Sampler {
 
   // Small ones are likelier, as a count supposes.
   std::uint64_t count(std::uint32_t limit) {
-    if (payload_ == PayloadFrame::min || payload_ == PayloadFrame::max) return index(limit);
+    if (size_ == SampleSize::min || size_ == SampleSize::max) return index(limit);
     const auto width = static_cast<unsigned>(std::bit_width(limit));
     const std::uint64_t mask = bits::low_mask(static_cast<unsigned>(numbers_.up_to(width)));
     return std::min<std::uint64_t>(limit, numbers_.next() & mask);
@@ -139,28 +139,26 @@ class Sampler {
   // Exactly `size` bytes.
   std::string text(std::size_t size) {
     std::string made;
-    if (payload_ == PayloadFrame::max) return std::string(size, 'x');
+    if (size_ == SampleSize::max) return std::string(size, 'x');
     while (made.size() < size) {
       std::string next(kWords[numbers_.up_to(kWords.size() - 1)]);
-      if (payload_ == PayloadFrame::any && numbers_.up_to(9) == 0) next = std::string(1, '\0');
+      if (size_ == SampleSize::any && numbers_.up_to(9) == 0) next = std::string(1, '\0');
       made += made.size() + next.size() <= size ? next : std::string(size - made.size(), '.');
-      if (made.size() < size && payload_ == PayloadFrame::typical) made += ' ';
+      if (made.size() < size && size_ == SampleSize::typical) made += ' ';
     }
     return made;
   }
 
   double real32() {
-    if (payload_ == PayloadFrame::min) return 0;
-    if (payload_ == PayloadFrame::max)
-      return static_cast<double>(std::numeric_limits<float>::max());
-    if (payload_ == PayloadFrame::typical)
-      return static_cast<double>(numbers_.up_to(40000)) / 16 - 1000;
+    if (size_ == SampleSize::min) return 0;
+    if (size_ == SampleSize::max) return static_cast<double>(std::numeric_limits<float>::max());
+    if (size_ == SampleSize::typical) return static_cast<double>(numbers_.up_to(40000)) / 16 - 1000;
     const auto made = std::bit_cast<float>(static_cast<std::uint32_t>(numbers_.next()));
     return std::isfinite(made) && made != 0 ? static_cast<double>(made) : 0;
   }
   double real64() {
-    if (payload_ == PayloadFrame::max) return std::numeric_limits<double>::max();
-    if (payload_ != PayloadFrame::any) return real32();
+    if (size_ == SampleSize::max) return std::numeric_limits<double>::max();
+    if (size_ != SampleSize::any) return real32();
     const auto made = std::bit_cast<double>(numbers_.next());
     return std::isfinite(made) && made != 0 ? made : 0;
   }
@@ -172,7 +170,7 @@ class Sampler {
     for (double& component : made) {
       component = static_cast<double>(index(2000)) - 1000;
     }
-    if (payload_ == PayloadFrame::min || made == std::array<double, N>{}) {
+    if (size_ == SampleSize::min || made == std::array<double, N>{}) {
       made = {};
       made[0] = 1;
     }
@@ -196,7 +194,7 @@ class Sampler {
     const std::size_t cells = std::size_t{type.limit} * type.height;
     made.items.reserve(cells);
     for (std::size_t i = 0; i < cells; ++i) {
-      const bool fresh = i == 0 || payload_ == PayloadFrame::any || numbers_.up_to(15) == 0;
+      const bool fresh = i == 0 || size_ == SampleSize::any || numbers_.up_to(15) == 0;
       made.items.push_back(fresh ? value(type.element.front()) : made.items.back());
     }
     return made;
@@ -209,7 +207,7 @@ class Sampler {
   }
 
   const Protocol& protocol_;
-  PayloadFrame payload_;
+  SampleSize size_;
   SampleNumbers& numbers_;
 };
 
@@ -223,14 +221,14 @@ std::uint64_t SampleNumbers::next() {
   return z ^ z >> 31;
 }
 
-Value sample_value(const Protocol& protocol, const Type& type, PayloadFrame payload,
+Value sample_value(const Protocol& protocol, const Type& type, SampleSize size,
                    SampleNumbers& numbers) {
-  return Sampler(protocol, payload, numbers).value(type);
+  return Sampler(protocol, size, numbers).value(type);
 }
 
-Value sample_value(const Protocol& protocol, const std::vector<Field>& fields, PayloadFrame payload,
+Value sample_value(const Protocol& protocol, const std::vector<Field>& fields, SampleSize size,
                    SampleNumbers& numbers) {
-  return Sampler(protocol, payload, numbers).fields(fields);
+  return Sampler(protocol, size, numbers).fields(fields);
 }
 
 }  // namespace kwind::schema

@@ -1,4 +1,4 @@
-// PendingRequests about types that sizes and the runtime codec share.
+// Questions about types that sizes and the runtime codec share.
 #pragma once
 #include "kwind/schema/grid.h"
 #include "kwind/schema/protocol.h"

@@ -72,19 +72,19 @@ std::uint64_t min_grid_bits(std::uint64_t cells, unsigned cell_bits) {
   return std::min(min, before);
 }
 
-Size of_grid(const GridShape& model) {
-  const std::uint64_t cells = model.cells();
+Size of_grid(const GridShape& shape) {
+  const std::uint64_t cells = shape.cells();
   const std::uint64_t all_same = bits::count_bits(cells, 0);
-  if (model.count < 2) return exactly(all_same);
+  if (shape.count < 2) return exactly(all_same);
   // Most: each cell differs, behind a run of none (1 bit). Where differing takes no bits, every
   // second one does, behind a run of one (3 bits); and a run of one may be the last.
-  const std::uint64_t cell = model.max_cell_bits();
+  const std::uint64_t cell = shape.max_cell_bits();
   const std::uint64_t max =
       cell == 0 ? (3 * cells + 1) / 2 + 2 : cells * (1 + cell) + (cell == 1 ? 1 : 0);
   // Typical: a cell after each 15 that are as predicted.
   const std::uint64_t typical_cell =
-      bits::count_bits(15, 0) + (model.min_cell_bits() + model.max_cell_bits()) / 2;
-  return Sum{min_grid_bits(cells, model.min_cell_bits()),
+      bits::count_bits(15, 0) + (shape.min_cell_bits() + shape.max_cell_bits()) / 2;
+  return Sum{min_grid_bits(cells, shape.min_cell_bits()),
              std::max(all_same, cells / 16 * typical_cell), std::max(all_same, max)}
       .size();
 }
@@ -123,7 +123,7 @@ Size size_of(const Protocol& protocol, const Type& type, std::uint16_t version) 
     case TypeKind::enumeration:
       return exactly(bits::bits_for(protocol.enums[type.index].alive(version)));
     case TypeKind::flags: return exactly(protocol.flags[type.index].alive(version));
-    case TypeKind::record: return size_of(protocol, protocol.states[type.index].fields, version);
+    case TypeKind::record: return size_of(protocol, protocol.records[type.index].fields, version);
     case TypeKind::maybe: {
       const Size size = element();
       return Sum{1, 1 + std::uint64_t{size.typical_bits} / 2, 1 + std::uint64_t{size.max_bits}}

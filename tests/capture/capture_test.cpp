@@ -110,7 +110,7 @@ TEST(KeyLog, ReadsWhatItWritesAndNamesTheFirstWrongLine) {
   EXPECT_EQ(read.keys[1].phase, 12U);
   EXPECT_EQ(read.keys[1].cipher, 1);
   EXPECT_TRUE(same_secret(read.keys[1].key.bytes(), secret.bytes()));
-  EXPECT_EQ(read_keys(line + "{}\n").problem, "line 2: not a key as `--keys` writes it");
+  EXPECT_EQ(read_keys(line + "{}\n").problem, "line 2: not a key as `--key-log` writes it");
   EXPECT_NE(read_keys("{\"connection\":-1}").problem, "");
 }
 

@@ -127,7 +127,7 @@ TEST_F(Cli, HelpAndVersionSucceed) {
     EXPECT_EQ(done.code, 0);
     EXPECT_NE(done.out.find("Example"), std::string::npos) << command;
   }
-  EXPECT_EQ(run({kKwind, "--version"}).out, "kwind 0.1.0\n");
+  EXPECT_EQ(run({kKwind, "--version"}).out, "kwind 0.2.0\n");
 }
 
 TEST_F(Cli, DemoEndsInAgreementAndAReport) {
@@ -177,7 +177,7 @@ TEST_F(Cli, DemoNamesABusyPortAFullServerAndAMissingFolder) {
             "cannot listen on 127.0.0.1:" + port +
                 ": another program is using the address and port; choose another with --port, "
                 "or 0 for any\n");
-  const Finished full = run({kKwind, "demo", "--seconds", "3", "--bots", "3", "--places", "1"});
+  const Finished full = run({kKwind, "demo", "--seconds", "3", "--bots", "3", "--capacity", "1"});
   EXPECT_EQ(full.code, 1);
   EXPECT_NE(
       full.out.find("does not agree: the server has no free place (1 of 1 places are taken); try "
@@ -203,7 +203,7 @@ TEST_F(Cli, FirstLightClientsSeeEachOther) {
                 "somebody has left\n");
   const Finished b = second.finish();
   EXPECT_EQ(b.code, 0) << b.err;
-  EXPECT_NE(b.out.find("connected, sealed with "), std::string::npos) << b.out;
+  EXPECT_NE(b.out.find("connected, encrypted with "), std::string::npos) << b.out;
   EXPECT_NE(b.out.find("tug 1 is at "), std::string::npos) << b.out;
   const Finished a = first.finish();
   EXPECT_EQ(a.code, 0);
@@ -217,8 +217,8 @@ TEST_F(Cli, FirstLightNamesABusyPortAnUnreachableServerAndAWrongKey) {
   const std::string port = light.address.substr(light.address.find(':') + 1);
   const Finished busy = run({kServer, port});
   EXPECT_EQ(busy.code, 1);
-  EXPECT_EQ(busy.err, "cannot listen on 127.0.0.1:" + port +
-                          ": another program is using the address and port\n");
+  EXPECT_EQ(busy.err, "cannot listen on `127.0.0.1:" + port +
+                          "`: another program is using the address and port\n");
   const Finished nobody = run({kClient, "127.0.0.1:9", light.key});
   EXPECT_EQ(nobody.code, 1);
   EXPECT_EQ(nobody.err,
@@ -231,15 +231,18 @@ TEST_F(Cli, FirstLightNamesABusyPortAnUnreachableServerAndAWrongKey) {
             light.address +
                 ": the client holds another public key than this server's; ask for the server's "
                 "present public key\n");
-  EXPECT_EQ(run({kClient, "nonsense", light.key}).err, "nonsense: not HOST:PORT\n");
-  EXPECT_EQ(run({kClient, light.address, "short"}).err,
-            "short: a key is 43 characters of base64url\n");
+  EXPECT_EQ(run({kClient, "nonsense", light.key}).err,
+            "server `nonsense`: the address cannot be understood or does not exist here; write "
+            "HOST:PORT\n");
+  EXPECT_EQ(
+      run({kClient, light.address, "short"}).err,
+      "server key `short`: a key is 43 characters of base64url; give the key or a file with it\n");
   EXPECT_EQ(run({kClient}).code, 2);
 }
 
 TEST_F(Cli, KeysAndTicketsGoTogether) {
   const std::string keys = dir_.string();
-  const Finished made = run({kKwind, "keys", "--into", keys, "--json"});
+  const Finished made = run({kKwind, "keys", "--output", keys, "--json"});
   ASSERT_EQ(made.code, 0) << made.err;
   const auto json = nlohmann::json::parse(made.out);
   EXPECT_EQ(json["server_public_key"].get<std::string>() + "\n", read(keys + "/server.pub"));
@@ -249,7 +252,7 @@ TEST_F(Cli, KeysAndTicketsGoTogether) {
               fs::perms::owner_read | fs::perms::owner_write);
   }
   const std::string before = read(keys + "/server.key");
-  const Finished again = run({kKwind, "keys", "--into", keys});
+  const Finished again = run({kKwind, "keys", "--output", keys});
   EXPECT_EQ(again.code, 1);
   EXPECT_NE(again.err.find("is there already; nothing was written"), std::string::npos);
   EXPECT_EQ(read(keys + "/server.key"), before);
@@ -260,11 +263,11 @@ TEST_F(Cli, KeysAndTicketsGoTogether) {
     return run(command);
   };
   const Finished issued =
-      ticket("issue", {"--key", keys + "/ticket.key", "--server", keys + "/server.pub", "--subject",
-                       "pilot 7", "--claims", R"({"boat":"Tern"})"});
+      ticket("issue", {"--ticket-key", keys + "/ticket.key", "--server-key", keys + "/server.pub",
+                       "--subject", "pilot 7", "--claims", R"({"boat":"Tern"})"});
   ASSERT_EQ(issued.code, 0) << issued.err;
   const std::string text = issued.out.substr(0, issued.out.size() - 1);
-  const std::vector<std::string> with = {"--key", keys + "/ticket.pub", "--server",
+  const std::vector<std::string> with = {"--ticket-key", keys + "/ticket.pub", "--server-key",
                                          json["server_public_key"]};
   auto words = with;
   words.insert(words.end(), {text, "--json"});
@@ -277,8 +280,8 @@ TEST_F(Cli, KeysAndTicketsGoTogether) {
   EXPECT_NE(forged.err.find("its signature is not of this key"), std::string::npos) << forged.err;
   EXPECT_EQ(ticket("show", {text}).code, 0);
   EXPECT_EQ(ticket("show", {"nonsense"}).code, 1);
-  EXPECT_EQ(ticket("issue", {"--key", keys + "/ticket.pub", "--server", keys + "/server.pub",
-                             "--subject", "x"})
+  EXPECT_EQ(ticket("issue", {"--ticket-key", keys + "/ticket.pub", "--server-key",
+                             keys + "/server.pub", "--subject", "x"})
                 .err,
             keys +
                 "/ticket.pub: not a private Ed25519 key as JSON Web Key; `kwind keys` writes "
@@ -288,8 +291,8 @@ TEST_F(Cli, KeysAndTicketsGoTogether) {
 
 TEST_F(Cli, LagPutsABadPathBeforeARealServer) {
   FirstLight light;
-  Process lag({kKwind, "lag", "--to", light.address, "--listen", "127.0.0.1:0", "--delay", "30",
-               "--down-loss", "20", "--seconds", "5", "--json"});
+  Process lag({kKwind, "lag", "--server", light.address, "--listen", "127.0.0.1:0", "--delay", "30",
+               "--to-client-loss", "20", "--seconds", "5", "--json"});
   ASSERT_TRUE(lag.wait_for_error("listening on 127.0.0.1:"));
   const std::size_t at = lag.err().find("127.0.0.1:");
   const std::string address = lag.err().substr(at, lag.err().find(',', at) - at);
@@ -302,9 +305,9 @@ TEST_F(Cli, LagPutsABadPathBeforeARealServer) {
   EXPECT_EQ(done.code, 0) << done.err;
   const auto json = nlohmann::json::parse(done.out);
   EXPECT_EQ(json["clients"], 1);
-  EXPECT_GT(json["up"]["datagrams"], 20);
-  EXPECT_EQ(json["up"]["lost"], 0);
-  EXPECT_GT(json["down"]["lost"], 0);
+  EXPECT_GT(json["to_server"]["datagrams"], 20);
+  EXPECT_EQ(json["to_server"]["lost"], 0);
+  EXPECT_GT(json["to_client"]["lost"], 0);
 }
 
 TEST_F(Cli, LagNamesWhatIsWrong) {
@@ -315,14 +318,14 @@ TEST_F(Cli, LagNamesWhatIsWrong) {
     EXPECT_EQ(done.code, code) << what;
     EXPECT_NE(done.err.find(what), std::string::npos) << done.err;
   };
-  wrong({}, 2, "--to HOST:PORT is required");
-  wrong({"--to", "127.0.0.1:9", "--preset", "tunel"}, 2, "did you mean `tunnel`?");
-  wrong({"--to", "nowhere"}, 1, "--to nowhere: not HOST:PORT");
-  wrong({"--to", "127.0.0.1:9", "--loss", "101"}, 2, "--loss");
-  wrong({"--to", "127.0.0.1:9", "--timetable", (dir_ / "none.toml").string()}, 1,
+  wrong({}, 2, "--server HOST:PORT is required");
+  wrong({"--server", "127.0.0.1:9", "--preset", "tunel"}, 2, "did you mean `tunnel`?");
+  wrong({"--server", "nowhere"}, 1, "--server nowhere: not HOST:PORT");
+  wrong({"--server", "127.0.0.1:9", "--loss", "101"}, 2, "--loss");
+  wrong({"--server", "127.0.0.1:9", "--timetable", (dir_ / "none.toml").string()}, 1,
         "cannot read the file");
   const auto table = [&](const std::string& text, const std::string& what) {
-    wrong({"--to", "127.0.0.1:9", "--timetable", write("t.toml", text)}, 1, what);
+    wrong({"--server", "127.0.0.1:9", "--timetable", write("t.toml", text)}, 1, what);
   };
   table("[[step]]\nat = 1\nlos = 5\n",
         "t.toml:3:7: no setting is called `los`; did you mean `loss`?");
@@ -338,12 +341,12 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
   const std::string keys = (dir_ / "demo.keys").string();
   const std::string opened = (dir_ / "opened.pcapng").string();
   const Finished demo = run({kKwind, "demo", "--seconds", "3", "--bots", "3", "--loss", "8",
-                             "--record", capture, "--keys", keys});
+                             "--record", capture, "--key-log", keys});
   EXPECT_NE(demo.out.find("KEYS of all datagrams are written to " + keys), std::string::npos)
       << demo.out << demo.err;
   EXPECT_EQ(fs::status(keys).permissions(), fs::perms::owner_read | fs::perms::owner_write);
-  const Finished done = run({kKwind, "explain", kWorld, "--capture", capture, "--keys", keys,
-                             "--opened", opened, "--first", "0", "--fields", "--json"});
+  const Finished done = run({kKwind, "explain", kWorld, "--capture", capture, "--key-log", keys,
+                             "--output", opened, "--first", "0", "--fields", "--json"});
   ASSERT_EQ(done.code, 0) << done.err;
   const auto json = nlohmann::json::parse(done.out);
   EXPECT_EQ(json["connections"], 3);
@@ -372,10 +375,10 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
   EXPECT_NE(people.out.find("more; --first 0 lists them all"), std::string::npos);
   const Finished sealed = run({kKwind, "explain", kWorld, "--capture", capture, "--first", "1"});
   EXPECT_EQ(sealed.code, 1);
-  EXPECT_NE(sealed.err.find("datagrams stay sealed; --keys FILE opens them"), std::string::npos);
+  EXPECT_NE(sealed.err.find("datagrams stay sealed; --key-log FILE opens them"), std::string::npos);
   // The keys fit, the description does not: that is what is said.
   const Finished other =
-      run({kKwind, "explain", kHarbour, "--capture", capture, "--keys", keys, "--first", "1"});
+      run({kKwind, "explain", kHarbour, "--capture", capture, "--key-log", keys, "--first", "1"});
   EXPECT_EQ(other.code, 1);
   EXPECT_NE(other.err.find("datagrams are open and do not fit " + kHarbour), std::string::npos)
       << other.err;
@@ -386,8 +389,8 @@ TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
   const std::string capture = (dir_ / "day.pcapng").string();
   const std::string keys = (dir_ / "day.keys").string();
   const std::string codes = (dir_ / "day.codes").string();
-  run({kKwind, "demo", "--seconds", "6", "--bots", "6", "--record", capture, "--keys", keys});
-  const Finished made = run({kKwind, "train", kWorld, capture, "--keys", keys, "-o", codes});
+  run({kKwind, "demo", "--seconds", "6", "--bots", "6", "--record", capture, "--key-log", keys});
+  const Finished made = run({kKwind, "train", kWorld, capture, "--key-log", keys, "-o", codes});
   ASSERT_EQ(made.code, 0) << made.err;
   EXPECT_EQ(made.err, "");
   for (const char* piece : {"Gull", "bearing", "entropy", "with codes trained on other clients",
@@ -395,16 +398,17 @@ TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
     EXPECT_NE(made.out.find(piece), std::string::npos) << piece << made.out;
   }
   const std::string text = read(codes);
-  EXPECT_EQ(text.rfind("kwind codes 1 for harbour_world\ndigest ", 0), 0U);
+  EXPECT_EQ(text.rfind("kwind code tables 1 for harbour_world\ndigest ", 0), 0U);
   const Finished fits =
-      run({kKwind, "train", kWorld, capture, "--keys", keys, "--check", codes, "--json"});
+      run({kKwind, "train", kWorld, capture, "--key-log", keys, "--check", codes, "--json"});
   EXPECT_EQ(fits.code, 0) << fits.out << fits.err;
   const auto json = nlohmann::json::parse(fits.out);
   EXPECT_EQ(json["fits"], true);
   EXPECT_EQ(json["unread"], 0);
   EXPECT_EQ(json["clients"], 6);
   // In use, and agreed in the handshake.
-  const Finished used = run({kKwind, "demo", "--seconds", "3", "--bots", "2", "--codes", codes});
+  const Finished used =
+      run({kKwind, "demo", "--seconds", "3", "--bots", "2", "--code-tables", codes});
   EXPECT_NE(used.out.find("trained codes"), std::string::npos) << used.out << used.err;
 
   const auto wrong = [](const std::vector<std::string>& words, int code, const std::string& what) {
@@ -415,18 +419,18 @@ TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
     EXPECT_NE(done.err.find(what), std::string::npos) << done.err;
   };
   wrong({kWorld, capture}, 2, "say either -o FILE, to write codes, or --check FILE");
-  wrong({kWorld, capture, "-o", codes}, 1, "were not opened: give their keys with --keys");
+  wrong({kWorld, capture, "-o", codes}, 1, "were not opened: give their keys with --key-log");
   wrong({kWorld, keys, "-o", codes}, 1, "a pcapng or pcap file is needed");
   wrong({kHarbour, capture, "-o", codes}, 1, "has no entities");
   std::string changed = text;
-  changed.replace(changed.find("Gull movers 1 ") + 14, 1, "9");
+  changed.replace(changed.find("Gull continuing 1 ") + 18, 1, "9");
   const std::string bad = write("bad.codes", changed);
-  wrong({kWorld, capture, "--keys", keys, "--check", bad}, 1, "bad.codes:");
-  wrong({kWorld, capture, "--keys", keys, "--check", write("no.codes", "no codes")}, 1,
+  wrong({kWorld, capture, "--key-log", keys, "--check", bad}, 1, "bad.codes:");
+  wrong({kWorld, capture, "--key-log", keys, "--check", write("no.codes", "no codes")}, 1,
         "make one with `kwind train`");
-  const Finished demo = run({kKwind, "demo", "--seconds", "2", "--codes", bad});
+  const Finished demo = run({kKwind, "demo", "--seconds", "2", "--code-tables", bad});
   EXPECT_EQ(demo.code, 1);
-  EXPECT_NE(demo.err.find("train the codes anew"), std::string::npos) << demo.err;
+  EXPECT_NE(demo.err.find("train the tables again"), std::string::npos) << demo.err;
 }
 
 TEST_F(Cli, ExplainNamesWhatIsWrongWithACapture) {
@@ -444,7 +448,7 @@ TEST_F(Cli, ExplainNamesWhatIsWrongWithACapture) {
   wrong({"--capture", text}, 1, "a pcapng or pcap file is needed, as `kwind record` writes");
   const std::string empty = write("empty.pcapng", "");
   const std::string nobody = (dir_ / "nobody.pcapng").string();
-  run({kKwind, "record", "--port", "5998", "--into", nobody, "--seconds", "0.3"});
+  run({kKwind, "record", "--port", "5998", "--output", nobody, "--seconds", "0.3"});
   if (fs::exists(nobody)) {  // recording a port takes rights that not everybody has
     const Finished none = run({kKwind, "explain", kHarbour, "--capture", nobody, "--json"});
     EXPECT_TRUE(nlohmann::json::parse(none.out)["rows"].empty()) << none.out;
@@ -452,10 +456,10 @@ TEST_F(Cli, ExplainNamesWhatIsWrongWithACapture) {
   wrong({"--capture", empty}, 1, "the file is no capture");
   const std::string capture = (dir_ / "d.pcapng").string();
   // Whether its bots agree is another test's business.
-  run({kKwind, "demo", "--seconds", "2", "--bots", "1", "--loss", "0", "--clear", "--record",
+  run({kKwind, "demo", "--seconds", "2", "--bots", "1", "--loss", "0", "--plaintext", "--record",
        capture});
   ASSERT_TRUE(fs::exists(capture));
-  wrong({"--capture", capture, "--keys", text}, 1, "line 1: not a key");
+  wrong({"--capture", capture, "--key-log", text}, 1, "line 1: not a key");
   const std::string whole = read(capture);
   const std::string cut = write("cut.pcapng", whole.substr(0, whole.size() / 2 * 2 - 6));
   const Finished early = run({kKwind, "explain", kWorld, "--capture", cut, "--first", "1"});
@@ -467,8 +471,8 @@ TEST_F(Cli, ExplainNamesWhatIsWrongWithACapture) {
 TEST_F(Cli, RecordStandsBetweenAClientAndItsServer) {
   FirstLight light;
   const std::string capture = (dir_ / "seen.pcapng").string();
-  Process record({kKwind, "record", "--to", light.address, "--listen", "127.0.0.1:0", "--into",
-                  capture, "--json"});
+  Process record({kKwind, "record", "--server", light.address, "--listen", "127.0.0.1:0",
+                  "--output", capture, "--json"});
   ASSERT_TRUE(record.wait_for_error("listening on 127.0.0.1:"));
   const std::size_t at = record.err().find("127.0.0.1:");
   const std::string address = record.err().substr(at, record.err().find(',', at) - at);
@@ -485,10 +489,11 @@ TEST_F(Cli, RecordStandsBetweenAClientAndItsServer) {
   EXPECT_EQ(json["datagrams"][0]["form"], "hello");
   EXPECT_EQ(json["datagrams"][0]["bytes"], 1200);
 
-  EXPECT_EQ(run({kKwind, "record", "--into", capture}).code, 2);
-  EXPECT_EQ(run({kKwind, "record", "--into", capture, "--port", "4000", "--to", "x:1"}).code, 2);
-  const Finished nowhere = run({kKwind, "record", "--into", (dir_ / "no" / "f").string(), "--to",
-                                light.address, "--listen", "127.0.0.1:0"});
+  EXPECT_EQ(run({kKwind, "record", "--output", capture}).code, 2);
+  EXPECT_EQ(run({kKwind, "record", "--output", capture, "--port", "4000", "--server", "x:1"}).code,
+            2);
+  const Finished nowhere = run({kKwind, "record", "--output", (dir_ / "no" / "f").string(),
+                                "--server", light.address, "--listen", "127.0.0.1:0"});
   EXPECT_EQ(nowhere.code, 1);
   EXPECT_NE(nowhere.err.find("cannot be written"), std::string::npos);
 }
@@ -504,7 +509,8 @@ TEST_F(Cli, DiagnoseGoesAsFarAsItCanAndNamesTheFirstWrongStep) {
     EXPECT_EQ(json["fine"], done.code == 0) << done.out << done.err;
     return json["steps"];
   };
-  const auto open = diagnose({light.address, "--key", light.key, "--description", description});
+  const auto open = diagnose(
+      {"--server", light.address, "--server-key", light.key, "--description", description});
   std::vector<std::string> names;
   for (const auto& step : open) {
     names.push_back(step["step"]);
@@ -516,20 +522,21 @@ TEST_F(Cli, DiagnoseGoesAsFarAsItCanAndNamesTheFirstWrongStep) {
   EXPECT_EQ(open[10]["text"], "up to 1472 bytes pass");
 
   const auto last = [&](const std::vector<std::string>& words) { return diagnose(words).back(); };
-  const auto keyless = last({light.address});
+  const auto keyless = last({"--server", light.address});
   EXPECT_EQ(keyless["step"], "key");
   EXPECT_EQ(keyless["found"], "unknown");
-  EXPECT_EQ(last({light.address, "--clear"})["step"], "mode");
-  EXPECT_EQ(last({light.address, "--key", std::string(43, 'A')})["text"],
+  EXPECT_EQ(last({"--server", light.address, "--plaintext"})["step"], "mode");
+  EXPECT_EQ(last({"--server", light.address, "--server-key", std::string(43, 'A')})["text"],
             "this is not the public key of that server");
-  EXPECT_EQ(last({light.address, "--key", light.key, "--description", kHarbour})["text"],
+  EXPECT_EQ(last({"--server", light.address, "--server-key", light.key, "--description",
+                  kHarbour})["text"],
             "this server speaks `first_light`");
-  EXPECT_EQ(last({light.address, "--key", light.key, "--tcp"})["step"], "port");
-  EXPECT_EQ(last({"127.0.0.1:9"})["text"],
+  EXPECT_EQ(last({"--server", light.address, "--server-key", light.key, "--tcp"})["step"], "port");
+  EXPECT_EQ(last({"--server", "127.0.0.1:9"})["text"],
             "the machine is there, and nobody listens on UDP port 9");
-  EXPECT_EQ(last({"no.such.host.invalid:1"})["step"], "name");
-  EXPECT_EQ(run({kKwind, "diagnose", light.address, "--key", "short"}).code, 1);
-  EXPECT_EQ(run({kKwind, "diagnose", light.address, "--ticket", "x"}).code, 2);
+  EXPECT_EQ(last({"--server", "no.such.host.invalid:1"})["step"], "name");
+  EXPECT_EQ(run({kKwind, "diagnose", "--server", light.address, "--server-key", "short"}).code, 1);
+  EXPECT_EQ(run({kKwind, "diagnose", "--server", light.address, "--ticket", "x"}).code, 2);
   EXPECT_EQ(run({kKwind, "diagnose"}).code, 2);
 }
 
@@ -537,12 +544,13 @@ TEST_F(Cli, DiagnoseGoesAsFarAsItCanAndNamesTheFirstWrongStep) {
 // meanwhile.
 TEST_F(Cli, DiagnoseMeasuresFromTheCopyThatWasAnswered) {
   FirstLight light;
-  Process lag({kKwind, "lag", "--to", light.address, "--listen", "127.0.0.1:0", "--delay", "100",
-               "--seconds", "10", "--json"});
+  Process lag({kKwind, "lag", "--server", light.address, "--listen", "127.0.0.1:0", "--delay",
+               "100", "--seconds", "10", "--json"});
   ASSERT_TRUE(lag.wait_for_error("listening on 127.0.0.1:"));
   const std::size_t at = lag.err().find("127.0.0.1:");
   const std::string address = lag.err().substr(at, lag.err().find(',', at) - at);
-  const Finished done = run({kKwind, "diagnose", address, "--key", light.key, "--seconds", "1"});
+  const Finished done =
+      run({kKwind, "diagnose", "--server", address, "--server-key", light.key, "--seconds", "1"});
   const std::string found = word_after(done.out, "answers after ");
   ASSERT_FALSE(found.empty()) << done.out << done.err;
   EXPECT_GE(std::stod(found), 199) << done.out;
@@ -551,20 +559,20 @@ TEST_F(Cli, DiagnoseMeasuresFromTheCopyThatWasAnswered) {
 TEST_F(Cli, DiagnoseTellsAFirewallFromAClosedPort) {
   // A socket that takes and never answers is what a silent drop looks like.
   FirstLight light;
-  Process lag({kKwind, "lag", "--to", light.address, "--listen", "127.0.0.1:0", "--loss", "100",
+  Process lag({kKwind, "lag", "--server", light.address, "--listen", "127.0.0.1:0", "--loss", "100",
                "--seconds", "20"});
   ASSERT_TRUE(lag.wait_for("listening on 127.0.0.1:"));
   const std::size_t at = lag.out().find("127.0.0.1:");
   const std::string address = lag.out().substr(at, lag.out().find(',', at) - at);
-  const Finished done = run({kKwind, "diagnose", address});
+  const Finished done = run({kKwind, "diagnose", "--server", address});
   EXPECT_EQ(done.code, 1);
   EXPECT_NE(done.out.find("nothing came back in 4 tries: a firewall drops"), std::string::npos)
       << done.out;
 }
 
-TEST(Readme, ShowsTheFilesOfFirstLightAsTheyAre) {
+TEST(Readme, ShowsDescriptionAndServerOfFirstLightAsTheyAre) {
   const std::string readme = read(KWIND_SOURCE_DIR "/README.md");
-  for (const char* file : {"harbour.kw", "server.cpp", "client.cpp"}) {
+  for (const char* file : {"harbour.kw", "server.cpp"}) {
     const std::string text = read(std::string(KWIND_SOURCE_DIR "/examples/first_light/") + file);
     EXPECT_NE(readme.find("\n" + text + "```"), std::string::npos) << file;
     EXPECT_LE(std::count(text.begin(), text.end(), '\n'), 60) << file;

@@ -11,7 +11,7 @@ namespace {
 TEST_F(Cli, LoadRampsBotsInTheHarbourAndDrawsIt) {
   const std::string picture = (dir_ / "load.svg").string();
   const Finished done = run({kKwind, "load", "--harbour", "--bots", "5..15/5", "--hold", "1.5",
-                             "--limit", "tick=10000", "--limit", "loss=100", "--picture", picture});
+                             "--limit", "tick=10000", "--limit", "loss=100", "--chart", picture});
   EXPECT_EQ(done.code, 0) << done.out << done.err;
   for (const char* piece :
        {"\n     5      5 ", "\n    10     10 ", "\n    15     15 ", "round trip, ms",
@@ -22,8 +22,8 @@ TEST_F(Cli, LoadRampsBotsInTheHarbourAndDrawsIt) {
 }
 
 TEST_F(Cli, LoadSaysWhichLimitBrokeAndWhatHeld) {
-  const Finished done = run({kKwind, "load", "--harbour", "--clear", "--bots", "3", "--entities",
-                             "1300..5300/2000", "--hold", "1", "--limit", "gap=0.5"});
+  const Finished done = run({kKwind, "load", "--harbour", "--plaintext", "--bots", "3",
+                             "--entities", "1300..5300/2000", "--hold", "1", "--limit", "gap=0.5"});
   EXPECT_EQ(done.code, 1) << done.out;
   EXPECT_NE(done.out.find("broke at 1300 entities: gap = "), std::string::npos) << done.out;
   EXPECT_NE(done.out.find("is above 0.5: between two state frames"), std::string::npos);
@@ -44,14 +44,15 @@ TEST_F(Cli, LoadSaysWhichLimitBrokeAndWhatHeld) {
 // Bots at a server with two places.
 Finished load(const FirstLight& server, std::vector<std::string> words) {
   const std::string description = KWIND_SOURCE_DIR "/examples/first_light/harbour.kw";
-  words.insert(words.begin(),
-               {kKwind, "load", description, "--server", server.address, "--key", server.key});
+  words.insert(words.begin(), {kKwind, "load", description, "--server", server.address,
+                               "--server-key", server.key});
   return run(words);
 }
 
 TEST_F(Cli, LoadTalksToAnyServerThatHasADescription) {
   FirstLight light;
-  const Finished done = load(light, {"--bots", "2", "--hold", "2", "--rate", "20", "--json"});
+  const Finished done =
+      load(light, {"--bots", "2", "--hold", "2", "--message-rate", "20", "--json"});
   EXPECT_EQ(done.code, 0) << done.out << done.err;
   const auto step = nlohmann::json::parse(done.out)["steps"][0];
   EXPECT_EQ(step["there"], 2);
@@ -94,12 +95,14 @@ TEST_F(Cli, LoadNamesWhatIsWrong) {
       {{"--harbour", "--entities", "10"}, 2, "--entities: 1300 to 60000"},
       {{"--harbour", "--bots", "1..3/1", "--entities", "1300..1400/50"}, 2, "not both"},
       {{"--server", "127.0.0.1:4000"}, 2, "name the server's description"},
-      {{kHarbour, "--server", "127.0.0.1:4000"}, 2, "give the server's --key, or --clear"},
-      {{kHarbour, "--server", "127.0.0.1", "--clear"}, 1, "127.0.0.1: "},
-      {{kHarbour, "--server", "192.0.2.1:4000", "--clear"}, 2, "this machine only"},
-      {{"--harbour", "--picture", "load.gif"}, 2, "--picture writes FILE.svg or FILE.png"},
-      {{"--harbour", "--picture", "/no/such/load.png"}, 1, "there is no folder /no/such"},
-      {{"nothing.kw", "--server", "127.0.0.1:4000", "--clear"}, 1, "nothing.kw"},
+      {{kHarbour, "--server", "127.0.0.1:4000"},
+       2,
+       "give the server's --server-key, or --plaintext"},
+      {{kHarbour, "--server", "127.0.0.1", "--plaintext"}, 1, "127.0.0.1: "},
+      {{kHarbour, "--server", "192.0.2.1:4000", "--plaintext"}, 2, "this machine only"},
+      {{"--harbour", "--chart", "load.gif"}, 2, "--chart writes FILE.svg or FILE.png"},
+      {{"--harbour", "--chart", "/no/such/load.png"}, 1, "there is no folder /no/such"},
+      {{"nothing.kw", "--server", "127.0.0.1:4000", "--plaintext"}, 1, "nothing.kw"},
   };
   for (const Case& each : cases) {
     const Finished done = wrong(each.words);

@@ -55,42 +55,49 @@ TEST_F(Misuse, IsToldInASentence) {
     int code;
     std::string words;
   } cases[] = {
-      {"kwind talk asking.kw --connect 127.0.0.1:5 --clear --ticket abc", 2, "only sealed"},
-      {"kwind load asking.kw --server 127.0.0.1:5 --clear --ticket abc --bots 1 --hold 1", 2,
+      {"kwind talk asking.kw --server 127.0.0.1:5 --plaintext --ticket abc", 2, "only sealed"},
+      {"kwind load asking.kw --server 127.0.0.1:5 --plaintext --ticket abc --bots 1 --hold 1", 2,
        "only sealed"},
-      {"kwind talk asking.kw --listen 0.0.0.0:0 --clear", 2, "this machine only"},
-      {"kwind talk asking.kw --connect 192.0.2.2:5 --clear", 2, "this machine only"},
-      {"kwind talk asking.kw --connect 127.0.0.1:5 --clear --key " + key_, 2, "leave the key out"},
-      {"kwind talk asking.kw --connect 127.0.0.1:5 --key " + key_ + " --ticket " + long_ticket, 2,
-       "at most 700"},
-      {"kwind load asking.kw --server 127.0.0.1:5 --key " + key_ + " --ticket " + long_ticket, 2,
-       "at most 700"},
-      {"echo 'Hi n=5' | kwind talk asking.kw --connect 127.0.0.1:9 --clear --seconds 0.3", 1,
+      {"kwind talk asking.kw --listen 0.0.0.0:0 --plaintext", 2, "this machine only"},
+      {"kwind talk asking.kw --server 192.0.2.2:5 --plaintext", 2, "this machine only"},
+      {"kwind talk asking.kw --server 127.0.0.1:5 --plaintext --server-key " + key_, 2,
+       "leave the key out"},
+      {"kwind talk asking.kw --server 127.0.0.1:5 --server-key " + key_ + " --ticket " +
+           long_ticket,
+       2, "at most 700"},
+      {"kwind load asking.kw --server 127.0.0.1:5 --server-key " + key_ + " --ticket " +
+           long_ticket,
+       2, "at most 700"},
+      {"echo 'Hi n=5' | kwind talk asking.kw --server 127.0.0.1:9 --plaintext --seconds 0.3", 1,
        "did not answer"},
       {"kwind load --harbour --bots 70000", 2, "--bots: 1 to 60000"},
-      {"kwind load --harbour --bots 1 --hold 1 --key " + key_, 2, "leave FILE, --key"},
+      {"kwind load --harbour --bots 1 --hold 1 --server-key " + key_, 2,
+       "leave FILE, --server-key"},
       {"kwind load --harbour asking.kw --bots 1 --hold 1", 2, "leave FILE"},
       {"kwind load --harbour --bots 1 --hold nan", 2, "--hold"},
       {"kwind load --harbour --bots 1 --seed -1", 2, "--seed"},
-      {"kwind lag --to 127.0.0.1:5 --seed -1 --seconds 0.1", 2, "--seed"},
-      {"kwind lag --to 127.0.0.1:5 --loss nan", 2, "--loss"},
-      {"kwind lag --to 127.0.0.1:5 --delay nan", 2, "--delay"},
-      {"kwind lag --to 127.0.0.1:5 --seconds nan", 2, "--seconds"},
-      {"printf '[[step]]\\nat = nan\\n' > t.toml; kwind lag --to 127.0.0.1:5 --timetable t.toml", 1,
-       "`at`"},
-      {"printf '[[step]]\\nat = 1\\nup = 50\\n' > t.toml; kwind lag --to 127.0.0.1:5 --timetable "
+      {"kwind lag --server 127.0.0.1:5 --seed -1 --seconds 0.1", 2, "--seed"},
+      {"kwind lag --server 127.0.0.1:5 --loss nan", 2, "--loss"},
+      {"kwind lag --server 127.0.0.1:5 --delay nan", 2, "--delay"},
+      {"kwind lag --server 127.0.0.1:5 --seconds nan", 2, "--seconds"},
+      {"printf '[[step]]\\nat = nan\\n' > t.toml; kwind lag --server 127.0.0.1:5 --timetable "
        "t.toml",
-       1, "`up` is a table"},
+       1, "`at`"},
+      {"printf '[[step]]\\nat = 1\\nto_server = 50\\n' > t.toml; kwind lag --server 127.0.0.1:5 "
+       "--timetable "
+       "t.toml",
+       1, "`to_server` is a table"},
       {"kwind demo --seconds nan", 2, "--seconds"},
-      {"kwind demo --seconds 2 --bots 1 --record a.x --keys a.x", 2, "two files"},
+      {"kwind demo --seconds 2 --bots 1 --record a.x --key-log a.x", 2, "two files"},
       {"kwind demo --seconds 2 --bots 1 --report .", 1, "is a folder"},
-      {"kwind record --port 5999 --listen 127.0.0.1:99 --into x.pcapng --seconds 0.1", 2,
-       "--listen goes with --to"},
-      {"kwind explain asking.kw Hi 05 --opened o.pcapng", 2, "go with --capture"},
-      {"kwind diagnose 127.0.0.1:5 --key nothere", 1, "a key is"},
-      {"kwind ticket issue --key k --server s --subject ''", 2, "must not be empty"},
-      {"kwind ticket issue --key k --server s --subject \"$(printf '\\377')\"", 2, "no UTF-8"},
-      {"kwind ticket issue --key k --server s --subject x --id \"$(printf '\\377')\"", 2,
+      {"kwind record --port 5999 --listen 127.0.0.1:99 -o x.pcapng --seconds 0.1", 2,
+       "--listen goes with --server"},
+      {"kwind explain asking.kw Hi 05 --output o.pcapng", 2, "go with --capture"},
+      {"kwind diagnose --server 127.0.0.1:5 --server-key nothere", 1, "a key is"},
+      {"kwind ticket issue --ticket-key k --server-key s --subject ''", 2, "must not be empty"},
+      {"kwind ticket issue --ticket-key k --server-key s --subject \"$(printf '\\377')\"", 2,
+       "no UTF-8"},
+      {"kwind ticket issue --ticket-key k --server-key s --subject x --id \"$(printf '\\377')\"", 2,
        "no UTF-8"},
       {"kwind train asking.kw empty -o c.codes", 1, "no entities"},
       {"kwind check /dev/zero", 1, "/dev/zero"},
@@ -128,13 +135,13 @@ TEST_F(Misuse, SettingsOfARelayThatCouldNotWorkAreToldByCheck) {
 TEST_F(Misuse, OutputThatCannotBeWrittenIsAFailure) {
   for (const char* command : {"--help", "relay --settings", "check asking.kw", "gen --help",
                               "demo --seconds 2 --bots 1 --json", "explain asking.kw Hi 05",
-                              "lag --to 127.0.0.1:5 --seconds 0.1", "budget --help"}) {
+                              "lag --server 127.0.0.1:5 --seconds 0.1", "budget --help"}) {
     expect(std::string("kwind ") + command + " > /dev/full", 1, "No space left on device");
     expect(std::string("kwind ") + command + " >&-", 1, "standard output could not be written");
   }
 }
 
-// The keeper's commands come from standard input: no socket may be taken for it.
+// The operator's commands come from standard input: no socket may be taken for it.
 TEST_F(Misuse, StrangersDatagramsAreNoCommandsWhereStandardInputIsClosed) {
   const std::string listen = "127.0.0.1:46" + std::to_string(10 + ::getpid() % 90);
   Process relay({"/bin/sh", "-c", "exec " + kKwind + " relay --listen " + listen + " <&-"});
@@ -149,7 +156,7 @@ TEST_F(Misuse, StrangersDatagramsAreNoCommandsWhereStandardInputIsClosed) {
     (*port)->flush(Time{});
     ::usleep(20000);
   }
-  const Finished there = run({kKwind, "diagnose", listen});
+  const Finished there = run({kKwind, "diagnose", "--server", listen});
   EXPECT_NE(there.out.find("answers"), std::string::npos) << there.out << there.err;
   relay.signal(SIGTERM);
   const Finished done = relay.finish();
@@ -166,7 +173,7 @@ TEST_F(Misuse, AnEndlessPipeKeepsTheRelayFromNothing) {
     ASSERT_TRUE(relay.wait_for("\n"));
     const std::string process = std::to_string(std::atoi(relay.out().c_str()));
     ::usleep(400000);
-    const Finished there = run({kKwind, "diagnose", listen});
+    const Finished there = run({kKwind, "diagnose", "--server", listen});
     EXPECT_NE(there.out.find("answers"), std::string::npos) << there.out << there.err;
     ASSERT_EQ(run({"/bin/sh", "-c", "kill -TERM " + process}).code, 0);
     EXPECT_EQ(relay.finish().code, 0) << pipe;
@@ -177,36 +184,36 @@ TEST_F(Misuse, KeysReplaceNoDevicePipeOrLink) {
   const fs::path fifo = dir_ / "pipe";
   ASSERT_EQ(::mkfifo(fifo.c_str(), 0600), 0);
   const Finished piped = shell(
-      "cat pipe > got.txt & kwind demo --seconds 2 --bots 1 --keys pipe; "
+      "cat pipe > got.txt & kwind demo --seconds 2 --bots 1 --key-log pipe; "
       "code=$?; wait; exit $code");
   EXPECT_TRUE(fs::is_fifo(fifo));
   EXPECT_NE(read(dir_ / "got.txt").find("\"cipher\""), std::string::npos)
       << "its reader got the keys";
   const std::string other = write("other", "mine\n");
   fs::create_symlink(other, dir_ / "link");
-  const Finished linked = shell("kwind demo --seconds 2 --bots 1 --keys link");
+  const Finished linked = shell("kwind demo --seconds 2 --bots 1 --key-log link");
   EXPECT_EQ(linked.code, 1);
   EXPECT_NE(linked.err.find("link is not followed"), std::string::npos) << linked.err;
   EXPECT_EQ(read(other), "mine\n");
   // An old file that others may read becomes its owner's alone.
   write("old.keys", "something old that is longer than nothing\n");
   fs::permissions(dir_ / "old.keys", fs::perms::all);
-  (void)shell("kwind demo --seconds 2 --bots 1 --keys old.keys");
+  (void)shell("kwind demo --seconds 2 --bots 1 --key-log old.keys");
   EXPECT_EQ(fs::status(dir_ / "old.keys").permissions(),
             fs::perms::owner_read | fs::perms::owner_write);
   EXPECT_EQ(read(dir_ / "old.keys").find("something old"), std::string::npos);
 }
 
 TEST_F(Misuse, AScriptThatExpectsNobodySaysWhoCame) {
-  Process server({kKwind, "talk", asking_, "--listen", "127.0.0.1:0", "--clear"});
-  ASSERT_TRUE(server.wait_for("--connect "));
+  Process server({kKwind, "talk", asking_, "--listen", "127.0.0.1:0", "--plaintext"});
+  ASSERT_TRUE(server.wait_for("--server "));
   server.read_to_end_of_line();
-  const std::string address = word_after(server.out(), "--connect ");
+  const std::string address = word_after(server.out(), "--server ");
   for (const char* what : {"here", "Hi"}) {
     const std::string script =
         write("no.talk", std::string("expect no ") + what + " within 200ms\n");
     const Finished done =
-        run({kKwind, "talk", asking_, "--connect", address, "--clear", "--script", script});
+        run({kKwind, "talk", asking_, "--server", address, "--plaintext", "--script", script});
     const bool came = std::string(what) == "here";
     EXPECT_EQ(done.code, came ? 1 : 0) << done.err;
     EXPECT_EQ(done.err.find("it came: here") != std::string::npos, came) << done.err;
@@ -214,22 +221,22 @@ TEST_F(Misuse, AScriptThatExpectsNobodySaysWhoCame) {
 }
 
 TEST_F(Misuse, TheLoopbackOfIPv6WorksAsThatOfIPv4) {
-  Process server({kKwind, "talk", asking_, "--listen", "[::1]:0", "--clear"});
-  if (!server.wait_for("--connect ")) GTEST_SKIP() << "no IPv6 here";
+  Process server({kKwind, "talk", asking_, "--listen", "[::1]:0", "--plaintext"});
+  if (!server.wait_for("--server ")) GTEST_SKIP() << "no IPv6 here";
   server.read_to_end_of_line();
-  const std::string address = word_after(server.out(), "--connect ");
+  const std::string address = word_after(server.out(), "--server ");
   const std::string script = write("here.talk", "expect here\nsend Hi n=7\nwait 200ms\n");
   const Finished done =
-      run({kKwind, "talk", asking_, "--connect", address, "--clear", "--script", script});
+      run({kKwind, "talk", asking_, "--server", address, "--plaintext", "--script", script});
   EXPECT_EQ(done.code, 0) << done.err << done.out;
-  const Finished load =
-      run({kKwind, "load", asking_, "--server", address, "--clear", "--bots", "2", "--hold", "1"});
+  const Finished load = run(
+      {kKwind, "load", asking_, "--server", address, "--plaintext", "--bots", "2", "--hold", "1"});
   EXPECT_EQ(load.code, 0) << load.out << load.err;
 }
 
 TEST_F(Misuse, LongDatagramsAreDroppedAndCountedNotCut) {
-  Process lag({kKwind, "lag", "--listen", "127.0.0.1:0", "--to", "127.0.0.1:9", "--seconds", "2",
-               "--json"});
+  Process lag({kKwind, "lag", "--listen", "127.0.0.1:0", "--server", "127.0.0.1:9", "--seconds",
+               "2", "--json"});
   ASSERT_TRUE(lag.wait_for_error("server at ")) << lag.err();
   const std::string where = word_after(lag.err(), "listening on ");
   const auto to = Endpoint::parse(where.substr(0, where.find(',')));
@@ -268,7 +275,7 @@ TEST_F(Misuse, FmtLaysOutPartsWhateverTheyNameAndWholeFilesOnlyIfTheyAreRight) {
 // The system shows what left by segmentation offload as one packet: that is said.
 TEST_F(Misuse, MergedDatagramsInARecordingAreTold) {
   const std::string number = std::to_string(20000 + ::getpid() % 20000);
-  Process record({kKwind, "record", "--port", number, "--into", (dir_ / "r.pcapng").string(),
+  Process record({kKwind, "record", "--port", number, "--output", (dir_ / "r.pcapng").string(),
                   "--seconds", "2"});
   if (!record.wait_for("recording UDP")) GTEST_SKIP() << "needs root: " << record.err();
   const int socket = ::socket(AF_INET, SOCK_DGRAM, 0);
@@ -303,7 +310,7 @@ TEST_F(Misuse, SettingsThatGoToAFileElsewhereNameTheDescriptionFromThere) {
 
 // A step that was cut short is not one that held.
 TEST_F(Misuse, ALoadThatIsStoppedSaysHowFarItWas) {
-  Process load({kKwind, "load", "--harbour", "--clear", "--bots", "2..4/2", "--hold", "2"});
+  Process load({kKwind, "load", "--harbour", "--plaintext", "--bots", "2..4/2", "--hold", "2"});
   ASSERT_TRUE(load.wait_for("\n     2 "));
   std::this_thread::sleep_for(std::chrono::milliseconds(300));  // into the next step
   load.signal(SIGINT);
@@ -322,12 +329,12 @@ TEST_F(Misuse, TrainWritesOverNothingThatItReads) {
 
 // More words than turns of the loop: what is asked for is sent.
 TEST_F(Misuse, ALoadSaysAsMuchAsItsRateStates) {
-  Process server({kKwind, "talk", asking_, "--listen", "127.0.0.1:0", "--clear"});
-  ASSERT_TRUE(server.wait_for("--connect "));
+  Process server({kKwind, "talk", asking_, "--listen", "127.0.0.1:0", "--plaintext"});
+  ASSERT_TRUE(server.wait_for("--server "));
   server.read_to_end_of_line();
-  const std::string address = word_after(server.out(), "--connect ");
-  const Finished load = run({kKwind, "load", asking_, "--server", address, "--clear", "--bots", "1",
-                             "--hold", "4", "--rate", "500", "--json"});
+  const std::string address = word_after(server.out(), "--server ");
+  const Finished load = run({kKwind, "load", asking_, "--server", address, "--plaintext", "--bots",
+                             "1", "--hold", "4", "--message-rate", "500", "--json"});
   const auto step = nlohmann::json::parse(load.out)["steps"][0];
   const double said =
       step["messages_sent"].get<double>() + step["messages_held_back"].get<double>();
@@ -370,10 +377,10 @@ TEST_F(Misuse, EveryOptionRefusesWhatItCannotBe) {
 
 TEST_F(Misuse, OpenedDatagramsGoToAFileOfTheirOwn) {
   // Nothing passes: the capture has its beginning alone.
-  shell("kwind record --to 127.0.0.1:4999 --listen 127.0.0.1:0 --into d.pcapng --seconds 0.3");
+  shell("kwind record --server 127.0.0.1:4999 --listen 127.0.0.1:0 -o d.pcapng --seconds 0.3");
   const std::string before = read((dir_ / "d.pcapng").string());
   ASSERT_FALSE(before.empty());
-  const std::string explain = "kwind explain asking.kw --capture d.pcapng --opened ";
+  const std::string explain = "kwind explain asking.kw --capture d.pcapng --output ";
   expect(explain + "d.pcapng", 1, "is the capture itself; name another file");
   expect(explain + "./nowhere/o.pcapng", 1, "cannot be written; is there such a folder?");
   expect(explain + ".", 1, "cannot be written; is there such a folder?");
@@ -391,27 +398,27 @@ TEST_F(Misuse, ALongListIsToldWithItsLength) {
 // Of a server on all addresses clients need one that they can reach.
 TEST_F(Misuse, TheLineToTryNamesAnAddressThatAnswers) {
   Process server({kKwind, "talk", asking_, "--listen", "0.0.0.0:0"});
-  ASSERT_TRUE(server.wait_for("--connect "));
+  ASSERT_TRUE(server.wait_for("--server "));
   server.read_to_end_of_line();
-  const std::string address = word_after(server.out(), "--connect ");
+  const std::string address = word_after(server.out(), "--server ");
   EXPECT_TRUE(address.starts_with("127.0.0.1:")) << address;
   const std::string script = write("here.talk", "expect here\n");
-  const Finished done = run({kKwind, "talk", asking_, "--connect", address, "--key",
-                             word_after(server.out(), "--key "), "--script", script});
+  const Finished done = run({kKwind, "talk", asking_, "--server", address, "--server-key",
+                             word_after(server.out(), "--server-key "), "--script", script});
   EXPECT_EQ(done.code, 0) << done.err << done.out;
 }
 
 // An old key stays until the new one is whole.
 TEST_F(Misuse, KeysThatCannotBeWrittenLeaveTheOldOnes) {
-  ASSERT_EQ(shell("kwind keys --into secrets").code, 0);
+  ASSERT_EQ(shell("kwind keys --output secrets").code, 0);
   const std::string before = read((dir_ / "secrets/server.key").string());
   // Where the new file would be made there is a folder.
   fs::create_directory(dir_ / "secrets/server.key.new");
   write("secrets/server.key.new/x", "");
-  EXPECT_EQ(shell("kwind keys --into secrets --replace").code, 1);
+  EXPECT_EQ(shell("kwind keys --output secrets --replace").code, 1);
   EXPECT_EQ(read((dir_ / "secrets/server.key").string()), before);
   fs::remove_all(dir_ / "secrets/server.key.new");
-  EXPECT_EQ(shell("kwind keys --into secrets --replace").code, 0);
+  EXPECT_EQ(shell("kwind keys --output secrets --replace").code, 0);
   EXPECT_NE(read((dir_ / "secrets/server.key").string()), before);
 }
 

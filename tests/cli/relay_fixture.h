@@ -37,13 +37,13 @@ class RelayTest : public Cli {
     auto relay = std::make_unique<Process>(command);
     EXPECT_TRUE(relay->wait_for("try it: kwind talk")) << relay->err();
     relay->read_to_end_of_line();
-    address_ = word_after(relay->out(), "--connect ");
-    key_ = word_after(relay->out(), "--key ");
+    address_ = word_after(relay->out(), "--server ");
+    key_ = word_after(relay->out(), "--server-key ");
     return relay;
   }
   std::vector<std::string> talking(std::vector<std::string> more, const std::string& file = kPier) {
-    std::vector<std::string> command = {kKwind, "talk", file, "--connect", address_};
-    command.insert(command.end(), {"--key", key_});
+    std::vector<std::string> command = {kKwind, "talk", file, "--server", address_};
+    command.insert(command.end(), {"--server-key", key_});
     command.insert(command.end(), more.begin(), more.end());
     return command;
   }

@@ -1,4 +1,4 @@
-// `kwind relay` as a process of its own, as its keepers and clients see it.
+// `kwind relay` as a process of its own, as its operators and clients see it.
 #include <sys/resource.h>
 
 #include <nlohmann/json.hpp>
@@ -52,11 +52,11 @@ TEST_F(RelayTest, SigtermSaysGoodbyeToEveryone) {
 }
 
 TEST_F(RelayTest, ClientsFindARestartedRelayAgain) {
-  const Finished keys = run({kKwind, "keys", "--into", dir_.string()});
+  const Finished keys = run({kKwind, "keys", "--output", dir_.string()});
   ASSERT_EQ(keys.code, 0) << keys.err;
   const std::string file = settings("key_file = \"server.key\"");
   auto relay = start({file});
-  Process pilot(talking({"--return", "30", "--script",
+  Process pilot(talking({"--resume", "30", "--script",
                          script("expect Welcome\nexpect lost within 20s\nexpect here within 20s\n"
                                 "expect Welcome\nsend Hail words=again\nexpect Hailed words=again\n"
                                 "close\n")}));
@@ -75,7 +75,7 @@ TEST_F(RelayTest, AClientComesBackAfterABreakAsWhoItWas) {
   const std::string cut = write("cut.toml",
                                 "[[step]]\nat = 3\nloss = 100\n"
                                 "[[step]]\nat = 8\nloss = 0\n");
-  Process lag({kKwind, "lag", "--to", address_, "--listen", "127.0.0.1:0", "--timetable", cut,
+  Process lag({kKwind, "lag", "--server", address_, "--listen", "127.0.0.1:0", "--timetable", cut,
                "--seconds", "40"});
   ASSERT_TRUE(lag.wait_for("listening on 127.0.0.1:"));
   Process witness(
@@ -90,7 +90,7 @@ TEST_F(RelayTest, AClientComesBackAfterABreakAsWhoItWas) {
       "expect Welcome pilot=2\nexpect lost within 20s\nexpect back within 20s\n"
       "expect Here pilot=1 within 2s    # what was kept is told again\n"
       "send Hail words=ahoy\nexpect Hailed pilot=2 words=ahoy\nwait 600ms\n",
-      {"--silence", "1.5", "--return", "30"});
+      {"--idle-timeout", "1.5", "--resume", "30"});
   EXPECT_EQ(done.code, 0) << done.err << done.out;
   EXPECT_TRUE(relay->wait_for("client 2 is back"));
   const Finished witnessed = witness.finish();
@@ -111,25 +111,25 @@ TEST_F(RelayTest, ItsKeeperSeesRemovesBarsAndSpeaks) {
   EXPECT_TRUE(relay->wait_for("1 of 64 places taken"));
   relay->write_line("say the lock closes");
   EXPECT_TRUE(relay->wait_for("said to 1"));
-  relay->write_line("remov 1");
-  EXPECT_TRUE(relay->wait_for("\"remov\" is no command; did you mean `remove`?"));
-  relay->write_line("remove 7");
+  relay->write_line("kik 1");
+  EXPECT_TRUE(relay->wait_for("\"kik\" is no command; did you mean `kick`?"));
+  relay->write_line("kick 7");
   EXPECT_TRUE(relay->wait_for("\"7\" is no client's number; `who` lists the clients"));
-  relay->write_line("remove 1 too loud");
+  relay->write_line("kick 1 too loud");
   const Finished removed = pilot.finish();
   EXPECT_EQ(removed.code, 0) << removed.err;
   EXPECT_NE(removed.out.find("too loud"), std::string::npos) << removed.out;
 
   Process other(talking({"--seconds", "9"}));
   ASSERT_TRUE(other.wait_for("Welcome pilot=2")) << "numbers are used again after all others";
-  relay->write_line("bar 2");
-  EXPECT_TRUE(relay->wait_for("client 2 is barred: \"127.0.0.1\""));
+  relay->write_line("ban 2");
+  EXPECT_TRUE(relay->wait_for("client 2 is banned: \"127.0.0.1\""));
   EXPECT_EQ(other.finish().code, 1);
-  const Finished barred = run(talking({"--seconds", "9"}));
-  EXPECT_EQ(barred.code, 1);
-  EXPECT_NE(barred.out.find("barred"), std::string::npos) << barred.out;
-  EXPECT_EQ(barred.out.find("Welcome"), std::string::npos) << barred.out;
-  relay->write_line("unbar 127.0.0.1");
+  const Finished banned = run(talking({"--seconds", "9"}));
+  EXPECT_EQ(banned.code, 1);
+  EXPECT_NE(banned.out.find("banned"), std::string::npos) << banned.out;
+  EXPECT_EQ(banned.out.find("Welcome"), std::string::npos) << banned.out;
+  relay->write_line("unban 127.0.0.1");
   EXPECT_TRUE(relay->wait_for("\"127.0.0.1\" may come"));
   EXPECT_EQ(play("expect Welcome\n").code, 0);
   relay->write_line("quit");
@@ -213,7 +213,7 @@ TEST_F(RelayTest, SettingsNameFileLineKeyAndWhatWouldBeRight) {
     EXPECT_NE(first.err.find(piece), std::string::npos) << piece << "\n" << first.err;
   }
   write("pier.toml",
-        "description = \"pier.kw\"\nmost_clients = 65\n[kinds.Hail]\nas = \"Hailed\"\n"
+        "description = \"pier.kw\"\nmax_clients = 65\n[kinds.Hail]\nas = \"Hailed\"\n"
         "sender = \"pilot\"\n[kinds.Move]\n[kinds.Here]\n[kinds.Sail]\nto = \"nobody\"\n"
         "enters = \"rom\"\n");
   const Finished second = run({kKwind, "relay", file});
@@ -255,7 +255,7 @@ TEST_F(RelayTest, ThePrintedSettingsAreCompleteAndRight) {
 TEST_F(RelayTest, PassesOnOpaqueBytesWithoutAnySettings) {
   const std::string opaque = write("opaque.kw", run({kKwind, "relay", "--opaque"}).out);
   // A remark about rules is none.
-  const std::string file = write("bytes.toml", "# see [kinds.NAME] and [say]\nmost_clients = 3\n");
+  const std::string file = write("bytes.toml", "# see [kinds.NAME] and [say]\nmax_clients = 3\n");
   const auto relay = start({file, "--listen", "127.0.0.1:0"});
   Process one(talking({"--script", script("expect Welcome you=1\nexpect Joined who=2 within 9s\n"
                                           "send Ordered bytes=cafe from=9\n"
@@ -285,31 +285,31 @@ TEST_F(RelayTest, AsksForAPasswordOrATicket) {
     }
   }
   const std::string secrets = (dir_ / "secrets").string();
-  ASSERT_EQ(run({kKwind, "keys", "--into", secrets}).code, 0);
+  ASSERT_EQ(run({kKwind, "keys", "--output", secrets}).code, 0);
   EXPECT_EQ(fs::status(secrets).permissions(), fs::perms::owner_all);
   const auto relay = start({settings("key_file = \"secrets/server.key\"",
                                      "\n[admission]\nticket_key = \"secrets/ticket.pub\"\n"
-                                     "barred = [\"Heron\"]\n")});
+                                     "banned = [\"Heron\"]\n")});
   const auto ticket = [&](const std::string& subject) {
-    const Finished made = run({kKwind, "ticket", "issue", "--key", secrets + "/ticket.key",
-                               "--server", secrets + "/server.pub", "--subject", subject});
+    const Finished made = run({kKwind, "ticket", "issue", "--ticket-key", secrets + "/ticket.key",
+                               "--server-key", secrets + "/server.pub", "--subject", subject});
     EXPECT_EQ(made.code, 0) << made.err;
     return write(subject + ".ticket", made.out);
   };
   EXPECT_EQ(play("expect Welcome\nclose\n", {"--ticket", ticket("Tern")}).code, 0);
   EXPECT_TRUE(relay->wait_for("client 1 \"Tern\" is here"));
-  const Finished barred = run(talking({"--seconds", "9", "--ticket", ticket("Heron")}));
-  EXPECT_EQ(barred.code, 1);
-  EXPECT_NE(barred.out.find("barred"), std::string::npos) << barred.out;
+  const Finished banned = run(talking({"--seconds", "9", "--ticket", ticket("Heron")}));
+  EXPECT_EQ(banned.code, 1);
+  EXPECT_NE(banned.out.find("banned"), std::string::npos) << banned.out;
   // A name may have a blank.
   Process seventh(talking({"--seconds", "9", "--ticket", ticket("pilot 7")}));
   ASSERT_TRUE(seventh.wait_for("Welcome pilot="));
   const std::string number = seventh.out().substr(seventh.out().find("Welcome pilot=") + 14, 1);
-  relay->write_line("bar " + number);
-  EXPECT_TRUE(relay->wait_for("is barred: \"pilot 7\"")) << relay->out();
+  relay->write_line("ban " + number);
+  EXPECT_TRUE(relay->wait_for("is banned: \"pilot 7\"")) << relay->out();
   EXPECT_EQ(seventh.finish().code, 1);
   EXPECT_EQ(run(talking({"--seconds", "9", "--ticket", ticket("pilot 7")})).code, 1);
-  relay->write_line("unbar \"pilot 7\"");
+  relay->write_line("unban \"pilot 7\"");
   EXPECT_TRUE(relay->wait_for("\"pilot 7\" may come")) << relay->out();
   EXPECT_EQ(play("expect Welcome\nclose\n", {"--ticket", ticket("pilot 7")}).code, 0);
 }
@@ -322,12 +322,12 @@ TEST_F(RelayTest, BarsAddressesOfIPv6) {
   Process relay({kKwind, "relay", file});
   if (!relay.wait_for("try it: kwind talk")) GTEST_SKIP() << "no IPv6 here: " << relay.err();
   relay.read_to_end_of_line();
-  address_ = word_after(relay.out(), "--connect ");
-  key_ = word_after(relay.out(), "--key ");
+  address_ = word_after(relay.out(), "--server ");
+  key_ = word_after(relay.out(), "--server-key ");
   EXPECT_TRUE(address_.starts_with("[::1]:")) << address_;
-  const Finished barred = run(talking({"--seconds", "9"}));
-  EXPECT_EQ(barred.code, 1);
-  EXPECT_NE(barred.out.find("barred"), std::string::npos) << barred.out;
+  const Finished banned = run(talking({"--seconds", "9"}));
+  EXPECT_EQ(banned.code, 1);
+  EXPECT_NE(banned.out.find("banned"), std::string::npos) << banned.out;
 }
 
 TEST_F(RelayTest, RoomsKeepTheirMembersApart) {
@@ -373,7 +373,7 @@ TEST_F(RelayTest, HoldsAThousandAndRefusesTheNext) {
     io::wait_for_any(waits, io::now() + 5ms);
     for (const auto& client : clients) {
       client->receive(io::now());
-      client->send(io::now());
+      client->flush(io::now());
     }
   };
   for (std::size_t i = 0; i < kMany; ++i) {
@@ -384,7 +384,7 @@ TEST_F(RelayTest, HoldsAThousandAndRefusesTheNext) {
     host::ClientOptions who;
     who.server_key = *key;
     who.timeouts.handshake = 30s;
-    who.timeouts.silence = 60s;
+    who.timeouts.idle_timeout = 60s;
     clients.push_back(std::make_unique<host::Client>(*transports.back(), *server, crowd::kProtocol,
                                                      io::now(), who));
     clients.back()->on<crowd::Welcome>([&](const crowd::Welcome& hello) {

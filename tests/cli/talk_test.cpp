@@ -19,8 +19,8 @@ class TalkTest : public RelayTest {
     auto server = std::make_unique<Process>(command);
     EXPECT_TRUE(server->wait_for("listening: kwind talk")) << server->err();
     server->read_to_end_of_line();
-    address_ = word_after(server->out(), "--connect ");
-    key_ = word_after(server->out(), "--key ");
+    address_ = word_after(server->out(), "--server ");
+    key_ = word_after(server->out(), "--server-key ");
     return server;
   }
   std::string world_ = KWIND_SOURCE_DIR "/examples/descriptions/world.kw";
@@ -108,10 +108,10 @@ TEST_F(TalkTest, EveryProblemOfAScriptIsToldBeforeItStarts) {
                             ":7: Move: x: 5000.0 is not within real -1024..<1024 step 1/16"}) {
     EXPECT_NE(done.err.find(piece), std::string::npos) << piece << "\n" << done.err;
   }
-  EXPECT_EQ(run({kKwind, "talk", kPier, "--connect", "127.0.0.1:1"}).code, 2) << "no key";
-  EXPECT_EQ(run({kKwind, "talk", kPier, "--listen", "127.0.0.1:0", "--connect", "x:1"}).code, 2);
+  EXPECT_EQ(run({kKwind, "talk", kPier, "--server", "127.0.0.1:1"}).code, 2) << "no key";
+  EXPECT_EQ(run({kKwind, "talk", kPier, "--listen", "127.0.0.1:0", "--server", "x:1"}).code, 2);
   EXPECT_EQ(run({kKwind, "talk", (dir_ / "none.kw").string()}).code, 1);
-  const Finished nowhere = run({kKwind, "talk", kPier, "--connect", "nowhere", "--clear"});
+  const Finished nowhere = run({kKwind, "talk", kPier, "--server", "nowhere", "--plaintext"});
   EXPECT_EQ(nowhere.code, 1);
   EXPECT_NE(nowhere.err.find("nowhere"), std::string::npos) << nowhere.err;
 }
@@ -119,7 +119,7 @@ TEST_F(TalkTest, EveryProblemOfAScriptIsToldBeforeItStarts) {
 TEST_F(TalkTest, TypedCommandsExplainThemselves) {
   const auto server = listen(kPier, {});
   Process client(talking({}));
-  ASSERT_TRUE(client.wait_for("connected, sealed with"));
+  ASSERT_TRUE(client.wait_for("connected, encrypted with"));
   const std::pair<const char*, const char*> typed_lines[] = {
       {"help", "answer the oldest request that waits"},
       {"kinds", "send  moves     Move"},
@@ -144,7 +144,7 @@ TEST_F(TalkTest, TypedCommandsExplainThemselves) {
 TEST_F(TalkTest, TextBeyondAsciiCanBeTyped) {
   const auto server = listen(kPier, {});
   kit::Terminal client(talking({}));
-  ASSERT_TRUE(client.wait_for("connected, sealed with")) << client.shown();
+  ASSERT_TRUE(client.wait_for("connected, encrypted with")) << client.shown();
   client.type("Hail words=\"h\u00e4 gr\u00fc\u00dfe\"\r");
   EXPECT_TRUE(server->wait_for("h\u00e4 gr\u00fc\u00dfe")) << client.shown();
 }
@@ -152,7 +152,7 @@ TEST_F(TalkTest, TextBeyondAsciiCanBeTyped) {
 TEST_F(TalkTest, WhatIsBeingTypedSurvivesWhatArrives) {
   const auto server = listen(kPier, {});
   kit::Terminal client(talking({}));
-  ASSERT_TRUE(client.wait_for("connected, sealed with")) << client.shown();
+  ASSERT_TRUE(client.wait_for("connected, encrypted with")) << client.shown();
   client.type("Mo\t");  // completed
   EXPECT_TRUE(client.wait_for("Move ")) << client.shown();
   client.type("x=1 y=2\r");

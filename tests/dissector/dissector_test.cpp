@@ -88,7 +88,7 @@ class Expected {
       case TypeKind::bytes:
         return add(path, to_hex(std::as_bytes(std::span(value.text)), value.text.size()));
       case TypeKind::enumeration: return add(path, option(protocol_.enums, type, value).name);
-      case TypeKind::record: return fields(protocol_.states[type.index].fields, value, path);
+      case TypeKind::record: return fields(protocol_.records[type.index].fields, value, path);
       case TypeKind::vec:
         for (std::uint32_t i = 0; i < type.limit; ++i) {
           one(type.element.front(), value.items[i], path + "." + "xyz"[i]);
@@ -289,8 +289,8 @@ class Dissector : public testing::Test {
       expected.emplace_back();
       for (const schema::MessageType& message : protocol.messages) {
         if (!message.life.alive(version)) continue;
-        for (const auto payload : {schema::PayloadFrame::min, schema::PayloadFrame::typical,
-                                   schema::PayloadFrame::max, schema::PayloadFrame::typical}) {
+        for (const auto payload : {schema::SampleSize::min, schema::SampleSize::typical,
+                                   schema::SampleSize::max, schema::SampleSize::typical}) {
           const Value value = schema::sample_value(protocol, message.fields, payload, numbers);
           std::vector<std::byte> memory(std::size_t{1} << 20);
           schema::Encoder out{bits::Writer(memory), bits::Policy::clamp, version};

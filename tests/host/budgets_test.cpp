@@ -80,13 +80,13 @@ TEST_F(FloodsWithABudget, ValidMessagesAreTakenAtTheBudgetsPaceAndTheRestWaitsAt
 }
 
 TEST_F(Floods, RequestsBeyondTheLimitAreDroppedAndOthersAnswered) {
-  std::vector<route::Answer<TakeTow>> kept;
+  std::vector<route::Responder<TakeTow>> kept;
   hosts_.server().on_request<TakeTow>(
-      [&](Peer peer, const TakeTow&, route::Answer<TakeTow> answer) {
+      [&](Peer peer, const TakeTow&, route::Responder<TakeTow> responder) {
         if (peer == Peer{1}) {
-          (void)answer.reply({.line = 1});
+          (void)responder.reply({.line = 1});
         } else {
-          kept.push_back(std::move(answer));  // and never answers
+          kept.push_back(std::move(responder));  // and never answers
         }
       });
   int replies = 0;

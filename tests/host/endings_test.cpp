@@ -41,7 +41,7 @@ TEST(Endings, AConnectionThatEndsInSendIsReported) {
     hosts.server().receive(now);
     // Just before the next timer; then the timer is over when send() runs.
     now = std::min(std::max(hosts.server().next_wakeup(), now + 1ms), now + 50ms);
-    hosts.server().send(now);
+    hosts.server().flush(now);
     if (!hosts.server().peers().empty()) {
       EXPECT_LT(hosts.server().next_wakeup(), end) << "a client is left whose time will run out";
     }
@@ -79,10 +79,11 @@ TEST(Endings, RequestsWhoseHandlersThrowAreNoLongerOpen) {
                  with([](ServerOptions& options) { options.max_faults = 0; }));
   Client& client = hosts.join();
   bool wrong = true;
-  hosts.server().on_request<TakeTow>([&](Peer, const TakeTow&, route::Answer<TakeTow> answer) {
-    if (wrong) throw std::runtime_error("the harbour office is closed");
-    (void)answer.reply({.line = 2});
-  });
+  hosts.server().on_request<TakeTow>(
+      [&](Peer, const TakeTow&, route::Responder<TakeTow> responder) {
+        if (wrong) throw std::runtime_error("the harbour office is closed");
+        (void)responder.reply({.line = 2});
+      });
   hosts.run(200ms);
   int abandoned = 0;
   int replied = 0;
@@ -106,10 +107,11 @@ TEST(Endings, AnAnswerFromBeforeTheBreakAnswersNoLaterQuestion) {
   SimHosts hosts(kProtocol, {.delay = 20ms}, 1,
                  with([](ServerOptions& options) { options.resume = 60s; }));
   Client& first = hosts.join();
-  std::vector<route::Answer<TakeTow>> kept;
-  hosts.server().on_request<TakeTow>([&](Peer, const TakeTow&, route::Answer<TakeTow> answer) {
-    kept.push_back(std::move(answer));
-  });
+  std::vector<route::Responder<TakeTow>> kept;
+  hosts.server().on_request<TakeTow>(
+      [&](Peer, const TakeTow&, route::Responder<TakeTow> responder) {
+        kept.push_back(std::move(responder));
+      });
   hosts.run(300ms);
   ASSERT_EQ(first.request(TakeTow{1}, 60s, [](const Outcome<TakeTow>&) {}), Errc::none);
   hosts.run(200ms);
@@ -139,9 +141,10 @@ TEST(Endings, AnAnswerFromBeforeTheBreakAnswersNoLaterQuestion) {
 TEST(Endings, RepliesThatWaitInTheSocketAreInTime) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
-  hosts.server().on_request<TakeTow>([&](Peer, const TakeTow&, route::Answer<TakeTow> answer) {
-    (void)answer.reply({.line = 2});
-  });
+  hosts.server().on_request<TakeTow>(
+      [&](Peer, const TakeTow&, route::Responder<TakeTow> responder) {
+        (void)responder.reply({.line = 2});
+      });
   hosts.run(300ms);
   int replied = 0;
   int late = 0;
@@ -155,7 +158,7 @@ TEST(Endings, RepliesThatWaitInTheSocketAreInTime) {
   Time now = hosts.now();
   for (const Time end = now + 1500ms; now < end; now += 5ms) {  // the client's loop hangs
     hosts.server().receive(now);
-    hosts.server().send(now);
+    hosts.server().flush(now);
   }
   client.receive(now);
   EXPECT_EQ(replied, 3);

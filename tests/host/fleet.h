@@ -115,11 +115,14 @@ class Fleet {
   [[nodiscard]] const SymbolCounts& symbol_counts() const { return symbol_counts_; }
 
  protected:
-  static constexpr host::Timeouts kTimeouts{
-      .silence = 2s, .handshake = 2s, .keepalive = 500ms, .linger = 1s, .max_throttle_delay = 5s};
+  static constexpr host::Timeouts kTimeouts{.idle_timeout = 2s,
+                                            .handshake = 2s,
+                                            .keepalive = 500ms,
+                                            .linger = 1s,
+                                            .max_throttle_delay = 5s};
 
   /// The end that got an outcome may ask again.
-  virtual void ask_again(std::size_t boat, bool by_server) = 0;
+  virtual void retry_handshake(std::size_t boat, bool by_server) = 0;
 
   // ---- chance ----
   std::int64_t below(std::int64_t limit) {
@@ -249,19 +252,19 @@ class Fleet {
   struct Kept {
     Number number;
     Time due;
-    std::optional<route::Answer<AskServer>> from_client{};
-    std::optional<route::Answer<AskClient>> from_server{};
+    std::optional<route::Responder<AskServer>> from_client{};
+    std::optional<route::Responder<AskClient>> from_server{};
   };
   template <class T>
-  void settle_request(Number number, route::Answer<T>& answer) {
+  void settle_request(Number number, route::Responder<T>& responder) {
     Question& request_id = pending_requests_[number];
     const bool replies = one_in(2);
-    const Errc error = replies ? answer.reply({.number = number})
-                               : answer.refuse(route::RefusalOf<T>::never, "no");
+    const Errc error = replies ? responder.reply({.number = number})
+                               : responder.refuse(route::RefusalOf<T>::never, "no");
     if (error == Errc::none) {
       request_id.fate = replies ? Fate::replied : Fate::refused;
       request_id.settled_at = now_;
-      require(answer.reply({.number = number}) != Errc::none, "a question was answered twice");
+      require(responder.reply({.number = number}) != Errc::none, "a question was answered twice");
     } else {
       require(error == Errc::no_such_peer || error == Errc::stray_answer ||
                   error == Errc::queue_full || error == Errc::closed,
@@ -270,11 +273,11 @@ class Fleet {
     }
   }
   template <class T>
-  void answer_or_keep(Number number, route::Answer<T> answer, std::deque<Kept>& kept) {
+  void answer_or_keep(Number number, route::Responder<T> responder, std::deque<Kept>& kept) {
     Question& request_id = pending_requests_.at(number);
     require(request_id.fate == Fate::unseen, "a question came twice");
     request_id.fate = Fate::abandoned;  // unless this ends otherwise
-    if (is_over_ || one_in(2)) return settle_request(number, answer);
+    if (is_over_ || one_in(2)) return settle_request(number, responder);
     if (one_in(10)) return;
     if (one_in(10)) {
       ++symbol_counts_.thrown;
@@ -283,9 +286,9 @@ class Fleet {
     request_id.fate = Fate::kept;
     Kept entry{number, now_ + up_to(3s)};
     if constexpr (std::is_same_v<T, AskServer>) {
-      entry.from_client.emplace(std::move(answer));
+      entry.from_client.emplace(std::move(responder));
     } else {
-      entry.from_server.emplace(std::move(answer));
+      entry.from_server.emplace(std::move(responder));
     }
     kept.push_back(std::move(entry));
   }
@@ -321,7 +324,7 @@ class Fleet {
     require(!(is_calm_ && outcome.ending == Ending::timed_out && in_time && stands),
             name(index) + ": a question timed out whose answer was given in time");
     if (!is_over_ && one_in(4)) {
-      ask_again(index, by_server);
+      retry_handshake(index, by_server);
     }
     misbehave();
   }

@@ -71,8 +71,8 @@ TEST(Host, AClientThatComesBackIsThePeerThatItWas) {
     for (const Time end = now + time; now < end; now += 5ms) {
       server.receive(now);
       if (client != nullptr) client->receive(now);
-      server.send(now);
-      if (client != nullptr) client->send(now);
+      server.flush(now);
+      if (client != nullptr) client->flush(now);
     }
   };
   auto first = connect(1, {});
@@ -118,8 +118,8 @@ TEST(Host, ClientsOfARestartedServerHearOfItWithinASecond) {
       server->receive(now);
       client.receive(now);
       if (client.connected()) (void)client.send(Steer{0.5});
-      server->send(now);
-      client.send(now);
+      server->flush(now);
+      client.flush(now);
     }
   };
   run(1s);
@@ -449,9 +449,9 @@ TEST(Host, AccountsEveryByteToAMessageKindOrOverhead) {
   std::uint64_t bits = traffic.overhead_bits_sent;
   for (const std::uint64_t entity_type : traffic.bits_sent_by_type) bits += entity_type;
   EXPECT_EQ(bits, traffic.bytes_sent * 8);
-  EXPECT_GT(traffic.bits_sent_by_type[Say::info().kind],
-            traffic.bits_sent_by_type[Steer::info().kind]);
-  EXPECT_EQ(traffic.bits_sent_by_type[Place::info().kind], 0U);
+  EXPECT_GT(traffic.bits_sent_by_type[Say::info().type],
+            traffic.bits_sent_by_type[Steer::info().type]);
+  EXPECT_EQ(traffic.bits_sent_by_type[Place::info().type], 0U);
   const Traffic down = harbour.server().traffic();  // the door's cookies and welcomes included
   EXPECT_EQ(down.bytes_sent, harbour.server_port().counts().bytes_sent);
   EXPECT_EQ(down.datagrams_sent, harbour.server_port().counts().datagrams_sent);

@@ -89,7 +89,7 @@ TEST(Clear, AClientForAnotherMachineEndsWithAReason) {
   Errc end = Errc::none;
   client.on_disconnect([&](Errc code, std::string_view) { end = code; });
   client.receive(kit::at(5ms));
-  client.send(kit::at(5ms));
+  client.flush(kit::at(5ms));
   EXPECT_EQ(end, Errc::not_loopback);
   EXPECT_TRUE(client.ended());
   EXPECT_EQ(transport.counts().datagrams_sent, 0U) << "nothing left in clear";

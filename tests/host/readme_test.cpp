@@ -1,4 +1,4 @@
-// What the README shows of handlers, requests and rooms, compiled and run.
+// The code of docs/guide/messages.md and of the README, compiled, run and compared.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -22,7 +22,7 @@ std::string text_of(const std::string& file) {
   return {std::istreambuf_iterator<char>(in), {}};
 }
 
-TEST(Readme, HandlersRequestsAndRoomsDoWhatItSays) {
+TEST(GuideToMessages, HandlersRequestsAndRoomsDoWhatItSays) {
   kit::SimHosts hosts(kProtocol);
   Server& server = hosts.server();
   Client& client = hosts.join();
@@ -30,15 +30,15 @@ TEST(Readme, HandlersRequestsAndRoomsDoWhatItSays) {
   std::set<int> towed = {7};
   std::vector<std::string> log;
   const auto format = tap_format(tables::Messages{});
-  // README begins
-  server.check<Helm>([&](Peer pilot, const Helm&) {  // before handlers: allow, drop, blame, close
+  // guide begins
+  server.check<Helm>([&](Peer pilot, const Helm&) {  // runs before the handlers
     return anchored.contains(pilot) ? route::CheckResult::drop : route::CheckResult::accept;
   });
-  server.on_request<TakeTow>([&](Peer, const TakeTow& ask, route::Answer<TakeTow> answer) {
+  server.on_request<TakeTow>([&](Peer, const TakeTow& ask, route::Responder<TakeTow> responder) {
     if (towed.contains(ask.barge)) {
-      (void)answer.refuse(TakeTowRefusal::in_use, "the Lapwing has it");
+      (void)responder.refuse(TakeTowRefusal::in_use, "the Lapwing has it");
     } else {
-      (void)answer.reply({.line = 3});  // or keep `answer`, and reply some ticks later
+      (void)responder.reply({.line = 3});  // or keep `responder`, and reply later
     }
   });
   server.on<Hail>([&](Peer pilot, const Hail& hail) {
@@ -46,7 +46,7 @@ TEST(Readme, HandlersRequestsAndRoomsDoWhatItSays) {
     server.send_to_room("lock", Hail{hail.number, "the gate opens"});  // encoded once
   });
   server.set_tap([&](const Tapped& seen) { log.push_back(format.line(seen)); });
-  // README ends
+  // guide ends
   std::string heard;
   client.on<Hail>([&](const Hail& hail) { heard = hail.words; });
   std::string outcomes;
@@ -67,14 +67,38 @@ TEST(Readme, HandlersRequestsAndRoomsDoWhatItSays) {
       << log[5];
 }
 
-TEST(Readme, ShowsThatCodeAsItIs) {
-  const std::string readme = text_of(KWIND_SOURCE_DIR "/README.md");
+TEST(GuideToMessages, ShowsThatCodeAsItIs) {
+  const std::string page = text_of(KWIND_SOURCE_DIR "/docs/guide/messages.md");
   const std::string self = text_of(KWIND_SOURCE_DIR "/tests/host/readme_test.cpp");
-  const std::size_t begin = self.find("// README begins\n") + 17;
-  std::istringstream lines(self.substr(begin, self.find("  // README ends") - begin));
+  const std::size_t begin = self.find("// guide begins\n") + 16;
+  std::istringstream lines(self.substr(begin, self.find("  // guide ends") - begin));
   std::string shown;
-  for (std::string line; std::getline(lines, line);) shown += line.substr(2) + "\n";
+  for (std::string line; std::getline(lines, line);)
+    shown += (line.size() < 2 ? line : line.substr(2)) + "\n";
+  EXPECT_NE(page.find("```cpp\n" + shown + "```"), std::string::npos) << shown;
+}
+
+// The README's server of replicated entities is a part of examples/lookout.
+TEST(Readme, ShowsThePartOfTheLookoutServerAsItIs) {
+  const std::string readme = text_of(KWIND_SOURCE_DIR "/README.md");
+  const std::string example = text_of(KWIND_SOURCE_DIR "/examples/lookout/server.cpp");
+  const std::size_t begin = example.find("  kwind::Replication state(");
+  ASSERT_NE(begin, std::string::npos);
+  std::istringstream lines(example.substr(begin, example.find("  fmt::print(\"listening") - begin));
+  std::string shown;
+  for (std::string line; std::getline(lines, line);)
+    shown += (line.size() < 2 ? line : line.substr(2)) + "\n";
   EXPECT_NE(readme.find("```cpp\n" + shown + "```"), std::string::npos) << shown;
+}
+
+TEST(Readme, HasAtMostAThousandWordsAndAProgramWithinItsFirstFortyLines) {
+  const std::string readme = text_of(KWIND_SOURCE_DIR "/README.md");
+  std::istringstream words(readme);
+  std::size_t count = 0;
+  for (std::string word; words >> word;) ++count;
+  EXPECT_LE(count, 1000U);
+  const auto before = readme.substr(0, readme.find("```cpp"));
+  EXPECT_LE(std::count(before.begin(), before.end(), '\n'), 40);
 }
 
 }  // namespace

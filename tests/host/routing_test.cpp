@@ -319,20 +319,21 @@ TEST(Routing, WhoNeverSlowsDownOnAReliableChannelIsClosedWithTheCode) {
 TEST(Requests, HaveExactlyOneOutcome) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
-  std::optional<route::Answer<TakeTow>> later;
-  std::vector<route::Answer<TakeTow>> kept;
-  hosts.server().on_request<TakeTow>([&](Peer, const TakeTow& ask, route::Answer<TakeTow> answer) {
-    if (ask.barge == 1) {
-      EXPECT_EQ(answer.reply({.line = 3}), Errc::none);
-      EXPECT_EQ(answer.reply({.line = 4}), Errc::stray_answer) << "once";
-    } else if (ask.barge == 2) {
-      (void)answer.refuse(TakeTowRefusal::too_far, "come closer");
-    } else if (ask.barge == 3) {
-      later = std::move(answer);
-    } else if (ask.barge < 6) {
-      kept.push_back(std::move(answer));
-    }  // the others are dropped
-  });
+  std::optional<route::Responder<TakeTow>> later;
+  std::vector<route::Responder<TakeTow>> kept;
+  hosts.server().on_request<TakeTow>(
+      [&](Peer, const TakeTow& ask, route::Responder<TakeTow> responder) {
+        if (ask.barge == 1) {
+          EXPECT_EQ(responder.reply({.line = 3}), Errc::none);
+          EXPECT_EQ(responder.reply({.line = 4}), Errc::stray_answer) << "once";
+        } else if (ask.barge == 2) {
+          (void)responder.refuse(TakeTowRefusal::too_far, "come closer");
+        } else if (ask.barge == 3) {
+          later = std::move(responder);
+        } else if (ask.barge < 6) {
+          kept.push_back(std::move(responder));
+        }  // the others are dropped
+      });
   std::map<int, std::string> ends;
   const auto ask = [&](int barge, Duration timeout) {
     return client.request(TakeTow{barge}, timeout, [&ends, barge](const Outcome<TakeTow>& outcome) {
@@ -373,9 +374,11 @@ TEST(Requests, HaveExactlyOneOutcome) {
 TEST(Requests, LateAnswersAreDroppedAndCounted) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
-  std::optional<route::Answer<TakeTow>> later;
+  std::optional<route::Responder<TakeTow>> later;
   hosts.server().on_request<TakeTow>(
-      [&](Peer, const TakeTow&, route::Answer<TakeTow> answer) { later = std::move(answer); });
+      [&](Peer, const TakeTow&, route::Responder<TakeTow> responder) {
+        later = std::move(responder);
+      });
   hosts.run(200ms);
   int ends = 0;
   (void)client.request(TakeTow{1}, 300ms, [&](const Outcome<TakeTow>& outcome) {
@@ -395,10 +398,10 @@ TEST(Requests, ManyOfThemAreKeptApart) {
     SCOPED_TRACE("seed " + std::to_string(seed));
     SimHosts hosts(kProtocol, {.delay = 30ms, .jitter = 20ms, .loss = 0.1}, seed);
     Client& client = hosts.join();
-    std::vector<std::pair<int, route::Answer<TakeTow>>> open;
+    std::vector<std::pair<int, route::Responder<TakeTow>>> open;
     hosts.server().on_request<TakeTow>(
-        [&](Peer, const TakeTow& ask, route::Answer<TakeTow> answer) {
-          open.emplace_back(ask.barge, std::move(answer));
+        [&](Peer, const TakeTow& ask, route::Responder<TakeTow> responder) {
+          open.emplace_back(ask.barge, std::move(responder));
         });
     hosts.run(500ms);
     std::map<int, int> lines;
@@ -420,7 +423,7 @@ TEST(Requests, ManyOfThemAreKeptApart) {
         open.pop_back();
       }
     });
-    for (auto& [barge, answer] : open) (void)answer.reply({.line = 1 + barge % 4});
+    for (auto& [barge, responder] : open) (void)responder.reply({.line = 1 + barge % 4});
     hosts.run(2s);
     ASSERT_EQ(lines.size(), 100U);
     for (const auto& [barge, line] : lines) EXPECT_EQ(line, 1 + barge % 4) << barge;
@@ -434,11 +437,12 @@ TEST(Requests, OnlySoManyMayBeOpen) {
   eager.open_requests = 10;
   Client& client = hosts.join(eager);
   int asked = 0;
-  std::vector<route::Answer<TakeTow>> kept;
-  hosts.server().on_request<TakeTow>([&](Peer, const TakeTow&, route::Answer<TakeTow> answer) {
-    ++asked;
-    kept.push_back(std::move(answer));
-  });
+  std::vector<route::Responder<TakeTow>> kept;
+  hosts.server().on_request<TakeTow>(
+      [&](Peer, const TakeTow&, route::Responder<TakeTow> responder) {
+        ++asked;
+        kept.push_back(std::move(responder));
+      });
   hosts.run(200ms);
   int late = 0;
   const auto note = [&](const Outcome<TakeTow>& outcome) {
@@ -455,10 +459,10 @@ TEST(Requests, OnlySoManyMayBeOpen) {
 TEST(Requests, GoBothWaysAndEndWithTheServer) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
-  std::vector<route::Answer<AskName>> kept;
-  client.on_request<AskName>([&](const AskName& ask, route::Answer<AskName> answer) {
-    if (ask.tug == 7) (void)answer.reply({.name = "Tern"});
-    kept.push_back(std::move(answer));
+  std::vector<route::Responder<AskName>> kept;
+  client.on_request<AskName>([&](const AskName& ask, route::Responder<AskName> responder) {
+    if (ask.tug == 7) (void)responder.reply({.name = "Tern"});
+    kept.push_back(std::move(responder));
   });
   hosts.run(200ms);
   std::string names;
@@ -488,10 +492,11 @@ route::Task dock(Client& client, std::string& log) {
 TEST(Requests, CanBeAwaited) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
-  hosts.server().on_request<TakeTow>([&](Peer, const TakeTow& ask, route::Answer<TakeTow> answer) {
-    if (ask.barge == 1) (void)answer.reply({.line = 3});
-    if (ask.barge == 2) (void)answer.refuse(TakeTowRefusal::in_use);
-  });
+  hosts.server().on_request<TakeTow>(
+      [&](Peer, const TakeTow& ask, route::Responder<TakeTow> responder) {
+        if (ask.barge == 1) (void)responder.reply({.line = 3});
+        if (ask.barge == 2) (void)responder.refuse(TakeTowRefusal::in_use);
+      });
   hosts.run(200ms);
   std::string log;
   client.start(dock(client, log));
@@ -529,9 +534,11 @@ TEST(Requests, ATaskThatAsksAgainDoesNotOutliveItsHost) {
 TEST(Requests, AnAnswerThatCouldNotBeSentCanBeGivenAgain) {
   SimHosts hosts(kProtocol);
   Client& client = hosts.join();
-  std::optional<route::Answer<TakeTow>> kept;
+  std::optional<route::Responder<TakeTow>> kept;
   hosts.server().on_request<TakeTow>(
-      [&](Peer, const TakeTow&, route::Answer<TakeTow> answer) { kept = std::move(answer); });
+      [&](Peer, const TakeTow&, route::Responder<TakeTow> responder) {
+        kept = std::move(responder);
+      });
   hosts.run(200ms);
   std::string end;
   EXPECT_EQ(client.request(TakeTow{1}, 5s,
@@ -730,9 +737,9 @@ TEST(Routing, AnybodyMayBeClosedFromAnyCallback) {
     server.rooms().on_leave([&](Peer, const route::RoomKey&) { whim(); });
     server.on<Hail>([&](Peer, const Hail&) { whim(); });
     server.on<Flash>([&](Peer peer, const Flash&) { server.close(peer, "flash"); });
-    server.on_request<TakeTow>([&](Peer peer, const TakeTow&, route::Answer<TakeTow> answer) {
+    server.on_request<TakeTow>([&](Peer peer, const TakeTow&, route::Responder<TakeTow> responder) {
       server.close(peer, "asked");
-      (void)answer.reply({.line = 1});
+      (void)responder.reply({.line = 1});
     });
     int outcomes = 0;
     int asked = 0;

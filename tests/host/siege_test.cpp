@@ -110,9 +110,9 @@ TEST(Siege, ATurnEndsHoweverFastAStrangerSends) {
     const std::size_t before = transport.taken;
     server.receive(now);
     max = std::max(max, transport.taken - before);
-    server.send(now);
+    server.flush(now);
     client.receive(now);
-    client.send(now);
+    client.flush(now);
   }
   EXPECT_EQ(turns, 200U);
   EXPECT_LE(max, 500U);
@@ -222,7 +222,7 @@ TEST(Siege, EachConnectionHasSecretsOfItsOwn) {
     hosts.server().send_to_all(host_test::Place{});
     for (Client* client : {&a, &b}) {
       client->receive(hosts.now());
-      client->send(hosts.now());
+      client->flush(hosts.now());
     }
   }
   EXPECT_GE(one.skipped.size(), 2U);

@@ -71,8 +71,8 @@ class Office : public testing::Test {
     for (const Time end = now_ + time; now_ < end; now_ += 5ms) {
       server_->receive(now_);
       for (const auto& pilot : pilots_) pilot->client->receive(now_);
-      server_->send(now_);
-      for (const auto& pilot : pilots_) pilot->client->send(now_);
+      server_->flush(now_);
+      for (const auto& pilot : pilots_) pilot->client->flush(now_);
     }
   }
 

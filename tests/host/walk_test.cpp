@@ -26,7 +26,7 @@ class Walk final : public Fleet {
     second_port_ = std::make_unique<WanderingTransport>(
         network_.open(Endpoint::v4(127, 0, 0, 1, 4001)), server_clock_);
     server_ = std::make_unique<host::Server>(*server_port_, kProtocol, options_);
-    server_->serve(*second_port_);
+    server_->listen_on(*second_port_);
     listen_at_server();
   }
 
@@ -55,8 +55,8 @@ class Walk final : public Fleet {
   }
 
  private:
-  void ask_again(std::size_t boat, bool by_server) override {
-    by_server ? ask_client(boat) : ask_server(boat);
+  void retry_handshake(std::size_t boat, bool by_server) override {
+    by_server ? request_client(boat) : request_server(boat);
   }
 
   template <class T>
@@ -94,8 +94,8 @@ class Walk final : public Fleet {
       arrived(index, true, boats_[index].up.each, helm.number, helm.body);
     });
     server_->on_request<AskServer>(
-        [this](Peer, const AskServer& asked, route::Answer<AskServer> answer) {
-          answer_or_keep(asked.number, std::move(answer), kept_);
+        [this](Peer, const AskServer& asked, route::Responder<AskServer> responder) {
+          answer_or_keep(asked.number, std::move(responder), kept_);
         });
     server_->on_connect([this](Peer peer) { attach(peer, false); });
     server_->on_resume([this](Peer peer) { attach(peer, true); });
@@ -145,7 +145,7 @@ class Walk final : public Fleet {
             "an outcome of a question that was refused");
     pending_requests_.erase(number);
   }
-  void ask_server(std::size_t index) {
+  void request_server(std::size_t index) {
     Boat& boat = boats_[index];
     if (!boat.client) return;
     const Number number = next_number();
@@ -156,7 +156,7 @@ class Walk final : public Fleet {
                                          settled(index, number, outcome, false);
                                        }));
   }
-  void ask_client(std::size_t index) {
+  void request_client(std::size_t index) {
     if (!server_ || !boats_[index].peer) return;
     const Number number = next_number();
     const Duration timeout = 20ms + up_to(6s);
@@ -271,7 +271,7 @@ class Walk final : public Fleet {
     if (is_over_) return;
     switch (below(40)) {
       case 0: return send_from_server(index);
-      case 1: return ask_client(index);
+      case 1: return request_client(index);
       case 2: return close_at_server(some_boat());
       case 3: return fan_out<Each>(&Streams::each);
       case 4: boats_[index].subscription.reset(); return;
@@ -282,7 +282,7 @@ class Walk final : public Fleet {
     if (is_over_) return;
     switch (below(60)) {
       case 0: return send_from_client(index);
-      case 1: return ask_server(index);
+      case 1: return request_server(index);
       case 2: return close_at_client(index);
       default: return;
     }
@@ -334,8 +334,8 @@ class Walk final : public Fleet {
     receive_at_client<State>(index, &Streams::state);
     receive_at_client<Spark>(index, &Streams::spark);
     boat.client->on_request<AskClient>(
-        [this](const AskClient& asked, route::Answer<AskClient> answer) {
-          answer_or_keep(asked.number, std::move(answer), kept_by_clients_);
+        [this](const AskClient& asked, route::Responder<AskClient> responder) {
+          answer_or_keep(asked.number, std::move(responder), kept_by_clients_);
         });
     boat.client->on_connect([this, index] {
       require(!boats_[index].is_connected, "on_connect is called twice");
@@ -378,7 +378,7 @@ class Walk final : public Fleet {
     if (one_in(6)) {
       for (auto count = below(12); count > 0; --count) send_from_client(index);
     }
-    if (one_in(20)) ask_server(index);
+    if (one_in(20)) request_server(index);
     if (one_in(200)) boat.client->start(talk(*this, index, 3));
     if (one_in(400)) close_at_client(index);
     if (one_in(200)) change_path(boat);
@@ -415,7 +415,7 @@ class Walk final : public Fleet {
       if (one_in(6)) {
         for (auto count = below(12); count > 0; --count) send_from_server(index);
       }
-      if (one_in(20)) ask_client(index);
+      if (one_in(20)) request_client(index);
       if (one_in(100)) close_at_server(index);
       if (boat.is_gone) continue;
       if (one_in(30)) change_rooms(*boat.peer);
@@ -462,7 +462,7 @@ class Walk final : public Fleet {
       check_lists();
       acts ? act_at_server() : let_all_through();
       answer_kept(kept_, false);
-      server_->send(server_now() + skew);
+      server_->flush(server_now() + skew);
       // One early wake-up does no harm; a loop that waits for a time in the past never sleeps.
       late_ = server_->next_wakeup() < server_now() - 1ms ? late_ + 1 : 0;
       require(late_ < 4, "next_wakeup() stays in the past");
@@ -474,7 +474,7 @@ class Walk final : public Fleet {
       boat.client->receive(client_now(boat));
       if (acts) act_at_client(index);
       if (!boat.client) continue;
-      boat.client->send(client_now(boat) + skew);
+      boat.client->flush(client_now(boat) + skew);
       require(!is_calm_ || boat.is_connected || boat.ended || boat.closes ||
                   now_ - boat.joined < 1900ms || !server_,
               name(index) + " waits for its connection");

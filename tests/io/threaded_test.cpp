@@ -50,7 +50,7 @@ class Threaded : public testing::Test {
     for (const Time end = io::now() + 10s; io::now() < end;) {
       for (Caller* caller : callers) {
         caller->client->receive(io::now());
-        caller->client->send(io::now());
+        caller->client->flush(io::now());
       }
       if (with_game) {
         server_->receive();

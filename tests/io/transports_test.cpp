@@ -373,8 +373,8 @@ class Talk {
       if (client.connected() && !asked) {
         asked = client.send(Say{number, {}}) == Errc::none;
       }
-      server_.send(now());
-      client.send(now());
+      server_.flush(now());
+      client.flush(now());
       return *echo == number;
     });
     return done;
@@ -395,7 +395,7 @@ TEST(TransportKinds, OneServerOverUdpAndTcpAtOnce) {
   auto udp = UdpTransport::open(Endpoint::loopback(0));
   const auto tcp = listen();
   Talk talk(**udp);
-  talk.server().serve(*tcp);
+  talk.server().listen_on(*tcp);
   auto udp_end = UdpTransport::open(Endpoint::loopback(0));
   auto tcp_end = TcpTransport::connect(tcp->local());
   host::Client a(**udp_end, (*udp)->local(), kProtocol, now(), Talk::client_options());
@@ -409,7 +409,7 @@ TEST(TransportKinds, OneServerOverUdpAndTcpAtOnce) {
   tcp_end->reset();  // the client's process ends
   EXPECT_TRUE(run_until([&] {
     talk.server().receive(now());
-    talk.server().send(now());
+    talk.server().flush(now());
     return talk.left() == Errc::transport_ended;
   })) << "at once, not after a silence";
 }
@@ -425,9 +425,9 @@ TEST(TransportKinds, AClientHearsThatItsStreamEnded) {
   tcp->end(*talk.server().address(talk.server().peers().front()));
   EXPECT_TRUE(run_until([&] {
     talk.server().receive(now());
-    talk.server().send(now());
+    talk.server().flush(now());
     client.receive(now());
-    client.send(now());
+    client.flush(now());
     return why != Errc::none && talk.left() != Errc::none;
   }));
   EXPECT_EQ(why, Errc::transport_ended);
@@ -491,9 +491,9 @@ TEST(TransportKinds, AWatchedStreamLastsAsLongAsItsConnection) {
   ASSERT_TRUE(talk.exchange(client, 1));
   for (const Time until = now() + 1300ms; now() < until;) {  // a stranger's would have ended
     talk.server().receive(now());
-    talk.server().send(now());
+    talk.server().flush(now());
     client.receive(now());
-    client.send(now());
+    client.flush(now());
     std::this_thread::sleep_for(5ms);
   }
   EXPECT_TRUE(client.connected());

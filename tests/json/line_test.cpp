@@ -28,7 +28,7 @@ TEST(Line, WhatIsPrintedCanBeTyped) {
       for (std::uint64_t seed = 1; seed <= 50; ++seed) {
         schema::SampleNumbers numbers(seed);
         const schema::Value value =
-            schema::sample_value(protocol, message.fields, schema::PayloadFrame::any, numbers);
+            schema::sample_value(protocol, message.fields, schema::SampleSize::any, numbers);
         const std::string text = line_text(protocol, message.fields, value);
         const auto back = parse_line(protocol, message.name + " " + text);
         ASSERT_TRUE(back) << back.error() << "\n" << message.name << " " << text;

@@ -15,7 +15,7 @@ struct AnyEntity {
                      std::size_t kind) {
     chosen_protocol = &protocol;
     chosen = &protocol.entities[kind];
-    chosen_info = infos.kinds[kind];
+    chosen_info = infos.types[kind];
   }
   static const schema::EntityInfo& entity_info() { return *chosen_info; }
 

@@ -26,7 +26,7 @@ nlohmann::json to_json_value(const T& value) {
 }
 
 template <class T>
-std::string_view name_of_kind() {
+std::string_view name_of_type() {
   if constexpr (requires { T::info(); }) {
     return T::info().name;
   } else {
@@ -38,7 +38,7 @@ std::string_view name_of_kind() {
 template <class T>
 std::size_t json_bytes(const T& message) {
   nlohmann::json object = to_json_value(message);
-  object["type"] = std::string(name_of_kind<T>());
+  object["type"] = std::string(name_of_type<T>());
   return object.dump().size();
 }
 

@@ -171,7 +171,7 @@ class RandomDescription {
       case 3:
         return with("real {}..{} step 0.1",
                     {std::to_string(pick(5)), std::to_string(5 + pick(90))});
-      default: return pick(2) == 0 ? "turn step 0.5" : "turn step 360/1000";
+      default: return pick(2) == 0 ? "angle step 0.5" : "angle step 360/1000";
     }
   }
 

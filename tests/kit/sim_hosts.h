@@ -56,6 +56,15 @@ class SimHosts {
     });
     return *clients_.back();
   }
+  /// Replaces the client's connection by one from another port.
+  void reconnect(std::size_t client) {
+    io::sim::SimTransport& transport =
+        network_.open(Endpoint::v4(127, 9, 0, static_cast<std::uint8_t>(client + 1), next_port_++));
+    host::ClientOptions options;
+    options.server_key = server_key().public_key;
+    options.entropy = entropy(next_port_ * 1000U);
+    clients_[client]->reconnect(transport, kServer, now_, options);
+  }
   /// The client is gone without a word, as in a crash.
   void kill(std::size_t client) { clients_[client].reset(); }
 
@@ -67,9 +76,9 @@ class SimHosts {
         if (client) client->receive(now_);
       }
       if (game && (now_ - at(0s)) % 50ms == 0ms) game();
-      server_->send(now_);
+      server_->flush(now_);
       for (const auto& client : clients_) {
-        if (client) client->send(now_);
+        if (client) client->flush(now_);
       }
     }
   }
@@ -92,6 +101,7 @@ class SimHosts {
   std::deque<std::string> ended_;
   std::unique_ptr<host::Server> server_;
   std::vector<std::unique_ptr<host::Client>> clients_;
+  std::uint16_t next_port_ = 6000;
 };
 
 }  // namespace kwind::kit

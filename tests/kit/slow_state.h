@@ -1,5 +1,5 @@
 // What a viewer has to send, the slow way: written from docs/state-format.md alone, with bits as
-// text and everything found by looking through all that ever happened. For frames with room for
+// text and everything found by looking through all that ever happened. For snapshots with room for
 // everything, one a tick, without tolerances, digests and inputs.
 #pragma once
 #include <algorithm>
@@ -81,45 +81,45 @@ class SlowState {
     seen_.clear();
     for (const replica::RelevantEntity& each : seen) seen_[each.id] = each.owner;
   }
-  void acked(std::uint32_t frame) { acks_.insert(frame); }
-  void lost(std::uint32_t frame) {
-    if (!frames_[frame].arrived) frames_[frame].lost = true;
+  void acked(std::uint32_t snapshot) { acks_.insert(snapshot); }
+  void lost(std::uint32_t snapshot) {
+    if (!snapshots_[snapshot].arrived) snapshots_[snapshot].lost = true;
   }
 
-  /// The bits of the next frame; empty: there is nothing to say.
+  /// The bits of the next snapshot; empty: there is nothing to say.
   std::string fill() {
     hear();
     std::map<std::uint32_t, What> tells = decide();
     if (tells.empty() && !needs_heartbeat()) return {};
     bits_.clear();
-    Frame made;
-    const std::uint32_t number = static_cast<std::uint32_t>(frames_.size()) + 1;
+    Snapshot made;
+    const std::uint32_t number = static_cast<std::uint32_t>(snapshots_.size()) + 1;
     made.tick = tick_;
     made.newest = sure_;
     head(number, made);
     const bool with_movers = sure_ > 0;
-    std::set<std::uint32_t> movers;
+    std::set<std::uint32_t> continuing;
     if (with_movers) {
-      for (const auto& [id, update] : frames_[sure_].update) {
-        if (update.what != What::gone) movers.insert(id);
+      for (const auto& [id, update] : snapshots_[sure_].update) {
+        if (update.what != What::gone) continuing.insert(id);
       }
     }
     bool others = false;
-    bool arrivals = false;
+    bool acked_snapshots = false;
     for (const auto& [id, what] : tells) {
-      others = others || (what != What::whole && !movers.contains(id));
-      arrivals = arrivals || what == What::whole;
+      others = others || (what != What::whole && !continuing.contains(id));
+      acked_snapshots = acked_snapshots || what == What::whole;
     }
     if (sure_ == 0) {
-      put(arrivals ? 1 : 0, 1);
+      put(acked_snapshots ? 1 : 0, 1);
       put(0, 1);
-    } else if (!others && !arrivals) {
+    } else if (!others && !acked_snapshots) {
       put(1, 1);
     } else {
       put(0, 1);
-      put((with_movers ? 1U : 0U) | (others ? 2U : 0U) | (arrivals ? 4U : 0U), 3);
+      put((with_movers ? 1U : 0U) | (others ? 2U : 0U) | (acked_snapshots ? 4U : 0U), 3);
     }
-    for (const std::uint32_t id : movers) {
+    for (const std::uint32_t id : continuing) {
       const auto tells_of = tells.find(id);
       const Told& held = *known(id).front();
       const std::size_t masks = masks_of(*held.kind);
@@ -131,8 +131,8 @@ class SlowState {
         change(id, true);
       }
     }
-    if (others) write_others(tells, movers);
-    if (arrivals) write_arrivals(tells);
+    if (others) write_unexpected(tells, continuing);
+    if (acked_snapshots) write_spawns(tells);
     for (const auto& [id, what] : tells) {
       Told update{what, tick_, 0, nullptr, false, {}};
       if (what != What::gone) {
@@ -142,7 +142,7 @@ class SlowState {
       }
       made.update[id] = update;
     }
-    frames_[number] = made;
+    snapshots_[number] = made;
     return bits_;
   }
 
@@ -156,7 +156,7 @@ class SlowState {
     bool owner;
     SlowRow row;
   };
-  struct Frame {
+  struct Snapshot {
     std::uint32_t tick = 0;
     std::uint32_t newest = 0;
     std::map<std::uint32_t, Told> update;
@@ -184,25 +184,26 @@ class SlowState {
   // ---- what arrived, and what is to be told ----
   void hear() {
     const std::uint32_t before = sure_;
-    for (const std::uint32_t frame : std::exchange(acks_, {})) {
-      Frame& heard = frames_[frame];
+    for (const std::uint32_t snapshot : std::exchange(acks_, {})) {
+      Snapshot& heard = snapshots_[snapshot];
       bool whole = false;
       for (const auto& [id, update] : heard.update) whole = whole || update.what == What::whole;
-      if (frame <= sure_ || (heard.lost && whole)) continue;
+      if (snapshot <= sure_ || (heard.lost && whole)) continue;
       heard.arrived = true;
-      sure_ = frame;
+      sure_ = snapshot;
     }
     for (std::uint32_t f = before + 1; f < sure_; ++f) {
-      if (!frames_[f].arrived) frames_[f].lost = true;
+      if (!snapshots_[f].arrived) snapshots_[f].lost = true;
     }
   }
   // States that the client is known to have, newest first.
   std::vector<const Told*> known(std::uint32_t id) {
     std::vector<const Told*> all;
-    for (auto frame = frames_.rbegin(); frame != frames_.rend() && all.size() < 4; ++frame) {
-      if (!frame->second.arrived) continue;
-      const auto update = frame->second.update.find(id);
-      if (update == frame->second.update.end()) continue;
+    for (auto snapshot = snapshots_.rbegin(); snapshot != snapshots_.rend() && all.size() < 4;
+         ++snapshot) {
+      if (!snapshot->second.arrived) continue;
+      const auto update = snapshot->second.update.find(id);
+      if (update == snapshot->second.update.end()) continue;
       if (update->second.what == What::gone) break;
       if (!all.empty() && tick_ - update->second.tick > 24) break;
       all.push_back(&update->second);
@@ -213,8 +214,8 @@ class SlowState {
   std::map<std::uint32_t, What> decide() {
     std::set<std::uint32_t> ids;
     for (const auto& [id, owner] : seen_) ids.insert(id);
-    for (const auto& [number, frame] : frames_) {
-      for (const auto& [id, update] : frame.update) ids.insert(id);
+    for (const auto& [number, snapshot] : snapshots_) {
+      for (const auto& [id, update] : snapshot.update) ids.insert(id);
     }
     std::map<std::uint32_t, What> tells;
     for (const std::uint32_t id : ids) {
@@ -223,13 +224,13 @@ class SlowState {
       bool last_counts = false;
       bool last_arrived = false;
       bool goes = false;  // somewhere on its way is the word that it is gone
-      for (const auto& [number, frame] : frames_) {
-        const auto update = frame.update.find(id);
-        if (update == frame.update.end()) continue;
+      for (const auto& [number, snapshot] : snapshots_) {
+        const auto update = snapshot.update.find(id);
+        if (update == snapshot.update.end()) continue;
         last = &update->second;
-        last_counts = !frame.lost;
-        last_arrived = frame.arrived;
-        if (update->second.what == What::gone && !frame.lost && !frame.arrived) goes = true;
+        last_counts = !snapshot.lost;
+        last_arrived = snapshot.arrived;
+        if (update->second.what == What::gone && !snapshot.lost && !snapshot.arrived) goes = true;
       }
       const bool under_way = last != nullptr && last_counts;
       const auto thing = things_.find(id);
@@ -256,21 +257,21 @@ class SlowState {
   }
   bool needs_heartbeat() {
     bool needs_heartbeat = false;
-    const std::uint32_t heard = sure_ > 0 ? frames_[sure_].newest : 0;
-    for (const auto& [number, frame] : frames_) {
-      if (number > sure_ && !frame.arrived && !frame.lost) return false;
-      if (number > heard && frame.lost && !frame.arrived && !frame.update.empty())
+    const std::uint32_t heard = sure_ > 0 ? snapshots_[sure_].newest : 0;
+    for (const auto& [number, snapshot] : snapshots_) {
+      if (number > sure_ && !snapshot.arrived && !snapshot.lost) return false;
+      if (number > heard && snapshot.lost && !snapshot.arrived && !snapshot.update.empty())
         needs_heartbeat = true;
     }
     return needs_heartbeat;
   }
 
-  // ---- the frame ----
-  void head(std::uint32_t number, const Frame& frame) {
+  // ---- the snapshot ----
+  void head(std::uint32_t number, const Snapshot& snapshot) {
     if (sure_ == 0) {
       put(1, 1);
       put(number, 32);
-      put(frame.tick, 32);
+      put(snapshot.tick, 32);
       put(20 * 16, 16);  // ticks a second, in sixteenths
       put(replica::CodeTables(symbol_counts_).digest() & 0xffffU, 16);
       put(0, 1);  // exact
@@ -278,33 +279,33 @@ class SlowState {
       put(0, 1);
       return;
     }
-    const Frame& named = frames_[sure_];
+    const Snapshot& named = snapshots_[sure_];
     put(0, 1);
     put(number, 7);
     put_count(number - sure_ - 1, 1);
     std::string between;
     for (std::uint32_t f = sure_ - 1; f > named.newest; --f) {
-      between += frames_[f].arrived ? '1' : '0';
+      between += snapshots_[f].arrived ? '1' : '0';
     }
     if (!between.empty()) {
       const bool all = between.find('0') == std::string::npos;
       put(all ? 1 : 0, 1);
       if (!all) bits_ += between;
     }
-    put_count(folded(std::int64_t{frame.tick} - named.tick - (number - sure_)), 0);
+    put_count(folded(std::int64_t{snapshot.tick} - named.tick - (number - sure_)), 0);
     put(0, 1);
   }
-  void write_others(const std::map<std::uint32_t, What>& tells,
-                    const std::set<std::uint32_t>& movers) {
+  void write_unexpected(const std::map<std::uint32_t, What>& tells,
+                        const std::set<std::uint32_t>& continuing) {
     std::vector<std::uint32_t> order;
     for (const bool changed : {true, false}) {
       std::set<std::uint32_t> ids;
-      for (const auto& [number, frame] : frames_) {
-        for (const auto& [id, update] : frame.update) ids.insert(id);
+      for (const auto& [number, snapshot] : snapshots_) {
+        for (const auto& [id, update] : snapshot.update) ids.insert(id);
       }
       for (const std::uint32_t id : ids) {
         const auto states = known(id);
-        if (states.empty() || movers.contains(id)) continue;
+        if (states.empty() || continuing.contains(id)) continue;
         if ((states.front()->what == What::change) == changed) order.push_back(id);
       }
     }
@@ -327,7 +328,7 @@ class SlowState {
     }
     put(0, 1);
   }
-  void write_arrivals(const std::map<std::uint32_t, What>& tells) {
+  void write_spawns(const std::map<std::uint32_t, What>& tells) {
     std::uint32_t before = 0;
     for (const auto& [id, what] : tells) {
       if (what != What::whole) continue;
@@ -337,8 +338,8 @@ class SlowState {
       const SlowThing& thing = things_.at(id);
       put(thing.generation, 4);
       unsigned type_bits = 0;
-      while ((std::size_t{1} << type_bits) < info_.kinds.size()) ++type_bits;
-      put(thing.kind->kind, type_bits);
+      while ((std::size_t{1} << type_bits) < info_.types.size()) ++type_bits;
+      put(thing.kind->type, type_bits);
       put(seen_.at(id) ? 1 : 0, 1);
       for (const std::size_t c : order_of(*thing.kind)) {
         const schema::ColumnInfo& column = thing.kind->columns[c];
@@ -392,9 +393,9 @@ class SlowState {
   std::size_t age_of(const Told& held) const {
     return std::min<std::uint32_t>(std::max<std::uint32_t>(tick_ - held.tick, 1), 4) - 1;
   }
-  void symbol(const Told& held, bool mover, std::size_t which) {
-    const auto& kind = symbol_counts_.kinds()[held.kind->kind];
-    bits_ += code((mover ? kind.movers : kind.others)[age_of(held)], which);
+  void symbol(const Told& held, bool is_continuing, std::size_t which) {
+    const auto& kind = symbol_counts_.types()[held.kind->type];
+    bits_ += code((is_continuing ? kind.continuing : kind.unexpected)[age_of(held)], which);
   }
   // The word of a symbol in the Huffman code of these weights.
   std::string code(const std::vector<std::uint32_t>& symbol_counts, std::size_t which) {
@@ -404,12 +405,12 @@ class SlowState {
   }
   static std::vector<std::string> huffman(const std::vector<std::uint32_t>& symbol_counts) {
     struct Node {
-      std::uint64_t weight;
+      std::uint64_t priority;
       std::vector<std::size_t> symbols;
       bool joined = false;
     };
     std::vector<std::uint64_t> weights;
-    for (const std::uint32_t weight : symbol_counts) weights.push_back(std::max(weight, 1U));
+    for (const std::uint32_t priority : symbol_counts) weights.push_back(std::max(priority, 1U));
     std::vector<unsigned> lengths;
     for (bool fits = false; !fits;) {
       std::vector<Node> nodes;
@@ -420,10 +421,10 @@ class SlowState {
         for (int i = 0; i < 2; ++i) {
           Node* min = nullptr;
           for (Node& node : nodes) {  // in the order in which they were made
-            if (!node.joined && (min == nullptr || node.weight < min->weight)) min = &node;
+            if (!node.joined && (min == nullptr || node.priority < min->priority)) min = &node;
           }
           min->joined = true;
-          made.weight += min->weight;
+          made.priority += min->priority;
           made.symbols.insert(made.symbols.end(), min->symbols.begin(), min->symbols.end());
         }
         for (const std::size_t s : made.symbols) ++lengths[s];
@@ -431,7 +432,7 @@ class SlowState {
       }
       fits = *std::max_element(lengths.begin(), lengths.end()) <= 24;
       if (!fits) {
-        for (std::uint64_t& weight : weights) weight = (weight + 1) / 2;
+        for (std::uint64_t& priority : weights) priority = (priority + 1) / 2;
       }
     }
     std::vector<std::string> words(weights.size());
@@ -449,7 +450,7 @@ class SlowState {
   }
 
   // ---- changes ----
-  void change(std::uint32_t id, bool mover) {
+  void change(std::uint32_t id, bool is_continuing) {
     const auto states = known(id);
     const Told& held = *states.front();
     const schema::EntityInfo& kind = *held.kind;
@@ -476,15 +477,15 @@ class SlowState {
       mask |= state << at;
       at += width;
     }
-    symbol(held, mover, mask);
-    bool has_rest = false;
+    symbol(held, is_continuing, mask);
+    bool has_unchanging = false;
     bool any = false;
     for (std::size_t c = 0; c < kind.columns.size(); ++c) {
       if (said.contains(c) || kind.columns[c].at_spawn) continue;
-      has_rest = true;
+      has_unchanging = true;
       any = any || off(c) != 0;
     }
-    if (has_rest) put(any ? 1 : 0, 1);
+    if (has_unchanging) put(any ? 1 : 0, 1);
     for (const std::size_t c : order_of(kind)) {
       if (!travels(c)) continue;
       const std::int64_t error = off(c);
@@ -505,7 +506,7 @@ class SlowState {
       }
       const std::uint64_t place = folded(error > 0 ? error - 1 : error);
       const std::size_t which = std::min<std::uint64_t>(place, 24);
-      bits_ += code(symbol_counts_.kinds()[kind.kind].errors[c][age_of(held)], which);
+      bits_ += code(symbol_counts_.types()[kind.type].errors[c][age_of(held)], which);
       if (which == 24) put_count(place - 24, 4);
     }
   }
@@ -574,7 +575,7 @@ class SlowState {
   std::map<std::uint32_t, SlowThing> things_;
   std::map<std::pair<std::uint32_t, std::uint8_t>, std::map<std::uint32_t, SlowRow>> past_;
   std::map<std::uint32_t, bool> seen_;  // whether it is owned, by id
-  std::map<std::uint32_t, Frame> frames_;
+  std::map<std::uint32_t, Snapshot> snapshots_;
   std::set<std::uint32_t> acks_;
   std::uint32_t sure_ = 0;
   std::map<const std::vector<std::uint32_t>*, std::vector<std::string>> codes_;

@@ -188,7 +188,7 @@ TEST(Compile, TakesTenThousandLines) {
   }
   const Compiled made = compile(text, "long.kw");
   EXPECT_TRUE(made.ok());
-  EXPECT_EQ(made.protocol.states.size(), 1000U);
+  EXPECT_EQ(made.protocol.records.size(), 1000U);
   const Compiled wrong = compile(text + "record R7 { x : bool }\n", "long.kw");
   ASSERT_EQ(wrong.errors.size(), 1U);
   EXPECT_EQ(wrong.errors[0].line, 10003U);

@@ -61,7 +61,7 @@ TEST(Doc, ShowsEveryDeclarationWithADrawing) {
     };
     for (const auto& message : protocol.messages) body(message);
     for (const auto& entity : protocol.entities) body(entity);
-    for (const auto& record : protocol.states) body(record);
+    for (const auto& record : protocol.records) body(record);
     EXPECT_EQ(drawings, drawn);
   }
 }

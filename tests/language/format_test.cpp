@@ -48,7 +48,7 @@ std::string docs_of(const schema::Protocol& protocol) {
   add(protocol.enums, options);
   add(protocol.flags, options);
   add(protocol.one_ofs, options);
-  add(protocol.states, fields);
+  add(protocol.records, fields);
   add(protocol.channels, none);
   add(protocol.messages, fields);
   add(protocol.entities, fields);

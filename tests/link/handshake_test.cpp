@@ -63,9 +63,9 @@ TEST(Noise, ShakesHandsWithAnIndependentImplementationInBothRoles) {
       {"/usr/bin/python3", script, "initiator", hex(prologue), hex(server.public_key), hex(first)});
   const std::string opening = peer.read_line();
   link::NoiseNk host = link::NoiseNk::responder(prologue, server, kit::secret_of(78));
-  std::vector<std::byte> heard_first(first.size());
-  ASSERT_TRUE(host.read_first(from_hex(opening), heard_first)) << opening;
-  EXPECT_EQ(heard_first, first);
+  std::vector<std::byte> received_first(first.size());
+  ASSERT_TRUE(host.read_first(from_hex(opening), received_first)) << opening;
+  EXPECT_EQ(received_first, first);
   std::vector<std::byte> accept(second.size() + link::NoiseNk::kOverheadBytes);
   ASSERT_TRUE(host.write_second(second, accept));
   peer.write_line(hex(accept));

@@ -21,15 +21,15 @@ class Comparison {
 
   template <class T>
   void message(const T&) {
-    const schema::MessageType& type = protocol_.messages[T::info().kind];
+    const schema::MessageType& type = protocol_.messages[T::info().type];
     SCOPED_TRACE(type.name);
     ASSERT_EQ(type.name, T::info().name);
     const auto rounds = kit::sweep_size(60, 2000);
     T reused;
     for (std::uint64_t round = 0; round < rounds; ++round) {
-      const auto payload = round % 8 == 0   ? schema::PayloadFrame::max
-                           : round % 8 == 1 ? schema::PayloadFrame::min
-                                            : schema::PayloadFrame::any;
+      const auto payload = round % 8 == 0   ? schema::SampleSize::max
+                           : round % 8 == 1 ? schema::SampleSize::min
+                                            : schema::SampleSize::any;
       const schema::Value value = schema::sample_value(protocol_, type.fields, payload, numbers_);
       for (std::uint16_t version = 1; version <= protocol_.version; ++version) {
         both_ways<T>(type, value, version, reused);

@@ -23,8 +23,8 @@ namespace kwind::language {
 namespace {
 
 using namespace std::chrono_literals;
-using schema::PayloadFrame;
 using schema::SampleNumbers;
+using schema::SampleSize;
 using schema::Value;
 
 struct Side {
@@ -108,8 +108,8 @@ class Peers {
 
   // Every message that the agreed version has, in every direction, with values of all sizes.
   void talk() {
-    for (const PayloadFrame payload :
-         {PayloadFrame::min, PayloadFrame::any, PayloadFrame::any, PayloadFrame::typical}) {
+    for (const SampleSize payload :
+         {SampleSize::min, SampleSize::any, SampleSize::any, SampleSize::typical}) {
       for (std::size_t kind = 0; kind < before_.protocol.messages.size(); ++kind) {
         send(before_, kind, payload, schema::Direction::from_client);
       }
@@ -171,15 +171,15 @@ class Peers {
       ++arrived_;
       return;
     }
-    const std::size_t answer = message.info.kind + 1U;
+    const std::size_t answer = message.info.type + 1U;
     const Value value = schema::sample_value(here.protocol, here.protocol.messages[answer].fields,
-                                             PayloadFrame::any, numbers_);
+                                             SampleSize::any, numbers_);
     const Errc error = reply(message.request_id, schema::AnyMessage(here.tables, answer, value));
     if (error != Errc::none) {
       note(fmt::format("an answer to {}: {}", message.info.name, error_info(error).name));
     }
   }
-  void send(const Side& side, std::size_t kind, PayloadFrame payload, schema::Direction way) {
+  void send(const Side& side, std::size_t kind, SampleSize payload, schema::Direction way) {
     const schema::MessageType& type = side.protocol.messages[kind];
     if (type.role == schema::MessageRole::answer || !type.life.alive(version())) return;
     if (type.direction != way && type.direction != schema::Direction::both) return;
@@ -210,7 +210,7 @@ class Peers {
     const schema::Entity& entity = after_.protocol.entities[kind];
     kit::AnyEntity::choose(after_.protocol, after_.entities.info(), kind);
     kit::AnyEntity made{
-        schema::sample_value(after_.protocol, entity.fields, PayloadFrame::any, numbers_)};
+        schema::sample_value(after_.protocol, entity.fields, SampleSize::any, numbers_)};
     if (tick == 0 || tick == 5) {
       if (const auto ref = world.spawn(made)) there[ref->id] = {*ref, std::move(made.value)};
       return;

@@ -83,8 +83,8 @@ TEST_F(RandomProtocols, ValuesComeBackEqualWithinTheirSizes) {
   for_each_body(1, [](const Protocol& protocol, const auto& fields,
                       schema::SampleNumbers& numbers) {
     const schema::Size size = schema::size_of(protocol, fields);
-    for (const auto payload : {schema::PayloadFrame::min, schema::PayloadFrame::typical,
-                               schema::PayloadFrame::max, schema::PayloadFrame::any}) {
+    for (const auto payload : {schema::SampleSize::min, schema::SampleSize::typical,
+                               schema::SampleSize::max, schema::SampleSize::any}) {
       const Value sent = schema::sample_value(protocol, fields, payload, numbers);
       const Coded code = coded(protocol, fields, sent, memory(), protocol.version);
       ASSERT_EQ(code.error, Errc::none);
@@ -100,14 +100,14 @@ TEST_F(RandomProtocols, ValuesComeBackEqualWithinTheirSizes) {
 }
 
 TEST_F(RandomProtocols, JsonComesBackEqual) {
-  for_each_body(101, [](const Protocol& protocol, const auto& fields,
-                        schema::SampleNumbers& numbers) {
-    const Value sent = schema::sample_value(protocol, fields, schema::PayloadFrame::any, numbers);
-    const std::string text = json::to_json(protocol, fields, sent).dump();
-    const auto got = json::from_json(protocol, fields, nlohmann::ordered_json::parse(text));
-    ASSERT_TRUE(got) << got.error() << "\n" << text;
-    ASSERT_TRUE(*got == sent) << text;
-  });
+  for_each_body(
+      101, [](const Protocol& protocol, const auto& fields, schema::SampleNumbers& numbers) {
+        const Value sent = schema::sample_value(protocol, fields, schema::SampleSize::any, numbers);
+        const std::string text = json::to_json(protocol, fields, sent).dump();
+        const auto got = json::from_json(protocol, fields, nlohmann::ordered_json::parse(text));
+        ASSERT_TRUE(got) << got.error() << "\n" << text;
+        ASSERT_TRUE(*got == sent) << text;
+      });
 }
 
 TEST_F(RandomProtocols, OlderVersionsKeepWhatTheyKnow) {
@@ -116,7 +116,7 @@ TEST_F(RandomProtocols, OlderVersionsKeepWhatTheyKnow) {
                         schema::SampleNumbers& numbers) {
     static std::vector<std::byte> again(std::size_t{1} << 21);
     for (std::uint16_t version = 1; version <= protocol.version; ++version) {
-      const Value sent = schema::sample_value(protocol, fields, schema::PayloadFrame::any, numbers);
+      const Value sent = schema::sample_value(protocol, fields, schema::SampleSize::any, numbers);
       const Coded code = coded(protocol, fields, sent, memory(), version);
       ASSERT_EQ(code.error, Errc::none);
       ASSERT_EQ(code.faults, 0U);
@@ -131,39 +131,39 @@ TEST_F(RandomProtocols, OlderVersionsKeepWhatTheyKnow) {
 }
 
 TEST_F(RandomProtocols, OnlyCanonicalBitsAreAcceptedAndEveryBitIsExplained) {
-  for_each_body(301, [](const Protocol& protocol, const auto& fields,
-                        schema::SampleNumbers& numbers) {
-    static std::vector<std::byte> again(std::size_t{1} << 21);
-    const Value sent = schema::sample_value(protocol, fields, schema::PayloadFrame::any, numbers);
-    const Coded code = coded(protocol, fields, sent, memory(), protocol.version);
-    for (int round = 0; round < 20; ++round) {
-      if (round > 0 && code.bits > 0) {  // the first is as sent, the others one bit off it
-        const std::size_t bit = numbers.up_to(code.bits - 1);
-        memory()[bit / 8] ^= std::byte{1} << (bit % 8);
-      }
-      Value got;
-      const Errc error = decoded(protocol, fields, memory(), code.bits, got, protocol.version);
-      const auto explained =
-          schema::explain(protocol, fields, memory(), code.bits, {protocol.version, 0});
-      ASSERT_EQ(explained.error, error);
-      std::size_t at = 0;
-      for (const schema::Span& span : explained.spans) {
-        ASSERT_EQ(span.first_bit, at) << span.path;
-        at += span.bits;
-      }
-      ASSERT_EQ(at, code.bits) << "spans have no gaps and no end of their own";
-      const auto faults = std::count_if(explained.spans.begin(), explained.spans.end(),
-                                        [](const schema::Span& span) { return span.fault; });
-      ASSERT_EQ(faults, error == Errc::none ? 0 : 1);
-      if (error != Errc::none) continue;
-      ASSERT_TRUE(explained.value == got);
-      const Coded second = coded(protocol, fields, got, again, protocol.version);
-      ASSERT_EQ(second.bits, code.bits);
-      ASSERT_EQ(second.faults, 0U);
-      expect_same_bits(memory(), again, code.bits);
-      if (testing::Test::HasFatalFailure()) return;
-    }
-  });
+  for_each_body(
+      301, [](const Protocol& protocol, const auto& fields, schema::SampleNumbers& numbers) {
+        static std::vector<std::byte> again(std::size_t{1} << 21);
+        const Value sent = schema::sample_value(protocol, fields, schema::SampleSize::any, numbers);
+        const Coded code = coded(protocol, fields, sent, memory(), protocol.version);
+        for (int round = 0; round < 20; ++round) {
+          if (round > 0 && code.bits > 0) {  // the first is as sent, the others one bit off it
+            const std::size_t bit = numbers.up_to(code.bits - 1);
+            memory()[bit / 8] ^= std::byte{1} << (bit % 8);
+          }
+          Value got;
+          const Errc error = decoded(protocol, fields, memory(), code.bits, got, protocol.version);
+          const auto explained =
+              schema::explain(protocol, fields, memory(), code.bits, {protocol.version, 0});
+          ASSERT_EQ(explained.error, error);
+          std::size_t at = 0;
+          for (const schema::Span& span : explained.spans) {
+            ASSERT_EQ(span.first_bit, at) << span.path;
+            at += span.bits;
+          }
+          ASSERT_EQ(at, code.bits) << "spans have no gaps and no end of their own";
+          const auto faults = std::count_if(explained.spans.begin(), explained.spans.end(),
+                                            [](const schema::Span& span) { return span.fault; });
+          ASSERT_EQ(faults, error == Errc::none ? 0 : 1);
+          if (error != Errc::none) continue;
+          ASSERT_TRUE(explained.value == got);
+          const Coded second = coded(protocol, fields, got, again, protocol.version);
+          ASSERT_EQ(second.bits, code.bits);
+          ASSERT_EQ(second.faults, 0U);
+          expect_same_bits(memory(), again, code.bits);
+          if (testing::Test::HasFatalFailure()) return;
+        }
+      });
 }
 
 }  // namespace

@@ -159,12 +159,12 @@ struct Client {
   double late = 0;
   double mistaken = 0;
   int one_way = 1;
-  struct Frame {
+  struct Snapshot {
     std::vector<std::byte> bytes;
     std::size_t bits;
     std::uint64_t token;
   };
-  std::multimap<int, Frame> under_way;
+  std::multimap<int, Snapshot> under_way;
   std::multimap<int, std::pair<std::uint64_t, bool>> fates;
   std::multimap<int, std::uint32_t> resyncs;
   // What the model says.
@@ -227,14 +227,14 @@ class WorldWalk {
     options.enter = kEnter;
     options.leave = kLeave;
     options.update_every = look_every_ = static_cast<std::uint32_t>(1 + below(4));
-    if (is_beacon_always_) options.kinds.push_back({.kind = "Beacon", .always = true});
+    if (is_beacon_always_) options.types.push_back({.type = "Beacon", .always = true});
     return options;
   }
 
   // ---- acts ----
   Value sample(std::size_t kind) {
     Value value = schema::sample_value(model_.protocol(), model_.fields(kind),
-                                       schema::PayloadFrame::any, numbers_);
+                                       schema::SampleSize::any, numbers_);
     return value;
   }
   Model::One* some_entity() {
@@ -343,10 +343,10 @@ class WorldWalk {
     }
     if (one_in(8)) {
       if (client.owned.erase(one->ref.id) > 0) {
-        client.query.disown(one->ref);
+        client.query.remove_owned(one->ref);
       } else {
         client.owned.insert(one->ref.id);
-        client.query.own(one->ref);
+        client.query.add_owned(one->ref);
       }
     }
   }
@@ -368,7 +368,7 @@ class WorldWalk {
       client.eye = model_.place(model_.all().at(client.follows));
     }
     std::set<std::uint32_t> seen;
-    for (const replica::RelevantEntity& each : client.query.look()) {
+    for (const replica::RelevantEntity& each : client.query.update()) {
       require(seen.empty() || *seen.rbegin() < each.id, "a view is not in order");
       seen.insert(each.id);
       const auto found = model_.all().find(each.id);
@@ -428,24 +428,24 @@ class WorldWalk {
       for (int copy = 0; copy < copies; ++copy) {
         const int extra = even() < client.late ? static_cast<int>(below(12)) : 0;
         client.under_way.emplace(now_ + client.one_way + extra,
-                                 Client::Frame{memory, bits, *token});
+                                 Client::Snapshot{memory, bits, *token});
       }
     }
   }
   void arrive(Client& client) {
     while (!client.under_way.empty() && client.under_way.begin()->first <= now_) {
-      const Client::Frame frame = std::move(client.under_way.begin()->second);
+      const Client::Snapshot snapshot = std::move(client.under_way.begin()->second);
       client.under_way.erase(client.under_way.begin());
-      const Errc error = client.client_world.receive(frame.bytes, frame.bits);
+      const Errc error = client.client_world.receive(snapshot.bytes, snapshot.bits);
       require(error == Errc::none || error == Errc::base_missing || error == Errc::replayed,
               "a frame is refused: " + std::string(error_info(error).name));
       if (error == Errc::replayed) continue;
       if (error == Errc::none) check_client_world(client);
       client.fates.emplace(now_ + client.one_way,
-                           std::pair(frame.token, even() >= client.mistaken));
+                           std::pair(snapshot.token, even() >= client.mistaken));
     }
-    if (const auto frame = client.client_world.wants_resync()) {
-      client.resyncs.emplace(now_ + client.one_way, *frame);
+    if (const auto snapshot = client.client_world.wants_resync()) {
+      client.resyncs.emplace(now_ + client.one_way, *snapshot);
     }
     while (!client.resyncs.empty() && client.resyncs.begin()->first <= now_) {
       (void)client.replicator.receive_resync_request(client.resyncs.begin()->second);
@@ -460,14 +460,14 @@ class WorldWalk {
   void check_client_world(Client& client) {
     for (const EntityEvent& event : client.client_world.take_events()) {
       const auto key = std::pair(event.entity.id, event.entity.generation);
-      switch (event.kind) {
-        case EntityEvent::Kind::spawned:
+      switch (event.type) {
+        case EntityEvent::Type::spawned:
           require(client.there.insert(key).second, "an entity appeared twice");
           break;
-        case EntityEvent::Kind::despawned:
+        case EntityEvent::Type::despawned:
           require(client.there.erase(key) > 0, "an entity vanished that was not there");
           break;
-        case EntityEvent::Kind::changed:
+        case EntityEvent::Type::updated:
           require(client.there.contains(key), "an entity changed that was not there");
           break;
       }
@@ -558,7 +558,7 @@ class WorldWalk {
               fmt::format("{} {} is too far off in the end", kind, ref.id));
     }
     std::set<std::uint32_t> wanted;
-    for (const replica::RelevantEntity& each : client.query.look()) wanted.insert(each.id);
+    for (const replica::RelevantEntity& each : client.query.update()) wanted.insert(each.id);
     require(ids == wanted,
             fmt::format("{} entities of {} are there in the end", ids.size(), wanted.size()));
     require(client.replicator.complete() && client.replicator.view_complete(),

@@ -142,8 +142,8 @@ TEST(Quiet, ASteadyTickAllocatesNothing) {
       (void)client.send(say);
       (void)client.send(Steer{0.5});
     }
-    server.send(now);
-    client.send(now);
+    server.flush(now);
+    client.flush(now);
   }
   EXPECT_EQ(g_allocations - counted_from, 0U);
   EXPECT_GT(heard, 5000);
@@ -199,13 +199,13 @@ TEST(Quiet, ASteadyTickOfStateAllocatesNothing) {
     const Time now = at(tick * 50ms);
     std::size_t before = g_allocations;
     client.receive(now);
-    client.send(now);
+    client.flush(now);
     at_client += g_allocations - before;
     before = g_allocations;
     server.receive(now);
     gulls.step();
     if (peer != Peer{}) server.schedule_payload(peer, &replicator, 1);
-    server.send(now);
+    server.flush(now);
     at_server += g_allocations - before;
   }
   EXPECT_EQ(at_server, 0U);

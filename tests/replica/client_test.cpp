@@ -31,22 +31,22 @@ TEST(PlayoutClock, FollowsTheJitterOfThePathAndNeverGoesBack) {
   int draws = 0;
   // Ten seconds of a quiet path, twenty of one that is up to 120 ms late, thirty of a quiet one.
   std::uint32_t newest = 0;
-  std::multimap<double, std::uint32_t> arrivals;
+  std::multimap<double, std::uint32_t> acked_snapshots;
   for (std::uint32_t tick = 1; tick <= 1200; ++tick) {
     const bool bad = tick > 200 && tick <= 600;
     const double late =
         bad ? static_cast<double>(random() % 120) : static_cast<double>(random() % 4);
-    arrivals.emplace(tick * 50 + 40 + late, tick);
+    acked_snapshots.emplace(tick * 50 + 40 + late, tick);
   }
   double quiet = 0;
   double busy = 0;
   double quiet_again = 0;
-  auto next = arrivals.begin();
+  auto next = acked_snapshots.begin();
   for (double ms = 0; ms < 60000; ms += 16) {
-    for (; next != arrivals.end() && next->first <= ms; ++next) {
+    for (; next != acked_snapshots.end() && next->first <= ms; ++next) {
       if (next->second <= newest) continue;
       newest = next->second;
-      play.frame(at_ms(next->first), newest);
+      play.on_snapshot(at_ms(next->first), newest);
     }
     const auto drawn = play.tick_at(at_ms(ms));
     if (!drawn) continue;
@@ -67,7 +67,7 @@ TEST(PlayoutClock, FollowsTheJitterOfThePathAndNeverGoesBack) {
   EXPECT_LT(too_early, draws / 50) << "of " << draws;
 }
 
-// Draws every 16 ms while frames arrive; returns how far ahead of the newest frame it drew at most,
+// Draws every 16 ms while snapshots arrive; returns how far ahead of the newest snapshot it drew at most,
 // and for how long it stood still.
 struct Drawn {
   double max_ahead = 0;
@@ -75,16 +75,16 @@ struct Drawn {
   double newest_in_the_end = 0;
   double last = 0;
 };
-Drawn draw(const std::multimap<double, std::uint32_t>& arrivals, double ms_in_all) {
+Drawn draw(const std::multimap<double, std::uint32_t>& acked_snapshots, double ms_in_all) {
   PlayoutClock play({.ticks_per_second = 20});
   Drawn drawn;
   std::uint32_t newest = 0;
   double moved_at = 0;
-  auto next = arrivals.begin();
+  auto next = acked_snapshots.begin();
   for (double ms = 0; ms < ms_in_all; ms += 16) {
-    for (; next != arrivals.end() && next->first <= ms; ++next) {
+    for (; next != acked_snapshots.end() && next->first <= ms; ++next) {
       newest = std::max(newest, next->second);
-      play.frame(at_ms(next->first), newest);
+      play.on_snapshot(at_ms(next->first), newest);
     }
     const auto tick = play.tick_at(at_ms(ms));
     if (!tick) continue;
@@ -100,11 +100,11 @@ Drawn draw(const std::multimap<double, std::uint32_t>& arrivals, double ms_in_al
 
 TEST(PlayoutClock, AServerThatStoodStillIsFollowedAtOnce) {
   for (const double pause : {500.0, 1500.0, 3000.0, 3900.0, 10000.0}) {
-    std::multimap<double, std::uint32_t> arrivals;
+    std::multimap<double, std::uint32_t> acked_snapshots;
     for (std::uint32_t tick = 1; tick <= 600; ++tick) {
-      arrivals.emplace(tick * 50 + 40 + (tick > 200 ? pause : 0), tick);
+      acked_snapshots.emplace(tick * 50 + 40 + (tick > 200 ? pause : 0), tick);
     }
-    const Drawn drawn = draw(arrivals, 30000 + pause);
+    const Drawn drawn = draw(acked_snapshots, 30000 + pause);
     EXPECT_LE(drawn.max_ahead, ClientWorld::kMaxAhead) << pause;
     EXPECT_LE(drawn.longest_rest_ms, pause + 700) << pause;
     EXPECT_NEAR(drawn.newest_in_the_end - drawn.last, 1, 1) << pause;
@@ -113,13 +113,13 @@ TEST(PlayoutClock, AServerThatStoodStillIsFollowedAtOnce) {
 
 TEST(PlayoutClock, APathThatStoodStillTakesNothingBack) {
   for (const double stall : {1000.0, 3000.0, 5000.0, 20000.0}) {
-    std::multimap<double, std::uint32_t> arrivals;
+    std::multimap<double, std::uint32_t> acked_snapshots;
     for (std::uint32_t tick = 1; tick <= 1200; ++tick) {
       const double sent = tick * 50;
       const bool held = sent >= 10000 && sent < 10000 + stall;
-      arrivals.emplace((held ? 10000 + stall : sent) + 40, tick);
+      acked_snapshots.emplace((held ? 10000 + stall : sent) + 40, tick);
     }
-    const Drawn drawn = draw(arrivals, 60000);
+    const Drawn drawn = draw(acked_snapshots, 60000);
     EXPECT_LE(drawn.max_ahead, ClientWorld::kMaxAhead) << stall;
     EXPECT_LE(drawn.longest_rest_ms, stall + 100) << stall;
     EXPECT_NEAR(drawn.newest_in_the_end - drawn.last, 1, 1) << stall;
@@ -270,8 +270,8 @@ TEST(Inputs, OfSeveralTicksBetweenTwoDatagramsAllComeAndAsOftenAsStated) {
       InputSender sender(client_world, redundancy);
       InputReceiver receiver;
       std::map<std::uint32_t, int> entities_known;
-      for (int frame = 0; frame < 20; ++frame) {
-        for (unsigned i = 0; i < puts; ++i) sender.put(bay::Hail{std::to_string(frame)});
+      for (int snapshot = 0; snapshot < 20; ++snapshot) {
+        for (unsigned i = 0; i < puts; ++i) sender.put(bay::Hail{std::to_string(snapshot)});
         std::vector<std::byte> memory(1200);
         bits::Writer out(memory);
         ASSERT_TRUE(sender.fill(Time{}, out));
@@ -287,7 +287,7 @@ TEST(Inputs, OfSeveralTicksBetweenTwoDatagramsAllComeAndAsOftenAsStated) {
       }
       EXPECT_EQ(receiver.counts().received, 20U * puts) << redundancy << " times, " << puts;
       const int wanted =
-          static_cast<int>(std::min(redundancy, std::max(1U, InputSender::kMaxInFrame / puts)));
+          static_cast<int>(std::min(redundancy, std::max(1U, InputSender::kMaxInSnapshot / puts)));
       EXPECT_EQ(entities_known[puts], wanted) << redundancy << " times, " << puts;
     }
   }

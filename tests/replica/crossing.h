@@ -1,4 +1,4 @@
-// A viewer and a mirror with a path between them that is slow, loses, doubles and overtakes frames;
+// A viewer and a mirror with a path between them that is slow, loses, doubles and overtakes snapshots;
 // what the mirror holds is compared with the bay after each that it takes.
 #pragma once
 #include <gtest/gtest.h>
@@ -13,7 +13,7 @@
 
 namespace kwind::kit {
 
-// A path for frames in ticks: they and what becomes of them take their time, get lost, doubled,
+// A path for snapshots in ticks: they and what becomes of them take their time, get lost, doubled,
 // overtaken.
 struct Path {
   double loss = 0;
@@ -21,8 +21,8 @@ struct Path {
   double late = 0;          // share that takes up to 12 ticks longer
   double mistaken = 0;      // share of those that arrive and are taken for lost
   int one_way = 1;          // ticks
-  std::size_t room = 1200;  // bytes of a frame
-  int frames_a_tick = 2;
+  std::size_t room = 1200;  // bytes of a snapshot
+  int snapshots_a_tick = 2;
   bool speculative_baselines = false;
 };
 
@@ -51,7 +51,7 @@ class Crossing {
   // What the tick that has just ended makes leave, and what arrives meanwhile.
   void tick() {
     ++now_;
-    for (int i = 0; i < path_.frames_a_tick; ++i) {
+    for (int i = 0; i < path_.snapshots_a_tick; ++i) {
       std::vector<std::byte> memory(path_.room);
       bits::Writer out(memory);
       const auto token = replicator_.fill(Time{}, out);
@@ -67,24 +67,24 @@ class Crossing {
         return now_ + path_.one_way + extra;
       };
       const int when = arrival();
-      if (!lost) under_way_.emplace(when, Frame{memory, out.bit_count(), *token});
+      if (!lost) under_way_.emplace(when, Snapshot{memory, out.bit_count(), *token});
       if (!lost && bay_.chance(path_.doubled)) {
-        under_way_.emplace(arrival(), Frame{memory, out.bit_count(), *token});
+        under_way_.emplace(arrival(), Snapshot{memory, out.bit_count(), *token});
       }
       if (lost) fates_.emplace(now_ + 2 * path_.one_way + 2, std::pair(*token, false));
     }
     while (!under_way_.empty() && under_way_.begin()->first <= now_) {
-      const Frame frame = std::move(under_way_.begin()->second);
+      const Snapshot snapshot = std::move(under_way_.begin()->second);
       under_way_.erase(under_way_.begin());
-      const Errc error = client_world_.receive(frame.bytes, frame.bits);
+      const Errc error = client_world_.receive(snapshot.bytes, snapshot.bits);
       if (error == Errc::none || error == Errc::base_missing) {
         if (!spoilt_ && error == Errc::none) {
-          ASSERT_EQ(difference(client_world_, bay_), "") << "after frame " << frame.token;
+          ASSERT_EQ(difference(client_world_, bay_), "") << "after frame " << snapshot.token;
         }
         const bool mistaken = path_.mistaken > 0 && bay_.chance(path_.mistaken);
-        fates_.emplace(now_ + path_.one_way, std::pair(frame.token, !mistaken));
+        fates_.emplace(now_ + path_.one_way, std::pair(snapshot.token, !mistaken));
       } else {
-        ASSERT_EQ(error, Errc::replayed) << error_info(error).name << " frame " << frame.token;
+        ASSERT_EQ(error, Errc::replayed) << error_info(error).name << " frame " << snapshot.token;
       }
     }
     std::vector<std::byte> memory(1200);
@@ -110,7 +110,7 @@ class Crossing {
   }
   /// The mirror's copy was changed behind its back.
   void note_spoilt() { spoilt_ = true; }
-  /// Of all frames so far.
+  /// Of all snapshots so far.
   [[nodiscard]] std::uint64_t digest() const { return digest_; }
   void count_from_here() {
     bits_ = 0;
@@ -144,7 +144,7 @@ class Crossing {
   }
 
  private:
-  struct Frame {
+  struct Snapshot {
     std::vector<std::byte> bytes;
     std::size_t bits;
     std::uint64_t token;
@@ -154,7 +154,7 @@ class Crossing {
   replica::ClientReplicator replicator_;
   replica::ClientWorld client_world_;
   std::vector<replica::RelevantEntity> seen_;
-  std::multimap<int, Frame> under_way_;
+  std::multimap<int, Snapshot> under_way_;
   std::multimap<int, std::pair<std::uint64_t, bool>> fates_;
   std::multimap<int, std::pair<std::vector<std::byte>, std::size_t>> reports_;
   std::uint64_t bits_ = 0;

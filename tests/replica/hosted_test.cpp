@@ -98,7 +98,7 @@ TEST(HostedReplica, ClientsSeeTheWorldOverLossyPaths) {
   harbour.run(2s);
   EXPECT_EQ(late.size(), 70U);
   EXPECT_EQ(harbour.replicator().counts().full_resyncs, 0U);
-  EXPECT_GT(harbour.replicator().counts().frames, 80U);
+  EXPECT_GT(harbour.replicator().counts().snapshots, 80U);
 }
 
 TEST(HostedReplica, AClientThatLeavesTakesItsViewerAlong) {
@@ -165,7 +165,7 @@ TEST(HostedReplica, HoldsWhileClientsRoamAndBulkTravelsBeside) {
     const auto turn = [&] {
       roamer.receive(hosts.now());
       if (roamer.connected()) (void)roamer.send(bay::Hail{"here"});
-      roamer.send(hosts.now());
+      roamer.flush(hosts.now());
     };
     harbour.each_tick = [&] {
       turn();
@@ -259,9 +259,10 @@ TEST(HostedReplica, ARefToWhatTheOtherEndDoesNotKnowArrivesEmpty) {
   const schema::Ref<bay::Tug> older{id, static_cast<std::uint8_t>(ref.generation + 1)};
   both_send(older);
   EXPECT_EQ(at_server, Refs{older}) << "nobody looks";
-  server.refs_known_by(
+  server.set_reference_filter(
       [&](Peer, const schema::AnyRef& named) { return harbour.replicator().knows(named); });
-  client.refs_known_by([&](const schema::AnyRef& named) { return client_world.is_there(named); });
+  client.set_reference_filter(
+      [&](const schema::AnyRef& named) { return client_world.is_there(named); });
   both_send(ref);
   EXPECT_EQ(at_server, Refs{ref});
   EXPECT_EQ(at_client, Refs{ref});

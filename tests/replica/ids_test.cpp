@@ -65,7 +65,7 @@ TEST(EntityIds, AreFreeAfterFiveSecondsWhateverClientsSay) {
   FullBay here;
   here.bay.despawn(3);
   here.crossing.path().loss = 1;
-  // Once 64 frames are without an answer the client is taken to know nothing.
+  // Once 64 snapshots are without an answer the client is taken to know nothing.
   const auto [ticks, id] = here.ticks_to_room(200);
   EXPECT_EQ(id, 3U);
   EXPECT_GT(ticks, 3);

@@ -40,7 +40,7 @@ TEST(Interest, AViewIsWhatIsNearWithABorderOfItsOwn) {
     bay.populate(60, 40, 60, 30);
     Interest interest(bay.world(), {.enter = 120,
                                     .leave = 150,
-                                    .kinds = {{.kind = "Crate", .enter = 40, .leave = 40}},
+                                    .types = {{.type = "Crate", .enter = 40, .leave = 40}},
                                     .update_every = 1});
     InterestQuery query(interest);
     std::set<std::uint32_t> before;
@@ -49,7 +49,7 @@ TEST(Interest, AViewIsWhatIsNearWithABorderOfItsOwn) {
       eye += Eigen::Vector2d{3, -2};
       bay.step(0.3);
       query.set_origin(eye[0], eye[1]);
-      const auto found = ids_of(query.look());
+      const auto found = ids_of(query.update());
       // By the book: every distance, one by one.
       for (const auto& [id, one] : bay.all()) {
         const double far = (place_of(one.value) - eye).norm();
@@ -80,9 +80,9 @@ TEST(Interest, RoomsOwnersFiltersAndWhatIsAlwaysSeen) {
   const std::uint32_t crate = bay.spawn(bay::Crate{{-400, -400}, bay::Cargo::salt, "far"});
   bay.stand_still();
   Interest interest(bay.world(),
-                    {.enter = 50, .leave = 50, .kinds = {{.kind = "Crate", .always = true}}});
+                    {.enter = 50, .leave = 50, .types = {{.type = "Crate", .always = true}}});
   InterestQuery query(interest);
-  const auto seen = [&] { return ids_of(query.look()); };
+  const auto seen = [&] { return ids_of(query.update()); };
   EXPECT_EQ(seen(), (std::set{crate})) << "it does not know yet where from";
   query.set_origin(0, 0);
   EXPECT_EQ(seen(), (std::set{near, cellar, crate}));
@@ -92,16 +92,16 @@ TEST(Interest, RoomsOwnersFiltersAndWhatIsAlwaysSeen) {
   EXPECT_EQ(seen(), (std::set{near, cellar, crate}));
   query.leave_room(7);
   EXPECT_EQ(seen(), (std::set{near, crate}));
-  query.own(bay.all().at(mine).ref);
+  query.add_owned(bay.all().at(mine).ref);
   EXPECT_EQ(seen(), (std::set{near, mine, crate}));
-  for (const RelevantEntity& each : query.look()) EXPECT_EQ(each.owner, each.id == mine);
+  for (const RelevantEntity& each : query.update()) EXPECT_EQ(each.owner, each.id == mine);
   query.set_filter([&](schema::AnyRef ref) { return ref.id != near; });
   EXPECT_EQ(seen(), (std::set{mine, crate}));
   query.set_filter(nullptr);
   query.set_origin(bay.all().at(mine).ref);
   EXPECT_EQ(seen(), (std::set{mine, crate})) << "from the tug nothing else is near";
-  query.disown(bay.all().at(mine).ref);
-  for (const RelevantEntity& each : query.look()) EXPECT_FALSE(each.owner);
+  query.remove_owned(bay.all().at(mine).ref);
+  for (const RelevantEntity& each : query.update()) EXPECT_FALSE(each.owner);
   const schema::AnyRef gone = bay.all().at(crate).ref;
   bay.despawn(crate);
   bay.stand_still();
@@ -116,7 +116,7 @@ TEST(Interest, AnEntityInheritsNoViewFromTheOneThatHadItsId) {
   query.set_origin(0, 0);
   const auto near = world.spawn(bay::Crate{{50, 0}, bay::Cargo::salt, ""});
   world.end_tick();
-  EXPECT_EQ(query.look().size(), 1U);
+  EXPECT_EQ(query.update().size(), 1U);
   world.despawn(*near);
   std::optional<schema::Ref<bay::Crate>> far;
   for (int i = 0; i < 400 && (!far || far->id != near->id); ++i) {
@@ -125,13 +125,13 @@ TEST(Interest, AnEntityInheritsNoViewFromTheOneThatHadItsId) {
   }
   ASSERT_EQ(far->id, near->id);
   world.end_tick();
-  EXPECT_EQ(query.look().size(), 0U) << "between enter and leave, and never seen";
+  EXPECT_EQ(query.update().size(), 0U) << "between enter and leave, and never seen";
   world.put(*far, bay::Crate{{50, 0}, bay::Cargo::salt, ""});
   world.end_tick();
-  EXPECT_EQ(query.look().size(), 1U);
+  EXPECT_EQ(query.update().size(), 1U);
   world.put(*far, bay::Crate{{150, 0}, bay::Cargo::salt, ""});
   world.end_tick();
-  EXPECT_EQ(query.look().size(), 1U) << "seen before: stays up to leave";
+  EXPECT_EQ(query.update().size(), 1U) << "seen before: stays up to leave";
 }
 
 TEST(Interest, ASightStaysWhereItIsWhenWhatItFollowsHasNoPlace) {
@@ -144,7 +144,7 @@ TEST(Interest, ASightStaysWhereItIsWhenWhatItFollowsHasNoPlace) {
   query.set_origin(400, 0);
   world.end_tick();
   const auto crates = [&] {
-    const auto ids = ids_of(query.look());
+    const auto ids = ids_of(query.update());
     return std::pair(ids.contains(crate->id), ids.contains(crate->id + 1));
   };
   EXPECT_EQ(crates(), std::pair(true, false));
@@ -158,7 +158,7 @@ TEST(Interest, ASightFollowsWhatIsAlwaysInView) {
   replica::World world(bay::kEntities);
   Interest interest(
       world,
-      {.enter = 100, .leave = 100, .kinds = {{.kind = "Gull", .always = true}}, .update_every = 1});
+      {.enter = 100, .leave = 100, .types = {{.type = "Gull", .always = true}}, .update_every = 1});
   InterestQuery query(interest);
   bay::Gull gull{0, 6, {400, 0}, true};
   const auto followed = world.spawn(gull);
@@ -166,11 +166,11 @@ TEST(Interest, ASightFollowsWhatIsAlwaysInView) {
   const auto west = world.spawn(bay::Crate{{-400, 0}, bay::Cargo::salt, ""});
   query.set_origin(*followed);
   world.end_tick();
-  EXPECT_EQ(ids_of(query.look()), (std::set<std::uint32_t>{followed->id, east->id}));
+  EXPECT_EQ(ids_of(query.update()), (std::set<std::uint32_t>{followed->id, east->id}));
   gull.at = {-400, 0};
   world.put(*followed, gull);
   world.end_tick();
-  EXPECT_EQ(ids_of(query.look()), (std::set<std::uint32_t>{followed->id, west->id}));
+  EXPECT_EQ(ids_of(query.update()), (std::set<std::uint32_t>{followed->id, west->id}));
 }
 
 TEST(Interest, WhatIsNearerWeighsMore) {
@@ -178,13 +178,13 @@ TEST(Interest, WhatIsNearerWeighsMore) {
   for (int i = 1; i <= 10; ++i) bay.spawn(bay::Pile{{i * 10.0, 0}});
   bay.stand_still();
   Interest interest(bay.world(),
-                    {.enter = 200, .leave = 200, .kinds = {{.kind = "Pile", .weight = 2}}});
+                    {.enter = 200, .leave = 200, .types = {{.type = "Pile", .priority = 2}}});
   InterestQuery query(interest);
   query.set_origin(0, 0);
-  const auto seen = query.look();
+  const auto seen = query.update();
   ASSERT_EQ(seen.size(), 10U);
-  for (std::size_t i = 1; i < seen.size(); ++i) EXPECT_LT(seen[i].weight, seen[i - 1].weight);
-  EXPECT_GT(seen.back().weight, 2);
+  for (std::size_t i = 1; i < seen.size(); ++i) EXPECT_LT(seen[i].priority, seen[i - 1].priority);
+  EXPECT_GT(seen.back().priority, 2);
 }
 
 TEST(Interest, ALateStartAndMissedTicksAreCaughtUpWith) {
@@ -194,7 +194,7 @@ TEST(Interest, ALateStartAndMissedTicksAreCaughtUpWith) {
   Interest interest(bay.world(), {.enter = 2000, .leave = 2000, .update_every = 3});
   InterestQuery query(interest);
   query.set_origin(0, 0);
-  EXPECT_EQ(query.look().size(), 30U);
+  EXPECT_EQ(query.update().size(), 30U);
   for (int i = 0; i < 5; ++i) bay.step(1);  // nobody looks
   std::set<std::uint32_t> wanted;
   for (const auto& [id, one] : bay.all()) wanted.insert(id);

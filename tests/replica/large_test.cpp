@@ -30,7 +30,7 @@ TEST(LargeEntities, ComeInPartsAndAppearWhole) {
   // 12 datagrams' worth at half of the room each, two a tick, and what was lost of it.
   EXPECT_GT(there_after, 12);
   EXPECT_LT(there_after, 60);
-  EXPECT_GE(crossing.replicator().counts().in_parts, 1U);
+  EXPECT_GE(crossing.replicator().counts().fragmented, 1U);
   EXPECT_LE(crossing.replicator().counts().longest_wait, 60U) << "what moves did not wait for it";
   // A small change of it goes as one, a large one in parts again.
   bay.put(id, bay::Ledger{7, std::string(5900, 'k')});
@@ -58,7 +58,7 @@ TEST(LargeEntities, ComeInPartsAndAppearWhole) {
 TEST(LargeEntities, OneThatChangesWhileItIsUnderWayIsCaughtUpWith) {
   kit::MovingBay bay(12);
   const std::uint32_t id = bay.spawn(bay::Ledger{1, std::string(4000, 'a')});
-  Crossing crossing(bay, {.room = 300, .frames_a_tick = 1});
+  Crossing crossing(bay, {.room = 300, .snapshots_a_tick = 1});
   crossing.see_all();
   const auto ref = ledger_of(bay, id);
   for (int i = 1; i < 60; ++i) {
@@ -68,7 +68,7 @@ TEST(LargeEntities, OneThatChangesWhileItIsUnderWayIsCaughtUpWith) {
   }
   ASSERT_TRUE(crossing.client_world().get(ref));
   EXPECT_GT(crossing.client_world().get(ref)->page, 50);
-  EXPECT_EQ(crossing.replicator().counts().in_parts, 1U);
+  EXPECT_EQ(crossing.replicator().counts().fragmented, 1U);
 }
 
 TEST(LargeEntities, OnesThatGoOrAreHiddenOnTheWayLeaveRoomForOthers) {
@@ -78,7 +78,7 @@ TEST(LargeEntities, OnesThatGoOrAreHiddenOnTheWayLeaveRoomForOthers) {
     Crossing crossing(bay, {.loss = 0.1,
                             .late = 0.2,
                             .room = 200 + bay.random()() % 300,
-                            .frames_a_tick = 1,
+                            .snapshots_a_tick = 1,
                             .speculative_baselines = seed % 3 == 0});
     std::vector<std::uint32_t> ids;
     for (int i = 0; i < 300; ++i) {

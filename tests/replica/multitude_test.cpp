@@ -16,13 +16,13 @@ using multitude::Mote;
 
 class Multitude {
  public:
-  explicit Multitude(std::size_t frames_a_tick = 1)
+  explicit Multitude(std::size_t snapshots_a_tick = 1)
       : world_(multitude::kEntities),
         interest_(world_, {.enter = 40, .leave = 44}),
         query_(interest_),
         replicator_(world_),
         client_world_(multitude::kEntities),
-        frames_a_tick_(frames_a_tick) {
+        snapshots_a_tick_(snapshots_a_tick) {
     replicator_.bind(&query_);
   }
   void spawn(std::size_t count) {
@@ -45,12 +45,12 @@ class Multitude {
     if (answers) {
       for (const std::uint64_t lost : std::exchange(unanswered_, {})) replicator_.lost(lost);
     }
-    for (std::size_t i = 0; i < frames_a_tick_; ++i) {
+    for (std::size_t i = 0; i < snapshots_a_tick_; ++i) {
       std::vector<std::byte> memory(1100);
       bits::Writer out(memory);
       const auto token = replicator_.fill(Time{}, out);
       if (!token) break;
-      ++frames_;
+      ++snapshots_;
       out.finish();
       if (!answers) {
         unanswered_.push_back(*token);
@@ -81,7 +81,7 @@ class Multitude {
   replica::World& world() { return world_; }
   replica::ClientReplicator& replicator() { return replicator_; }
   replica::ClientWorld& client_world() { return client_world_; }
-  [[nodiscard]] std::size_t frames() const { return frames_; }
+  [[nodiscard]] std::size_t snapshots() const { return snapshots_; }
   [[nodiscard]] std::size_t size() const { return motes_.size(); }
 
  private:
@@ -92,9 +92,9 @@ class Multitude {
   replica::InterestQuery query_;
   replica::ClientReplicator replicator_;
   replica::ClientWorld client_world_;
-  std::size_t frames_a_tick_;
+  std::size_t snapshots_a_tick_;
   std::vector<std::pair<schema::Ref<Mote>, Mote>> motes_;
-  std::size_t frames_ = 0;
+  std::size_t snapshots_ = 0;
   std::vector<std::uint64_t> unanswered_;
 };
 
@@ -107,15 +107,15 @@ TEST(Multitude, TenThousandSpawnsInATickArriveNearestFirstWithinTheBudget) {
   // 48 of them are in view; the others cost this client nothing.
   bay.expect_right();
   EXPECT_TRUE(bay.replicator().view_complete());
-  EXPECT_LE(bay.frames(), 5U);
+  EXPECT_LE(bay.snapshots(), 5U);
   // All of them to one who sees everything: one datagram a tick, until all have come.
   replica::ClientReplicator all(bay.world());
   std::vector<replica::RelevantEntity> seen;
   for (std::uint32_t id = 1; id <= 10000; ++id) seen.push_back({id, false});
   all.see(seen);
   replica::ClientWorld client_world(multitude::kEntities);
-  std::size_t frames = 0;
-  for (; frames < 200 && !all.view_complete(); ++frames) {
+  std::size_t snapshots = 0;
+  for (; snapshots < 200 && !all.view_complete(); ++snapshots) {
     bay.tick();
     std::vector<std::byte> memory(1100);
     bits::Writer out(memory);
@@ -126,8 +126,8 @@ TEST(Multitude, TenThousandSpawnsInATickArriveNearestFirstWithinTheBudget) {
     }
   }
   // Some 50 bits each.
-  EXPECT_GT(frames, 10000 * 45 / 8 / 1100);
-  EXPECT_LT(frames, 10000 * 60 / 8 / 1100);
+  EXPECT_GT(snapshots, 10000 * 45 / 8 / 1100);
+  EXPECT_LT(snapshots, 10000 * 60 / 8 / 1100);
   EXPECT_EQ(client_world.size(), 10000U);
 }
 

@@ -72,7 +72,7 @@ TEST(Owned, AChangeOfTheOwnerAloneIsTold) {
     bay.tick();
     const auto entity_events = bay.client_world.take_events();
     ASSERT_EQ(entity_events.size(), 1U);
-    EXPECT_EQ(entity_events[0].kind, EntityEvent::Kind::changed);
+    EXPECT_EQ(entity_events[0].type, EntityEvent::Type::updated);
     EXPECT_EQ(bay.client_world.owns(*ref), mine);
   }
 }

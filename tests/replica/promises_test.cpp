@@ -38,7 +38,7 @@ TEST(ReplicaPromises, AClientThatDiffersIsRepairedWithinASecond) {
     }
     ASSERT_EQ(found.size(), 1U) << "in " << ticks << " ticks";
     EXPECT_EQ(found[0].id, pile.first);
-    EXPECT_EQ(found[0].kind, "Pile");
+    EXPECT_EQ(found[0].type, "Pile");
     EXPECT_EQ(found[0].field, "at");
     for (int i = 0; i < 6; ++i) {
       bay.stand_still();
@@ -75,7 +75,7 @@ TEST(ReplicaPromises, NothingInViewStarves) {
   kit::MovingBay bay(13);
   bay.populate(0, 0, 60, 40);
   // Far less room than the motion takes; tugs are said to matter a hundred times as much.
-  Crossing crossing(bay, {.room = 48, .frames_a_tick = 1});
+  Crossing crossing(bay, {.room = 48, .snapshots_a_tick = 1});
   std::map<std::uint32_t, std::uint32_t> last;
   for (int i = 0; i < 600; ++i) {
     bay.step();
@@ -105,7 +105,7 @@ TEST(ReplicaPromises, ALateJoinerGetsTheNearestFirstAndIsThenComplete) {
   kit::MovingBay bay(14);
   bay.populate(300, 0, 0, 0);
   bay.step();
-  Crossing crossing(bay, {.room = 100, .frames_a_tick = 1});
+  Crossing crossing(bay, {.room = 100, .snapshots_a_tick = 1});
   const auto far = [&](const schema::AnyRef& ref) {
     const auto& at = std::get<bay::Pile>(bay.all().at(ref.id).value).at;
     return std::hypot(at[0], at[1]);
@@ -132,7 +132,7 @@ TEST(ReplicaPromises, ALateJoinerGetsTheNearestFirstAndIsThenComplete) {
   for (const auto& [id, one] : bay.all()) {
     if (!there.contains(id)) nearest_missing = std::min(nearest_missing, far(one.ref));
   }
-  // Two frames of them are still on their way.
+  // Two snapshots of them are still on their way.
   EXPECT_LT(farthest_there, nearest_missing + 60);
   EXPECT_FALSE(crossing.replicator().view_complete());
   for (int i = 0; i < 60 && !crossing.replicator().view_complete(); ++i) {
@@ -242,7 +242,7 @@ TEST(ReplicaPromises, AValueOutsideItsRangeIsClampedCountedAndNamed) {
   const auto found = bay.world().last_out_of_range();
   ASSERT_TRUE(found);
   EXPECT_EQ(found->entity.id, id);
-  EXPECT_EQ(found->kind_name, "Gull");
+  EXPECT_EQ(found->type_name, "Gull");
   EXPECT_EQ(found->field, "speed");
   EXPECT_EQ(found->tick, 2U);
 }

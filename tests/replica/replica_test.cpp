@@ -48,7 +48,7 @@ TEST(Replica, WhatHappenedIsTold) {
   const auto happened = [&] {
     std::vector<int> kinds;
     for (const auto& each : crossing.client_world().take_events())
-      kinds.push_back(static_cast<int>(each.kind));
+      kinds.push_back(static_cast<int>(each.type));
     return kinds;
   };
   crossing.see_all();
@@ -145,11 +145,11 @@ TEST(Replica, ASymbolThatTrafficNeverHadStaysShort) {
   for (const std::uint32_t counted : {1000U, 1000000U, 0xf0000000U}) {
     replica::SymbolCounts traffic(bay::kEntities);
     replica::SymbolCounts unseen(bay::kEntities);
-    for (std::size_t k = 0; k < traffic.kinds().size(); ++k) {
+    for (std::size_t k = 0; k < traffic.types().size(); ++k) {
       for (std::size_t age = 0; age < replica::SymbolCounts::kAges; ++age) {
-        traffic.kinds()[k].movers[age].back() = counted;
-        for (std::uint32_t& count : unseen.kinds()[k].movers[age]) count = 1;
-        unseen.kinds()[k].movers[age].back() = 0;
+        traffic.types()[k].continuing[age].back() = counted;
+        for (std::uint32_t& count : unseen.types()[k].continuing[age]) count = 1;
+        unseen.types()[k].continuing[age].back() = 0;
       }
     }
     const replica::CodeTables codes(replica::SymbolCounts::fitted(bay::kEntities, traffic));
@@ -178,7 +178,7 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
     path.doubled = bay.even(0, 0.2);
     path.one_way = 1 + static_cast<int>(random() % 6);
     path.room = bay.chance(0.4) ? 40 + random() % 100 : 1200;
-    path.frames_a_tick = 1 + static_cast<int>(random() % 3);
+    path.snapshots_a_tick = 1 + static_cast<int>(random() % 3);
     path.speculative_baselines = bay.chance(0.4);
     path.mistaken = seed % 2 == 0 ? bay.even(0, 0.3) : 0;
     SCOPED_TRACE(path.speculative_baselines ? "speculative_baselines" : "");
@@ -227,7 +227,7 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
   }
 }
 
-TEST(Replica, ASpoiltFrameChangesNothingOrIsWhole) {
+TEST(Replica, ASpoiltSnapshotChangesNothingOrIsWhole) {
   kit::MovingBay bay(6);
   bay.populate(3, 6, 6, 6);
   ClientReplicator replicator(bay.world());
@@ -255,7 +255,7 @@ TEST(Replica, ASpoiltFrameChangesNothingOrIsWhole) {
     const Digest128 before = client_world.digest();
     if (i % 10 == 0) {
       const Errc error = client_world.receive(spoilt, kept);
-      // As good as another frame, or kept until it can be read: a full resync follows.
+      // As good as another snapshot, or kept until it can be read: a full resync follows.
       if (error == Errc::none || error == Errc::base_missing) {
         client_world = ClientWorld(bay::kEntities);
         replicator = ClientReplicator(bay.world());
@@ -272,15 +272,15 @@ TEST(Replica, ASpoiltFrameChangesNothingOrIsWhole) {
   EXPECT_GT(refused, 100U);
 }
 
-TEST(Replica, AFrameWithAHugeNumberTakesNoLonger) {
+TEST(Replica, ASnapshotWithAHugeNumberTakesNoLonger) {
   // A thousand times 2^31 steps would take this test beyond its time limit.
   ClientWorld client_world(bay::kEntities);
   for (std::uint32_t i = 0; i <= 1000; ++i) {
-    const std::uint32_t frame = i == 1000 ? 0xfffffffeU : 0x80000000U + i * 2000000;
+    const std::uint32_t snapshot = i == 1000 ? 0xfffffffeU : 0x80000000U + i * 2000000;
     std::vector<std::byte> memory(32);
     bits::Writer out(memory);
     out.put_bool(true);  // all anew
-    out.put(frame, 32);
+    out.put(snapshot, 32);
     out.put(7, 32);
     out.put(20 * 16, 16);
     out.put(replica::built_in_codes(bay::kEntities)->digest() & 0xffffU, 16);

@@ -1,4 +1,4 @@
-// A client that could not read a state frame gets all of its view again, whatever the reason,
+// A client that could not read a state snapshot gets all of its view again, whatever the reason,
 // without the game's help: attached late, replaced, a handler that threw, a request that was lost.
 // Server and client of the host area over the simulated network, in virtual time.
 #include <gtest/gtest.h>
@@ -45,8 +45,9 @@ class Resync : public testing::Test {
   }
   void listen() {
     client_.on_payload([this](std::span<const std::byte> payload, std::size_t bits) {
-      const std::uint64_t frame = frames_++;
-      if (throw_at_ && frame == *throw_at_) throw std::runtime_error("a handler that fails once");
+      const std::uint64_t snapshot = snapshots_++;
+      if (throw_at_ && snapshot == *throw_at_)
+        throw std::runtime_error("a handler that fails once");
       return client_world_->receive(payload, bits);
     });
   }
@@ -61,7 +62,7 @@ class Resync : public testing::Test {
       hosts_.run(kTick);
     }
   }
-  // What the mirror has is what the server has; the frame of the last tick may be under way.
+  // What the mirror has is what the server has; the snapshot of the last tick may be under way.
   void expect_in_step(const std::string& what) {
     EXPECT_GT(client_world_->tick() + 4, bay_.world().tick()) << what << ": nothing newer came";
     EXPECT_EQ(kit::difference(*client_world_, bay_), "") << what;
@@ -78,7 +79,7 @@ class Resync : public testing::Test {
   std::unique_ptr<replica::InputSender> sender_;
   host::Peer peer_{};
   std::vector<RelevantEntity> seen_;
-  std::uint64_t frames_ = 0;
+  std::uint64_t snapshots_ = 0;
   std::uint64_t heard_ = 0;
   std::size_t lose_requests_ = 0;
   std::optional<std::uint64_t> throw_at_;
@@ -119,12 +120,12 @@ TEST_F(Resync, ForAMirrorThatIsReplaced) {
   EXPECT_EQ(replicator_.counts().resyncs, 3U);
 }
 
-TEST_F(Resync, AfterAHandlerThrewAtAnyFrame) {
+TEST_F(Resync, AfterAHandlerThrewAtAnySnapshot) {
   attach();
   listen();
   run(1s);
-  for (std::uint64_t frame = 0; frame < 200; ++frame) {
-    throw_at_ = frames_;
+  for (std::uint64_t snapshot = 0; snapshot < 200; ++snapshot) {
+    throw_at_ = snapshots_;
     run(1200ms);  // a second may pass until the server grants the next resync
     expect_in_step("frame " + std::to_string(*throw_at_));
     if (HasFailure()) return;
@@ -135,7 +136,7 @@ TEST_F(Resync, IsAskedForAgainWhenTheRequestIsLost) {
   attach();
   listen();
   run(1s);
-  throw_at_ = frames_;
+  throw_at_ = snapshots_;
   lose_requests_ = 2;
   run(300ms);
   EXPECT_GT(client_world_->waiting(), 0U);
@@ -182,8 +183,8 @@ TEST_F(Resync, AMirrorWithOtherCodesIsToldSo) {
   EXPECT_EQ(client_world_->counts().desyncs, 0U);
 }
 
-// Codes of one kind of frames take half as much again for the other: nobody gets them by mistake.
-TEST_F(Resync, CodesTrainedOnOtherFramesAreRefused) {
+// Codes of one kind of snapshots take half as much again for the other: nobody gets them by mistake.
+TEST_F(Resync, CodesTrainedOnOtherSnapshotsAreRefused) {
   replica::SymbolCounts symbol_counts(bay::kEntities);
   EXPECT_FALSE(replica::CodeTables(symbol_counts).trained_on());
   replicator_.count_into(&symbol_counts);
@@ -239,7 +240,7 @@ TEST_F(Resync, IsGrantedOnceASecond) {
   std::size_t limited = 0;
   for (int i = 0; i < 200; ++i) {  // ten seconds of a request in every tick
     run(kTick);
-    // A frame that the server has long forgotten: nothing can be said against the request.
+    // A snapshot that the server has long forgotten: nothing can be said against the request.
     limited += replicator_.receive_resync_request(static_cast<std::uint32_t>(i) % 128U) ==
                        Errc::rate_limited
                    ? 1

@@ -1,4 +1,4 @@
-// ClientReplicators in step put their frames together once. Each of them has to say, bit for bit,
+// ClientReplicators in step put their snapshots together once. Each of them has to say, bit for bit,
 // what it would say were it alone in its world.
 #include <gtest/gtest.h>
 
@@ -15,7 +15,7 @@
 namespace kwind::replica {
 namespace {
 
-// What becomes of a client's frames, by their number alone: so it is the same in both worlds.
+// What becomes of a client's snapshots, by their number alone: so it is the same in both worlds.
 struct Way {
   std::uint64_t seed = 1;
   double loss = 0;
@@ -24,16 +24,16 @@ struct Way {
   bool speculative_baselines = false;
   std::uint32_t digest_every = 10;
 
-  [[nodiscard]] bool loses(std::uint64_t frame) const {
-    return static_cast<double>(mixed(frame) % 1000) < loss * 1000;
+  [[nodiscard]] bool loses(std::uint64_t snapshot) const {
+    return static_cast<double>(mixed(snapshot) % 1000) < loss * 1000;
   }
-  [[nodiscard]] int delay(std::uint64_t frame) const {
-    return 1 + static_cast<int>(mixed(frame + 0x9e37) % static_cast<std::uint64_t>(longest));
+  [[nodiscard]] int delay(std::uint64_t snapshot) const {
+    return 1 + static_cast<int>(mixed(snapshot + 0x9e37) % static_cast<std::uint64_t>(longest));
   }
 
  private:
-  [[nodiscard]] std::uint64_t mixed(std::uint64_t frame) const {
-    std::uint64_t x = seed * 0x9e3779b97f4a7c15U + frame;
+  [[nodiscard]] std::uint64_t mixed(std::uint64_t snapshot) const {
+    std::uint64_t x = seed * 0x9e3779b97f4a7c15U + snapshot;
     x = (x ^ x >> 30) * 0xbf58476d1ce4e5b9U;
     x = (x ^ x >> 27) * 0x94d049bb133111ebU;
     return x ^ x >> 31;
@@ -47,7 +47,7 @@ struct Client {
                            .digest_every = way_in.digest_every}) {
     replicator.bind(&query);
   }
-  // Its frames of a tick, as text.
+  // Its snapshots of a tick, as text.
   std::string tick(int now, std::uint32_t number) {
     for (auto fate = fates.begin(); fate != fates.end() && fate->first <= now;) {
       replicator.on_delivery(fate->second.first, fate->second.second);
@@ -58,13 +58,13 @@ struct Client {
     for (int i = 0; i < 2; ++i) {
       std::vector<std::byte> memory(way.room);
       bits::Writer out(memory);
-      const auto frame = replicator.fill(Time{}, out);
-      if (!frame) break;
+      const auto snapshot = replicator.fill(Time{}, out);
+      if (!snapshot) break;
       const std::size_t bits = out.bit_count();
       memory.resize(out.finish());
-      all += std::to_string(*frame) + ":" + std::to_string(bits) + ":";
+      all += std::to_string(*snapshot) + ":" + std::to_string(bits) + ":";
       all.append(reinterpret_cast<const char*>(memory.data()), memory.size());
-      fates.emplace(now + way.delay(*frame), std::pair(*frame, !way.loses(*frame)));
+      fates.emplace(now + way.delay(*snapshot), std::pair(*snapshot, !way.loses(*snapshot)));
     }
     return all;
   }
@@ -83,7 +83,7 @@ struct Harbour {
   }
   void step() {
     bay.step(0.1);
-    query.look();  // what it sees hangs on what it saw, whoever asks it
+    query.update();  // what it sees hangs on what it saw, whoever asks it
   }
   void add(const Way& way) { clients.push_back(std::make_unique<Client>(bay.world(), query, way)); }
   kit::MovingBay bay;
@@ -93,13 +93,13 @@ struct Harbour {
 };
 
 void expect_same(const ReplicatorCounts& a, const ReplicatorCounts& b) {
-  EXPECT_EQ(a.frames, b.frames);
+  EXPECT_EQ(a.snapshots, b.snapshots);
   EXPECT_EQ(a.bits, b.bits);
   EXPECT_EQ(a.whole, b.whole);
   EXPECT_EQ(a.changed, b.changed);
   EXPECT_EQ(a.predicted, b.predicted);
   EXPECT_EQ(a.gone, b.gone);
-  EXPECT_EQ(a.in_parts, b.in_parts);
+  EXPECT_EQ(a.fragmented, b.fragmented);
   EXPECT_EQ(a.deferred, b.deferred);
   EXPECT_EQ(a.discarded, b.discarded);
   EXPECT_EQ(a.full_resyncs, b.full_resyncs);
@@ -200,7 +200,7 @@ TEST(SharedHistories, ViewersInStepHaveOneInCommonAndComeBackToIt) {
   for (const auto& client : harbour.clients) client->way.longest = 1;
   run(12);
   EXPECT_LT(all_memory(), 3 * one) << "in step again";
-  // Whoever loses a frame goes on alone; the others do not notice.
+  // Whoever loses a snapshot goes on alone; the others do not notice.
   harbour.clients[7]->replicator.lost(harbour.clients[7]->fates.begin()->second.first);
   run(12);
   EXPECT_LT(all_memory(), 4 * one);

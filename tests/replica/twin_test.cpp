@@ -20,9 +20,10 @@ TEST(Twin, WritesTheSameBits) {
     const double loss = bay.chance(0.3) ? 0 : bay.even(0, 0.2);
     const double flapping = bay.chance(0.5) ? 0 : bay.even(0, 0.05);
     const int trip = 1 + static_cast<int>(bay.random()() % 5);
-    std::multimap<int, std::pair<std::uint32_t, bool>> fates;  // by tick: frame, whether it arrived
+    std::multimap<int, std::pair<std::uint32_t, bool>>
+        fates;  // by tick: snapshot, whether it arrived
     std::set<std::uint32_t> hidden;
-    std::size_t frames = 0;
+    std::size_t snapshots = 0;
     for (int now = 0; now < 160; ++now) {
       bay.step(0.1);
       std::map<std::uint32_t, kit::SlowThing> things;
@@ -42,14 +43,14 @@ TEST(Twin, WritesTheSameBits) {
       replicator.see(seen);
       twin.tick(std::move(things), seen);
       while (!fates.empty() && fates.begin()->first <= now) {
-        const auto [frame, arrived] = fates.begin()->second;
+        const auto [snapshot, arrived] = fates.begin()->second;
         fates.erase(fates.begin());
         if (arrived) {
-          replicator.acked(frame);
-          twin.acked(frame);
+          replicator.acked(snapshot);
+          twin.acked(snapshot);
         } else {
-          replicator.lost(frame);
-          twin.lost(frame);
+          replicator.lost(snapshot);
+          twin.lost(snapshot);
         }
       }
       std::vector<std::byte> memory(20000);
@@ -58,7 +59,7 @@ TEST(Twin, WritesTheSameBits) {
       const std::string wanted = twin.fill();
       ASSERT_EQ(token.has_value(), !wanted.empty()) << "in tick " << now;
       if (!token) continue;
-      ++frames;
+      ++snapshots;
       out.finish();
       std::string made;
       bits::Reader in(memory, out.bit_count());
@@ -68,7 +69,7 @@ TEST(Twin, WritesTheSameBits) {
       fates.emplace(now + trip + (lost ? 2 : 0),
                     std::pair(static_cast<std::uint32_t>(*token), !lost));
     }
-    EXPECT_GT(frames, 100U);
+    EXPECT_GT(snapshots, 100U);
   }
 }
 

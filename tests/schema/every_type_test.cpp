@@ -231,7 +231,7 @@ TEST(Layout, IsTheOneThatDocsStateBitByBit) {
   ASSERT_TRUE(encoded);
   EXPECT_EQ(encoded->bits, 3U + 3 + 4 + 15 + 15 + 3 + 3 + 6 + 4 + 1 + 2 + 4 + 32);
   EXPECT_EQ(to_hex(memory, bits::bytes_for(encoded->bits)), "5102000280591e23aa323937");
-  EXPECT_EQ(to_hex(kProtocol.versions[0].digest, 16), "b8308227f7d737f812d09abb57efb38c");
+  EXPECT_EQ(to_hex(kProtocol.versions[0].digest, 16), "384feb410e47cf1794f8ab5c26f88a16");
 }
 
 TEST(MessageTypeCodes, CostNothingWhereOneKindTravels) {
@@ -245,8 +245,8 @@ TEST(MessageTypeCodes, CostNothingWhereOneKindTravels) {
     EXPECT_EQ(up.get(in, kProtocol.messages[kind].channel), kind);
     return out.bit_count();
   };
-  EXPECT_EQ(bits_of(Flags::info().kind), 2U) << "three kinds on `state`";
-  EXPECT_EQ(bits_of(Nothing::info().kind), 1U) << "two kinds on `rare`";
+  EXPECT_EQ(bits_of(Flags::info().type), 2U) << "three kinds on `state`";
+  EXPECT_EQ(bits_of(Nothing::info().type), 1U) << "two kinds on `rare`";
   memory[0] = std::byte{3};
   bits::Reader fourth(memory);
   EXPECT_EQ(up.get(fourth, 0).error(), Errc::unknown_kind);

@@ -70,7 +70,7 @@ std::string state_rows(const char* name, double view_metres,
     if (tick % 2 == 1) {
       for (; !under_way.empty(); under_way.pop_front()) replicator.acked(under_way.front());
     }
-    for (const replica::RelevantEntity& seen : query.look()) {
+    for (const replica::RelevantEntity& seen : query.update()) {
       std::visit([&](const auto& value) { json[part] += kit::json_bytes(value); },
                  motion.all().at(seen.id).value);
     }

@@ -49,7 +49,7 @@ int complain(const std::string& sentence) {
 
 }  // namespace
 
-int explain_capture(const CaptureQuestion& request_id) {
+int explain_capture(const CaptureOptions& request_id) {
   language::Compiled source;
   if (!load_source(request_id.description, source)) return kFoundWrong;
   const auto contents = load_capture(request_id.capture);
@@ -71,12 +71,12 @@ int explain_capture(const CaptureQuestion& request_id) {
     std::error_code ignored;
     if (std::filesystem::equivalent(request_id.opened, request_id.capture, ignored)) {
       return complain(
-          fmt::format("--opened {}: is the capture itself; name another file", request_id.opened));
+          fmt::format("--output {}: is the capture itself; name another file", request_id.opened));
     }
     opened.open(request_id.opened, std::ios::binary);
     opened << capture::pcapng_start("opened by kwind explain: checks are zeros");
     if (!opened.flush().good()) {
-      return complain(fmt::format("--opened {}: cannot be written; is there such a folder?",
+      return complain(fmt::format("--output {}: cannot be written; is there such a folder?",
                                   request_id.opened));
     }
   }
@@ -106,7 +106,7 @@ int explain_capture(const CaptureQuestion& request_id) {
     }
   }
   if (opened.is_open() && !opened.flush().good()) {
-    return complain(fmt::format("--opened {}: cannot be written", request_id.opened));
+    return complain(fmt::format("--output {}: cannot be written", request_id.opened));
   }
 
   if (request_id.json) {
@@ -141,8 +141,9 @@ int explain_capture(const CaptureQuestion& request_id) {
   }
   if (account.unopened() > 0) {
     fmt::print(stderr, "{}: {} datagrams stay sealed; {}\n", request_id.capture, account.unopened(),
-               has_keys ? "their keys are not in that file"
-                        : "--keys FILE opens them, with keys that the server or a client logged");
+               has_keys
+                   ? "their keys are not in that file"
+                   : "--key-log FILE opens them, with keys that the server or a client logged");
   }
   if (account.unread() > 0) {
     fmt::print(stderr,

@@ -4,7 +4,7 @@
 
 namespace kwind::tool {
 
-struct CaptureQuestion {
+struct CaptureOptions {
   std::string description;
   std::string capture;
   std::string keys;
@@ -16,6 +16,6 @@ struct CaptureQuestion {
   bool json = false;
 };
 /// Returns an exit code.
-int explain_capture(const CaptureQuestion& request_id);
+int explain_capture(const CaptureOptions& request_id);
 
 }  // namespace kwind::tool

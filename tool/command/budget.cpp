@@ -58,7 +58,7 @@ std::string times(double value, double ours) {
                                  : fmt::format("{:.{}f}x", value / ours, value / ours < 10 ? 1 : 0);
 }
 
-void print_way(const budget::ReadPlan& read, const budget::Cost& cost, bool from_client) {
+void print_direction(const budget::ReadPlan& read, const budget::Cost& cost, bool from_client) {
   const auto of = [&](const Coding& coding) -> const Traffic& {
     return from_client ? coding.up : coding.down;
   };
@@ -111,8 +111,8 @@ void print_tables(const BudgetArguments& arguments, const budget::ReadPlan& read
       "headers a datagram\n",
       arguments.plan, read.plan.clients, protocol.name, protocol.version,
       read.plan.ticks_per_second, in_view, population, read.plan.header_bytes);
-  print_way(read, cost, false);
-  print_way(read, cost, true);
+  print_direction(read, cost, false);
+  print_direction(read, cost, true);
   print_shares(cost);
   fmt::print(
       "\nMeans of {} ticks of made-up values, seed {}. Of an entity what changed is counted, "
@@ -168,7 +168,7 @@ Coding replicated(const budget::ReadPlan& read, budget::Cost& cost, const schema
   const auto age = static_cast<std::uint32_t>(std::ceil(kRoundTrip * plan.ticks_per_second)) + 1;
   double bits = kHeadBits;
   for (const budget::StatePlan& state : plan.state) {
-    const schema::EntityInfo& info = *all.kinds[state.entity];
+    const schema::EntityInfo& info = *all.types[state.entity];
     const replica::ExpectedBits each = replica::expected_bits(codes, info, age);
     const double changing = state.in_view * state.changing;
     // As many start as stop: those of whom the frame before spoke, and this one does not.
@@ -307,7 +307,7 @@ void add_budget(Command app, std::function<int()>& chosen) {
       "budget", "Say what planned traffic will cost, beside the same as JSON, CBOR and compressed");
   command.add_option("PLAN", arguments->plan, "The plan, a TOML file").required();
   command
-      .add_option("--codes", arguments->codes,
+      .add_option("--code-tables", arguments->codes,
                   "Also what replication takes with these field codes, of kwind train")
       .type_name("FILE.codes");
   command.add_option("--chart", arguments->chart, "Draw it into FILE.svg or FILE.png");

@@ -57,7 +57,7 @@ void print_summary(const demo::Outcome& outcome) {
   print_shares(summary);
   fmt::print("\n{:<10} {:<17} {:<34} {:>9} {:>7}\n{:-<81}\n", "sent", "direction", "delivery",
              "bytes", "share", "");
-  for (const demo::KindRow& row : summary.kinds) {
+  for (const demo::TypeRow& row : summary.kinds) {
     fmt::print("{:<10} {:<17} {:<34} {:>9} {:>5.1f} %\n", row.name, row.direction, row.delivery,
                row.bytes, row.share * 100);
   }
@@ -125,8 +125,8 @@ int run_demo(demo::Settings settings) {
           settings.codes, settings.speculative_baselines ? "exact" : "speculative_baselines",
           settings.speculative_baselines ? "speculative_baselines" : "exact",
           settings.speculative_baselines
-              ? "leave out --speculative_baselines, or train on a recording made with it"
-              : "add --speculative_baselines, or train on a recording made without it");
+              ? "leave out --speculative-baselines, or train on a recording made with it"
+              : "add --speculative-baselines, or train on a recording made without it");
       return kFoundWrong;
     }
   }
@@ -170,9 +170,10 @@ int run_demo(demo::Settings settings) {
     fmt::print(status, "report: {}\n", settings.report);
   }
   if (!settings.record.empty()) {
-    fmt::print(
-        status, "capture: {}; kwind explain examples/harbour/harbour_world.kw --capture {}{}\n",
-        settings.record, settings.record, settings.keys.empty() ? "" : " --keys " + settings.keys);
+    fmt::print(status,
+               "capture: {}; kwind explain examples/harbour/harbour_world.kw --capture {}{}\n",
+               settings.record, settings.record,
+               settings.keys.empty() ? "" : " --key-log " + settings.keys);
   }
   return outcome.verdict.all_agree() ? kFine : kFoundWrong;
 }
@@ -207,7 +208,8 @@ void add_demo(Command app, std::function<int()>& chosen) {
   command.add_option("--port", settings->port, "Port of the server; 0 lets the system choose")
       .range(0, 65535)
       .capture_default_str();
-  command.add_option("--places", settings->places, "Most clients of the server; 0: as many as bots")
+  command
+      .add_option("--capacity", settings->places, "Most clients of the server; 0: as many as bots")
       .range(0, 40)
       .capture_default_str();
   command.add_option("--report", settings->report, "Write an HTML report with charts")
@@ -215,14 +217,14 @@ void add_demo(Command app, std::function<int()>& chosen) {
   command.add_option("--record", settings->record, "Keep what passes at the server in a capture")
       .type_name("FILE.pcapng");
   command
-      .add_option("--keys", settings->keys,
+      .add_option("--key-log", settings->keys,
                   "Keep the keys of its datagrams, with which anybody can open that capture")
       .type_name("FILE");
-  command.add_option("--codes", settings->codes, "Field codes that kwind train has made")
+  command.add_option("--code-tables", settings->codes, "Field codes that kwind train has made")
       .type_name("FILE.codes");
-  command.add_flag("--speculative_baselines", settings->speculative_baselines,
+  command.add_flag("--speculative-baselines", settings->speculative_baselines,
                    "State builds on frames that are still under way");
-  command.add_flag("--clear", settings->clear,
+  command.add_flag("--plaintext", settings->clear,
                    "Do not seal datagrams: for captures that anybody can read");
   command.add_flag("--json", settings->json,
                    "Print one JSON object at the end, progress on stderr");

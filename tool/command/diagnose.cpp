@@ -13,7 +13,7 @@ namespace kwind::tool {
 namespace {
 
 struct DiagnoseArguments {
-  DiagnoseQuestion request_id;
+  DiagnoseOptions options;
   std::string description;
   std::string key;
   std::string ticket;
@@ -21,23 +21,23 @@ struct DiagnoseArguments {
 };
 
 int run_diagnose(DiagnoseArguments arguments) {
-  DiagnoseQuestion& request_id = arguments.request_id;
+  DiagnoseOptions& options = arguments.options;
   if (!arguments.key.empty()) {
     const auto key = public_key_of(arguments.key);
     if (!key) return kFoundWrong;
-    request_id.key = *key;
+    options.key = *key;
   }
-  if (request_id.clear && (request_id.key || !arguments.ticket.empty())) {
-    fmt::print(stderr, "kwind diagnose: --clear goes with neither --key nor --ticket\n");
+  if (options.clear && (options.key || !arguments.ticket.empty())) {
+    fmt::print(stderr, "kwind diagnose: --plaintext goes with neither --server-key nor --ticket\n");
     return kUsedWrongly;
   }
   if (!arguments.ticket.empty()) {
-    if (!request_id.key) {
-      fmt::print(stderr, "--ticket: needs --key; a ticket travels only sealed\n");
+    if (!options.key) {
+      fmt::print(stderr, "--ticket: needs --server-key; a ticket travels only sealed\n");
       return kUsedWrongly;
     }
-    request_id.ticket = text_or_file(arguments.ticket);
-    if (request_id.ticket.size() > link::kMaxTicketBytes) {
+    options.ticket = text_or_file(arguments.ticket);
+    if (options.ticket.size() > link::kMaxTicketBytes) {
       fmt::print(stderr, "--ticket: longer than {} bytes\n", link::kMaxTicketBytes);
       return kUsedWrongly;
     }
@@ -45,10 +45,10 @@ int run_diagnose(DiagnoseArguments arguments) {
   language::Compiled source;
   if (!arguments.description.empty()) {
     if (!load_source(arguments.description, source)) return kFoundWrong;
-    request_id.protocol = &source.protocol;
+    options.protocol = &source.protocol;
   }
   nlohmann::ordered_json steps = nlohmann::ordered_json::array();
-  const bool fine = diagnose(request_id, [&](const Step& step) {
+  const bool fine = diagnose(options, [&](const Step& step) {
     static constexpr const char* kFound[] = {"fine", "WRONG", "?"};
     const char* found = kFound[static_cast<std::size_t>(step.found)];
     if (arguments.json) {
@@ -64,8 +64,8 @@ int run_diagnose(DiagnoseArguments arguments) {
     std::fflush(stdout);
   });
   if (arguments.json) {
-    fmt::print("{}\n", json::text_of(
-                           {{"address", request_id.address}, {"fine", fine}, {"steps", steps}}, 2));
+    fmt::print("{}\n",
+               json::text_of({{"address", options.address}, {"fine", fine}, {"steps", steps}}, 2));
   }
   return fine ? kFine : kFoundWrong;
 }
@@ -76,9 +76,11 @@ void add_diagnose(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<DiagnoseArguments>();
   Command command =
       app.add_subcommand("diagnose", "Find out why a client cannot reach a server, step by step");
-  command.add_option("ADDRESS", arguments->request_id.address, "The server, HOST:PORT").required();
+  command.add_option("--server", arguments->options.address, "The server")
+      .required()
+      .type_name("HOST:PORT");
   command
-      .add_option("--key", arguments->key,
+      .add_option("--server-key", arguments->key,
                   "Its public key, or a file with it; without, the diagnosis ends at the cookie")
       .type_name("KEY|FILE");
   command.add_option("--description", arguments->description, "The game's description")
@@ -86,14 +88,15 @@ void add_diagnose(Command app, std::function<int()>& chosen) {
   command
       .add_option("--ticket", arguments->ticket, "A ticket, or a file with it; it counts as used")
       .type_name("TICKET|FILE");
-  command.add_flag("--clear", arguments->request_id.clear, "The server is in clear mode");
-  command.add_flag("--tcp", arguments->request_id.tcp, "Over TCP instead of UDP");
-  command.add_option("--seconds", arguments->request_id.seconds, "How long the path is measured")
+  command.add_flag("--plaintext", arguments->options.clear, "The server is in clear mode");
+  command.add_flag("--tcp", arguments->options.tcp, "Over TCP instead of UDP");
+  command.add_option("--seconds", arguments->options.seconds, "How long the path is measured")
       .range(0.5, 600.0)
       .capture_default_str();
   command.add_flag("--json", arguments->json, "Print one JSON object");
   command.footer(
-      "Example:\n  kwind diagnose 127.0.0.1:4000 --key secrets/server.pub --description "
+      "Example:\n  kwind diagnose --server 127.0.0.1:4000 --server-key secrets/server.pub "
+      "--description "
       "examples/harbour/harbour.kw\n"
       "Ends with the first step that is wrong, and says what to do about it.");
   command.callback(

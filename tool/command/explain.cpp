@@ -18,7 +18,7 @@ struct ExplainArguments {
   std::string hex;
   std::uint32_t version = 0;
   bool json = false;
-  CaptureQuestion capture;
+  CaptureOptions capture;
 };
 
 // Columns of text, each as wide as its widest cell.
@@ -78,7 +78,7 @@ int explain(ExplainArguments arguments) {
     return explain_capture(arguments.capture);
   }
   if (!arguments.capture.opened.empty() || !arguments.capture.keys.empty()) {
-    fmt::print(stderr, "kwind explain: --keys and --opened go with --capture\n");
+    fmt::print(stderr, "kwind explain: --key-log and --output go with --capture\n");
     return kUsedWrongly;
   }
   if (arguments.message.empty() || arguments.hex.empty()) {
@@ -133,15 +133,16 @@ void add_explain(Command app, std::function<int()>& chosen) {
   command.add_option("--version-of", arguments->version,
                      "The version in whose layout they are; the newest if not given");
   command.add_flag("--json", arguments->json, "Print one JSON object");
-  CaptureQuestion& capture = arguments->capture;
+  CaptureOptions& capture = arguments->capture;
   command
       .add_option("--capture", capture.capture,
                   "Explain a capture instead: its datagrams, and what their bytes were for")
       .type_name("FILE.pcapng");
-  command.add_option("--keys", capture.keys, "The keys that were logged, to open sealed datagrams")
+  command
+      .add_option("--key-log", capture.keys, "The keys that were logged, to open sealed datagrams")
       .type_name("FILE");
   command
-      .add_option("--opened", capture.opened,
+      .add_option("-o,--output", capture.opened,
                   "Write the opened datagrams to a capture, for `kwind gen --dissector`")
       .type_name("FILE.pcapng");
   command
@@ -150,11 +151,13 @@ void add_explain(Command app, std::function<int()>& chosen) {
       .type_name("HOST:PORT");
   command.add_option("--first", capture.first, "How many datagrams to list; 0: all")
       .capture_default_str();
-  command.add_flag("--again", capture.again, "List only those in which messages travel again");
+  command.add_flag("--retransmitted", capture.again,
+                   "List only those in which messages travel again");
   command.add_flag("--fields", capture.fields, "List the fields of messages too");
   command.footer(
       "Examples:\n  kwind explain examples/harbour/harbour.kw Helm 5019:15\n"
-      "  kwind explain examples/harbour/harbour.kw --capture demo.pcapng --keys demo.keys --again");
+      "  kwind explain examples/harbour/harbour.kw --capture demo.pcapng --key-log demo.keys "
+      "--retransmitted");
   command.callback([arguments, &chosen] { chosen = [arguments] { return explain(*arguments); }; });
 }
 

@@ -108,13 +108,13 @@ int make_keys(const KeysArguments& arguments) {
 void add_keys(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<KeysArguments>();
   Command command = app.add_subcommand("keys", "Make the key pairs of a server and of its tickets");
-  command.add_option("--into", arguments->folder, "Folder for the four files")
+  command.add_option("-o,--output", arguments->folder, "Folder for the four files")
       .type_name("FOLDER")
       .capture_default_str();
   command.add_flag("--replace", arguments->replace, "Overwrite keys that are there");
   command.add_flag("--json", arguments->json, "Print one JSON object; no secret is in it");
   command.footer(
-      "Example:\n  kwind keys --into secrets\n\n"
+      "Example:\n  kwind keys --output secrets\n\n"
       "Server keys are one line of base64url; ticket keys are JSON Web Keys (RFC 8037), which "
       "other\n"
       "libraries read. Exit code 0 when all four were written, 1 otherwise.");

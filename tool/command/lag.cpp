@@ -92,7 +92,7 @@ int list_presets(bool json) {
   return kFine;
 }
 
-nlohmann::ordered_json to_json(const lag::WayCounts& way) {
+nlohmann::ordered_json to_json(const lag::DirectionCounts& way) {
   return {{"datagrams", way.datagrams},
           {"bytes", way.bytes},
           {"lost", way.paths.lost},
@@ -105,11 +105,12 @@ void print_header() {
   fmt::print(
       "{:>6} {:>8}   {:<46}  {}\n{:>6} {:>8}   {:>8} {:>8} {:>6} {:>6} {:>6} {:>6}   {:>8} {:>8} "
       "{:>6} {:>6} {:>6} {:>6}\n",
-      "", "", "up (to the server)", "down (to the clients)", "s", "clients", "dgrams/s", "kbit/s",
-      "lost", "double", "held", "full", "dgrams/s", "kbit/s", "lost", "double", "held", "full");
+      "", "", "to server", "to clients", "s", "clients", "dgrams/s", "kbit/s", "lost", "double",
+      "held", "full", "dgrams/s", "kbit/s", "lost", "double", "held", "full");
 }
 
-std::string way_text(const lag::WayCounts& before, const lag::WayCounts& now, double seconds) {
+std::string direction_text(const lag::DirectionCounts& before, const lag::DirectionCounts& now,
+                           double seconds) {
   return fmt::format("{:>8.0f} {:>8.0f} {:>6} {:>6} {:>6} {:>6}",
                      static_cast<double>(now.datagrams - before.datagrams) / seconds,
                      static_cast<double>(now.bytes - before.bytes) * 8 / 1000 / seconds,
@@ -121,7 +122,7 @@ std::string way_text(const lag::WayCounts& before, const lag::WayCounts& now, do
 int run_lag(const LagArguments& arguments) {
   if (arguments.list) return list_presets(arguments.json);
   if (arguments.to.empty()) {
-    fmt::print(stderr, "kwind lag: --to HOST:PORT is required: where the server is\n");
+    fmt::print(stderr, "kwind lag: --server HOST:PORT is required: where the server is\n");
     return kUsedWrongly;
   }
   lag::BothWays conditions;
@@ -147,7 +148,7 @@ int run_lag(const LagArguments& arguments) {
   }
   const auto server = io::resolve(arguments.to);
   if (!server) {
-    fmt::print(stderr, "--to {}: not HOST:PORT, or no such host\n", arguments.to);
+    fmt::print(stderr, "--server {}: not HOST:PORT, or no such host\n", arguments.to);
     return kFoundWrong;
   }
   const auto here = io::resolve(arguments.listen);
@@ -160,7 +161,7 @@ int run_lag(const LagArguments& arguments) {
   lag::Proxy proxy(std::move(*transport), io::reachable(*server), conditions, arguments.seed);
   std::optional<CaptureFile> capture;
   if (!arguments.record.empty()) {
-    capture.emplace(arguments.record, fmt::format("kwind lag --to {}", arguments.to));
+    capture.emplace(arguments.record, fmt::format("kwind lag --server {}", arguments.to));
     if (const std::string problem = capture->problem(); !problem.empty()) {
       fmt::print(stderr, "--record {}\n", problem);
       return kFoundWrong;
@@ -170,15 +171,15 @@ int run_lag(const LagArguments& arguments) {
                    std::span<const std::byte> datagram) { capture->add(now, from, to, datagram); });
   }
   std::FILE* const status = arguments.json ? stderr : stdout;
-  const auto say_conditions = [&](double at, const lag::BothWays& now) {
+  const auto print_conditions = [&](double at, const lag::BothWays& now) {
     const std::string up = one_way(now.up);
     const std::string down = one_way(now.down);
     fmt::print(status, "from {:.0f} s: {}\n", at,
-               up == down ? "both ways " + up : "up " + up + "; down " + down);
+               up == down ? "both ways " + up : "to server " + up + "; to clients " + down);
   };
   fmt::print(status, "listening on {}, server at {}, seed {}\n", proxy.local().text(),
              server->text(), arguments.seed);
-  say_conditions(0, conditions);
+  print_conditions(0, conditions);
   if (!arguments.json) print_header();
   std::fflush(status);
   watch_interrupts();
@@ -192,14 +193,14 @@ int run_lag(const LagArguments& arguments) {
          ++next_step) {
       const lag::Step& step = timetable.steps[next_step];
       proxy.set_conditions(step.conditions);
-      say_conditions(step.at, step.conditions);
+      print_conditions(step.at, step.conditions);
     }
     proxy.run_once(io::now() + std::chrono::milliseconds(50));
     if (elapsed() < next_second) continue;
     const lag::ProxyCounts now = proxy.counts();
     if (!arguments.json) {
       fmt::print("{:>6.0f} {:>8}   {}   {}\n", next_second, now.clients,
-                 way_text(shown.up, now.up, 1), way_text(shown.down, now.down, 1));
+                 direction_text(shown.up, now.up, 1), direction_text(shown.down, now.down, 1));
     }
     std::fflush(status);
     shown = now;
@@ -213,12 +214,12 @@ int run_lag(const LagArguments& arguments) {
                                       {"clients", all.clients},
                                       {"refused", all.refused},
                                       {"too_long", all.too_long},
-                                      {"up", to_json(all.up)},
-                                      {"down", to_json(all.down)}},
+                                      {"to_server", to_json(all.up)},
+                                      {"to_client", to_json(all.down)}},
                                      2));
   } else {
-    fmt::print("in all: up {} datagrams, {} lost; down {} datagrams, {} lost\n", all.up.datagrams,
-               all.up.paths.lost + all.up.paths.overflowed, all.down.datagrams,
+    fmt::print("in all: {} datagrams to the server, {} lost; {} to clients, {} lost\n",
+               all.up.datagrams, all.up.paths.lost + all.up.paths.overflowed, all.down.datagrams,
                all.down.paths.lost + all.down.paths.overflowed);
   }
   if (all.refused > 0) {
@@ -241,18 +242,19 @@ int run_lag(const LagArguments& arguments) {
   return kFine;
 }
 
-void add_ways(Command command, Ways& ways, const std::string& prefix, const std::string& which) {
+void add_directions(Command command, Ways& ways, const std::string& prefix,
+                    const std::string& which) {
   const auto add = [&](const char* name, double& value, double max, const char* what) {
     command.add_option("--" + prefix + name, value, what + which).range(0.0, max);
   };
   add("delay", ways.delay_ms, 10000, "Milliseconds one way");
   add("jitter", ways.jitter_ms, 10000, "The delay varies by this much, in milliseconds");
   add("loss", ways.loss, 100, "Datagrams lost, in percent");
-  add("loss-run", ways.loss_run, 1000, "Losses come in runs of this many in the mean");
-  add("duplicate", ways.duplicate, 100, "Datagrams doubled, in percent");
-  add("reorder", ways.reorder, 100, "Datagrams held back by 40 ms more, in percent");
-  add("rate", ways.rate_kbit, 1e7, "Bottleneck in kbit/s, headers counted");
-  add("queue", ways.queue_kib, 1e6, "What waits before the bottleneck, in KiB");
+  add("loss-run", ways.loss_run, 1000, "Mean length of a run of losses, in datagrams");
+  add("duplicate", ways.duplicate, 100, "Datagrams duplicated, in percent");
+  add("reorder", ways.reorder, 100, "Datagrams delayed by 40 ms more, in percent");
+  add("bandwidth", ways.rate_kbit, 1e7, "Bottleneck in kbit/s, headers counted");
+  add("queue", ways.queue_kib, 1e6, "Queue before the bottleneck, in KiB");
 }
 
 }  // namespace
@@ -264,12 +266,12 @@ void add_lag(Command app, std::function<int()>& chosen) {
   command.add_option("--listen", arguments->listen, "Where clients are to connect")
       .type_name("HOST:PORT")
       .capture_default_str();
-  command.add_option("--to", arguments->to, "Where the server is").type_name("HOST:PORT");
+  command.add_option("--server", arguments->to, "Where the server is").type_name("HOST:PORT");
   command.add_option("--preset", arguments->preset, "Conditions by name; see --presets");
   command.add_flag("--presets", arguments->list, "List the presets");
-  add_ways(command, arguments->both, "", ", both ways");
-  add_ways(command, arguments->up, "up-", ", to the server");
-  add_ways(command, arguments->down, "down-", ", to the clients");
+  add_directions(command, arguments->both, "", ", both ways");
+  add_directions(command, arguments->up, "to-server-", ", to the server");
+  add_directions(command, arguments->down, "to-client-", ", to the clients");
   command
       .add_option("--timetable", arguments->timetable,
                   "Conditions that change over time: [[step]] with `at` in seconds")
@@ -284,7 +286,7 @@ void add_lag(Command app, std::function<int()>& chosen) {
       .capture_default_str();
   command.add_flag("--json", arguments->json, "Print one JSON object at the end");
   command.footer(
-      "Example:\n  kwind lag --to 127.0.0.1:4000 --preset bus --up-loss 5\n"
+      "Example:\n  kwind lag --server 127.0.0.1:4000 --preset bus --to-server-loss 5\n"
       "Clients then connect to 127.0.0.1:4100. Counters are printed each second: datagrams and "
       "kbit\n"
       "per second that came in, and of them those lost, doubled, held back, and those that found "

@@ -376,7 +376,7 @@ class Run {
     }
     if (draw_file(script + "\n", 1280, 800, arguments_.picture)) return true;
     fmt::print(stderr,
-               "--picture {}: it could not be drawn; install the package gnuplot-nox, and see that "
+               "--chart {}: it could not be drawn; install the package gnuplot-nox, and see that "
                "the folder can be written\n",
                arguments_.picture);
     return false;
@@ -416,8 +416,9 @@ int run_load(const LoadArguments& arguments) {
                              arguments.ticket.empty() && arguments.rate == LoadArguments{}.rate &&
                              arguments.ticks_per_second == LoadArguments{}.ticks_per_second)) {
     return used_wrongly(
-        "--harbour has its own description, key, rate and ticks: leave FILE, --key, --ticket, "
-        "--rate and --ticks out");
+        "--harbour has its own description, key, rate and ticks: leave FILE, --server-key, "
+        "--ticket, "
+        "--message-rate and --tick-rate out");
   }
   if (!arguments.harbour && arguments.entities != LoadArguments{}.entities) {
     return used_wrongly("--entities are those of --harbour");
@@ -444,10 +445,10 @@ int run_load(const LoadArguments& arguments) {
     const std::string ending = picture.extension().string();
     if (ending != ".svg" && ending != ".png") {
       return used_wrongly(
-          fmt::format("--picture writes FILE.svg or FILE.png, not {}", arguments.picture));
+          fmt::format("--chart writes FILE.svg or FILE.png, not {}", arguments.picture));
     }
     if (!std::filesystem::is_directory(picture.parent_path(), error)) {
-      fmt::print(stderr, "--picture {}: there is no folder {}; make it first\n", arguments.picture,
+      fmt::print(stderr, "--chart {}: there is no folder {}; make it first\n", arguments.picture,
                  picture.parent_path().string());
       return kFoundWrong;
     }
@@ -480,7 +481,7 @@ int run_load(const LoadArguments& arguments) {
       return used_wrongly("name the server's description, a .kw file");
     if (!load_source(arguments.description, source)) return kFoundWrong;
     if (arguments.clear == !arguments.key.empty()) {
-      return used_wrongly("give the server's --key, or --clear");
+      return used_wrongly("give the server's --server-key, or --plaintext");
     }
     if (!arguments.clear) {
       options.key = public_key_of(arguments.key);
@@ -495,7 +496,7 @@ int run_load(const LoadArguments& arguments) {
       return kFoundWrong;
     }
     if (arguments.clear && !address->is_loopback()) {
-      return used_wrongly("--clear: clear mode is for this machine only");
+      return used_wrongly("--plaintext: clear mode is for this machine only");
     }
     options.server = io::reachable(*address);
     tables = std::make_unique<schema::Tables>(source.protocol);
@@ -521,11 +522,11 @@ void add_load(Command app, std::function<int()>& chosen) {
       "load", "Let bots loose on a server, more and more of them, until a limit breaks");
   command.add_option("FILE", arguments->description, "The server's description, a .kw file");
   command.add_option("--server", arguments->server, "The server to load").type_name("HOST:PORT");
-  command.add_option("--key", arguments->key, "The server's public key, or a file with it")
+  command.add_option("--server-key", arguments->key, "The server's public key, or a file with it")
       .type_name("KEY|FILE");
   command.add_option("--ticket", arguments->ticket, "A ticket or password for all bots")
       .type_name("TEXT|FILE");
-  command.add_flag("--clear", arguments->clear, "Seal nothing; on this machine only");
+  command.add_flag("--plaintext", arguments->clear, "Seal nothing; on this machine only");
   command.add_flag("--harbour", arguments->harbour,
                    "Be the server, too: Saltmarsh Harbour, in this process");
   command.add_option("--bots", arguments->bots, "How many, or how they grow: FROM..TO/STEP")
@@ -541,25 +542,26 @@ void add_load(Command app, std::function<int()>& chosen) {
       .range(1.0, 3600.0)
       .capture_default_str();
   command
-      .add_option("--rate", arguments->rate,
+      .add_option("--message-rate", arguments->rate,
                   "Made-up messages a second of each bot, of all kinds that a client may send")
       .range(0.0, 1000.0)
       .capture_default_str();
-  command.add_option("--ticks", arguments->ticks_per_second, "Of the server's world, a second")
+  command.add_option("--tick-rate", arguments->ticks_per_second, "Of the server's world, a second")
       .range(1.0, 240.0)
       .capture_default_str();
   command.add_option("--limit", arguments->limits, "What ends it; see below. Always: gone=0")
       .type_name("NAME=NUMBER");
-  command.add_option("--picture", arguments->picture, "Draw how times grew from step to step")
+  command.add_option("--chart", arguments->picture, "Draw how times grew from step to step")
       .type_name("FILE.png|svg");
   command.add_option("--seed", arguments->seed, "Of the made-up messages").capture_default_str();
   command.add_flag("--json", arguments->json, "Print one JSON object at the end");
-  command.footer(limits_text() +
-                 "\n\nExamples:\n"
-                 "  kwind load --harbour --bots 100..1000/100 --limit tick=25 --limit rtt=50\n"
-                 "  kwind load --harbour --bots 100 --entities 1300..20000/2000 --limit tick=25\n"
-                 "  kwind load harbour.kw --server 127.0.0.1:4000 --key server.pub --bots 200\n\n"
-                 "Exit code 0 when all steps held, 1 when a limit broke.");
+  command.footer(
+      limits_text() +
+      "\n\nExamples:\n"
+      "  kwind load --harbour --bots 100..1000/100 --limit tick=25 --limit rtt=50\n"
+      "  kwind load --harbour --bots 100 --entities 1300..20000/2000 --limit tick=25\n"
+      "  kwind load harbour.kw --server 127.0.0.1:4000 --server-key server.pub --bots 200\n\n"
+      "Exit code 0 when all steps held, 1 when a limit broke.");
   command.callback([arguments, &chosen] { chosen = [arguments] { return run_load(*arguments); }; });
 }
 

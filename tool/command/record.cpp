@@ -75,7 +75,7 @@ int record_port(const RecordArguments& arguments, std::FILE* status) {
   auto sniffer = io::Sniffer::open();
   if (!sniffer) {
     fmt::print(stderr,
-               "--port: {}; run it as root, or let clients connect through `kwind record --to "
+               "--port: {}; run it as root, or let clients connect through `kwind record --server "
                "HOST:PORT`\n",
                error_info(sniffer.error()).text);
     return kFoundWrong;
@@ -103,7 +103,7 @@ int record_port(const RecordArguments& arguments, std::FILE* status) {
     fmt::print(
         stderr,
         "{} packets are larger than any datagram of ours: the system shows several that left "
-        "at once as one (segmentation offload). ReceivedState at the other end, or with --to\n",
+        "at once as one (segmentation offload). Record at the other end, or with --server\n",
         merged);
   }
   return code == kFine ? finish(arguments, file, (*sniffer)->missed()) : code;
@@ -112,7 +112,7 @@ int record_port(const RecordArguments& arguments, std::FILE* status) {
 int record_between(const RecordArguments& arguments, std::FILE* status) {
   const auto server = io::resolve(arguments.to);
   if (!server) {
-    fmt::print(stderr, "--to {}: not HOST:PORT, or no such host\n", arguments.to);
+    fmt::print(stderr, "--server {}: not HOST:PORT, or no such host\n", arguments.to);
     return kFoundWrong;
   }
   const auto here = io::resolve(arguments.listen);
@@ -122,7 +122,7 @@ int record_between(const RecordArguments& arguments, std::FILE* status) {
                error_info(port.error()).text);
     return kFoundWrong;
   }
-  CaptureFile file(arguments.into, fmt::format("kwind record --to {}", arguments.to));
+  CaptureFile file(arguments.into, fmt::format("kwind record --server {}", arguments.to));
   if (const std::string problem = file.problem(); !problem.empty()) {
     fmt::print(stderr, "{}\n", problem);
     return kFoundWrong;
@@ -145,12 +145,13 @@ int record(const RecordArguments& arguments) {
   std::FILE* const status = arguments.json ? stderr : stdout;
   if ((arguments.port > 0) == !arguments.to.empty()) {
     fmt::print(stderr,
-               "kwind record: say either --port N, to record what passes this machine, or --to "
+               "kwind record: say either --port N, to record what passes this machine, or --server "
                "HOST:PORT, to stand between clients and a server\n");
     return kUsedWrongly;
   }
   if (arguments.port > 0 && arguments.listen != RecordArguments{}.listen) {
-    fmt::print(stderr, "kwind record: --listen goes with --to; --port listens to what passes\n");
+    fmt::print(stderr,
+               "kwind record: --listen goes with --server; --port listens to what passes\n");
     return kUsedWrongly;
   }
   return arguments.port > 0 ? record_port(arguments, status) : record_between(arguments, status);
@@ -162,16 +163,16 @@ void add_record(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<RecordArguments>();
   Command command =
       app.add_subcommand("record", "Keep the datagrams between clients and a server in a file");
-  command.add_option("--into", arguments->into, "The capture to write")
+  command.add_option("-o,--output", arguments->into, "The capture to write")
       .type_name("FILE.pcapng")
       .required();
   command
       .add_option("--port", arguments->port,
-                  "ReceivedState what passes this machine to and from this UDP port; needs root")
+                  "Record what passes this machine to and from this UDP port; needs root")
       .range(1, 65535);
-  command.add_option("--to", arguments->to, "Stand between clients and this server instead")
+  command.add_option("--server", arguments->to, "Stand between clients and this server instead")
       .type_name("HOST:PORT");
-  command.add_option("--listen", arguments->listen, "With --to: where clients are to connect")
+  command.add_option("--listen", arguments->listen, "With --server: where clients are to connect")
       .type_name("HOST:PORT")
       .capture_default_str();
   command.add_option("--seconds", arguments->seconds, "Stop by itself; 0: when interrupted")
@@ -179,10 +180,11 @@ void add_record(Command app, std::function<int()>& chosen) {
       .capture_default_str();
   command.add_flag("--json", arguments->json, "Print one JSON object at the end");
   command.footer(
-      "Example:\n  kwind record --port 4000 --into harbour.pcapng\n"
+      "Example:\n  kwind record --port 4000 -o harbour.pcapng\n"
       "`kwind explain FILE.kw --capture harbour.pcapng` says what is in it. Sealed datagrams need "
       "the\n"
-      "keys that the server or the client logged: ServerOptions::key_log, or `kwind demo --keys`.");
+      "keys that the server or the client logged: ServerOptions::key_log, or `kwind demo "
+      "--key-log`.");
   command.callback([arguments, &chosen] { chosen = [arguments] { return record(*arguments); }; });
 }
 

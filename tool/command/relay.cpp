@@ -137,8 +137,8 @@ class RelayRun {
     });
     relay_.emplace(
         tables_, **transport, settings, options,
-        relay::Relay::Keeper{[this](const std::string& line) { print(line); },
-                             [this](const std::string& line) { console_->print(line); }});
+        relay::Relay::Operator{[this](const std::string& line) { print(line); },
+                               [this](const std::string& line) { console_->print(line); }});
     greet((*transport)->local(), options);
     loop(**transport);
     return kFine;
@@ -211,12 +211,12 @@ class RelayRun {
     } else {
       print("in the clear: nothing is sealed");
     }
-    print(fmt::format(
-        "try it: kwind talk {} --connect {} {}{}", file, io::reachable(local).text(),
-        options.key ? "--key " + link::key_text(options.key->public_key) : std::string("--clear"),
-        gate_ == nullptr            ? ""
-        : settings.password.empty() ? " --ticket FILE"
-                                    : " --ticket PASSWORD"));
+    print(fmt::format("try it: kwind talk {} --server {} {}{}", file, io::reachable(local).text(),
+                      options.key ? "--server-key " + link::key_text(options.key->public_key)
+                                  : std::string("--plaintext"),
+                      gate_ == nullptr            ? ""
+                      : settings.password.empty() ? " --ticket FILE"
+                                                  : " --ticket PASSWORD"));
   }
 
   void loop(io::UdpTransport& transport) {
@@ -237,7 +237,7 @@ class RelayRun {
       if (end) {
         relay_->close_all(quit_ ? "the relay was closed" : "the relay is shutting down");
       }
-      relay_->send(now);
+      relay_->flush(now);
       const Time next = console_->has_lines() ? now : now + 200ms;
       const Time until = std::min({relay_->next_wakeup(), next, end ? *end : kNever});
       const std::array<int, 1> also{console_->descriptor()};

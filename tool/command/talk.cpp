@@ -120,10 +120,10 @@ class Conversation {
   void greet() {
     if (is_client_) return remark(fmt::format("calling {} ...", arguments_.end.connect));
     const std::string address = io::reachable(end_->transport().local()).text();
-    remark(fmt::format("listening: kwind talk {} --connect {} {}", arguments_.description, address,
+    remark(fmt::format("listening: kwind talk {} --server {} {}", arguments_.description, address,
                        arguments_.end.key
-                           ? "--key " + link::key_text(arguments_.end.key->public_key)
-                           : std::string("--clear")));
+                           ? "--server-key " + link::key_text(arguments_.end.key->public_key)
+                           : std::string("--plaintext")));
   }
 
   void happened(const Event& event) {
@@ -153,7 +153,7 @@ class Conversation {
         close("the input has ended");
       }
       if (now >= until || interrupted()) close("the time is up");
-      end_->send(now);
+      end_->flush(now);
       if (end_->ended()) break;
       Time next = std::min(end_->next_wakeup(), now + 1s);
       if (script_) next = std::min(next, script_->next_wakeup());
@@ -195,7 +195,7 @@ class Conversation {
         return fmt::format("{} is not known here; there are kind, fields, to", json::shown(key));
       }
     }
-    const auto kind = json::find_kind(protocol_, json["kind"].get<std::string>());
+    const auto kind = json::find_type(protocol_, json["kind"].get<std::string>());
     if (!kind) return kind.error();
     const auto& fields = protocol_.messages[*kind].fields;
     const auto value =
@@ -236,7 +236,7 @@ class Conversation {
     }
     auto message = json::parse_line(protocol_, first == "to" ? from(2) : line);
     if (!message) {
-      const bool known = first == "to" || json::find_kind(protocol_, first);
+      const bool known = first == "to" || json::find_type(protocol_, first);
       const bool hints = message.error().ends_with('?');
       return message.error() + (known || hints ? "" : "; `help` lists what can be done");
     }
@@ -260,7 +260,7 @@ class Conversation {
 
   std::string kinds(const std::vector<std::string_view>& words) {
     if (words.size() > 1) {
-      const auto kind = json::find_kind(protocol_, words[1]);
+      const auto kind = json::find_type(protocol_, words[1]);
       if (!kind) return kind.error();
       for (const auto& field : protocol_.messages[*kind].fields) {
         remark(fmt::format("           {:<12} {}", field.name,
@@ -301,7 +301,7 @@ int run_talk(TalkArguments arguments) {
     arguments.end.clear = host::Plaintext::loopback_only;
   } else if (is_client) {
     if (arguments.key.empty()) {
-      fmt::print(stderr, "kwind talk: --connect takes the server's --key, or --clear\n");
+      fmt::print(stderr, "kwind talk: --server takes the server's --server-key, or --plaintext\n");
       return kUsedWrongly;
     }
     const auto key = public_key_of(arguments.key);
@@ -321,15 +321,15 @@ int run_talk(TalkArguments arguments) {
     const std::string& name = is_client ? arguments.end.connect : arguments.end.listen;
     const auto address = io::resolve(name);
     if (address && !(is_client ? io::reachable(*address) : *address).is_loopback()) {
-      fmt::print(stderr, "kwind talk: --clear is for this machine only, and {} is not\n", name);
+      fmt::print(stderr, "kwind talk: --plaintext is for this machine only, and {} is not\n", name);
       return kUsedWrongly;
     }
     if (!arguments.key.empty() || !arguments.key_file.empty()) {
-      fmt::print(stderr, "kwind talk: --clear seals nothing; leave the key out\n");
+      fmt::print(stderr, "kwind talk: --plaintext seals nothing; leave the key out\n");
       return kUsedWrongly;
     }
   }
-  arguments.end.silence = duration_of(arguments.idle_timeout_seconds);
+  arguments.end.idle_timeout = duration_of(arguments.idle_timeout_seconds);
   arguments.end.return_time = duration_of(arguments.resume_seconds);
   std::vector<talk::Step> steps;
   if (!arguments.script.empty()) {
@@ -358,17 +358,17 @@ void add_talk(Command app, std::function<int()>& chosen) {
       "Talk to a server by hand or by script, or be one that a client can be tried against");
   command.add_option("FILE", arguments->description, "The description, a .kw file").required();
   Option connect =
-      command.add_option("--connect", arguments->end.connect, "Be a client of this server")
+      command.add_option("--server", arguments->end.connect, "Be a client of this server")
           .type_name("HOST:PORT");
   command.add_option("--listen", arguments->end.listen, "Be a server on this address")
       .type_name("HOST:PORT")
       .capture_default_str()
       .excludes(connect);
-  command.add_option("--key", arguments->key, "The server's public key, or a file with it")
+  command.add_option("--server-key", arguments->key, "The server's public key, or a file with it")
       .type_name("KEY|FILE")
       .needs(connect);
   command
-      .add_option("--key-file", arguments->key_file,
+      .add_option("--secret-key-file", arguments->key_file,
                   "As a server: its secret key, of `kwind keys`; a new one if not given")
       .type_name("FILE")
       .excludes(connect);
@@ -377,23 +377,23 @@ void add_talk(Command app, std::function<int()>& chosen) {
       .type_name("TEXT|FILE")
       .needs(connect);
   command
-      .add_option("--return", arguments->resume_seconds,
+      .add_option("--resume", arguments->resume_seconds,
                   "Try so long to come back when the connection broke or the server restarted; as "
                   "a server: how long a client may")
       .type_name("SECONDS")
       .range(0.0, 3600.0);
-  command.add_option("--silence", arguments->idle_timeout_seconds, "What counts as broken")
+  command.add_option("--idle-timeout", arguments->idle_timeout_seconds, "What counts as broken")
       .type_name("SECONDS")
       .range(0.5, 600.0)
       .capture_default_str();
-  command.add_flag("--clear", arguments->clear, "Seal nothing; on this machine only");
+  command.add_flag("--plaintext", arguments->clear, "Seal nothing; on this machine only");
   command.add_option("--script", arguments->script, "Do what a file says, and check what comes")
       .type_name("FILE");
   command.add_flag("--json", arguments->json, "One JSON object a line, out and in");
   command.add_option("--seconds", arguments->seconds, "End after so long").range(0.1, 1e6);
   command.footer(
       "Examples:\n  kwind talk examples/harbour/harbour.kw\n"
-      "  kwind talk examples/harbour/harbour.kw --connect 127.0.0.1:4000 --key KEY\n"
+      "  kwind talk examples/harbour/harbour.kw --server 127.0.0.1:4000 --server-key KEY\n"
       "  > Hail words=\"ahoy there\" tone=urgent\n"
       "A script has lines such as `send Enter name=Tern`, `expect Notice words=ahoy within 2s`,\n"
       "`expect no Departure within 1s`, `wait 500ms`, `reply line=2`; see docs/talk.md.");

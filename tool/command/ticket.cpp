@@ -38,10 +38,11 @@ bool server_key(const std::string& given, std::string& text) {
   text = given;
   if (link::parse_public_key(text)) return true;
   if (read_text(given, text) && link::parse_public_key(text = trimmed(text))) return true;
-  fmt::print(stderr,
-             "--server {}: neither a public key (43 characters) nor a file with one; `kwind keys` "
-             "writes server.pub\n",
-             given);
+  fmt::print(
+      stderr,
+      "--server-key {}: neither a public key (43 characters) nor a file with one; `kwind keys` "
+      "writes server.pub\n",
+      given);
   return false;
 }
 
@@ -174,8 +175,9 @@ void add_ticket(Command app, std::function<int()>& chosen) {
       app.add_subcommand("ticket", "Issue, check and show tickets (JSON Web Tokens, EdDSA)");
   command.require_subcommand(1);
   command.footer(
-      "Example:\n  kwind ticket issue --key ticket.key --server server.pub --subject \"pilot 7\"\n"
-      "  kwind ticket check --key ticket.pub --server server.pub TICKET");
+      "Example:\n  kwind ticket issue --ticket-key ticket.key --server-key server.pub --subject "
+      "\"pilot 7\"\n"
+      "  kwind ticket check --ticket-key ticket.pub --server-key server.pub TICKET");
   const auto run = [&chosen](Command part, const std::shared_ptr<TicketArguments>& arguments,
                              int (*work)(const TicketArguments&)) {
     part.callback(
@@ -184,10 +186,10 @@ void add_ticket(Command app, std::function<int()>& chosen) {
 
   auto issuing = std::make_shared<TicketArguments>();
   Command part = command.add_subcommand("issue", "Sign a ticket and print it");
-  part.add_option("--key", issuing->key, "Private ticket key (ticket.key)")
+  part.add_option("--ticket-key", issuing->key, "Private ticket key (ticket.key)")
       .required()
       .type_name("FILE");
-  part.add_option("--server", issuing->server, "Public key of the server, or its file")
+  part.add_option("--server-key", issuing->server, "Public key of the server, or its file")
       .required()
       .type_name("KEY|FILE");
   part.add_option("--subject", issuing->subject, "Who it is").required();
@@ -202,10 +204,10 @@ void add_ticket(Command app, std::function<int()>& chosen) {
 
   auto checking = std::make_shared<TicketArguments>();
   part = command.add_subcommand("check", "Check all of a ticket; exit code 1 if it is refused");
-  part.add_option("--key", checking->key, "Public ticket key (ticket.pub)")
+  part.add_option("--ticket-key", checking->key, "Public ticket key (ticket.pub)")
       .required()
       .type_name("FILE");
-  part.add_option("--server", checking->server, "Public key of the server, or its file")
+  part.add_option("--server-key", checking->server, "Public key of the server, or its file")
       .required()
       .type_name("KEY|FILE");
   part.add_option("TICKET", checking->ticket).required();

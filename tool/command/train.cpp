@@ -40,11 +40,11 @@ struct Bits {
 
 std::string name_of(const schema::EntitiesInfo& entities, const replica::AlphabetCost& cost) {
   switch (cost.of) {
-    case replica::AlphabetCost::Of::movers: return "what differs, of those expected";
-    case replica::AlphabetCost::Of::others: return "what differs, of others";
+    case replica::AlphabetCost::Of::continuing: return "what differs, of those expected";
+    case replica::AlphabetCost::Of::unexpected: return "what differs, of others";
     case replica::AlphabetCost::Of::errors: break;
   }
-  const schema::EntityInfo& info = *entities.kinds[cost.kind];
+  const schema::EntityInfo& info = *entities.types[cost.type];
   const std::uint16_t field = info.columns[cost.column].field;
   std::size_t place = 0;
   for (std::size_t c = 0; c < cost.column; ++c) place += info.columns[c].field == field ? 1 : 0;
@@ -76,8 +76,9 @@ bool read_captures(const TrainArguments& arguments, const schema::Protocol& prot
   }
   if (unopened > 0) {
     fmt::print(stderr, "{} sealed datagrams were not opened: {}\n", unopened,
-               keys->empty() ? "give their keys with --keys, as `kwind demo --keys` writes them"
-                             : "their keys are not in that file");
+               keys->empty()
+                   ? "give their keys with --key-log, as `kwind demo --key-log` writes them"
+                   : "their keys are not in that file");
   }
   if (traffic.frames() > 0) return true;
   fmt::print(stderr,
@@ -93,7 +94,7 @@ void print_table(const schema::EntitiesInfo& entities,
              "entropy");
   int kind = -1;
   for (const auto& [key, bits] : rows) {
-    if (key.first != kind) fmt::print("{}\n", entities.kinds[key.first]->name);
+    if (key.first != kind) fmt::print("{}\n", entities.types[key.first]->name);
     kind = key.first;
     const auto n = static_cast<double>(bits.symbols);
     fmt::print("  {:<32}{:>10}{:>10.2f}{:>10.2f}{:>10.2f}\n", key.second, bits.symbols,
@@ -147,7 +148,7 @@ int train(const TrainArguments& arguments) {
   std::map<std::pair<std::uint16_t, std::string>, Bits> rows;
   Bits all;
   for (const auto& cost : replica::costs_of(symbol_counts, *before)) {
-    Bits& row = rows[{cost.kind, name_of(entities, cost)}];
+    Bits& row = rows[{cost.type, name_of(entities, cost)}];
     row.symbols += cost.symbols;
     row.before += cost.bits;
     row.floor += cost.floor;
@@ -156,7 +157,7 @@ int train(const TrainArguments& arguments) {
     all.floor += cost.floor;
   }
   for (const auto& cost : replica::costs_of(symbol_counts, fitted)) {
-    rows[{cost.kind, name_of(entities, cost)}].after += cost.bits;
+    rows[{cost.type, name_of(entities, cost)}].after += cost.bits;
     all.after += cost.bits;
   }
   if (all.symbols == 0) {
@@ -193,7 +194,7 @@ int train(const TrainArguments& arguments) {
                                {"alphabets", nlohmann::ordered_json::array()}};
     for (const auto& [key, bits] : rows) {
       const auto n = static_cast<double>(bits.symbols);
-      out["alphabets"].push_back({{"kind", entities.kinds[key.first]->name},
+      out["alphabets"].push_back({{"kind", entities.types[key.first]->name},
                                   {"of", key.second},
                                   {"symbols", bits.symbols},
                                   {"before", bits.before / n},
@@ -221,7 +222,7 @@ int train(const TrainArguments& arguments) {
         stderr, "{} frames could not be read: {}\n", traffic.unread(),
         arguments.codes.empty()
             ? "the capture begins when clients were there already, or other codes than the "
-              "built-in ones were in use (--codes)"
+              "built-in ones were in use (--code-tables)"
             : "the capture begins when clients were there already, or other codes were in use");
   }
   if (!arguments.check.empty()) {
@@ -229,7 +230,7 @@ int train(const TrainArguments& arguments) {
       fmt::print("{} {}\n", arguments.check,
                  fits ? "fits this traffic"
                       : fmt::format("no longer fits: its symbols take {:.0f} % more than need be; "
-                                    "train the codes anew",
+                                    "train the tables again with `kwind train`",
                                     (all.before / (can_cross ? crossed : all.after) - 1) * 100));
     }
     return fits ? kFine : kFoundWrong;
@@ -253,21 +254,22 @@ void add_train(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<TrainArguments>();
   Command command = app.add_subcommand("train", "Make field codes from recorded state traffic");
   command.footer(
-      "Example:\n  kwind demo --record evening.pcapng --keys evening.keys\n"
-      "  kwind train harbour_world.kw evening.pcapng --keys evening.keys -o harbour.codes\n"
-      "  kwind train harbour_world.kw evening.pcapng --keys evening.keys --check harbour.codes\n\n"
+      "Example:\n  kwind demo --record evening.pcapng --key-log evening.keys\n"
+      "  kwind train harbour_world.kw evening.pcapng --key-log evening.keys -o harbour.codes\n"
+      "  kwind train harbour_world.kw evening.pcapng --key-log evening.keys --check "
+      "harbour.codes\n\n"
       "A capture has to begin before its clients connect. Exit code 1 when --check finds that the\n"
       "codes no longer fit.");
   command.add_option("FILE", arguments->description, "The description, a .kw file").required();
   command.add_option("CAPTURE", arguments->captures, "Captures, pcapng or pcap").required();
-  command.add_option("-o,--out", arguments->out, "Write the codes here");
-  command.add_option("--keys", arguments->keys,
-                     "Keys of sealed datagrams, as kwind demo --keys writes them");
-  command.add_option("--codes", arguments->codes,
+  command.add_option("-o,--output", arguments->out, "Write the codes here");
+  command.add_option("--key-log", arguments->keys,
+                     "Keys of sealed datagrams, as kwind demo --key-log writes them");
+  command.add_option("--code-tables", arguments->codes,
                      "The codes in use when this was recorded (else the built-in ones)");
   command.add_option("--check", arguments->check,
                      "Say whether these codes still fit; exit 1 if not");
-  command.add_option("--rate", arguments->rate, "Ticks a second of the server's world")
+  command.add_option("--tick-rate", arguments->rate, "Ticks a second of the server's world")
       .range(1.0, 1000.0)
       .capture_default_str();
   command.add_flag("--json", arguments->json, "Write the report as JSON");

@@ -85,13 +85,13 @@ Errc Bot::take(std::span<const std::byte> payload, std::size_t bits) {
   const bool waits = error == Errc::base_missing;
   if (error != Errc::none && error != Errc::replayed && !waits) ++record_.snapshots_refused;
   for (const replica::EntityEvent& each : client_world_->take_events()) {
-    if (each.kind == replica::EntityEvent::Kind::despawned) continue;
+    if (each.type == replica::EntityEvent::Type::despawned) continue;
     // It may have vanished again within the same frame's happenings.
     const Told made = values(each.entity);
     if (made.tick > 0) record_.values.push_back(made);
     if (client_world_->owns(each.entity)) record_.tug = {each.entity.id, each.entity.generation};
   }
-  if (client_world_->tick() > 0) play_out_.frame(io::now(), client_world_->tick());
+  if (client_world_->tick() > 0) play_out_.on_snapshot(io::now(), client_world_->tick());
   // Its tug, and all around it, or as good as: the harbour is full everywhere.
   constexpr std::size_t kPlenty = 20;
   if (!record_.complete && record_.tug.first > 0 && client_world_->size() >= kPlenty) {
@@ -183,7 +183,7 @@ void Bot::run() {
     for (; due > 0 && client.connected() && client_world_ != nullptr; --due) {
       tick(client, now, ticks.ticks());
     }
-    if (send) client.send(io::now());
+    if (send) client.flush(io::now());
     {
       const std::lock_guard lock(mutex_);
       traffic_ = client.traffic();

@@ -81,7 +81,7 @@ void HarbourServer::add_handlers(host::Server& server) {
         world_, replica::ReplicatorOptions{.speculative_baselines = settings_.speculative_baselines,
                                            .codes = trained ? settings_.code_tables : nullptr});
     aboard.replicator->count_into(&symbol_counts_);
-    aboard.query->own(*tug);
+    aboard.query->add_owned(*tug);
     aboard.query->set_origin(*tug);
     aboard_.emplace(peer, std::move(aboard));
   });
@@ -142,7 +142,7 @@ std::size_t HarbourServer::json_bytes(std::uint32_t id) {
 void HarbourServer::count(Aboard& aboard) {
   const std::uint32_t tick = world_.tick() - 1;
   ++sum_.client_ticks;
-  for (const replica::RelevantEntity& seen : aboard.query->look()) {
+  for (const replica::RelevantEntity& seen : aboard.query->update()) {
     ++sum_.in_view;
     sum_.json_bytes += json_bytes(seen.id);
     const auto ref = written_.find(seen.id);
@@ -154,14 +154,14 @@ void HarbourServer::count(Aboard& aboard) {
 
 void HarbourServer::note_moment(Time now) {
   sum_.seconds = std::chrono::duration<double>(now - started_).count();
-  sum_.bits_by_type.assign(harbour_world::kEntities.kinds.size(), 0);
+  sum_.bits_by_type.assign(harbour_world::kEntities.types.size(), 0);
   const auto built_in = replica::built_in_codes(harbour_world::kEntities);
   const replica::CodeTables& codes =
       record_.codes != 0 && settings_.code_tables != nullptr ? *settings_.code_tables : *built_in;
   record_.shares.clear();
   for (const auto& cost : replica::costs_of(symbol_counts_, codes)) {
-    sum_.bits_by_type[cost.kind] += cost.bits;
-    const schema::EntityInfo& kind = *harbour_world::kEntities.kinds[cost.kind];
+    sum_.bits_by_type[cost.type] += cost.bits;
+    const schema::EntityInfo& kind = *harbour_world::kEntities.types[cost.type];
     const std::string field = cost.of == replica::AlphabetCost::Of::errors
                                   ? std::string(kind.fields[kind.columns[cost.column].field].name)
                                   : "what differs";
@@ -204,7 +204,7 @@ void HarbourServer::tick(host::Server& server, Time now) {
 
 void HarbourServer::finish(host::Server& server) {
   for (auto& [peer, aboard] : aboard_) {
-    record_.in_view[aboard.name] = aboard.query->look().size();
+    record_.in_view[aboard.name] = aboard.query->update().size();
     record_.counts_of_replicators.add(aboard.replicator->counts());
   }
   server.close_all("the harbour closes for the night");
@@ -235,7 +235,7 @@ void HarbourServer::run() {
       close_by = now + 2s;
       finish(server);
     }
-    if (send) server.send(io::now());
+    if (send) server.flush(io::now());
     {
       const std::lock_guard lock(mutex_);
       clients_ = server.peers().size();

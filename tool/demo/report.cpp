@@ -35,7 +35,7 @@ constexpr const char* kColours[] = {"#2a6f97", "#e09f3e", "#9e2a2b", "#6a994e", 
 
 // Bytes of state a client and tick, by kind of entity, stacked.
 std::string bytes_chart(const Outcome& outcome) {
-  const auto& kinds = harbour_world::kEntities.kinds;
+  const auto& kinds = harbour_world::kEntities.types;
   const auto& moments = outcome.server.moments;
   std::string data;
   double top = 1;
@@ -241,7 +241,7 @@ std::string tables(const Outcome& outcome, const Summary& summary) {
   out +=
       "</table><h2 style='margin-top:10px'>Bytes sent, both directions</h2><table>"
       "<tr><th>what<th>direction<th class=n>bytes<th class=n>share</tr>";
-  for (const KindRow& row : summary.kinds) {
+  for (const TypeRow& row : summary.kinds) {
     out += fmt::format("<tr><td>{}<td>{}<td class=n>{}<td class=n>{:.1f} %</tr>", escape(row.name),
                        escape(row.direction), row.bytes, row.share * 100);
   }

@@ -85,10 +85,10 @@ Summary summarize(const Outcome& outcome) {
                           static_cast<double>(bytes) / all});
   };
   for (const auto& message : harbour_world::kProtocol.messages) {
-    if (bits[message.kind] == 0) continue;
+    if (bits[message.type] == 0) continue;
     row(std::string(message.name), std::string(name_of(message.direction)),
         std::string(name_of(harbour_world::kProtocol.channels[message.channel].delivery)),
-        bits[message.kind] / 8);
+        bits[message.type] / 8);
   }
   std::uint64_t state = 0;
   if (!outcome.server.moments.empty()) state = outcome.server.moments.back().state_bits;
@@ -100,7 +100,7 @@ Summary summarize(const Outcome& outcome) {
   const std::uint64_t rest = overhead > schedules ? overhead - schedules : 0;
   row("overhead", "both ways", "headers, acks, checks, handshakes", rest / 8);
   std::stable_sort(made.kinds.begin(), made.kinds.end(),
-                   [](const KindRow& a, const KindRow& b) { return a.bytes > b.bytes; });
+                   [](const TypeRow& a, const TypeRow& b) { return a.bytes > b.bytes; });
   std::uint64_t inputs = 0;
   for (const BotRecord& bot : outcome.bots) inputs += bot.inputs;
   if (inputs > 0)
@@ -158,7 +158,7 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
         {{"kind", share.kind}, {"field", share.field}, {"bits_per_client_tick", share.bits}});
   }
   out["bytes_by_type"] = ordered_json::object();
-  for (const KindRow& row : summary.kinds) out["bytes_by_type"][row.name] = row.bytes;
+  for (const TypeRow& row : summary.kinds) out["bytes_by_type"][row.name] = row.bytes;
   out["drops"] = ordered_json::object();
   for (const auto& [cause, count] : summary.drops) out["drops"][cause] = count;
   out["bots"] = ordered_json::array();

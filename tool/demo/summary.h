@@ -8,7 +8,7 @@
 
 namespace kwind::demo {
 
-struct KindRow {
+struct TypeRow {
   std::string name;
   std::string direction;
   std::string delivery;
@@ -17,7 +17,7 @@ struct KindRow {
 };
 
 struct Summary {
-  std::vector<KindRow> kinds;  ///< of messages; state, inputs and the link's own, largest first
+  std::vector<TypeRow> kinds;  ///< of messages; state, inputs and the link's own, largest first
   std::uint64_t bytes = 0;     ///< UDP payload, both directions
   std::uint64_t datagrams = 0;
   // Of state, per client and tick:

@@ -61,7 +61,7 @@ class Ballast final : public link::PayloadSource {
 
 class Diagnosis {
  public:
-  Diagnosis(const DiagnoseQuestion& request_id, const std::function<void(const Step&)>& tell)
+  Diagnosis(const DiagnoseOptions& request_id, const std::function<void(const Step&)>& tell)
       : request_id_(request_id), tell_(tell) {}
 
   bool run() {
@@ -177,14 +177,14 @@ class Diagnosis {
     if (refused == Errc::mode_differs) {
       if (request_id_.clear) {
         return wrong("mode", "this server seals its datagrams",
-                     "leave --clear out, and give its public key with --key");
+                     "leave --plaintext out, and give its public key with --server-key");
       }
       return wrong("mode", "this server is in clear mode: nothing it sends is encrypted",
-                   "say --clear to go on, or start the server with a key");
+                   "say --plaintext to go on, or start the server with a key");
     }
     fine("mode", request_id_.clear ? "clear, as asked for" : "sealed");
     if (!request_id_.clear && !request_id_.key) {
-      unknown("key", "not checked: without --key the handshake ends here, after the cookie");
+      unknown("key", "not checked: without --server-key the handshake ends here, after the cookie");
       can_go_on_ = false;
     }
     return true;
@@ -197,7 +197,7 @@ class Diagnosis {
     }
     stream_ = std::move(*port);
     if (!request_id_.clear && !request_id_.key) {
-      unknown("key", "not checked: over a stream the handshake needs --key from its start");
+      unknown("key", "not checked: over a stream the handshake needs --server-key from its start");
       can_go_on_ = false;
     }
     return true;
@@ -329,7 +329,7 @@ class Diagnosis {
     return wrong("loss", text, "the path is bad or too narrow; `kwind lag` can imitate it");
   }
 
-  const DiagnoseQuestion& request_id_;
+  const DiagnoseOptions& request_id_;
   const std::function<void(const Step&)>& tell_;
   Endpoint server_;
   bool can_go_on_ = true;
@@ -341,7 +341,7 @@ class Diagnosis {
 
 }  // namespace
 
-bool diagnose(const DiagnoseQuestion& request_id, const std::function<void(const Step&)>& tell) {
+bool diagnose(const DiagnoseOptions& request_id, const std::function<void(const Step&)>& tell) {
   return Diagnosis(request_id, tell).run();
 }
 

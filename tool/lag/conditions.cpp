@@ -45,7 +45,7 @@ const Setting kSettings[] = {
     {"loss_run", 1000, [](Conditions& c, double v) { c.loss_run = std::max(v, 1.0); }},
     {"duplicate", 100, [](Conditions& c, double v) { c.duplicate = v / 100; }},
     {"reorder", 100, [](Conditions& c, double v) { c.reorder = v / 100; }},
-    {"rate", 10000000, [](Conditions& c, double v) { c.rate = v * 125; }},
+    {"bandwidth", 10000000, [](Conditions& c, double v) { c.rate = v * 125; }},
     {"queue", 1000000,
      [](Conditions& c, double v) { c.queue_bytes = static_cast<std::size_t>(v * 1024); }},
 };
@@ -157,8 +157,9 @@ Timetable read_timetable(const std::string& file, const BothWays& before) {
       break;
     }
     last = *at;
-    reader.apply(table, {&now.up, &now.down}, {"at", "up", "down"});
-    for (const auto& [way, conditions] : {std::pair("up", &now.up), std::pair("down", &now.down)}) {
+    reader.apply(table, {&now.up, &now.down}, {"at", "to_server", "to_client"});
+    for (const auto& [way, conditions] :
+         {std::pair("to_server", &now.up), std::pair("to_client", &now.down)}) {
       const toml::node* const one = table.get(way);
       if (one == nullptr) continue;
       if (one->is_table()) {

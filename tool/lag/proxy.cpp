@@ -64,13 +64,13 @@ void Proxy::run_once(Time until) {
     next = std::min({next, client->up.next(), client->down.next()});
   }
   transport_->flush(now);
-  if (now >= next_sweep_) forget_silent(now);
+  if (now >= next_sweep_) drop_idle(now);
   std::vector<io::PollableTransport*> transports{transport_.get()};
   for (const auto& client : clients_) transports.push_back(client->upstream.get());
   io::wait_for_any(transports, next);
 }
 
-void Proxy::forget_silent(Time now) {
+void Proxy::drop_idle(Time now) {
   next_sweep_ = now + std::chrono::seconds(1);
   std::erase_if(clients_, [&](const std::unique_ptr<Client>& client) {
     if (now - client->last_heard < kForgetAfter) return false;

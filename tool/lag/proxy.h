@@ -14,14 +14,14 @@
 
 namespace kwind::lag {
 
-struct WayCounts {
+struct DirectionCounts {
   std::uint64_t datagrams = 0;  ///< that came in
   std::uint64_t bytes = 0;
   io::sim::SimulatedPathCounts paths;  ///< what the lanes of all clients did
 };
 struct ProxyCounts {
-  WayCounts up;
-  WayCounts down;
+  DirectionCounts up;
+  DirectionCounts down;
   std::size_t clients = 0;
   std::uint64_t refused = 0;   ///< datagrams of clients beyond the most, or without a socket
   std::uint64_t too_long = 0;  ///< datagrams longer than 2048 bytes, either way
@@ -55,7 +55,7 @@ class Proxy {
     Time last_heard;
   };
   Client* client_of(const Endpoint& from, Time now);
-  void forget_silent(Time now);
+  void drop_idle(Time now);
 
   std::unique_ptr<io::UdpTransport> transport_;
   Endpoint server_;

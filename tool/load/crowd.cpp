@@ -46,7 +46,7 @@ Crowd::Crowd(CrowdOptions options)
   for (const schema::MessageInfo& info : options_.tables->info().messages) {
     const bool ours = info.direction != schema::Direction::from_server &&
                       info.role != schema::MessageRole::answer && info.owner_field.empty();
-    if (ours) sayable_.push_back(info.kind);
+    if (ours) sayable_.push_back(info.type);
   }
 }
 
@@ -129,7 +129,7 @@ void Crowd::say_something(Bot& bot, Time now) {
   const std::size_t kind = sayable_[numbers_.up_to(sayable_.size() - 1)];
   const schema::Protocol& protocol = options_.tables->protocol();
   const schema::Value value = schema::sample_value(protocol, protocol.messages[kind].fields,
-                                                   schema::PayloadFrame::typical, numbers_);
+                                                   schema::SampleSize::typical, numbers_);
   const schema::AnyMessage message(*options_.tables, kind, value);
   Errc error = Errc::none;
   if (message.info().role == schema::MessageRole::request) {
@@ -179,7 +179,7 @@ void Crowd::turn(Bot& bot, Time now) {
   }
   if (bot.there && now >= bot.next_look) look_at_link(bot, now);
   if (bot.there && bot.reports != nullptr) bot.client->schedule_payload(bot.reports.get(), 1);
-  bot.client->send(now);  // also the last word
+  bot.client->flush(now);  // also the last word
   bot.done = bot.client->ended();
 }
 

@@ -73,7 +73,7 @@ struct Harbour::State {
         motion.step(false);
         world.end_tick();
         for (const auto& [peer, each] : aboard) server.schedule_payload(peer, &each->replicator, 2);
-        server.send(io::now());
+        server.flush(io::now());
         const std::lock_guard lock(mutex);
         load.ticks.add((cpu_seconds() - tick_begin) * 1000);
         load.skipped += clock.skipped() - std::exchange(skipped, clock.skipped());
@@ -86,7 +86,7 @@ struct Harbour::State {
       transport->wait(clock.next());
     }
     server.close_all("the harbour closes");
-    server.send(io::now());
+    server.flush(io::now());
   }
 
   std::unique_ptr<io::UdpTransport> transport;

@@ -26,11 +26,11 @@ Result<link::Claims> PasswordGate::check(std::string_view ticket, std::int64_t n
 }
 
 Relay::Relay(const schema::Tables& tables, Transport& transport, const Settings& settings,
-             const host::ServerOptions& options, Keeper keeper)
+             const host::ServerOptions& options, Operator console)
     : tables_(tables),
       protocol_(tables.protocol()),
       settings_(settings),
-      keeper_(std::move(keeper)),
+      operator_(std::move(console)),
       server_(transport, tables.info(), options) {
   server_.on_connect([this](Peer peer) { came(peer); });
   server_.on_resume([this](Peer peer) {
@@ -40,7 +40,7 @@ Relay::Relay(const schema::Tables& tables, Transport& transport, const Settings&
   server_.on_disconnect(
       [this](Peer peer, Errc code, std::string_view reason) { left(peer, code, reason); });
   server_.check_all([this](Peer, const RawMessage& message) {
-    const auto& fields = protocol_.messages[message.info.kind].fields;
+    const auto& fields = protocol_.messages[message.info.type].fields;
     schema::Decoder in(message.fields, message.version);
     schema::decode_value(protocol_, fields, in, decoded_);
     return in.error() == Errc::none && in.left_bits() == 0 ? CheckResult::accept
@@ -54,8 +54,8 @@ void Relay::receive(Time now) {
   server_.receive(now);
 }
 
-void Relay::send(Time now) {
-  server_.send(now);
+void Relay::flush(Time now) {
+  server_.flush(now);
 }
 
 void Relay::event(const std::string& text) {
@@ -93,7 +93,7 @@ std::string Relay::address_of(Peer peer) const {
 std::string Relay::who_is(Peer peer) const {
   const link::Claims* claims = server_.claims(peer);
   if (claims != nullptr && !claims->subject.empty()) return claims->subject;
-  // Other clients of the machine are barred with it.
+  // Other clients of the machine are banned with it.
   const Endpoint* address = server_.address(peer);
   return address == nullptr ? "?" : address->ip_text();
 }
@@ -109,8 +109,8 @@ std::string Relay::plain(const std::string& name) {
 }
 
 bool Relay::is_barred(const std::string& who) const {
-  const auto& always = settings_.barred;
-  return barred_.count(who) > 0 || std::any_of(always.begin(), always.end(), [&](const auto& each) {
+  const auto& always = settings_.banned;
+  return banned_.count(who) > 0 || std::any_of(always.begin(), always.end(), [&](const auto& each) {
            return plain(each) == who;
          });
 }
@@ -119,8 +119,8 @@ bool Relay::is_barred(const std::string& who) const {
 
 void Relay::came(Peer peer) {
   if (is_barred(who_is(peer))) {
-    event(fmt::format("{} at {} is barred", called(peer), address_of(peer)));
-    server_.close(peer, "barred");
+    event(fmt::format("{} at {} is banned", called(peer), address_of(peer)));
+    server_.close(peer, "banned");
     return;
   }
   const link::Claims* claims = server_.claims(peer);
@@ -190,7 +190,7 @@ void Relay::leave_room(Peer peer) {
 // ---- messages ----
 
 void Relay::heard(Peer peer, const RawMessage& message) {
-  const std::size_t kind = message.info.kind;
+  const std::size_t kind = message.info.type;
   if (settings_.log == Log::messages) {
     remark(fmt::format("{}: {} {}", called(peer), message.info.name,
                        json::line_text(protocol_, protocol_.messages[kind].fields, decoded_)));
@@ -249,12 +249,12 @@ void Relay::keep(const Rule& rule, std::size_t kind, Peer sender, Value value) {
 
 void Relay::set_rules(const Settings& settings) {
   settings_.log = settings.log;
-  settings_.barred = settings.barred;
+  settings_.banned = settings.banned;
   settings_.first_room = settings.first_room;
   settings_.further_rooms = settings.further_rooms;
   settings_.any_room = settings.any_room;
   settings_.max_rooms = settings.max_rooms;
-  settings_.say_kind = settings.say_kind;
+  settings_.print_type = settings.print_type;
   settings_.say_field = settings.say_field;
   settings_.rules = settings.rules;
   settings_.joining = settings.joining;
@@ -269,19 +269,18 @@ void Relay::close_all(std::string_view reason) {
 // ---- the console ----
 
 const std::vector<std::string>& Relay::commands() {
-  static const std::vector<std::string> all = {"who",    "rooms",  "remove", "bar",
-                                               "barred", "unbar",  "say",    "tap",
-                                               "stats",  "reload", "help",   "quit"};
+  static const std::vector<std::string> all = {"who", "rooms", "kick",  "ban",    "banned", "unban",
+                                               "say", "tap",   "stats", "reload", "help",   "quit"};
   return all;
 }
 
 const char* Relay::help() {
   return "who                    who is there, in which room, for how long\n"
          "rooms                  rooms and how many are in them\n"
-         "remove CLIENT [WHY]    end a client's connection\n"
-         "bar CLIENT [WHY]       ... and let it in no more: by its ticket's subject, else its "
+         "kick CLIENT [WHY]      end a client's connection\n"
+         "ban CLIENT [WHY]       ... and let it in no more: by its ticket's subject, else its "
          "address; until this ends\n"
-         "barred, unbar NAME     who is barred; let in again\n"
+         "banned, unban NAME     who is banned; let in again\n"
          "say WORDS              to everybody, as [say] in the settings has it\n"
          "tap on|off|json|CLIENT show every message, of all or of one\n"
          "stats                  what went over the wire\n"
@@ -305,35 +304,35 @@ std::string Relay::command(const std::string& line) {
   if (first == "stats") return show_stats(), "";
   if (first == "tap") return tap(words);
   if (first == "say") return say(from(1));
-  if (first == "remove" || first == "bar") return remove(words, from(2), first == "bar");
-  if (first == "barred") {
-    if (barred_.empty() && settings_.barred.empty()) remark("nobody is barred");
-    for (const std::string& name : barred_) remark("barred: " + json::shown(name));
-    for (const std::string& name : settings_.barred) {
-      remark("barred by the settings: " + json::shown(name));
+  if (first == "kick" || first == "ban") return kick(words, from(2), first == "ban");
+  if (first == "banned") {
+    if (banned_.empty() && settings_.banned.empty()) remark("nobody is banned");
+    for (const std::string& name : banned_) remark("banned: " + json::shown(name));
+    for (const std::string& name : settings_.banned) {
+      remark("banned by the settings: " + json::shown(name));
     }
     return {};
   }
-  if (first == "unbar") {
-    // Names may have blanks; quotes around them, as `barred` prints them, are not part of them.
+  if (first == "unban") {
+    // Names may have blanks; quotes around them, as `banned` prints them, are not part of them.
     std::string name = from(1);
     if (name.size() >= 2 && name.front() == '"' && name.back() == '"') {
       name = name.substr(1, name.size() - 2);
     }
     name = plain(name);
-    if (barred_.erase(name) > 0) return remark(json::shown(name) + " may come"), "";
+    if (banned_.erase(name) > 0) return remark(json::shown(name) + " may come"), "";
     if (is_barred(name)) {
-      return "the settings bar it: take it out of `barred` there, then `reload`";
+      return "the settings ban it: take it out of `banned` there, then `reload`";
     }
-    return "write `unbar NAME`; `barred` lists them";
+    return "write `unban NAME`; `banned` lists them";
   }
   const std::string near = bits::nearest(first, commands());
   return fmt::format("{} is no command; {}", json::shown(first),
                      near.empty() ? "`help` lists them" : fmt::format("did you mean `{}`?", near));
 }
 
-std::string Relay::remove(const std::vector<std::string>& words, const std::string& reason,
-                          bool bar) {
+std::string Relay::kick(const std::vector<std::string>& words, const std::string& reason,
+                        bool ban) {
   const auto found = words.size() > 1 ? with_number(words[1]) : std::nullopt;
   if (!found) {
     return words.size() > 1 ? fmt::format("{} is no client's number; `who` lists the clients",
@@ -341,23 +340,23 @@ std::string Relay::remove(const std::vector<std::string>& words, const std::stri
                             : fmt::format("write `{} CLIENT [WHY]`", words[0]);
   }
   const Peer peer = *found;
-  if (bar) barred_.insert(who_is(peer));
+  if (ban) banned_.insert(who_is(peer));
   event(fmt::format("{} is {}", called(peer),
-                    bar ? "barred: " + json::shown(who_is(peer)) : "removed"));
-  server_.close(peer, reason.empty() ? (bar ? "barred" : "removed") : reason);
+                    ban ? "banned: " + json::shown(who_is(peer)) : "kicked"));
+  server_.close(peer, reason.empty() ? (ban ? "banned" : "kicked") : reason);
   return {};
 }
 
 std::string Relay::say(const std::string& words) {
-  if (!settings_.say_kind) {
+  if (!settings_.print_type) {
     return "the settings do not state how: [say] with message = \"NAME\" and field = \"NAME\"";
   }
   if (words.empty()) return "write `say WORDS`";
-  const auto& fields = protocol_.messages[*settings_.say_kind].fields;
+  const auto& fields = protocol_.messages[*settings_.print_type].fields;
   Value value = schema::initial_value(protocol_, fields);
   value.items[*settings_.say_field].text = words;
   if (auto problem = json::out_of_range(protocol_, fields, value)) return *problem;
-  const std::size_t count = server_.send_to_all(AnyMessage(tables_, *settings_.say_kind, value));
+  const std::size_t count = server_.send_to_all(AnyMessage(tables_, *settings_.print_type, value));
   remark(fmt::format("said to {}", count));
   return {};
 }
@@ -376,7 +375,7 @@ std::string Relay::tap(const std::vector<std::string>& words) {
   const bool as_json = how == "json";
   server_.set_tap(
       [this, as_json](const host::Tapped& tapped) {
-        const auto& fields = protocol_.messages[tapped.message.info.kind].fields;
+        const auto& fields = protocol_.messages[tapped.message.info.type].fields;
         Value value = schema::initial_value(protocol_, fields);
         schema::Decoder in(tapped.message.fields, tapped.message.version);
         schema::decode_value(protocol_, fields, in, value);
@@ -387,7 +386,7 @@ std::string Relay::tap(const std::vector<std::string>& words) {
               {"way", tapped.received ? "in" : "out"},
               {"kind", tapped.message.info.name},
               {"fields", json::to_json(protocol_, fields, value)}};
-          keeper_.json(json::text_of(line));
+          operator_.json(json::text_of(line));
         } else {
           remark(fmt::format("{} {:>3}  {} {}", tapped.received ? "from" : "to  ",
                              number_of(Peer{tapped.peer}), tapped.message.info.name,

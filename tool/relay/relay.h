@@ -30,19 +30,19 @@ class PasswordGate final : public link::TicketGate {
 class Relay {
  public:
   /// What whoever keeps the relay gets to read.
-  struct Keeper {
+  struct Operator {
     std::function<void(const std::string&)> remark;  ///< a line for people
     std::function<void(const std::string&)> json;    ///< a JSON object, for programs
   };
   /// `tables` and `port` must outlive the relay.
   Relay(const schema::Tables& tables, Transport& transport, const Settings& settings,
-        const host::ServerOptions& options, Keeper keeper);
+        const host::ServerOptions& options, Operator console);
 
   void receive(Time now);
-  void send(Time now);
+  void flush(Time now);
   [[nodiscard]] Time next_wakeup() const { return server_.next_wakeup(); }
 
-  /// New rules, rooms, log level, way of saying, and who is barred besides those barred by hand;
+  /// New rules, rooms, log level, way of saying, and who is banned besides those banned by hand;
   /// the rest of `settings` is not looked at.
   void set_rules(const Settings& settings);
   /// Does what was typed. Returns what is wrong, or "". `quit` and `reload` are the caller's.
@@ -56,7 +56,7 @@ class Relay {
 
  private:
   struct Member {
-    std::uint32_t number = 0;  // what clients and keeper know it by: its slot
+    std::uint32_t number = 0;  // what clients and operator know it by: its slot
     std::string room;
     std::string name;  // of its ticket; may be empty
     Time since{};
@@ -69,7 +69,7 @@ class Relay {
   };
   using KeptBy = std::pair<std::uint32_t, std::size_t>;  // sender (0: of anybody), kind
 
-  void remark(const std::string& line) const { keeper_.remark(line); }
+  void remark(const std::string& line) const { operator_.remark(line); }
   void came(host::Peer peer);
   void left(host::Peer peer, Errc code, std::string_view reason);
   void enter(host::Peer peer, const std::string& room);
@@ -85,12 +85,12 @@ class Relay {
   [[nodiscard]] std::uint32_t number_of(host::Peer peer) const;
   [[nodiscard]] std::optional<host::Peer> with_number(const std::string& word) const;
   [[nodiscard]] std::string address_of(host::Peer peer) const;
-  [[nodiscard]] std::string who_is(host::Peer peer) const;  // what a bar goes by
+  [[nodiscard]] std::string who_is(host::Peer peer) const;  // what a ban goes by
   [[nodiscard]] static std::string plain(const std::string& name);
   [[nodiscard]] bool is_barred(const std::string& who) const;
   std::string tap(const std::vector<std::string>& words);
   std::string say(const std::string& words);
-  std::string remove(const std::vector<std::string>& words, const std::string& reason, bool bar);
+  std::string kick(const std::vector<std::string>& words, const std::string& reason, bool ban);
   void show_members() const;
   void show_rooms() const;
   void show_stats() const;
@@ -98,13 +98,13 @@ class Relay {
   const schema::Tables& tables_;
   const schema::Protocol& protocol_;
   Settings settings_;
-  Keeper keeper_;
+  Operator operator_;
   host::Server server_;
   Time now_{};
   std::map<host::Peer, Member> members_;
   std::map<std::string, std::map<KeptBy, Kept>> kept_;  // by room
   std::uint64_t last_kept_ = 0;
-  std::set<std::string> barred_;  // by hand; the settings name others
+  std::set<std::string> banned_;  // by hand; the settings name others
   schema::Value decoded_;         // of the message that is checked, for the handler behind
   std::uint64_t passed_on_ = 0;
   std::uint64_t no_rule_ = 0;

@@ -29,7 +29,7 @@ message Reliable   from both on reliable   { from : Client, bytes : bytes 1000 }
 message Sequenced  from both on sequenced  { from : Client, bytes : bytes 1000 }
 message Unreliable from both on unreliable { from : Client, bytes : bytes 1000 }
 
-# Who one is oneself; who is in the room, comes and goes; what the keeper of the relay says.
+# Who one is oneself; who is in the room, comes and goes; what the operator of the relay says.
 message Welcome from server on ordered { you : Client }
 message Joined  from server on ordered { who : Client }
 message Left    from server on ordered { who : Client }
@@ -112,8 +112,8 @@ class Reader {
     made.resume_seconds = number(root_, "resume_seconds", 0, 64800, made.resume_seconds);
     made.log = choice<Log>(root_, "log", {"quiet", "events", "messages"}, made.log);
     if (const auto* table = section(root_, "admission")) {
-      known(*table, {"ticket_key", "password", "barred"});
-      made.barred = texts(*table, "barred", "[\"Tern\", \"192.0.2.7\"]");
+      known(*table, {"ticket_key", "password", "banned"});
+      made.banned = texts(*table, "banned", "[\"Tern\", \"192.0.2.7\"]");
       made.ticket_key = text(*table, "ticket_key", made.ticket_key);
       made.password = text(*table, "password", made.password);
       if (made.password.size() > link::kMaxTicketBytes) {
@@ -175,7 +175,7 @@ class Reader {
     if (const auto* kinds = section(root_, "kinds")) {
       for (const auto& [key, node] : *kinds) {
         const std::string name(key.str());
-        const auto kind = json::find_kind(protocol, name);
+        const auto kind = json::find_type(protocol, name);
         const auto* table = node.as_table();
         if (!kind || table == nullptr) {
           problem(key.source(), kind ? fmt::format("write [kinds.{}]", name) : kind.error());
@@ -189,11 +189,11 @@ class Reader {
     to.welcome = event("welcome");
     if (const auto* table = section(root_, "say")) {
       known(*table, {"message", "field"});
-      const auto kind = kind_named(*table, "message");
+      const auto kind = type_named(*table, "message");
       if (!kind) return;
-      to.say_kind = *kind;
+      to.print_type = *kind;
       to.say_field = field_named(*table, "field", *kind, {TypeKind::text});
-      if (!to.say_field) to.say_kind.reset();
+      if (!to.say_field) to.print_type.reset();
       (void)reaches_clients(*table, *kind);
     }
   }
@@ -287,13 +287,13 @@ class Reader {
     return otherwise;
   }
 
-  std::optional<std::size_t> kind_named(const toml::table& table, const char* key) {
+  std::optional<std::size_t> type_named(const toml::table& table, const char* key) {
     const toml::node* node = table.get(key);
     if (node == nullptr) {
       problem(table.source(), fmt::format("`{}` is missing; it names a message", key));
       return std::nullopt;
     }
-    const auto kind = json::find_kind(*protocol_, node->value_or(std::string()));
+    const auto kind = json::find_type(*protocol_, node->value_or(std::string()));
     if (!kind) {
       problem(node->source(), kind.error());
       return std::nullopt;
@@ -394,7 +394,7 @@ class Reader {
     made.to = choice<To>(table, "to", {"others", "room", "everyone", "nobody"}, To::others);
     made.as = kind;
     if (table.contains("as")) {
-      const auto as = kind_named(table, "as");
+      const auto as = type_named(table, "as");
       if (!as) return std::nullopt;
       made.as = *as;
     }
@@ -431,7 +431,7 @@ class Reader {
     const auto* table = section(root_, name);
     if (table == nullptr) return std::nullopt;
     known(*table, {"to", "as", "sender", "keep", "fields"});
-    const auto as = kind_named(*table, "as");
+    const auto as = type_named(*table, "as");
     if (!as) return std::nullopt;
     if (!reaches_clients(*table, *as)) return std::nullopt;
     Rule made;
@@ -487,7 +487,7 @@ log = "events"               # "quiet", "events" (who comes and goes), "messages
 [admission]
 ticket_key = ""              # ticket.pub of `kwind keys`: only who brings a ticket gets in [start]
 password = ""                # only who brings it as a ticket gets in [start]
-barred = []                  # who does not: subjects of tickets, addresses: ["Tern", "192.0.2.7"]
+banned = []                  # who does not: subjects of tickets, addresses: ["Tern", "192.0.2.7"]
 
 [rooms]
 first = "{}"              # where everybody starts

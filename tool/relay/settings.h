@@ -40,7 +40,7 @@ struct Settings {
 
   std::string ticket_key;             ///< a file: tickets are asked for
   std::string password;               ///< asked for; empty: not
-  std::vector<std::string> barred{};  ///< subjects of tickets, and addresses without port
+  std::vector<std::string> banned{};  ///< subjects of tickets, and addresses without port
 
   std::string first_room = "lobby";
   std::vector<std::string> further_rooms{};
@@ -54,7 +54,7 @@ struct Settings {
   std::size_t queue_messages = 4096;
   bool drop_slow = false;  ///< close who does not read, instead of leaving messages out
 
-  std::optional<std::size_t> say_kind{};
+  std::optional<std::size_t> print_type{};
   std::optional<std::size_t> say_field{};
   std::vector<std::optional<Rule>> rules{};  ///< by kind
   std::optional<Rule> joining{};

@@ -42,8 +42,8 @@ class ClientEnd final : public End {
     if (lost_) after_the_end(*std::exchange(lost_, std::nullopt));
     if (!client_ && again_at_ && now >= *again_at_) dial(now);
   }
-  void send(Time now) override {
-    if (client_) client_->send(now);
+  void flush(Time now) override {
+    if (client_) client_->flush(now);
   }
   Time next_wakeup() const override {
     return client_ ? client_->next_wakeup() : again_at_.value_or(kNever);
@@ -106,7 +106,7 @@ class ClientEnd final : public End {
     if (auto right = client_->resume(); right && lost.code == Errc::timeout) {
       options_.resume = std::move(right->secret);
     }
-    client_->send(now_);  // the last ack: the server need not wait for it
+    client_->flush(now_);  // the last ack: the server need not wait for it
     client_.reset();
     if (return_until_ && now_ < *return_until_) {
       again_at_ = now_ + kBetweenTries;
@@ -166,7 +166,7 @@ class ServerEnd final : public End {
     now_ = now;
     server_.receive(now);
   }
-  void send(Time now) override { server_.send(now); }
+  void flush(Time now) override { server_.flush(now); }
   Time next_wakeup() const override { return server_.next_wakeup(); }
   void close(std::uint32_t peer, std::string_view reason) override {
     server_.close(host::Peer{peer}, reason);
@@ -229,21 +229,21 @@ std::unique_ptr<End> End::open(const schema::Tables& tables, const EndOptions& o
     client.server_key = options.server_key;
     client.plaintext = options.clear;
     client.ticket = options.ticket;
-    client.timeouts.silence = options.silence;
+    client.timeouts.idle_timeout = options.idle_timeout;
     return std::make_unique<ClientEnd>(tables, std::move(*transport), remote, options,
                                        std::move(client));
   }
   host::ServerOptions server;
   server.key = options.key;
   server.plaintext = options.clear;
-  server.timeouts.silence = options.silence;
+  server.timeouts.idle_timeout = options.idle_timeout;
   if (options.key) server.resume = options.return_time;
   return std::make_unique<ServerEnd>(tables, std::move(*transport), options, server);
 }
 
 void End::arrived(std::uint32_t peer, const route::RawMessage& message) {
   const schema::Protocol& protocol = tables_.protocol();
-  const auto& fields = protocol.messages[message.info.kind].fields;
+  const auto& fields = protocol.messages[message.info.type].fields;
   schema::Decoder in(message.fields, message.version);
   Value value = schema::initial_value(protocol, fields);
   schema::decode_value(protocol, fields, in, value);
@@ -254,10 +254,10 @@ void End::arrived(std::uint32_t peer, const route::RawMessage& message) {
     return;
   }
   if (message.info.role == schema::MessageRole::request) {
-    pending_requests_.push_back({peer, message.request_id, message.info.kind + std::size_t{1}});
+    pending_requests_.push_back({peer, message.request_id, message.info.type + std::size_t{1}});
   }
   happened({.peer = peer,
-            .kind = message.info.kind,
+            .kind = message.info.type,
             .value = std::move(value),
             .request_id = message.request_id});
 }
@@ -282,7 +282,7 @@ std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
     if (open == pending_requests_.end()) return fmt::format("nobody waits for a {}", info.name);
     const Question request_id = *open;
     pending_requests_.erase(open);
-    return say_answer(request_id, value);
+    return print_reply(request_id, value);
   }
   if (info.role == schema::MessageRole::request) {
     to = whom_to_ask(to);
@@ -317,7 +317,7 @@ std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
   return {};
 }
 
-std::string End::say_answer(const Question& request_id, const Value& value) {
+std::string End::print_reply(const Question& request_id, const Value& value) {
   const Errc error =
       answer(request_id.peer, request_id.number, AnyMessage(tables_, request_id.reply_type, value));
   if (error != Errc::none) return std::string(error_info(error).text);
@@ -336,14 +336,14 @@ std::string End::reply(std::string_view fields) {
   const schema::MessageType& answer = protocol.messages[request_id.reply_type];
   const schema::Options& outcomes = protocol.one_ofs[answer.fields[0].type.index];
   auto inner = json::parse_fields(
-      protocol, protocol.states[outcomes.options[0].type[0].index].fields, fields);
+      protocol, protocol.records[outcomes.options[0].type[0].index].fields, fields);
   if (!inner) return inner.error();
   Value outcome;
   outcome.items.push_back(std::move(*inner));
   Value value;
   value.items.push_back(std::move(outcome));
   pending_requests_.erase(pending_requests_.begin());
-  return say_answer(request_id, value);
+  return print_reply(request_id, value);
 }
 
 std::string End::refuse(std::string_view reason_and_words) {
@@ -355,7 +355,7 @@ std::string End::refuse(std::string_view reason_and_words) {
   if (outcomes.options.size() < 2) {
     return fmt::format("{} knows no refusal", protocol.messages[request_id.reply_type - 1].name);
   }
-  const auto& fields = protocol.states[outcomes.options[1].type[0].index].fields;
+  const auto& fields = protocol.records[outcomes.options[1].type[0].index].fields;
   const std::size_t blank = std::min(reason_and_words.find(' '), reason_and_words.size());
   nlohmann::ordered_json json{{"reason", std::string(reason_and_words.substr(0, blank))}};
   if (blank < reason_and_words.size()) {
@@ -370,7 +370,7 @@ std::string End::refuse(std::string_view reason_and_words) {
   Value value;
   value.items.push_back(std::move(outcome));
   pending_requests_.erase(pending_requests_.begin());
-  return say_answer(request_id, value);
+  return print_reply(request_id, value);
 }
 
 }  // namespace kwind::talk

@@ -42,8 +42,8 @@ struct EndOptions {
   std::optional<link::KeyPair> key{};           ///< server, sealed
   std::optional<host::Plaintext> clear{};
   std::string ticket{};
-  Duration answer_time = std::chrono::seconds(10);  ///< how long an answer is waited for
-  Duration silence = std::chrono::seconds(10);      ///< after which a connection is broken
+  Duration answer_time = std::chrono::seconds(10);   ///< how long an answer is waited for
+  Duration idle_timeout = std::chrono::seconds(10);  ///< after which a connection is broken
   /// How long a client tries to come back then, or as a server lets clients; 0: not at all.
   Duration return_time{0};
 };
@@ -57,7 +57,7 @@ class End {
 
   /// Takes in what has arrived; events go to `tell`.
   virtual void receive(Time now) = 0;
-  virtual void send(Time now) = 0;
+  virtual void flush(Time now) = 0;
   [[nodiscard]] virtual Time next_wakeup() const = 0;
   [[nodiscard]] io::PollableTransport& transport() { return *transport_; }
 
@@ -108,7 +108,7 @@ class End {
     std::uint16_t number;
     std::size_t reply_type;
   };
-  std::string say_answer(const Question& request_id, const schema::Value& value);
+  std::string print_reply(const Question& request_id, const schema::Value& value);
   std::vector<Question> pending_requests_;  // asked of us, oldest first
 };
 

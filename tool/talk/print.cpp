@@ -24,9 +24,9 @@ std::string event_line(const schema::Protocol& protocol, const Event& event, Tim
   switch (event.what) {
     case Event::What::connected:
       return line + (peers ? fmt::format("here  {}is here", who())
-                           : fmt::format("here  connected, {}", event.text == "clear"
-                                                                    ? "in the clear"
-                                                                    : "sealed with " + event.text));
+                           : fmt::format("here  connected, {}",
+                                         event.text == "clear" ? "in the clear"
+                                                               : "encrypted with " + event.text));
     case Event::What::back:
       return line + (peers ? fmt::format("back  {}is back", who())
                            : std::string("back  connected again, as who it was"));

@@ -114,7 +114,7 @@ class StepReader {
     if (entity_event != entity_events().end()) {
       step.awaited = entity_event->second;
     } else {
-      const auto kind = json::find_kind(protocol_, words_[at]);
+      const auto kind = json::find_type(protocol_, words_[at]);
       if (!kind) throw kind.error();
       step.kind = *kind;
     }

@@ -25,11 +25,10 @@ struct StatePlan {
 
 /// One kind of message.
 struct MessagePlan {
-  std::uint32_t message = 0;  ///< place in Protocol::messages
-  bool from_client = false;   ///< the way it travels here
-  double per_second = 0;      ///< that one client sends, or is sent
-  schema::PayloadFrame filled =
-      schema::PayloadFrame::typical;  ///< how full its texts and lists are
+  std::uint32_t message = 0;                                ///< place in Protocol::messages
+  bool from_client = false;                                 ///< the way it travels here
+  double per_second = 0;                                    ///< that one client sends, or is sent
+  schema::SampleSize filled = schema::SampleSize::typical;  ///< how full its texts and lists are
 };
 
 struct Plan {

@@ -11,6 +11,7 @@
 #include <string_view>
 
 #include "kwind/core/transport.h"
+#include "kwind/host/loop_stage.h"
 #include "kwind/host/message_packer.h"
 #include "kwind/host/options.h"
 #include "kwind/host/tap.h"
@@ -86,7 +87,7 @@ class Client {
     KWIND_ASSERT(comes_in(T::info()));
     dispatcher_.on_request<T>([this, handler = std::move(handler)](FromServer, const T& request,
                                                                    std::uint16_t number) mutable {
-      handler(request, route::Answer<T>(responses_, {0, 0, number}));
+      handler(request, route::Responder<T>(responses_, {0, 0, number}));
     });
   }
   /// Asks the server; `callback(const route::Outcome<T>&)` is called exactly once, from receive(),
@@ -120,11 +121,22 @@ class Client {
   /// Says which entities there are here, replica::ClientWorld::is_there for instance: a ref in a
   /// message to any other arrives empty, and is counted. Without it refs arrive as they are. Not to
   /// throw.
-  void refs_known_by(std::function<bool(const schema::AnyRef&)> knows);
+  void set_reference_filter(std::function<bool(const schema::AnyRef&)> knows);
 
   /// Lets `filler`, borrowed until the connection ends, fill what is free in the next `datagrams`
   /// datagrams to the server: see Link::schedule_payload.
   void schedule_payload(link::PayloadSource* payload_source, std::size_t datagrams);
+
+  /// Adds a stage to the loop, borrowed until detach(); see LoopStage.
+  void attach(LoopStage& stage);
+  void detach(LoopStage& stage);
+
+  /// Replaces the connection by a new one: handlers, payload hooks and stages stay, queued messages
+  /// and open requests end (Ending::disconnected). on_disconnect is not called for a connection that
+  /// has not ended. Counts begin again. `transport` must outlive the client or the next reconnect();
+  /// the transport before it is not used any more. Not to be called from a handler.
+  void reconnect(Transport& transport, const Endpoint& server, Time now,
+                 const ClientOptions& options);
 
   /// Lets messages through to handlers; see Options::hold_until_ready.
   void ready();
@@ -132,7 +144,7 @@ class Client {
   /// Takes in what has arrived and runs handlers. Not to be called from a handler.
   void receive(Time now);
   /// Lets out what waits: messages, acks, repeats, keepalives. Not to be called from a handler.
-  void send(Time now);
+  void flush(Time now);
   /// When send() will have something to do without new input.
   [[nodiscard]] Time next_wakeup() const;
 
@@ -192,7 +204,7 @@ class Client {
   struct FromServer {};
   class Events;
   struct Impl;
-  class EncodeScratch;  // carries answers back
+  class Responses;  // carries answers back
   static bool comes_in(const schema::MessageInfo& info) {
     return info.direction != schema::Direction::from_client;
   }
@@ -217,6 +229,7 @@ class Client {
                    const std::function<void(schema::Encoder&)>& encode);
   void abandon(std::uint16_t number, const schema::MessageInfo& info);
 
+  const schema::ProtocolInfo& protocol_;
   route::Dispatcher<FromServer> dispatcher_;
   MessagePacker packer_;
   std::shared_ptr<route::ResponseSink> responses_;

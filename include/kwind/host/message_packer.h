@@ -13,7 +13,7 @@
 namespace kwind::host {
 
 struct PackedMessage {
-  std::uint16_t kind = 0;
+  std::uint16_t type = 0;
   std::uint16_t version = 0;         ///< in whose layout it is
   std::uint16_t request_id = 0;      ///< requests and answers: which
   std::span<const std::byte> bytes;  ///< valid until the next pack()
@@ -56,7 +56,7 @@ class MessagePacker {
       return fail(Errc::unknown_to_peer);
     }
     bits::Writer writer(scratch_);
-    codes.put(writer, info.kind);
+    codes.put(writer, info.type);
     if (info.role != schema::MessageRole::message) writer.put(request_id, schema::kRequestIdBits);
     schema::Encoder out(writer, policy_, version);
     encode_fields(out);
@@ -64,7 +64,7 @@ class MessagePacker {
     out_of_range_ += out.out_of_range_count();
     if (out.error() != Errc::none) return fail(out.error());
     out.finish();
-    return PackedMessage{info.kind, version, request_id, scratch_, out.bit_count()};
+    return PackedMessage{info.type, version, request_id, scratch_, out.bit_count()};
   }
 
   /// What tells that question `number`, whose answers are of kind `info`, gets none: number 0, and

@@ -25,10 +25,10 @@ enum class Plaintext : std::uint8_t {
 };
 
 struct Timeouts {
-  Duration silence = std::chrono::seconds(10);   ///< ends an open connection
-  Duration handshake = std::chrono::seconds(5);  ///< ends an attempt to connect
-  Duration keepalive = std::chrono::seconds(5);  ///< longest pause between datagrams
-  Duration linger = std::chrono::seconds(1);     ///< for reliable and ordered messages on close
+  Duration idle_timeout = std::chrono::seconds(10);  ///< ends an open connection
+  Duration handshake = std::chrono::seconds(5);      ///< ends an attempt to connect
+  Duration keepalive = std::chrono::seconds(5);      ///< longest pause between datagrams
+  Duration linger = std::chrono::seconds(1);         ///< for reliable and ordered messages on close
   /// How long an ordered message that came faster than its `at most` may wait before the connection
   /// is closed with Errc::rate_limited.
   Duration max_throttle_delay = std::chrono::seconds(5);

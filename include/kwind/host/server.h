@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "kwind/core/transport.h"
+#include "kwind/host/loop_stage.h"
 #include "kwind/host/message_packer.h"
 #include "kwind/host/options.h"
 #include "kwind/host/tap.h"
@@ -70,7 +71,7 @@ class Server {
   /// Serves on `another` port as well, a TCP port beside a UDP one for instance; it must outlive
   /// the server. Clients of all ports are peers alike. Requires: what the constructor does of its
   /// port.
-  void serve(Transport& another);
+  void listen_on(Transport& another);
 
   /// Adds handler(Peer, const T&), called for every T that a client sends, after those added
   /// before.
@@ -125,7 +126,7 @@ class Server {
     KWIND_ASSERT(comes_in(T::info()));
     dispatcher_.on_request<T>([this, handler = std::move(handler)](Peer peer, const T& request,
                                                                    std::uint16_t number) mutable {
-      handler(peer, request, route::Answer<T>(responses_, request_id_of(peer, number)));
+      handler(peer, request, route::Responder<T>(responses_, request_id_of(peer, number)));
     });
   }
   /// Asks a client; `callback(const route::Outcome<T>&)` is called exactly once, from receive(),
@@ -167,7 +168,7 @@ class Server {
   /// and runs handlers. Key exchanges come last. Not to be called from a handler.
   void receive(Time now);
   /// Lets out what waits: messages, acks, repeats, keepalives. Not to be called from a handler.
-  void send(Time now);
+  void flush(Time now);
   /// When send() will have something to do without new input.
   [[nodiscard]] Time next_wakeup() const;
 
@@ -230,17 +231,21 @@ class Server {
   template <schema::Message T>
   Errc take_input(Peer from, std::span<const std::byte> fields, std::size_t bits) {
     KWIND_ASSERT(comes_in(T::info()));
-    return take_input_of(from, T::info().kind, fields, bits);
+    return take_input_of(from, T::info().type, fields, bits);
   }
 
   /// Says which entities a client may name, replica::ClientReplicator::knows for instance: a ref in
   /// one of its messages to any other arrives empty, and is counted. Without it refs arrive as they
   /// are. Not to throw.
-  void refs_known_by(std::function<bool(Peer, const schema::AnyRef&)> knows);
+  void set_reference_filter(std::function<bool(Peer, const schema::AnyRef&)> knows);
 
   /// While paused, clients' messages do not reach handlers: reliable and ordered ones wait in their
   /// windows, others are dropped and counted as over_budget.
   void pause(bool paused);
+
+  /// Adds a stage to the loop, borrowed until detach(); see LoopStage.
+  void attach(LoopStage& stage);
+  void detach(LoopStage& stage);
 
   /// Shows every message sent and received from now on, of `only` one client if given; nullptr
   /// ends it. May be set at any time but from within the tap.
@@ -292,13 +297,13 @@ class Server {
 
  private:
   struct Impl;
-  class EncodeScratch;  // carries answers back
+  class Responses;  // carries answers back
   using Pack = std::function<Result<PackedMessage>(std::uint16_t version)>;
   static bool comes_in(const schema::MessageInfo& info) {
     return info.direction != schema::Direction::from_server;
   }
   Errc send_packed(Peer to, const PackedMessage& message);
-  Errc take_input_of(Peer from, std::uint16_t kind, std::span<const std::byte> fields,
+  Errc take_input_of(Peer from, std::uint16_t type, std::span<const std::byte> fields,
                      std::size_t bits);
   template <schema::Sendable T>
   std::size_t send_to_many(std::span<const Peer> peers, Peer left_out, const T& message) {

@@ -46,7 +46,7 @@ class TapFormat {
     return std::chrono::duration<double>(tapped.at.time_since_epoch()).count();
   }
   [[nodiscard]] std::string fields(const route::RawMessage& message, bool as_json) const {
-    return writers_[message.info.kind](message, as_json);
+    return writers_[message.info.type](message, as_json);
   }
   std::vector<Write> writers_;  // by kind
 };

@@ -36,7 +36,7 @@ tl::expected<schema::Value, Problem> parse_fields(const schema::Protocol& protoc
                                                   std::string_view text);
 
 /// The place of the message called `name`, or what is wrong with it, with the nearest name.
-tl::expected<std::size_t, Problem> find_kind(const schema::Protocol& protocol,
+tl::expected<std::size_t, Problem> find_type(const schema::Protocol& protocol,
                                              std::string_view name);
 
 /// The first value that is out of its range, and the range.

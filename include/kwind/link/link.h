@@ -55,7 +55,7 @@ struct Stats {
   std::uint64_t messages_received = 0;  ///< handed out as events
   std::uint64_t packets_lost = 0;       ///< declared lost (RFC 9002, 6.1)
   std::uint64_t messages_repeated = 0;  ///< reliable and ordered ones sent again after a loss
-  /// ClientEntities sent before a loss was known: of small reliable messages on lossy paths, and of
+  /// Copies sent before a loss was known: of small reliable messages on lossy paths, and of
   /// `repeat` channels.
   std::uint64_t redundant_copies = 0;
   std::uint64_t messages_stale = 0;  ///< sequenced messages older than the last delivered: dropped

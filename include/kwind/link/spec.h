@@ -14,7 +14,7 @@
 namespace kwind::link {
 
 /// The layout of datagrams that this library speaks; see docs/wire-format.md.
-inline constexpr std::uint16_t kLinkVersion = 4;
+inline constexpr std::uint16_t kLinkVersion = 5;
 /// What every path is trusted to carry: 1280 bytes, the least for IPv6, less IPv6 and UDP headers
 /// (48 bytes), rounded down. Larger datagrams are used once a probe of their size was acked (RFC
 /// 8899).

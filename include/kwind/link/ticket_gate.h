@@ -23,7 +23,7 @@ class TicketGate {
   /// Errors: ticket_invalid, ticket_expired.
   [[nodiscard]] virtual Result<Claims> check(std::string_view ticket,
                                              std::int64_t unix_seconds) const = 0;
-  /// RequestAwaiter when a client comes back without its ticket, by what that said: false for one
+  /// Called when a client resumes without its ticket, by what that said: false for one
   /// that was banned meanwhile. Whether it has expired is checked in any case.
   [[nodiscard]] virtual bool may_resume(const Claims& /*claims*/) const { return true; }
 };

@@ -1,5 +1,5 @@
 // What one client has been told of a World, and what it is told next: fills datagrams of its link
-// with frames of state. One viewer lives as long as its connection; world, viewer and link, one
+// with snapshots of state. One viewer lives as long as its connection; world, viewer and link, one
 // thread.
 #pragma once
 #include <cstdint>
@@ -18,29 +18,29 @@ namespace kwind::replica {
 struct RelevantEntity {
   std::uint32_t id = 0;
   bool owner = false;  ///< the client owns it: `owner only` fields travel, too
-  float weight = 1;    ///< how much its changes matter when not all fit; above 0
+  float priority = 1;  ///< how much its changes matter when not all fit; above 0
 };
 
 struct ReplicatorOptions {
-  /// Builds on frames that have not been acknowledged yet: fewer bytes, but a lost frame makes
+  /// Builds on snapshots that have not been acknowledged yet: fewer bytes, but a lost snapshot makes
   /// those behind it useless until the sender hears of that.
   bool speculative_baselines = false;
-  /// Every so many frames a digest of all that the client should have goes with it; 0: never.
+  /// Every so many snapshots a digest of all that the client should have goes with it; 0: never.
   std::uint32_t digest_every = 10;
   /// Those agreed with this client; nullptr: the world's.
   std::shared_ptr<const CodeTables> codes{};
 };
 
 struct ReplicatorCounts {
-  std::uint64_t frames = 0;
+  std::uint64_t snapshots = 0;
   std::uint64_t bits = 0;
   std::uint64_t whole = 0;      ///< entities sent with all they have
   std::uint64_t changed = 0;    ///< sent by what differs from what was predicted
   std::uint64_t predicted = 0;  ///< told to be as predicted
   std::uint64_t gone = 0;
-  std::uint64_t in_parts = 0;      ///< entities sent whole that no datagram holds
-  std::uint64_t deferred = 0;      ///< found no room in their tick's last frame
-  std::uint64_t discarded = 0;     ///< frames lost, or of no use for one that was
+  std::uint64_t fragmented = 0;    ///< entities sent whole that no datagram holds
+  std::uint64_t deferred = 0;      ///< found no room in their tick's last snapshot
+  std::uint64_t discarded = 0;     ///< snapshots lost, or of no use for one that was
   std::uint64_t full_resyncs = 0;  ///< the client's acks stayed away for too long, or it asked
   std::uint64_t resyncs = 0;       ///< of these, granted to clients that asked
   std::uint64_t desyncs = 0;       ///< entities that a client held otherwise than it was told
@@ -58,7 +58,7 @@ struct ReplicatorCounts {
 /// What a client held otherwise than the server had told it; it is told anew.
 struct Desync {
   std::uint32_t id = 0;
-  std::string_view kind{};
+  std::string_view type{};
   std::string_view field{};  ///< the first that differed; empty: the entity itself
 };
 
@@ -80,20 +80,20 @@ class ClientReplicator final : public link::PayloadSource {
   /// one. O(1) while nothing came into view or left it.
   void see(InterestQuery& query);
 
-  /// From now on each frame asks `sight` itself, which is borrowed: with a
+  /// From now on each snapshot asks `sight` itself, which is borrowed: with a
   /// thousand clients that is cheaper than going through all of them twice. Several viewers may see
-  /// through one: those whose clients heard the same put their frames together once. nullptr: see()
+  /// through one: those whose clients heard the same put their snapshots together once. nullptr: see()
   /// says it again.
   void bind(InterestQuery* query);
 
-  /// Writes a frame of the last finished tick if there is something to say: everything that changed
+  /// Writes a snapshot of the last finished tick if there is something to say: everything that changed
   /// and was not told, what waited longest first, as far as there is room. An entity that is larger
   /// than a datagram goes in parts, one such at a time, and appears with the last of them; when
   /// more waits than fits its parts take at most half of the room. Called by the link, see
-  /// Link::schedule_payload; the token names the frame. O(entities in view).
+  /// Link::schedule_payload; the token names the snapshot. O(entities in view).
   std::optional<std::uint64_t> fill(Time now, bits::Writer& out) override;
   void prefetch(unsigned step) const override;
-  /// What became of a frame; called by the link.
+  /// What became of a snapshot; called by the link.
   void on_delivery(std::uint64_t token, bool arrived) noexcept override {
     arrived ? acked(token) : lost(token);
   }
@@ -101,7 +101,7 @@ class ClientReplicator final : public link::PayloadSource {
   void lost(std::uint64_t token);
 
   /// The newest of the client's inputs that the game used for the tick that ends next, by the
-  /// client's count of ticks; told with the next frame.
+  /// client's count of ticks; told with the next snapshot.
   void last_processed_input(std::uint32_t number);
 
   /// What ClientWorld::report() gave at the client. Errors: truncated, value_range; rate_limited if
@@ -109,18 +109,18 @@ class ClientReplicator final : public link::PayloadSource {
   /// digest was sent since then. A client that lies gets what it is sent anew, and no one else
   /// notices.
   Errc receive_desync_report(std::span<const std::byte> payload, std::size_t bits);
-  /// The client cannot read the frame with these low bits of its number, see
+  /// The client cannot read the snapshot with these low bits of its number, see
   /// ClientWorld::wants_resync(): starts a full resync. Errors: rate_limited if less than a second
-  /// of ticks has passed since the last one; unexpected if the frame builds on one that is not
+  /// of ticks has passed since the last one; unexpected if the snapshot builds on one that is not
   /// acknowledged: loss detection will repair that.
-  Errc receive_resync_request(std::uint32_t frame);
-  /// Starts a full resync with the next frame, at the game's wish: for a client that lost its
+  Errc receive_resync_request(std::uint32_t snapshot);
+  /// Starts a full resync with the next snapshot, at the game's wish: for a client that lost its
   /// mirror.
   void resync();
   /// Called with what receive_desync_report() finds. Not to throw.
   void on_desync(std::function<void(const Desync&)> handler);
 
-  /// Counts the symbols of all frames from now on, for codes that fit the traffic; borrowed,
+  /// Counts the symbols of all snapshots from now on, for codes that fit the traffic; borrowed,
   /// nullptr for none. Requires: a tally of the world's entities.
   void count_into(SymbolCounts* symbol_counts);
 
@@ -129,7 +129,7 @@ class ClientReplicator final : public link::PayloadSource {
   /// Whether all that was in view at the last see() is known to have appeared at the client.
   [[nodiscard]] bool view_complete() const;
   /// Whether an entity is alive and the client has it, or is about to: what a ref in one of its
-  /// messages may name, see Server::refs_known_by(). O(log(entities in view)).
+  /// messages may name, see Server::set_reference_filter(). O(log(entities in view)).
   [[nodiscard]] bool knows(schema::AnyRef entity) const;
   /// Ticks that the oldest change in view waits to be sent; 0 if none does.
   [[nodiscard]] std::uint32_t oldest_wait() const;

@@ -16,17 +16,17 @@
 
 namespace kwind::replica {
 
-/// What a frame did to an entity. A change of the owner alone is a change: see ClientWorld::owns().
+/// What a snapshot did to an entity. A change of the owner alone is a change: see ClientWorld::owns().
 struct EntityEvent {
-  enum class Kind : std::uint8_t { spawned, changed, despawned };
-  Kind kind = Kind::changed;
+  enum class Type : std::uint8_t { spawned, updated, despawned };
+  Type type = Type::updated;
   schema::AnyRef entity{};
-  std::uint16_t entity_type = 0;  ///< place in EntitiesInfo::kinds
+  std::uint16_t entity_type = 0;  ///< place in EntitiesInfo::types
 };
 
 struct ClientWorldCounts {
-  std::uint64_t frames = 0;       ///< taken
-  std::uint64_t waited = 0;       ///< built on a frame that was not here, and were kept
+  std::uint64_t snapshots = 0;    ///< taken
+  std::uint64_t waited = 0;       ///< built on a snapshot that was not here, and were kept
   std::uint64_t unread = 0;       ///< of these, never read: what they build on did not come
   std::uint64_t digests = 0;      ///< of the server's, compared
   std::uint64_t desyncs = 0;      ///< of these, differed
@@ -36,7 +36,7 @@ struct ClientWorldCounts {
 class ClientWorld {
  public:
   /// `ticks_per_second` and `codes` as the server's world and viewer have them. With others
-  /// receive() gives tick_rate or code_tables for every full frame.
+  /// receive() gives tick_rate or code_tables for every full snapshot.
   explicit ClientWorld(const schema::EntitiesInfo& entities, double ticks_per_second = 20,
                        std::shared_ptr<const CodeTables> codes = nullptr);
   /// An InputSender goes along with the mirror that it was made for. What is assigned to takes the
@@ -45,20 +45,20 @@ class ClientWorld {
   ClientWorld& operator=(ClientWorld&& other) noexcept;
   ~ClientWorld();
 
-  /// Takes a frame, Event::fill of the link, whole or not at all. Frames may come in any order; a
+  /// Takes a snapshot, Event::fill of the link, whole or not at all. Snapshots may come in any order; a
   /// value is never replaced by an older one. Errors: tick_rate, code_tables, see the constructor;
-  /// base_missing for a frame that builds on one that is not here: it waits for that, and
-  /// wants_resync() says which frame waits; truncated, trailing_bits, value_range; replayed for a
-  /// frame that came before, or was given up. Throws only std::bad_alloc: then nothing that is here
+  /// base_missing for a snapshot that builds on one that is not here: it waits for that, and
+  /// wants_resync() says which snapshot waits; truncated, trailing_bits, value_range; replayed for a
+  /// snapshot that came before, or was given up. Throws only std::bad_alloc: then nothing that is here
   /// counts any more, and the server is asked for all of it. Whatever the bits, memory stays within
   /// what the entities of the protocol need.
   Errc receive(std::span<const std::byte> payload, std::size_t bits);
-  /// Hands out what the frames since the last call did, in order, once. Valid until the next call.
+  /// Hands out what the snapshots since the last call did, in order, once. Valid until the next call.
   /// If nobody calls, the newest kMaxEvents are kept; older ones are dropped and counted.
   [[nodiscard]] std::span<const EntityEvent> take_events();
   static constexpr std::size_t kMaxEvents = std::size_t{1} << 16;
 
-  /// The low bits of the number of a frame that cannot be read because a frame that it builds on is
+  /// The low bits of the number of a snapshot that cannot be read because a snapshot that it builds on is
   /// not here; nothing while all that came could be read. InputSender asks the server for a full
   /// resync then, see ClientReplicator::receive_resync_request().
   [[nodiscard]] std::optional<std::uint32_t> wants_resync() const;
@@ -67,17 +67,17 @@ class ClientWorld {
   /// ClientReplicator::receive_desync_report() wants to know, as much as has room, and returns how
   /// many bits; otherwise 0.
   std::size_t report(bits::Writer& out);
-  /// The low bits of the newest input that the server had used when it made the newest frame, see
+  /// The low bits of the newest input that the server had used when it made the newest snapshot, see
   /// ClientReplicator::last_processed_input().
   [[nodiscard]] std::optional<std::uint16_t> last_processed_input() const;
-  /// Counts the symbols of all frames from now on; as ClientReplicator::count_into().
+  /// Counts the symbols of all snapshots from now on; as ClientReplicator::count_into().
   void count_into(SymbolCounts* symbol_counts);
   [[nodiscard]] const ClientWorldCounts& counts() const;
-  [[nodiscard]] std::size_t waiting() const;  ///< frames that build on ones that are not here
+  [[nodiscard]] std::size_t waiting() const;  ///< snapshots that build on ones that are not here
   /// For tests of what happens then: flips bits of a column in all that is held of an entity.
   void spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip);
 
-  [[nodiscard]] std::uint32_t tick() const;  ///< of the newest frame; 0 before
+  [[nodiscard]] std::uint32_t tick() const;  ///< of the newest snapshot; 0 before
   [[nodiscard]] std::size_t size() const;    ///< entities there
   /// Those that are there, in ascending order of id. O(largest id).
   [[nodiscard]] std::vector<schema::AnyRef> entities() const;
@@ -110,7 +110,7 @@ class ClientWorld {
   static constexpr std::uint32_t kLongestBlend = 4;
   static constexpr std::uint32_t kMaxAhead = 5;
   [[nodiscard]] bool is_there(schema::AnyRef entity) const { return type_of(entity).has_value(); }
-  /// Place in EntitiesInfo::kinds of an entity that is there.
+  /// Place in EntitiesInfo::types of an entity that is there.
   [[nodiscard]] std::optional<std::uint16_t> type_of(schema::AnyRef entity) const;
   /// Whether the server said that this client owns it.
   [[nodiscard]] bool owns(schema::AnyRef entity) const;

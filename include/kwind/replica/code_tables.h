@@ -14,7 +14,7 @@
 
 namespace kwind::replica {
 
-/// How the frames were made that a tally counts, see ReplicatorOptions::speculative_baselines: what
+/// How the snapshots were made that a tally counts, see ReplicatorOptions::speculative_baselines: what
 /// differs from what a client acknowledged is more than what differs from what it was sent.
 enum class SnapshotModes : std::uint8_t {
   exact = 1,
@@ -30,10 +30,10 @@ class SymbolCounts {
   /// Errors 1, -1, 2, ... of a column that have symbols; others follow an escape.
   static constexpr std::size_t kErrors = 24;
 
-  struct Kind {
+  struct Type {
     using Counts = std::vector<std::uint32_t>;
-    std::array<Counts, kAges> movers;               ///< by what differs; then: nothing here, gone
-    std::array<Counts, kAges> others;               ///< by what differs; then: gone
+    std::array<Counts, kAges> continuing;           ///< by what differs; then: nothing here, gone
+    std::array<Counts, kAges> unexpected;           ///< by what differs; then: gone
     std::vector<std::array<Counts, kAges>> errors;  ///< by column
   };
 
@@ -44,21 +44,21 @@ class SymbolCounts {
   /// Weights for codes that fit `counted` traffic: where little was seen, expected() has its say.
   static SymbolCounts fitted(const schema::EntitiesInfo& entities, const SymbolCounts& counted);
 
-  /// What was counted is of such frames, too.
-  void count_snapshots_of(SnapshotModes kinds) { frames_ |= static_cast<std::uint8_t>(kinds); }
-  /// Nothing as long as no frame was counted.
+  /// What was counted is of such snapshots, too.
+  void count_snapshots_of(SnapshotModes types) { snapshots_ |= static_cast<std::uint8_t>(types); }
+  /// Nothing as long as no snapshot was counted.
   [[nodiscard]] std::optional<SnapshotModes> snapshot_modes() const {
-    return frames_ == 0 ? std::nullopt : std::optional(static_cast<SnapshotModes>(frames_));
+    return snapshots_ == 0 ? std::nullopt : std::optional(static_cast<SnapshotModes>(snapshots_));
   }
   /// Counts what `other`, of the same entities, counted, too.
   void add(const SymbolCounts& other);
 
-  [[nodiscard]] std::vector<Kind>& kinds() { return kinds_; }
-  [[nodiscard]] const std::vector<Kind>& kinds() const { return kinds_; }
+  [[nodiscard]] std::vector<Type>& types() { return types_; }
+  [[nodiscard]] const std::vector<Type>& types() const { return types_; }
 
  private:
-  std::vector<Kind> kinds_;
-  std::uint8_t frames_ = 0;
+  std::vector<Type> types_;
+  std::uint8_t snapshots_ = 0;
 };
 
 /// Prefix codes from a tally, or from a file.
@@ -73,7 +73,7 @@ class CodeTables {
   /// Of all its codes: two ends with the same number hold the same set. For
   /// host::Options::code_table_sets.
   [[nodiscard]] std::uint64_t digest() const { return digest_; }
-  /// What frames it was trained on: a ClientReplicator that makes others does not take it, they
+  /// What snapshots it was trained on: a ClientReplicator that makes others does not take it, they
   /// would be half as large again. Nothing for a set that was not trained, or on a mixture.
   [[nodiscard]] std::optional<SnapshotModes> trained_on() const;
 
@@ -88,9 +88,9 @@ class CodeTables {
 
 /// What the symbols of one alphabet take.
 struct AlphabetCost {
-  enum class Of : std::uint8_t { movers, others, errors };
-  std::uint16_t kind = 0;  ///< place in EntitiesInfo::kinds
-  Of of = Of::movers;
+  enum class Of : std::uint8_t { continuing, unexpected, errors };
+  std::uint16_t type = 0;  ///< place in EntitiesInfo::types
+  Of of = Of::continuing;
   std::uint16_t column = 0;  ///< of errors
   std::uint64_t symbols = 0;
   double bits = 0;   ///< in the codes given
@@ -104,10 +104,11 @@ std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables
 
 /// What a set is made for: a code of n bits suits what happens once in 2^n times.
 struct ExpectedBits {
-  double continuing = 0;  ///< each entity that the frame before spoke of: what differs, or nothing
-  double changes = 0;     ///< share of these that change, 0 to 1
-  double errors = 0;      ///< the errors of one that changes
-  double starts = 0;      ///< another one that begins to: what differs, but not which one it is
+  double continuing =
+      0;               ///< each entity that the snapshot before spoke of: what differs, or nothing
+  double changes = 0;  ///< share of these that change, 0 to 1
+  double errors = 0;   ///< the errors of one that changes
+  double starts = 0;   ///< another one that begins to: what differs, but not which one it is
 };
 /// Of a kind whose newest known state is `age` ticks old. Fields of varying size count as half
 /// full. O(symbols).

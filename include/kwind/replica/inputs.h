@@ -32,15 +32,15 @@ struct PackedInput {
 
 /// At the client: fills its datagrams with the newest inputs, with what ClientWorld::report() has,
 /// and with a request for a full resync while ClientWorld::wants_resync(). A client without inputs
-/// offers one all the same: without it the server is never told of a frame that the client could
+/// offers one all the same: without it the server is never told of a snapshot that the client could
 /// not read.
 class InputSender final : public link::PayloadSource {
  public:
   static constexpr std::size_t kKept = 64;
-  static constexpr std::uint32_t kMaxInFrame = 8;
+  static constexpr std::uint32_t kMaxInSnapshot = 8;
 
   /// For `mirror`, which may be moved or end meanwhile: then inputs go on without reports. Each
-  /// input goes in so many datagrams, 1 to 8. A datagram holds at most kMaxInFrame inputs: of more
+  /// input goes in so many datagrams, 1 to 8. A datagram holds at most kMaxInSnapshot inputs: of more
   /// that are put between two datagrams the oldest are not sent.
   explicit InputSender(ClientWorld& client_world, std::size_t redundancy = 3);
 
@@ -55,17 +55,20 @@ class InputSender final : public link::PayloadSource {
     out.finish();
     return packed.number;
   }
-  /// The newest input that the server has used, as far as its frames have said; 0: none.
+  /// The newest input that the server has used, as far as its snapshots have said; 0: none.
   [[nodiscard]] std::uint32_t used() const;
   [[nodiscard]] std::uint32_t newest() const { return newest_; }
-  [[nodiscard]] std::uint64_t bits() const { return bits_; }  ///< of all frames so far
+  [[nodiscard]] std::uint64_t bits() const { return bits_; }  ///< of all snapshots so far
   /// Requests for a full resync that were sent. The first leaves at once, further ones at intervals
   /// that double from kFirstResyncPause to kLongestResyncPause.
   [[nodiscard]] std::uint64_t resyncs_requested() const { return resyncs_requested_; }
   static constexpr Duration kFirstResyncPause = std::chrono::milliseconds(250);
+  /// A full resync is asked for, too, if no snapshot at all arrived for this time; this often at most.
+  static constexpr Duration kFirstSnapshotWait = std::chrono::seconds(1);
+  static constexpr unsigned kMaxBlindRequests = 3;
   static constexpr Duration kLongestResyncPause = std::chrono::seconds(2);
 
-  /// One frame for each put(), so that however often a client draws it sends once a tick.
+  /// One snapshot for each put(), so that however often a client draws it sends once a tick.
   std::optional<std::uint64_t> fill(Time now, bits::Writer& out) override;
 
  private:
@@ -74,11 +77,14 @@ class InputSender final : public link::PayloadSource {
   std::shared_ptr<ClientWorld* const> client_world_;
   std::size_t redundancy_;
   std::uint32_t newest_ = 0;
-  std::array<std::uint32_t, kMaxInFrame>
-      sent_before_{};  // newest_ at the last frames, latest first
-  std::uint64_t frames_ = 0;
+  std::array<std::uint32_t, kMaxInSnapshot>
+      sent_before_{};  // newest_ at the last snapshots, latest first
+  std::uint64_t snapshots_ = 0;
   std::uint64_t bits_ = 0;
+  [[nodiscard]] std::optional<std::uint32_t> resync_reason(Time now);
   bool write_resync(Time now, bits::Writer& out);
+  std::optional<Time> first_fill_{};
+  unsigned blind_requests_ = 0;
   Time next_resync_{};
   Duration resync_pause_{0};
   std::uint64_t resyncs_requested_ = 0;
@@ -100,7 +106,7 @@ class InputReceiver {
   /// more lag than that.
   static constexpr std::size_t kMaxWaiting = 8;
 
-  /// Takes a frame; the inputs that are new wait for next(). A report or a request for a resync
+  /// Takes a snapshot; the inputs that are new wait for next(). A report or a request for a resync
   /// goes to `viewer`, if there is one. Errors: truncated, value_range, trailing_bits: nothing was
   /// taken then; those of ClientReplicator::receive_desync_report() and
   /// ClientReplicator::receive_resync_request().

@@ -16,11 +16,11 @@ namespace kwind::replica {
 
 /// What a kind has otherwise than InterestOptions says.
 struct TypeInterest {
-  std::string kind;
+  std::string type;
   std::optional<double> enter{};
   std::optional<double> leave{};
   bool always = false;  ///< in view of everybody, wherever it is
-  double weight = 1;    ///< of its changes when not all fit; above 0
+  double priority = 1;  ///< of its changes when not all fit; above 0
 };
 
 struct InterestOptions {
@@ -31,7 +31,7 @@ struct InterestOptions {
   /// The field that says where an entity is: a vec2 or vec3, or a record of such numbers. Kinds
   /// that have none are in view of everybody.
   std::string place = "at";
-  std::vector<TypeInterest> kinds{};
+  std::vector<TypeInterest> types{};
   /// A sight looks around every so many ticks, each in its turn; in between its view changes only
   /// by what is gone, and by what its owner does.
   std::uint32_t update_every = 4;
@@ -71,17 +71,17 @@ class InterestQuery {
   void set_origin(double x, double y, double z = 0);
   void set_origin(schema::AnyRef entity);
   /// Owned entities are in view wherever they are.
-  void own(schema::AnyRef entity);
-  void disown(schema::AnyRef entity);
+  void add_owned(schema::AnyRef entity);
+  void remove_owned(schema::AnyRef entity);
   void enter_room(std::uint32_t room);
   void leave_room(std::uint32_t room);
-  /// Hides what it returns false for; empty for none. RequestAwaiter of all that is near, every
+  /// Hides what it returns false for; empty for none. Called for each entity that is near, every
   /// `update_every` ticks. Not to throw.
   void set_filter(std::function<bool(schema::AnyRef)> filter);
 
   /// What is in view, for ClientReplicator::see(): by id, weights greater the nearer. Valid until
   /// the next call. O(entities near) when it looks around, O(in view) otherwise.
-  std::span<const RelevantEntity> look();
+  std::span<const RelevantEntity> update();
   /// The same at once, whosever turn it is.
   std::span<const RelevantEntity> update_now();
   /// Another number after a look that found others in view, and now and then for their weights;

@@ -1,4 +1,4 @@
-// At which tick of the server a client draws: behind the newest, by as much as frames are late at
+// At which tick of the server a client draws: behind the newest, by as much as snapshots are late at
 // times. Pure: whoever calls says what time it is. One thread.
 #pragma once
 #include <array>
@@ -22,28 +22,28 @@ class PlayoutClock {
  public:
   explicit PlayoutClock(PlayOutOptions options = {}) : options_(options) {}
 
-  /// A frame of this tick was taken: ClientWorld::tick() after ClientWorld::receive().
-  void frame(Time now, std::uint32_t tick);
+  /// A snapshot of this tick was taken: ClientWorld::tick() after ClientWorld::receive().
+  void on_snapshot(Time now, std::uint32_t tick);
   /// The tick to draw, with its fraction, for ClientWorld::sample(): never before one that it
   /// returned earlier, unless the server starts anew, and at most ClientWorld::kMaxAhead ticks
-  /// after the newest frame's. Nothing before the first frame.
+  /// after the newest snapshot's. Nothing before the first snapshot.
   [[nodiscard]] std::optional<double> tick_at(Time now);
   /// Ticks behind the newest that an undisturbed path would have brought: the target.
   [[nodiscard]] double delay_ticks() const { return delay_; }
-  /// Of the frames' lateness, 95th percentile above the least; in ticks.
+  /// Of the snapshots' lateness, 95th percentile above the least; in ticks.
   [[nodiscard]] double jitter_ticks() const { return jitter_; }
 
  private:
-  static constexpr std::size_t kFrames = 64;
+  static constexpr std::size_t kSnapshots = 64;
   [[nodiscard]] double ticks_of(Time now) const;
   [[nodiscard]] bool later(double at, double late);
 
   PlayOutOptions options_;
-  std::array<double, kFrames> late_{};  // when frames came, in ticks, less their tick
+  std::array<double, kSnapshots> late_{};  // when snapshots came, in ticks, less their tick
   std::size_t count_ = 0;
   std::uint32_t newest_ = 0;
   double earliest_ = 0;  // of late_
-  std::size_t later_frames_ = 0;
+  std::size_t later_snapshots_ = 0;
   double later_since_ = 0;
   double jitter_ = 0;
   double delay_ = 0;

@@ -27,14 +27,14 @@ struct WorldOptions {
 /// A value that was put and did not fit its field.
 struct OutOfRange {
   schema::AnyRef entity{};
-  std::uint16_t kind = 0;  ///< place in EntitiesInfo::kinds
-  std::string_view kind_name{};
+  std::uint16_t type = 0;  ///< place in EntitiesInfo::types
+  std::string_view type_name{};
   std::string_view field{};
   std::uint32_t tick = 0;
 };
 
 /// How often the bits of an entity's change were there already, written for another client; those
-/// of whole frames that are there already included.
+/// of whole snapshots that are there already included.
 struct SharedBitsCounts {
   std::uint64_t shared = 0;
   std::uint64_t written = 0;

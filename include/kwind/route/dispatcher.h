@@ -71,7 +71,7 @@ class Dispatcher {
   Subscription subscribe(Handler handler) {
     auto& handlers = entry<T>().handlers;
     const std::uint64_t id = handlers.add(std::move(handler));
-    return {std::shared_ptr<HandlerListBase>(entries_[T::info().kind], &handlers), id};
+    return {std::shared_ptr<HandlerListBase>(entries_[T::info().type], &handlers), id};
   }
   /// The handler of request T, called as handler(peer, request, number of the question). One for
   /// each kind. Requires: there is none yet.
@@ -123,11 +123,11 @@ class Dispatcher {
   /// O(1) beside both. Errors: those of schema::decode_message, not_owner, not_allowed; then no
   /// handler was called.
   Dispatched dispatch(Peer peer, const RawMessage& arrived, schema::Layout& layout) {
-    KWIND_ASSERT(arrived.info.kind < entries_.size());
+    KWIND_ASSERT(arrived.info.type < entries_.size());
     Dispatched done;
     rule(checks_, peer, arrived, done, arrived);
     if (done.error != Errc::none) return done;
-    Entry* const found = entries_[arrived.info.kind].get();
+    Entry* const found = entries_[arrived.info.type].get();
     if (found != nullptr && found->listens()) {
       found->run(*this, peer, arrived, layout, done);
       if (done.error == Errc::none) ++counts_.handled;
@@ -152,8 +152,8 @@ class Dispatcher {
   Dispatched deliver(Peer peer, const T& message) {
     Dispatched done;
     const schema::MessageInfo& info = T::info();
-    KWIND_ASSERT(info.kind < entries_.size());
-    Entry* const found = entries_[info.kind].get();
+    KWIND_ASSERT(info.type < entries_.size());
+    Entry* const found = entries_[info.type].get();
     if (found == nullptr) {
       ++counts_.unhandled;
       return done;
@@ -168,8 +168,8 @@ class Dispatcher {
   /// with not_owner before them.
   void unhandled_checks_owners() { unhandled_checks_owners_ = true; }
   /// Whether messages of `kind` have a handler.
-  [[nodiscard]] bool listens(std::size_t kind) const {
-    return (entries_[kind] != nullptr && entries_[kind]->listens()) || !rest_.empty();
+  [[nodiscard]] bool listens(std::size_t type) const {
+    return (entries_[type] != nullptr && entries_[type]->listens()) || !rest_.empty();
   }
   [[nodiscard]] const DispatchCounts& counts() const { return counts_; }
   [[nodiscard]] std::span<const schema::MessageInfo> messages() const { return messages_; }
@@ -253,11 +253,11 @@ class Dispatcher {
 
   template <class T>
   EntryOf<T>& entry() {
-    const std::size_t kind = T::info().kind;
-    KWIND_ASSERT(kind < entries_.size());
-    if (!entries_[kind]) entries_[kind] = std::make_shared<EntryOf<T>>();
+    const std::size_t type = T::info().type;
+    KWIND_ASSERT(type < entries_.size());
+    if (!entries_[type]) entries_[type] = std::make_shared<EntryOf<T>>();
     // The kind decides the type of the entry: one protocol has one type for each kind.
-    return static_cast<EntryOf<T>&>(*entries_[kind]);
+    return static_cast<EntryOf<T>&>(*entries_[type]);
   }
 
   template <class T, class Group, class Wanted>

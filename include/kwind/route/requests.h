@@ -29,7 +29,7 @@ concept Request = schema::Message<T> && requires(const T& request) {
 template <Request T>
 using AskingOf = decltype(asking_of(std::declval<const T&>()));
 template <Request T>
-using AnswerOf = typename AskingOf<T>::Answer;
+using ReplyMessageOf = typename AskingOf<T>::Answer;
 template <Request T>
 using ReplyOf = typename AskingOf<T>::Reply;
 
@@ -88,7 +88,7 @@ class PendingRequests {
 
   /// An answer came; with number 0 its fields are the number of an abandoned question.
   /// Errors: stray_answer if nobody waits for it (any more), those of decoding.
-  Errc answer(std::uint16_t number, std::uint16_t kind, const bits::Reader& fields,
+  Errc answer(std::uint16_t number, std::uint16_t type, const bits::Reader& fields,
               schema::Layout& layout);
   /// Ends what is late.
   void expire(Time now);
@@ -120,7 +120,7 @@ PendingRequests::Settle settle_with(Callback callback) {
     outcome.ending = ending;
     outcome.error = error;
     if (fields != nullptr) {
-      AnswerOf<T> answer;
+      ReplyMessageOf<T> answer;
       const Errc wrong = schema::decode_message(*fields, answer, *layout);
       if (wrong != Errc::none) return wrong;
       if (auto* reply = std::get_if<0>(&answer.outcome)) outcome.reply = std::move(reply->value);
@@ -161,12 +161,12 @@ class ResponseSink {
 /// one that is destroyed unused the other end hears Ending::abandoned. Movable. May outlive the
 /// host.
 template <Request T>
-class Answer {
+class Responder {
  public:
-  Answer(std::weak_ptr<ResponseSink> desk, const RequestId& request_id)
+  Responder(std::weak_ptr<ResponseSink> desk, const RequestId& request_id)
       : desk_(std::move(desk)), request_id_(request_id) {}
-  Answer(Answer&&) noexcept = default;
-  Answer& operator=(Answer&& other) noexcept {
+  Responder(Responder&&) noexcept = default;
+  Responder& operator=(Responder&& other) noexcept {
     if (this == &other) return *this;
     abandon();
     desk_ = std::move(other.desk_);
@@ -174,21 +174,21 @@ class Answer {
     given_ = other.given_;
     return *this;
   }
-  Answer(const Answer&) = delete;
-  Answer& operator=(const Answer&) = delete;
-  ~Answer() { abandon(); }
+  Responder(const Responder&) = delete;
+  Responder& operator=(const Responder&) = delete;
+  ~Responder() { abandon(); }
 
   /// Errors: no_such_peer if whoever asked is gone; stray_answer if it was answered before; those
   /// of sending: then it is not answered yet.
   Errc reply(const ReplyOf<T>& reply) {
-    AnswerOf<T> answer;
+    ReplyMessageOf<T> answer;
     answer.outcome = typename std::variant_alternative_t<0, decltype(answer.outcome)>{reply};
     return send(answer);
   }
   /// `words` are for people to read, at most 120 bytes.
   Errc refuse(RefusalOf<T> reason,
               std::string_view words = {}) requires(!std::is_same_v<RefusalOf<T>, NoRefusal>) {
-    AnswerOf<T> answer;
+    ReplyMessageOf<T> answer;
     typename std::variant_alternative_t<1, decltype(answer.outcome)> refused;
     refused.value.reason = reason;
     refused.value.words = words;
@@ -197,17 +197,17 @@ class Answer {
   }
 
  private:
-  Errc send(const AnswerOf<T>& answer) {
+  Errc send(const ReplyMessageOf<T>& answer) {
     const auto desk = desk_.lock();
     if (!desk) return Errc::no_such_peer;
-    const Errc error = desk->send_answer(request_id_, AnswerOf<T>::info(),
+    const Errc error = desk->send_answer(request_id_, ReplyMessageOf<T>::info(),
                                          [&](schema::Encoder& out) { encode(out, answer); });
     given_ = given_ || error == Errc::none;
     return error;
   }
   void abandon() noexcept {
     if (given_) return;
-    if (const auto desk = desk_.lock()) desk->abandon(request_id_, AnswerOf<T>::info());
+    if (const auto desk = desk_.lock()) desk->abandon(request_id_, ReplyMessageOf<T>::info());
   }
   std::weak_ptr<ResponseSink> desk_;  // empty once moved from
   RequestId request_id_;

@@ -59,7 +59,7 @@ struct FollowInfo {
 
 struct EntityInfo {
   std::string_view name;
-  std::uint16_t kind;  ///< place in EntitiesInfo::kinds
+  std::uint16_t type;  ///< place in EntitiesInfo::types
   std::span<const FieldInfo> fields;
   std::span<const ColumnInfo> columns;  ///< in the order in which the fields are encoded
   std::span<const FollowInfo> follows;
@@ -70,7 +70,7 @@ struct EntityInfo {
 
 struct EntitiesInfo {
   std::uint32_t up_to;  ///< ids are 1 to this
-  std::span<const EntityInfo* const> kinds;
+  std::span<const EntityInfo* const> types;
 };
 
 /// A generated entity.

@@ -71,28 +71,28 @@ struct GridShape {
 /// index of a name, less one if it is above the prediction, takes a fixed number of bits. One list
 /// of cells has one coding. O(cells). `index_of(i)` gives the index of cell i.
 template <class IndexOf>
-void encode_grid(Encoder& out, const GridShape& model, const IndexOf& index_of);
+void encode_grid(Encoder& out, const GridShape& shape, const IndexOf& index_of);
 
 /// Calls set(i, index) for each cell in order; on an error for some of them only.
 template <class Set>
-void decode_grid(Decoder& in, const GridShape& model, const Set& set);
+void decode_grid(Decoder& in, const GridShape& shape, const Set& set);
 
 // ---- bodies ----
 
 namespace grid_detail {
-void put_difference(Encoder& out, const GridShape& model, std::uint64_t before,
+void put_difference(Encoder& out, const GridShape& shape, std::uint64_t before,
                     std::uint64_t index);
-std::uint64_t get_different(Decoder& in, const GridShape& model, std::uint64_t before);
+std::uint64_t get_different(Decoder& in, const GridShape& shape, std::uint64_t before);
 }  // namespace grid_detail
 
 template <class IndexOf>
-void encode_grid(Encoder& out, const GridShape& model, const IndexOf& index_of) {
+void encode_grid(Encoder& out, const GridShape& shape, const IndexOf& index_of) {
   std::uint64_t before = 0;
   std::uint64_t above = 0;  // the first of the row above
   std::uint64_t run = 0;
   std::size_t cell = 0;
-  for (std::uint32_t y = 0; y < model.height; ++y) {
-    for (std::uint32_t x = 0; x < model.width; ++x, ++cell) {
+  for (std::uint32_t y = 0; y < shape.height; ++y) {
+    for (std::uint32_t x = 0; x < shape.width; ++x, ++cell) {
       const std::uint64_t index = index_of(cell);
       if (x == 0) before = std::exchange(above, index);
       if (index == before) {
@@ -100,7 +100,7 @@ void encode_grid(Encoder& out, const GridShape& model, const IndexOf& index_of) 
         continue;
       }
       out.count_code(std::exchange(run, 0), 0);
-      grid_detail::put_difference(out, model, before, index);
+      grid_detail::put_difference(out, shape, before, index);
       before = index;
     }
   }
@@ -108,16 +108,16 @@ void encode_grid(Encoder& out, const GridShape& model, const IndexOf& index_of) 
 }
 
 template <class Set>
-void decode_grid(Decoder& in, const GridShape& model, const Set& set) {
+void decode_grid(Decoder& in, const GridShape& shape, const Set& set) {
   std::uint64_t before = 0;
   std::uint64_t above = 0;
   std::uint64_t run = 0;
   std::size_t cell = 0;
   bool run_known = false;
-  for (std::uint32_t y = 0; y < model.height; ++y) {
-    for (std::uint32_t x = 0; x < model.width; ++x, ++cell) {
+  for (std::uint32_t y = 0; y < shape.height; ++y) {
+    for (std::uint32_t x = 0; x < shape.width; ++x, ++cell) {
       if (!run_known) {
-        run = in.count_code(0, model.cells() - cell);
+        run = in.count_code(0, shape.cells() - cell);
         if (in.error() != Errc::none) return;
         run_known = true;
       }
@@ -125,7 +125,7 @@ void decode_grid(Decoder& in, const GridShape& model, const Set& set) {
       if (run > 0) {
         --run;
       } else {
-        before = grid_detail::get_different(in, model, before);
+        before = grid_detail::get_different(in, shape, before);
         if (in.error() != Errc::none) return;
         run_known = false;
       }

@@ -53,7 +53,7 @@ struct ChannelInfo {
 
 struct MessageInfo {
   std::string_view name;
-  std::uint16_t kind;    ///< place in ProtocolInfo::messages
+  std::uint16_t type;    ///< place in ProtocolInfo::messages
   std::uint8_t channel;  ///< place in ProtocolInfo::channels
   Direction direction;
   std::uint16_t at_most_per_second;  ///< 0: not limited

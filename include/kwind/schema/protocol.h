@@ -129,7 +129,7 @@ struct Options {
   }
 };
 
-struct ReceivedState {
+struct Record {
   std::string name;
   std::vector<Field> fields;
   std::string doc;
@@ -173,8 +173,8 @@ struct Protocol {
   std::uint32_t peers_up_to = 0;     ///< 0: not stated
   std::vector<Options> enums;
   std::vector<Options> flags;
-  std::vector<Options> one_ofs;       ///< each behind those that its cases contain
-  std::vector<ReceivedState> states;  ///< each behind those that it contains
+  std::vector<Options> one_ofs;  ///< each behind those that its cases contain
+  std::vector<Record> records;   ///< each behind those that it contains
   std::vector<Channel> channels;
   std::vector<MessageType> messages;  ///< a request is followed by its answer
   std::vector<Entity> entities;

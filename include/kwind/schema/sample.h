@@ -8,7 +8,7 @@
 namespace kwind::schema {
 
 /// How much a made-up value holds.
-enum class PayloadFrame : std::uint8_t {
+enum class SampleSize : std::uint8_t {
   min,      ///< low ends, nothing in texts and lists
   typical,  ///< numbers from all of the range, texts and lists about half full, words for texts
   max,      ///< high ends, everything full
@@ -31,9 +31,9 @@ class SampleNumbers {
 
 /// A value that encodes without loss and comes back equal, in the newest version. Ticks are below
 /// 2^16. O(size of the value).
-Value sample_value(const Protocol& protocol, const Type& type, PayloadFrame payload,
+Value sample_value(const Protocol& protocol, const Type& type, SampleSize size,
                    SampleNumbers& numbers);
-Value sample_value(const Protocol& protocol, const std::vector<Field>& fields, PayloadFrame payload,
+Value sample_value(const Protocol& protocol, const std::vector<Field>& fields, SampleSize size,
                    SampleNumbers& numbers);
 
 }  // namespace kwind::schema

@@ -70,7 +70,7 @@ class Channels {
   std::size_t fill_high(FrameWriter& out, Time now, const Allowance& allowed, SentPackets& ledger);
   std::size_t write_rest_of_channels(FrameWriter& out, Time now, const Allowance& allowed,
                                      SentPackets& ledger);
-  /// ClientEntities that are due, in at most a third of the datagram. To be written before what is
+  /// Copies that are due, in at most a third of the datagram. To be written before what is
   /// newer.
   std::size_t write_repeats(FrameWriter& out, Time now, const Allowance& allowed,
                             SentPackets& ledger);

@@ -38,15 +38,15 @@ Errc ClientWorld::receive(std::span<const std::byte> payload, std::size_t bits) 
     return state_->receive(payload, bits);
   } catch (...) {
     state_->broken = true;
-    state_->blocked = low_of_frame(payload);
+    state_->blocked = low_of_snapshot(payload);
     throw;
   }
 }
 
 Errc ClientWorld::State::receive(std::span<const std::byte> payload, std::size_t bits) {
-  const Errc error = take_frame(payload, bits);
+  const Errc error = take_snapshot(payload, bits);
   if (error == Errc::base_missing) {
-    blocked = low_of_frame(payload);
+    blocked = low_of_snapshot(payload);
     keep(payload, bits);
     return error;
   }
@@ -62,7 +62,7 @@ std::optional<std::uint32_t> ClientWorld::wants_resync() const {
 }
 
 // Errors: those of receive().
-Errc ClientWorld::State::take_frame(std::span<const std::byte> payload, std::size_t bits) {
+Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::size_t bits) {
   bits::Reader in(payload, bits);
   std::optional<std::uint32_t> digest;
   const auto mark = read_head(in, marks, latest, terms, digest);
@@ -70,7 +70,7 @@ Errc ClientWorld::State::take_frame(std::span<const std::byte> payload, std::siz
   if (mark->start < start) return Errc::replayed;
   if (broken && mark->newest > 0) return Errc::base_missing;
   const bool anew = mark->start > start || broken;
-  if (!anew && (marks.find(mark->frame) != nullptr || is_void(mark->frame))) {
+  if (!anew && (marks.find(mark->snapshot) != nullptr || is_void(mark->snapshot))) {
     return Errc::replayed;
   }
   if (!all_here(marks, *mark)) return Errc::base_missing;
@@ -79,7 +79,7 @@ Errc ClientWorld::State::take_frame(std::span<const std::byte> payload, std::siz
   rows_used = 0;
   staged_chunks = {};
   of_no_use = false;
-  arrivals = Arrivals(marks, *mark);
+  acked_snapshots = AckedSnapshots(marks, *mark);
   if (const Errc error = read(in, *mark); error != Errc::none) return error;
   if (anew) {
     full_resync(mark->start);
@@ -87,7 +87,7 @@ Errc ClientWorld::State::take_frame(std::span<const std::byte> payload, std::siz
   } else if (digest) {
     check(*mark, *digest);
   }
-  ++counts.frames;
+  ++counts.snapshots;
   if (symbol_counts != nullptr) {
     symbol_counts->count_snapshots_of(
         terms.speculative_baselines ? SnapshotModes::speculative_baselines : SnapshotModes::exact);
@@ -100,14 +100,14 @@ Errc ClientWorld::State::take_frame(std::span<const std::byte> payload, std::siz
 void ClientWorld::State::keep(std::span<const std::byte> payload, std::size_t bits) {
   constexpr std::size_t kLargest = 2048;
   if (payload.size() > kLargest) return;
-  const std::uint32_t frame = frame_number(payload, latest);
-  Waiting& place = waiting[frame % waiting.size()];
-  if (place.frame == 0) {
+  const std::uint32_t snapshot = snapshot_number(payload, latest);
+  Waiting& place = waiting[snapshot % waiting.size()];
+  if (place.snapshot == 0) {
     ++waiting_now;
   } else {
     ++counts.unread;
   }
-  place.frame = frame;
+  place.snapshot = snapshot;
   place.bits = bits;
   place.bytes.assign(payload.begin(), payload.end());
   ++counts.waited;
@@ -120,13 +120,13 @@ bool ClientWorld::State::take_waiting() {
   const std::uint32_t first = latest;
   for (std::uint32_t i = 0; i < waiting.size(); ++i) {
     Waiting& place = waiting[(first + i) % waiting.size()];
-    if (place.frame == 0) continue;
-    const bool old =
-        place.frame < start || (latest > place.frame && latest - place.frame >= kFrameWindow);
-    const Errc error = old ? Errc::replayed : take_frame(place.bytes, place.bits);
+    if (place.snapshot == 0) continue;
+    const bool old = place.snapshot < start ||
+                     (latest > place.snapshot && latest - place.snapshot >= kSnapshotWindow);
+    const Errc error = old ? Errc::replayed : take_snapshot(place.bytes, place.bits);
     if (error == Errc::base_missing) continue;
     if (error != Errc::none) ++counts.unread;
-    place.frame = 0;
+    place.snapshot = 0;
     --waiting_now;
     any = any || error == Errc::none;
   }
@@ -140,43 +140,44 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
   };
   const Sections sections = read_sections(in, mark);
   if (!in.ok()) return Errc::truncated;
-  const std::vector<std::uint32_t>& movers =
+  const std::vector<std::uint32_t>& continuing =
       received_snapshots[mark.newest % received_snapshots.size()].there;
-  if (sections.movers) {
-    // Between two frames others use the caches: memory is asked for ahead of its use.
+  if (sections.continuing) {
+    // Between two snapshots unexpected use the caches: memory is asked for ahead of its use.
     const auto ahead = [&](std::size_t i, std::size_t by) -> Entity& {
-      return entities[movers[std::min(i + by, movers.size() - 1)]];
+      return entities[continuing[std::min(i + by, continuing.size() - 1)]];
     };
-    for (std::size_t i = 0; i < movers.size(); ++i) {
+    for (std::size_t i = 0; i < continuing.size(); ++i) {
       kwind::prefetch(&ahead(i, 12), sizeof(Entity));
       ahead(i, 8).received.prefetch();
       ahead(i, 4).received.prefetch_values(widths);
-      if (!read_known(in, mark, movers[i], true)) return wrong();
+      if (!read_continuing(in, mark, continuing[i], true)) return wrong();
     }
   }
   const std::size_t movers_staged = staged.size();
-  if (sections.others) {
-    rank_others(mark, sections.movers ? std::span(movers) : std::span<const std::uint32_t>{});
+  if (sections.unexpected) {
+    rank_unexpected(mark,
+                    sections.continuing ? std::span(continuing) : std::span<const std::uint32_t>{});
     std::size_t rank = 0;
     do {
       rank += in.get_count(kRankOrder);
       if (!in.ok() || rank >= known_ids.size()) return wrong();
-      if (!read_known(in, mark, known_ids[rank++], false)) return wrong();
+      if (!read_continuing(in, mark, known_ids[rank++], false)) return wrong();
     } while (in.get_bool());
   }
-  if (sections.arrivals) {
+  if (sections.spawns) {
     std::uint64_t id = 0;
     do {
       id += in.get_count(kIdOrder) + 1;
       if (!in.ok() || id > info.up_to) return wrong();
-      const bool unpacks = sections.parts && in.get_bool();
+      const bool unpacks = sections.fragments && in.get_bool();
       const auto arrived = static_cast<std::uint32_t>(id);
       if (unpacks ? !read_last_fragment(in, mark, arrived) : !read_arrival(in, mark, arrived)) {
         return wrong();
       }
     } while (in.get_bool());
   }
-  if (sections.parts && !read_chunks(in)) return wrong();
+  if (sections.fragments && !read_fragments(in)) return wrong();
   if (!in.ok()) return Errc::truncated;
   if (in.left_bits() > 0) return Errc::trailing_bits;
   sort_staged(movers_staged);
@@ -196,27 +197,28 @@ void ClientWorld::State::sort_staged(std::size_t sorted) {
   std::swap(staged, staged_by_id);
 }
 
-bool ClientWorld::State::read_known(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id,
-                                    bool mover) {
+bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& mark,
+                                         std::uint32_t id, bool is_continuing) {
   const ReceivedState* last = nullptr;
   const std::size_t count = states_known(mark, id, baselines, last);
   if (count == 0 || mark.tick < last->tick) return false;
-  const EntityModel& model = models[last->kind];
-  const CodeTables::Inside::Kind& message_type_codes = codes->inside().kinds[last->kind];
+  const EntityModel& model = models[last->type];
+  const CodeTables::Inside::Type& type_codes = codes->inside().types[last->type];
   const std::size_t age = age_of(mark.tick - last->tick);
-  const auto symbol = (mover ? message_type_codes.movers : message_type_codes.others)[age].read(in);
+  const auto symbol = (is_continuing ? type_codes.continuing : type_codes.unexpected)[age].read(in);
   if (!symbol) return false;
-  SymbolCounts::Kind* const counted =
-      symbol_counts != nullptr ? &symbol_counts->kinds()[last->kind] : nullptr;
-  if (counted != nullptr) ++(mover ? counted->movers : counted->others)[age][*symbol];
+  SymbolCounts::Type* const counted =
+      symbol_counts != nullptr ? &symbol_counts->types()[last->type] : nullptr;
+  if (counted != nullptr)
+    ++(is_continuing ? counted->continuing : counted->unexpected)[age][*symbol];
   const std::size_t masks = model.masks();
-  if (mover && *symbol == masks) return true;  // nothing, here
+  if (is_continuing && *symbol == masks) return true;  // nothing, here
   Staged& each = stage(id, mark, *symbol < masks ? Update::delta : Update::despawn);
   OwnRow& row = rows[each.row];
   // Field by field: a copy of a whole record would wait for its stores.
   ReceivedState& made = each.record;
   made.generation = last->generation;
-  made.kind = last->kind;
+  made.type = last->type;
   made.owner = last->owner;
   if (made.update == Update::despawn) {
     row.numbers.clear();
@@ -224,8 +226,7 @@ bool ClientWorld::State::read_known(bits::Reader& in, const SnapshotMark& mark, 
     return true;
   }
   if (!read_tick(in, model, made.tick) || made.tick < last->tick) return false;
-  const Basis basis{
-      model, message_type_codes, std::span(baselines).first(count), made.tick, {last->owner}};
+  const Basis basis{model, type_codes, std::span(baselines).first(count), made.tick, {last->owner}};
   return read_change(in, basis, static_cast<std::uint32_t>(*symbol), row, counted);
 }
 
@@ -234,24 +235,24 @@ bool ClientWorld::State::read_arrival(bits::Reader& in, const SnapshotMark& mark
   Staged& each = stage(id, mark, Update::full);
   ReceivedState& made = each.record;
   made.generation = static_cast<std::uint8_t>(in.get(kGenerationBits));
-  made.kind = static_cast<std::uint16_t>(in.get(bits::bits_for(models.size())));
+  made.type = static_cast<std::uint16_t>(in.get(bits::bits_for(models.size())));
   made.owner = in.get_bool();
-  if (!in.ok() || made.kind >= models.size()) return false;
+  if (!in.ok() || made.type >= models.size()) return false;
   if (id >= entities.size()) entities.resize(id + std::size_t{1});
-  if (!read_tick(in, models[made.kind], made.tick)) return false;
-  return read_whole(in, models[made.kind], rows[each.row], {made.owner});
+  if (!read_tick(in, models[made.type], made.tick)) return false;
+  return read_whole(in, models[made.type], rows[each.row], {made.owner});
 }
 
 // The bits that came ahead, and behind them those here.
 bool ClientWorld::State::read_last_fragment(bits::Reader& in, const SnapshotMark& mark,
                                             std::uint32_t id) {
   const auto number = static_cast<std::uint8_t>(in.get(kFragmentedNumberBits));
-  const std::uint64_t chunks = in.get_count(kFragmentOrder);
+  const std::uint64_t fragments = in.get_count(kFragmentOrder);
   const std::uint64_t lag = in.get_count(kFragmentedLagOrder);
   const std::uint64_t rest = in.get(kRestBits);
-  if (!in.ok() || chunks == 0 || chunks > max_chunks || lag >= mark.tick) return false;
-  const auto ahead = unpacking.first(number, static_cast<std::size_t>(chunks));
-  // The server has let go of it, and of this frame.
+  if (!in.ok() || fragments == 0 || fragments > max_chunks || lag >= mark.tick) return false;
+  const auto ahead = unpacking.first(number, static_cast<std::size_t>(fragments));
+  // The server has let go of it, and of this snapshot.
   of_no_use = ahead.empty();
   if (of_no_use) return false;
   unpacked.assign(ahead.begin(), ahead.end());
@@ -267,7 +268,7 @@ bool ClientWorld::State::read_last_fragment(bits::Reader& in, const SnapshotMark
   return true;
 }
 
-bool ClientWorld::State::read_chunks(bits::Reader& in) {
+bool ClientWorld::State::read_fragments(bits::Reader& in) {
   const std::uint64_t count = in.get_count(kFragmentsOrder);
   if (!in.ok() || count > max_chunks) return false;
   if (count == 0) return true;
@@ -283,7 +284,7 @@ bool ClientWorld::State::read_chunks(bits::Reader& in) {
   return in.get_bits(staged_bytes, count * kFragmentBits);
 }
 
-// Values with a tolerance may be older than their frame.
+// Values with a tolerance may be older than their snapshot.
 bool ClientWorld::State::read_tick(bits::Reader& in, const EntityModel& model,
                                    std::uint32_t& tick) {
   if (!model.tolerant()) return true;
@@ -300,7 +301,7 @@ void ClientWorld::State::check(const SnapshotMark& mark, std::uint32_t digest) {
   const ReceivedState* last = nullptr;
   for (const std::uint32_t id : known_ids) {
     states_known(mark, id, baselines, last);
-    const std::uint32_t values = digest_of(models[last->kind], baselines.front().row, last->owner);
+    const std::uint32_t values = digest_of(models[last->type], baselines.front().row, last->owner);
     sum += share_of(values, id, last->generation, last->owner, last->tick);
   }
   ++counts.digests;
@@ -315,12 +316,12 @@ std::size_t ClientWorld::report(bits::Writer& out) {
   const SnapshotMark mark = *std::exchange(s.desyncs, std::nullopt);
   const std::size_t before = out.bit_count();
   std::vector<DesyncedEntity> entities;
-  s.arrivals = Arrivals(s.marks, mark);
+  s.acked_snapshots = AckedSnapshots(s.marks, mark);
   s.find_known(mark);
   const ReceivedState* last = nullptr;
   for (const std::uint32_t id : s.known_ids) {
     s.states_known(mark, id, s.baselines, last);
-    const EntityModel& model = s.models[last->kind];
+    const EntityModel& model = s.models[last->type];
     DesyncedEntity each{id, last->generation, last->tick & kReportTickMask, {}};
     each.columns.reserve(model.columns());
     for (std::size_t c = 0; c < model.columns(); ++c) {
@@ -329,7 +330,7 @@ std::size_t ClientWorld::report(bits::Writer& out) {
     entities.push_back(std::move(each));
   }
   if (entities.empty()) {  // nothing to compare: only all of it can help
-    s.blocked = mark.frame & kFrameLowMask;
+    s.blocked = mark.snapshot & kSnapshotLowMask;
     return 0;
   }
   write_report(out, entities);
@@ -357,34 +358,34 @@ void ClientWorld::State::find_known(const SnapshotMark& mark) {
 }
 
 // Those known that are not listed as movers: first those that changed since they appeared.
-void ClientWorld::State::rank_others(const SnapshotMark& mark,
-                                     std::span<const std::uint32_t> movers) {
+void ClientWorld::State::rank_unexpected(const SnapshotMark& mark,
+                                         std::span<const std::uint32_t> continuing) {
   known_ids.clear();
   still_ids.clear();
-  auto mover = movers.begin();
+  auto is_continuing = continuing.begin();
   const ReceivedState* last = nullptr;
   for (std::size_t i = 0; i < with_records.size(); ++i) {
     prefetch_states(i);
     const std::uint32_t id = with_records[i];
-    while (mover != movers.end() && *mover < id) ++mover;
-    if (mover != movers.end() && *mover == id) continue;
+    while (is_continuing != continuing.end() && *is_continuing < id) ++is_continuing;
+    if (is_continuing != continuing.end() && *is_continuing == id) continue;
     if (states_known(mark, id, baselines, last) == 0) continue;
     (last->update == Update::delta ? known_ids : still_ids).push_back(id);
   }
   known_ids.insert(known_ids.end(), still_ids.begin(), still_ids.end());
 }
 
-void ClientWorld::State::full_resync(std::uint32_t frame) {
+void ClientWorld::State::full_resync(std::uint32_t snapshot) {
   for (std::uint32_t id = 1; id < entities.size(); ++id) {
     Entity& entity = entities[id];
     if (entity.there) {
-      note({EntityEvent::Kind::despawned, {id, entity.generation}, entity.kind});
+      note({EntityEvent::Type::despawned, {id, entity.generation}, entity.type});
     }
     entity = {};
   }
   // They build on what holds no more.
   for (Waiting& place : waiting) {
-    if (std::exchange(place.frame, 0) != 0) ++counts.unread;
+    if (std::exchange(place.snapshot, 0) != 0) ++counts.unread;
   }
   waiting_now = 0;
   with_records.clear();
@@ -394,14 +395,14 @@ void ClientWorld::State::full_resync(std::uint32_t frame) {
   there = 0;
   latest = tick = 0;
   input = 0;
-  resolved = frame - 1;
-  start = frame;
+  resolved = snapshot - 1;
+  start = snapshot;
 }
 
 void ClientWorld::State::take(const SnapshotMark& mark) {
   marks.add(mark);
-  Taken& here = received_snapshots[mark.frame % received_snapshots.size()];
-  here.frame = mark.frame;
+  Taken& here = received_snapshots[mark.snapshot % received_snapshots.size()];
+  here.snapshot = mark.snapshot;
   here.ids.clear();
   here.there.clear();
   const auto ahead = [&](std::size_t i, std::size_t by) -> const Entity& {
@@ -424,13 +425,13 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
     }
     states.insert(each.record, row, widths);
   }
-  if (staged_chunks.count > 0) unpacking.take(mark.frame, staged_chunks, staged_bytes);
+  if (staged_chunks.count > 0) unpacking.take(mark.snapshot, staged_chunks, staged_bytes);
   tick = std::max(tick, mark.tick);
-  if (mark.frame <= latest) return;
+  if (mark.snapshot <= latest) return;
   const std::uint32_t before = latest;
-  latest = mark.frame;
+  latest = mark.snapshot;
   input = mark.input;
-  // Numbers may leap when all is told anew: of frames further back than `told` reaches nothing is
+  // Numbers may leap when all is told anew: of snapshots further back than `told` reaches nothing is
   // left.
   const auto reach = static_cast<std::uint32_t>(received_snapshots.size());
   const auto first_after = [&](std::uint32_t done, std::uint32_t last) {
@@ -444,10 +445,10 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
     if (!marks.arrived(mark, f)) drop(f);
   }
   resolved = std::max(resolved, mark.newest);
-  // An speculative_baselines viewer takes frames for lost that it counted as arrived before, and
+  // An speculative_baselines viewer takes snapshots for lost that it counted as arrived before, and
   // with them all that build on them.
   const SnapshotMarks::Below word = marks.below(mark);
-  for (std::uint32_t i = 0; i < kFrameWindow && word.from + i <= mark.newest; ++i) {
+  for (std::uint32_t i = 0; i < kSnapshotWindow && word.from + i <= mark.newest; ++i) {
     if ((word.arrived >> i & 1) == 0) drop(mark.newest - i);
   }
   for (std::uint32_t f = oldest_void; oldest_void > 0 && f < latest; ++f) {
@@ -460,12 +461,12 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
   for (std::uint32_t f = first_after(forgotten, last); f <= last; ++f) forget(f);
 }
 
-// Whether what the frame says to have arrived was taken for lost since the frame was made.
+// Whether what the snapshot says to have arrived was taken for lost since the snapshot was made.
 bool ClientWorld::State::builds_on_void(const SnapshotMark& mark) const {
   const SnapshotMark* const named = marks.find(mark.newest);
   if (named == nullptr) return false;
-  const auto is_gone = [&](std::uint32_t frame) {
-    return received_snapshots[frame % received_snapshots.size()].frame != frame;
+  const auto is_gone = [&](std::uint32_t snapshot) {
+    return received_snapshots[snapshot % received_snapshots.size()].snapshot != snapshot;
   };
   if (is_gone(mark.newest)) return true;
   for (std::uint32_t i = 0; i < sent_between(*named); ++i) {
@@ -475,13 +476,13 @@ bool ClientWorld::State::builds_on_void(const SnapshotMark& mark) const {
 }
 
 // The server will never build on what it takes for lost, and may never say the like again: what is
-// shown is what the frames that count have said. False if it was void already.
-bool ClientWorld::State::make_void(std::uint32_t frame) {
-  Taken& voided = received_snapshots[frame % received_snapshots.size()];
-  if (frame == 0 || voided.frame != frame) return false;
+// shown is what the snapshots that count have said. False if it was void already.
+bool ClientWorld::State::make_void(std::uint32_t snapshot) {
+  Taken& voided = received_snapshots[snapshot % received_snapshots.size()];
+  if (snapshot == 0 || voided.snapshot != snapshot) return false;
   for (const std::uint32_t id : voided.ids) {
     ReceivedStates& states = entities[id].received;
-    states.erase(frame);
+    states.erase(snapshot);
     if (states.empty()) note_records(id, false);
     const auto newest = std::max_element(
         states.begin(), states.end(),
@@ -496,11 +497,11 @@ bool ClientWorld::State::make_void(std::uint32_t frame) {
   return true;
 }
 
-// Nothing builds any more on what was told of those whom `frame` said to be gone. What else is old
+// Nothing builds any more on what was told of those whom `snapshot` said to be gone. What else is old
 // goes when something new comes.
-void ClientWorld::State::forget(std::uint32_t frame) {
-  const Taken& old = received_snapshots[frame % received_snapshots.size()];
-  if (old.frame != frame) return;
+void ClientWorld::State::forget(std::uint32_t snapshot) {
+  const Taken& old = received_snapshots[snapshot % received_snapshots.size()];
+  if (old.snapshot != snapshot) return;
   auto stays = old.there.begin();
   for (const std::uint32_t id : old.ids) {  // both ascending
     if (stays != old.there.end() && *stays == id) {
@@ -509,7 +510,7 @@ void ClientWorld::State::forget(std::uint32_t frame) {
     }
     ReceivedStates& states = entities[id].received;
     if (states.empty()) continue;
-    states.forget_through(frame);
+    states.drop_through(snapshot);
     if (states.empty()) note_records(id, false);
   }
 }
@@ -519,12 +520,12 @@ void ClientWorld::State::show(std::uint32_t id, const ReceivedState* record, con
   const bool was_there = entity.there;
   const bool is_there = record != nullptr && record->update != Update::despawn;
   const bool other = was_there && is_there && entity.generation != record->generation;
-  const auto happened = [&](EntityEvent::Kind what) {
-    note({what, {id, entity.generation}, entity.kind});
+  const auto happened = [&](EntityEvent::Type what) {
+    note({what, {id, entity.generation}, entity.type});
   };
   entity.at = record != nullptr ? record->at : 0;
   entity.tick = record != nullptr ? record->tick : 0;
-  if (was_there && (other || !is_there)) happened(EntityEvent::Kind::despawned);
+  if (was_there && (other || !is_there)) happened(EntityEvent::Type::despawned);
   entity.there = is_there;
   if (is_there && !was_there) ++there;
   if (was_there && !is_there) --there;
@@ -532,11 +533,11 @@ void ClientWorld::State::show(std::uint32_t id, const ReceivedState* record, con
   const bool changed =
       !was_there || other || entity.owner != record->owner || !same(entity.now, row);
   entity.generation = record->generation;
-  entity.kind = record->kind;
+  entity.type = record->type;
   entity.owner = record->owner;
   entity.now.assign(row);
   if (changed) {
-    happened(was_there && !other ? EntityEvent::Kind::changed : EntityEvent::Kind::spawned);
+    happened(was_there && !other ? EntityEvent::Type::updated : EntityEvent::Type::spawned);
   }
 }
 

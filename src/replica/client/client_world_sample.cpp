@@ -55,7 +55,7 @@ void ClientWorld::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
                           const std::function<void(schema::Decoder&)>& decode) const {
   const State& s = *state_;
   const State::Entity* const held = s.find(wanted);
-  if (held == nullptr || held->kind != info.kind) return;
+  if (held == nullptr || held->type != info.type) return;
   const State::Entity& entity = *held;
   s.restore(entity, {entity.tick, entity.now}, entity.owner, entity.tick, decode);
 }
@@ -65,7 +65,7 @@ void ClientWorld::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
 void ClientWorld::State::restore(const Entity& entity, const Known& known, bool owner,
                                  std::uint32_t to,
                                  const std::function<void(schema::Decoder&)>& decode) const {
-  const EntityModel& model = models[entity.kind];
+  const EntityModel& model = models[entity.type];
   std::size_t bits = model.columns() * 32;
   for (const SharedBits& field : known.row.varying) bits += field != nullptr ? field->bits : 0;
   if (value_bits.size() < bits::bytes_for(bits)) value_bits.resize(bits::bytes_for(bits));
@@ -91,16 +91,16 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
                                    double tick, const Decode& from, const Decode& to) const {
   const State& s = *state_;
   const State::Entity* const held = s.find(wanted);
-  if (held == nullptr || held->kind != info.kind) return 0;
+  if (held == nullptr || held->type != info.type) return 0;
   const State::Entity& entity = *held;
-  const EntityModel& model = s.models[entity.kind];
+  const EntityModel& model = s.models[entity.type];
   // The states of this entity before and after.
   const ReceivedState* before = nullptr;
   const ReceivedState* after = nullptr;
   for (const ReceivedState& record : entity.received) {
     // A server may call another kind by the same generation.
     const bool of_it = record.update != Update::despawn && record.generation == entity.generation &&
-                       record.kind == entity.kind;
+                       record.type == entity.type;
     if (!of_it) {
       before = after = nullptr;
     } else if (record.tick <= tick) {
@@ -144,7 +144,7 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
 
 std::optional<std::uint16_t> ClientWorld::type_of(schema::AnyRef entity) const {
   const State::Entity* const held = state_->find(entity);
-  return held != nullptr ? std::optional(held->kind) : std::nullopt;
+  return held != nullptr ? std::optional(held->type) : std::nullopt;
 }
 
 bool ClientWorld::owns(schema::AnyRef entity) const {

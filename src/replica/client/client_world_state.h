@@ -1,4 +1,4 @@
-// The inside of a ClientWorld. mirror.cpp takes frames, mirror_showing.cpp shows what they told.
+// The inside of a ClientWorld. mirror.cpp takes snapshots, mirror_showing.cpp shows what they told.
 // One thread.
 #pragma once
 #include <algorithm>
@@ -20,37 +20,37 @@
 
 namespace kwind::replica {
 
-// ReceivedStates are kept while a frame may still come that builds on them: it may be a window old,
+// ReceivedStates are kept while a snapshot may still come that builds on them: it may be a window old,
 // and name one that is a window older than it.
-inline constexpr std::uint32_t kRecordsKept = 2 * kFrameWindow;
+inline constexpr std::uint32_t kRecordsKept = 2 * kSnapshotWindow;
 
 struct ClientWorld::State {
   struct Entity {
     ReceivedStates received;
     bool there = false;
     std::uint8_t generation = 0;
-    std::uint16_t kind = 0;
+    std::uint16_t type = 0;
     bool owner = false;
-    std::uint32_t at = 0;    // tick of the frame that told the newest of it
+    std::uint32_t at = 0;    // tick of the snapshot that told the newest of it
     std::uint32_t tick = 0;  // of `now`
     OwnRow now;
   };
 
-  // Of a frame that came.
+  // Of a snapshot that came.
   struct Taken {
-    std::uint32_t frame = 0;
+    std::uint32_t snapshot = 0;
     std::vector<std::uint32_t> ids;    // of all entities that it spoke of, ascending
     std::vector<std::uint32_t> there;  // of those that were not said to be gone
   };
 
-  // A frame that builds on one that is not here yet.
+  // A snapshot that builds on one that is not here yet.
   struct Waiting {
-    std::uint32_t frame = 0;  // 0: nothing here
+    std::uint32_t snapshot = 0;  // 0: nothing here
     std::size_t bits = 0;
     std::vector<std::byte> bytes;
   };
 
-  // Of the frame at hand: nothing counts until all of it could be read.
+  // Of the snapshot at hand: nothing counts until all of it could be read.
   struct Staged {
     std::uint32_t id = 0;
     ReceivedState record;
@@ -64,14 +64,14 @@ struct ClientWorld::State {
         terms{tick_rate_of(ticks_per_second), static_cast<std::uint16_t>(codes->digest())},
         entities(1),
         received_snapshots(std::size_t{2} * kRecordsKept),
-        waiting(kFrameWindow) {
-    for (const schema::EntityInfo* kind : info.kinds) {
-      models.emplace_back(*kind, ticks_per_second);
+        waiting(kSnapshotWindow) {
+    for (const schema::EntityInfo* type : info.types) {
+      models.emplace_back(*type, ticks_per_second);
       const EntityModel& model = models.back();
       widths.numbers = std::max(widths.numbers, model.columns());
       widths.varying = std::max(widths.varying, model.varying());
       std::uint64_t bits = 0;
-      for (const schema::ColumnInfo& column : kind->columns) {
+      for (const schema::ColumnInfo& column : type->columns) {
         bits += column.form == schema::ColumnForm::varying ? std::uint64_t{column.last} + 64
                                                            : column.bits;
       }
@@ -88,23 +88,23 @@ struct ClientWorld::State {
   std::vector<Entity> entities;             // by id, up to the largest that came
   std::vector<std::uint32_t> with_records;  // ids, ascending
   SnapshotMarks marks;
-  std::vector<Taken> received_snapshots;  // by frame
-  std::uint32_t latest = 0;               // frame
-  std::uint32_t resolved = 0;             // frame up to which all that the server gave up is void
+  std::vector<Taken> received_snapshots;  // by snapshot
+  std::uint32_t latest = 0;               // snapshot
+  std::uint32_t resolved = 0;  // snapshot up to which all that the server gave up is void
   std::uint32_t start = 0;
   std::uint32_t tick = 0;
   std::size_t there = 0;
-  KnownStates baselines;  // known of the entity at hand
-  Arrivals arrivals;      // as the maker of the frame at hand knew them
+  KnownStates baselines;           // known of the entity at hand
+  AckedSnapshots acked_snapshots;  // as the maker of the snapshot at hand knew them
   std::vector<Waiting> waiting;
   std::size_t waiting_now = 0;
-  std::uint32_t input = 0;  // SnapshotMark::input of the newest frame
+  std::uint32_t input = 0;  // SnapshotMark::input of the newest snapshot
   ClientWorldCounts counts;
-  std::optional<SnapshotMark> desyncs;  // the frame whose digest differed
+  std::optional<SnapshotMark> desyncs;  // the snapshot whose digest differed
   SymbolCounts* symbol_counts = nullptr;
   std::vector<Staged> staged;
   std::vector<Staged> staged_by_id;  // scratch
-  std::vector<OwnRow> rows;          // as many as any frame had use for
+  std::vector<OwnRow> rows;          // as many as any snapshot had use for
   std::size_t rows_used = 0;
   FragmentRun staged_chunks;
   std::vector<std::byte> staged_bytes;
@@ -116,7 +116,7 @@ struct ClientWorld::State {
   std::vector<EntityEvent> entity_events;
   std::vector<EntityEvent> handed_out;
   bool broken = false;                   // an exception left it half changed
-  std::optional<std::uint32_t> blocked;  // low bits of the newest frame that could not be read
+  std::optional<std::uint32_t> blocked;  // low bits of the newest snapshot that could not be read
   mutable std::vector<std::byte> value_bits;
 
   // For who goes through all of with_records, and is at the i-th.
@@ -133,7 +133,7 @@ struct ClientWorld::State {
   }
   [[nodiscard]] Row row_of(const ReceivedStates& states, const ReceivedState& record) const {
     const Row wide = states.row(record, widths);
-    const EntityModel& model = models[record.kind];
+    const EntityModel& model = models[record.type];
     return {wide.numbers.first(model.columns()), wide.varying.first(model.varying())};
   }
   // The states of an entity that the maker of `mark` knew to be here, newest first; the newest
@@ -144,10 +144,10 @@ struct ClientWorld::State {
     last = nullptr;
     const ReceivedStates& states = entities[id].received;
     for (auto record = states.rbegin(); record != states.rend() && count < found.size(); ++record) {
-      // What is so old and was not given up is what all frames to come, and those still under way,
+      // What is so old and was not given up is what all snapshots to come, and those still under way,
       // build on.
-      const bool settled = latest >= kRecordsKept && record->frame <= latest - kRecordsKept;
-      if (!settled && !arrivals.contain(record->frame)) continue;
+      const bool settled = latest >= kRecordsKept && record->snapshot <= latest - kRecordsKept;
+      if (!settled && !acked_snapshots.contain(record->snapshot)) continue;
       if (record->update == Update::despawn) break;
       if (count > 0 && mark.tick - record->tick > kLongestMemory) break;
       if (count == 0) last = &*record;
@@ -161,7 +161,7 @@ struct ClientWorld::State {
                const std::function<void(schema::Decoder&)>& decode) const;
   void note(const EntityEvent& entity_event) {
     if (entity_events.size() >= ClientWorld::kMaxEvents) {
-      // Half at once: not each of them is to move all others.
+      // Half at once: not each of them is to move all unexpected.
       const std::size_t dropped = entity_events.size() / 2;
       entity_events.erase(entity_events.begin(),
                           entity_events.begin() + static_cast<std::ptrdiff_t>(dropped));
@@ -170,44 +170,45 @@ struct ClientWorld::State {
     entity_events.push_back(entity_event);
   }
   Errc receive(std::span<const std::byte> payload, std::size_t bits);
-  Errc take_frame(std::span<const std::byte> payload, std::size_t bits);
+  Errc take_snapshot(std::span<const std::byte> payload, std::size_t bits);
   void keep(std::span<const std::byte> payload, std::size_t bits);
   bool take_waiting();
   Errc read(bits::Reader& in, const SnapshotMark& mark);
   void sort_staged(std::size_t sorted);
   void check(const SnapshotMark& mark, std::uint32_t digest);
-  bool read_known(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id, bool mover);
+  bool read_continuing(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id,
+                       bool is_continuing);
   bool read_arrival(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id);
   bool read_last_fragment(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id);
-  bool read_chunks(bits::Reader& in);
+  bool read_fragments(bits::Reader& in);
   // Something new of an entity, with a row in `rows` for its values.
   Staged& stage(std::uint32_t id, const SnapshotMark& mark, Update what) {
     if (rows_used == rows.size()) rows.emplace_back();
     Staged& made = staged.emplace_back();
     made.id = id;
     made.row = rows_used++;
-    made.record.frame = mark.frame;
+    made.record.snapshot = mark.snapshot;
     made.record.at = made.record.tick = mark.tick;
     made.record.update = what;
     return made;
   }
-  // Whether the server has given the frame up, as far as the newest frame knows.
-  [[nodiscard]] bool is_void(std::uint32_t frame) const {
-    if (latest > frame && latest - frame >= kFrameWindow) return true;
+  // Whether the server has given the snapshot up, as far as the newest snapshot knows.
+  [[nodiscard]] bool is_void(std::uint32_t snapshot) const {
+    if (latest > snapshot && latest - snapshot >= kSnapshotWindow) return true;
     const SnapshotMark* const newest = marks.find(latest);
-    return newest != nullptr && frame <= newest->newest && !marks.arrived(*newest, frame);
+    return newest != nullptr && snapshot <= newest->newest && !marks.arrived(*newest, snapshot);
   }
   static bool read_tick(bits::Reader& in, const EntityModel& model, std::uint32_t& tick);
   [[nodiscard]] bool builds_on_void(const SnapshotMark& mark) const;
-  bool make_void(std::uint32_t frame);
+  bool make_void(std::uint32_t snapshot);
   void note_records(std::uint32_t id, bool has);
   void find_known(const SnapshotMark& mark);
-  void rank_others(const SnapshotMark& mark, std::span<const std::uint32_t> movers);
+  void rank_unexpected(const SnapshotMark& mark, std::span<const std::uint32_t> continuing);
   void take(const SnapshotMark& mark);
   // `record`: nullptr if nothing is known of it (any more); `row`: its values.
   void show(std::uint32_t id, const ReceivedState* record, const Row& row);
-  void full_resync(std::uint32_t frame);
-  void forget(std::uint32_t frame);
+  void full_resync(std::uint32_t snapshot);
+  void forget(std::uint32_t snapshot);
 };
 
 }  // namespace kwind::replica

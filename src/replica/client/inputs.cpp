@@ -12,7 +12,7 @@ constexpr unsigned kNumberBits = 8;  // once the server has used one
 constexpr unsigned kInputBackOrder = 2;
 constexpr unsigned kInputCountOrder = 0;
 constexpr unsigned kInputSizeOrder = 3;
-constexpr std::uint32_t kMaxInFrame = InputSender::kMaxInFrame;
+constexpr std::uint32_t kMaxInSnapshot = InputSender::kMaxInSnapshot;
 
 // The number with these low bits that is nearest to `near`.
 std::uint32_t unwrapped(std::uint32_t low, unsigned bits, std::uint32_t near) {
@@ -25,7 +25,7 @@ std::uint32_t unwrapped(std::uint32_t low, unsigned bits, std::uint32_t near) {
 
 InputSender::InputSender(ClientWorld& client_world, std::size_t redundancy)
     : client_world_(client_world.self()), redundancy_(redundancy), kept_(kKept) {
-  KWIND_ASSERT(redundancy >= 1 && redundancy <= kMaxInFrame);
+  KWIND_ASSERT(redundancy >= 1 && redundancy <= kMaxInSnapshot);
 }
 
 PackedInput& InputSender::next() {
@@ -42,9 +42,22 @@ std::uint32_t InputSender::used() const {
   return number <= newest_ ? number : 0;
 }
 
+// What to ask a full resync for: a snapshot that could not be read, or 0 where none has arrived. The
+// second case is a copy that was made late: the server has sent all that is in view, to a program that
+// did not take it, and sends nothing more while nothing changes.
+std::optional<std::uint32_t> InputSender::resync_reason(Time now) {
+  const ClientWorld* const world = *client_world_;
+  if (world == nullptr) return std::nullopt;
+  if (const auto unread = world->wants_resync()) return unread;
+  if (world->counts().snapshots > 0 || blind_requests_ == kMaxBlindRequests) return std::nullopt;
+  if (!first_fill_) first_fill_ = now;
+  if (now - *first_fill_ < kFirstSnapshotWait) return std::nullopt;
+  return 0;
+}
+
 bool InputSender::write_resync(Time now, bits::Writer& out) {
-  const auto frame = *client_world_ == nullptr ? std::nullopt : (*client_world_)->wants_resync();
-  if (!frame) {
+  const auto snapshot = resync_reason(now);
+  if (!snapshot) {
     resync_pause_ = Duration{0};
     return false;
   }
@@ -52,57 +65,58 @@ bool InputSender::write_resync(Time now, bits::Writer& out) {
   resync_pause_ = std::clamp(2 * resync_pause_, kFirstResyncPause, kLongestResyncPause);
   next_resync_ = now + resync_pause_;
   ++resyncs_requested_;
+  if (*snapshot == 0) ++blind_requests_;
   out.put_bool(true);
   out.put_bool(true);
-  out.put(*frame, kFrameBits);
+  out.put(*snapshot, kSnapshotBits);
   return true;
 }
 
 std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   constexpr std::size_t kHead = 64;
   if (out.room_bits() < kHead) return std::nullopt;
-  if (write_resync(now, out)) return ++frames_;
+  if (write_resync(now, out)) return ++snapshots_;
   bits::Writer report = out;
   report.put_bool(true);
   report.put_bool(false);
   if (*client_world_ != nullptr && (*client_world_)->report(report) > 0) {
     out = report;
-    return ++frames_;
+    return ++snapshots_;
   }
   if (newest_ == sent_before_[0]) return std::nullopt;
   // Built on the newest that the server has surely got.
   const std::uint32_t base = used();
-  const bool has_base = base > 0 && newest_ - base < kKept - kMaxInFrame && base < newest_;
-  // Those that fewer frames than wanted have told, the newest of them if there is no room for all.
+  const bool has_base = base > 0 && newest_ - base < kKept - kMaxInSnapshot && base < newest_;
+  // Those that fewer snapshots than wanted have told, the newest of them if there is no room for all.
   const std::uint32_t already_sent = sent_before_[redundancy_ - 1];
   const std::uint32_t count =
-      std::min({newest_ - already_sent, kMaxInFrame, has_base ? newest_ - base : newest_});
-  bits::Writer frame = out;
-  frame.put_bool(false);
-  frame.put_bool(has_base);
-  frame.put(newest_, has_base ? kNumberBits : 32);
-  if (has_base) frame.put_count(newest_ - base - 1, kInputBackOrder);
-  frame.put_bool(count == 3);
-  if (count != 3) frame.put_count(count - 1, kInputCountOrder);
+      std::min({newest_ - already_sent, kMaxInSnapshot, has_base ? newest_ - base : newest_});
+  bits::Writer snapshot = out;
+  snapshot.put_bool(false);
+  snapshot.put_bool(has_base);
+  snapshot.put(newest_, has_base ? kNumberBits : 32);
+  if (has_base) snapshot.put_count(newest_ - base - 1, kInputBackOrder);
+  snapshot.put_bool(count == 3);
+  if (count != 3) snapshot.put_count(count - 1, kInputCountOrder);
   const PackedInput* before = has_base ? &at(base) : nullptr;
   for (std::uint32_t number = newest_ - count + 1; number <= newest_; ++number) {
     const PackedInput& input = at(number);
     const bool same = before != nullptr && input.same_as(*before);
-    if (before != nullptr) frame.put_bool(same);
+    if (before != nullptr) snapshot.put_bool(same);
     if (!same) {
       const bool as_long = before != nullptr && before->bits == input.bits;
-      if (before != nullptr) frame.put_bool(as_long);
-      if (!as_long) frame.put_count(input.bits, kInputSizeOrder);
-      frame.put_bits(input.bytes, input.bits);
+      if (before != nullptr) snapshot.put_bool(as_long);
+      if (!as_long) snapshot.put_count(input.bits, kInputSizeOrder);
+      snapshot.put_bits(input.bytes, input.bits);
     }
     before = &input;
   }
-  if (!frame.ok()) return std::nullopt;
-  bits_ += frame.bit_count() - out.bit_count();
-  out = frame;
+  if (!snapshot.ok()) return std::nullopt;
+  bits_ += snapshot.bit_count() - out.bit_count();
+  out = snapshot;
   std::copy_backward(sent_before_.begin(), sent_before_.end() - 1, sent_before_.end());
   sent_before_[0] = newest_;
-  return ++frames_;
+  return ++snapshots_;
 }
 
 Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits,
@@ -110,10 +124,11 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
   bits::Reader in(payload, bits);
   if (in.get_bool()) {
     if (in.get_bool()) {
-      const auto frame = static_cast<std::uint32_t>(in.get(kFrameBits));
+      const auto snapshot = static_cast<std::uint32_t>(in.get(kSnapshotBits));
       if (!in.ok()) return Errc::truncated;
       if (in.left_bits() > 0) return Errc::trailing_bits;
-      return replicator != nullptr ? replicator->receive_resync_request(frame) : Errc::unexpected;
+      return replicator != nullptr ? replicator->receive_resync_request(snapshot)
+                                   : Errc::unexpected;
     }
     // What follows starts within a byte: shift it to the front.
     std::vector<std::byte> rest(bits::bytes_for(in.left_bits()));
@@ -137,7 +152,7 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
   }
   const std::uint64_t count = in.get_bool() ? 3 : in.get_count(kInputCountOrder) + 1;
   if (!in.ok()) return Errc::truncated;
-  if (count > kMaxInFrame || count > newest) return Errc::value_range;
+  if (count > kMaxInSnapshot || count > newest) return Errc::value_range;
   std::vector<PackedInput> found(count);
   for (std::size_t i = 0; i < count; ++i) {
     PackedInput& input = found[i];

@@ -9,10 +9,10 @@ namespace {
 
 // A shift that is off by more is not crept up to.
 constexpr double kJump = 10;  // ticks
-// So many frames in a row, over so many ticks of the client's time, that all came later than
+// So many snapshots in a row, over so many ticks of the client's time, that all came later than
 // before: the server stood still, or the path has become longer. A burst after a stall of the path
 // is shorter than that.
-constexpr std::size_t kLaterFrames = 4;
+constexpr std::size_t kLaterSnapshots = 4;
 constexpr double kLaterTicks = 3;
 
 }  // namespace
@@ -21,7 +21,7 @@ double PlayoutClock::ticks_of(Time now) const {
   return std::chrono::duration<double>(now.time_since_epoch()).count() * options_.ticks_per_second;
 }
 
-void PlayoutClock::frame(Time now, std::uint32_t tick) {
+void PlayoutClock::on_snapshot(Time now, std::uint32_t tick) {
   if (tick == newest_) return;
   const double at = ticks_of(now);
   if (tick < newest_) {  // the server started anew
@@ -36,9 +36,9 @@ void PlayoutClock::frame(Time now, std::uint32_t tick) {
     count_ = 0;
     shift_.reset();
   }
-  late_[count_++ % kFrames] = late;
+  late_[count_++ % kSnapshots] = late;
   auto sorted = late_;
-  const std::size_t size = std::min(count_, kFrames);
+  const std::size_t size = std::min(count_, kSnapshots);
   const auto end = sorted.begin() + static_cast<std::ptrdiff_t>(size);
   std::sort(sorted.begin(), end);
   earliest_ = sorted[0];
@@ -46,15 +46,15 @@ void PlayoutClock::frame(Time now, std::uint32_t tick) {
   delay_ = std::clamp(options_.min_ticks + jitter_, options_.min_ticks, options_.max_ticks);
 }
 
-// Whether frames have come so much later for a while that they will go on to.
+// Whether snapshots have come so much later for a while that they will go on to.
 bool PlayoutClock::later(double at, double late) {
   if (late <= earliest_ + kJump) {
-    later_frames_ = 0;
+    later_snapshots_ = 0;
     return false;
   }
-  if (later_frames_++ == 0) later_since_ = at;
-  if (later_frames_ < kLaterFrames || at - later_since_ < kLaterTicks) return false;
-  later_frames_ = 0;
+  if (later_snapshots_++ == 0) later_since_ = at;
+  if (later_snapshots_ < kLaterSnapshots || at - later_since_ < kLaterTicks) return false;
+  later_snapshots_ = 0;
   return true;
 }
 

@@ -1,4 +1,4 @@
-// What frames told a client of one entity, kept as long as others may build on it. One entity, one
+// What snapshots told a client of one entity, kept as long as unexpected may build on it. One entity, one
 // thread.
 #pragma once
 #include <algorithm>
@@ -12,12 +12,12 @@
 namespace kwind::replica {
 
 struct ReceivedState {
-  std::uint32_t frame = 0;
-  std::uint32_t at = 0;    ///< tick of the frame
+  std::uint32_t snapshot = 0;
+  std::uint32_t at = 0;    ///< tick of the snapshot
   std::uint32_t tick = 0;  ///< of the values
   Update update = Update::full;
   std::uint8_t generation = 0;
-  std::uint16_t kind = 0;
+  std::uint16_t type = 0;
   bool owner = false;
   std::uint16_t slot = 0;  ///< of its values, see ReceivedStates
 };
@@ -28,8 +28,8 @@ struct Widths {
   std::size_t varying = 0;
 };
 
-/// By frame. The values of one entity lie together, in places that are used again: what the next
-/// frame builds on is near, and nothing is allocated for it once there are enough places.
+/// By snapshot. The values of one entity lie together, in places that are used again: what the next
+/// snapshot builds on is near, and nothing is allocated for it once there are enough places.
 class ReceivedStates {
  public:
   [[nodiscard]] bool empty() const { return states_.empty(); }
@@ -52,28 +52,28 @@ class ReceivedStates {
     std::copy(row.varying.begin(), row.varying.end(),
               varying_.begin() + offset(slot * widths.varying));
     auto place = states_.end();
-    while (place != states_.begin() && (place - 1)->frame > record.frame) --place;
+    while (place != states_.begin() && (place - 1)->snapshot > record.snapshot) --place;
     states_.insert(place, record)->slot = slot;
   }
-  void erase(std::uint32_t frame) {
-    const auto place = find(frame);
+  void erase(std::uint32_t snapshot) {
+    const auto place = find(snapshot);
     if (place != states_.end()) drop(place, place + 1);
   }
-  /// Lets go of those before the newest up to `frame`. Not each time: what stays has to be moved.
+  /// Lets go of those before the newest up to `snapshot`. Not each time: what stays has to be moved.
   /// That older ones are still here harms nobody.
-  void trim(std::uint32_t frame) {
+  void trim(std::uint32_t snapshot) {
     const std::size_t half = states_.size() / 2;
-    if (states_.size() < 2 || states_[half].frame > frame) return;
+    if (states_.size() < 2 || states_[half].snapshot > snapshot) return;
     auto keep = states_.begin() + offset(half);
-    while (keep + 1 != states_.end() && (keep + 1)->frame <= frame) ++keep;
+    while (keep + 1 != states_.end() && (keep + 1)->snapshot <= snapshot) ++keep;
     drop(states_.begin(), keep);
   }
-  /// Lets go of all up to the one of `frame`.
-  void forget_through(std::uint32_t frame) {
-    const auto place = find(frame);
+  /// Lets go of all up to the one of `snapshot`.
+  void drop_through(std::uint32_t snapshot) {
+    const auto place = find(snapshot);
     if (place != states_.end()) drop(states_.begin(), place + 1);
   }
-  /// What the next frame will be built on, for who comes to it soon.
+  /// What the next snapshot will be built on, for who comes to it soon.
   void prefetch() const {
     const std::size_t newest = std::min<std::size_t>(states_.size(), kKnownStates);
     kwind::prefetch(states_.data() + states_.size() - newest, newest * sizeof(ReceivedState));
@@ -101,11 +101,11 @@ class ReceivedStates {
  private:
   using Place = std::vector<ReceivedState>::iterator;
   static std::ptrdiff_t offset(std::size_t at) { return static_cast<std::ptrdiff_t>(at); }
-  [[nodiscard]] Place find(std::uint32_t frame) {
+  [[nodiscard]] Place find(std::uint32_t snapshot) {
     const auto place = std::lower_bound(
-        states_.begin(), states_.end(), frame,
-        [](const ReceivedState& each, std::uint32_t wanted) { return each.frame < wanted; });
-    return place != states_.end() && place->frame == frame ? place : states_.end();
+        states_.begin(), states_.end(), snapshot,
+        [](const ReceivedState& each, std::uint32_t wanted) { return each.snapshot < wanted; });
+    return place != states_.end() && place->snapshot == snapshot ? place : states_.end();
   }
   void drop(Place from, Place to) {
     const std::size_t width = varying_.size() / slots_;

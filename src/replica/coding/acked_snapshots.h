@@ -1,8 +1,8 @@
-// Which of a viewer's frames its client is known to have, as both ends see it. Pure.
+// Which of a viewer's snapshots its client is known to have, as both ends see it. Pure.
 //
-// Frames are numbered from 1. A frame names the newest one that was known to have arrived when it
+// Snapshots are numbered from 1. A snapshot names the newest one that was known to have arrived when it
 // was made, and which of those between that one and the one named inside *it* had arrived as well.
-// Its reader has the named frame, for it arrived; so it knows of every older frame, link by link,
+// Its reader has the named snapshot, for it arrived; so it knows of every older snapshot, link by link,
 // exactly what the writer knew, whatever else got lost or overtaken on the way. What had not
 // arrived when a later one had counts as lost for good.
 #pragma once
@@ -13,13 +13,13 @@
 
 namespace kwind::replica {
 
-/// Frames this far behind the newest that was sent are of no use to anybody.
-inline constexpr std::uint32_t kFrameWindow = 64;
+/// Snapshots this far behind the newest that was sent are of no use to anybody.
+inline constexpr std::uint32_t kSnapshotWindow = 64;
 
 struct SnapshotMark {
-  std::uint32_t frame = 0;  ///< 0: none
+  std::uint32_t snapshot = 0;  ///< 0: none
   std::uint32_t tick = 0;
-  std::uint32_t start = 1;    ///< the first frame since all was told anew
+  std::uint32_t start = 1;    ///< the first snapshot since all was told anew
   std::uint32_t newest = 0;   ///< the newest that had arrived; 0: none, all starts anew
   std::uint64_t between = 0;  ///< bit i: `newest` - 1 - i had arrived, too
   std::uint32_t input = 0;    ///< 1 + low bits of (newest input used - tick); 0: none was
@@ -30,39 +30,39 @@ struct SnapshotMark {
 /// so many ticks old: then both are sure to remember them.
 inline constexpr std::uint32_t kLongestMemory = 24;
 
-/// How many frames below `newest` a mark tells of, given the mark of that frame.
+/// How many snapshots below `newest` a mark tells of, given the mark of that snapshot.
 inline std::uint32_t sent_between(const SnapshotMark& newest) {
   const std::uint32_t below = newest.newest > 0 ? newest.newest : 0;
-  const std::uint32_t count = newest.frame - below - 1;
-  return count < kFrameWindow ? count : kFrameWindow - 1;
+  const std::uint32_t count = newest.snapshot - below - 1;
+  return count < kSnapshotWindow ? count : kSnapshotWindow - 1;
 }
 
 class SnapshotMarks {
  public:
   SnapshotMarks() : marks_(kKept) {}
 
-  void add(const SnapshotMark& mark) { marks_[mark.frame % kKept] = mark; }
-  [[nodiscard]] const SnapshotMark* find(std::uint32_t frame) const {
-    const SnapshotMark& mark = marks_[frame % kKept];
-    return frame > 0 && mark.frame == frame ? &mark : nullptr;
+  void add(const SnapshotMark& mark) { marks_[mark.snapshot % kKept] = mark; }
+  [[nodiscard]] const SnapshotMark* find(std::uint32_t snapshot) const {
+    const SnapshotMark& mark = marks_[snapshot % kKept];
+    return snapshot > 0 && mark.snapshot == snapshot ? &mark : nullptr;
   }
-  /// Whether the maker of `mark` knew that `frame` had arrived. O(frames between).
-  [[nodiscard]] bool arrived(const SnapshotMark& mark, std::uint32_t frame) const {
+  /// Whether the maker of `mark` knew that `snapshot` had arrived. O(snapshots between).
+  [[nodiscard]] bool arrived(const SnapshotMark& mark, std::uint32_t snapshot) const {
     const SnapshotMark* from = &mark;
-    while (from->newest > 0 && frame <= from->newest) {
-      if (frame == from->newest) return true;
+    while (from->newest > 0 && snapshot <= from->newest) {
+      if (snapshot == from->newest) return true;
       const SnapshotMark* const named = find(from->newest);
       if (named == nullptr) return false;
-      if (frame > named->newest) {
-        const std::uint32_t back = from->newest - 1 - frame;
+      if (snapshot > named->newest) {
+        const std::uint32_t back = from->newest - 1 - snapshot;
         return back < sent_between(*named) && (from->between >> back & 1) != 0;
       }
       from = named;
     }
     return false;
   }
-  /// What the maker of `mark` knew of the frames at and below `mark.newest`: bit i is set if
-  /// `mark.newest` - i had arrived. Of frames before `from` nothing is known here.
+  /// What the maker of `mark` knew of the snapshots at and below `mark.newest`: bit i is set if
+  /// `mark.newest` - i had arrived. Of snapshots before `from` nothing is known here.
   struct Below {
     std::uint64_t arrived = 0;
     std::uint32_t from = 0;
@@ -70,12 +70,12 @@ class SnapshotMarks {
   [[nodiscard]] Below below(const SnapshotMark& mark) const {
     Below found{0, mark.newest};
     const SnapshotMark* from = &mark;
-    while (from->newest > 0 && mark.newest - from->newest < kFrameWindow) {
+    while (from->newest > 0 && mark.newest - from->newest < kSnapshotWindow) {
       const std::uint32_t back = mark.newest - from->newest;
       found.arrived |= std::uint64_t{1} << back;
       const SnapshotMark* const named = find(from->newest);
       if (named == nullptr) return found;
-      for (std::uint32_t i = 0; i < sent_between(*named) && back + 1 + i < kFrameWindow; ++i) {
+      for (std::uint32_t i = 0; i < sent_between(*named) && back + 1 + i < kSnapshotWindow; ++i) {
         found.arrived |= (from->between >> i & 1) << (back + 1 + i);
       }
       found.from = named->newest + 1;
@@ -85,11 +85,11 @@ class SnapshotMarks {
   }
 
  private:
-  static constexpr std::uint32_t kKept = 4 * kFrameWindow;
+  static constexpr std::uint32_t kKept = 4 * kSnapshotWindow;
   std::vector<SnapshotMark> marks_;
 };
 
-/// Whether all that `mark` says to have arrived, beyond what the frame named in it said, is here.
+/// Whether all that `mark` says to have arrived, beyond what the snapshot named in it said, is here.
 inline bool all_here(const SnapshotMarks& marks, const SnapshotMark& mark) {
   const SnapshotMark* const named = marks.find(mark.newest);
   if (named == nullptr) return mark.newest == 0;
@@ -100,11 +100,11 @@ inline bool all_here(const SnapshotMarks& marks, const SnapshotMark& mark) {
 }
 
 /// All that SnapshotMarks::arrived tells of one mark, found once.
-class Arrivals {
+class AckedSnapshots {
  public:
-  Arrivals() = default;
-  /// O(frames of two windows).
-  Arrivals(const SnapshotMarks& marks, const SnapshotMark& mark) : before_(mark.frame) {
+  AckedSnapshots() = default;
+  /// O(snapshots of two windows).
+  AckedSnapshots(const SnapshotMarks& marks, const SnapshotMark& mark) : before_(mark.snapshot) {
     const SnapshotMark* from = &mark;
     while (from->newest > 0 && before_ - from->newest <= kReach) {
       set(from->newest);
@@ -116,14 +116,14 @@ class Arrivals {
       from = named;
     }
   }
-  [[nodiscard]] bool contain(std::uint32_t frame) const {
-    return frame < before_ && before_ - frame <= kReach && there_[before_ - frame - 1];
+  [[nodiscard]] bool contain(std::uint32_t snapshot) const {
+    return snapshot < before_ && before_ - snapshot <= kReach && there_[before_ - snapshot - 1];
   }
 
  private:
-  static constexpr std::uint32_t kReach = 3 * kFrameWindow;
-  void set(std::uint32_t frame) {
-    if (before_ - frame <= kReach) there_[before_ - frame - 1] = true;
+  static constexpr std::uint32_t kReach = 3 * kSnapshotWindow;
+  void set(std::uint32_t snapshot) {
+    if (before_ - snapshot <= kReach) there_[before_ - snapshot - 1] = true;
   }
   std::uint32_t before_ = 0;
   std::bitset<kReach> there_;

@@ -25,18 +25,18 @@ double error_bits(const PrefixCode& code) {
 
 ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& info,
                            std::uint32_t age) {
-  const CodeTables::Inside::Kind& kind = codes.inside().kinds[info.kind];
+  const CodeTables::Inside::Type& type = codes.inside().types[info.type];
   const std::size_t place = age_of(age);
-  const PrefixCode& movers = kind.movers[place];
-  const PrefixCode& others = kind.others[place];
+  const PrefixCode& continuing = type.continuing[place];
+  const PrefixCode& unexpected = type.unexpected[place];
   const auto columns = mask_columns(info, coding_order(info));
   const std::size_t masks = masks_of(columns);
   ExpectedBits made;
   double all = 0;
-  for (std::size_t symbol = 0; symbol < movers.symbols(); ++symbol) {
-    const double share = share_of(movers, symbol);
+  for (std::size_t symbol = 0; symbol < continuing.symbols(); ++symbol) {
+    const double share = share_of(continuing, symbol);
     all += share;
-    made.continuing += share * movers.bits(symbol);
+    made.continuing += share * continuing.bits(symbol);
     if (symbol >= masks) continue;
     made.changes += share;
     for (const MaskColumn& each : columns) {
@@ -48,7 +48,7 @@ ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& in
       if (column.form == schema::ColumnForm::varying) {
         bits = kLength + column.last / 2.0;
       } else if (column.form != schema::ColumnForm::opaque && column.bits <= 30) {
-        bits = error_bits(kind.errors[each.column][place]);
+        bits = error_bits(type.errors[each.column][place]);
       }
       made.errors += share * bits;
     }
@@ -59,8 +59,8 @@ ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& in
   made.errors = made.changes > 0 ? made.errors / all / made.changes : 0;
   double starting = 0;
   for (std::size_t symbol = 0; symbol < masks; ++symbol) {
-    starting += share_of(others, symbol);
-    made.starts += share_of(others, symbol) * others.bits(symbol);
+    starting += share_of(unexpected, symbol);
+    made.starts += share_of(unexpected, symbol) * unexpected.bits(symbol);
   }
   made.starts = starting > 0 ? made.starts / starting : 0;
   return made;

@@ -20,7 +20,7 @@ std::uint64_t changes_expected(const schema::EntityInfo& info, std::size_t colum
 }
 
 std::vector<PrefixCode> codes_of(
-    const std::array<SymbolCounts::Kind::Counts, SymbolCounts::kAges>& counts) {
+    const std::array<SymbolCounts::Type::Counts, SymbolCounts::kAges>& counts) {
   std::vector<PrefixCode> made;
   made.reserve(counts.size());
   for (const auto& each : counts) made.emplace_back(each);
@@ -31,10 +31,10 @@ CodeTables::Inside inside_of(const SymbolCounts& symbol_counts) {
   CodeTables::Inside made;
   if (symbol_counts.snapshot_modes() != SnapshotModes::both)
     made.trained_on = symbol_counts.snapshot_modes();
-  for (const SymbolCounts::Kind& counts : symbol_counts.kinds()) {
-    CodeTables::Inside::Kind kind{codes_of(counts.movers), codes_of(counts.others), {}, {}};
-    for (const auto& column : counts.errors) kind.errors.push_back(codes_of(column));
-    made.kinds.push_back(std::move(kind));
+  for (const SymbolCounts::Type& counts : symbol_counts.types()) {
+    CodeTables::Inside::Type type{codes_of(counts.continuing), codes_of(counts.unexpected), {}, {}};
+    for (const auto& column : counts.errors) type.errors.push_back(codes_of(column));
+    made.types.push_back(std::move(type));
   }
   return made;
 }
@@ -48,11 +48,11 @@ std::uint64_t digest_of(const CodeTables::Inside& inside) {
       all.push_back(static_cast<std::byte>(code.bits(i)));
     }
   };
-  for (const CodeTables::Inside::Kind& kind : inside.kinds) {
+  for (const CodeTables::Inside::Type& type : inside.types) {
     for (std::size_t age = 0; age < SymbolCounts::kAges; ++age) {
-      add(kind.movers[age]);
-      add(kind.others[age]);
-      for (const auto& column : kind.errors) add(column[age]);
+      add(type.continuing[age]);
+      add(type.unexpected[age]);
+      for (const auto& column : type.errors) add(column[age]);
     }
   }
   const Digest128 whole = blake2b_128(all);
@@ -60,8 +60,8 @@ std::uint64_t digest_of(const CodeTables::Inside& inside) {
 }
 
 // Its symbols are masks, nothing here, gone.
-std::size_t nothing_here(const PrefixCode& movers) {
-  return movers.symbols() - 2;
+std::size_t nothing_here(const PrefixCode& continuing) {
+  return continuing.symbols() - 2;
 }
 
 }  // namespace
@@ -104,47 +104,47 @@ std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,
 }
 
 SymbolCounts::SymbolCounts(const schema::EntitiesInfo& entities) {
-  for (const schema::EntityInfo* info : entities.kinds) {
+  for (const schema::EntityInfo* info : entities.types) {
     const std::size_t masks = masks_of(mask_columns(*info, coding_order(*info)));
-    Kind kind;
-    kind.movers.fill(Kind::Counts(masks + 2));
-    kind.others.fill(Kind::Counts(masks + 1));
-    std::array<Kind::Counts, kAges> errors;
-    errors.fill(Kind::Counts(kErrors + 1));
-    kind.errors.assign(info->columns.size(), errors);
-    kinds_.push_back(std::move(kind));
+    Type type;
+    type.continuing.fill(Type::Counts(masks + 2));
+    type.unexpected.fill(Type::Counts(masks + 1));
+    std::array<Type::Counts, kAges> errors;
+    errors.fill(Type::Counts(kErrors + 1));
+    type.errors.assign(info->columns.size(), errors);
+    types_.push_back(std::move(type));
   }
 }
 
 SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
   SymbolCounts made(entities);
-  for (std::size_t k = 0; k < made.kinds_.size(); ++k) {
-    const schema::EntityInfo& info = *entities.kinds[k];
+  for (std::size_t k = 0; k < made.types_.size(); ++k) {
+    const schema::EntityInfo& info = *entities.types[k];
     const auto columns = mask_columns(info, coding_order(info));
     const auto likely = [&](std::size_t mask, std::uint64_t of) {
-      std::uint64_t weight = of;
+      std::uint64_t priority = of;
       for (const MaskColumn& each : columns) {
         const std::uint64_t changes = changes_expected(info, each.column);
         const std::size_t state = mask >> each.place & ((1U << each.bits) - 1);
         std::uint64_t share = 1000 - changes;
         if (state > 0) share = each.bits == 1 ? changes : changes * (state < 3 ? 9 : 2) / 20;
-        weight = weight * share / 1000;
+        priority = priority * share / 1000;
       }
-      return static_cast<std::uint32_t>(std::max<std::uint64_t>(weight, 1));
+      return static_cast<std::uint32_t>(std::max<std::uint64_t>(priority, 1));
     };
-    Kind& kind = made.kinds_[k];
+    Type& type = made.types_[k];
     for (std::size_t age = 0; age < kAges; ++age) {
       const std::size_t masks = masks_of(columns);
       for (std::size_t mask = 0; mask < masks; ++mask) {
-        kind.movers[age][mask] = likely(mask, 1 << 20);
+        type.continuing[age][mask] = likely(mask, 1 << 20);
         // One column or another; seldom all that moves.
-        kind.others[age][mask] = mask == 0 ? 1 : likely(mask, 1 << 20);
+        type.unexpected[age][mask] = mask == 0 ? 1 : likely(mask, 1 << 20);
       }
-      kind.movers[age][masks] = 1 << 14;
-      kind.movers[age][masks + 1] = 1 << 10;
-      kind.others[age][masks] = 1 << 17;
+      type.continuing[age][masks] = 1 << 14;
+      type.continuing[age][masks + 1] = 1 << 10;
+      type.unexpected[age][masks] = 1 << 17;
       for (std::size_t column = 0; column < info.columns.size(); ++column) {
-        auto& errors = kind.errors[column][age];
+        auto& errors = type.errors[column][age];
         // Where values are predicted, half as many are twice as far off; elsewhere anything goes.
         const unsigned half = follows(info, column) ? 2 : 4;
         for (std::size_t i = 0; i < kErrors; ++i)
@@ -157,16 +157,16 @@ SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
 }
 
 void SymbolCounts::add(const SymbolCounts& other) {
-  frames_ |= other.frames_;
-  const auto sum = [](Kind::Counts& into, const Kind::Counts& from) {
+  snapshots_ |= other.snapshots_;
+  const auto sum = [](Type::Counts& into, const Type::Counts& from) {
     for (std::size_t i = 0; i < into.size(); ++i) into[i] += from[i];
   };
-  for (std::size_t k = 0; k < kinds_.size(); ++k) {
+  for (std::size_t k = 0; k < types_.size(); ++k) {
     for (std::size_t age = 0; age < kAges; ++age) {
-      sum(kinds_[k].movers[age], other.kinds_[k].movers[age]);
-      sum(kinds_[k].others[age], other.kinds_[k].others[age]);
-      for (std::size_t c = 0; c < kinds_[k].errors.size(); ++c) {
-        sum(kinds_[k].errors[c][age], other.kinds_[k].errors[c][age]);
+      sum(types_[k].continuing[age], other.types_[k].continuing[age]);
+      sum(types_[k].unexpected[age], other.types_[k].unexpected[age]);
+      for (std::size_t c = 0; c < types_[k].errors.size(); ++c) {
+        sum(types_[k].errors[c][age], other.types_[k].errors[c][age]);
       }
     }
   }
@@ -181,28 +181,28 @@ SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities,
   constexpr std::uint64_t kExpectedShare = 256;
   constexpr std::uint64_t kScale = 256;
   SymbolCounts made = expected(entities);
-  made.frames_ = counted.frames_;
-  const auto fit = [&](Kind::Counts& weights, const Kind::Counts& seen) {
+  made.snapshots_ = counted.snapshots_;
+  const auto fit = [&](Type::Counts& weights, const Type::Counts& seen) {
     const std::uint64_t sum = std::accumulate(weights.begin(), weights.end(), std::uint64_t{0});
     const std::uint64_t all = std::accumulate(seen.begin(), seen.end(), std::uint64_t{0});
     const std::uint64_t expected_count = std::max(kMinExpected, all / kExpectedShare);
     // So that no weight leaves 32 bits.
     const std::uint64_t cut = (all + expected_count) * kScale / 0xf0000000U + 1;
     for (std::size_t i = 0; i < weights.size(); ++i) {
-      const std::uint64_t weight = (seen[i] * kScale + weights[i] * expected_count * kScale /
-                                                           std::max<std::uint64_t>(sum, 1)) /
-                                   cut;
-      weights[i] = static_cast<std::uint32_t>(std::max<std::uint64_t>(weight, 1));
+      const std::uint64_t priority = (seen[i] * kScale + weights[i] * expected_count * kScale /
+                                                             std::max<std::uint64_t>(sum, 1)) /
+                                     cut;
+      weights[i] = static_cast<std::uint32_t>(std::max<std::uint64_t>(priority, 1));
     }
   };
-  for (std::size_t k = 0; k < made.kinds_.size(); ++k) {
-    Kind& kind = made.kinds_[k];
-    const Kind& seen = counted.kinds_[k];
+  for (std::size_t k = 0; k < made.types_.size(); ++k) {
+    Type& type = made.types_[k];
+    const Type& seen = counted.types_[k];
     for (std::size_t age = 0; age < kAges; ++age) {
-      fit(kind.movers[age], seen.movers[age]);
-      fit(kind.others[age], seen.others[age]);
-      for (std::size_t c = 0; c < kind.errors.size(); ++c)
-        fit(kind.errors[c][age], seen.errors[c][age]);
+      fit(type.continuing[age], seen.continuing[age]);
+      fit(type.unexpected[age], seen.unexpected[age]);
+      for (std::size_t c = 0; c < type.errors.size(); ++c)
+        fit(type.errors[c][age], seen.errors[c][age]);
     }
   }
   return made;
@@ -210,7 +210,7 @@ SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities,
 
 std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables& codes) {
   std::vector<AlphabetCost> all;
-  const auto add = [&](AlphabetCost& cost, const SymbolCounts::Kind::Counts& counts,
+  const auto add = [&](AlphabetCost& cost, const SymbolCounts::Type::Counts& counts,
                        const PrefixCode& code) {
     const auto sum = std::accumulate(counts.begin(), counts.end(), std::uint64_t{0});
     for (std::size_t i = 0; i < counts.size(); ++i) {
@@ -221,24 +221,24 @@ std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables
     }
     cost.symbols += sum;
   };
-  for (std::size_t k = 0; k < counted.kinds().size(); ++k) {
-    const SymbolCounts::Kind& kind = counted.kinds()[k];
-    const CodeTables::Inside::Kind& code = codes.inside().kinds[k];
+  for (std::size_t k = 0; k < counted.types().size(); ++k) {
+    const SymbolCounts::Type& type = counted.types()[k];
+    const CodeTables::Inside::Type& code = codes.inside().types[k];
     const auto number = static_cast<std::uint16_t>(k);
-    AlphabetCost movers{number, AlphabetCost::Of::movers};
-    AlphabetCost others{number, AlphabetCost::Of::others};
+    AlphabetCost continuing{number, AlphabetCost::Of::continuing};
+    AlphabetCost unexpected{number, AlphabetCost::Of::unexpected};
     std::vector<AlphabetCost> errors;
-    for (std::size_t c = 0; c < kind.errors.size(); ++c) {
+    for (std::size_t c = 0; c < type.errors.size(); ++c) {
       errors.push_back({number, AlphabetCost::Of::errors, static_cast<std::uint16_t>(c)});
     }
     for (std::size_t age = 0; age < SymbolCounts::kAges; ++age) {
-      add(movers, kind.movers[age], code.movers[age]);
-      add(others, kind.others[age], code.others[age]);
+      add(continuing, type.continuing[age], code.continuing[age]);
+      add(unexpected, type.unexpected[age], code.unexpected[age]);
       for (std::size_t c = 0; c < errors.size(); ++c)
-        add(errors[c], kind.errors[c][age], code.errors[c][age]);
+        add(errors[c], type.errors[c][age], code.errors[c][age]);
     }
-    all.push_back(movers);
-    all.push_back(others);
+    all.push_back(continuing);
+    all.push_back(unexpected);
     all.insert(all.end(), errors.begin(), errors.end());
   }
   std::erase_if(all, [](const AlphabetCost& cost) { return cost.symbols == 0; });
@@ -247,9 +247,9 @@ std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables
 
 CodeTables::CodeTables(Inside inside)
     : inside_(std::make_unique<Inside>(std::move(inside))), digest_(digest_of(*inside_)) {
-  for (Inside::Kind& kind : inside_->kinds) {
+  for (Inside::Type& type : inside_->types) {
     for (std::size_t age = 0; age < SymbolCounts::kAges; ++age) {
-      kind.nothing[age] = kind.movers[age].code(nothing_here(kind.movers[age]));
+      type.nothing[age] = type.continuing[age].code(nothing_here(type.continuing[age]));
     }
   }
 }

@@ -26,14 +26,14 @@ struct MaskColumn {
 };
 
 struct CodeTables::Inside {
-  struct Kind {
-    std::vector<PrefixCode> movers;               // by age
-    std::vector<PrefixCode> others;               // by age
+  struct Type {
+    std::vector<PrefixCode> continuing;           // by age
+    std::vector<PrefixCode> unexpected;           // by age
     std::vector<std::vector<PrefixCode>> errors;  // by column, age
     // Of a mover that there is nothing to say of, by age.
     std::array<PrefixCode::Code, SymbolCounts::kAges> nothing{};
   };
-  std::vector<Kind> kinds;
+  std::vector<Type> types;
   std::optional<SnapshotModes> trained_on{};
 };
 
@@ -52,7 +52,7 @@ inline std::size_t masks_of(const std::vector<MaskColumn>& columns) {
 }
 /// Whether a column is an axis of a place that follows.
 bool follows(const schema::EntityInfo& info, std::size_t column);
-/// The order in which columns are coded: those of a field with `follow` behind all others.
+/// The order in which columns are coded: those of a field with `follow` behind all unexpected.
 std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info);
 
 }  // namespace kwind::replica

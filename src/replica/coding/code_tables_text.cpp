@@ -12,8 +12,8 @@ namespace kwind::replica {
 namespace {
 
 constexpr std::string_view kExact = "exact";
-constexpr std::string_view kSpeculative = "speculative_baselines";
-constexpr std::string_view kFirstWords = "kwind codes 1 for ";
+constexpr std::string_view kSpeculative = "speculative";
+constexpr std::string_view kFirstWords = "kwind code tables 1 for ";
 
 // What a line calls an alphabet, behind the name of the kind.
 std::string name_of_column(const schema::EntityInfo& info, std::size_t column) {
@@ -22,21 +22,21 @@ std::string name_of_column(const schema::EntityInfo& info, std::size_t column) {
   while (first > 0 && info.columns[first - 1].field == field) --first;
   const bool several = column + 1 < info.columns.size() && info.columns[column + 1].field == field;
   const std::string name(info.fields[field].name);
-  return first < column || several ? fmt::format("error {}[{}]", name, column - first)
-                                   : fmt::format("error {}", name);
+  return first < column || several ? fmt::format("residual {}[{}]", name, column - first)
+                                   : fmt::format("residual {}", name);
 }
 
 // All alphabets of a set, by what their lines begin with.
-template <class Kind, class Take>
-void each_alphabet(const schema::EntityInfo& info, Kind& kind, const Take& take) {
+template <class Type, class Take>
+void each_alphabet(const schema::EntityInfo& info, Type& type, const Take& take) {
   for (std::size_t age = 0; age < SymbolCounts::kAges; ++age) {
     const auto line = [&](std::string_view what) {
       return fmt::format("{} {} {}", info.name, what, age + 1);
     };
-    take(line("movers"), kind.movers[age]);
-    take(line("others"), kind.others[age]);
-    for (std::size_t c = 0; c < kind.errors.size(); ++c) {
-      take(line(name_of_column(info, c)), kind.errors[c][age]);
+    take(line("continuing"), type.continuing[age]);
+    take(line("unexpected"), type.unexpected[age]);
+    for (std::size_t c = 0; c < type.errors.size(); ++c) {
+      take(line(name_of_column(info, c)), type.errors[c][age]);
     }
   }
 }
@@ -87,15 +87,15 @@ std::optional<std::vector<std::uint8_t>> lengths_of(std::string_view text, std::
 std::string text_of(const CodeTables& codes, const schema::EntitiesInfo& entities,
                     std::string_view protocol) {
   std::map<std::string, std::string> lines;
-  for (std::size_t k = 0; k < entities.kinds.size(); ++k) {
-    each_alphabet(*entities.kinds[k], codes.inside().kinds[k],
+  for (std::size_t k = 0; k < entities.types.size(); ++k) {
+    each_alphabet(*entities.types[k], codes.inside().types[k],
                   [&](std::string name, const PrefixCode& code) {
                     lines.emplace(std::move(name), lengths_text(code));
                   });
   }
   std::string text = fmt::format("{}{}\ndigest {:016x}\n", kFirstWords, protocol, codes.digest());
   if (const auto trained = codes.trained_on()) {
-    text += fmt::format("frames {}\n", *trained == SnapshotModes::exact ? kExact : kSpeculative);
+    text += fmt::format("snapshots {}\n", *trained == SnapshotModes::exact ? kExact : kSpeculative);
   }
   for (const auto& [name, lengths] : lines) text += fmt::format("{}{}\n", name, lengths);
   return text;
@@ -107,16 +107,15 @@ tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
     return tl::unexpected(CodeTextProblem{line, std::move(sentence)});
   };
   if (!text.starts_with(kFirstWords)) {
-    return problem(
-        1, fmt::format(
-               "this is no set of codes: it does not begin with `{}`; make one with `kwind train`",
-               kFirstWords));
+    return problem(1, fmt::format("not a file of code tables: the first line does not begin with "
+                                  "`{}`; make one with `kwind train`",
+                                  kFirstWords));
   }
   const CodeTables built_in(SymbolCounts::expected(entities));
   CodeTables::Inside made = built_in.inside();
   std::map<std::string, PrefixCode*> wanted;
-  for (std::size_t k = 0; k < entities.kinds.size(); ++k) {
-    each_alphabet(*entities.kinds[k], made.kinds[k], [&](std::string name, PrefixCode& code) {
+  for (std::size_t k = 0; k < entities.types.size(); ++k) {
+    each_alphabet(*entities.types[k], made.types[k], [&](std::string name, PrefixCode& code) {
       wanted.emplace(std::move(name), &code);
     });
   }
@@ -133,49 +132,52 @@ tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
       digest = take_word(rest);
       continue;
     }
-    if (name == "frames") {
-      const std::string_view kinds = take_word(rest);
-      if (kinds != kExact && kinds != kSpeculative) {
-        return problem(number_of_line, fmt::format("`frames` is `{}` or `{}`; train the codes anew",
-                                                   kExact, kSpeculative));
+    if (name == "snapshots") {
+      const std::string_view types = take_word(rest);
+      if (types != kExact && types != kSpeculative) {
+        return problem(
+            number_of_line,
+            fmt::format("`snapshots` is `{}` or `{}`; train the tables again with `kwind train`",
+                        kExact, kSpeculative));
       }
       made.trained_on =
-          kinds == kExact ? SnapshotModes::exact : SnapshotModes::speculative_baselines;
+          types == kExact ? SnapshotModes::exact : SnapshotModes::speculative_baselines;
       continue;
     }
-    // KIND movers AGE, KIND others AGE, or KIND error COLUMN AGE.
+    // TYPE continuing AGE, TYPE unexpected AGE, or TYPE residual COLUMN AGE.
     const std::string_view what = take_word(rest);
     name += fmt::format(" {} {}", what, take_word(rest));
-    if (what == "error") name += fmt::format(" {}", take_word(rest));
+    if (what == "residual") name += fmt::format(" {}", take_word(rest));
     const auto found = wanted.find(name);
     if (found == wanted.end()) {
-      return problem(
-          number_of_line,
-          fmt::format(
-              "the description has no `{}`, or the line stands here twice; train the codes anew",
-              name));
+      return problem(number_of_line,
+                     fmt::format("the description has no `{}`, or the line stands here twice; "
+                                 "train the tables again with `kwind train`",
+                                 name));
     }
     const auto lengths = lengths_of(rest, found->second->symbols());
     auto code = lengths ? PrefixCode::of_lengths(*lengths) : std::nullopt;
     if (!code) {
-      return problem(
-          number_of_line,
-          fmt::format(
-              "`{}` needs the lengths of {} codes that make a prefix code; train the codes anew",
-              name, found->second->symbols()));
+      return problem(number_of_line,
+                     fmt::format("`{}` needs the lengths of {} codes that make a prefix code; "
+                                 "train the tables again with `kwind train`",
+                                 name, found->second->symbols()));
     }
     *found->second = std::move(*code);
     wanted.erase(found);
   }
   if (!wanted.empty()) {
-    return problem(0, fmt::format("`{}` of the description is missing; train the codes anew",
-                                  wanted.begin()->first));
+    return problem(
+        0,
+        fmt::format("`{}` of the description is missing; train the tables again with `kwind train`",
+                    wanted.begin()->first));
   }
   auto codes = std::make_shared<const CodeTables>(std::move(made));
   if (digest != fmt::format("{:016x}", codes->digest())) {
-    return problem(2,
-                   "the digest is not that of these codes: the file was changed by hand, or its "
-                   "end is missing; train the codes anew");
+    return problem(
+        2,
+        "the digest is not the digest of these tables: the file was changed by hand, or its "
+        "end is missing; train the tables again with `kwind train`");
   }
   return codes;
 }

@@ -60,7 +60,7 @@ bool read_varying(bits::Reader& in, const Basis& basis, std::size_t c, OwnRow& r
 
 // An error that is not 0 as a symbol: 1, -1, 2, -2, ...; those beyond the last one escape.
 void write_error(bits::Writer& out, const PrefixCode& code, std::int64_t error,
-                 SymbolCounts::Kind::Counts* counts) {
+                 SymbolCounts::Type::Counts* counts) {
   const auto size = static_cast<std::uint64_t>(error < 0 ? -error : error);
   const std::uint64_t place = (size - 1) * 2 + (error < 0 ? 1 : 0);
   const std::uint64_t symbol = std::min<std::uint64_t>(place, SymbolCounts::kErrors);
@@ -69,7 +69,7 @@ void write_error(bits::Writer& out, const PrefixCode& code, std::int64_t error,
   if (counts != nullptr) ++(*counts)[symbol];
 }
 bool read_error(bits::Reader& in, const PrefixCode& code, std::int64_t& error,
-                SymbolCounts::Kind::Counts* counts) {
+                SymbolCounts::Type::Counts* counts) {
   const auto symbol = code.read(in);
   if (!symbol) return false;
   if (counts != nullptr) ++(*counts)[*symbol];
@@ -137,13 +137,13 @@ std::uint32_t mask_of(const Basis& basis, const Row& row) {
 }
 
 void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
-                  SymbolCounts::Kind* symbol_counts) {
+                  SymbolCounts::Type* symbol_counts) {
   const EntityModel& model = basis.model;
   bool any = false;
   for (const ChangingColumn& each : model.changing()) {
     any = any || (each.width == 0 && differs(basis, row, each));
   }
-  if (model.has_rest()) out.put_bool(any);
+  if (model.has_unchanging()) out.put_bool(any);
   for (const ChangingColumn& each : model.changing()) {
     const std::uint16_t c = each.column;
     if (each.owner_only && !basis.part.owner) continue;
@@ -170,10 +170,10 @@ void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::ui
 }
 
 bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRow& row,
-                 SymbolCounts::Kind* symbol_counts) {
+                 SymbolCounts::Type* symbol_counts) {
   const EntityModel& model = basis.model;
   row.assign(basis.known.front().row);
-  const bool any = model.has_rest() && in.get_bool();
+  const bool any = model.has_unchanging() && in.get_bool();
   for (const ChangingColumn& each : model.changing()) {
     const std::uint16_t c = each.column;
     const std::uint32_t said = each.said(mask);

@@ -24,7 +24,7 @@ void write_whole(bits::Writer& out, const EntityModel& model, const Row& row, Pa
 /// What a change is coded against.
 struct Basis {
   const EntityModel& model;
-  const CodeTables::Inside::Kind& codes;
+  const CodeTables::Inside::Type& codes;
   std::span<const Known> known;  ///< newest first, at least one
   std::uint32_t tick;
   Part part;
@@ -35,8 +35,8 @@ struct Basis {
 [[nodiscard]] std::uint32_t mask_of(const Basis& basis, const Row& row);
 /// What differs, given that `mask` was told. `tally`, if there is one, counts.
 void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
-                  SymbolCounts::Kind* symbol_counts);
+                  SymbolCounts::Type* symbol_counts);
 [[nodiscard]] bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask,
-                               OwnRow& row, SymbolCounts::Kind* symbol_counts);
+                               OwnRow& row, SymbolCounts::Type* symbol_counts);
 
 }  // namespace kwind::replica

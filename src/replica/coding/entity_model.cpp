@@ -79,7 +79,7 @@ EntityModel::EntityModel(const schema::EntityInfo& info, double ticks_per_second
         std::max(std::ceil(ticks_per_second / info.at_most_per_second), 1.0));
   }
   for (const schema::FollowInfo& follow : info.follows) {
-    // What only the owner is told moves nothing for the others.
+    // What only the owner is told moves nothing for the unexpected.
     const auto owner_only = [&](std::size_t column) { return info.columns[column].owner_only; };
     if ((owner_only(follow.speed) || owner_only(follow.along)) && !owner_only(follow.first))
       continue;

@@ -1,4 +1,4 @@
-// An entity that no datagram holds, on its way to a client in chunks. Pure.
+// An entity that no datagram holds, on its way to a client in fragments. Pure.
 #pragma once
 #include <algorithm>
 #include <cstddef>
@@ -15,19 +15,19 @@ namespace kwind::replica {
 inline constexpr std::size_t kFragmentBytes = 16;
 inline constexpr std::size_t kFragmentBits = kFragmentBytes * 8;
 inline constexpr unsigned kFragmentedNumberBits = 8;  ///< of its number
-inline constexpr unsigned kFragmentOrder = 4;         ///< place of a chunk, chunks of a parcel
-inline constexpr unsigned kFragmentsOrder = 2;        ///< chunks in a frame
-inline constexpr unsigned kRestBits = 7;  ///< bits behind the last chunk: fewer than one has
+inline constexpr unsigned kFragmentOrder = 4;   ///< place of a fragment, fragments of a parcel
+inline constexpr unsigned kFragmentsOrder = 2;  ///< fragments in a snapshot
+inline constexpr unsigned kRestBits = 7;  ///< bits behind the last fragment: fewer than one has
 inline constexpr unsigned kFragmentedLagOrder = 4;  ///< ticks since it was packed
 
-/// Chunks of a parcel that a frame carries.
+/// Chunks of a parcel that a snapshot carries.
 struct FragmentRun {
   std::uint8_t number = 0;  ///< of the parcel
   std::uint32_t first = 0;
   std::uint32_t count = 0;
 };
 
-/// The server's end. All but the bits behind the last whole chunk goes ahead; these follow when the
+/// The server's end. All but the bits behind the last whole fragment goes ahead; these follow when the
 /// rest is known to be there, and make it appear.
 class FragmentedEntity {
  public:
@@ -38,7 +38,7 @@ class FragmentedEntity {
   std::uint32_t packed_at = 0;   ///< tick
   std::uint32_t tick = 0;        ///< of its values
   std::uint32_t values = 0;      ///< their digest, see state_digest.h
-  std::uint32_t completing = 0;  ///< frame under way with the last bits; 0: none
+  std::uint32_t completing = 0;  ///< snapshot under way with the last bits; 0: none
 
   /// Another one, with the next number, of `bits` that begin `bytes`.
   void pack(std::span<const std::byte> bytes, std::size_t bits) {
@@ -59,12 +59,12 @@ class FragmentedEntity {
   [[nodiscard]] bool is_of(std::uint32_t entity, std::uint8_t user, bool owned) const {
     return id != 0 && id == entity && generation == user && owner == owned;
   }
-  [[nodiscard]] std::size_t chunks() const { return chunks_.size(); }
+  [[nodiscard]] std::size_t fragments() const { return chunks_.size(); }
   [[nodiscard]] bool all_there() const {
     return std::all_of(chunks_.begin(), chunks_.end(),
                        [](Fragment each) { return each == Fragment::there; });
   }
-  /// The first run of chunks that wait, at most `most` of them; none: a count of 0.
+  /// The first run of fragments that wait, at most `most` of them; none: a count of 0.
   [[nodiscard]] FragmentRun waiting(std::size_t max) const {
     const auto first = std::find(chunks_.begin(), chunks_.end(), Fragment::waits);
     const auto end =
@@ -105,16 +105,16 @@ class FragmentedEntity {
 /// The client's end: what has come of the newest parcel.
 class FragmentAssembly {
  public:
-  /// Chunks that `frame` brought; those of an older parcel are of no use.
-  void take(std::uint32_t frame, const FragmentRun& run, std::span<const std::byte> bytes) {
+  /// Chunks that `snapshot` brought; those of an older parcel are of no use.
+  void take(std::uint32_t snapshot, const FragmentRun& run, std::span<const std::byte> bytes) {
     if (!any_ || run.number != number_) {
-      if (any_ && frame < frame_) return;
+      if (any_ && snapshot < snapshot_) return;
       any_ = true;
       number_ = run.number;
       there_.clear();
       bytes_.clear();
     }
-    frame_ = std::max(frame_, frame);
+    snapshot_ = std::max(snapshot_, snapshot);
     const std::size_t end = std::size_t{run.first} + run.count;
     if (there_.size() < end) {
       there_.resize(end);
@@ -125,31 +125,31 @@ class FragmentAssembly {
               bytes.begin() + static_cast<std::ptrdiff_t>(run.count * kFragmentBytes),
               bytes_.begin() + static_cast<std::ptrdiff_t>(run.first * kFragmentBytes));
   }
-  /// Whether a chunk may come as far along as this: chunks go in order, and no more are under way
-  /// than a window of frames holds. So memory grows with what came, not with what is claimed.
+  /// Whether a fragment may come as far along as this: fragments go in order, and no more are under way
+  /// than a window of snapshots holds. So memory grows with what came, not with what is claimed.
   [[nodiscard]] bool reaches(std::uint8_t number, std::uint64_t place) const {
     return place <= kFarthestAhead + (any_ && number == number_ ? there_.size() : 0);
   }
-  /// The first `chunks` of a parcel; empty if not all are here.
-  [[nodiscard]] std::span<const std::byte> first(std::uint8_t number, std::size_t chunks) const {
-    if (!any_ || number != number_ || there_.size() < chunks) return {};
-    const auto end = there_.begin() + static_cast<std::ptrdiff_t>(chunks);
+  /// The first `fragments` of a parcel; empty if not all are here.
+  [[nodiscard]] std::span<const std::byte> first(std::uint8_t number, std::size_t fragments) const {
+    if (!any_ || number != number_ || there_.size() < fragments) return {};
+    const auto end = there_.begin() + static_cast<std::ptrdiff_t>(fragments);
     if (std::find(there_.begin(), end, false) != end) return {};
-    return std::span(bytes_).first(chunks * kFragmentBytes);
+    return std::span(bytes_).first(fragments * kFragmentBytes);
   }
   void clear() {
     any_ = false;
-    frame_ = 0;
+    snapshot_ = 0;
     there_.clear();
     bytes_.clear();
   }
 
  private:
   static constexpr std::size_t kFarthestAhead =
-      std::size_t{64} * 2048 / kFragmentBytes;  // frames * their bytes
+      std::size_t{64} * 2048 / kFragmentBytes;  // snapshots * their bytes
   bool any_ = false;
   std::uint8_t number_ = 0;
-  std::uint32_t frame_ = 0;  // the newest that brought something of it
+  std::uint32_t snapshot_ = 0;  // the newest that brought something of it
   std::vector<bool> there_;
   std::vector<std::byte> bytes_;
 };

@@ -1,4 +1,4 @@
-// The bits of a frame around the values of its entities: which frame it is, what had arrived when
+// The bits of a snapshot around the values of its entities: which snapshot it is, what had arrived when
 // it was made, and whose values follow. docs/state-format.md has all of it. Pure.
 #pragma once
 #include <algorithm>
@@ -14,8 +14,8 @@
 
 namespace kwind::replica {
 
-inline constexpr unsigned kFrameBits = 7;  // twice kFrameWindow: never ambiguous
-inline constexpr std::uint32_t kFrameLowMask = (1U << kFrameBits) - 1;
+inline constexpr unsigned kSnapshotBits = 7;  // twice kSnapshotWindow: never ambiguous
+inline constexpr std::uint32_t kSnapshotLowMask = (1U << kSnapshotBits) - 1;
 inline constexpr unsigned kGenerationBits = 4;
 inline constexpr unsigned kRankOrder = 1;  // gaps between known entities in order
 inline constexpr unsigned kIdOrder = 4;    // gaps between ids of new ones
@@ -25,41 +25,41 @@ inline constexpr unsigned kDigestBits = 16;
 inline constexpr std::uint32_t kMaxTickLag = 0xffff;
 inline constexpr std::uint32_t kMaxInput = 0x10000;  // SnapshotMark::input
 
-/// Ticks a second as heads of full frames carry them, in sixteenths, so that both ends predict
+/// Ticks a second as heads of full snapshots carry them, in sixteenths, so that both ends predict
 /// alike.
 using TickRate = std::uint16_t;
 inline TickRate tick_rate_of(double ticks_per_second) {
   return static_cast<TickRate>(std::clamp(std::lround(ticks_per_second * 16), 1L, 0xffffL));
 }
 
-/// What both ends must hold alike to read a frame as it was written: heads of full frames carry it.
+/// What both ends must hold alike to read a snapshot as it was written: heads of full snapshots carry it.
 struct SnapshotTerms {
   TickRate rate = 0;
   std::uint16_t codes = 0;  ///< low bits of CodeTables::digest()
   bool speculative_baselines =
-      false;  ///< frames build on ones that are not acknowledged: for who counts
+      false;  ///< snapshots build on ones that are not acknowledged: for who counts
 };
 
-/// `newest` is the mark of the frame that `mark` names, if it names one.
+/// `newest` is the mark of the snapshot that `mark` names, if it names one.
 void write_head(bits::Writer& out, const SnapshotMark& mark, const SnapshotMark* newest,
                 std::optional<std::uint32_t> digest, const SnapshotTerms& terms);
 /// Which parts follow the head.
 struct Sections {
-  bool movers = false;
-  bool others = false;
-  bool arrivals = false;
-  bool parts = false;
+  bool continuing = false;
+  bool unexpected = false;
+  bool spawns = false;
+  bool fragments = false;
 };
 void write_sections(bits::Writer& out, const SnapshotMark& mark, const Sections& sections);
 Sections read_sections(bits::Reader& in, const SnapshotMark& mark);
 
-/// The low bits of a frame's number, which every frame begins with.
-std::uint32_t low_of_frame(std::span<const std::byte> payload);
-/// The number of a frame that is not told anew. Requires: one byte at least.
-std::uint32_t frame_number(std::span<const std::byte> payload, std::uint32_t latest);
-/// `latest`: the newest frame that came so far. Errors: truncated, value_range; base_missing if it
-/// names a frame that is not here; replayed if that cannot be; tick_rate or code_tables if the
-/// server's is not that of `terms`, whose `speculative_baselines` is taken from the frame.
+/// The low bits of a snapshot's number, which every snapshot begins with.
+std::uint32_t low_of_snapshot(std::span<const std::byte> payload);
+/// The number of a snapshot that is not told anew. Requires: one byte at least.
+std::uint32_t snapshot_number(std::span<const std::byte> payload, std::uint32_t latest);
+/// `latest`: the newest snapshot that came so far. Errors: truncated, value_range; base_missing if it
+/// names a snapshot that is not here; replayed if that cannot be; tick_rate or code_tables if the
+/// server's is not that of `terms`, whose `speculative_baselines` is taken from the snapshot.
 Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, std::uint32_t latest,
                                SnapshotTerms& terms, std::optional<std::uint32_t>& digest);
 

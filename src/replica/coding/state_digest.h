@@ -53,7 +53,7 @@ inline std::uint32_t share_of(std::uint32_t values, std::uint32_t id, std::uint8
   made.add(tick);
   return made.value();
 }
-/// Of the sum of all shares, modulo 2^32, as it goes in a frame.
+/// Of the sum of all shares, modulo 2^32, as it goes in a snapshot.
 inline std::uint32_t digest_of_sum(std::uint32_t sum) {
   return (sum ^ sum >> 16) & 0xffffU;
 }

@@ -1,4 +1,4 @@
-// What a viewer hears of its frames, and so what its client has.
+// What a viewer hears of its snapshots, and so what its client has.
 #include <algorithm>
 #include <utility>
 
@@ -7,16 +7,16 @@
 
 namespace kwind::replica {
 
-bool BaselineHistory::may_lose(std::uint32_t frame) {
-  const Sent* const sent_then = sent.find(frame);
+bool BaselineHistory::may_lose(std::uint32_t snapshot) {
+  const Sent* const sent_then = sent.find(snapshot);
   if (sent_then == nullptr || sent_then->lost || sent_then->arrived) return false;
   return !options.speculative_baselines || !sent_then->acked;
 }
 
-// Whether the client may come to read the frame without our help: something that it builds on is
+// Whether the client may come to read the snapshot without our help: something that it builds on is
 // under way yet, or its loss was heard of and nothing newer builds on it.
-bool BaselineHistory::may_yet_be_read(std::uint32_t frame) const {
-  const Sent* const slot = sent.find(frame);
+bool BaselineHistory::may_still_be_read(std::uint32_t snapshot) const {
+  const Sent* const slot = sent.find(snapshot);
   if (slot == nullptr || slot->mark.newest == 0) return slot != nullptr;
   if (slot->lost) return true;
   const auto open = [&](std::uint32_t base) {
@@ -32,45 +32,45 @@ bool BaselineHistory::may_yet_be_read(std::uint32_t frame) const {
   return false;
 }
 
-void BaselineHistory::lose(std::uint32_t frame) {
-  lose(*sent.find(frame));
+void BaselineHistory::lose(std::uint32_t snapshot) {
+  lose(*sent.find(snapshot));
 }
 
-void BaselineHistory::lose(Sent& frame) {
-  discard(frame);
+void BaselineHistory::lose(Sent& snapshot) {
+  discard(snapshot);
   if (!options.speculative_baselines) return;
   // What was made since, and builds on it, is of no use either.
-  for (std::uint32_t later = frame.mark.frame + 1; later <= last_frame; ++later) {
+  for (std::uint32_t later = snapshot.mark.snapshot + 1; later <= last_snapshot; ++later) {
     Sent* const slot = sent.find(later);
-    if (slot != nullptr && !slot->lost && builds_on_lost(slot->mark)) discard(*slot);
+    if (slot != nullptr && !slot->lost && depends_on_lost(slot->mark)) discard(*slot);
   }
   lost_any = true;
 }
 
-// Nothing will build on the frame: what it told is to be told again.
-void BaselineHistory::discard(Sent& frame) {
-  frame.lost = true;
+// Nothing will build on the snapshot: what it told is to be told again.
+void BaselineHistory::discard(Sent& snapshot) {
+  snapshot.lost = true;
   news = true;
   ++counts.discarded;
-  if (frame.chunks.count > 0) fragmented.lose(frame.chunks);
-  if (fragmented.completing == frame.mark.frame) fragmented.completing = 0;
-  for (const Entry& entry : sent.entries(frame)) {
-    const auto place = entities_known.find(entry.place, entry.id);
-    if (!place) continue;
-    Copy& copy = entities_known[*place];
+  if (snapshot.fragments.count > 0) fragmented.lose(snapshot.fragments);
+  if (fragmented.completing == snapshot.mark.snapshot) fragmented.completing = 0;
+  for (const Entry& entry : sent.entries(snapshot)) {
+    const auto index = entities_known.find(entry.index, entry.id);
+    if (!index) continue;
+    ClientEntity& copy = entities_known[*index];
     copy.mark_sent(entry);
-    if (entry.update == Update::full) count_who_knows(*place);
-    if (copy.despawn_snapshot == frame.mark.frame) {
+    if (entry.update == Update::full) count_holders(*index);
+    if (copy.despawn_snapshot == snapshot.mark.snapshot) {
       copy.despawn_snapshot = 0;
-      entities_known.settled(*place) = 0;
+      entities_known.settled(*index) = 0;
     }
-    if (copy.sent_frame != frame.mark.frame) continue;
-    copy.sent_frame = 0;
-    entities_known.settled(*place) = 0;
+    if (copy.sent_snapshot != snapshot.mark.snapshot) continue;
+    copy.sent_snapshot = 0;
+    entities_known.settled(*index) = 0;
   }
 }
 
-bool BaselineHistory::builds_on_lost(const SnapshotMark& mark) {
+bool BaselineHistory::depends_on_lost(const SnapshotMark& mark) {
   const Sent* const named = sent.find(mark.newest);
   if (named == nullptr) return false;
   if (named->lost) return true;
@@ -81,39 +81,39 @@ bool BaselineHistory::builds_on_lost(const SnapshotMark& mark) {
   return false;
 }
 
-void BaselineHistory::believe(Sent& frame) {
-  frame.arrived = true;
-  sure = frame.mark.frame;
-  if (frame.chunks.count > 0) fragmented.arrive(frame.chunks);
-  // Unless the same last bits are under way once more: until then the client keeps the others.
-  const bool again = fragmented.completing != 0 && fragmented.completing != frame.mark.frame;
-  if (frame.completed == fragmented.number && !again) fragmented.clear();
-  for (const Entry& entry : sent.entries(frame)) {
-    const std::size_t place = entities_known.at(entry.place, entry.id);
-    Copy& copy = entities_known[place];
+void BaselineHistory::mark_delivered(Sent& snapshot) {
+  snapshot.arrived = true;
+  sure = snapshot.mark.snapshot;
+  if (snapshot.fragments.count > 0) fragmented.arrive(snapshot.fragments);
+  // Unless the same last bits are under way once more: until then the client keeps the unexpected.
+  const bool again = fragmented.completing != 0 && fragmented.completing != snapshot.mark.snapshot;
+  if (snapshot.completed == fragmented.number && !again) fragmented.clear();
+  for (const Entry& entry : sent.entries(snapshot)) {
+    const std::size_t index = entities_known.at(entry.index, entry.id);
+    ClientEntity& copy = entities_known[index];
     copy.sure.apply(entry);
     copy.mark_sent(entry);
     if (entry.update == Update::full) copy.resend = false;
     // It may be wanted again, or not any more.
-    if (entry.update != Update::delta) entities_known.settled(place) = 0;
-    if (copy.despawn_snapshot == frame.mark.frame) copy.despawn_snapshot = 0;
+    if (entry.update != Update::delta) entities_known.settled(index) = 0;
+    if (copy.despawn_snapshot == snapshot.mark.snapshot) copy.despawn_snapshot = 0;
     if (!options.speculative_baselines)
-      entities_known.apply(place, entry);  // then it is what is sure
-    if (entry.update != Update::delta) count_who_knows(place);
-    if (copy.sent_frame == frame.mark.frame && copy.sent_gone) copy.sent_frame = 0;
+      entities_known.apply(index, entry);  // then it is what is sure
+    if (entry.update != Update::delta) count_holders(index);
+    if (copy.sent_snapshot == snapshot.mark.snapshot && copy.sent_gone) copy.sent_snapshot = 0;
   }
 }
 
 // Of what the client has for certain; 0 if the world remembers that no more.
-std::uint32_t BaselineHistory::share_of_sure(std::size_t place) {
-  const std::uint32_t id = entities_known.id(place);
-  const Baseline& held = entities_known[place].sure;
-  if (!held.known || all().briefs[id].generation != held.generation) return 0;
+std::uint32_t BaselineHistory::share_of_sure(std::size_t index) {
+  const std::uint32_t id = entities_known.id(index);
+  const Baseline& baseline = entities_known[index].sure;
+  if (!baseline.known || all().briefs[id].generation != baseline.generation) return 0;
   const World::State::Entity& entity = all().entities[id];
-  const auto row = entity.history->at_or_before(held.ticks[0]);
+  const auto row = entity.history->at_or_before(baseline.ticks[0]);
   if (!row) return 0;
-  return share_of(digest_of(*entity.model, entity.history->row(*row), held.owner), id,
-                  held.generation, held.owner, held.ticks[0]);
+  return share_of(digest_of(*entity.model, entity.history->row(*row), baseline.owner), id,
+                  baseline.generation, baseline.owner, baseline.ticks[0]);
 }
 
 // Optimistic: what is certain, and what is still believed to be under way on top of it.
@@ -122,31 +122,31 @@ void BaselineHistory::build_again() {
     entities_known.hold(i, entities_known[i].sure, share_of_sure(i));
     entities_known.settled(i) = 0;  // that may have rested on what has gone
   }
-  // Until something has arrived each frame tells all anew.
-  for (std::uint32_t frame = sure + 1; sure > 0 && frame <= last_frame; ++frame) {
-    const Sent* const slot = sent.find(frame);
+  // Until something has arrived each snapshot tells all anew.
+  for (std::uint32_t snapshot = sure + 1; sure > 0 && snapshot <= last_snapshot; ++snapshot) {
+    const Sent* const slot = sent.find(snapshot);
     if (slot == nullptr || slot->lost) continue;
     for (const Entry& entry : sent.entries(*slot)) {
-      entities_known.apply(entities_known.at(entry.place, entry.id), entry);
+      entities_known.apply(entities_known.at(entry.index, entry.id), entry);
     }
   }
-  for (std::size_t i = 0; i < entities_known.size(); ++i) count_who_knows(i);
+  for (std::size_t i = 0; i < entities_known.size(); ++i) count_holders(i);
 }
 
 void BaselineHistory::full_resync() {
   sure = 0;
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
-    Copy& copy = entities_known[i];
+    ClientEntity& copy = entities_known[i];
     copy.sure = {};
     entities_known.hold(i, {}, 0);
-    copy.sent_frame = copy.despawn_snapshot = 0;
+    copy.sent_snapshot = copy.despawn_snapshot = 0;
     copy.wholes = {};
     entities_known.settled(i) = 0;
-    count_who_knows(i);
+    count_holders(i);
   }
   fragmented.clear();
   sent.clear();
-  start = last_frame + 1;
+  start = last_snapshot + 1;
   news = true;
   ++counts.full_resyncs;
 }
@@ -158,49 +158,52 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
   if (!acks.empty()) {
     news = true;
     std::sort(acks.begin(), acks.end());
-    for (const std::uint32_t frame : acks) {
-      Sent* const slot = sent.find(frame);
-      if (slot == nullptr || frame <= sure || last_frame - frame >= kFrameWindow) continue;
+    for (const std::uint32_t snapshot : acks) {
+      Sent* const slot = sent.find(snapshot);
+      if (slot == nullptr || snapshot <= sure || last_snapshot - snapshot >= kSnapshotWindow)
+        continue;
       // What came too late was told again, perhaps to another owner.
       if (slot->lost && slot->has_full) continue;
       slot->acked = true;
-      if (!options.speculative_baselines) believe(*slot);
+      if (!options.speculative_baselines) mark_delivered(*slot);
     }
     acks.clear();
   }
-  // Before anything arrived, all goes anew in every frame: the oldest are given up all the same.
-  if (last_frame >= kFrameWindow) {
-    Sent* const old = sent.find(last_frame - kFrameWindow + 1);
+  // Before anything arrived, all goes anew in every snapshot: the oldest are given up all the same.
+  if (last_snapshot >= kSnapshotWindow) {
+    Sent* const old = sent.find(last_snapshot - kSnapshotWindow + 1);
     if (old != nullptr && !old->arrived && !old->lost) lose(*old);
   }
   if (options.speculative_baselines) {
-    for (std::uint32_t frame = sure + 1; frame <= last_frame; ++frame) {
-      Sent* const slot = sent.find(frame);
+    for (std::uint32_t snapshot = sure + 1; snapshot <= last_snapshot; ++snapshot) {
+      Sent* const slot = sent.find(snapshot);
       if (slot == nullptr || slot->lost) continue;
       if (!slot->acked) break;  // whatever came behind it builds on it
-      believe(*slot);
+      mark_delivered(*slot);
     }
     if (std::exchange(lost_any, false) || (before == 0 && sure > 0)) build_again();
   }
-  for (std::uint32_t frame = before + 1; frame < sure; ++frame) {
-    Sent* const slot = sent.find(frame);
+  for (std::uint32_t snapshot = before + 1; snapshot < sure; ++snapshot) {
+    Sent* const slot = sent.find(snapshot);
     if (slot != nullptr && !slot->arrived && !slot->lost) discard(*slot);
   }
-  if (sure > 0 && last_frame + 1 - sure >= kFrameWindow) full_resync();
-  sent.forget_before(sure);
+  if (sure > 0 && last_snapshot + 1 - sure >= kSnapshotWindow) full_resync();
+  sent.drop_before(sure);
 }
 
-// Whether the client may hold what a frame told it that was given up since, and nothing on its way
+// Whether the client may hold what a snapshot told it that was given up since, and nothing on its way
 // says so: it may have arrived all the same, and what it told of may be gone by now.
 bool BaselineHistory::needs_heartbeat() {
   const Sent* const named = sent.find(sure);
   const std::uint32_t acknowledged = named != nullptr ? named->mark.newest : 0;
-  const std::uint32_t oldest = last_frame > kFrameWindow ? last_frame - kFrameWindow : 0;
+  const std::uint32_t oldest =
+      last_snapshot > kSnapshotWindow ? last_snapshot - kSnapshotWindow : 0;
   bool needs_heartbeat = false;
-  for (std::uint32_t frame = std::max(acknowledged, oldest) + 1; frame <= last_frame; ++frame) {
-    const Sent* const slot = sent.find(frame);
+  for (std::uint32_t snapshot = std::max(acknowledged, oldest) + 1; snapshot <= last_snapshot;
+       ++snapshot) {
+    const Sent* const slot = sent.find(snapshot);
     if (slot == nullptr) continue;
-    if (frame > sure && !slot->arrived && !slot->lost) return false;
+    if (snapshot > sure && !slot->arrived && !slot->lost) return false;
     needs_heartbeat = needs_heartbeat || (slot->lost && !slot->arrived && slot->count > 0);
   }
   return needs_heartbeat;
@@ -209,15 +212,15 @@ bool BaselineHistory::needs_heartbeat() {
 // Nothing builds any more on what the client holds of it.
 Desync BaselineHistory::repair(std::uint32_t id, std::string_view field) {
   Desync found{id, {}, field};
-  const auto place = entities_known.find(id);
-  if (!place) return found;
-  Copy& copy = entities_known[*place];
+  const auto index = entities_known.find(id);
+  if (!index) return found;
+  ClientEntity& copy = entities_known[*index];
   ++counts.desyncs;
   copy.resend = true;
-  copy.sent_frame = 0;
-  entities_known.settled(*place) = 0;
+  copy.sent_snapshot = 0;
+  entities_known.settled(*index) = 0;
   news = true;
-  if (copy.held().known) found.kind = all().models[copy.held().kind].info().name;
+  if (copy.baseline().known) found.type = all().models[copy.baseline().type].info().name;
   return found;
 }
 

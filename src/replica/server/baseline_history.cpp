@@ -12,12 +12,12 @@ namespace {
 
 constexpr std::size_t kSectionBits = 12;  // which ones there are, and the ends of some
 
-bool is_like(const Copy& a, const Copy& b) {
+bool is_like(const ClientEntity& a, const ClientEntity& b) {
   return a.despawn_snapshot == b.despawn_snapshot && a.waiting_since == b.waiting_since &&
-         a.sent_frame == b.sent_frame && a.sent_tick == b.sent_tick &&
+         a.sent_snapshot == b.sent_snapshot && a.sent_tick == b.sent_tick &&
          a.sent_generation == b.sent_generation && a.sent_owner == b.sent_owner &&
          a.sent_gone == b.sent_gone && a.resend == b.resend && a.wholes == b.wholes &&
-         a.sure == b.sure && a.held() == b.held();
+         a.sure == b.sure && a.baseline() == b.baseline();
 }
 
 bool is_like(const Sent& a, const Sent& b) {
@@ -35,7 +35,7 @@ bool are_same(const ReplicatorOptions& a, const ReplicatorOptions& b) {
 // Quickly found if they are not.
 bool BaselineHistory::is_like(const BaselineHistory& other) {
   if (!are_same(options, other.options)) return false;
-  if (last_frame != other.last_frame || start != other.start || sure != other.sure ||
+  if (last_snapshot != other.last_snapshot || start != other.start || sure != other.sure ||
       digested != other.digested || entities_known.size() != other.entities_known.size() ||
       sure == 0 || entities_known.sum_of_shares() != other.entities_known.sum_of_shares() ||
       news != other.news || lost_any != other.lost_any ||
@@ -59,13 +59,13 @@ bool BaselineHistory::is_like(const BaselineHistory& other) {
     if ((changed_at > entities_known.settled(i)) != (changed_at > other.entities_known.settled(i)))
       return false;
   }
-  // Those before the frame that is built on next are asked for no more.
-  for (std::uint32_t frame = sure; frame <= last_frame; ++frame) {
-    const Sent* const here = sent.find(frame);
-    const Sent* const there = other.sent.find(frame);
+  // Those before the snapshot that is built on next are asked for no more.
+  for (std::uint32_t snapshot = sure; snapshot <= last_snapshot; ++snapshot) {
+    const Sent* const here = sent.find(snapshot);
+    const Sent* const there = other.sent.find(snapshot);
     if ((here == nullptr) != (there == nullptr)) return false;
     if (here == nullptr) continue;
-    if (!replica::is_like(*here, *there) || here->chunks.count + there->chunks.count > 0) {
+    if (!replica::is_like(*here, *there) || here->fragments.count + there->fragments.count > 0) {
       return false;
     }
     const auto entries_here = sent.entries(*here);
@@ -78,11 +78,11 @@ bool BaselineHistory::is_like(const BaselineHistory& other) {
 
 void BaselineHistory::see(std::span<const RelevantEntity> in_view) {
   seen_revision = 0;
-  std::size_t place = 0;
+  std::size_t index = 0;
   for (const RelevantEntity& each : in_view) {
-    place = entities_known.walk(place, each.id);
-    if (place == entities_known.size() || entities_known.id(place) != each.id)
-      entities_known.insert(place, each.id);
+    index = entities_known.walk(index, each.id);
+    if (index == entities_known.size() || entities_known.id(index) != each.id)
+      entities_known.insert(index, each.id);
   }
   auto seen = in_view.begin();
   bool hides = false;
@@ -90,7 +90,7 @@ void BaselineHistory::see(std::span<const RelevantEntity> in_view) {
     const std::uint32_t id = entities_known.id(i);
     while (seen != in_view.end() && seen->id < id) ++seen;
     const bool there = seen != in_view.end() && seen->id == id;
-    const Look look{there ? seen->weight : 0, there, there && seen->owner};
+    const Look look{there ? seen->priority : 0, there, there && seen->owner};
     Look& before = entities_known.look(i);
     if (before.in_view != look.in_view || before.owner != look.owner) {
       entities_known.settled(i) = 0;
@@ -101,13 +101,13 @@ void BaselineHistory::see(std::span<const RelevantEntity> in_view) {
   }
   if (!hides) return;
   entities_known.drop([&](std::size_t i) {
-    const Copy& copy = entities_known[i];
-    return !entities_known.look(i).in_view && !copy.may_be_known() && copy.sent_frame == 0;
+    const ClientEntity& copy = entities_known[i];
+    return !entities_known.look(i).in_view && !copy.may_be_known() && copy.sent_snapshot == 0;
   });
 }
 
 void BaselineHistory::see(InterestQuery& query) {
-  const std::span<const RelevantEntity> in_view = query.look();
+  const std::span<const RelevantEntity> in_view = query.update();
   if (seen_revision == query.revision()) return;
   see(in_view);
   seen_revision = query.revision();
@@ -119,7 +119,7 @@ bool BaselineHistory::sees(std::span<const RelevantEntity> in_view) {
     const Look& look = entities_known.look(i);
     if (!look.in_view) continue;
     if (seen == in_view.end() || seen->id != entities_known.id(i) || seen->owner != look.owner ||
-        seen->weight != look.weight) {
+        seen->priority != look.priority) {
       return false;
     }
     ++seen;
@@ -130,62 +130,62 @@ bool BaselineHistory::sees(std::span<const RelevantEntity> in_view) {
 void BaselineHistory::prefetch(bool entities) {
   if (!entities) {
     entities_known.prefetch();
-    sent.prefetch(last_frame, sure);
-  } else if (const Sent* const last = sent.find(last_frame)) {
-    // Whom the last frame told of is told of again more often than not, and heard to have been.
+    sent.prefetch(last_snapshot, sure);
+  } else if (const Sent* const last = sent.find(last_snapshot)) {
+    // Whom the last snapshot told of is told of again more often than not, and heard to have been.
     for (const Entry& entry : sent.entries(*last)) {
-      if (entry.place < entities_known.size())
-        kwind::prefetch(&entities_known[entry.place], sizeof(Copy));
+      if (entry.index < entities_known.size())
+        kwind::prefetch(&entities_known[entry.index], sizeof(ClientEntity));
     }
   }
 }
 
-void BaselineHistory::consider(std::size_t place, const World::State::Brief& brief) {
-  Copy& copy = entities_known[place];
-  const Look& look = entities_known.look(place);
-  const Baseline& held = copy.held();
-  const bool goes_on = held.known && held.generation == brief.generation &&
-                       held.owner == look.owner && !copy.resend && copy.despawn_snapshot == 0 &&
+void BaselineHistory::consider(std::size_t index, const World::State::Brief& brief) {
+  ClientEntity& copy = entities_known[index];
+  const Look& look = entities_known.look(index);
+  const Baseline& baseline = copy.baseline();
+  const bool goes_on = baseline.known && baseline.generation == brief.generation &&
+                       baseline.owner == look.owner && !copy.resend && copy.despawn_snapshot == 0 &&
                        copy.wholes[look.owner ? 0 : 1] == 0;
-  const bool under = copy.sent_frame != 0 && !copy.sent_gone &&
+  const bool under = copy.sent_snapshot != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == look.owner;
-  const bool packed = fragmented.id != 0 && is_packed(place);
+  const bool packed = fragmented.id != 0 && is_packed(index);
   if (under) {
     // The same was sent, and nothing speaks against its arriving; or all of it was, and until that
     // has arrived nothing can build on it.
     if (brief.changed_at <= copy.sent_tick) {
-      entities_known.settled(place) = tick();
+      entities_known.settled(index) = tick();
       return;
     }
     if (!goes_on || (packed && fragmented.completing != 0)) return;
-  } else if (goes_on && brief.changed_at <= held.ticks[0]) {
-    entities_known.settled(place) = tick();
+  } else if (goes_on && brief.changed_at <= baseline.ticks[0]) {
+    entities_known.settled(index) = tick();
     copy.waiting_since = 0;
     if (packed && fragmented.completing == 0) fragmented.clear();
     return;
   }
   const bool complete = packed && fragmented.all_there();
   if (packed && !complete && fragmented.waiting(1).count == 0) return;  // all of it is under way
-  const bool whole = packed || !goes_on || held.ticks[0] < brief.oldest;
+  const bool whole = packed || !goes_on || baseline.ticks[0] < brief.oldest;
   if (!whole) {
     const auto& shared_bits =
-        all().shared_bits_of(entities_known.id(place), held.ticks[0], held.ticks[1]);
+        all().shared_bits_of(entities_known.id(index), baseline.ticks[0], baseline.ticks[1]);
     kwind::prefetch(&shared_bits, sizeof(SharedEntityBits));
   }
   if (copy.waiting_since == 0) copy.waiting_since = tick();
   const std::uint32_t waited = tick() - std::min(copy.waiting_since, tick()) + 1;
   constexpr float kOverdue = 1e6F;
-  float urgency = static_cast<float>(waited) * look.weight;
-  if (waited > ClientReplicator::kPatience) urgency = kOverdue + static_cast<float>(waited);
+  float priority_now = static_cast<float>(waited) * look.priority;
+  if (waited > ClientReplicator::kPatience) priority_now = kOverdue + static_cast<float>(waited);
   // Field by field: a copy of a whole one would wait for its stores.
   Candidate& made = candidates.emplace_back();
-  made.id = entities_known.id(place);
-  made.place = static_cast<std::uint32_t>(place);
+  made.id = entities_known.id(index);
+  made.index = static_cast<std::uint32_t>(index);
   made.update = whole ? Update::full : Update::delta;
   made.fragmented = packed;
   made.complete = complete;
   made.owner = look.owner;
-  made.urgency = urgency;
+  made.priority_now = priority_now;
 }
 
 // Who wants to hear of something, or seems to. Most have nothing to hear, and no processor foresees
@@ -206,21 +206,22 @@ void BaselineHistory::gather() {
   const std::size_t count = find_unsettled();
   constexpr std::size_t kAhead = 4;
   for (std::size_t n = 0; n < count; ++n) {
-    kwind::prefetch(&entities_known[unsettled[std::min(n + kAhead, count - 1)]], sizeof(Copy));
-    const std::size_t place = unsettled[n];
-    const World::State::Brief& brief = all().briefs[entities_known.id(place)];
-    const Copy& copy = entities_known[place];
-    if (entities_known.look(place).in_view && brief.alive) {
-      consider(place, brief);
-    } else if (!copy.held().known) {
-      entities_known.settled(place) = tick();
-    } else if (!(copy.sent_gone && copy.sent_frame != 0)) {
+    kwind::prefetch(&entities_known[unsettled[std::min(n + kAhead, count - 1)]],
+                    sizeof(ClientEntity));
+    const std::size_t index = unsettled[n];
+    const World::State::Brief& brief = all().briefs[entities_known.id(index)];
+    const ClientEntity& copy = entities_known[index];
+    if (entities_known.look(index).in_view && brief.alive) {
+      consider(index, brief);
+    } else if (!copy.baseline().known) {
+      entities_known.settled(index) = tick();
+    } else if (!(copy.sent_gone && copy.sent_snapshot != 0)) {
       constexpr float kFirst = 1e9F;  // it takes few bits, and makes room at the client
       Candidate& made = candidates.emplace_back();
-      made.id = entities_known.id(place);
-      made.place = static_cast<std::uint32_t>(place);
+      made.id = entities_known.id(index);
+      made.index = static_cast<std::uint32_t>(index);
       made.update = Update::despawn;
-      made.urgency = kFirst;
+      made.priority_now = kFirst;
     }
   }
 }
@@ -241,13 +242,14 @@ bool BaselineHistory::begin(InterestQuery* query, std::vector<std::uint32_t>& ac
   const std::uint32_t base = this->base();
   const Sent* const named = base > 0 ? sent.find(base) : nullptr;
   SnapshotMark& mark = heading.mark;
-  mark = {last_frame + 1, tick(), start, base, 0, 0};
+  mark = {last_snapshot + 1, tick(), start, base, 0, 0};
   heading.named = named != nullptr ? base : 0;
   if (named != nullptr) {
     heading.named_mark = named->mark;
     for (std::uint32_t i = 0; i < sent_between(named->mark); ++i) {
-      const Sent* const frame = sent.find(base - 1 - i);
-      if (frame != nullptr && taken_to_arrive(*frame)) mark.between |= std::uint64_t{1} << i;
+      const Sent* const snapshot = sent.find(base - 1 - i);
+      if (snapshot != nullptr && assumed_delivered(*snapshot))
+        mark.between |= std::uint64_t{1} << i;
     }
   }
   heading.digest = digest(base);
@@ -259,34 +261,34 @@ std::optional<std::size_t> BaselineHistory::write(const SnapshotHead& heading,
   const SnapshotMark& mark = heading.mark;
   if (room_of_client.now < kSectionBits) return std::nullopt;
   std::size_t room = room_of_client.now - kSectionBits;
-  std::vector<std::byte>& frame = all().scratch.frame;
-  if (frame.size() < bits::bytes_for(room + kSectionBits)) {
-    frame.resize(bits::bytes_for(room + kSectionBits));
+  std::vector<std::byte>& snapshot = all().scratch.snapshot;
+  if (snapshot.size() < bits::bytes_for(room + kSectionBits)) {
+    snapshot.resize(bits::bytes_for(room + kSectionBits));
   }
   const Sent* const named = heading.named > 0 ? sent.find(heading.named) : nullptr;
-  // Whom the client expects to hear of: those that the named frame spoke of. If they alone, with
+  // Whom the client expects to hear of: those that the named snapshot spoke of. If they alone, with
   // nothing to say of any, fill this one, the datagram before had far more room.
   limited = false;
-  bool with_movers = named != nullptr && continuing_complete_at != tick();
-  const MoverBits mover_bits = with_movers ? mark_movers(*named) : MoverBits{};
+  bool with_continuing = named != nullptr && continuing_complete_at != tick();
+  const ContinuingBits mover_bits = with_continuing ? mark_continuing(*named) : ContinuingBits{};
   bool all_fit = false;
   if (mover_bits.unchanged + mover_bits.changed > room - room / 8) {
     limited = true;
     // If all changes fit, nobody who has one needs to be said to have none.
     all_fit = mover_bits.unchanged < room && fit_all(room - mover_bits.unchanged);
-    with_movers = all_fit;
+    with_continuing = all_fit;
     if (all_fit) {
       room -= mover_bits.unchanged;
     } else {
-      for (Candidate& each : candidates) each.mover = false;
+      for (Candidate& each : candidates) each.is_continuing = false;
     }
   } else {
     room -= mover_bits.unchanged + mover_bits.changed;
   }
-  if (!all_fit && narrow(room) && with_movers) (void)mark_movers(*named);
+  if (!all_fit && narrow(room) && with_continuing) (void)mark_continuing(*named);
   const bool has_others = std::any_of(candidates.begin(), candidates.end(),
-                                      [](const Candidate& each) { return each.is_other(); });
-  if (has_others) rank(with_movers ? sent.entries(*named) : std::span<const Entry>{});
+                                      [](const Candidate& each) { return each.is_unexpected(); });
+  if (has_others) rank(with_continuing ? sent.entries(*named) : std::span<const Entry>{});
   write_bodies();
   room_of_client.lost = room_of_client.now - room;
   room_of_client.note();
@@ -294,40 +296,40 @@ std::optional<std::size_t> BaselineHistory::write(const SnapshotHead& heading,
   const std::size_t taken = choose(room);
   if (taken == 0 && !heading.needs_heartbeat) return std::nullopt;
 
-  bits::Writer out(frame);
-  if (heading.digest) digested = mark.frame;
-  Sections sections{with_movers, false, false, false};
+  bits::Writer out(snapshot);
+  if (heading.digest) digested = mark.snapshot;
+  Sections sections{with_continuing, false, false, false};
   for (const Candidate& each : candidates) {
     if (!each.taken) continue;
-    sections.parts = sections.parts || each.fragmented;
-    sections.others = sections.others || each.is_other();
-    sections.arrivals = sections.arrivals || each.is_arrival();
+    sections.fragments = sections.fragments || each.fragmented;
+    sections.unexpected = sections.unexpected || each.is_unexpected();
+    sections.spawns = sections.spawns || each.is_spawn();
   }
   write_sections(out, mark, sections);
-  if (sections.movers) write_movers(out);
-  if (sections.others) write_others(out);
-  if (sections.arrivals) write_arrivals(out, sections.parts);
-  const FragmentRun chunks = sections.parts ? write_parts(out) : FragmentRun{};
+  if (sections.continuing) write_continuing(out);
+  if (sections.unexpected) write_unexpected(out);
+  if (sections.spawns) write_spawns(out, sections.fragments);
+  const FragmentRun fragments = sections.fragments ? write_fragments(out) : FragmentRun{};
   KWIND_ASSERT(out.ok());
   const std::size_t bits = out.bit_count();
   out.finish();
   tell(mark);
-  if (sections.movers) continuing_complete_at = tick();
+  if (sections.continuing) continuing_complete_at = tick();
   Sent& added = sent.add(mark, entries);
-  added.chunks = chunks;
-  added.has_full = sections.arrivals;
-  if (fragmented.completing == mark.frame) added.completed = fragmented.number;
+  added.fragments = fragments;
+  added.has_full = sections.spawns;
+  if (fragmented.completing == mark.snapshot) added.completed = fragmented.number;
   if (options.speculative_baselines && sure > 0) {
     for (const Entry& entry : entries) {
-      entities_known.apply(entry.place, entry);
-      count_who_knows(entry.place);
+      entities_known.apply(entry.index, entry);
+      count_holders(entry.index);
     }
   }
-  last_frame = mark.frame;
-  ++counts.frames;
+  last_snapshot = mark.snapshot;
+  ++counts.snapshots;
   counts.bits += bits;
   counts.deferred += candidates.size() - taken;
-  if (taken == candidates.size() && chunks.count == 0) {
+  if (taken == candidates.size() && fragments.count == 0) {
     complete_at = tick();
     news = false;
   } else {

@@ -1,7 +1,7 @@
 // What a client was told, and what it is known to have. Clients that are in step, told and heard of
 // the same, have one course in common until they part; courses.h says how. viewer.cpp is what a
 // viewer has for itself, course.cpp finds what there is to tell, course_choosing.cpp what of it
-// goes into a frame, course_hearing.cpp what the client has, course_writing.cpp makes bits of the
+// goes into a snapshot, course_hearing.cpp what the client has, course_writing.cpp makes bits of the
 // one by means of the other. One thread.
 #pragma once
 #include <algorithm>
@@ -22,7 +22,7 @@
 
 namespace kwind::replica {
 
-/// Whether viewers with these options write the same frames to clients that heard the same.
+/// Whether viewers with these options write the same snapshots to clients that heard the same.
 bool are_same(const ReplicatorOptions& a, const ReplicatorOptions& b);
 
 /// All that is particular to a course.
@@ -30,36 +30,36 @@ struct HistoryValue {
   ClientEntities entities_known;
   SentSnapshots sent;
   FragmentedEntity fragmented;
-  std::uint32_t last_frame = 0;
-  std::uint32_t start = 1;                   // the first frame since all was told anew
-  std::uint32_t sure = 0;                    // the newest frame that is known to have arrived
+  std::uint32_t last_snapshot = 0;
+  std::uint32_t start = 1;                   // the first snapshot since all was told anew
+  std::uint32_t sure = 0;                    // the newest snapshot that is known to have arrived
   std::uint32_t continuing_complete_at = 0;  // tick for which the movers were told of
   std::uint32_t complete_at = 0;  // tick of which there is nothing more to say, unless `news`
   bool news = true;
   bool lost_any = false;            // speculative_baselines: what was built on has gone
-  std::uint32_t digested = 0;       // frame that had the last digest
+  std::uint32_t digested = 0;       // snapshot that had the last digest
   std::uint64_t seen_revision = 0;  // of the sight that was last asked; 0: none
   ReplicatorCounts counts;
 };
 
-/// What stands before the values of a frame, but for what differs between clients in step.
+/// What stands before the values of a snapshot, but for what differs between clients in step.
 struct SnapshotHead {
   SnapshotMark mark;
-  std::uint32_t named = 0;  ///< the frame that it builds on, 0: none
+  std::uint32_t named = 0;  ///< the snapshot that it builds on, 0: none
   SnapshotMark named_mark;
   std::optional<std::uint32_t> digest;
   bool needs_heartbeat = false;  ///< it goes even if it says nothing
 };
 
-/// What a client's frames have for entities, in bits.
+/// What a client's snapshots have for entities, in bits.
 struct Room {
   std::size_t now = 0;       ///< behind the head
   std::size_t roomiest = 0;  ///< that one had of late
   std::size_t lost = 0;      ///< of `now`, to what is said in any case
 
-  /// Notes what the frame at hand has.
+  /// Notes what the snapshot at hand has.
   void note() {
-    constexpr std::size_t kFades = 16;  // what so many frames ago had counts for little
+    constexpr std::size_t kFades = 16;  // what so many snapshots ago had counts for little
     roomiest = std::max(now - lost, roomiest - roomiest / kFades);
   }
 };
@@ -71,12 +71,12 @@ struct Step {
   std::uint64_t view = 0;  // revision of the sight; 0: there is none
   std::vector<std::uint32_t> acks;
   BaselineHistory* to = nullptr;
-  bool says = false;  // there is a frame
+  bool says = false;  // there is a snapshot
   SnapshotHead heading;
   std::vector<std::byte> body;
   std::size_t bits = 0;       // of it
   Room room;                  // as it had it
-  bool limited = false;       // another room would have made another frame
+  bool limited = false;       // another room would have made another snapshot
   std::uint64_t changes = 0;  // in it
 };
 
@@ -95,28 +95,28 @@ struct BaselineHistory : HistoryValue {
   const CodeTables* codes;
   std::shared_ptr<EntityIds> ids;
   SymbolCounts* symbol_counts = nullptr;
-  // The world's, for the frame at hand.
+  // The world's, for the snapshot at hand.
   std::vector<std::uint32_t>& unsettled = world->scratch.unsettled;
   std::vector<Candidate>& candidates = world->scratch.candidates;
-  std::vector<Mover>& movers = world->scratch.movers;
-  std::vector<Candidate*>& by_urgency = world->scratch.by_urgency;
+  std::vector<ContinuingEntity>& continuing = world->scratch.continuing;
+  std::vector<Candidate*>& by_priority = world->scratch.by_priority;
   std::vector<Entry>& entries = world->scratch.entries;
   std::vector<std::byte>& bodies = world->scratch.bodies;
   std::size_t bodies_end = 0;
-  bool limited = false;  // the last frame would be another one in another room
+  bool limited = false;  // the last snapshot would be another one in another room
 
   // Who is on it: see courses.h.
   std::size_t replicators = 0;
   std::size_t holds = 0;
   std::size_t leads = 0;       // steps that lead here
-  bool kept = false;           // as it is, for others to join
-  bool apart = false;          // it parted from others, once under way
+  bool kept = false;           // as it is, for unexpected to join
+  bool apart = false;          // it parted from unexpected, once under way
   std::uint32_t compared = 0;  // tick in which it was, and found to be the ...
   BaselineHistory* same_as = nullptr;
   std::vector<Step> steps;  // from here, in this tick: the first `steps_used`
   std::size_t steps_used = 0;
 
-  /// Whether others are here, or may come: then it is not to be changed.
+  /// Whether unexpected are here, or may come: then it is not to be changed.
   [[nodiscard]] bool is_shared() const { return replicators > 1 || leads > 0 || kept; }
   /// As `other` is. Requires: the same world.
   void take_over(const BaselineHistory& other) {
@@ -145,12 +145,12 @@ struct BaselineHistory : HistoryValue {
   [[nodiscard]] bool sees(std::span<const RelevantEntity> in_view);
   /// Looks, hears what arrived, and finds what there is to say; false if there is nothing.
   bool begin(InterestQuery* query, std::vector<std::uint32_t>& acks, SnapshotHead& heading);
-  /// Puts all behind the head into EncodeScratch::frame, at most so many bits as there are for it;
+  /// Puts all behind the head into EncodeScratch::snapshot, at most so many bits as there are for it;
   /// how many it takes, or nothing if nothing fits.
   std::optional<std::size_t> write(const SnapshotHead& heading, Room& room);
-  void lose(std::uint32_t frame);
-  [[nodiscard]] bool may_lose(std::uint32_t frame);
-  [[nodiscard]] bool may_yet_be_read(std::uint32_t frame) const;
+  void lose(std::uint32_t snapshot);
+  [[nodiscard]] bool may_lose(std::uint32_t snapshot);
+  [[nodiscard]] bool may_still_be_read(std::uint32_t snapshot) const;
   /// Asks for the memory that begin() and write() will need: first the lists, then what is in them.
   void prefetch(bool entities);
   [[nodiscard]] std::size_t memory() const {
@@ -159,62 +159,64 @@ struct BaselineHistory : HistoryValue {
 
   [[nodiscard]] World::State& all() const { return *world; }
   [[nodiscard]] std::uint32_t tick() const { return all().tick - 1; }
-  // The frame that the next one builds on; 0: none.
+  // The snapshot that the next one builds on; 0: none.
   [[nodiscard]] std::uint32_t base() {
     if (!options.speculative_baselines || sure == 0) return sure;
-    for (std::uint32_t frame = last_frame; frame > sure; --frame) {
-      const Sent* const slot = sent.find(frame);
-      if (slot != nullptr && !slot->lost) return frame;
+    for (std::uint32_t snapshot = last_snapshot; snapshot > sure; --snapshot) {
+      const Sent* const slot = sent.find(snapshot);
+      if (slot != nullptr && !slot->lost) return snapshot;
     }
     return sure;
   }
 
-  [[nodiscard]] bool taken_to_arrive(const Sent& frame) const {
-    return frame.arrived || (options.speculative_baselines && !frame.lost);
+  [[nodiscard]] bool assumed_delivered(const Sent& snapshot) const {
+    return snapshot.arrived || (options.speculative_baselines && !snapshot.lost);
   }
   // To be called where a copy may have come to be known, or known no more.
-  void count_who_knows(std::size_t place) {
-    Copy& copy = entities_known[place];
+  void count_holders(std::size_t index) {
+    ClientEntity& copy = entities_known[index];
     const bool known = copy.may_be_known();
     if (known == copy.counted) return;
     copy.counted = known;
-    known ? ids->learn(entities_known.id(place)) : ids->forget(entities_known.id(place));
+    known ? ids->learn(entities_known.id(index)) : ids->forget(entities_known.id(index));
   }
   void hear(std::vector<std::uint32_t>& acks);
-  void believe(Sent& frame);
-  void lose(Sent& frame);
-  void discard(Sent& frame);
-  [[nodiscard]] bool builds_on_lost(const SnapshotMark& mark);
-  [[nodiscard]] std::uint32_t share_of_sure(std::size_t place);
+  void mark_delivered(Sent& snapshot);
+  void lose(Sent& snapshot);
+  void discard(Sent& snapshot);
+  [[nodiscard]] bool depends_on_lost(const SnapshotMark& mark);
+  [[nodiscard]] std::uint32_t share_of_sure(std::size_t index);
   void build_again();
   void full_resync();
   [[nodiscard]] bool needs_heartbeat();
-  std::size_t states_known(std::uint32_t id, const Baseline& held, KnownStates& known) const;
+  std::size_t states_known(std::uint32_t id, const Baseline& baseline, KnownStates& known) const;
   [[nodiscard]] std::size_t find_unsettled();
   void gather();
-  void consider(std::size_t place, const World::State::Brief& brief);
-  [[nodiscard]] bool is_packed(std::size_t place) {
-    const std::uint32_t id = entities_known.id(place);
-    return fragmented.is_of(id, all().briefs[id].generation, entities_known.look(place).owner);
+  void consider(std::size_t index, const World::State::Brief& brief);
+  [[nodiscard]] bool is_packed(std::size_t index) {
+    const std::uint32_t id = entities_known.id(index);
+    return fragmented.is_of(id, all().briefs[id].generation, entities_known.look(index).owner);
   }
   void cancel_unneeded_fragments();
   void fragment_largest_pending(std::size_t roomiest);
   bool narrow(std::size_t room);
   // The codes of what the client knows under an id.
-  [[nodiscard]] const CodeTables::Inside::Kind& codes_of(const Baseline& held) const {
-    return codes->inside().kinds[held.kind];
+  [[nodiscard]] const CodeTables::Inside::Type& codes_of(const Baseline& baseline) const {
+    return codes->inside().types[baseline.type];
   }
-  [[nodiscard]] std::size_t masks_of(const Baseline& held) const {
-    return all().models[held.kind].masks();
+  [[nodiscard]] std::size_t masks_of(const Baseline& baseline) const {
+    return all().models[baseline.type].masks();
   }
   // That of its symbols, at the age of what the client knows.
-  [[nodiscard]] const PrefixCode& alphabet_of(const Baseline& held, bool mover) const {
-    const auto& alphabets = mover ? codes_of(held).movers : codes_of(held).others;
-    return alphabets[age_of(tick() - held.ticks[0])];
+  [[nodiscard]] const PrefixCode& alphabet_of(const Baseline& baseline, bool is_continuing) const {
+    const auto& alphabets =
+        is_continuing ? codes_of(baseline).continuing : codes_of(baseline).unexpected;
+    return alphabets[age_of(tick() - baseline.ticks[0])];
   }
   // Says of a mover that there is nothing to say.
-  void write_nothing(bits::Writer& out, const Baseline& held);
-  void write_symbol(bits::Writer& out, const Baseline& held, bool mover, std::size_t symbol);
+  void write_nothing(bits::Writer& out, const Baseline& baseline);
+  void write_symbol(bits::Writer& out, const Baseline& baseline, bool is_continuing,
+                    std::size_t symbol);
   void write_bodies();
   void add_body(Candidate& each);
   void write_last_fragment(bits::Writer& out, Candidate& each) const;
@@ -222,11 +224,11 @@ struct BaselineHistory : HistoryValue {
   bool share_change(Candidate& each);
   void write_change_body(bits::Writer& out, const Candidate& each);
   [[nodiscard]] Basis basis_of(const Candidate& each, KnownStates& known) const;
-  struct MoverBits {
+  struct ContinuingBits {
     std::size_t unchanged = 0;
     std::size_t changed = 0;
   };
-  MoverBits mark_movers(const Sent& named);
+  ContinuingBits mark_continuing(const Sent& named);
   [[nodiscard]] std::size_t size_of(const Candidate& each) const;
   [[nodiscard]] bool fit_all(std::size_t room);
   void rank(std::span<const Entry> sent_before);
@@ -235,10 +237,10 @@ struct BaselineHistory : HistoryValue {
   void tell(const SnapshotMark& mark);
   void tell(const SnapshotMark& mark, const Candidate& each);
   void write_body(bits::Writer& out, const Candidate& each);
-  void write_movers(bits::Writer& out);
-  void write_others(bits::Writer& out);
-  void write_arrivals(bits::Writer& out, bool with_parts);
-  FragmentRun write_parts(bits::Writer& out);
+  void write_continuing(bits::Writer& out);
+  void write_unexpected(bits::Writer& out);
+  void write_spawns(bits::Writer& out, bool with_parts);
+  FragmentRun write_fragments(bits::Writer& out);
   // Digest of what an entity has by the newest tick.
   [[nodiscard]] std::uint32_t values_of(std::uint32_t id, bool owner) const;
   [[nodiscard]] std::optional<std::uint32_t> digest(std::uint32_t base) const;

@@ -15,11 +15,11 @@ namespace kwind::replica {
 /// What a client knows of an entity.
 struct Baseline {
   KnownTicks ticks{};      ///< of the newest states that it has
-  std::uint16_t kind = 0;  ///< with the generation: what it takes it for
+  std::uint16_t type = 0;  ///< with the generation: what it takes it for
   std::uint8_t generation = 0;
   bool known : 1 = false;
   bool owner : 1 = false;
-  bool restless : 1 = false;  ///< it changed since it appeared
+  bool changing : 1 = false;  ///< it changed since it appeared
   friend bool operator==(const Baseline&, const Baseline&) = default;
 
   void apply(const Entry& entry) {
@@ -32,37 +32,37 @@ struct Baseline {
     if (entry.update == Update::delta) {
       for (std::size_t i = ticks.size() - 1; i > 0; --i) ticks[i] = ticks[i - 1];
       ticks[0] = entry.tick;
-      restless = true;
+      changing = true;
       return;
     }
     ticks = {entry.tick};
-    restless = false;
-    kind = entry.kind;
+    changing = false;
+    type = entry.type;
     generation = entry.generation;
     owner = entry.owner;
   }
 };
 
 /// A cache line.
-struct alignas(kCacheLineBytes) Copy {
+struct alignas(kCacheLineBytes) ClientEntity {
   std::uint32_t despawn_snapshot = 0;  ///< that is under way and says that it is gone
   /// Tick at which something to tell was first put off; 0: nothing.
   std::uint32_t waiting_since = 0;
   // Of what was sent last, while nothing speaks against its arriving.
-  std::uint32_t sent_frame = 0;  ///< 0: nothing is under way
+  std::uint32_t sent_snapshot = 0;  ///< 0: nothing is under way
   std::uint32_t sent_tick = 0;
   std::uint8_t sent_generation = 0;
   bool sent_owner : 1 = false;
   bool sent_gone : 1 = false;
   bool resend : 1 = false;   ///< it differs from what was told: all of it goes again
   bool counted : 1 = false;  ///< see EntityIds: the client may know of it
-  /// Frames under way that tell all of it, to others and to its owner: a change that builds on what
+  /// Snapshots under way that tell all of it, to unexpected and to its owner: a change that builds on what
   /// the client was before would be read behind them.
   std::array<std::uint8_t, 2> wholes{};
   Baseline sure;  ///< what the client has for certain
-  [[nodiscard]] const Baseline& held() const { return held_; }
+  [[nodiscard]] const Baseline& baseline() const { return baseline_; }
   [[nodiscard]] bool may_be_known() const {
-    return held_.known || sure.known || wholes[0] > 0 || wholes[1] > 0;
+    return baseline_.known || sure.known || wholes[0] > 0 || wholes[1] > 0;
   }
   /// What was under way has arrived, or is lost.
   void mark_sent(const Entry& entry) {
@@ -72,37 +72,37 @@ struct alignas(kCacheLineBytes) Copy {
 
  private:
   friend class ClientEntities;
-  Baseline held_;            // what the next frame builds on
+  Baseline baseline_;        // what the next snapshot builds on
   std::uint32_t share_ = 0;  // of the digest over that; 0: not to be had any more
 };
 
-static_assert(sizeof(Copy) == kCacheLineBytes);
+static_assert(sizeof(ClientEntity) == kCacheLineBytes);
 
 /// How it is looked at.
 struct Look {
-  float weight = 1;
+  float priority = 1;
   bool in_view = false;
   bool owner = false;
   friend bool operator==(const Look&, const Look&) = default;
 };
 
-/// How an entity stands with a client, as its place in a frame depends on it.
-enum class Standing : std::uint8_t { unknown, still, restless };
+/// How an entity stands with a client, as its place in a snapshot depends on it.
+enum class MotionState : std::uint8_t { unknown, still, changing };
 
 /// By id, and by their places in that order. What is looked at of all of them in every tick lies
 /// apart from the rest: with a thousand clients no cache holds it all.
 class ClientEntities {
  public:
   [[nodiscard]] std::size_t size() const { return ids_.size(); }
-  [[nodiscard]] std::uint32_t id(std::size_t place) const { return ids_[place]; }
-  [[nodiscard]] Standing standing(std::size_t place) const { return standings_[place]; }
+  [[nodiscard]] std::uint32_t id(std::size_t index) const { return ids_[index]; }
+  [[nodiscard]] MotionState standing(std::size_t index) const { return standings_[index]; }
   /// All that changed up to this tick is there, or under way.
-  [[nodiscard]] std::uint32_t& settled(std::size_t place) { return settled_[place]; }
-  [[nodiscard]] std::uint32_t settled(std::size_t place) const { return settled_[place]; }
-  [[nodiscard]] Look& look(std::size_t place) { return looks_[place]; }
-  [[nodiscard]] const Look& look(std::size_t place) const { return looks_[place]; }
-  [[nodiscard]] Copy& operator[](std::size_t place) { return all_[place]; }
-  [[nodiscard]] const Copy& operator[](std::size_t place) const { return all_[place]; }
+  [[nodiscard]] std::uint32_t& settled(std::size_t index) { return settled_[index]; }
+  [[nodiscard]] std::uint32_t settled(std::size_t index) const { return settled_[index]; }
+  [[nodiscard]] Look& look(std::size_t index) { return looks_[index]; }
+  [[nodiscard]] const Look& look(std::size_t index) const { return looks_[index]; }
+  [[nodiscard]] ClientEntity& operator[](std::size_t index) { return all_[index]; }
+  [[nodiscard]] const ClientEntity& operator[](std::size_t index) const { return all_[index]; }
 
   /// Where it is if it is there; fast if that is at `hint`.
   [[nodiscard]] std::optional<std::size_t> find(std::size_t hint, std::uint32_t id) const {
@@ -114,31 +114,31 @@ class ClientEntities {
     return from;
   }
   [[nodiscard]] std::optional<std::size_t> find(std::uint32_t id) const {
-    const std::size_t place = lower(id);
-    return place < ids_.size() && ids_[place] == id ? std::optional(place) : std::nullopt;
+    const std::size_t index = lower(id);
+    return index < ids_.size() && ids_[index] == id ? std::optional(index) : std::nullopt;
   }
   /// Its place. O(copies) if it is new.
   std::size_t at(std::size_t hint, std::uint32_t id) {
     if (hint < ids_.size() && ids_[hint] == id) return hint;
-    const std::size_t place = lower(id);
-    if (place == ids_.size() || ids_[place] != id) insert(place, id);
-    return place;
+    const std::size_t index = lower(id);
+    if (index == ids_.size() || ids_[index] != id) insert(index, id);
+    return index;
   }
   /// Requires: `id` belongs there. O(copies).
-  void insert(std::size_t place, std::uint32_t id) {
-    const auto offset = static_cast<std::ptrdiff_t>(place);
+  void insert(std::size_t index, std::uint32_t id) {
+    const auto offset = static_cast<std::ptrdiff_t>(index);
     ids_.insert(ids_.begin() + offset, id);
     settled_.insert(settled_.begin() + offset, 0);
-    standings_.insert(standings_.begin() + offset, Standing::unknown);
+    standings_.insert(standings_.begin() + offset, MotionState::unknown);
     looks_.insert(looks_.begin() + offset, Look{});
     all_.emplace(all_.begin() + offset);
   }
   /// `share`: of the digest, see state_digest.h; 0 if what it is of has gone.
-  void hold(std::size_t place, const Baseline& held, std::uint32_t share) {
-    change(place, share, [&](Baseline& here) { here = held; });
+  void hold(std::size_t index, const Baseline& baseline, std::uint32_t share) {
+    change(index, share, [&](Baseline& here) { here = baseline; });
   }
-  void apply(std::size_t place, const Entry& entry) {
-    change(place, entry.share, [&](Baseline& here) { here.apply(entry); });
+  void apply(std::size_t index, const Entry& entry) {
+    change(index, entry.share, [&](Baseline& here) { here.apply(entry); });
   }
   /// Of the shares of all that is held; nothing if one of them is not to be had.
   [[nodiscard]] std::optional<std::uint32_t> sum_of_shares() const {
@@ -168,37 +168,37 @@ class ClientEntities {
   void prefetch() const {
     kwind::prefetch(ids_.data(), ids_.size() * sizeof(std::uint32_t));
     kwind::prefetch(settled_.data(), settled_.size() * sizeof(std::uint32_t));
-    kwind::prefetch(standings_.data(), standings_.size() * sizeof(Standing));
+    kwind::prefetch(standings_.data(), standings_.size() * sizeof(MotionState));
   }
   [[nodiscard]] std::size_t memory() const {
-    return all_.capacity() * sizeof(Copy) +
-           ids_.capacity() * (sizeof(std::uint32_t) * 2 + sizeof(Standing) + sizeof(Look));
+    return all_.capacity() * sizeof(ClientEntity) +
+           ids_.capacity() * (sizeof(std::uint32_t) * 2 + sizeof(MotionState) + sizeof(Look));
   }
 
  private:
   // In place: a copy of what was just written would wait for its stores.
   template <class Change>
-  void change(std::size_t place, std::uint32_t share, const Change& make) {
-    Copy& copy = all_[place];
-    Baseline& held = copy.held_;
-    if (held.known && copy.share_ == 0) --shareless_;
+  void change(std::size_t index, std::uint32_t share, const Change& make) {
+    ClientEntity& copy = all_[index];
+    Baseline& baseline = copy.baseline_;
+    if (baseline.known && copy.share_ == 0) --shareless_;
     sum_ -= copy.share_;
-    make(held);
-    copy.share_ = held.known ? share : 0;
+    make(baseline);
+    copy.share_ = baseline.known ? share : 0;
     sum_ += copy.share_;
-    if (held.known && share == 0) ++shareless_;
-    standings_[place] = !held.known     ? Standing::unknown
-                        : held.restless ? Standing::restless
-                                        : Standing::still;
+    if (baseline.known && share == 0) ++shareless_;
+    standings_[index] = !baseline.known     ? MotionState::unknown
+                        : baseline.changing ? MotionState::changing
+                                            : MotionState::still;
   }
   [[nodiscard]] std::size_t lower(std::uint32_t id) const {
     return static_cast<std::size_t>(std::lower_bound(ids_.begin(), ids_.end(), id) - ids_.begin());
   }
   std::vector<std::uint32_t> ids_;
   std::vector<std::uint32_t> settled_;
-  std::vector<Standing> standings_;
+  std::vector<MotionState> standings_;
   std::vector<Look> looks_;
-  std::vector<Copy> all_;
+  std::vector<ClientEntity> all_;
   std::uint32_t sum_ = 0;
   std::size_t shareless_ = 0;
 };

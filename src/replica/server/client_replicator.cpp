@@ -33,7 +33,7 @@ void ClientReplicator::see(std::span<const RelevantEntity> in_view) {
 }
 
 void ClientReplicator::see(InterestQuery& query) {
-  query.look();
+  query.update();
   if (state_->history->seen_revision != query.revision()) state_->own().see(query);
 }
 
@@ -64,13 +64,13 @@ std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
   if (!s.history->is_shared()) return s.tell(out, nullptr, whole);
   std::uint64_t view = 0;
   if (s.query != nullptr) {
-    s.query->look();
+    s.query->update();
     view = s.query->revision();
   }
   const Step* const step = s.histories->find(*s.history, view, s.acks);
   if (step != nullptr) {
-    const auto frame = s.follow(*step, out);
-    if (frame || !step->says) return frame;
+    const auto snapshot = s.follow(*step, out);
+    if (snapshot || !step->says) return snapshot;
   }
   BaselineHistory& before = *s.history;
   s.histories->hold(before);
@@ -80,18 +80,18 @@ std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
     made->acks = s.acks;
   }
   s.own();
-  const auto frame = s.tell(out, made, whole);
+  const auto snapshot = s.tell(out, made, whole);
   if (made != nullptr && whole) s.histories->end_step(before, *made, *s.history);
   s.histories->drop(before);
-  return frame;
+  return snapshot;
 }
 
 void ClientReplicator::State::rejoin() {
-  BaselineHistory& others = histories->rejoin(*history);
-  if (&others == history) return;
+  BaselineHistory& unexpected = histories->rejoin(*history);
+  if (&unexpected == history) return;
   elsewhere.add(history->counts);
-  elsewhere.subtract(others.counts);
-  histories->move(history, others);
+  elsewhere.subtract(unexpected.counts);
+  histories->move(history, unexpected);
 }
 
 ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHead& heading) const {
@@ -115,7 +115,7 @@ void ClientReplicator::State::send(bits::Writer& out, const SnapshotHead& headin
                                    std::span<const std::byte> body, std::size_t bits) {
   out.put_bits(head.bytes, head.bits);
   out.put_bits(body, bits);
-  if (any_input) inputs[heading.mark.frame % inputs.size()] = head.input;
+  if (any_input) inputs[heading.mark.snapshot % inputs.size()] = head.input;
   head_bits += head.bits;
 }
 
@@ -134,10 +134,10 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
   if (made != nullptr) made->room = room;
   const auto bits = history->write(heading, room);
   if (!bits) return std::nullopt;
-  const std::vector<std::byte>& body = history->all().scratch.frame;
+  const std::vector<std::byte>& body = history->all().scratch.snapshot;
   send(out, heading, head, body, *bits);
   whole = true;
-  if (made == nullptr) return heading.mark.frame;
+  if (made == nullptr) return heading.mark.snapshot;
   made->says = true;
   made->heading = heading;
   made->bits = *bits;
@@ -147,7 +147,7 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
   made->changes = after.shared + after.written - before.shared - before.written;
   made->body.assign(body.begin(),
                     body.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(*bits)));
-  return heading.mark.frame;
+  return heading.mark.snapshot;
 }
 
 std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, bits::Writer& out) {
@@ -164,10 +164,10 @@ std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, b
     history->all().shared_bits.shared += step.changes;
   }
   acks.clear();
-  const auto frame =
-      step.says ? std::optional<std::uint64_t>(step.heading.mark.frame) : std::nullopt;
+  const auto snapshot =
+      step.says ? std::optional<std::uint64_t>(step.heading.mark.snapshot) : std::nullopt;
   histories->move(history, *step.to);
-  return frame;
+  return snapshot;
 }
 
 void ClientReplicator::acked(std::uint64_t token) {
@@ -176,8 +176,8 @@ void ClientReplicator::acked(std::uint64_t token) {
 
 void ClientReplicator::lost(std::uint64_t token) {
   State& s = *state_;
-  const auto frame = static_cast<std::uint32_t>(token);
-  if (s.history->may_lose(frame)) s.own().lose(frame);
+  const auto snapshot = static_cast<std::uint32_t>(token);
+  if (s.history->may_lose(snapshot)) s.own().lose(snapshot);
 }
 
 void ClientReplicator::last_processed_input(std::uint32_t number) {
@@ -211,7 +211,7 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
   if (s.history->digested == 0 || s.history->digested == s.reported_digest) return Errc::unexpected;
   s.reported_at = std::max(now, 1U);
   s.reported_digest = s.history->digested;
-  // The course is shared with others until something is found.
+  // The course is shared with unexpected until something is found.
   std::vector<std::pair<std::uint32_t, std::string_view>> differing;
   for (const DesyncedEntity& each : *report) {
     bool fits = true;
@@ -233,11 +233,11 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
 
 std::optional<std::string_view> ClientReplicator::State::differing_field(const DesyncedEntity& each,
                                                                          bool& fits) {
-  const auto place = history->entities_known.find(each.id);
-  if (!place) return std::nullopt;
-  const Baseline& held = history->entities_known[*place].held();
+  const auto index = history->entities_known.find(each.id);
+  if (!index) return std::nullopt;
+  const Baseline& baseline = history->entities_known[*index].baseline();
   // It went meanwhile, or another came in its place.
-  if (!held.known || held.generation != each.generation) return std::nullopt;
+  if (!baseline.known || baseline.generation != each.generation) return std::nullopt;
   if (history->all().briefs[each.id].generation != each.generation) return std::nullopt;
   const World::State::Entity& entity = history->all().entities[each.id];
   const EntityModel& model = *entity.model;
@@ -248,7 +248,8 @@ std::optional<std::string_view> ClientReplicator::State::differing_field(const D
   if (!row) return std::nullopt;
   fits = each.columns.size() == model.columns();
   for (std::size_t c = 0; fits && c < model.columns(); ++c) {
-    if (column_hash(model, entity.history->row(*row), c, held.owner) == each.columns[c]) continue;
+    if (column_hash(model, entity.history->row(*row), c, baseline.owner) == each.columns[c])
+      continue;
     return model.info().fields[model.info().columns[c].field].name;
   }
   return std::nullopt;
@@ -258,14 +259,15 @@ std::uint32_t ClientReplicator::a_second() const {
   const double ticks = state_->history->all().options.ticks_per_second;
   return static_cast<std::uint32_t>(std::max(ticks, 1.0));
 }
-Errc ClientReplicator::receive_resync_request(std::uint32_t frame) {
+Errc ClientReplicator::receive_resync_request(std::uint32_t snapshot) {
   State& s = *state_;
   BaselineHistory& history = *s.history;
   const std::uint32_t now = history.tick();
   if (s.resynced_at != 0 && now - s.resynced_at < a_second()) return Errc::rate_limited;
-  if (history.last_frame == 0) return Errc::unexpected;
-  const std::uint32_t number = history.last_frame - ((history.last_frame - frame) & kFrameLowMask);
-  if (number > 0 && history.may_yet_be_read(number)) return Errc::unexpected;
+  if (history.last_snapshot == 0) return Errc::unexpected;
+  const std::uint32_t number =
+      history.last_snapshot - ((history.last_snapshot - snapshot) & kSnapshotLowMask);
+  if (number > 0 && history.may_still_be_read(number)) return Errc::unexpected;
   s.resynced_at = std::max(now, 1U);
   resync();
   ++s.history->counts.resyncs;
@@ -273,8 +275,8 @@ Errc ClientReplicator::receive_resync_request(std::uint32_t frame) {
 }
 
 void ClientReplicator::resync() {
-  // Before the next frame a second one changes nothing.
-  if (state_->history->sure == 0 && state_->history->start == state_->history->last_frame + 1)
+  // Before the next snapshot a second one changes nothing.
+  if (state_->history->sure == 0 && state_->history->start == state_->history->last_snapshot + 1)
     return;
   state_->own().full_resync();
 }
@@ -290,12 +292,12 @@ bool ClientReplicator::complete() const {
   for (std::size_t i = 0; i < history.entities_known.size(); ++i) {
     const World::State::Brief& brief = briefs[history.entities_known.id(i)];
     if (!history.entities_known.look(i).in_view || !brief.alive) continue;
-    const Copy& copy = history.entities_known[i];
-    const Baseline& held = copy.held();
+    const ClientEntity& copy = history.entities_known[i];
+    const Baseline& baseline = copy.baseline();
     const bool sent =
-        copy.sent_frame != 0 && !copy.sent_gone && copy.sent_generation == brief.generation;
-    const bool has = held.known && held.generation == brief.generation;
-    if (brief.changed_at > (sent ? copy.sent_tick : has ? held.ticks[0] : 0)) return false;
+        copy.sent_snapshot != 0 && !copy.sent_gone && copy.sent_generation == brief.generation;
+    const bool has = baseline.known && baseline.generation == brief.generation;
+    if (brief.changed_at > (sent ? copy.sent_tick : has ? baseline.ticks[0] : 0)) return false;
   }
   return true;
 }
@@ -304,7 +306,7 @@ bool ClientReplicator::view_complete() const {
   BaselineHistory& history = *state_->history;
   const auto& briefs = history.all().briefs;
   for (std::size_t i = 0; i < history.entities_known.size(); ++i) {
-    const Copy& copy = history.entities_known[i];
+    const ClientEntity& copy = history.entities_known[i];
     const World::State::Brief& brief = briefs[history.entities_known.id(i)];
     const bool there = copy.sure.known && copy.sure.generation == brief.generation;
     if (history.entities_known.look(i).in_view && brief.alive && !there) return false;
@@ -314,19 +316,20 @@ bool ClientReplicator::view_complete() const {
 
 bool ClientReplicator::knows(schema::AnyRef entity) const {
   BaselineHistory& history = *state_->history;
-  const auto place = history.entities_known.find(entity.id);
-  if (!place || !history.all().briefs[entity.id].alive) return false;
-  const auto is_it = [&](const Baseline& held) {
-    return held.known && held.generation == entity.generation;
+  const auto index = history.entities_known.find(entity.id);
+  if (!index || !history.all().briefs[entity.id].alive) return false;
+  const auto is_it = [&](const Baseline& baseline) {
+    return baseline.known && baseline.generation == entity.generation;
   };
-  return is_it(history.entities_known[*place].sure) || is_it(history.entities_known[*place].held());
+  return is_it(history.entities_known[*index].sure) ||
+         is_it(history.entities_known[*index].baseline());
 }
 
 std::uint32_t ClientReplicator::oldest_wait() const {
   BaselineHistory& history = *state_->history;
   std::uint32_t longest = 0;
   for (std::size_t i = 0; i < history.entities_known.size(); ++i) {
-    const Copy& copy = history.entities_known[i];
+    const ClientEntity& copy = history.entities_known[i];
     if (history.entities_known.look(i).in_view && copy.waiting_since != 0 &&
         copy.waiting_since <= history.tick()) {
       longest = std::max(longest, history.tick() - copy.waiting_since + 1);
@@ -336,13 +339,13 @@ std::uint32_t ClientReplicator::oldest_wait() const {
 }
 
 void ReplicatorCounts::add(const ReplicatorCounts& other) {
-  frames += other.frames;
+  snapshots += other.snapshots;
   bits += other.bits;
   whole += other.whole;
   changed += other.changed;
   predicted += other.predicted;
   gone += other.gone;
-  in_parts += other.in_parts;
+  fragmented += other.fragmented;
   deferred += other.deferred;
   discarded += other.discarded;
   full_resyncs += other.full_resyncs;
@@ -352,13 +355,13 @@ void ReplicatorCounts::add(const ReplicatorCounts& other) {
 }
 
 void ReplicatorCounts::subtract(const ReplicatorCounts& other) {
-  frames -= other.frames;
+  snapshots -= other.snapshots;
   bits -= other.bits;
   whole -= other.whole;
   changed -= other.changed;
   predicted -= other.predicted;
   gone -= other.gone;
-  in_parts -= other.in_parts;
+  fragmented -= other.fragmented;
   deferred -= other.deferred;
   discarded -= other.discarded;
   full_resyncs -= other.full_resyncs;

@@ -1,4 +1,4 @@
-// Where a viewer puts a frame together. All viewers of a world share it, one after the other, so
+// Where a viewer puts a snapshot together. All viewers of a world share it, one after the other, so
 // that it stays in the cache that each one's own memory leaves.
 #pragma once
 #include <algorithm>
@@ -15,7 +15,7 @@
 
 namespace kwind::replica {
 
-/// The bits of a change as they were written for one client, for others that know the same states
+/// The bits of a change as they were written for one client, for unexpected that know the same states
 /// of the entity.
 struct SharedEntityBits {
   static constexpr std::size_t kMaxBits = 128;
@@ -37,13 +37,13 @@ struct SharedEntityBits {
 /// What there is to tell of an entity.
 struct Candidate {
   std::uint32_t id = 0;
-  std::uint32_t place = 0;  // of its copy, until copies come or go
+  std::uint32_t index = 0;  // of its copy, until copies come or go
   Update update = Update::full;
-  bool fragmented = false;  // it goes in one: chunks of it, or `complete` the last bits
+  bool fragmented = false;  // it goes in one: fragments of it, or `complete` the last bits
   bool complete = false;
   bool owner = false;
-  float urgency = 0;
-  bool mover = false;  // the client expects to hear of it
+  float priority_now = 0;
+  bool is_continuing = false;  // the client expects to hear of it
   bool taken = false;
   std::uint32_t tick = 0;  // of its values
   std::uint32_t mask = 0;  // of a change
@@ -56,26 +56,26 @@ struct Candidate {
   std::uint32_t rank = 0;  // among those that the client knows
 
   // Chunks of it go, and nothing yet that makes it appear.
-  [[nodiscard]] bool in_parts() const { return fragmented && !complete; }
-  // The sections of a frame.
-  [[nodiscard]] bool is_arrival() const { return update == Update::full && !in_parts(); }
-  [[nodiscard]] bool is_other() const { return update != Update::full && !mover; }
+  [[nodiscard]] bool in_fragments() const { return fragmented && !complete; }
+  // The sections of a snapshot.
+  [[nodiscard]] bool is_spawn() const { return update == Update::full && !in_fragments(); }
+  [[nodiscard]] bool is_unexpected() const { return update != Update::full && !is_continuing; }
 };
 
 /// Whom a client expects to hear of.
-struct Mover {
-  const Baseline* held = nullptr;  // by the client
-  Candidate* candidate = nullptr;  // nullptr: there is nothing to say of it
+struct ContinuingEntity {
+  const Baseline* baseline = nullptr;  // by the client
+  Candidate* candidate = nullptr;      // nullptr: there is nothing to say of it
 };
 
 struct EncodeScratch {
   std::vector<std::uint32_t> unsettled;  // places of copies
   std::vector<Candidate> candidates;
-  std::vector<Mover> movers;
-  std::vector<Candidate*> by_urgency;
+  std::vector<ContinuingEntity> continuing;
+  std::vector<Candidate*> by_priority;
   std::vector<Entry> entries;
   std::vector<std::byte> bodies;
-  std::vector<std::byte> frame;  // without its head
+  std::vector<std::byte> snapshot;  // without its head
 };
 
 }  // namespace kwind::replica

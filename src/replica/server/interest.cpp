@@ -24,11 +24,11 @@ constexpr std::uint32_t kMaxCells = 256;
 }  // namespace
 
 struct Interest::State {
-  struct Kind {
+  struct Type {
     std::vector<std::uint16_t> axes;  // columns of the place; empty: it has none
     double enter = 0;
     double leave = 0;
-    float weight = 1;
+    float priority = 1;
     // Squared: what distances are compared with.
     double enter_2 = 0;
     double leave_2 = 0;
@@ -41,7 +41,7 @@ struct Interest::State {
     std::uint32_t at = 0;  // in its cell, or in `everywhere`
     std::uint32_t room = 0;
     std::uint32_t spawned = 0;  // tick
-    std::uint16_t kind = 0;
+    std::uint16_t type = 0;
     std::uint8_t generation = 0;
     bool there = false;
   };
@@ -50,7 +50,7 @@ struct Interest::State {
     Place place{};
     std::uint32_t id = 0;
     std::uint32_t room = 0;
-    std::uint16_t kind = 0;
+    std::uint16_t type = 0;
     bool flat = false;  // it has no height
   };
 
@@ -82,11 +82,11 @@ struct Interest::State {
   }
   void remove(Thing& thing);
   void catch_up();
-  [[nodiscard]] Place place_of(std::uint32_t id, const Kind& kind) const;
+  [[nodiscard]] Place place_of(std::uint32_t id, const Type& type) const;
 
   const World* world;
   InterestOptions options;
-  std::vector<Kind> kinds;
+  std::vector<Type> types;
   double farthest = 0;
   double cell_size = 1;
   std::uint32_t cells_along = 1;
@@ -108,27 +108,27 @@ Interest::State::State(const World& of, InterestOptions options_in)
   make_room();
   KWIND_ASSERT(options.enter > 0 && options.enter <= options.leave && options.update_every > 0);
   double range = 0;
-  for (const schema::EntityInfo* info : all().info.kinds) {
-    Kind kind{{}, options.enter, options.leave, 1};
-    for (const TypeInterest& own : options.kinds) {
-      if (own.kind != info->name) continue;
-      kind.enter = own.enter.value_or(kind.enter);
-      kind.leave = std::max(own.leave.value_or(kind.leave), kind.enter);
-      kind.weight = static_cast<float>(own.weight);
-      kind.always = own.always;
+  for (const schema::EntityInfo* info : all().info.types) {
+    Type type{{}, options.enter, options.leave, 1};
+    for (const TypeInterest& own : options.types) {
+      if (own.type != info->name) continue;
+      type.enter = own.enter.value_or(type.enter);
+      type.leave = std::max(own.leave.value_or(type.leave), type.enter);
+      type.priority = static_cast<float>(own.priority);
+      type.always = own.always;
     }
     for (std::size_t c = 0; c < info->columns.size(); ++c) {
       const schema::ColumnInfo& column = info->columns[c];
       const bool number = column.form == schema::ColumnForm::number && column.step > 0;
       if (!number || info->fields[column.field].name != options.place) continue;
-      kind.axes.push_back(static_cast<std::uint16_t>(c));
+      type.axes.push_back(static_cast<std::uint16_t>(c));
       range = std::max(range, column.step * column.last);
     }
-    if (kind.axes.size() < 2 || kind.axes.size() > 3) kind.axes.clear();
-    kind.enter_2 = kind.enter * kind.enter;
-    kind.leave_2 = kind.leave * kind.leave;
-    if (kind.in_cells()) farthest = std::max(farthest, kind.leave);
-    kinds.push_back(std::move(kind));
+    if (type.axes.size() < 2 || type.axes.size() > 3) type.axes.clear();
+    type.enter_2 = type.enter * type.enter;
+    type.leave_2 = type.leave * type.leave;
+    if (type.in_cells()) farthest = std::max(farthest, type.leave);
+    types.push_back(std::move(type));
   }
   cell_size = std::max(farthest * 2 / kCellsAcross, 1e-9);
   const double wanted = std::min<double>(std::ceil(range / cell_size) + 1, kMaxCells);
@@ -143,12 +143,12 @@ Interest& Interest::operator=(Interest&&) noexcept = default;
 Interest::~Interest() = default;
 
 // By what was put last, which a tolerance may not have made worth telling.
-Place Interest::State::place_of(std::uint32_t id, const Kind& kind) const {
+Place Interest::State::place_of(std::uint32_t id, const Type& type) const {
   const World::State::Entity& entity = all().entities[id];
   Place place{};
-  for (std::size_t i = 0; i < kind.axes.size(); ++i) {
-    const schema::ColumnInfo& column = entity.model->info().columns[kind.axes[i]];
-    place[i] = column.zero + column.step * entity.now.numbers[kind.axes[i]];
+  for (std::size_t i = 0; i < type.axes.size(); ++i) {
+    const schema::ColumnInfo& column = entity.model->info().columns[type.axes[i]];
+    place[i] = column.zero + column.step * entity.now.numbers[type.axes[i]];
   }
   return place;
 }
@@ -174,12 +174,12 @@ void Interest::State::consume(std::uint32_t id) {
     if (thing.generation != brief.generation) thing.room = 0;
     thing.generation = brief.generation;
     thing.spawned = all().tick - 1;
-    thing.kind = all().entities[id].model->info().kind;
+    thing.type = all().entities[id].model->info().type;
   }
-  const Kind& kind = kinds[thing.kind];
-  const Near now{place_of(id, kind), id, thing.room, thing.kind, kind.axes.size() < 3};
-  const std::uint32_t cell = kind.in_cells() ? cell_of(now.place) : kNowhere;
-  std::vector<Near>& here = kind.in_cells() ? cells[cell] : everywhere;
+  const Type& type = types[thing.type];
+  const Near now{place_of(id, type), id, thing.room, thing.type, type.axes.size() < 3};
+  const std::uint32_t cell = type.in_cells() ? cell_of(now.place) : kNowhere;
+  std::vector<Near>& here = type.in_cells() ? cells[cell] : everywhere;
   if (thing.there && thing.cell == cell) {
     here[thing.at] = now;
     return;
@@ -274,11 +274,11 @@ void InterestQuery::set_origin(schema::AnyRef entity) {
   state_->follows = entity;
   state_->changed = true;
 }
-void InterestQuery::own(schema::AnyRef entity) {
-  disown(entity);
+void InterestQuery::add_owned(schema::AnyRef entity) {
+  remove_owned(entity);
   state_->owned.push_back(entity);
 }
-void InterestQuery::disown(schema::AnyRef entity) {
+void InterestQuery::remove_owned(schema::AnyRef entity) {
   std::erase_if(state_->owned, [&](const schema::AnyRef& each) {
     return each.id == entity.id && each.generation == entity.generation;
   });
@@ -347,17 +347,17 @@ void InterestQuery::State::take_near(const std::vector<Interest::State::Near>& c
     const double way_z = thing.flat ? 0 : thing.place[2] - eye_z;
     const double far_2 = way_x * way_x + way_y * way_y + way_z * way_z;
     in.hits[hits] = {&thing, far_2};
-    hits += far_2 <= in.kinds[thing.kind].leave_2 ? 1 : 0;
+    hits += far_2 <= in.types[thing.type].leave_2 ? 1 : 0;
   }
   for (std::size_t i = 0; i < hits; ++i) {
     const auto& [thing, far_2] = in.hits[i];
-    const Interest::State::Kind& kind = in.kinds[thing->kind];
-    if (far_2 > kind.enter_2 && (in.was_seen[thing->id / 64] >> thing->id % 64 & 1) == 0) continue;
+    const Interest::State::Type& type = in.types[thing->type];
+    if (far_2 > type.enter_2 && (in.was_seen[thing->id / 64] >> thing->id % 64 & 1) == 0) continue;
     if ((thing->room != 0 || filter) && !shows(*thing)) continue;
     // Four times as much close by as at the border.
     constexpr double kNearer = 3;
-    const double near = 1 - far_2 / kind.leave_2;
-    pick({thing->id, false, kind.weight * static_cast<float>(1 + kNearer * near)});
+    const double near = 1 - far_2 / type.leave_2;
+    pick({thing->id, false, type.priority * static_cast<float>(1 + kNearer * near)});
   }
 }
 
@@ -392,12 +392,12 @@ void InterestQuery::State::update_now() {
   removals = in.removals;
   if (follows.id != 0 && follows.id < in.things.size()) {
     const Interest::State::Thing& thing = in.things[follows.id];
-    const bool placed = thing.there && !in.kinds[thing.kind].axes.empty();
+    const bool placed = thing.there && !in.types[thing.type].axes.empty();
     if (placed && thing.generation == follows.generation) eye = interest->near_of(thing).place;
   }
   if (eye) add_near(looked_before);
   for (const Interest::State::Near& each : in.everywhere) {
-    if (shows(each)) pick({each.id, false, in.kinds[each.kind].weight});
+    if (shows(each)) pick({each.id, false, in.types[each.type].priority});
   }
   for (const schema::AnyRef& mine : owned) {
     if (mine.id >= in.things.size()) continue;
@@ -426,7 +426,7 @@ void InterestQuery::State::keep_alive() {
   std::erase_if(seen, [&](const RelevantEntity& each) { return !interest->things[each.id].there; });
 }
 
-std::span<const RelevantEntity> InterestQuery::look() {
+std::span<const RelevantEntity> InterestQuery::update() {
   State& s = *state_;
   s.interest->catch_up();
   const std::uint32_t tick = s.interest->refreshed;

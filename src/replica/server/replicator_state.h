@@ -1,4 +1,4 @@
-// What a viewer has for itself: its place on a course, what it heard since the last frame, and its
+// What a viewer has for itself: its place on a course, what it heard since the last snapshot, and its
 // client's inputs. One thread.
 #pragma once
 #include <array>
@@ -27,7 +27,7 @@ struct ClientReplicator::State {
 
   std::shared_ptr<SharedHistories> histories;
   BaselineHistory* history;
-  std::vector<std::uint32_t> acks;  // frames heard to have arrived since the last was made
+  std::vector<std::uint32_t> acks;  // snapshots heard to have arrived since the last was made
   InterestQuery* query = nullptr;   // that is asked in each tick
   std::uint32_t input = 0;
   bool any_input = false;
@@ -37,25 +37,25 @@ struct ClientReplicator::State {
   ReplicatorCounts counts;      // scratch of ClientReplicator::counts()
   std::function<void(const Desync&)> desync_handler;
   std::uint32_t reported_at = 0;      // tick in which a report was heard last; 0: never
-  std::uint32_t reported_digest = 0;  // frame of the digest that it was about
+  std::uint32_t reported_digest = 0;  // snapshot of the digest that it was about
   std::uint32_t resynced_at = 0;      // tick of the last full resync that a client asked for
-  // SnapshotMark::input of frames sent.
-  std::array<std::uint32_t, 2 * std::size_t{kFrameWindow}> inputs{};
+  // SnapshotMark::input of snapshots sent.
+  std::array<std::uint32_t, 2 * std::size_t{kSnapshotWindow}> inputs{};
 
   // To be changed.
   BaselineHistory& own() {
     if (history->is_shared()) history = &histories->part(*history);
     return *history;
   }
-  // Where others are with whom it is in step again.
+  // Where unexpected are with whom it is in step again.
   void rejoin();
-  // Writes a frame of its own course; fills in the step that this is, if there is one, and whether
-  // others may take it.
+  // Writes a snapshot of its own course; fills in the step that this is, if there is one, and whether
+  // unexpected may take it.
   std::optional<std::uint64_t> tell(bits::Writer& out, Step* made, bool& whole);
   // The field of an entity in which a client's report differs from what it was told; nothing if
   // none does, or it cannot be told. `fits`: whether the report has the entity's columns.
   std::optional<std::string_view> differing_field(const DesyncedEntity& each, bool& fits);
-  // As another did. Nothing if there is no room for its frame.
+  // As another did. Nothing if there is no room for its snapshot.
   std::optional<std::uint64_t> follow(const Step& step, bits::Writer& out);
 
  private:

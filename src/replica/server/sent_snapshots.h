@@ -1,4 +1,4 @@
-// The frames that a viewer sent lately, and what they told of whom. Pure.
+// The snapshots that a viewer sent lately, and what they told of whom. Pure.
 #pragma once
 #include <algorithm>
 #include <cstdint>
@@ -7,22 +7,22 @@
 #include <vector>
 
 #include "kwind/core/prefetch.h"
-#include "replica/coding/entity_update.h"
 #include "replica/coding/acked_snapshots.h"
+#include "replica/coding/entity_update.h"
 #include "replica/coding/fragmented_entity.h"
 
 namespace kwind::replica {
 
-/// What a frame told of an entity.
+/// What a snapshot told of an entity.
 struct Entry {
   std::uint32_t id = 0;
   std::uint32_t tick = 0;  ///< of the values
-  std::uint16_t kind = 0;
+  std::uint16_t type = 0;
   std::uint8_t generation = 0;
   Update update = Update::full;
   bool owner = false;
   std::uint32_t share = 0;  ///< of the digest, see state_digest.h
-  std::uint32_t place = 0;  ///< of its copy, as long as none came or went
+  std::uint32_t index = 0;  ///< of its copy, as long as none came or went
   friend bool operator==(const Entry&, const Entry&) = default;
 };
 
@@ -31,32 +31,32 @@ struct Sent {
   bool lost = false;     ///< given up: nothing builds on it any more
   bool arrived = false;  ///< and what it builds on had arrived
   bool acked = false;
-  FragmentRun chunks{};                     ///< that it carried
+  FragmentRun fragments{};                  ///< that it carried
   bool has_full = false;                    ///< of some entity all
   std::optional<std::uint8_t> completed{};  ///< number of a parcel that it made appear
-  std::uint64_t first = 0;                  ///< of its entries, counted from the first frame's on
+  std::uint64_t first = 0;  ///< of its entries, counted from the first snapshot's on
   std::uint32_t count = 0;
 };
 
 class SentSnapshots {
  public:
-  SentSnapshots() : frames_(kKept) {}
+  SentSnapshots() : snapshots_(kKept) {}
 
-  [[nodiscard]] Sent* find(std::uint32_t frame) {
-    Sent& slot = frames_[frame % kKept];
-    return frame > 0 && slot.mark.frame == frame ? &slot : nullptr;
+  [[nodiscard]] Sent* find(std::uint32_t snapshot) {
+    Sent& slot = snapshots_[snapshot % kKept];
+    return snapshot > 0 && slot.mark.snapshot == snapshot ? &slot : nullptr;
   }
-  [[nodiscard]] const Sent* find(std::uint32_t frame) const {
-    const Sent& slot = frames_[frame % kKept];
-    return frame > 0 && slot.mark.frame == frame ? &slot : nullptr;
+  [[nodiscard]] const Sent* find(std::uint32_t snapshot) const {
+    const Sent& slot = snapshots_[snapshot % kKept];
+    return snapshot > 0 && slot.mark.snapshot == snapshot ? &slot : nullptr;
   }
-  /// By id. Nothing for frames that were forgotten.
-  [[nodiscard]] std::span<const Entry> entries(const Sent& frame) const {
-    if (frame.first < forgotten_) return {};
-    return std::span(entries_).subspan(frame.first - forgotten_, frame.count);
+  /// By id. Nothing for snapshots that were forgotten.
+  [[nodiscard]] std::span<const Entry> entries(const Sent& snapshot) const {
+    if (snapshot.first < forgotten_) return {};
+    return std::span(entries_).subspan(snapshot.first - forgotten_, snapshot.count);
   }
   Sent& add(const SnapshotMark& mark, std::span<const Entry> entries) {
-    Sent& sent = frames_[mark.frame % kKept];
+    Sent& sent = snapshots_[mark.snapshot % kKept];
     sent = {};
     sent.mark = mark;
     sent.first = forgotten_ + entries_.size();
@@ -64,9 +64,9 @@ class SentSnapshots {
     entries_.insert(entries_.end(), entries.begin(), entries.end());
     return sent;
   }
-  /// Nobody will ask for the entries of frames before this one.
-  void forget_before(std::uint32_t frame) {
-    const Sent* const first = find(frame);
+  /// Nobody will ask for the entries of snapshots before this one.
+  void drop_before(std::uint32_t snapshot) {
+    const Sent* const first = find(snapshot);
     if (first == nullptr || first->first <= forgotten_) return;
     const std::uint64_t passed = first->first - forgotten_;
     // Not each time: what stays has to be moved.
@@ -75,28 +75,28 @@ class SentSnapshots {
     forgotten_ += passed;
   }
   void clear() {
-    for (Sent& frame : frames_) frame = {};
+    for (Sent& snapshot : snapshots_) snapshot = {};
     forgotten_ += entries_.size();
     entries_.clear();
   }
-  /// What the frame behind `last` will need, if those behind `sure` are under way.
+  /// What the snapshot behind `last` will need, if those behind `sure` are under way.
   void prefetch(std::uint32_t last, std::uint32_t sure) const {
-    kwind::prefetch(&frames_[(last + 1) % kKept], sizeof(Sent));
-    kwind::prefetch(&frames_[last % kKept], sizeof(Sent));
-    kwind::prefetch(&frames_[(last + kKept - kFrameWindow + 1) % kKept], 1);
+    kwind::prefetch(&snapshots_[(last + 1) % kKept], sizeof(Sent));
+    kwind::prefetch(&snapshots_[last % kKept], sizeof(Sent));
+    kwind::prefetch(&snapshots_[(last + kKept - kSnapshotWindow + 1) % kKept], 1);
     const std::size_t entries =
         std::min<std::size_t>(entries_.size(), (last - sure) * std::size_t{newest_count_});
     kwind::prefetch(entries_.data() + entries_.size() - entries, entries * sizeof(Entry));
   }
   [[nodiscard]] std::size_t memory() const {
-    return frames_.capacity() * sizeof(Sent) + entries_.capacity() * sizeof(Entry);
+    return snapshots_.capacity() * sizeof(Sent) + entries_.capacity() * sizeof(Entry);
   }
 
  private:
-  // A mark reaches back over twice the window: to the named frame, and from there to what that
+  // A mark reaches back over twice the window: to the named snapshot, and from there to what that
   // named.
-  static constexpr std::uint32_t kKept = 2 * kFrameWindow;
-  std::vector<Sent> frames_;
+  static constexpr std::uint32_t kKept = 2 * kSnapshotWindow;
+  std::vector<Sent> snapshots_;
   std::vector<Entry> entries_;
   std::uint64_t forgotten_ = 0;  // entries that are no longer kept
   std::uint32_t newest_count_ = 0;

@@ -64,7 +64,7 @@ BaselineHistory& SharedHistories::part(BaselineHistory& from) {
   made->kept = false;
   made->compared = 0;
   made->same_as = nullptr;
-  made->apart = from.apart || (from.replicators > 1 && from.last_frame > 0);
+  made->apart = from.apart || (from.replicators > 1 && from.last_snapshot > 0);
   leave(from);
   return *made.release();
 }

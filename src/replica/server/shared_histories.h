@@ -1,7 +1,7 @@
 // The courses that the viewers of a world are on. Those in step share one: what one of them says to
 // its client in a tick is what the next one says, so it is put together once. A course that more
 // than one viewer is on is never changed. The first to go on from it leaves a step there, to a copy
-// that it changed, for the others to follow that heard the same; who heard something else goes on
+// that it changed, for the unexpected to follow that heard the same; who heard something else goes on
 // alone, and comes back when all that will matter is the same again. One thread; viewers and world
 // may end in any order.
 #pragma once
@@ -21,7 +21,7 @@ class SharedHistories {
   SharedHistories& operator=(const SharedHistories&) = delete;
   ~SharedHistories();
 
-  /// Where a viewer with these options begins, with others that nobody has told anything.
+  /// Where a viewer with these options begins, with unexpected that nobody has told anything.
   BaselineHistory& enter(World::State& world, const ReplicatorOptions& options);
   void leave(BaselineHistory& history);
   /// A copy for one of its viewers alone, which goes there. O(what a viewer holds).
@@ -35,7 +35,7 @@ class SharedHistories {
   Step* begin_step(BaselineHistory& from);
   /// It leads to `to`.
   void end_step(BaselineHistory& from, Step& step, BaselineHistory& to);
-  /// To the course of others that is like this one, if it parted from some lately.
+  /// To the course of unexpected that is like this one, if it parted from some lately.
   BaselineHistory& rejoin(BaselineHistory& history);
   void move(BaselineHistory*& history, BaselineHistory& to);
 

@@ -1,4 +1,4 @@
-// Of all that a viewer could tell, what goes into a frame of so much room.
+// Of all that a viewer could tell, what goes into a snapshot of so much room.
 #include <algorithm>
 #include <bit>
 #include <utility>
@@ -18,27 +18,27 @@ constexpr std::size_t kMinBits = 4;
 // still make it appear.
 void BaselineHistory::cancel_unneeded_fragments() {
   if (fragmented.id == 0 || fragmented.completing != 0) return;
-  const auto place = entities_known.find(fragmented.id);
-  if (!place || !entities_known.look(*place).in_view || !all().briefs[fragmented.id].alive ||
-      !is_packed(*place)) {
+  const auto index = entities_known.find(fragmented.id);
+  if (!index || !entities_known.look(*index).in_view || !all().briefs[fragmented.id].alive ||
+      !is_packed(*index)) {
     fragmented.clear();
   }
 }
 
-// The most urgent of those that no frame of late had the room for goes in parts.
+// The most urgent of those that no snapshot of late had the room for goes in parts.
 void BaselineHistory::fragment_largest_pending(std::size_t roomiest) {
   if (fragmented.id != 0) return;
   Candidate* found = nullptr;
   for (Candidate& each : candidates) {
     if (each.update == Update::despawn || each.bits <= roomiest || each.bits < 2 * kFragmentBits)
       continue;
-    if (found == nullptr || each.urgency > found->urgency) found = &each;
+    if (found == nullptr || each.priority_now > found->priority_now) found = &each;
   }
   if (found == nullptr) return;
   Candidate& each = *found;
   if (each.update == Update::delta) {
     each.update = Update::full;
-    each.mover = false;
+    each.is_continuing = false;
     add_body(each);
   }
   fragmented.pack(std::span(bodies).subspan(each.begin), each.bits);
@@ -56,10 +56,10 @@ bool BaselineHistory::narrow(std::size_t room) {
   const std::size_t max = room / kMinBits + 1;
   if (candidates.size() <= max) return false;
   const auto end = candidates.begin() + static_cast<std::ptrdiff_t>(max);
-  std::nth_element(candidates.begin(), end, candidates.end(),
-                   [](const Candidate& a, const Candidate& b) {
-                     return a.urgency != b.urgency ? a.urgency > b.urgency : a.id < b.id;
-                   });
+  std::nth_element(
+      candidates.begin(), end, candidates.end(), [](const Candidate& a, const Candidate& b) {
+        return a.priority_now != b.priority_now ? a.priority_now > b.priority_now : a.id < b.id;
+      });
   counts.deferred += candidates.size() - max;
   candidates.erase(end, candidates.end());
   std::sort(candidates.begin(), candidates.end(),
@@ -67,20 +67,20 @@ bool BaselineHistory::narrow(std::size_t room) {
   return true;
 }
 
-// What says whose bodies are in the frame takes so many bits, for those that are taken.
+// What says whose bodies are in the snapshot takes so many bits, for those that are taken.
 std::size_t BaselineHistory::bits_of_places() const {
   std::size_t bits = 0;
   std::uint32_t rank = 0;
-  for (const Standing standing : {Standing::restless, Standing::still}) {
+  for (const MotionState standing : {MotionState::changing, MotionState::still}) {
     for (const Candidate& each : candidates) {
-      if (!each.taken || !each.is_other()) continue;
-      if (entities_known.standing(each.place) != standing) continue;
+      if (!each.taken || !each.is_unexpected()) continue;
+      if (entities_known.standing(each.index) != standing) continue;
       bits += 1 + bits::count_bits(each.rank - std::exchange(rank, each.rank + 1), kRankOrder);
     }
   }
   std::uint32_t id = 0;
   for (const Candidate& each : candidates) {
-    if (!each.taken || !each.is_arrival()) continue;
+    if (!each.taken || !each.is_spawn()) continue;
     bits += 2 + bits::count_bits(each.id - std::exchange(id, each.id) - 1, kIdOrder);
   }
   return bits;
@@ -91,7 +91,7 @@ std::size_t BaselineHistory::size_of(const Candidate& each) const {
   const std::size_t id_bits =
       2 * std::bit_width(entities_known.size() + all().entities.size()) + kIdOrder;
   const std::size_t body = each.update == Update::despawn ? PrefixCode::kLongest : each.bits;
-  return body + (each.mover ? 0 : id_bits + 1);
+  return body + (each.is_continuing ? 0 : id_bits + 1);
 }
 
 // Whether choose() would take all candidates. Their bodies are written to find out.
@@ -99,44 +99,45 @@ bool BaselineHistory::fit_all(std::size_t room) {
   write_bodies();
   std::size_t wanted = 0;
   for (const Candidate& each : candidates) {
-    if (each.in_parts()) return false;
+    if (each.in_fragments()) return false;
     wanted += size_of(each);
   }
   return wanted <= room;
 }
 
 // Those that waited longest, as many as fit; returns how many. One that does not fit leaves room to
-// smaller ones; chunks of a parcel take what they find.
+// smaller ones; fragments of a parcel take what they find.
 std::size_t BaselineHistory::choose(std::size_t room) {
-  constexpr std::size_t kRunBits = kFragmentedNumberBits + 48;  // what comes before chunks, at most
+  constexpr std::size_t kRunBits =
+      kFragmentedNumberBits + 48;  // what comes before fragments, at most
   const auto body_of = [](const Candidate& each) {
     return each.update == Update::despawn ? PrefixCode::kLongest : each.bits;
   };
-  Candidate* in_parts = nullptr;
+  Candidate* in_fragments = nullptr;
   std::size_t wanted = 0;
   for (Candidate& each : candidates) {
-    if (each.in_parts()) {
-      in_parts = &each;
+    if (each.in_fragments()) {
+      in_fragments = &each;
     } else {
       wanted += size_of(each);
     }
   }
-  const auto take_chunks = [&](std::size_t max) {
+  const auto take_fragments = [&](std::size_t max) {
     if (max < kRunBits + kFragmentBits) return;
     const FragmentRun run = fragmented.waiting((max - kRunBits) / kFragmentBits);
-    in_parts->taken = true;
-    in_parts->bits = kRunBits + run.count * kFragmentBits;
+    in_fragments->taken = true;
+    in_fragments->bits = kRunBits + run.count * kFragmentBits;
   };
   std::size_t taken = 0;
   if (wanted <= room) {
-    for (Candidate& each : candidates) each.taken = &each != in_parts;
-    taken = candidates.size() - (in_parts != nullptr ? 1 : 0);
+    for (Candidate& each : candidates) each.taken = &each != in_fragments;
+    taken = candidates.size() - (in_fragments != nullptr ? 1 : 0);
     room -= wanted;
   } else {
-    by_urgency.clear();
-    for (Candidate& each : candidates) by_urgency.push_back(&each);
-    std::sort(by_urgency.begin(), by_urgency.end(), [](const Candidate* a, const Candidate* b) {
-      return a->urgency != b->urgency ? a->urgency > b->urgency : a->id < b->id;
+    by_priority.clear();
+    for (Candidate& each : candidates) by_priority.push_back(&each);
+    std::sort(by_priority.begin(), by_priority.end(), [](const Candidate* a, const Candidate* b) {
+      return a->priority_now != b->priority_now ? a->priority_now > b->priority_now : a->id < b->id;
     });
     const std::size_t half = std::max(room / 2, kRunBits + kFragmentBits);
     // Places among many take fewer bits than they may: what that leaves is given out, too.
@@ -144,11 +145,11 @@ std::size_t BaselineHistory::choose(std::size_t room) {
     std::size_t left = room;
     for (std::size_t before = candidates.size(); before != taken;) {
       before = taken;
-      for (Candidate* const each : by_urgency) {
+      for (Candidate* const each : by_priority) {
         if (each->taken) continue;
-        if (each == in_parts) {
-          take_chunks(std::min(left, half));
-          if (in_parts->taken) left -= in_parts->bits;
+        if (each == in_fragments) {
+          take_fragments(std::min(left, half));
+          if (in_fragments->taken) left -= in_fragments->bits;
           continue;
         }
         const std::size_t size = size_of(*each);
@@ -158,14 +159,14 @@ std::size_t BaselineHistory::choose(std::size_t room) {
         each->taken = true;
         ++taken;
       }
-      const bool chunks = in_parts != nullptr && in_parts->taken;
-      left = room - bodies_taken - bits_of_places() - (chunks ? in_parts->bits : 0);
+      const bool fragments = in_fragments != nullptr && in_fragments->taken;
+      left = room - bodies_taken - bits_of_places() - (fragments ? in_fragments->bits : 0);
     }
-    room = left + (in_parts != nullptr && in_parts->taken ? in_parts->bits : 0);
+    room = left + (in_fragments != nullptr && in_fragments->taken ? in_fragments->bits : 0);
   }
-  if (in_parts == nullptr) return taken;
-  take_chunks(room);
-  return taken + (in_parts->taken ? 1 : 0);
+  if (in_fragments == nullptr) return taken;
+  take_fragments(room);
+  return taken + (in_fragments->taken ? 1 : 0);
 }
 
 }  // namespace kwind::replica

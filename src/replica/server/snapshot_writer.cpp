@@ -1,4 +1,4 @@
-// The bits of a viewer's frame. docs/state-format.md has all of them.
+// The bits of a viewer's snapshot. docs/state-format.md has all of them.
 #include <algorithm>
 #include <utility>
 #include <vector>
@@ -12,11 +12,11 @@ namespace kwind::replica {
 
 // The states of an entity that the client is taken to have and that the world still remembers,
 // newest first. Only what is not too old counts beyond the first: the client forgets, too.
-std::size_t BaselineHistory::states_known(std::uint32_t id, const Baseline& held,
+std::size_t BaselineHistory::states_known(std::uint32_t id, const Baseline& baseline,
                                           KnownStates& known) const {
   const Rows& history = *all().entities[id].history;
   std::size_t count = 0;
-  for (const std::uint32_t at : held.ticks) {
+  for (const std::uint32_t at : baseline.ticks) {
     if (at == 0 || (count > 0 && tick() - at > kLongestMemory)) break;
     const auto row = history.at_or_before(at);
     if (!row) break;
@@ -25,24 +25,24 @@ std::size_t BaselineHistory::states_known(std::uint32_t id, const Baseline& held
   return count;
 }
 
-void BaselineHistory::write_symbol(bits::Writer& out, const Baseline& held, bool mover,
+void BaselineHistory::write_symbol(bits::Writer& out, const Baseline& baseline, bool is_continuing,
                                    std::size_t symbol) {
-  alphabet_of(held, mover).write(out, symbol);
+  alphabet_of(baseline, is_continuing).write(out, symbol);
   if (symbol_counts == nullptr) return;
-  SymbolCounts::Kind& kind = symbol_counts->kinds()[held.kind];
-  ++(mover ? kind.movers : kind.others)[age_of(tick() - held.ticks[0])][symbol];
+  SymbolCounts::Type& type = symbol_counts->types()[baseline.type];
+  ++(is_continuing ? type.continuing : type.unexpected)[age_of(tick() - baseline.ticks[0])][symbol];
 }
 
-void BaselineHistory::write_nothing(bits::Writer& out, const Baseline& held) {
-  if (symbol_counts != nullptr) return write_symbol(out, held, true, masks_of(held));
-  codes_of(held).nothing[age_of(tick() - held.ticks[0])].write(out);
+void BaselineHistory::write_nothing(bits::Writer& out, const Baseline& baseline) {
+  if (symbol_counts != nullptr) return write_symbol(out, baseline, true, masks_of(baseline));
+  codes_of(baseline).nothing[age_of(tick() - baseline.ticks[0])].write(out);
 }
 
 void BaselineHistory::write_whole_body(bits::Writer& out, Candidate& each) const {
   const World::State::Entity& entity = all().entities[each.id];
   const EntityModel& model = *entity.model;
   out.put(all().briefs[each.id].generation, kGenerationBits);
-  out.put(model.info().kind, bits::bits_for(all().models.size()));
+  out.put(model.info().type, bits::bits_for(all().models.size()));
   out.put_bool(each.owner);
   each.tick = tick();
   if (model.tolerant()) {
@@ -53,10 +53,10 @@ void BaselineHistory::write_whole_body(bits::Writer& out, Candidate& each) const
   write_whole(out, model, entity.history->newest(), {each.owner});
 }
 
-// The bits of a change are found, or made and kept for others. False if they are too many for that.
+// The bits of a change are found, or made and kept for unexpected. False if they are too many for that.
 bool BaselineHistory::share_change(Candidate& each) {
-  const Baseline& held = entities_known[each.place].held();
-  const EntityModel& model = all().models[held.kind];
+  const Baseline& baseline = entities_known[each.index].baseline();
+  const EntityModel& model = all().models[baseline.type];
   each.tick = tick();
   each.tolerant = model.tolerant();
   if (each.tolerant) {
@@ -65,7 +65,7 @@ bool BaselineHistory::share_change(Candidate& each) {
   }
   // What is too old counts for nothing.
   const auto known_tick = [&](std::size_t i) {
-    return i == 0 || tick() - held.ticks[i] <= kLongestMemory ? held.ticks[i] : 0;
+    return i == 0 || tick() - baseline.ticks[i] <= kLongestMemory ? baseline.ticks[i] : 0;
   };
   SharedEntityBits& shared_bits = all().shared_bits_of(each.id, known_tick(0), known_tick(1));
   bool there = shared_bits.tick == each.tick && shared_bits.owner == each.owner &&
@@ -89,7 +89,7 @@ bool BaselineHistory::share_change(Candidate& each) {
                    static_cast<std::uint16_t>(each.mask),
                    static_cast<std::uint8_t>(out.bit_count()),
                    each.owner,
-                   alphabet_of(held, true).code(each.mask),
+                   alphabet_of(baseline, true).code(each.mask),
                    {}};
     bits::Reader words(body, body.size() * 8);
     for (std::uint64_t& word : shared_bits.words) word = words.get(64);
@@ -97,16 +97,17 @@ bool BaselineHistory::share_change(Candidate& each) {
   each.mask = shared_bits.mask;
   each.shared_bits = &shared_bits;
   each.bits = shared_bits.bits;
-  each.bits += each.mover ? shared_bits.symbol.bits : alphabet_of(held, false).bits(each.mask);
+  each.bits +=
+      each.is_continuing ? shared_bits.symbol.bits : alphabet_of(baseline, false).bits(each.mask);
   if (each.tolerant) each.bits += bits::count_bits(each.lag, kTickLagOrder);
   return true;
 }
 
 Basis BaselineHistory::basis_of(const Candidate& each, KnownStates& known) const {
-  const Baseline& held = entities_known[each.place].held();
-  const std::size_t count = states_known(each.id, held, known);
-  return {all().models[held.kind],
-          codes_of(held),
+  const Baseline& baseline = entities_known[each.index].baseline();
+  const std::size_t count = states_known(each.id, baseline, known);
+  return {all().models[baseline.type],
+          codes_of(baseline),
           std::span(known).first(count),
           each.tick,
           {each.owner}};
@@ -115,29 +116,29 @@ Basis BaselineHistory::basis_of(const Candidate& each, KnownStates& known) const
 void BaselineHistory::write_change_body(bits::Writer& out, const Candidate& each) {
   // Who counts symbols has to see them.
   const bool shared = each.shared_bits != nullptr && symbol_counts == nullptr;
-  const Baseline& held = entities_known[each.place].held();
-  if (shared && each.mover) {
+  const Baseline& baseline = entities_known[each.index].baseline();
+  if (shared && each.is_continuing) {
     each.shared_bits->symbol.write(out);
   } else {
-    write_symbol(out, held, each.mover, each.mask);
+    write_symbol(out, baseline, each.is_continuing, each.mask);
   }
   if (each.tolerant) out.put_count(each.lag, kTickLagOrder);
   if (shared) return each.shared_bits->write(out);
   KnownStates known;
   write_change(out, basis_of(each, known), all().entities[each.id].history->newest(), each.mask,
-               symbol_counts != nullptr ? &symbol_counts->kinds()[held.kind] : nullptr);
+               symbol_counts != nullptr ? &symbol_counts->types()[baseline.type] : nullptr);
 }
 
 void BaselineHistory::write_last_fragment(bits::Writer& out, Candidate& each) const {
   out.put(fragmented.number, kFragmentedNumberBits);
-  out.put_count(fragmented.chunks(), kFragmentOrder);
+  out.put_count(fragmented.fragments(), kFragmentOrder);
   out.put_count(tick() - fragmented.packed_at, kFragmentedLagOrder);
   out.put(fragmented.rest_bits(), kRestBits);
   fragmented.write_rest(out);
   each.tick = fragmented.tick;
 }
 
-// At a byte of its own, to be copied behind whatever comes before it in the frame.
+// At a byte of its own, to be copied behind whatever comes before it in the snapshot.
 void BaselineHistory::add_body(Candidate& each) {
   if (each.update == Update::delta && share_change(each) && symbol_counts == nullptr) return;
   for (;;) {
@@ -163,103 +164,108 @@ void BaselineHistory::add_body(Candidate& each) {
 void BaselineHistory::write_bodies() {
   bodies_end = 0;
   for (Candidate& each : candidates) {
-    if (each.update != Update::despawn && !each.in_parts()) add_body(each);
+    if (each.update != Update::despawn && !each.in_fragments()) add_body(each);
   }
 }
 
 // Finds those whom the client expects to hear of. Returns the bits that it takes to say that there
 // is nothing to say of them: of those that have no change, and of those that have one, should it
 // find no room.
-BaselineHistory::MoverBits BaselineHistory::mark_movers(const Sent& named) {
-  movers.clear();
-  MoverBits bits;
+BaselineHistory::ContinuingBits BaselineHistory::mark_continuing(const Sent& named) {
+  continuing.clear();
+  ContinuingBits bits;
   auto candidate = candidates.begin();
   for (const Entry& entry : sent.entries(named)) {
     if (entry.update == Update::despawn) continue;
     while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
-    const auto place = entities_known.find(entry.place, entry.id);
-    KWIND_ASSERT(place && entities_known[*place].held().known);
-    const Baseline& held = entities_known[*place].held();
-    Mover mover{&held, nullptr};
+    const auto index = entities_known.find(entry.index, entry.id);
+    KWIND_ASSERT(index && entities_known[*index].baseline().known);
+    const Baseline& baseline = entities_known[*index].baseline();
+    ContinuingEntity is_continuing{&baseline, nullptr};
     if (candidate != candidates.end() && candidate->id == entry.id) {
-      candidate->mover = candidate->update != Update::full;
-      mover.candidate = &*candidate;
+      candidate->is_continuing = candidate->update != Update::full;
+      is_continuing.candidate = &*candidate;
     }
-    movers.push_back(mover);
-    const bool changed = mover.candidate != nullptr && mover.candidate->mover;
+    continuing.push_back(is_continuing);
+    const bool changed =
+        is_continuing.candidate != nullptr && is_continuing.candidate->is_continuing;
     (changed ? bits.changed : bits.unchanged) +=
-        codes_of(held).nothing[age_of(tick() - held.ticks[0])].bits;
+        codes_of(baseline).nothing[age_of(tick() - baseline.ticks[0])].bits;
   }
   return bits;
 }
 
 // Places of all that are not movers among those that the client knows: first those that changed
-// since they appeared, then the others.
+// since they appeared, then the unexpected.
 void BaselineHistory::rank(std::span<const Entry> sent_before) {
-  std::uint32_t restless = 0;
+  std::uint32_t changing = 0;
   std::uint32_t still = 0;
   auto candidate = candidates.begin();
-  auto mover = sent_before.begin();
+  auto is_continuing = sent_before.begin();
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
-    const Standing standing = entities_known.standing(i);
-    if (standing == Standing::unknown) continue;
+    const MotionState standing = entities_known.standing(i);
+    if (standing == MotionState::unknown) continue;
     const std::uint32_t id = entities_known.id(i);
-    while (mover != sent_before.end() && mover->id < id) ++mover;
-    if (mover != sent_before.end() && mover->id == id && mover->update != Update::despawn) continue;
-    std::uint32_t& rank = standing == Standing::restless ? restless : still;
+    while (is_continuing != sent_before.end() && is_continuing->id < id) ++is_continuing;
+    if (is_continuing != sent_before.end() && is_continuing->id == id &&
+        is_continuing->update != Update::despawn)
+      continue;
+    std::uint32_t& rank = standing == MotionState::changing ? changing : still;
     while (candidate != candidates.end() && candidate->id < id) ++candidate;
     if (candidate != candidates.end() && candidate->id == id) candidate->rank = rank;
     ++rank;
   }
   for (Candidate& each : candidates) {
-    if (!each.is_other()) continue;
-    if (entities_known.standing(each.place) == Standing::still) each.rank += restless;
+    if (!each.is_unexpected()) continue;
+    if (entities_known.standing(each.index) == MotionState::still) each.rank += changing;
   }
 }
 
-// Notes what a frame says.
+// Notes what a snapshot says.
 void BaselineHistory::tell(const SnapshotMark& mark) {
   entries.clear();
   for (const Candidate& each : candidates) {
-    if (each.taken && !each.in_parts()) tell(mark, each);
+    if (each.taken && !each.in_fragments()) tell(mark, each);
   }
 }
 
 void BaselineHistory::tell(const SnapshotMark& mark, const Candidate& each) {
   const std::uint8_t generation = all().briefs[each.id].generation;
-  const std::uint16_t kind = all().briefs[each.id].kind;
+  const std::uint16_t type = all().briefs[each.id].type;
   std::uint32_t share = 0;
   if (each.update != Update::despawn) {
     const std::uint32_t values = each.complete ? fragmented.values : values_of(each.id, each.owner);
     share = share_of(values, each.id, generation, each.owner, each.tick);
   }
   entries.push_back(
-      {each.id, each.tick, kind, generation, each.update, each.owner, share, each.place});
-  Copy& copy = entities_known[each.place];
+      {each.id, each.tick, type, generation, each.update, each.owner, share, each.index});
+  ClientEntity& copy = entities_known[each.index];
   // What changed since it was packed is still to be told.
   const std::uint32_t upto = each.complete ? fragmented.packed_at : mark.tick;
   if (each.complete) {
-    fragmented.completing = mark.frame;
-    ++counts.in_parts;
+    fragmented.completing = mark.snapshot;
+    ++counts.fragmented;
   }
   copy.sent_tick = upto;
-  copy.sent_frame = mark.frame;
+  copy.sent_snapshot = mark.snapshot;
   copy.sent_generation = generation;
   copy.sent_owner = each.owner;
   copy.sent_gone = each.update == Update::despawn;
-  if (copy.sent_gone) copy.despawn_snapshot = mark.frame;
+  if (copy.sent_gone) copy.despawn_snapshot = mark.snapshot;
   if (each.update == Update::full) {
     ++copy.wholes[each.owner ? 1 : 0];
-    count_who_knows(each.place);
+    count_holders(each.index);
   }
-  entities_known.settled(each.place) = upto;
+  entities_known.settled(each.index) = upto;
   if (copy.waiting_since != 0) {
     counts.longest_wait = std::max(counts.longest_wait, mark.tick - copy.waiting_since);
   }
   copy.waiting_since = 0;
   switch (each.update) {
     case Update::full: ++counts.whole; break;
-    case Update::delta: ++(each.mover && each.mask == 0 ? counts.predicted : counts.changed); break;
+    case Update::delta:
+      ++(each.is_continuing && each.mask == 0 ? counts.predicted : counts.changed);
+      break;
     case Update::despawn: ++counts.gone; break;
   }
 }
@@ -269,31 +275,31 @@ void BaselineHistory::write_body(bits::Writer& out, const Candidate& each) {
   out.put_bits(std::span(bodies).subspan(each.begin), each.bits);
 }
 
-void BaselineHistory::write_movers(bits::Writer& out) {
-  for (const Mover& mover : movers) {
-    const Candidate* const candidate = mover.candidate;
-    if (candidate == nullptr || !candidate->mover || !candidate->taken) {
-      write_nothing(out, *mover.held);
+void BaselineHistory::write_continuing(bits::Writer& out) {
+  for (const ContinuingEntity& is_continuing : continuing) {
+    const Candidate* const candidate = is_continuing.candidate;
+    if (candidate == nullptr || !candidate->is_continuing || !candidate->taken) {
+      write_nothing(out, *is_continuing.baseline);
     } else if (candidate->update == Update::despawn) {
-      write_symbol(out, *mover.held, true, masks_of(*mover.held) + 1);
+      write_symbol(out, *is_continuing.baseline, true, masks_of(*is_continuing.baseline) + 1);
     } else {
       write_body(out, *candidate);
     }
   }
 }
 
-void BaselineHistory::write_others(bits::Writer& out) {
+void BaselineHistory::write_unexpected(bits::Writer& out) {
   std::uint32_t rank = 0;
-  for (const Standing standing : {Standing::restless, Standing::still}) {
+  for (const MotionState standing : {MotionState::changing, MotionState::still}) {
     for (const Candidate& each : candidates) {
-      if (!each.taken || !each.is_other()) continue;
-      if (entities_known.standing(each.place) != standing) continue;
+      if (!each.taken || !each.is_unexpected()) continue;
+      if (entities_known.standing(each.index) != standing) continue;
       if (rank > 0) out.put_bool(true);
       out.put_count(each.rank - rank, kRankOrder);
       rank = each.rank + 1;
       if (each.update == Update::despawn) {
-        const Baseline& held = entities_known[each.place].held();
-        write_symbol(out, held, false, masks_of(held));
+        const Baseline& baseline = entities_known[each.index].baseline();
+        write_symbol(out, baseline, false, masks_of(baseline));
       } else {
         write_body(out, each);
       }
@@ -302,10 +308,10 @@ void BaselineHistory::write_others(bits::Writer& out) {
   out.put_bool(false);
 }
 
-void BaselineHistory::write_arrivals(bits::Writer& out, bool with_parts) {
+void BaselineHistory::write_spawns(bits::Writer& out, bool with_parts) {
   std::uint32_t id = 0;
   for (const Candidate& each : candidates) {
-    if (!each.taken || !each.is_arrival()) continue;
+    if (!each.taken || !each.is_spawn()) continue;
     if (id > 0) out.put_bool(true);
     out.put_count(each.id - id - 1, kIdOrder);
     id = each.id;
@@ -316,10 +322,10 @@ void BaselineHistory::write_arrivals(bits::Writer& out, bool with_parts) {
 }
 
 // Chunks of the parcel, as many as choose() found the room for.
-FragmentRun BaselineHistory::write_parts(bits::Writer& out) {
+FragmentRun BaselineHistory::write_fragments(bits::Writer& out) {
   FragmentRun run;
   for (const Candidate& each : candidates) {
-    if (each.taken && each.in_parts()) run = fragmented.waiting(each.bits / kFragmentBits);
+    if (each.taken && each.in_fragments()) run = fragmented.waiting(each.bits / kFragmentBits);
   }
   out.put_count(run.count, kFragmentsOrder);
   if (run.count == 0) return run;
@@ -336,10 +342,11 @@ std::uint32_t BaselineHistory::values_of(std::uint32_t id, bool owner) const {
   return digest_of(*entity.model, entity.history->newest(), true);
 }
 
-// Of all that the client has as of `base`, the frame that the next one builds on, if it is time for
+// Of all that the client has as of `base`, the snapshot that the next one builds on, if it is time for
 // one.
 std::optional<std::uint32_t> BaselineHistory::digest(std::uint32_t base) const {
-  if (options.digest_every == 0 || base == 0 || last_frame + 1 - digested < options.digest_every) {
+  if (options.digest_every == 0 || base == 0 ||
+      last_snapshot + 1 - digested < options.digest_every) {
     return std::nullopt;
   }
   const auto sum = entities_known.sum_of_shares();

@@ -23,8 +23,8 @@ World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions option
       value_bits(kScratchBytes) {
   KWIND_ASSERT(options.ticks_per_second > 0);
   if (options.codes == nullptr) options.codes = built_in_codes(info);
-  for (const schema::EntityInfo* kind : info.kinds)
-    models.emplace_back(*kind, options.ticks_per_second);
+  for (const schema::EntityInfo* type : info.types)
+    models.emplace_back(*type, options.ticks_per_second);
 }
 
 World::World(const schema::EntitiesInfo& entities, WorldOptions options)
@@ -35,7 +35,7 @@ World::~World() = default;
 
 std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info) {
   State& s = *state_;
-  KWIND_ASSERT(info.kind < s.models.size() && s.info.kinds[info.kind] == &info);
+  KWIND_ASSERT(info.type < s.models.size() && s.info.types[info.type] == &info);
   const auto taken = s.ids->take(s.tick);
   if (!taken) return std::nullopt;
   const std::uint32_t id = *taken;
@@ -45,14 +45,14 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
     s.shared_entity_bits.emplace_back();
   }
   State::Entity& entity = s.entities[id];
-  const EntityModel& model = s.models[info.kind];
+  const EntityModel& model = s.models[info.type];
   entity.model = &model;
   entity.put = false;
   State::Brief& brief = s.briefs[id];
   brief = {0,
            0,
            0,
-           info.kind,
+           info.type,
            static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations),
            true};
   entity.now.numbers.assign(model.columns(), 0);
@@ -85,7 +85,7 @@ void World::take(std::uint32_t id, const Encode& encode) {
     if (out.out_of_range_count() > wrong) {
       wrong = out.out_of_range_count();
       s.last_out_of_range = OutOfRange{{id, s.briefs[id].generation},
-                                       model.info().kind,
+                                       model.info().type,
                                        model.info().name,
                                        model.info().fields[field].name,
                                        s.tick};
@@ -97,11 +97,12 @@ void World::take(std::uint32_t id, const Encode& encode) {
         if (!kept) entity.now.numbers[column] = value;
         continue;
       }
-      SharedBits& held = entity.now.varying[model.varying_place(column)];
+      SharedBits& baseline = entity.now.varying[model.varying_place(column)];
       s.field.resize(bits::bytes_for(end - begin));
       in.get_bits(s.field, end - begin);
-      if (!kept && (held == nullptr || held->bits != end - begin || held->bytes != s.field)) {
-        held = std::make_shared<const BitString>(BitString{s.field, end - begin});
+      if (!kept &&
+          (baseline == nullptr || baseline->bits != end - begin || baseline->bytes != s.field)) {
+        baseline = std::make_shared<const BitString>(BitString{s.field, end - begin});
       }
     }
     begin = end;

@@ -24,7 +24,7 @@ struct World::State {
     std::uint32_t changed_at = 0;  ///< tick of the newest row; 0: none yet
     std::uint32_t oldest = 0;      ///< tick of the oldest row that is remembered
     std::uint32_t values = 0;  ///< digest of the newest row, as those have it that do not own it
-    std::uint16_t kind = 0;
+    std::uint16_t type = 0;
     std::uint8_t generation = 0;
     bool alive = false;
   };

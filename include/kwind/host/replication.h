@@ -1,0 +1,175 @@
+// Replicates a world to all clients of a server: owns the world, the interest grid and, for each
+// client, the interest query, the snapshot sender and the input buffer. The class is the joint of
+// host and replica: payload hooks, delivery reports, resync requests, desync reports, the choice
+// of code tables and the reference filter need no code of the game.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <span>
+#include <vector>
+
+#include "kwind/host/loop_stage.h"
+#include "kwind/host/server.h"
+#include "kwind/host/tick_clock.h"
+#include "kwind/replica/client_replicator.h"
+#include "kwind/replica/inputs.h"
+#include "kwind/replica/interest.h"
+#include "kwind/replica/world.h"
+
+namespace kwind::host {
+
+struct ReplicationOptions {
+  unsigned tick_rate = 20;  ///< ticks per second, 1 to 240; clients need the same rate
+  /// View distances, in the unit of the position field; entity types that are always in view.
+  replica::InterestOptions view{};
+  /// Datagrams that one client gets in one tick at most. Updates that do not fit wait, by priority.
+  std::size_t datagrams_per_tick = 2;
+  /// Deltas use baselines that are in flight: fewer bytes, and a full update after a loss.
+  bool speculative_baselines = false;
+  /// Tables that `kwind train` made. List their digests in ServerOptions::code_table_sets too; each
+  /// client gets the tables that its handshake agreed on, the built-in ones otherwise.
+  std::vector<std::shared_ptr<const replica::CodeTables>> code_tables{};
+};
+
+/// What one client is sent: the face of its interest query. Owned by Replication until the client
+/// disconnects.
+class ClientView {
+ public:
+  [[nodiscard]] Peer peer() const { return peer_; }
+  /// Views from the position of an entity. The entity is also owned: it is in view wherever it is,
+  /// and `owner only` fields reach this client.
+  void follow(schema::AnyRef entity);
+  /// Views from a fixed position. A client without follow() or set_origin() sees nothing but the
+  /// entity types that are always in view.
+  void set_origin(double x, double y, double z = 0) { query_.set_origin(x, y, z); }
+  void add_owned(schema::AnyRef entity) { query_.add_owned(entity); }
+  void remove_owned(schema::AnyRef entity) { query_.remove_owned(entity); }
+  void enter_room(std::uint32_t room) { query_.enter_room(room); }
+  void leave_room(std::uint32_t room) { query_.leave_room(room); }
+  /// Hides each entity for which `shows` returns false.
+  void set_filter(std::function<bool(schema::AnyRef)> shows) {
+    query_.set_filter(std::move(shows));
+  }
+
+  /// Whether the client has acknowledged the entity.
+  [[nodiscard]] bool knows(schema::AnyRef entity) const { return replicator_.knows(entity); }
+  /// Whether the client has acknowledged all that is in its view.
+  [[nodiscard]] bool complete() const { return replicator_.view_complete(); }
+  [[nodiscard]] const replica::ReplicatorCounts& counts() const { return replicator_.counts(); }
+  /// Number of the newest input that on_input() was given; 0: none.
+  [[nodiscard]] std::uint32_t last_processed_input() const { return last_processed_input_; }
+
+  /// The low level, for programs with a relevance function of their own.
+  [[nodiscard]] replica::InterestQuery& query() { return query_; }
+  [[nodiscard]] replica::ClientReplicator& replicator() { return replicator_; }
+
+ private:
+  friend class Replication;
+  ClientView(Peer peer, const replica::World& world, replica::Interest& interest,
+             const replica::ReplicatorOptions& options);
+
+  Peer peer_;
+  replica::InterestQuery query_;
+  replica::ClientReplicator replicator_;
+  replica::InputReceiver inputs_;
+  std::optional<schema::AnyRef> followed_{};
+  std::uint32_t last_processed_input_ = 0;
+};
+
+template <schema::ReplicaEntity T>
+class Entity;
+
+/// Construct it before the first client connects, and destroy it before the server. It takes the
+/// server's on_payload() and set_reference_filter() for itself. Thread: that of the server.
+class Replication final : public LoopStage {
+ public:
+  /// Borrows the server. Requires: a protocol with entities; on_payload() is not set yet.
+  Replication(Server& server, const schema::EntitiesInfo& entities,
+              ReplicationOptions options = {});
+  ~Replication() override;
+
+  /// Called for each client that connects, before its first snapshot. Handlers add.
+  void on_client(std::function<void(ClientView&)> handler);
+  /// Called once per tick, after the inputs of the tick and before its snapshots. Handlers add.
+  void on_tick(std::function<void(std::uint32_t tick)> handler);
+  /// Called for at most one input per client and tick, in the order in which the client made them.
+  /// Inputs beyond InputReceiver::kMaxWaiting are dropped and counted; checks, owners and the rate
+  /// limit of the message apply. Requires: InputSender or ReplicatedWorld at the client.
+  template <schema::Message T>
+  void on_input(std::function<void(ClientView&, const T&)> handler) {
+    KWIND_ASSERT(take_input_ == nullptr);
+    server_.on<T>([this, handler = std::move(handler)](Peer peer, const T& input) {
+      if (ClientView* const client = view(peer)) handler(*client, input);
+    });
+    take_input_ = [this](Peer peer, std::span<const std::byte> bytes, std::size_t bits) {
+      return server_.take_input<T>(peer, bytes, bits);
+    };
+  }
+
+  /// Nothing if the world has as many entities as the description permits.
+  template <schema::ReplicaEntity T>
+  [[nodiscard]] std::optional<Entity<T>> spawn(const T& value);
+
+  /// nullptr: no such client.
+  [[nodiscard]] ClientView* view(Peer peer);
+  [[nodiscard]] replica::World& world() { return world_; }
+  [[nodiscard]] replica::Interest& interest() { return interest_; }
+  [[nodiscard]] std::uint32_t tick() const { return world_.tick(); }
+  [[nodiscard]] unsigned tick_rate() const { return options_.tick_rate; }
+
+  void after_receive(Time now, const Guard& guard) override;
+  void before_flush(Time now, const Guard& guard) override;
+  [[nodiscard]] Time next_wakeup() const override;
+
+ private:
+  void connect(Peer peer);
+  void run_tick(const Guard& guard);
+  [[nodiscard]] std::shared_ptr<const replica::CodeTables> tables_of(Peer peer) const;
+
+  Server& server_;
+  ReplicationOptions options_;
+  replica::World world_;
+  replica::Interest interest_;
+  std::map<Peer, std::unique_ptr<ClientView>> views_;
+  std::vector<std::function<void(ClientView&)>> on_client_;
+  std::vector<std::function<void(std::uint32_t)>> on_tick_;
+  std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> take_input_;
+  std::optional<TickClock> clock_{};
+};
+
+/// An entity that the game owns: its reference and its newest value. A copy is the same entity.
+template <schema::ReplicaEntity T>
+class Entity {
+ public:
+  [[nodiscard]] schema::Ref<T> ref() const { return ref_; }
+  operator schema::AnyRef() const { return ref_; }
+  [[nodiscard]] const T& get() const { return *value_; }
+  /// Sets the value that the next snapshot takes. False after despawn().
+  bool set(const T& value) {
+    *value_ = value;
+    return replication_->world().put(ref_, value);
+  }
+  /// False if the entity has despawned already.
+  bool despawn() { return replication_->world().despawn(ref_); }
+
+ private:
+  friend class Replication;
+  Entity(Replication& replication, schema::Ref<T> ref, const T& value)
+      : replication_(&replication), ref_(ref), value_(std::make_shared<T>(value)) {}
+
+  Replication* replication_;
+  schema::Ref<T> ref_;
+  std::shared_ptr<T> value_;
+};
+
+template <schema::ReplicaEntity T>
+std::optional<Entity<T>> Replication::spawn(const T& value) {
+  const auto ref = world_.spawn(value);
+  if (!ref) return std::nullopt;
+  return Entity<T>(*this, *ref, value);
+}
+
+}  // namespace kwind::host

@@ -1,0 +1,114 @@
+// The front of a server: options in text to transports and keys, and the loop.
+#include "kwind/server.h"
+
+#include <fmt/format.h>
+
+#include <fstream>
+#include <iterator>
+
+#include "front/key_file.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/tcp_transport.h"
+#include "kwind/io/udp_transport.h"
+
+namespace kwind {
+
+namespace {
+
+Result<std::unique_ptr<io::PollableTransport>> listen_at(std::string_view text) {
+  const bool is_tcp = text.starts_with("tcp:");
+  if (is_tcp || text.starts_with("udp:")) text.remove_prefix(4);
+  const auto at = io::resolve(text);
+  if (!at) return fail(at.error());
+  if (is_tcp) {
+    auto made = io::TcpTransport::listen(*at);
+    if (!made) return fail(made.error());
+    return std::unique_ptr<io::PollableTransport>(std::move(*made));
+  }
+  auto made = io::UdpTransport::open(*at);
+  if (!made) return fail(made.error());
+  return std::unique_ptr<io::PollableTransport>(std::move(*made));
+}
+
+}  // namespace
+
+std::string text_of_file(const std::string& path) {
+  std::ifstream in(path);
+  std::string text(std::istreambuf_iterator<char>(in), {});
+  while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.pop_back();
+  return text;
+}
+
+tl::expected<std::unique_ptr<Server>, OpenError> Server::open(const schema::ProtocolInfo& protocol,
+                                                              const ServerOptions& options) {
+  host::ServerOptions chosen = options.host;
+  chosen.capacity = options.capacity;
+  if (!chosen.plaintext) {
+    Secret32 secret = io::random_secret();
+    if (!options.secret_key_file.empty()) {
+      const auto read = link::parse_secret_key(text_of_file(options.secret_key_file));
+      if (!read) {
+        return tl::unexpected(OpenError{
+            read.error(), fmt::format("secret key file `{}`: {}; `kwind keys` writes server.key",
+                                      options.secret_key_file, error_info(read.error()).text)});
+      }
+      secret = *read;
+    }
+    chosen.key = link::KeyPair::from_secret(secret);
+  }
+  KWIND_ASSERT(!options.listen.empty());
+  std::vector<std::unique_ptr<io::PollableTransport>> opened;
+  for (const std::string& text : options.listen) {
+    auto transport = listen_at(text);
+    if (!transport) {
+      return tl::unexpected(OpenError{
+          transport.error(),
+          fmt::format("cannot listen on `{}`: {}", text, error_info(transport.error()).text)});
+    }
+    opened.push_back(std::move(*transport));
+  }
+  return std::unique_ptr<Server>(new Server(std::move(opened), protocol, chosen));
+}
+
+Server::Server(std::vector<std::unique_ptr<io::PollableTransport>> opened,
+               const schema::ProtocolInfo& protocol, const host::ServerOptions& options)
+    : detail::OwnedTransports{std::move(opened)},
+      host::Server(*transports.front(), protocol, options),
+      public_key_(options.key ? link::key_text(options.key->public_key) : std::string()) {
+  for (const auto& transport : transports) {
+    if (transport != transports.front()) listen_on(*transport);
+    polled_.push_back(transport.get());
+  }
+}
+Server::~Server() = default;
+
+void Server::step(Time now) {
+  receive(now);
+  flush(now);
+}
+
+void Server::run() {
+  stops_ = false;
+  const std::array<int, 1> also{waker_.descriptor()};
+  while (!stops_) {
+    step(io::now());
+    io::wait_for_any(polled_, next_wakeup(), also);
+  }
+  waker_.clear();
+}
+
+void Server::stop() {
+  stops_ = true;
+  waker_.wake();
+}
+
+Endpoint Server::address(std::size_t index) const {
+  KWIND_ASSERT(index < transports.size());
+  return transports[index]->local();
+}
+
+std::string Server::public_key() const {
+  return public_key_;
+}
+
+}  // namespace kwind

@@ -1,0 +1,80 @@
+// The client's half of replication: snapshots in, events and interpolated values out, inputs and reports
+// back. The tables that the handshake agreed on are known when the connection opens, so the decoder is
+// made there; each new connection starts with an empty world.
+#include "kwind/host/replicated_world.h"
+
+#include <algorithm>
+
+namespace kwind::host {
+
+ReplicatedWorld::ReplicatedWorld(Client& client, const schema::EntitiesInfo& entities,
+                                 ReplicatedWorldOptions options)
+    : client_(client),
+      entities_(entities),
+      options_(std::move(options)),
+      playout_(options_.playout) {
+  begin();
+  client_.on_connect([this] {
+    if (!client_.resumed()) begin();
+  });
+  client_.on_payload([this](std::span<const std::byte> payload, std::size_t bits) {
+    bits_received_ += bits;
+    return world_->receive(payload, bits);
+  });
+  client_.set_reference_filter(
+      [this](const schema::AnyRef& entity) { return world_->is_there(entity); });
+  client_.attach(*this);
+}
+
+ReplicatedWorld::~ReplicatedWorld() {
+  client_.detach(*this);
+  client_.schedule_payload(nullptr, 0);
+  client_.on_payload(nullptr);
+  client_.set_reference_filter(nullptr);
+}
+
+void ReplicatedWorld::begin() {
+  const std::uint64_t agreed = client_.code_tables();
+  const auto found = std::find_if(options_.code_tables.begin(), options_.code_tables.end(),
+                                  [&](const auto& tables) { return tables->digest() == agreed; });
+  // ClientOptions::code_table_sets offers tables that ReplicatedWorldOptions::code_tables lacks.
+  KWIND_ASSERT(agreed == 0 || found != options_.code_tables.end());
+  client_.schedule_payload(nullptr, 0);
+  // The entities of the connection before are gone: the game hears of each.
+  const auto old = world_ ? world_->entities() : std::vector<schema::AnyRef>{};
+  for (const schema::AnyRef& entity : old) {
+    const auto type = world_->type_of(entity);
+    for (const Handler& each : handlers_) {
+      if (each.type == replica::EntityEvent::Type::despawned && each.entity_type == type) {
+        each.call(entity);
+      }
+    }
+  }
+  world_ = std::make_unique<replica::ClientWorld>(entities_, options_.tick_rate,
+                                                  agreed == 0 ? nullptr : *found);
+  inputs_ = std::make_unique<replica::InputSender>(*world_, options_.input_copies);
+  playout_ = replica::PlayoutClock(options_.playout);
+  shown_tick_ = 0;
+}
+
+void ReplicatedWorld::after_receive(Time now, const Guard& guard) {
+  const bool is_new = world_->tick() != shown_tick_;
+  if (is_new) {
+    shown_tick_ = world_->tick();
+    playout_.on_snapshot(now, shown_tick_);
+  }
+  for (const replica::EntityEvent& event : world_->take_events()) {
+    for (const Handler& each : handlers_) {
+      if (each.type != event.type || each.entity_type != event.entity_type) continue;
+      guard([&] { each.call(event.entity); });
+    }
+  }
+  if (!is_new) return;
+  for (const auto& handler : on_snapshot_) guard(handler);
+}
+
+void ReplicatedWorld::before_flush(Time, const Guard&) {
+  client_.schedule_payload(inputs_.get(), 1);
+}
+
+}  // namespace kwind::host

@@ -1,0 +1,113 @@
+// The server's half of replication: for each client an interest query, a snapshot sender and a buffer
+// of inputs. One tick is: inputs, game, end of the world's tick, one payload for each client.
+#include "kwind/host/replication.h"
+
+#include <algorithm>
+#include <utility>
+
+namespace kwind::host {
+
+ClientView::ClientView(Peer peer, const replica::World& world, replica::Interest& interest,
+                       const replica::ReplicatorOptions& options)
+    : peer_(peer), query_(interest), replicator_(world, options) {
+  replicator_.bind(&query_);
+}
+
+void ClientView::follow(schema::AnyRef entity) {
+  if (followed_) query_.remove_owned(*followed_);
+  followed_ = entity;
+  query_.add_owned(entity);
+  query_.set_origin(entity);
+}
+
+Replication::Replication(Server& server, const schema::EntitiesInfo& entities,
+                         ReplicationOptions options)
+    : server_(server),
+      options_(std::move(options)),
+      world_(entities, {.ticks_per_second = static_cast<double>(options_.tick_rate)}),
+      interest_(world_, options_.view) {
+  KWIND_ASSERT(server.connections() == 0);
+  server_.on_connect([this](Peer peer) { connect(peer); });
+  server_.on_disconnect([this](Peer peer, Errc, std::string_view) { views_.erase(peer); });
+  server_.on_payload([this](Peer peer, std::span<const std::byte> payload, std::size_t bits) {
+    ClientView* const client = view(peer);
+    return client == nullptr ? Errc::payload_not_taken
+                             : client->inputs_.receive(payload, bits, &client->replicator_);
+  });
+  // A reference in a message reaches a client only if the client has the entity.
+  server_.set_reference_filter([this](Peer peer, const schema::AnyRef& entity) {
+    const auto client = views_.find(peer);
+    return client != views_.end() && client->second->knows(entity);
+  });
+  server_.attach(*this);
+}
+
+Replication::~Replication() {
+  server_.detach(*this);
+  server_.on_payload(nullptr);
+  server_.set_reference_filter(nullptr);
+}
+
+void Replication::connect(Peer peer) {
+  auto& client = views_[peer];
+  client.reset(new ClientView(
+      peer, world_, interest_,
+      {.speculative_baselines = options_.speculative_baselines, .codes = tables_of(peer)}));
+  for (const auto& handler : on_client_) handler(*client);
+}
+
+std::shared_ptr<const replica::CodeTables> Replication::tables_of(Peer peer) const {
+  const std::uint64_t agreed = server_.code_tables(peer);
+  if (agreed == 0) return nullptr;
+  const auto found = std::find_if(options_.code_tables.begin(), options_.code_tables.end(),
+                                  [&](const auto& tables) { return tables->digest() == agreed; });
+  // ServerOptions::code_table_sets offers tables that ReplicationOptions::code_tables lacks.
+  KWIND_ASSERT(found != options_.code_tables.end());
+  return *found;
+}
+
+void Replication::on_client(std::function<void(ClientView&)> handler) {
+  on_client_.push_back(std::move(handler));
+}
+void Replication::on_tick(std::function<void(std::uint32_t)> handler) {
+  on_tick_.push_back(std::move(handler));
+}
+
+ClientView* Replication::view(Peer peer) {
+  const auto found = views_.find(peer);
+  return found == views_.end() ? nullptr : found->second.get();
+}
+
+void Replication::after_receive(Time, const Guard&) {}
+
+void Replication::before_flush(Time now, const Guard& guard) {
+  if (!clock_) clock_.emplace(options_.tick_rate, now);
+  for (unsigned due = clock_->due(now); due > 0; --due) run_tick(guard);
+}
+
+void Replication::run_tick(const Guard& guard) {
+  if (take_input_) {
+    for (const auto& [peer, client] : views_) {
+      const auto input = client->inputs_.next();
+      if (!input) continue;
+      const std::span<const std::byte> bytes(input->bytes);
+      // An input that a check or a limit refused counts as processed: the client predicts anew.
+      (void)take_input_(peer, bytes.first(bits::bytes_for(input->bits)), input->bits);
+      client->last_processed_input_ = input->number;
+      client->replicator_.last_processed_input(input->number);
+    }
+  }
+  for (const auto& handler : on_tick_) {
+    guard([&] { handler(world_.tick()); });
+  }
+  world_.end_tick();
+  for (const auto& [peer, client] : views_) {
+    server_.schedule_payload(peer, &client->replicator_, options_.datagrams_per_tick);
+  }
+}
+
+Time Replication::next_wakeup() const {
+  return clock_ ? clock_->next() : Time{};
+}
+
+}  // namespace kwind::host

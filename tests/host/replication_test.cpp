@@ -1,0 +1,191 @@
+// Replication and ReplicatedWorld: a game that only constructs them has everything wired.
+#include "kwind/host/replication.h"
+
+#include <gtest/gtest.h>
+
+#include <set>
+
+#include "kit/sim_hosts.h"
+#include "kwind/host/replicated_world.h"
+#include "pilotage.h"
+
+namespace kwind::host {
+namespace {
+
+using namespace std::chrono_literals;
+using pilotage::Buoy;
+using pilotage::Helm;
+using pilotage::Sighting;
+using pilotage::Tug;
+
+Tug sail(const Tug& tug, const Helm& order) {
+  Tug made = tug;
+  made.at[0] += order.throttle / 100.0;
+  return made;
+}
+
+bool is_close(const Tug& a, const Tug& b) {
+  return (a.at - b.at).norm() < 0.1;
+}
+
+struct Game {
+  explicit Game(kit::SimHosts& hosts) : state(hosts.server(), pilotage::kEntities, options()) {
+    state.on_client([this](ClientView& view) {
+      tugs.emplace(view.peer(), *state.spawn(Tug{}));
+      view.follow(tugs.at(view.peer()));
+    });
+    state.on_input<Helm>([this](ClientView& view, const Helm& order) {
+      Entity<Tug>& tug = tugs.at(view.peer());
+      tug.set(sail(tug.get(), order));
+      ++inputs;
+    });
+  }
+  static ReplicationOptions options() {
+    ReplicationOptions made;
+    made.tick_rate = 20;
+    made.view.enter = 50;
+    made.view.leave = 60;
+    return made;
+  }
+  Replication state;
+  std::map<Peer, Entity<Tug>> tugs;
+  std::size_t inputs = 0;
+};
+
+TEST(Replication, AClientSeesItsOwnEntityAndWhatIsNear) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  const auto near = *game.state.spawn(Buoy{.at = {10, 0}});
+  const auto far = *game.state.spawn(Buoy{.at = {100, 0}});
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  std::set<std::uint32_t> spawned;
+  world.on_spawn<Buoy>([&](schema::Ref<Buoy> ref, const Buoy&) { spawned.insert(ref.id); });
+  hosts.run(1s);
+  EXPECT_EQ(spawned, (std::set<std::uint32_t>{near.ref().id}));
+  EXPECT_TRUE(world.owned<Tug>());
+  EXPECT_FALSE(world.get(far.ref()));
+  EXPECT_TRUE(game.state.view(hosts.server().peers()[0])->complete());
+}
+
+TEST(Replication, ValuesSpawnsAndDespawnsArrive) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  auto buoy = *game.state.spawn(Buoy{.at = {10, 0}});
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  std::size_t updates = 0;
+  std::size_t despawns = 0;
+  world.on_update<Buoy>([&](schema::Ref<Buoy>, const Buoy&) { ++updates; });
+  world.on_despawn<Buoy>([&](schema::Ref<Buoy>) { ++despawns; });
+  hosts.run(500ms);
+  EXPECT_TRUE(buoy.set(Buoy{.at = {12, 0}}));
+  hosts.run(500ms);
+  ASSERT_TRUE(world.get(buoy.ref()));
+  EXPECT_NEAR(world.get(buoy.ref())->at[0], 12, 0.1);
+  EXPECT_GT(updates, 0U);
+  EXPECT_TRUE(buoy.despawn());
+  EXPECT_FALSE(buoy.set(Buoy{})) << "after despawn()";
+  hosts.run(500ms);
+  EXPECT_EQ(despawns, 1U);
+  EXPECT_FALSE(world.get(buoy.ref()));
+}
+
+TEST(Replication, OneInputAClientAndTickAndThePredictionAgrees) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  Predicted<Tug, Helm> mine(world, sail, is_close);
+  EXPECT_FALSE(mine.state()) << "not in view yet";
+  hosts.run(500ms);
+  ASSERT_TRUE(mine.state());
+  std::size_t made = 0;
+  hosts.run(3s, [&] {  // called each 50 ms, a tick
+    mine.apply(Helm{.throttle = 100});
+    ++made;
+  });
+  hosts.run(1s);
+  EXPECT_EQ(game.inputs, made);
+  EXPECT_EQ(mine.corrections(), 0U);
+  const auto tug = game.tugs.begin()->second.get();
+  EXPECT_NEAR(mine.state()->at[0], tug.at[0], 0.1);
+  EXPECT_GT(tug.at[0], 10);
+}
+
+TEST(Replication, AWorldThatIsConstructedLateFillsAllTheSame) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  const auto buoy = *game.state.spawn(Buoy{.at = {10, 0}});
+  Client& client = hosts.join();
+  hosts.run(2s);  // no copy of the world yet: payload is refused, and counted
+  EXPECT_GT(client.counts().drops.of(Errc::payload_not_taken), 0U);
+  ReplicatedWorld world(client, pilotage::kEntities);
+  hosts.run(2s);
+  EXPECT_TRUE(world.get(buoy.ref()));
+}
+
+TEST(Replication, AHandlerThatThrowsCostsItsTickNotTheServer) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  std::size_t ticks = 0;
+  game.state.on_tick([&](std::uint32_t) {
+    if (++ticks == 3) throw std::runtime_error("a fault of the game");
+  });
+  std::size_t faults = 0;
+  hosts.server().on_fault([&](const route::HandlerException<Peer>&) { ++faults; });
+  hosts.run(1s);
+  EXPECT_EQ(faults, 1U);
+  EXPECT_GE(ticks, 19U);
+}
+
+TEST(Replication, ASecondConnectionStartsWithAnEmptyWorldAndFills) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  const auto buoy = *game.state.spawn(Buoy{.at = {10, 0}});
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  std::size_t despawns = 0;
+  world.on_despawn<Buoy>([&](schema::Ref<Buoy>) { ++despawns; });
+  hosts.run(1s);
+  ASSERT_TRUE(world.get(buoy.ref()));
+  hosts.reconnect(0);
+  hosts.run(2s);
+  EXPECT_TRUE(client.connected());
+  EXPECT_EQ(despawns, 1U) << "of the connection before";
+  EXPECT_TRUE(world.get(buoy.ref()));
+}
+
+// A reference in a message reaches a client only if the client has the entity.
+TEST(Replication, AReferenceToAnEntityOutOfViewArrivesEmpty) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  const auto near = *game.state.spawn(Buoy{.at = {10, 0}});
+  const auto far = *game.state.spawn(Buoy{.at = {100, 0}});
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  std::vector<std::uint32_t> named;
+  client.on<Sighting>([&](const Sighting& seen) { named.push_back(seen.buoy.id); });
+  hosts.run(1s);
+  EXPECT_EQ(hosts.server().send_to_all(Sighting{near.ref()}), 1U);
+  EXPECT_EQ(hosts.server().send_to_all(Sighting{far.ref()}), 1U);
+  hosts.run(500ms);
+  EXPECT_EQ(named, (std::vector<std::uint32_t>{near.ref().id, 0}));
+  EXPECT_EQ(game.state.view(Peer{99}), nullptr);
+}
+
+TEST(ReplicationDeathTest, ConstructedAfterAClientConnectedIsAMistakeOfTheProgram) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  (void)hosts.join();
+  hosts.run(500ms);
+  EXPECT_DEATH(Replication(hosts.server(), pilotage::kEntities), "");
+}
+
+TEST(ReplicationDeathTest, TwoOfOneServerAreAMistakeOfTheProgram) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Replication first(hosts.server(), pilotage::kEntities);
+  EXPECT_DEATH(Replication(hosts.server(), pilotage::kEntities), "");
+}
+
+}  // namespace
+}  // namespace kwind::host
