@@ -88,9 +88,9 @@ void Server::step(Time now) {
 }
 
 void Server::run() {
-  stops_ = false;
   const std::array<int, 1> also{waker_.descriptor()};
-  while (!stops_) {
+  // A stop() before run() counts: exchange() forgets it only once it has been obeyed.
+  while (!stops_.exchange(false)) {
     step(io::now());
     io::wait_for_any(polled_, next_wakeup(), also);
   }
