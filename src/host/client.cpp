@@ -100,7 +100,7 @@ Client::Client(Transport& transport, const Endpoint& server, const schema::Proto
   };
 }
 Client::~Client() {
-  // Who asked hears of an end in any case, and can ask no more.
+  // Open requests end as disconnected, and none can be made any more.
   impl_->session.link().close(impl_->now, error_info(Errc::closed_here).text);
   Events events(*this);
   impl_->session.end_requests(events);

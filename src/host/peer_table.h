@@ -67,7 +67,7 @@ class PeerTable {
     peers_.erase(peers_.begin() + place);
     connections_.erase(connections_.begin() + place);
   }
-  /// nullptr if it is not there. O(1) if it is at `at`, which then goes on to the one behind it.
+  /// nullptr if it is not there. O(1) if it is at `at`, which then moves to the next one.
   [[nodiscard]] Connection* find(std::size_t& at, Peer peer) const {
     if (at >= peers_.size() || peers_[at] != peer) at = place_of(peer);
     return at < peers_.size() && peers_[at] == peer ? connections_[at++] : nullptr;

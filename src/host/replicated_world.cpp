@@ -40,7 +40,7 @@ void ReplicatedWorld::begin() {
   // ClientOptions::code_table_sets offers tables that ReplicatedWorldOptions::code_tables lacks.
   KWIND_ASSERT(agreed == 0 || found != options_.code_tables.end());
   client_.schedule_payload(nullptr, 0);
-  // The entities of the connection before are gone: the game hears of each.
+  // The entities of the connection before are gone: call on_despawn for each.
   const auto old = world_ ? world_->entities() : std::vector<schema::AnyRef>{};
   for (const schema::AnyRef& entity : old) {
     const auto type = world_->type_of(entity);

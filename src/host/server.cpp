@@ -123,7 +123,7 @@ struct Server::Impl {
     if (connection.gone) return;
     connection.gone = true;
     some_leave = true;
-    listener.revoke(connection.admission);  // who is given up does not come back
+    listener.revoke(connection.admission);  // a discarded client cannot resume
     if (!connection.announced) return;
     peer_table.remove(connection.peer);
     on_disconnect.each(
@@ -228,7 +228,7 @@ struct Server::Impl {
     return connection;
   }
 
-  // Its client is told why, once; it never becomes a connection.
+  // The client gets the cause once; no connection is made.
   void turn_away(Time now, Transport& transport, link::Admission& admission,
                  const ReceivedDatagram& received, std::string_view reason, Errc code) {
     link::Link link = link_of(admission);
@@ -264,7 +264,7 @@ struct Server::Impl {
     return transport.is_stream() ? link::TransportKind::stream : link::TransportKind::datagrams;
   }
 
-  // Those who wait at the door, as many as its rate permits.
+  // Connects that wait for their key exchange, as the rate permits.
   void exchange_keys(Time now) {
     std::array<std::byte, link::kBaseDatagramBytes> reply{};
     while (const auto done = listener.exchange(now, reply)) {
@@ -462,7 +462,7 @@ Server::Server(Transport& transport, const schema::ProtocolInfo& protocol,
 }
 
 Server::~Server() {
-  // Who asked hears of an end in any case, and can ask no more.
+  // Open requests end as disconnected, and none can be made any more.
   for (Connection* connection : impl_->order) {
     connection->session.link().close(impl_->last_now, error_info(Errc::closed_here).text);
   }

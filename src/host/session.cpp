@@ -228,7 +228,7 @@ void Session::expire_requests(Time now, Sink& sink) {
   }
 }
 
-// The end is told after all that came before it.
+// The end is reported after all that arrived before it.
 void Session::finish(Sink& sink) {
   const Ended ended = std::move(*end_waits_);
   end_waits_.reset();

@@ -75,7 +75,7 @@ struct ThreadedServer::Halves {
 
   // ---- on the network's thread ----
 
-  // Comings and goings are never lost; they are at most as many as connections and wait here.
+  // Connects and disconnects are never lost: at most one per connection waits here.
   void put(Inbound&& item) {
     // NOLINTNEXTLINE(bugprone-use-after-move): what was not taken is untouched
     if (!waiting.empty() || !inbound.put(std::move(item))) waiting.push_back(std::move(item));
@@ -250,7 +250,7 @@ std::size_t ThreadedServer::hand_over(std::span<const Peer> peers, Peer left_out
   return count;
 }
 
-// Closes are never lost: they are at most as many as connections, and wait here for a full queue.
+// Closes are never lost: at most one per connection waits here while the queue is full.
 void ThreadedServer::close(Peer peer, std::string_view reason) {
   if (versions_.count(peer) == 0 || closes_.count(peer) > 0) return;
   closes_.emplace(peer, reason);

@@ -27,7 +27,7 @@ class Socket {
 };
 
 // What an error of a connected socket says about the other end.
-bool tells(int error, Knock& out) {
+bool tells(int error, Probe& out) {
   switch (error) {
     case ECONNREFUSED: out.how = ProbeResult::nobody_listens; return true;
     case ENETUNREACH:
@@ -40,13 +40,13 @@ bool tells(int error, Knock& out) {
 
 }  // namespace
 
-Result<Knock> knock(const Endpoint& server, std::span<const std::byte> request_id,
+Result<Probe> probe(const Endpoint& server, std::span<const std::byte> request_id,
                     unsigned copies) {
   // Only a connected socket hears what routers and the other machine say about its datagrams.
   const int family = server.is_v4() ? AF_INET : AF_INET6;
   const Socket socket(family);
   if (socket.fd() < 0) return fail(from_errno(errno));
-  Knock out;
+  Probe out;
   const Address to = to_system(server, family);
   if (::connect(socket.fd(), reinterpret_cast<const sockaddr*>(&to.storage), to.length) != 0) {
     if (tells(errno, out)) return out;

@@ -220,8 +220,8 @@ class Comparison {
       } else {
         add(Impact::needs_since, place, "it is new, and versions of old peers would have it",
             after_.version > last_
-                ? fmt::format("write `since {}` behind it", next_)
-                : fmt::format("raise the protocol's version to {0} and write `since {0}` behind it",
+                ? fmt::format("write `since {}` after it", next_)
+                : fmt::format("raise the protocol's version to {0} and write `since {0}` after it",
                               next_));
       }
     }
@@ -388,7 +388,7 @@ class Comparison {
           changed_type(a, b, where);
         }
         return;
-      case TypeKind::peer: return;  // its limit is told with the protocol
+      case TypeKind::peer: return;  // its limit is compared with the protocol
       case TypeKind::list:
       case TypeKind::grid:
       case TypeKind::vec:

@@ -28,7 +28,7 @@ std::string cpp_comment(std::string_view text, std::string_view indent) {
   while (!text.empty()) {
     const std::size_t end = text.find('\n');
     std::string_view line = text.substr(0, end);
-    // A backslash at the end, with blanks behind it or not, would swallow the next line.
+    // A backslash at the end, with or without trailing blanks, would swallow the next line.
     while (line.ends_with('\\') || line.ends_with(' ') || line.ends_with('\t')) {
       line.remove_suffix(1);
     }

@@ -6,7 +6,7 @@
 
 namespace kwind::language {
 
-/// The name itself, or with a _ behind it where C++ or a generated struct has that name already.
+/// The name itself, or with a trailing _ where C++ or a generated struct has that name already.
 std::string cpp_name(std::string_view name);
 
 /// The namespace of a protocol: its name, likewise.

@@ -196,7 +196,7 @@ class Formatter {
     comment_behind(end);
   }
 
-  // `first` to `open` - 1, and the body in braces behind it.
+  // `first` to `open` - 1, and the body in braces after it.
   void body(std::size_t first, std::size_t open, std::size_t close, std::size_t indent,
             bool options, const std::string& group) {
     const std::string head = flat(first, open);

@@ -1,4 +1,4 @@
-// A plugin in the Lua interface of the packet analyser: the description as a table, and behind it
+// A plugin in the Lua interface of the packet analyser: the description as a table, followed by
 // the text of dissector.lua, which reads it.
 #include <fmt/format.h>
 

@@ -162,7 +162,7 @@ const std::vector<std::string>& declaration_words();
 const std::vector<std::string>& type_words();
 
 /// Parses what can be parsed, included files too, and reports every error met on the way.
-/// `files` holds the file given; included ones are put behind it and must not move afterwards.
+/// `files` holds the file given; included ones are appended and must not move afterwards.
 /// A `part` may name no protocol.
 FileSyntax parse(std::vector<std::unique_ptr<SourceFile>>& files, const Loader& load,
                  std::vector<Diagnostic>& errors, bool part = false);

@@ -85,7 +85,7 @@ class Link::Impl {
   Errc accept_datagram(Time now, const Endpoint& from, std::span<const std::byte> datagram);
   Errc on_greeting(Time now, std::span<const std::byte> datagram);
 
-  // Copies of the handshake's datagrams; or a restarted server that does not know the
+  // Repeated datagrams of the handshake; or a restarted server that does not know the
   // connection.
   Errc on_handshake(std::span<const std::byte> datagram);
   Errc accept_data(Time now, const Endpoint& from, std::span<const std::byte> datagram);
@@ -132,7 +132,7 @@ class Link::Impl {
 
   // ---- timers and ends ----
 
-  // The peer broke a rule: the game hears of it at once, the peer by a close for some of what it
+  // The peer broke a rule: the game gets the event at once, the peer by a close for some of what it
   // still sends.
   void break_off(Time now, Errc code);
   void send_close(Time now);

@@ -11,7 +11,7 @@ namespace {
 // A receiver of much data acks more often than its ack delay says, or the sender could not see what
 // the path carries.
 constexpr std::size_t kAckAfterBytes = 4 * kBaseDatagramBytes;
-// After a gap the sender is told at once: what is missing may hold up what came after it.
+// A gap is acknowledged at once: the missing packet may hold up later messages.
 constexpr Duration kAckAfterGap = std::chrono::milliseconds(5);
 constexpr Duration kMinAckDelay = std::chrono::milliseconds(25);
 constexpr Duration kMinPathPatience = std::chrono::seconds(3);

@@ -1,4 +1,4 @@
-// Questions about types that sizes and the runtime codec share.
+// Predicates of types that sizes and the runtime codec share.
 #pragma once
 #include "kwind/schema/grid.h"
 #include "kwind/schema/protocol.h"

@@ -74,8 +74,8 @@ void print_summary(const demo::Outcome& outcome) {
       summary.in_view, summary.changed, summary.sent, summary.deferred);
   fmt::print("a datagram of state   {:.0f} bytes with IP and UDP; an input {:.1f} bytes\n",
              summary.datagram, summary.input_bytes);
-  fmt::print("round trip            {:.0f} ms in the mean\n", summary.rtt_ms);
-  fmt::print("lost, repeated        {} packets, {} ordered messages; {} state frames given up\n",
+  fmt::print("round trip            {:.0f} ms on average\n", summary.rtt_ms);
+  fmt::print("lost, repeated        {} packets, {} ordered messages; {} snapshots discarded\n",
              summary.lost, summary.repeated, counts.discarded);
   for (const auto& [cause, count] : summary.drops) {
     fmt::print("dropped               {}: {}\n", count, cause);
@@ -209,7 +209,7 @@ void add_demo(Command app, std::function<int()>& chosen) {
       .range(0, 65535)
       .capture_default_str();
   command
-      .add_option("--capacity", settings->places, "Most clients of the server; 0: as many as bots")
+      .add_option("--capacity", settings->places, "Maximum number of clients of the server; 0: the number of bots")
       .range(0, 40)
       .capture_default_str();
   command.add_option("--report", settings->report, "Write an HTML report with charts")

@@ -86,7 +86,7 @@ Errc Bot::take(std::span<const std::byte> payload, std::size_t bits) {
   if (error != Errc::none && error != Errc::replayed && !waits) ++record_.snapshots_refused;
   for (const replica::EntityEvent& each : client_world_->take_events()) {
     if (each.type == replica::EntityEvent::Type::despawned) continue;
-    // It may have vanished again within the same frame's happenings.
+    // It may have despawned again within the same snapshot.
     const Told made = values(each.entity);
     if (made.tick > 0) record_.values.push_back(made);
     if (client_world_->owns(each.entity)) record_.tug = {each.entity.id, each.entity.generation};

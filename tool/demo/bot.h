@@ -1,5 +1,5 @@
 // A bot that plays a pilot: its own thread, its own UDP socket behind a bad link. It writes down
-// all that it is told and what it draws.
+// all that it receives and what it draws.
 #pragma once
 #include <atomic>
 #include <memory>

@@ -16,7 +16,7 @@ namespace kwind::demo {
 struct Settings {
   unsigned seconds = 20;
   unsigned bots = 12;       ///< 1 to 40; the last joins after half the time
-  unsigned places = 0;      ///< 0: as many as bots
+  unsigned places = 0;      ///< 0: the number of bots
   unsigned rtt_ms = 80;     ///< round trip
   unsigned jitter_ms = 10;  ///< of the round trip
   double loss_percent = 2;  ///< each way
@@ -73,7 +73,7 @@ struct ServerRecord {
   host::Counts counts;
 };
 
-/// That a bot was told of an entity.
+/// A value that a bot received of an entity.
 struct Told {
   std::uint32_t id = 0;
   std::uint32_t generation = 0;

@@ -30,7 +30,7 @@ std::string disagreement(const ServerRecord& server, const BotRecord& bot, Durat
   for (const Told& values : bot.values) {
     const Truth* const truth = truth_at(server, values.id, values.generation, values.tick);
     if (truth == nullptr || truth->print != values.print) {
-      return fmt::format("what it was told of entity {} for tick {} is not what that was",
+      return fmt::format("the value received of entity {} for tick {} is not the server's",
                          values.id, values.tick);
     }
   }

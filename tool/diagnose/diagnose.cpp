@@ -65,7 +65,7 @@ class Diagnosis {
       : request_id_(request_id), tell_(tell) {}
 
   bool run() {
-    return name() && (request_id_.tcp ? open_stream() : knock()) &&
+    return name() && (request_id_.tcp ? open_stream() : probe_server()) &&
            (can_go_on_ ? handshake() : true);
   }
 
@@ -114,13 +114,13 @@ class Diagnosis {
     return options;
   }
 
-  bool knock() {
+  bool probe_server() {
     // A hello of its own, so that refusals of routers and of the machine are heard.
     const Time start = io::now();
     link::Link link = link::Link::connect(who(), options(), start);
     std::array<std::byte, link::kMaxDatagramBytes> hello{};
     const std::size_t size = link.poll_datagram(start, hello);
-    const auto probe_result = io::knock(server_, std::span(hello).first(size), kCopies);
+    const auto probe_result = io::probe(server_, std::span(hello).first(size), kCopies);
     if (!probe_result) {
       return wrong("route", std::string(error_info(probe_result.error()).text),
                    "check that this machine has a network");

@@ -51,7 +51,7 @@ struct InterestQueries {
   std::uint64_t packets_lost = 0;  ///< of these
   std::uint64_t bytes_out = 0;     ///< UDP payload
   std::uint64_t bytes_in = 0;
-  double entities = 0;  ///< that a bot sees, in the mean
+  double entities = 0;  ///< in view of a bot, on average
   std::size_t wanted = 0;
   std::size_t there = 0;                    ///< connected at the end
   std::map<std::string, std::size_t> ends;  ///< of connections, by their reasons

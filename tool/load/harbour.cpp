@@ -55,7 +55,7 @@ struct Harbour::State {
       aboard.emplace(peer, std::move(made));
     });
     server.on_disconnect([&](host::Peer peer, Errc, std::string_view) { aboard.erase(peer); });
-    // What a client could not read, or holds otherwise than it was told, is told anew.
+    // Resync requests and desync reports.
     server.on_payload([&](host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
       const auto found = aboard.find(peer);
       if (found == aboard.end()) return Errc::payload_not_taken;

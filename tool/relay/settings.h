@@ -1,5 +1,5 @@
 // What a relay does, as its settings file states it. Every setting has a default; what is wrong in
-// a file is told with line, key and what would be right.
+// a file is reported with line, key and what would be right.
 #pragma once
 #include <optional>
 #include <string>

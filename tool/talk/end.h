@@ -1,5 +1,5 @@
 // One end of a connection for people and scripts: a client, or a server that clients can be tried
-// against, of any description. Tells what happens as events; sends what it is told to.
+// against, of any description. Reports events; sends messages on command.
 #pragma once
 #include <functional>
 #include <memory>

@@ -71,7 +71,7 @@ class Reader {
     return value;
   }
 
-  /// Copies the next `bits` bits to the start of `target`, the last byte padded with zeros.
+  /// Moves the next `bits` bits to the start of `target`, the last byte padded with zeros.
   /// False, with ok() false, if fewer are left. Requires: target has room for them.
   bool get_bits(std::span<std::byte> target, std::size_t bits);
 

@@ -89,7 +89,7 @@ class Account {
   std::unique_ptr<State> state_;
 };
 
-/// Channels as the link is told of them.
+/// Channels, as the link's options have them.
 std::vector<link::ChannelSpec> channel_specs(const schema::Protocol& protocol);
 
 }  // namespace kwind::capture

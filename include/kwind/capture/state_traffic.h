@@ -1,4 +1,4 @@
-// The state frames of a capture: what each client was told, and how often each symbol occurred, for
+// The state frames of a capture: what each client was sent, and how often each symbol occurred, for
 // codes that fit. One thread.
 #pragma once
 #include <array>

@@ -69,7 +69,7 @@ enum class Verdict : std::uint8_t {
   X(unknown_to_peer, 45, Verdict::report, "the agreed version of the protocol does not have the message") \
   X(bad_key, 46, Verdict::report, "a key is 43 characters of base64url")                             \
   X(ticket_table_full, 47, Verdict::refuse, "the table of used tickets is full")                     \
-  X(incomplete, 48, Verdict::drop, "pieces of a message were given up: too old, or no room")         \
+  X(incomplete, 48, Verdict::drop, "pieces of a message were discarded: too old, or no room")         \
   X(bad_piece, 49, Verdict::close, "pieces of a message contradict each other or the channel")       \
   X(address_in_use, 50, Verdict::report, "another program is using the address and port")            \
   X(bad_address, 51, Verdict::report, "the address cannot be understood or does not exist here")     \

@@ -28,7 +28,7 @@ struct ClientOptions : Options {
   /// Who the server must prove to be: from an option, a file, or the login's response.
   std::optional<link::PublicKey> server_key{};
   std::string ticket{};              ///< from the login, if the server asks for one
-  std::optional<Secret32> resume{};  ///< of an earlier client, see comeback()
+  std::optional<Secret32> resume{};  ///< of an earlier client, see resume()
 };
 
 class Client {
@@ -71,7 +71,7 @@ class Client {
           handler(message);
         });
   }
-  /// Hears of every handler that threw, as sink(what, message); without a message it was code that
+  /// Called for each handler that threw, as sink(what, message). `message` is null if it was code that
   /// none brought about, on_connect for instance.
   void on_fault(std::function<void(std::string_view, const route::RawMessage*)> sink) {
     dispatcher_.on_fault(
@@ -112,7 +112,7 @@ class Client {
   /// there is one, the server's reason.
   void on_disconnect(std::function<void(Errc, std::string_view)> handler);
 
-  /// Hears of what the server's link::PayloadSource wrote, replica::ClientWorld::receive for
+  /// Called with what the server's link::PayloadSource wrote, replica::ClientWorld::receive for
   /// instance; the bytes are valid during the call. What it returns is counted among the drops if
   /// it is an error.
   void on_payload(
@@ -166,7 +166,7 @@ class Client {
   Errc answer(std::uint16_t number, const T& message) {
     return send_answer(number, message.info(), [&](schema::Encoder& out) { encode(out, message); });
   }
-  /// The same for asking: `settle` is told the answer's fields.
+  /// The same for requests: `settle` gets the answer's fields.
   template <schema::Sendable T>
   Errc request_any(const T& request, Duration timeout,
                    const route::PendingRequests::Settle& settle) {

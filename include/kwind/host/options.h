@@ -35,7 +35,7 @@ struct Timeouts {
 };
 
 /// What one connection may send in a tick: in `time`, or from one send() of the host to the next if
-/// that is 0. 0 messages or bytes: as many as it likes. Beyond it unreliable and sequenced messages
+/// that is 0. 0 messages or bytes: no limit. Beyond it unreliable and sequenced messages
 /// are dropped, reliable and ordered ones wait in their window. One message always passes, however
 /// large.
 struct TickBudget {

@@ -111,7 +111,7 @@ class Server {
   void check_all(std::function<route::CheckResult(Peer, const route::RawMessage&)> check) {
     dispatcher_.check_all(std::move(check));
   }
-  /// Hears of every handler that threw, and over what. The message is lost to that handler alone.
+  /// Called for each handler that threw, with the message. The message is lost to that handler alone.
   void on_fault(std::function<void(const route::HandlerException<Peer>&)> sink) {
     dispatcher_.on_fault(std::move(sink));
   }
@@ -217,7 +217,7 @@ class Server {
   /// world in step. It may be destroyed or moved at any time. false: no such client.
   bool schedule_payload(Peer to, link::PayloadSource* payload_source, std::size_t datagrams);
 
-  /// Hears of what a client's link::PayloadSource wrote, replica::InputSender for instance; the
+  /// Called with what a client's link::PayloadSource wrote, replica::InputSender for instance; the
   /// bytes are valid during the call. What it returns is counted among the drops if it is an error.
   /// One handler, nullptr removes it. Requires: there is none yet. Without one such payload is
   /// counted as payload_not_taken.
@@ -264,7 +264,7 @@ class Server {
     return send_answer(request_id_of(to, number), message.info(),
                        [&](schema::Encoder& out) { encode(out, message); });
   }
-  /// The same for asking: `settle` is told the answer's fields.
+  /// The same for requests: `settle` gets the answer's fields.
   template <schema::Sendable T>
   Errc request_any(Peer to, const T& request, Duration timeout,
                    const route::PendingRequests::Settle& settle) {

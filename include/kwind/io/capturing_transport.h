@@ -14,7 +14,7 @@ class CapturingTransport final : public PollableTransport {
   using Watcher = std::function<void(Time now, const Endpoint& from, const Endpoint& to,
                                      std::span<const std::byte> datagram)>;
 
-  /// `watcher` hears of datagrams as they are handed over and as they are taken; it must not call
+  /// `watcher` is called for each datagram that is sent or received; it must not call
   /// the port.
   CapturingTransport(std::unique_ptr<PollableTransport> inner, Watcher watcher)
       : inner_(std::move(inner)), watcher_(std::move(watcher)) {}

@@ -1,5 +1,5 @@
-// Asks a UDP address a question and tells in which way no answer came: a port with nobody behind it
-// is refused by its machine, a firewall is silent. Blocks; for tools.
+// Probes a UDP address and says why no answer came: a machine refuses a port where nobody listens
+// (ICMP); a firewall is silent. Blocks; for tools.
 #pragma once
 #include <span>
 #include <vector>
@@ -17,9 +17,9 @@ enum class ProbeResult : std::uint8_t {
   unreachable,     ///< a router on the way, or this machine, knows no way there
 };
 
-struct Knock {
+struct Probe {
   ProbeResult how = ProbeResult::silent;
-  Endpoint from;                    ///< this machine's address on the way there
+  Endpoint from;                    ///< this machine's address on the route to it
   std::vector<std::byte> answer{};  ///< the first datagram that came back
   Duration round_trip{0};           ///< since the last copy of the question
   unsigned copies = 0;              ///< of the question
@@ -27,6 +27,6 @@ struct Knock {
 
 /// Sends `question` up to `copies` times, a quarter, half, ... second apart, until an answer comes.
 /// Errors: socket_failure.
-Result<Knock> knock(const Endpoint& server, std::span<const std::byte> request_id, unsigned copies);
+Result<Probe> probe(const Endpoint& server, std::span<const std::byte> question, unsigned copies);
 
 }  // namespace kwind::io

@@ -55,13 +55,13 @@ struct Stats {
   std::uint64_t messages_received = 0;  ///< handed out as events
   std::uint64_t packets_lost = 0;       ///< declared lost (RFC 9002, 6.1)
   std::uint64_t messages_repeated = 0;  ///< reliable and ordered ones sent again after a loss
-  /// Copies sent before a loss was known: of small reliable messages on lossy paths, and of
+  /// Redundant copies, sent before a loss was known: of small reliable messages on lossy paths, and of
   /// `repeat` channels.
   std::uint64_t redundant_copies = 0;
   std::uint64_t messages_stale = 0;  ///< sequenced messages older than the last delivered: dropped
   std::uint64_t duplicates_received = 0;  ///< reliable and ordered ones that had arrived before
   std::uint64_t messages_recovered = 0;   ///< lost ones that a copy combined with another told
-  std::uint64_t messages_expired = 0;     ///< given up: stale before they were sent, or no room
+  std::uint64_t messages_expired = 0;     ///< discarded unsent: stale, or no room
   std::uint64_t messages_incomplete = 0;  ///< split ones of which pieces never came
   std::uint64_t overhead_bits_sent = 0;   ///< handshake, headers, acks, checks, padding
   CauseCounts drops;                      ///< datagrams, or parts of them, not accepted, by cause
@@ -101,7 +101,7 @@ struct ResumeToken {
 class Link {
  public:
   /// The client's end. Starts the handshake with the first poll_datagram(). Requires: a server key
-  /// for a ticket or a comeback.
+  /// for a ticket or a resume token.
   static Link connect(ConnectOptions who, LinkOptions options, Time now);
   /// The server's end of an admitted connection, whose client is at `peer`.
   static Link accept(const Admission& admission, const Endpoint& peer, LinkOptions options,

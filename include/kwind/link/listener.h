@@ -119,7 +119,7 @@ class Listener {
   [[nodiscard]] static Result<ConnectionId> lost_connection(std::span<const std::byte> datagram);
 
   /// Gives the place of a connection free again. To be called when its link is closed. With
-  /// `may_resume` its client may come back while ListenerOptions::comeback lasts.
+  /// `may_resume` its client may come back while ListenerOptions::resume lasts.
   void forget(Time now, const Admission& admission, bool may_resume = false);
   /// Nobody comes back for this connection any more.
   void revoke(const Admission& admission);

@@ -12,7 +12,7 @@ namespace kwind::link {
 
 class PayloadSlot;
 
-/// Writes bits of its own into datagrams, and is told what became of them. It fills for one link at
+/// Writes bits of its own into datagrams, and learns whether each datagram arrived. It fills for one link at
 /// a time, from Link::schedule_payload() until another filler is offered there, the link ends, or
 /// it is destroyed or offered to another link. It may be moved meanwhile.
 class PayloadSource {
@@ -24,7 +24,7 @@ class PayloadSource {
   PayloadSource& operator=(const PayloadSource&) = delete;
   virtual ~PayloadSource();
 
-  /// Writes at most out.room_bits() bits, and returns the token under which it hears of them;
+  /// Writes at most out.room_bits() bits, and returns the token that on_delivery() gets;
   /// nothing if there is nothing (more) to say, `out` then untouched.
   virtual std::optional<std::uint64_t> fill(Time now, bits::Writer& out) = 0;
   /// The datagram with what was written under `token` arrived, or seems lost: `arrived` may follow

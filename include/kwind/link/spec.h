@@ -1,4 +1,4 @@
-// What a link is told at its start: channels, limits, who both ends are. Plain values.
+// Options of a link: channels, limits, identities of both ends. Plain values.
 #pragma once
 #include <cstdint>
 #include <functional>
@@ -51,7 +51,7 @@ enum class Priority : std::uint8_t { high, normal, bulk };
 /// What happens to a message for which a channel's queue has no room.
 enum class AtLimit : std::uint8_t {
   refuse,       ///< Link::send says queue_full
-  drop_oldest,  ///< messages not sent so far are given up, oldest first, and counted as expired
+  drop_oldest,  ///< unsent messages are discarded, oldest first, and counted as expired
   close,        ///< the connection ends with queue_full: this peer is too slow for the game
 };
 
@@ -131,7 +131,7 @@ struct LinkOptions {
   /// most this. Every ack states how long it waited.
   Duration ack_delay = std::chrono::milliseconds(100);
   Duration linger = std::chrono::seconds(1);  ///< how long close() waits for reliable messages
-  /// Memory for pieces of messages on unreliable and sequenced channels; oldest given up first.
+  /// Memory for pieces of messages on unreliable and sequenced channels; oldest discarded first.
   std::size_t reassembly_bytes = std::size_t{1} << 20;
   /// Reliable and ordered messages take room in their channel's window until Link::consume() says
   /// otherwise, not only until an event hands them out: for hosts that let them wait.

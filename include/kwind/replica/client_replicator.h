@@ -1,4 +1,4 @@
-// What one client has been told of a World, and what it is told next: fills datagrams of its link
+// Per-client replication sender: chooses and encodes the snapshots of one client, as the payload of
 // with snapshots of state. One viewer lives as long as its connection; world, viewer and link, one
 // thread.
 #pragma once
@@ -23,7 +23,7 @@ struct RelevantEntity {
 
 struct ReplicatorOptions {
   /// Builds on snapshots that have not been acknowledged yet: fewer bytes, but a lost snapshot makes
-  /// those behind it useless until the sender hears of that.
+  /// later ones useless until the sender learns of the loss.
   bool speculative_baselines = false;
   /// Every so many snapshots a digest of all that the client should have goes with it; 0: never.
   std::uint32_t digest_every = 10;
@@ -43,7 +43,7 @@ struct ReplicatorCounts {
   std::uint64_t discarded = 0;     ///< snapshots lost, or of no use for one that was
   std::uint64_t full_resyncs = 0;  ///< the client's acks stayed away for too long, or it asked
   std::uint64_t resyncs = 0;       ///< of these, granted to clients that asked
-  std::uint64_t desyncs = 0;       ///< entities that a client held otherwise than it was told
+  std::uint64_t desyncs = 0;       ///< entities whose values at the client differed from the server's
   /// The longest that a change in view had to wait for room, in ticks. What waits longer than
   /// ClientReplicator::kPatience goes before all that waits less, whatever its weight: so it is at
   /// most that and the ticks that all in view takes to be sent.
@@ -55,7 +55,7 @@ struct ReplicatorCounts {
   void subtract(const ReplicatorCounts& other);
 };
 
-/// What a client held otherwise than the server had told it; it is told anew.
+/// A field whose value at the client differs from the server's; the entity is sent in full again.
 struct Desync {
   std::uint32_t id = 0;
   std::string_view type{};

@@ -49,7 +49,7 @@ class ClientWorld {
   /// value is never replaced by an older one. Errors: tick_rate, code_tables, see the constructor;
   /// base_missing for a snapshot that builds on one that is not here: it waits for that, and
   /// wants_resync() says which snapshot waits; truncated, trailing_bits, value_range; replayed for a
-  /// snapshot that came before, or was given up. Throws only std::bad_alloc: then nothing that is here
+  /// snapshot that came before, or was discarded. Throws only std::bad_alloc: then nothing that is here
   /// counts any more, and the server is asked for all of it. Whatever the bits, memory stays within
   /// what the entities of the protocol need.
   Errc receive(std::span<const std::byte> payload, std::size_t bits);
@@ -94,8 +94,8 @@ class ClientWorld {
   /// What to draw of an entity that is there at a tick, with its fraction, that PlayoutClock gives:
   /// between the states that were told around it what moves is moved on evenly, over the last
   /// kLongestBlend ticks before the later of them. Beyond the newest state what `follow`s goes on
-  /// by its own speed and direction: with a tolerance as long as nothing else is told, otherwise
-  /// for kMaxAhead ticks and in as many back, for then nothing was told because it stands. A leap
+  /// by its own speed and direction: with a tolerance until the next update, otherwise
+  /// for kMaxAhead ticks and in as many back, for without updates the entity stands still. A leap
   /// of more than an eighth of a field's range is not drawn as motion.
   template <schema::ReplicaEntity T>
   [[nodiscard]] std::optional<T> sample(schema::Ref<T> entity, double tick) const {

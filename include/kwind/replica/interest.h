@@ -58,7 +58,7 @@ class Interest {
 /// One client's.
 class InterestQuery {
  public:
-  /// Borrows the interest. Sees nothing but what is always in view until it is told where from.
+  /// Borrows the interest. Without an origin only entity types that are always in view are seen.
   explicit InterestQuery(Interest& interest);
   /// It stays where it is: viewers that see through it hold its address.
   InterestQuery(const InterestQuery&) = delete;

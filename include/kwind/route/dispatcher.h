@@ -1,6 +1,6 @@
 // From the kind of a message to the handlers that want it: one indexed call, no switch. Checks that
 // the game states, and the authority that the description states, come before any handler.
-// `Peer` is what a handler is told about the sender; it comes from the connection, never from the
+// `Peer` identifies the sender to a handler; it comes from the connection, never from the
 // message. One dispatcher, one thread.
 #pragma once
 #include <cstdint>
@@ -107,7 +107,7 @@ class Dispatcher {
   void on_unhandled(std::function<void(Peer, const RawMessage&)> handler) {
     rest_.add(std::move(handler));
   }
-  /// Hears of each handler that threw.
+  /// Called for each handler that threw.
   void on_fault(std::function<void(const HandlerException<Peer>&)> sink) {
     sinks_.add(std::move(sink));
   }

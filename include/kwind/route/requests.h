@@ -1,4 +1,4 @@
-// Requests and their answers: who asks hears of exactly one outcome; who is asked answers once, now
+// Requests and replies: each request has exactly one outcome; the other end replies once, now
 // or later. The numbers that tie both together are per connection and direction. Pure; one thread.
 #pragma once
 #include <coroutine>
@@ -74,7 +74,7 @@ struct Outcome {
 /// The questions that one end of a connection has asked and that have no outcome yet.
 class PendingRequests {
  public:
-  /// Is told how it ended: with the answer's fields, or without.
+  /// Called with the outcome: with the reply's fields, or without.
   using Settle =
       std::function<Errc(Ending, Errc, const bits::Reader* fields, schema::Layout* layout)>;
   /// At most `most` at once.

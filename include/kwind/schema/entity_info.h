@@ -46,7 +46,7 @@ struct ColumnInfo {
 
 /// `follow SPEED along DIRECTION`: columns of one entity, and what their steps are.
 struct FollowInfo {
-  std::uint16_t first;        ///< column of the first axis; the others stand behind it
+  std::uint16_t first;        ///< column of the first axis; the others follow
   std::uint16_t axes;         ///< 2 or 3
   std::uint16_t speed;        ///< column
   std::uint16_t along;        ///< column

@@ -106,7 +106,7 @@ class FrameWriter {
   std::size_t window(std::size_t channel, std::uint64_t limit);
   std::size_t challenge(std::uint64_t number);
   std::size_t response(std::uint64_t number);
-  /// Zeros to the end of the datagram, `bits` of them or as many as there is room for. The last
+  /// Zeros to the end of the datagram: `bits` of them, or fewer if there is less room. The last
   /// frame.
   void padding(std::size_t bits);
 

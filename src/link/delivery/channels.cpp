@@ -8,7 +8,7 @@
 namespace kwind::link {
 namespace {
 
-// Copies leave two thirds of a datagram to what is new.
+// Redundant copies leave two thirds of a datagram to new messages.
 constexpr std::size_t kRoomKeptBits = kBaseDatagramBytes * 8 * 2 / 3;
 // Beyond two ticks of 60 a second no other is coming.
 constexpr Duration kParityPatience = std::chrono::milliseconds(25);
@@ -183,7 +183,7 @@ std::size_t Channels::write_unreliable(FrameWriter& out, std::size_t channel, Se
   const std::size_t kept =
       sequenced && transport_kind_ == TransportKind::datagrams ? spec.repeat : 1;
   std::size_t total = 0;
-  // Copies before what is newer than they, so that they are delivered. Of `repeat` messages
+  // Redundant copies go before newer messages, so that they are delivered. Of `repeat` messages
   // that a datagram carries, those that wait now are the newest.
   if (kept > 1) {
     auto& recent = sender.recent();

@@ -43,7 +43,7 @@ class Channels {
     std::uint64_t stale = 0;           ///< sequenced, older than the last delivered
     std::uint64_t doubled = 0;
     std::uint64_t recovered = 0;   ///< missing messages that parity gave
-    std::uint64_t expired = 0;     ///< unsent, given up
+    std::uint64_t expired = 0;     ///< unsent, discarded
     std::uint64_t incomplete = 0;  ///< of which pieces never came
   };
   [[nodiscard]] const Counts& counts() const { return counts_; }
@@ -70,7 +70,7 @@ class Channels {
   std::size_t fill_high(FrameWriter& out, Time now, const Allowance& allowed, SentPackets& ledger);
   std::size_t write_rest_of_channels(FrameWriter& out, Time now, const Allowance& allowed,
                                      SentPackets& ledger);
-  /// Copies that are due, in at most a third of the datagram. To be written before what is
+  /// Writes redundant copies that are due, in at most a third of the datagram. To be written before what is
   /// newer.
   std::size_t write_repeats(FrameWriter& out, Time now, const Allowance& allowed,
                             SentPackets& ledger);

@@ -27,7 +27,7 @@ class Inbox {
   /// Whether the next datagram must be refused: the user has not drained.
   [[nodiscard]] bool full() const { return bytes_.size() >= kMaxBytes; }
 
-  /// Copies the next `bits` bits of `in`. Requires: in has them.
+  /// Stores the next `bits` bits of `in`. Requires: in has them.
   void add(std::uint8_t channel, bits::Reader in, std::size_t bits) {
     const std::size_t at = bytes_.size();
     bytes_.resize(at + bits::bytes_for(bits));

@@ -32,7 +32,7 @@ class KeptBytes {
       own_.assign(bytes.begin(), bytes.end());
     }
   }
-  /// Lets go of shared bytes now, and of storage beyond `keep` bytes.
+  /// Releases shared bytes, and storage beyond `keep` bytes.
   void release(std::size_t keep) {
     shared_.reset();
     if (own_.capacity() > keep) {

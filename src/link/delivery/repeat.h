@@ -18,7 +18,7 @@ struct Repeats {
   /// A message that was lost and is sent again has cost a round trip already: its copies follow
   /// each other this closely, in datagrams of their own.
   static constexpr Duration kLatestAgain = std::chrono::milliseconds(5);
-  /// Copies of such a message, the first retransmission included.
+  /// Number of copies of such a message, the first retransmission included.
   static constexpr unsigned kCopiesAgain = 3;
 
   /// Until this many packets have met their fate, the path is taken to lose kAssumedLoss of them at

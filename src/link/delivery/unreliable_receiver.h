@@ -28,7 +28,7 @@ class SequencedReceiver {
 };
 
 /// Unreliable messages of which pieces are missing. Bounded in number and memory: the oldest are
-/// given up for new ones.
+/// discarded for new ones.
 class PieceStore {
  public:
   explicit PieceStore(std::size_t max_bytes) : max_bytes_(max_bytes) {}

@@ -1,5 +1,5 @@
 // The sending half of unreliable and sequenced delivery: messages wait in order until a datagram
-// has room, and are given up when they are stale or too many. The last few sequenced ones are kept
+// has room, and are discarded when they are stale or too many. The last few sequenced ones are kept
 // to be repeated until acked. One channel of one link, one thread.
 #pragma once
 #include <cstdint>
@@ -26,7 +26,7 @@ class UnreliableSender {
     bool acked = false;
   };
 
-  /// Takes a message; returns how many older ones were given up for it.
+  /// Takes a message; returns how many older ones were discarded for it.
   std::size_t push(const ChannelSpec& limits, std::size_t tag, const Outbound& message);
   /// Gives up what has waited too long since the first call that saw it; returns how many.
   std::size_t expire(Time now, Duration expiry);

@@ -446,7 +446,7 @@ Listener::Exchanged Listener::State::accept(Time now, const ExchangeQueue::Conne
     welcome.reset_nonce = bits::Reader(nonce_from.bytes()).get(64);
     welcome.reset = reset_token(admission->id, welcome.reset_nonce);
     if (options.resume > Duration{0} && options.key) {
-      welcome.resume = draw("comeback");
+      welcome.resume = draw("resume");
       welcome.resume_window_s = static_cast<std::uint16_t>(
           std::chrono::floor<std::chrono::seconds>(options.resume).count());
       admission->resume = digest_of(welcome.resume);
@@ -661,7 +661,7 @@ void Listener::forget(Time now, const Admission& admission, bool may_resume) {
   if (!admission.resume) return;
   const auto kept = s.resumes.find(*admission.resume);
   if (kept == s.resumes.end()) return;
-  // As many as places: a flood of short connections cannot fill memory with them.
+  // At most one per slot: a flood of short connections cannot fill memory with them.
   if (may_resume && s.resumes.size() <= 2 * s.options.capacity) {
     kept->second.until = now + s.options.resume;
   } else {

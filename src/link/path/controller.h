@@ -75,7 +75,7 @@ class Controller {
   std::array<Timed, 2> leasts_{};  // two spans of a minute: the older one retires
   Duration smoothed_{0};
   Duration queue_{0};
-  Duration jitter_{0};                      // what one sample differs from the next, in the mean
+  Duration jitter_{0};                      // mean difference of successive samples
   std::array<Duration, 3> recent_{};        // samples, newest first
   Duration round_least_ = Duration::max();  // of this round's samples
 

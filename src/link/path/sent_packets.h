@@ -129,7 +129,7 @@ class SentPackets {
   void settle(Packet& packet);
   void lose(Packet& packet, Outcome& outcome);
   void detect_losses(Time now, const Rtt& rtt, Outcome& outcome);
-  // Lets go of what need not be remembered any more, before a ring would have to grow.
+  // Drops packets that need not be remembered, before a ring would have to grow.
   void trim(Time now);
   void append_refs(const Packet& packet, std::vector<SentRef>& out) const;
   void note_loss(double lost);

@@ -252,7 +252,7 @@ bool ClientWorld::State::read_last_fragment(bits::Reader& in, const SnapshotMark
   const std::uint64_t rest = in.get(kRestBits);
   if (!in.ok() || fragments == 0 || fragments > max_chunks || lag >= mark.tick) return false;
   const auto ahead = unpacking.first(number, static_cast<std::size_t>(fragments));
-  // The server has let go of it, and of this snapshot.
+  // The server has discarded both that snapshot and this one.
   of_no_use = ahead.empty();
   if (of_no_use) return false;
   unpacked.assign(ahead.begin(), ahead.end());
@@ -431,7 +431,7 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
   const std::uint32_t before = latest;
   latest = mark.snapshot;
   input = mark.input;
-  // Numbers may leap when all is told anew: of snapshots further back than `told` reaches nothing is
+  // Numbers may leap at a full resync: of snapshots older than `received_snapshots` reaches nothing is
   // left.
   const auto reach = static_cast<std::uint32_t>(received_snapshots.size());
   const auto first_after = [&](std::uint32_t done, std::uint32_t last) {
@@ -497,7 +497,7 @@ bool ClientWorld::State::make_void(std::uint32_t snapshot) {
   return true;
 }
 
-// Nothing builds any more on what was told of those whom `snapshot` said to be gone. What else is old
+// No delta uses states of entities that `snapshot` despawned. Other old states
 // goes when something new comes.
 void ClientWorld::State::forget(std::uint32_t snapshot) {
   const Taken& old = received_snapshots[snapshot % received_snapshots.size()];

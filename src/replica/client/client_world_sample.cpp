@@ -110,7 +110,7 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
     }
   }
   if (after != nullptr) {
-    // It came into view later, or was told long ago and stood still.
+    // It came into view later, or its last update is old because it stood still.
     const double start =
         std::max<double>(before != nullptr ? before->tick : 0,
                          after->tick > kLongestBlend ? after->tick - kLongestBlend : 0);
@@ -130,7 +130,7 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
   const Known newest{entity.tick, entity.now};
   double reach = std::max<double>(tick, newest.tick);
   if (!model.tolerant()) {
-    // Silence means that it stands: what moves is told of in each tick.
+    // No update means that it stands still: a moving entity has one in each tick.
     const double ahead = reach - newest.tick;
     const double back = std::max(2.0 * kMaxAhead - ahead, 0.0);
     reach = newest.tick + (ahead <= kMaxAhead ? ahead : back);

@@ -104,7 +104,7 @@ struct ClientWorld::State {
   SymbolCounts* symbol_counts = nullptr;
   std::vector<Staged> staged;
   std::vector<Staged> staged_by_id;  // scratch
-  std::vector<OwnRow> rows;          // as many as any snapshot had use for
+  std::vector<OwnRow> rows;          // the largest number that a snapshot needed
   std::size_t rows_used = 0;
   FragmentRun staged_chunks;
   std::vector<std::byte> staged_bytes;
@@ -144,7 +144,7 @@ struct ClientWorld::State {
     last = nullptr;
     const ReceivedStates& states = entities[id].received;
     for (auto record = states.rbegin(); record != states.rend() && count < found.size(); ++record) {
-      // What is so old and was not given up is what all snapshots to come, and those still under way,
+      // A state that is so old and was not discarded is a baseline of all snapshots to come, and of those in flight,
       // build on.
       const bool settled = latest >= kRecordsKept && record->snapshot <= latest - kRecordsKept;
       if (!settled && !acked_snapshots.contain(record->snapshot)) continue;

@@ -59,7 +59,7 @@ class ReceivedStates {
     const auto place = find(snapshot);
     if (place != states_.end()) drop(place, place + 1);
   }
-  /// Lets go of those before the newest up to `snapshot`. Not each time: what stays has to be moved.
+  /// Drops the states before the newest one up to `snapshot`. Not each time: what stays has to be moved.
   /// That older ones are still here harms nobody.
   void trim(std::uint32_t snapshot) {
     const std::size_t half = states_.size() / 2;
@@ -68,7 +68,7 @@ class ReceivedStates {
     while (keep + 1 != states_.end() && (keep + 1)->snapshot <= snapshot) ++keep;
     drop(states_.begin(), keep);
   }
-  /// Lets go of all up to the one of `snapshot`.
+  /// Drops all states up to the one of `snapshot`.
   void drop_through(std::uint32_t snapshot) {
     const auto place = find(snapshot);
     if (place != states_.end()) drop(states_.begin(), place + 1);

@@ -19,7 +19,7 @@ inline constexpr std::uint32_t kSnapshotWindow = 64;
 struct SnapshotMark {
   std::uint32_t snapshot = 0;  ///< 0: none
   std::uint32_t tick = 0;
-  std::uint32_t start = 1;    ///< the first snapshot since all was told anew
+  std::uint32_t start = 1;    ///< the first snapshot since the last full resync
   std::uint32_t newest = 0;   ///< the newest that had arrived; 0: none, all starts anew
   std::uint64_t between = 0;  ///< bit i: `newest` - 1 - i had arrived, too
   std::uint32_t input = 0;    ///< 1 + low bits of (newest input used - tick); 0: none was

@@ -14,7 +14,7 @@ namespace kwind::replica {
 inline constexpr std::uint32_t kLongError = 3;
 
 /// Bits of the number that tells which columns are not as predicted; columns that it has no room
-/// for have a bit each behind it.
+/// for follow with a bit each.
 inline constexpr unsigned kMaskBits = 10;
 
 /// What a column says in that number. One bit: whether it is as predicted. Two, for a place that

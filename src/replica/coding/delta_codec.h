@@ -33,7 +33,7 @@ struct Basis {
 
 /// What of the columns of EntityModel::changing() is not as predicted, see MaskColumn.
 [[nodiscard]] std::uint32_t mask_of(const Basis& basis, const Row& row);
-/// What differs, given that `mask` was told. `tally`, if there is one, counts.
+/// Reads the residuals of the fields that `mask` names. `symbol_counts`, if given, counts the symbols.
 void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
                   SymbolCounts::Type* symbol_counts);
 [[nodiscard]] bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask,

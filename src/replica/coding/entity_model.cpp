@@ -79,7 +79,7 @@ EntityModel::EntityModel(const schema::EntityInfo& info, double ticks_per_second
         std::max(std::ceil(ticks_per_second / info.at_most_per_second), 1.0));
   }
   for (const schema::FollowInfo& follow : info.follows) {
-    // What only the owner is told moves nothing for the unexpected.
+    // `owner only` fields predict nothing for other clients.
     const auto owner_only = [&](std::size_t column) { return info.columns[column].owner_only; };
     if ((owner_only(follow.speed) || owner_only(follow.along)) && !owner_only(follow.first))
       continue;
@@ -174,7 +174,7 @@ void EntityModel::predict_position(const Follow& follow, std::size_t axis, std::
   constexpr std::int64_t kHalf = std::int64_t{1} << (kPlaceBits - 1);
   const std::int64_t ahead = std::min(tick - known.front().tick, kFarthest);
   const Motion to = motion(follow, now);
-  std::array<Motion, kKnownStates> from;  // NOLINT: as many as there are states
+  std::array<Motion, kKnownStates> from;  // NOLINT: one for each state
   for (std::size_t i = 0; i < known.size(); ++i) from[i] = motion(follow, known[i].row.numbers);
   for (const std::size_t end = axis + axes; axis < end; ++axis) {
     const std::size_t column = follow.info->first + axis;

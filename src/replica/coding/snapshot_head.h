@@ -21,7 +21,7 @@ inline constexpr unsigned kRankOrder = 1;  // gaps between known entities in ord
 inline constexpr unsigned kIdOrder = 4;    // gaps between ids of new ones
 inline constexpr unsigned kTickLagOrder = 0;
 inline constexpr unsigned kDigestBits = 16;
-/// The age of values that stand for longer is told as this one.
+/// Older values are encoded with this age.
 inline constexpr std::uint32_t kMaxTickLag = 0xffff;
 inline constexpr std::uint32_t kMaxInput = 0x10000;  // SnapshotMark::input
 
@@ -55,7 +55,7 @@ Sections read_sections(bits::Reader& in, const SnapshotMark& mark);
 
 /// The low bits of a snapshot's number, which every snapshot begins with.
 std::uint32_t low_of_snapshot(std::span<const std::byte> payload);
-/// The number of a snapshot that is not told anew. Requires: one byte at least.
+/// The number of a snapshot that is not a full one. Requires: one byte at least.
 std::uint32_t snapshot_number(std::span<const std::byte> payload, std::uint32_t latest);
 /// `latest`: the newest snapshot that came so far. Errors: truncated, value_range; base_missing if it
 /// names a snapshot that is not here; replayed if that cannot be; tick_rate or code_tables if the

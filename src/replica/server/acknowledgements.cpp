@@ -1,4 +1,4 @@
-// What a viewer hears of its snapshots, and so what its client has.
+// Acknowledgements and losses of snapshots: moves the baselines of one client.
 #include <algorithm>
 #include <utility>
 
@@ -162,14 +162,14 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
       Sent* const slot = sent.find(snapshot);
       if (slot == nullptr || snapshot <= sure || last_snapshot - snapshot >= kSnapshotWindow)
         continue;
-      // What came too late was told again, perhaps to another owner.
+      // A late arrival was sent again since, perhaps with another owner.
       if (slot->lost && slot->has_full) continue;
       slot->acked = true;
       if (!options.speculative_baselines) mark_delivered(*slot);
     }
     acks.clear();
   }
-  // Before anything arrived, all goes anew in every snapshot: the oldest are given up all the same.
+  // Before the first acknowledgement every snapshot is a full one: the oldest are discarded all the same.
   if (last_snapshot >= kSnapshotWindow) {
     Sent* const old = sent.find(last_snapshot - kSnapshotWindow + 1);
     if (old != nullptr && !old->arrived && !old->lost) lose(*old);
@@ -178,7 +178,7 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
     for (std::uint32_t snapshot = sure + 1; snapshot <= last_snapshot; ++snapshot) {
       Sent* const slot = sent.find(snapshot);
       if (slot == nullptr || slot->lost) continue;
-      if (!slot->acked) break;  // whatever came behind it builds on it
+      if (!slot->acked) break;  // later ones use it as their baseline
       mark_delivered(*slot);
     }
     if (std::exchange(lost_any, false) || (before == 0 && sure > 0)) build_again();
@@ -191,7 +191,7 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
   sent.drop_before(sure);
 }
 
-// Whether the client may hold what a snapshot told it that was given up since, and nothing on its way
+// Whether the client may hold a state of a discarded snapshot that no snapshot in flight
 // says so: it may have arrived all the same, and what it told of may be gone by now.
 bool BaselineHistory::needs_heartbeat() {
   const Sent* const named = sent.find(sure);

@@ -132,7 +132,7 @@ void BaselineHistory::prefetch(bool entities) {
     entities_known.prefetch();
     sent.prefetch(last_snapshot, sure);
   } else if (const Sent* const last = sent.find(last_snapshot)) {
-    // Whom the last snapshot told of is told of again more often than not, and heard to have been.
+    // Entities of the last snapshot are usually in the next one too, and acknowledged.
     for (const Entry& entry : sent.entries(*last)) {
       if (entry.index < entities_known.size())
         kwind::prefetch(&entities_known[entry.index], sizeof(ClientEntity));

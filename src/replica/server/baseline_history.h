@@ -1,4 +1,4 @@
-// What a client was told, and what it is known to have. Clients that are in step, told and heard of
+// Baseline history: all that one client was sent and has acknowledged. Clients with equal history
 // the same, have one course in common until they part; courses.h says how. viewer.cpp is what a
 // viewer has for itself, course.cpp finds what there is to tell, course_choosing.cpp what of it
 // goes into a snapshot, course_hearing.cpp what the client has, course_writing.cpp makes bits of the
@@ -31,7 +31,7 @@ struct HistoryValue {
   SentSnapshots sent;
   FragmentedEntity fragmented;
   std::uint32_t last_snapshot = 0;
-  std::uint32_t start = 1;                   // the first snapshot since all was told anew
+  std::uint32_t start = 1;                   // the first snapshot since the last full resync
   std::uint32_t sure = 0;                    // the newest snapshot that is known to have arrived
   std::uint32_t continuing_complete_at = 0;  // tick for which the movers were told of
   std::uint32_t complete_at = 0;  // tick of which there is nothing more to say, unless `news`

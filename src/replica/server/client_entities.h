@@ -46,7 +46,7 @@ struct Baseline {
 /// A cache line.
 struct alignas(kCacheLineBytes) ClientEntity {
   std::uint32_t despawn_snapshot = 0;  ///< that is under way and says that it is gone
-  /// Tick at which something to tell was first put off; 0: nothing.
+  /// Tick at which an update was first deferred; 0: none is.
   std::uint32_t waiting_since = 0;
   // Of what was sent last, while nothing speaks against its arriving.
   std::uint32_t sent_snapshot = 0;  ///< 0: nothing is under way
@@ -54,7 +54,7 @@ struct alignas(kCacheLineBytes) ClientEntity {
   std::uint8_t sent_generation = 0;
   bool sent_owner : 1 = false;
   bool sent_gone : 1 = false;
-  bool resend : 1 = false;   ///< it differs from what was told: all of it goes again
+  bool resend : 1 = false;   ///< a desync was reported: the entity is sent in full again
   bool counted : 1 = false;  ///< see EntityIds: the client may know of it
   /// Snapshots under way that tell all of it, to unexpected and to its owner: a change that builds on what
   /// the client was before would be read behind them.

@@ -21,7 +21,7 @@ class EntityIds {
   /// Ids 0 to the largest that was ever taken.
   [[nodiscard]] std::size_t size() const { return all_.size(); }
 
-  /// The least that has rested; else one that was never used; else the one that was let go of first
+  /// The smallest id whose pause has passed; else one that was never used; else the one freed first
   /// by all who knew its last user. That comes last, as generations repeat: the sooner an id is
   /// used again, the sooner an old reference may name a new entity. Nothing if none is free.
   /// O(log(ids)).

@@ -18,7 +18,7 @@ constexpr std::uint32_t kNowhere = 0xffffffff;
 // Cells across what can be seen from one place: more of them hold less that is too far away, fewer
 // are quicker to go through.
 constexpr double kCellsAcross = 4;
-// Cells along an axis, at most; what is further apart shares cells, and is told apart by distance.
+// Cells along an axis, at most; entities further apart share cells, and are separated by distance.
 constexpr std::uint32_t kMaxCells = 256;
 
 }  // namespace

@@ -52,7 +52,7 @@ struct ClientReplicator::State {
   // Writes a snapshot of its own course; fills in the step that this is, if there is one, and whether
   // unexpected may take it.
   std::optional<std::uint64_t> tell(bits::Writer& out, Step* made, bool& whole);
-  // The field of an entity in which a client's report differs from what it was told; nothing if
+  // The field of an entity that a client's desync report names; nothing if
   // none does, or it cannot be told. `fits`: whether the report has the entity's columns.
   std::optional<std::string_view> differing_field(const DesyncedEntity& each, bool& fits);
   // As another did. Nothing if there is no room for its snapshot.

@@ -28,7 +28,7 @@ struct Entry {
 
 struct Sent {
   SnapshotMark mark;
-  bool lost = false;     ///< given up: nothing builds on it any more
+  bool lost = false;     ///< discarded: no delta uses it any more
   bool arrived = false;  ///< and what it builds on had arrived
   bool acked = false;
   FragmentRun fragments{};                  ///< that it carried

@@ -105,7 +105,7 @@ bool BaselineHistory::fit_all(std::size_t room) {
   return wanted <= room;
 }
 
-// Those that waited longest, as many as fit; returns how many. One that does not fit leaves room to
+// Takes the most urgent updates that fit; returns their number. One that does not fit leaves room to
 // smaller ones; fragments of a parcel take what they find.
 std::size_t BaselineHistory::choose(std::size_t room) {
   constexpr std::size_t kRunBits =

@@ -12,10 +12,10 @@
 namespace kwind::io::sim {
 
 struct Conditions {
-  Duration delay{0};   ///< one way, in the mean
+  Duration delay{0};   ///< one way, on average
   Duration jitter{0};  ///< each datagram's delay is even between delay - jitter and delay + jitter
   double loss = 0;     ///< share of datagrams that vanish, 0 to 1
-  /// Losses come in runs of this many in the mean (a Gilbert model); 1: each for itself. At
+  /// Mean length of a run of losses, in datagrams (Gilbert model); 1: independent losses. At
   /// least 1.
   double loss_run = 1;
   double duplicate = 0;  ///< share that arrives twice, each copy with a delay of its own
