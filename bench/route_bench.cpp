@@ -34,7 +34,7 @@ struct Last {
     return [&]<std::size_t... kKind>(std::index_sequence<kKind...>) {
       std::array<schema::MessageInfo, kKinds> made{(static_cast<void>(kKind), kEmpty)...};
       for (std::size_t kind = 0; kind < kKinds; ++kind) {
-        made[kind].kind = static_cast<std::uint16_t>(kind);
+        made[kind].type = static_cast<std::uint16_t>(kind);
       }
       return made;
     }

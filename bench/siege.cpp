@@ -386,13 +386,13 @@ class Besieged {
     };
     const auto dial = [&](std::size_t number) {
       End end;
-      end.port = std::move(
+      end.transport = std::move(
           *io::UdpTransport::open(Endpoint::v4(127, 1, static_cast<std::uint8_t>(number / 200),
                                                static_cast<std::uint8_t>(1 + number % 200), 0)));
       host::ClientOptions who;
       who.server_key = options_.key->public_key;
       end.dialled = io::now();
-      end.client = std::make_unique<host::Client>(*end.port, udp_->local(), flood::kProtocol,
+      end.client = std::make_unique<host::Client>(*end.transport, udp_->local(), flood::kProtocol,
                                                   io::now(), who);
       return end;
     };
@@ -401,7 +401,7 @@ class Besieged {
     std::optional<End> fresh;  // somebody who comes in the middle of it, again and again
     std::size_t comers = kClients;
     std::vector<io::PollableTransport*> waits;
-    for (const End& end : ends) waits.push_back(end.port.get());
+    for (const End& end : ends) waits.push_back(end.transport.get());
     const auto turn = [&](bool say) {
       io::wait_for_any(waits, io::now() + 1ms);
       for (End& end : ends) {

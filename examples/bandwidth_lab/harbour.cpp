@@ -70,7 +70,7 @@ int main(int argc, char** argv) {
   fmt::print("seed {}, {} ticks, 10 clients, 100 ms round trip, 2 % loss\n", asked.seed,
              asked.ticks);
   fmt::print("in view {:.1f}, changing {:.1f} a tick\n\n", found.in_view, found.changed);
-  fmt::print("bytes a client and tick               mean   95th percentile   beside exact state\n");
+  fmt::print("bytes per client and tick             mean   95th percentile   beside exact state\n");
   const auto line = [&](const char* what, double bytes, double p95) {
     fmt::print("{:<34}{:8.1f}{:>18}{:19.2f} x\n", what, bytes,
                p95 > 0 ? fmt::format("{:.0f}", p95) : "", bytes / found.mean);

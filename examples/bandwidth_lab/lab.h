@@ -141,7 +141,7 @@ struct Path {
 };
 
 struct Measured {
-  double mean = 0;  ///< bytes of state frames a client and tick
+  double mean = 0;  ///< bytes of snapshots per client and tick
   double p95 = 0;
   double entropy = 0;   ///< the same, were each symbol to take what its frequency asks for
   double unusable = 0;  ///< share of frames that were lost, or built on one that was

@@ -60,7 +60,7 @@ struct Sizes {
   double deltas = 0;
 };
 
-// What the world takes by hand, in bytes a client and tick.
+// What the world takes by hand, in bytes per client and tick.
 Sizes manual_flow_control(std::uint64_t seed, int ticks) {
   kwind::replica::World world(Exact::kAll, {.ticks_per_second = 20});
   Harbour<Exact> harbour(world, seed, false);
@@ -156,7 +156,7 @@ bool pull_all(std::uint64_t seed, int ticks) {
       {"prediction, masks and places as symbols", plain.mean},
       {"codes trained on another day", trained.mean},
   };
-  fmt::print("seed {}, {} ticks, {} clients; bytes of state a client and tick\n\n", seed, ticks,
+  fmt::print("seed {}, {} ticks, {} clients; bytes of state per client and tick\n\n", seed, ticks,
              kClients);
   bool each_helps = true;
   for (std::size_t i = 0; i < levers.size(); ++i) {

@@ -509,9 +509,9 @@ class Parser : private Cursor {
       if (!accept("of")) stop_expected("`of` and the type of a component");
       made.element.push_back(type());
     } else if (is_type("text", TypeWord::text)) {
-      made.limit = whole_number("the most bytes of the text, as in `text 120`");
+      made.limit = whole_number("the maximum number of bytes of the text, as in `text 120`");
     } else if (is_type("bytes", TypeWord::bytes)) {
-      made.limit = whole_number("the most bytes, as in `bytes 64`");
+      made.limit = whole_number("the maximum number of bytes, as in `bytes 64`");
     } else if (is_type("enum", TypeWord::enumeration) || is_type("flags", TypeWord::flags)) {
       made.options = option_list(false);
     } else if (is_type("one", TypeWord::one_of)) {

@@ -62,11 +62,11 @@ TEST(Verdict, NoticesEverythingThatCanBeWrong) {
   EXPECT_EQ(after([](Voyage& v) { v.bot.connected.reset(); }), "never connected");
   EXPECT_EQ(after([](Voyage& v) { v.bot.snapshots_refused = 2; }), "refused 2 state frames");
   EXPECT_EQ(after([](Voyage& v) { ++v.bot.values[40].print; }),
-            "what it was told of entity 1 for tick 21 is not what that was");
+            "the value received of entity 1 for tick 21 is not the server's");
   EXPECT_EQ(after([](Voyage& v) { v.bot.values[40].id = 9; }),
-            "what it was told of entity 9 for tick 21 is not what that was");
+            "the value received of entity 9 for tick 21 is not the server's");
   EXPECT_EQ(after([](Voyage& v) { v.bot.values[40].tick = 0; }),
-            "what it was told of entity 1 for tick 0 is not what that was");
+            "the value received of entity 1 for tick 0 is not the server's");
   EXPECT_EQ(after([](Voyage& v) { v.bot.desyncs = 1; }),
             "differed from the server's digest 1 times");
   EXPECT_EQ(after([](Voyage& v) { v.bot.held[1].print = 992; }),

@@ -115,7 +115,7 @@ void print_table(const language::Compiled& source, const std::string& file) {
   fmt::print("{}: protocol {} {}, {} on {}, {}, digest {}\n", file, protocol.name, protocol.version,
              counted(protocol.messages.size(), "message"),
              counted(protocol.channels.size(), "channel"),
-             counted(protocol.entities.size(), "kind of entity", "kinds of entity"),
+             counted(protocol.entities.size(), "entity type", "entity types"),
              to_hex(schema::digest_of(protocol, protocol.version), 16));
   const std::uint16_t oldest = schema::oldest_version(protocol);
   if (oldest < protocol.version) {
@@ -138,10 +138,10 @@ void print_table(const language::Compiled& source, const std::string& file) {
     bits = std::max(bits, row.max.size());
   }
   fmt::print("{:<{}}  {:-^{}}  {}\n", "", name + 2 + what, " bits ", 3 * bits + 4,
-             "fewest / typical /");
+             "min / typical /");
   fmt::print("{:<{}}  {:<{}}  {:>{}}  {:>{}}  {:>{}}  {}\n", "message / entity", name,
-             "way, delivery / type", what, "fewest", bits, "typical", bits, "most", bits,
-             "most bytes");
+             "direction, delivery / type", what, "min", bits, "typical", bits, "max", bits,
+             "max bytes");
   fmt::print("{:-<{}}\n", "", name + what + 3 * bits + 22);
   for (const Row& row : rows) {
     if (row.head && &row != rows.data()) fmt::print("\n");

@@ -41,7 +41,7 @@ void print_shares(const demo::Summary& summary) {
   double all = 0;
   for (const demo::FieldShare& share : summary.shares) all += share.bits;
   fmt::print("\n{:<8} {:<24} {:>22} {:>7}\n{:-<64}\n", "state of", "field",
-             "bits a client and tick", "share", "");
+             "bits per client and tick", "share", "");
   std::string before;
   for (const demo::FieldShare& share : summary.shares) {
     if (share.bits < 0.05) continue;
@@ -63,14 +63,16 @@ void print_summary(const demo::Outcome& outcome) {
   }
   fmt::print("{:<10} {:<17} {:<34} {:>9}\n\n", "all", "",
              fmt::format("{} datagrams", summary.datagrams), summary.bytes);
-  fmt::print("state                 {:.1f} bytes a client and tick, 95th percentile {:.0f}, {}\n",
-             summary.state_mean, summary.state_p95,
-             outcome.server.codes != 0 ? "trained codes" : "built-in codes");
+  fmt::print(
+      "state                 {:.1f} bytes per client and tick on average, 95th percentile {:.0f}, "
+      "{}\n",
+      summary.state_mean, summary.state_p95,
+      outcome.server.codes != 0 ? "trained codes" : "built-in codes");
   fmt::print("as JSON               {:.0f} bytes for all in view, {:.0f}x as much\n", summary.json,
              summary.json / std::max(0.1, summary.state_mean));
   fmt::print(
-      "entities              {:.1f} of 1300 in view, {:.1f} changed, {:.1f} told of, {:.1f} put "
-      "off\n",
+      "entities              {:.1f} of 1300 in view, {:.1f} changed, {:.1f} sent, {:.1f} "
+      "deferred\n",
       summary.in_view, summary.changed, summary.sent, summary.deferred);
   fmt::print("a datagram of state   {:.0f} bytes with IP and UDP; an input {:.1f} bytes\n",
              summary.datagram, summary.input_bytes);
@@ -209,7 +211,8 @@ void add_demo(Command app, std::function<int()>& chosen) {
       .range(0, 65535)
       .capture_default_str();
   command
-      .add_option("--capacity", settings->places, "Maximum number of clients of the server; 0: the number of bots")
+      .add_option("--capacity", settings->places,
+                  "Maximum number of clients of the server; 0: the number of bots")
       .range(0, 40)
       .capture_default_str();
   command.add_option("--report", settings->report, "Write an HTML report with charts")

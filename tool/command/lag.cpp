@@ -175,7 +175,7 @@ int run_lag(const LagArguments& arguments) {
     const std::string up = one_way(now.up);
     const std::string down = one_way(now.down);
     fmt::print(status, "from {:.0f} s: {}\n", at,
-               up == down ? "both ways " + up : "to server " + up + "; to clients " + down);
+               up == down ? "both directions: " + up : "to server " + up + "; to clients " + down);
   };
   fmt::print(status, "listening on {}, server at {}, seed {}\n", proxy.local().text(),
              server->text(), arguments.seed);
@@ -269,7 +269,7 @@ void add_lag(Command app, std::function<int()>& chosen) {
   command.add_option("--server", arguments->to, "Where the server is").type_name("HOST:PORT");
   command.add_option("--preset", arguments->preset, "Conditions by name; see --presets");
   command.add_flag("--presets", arguments->list, "List the presets");
-  add_directions(command, arguments->both, "", ", both ways");
+  add_directions(command, arguments->both, "", ", both directions");
   add_directions(command, arguments->up, "to-server-", ", to the server");
   add_directions(command, arguments->down, "to-client-", ", to the clients");
   command

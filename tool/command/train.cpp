@@ -40,8 +40,8 @@ struct Bits {
 
 std::string name_of(const schema::EntitiesInfo& entities, const replica::AlphabetCost& cost) {
   switch (cost.of) {
-    case replica::AlphabetCost::Of::continuing: return "what differs, of those expected";
-    case replica::AlphabetCost::Of::unexpected: return "what differs, of others";
+    case replica::AlphabetCost::Of::continuing: return "change mask, continuing entities";
+    case replica::AlphabetCost::Of::unexpected: return "change mask, unexpected updates";
     case replica::AlphabetCost::Of::errors: break;
   }
   const schema::EntityInfo& info = *entities.types[cost.type];

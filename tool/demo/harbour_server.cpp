@@ -32,10 +32,6 @@ HarbourServer::HarbourServer(std::unique_ptr<io::PollableTransport> transport,
       transport_(std::move(transport)),
       key_log_(std::move(key_log)),
       address_(transport_->local()),
-      world_(harbour_world::kEntities, {.ticks_per_second = kTicksPerSecond}),
-      motion_(world_, settings.seed),
-      interest_(world_,
-                {.enter = harbour_motion::kInterest, .leave = harbour_motion::kInterest + 16}),
       symbol_counts_(harbour_world::kEntities) {
   if (!settings.clear) key_ = link::KeyPair::from_secret(io::random_secret());
 }
@@ -60,38 +56,32 @@ void HarbourServer::snapshot(Moment& moment) const {
   moment.state = shown_;
 }
 
-void HarbourServer::add_handlers(host::Server& server) {
+void HarbourServer::add_handlers(host::Server& server, host::Replication& state) {
   server.on_disconnect([this](host::Peer peer, Errc, std::string_view) {
     const auto found = aboard_.find(peer);
     if (found == aboard_.end()) return;
-    motion_.give_back(found->second.tug);
+    motion_->give_back(found->second.tug);
     aboard_.erase(found);
   });
-  server.on<harbour_world::Enter>([this, &server](host::Peer peer,
-                                                  const harbour_world::Enter& enter) {
-    if (aboard_.contains(peer)) return;
-    const auto tug = motion_.take_tug(enter.name);
-    if (!tug) return;
-    // The codes that both ends hold; the built-in ones otherwise.
-    const bool trained = settings_.code_tables != nullptr &&
-                         server.code_tables(peer) == settings_.code_tables->digest();
-    record_.codes = server.code_tables(peer);
-    Aboard aboard{enter.name, *tug, {}, std::make_unique<replica::InterestQuery>(interest_), {}, 0};
-    aboard.replicator = std::make_unique<replica::ClientReplicator>(
-        world_, replica::ReplicatorOptions{.speculative_baselines = settings_.speculative_baselines,
-                                           .codes = trained ? settings_.code_tables : nullptr});
-    aboard.replicator->count_into(&symbol_counts_);
-    aboard.query->add_owned(*tug);
-    aboard.query->set_origin(*tug);
-    aboard_.emplace(peer, std::move(aboard));
+  state.on_client([this, &server](host::ClientView& view) {
+    record_.codes = server.code_tables(view.peer());
+    view.replicator().count_into(&symbol_counts_);
   });
-  server.on_payload([this](host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
-    return hear(peer, payload, bits);
-  });
-  server.on<harbour_world::Helm>([this](host::Peer peer, const harbour_world::Helm& helm) {
-    const auto found = aboard_.find(peer);
-    if (found != aboard_.end()) motion_.steer(found->second.tug, helm);
-  });
+  // A pilot sees nothing before entering: the view has no origin until then.
+  server.on<harbour_world::Enter>(
+      [this, &state](host::Peer peer, const harbour_world::Enter& enter) {
+        if (aboard_.contains(peer)) return;
+        const auto tug = motion_->take_tug(enter.name);
+        if (!tug) return;
+        aboard_.emplace(peer, Aboard{enter.name, *tug, 0});
+        state.view(peer)->follow(*tug);
+      });
+  state.on_input<harbour_world::Helm>(
+      [this](host::ClientView& view, const harbour_world::Helm& helm) {
+        const auto found = aboard_.find(view.peer());
+        if (found != aboard_.end()) motion_->steer(found->second.tug, helm);
+      });
+  state.on_tick([this, &state](std::uint32_t) { tick(state); });
   server.on<harbour_world::Hail>([this, &server](host::Peer peer, const harbour_world::Hail& hail) {
     const auto found = aboard_.find(peer);
     if (found == aboard_.end()) return;
@@ -100,17 +90,9 @@ void HarbourServer::add_handlers(host::Server& server) {
   });
 }
 
-Errc HarbourServer::hear(host::Peer peer, std::span<const std::byte> payload, std::size_t bits) {
-  const auto found = aboard_.find(peer);
-  if (found == aboard_.end()) return Errc::none;  // it has not entered yet
-  Aboard& aboard = found->second;
-  return aboard.inputs.receive(payload, bits, aboard.replicator.get());
-}
-
 // What everything is as of the tick that ends now, where that is new.
-void HarbourServer::write_truth() {
-  const std::uint32_t tick = world_.tick();
-  for (const auto& [id, actor] : motion_.all()) {
+void HarbourServer::write_truth(std::uint32_t tick) {
+  for (const auto& [id, actor] : motion_->all()) {
     auto& history = record_.truth[{id, actor.ref.generation}];
     const Truth now = std::visit(
         [&](const auto& value) {
@@ -125,8 +107,8 @@ void HarbourServer::write_truth() {
 std::size_t HarbourServer::json_bytes(std::uint32_t id) {
   const auto [found, fresh] = json_of_tick_.try_emplace(id);
   if (!fresh) return found->second;
-  const auto actor = motion_.all().find(id);
-  if (actor == motion_.all().end()) return 0;
+  const auto actor = motion_->all().find(id);
+  if (actor == motion_->all().end()) return 0;
   found->second = std::visit(
       [&](const auto& value) {
         nlohmann::ordered_json object{{"id", id}, {"kind", value.entity_info().name}};
@@ -139,10 +121,10 @@ std::size_t HarbourServer::json_bytes(std::uint32_t id) {
   return found->second;
 }
 
-void HarbourServer::count(Aboard& aboard) {
-  const std::uint32_t tick = world_.tick() - 1;
+// What was in view of a client in the tick before, and how much of it had changed.
+void HarbourServer::count(host::ClientView& view, std::uint32_t tick) {
   ++sum_.client_ticks;
-  for (const replica::RelevantEntity& seen : aboard.query->update()) {
+  for (const replica::RelevantEntity& seen : view.query().update()) {
     ++sum_.in_view;
     sum_.json_bytes += json_bytes(seen.id);
     const auto ref = written_.find(seen.id);
@@ -164,7 +146,7 @@ void HarbourServer::note_moment(Time now) {
     const schema::EntityInfo& kind = *harbour_world::kEntities.types[cost.type];
     const std::string field = cost.of == replica::AlphabetCost::Of::errors
                                   ? std::string(kind.fields[kind.columns[cost.column].field].name)
-                                  : "what differs";
+                                  : "change mask";
     const auto same = std::find_if(
         record_.shares.begin(), record_.shares.end(),
         [&](const FieldShare& share) { return share.kind == kind.name && share.field == field; });
@@ -177,35 +159,28 @@ void HarbourServer::note_moment(Time now) {
   record_.moments.push_back(sum_);
 }
 
-void HarbourServer::tick(host::Server& server, Time now) {
+void HarbourServer::tick(host::Replication& state) {
+  const std::uint32_t now = state.tick();
   for (auto& [peer, aboard] : aboard_) {
-    if (const auto input = aboard.inputs.next()) {
-      // What is not taken is counted among the server's drops.
-      (void)server.take_input<harbour_world::Helm>(peer, input->bytes, input->bits);
-      aboard.replicator->last_processed_input(input->number);
-    }
-    // What the viewer wrote since the last tick.
-    const std::uint64_t bits = aboard.replicator->counts().bits;
+    host::ClientView& view = *state.view(peer);
+    // The bits of its snapshots since the last tick.
+    const std::uint64_t bits = view.counts().bits;
     record_.bytes_of_ticks.push_back((bits - aboard.bits_before + 7) / 8);
     sum_.state_bits += bits - aboard.bits_before;
     aboard.bits_before = bits;
+    if (now > 0) count(view, now - 1);
   }
-  motion_.step(frozen_);
-  write_truth();
-  world_.end_tick();
+  if (now % (kTicksPerSecond / 2) == 0) note_moment(io::now());
+  motion_->step(frozen_);
+  write_truth(now);
   json_of_tick_.clear();
-  for (auto& [peer, aboard] : aboard_) {
-    aboard.replicator->see(*aboard.query);
-    server.schedule_payload(peer, aboard.replicator.get(), 2);
-    count(aboard);
-  }
-  if (world_.tick() % (kTicksPerSecond / 2) == 0) note_moment(now);
 }
 
-void HarbourServer::finish(host::Server& server) {
+void HarbourServer::finish(host::Server& server, host::Replication& state) {
   for (auto& [peer, aboard] : aboard_) {
-    record_.in_view[aboard.name] = aboard.query->update().size();
-    record_.counts_of_replicators.add(aboard.replicator->counts());
+    host::ClientView& view = *state.view(peer);
+    record_.in_view[aboard.name] = view.query().update().size();
+    record_.counts_of_replicators.add(view.counts());
   }
   server.close_all("the harbour closes for the night");
 }
@@ -218,35 +193,39 @@ void HarbourServer::run() {
   if (!key_) options.plaintext = host::Plaintext::loopback_only;
   if (settings_.code_tables != nullptr) options.code_table_sets = {settings_.code_tables->digest()};
   host::Server server(*transport_, harbour_world::kProtocol, options);
-  add_handlers(server);
+  host::ReplicationOptions replication;
+  replication.tick_rate = kTicksPerSecond;
+  replication.view.enter = harbour_motion::kInterest;
+  replication.view.leave = harbour_motion::kInterest + 16;
+  replication.speculative_baselines = settings_.speculative_baselines;
+  if (settings_.code_tables != nullptr) replication.code_tables = {settings_.code_tables};
+  host::Replication state(server, harbour_world::kEntities, replication);
+  motion_.emplace(state.world(), settings_.seed);
+  add_handlers(server, state);
   started_ = io::now();
-  host::TickClock ticks(kTicksPerSecond, started_);
   bool closing = false;
   Time close_by = kNever;
   while (!closing || (server.connections() > 0 && io::now() < close_by)) {
     const Time now = io::now();
     server.receive(now);
-    unsigned due = ticks.due(now);
-    // Once a tick, so that acks, hails and state share its datagrams.
-    const bool send = due > 0 || closing;
-    for (; due > 0 && !closing; --due) tick(server, now);
     if (stopping_ && !closing) {
       closing = true;
       close_by = now + 2s;
-      finish(server);
+      finish(server, state);
     }
-    if (send) server.flush(io::now());
+    // Once a tick, so that acks, hails and state share its datagrams.
+    if (closing || now >= state.next_wakeup()) server.flush(io::now());
     {
       const std::lock_guard lock(mutex_);
       clients_ = server.peers().size();
       traffic_ = server.traffic();
       shown_ = sum_;
     }
-    transport_->wait(closing ? io::now() + 5ms : ticks.next());
+    transport_->wait(closing ? io::now() + 5ms : state.next_wakeup());
   }
   record_.traffic = server.traffic();
   record_.counts = server.counts();
-  record_.ticks_skipped = ticks.skipped();
+  record_.ticks_skipped = state.ticks_skipped();
 }
 
 }  // namespace kwind::demo

@@ -1,5 +1,5 @@
-// The harbour's server on a thread of its own: moves its world, tells each pilot what is around
-// their tug, passes hails on.
+// The harbour's server on a thread of its own: moves the world, replicates to each pilot what is
+// around their tug, passes hails on.
 #pragma once
 #include <atomic>
 #include <memory>
@@ -7,11 +7,9 @@
 #include <thread>
 
 #include "harbour_motion.h"
+#include "kwind/host/replication.h"
 #include "kwind/host/server.h"
-#include "kwind/host/tick_clock.h"
 #include "kwind/io/udp_transport.h"
-#include "kwind/replica/inputs.h"
-#include "kwind/replica/interest.h"
 #include "records.h"
 
 namespace kwind::demo {
@@ -45,21 +43,17 @@ class HarbourServer {
   struct Aboard {
     std::string name;
     schema::AnyRef tug{};
-    std::unique_ptr<replica::ClientReplicator> replicator;
-    std::unique_ptr<replica::InterestQuery> query;
-    replica::InputReceiver inputs;
     std::uint64_t bits_before = 0;
   };
 
   void run();
-  void add_handlers(host::Server& server);
-  Errc hear(host::Peer peer, std::span<const std::byte> payload, std::size_t bits);
-  void tick(host::Server& server, Time now);
-  void write_truth();
-  void count(Aboard& aboard);
+  void add_handlers(host::Server& server, host::Replication& state);
+  void tick(host::Replication& state);
+  void write_truth(std::uint32_t tick);
+  void count(host::ClientView& view, std::uint32_t tick);
   std::size_t json_bytes(std::uint32_t id);
   void note_moment(Time now);
-  void finish(host::Server& server);
+  void finish(host::Server& server, host::Replication& state);
 
   const Settings& settings_;
   std::unique_ptr<io::PollableTransport> transport_;
@@ -68,9 +62,7 @@ class HarbourServer {
   std::optional<link::KeyPair> key_;
   std::atomic<bool> frozen_ = false;
   std::atomic<bool> stopping_ = false;
-  replica::World world_;
-  HarbourMotion motion_;
-  replica::Interest interest_;
+  std::optional<HarbourMotion> motion_;  // from run() on
   replica::SymbolCounts symbol_counts_;
   std::map<host::Peer, Aboard> aboard_;
   std::map<std::uint32_t, std::size_t> json_of_tick_;  // bytes, by id

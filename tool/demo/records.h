@@ -46,7 +46,7 @@ struct StateMoment {
   double seconds = 0;
   std::uint64_t client_ticks = 0;
   std::uint64_t state_bits = 0;
-  std::vector<double> bits_by_type;  ///< symbols; the rest are heads, names and arrivals
+  std::vector<double> bits_by_type;  ///< symbols; the rest is snapshot overhead
   std::uint64_t json_bytes = 0;      ///< of all in view
   std::uint64_t in_view = 0;
   std::uint64_t changed = 0;  ///< of those in view

@@ -33,7 +33,7 @@ std::string escape(std::string_view text) {
 
 constexpr const char* kColours[] = {"#2a6f97", "#e09f3e", "#9e2a2b", "#6a994e", "#7b6d8d"};
 
-// Bytes of state a client and tick, by kind of entity, stacked.
+// Bytes of state per client and tick, by entity type, stacked.
 std::string bytes_chart(const Outcome& outcome) {
   const auto& kinds = harbour_world::kEntities.types;
   const auto& moments = outcome.server.moments;
@@ -64,7 +64,7 @@ std::string bytes_chart(const Outcome& outcome) {
   }
   std::string script = "$d << EOD\n" + data + "EOD\n";
   script += fmt::format(
-      "set xlabel 'seconds'\nset ylabel 'bytes a client and tick'\nset yrange [0:{:.1f}]\n"
+      "set xlabel 'seconds'\nset ylabel 'bytes per client and tick'\nset yrange [0:{:.1f}]\n"
       "set key top right horizontal\nset style fill solid 1.0 noborder\nplot ",
       top * 1.35);
   // The largest sum is drawn first; each smaller one covers its lower part.
@@ -72,7 +72,7 @@ std::string bytes_chart(const Outcome& outcome) {
     script += fmt::format("$d using 1:{} with filledcurves x1 lc rgb '{}' title '{}', ", i + 3,
                           kColours[i % std::size(kColours)], kinds[i]->name);
   }
-  script += "$d using 1:2 with filledcurves x1 lc rgb '#b8c4cc' title 'heads, names, arrivals'\n";
+  script += "$d using 1:2 with filledcurves x1 lc rgb '#b8c4cc' title 'snapshot overhead'\n";
   return script;
 }
 
@@ -89,7 +89,7 @@ std::string json_chart(const Outcome& outcome) {
         static_cast<double>(moments[i].state_bits - moments[i - 1].state_bits) / 8 / ticks);
   }
   return "$d << EOD\n" + data +
-         "EOD\nset xlabel 'seconds'\nset ylabel 'bytes a client and tick'\nset logscale y\n"
+         "EOD\nset xlabel 'seconds'\nset ylabel 'bytes per client and tick'\nset logscale y\n"
          "set yrange [5:20000]\nset key center right\nset grid ytics lc rgb '#e3e8ec' lt 1\n"
          "plot $d using 1:2 with lines lw 2 lc rgb '#9e2a2b' title 'all in view as JSON text', "
          "$d using 1:3 with lines lw 2 lc rgb '#2a6f97' title 'state frames'\n";
@@ -201,7 +201,7 @@ std::string facts(const Outcome& outcome, const Summary& summary) {
          fact(fmt::format("{} of {}", outcome.verdict.agreeing, outcome.verdict.bots.size()),
               fmt::format("bots agree, {} values compared", outcome.verdict.values)) +
          fact(fmt::format("{:.1f} B", summary.state_mean),
-              fmt::format("state a client and tick, 95 % below {:.0f}", summary.state_p95)) +
+              fmt::format("state per client and tick, 95 % below {:.0f}", summary.state_p95)) +
          fact(fmt::format("{:.0f}x", summary.json / std::max(0.1, summary.state_mean)),
               "less than JSON text of all in view") +
          fact(fmt::format("{:.0f} / {:.0f}", summary.in_view, summary.changed),
@@ -214,7 +214,7 @@ std::string facts(const Outcome& outcome, const Summary& summary) {
 
 std::string tables(const Outcome& outcome, const Summary& summary) {
   std::string out =
-      "<div class=tables><div class=card><h2>Bits of state, a client and tick</h2><table>"
+      "<div class=tables><div class=card><h2>Bits of state, per client and tick</h2><table>"
       "<tr><th>kind<th>field<th class=n>bits<th class=n>share</tr>";
   double all = 0;
   for (const FieldShare& share : summary.shares) all += share.bits;
@@ -264,7 +264,7 @@ std::string write_report(const std::string& file, const Settings& settings,
     return "gnuplot could not draw the charts; install the package gnuplot-nox and run again";
   }
   const std::string titles[] = {
-      "State of a client and tick, by kind of entity", "Beside the same world as naive JSON",
+      "State per client and tick, by entity type", "Beside the same world as naive JSON",
       fmt::format("The tug of {}: at the server, and as its pilot draws it", track.bot),
       fmt::format("How far off {} draws all that moves, at the tick drawn", track.bot)};
   std::string html = fmt::format(

@@ -46,7 +46,7 @@ void add_state(Summary& made, const ServerRecord& server) {
     coded += share.bits;
   }
   made.shares.push_back(
-      {"frames", "heads, names, arrivals", (static_cast<double>(all.state_bits) - coded) / ticks});
+      {"snapshots", "overhead", (static_cast<double>(all.state_bits) - coded) / ticks});
 }
 
 }  // namespace
@@ -98,7 +98,7 @@ Summary summarize(const Outcome& outcome) {
   row("inputs", "from client", "three times each", input_bits / 8);
   const std::uint64_t schedules = state + input_bits;
   const std::uint64_t rest = overhead > schedules ? overhead - schedules : 0;
-  row("overhead", "both ways", "headers, acks, checks, handshakes", rest / 8);
+  row("overhead", "both", "headers, acks, AEAD tags, handshakes", rest / 8);
   std::stable_sort(made.kinds.begin(), made.kinds.end(),
                    [](const TypeRow& a, const TypeRow& b) { return a.bytes > b.bytes; });
   std::uint64_t inputs = 0;

@@ -29,7 +29,7 @@ struct Summary {
   double changed = 0;   ///< of these
   double sent = 0;      ///< told of
   double deferred = 0;
-  std::vector<FieldShare> shares;  ///< bits a client and tick, by kind; heads and names last
+  std::vector<FieldShare> shares;  ///< bits per client and tick, by type; overhead last
   double input_bytes = 0;          ///< of one input
   double rtt_ms = 0;
   std::uint64_t lost = 0;

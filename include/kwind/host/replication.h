@@ -118,6 +118,8 @@ class Replication final : public LoopStage {
   [[nodiscard]] replica::World& world() { return world_; }
   [[nodiscard]] replica::Interest& interest() { return interest_; }
   [[nodiscard]] std::uint32_t tick() const { return world_.tick(); }
+  /// Ticks that did not run because the program stood still, see TickClock.
+  [[nodiscard]] std::uint64_t ticks_skipped() const { return clock_ ? clock_->skipped() : 0; }
   [[nodiscard]] unsigned tick_rate() const { return options_.tick_rate; }
 
   void after_receive(Time now, const Guard& guard) override;

@@ -43,7 +43,7 @@ struct ReplicatorCounts {
   std::uint64_t discarded = 0;     ///< snapshots lost, or of no use for one that was
   std::uint64_t full_resyncs = 0;  ///< the client's acks stayed away for too long, or it asked
   std::uint64_t resyncs = 0;       ///< of these, granted to clients that asked
-  std::uint64_t desyncs = 0;       ///< entities whose values at the client differed from the server's
+  std::uint64_t desyncs = 0;  ///< entities whose values at the client differed from the server's
   /// The longest that a change in view had to wait for room, in ticks. What waits longer than
   /// ClientReplicator::kPatience goes before all that waits less, whatever its weight: so it is at
   /// most that and the ticks that all in view takes to be sent.

@@ -18,7 +18,7 @@ struct WorldOptions {
   double ticks_per_second = 20;
   /// So long an id rests in any case before another entity gets it, while there are others; without
   /// others until each client that knew of the first has heard that it is gone. A client that has
-  /// not heard by then is told what it needs as if it had never known.
+  /// not heard by then gets what it needs as if the id had never been used.
   std::uint32_t reuse_after_ticks = 100;
   /// Those of the mirrors must be the same. nullptr: the built-in ones.
   std::shared_ptr<const CodeTables> codes{};

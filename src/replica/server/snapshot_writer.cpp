@@ -321,7 +321,7 @@ void BaselineHistory::write_spawns(bits::Writer& out, bool with_parts) {
   out.put_bool(false);
 }
 
-// Fragments of the fragmented entity, as many as choose() found room for:
+// Fragments of the fragmented entity, in the number that choose() found room for:
 FragmentRun BaselineHistory::write_fragments(bits::Writer& out) {
   FragmentRun run;
   for (const Candidate& each : candidates) {
