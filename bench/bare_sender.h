@@ -37,7 +37,7 @@ inline double median(std::vector<double> values) {
 /// The arguments of such benchmarks.
 enum Mode : int { clear, chacha, aes };
 
-/// Sends to kClients sockets of its own, each datagram sealed first unless `mode` is clear.
+/// Sends to kClients sockets of its own, each datagram encrypted first unless `mode` is clear.
 class Bare {
  public:
   explicit Bare(Mode mode) : mode_(mode), fd_(::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0)) {

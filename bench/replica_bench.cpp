@@ -21,7 +21,7 @@ using namespace kwind::bench;
 
 enum Views : int { spread, shared };
 
-// The harbour with a viewer for each client.
+// The harbour with a replicator for each client.
 class State {
  public:
   State(Views views, int more_posts) : views_(views) {
@@ -179,8 +179,8 @@ BENCHMARK(state_to_clients)
     ->Iterations(100)
     ->Unit(benchmark::kMicrosecond);
 
-// A client takes the snapshot of a tick in which so many entities changed, after others have used the
-// caches. `us_of_50`: the median, without the clock, for 50 of them.
+// A client takes the snapshot of a tick in which so many entities changed, after others have used
+// the caches. `us_of_50`: the median, without the clock, for 50 of them.
 void client_applies(benchmark::State& state) {
   replica::ClientWorld client_world(harbour_world::kEntities);
   std::vector<std::byte> memory(1200);

@@ -1,4 +1,4 @@
-// Captures, keys and sets of codes on disk, as several commands read them. What is wrong with a
+// Captures, keys and code tables on disk, as several commands read them. What is wrong with a
 // file goes to stderr, with its name and what to do.
 #pragma once
 #include <memory>

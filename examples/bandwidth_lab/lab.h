@@ -34,7 +34,7 @@ class Motion {
   /// An entity's newest values in bits, and as JSON text.
   [[nodiscard]] virtual std::vector<std::byte> bits(std::uint32_t id) const = 0;
   [[nodiscard]] virtual std::string json(std::uint32_t id) const = 0;
-  /// What a mirror holds of it, in bits.
+  /// What a client world holds of it, in bits.
   [[nodiscard]] virtual std::vector<std::byte> held(const kwind::replica::ClientWorld& client_world,
                                                     kwind::schema::AnyRef ref) const = 0;
 };
@@ -151,7 +151,7 @@ struct Measured {
   double json_changed = 0;
   double zstd = 0;          ///< of the JSON text of what changed, one stream a client
   double datagrams = 0;     ///< share of ticks in which a frame left
-  std::uint64_t wrong = 0;  ///< values of mirrors that differed from the server's
+  std::uint64_t wrong = 0;  ///< values of client worlds that differed from the server's
   std::uint64_t checked = 0;
 };
 

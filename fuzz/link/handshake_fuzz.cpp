@@ -1,5 +1,6 @@
-// Handshake datagrams of strangers at both ends, and what stands inside offers and answers once
-// they are opened. The first byte chooses: raw; an offer with the cookie put right; payloads alone.
+// Handshake datagrams of strangers at both ends, and what stands inside connects and answers once
+// they are opened. The first byte chooses: raw; an connect with the cookie put right; payloads
+// alone.
 #include <algorithm>
 #include <array>
 #include <cstdint>

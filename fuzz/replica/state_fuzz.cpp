@@ -1,5 +1,5 @@
-// A mirror that hears snapshots of a moving bay, some of them spoilt, and whatever else the input
-// says. Whatever comes, it holds no more entities than the protocol has, each of them whole.
+// A client world that hears snapshots of a moving bay, some of them spoilt, and whatever else the
+// input says. Whatever comes, it holds no more entities than the protocol has, each of them whole.
 #include <cstddef>
 #include <cstdint>
 #include <span>
@@ -80,7 +80,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       report.finish();
       (void)replicator.receive_desync_report(memory, report_bits);
     }
-    // Unspoilt snapshots after spoilt ones may build on what they did; that is the sender's own harm.
+    // Unspoilt snapshots after spoilt ones may build on what they did; that is the sender's own
+    // harm.
     if (error == Errc::none && what % 4 != 2) replicator.acked(*token);
     KWIND_ASSERT(client_world.size() <= 400 &&
                  client_world.size() == client_world.entities().size());

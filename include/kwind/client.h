@@ -1,6 +1,6 @@
-// The client that a program includes first: outlives its connections. It tries its transports in turn,
-// resumes a connection that broke, and otherwise connects again with exponential back-off. Handlers
-// stay. host::Client underneath takes a transport and times as arguments.
+// The client that a program includes first: outlives its connections. It tries its transports in
+// turn, resumes a connection that broke, and otherwise connects again with exponential back-off.
+// Handlers stay. host::Client underneath takes a transport and times as arguments.
 #pragma once
 #include <functional>
 #include <memory>
@@ -19,7 +19,7 @@ using host::ReplicatedWorld;
 using host::ReplicatedWorldOptions;
 
 enum class ConnectionState : std::uint8_t {
-  connecting,  ///< a handshake is under way
+  connecting,  ///< a handshake is in flight
   connected,
   resuming,  ///< the connection broke; the client tries to continue it as the same peer
   waiting,   ///< the back-off runs before the next attempt
@@ -52,16 +52,16 @@ struct OwnedTransport {
 /// Thread: one.
 class Client final : private detail::OwnedTransport, public host::Client {
  public:
-  /// Borrows `protocol`. Blocks while a host name is resolved. Starts to connect with the first step().
-  /// Errors: bad_address, bad_key, socket_failure.
+  /// Borrows `protocol`. Blocks while a host name is resolved. Starts to connect with the first
+  /// step(). Errors: bad_address, bad_key, socket_failure.
   static tl::expected<std::unique_ptr<Client>, OpenError> open(const schema::ProtocolInfo& protocol,
                                                                const ClientOptions& options);
   ~Client();
 
   /// Receives, runs handlers, sends, reconnects. Never blocks. Call it at least once per frame.
   void step(Time now);
-  /// Sleeps until a datagram may have arrived, or until step() has something to do; for `longest` at
-  /// most.
+  /// Sleeps until a datagram may have arrived, or until step() has something to do; for `longest`
+  /// at most.
   void wait(Duration longest);
   /// Runs step() and wait() until the state is closed.
   void run();

@@ -1,5 +1,5 @@
-// The server that a program includes first: opens its transports, reads its key, owns the loop and the
-// clock. host::Server underneath takes transports, keys and times as arguments.
+// The server that a program includes first: opens its transports, reads its key, owns the loop and
+// the clock. host::Server underneath takes transports, keys and times as arguments.
 #pragma once
 #include <atomic>
 #include <functional>
@@ -27,8 +27,8 @@ struct OpenError {
 };
 
 struct ServerOptions {
-  /// Addresses to listen on: "HOST:PORT" and "udp:HOST:PORT" over UDP, "tcp:HOST:PORT" over TCP. Port
-  /// 0 lets the system choose, see Server::address().
+  /// Addresses to listen on: "HOST:PORT" and "udp:HOST:PORT" over UDP, "tcp:HOST:PORT" over TCP.
+  /// Port 0 lets the system choose, see Server::address().
   std::vector<std::string> listen{"127.0.0.1:4000"};
   /// File with the secret key, as `kwind keys` writes it. Empty: a new key for each run.
   std::string secret_key_file{};
@@ -48,7 +48,8 @@ struct OwnedTransports {
 /// Thread: one, but for stop().
 class Server final : private detail::OwnedTransports, public host::Server {
  public:
-  /// Borrows `protocol`. Errors: address_in_use, bad_address, no_permission, socket_failure, bad_key.
+  /// Borrows `protocol`. Errors: address_in_use, bad_address, no_permission, socket_failure,
+  /// bad_key.
   static tl::expected<std::unique_ptr<Server>, OpenError> open(const schema::ProtocolInfo& protocol,
                                                                const ServerOptions& options = {});
   ~Server();
@@ -58,7 +59,7 @@ class Server final : private detail::OwnedTransports, public host::Server {
   void step(Time now);
   /// Runs step() until stop(), asleep between datagrams and ticks. May be called again afterwards.
   void run();
-  /// Ends run() after the step under way. Thread: any. Safe in a signal handler.
+  /// Ends run() after the step in flight. Thread: any. Safe in a signal handler.
   void stop();
 
   /// The address of `listen[index]`, with the port that the system chose.

@@ -1,4 +1,5 @@
-// The version of the library: 0.MINOR.PATCH. A new minor version may change the interface and the wire.
+// The version of the library: 0.MINOR.PATCH. A new minor version may change the interface and the
+// wire.
 #pragma once
 
 #define KWIND_VERSION_MAJOR 0

@@ -5,8 +5,8 @@
 //   connecting <- waiting <- - - -+                       it did not, or no answer
 //   any state -> closed                                   close(), or a refusal that repeats itself
 //
-// A transport without an answer gives way to the next one after `next_transport_after`; the last one
-// has its whole handshake timeout.
+// A transport without an answer gives way to the next one after `next_transport_after`; the last
+// one has its whole handshake timeout.
 #include "kwind/client.h"
 
 #include <fmt/format.h>

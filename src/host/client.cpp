@@ -1,3 +1,5 @@
+// One connection of a client: events of the session to handlers, and reconnect() under handlers
+// that stay.
 #include "kwind/host/client.h"
 
 #include <fmt/format.h>

@@ -1,6 +1,6 @@
-// The client's half of replication: snapshots in, events and interpolated values out, inputs and reports
-// back. The tables that the handshake agreed on are known when the connection opens, so the decoder is
-// made there; each new connection starts with an empty world.
+// The client's half of replication: snapshots in, events and interpolated values out, inputs and
+// reports back. The tables that the handshake agreed on are known when the connection opens, so the
+// decoder is made there; each new connection starts with an empty world.
 #include "kwind/host/replicated_world.h"
 
 #include <algorithm>

@@ -1,5 +1,6 @@
-// The server's half of replication: for each client an interest query, a snapshot sender and a buffer
-// of inputs. One tick is: inputs, game, end of the world's tick, one payload for each client.
+// The server's half of replication: for each client an interest query, a snapshot sender and a
+// buffer of inputs. One tick is: inputs, game, end of the world's tick, one payload for each
+// client.
 #include "kwind/host/replication.h"
 
 #include <algorithm>

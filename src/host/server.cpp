@@ -1,3 +1,5 @@
+// The face of a server: receive and flush, handlers, requests, fan-out to many clients.
+// server_impl.h has its state.
 #include "kwind/host/server.h"
 
 #include <algorithm>
@@ -93,7 +95,7 @@ void Server::listen_on(Transport& another) {
   impl_->transports.push_back(&another);
 }
 
-// A turn of a port takes so many datagrams, then it is the next one's: none keeps the others
+// A turn of a transport takes so many datagrams, then it is the next one's: none keeps the others
 // waiting.
 void Server::Impl::consume(Time now) {
   constexpr std::size_t kTurn = 16;

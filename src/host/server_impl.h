@@ -1,5 +1,5 @@
-// The inside of a Server: its connections with their stages and turns, key exchanges, clients that may
-// resume, and the events of sessions. server.cpp is the face.
+// The inside of a Server: its connections with their stages and turns, key exchanges, clients that
+// may resume, and the events of sessions. server.cpp is the face.
 #pragma once
 #include <algorithm>
 #include <array>
@@ -285,7 +285,7 @@ struct Server::Impl {
       return other->admission.serial == *connection.admission.replaces && other->announced &&
              !other->gone;
     });
-    // If not: its time was up while the handshake was under way.
+    // If not: its time was up while the handshake was in flight.
     if (old == order.end()) return announce(connection);
     connection.announced = true;
     // The new connection is the old peer from now on; what is left of the old one ends unhandled.
@@ -411,7 +411,7 @@ struct Server::Impl {
   std::vector<Connection*> order;  // by peer
   std::vector<Turn> turns;         // of those in order
   bool some_leave = false;
-  // Handshakes that were under way when all connections were closed end as those did.
+  // Handshakes that were in flight when all connections were closed end as those did.
   struct ClosedAll {
     Time at;
     std::string reason;

@@ -1,3 +1,5 @@
+// The inbound gate of one connection, in this order: ready, tick budget, rate limit. Reliable
+// messages over a limit wait in their window; others are dropped and counted.
 #include "host/session.h"
 
 #include <fmt/format.h>

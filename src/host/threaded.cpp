@@ -1,3 +1,5 @@
+// A server in two halves: lock-free queues carry messages between the network thread and the game's
+// thread.
 #include "kwind/host/threaded.h"
 
 #include <algorithm>

@@ -1,4 +1,4 @@
-// Waiting for several ports of one thread at once.
+// Waiting for several transports of one thread at once.
 #include <poll.h>
 
 #include <algorithm>

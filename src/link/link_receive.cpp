@@ -98,7 +98,7 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   std::size_t schedules = 0;
   for (const Frame& frame : frames_) {
     if (!channels_.in_window(frame)) return Errc::window_exceeded;
-    // A sender has one filler. Who writes more wants them to be read.
+    // A sender has one payload source. Who writes more wants them to be read.
     if (frame.kind == FrameKind::payload && ++schedules > 1) return Errc::value_range;
   }
   unheard_since_ = kNever;
@@ -207,7 +207,7 @@ void Link::Impl::settle(Time now, const SentPackets::Outcome& outcome) {
   if (!large_acked && outcome.large_lost > 0) mtu_.large_lost(now, outcome.large_lost);
 }
 
-// A filler that came after the one that wrote it knows nothing of this token.
+// A payload source that came after the one that wrote it knows nothing of this token.
 void Link::Impl::report_delivery(const SentRef& ref, bool acked) {
   if (payload_source_.get() == nullptr || ref.first_chunk != payload_source_.generation()) return;
   payload_source_.get()->on_delivery(ref.index, acked);

@@ -1,3 +1,5 @@
+// Decodes captured datagrams of both directions: follows handshakes, key phases and packet numbers
+// without taking part.
 #include "kwind/link/observer.h"
 
 #include <algorithm>

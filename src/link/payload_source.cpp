@@ -1,3 +1,4 @@
+// Weak references between a payload source and the slot of its link.
 #include "kwind/link/payload_source.h"
 
 namespace kwind::link {

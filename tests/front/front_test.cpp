@@ -194,8 +194,8 @@ TEST(FrontClient, ComesBackToARestartedServer) {
   std::filesystem::remove(file);
 }
 
-// The path breaks for longer than the idle timeout: the server keeps the peer, and the client resumes
-// as the same one.
+// The path breaks for longer than the idle timeout: the server keeps the peer, and the client
+// resumes as the same one.
 TEST(FrontClient, ResumesAsTheSamePeer) {
   ServerOptions options;
   options.host.resume = 30s;

@@ -1,4 +1,4 @@
-// What ends while something else is under way: connections, questions, pauses. On the simulated
+// What ends while something else is in flight: connections, questions, pauses. On the simulated
 // network, in virtual time.
 #include <gtest/gtest.h>
 

@@ -1,4 +1,5 @@
-// The same connections over TCP, IPv6, and several ports of one server, on real loopback sockets.
+// The same connections over TCP, IPv6, and several transports of one server, on real loopback
+// sockets.
 #include <arpa/inet.h>
 #include <gtest/gtest.h>
 #include <sys/resource.h>
@@ -117,7 +118,7 @@ TEST(TcpTransport, CarriesDatagramsBothWaysAndTellsOfTheEnd) {
   EXPECT_EQ(server->streams(), 0U);
 }
 
-// A stream of the system's own, from a port of its choice.
+// A stream of the system's own, from a transport of its choice.
 int raw_stream(const Endpoint& to, std::uint16_t from_port) {
   const int fd = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
   const int on = 1;
@@ -191,7 +192,7 @@ TEST(TcpTransport, EndsStreamsThatBreakItsLimits) {
     (*socket)->flush(now());
     return std::move(*socket);
   };
-  const auto wrong = talk(bytes_of(2000, 1));  // longer than this port takes
+  const auto wrong = talk(bytes_of(2000, 1));  // longer than this transport takes
   EXPECT_TRUE(run_until([&] {
     wrong->flush(now());
     (void)server->receive(now());

@@ -1,4 +1,4 @@
-// A peer that passed the handshake in clear mode and then sends what it likes: admissions with
+// A peer that passed the handshake in plaintext mode and then sends what it likes: admissions with
 // known keys, and datagrams with right checks and any frames.
 #pragma once
 #include <functional>

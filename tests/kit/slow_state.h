@@ -1,6 +1,6 @@
-// What a viewer has to send, the slow way: written from docs/state-format.md alone, with bits as
-// text and everything found by looking through all that ever happened. For snapshots with room for
-// everything, one a tick, without tolerances, digests and inputs.
+// What a replicator has to send, the slow way: written from docs/state-format.md alone, with bits
+// as text and everything found by looking through all that ever happened. For snapshots with room
+// for everything, one a tick, without tolerances, digests and inputs.
 #pragma once
 #include <algorithm>
 #include <cmath>

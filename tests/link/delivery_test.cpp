@@ -438,7 +438,7 @@ TEST(Fills, AFillerMayEndOrMoveBeforeItsLink) {
   EXPECT_EQ(heard.size(), 5U);
   EXPECT_TRUE(another.acked_.empty() && another.lost_.empty());
 
-  // A filler that changes to another link leaves the one where it was.
+  // A payload source that changes to another link leaves the one where it was.
   SimPair elsewhere({.seed = 15, .conditions = {.delay = 30ms}});
   elsewhere.run_until(at(1s));
   moved.max_ = 200;

@@ -188,7 +188,7 @@ class Door : public testing::Test {
   std::span<const std::byte> reply(const link::Listener::Outcome& outcome) {
     return std::span(reply_).first(outcome.reply_bytes);
   }
-  // Hello, cookie, offer; the answer is given to the client.
+  // Hello, cookie, connect; the answer is given to the client.
   link::Listener::Exchanged enter(link::Link& who, Time now, const Endpoint& from) {
     const auto cookie = knock(who, now, from);
     EXPECT_EQ(cookie.error, Errc::none);
@@ -695,7 +695,7 @@ TEST_F(Resuming, NotWhoWasGivenUpOrBannedOrWhoseTicketExpired) {
   EXPECT_EQ(enter_and_tell(5, "", at(1061s)).substr(0, 14), "ticket_expired");
 }
 
-// ---- sealed connections ----
+// ---- encrypted connections ----
 
 TEST(Sealed, KeysChangeWhileDatagramsAreLostAndReordered) {
   for (std::uint64_t seed = 1; seed <= 30; ++seed) {

@@ -380,7 +380,7 @@ TEST(Hostile, WrongDatagramsAreDroppedByCauseAndReachNoHandler) {
   }
 }
 
-// A client that passed the handshake by the rules, in clear mode, and then breaks one.
+// A client that passed the handshake by the rules, in plaintext mode, and then breaks one.
 class RuleBreaker : public testing::Test {
  protected:
   // Five channel numbers of eight are known.

@@ -67,8 +67,8 @@ TEST(PlayoutClock, FollowsTheJitterOfThePathAndNeverGoesBack) {
   EXPECT_LT(too_early, draws / 50) << "of " << draws;
 }
 
-// Draws every 16 ms while snapshots arrive; returns how far ahead of the newest snapshot it drew at most,
-// and for how long it stood still.
+// Draws every 16 ms while snapshots arrive; returns how far ahead of the newest snapshot it drew at
+// most, and for how long it stood still.
 struct Drawn {
   double max_ahead = 0;
   double longest_rest_ms = 0;

@@ -1,5 +1,6 @@
-// A viewer and a mirror with a path between them that is slow, loses, doubles and overtakes snapshots;
-// what the mirror holds is compared with the bay after each that it takes.
+// A replicator and a client world with a path between them that is slow, loses, doubles and
+// overtakes snapshots; what the client world holds is compared with the bay after each that it
+// takes.
 #pragma once
 #include <gtest/gtest.h>
 
@@ -108,7 +109,7 @@ class Crossing {
       }
     }
   }
-  /// The mirror's copy was changed behind its back.
+  /// The client world's copy was changed behind its back.
   void note_spoilt() { spoilt_ = true; }
   /// Of all snapshots so far.
   [[nodiscard]] std::uint64_t digest() const { return digest_; }

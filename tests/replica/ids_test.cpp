@@ -49,7 +49,7 @@ TEST(EntityIds, AreFreeAgainWhenEachClientThatKnewThemKnowsTheEnd) {
   here.tick();
   EXPECT_EQ(here.bay.spawn(bay::Pile{{1, 1}}), 200U) << "of which nobody knew";
   EXPECT_EQ(here.bay.spawn(bay::Pile{{1, 1}}), 0U) << "of the other a client knows";
-  // A tick there, one back, and the one in which the viewer hears of it.
+  // A tick there, one back, and the one in which the replicator hears of it.
   const auto [ticks, id] = here.ticks_to_room(100);
   EXPECT_EQ(id, 3U);
   EXPECT_LE(ticks, 3);

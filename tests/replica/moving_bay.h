@@ -208,8 +208,8 @@ class MovingBay {
   std::map<std::pair<std::uint32_t, std::uint32_t>, Anyone> history_;
 };
 
-/// Why a mirror does not hold what the bay held at the tick that the mirror names, entity by
-/// entity; empty if it does.
+/// Why a client world does not hold what the bay held at the tick that the client world names,
+/// entity by entity; empty if it does.
 inline std::string difference(const replica::ClientWorld& client_world, const MovingBay& bay) {
   for (const schema::AnyRef& ref : client_world.entities()) {
     const std::uint32_t tick = client_world.state_tick(ref);

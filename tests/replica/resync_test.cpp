@@ -62,7 +62,8 @@ class Resync : public testing::Test {
       hosts_.run(kTick);
     }
   }
-  // What the mirror has is what the server has; the snapshot of the last tick may be under way.
+  // What the client world has is what the server has; the snapshot of the last tick may be in
+  // flight.
   void expect_in_step(const std::string& what) {
     EXPECT_GT(client_world_->tick() + 4, bay_.world().tick()) << what << ": nothing newer came";
     EXPECT_EQ(kit::difference(*client_world_, bay_), "") << what;
@@ -183,7 +184,8 @@ TEST_F(Resync, AMirrorWithOtherCodesIsToldSo) {
   EXPECT_EQ(client_world_->counts().desyncs, 0U);
 }
 
-// Codes of one kind of snapshots take half as much again for the other: nobody gets them by mistake.
+// Codes of one kind of snapshots take half as much again for the other: nobody gets them by
+// mistake.
 TEST_F(Resync, CodesTrainedOnOtherSnapshotsAreRefused) {
   replica::SymbolCounts symbol_counts(bay::kEntities);
   EXPECT_FALSE(replica::CodeTables(symbol_counts).trained_on());

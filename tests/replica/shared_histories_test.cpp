@@ -1,5 +1,5 @@
-// ClientReplicators in step put their snapshots together once. Each of them has to say, bit for bit,
-// what it would say were it alone in its world.
+// ClientReplicators in step put their snapshots together once. Each of them has to say, bit for
+// bit, what it would say were it alone in its world.
 #include <gtest/gtest.h>
 
 #include <map>

@@ -1,4 +1,4 @@
-// The viewer's bits beside those of a slow twin that is written from the document alone.
+// The replicator's bits beside those of a slow twin that is written from the document alone.
 #include <gtest/gtest.h>
 
 #include <map>

@@ -42,7 +42,7 @@ harbour::Fleet fleet_of(int tugs) {
 }
 
 // What one who looks on from 60, 60 is told over a path of a tick each way that loses nothing: what
-// is within `sight` arrives, then 400 ticks go by.
+// is within `query` arrives, then 400 ticks go by.
 std::string state_rows(const char* name, double view_metres,
                        const std::shared_ptr<const replica::CodeTables>& codes) {
   replica::World world(harbour_world::kEntities, {.codes = codes});

@@ -18,9 +18,9 @@
 namespace kwind::tool {
 namespace {
 
-// A datagram as it was before sealing, in the form of clear mode, which analysers can read: a check
-// of zeros in place of the tag. Of a handshake only the hello is kept, which names the mode; offers
-// and answers stay sealed, as no datagram key opens them.
+// A datagram as it was before sealing, in the form of plaintext mode, which analysers can read: a
+// check of zeros in place of the tag. Of a handshake only the hello is kept, which names the mode;
+// offers and answers stay encrypted, as no datagram key opens them.
 std::optional<capture::Packet> opened_packet(const capture::Packet& packet,
                                              const link::ObservedDatagram& datagram) {
   constexpr std::size_t kModeAt = 11;

@@ -158,7 +158,7 @@ void print_json(const budget::ReadPlan& read, const budget::Cost& cost) {
 
 // ---- what replication makes of it ----
 
-// A plan's state as replica sends it, as far as a set of codes tells; see docs/budget.md.
+// A plan's state as replica sends it, as far as a code tables tells; see docs/budget.md.
 Coding replicated(const budget::ReadPlan& read, budget::Cost& cost, const schema::EntitiesInfo& all,
                   const replica::CodeTables& codes) {
   constexpr double kHeadBits = 28;  // with its share of digests

@@ -67,7 +67,7 @@ class HarbourMotion {
   std::map<std::uint32_t, Actor> all_;  // by id
 };
 
-/// Steers as a person might: holds a course for a while, then chooses another.
+/// Steers as a person might: holds a history for a while, then chooses another.
 class Pilot {
  public:
   explicit Pilot(std::uint64_t seed) : random_(seed) {}

@@ -30,7 +30,7 @@ class HarbourServer {
   void stop();
 
   [[nodiscard]] Endpoint address() const { return address_; }
-  /// Nothing in clear mode.
+  /// Nothing in plaintext mode.
   [[nodiscard]] std::optional<link::PublicKey> public_key() const {
     return key_ ? std::optional(key_->public_key) : std::nullopt;
   }

@@ -31,7 +31,7 @@ void add(host::Traffic& sum, const host::Traffic& traffic) {
   }
 }
 
-// How long the last states and messages may be under way: four round trips at their slowest, tried
+// How long the last states and messages may be in flight: four round trips at their slowest, tried
 // again as often as the path loses them.
 double settle_seconds(const Settings& settings) {
   const double slowest_ms = settings.rtt_ms + 2.0 * settings.jitter_ms;

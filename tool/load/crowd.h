@@ -20,7 +20,7 @@ namespace kwind::bots {
 
 struct CrowdOptions {
   Endpoint server;
-  std::optional<link::PublicKey> key{};  ///< none: clear mode
+  std::optional<link::PublicKey> key{};  ///< none: plaintext mode
   std::string ticket{};
   const schema::ProtocolInfo* protocol = nullptr;
   const schema::EntitiesInfo* entities = nullptr;  ///< nullptr: the protocol has none
@@ -42,7 +42,7 @@ struct InterestQueries {
   Histogram turns;        ///< of the bots' own loop: what it adds to the times above
   std::uint64_t state_bits = 0;
   std::uint64_t snapshots = 0;
-  std::uint64_t snapshots_refused = 0;  ///< that a mirror could not read
+  std::uint64_t snapshots_refused = 0;  ///< that a client world could not read
   std::uint64_t messages_sent = 0;
   std::uint64_t messages_refused = 0;  ///< by limits at this end
   std::uint64_t messages_received = 0;

@@ -32,14 +32,15 @@ struct Event {
   schema::Value value{};
   std::uint16_t request_id = 0;  ///< requests and answers: which
   Errc code = Errc::none;        ///< gone, broken: why
-  std::string text{};  ///< gone, broken, problem: in a sentence; connected, back: how it is sealed
+  std::string
+      text{};  ///< gone, broken, problem: in a sentence; connected, back: how it is encrypted
 };
 
 struct EndOptions {
   std::string connect;  ///< HOST:PORT; empty: be a server
   std::string listen = "127.0.0.1:4000";
-  std::optional<link::PublicKey> server_key{};  ///< client, sealed
-  std::optional<link::KeyPair> key{};           ///< server, sealed
+  std::optional<link::PublicKey> server_key{};  ///< client, encrypted
+  std::optional<link::KeyPair> key{};           ///< server, encrypted
   std::optional<host::Plaintext> clear{};
   std::string ticket{};
   Duration answer_time = std::chrono::seconds(10);   ///< how long an answer is waited for

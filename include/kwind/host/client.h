@@ -35,7 +35,7 @@ class Client {
  public:
   /// Connects to `server` over `port`; port and `protocol` must outlive the client. The handshake
   /// starts with the first send().
-  /// Requires: a server key, or clear mode by name; in Plaintext::loopback_only `server` is a
+  /// Requires: a server key, or plaintext mode by name; in Plaintext::loopback_only `server` is a
   /// loopback address.
   Client(Transport& transport, const Endpoint& server, const schema::ProtocolInfo& protocol,
          Time now, const ClientOptions& options);
@@ -71,8 +71,8 @@ class Client {
           handler(message);
         });
   }
-  /// Called for each handler that threw, as sink(what, message). `message` is null if it was code that
-  /// none brought about, on_connect for instance.
+  /// Called for each handler that threw, as sink(what, message). `message` is null if it was code
+  /// that none brought about, on_connect for instance.
   void on_fault(std::function<void(std::string_view, const route::RawMessage*)> sink) {
     dispatcher_.on_fault(
         [sink = std::move(sink)](const route::HandlerException<FromServer>& fault) {
@@ -123,8 +123,8 @@ class Client {
   /// throw.
   void set_reference_filter(std::function<bool(const schema::AnyRef&)> knows);
 
-  /// Lets `filler`, borrowed until the connection ends, fill what is free in the next `datagrams`
-  /// datagrams to the server: see Link::schedule_payload.
+  /// Lets `payload source`, borrowed until the connection ends, fill what is free in the next
+  /// `datagrams` datagrams to the server: see Link::schedule_payload.
   void schedule_payload(link::PayloadSource* payload_source, std::size_t datagrams);
 
   /// Adds a stage to the loop, borrowed until detach(); see LoopStage.
@@ -132,9 +132,9 @@ class Client {
   void detach(LoopStage& stage);
 
   /// Replaces the connection by a new one: handlers, payload hooks and stages stay, queued messages
-  /// and open requests end (Ending::disconnected). on_disconnect is not called for a connection that
-  /// has not ended. Counts begin again. `transport` must outlive the client or the next reconnect();
-  /// the transport before it is not used any more. Not to be called from a handler.
+  /// and open requests end (Ending::disconnected). on_disconnect is not called for a connection
+  /// that has not ended. Counts begin again. `transport` must outlive the client or the next
+  /// reconnect(); the transport before it is not used any more. Not to be called from a handler.
   void reconnect(Transport& transport, const Endpoint& server, Time now,
                  const ClientOptions& options);
 
@@ -187,7 +187,7 @@ class Client {
   [[nodiscard]] bool ended() const;
   /// The version of the protocol agreed with the server; 0 until connected.
   [[nodiscard]] std::uint16_t version() const;
-  /// The digest of the set of codes agreed with the server; 0: the built-in ones.
+  /// The digest of the code tables agreed with the server; 0: the built-in ones.
   [[nodiscard]] std::uint64_t code_tables() const;
   /// How a new client may come back as the same peer after this one's connection broke, if the
   /// server permits it. Good once.

@@ -53,7 +53,7 @@ struct QueueLimit {
 };
 
 struct Options {
-  /// Absent: datagrams are sealed, which takes the server's key on both ends.
+  /// Absent: datagrams are encrypted, which takes the server's key on both ends.
   std::optional<Plaintext> plaintext{};
   bool aes = true;  ///< AES-256-GCM where both ends have the hardware; else ChaCha20-Poly1305
   Timeouts timeouts;
@@ -63,7 +63,7 @@ struct Options {
   std::size_t open_requests = 64;    ///< most questions a connection may have open, each way
   std::vector<QueueLimit> queues{};  ///< of channels that shall not have the usual limits
   bits::Policy policy = bits::Policy::clamp;  ///< for values to be sent that are out of range
-  /// Digests of the sets of codes that this end holds, see replica::CodeTables; at most 8, the ones
+  /// Digests of the code tables that this end holds, see replica::CodeTables; at most 8, the ones
   /// it likes best first. The server takes the client's first that it holds, too.
   std::vector<std::uint64_t> code_table_sets{};
   /// Random bytes for nonces and cookies; from the system when not given. Give them in tests and

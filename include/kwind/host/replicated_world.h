@@ -59,14 +59,15 @@ class ReplicatedWorld final : public LoopStage {
   [[nodiscard]] std::optional<T> get(schema::Ref<T> entity) const {
     return world_->get(entity);
   }
-  /// The values to draw at `now`: interpolated at the playout clock's tick, so that late snapshots do
-  /// not show. Nothing if the entity is not in view.
+  /// The values to draw at `now`: interpolated at the playout clock's tick, so that late snapshots
+  /// do not show. Nothing if the entity is not in view.
   template <schema::ReplicaEntity T>
   [[nodiscard]] std::optional<T> sample(schema::Ref<T> entity, Time now) {
     const auto tick = playout_.tick_at(now);
     return tick ? world_->sample(entity, *tick) : std::nullopt;
   }
-  /// Calls `draw` with each entity of the type in view, as sample() returns it. O(entities in view).
+  /// Calls `draw` with each entity of the type in view, as sample() returns it. O(entities in
+  /// view).
   template <schema::ReplicaEntity T, class Draw>
   void each(Time now, const Draw& draw) {
     const auto tick = playout_.tick_at(now);
@@ -141,7 +142,8 @@ class ReplicatedWorld final : public LoopStage {
 };
 
 /// Client-side prediction and reconciliation of the entity that this client owns: applies inputs at
-/// once, and again from the server's state when a prediction was wrong. Destroy it before the world.
+/// once, and again from the server's state when a prediction was wrong. Destroy it before the
+/// world.
 template <schema::ReplicaEntity State, schema::Message Input>
 class Predicted {
  public:
@@ -157,8 +159,8 @@ class Predicted {
   Predicted(const Predicted&) = delete;
   Predicted& operator=(const Predicted&) = delete;
 
-  /// Sends an input and applies it. Does nothing until the owned entity is in view; call it once per
-  /// tick.
+  /// Sends an input and applies it. Does nothing until the owned entity is in view; call it once
+  /// per tick.
   void apply(const Input& input) {
     if (!prediction_) return;
     const std::uint32_t number = world_.send_input(input);

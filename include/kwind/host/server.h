@@ -34,7 +34,7 @@ using route::Subscription;
 struct ServerOptions : Options {
   /// Most clients at once, 1 to 65535; more are refused with server_full.
   std::size_t capacity = 64;
-  /// Handshakes: how many key exchanges, and how many may be under way beside `capacity` (with
+  /// Handshakes: how many key exchanges, and how many may be in flight beside `capacity` (with
   /// which they are at most 65536).
   link::ExchangeLimits exchanges{};
   std::size_t attempts = 2048;
@@ -43,7 +43,7 @@ struct ServerOptions : Options {
   /// With a clock, receive() takes in no more once it has run for `receive_time`.
   std::function<Time()> clock{};
   Duration receive_time = std::chrono::milliseconds(5);
-  /// What clients know the server by. Absent only in clear mode.
+  /// What clients know the server by. Absent only in plaintext mode.
   std::optional<link::KeyPair> key{};
   /// Asks clients for tickets, and checks them; must outlive the server. See kwind/ticket/ticket.h.
   const link::TicketGate* gate = nullptr;
@@ -60,17 +60,16 @@ struct ServerOptions : Options {
 
 class Server {
  public:
-  /// Serves `protocol` on `port`; both must outlive the server.
-  /// Requires: a key, or clear mode by name; in Plaintext::loopback_only the port is bound to a
-  /// loopback address.
+  /// Serves `protocol` on `port`; both must outlive the server. Requires: a key, or plaintext mode
+  /// by name; in Plaintext::loopback_only the transport is bound to a loopback address.
   Server(Transport& transport, const schema::ProtocolInfo& protocol, const ServerOptions& options);
   ~Server();
   Server(const Server&) = delete;
   Server& operator=(const Server&) = delete;
 
   /// Serves on `another` port as well, a TCP port beside a UDP one for instance; it must outlive
-  /// the server. Clients of all ports are peers alike. Requires: what the constructor does of its
-  /// port.
+  /// the server. Clients of all transports are peers alike. Requires: what the constructor does of
+  /// its port.
   void listen_on(Transport& another);
 
   /// Adds handler(Peer, const T&), called for every T that a client sends, after those added
@@ -111,7 +110,8 @@ class Server {
   void check_all(std::function<route::CheckResult(Peer, const route::RawMessage&)> check) {
     dispatcher_.check_all(std::move(check));
   }
-  /// Called for each handler that threw, with the message. The message is lost to that handler alone.
+  /// Called for each handler that threw, with the message. The message is lost to that handler
+  /// alone.
   void on_fault(std::function<void(const route::HandlerException<Peer>&)> sink) {
     dispatcher_.on_fault(std::move(sink));
   }
@@ -164,8 +164,8 @@ class Server {
   /// Lets a client's messages through to handlers, those first that came before.
   void ready(Peer peer);
 
-  /// Takes in what has arrived, at most ServerOptions::receive_datagrams, fairly between the ports,
-  /// and runs handlers. Key exchanges come last. Not to be called from a handler.
+  /// Takes in what has arrived, at most ServerOptions::receive_datagrams, fairly between the
+  /// transports, and runs handlers. Key exchanges come last. Not to be called from a handler.
   void receive(Time now);
   /// Lets out what waits: messages, acks, repeats, keepalives. Not to be called from a handler.
   void flush(Time now);
@@ -212,9 +212,9 @@ class Server {
 
   /// Queues what is encoded already, kind and all, for those of `peers` who have its version.
   std::size_t send_encoded(std::span<const Peer> peers, const PackedMessage& message);
-  /// Lets `filler` fill what is free in the next `datagrams` datagrams to a client, and tells it
-  /// what arrived: see Link::schedule_payload, and replica::ClientReplicator for one that keeps a
-  /// world in step. It may be destroyed or moved at any time. false: no such client.
+  /// Lets `payload source` fill what is free in the next `datagrams` datagrams to a client, and
+  /// tells it what arrived: see Link::schedule_payload, and replica::ClientReplicator for one that
+  /// keeps a world in step. It may be destroyed or moved at any time. false: no such client.
   bool schedule_payload(Peer to, link::PayloadSource* payload_source, std::size_t datagrams);
 
   /// Called with what a client's link::PayloadSource wrote, replica::InputSender for instance; the
@@ -254,7 +254,7 @@ class Server {
   /// Closes a connection after delivering its reliable and ordered messages. Unknown peers are
   /// ignored.
   void close(Peer peer, std::string_view reason);
-  /// The same of all, and of those whose handshake is under way.
+  /// The same of all, and of those whose handshake is in flight.
   void close_all(std::string_view reason);
 
   /// For hosts that know messages at run time only: an answer to question `number` of a client, see
@@ -282,7 +282,7 @@ class Server {
   [[nodiscard]] std::uint32_t slot(Peer peer) const;
   /// The version of the protocol agreed with a client; 0 if there is no such client.
   [[nodiscard]] std::uint16_t version(Peer peer) const;
-  /// The digest of the set of codes agreed with a client; 0: the built-in ones.
+  /// The digest of the code tables agreed with a client; 0: the built-in ones.
   [[nodiscard]] std::uint64_t code_tables(Peer peer) const;
   /// What its ticket says; nullptr if there is no such client, or no tickets are asked for.
   [[nodiscard]] const link::Claims* claims(Peer peer) const;

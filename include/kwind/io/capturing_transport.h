@@ -1,5 +1,5 @@
-// Shows every datagram that passes a port to whoever wants to keep it: a capture at this end. Time
-// is that of the call. One port, one thread.
+// Shows every datagram that passes a transport to whoever wants to keep it: a capture at this end.
+// Time is that of the call. One port, one thread.
 #pragma once
 #include <functional>
 #include <memory>
@@ -15,7 +15,7 @@ class CapturingTransport final : public PollableTransport {
                                      std::span<const std::byte> datagram)>;
 
   /// `watcher` is called for each datagram that is sent or received; it must not call
-  /// the port.
+  /// the transport.
   CapturingTransport(std::unique_ptr<PollableTransport> inner, Watcher watcher)
       : inner_(std::move(inner)), watcher_(std::move(watcher)) {}
 

@@ -19,7 +19,7 @@ class ImpairedTransport final : public PollableTransport {
   void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override;
   void flush(Time now) override;
   [[nodiscard]] Time next_wakeup() const override;
-  /// As the user of this port sees it, before and after the lanes.
+  /// As the user of this transport sees it, before and after the lanes.
   [[nodiscard]] const TransportCounts& counts() const override { return counts_; }
   [[nodiscard]] const sim::SimulatedPathCounts& outward_counts() const { return outward_.counts(); }
   [[nodiscard]] const sim::SimulatedPathCounts& inward_counts() const { return inward_.counts(); }

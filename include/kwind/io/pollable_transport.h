@@ -36,9 +36,9 @@ class PollableTransport : public Transport {
                            std::span<const int> also);
 };
 
-/// Blocks until a datagram may have arrived at one of `transports` (all of one thread), until one of
-/// the file descriptors `also` can be read (negative ones are ignored), or until io::now() reaches
-/// `until`; for one second at most.
+/// Blocks until a datagram may have arrived at one of `transports` (all of one thread), until one
+/// of the file descriptors `also` can be read (negative ones are ignored), or until io::now()
+/// reaches `until`; for one second at most.
 void wait_for_any(std::span<PollableTransport* const> transports, Time until,
                   std::span<const int> also);
 

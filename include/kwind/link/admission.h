@@ -25,7 +25,7 @@ struct Admission {
   std::optional<std::uint64_t> replaces{};
   /// By which this one may come back, as a digest; if it may.
   std::optional<Digest128> resume{};
-  Endpoint from{};                         ///< where its offer came from
+  Endpoint from{};                         ///< where its connect came from
   Time answered{};                         ///< when
   std::shared_ptr<const Claims> claims{};  ///< of its ticket, if tickets are asked for
   /// Its keys, which the Link that is made of it takes: to be reset then.

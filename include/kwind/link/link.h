@@ -55,8 +55,8 @@ struct Stats {
   std::uint64_t messages_received = 0;  ///< handed out as events
   std::uint64_t packets_lost = 0;       ///< declared lost (RFC 9002, 6.1)
   std::uint64_t messages_repeated = 0;  ///< reliable and ordered ones sent again after a loss
-  /// Redundant copies, sent before a loss was known: of small reliable messages on lossy paths, and of
-  /// `repeat` channels.
+  /// Redundant copies, sent before a loss was known: of small reliable messages on lossy paths, and
+  /// of `repeat` channels.
   std::uint64_t redundant_copies = 0;
   std::uint64_t messages_stale = 0;  ///< sequenced messages older than the last delivered: dropped
   std::uint64_t duplicates_received = 0;  ///< reliable and ordered ones that had arrived before
@@ -75,18 +75,18 @@ struct Stats {
   std::size_t in_flight = 0;
   std::size_t mtu = kBaseDatagramBytes;  ///< largest datagram in use
   std::uint64_t path_changes = 0;        ///< addresses of the peer that have proven themselves
-  std::uint64_t key_changes = 0;         ///< of the keys with which this end seals
+  std::uint64_t key_changes = 0;         ///< of the keys with which this end encrypts
 };
 
 struct ConnectOptions {
   Identity identity;
   /// 32 random bytes, new for each attempt: keys are made from them.
   Secret32 seed;
-  /// The server's. Absent: clear mode, which works only with a server in clear mode.
+  /// The server's. Absent: plaintext mode, which works only with a server in plaintext mode.
   std::optional<PublicKey> server_key{};
   TransportKind transport_kind = TransportKind::datagrams;
   bool aes = true;       ///< AES-256-GCM where both ends have the hardware
-  std::string ticket{};  ///< from the login, if the server asks for one. Never in clear mode.
+  std::string ticket{};  ///< from the login, if the server asks for one. Never in plaintext mode.
   std::optional<Secret32> resume{};  ///< of an earlier connection; instead of a ticket
 };
 
@@ -157,9 +157,9 @@ class Link {
   /// the pace leave, less what already waits in front of it. O(channels).
   [[nodiscard]] std::size_t budget(Time now) const;
 
-  /// Lets `filler` fill what is free in the next `datagrams` datagrams after urgent messages and
-  /// before others; nullptr: nobody. Call it each tick. Neither has to outlive the other, see
-  /// PayloadSource.
+  /// Lets `payload source` fill what is free in the next `datagrams` datagrams after urgent
+  /// messages and before others; nullptr: nobody. Call it each tick. Neither has to outlive the
+  /// other, see PayloadSource.
   void schedule_payload(PayloadSource* payload_source, std::size_t datagrams);
 
   /// Delivers the reliable and ordered messages still queued (for at most LinkOptions::linger),
@@ -174,7 +174,7 @@ class Link {
 
   [[nodiscard]] State state() const;
   [[nodiscard]] std::uint16_t version() const;  ///< agreed version of the protocol; 0 before
-  /// Agreed code set: 0 the built-in one, else place in the client's list plus one.
+  /// Agreed code tables: 0 the built-in one, else place in the client's list plus one.
   [[nodiscard]] std::uint8_t code_tables() const;
   [[nodiscard]] ConnectionId id() const;
   /// "ChaCha20-Poly1305", "AES-256-GCM" or "clear".

@@ -1,6 +1,6 @@
-// The server's door: answers hellos, keeps nothing for addresses that have not proven themselves,
-// and admits connections. The host gives it every handshake datagram and makes a Link of each
-// Admission. One listener, one thread at a time.
+// Server side of the handshake: answers hellos with a stateless cookie, keeps nothing for unproven
+// addresses, and admits connections. The host passes every handshake datagram to receive() and
+// makes a Link of each Admission. One listener, one thread at a time.
 #pragma once
 #include <functional>
 #include <memory>
@@ -17,9 +17,9 @@
 
 namespace kwind::link {
 
-/// How many offers are answered with a key exchange, which costs some 0.15 ms each.
+/// How many connects are answered with a key exchange, which costs some 0.15 ms each.
 struct ExchangeLimits {
-  std::size_t queued = 256;  ///< offers that wait, at most; 1.2 kB each
+  std::size_t queued = 256;  ///< connects that wait, at most; 1.2 kB each
   double per_second = 400;   ///< exchanges
   double burst = 20;         ///< of these at once
   /// Exchanges of one IPv4 address or IPv6 /64 at once; they are forgiven within some ten seconds,
@@ -32,7 +32,7 @@ struct ListenerOptions {
   Secret32 secret;               ///< 32 random bytes; cookies, keys and ids are made from it
   std::size_t capacity = 64;     ///< most connections at once
   std::uint8_t number = 0;       ///< which server of several on one machine, 0 to 15; part of ids
-  std::optional<KeyPair> key{};  ///< absent: clear mode, and only that
+  std::optional<KeyPair> key{};  ///< absent: plaintext mode, and only that
   bool aes = true;               ///< AES-256-GCM where both ends have the hardware
   const TicketGate* gate = nullptr;  ///< asks for tickets, and checks them; borrowed
   /// Seconds since 1970, by which tickets expire. Required if there is a gate.
@@ -74,11 +74,11 @@ class Listener {
   [[nodiscard]] static Result<ConnectionId> connection_of(std::span<const std::byte> datagram);
 
   /// Answers a handshake datagram. `reply` must be kBaseDatagramBytes long; what is written into it
-  /// is never longer than `datagram`. O(1). An offer whose cookie fits waits for exchange().
-  /// `carrier` is what brought it, and `transport_index` the caller's number of where: over a
-  /// stream the address has proven itself, and no cookie is asked for; an offer that names another
-  /// carrier is dropped. Errors, with or without a reply: server_busy, bad_cookie, those of the
-  /// form.
+  /// is never longer than `datagram`. O(1). An connect whose cookie fits waits for exchange().
+  /// `transport` is what brought it, and `transport_index` the caller's number of where: over a
+  /// stream the address has proven itself, and no cookie is asked for; an connect that names
+  /// another transport is dropped. Errors, with or without a reply: server_busy, bad_cookie, those
+  /// of the form.
   Outcome receive(Time now, const Endpoint& from, std::span<const std::byte> datagram,
                   std::span<std::byte> reply,
                   TransportKind transport_kind = TransportKind::datagrams,
@@ -92,10 +92,10 @@ class Listener {
     std::size_t reply_bytes = 0;
     std::optional<ConnectionId> attempt;  ///< if it was not refused
   };
-  /// Exchanges keys for the offer whose turn it is, within ExchangeLimits; nothing if there is
+  /// Exchanges keys for the connect whose turn it is, within ExchangeLimits; nothing if there is
   /// none. To be called until then, after what known connections sent. One key exchange.
   std::optional<Exchanged> exchange(Time now, std::span<std::byte> reply);
-  /// When exchange() will have something to do; kNever without an offer.
+  /// When exchange() will have something to do; kNever without an connect.
   [[nodiscard]] Time next_exchange() const;
 
   struct Admitted {
@@ -125,7 +125,7 @@ class Listener {
   void revoke(const Admission& admission);
 
   [[nodiscard]] std::size_t connections() const;
-  [[nodiscard]] std::size_t attempts() const;  ///< handshakes under way
+  [[nodiscard]] std::size_t attempts() const;  ///< handshakes in flight
   [[nodiscard]] std::size_t capacity() const;
   [[nodiscard]] const ListenerCounts& counts() const;
 

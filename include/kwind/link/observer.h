@@ -1,7 +1,7 @@
 // Reads the datagrams of other people's connections: what each part of a captured datagram is, down
 // to the bit. It follows every handshake and data datagram that it is shown, in order; with the
-// keys of a key log it opens sealed ones. Bytes in, plain values out; nothing here takes part in a
-// connection. One observer, one thread.
+// keys of a key log it opens encrypted ones. Bytes in, plain values out; nothing here takes part in
+// a connection. One observer, one thread.
 #pragma once
 #include <array>
 #include <cstdint>
@@ -78,7 +78,7 @@ struct ObservedDatagram {
   std::uint16_t version = 0;  ///< agreed version of the protocol, if known
   std::size_t bytes = 0;
   std::vector<ObservedPart> parts{};
-  std::vector<std::byte> plain{};  ///< opened and sealed: header and body as they were before
+  std::vector<std::byte> plain{};  ///< opened and encrypted: header and body as they were before
 };
 
 struct ObserverOptions {

@@ -1,5 +1,6 @@
-// Who fills what is free in the datagrams of a link. A filler and the link that it fills for know
-// of each other, so that either may end or move first. Pure; both belong to one thread.
+// Opaque payload with delivery reports: a payload source writes into the free room of a link's
+// datagrams and learns whether each datagram arrived. Source and link hold weak references to each
+// other: either may end or move first. Pure; both belong to one thread.
 #pragma once
 #include <cstdint>
 #include <optional>
@@ -12,9 +13,9 @@ namespace kwind::link {
 
 class PayloadSlot;
 
-/// Writes bits of its own into datagrams, and learns whether each datagram arrived. It fills for one link at
-/// a time, from Link::schedule_payload() until another filler is offered there, the link ends, or
-/// it is destroyed or offered to another link. It may be moved meanwhile.
+/// Writes bits of its own into datagrams, and learns whether each datagram arrived. It fills for
+/// one link at a time, from Link::schedule_payload() until another payload source is offered there,
+/// the link ends, or it is destroyed or offered to another link. It may be moved meanwhile.
 class PayloadSource {
  public:
   PayloadSource() = default;
@@ -39,7 +40,7 @@ class PayloadSource {
   PayloadSlot* slot_ = nullptr;
 };
 
-/// A link's end of the tie: at most one filler, and a number for each that was here.
+/// A link's end of the tie: at most one payload source, and a number for each that was here.
 class PayloadSlot {
  public:
   PayloadSlot() = default;
@@ -47,10 +48,11 @@ class PayloadSlot {
   PayloadSlot& operator=(const PayloadSlot&) = delete;
   ~PayloadSlot() { set(nullptr); }
 
-  /// Unties the filler that is here, and `filler` from where it is; nullptr: none from now on.
+  /// Unties the payload source that is here, and `payload source` from where it is; nullptr: none
+  /// from now on.
   void set(PayloadSource* payload_source);
   [[nodiscard]] PayloadSource* get() const { return payload_source_; }
-  /// Differs for fillers that were here one after the other, but for every 65,536th.
+  /// Differs for payload sources that were here one after the other, but for every 65,536th.
   [[nodiscard]] std::uint16_t generation() const { return generation_; }
 
  private:

@@ -1,6 +1,5 @@
-// Bytes of a message that goes to many: made once, held by every link that still has to send them
-// or may have to again, free when the last has let go. One pool and the links it serves, one
-// thread.
+// Reference-counted bytes of a message to many receivers: encoded once, held by every link that
+// still may send them, freed with the last reference. One pool and its links, one thread.
 #pragma once
 #include <algorithm>
 #include <cstddef>

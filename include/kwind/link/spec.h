@@ -95,7 +95,7 @@ struct DeclarationDigest {
   std::uint32_t digest = 0;  ///< 0: from here on it does not exist
 };
 
-/// Code sets that an end may offer.
+/// Code sets that an end may connect.
 inline constexpr std::size_t kMaxCodeTables = 8;
 
 /// The protocol above the link, as both ends compare it: the link does not look inside.
@@ -106,7 +106,7 @@ struct Identity {
   std::vector<DeclarationDigest> declarations{};
   /// Version of what travels in opaque payload; both ends must have the same. 0: nothing does.
   std::uint8_t payload_version = 0;
-  /// Digests of the code sets held beside the built-in one, at most kMaxCodeTables, best first.
+  /// Digests of the code tables held beside the built-in one, at most kMaxCodeTables, best first.
   std::vector<std::uint64_t> code_table_sets{};
 };
 

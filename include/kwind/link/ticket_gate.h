@@ -1,5 +1,5 @@
-// Whom the server lets in: what a Listener asks about the ticket in an offer. kwind/ticket/ticket.h
-// has the one that checks JSON Web Tokens. One thread.
+// Admission control: what a Listener asks about the ticket of a connecting client.
+// kwind/ticket/ticket.h implements it for JSON Web Tokens. One thread.
 #pragma once
 #include <cstdint>
 #include <string>

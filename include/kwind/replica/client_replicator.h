@@ -1,6 +1,6 @@
-// Per-client replication sender: chooses and encodes the snapshots of one client, as the payload of
-// with snapshots of state. One viewer lives as long as its connection; world, viewer and link, one
-// thread.
+// Per-client replication sender: chooses the updates for each snapshot of one client and encodes
+// them. It is the payload source of the client's link and lives as long as the connection. World,
+// replicator and link share one thread.
 #pragma once
 #include <cstdint>
 #include <functional>
@@ -22,8 +22,8 @@ struct RelevantEntity {
 };
 
 struct ReplicatorOptions {
-  /// Builds on snapshots that have not been acknowledged yet: fewer bytes, but a lost snapshot makes
-  /// later ones useless until the sender learns of the loss.
+  /// Builds on snapshots that have not been acknowledged yet: fewer bytes, but a lost snapshot
+  /// makes later ones useless until the sender learns of the loss.
   bool speculative_baselines = false;
   /// Every so many snapshots a digest of all that the client should have goes with it; 0: never.
   std::uint32_t digest_every = 10;
@@ -76,21 +76,21 @@ class ClientReplicator final : public link::PayloadSource {
 
   /// What is in view from now on. Requires: entities in ascending order of id. O(entities).
   void see(std::span<const RelevantEntity> in_view);
-  /// What a sight sees, see InterestQuery::look(). To be called in each tick; always with the same
+  /// What a query sees, see InterestQuery::look(). To be called in each tick; always with the same
   /// one. O(1) while nothing came into view or left it.
   void see(InterestQuery& query);
 
-  /// From now on each snapshot asks `sight` itself, which is borrowed: with a
-  /// thousand clients that is cheaper than going through all of them twice. Several viewers may see
-  /// through one: those whose clients heard the same put their snapshots together once. nullptr: see()
-  /// says it again.
+  /// From now on each snapshot asks `query` itself, which is borrowed: with a thousand clients that
+  /// is cheaper than going through all of them twice. Several replicators may see through one:
+  /// those whose clients heard the same put their snapshots together once. nullptr: see() says it
+  /// again.
   void bind(InterestQuery* query);
 
-  /// Writes a snapshot of the last finished tick if there is something to say: everything that changed
-  /// and was not told, what waited longest first, as far as there is room. An entity that is larger
-  /// than a datagram goes in parts, one such at a time, and appears with the last of them; when
-  /// more waits than fits its parts take at most half of the room. Called by the link, see
-  /// Link::schedule_payload; the token names the snapshot. O(entities in view).
+  /// Writes a snapshot of the last finished tick if there is something to say: everything that
+  /// changed and was not told, what waited longest first, as far as there is room. An entity that
+  /// is larger than a datagram goes in parts, one such at a time, and appears with the last of
+  /// them; when more waits than fits its parts take at most half of the room. Called by the link,
+  /// see Link::schedule_payload; the token names the snapshot. O(entities in view).
   std::optional<std::uint64_t> fill(Time now, bits::Writer& out) override;
   void prefetch(unsigned step) const override;
   /// What became of a snapshot; called by the link.
@@ -115,13 +115,13 @@ class ClientReplicator final : public link::PayloadSource {
   /// acknowledged: loss detection will repair that.
   Errc receive_resync_request(std::uint32_t snapshot);
   /// Starts a full resync with the next snapshot, at the game's wish: for a client that lost its
-  /// mirror.
+  /// client world.
   void resync();
   /// Called with what receive_desync_report() finds. Not to throw.
   void on_desync(std::function<void(const Desync&)> handler);
 
   /// Counts the symbols of all snapshots from now on, for codes that fit the traffic; borrowed,
-  /// nullptr for none. Requires: a tally of the world's entities.
+  /// nullptr for none. Requires: a symbol counts of the world's entities.
   void count_into(SymbolCounts* symbol_counts);
 
   /// Whether the client has, or is about to have, all that is in view as it stands.

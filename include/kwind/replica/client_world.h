@@ -1,4 +1,5 @@
-// A client's copy of what it sees of the server's world. One mirror, one thread.
+// The client's copy of the replicated world: decodes snapshots, applies them, and interpolates
+// between states. One client world, one thread.
 #pragma once
 #include <cstdint>
 #include <functional>
@@ -16,7 +17,8 @@
 
 namespace kwind::replica {
 
-/// What a snapshot did to an entity. A change of the owner alone is a change: see ClientWorld::owns().
+/// What a snapshot did to an entity. A change of the owner alone is a change: see
+/// ClientWorld::owns().
 struct EntityEvent {
   enum class Type : std::uint8_t { spawned, updated, despawned };
   Type type = Type::updated;
@@ -35,40 +37,40 @@ struct ClientWorldCounts {
 
 class ClientWorld {
  public:
-  /// `ticks_per_second` and `codes` as the server's world and viewer have them. With others
+  /// `ticks_per_second` and `codes` as the server's world and replicator have them. With others
   /// receive() gives tick_rate or code_tables for every full snapshot.
   explicit ClientWorld(const schema::EntitiesInfo& entities, double ticks_per_second = 20,
                        std::shared_ptr<const CodeTables> codes = nullptr);
-  /// An InputSender goes along with the mirror that it was made for. What is assigned to takes the
-  /// other's contents and keeps its own sender; the other's has no mirror any more.
+  /// An InputSender goes along with the client world that it was made for. What is assigned to
+  /// takes the other's contents and keeps its own sender; the other's has no client world any more.
   ClientWorld(ClientWorld&& other) noexcept;
   ClientWorld& operator=(ClientWorld&& other) noexcept;
   ~ClientWorld();
 
-  /// Takes a snapshot, Event::fill of the link, whole or not at all. Snapshots may come in any order; a
-  /// value is never replaced by an older one. Errors: tick_rate, code_tables, see the constructor;
-  /// base_missing for a snapshot that builds on one that is not here: it waits for that, and
-  /// wants_resync() says which snapshot waits; truncated, trailing_bits, value_range; replayed for a
-  /// snapshot that came before, or was discarded. Throws only std::bad_alloc: then nothing that is here
-  /// counts any more, and the server is asked for all of it. Whatever the bits, memory stays within
-  /// what the entities of the protocol need.
+  /// Takes a snapshot, Event::fill of the link, whole or not at all. Snapshots may come in any
+  /// order; a value is never replaced by an older one. Errors: tick_rate, code_tables, see the
+  /// constructor; base_missing for a snapshot that builds on one that is not here: it waits for
+  /// that, and wants_resync() says which snapshot waits; truncated, trailing_bits, value_range;
+  /// replayed for a snapshot that came before, or was discarded. Throws only std::bad_alloc: then
+  /// nothing that is here counts any more, and the server is asked for all of it. Whatever the
+  /// bits, memory stays within what the entities of the protocol need.
   Errc receive(std::span<const std::byte> payload, std::size_t bits);
-  /// Hands out what the snapshots since the last call did, in order, once. Valid until the next call.
-  /// If nobody calls, the newest kMaxEvents are kept; older ones are dropped and counted.
+  /// Hands out what the snapshots since the last call did, in order, once. Valid until the next
+  /// call. If nobody calls, the newest kMaxEvents are kept; older ones are dropped and counted.
   [[nodiscard]] std::span<const EntityEvent> take_events();
   static constexpr std::size_t kMaxEvents = std::size_t{1} << 16;
 
-  /// The low bits of the number of a snapshot that cannot be read because a snapshot that it builds on is
-  /// not here; nothing while all that came could be read. InputSender asks the server for a full
-  /// resync then, see ClientReplicator::receive_resync_request().
+  /// The low bits of the number of a snapshot that cannot be read because a snapshot that it builds
+  /// on is not here; nothing while all that came could be read. InputSender asks the server for a
+  /// full resync then, see ClientReplicator::receive_resync_request().
   [[nodiscard]] std::optional<std::uint32_t> wants_resync() const;
 
   /// If the server's last digest was not that of what is here: writes what
   /// ClientReplicator::receive_desync_report() wants to know, as much as has room, and returns how
   /// many bits; otherwise 0.
   std::size_t report(bits::Writer& out);
-  /// The low bits of the newest input that the server had used when it made the newest snapshot, see
-  /// ClientReplicator::last_processed_input().
+  /// The low bits of the newest input that the server had used when it made the newest snapshot,
+  /// see ClientReplicator::last_processed_input().
   [[nodiscard]] std::optional<std::uint16_t> last_processed_input() const;
   /// Counts the symbols of all snapshots from now on; as ClientReplicator::count_into().
   void count_into(SymbolCounts* symbol_counts);
@@ -126,7 +128,7 @@ class ClientWorld {
                const std::function<void(schema::Decoder&)>& decode) const;
   friend class InputSender;
   struct State;
-  /// Where this mirror is; holds nullptr once it is nowhere.
+  /// Where this client world is; holds nullptr once it is nowhere.
   std::shared_ptr<ClientWorld* const> self();
   std::unique_ptr<State> state_;
   std::shared_ptr<ClientWorld*> self_;

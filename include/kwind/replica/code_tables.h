@@ -1,5 +1,6 @@
-// Which changes are frequent in a world, and the codes made from that: both ends must use the same.
-// Plain values; a code set may be shared by any number of worlds, viewers and mirrors.
+// Prefix-code tables for residuals, and the symbol counts that they are made from. Both ends must
+// use the same tables. Plain values; tables may be shared by any number of worlds, replicators and
+// client worlds.
 #pragma once
 #include <array>
 #include <cstdint>
@@ -14,8 +15,9 @@
 
 namespace kwind::replica {
 
-/// How the snapshots were made that a tally counts, see ReplicatorOptions::speculative_baselines: what
-/// differs from what a client acknowledged is more than what differs from what it was sent.
+/// How the snapshots were made that a symbol counts counts, see
+/// ReplicatorOptions::speculative_baselines: what differs from what a client acknowledged is more
+/// than what differs from what it was sent.
 enum class SnapshotModes : std::uint8_t {
   exact = 1,
   speculative_baselines = 2,
@@ -61,7 +63,7 @@ class SymbolCounts {
   std::uint8_t snapshots_ = 0;
 };
 
-/// Prefix codes from a tally, or from a file.
+/// Prefix codes from a symbol counts, or from a file.
 class CodeTables {
  public:
   explicit CodeTables(const SymbolCounts& symbol_counts);

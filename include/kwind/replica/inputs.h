@@ -1,6 +1,6 @@
-// A client's inputs on their way to the server: one for each tick of the client, each sent several
-// times, those that stay the same in a bit. And what a client does with them meanwhile. Pure; one
-// sender or receiver, one thread. docs/state-format.md has the bits.
+// Client inputs, redundantly sent: one input per client tick, each in several datagrams, an
+// unchanged one in a bit. With client-side prediction and reconciliation. Pure; one sender or
+// receiver, one thread. docs/state-format.md has the bits.
 #pragma once
 #include <array>
 #include <cstdint>
@@ -39,9 +39,9 @@ class InputSender final : public link::PayloadSource {
   static constexpr std::size_t kKept = 64;
   static constexpr std::uint32_t kMaxInSnapshot = 8;
 
-  /// For `mirror`, which may be moved or end meanwhile: then inputs go on without reports. Each
-  /// input goes in so many datagrams, 1 to 8. A datagram holds at most kMaxInSnapshot inputs: of more
-  /// that are put between two datagrams the oldest are not sent.
+  /// For `client world`, which may be moved or end meanwhile: then inputs go on without reports.
+  /// Each input goes in so many datagrams, 1 to 8. A datagram holds at most kMaxInSnapshot inputs:
+  /// of more that are put between two datagrams the oldest are not sent.
   explicit InputSender(ClientWorld& client_world, std::size_t redundancy = 3);
 
   /// The input of the next tick; returns its number. Requires: at most PackedInput::kMaxBits.
@@ -63,7 +63,8 @@ class InputSender final : public link::PayloadSource {
   /// that double from kFirstResyncPause to kLongestResyncPause.
   [[nodiscard]] std::uint64_t resyncs_requested() const { return resyncs_requested_; }
   static constexpr Duration kFirstResyncPause = std::chrono::milliseconds(250);
-  /// A full resync is asked for, too, if no snapshot at all arrived for this time; this often at most.
+  /// A full resync is asked for, too, if no snapshot at all arrived for this time; this often at
+  /// most.
   static constexpr Duration kFirstSnapshotWait = std::chrono::seconds(1);
   static constexpr unsigned kMaxBlindRequests = 3;
   static constexpr Duration kLongestResyncPause = std::chrono::seconds(2);
@@ -107,8 +108,8 @@ class InputReceiver {
   static constexpr std::size_t kMaxWaiting = 8;
 
   /// Takes a snapshot; the inputs that are new wait for next(). A report or a request for a resync
-  /// goes to `viewer`, if there is one. Errors: truncated, value_range, trailing_bits: nothing was
-  /// taken then; those of ClientReplicator::receive_desync_report() and
+  /// goes to `replicator`, if there is one. Errors: truncated, value_range, trailing_bits: nothing
+  /// was taken then; those of ClientReplicator::receive_desync_report() and
   /// ClientReplicator::receive_resync_request().
   Errc receive(std::span<const std::byte> payload, std::size_t bits,
                class ClientReplicator* replicator);

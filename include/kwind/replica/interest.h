@@ -1,5 +1,5 @@
-// Who sees what: a grid over the places of a world's entities, and for each client a sight that
-// picks from it what to tell it of. One world with its interest and sights, one thread.
+// Interest management: a grid over the positions of a world's entities, and for each client a query
+// that picks the relevant ones. One world with its interest and queries, one thread.
 #pragma once
 #include <cstdint>
 #include <functional>
@@ -32,7 +32,7 @@ struct InterestOptions {
   /// that have none are in view of everybody.
   std::string place = "at";
   std::vector<TypeInterest> types{};
-  /// A sight looks around every so many ticks, each in its turn; in between its view changes only
+  /// A query looks around every so many ticks, each in its turn; in between its view changes only
   /// by what is gone, and by what its owner does.
   std::uint32_t update_every = 4;
 };
@@ -60,13 +60,13 @@ class InterestQuery {
  public:
   /// Borrows the interest. Without an origin only entity types that are always in view are seen.
   explicit InterestQuery(Interest& interest);
-  /// It stays where it is: viewers that see through it hold its address.
+  /// It stays where it is: replicators that see through it hold its address.
   InterestQuery(const InterestQuery&) = delete;
   InterestQuery& operator=(const InterestQuery&) = delete;
   ~InterestQuery();
 
   /// From here, or from where an entity is; once it is gone, from its last place. With an entity of
-  /// a type without a place the sight stays where it is. A coordinate that is not a number sees
+  /// a type without a place the query stays where it is. A coordinate that is not a number sees
   /// nothing.
   void set_origin(double x, double y, double z = 0);
   void set_origin(schema::AnyRef entity);

@@ -1,5 +1,5 @@
-// At which tick of the server a client draws: behind the newest, by as much as snapshots are late at
-// times. Pure: whoever calls says what time it is. One thread.
+// Playout clock: which server tick a client draws, as far behind the newest snapshot as the
+// measured jitter needs. Pure: the caller passes the time. One thread.
 #pragma once
 #include <array>
 #include <cstdint>

@@ -1,6 +1,6 @@
-// The server's world of entities: game code puts values, the world turns them into whole numbers
-// once, and remembers what changed when. ClientReplicators send parts of it to clients. One world
-// and its viewers, one thread. No clock: end_tick() is what moves time.
+// The server's world of entities: game code puts values; the world splits them into columns of
+// whole numbers and keeps their history. ClientReplicators encode parts of it. One world and its
+// replicators, one thread. No clock: end_tick() advances time.
 #pragma once
 #include <cstdint>
 #include <functional>
@@ -20,7 +20,7 @@ struct WorldOptions {
   /// others until each client that knew of the first has heard that it is gone. A client that has
   /// not heard by then gets what it needs as if the id had never been used.
   std::uint32_t reuse_after_ticks = 100;
-  /// Those of the mirrors must be the same. nullptr: the built-in ones.
+  /// Those of the client worlds must be the same. nullptr: the built-in ones.
   std::shared_ptr<const CodeTables> codes{};
 };
 

@@ -1,7 +1,6 @@
-// From the kind of a message to the handlers that want it: one indexed call, no switch. Checks that
-// the game states, and the authority that the description states, come before any handler.
-// `Peer` identifies the sender to a handler; it comes from the connection, never from the
-// message. One dispatcher, one thread.
+// Typed dispatch: from the message type to its handlers by one indexed call. Checks of the game and
+// the owner that the description states come before any handler. `Peer` identifies the sender; it
+// comes from the connection, never from the message. One dispatcher, one thread.
 #pragma once
 #include <cstdint>
 #include <exception>

@@ -1,4 +1,5 @@
-// Which peer owns which entity: what `from owner of` in a description is held to. One thread.
+// Entity ownership: which peer owns which entity. `from owner of` in a description is checked
+// against it. One thread.
 #pragma once
 #include <unordered_map>
 

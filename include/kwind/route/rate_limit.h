@@ -16,8 +16,8 @@ class RateLimit {
   static constexpr Duration kSenderSlack = std::chrono::milliseconds(100);
   static constexpr Duration kReceiverSlack = std::chrono::milliseconds(350);
 
-  /// `per_second` messages per second on average, 0 for no limit. After a pause this many may come at
-  /// once as fit into one period plus `slack`.
+  /// `per_second` messages per second on average, 0 for no limit. After a pause this many may come
+  /// at once as fit into one period plus `slack`.
   RateLimit(unsigned per_second, Duration slack)
       : period_(per_second == 0 ? Duration{0} : Duration(std::chrono::seconds(1)) / per_second),
         max_(period_ + slack),

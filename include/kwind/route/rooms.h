@@ -1,5 +1,5 @@
-// Who is in which room. A room exists while somebody is in it; a peer may be in many. Rooms only
-// know who is there: the host sends. `Peer` is any ordered value. One set of rooms, one thread.
+// Rooms: named sets of peers. A room exists while it has a member; a peer may be in many. The host
+// sends to the members. `Peer` is any ordered value. One set of rooms, one thread.
 #pragma once
 #include <algorithm>
 #include <cstdint>

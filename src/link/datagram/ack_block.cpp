@@ -1,3 +1,4 @@
+// Encoding of acknowledgement ranges (RFC 9000, 19.3) with the delay since the newest one.
 #include "link/datagram/ack_block.h"
 
 #include <algorithm>

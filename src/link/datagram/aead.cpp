@@ -1,3 +1,5 @@
+// ChaCha20-Poly1305 and AES-256-GCM by libsodium; the key of the next phase is derived from the
+// present one.
 #include "link/datagram/aead.h"
 
 #include <sodium.h>

@@ -1,3 +1,5 @@
+// Encryption of datagrams with key phases (as in RFC 9001, 6): the receiver tries the next key when
+// the phase bit flips, and keeps the old one for three probe timeouts.
 #include "link/datagram/envelope.h"
 
 #include <algorithm>

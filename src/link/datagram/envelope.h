@@ -1,7 +1,7 @@
-// What closes and opens the datagrams of one connection: sealing with keys that change from time to
-// time, or in clear mode a keyed check of 32 bits. Composed by Link. One link, one thread.
+// Encryption of datagrams with key updates, or the keyed check of plaintext mode. Composed by Link.
+// One link, one thread.
 //
-// Invariant 1: a key never seals the same packet number twice: numbers only grow.
+// Invariant 1: a key never encrypts the same packet number twice: numbers only grow.
 // Invariant 2: the sender goes to its next key only after a packet under the present one was acked,
 //   so the receiver is never two keys behind.
 #pragma once
@@ -17,7 +17,7 @@
 
 namespace kwind::link {
 
-/// The keys of one connection's datagrams in clear mode, one for each direction.
+/// The keys of one connection's datagrams in plaintext mode, one for each direction.
 struct CheckKeys {
   Key128 up{};    ///< client to server
   Key128 down{};  ///< server to client
@@ -66,7 +66,7 @@ class Envelope {
   Result<std::span<const std::byte>> open(Time now, std::uint64_t number, bool phase,
                                           std::span<const std::byte> datagram,
                                           std::size_t head_bytes, std::span<std::byte> memory);
-  /// Nothing but keepalives is to be sealed for a while: see Aead::rest.
+  /// Nothing but keepalives is to be encrypted for a while: see Aead::rest.
   void rest();
   /// How long a replaced key is still accepted: three probe timeouts.
   void keep_old_keys_for(Duration time) { grace_ = time; }

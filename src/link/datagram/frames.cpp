@@ -1,3 +1,5 @@
+// Reading and writing of frames. The reader checks all lengths before it returns a frame; the
+// writer writes a frame whole or not at all.
 #include "link/datagram/frames.h"
 
 #include <algorithm>

@@ -1,6 +1,5 @@
-// The frames inside a data datagram: messages, pieces of messages, fills, and control frames.
-// Layout in docs/wire-format.md. Reading checks the whole datagram before anything of it takes
-// effect. Pure functions.
+// The frames of a data datagram: messages, pieces of messages, payload, control frames. Layout in
+// docs/wire-format.md. The whole datagram is read before a frame takes effect. Pure functions.
 #pragma once
 #include <array>
 #include <span>

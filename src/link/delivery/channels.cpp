@@ -1,3 +1,4 @@
+// The channels of a link: priorities of what is sent, and the delivery of what arrives.
 #include "link/delivery/channels.h"
 
 #include <algorithm>

@@ -1,5 +1,5 @@
-// All channels of one link: what waits to be sent, fills datagrams in the order of priority, and
-// what arrives goes to the inbox as its delivery says. Composed by Link. One link, one thread.
+// All channels of one link: fills datagrams in the order of priority, and puts what arrives into
+// the inbox as its delivery says. Composed by Link. One link, one thread.
 #pragma once
 #include <array>
 #include <cstdint>
@@ -70,8 +70,8 @@ class Channels {
   std::size_t fill_high(FrameWriter& out, Time now, const Allowance& allowed, SentPackets& ledger);
   std::size_t write_rest_of_channels(FrameWriter& out, Time now, const Allowance& allowed,
                                      SentPackets& ledger);
-  /// Writes redundant copies that are due, in at most a third of the datagram. To be written before what is
-  /// newer.
+  /// Writes redundant copies that are due, in at most a third of the datagram. To be written before
+  /// what is newer.
   std::size_t write_repeats(FrameWriter& out, Time now, const Allowance& allowed,
                             SentPackets& ledger);
   /// Windows to be advertised.

@@ -1,3 +1,5 @@
+// Receiving side of reliable and ordered delivery: a bitmap of delivered messages, and reordering
+// for ordered channels.
 #include "link/delivery/reliable_receiver.h"
 
 #include "link/delivery/reliable_sender.h"

@@ -1,3 +1,5 @@
+// Sending side of reliable and ordered delivery: messages stay until a packet with them is
+// acknowledged; lost ones go again in new packets.
 #include "link/delivery/reliable_sender.h"
 
 #include <algorithm>
@@ -252,7 +254,7 @@ void ReliableSender::mark_waiting(std::uint64_t index, std::size_t first_chunk, 
   if (!flight_.contains(index)) return;
   Slot& slot = flight_[index];
   // A copy that is lost while the message waits to be sent again is one less all the same: counted
-  // as under way it would keep the message from ever being sent after the next loss.
+  // as in flight it would keep the message from ever being sent after the next loss.
   if (!force && slot.under_way > 0) --slot.under_way;
   if (slot.stage != Stage::in_flight) return;
   if (slot.split == nullptr) {

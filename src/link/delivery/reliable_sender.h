@@ -82,7 +82,7 @@ class ReliableSender {
   [[nodiscard]] Time next_copy(Duration latest) const;
 
   void acked(std::uint64_t index, std::size_t first_chunk, std::size_t chunks);
-  /// A packet with it was lost: it waits to be sent again unless another copy is still under way.
+  /// A packet with it was lost: it waits to be sent again unless another copy is still in flight.
   void lost(std::uint64_t index, std::size_t first_chunk, std::size_t chunks);
   /// A probe repeats it, lost or not.
   void resend(std::uint64_t index, std::size_t first_chunk, std::size_t chunks);

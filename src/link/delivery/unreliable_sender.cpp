@@ -1,3 +1,5 @@
+// Sending side of unreliable and sequenced delivery: a bounded queue from which stale messages are
+// discarded.
 #include "link/delivery/unreliable_sender.h"
 
 #include <algorithm>

@@ -1,3 +1,4 @@
+// Client side of the handshake: hello, cookie, connect, accept, with retransmission.
 #include "link/handshake/client_handshake.h"
 
 #include <fmt/format.h>
@@ -62,7 +63,7 @@ ClientHandshake::Reply ClientHandshake::receive(Time now, std::span<const std::b
         reply.error = Errc::unexpected;
       } else if (handshake_error->code == Errc::server_busy &&
                  options_.transport_kind == TransportKind::datagrams) {
-        busy_ = true;  // its turn may come: the offer is repeated until the time is over
+        busy_ = true;  // its turn may come: the connect is repeated until the time is over
       } else {
         reply.refused = handshake_error->code;
         reply.text = error_info(handshake_error->code).text;
@@ -120,7 +121,7 @@ void ClientHandshake::make_connect(const Cookie& cookie) {
   }
   noise_ = NoiseNk::initiator(prologue_of(std::span(connect_).first(kConnectHeadBytes)),
                               *options_.server_key, ephemeral);
-  // A key that no server can have: the offer stays zeros, and the server will not open it.
+  // A key that no server can have: the connect stays zeros, and the server will not open it.
   if (!noise_->write_first(payload.bytes(), message)) noise_.reset();
 }
 

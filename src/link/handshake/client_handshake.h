@@ -1,5 +1,5 @@
-// The client's part of the handshake: says hello, brings the cookie back inside the offer, hears
-// the answer. Composed by Link. One link, one thread.
+// Client side of the handshake: sends a hello, returns the cookie inside the connect, reads the
+// accept. Composed by Link. One link, one thread.
 #pragma once
 #include <optional>
 #include <span>
@@ -25,7 +25,7 @@ class ClientHandshake {
   };
   Reply receive(Time now, std::span<const std::byte> datagram);
 
-  /// Writes a hello or an offer if one is due; 0 otherwise.
+  /// Writes a hello or an connect if one is due; 0 otherwise.
   std::size_t poll_datagram(Time now, std::span<std::byte> out);
   [[nodiscard]] Time next_send() const { return next_send_; }
   /// Whether the server answered the hello: then a silence is not the network's.

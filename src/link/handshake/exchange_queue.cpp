@@ -1,3 +1,4 @@
+// A bounded queue of connects with a token bucket; networks with fewer recent exchanges come first.
 #include "link/handshake/exchange_queue.h"
 
 #include <algorithm>

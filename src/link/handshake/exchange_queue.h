@@ -1,10 +1,10 @@
-// Offers that wait for their key exchange, the one costly step of a handshake: a bounded queue with
-// a rate of its own, in which networks that asked for little go before those that asked for much.
-// Pure; one thread.
+// Connects that wait for their key exchange, the costly step of a handshake: a bounded queue with a
+// rate limit, in which networks with fewer recent exchanges come first. Pure; one thread.
 //
 // Each network has spent so many exchanges, of which it is forgiven a share as time passes. An
-// offer stands behind all offers of networks that have spent less; of one network each that waits
-// counts as spent. So a thousand networks that ask all the time come behind one that asks once.
+// connect stands behind all connects of networks that have spent less; of one network each that
+// waits counts as spent. So a thousand networks that ask all the time come behind one that asks
+// once.
 #pragma once
 #include <array>
 #include <cstddef>
@@ -37,11 +37,11 @@ class ExchangeQueue {
     std::vector<std::byte> datagram;
   };
   /// A copy of one that waits is not taken again. Errors: server_busy if its network has spent
-  /// ExchangeLimits::per_network, or if the queue is full of offers of networks that have spent no
-  /// more. O(queued).
+  /// ExchangeLimits::per_network, or if the queue is full of connects of networks that have spent
+  /// no more. O(queued).
   Errc push(Time now, Connect connect);
-  /// The offer to exchange keys with now; nothing if none waits, or the rate is used up. It counts
-  /// as spent. O(queued).
+  /// The connect to exchange keys with now; nothing if none waits, or the rate is used up. It
+  /// counts as spent. O(queued).
   std::optional<Connect> pop(Time now);
   /// When pop() will have one; kNever if none waits.
   [[nodiscard]] Time next() const;

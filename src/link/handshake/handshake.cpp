@@ -1,3 +1,4 @@
+// Reading and writing of handshake datagrams, cookies and stateless resets.
 #include "link/handshake/handshake.h"
 
 #include <algorithm>

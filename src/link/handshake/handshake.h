@@ -1,6 +1,6 @@
-// The datagrams of the handshake: hello, cookie, offer, answer, notice, versions; and `gone`, with
-// which a restarted server tells a client that its connection is no more. Layouts are in
-// docs/wire-format.md. Pure functions.
+// The datagrams of the handshake: hello, cookie, connect, accept, handshake error, versions; and
+// the stateless reset (RFC 9000, 10.3) of a restarted server. Layouts in docs/wire-format.md. Pure
+// functions.
 #pragma once
 #include <optional>
 #include <span>
@@ -36,7 +36,7 @@ using Cookie = Digest128;
 /// By it a client knows that `gone` is from its server.
 using ResetToken = Digest128;
 
-/// What hello and offer start with; the Noise prologue of an offer.
+/// What hello and connect start with; the Noise prologue of an connect.
 struct Opening {
   std::uint16_t link_version = kLinkVersion;
   std::uint64_t client_nonce = 0;
@@ -47,7 +47,7 @@ struct CookieReply {
   std::uint64_t client_nonce = 0;
   Cookie cookie{};
 };
-/// What the client says inside the offer.
+/// What the client says inside the connect.
 struct Connect {
   Identity identity;
   bool aes = false;                            ///< AES-256-GCM would do as well
@@ -58,9 +58,9 @@ struct Connect {
 /// What the server says inside the answer when it agrees.
 struct Welcome {
   ConnectionId id{};
-  std::uint8_t version_index = 0;  ///< place of the agreed version in the offer's list
+  std::uint8_t version_index = 0;  ///< place of the agreed version in the connect's list
   Cipher cipher = Cipher::chacha20_poly1305;
-  std::uint8_t code_tables = 0;  ///< 0: the built-in one; else place in the offer's list plus one
+  std::uint8_t code_tables = 0;  ///< 0: the built-in one; else place in the connect's list plus one
   bool resumed = false;          ///< an earlier connection's identity was taken over
   ResetToken reset{};
   std::uint64_t reset_nonce = 0;  ///< by which this client alone may ask for that
@@ -97,7 +97,7 @@ inline bool is_data(std::span<const std::byte> datagram) {
 Result<Form> form_of(std::span<const std::byte> datagram);
 
 /// Each writes a whole datagram and returns its length. `out` must be kBaseDatagramBytes long;
-/// hello and offer fill that.
+/// hello and connect fill that.
 std::size_t write_hello(const Opening& opening, std::span<std::byte> out);
 std::size_t write(const CookieReply& reply, std::span<std::byte> out);
 std::size_t write(const HandshakeError& handshake_error, std::span<std::byte> out);
@@ -113,8 +113,8 @@ inline constexpr std::size_t kLostBytes = 32;
 std::size_t write(const Lost& lost, std::span<std::byte> out);
 Result<Lost> read_lost(std::span<const std::byte> datagram);
 
-/// Where the two messages of Noise_NK stand in offer and answer. In clear mode the same places hold
-/// 32 random bytes, the payload as it is, and its check.
+/// Where the two messages of Noise_NK stand in connect and answer. In plaintext mode the same
+/// places hold 32 random bytes, the payload as it is, and its check.
 inline constexpr std::size_t kOpeningBytes = 13;
 inline constexpr std::size_t kConnectHeadBytes = kOpeningBytes + 16;
 inline constexpr std::size_t kAcceptHeadBytes = 11;
@@ -126,7 +126,7 @@ inline constexpr std::size_t kMaxAcceptPayloadBytes =
 /// Writes the part before the Noise message: kOfferHeadBytes, the prologue.
 void write_connect_head(const Opening& opening, const Cookie& cookie, std::span<std::byte> out);
 void write_accept_head(std::uint64_t client_nonce, std::span<std::byte> out);
-/// Payloads. An offer fills kOfferPayloadBytes with zeros; an answer has the length it needs.
+/// Payloads. An connect fills kOfferPayloadBytes with zeros; an answer has the length it needs.
 std::size_t write(const Connect& connect, std::span<std::byte> payload);
 std::size_t write(const Accept& accept, std::span<std::byte> payload);
 
@@ -146,10 +146,11 @@ Result<Versions> read_versions(std::span<const std::byte> datagram);
 Result<ResetToken> read_reset(std::span<const std::byte> datagram);
 Result<Connect> read_connect(std::span<const std::byte> payload);
 Result<Accept> read_accept(std::span<const std::byte> payload);
-/// The client's nonce in a hello or offer of any link version: it stands at the same place in all.
+/// The client's nonce in a hello or connect of any link version: it stands at the same place in
+/// all.
 Result<std::uint64_t> read_nonce(std::span<const std::byte> datagram);
 
-/// What stands before the offer's head in the Noise prologue.
+/// What stands before the connect's head in the Noise prologue.
 inline constexpr std::string_view kPrologueLabel = "kestrel wind 3";
 std::vector<std::byte> prologue_of(std::span<const std::byte> connect_head);
 
@@ -159,9 +160,9 @@ Cookie make_cookie(const Secret32& secret, const Endpoint& from, std::uint64_t c
 bool cookie_fits(const Cookie& cookie, const Secret32& secret, const Endpoint& from,
                  std::uint64_t client_nonce, Time now);
 
-// ---- clear mode ----
+// ---- plaintext mode ----
 
-/// Closes a clear offer or answer: payload at kKeyBytes into `message`, then the check and zeros,
+/// Closes a clear connect or answer: payload at kKeyBytes into `message`, then the check and zeros,
 /// as long as Noise would make it. `random` fills the place of the ephemeral key.
 void write_clear(std::span<const std::byte, 32> random, std::span<const std::byte> payload,
                  std::span<std::byte> message);

@@ -1,3 +1,4 @@
+// X25519 key pairs, and keys as base64url text.
 #include "kwind/link/keys.h"
 
 #include <sodium.h>

@@ -1,3 +1,6 @@
+// Server side of the handshake. A connect is checked in the order of cost: form, cookie, rate, key
+// exchange, identity, ticket, capacity. An attempt becomes a connection when its first datagram
+// opens.
 #include "kwind/link/listener.h"
 
 #include <fmt/format.h>
@@ -42,7 +45,7 @@ std::uint16_t version_common(const Identity& ours, const Identity& theirs, std::
   return 0;
 }
 
-// The client's best of the code sets that this side holds; 0: the built-in one.
+// The client's best of the code tables that this side holds; 0: the built-in one.
 std::uint8_t common_code_tables(const Identity& ours, const std::vector<std::uint64_t>& theirs) {
   for (std::size_t i = 0; i < theirs.size(); ++i) {
     if (std::find(ours.code_table_sets.begin(), ours.code_table_sets.end(), theirs[i]) !=
@@ -163,7 +166,7 @@ Listener::Outcome Listener::State::on_connect_request(Time now, const Endpoint& 
   if (const auto known = by_connect.find(key); known != by_connect.end()) {
     Attempt& attempt = attempts[known->second];
     const std::vector<std::byte>& same = attempt.reply;
-    // A client repeats its offer some times in the time that it has.
+    // A client repeats its connect some times in the time that it has.
     if (++attempt.copies > kMaxCopies || same.empty())
       return {Errc::unexpected, 0};  // the connection exists by now
     std::copy(same.begin(), same.end(), reply.begin());
@@ -195,7 +198,7 @@ std::optional<Listener::Exchanged> Listener::exchange(Time now, std::span<std::b
         s.taken_cookies[0].clear();
         s.next_turn = now + kCookieTurn;
       }
-      // Two offers with one cookie waited: the first had it.
+      // Two connects with one cookie waited: the first had it.
       if (s.taken_cookies[1].contains(head->cookie) ||
           !s.taken_cookies[0].insert(head->cookie).second) {
         continue;
@@ -208,7 +211,7 @@ std::optional<Listener::Exchanged> Listener::exchange(Time now, std::span<std::b
       attempt.once.reset();  // it is still to be used
       s.queue.blame(now, connect->from);
     }
-    // A refusal is kept for copies of the offer as well: they cost no exchange.
+    // A refusal is kept for copies of the connect as well: they cost no exchange.
     const auto written = reply.first(done.reply_bytes);
     attempt.reply.assign(written.begin(), written.end());
     if (done.reply_bytes > 0) s.add(std::move(attempt));
@@ -410,7 +413,7 @@ std::optional<Listener::Admitted> Listener::admit(Time now, std::size_t transpor
   admitted.admission.serial = ++s.serials;
   admitted.error = s.use_up(now, attempt);
   s.queue.forgive(now, attempt.key.from);
-  // A late copy of the offer must make no second connection: the attempt stays, without keys.
+  // A late copy of the connect must make no second connection: the attempt stays, without keys.
   attempt.reply = {};
   s.by_id.erase(found);
   attempt.admission.reset();
@@ -464,7 +467,7 @@ Result<ConnectionId> Listener::lost_connection(std::span<const std::byte> datagr
 std::size_t Listener::reply_to_lost(std::span<const std::byte> datagram,
                                     std::span<std::byte> reply) const {
   const auto lost = read_lost(datagram);
-  if (!lost || state_->by_id.contains(lost->id)) return 0;  // an attempt is under way
+  if (!lost || state_->by_id.contains(lost->id)) return 0;  // an attempt is in flight
   return write_reset(state_->reset_token(lost->id, lost->reset_nonce), reply);
 }
 
@@ -476,7 +479,8 @@ Digest128 Listener::State::reset_token(ConnectionId id, std::uint64_t nonce) con
   writer.put(static_cast<std::uint32_t>(id), 32);
   writer.put(nonce, 64);
   writer.finish();
-  // From the key that outlives a restart. In clear mode there is none, and nothing is safe anyway.
+  // From the key that outlives a restart. In plaintext mode there is none, and nothing is safe
+  // anyway.
   return first_half(
       derive(options.key ? options.key->secret : Secret32{}, "connection gone", data));
 }

@@ -1,5 +1,5 @@
-// The state of a Listener: attempts under way, connections by slot, used cookies and tickets, resume
-// tokens. Every table is bounded. listener.cpp acts on it.
+// The state of a Listener: attempts in flight, connections by slot, used cookies and tickets,
+// resume tokens. Every table is bounded. listener.cpp acts on it.
 #pragma once
 #include <array>
 #include <deque>
@@ -46,9 +46,9 @@ struct KeyedHash {
 struct Attempt {
   ConnectKey key;
   std::size_t transport_index = 0;
-  std::vector<std::byte> reply;  // to copies of the offer
+  std::vector<std::byte> reply;  // to copies of the connect
   Time answered{};
-  std::uint32_t copies = 0;              // of the offer, that came after the first
+  std::uint32_t copies = 0;              // of the connect, that came after the first
   std::optional<Admission> admission{};  // if it was not refused
   std::optional<Digest128> once{};       // its ticket, or the right to come back that it brought
 };
@@ -100,7 +100,7 @@ struct Listener::State {
       ++counts.attempts_evicted;
       remove(evictions.next() % attempts.size());
     }
-    // One under way for each ticket: who has two of them has one client too many.
+    // One in flight for each ticket: who has two of them has one client too many.
     if (attempt.once) {
       if (const auto other = by_once.find(*attempt.once); other != by_once.end()) {
         remove(other->second);

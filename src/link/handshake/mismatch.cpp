@@ -1,3 +1,5 @@
+// Finds the first declaration in which two descriptions differ, from short digests of all
+// declarations.
 #include "link/handshake/mismatch.h"
 
 #include <fmt/format.h>

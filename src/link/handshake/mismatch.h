@@ -1,5 +1,5 @@
-// What a refusal says when no version of the protocol is common: enough for the client to name the
-// first declaration that differs, in one datagram. Pure functions.
+// The content of a refusal without a common version: enough for the client to name the first
+// declaration that differs. Pure functions.
 #pragma once
 #include <cstdint>
 #include <string>

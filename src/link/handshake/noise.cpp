@@ -1,3 +1,5 @@
+// Noise_NK_25519_ChaChaPoly_BLAKE2b from libsodium's primitives (The Noise Protocol Framework,
+// revision 34).
 #include "link/handshake/noise.h"
 
 #include <sodium.h>

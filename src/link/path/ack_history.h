@@ -1,6 +1,5 @@
-// Which received packet numbers the peer has been told of for certain: ack ranges are forgotten
-// once a datagram that carried them was acknowledged (RFC 9000, 13.2.4). Part of Link. One link,
-// one thread.
+// Which received packet numbers the peer is known to have seen acknowledged: a range is dropped
+// once a datagram that carried it was acknowledged (RFC 9000, 13.2.4). One link, one thread.
 #pragma once
 #include <algorithm>
 #include <array>

@@ -1,3 +1,5 @@
+// Congestion control by delay and delivery rate, with a CUBIC window (RFC 9438) while competing
+// flows keep a standing queue.
 #include "link/path/controller.h"
 
 #include <cmath>

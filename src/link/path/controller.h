@@ -1,6 +1,6 @@
-// How much the path carries: a rate and a window that keep the bottleneck's queue short, found from
-// delay and delivery rate. Loss alone changes nothing. Beside flows that fill the queue, which a
-// short queue would leave nothing to, it shares as they do. One link, one thread.
+// Congestion control: a pacing rate and a window that keep the bottleneck's queue short, from delay
+// and delivery rate. Loss alone changes nothing. Beside flows that fill the queue it competes with
+// a CUBIC window. One link, one thread.
 //
 // Three ways of running:
 //   starting  doubles the rate each round trip until it no longer arrives faster, or a queue grows

@@ -1,7 +1,6 @@
-// Where the peer is. A datagram that opened may come from a new address; until that has proven
-// itself by answering a challenge, data stays on the old path, and the new address gets at most as
-// many bytes as it sent. One candidate at a time, the last address that the newest datagram came
-// from. The server's end of a link, one thread.
+// Path validation (RFC 9000, 8.2): where the peer is. Data stays on the old address until the new
+// one has answered a challenge; until then the new address gets at most the bytes that it sent. One
+// candidate at a time. Server side, one thread.
 #pragma once
 #include <algorithm>
 #include <cstdint>

@@ -1,3 +1,4 @@
+// The replay window over received packet numbers (RFC 9000, 12.3).
 #include "link/path/received_packets.h"
 
 #include <algorithm>

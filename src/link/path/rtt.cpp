@@ -1,3 +1,4 @@
+// Round-trip time estimation (RFC 9002, section 5).
 #include "link/path/rtt.h"
 
 namespace kwind::link {

@@ -1,3 +1,4 @@
+// Loss detection (RFC 9002, section 6) and delivery-rate samples over packets in flight.
 #include "link/path/sent_packets.h"
 
 #include <algorithm>

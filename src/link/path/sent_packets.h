@@ -26,7 +26,7 @@ struct SentRef {
   enum class Kind : std::uint8_t { reliable, sequenced, token, window, close, mtu_probe };
   Kind kind = Kind::reliable;
   std::uint8_t channel = 0;
-  std::uint16_t first_chunk = 0;  ///< of a token: the filler's generation, see PayloadSlot
+  std::uint16_t first_chunk = 0;  ///< of a token: the payload source's generation, see PayloadSlot
   std::uint16_t chunks = 0;       ///< 0: a whole message
   std::uint64_t index = 0;        ///< message, origin's key, token, or that of a probe
 };

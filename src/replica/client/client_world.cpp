@@ -1,3 +1,5 @@
+// Reads snapshots into staged updates, whole or not at all, then applies them: states, voids of
+// discarded snapshots, waiting snapshots.
 #include "kwind/replica/client_world.h"
 
 #include <algorithm>
@@ -96,7 +98,7 @@ Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::
   return Errc::none;
 }
 
-// It can be read once what it builds on has come. There is room for all that can be under way.
+// It can be read once what it builds on has come. There is room for all that can be in flight.
 void ClientWorld::State::keep(std::span<const std::byte> payload, std::size_t bits) {
   constexpr std::size_t kLargest = 2048;
   if (payload.size() > kLargest) return;
@@ -431,8 +433,8 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
   const std::uint32_t before = latest;
   latest = mark.snapshot;
   input = mark.input;
-  // Numbers may leap at a full resync: of snapshots older than `received_snapshots` reaches nothing is
-  // left.
+  // Numbers may leap at a full resync: of snapshots older than `received_snapshots` reaches nothing
+  // is left.
   const auto reach = static_cast<std::uint32_t>(received_snapshots.size());
   const auto first_after = [&](std::uint32_t done, std::uint32_t last) {
     return std::max(done, last > reach ? last - reach : 0) + 1;
@@ -445,8 +447,8 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
     if (!marks.arrived(mark, f)) drop(f);
   }
   resolved = std::max(resolved, mark.newest);
-  // An speculative_baselines viewer takes snapshots for lost that it counted as arrived before, and
-  // with them all that build on them.
+  // An speculative_baselines replicator takes snapshots for lost that it counted as arrived before,
+  // and with them all that build on them.
   const SnapshotMarks::Below word = marks.below(mark);
   for (std::uint32_t i = 0; i < kSnapshotWindow && word.from + i <= mark.newest; ++i) {
     if ((word.arrived >> i & 1) == 0) drop(mark.newest - i);

@@ -1,4 +1,4 @@
-// What a mirror shows: values as they were told, and where things are in between.
+// Interpolation between received states, and extrapolation by a few ticks, for drawing.
 #include <algorithm>
 
 #include "replica/client/client_world_state.h"

@@ -1,5 +1,5 @@
-// The inside of a ClientWorld. mirror.cpp takes snapshots, mirror_showing.cpp shows what they told.
-// One thread.
+// The state of a ClientWorld. client_world.cpp applies snapshots, client_world_sample.cpp
+// interpolates. One thread.
 #pragma once
 #include <algorithm>
 #include <cstdint>
@@ -20,8 +20,8 @@
 
 namespace kwind::replica {
 
-// ReceivedStates are kept while a snapshot may still come that builds on them: it may be a window old,
-// and name one that is a window older than it.
+// ReceivedStates are kept while a snapshot may still come that builds on them: it may be a window
+// old, and name one that is a window older than it.
 inline constexpr std::uint32_t kRecordsKept = 2 * kSnapshotWindow;
 
 struct ClientWorld::State {
@@ -108,7 +108,7 @@ struct ClientWorld::State {
   std::size_t rows_used = 0;
   FragmentRun staged_chunks;
   std::vector<std::byte> staged_bytes;
-  bool of_no_use = false;  // it ends a parcel that is not here
+  bool of_no_use = false;  // it ends a fragmented entity that is not here
   FragmentAssembly unpacking;
   std::vector<std::byte> unpacked;
   std::vector<std::uint32_t> known_ids;
@@ -144,8 +144,8 @@ struct ClientWorld::State {
     last = nullptr;
     const ReceivedStates& states = entities[id].received;
     for (auto record = states.rbegin(); record != states.rend() && count < found.size(); ++record) {
-      // A state that is so old and was not discarded is a baseline of all snapshots to come, and of those in flight,
-      // build on.
+      // A state that is so old and was not discarded is a baseline of all snapshots to come, and of
+      // those in flight, build on.
       const bool settled = latest >= kRecordsKept && record->snapshot <= latest - kRecordsKept;
       if (!settled && !acked_snapshots.contain(record->snapshot)) continue;
       if (record->update == Update::despawn) break;

@@ -1,3 +1,5 @@
+// Encoding of inputs, desync reports and resync requests at the client; decoding and reordering of
+// inputs at the server.
 #include "kwind/replica/inputs.h"
 
 #include <algorithm>
@@ -42,9 +44,9 @@ std::uint32_t InputSender::used() const {
   return number <= newest_ ? number : 0;
 }
 
-// What to ask a full resync for: a snapshot that could not be read, or 0 where none has arrived. The
-// second case is a copy that was made late: the server has sent all that is in view, to a program that
-// did not take it, and sends nothing more while nothing changes.
+// What to ask a full resync for: a snapshot that could not be read, or 0 where none has arrived.
+// The second case is a copy that was made late: the server has sent all that is in view, to a
+// program that did not take it, and sends nothing more while nothing changes.
 std::optional<std::uint32_t> InputSender::resync_reason(Time now) {
   const ClientWorld* const world = *client_world_;
   if (world == nullptr) return std::nullopt;
@@ -87,7 +89,8 @@ std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   // Built on the newest that the server has surely got.
   const std::uint32_t base = used();
   const bool has_base = base > 0 && newest_ - base < kKept - kMaxInSnapshot && base < newest_;
-  // Those that fewer snapshots than wanted have told, the newest of them if there is no room for all.
+  // Those that fewer snapshots than wanted have told, the newest of them if there is no room for
+  // all.
   const std::uint32_t already_sent = sent_before_[redundancy_ - 1];
   const std::uint32_t count =
       std::min({newest_ - already_sent, kMaxInSnapshot, has_base ? newest_ - base : newest_});

@@ -1,5 +1,4 @@
-// What snapshots told a client of one entity, kept as long as unexpected may build on it. One entity, one
-// thread.
+// The received states of one entity that later deltas may refer to. One entity, one thread.
 #pragma once
 #include <algorithm>
 #include <cstdint>
@@ -59,8 +58,8 @@ class ReceivedStates {
     const auto place = find(snapshot);
     if (place != states_.end()) drop(place, place + 1);
   }
-  /// Drops the states before the newest one up to `snapshot`. Not each time: what stays has to be moved.
-  /// That older ones are still here harms nobody.
+  /// Drops the states before the newest one up to `snapshot`. Not each time: what stays has to be
+  /// moved. That older ones are still here harms nobody.
   void trim(std::uint32_t snapshot) {
     const std::size_t half = states_.size() / 2;
     if (states_.size() < 2 || states_[half].snapshot > snapshot) return;

@@ -1,10 +1,10 @@
-// Which of a viewer's snapshots its client is known to have, as both ends see it. Pure.
+// The acknowledged set: which snapshots of a client both ends assume delivered. Pure.
 //
-// Snapshots are numbered from 1. A snapshot names the newest one that was known to have arrived when it
-// was made, and which of those between that one and the one named inside *it* had arrived as well.
-// Its reader has the named snapshot, for it arrived; so it knows of every older snapshot, link by link,
-// exactly what the writer knew, whatever else got lost or overtaken on the way. What had not
-// arrived when a later one had counts as lost for good.
+// Snapshots are numbered from 1. A snapshot names its base, the newest snapshot assumed delivered
+// when it was made, and of the snapshots between its base and the base's own base those that were
+// assumed as well. A reader of the snapshot has its base, so from base to base the reader knows of
+// every older snapshot what the writer assumed, whatever was lost or reordered. A snapshot that was
+// not assumed when a later one was is discarded for good.
 #pragma once
 #include <array>
 #include <bitset>
@@ -89,7 +89,8 @@ class SnapshotMarks {
   std::vector<SnapshotMark> marks_;
 };
 
-/// Whether all that `mark` says to have arrived, beyond what the snapshot named in it said, is here.
+/// Whether all that `mark` says to have arrived, beyond what the snapshot named in it said, is
+/// here.
 inline bool all_here(const SnapshotMarks& marks, const SnapshotMark& mark) {
   const SnapshotMark* const named = marks.find(mark.newest);
   if (named == nullptr) return mark.newest == 0;

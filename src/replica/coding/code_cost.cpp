@@ -1,4 +1,4 @@
-// What a set of codes says of the traffic that it is made for.
+// Expected cost of changes under given code tables: a code of n bits implies a probability of 2^-n.
 #include <cmath>
 
 #include "replica/coding/code_tables.h"

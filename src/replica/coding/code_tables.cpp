@@ -1,3 +1,4 @@
+// Symbol counts to canonical Huffman codes, and the built-in counts.
 #include "replica/coding/code_tables.h"
 
 #include <algorithm>

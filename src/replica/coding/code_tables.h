@@ -1,4 +1,4 @@
-// The inside of a CodeTables.
+// The content of CodeTables: one prefix code per entity type, age and alphabet.
 #pragma once
 #include <algorithm>
 #include <array>

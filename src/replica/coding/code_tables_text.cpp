@@ -1,4 +1,4 @@
-// Code sets as text. docs/code-tables.md has the form.
+// Code tables as text. docs/code-tables.md has the form.
 #include <fmt/format.h>
 
 #include <algorithm>

@@ -1,4 +1,5 @@
-// What the columns of an entity held, and when. One entity, one thread.
+// Rows of columns: the values of one entity at one tick, and a ring of them as history. One entity,
+// one thread.
 #pragma once
 #include <algorithm>
 #include <array>

@@ -1,3 +1,5 @@
+// Delta coding against baselines: a mask of changed fields, then residuals in prefix codes. Write
+// and read stand side by side.
 #include "replica/coding/delta_codec.h"
 
 #include <algorithm>

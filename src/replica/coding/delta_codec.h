@@ -1,5 +1,5 @@
-// How the values of an entity become bits: whole, or as what differs from what both ends can
-// predict. The order of bits is that of docs/state-format.md. Pure.
+// Delta coding: the values of an entity in full, or as residuals against their prediction from
+// baselines. docs/state-format.md has the bits. Pure.
 #pragma once
 #include <cstdint>
 #include <span>
@@ -33,7 +33,8 @@ struct Basis {
 
 /// What of the columns of EntityModel::changing() is not as predicted, see MaskColumn.
 [[nodiscard]] std::uint32_t mask_of(const Basis& basis, const Row& row);
-/// Reads the residuals of the fields that `mask` names. `symbol_counts`, if given, counts the symbols.
+/// Reads the residuals of the fields that `mask` names. `symbol_counts`, if given, counts the
+/// symbols.
 void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
                   SymbolCounts::Type* symbol_counts);
 [[nodiscard]] bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask,

@@ -1,3 +1,4 @@
+// Reading and writing of desync reports.
 #include "replica/coding/desync_report.h"
 
 #include "replica/coding/snapshot_head.h"

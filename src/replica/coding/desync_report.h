@@ -1,5 +1,5 @@
-// What a client says when it holds something else than the server believes: a short hash of each
-// column of each entity. docs/state-format.md has the bits. Pure.
+// Desync reports: a short hash of each column of each entity that a client holds. docs/state-
+// format.md has the bits. Pure.
 #pragma once
 #include <cstdint>
 #include <span>

@@ -1,3 +1,4 @@
+// Prediction of fields in whole numbers: hold, linear, and motion along a direction; tolerances.
 #include "replica/coding/entity_model.h"
 
 #include <algorithm>

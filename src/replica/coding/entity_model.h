@@ -1,6 +1,5 @@
-// What both ends derive from the description of a kind: the order in which columns are coded, and
-// the arithmetic by which values are predicted, all of it in whole numbers so that every machine
-// gets the same. Pure.
+// What both ends derive from an entity type: coding order of columns, masks, and the predictors.
+// All arithmetic is in whole numbers, so that every machine predicts the same. Pure.
 #pragma once
 #include <array>
 #include <cstdint>

@@ -1,4 +1,4 @@
-// An entity that no datagram holds, on its way to a client in fragments. Pure.
+// Fragmentation of an entity that is larger than a datagram. Pure.
 #pragma once
 #include <algorithm>
 #include <cstddef>
@@ -15,30 +15,31 @@ namespace kwind::replica {
 inline constexpr std::size_t kFragmentBytes = 16;
 inline constexpr std::size_t kFragmentBits = kFragmentBytes * 8;
 inline constexpr unsigned kFragmentedNumberBits = 8;  ///< of its number
-inline constexpr unsigned kFragmentOrder = 4;   ///< place of a fragment, fragments of a parcel
+inline constexpr unsigned kFragmentOrder =
+    4;  ///< place of a fragment, fragments of a fragmented entity
 inline constexpr unsigned kFragmentsOrder = 2;  ///< fragments in a snapshot
 inline constexpr unsigned kRestBits = 7;  ///< bits behind the last fragment: fewer than one has
 inline constexpr unsigned kFragmentedLagOrder = 4;  ///< ticks since it was packed
 
-/// Chunks of a parcel that a snapshot carries.
+/// Chunks of a fragmented entity that a snapshot carries.
 struct FragmentRun {
-  std::uint8_t number = 0;  ///< of the parcel
+  std::uint8_t number = 0;  ///< of the fragmented entity
   std::uint32_t first = 0;
   std::uint32_t count = 0;
 };
 
-/// The server's end. All but the bits behind the last whole fragment goes ahead; these follow when the
-/// rest is known to be there, and make it appear.
+/// The server's end. All but the bits behind the last whole fragment goes ahead; these follow when
+/// the rest is known to be there, and make it appear.
 class FragmentedEntity {
  public:
-  std::uint32_t id = 0;  ///< of the entity; 0: there is no parcel
+  std::uint32_t id = 0;  ///< of the entity; 0: there is no fragmented entity
   std::uint8_t number = 0;
   std::uint8_t generation = 0;
   bool owner = false;
   std::uint32_t packed_at = 0;   ///< tick
   std::uint32_t tick = 0;        ///< of its values
   std::uint32_t values = 0;      ///< their digest, see state_digest.h
-  std::uint32_t completing = 0;  ///< snapshot under way with the last bits; 0: none
+  std::uint32_t completing = 0;  ///< snapshot in flight with the last bits; 0: none
 
   /// Another one, with the next number, of `bits` that begin `bytes`.
   void pack(std::span<const std::byte> bytes, std::size_t bits) {
@@ -102,10 +103,10 @@ class FragmentedEntity {
   std::vector<Fragment> chunks_;
 };
 
-/// The client's end: what has come of the newest parcel.
+/// The client's end: what has come of the newest fragmented entity.
 class FragmentAssembly {
  public:
-  /// Chunks that `snapshot` brought; those of an older parcel are of no use.
+  /// Chunks that `snapshot` brought; those of an older fragmented entity are of no use.
   void take(std::uint32_t snapshot, const FragmentRun& run, std::span<const std::byte> bytes) {
     if (!any_ || run.number != number_) {
       if (any_ && snapshot < snapshot_) return;
@@ -125,12 +126,13 @@ class FragmentAssembly {
               bytes.begin() + static_cast<std::ptrdiff_t>(run.count * kFragmentBytes),
               bytes_.begin() + static_cast<std::ptrdiff_t>(run.first * kFragmentBytes));
   }
-  /// Whether a fragment may come as far along as this: fragments go in order, and no more are under way
-  /// than a window of snapshots holds. So memory grows with what came, not with what is claimed.
+  /// Whether a fragment may come as far along as this: fragments go in order, and no more are in
+  /// flight than a window of snapshots holds. So memory grows with what came, not with what is
+  /// claimed.
   [[nodiscard]] bool reaches(std::uint8_t number, std::uint64_t place) const {
     return place <= kFarthestAhead + (any_ && number == number_ ? there_.size() : 0);
   }
-  /// The first `fragments` of a parcel; empty if not all are here.
+  /// The first `fragments` of a fragmented entity; empty if not all are here.
   [[nodiscard]] std::span<const std::byte> first(std::uint8_t number, std::size_t fragments) const {
     if (!any_ || number != number_ || there_.size() < fragments) return {};
     const auto end = there_.begin() + static_cast<std::ptrdiff_t>(fragments);

@@ -1,3 +1,4 @@
+// Reading and writing of changed grid cells.
 #include "replica/coding/grid_delta.h"
 
 #include <utility>

@@ -1,4 +1,4 @@
-// Cells of a grid that are not as they were, in place of the whole grid. Pure.
+// Delta coding of grids by cell: the changed cells in place of the whole grid. Pure.
 #pragma once
 #include <cstddef>
 

@@ -1,3 +1,4 @@
+// Canonical Huffman codes with a length limit, and a decoding table.
 #include "replica/coding/prefix_code.h"
 
 #include <algorithm>

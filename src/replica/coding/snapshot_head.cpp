@@ -1,3 +1,4 @@
+// Reading and writing of the head and the section list of a snapshot.
 #include "replica/coding/snapshot_head.h"
 
 #include "kwind/core/assert.h"

@@ -1,5 +1,5 @@
-// The bits of a snapshot around the values of its entities: which snapshot it is, what had arrived when
-// it was made, and whose values follow. docs/state-format.md has all of it. Pure.
+// The head of a snapshot: number, base, acknowledged set, tick, input, digest, sections.
+// docs/state-format.md has the bits. Pure.
 #pragma once
 #include <algorithm>
 #include <cmath>
@@ -32,7 +32,8 @@ inline TickRate tick_rate_of(double ticks_per_second) {
   return static_cast<TickRate>(std::clamp(std::lround(ticks_per_second * 16), 1L, 0xffffL));
 }
 
-/// What both ends must hold alike to read a snapshot as it was written: heads of full snapshots carry it.
+/// What both ends must hold alike to read a snapshot as it was written: heads of full snapshots
+/// carry it.
 struct SnapshotTerms {
   TickRate rate = 0;
   std::uint16_t codes = 0;  ///< low bits of CodeTables::digest()
@@ -57,9 +58,9 @@ Sections read_sections(bits::Reader& in, const SnapshotMark& mark);
 std::uint32_t low_of_snapshot(std::span<const std::byte> payload);
 /// The number of a snapshot that is not a full one. Requires: one byte at least.
 std::uint32_t snapshot_number(std::span<const std::byte> payload, std::uint32_t latest);
-/// `latest`: the newest snapshot that came so far. Errors: truncated, value_range; base_missing if it
-/// names a snapshot that is not here; replayed if that cannot be; tick_rate or code_tables if the
-/// server's is not that of `terms`, whose `speculative_baselines` is taken from the snapshot.
+/// `latest`: the newest snapshot that came so far. Errors: truncated, value_range; base_missing if
+/// it names a snapshot that is not here; replayed if that cannot be; tick_rate or code_tables if
+/// the server's is not that of `terms`, whose `speculative_baselines` is taken from the snapshot.
 Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, std::uint32_t latest,
                                SnapshotTerms& terms, std::optional<std::uint32_t>& digest);
 

@@ -1,5 +1,5 @@
-// Digests of what a client holds, as both ends derive them, so that they find out if they ever
-// differ. Against accident: a few bits say nothing to who tries. Pure.
+// State digests: both ends hash what the client holds, to detect a desync. A check against faults,
+// not against attackers. Pure.
 #pragma once
 #include <cstddef>
 #include <cstdint>

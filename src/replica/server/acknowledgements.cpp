@@ -14,7 +14,7 @@ bool BaselineHistory::may_lose(std::uint32_t snapshot) {
 }
 
 // Whether the client may come to read the snapshot without our help: something that it builds on is
-// under way yet, or its loss was heard of and nothing newer builds on it.
+// in flight yet, or its loss was heard of and nothing newer builds on it.
 bool BaselineHistory::may_still_be_read(std::uint32_t snapshot) const {
   const Sent* const slot = sent.find(snapshot);
   if (slot == nullptr || slot->mark.newest == 0) return slot != nullptr;
@@ -85,7 +85,7 @@ void BaselineHistory::mark_delivered(Sent& snapshot) {
   snapshot.arrived = true;
   sure = snapshot.mark.snapshot;
   if (snapshot.fragments.count > 0) fragmented.arrive(snapshot.fragments);
-  // Unless the same last bits are under way once more: until then the client keeps the unexpected.
+  // Unless the same last bits are in flight once more: until then the client keeps the unexpected.
   const bool again = fragmented.completing != 0 && fragmented.completing != snapshot.mark.snapshot;
   if (snapshot.completed == fragmented.number && !again) fragmented.clear();
   for (const Entry& entry : sent.entries(snapshot)) {
@@ -116,7 +116,7 @@ std::uint32_t BaselineHistory::share_of_sure(std::size_t index) {
                   baseline.generation, baseline.owner, baseline.ticks[0]);
 }
 
-// Optimistic: what is certain, and what is still believed to be under way on top of it.
+// Optimistic: what is certain, and what is still believed to be in flight on top of it.
 void BaselineHistory::build_again() {
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     entities_known.hold(i, entities_known[i].sure, share_of_sure(i));
@@ -169,7 +169,8 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
     }
     acks.clear();
   }
-  // Before the first acknowledgement every snapshot is a full one: the oldest are discarded all the same.
+  // Before the first acknowledgement every snapshot is a full one: the oldest are discarded all the
+  // same.
   if (last_snapshot >= kSnapshotWindow) {
     Sent* const old = sent.find(last_snapshot - kSnapshotWindow + 1);
     if (old != nullptr && !old->arrived && !old->lost) lose(*old);

@@ -1,3 +1,4 @@
+// Gathers the updates that a client needs, and composes a snapshot from plan and writer.
 #include "replica/server/baseline_history.h"
 
 #include <algorithm>
@@ -165,7 +166,7 @@ void BaselineHistory::consider(std::size_t index, const World::State::Brief& bri
     return;
   }
   const bool complete = packed && fragmented.all_there();
-  if (packed && !complete && fragmented.waiting(1).count == 0) return;  // all of it is under way
+  if (packed && !complete && fragmented.waiting(1).count == 0) return;  // all of it is in flight
   const bool whole = packed || !goes_on || baseline.ticks[0] < brief.oldest;
   if (!whole) {
     const auto& shared_bits =

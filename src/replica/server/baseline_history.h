@@ -1,8 +1,6 @@
 // Baseline history: all that one client was sent and has acknowledged. Clients with equal history
-// the same, have one course in common until they part; courses.h says how. viewer.cpp is what a
-// viewer has for itself, course.cpp finds what there is to tell, course_choosing.cpp what of it
-// goes into a snapshot, course_hearing.cpp what the client has, course_writing.cpp makes bits of the
-// one by means of the other. One thread.
+// share one, see shared_histories.h. snapshot_plan.cpp chooses the updates of a snapshot,
+// snapshot_writer.cpp encodes them, acknowledgements.cpp moves the baselines. One thread.
 #pragma once
 #include <algorithm>
 #include <cstdint>
@@ -22,10 +20,10 @@
 
 namespace kwind::replica {
 
-/// Whether viewers with these options write the same snapshots to clients that heard the same.
+/// Whether replicators with these options write the same snapshots to clients that heard the same.
 bool are_same(const ReplicatorOptions& a, const ReplicatorOptions& b);
 
-/// All that is particular to a course.
+/// All that is particular to a history.
 struct HistoryValue {
   ClientEntities entities_known;
   SentSnapshots sent;
@@ -38,7 +36,7 @@ struct HistoryValue {
   bool news = true;
   bool lost_any = false;            // speculative_baselines: what was built on has gone
   std::uint32_t digested = 0;       // snapshot that had the last digest
-  std::uint64_t seen_revision = 0;  // of the sight that was last asked; 0: none
+  std::uint64_t seen_revision = 0;  // of the query that was last asked; 0: none
   ReplicatorCounts counts;
 };
 
@@ -66,9 +64,10 @@ struct Room {
 
 struct BaselineHistory;
 
-/// What the first viewer did that went on from a course in a tick, for those that heard the same.
+/// What the first replicator did that went on from a history in a tick, for those that heard the
+/// same.
 struct Step {
-  std::uint64_t view = 0;  // revision of the sight; 0: there is none
+  std::uint64_t view = 0;  // revision of the query; 0: there is none
   std::vector<std::uint32_t> acks;
   BaselineHistory* to = nullptr;
   bool says = false;  // there is a snapshot
@@ -105,12 +104,12 @@ struct BaselineHistory : HistoryValue {
   std::size_t bodies_end = 0;
   bool limited = false;  // the last snapshot would be another one in another room
 
-  // Who is on it: see courses.h.
+  // Who is on it: see histories.h.
   std::size_t replicators = 0;
   std::size_t holds = 0;
   std::size_t leads = 0;       // steps that lead here
   bool kept = false;           // as it is, for unexpected to join
-  bool apart = false;          // it parted from unexpected, once under way
+  bool apart = false;          // it parted from unexpected, once in flight
   std::uint32_t compared = 0;  // tick in which it was, and found to be the ...
   BaselineHistory* same_as = nullptr;
   std::vector<Step> steps;  // from here, in this tick: the first `steps_used`
@@ -145,8 +144,8 @@ struct BaselineHistory : HistoryValue {
   [[nodiscard]] bool sees(std::span<const RelevantEntity> in_view);
   /// Looks, hears what arrived, and finds what there is to say; false if there is nothing.
   bool begin(InterestQuery* query, std::vector<std::uint32_t>& acks, SnapshotHead& heading);
-  /// Puts all behind the head into EncodeScratch::snapshot, at most so many bits as there are for it;
-  /// how many it takes, or nothing if nothing fits.
+  /// Puts all behind the head into EncodeScratch::snapshot, at most so many bits as there are for
+  /// it; how many it takes, or nothing if nothing fits.
   std::optional<std::size_t> write(const SnapshotHead& heading, Room& room);
   void lose(std::uint32_t snapshot);
   [[nodiscard]] bool may_lose(std::uint32_t snapshot);

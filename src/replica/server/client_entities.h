@@ -1,4 +1,5 @@
-// What one client has, or is about to have, of each entity that concerns it. Pure.
+// The entities of one client with their baselines and pending updates, in parallel arrays sorted by
+// id. Pure.
 #pragma once
 #include <algorithm>
 #include <array>
@@ -45,26 +46,26 @@ struct Baseline {
 
 /// A cache line.
 struct alignas(kCacheLineBytes) ClientEntity {
-  std::uint32_t despawn_snapshot = 0;  ///< that is under way and says that it is gone
+  std::uint32_t despawn_snapshot = 0;  ///< that is in flight and says that it is gone
   /// Tick at which an update was first deferred; 0: none is.
   std::uint32_t waiting_since = 0;
   // Of what was sent last, while nothing speaks against its arriving.
-  std::uint32_t sent_snapshot = 0;  ///< 0: nothing is under way
+  std::uint32_t sent_snapshot = 0;  ///< 0: nothing is in flight
   std::uint32_t sent_tick = 0;
   std::uint8_t sent_generation = 0;
   bool sent_owner : 1 = false;
   bool sent_gone : 1 = false;
   bool resend : 1 = false;   ///< a desync was reported: the entity is sent in full again
   bool counted : 1 = false;  ///< see EntityIds: the client may know of it
-  /// Snapshots under way that tell all of it, to unexpected and to its owner: a change that builds on what
-  /// the client was before would be read behind them.
+  /// Snapshots in flight that tell all of it, to unexpected and to its owner: a change that builds
+  /// on what the client was before would be read behind them.
   std::array<std::uint8_t, 2> wholes{};
   Baseline sure;  ///< what the client has for certain
   [[nodiscard]] const Baseline& baseline() const { return baseline_; }
   [[nodiscard]] bool may_be_known() const {
     return baseline_.known || sure.known || wholes[0] > 0 || wholes[1] > 0;
   }
-  /// What was under way has arrived, or is lost.
+  /// What was in flight has arrived, or is lost.
   void mark_sent(const Entry& entry) {
     std::uint8_t& count = wholes[entry.owner ? 1 : 0];
     if (entry.update == Update::full && count > 0) --count;
@@ -96,7 +97,7 @@ class ClientEntities {
   [[nodiscard]] std::size_t size() const { return ids_.size(); }
   [[nodiscard]] std::uint32_t id(std::size_t index) const { return ids_[index]; }
   [[nodiscard]] MotionState standing(std::size_t index) const { return standings_[index]; }
-  /// All that changed up to this tick is there, or under way.
+  /// All that changed up to this tick is there, or in flight.
   [[nodiscard]] std::uint32_t& settled(std::size_t index) { return settled_[index]; }
   [[nodiscard]] std::uint32_t settled(std::size_t index) const { return settled_[index]; }
   [[nodiscard]] Look& look(std::size_t index) { return looks_[index]; }

@@ -1,3 +1,5 @@
+// The payload source of one client: finds a shared snapshot or encodes one, and takes delivery
+// reports, desync reports and resync requests.
 #include "kwind/replica/client_replicator.h"
 
 #include <algorithm>
@@ -211,7 +213,7 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
   if (s.history->digested == 0 || s.history->digested == s.reported_digest) return Errc::unexpected;
   s.reported_at = std::max(now, 1U);
   s.reported_digest = s.history->digested;
-  // The course is shared with unexpected until something is found.
+  // The history is shared with unexpected until something is found.
   std::vector<std::pair<std::uint32_t, std::string_view>> differing;
   for (const DesyncedEntity& each : *report) {
     bool fits = true;

@@ -1,5 +1,5 @@
-// Where a viewer puts a snapshot together. All viewers of a world share it, one after the other, so
-// that it stays in the cache that each one's own memory leaves.
+// Scratch memory of one tick, shared by all clients of a world one after the other: with a thousand
+// clients cache misses dominate.
 #pragma once
 #include <algorithm>
 #include <array>
@@ -15,8 +15,8 @@
 
 namespace kwind::replica {
 
-/// The bits of a change as they were written for one client, for unexpected that know the same states
-/// of the entity.
+/// The bits of a change as they were written for one client, for unexpected that know the same
+/// states of the entity.
 struct SharedEntityBits {
   static constexpr std::size_t kMaxBits = 128;
   std::uint32_t tick = 0;  ///< of the change; 0: nothing here

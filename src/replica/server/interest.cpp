@@ -1,3 +1,5 @@
+// A grid of cells over positions, and queries with hysteresis: an entity enters the view at one
+// distance and leaves it at a larger one.
 #include "kwind/replica/interest.h"
 
 #include <algorithm>
@@ -96,7 +98,7 @@ struct Interest::State {
   std::uint32_t refreshed = 0;  // tick
   std::uint32_t queries = 0;
   std::uint64_t removals = 0;  // of things that ended
-  // Where a sight puts together what it sees: by id.
+  // Where a query puts together what it sees: by id.
   std::vector<std::uint64_t> marks;
   std::vector<RelevantEntity> picked;
   std::vector<std::uint64_t> was_seen;  // before this look

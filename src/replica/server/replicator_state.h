@@ -1,4 +1,4 @@
-// What a viewer has for itself: its place on a course, what it heard since the last snapshot, and its
+// The state of a ClientReplicator: its history, the acknowledgements since the last snapshot, the
 // client's inputs. One thread.
 #pragma once
 #include <array>
@@ -33,7 +33,7 @@ struct ClientReplicator::State {
   bool any_input = false;
   Room room;
   std::uint64_t head_bits = 0;  // sent so far
-  ReplicatorCounts elsewhere;   // before it joined its course, less what that counted before
+  ReplicatorCounts elsewhere;   // before it joined its history, less what that counted before
   ReplicatorCounts counts;      // scratch of ClientReplicator::counts()
   std::function<void(const Desync&)> desync_handler;
   std::uint32_t reported_at = 0;      // tick in which a report was heard last; 0: never
@@ -49,8 +49,8 @@ struct ClientReplicator::State {
   }
   // Where unexpected are with whom it is in step again.
   void rejoin();
-  // Writes a snapshot of its own course; fills in the step that this is, if there is one, and whether
-  // unexpected may take it.
+  // Writes a snapshot of its own history; fills in the step that this is, if there is one, and
+  // whether unexpected may take it.
   std::optional<std::uint64_t> tell(bits::Writer& out, Step* made, bool& whole);
   // The field of an entity that a client's desync report names; nothing if
   // none does, or it cannot be told. `fits`: whether the report has the entity's columns.

@@ -1,4 +1,4 @@
-// The snapshots that a viewer sent lately, and what they told of whom. Pure.
+// The snapshots in flight of one client, with their updates. Pure.
 #pragma once
 #include <algorithm>
 #include <cstdint>
@@ -33,7 +33,7 @@ struct Sent {
   bool acked = false;
   FragmentRun fragments{};                  ///< that it carried
   bool has_full = false;                    ///< of some entity all
-  std::optional<std::uint8_t> completed{};  ///< number of a parcel that it made appear
+  std::optional<std::uint8_t> completed{};  ///< number of a fragmented entity that it made appear
   std::uint64_t first = 0;  ///< of its entries, counted from the first snapshot's on
   std::uint32_t count = 0;
 };
@@ -79,7 +79,7 @@ class SentSnapshots {
     forgotten_ += entries_.size();
     entries_.clear();
   }
-  /// What the snapshot behind `last` will need, if those behind `sure` are under way.
+  /// What the snapshot behind `last` will need, if those behind `sure` are in flight.
   void prefetch(std::uint32_t last, std::uint32_t sure) const {
     kwind::prefetch(&snapshots_[(last + 1) % kKept], sizeof(Sent));
     kwind::prefetch(&snapshots_[last % kKept], sizeof(Sent));

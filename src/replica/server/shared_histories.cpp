@@ -1,3 +1,5 @@
+// Sharing of histories between clients with equal acknowledgements: a memo per tick from (history,
+// acks, view) to snapshot and next history.
 #include "replica/server/shared_histories.h"
 
 #include <algorithm>

@@ -1,9 +1,9 @@
-// The courses that the viewers of a world are on. Those in step share one: what one of them says to
-// its client in a tick is what the next one says, so it is put together once. A course that more
-// than one viewer is on is never changed. The first to go on from it leaves a step there, to a copy
-// that it changed, for the unexpected to follow that heard the same; who heard something else goes on
-// alone, and comes back when all that will matter is the same again. One thread; viewers and world
-// may end in any order.
+// Shared baseline histories: clients with equal history and equal acknowledgements get the same
+// snapshot, encoded once. A history with more than one client is never changed: the first client to
+// advance makes a copy and records the step with its snapshot; clients with the same
+// acknowledgements take the same step. A client with other acknowledgements gets a history of its
+// own, and returns to the shared one when their difference no longer matters. One thread;
+// replicators and world may end in any order.
 #pragma once
 #include <cstddef>
 #include <cstdint>
@@ -21,13 +21,13 @@ class SharedHistories {
   SharedHistories& operator=(const SharedHistories&) = delete;
   ~SharedHistories();
 
-  /// Where a viewer with these options begins, with unexpected that nobody has told anything.
+  /// Where a replicator with these options begins, with unexpected that nobody has told anything.
   BaselineHistory& enter(World::State& world, const ReplicatorOptions& options);
   void leave(BaselineHistory& history);
-  /// A copy for one of its viewers alone, which goes there. O(what a viewer holds).
+  /// A copy for one of its replicators alone, which goes there. O(what a replicator holds).
   BaselineHistory& part(BaselineHistory& from);
 
-  /// What a viewer of a course does that has this view and hears `acks`, if one has done it;
+  /// What a replicator of a history does that has this view and hears `acks`, if one has done it;
   /// nullptr if none has.
   [[nodiscard]] const Step* find(const BaselineHistory& from, std::uint64_t view,
                                  const std::vector<std::uint32_t>& acks) const;
@@ -35,7 +35,7 @@ class SharedHistories {
   Step* begin_step(BaselineHistory& from);
   /// It leads to `to`.
   void end_step(BaselineHistory& from, Step& step, BaselineHistory& to);
-  /// To the course of unexpected that is like this one, if it parted from some lately.
+  /// To the history of unexpected that is like this one, if it parted from some lately.
   BaselineHistory& rejoin(BaselineHistory& history);
   void move(BaselineHistory*& history, BaselineHistory& to);
 
@@ -46,8 +46,8 @@ class SharedHistories {
   }
 
  private:
-  static constexpr std::size_t kBeginnings = 8;  // kept without viewers
-  static constexpr std::size_t kMaxSteps = 16;   // of a course
+  static constexpr std::size_t kBeginnings = 8;  // kept without replicators
+  static constexpr std::size_t kMaxSteps = 16;   // of a history
   static constexpr std::size_t kMaxGroups = 8;   // to come back to
   static constexpr std::size_t kMaxFree = 8;     // kept for the next copy
 

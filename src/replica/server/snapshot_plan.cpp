@@ -1,4 +1,4 @@
-// Of all that a viewer could tell, what goes into a snapshot of so much room.
+// Chooses which pending entity updates go into a snapshot of limited size.
 #include <algorithm>
 #include <bit>
 #include <utility>
@@ -14,7 +14,7 @@ constexpr std::size_t kMinBits = 4;
 
 }  // namespace
 
-// What it holds may be gone, or not wanted any more. While its last bits are under way they may
+// What it holds may be gone, or not wanted any more. While its last bits are in flight they may
 // still make it appear.
 void BaselineHistory::cancel_unneeded_fragments() {
   if (fragmented.id == 0 || fragmented.completing != 0) return;
@@ -105,8 +105,8 @@ bool BaselineHistory::fit_all(std::size_t room) {
   return wanted <= room;
 }
 
-// Takes the most urgent updates that fit; returns their number. One that does not fit leaves room to
-// smaller ones; fragments of a parcel take what they find.
+// Takes the most urgent updates that fit; returns their number. One that does not fit leaves room
+// to smaller ones; fragments of a fragmented entity take what they find.
 std::size_t BaselineHistory::choose(std::size_t room) {
   constexpr std::size_t kRunBits =
       kFragmentedNumberBits + 48;  // what comes before fragments, at most

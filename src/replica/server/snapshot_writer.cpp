@@ -1,4 +1,4 @@
-// The bits of a viewer's snapshot. docs/state-format.md has all of them.
+// Encodes the chosen updates of a snapshot. docs/state-format.md has the bits.
 #include <algorithm>
 #include <utility>
 #include <vector>
@@ -53,7 +53,8 @@ void BaselineHistory::write_whole_body(bits::Writer& out, Candidate& each) const
   write_whole(out, model, entity.history->newest(), {each.owner});
 }
 
-// The bits of a change are found, or made and kept for unexpected. False if they are too many for that.
+// The bits of a change are found, or made and kept for unexpected. False if they are too many for
+// that.
 bool BaselineHistory::share_change(Candidate& each) {
   const Baseline& baseline = entities_known[each.index].baseline();
   const EntityModel& model = all().models[baseline.type];
@@ -342,8 +343,8 @@ std::uint32_t BaselineHistory::values_of(std::uint32_t id, bool owner) const {
   return digest_of(*entity.model, entity.history->newest(), true);
 }
 
-// Of all that the client has as of `base`, the snapshot that the next one builds on, if it is time for
-// one.
+// Of all that the client has as of `base`, the snapshot that the next one builds on, if it is time
+// for one.
 std::optional<std::uint32_t> BaselineHistory::digest(std::uint32_t base) const {
   if (options.digest_every == 0 || base == 0 ||
       last_snapshot + 1 - digested < options.digest_every) {

@@ -1,3 +1,4 @@
+// Values to columns, and the ring of rows that deltas and tolerances refer to.
 #include "kwind/replica/world.h"
 
 #include <algorithm>

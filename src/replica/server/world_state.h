@@ -1,4 +1,4 @@
-// The inside of a World, which viewers read. One thread.
+// The state of a World, which replicators read. One thread.
 #pragma once
 #include <array>
 #include <memory>
@@ -19,7 +19,7 @@ class SharedHistories;
 inline constexpr std::size_t kHistoryRows = 32;
 
 struct World::State {
-  /// What viewers ask of every entity in view in every tick, close together.
+  /// What replicators ask of every entity in view in every tick, close together.
   struct Brief {
     std::uint32_t changed_at = 0;  ///< tick of the newest row; 0: none yet
     std::uint32_t oldest = 0;      ///< tick of the oldest row that is remembered
@@ -64,10 +64,10 @@ struct World::State {
   std::size_t alive = 0;
   std::uint64_t out_of_range = 0;
   std::optional<OutOfRange> last_out_of_range;
-  SharedBitsCounts shared_bits;  // counted by viewers
-  std::uint64_t views = 0;       // that any sight has had: each has a number of its own
+  SharedBitsCounts shared_bits;  // counted by replicators
+  std::uint64_t views = 0;       // that any query has had: each has a number of its own
   EncodeScratch scratch;
-  std::shared_ptr<SharedHistories> histories;  // of its viewers
+  std::shared_ptr<SharedHistories> histories;  // of its replicators
 };
 
 }  // namespace kwind::replica

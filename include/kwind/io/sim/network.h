@@ -1,4 +1,4 @@
-// A network in virtual time: ports by address, a lane between any two of them.
+// A network in virtual time: transports by address, a lane between any two of them.
 // Pure and deterministic: one seed replays a whole session. One thread.
 #pragma once
 #include <deque>
@@ -37,16 +37,16 @@ class Network {
   /// Every lane starts with `conditions`; its chance comes from `seed` and its two ends.
   Network(Conditions conditions, std::uint64_t seed) : conditions_(conditions), seed_(seed) {}
 
-  /// Opens a port. Requires: no port has this address.
+  /// Opens a transport. Requires: no port has this address.
   SimTransport& open(const Endpoint& local);
-  /// Closes a port: datagrams to it are gone.
+  /// Closes a transport: datagrams to it are gone.
   void close(const Endpoint& local) { transports_.erase(key(local)); }
   /// Changes one direction of one path, from now on.
   void set_conditions(const Endpoint& from, const Endpoint& to, const Conditions& conditions);
 
-  /// Brings what is due by `now` to its ports. SimTransport::receive does so too.
+  /// Brings what is due by `now` to its transports. SimTransport::receive does so too.
   void deliver(Time now);
-  /// When the next datagram arrives somewhere; kNever if none is under way.
+  /// When the next datagram arrives somewhere; kNever if none is in flight.
   [[nodiscard]] Time next() const;
   /// What the lanes of this direction did.
   [[nodiscard]] SimulatedPathCounts counts() const;

@@ -62,9 +62,9 @@ class SimulatedPath {
   /// New conditions hold for datagrams pushed from now on.
   void set_conditions(const Conditions& conditions) { conditions_ = conditions; }
   void push(Time now, const Endpoint& from, const Endpoint& to, std::span<const std::byte> bytes);
-  /// Takes the datagram that is due first, if it is due by `now`. O(log of the number under way).
+  /// Takes the datagram that is due first, if it is due by `now`. O(log of the number in flight).
   bool pop(Time now, Datagram& out);
-  /// When the next datagram is due; kNever if none is under way.
+  /// When the next datagram is due; kNever if none is in flight.
   [[nodiscard]] Time next() const { return under_way_.empty() ? kNever : under_way_.front().due; }
   [[nodiscard]] const SimulatedPathCounts& counts() const { return counts_; }
 
