@@ -147,7 +147,7 @@ template <schema::ReplicaEntity T>
 class Entity {
  public:
   [[nodiscard]] schema::Ref<T> ref() const { return ref_; }
-  operator schema::AnyRef() const { return ref_; }
+  operator schema::AnyRef() const { return ref_; }  // NOLINT: an entity is its reference
   [[nodiscard]] const T& get() const { return *value_; }
   /// Sets the value that the next snapshot takes. False after despawn().
   bool set(const T& value) {
