@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/host/client.h"
 #include "kwind/host/replicated_world.h"
 #include "kwind/io/pollable_transport.h"
@@ -50,7 +51,7 @@ struct OwnedTransport {
 }  // namespace detail
 
 /// Thread: one.
-class Client final : private detail::OwnedTransport, public host::Client {
+class KWIND_API Client final : private detail::OwnedTransport, public host::Client {
  public:
   /// Borrows `protocol`. Blocks while a host name is resolved. Starts to connect with the first
   /// step(). Errors: bad_address, bad_key, socket_failure.

@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/host/replication.h"
 #include "kwind/host/server.h"
 #include "kwind/io/pollable_transport.h"
@@ -46,7 +47,7 @@ struct OwnedTransports {
 }  // namespace detail
 
 /// Thread: one, but for stop().
-class Server final : private detail::OwnedTransports, public host::Server {
+class KWIND_API Server final : private detail::OwnedTransports, public host::Server {
  public:
   /// Borrows `protocol`. Errors: address_in_use, bad_address, no_permission, socket_failure,
   /// bad_key.

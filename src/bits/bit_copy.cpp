@@ -20,7 +20,7 @@ void Writer::put_bits(std::span<const std::byte> source, std::size_t bits) {
   for (std::size_t i = 0; i < words; ++i) {
     std::uint64_t word = 0;
     std::memcpy(&word, source.data() + i * 8, 8);
-    if constexpr (std::endian::native == std::endian::big) word = __builtin_bswap64(word);
+    if constexpr (std::endian::native == std::endian::big) word = swapped_bytes(word);
     out.store(out.accumulator_ | word << out.fill_, 8);
     out.next_ += 8;
     out.accumulator_ = (word >> 1) >> (63 - out.fill_);

@@ -16,6 +16,7 @@
 #include "kwind/bits/quantise.h"
 #include "kwind/bits/reader.h"
 #include "kwind/bits/writer.h"
+#include "kwind/core/compiler.h"
 
 namespace kwind::bits {
 
@@ -29,7 +30,7 @@ struct Site {
 };
 
 /// What a value is, as far as reader and writer must agree.
-struct ValueTag {
+struct KWIND_API ValueTag {
   enum class Kind : std::uint8_t { bits, boolean, count, integer, real, angle, bytes };
   Kind kind = Kind::bits;
   std::uint32_t width = 0;  ///< bits; order of a count
@@ -39,9 +40,9 @@ struct ValueTag {
   [[nodiscard]] std::string text() const;
   friend bool operator==(const ValueTag&, const ValueTag&) = default;
 };
-ValueTag tag_of(const IntRange& range);
-ValueTag tag_of(const RealRange& range);
-ValueTag tag_of(const AngleRange& range);
+KWIND_API ValueTag tag_of(const IntRange& range);
+KWIND_API ValueTag tag_of(const RealRange& range);
+KWIND_API ValueTag tag_of(const AngleRange& range);
 
 /// What was read other than it was written.
 struct Misread {
@@ -50,7 +51,7 @@ struct Misread {
 };
 
 /// As Writer, with a tag of 15 bytes and the name of the file before each value. Allocates nothing.
-class CheckedWriter {
+class KWIND_API CheckedWriter {
  public:
   explicit CheckedWriter(std::span<std::byte> memory) : out_(memory) {}
 
@@ -79,7 +80,7 @@ class CheckedWriter {
 
 /// As Reader, of what CheckedWriter wrote. After the first misread it yields zeros and ok() is
 /// false; misread() says what went wrong, unless the bits are no checked ones or end too early.
-class CheckedReader {
+class KWIND_API CheckedReader {
  public:
   explicit CheckedReader(std::span<const std::byte> bytes) : in_(bytes) {}
   CheckedReader(std::span<const std::byte> bytes, std::size_t bits) : in_(bytes, bits) {}
@@ -112,7 +113,7 @@ class CheckedReader {
 };
 
 /// What the plain ones need to take calls for the checked ones.
-class PlainWriter : public Writer {
+class KWIND_API PlainWriter : public Writer {
  public:
   using Writer::Writer;
   template <class Range, class Value>
@@ -122,7 +123,7 @@ class PlainWriter : public Writer {
     return index.in_range;
   }
 };
-class PlainReader : public Reader {
+class KWIND_API PlainReader : public Reader {
  public:
   using Reader::Reader;
   template <class Range>

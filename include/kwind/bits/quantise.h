@@ -8,6 +8,7 @@
 #endif
 
 #include "kwind/bits/writer.h"
+#include "kwind/core/compiler.h"
 
 namespace kwind::bits {
 
@@ -36,7 +37,7 @@ inline std::int64_t truncated(double value) {
 
 /// Whole numbers `lo` to `hi`, both included. Requires: lo <= hi.
 /// Law: value_of(index_of(v).index) == v for every v in range.
-struct IntRange {
+struct KWIND_API IntRange {
   std::int64_t lo;
   std::int64_t hi;
 
@@ -65,7 +66,7 @@ struct IntRange {
 /// value. Requires: step, scale, count >= 1; all products below 2^51, which the compiler of .kw
 /// files checks. Law: value_of(index_of(v).index) is within step / 2 of v for every v in range;
 /// halves round up.
-struct RealRange {
+struct KWIND_API RealRange {
   std::int64_t lo;
   std::int64_t step;
   std::int64_t scale;
@@ -93,12 +94,12 @@ struct RealRange {
 };
 
 /// A finite angle, moved into 0 to 360 (which rounding may give) by whole turns.
-double wrapped_degrees(double degrees);
+KWIND_API double wrapped_degrees(double degrees);
 
 /// Angles in degrees that wrap at 360, in `count` equal steps: i * step / scale.
 /// Any finite angle is in range: -90 and 630 are both 270. NaN and infinities become 0, out of
 /// range. Law: value_of(index_of(v).index) is within step / 2 of v, the short way round.
-struct AngleRange {
+struct KWIND_API AngleRange {
   std::int64_t step;
   std::int64_t scale;
   std::uint64_t count;

@@ -9,10 +9,11 @@
 
 #include "kwind/bits/writer.h"
 #include "kwind/core/assert.h"
+#include "kwind/core/compiler.h"
 
 namespace kwind::bits {
 
-class Reader {
+class KWIND_API Reader {
  public:
   /// Reads all of `bytes`, borrowed while the reader lives.
   explicit Reader(std::span<const std::byte> bytes) : Reader(bytes, bytes.size() * 8) {}
@@ -93,7 +94,7 @@ class Reader {
   [[nodiscard]] std::uint64_t load(std::size_t byte) const {
     std::uint64_t value = 0;
     std::memcpy(&value, bytes_ + byte, 8);
-    if constexpr (std::endian::native == std::endian::big) value = __builtin_bswap64(value);
+    if constexpr (std::endian::native == std::endian::big) value = swapped_bytes(value);
     return value;
   }
   // As load, of the last bytes: fewer than eight, or none.

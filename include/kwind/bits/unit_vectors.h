@@ -6,19 +6,20 @@
 #include <cstdint>
 
 #include "kwind/bits/quantise.h"
+#include "kwind/core/compiler.h"
 
 namespace kwind::bits {
 
 /// x and y of a direction in the plane, in equal steps of angle: 0 degrees is (1, 0), 90 is (0, 1).
 /// Any finite vector but zero stands for its direction; others become (1, 0), out of range.
-Quantised direction2_index(const AngleRange& steps, double x, double y);
+KWIND_API Quantised direction2_index(const AngleRange& steps, double x, double y);
 /// Requires: index < steps.count. The last bit of sine and cosine is the platform's; the index that
 /// they encode to again is not.
-std::array<double, 2> direction2_value(const AngleRange& steps, std::uint64_t index);
+KWIND_API std::array<double, 2> direction2_value(const AngleRange& steps, std::uint64_t index);
 
 /// Directions in space: the whole points of the octahedron |x| + |y| + |z| = half, unfolded to a
 /// square of 2 * half + 1 points a side (Meyer et al., "On floating-point normal vectors", 2010).
-struct DirectionGrid {
+struct KWIND_API DirectionGrid {
   static constexpr std::uint32_t kMaxHalf = 1U << 24;
   std::uint32_t half = 1;  ///< 1 to kMaxHalf
 
@@ -44,7 +45,7 @@ struct DirectionGrid {
 /// Rotations as unit quaternions w, x, y, z: the place of the largest component, and the other
 /// three in whole steps of 1 / (half * sqrt(2)). q and -q are the same rotation; the largest
 /// component of the value that comes back is positive.
-struct RotationGrid {
+struct KWIND_API RotationGrid {
   static constexpr std::uint32_t kMaxHalf = 1U << 19;
   std::uint32_t half = 1;  ///< 1 to kMaxHalf
 

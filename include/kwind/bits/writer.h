@@ -9,6 +9,7 @@
 #include <span>
 
 #include "kwind/core/assert.h"
+#include "kwind/core/compiler.h"
 
 namespace kwind::bits {
 
@@ -31,7 +32,7 @@ constexpr std::size_t bytes_for(std::size_t bits) {
   return (bits + 7) / 8;
 }
 
-class Writer {
+class KWIND_API Writer {
  public:
   /// Borrows `memory` until the last call of finish().
   explicit Writer(std::span<std::byte> memory)
@@ -90,7 +91,7 @@ class Writer {
 
  private:
   void store(std::uint64_t value, std::size_t bytes) {
-    if constexpr (std::endian::native == std::endian::big) value = __builtin_bswap64(value);
+    if constexpr (std::endian::native == std::endian::big) value = swapped_bytes(value);
     std::memcpy(next_, &value, bytes);
   }
 

@@ -1,22 +1,19 @@
 // KWIND_ASSERT: stops on the caller's own mistakes, in every build type.
 // Never used on bytes from the network: those give an Errc (errors.h).
 #pragma once
+#include "kwind/core/compiler.h"
 
 namespace kwind {
 
 /// Called with the failed condition and its place just before the process aborts, so that an
 /// application can write it to its own log. Default: none. Set it once, before other threads start.
 using AssertHandler = void (*)(const char* condition, const char* file, int line);
-void set_assert_handler(AssertHandler handler);
+KWIND_API void set_assert_handler(AssertHandler handler);
 
-[[noreturn]] void assertion_failed(const char* condition, const char* file, int line);
+[[noreturn]] KWIND_API void assertion_failed(const char* condition, const char* file, int line);
 
 }  // namespace kwind
 
 #define KWIND_ASSERT(condition)           \
   (static_cast<bool>(condition) ? void(0) \
                                 : ::kwind::assertion_failed(#condition, __FILE__, __LINE__))
-
-/// For the few functions that must see their callers' constants: ranges fold to shifts and masks
-/// only where they are inlined, and a large message is more than compilers inline by themselves.
-#define KWIND_ALWAYS_INLINE [[gnu::always_inline]] inline

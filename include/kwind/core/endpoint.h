@@ -8,12 +8,13 @@
 #include <string>
 #include <string_view>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 
 namespace kwind {
 
 /// An IPv6 address (IPv4 in its mapped form ::ffff:a.b.c.d) and a port.
-struct Endpoint {
+struct KWIND_API Endpoint {
   std::array<std::uint8_t, 16> ip{};
   std::uint16_t port = 0;
 

@@ -9,6 +9,8 @@
 #include <string_view>
 #include <tl/expected.hpp>
 
+#include "kwind/core/compiler.h"
+
 namespace kwind {
 
 /// What happens when the error occurs.
@@ -140,7 +142,7 @@ constexpr tl::unexpected<Errc> fail(Errc code) {
 }
 
 /// How often each error occurred: every drop is counted by its cause.
-class CauseCounts {
+class KWIND_API CauseCounts {
  public:
   /// A count stays at its most, 2^32 - 1.
   void add(Errc code, std::uint64_t times = 1) {

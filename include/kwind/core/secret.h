@@ -7,13 +7,15 @@
 #include <span>
 #include <string_view>
 
+#include "kwind/core/compiler.h"
+
 namespace kwind {
 
 /// Overwrites `bytes` in a way that the compiler does not leave out.
-void wipe(std::span<std::byte> bytes) noexcept;
+KWIND_API void wipe(std::span<std::byte> bytes) noexcept;
 
 /// Compares in a time that does not depend on the contents. Requires: equal lengths.
-bool same_secret(std::span<const std::byte> a, std::span<const std::byte> b);
+KWIND_API bool same_secret(std::span<const std::byte> a, std::span<const std::byte> b);
 
 template <std::size_t N>
 class Secret {
@@ -37,6 +39,7 @@ using Secret32 = Secret<32>;
 
 /// BLAKE2b with a 32-byte output under `key` (RFC 7693); `label`, below 256 bytes, keeps uses of
 /// one key apart.
-Secret32 derive(const Secret32& key, std::string_view label, std::span<const std::byte> data = {});
+KWIND_API Secret32 derive(const Secret32& key, std::string_view label,
+                          std::span<const std::byte> data = {});
 
 }  // namespace kwind

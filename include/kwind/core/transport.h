@@ -5,6 +5,7 @@
 #include <optional>
 #include <span>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/endpoint.h"
 #include "kwind/core/time.h"
 
@@ -31,7 +32,7 @@ struct TransportCounts {
   std::uint64_t receive_overruns = 0;  ///< datagrams that the system dropped for lack of buffer
 };
 
-class Transport {
+class KWIND_API Transport {
  public:
   Transport() = default;
   Transport(const Transport&) = delete;

@@ -10,6 +10,7 @@
 #include <memory>
 #include <string_view>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/transport.h"
 #include "kwind/host/loop_stage.h"
 #include "kwind/host/message_packer.h"
@@ -31,7 +32,7 @@ struct ClientOptions : Options {
   std::optional<Secret32> resume{};  ///< of an earlier client, see resume()
 };
 
-class Client {
+class KWIND_API Client {
  public:
   /// Connects to `server` over `port`; port and `protocol` must outlive the client. The handshake
   /// starts with the first send().

@@ -3,13 +3,14 @@
 #pragma once
 #include <functional>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/time.h"
 
 namespace kwind::host {
 
 /// Replication and ReplicatedWorld are loop stages. Thread: that of the host. A stage detaches
 /// itself when it is destroyed; the host must outlive it.
-class LoopStage {
+class KWIND_API LoopStage {
  public:
   /// Runs game code; what it throws goes to the host's on_fault.
   using Guard = std::function<void(const std::function<void()>&)>;

@@ -6,6 +6,7 @@
 #include <span>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/link/spec.h"
 #include "kwind/schema/codec.h"
 #include "kwind/schema/message_type_codes.h"
@@ -20,7 +21,7 @@ struct PackedMessage {
   std::size_t bits = 0;
 };
 
-class MessagePacker {
+class KWIND_API MessagePacker {
  public:
   /// For messages in direction `way` of `protocol`, which must outlive this.
   MessagePacker(const schema::ProtocolInfo& protocol, schema::Direction way, bits::Policy policy)

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "kwind/bits/quantise.h"
+#include "kwind/core/compiler.h"
 #include "kwind/core/digest.h"
 #include "kwind/core/errors.h"
 #include "kwind/core/time.h"
@@ -87,7 +88,7 @@ struct Counts {
 };
 
 /// Sums over all connections since the start, closed ones included.
-struct Traffic {
+struct KWIND_API Traffic {
   std::uint64_t datagrams_sent = 0;
   std::uint64_t datagrams_received = 0;
   std::uint64_t bytes_sent = 0;  ///< UDP payload
@@ -101,6 +102,6 @@ struct Traffic {
 
 /// One sentence for people about why a connection ended or never came about:
 /// "the server has no free place (2 of 2 places are taken); try again later".
-std::string explain_end(Errc code, std::string_view reason);
+KWIND_API std::string explain_end(Errc code, std::string_view reason);
 
 }  // namespace kwind::host

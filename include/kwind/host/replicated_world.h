@@ -10,6 +10,7 @@
 #include <utility>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/host/client.h"
 #include "kwind/host/loop_stage.h"
 #include "kwind/replica/client_world.h"
@@ -29,7 +30,7 @@ struct ReplicatedWorldOptions {
 
 /// Construct it before the client connects, and destroy it before the client. It takes the client's
 /// on_payload() and set_reference_filter() for itself. Thread: that of the client.
-class ReplicatedWorld final : public LoopStage {
+class KWIND_API ReplicatedWorld final : public LoopStage {
  public:
   /// Borrows the client. Requires: on_payload() is not set yet.
   ReplicatedWorld(Client& client, const schema::EntitiesInfo& entities,

@@ -11,6 +11,7 @@
 #include <span>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/host/loop_stage.h"
 #include "kwind/host/server.h"
 #include "kwind/host/tick_clock.h"
@@ -36,7 +37,7 @@ struct ReplicationOptions {
 
 /// What one client is sent: the face of its interest query. Owned by Replication until the client
 /// disconnects.
-class ClientView {
+class KWIND_API ClientView {
  public:
   [[nodiscard]] Peer peer() const { return peer_; }
   /// Views from the position of an entity. The entity is also owned: it is in view wherever it is,
@@ -84,7 +85,7 @@ class Entity;
 
 /// Construct it before the first client connects, and destroy it before the server. It takes the
 /// server's on_payload() and set_reference_filter() for itself. Thread: that of the server.
-class Replication final : public LoopStage {
+class KWIND_API Replication final : public LoopStage {
  public:
   /// Borrows the server. Requires: a protocol with entities; on_payload() is not set yet.
   Replication(Server& server, const schema::EntitiesInfo& entities,

@@ -11,6 +11,7 @@
 #include <string_view>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/transport.h"
 #include "kwind/host/loop_stage.h"
 #include "kwind/host/message_packer.h"
@@ -58,7 +59,7 @@ struct ServerOptions : Options {
   unsigned max_faults = 0;
 };
 
-class Server {
+class KWIND_API Server {
  public:
   /// Serves `protocol` on `port`; both must outlive the server. Requires: a key, or plaintext mode
   /// by name; in Plaintext::loopback_only the transport is bound to a loopback address.

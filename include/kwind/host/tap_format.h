@@ -14,12 +14,13 @@
 #include <string>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/host/tap.h"
 #include "kwind/schema/format.h"
 
 namespace kwind::host {
 
-class TapFormat {
+class KWIND_API TapFormat {
  public:
   /// One line of text.
   [[nodiscard]] std::string line(const Tapped& tapped) const {

@@ -18,6 +18,7 @@
 #include <string_view>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/host/message_packer.h"
 #include "kwind/host/server.h"
 #include "kwind/io/pollable_transport.h"
@@ -33,7 +34,7 @@ struct ThreadedOptions {
   std::size_t outbound = 16384;  ///< messages that may wait to be taken over by the network half
 };
 
-class ThreadedServer {
+class KWIND_API ThreadedServer {
  public:
   /// Serves `protocol`, which must outlive this, on `port`. The network half starts at once.
   /// Requires: what Server does. `options` may not hold a key_log or a gate that is not safe to be

@@ -6,11 +6,12 @@
 #include <cstdint>
 
 #include "kwind/core/assert.h"
+#include "kwind/core/compiler.h"
 #include "kwind/core/time.h"
 
 namespace kwind::host {
 
-class TickClock {
+class KWIND_API TickClock {
  public:
   /// Tick 0 is due at `start`. Requires: per_second is 1 to 1,000,000, max_at_once >= 1.
   TickClock(unsigned per_second, Time start, unsigned max_at_once = 4)

@@ -5,11 +5,12 @@
 #include <memory>
 #include <utility>
 
+#include "kwind/core/compiler.h"
 #include "kwind/io/pollable_transport.h"
 
 namespace kwind::io {
 
-class CapturingTransport final : public PollableTransport {
+class KWIND_API CapturingTransport final : public PollableTransport {
  public:
   using Watcher = std::function<void(Time now, const Endpoint& from, const Endpoint& to,
                                      std::span<const std::byte> datagram)>;

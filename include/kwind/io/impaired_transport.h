@@ -3,12 +3,13 @@
 #pragma once
 #include <memory>
 
+#include "kwind/core/compiler.h"
 #include "kwind/io/pollable_transport.h"
 #include "kwind/io/sim/simulated_path.h"
 
 namespace kwind::io {
 
-class ImpairedTransport final : public PollableTransport {
+class KWIND_API ImpairedTransport final : public PollableTransport {
  public:
   /// `outward` holds for datagrams sent, `inward` for those received.
   ImpairedTransport(std::unique_ptr<PollableTransport> inner, const sim::Conditions& outward,

@@ -4,16 +4,17 @@
 #include <span>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/transport.h"
 
 namespace kwind::io {
 
 class PollableTransport;
-void wait_for_any(std::span<PollableTransport* const> transports, Time until,
-                  std::span<const int> also = {});
+KWIND_API void wait_for_any(std::span<PollableTransport* const> transports, Time until,
+                            std::span<const int> also = {});
 
 /// A transport of the operating system.
-class PollableTransport : public Transport {
+class KWIND_API PollableTransport : public Transport {
  public:
   /// Blocks until a datagram may have arrived or io::now() reaches `until`, for one second at most.
   virtual void wait(Time until) { wait_for_any(std::array<PollableTransport*, 1>{this}, until); }
@@ -39,7 +40,7 @@ class PollableTransport : public Transport {
 /// Blocks until a datagram may have arrived at one of `transports` (all of one thread), until one
 /// of the file descriptors `also` can be read (negative ones are ignored), or until io::now()
 /// reaches `until`; for one second at most.
-void wait_for_any(std::span<PollableTransport* const> transports, Time until,
-                  std::span<const int> also);
+KWIND_API void wait_for_any(std::span<PollableTransport* const> transports, Time until,
+                            std::span<const int> also);
 
 }  // namespace kwind::io

@@ -4,6 +4,7 @@
 #include <span>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/endpoint.h"
 #include "kwind/core/errors.h"
 #include "kwind/core/time.h"
@@ -27,6 +28,7 @@ struct Probe {
 
 /// Sends `question` up to `copies` times, a quarter, half, ... second apart, until an answer comes.
 /// Errors: socket_failure.
-Result<Probe> probe(const Endpoint& server, std::span<const std::byte> question, unsigned copies);
+KWIND_API Result<Probe> probe(const Endpoint& server, std::span<const std::byte> question,
+                              unsigned copies);
 
 }  // namespace kwind::io

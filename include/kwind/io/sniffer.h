@@ -5,12 +5,13 @@
 #include <optional>
 #include <span>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 #include "kwind/core/time.h"
 
 namespace kwind::io {
 
-class Sniffer {
+class KWIND_API Sniffer {
  public:
   /// Errors: no_permission, socket_failure.
   static Result<std::unique_ptr<Sniffer>> open();

@@ -6,11 +6,12 @@
 #include <span>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 
 namespace kwind::io {
 
-class StreamDeframer {
+class KWIND_API StreamDeframer {
  public:
   static constexpr std::size_t kHeadBytes = 2;
 

@@ -5,6 +5,7 @@
 #pragma once
 #include <memory>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 #include "kwind/io/pollable_transport.h"
 
@@ -35,7 +36,7 @@ struct TcpCounts {
   std::uint64_t pauses = 0;  ///< of accepting, a second each: the system was out of descriptors
 };
 
-class TcpTransport final : public PollableTransport {
+class KWIND_API TcpTransport final : public PollableTransport {
  public:
   /// Takes streams at `local`; port 0 lets the system choose one.
   /// Errors: address_in_use, bad_address, no_permission, socket_failure.

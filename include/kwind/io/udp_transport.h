@@ -7,12 +7,13 @@
 #include <string>
 #include <string_view>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 #include "kwind/io/pollable_transport.h"
 
 namespace kwind::io {
 
-class UdpTransport final : public PollableTransport {
+class KWIND_API UdpTransport final : public PollableTransport {
  public:
   /// Opens a socket on `local`; port 0 lets the system choose one.
   /// Errors: address_in_use, bad_address, no_permission, socket_failure.
@@ -37,13 +38,13 @@ class UdpTransport final : public PollableTransport {
 
 /// Where a port is opened that talks to `remote`: loopback of the same family if that is a loopback
 /// address, else all addresses; the system chooses the number.
-[[nodiscard]] Endpoint local_for(const Endpoint& remote);
+[[nodiscard]] KWIND_API Endpoint local_for(const Endpoint& remote);
 /// Where a client reaches what listens at `address`: loopback if that is all addresses.
-[[nodiscard]] Endpoint reachable(const Endpoint& address);
+[[nodiscard]] KWIND_API Endpoint reachable(const Endpoint& address);
 
 /// "127.0.0.1:4000", "localhost:4000" or another host name that the system can resolve.
 /// Blocks while resolving. Errors: bad_address, also for link-local IPv6 addresses (fe80::): they
 /// need an interface beside them, which an Endpoint does not have.
-Result<Endpoint> resolve(std::string_view host_and_port);
+KWIND_API Result<Endpoint> resolve(std::string_view host_and_port);
 
 }  // namespace kwind::io

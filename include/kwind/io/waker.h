@@ -1,10 +1,11 @@
 // Ends another thread's wait_for_any(): give descriptor() to it as one of `also`. wake() may be
 // called from any thread, the rest from the one that waits.
 #pragma once
+#include "kwind/core/compiler.h"
 
 namespace kwind::io {
 
-class Waker {
+class KWIND_API Waker {
  public:
   Waker();
   ~Waker();

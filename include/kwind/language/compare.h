@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/protocol.h"
 
 namespace kwind::language {
@@ -34,12 +35,13 @@ struct Change {
 /// All changes, in the order of the old description, additions behind. Both are free of errors.
 /// Law: none of them is more than harmless if and only if each version that the old description
 /// speaks has the same digest in both. O(size of both).
-std::vector<Change> compare(const schema::Protocol& before, const schema::Protocol& after);
+KWIND_API std::vector<Change> compare(const schema::Protocol& before,
+                                      const schema::Protocol& after);
 
 /// The versions of `before` that peers built from `after` refuse, in ascending order. Two peers,
 /// one of each description, agree on the newest version that is not refused; without one the
 /// handshake fails. O(size of both, for each version).
-std::vector<std::uint16_t> refused_versions(const schema::Protocol& before,
-                                            const schema::Protocol& after);
+KWIND_API std::vector<std::uint16_t> refused_versions(const schema::Protocol& before,
+                                                      const schema::Protocol& after);
 
 }  // namespace kwind::language

@@ -7,6 +7,7 @@
 #include <string_view>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/protocol.h"
 
 namespace kwind::language {
@@ -50,14 +51,15 @@ inline constexpr std::uint32_t kMaxSplitBytes = std::uint32_t{1} << 20;
 
 /// Compiles a whole file, which `name` names in errors. Without a loader `include` is an error.
 /// O(size of the text).
-Compiled compile(std::string_view text, std::string_view name = "", const Loader& load = {});
+KWIND_API Compiled compile(std::string_view text, std::string_view name = "",
+                           const Loader& load = {});
 
 /// Looks at the syntax of one file alone, as of one that is made to be included: what it names need
 /// not be declared in it. `names_protocol`: it has a `protocol` line, and is a whole description.
-Compiled read_syntax(std::string_view text, std::string_view name, bool& names_protocol);
+KWIND_API Compiled read_syntax(std::string_view text, std::string_view name, bool& names_protocol);
 
 /// "file:line:column: error: message", the line, and a caret under the place.
-std::string render(const Diagnostic& diagnostic, const Compiled& compiled,
-                   std::string_view severity = "error");
+KWIND_API std::string render(const Diagnostic& diagnostic, const Compiled& compiled,
+                             std::string_view severity = "error");
 
 }  // namespace kwind::language

@@ -4,6 +4,7 @@
 #include <string_view>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/protocol.h"
 
 namespace kwind::language {
@@ -19,7 +20,7 @@ struct GeneratedFile {
 /// `harbour_client.h`, which no code of the other side includes. The same protocol and name give
 /// the same texts: a declaration's header changes when it, or what stands in the table for it,
 /// does.
-std::vector<GeneratedFile> generate_cpp(const schema::Protocol& protocol,
-                                        std::string_view source_name);
+KWIND_API std::vector<GeneratedFile> generate_cpp(const schema::Protocol& protocol,
+                                                  std::string_view source_name);
 
 }  // namespace kwind::language

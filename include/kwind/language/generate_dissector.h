@@ -3,6 +3,7 @@
 #include <string>
 #include <string_view>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/protocol.h"
 
 namespace kwind::language {
@@ -11,6 +12,6 @@ namespace kwind::language {
 /// messages and fields, each field one that can be filtered by. Reads every version of the
 /// description; which one a connection speaks it takes from the handshake, else it is the newest.
 /// `source` is named in the first line. O(size of the description).
-std::string generate_dissector(const schema::Protocol& protocol, std::string_view source);
+KWIND_API std::string generate_dissector(const schema::Protocol& protocol, std::string_view source);
 
 }  // namespace kwind::language

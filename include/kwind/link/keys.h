@@ -5,6 +5,7 @@
 #include <string>
 #include <string_view>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 #include "kwind/core/secret.h"
 
@@ -12,7 +13,7 @@ namespace kwind::link {
 
 using PublicKey = std::array<std::byte, 32>;
 
-struct KeyPair {
+struct KWIND_API KeyPair {
   PublicKey public_key{};
   Secret32 secret;
 
@@ -21,9 +22,9 @@ struct KeyPair {
 };
 
 /// 43 characters of base64url (RFC 4648, 5) without padding.
-std::string key_text(std::span<const std::byte, 32> key);
+KWIND_API std::string key_text(std::span<const std::byte, 32> key);
 /// The inverse. Errors: bad_key for anything else, be it one bit of it.
-Result<Secret32> parse_secret_key(std::string_view text);
-Result<PublicKey> parse_public_key(std::string_view text);
+KWIND_API Result<Secret32> parse_secret_key(std::string_view text);
+KWIND_API Result<PublicKey> parse_public_key(std::string_view text);
 
 }  // namespace kwind::link

@@ -9,6 +9,7 @@
 #include <string_view>
 
 #include "kwind/bits/writer.h"
+#include "kwind/core/compiler.h"
 #include "kwind/core/endpoint.h"
 #include "kwind/core/errors.h"
 #include "kwind/core/secret.h"
@@ -98,7 +99,7 @@ struct ResumeToken {
 
 /// `now` is of any steady clock. If it jumps back, time stands still for the link until it has
 /// caught up; a jump forward is a silence.
-class Link {
+class KWIND_API Link {
  public:
   /// The client's end. Starts the handshake with the first poll_datagram(). Requires: a server key
   /// for a ticket or a resume token.

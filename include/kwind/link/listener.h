@@ -7,6 +7,7 @@
 #include <optional>
 #include <span>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/endpoint.h"
 #include "kwind/core/secret.h"
 #include "kwind/link/admission.h"
@@ -56,7 +57,7 @@ struct ListenerCounts {
   std::uint64_t attempts_expired = 0;  ///< their client did not go on
 };
 
-class Listener {
+class KWIND_API Listener {
  public:
   struct Outcome {
     Errc error = Errc::none;      ///< why the datagram was dropped or refused

@@ -12,6 +12,7 @@
 #include <utility>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/endpoint.h"
 #include "kwind/core/errors.h"
 #include "kwind/core/secret.h"
@@ -89,7 +90,7 @@ struct ObserverOptions {
   std::optional<Endpoint> server{};
 };
 
-class Observer {
+class KWIND_API Observer {
  public:
   explicit Observer(ObserverOptions options);
   Observer(Observer&&) noexcept;

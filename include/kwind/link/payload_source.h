@@ -7,6 +7,7 @@
 #include <utility>
 
 #include "kwind/bits/writer.h"
+#include "kwind/core/compiler.h"
 #include "kwind/core/time.h"
 
 namespace kwind::link {
@@ -16,7 +17,7 @@ class PayloadSlot;
 /// Writes bits of its own into datagrams, and learns whether each datagram arrived. It fills for
 /// one link at a time, from Link::schedule_payload() until another payload source is offered there,
 /// the link ends, or it is destroyed or offered to another link. It may be moved meanwhile.
-class PayloadSource {
+class KWIND_API PayloadSource {
  public:
   PayloadSource() = default;
   PayloadSource(PayloadSource&& other) noexcept;
@@ -41,7 +42,7 @@ class PayloadSource {
 };
 
 /// A link's end of the tie: at most one payload source, and a number for each that was here.
-class PayloadSlot {
+class KWIND_API PayloadSlot {
  public:
   PayloadSlot() = default;
   PayloadSlot(const PayloadSlot&) = delete;

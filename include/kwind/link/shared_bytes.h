@@ -7,11 +7,13 @@
 #include <span>
 #include <vector>
 
+#include "kwind/core/compiler.h"
+
 namespace kwind::link {
 
 using SharedBytes = std::shared_ptr<const std::vector<std::byte>>;
 
-class SharedBytesPool {
+class KWIND_API SharedBytesPool {
  public:
   /// Storage of at most so many messages is kept for later ones.
   explicit SharedBytesPool(std::size_t keep = 256) : keep_(keep) {}

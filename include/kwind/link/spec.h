@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/delivery.h"
 #include "kwind/core/digest.h"
 #include "kwind/core/secret.h"
@@ -55,7 +56,7 @@ enum class AtLimit : std::uint8_t {
   close,        ///< the connection ends with queue_full: this peer is too slow for the game
 };
 
-struct ChannelSpec {
+struct KWIND_API ChannelSpec {
   Delivery delivery = Delivery::unreliable;
   /// First version of the protocol that has it. Requires: not below that of the channel before it,
   /// so that in each version the channels are the first few.

@@ -5,6 +5,7 @@
 #include <string>
 #include <string_view>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 
 namespace kwind::link {
@@ -17,7 +18,7 @@ struct Claims {
   std::string app;           ///< all claims, as JSON text, for the game
 };
 
-class TicketGate {
+class KWIND_API TicketGate {
  public:
   virtual ~TicketGate() = default;
   /// Errors: ticket_invalid, ticket_expired.

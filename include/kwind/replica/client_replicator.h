@@ -9,6 +9,7 @@
 #include <span>
 #include <string_view>
 
+#include "kwind/core/compiler.h"
 #include "kwind/link/payload_source.h"
 #include "kwind/replica/world.h"
 
@@ -64,7 +65,7 @@ struct Desync {
 
 class InterestQuery;
 
-class ClientReplicator final : public link::PayloadSource {
+class KWIND_API ClientReplicator final : public link::PayloadSource {
  public:
   static constexpr std::uint32_t kPatience = 40;  ///< ticks
 

@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "kwind/bits/writer.h"
+#include "kwind/core/compiler.h"
 #include "kwind/core/digest.h"
 #include "kwind/core/errors.h"
 #include "kwind/replica/code_tables.h"
@@ -35,7 +36,7 @@ struct ClientWorldCounts {
   std::uint64_t events_lost = 0;  ///< dropped because nobody took them, see take_events()
 };
 
-class ClientWorld {
+class KWIND_API ClientWorld {
  public:
   /// `ticks_per_second` and `codes` as the server's world and replicator have them. With others
   /// receive() gives tick_rate or code_tables for every full snapshot.

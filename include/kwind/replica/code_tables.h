@@ -11,6 +11,7 @@
 #include <tl/expected.hpp>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/entity_info.h"
 
 namespace kwind::replica {
@@ -25,7 +26,7 @@ enum class SnapshotModes : std::uint8_t {
 };
 
 /// How often each symbol occurred, or is expected to.
-class SymbolCounts {
+class KWIND_API SymbolCounts {
  public:
   /// So many ages of the known state have counts of their own: 1, 2, 3, and more ticks.
   static constexpr std::size_t kAges = 4;
@@ -64,7 +65,7 @@ class SymbolCounts {
 };
 
 /// Prefix codes from a symbol counts, or from a file.
-class CodeTables {
+class KWIND_API CodeTables {
  public:
   explicit CodeTables(const SymbolCounts& symbol_counts);
   CodeTables(CodeTables&&) noexcept;
@@ -102,7 +103,7 @@ struct AlphabetCost {
 
 /// What traffic that was counted takes in `codes`, by alphabet; ages of one alphabet together.
 /// Alphabets of which nothing was seen are left out.
-std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables& codes);
+KWIND_API std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables& codes);
 
 /// What a set is made for: a code of n bits suits what happens once in 2^n times.
 struct ExpectedBits {
@@ -114,21 +115,21 @@ struct ExpectedBits {
 };
 /// Of a kind whose newest known state is `age` ticks old. Fields of varying size count as half
 /// full. O(symbols).
-ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& info,
-                           std::uint32_t age);
+KWIND_API ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& info,
+                                     std::uint32_t age);
 
 /// A set as text, for a file: docs/code-tables.md. `protocol` is for readers only.
-std::string text_of(const CodeTables& codes, const schema::EntitiesInfo& entities,
-                    std::string_view protocol);
+KWIND_API std::string text_of(const CodeTables& codes, const schema::EntitiesInfo& entities,
+                              std::string_view protocol);
 /// What is wrong with a text, and where.
 struct CodeTextProblem {
   std::size_t line = 0;  ///< from 1 on; 0: the text as a whole
   std::string text;
 };
-tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
+KWIND_API tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
     std::string_view text, const schema::EntitiesInfo& entities);
 
 /// The set of SymbolCounts::expected().
-std::shared_ptr<const CodeTables> built_in_codes(const schema::EntitiesInfo& entities);
+KWIND_API std::shared_ptr<const CodeTables> built_in_codes(const schema::EntitiesInfo& entities);
 
 }  // namespace kwind::replica

@@ -12,6 +12,7 @@
 #include <utility>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 #include "kwind/link/payload_source.h"
 #include "kwind/replica/client_world.h"
@@ -34,7 +35,7 @@ struct PackedInput {
 /// and with a request for a full resync while ClientWorld::wants_resync(). A client without inputs
 /// offers one all the same: without it the server is never told of a snapshot that the client could
 /// not read.
-class InputSender final : public link::PayloadSource {
+class KWIND_API InputSender final : public link::PayloadSource {
  public:
   static constexpr std::size_t kKept = 64;
   static constexpr std::uint32_t kMaxInSnapshot = 8;
@@ -101,7 +102,7 @@ struct InputCounts {
 
 /// At the server: one client's. Buffers inputs and hands out one for each tick of the server, so
 /// that a client that sends more of them moves no faster.
-class InputReceiver {
+class KWIND_API InputReceiver {
  public:
   /// Inputs that may wait for next(): what the network delays and then delivers at once, and no
   /// more lag than that.

@@ -9,6 +9,7 @@
 #include <string>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/replica/client_replicator.h"
 #include "kwind/replica/world.h"
 
@@ -37,7 +38,7 @@ struct InterestOptions {
   std::uint32_t update_every = 4;
 };
 
-class Interest {
+class KWIND_API Interest {
  public:
   /// Borrows the world. Requires: kinds that the world has.
   explicit Interest(const World& world, InterestOptions options = {});
@@ -56,7 +57,7 @@ class Interest {
 };
 
 /// One client's.
-class InterestQuery {
+class KWIND_API InterestQuery {
  public:
   /// Borrows the interest. Without an origin only entity types that are always in view are seen.
   explicit InterestQuery(Interest& interest);

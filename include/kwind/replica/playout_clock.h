@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <optional>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/time.h"
 
 namespace kwind::replica {
@@ -18,7 +19,7 @@ struct PlayOutOptions {
   double max_haste = 0.05;
 };
 
-class PlayoutClock {
+class KWIND_API PlayoutClock {
  public:
   explicit PlayoutClock(PlayOutOptions options = {}) : options_(options) {}
 

@@ -8,6 +8,7 @@
 #include <optional>
 #include <string_view>
 
+#include "kwind/core/compiler.h"
 #include "kwind/replica/code_tables.h"
 #include "kwind/schema/entity_info.h"
 #include "kwind/schema/references.h"
@@ -43,7 +44,7 @@ struct SharedBitsCounts {
 class SharedHistories;
 struct BaselineHistory;
 
-class World {
+class KWIND_API World {
  public:
   explicit World(const schema::EntitiesInfo& entities, WorldOptions options = {});
   World(World&&) noexcept;

@@ -9,17 +9,19 @@
 #include <utility>
 #include <vector>
 
+#include "kwind/core/compiler.h"
+
 namespace kwind::route {
 
 /// What a Subscription takes its function out of.
-class HandlerListBase {
+class KWIND_API HandlerListBase {
  public:
   virtual ~HandlerListBase() = default;
   virtual void remove(std::uint64_t id) = 0;
 };
 
 /// Keeps a function subscribed as long as it lives. May outlive what it subscribed to. Movable.
-class [[nodiscard]] Subscription {
+class [[nodiscard]] KWIND_API Subscription {
  public:
   Subscription() = default;
   Subscription(std::weak_ptr<HandlerListBase> list, std::uint64_t id)

@@ -9,6 +9,7 @@
 #include <utility>
 
 #include "kwind/core/assert.h"
+#include "kwind/core/compiler.h"
 #include "kwind/core/time.h"
 
 namespace kwind::route {

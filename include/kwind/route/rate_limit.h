@@ -5,11 +5,12 @@
 #include <cstdint>
 
 #include "kwind/core/assert.h"
+#include "kwind/core/compiler.h"
 #include "kwind/core/time.h"
 
 namespace kwind::route {
 
-class RateLimit {
+class KWIND_API RateLimit {
  public:
   /// The receiver grants more than the sender takes, so that an honest sender's messages pass even
   /// when the path bunches them up by as much as the difference.

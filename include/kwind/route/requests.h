@@ -14,6 +14,7 @@
 #include <vector>
 
 #include "kwind/bits/reader.h"
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 #include "kwind/core/time.h"
 #include "kwind/schema/codec.h"
@@ -72,7 +73,7 @@ struct Outcome {
 };
 
 /// The questions that one end of a connection has asked and that have no outcome yet.
-class PendingRequests {
+class KWIND_API PendingRequests {
  public:
   /// Called with the outcome: with the reply's fields, or without.
   using Settle =
@@ -146,7 +147,7 @@ struct RequestId {
 };
 
 /// Carries the answers of one host back to those who asked.
-class ResponseSink {
+class KWIND_API ResponseSink {
  public:
   virtual ~ResponseSink() = default;
   /// Sends an answer to `question`, and closes the question. Errors: no_such_peer; stray_answer if
@@ -217,7 +218,7 @@ class Responder {
 /// A coroutine that runs by itself once it was given to Server::start or Client::start: between its
 /// `co_await`s of requests the host's loop goes on. It ends where it returns; what it throws counts
 /// as a handler fault.
-class [[nodiscard]] Task {
+class [[nodiscard]] KWIND_API Task {
  public:
   struct promise_type {
     std::exception_ptr error{};

@@ -13,12 +13,13 @@
 #include <vector>
 
 #include "kwind/core/assert.h"
+#include "kwind/core/compiler.h"
 #include "kwind/route/observers.h"
 
 namespace kwind::route {
 
 /// What a room is called: a number or a text.
-class RoomKey {
+class KWIND_API RoomKey {
  public:
   template <std::integral Number>
   RoomKey(Number number) : key_(static_cast<std::int64_t>(number)) {}    // NOLINT: that is its use

@@ -13,6 +13,7 @@
 #include "kwind/bits/reader.h"
 #include "kwind/bits/unit_vectors.h"
 #include "kwind/bits/writer.h"
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 #include "kwind/schema/info.h"
 #include "kwind/schema/life.h"
@@ -22,7 +23,7 @@ namespace kwind::schema {
 
 /// The length of the longest start of `text` that is valid UTF-8 (RFC 3629) and at most `limit`
 /// bytes.
-std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit);
+KWIND_API std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit);
 
 /// A value of at most 64 bits, ready to be written.
 struct [[nodiscard]] Piece {
@@ -34,7 +35,7 @@ struct [[nodiscard]] Piece {
 /// Whose copy of an entity is encoded: `owner only` fields go to its owner alone.
 enum class View : std::uint8_t { owner, others };
 
-class Encoder {
+class KWIND_API Encoder {
  public:
   /// Writes on behind what `out` holds, in the layout of `version`. What is outside its range is
   /// treated as `policy` says, and counted. A copy goes on by itself: loops work on one, which
@@ -151,7 +152,7 @@ class Encoder {
 
 /// Which entities whoever decodes knows of, as of now: a ref to another one, or to one that had the
 /// id before, arrives empty.
-class KnownEntities {
+class KWIND_API KnownEntities {
  public:
   KnownEntities() = default;
   KnownEntities(const KnownEntities&) = delete;
@@ -160,7 +161,7 @@ class KnownEntities {
   [[nodiscard]] virtual bool knows(const AnyRef& entity) const = 0;
 };
 
-class Decoder {
+class KWIND_API Decoder {
  public:
   /// Takes what is left in `in`, whose bits may come from anybody and are in the layout of
   /// `version`. Ticks are taken to be those nearest to `newest_tick`. A copy goes on by itself, as

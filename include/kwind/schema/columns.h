@@ -4,6 +4,7 @@
 #include <memory>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/entity_info.h"
 #include "kwind/schema/protocol.h"
 
@@ -17,11 +18,11 @@ struct Columns {
 
 /// Those of the newest version, in the order in which it encodes them. A field that it lacks has
 /// none.
-[[nodiscard]] Columns columns_of(const Protocol& protocol, const Entity& entity);
+[[nodiscard]] KWIND_API Columns columns_of(const Protocol& protocol, const Entity& entity);
 
 /// The same tables that generated code holds, of a description that is there only as data. Owns all
 /// of them.
-class EntityTables {
+class KWIND_API EntityTables {
  public:
   /// Borrows the protocol.
   explicit EntityTables(const Protocol& protocol);

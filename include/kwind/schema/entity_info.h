@@ -7,6 +7,7 @@
 #include <span>
 #include <string_view>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/codec.h"
 #include "kwind/schema/grid.h"
 #include "kwind/schema/info.h"

@@ -7,6 +7,7 @@
 #include <string_view>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/references.h"
 
 namespace kwind::schema {
@@ -31,7 +32,7 @@ concept Named = requires(T value) {
 
 namespace format_detail {
 
-void put_text(std::string& out, std::string_view text);
+KWIND_API void put_text(std::string& out, std::string_view text);
 
 template <class T>
 void put(std::string& out, const T& value) {
@@ -91,8 +92,8 @@ void put(std::string& out, const T& value) {
   }
 }
 
-void put_json_text(std::string& out, std::string_view text);
-void put_json_number(std::string& out, double value);
+KWIND_API void put_json_text(std::string& out, std::string_view text);
+KWIND_API void put_json_number(std::string& out, double value);
 
 // The same values as JSON, in the form that docs/schema-language.md gives them.
 template <class T>

@@ -5,6 +5,7 @@
 #include <span>
 #include <utility>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/codec.h"
 
 namespace kwind::schema {
@@ -52,7 +53,7 @@ class Grid {
 };
 
 /// Shape and values of a grid: `width` columns, and cells that are indexes below `count`.
-struct GridShape {
+struct KWIND_API GridShape {
   std::uint32_t width = 1;
   std::uint32_t height = 1;
   std::uint64_t count = 1;  ///< 1 to 2^31
@@ -80,9 +81,9 @@ void decode_grid(Decoder& in, const GridShape& shape, const Set& set);
 // ---- bodies ----
 
 namespace grid_detail {
-void put_difference(Encoder& out, const GridShape& shape, std::uint64_t before,
-                    std::uint64_t index);
-std::uint64_t get_different(Decoder& in, const GridShape& shape, std::uint64_t before);
+KWIND_API void put_difference(Encoder& out, const GridShape& shape, std::uint64_t before,
+                              std::uint64_t index);
+KWIND_API std::uint64_t get_different(Decoder& in, const GridShape& shape, std::uint64_t before);
 }  // namespace grid_detail
 
 template <class IndexOf>

@@ -4,13 +4,15 @@
 #include <cstdint>
 #include <span>
 
+#include "kwind/core/compiler.h"
+
 namespace kwind::schema {
 
 /// Stands for the newest version of a description, whatever its number.
 inline constexpr std::uint16_t kNewest = 0xffff;
 
 /// `since N` and `until N` of the description language.
-struct Life {
+struct KWIND_API Life {
   std::uint16_t since = 1;
   std::uint16_t until = 0;  ///< the first version without it; 0: none so far
 

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "kwind/bits/reader.h"
+#include "kwind/core/compiler.h"
 #include "kwind/core/errors.h"
 #include "kwind/schema/info.h"
 
@@ -15,7 +16,7 @@ namespace kwind::schema {
 /// the asking end, per connection. See docs/wire-format.md.
 inline constexpr unsigned kRequestIdBits = 16;
 
-class MessageTypeCodes {
+class KWIND_API MessageTypeCodes {
  public:
   /// For messages of `version` in `way`, which is from_client or from_server. `protocol` must
   /// outlive this. O(messages).

@@ -9,6 +9,7 @@
 
 #include "kwind/bits/quantise.h"
 #include "kwind/bits/unit_vectors.h"
+#include "kwind/core/compiler.h"
 #include "kwind/schema/info.h"
 #include "kwind/schema/life.h"
 #include "kwind/schema/value.h"
@@ -42,7 +43,7 @@ enum class TypeKind : std::uint8_t {
 };
 
 /// num / den in lowest terms, den >= 1.
-struct Fraction {
+struct KWIND_API Fraction {
   std::int64_t num = 0;
   std::int64_t den = 1;
   [[nodiscard]] double value() const { return static_cast<double>(num) / static_cast<double>(den); }
@@ -184,16 +185,16 @@ struct Protocol {
 /// How many versions a hello can list.
 inline constexpr std::uint16_t kMaxVersions = 16;
 /// The oldest version that is spoken: the newest kMaxVersions are.
-[[nodiscard]] std::uint16_t oldest_version(const Protocol& protocol);
+[[nodiscard]] KWIND_API std::uint16_t oldest_version(const Protocol& protocol);
 
 /// The value of a new struct: zero where the range has it, else the end nearest to zero; the first
 /// name; nothing.
-Value initial_value(const Protocol& protocol, const Type& type);
+KWIND_API Value initial_value(const Protocol& protocol, const Type& type);
 /// What a field has in a new struct, and where a version does not have it: its default if one is
 /// written.
-Value initial_value(const Protocol& protocol, const Field& field);
+KWIND_API Value initial_value(const Protocol& protocol, const Field& field);
 /// That of a record, message or entity.
-Value initial_value(const Protocol& protocol, const std::vector<Field>& fields);
+KWIND_API Value initial_value(const Protocol& protocol, const std::vector<Field>& fields);
 
 /// Bits that a value can take. Typical: texts, bytes and lists half full, every second `maybe`
 /// there, a count of an eighth of its maximum, the mean case, one grid cell in 16 a new one.
@@ -205,20 +206,20 @@ struct Size {
 };
 
 /// The bits of a value of the type, or of all fields together, in `version`. O(fields below it).
-Size size_of(const Protocol& protocol, const Type& type, std::uint16_t version = kNewest);
+KWIND_API Size size_of(const Protocol& protocol, const Type& type, std::uint16_t version = kNewest);
 /// The fewest and the most bits in any version that the protocol speaks; typical: in the newest.
-Size size_in_any_version(const Protocol& protocol, const std::vector<Field>& fields);
-Size size_of(const Protocol& protocol, const std::vector<Field>& fields,
-             std::uint16_t version = kNewest);
+KWIND_API Size size_in_any_version(const Protocol& protocol, const std::vector<Field>& fields);
+KWIND_API Size size_of(const Protocol& protocol, const std::vector<Field>& fields,
+                       std::uint16_t version = kNewest);
 
 /// The type in the words of the description language, ranges in lowest terms:
 /// "real -1024..<1024 step 1/16", "list of Spot up to 8".
-std::string type_text(const Protocol& protocol, const Type& type);
+KWIND_API std::string type_text(const Protocol& protocol, const Type& type);
 
 /// "since 2 until 4" behind `before`; empty for what every version has.
-std::string life_text(const Life& life, std::string_view before = "");
+KWIND_API std::string life_text(const Life& life, std::string_view before = "");
 /// "7" or "1 to 9".
-std::string bits_text(const Size& size);
+KWIND_API std::string bits_text(const Size& size);
 
 /// The declarations that decide the layout of `version`, in order: channels, messages, entities;
 /// each with all that it contains spelled out. The format is in docs/schema-language.md.
@@ -226,19 +227,19 @@ struct Listed {
   std::string name;
   std::string text;
 };
-std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version);
+KWIND_API std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version);
 
 /// All that decides the layout of `version` and nothing else: comments, spelling of numbers,
 /// quantities, what no message or entity uses, and the order of helper declarations leave it as
 /// it is; so do additions of later versions.
-std::string canonical_listing(const Protocol& protocol, std::uint16_t version);
+KWIND_API std::string canonical_listing(const Protocol& protocol, std::uint16_t version);
 
 /// BLAKE2b-128 of the canonical listing of `version`.
-Digest128 digest_of(const Protocol& protocol, std::uint16_t version);
+KWIND_API Digest128 digest_of(const Protocol& protocol, std::uint16_t version);
 
 /// One row for each change of a declaration among the versions that are spoken, oldest first, the
 /// rows of one declaration together. The digest is the first 32 bits of the BLAKE2b-128 of its
 /// listing. Views point into `protocol`.
-std::vector<DeclarationInfo> declaration_digests(const Protocol& protocol);
+KWIND_API std::vector<DeclarationInfo> declaration_digests(const Protocol& protocol);
 
 }  // namespace kwind::schema

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/codec.h"
 #include "kwind/schema/protocol.h"
 
@@ -13,13 +14,13 @@ namespace kwind::schema {
 /// Writes `value`, which has an item for each of `fields`, in the layout and view of `out`.
 /// Values out of range follow the policy of `out`. Requires: the value has the shape of the fields
 /// (see Value; initial_value() makes one). O(size of the value).
-void encode_value(const Protocol& protocol, const std::vector<Field>& fields, const Value& value,
-                  Encoder& out);
+KWIND_API void encode_value(const Protocol& protocol, const std::vector<Field>& fields,
+                            const Value& value, Encoder& out);
 
 /// Reads a value into `to`, reusing its storage. What the version of `in` does not have gets its
 /// default. After an error `to` has the right shape, and values that mean nothing.
-void decode_value(const Protocol& protocol, const std::vector<Field>& fields, Decoder& in,
-                  Value& to);
+KWIND_API void decode_value(const Protocol& protocol, const std::vector<Field>& fields, Decoder& in,
+                            Value& to);
 
 /// One value's place among the bits.
 struct Span {
@@ -40,15 +41,17 @@ struct Explained {
 };
 
 /// Decodes the first `bits` bits of `memory` and names each of them.
-Explained explain(const Protocol& protocol, const std::vector<Field>& fields,
-                  std::span<const std::byte> memory, std::size_t bits, const Layout& layout = {});
+KWIND_API Explained explain(const Protocol& protocol, const std::vector<Field>& fields,
+                            std::span<const std::byte> memory, std::size_t bits,
+                            const Layout& layout = {});
 
 /// Encodes a value that the description allows into `out` and returns its spans; those out of range
 /// are marked and, under Policy::clamp, moved into their ranges.
-std::vector<Span> encode_explained(const Protocol& protocol, const std::vector<Field>& fields,
-                                   const Value& value, std::span<std::byte> memory, Encoder& out);
+KWIND_API std::vector<Span> encode_explained(const Protocol& protocol,
+                                             const std::vector<Field>& fields, const Value& value,
+                                             std::span<std::byte> memory, Encoder& out);
 
 /// A value as text for people: "3.5", "timber", "\"Tern\"", "none".
-std::string value_text(const Protocol& protocol, const Type& type, const Value& value);
+KWIND_API std::string value_text(const Protocol& protocol, const Type& type, const Value& value);
 
 }  // namespace kwind::schema

@@ -3,6 +3,7 @@
 #pragma once
 #include <cstdint>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/protocol.h"
 
 namespace kwind::schema {
@@ -16,7 +17,7 @@ enum class SampleSize : std::uint8_t {
 };
 
 /// Numbers that follow from a seed (SplitMix64: Steele, Lea, Flood 2014).
-class SampleNumbers {
+class KWIND_API SampleNumbers {
  public:
   explicit SampleNumbers(std::uint64_t seed) : state_(seed) {}
   std::uint64_t next();
@@ -31,9 +32,9 @@ class SampleNumbers {
 
 /// A value that encodes without loss and comes back equal, in the newest version. Ticks are below
 /// 2^16. O(size of the value).
-Value sample_value(const Protocol& protocol, const Type& type, SampleSize size,
-                   SampleNumbers& numbers);
-Value sample_value(const Protocol& protocol, const std::vector<Field>& fields, SampleSize size,
-                   SampleNumbers& numbers);
+KWIND_API Value sample_value(const Protocol& protocol, const Type& type, SampleSize size,
+                             SampleNumbers& numbers);
+KWIND_API Value sample_value(const Protocol& protocol, const std::vector<Field>& fields,
+                             SampleSize size, SampleNumbers& numbers);
 
 }  // namespace kwind::schema

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/schema/codec.h"
 #include "kwind/schema/info.h"
 #include "kwind/schema/protocol.h"
@@ -12,7 +13,7 @@
 
 namespace kwind::schema {
 
-class Tables {
+class KWIND_API Tables {
  public:
   /// `protocol` must outlive the tables, and neither moves.
   explicit Tables(const Protocol& protocol);
@@ -35,7 +36,7 @@ class Tables {
 
 /// A message of one of the kinds of `tables`, to be sent wherever a generated struct may be.
 /// Borrows; `value` has the shape of the kind's fields.
-class AnyMessage {
+class KWIND_API AnyMessage {
  public:
   AnyMessage(const Tables& tables, std::size_t kind, const Value& value)
       : tables_(&tables), kind_(kind), value_(&value) {}
@@ -53,7 +54,7 @@ class AnyMessage {
 };
 
 /// The value of the ref field `name` of a message; none if it has no such field.
-[[nodiscard]] AnyRef ref_of(const std::vector<Field>& fields, std::string_view name,
-                            const Value& value);
+[[nodiscard]] KWIND_API AnyRef ref_of(const std::vector<Field>& fields, std::string_view name,
+                                      const Value& value);
 
 }  // namespace kwind::schema

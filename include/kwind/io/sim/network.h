@@ -6,6 +6,7 @@
 #include <memory>
 #include <utility>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/transport.h"
 #include "kwind/io/sim/simulated_path.h"
 
@@ -14,7 +15,7 @@ namespace kwind::io::sim {
 class Network;
 
 /// A port on the simulated network. Owned by the network.
-class SimTransport final : public Transport {
+class KWIND_API SimTransport final : public Transport {
  public:
   SimTransport(Network& network, Endpoint local) : network_(network), local_(local) {}
   [[nodiscard]] Endpoint local() const override { return local_; }
@@ -32,7 +33,7 @@ class SimTransport final : public Transport {
   TransportCounts counts_;
 };
 
-class Network {
+class KWIND_API Network {
  public:
   /// Every lane starts with `conditions`; its chance comes from `seed` and its two ends.
   Network(Conditions conditions, std::uint64_t seed) : conditions_(conditions), seed_(seed) {}

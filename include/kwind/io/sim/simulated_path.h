@@ -6,12 +6,13 @@
 #include <span>
 #include <vector>
 
+#include "kwind/core/compiler.h"
 #include "kwind/core/endpoint.h"
 #include "kwind/core/time.h"
 
 namespace kwind::io::sim {
 
-struct Conditions {
+struct KWIND_API Conditions {
   Duration delay{0};   ///< one way, on average
   Duration jitter{0};  ///< each datagram's delay is even between delay - jitter and delay + jitter
   double loss = 0;     ///< share of datagrams that vanish, 0 to 1
@@ -54,7 +55,7 @@ struct SimulatedPathCounts {
   }
 };
 
-class SimulatedPath {
+class KWIND_API SimulatedPath {
  public:
   SimulatedPath(Conditions conditions, std::uint64_t seed)
       : conditions_(conditions), random_(seed) {}
