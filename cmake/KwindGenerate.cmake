@@ -1,8 +1,13 @@
 # kwind_generate(TARGET FILE): compiles a .kw file with each build that finds it changed and lets TARGET
 # include the headers: `protocol harbour 1` makes harbour.h, and harbour/helm.h for `message Helm`.
 # Headers whose text stays the same keep their time, so that only what includes a changed one is rebuilt.
+# The generator runs on the machine that builds: a cross-compiling build sets KWIND_CODEGEN to a kwind_codegen of
+# that machine, or finds one in its PATH.
 function(kwind_generate target file)
   get_filename_component(path ${file} ABSOLUTE)
+  if(NOT EXISTS ${path})
+    message(FATAL_ERROR "kwind_generate(${target} ${file}): there is no file ${path}")
+  endif()
   file(STRINGS ${path} line REGEX "^protocol " LIMIT_COUNT 1)
   string(REGEX REPLACE "^protocol +([a-z][A-Za-z0-9_]*).*" "\\1" name "${line}")
   if(name STREQUAL "")
@@ -10,16 +15,33 @@ function(kwind_generate target file)
   endif()
   set(dir ${CMAKE_CURRENT_BINARY_DIR}/${target}_kw)
   _kwind_headers(${path} ${dir} ${name} headers sources)
+  _kwind_generator(generator)
   # What is declared decides which headers there are.
   set_property(DIRECTORY APPEND PROPERTY CMAKE_CONFIGURE_DEPENDS ${sources})
   add_custom_command(OUTPUT ${dir}/${name}.h
-    COMMAND kwind_codegen ${path} ${dir}
+    COMMAND ${generator} ${path} ${dir}
     COMMAND ${CMAKE_COMMAND} -E touch ${dir}/${name}.h.stamp
-    DEPENDS ${sources} kwind_codegen
+    DEPENDS ${sources} ${generator}
     BYPRODUCTS ${headers} ${dir}/${name}.h.stamp
     COMMENT "Compiling ${file}" VERBATIM)
   target_sources(${target} PRIVATE ${dir}/${name}.h)
   target_include_directories(${target} PRIVATE ${dir})
+endfunction()
+
+# The generator: a target of this build, of an installed package, or a program of the build machine.
+function(_kwind_generator out)
+  if(CMAKE_CROSSCOMPILING OR KWIND_CODEGEN)
+    find_program(KWIND_CODEGEN NAMES kwind_codegen PATH_SUFFIXES kwind NO_CMAKE_FIND_ROOT_PATH)
+    if(NOT KWIND_CODEGEN)
+      message(FATAL_ERROR "the generator must run on the machine that builds: "
+        "set KWIND_CODEGEN to the kwind_codegen of a Kestrel Wind built for it")
+    endif()
+    set(${out} ${KWIND_CODEGEN} PARENT_SCOPE)
+  elseif(TARGET kwind_codegen)
+    set(${out} kwind_codegen PARENT_SCOPE)
+  else()
+    set(${out} kwind::codegen PARENT_SCOPE)
+  endif()
 endfunction()
 
 # The headers that the declarations of a file and of those it includes will have.
