@@ -22,8 +22,8 @@ int main() {
   auto value = kwind::schema::initial_value(compiled.protocol, notice.fields);
   value.items[0].text = "fog";
   value.items[1].whole = 7;
-  std::puts(kwind::json::text_of(kwind::json::to_json(compiled.protocol, notice.fields, value))
-                .c_str());
+  std::puts(
+      kwind::json::text_of(kwind::json::to_json(compiled.protocol, notice.fields, value)).c_str());
   const auto ticket = kwind::ticket::read_unchecked("no ticket");
   std::printf("read_unchecked: %s\n", error_info(ticket.error()).name.data());
   const auto capture = kwind::capture::read_capture({});
