@@ -4,15 +4,7 @@
 # The generator runs on the machine that builds: a cross-compiling build sets KWIND_CODEGEN to a kwind_codegen of
 # that machine, or finds one in its PATH.
 function(kwind_generate target file)
-  get_filename_component(path ${file} ABSOLUTE)
-  if(NOT EXISTS ${path})
-    message(FATAL_ERROR "kwind_generate(${target} ${file}): there is no file ${path}")
-  endif()
-  file(STRINGS ${path} line REGEX "^protocol " LIMIT_COUNT 1)
-  string(REGEX REPLACE "^protocol +([a-z][A-Za-z0-9_]*).*" "\\1" name "${line}")
-  if(name STREQUAL "")
-    message(FATAL_ERROR "${path}: no line `protocol NAME VERSION` found")
-  endif()
+  _kwind_protocol(${file} path name)
   set(dir ${CMAKE_CURRENT_BINARY_DIR}/${target}_kw)
   _kwind_headers(${path} ${dir} ${name} headers sources)
   _kwind_generator(generator)
@@ -26,6 +18,39 @@ function(kwind_generate target file)
     COMMENT "Compiling ${file}" VERBATIM)
   target_sources(${target} PRIVATE ${dir}/${name}.h)
   target_include_directories(${target} PRIVATE ${dir})
+endfunction()
+
+# kwind_generate_c(TARGET FILE): the same with the one header for C, harbour.h, for kwind/c/kwind.h.
+function(kwind_generate_c target file)
+  _kwind_protocol(${file} path name)
+  string(REGEX REPLACE "([a-z0-9])([A-Z])" "\\1_\\2" header ${name})
+  string(TOLOWER ${header} header)
+  set(dir ${CMAKE_CURRENT_BINARY_DIR}/${target}_c_kw)
+  _kwind_headers(${path} ${dir} ${name} headers sources)
+  _kwind_generator(generator)
+  add_custom_command(OUTPUT ${dir}/${header}.h
+    COMMAND ${generator} --c ${path} ${dir}
+    COMMAND ${CMAKE_COMMAND} -E touch ${dir}/${header}.h.stamp
+    DEPENDS ${sources} ${generator}
+    BYPRODUCTS ${dir}/${header}.h.stamp
+    COMMENT "Compiling ${file} for C" VERBATIM)
+  target_sources(${target} PRIVATE ${dir}/${header}.h)
+  target_include_directories(${target} PRIVATE ${dir})
+endfunction()
+
+# The absolute path of a description, and the name of its protocol.
+function(_kwind_protocol file path_out name_out)
+  get_filename_component(path ${file} ABSOLUTE)
+  if(NOT EXISTS ${path})
+    message(FATAL_ERROR "kwind_generate: there is no file ${path}")
+  endif()
+  file(STRINGS ${path} line REGEX "^protocol " LIMIT_COUNT 1)
+  string(REGEX REPLACE "^protocol +([a-z][A-Za-z0-9_]*).*" "\\1" name "${line}")
+  if(name STREQUAL "")
+    message(FATAL_ERROR "${path}: no line `protocol NAME VERSION` found")
+  endif()
+  set(${path_out} ${path} PARENT_SCOPE)
+  set(${name_out} ${name} PARENT_SCOPE)
 endfunction()
 
 # The generator: a target of this build, of an installed package, or a program of the build machine.

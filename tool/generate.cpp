@@ -7,6 +7,7 @@
 #include <set>
 #include <system_error>
 
+#include "kwind/language/generate_c.h"
 #include "kwind/language/generate_cpp.h"
 
 namespace kwind::tool {
@@ -106,6 +107,23 @@ int generate_cpp(const fs::path& file, const fs::path& dir, bool quiet) {
   if (!quiet) {
     fmt::print("{}: {} headers written, {} unchanged\n",
                (dir / (source.protocol.name + ".h")).string(), wrote, same);
+  }
+  return kFine;
+}
+
+int generate_c(const fs::path& file, const fs::path& dir, bool quiet) {
+  language::Compiled source;
+  if (!load_source(file, source)) return kFoundWrong;
+  const auto made = language::generate_c(source);
+  if (!made) {
+    fmt::print(stderr, "{}: {}\n", file.string(), made.error());
+    return kFoundWrong;
+  }
+  const fs::path target = dir / made->path;
+  const Written written = write_text(target, made->text);
+  if (written == Written::failed) return kFoundWrong;
+  if (!quiet) {
+    fmt::print("{} {}\n", written == Written::wrote ? "wrote" : "unchanged", target.string());
   }
   return kFine;
 }

@@ -28,5 +28,7 @@ bool load_source(const std::filesystem::path& file, language::Compiled& out);
 
 /// Writes the headers of a description into `dir`. Returns an exit code.
 int generate_cpp(const std::filesystem::path& file, const std::filesystem::path& dir, bool quiet);
+/// The same with the one header for C.
+int generate_c(const std::filesystem::path& file, const std::filesystem::path& dir, bool quiet);
 
 }  // namespace kwind::tool

@@ -58,6 +58,11 @@ class KWIND_API Server final : private detail::OwnedTransports, public host::Ser
   /// Receives, runs handlers and due ticks, sends. Never blocks. For programs with a loop of their
   /// own: call it at least once per tick.
   void step(Time now);
+  /// Sleeps until a datagram may have arrived, until step() has something to do, or until wake();
+  /// for `longest` at most.
+  void wait(Duration longest);
+  /// Ends wait(), the present one or the next one. Thread: any. Safe in a signal handler.
+  void wake();
   /// Runs step() until stop(), asleep between datagrams and ticks. May be called again afterwards.
   void run();
   /// Ends run() after the step in flight. Thread: any. Safe in a signal handler.

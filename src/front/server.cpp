@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <fstream>
 #include <iterator>
 
@@ -87,19 +88,27 @@ void Server::step(Time now) {
   flush(now);
 }
 
-void Server::run() {
+void Server::wait(Duration longest) {
   const std::array<int, 1> also{waker_.descriptor()};
+  io::wait_for_any(polled_, std::min(next_wakeup(), io::now() + longest), also);
+  waker_.clear();
+}
+
+void Server::wake() {
+  waker_.wake();
+}
+
+void Server::run() {
   // A stop() before run() counts: exchange() forgets it only once it has been obeyed.
   while (!stops_.exchange(false)) {
     step(io::now());
-    io::wait_for_any(polled_, next_wakeup(), also);
+    wait(std::chrono::hours(1));
   }
-  waker_.clear();
 }
 
 void Server::stop() {
   stops_ = true;
-  waker_.wake();
+  wake();
 }
 
 Endpoint Server::address(std::size_t index) const {

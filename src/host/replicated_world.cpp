@@ -43,12 +43,8 @@ void ReplicatedWorld::begin() {
   // The entities of the connection before are gone: call on_despawn for each.
   const auto old = world_ ? world_->entities() : std::vector<schema::AnyRef>{};
   for (const schema::AnyRef& entity : old) {
-    const auto type = world_->type_of(entity);
-    for (const Handler& each : handlers_) {
-      if (each.type == replica::EntityEvent::Type::despawned && each.entity_type == type) {
-        each.call(entity);
-      }
-    }
+    tell({replica::EntityEvent::Type::despawned, entity, world_->type_of(entity).value_or(0)},
+         [](const auto& call) { call(); });
   }
   world_ = std::make_unique<replica::ClientWorld>(entities_, options_.tick_rate,
                                                   agreed == 0 ? nullptr : *found);
@@ -64,13 +60,20 @@ void ReplicatedWorld::after_receive(Time now, const Guard& guard) {
     playout_.on_snapshot(now, shown_tick_);
   }
   for (const replica::EntityEvent& event : world_->take_events()) {
-    for (const Handler& each : handlers_) {
-      if (each.type != event.type || each.entity_type != event.entity_type) continue;
-      guard([&] { each.call(event.entity); });
-    }
+    tell(event, guard);
   }
   if (!is_new) return;
   for (const auto& handler : on_snapshot_) guard(handler);
+}
+
+void ReplicatedWorld::tell(const replica::EntityEvent& event, const Guard& guard) {
+  for (const Handler& each : handlers_) {
+    if (each.type != event.type || each.entity_type != event.entity_type) continue;
+    guard([&] { each.call(event.entity); });
+  }
+  for (const auto& handler : on_any_event_) {
+    guard([&] { handler(event); });
+  }
 }
 
 void ReplicatedWorld::before_flush(Time, const Guard&) {

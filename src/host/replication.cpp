@@ -79,21 +79,37 @@ ClientView* Replication::view(Peer peer) {
   return found == views_.end() ? nullptr : found->second.get();
 }
 
-void Replication::after_receive(Time, const Guard&) {}
-
-void Replication::before_flush(Time now, const Guard& guard) {
+void Replication::after_receive(Time now, const Guard& guard) {
   if (!clock_) clock_.emplace(options_.tick_rate, now);
-  for (unsigned due = clock_->due(now); due > 0; --due) run_tick(guard);
+  ticks_due_ += clock_->due(now);
+  if (!options_.tick_between_receive_and_flush || tick_is_open_ || ticks_due_ == 0) return;
+  tick_is_open_ = true;
+  --ticks_due_;
+  begin_tick(guard);
 }
 
-void Replication::run_tick(const Guard& guard) {
+void Replication::before_flush(Time now, const Guard& guard) {
+  if (options_.tick_between_receive_and_flush) {
+    if (std::exchange(tick_is_open_, false)) end_tick();
+    return;
+  }
+  if (!clock_) clock_.emplace(options_.tick_rate, now);
+  for (ticks_due_ += clock_->due(now); ticks_due_ > 0; --ticks_due_) {
+    begin_tick(guard);
+    end_tick();
+  }
+}
+
+void Replication::begin_tick(const Guard& guard) {
   if (take_input_) {
     for (const auto& [peer, client] : views_) {
       const auto input = client->inputs_.next();
       if (!input) continue;
       const std::span<const std::byte> bytes(input->bytes);
+      takes_input_ = true;
       // An input that a check or a limit refused counts as processed: the client predicts anew.
       (void)take_input_(peer, bytes.first(bits::bytes_for(input->bits)), input->bits);
+      takes_input_ = false;
       client->last_processed_input_ = input->number;
       client->replicator_.last_processed_input(input->number);
     }
@@ -101,6 +117,9 @@ void Replication::run_tick(const Guard& guard) {
   for (const auto& handler : on_tick_) {
     guard([&] { handler(world_.tick()); });
   }
+}
+
+void Replication::end_tick() {
   world_.end_tick();
   for (const auto& [peer, client] : views_) {
     server_.schedule_payload(peer, &client->replicator_, options_.datagrams_per_tick);
@@ -108,7 +127,7 @@ void Replication::run_tick(const Guard& guard) {
 }
 
 Time Replication::next_wakeup() const {
-  return clock_ ? clock_->next() : Time{};
+  return clock_ && ticks_due_ == 0 && !tick_is_open_ ? clock_->next() : Time{};
 }
 
 }  // namespace kwind::host

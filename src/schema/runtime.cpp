@@ -66,7 +66,6 @@ class ValueEncoder {
     }
   }
 
- private:
   void encode(const Type& type, const Value& value) {
     switch (type.kind) {
       case TypeKind::list: return list(type, value);
@@ -93,6 +92,7 @@ class ValueEncoder {
     trace_.done(leaf, out_.out_of_range_count(), protocol_, type, value);
   }
 
+ private:
   void leaf_value(const Type& type, const Value& value) {
     const auto at = [&](std::size_t i) { return value.items[i].real; };
     switch (type.kind) {
@@ -353,6 +353,18 @@ void encode_value(const Protocol& protocol, const std::vector<Field>& fields, co
                   Encoder& out) {
   NoTrace none;
   ValueEncoder<NoTrace>(protocol, out, none).fields(fields, value);
+}
+
+void encode_columns(const Protocol& protocol, const Entity& entity, const Value& value,
+                    Encoder& out, const std::function<void()>& mark) {
+  KWIND_ASSERT(value.items.size() == entity.fields.size());
+  NoTrace none;
+  ValueEncoder<NoTrace> encoder(protocol, out, none);
+  for (std::size_t i = 0; i < entity.fields.size(); ++i) {
+    if (!entity.fields[i].travels(protocol.version)) continue;
+    encoder.encode(entity.fields[i].type, value.items[i]);
+    mark();
+  }
 }
 
 void decode_value(const Protocol& protocol, const std::vector<Field>& fields, Decoder& in,

@@ -11,6 +11,7 @@ declare -A may=(
   [ticket]="ticket link bits core" [route]="route schema link bits core" [io/sim]="io/sim core"
   [io]="io io/sim core"
   [replica]="replica schema link bits core"
+  [c]="c language front host replica route io io/sim link schema bits core"
   [front]="front host replica route io io/sim link schema bits core"
   [host]="host replica route io io/sim link schema bits core"
 )

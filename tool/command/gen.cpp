@@ -13,6 +13,7 @@ namespace {
 struct GenArguments {
   std::string file;
   std::string cpp;
+  std::string c;
   std::string doc;
   std::string vectors;
   std::string dissector;
@@ -28,9 +29,10 @@ int put(const std::filesystem::path& path, const std::string& text) {
 }
 
 int generate(const GenArguments& arguments) {
-  if (arguments.cpp.empty() && arguments.doc.empty() && arguments.vectors.empty() &&
-      arguments.dissector.empty()) {
-    fmt::print(stderr, "kwind gen: say what to write: --cpp, --doc, --vectors or --dissector\n");
+  if (arguments.cpp.empty() && arguments.c.empty() && arguments.doc.empty() &&
+      arguments.vectors.empty() && arguments.dissector.empty()) {
+    fmt::print(stderr,
+               "kwind gen: say what to write: --cpp, --c, --doc, --vectors or --dissector\n");
     return kUsedWrongly;
   }
   language::Compiled source;
@@ -38,6 +40,9 @@ int generate(const GenArguments& arguments) {
   const std::string name = std::filesystem::path(arguments.file).filename().string();
   int code = kFine;
   if (!arguments.cpp.empty()) code = generate_cpp(arguments.file, arguments.cpp, false);
+  if (!arguments.c.empty()) {
+    code = std::max(code, generate_c(arguments.file, arguments.c, false));
+  }
   if (!arguments.doc.empty()) {
     const std::filesystem::path dir = arguments.doc;
     code = std::max(code, put(dir / (source.protocol.name + ".html"),
@@ -62,6 +67,8 @@ void add_gen(Command app, std::function<int()>& chosen) {
   Command command = app.add_subcommand("gen", "Write code and documents from a description");
   command.add_option("FILE", arguments->file, "The description, a .kw file").required();
   command.add_option("--cpp", arguments->cpp, "Write DIR/<protocol>.h and the headers it includes")
+      .type_name("DIR");
+  command.add_option("--c", arguments->c, "Write DIR/<protocol>.h for C: structs and their layouts")
       .type_name("DIR");
   command
       .add_option("--doc", arguments->doc,

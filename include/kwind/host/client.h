@@ -72,6 +72,12 @@ class KWIND_API Client {
           handler(message);
         });
   }
+  /// Decodes and handles kinds that have no handler of their own; see route::Dispatcher::on_any().
+  void on_any(std::function<Errc(const route::RawMessage&, schema::Layout&)> take) {
+    dispatcher_.on_any(
+        [take = std::move(take)](FromServer, const route::RawMessage& message,
+                                 schema::Layout& layout) { return take(message, layout); });
+  }
   /// Called for each handler that threw, as sink(what, message). `message` is null if it was code
   /// that none brought about, on_connect for instance.
   void on_fault(std::function<void(std::string_view, const route::RawMessage*)> sink) {

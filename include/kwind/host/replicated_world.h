@@ -55,6 +55,11 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
                          }});
   }
 
+  /// Called for what happens to entities of any type: for programs that know them at run time only.
+  void on_any_event(std::function<void(const replica::EntityEvent&)> handler) {
+    on_any_event_.push_back(std::move(handler));
+  }
+
   /// The newest values that arrived. Nothing if the entity is not in view.
   template <schema::ReplicaEntity T>
   [[nodiscard]] std::optional<T> get(schema::Ref<T> entity) const {
@@ -90,7 +95,7 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
   }
 
   /// Queues an input: it travels in the next datagrams, several times. Returns its number, from 1.
-  template <schema::Message T>
+  template <schema::Sendable T>
   std::uint32_t send_input(const T& input) {
     return inputs_->put(input);
   }
@@ -101,6 +106,8 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
   [[nodiscard]] std::size_t size() const { return world_->size(); }
   /// Bits of snapshots that arrived so far.
   [[nodiscard]] std::uint64_t bits_received() const { return bits_received_; }
+  /// The tick that sample() shows at `now`; nothing before the first snapshot.
+  [[nodiscard]] std::optional<double> playout_tick(Time now) { return playout_.tick_at(now); }
   [[nodiscard]] const replica::PlayoutClock& playout() const { return playout_; }
   /// The low level.
   [[nodiscard]] replica::ClientWorld& client_world() { return *world_; }
@@ -129,6 +136,7 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
          }});
   }
   void begin();
+  void tell(const replica::EntityEvent& event, const LoopStage::Guard& guard);
 
   Client& client_;
   const schema::EntitiesInfo& entities_;
@@ -137,6 +145,7 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
   std::unique_ptr<replica::InputSender> inputs_;
   replica::PlayoutClock playout_;
   std::vector<Handler> handlers_;
+  std::vector<std::function<void(const replica::EntityEvent&)>> on_any_event_;
   std::vector<std::function<void()>> on_snapshot_;
   std::uint32_t shown_tick_ = 0;
   std::uint64_t bits_received_ = 0;

@@ -30,6 +30,10 @@ struct ReplicationOptions {
   std::size_t datagrams_per_tick = 2;
   /// Deltas use baselines that are in flight: fewer bytes, and a full update after a loss.
   bool speculative_baselines = false;
+  /// For programs that read events after receive() instead of handlers within it: a due tick begins
+  /// at the end of receive(), with its inputs and on_tick(), and ends in the next flush(), with what
+  /// was put in between. Otherwise both happen in flush().
+  bool tick_between_receive_and_flush = false;
   /// Tables that `kwind train` made. List their digests in ServerOptions::code_table_sets too; each
   /// client gets the tables that its handshake agreed on, the built-in ones otherwise.
   std::vector<std::shared_ptr<const replica::CodeTables>> code_tables{};
@@ -98,10 +102,14 @@ class KWIND_API Replication final : public LoopStage {
   void on_tick(std::function<void(std::uint32_t tick)> handler);
   /// Called for at most one input per client and tick, in the order in which the client made them.
   /// Inputs beyond InputReceiver::kMaxWaiting are dropped and counted; checks, owners and the rate
-  /// limit of the message apply. Requires: InputSender or ReplicatedWorld at the client.
+  /// limit of the message apply. A T that comes as a message, not as an input, is dropped and
+  /// counted as not_allowed: it would be a second one in its tick. Requires: InputSender or ReplicatedWorld at the client.
   template <schema::Message T>
   void on_input(std::function<void(ClientView&, const T&)> handler) {
     KWIND_ASSERT(take_input_ == nullptr);
+    server_.check<T>([this](Peer, const T&) {
+      return takes_input_ ? route::CheckResult::accept : route::CheckResult::drop;
+    });
     server_.on<T>([this, handler = std::move(handler)](Peer peer, const T& input) {
       if (ClientView* const client = view(peer)) handler(*client, input);
     });
@@ -109,6 +117,19 @@ class KWIND_API Replication final : public LoopStage {
       return server_.take_input<T>(peer, bytes, bits);
     };
   }
+
+  /// The same for a message type that is known at run time only; its handler is that of
+  /// Server::on_any(), which drops the type unless takes_input(). Requires: neither was called
+  /// before.
+  void take_inputs_of(const schema::MessageInfo& type) {
+    KWIND_ASSERT(take_input_ == nullptr);
+    take_input_ = [this, &type](Peer peer, std::span<const std::byte> bytes, std::size_t bits) {
+      return server_.take_input(peer, type, bytes, bits);
+    };
+  }
+
+  /// Whether the message that is being handled is an input.
+  [[nodiscard]] bool takes_input() const { return takes_input_; }
 
   /// Nothing if the world has as many entities as the description permits.
   template <schema::ReplicaEntity T>
@@ -129,7 +150,8 @@ class KWIND_API Replication final : public LoopStage {
 
  private:
   void connect(Peer peer);
-  void run_tick(const Guard& guard);
+  void begin_tick(const Guard& guard);
+  void end_tick();
   [[nodiscard]] std::shared_ptr<const replica::CodeTables> tables_of(Peer peer) const;
 
   Server& server_;
@@ -141,6 +163,9 @@ class KWIND_API Replication final : public LoopStage {
   std::vector<std::function<void(std::uint32_t)>> on_tick_;
   std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> take_input_;
   std::optional<TickClock> clock_{};
+  bool takes_input_ = false;
+  unsigned ticks_due_ = 0;
+  bool tick_is_open_ = false;
 };
 
 /// An entity that the game owns: its reference and its newest value. A copy is the same entity.

@@ -98,6 +98,10 @@ class KWIND_API Server {
   void on_unhandled(std::function<void(Peer, const route::RawMessage&)> handler) {
     dispatcher_.on_unhandled(std::move(handler));
   }
+  /// Decodes and handles kinds that have no handler of their own; see route::Dispatcher::on_any().
+  void on_any(std::function<Errc(Peer, const route::RawMessage&, schema::Layout&)> take) {
+    dispatcher_.on_any(std::move(take));
+  }
   /// The handlers of on_unhandled() get kinds `from owner of` an entity, too, and check themselves
   /// who owns it.
   void unhandled_checks_owners() { dispatcher_.unhandled_checks_owners(); }
@@ -232,7 +236,13 @@ class KWIND_API Server {
   template <schema::Message T>
   Errc take_input(Peer from, std::span<const std::byte> fields, std::size_t bits) {
     KWIND_ASSERT(comes_in(T::info()));
-    return take_input_of(from, T::info().type, fields, bits);
+    return take_input(from, T::info(), fields, bits);
+  }
+  /// The same for a message type of this protocol that is known at run time only.
+  Errc take_input(Peer from, const schema::MessageInfo& type, std::span<const std::byte> fields,
+                  std::size_t bits) {
+    KWIND_ASSERT(comes_in(type));
+    return take_input_of(from, type.type, fields, bits);
   }
 
   /// Says which entities a client may name, replica::ClientReplicator::knows for instance: a ref in

@@ -110,6 +110,14 @@ class KWIND_API ClientWorld {
     if (!from || !to) return from;
     return blend(*from, *to, part);
   }
+  /// As get() and sample() for a description that is known at run time only: call `decode` with the
+  /// newest fields, or `from` and `to` with the states before and after `tick`, and return how far
+  /// between them `tick` is, 0 to 1. Without such an entity nothing is called; without a state after
+  /// `tick` only `from` is.
+  using Decode = std::function<void(schema::Decoder&)>;
+  void read(schema::AnyRef entity, const Decode& decode) const;
+  double read_around(schema::AnyRef entity, double tick, const Decode& from,
+                     const Decode& to) const;
   static constexpr std::uint32_t kLongestBlend = 4;
   static constexpr std::uint32_t kMaxAhead = 5;
   [[nodiscard]] bool is_there(schema::AnyRef entity) const { return type_of(entity).has_value(); }
@@ -122,7 +130,6 @@ class KWIND_API ClientWorld {
   [[nodiscard]] Digest128 digest() const;
 
  private:
-  using Decode = std::function<void(schema::Decoder&)>;
   double restore_around(schema::AnyRef entity, const schema::EntityInfo& info, double tick,
                         const Decode& from, const Decode& to) const;
   void restore(schema::AnyRef entity, const schema::EntityInfo& info,

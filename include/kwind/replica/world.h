@@ -73,6 +73,15 @@ class KWIND_API World {
     });
     return true;
   }
+  /// As spawn() and put() for a description that is known at run time only: `encode` writes the
+  /// columns, see schema::encode_columns(). `type` is of the EntitiesInfo of this world.
+  using Encode = std::function<void(schema::Encoder&, const std::function<void()>& mark)>;
+  std::optional<schema::AnyRef> spawn_encoded(const schema::EntityInfo& type, const Encode& encode);
+  bool put_encoded(schema::AnyRef entity, const Encode& encode);
+  /// The type of an entity that is alive; nullptr for others.
+  [[nodiscard]] const schema::EntityInfo* type_of(schema::AnyRef entity) const {
+    return is_alive(entity) ? type_of(entity.id) : nullptr;
+  }
   /// False if it was gone already.
   bool despawn(schema::AnyRef entity);
 
@@ -96,7 +105,6 @@ class KWIND_API World {
   friend class SharedHistories;
   friend struct BaselineHistory;
   friend class Interest;
-  using Encode = std::function<void(schema::Encoder&, const std::function<void()>& mark)>;
   std::optional<schema::AnyRef> begin_spawn(const schema::EntityInfo& info);
   void take(std::uint32_t id, const Encode& encode);
   [[nodiscard]] const schema::EntityInfo* type_of(std::uint32_t id) const;

@@ -106,6 +106,14 @@ class Dispatcher {
   void on_unhandled(std::function<void(Peer, const RawMessage&)> handler) {
     rest_.add(std::move(handler));
   }
+  /// Decodes and handles kinds that have no handler of their own, for programs that know messages
+  /// at run time only: take(peer, message, layout) decodes as `layout` says, checks the owner where
+  /// the kind is `from owner of` an entity (not_owner), and returns why the message is dropped, or
+  /// none. Requires: there is none yet.
+  void on_any(std::function<Errc(Peer, const RawMessage&, schema::Layout&)> take) {
+    KWIND_ASSERT(!any_);
+    any_ = std::move(take);
+  }
   /// Called for each handler that threw.
   void on_fault(std::function<void(const HandlerException<Peer>&)> sink) {
     sinks_.add(std::move(sink));
@@ -129,6 +137,9 @@ class Dispatcher {
     Entry* const found = entries_[arrived.info.type].get();
     if (found != nullptr && found->listens()) {
       found->run(*this, peer, arrived, layout, done);
+      if (done.error == Errc::none) ++counts_.handled;
+    } else if (any_) {
+      guard(peer, &arrived, done, [&] { done.error = any_(peer, arrived, layout); });
       if (done.error == Errc::none) ++counts_.handled;
     } else if (!rest_.empty() && !unhandled_checks_owners_ && !arrived.info.owner_field.empty()) {
       done.error = Errc::not_owner;
@@ -168,7 +179,7 @@ class Dispatcher {
   void unhandled_checks_owners() { unhandled_checks_owners_ = true; }
   /// Whether messages of `kind` have a handler.
   [[nodiscard]] bool listens(std::size_t type) const {
-    return (entries_[type] != nullptr && entries_[type]->listens()) || !rest_.empty();
+    return (entries_[type] != nullptr && entries_[type]->listens()) || any_ || !rest_.empty();
   }
   [[nodiscard]] const DispatchCounts& counts() const { return counts_; }
   [[nodiscard]] std::span<const schema::MessageInfo> messages() const { return messages_; }
@@ -310,6 +321,7 @@ class Dispatcher {
   std::vector<std::shared_ptr<Entry>> entries_;  // shared: subscriptions may outlive them
   HandlerList<CheckResult(Peer, const RawMessage&)> checks_;
   HandlerList<void(Peer, const RawMessage&)> rest_;
+  std::function<Errc(Peer, const RawMessage&, schema::Layout&)> any_;
   bool unhandled_checks_owners_ = false;
   std::function<bool(Peer, const schema::AnyRef&)> owns_;
   Observers<const HandlerException<Peer>&> sinks_;

@@ -2,6 +2,7 @@
 // the same ranges. What the tool is built on, and what the tests hold generated code against.
 // Nothing here keeps state between calls; one value, one thread.
 #pragma once
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -21,6 +22,18 @@ KWIND_API void encode_value(const Protocol& protocol, const std::vector<Field>& 
 /// default. After an error `to` has the right shape, and values that mean nothing.
 KWIND_API void decode_value(const Protocol& protocol, const std::vector<Field>& fields, Decoder& in,
                             Value& to);
+
+/// Writes the fields of an entity as they stand in the newest version, each with its `owner only`
+/// fields, and calls mark() behind each: what replica::World::spawn_encoded() wants. O(size of the
+/// value).
+KWIND_API void encode_columns(const Protocol& protocol, const Entity& entity, const Value& value,
+                              Encoder& out, const std::function<void()>& mark);
+
+/// Between two states of an entity: `part` 0 is `from`, 1 is `to`. Fields that are neither `smooth`
+/// nor `follow` stay as in `from`. The same values as blend() of generated code. O(size of the
+/// value).
+KWIND_API Value blended_entity(const Protocol& protocol, const Entity& entity, const Value& from,
+                               const Value& to, double part);
 
 /// One value's place among the bits.
 struct Span {

@@ -142,6 +142,16 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
   return reach - whole;
 }
 
+void ClientWorld::read(schema::AnyRef entity, const Decode& decode) const {
+  if (const auto type = type_of(entity)) restore(entity, *state_->info.types[*type], decode);
+}
+
+double ClientWorld::read_around(schema::AnyRef entity, double tick, const Decode& from,
+                                const Decode& to) const {
+  const auto type = type_of(entity);
+  return type ? restore_around(entity, *state_->info.types[*type], tick, from, to) : 0;
+}
+
 std::optional<std::uint16_t> ClientWorld::type_of(schema::AnyRef entity) const {
   const State::Entity* const held = state_->find(entity);
   return held != nullptr ? std::optional(held->type) : std::nullopt;

@@ -34,6 +34,19 @@ World::World(World&&) noexcept = default;
 World& World::operator=(World&&) noexcept = default;
 World::~World() = default;
 
+std::optional<schema::AnyRef> World::spawn_encoded(const schema::EntityInfo& type,
+                                                   const Encode& encode) {
+  const auto made = begin_spawn(type);
+  if (made) take(made->id, encode);
+  return made;
+}
+
+bool World::put_encoded(schema::AnyRef entity, const Encode& encode) {
+  if (!is_alive(entity)) return false;
+  take(entity.id, encode);
+  return true;
+}
+
 std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info) {
   State& s = *state_;
   KWIND_ASSERT(info.type < s.models.size() && s.info.types[info.type] == &info);

@@ -1,0 +1,453 @@
+// The client of the C interface: a kwind::Client and, if wanted, its ReplicatedWorld, whose handlers
+// fill a queue of events.
+#include "kwind/client.h"
+
+#include <algorithm>
+#include <optional>
+#include <utility>
+
+#include "c/host.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/udp_transport.h"
+
+namespace kwind::c {
+namespace {
+
+struct ClientObject final : Object {
+  static constexpr ObjectType kType = ObjectType::client;
+  explicit ClientObject(const std::shared_ptr<ProtocolObject>& protocol)
+      : Object(kType), messages(protocol, schema::Direction::from_client) {}
+
+  void attach();
+  void attach_world(unsigned tick_rate);
+  void tell(ConnectionState state, Errc code, std::string_view reason);
+
+  // In this order: what the client's end still tells, goes into the queue.
+  Messages messages;
+  std::shared_ptr<std::string> ticket = std::make_shared<std::string>();
+  std::unique_ptr<Client> client;
+  std::optional<ReplicatedWorld> world;
+  ConnectionState told = ConnectionState::connecting;
+  // Reused, so that texts and lists of entities keep their storage.
+  std::vector<schema::Value> newest;
+  std::vector<schema::Value> later;
+};
+
+void ClientObject::tell(ConnectionState state, Errc code, std::string_view reason) {
+  const bool was_connected = told == ConnectionState::connected;
+  told = state;
+  QueuedEvent event;
+  event.error = code;
+  switch (state) {
+    case ConnectionState::connected: event.event = KWIND_EVENT_CONNECTED; break;
+    case ConnectionState::closed: event.event = KWIND_EVENT_DISCONNECTED; break;
+    case ConnectionState::resuming:
+    case ConnectionState::waiting: event.event = KWIND_EVENT_INTERRUPTED; break;
+    case ConnectionState::connecting: return;
+  }
+  if (was_connected || state == ConnectionState::resuming) messages.forget(0);
+  if (code != Errc::none) event.text = host::explain_end(code, reason);
+  messages.events().push(std::move(event));
+}
+
+void ClientObject::attach() {
+  client->on_state([this](ConnectionState state, Errc code, std::string_view reason) {
+    tell(state, code, reason);
+  });
+  client->on_any([this](const route::RawMessage& message, schema::Layout& layout) {
+    return messages.take(0, message, layout, false);
+  });
+}
+
+void ClientObject::attach_world(unsigned tick_rate) {
+  ReplicatedWorldOptions options;
+  options.tick_rate = tick_rate;
+  world.emplace(*client, messages.protocol()->entities.info(), options);
+  newest.resize(messages.description().entities.size());
+  later.resize(messages.description().entities.size());
+  for (std::size_t i = 0; i < newest.size(); ++i) {
+    newest[i] = later[i] =
+        schema::initial_value(messages.description(), messages.description().entities[i].fields);
+  }
+  world->on_any_event([this](const replica::EntityEvent& change) {
+    QueuedEvent event;
+    switch (change.type) {
+      case replica::EntityEvent::Type::spawned: event.event = KWIND_EVENT_SPAWNED; break;
+      case replica::EntityEvent::Type::updated: event.event = KWIND_EVENT_UPDATED; break;
+      case replica::EntityEvent::Type::despawned: event.event = KWIND_EVENT_DESPAWNED; break;
+    }
+    event.entity = change.entity;
+    event.type = entity_type(messages.description(), change.entity_type);
+    messages.events().push(std::move(event));
+  });
+}
+
+kwind_result open(const Held<ProtocolObject>& protocol, const kwind_client_options& options,
+                  kwind_client** out) {
+  if (options.server == nullptr) return fail(KWIND_E_ARGUMENT, "the server's address is NULL");
+  if (options.server_key == nullptr && options.plaintext == 0) {
+    return fail(KWIND_E_ARGUMENT, "server_key is NULL; only plaintext needs none");
+  }
+  if (options.tick_rate > kMaxTickRate) {
+    return fail(KWIND_E_ARGUMENT, fmt::format("tick_rate is 1 to {}", kMaxTickRate));
+  }
+  if (options.tick_rate > 0 && protocol->protocol.entities.empty()) {
+    return fail(
+        KWIND_E_DESCRIPTION,
+        fmt::format("protocol {} has no entities; leave tick_rate at 0", protocol->protocol.name));
+  }
+  auto made = std::make_shared<ClientObject>(protocol.shared());
+  ClientOptions chosen;
+  chosen.server = options.server;
+  if (options.server_key != nullptr) chosen.server_key = options.server_key;
+  if (options.tcp_after_udp != 0) chosen.transports.push_back(link::TransportKind::stream);
+  chosen.reconnect = options.only_once == 0;
+  if (options.idle_timeout_ms > 0) {
+    chosen.host.timeouts.idle_timeout = std::chrono::milliseconds(options.idle_timeout_ms);
+  }
+  if (options.ticket != nullptr) *made->ticket = options.ticket;
+  chosen.ticket = [ticket = made->ticket] { return *ticket; };
+  if (options.plaintext != 0) {
+    chosen.host.plaintext = host::Plaintext::loopback_only;
+    const auto server = io::resolve(options.server);
+    if (server && !server->is_loopback()) return from_errc(Errc::not_loopback);
+  }
+  auto opened = Client::open(made->messages.protocol()->tables.info(), chosen);
+  if (!opened) {
+    return fail(static_cast<kwind_result>(opened.error().code), opened.error().text);
+  }
+  made->client = std::move(*opened);
+  made->attach();
+  if (options.tick_rate > 0) made->attach_world(options.tick_rate);
+  *out = handle_of<kwind_client>(add_object(std::move(made)));
+  return KWIND_OK;
+}
+
+kwind_result step(ClientObject& object, std::uint32_t wait_ms) {
+  Client& client = *object.client;
+  if (object.messages.events().full()) {
+    client.flush(io::now());
+    return KWIND_OK;
+  }
+  client.step(io::now());
+  if (wait_ms == 0) return KWIND_OK;
+  client.wait(std::chrono::milliseconds(wait_ms));
+  client.step(io::now());
+  return KWIND_OK;
+}
+
+template <class Use>
+kwind_result with(const kwind_client* handle, const Use& use) {
+  return call([&] {
+    const Held<ClientObject> held(handle);
+    return held ? use(*held) : held.result();
+  });
+}
+
+template <class Use>
+kwind_result with_message(const kwind_client* handle, const kwind_value* value,
+                          schema::MessageRole role, const Use& use) {
+  return with(handle, [&](ClientObject& object) {
+    const Held<ValueObject> held(value);
+    if (!held) return held.result();
+    const auto checked = object.messages.check(*held, role);
+    if (checked != KWIND_OK) return checked;
+    if (!object.client->connected()) return from_errc(Errc::closed);
+    return use(object, *held);
+  });
+}
+
+template <class Use>
+kwind_result with_world(const kwind_client* handle, const Use& use) {
+  return with(handle, [&](ClientObject& object) {
+    if (!object.world) {
+      return fail(KWIND_E_DESCRIPTION,
+                  "the client was opened without a tick_rate: it has no world");
+    }
+    return use(object, *object.world);
+  });
+}
+
+// The type of an entity that is there.
+template <class Use>
+kwind_result with_entity(const kwind_client* handle, kwind_ref entity, const Use& use) {
+  return with_world(handle, [&](ClientObject& object, ReplicatedWorld& world) {
+    const schema::AnyRef ref{entity.id, entity.generation};
+    const auto type = world.client_world().type_of(ref);
+    if (!type) {
+      return fail(KWIND_E_NO_ENTITY, fmt::format("entity {}, generation {}, is not in view",
+                                                 entity.id, entity.generation));
+    }
+    return use(object, ref, entity_type(object.messages.description(), *type));
+  });
+}
+
+// The newest state, in the client's scratch value of the type.
+schema::Value& read_newest(ClientObject& object, schema::AnyRef ref, const TypeName& type) {
+  schema::Value& value = object.newest[type.index];
+  object.world->client_world().read(ref, [&](schema::Decoder& in) {
+    decode_value(object.messages.description(), *type.fields, in, value);
+  });
+  return value;
+}
+
+// The state at a tick, between those that are known around it.
+schema::Value& read_sample(ClientObject& object, schema::AnyRef ref, const TypeName& type,
+                           double tick) {
+  const schema::Protocol& protocol = object.messages.description();
+  schema::Value& from = object.newest[type.index];
+  schema::Value& to = object.later[type.index];
+  bool has_later = false;
+  const double part = object.world->client_world().read_around(
+      ref, tick, [&](schema::Decoder& in) { decode_value(protocol, *type.fields, in, from); },
+      [&](schema::Decoder& in) {
+        decode_value(protocol, *type.fields, in, to);
+        has_later = true;
+      });
+  if (has_later) from = blended_entity(protocol, protocol.entities[type.index], from, to, part);
+  return from;
+}
+
+kwind_result put_into(ClientObject& object, const TypeName& type, schema::Value& value,
+                      kwind_value* out) {
+  const Held<ValueObject> held(out);
+  if (!held) return held.result();
+  if (held->protocol != object.messages.protocol()) {
+    return fail(KWIND_E_TYPE, "the value is of another kwind_protocol than the client");
+  }
+  if (held->is_of_event) return fail(KWIND_E_ARGUMENT, "the value of an event is to be read");
+  held->become(type);
+  held->value = value;
+  return KWIND_OK;
+}
+
+}  // namespace
+}  // namespace kwind::c
+
+using kwind::Errc;
+using kwind::c::ClientObject;
+using kwind::c::from_errc;
+using kwind::c::Held;
+using kwind::c::ProtocolObject;
+using kwind::c::ValueObject;
+using kwind::c::with;
+using kwind::c::with_entity;
+using kwind::c::with_message;
+using kwind::c::with_world;
+using kwind::schema::MessageRole;
+
+namespace {
+
+kwind_result out_is_null() {
+  return kwind::c::fail(KWIND_E_ARGUMENT, "`out` is NULL");
+}
+
+}  // namespace
+
+kwind_result kwind_client_open(kwind_protocol* protocol, const kwind_client_options* options,
+                               kwind_client** out) {
+  return kwind::c::call([&] {
+    const Held<ProtocolObject> held(protocol);
+    if (!held) return held.result();
+    if (out == nullptr) return out_is_null();
+    const auto sized =
+        kwind::c::check_size(options, sizeof(kwind_client_options), sizeof(kwind_client_options));
+    return sized == KWIND_OK ? kwind::c::open(held, *options, out) : sized;
+  });
+}
+
+void kwind_client_free(kwind_client* client) {
+  kwind::c::free_object<ClientObject>(client);
+}
+
+kwind_result kwind_client_set_ticket(kwind_client* client, const char* ticket) {
+  return with(client, [&](ClientObject& object) {
+    *object.ticket = ticket == nullptr ? "" : ticket;
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_client_step(kwind_client* client, uint32_t wait_ms) {
+  return with(client, [&](ClientObject& object) { return kwind::c::step(object, wait_ms); });
+}
+
+kwind_result kwind_client_next_event(kwind_client* client, kwind_event* out) {
+  return with(client, [&](ClientObject& object) { return object.messages.events().pop(out); });
+}
+
+int kwind_client_connected(const kwind_client* client) {
+  return kwind::c::call_or(0, [&] {
+    const Held<ClientObject> held(client);
+    return held && held->client->connected() ? 1 : 0;
+  });
+}
+
+kwind_result kwind_client_send(kwind_client* client, const kwind_value* message) {
+  return with_message(client, message, MessageRole::message,
+                      [&](ClientObject& object, const ValueObject& value) {
+                        return from_errc(object.client->send(object.messages.message(value)));
+                      });
+}
+
+kwind_result kwind_client_request(kwind_client* client, const kwind_value* message,
+                                  uint32_t timeout_ms, uint64_t* request) {
+  return with_message(client, message, MessageRole::request,
+                      [&](ClientObject& object, const ValueObject& value) {
+                        const std::uint64_t number = object.messages.next_request();
+                        const Errc error = object.client->request_any(
+                            object.messages.message(value), std::chrono::milliseconds(timeout_ms),
+                            object.messages.settle(number, 0, value.type.index));
+                        if (error == Errc::none && request != nullptr) *request = number;
+                        return from_errc(error);
+                      });
+}
+
+kwind_result kwind_client_reply(kwind_client* client, uint64_t request, const kwind_value* reply) {
+  return with(client, [&](ClientObject& object) {
+    const Held<ValueObject> held(reply);
+    if (!held) return held.result();
+    return object.messages.reply(request, *held, [&](const auto& open, const auto& answer) {
+      return object.client->answer(open.number, answer);
+    });
+  });
+}
+
+kwind_result kwind_client_refuse(kwind_client* client, uint64_t request, const char* reason,
+                                 const char* words) {
+  return with(client, [&](ClientObject& object) {
+    return object.messages.refuse(request, reason, words,
+                                  [&](const auto& open, const auto& answer) {
+                                    return object.client->answer(open.number, answer);
+                                  });
+  });
+}
+
+kwind_result kwind_client_close(kwind_client* client, const char* reason) {
+  return with(client, [&](ClientObject& object) {
+    object.client->close(reason == nullptr ? "" : reason);
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_client_stats(kwind_client* client, kwind_stats* out) {
+  return with(client, [&](ClientObject& object) {
+    const auto sized = kwind::c::check_size(out, sizeof(kwind_stats), sizeof(kwind_stats));
+    if (sized != KWIND_OK) return sized;
+    const kwind::host::Traffic traffic = object.client->traffic();
+    const kwind::host::Counts counts = object.client->counts();
+    const kwind::link::Stats& stats = object.client->stats();
+    kwind_stats made = KWIND_STATS_INIT;
+    made.connections = object.client->connected() ? 1 : 0;
+    made.datagrams_sent = traffic.datagrams_sent;
+    made.datagrams_received = traffic.datagrams_received;
+    made.bytes_sent = traffic.bytes_sent;
+    made.bytes_received = traffic.bytes_received;
+    made.packets_lost = traffic.packets_lost;
+    made.dropped = counts.drops.total();
+    made.values_out_of_range = counts.values_out_of_range;
+    made.round_trip_seconds = std::chrono::duration<double>(stats.smoothed_rtt).count();
+    made.loss = stats.loss;
+    *out = made;
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_client_input(kwind_client* client, const kwind_value* input, uint32_t* number) {
+  return with_world(client, [&](ClientObject& object, kwind::ReplicatedWorld& world) {
+    const Held<ValueObject> held(input);
+    if (!held) return held.result();
+    const auto checked = object.messages.check(*held, MessageRole::message);
+    if (checked != KWIND_OK) return checked;
+    if (!object.client->connected()) return from_errc(Errc::closed);
+    const auto size =
+        kwind::schema::size_in_any_version(object.messages.description(), *held->type.fields);
+    if (size.max_bits > kwind::replica::PackedInput::kMaxBits) {
+      return from_errc(Errc::message_too_large);
+    }
+    const std::uint32_t made = world.send_input(object.messages.message(*held));
+    if (number != nullptr) *number = made;
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_client_processed_input(kwind_client* client, uint32_t* out) {
+  return with_world(client, [&](ClientObject&, kwind::ReplicatedWorld& world) {
+    if (out == nullptr) return out_is_null();
+    *out = world.last_processed_input();
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_client_tick(kwind_client* client, uint32_t* newest, double* shown) {
+  return with_world(client, [&](ClientObject&, kwind::ReplicatedWorld& world) {
+    const auto tick = world.playout_tick(kwind::io::now());
+    if (!tick) return kwind::c::fail(KWIND_E_EMPTY, "no snapshot has come yet");
+    if (newest != nullptr) *newest = world.tick();
+    if (shown != nullptr) *shown = *tick;
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_client_entities(kwind_client* client, kwind_ref* out, size_t capacity,
+                                   size_t* count) {
+  return with_world(client, [&](ClientObject&, kwind::ReplicatedWorld& world) {
+    if (count == nullptr || (out == nullptr && capacity > 0)) return out_is_null();
+    const auto all = world.client_world().entities();
+    for (std::size_t i = 0; i < std::min(capacity, all.size()); ++i) {
+      out[i] = {all[i].id, all[i].generation};
+    }
+    *count = all.size();
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_client_entity_type(kwind_client* client, kwind_ref entity, const char** out) {
+  return with_entity(client, entity, [&](ClientObject&, auto, const kwind::c::TypeName& type) {
+    if (out == nullptr) return out_is_null();
+    *out = type.name->c_str();
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_client_owns(kwind_client* client, kwind_ref entity, int* out) {
+  return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto&) {
+    if (out == nullptr) return out_is_null();
+    *out = object.world->client_world().owns(ref) ? 1 : 0;
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_client_get(kwind_client* client, kwind_ref entity, kwind_value* out) {
+  return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto& type) {
+    return put_into(object, type, read_newest(object, ref, type), out);
+  });
+}
+
+kwind_result kwind_client_sample(kwind_client* client, kwind_ref entity, double tick,
+                                 kwind_value* out) {
+  return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto& type) {
+    if (!(tick >= 0 && tick < 4294967295.0)) {
+      return kwind::c::fail(KWIND_E_ARGUMENT, "a tick is from 0 to 4294967294");
+    }
+    return put_into(object, type, read_sample(object, ref, type, tick), out);
+  });
+}
+
+kwind_result kwind_client_get_struct(kwind_client* client, kwind_ref entity,
+                                     const kwind_layout* layout, void* out) {
+  return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto& type) {
+    return to_struct(object.messages.description(), type, read_newest(object, ref, type), layout,
+                     out);
+  });
+}
+
+kwind_result kwind_client_sample_struct(kwind_client* client, kwind_ref entity, double tick,
+                                        const kwind_layout* layout, void* out) {
+  return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto& type) {
+    if (!(tick >= 0 && tick < 4294967295.0)) {
+      return kwind::c::fail(KWIND_E_ARGUMENT, "a tick is from 0 to 4294967294");
+    }
+    return to_struct(object.messages.description(), type, read_sample(object, ref, type, tick),
+                     layout, out);
+  });
+}

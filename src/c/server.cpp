@@ -1,0 +1,565 @@
+// The server of the C interface: a kwind::Server and, if wanted, its Replication, whose handlers fill
+// a queue of events.
+#include "kwind/server.h"
+
+#include <algorithm>
+#include <optional>
+
+#include "c/host.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/udp_transport.h"
+
+namespace kwind::c {
+namespace {
+
+Peer peer_of(std::uint32_t number) {
+  return static_cast<Peer>(number);
+}
+std::uint32_t number_of(Peer peer) {
+  return static_cast<std::uint32_t>(peer);
+}
+
+struct ServerObject final : Object {
+  static constexpr ObjectType kType = ObjectType::server;
+  explicit ServerObject(const std::shared_ptr<ProtocolObject>& protocol)
+      : Object(kType), messages(protocol, schema::Direction::from_server) {}
+
+  void attach();
+  void attach_world(const kwind_server_options& options, std::optional<std::size_t> input);
+  Errc take(Peer peer, const route::RawMessage& message, schema::Layout& layout);
+
+  // In this order: what the server's end still tells, goes into the queue.
+  Messages messages;
+  std::unique_ptr<Server> server;
+  std::optional<Replication> state;
+  std::optional<std::size_t> input_type;
+  std::string public_key;
+  std::vector<std::string> addresses;
+};
+
+void ServerObject::attach() {
+  const auto event = [this](kwind_event_type of, Peer peer, Errc error = Errc::none,
+                            std::string text = {}) {
+    QueuedEvent made;
+    made.event = of;
+    made.peer = number_of(peer);
+    made.error = error;
+    made.text = std::move(text);
+    messages.events().push(std::move(made));
+  };
+  server->on_connect([event](Peer peer) { event(KWIND_EVENT_CONNECTED, peer); });
+  server->on_resume([this, event](Peer peer) {
+    messages.forget(number_of(peer));
+    event(KWIND_EVENT_RESUMED, peer);
+  });
+  server->on_disconnect([this, event](Peer peer, Errc code, std::string_view reason) {
+    messages.forget(number_of(peer));
+    event(KWIND_EVENT_DISCONNECTED, peer, code, host::explain_end(code, reason));
+  });
+  server->on_any([this](Peer peer, const route::RawMessage& message, schema::Layout& layout) {
+    return take(peer, message, layout);
+  });
+}
+
+Errc ServerObject::take(Peer peer, const route::RawMessage& message, schema::Layout& layout) {
+  const bool is_input = input_type == std::size_t{message.info.type};
+  if (is_input && !state->takes_input()) return Errc::not_allowed;
+  if (!message.info.owner_field.empty()) {
+    const auto& fields = messages.description().messages[message.info.type].fields;
+    schema::Layout look = layout;
+    schema::Value value;
+    const Errc error =
+        decode(messages.description(), message_type(messages.description(), message.info.type),
+               message.fields, look, value);
+    if (error != Errc::none) return error;
+    const schema::AnyRef entity = ref_of(fields, message.info.owner_field, value);
+    if (!server->owners().owns(peer, entity)) return Errc::not_owner;
+  }
+  return messages.take(number_of(peer), message, layout, is_input);
+}
+
+void ServerObject::attach_world(const kwind_server_options& options,
+                                std::optional<std::size_t> input) {
+  ReplicationOptions made;
+  made.tick_rate = options.tick_rate;
+  made.tick_between_receive_and_flush = true;
+  if (options.datagrams_per_tick > 0) made.datagrams_per_tick = options.datagrams_per_tick;
+  if (options.position_field != nullptr) made.view.place = options.position_field;
+  if (options.view_enter > 0) {
+    made.view.enter = options.view_enter;
+    made.view.leave = std::max(options.view_leave, options.view_enter);
+  } else {
+    for (const schema::Entity& entity : messages.description().entities) {
+      made.view.types.push_back({.type = entity.name, .always = true});
+    }
+  }
+  state.emplace(*server, messages.protocol()->entities.info(), made);
+  input_type = input;
+  if (input) state->take_inputs_of(messages.protocol()->tables.info().messages[*input]);
+  state->on_tick([this](std::uint32_t tick) {
+    QueuedEvent event;
+    event.event = KWIND_EVENT_TICK;
+    event.tick = tick;
+    messages.events().push(std::move(event));
+  });
+}
+
+// ---- opening ----
+
+// The message type of the inputs. Errors: KWIND_E_NAME, KWIND_E_TYPE.
+kwind_result find_input(const schema::Protocol& protocol, const char* name,
+                        std::optional<std::size_t>& out) {
+  if (name == nullptr) return KWIND_OK;
+  const auto named = find_type(protocol, name);
+  if (!named) {
+    return fail(KWIND_E_NAME, fmt::format("protocol {} has no message `{}`", protocol.name, name));
+  }
+  const bool is_message =
+      named->role == Role::message &&
+      protocol.messages[named->index].role == schema::MessageRole::message &&
+      protocol.messages[named->index].direction != schema::Direction::from_server;
+  if (!is_message) {
+    return fail(KWIND_E_TYPE, fmt::format("{} is no message that a client sends", name));
+  }
+  if (schema::size_in_any_version(protocol, *named->fields).max_bits >
+      replica::PackedInput::kMaxBits) {
+    return fail(KWIND_E_TYPE, fmt::format("{} has more than {} bits, the most of an input", name,
+                                          replica::PackedInput::kMaxBits));
+  }
+  out = named->index;
+  return KWIND_OK;
+}
+
+kwind_result check_options(const schema::Protocol& protocol, const kwind_server_options& options) {
+  if (options.capacity > 65535) return fail(KWIND_E_ARGUMENT, "capacity is 1 to 65535");
+  if (options.tick_rate > kMaxTickRate) {
+    return fail(KWIND_E_ARGUMENT, fmt::format("tick_rate is 1 to {}", kMaxTickRate));
+  }
+  // Written so that NaN is refused as well.
+  if (!(options.view_enter >= 0 && options.view_enter < 1e12 && options.view_leave >= 0 &&
+        options.view_leave < 1e12)) {
+    return fail(KWIND_E_ARGUMENT, "view distances are from 0 to 1e12");
+  }
+  if (options.tick_rate > 0 && protocol.entities.empty()) {
+    return fail(KWIND_E_DESCRIPTION,
+                fmt::format("protocol {} has no entities; leave tick_rate at 0", protocol.name));
+  }
+  if (options.listen == nullptr && options.listen_count > 0) {
+    return fail(KWIND_E_ARGUMENT, "listen is NULL, and listen_count is not 0");
+  }
+  for (std::size_t i = 0; i < options.listen_count; ++i) {
+    if (options.listen[i] == nullptr) {
+      return fail(KWIND_E_ARGUMENT, fmt::format("listen[{}] is NULL", i));
+    }
+  }
+  return KWIND_OK;
+}
+
+// Plaintext is for this machine alone.
+kwind_result check_loopback(const std::vector<std::string>& listen) {
+  for (std::string_view text : listen) {
+    if (text.starts_with("tcp:") || text.starts_with("udp:")) text.remove_prefix(4);
+    const auto address = io::resolve(text);
+    if (address && !address->is_loopback()) return from_errc(Errc::not_loopback);
+  }
+  return KWIND_OK;
+}
+
+kwind_result open(const Held<ProtocolObject>& protocol, const kwind_server_options& options,
+                  kwind_server** out) {
+  if (const auto result = check_options(protocol->protocol, options); result != KWIND_OK) {
+    return result;
+  }
+  std::optional<std::size_t> input;
+  const auto found = find_input(protocol->protocol, options.input, input);
+  if (found != KWIND_OK) return found;
+  if (input && options.tick_rate == 0) {
+    return fail(KWIND_E_ARGUMENT, "an input needs a tick_rate");
+  }
+
+  auto made = std::make_shared<ServerObject>(protocol.shared());
+  ServerOptions chosen;
+  if (options.listen_count > 0) {
+    chosen.listen.assign(options.listen, options.listen + options.listen_count);
+  }
+  if (options.secret_key_file != nullptr) chosen.secret_key_file = options.secret_key_file;
+  if (options.capacity > 0) chosen.capacity = options.capacity;
+  chosen.host.resume = std::chrono::seconds(options.resume_seconds);
+  if (options.plaintext != 0) {
+    chosen.host.plaintext = host::Plaintext::loopback_only;
+    if (const auto result = check_loopback(chosen.listen); result != KWIND_OK) return result;
+  }
+  auto opened = Server::open(made->messages.protocol()->tables.info(), chosen);
+  if (!opened) {
+    return fail(static_cast<kwind_result>(opened.error().code), opened.error().text);
+  }
+  made->server = std::move(*opened);
+  made->public_key = made->server->public_key();
+  for (std::size_t i = 0; i < chosen.listen.size(); ++i) {
+    made->addresses.push_back(made->server->address(i).text());
+  }
+  made->attach();
+  if (options.tick_rate > 0) made->attach_world(options, input);
+  *out = handle_of<kwind_server>(add_object(std::move(made)));
+  return KWIND_OK;
+}
+
+kwind_result step(ServerObject& object, std::uint32_t wait_ms) {
+  Server& server = *object.server;
+  const Time start = io::now();
+  server.flush(start);
+  if (object.messages.events().full()) return KWIND_OK;
+  if (wait_ms > 0) server.wait(std::chrono::milliseconds(wait_ms));
+  server.receive(io::now());
+  return KWIND_OK;
+}
+
+// ---- calls on a server, or on its world ----
+
+template <class Use>
+kwind_result with(const kwind_server* handle, const Use& use) {
+  return call([&] {
+    const Held<ServerObject> held(handle);
+    return held ? use(*held) : held.result();
+  });
+}
+
+template <class Use>
+kwind_result with_world(const kwind_server* handle, const Use& use) {
+  return with(handle, [&](ServerObject& object) {
+    if (!object.state) {
+      return fail(KWIND_E_DESCRIPTION,
+                  "the server was opened without a tick_rate: it has no world");
+    }
+    return use(object, *object.state);
+  });
+}
+
+// Runs use(view) for a peer's view.
+template <class Use>
+kwind_result with_view(const kwind_server* handle, std::uint32_t peer, const Use& use) {
+  return with_world(handle, [&](ServerObject& object, Replication& state) {
+    ClientView* const view = state.view(peer_of(peer));
+    if (view == nullptr) return from_errc(Errc::no_such_peer);
+    return use(object, *view);
+  });
+}
+
+// Locks two objects: the host and a value of its protocol.
+template <class Use>
+kwind_result with_message(const kwind_server* handle, const kwind_value* value,
+                          schema::MessageRole role, const Use& use) {
+  return with(handle, [&](ServerObject& object) {
+    const Held<ValueObject> held(value);
+    if (!held) return held.result();
+    const auto checked = object.messages.check(*held, role);
+    return checked == KWIND_OK ? use(object, *held) : checked;
+  });
+}
+
+schema::AnyRef any_ref(kwind_ref entity) {
+  return {entity.id, entity.generation};
+}
+kwind_result no_entity(kwind_ref entity) {
+  return fail(KWIND_E_NO_ENTITY,
+              fmt::format("there is no entity {}, generation {}", entity.id, entity.generation));
+}
+
+kwind_result spawn(ServerObject& object, Replication& state, const ValueObject& value,
+                   kwind_ref* out) {
+  const ProtocolObject& protocol = *object.messages.protocol();
+  if (value.protocol != object.messages.protocol() || value.type.role != Role::entity) {
+    return fail(KWIND_E_TYPE,
+                fmt::format("{} is no entity of this server's protocol", *value.type.name));
+  }
+  const schema::Entity& type = protocol.protocol.entities[value.type.index];
+  const auto made =
+      state.world().spawn_encoded(*protocol.entities.info().types[value.type.index],
+                                  [&](schema::Encoder& to, const auto& mark) {
+                                    encode_columns(protocol.protocol, type, value.value, to, mark);
+                                  });
+  if (!made) {
+    return fail(KWIND_E_TOO_MANY, fmt::format("the world has all of its {} entities",
+                                              protocol.protocol.entities_up_to));
+  }
+  *out = {made->id, made->generation};
+  return KWIND_OK;
+}
+
+kwind_result set(ServerObject& object, Replication& state, kwind_ref entity,
+                 const ValueObject& value) {
+  const ProtocolObject& protocol = *object.messages.protocol();
+  const schema::EntityInfo* const type = state.world().type_of(any_ref(entity));
+  if (type == nullptr) return no_entity(entity);
+  if (value.protocol != object.messages.protocol() || value.type.role != Role::entity ||
+      value.type.index != type->type) {
+    return fail(KWIND_E_TYPE,
+                fmt::format("the entity is a {}, the value is a {}", type->name, *value.type.name));
+  }
+  const schema::Entity& description = protocol.protocol.entities[type->type];
+  state.world().put_encoded(any_ref(entity), [&](schema::Encoder& to, const auto& mark) {
+    encode_columns(protocol.protocol, description, value.value, to, mark);
+  });
+  return KWIND_OK;
+}
+
+void add_traffic(const host::Traffic& traffic, const host::Counts& counts, kwind_stats& out) {
+  out.datagrams_sent = traffic.datagrams_sent;
+  out.datagrams_received = traffic.datagrams_received;
+  out.bytes_sent = traffic.bytes_sent;
+  out.bytes_received = traffic.bytes_received;
+  out.packets_lost = traffic.packets_lost;
+  out.dropped = counts.drops.total();
+  out.values_out_of_range = counts.values_out_of_range;
+}
+
+}  // namespace
+}  // namespace kwind::c
+
+using kwind::Errc;
+using kwind::c::from_errc;
+using kwind::c::Held;
+using kwind::c::ProtocolObject;
+using kwind::c::ServerObject;
+using kwind::c::ValueObject;
+using kwind::c::with;
+using kwind::c::with_message;
+using kwind::c::with_view;
+using kwind::c::with_world;
+using kwind::schema::MessageRole;
+
+kwind_result kwind_server_open(kwind_protocol* protocol, const kwind_server_options* options,
+                               kwind_server** out) {
+  return kwind::c::call([&] {
+    const Held<ProtocolObject> held(protocol);
+    if (!held) return held.result();
+    if (out == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "`out` is NULL");
+    const auto sized =
+        kwind::c::check_size(options, sizeof(kwind_server_options), sizeof(kwind_server_options));
+    return sized == KWIND_OK ? kwind::c::open(held, *options, out) : sized;
+  });
+}
+
+void kwind_server_free(kwind_server* server) {
+  kwind::c::free_object<ServerObject>(server);
+}
+
+kwind_result kwind_server_step(kwind_server* server, uint32_t wait_ms) {
+  return with(server, [&](ServerObject& object) { return kwind::c::step(object, wait_ms); });
+}
+
+kwind_result kwind_server_wake(kwind_server* server) {
+  return kwind::c::call([&] {
+    // Not locked: a step() in another thread holds the lock, and wake() is safe from any thread.
+    const auto found = kwind::c::find_object(reinterpret_cast<std::uintptr_t>(server));
+    if (found == nullptr || found->type != kwind::c::ObjectType::server) {
+      return kwind::c::fail(KWIND_E_HANDLE, "this is no handle of a server");
+    }
+    static_cast<ServerObject&>(*found).server->wake();
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_next_event(kwind_server* server, kwind_event* out) {
+  return with(server, [&](ServerObject& object) { return object.messages.events().pop(out); });
+}
+
+kwind_result kwind_server_address(kwind_server* server, size_t index, const char** out) {
+  return with(server, [&](ServerObject& object) {
+    if (out == nullptr || index >= object.addresses.size()) {
+      return kwind::c::fail(KWIND_E_ARGUMENT,
+                            fmt::format("the server has {} addresses", object.addresses.size()));
+    }
+    *out = object.addresses[index].c_str();
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_public_key(kwind_server* server, const char** out) {
+  return with(server, [&](ServerObject& object) {
+    if (out == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "`out` is NULL");
+    *out = object.public_key.c_str();
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_slot(kwind_server* server, uint32_t peer, uint32_t* out) {
+  return with(server, [&](ServerObject& object) {
+    if (out == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "`out` is NULL");
+    const std::uint32_t slot = object.server->slot(kwind::c::peer_of(peer));
+    if (slot == 0) return from_errc(Errc::no_such_peer);
+    *out = slot;
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_send(kwind_server* server, uint32_t peer, const kwind_value* message) {
+  return with_message(
+      server, message, MessageRole::message, [&](ServerObject& object, const ValueObject& value) {
+        return from_errc(
+            object.server->send(kwind::c::peer_of(peer), object.messages.message(value)));
+      });
+}
+
+kwind_result kwind_server_send_all(kwind_server* server, uint32_t left_out,
+                                   const kwind_value* message, size_t* sent) {
+  return with_message(server, message, MessageRole::message,
+                      [&](ServerObject& object, const ValueObject& value) {
+                        const std::size_t count = object.server->send_to_all_but(
+                            kwind::c::peer_of(left_out), object.messages.message(value));
+                        if (sent != nullptr) *sent = count;
+                        return kwind_result{KWIND_OK};
+                      });
+}
+
+kwind_result kwind_server_send_room(kwind_server* server, const char* room, uint32_t left_out,
+                                    const kwind_value* message, size_t* sent) {
+  return with_message(server, message, MessageRole::message,
+                      [&](ServerObject& object, const ValueObject& value) {
+                        if (room == nullptr)
+                          return kwind::c::fail(KWIND_E_ARGUMENT, "the room is NULL");
+                        const std::size_t count = object.server->send_to_room_but(
+                            room, kwind::c::peer_of(left_out), object.messages.message(value));
+                        if (sent != nullptr) *sent = count;
+                        return kwind_result{KWIND_OK};
+                      });
+}
+
+kwind_result kwind_server_enter_room(kwind_server* server, uint32_t peer, const char* room) {
+  return with(server, [&](ServerObject& object) {
+    if (room == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "the room is NULL");
+    if (object.server->slot(kwind::c::peer_of(peer)) == 0) return from_errc(Errc::no_such_peer);
+    object.server->rooms().enter(kwind::c::peer_of(peer), room);
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_leave_room(kwind_server* server, uint32_t peer, const char* room) {
+  return with(server, [&](ServerObject& object) {
+    if (room == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "the room is NULL");
+    if (object.server->slot(kwind::c::peer_of(peer)) == 0) return from_errc(Errc::no_such_peer);
+    object.server->rooms().leave(kwind::c::peer_of(peer), room);
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_reply(kwind_server* server, uint64_t request, const kwind_value* reply) {
+  return with(server, [&](ServerObject& object) {
+    const Held<ValueObject> held(reply);
+    if (!held) return held.result();
+    return object.messages.reply(request, *held, [&](const auto& open, const auto& answer) {
+      return object.server->answer(kwind::c::peer_of(open.peer), open.number, answer);
+    });
+  });
+}
+
+kwind_result kwind_server_refuse(kwind_server* server, uint64_t request, const char* reason,
+                                 const char* words) {
+  return with(server, [&](ServerObject& object) {
+    return object.messages.refuse(
+        request, reason, words, [&](const auto& open, const auto& answer) {
+          return object.server->answer(kwind::c::peer_of(open.peer), open.number, answer);
+        });
+  });
+}
+
+kwind_result kwind_server_request(kwind_server* server, uint32_t peer, const kwind_value* message,
+                                  uint32_t timeout_ms, uint64_t* request) {
+  return with_message(
+      server, message, MessageRole::request, [&](ServerObject& object, const ValueObject& value) {
+        const std::uint64_t number = object.messages.next_request();
+        const Errc error =
+            object.server->request_any(kwind::c::peer_of(peer), object.messages.message(value),
+                                       std::chrono::milliseconds(timeout_ms),
+                                       object.messages.settle(number, peer, value.type.index));
+        if (error == Errc::none && request != nullptr) *request = number;
+        return from_errc(error);
+      });
+}
+
+kwind_result kwind_server_close(kwind_server* server, uint32_t peer, const char* reason) {
+  return with(server, [&](ServerObject& object) {
+    if (object.server->slot(kwind::c::peer_of(peer)) == 0) return from_errc(Errc::no_such_peer);
+    object.server->close(kwind::c::peer_of(peer), reason == nullptr ? "" : reason);
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_close_all(kwind_server* server, const char* reason) {
+  return with(server, [&](ServerObject& object) {
+    object.server->close_all(reason == nullptr ? "" : reason);
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_stats(kwind_server* server, kwind_stats* out) {
+  return with(server, [&](ServerObject& object) {
+    const auto sized = kwind::c::check_size(out, sizeof(kwind_stats), sizeof(kwind_stats));
+    if (sized != KWIND_OK) return sized;
+    kwind_stats made = KWIND_STATS_INIT;
+    kwind::c::add_traffic(object.server->traffic(), object.server->counts(), made);
+    made.connections = static_cast<std::uint32_t>(object.server->peers().size());
+    if (object.state) made.values_out_of_range += object.state->world().out_of_range();
+    *out = made;
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_spawn(kwind_server* server, const kwind_value* entity, kwind_ref* out) {
+  return with_world(server, [&](ServerObject& object, kwind::Replication& state) {
+    const Held<ValueObject> held(entity);
+    if (!held) return held.result();
+    if (out == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "`out` is NULL");
+    return kwind::c::spawn(object, state, *held, out);
+  });
+}
+
+kwind_result kwind_server_set(kwind_server* server, kwind_ref entity, const kwind_value* state) {
+  return with_world(server, [&](ServerObject& object, kwind::Replication& world) {
+    const Held<ValueObject> held(state);
+    if (!held) return held.result();
+    return kwind::c::set(object, world, entity, *held);
+  });
+}
+
+kwind_result kwind_server_despawn(kwind_server* server, kwind_ref entity) {
+  return with_world(server, [&](ServerObject&, kwind::Replication& state) {
+    if (!state.world().despawn(kwind::c::any_ref(entity))) return kwind::c::no_entity(entity);
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_follow(kwind_server* server, uint32_t peer, kwind_ref entity) {
+  return with_view(server, peer, [&](ServerObject& object, kwind::ClientView& view) {
+    if (!object.state->world().is_alive(kwind::c::any_ref(entity))) {
+      return kwind::c::no_entity(entity);
+    }
+    view.follow(kwind::c::any_ref(entity));
+    object.server->owners().give(kwind::c::any_ref(entity), kwind::c::peer_of(peer));
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_set_origin(kwind_server* server, uint32_t peer, double x, double y,
+                                     double z) {
+  return with_view(server, peer, [&](ServerObject&, kwind::ClientView& view) {
+    view.set_origin(x, y, z);
+    return kwind_result{KWIND_OK};
+  });
+}
+
+kwind_result kwind_server_set_owned(kwind_server* server, uint32_t peer, kwind_ref entity,
+                                    int owned) {
+  return with_view(server, peer, [&](ServerObject& object, kwind::ClientView& view) {
+    const auto ref = kwind::c::any_ref(entity);
+    if (!object.state->world().is_alive(ref)) return kwind::c::no_entity(entity);
+    if (owned != 0) {
+      view.add_owned(ref);
+      object.server->owners().give(ref, kwind::c::peer_of(peer));
+    } else {
+      view.remove_owned(ref);
+      object.server->owners().take(ref);
+    }
+    return kwind_result{KWIND_OK};
+  });
+}
