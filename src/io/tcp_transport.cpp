@@ -1,16 +1,14 @@
+// Datagrams over TCP streams, each behind its length. Streams are read in turn; what a peer does not
+// read waits here up to a limit, then its stream ends.
 #include "kwind/io/tcp_transport.h"
-
-#include <netinet/tcp.h>
-#include <sys/epoll.h>
-#include <sys/resource.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <array>
 #include <unordered_map>
 #include <utility>
 
-#include "io/system_address.h"
+#include "io/poller.h"
+#include "io/sockets.h"
 #include "kwind/core/assert.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/stream_deframer.h"
@@ -19,7 +17,6 @@ namespace kwind::io {
 namespace {
 
 constexpr std::size_t kReadBytes = 16384;
-constexpr int kEvents = 64;
 constexpr Duration kSweepEvery = std::chrono::seconds(1);
 constexpr Duration kPause = std::chrono::seconds(1);  // of accepting
 
@@ -33,9 +30,7 @@ Endpoint network_of(Endpoint endpoint) {
 }
 
 std::size_t permitted_streams(std::size_t wanted) {
-  rlimit limit{};
-  if (::getrlimit(RLIMIT_NOFILE, &limit) != 0 || limit.rlim_cur == RLIM_INFINITY) return wanted;
-  return std::clamp<std::size_t>(limit.rlim_cur / 2, 1, wanted);
+  return std::clamp<std::size_t>(max_descriptors() / 2, 1, wanted);
 }
 
 }  // namespace
@@ -55,7 +50,7 @@ struct TcpTransport::State {
   };
 
   TcpLimits limits;
-  int poll = -1;
+  Poller poller;
   int door = -1;
   Endpoint local;
   TransportCounts counts;
@@ -77,9 +72,8 @@ struct TcpTransport::State {
   State(const State&) = delete;
   State& operator=(const State&) = delete;
   ~State() {
-    for (const auto& [peer, stream] : streams) ::close(stream->fd);
-    if (door >= 0) ::close(door);
-    if (poll >= 0) ::close(poll);
+    for (const auto& [peer, stream] : streams) close_socket(stream->fd);
+    if (door >= 0) close_socket(door);
   }
 
   Stream* find(const Endpoint& peer) {
@@ -87,22 +81,14 @@ struct TcpTransport::State {
     return found == streams.end() ? nullptr : found->second.get();
   }
 
-  void watch(int fd, std::uint32_t events, bool fresh) const {
-    epoll_event event{};
-    event.events = events;
-    event.data.fd = fd;
-    (void)::epoll_ctl(poll, fresh ? EPOLL_CTL_ADD : EPOLL_CTL_MOD, fd, &event);
-  }
-
   void add(int fd, const Endpoint& peer, Time now) {
     // Small datagrams must not wait for the acks of those before them.
-    const int on = 1;
-    (void)::setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &on, sizeof on);
+    set_option(fd, IPPROTO_TCP, TCP_NODELAY, 1);
     auto stream = std::make_unique<Stream>(Stream{fd, peer, StreamDeframer(limits.datagram_bytes)});
     stream->since = now;
     ++strangers;
     by_fd[fd] = peer;
-    watch(fd, EPOLLIN, true);
+    poller.add(fd);
     ++per_address[network_of(peer)];
     streams[peer] = std::move(stream);
   }
@@ -112,7 +98,8 @@ struct TcpTransport::State {
     if (found == streams.end()) return;
     if (!found->second->kept) --strangers;
     by_fd.erase(found->second->fd);
-    ::close(found->second->fd);
+    poller.remove(found->second->fd);
+    close_socket(found->second->fd);
     streams.erase(found);
     const auto address = per_address.find(network_of(peer));
     if (--address->second == 0) per_address.erase(address);
@@ -122,14 +109,13 @@ struct TcpTransport::State {
   void accept_all(Time now) {
     for (;;) {
       Address address;
-      address.length = sizeof address.storage;
-      const int fd = ::accept4(door, reinterpret_cast<sockaddr*>(&address.storage), &address.length,
-                               SOCK_NONBLOCK | SOCK_CLOEXEC);
-      if (fd < 0 && (errno == EINTR || errno == ECONNABORTED)) continue;
+      const int fd = accept_socket(door, address);
+      const int error = fd < 0 ? socket_error() : 0;
+      if (fd < 0 && is_abandoned(error)) continue;
       if (fd < 0) {
         // The door stays readable: without a pause the loop would spin for as long as this lasts.
-        if (errno == EMFILE || errno == ENFILE || errno == ENOMEM || errno == ENOBUFS) {
-          watch(door, 0, false);
+        if (is_exhaustion(error)) {
+          poller.change(door, false, false);
           door_opens = now + kPause;
           ++tcp.pauses;
         }
@@ -141,7 +127,7 @@ struct TcpTransport::State {
       if (streams.size() >= limits.streams || strangers >= (limits.streams + 1) / 2 ||
           (others != per_address.end() && others->second >= limits.streams_per_address)) {
         ++tcp.turned_away;
-        ::close(fd);
+        close_socket(fd);
         continue;
       }
       ++tcp.accepted;
@@ -151,30 +137,24 @@ struct TcpTransport::State {
 
   // Asks the system what there is.
   void look(Time now) {
-    std::array<epoll_event, kEvents> events{};
-    int count = -1;
-    do {
-      count = ::epoll_wait(poll, events.data(), kEvents, 0);
-    } while (count < 0 && errno == EINTR);
-    for (int i = 0; i < count; ++i) {
-      const epoll_event& event = events[static_cast<std::size_t>(i)];
-      if (event.data.fd == door) {
+    for (const Poller::Event& event : poller.look()) {
+      if (event.descriptor == door) {
         accept_all(now);
         continue;
       }
-      const auto peer = by_fd.find(event.data.fd);
+      const auto peer = by_fd.find(event.descriptor);
       if (peer == by_fd.end()) continue;
       Stream& stream = *streams.at(peer->second);
-      if ((event.events & EPOLLOUT) != 0 && !push(stream)) continue;
-      if ((event.events & (EPOLLIN | EPOLLHUP | EPOLLERR)) != 0) readable.push_back(stream.peer);
+      if (event.writable && !push(stream)) continue;
+      if (event.readable) readable.push_back(stream.peer);
     }
   }
 
   // Reads what the system has of a stream. False if it ended.
   bool read(Stream& stream) {
     std::array<std::byte, kReadBytes> bytes;  // NOLINT: recv fills it
-    const ssize_t got = ::recv(stream.fd, bytes.data(), bytes.size(), 0);
-    if (got < 0 && (errno == EAGAIN || errno == EINTR)) return true;
+    const std::ptrdiff_t got = receive_bytes(stream.fd, bytes);
+    if (got < 0 && is_temporary(socket_error())) return true;
     if (got <= 0) {
       end(stream.peer);
       return false;
@@ -186,10 +166,11 @@ struct TcpTransport::State {
   // Hands to the system what it takes. False if the stream ended.
   bool push(Stream& stream) {
     while (stream.sent < stream.unsent.size()) {
-      const ssize_t put = ::send(stream.fd, stream.unsent.data() + stream.sent,
-                                 stream.unsent.size() - stream.sent, MSG_NOSIGNAL);
-      if (put < 0 && errno == EINTR) continue;
-      if (put < 0 && (errno == EAGAIN || errno == ENOTCONN || errno == EINPROGRESS)) break;
+      const std::ptrdiff_t put =
+          send_bytes(stream.fd, std::span<const std::byte>(stream.unsent).subspan(stream.sent));
+      // What was interrupted goes with the next look at the stream.
+      const int error = put < 0 ? socket_error() : 0;
+      if (put < 0 && (is_temporary(error) || is_in_progress(error))) break;
       if (put <= 0) {
         end(stream.peer);
         return false;
@@ -202,7 +183,7 @@ struct TcpTransport::State {
     const bool wants_room = !stream.unsent.empty();
     if (wants_room != stream.wants_room) {
       stream.wants_room = wants_room;
-      watch(stream.fd, wants_room ? EPOLLIN | EPOLLOUT : EPOLLIN, false);
+      poller.change(stream.fd, true, wants_room);
     }
     return true;
   }
@@ -220,7 +201,7 @@ struct TcpTransport::State {
   void open_door(Time now) {
     if (!door_opens || now < *door_opens) return;
     door_opens.reset();
-    watch(door, EPOLLIN, false);
+    poller.change(door, true, false);
   }
 
   std::unordered_map<int, Endpoint> by_fd;
@@ -234,31 +215,27 @@ Result<std::unique_ptr<TcpTransport>> TcpTransport::listen(const Endpoint& local
   auto state = std::make_unique<State>(limits);
   const bool any = local.ip == Endpoint::any(0).ip;
   int family = AF_INET6;
-  state->door = ::socket(AF_INET6, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
-  if (state->door < 0 && errno == EAFNOSUPPORT && (local.is_v4() || any)) {
+  state->door = open_socket(AF_INET6, SOCK_STREAM);
+  if (state->door < 0 && is_family_unsupported(socket_error()) && (local.is_v4() || any)) {
     family = AF_INET;
-    state->door = ::socket(AF_INET, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+    state->door = open_socket(AF_INET, SOCK_STREAM);
   }
-  if (state->door < 0) return fail(from_errno(errno));
-  const int off = 0;
-  const int on = 1;
-  (void)::setsockopt(state->door, IPPROTO_IPV6, IPV6_V6ONLY, &off, sizeof off);
-  (void)::setsockopt(state->door, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
-  Address address = to_system(local, family);
-  if (::bind(state->door, reinterpret_cast<sockaddr*>(&address.storage), address.length) != 0 ||
+  if (state->door < 0) return fail(from_system_error(socket_error()));
+  if (family == AF_INET6) set_option(state->door, IPPROTO_IPV6, IPV6_V6ONLY, 0);
+#ifndef _WIN32
+  // A port whose last connections are not forgotten yet may be taken; on Windows this would permit
+  // to take a port from another program.
+  set_option(state->door, SOL_SOCKET, SO_REUSEADDR, 1);
+#endif
+  const Address address = to_system(local, family);
+  if (::bind(state->door, address.data(), address.length) != 0 ||
       ::listen(state->door, SOMAXCONN) != 0) {
-    return fail(from_errno(errno));
+    return fail(from_system_error(socket_error()));
   }
-  address.length = sizeof address.storage;
-  if (::getsockname(state->door, reinterpret_cast<sockaddr*>(&address.storage), &address.length) !=
-      0) {
-    return fail(from_errno(errno));
-  }
-  state->local = from_system(address.storage);
+  state->local = local_address(state->door, local);
   if (any) state->local.ip = local.ip;
-  state->poll = ::epoll_create1(EPOLL_CLOEXEC);
-  if (state->poll < 0) return fail(from_errno(errno));
-  state->watch(state->door, EPOLLIN, true);
+  if (const Errc error = state->poller.open(); error != Errc::none) return fail(error);
+  state->poller.add(state->door);
   return std::unique_ptr<TcpTransport>(new TcpTransport(std::move(state)));
 }
 
@@ -266,24 +243,20 @@ Result<std::unique_ptr<TcpTransport>> TcpTransport::connect(const Endpoint& serv
                                                             const TcpLimits& limits) {
   auto state = std::make_unique<State>(limits);
   const int family = server.is_v4() ? AF_INET : AF_INET6;
-  state->poll = ::epoll_create1(EPOLL_CLOEXEC);
-  if (state->poll < 0) return fail(from_errno(errno));
-  const int fd = ::socket(family, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
-  if (fd < 0) return fail(from_errno(errno));
+  if (const Errc error = state->poller.open(); error != Errc::none) return fail(error);
+  const int fd = open_socket(family, SOCK_STREAM);
+  if (fd < 0) return fail(from_system_error(socket_error()));
   state->add(fd, server, now());
   const Address address = to_system(server, family);
-  if (::connect(fd, reinterpret_cast<const sockaddr*>(&address.storage), address.length) != 0) {
-    if (errno != EINPROGRESS) {
-      if (from_errno(errno) == Errc::bad_address) return fail(Errc::bad_address);
+  if (::connect(fd, address.data(), address.length) != 0) {
+    const int error = socket_error();
+    if (!is_in_progress(error)) {
+      if (from_system_error(error) == Errc::bad_address) return fail(Errc::bad_address);
       state->end(server);
       return std::unique_ptr<TcpTransport>(new TcpTransport(std::move(state)));
     }
   }
-  Address own;
-  own.length = sizeof own.storage;
-  if (::getsockname(fd, reinterpret_cast<sockaddr*>(&own.storage), &own.length) == 0) {
-    state->local = from_system(own.storage);
-  }
+  state->local = local_address(fd, state->local);
   return std::unique_ptr<TcpTransport>(new TcpTransport(std::move(state)));
 }
 
@@ -407,7 +380,9 @@ bool TcpTransport::holds_some() const {
   return state_->cutting.has_value() || !state_->readable.empty() || !state_->ended.empty();
 }
 void TcpTransport::add_waits(std::vector<Waiting>& out) const {
-  out.push_back({state_->poll, false});  // it watches all the others
+  state_->poller.each_wait([&](int descriptor, bool to_write) {
+    out.push_back({descriptor, to_write});
+  });
 }
 
 }  // namespace kwind::io

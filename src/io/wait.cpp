@@ -1,8 +1,7 @@
 // Waiting for several transports of one thread at once.
-#include <poll.h>
-
 #include <algorithm>
 
+#include "io/sockets.h"
 #include "kwind/core/transport.h"
 #include "kwind/io/clock.h"
 
@@ -18,19 +17,19 @@ void wait_for_any(std::span<PollableTransport* const> transports, Time until,
   }
   std::vector<pollfd> files;
   files.reserve(waits.size() + also.size());
+  const auto add = [&](int descriptor, bool to_write) {
+    pollfd file{};
+    file.fd = static_cast<decltype(file.fd)>(descriptor);
+    file.events = static_cast<short>(to_write ? POLLIN | POLLOUT : POLLIN);
+    files.push_back(file);
+  };
   for (const int descriptor : also) {
-    if (descriptor >= 0) files.push_back({descriptor, POLLIN, 0});
+    if (descriptor >= 0) add(descriptor, false);
   }
-  for (const auto& [descriptor, to_write] : waits) {
-    files.push_back({descriptor, static_cast<short>(to_write ? POLLIN | POLLOUT : POLLIN), 0});
-  }
+  for (const auto& [descriptor, to_write] : waits) add(descriptor, to_write);
   const Time start = now();
   if (until <= start) return;  // before the difference: Time::min() is as far back as there is
-  const Duration left = std::min<Duration>(until - start, std::chrono::seconds(1));
-  const auto seconds = std::chrono::floor<std::chrono::seconds>(left);
-  const timespec timeout{static_cast<time_t>(seconds.count()),
-                         static_cast<long>((left - seconds).count())};
-  (void)::ppoll(files.data(), files.size(), &timeout, nullptr);
+  (void)poll_sockets(files, std::min<Duration>(until - start, std::chrono::seconds(1)));
 }
 
 }  // namespace kwind::io

@@ -3,7 +3,7 @@
 
 #include <set>
 
-#include "io/copy_filter.h"
+#include "io/linux/copy_filter.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/impaired_transport.h"
 #include "kwind/io/udp_transport.h"

@@ -18,7 +18,8 @@ class KWIND_API Waker {
   [[nodiscard]] int descriptor() const { return descriptor_; }
 
  private:
-  int descriptor_;
+  int descriptor_ = -1;
+  int wake_descriptor_ = -1;  // the same, or the other end of a pipe
 };
 
 }  // namespace kwind::io

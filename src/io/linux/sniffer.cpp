@@ -10,8 +10,8 @@
 #include <algorithm>
 #include <array>
 
-#include "io/copy_filter.h"
-#include "io/system_address.h"
+#include "io/linux/copy_filter.h"
+#include "io/sockets.h"
 #include "kwind/io/clock.h"
 
 namespace kwind::io {
@@ -37,7 +37,7 @@ Sniffer::~Sniffer() = default;
 Result<std::unique_ptr<Sniffer>> Sniffer::open() {
   auto state = std::make_unique<State>();
   state->fd = ::socket(AF_PACKET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, htons(ETH_P_ALL));
-  if (state->fd < 0) return fail(from_errno(errno));
+  if (state->fd < 0) return fail(from_system_error(errno));
   const int bytes = 8 << 20;
   (void)::setsockopt(state->fd, SOL_SOCKET, SO_RCVBUF, &bytes, sizeof bytes);
   state->loopback = ::if_nametoindex("lo");

@@ -1,3 +1,4 @@
+// An eventfd: one descriptor, whose count wakes.
 #include "kwind/io/waker.h"
 
 #include <sys/eventfd.h>
@@ -11,6 +12,7 @@ namespace kwind::io {
 
 Waker::Waker() : descriptor_(::eventfd(0, EFD_NONBLOCK | EFD_CLOEXEC)) {
   KWIND_ASSERT(descriptor_ >= 0);
+  wake_descriptor_ = descriptor_;
 }
 Waker::~Waker() {
   ::close(descriptor_);
@@ -18,7 +20,7 @@ Waker::~Waker() {
 
 void Waker::wake() const {
   const std::uint64_t one = 1;
-  (void)!::write(descriptor_, &one, sizeof one);  // full means that it wakes anyway
+  (void)!::write(wake_descriptor_, &one, sizeof one);  // full means that it wakes anyway
 }
 
 void Waker::clear() const {

@@ -1,21 +1,18 @@
+// UDP with many datagrams in one system call (recvmmsg, sendmmsg), and with segmentation offload
+// for several to one peer.
 #include "kwind/io/udp_transport.h"
 
-#include <arpa/inet.h>
-#include <netdb.h>
-#include <netinet/in.h>
 #include <netinet/udp.h>
-#include <sys/socket.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <array>
 #include <cerrno>
-#include <charconv>
 #include <cstring>
 #include <unordered_map>
 #include <vector>
 
-#include "io/system_address.h"
+#include "io/sockets.h"
 #include "kwind/core/assert.h"
 #include "kwind/io/clock.h"
 
@@ -116,7 +113,7 @@ Result<std::unique_ptr<UdpTransport>> UdpTransport::open(const Endpoint& local) 
     state->family = AF_INET;
     state->fd = ::socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
   }
-  if (state->fd < 0) return fail(from_errno(errno));
+  if (state->fd < 0) return fail(from_system_error(errno));
   const auto set = [&](int level, int name, int value) {
     (void)::setsockopt(state->fd, level, name, &value, sizeof value);
   };
@@ -125,17 +122,15 @@ Result<std::unique_ptr<UdpTransport>> UdpTransport::open(const Endpoint& local) 
   set(SOL_SOCKET, SO_RCVBUF, kBufferBytes);
   set(SOL_SOCKET, SO_SNDBUF, kBufferBytes);
   set(SOL_SOCKET, SO_RXQ_OVFL, 1);
-  // Datagrams are not to be cut on their way: how large they may be is found by probing (RFC 8899).
-  set(IPPROTO_IP, IP_MTU_DISCOVER, IP_PMTUDISC_PROBE);
-  set(IPPROTO_IPV6, IPV6_MTU_DISCOVER, IPV6_PMTUDISC_PROBE);
+  forbid_fragments(state->fd, state->family);
   Address address = to_system(local, state->family);
   if (::bind(state->fd, reinterpret_cast<sockaddr*>(&address.storage), address.length) != 0) {
-    return fail(from_errno(errno));
+    return fail(from_system_error(errno));
   }
   address.length = sizeof address.storage;
   if (::getsockname(state->fd, reinterpret_cast<sockaddr*>(&address.storage), &address.length) !=
       0) {
-    return fail(from_errno(errno));
+    return fail(from_system_error(errno));
   }
   state->local = from_system(address.storage);
   if (any) state->local.ip = local.ip;
@@ -283,50 +278,6 @@ bool UdpTransport::holds_some() const {
 }
 void UdpTransport::add_waits(std::vector<Waiting>& out) const {
   out.push_back({state_->fd, false});
-}
-
-Endpoint local_for(const Endpoint& remote) {
-  if (!remote.is_loopback()) return Endpoint::any(0);
-  return remote.is_v4() ? Endpoint::loopback(0) : Endpoint::loopback_v6(0);
-}
-Endpoint reachable(const Endpoint& address) {
-  return address.is_any() ? Endpoint::loopback(address.port) : address;
-}
-
-namespace {
-// A link-local address (fe80::/10) needs an interface, which an Endpoint does not hold.
-Result<Endpoint> without_interface(const Endpoint& endpoint) {
-  const bool is_link_local = endpoint.ip[0] == 0xfe && (endpoint.ip[1] & 0xc0) == 0x80;
-  if (is_link_local) return fail(Errc::bad_address);
-  return endpoint;
-}
-}  // namespace
-
-Result<Endpoint> resolve(std::string_view host_and_port) {
-  if (const auto plain = Endpoint::parse(host_and_port)) return without_interface(*plain);
-  const std::size_t colon = host_and_port.rfind(':');
-  if (colon == std::string_view::npos || colon == 0) return fail(Errc::bad_address);
-  const std::string_view port_text = host_and_port.substr(colon + 1);
-  std::uint16_t port = 0;
-  const auto [end, error] =
-      std::from_chars(port_text.data(), port_text.data() + port_text.size(), port);
-  if (error != std::errc{} || end != port_text.data() + port_text.size()) {
-    return fail(Errc::bad_address);
-  }
-  addrinfo hints{};
-  hints.ai_family = AF_UNSPEC;
-  hints.ai_socktype = SOCK_DGRAM;
-  addrinfo* found = nullptr;
-  const std::string host(host_and_port.substr(0, colon));
-  if (::getaddrinfo(host.c_str(), nullptr, &hints, &found) != 0 || found == nullptr) {
-    return fail(Errc::bad_address);
-  }
-  sockaddr_storage address{};
-  std::memcpy(&address, found->ai_addr, std::min<std::size_t>(found->ai_addrlen, sizeof address));
-  ::freeaddrinfo(found);
-  Endpoint endpoint = from_system(address);
-  endpoint.port = port;
-  return without_interface(endpoint);
 }
 
 }  // namespace kwind::io

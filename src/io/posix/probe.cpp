@@ -1,11 +1,9 @@
 #include "kwind/io/probe.h"
 
-#include <poll.h>
-#include <unistd.h>
-
 #include <array>
+#include <cerrno>
 
-#include "io/system_address.h"
+#include "io/sockets.h"
 #include "kwind/io/clock.h"
 
 namespace kwind::io {
@@ -13,12 +11,11 @@ namespace {
 
 class Socket {
  public:
-  explicit Socket(int family)
-      : fd_(::socket(family, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0)) {}
+  explicit Socket(int family) : fd_(open_socket(family, SOCK_DGRAM)) {}
   Socket(const Socket&) = delete;
   Socket& operator=(const Socket&) = delete;
   ~Socket() {
-    if (fd_ >= 0) ::close(fd_);
+    if (fd_ >= 0) close_socket(fd_);
   }
   [[nodiscard]] int fd() const { return fd_; }
 
@@ -45,18 +42,14 @@ Result<Probe> probe(const Endpoint& server, std::span<const std::byte> request_i
   // Only a connected socket hears what routers and the other machine say about its datagrams.
   const int family = server.is_v4() ? AF_INET : AF_INET6;
   const Socket socket(family);
-  if (socket.fd() < 0) return fail(from_errno(errno));
+  if (socket.fd() < 0) return fail(from_system_error(errno));
   Probe out;
   const Address to = to_system(server, family);
-  if (::connect(socket.fd(), reinterpret_cast<const sockaddr*>(&to.storage), to.length) != 0) {
+  if (::connect(socket.fd(), to.data(), to.length) != 0) {
     if (tells(errno, out)) return out;
-    return fail(from_errno(errno));
+    return fail(from_system_error(errno));
   }
-  Address own;
-  own.length = sizeof own.storage;
-  if (::getsockname(socket.fd(), reinterpret_cast<sockaddr*>(&own.storage), &own.length) == 0) {
-    out.from = from_system(own.storage);
-  }
+  out.from = local_address(socket.fd(), out.from);
   // Which copy an answer is to cannot be told: the first left at this time.
   const Time first = now();
   Duration pause = std::chrono::milliseconds(250);

@@ -1,0 +1,139 @@
+// Winsock 2.2.
+#include "io/sockets.h"
+
+#include <mstcpip.h>
+
+#include <algorithm>
+#include <climits>
+
+namespace kwind::io {
+namespace {
+
+SOCKET handle(int descriptor) {
+  return static_cast<SOCKET>(static_cast<unsigned>(descriptor));
+}
+
+int prepared(SOCKET socket) {
+  if (socket == INVALID_SOCKET) return -1;
+  u_long on = 1;
+  if (::ioctlsocket(socket, FIONBIO, &on) == 0 && socket <= static_cast<SOCKET>(INT_MAX)) {
+    return static_cast<int>(socket);
+  }
+  const int error = ::WSAGetLastError();
+  ::closesocket(socket);
+  ::WSASetLastError(error);
+  return -1;
+}
+
+}  // namespace
+
+// Never ended: sockets may be used until the process ends.
+bool start_sockets() {
+  static const bool started = [] {
+    WSADATA data{};
+    return ::WSAStartup(MAKEWORD(2, 2), &data) == 0;
+  }();
+  return started;
+}
+
+int open_socket(int family, int type) {
+  if (!start_sockets()) return -1;
+  const int descriptor = prepared(::socket(family, type, 0));
+  if (descriptor >= 0 && type == SOCK_DGRAM) {
+    // Otherwise a refusal of an earlier datagram makes later receiving fail.
+    BOOL off = FALSE;
+    DWORD bytes = 0;
+    (void)::WSAIoctl(handle(descriptor), _WSAIOW(IOC_VENDOR, 12), &off, sizeof off, nullptr, 0,
+                     &bytes, nullptr, nullptr);
+  }
+  return descriptor;
+}
+void close_socket(int descriptor) {
+  ::closesocket(handle(descriptor));
+}
+int socket_error() {
+  return ::WSAGetLastError();
+}
+
+bool is_temporary(int error) {
+  return error == WSAEWOULDBLOCK || error == WSAEINTR;
+}
+bool is_refusal(int error) {
+  return error == WSAECONNRESET || error == WSAENETRESET || error == WSAECONNREFUSED;
+}
+bool is_exhaustion(int error) {
+  return error == WSAEMFILE || error == WSAENOBUFS;
+}
+bool is_abandoned(int error) {
+  return error == WSAEINTR || error == WSAECONNABORTED || error == WSAECONNRESET;
+}
+bool is_in_progress(int error) {
+  return error == WSAEWOULDBLOCK || error == WSAEINPROGRESS || error == WSAENOTCONN;
+}
+bool is_family_unsupported(int error) {
+  return error == WSAEAFNOSUPPORT;
+}
+bool is_too_long(int error) {
+  return error == WSAEMSGSIZE;
+}
+
+Errc from_system_error(int error) {
+  switch (error) {
+    case WSAEADDRINUSE: return Errc::address_in_use;
+    case WSAEADDRNOTAVAIL:
+    case WSAEAFNOSUPPORT:
+    case WSAEINVAL: return Errc::bad_address;
+    case WSAEACCES: return Errc::no_permission;
+    default: return Errc::socket_failure;
+  }
+}
+
+bool set_option(int descriptor, int level, int name, int value) {
+  return ::setsockopt(handle(descriptor), level, name, reinterpret_cast<const char*>(&value),
+                      sizeof value) == 0;
+}
+
+void forbid_fragments(int descriptor, int family) {
+  if (family == AF_INET) set_option(descriptor, IPPROTO_IP, IP_DONTFRAGMENT, 1);
+  if (family == AF_INET6) set_option(descriptor, IPPROTO_IPV6, IPV6_DONTFRAG, 1);
+}
+
+std::ptrdiff_t send_bytes(int descriptor, std::span<const std::byte> bytes) {
+  return ::send(handle(descriptor), reinterpret_cast<const char*>(bytes.data()),
+                static_cast<int>(std::min<std::size_t>(bytes.size(), INT_MAX)), 0);
+}
+std::ptrdiff_t receive_bytes(int descriptor, std::span<std::byte> into) {
+  return ::recv(handle(descriptor), reinterpret_cast<char*>(into.data()),
+                static_cast<int>(std::min<std::size_t>(into.size(), INT_MAX)), 0);
+}
+
+std::ptrdiff_t send_to(int descriptor, std::span<const std::byte> bytes, const Address& to) {
+  return ::sendto(handle(descriptor), reinterpret_cast<const char*>(bytes.data()),
+                  static_cast<int>(bytes.size()), 0, to.data(), to.length);
+}
+std::ptrdiff_t receive_from(int descriptor, std::span<std::byte> into, Address& from) {
+  from.length = sizeof from.storage;
+  return ::recvfrom(handle(descriptor), reinterpret_cast<char*>(into.data()),
+                    static_cast<int>(into.size()), 0, from.data(), &from.length);
+}
+
+std::size_t max_descriptors() {
+  return static_cast<std::size_t>(-1);
+}
+
+int accept_socket(int door, Address& peer) {
+  peer.length = sizeof peer.storage;
+  return prepared(::accept(handle(door), peer.data(), &peer.length));
+}
+
+int poll_sockets(std::span<pollfd> files, Duration longest) {
+  const auto milliseconds = std::chrono::ceil<std::chrono::milliseconds>(longest).count();
+  // WSAPoll refuses an empty list.
+  if (files.empty()) {
+    ::Sleep(static_cast<DWORD>(milliseconds));
+    return 0;
+  }
+  return ::WSAPoll(files.data(), static_cast<ULONG>(files.size()), static_cast<INT>(milliseconds));
+}
+
+}  // namespace kwind::io
