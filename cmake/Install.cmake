@@ -19,7 +19,7 @@ function(kwind_library target form)
   target_compile_features(${target} INTERFACE cxx_std_20)
   target_include_directories(${target} INTERFACE $<INSTALL_INTERFACE:${CMAKE_INSTALL_INCLUDEDIR}>)
   # Headers need tl::expected, and fmt's and Eigen's where generated code uses them; sodium is linked and no more.
-  target_link_libraries(${target} PRIVATE PkgConfig::sodium Threads::Threads
+  target_link_libraries(${target} PRIVATE PkgConfig::sodium Threads::Threads $<$<BOOL:${WIN32}>:ws2_32>
     PUBLIC fmt::fmt tl::expected Eigen3::Eigen)
 endfunction()
 

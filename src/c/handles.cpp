@@ -5,6 +5,7 @@
 #include <cstring>
 #include <unordered_map>
 
+#include "kwind/io/clock.h"
 #include "kwind/version.h"
 
 namespace kwind::c {
@@ -142,6 +143,10 @@ const char* kwind_result_name(kwind_result result) {
     if (info.code != kwind::Errc::none) return info.name.data();  // names are literals
   }
   return "unknown";
+}
+
+double kwind_now(void) {
+  return std::chrono::duration<double>(kwind::io::now().time_since_epoch()).count();
 }
 
 const char* kwind_last_error(void) {

@@ -71,6 +71,20 @@ meet() {
   grep -q 'tug 1 is at' "$work/$project.client1" "$work/$project.client2" || fail "nobody sees tug 1" "$work/$project".client*
 }
 
+# sail_with COMMAND... [--] SECONDS: a server of c_tug, and one pilot: COMMAND ADDRESS KEY SECONDS.
+sail_with() {
+  local log=$work/$project.server address key command=("${@:1:$#-1}") seconds=${*: -1}
+  [ "${command[-1]}" != -- ] || unset 'command[-1]'
+  "$work/c/server" 0 >"$log" 2>&1 &
+  servers+=($!)
+  for _ in $(seq 100); do
+    grep -q listening "$log" && break
+    sleep 0.05
+  done
+  read -r _ _ address key <"$log" || fail "the server says nothing" "$log"
+  "${command[@]}" "$address" "$key" "$seconds" >"$work/$project.pilot" 2>&1 || fail "the pilot failed" "$work/$project.pilot"
+}
+
 # Only these may be needed at run time by a game that links the library.
 needs_little() {
   local needed
@@ -108,6 +122,20 @@ read_capture: bad_capture' ] || fail "says $said"
       make -C "$work/$project" -f "$here/makefile/Makefile" EXAMPLES="$source/examples" >"$work/$project.log" 2>&1 ||
         fail "does not build" "$work/$project.log"
       meet "$work/$project"
+      ;;
+    c)
+      compile c
+      sail_with "$work/c/tug" 3
+      grep -q 'own tug .* at .*, bearing' "$work/c.pilot" || fail "a pilot in C does not see its tug" "$work/c.pilot"
+      grep -Eq '1 tugs and [1-9][0-9]* gulls in view' "$work/c.pilot" || fail "a pilot in C sees no gulls" "$work/c.pilot"
+      # C alone must do: the library brings C++ itself.
+      needs_little "$work/c/tug" "libfmt libkwind libsodium "
+      ;;
+    python)
+      [ -x "$work/c/server" ] || project=c compile c
+      sail_with python3 "$here/python/tug.py" "$libraries/libkwind.so.0" "$source/examples/c_tug/towage.kw" -- 3
+      grep -q '"own": \[0.0, [1-9]' "$work/python.pilot" || fail "a pilot in Python does not see its tug move" "$work/python.pilot"
+      grep -q 'of type real' "$work/python.pilot" || fail "a mistake is not told" "$work/python.pilot"
       ;;
     wrong)
       # What does not fit is said when a project is configured, or where its description is compiled.

@@ -31,10 +31,10 @@
 
 #if !defined(_WIN32)
 #define KWIND_C_API __attribute__((visibility("default")))
-#elif defined(KWIND_STATIC)
-#define KWIND_C_API
 #elif defined(KWIND_BUILDS_LIBRARY)
 #define KWIND_C_API __declspec(dllexport)
+#elif defined(KWIND_STATIC)
+#define KWIND_C_API
 #else
 #define KWIND_C_API __declspec(dllimport)
 #endif
@@ -71,6 +71,9 @@ KWIND_C_API const char* kwind_result_name(kwind_result result);
 /* Why the last call of this thread that failed did: one sentence or, for a description, one paragraph for each error.
  * "" if none failed. Lives until the next call of this thread. */
 KWIND_C_API const char* kwind_last_error(void);
+
+/* Seconds on a clock that only goes forward: what step() goes by. */
+KWIND_C_API double kwind_now(void);
 
 /* ---- descriptions ---- */
 

@@ -8,10 +8,10 @@
 /// static library (KWIND_STATIC, set by the CMake package).
 #if !defined(_WIN32)
 #define KWIND_API [[gnu::visibility("default")]]
-#elif defined(KWIND_STATIC)
-#define KWIND_API
 #elif defined(KWIND_BUILDS_LIBRARY)
 #define KWIND_API [[gnu::dllexport]]
+#elif defined(KWIND_STATIC)
+#define KWIND_API
 #else
 #define KWIND_API [[gnu::dllimport]]
 #endif
