@@ -15,7 +15,7 @@ static void check(kwind_result result, const char* what) {
 }
 
 /* What is to be drawn now. */
-static void look_around(kwind_client* client) {
+static void print_view(kwind_client* client) {
   kwind_ref all[kMaxInView];
   size_t count = 0;
   unsigned tugs = 0;
@@ -101,7 +101,7 @@ int main(int argc, char** argv) {
     }
     if (now >= next_look) {
       next_look += 1;
-      look_around(client);
+      print_view(client);
     }
     if (now >= start + seconds && kwind_client_connected(client)) {
       check(kwind_client_close(client, "the tour is over"), "close");

@@ -65,7 +65,7 @@ std::uint16_t member_kind(const Type& type) {
   return 0;
 }
 
-// Copies in one direction. Both directions walk the same way: value and struct side by side.
+// One direction of copying. Both directions walk the same way: value and struct side by side.
 template <bool kToStruct>
 class Copier {
  public:

@@ -29,7 +29,7 @@ struct ValueObject final : Object {
   bool is_of_event = false;  ///< the library's own: the program must not free it, or write to it
 };
 
-/// Copies a value of `type` into a struct. Errors: those of kwind_value_to_struct().
+/// A value of `type` into a struct. Errors: those of kwind_value_to_struct().
 kwind_result to_struct(const schema::Protocol& protocol, const TypeName& type,
                        const schema::Value& value, const kwind_layout* layout, void* out);
 /// The other way. `value` has the shape of `type`.

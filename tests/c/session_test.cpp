@@ -29,8 +29,9 @@ TEST_F(Session, MessagesGoBothWays) {
 
 TEST_F(Session, ClientOfAnotherDescriptionIsRefusedInASentence) {
   serve();
-  const kwind_source source{"other.kw", "protocol other 1\nchannel c ordered\n"
-                                        "message A from client on c { }\n"};
+  const kwind_source source{"other.kw",
+                            "protocol other 1\nchannel c ordered\n"
+                            "message A from client on c { }\n"};
   kwind_protocol* other = nullptr;
   ASSERT_EQ(kwind_protocol_compile(&source, 1, &other), KWIND_OK);
   const char* address = nullptr;

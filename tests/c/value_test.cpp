@@ -119,7 +119,8 @@ TEST_F(ValuePaths, RefsAndResetAndUnknownTypes) {
 }
 
 TEST(Description, ErrorsComeWithTheirPlaces) {
-  const kwind_source source{"wrong.kw", "protocol wrong 1\nchannel c ordered\nmessage A from x on c { }\n"};
+  const kwind_source source{"wrong.kw",
+                            "protocol wrong 1\nchannel c ordered\nmessage A from x on c { }\n"};
   kwind_protocol* made = nullptr;
   EXPECT_EQ(kwind_protocol_compile(&source, 1, &made), KWIND_E_DESCRIPTION);
   EXPECT_NE(std::string(kwind_last_error()).find("wrong.kw:3:"), std::string::npos)
@@ -128,10 +129,10 @@ TEST(Description, ErrorsComeWithTheirPlaces) {
 }
 
 TEST(Description, IncludesAreFoundAmongTheSources) {
-  const kwind_source sources[] = {
-      {"main.kw", "protocol main 1\ninclude \"marks.kw\"\nchannel c ordered\n"
-                  "message A from server on c { at : Metres }\n"},
-      {"marks.kw", "quantity Metres = real 0..10 step 1\n"}};
+  const kwind_source sources[] = {{"main.kw",
+                                   "protocol main 1\ninclude \"marks.kw\"\nchannel c ordered\n"
+                                   "message A from server on c { at : Metres }\n"},
+                                  {"marks.kw", "quantity Metres = real 0..10 step 1\n"}};
   kwind_protocol* made = nullptr;
   ASSERT_EQ(kwind_protocol_compile(sources, 2, &made), KWIND_OK) << kwind_last_error();
   kwind_protocol_free(made);

@@ -196,7 +196,7 @@ typedef struct kwind_layout {
   uint32_t member_count;
 } kwind_layout;
 
-/* Copies a value into a struct of this layout, and back. Errors: KWIND_E_LAYOUT, also if the value is of another type;
+/* A value into a struct of this layout, and back. Errors: KWIND_E_LAYOUT, also if the value is of another type;
  * KWIND_E_ARGUMENT if a count, size or case in the struct is beyond its limit. O(size of the value). */
 KWIND_C_API kwind_result kwind_value_to_struct(const kwind_value* value, const kwind_layout* layout,
                                                void* out);
