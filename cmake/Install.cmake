@@ -89,4 +89,19 @@ install(FILES ${CMAKE_CURRENT_BINARY_DIR}/kwind.pc DESTINATION ${CMAKE_INSTALL_L
 
 if(KWIND_TOOL)
   install(TARGETS kwind RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR} COMPONENT tool)
+  # Man pages and completions are what the tool says of itself. Debian wants pages compressed, without a time.
+  find_program(KWIND_GZIP gzip REQUIRED)
+  set(manual ${PROJECT_BINARY_DIR}/manual)
+  add_custom_command(OUTPUT ${manual}.stamp
+    COMMAND ${CMAKE_COMMAND} -E rm -rf ${manual}
+    COMMAND kwind manual ${manual}
+    COMMAND ${KWIND_GZIP} -9nrf ${manual}/man
+    COMMAND ${CMAKE_COMMAND} -E touch ${manual}.stamp
+    DEPENDS kwind COMMENT "Man pages and completions" VERBATIM)
+  add_custom_target(kwind_manual ALL DEPENDS ${manual}.stamp)
+  install(DIRECTORY ${manual}/ DESTINATION ${CMAKE_INSTALL_DATADIR} COMPONENT tool)
+endif()
+option(KWIND_PACKAGES "Offer Debian packages to cpack" OFF)
+if(KWIND_PACKAGES)
+  include(cmake/Packages.cmake)
 endif()

@@ -20,11 +20,11 @@ function(kwind_generate target file)
   target_include_directories(${target} PRIVATE ${dir})
 endfunction()
 
-# kwind_generate_c(TARGET FILE): the same with the one header for C, harbour.h, for kwind/c/kwind.h.
+# kwind_generate_c(TARGET FILE): the same with the one header for C, harbour_c.h, for kwind/c/kwind.h.
 function(kwind_generate_c target file)
   _kwind_protocol(${file} path name)
   string(REGEX REPLACE "([a-z0-9])([A-Z])" "\\1_\\2" header ${name})
-  string(TOLOWER ${header} header)
+  string(TOLOWER ${header}_c header)
   set(dir ${CMAKE_CURRENT_BINARY_DIR}/${target}_c_kw)
   _kwind_headers(${path} ${dir} ${name} headers sources)
   _kwind_generator(generator)

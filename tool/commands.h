@@ -27,5 +27,7 @@ void add_record(Command app, std::function<int()>& chosen);
 void add_train(Command app, std::function<int()>& chosen);
 void add_ticket(Command app, std::function<int()>& chosen);
 void add_demo(Command app, std::function<int()>& chosen);
+/// Writes what all commands of `line` say of themselves; borrows it.
+void add_manual(Command app, std::function<int()>& chosen, const CommandLine& line);
 
 }  // namespace kwind::tool

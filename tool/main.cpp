@@ -59,6 +59,7 @@ int run(int argc, char** argv) {
   kwind::tool::add_talk(root, chosen);
   kwind::tool::add_load(root, chosen);
   kwind::tool::add_demo(root, chosen);
+  kwind::tool::add_manual(root, chosen, line);
   if (const int code = line.parse(argc, argv); code != kwind::tool::CommandLine::kNone) return code;
   if (!chosen) {
     fmt::print("{}", line.help());

@@ -23,6 +23,37 @@ std::vector<std::string> names_of(const CLI::App& app) {
   return names;
 }
 
+bool names_a_file(const std::string& value) {
+  for (const char* const part : {"FILE", "DIR", "PATH"}) {
+    if (value.find(part) != std::string::npos) return true;
+  }
+  return false;
+}
+
+CommandText text_of(const CLI::App& app, const std::string& parent) {
+  CommandText made;
+  made.name = parent.empty() ? app.get_name() : parent + " " + app.get_name();
+  made.about = app.get_description();
+  made.footer = app.get_footer();
+  for (const CLI::Option* option : app.get_options()) {
+    CommandText::Entry entry;
+    entry.names = option->get_name(true, true);
+    entry.is_argument = option->get_positional();
+    for (const std::string& name : option->get_snames()) entry.literals.push_back("-" + name);
+    for (const std::string& name : option->get_lnames()) entry.literals.push_back("--" + name);
+    if (option->get_items_expected_max() > 0) entry.value = option->get_type_name();
+    entry.fallback = option->get_default_str();
+    entry.about = option->get_description();
+    entry.is_required = option->get_required();
+    entry.is_file = names_a_file(entry.value) || names_a_file(entry.names);
+    made.entries.push_back(std::move(entry));
+  }
+  for (const CLI::App* command : app.get_subcommands([](const CLI::App*) { return true; })) {
+    made.commands.push_back(text_of(*command, made.name));
+  }
+  return made;
+}
+
 int explain_misuse(const CLI::App& app, const CLI::ParseError& error) {
   const CLI::App* where = &app;
   for (const CLI::App* command : app.get_subcommands()) where = command;
@@ -158,6 +189,9 @@ int CommandLine::parse(int argc, char** argv) {
     return explain_misuse(*app_, error);
   }
   return kNone;
+}
+CommandText CommandLine::text() const {
+  return text_of(*app_, "");
 }
 std::string CommandLine::help() const {
   return app_->help();

@@ -67,6 +67,25 @@ class Command {
   CLI::App* app_;
 };
 
+/// What a command says of itself: --help, man pages and completions are made from it.
+struct CommandText {
+  struct Entry {
+    std::string names;                  ///< "--seconds", "-h,--help", or "FILE" of an argument
+    std::vector<std::string> literals;  ///< "-h", "--help": what can be typed
+    std::string value;                  ///< "SECONDS", with its range; empty for a flag
+    std::string fallback;               ///< the default; may be empty
+    std::string about;
+    bool is_argument = false;
+    bool is_required = false;
+    bool is_file = false;  ///< its value names a file or folder
+  };
+  std::string name;  ///< "kwind ticket issue"
+  std::string about;
+  std::string footer;
+  std::vector<Entry> entries;
+  std::vector<CommandText> commands;
+};
+
 /// Reads the command line of `kwind`: `add` adds the commands. Prints what is wrong with it, or the
 /// help. Returns the exit code, or nothing if a command was chosen.
 class CommandLine {
@@ -82,6 +101,7 @@ class CommandLine {
   static constexpr int kNone = -1;
   /// The help of all commands.
   [[nodiscard]] std::string help() const;
+  [[nodiscard]] CommandText text() const;
 
  private:
   CLI::App* app_;

@@ -5,7 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "towage.h"
+#include "towage_c.h"
 
 enum { kTickRate = 20, kGulls = 40, kMaxPeers = 32 };
 

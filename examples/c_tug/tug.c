@@ -4,7 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "towage.h"
+#include "towage_c.h"
 
 enum { kTickRate = 20, kMaxInView = 200 };
 

@@ -417,6 +417,14 @@ kwind_result kwind_client_owns(kwind_client* client, kwind_ref entity, int* out)
   });
 }
 
+kwind_result kwind_client_state_tick(kwind_client* client, kwind_ref entity, uint32_t* out) {
+  return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto&) {
+    if (out == nullptr) return out_is_null();
+    *out = object.world->client_world().state_tick(ref);
+    return kwind_result{KWIND_OK};
+  });
+}
+
 kwind_result kwind_client_get(kwind_client* client, kwind_ref entity, kwind_value* out) {
   return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto& type) {
     return put_into(object, type, read_newest(object, ref, type), out);

@@ -5,14 +5,14 @@
 
 #include "c/kit.h"
 #include "c/value.h"
-#include "chart.h"
-#include "every_type.h"
-#include "hails.h"
+#include "chart_c.h"
+#include "every_type_c.h"
+#include "hails_c.h"
 #include "kwind/language/compile.h"
 #include "kwind/schema/sample.h"
-#include "manifest.h"
-#include "quay.h"
-#include "world.h"
+#include "manifest_c.h"
+#include "quay_c.h"
+#include "world_c.h"
 
 namespace kwind::c_test {
 namespace {

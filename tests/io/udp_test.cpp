@@ -13,6 +13,13 @@ namespace {
 
 using namespace std::chrono_literals;
 
+// What each system has.
+#if defined(__linux__) && !defined(KWIND_PLAIN_SOCKETS)
+constexpr bool kCountsOverruns = true;
+#else
+constexpr bool kCountsOverruns = false;
+#endif
+
 std::unique_ptr<UdpTransport> open_port() {
   auto transport = UdpTransport::open(Endpoint::loopback(0));
   EXPECT_TRUE(transport);
@@ -52,7 +59,11 @@ TEST(UdpTransport, CarriesMoreThanABatchInOrderAndEmptyOnesToo) {
 TEST(UdpTransport, NamesWhyItCannotOpen) {
   const auto a = open_port();
   EXPECT_EQ(UdpTransport::open(a->local()).error(), Errc::address_in_use);
-  EXPECT_EQ(UdpTransport::open(Endpoint::v4(203, 0, 113, 7, 0)).error(), Errc::bad_address);
+#ifndef _WIN32  // Wine takes any address
+  const auto elsewhere = UdpTransport::open(Endpoint::v4(203, 0, 113, 7, 0));
+  ASSERT_FALSE(elsewhere);
+  EXPECT_EQ(elsewhere.error(), Errc::bad_address);
+#endif
 }
 
 TEST(UdpTransport, SurvivesSendingToNobody) {
@@ -79,7 +90,9 @@ TEST(UdpTransport, CountsWhatTheSystemDropped) {
   a->flush(now());
   collect(*b, 1);
   EXPECT_LT(got, 6000U);
-  EXPECT_EQ(got + b->counts().receive_overruns, 6000U);
+  if (kCountsOverruns) {
+    EXPECT_EQ(got + b->counts().receive_overruns, 6000U);
+  }
 }
 
 TEST(Resolve, KnowsNumbersAndNamesAndRefusesTheRest) {

@@ -68,7 +68,8 @@ void add_gen(Command app, std::function<int()>& chosen) {
   command.add_option("FILE", arguments->file, "The description, a .kw file").required();
   command.add_option("--cpp", arguments->cpp, "Write DIR/<protocol>.h and the headers it includes")
       .type_name("DIR");
-  command.add_option("--c", arguments->c, "Write DIR/<protocol>.h for C: structs and their layouts")
+  command
+      .add_option("--c", arguments->c, "Write DIR/<protocol>_c.h for C: structs and their layouts")
       .type_name("DIR");
   command
       .add_option("--doc", arguments->doc,

@@ -435,6 +435,10 @@ KWIND_C_API kwind_result kwind_client_entity_type(kwind_client* client, kwind_re
                                                   const char** out);
 /* 1 if this client owns it. */
 KWIND_C_API kwind_result kwind_client_owns(kwind_client* client, kwind_ref entity, int* out);
+/* The tick whose state kwind_client_get() has; after a loss it may be older than the newest tick. Errors:
+ * KWIND_E_NO_ENTITY. */
+KWIND_C_API kwind_result kwind_client_state_tick(kwind_client* client, kwind_ref entity,
+                                                 uint32_t* out);
 /* The newest state that came. Makes `out` a value of the entity's type. Errors: KWIND_E_NO_ENTITY. */
 KWIND_C_API kwind_result kwind_client_get(kwind_client* client, kwind_ref entity, kwind_value* out);
 /* The state to draw at a tick, as kwind_client_tick() gives it: interpolated. Errors: KWIND_E_NO_ENTITY. */

@@ -29,7 +29,7 @@ struct TransportCounts {
   std::uint64_t send_failures = 0;     ///< the system would not take a datagram; it is gone
   std::uint64_t segmented = 0;         ///< of those sent: by segmentation offload
   std::uint64_t too_long = 0;          ///< received, longer than kMaxDatagramBytes; dropped
-  std::uint64_t receive_overruns = 0;  ///< datagrams that the system dropped for lack of buffer
+  std::uint64_t receive_overruns = 0;  ///< dropped by the system for lack of buffer; Linux only
 };
 
 class KWIND_API Transport {

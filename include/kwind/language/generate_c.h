@@ -11,7 +11,7 @@
 
 namespace kwind::language {
 
-/// One header, `harbour.h`: the description as text, enums, one struct for each message, entity and
+/// One header, `harbour_c.h`: the description as text, enums, one struct for each message, entity and
 /// record, and for each a kwind_layout. The same texts give the same header. Error: a sentence, if
 /// a struct would be larger than kMaxStructBytes.
 KWIND_API tl::expected<GeneratedFile, std::string> generate_c(const Compiled& source);
