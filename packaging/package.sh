@@ -19,13 +19,18 @@ quiet() {  # quiet LOG COMMAND...: the log only if it fails
 
 SOURCE_DATE_EPOCH=$(git log -1 --format=%ct)
 export SOURCE_DATE_EPOCH
-# build FOLDER: the packages of the work tree, in FOLDER.
+# What is built is the work tree as it is now: both builds take long, and somebody may go on editing.
+rm -rf build/package-source
+mkdir -p build/package-source
+git ls-files -z | xargs -0 cp --parents -t build/package-source
+top=$PWD
+# build FOLDER: the packages, in FOLDER.
 build() {
-  quiet "$1.log" cmake --preset package -B "$1"
+  (cd build/package-source && quiet "$top/$1.log" cmake --preset package -B "$top/$1")
   quiet "$1.log" cmake --build "$1" --target kwind_shared kwind_static kwind_codegen kwind kwind_manual \
     kwind_component_json kwind_component_ticket kwind_component_capture
   rm -f "$1"/*.deb
-  (cd "$1" && umask 022 && quiet "../cpack.log" cpack -G DEB)
+  (cd "$1" && umask 022 && quiet "$top/build/cpack.log" cpack -G DEB)
 }
 mkdir -p build
 say "building the packages"

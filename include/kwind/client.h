@@ -19,6 +19,7 @@ using host::Predicted;
 using host::ReplicatedWorld;
 using host::ReplicatedWorldOptions;
 
+/// Where a client stands.
 enum class ConnectionState : std::uint8_t {
   connecting,  ///< a handshake is in flight
   connected,
@@ -27,6 +28,7 @@ enum class ConnectionState : std::uint8_t {
   closed,    ///< the end: close() was called, or the server refused for good
 };
 
+/// How a client is opened.
 struct ClientOptions {
   std::string server{};      ///< "HOST:PORT"
   std::string server_key{};  ///< the server's public key, or a file with the key
@@ -36,8 +38,8 @@ struct ClientOptions {
   Duration next_transport_after = std::chrono::seconds(2);
   /// Back-off between attempts: doubles from the first value to the second one.
   Duration first_retry = std::chrono::milliseconds(500);
-  Duration longest_retry = std::chrono::seconds(8);
-  bool reconnect = true;  ///< false: the first end is the end
+  Duration longest_retry = std::chrono::seconds(8);  ///< the second value
+  bool reconnect = true;                             ///< false: the first end is the end
   /// Provides a ticket for each attempt that needs one. Empty: none is sent.
   std::function<std::string()> ticket{};
   /// Timeouts, queues. `host.server_key`, `ticket` and `resume` are set by Client.
@@ -73,9 +75,11 @@ class KWIND_API Client final : private detail::OwnedTransport, public host::Clie
 
   /// Called at each change of state, with the cause where there is one. Handlers add.
   void on_state(std::function<void(ConnectionState, Errc, std::string_view reason)> handler);
+  /// The newest state that on_state() told.
   [[nodiscard]] ConnectionState connection_state() const { return state_; }
   /// The transport of the present attempt or connection.
   [[nodiscard]] link::TransportKind transport_kind() const;
+  /// Connections that were begun, the first included.
   [[nodiscard]] std::uint64_t attempts() const { return attempts_; }
 
  private:

@@ -23,10 +23,11 @@ using host::ReplicationOptions;
 
 /// Why a Server or a Client could not be opened: a code for programs, a sentence for people.
 struct OpenError {
-  Errc code = Errc::none;
-  std::string text;
+  Errc code = Errc::none;  ///< of docs/errors.md
+  std::string text;        ///< what, where, and what to do
 };
 
+/// How a server is opened.
 struct ServerOptions {
   /// Addresses to listen on: "HOST:PORT" and "udp:HOST:PORT" over UDP, "tcp:HOST:PORT" over TCP.
   /// Port 0 lets the system choose, see Server::address().

@@ -2,7 +2,7 @@
 // wire.
 #pragma once
 
-#define KWIND_VERSION_MAJOR 0
-#define KWIND_VERSION_MINOR 2
-#define KWIND_VERSION_PATCH 0
-#define KWIND_VERSION "0.2.0"
+#define KWIND_VERSION_MAJOR 0  ///< docs/stability.md says what each promises
+#define KWIND_VERSION_MINOR 2  ///< counts up with the interface or the wire
+#define KWIND_VERSION_PATCH 0  ///< counts up with anything else
+#define KWIND_VERSION "0.2.0"  ///< the three as text

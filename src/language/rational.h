@@ -4,6 +4,8 @@
 #include <numeric>
 #include <optional>
 
+#include "kwind/core/compiler.h"
+
 namespace kwind::language {
 
 __extension__ using Wide = __int128;
@@ -11,7 +13,7 @@ __extension__ using Wide = __int128;
 /// `a * b` if it fits into 64 bits.
 inline std::optional<std::int64_t> product(std::int64_t a, std::int64_t b) {
   std::int64_t out = 0;
-  if (__builtin_mul_overflow(a, b, &out)) return std::nullopt;
+  if (multiply_overflows(a, b, out)) return std::nullopt;
   return out;
 }
 

@@ -57,5 +57,14 @@ for area in "${!may[@]}"; do
     done < <(find "$base/$area" -name '*.h' -o -name '*.cpp' 2>/dev/null)
   done
 done
+# Of io, what one system alone has stands in its folder; sockets.h is the one door.
+if grep -nE '^#include <(sys/|net|arpa/|unistd|fcntl|poll|linux/|winsock|ws2)' src/io/*.cpp src/io/*.h include/kwind/io/*.h | grep -v '^src/io/sockets.h:'; then
+  echo "  what one system has belongs in src/io/{linux,posix,windows}"; wrong=1
+fi
+# What the code asks of a compiler beyond the standard stands in few places, so that another compiler is a matter of these.
+if grep -rnE '__builtin_|__attribute__|__declspec|_mm_|#ifn?def (__linux__|__unix__|__GNUC__|_MSC_VER)' include src --include='*.h' --include='*.cpp' |
+  grep -vE '^(include/kwind/(core/(compiler|prefetch)|bits/(checked|quantise)|c/kwind)\.h|src/io/(linux|posix|windows)/)'; then
+  echo "  compiler built-ins belong in kwind/core/compiler.h"; wrong=1
+fi
 [ "$checked" -gt 150 ] || { echo "only $checked files were checked: has the layout changed?"; exit 2; }
 exit $wrong

@@ -113,6 +113,48 @@ TEST(Replication, OneInputAClientAndTickAndThePredictionAgrees) {
   EXPECT_GT(tug.at[0], 10);
 }
 
+TEST(Replication, AnInputThatComesAsAMessageMovesNothing) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  hosts.run(500ms);
+  const std::uint64_t dropped = hosts.server().counts().drops.of(Errc::not_allowed);
+  for (int i = 0; i < 10; ++i) {
+    ASSERT_EQ(client.send(Helm{.throttle = 100}), Errc::none);
+    hosts.run(50ms);
+  }
+  EXPECT_EQ(game.inputs, 0U);
+  EXPECT_EQ(hosts.server().counts().drops.of(Errc::not_allowed), dropped + 10);
+  world.send_input(Helm{.throttle = 100});
+  hosts.run(500ms);
+  EXPECT_EQ(game.inputs, 1U);
+}
+
+TEST(Replication, ATickThatIsSplitEndsInTheNextFlush) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  ReplicationOptions options = Game::options();
+  options.tick_between_receive_and_flush = true;
+  Replication state(hosts.server(), pilotage::kEntities, options);
+  const auto buoy = *state.spawn(Buoy{.at = {5, 0}});
+  state.on_client([](ClientView& view) { view.set_origin(0, 0); });
+  std::vector<std::uint32_t> begun;
+  state.on_tick([&](std::uint32_t tick) { begun.push_back(tick); });
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  hosts.run(1s);
+  EXPECT_TRUE(world.get(buoy.ref()));
+  ASSERT_GT(begun.size(), 15U);
+  for (std::size_t i = 1; i < begun.size(); ++i) EXPECT_EQ(begun[i], begun[i - 1] + 1);
+  // A tick is open between receive() and flush(): what is set there belongs to it.
+  const Time now = hosts.now() + 50ms;
+  hosts.server().receive(now);
+  const std::uint32_t open = state.tick();
+  EXPECT_EQ(begun.back(), open);
+  hosts.server().flush(now);
+  EXPECT_EQ(state.tick(), open + 1);
+}
+
 TEST(Replication, AWorldThatIsConstructedLateFillsAllTheSame) {
   kit::SimHosts hosts(pilotage::kProtocol);
   Game game(hosts);

@@ -82,7 +82,7 @@ typedef struct kwind_protocol kwind_protocol;
 /* A file of a description. */
 typedef struct kwind_source {
   const char* name; /* as `include` calls it: "harbour.kw" */
-  const char* text;
+  const char* text; /* the whole file */
 } kwind_source;
 
 /* Compiles a description: sources[0], which may include the others. What `kwind gen --c` writes has such an array.
@@ -99,8 +99,8 @@ KWIND_C_API uint32_t kwind_protocol_version(const kwind_protocol* protocol);
 
 /* An entity: id 0 is none. Ids are used again, with another generation. */
 typedef struct kwind_ref {
-  uint32_t id;
-  uint8_t generation;
+  uint32_t id;        /* 1 to the description's `entities up to`; 0: none */
+  uint8_t generation; /* tells the users of one id, one after the other, apart */
 } kwind_ref;
 
 /* ---- values: the fields of a message, entity or record ---- */
@@ -176,24 +176,25 @@ typedef enum kwind_member_kind {
 
 /* Where a field lies in a C struct. `kwind gen --c` writes these tables. */
 typedef struct kwind_member {
-  const char* name;
+  const char* name;      /* of the field; "" for an item */
   uint16_t kind;         /* kwind_member_kind */
   uint16_t width;        /* bytes of an integer */
   uint32_t offset;       /* within the struct */
   uint32_t limit;        /* most items or bytes */
   uint32_t inner_offset; /* from `offset` to the items or bytes */
   uint32_t stride;       /* from item to item */
-  uint32_t inner_count;
+  uint32_t inner_count;  /* how many `inner` has */
   const struct kwind_member*
       inner; /* of an item, whose own offset is 0; or of the members of a struct */
 } kwind_member;
 
+/* A C struct of a message, an entity or a record. */
 typedef struct kwind_layout {
-  uint32_t version;     /* KWIND_LAYOUT_VERSION */
-  uint32_t struct_size; /* sizeof of the struct */
-  const char* type;     /* of the message, entity or record: "Helm" */
-  const kwind_member* members;
-  uint32_t member_count;
+  uint32_t version;            /* KWIND_LAYOUT_VERSION */
+  uint32_t struct_size;        /* sizeof of the struct */
+  const char* type;            /* of the message, entity or record: "Helm" */
+  const kwind_member* members; /* in the order of the description's fields */
+  uint32_t member_count;       /* how many */
 } kwind_layout;
 
 /* A value into a struct of this layout, and back. Errors: KWIND_E_LAYOUT, also if the value is of another type;
@@ -229,21 +230,22 @@ typedef enum kwind_outcome {
   KWIND_OUTCOME_DISCONNECTED /* the connection ended first */
 } kwind_outcome;
 
+/* What happened. Members that an event has no use for are 0, NULL or "". What it points to lives until the next
+ * next_event() or step() of the same object. */
 typedef struct kwind_event {
-  uint32_t size;  /* set it, or use KWIND_EVENT_INIT */
-  uint32_t event; /* kwind_event_type */
-  uint32_t peer;
-  uint32_t tick;
-  uint64_t request;
-  kwind_ref entity;
-  kwind_result result;
-  uint32_t outcome; /* kwind_outcome */
-  const char*
-      type; /* of `value`, of the entity, or of the request that an outcome is of; or NULL */
+  uint32_t size;            /* set it, or use KWIND_EVENT_INIT */
+  uint32_t event;           /* kwind_event_type */
+  uint32_t peer;            /* server: the number of the client, from 1, never used again */
+  uint32_t tick;            /* KWIND_EVENT_TICK */
+  uint64_t request;         /* KWIND_EVENT_REQUEST: to answer it; _OUTCOME: that was asked */
+  kwind_ref entity;         /* KWIND_EVENT_SPAWNED, _UPDATED, _DESPAWNED */
+  kwind_result result;      /* why a connection ended, or a request came to nothing */
+  uint32_t outcome;         /* kwind_outcome */
+  const char* type;         /* of `value`, the entity or the request of an outcome; or NULL */
   const kwind_value* value; /* or NULL; read it, do not free it */
   const char* text;         /* never NULL */
   const char* words;        /* never NULL */
-} kwind_event; /* What it points to lives until the next next_event() or step() of the same object. */
+} kwind_event;
 
 #define KWIND_EVENT_INIT \
   { sizeof(kwind_event), 0, 0, 0, 0, {0, 0}, 0, 0, NULL, NULL, NULL, NULL }
@@ -252,13 +254,13 @@ typedef struct kwind_event {
 
 /* Of a connection, or of all connections of a server since its start. */
 typedef struct kwind_stats {
-  uint32_t size; /* set it, or use KWIND_STATS_INIT */
-  uint32_t connections;
-  uint64_t datagrams_sent;
-  uint64_t datagrams_received;
-  uint64_t bytes_sent; /* without IP and UDP headers */
-  uint64_t bytes_received;
-  uint64_t packets_lost;
+  uint32_t size;               /* set it, or use KWIND_STATS_INIT */
+  uint32_t connections;        /* that stand now */
+  uint64_t datagrams_sent;     /* all of them, acknowledgements too */
+  uint64_t datagrams_received; /* those that were accepted */
+  uint64_t bytes_sent;         /* without IP and UDP headers */
+  uint64_t bytes_received;     /* likewise */
+  uint64_t packets_lost;       /* datagrams of this end that were declared lost (RFC 9002) */
   uint64_t dropped; /* datagrams and messages received and not accepted, whatever the cause */
   uint64_t values_out_of_range; /* in messages and entities of this end: clamped */
   double round_trip_seconds;    /* smoothed; client only */
@@ -272,12 +274,13 @@ typedef struct kwind_stats {
 
 typedef struct kwind_server kwind_server;
 
+/* How a server is opened. Texts are copied. */
 typedef struct kwind_server_options {
   uint32_t size;     /* set it, or use KWIND_SERVER_OPTIONS_INIT */
   uint32_t capacity; /* clients at once; 0: 64 */
   const char* const*
-      listen; /* "HOST:PORT", "udp:HOST:PORT", "tcp:HOST:PORT"; NULL: "127.0.0.1:4000" */
-  size_t listen_count;
+      listen;          /* "HOST:PORT", "udp:HOST:PORT", "tcp:HOST:PORT"; NULL: "127.0.0.1:4000" */
+  size_t listen_count; /* how many `listen` has */
   const char* secret_key_file; /* as `kwind keys` writes it; NULL: a new key for each run */
   uint32_t plaintext;          /* 1: not encrypted, on loopback addresses only, for development */
   uint32_t
@@ -371,6 +374,7 @@ KWIND_C_API kwind_result kwind_server_set_owned(kwind_server* server, uint32_t p
 
 typedef struct kwind_client kwind_client;
 
+/* How a client is opened. Texts are copied. */
 typedef struct kwind_client_options {
   uint32_t size;      /* set it, or use KWIND_CLIENT_OPTIONS_INIT */
   uint32_t tick_rate; /* of the server's world; 0: no world */

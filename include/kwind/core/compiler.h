@@ -26,4 +26,9 @@ constexpr std::uint64_t swapped_bytes(std::uint64_t word) {
   return __builtin_bswap64(word);
 }
 
+/// a * b in `out`; true if 64 bits do not hold it.
+constexpr bool multiply_overflows(std::int64_t a, std::int64_t b, std::int64_t& out) {
+  return __builtin_mul_overflow(a, b, &out);
+}
+
 }  // namespace kwind

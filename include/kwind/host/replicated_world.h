@@ -19,9 +19,10 @@
 
 namespace kwind::host {
 
+/// How the copy of a world is kept.
 struct ReplicatedWorldOptions {
-  unsigned tick_rate = 20;  ///< ticks per second of the server's world
-  replica::PlayOutOptions playout{};
+  unsigned tick_rate = 20;            ///< ticks per second of the server's world
+  replica::PlayOutOptions playout{};  ///< how far behind the newest snapshot sample() shows
   /// In how many datagrams each input travels.
   std::size_t input_copies = 3;
   /// Tables that `kwind train` made. List their digests in ClientOptions::code_table_sets too.
@@ -42,6 +43,7 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
   void on_spawn(std::function<void(schema::Ref<T>, const T&)> handler) {
     add<T>(replica::EntityEvent::Type::spawned, std::move(handler));
   }
+  /// The same for a change of a field, or of the owner.
   template <schema::ReplicaEntity T>
   void on_update(std::function<void(schema::Ref<T>, const T&)> handler) {
     add<T>(replica::EntityEvent::Type::updated, std::move(handler));
@@ -102,16 +104,21 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
   /// Number of the newest input that the server had processed in the newest snapshot; 0: none.
   [[nodiscard]] std::uint32_t last_processed_input() const { return inputs_->used(); }
 
+  /// The newest tick that arrived; 0 before the first.
   [[nodiscard]] std::uint32_t tick() const { return world_->tick(); }
+  /// Entities in view.
   [[nodiscard]] std::size_t size() const { return world_->size(); }
   /// Bits of snapshots that arrived so far.
   [[nodiscard]] std::uint64_t bits_received() const { return bits_received_; }
   /// The tick that sample() shows at `now`; nothing before the first snapshot.
   [[nodiscard]] std::optional<double> playout_tick(Time now) { return playout_.tick_at(now); }
+  /// The clock by which sample() goes.
   [[nodiscard]] const replica::PlayoutClock& playout() const { return playout_; }
   /// The low level.
   [[nodiscard]] replica::ClientWorld& client_world() { return *world_; }
+  /// The low level.
   [[nodiscard]] const replica::ClientWorld& client_world() const { return *world_; }
+  /// The low level of inputs.
   [[nodiscard]] const replica::InputSender& inputs() const { return *inputs_; }
 
   void after_receive(Time now, const Guard& guard) override;
@@ -157,7 +164,9 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
 template <schema::ReplicaEntity State, schema::Message Input>
 class Predicted {
  public:
+  /// The state after one input.
   using Step = std::function<State(const State&, const Input&)>;
+  /// Whether two states look the same.
   using Same = std::function<bool(const State&, const State&)>;
 
   /// `step` must be the server's step. `same`: whether two states need no correction; it allows for
@@ -180,6 +189,7 @@ class Predicted {
   [[nodiscard]] std::optional<State> state() const {
     return prediction_ ? std::optional(prediction_->now()) : std::nullopt;
   }
+  /// How often a prediction was wrong.
   [[nodiscard]] std::uint64_t corrections() const {
     return prediction_ ? prediction_->corrections() : 0;
   }

@@ -22,6 +22,7 @@
 
 namespace kwind::host {
 
+/// How a world is replicated.
 struct ReplicationOptions {
   unsigned tick_rate = 20;  ///< ticks per second, 1 to 240; clients need the same rate
   /// View distances, in the unit of the position field; entity types that are always in view.
@@ -43,6 +44,7 @@ struct ReplicationOptions {
 /// disconnects.
 class KWIND_API ClientView {
  public:
+  /// Whose view it is.
   [[nodiscard]] Peer peer() const { return peer_; }
   /// Views from the position of an entity. The entity is also owned: it is in view wherever it is,
   /// and `owner only` fields reach this client.
@@ -50,9 +52,13 @@ class KWIND_API ClientView {
   /// Views from a fixed position. A client without follow() or set_origin() sees nothing but the
   /// entity types that are always in view.
   void set_origin(double x, double y, double z = 0) { query_.set_origin(x, y, z); }
+  /// An owned entity is in view wherever it is, with its `owner only` fields.
   void add_owned(schema::AnyRef entity) { query_.add_owned(entity); }
+  /// Ends that.
   void remove_owned(schema::AnyRef entity) { query_.remove_owned(entity); }
+  /// Shows the entities of a room, see replica::Interest::put_in_room().
   void enter_room(std::uint32_t room) { query_.enter_room(room); }
+  /// Ends that.
   void leave_room(std::uint32_t room) { query_.leave_room(room); }
   /// Hides each entity for which `shows` returns false.
   void set_filter(std::function<bool(schema::AnyRef)> shows) {
@@ -63,12 +69,14 @@ class KWIND_API ClientView {
   [[nodiscard]] bool knows(schema::AnyRef entity) const { return replicator_.knows(entity); }
   /// Whether the client has acknowledged all that is in its view.
   [[nodiscard]] bool complete() const { return replicator_.view_complete(); }
+  /// What was sent so far.
   [[nodiscard]] const replica::ReplicatorCounts& counts() const { return replicator_.counts(); }
   /// Number of the newest input that on_input() was given; 0: none.
   [[nodiscard]] std::uint32_t last_processed_input() const { return last_processed_input_; }
 
   /// The low level, for programs with a relevance function of their own.
   [[nodiscard]] replica::InterestQuery& query() { return query_; }
+  /// The low level of snapshots.
   [[nodiscard]] replica::ClientReplicator& replicator() { return replicator_; }
 
  private:
@@ -137,11 +145,15 @@ class KWIND_API Replication final : public LoopStage {
 
   /// nullptr: no such client.
   [[nodiscard]] ClientView* view(Peer peer);
+  /// The low level: entities of types that are known at run time only, counts, memory.
   [[nodiscard]] replica::World& world() { return world_; }
+  /// The low level of interest: rooms of entities.
   [[nodiscard]] replica::Interest& interest() { return interest_; }
+  /// The tick that is being made; the first is 1.
   [[nodiscard]] std::uint32_t tick() const { return world_.tick(); }
   /// Ticks that did not run because the program stood still, see TickClock.
   [[nodiscard]] std::uint64_t ticks_skipped() const { return clock_ ? clock_->skipped() : 0; }
+  /// Ticks per second.
   [[nodiscard]] unsigned tick_rate() const { return options_.tick_rate; }
 
   void after_receive(Time now, const Guard& guard) override;
@@ -172,8 +184,11 @@ class KWIND_API Replication final : public LoopStage {
 template <schema::ReplicaEntity T>
 class Entity {
  public:
+  /// What messages and other entities call it.
   [[nodiscard]] schema::Ref<T> ref() const { return ref_; }
+  /// The same, whatever its type.
   operator schema::AnyRef() const { return ref_; }  // NOLINT: an entity is its reference
+  /// The value of the last set().
   [[nodiscard]] const T& get() const { return *value_; }
   /// Sets the value that the next snapshot takes. False after despawn().
   bool set(const T& value) {
