@@ -19,16 +19,16 @@ namespace {
 using namespace std::chrono_literals;
 using kwind::Entity;
 
-constexpr int kThings = 50;
-constexpr unsigned kTickRate = 240;
+constexpr int kThingsRead = 50;
+constexpr unsigned kReadTickRate = 240;
 
-double cpu_now() {
+double thread_seconds() {
   timespec now{};
   ::clock_gettime(CLOCK_THREAD_CPUTIME_ID, &now);
   return static_cast<double>(now.tv_sec) + static_cast<double>(now.tv_nsec) / 1e9;
 }
 
-double median_of(std::vector<double> all) {
+double middle_of(std::vector<double> all) {
   std::nth_element(all.begin(), all.begin() + static_cast<std::ptrdiff_t>(all.size() / 2),
                    all.end());
   return all[all.size() / 2];
@@ -49,9 +49,10 @@ struct Ends {
     server = std::move(*kwind::Server::open(thing_world::kProtocol, {.listen = {"127.0.0.1:0"}}));
     state = std::make_unique<kwind::Replication>(
         *server, thing_world::kEntities,
-        kwind::ReplicationOptions{.tick_rate = kTickRate, .view = {.enter = 1e6, .leave = 1e6}});
+        kwind::ReplicationOptions{.tick_rate = kReadTickRate,
+                                  .view = {.enter = 1e6, .leave = 1e6}});
     state->on_client([](kwind::ClientView& view) { view.set_origin(0, 0); });
-    for (int i = 0; i < kThings; ++i) {
+    for (int i = 0; i < kThingsRead; ++i) {
       things.push_back(*state->spawn(thing_world::Thing{.at = {double(i), 0}}));
     }
     state->on_tick([this](std::uint32_t tick) {
@@ -68,12 +69,12 @@ struct Ends {
     client = std::move(
         *kwind::Client::open(thing_world::kProtocol, {.server = address, .server_key = key}));
     world = std::make_unique<kwind::ReplicatedWorld>(
-        *client, thing_world::kEntities, kwind::ReplicatedWorldOptions{.tick_rate = kTickRate});
+        *client, thing_world::kEntities, kwind::ReplicatedWorldOptions{.tick_rate = kReadTickRate});
     (void)kwind_protocol_compile(thing_world_sources, THING_WORLD_SOURCE_COUNT, &protocol);
     kwind_client_options options = KWIND_CLIENT_OPTIONS_INIT;
     options.server = address.c_str();
     options.server_key = key.c_str();
-    options.tick_rate = kTickRate;
+    options.tick_rate = kReadTickRate;
     (void)kwind_client_open(protocol, &options, &c_client);
   }
   Ends(const Ends&) = delete;
@@ -124,32 +125,32 @@ void client_reads_50(benchmark::State& state) {
     ends.read_cpp();
     ends.read_c();
   }
-  if (ends.world->size() != kThings) return state.SkipWithError("not all entities came");
+  if (ends.world->size() != kThingsRead) return state.SkipWithError("not all entities came");
   for (auto _ : state) {
     ends.next_tick();
     // In turn first, so that neither always finds the caches of the other's work.
     const bool c_first = c.size() % 2 == 0;
-    const double start = cpu_now();
+    const double start = thread_seconds();
     if (c_first) {
       ends.read_c();
     } else {
       ends.read_cpp();
     }
-    const double between = cpu_now();
+    const double between = thread_seconds();
     if (c_first) {
       ends.read_cpp();
     } else {
       ends.read_c();
     }
-    const double end = cpu_now();
+    const double end = thread_seconds();
     c.push_back(c_first ? between - start : end - between);
     cpp.push_back(c_first ? end - between : between - start);
     state.SetIterationTime(c.back());
   }
   benchmark::DoNotOptimize(ends.sum);
-  state.counters["ratio"] = median_of(c) / median_of(cpp);
-  state.counters["us_cpp"] = median_of(cpp) * 1e6;
-  state.counters["us_c"] = median_of(c) * 1e6;
+  state.counters["ratio"] = middle_of(c) / middle_of(cpp);
+  state.counters["us_cpp"] = middle_of(cpp) * 1e6;
+  state.counters["us_c"] = middle_of(c) * 1e6;
 }
 BENCHMARK(client_reads_50)->UseManualTime()->Iterations(800)->Unit(benchmark::kMicrosecond);
 
