@@ -55,6 +55,7 @@ compile() {
 # meet FOLDER: a server and two clients of first_light; each must see the other.
 meet() {
   local log=$work/$project.server address key clients=()
+  : >"$log"
   "$1/tug_server" 0 >"$log" 2>&1 &
   servers+=($!)
   for _ in $(seq 100); do
@@ -75,6 +76,7 @@ meet() {
 sail_with() {
   local log=$work/$project.server address key command=("${@:1:$#-1}") seconds=${*: -1}
   [ "${command[-1]}" != -- ] || unset 'command[-1]'
+  : >"$log"
   "$work/c/server" 0 >"$log" 2>&1 &
   servers+=($!)
   for _ in $(seq 100); do

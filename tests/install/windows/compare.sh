@@ -20,7 +20,7 @@ for _ in $(seq 100); do
 done
 read -r _ _ address key <"$work/listening"
 port=$((20000 + RANDOM % 20000))
-"$linux/tool/kwind" lag --server "$address" --listen "127.0.0.1:$port" --rtt 60 --jitter 10 --loss 2 </dev/null >"$work/lag" 2>&1 &
+"$linux/tool/kwind" lag --server "$address" --listen "127.0.0.1:$port" --delay 30 --jitter 10 --loss 2 </dev/null >"$work/lag" 2>&1 &
 started+=("$!")
 sleep 1
 "$linux/tests/c_compare" client "127.0.0.1:$port" "$key" "$seconds" "$work/linux" &
