@@ -2,8 +2,8 @@
 #include <algorithm>
 
 #include "io/sockets.h"
-#include "kwind/core/transport.h"
 #include "kwind/io/clock.h"
+#include "kwind/io/pollable_transport.h"
 
 namespace kwind::io {
 
