@@ -49,7 +49,7 @@ bool is_temporary(int error);
 bool is_refusal(int error);
 /// The system has no memory or no descriptors left.
 bool is_exhaustion(int error);
-/// A stream that is being accepted was given up by its other end.
+/// The other end closed a stream before it was accepted.
 bool is_abandoned(int error);
 bool is_in_progress(int error);
 bool is_family_unsupported(int error);
