@@ -68,8 +68,8 @@ struct Ends {
     const std::string key = server->public_key();
     client = std::move(
         *kwind::Client::open(thing_world::kProtocol, {.server = address, .server_key = key}));
-    world = std::make_unique<kwind::ReplicatedWorld>(
-        *client, thing_world::kEntities, kwind::ReplicatedWorldOptions{.tick_rate = kReadTickRate});
+    world = std::make_unique<kwind::ReplicatedWorld>(*client, thing_world::kEntities,
+                                                     kwind::ReplicatedWorldOptions{});
     (void)kwind_protocol_compile(thing_world_sources, THING_WORLD_SOURCE_COUNT, &protocol);
     kwind_client_options options = KWIND_CLIENT_OPTIONS_INIT;
     options.server = address.c_str();

@@ -20,7 +20,7 @@ int main(int argc, char** argv) {
     fmt::print(stderr, "{}\n", client.error().text);
     return 1;
   }
-  kwind::ReplicatedWorld world(**client, lookout::kEntities, {.tick_rate = 20});
+  kwind::ReplicatedWorld world(**client, lookout::kEntities);
   world.on_spawn<lookout::Gull>([&](auto ref, const lookout::Gull& gull) {
     fmt::print("tick {}: gull {} comes into view at {:.1f}, {:.1f}\n", world.tick(), ref.id,
                gull.at[0], gull.at[1]);

@@ -61,7 +61,7 @@ void ClientObject::attach() {
 
 void ClientObject::attach_world(unsigned tick_rate) {
   ReplicatedWorldOptions options;
-  options.tick_rate = tick_rate;
+  options.playout.ticks_per_second = tick_rate;  // until the first snapshot
   world.emplace(*client, messages.protocol()->entities.info(), options);
   newest.resize(messages.description().entities.size());
   later.resize(messages.description().entities.size());

@@ -1,13 +1,22 @@
 #include "kwind/capture/state_traffic.h"
 
 namespace kwind::capture {
+namespace {
 
-StateTraffic::StateTraffic(const schema::EntitiesInfo& entities, double ticks_per_second,
-                           std::shared_ptr<const replica::CodeTables> codes)
+constexpr double kAnyRate = 20;  // the first snapshot says what it is
+
+}  // namespace
+
+StateTraffic::StateTraffic(const schema::EntitiesInfo& entities,
+                           std::shared_ptr<const replica::CodeTables> codes,
+                           const replica::CodeTables* count_as)
     : entities_(entities),
-      ticks_per_second_(ticks_per_second),
-      codes_(std::move(codes)),
-      halves_{replica::SymbolCounts(entities), replica::SymbolCounts(entities)} {}
+      codes_(codes != nullptr ? std::move(codes) : replica::built_in_codes(entities)),
+      halves_{replica::SymbolCounts(entities), replica::SymbolCounts(entities)} {
+  for (replica::SymbolCounts& half : halves_) {
+    half.predict_with(count_as != nullptr ? *count_as : *codes_);
+  }
+}
 
 void StateTraffic::add(const Line& line) {
   const link::ObservedDatagram& datagram = line.datagram;
@@ -18,7 +27,7 @@ void StateTraffic::add(const Line& line) {
                                 static_cast<std::uint32_t>(*datagram.id));
     auto found = clients_.find(key);
     if (found == clients_.end()) {
-      Client fresh(replica::ClientWorld(entities_, ticks_per_second_, codes_));
+      Client fresh(replica::ClientWorld(entities_, kAnyRate, codes_));
       fresh.client_world.count_into(&halves_[clients_.size() % 2]);
       found = clients_.emplace(key, std::move(fresh)).first;
     }

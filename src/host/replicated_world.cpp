@@ -46,16 +46,25 @@ void ReplicatedWorld::begin() {
     tell({replica::EntityEvent::Type::despawned, entity, world_->type_of(entity).value_or(0)},
          [](const auto& call) { call(); });
   }
-  world_ = std::make_unique<replica::ClientWorld>(entities_, options_.tick_rate,
+  world_ = std::make_unique<replica::ClientWorld>(entities_, options_.playout.ticks_per_second,
                                                   agreed == 0 ? nullptr : *found);
   inputs_ = std::make_unique<replica::InputSender>(*world_, options_.input_copies);
   playout_ = replica::PlayoutClock(options_.playout);
   shown_tick_ = 0;
 }
 
+// The first snapshot says how many ticks the server's world has in a second.
+void ReplicatedWorld::follow_rate() {
+  const double rate = world_->ticks_per_second();
+  if (rate == options_.playout.ticks_per_second) return;
+  options_.playout.ticks_per_second = rate;
+  playout_ = replica::PlayoutClock(options_.playout);
+}
+
 void ReplicatedWorld::after_receive(Time now, const Guard& guard) {
   const bool is_new = world_->tick() != shown_tick_;
   if (is_new) {
+    follow_rate();
     shown_tick_ = world_->tick();
     playout_.on_snapshot(now, shown_tick_);
   }

@@ -106,6 +106,7 @@ void Replication::begin_tick(const Guard& guard) {
       const auto input = client->inputs_.next();
       if (!input) continue;
       const std::span<const std::byte> bytes(input->bytes);
+      client->shown_ = input->shown;
       takes_input_ = true;
       // An input that a check or a limit refused counts as processed: the client predicts anew.
       (void)take_input_(peer, bytes.first(bits::bytes_for(input->bits)), input->bits);
@@ -117,6 +118,21 @@ void Replication::begin_tick(const Guard& guard) {
   for (const auto& handler : on_tick_) {
     guard([&] { handler(world_.tick()); });
   }
+}
+
+double Replication::tick_seen_by(Peer peer) const {
+  constexpr std::uint32_t kParts = 4;
+  constexpr std::uint32_t kMask = 1023;  // low bits that travel
+  const double newest = world_.tick() - 1.0;
+  const auto found = views_.find(peer);
+  if (found == views_.end() || !found->second->shown_) return newest;
+  const auto parts = static_cast<std::uint32_t>(newest) * kParts;
+  // A client may draw a little ahead of what it has; no tick beyond the newest counts.
+  const std::uint32_t back = (parts - *found->second->shown_) & kMask;
+  if (back > kMask / 2) return newest;
+  const double rewind = std::chrono::duration<double>(options_.max_rewind).count();
+  return std::max(
+      {newest - static_cast<double>(back) / kParts, newest - rewind * options_.tick_rate, 0.0});
 }
 
 void Replication::end_tick() {

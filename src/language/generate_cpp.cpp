@@ -477,9 +477,12 @@ class Generator {
     line("inline constexpr std::array<kwind::schema::ColumnInfo, {}> columns_of_{} = {{{{",
          all.columns.size(), entity.name);
     for (const schema::ColumnInfo& column : all.columns) {
-      line("    {{{}, kwind::schema::ColumnForm::{}, {}, {}, {}, {}, {}, {}, {}, {}}},",
-           column.field, name_of(column.form), column.bits, column.last, column.at_spawn,
-           column.owner_only, column.smooth, column.zero, column.step, column.grid);
+      line(
+          "    {{{}, kwind::schema::ColumnForm::{}, {}, {}, {}, {}, {}, {}, {}, {}, {}, {}, "
+          "kwind::schema::ColumnGroup::{}, {}}},",
+          column.field, name_of(column.form), column.bits, column.last, column.at_spawn,
+          column.owner_only, column.smooth, column.zero, column.step, column.grid, column.max_items,
+          column.item_bits, name_of(column.group), column.group_place);
     }
     line("}}}};");
     line("inline constexpr std::array<kwind::schema::FollowInfo, {}> follows_of_{} = {{{{",

@@ -47,8 +47,16 @@ class Taker {
       }
       case TypeKind::tick: return one(ColumnForm::circular, 16, 0xffff);
       case TypeKind::f32: return one(ColumnForm::opaque, 32, 0xffffffffU);
-      case TypeKind::direction3: return bits(type.direction.bits());
-      case TypeKind::rotation: return bits(type.rotation.bits());
+      case TypeKind::direction3:
+        return group(ColumnGroup::direction3, 2, type.direction.side() - 1);
+      case TypeKind::rotation: {
+        auto all = group(ColumnGroup::rotation, 4, type.rotation.side() - 1);
+        ColumnInfo& largest = all->front();
+        largest.form = ColumnForm::opaque;
+        largest.bits = 2;
+        largest.last = 3;
+        return all;
+      }
       case TypeKind::peer: return ranged(ColumnForm::opaque, std::uint64_t{type.limit} - 1);
       case TypeKind::ref:
         return ranged(ColumnForm::opaque, std::uint64_t{type.limit} * kGenerations);
@@ -94,13 +102,25 @@ class Taker {
     if (bits > kMaxColumnBits) return std::nullopt;
     return std::vector<ColumnInfo>{{0, form, static_cast<std::uint8_t>(bits),
                                     static_cast<std::uint32_t>(last), false, false, false, zero,
-                                    step, -1}};
+                                    step, -1, 0, 0, ColumnGroup::none, 0}};
   }
   static std::optional<std::vector<ColumnInfo>> ranged(ColumnForm form, std::uint64_t last,
                                                        double zero = 0, double step = 0) {
     // Of all 64 bits there is no number of values.
     if (last == ~std::uint64_t{0}) return std::nullopt;
     return one(form, bits::bits_for(last + 1), last, zero, step);
+  }
+  // So many numbers from 0 to `last`.
+  static std::optional<std::vector<ColumnInfo>> group(ColumnGroup group, std::uint8_t count,
+                                                      std::uint64_t last) {
+    std::vector<ColumnInfo> all;
+    for (std::uint8_t place = 0; place < count; ++place) {
+      ColumnInfo column = ranged(ColumnForm::number, last)->front();
+      column.group = group;
+      column.group_place = place;
+      all.push_back(column);
+    }
+    return all;
   }
   static std::optional<std::vector<ColumnInfo>> bits(std::uint64_t count) {
     return one(ColumnForm::opaque, static_cast<unsigned>(count),
@@ -109,6 +129,16 @@ class Taker {
 
   const Protocol& protocol_;
 };
+
+// How many items of how many bits a list of items of one size has at most, or a text bytes.
+std::optional<std::pair<std::uint32_t, std::uint32_t>> items_of(const Protocol& protocol,
+                                                                const Type& type) {
+  if (type.kind == TypeKind::text || type.kind == TypeKind::bytes) return std::pair(type.limit, 8U);
+  if (type.kind != TypeKind::list) return std::nullopt;
+  const Size size = size_of(protocol, type.element.front());
+  if (size.min_bits != size.max_bits || size.min_bits == 0) return std::nullopt;
+  return std::pair(type.limit, size.min_bits);
+}
 
 // The type of the first axis of what follows.
 const Type& axis_of(const Protocol& protocol, const Type& type) {
@@ -132,7 +162,11 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     if (!columns) {
       columns = std::vector<ColumnInfo>{{0, ColumnForm::varying, 0,
                                          size_of(protocol, field.type).max_bits, false, false,
-                                         false, 0, 0, -1}};
+                                         false, 0, 0, -1, 0, 0, ColumnGroup::none, 0}};
+      if (const auto items = items_of(protocol, field.type)) {
+        columns->front().max_items = items->first;
+        columns->front().item_bits = items->second;
+      }
       if (field.type.kind == TypeKind::grid) {
         columns->front().grid = static_cast<std::int16_t>(made.grids.size());
         made.grids.push_back(grid_shape(protocol, field.type, kNewest));

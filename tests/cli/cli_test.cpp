@@ -390,15 +390,16 @@ TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
   const std::string keys = (dir_ / "day.keys").string();
   const std::string codes = (dir_ / "day.codes").string();
   run({kKwind, "demo", "--seconds", "6", "--bots", "6", "--record", capture, "--key-log", keys});
-  const Finished made = run({kKwind, "train", kWorld, capture, "--key-log", keys, "-o", codes});
+  const Finished made =
+      run({kKwind, "train", kWorld, capture, "--key-log", keys, "-o", codes, "--advise"});
   ASSERT_EQ(made.code, 0) << made.err;
   EXPECT_EQ(made.err, "");
   for (const char* piece : {"Gull", "bearing", "entropy", "with codes trained on other clients",
-                            "both ends have to hold it"}) {
+                            "Snapshots", "Tug.speed: `hold` takes", "both ends have to hold it"}) {
     EXPECT_NE(made.out.find(piece), std::string::npos) << piece << made.out;
   }
   const std::string text = read(codes);
-  EXPECT_EQ(text.rfind("kwind code tables 1 for harbour_world\ndigest ", 0), 0U);
+  EXPECT_EQ(text.rfind("kwind code tables 2 for harbour_world\ndigest ", 0), 0U);
   const Finished fits =
       run({kKwind, "train", kWorld, capture, "--key-log", keys, "--check", codes, "--json"});
   EXPECT_EQ(fits.code, 0) << fits.out << fits.err;

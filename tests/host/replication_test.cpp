@@ -38,6 +38,7 @@ struct Game {
       Entity<Tug>& tug = tugs.at(view.peer());
       tug.set(sail(tug.get(), order));
       ++inputs;
+      if (judge) judge(view);
     });
   }
   static ReplicationOptions options() {
@@ -50,6 +51,7 @@ struct Game {
   Replication state;
   std::map<Peer, Entity<Tug>> tugs;
   std::size_t inputs = 0;
+  std::function<void(ClientView&)> judge{};
 };
 
 TEST(Replication, AClientSeesItsOwnEntityAndWhatIsNear) {
@@ -111,6 +113,73 @@ TEST(Replication, OneInputAClientAndTickAndThePredictionAgrees) {
   const auto tug = game.tugs.begin()->second.get();
   EXPECT_NEAR(mine.state()->at[0], tug.at[0], 0.1);
   EXPECT_GT(tug.at[0], 10);
+}
+
+// What a client shows when it gives an input is some ticks old; the server finds the values shown.
+TEST(Replication, TheServerFindsWhatAClientSawWhenItGaveAnInput) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  auto buoy = *game.state.spawn(Buoy{.at = {0, 0}});
+  game.state.on_tick([&](std::uint32_t tick) { buoy.set(Buoy{.at = {tick / 8.0, 0}}); });
+  std::vector<double> shown;
+  std::vector<double> found;
+  std::vector<double> ages;
+  game.judge = [&](ClientView& view) {
+    const double seen = game.state.tick_seen_by(view.peer());
+    ages.push_back(game.state.tick() - 1 - seen);
+    if (const auto past = game.state.world().at(seen).get(buoy.ref())) found.push_back(past->at[0]);
+  };
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  hosts.run(1s);
+  hosts.run(2s, [&] {
+    const auto value = world.sample(buoy.ref(), hosts.now());
+    ASSERT_TRUE(value);
+    shown.push_back(value->at[0]);
+    world.send_input(Helm{.throttle = 0});
+  });
+  hosts.run(1s);
+  ASSERT_EQ(found.size(), shown.size());
+  for (std::size_t i = 0; i < shown.size(); ++i) EXPECT_NEAR(found[i], shown[i], 0.1) << i;
+  EXPECT_GT(*std::min_element(ages.begin(), ages.end()), 1);
+  EXPECT_LE(*std::max_element(ages.begin(), ages.end()), 0.3 * 20);
+}
+
+TEST(Replication, AClientThatShowsNothingIsJudgedByTheNewestTick) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  double seen = 0;
+  std::uint32_t newest = 0;
+  game.judge = [&](ClientView& view) {
+    seen = game.state.tick_seen_by(view.peer());
+    newest = game.state.tick() - 1;
+  };
+  hosts.run(500ms);
+  world.send_input(Helm{});
+  hosts.run(500ms);
+  EXPECT_GT(newest, 0U);
+  EXPECT_EQ(seen, newest);
+  EXPECT_EQ(game.state.tick_seen_by(Peer{}), game.state.tick() - 1);
+}
+
+TEST(Replication, AClientFollowsTheTickRateOfTheServer) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  ReplicationOptions options = Game::options();
+  options.tick_rate = 50;
+  Replication state(hosts.server(), pilotage::kEntities, options);
+  state.on_client([](ClientView& view) { view.set_origin(0, 0); });
+  auto buoy = *state.spawn(Buoy{.at = {0, 0}});
+  state.on_tick([&](std::uint32_t tick) { buoy.set(Buoy{.at = {tick / 8.0, 0}}); });
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  EXPECT_EQ(world.tick_rate(), 0);
+  hosts.run(2s);
+  EXPECT_EQ(world.tick_rate(), 50);
+  const double before = *world.playout_tick(hosts.now());
+  hosts.run(2s);
+  EXPECT_NEAR(*world.playout_tick(hosts.now()) - before, 100, 5);
 }
 
 TEST(Replication, AnInputThatComesAsAMessageMovesNothing) {

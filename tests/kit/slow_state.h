@@ -44,6 +44,22 @@ SlowRow slow_row(const T& value) {
   std::size_t field = 0;
   std::size_t begin = 0;
   for (std::size_t c = 0; c < columns.size(); ++c) {
+    if (columns[c].group != schema::ColumnGroup::none) {
+      if (columns[c].group_place > 0) continue;
+      // One index of mixed radix, the first column most significant.
+      const bool rotation = columns[c].group == schema::ColumnGroup::rotation;
+      const std::size_t count = rotation ? 4 : 2;
+      const std::uint64_t side = std::uint64_t{columns[c + 1].last} + 1;
+      std::uint64_t index = in.get(static_cast<unsigned>(ends[field] - begin));
+      row.numbers.resize(c + count);
+      row.varying.resize(c + count);
+      for (std::size_t i = count; i-- > 1; index /= side) {
+        row.numbers[c + i] = static_cast<std::uint32_t>(index % side);
+      }
+      row.numbers[c] = static_cast<std::uint32_t>(index);
+      begin = ends[field++];
+      continue;
+    }
     row.numbers.push_back(0);
     row.varying.emplace_back();
     if (columns[c].form == schema::ColumnForm::varying) {
@@ -96,7 +112,6 @@ class SlowState {
     const std::uint32_t number = static_cast<std::uint32_t>(snapshots_.size()) + 1;
     made.tick = tick_;
     made.newest = sure_;
-    head(number, made);
     const bool with_movers = sure_ > 0;
     std::set<std::uint32_t> continuing;
     if (with_movers) {
@@ -110,15 +125,7 @@ class SlowState {
       others = others || (what != What::whole && !continuing.contains(id));
       acked_snapshots = acked_snapshots || what == What::whole;
     }
-    if (sure_ == 0) {
-      put(acked_snapshots ? 1 : 0, 1);
-      put(0, 1);
-    } else if (!others && !acked_snapshots) {
-      put(1, 1);
-    } else {
-      put(0, 1);
-      put((with_movers ? 1U : 0U) | (others ? 2U : 0U) | (acked_snapshots ? 4U : 0U), 3);
-    }
+    head(number, made, with_movers, others, acked_snapshots);
     for (const std::uint32_t id : continuing) {
       const auto tells_of = tells.find(id);
       const Told& held = *known(id).front();
@@ -244,10 +251,10 @@ class SlowState {
       const std::uint32_t changed = past.rbegin()->first;
       const bool goes_on = !states.empty() && !goes && states.front()->owner == owner &&
                            states.front()->generation == thing->second.generation;
+      if (goes_on && changed <= states.front()->tick) continue;
       const bool sent = under_way && last->what != What::gone && last->owner == owner &&
                         last->generation == thing->second.generation;
-      if (sent && (changed <= last->tick || !goes_on)) continue;
-      if (!sent && goes_on && changed <= states.front()->tick) continue;
+      if (sent && (changed <= last->tick || !goes_on) && snapshots_.size() - sure_ >= 32) continue;
       std::uint32_t oldest = 0;  // of 32 changes that are remembered
       if (past.size() >= 32) oldest = std::prev(past.end(), 32)->first;
       const bool change = goes_on && states.front()->tick >= oldest;
@@ -267,7 +274,8 @@ class SlowState {
   }
 
   // ---- the snapshot ----
-  void head(std::uint32_t number, const Snapshot& snapshot) {
+  void head(std::uint32_t number, const Snapshot& snapshot, bool with_movers, bool others,
+            bool spawns) {
     if (sure_ == 0) {
       put(1, 1);
       put(number, 32);
@@ -276,24 +284,29 @@ class SlowState {
       put(replica::CodeTables(symbol_counts_).digest() & 0xffffU, 16);
       put(0, 1);  // exact
       put_count(number - 1, 3);
+      put(0, 2);
+      put(spawns ? 1 : 0, 1);
       put(0, 1);
       return;
     }
     const Snapshot& named = snapshots_[sure_];
     put(0, 1);
     put(number, 7);
-    put_count(number - sure_ - 1, 1);
     std::string between;
     for (std::uint32_t f = sure_ - 1; f > named.newest; --f) {
       between += snapshots_[f].arrived ? '1' : '0';
     }
-    if (!between.empty()) {
-      const bool all = between.find('0') == std::string::npos;
-      put(all ? 1 : 0, 1);
-      if (!all) bits_ += between;
-    }
-    put_count(folded(std::int64_t{snapshot.tick} - named.tick - (number - sure_)), 0);
-    put(0, 1);
+    const std::uint32_t back = number - sure_;
+    const bool lost = between.find('0') != std::string::npos;
+    const std::int64_t tick = std::int64_t{snapshot.tick} - named.tick - back;
+    const bool usual = with_movers && !others && !spawns;
+    const std::size_t which = (std::min(back, 9U) - 1) * std::size_t{16} + (lost ? 1U : 0U) +
+                              (tick != 0 ? 2U : 0U) + (usual ? 0U : 8U);
+    bits_ += code(symbol_counts_.heads(), which);
+    if (back >= 9) put_count(back - 9, 1);
+    if (lost) bits_ += between;
+    if (tick != 0) put_count(folded(tick), 0);
+    if (!usual) put((with_movers ? 1U : 0U) | (others ? 2U : 0U) | (spawns ? 4U : 0U), 3);
   }
   void write_unexpected(const std::map<std::uint32_t, What>& tells,
                         const std::set<std::uint32_t>& continuing) {
@@ -371,6 +384,21 @@ class SlowState {
     }
     return order;
   }
+  // Whether what is left of the mask's bits goes to it.
+  static bool often_near(const schema::EntityInfo& kind, std::size_t c) {
+    const schema::ColumnInfo& column = kind.columns[c];
+    if (!is_number(column)) return false;
+    bool moves = column.smooth;
+    for (const schema::FollowInfo& follow : kind.follows) {
+      moves = moves || c == follow.speed || c == follow.along;
+    }
+    return moves;
+  }
+  static bool is_number(const schema::ColumnInfo& column) {
+    return (column.form == schema::ColumnForm::number ||
+            column.form == schema::ColumnForm::circular) &&
+           column.bits <= 30;
+  }
   // Column and width of each, from the lowest bits on.
   static std::vector<std::pair<std::size_t, unsigned>> mask_of(const schema::EntityInfo& kind) {
     std::vector<std::pair<std::size_t, unsigned>> columns;
@@ -381,8 +409,14 @@ class SlowState {
       const unsigned width = is_place(kind, *c) ? 2 : 1;
       if (bits + width > 10) break;
       bits += width;
-      columns.insert(columns.begin(), {*c, width});
+      columns.push_back({*c, width});
     }
+    for (auto& [c, width] : columns) {
+      if (bits == 10 || width == 2 || !often_near(kind, c)) continue;
+      width = 2;
+      ++bits;
+    }
+    std::reverse(columns.begin(), columns.end());
     return columns;
   }
   static std::size_t masks_of(const schema::EntityInfo& kind) {
@@ -469,7 +503,9 @@ class SlowState {
     std::size_t mask = 0;
     unsigned at = 0;
     std::map<std::size_t, std::size_t> said;
+    std::map<std::size_t, unsigned> widths;
     for (const auto& [c, width] : mask_of(kind)) {
+      widths[c] = width;
       const std::int64_t error = off(c);
       std::size_t state = error != 0 ? 1 : 0;
       if (width == 2) state = error == 0 ? 0 : error == 1 ? 1 : error == -1 ? 2 : 3;
@@ -490,25 +526,162 @@ class SlowState {
       if (!travels(c)) continue;
       const std::int64_t error = off(c);
       if (said.contains(c)) {
-        if (said[c] == 0 || (is_place(kind, c) && said[c] < 3)) continue;
+        if (said[c] == 0 || (widths[c] == 2 && said[c] < 3)) continue;
       } else {
         if (!any) continue;
         put(error != 0 ? 1 : 0, 1);
         if (error == 0) continue;
       }
       const schema::ColumnInfo& column = kind.columns[c];
-      const bool by_error = (column.form == schema::ColumnForm::number ||
-                             column.form == schema::ColumnForm::circular) &&
-                            column.bits <= 30;
-      if (!by_error) {
+      if (column.form == schema::ColumnForm::varying) {
+        varying(column, held.row.varying[c], now.varying[c]);
+        continue;
+      }
+      if (!is_number(column)) {
         value(column, now, c);
         continue;
       }
       const std::uint64_t place = folded(error > 0 ? error - 1 : error);
-      const std::size_t which = std::min<std::uint64_t>(place, 24);
-      bits_ += code(symbol_counts_.types()[kind.type].errors[c][age_of(held)], which);
-      if (which == 24) put_count(place - 24, 4);
+      const auto& counts = symbol_counts_.types()[kind.type].errors[c][age_of(held)];
+      if (place < 24) {
+        bits_ += code(counts, place);
+        continue;
+      }
+      const std::string before = std::exchange(bits_, "");
+      bits_ += code(counts, 24);
+      put_count(place - 24, 4);
+      const std::string far = std::exchange(bits_, "");
+      bits_ += code(counts, 25);
+      put(now.numbers[c], column.bits);
+      const std::string whole = std::exchange(bits_, "");
+      bits_ = before + (whole.size() < far.size() ? whole : far);
     }
+  }
+  // A list or text by its items, another value by what both have in common; or all of it.
+  void varying(const schema::ColumnInfo& column, const std::string& before,
+               const std::string& now) {
+    const std::string all_before = std::exchange(bits_, "");
+    put(1, 1);
+    const std::size_t ahead = bits_.size();
+    if (column.grid >= 0) {
+      bits_.clear();  // the twin's grids are whole
+    } else if (column.max_items > 0) {
+      edits(column, before, now);
+    } else {
+      std::size_t head = 0;
+      while (head < std::min(before.size(), now.size()) && before[head] == now[head]) ++head;
+      std::size_t tail = 0;
+      while (tail < std::min(before.size(), now.size()) - head &&
+             before[before.size() - 1 - tail] == now[now.size() - 1 - tail]) {
+        ++tail;
+      }
+      put_count(head, 5);
+      put_count(tail, 5);
+      put_count(now.size() - head - tail, 5);
+      bits_ += now.substr(head, now.size() - head - tail);
+    }
+    const std::string change = std::exchange(bits_, all_before);
+    if (!change.empty() && change.size() - ahead < now.size()) {
+      bits_ += change;
+      return;
+    }
+    put(0, 1);
+    put_count(now.size(), 5);
+    bits_ += now;
+  }
+  static std::vector<std::string> items_of(const schema::ColumnInfo& column,
+                                           const std::string& value) {
+    unsigned width = 0;
+    while (std::uint64_t{1} << width < std::uint64_t{column.max_items} + 1) ++width;
+    std::vector<std::string> items;
+    for (std::size_t i = width; i < value.size(); i += column.item_bits) {
+      items.push_back(value.substr(i, column.item_bits));
+    }
+    return items;
+  }
+  void edits(const schema::ColumnInfo& column, const std::string& before, const std::string& now) {
+    const auto old = items_of(column, before);
+    const auto items = items_of(column, now);
+    // 'k'ept, 'r'eplaced, 'i'nserted, 'd'eleted; the item of those that bring one.
+    std::vector<std::pair<char, std::string>> steps;
+    std::size_t head = 0;
+    while (head < std::min(old.size(), items.size()) && old[head] == items[head]) ++head;
+    std::size_t tail = 0;
+    while (tail < std::min(old.size(), items.size()) - head &&
+           old[old.size() - 1 - tail] == items[items.size() - 1 - tail]) {
+      ++tail;
+    }
+    for (std::size_t i = 0; i < head; ++i) steps.emplace_back('k', "");
+    const std::size_t rows = old.size() - head - tail;
+    const std::size_t columns = items.size() - head - tail;
+    std::size_t apart = 0;
+    for (std::size_t i = 0; rows == columns && i < rows; ++i) {
+      apart += old[head + i] != items[head + i] ? 1 : 0;
+    }
+    if ((rows == columns && apart <= 4) || rows > 64 || columns > 64) {
+      for (std::size_t i = 0; i < std::max(rows, columns); ++i) {
+        if (i >= columns) {
+          steps.emplace_back('d', "");
+        } else if (i >= rows) {
+          steps.emplace_back('i', items[head + i]);
+        } else {
+          const bool same = old[head + i] == items[head + i];
+          steps.emplace_back(same ? 'k' : 'r', items[head + i]);
+        }
+      }
+    } else {
+      std::vector<std::vector<int>> cost(rows + 1, std::vector<int>(columns + 1));
+      for (std::size_t i = rows + 1; i-- > 0;) {
+        for (std::size_t j = columns + 1; j-- > 0;) {
+          if (i == rows || j == columns) {
+            cost[i][j] = static_cast<int>(rows - i + columns - j);
+          } else if (old[head + i] == items[head + j]) {
+            cost[i][j] = cost[i + 1][j + 1];
+          } else {
+            cost[i][j] = 1 + std::min({cost[i + 1][j + 1], cost[i + 1][j], cost[i][j + 1]});
+          }
+        }
+      }
+      std::size_t i = 0;
+      std::size_t j = 0;
+      while (i < rows || j < columns) {
+        const bool both = i < rows && j < columns;
+        if (both && old[head + i] == items[head + j]) {
+          steps.emplace_back('k', "");
+          ++i, ++j;
+        } else if (both && cost[i][j] == cost[i + 1][j + 1] + 1) {
+          steps.emplace_back('r', items[head + j]);
+          ++i, ++j;
+        } else if (j < columns && (i == rows || cost[i][j] == cost[i][j + 1] + 1)) {
+          steps.emplace_back('i', items[head + j]);
+          ++j;
+        } else {
+          steps.emplace_back('d', "");
+          ++i;
+        }
+      }
+    }
+    std::string runs;
+    std::size_t count = 0;
+    std::string written = std::exchange(bits_, "");
+    for (std::size_t i = 0; i < steps.size();) {
+      std::size_t kept = 0;
+      while (i < steps.size() && steps[i].first == 'k') ++kept, ++i;
+      if (i == steps.size()) break;
+      const char kind = steps[i].first;
+      std::string brought;
+      std::size_t length = 0;
+      for (; i < steps.size() && steps[i].first == kind; ++i, ++length) brought += steps[i].second;
+      ++count;
+      put_count(kept, 2);
+      put(kind == 'r' ? 0 : 1, 1);
+      if (kind != 'r') put(kind == 'd' ? 1 : 0, 1);
+      put_count(length - 1, 0);
+      if (kind != 'd') bits_ += brought;
+    }
+    runs = std::exchange(bits_, written);
+    put_count(count - 1, 0);
+    bits_ += runs;
   }
   static std::int64_t way_to(const schema::ColumnInfo& column, std::int64_t from, std::int64_t to) {
     std::int64_t way = to - from;
@@ -549,7 +722,8 @@ class SlowState {
           to += (way(states[j]->row) + way(states[j - 1]->row)) *
                 (std::int64_t{states[j - 1]->tick} - states[j]->tick);
         }
-        leads.push_back(to + (way(newest.row) + way(now)) * ahead);
+        // By speed and direction at the end of each tick.
+        leads.push_back(to + (way(newest.row) + way(now)) * ahead + way(now) - way(states[i]->row));
         if (std::abs(leads.back() - leads.front()) > std::int64_t{2} << 25) {
           leads.pop_back();
           break;
@@ -561,12 +735,106 @@ class SlowState {
       if (mean * static_cast<std::int64_t>(leads.size()) > sum) --mean;
       return kept_in(column, (mean + (std::int64_t{1} << 24)) >> 25);
     }
+    if (column.group != schema::ColumnGroup::none) return unit(states, c, now, ahead);
     if (!column.smooth || states.size() < 2) return newest.row.numbers[c];
     const Told& oldest = *states.back();
+    const auto step = [&](const Told& from, const Told& to) {
+      return way_to(column, from.row.numbers[c], to.row.numbers[c]);
+    };
+    if (states.size() > 2) {
+      const std::int64_t late = std::int64_t{newest.tick} - states[1]->tick;
+      const std::int64_t early = std::int64_t{states[1]->tick} - states[2]->tick;
+      const std::int64_t bend =
+          step(*states[1], newest) * early - step(*states[2], *states[1]) * late;
+      if (std::abs(bend) > 2 * late * early) return newest.row.numbers[c];
+    }
     const std::int64_t span = std::int64_t{newest.tick} - oldest.tick;
     if (span == 0 || span > 40) return newest.row.numbers[c];
-    const std::int64_t gone = way_to(column, oldest.row.numbers[c], newest.row.numbers[c]);
-    return kept_in(column, newest.row.numbers[c] + gone * ahead / span);
+    return kept_in(column, newest.row.numbers[c] + step(oldest, newest) * ahead / span);
+  }
+  static std::int64_t root(std::int64_t value) {
+    auto found = static_cast<std::int64_t>(std::sqrt(static_cast<long double>(value)));
+    while (found * found > value) --found;
+    while ((found + 1) * (found + 1) <= value) ++found;
+    return found;
+  }
+  static std::int64_t half_up(std::int64_t value, std::int64_t by) {
+    std::int64_t quotient = (2 * value + by) / (2 * by);
+    if (quotient * 2 * by > 2 * value + by) --quotient;
+    return quotient;
+  }
+  // Rotations and directions.
+  static std::int64_t unit(const std::vector<const Told*>& states, std::size_t c,
+                           const SlowRow& now, std::int64_t ahead) {
+    const schema::EntityInfo& kind = *states.front()->kind;
+    const schema::ColumnInfo& column = kind.columns[c];
+    const std::size_t first = c - column.group_place;
+    const SlowRow& newest = states.front()->row;
+    const std::int64_t span = std::int64_t{states.front()->tick} - states.back()->tick;
+    const bool moves = column.smooth && span > 0 && span <= 40;
+    const bool rotation = column.group == schema::ColumnGroup::rotation;
+    if (rotation && column.group_place == 0) return newest.numbers[c];
+    if (!moves && (!rotation || newest.numbers[first] == now.numbers[first])) {
+      return newest.numbers[c];
+    }
+    const std::int64_t half = kind.columns[first + 1].last / 2;
+    const auto vector_of = [&](const SlowRow& row) {
+      std::vector<std::int64_t> v;
+      const auto steps = [&](std::size_t i) { return std::int64_t{row.numbers[first + i]} - half; };
+      if (rotation) {
+        std::int64_t square = 2 * half * half;
+        for (std::size_t i = 1; i < 4; ++i) square -= steps(i) * steps(i);
+        for (std::size_t i = 1; i < 4; ++i) v.push_back(steps(i) * 2048);
+        v.insert(v.begin() + row.numbers[first],
+                 root(std::max<std::int64_t>(square, 0) * 2048 * 2048));
+      } else {
+        const std::int64_t x = steps(0);
+        const std::int64_t y = steps(1);
+        const std::int64_t z = half - std::abs(x) - std::abs(y);
+        v = {x, y, z};
+        if (z < 0)
+          v = {x < 0 ? std::abs(y) - half : half - std::abs(y),
+               y < 0 ? std::abs(x) - half : half - std::abs(x), z};
+        for (std::int64_t& each : v) each *= 1024;
+      }
+      return v;
+    };
+    std::vector<std::int64_t> v = vector_of(newest);
+    if (moves) {
+      std::vector<std::int64_t> from = vector_of(states.back()->row);
+      std::int64_t dot = 0;
+      for (std::size_t i = 0; rotation && i < 4; ++i) dot += (from[i] >> 8) * (v[i] >> 8);
+      for (std::size_t i = 0; i < v.size(); ++i) {
+        v[i] += (v[i] - (dot < 0 ? -from[i] : from[i])) * ahead / span;
+      }
+    }
+    const auto index = [&](std::int64_t steps) { return std::clamp(steps, -half, half) + half; };
+    if (rotation) {
+      const std::size_t largest = now.numbers[first];
+      if (v[largest] < 0) {
+        for (std::int64_t& each : v) each = -each;
+      }
+      std::int64_t square = 0;
+      for (std::int64_t& each : v) {
+        each >>= 8;
+        square += each * each;
+      }
+      const std::int64_t length = root(square) * 16;
+      if (length == 0) return newest.numbers[c];
+      v.erase(v.begin() + static_cast<std::ptrdiff_t>(largest));
+      const std::int64_t wanted = root(2 * half * half * 256);
+      return index(half_up(v[column.group_place - std::size_t{1}] * wanted, length));
+    }
+    const std::int64_t sum = std::abs(v[0]) + std::abs(v[1]) + std::abs(v[2]);
+    if (sum == 0) return newest.numbers[c];
+    std::int64_t x = half_up(v[0] * half, sum);
+    std::int64_t y = half_up(v[1] * half, sum);
+    if (v[2] < 0) {
+      const std::int64_t folded_x = (half - std::abs(y)) * (x < 0 ? -1 : 1);
+      y = (half - std::abs(x)) * (y < 0 ? -1 : 1);
+      x = folded_x;
+    }
+    return index(column.group_place == 0 ? x : y);
   }
 
   const schema::EntitiesInfo& info_;

@@ -155,13 +155,14 @@ TEST(Sample, MovesBetweenStatesTurnsTheShortWayAndStopsInTheEnd) {
   EXPECT_DOUBLE_EQ(client_world.sample(gull, 8)->at[1], 2);
   EXPECT_TRUE(client_world.sample(gull, 8.25)->hungry);
   // Beyond what is known it flies on along its bearing, but not for ever.
-  const auto ahead = client_world.sample(gull, 11);
+  const double known = client_world.state_tick(gull);
+  const auto ahead = client_world.sample(gull, known + 2);
   const double radians = 10 * std::numbers::pi / 180;
   EXPECT_NEAR(ahead->at[0], 2 + std::cos(radians) * 5 * 2 / 20, 0.07);
   EXPECT_NEAR(ahead->at[1], 4 + std::sin(radians) * 5 * 2 / 20, 0.07);
   EXPECT_EQ(client_world.sample(gull, 100)->at, client_world.get(gull)->at)
       << "it stands, or we would have heard";
-  EXPECT_GT(client_world.sample(gull, 9.0 + ClientWorld::kMaxAhead)->at[0], ahead->at[0]);
+  EXPECT_GT(client_world.sample(gull, known + ClientWorld::kMaxAhead)->at[0], ahead->at[0]);
   EXPECT_FALSE(client_world.owns(gull));
   EXPECT_FALSE(client_world.sample(schema::Ref<bay::Gull>{99, 1}, 2));
 }

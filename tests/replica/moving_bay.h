@@ -1,6 +1,7 @@
 // A small bay in motion, and what its entities held at every tick, for tests of replica: the same
 // seed gives the same motion.
 #pragma once
+#include <Eigen/Geometry>
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -21,8 +22,8 @@
 
 namespace kwind::kit {
 
-using Anyone =
-    std::variant<bay::Pile, bay::Crate, bay::Gull, bay::Tug, bay::Punt, bay::Chart, bay::Ledger>;
+using Anyone = std::variant<bay::Pile, bay::Crate, bay::Gull, bay::Tug, bay::Punt, bay::Chart,
+                            bay::Ledger, bay::Kite>;
 
 /// What `value` is in bits: the same for values that are the same once quantised.
 template <class T>
@@ -65,12 +66,13 @@ class MovingBay {
     one.value = value;
   }
 
-  void populate(int piles, int crates, int gulls, int tugs, int punts = 0) {
+  void populate(int piles, int crates, int gulls, int tugs, int punts = 0, int kites = 0) {
     for (int i = 0; i < piles; ++i) spawn(bay::Pile{place()});
     for (int i = 0; i < crates; ++i) spawn(crate());
     for (int i = 0; i < gulls; ++i) spawn(gull());
     for (int i = 0; i < tugs; ++i) spawn(tug());
     for (int i = 0; i < punts; ++i) spawn(punt());
+    for (int i = 0; i < kites; ++i) spawn(kite());
   }
 
   /// Takes all ids that are left: whoever comes from now on gets one that somebody had.
@@ -106,6 +108,9 @@ class MovingBay {
         if (chance(0.01)) punt->cargo = static_cast<bay::Cargo>(random_() % 4);
         move(*punt);
         put(id, bay::Punt(*punt));
+      } else if (auto* kite = std::get_if<bay::Kite>(&one.value)) {
+        fly(*kite);
+        put(id, bay::Kite(*kite));
       } else if (auto* crate = std::get_if<bay::Crate>(&one.value);
                  crate != nullptr && chance(0.02)) {
         crate->at += Eigen::Vector2d{even(-1, 1), even(-1, 1)};  // in this order
@@ -191,6 +196,42 @@ class MovingBay {
     tug.at = place();
     tug.fuel = 1000;
     return tug;
+  }
+  bay::Kite kite() {
+    const Eigen::Vector2d over = place();
+    bay::Kite kite;
+    kite.at = {over[0], over[1], even(0, 100)};
+    kite.turn = Eigen::Quaterniond(even(-1, 1), even(-1, 1), even(-1, 1), even(-1, 1)).normalized();
+    kite.held = kite.turn;
+    kite.toward = Eigen::Vector3d(even(-1, 1), even(-1, 1), even(-1, 1)).normalized();
+    return kite;
+  }
+  // Spins about one of its axes, and its list and note change here and there.
+  void fly(bay::Kite& kite) {
+    if (chance(0.1)) return;
+    const Eigen::Vector3d axis = Eigen::Vector3d::Unit(static_cast<int>(random_() % 8 / 3));
+    kite.at += Eigen::Vector3d(even(0, 1), even(0, 1), even(-1, 1));
+    if (kite.at.cwiseAbs().maxCoeff() > 500) kite.at = {0, 0, 0};
+    kite.turn = kite.turn * Eigen::Quaterniond(Eigen::AngleAxisd(even(0, 0.3), axis));
+    kite.toward = Eigen::AngleAxisd(even(0, 0.2), axis) * kite.toward;
+    if (chance(0.1)) kite.held = kite.turn;
+    if (chance(0.2) && kite.flags.size() < 20) {
+      const auto place = static_cast<std::ptrdiff_t>(random_() % (kite.flags.size() + 1));
+      kite.flags.insert(kite.flags.begin() + place, static_cast<bay::Ink>(random_() % 3));
+    }
+    if (chance(0.1) && !kite.flags.empty()) {
+      kite.flags.erase(kite.flags.begin() +
+                       static_cast<std::ptrdiff_t>(random_() % kite.flags.size()));
+    }
+    if (chance(0.1) && !kite.flags.empty()) {
+      kite.flags[random_() % kite.flags.size()] = static_cast<bay::Ink>(random_() % 3);
+    }
+    if (chance(0.05)) kite.flags.clear();
+    if (chance(0.1)) {
+      kite.note = chance(0.2)
+                      ? std::nullopt
+                      : std::optional<std::string>("wind " + std::to_string(random_() % 40));
+    }
   }
   bay::Punt punt() { return {even(0, 360), even(0, 6), place(), bay::Cargo::fish}; }
   template <class T>

@@ -32,7 +32,9 @@ TEST(Replica, AClientHasWhatTheServerHas) {
   }
   crossing.expect_complete();
   EXPECT_EQ(crossing.client_world().size(), 70U);
-  EXPECT_EQ(crossing.replicator().counts().whole, 70U) << "each once";
+  const std::uint64_t whole = crossing.replicator().counts().whole;
+  EXPECT_GE(whole, 70U);
+  EXPECT_LE(whole, 70U * 5) << "each until it is acknowledged, and then no more";
 }
 
 TEST(Replica, WhatHappenedIsTold) {
@@ -286,7 +288,8 @@ TEST(Replica, ASnapshotWithAHugeNumberTakesNoLonger) {
     out.put(replica::built_in_codes(bay::kEntities)->digest() & 0xffffU, 16);
     out.put_bool(false);  // exact
     out.put_count(0, 3);
-    out.put_bool(false);  // no more in the head
+    out.put_bool(false);  // no input
+    out.put_bool(false);  // no digest
     out.put_bool(false);  // nobody arrives
     out.put_bool(false);  // nor do parts of anybody
     out.finish();
@@ -304,7 +307,7 @@ TEST(Replica, EveryCompilerMakesTheSameBits) {
     crossing.see_all();
     ASSERT_NO_FATAL_FAILURE(crossing.tick());
   }
-  EXPECT_EQ(crossing.digest(), 11353632863929294181U);
+  EXPECT_EQ(crossing.digest(), 16020706824206443519U);
 }
 
 }  // namespace

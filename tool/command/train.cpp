@@ -24,7 +24,7 @@ struct TrainArguments {
   std::string out;
   std::string codes;  // in use when the captures were made
   std::string check;
-  double rate = 20;
+  bool advise = false;
   bool json = false;
 };
 
@@ -38,10 +38,19 @@ struct Bits {
   double floor = 0;
 };
 
+// The row of a report: the place of an entity type behind 0, which stands for all snapshots.
+std::uint32_t row_of(const replica::AlphabetCost& cost) {
+  return cost.of == replica::AlphabetCost::Of::heads ? 0 : cost.type + 1U;
+}
+std::string_view row_name(const schema::EntitiesInfo& entities, std::uint32_t row) {
+  return row == 0 ? "Snapshots" : entities.types[row - 1]->name;
+}
+
 std::string name_of(const schema::EntitiesInfo& entities, const replica::AlphabetCost& cost) {
   switch (cost.of) {
     case replica::AlphabetCost::Of::continuing: return "change mask, continuing entities";
     case replica::AlphabetCost::Of::unexpected: return "change mask, unexpected updates";
+    case replica::AlphabetCost::Of::heads: return "head";
     case replica::AlphabetCost::Of::errors: break;
   }
   const schema::EntityInfo& info = *entities.types[cost.type];
@@ -60,10 +69,12 @@ double sum_of(const std::vector<replica::AlphabetCost>& costs) {
   return sum;
 }
 
+// Reads the captures once for all of `traffic`.
 bool read_captures(const TrainArguments& arguments, const schema::Protocol& protocol,
-                   capture::StateTraffic& traffic) {
+                   const std::vector<capture::StateTraffic*>& all_traffic) {
   const auto keys = load_keys(arguments.keys);
   if (!keys) return false;
+  const capture::StateTraffic& traffic = *all_traffic.front();
   std::uint64_t unopened = 0;
   for (const std::string& path : arguments.captures) {
     const auto contents = load_capture(path);
@@ -71,7 +82,10 @@ bool read_captures(const TrainArguments& arguments, const schema::Protocol& prot
     capture::AccountOptions options;
     options.observer.keys = *keys;
     capture::Account account(protocol, std::move(options));
-    for (const capture::Packet& packet : contents->packets) traffic.add(account.add(packet));
+    for (const capture::Packet& packet : contents->packets) {
+      const capture::Line line = account.add(packet);
+      for (capture::StateTraffic* const each : all_traffic) each->add(line);
+    }
     unopened += account.unopened();
   }
   if (unopened > 0) {
@@ -89,17 +103,61 @@ bool read_captures(const TrainArguments& arguments, const schema::Protocol& prot
 }
 
 void print_table(const schema::EntitiesInfo& entities,
-                 const std::map<std::pair<std::uint16_t, std::string>, Bits>& rows) {
+                 const std::map<std::pair<std::uint32_t, std::string>, Bits>& rows) {
   fmt::print("{:<34}{:>10}{:>10}{:>10}{:>10}\n", "bits of a symbol", "symbols", "before", "after",
              "entropy");
-  int kind = -1;
+  std::optional<std::uint32_t> row;
   for (const auto& [key, bits] : rows) {
-    if (key.first != kind) fmt::print("{}\n", entities.types[key.first]->name);
-    kind = key.first;
+    if (row != key.first) fmt::print("{}\n", row_name(entities, key.first));
+    row = key.first;
     const auto n = static_cast<double>(bits.symbols);
     fmt::print("  {:<32}{:>10}{:>10.2f}{:>10.2f}{:>10.2f}\n", key.second, bits.symbols,
                bits.before / n, bits.after / n, bits.floor / n);
   }
+}
+
+// What other words, or predictors of the tables, bring for each field.
+void print_advice(const schema::EntitiesInfo& entities, const replica::SymbolCounts& counted) {
+  constexpr double kWorthwhile = 0.97;  // of the bits by the words
+  constexpr double kSixteenths = 16;
+  fmt::print("\n");
+  bool any = false;
+  for (std::size_t k = 0; k < entities.types.size(); ++k) {
+    const schema::EntityInfo& info = *entities.types[k];
+    const replica::SymbolCounts::Type& type = counted.types()[k];
+    double changes = 0;
+    const auto add = [&](const auto& by_age, std::size_t others) {
+      for (const auto& symbols : by_age) {
+        for (std::size_t s = 0; s + others < symbols.size(); ++s) changes += symbols[s];
+      }
+    };
+    add(type.continuing, 2);
+    add(type.unexpected, 1);
+    for (std::size_t c = 0; c < info.columns.size() && changes > 0; ++c) {
+      const auto& trials = type.trials[c];
+      const auto words = static_cast<std::size_t>(type.predictors[c]);
+      std::size_t best = words;
+      for (std::size_t p = 0; p < trials.size(); ++p) {
+        if (trials[p] > 0 && trials[p] < trials[best]) best = p;
+      }
+      const auto bits = [&](std::size_t p) {
+        return static_cast<double>(trials[p]) / kSixteenths / changes;
+      };
+      if (best == words || bits(best) > kWorthwhile * bits(words)) continue;
+      any = true;
+      const std::string name = name_of(
+          entities, {info.type, replica::AlphabetCost::Of::errors, static_cast<std::uint16_t>(c)});
+      const bool would_be_smooth =
+          !info.columns[c].smooth && type.predictors[c] == replica::Predictor::hold;
+      fmt::print("{}.{}: `{}` takes {:.1f} bits a change, `{}` {:.1f}; {}\n", info.name, name,
+                 name_of(type.predictors[c]), bits(words),
+                 name_of(static_cast<replica::Predictor>(best)), bits(best),
+                 would_be_smooth ? "trained tables use it, and the built-in ones if the field is "
+                                   "`smooth`"
+                                 : "trained tables use it");
+    }
+  }
+  if (!any) fmt::print("the predictors in use are the best ones for all fields\n");
 }
 
 int train(const TrainArguments& arguments) {
@@ -133,8 +191,9 @@ int train(const TrainArguments& arguments) {
   if (!arguments.check.empty()) before = load_codes(arguments.check, entities);
   if (before == nullptr) return kFoundWrong;
 
-  capture::StateTraffic traffic(entities, arguments.rate, in_use);
-  if (!read_captures(arguments, source.protocol, traffic)) return kFoundWrong;
+  capture::StateTraffic traffic(entities, in_use, before.get());
+  capture::StateTraffic as_recorded(entities, in_use);
+  if (!read_captures(arguments, source.protocol, {&traffic, &as_recorded})) return kFoundWrong;
   const replica::SymbolCounts symbol_counts = traffic.symbol_counts();
   if (symbol_counts.snapshot_modes() == replica::SnapshotModes::both) {
     fmt::print(stderr,
@@ -143,22 +202,33 @@ int train(const TrainArguments& arguments) {
                "neither well; train a set for each\n");
     return kFoundWrong;
   }
-  const replica::CodeTables fitted(replica::SymbolCounts::fitted(entities, symbol_counts));
+  // First the predictors, then codes for the residuals that these leave.
+  const replica::CodeTables predictors(replica::SymbolCounts::fitted(entities, symbol_counts));
+  capture::StateTraffic predicted(entities, in_use, &predictors);
+  if (!read_captures(arguments, source.protocol, {&predicted})) return kFoundWrong;
+  const auto fitted_to = [&](const replica::SymbolCounts& counted) {
+    return replica::CodeTables(
+        replica::SymbolCounts::fitted(entities, counted, replica::SymbolCounts::Choose::nothing));
+  };
+  const replica::SymbolCounts predicted_counts = predicted.symbol_counts();
+  const replica::CodeTables fitted = fitted_to(predicted_counts);
 
-  std::map<std::pair<std::uint16_t, std::string>, Bits> rows;
+  std::map<std::pair<std::uint32_t, std::string>, Bits> rows;
   Bits all;
   for (const auto& cost : replica::costs_of(symbol_counts, *before)) {
-    Bits& row = rows[{cost.type, name_of(entities, cost)}];
+    Bits& row = rows[{row_of(cost), name_of(entities, cost)}];
     row.symbols += cost.symbols;
     row.before += cost.bits;
-    row.floor += cost.floor;
     all.symbols += cost.symbols;
     all.before += cost.bits;
-    all.floor += cost.floor;
   }
-  for (const auto& cost : replica::costs_of(symbol_counts, fitted)) {
-    rows[{cost.type, name_of(entities, cost)}].after += cost.bits;
+  for (const auto& cost : replica::costs_of(predicted_counts, fitted)) {
+    Bits& row = rows[{row_of(cost), name_of(entities, cost)}];
+    row.symbols = std::max(row.symbols, cost.symbols);
+    row.after += cost.bits;
+    row.floor += cost.floor;
     all.after += cost.bits;
+    all.floor += cost.floor;
   }
   if (all.symbols == 0) {
     fmt::print(stderr,
@@ -171,11 +241,10 @@ int train(const TrainArguments& arguments) {
   double crossed = 0;
   const bool can_cross = traffic.clients() > 1;
   for (std::size_t half = 0; can_cross && half < 2; ++half) {
-    const replica::CodeTables other(
-        replica::SymbolCounts::fitted(entities, traffic.halves()[1 - half]));
-    crossed += sum_of(replica::costs_of(traffic.halves()[half], other));
+    crossed += sum_of(
+        replica::costs_of(predicted.halves()[half], fitted_to(predicted.halves()[1 - half])));
   }
-  const double used = sum_of(replica::costs_of(symbol_counts, *in_use));
+  const double used = sum_of(replica::costs_of(as_recorded.symbol_counts(), *in_use));
   const auto frames = static_cast<double>(traffic.frames());
   const double bytes = static_cast<double>(traffic.bits()) / 8 / frames;
   const double bytes_before = bytes + (all.before - used) / 8 / frames;
@@ -194,7 +263,7 @@ int train(const TrainArguments& arguments) {
                                {"alphabets", nlohmann::ordered_json::array()}};
     for (const auto& [key, bits] : rows) {
       const auto n = static_cast<double>(bits.symbols);
-      out["alphabets"].push_back({{"kind", entities.types[key.first]->name},
+      out["alphabets"].push_back({{"kind", row_name(entities, key.first)},
                                   {"of", key.second},
                                   {"symbols", bits.symbols},
                                   {"before", bits.before / n},
@@ -216,6 +285,7 @@ int train(const TrainArguments& arguments) {
         all.before / static_cast<double>(all.symbols), all.after / static_cast<double>(all.symbols),
         all.floor / static_cast<double>(all.symbols));
   }
+  if (arguments.advise && !arguments.json) print_advice(entities, symbol_counts);
   std::fflush(stdout);
   if (traffic.unread() > 0) {
     fmt::print(
@@ -269,9 +339,8 @@ void add_train(Command app, std::function<int()>& chosen) {
                      "The codes in use when this was recorded (else the built-in ones)");
   command.add_option("--check", arguments->check,
                      "Say whether these codes still fit; exit 1 if not");
-  command.add_option("--tick-rate", arguments->rate, "Ticks a second of the server's world")
-      .range(1.0, 1000.0)
-      .capture_default_str();
+  command.add_flag("--advise", arguments->advise,
+                   "Say which words of fields, or predictors, would take fewer bits");
   command.add_flag("--json", arguments->json, "Write the report as JSON");
   command.callback([arguments, &chosen] { chosen = [arguments] { return train(*arguments); }; });
 }

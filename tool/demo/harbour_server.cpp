@@ -65,6 +65,9 @@ void HarbourServer::add_handlers(host::Server& server, host::Replication& state)
   });
   state.on_client([this, &server](host::ClientView& view) {
     record_.codes = server.code_tables(view.peer());
+    // All bots agree on the same tables.
+    const bool first = !symbol_counts_.snapshot_modes();
+    if (first && record_.codes != 0) symbol_counts_.predict_with(*settings_.code_tables);
     view.replicator().count_into(&symbol_counts_);
   });
   // A pilot sees nothing before entering: the view has no origin until then.
@@ -142,6 +145,7 @@ void HarbourServer::note_moment(Time now) {
       record_.codes != 0 && settings_.code_tables != nullptr ? *settings_.code_tables : *built_in;
   record_.shares.clear();
   for (const auto& cost : replica::costs_of(symbol_counts_, codes)) {
+    if (cost.of == replica::AlphabetCost::Of::heads) continue;  // of no entity
     sum_.bits_by_type[cost.type] += cost.bits;
     const schema::EntityInfo& kind = *harbour_world::kEntities.types[cost.type];
     const std::string field = cost.of == replica::AlphabetCost::Of::errors

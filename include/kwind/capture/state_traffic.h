@@ -17,9 +17,11 @@ namespace kwind::capture {
 class StateTraffic {
  public:
   /// `entities` outlives it; `codes` are those in use when the capture was made, nullptr the
-  /// built-in ones.
-  StateTraffic(const schema::EntitiesInfo& entities, double ticks_per_second,
-               std::shared_ptr<const replica::CodeTables> codes = nullptr);
+  /// built-in ones. Changes are counted as the predictors of `count_as` predict them; nullptr: those
+  /// of `codes`.
+  explicit StateTraffic(const schema::EntitiesInfo& entities,
+                        std::shared_ptr<const replica::CodeTables> codes = nullptr,
+                        const replica::CodeTables* count_as = nullptr);
 
   /// Takes the state that a datagram of the account brings, if any.
   void add(const Line& line);
@@ -43,7 +45,6 @@ class StateTraffic {
     std::uint64_t refused = 0;
   };
   const schema::EntitiesInfo& entities_;
-  double ticks_per_second_;
   std::shared_ptr<const replica::CodeTables> codes_;
   std::array<replica::SymbolCounts, 2> halves_;
   // By connection id: with a capture of several servers, by address, too.

@@ -91,9 +91,8 @@ enum class Verdict : std::uint8_t {
   X(payload_not_taken, 65, Verdict::drop, "no handler took the opaque payload of a datagram")        \
   X(state_version, 66, Verdict::refuse, "the peers write state frames in different versions")        \
   X(inbox_full, 67, Verdict::drop, "the program has not taken what arrived; the datagram is refused unacknowledged") \
-  X(tick_rate, 68, Verdict::drop, "the server's world has another number of ticks a second than this copy") \
-  X(request_abandoned, 69, Verdict::report, "who was asked dropped the request without an answer")     \
-  X(code_tables, 70, Verdict::drop, "the server writes state with another code set than this copy reads")
+  X(request_abandoned, 68, Verdict::report, "who was asked dropped the request without an answer")     \
+  X(code_tables, 69, Verdict::drop, "the server writes state with another code set than this copy reads")
 // clang-format on
 
 enum class [[nodiscard]] Errc : std::uint8_t{

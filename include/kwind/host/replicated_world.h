@@ -21,7 +21,6 @@ namespace kwind::host {
 
 /// How the copy of a world is kept.
 struct ReplicatedWorldOptions {
-  unsigned tick_rate = 20;            ///< ticks per second of the server's world
   replica::PlayOutOptions playout{};  ///< how far behind the newest snapshot sample() shows
   /// In how many datagrams each input travels.
   std::size_t input_copies = 3;
@@ -99,13 +98,15 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
   /// Queues an input: it travels in the next datagrams, several times. Returns its number, from 1.
   template <schema::Sendable T>
   std::uint32_t send_input(const T& input) {
-    return inputs_->put(input);
+    return inputs_->put(input, playout_.drawn());
   }
   /// Number of the newest input that the server had processed in the newest snapshot; 0: none.
   [[nodiscard]] std::uint32_t last_processed_input() const { return inputs_->used(); }
 
   /// The newest tick that arrived; 0 before the first.
   [[nodiscard]] std::uint32_t tick() const { return world_->tick(); }
+  /// Ticks per second of the server's world; 0 before the first snapshot.
+  [[nodiscard]] double tick_rate() const { return tick() > 0 ? world_->ticks_per_second() : 0; }
   /// Entities in view.
   [[nodiscard]] std::size_t size() const { return world_->size(); }
   /// Bits of snapshots that arrived so far.
@@ -143,6 +144,7 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
          }});
   }
   void begin();
+  void follow_rate();
   void tell(const replica::EntityEvent& event, const LoopStage::Guard& guard);
 
   Client& client_;

@@ -24,7 +24,7 @@ namespace kwind::host {
 
 /// How a world is replicated.
 struct ReplicationOptions {
-  unsigned tick_rate = 20;  ///< ticks per second, 1 to 240; clients need the same rate
+  unsigned tick_rate = 20;  ///< ticks per second, 1 to 240; clients are told
   /// View distances, in the unit of the position field; entity types that are always in view.
   replica::InterestOptions view{};
   /// Datagrams that one client gets in one tick at most. Updates that do not fit wait, by priority.
@@ -35,6 +35,9 @@ struct ReplicationOptions {
   /// at the end of receive(), with its inputs and on_tick(), and ends in the next flush(), with what
   /// was put in between. Otherwise both happen in flush().
   bool tick_between_receive_and_flush = false;
+  /// How far back tick_seen_by() goes: a client that claims to see the world later than that is
+  /// judged by this.
+  Duration max_rewind = std::chrono::milliseconds(300);
   /// Tables that `kwind train` made. List their digests in ServerOptions::code_table_sets too; each
   /// client gets the tables that its handshake agreed on, the built-in ones otherwise.
   std::vector<std::shared_ptr<const replica::CodeTables>> code_tables{};
@@ -90,6 +93,7 @@ class KWIND_API ClientView {
   replica::InputReceiver inputs_;
   std::optional<schema::AnyRef> followed_{};
   std::uint32_t last_processed_input_ = 0;
+  std::optional<std::uint16_t> shown_{};  // at the input that was processed last
 };
 
 template <schema::ReplicaEntity T>
@@ -136,6 +140,11 @@ class KWIND_API Replication final : public LoopStage {
     };
   }
 
+  /// The tick that a client showed when it gave the input that is being handled, or the newest one
+  /// that was: for world().at(). With its fraction, to a quarter. Never older than
+  /// ReplicationOptions::max_rewind; the newest tick that ended if the client showed none, or there
+  /// is no such client.
+  [[nodiscard]] double tick_seen_by(Peer peer) const;
   /// Whether the message that is being handled is an input.
   [[nodiscard]] bool takes_input() const { return takes_input_; }
 

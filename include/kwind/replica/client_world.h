@@ -81,7 +81,9 @@ class KWIND_API ClientWorld {
   void spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip);
 
   [[nodiscard]] std::uint32_t tick() const;  ///< of the newest snapshot; 0 before
-  [[nodiscard]] std::size_t size() const;    ///< entities there
+  /// Of the server's world: as the newest full snapshot said, until then as the constructor did.
+  [[nodiscard]] double ticks_per_second() const;
+  [[nodiscard]] std::size_t size() const;  ///< entities there
   /// Those that are there, in ascending order of id. O(largest id).
   [[nodiscard]] std::vector<schema::AnyRef> entities() const;
   /// The tick whose values an entity that is there has; 0 for others.

@@ -25,19 +25,44 @@ enum class SnapshotModes : std::uint8_t {
   both = 3,  ///< codes for a mixture fit neither well
 };
 
+/// What a column is predicted from.
+enum class Predictor : std::uint8_t {
+  hold,           ///< its newest value
+  linear,         ///< on at the mean rate since the oldest baseline
+  steady,         ///< ... if that was nearly the same between the newest three; else held
+  linear_recent,  ///< on at the rate between the two newest baselines
+  quadratic,      ///< on at that rate, which changes as it did between the three newest
+  follow_start,   ///< speed and direction; a tick's way is by those at its start
+  follow,         ///< ... by the mean of those at its start and its end
+  follow_end,     ///< ... by those at its end
+};
+inline constexpr std::size_t kPredictors = 8;
+KWIND_API std::string_view name_of(Predictor predictor);
+
+class CodeTables;
+
 /// How often each symbol occurred, or is expected to.
 class KWIND_API SymbolCounts {
  public:
   /// So many ages of the known state have counts of their own: 1, 2, 3, and more ticks.
   static constexpr std::size_t kAges = 4;
-  /// Errors 1, -1, 2, ... of a column that have symbols; others follow an escape.
+  /// Residuals 1, -1, 2, ... of a column that have symbols of their own.
   static constexpr std::size_t kErrors = 24;
+  /// The symbols of longer ones: the rest of the residual follows, or the value.
+  static constexpr std::size_t kFar = kErrors;
+  static constexpr std::size_t kWhole = kErrors + 1;
+  /// How many symbols the usual heads of a snapshot have, see docs/state-format.md.
+  static constexpr std::size_t kHeads = 144;
 
   struct Type {
     using Counts = std::vector<std::uint32_t>;
     std::array<Counts, kAges> continuing;           ///< by what differs; then: nothing here, gone
     std::array<Counts, kAges> unexpected;           ///< by what differs; then: gone
     std::vector<std::array<Counts, kAges>> errors;  ///< by column
+    std::vector<Predictor> predictors{};            ///< by column: what the others are counted with
+    /// By column and predictor: about how many sixteenths of a bit the residuals of all counted
+    /// changes take with it; 0 for a predictor that the column cannot have.
+    std::vector<std::array<std::uint64_t, kPredictors>> trials{};
   };
 
   /// All zero.
@@ -45,8 +70,15 @@ class KWIND_API SymbolCounts {
   /// What a world of which nothing is known is taken to be like.
   static SymbolCounts expected(const schema::EntitiesInfo& entities);
   /// Weights for codes that fit `counted` traffic: where little was seen, expected() has its say.
-  static SymbolCounts fitted(const schema::EntitiesInfo& entities, const SymbolCounts& counted);
+  /// Columns get the predictors whose residuals were shortest. Where these are not the ones that
+  /// were counted with, count once more with tables of these weights, and choose nothing.
+  enum class Choose : std::uint8_t { predictors, nothing };
+  static SymbolCounts fitted(const schema::EntitiesInfo& entities, const SymbolCounts& counted,
+                             Choose choose = Choose::predictors);
 
+  /// From now on changes are counted as these tables would predict them. Requires: nothing was
+  /// counted yet.
+  void predict_with(const CodeTables& codes);
   /// What was counted is of such snapshots, too.
   void count_snapshots_of(SnapshotModes types) { snapshots_ |= static_cast<std::uint8_t>(types); }
   /// Nothing as long as no snapshot was counted.
@@ -58,9 +90,12 @@ class KWIND_API SymbolCounts {
 
   [[nodiscard]] std::vector<Type>& types() { return types_; }
   [[nodiscard]] const std::vector<Type>& types() const { return types_; }
+  [[nodiscard]] Type::Counts& heads() { return heads_; }
+  [[nodiscard]] const Type::Counts& heads() const { return heads_; }
 
  private:
   std::vector<Type> types_;
+  Type::Counts heads_ = Type::Counts(kHeads);
   std::uint8_t snapshots_ = 0;
 };
 
@@ -91,7 +126,7 @@ class KWIND_API CodeTables {
 
 /// What the symbols of one alphabet take.
 struct AlphabetCost {
-  enum class Of : std::uint8_t { continuing, unexpected, errors };
+  enum class Of : std::uint8_t { continuing, unexpected, errors, heads };
   std::uint16_t type = 0;  ///< place in EntitiesInfo::types
   Of of = Of::continuing;
   std::uint16_t column = 0;  ///< of errors

@@ -26,6 +26,9 @@ struct PackedInput {
   std::uint32_t number = 0;  ///< of the client's ticks, from 1
   std::size_t bits = 0;
   std::array<std::byte, kMaxBits / 8> bytes{};
+  /// The tick that the client showed when it gave the input, in quarters, the low 10 bits; nothing
+  /// if it showed none.
+  std::optional<std::uint16_t> shown{};
   [[nodiscard]] bool same_as(const PackedInput& other) const {
     return bits == other.bits && bytes == other.bytes;
   }
@@ -45,10 +48,12 @@ class KWIND_API InputSender final : public link::PayloadSource {
   /// of more that are put between two datagrams the oldest are not sent.
   explicit InputSender(ClientWorld& client_world, std::size_t redundancy = 3);
 
-  /// The input of the next tick; returns its number. Requires: at most PackedInput::kMaxBits.
+  /// The input of the next tick; returns its number. `shown`: the tick that the client draws, see
+  /// PlayoutClock::drawn(); 0: none. Requires: at most PackedInput::kMaxBits.
   template <class T>
-  std::uint32_t put(const T& input) {
+  std::uint32_t put(const T& input, double shown = 0) {
     PackedInput& packed = next();
+    packed.shown = shown_of(shown);
     schema::Encoder out{bits::Writer(packed.bytes)};
     encode(out, input);
     packed.bits = out.bit_count();
@@ -59,6 +64,8 @@ class KWIND_API InputSender final : public link::PayloadSource {
   /// The newest input that the server has used, as far as its snapshots have said; 0: none.
   [[nodiscard]] std::uint32_t used() const;
   [[nodiscard]] std::uint32_t newest() const { return newest_; }
+  /// PackedInput::shown of a tick.
+  [[nodiscard]] static std::optional<std::uint16_t> shown_of(double tick);
   [[nodiscard]] std::uint64_t bits() const { return bits_; }  ///< of all snapshots so far
   /// Requests for a full resync that were sent. The first leaves at once, further ones at intervals
   /// that double from kFirstResyncPause to kLongestResyncPause.

@@ -11,7 +11,7 @@
 namespace kwind::replica {
 
 struct PlayOutOptions {
-  double ticks_per_second = 20;  ///< as the server's world has it
+  double ticks_per_second = 20;  ///< of the server's world; ReplicatedWorld takes the server's
   /// Never closer behind than this, in ticks. One is what drawing between two states takes.
   double min_ticks = 1;
   double max_ticks = 20;
@@ -29,6 +29,8 @@ class KWIND_API PlayoutClock {
   /// returned earlier, unless the server starts anew, and at most ClientWorld::kMaxAhead ticks
   /// after the newest snapshot's. Nothing before the first snapshot.
   [[nodiscard]] std::optional<double> tick_at(Time now);
+  /// What tick_at() returned last; 0: nothing yet.
+  [[nodiscard]] double drawn() const { return drawn_; }
   /// Ticks behind the newest that an undisturbed path would have brought: the target.
   [[nodiscard]] double delay_ticks() const { return delay_; }
   /// Of the snapshots' lateness, 95th percentile above the least; in ticks.

@@ -43,6 +43,45 @@ struct SharedBitsCounts {
 
 class SharedHistories;
 struct BaselineHistory;
+class World;
+
+/// The world as it was at an earlier tick, from the history that deltas need: for hits and pick-ups
+/// that are judged by what a client saw. Borrows the world until its next tick ends. O(1) to make.
+class KWIND_API PastWorld {
+ public:
+  /// Between two ticks what is numeric lies in between. Nothing if the entity was not there, or
+  /// more than World::kHistoryRows of its changes are younger than the tick. O(columns).
+  template <schema::ReplicaEntity T>
+  [[nodiscard]] std::optional<T> get(schema::Ref<T> entity) const {
+    std::optional<T> first = get_at(entity, tick_);
+    if (part_ == 0) return first;
+    const std::optional<T> next = get_at(entity, tick_ + 1);
+    return first && next ? std::optional<T>(blend(*first, *next, part_)) : first;
+  }
+  /// The tick that it is of, with its fraction.
+  [[nodiscard]] double tick() const { return tick_ + part_; }
+
+ private:
+  friend class World;
+  PastWorld(const World& world, std::uint32_t tick, double part)
+      : world_(&world), tick_(tick), part_(part) {}
+  template <schema::ReplicaEntity T>
+  [[nodiscard]] std::optional<T> get_at(schema::Ref<T> entity, std::uint32_t tick) const {
+    std::optional<T> value;
+    decode_at(entity, T::entity_info(), tick, [&](schema::Decoder& in) {
+      T read;
+      decode(in, read);
+      if (in.error() == Errc::none) value = std::move(read);
+    });
+    return value;
+  }
+  void decode_at(schema::AnyRef entity, const schema::EntityInfo& info, std::uint32_t tick,
+                 const std::function<void(schema::Decoder&)>& decode) const;
+
+  const World* world_;
+  std::uint32_t tick_;
+  double part_;
+};
 
 class KWIND_API World {
  public:
@@ -91,6 +130,12 @@ class KWIND_API World {
   /// The tick that is being made; the first is 1.
   [[nodiscard]] std::uint32_t tick() const;
 
+  /// Changes that are remembered of each entity: a client whose baseline is older gets all of it.
+  static constexpr std::size_t kHistoryRows = 32;
+  /// The world at an earlier tick; a later one than the last that ended counts as that one, and one
+  /// before the first as the first.
+  [[nodiscard]] PastWorld at(double tick) const;
+
   [[nodiscard]] bool is_alive(schema::AnyRef entity) const;
   [[nodiscard]] std::size_t size() const;  ///< entities alive
   /// Values put that were outside their range, and the last of them.
@@ -102,6 +147,7 @@ class KWIND_API World {
 
  private:
   friend class ClientReplicator;
+  friend class PastWorld;
   friend class SharedHistories;
   friend struct BaselineHistory;
   friend class Interest;

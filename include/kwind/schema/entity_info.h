@@ -32,6 +32,22 @@ constexpr std::string_view name_of(ColumnForm form) {
   return "";
 }
 
+/// What several columns of one field are together.
+enum class ColumnGroup : std::uint8_t {
+  none,
+  rotation,    ///< four: which component is the largest, and the other three in whole steps
+  direction3,  ///< two: a point on the unfolded octahedron
+};
+
+constexpr std::string_view name_of(ColumnGroup group) {
+  switch (group) {
+    case ColumnGroup::none: return "none";
+    case ColumnGroup::rotation: return "rotation";
+    case ColumnGroup::direction3: return "direction3";
+  }
+  return "";
+}
+
 struct ColumnInfo {
   std::uint16_t field;  ///< place in EntityInfo::fields
   ColumnForm form;
@@ -43,6 +59,11 @@ struct ColumnInfo {
   double zero;         ///< a value is zero + index * step: of `int`, `real`, `angle` (degrees) and
   double step;         ///< `direction2` (radians); step 0 for all others
   std::int16_t grid;   ///< varying: place in EntityInfo::grids; -1: it is not a grid
+  /// Varying: the most items of a list of items of one size, or bytes of a text; 0: neither.
+  std::uint32_t max_items = 0;
+  std::uint32_t item_bits = 0;  ///< of each of them
+  ColumnGroup group = ColumnGroup::none;
+  std::uint8_t group_place = 0;  ///< place in the group, from 0
 };
 
 /// `follow SPEED along DIRECTION`: columns of one entity, and what their steps are.

@@ -67,7 +67,9 @@ std::optional<std::uint32_t> ClientWorld::wants_resync() const {
 Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::size_t bits) {
   bits::Reader in(payload, bits);
   std::optional<std::uint32_t> digest;
-  const auto mark = read_head(in, marks, latest, terms, digest);
+  SnapshotTerms told = terms;
+  const auto mark = read_head(in, marks, latest, told, digest, sections, codes->inside().heads,
+                              symbol_counts != nullptr ? &symbol_counts->heads() : nullptr);
   if (!mark) return mark.error();
   if (mark->start < start) return Errc::replayed;
   if (broken && mark->newest > 0) return Errc::base_missing;
@@ -75,6 +77,11 @@ Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::
   if (!anew && (marks.find(mark->snapshot) != nullptr || is_void(mark->snapshot))) {
     return Errc::replayed;
   }
+  if (told.rate != terms.rate) {
+    if (!anew) return Errc::value_range;
+    set_rate(told.rate);
+  }
+  terms = told;
   if (!all_here(marks, *mark)) return Errc::base_missing;
   if (!anew && builds_on_void(*mark)) return Errc::replayed;  // then nothing builds on it, either
   staged.clear();
@@ -140,10 +147,7 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
     if (!in.ok()) return Errc::truncated;
     return of_no_use ? Errc::replayed : Errc::value_range;
   };
-  const Sections sections = read_sections(in, mark);
-  if (!in.ok()) return Errc::truncated;
-  const std::vector<std::uint32_t>& continuing =
-      received_snapshots[mark.newest % received_snapshots.size()].there;
+  find_continuing(mark);
   if (sections.continuing) {
     // Between two snapshots unexpected use the caches: memory is asked for ahead of its use.
     const auto ahead = [&](std::size_t i, std::size_t by) -> Entity& {
@@ -189,6 +193,36 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
   return twice ? Errc::value_range : Errc::none;
 }
 
+// Those that the snapshots of the base's tick speak of, as far as the server assumes them delivered.
+void ClientWorld::State::find_continuing(const SnapshotMark& mark) {
+  continuing.clear();
+  const SnapshotMark* const named = marks.find(mark.newest);
+  if (named == nullptr) return;
+  std::uint32_t first = mark.newest;
+  for (std::uint32_t back = 1; back < kSnapshotWindow && back < mark.newest; ++back) {
+    const SnapshotMark* const before = marks.find(mark.newest - back);
+    if (before == nullptr) continue;  // lost
+    if (before->tick != named->tick) break;
+    first = mark.newest - back;
+  }
+  for (std::uint32_t snapshot = first; snapshot <= mark.newest; ++snapshot) {
+    if (snapshot != mark.newest && !acked_snapshots.contain(snapshot)) continue;
+    const Taken& taken = received_snapshots[snapshot % received_snapshots.size()];
+    if (taken.snapshot != snapshot) continue;
+    if (continuing.empty()) {
+      continuing = taken.there;
+      continue;
+    }
+    for (const std::uint32_t id : taken.ids) {
+      const auto place = std::lower_bound(continuing.begin(), continuing.end(), id);
+      const bool here = place != continuing.end() && *place == id;
+      const bool speaks = std::binary_search(taken.there.begin(), taken.there.end(), id);
+      if (speaks && !here) continuing.insert(place, id);
+      if (!speaks && here) continuing.erase(place);
+    }
+  }
+}
+
 // By id. Most are movers, and so the first ones are in order.
 void ClientWorld::State::sort_staged(std::size_t sorted) {
   const auto by_id = [](const Staged& a, const Staged& b) { return a.id < b.id; };
@@ -211,9 +245,9 @@ bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& m
   if (!symbol) return false;
   SymbolCounts::Type* const counted =
       symbol_counts != nullptr ? &symbol_counts->types()[last->type] : nullptr;
-  if (counted != nullptr)
-    ++(is_continuing ? counted->continuing : counted->unexpected)[age][*symbol];
   const std::size_t masks = model.masks();
+  if (counted != nullptr && *symbol >= masks)
+    ++(is_continuing ? counted->continuing : counted->unexpected)[age][*symbol];
   if (is_continuing && *symbol == masks) return true;  // nothing, here
   Staged& each = stage(id, mark, *symbol < masks ? Update::delta : Update::despawn);
   OwnRow& row = rows[each.row];
@@ -228,8 +262,12 @@ bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& m
     return true;
   }
   if (!read_tick(in, model, made.tick) || made.tick < last->tick) return false;
-  const Basis basis{model, type_codes, std::span(baselines).first(count), made.tick, {last->owner}};
-  return read_change(in, basis, static_cast<std::uint32_t>(*symbol), row, counted);
+  const Basis basis{
+      model,     type_codes,   type_codes.predictors, std::span(baselines).first(count),
+      made.tick, {last->owner}};
+  if (!read_change(in, basis, static_cast<std::uint32_t>(*symbol), row)) return false;
+  if (counted != nullptr) count_change(basis, row, is_continuing, *counted);
+  return true;
 }
 
 bool ClientWorld::State::read_arrival(bits::Reader& in, const SnapshotMark& mark,
@@ -361,16 +399,16 @@ void ClientWorld::State::find_known(const SnapshotMark& mark) {
 
 // Those known that are not listed as movers: first those that changed since they appeared.
 void ClientWorld::State::rank_unexpected(const SnapshotMark& mark,
-                                         std::span<const std::uint32_t> continuing) {
+                                         std::span<const std::uint32_t> listed) {
   known_ids.clear();
   still_ids.clear();
-  auto is_continuing = continuing.begin();
+  auto is_continuing = listed.begin();
   const ReceivedState* last = nullptr;
   for (std::size_t i = 0; i < with_records.size(); ++i) {
     prefetch_states(i);
     const std::uint32_t id = with_records[i];
-    while (is_continuing != continuing.end() && *is_continuing < id) ++is_continuing;
-    if (is_continuing != continuing.end() && *is_continuing == id) continue;
+    while (is_continuing != listed.end() && *is_continuing < id) ++is_continuing;
+    if (is_continuing != listed.end() && *is_continuing == id) continue;
     if (states_known(mark, id, baselines, last) == 0) continue;
     (last->update == Update::delta ? known_ids : still_ids).push_back(id);
   }

@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "replica/client/client_world_state.h"
+#include "replica/coding/row_bits.h"
 
 namespace kwind::replica {
 
@@ -26,6 +27,9 @@ std::size_t ClientWorld::waiting() const {
 }
 std::uint32_t ClientWorld::tick() const {
   return state_->tick;
+}
+double ClientWorld::ticks_per_second() const {
+  return state_->terms.rate / 16.0;
 }
 std::size_t ClientWorld::size() const {
   return state_->there;
@@ -65,24 +69,8 @@ void ClientWorld::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
 void ClientWorld::State::restore(const Entity& entity, const Known& known, bool owner,
                                  std::uint32_t to,
                                  const std::function<void(schema::Decoder&)>& decode) const {
-  const EntityModel& model = models[entity.type];
-  std::size_t bits = model.columns() * 32;
-  for (const SharedBits& field : known.row.varying) bits += field != nullptr ? field->bits : 0;
-  if (value_bits.size() < bits::bytes_for(bits)) value_bits.resize(bits::bytes_for(bits));
-  bits::Writer out(value_bits);
-  for (std::size_t c = 0; c < model.columns(); ++c) {
-    const schema::ColumnInfo& column = model.info().columns[c];
-    if (column.owner_only && !owner) continue;
-    if (column.form != schema::ColumnForm::varying) {
-      const bool later = to > known.tick && !column.at_spawn;
-      out.put(later ? model.moved_on(c, known, to) : known.row.numbers[c], column.bits);
-    } else if (const SharedBits& held = known.row.varying[model.varying_place(c)]) {
-      out.put_bits(held->bytes, held->bits);
-    }
-  }
-  KWIND_ASSERT(out.ok());
-  out.finish();
-  schema::Decoder in(bits::Reader(value_bits, out.bit_count()), schema::kNewest, tick,
+  const std::size_t bits = write_row(value_bits, models[entity.type], known, owner, to);
+  schema::Decoder in(bits::Reader(value_bits, bits), schema::kNewest, tick,
                      owner ? schema::View::owner : schema::View::others);
   decode(in);
 }

@@ -61,13 +61,13 @@ struct ClientWorld::State {
         std::shared_ptr<const CodeTables> codes_in)
       : info(entities_in),
         codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
-        terms{tick_rate_of(ticks_per_second), static_cast<std::uint16_t>(codes->digest())},
+        terms{0, static_cast<std::uint16_t>(codes->digest())},
         entities(1),
         received_snapshots(std::size_t{2} * kRecordsKept),
         waiting(kSnapshotWindow) {
+    set_rate(tick_rate_of(ticks_per_second));
     for (const schema::EntityInfo* type : info.types) {
-      models.emplace_back(*type, ticks_per_second);
-      const EntityModel& model = models.back();
+      const EntityModel& model = models[type->type];
       widths.numbers = std::max(widths.numbers, model.columns());
       widths.varying = std::max(widths.varying, model.varying());
       std::uint64_t bits = 0;
@@ -82,6 +82,7 @@ struct ClientWorld::State {
   const schema::EntitiesInfo& info;
   std::shared_ptr<const CodeTables> codes;
   SnapshotTerms terms;
+  Sections sections;  // of the snapshot at hand
   std::vector<EntityModel> models;
   Widths widths;
   std::uint64_t max_chunks = 0;             // of the largest entity
@@ -111,6 +112,7 @@ struct ClientWorld::State {
   bool of_no_use = false;  // it ends a fragmented entity that is not here
   FragmentAssembly unpacking;
   std::vector<std::byte> unpacked;
+  std::vector<std::uint32_t> continuing;
   std::vector<std::uint32_t> known_ids;
   std::vector<std::uint32_t> still_ids;
   std::vector<EntityEvent> entity_events;
@@ -119,6 +121,12 @@ struct ClientWorld::State {
   std::optional<std::uint32_t> blocked;  // low bits of the newest snapshot that could not be read
   mutable std::vector<std::byte> value_bits;
 
+  /// Predicts as a server with so many ticks a second does.
+  void set_rate(TickRate rate) {
+    terms.rate = rate;
+    models.clear();
+    for (const schema::EntityInfo* type : info.types) models.emplace_back(*type, rate / 16.0);
+  }
   // For who goes through all of with_records, and is at the i-th.
   void prefetch_states(std::size_t i) const {
     const std::size_t last = with_records.size() - 1;
@@ -174,6 +182,7 @@ struct ClientWorld::State {
   void keep(std::span<const std::byte> payload, std::size_t bits);
   bool take_waiting();
   Errc read(bits::Reader& in, const SnapshotMark& mark);
+  void find_continuing(const SnapshotMark& mark);
   void sort_staged(std::size_t sorted);
   void check(const SnapshotMark& mark, std::uint32_t digest);
   bool read_continuing(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id,

@@ -14,6 +14,8 @@ constexpr unsigned kNumberBits = 8;  // once the server has used one
 constexpr unsigned kInputBackOrder = 2;
 constexpr unsigned kInputCountOrder = 0;
 constexpr unsigned kInputSizeOrder = 3;
+constexpr unsigned kShownBits = 10;
+constexpr std::uint32_t kShownParts = 4;  // of a tick
 constexpr std::uint32_t kMaxInSnapshot = InputSender::kMaxInSnapshot;
 
 // The number with these low bits that is nearest to `near`.
@@ -32,8 +34,14 @@ InputSender::InputSender(ClientWorld& client_world, std::size_t redundancy)
 
 PackedInput& InputSender::next() {
   PackedInput& packed = kept_[++newest_ % kKept];
-  packed = {newest_, 0, {}};
+  packed = {newest_, 0, {}, {}};
   return packed;
+}
+
+std::optional<std::uint16_t> InputSender::shown_of(double tick) {
+  if (!(tick > 0)) return std::nullopt;
+  const auto parts = static_cast<std::uint64_t>(tick * kShownParts);
+  return static_cast<std::uint16_t>(parts & ((1U << kShownBits) - 1));
 }
 
 std::uint32_t InputSender::used() const {
@@ -101,6 +109,10 @@ std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   if (has_base) snapshot.put_count(newest_ - base - 1, kInputBackOrder);
   snapshot.put_bool(count == 3);
   if (count != 3) snapshot.put_count(count - 1, kInputCountOrder);
+  // What was shown at the older ones follows from the newest: a tick for each.
+  const std::optional<std::uint16_t> shown = at(newest_).shown;
+  snapshot.put_bool(shown.has_value());
+  if (shown) snapshot.put(*shown, kShownBits);
   const PackedInput* before = has_base ? &at(base) : nullptr;
   for (std::uint32_t number = newest_ - count + 1; number <= newest_; ++number) {
     const PackedInput& input = at(number);
@@ -156,6 +168,8 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
   const std::uint64_t count = in.get_bool() ? 3 : in.get_count(kInputCountOrder) + 1;
   if (!in.ok()) return Errc::truncated;
   if (count > kMaxInSnapshot || count > newest) return Errc::value_range;
+  std::optional<std::uint32_t> shown;
+  if (in.get_bool()) shown = static_cast<std::uint32_t>(in.get(kShownBits));
   std::vector<PackedInput> found(count);
   for (std::size_t i = 0; i < count; ++i) {
     PackedInput& input = found[i];
@@ -169,7 +183,13 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
       input.bits = size;
       if (!in.get_bits(input.bytes, size)) return Errc::truncated;
     }
-    input.number = newest - static_cast<std::uint32_t>(count - 1 - i);
+    const auto older = static_cast<std::uint32_t>(count - 1 - i);
+    input.number = newest - older;
+    input.shown = std::nullopt;
+    if (shown) {
+      input.shown =
+          static_cast<std::uint16_t>((*shown - older * kShownParts) & ((1U << kShownBits) - 1));
+    }
     before = &input;
   }
   if (!in.ok()) return Errc::truncated;

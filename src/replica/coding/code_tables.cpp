@@ -6,6 +6,7 @@
 #include <numeric>
 
 #include "kwind/core/digest.h"
+#include "replica/coding/unit_columns.h"
 
 namespace kwind::replica {
 namespace {
@@ -15,9 +16,12 @@ using schema::ColumnInfo;
 
 // Of a thousand ticks in which an entity moves, in how many the column is not as predicted.
 std::uint64_t changes_expected(const schema::EntityInfo& info, std::size_t column) {
-  if (follows(info, column)) return 550;
+  if (follows(info, column)) return 400;
   if (info.columns[column].smooth) return 600;
-  return 20;
+  const bool moves = std::any_of(info.follows.begin(), info.follows.end(), [&](const auto& follow) {
+    return column == follow.speed || column == follow.along;
+  });
+  return moves ? 150 : 20;
 }
 
 std::vector<PrefixCode> codes_of(
@@ -29,11 +33,12 @@ std::vector<PrefixCode> codes_of(
 }
 
 CodeTables::Inside inside_of(const SymbolCounts& symbol_counts) {
-  CodeTables::Inside made;
+  CodeTables::Inside made{{}, PrefixCode(symbol_counts.heads()), {}};
   if (symbol_counts.snapshot_modes() != SnapshotModes::both)
     made.trained_on = symbol_counts.snapshot_modes();
   for (const SymbolCounts::Type& counts : symbol_counts.types()) {
-    CodeTables::Inside::Type type{codes_of(counts.continuing), codes_of(counts.unexpected), {}, {}};
+    CodeTables::Inside::Type type{
+        codes_of(counts.continuing), codes_of(counts.unexpected), {}, counts.predictors, {}};
     for (const auto& column : counts.errors) type.errors.push_back(codes_of(column));
     made.types.push_back(std::move(type));
   }
@@ -49,15 +54,56 @@ std::uint64_t digest_of(const CodeTables::Inside& inside) {
       all.push_back(static_cast<std::byte>(code.bits(i)));
     }
   };
+  add(inside.heads);
   for (const CodeTables::Inside::Type& type : inside.types) {
     for (std::size_t age = 0; age < SymbolCounts::kAges; ++age) {
       add(type.continuing[age]);
       add(type.unexpected[age]);
       for (const auto& column : type.errors) add(column[age]);
     }
+    for (const Predictor predictor : type.predictors) {
+      all.push_back(static_cast<std::byte>(predictor));
+    }
   }
   const Digest128 whole = blake2b_128(all);
   return bits::Reader(whole, 64).get(64);
+}
+
+// The predictor with the shortest residuals; another one than `now` only if that saves two in a
+// hundred.
+Predictor best_of(const std::array<std::uint64_t, kPredictors>& trials, Predictor now) {
+  std::uint64_t least = trials[static_cast<std::size_t>(now)];
+  Predictor best = now;
+  least -= least / 50;
+  for (std::size_t p = 0; p < kPredictors; ++p) {
+    if (trials[p] == 0 || trials[p] >= least) continue;
+    least = trials[p];
+    best = static_cast<Predictor>(p);
+  }
+  return best;
+}
+
+// How many columns from this one on are one place, rotation or direction.
+std::size_t together(const schema::EntityInfo& info, std::size_t column) {
+  for (const schema::FollowInfo& follow : info.follows) {
+    if (follow.first == column) return follow.axes;
+  }
+  const schema::ColumnGroup group = info.columns[column].group;
+  return group == schema::ColumnGroup::none ? 1 : columns_of(group);
+}
+
+// How often a head is expected: the base is mostly two to four snapshots back, and what is not
+// usual is rare. Bits from the lowest on: some between did not arrive, another tick, input or
+// digest, other sections.
+std::uint32_t expected_head(std::size_t symbol) {
+  constexpr std::array<std::uint32_t, SymbolCounts::kHeads / 16> kBack{16, 24, 32, 24, 12,
+                                                                       8,  6,  4,  4};
+  std::uint32_t weight = kBack[symbol / 16] << 12;
+  if ((symbol & 1) != 0) weight /= 16;
+  if ((symbol & 2) != 0) weight /= 64;
+  if ((symbol & 4) != 0) weight /= 16;
+  if ((symbol & 8) != 0) weight /= 2;
+  return std::max(weight, 1U);
 }
 
 // Its symbols are masks, nothing here, gone.
@@ -66,6 +112,46 @@ std::size_t nothing_here(const PrefixCode& continuing) {
 }
 
 }  // namespace
+
+std::string_view name_of(Predictor predictor) {
+  switch (predictor) {
+    case Predictor::hold: return "hold";
+    case Predictor::linear: return "linear";
+    case Predictor::steady: return "steady";
+    case Predictor::linear_recent: return "linear_recent";
+    case Predictor::quadratic: return "quadratic";
+    case Predictor::follow_start: return "follow_start";
+    case Predictor::follow: return "follow";
+    case Predictor::follow_end: return "follow_end";
+  }
+  return "";
+}
+
+PredictorChoice predictors_of(const schema::EntityInfo& info, std::size_t column) {
+  const ColumnInfo& of = info.columns[column];
+  const auto bit = [](Predictor predictor) { return 1U << static_cast<unsigned>(predictor); };
+  if (of.at_spawn || of.form == ColumnForm::varying || of.form == ColumnForm::opaque) return {};
+  PredictorChoice choice{of.smooth ? Predictor::steady : Predictor::hold,
+                         bit(Predictor::hold) | bit(Predictor::linear)};
+  if (of.bits > 30) return {};
+  if (of.group != schema::ColumnGroup::none) {
+    if (of.smooth) choice.by_words = Predictor::linear;
+    return choice;
+  }
+  choice.all |= bit(Predictor::steady) | bit(Predictor::linear_recent) | bit(Predictor::quadratic);
+  for (const schema::FollowInfo& follow : info.follows) {
+    if (column < follow.first || column >= std::size_t{follow.first} + follow.axes) continue;
+    // `owner only` fields predict nothing for other clients.
+    if (!of.owner_only &&
+        (info.columns[follow.speed].owner_only || info.columns[follow.along].owner_only)) {
+      continue;
+    }
+    choice.by_words = Predictor::follow_end;
+    choice.all |=
+        bit(Predictor::follow_start) | bit(Predictor::follow) | bit(Predictor::follow_end);
+  }
+  return choice;
+}
 
 bool follows(const schema::EntityInfo& info, std::size_t column) {
   return std::any_of(info.follows.begin(), info.follows.end(), [&](const auto& follow) {
@@ -83,6 +169,20 @@ std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info) {
   return order;
 }
 
+namespace {
+
+bool smoothly_moves(const schema::EntityInfo& info, std::size_t column) {
+  const ColumnInfo& of = info.columns[column];
+  const bool number = of.form == ColumnForm::number || of.form == ColumnForm::circular;
+  if (!number || of.bits > 30) return false;
+  return of.smooth ||
+         std::any_of(info.follows.begin(), info.follows.end(), [&](const auto& follow) {
+           return column == follow.speed || column == follow.along;
+         });
+}
+
+}  // namespace
+
 std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,
                                      const std::vector<std::uint16_t>& order) {
   std::vector<MaskColumn> columns;
@@ -94,6 +194,13 @@ std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,
     if (bits + width > kMaskBits) break;
     columns.push_back({*column, 0, static_cast<std::uint8_t>(width)});
     bits += width;
+  }
+  // Bits that are left go to those that are often off by one step.
+  for (MaskColumn& each : columns) {
+    if (bits == kMaskBits) break;
+    if (each.bits > 1 || !smoothly_moves(info, each.column)) continue;
+    ++each.bits;
+    ++bits;
   }
   std::reverse(columns.begin(), columns.end());
   unsigned place = 0;
@@ -111,14 +218,19 @@ SymbolCounts::SymbolCounts(const schema::EntitiesInfo& entities) {
     type.continuing.fill(Type::Counts(masks + 2));
     type.unexpected.fill(Type::Counts(masks + 1));
     std::array<Type::Counts, kAges> errors;
-    errors.fill(Type::Counts(kErrors + 1));
+    errors.fill(Type::Counts(kWhole + 1));
     type.errors.assign(info->columns.size(), errors);
+    for (std::size_t c = 0; c < info->columns.size(); ++c) {
+      type.predictors.push_back(predictors_of(*info, c).by_words);
+    }
+    type.trials.assign(info->columns.size(), {});
     types_.push_back(std::move(type));
   }
 }
 
 SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
   SymbolCounts made(entities);
+  for (std::size_t head = 0; head < kHeads; ++head) made.heads_[head] = expected_head(head);
   for (std::size_t k = 0; k < made.types_.size(); ++k) {
     const schema::EntityInfo& info = *entities.types[k];
     const auto columns = mask_columns(info, coding_order(info));
@@ -128,7 +240,11 @@ SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
         const std::uint64_t changes = changes_expected(info, each.column);
         const std::size_t state = mask >> each.place & ((1U << each.bits) - 1);
         std::uint64_t share = 1000 - changes;
-        if (state > 0) share = each.bits == 1 ? changes : changes * (state < 3 ? 9 : 2) / 20;
+        const bool follows_it = follows(info, each.column);
+        if (state > 0 && each.bits == 1) share = changes;
+        if (state > 0 && each.bits == 2) {
+          share = changes * (state < 3 ? (follows_it ? 8 : 6) : (follows_it ? 4 : 8)) / 20;
+        }
         priority = priority * share / 1000;
       }
       return static_cast<std::uint32_t>(std::max<std::uint64_t>(priority, 1));
@@ -141,20 +257,25 @@ SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
         // One column or another; seldom all that moves.
         type.unexpected[age][mask] = mask == 0 ? 1 : likely(mask, 1 << 20);
       }
-      type.continuing[age][masks] = 1 << 14;
+      type.continuing[age][masks] = 1 << 16;
       type.continuing[age][masks + 1] = 1 << 10;
       type.unexpected[age][masks] = 1 << 17;
       for (std::size_t column = 0; column < info.columns.size(); ++column) {
         auto& errors = type.errors[column][age];
-        // Where values are predicted, half as many are twice as far off; elsewhere anything goes.
-        const unsigned half = follows(info, column) ? 2 : 4;
-        for (std::size_t i = 0; i < kErrors; ++i)
-          errors[i] = std::uint32_t{1} << (20 - i / 2 / (half / 2));
-        errors[kErrors] = 1 << 16;
+        // Half as many are four symbols further on.
+        for (std::size_t i = 0; i < kErrors; ++i) errors[i] = std::uint32_t{1} << (20 - i / 4);
+        errors[kFar] = 1 << 18;
+        errors[kWhole] = 1 << 15;
       }
     }
   }
   return made;
+}
+
+void SymbolCounts::predict_with(const CodeTables& codes) {
+  for (std::size_t k = 0; k < types_.size(); ++k) {
+    types_[k].predictors = codes.inside().types[k].predictors;
+  }
 }
 
 void SymbolCounts::add(const SymbolCounts& other) {
@@ -162,6 +283,7 @@ void SymbolCounts::add(const SymbolCounts& other) {
   const auto sum = [](Type::Counts& into, const Type::Counts& from) {
     for (std::size_t i = 0; i < into.size(); ++i) into[i] += from[i];
   };
+  sum(heads_, other.heads_);
   for (std::size_t k = 0; k < types_.size(); ++k) {
     for (std::size_t age = 0; age < kAges; ++age) {
       sum(types_[k].continuing[age], other.types_[k].continuing[age]);
@@ -170,20 +292,30 @@ void SymbolCounts::add(const SymbolCounts& other) {
         sum(types_[k].errors[c][age], other.types_[k].errors[c][age]);
       }
     }
+    types_[k].predictors = other.types_[k].predictors;
+    for (std::size_t c = 0; c < types_[k].trials.size(); ++c) {
+      for (std::size_t p = 0; p < kPredictors; ++p) {
+        types_[k].trials[c][p] += other.types_[k].trials[c][p];
+      }
+    }
   }
 }
 
-SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities,
-                                  const SymbolCounts& counted) {
+SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities, const SymbolCounts& counted,
+                                  Choose choose) {
   // The expected counts weigh as much as this many symbols that were seen, or as this share of all
   // of them: a symbol that the traffic never had stays below some 16 bits, however much was
   // counted.
   constexpr std::uint64_t kMinExpected = 8;
-  constexpr std::uint64_t kExpectedShare = 256;
+  constexpr std::uint64_t kExpectedShare = 64;
   constexpr std::uint64_t kScale = 256;
+  // A symbol that was never seen takes some 15 bits; one that says that there is nothing to say 10.
+  constexpr unsigned kRarest = 15;
+  constexpr unsigned kRarestNothing = 10;
   SymbolCounts made = expected(entities);
   made.snapshots_ = counted.snapshots_;
-  const auto fit = [&](Type::Counts& weights, const Type::Counts& seen) {
+  const auto fit = [&](Type::Counts& weights, const Type::Counts& seen,
+                       std::size_t words = 0) {  // the last ones are no masks
     const std::uint64_t sum = std::accumulate(weights.begin(), weights.end(), std::uint64_t{0});
     const std::uint64_t all = std::accumulate(seen.begin(), seen.end(), std::uint64_t{0});
     const std::uint64_t expected_count = std::max(kMinExpected, all / kExpectedShare);
@@ -193,15 +325,32 @@ SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities,
       const std::uint64_t priority = (seen[i] * kScale + weights[i] * expected_count * kScale /
                                                              std::max<std::uint64_t>(sum, 1)) /
                                      cut;
-      weights[i] = static_cast<std::uint32_t>(std::max<std::uint64_t>(priority, 1));
+      const unsigned rarest = i + words >= weights.size() ? kRarestNothing : kRarest;
+      const std::uint64_t min = (all * kScale / cut) >> rarest;
+      weights[i] = static_cast<std::uint32_t>(std::max({priority, min, std::uint64_t{1}}));
     }
   };
+  fit(made.heads_, counted.heads_);
   for (std::size_t k = 0; k < made.types_.size(); ++k) {
     Type& type = made.types_[k];
     const Type& seen = counted.types_[k];
+    type.predictors = seen.predictors;
+    for (std::size_t c = 0; choose == Choose::predictors && c < seen.trials.size();) {
+      // Columns that are one place, rotation or direction have one predictor.
+      const std::size_t count = together(*entities.types[k], c);
+      std::array<std::uint64_t, kPredictors> sum{};
+      for (std::size_t i = 0; i < count; ++i) {
+        for (std::size_t p = 0; p < kPredictors; ++p) sum[p] += seen.trials[c + i][p];
+      }
+      const Predictor best = best_of(sum, seen.predictors[c + count - 1]);
+      for (std::size_t i = 0; i < count; ++i) {
+        if (predictors_of(*entities.types[k], c + i).has(best)) type.predictors[c + i] = best;
+      }
+      c += count;
+    }
     for (std::size_t age = 0; age < kAges; ++age) {
-      fit(type.continuing[age], seen.continuing[age]);
-      fit(type.unexpected[age], seen.unexpected[age]);
+      fit(type.continuing[age], seen.continuing[age], 2);
+      fit(type.unexpected[age], seen.unexpected[age], 1);
       for (std::size_t c = 0; c < type.errors.size(); ++c)
         fit(type.errors[c][age], seen.errors[c][age]);
     }
@@ -242,6 +391,9 @@ std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables
     all.push_back(unexpected);
     all.insert(all.end(), errors.begin(), errors.end());
   }
+  AlphabetCost heads{0, AlphabetCost::Of::heads};
+  add(heads, counted.heads(), codes.inside().heads);
+  all.push_back(heads);
   std::erase_if(all, [](const AlphabetCost& cost) { return cost.symbols == 0; });
   return all;
 }

@@ -30,10 +30,12 @@ struct CodeTables::Inside {
     std::vector<PrefixCode> continuing;           // by age
     std::vector<PrefixCode> unexpected;           // by age
     std::vector<std::vector<PrefixCode>> errors;  // by column, age
+    std::vector<Predictor> predictors;            // by column
     // Of a mover that there is nothing to say of, by age.
     std::array<PrefixCode::Code, SymbolCounts::kAges> nothing{};
   };
   std::vector<Type> types;
+  PrefixCode heads;  ///< of snapshots
   std::optional<SnapshotModes> trained_on{};
 };
 
@@ -52,6 +54,16 @@ inline std::size_t masks_of(const std::vector<MaskColumn>& columns) {
 }
 /// Whether a column is an axis of a place that follows.
 bool follows(const schema::EntityInfo& info, std::size_t column);
+/// The predictors that a column can have, as bits 1 << predictor; the first one is that of the words
+/// of its field.
+struct PredictorChoice {
+  Predictor by_words = Predictor::hold;
+  std::uint32_t all = 1;
+  [[nodiscard]] bool has(Predictor predictor) const {
+    return (all >> static_cast<unsigned>(predictor) & 1U) != 0;
+  }
+};
+PredictorChoice predictors_of(const schema::EntityInfo& info, std::size_t column);
 /// The order in which columns are coded: those of a field with `follow` behind all unexpected.
 std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info);
 

@@ -13,7 +13,8 @@ namespace {
 
 constexpr std::string_view kExact = "exact";
 constexpr std::string_view kSpeculative = "speculative";
-constexpr std::string_view kFirstWords = "kwind code tables 1 for ";
+constexpr std::string_view kFirstWords = "kwind code tables 2 for ";
+constexpr std::string_view kHeads = "snapshot heads";
 
 // What a line calls an alphabet, behind the name of the kind.
 std::string name_of_column(const schema::EntityInfo& info, std::size_t column) {
@@ -24,6 +25,12 @@ std::string name_of_column(const schema::EntityInfo& info, std::size_t column) {
   const std::string name(info.fields[field].name);
   return first < column || several ? fmt::format("residual {}[{}]", name, column - first)
                                    : fmt::format("residual {}", name);
+}
+
+// What the line of a column's predictor begins with.
+std::string predictor_line(const schema::EntityInfo& info, std::size_t column) {
+  std::string name = name_of_column(info, column);
+  return fmt::format("{} predictor {}", info.name, name.substr(name.find(' ') + 1));
 }
 
 // All alphabets of a set, by what their lines begin with.
@@ -59,6 +66,13 @@ std::optional<std::size_t> number(std::string_view text) {
   return value;
 }
 
+std::optional<Predictor> predictor_named(std::string_view name) {
+  for (std::size_t p = 0; p < kPredictors; ++p) {
+    if (name_of(static_cast<Predictor>(p)) == name) return static_cast<Predictor>(p);
+  }
+  return std::nullopt;
+}
+
 std::string_view take_word(std::string_view& text) {
   text.remove_prefix(std::min(text.find_first_not_of(' '), text.size()));
   const std::string_view word = text.substr(0, text.find(' '));
@@ -86,12 +100,21 @@ std::optional<std::vector<std::uint8_t>> lengths_of(std::string_view text, std::
 
 std::string text_of(const CodeTables& codes, const schema::EntitiesInfo& entities,
                     std::string_view protocol) {
-  std::map<std::string, std::string> lines;
+  std::map<std::string, std::string> lines{
+      {std::string(kHeads), lengths_text(codes.inside().heads)}};
   for (std::size_t k = 0; k < entities.types.size(); ++k) {
     each_alphabet(*entities.types[k], codes.inside().types[k],
                   [&](std::string name, const PrefixCode& code) {
                     lines.emplace(std::move(name), lengths_text(code));
                   });
+  }
+  for (std::size_t k = 0; k < entities.types.size(); ++k) {
+    const schema::EntityInfo& info = *entities.types[k];
+    for (std::size_t c = 0; c < info.columns.size(); ++c) {
+      if (predictors_of(info, c).all == 1) continue;
+      lines.emplace(predictor_line(info, c),
+                    fmt::format(" {}", name_of(codes.inside().types[k].predictors[c])));
+    }
   }
   std::string text = fmt::format("{}{}\ndigest {:016x}\n", kFirstWords, protocol, codes.digest());
   if (const auto trained = codes.trained_on()) {
@@ -113,11 +136,24 @@ tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
   }
   const CodeTables built_in(SymbolCounts::expected(entities));
   CodeTables::Inside made = built_in.inside();
-  std::map<std::string, PrefixCode*> wanted;
+  std::map<std::string, PrefixCode*> wanted{{std::string(kHeads), &made.heads}};
   for (std::size_t k = 0; k < entities.types.size(); ++k) {
     each_alphabet(*entities.types[k], made.types[k], [&](std::string name, PrefixCode& code) {
       wanted.emplace(std::move(name), &code);
     });
+  }
+  struct Predicted {
+    Predictor* predictor;
+    PredictorChoice choice;
+  };
+  std::map<std::string, Predicted> columns;
+  for (std::size_t k = 0; k < entities.types.size(); ++k) {
+    const schema::EntityInfo& info = *entities.types[k];
+    for (std::size_t c = 0; c < info.columns.size(); ++c) {
+      const PredictorChoice choice = predictors_of(info, c);
+      if (choice.all == 1) continue;
+      columns.emplace(predictor_line(info, c), Predicted{&made.types[k].predictors[c], choice});
+    }
   }
   std::string_view digest;
   std::size_t number_of_line = 0;
@@ -146,7 +182,22 @@ tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
     }
     // TYPE continuing AGE, TYPE unexpected AGE, or TYPE residual COLUMN AGE.
     const std::string_view what = take_word(rest);
-    name += fmt::format(" {} {}", what, take_word(rest));
+    name += fmt::format(" {}", what);
+    if (name != kHeads) name += fmt::format(" {}", take_word(rest));
+    if (what == "predictor") {
+      const auto column = columns.find(name);
+      const std::string_view word = take_word(rest);
+      const auto predictor = predictor_named(word);
+      if (column == columns.end() || !predictor || !column->second.choice.has(*predictor)) {
+        return problem(number_of_line,
+                       fmt::format("the description has no `{}`, or it cannot be `{}`; train the "
+                                   "tables again with `kwind train`",
+                                   name, word));
+      }
+      *column->second.predictor = *predictor;
+      columns.erase(column);
+      continue;
+    }
     if (what == "residual") name += fmt::format(" {}", take_word(rest));
     const auto found = wanted.find(name);
     if (found == wanted.end()) {
@@ -166,11 +217,14 @@ tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
     *found->second = std::move(*code);
     wanted.erase(found);
   }
-  if (!wanted.empty()) {
+  const auto missing = !wanted.empty()    ? wanted.begin()->first
+                       : !columns.empty() ? columns.begin()->first
+                                          : std::string();
+  if (!missing.empty()) {
     return problem(
         0,
         fmt::format("`{}` of the description is missing; train the tables again with `kwind train`",
-                    wanted.begin()->first));
+                    missing));
   }
   auto codes = std::make_shared<const CodeTables>(std::move(made));
   if (digest != fmt::format("{:016x}", codes->digest())) {

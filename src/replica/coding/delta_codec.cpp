@@ -3,8 +3,10 @@
 #include "replica/coding/delta_codec.h"
 
 #include <algorithm>
+#include <bit>
 
 #include "replica/coding/grid_delta.h"
+#include "replica/coding/list_delta.h"
 
 namespace kwind::replica {
 namespace {
@@ -33,17 +35,18 @@ bool read_bits(bits::Reader& in, const ColumnInfo& column, SharedBits& value) {
   return true;
 }
 
-// A grid goes by its cells if that takes fewer bits.
+// What changed of it, if that takes fewer bits than all of it.
 void write_varying(bits::Writer& out, const Basis& basis, std::size_t c, const Row& row) {
   const ColumnInfo& column = basis.model.info().columns[c];
   const std::size_t place = basis.model.varying_place(c);
   const SharedBits& now = row.varying[place];
-  if (column.grid < 0) return write_bits(out, now);
   const SharedBits& before = basis.known.front().row.varying[place];
   BitString change;
   if (before != nullptr && now != nullptr) {
-    const auto model = basis.model.info().grids[static_cast<std::size_t>(column.grid)];
-    change = grid_change(model, *before, *now, now->bits);
+    change = column.grid < 0
+                 ? list_change(column, *before, *now, now->bits)
+                 : grid_change(basis.model.info().grids[static_cast<std::size_t>(column.grid)],
+                               *before, *now, now->bits);
   }
   out.put_bool(change.bits > 0);
   if (change.bits == 0) return write_bits(out, now);
@@ -52,34 +55,65 @@ void write_varying(bits::Writer& out, const Basis& basis, std::size_t c, const R
 bool read_varying(bits::Reader& in, const Basis& basis, std::size_t c, OwnRow& row) {
   const ColumnInfo& column = basis.model.info().columns[c];
   const std::size_t place = basis.model.varying_place(c);
-  if (column.grid < 0 || !in.get_bool()) return read_bits(in, column, row.varying[place]);
+  if (!in.get_bool()) return read_bits(in, column, row.varying[place]);
   const SharedBits& before = basis.known.front().row.varying[place];
   if (before == nullptr) return false;
-  const auto model = basis.model.info().grids[static_cast<std::size_t>(column.grid)];
-  row.varying[place] = read_grid_change(in, model, *before, column.last);
+  row.varying[place] =
+      column.grid < 0
+          ? read_list_change(in, column, *before)
+          : read_grid_change(in, basis.model.info().grids[static_cast<std::size_t>(column.grid)],
+                             *before, column.last);
   return row.varying[place] != nullptr;
 }
 
-// An error that is not 0 as a symbol: 1, -1, 2, -2, ...; those beyond the last one escape.
-void write_error(bits::Writer& out, const PrefixCode& code, std::int64_t error,
-                 SymbolCounts::Type::Counts* counts) {
+std::uint64_t place_of(std::int64_t error) {
   const auto size = static_cast<std::uint64_t>(error < 0 ? -error : error);
-  const std::uint64_t place = (size - 1) * 2 + (error < 0 ? 1 : 0);
-  const std::uint64_t symbol = std::min<std::uint64_t>(place, SymbolCounts::kErrors);
-  code.write(out, symbol);
-  if (symbol == SymbolCounts::kErrors) out.put_count(place - SymbolCounts::kErrors, kEscapeOrder);
-  if (counts != nullptr) ++(*counts)[symbol];
+  return (size - 1) * 2 + (error < 0 ? 1 : 0);
 }
-bool read_error(bits::Reader& in, const PrefixCode& code, std::int64_t& error,
-                SymbolCounts::Type::Counts* counts) {
+
+// A residual that is not 0 as a symbol: 1, -1, 2, -2, ...; behind the last one either the rest of a
+// long residual or, where that takes fewer bits, the value.
+std::size_t symbol_of(const PrefixCode& code, std::uint64_t place, unsigned value_bits) {
+  if (place < SymbolCounts::kErrors) return place;
+  const bool whole =
+      code.bits(SymbolCounts::kWhole) + value_bits <
+      code.bits(SymbolCounts::kFar) + bits::count_bits(place - SymbolCounts::kErrors, kEscapeOrder);
+  return whole ? SymbolCounts::kWhole : SymbolCounts::kFar;
+}
+void write_error(bits::Writer& out, const PrefixCode& code, std::int64_t error, std::uint32_t value,
+                 unsigned value_bits) {
+  const std::uint64_t place = place_of(error);
+  const std::size_t symbol = symbol_of(code, place, value_bits);
+  code.write(out, symbol);
+  if (symbol == SymbolCounts::kFar) out.put_count(place - SymbolCounts::kErrors, kEscapeOrder);
+  if (symbol == SymbolCounts::kWhole) out.put(value, value_bits);
+}
+// Puts the value at the residual from `value`, which holds the prediction.
+bool read_error(bits::Reader& in, const PrefixCode& code, const EntityModel& model,
+                std::size_t column, std::uint32_t& value) {
   const auto symbol = code.read(in);
   if (!symbol) return false;
-  if (counts != nullptr) ++(*counts)[*symbol];
+  const ColumnInfo& info = model.info().columns[column];
+  if (*symbol == SymbolCounts::kWhole) {
+    value = static_cast<std::uint32_t>(in.get(info.bits));
+    return in.ok() && value <= info.last;
+  }
   std::uint64_t place = *symbol;
-  if (place == SymbolCounts::kErrors) place += in.get_count(kEscapeOrder);
+  if (place == SymbolCounts::kFar) place += in.get_count(kEscapeOrder);
   const auto size = static_cast<std::int64_t>(place / 2 + 1);
-  error = place % 2 == 0 ? size : -size;
-  return in.ok();
+  return in.ok() && model.at_error(column, value, place % 2 == 0 ? size : -size, value);
+}
+
+std::uint32_t predicted(const Basis& basis, const Row& row, std::size_t column) {
+  return basis.model.predict(column, basis.predictors[column], basis.known, row.numbers,
+                             basis.tick);
+}
+
+// About how many sixteenths of a bit a residual takes.
+std::uint64_t about_bits(std::int64_t error) {
+  if (error == 0) return 8;
+  const auto size = static_cast<std::uint64_t>(error < 0 ? -error : error);
+  return 40 + 32 * (static_cast<std::uint64_t>(std::bit_width(size)) - 1);
 }
 
 bool differs(const Basis& basis, const Row& row, const ChangingColumn& each) {
@@ -89,7 +123,7 @@ bool differs(const Basis& basis, const Row& row, const ChangingColumn& each) {
     const std::size_t place = basis.model.varying_place(c);
     return !same(basis.known.front().row.varying[place], row.varying[place]);
   }
-  return basis.model.predict(c, basis.known, row.numbers, basis.tick) != row.numbers[c];
+  return predicted(basis, row, c) != row.numbers[c];
 }
 
 }  // namespace
@@ -129,8 +163,7 @@ std::uint32_t mask_of(const Basis& basis, const Row& row) {
     std::uint32_t state = 1;
     if (each.width > 1) {
       const std::uint16_t c = each.column;
-      const std::uint32_t predicted = basis.model.predict(c, basis.known, row.numbers, basis.tick);
-      const std::int64_t error = basis.model.error_of(c, predicted, row.numbers[c]);
+      const std::int64_t error = basis.model.error_of(c, predicted(basis, row, c), row.numbers[c]);
       state = error == 1 ? 1 : error == -1 ? 2 : kLongError;
     }
     mask |= state << each.place;
@@ -138,8 +171,7 @@ std::uint32_t mask_of(const Basis& basis, const Row& row) {
   return mask;
 }
 
-void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
-                  SymbolCounts::Type* symbol_counts) {
+void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask) {
   const EntityModel& model = basis.model;
   bool any = false;
   for (const ChangingColumn& each : model.changing()) {
@@ -161,18 +193,16 @@ void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::ui
     if (each.varies) {
       write_varying(out, basis, c, row);
     } else if (each.by_error) {
-      const std::uint32_t predicted = model.predict(c, basis.known, row.numbers, basis.tick);
       write_error(out, basis.codes.errors[c][basis.age()],
-                  model.error_of(c, predicted, row.numbers[c]),
-                  symbol_counts != nullptr ? &symbol_counts->errors[c][basis.age()] : nullptr);
+                  model.error_of(c, predicted(basis, row, c), row.numbers[c]), row.numbers[c],
+                  each.bits);
     } else {
       out.put(row.numbers[c], each.bits);
     }
   }
 }
 
-bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRow& row,
-                 SymbolCounts::Type* symbol_counts) {
+bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRow& row) {
   const EntityModel& model = basis.model;
   row.assign(basis.known.front().row);
   const bool any = model.has_unchanging() && in.get_bool();
@@ -184,7 +214,7 @@ bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRo
       continue;
     }
     if (each.moves != ChangingColumn::Moves::no) {
-      model.predict_at(each, basis.known, row.numbers, basis.tick);
+      model.predict_at(each, basis.predictors, basis.known, row.numbers, basis.tick);
     }
     if (each.width > 0 ? said == 0 : !(any && in.get_bool())) continue;
     if (each.width > 1 && said != kLongError) {
@@ -192,19 +222,40 @@ bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRo
     } else if (each.varies) {
       if (!read_varying(in, basis, c, row)) return false;
     } else if (each.by_error) {
-      std::int64_t error = 0;
-      if (!read_error(
-              in, basis.codes.errors[c][basis.age()], error,
-              symbol_counts != nullptr ? &symbol_counts->errors[c][basis.age()] : nullptr)) {
+      if (!read_error(in, basis.codes.errors[c][basis.age()], model, c, row.numbers[c]))
         return false;
-      }
-      if (!model.at_error(c, row.numbers[c], error, row.numbers[c])) return false;
     } else {
       row.numbers[c] = static_cast<std::uint32_t>(in.get(each.bits));
       if (row.numbers[c] > model.info().columns[c].last) return false;
     }
   }
   return in.ok();
+}
+
+void count_change(const Basis& basis_in, const Row& row, bool is_continuing,
+                  SymbolCounts::Type& counts) {
+  Basis basis = basis_in;
+  basis.predictors = counts.predictors;
+  const EntityModel& model = basis.model;
+  const std::size_t age = basis.age();
+  const std::uint32_t mask = mask_of(basis, row);
+  ++(is_continuing ? counts.continuing : counts.unexpected)[age][mask];
+  for (const ChangingColumn& each : model.changing()) {
+    const std::uint16_t c = each.column;
+    if (!each.by_error || (each.owner_only && !basis.part.owner)) continue;
+    const auto error_with = [&](Predictor predictor) {
+      const std::uint32_t value = model.predict(c, predictor, basis.known, row.numbers, basis.tick);
+      return model.error_of(c, value, row.numbers[c]);
+    };
+    for (std::size_t p = 0; p < kPredictors; ++p) {
+      const auto predictor = static_cast<Predictor>(p);
+      if (model.choice(c).has(predictor)) counts.trials[c][p] += about_bits(error_with(predictor));
+    }
+    const std::uint32_t said = each.said(mask);
+    const std::int64_t error = error_with(counts.predictors[c]);
+    if (error == 0 || (each.width > 1 && said != kLongError)) continue;
+    ++counts.errors[c][age][symbol_of(basis.codes.errors[c][age], place_of(error), each.bits)];
+  }
 }
 
 }  // namespace kwind::replica

@@ -25,7 +25,8 @@ void write_whole(bits::Writer& out, const EntityModel& model, const Row& row, Pa
 struct Basis {
   const EntityModel& model;
   const CodeTables::Inside::Type& codes;
-  std::span<const Known> known;  ///< newest first, at least one
+  std::span<const Predictor> predictors;  ///< those of `codes`, or others to count with
+  std::span<const Known> known;           ///< newest first, at least one
   std::uint32_t tick;
   Part part;
   [[nodiscard]] std::size_t age() const { return age_of(tick - known.front().tick); }
@@ -33,11 +34,13 @@ struct Basis {
 
 /// What of the columns of EntityModel::changing() is not as predicted, see MaskColumn.
 [[nodiscard]] std::uint32_t mask_of(const Basis& basis, const Row& row);
-/// Reads the residuals of the fields that `mask` names. `symbol_counts`, if given, counts the
-/// symbols.
-void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask,
-                  SymbolCounts::Type* symbol_counts);
+void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask);
+/// Reads the residuals of the fields that `mask` names.
 [[nodiscard]] bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask,
-                               OwnRow& row, SymbolCounts::Type* symbol_counts);
+                               OwnRow& row);
+/// Counts the symbols that a change takes with the predictors of `counts`, and how each predictor
+/// would do.
+void count_change(const Basis& basis, const Row& row, bool is_continuing,
+                  SymbolCounts::Type& counts);
 
 }  // namespace kwind::replica

@@ -107,6 +107,7 @@ EntityModel::EntityModel(const schema::EntityInfo& info, double ticks_per_second
     tolerant_ = tolerant_ || follow.within > 0;
   }
   for (std::size_t column = 0; column < info.columns.size(); ++column) {
+    choices_.push_back(predictors_of(info, column));
     places_.push_back(varying_);
     varying_ += info.columns[column].form == schema::ColumnForm::varying ? 1 : 0;
     owner_has_more_ = owner_has_more_ || info.columns[column].owner_only;
@@ -126,7 +127,15 @@ EntityModel::EntityModel(const schema::EntityInfo& info, double ticks_per_second
       const Follow& follow = follows_[static_cast<std::size_t>(follow_of_[c])];
       made.moves = c == follow.info->first ? ChangingColumn::Moves::first_of_place
                                            : ChangingColumn::Moves::with_others;
-    } else if (number && column.smooth) {
+    } else if (column.group == schema::ColumnGroup::rotation) {
+      // What the largest component is, is known before the others are predicted.
+      made.moves = column.group_place == 0   ? ChangingColumn::Moves::no
+                   : column.group_place == 1 ? ChangingColumn::Moves::first_of_group
+                                             : ChangingColumn::Moves::with_others;
+    } else if (column.group == schema::ColumnGroup::direction3) {
+      made.moves = column.group_place == 0 ? ChangingColumn::Moves::first_of_group
+                                           : ChangingColumn::Moves::with_others;
+    } else if (number && column.bits <= 30) {
       made.moves = ChangingColumn::Moves::by_itself;
     }
     // Columns of 31 and 32 bits would have errors beyond what a count holds.
@@ -164,30 +173,37 @@ std::uint32_t EntityModel::moved(std::size_t column, std::uint32_t from, std::in
   return static_cast<std::uint32_t>(std::clamp<std::int64_t>(to, 0, info.last));
 }
 
-void EntityModel::predict_position(const Follow& follow, std::size_t axis, std::size_t axes,
-                                   std::span<const Known> known, std::span<const std::uint32_t> now,
-                                   std::uint32_t tick, std::uint32_t* predicted) const {
-  // From one state to the next half with the speed and direction of the one, half with those of
-  // the other. Places are rounded, so that where several states lead is nearer to the truth than
-  // where the newest does alone.
+void EntityModel::predict_position(const Follow& follow, Predictor predictor, std::size_t axis,
+                                   std::size_t axes, std::span<const Known> known,
+                                   std::span<const std::uint32_t> now, std::uint32_t tick,
+                                   std::uint32_t* predicted) const {
+  // The way of each tick is by the mean of speed and direction at its start and its end; between
+  // states that are several ticks apart these change evenly. Where it is by those at one end alone,
+  // half of the whole change comes on top, or goes off. Places are rounded, so that where several
+  // states lead is nearer to the truth than where the newest does alone.
   constexpr unsigned kPlaceBits = kScaleBits + 1;
   constexpr std::int64_t kAgree = std::int64_t{2} << kPlaceBits;  // steps apart at most
   constexpr std::int64_t kHalf = std::int64_t{1} << (kPlaceBits - 1);
+  const std::int64_t end = predictor == Predictor::follow_end     ? 1
+                           : predictor == Predictor::follow_start ? -1
+                                                                  : 0;
   const std::int64_t ahead = std::min(tick - known.front().tick, kFarthest);
   const Motion to = motion(follow, now);
   std::array<Motion, kKnownStates> from;  // NOLINT: one for each state
   for (std::size_t i = 0; i < known.size(); ++i) from[i] = motion(follow, known[i].row.numbers);
-  for (const std::size_t end = axis + axes; axis < end; ++axis) {
+  for (const std::size_t last = axis + axes; axis < last; ++axis) {
     const std::size_t column = follow.info->first + axis;
     std::int64_t before = way(follow, axis, from[0]);
-    std::int64_t on = (before + way(follow, axis, to)) * ahead;
+    const std::int64_t now_way = way(follow, axis, to);
+    std::int64_t on = (before + now_way) * ahead + end * (now_way - before);
     const std::int64_t newest =
         (std::int64_t{known.front().row.numbers[column]} << kPlaceBits) + on;
     std::int64_t sum = newest;
     std::int64_t count = 1;
     for (std::size_t i = 1; i < known.size(); ++i) {
       const std::int64_t then = way(follow, axis, from[i]);
-      on += (then + before) * std::int64_t{known[i - 1].tick - known[i].tick};
+      on +=
+          (then + before) * std::int64_t{known[i - 1].tick - known[i].tick} + end * (before - then);
       before = then;
       const std::int64_t leads = (std::int64_t{known[i].row.numbers[column]} << kPlaceBits) + on;
       if (leads - newest > kAgree || newest - leads > kAgree) break;
@@ -198,41 +214,120 @@ void EntityModel::predict_position(const Follow& follow, std::size_t axis, std::
   }
 }
 
-std::uint32_t EntityModel::predict(std::size_t column, std::span<const Known> known,
-                                   std::span<const std::uint32_t> now, std::uint32_t tick) const {
-  if (const int place = follow_of_[column]; place >= 0) {
-    const Follow& follow = follows_[static_cast<std::size_t>(place)];
-    std::uint32_t predicted = 0;
-    predict_position(follow, column - follow.info->first, 1, known, now, tick, &predicted);
-    return predicted;
+std::uint32_t EntityModel::predict_number(std::size_t column, Predictor predictor,
+                                          std::span<const Known> known, std::uint32_t tick) const {
+  const Known& newest = known.front();
+  const std::uint32_t value = newest.row.numbers[column];
+  if (predictor == Predictor::hold || known.size() < 2) return value;
+  const std::int64_t ahead = std::min(tick - newest.tick, kFarthest);
+  const auto step_of = [&](const Known& from, const Known& to) {
+    return error_of(column, from.row.numbers[column], to.row.numbers[column]);
+  };
+  // Of the mean rate the rounding matters the less, the longer ago the first state was.
+  const bool since_oldest = predictor == Predictor::linear || predictor == Predictor::steady;
+  const Known& other = since_oldest ? known.back() : known[1];
+  if (predictor == Predictor::steady && known.size() > 2) {
+    // Both rates are rounded: over `ahead` ticks that may be as many steps.
+    const std::int64_t recent = std::max<std::int64_t>(newest.tick - known[1].tick, 1);
+    const std::int64_t earlier = std::max<std::int64_t>(known[1].tick - known[2].tick, 1);
+    const std::int64_t bend =
+        step_of(known[1], newest) * earlier - step_of(known[2], known[1]) * recent;
+    if (std::abs(bend) > 2 * recent * earlier) return value;
   }
-  const Known& last = known.front();
-  const std::uint32_t value = last.row.numbers[column];
-  const schema::ColumnInfo& info = info_->columns[column];
-  if (!info.smooth || known.size() < 2 || info.form == schema::ColumnForm::opaque) return value;
-  // On as it went since the oldest of them: the longer ago, the less its rounding matters.
-  const std::int64_t step = error_of(column, known.back().row.numbers[column], value);
-  const std::uint32_t span = last.tick - known.back().tick;
+  const std::uint32_t span = newest.tick - other.tick;
   if (span == 0 || span > kFarthest) return value;
-  const std::int64_t ahead = std::min(tick - last.tick, kFarthest);
-  return moved(column, value, divide(step * ahead, static_cast<std::int32_t>(span)));
+  const std::int64_t step = step_of(other, newest);
+  const auto width = static_cast<std::int32_t>(span);
+  if (predictor != Predictor::quadratic || known.size() < 3) {
+    return moved(column, value, divide(step * ahead, width));
+  }
+  // Newton's interpolation through three points, 16 bits of fraction.
+  const std::uint32_t before = other.tick - known[2].tick;
+  if (before == 0 || before > kFarthest) return moved(column, value, divide(step * ahead, width));
+  constexpr std::int64_t kFraction = 16;
+  const std::int64_t rate = (step << kFraction) / width;
+  const std::int64_t rate_before = (step_of(known[2], other) << kFraction) / std::int64_t{before};
+  const std::int64_t bend = (rate - rate_before) / std::int64_t{span + before};
+  const std::int64_t by = rate * ahead + bend * ahead * (ahead + std::int64_t{span});
+  return moved(column, value, by >> kFraction);
 }
 
-void EntityModel::predict_at(const ChangingColumn& at, std::span<const Known> known,
-                             std::span<std::uint32_t> now, std::uint32_t tick) const {
-  if (at.moves == ChangingColumn::Moves::with_others) return;
-  if (at.moves == ChangingColumn::Moves::by_itself) {
-    now[at.column] = predict(at.column, known, now, tick);
-    return;
+std::uint32_t EntityModel::predict(std::size_t column, Predictor predictor,
+                                   std::span<const Known> known, std::span<const std::uint32_t> now,
+                                   std::uint32_t tick) const {
+  if (const int place = follow_of_[column]; place >= 0 && predictor >= Predictor::follow_start) {
+    const Follow& follow = follows_[static_cast<std::size_t>(place)];
+    std::uint32_t predicted = 0;
+    predict_position(follow, predictor, column - follow.info->first, 1, known, now, tick,
+                     &predicted);
+    return predicted;
+  }
+  const schema::ColumnInfo& info = info_->columns[column];
+  const std::size_t first = column - info.group_place;
+  if (info.group == schema::ColumnGroup::direction3) {
+    return predict_direction(unit_states(first, predictor, known, tick),
+                             info.last)[info.group_place];
+  }
+  if (info.group == schema::ColumnGroup::rotation) {
+    if (info.group_place == 0) return known.front().row.numbers[column];
+    return predict_rotation(unit_states(first, predictor, known, tick), now[first],
+                            info.last)[info.group_place - std::size_t{1}];
+  }
+  return predict_number(column, predictor, known, tick);
+}
+
+void EntityModel::predict_at(const ChangingColumn& at, std::span<const Predictor> predictors,
+                             std::span<const Known> known, std::span<std::uint32_t> now,
+                             std::uint32_t tick) const {
+  const Predictor predictor = predictors[at.column];
+  switch (at.moves) {
+    case ChangingColumn::Moves::no:
+    case ChangingColumn::Moves::with_others: return;
+    case ChangingColumn::Moves::by_itself:
+      if (predictor != Predictor::hold) {
+        now[at.column] = predict_number(at.column, predictor, known, tick);
+      }
+      return;
+    case ChangingColumn::Moves::first_of_group: {
+      const schema::ColumnInfo& info = info_->columns[at.column];
+      const std::size_t first = at.column - info.group_place;
+      const UnitStates states = unit_states(first, predictor, known, tick);
+      if (info.group == schema::ColumnGroup::rotation) {
+        const auto made = predict_rotation(states, now[first], info.last);
+        std::copy(made.begin(), made.end(), &now[at.column]);
+      } else {
+        const auto made = predict_direction(states, info.last);
+        std::copy(made.begin(), made.end(), &now[at.column]);
+      }
+      return;
+    }
+    case ChangingColumn::Moves::first_of_place: break;
   }
   const Follow& follow = follows_[static_cast<std::size_t>(follow_of_[at.column])];
-  predict_position(follow, 0, follow.info->axes, known, now, tick, &now[at.column]);
+  if (predictor >= Predictor::follow_start) {
+    predict_position(follow, predictor, 0, follow.info->axes, known, now, tick, &now[at.column]);
+    return;
+  }
+  for (std::size_t axis = 0; axis < follow.info->axes; ++axis) {
+    now[at.column + axis] = predict_number(at.column + axis, predictor, known, tick);
+  }
+}
+
+UnitStates EntityModel::unit_states(std::size_t first, Predictor predictor,
+                                    std::span<const Known> known, std::uint32_t tick) const {
+  const Known& newest = known.front();
+  const Known& oldest = known.back();
+  UnitStates states{&newest.row.numbers[first], nullptr, newest.tick - oldest.tick,
+                    std::min(tick - newest.tick, kFarthest)};
+  const bool moves = predictor != Predictor::hold && states.span > 0 && states.span <= kFarthest;
+  if (moves) states.oldest = &oldest.row.numbers[first];
+  return states;
 }
 
 std::uint32_t EntityModel::moved_on(std::size_t column, const Known& then,
                                     std::uint32_t tick) const {
   const Known all[] = {then};
-  return follow_of_[column] >= 0 ? predict(column, all, then.row.numbers, tick)
+  return follow_of_[column] >= 0 ? predict(column, Predictor::follow, all, then.row.numbers, tick)
                                  : then.row.numbers[column];
 }
 
@@ -284,8 +379,9 @@ bool EntityModel::leaps(const Row& from, const Row& to) const {
   constexpr std::int64_t kPart = 8;  // of the range
   for (std::size_t c = 0; c < columns(); ++c) {
     const schema::ColumnInfo& column = info_->columns[c];
-    const bool moves =
-        column.form == schema::ColumnForm::number && (column.smooth || follows(*info_, c));
+    const bool moves = column.form == schema::ColumnForm::number &&
+                       column.group == schema::ColumnGroup::none &&
+                       (column.smooth || follows(*info_, c));
     if (moves && std::abs(error_of(c, from.numbers[c], to.numbers[c])) > column.last / kPart) {
       return true;
     }

@@ -10,6 +10,7 @@
 #include "kwind/schema/entity_info.h"
 #include "replica/coding/code_tables.h"
 #include "replica/coding/column_row.h"
+#include "replica/coding/unit_columns.h"
 
 namespace kwind::replica {
 
@@ -30,7 +31,7 @@ struct ChangingColumn {
   bool owner_only = false;
   bool varies = false;
   /// Whether something else than its newest value may be predicted.
-  enum class Moves : std::uint8_t { no, by_itself, first_of_place, with_others };
+  enum class Moves : std::uint8_t { no, by_itself, first_of_place, first_of_group, with_others };
   Moves moves = Moves::no;
   bool by_error = false;  ///< otherwise by its value
 
@@ -73,12 +74,16 @@ class EntityModel {
 
   /// What `column` will hold at `tick`, from at least one state known, newest first, and from the
   /// columns before it in order(), which `now` has. O(1).
-  [[nodiscard]] std::uint32_t predict(std::size_t column, std::span<const Known> known,
+  [[nodiscard]] std::uint32_t predict(std::size_t column, Predictor predictor,
+                                      std::span<const Known> known,
                                       std::span<const std::uint32_t> now, std::uint32_t tick) const;
   /// Puts the same in place of what `now` holds there, and with the first axis of a place also of
   /// the unexpected.
-  void predict_at(const ChangingColumn& at, std::span<const Known> known,
-                  std::span<std::uint32_t> now, std::uint32_t tick) const;
+  void predict_at(const ChangingColumn& at, std::span<const Predictor> predictors,
+                  std::span<const Known> known, std::span<std::uint32_t> now,
+                  std::uint32_t tick) const;
+  /// The predictors that a column can have.
+  [[nodiscard]] const PredictorChoice& choice(std::size_t column) const { return choices_[column]; }
   /// Whether anything that moves goes further between these than motion does: see
   /// ClientWorld::sample.
   [[nodiscard]] bool leaps(const Row& from, const Row& to) const;
@@ -108,9 +113,15 @@ class EntityModel {
   [[nodiscard]] static std::int64_t way(const Follow& follow, std::size_t axis,
                                         const Motion& motion);
   // Of so many axes from `axis` on.
-  void predict_position(const Follow& follow, std::size_t axis, std::size_t axes,
-                        std::span<const Known> known, std::span<const std::uint32_t> now,
-                        std::uint32_t tick, std::uint32_t* predicted) const;
+  void predict_position(const Follow& follow, Predictor predictor, std::size_t axis,
+                        std::size_t axes, std::span<const Known> known,
+                        std::span<const std::uint32_t> now, std::uint32_t tick,
+                        std::uint32_t* predicted) const;
+  [[nodiscard]] UnitStates unit_states(std::size_t first, Predictor predictor,
+                                       std::span<const Known> known, std::uint32_t tick) const;
+  [[nodiscard]] std::uint32_t predict_number(std::size_t column, Predictor predictor,
+                                             std::span<const Known> known,
+                                             std::uint32_t tick) const;
   [[nodiscard]] std::uint32_t moved(std::size_t column, std::uint32_t from, std::int64_t by) const;
 
   const schema::EntityInfo* info_;
@@ -123,6 +134,7 @@ class EntityModel {
   std::vector<MaskColumn> mask_;
   bool has_rest_ = false;
   std::vector<ChangingColumn> changing_;
+  std::vector<PredictorChoice> choices_;  // by column
   std::vector<Follow> follows_;
   std::vector<std::int16_t> follow_of_;  // by column; -1: none
 };

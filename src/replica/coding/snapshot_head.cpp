@@ -1,6 +1,8 @@
 // Reading and writing of the head and the section list of a snapshot.
 #include "replica/coding/snapshot_head.h"
 
+#include <algorithm>
+
 #include "kwind/core/assert.h"
 
 namespace kwind::replica {
@@ -34,8 +36,6 @@ std::uint32_t number_of(std::uint32_t low, std::uint32_t latest) {
 void write_more(bits::Writer& out, const SnapshotMark& mark, std::uint32_t input_before,
                 std::optional<std::uint32_t> digest) {
   const bool input = mark.input != input_before;
-  out.put_bool(input || digest);
-  if (!input && !digest) return;
   out.put_bool(input);
   if (input) {
     out.put_count(folded(std::int64_t{mark.input} - std::int64_t{input_before}), kInputOrder);
@@ -45,9 +45,6 @@ void write_more(bits::Writer& out, const SnapshotMark& mark, std::uint32_t input
 }
 bool read_more(bits::Reader& in, SnapshotMark& mark, std::uint32_t input_before,
                std::optional<std::uint32_t>& digest) {
-  mark.input = input_before;
-  digest = std::nullopt;
-  if (!in.get_bool()) return in.ok();
   if (in.get_bool()) {
     const std::int64_t input = std::int64_t{input_before} + unfolded(in.get_count(kInputOrder));
     if (input < 0 || input > kMaxInput) return false;
@@ -57,10 +54,41 @@ bool read_more(bits::Reader& in, SnapshotMark& mark, std::uint32_t input_before,
   return in.ok();
 }
 
+// What differs from a usual head, in the symbol of it.
+constexpr std::size_t kSomeLost = 1;
+constexpr std::size_t kOtherTick = 2;
+constexpr std::size_t kMore = 4;
+constexpr std::size_t kOtherSections = 8;
+constexpr std::uint32_t kFarthestBack = 9;  // ... or more
+
+bool are_usual(const Sections& sections) {
+  return sections.continuing && !sections.unexpected && !sections.spawns && !sections.fragments;
+}
+
+void write_sections(bits::Writer& out, const Sections& sections) {
+  // Continuing entities alone are usual, and so that code is free.
+  if (sections.fragments) out.put(1, 3);
+  out.put_bool(sections.continuing);
+  out.put_bool(sections.unexpected);
+  out.put_bool(sections.spawns);
+}
+Sections read_sections(bits::Reader& in) {
+  Sections sections;
+  std::uint64_t listed = in.get(3);
+  sections.fragments = listed == 1;
+  if (sections.fragments) listed = in.get(3);
+  sections.continuing = (listed & 1) != 0;
+  sections.unexpected = (listed & 2) != 0;
+  sections.spawns = (listed & 4) != 0;
+  return sections;
+}
+
 }  // namespace
 
 void write_head(bits::Writer& out, const SnapshotMark& mark, const SnapshotMark* newest,
-                std::optional<std::uint32_t> digest, const SnapshotTerms& terms) {
+                std::optional<std::uint32_t> digest, const Sections& sections,
+                const SnapshotTerms& terms, const PrefixCode& heads,
+                std::vector<std::uint32_t>* symbol_counts) {
   out.put_bool(newest == nullptr);
   if (newest == nullptr) {
     out.put(mark.snapshot, 32);
@@ -70,53 +98,30 @@ void write_head(bits::Writer& out, const SnapshotMark& mark, const SnapshotMark*
     out.put_bool(terms.speculative_baselines);
     out.put_count(mark.snapshot - mark.start, kStartOrder);
     write_more(out, mark, 0, digest);
+    out.put_bool(sections.spawns);
+    out.put_bool(sections.fragments);
     return;
   }
   KWIND_ASSERT(mark.newest == newest->snapshot &&
                mark.snapshot - newest->snapshot < kSnapshotWindow);
   const std::uint32_t back = mark.snapshot - newest->snapshot;
-  out.put(mark.snapshot, kSnapshotBits);
-  out.put_count(back - 1, kSnapshotBackOrder);
-  if (const std::uint32_t between = sent_between(*newest); between > 0) {
-    const bool all = mark.between == all_of(between);
-    out.put_bool(all);
-    if (!all) out.put(mark.between, between);
-  }
+  const std::uint32_t between = sent_between(*newest);
+  const bool some_lost = mark.between != all_of(between);
   // Mostly one snapshot a tick.
-  out.put_count(folded(std::int64_t{mark.tick} - std::int64_t{newest->tick} - std::int64_t{back}),
-                kTickOrder);
-  write_more(out, mark, newest->input, digest);
-}
-
-void write_sections(bits::Writer& out, const SnapshotMark& mark, const Sections& sections) {
-  if (mark.newest > 0) {
-    const bool usual =
-        sections.continuing && !sections.unexpected && !sections.spawns && !sections.fragments;
-    out.put_bool(usual);
-    if (usual) return;
-    // Movers alone have a code of their own above.
-    if (sections.fragments) out.put(1, 3);
-    out.put_bool(sections.continuing);
-    out.put_bool(sections.unexpected);
-  }
-  out.put_bool(sections.spawns);
-  if (mark.newest == 0) out.put_bool(sections.fragments);
-}
-Sections read_sections(bits::Reader& in, const SnapshotMark& mark) {
-  Sections sections;
-  if (mark.newest > 0) {
-    if (in.get_bool()) return {true, false, false, false};
-    std::uint64_t listed = in.get(3);
-    sections.fragments = listed == 1;
-    if (sections.fragments) listed = in.get(3);
-    sections.continuing = (listed & 1) != 0;
-    sections.unexpected = (listed & 2) != 0;
-    sections.spawns = (listed & 4) != 0;
-    return sections;
-  }
-  sections.spawns = in.get_bool();
-  sections.fragments = in.get_bool();
-  return sections;
+  const std::int64_t tick =
+      std::int64_t{mark.tick} - std::int64_t{newest->tick} - std::int64_t{back};
+  const bool more = mark.input != newest->input || digest;
+  const std::size_t symbol = (std::min(back, kFarthestBack) - 1) * std::size_t{16} +
+                             (some_lost ? kSomeLost : 0) + (tick != 0 ? kOtherTick : 0) +
+                             (more ? kMore : 0) + (are_usual(sections) ? 0 : kOtherSections);
+  out.put(mark.snapshot, kSnapshotBits);
+  heads.write(out, symbol);
+  if (symbol_counts != nullptr) ++(*symbol_counts)[symbol];
+  if (back >= kFarthestBack) out.put_count(back - kFarthestBack, kSnapshotBackOrder);
+  if (some_lost) out.put(mark.between, between);
+  if (tick != 0) out.put_count(folded(tick), kTickOrder);
+  if (more) write_more(out, mark, newest->input, digest);
+  if (!are_usual(sections)) write_sections(out, sections);
 }
 
 std::uint32_t low_of_snapshot(std::span<const std::byte> payload) {
@@ -132,26 +137,36 @@ std::uint32_t snapshot_number(std::span<const std::byte> payload, std::uint32_t 
 }
 
 Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, std::uint32_t latest,
-                               SnapshotTerms& terms, std::optional<std::uint32_t>& digest) {
+                               SnapshotTerms& terms, std::optional<std::uint32_t>& digest,
+                               Sections& sections, const PrefixCode& heads,
+                               std::vector<std::uint32_t>* symbol_counts) {
   SnapshotMark mark;
+  digest = std::nullopt;
   if (in.get_bool()) {
     mark.snapshot = static_cast<std::uint32_t>(in.get(32));
     mark.tick = static_cast<std::uint32_t>(in.get(32));
-    const bool same_rate = in.get(16) == terms.rate;
+    const auto rate = static_cast<TickRate>(in.get(16));
     const bool same_codes = in.get(16) == terms.codes;
     const bool speculative_baselines = in.get_bool();
     const std::uint64_t since = in.get_count(kStartOrder);
     if (!in.ok()) return fail(Errc::truncated);
-    if (since >= mark.snapshot || mark.tick == 0) return fail(Errc::value_range);
-    if (!same_rate) return fail(Errc::tick_rate);
+    if (since >= mark.snapshot || mark.tick == 0 || rate == 0) return fail(Errc::value_range);
     if (!same_codes) return fail(Errc::code_tables);
+    terms.rate = rate;
     terms.speculative_baselines = speculative_baselines;
     mark.start = mark.snapshot - static_cast<std::uint32_t>(since);
     if (!read_more(in, mark, 0, digest)) return fail(in.ok() ? Errc::value_range : Errc::truncated);
+    sections = {};
+    sections.spawns = in.get_bool();
+    sections.fragments = in.get_bool();
+    if (!in.ok()) return fail(Errc::truncated);
     return mark;
   }
   const auto low = static_cast<std::uint32_t>(in.get(kSnapshotBits));
-  const std::uint64_t back = in.get_count(kSnapshotBackOrder) + 1;
+  const auto symbol = heads.read(in);
+  if (!symbol) return fail(Errc::truncated);
+  std::uint64_t back = *symbol / 16 + 1;
+  if (back == kFarthestBack) back += in.get_count(kSnapshotBackOrder);
   if (!in.ok()) return fail(Errc::truncated);
   if (back >= kSnapshotWindow) return fail(Errc::value_range);
   // Of a client that has nothing yet even the number cannot be told.
@@ -162,16 +177,21 @@ Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, std
   const SnapshotMark* const newest = marks.find(mark.newest);
   if (newest == nullptr) return fail(Errc::base_missing);
   mark.start = newest->start;
-  if (const std::uint32_t between = sent_between(*newest); between > 0) {
-    mark.between = in.get_bool() ? all_of(between) : in.get(between);
-  }
-  const std::int64_t tick = std::int64_t{newest->tick} + static_cast<std::int64_t>(back) +
-                            unfolded(in.get_count(kTickOrder));
+  const std::uint32_t between = sent_between(*newest);
+  mark.between = (*symbol & kSomeLost) != 0 ? in.get(between) : all_of(between);
+  std::int64_t tick = std::int64_t{newest->tick} + static_cast<std::int64_t>(back);
+  if ((*symbol & kOtherTick) != 0) tick += unfolded(in.get_count(kTickOrder));
   if (!in.ok()) return fail(Errc::truncated);
   if (tick < 1 || tick > std::int64_t{0xffffffff}) return fail(Errc::value_range);
   mark.tick = static_cast<std::uint32_t>(tick);
-  if (!read_more(in, mark, newest->input, digest))
+  mark.input = newest->input;
+  if ((*symbol & kMore) != 0 && !read_more(in, mark, newest->input, digest)) {
     return fail(in.ok() ? Errc::value_range : Errc::truncated);
+  }
+  sections =
+      (*symbol & kOtherSections) != 0 ? read_sections(in) : Sections{true, false, false, false};
+  if (!in.ok()) return fail(Errc::truncated);
+  if (symbol_counts != nullptr) ++(*symbol_counts)[*symbol];
   return mark;
 }
 

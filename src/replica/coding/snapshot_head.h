@@ -6,11 +6,13 @@
 #include <cstdint>
 #include <optional>
 #include <span>
+#include <vector>
 
 #include "kwind/bits/reader.h"
 #include "kwind/bits/writer.h"
 #include "kwind/core/errors.h"
 #include "replica/coding/acked_snapshots.h"
+#include "replica/coding/prefix_code.h"
 
 namespace kwind::replica {
 
@@ -41,9 +43,6 @@ struct SnapshotTerms {
       false;  ///< snapshots build on ones that are not acknowledged: for who counts
 };
 
-/// `newest` is the mark of the snapshot that `mark` names, if it names one.
-void write_head(bits::Writer& out, const SnapshotMark& mark, const SnapshotMark* newest,
-                std::optional<std::uint32_t> digest, const SnapshotTerms& terms);
 /// Which parts follow the head.
 struct Sections {
   bool continuing = false;
@@ -51,8 +50,12 @@ struct Sections {
   bool spawns = false;
   bool fragments = false;
 };
-void write_sections(bits::Writer& out, const SnapshotMark& mark, const Sections& sections);
-Sections read_sections(bits::Reader& in, const SnapshotMark& mark);
+/// `newest` is the mark of the snapshot that `mark` names, if it names one. `heads`: the code of
+/// usual heads; `symbol_counts`, if given, counts its symbols.
+void write_head(bits::Writer& out, const SnapshotMark& mark, const SnapshotMark* newest,
+                std::optional<std::uint32_t> digest, const Sections& sections,
+                const SnapshotTerms& terms, const PrefixCode& heads,
+                std::vector<std::uint32_t>* symbol_counts);
 
 /// The low bits of a snapshot's number, which every snapshot begins with.
 std::uint32_t low_of_snapshot(std::span<const std::byte> payload);
@@ -62,6 +65,8 @@ std::uint32_t snapshot_number(std::span<const std::byte> payload, std::uint32_t 
 /// it names a snapshot that is not here; replayed if that cannot be; tick_rate or code_tables if
 /// the server's is not that of `terms`, whose `speculative_baselines` is taken from the snapshot.
 Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, std::uint32_t latest,
-                               SnapshotTerms& terms, std::optional<std::uint32_t>& digest);
+                               SnapshotTerms& terms, std::optional<std::uint32_t>& digest,
+                               Sections& sections, const PrefixCode& heads,
+                               std::vector<std::uint32_t>* symbol_counts);
 
 }  // namespace kwind::replica

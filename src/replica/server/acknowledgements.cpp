@@ -189,7 +189,7 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
     if (slot != nullptr && !slot->arrived && !slot->lost) discard(*slot);
   }
   if (sure > 0 && last_snapshot + 1 - sure >= kSnapshotWindow) full_resync();
-  sent.drop_before(sure);
+  sent.drop_before(first_of_tick(sure));
 }
 
 // Whether the client may hold a state of a discarded snapshot that no snapshot in flight

@@ -11,7 +11,7 @@
 namespace kwind::replica {
 namespace {
 
-constexpr std::size_t kSectionBits = 12;  // which ones there are, and the ends of some
+constexpr std::size_t kSectionBits = 4;  // the ends of some
 
 bool is_like(const ClientEntity& a, const ClientEntity& b) {
   return a.despawn_snapshot == b.despawn_snapshot && a.waiting_since == b.waiting_since &&
@@ -41,8 +41,8 @@ bool BaselineHistory::is_like(const BaselineHistory& other) {
       sure == 0 || entities_known.sum_of_shares() != other.entities_known.sum_of_shares() ||
       news != other.news || lost_any != other.lost_any ||
       counts.longest_wait < other.counts.longest_wait ||
-      continuing_complete_at != other.continuing_complete_at || complete_at != other.complete_at ||
-      seen_revision != other.seen_revision) {
+      continuing_complete_at != other.continuing_complete_at || repeated_at != other.repeated_at ||
+      complete_at != other.complete_at || seen_revision != other.seen_revision) {
     return false;
   }
   if (fragmented.id != 0 || other.fragmented.id != 0 ||
@@ -60,8 +60,8 @@ bool BaselineHistory::is_like(const BaselineHistory& other) {
     if ((changed_at > entities_known.settled(i)) != (changed_at > other.entities_known.settled(i)))
       return false;
   }
-  // Those before the snapshot that is built on next are asked for no more.
-  for (std::uint32_t snapshot = sure; snapshot <= last_snapshot; ++snapshot) {
+  // Those before the tick of the snapshot that is built on next are asked for no more.
+  for (std::uint32_t snapshot = first_of_tick(sure); snapshot <= last_snapshot; ++snapshot) {
     const Sent* const here = sent.find(snapshot);
     const Sent* const there = other.sent.find(snapshot);
     if ((here == nullptr) != (there == nullptr)) return false;
@@ -151,20 +151,21 @@ void BaselineHistory::consider(std::size_t index, const World::State::Brief& bri
   const bool under = copy.sent_snapshot != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == look.owner;
   const bool packed = fragmented.id != 0 && is_packed(index);
-  if (under) {
-    // The same was sent, and nothing speaks against its arriving; or all of it was, and until that
-    // has arrived nothing can build on it.
-    if (brief.changed_at <= copy.sent_tick) {
-      entities_known.settled(index) = tick();
-      return;
-    }
-    if (!goes_on || (packed && fragmented.completing != 0)) return;
-  } else if (goes_on && brief.changed_at <= baseline.ticks[0]) {
+  if (goes_on && brief.changed_at <= baseline.ticks[0]) {
     entities_known.settled(index) = tick();
     copy.waiting_since = 0;
     if (packed && fragmented.completing == 0) fragmented.clear();
     return;
   }
+  const bool in_flight = under && brief.changed_at <= copy.sent_tick;
+  if (in_flight && !repeats(index)) {
+    entities_known.settled(index) = tick();
+    return;
+  }
+  // Once in a tick; and until all of a fragmented entity has arrived nothing can build on it.
+  if (in_flight && repeated_at == tick()) return;
+  if (under && packed && fragmented.completing != 0) return;
+  if (under && !in_flight && !goes_on && !repeats(index)) return;
   const bool complete = packed && fragmented.all_there();
   if (packed && !complete && fragmented.waiting(1).count == 0) return;  // all of it is in flight
   const bool whole = packed || !goes_on || baseline.ticks[0] < brief.oldest;
@@ -173,10 +174,12 @@ void BaselineHistory::consider(std::size_t index, const World::State::Brief& bri
         all().shared_bits_of(entities_known.id(index), baseline.ticks[0], baseline.ticks[1]);
     kwind::prefetch(&shared_bits, sizeof(SharedEntityBits));
   }
-  if (copy.waiting_since == 0) copy.waiting_since = tick();
-  const std::uint32_t waited = tick() - std::min(copy.waiting_since, tick()) + 1;
+  if (copy.waiting_since == 0 && !in_flight) copy.waiting_since = tick();
+  const std::uint32_t waited = in_flight ? 1 : tick() - std::min(copy.waiting_since, tick()) + 1;
   constexpr float kOverdue = 1e6F;
+  constexpr float kRepeat = 1e-6F;
   float priority_now = static_cast<float>(waited) * look.priority;
+  if (in_flight) priority_now *= kRepeat;
   if (waited > ClientReplicator::kPatience) priority_now = kOverdue + static_cast<float>(waited);
   // Field by field: a copy of a whole one would wait for its stores.
   Candidate& made = candidates.emplace_back();
@@ -186,6 +189,7 @@ void BaselineHistory::consider(std::size_t index, const World::State::Brief& bri
   made.fragmented = packed;
   made.complete = complete;
   made.owner = look.owner;
+  made.repeat = in_flight;
   made.priority_now = priority_now;
 }
 
@@ -257,8 +261,7 @@ bool BaselineHistory::begin(InterestQuery* query, std::vector<std::uint32_t>& ac
   return true;
 }
 
-std::optional<std::size_t> BaselineHistory::write(const SnapshotHead& heading,
-                                                  Room& room_of_client) {
+std::optional<std::size_t> BaselineHistory::write(SnapshotHead& heading, Room& room_of_client) {
   const SnapshotMark& mark = heading.mark;
   if (room_of_client.now < kSectionBits) return std::nullopt;
   std::size_t room = room_of_client.now - kSectionBits;
@@ -271,7 +274,8 @@ std::optional<std::size_t> BaselineHistory::write(const SnapshotHead& heading,
   // nothing to say of any, fill this one, the datagram before had far more room.
   limited = false;
   bool with_continuing = named != nullptr && continuing_complete_at != tick();
-  const ContinuingBits mover_bits = with_continuing ? mark_continuing(*named) : ContinuingBits{};
+  if (with_continuing) find_expected(*named);
+  const ContinuingBits mover_bits = with_continuing ? mark_continuing() : ContinuingBits{};
   bool all_fit = false;
   if (mover_bits.unchanged + mover_bits.changed > room - room / 8) {
     limited = true;
@@ -286,11 +290,12 @@ std::optional<std::size_t> BaselineHistory::write(const SnapshotHead& heading,
   } else {
     room -= mover_bits.unchanged + mover_bits.changed;
   }
-  if (!all_fit && narrow(room) && with_continuing) (void)mark_continuing(*named);
+  if (!all_fit && narrow(room) && with_continuing) (void)mark_continuing();
   const bool has_others = std::any_of(candidates.begin(), candidates.end(),
                                       [](const Candidate& each) { return each.is_unexpected(); });
-  if (has_others) rank(with_continuing ? sent.entries(*named) : std::span<const Entry>{});
+  if (has_others) rank(with_continuing);
   write_bodies();
+  if (!all_fit && limit_repeats() && with_continuing) (void)mark_continuing();
   room_of_client.lost = room_of_client.now - room;
   room_of_client.note();
   fragment_largest_pending(room_of_client.roomiest);
@@ -306,7 +311,7 @@ std::optional<std::size_t> BaselineHistory::write(const SnapshotHead& heading,
     sections.unexpected = sections.unexpected || each.is_unexpected();
     sections.spawns = sections.spawns || each.is_spawn();
   }
-  write_sections(out, mark, sections);
+  heading.sections = sections;
   if (sections.continuing) write_continuing(out);
   if (sections.unexpected) write_unexpected(out);
   if (sections.spawns) write_spawns(out, sections.fragments);
@@ -315,6 +320,7 @@ std::optional<std::size_t> BaselineHistory::write(const SnapshotHead& heading,
   const std::size_t bits = out.bit_count();
   out.finish();
   tell(mark);
+  repeated_at = tick();
   if (sections.continuing) continuing_complete_at = tick();
   Sent& added = sent.add(mark, entries);
   added.fragments = fragments;

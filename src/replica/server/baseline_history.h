@@ -14,6 +14,7 @@
 #include "replica/coding/code_tables.h"
 #include "replica/coding/delta_codec.h"
 #include "replica/coding/fragmented_entity.h"
+#include "replica/coding/snapshot_head.h"
 #include "replica/server/client_entities.h"
 #include "replica/server/sent_snapshots.h"
 #include "replica/server/world_state.h"
@@ -32,6 +33,7 @@ struct HistoryValue {
   std::uint32_t start = 1;                   // the first snapshot since the last full resync
   std::uint32_t sure = 0;                    // the newest snapshot that is known to have arrived
   std::uint32_t continuing_complete_at = 0;  // tick for which the movers were told of
+  std::uint32_t repeated_at = 0;             // tick in which what is in flight was sent again
   std::uint32_t complete_at = 0;  // tick of which there is nothing more to say, unless `news`
   bool news = true;
   bool lost_any = false;            // speculative_baselines: what was built on has gone
@@ -46,6 +48,7 @@ struct SnapshotHead {
   std::uint32_t named = 0;  ///< the snapshot that it builds on, 0: none
   SnapshotMark named_mark;
   std::optional<std::uint32_t> digest;
+  Sections sections;
   bool needs_heartbeat = false;  ///< it goes even if it says nothing
 };
 
@@ -97,6 +100,7 @@ struct BaselineHistory : HistoryValue {
   // The world's, for the snapshot at hand.
   std::vector<std::uint32_t>& unsettled = world->scratch.unsettled;
   std::vector<Candidate>& candidates = world->scratch.candidates;
+  std::vector<ExpectedEntity>& expected = world->scratch.expected;
   std::vector<ContinuingEntity>& continuing = world->scratch.continuing;
   std::vector<Candidate*>& by_priority = world->scratch.by_priority;
   std::vector<Entry>& entries = world->scratch.entries;
@@ -145,8 +149,8 @@ struct BaselineHistory : HistoryValue {
   /// Looks, hears what arrived, and finds what there is to say; false if there is nothing.
   bool begin(InterestQuery* query, std::vector<std::uint32_t>& acks, SnapshotHead& heading);
   /// Puts all behind the head into EncodeScratch::snapshot, at most so many bits as there are for
-  /// it; how many it takes, or nothing if nothing fits.
-  std::optional<std::size_t> write(const SnapshotHead& heading, Room& room);
+  /// it; how many it takes, or nothing if nothing fits. Notes the sections in `heading`.
+  std::optional<std::size_t> write(SnapshotHead& heading, Room& room);
   void lose(std::uint32_t snapshot);
   [[nodiscard]] bool may_lose(std::uint32_t snapshot);
   [[nodiscard]] bool may_still_be_read(std::uint32_t snapshot) const;
@@ -171,6 +175,15 @@ struct BaselineHistory : HistoryValue {
   [[nodiscard]] bool assumed_delivered(const Sent& snapshot) const {
     return snapshot.arrived || (options.speculative_baselines && !snapshot.lost);
   }
+  // Whether what is in flight is sent again in each tick until it is acknowledged. Not where the
+  // next snapshot builds on it, not where values may be a little off, and not to a client that has
+  // not answered for long.
+  [[nodiscard]] bool repeats(std::size_t index) const {
+    constexpr std::uint32_t kMaxUnanswered = 32;  // snapshots
+    return !options.speculative_baselines && last_snapshot - sure < kMaxUnanswered &&
+           !all().models[all().briefs[entities_known.id(index)].type].tolerant();
+  }
+  bool limit_repeats();
   // To be called where a copy may have come to be known, or known no more.
   void count_holders(std::size_t index) {
     ClientEntity& copy = entities_known[index];
@@ -227,10 +240,13 @@ struct BaselineHistory : HistoryValue {
     std::size_t unchanged = 0;
     std::size_t changed = 0;
   };
-  ContinuingBits mark_continuing(const Sent& named);
+  // The first snapshot of the tick of `snapshot`.
+  [[nodiscard]] std::uint32_t first_of_tick(std::uint32_t snapshot) const;
+  void find_expected(const Sent& named);
+  ContinuingBits mark_continuing();
   [[nodiscard]] std::size_t size_of(const Candidate& each) const;
   [[nodiscard]] bool fit_all(std::size_t room);
-  void rank(std::span<const Entry> sent_before);
+  void rank(bool with_continuing);
   [[nodiscard]] std::size_t bits_of_places() const;
   std::size_t choose(std::size_t room);
   void tell(const SnapshotMark& mark);

@@ -96,7 +96,8 @@ void ClientReplicator::State::rejoin() {
   histories->move(history, unexpected);
 }
 
-ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHead& heading) const {
+ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHead& heading,
+                                                               SymbolCounts* counter) const {
   SnapshotMark mark = heading.mark;
   SnapshotMark named = heading.named_mark;
   if (any_input) mark.input = 1 + ((input - mark.tick) & 0xffffU);
@@ -104,13 +105,25 @@ ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHea
   Head head;
   head.input = mark.input;
   bits::Writer out(head.bytes);
-  write_head(out, mark, heading.named > 0 ? &named : nullptr, heading.digest,
+  write_head(out, mark, heading.named > 0 ? &named : nullptr, heading.digest, heading.sections,
              {tick_rate_of(history->all().options.ticks_per_second),
               static_cast<std::uint16_t>(history->codes->digest()),
-              history->options.speculative_baselines});
+              history->options.speculative_baselines},
+             history->codes->inside().heads, counter != nullptr ? &counter->heads() : nullptr);
   head.bits = out.bit_count();
   out.finish();
   return head;
+}
+
+// Bits of the head, whatever sections follow.
+std::size_t ClientReplicator::State::longest_head(const SnapshotHead& heading) const {
+  constexpr std::size_t kOtherSectionsBits = 6;
+  SnapshotHead other = heading;
+  other.sections = {true, false, false, false};
+  const std::size_t usual = head_of(other, nullptr).bits;
+  other.sections = {true, true, true, true};
+  const std::size_t all = head_of(other, nullptr).bits;
+  return std::max(usual, all) + (heading.named > 0 ? 0 : kOtherSectionsBits);
 }
 
 void ClientReplicator::State::send(bits::Writer& out, const SnapshotHead& heading, const Head& head,
@@ -129,15 +142,15 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
     whole = true;
     return std::nullopt;
   }
-  const Head head = head_of(heading);
-  if (out.room_bits() < head.bits) return std::nullopt;
+  const std::size_t head_bits_max = longest_head(heading);
+  if (out.room_bits() < head_bits_max) return std::nullopt;
   const SharedBitsCounts before = history->all().shared_bits;
-  room.now = out.room_bits() - head.bits;
+  room.now = out.room_bits() - head_bits_max;
   if (made != nullptr) made->room = room;
   const auto bits = history->write(heading, room);
   if (!bits) return std::nullopt;
   const std::vector<std::byte>& body = history->all().scratch.snapshot;
-  send(out, heading, head, body, *bits);
+  send(out, heading, head_of(heading, history->symbol_counts), body, *bits);
   whole = true;
   if (made == nullptr) return heading.mark.snapshot;
   made->says = true;
@@ -154,15 +167,15 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
 
 std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, bits::Writer& out) {
   if (step.says) {
-    const Head head = head_of(step.heading);
-    if (out.room_bits() < head.bits + step.bits) return std::nullopt;
-    room.now = out.room_bits() - head.bits;
+    const std::size_t head_bits_max = longest_head(step.heading);
+    if (out.room_bits() < head_bits_max + step.bits) return std::nullopt;
+    room.now = out.room_bits() - head_bits_max;
     if (step.limited && !(room.now == step.room.now && room.roomiest == step.room.roomiest)) {
       return std::nullopt;
     }
     room.lost = step.room.lost;
     room.note();
-    send(out, step.heading, head, step.body, step.bits);
+    send(out, step.heading, head_of(step.heading, nullptr), step.body, step.bits);
     history->all().shared_bits.shared += step.changes;
   }
   acks.clear();
@@ -299,6 +312,8 @@ bool ClientReplicator::complete() const {
     const bool sent =
         copy.sent_snapshot != 0 && !copy.sent_gone && copy.sent_generation == brief.generation;
     const bool has = baseline.known && baseline.generation == brief.generation;
+    // What is in flight is sent again in the next tick.
+    if (history.repeats(i) && !(has && brief.changed_at <= baseline.ticks[0])) return false;
     if (brief.changed_at > (sent ? copy.sent_tick : has ? baseline.ticks[0] : 0)) return false;
   }
   return true;

@@ -19,7 +19,7 @@ namespace kwind::replica {
 /// states of the entity.
 struct SharedEntityBits {
   static constexpr std::size_t kMaxBits = 128;
-  std::uint32_t tick = 0;  ///< of the change; 0: nothing here
+  std::uint32_t tick = 0;  ///< of the snapshot; 0: nothing here
   KnownTicks known{};
   std::uint64_t codes = 0;  ///< digest of the set
   std::uint16_t mask = 0;
@@ -42,9 +42,11 @@ struct Candidate {
   bool fragmented = false;  // it goes in one: fragments of it, or `complete` the last bits
   bool complete = false;
   bool owner = false;
+  bool repeat = false;  // all of it is in flight
   float priority_now = 0;
   bool is_continuing = false;  // the client expects to hear of it
   bool taken = false;
+  bool waits = false;      // for a later tick
   std::uint32_t tick = 0;  // of its values
   std::uint32_t mask = 0;  // of a change
   bool tolerant = false;   // ... of such a kind: its values are `lag` ticks old
@@ -62,6 +64,12 @@ struct Candidate {
   [[nodiscard]] bool is_unexpected() const { return update != Update::full && !is_continuing; }
 };
 
+/// Whom the base of a snapshot speaks of.
+struct ExpectedEntity {
+  std::uint32_t id = 0;
+  std::uint32_t index = 0;  // of its copy, as long as none came or went
+};
+
 /// Whom a client expects to hear of.
 struct ContinuingEntity {
   const Baseline* baseline = nullptr;  // by the client
@@ -71,6 +79,7 @@ struct ContinuingEntity {
 struct EncodeScratch {
   std::vector<std::uint32_t> unsettled;  // places of copies
   std::vector<Candidate> candidates;
+  std::vector<ExpectedEntity> expected;
   std::vector<ContinuingEntity> continuing;
   std::vector<Candidate*> by_priority;
   std::vector<Entry> entries;

@@ -68,7 +68,8 @@ struct ClientReplicator::State {
     std::size_t bits = 0;
     std::uint32_t input = 0;
   };
-  [[nodiscard]] Head head_of(const SnapshotHead& heading) const;
+  [[nodiscard]] Head head_of(const SnapshotHead& heading, SymbolCounts* counter) const;
+  [[nodiscard]] std::size_t longest_head(const SnapshotHead& heading) const;
   void send(bits::Writer& out, const SnapshotHead& heading, const Head& head,
             std::span<const std::byte> body, std::size_t bits);
 };

@@ -67,6 +67,33 @@ bool BaselineHistory::narrow(std::size_t room) {
   return true;
 }
 
+// Repeated updates have so many bits, whatever the room: clients with other messages in their
+// datagrams are sent the same. Those that changed last go first: older ones are acknowledged
+// sooner. Whether any has to wait.
+bool BaselineHistory::limit_repeats() {
+  constexpr std::size_t kMaxRepeatBits = 2400;
+  std::size_t bits = 0;
+  for (const Candidate& each : candidates) bits += each.repeat ? size_of(each) : 0;
+  if (bits <= kMaxRepeatBits) return false;
+  by_priority.clear();
+  for (Candidate& each : candidates) {
+    if (each.repeat) by_priority.push_back(&each);
+  }
+  std::sort(by_priority.begin(), by_priority.end(), [&](const Candidate* a, const Candidate* b) {
+    const std::uint32_t a_tick = all().briefs[a->id].changed_at;
+    const std::uint32_t b_tick = all().briefs[b->id].changed_at;
+    return a_tick != b_tick ? a_tick > b_tick : a->id < b->id;
+  });
+  std::size_t left = kMaxRepeatBits;
+  for (Candidate* const each : by_priority) {
+    const std::size_t size = size_of(*each);
+    each->waits = size > left;
+    if (!each->waits) left -= size;
+  }
+  std::erase_if(candidates, [](const Candidate& each) { return each.waits; });
+  return true;
+}
+
 // What says whose bodies are in the snapshot takes so many bits, for those that are taken.
 std::size_t BaselineHistory::bits_of_places() const {
   std::size_t bits = 0;

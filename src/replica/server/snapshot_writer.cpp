@@ -28,7 +28,7 @@ std::size_t BaselineHistory::states_known(std::uint32_t id, const Baseline& base
 void BaselineHistory::write_symbol(bits::Writer& out, const Baseline& baseline, bool is_continuing,
                                    std::size_t symbol) {
   alphabet_of(baseline, is_continuing).write(out, symbol);
-  if (symbol_counts == nullptr) return;
+  if (symbol_counts == nullptr || symbol < masks_of(baseline)) return;
   SymbolCounts::Type& type = symbol_counts->types()[baseline.type];
   ++(is_continuing ? type.continuing : type.unexpected)[age_of(tick() - baseline.ticks[0])][symbol];
 }
@@ -69,7 +69,7 @@ bool BaselineHistory::share_change(Candidate& each) {
     return i == 0 || tick() - baseline.ticks[i] <= kLongestMemory ? baseline.ticks[i] : 0;
   };
   SharedEntityBits& shared_bits = all().shared_bits_of(each.id, known_tick(0), known_tick(1));
-  bool there = shared_bits.tick == each.tick && shared_bits.owner == each.owner &&
+  bool there = shared_bits.tick == tick() && shared_bits.owner == each.owner &&
                shared_bits.codes == codes->digest();
   for (std::size_t i = 0; i < kKnownStates; ++i)
     there = there && shared_bits.known[i] == known_tick(i);
@@ -81,10 +81,10 @@ bool BaselineHistory::share_change(Candidate& each) {
     each.mask = mask_of(basis, row);
     std::array<std::byte, SharedEntityBits::kMaxBits / 8> body{};
     bits::Writer out(body);
-    write_change(out, basis, row, each.mask, nullptr);
+    write_change(out, basis, row, each.mask);
     if (!out.ok()) return false;
     out.finish();
-    shared_bits = {each.tick,
+    shared_bits = {tick(),
                    {known_tick(0), known_tick(1), known_tick(2), known_tick(3)},
                    codes->digest(),
                    static_cast<std::uint16_t>(each.mask),
@@ -107,11 +107,8 @@ bool BaselineHistory::share_change(Candidate& each) {
 Basis BaselineHistory::basis_of(const Candidate& each, KnownStates& known) const {
   const Baseline& baseline = entities_known[each.index].baseline();
   const std::size_t count = states_known(each.id, baseline, known);
-  return {all().models[baseline.type],
-          codes_of(baseline),
-          std::span(known).first(count),
-          each.tick,
-          {each.owner}};
+  return {all().models[baseline.type],   codes_of(baseline), codes_of(baseline).predictors,
+          std::span(known).first(count), each.tick,          {each.owner}};
 }
 
 void BaselineHistory::write_change_body(bits::Writer& out, const Candidate& each) {
@@ -126,8 +123,12 @@ void BaselineHistory::write_change_body(bits::Writer& out, const Candidate& each
   if (each.tolerant) out.put_count(each.lag, kTickLagOrder);
   if (shared) return each.shared_bits->write(out);
   KnownStates known;
-  write_change(out, basis_of(each, known), all().entities[each.id].history->newest(), each.mask,
-               symbol_counts != nullptr ? &symbol_counts->types()[baseline.type] : nullptr);
+  const Basis basis = basis_of(each, known);
+  const Row row = all().entities[each.id].history->newest();
+  write_change(out, basis, row, each.mask);
+  if (symbol_counts != nullptr) {
+    count_change(basis, row, each.is_continuing, symbol_counts->types()[baseline.type]);
+  }
 }
 
 void BaselineHistory::write_last_fragment(bits::Writer& out, Candidate& each) const {
@@ -169,15 +170,48 @@ void BaselineHistory::write_bodies() {
   }
 }
 
+std::uint32_t BaselineHistory::first_of_tick(std::uint32_t snapshot) const {
+  const Sent* const last = sent.find(snapshot);
+  std::uint32_t first = snapshot;
+  while (last != nullptr && snapshot - first + 1 < kSnapshotWindow) {
+    const Sent* const before = sent.find(first - 1);
+    if (before == nullptr || before->mark.tick != last->mark.tick) break;
+    --first;
+  }
+  return first;
+}
+
+// Those that the snapshots of the base's tick speak of, as far as the client has them.
+void BaselineHistory::find_expected(const Sent& named) {
+  expected.clear();
+  const std::uint32_t first = first_of_tick(named.mark.snapshot);
+  for (std::uint32_t snapshot = first; snapshot <= named.mark.snapshot; ++snapshot) {
+    const Sent* const each = sent.find(snapshot);
+    if (each == nullptr || (each != &named && !assumed_delivered(*each))) continue;
+    const std::size_t before = expected.size();
+    for (const Entry& entry : sent.entries(*each)) {
+      if (entry.update != Update::despawn) {
+        expected.push_back({entry.id, entry.index});
+      } else if (before > 0) {
+        std::erase_if(expected, [&](const ExpectedEntity& other) { return other.id == entry.id; });
+      }
+    }
+    if (before == 0) continue;
+    const auto by_id = [](const ExpectedEntity& a, const ExpectedEntity& b) { return a.id < b.id; };
+    const auto same_id = [](const auto& a, const auto& b) { return a.id == b.id; };
+    std::stable_sort(expected.begin(), expected.end(), by_id);
+    expected.erase(std::unique(expected.begin(), expected.end(), same_id), expected.end());
+  }
+}
+
 // Finds those whom the client expects to hear of. Returns the bits that it takes to say that there
 // is nothing to say of them: of those that have no change, and of those that have one, should it
 // find no room.
-BaselineHistory::ContinuingBits BaselineHistory::mark_continuing(const Sent& named) {
+BaselineHistory::ContinuingBits BaselineHistory::mark_continuing() {
   continuing.clear();
   ContinuingBits bits;
   auto candidate = candidates.begin();
-  for (const Entry& entry : sent.entries(named)) {
-    if (entry.update == Update::despawn) continue;
+  for (const ExpectedEntity& entry : expected) {
     while (candidate != candidates.end() && candidate->id < entry.id) ++candidate;
     const auto index = entities_known.find(entry.index, entry.id);
     KWIND_ASSERT(index && entities_known[*index].baseline().known);
@@ -198,19 +232,17 @@ BaselineHistory::ContinuingBits BaselineHistory::mark_continuing(const Sent& nam
 
 // Places of all that are not movers among those that the client knows: first those that changed
 // since they appeared, then the unexpected.
-void BaselineHistory::rank(std::span<const Entry> sent_before) {
+void BaselineHistory::rank(bool with_continuing) {
   std::uint32_t changing = 0;
   std::uint32_t still = 0;
   auto candidate = candidates.begin();
-  auto is_continuing = sent_before.begin();
+  auto is_continuing = with_continuing ? expected.begin() : expected.end();
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     const MotionState standing = entities_known.standing(i);
     if (standing == MotionState::unknown) continue;
     const std::uint32_t id = entities_known.id(i);
-    while (is_continuing != sent_before.end() && is_continuing->id < id) ++is_continuing;
-    if (is_continuing != sent_before.end() && is_continuing->id == id &&
-        is_continuing->update != Update::despawn)
-      continue;
+    while (is_continuing != expected.end() && is_continuing->id < id) ++is_continuing;
+    if (is_continuing != expected.end() && is_continuing->id == id) continue;
     std::uint32_t& rank = standing == MotionState::changing ? changing : still;
     while (candidate != candidates.end() && candidate->id < id) ++candidate;
     if (candidate != candidates.end() && candidate->id == id) candidate->rank = rank;
@@ -257,7 +289,10 @@ void BaselineHistory::tell(const SnapshotMark& mark, const Candidate& each) {
     ++copy.wholes[each.owner ? 1 : 0];
     count_holders(each.index);
   }
-  entities_known.settled(each.index) = upto;
+  // Until it is acknowledged there is more to say.
+  if (!repeats(each.index) || each.update == Update::despawn) {
+    entities_known.settled(each.index) = upto;
+  }
   if (copy.waiting_since != 0) {
     counts.longest_wait = std::max(counts.longest_wait, mark.tick - copy.waiting_since);
   }

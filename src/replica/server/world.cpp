@@ -2,9 +2,14 @@
 #include "kwind/replica/world.h"
 
 #include <algorithm>
+#include <array>
+#include <cmath>
 #include <utility>
 
+#include "replica/coding/row_bits.h"
+#include "replica/coding/snapshot_head.h"
 #include "replica/coding/state_digest.h"
+#include "replica/coding/unit_columns.h"
 #include "replica/server/world_state.h"
 
 namespace kwind::replica {
@@ -24,8 +29,9 @@ World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions option
       value_bits(kScratchBytes) {
   KWIND_ASSERT(options.ticks_per_second > 0);
   if (options.codes == nullptr) options.codes = built_in_codes(info);
-  for (const schema::EntityInfo* type : info.types)
-    models.emplace_back(*type, options.ticks_per_second);
+  // As clients hear it.
+  const double rate = tick_rate_of(options.ticks_per_second) / 16.0;
+  for (const schema::EntityInfo* type : info.types) models.emplace_back(*type, rate);
 }
 
 World::World(const schema::EntitiesInfo& entities, WorldOptions options)
@@ -106,6 +112,14 @@ void World::take(std::uint32_t id, const Encode& encode) {
     }
     for (; column < columns.size() && columns[column].field == field; ++column) {
       const bool kept = columns[column].at_spawn && !first;
+      if (columns[column].group != schema::ColumnGroup::none) {
+        std::array<std::uint32_t, 4> numbers{};
+        read_unit(in, &columns[column], numbers.data());
+        const std::size_t count = columns_of(columns[column].group);
+        if (!kept) std::copy_n(numbers.begin(), count, &entity.now.numbers[column]);
+        column += count - 1;
+        continue;
+      }
       if (columns[column].form != schema::ColumnForm::varying) {
         const auto value = static_cast<std::uint32_t>(in.get(columns[column].bits));
         if (!kept) entity.now.numbers[column] = value;
@@ -173,6 +187,30 @@ void World::end_tick() {
   std::swap(s.ended_ids, s.last_ended);
   s.ended_ids.clear();
   ++s.tick;
+}
+
+PastWorld World::at(double tick) const {
+  const double newest = std::max(state_->tick - 1.0, 1.0);
+  const double wanted = std::isfinite(tick) ? std::clamp(tick, 1.0, newest) : newest;
+  const auto whole = static_cast<std::uint32_t>(wanted);
+  return {*this, whole, wanted - whole};
+}
+
+// Values of an entity that has gone are remembered until another one has its id.
+void PastWorld::decode_at(schema::AnyRef wanted, const schema::EntityInfo& info, std::uint32_t tick,
+                          const std::function<void(schema::Decoder&)>& decode) const {
+  World::State& s = *world_->state_;
+  if (wanted.id == 0 || wanted.id >= s.entities.size()) return;
+  const World::State::Brief& brief = s.briefs[wanted.id];
+  const World::State::Entity& entity = s.entities[wanted.id];
+  if (brief.generation != wanted.generation || &entity.model->info() != &info) return;
+  if (!brief.alive && tick >= brief.changed_at) return;
+  const auto row = entity.history->at_or_before(tick);
+  if (!row) return;
+  const Known known{entity.history->tick(*row), entity.history->row(*row)};
+  const std::size_t bits = write_row(s.value_bits, *entity.model, known, true, known.tick);
+  schema::Decoder in(bits::Reader(s.value_bits, bits), schema::kNewest, tick);
+  decode(in);
 }
 
 std::uint32_t World::tick() const {

@@ -15,9 +15,6 @@ namespace kwind::replica {
 
 class SharedHistories;
 
-/// So many changes of an entity are remembered: a client whose baseline is older gets all of it.
-inline constexpr std::size_t kHistoryRows = 32;
-
 struct World::State {
   /// What replicators ask of every entity in view in every tick, close together.
   struct Brief {
