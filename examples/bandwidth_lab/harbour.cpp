@@ -31,7 +31,8 @@ lab::Measured run(const RequestAwaiter& asked,
                        .codes = codes,
                        .symbol_counts = symbol_counts,
                        .replicator = {.speculative_baselines = asked.speculative_baselines},
-                       .text = symbol_counts == nullptr});
+                       .text = symbol_counts == nullptr,
+                       .exact = std::is_same_v<Kinds, Exact>});
 }
 
 // Codes that fit the traffic of another seed.
@@ -40,6 +41,10 @@ std::shared_ptr<const kwind::replica::CodeTables> trained(RequestAwaiter asked) 
   kwind::replica::SymbolCounts symbol_counts(Kinds::kAll);
   asked.seed += 1000;
   run<Kinds>(asked, nullptr, &symbol_counts);
+  // First the predictors, then codes for the residuals that these leave.
+  const auto predictors = std::make_shared<const kwind::replica::CodeTables>(
+      kwind::replica::SymbolCounts::fitted(Kinds::kAll, symbol_counts));
+  run<Kinds>(asked, predictors, &symbol_counts);
   return std::make_shared<const kwind::replica::CodeTables>(
       kwind::replica::SymbolCounts::fitted(Kinds::kAll, symbol_counts));
 }

@@ -3,8 +3,10 @@
 #include <zstd.h>
 
 #include <algorithm>
+#include <cmath>
 #include <memory>
 #include <random>
+#include <set>
 
 namespace lab {
 namespace {
@@ -44,15 +46,71 @@ class Zstd {
   std::unique_ptr<ZSTD_CCtx, Free> context_{ZSTD_createCCtx()};
 };
 
+// What a game's first hand-written codec takes: bytes of a snapshot of what is in view, for who has
+// what was in view at `base`.
+using SimpleState = std::map<std::uint32_t, ColumnValues>;
+
+double simple_bytes(const Motion& motion, const SimpleState& base, const SimpleState& now) {
+  double bits = 16 + 8 + 1;  // tick, base, end
+  std::uint32_t last = 0;
+  const auto name = [&](std::uint32_t id) {
+    bits += 1 + 2 + kwind::bits::count_bits(id - last, 4);  // another one, what of it, who
+    last = id;
+  };
+  for (const auto& [id, value] : now) {
+    const auto before = base.find(id);
+    const bool arrives = before == base.end();
+    if (!arrives && before->second == value) continue;
+    name(id);
+    if (arrives) bits += 4;  // what it is
+    const auto columns = motion.kind(id).columns;
+    for (std::size_t c = 0; c < columns.size(); ++c) {
+      const unsigned whole = value.bits[c];
+      if (arrives) {
+        bits += whole;
+        continue;
+      }
+      if (columns[c].at_spawn) continue;
+      bits += 1;
+      if (before->second.numbers[c] == value.numbers[c]) continue;
+      if (!value.has_order[c]) {
+        bits += whole;
+        continue;
+      }
+      auto way = std::int64_t{value.numbers[c]} - std::int64_t{before->second.numbers[c]};
+      const auto turn = std::int64_t{columns[c].last} + 1;
+      if (columns[c].form == kwind::schema::ColumnForm::circular) {
+        if (way > turn / 2) way -= turn;
+        if (way < -turn / 2) way += turn;
+      }
+      const auto folded = static_cast<std::uint64_t>(way < 0 ? -2 * way - 1 : 2 * way);
+      bits += 1 + std::min(whole, kwind::bits::count_bits(folded, 3));
+    }
+  }
+  for (const auto& [id, value] : base) bits += now.contains(id) ? 0 : 1 + 2 + 8;
+  return std::ceil(bits / 8);
+}
+
 struct Client {
   Client(const World& world, const kwind::schema::EntitiesInfo& entities, const Run& run)
-      : replicator(world, run.replicator), client_world(entities, 20, run.codes) {}
+      : replicator(world, run.replicator),
+        client_world(entities, run.path.ticks_per_second, run.codes) {}
   Zstd zstd;
   ClientReplicator replicator;
   ClientWorld client_world;
   std::vector<Frame> frames;
   std::vector<Fate> fates;
   std::vector<std::uint64_t> unhandled;  // acks that were lost ride on the next datagram
+  // By tick: who was in view, whether as its owner, and since when; columns of these.
+  struct Seen {
+    bool owner = false;
+    std::uint32_t since = 0;
+  };
+  std::map<std::uint32_t, std::map<std::uint32_t, Seen>> views;
+  std::map<std::uint32_t, SimpleState> simple_states;
+  std::vector<Fate> simple_fates;
+  std::uint32_t simple_base = 0;  // tick of the newest state known to have arrived; 0: none
+  std::uint32_t shown = 0;        // tick of the newest snapshot
 };
 
 template <class T, class Take>
@@ -87,7 +145,11 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
   for (std::size_t i = 0; i < run.clients; ++i) {
     all.push_back(std::make_unique<Client>(world, entities, run));
   }
-  std::map<std::uint32_t, std::map<std::uint32_t, std::vector<std::byte>>> history;  // by id, tick
+  // Bits by id, whether for the owner, and tick.
+  using Past = std::map<std::uint32_t, std::vector<std::byte>>;
+  std::map<std::pair<std::uint32_t, bool>, Past> history;
+  std::vector<double> simple;
+  std::vector<int> ages;
   std::vector<double> bytes;
   std::vector<double> in_view;
   std::vector<double> changed;
@@ -96,6 +158,7 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
   std::vector<double> zstd;
   std::size_t frames = 0;
   kwind::replica::SymbolCounts counted(entities);
+  if (run.codes != nullptr) counted.predict_with(*run.codes);
   Measured result;
   const int one_way = path.round_trip_ticks / 2;
   for (int now = 0; now < run.warm_up + run.ticks; ++now) {
@@ -106,9 +169,11 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
     // Changed, JSON text; of those in view.
     std::map<std::uint32_t, std::pair<bool, std::string>> sizes;
     for (const std::uint32_t id : motion.ids()) {
-      auto& was = history[id];
-      auto now_bits = motion.bits(id);
-      if (was.empty() || was.rbegin()->second != now_bits) was[tick] = std::move(now_bits);
+      for (const bool owner : {false, true}) {
+        auto& was = history[{id, owner}];
+        auto now_bits = motion.bits(id, owner);
+        if (was.empty() || was.rbegin()->second != now_bits) was[tick] = std::move(now_bits);
+      }
     }
     for (std::size_t i = 0; i < all.size(); ++i) {
       Client& client = *all[i];
@@ -120,7 +185,7 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
       for (const auto& seen : view) {
         auto [size, fresh] = sizes.try_emplace(seen.id);
         if (fresh) {
-          const bool changes_now = history[seen.id].rbegin()->first == tick;
+          const bool changes_now = history[{seen.id, seen.owner}].rbegin()->first == tick;
           size->second = {changes_now, run.text ? motion.json(seen.id) + "," : ""};
         }
         const auto& [change, text] = size->second;
@@ -129,6 +194,32 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
         json_new += static_cast<double>(text.size());
         changes += text;
         moved += 1;
+      }
+      auto& seen_now = client.views[tick];
+      const auto before = client.views.find(tick - 1);
+      SimpleState& simple_now = client.simple_states[tick];
+      for (const auto& seen : view) {
+        std::uint32_t since = tick;
+        if (before != client.views.end()) {
+          const auto was = before->second.find(seen.id);
+          if (was != before->second.end()) since = was->second.since;
+        }
+        seen_now[seen.id] = {seen.owner, since};
+        simple_now[seen.id] = motion.columns(seen.id, seen.owner);
+      }
+      take_due(client.simple_fates, now, [&](const Fate& fate) {
+        client.simple_base = std::max(client.simple_base, static_cast<std::uint32_t>(fate.token));
+      });
+      const double simple_size =
+          simple_bytes(motion, client.simple_states[client.simple_base], simple_now);
+      if (counts) simple.push_back(simple_size);
+      if (!lost() && !lost()) {
+        client.simple_fates.push_back({now + path.round_trip_ticks, tick, true});
+      }
+      while (client.simple_states.size() > 80 &&
+             client.simple_states.begin()->first < client.simple_base) {
+        client.simple_states.erase(client.simple_states.begin());
+        client.views.erase(client.views.begin());
       }
       // The stream runs from the start on: it learns as long as the codes' clients do.
       const double streamed = run.text ? static_cast<double>(client.zstd.flushed(changes)) : 0;
@@ -172,12 +263,38 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
           client.replicator.lost(fate.token);
         }
       });
-      for (const auto& ref : client.client_world.entities()) {
-        const auto& was = history[ref.id];
-        auto then = was.upper_bound(client.client_world.state_tick(ref));
-        ++result.checked;
-        if (then == was.begin() || motion.held(client.client_world, ref) != (--then)->second)
-          ++result.wrong;
+      if (run.exact) {
+        std::map<std::uint32_t, std::vector<std::byte>> held;
+        const std::uint32_t shown = client.client_world.tick();
+        const bool newer = shown > std::exchange(client.shown, shown);
+        for (const auto& ref : client.client_world.entities()) {
+          const bool owner = client.client_world.owns(ref);
+          const Past& was = history[{ref.id, owner}];
+          auto then = was.upper_bound(client.client_world.state_tick(ref));
+          auto here = motion.held(client.client_world, ref);
+          ++result.checked;
+          if (then == was.begin() || here != (--then)->second) ++result.wrong;
+          held.emplace(ref.id, std::move(here));
+        }
+        if (newer && counts) {
+          for (const auto& [id, seen] : client.views[shown]) {
+            // The last tick in which the value shown was the server's.
+            const Past& was = history[{id, seen.owner}];
+            const auto here = held.find(id);
+            auto value = was.upper_bound(shown);
+            std::uint32_t right = seen.since - 1;
+            for (std::uint32_t until = shown; value != was.begin();) {
+              --value;
+              if (here != held.end() && value->second == here->second) {
+                right = std::max(right, until);
+                break;
+              }
+              until = value->first - 1;
+              if (until < seen.since) break;
+            }
+            ages.push_back(static_cast<int>(shown - right));
+          }
+        }
       }
       if (!counts) continue;
       bytes.push_back(sent);
@@ -188,6 +305,14 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
     }
   }
   result.mean = mean(bytes);
+  result.simple = mean(simple);
+  std::sort(ages.begin(), ages.end());
+  if (!ages.empty()) {
+    const auto fresh = std::upper_bound(ages.begin(), ages.end(), 0) - ages.begin();
+    result.stale = 1 - static_cast<double>(fresh) / static_cast<double>(ages.size());
+    result.age_p99 = ages[ages.size() * 99 / 100];
+    result.age_worst = ages.back();
+  }
   // What is not a symbol stays as it is, the last byte's filling included.
   double saved = 0;
   const auto codes = run.codes != nullptr ? run.codes : kwind::replica::built_in_codes(entities);

@@ -7,7 +7,7 @@
 #include <deque>
 #include <exception>
 
-#include "kwind/bits/reader.h"
+#include "kwind/bits/writer.h"
 #include "reference_world.h"
 
 namespace {
@@ -23,18 +23,6 @@ constexpr int kWarmUp = 100;
 constexpr std::size_t kAge = 3;
 constexpr double kIdBits = 11;  // 1300 of them
 constexpr double kKindBits = 3;
-
-// Values as whole numbers, column by column; what has no fixed size, a name here, counts as 0.
-std::vector<std::uint32_t> columns_of(const lab::Motion& motion, std::uint32_t id) {
-  const std::vector<std::byte> bits = motion.bits(id);
-  kwind::bits::Reader in(bits, bits.size() * 8);
-  std::vector<std::uint32_t> columns;
-  for (const auto& column : motion.kind(id).columns) {
-    const bool fixed = column.form != kwind::schema::ColumnForm::varying;
-    columns.push_back(fixed ? static_cast<std::uint32_t>(in.get(column.bits)) : 0);
-  }
-  return columns;
-}
 
 // Bits of the difference between two values of a column, small ones cheap; the short way round.
 unsigned delta_bits(const kwind::schema::ColumnInfo& column, std::uint32_t before,
@@ -72,7 +60,7 @@ Sizes manual_flow_control(std::uint64_t seed, int ticks) {
     world.end_tick();
     for (const std::uint32_t id : ids) {
       auto& rows = history[id];
-      rows.push_front(columns_of(harbour, id));
+      rows.push_front(harbour.columns(id, true).numbers);
       if (rows.size() > kAge + 1) rows.pop_back();
     }
     if (now < kWarmUp) continue;
