@@ -29,7 +29,8 @@ bool is_close(const Tug& a, const Tug& b) {
 }
 
 struct Game {
-  explicit Game(kit::SimHosts& hosts) : state(hosts.server(), pilotage::kEntities, options()) {
+  explicit Game(kit::SimHosts& hosts, ReplicationOptions how = options())
+      : state(hosts.server(), pilotage::kEntities, std::move(how)) {
     state.on_client([this](ClientView& view) {
       tugs.emplace(view.peer(), *state.spawn(Tug{}));
       view.follow(tugs.at(view.peer()));
@@ -143,6 +144,30 @@ TEST(Replication, TheServerFindsWhatAClientSawWhenItGaveAnInput) {
   for (std::size_t i = 0; i < shown.size(); ++i) EXPECT_NEAR(found[i], shown[i], 0.1) << i;
   EXPECT_GT(*std::min_element(ages.begin(), ages.end()), 1);
   EXPECT_LE(*std::max_element(ages.begin(), ages.end()), 0.3 * 20);
+}
+
+// The client shows more than a tick behind: see the test before.
+TEST(Replication, NoClaimOfAClientReachesBehindTheLimit) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  ReplicationOptions options = Game::options();
+  options.max_rewind = 50ms;  // a tick
+  Game game(hosts, options);
+  auto buoy = *game.state.spawn(Buoy{.at = {0, 0}});
+  game.state.on_tick([&](std::uint32_t tick) { buoy.set(Buoy{.at = {tick / 8.0, 0}}); });
+  std::vector<double> ages;
+  game.judge = [&](ClientView& view) {
+    ages.push_back(game.state.tick() - 1 - game.state.tick_seen_by(view.peer()));
+  };
+  Client& client = hosts.join();
+  ReplicatedWorld world(client, pilotage::kEntities);
+  hosts.run(1s);
+  hosts.run(1s, [&] {
+    ASSERT_TRUE(world.sample(buoy.ref(), hosts.now()));
+    world.send_input(Helm{.throttle = 0});
+  });
+  hosts.run(1s);
+  ASSERT_FALSE(ages.empty());
+  for (const double age : ages) EXPECT_EQ(age, 1);
 }
 
 TEST(Replication, AClientThatShowsNothingIsJudgedByTheNewestTick) {
