@@ -34,6 +34,9 @@ struct ClientOptions {
   std::string server_key{};  ///< the server's public key, or a file with the key
   /// Tried in turn, from the first one on, until one gets an answer.
   std::vector<link::TransportKind> transports{link::TransportKind::datagrams};
+  /// Opens the transport of each attempt in place of `transports`: a web::WebSocketTransport. It is
+  /// given the resolved address of `server`.
+  std::function<Result<std::unique_ptr<io::PollableTransport>>(const Endpoint&)> open_transport{};
   /// How long a transport gets for its handshake while there is another one to try.
   Duration next_transport_after = std::chrono::seconds(2);
   /// Back-off between attempts: doubles from the first value to the second one.

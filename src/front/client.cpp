@@ -33,8 +33,10 @@ struct Client::Plan {
 
 namespace {
 
-Result<std::unique_ptr<io::PollableTransport>> open_transport(link::TransportKind kind,
+Result<std::unique_ptr<io::PollableTransport>> open_transport(const ClientOptions& options,
+                                                              link::TransportKind kind,
                                                               const Endpoint& server) {
+  if (options.open_transport) return options.open_transport(server);
   if (kind == link::TransportKind::stream) {
     auto made = io::TcpTransport::connect(server);
     if (!made) return fail(made.error());
@@ -95,7 +97,7 @@ tl::expected<std::unique_ptr<Client>, OpenError> Client::open(const schema::Prot
     }
     plan->options.host.server_key = *key;
   }
-  auto transport = open_transport(options.transports.front(), *server);
+  auto transport = open_transport(options, options.transports.front(), *server);
   if (!transport) {
     return tl::unexpected(OpenError{
         transport.error(),
@@ -139,7 +141,7 @@ void Client::set_state(ConnectionState state, Errc code, std::string_view reason
 // Opens a transport and a connection in place of the present ones.
 void Client::attempt(Time now) {
   const auto token = state_ == ConnectionState::resuming ? resume() : std::nullopt;
-  auto made = open_transport(transport_kind(), plan_->server);
+  auto made = open_transport(plan_->options, transport_kind(), plan_->server);
   if (!made) {
     plan_->retry_at = now + plan_->options.longest_retry;
     return set_state(ConnectionState::waiting, made.error(), error_info(made.error()).text);

@@ -83,6 +83,12 @@ Server::Server(std::vector<std::unique_ptr<io::PollableTransport>> opened,
 }
 Server::~Server() = default;
 
+void Server::add_transport(std::unique_ptr<io::PollableTransport> transport) {
+  listen_on(*transport);
+  polled_.push_back(transport.get());
+  transports.push_back(std::move(transport));
+}
+
 void Server::step(Time now) {
   receive(now);
   flush(now);

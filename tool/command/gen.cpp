@@ -6,6 +6,7 @@
 #include "kwind/json/vectors.h"
 #include "kwind/language/generate_dissector.h"
 #include "kwind/language/generate_doc.h"
+#include "kwind/language/generate_typescript.h"
 
 namespace kwind::tool {
 namespace {
@@ -14,6 +15,7 @@ struct GenArguments {
   std::string file;
   std::string cpp;
   std::string c;
+  std::string typescript;
   std::string doc;
   std::string vectors;
   std::string dissector;
@@ -29,10 +31,11 @@ int put(const std::filesystem::path& path, const std::string& text) {
 }
 
 int generate(const GenArguments& arguments) {
-  if (arguments.cpp.empty() && arguments.c.empty() && arguments.doc.empty() &&
-      arguments.vectors.empty() && arguments.dissector.empty()) {
+  if (arguments.cpp.empty() && arguments.c.empty() && arguments.typescript.empty() &&
+      arguments.doc.empty() && arguments.vectors.empty() && arguments.dissector.empty()) {
     fmt::print(stderr,
-               "kwind gen: say what to write: --cpp, --c, --doc, --vectors or --dissector\n");
+               "kwind gen: say what to write: --cpp, --c, --typescript, --doc, --vectors or "
+               "--dissector\n");
     return kUsedWrongly;
   }
   language::Compiled source;
@@ -42,6 +45,10 @@ int generate(const GenArguments& arguments) {
   if (!arguments.cpp.empty()) code = generate_cpp(arguments.file, arguments.cpp, false);
   if (!arguments.c.empty()) {
     code = std::max(code, generate_c(arguments.file, arguments.c, false));
+  }
+  if (!arguments.typescript.empty()) {
+    const auto made = language::generate_typescript(source.protocol, name);
+    code = std::max(code, put(std::filesystem::path(arguments.typescript) / made.path, made.text));
   }
   if (!arguments.doc.empty()) {
     const std::filesystem::path dir = arguments.doc;
@@ -70,6 +77,10 @@ void add_gen(Command app, std::function<int()>& chosen) {
       .type_name("DIR");
   command
       .add_option("--c", arguments->c, "Write DIR/<protocol>_c.h for C: structs and their layouts")
+      .type_name("DIR");
+  command
+      .add_option("--typescript", arguments->typescript,
+                  "Write DIR/<protocol>.ts for the package kestrel-wind: types and tables")
       .type_name("DIR");
   command
       .add_option("--doc", arguments->doc,

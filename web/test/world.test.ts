@@ -1,0 +1,51 @@
+// A replicated world in Node beside a C++ server: digests of all values agree, inputs and predictions arrive.
+import assert from "node:assert/strict";
+import { Predicted, ReplicatedWorld } from "kestrel-wind";
+import { Barge, Chart, Gull, Kite, Raft, Steer, Tug, quay } from "../build/generated/quay.js";
+import { connectTo, pause, peerTest, startPeer, until } from "./harness.js";
+
+for (const mode of ["exact", "speculative"]) {
+  peerTest(`every value agrees with the server's, ${mode} snapshots`, async () => {
+    const peer = await startPeer(...(mode === "speculative" ? ["--speculative"] : []));
+    const client = await connectTo(peer, quay);
+    const world = new ReplicatedWorld(client);
+    let spawned = 0;
+    let despawned = 0;
+    world.onSpawn(Gull, () => ++spawned);
+    world.onDespawn(Gull, () => ++despawned);
+    await until("200 ticks", () => world.tick > 0 && world.counts.snapshots > 200, 30_000);
+    assert.equal(world.counts.desyncs, 0);
+    assert.equal(world.counts.unread, 0);
+    assert.ok(world.counts.digests >= 3, `${world.counts.digests} digests`);
+    assert.deepEqual(client.stats.drops, {});
+    assert.ok(world.all(Gull).length > 5 && world.all(Raft).length === 15 && world.all(Kite).length === 15 && world.all(Barge).length === 15);
+    assert.equal(world.all(Chart).length, 2);
+    assert.ok(spawned > 15 && despawned > 5, `${spawned} came, ${despawned} went`);
+    const [first] = world.all(Kite);
+    const sampled = world.sample(first!.ref, performance.now())!;
+    const { w, x, y, z } = sampled.attitude;
+    assert.ok(Math.abs(w * w + x * x + y * y + z * z - 1) < 1e-6);
+  });
+}
+
+peerTest("inputs arrive once each, and the prediction is the server's result", async () => {
+  const peer = await startPeer();
+  const client = await connectTo(peer, quay);
+  const world = new ReplicatedWorld(client);
+  const clamped = (v: number): number => Math.max(-300, Math.min(300, v));
+  const tug = new Predicted(world, Tug, Steer,
+    (state, input) => ({ ...state, at: { x: clamped(state.at.x + input.east / 16), y: clamped(state.at.y + input.north / 16) } }),
+    (a, b) => Math.abs(a.at.x - b.at.x) + Math.abs(a.at.y - b.at.y) < 0.1);
+  await until("the own tug", () => tug.state !== undefined);
+  for (let i = 0; i < 60; ++i) {
+    tug.apply({ east: 3, north: i % 2 ? -1 : 1 });
+    await pause(50);
+  }
+  const { x } = tug.state!.at;
+  assert.equal(x, (60 * 3) / 16);
+  const ref = world.owned(Tug)!;
+  await until("all inputs are processed", () => world.lastProcessedInput === 60);
+  await until("the server's tug is there too", () => world.get(ref)!.at.x === x);
+  assert.equal(tug.corrections, 0);
+  assert.equal(world.get(ref)!.fuel, 440);
+});
