@@ -82,6 +82,11 @@ Option Option::range(double low, double high) {
   option_->check(CLI::Range(low, high));
   return *this;
 }
+Option Option::optional_value(const std::string& fallback) {
+  option_->expected(0, 1);
+  option_->default_str(fallback);
+  return *this;
+}
 Option Option::range(int low, int high) {
   option_->check(CLI::Range(low, high));
   return *this;

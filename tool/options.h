@@ -25,6 +25,8 @@ class Option {
   /// Refuses what is no whole number of 64 bits: the parser would let it wrap around, or cut it.
   /// All options of such a variable have this.
   Option whole_from_zero();
+  /// The option may stand without a value; `fallback` is its value then.
+  Option optional_value(const std::string& fallback);
   /// Refuses "". All options that are texts have this.
   Option not_empty();
   Option required();

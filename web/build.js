@@ -1,6 +1,6 @@
 // Builds the package: `node build.js` for dist/, `node build.js tests` for build/tests/ too.
 import { build } from "esbuild";
-import { readdirSync, mkdirSync } from "node:fs";
+import { readdirSync, readFileSync, mkdirSync, writeFileSync } from "node:fs";
 import { execFileSync } from "node:child_process";
 import { join, dirname } from "node:path";
 import { fileURLToPath } from "node:url";
@@ -15,13 +15,30 @@ await build({ ...common, entryPoints: ["src/index.ts"], outfile: "dist/index.js"
 await build({ ...common, entryPoints: ["src/index.ts"], outfile: "dist/kestrel-wind.js", minify: true });
 execFileSync(process.execPath, ["node_modules/typescript/bin/tsc", "-p", "tsconfig.json"], { stdio: "inherit" });
 
+// The tool of this checkout makes the protocols of the page and of the tests.
+function generate(file) {
+  const tool = process.env.KWIND ?? "../build/dev/tool/kwind";
+  execFileSync(tool, ["gen", file, "--typescript", "build/generated"], { stdio: ["ignore", "ignore", "inherit"] });
+}
+
+/** The page of `kwind demo --web` as one file. */
+export async function page() {
+  generate("../tool/shore/shore.kw");
+  const built = await build({
+    ...common, entryPoints: ["page/page.ts"], minify: true, write: false, alias: { "kestrel-wind": "./src/index.ts" }, charset: "ascii",
+  });
+  const style = await build({ entryPoints: ["page/style.css"], minify: true, write: false, logLevel: "warning" });
+  const script = built.outputFiles[0].text.trim().replaceAll("</script", "<\\/script");
+  return readFileSync("page/index.html", "utf8").replace("/* style */", () => style.outputFiles[0].text.trim()).replace("/* script */", () => script);
+}
+if (process.argv.includes("page")) writeFileSync("../tool/shore/page.html", await page());
+
 if (process.argv.includes("tests")) {
   mkdirSync("build/tests", { recursive: true });
-  // The tool of this checkout makes the protocols of the tests.
-  const tool = process.env.KWIND ?? "../build/dev/tool/kwind";
-  for (const name of ["descriptions/chart", "descriptions/hails", "descriptions/manifest", "descriptions/world", "harbour/harbour", "harbour/harbour_world"].map((each) => `../examples/${each}.kw`).concat("../tests/web/quay.kw")) {
-    execFileSync(tool, ["gen", name, "--typescript", "build/generated"], { stdio: ["ignore", "ignore", "inherit"] });
+  for (const name of ["descriptions/chart", "descriptions/hails", "descriptions/manifest", "descriptions/world", "harbour/harbour", "harbour/harbour_world"]) {
+    generate(`../examples/${name}.kw`);
   }
+  generate("../tests/web/quay.kw");
   const tests = readdirSync("test").filter((name) => name.endsWith(".test.ts"));
   await build({
     ...common,

@@ -11,8 +11,12 @@
 #include "demo/report.h"
 #include "demo/run.h"
 #include "demo/summary.h"
+#include "interrupt.h"
 #include "kwind/json/text.h"
 #include "read_files.h"
+#ifdef KWIND_HAS_WEB
+#include "shore/shore_server.h"
+#endif
 
 namespace kwind::tool {
 namespace {
@@ -95,7 +99,38 @@ void print_summary(const demo::Outcome& outcome) {
   fmt::print("compared              {} values, bit for bit\n\n", outcome.verdict.values);
 }
 
+#ifdef KWIND_HAS_WEB
+int run_web(const demo::Settings& settings) {
+  shore::Settings shore;
+  const bool is_port = settings.web.find_first_not_of("0123456789") == std::string::npos;
+  shore.address = is_port ? "127.0.0.1:" + settings.web : settings.web;
+  shore.certificate_file = settings.certificate;
+  shore.private_key_file = settings.private_key;
+  shore.origins = settings.origins;
+  shore.secret_key_file = settings.secret_key_file;
+  shore.seed = settings.seed;
+  watch_interrupts();
+  const std::string problem = shore::serve(
+      shore,
+      [](const std::string& url) {
+        fmt::print("Saltmarsh Harbour in a page: open {}  (Ctrl+C ends it)\n", url);
+        std::fflush(stdout);
+      },
+      interrupted);
+  if (problem.empty()) return kFine;
+  fmt::print(stderr, "kwind demo --web: {}\n", problem);
+  return kFoundWrong;
+}
+#else
+int run_web(const demo::Settings&) {
+  fmt::print(stderr,
+             "kwind demo --web: this build has no web socket; configure it with KWIND_WEB=ON\n");
+  return kUsedWrongly;
+}
+#endif
+
 int run_demo(demo::Settings settings) {
+  if (!settings.web.empty()) return run_web(settings);
   std::FILE* const status = settings.json ? stderr : stdout;
   if (!settings.report.empty()) {  // found out now rather than after the run
     std::error_code error;
@@ -229,6 +264,28 @@ void add_demo(Command app, std::function<int()>& chosen) {
                    "State builds on frames that are still under way");
   command.add_flag("--plaintext", settings->clear,
                    "Do not seal datagrams: for captures that anybody can read");
+  command
+      .add_option(
+          "--web", settings->web,
+          "Serve a page to play in, and its web socket, until stopped; PORT of 127.0.0.1, or "
+          "HOST:PORT")
+      .type_name("PORT")
+      .optional_value("8080");
+  command
+      .add_option("--origin", settings->origins,
+                  "With --web: pages of this origin may connect as well, https://HOST")
+      .type_name("ORIGIN");
+  command
+      .add_option("--certificate", settings->certificate,
+                  "With --web: serve https and wss with this certificate chain")
+      .type_name("FILE.pem");
+  command
+      .add_option("--private-key", settings->private_key, "With --web: the key of the certificate")
+      .type_name("FILE.pem");
+  command
+      .add_option("--secret-key-file", settings->secret_key_file,
+                  "With --web: the server's key; without it each run has a new one")
+      .type_name("FILE");
   command.add_flag("--json", settings->json,
                    "Print one JSON object at the end, progress on stderr");
   command.footer(

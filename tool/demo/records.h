@@ -29,6 +29,11 @@ struct Settings {
   std::string record;  ///< capture at the server's end
   std::string keys;    ///< the keys of its datagrams
   std::string codes;   ///< file of trained codes
+  std::string web{};   ///< port or address of the page; empty: no page
+  std::vector<std::string> origins{};
+  std::string certificate{};
+  std::string private_key{};
+  std::string secret_key_file{};
   std::shared_ptr<const replica::CodeTables>
       code_tables{};  ///< what it holds; nullptr: built-in codes
 };

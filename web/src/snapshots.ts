@@ -110,6 +110,8 @@ export class ClientWorld {
   blocked: number | undefined;
   /** Entities in view. */
   size = 0;
+  /** Bits of snapshots by entity type and field, if somebody set the map. */
+  bitsBy: Map<string, number> | undefined;
 
   private readonly slots: (EntitySlot | undefined)[] = [];
   /** Ids with states, ascending. */
@@ -138,6 +140,12 @@ export class ClientWorld {
     this.rate = 0;
     this.tables = tables ?? builtInTables(this.models);
     this.typeBits = bitsFor(protocol.entities.length);
+  }
+
+  /** Accounts the bits since `start`. Returns where the next ones start. */
+  private account(name: string, from: BitReader, start: number): number {
+    if (this.bitsBy) this.bitsBy.set(name, (this.bitsBy.get(name) ?? 0) + from.position - start);
+    return from.position;
   }
 
   private setRate(rate: number): void {
@@ -487,7 +495,9 @@ export class ClientWorld {
     const model = this.models[last.type]!;
     const codes = this.tables.types[last.type]!;
     const age = Math.min(Math.max(mark.tick - last.tick, 1), 4) - 1;
+    const start = from.position;
     const symbol = (isContinuing ? codes.continuing : codes.unexpected)[age]!.read(from);
+    if (this.bitsBy) this.account(`${model.type.name} change mask`, from, start);
     if (isContinuing && symbol === model.masks) return;
     const state = this.stage(id, mark, symbol < model.masks ? "delta" : "despawn");
     state.generation = last.generation;
@@ -496,7 +506,7 @@ export class ClientWorld {
     if (state.update === "despawn") return;
     state.tick = this.readTick(from, model, state.tick);
     if (state.tick < last.tick) fail("value_range", "values older than the ones before");
-    state.row = readChange(from, model, codes, known, state.tick, symbol, last.owner);
+    state.row = readChange(from, model, codes, known, state.tick, symbol, last.owner, this.bitsBy);
   }
 
   private readTick(from: BitReader, model: EntityModel, tick: number): number {
@@ -508,6 +518,7 @@ export class ClientWorld {
 
   private readSpawn(from: BitReader, mark: Mark, tick: number, id: number): void {
     const state = this.stage(id, mark, "full");
+    const start = from.position;
     state.generation = from.get(4);
     state.type = from.get(this.typeBits);
     state.owner = from.bool();
@@ -527,6 +538,7 @@ export class ClientWorld {
       }
     }
     state.row = row;
+    if (this.bitsBy) this.account(`${model.type.name} spawn`, from, start);
   }
 
   private readLastFragment(from: BitReader, mark: Mark, id: number): void {
@@ -832,7 +844,7 @@ function readBits(from: BitReader, most: number): Bits {
   return { bits, bytes: from.bits(bits) };
 }
 
-function readChange(from: BitReader, model: EntityModel, codes: TypeCodes, known: readonly Known[], tick: number, mask: number, isOwner: boolean): Row {
+function readChange(from: BitReader, model: EntityModel, codes: TypeCodes, known: readonly Known[], tick: number, mask: number, isOwner: boolean, bitsBy: Map<string, number> | undefined): Row {
   const base = known[0]!.row;
   const row: Row = { numbers: base.numbers.slice(), varying: base.varying };
   const age = Math.min(Math.max(tick - known[0]!.tick, 1), 4) - 1;
@@ -848,6 +860,7 @@ function readChange(from: BitReader, model: EntityModel, codes: TypeCodes, known
     if (each.moves !== "no") model.predict(each, codes.predictors, known, row.numbers, tick);
     if (each.width > 0 ? said === 0 : !(hasRest && from.bool())) continue;
     const { numbers } = row;
+    const start = from.position;
     if (each.width > 1 && said !== 3) {
       numbers[c] = model.atResidual(c, numbers[c]!, said === 1 ? 1 : -1);
       if (numbers[c]! < 0) wrong();
@@ -869,6 +882,10 @@ function readChange(from: BitReader, model: EntityModel, codes: TypeCodes, known
     } else {
       numbers[c] = from.get(each.bits);
       if (numbers[c]! > model.columns[c]!.last) wrong();
+    }
+    if (bitsBy) {
+      const name = `${model.type.name} ${model.type.fields[model.columns[c]!.field]!.name}`;
+      bitsBy.set(name, (bitsBy.get(name) ?? 0) + from.position - start);
     }
   }
   return row;

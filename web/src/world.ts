@@ -147,6 +147,12 @@ export class ReplicatedWorld {
   /** Ticks that are drawn behind the newest snapshot, and the jitter that this is for; in ticks. */
   get playoutDelay(): number { return this.playout?.delay ?? 0; }
   get playoutJitter(): number { return this.playout?.jitter ?? 0; }
+  /** Starts to account bits of snapshots by entity type and field; the map grows from then on. */
+  accountBits(): Map<string, number> {
+    this.world.bitsBy ??= this.bitsBy;
+    return this.bitsBy;
+  }
+  private readonly bitsBy = new Map<string, number>();
   /** Number of the newest input that the server had processed in the newest snapshot; 0: none. */
   get lastProcessedInput(): number {
     const low = this.world.lastProcessedInput;
@@ -284,6 +290,7 @@ export class ReplicatedWorld {
       const before = this.world;
       for (const { ref, slot } of before.entities()) this.tell("despawned", slot.type, ref);
       this.world = new ClientWorld(this.protocol, codeTables > 0 ? this.sets[codeTables - 1] : undefined);
+      if (before.bitsBy) this.world.bitsBy = this.bitsBy;
       this.playout = undefined;
       this.newestInput = 0;
       this.inputs.clear();

@@ -1,0 +1,239 @@
+#include "shore/shore_server.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <optional>
+#include <set>
+#include <variant>
+
+#include "harbour/motion.h"
+#include "kwind/io/clock.h"
+#include "kwind/io/udp_transport.h"
+#include "kwind/kwind.h"
+#include "shore.h"
+
+namespace kwind::shore {
+namespace {
+
+using namespace std::chrono_literals;
+using ::shore::Barge;
+using ::shore::Chart;
+using ::shore::Crate;
+using ::shore::Gull;
+using ::shore::Helm;
+using ::shore::Post;
+using ::shore::Tug;
+
+constexpr unsigned kTickRate = 20;
+constexpr Duration kBetweenNotices = 12s;
+constexpr const char* kOfficeNotices[] = {
+    "Tide turns within the hour; mind the crates off the north quay.",
+    "Salt barges have right of way in the channel.",
+    "Gulls took the harbour master's lunch again.",
+    "Whoever pencilled on the chart: thank you.",
+};
+
+class Harbour {
+ public:
+  Harbour(Server& server, Replication& state, std::uint64_t seed)
+      : server_(server), state_(state), motion_(seed) {
+    int tugs = 0;
+    motion_.populate<Post, Crate, Gull, Barge, Tug>([&]<class T>(T value) {
+      if constexpr (std::is_same_v<T, Tug>) value.name = fmt::format("Harbour tug {}", ++tugs);
+      add(value);
+    });
+    chart_ = *state_.spawn(Chart{});
+  }
+
+  void enter(Peer peer, const ::shore::Enter& enter) {
+    if (visitors_.contains(peer)) return;
+    Visitor visitor{enter.name.empty() ? "A visitor" : enter.name, std::nullopt};
+    if (enter.tug) visitor.tug = take_tug(visitor.name);
+    if (visitor.tug) {
+      state_.view(peer)->follow(*visitor.tug);
+    } else {
+      state_.view(peer)->set_origin(0, 0);
+    }
+    visitors_[peer] = visitor;
+    say("Harbour office",
+        fmt::format("{} {}", visitor.name, visitor.tug ? "is aboard a tug" : "keeps a lookout"));
+  }
+  void leave(Peer peer) {
+    const auto found = visitors_.find(peer);
+    if (found == visitors_.end()) return;
+    if (found->second.tug) steered_.erase(found->second.tug->id);
+    visitors_.erase(found);
+  }
+  void stand_at(Peer peer, const ::shore::StandAt& order) {
+    const auto found = visitors_.find(peer);
+    if (found == visitors_.end() || found->second.tug) return;
+    state_.view(peer)->set_origin(order.at[0], order.at[1]);
+  }
+  // A steered tug moves once for each input: then the page predicts what happens here.
+  void steer(Peer peer, const Helm& helm) {
+    const auto found = visitors_.find(peer);
+    if (found == visitors_.end() || !found->second.tug) return;
+    const auto actor = actors_.find(found->second.tug->id);
+    if (actor == actors_.end()) return;
+    auto& entity = std::get<Entity<Tug>>(actor->second);
+    Tug tug = entity.get();
+    // The page has the same steps: web/page/steer.ts.
+    tug.speed += std::clamp(helm.throttle / 100.0 * 9 - tug.speed, -0.15, 0.15);
+    tug.bearing += 30 * helm.rudder / kTickRate;
+    harbour_motion::move_on(tug);
+    entity.set(tug);
+  }
+  void hail(Peer peer, const ::shore::Hail& hail) {
+    const auto found = visitors_.find(peer);
+    if (found != visitors_.end()) say(found->second.name, hail.words);
+  }
+  void draw(const ::shore::Stroke& stroke) {
+    Chart chart = chart_->get();
+    chart.ink.at(static_cast<std::uint32_t>(stroke.x), static_cast<std::uint32_t>(stroke.y)) =
+        static_cast<Chart::Ink>(stroke.ink);
+    chart_->set(chart);
+  }
+
+  void tick(Time now) {
+    for (auto& [id, actor] : actors_) {
+      std::visit(
+          [&, id = id]<class T>(Entity<T>& entity) {
+            T value = entity.get();
+            if constexpr (std::is_same_v<T, Post>) return;
+            if constexpr (std::is_same_v<T, Crate>) motion_.crate(value);
+            if constexpr (std::is_same_v<T, Gull>) motion_.gull(value, drives_[id]);
+            if constexpr (std::is_same_v<T, Barge>) motion_.barge(value, drives_[id]);
+            if constexpr (std::is_same_v<T, Tug>) move(id, value);
+            entity.set(value);
+          },
+          actor);
+    }
+    if (now < next_notice_) return;
+    next_notice_ = now + kBetweenNotices;
+    say("Harbour office", kOfficeNotices[notices_++ % std::size(kOfficeNotices)]);
+  }
+
+ private:
+  using Actor = std::variant<Entity<Post>, Entity<Crate>, Entity<Gull>, Entity<Barge>, Entity<Tug>>;
+  struct Visitor {
+    std::string name;
+    std::optional<schema::AnyRef> tug;
+  };
+
+  template <class T>
+  std::optional<schema::AnyRef> add(const T& value) {
+    const auto made = state_.spawn(value);
+    if (!made) return std::nullopt;
+    const schema::AnyRef ref = *made;
+    actors_.insert_or_assign(ref.id, *made);
+    return ref;
+  }
+  // The name travels once, when a tug appears: so another one appears in the place of a free one.
+  std::optional<schema::AnyRef> take_tug(const std::string& name) {
+    for (auto& [id, actor] : actors_) {
+      auto* const entity = std::get_if<Entity<Tug>>(&actor);
+      if (entity == nullptr || steered_.contains(id)) continue;
+      Tug tug = entity->get();
+      tug.name = name;
+      tug.at /= 3;  // not far from the pier head
+      entity->despawn();
+      actors_.erase(id);
+      const auto made = add(tug);
+      if (made) steered_.insert(made->id);
+      return made;
+    }
+    return std::nullopt;
+  }
+  void move(std::uint32_t id, Tug& tug) {
+    if (!steered_.contains(id)) motion_.tug(tug, drives_[id]);
+  }
+  void say(const std::string& from, const std::string& words) {
+    server_.send_to_all(::shore::Notice{from.substr(0, 24), words.substr(0, 80)});
+  }
+
+  Server& server_;
+  Replication& state_;
+  harbour_motion::Motion motion_;
+  std::map<std::uint32_t, Actor> actors_;  // by id
+  std::map<std::uint32_t, harbour_motion::Drive> drives_;
+  std::set<std::uint32_t> steered_;
+  std::map<Peer, Visitor> visitors_;
+  std::optional<Entity<Chart>> chart_;
+  Time next_notice_{};
+  std::size_t notices_ = 0;
+};
+
+}  // namespace
+
+std::string serve(const Settings& settings,
+                  const std::function<void(const std::string& url)>& ready,
+                  const std::function<bool()>& interrupted) {
+  const auto local = io::resolve(settings.address);
+  if (!local) {
+    return fmt::format("address `{}`: {}; write HOST:PORT", settings.address,
+                       error_info(local.error()).text);
+  }
+  // UDP on loopback for native clients; its port does not matter to pages.
+  ServerOptions options;
+  options.listen = {"127.0.0.1:0"};
+  options.secret_key_file = settings.secret_key_file;
+  options.host.resume = 60s;
+  auto opened = Server::open(::shore::kProtocol, options);
+  if (!opened) return opened.error().text;
+  Server& server = **opened;
+
+  web::WebSocketOptions web;
+  web.origins = settings.origins;
+  web.certificate_file = settings.certificate_file;
+  web.private_key_file = settings.private_key_file;
+  web.pages = [&server](std::string_view path) -> std::optional<web::Page> {
+    if (path == "/") return web::Page{"text/html; charset=utf-8", std::string(page_text())};
+    if (path == "/key") return web::Page{"text/plain", server.public_key()};
+    return std::nullopt;
+  };
+  auto transport = web::WebSocketTransport::listen(*local, web);
+  if (!transport) {
+    return transport.error() == Errc::bad_key
+               ? fmt::format("certificate `{}` or key `{}` cannot be read; both are PEM files",
+                             settings.certificate_file, settings.private_key_file)
+               : fmt::format("cannot listen on `{}`: {}; choose another port with --web PORT",
+                             settings.address, error_info(transport.error()).text);
+  }
+  server.add_transport(std::move(*transport));
+
+  ReplicationOptions replication;
+  replication.tick_rate = kTickRate;
+  replication.view.enter = harbour_motion::kInterest;
+  replication.view.leave = harbour_motion::kInterest + 16;
+  Replication state(server, ::shore::kEntities, replication);
+  Harbour harbour(server, state, settings.seed);
+  server.on<::shore::Enter>([&](Peer peer, const ::shore::Enter& m) { harbour.enter(peer, m); });
+  server.on<::shore::StandAt>(
+      [&](Peer peer, const ::shore::StandAt& m) { harbour.stand_at(peer, m); });
+  server.on<::shore::Hail>([&](Peer peer, const ::shore::Hail& m) { harbour.hail(peer, m); });
+  server.on<::shore::Stroke>([&](Peer, const ::shore::Stroke& m) { harbour.draw(m); });
+  server.on_disconnect([&](Peer peer, Errc, std::string_view) { harbour.leave(peer); });
+  state.on_input<Helm>(
+      [&](ClientView& view, const Helm& helm) { harbour.steer(view.peer(), helm); });
+  state.on_tick([&](std::uint32_t) { harbour.tick(io::now()); });
+
+  ready(fmt::format("{}://{}/", settings.certificate_file.empty() ? "http" : "https",
+                    server.address(1).text()));
+  const Time end =
+      settings.seconds == 0 ? kNever : io::now() + std::chrono::seconds(settings.seconds);
+  while (!interrupted() && io::now() < end) {
+    server.step(io::now());
+    server.wait(100ms);
+  }
+  server.close_all("the harbour closes for the night");
+  const Time close_by = io::now() + 2s;
+  while (server.connections() > 0 && io::now() < close_by) {
+    server.step(io::now());
+    server.wait(5ms);
+  }
+  return {};
+}
+
+}  // namespace kwind::shore
