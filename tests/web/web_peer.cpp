@@ -28,7 +28,7 @@ struct Settings {
   int resume = 0;
   unsigned tick_rate = 20;
   int entities = 60;
-  kwind::web::WebSocketOptions web;
+  kwind::web::WebSocketOptions web{.connections_per_address = 1000};
 };
 
 int number_of(std::string_view text) {

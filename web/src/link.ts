@@ -84,7 +84,8 @@ interface Pending {
   number: number;
 }
 
-class Channel {
+/** One channel of a connection, for tests of the link. */
+export class Channel {
   // To the server.
   readonly queue: Pending[] = [];
   nextNumber = 0;

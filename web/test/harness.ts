@@ -7,6 +7,8 @@ import { connect, type Client, type ConnectOptions, type ProtocolInfo } from "ke
 
 const built = process.env.KWIND_BUILD ?? new URL("../../../build/dev", import.meta.url).pathname;
 
+export const toolPath = `${built}/tool/kwind`;
+
 export interface Peer {
   url: string;
   key: string;

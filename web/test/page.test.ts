@@ -129,15 +129,17 @@ test("the page", { skip, timeout: 240_000 }, async (t) => {
       assert.ok(state.attempts >= 2);
     });
     await t.test("a page opened before the server says so and keeps trying", async () => {
-      const shell = createServer((request, reply) => reply.end(request.url === "/key" ? "" : "")).listen(0);
-      shell.close();
-      const page = await browser.newPage();
       const content = await (await fetch(server.url)).text();
       server.process.kill("SIGKILL");
       running.delete(server.process);
-      await page.route("**/*", (route) => (new URL(route.request().url()).pathname === "/" ? route.fulfill({ body: content, contentType: "text/html" }) : route.continue()));
+      // Something else at that port has the page, and nothing more.
+      const shell = createServer((request, reply) => (request.url === "/" ? reply.end(content) : request.socket.destroy()));
+      await new Promise<void>((resolve) => shell.listen(Number(port), "127.0.0.1", resolve));
+      const page = await browser.newPage();
       await page.goto(server.url);
       await page.waitForFunction(() => document.getElementById("state")!.textContent!.startsWith("no answer"));
+      shell.closeAllConnections();
+      await new Promise((resolve) => shell.close(resolve));
       server = await serve(port, ...options);
       await until("the connection", page, ({ state }) => state === "connected", 15_000);
       await page.close();
