@@ -32,13 +32,19 @@ export async function page() {
   return readFileSync("page/index.html", "utf8").replace("/* style */", () => style.outputFiles[0].text.trim()).replace("/* script */", () => script);
 }
 if (process.argv.includes("page")) writeFileSync("../tool/shore/page.html", await page());
+if (process.argv.includes("check") && (await page()) !== readFileSync("../tool/shore/page.html", "utf8")) {
+  console.error("tool/shore/page.html is not what web/page makes; run `npm run page` in web/ and commit the file");
+  process.exit(1);
+}
 
 if (process.argv.includes("tests")) {
   mkdirSync("build/tests", { recursive: true });
-  for (const name of ["descriptions/chart", "descriptions/hails", "descriptions/manifest", "descriptions/world", "harbour/harbour", "harbour/harbour_world"]) {
+  for (const name of ["descriptions/chart", "descriptions/hails", "descriptions/manifest", "descriptions/world", "harbour/harbour", "harbour/harbour_world", "web_pier/pier"]) {
     generate(`../examples/${name}.kw`);
   }
   generate("../tests/web/quay.kw");
+  generate("../tool/shore/shore.kw");
+  execFileSync(process.execPath, ["node_modules/typescript/bin/tsc", "-p", "tsconfig.page.json"], { stdio: "inherit" });
   const tests = readdirSync("test").filter((name) => name.endsWith(".test.ts"));
   await build({
     ...common,

@@ -4,5 +4,5 @@ export * from "./bits.js";
 export * from "./errors.js";
 export * from "./schema.js";
 export { Link, type LinkOptions, type LinkEvents, type LinkStats } from "./link.js";
-export { ReplicatedWorld, Predicted, PlayoutClock, type WorldOptions, type PlayoutOptions } from "./world.js";
+export { codeTablesDigest, ReplicatedWorld, Predicted, PlayoutClock, type WorldOptions, type PlayoutOptions } from "./world.js";
 export type { WorldCounts } from "./snapshots.js";

@@ -14,6 +14,11 @@ const laterTicks = 3;
 const jump = 10;
 const latenessKept = 64;
 
+/** The digest of a file of `kwind train`, for ConnectOptions.codeTables. Throws WireError `code_tables`. */
+export function codeTablesDigest(text: string, protocol: ProtocolInfo): string {
+  return parseTables(text, protocol.entities.map((type, i) => new EntityModel(type, i, 20))).digest;
+}
+
 export interface PlayoutOptions {
   /** Ticks behind the newest snapshot, at least and at most. */
   minTicks?: number;
