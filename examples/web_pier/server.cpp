@@ -1,5 +1,5 @@
 // A pier for pages: serves the page, its script and the web socket from one port.
-// Usage: web_pier_server [HOST:PORT [FOLDER]]; FOLDER holds index.html, page.js and kestrel-wind.js.
+// Usage: web_pier_server [HOST:PORT [FOLDER]]; FOLDER holds index.html and the scripts.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -35,8 +35,9 @@ int main(int argc, char** argv) {
   kwind::web::WebSocketOptions web;
   web.pages = [&](std::string_view path) -> std::optional<kwind::web::Page> {
     if (path == "/") return file(folder + "/index.html", "text/html; charset=utf-8");
-    if (path == "/page.js") return file(folder + "/page.js", "text/javascript");
-    if (path == "/kestrel-wind.js") return file(folder + "/kestrel-wind.js", "text/javascript");
+    for (const char* script : {"/page.js", "/pier.js", "/kestrel-wind.js"}) {
+      if (path == script) return file(folder + script, "text/javascript");
+    }
     if (path == "/key") return kwind::web::Page{"text/plain", (*server)->public_key()};
     return std::nullopt;
   };
