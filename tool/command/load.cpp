@@ -8,6 +8,7 @@
 #include <memory>
 #include <nlohmann/json.hpp>
 
+#include "address/address.h"
 #include "commands.h"
 #include "harbour_world.h"
 #include "key_text.h"
@@ -490,15 +491,16 @@ int run_load(const LoadArguments& arguments) {
     if (!take_ticket("load", arguments.ticket, arguments.clear, options.ticket)) {
       return kUsedWrongly;
     }
-    const auto address = io::resolve(arguments.server);
+    const auto address = parse_server_address(arguments.server);
     if (!address) {
       fmt::print(stderr, "{}: {}\n", arguments.server, error_info(address.error()).text);
       return kFoundWrong;
     }
-    if (arguments.clear && !address->is_loopback()) {
+    if (arguments.clear && !address->endpoint.is_loopback()) {
       return used_wrongly("--plaintext: clear mode is for this machine only");
     }
-    options.server = io::reachable(*address);
+    options.server = address->endpoint;
+    options.web_socket = address->url;
     tables = std::make_unique<schema::Tables>(source.protocol);
     options.tables = tables.get();
     options.protocol = &tables->info();
@@ -521,7 +523,10 @@ void add_load(Command app, std::function<int()>& chosen) {
   Command command = app.add_subcommand(
       "load", "Let bots loose on a server, more and more of them, until a limit breaks");
   command.add_option("FILE", arguments->description, "The server's description, a .kw file");
-  command.add_option("--server", arguments->server, "The server to load").type_name("HOST:PORT");
+  command
+      .add_option("--server", arguments->server,
+                  "The server to load; over a web socket: ws://HOST:PORT/PATH")
+      .type_name("HOST:PORT");
   command.add_option("--server-key", arguments->key, "The server's public key, or a file with it")
       .type_name("KEY|FILE");
   command.add_option("--ticket", arguments->ticket, "A ticket or password for all bots")

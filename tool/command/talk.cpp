@@ -5,6 +5,7 @@
 #include <memory>
 #include <nlohmann/json.hpp>
 
+#include "address/address.h"
 #include "commands.h"
 #include "console.h"
 #include "interrupt.h"
@@ -320,7 +321,9 @@ int run_talk(TalkArguments arguments) {
   if (arguments.clear) {
     const std::string& name = is_client ? arguments.end.connect : arguments.end.listen;
     const auto address = io::resolve(name);
-    if (address && !(is_client ? io::reachable(*address) : *address).is_loopback()) {
+    const auto server = parse_server_address(name);
+    if (is_client ? server && !server->endpoint.is_loopback()
+                  : address && !address->is_loopback()) {
       fmt::print(stderr, "kwind talk: --plaintext is for this machine only, and {} is not\n", name);
       return kUsedWrongly;
     }
@@ -358,7 +361,9 @@ void add_talk(Command app, std::function<int()>& chosen) {
       "Talk to a server by hand or by script, or be one that a client can be tried against");
   command.add_option("FILE", arguments->description, "The description, a .kw file").required();
   Option connect =
-      command.add_option("--server", arguments->end.connect, "Be a client of this server")
+      command
+          .add_option("--server", arguments->end.connect,
+                      "Be a client of this server; over a web socket: ws://HOST:PORT/PATH")
           .type_name("HOST:PORT");
   command.add_option("--listen", arguments->end.listen, "Be a server on this address")
       .type_name("HOST:PORT")

@@ -5,7 +5,9 @@
 #include <algorithm>
 #include <utility>
 
+#include "address/address.h"
 #include "kwind/io/clock.h"
+#include "kwind/io/udp_transport.h"
 #include "kwind/replica/inputs.h"
 
 namespace kwind::bots {
@@ -26,7 +28,7 @@ double ms(Duration time) {
 }  // namespace
 
 struct Crowd::Bot {
-  std::unique_ptr<io::UdpTransport> transport;
+  std::unique_ptr<io::PollableTransport> transport;
   std::unique_ptr<host::Client> client;
   std::unique_ptr<replica::ClientWorld> client_world;
   std::unique_ptr<replica::InputSender> reports;  // and requests for a full resync
@@ -67,7 +69,7 @@ std::string Crowd::grow_to(std::size_t count) {
       from = Endpoint::v4(127, 1, static_cast<std::uint8_t>(place / 250),
                           static_cast<std::uint8_t>(1 + place % 250), 0);
     }
-    auto transport = io::UdpTransport::open(from);
+    auto transport = tool::open_transport_to({options_.server, options_.web_socket}, from);
     if (!transport) {
       return fmt::format("bot {} gets no socket: {}; `ulimit -n` says how many files may be open",
                          number + 1, error_info(transport.error()).text);

@@ -20,6 +20,7 @@ namespace kwind::bots {
 
 struct CrowdOptions {
   Endpoint server;
+  std::string web_socket{};              ///< URL of the server's web socket; empty: UDP
   std::optional<link::PublicKey> key{};  ///< none: plaintext mode
   std::string ticket{};
   const schema::ProtocolInfo* protocol = nullptr;

@@ -5,7 +5,9 @@
 #include <algorithm>
 #include <utility>
 
+#include "address/address.h"
 #include "kwind/io/clock.h"
+#include "kwind/io/udp_transport.h"
 #include "kwind/json/line.h"
 
 namespace kwind::talk {
@@ -28,8 +30,9 @@ std::string traffic_text(const host::Traffic& traffic, const host::Counts& count
 
 class ClientEnd final : public End {
  public:
-  ClientEnd(const schema::Tables& tables, std::unique_ptr<io::UdpTransport> transport,
-            const Endpoint& server, const EndOptions& options, host::ClientOptions client)
+  ClientEnd(const schema::Tables& tables, std::unique_ptr<io::PollableTransport> transport,
+            const tool::ServerAddress& server, const EndOptions& options,
+            host::ClientOptions client)
       : End(tables, std::move(transport), options.answer_time),
         server_(server),
         return_time_(options.return_time),
@@ -80,7 +83,12 @@ class ClientEnd final : public End {
 
   void dial(Time now) {
     again_at_.reset();
-    client_.emplace(*transport_, server_, tables_.info(), now, options_);
+    if (server_.is_web_socket() && dialled_) {  // it ended with the connection before
+      auto another = tool::open_transport_to(server_, {});
+      if (another) transport_ = std::move(*another);
+    }
+    dialled_ = true;
+    client_.emplace(*transport_, server_.endpoint, tables_.info(), now, options_);
     client_->on_connect([this] {
       stood_ = true;
       return_until_.reset();
@@ -96,14 +104,15 @@ class ClientEnd final : public End {
   // A connection that broke is tried again for a while; one that was closed is not.
   void after_the_end(const Lost& lost) {
     left(0);
-    const bool broke = lost.code == Errc::timeout || lost.code == Errc::server_restarted;
+    const bool broke = lost.code == Errc::timeout || lost.code == Errc::server_restarted ||
+                       lost.code == Errc::transport_ended;
     const bool trying = return_until_ && now_ < *return_until_ && lost.code != Errc::closed_here;
     if (broke && stood_ && return_time_ > Duration{0} && !trying) {
       return_until_ = now_ + return_time_;
       happened({.what = Event::What::broken, .code = lost.code, .text = lost.text});
     }
     options_.resume.reset();
-    if (auto right = client_->resume(); right && lost.code == Errc::timeout) {
+    if (auto right = client_->resume(); right && lost.code != Errc::server_restarted) {
       options_.resume = std::move(right->secret);
     }
     client_->flush(now_);  // the last ack: the server need not wait for it
@@ -126,7 +135,8 @@ class ClientEnd final : public End {
     return connected() ? client_->answer(request_id, message) : Errc::closed;
   }
 
-  Endpoint server_;
+  tool::ServerAddress server_;
+  bool dialled_ = false;
   Duration return_time_;
   host::ClientOptions options_;
   std::optional<host::Client> client_;
@@ -138,7 +148,7 @@ class ClientEnd final : public End {
 
 class ServerEnd final : public End {
  public:
-  ServerEnd(const schema::Tables& tables, std::unique_ptr<io::UdpTransport> transport,
+  ServerEnd(const schema::Tables& tables, std::unique_ptr<io::PollableTransport> transport,
             const EndOptions& options, const host::ServerOptions& server)
       : End(tables, std::move(transport), options.answer_time),
         server_(*transport_, tables.info(), server) {
@@ -211,27 +221,34 @@ std::unique_ptr<End> End::open(const schema::Tables& tables, const EndOptions& o
                                std::string& why) {
   const bool is_client = !options.connect.empty();
   const std::string& name = is_client ? options.connect : options.listen;
-  const auto address = io::resolve(name);
-  if (!address) {
-    why = fmt::format("{}: {}", name, error_info(address.error()).text);
-    return nullptr;
-  }
-  Endpoint local = *address;
-  const Endpoint remote = io::reachable(*address);
-  if (is_client) local = io::local_for(remote);
-  auto transport = io::UdpTransport::open(local);
-  if (!transport) {
-    why = fmt::format("{}: {}", local.text(), error_info(transport.error()).text);
-    return nullptr;
-  }
   if (is_client) {
+    const auto server = tool::parse_server_address(name);
+    if (!server) {
+      why = fmt::format("{}: {}", name, error_info(server.error()).text);
+      return nullptr;
+    }
+    auto transport = tool::open_transport_to(*server, io::local_for(server->endpoint));
+    if (!transport) {
+      why = fmt::format("{}: {}", name, error_info(transport.error()).text);
+      return nullptr;
+    }
     host::ClientOptions client;
     client.server_key = options.server_key;
     client.plaintext = options.clear;
     client.ticket = options.ticket;
     client.timeouts.idle_timeout = options.idle_timeout;
-    return std::make_unique<ClientEnd>(tables, std::move(*transport), remote, options,
+    return std::make_unique<ClientEnd>(tables, std::move(*transport), *server, options,
                                        std::move(client));
+  }
+  const auto address = io::resolve(name);
+  if (!address) {
+    why = fmt::format("{}: {}", name, error_info(address.error()).text);
+    return nullptr;
+  }
+  auto transport = io::UdpTransport::open(*address);
+  if (!transport) {
+    why = fmt::format("{}: {}", address->text(), error_info(transport.error()).text);
+    return nullptr;
   }
   host::ServerOptions server;
   server.key = options.key;

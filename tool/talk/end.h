@@ -80,7 +80,7 @@ class End {
   std::function<void(const Event&)> tell;
 
  protected:
-  End(const schema::Tables& tables, std::unique_ptr<io::UdpTransport> transport,
+  End(const schema::Tables& tables, std::unique_ptr<io::PollableTransport> transport,
       Duration answer_time)
       : tables_(tables), transport_(std::move(transport)), answer_time_(answer_time) {}
   virtual Errc send_message(std::uint32_t to, const schema::AnyMessage& message) = 0;
@@ -99,7 +99,7 @@ class End {
   }
 
   const schema::Tables& tables_;
-  std::unique_ptr<io::UdpTransport> transport_;
+  std::unique_ptr<io::PollableTransport> transport_;
   Duration answer_time_;
   Time now_{};
 
