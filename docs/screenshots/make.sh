@@ -42,7 +42,6 @@ EOF
 terminal check 10 . kwind check examples/harbour/harbour.kw
 terminal check-errors 10 . kwind check docs/screenshots/wrong.kw
 terminal explain 10 . kwind explain examples/descriptions/hails.kw Hail 8a30b4b73c103ab432b932e300e17e:120
-terminal compare 10 . kwind compare examples/descriptions/manifest.kw docs/screenshots/changed.kw
 terminal budget 20 . kwind budget examples/harbour/harbour_world.toml --code-tables examples/harbour/harbour_world.codes
 # Two tugs that sail through a bad path; the third second brings a tunnel.
 examples=$(dirname "$kwind")/../examples
@@ -130,3 +129,12 @@ page() {
 page demo-report "$work/demo.html"
 "$kwind" gen examples/descriptions/world.kw --doc "$work/doc" >/dev/null
 page doc-page "$work/doc/world.html"
+# The harbour in a page: needs the packages of web/.
+if [ -d web/node_modules ]; then
+  "$kwind" demo --web 0 >"$work/web" &
+  served=$!
+  sleep 2
+  node web/picture.js "$(grep -o 'http://[^ ]*' "$work/web")" "$out/page.png"
+  kill "$served"
+  echo page.png
+fi

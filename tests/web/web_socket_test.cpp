@@ -14,6 +14,7 @@
 #include <fstream>
 
 #include "host_test.h"
+#include "kit/sweep.h"
 #include "kwind/io/clock.h"
 #include "kwind/kwind.h"
 
@@ -102,8 +103,10 @@ class Raw {
     read_until("");
     const auto at = heard_.find('\x88');
     if (at == std::string::npos || heard_.size() < at + 4) return 0;
-    return static_cast<unsigned char>(heard_[at + 2]) << 8 |
-           static_cast<unsigned char>(heard_[at + 3]);
+    const auto byte = [&](std::size_t i) {
+      return unsigned{static_cast<unsigned char>(heard_[i])};
+    };
+    return byte(at + 2) << 8 | byte(at + 3);
   }
 
   std::vector<std::string> datagrams;
@@ -221,7 +224,7 @@ TEST(WebSocket, PutsLegalFragmentsTogether) {
   raw.frame(0x00, "two ");
   raw.frame(0x80, "three");
   raw.frame(0x82, "whole");
-  raw.read_until("\x8a");  // the pong
+  EXPECT_NE(raw.read_until("").find("\x8a"), std::string::npos) << "the pong";
   EXPECT_EQ(raw.datagrams, (std::vector<std::string>{"one two three", "whole"}));
 }
 
@@ -276,8 +279,7 @@ TEST(WebSocket, ForgetsThousandsOfHostileConnections) {
     in >> size >> pages;
     return pages * 4096;
   };
-  const char* const full = std::getenv("KWIND_SWEEP");
-  const int rounds = full != nullptr ? 10000 : 1000;
+  const auto rounds = static_cast<int>(kit::sweep_size(1000, 10000));
   const std::string good = request_with("");
   std::size_t before = 0;
   for (int i = 0; i < rounds; ++i) {
@@ -304,7 +306,9 @@ TEST(WebSocket, ForgetsThousandsOfHostileConnections) {
     transport->flush(io::now());
   }
   EXPECT_EQ(transport->connections(), 0U);
-  EXPECT_LT(resident(), before + (std::size_t{4} << 20)) << rounds << " connections";
+  if (!kit::kSanitized) {  // AddressSanitizer keeps what was freed for a while
+    EXPECT_LT(resident(), before + (std::size_t{4} << 20)) << rounds << " connections";
+  }
   EXPECT_EQ(transport->web_socket_counts().accepted, static_cast<std::uint64_t>(rounds));
 }
 

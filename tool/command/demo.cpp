@@ -14,7 +14,7 @@
 #include "interrupt.h"
 #include "kwind/json/text.h"
 #include "read_files.h"
-#ifdef KWIND_HAS_WEB
+#ifdef KWIND_HAS_PAGE
 #include "shore/shore_server.h"
 #endif
 
@@ -99,7 +99,7 @@ void print_summary(const demo::Outcome& outcome) {
   fmt::print("compared              {} values, bit for bit\n\n", outcome.verdict.values);
 }
 
-#ifdef KWIND_HAS_WEB
+#ifdef KWIND_HAS_PAGE
 int run_web(const demo::Settings& settings) {
   shore::Settings shore;
   const bool is_port = settings.web.find_first_not_of("0123456789") == std::string::npos;
@@ -124,7 +124,7 @@ int run_web(const demo::Settings& settings) {
 #else
 int run_web(const demo::Settings&) {
   fmt::print(stderr,
-             "kwind demo --web: this build has no web socket; configure it with KWIND_WEB=ON\n");
+             "kwind demo --web: this build has no page; configure it with KWIND_WEB_PAGES=ON\n");
   return kUsedWrongly;
 }
 #endif

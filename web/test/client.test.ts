@@ -1,8 +1,11 @@
 // A client in Node against a C++ server: deliveries, requests, endings.
 import assert from "node:assert/strict";
+import { spawn } from "node:child_process";
 import { RequestRefused, WireError } from "kestrel-wind";
 import { AskBerth, Hail, Helm, Log, News, Order, Sheet, Spark, Told, quay } from "../build/generated/quay.js";
-import { connectTo, peerTest, startPeer, until } from "./harness.js";
+import { connectTo, peerTest, startPeer, toolPath, until } from "./harness.js";
+
+const quayFile = new URL("../../../tests/web/quay.kw", import.meta.url).pathname;
 
 peerTest("messages of every delivery come back", async () => {
   const peer = await startPeer();
@@ -97,4 +100,25 @@ peerTest("endings: by the server, a wrong key, another description", async () =>
   await assert.rejects(connectTo(peer, quay, { key: "short" }), /a key is 43 characters/);
   const other = { ...quay, versions: [[2, "00".repeat(16)]] as const };
   await assert.rejects(connectTo(peer, other), (error) => error instanceof WireError && error.code === "schema_mismatch");
+});
+
+peerTest("kwind talk and kwind load go over the same web socket", async () => {
+  const peer = await startPeer();
+  const run = (command: string, ...options: string[]): Promise<string> => new Promise((resolve, reject) => {
+    const child = spawn(toolPath, [command, quayFile, "--server", peer.url, "--server-key", peer.key, ...options], { stdio: ["pipe", "pipe", "pipe"] });
+    let text = "";
+    child.stdout.on("data", (chunk) => (text += chunk));
+    child.stderr.on("data", (chunk) => (text += chunk));
+    child.once("exit", (code) => (code === 0 ? resolve(text) : reject(new Error(`${command} ended with ${code}: ${text}`))));
+    child.stdin.write('News count=5 words="ahoy"\n');
+    setTimeout(() => child.stdin.end(), 1000);
+  });
+  assert.match(await run("talk"), /here .*connected, encrypted[\s\S]*News count=5 words=ahoy[\s\S]*News count=5 words=ahoy/);
+  assert.match(await run("load", "--bots", "10", "--hold", "2"), /10/);
+  const client = await connectTo(peer, quay);
+  const told: Told[] = [];
+  client.on(Told, (m) => told.push(m));
+  client.send(Order, { what: 3 });
+  await until("the count of connections", () => told.length === 1);
+  assert.equal(told[0]!.line, 1);
 });
