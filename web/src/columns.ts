@@ -375,6 +375,7 @@ export class EntityModel {
       if (!isScaled || axis[0] !== "real" || !isAlive(speedField.life, 0xffff) || !isAlive(alongField.life, 0xffff)) continue;
       const angle = alongField.type as readonly [string, number, number, number];
       for (let c = first; c < first + 2; ++c) this.positions.add(c);
+      this.movers.add(speed).add(along);
       // `owner only` fields predict nothing for other clients.
       const hidden = (c: number): boolean => this.columns[c]!.ownerOnly;
       if ((hidden(speed) || hidden(along)) && !hidden(first)) continue;
@@ -396,17 +397,8 @@ export class EntityModel {
     }
   }
 
-  private isMoving(c: number): boolean {
-    return this.followWords.some(({ speed, along }) => c === speed || c === along);
-  }
-  private get followWords(): { speed: number; along: number }[] {
-    const indexOf = (name: string): number => this.columns.findIndex((column) => this.type.fields[column.field]!.name === name);
-    return this.type.fields.flatMap((field) => {
-      const words = field.words?.follow;
-      const first = indexOf(field.name);
-      return words && this.positions.has(first) ? [{ speed: indexOf(words[0]), along: indexOf(words[1]) }] : [];
-    });
-  }
+  /** Columns of speeds and directions that positions follow. */
+  private readonly movers = new Set<number>();
 
   private findMask(): { column: number; shift: number; width: number }[] {
     const found: { column: number; shift: number; width: number }[] = [];
@@ -422,7 +414,7 @@ export class EntityModel {
       if (bits === maskBits) break;
       const column = this.columns[each.column]!;
       const isNumber = (column.form === "number" || column.form === "circular") && column.bits <= 30;
-      if (each.width > 1 || !isNumber || !(column.smooth || this.isMoving(each.column))) continue;
+      if (each.width > 1 || !isNumber || !(column.smooth || this.movers.has(each.column))) continue;
       ++each.width;
       ++bits;
     }
@@ -447,7 +439,7 @@ export class EntityModel {
   expectedChanges(c: number): number {
     if (this.positions.has(c)) return 400;
     if (this.columns[c]!.smooth) return 600;
-    return this.isMoving(c) ? 150 : 20;
+    return this.movers.has(c) ? 150 : 20;
   }
   isPosition(c: number): boolean {
     return this.positions.has(c);

@@ -137,7 +137,6 @@ export class ClientWorld {
 
   constructor(private readonly protocol: ProtocolInfo, tables?: CodeTables) {
     this.setRate(20 * 16);
-    this.rate = 0;
     this.tables = tables ?? builtInTables(this.models);
     this.typeBits = bitsFor(protocol.entities.length);
   }
