@@ -62,6 +62,14 @@ foreach(component IN LISTS KWIND_COMPONENTS)
     $<LINK_ONLY:PkgConfig::sodium>)
   list(APPEND installed ${target})
 endforeach()
+if(KWIND_WEB)
+  add_library(kwind_component_web STATIC $<TARGET_OBJECTS:kwind_web>)
+  set_target_properties(kwind_component_web PROPERTIES OUTPUT_NAME kwind_web EXPORT_NAME web
+    LINKER_LANGUAGE CXX ARCHIVE_OUTPUT_DIRECTORY ${PROJECT_BINARY_DIR}/library)
+  target_link_libraries(kwind_component_web INTERFACE OpenSSL::SSL)
+  list(APPEND installed kwind_component_web)
+  list(APPEND KWIND_COMPONENTS web)
+endif()
 
 install(TARGETS ${installed} EXPORT kestrel_wind COMPONENT dev
   RUNTIME DESTINATION ${CMAKE_INSTALL_LIBEXECDIR}/kwind

@@ -34,7 +34,7 @@ set(CPACK_DEBIAN_DEV_PACKAGE_SECTION libdevel)
 set(CPACK_DEBIAN_DEV_PACKAGE_SHLIBDEPS ON)
 set(CPACK_DEBIAN_DEV_PACKAGE_DEPENDS "libkwind0 (= ${PROJECT_VERSION}-${CPACK_DEBIAN_PACKAGE_RELEASE}), \
 libfmt-dev, libexpected-dev, libeigen3-dev, libsodium-dev")
-set(CPACK_DEBIAN_DEV_PACKAGE_RECOMMENDS "pkg-config, nlohmann-json3-dev")
+set(CPACK_DEBIAN_DEV_PACKAGE_RECOMMENDS "pkg-config, nlohmann-json3-dev, libssl-dev")
 set(CPACK_DEBIAN_DEV_PACKAGE_SUGGESTS "cmake, kwind")
 set(CPACK_COMPONENT_DEV_DESCRIPTION "wire layer between a game server and its clients - development
 Typed messages and replicated game state over UDP and TCP: reliable and

@@ -68,7 +68,7 @@ quiet build/root.log inside sh -c 'apt-get install -y --no-install-recommends /p
 say "installed: $(inside kwind --version)"
 inside sh -c 'kwind check /source/examples/first_light/harbour.kw >/dev/null && kwind demo --seconds 5 --bots 3 >/dev/null'
 say "the tool runs in it"
-quiet build/root.log inside sh -c 'apt-get install -y --no-install-recommends /packages/lib*.deb nlohmann-json3-dev \
+quiet build/root.log inside sh -c 'apt-get install -y --no-install-recommends /packages/lib*.deb nlohmann-json3-dev libssl-dev \
   g++ cmake ninja-build make pkg-config python3-minimal libpython3-stdlib'
 inside /source/tests/install/run.sh --installed /usr cmake_package static_library components makefile c python wrong >&2
 quiet build/root.log inside apt-get purge -y kwind libkwind-dev libkwind0

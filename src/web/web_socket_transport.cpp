@@ -25,7 +25,6 @@
 #include <unordered_set>
 #include <utility>
 
-#include "io/sockets.h"
 #include "kwind/core/assert.h"
 #include "kwind/io/clock.h"
 
@@ -111,8 +110,17 @@ std::string_view path_of(beast::string_view target) {
   return view(target).substr(0, view(target).find('?'));
 }
 
+// Of listening: why the system refused.
 Errc from_boost(const error_code& error) {
-  return io::from_system_error(error.value());
+  if (error == asio::error::address_in_use) return Errc::address_in_use;
+  if (error == asio::error::access_denied || error == asio::error::no_permission) {
+    return Errc::no_permission;
+  }
+  if (error == boost::system::errc::address_not_available ||
+      error == asio::error::address_family_not_supported) {
+    return Errc::bad_address;
+  }
+  return Errc::socket_failure;
 }
 
 }  // namespace
@@ -696,8 +704,6 @@ Result<std::unique_ptr<WebSocketTransport>> WebSocketTransport::listen(
     const Endpoint& local, const WebSocketOptions& options) {
   auto state = std::make_unique<State>();
   state->options = options;
-  state->options.connections =
-      std::clamp<std::size_t>(io::max_descriptors() / 2, 1, options.connections);
   state->now = io::now();
   if (const Errc error = state->load_tls(); error != Errc::none) return fail(error);
   state->acceptor = std::make_unique<tcp::acceptor>(state->context);

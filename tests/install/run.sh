@@ -113,6 +113,7 @@ for project in "${projects[@]}"; do
       said=$("$work/$project/office" 2>&1) || fail "fails: $said"
       [ "$said" = '{"words":"fog","quay":7}
 read_unchecked: ticket_invalid
+listen: bad_key
 read_capture: bad_capture' ] || fail "says $said"
       ;;
     subdirectory)

@@ -29,7 +29,7 @@ struct WebSocketOptions {
   std::vector<std::string> origins{};
   std::size_t datagram_bytes = 1472;  ///< a longer message closes with 1009
   /// Connections at once; until a connection belongs to a peer it is pending, and at most half may
-  /// be. At most half of the file descriptors of the process.
+  /// be. Each takes a file descriptor; without one the transport accepts nothing for a second.
   std::size_t connections = 1024;
   /// Of one IPv4 address, or one IPv6 /64. Behind a reverse proxy all have the proxy's address: raise it.
   std::size_t connections_per_address = 64;

@@ -9,6 +9,7 @@
 #include "kwind/language/compile.h"
 #include "kwind/schema/runtime.h"
 #include "kwind/ticket/ticket.h"
+#include "kwind/web/web_socket_transport.h"
 
 int main() {
   const auto compiled = kwind::language::compile(
@@ -26,6 +27,9 @@ int main() {
       kwind::json::text_of(kwind::json::to_json(compiled.protocol, notice.fields, value)).c_str());
   const auto ticket = kwind::ticket::read_unchecked("no ticket");
   std::printf("read_unchecked: %s\n", error_info(ticket.error()).name.data());
+  const auto web = kwind::web::WebSocketTransport::listen(
+      kwind::Endpoint::loopback(0), {.certificate_file = "none", .private_key_file = "none"});
+  std::printf("listen: %s\n", error_info(web.error()).name.data());
   const auto capture = kwind::capture::read_capture({});
   std::printf("read_capture: %s\n", error_info(capture.error()).name.data());
 }
