@@ -1,7 +1,7 @@
 // A client in Node against a C++ server: deliveries, requests, endings.
 import assert from "node:assert/strict";
 import { spawn } from "node:child_process";
-import { RequestRefused, WireError } from "kestrel-wind";
+import { ReplicatedWorld, RequestRefused, WireError } from "kestrel-wind";
 import { AskBerth, Hail, Helm, Log, News, Order, Sheet, Spark, Told, quay } from "../build/generated/quay.js";
 import { connectTo, peerTest, startPeer, toolPath, until } from "./harness.js";
 
@@ -121,4 +121,21 @@ peerTest("kwind talk and kwind load go over the same web socket", async () => {
   client.send(Order, { what: 3 });
   await until("the count of connections", () => told.length === 1);
   assert.equal(told[0]!.line, 1);
+});
+
+peerTest("a client of an older version plays with a server of the newest", async () => {
+  const peer = await startPeer();
+  const older = { ...quay, version: 1, versions: quay.versions.filter(([version]) => version === 1) };
+  assert.equal(older.versions.length, 1);
+  const client = await connectTo(peer, older);
+  const world = new ReplicatedWorld(client);
+  assert.equal(client.version, 1);
+  const hails: Hail[] = [];
+  client.on(Hail, (m) => hails.push(m));
+  client.send(Hail, { count: 1, words: "ice", cargo: "ice", at: null });
+  await until("the hail is back", () => hails.length === 1);
+  assert.equal(hails[0]!.cargo, "empty", "what stands in for ice in version 1");
+  assert.throws(() => client.send(Log, { words: "since 2" }), (error) => error instanceof WireError && error.code === "unknown_to_peer");
+  await until("a digest", () => world.counts.digests >= 1, 20_000);
+  assert.equal(world.counts.desyncs, 0);
 });

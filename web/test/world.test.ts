@@ -49,3 +49,39 @@ peerTest("inputs arrive once each, and the prediction is the server's result", a
   assert.equal(tug.corrections, 0);
   assert.equal(world.get(ref)!.fuel, 440);
 });
+
+peerTest("a value that went wrong is reported, and comes right again", async () => {
+  const peer = await startPeer();
+  const client = await connectTo(peer, quay);
+  const world = new ReplicatedWorld(client);
+  await until("the world", () => world.counts.digests >= 1 && world.all(Barge).length === 15, 20_000);
+  const inner = (world as any).world;
+  // Nobody steers the own tug: no update comes that would mend it by chance.
+  const ref = world.owned(Tug)!;
+  const truth = world.get(ref)!.at;
+  for (const state of inner.slots[ref.id].received) state.row = { ...state.row, numbers: state.row.numbers.map((n: number, c: number) => (c === 1 ? n ^ 64 : n)) };
+  await until("the desync is seen", () => world.counts.desyncs >= 1, 30_000);
+  const seen = world.counts.desyncs;
+  const digests = world.counts.digests;
+  await until("more digests", () => world.counts.digests >= digests + 4, 30_000);
+  assert.deepEqual(world.get(ref)!.at, truth);
+  assert.ok(world.counts.desyncs <= seen + 1, `${world.counts.desyncs} desyncs, ${seen} at first`);
+});
+
+peerTest("after a snapshot that was lost on the way the client asks for a full one", async () => {
+  const peer = await startPeer();
+  const client = await connectTo(peer, quay);
+  const world = new ReplicatedWorld(client);
+  await until("the world", () => world.counts.snapshots > 30, 20_000);
+  const inner = (world as any).world;
+  const take = inner.receive.bind(inner);
+  let dropped = 0;
+  inner.receive = (payload: any) => (dropped < 3 ? (++dropped, "none") : take(payload));
+  await until("some were dropped", () => dropped === 3);
+  const { tick } = world;
+  await until("newer ticks", () => world.tick > tick + 60, 20_000);
+  const { snapshots } = world.counts;
+  await until("snapshots are read again", () => world.counts.snapshots > snapshots + 40, 20_000);
+  assert.equal(world.counts.desyncs, 0);
+  assert.ok(world.all(Gull).length > 3);
+});
