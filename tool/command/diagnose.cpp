@@ -76,7 +76,9 @@ void add_diagnose(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<DiagnoseArguments>();
   Command command =
       app.add_subcommand("diagnose", "Find out why a client cannot reach a server, step by step");
-  command.add_option("--server", arguments->options.address, "The server")
+  command
+      .add_option("--server", arguments->options.address,
+                  "The server; its web socket: ws://HOST:PORT/PATH")
       .required()
       .type_name("HOST:PORT");
   command

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <memory>
 
+#include "address/address.h"
 #include "kwind/capture/account.h"
 #include "kwind/host/options.h"
 #include "kwind/io/clock.h"
@@ -65,7 +66,7 @@ class Diagnosis {
       : request_id_(request_id), tell_(tell) {}
 
   bool run() {
-    return name() && (request_id_.tcp ? open_stream() : probe_server()) &&
+    return name() && (is_stream() ? open_stream() : probe_server()) &&
            (can_go_on_ ? handshake() : true);
   }
 
@@ -83,23 +84,27 @@ class Diagnosis {
   }
 
   bool name() {
-    const auto server = io::resolve(request_id_.address);
-    if (!server) {
-      return wrong("name", fmt::format("{} is not HOST:PORT, or no such host", request_id_.address),
+    const auto address = parse_server_address(request_id_.address);
+    if (!address) {
+      return wrong("name",
+                   fmt::format("{} is not HOST:PORT or ws://HOST:PORT/PATH, or no such host",
+                               request_id_.address),
                    "check the spelling, and that names can be looked up here");
     }
-    server_ = *server;
+    address_ = *address;
+    server_ = address_.endpoint;
     return fine("name", server_.text() == request_id_.address
                             ? "an address as it stands"
                             : fmt::format("{} is {}", request_id_.address, server_.text()));
   }
 
+  [[nodiscard]] bool is_stream() const { return request_id_.tcp || address_.is_web_socket(); }
+
   link::ConnectOptions who() const {
     link::ConnectOptions who{identity_of(request_id_.protocol), io::random_secret()};
     // Any key will do to say hello; which one it was is seen only later.
     if (!request_id_.clear) who.server_key = request_id_.key.value_or(link::PublicKey{});
-    who.transport_kind =
-        request_id_.tcp ? link::TransportKind::stream : link::TransportKind::datagrams;
+    who.transport_kind = is_stream() ? link::TransportKind::stream : link::TransportKind::datagrams;
     who.ticket = request_id_.ticket;
     return who;
   }
@@ -191,11 +196,19 @@ class Diagnosis {
   }
 
   bool open_stream() {
-    auto port = io::TcpTransport::connect(server_);
-    if (!port) {
-      return wrong("port", std::string(error_info(port.error()).text), "check the address");
+    Errc error = Errc::none;
+    if (address_.is_web_socket()) {
+      auto opened = open_transport_to(address_, {});
+      if (opened) stream_ = std::move(*opened);
+      if (!opened) error = opened.error();
+    } else {
+      auto opened = io::TcpTransport::connect(server_);
+      if (opened) stream_ = std::move(*opened);
+      if (!opened) error = opened.error();
     }
-    stream_ = std::move(*port);
+    if (error != Errc::none) {
+      return wrong("port", std::string(error_info(error).text), "check the address");
+    }
     if (!request_id_.clear && !request_id_.key) {
       unknown("key", "not checked: over a stream the handshake needs --server-key from its start");
       can_go_on_ = false;
@@ -243,6 +256,15 @@ class Diagnosis {
     const Time discard = io::now() + 6s;
     while (link.state() == link::State::greeting && turn(link, *socket, discard)) {
     }
+    if (link.state() == link::State::closed && end_ == Errc::transport_ended &&
+        address_.is_web_socket()) {
+      return wrong("port",
+                   fmt::format("no web socket at {}: nobody listens there, the path is another, or "
+                               "with wss the certificate is not trusted here",
+                               request_id_.address),
+                   "the server's path is /kwind unless WebSocketOptions::path says another; "
+                   "`curl -v` with http in place of ws shows the answer");
+    }
     if (link.state() == link::State::closed && end_ == Errc::transport_ended) {
       return wrong("port",
                    fmt::format("no stream to {}: nobody listens on TCP port {}, or it was "
@@ -250,7 +272,9 @@ class Diagnosis {
                                server_.text(), server_.port),
                    "start the server with a TCP port, or leave --tcp out");
     }
-    if (request_id_.tcp) fine("port", "a stream is open");
+    if (is_stream()) {
+      fine("port", address_.is_web_socket() ? "a web socket is open" : "a stream is open");
+    }
     if (link.state() != link::State::open) return explain_refusal();
     if (!request_id_.clear) fine("key", "the server has proven that it holds the secret half");
     if (request_id_.protocol != nullptr) {
@@ -317,7 +341,7 @@ class Diagnosis {
            fmt::format("{:.1f} ms, at best {:.1f}, varying by {:.1f}", ms(stats.smoothed_rtt),
                        ms(stats.min_rtt), ms(stats.rtt_variation)));
     }
-    if (request_id_.tcp) return true;
+    if (is_stream()) return true;
     fine("datagrams", fmt::format("up to {} bytes pass", stats.mtu));
     const double loss = stats.datagrams_sent == 0
                             ? 0
@@ -333,7 +357,8 @@ class Diagnosis {
   const std::function<void(const Step&)>& tell_;
   Endpoint server_;
   bool can_go_on_ = true;
-  std::unique_ptr<io::TcpTransport> stream_;
+  ServerAddress address_;
+  std::unique_ptr<io::PollableTransport> stream_;
   std::unique_ptr<io::UdpTransport> udp_;
   Errc end_ = Errc::none;
   std::string end_text_;

@@ -11,7 +11,7 @@
 namespace kwind::tool {
 
 struct DiagnoseOptions {
-  std::string address;  ///< HOST:PORT
+  std::string address;  ///< HOST:PORT, or the URL of a web socket
   std::optional<link::PublicKey> key;
   bool clear = false;
   bool tcp = false;
