@@ -130,7 +130,11 @@ int run_web(const demo::Settings&) {
 #endif
 
 int run_demo(demo::Settings settings) {
-  if (!settings.web.empty()) return run_web(settings);
+  if (settings.web.empty()) {
+    fmt::print(stderr, "kwind demo: --web takes a port, HOST:PORT, or nothing\n");
+    return kUsedWrongly;
+  }
+  if (settings.web != "off") return run_web(settings);
   std::FILE* const status = settings.json ? stderr : stdout;
   if (!settings.report.empty()) {  // found out now rather than after the run
     std::error_code error;

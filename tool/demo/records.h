@@ -26,10 +26,10 @@ struct Settings {
   bool speculative_baselines = false;  ///< state builds on frames in flight
   bool json = false;
   std::string report;
-  std::string record;  ///< capture at the server's end
-  std::string keys;    ///< the keys of its datagrams
-  std::string codes;   ///< file of trained codes
-  std::string web{};   ///< port or address of the page; empty: no page
+  std::string record;       ///< capture at the server's end
+  std::string keys;         ///< the keys of its datagrams
+  std::string codes;        ///< file of trained codes
+  std::string web = "off";  ///< port or address of the page; "off": no page
   std::vector<std::string> origins{};
   std::string certificate{};
   std::string private_key{};
