@@ -8,6 +8,7 @@ import { existsSync, mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { chromium, type Browser, type Page } from "playwright-core";
+import { lastingPort } from "./ports.js";
 
 const built = process.env.KWIND_BUILD ?? new URL("../../../build/dev", import.meta.url).pathname;
 const tool = `${built}/tool/kwind`;
@@ -24,6 +25,13 @@ async function serve(...options: string[]): Promise<{ url: string; process: Chil
     process.once("exit", (code) => reject(new Error(`kwind demo --web ended with ${code}`)));
   });
   return { url: /https?:\S+/.exec(line)![0], process };
+}
+
+async function kill({ process }: { process: ChildProcess }): Promise<void> {
+  running.delete(process);
+  const ended = new Promise((resolve) => process.once("exit", resolve));
+  process.kill("SIGKILL");
+  await ended;
 }
 
 /** What the page holds, without what cannot leave it. */
@@ -57,8 +65,8 @@ test("the page", { skip, timeout: 240_000 }, async (t) => {
   execFileSync(tool, ["keys", "--output", join(folder, "server")], { stdio: "ignore" });
   const keyFile = join(folder, "server", "server.key");
   const options = ["--secret-key-file", keyFile];
-  let server = await serve("0", ...options);
-  const { port } = new URL(server.url);
+  const port = String(await lastingPort());
+  let server = await serve(port, ...options);
   const browser = await chromium.launch({ executablePath: browserPath, args: ["--no-sandbox", "--disable-gpu"] });
   try {
     let first!: Page;
@@ -119,8 +127,7 @@ test("the page", { skip, timeout: 240_000 }, async (t) => {
       await until("the world", second, (state) => state.state === "connected" && state.size > 20);
     });
     await t.test("a killed server is noticed within two seconds; the page comes back by itself", async () => {
-      server.process.kill("SIGKILL");
-      running.delete(server.process);
+      await kill(server);
       await until("the loss", first, ({ state }) => state !== "connected", 2000);
       await new Promise((resolve) => setTimeout(resolve, 1000));
       server = await serve(port, ...options);
@@ -130,8 +137,7 @@ test("the page", { skip, timeout: 240_000 }, async (t) => {
     });
     await t.test("a page opened before the server says so and keeps trying", async () => {
       const content = await (await fetch(server.url)).text();
-      server.process.kill("SIGKILL");
-      running.delete(server.process);
+      await kill(server);
       // Something else at that port has the page, and nothing more.
       const shell = createServer((request, reply) => (request.url === "/" ? reply.end(content) : request.socket.destroy()));
       await new Promise<void>((resolve) => shell.listen(Number(port), "127.0.0.1", resolve));

@@ -4,24 +4,16 @@ import assert from "node:assert/strict";
 import { execFileSync, spawn, type ChildProcess } from "node:child_process";
 import { createInterface } from "node:readline";
 import { copyFileSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
-import { createServer } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { chromium } from "playwright-core";
+import { lastingPort } from "./ports.js";
 
 const built = process.env.KWIND_BUILD ?? new URL("../../../build/dev", import.meta.url).pathname;
 const web = new URL("../..", import.meta.url).pathname;
 const example = join(web, "../examples/web_pier");
 const browserPath = process.env.CHROMIUM ?? "/usr/bin/chromium";
 const skip = existsSync(browserPath) ? false : `there is no ${browserPath}: apt install chromium`;
-
-async function freePort(): Promise<number> {
-  const server = createServer().listen(0, "127.0.0.1");
-  await new Promise((resolve) => server.once("listening", resolve));
-  const { port } = server.address() as { port: number };
-  await new Promise((resolve) => server.close(resolve));
-  return port;
-}
 
 test("the pier", { skip, timeout: 120_000 }, async (t) => {
   const folder = mkdtempSync(join(tmpdir(), "kwind-pier-"));
@@ -81,7 +73,7 @@ test("the pier", { skip, timeout: 120_000 }, async (t) => {
       await walkAndTalk(await serve(where));
     });
     await t.test("behind nginx, as docs/web.md has it", { skip: existsSync("/usr/sbin/nginx") ? false : "there is no nginx: apt install nginx-light" }, async () => {
-      const port = await freePort();
+      const port = await lastingPort();
       const location = /```nginx\n([\s\S]*?)```/.exec(readFileSync(join(web, "../docs/web.md"), "utf8"))![1]!
         .replace("http://127.0.0.1:8080", bundled.replace(/\/$/, ""));
       writeFileSync(join(folder, "nginx.conf"), `daemon off; error_log ${folder}/error.log; pid ${folder}/nginx.pid; events {}

@@ -8,6 +8,7 @@ import { join } from "node:path";
 import WebSocket from "ws";
 import { ReplicatedWorld } from "kestrel-wind";
 import { AskBerth, Gull, Hail, Tug, quay } from "../build/generated/quay.js";
+import { lastingPort } from "./ports.js";
 import { connectTo, pause, peerTest, startPeer, toolPath, until } from "./harness.js";
 
 /** A web socket that a test can break. */
@@ -48,8 +49,8 @@ peerTest("a server that was killed and started anew gets its clients back", asyn
   const folder = mkdtempSync(join(tmpdir(), "kwind-web-"));
   execFileSync(toolPath, ["keys", "--output", folder], { stdio: "ignore" });
   const key = join(folder, "server.key");
-  let peer = await startPeer("--resume", "30", "--key", key);
-  const port = new URL(peer.url).port;
+  const port = String(await lastingPort());
+  let peer = await startPeer("--resume", "30", "--key", key, "--port", port);
   const client = await connectTo(peer, quay, { firstRetry: 200 });
   const world = new ReplicatedWorld(client);
   await until("the world", () => world.tick > 20);
