@@ -1,6 +1,6 @@
 // Builds the package: `node build.js` for dist/, `node build.js tests` for build/tests/ too.
 import { build } from "esbuild";
-import { readdirSync, readFileSync, mkdirSync, writeFileSync } from "node:fs";
+import { readdirSync, readFileSync, mkdirSync, rmSync, writeFileSync } from "node:fs";
 import { execFileSync } from "node:child_process";
 import { join, dirname } from "node:path";
 import { fileURLToPath } from "node:url";
@@ -38,6 +38,7 @@ if (process.argv.includes("check") && (await page()) !== readFileSync("../tool/s
 }
 
 if (process.argv.includes("tests")) {
+  rmSync("build/tests", { recursive: true, force: true });
   mkdirSync("build/tests", { recursive: true });
   for (const name of ["descriptions/chart", "descriptions/hails", "descriptions/manifest", "descriptions/world", "harbour/harbour", "harbour/harbour_world", "web_pier/pier"]) {
     generate(`../examples/${name}.kw`);
