@@ -89,7 +89,7 @@ TEST_F(Manual, BashCompletesCommandsAndOptions) {
   };
   EXPECT_EQ(complete("kwind dia", 1), "diagnose\n");
   EXPECT_EQ(complete("kwind ticket is", 2), "issue\n");
-  EXPECT_EQ(complete("kwind demo --se", 2), "--seconds --seed\n");
+  EXPECT_EQ(complete("kwind demo --se", 2), "--seconds --seed --secret-key-file\n");
   EXPECT_EQ(complete("kwind demo --seconds 5 --lo", 4), "--loss\n");
 }
 
