@@ -4,8 +4,6 @@
 // receive() and flush() run what is ready. The program blocks in poll() on the sockets themselves.
 #include "kwind/web/web_socket_transport.h"
 
-#include <openssl/ssl.h>
-
 #include <algorithm>
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/ip/tcp.hpp>
@@ -19,7 +17,6 @@
 #include <boost/beast/http/parser.hpp>
 #include <boost/beast/websocket/rfc6455.hpp>
 #include <boost/beast/websocket/stream.hpp>
-#include <charconv>
 #include <deque>
 #include <unordered_map>
 #include <unordered_set>
@@ -27,23 +24,19 @@
 
 #include "kwind/core/assert.h"
 #include "kwind/io/clock.h"
+#include "web/wire.h"
 
 namespace kwind::web {
 namespace {
 
-namespace asio = boost::asio;
-namespace beast = boost::beast;
 namespace http = boost::beast::http;
 namespace websocket = boost::beast::websocket;
-using boost::system::error_code;
-using tcp = asio::ip::tcp;
-using Tls = asio::ssl::context;
 using Request = http::request<http::empty_body>;
 
 constexpr Duration kSweepEvery = std::chrono::seconds(1);
 constexpr Duration kCloseTimeout = std::chrono::seconds(2);
 constexpr Duration kPause = std::chrono::seconds(1);  // of accepting
-constexpr int kHandlersPerLook = 256;  // so that a flood cannot keep the program here
+constexpr int kHandlersPerTurn = 256;  // so that a flood cannot keep the program here
 constexpr int kPingsPerSecond = 20;
 
 Endpoint network_of(Endpoint endpoint) {
@@ -110,7 +103,7 @@ std::string_view path_of(beast::string_view target) {
   return view(target).substr(0, view(target).find('?'));
 }
 
-// Of listening: why the system refused.
+// Why the system refused to listen.
 Errc from_boost(const error_code& error) {
   if (error == asio::error::address_in_use) return Errc::address_in_use;
   if (error == asio::error::access_denied || error == asio::error::no_permission) {
@@ -144,7 +137,7 @@ struct WebSocketTransport::State {
   WebSocketCounts web;
   std::unordered_map<Endpoint, std::shared_ptr<Session>> sessions;
   std::unordered_map<Endpoint, std::size_t> per_address;
-  std::unordered_set<std::shared_ptr<Session>> closing;  // their goodbyes are in flight
+  std::unordered_set<std::shared_ptr<Session>> closing;  // their close frames are in flight
   std::size_t pending = 0;                               // sessions that are not kept
   struct Inbound {
     Endpoint from;
@@ -164,134 +157,11 @@ struct WebSocketTransport::State {
   void on_accept(const error_code& error, tcp::socket socket);
   void add(std::shared_ptr<Session> session);
   void remove(const Endpoint& peer);
-  void look();
+  void run_handlers();
   void sweep();
 };
 
-class Session : public std::enable_shared_from_this<Session> {
- public:
-  using State = WebSocketTransport::State;
-
-  Session(State& state, const Endpoint& remote) : owner(state), peer(remote), since(state.now) {}
-  Session(const Session&) = delete;
-  Session& operator=(const Session&) = delete;
-  virtual ~Session() = default;
-
-  virtual void start() = 0;
-  virtual void connect(const WebSocketAddress& address) = 0;
-  virtual void close_gracefully(websocket::close_code code) = 0;
-  virtual void close_socket() = 0;
-  [[nodiscard]] virtual int descriptor() = 0;
-  virtual void write_next() = 0;
-
-  void send(std::span<const std::byte> bytes) {
-    unsent_bytes += bytes.size();
-    unsent.emplace_back(bytes.begin(), bytes.end());
-  }
-
-  State& owner;
-  const Endpoint peer;
-  const Time since;
-  Time closing_since{};
-  bool is_open = false;     // the web socket is
-  bool is_kept = false;     // it belongs to a peer
-  bool is_ending = false;   // after what waits
-  bool is_gone = false;     // not in State::sessions any more
-  bool is_writing = false;  // an operation is in flight
-  std::deque<std::vector<std::byte>> unsent;
-  std::size_t unsent_bytes = 0;
-  Time pings_since{};
-  int pings = 0;
-};
-
 namespace {
-
-// What a web socket travels on: TCP or TLS. One type for both, with one type of handler, so that the
-// compiler makes the templates of the web socket once.
-class Wire {
- public:
-  using Done = std::function<void(const error_code&, std::size_t)>;
-  using executor_type = asio::io_context::executor_type;
-
-  Wire(asio::io_context& context, tcp::socket socket, std::shared_ptr<Tls> tls)
-      : context_(context), tls_(std::move(tls)), plain_(std::move(socket)) {
-    if (tls_) secure_ = std::make_unique<asio::ssl::stream<tcp::socket&>>(plain_, *tls_);
-  }
-
-  executor_type get_executor() noexcept { return context_.get_executor(); }
-  tcp::socket& socket() { return plain_; }
-  [[nodiscard]] bool is_tls() const { return secure_ != nullptr; }
-
-  void handshake(asio::ssl::stream_base::handshake_type side, const std::string& host,
-                 std::function<void(const error_code&)> done) {
-    if (!host.empty()) SSL_set_tlsext_host_name(secure_->native_handle(), host.c_str());
-    secure_->async_handshake(side, std::move(done));
-  }
-
-  void read_some(const std::vector<asio::mutable_buffer>& into, Done done) {
-    if (secure_) return secure_->async_read_some(into, std::move(done));
-    plain_.async_read_some(into, std::move(done));
-  }
-  void write_some(const std::vector<asio::const_buffer>& from, Done done) {
-    if (secure_) return secure_->async_write_some(from, std::move(done));
-    plain_.async_write_some(from, std::move(done));
-  }
-
-  // The names and the form that Asio expects of a stream.
-  template <class Buffers, class Handler>
-  auto async_read_some(const Buffers& buffers, Handler&& handler) {
-    return start<asio::mutable_buffer>(
-        buffers, std::forward<Handler>(handler),
-        [this](const auto& all, Done done) { read_some(all, std::move(done)); });
-  }
-  template <class Buffers, class Handler>
-  auto async_write_some(const Buffers& buffers, Handler&& handler) {
-    return start<asio::const_buffer>(
-        buffers, std::forward<Handler>(handler),
-        [this](const auto& all, Done done) { write_some(all, std::move(done)); });
-  }
-
-  void close() {
-    error_code ignored;
-    plain_.close(ignored);
-  }
-
- private:
-  template <class Buffer, class Buffers, class Handler, class Operation>
-  auto start(const Buffers& buffers, Handler&& handler, Operation operation) {
-    std::vector<Buffer> all;
-    for (auto each = asio::buffer_sequence_begin(buffers);
-         each != asio::buffer_sequence_end(buffers); ++each) {
-      if (Buffer(*each).size() > 0) all.push_back(*each);
-    }
-    return asio::async_initiate<Handler, void(error_code, std::size_t)>(
-        [operation, all = std::move(all)](auto&& wanted) {
-          // Handlers can only be moved, a std::function can be copied.
-          auto kept = std::make_shared<std::decay_t<decltype(wanted)>>(
-              std::forward<decltype(wanted)>(wanted));
-          operation(all,
-                    [kept](const error_code& error, std::size_t bytes) { (*kept)(error, bytes); });
-        },
-        handler);
-  }
-
-  asio::io_context& context_;
-  std::shared_ptr<Tls> tls_;
-  tcp::socket plain_;
-  std::unique_ptr<asio::ssl::stream<tcp::socket&>> secure_;
-};
-
-// Found by the web socket through their argument: how a stream is ended.
-void beast_close_socket(Wire& wire) {
-  wire.close();
-}
-template <class Handler>
-void async_teardown(beast::role_type, Wire& wire, Handler&& handler) {
-  error_code error;
-  wire.socket().shutdown(tcp::socket::shutdown_send, error);
-  asio::post(wire.get_executor(),
-             [kept = std::forward<Handler>(handler)]() mutable { kept(error_code()); });
-}
 
 const char* reason_of(unsigned status) {
   switch (status) {
@@ -304,10 +174,17 @@ const char* reason_of(unsigned status) {
   }
 }
 
-class WireSession final : public Session {
+}  // namespace
+
+class Session : public std::enable_shared_from_this<Session> {
  public:
-  WireSession(State& state, const Endpoint& remote, tcp::socket socket, std::shared_ptr<Tls> tls)
-      : Session(state, remote), socket_(state.context, std::move(socket), std::move(tls)) {
+  using State = WebSocketTransport::State;
+
+  Session(State& state, const Endpoint& remote, tcp::socket socket, std::shared_ptr<Tls> tls)
+      : owner(state),
+        peer(remote),
+        since(state.now),
+        socket_(state.context, std::move(socket), std::move(tls)) {
     socket_.auto_fragment(false);
     socket_.binary(true);
     socket_.read_message_max(owner.options.datagram_bytes);
@@ -318,7 +195,7 @@ class WireSession final : public Session {
     });
   }
 
-  void start() override {
+  void start() {
     if (!wire().is_tls()) return read_request();
     wire().handshake(asio::ssl::stream_base::server, {},
                      [self = keep_alive()](const error_code& error) {
@@ -330,7 +207,7 @@ class WireSession final : public Session {
                      });
   }
 
-  void connect(const WebSocketAddress& address) override {
+  void connect(const WebSocketAddress& address) {
     address_ = address;
     is_writing = true;  // a socket can be written to once it is connected
     wire().socket().async_connect(to_asio(peer), [self = keep_alive()](const error_code& error) {
@@ -350,7 +227,7 @@ class WireSession final : public Session {
     });
   }
 
-  void close_gracefully(websocket::close_code code) override {
+  void close_gracefully(websocket::close_code code) {
     if (is_closing_) return;
     is_closing_ = true;
     closing_since = owner.now;
@@ -358,18 +235,18 @@ class WireSession final : public Session {
     leave();
     owner.closing.insert(self);
     if (!is_open) return drop();
-    if (is_writing) return;  // the handler of that operation goes on
-    say_goodbye(code);
     code_ = code;
+    if (is_writing) return;  // the handler of that operation sends the close frame
+    send_close_frame();
   }
 
-  void close_socket() override { wire().close(); }
-  [[nodiscard]] int descriptor() override {
+  void close_socket() { wire().close(); }
+  [[nodiscard]] int descriptor() {
     tcp::socket& socket = wire().socket();
     return socket.is_open() ? static_cast<int>(socket.native_handle()) : -1;
   }
 
-  void write_next() override {
+  void write_next() {
     if (is_writing || !is_open || unsent.empty() || is_closing_) return;
     is_writing = true;
     socket_.async_write(asio::buffer(unsent.front()),
@@ -378,7 +255,7 @@ class WireSession final : public Session {
                           if (error) return self->drop();
                           self->unsent_bytes -= self->unsent.front().size();
                           self->unsent.pop_front();
-                          if (self->is_closing_) return self->say_goodbye(self->code_);
+                          if (self->is_closing_) return self->send_close_frame();
                           if (!self->unsent.empty()) return self->write_next();
                           if (self->is_ending) {
                             self->close_gracefully(websocket::close_code::normal);
@@ -386,16 +263,33 @@ class WireSession final : public Session {
                         });
   }
 
- private:
-  std::shared_ptr<WireSession> keep_alive() {
-    return std::static_pointer_cast<WireSession>(shared_from_this());
+  void send(std::span<const std::byte> bytes) {
+    unsent_bytes += bytes.size();
+    unsent.emplace_back(bytes.begin(), bytes.end());
   }
+
+  State& owner;
+  const Endpoint peer;
+  const Time since;
+  Time closing_since{};
+  bool is_open = false;     // the web socket is
+  bool is_kept = false;     // it belongs to a peer
+  bool is_ending = false;   // at the end of its queue
+  bool is_gone = false;     // not in State::sessions any more
+  bool is_writing = false;  // an operation is in flight
+  std::deque<std::vector<std::byte>> unsent;
+  std::size_t unsent_bytes = 0;
+  Time pings_since{};
+  int pings = 0;
+
+ private:
+  std::shared_ptr<Session> keep_alive() { return shared_from_this(); }
   Wire& wire() { return socket_.next_layer(); }
 
   void leave() {
     if (!is_gone) owner.remove(peer);
   }
-  // The end, without another word.
+  // Ends the connection without a close frame.
   void drop() {
     const auto self = keep_alive();
     leave();
@@ -403,9 +297,9 @@ class WireSession final : public Session {
     owner.closing.erase(self);
   }
 
-  void say_goodbye(websocket::close_code code) {
+  void send_close_frame() {
     is_writing = true;
-    socket_.async_close(code, [self = keep_alive()](const error_code&) { self->drop(); });
+    socket_.async_close(code_, [self = keep_alive()](const error_code&) { self->drop(); });
   }
 
   void read_request() {
@@ -580,8 +474,6 @@ class WireSession final : public Session {
   bool is_closing_ = false;
 };
 
-}  // namespace
-
 // ---- the transport ----
 
 WebSocketTransport::State::~State() {
@@ -637,7 +529,7 @@ void WebSocketTransport::State::on_accept(const error_code& error, tcp::socket s
   }
   ++web.accepted;
   socket.set_option(tcp::no_delay(true), failed);
-  const auto session = std::make_shared<WireSession>(*this, peer, std::move(socket), tls);
+  const auto session = std::make_shared<Session>(*this, peer, std::move(socket), tls);
   add(session);
   session->start();
 }
@@ -660,12 +552,12 @@ void WebSocketTransport::State::remove(const Endpoint& peer) {
   ended.push_back(session->peer);
 }
 
-// Runs what is ready, some of it if there is much.
-void WebSocketTransport::State::look() {
+// Runs handlers that are ready, kHandlersPerTurn of them at most.
+void WebSocketTransport::State::run_handlers() {
   if (context.stopped()) context.restart();
   int ran = 0;
-  while (ran < kHandlersPerLook && context.poll_one() > 0) ++ran;
-  may_have_more = ran == kHandlersPerLook;
+  while (ran < kHandlersPerTurn && context.poll_one() > 0) ++ran;
+  may_have_more = ran == kHandlersPerTurn;
 }
 
 void WebSocketTransport::State::sweep() {
@@ -751,8 +643,7 @@ Result<std::unique_ptr<WebSocketTransport>> WebSocketTransport::connect(
     if (error) return fail(Errc::bad_key);
     tls->set_verify_callback(asio::ssl::host_name_verification(address.host), error);
   }
-  const auto session =
-      std::make_shared<WireSession>(*state, server, tcp::socket(state->context), tls);
+  const auto session = std::make_shared<Session>(*state, server, tcp::socket(state->context), tls);
   state->add(session);
   session->connect(address);
   return std::unique_ptr<WebSocketTransport>(new WebSocketTransport(std::move(state)));
@@ -780,7 +671,7 @@ std::optional<ReceivedDatagram> WebSocketTransport::receive(Time now) {
   state.now = now;
   if (state.inbox.empty()) {
     if (now >= state.next_sweep) state.sweep();
-    state.look();
+    state.run_handlers();
     if (state.inbox.empty()) return std::nullopt;
   }
   state.handed_out = std::move(state.inbox.front().bytes);
@@ -822,7 +713,7 @@ void WebSocketTransport::flush(Time now) {
     const std::shared_ptr<Session> session = found->second;
     if (session->unsent.empty()) session->close_gracefully(websocket::close_code::normal);
   }
-  state.look();
+  state.run_handlers();
 }
 
 void WebSocketTransport::keep(const Endpoint& peer) {
@@ -865,37 +756,6 @@ void WebSocketTransport::add_waits(std::vector<Waiting>& out) const {
   };
   for (const auto& [peer, session] : state_->sessions) add(*session);
   for (const auto& session : state_->closing) add(*session);
-}
-
-// ---- addresses ----
-
-Result<WebSocketAddress> WebSocketAddress::parse(std::string_view url) {
-  WebSocketAddress made;
-  if (url.starts_with("wss://")) {
-    made.tls = true;
-    made.port = 443;
-    url.remove_prefix(6);
-  } else if (url.starts_with("ws://")) {
-    url.remove_prefix(5);
-  } else {
-    return fail(Errc::bad_address);
-  }
-  const std::size_t slash = url.find('/');
-  if (slash != std::string_view::npos) made.path = std::string(url.substr(slash));
-  std::string_view host = url.substr(0, slash);
-  const std::size_t bracket = host.rfind(']');
-  const std::size_t colon = host.rfind(':');
-  if (colon != std::string_view::npos && (bracket == std::string_view::npos || colon > bracket)) {
-    const std::string_view digits = host.substr(colon + 1);
-    const auto read = std::from_chars(digits.data(), digits.data() + digits.size(), made.port);
-    if (read.ec != std::errc() || read.ptr != digits.data() + digits.size() || made.port == 0) {
-      return fail(Errc::bad_address);
-    }
-    host = host.substr(0, colon);
-  }
-  if (host.empty()) return fail(Errc::bad_address);
-  made.host = std::string(host);
-  return made;
 }
 
 }  // namespace kwind::web

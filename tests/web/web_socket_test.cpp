@@ -215,6 +215,24 @@ TEST(WebSocket, ClosesWrongFramesWithTheirCodes) {
   EXPECT_EQ(counts.ping_floods, 1U);
 }
 
+TEST(WebSocket, ClosesWithItsCodeWhileAWriteIsInFlight) {
+  auto transport = listen({.unsent_bytes = std::size_t{32} << 20});
+  Raw raw(*transport);
+  raw.open();
+  raw.frame(0x82, "first");
+  raw.read_until("");
+  const std::vector<std::byte> bytes(1400, std::byte{1});
+  // More than the system holds for a peer that reads nothing.
+  for (int i = 0; i < 10000; ++i) transport->send(io::now(), raw.newest_from, bytes);
+  transport->flush(io::now());
+  raw.frame(0x81, "text");
+  std::string heard;
+  for (int i = 0; i < 20 && !raw.ended(); ++i) {
+    heard = raw.read_until("");
+  }
+  EXPECT_TRUE(heard.ends_with("\x88\x02\x03\xeb")) << heard.size() << " bytes, then the close";
+}
+
 TEST(WebSocket, PutsLegalFragmentsTogether) {
   auto transport = listen();
   Raw raw(*transport);
@@ -360,7 +378,6 @@ TEST_P(Ends, TalkThroughIt) {
       if (!transport) return fail(transport.error());
       return std::unique_ptr<io::PollableTransport>(std::move(*transport));
     };
-    made.transports = {link::TransportKind::stream};
     made.reconnect = false;
     return *Client::open(host_test::kProtocol, made);
   };
@@ -380,6 +397,7 @@ TEST_P(Ends, TalkThroughIt) {
     }
   }
   EXPECT_EQ(heard, std::vector<std::string>{"ahoy!"});
+  EXPECT_EQ(client->transport_kind(), link::TransportKind::stream);
   if (GetParam()) {
     // A certificate that nobody trusts ends the attempt.
     auto doubtful = client_with("");
