@@ -129,7 +129,7 @@ void Client::on_state(std::function<void(ConnectionState, Errc, std::string_view
 }
 
 link::TransportKind Client::transport_kind() const {
-  return plan_->options.transports[plan_->transport];
+  return transport->is_stream() ? link::TransportKind::stream : link::TransportKind::datagrams;
 }
 
 void Client::set_state(ConnectionState state, Errc code, std::string_view reason) {
@@ -141,7 +141,8 @@ void Client::set_state(ConnectionState state, Errc code, std::string_view reason
 // Opens a transport and a connection in place of the present ones.
 void Client::attempt(Time now) {
   const auto token = state_ == ConnectionState::resuming ? resume() : std::nullopt;
-  auto made = open_transport(plan_->options, transport_kind(), plan_->server);
+  auto made =
+      open_transport(plan_->options, plan_->options.transports[plan_->transport], plan_->server);
   if (!made) {
     plan_->retry_at = now + plan_->options.longest_retry;
     return set_state(ConnectionState::waiting, made.error(), error_info(made.error()).text);

@@ -268,28 +268,33 @@ void add_demo(Command app, std::function<int()>& chosen) {
                    "State builds on frames that are still under way");
   command.add_flag("--plaintext", settings->clear,
                    "Do not seal datagrams: for captures that anybody can read");
-  command
-      .add_option(
-          "--web", settings->web,
-          "Serve a page to play in, and its web socket, until stopped; PORT of 127.0.0.1, or "
-          "HOST:PORT")
-      .type_name("PORT")
-      .optional_value("8080");
+  const Option web =
+      command
+          .add_option(
+              "--web", settings->web,
+              "Serve a page to play in, and its web socket, until stopped; PORT of 127.0.0.1, or "
+              "HOST:PORT")
+          .type_name("PORT")
+          .optional_value("8080");
   command
       .add_option("--origin", settings->origins,
                   "With --web: pages of this origin may connect as well, https://HOST")
-      .type_name("ORIGIN");
+      .type_name("ORIGIN")
+      .needs(web);
   command
       .add_option("--certificate", settings->certificate,
                   "With --web: serve https and wss with this certificate chain")
-      .type_name("FILE.pem");
+      .type_name("FILE.pem")
+      .needs(web);
   command
       .add_option("--private-key", settings->private_key, "With --web: the key of the certificate")
-      .type_name("FILE.pem");
+      .type_name("FILE.pem")
+      .needs(web);
   command
       .add_option("--secret-key-file", settings->secret_key_file,
                   "With --web: the server's key; without it each run has a new one")
-      .type_name("FILE");
+      .type_name("FILE")
+      .needs(web);
   command.add_flag("--json", settings->json,
                    "Print one JSON object at the end, progress on stderr");
   command.footer(

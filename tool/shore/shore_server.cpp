@@ -221,9 +221,7 @@ std::string serve(const Settings& settings,
 
   ready(fmt::format("{}://{}/", settings.certificate_file.empty() ? "http" : "https",
                     server.address(1).text()));
-  const Time end =
-      settings.seconds == 0 ? kNever : io::now() + std::chrono::seconds(settings.seconds);
-  while (!interrupted() && io::now() < end) {
+  while (!interrupted()) {
     server.step(io::now());
     server.wait(100ms);
   }

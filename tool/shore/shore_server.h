@@ -18,7 +18,6 @@ struct Settings {
   std::string private_key_file{};
   std::string secret_key_file{};  ///< empty: a new key for this run
   std::uint64_t seed = 1;
-  unsigned seconds = 0;  ///< ends by itself after this time; 0: not at all
 };
 
 /// Serves until `interrupted`. `ready` is called once with the address of the page. Returns a
