@@ -4,7 +4,7 @@ import { BitReader, BitWriter, bitsFor } from "./bits.js";
 import { parseKey, randomBytes } from "./crypto.js";
 import { RequestRefused, WireError, fail, type ErrorCode } from "./errors.js";
 import { Link, type LinkStats } from "./link.js";
-import { fieldsCodec, initialFields, isAlive, type Codec, type MessageType, type ProtocolInfo, type RequestType } from "./schema.js";
+import { fieldsCodec, isAlive, type Codec, type MessageType, type ProtocolInfo, type RequestType } from "./schema.js";
 
 /** The part of the WebSocket interface that this package uses. */
 export interface WebSocketLike {
@@ -536,5 +536,3 @@ function abortError(signal: AbortSignal): unknown {
 export function connect(url: string, options: ConnectOptions): Promise<Client> {
   return new Client(url, options).start();
 }
-
-export { initialFields };

@@ -10,7 +10,6 @@ export const linkVersion = 5;
 export const stateVersion = 4;
 
 const baseDatagramBytes = 1200;
-const maxDatagramBytes = 1472;
 const connectHeadBytes = 29;
 const acceptHeadBytes = 11;
 const firstWindowBytes = 65536;
@@ -213,7 +212,7 @@ export class Link {
       for (let i = 0; i < 32; i += 2) out.put(parseInt(digest.slice(i, i + 2), 16), 8);
     }
     out.bool(false);
-    out.put(protocol.entities.length > 0 ? stateVersion : stateVersion, 8);
+    out.put(stateVersion, 8);
     out.put(codeTables.length, 4);
     for (const digest of codeTables) out.big(BigInt(`0x${digest}`), 64);
     if (resume) {
@@ -235,11 +234,6 @@ export class Link {
 
   // ---- what a program does ----
 
-  /** Bytes of the queue of a channel, and room for more. */
-  get window(): number {
-    return maxUnacked - this.unackedBytes;
-  }
-
   /** Queues a message. Throws WireError `closed`, `message_too_large`, `queue_full`. */
   send(channel: number, bytes: Uint8Array, bits: number): void {
     const to = this.channels[channel];
@@ -258,7 +252,7 @@ export class Link {
     if (this.payloads.length < 16) this.payloads.push({ bytes, bits });
   }
 
-  /** Delivers what waits on reliable channels, for a second at most, then ends the connection. */
+  /** Delivers the messages queued on reliable channels, for a second at most, then ends the connection. */
   close(now: number, reason: string, code: ErrorCode = "closed_here"): void {
     if (this.state === "closed" || this.state === "closing") return;
     if (this.state === "connecting") return this.end(code, reason);
@@ -812,7 +806,6 @@ export class Link {
   private writeMessages(index: number, channel: Channel, out: BitWriter, max: number, messages: [Channel, number][]): void {
     let follows = -1;
     let count = 0;
-    let places = 0;
     let startedHere = 0;
     while (this.mayLeave(channel) && count < maxPerDatagram) {
       const message = channel.queue[0]!;
@@ -829,7 +822,6 @@ export class Link {
           follows = message.number + 1;
         } else if (named === 1) {
           out.bool(true);
-          ++places;
         }
         out.count(message.bits, 6);
         out.bits(message.bytes, message.bits);
@@ -862,7 +854,6 @@ export class Link {
       }
     }
     if (startedHere > 0) messages.push([channel, startedHere]);
-    void places;
   }
 
   private writeAcks(now: number, out: BitWriter): void {
@@ -902,5 +893,3 @@ const urgency = (channel: ChannelInfo): number =>
 const closing: ReadonlySet<ErrorCode> = new Set(["unknown_frame", "unknown_channel", "bad_ack", "window_exceeded", "split_too_large", "bad_piece"]);
 /** Errors whose number a close frame names. */
 const refusals: ReadonlySet<ErrorCode> = new Set(["server_full", "replaced", "too_many_faults", "queue_full", "code_tables", "state_version"]);
-
-export { maxDatagramBytes };

@@ -1,6 +1,6 @@
 // A protocol as data, and the codecs of its types (docs/schema-language.md). `kwind gen FILE --typescript DIR` writes
 // the data; codecs are closures that are made once for each type and version.
-import { BitReader, BitWriter, bitsFor, countBits } from "./bits.js";
+import { BitReader, BitWriter, bitsFor } from "./bits.js";
 import { WireError, fail } from "./errors.js";
 
 /** Life of a declaration: from version `since` on, and before version `until` (0: no end). */
@@ -881,5 +881,3 @@ export function fieldsCodec(fields: readonly FieldInfo[], version: number, versi
     },
   };
 }
-
-export { countBits };

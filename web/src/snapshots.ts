@@ -685,7 +685,7 @@ export class ClientWorld {
     this.resolved = Math.max(this.resolved, mark.base);
     // Speculative snapshots may be taken for lost later, and with them all that build on them.
     if (this.isSpeculative) {
-      const oldest = this.oldestTold(mark);
+      const oldest = this.oldestReported(mark);
       for (let f = mark.base; f >= oldest && f > mark.base - window; --f) if (!this.assumedBy(mark, f)) discard(f);
     }
     if (oldestDiscarded > 0) {
@@ -700,7 +700,7 @@ export class ClientWorld {
   }
 
   /** The oldest snapshot of which the bases of `mark` say whether it was assumed delivered. */
-  private oldestTold(mark: Mark): number {
+  private oldestReported(mark: Mark): number {
     let from = mark;
     let oldest = mark.base;
     while (from.base > 0 && mark.base - from.base < window) {
@@ -851,17 +851,17 @@ function readChange(from: BitReader, model: EntityModel, codes: TypeCodes, known
   const wrong = (): never => fail("value_range", "a change that cannot be");
   for (const each of model.changing) {
     const c = each.column;
-    const said = each.width > 0 ? (mask >>> each.shift) & ((1 << each.width) - 1) : 0;
+    const maskState = each.width > 0 ? (mask >>> each.shift) & ((1 << each.width) - 1) : 0;
     if (each.ownerOnly && !isOwner) {
-      if (said !== 0) wrong();
+      if (maskState !== 0) wrong();
       continue;
     }
     if (each.moves !== "no") model.predict(each, codes.predictors, known, row.numbers, tick);
-    if (each.width > 0 ? said === 0 : !(hasRest && from.bool())) continue;
+    if (each.width > 0 ? maskState === 0 : !(hasRest && from.bool())) continue;
     const { numbers } = row;
     const start = from.position;
-    if (each.width > 1 && said !== 3) {
-      numbers[c] = model.atResidual(c, numbers[c]!, said === 1 ? 1 : -1);
+    if (each.width > 1 && maskState !== 3) {
+      numbers[c] = model.atResidual(c, numbers[c]!, maskState === 1 ? 1 : -1);
       if (numbers[c]! < 0) wrong();
     } else if (each.varies) {
       if (row.varying === base.varying) row.varying = base.varying.slice();

@@ -48,7 +48,11 @@ export class PlayoutClock {
   onSnapshot(now: number, tick: number): void {
     if (tick === this.newest) return;
     const at = (now / 1000) * this.ticksPerSecond;
-    if (tick < this.newest) this.restart();
+    if (tick < this.newest) {
+      // The server started anew.
+      this.restart();
+      this.drawn = 0;
+    }
     this.newest = tick;
     const late = at - tick;
     if (this.late.length > 0 && (late < this.earliest - jump || this.isLater(at, late))) this.restart();
@@ -63,7 +67,6 @@ export class PlayoutClock {
   private restart(): void {
     this.late = [];
     this.shift = undefined;
-    if (this.newest === 0) this.drawn = 0;
   }
   private isLater(at: number, late: number): boolean {
     if (late <= this.earliest + jump) {

@@ -134,7 +134,7 @@ peerTest("a client of an older version plays with a server of the newest", async
   client.on(Hail, (m) => hails.push(m));
   client.send(Hail, { count: 1, words: "ice", cargo: "ice", at: null });
   await until("the hail is back", () => hails.length === 1);
-  assert.equal(hails[0]!.cargo, "empty", "what stands in for ice in version 1");
+  assert.equal(hails[0]!.cargo, "empty", "the stand-in of ice in version 1");
   assert.throws(() => client.send(Log, { words: "since 2" }), (error) => error instanceof WireError && error.code === "unknown_to_peer");
   await until("a digest", () => world.counts.digests >= 1, 20_000);
   assert.equal(world.counts.desyncs, 0);

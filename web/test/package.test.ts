@@ -3,7 +3,7 @@ import { test } from "node:test";
 import assert from "node:assert/strict";
 import { gzipSync } from "node:zlib";
 import { readFileSync } from "node:fs";
-import { codeTablesDigest, Link, WireError } from "kestrel-wind";
+import { codeTablesDigest, Link, PlayoutClock, WireError } from "kestrel-wind";
 import { derive, NoiseInitiator, seal } from "../src/crypto.js";
 import { harbour } from "../build/generated/harbour.js";
 import { harbour_world } from "../build/generated/harbour_world.js";
@@ -31,6 +31,14 @@ test("a ticket that is too long, and a key that no server has, are errors before
   const options = { protocol: harbour, serverKey: new Uint8Array(32).fill(9), seed: new Uint8Array(32).fill(1) };
   assert.throws(() => new Link({ ...options, ticket: "x".repeat(701) }, 0, events), (error) => error instanceof WireError && error.code === "ticket_invalid");
   assert.throws(() => new Link({ ...options, serverKey: new Uint8Array(32) }, 0, events), (error) => error instanceof WireError && error.code === "bad_key");
+});
+
+test("a server that started anew sets the drawn tick back", () => {
+  const clock = new PlayoutClock(20);
+  clock.onSnapshot(1000, 500);
+  assert.ok(clock.tickAt(1000)! > 490);
+  clock.onSnapshot(2000, 10);
+  assert.ok(clock.tickAt(2000)! <= 15);
 });
 
 test("the worked handshake of docs/wire-format.md", () => {

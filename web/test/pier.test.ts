@@ -3,7 +3,7 @@ import { test } from "node:test";
 import assert from "node:assert/strict";
 import { execFileSync, spawn, type ChildProcess } from "node:child_process";
 import { createInterface } from "node:readline";
-import { copyFileSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { copyFileSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, symlinkSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { chromium } from "playwright-core";
@@ -62,7 +62,10 @@ test("the pier", { skip, timeout: 120_000 }, async (t) => {
     let bundled = "";
     await t.test("with a bundler", async () => {
       const where = prepare("bundled");
-      execFileSync(esbuild, [join(where, "page.ts"), "--bundle", "--format=esm", `--alias:kestrel-wind=${web}/dist/kestrel-wind.js`, `--outfile=${where}/page.js`], { stdio: "ignore" });
+      // As `npm install` of a folder leaves it.
+      mkdirSync(join(where, "node_modules"));
+      symlinkSync(web, join(where, "node_modules/kestrel-wind"));
+      execFileSync(esbuild, [join(where, "page.ts"), "--bundle", "--format=esm", `--outfile=${where}/page.js`], { stdio: "ignore" });
       bundled = await serve(where);
       await walkAndTalk(bundled);
     });
