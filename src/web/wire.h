@@ -43,13 +43,13 @@ class Wire {
     secure_->async_handshake(side, std::move(done));
   }
 
-  void read_some(const std::vector<asio::mutable_buffer>& into, Done done) {
-    if (secure_) return secure_->async_read_some(into, std::move(done));
-    plain_.async_read_some(into, std::move(done));
+  void read_some(const std::vector<asio::mutable_buffer>& into, const Done& done) {
+    if (secure_) return secure_->async_read_some(into, done);
+    plain_.async_read_some(into, done);
   }
-  void write_some(const std::vector<asio::const_buffer>& from, Done done) {
-    if (secure_) return secure_->async_write_some(from, std::move(done));
-    plain_.async_write_some(from, std::move(done));
+  void write_some(const std::vector<asio::const_buffer>& from, const Done& done) {
+    if (secure_) return secure_->async_write_some(from, done);
+    plain_.async_write_some(from, done);
   }
 
   // The names and the form that Asio expects of a stream.
@@ -57,13 +57,13 @@ class Wire {
   auto async_read_some(const Buffers& buffers, Handler&& handler) {
     return start<asio::mutable_buffer>(
         buffers, std::forward<Handler>(handler),
-        [this](const auto& all, Done done) { read_some(all, std::move(done)); });
+        [this](const auto& all, const Done& done) { read_some(all, done); });
   }
   template <class Buffers, class Handler>
   auto async_write_some(const Buffers& buffers, Handler&& handler) {
     return start<asio::const_buffer>(
         buffers, std::forward<Handler>(handler),
-        [this](const auto& all, Done done) { write_some(all, std::move(done)); });
+        [this](const auto& all, const Done& done) { write_some(all, done); });
   }
 
   void close() {
