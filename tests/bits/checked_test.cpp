@@ -6,7 +6,7 @@
 #include <random>
 
 namespace kwind::bits {
-namespace {
+namespace checked_test {
 
 constexpr IntRange kCrew{0, 12};
 constexpr RealRange kDepth{-64, 1, 4, 257};
@@ -134,5 +134,5 @@ TEST(ByHand, UncheckedAndHostileBitsAreRefusedByName) {
   }
 }
 
-}  // namespace
+}  // namespace checked_test
 }  // namespace kwind::bits

@@ -7,7 +7,7 @@
 #include "kwind/bits/quantise.h"
 
 namespace kwind::bits {
-namespace {
+namespace quantise_test {
 
 constexpr double kInfinity = std::numeric_limits<double>::infinity();
 constexpr double kNan = std::numeric_limits<double>::quiet_NaN();
@@ -115,5 +115,5 @@ TEST(AngleRange, WrapsTheShortWayRound) {
   EXPECT_FALSE(range.index_of(kInfinity).in_range);
 }
 
-}  // namespace
+}  // namespace quantise_test
 }  // namespace kwind::bits

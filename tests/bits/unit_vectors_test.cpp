@@ -6,7 +6,7 @@
 #include <random>
 
 namespace kwind::bits {
-namespace {
+namespace unit_vectors_test {
 
 constexpr double kDegrees = 180 / 3.14159265358979323846;
 constexpr double kNan = std::numeric_limits<double>::quiet_NaN();
@@ -143,5 +143,5 @@ TEST(UnitVectors, WithoutADirectionAreOutOfRange) {
   EXPECT_TRUE(grid.index_of(1e-310, 0, 0).in_range) << "tiny, but it points somewhere";
 }
 
-}  // namespace
+}  // namespace unit_vectors_test
 }  // namespace kwind::bits

@@ -12,7 +12,7 @@
 #include "kwind/core/errors.h"
 
 namespace kwind {
-namespace {
+namespace vocabulary_test {
 
 std::string_view name_of(Verdict verdict) {
   switch (verdict) {
@@ -98,5 +98,5 @@ TEST(Digest, KeyedCheckDependsOnKeyDataAndExtra) {
   EXPECT_NE(check, keyed_check(key, data, 7));
 }
 
-}  // namespace
+}  // namespace vocabulary_test
 }  // namespace kwind

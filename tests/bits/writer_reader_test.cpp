@@ -8,7 +8,7 @@
 #include "kwind/bits/writer.h"
 
 namespace kwind::bits {
-namespace {
+namespace writer_reader_test {
 
 struct Value {
   std::uint64_t value;
@@ -153,5 +153,5 @@ TEST(Counts, RefuseEndlessZerosAndOverlongValues) {
   EXPECT_FALSE(too_large.ok());
 }
 
-}  // namespace
+}  // namespace writer_reader_test
 }  // namespace kwind::bits

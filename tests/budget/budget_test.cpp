@@ -7,7 +7,7 @@
 #include "link/datagram/frames.h"
 
 namespace kwind::budget {
-namespace {
+namespace budget_test {
 
 // One value only, so that every form has one size.
 constexpr const char* kFixed = R"(protocol fixed 1, entities up to 1000
@@ -247,5 +247,5 @@ TEST(Budget, EntitiesThatAreGoneOrCannotEnterAreTold) {
   EXPECT_EQ(problem("fixed.kw", "Lamp", "fields = []\n"), "");
 }
 
-}  // namespace
+}  // namespace budget_test
 }  // namespace kwind::budget

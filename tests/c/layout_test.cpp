@@ -15,7 +15,7 @@
 #include "world_c.h"
 
 namespace kwind::c_test {
-namespace {
+namespace layout_test {
 
 using c::from_struct;
 using c::ProtocolObject;
@@ -166,5 +166,5 @@ TEST_F(Quay, StructsOfEntitiesAreReadWithoutAValue) {
   EXPECT_EQ(kwind_client_get_struct(client, ref, &quay_buoy_layout, &seen), KWIND_E_LAYOUT);
 }
 
-}  // namespace
+}  // namespace layout_test
 }  // namespace kwind::c_test

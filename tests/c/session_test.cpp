@@ -3,7 +3,7 @@
 #include "c/kit.h"
 
 namespace kwind::c_test {
-namespace {
+namespace session_test {
 
 using Session = Quay;
 
@@ -363,5 +363,5 @@ TEST_F(Session, OpenRequestsEndWithTheClient) {
   EXPECT_STREQ(kwind_result_name(kwind_server_reply(server, question, reply)), "stray_answer");
 }
 
-}  // namespace
+}  // namespace session_test
 }  // namespace kwind::c_test

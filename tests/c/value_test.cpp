@@ -4,7 +4,7 @@
 #include "c/kit.h"
 
 namespace kwind::c_test {
-namespace {
+namespace value_test {
 
 class ValuePaths : public ::testing::Test {
  protected:
@@ -139,5 +139,5 @@ TEST(Description, IncludesAreFoundAmongTheSources) {
   EXPECT_EQ(kwind_protocol_compile(sources, 1, &made), KWIND_E_DESCRIPTION);
 }
 
-}  // namespace
+}  // namespace value_test
 }  // namespace kwind::c_test

@@ -10,7 +10,7 @@
 #include "kwind/language/compile.h"
 
 namespace kwind::capture {
-namespace {
+namespace capture_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -303,5 +303,5 @@ TEST_F(Captured, AConnectionThatBeganBeforeIsOpenedFromItsServersAddress) {
   EXPECT_GT(opened, packets_.size() / 2 - 10) << "a few before the client first spoke may not be";
 }
 
-}  // namespace
+}  // namespace capture_test
 }  // namespace kwind::capture

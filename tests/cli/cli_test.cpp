@@ -13,7 +13,7 @@
 #include "cli/relay_fixture.h"
 
 namespace kwind {
-namespace {
+namespace cli_test {
 
 // Each file in cases/ holds shell commands, in which `kwind` is the tool, and what they print and
 // exit with: "$ command", then its lines, then "exit N" where that is not 0.
@@ -580,5 +580,5 @@ TEST(Readme, ShowsDescriptionAndServerOfFirstLightAsTheyAre) {
   }
 }
 
-}  // namespace
+}  // namespace cli_test
 }  // namespace kwind

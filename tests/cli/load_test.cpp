@@ -6,7 +6,7 @@
 #include "cli/cli_fixture.h"
 
 namespace kwind {
-namespace {
+namespace load_test {
 
 TEST_F(Cli, LoadRampsBotsInTheHarbourAndDrawsIt) {
   const std::string picture = (dir_ / "load.svg").string();
@@ -111,5 +111,5 @@ TEST_F(Cli, LoadNamesWhatIsWrong) {
   }
 }
 
-}  // namespace
+}  // namespace load_test
 }  // namespace kwind

@@ -12,7 +12,7 @@
 #include "cli/process.h"
 
 namespace kwind::cli_test {
-namespace {
+namespace manual_test {
 
 const std::string kTool = KWIND_BINARY_DIR "/tool/kwind";
 
@@ -107,5 +107,5 @@ TEST(ManualFolder, ThatCannotBeWrittenIsSaid) {
   EXPECT_NE(made.err.find("cannot write"), std::string::npos) << made.err;
 }
 
-}  // namespace
+}  // namespace manual_test
 }  // namespace kwind::cli_test

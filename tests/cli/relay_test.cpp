@@ -11,7 +11,7 @@
 #include "kwind/io/udp_transport.h"
 
 namespace kwind {
-namespace {
+namespace relay_test {
 
 using namespace std::chrono_literals;
 
@@ -433,5 +433,5 @@ TEST_F(RelayTest, EndsWithItsTerminal) {
   }
 }
 
-}  // namespace
+}  // namespace relay_test
 }  // namespace kwind

@@ -8,7 +8,7 @@
 #include "cli/terminal.h"
 
 namespace kwind {
-namespace {
+namespace talk_test {
 
 class TalkTest : public RelayTest {
  protected:
@@ -226,5 +226,5 @@ TEST_F(Cli, AHarbourRemembersItsPilotsThroughKillMinusNine) {
   EXPECT_LT(std::hypot(then.first - left.first, then.second - left.second), 6);
 }
 
-}  // namespace
+}  // namespace talk_test
 }  // namespace kwind

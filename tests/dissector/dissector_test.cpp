@@ -20,7 +20,7 @@
 #include "link/handshake/handshake.h"
 
 namespace kwind::language {
-namespace {
+namespace dissector_test {
 
 namespace fs = std::filesystem;
 using schema::Type;
@@ -387,5 +387,5 @@ TEST_F(Dissector, SaysWhatIsMalformedAndGoesOn) {
   EXPECT_GT(malformed, data * 4 / 5) << "cookies and the like may hold anything, data may not";
 }
 
-}  // namespace
+}  // namespace dissector_test
 }  // namespace kwind::language

@@ -6,7 +6,7 @@
 #include "routing.h"
 
 namespace kwind::host {
-namespace {
+namespace budgets_test {
 
 using namespace std::chrono_literals;
 using namespace routing;
@@ -179,5 +179,5 @@ TEST(Slots, AClientThatIsAwayKeepsItsOwnUntilItIsNeeded) {
   EXPECT_EQ(hosts.log()[3], "in 3");
 }
 
-}  // namespace
+}  // namespace budgets_test
 }  // namespace kwind::host

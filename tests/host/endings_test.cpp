@@ -11,7 +11,7 @@
 #include "routing.h"
 
 namespace kwind::host {
-namespace {
+namespace endings_test {
 
 using namespace std::chrono_literals;
 using namespace routing;
@@ -241,5 +241,5 @@ TEST(Endings, AFullServerTakesItsOwnClientBack) {
   EXPECT_EQ(hosts.server().peers().size(), 1U);
 }
 
-}  // namespace
+}  // namespace endings_test
 }  // namespace kwind::host

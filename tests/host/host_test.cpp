@@ -12,7 +12,7 @@
 #include "kwind/io/sim/network.h"
 
 namespace kwind::host {
-namespace {
+namespace hosts_test {
 
 using namespace std::chrono_literals;
 using namespace host_test;
@@ -487,5 +487,5 @@ TEST(TickClock, DoesNotSpiralAfterAStall) {
   EXPECT_EQ(clock.ticks(), 5U);
 }
 
-}  // namespace
+}  // namespace hosts_test
 }  // namespace kwind::host

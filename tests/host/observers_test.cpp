@@ -8,7 +8,7 @@
 #include "kit/sim_hosts.h"
 
 namespace kwind {
-namespace {
+namespace observers_test {
 
 using namespace std::chrono_literals;
 using host::Client;
@@ -132,5 +132,5 @@ TEST(Observers, PayloadWaitsForReadyAsMessagesDo) {
   EXPECT_EQ(client.counts().drops.of(Errc::payload_not_taken), 100 - host::kMaxHeldState);
 }
 
-}  // namespace
+}  // namespace observers_test
 }  // namespace kwind

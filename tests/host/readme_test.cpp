@@ -12,7 +12,7 @@
 #include "routing.h"
 
 namespace kwind::host {
-namespace {
+namespace readme_test {
 
 using namespace std::chrono_literals;
 using namespace routing;
@@ -101,5 +101,5 @@ TEST(Readme, HasAtMostAThousandWordsAndAProgramWithinItsFirstFortyLines) {
   EXPECT_LE(std::count(before.begin(), before.end(), '\n'), 40);
 }
 
-}  // namespace
+}  // namespace readme_test
 }  // namespace kwind::host

@@ -10,7 +10,7 @@
 #include "pilotage.h"
 
 namespace kwind::host {
-namespace {
+namespace replication_test {
 
 using namespace std::chrono_literals;
 using pilotage::Buoy;
@@ -323,5 +323,5 @@ TEST(ReplicationDeathTest, TwoOfOneServerAreAMistakeOfTheProgram) {
   EXPECT_DEATH(Replication(hosts.server(), pilotage::kEntities), "");
 }
 
-}  // namespace
+}  // namespace replication_test
 }  // namespace kwind::host

@@ -10,7 +10,7 @@
 #include "routing.h"
 
 namespace kwind::host {
-namespace {
+namespace routing_test {
 
 using namespace std::chrono_literals;
 using namespace routing;
@@ -769,5 +769,5 @@ TEST(Routing, AnybodyMayBeClosedFromAnyCallback) {
   }
 }
 
-}  // namespace
+}  // namespace routing_test
 }  // namespace kwind::host

@@ -11,7 +11,7 @@
 #include "link/handshake/handshake.h"
 
 namespace kwind::host {
-namespace {
+namespace siege_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -300,5 +300,5 @@ TEST(Siege, AClientThatIsClosedWhileItIsAwayIsGoneForGood) {
   EXPECT_EQ(hosts.ended(1).substr(0, 14), "resume_unknown");
 }
 
-}  // namespace
+}  // namespace siege_test
 }  // namespace kwind::host

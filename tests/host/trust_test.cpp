@@ -8,7 +8,7 @@
 #include "kit/sim_hosts.h"
 
 namespace kwind {
-namespace {
+namespace trust_test {
 
 using namespace std::chrono_literals;
 using host::Peer;
@@ -84,5 +84,5 @@ TEST(Inputs, AreHeldToTheRateAndTheChecksOfTheirMessageType) {
   EXPECT_EQ(server.take_input<host_test::Order>(peer, cut, 3), Errc::no_such_peer);
 }
 
-}  // namespace
+}  // namespace trust_test
 }  // namespace kwind

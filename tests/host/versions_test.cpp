@@ -8,7 +8,7 @@
 #include "kwind/io/sim/network.h"
 
 namespace kwind::host {
-namespace {
+namespace versions_test {
 
 using namespace std::chrono_literals;
 using namespace hails;
@@ -166,5 +166,5 @@ TEST_F(Office, ARefusalNamesTheDeclarationThatDiffersAndTheOlderSide) {
   EXPECT_EQ(server_->counts().drops.of(Errc::schema_mismatch), 1U);
 }
 
-}  // namespace
+}  // namespace versions_test
 }  // namespace kwind::host

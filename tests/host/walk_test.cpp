@@ -8,7 +8,7 @@
 #include "kit/sweep.h"
 
 namespace kwind::host_walk {
-namespace {
+namespace walk_test {
 
 class Walk final : public Fleet {
  public:
@@ -537,5 +537,5 @@ TEST(HostWalk, HoldsAgainstTheModel) {
   }
 }
 
-}  // namespace
+}  // namespace walk_test
 }  // namespace kwind::host_walk

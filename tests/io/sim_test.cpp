@@ -6,7 +6,7 @@
 #include "kwind/io/sim/network.h"
 
 namespace kwind::io::sim {
-namespace {
+namespace sim_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -114,5 +114,5 @@ TEST(Network, CarriesBetweenPortsWithConditionsOfEachDirection) {
   EXPECT_EQ(network.next(), kNever);
 }
 
-}  // namespace
+}  // namespace sim_test
 }  // namespace kwind::io::sim

@@ -14,7 +14,7 @@
 #include "kwind/io/udp_transport.h"
 
 namespace kwind::host {
-namespace {
+namespace threaded_test {
 
 using namespace std::chrono_literals;
 using namespace host_test;
@@ -203,5 +203,5 @@ TEST_F(Threaded, ItsEndClosesConnectionsWithAReason) {
   EXPECT_EQ(reason, "the server ends");
 }
 
-}  // namespace
+}  // namespace threaded_test
 }  // namespace kwind::host

@@ -20,7 +20,7 @@
 #include "kwind/io/udp_transport.h"
 
 namespace kwind::io {
-namespace {
+namespace transports_test {
 
 using namespace std::chrono_literals;
 using namespace host_test;
@@ -519,5 +519,5 @@ TEST(UdpTransport, SendsRunsToOnePeerInOnePiece) {
   EXPECT_EQ((*a)->counts().segmented, 20U) << "loopback knows segmentation offload";
 }
 
-}  // namespace
+}  // namespace transports_test
 }  // namespace kwind::io

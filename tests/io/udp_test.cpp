@@ -9,7 +9,7 @@
 #include "kwind/io/udp_transport.h"
 
 namespace kwind::io {
-namespace {
+namespace udp_test {
 
 using namespace std::chrono_literals;
 
@@ -141,5 +141,5 @@ TEST(ImpairedTransport, PutsConditionsBeforeRealSockets) {
   EXPECT_EQ(collect(near, 2).size(), 2U) << "every datagram inward comes twice";
 }
 
-}  // namespace
+}  // namespace udp_test
 }  // namespace kwind::io

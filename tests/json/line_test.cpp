@@ -7,7 +7,7 @@
 #include "kwind/schema/sample.h"
 
 namespace kwind::json {
-namespace {
+namespace line_test {
 
 using kit::description;
 using schema::Direction;
@@ -116,5 +116,5 @@ TEST(Line, ConditionsLookIntoFields) {
   for (const char* text : {"words", "=3", "speed<fast", ""}) EXPECT_FALSE(parse_condition(text));
 }
 
-}  // namespace
+}  // namespace line_test
 }  // namespace kwind::json

@@ -9,7 +9,7 @@
 #include "kwind/language/compile.h"
 
 namespace kwind::json {
-namespace {
+namespace vectors_test {
 
 using kit::description;
 
@@ -107,5 +107,5 @@ TEST(Json, TicksAndRefsAreTakenWholeOrRefused) {
             "r: there is no part `gen`; there are id, generation");
 }
 
-}  // namespace
+}  // namespace vectors_test
 }  // namespace kwind::json

@@ -11,7 +11,7 @@
 #include "kwind/language/generate_cpp.h"
 
 namespace kwind::language {
-namespace {
+namespace compile_test {
 
 schema::Protocol compiled(const std::string& text) {
   const Compiled made = compile(text, "test.kw");
@@ -250,5 +250,5 @@ TEST(Ranges, OfOneValueAreSpelledSoThatTheyCanBeRead) {
   }
 }
 
-}  // namespace
+}  // namespace compile_test
 }  // namespace kwind::language

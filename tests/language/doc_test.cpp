@@ -7,7 +7,7 @@
 #include "language/layout.h"
 
 namespace kwind::language {
-namespace {
+namespace doc_test {
 
 using kit::description;
 
@@ -95,5 +95,5 @@ TEST(Doc, CommentsAreNoTagsInMarkdownEither) {
   EXPECT_NE(page.find("&lt;script>alert(1)&lt;/script> &amp; more"), std::string::npos) << page;
 }
 
-}  // namespace
+}  // namespace doc_test
 }  // namespace kwind::language

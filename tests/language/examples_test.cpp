@@ -11,7 +11,7 @@
 #include "kwind/language/generate_cpp.h"
 
 namespace kwind::language {
-namespace {
+namespace examples_test {
 
 const std::string kPage = KWIND_SOURCE_DIR "/docs/schema-language.md";
 
@@ -92,5 +92,5 @@ TEST(LanguagePage, ItsTableOfTypesIsTheCompilers) {
   }
 }
 
-}  // namespace
+}  // namespace examples_test
 }  // namespace kwind::language

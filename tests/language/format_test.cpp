@@ -11,7 +11,7 @@
 #include "kwind/language/compile.h"
 
 namespace kwind::language {
-namespace {
+namespace format_test {
 
 std::string read(const std::filesystem::path& file) {
   std::ifstream in(file, std::ios::binary);
@@ -168,5 +168,5 @@ request Ask from client on a { x : X }
 )");
 }
 
-}  // namespace
+}  // namespace format_test
 }  // namespace kwind::language

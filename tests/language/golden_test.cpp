@@ -10,7 +10,7 @@
 #include "kwind/language/generate_cpp.h"
 
 namespace kwind::language {
-namespace {
+namespace golden_test {
 
 const std::string kRoot = KWIND_SOURCE_DIR "/";
 
@@ -54,5 +54,5 @@ TEST(GenerateC, RefusesStructsThatWouldBeTooLarge) {
   EXPECT_NE(made.error().find("Book would take"), std::string::npos) << made.error();
 }
 
-}  // namespace
+}  // namespace golden_test
 }  // namespace kwind::language

@@ -10,7 +10,7 @@
 #include "kwind/language/compile.h"
 
 namespace kwind::language {
-namespace {
+namespace versions_test {
 
 schema::Protocol compiled(const std::string& text) {
   const Compiled made = compile(text, "test.kw");
@@ -272,5 +272,5 @@ TEST(Compare, WhatNoVersionThatBothSpeakHadIsNoBreak) {
   EXPECT_EQ(refused_versions(before, after), (std::vector<std::uint16_t>{1, 2, 3, 4}));
 }
 
-}  // namespace
+}  // namespace versions_test
 }  // namespace kwind::language

@@ -10,7 +10,7 @@
 #include "kwind/language/compile.h"
 
 namespace kwind::language {
-namespace {
+namespace wrong_files_test {
 
 namespace fs = std::filesystem;
 
@@ -59,5 +59,5 @@ TEST(WrongFiles, AreNeverEndlessWhereverTheyAreCut) {
   }
 }
 
-}  // namespace
+}  // namespace wrong_files_test
 }  // namespace kwind::language

@@ -10,7 +10,7 @@
 #include "kit/sim_pair.h"
 
 namespace kwind::link {
-namespace {
+namespace controller_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -104,5 +104,5 @@ TEST(Controller, SharesWhileOthersQueueAndStopsWhenTheyAreGone) {
   EXPECT_NEAR(path.controller().bandwidth(), kBytesPerSecond, 0.05 * kBytesPerSecond);
 }
 
-}  // namespace
+}  // namespace controller_test
 }  // namespace kwind::link

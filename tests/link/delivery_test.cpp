@@ -10,7 +10,7 @@
 #include "kwind/bits/writer.h"
 
 namespace kwind {
-namespace {
+namespace delivery_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -474,5 +474,5 @@ TEST(Fills, WhoHasNothingToSayMakesNoDatagram) {
   EXPECT_GE(pair.client().stats().datagrams_sent - before, 100U);
 }
 
-}  // namespace
+}  // namespace delivery_test
 }  // namespace kwind

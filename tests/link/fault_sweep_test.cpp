@@ -6,7 +6,7 @@
 #include "kit/promises.h"
 
 namespace kwind {
-namespace {
+namespace fault_sweep_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -171,5 +171,5 @@ INSTANTIATE_TEST_SUITE_P(
                                      Fault::flipped)),
     name_of);
 
-}  // namespace
+}  // namespace fault_sweep_test
 }  // namespace kwind

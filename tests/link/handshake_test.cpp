@@ -10,7 +10,7 @@
 #include "link/handshake/handshake.h"
 
 namespace kwind {
-namespace {
+namespace handshake_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -756,5 +756,5 @@ TEST(Addresses, ARestartedServerSaysSoToTheClientThatAsks) {
       << "two servers do not answer each other for ever";
 }
 
-}  // namespace
+}  // namespace handshake_test
 }  // namespace kwind

@@ -10,7 +10,7 @@
 #include "kwind/bits/writer.h"
 
 namespace kwind {
-namespace {
+namespace latency_test {
 
 using namespace std::chrono_literals;
 
@@ -126,5 +126,5 @@ TEST(Latency, WithoutLossCopiesEndOnceThePathIsMeasured) {
   }
 }
 
-}  // namespace
+}  // namespace latency_test
 }  // namespace kwind

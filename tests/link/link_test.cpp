@@ -9,7 +9,7 @@
 #include "link/handshake/handshake.h"
 
 namespace kwind {
-namespace {
+namespace link_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -599,7 +599,6 @@ TEST(Hostile, RandomDatagramsChangeNothing) {
   EXPECT_LT(replied, 100000U);
 }
 
-}  // namespace
 // An ack block reaches back over 64 packets: where more arrive between two looks of a host, several
 // blocks tell of them, and none counts as lost.
 TEST(Link, NothingIsLostOnAGoodPathWhereTheOtherEndLooksSeldom) {
@@ -651,4 +650,5 @@ TEST(Link, AChannelThatTheAgreedVersionLacksIsLeftAlone) {
   EXPECT_LE(pair.datagrams() - before, 2U) << "nothing to say: keepalives at most";
 }
 
+}  // namespace link_test
 }  // namespace kwind

@@ -26,7 +26,7 @@
 #include "link/random.h"
 
 namespace kwind::link {
-namespace {
+namespace mechanisms_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -789,5 +789,5 @@ TEST(Pacer, LetsDatagramsLeaveAtTheRateAndUrgentOnesOverdraw) {
   EXPECT_GT(pacer.next(at(1s)), at(1080ms)) << "the rest waits for what the urgent took";
 }
 
-}  // namespace
+}  // namespace mechanisms_test
 }  // namespace kwind::link

@@ -6,7 +6,7 @@
 #include "link/handshake/handshake.h"
 
 namespace kwind::link {
-namespace {
+namespace mismatch_test {
 
 // Speaks versions `oldest` to `newest`; declarations are names with digests, alive from 1 on.
 Identity identity(std::uint16_t oldest, std::uint16_t newest,
@@ -79,5 +79,5 @@ TEST(Mismatch, OfManyDeclarationsStaysWithinAHello) {
   }
 }
 
-}  // namespace
+}  // namespace mismatch_test
 }  // namespace kwind::link

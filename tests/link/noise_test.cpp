@@ -10,7 +10,7 @@
 #include "link/handshake/noise.h"
 
 namespace kwind {
-namespace {
+namespace noise_test {
 
 std::string hex(std::span<const std::byte> bytes) {
   return to_hex(bytes, bytes.size());
@@ -116,5 +116,5 @@ TEST(Aead, BothCiphersOpenWhatTheySealedAndNothingElse) {
   }
 }
 
-}  // namespace
+}  // namespace noise_test
 }  // namespace kwind

@@ -5,7 +5,7 @@
 #include "kit/sweep.h"
 
 namespace kwind {
-namespace {
+namespace promises_sweep_test {
 
 using namespace std::chrono_literals;
 
@@ -87,5 +87,5 @@ TEST(Soak, HoursOfAChangingPathKeepThePromises) {
   EXPECT_LE(pair.client().stats().in_flight, 300U);
 }
 
-}  // namespace
+}  // namespace promises_sweep_test
 }  // namespace kwind

@@ -13,7 +13,7 @@
 #include "link/handshake/handshake.h"
 
 namespace kwind::link {
-namespace {
+namespace wire_format_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -225,5 +225,5 @@ TEST(WireFormat, StateDatagramsCostWhatIsPromised) {
   EXPECT_LE(clear.up, 12.9) << "the last byte is filled up";
 }
 
-}  // namespace
+}  // namespace wire_format_test
 }  // namespace kwind::link

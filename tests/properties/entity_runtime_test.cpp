@@ -11,7 +11,7 @@
 #include "world.h"
 
 namespace kwind::schema {
-namespace {
+namespace entity_runtime_test {
 
 std::string text_of(const std::string& path) {
   std::ifstream in(KWIND_SOURCE_DIR "/" + path);
@@ -101,5 +101,5 @@ TEST(EntityRuntime, HasTheColumnsAndTheBetweenOfGeneratedCode) {
   compare<::world::Crate>(world);
 }
 
-}  // namespace
+}  // namespace entity_runtime_test
 }  // namespace kwind::schema

@@ -7,7 +7,7 @@
 #include "world.h"
 
 namespace kwind {
-namespace {
+namespace format_test {
 
 TEST(Formatting, PrintsGeneratedStructsForPeople) {
   world::Helm helm;
@@ -39,5 +39,5 @@ TEST(Formatting, KnowsVariantsListsVectorsAndFlags) {
   EXPECT_EQ(fmt::format("{}", gull), "{at: [0, 0], height: 0, attitude: (1, 0, 0, 0)}");
 }
 
-}  // namespace
+}  // namespace format_test
 }  // namespace kwind

@@ -30,7 +30,7 @@
 #include "world.h"
 
 namespace kwind {
-namespace {
+namespace generated_test {
 
 TEST(Generated, EqualsTheRuntimeCodecForTheExamples) {
   KWIND_COMPARE(world, "/examples/descriptions/world.kw");
@@ -117,5 +117,5 @@ TEST(Generated, RandomDescriptionsAreThoseOfTheirSeeds) {
   }
 }
 
-}  // namespace
+}  // namespace generated_test
 }  // namespace kwind

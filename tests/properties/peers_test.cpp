@@ -20,7 +20,7 @@
 #include "kwind/schema/tables.h"
 
 namespace kwind::language {
-namespace {
+namespace peers_test {
 
 using namespace std::chrono_literals;
 using schema::SampleNumbers;
@@ -380,5 +380,5 @@ TEST(Peers, DoWhatCompareSays) {
   EXPECT_GT(arrivals, 20U * static_cast<std::size_t>(harmless));
 }
 
-}  // namespace
+}  // namespace peers_test
 }  // namespace kwind::language

@@ -10,7 +10,7 @@
 #include "kwind/schema/runtime.h"
 
 namespace kwind {
-namespace {
+namespace runtime_test {
 
 using schema::Protocol;
 using schema::Value;
@@ -166,5 +166,5 @@ TEST_F(RandomProtocols, OnlyCanonicalBitsAreAcceptedAndEveryBitIsExplained) {
       });
 }
 
-}  // namespace
+}  // namespace runtime_test
 }  // namespace kwind

@@ -23,7 +23,7 @@
 #include "kwind/schema/sample.h"
 
 namespace kwind::language {
-namespace {
+namespace world_walk_test {
 
 using kit::AnyEntity;
 using replica::EntityEvent;
@@ -600,5 +600,5 @@ TEST(WorldWalk, HoldsAgainstTheModel) {
   EXPECT_GT(compared, 1000 * walks);
 }
 
-}  // namespace
+}  // namespace world_walk_test
 }  // namespace kwind::language

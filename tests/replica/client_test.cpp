@@ -8,7 +8,7 @@
 #include "kwind/replica/playout_clock.h"
 
 namespace kwind {
-namespace {
+namespace client_test {
 
 using namespace std::chrono_literals;
 using kit::Crossing;
@@ -367,5 +367,5 @@ TEST(Prediction, TheSameWordTwiceIsNoCorrection) {
   EXPECT_EQ(tug.now(), 12);
 }
 
-}  // namespace
+}  // namespace client_test
 }  // namespace kwind

@@ -13,7 +13,7 @@
 #include "replica/coding/unit_columns.h"
 
 namespace kwind::replica {
-namespace {
+namespace coding_test {
 
 using schema::ColumnInfo;
 
@@ -420,5 +420,5 @@ TEST(CodeTables, TrainingChoosesPredictorsAndTheFileKeepsThem) {
   EXPECT_NE(lacks.error().text.find("Kite predictor at[0]"), std::string::npos);
 }
 
-}  // namespace
+}  // namespace coding_test
 }  // namespace kwind::replica

@@ -8,7 +8,7 @@
 #include "moving_bay.h"
 
 namespace kwind {
-namespace {
+namespace freshness_test {
 
 struct Sent {
   int due;
@@ -168,5 +168,5 @@ TEST(Freshness, RepeatsTakeThreeHundredBytesOfASnapshot) {
   }
 }
 
-}  // namespace
+}  // namespace freshness_test
 }  // namespace kwind

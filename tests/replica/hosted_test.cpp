@@ -9,7 +9,7 @@
 #include "moving_bay.h"
 
 namespace kwind::host {
-namespace {
+namespace hosted_test {
 
 using namespace std::chrono_literals;
 
@@ -280,5 +280,5 @@ TEST(HostedReplica, ARefToWhatTheOtherEndDoesNotKnowArrivesEmpty) {
   EXPECT_EQ(server.counts().refs_emptied, 2U) << "an empty one is none";
 }
 
-}  // namespace
+}  // namespace hosted_test
 }  // namespace kwind::host

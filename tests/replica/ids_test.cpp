@@ -7,7 +7,7 @@
 #include "crossing.h"
 
 namespace kwind::replica {
-namespace {
+namespace ids_test {
 
 using kit::Crossing;
 
@@ -134,5 +134,5 @@ TEST(EntityIds, AWorldMayEndBeforeItsViewers) {
   bay.reset();
 }
 
-}  // namespace
+}  // namespace ids_test
 }  // namespace kwind::replica

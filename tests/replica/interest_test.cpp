@@ -8,7 +8,7 @@
 #include "moving_bay.h"
 
 namespace kwind {
-namespace {
+namespace interest_test {
 
 using replica::Interest;
 using replica::InterestQuery;
@@ -201,5 +201,5 @@ TEST(Interest, ALateStartAndMissedTicksAreCaughtUpWith) {
   EXPECT_EQ(ids_of(query.update_now()), wanted);
 }
 
-}  // namespace
+}  // namespace interest_test
 }  // namespace kwind

@@ -5,7 +5,7 @@
 #include "kit/sweep.h"
 
 namespace kwind {
-namespace {
+namespace large_test {
 
 using kit::Crossing;
 
@@ -149,5 +149,5 @@ TEST(GridEntities, ACellTakesFewBytesAndALateJoinerGetsTheWholeChart) {
   late.expect_complete();
 }
 
-}  // namespace
+}  // namespace large_test
 }  // namespace kwind

@@ -10,7 +10,7 @@
 #include "multitude.h"
 
 namespace kwind {
-namespace {
+namespace multitude_test {
 
 using multitude::Mote;
 
@@ -177,5 +177,5 @@ TEST(Multitude, AClientThatAcknowledgesNothingForAMinuteIsToldAnew) {
   EXPECT_TRUE(bay.replicator().view_complete());
 }
 
-}  // namespace
+}  // namespace multitude_test
 }  // namespace kwind

@@ -7,7 +7,7 @@
 #include "owned.h"
 
 namespace kwind {
-namespace {
+namespace owned_test {
 
 using replica::EntityEvent;
 
@@ -77,5 +77,5 @@ TEST(Owned, AChangeOfTheOwnerAloneIsTold) {
   }
 }
 
-}  // namespace
+}  // namespace owned_test
 }  // namespace kwind

@@ -4,7 +4,7 @@
 #include "moving_bay.h"
 
 namespace kwind {
-namespace {
+namespace past_test {
 
 bay::Gull gull_at(double x) {
   bay::Gull gull;
@@ -79,5 +79,5 @@ TEST(Past, HoldsRotationsAndLists) {
   }
 }
 
-}  // namespace
+}  // namespace past_test
 }  // namespace kwind

@@ -5,7 +5,7 @@
 #include "kit/sweep.h"
 
 namespace kwind {
-namespace {
+namespace promises_test {
 
 using kit::Crossing;
 using kit::Path;
@@ -247,5 +247,5 @@ TEST(ReplicaPromises, AValueOutsideItsRangeIsClampedCountedAndNamed) {
   EXPECT_EQ(found->tick, 2U);
 }
 
-}  // namespace
+}  // namespace promises_test
 }  // namespace kwind

@@ -8,7 +8,7 @@
 #include "moving_bay.h"
 
 namespace kwind {
-namespace {
+namespace replica_test {
 
 using kit::Crossing;
 using kit::Path;
@@ -310,5 +310,5 @@ TEST(Replica, EveryCompilerMakesTheSameBits) {
   EXPECT_EQ(crossing.digest(), 16020706824206443519U);
 }
 
-}  // namespace
+}  // namespace replica_test
 }  // namespace kwind

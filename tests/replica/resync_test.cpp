@@ -14,7 +14,7 @@
 #include "moving_bay.h"
 
 namespace kwind {
-namespace {
+namespace resync_test {
 
 using namespace std::chrono_literals;
 using replica::ClientReplicator;
@@ -281,5 +281,5 @@ TEST_F(Resync, ReportsAreHeardOnceInAWhile) {
   EXPECT_EQ(replicator_.receive_desync_report(memory, out.bit_count()), Errc::none);
 }
 
-}  // namespace
+}  // namespace resync_test
 }  // namespace kwind

@@ -13,7 +13,7 @@
 #include "moving_bay.h"
 
 namespace kwind::replica {
-namespace {
+namespace shared_histories_test {
 
 // What becomes of a client's snapshots, by their number alone: so it is the same in both worlds.
 struct Way {
@@ -234,5 +234,5 @@ TEST(SharedHistories, AStillViewerKeepsNothingOfWhatTheOthersDo) {
   EXPECT_TRUE(harbour.clients[3]->replicator.view_complete());
 }
 
-}  // namespace
+}  // namespace shared_histories_test
 }  // namespace kwind::replica

@@ -12,7 +12,7 @@
 #include "page.h"
 
 namespace kwind::replica {
-namespace {
+namespace state_format_test {
 
 TEST(StateFormat, ShowsAFullSnapshotInHexadecimal) {
   World world(page::kEntities, {.ticks_per_second = 20});
@@ -36,5 +36,5 @@ TEST(StateFormat, ShowsAFullSnapshotInHexadecimal) {
   EXPECT_NE(page.find("It has " + std::to_string(bits) + " bits:"), std::string::npos) << bits;
 }
 
-}  // namespace
+}  // namespace state_format_test
 }  // namespace kwind::replica

@@ -8,7 +8,7 @@
 #include "moving_bay.h"
 
 namespace kwind {
-namespace {
+namespace twin_test {
 
 TEST(Twin, WritesTheSameBits) {
   for (const std::uint64_t seed : kit::seeds(12, 300)) {
@@ -73,5 +73,5 @@ TEST(Twin, WritesTheSameBits) {
   }
 }
 
-}  // namespace
+}  // namespace twin_test
 }  // namespace kwind

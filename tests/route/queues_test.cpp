@@ -12,7 +12,7 @@
 #include "kwind/route/write_behind.h"
 
 namespace kwind::route {
-namespace {
+namespace queues_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -170,5 +170,5 @@ TEST(Owners, KnowOneOwnerOfEachEntityAndItsGeneration) {
   EXPECT_FALSE(owners.owns(8, {5, 2}));
 }
 
-}  // namespace
+}  // namespace queues_test
 }  // namespace kwind::route

@@ -7,7 +7,7 @@
 #include "kwind/route/requests.h"
 
 namespace kwind::route {
-namespace {
+namespace route_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -170,5 +170,5 @@ TEST(RateLimit, APauseSavesNoMoreThanAPeriodAndTheSlack) {
   EXPECT_EQ(passing(start), 0) << "time that goes back earns nothing";
 }
 
-}  // namespace
+}  // namespace route_test
 }  // namespace kwind::route

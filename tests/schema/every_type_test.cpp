@@ -7,7 +7,7 @@
 #include "kwind/schema/message_type_codes.h"
 
 namespace kwind {
-namespace {
+namespace every_type_test {
 
 using namespace every_type;
 
@@ -267,5 +267,5 @@ TEST(Generated, DescribesItsFields) {
   EXPECT_EQ(name_of(Chosen::Tone::default_), "default");
 }
 
-}  // namespace
+}  // namespace every_type_test
 }  // namespace kwind

@@ -9,7 +9,7 @@
 #include "kit/sim_pair.h"
 
 namespace kwind::ticket {
-namespace {
+namespace ticket_test {
 
 constexpr std::int64_t kNow = 1800000000;
 const std::string kServer = link::key_text(kit::server_key().public_key);
@@ -155,5 +155,5 @@ TEST(TicketKeys, ComeBackFromJson) {
   EXPECT_FALSE(verify_key_from_jwk(""));
 }
 
-}  // namespace
+}  // namespace ticket_test
 }  // namespace kwind::ticket

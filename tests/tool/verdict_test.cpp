@@ -5,7 +5,7 @@
 #include "kit/sim_pair.h"
 
 namespace kwind::demo {
-namespace {
+namespace verdict_test {
 
 using namespace std::chrono_literals;
 using kit::at;
@@ -108,5 +108,5 @@ TEST(Verdict, PlacesBetweenTicksAreOnTheLineBetweenThem) {
   EXPECT_FALSE(place_at(voyage.server, 1, 0, 0.5)) << "before its time";
 }
 
-}  // namespace
+}  // namespace verdict_test
 }  // namespace kwind::demo

@@ -14,7 +14,7 @@
 #include "kwind/replica/interest.h"
 
 namespace kwind::demo {
-namespace {
+namespace wire_sizes_test {
 
 template <class T>
 std::string row(const char* what, const T& message) {
@@ -106,5 +106,5 @@ TEST(WireSizes, AreAsCommitted) {
   EXPECT_EQ(std::string(std::istreambuf_iterator<char>(in), {}), table);
 }
 
-}  // namespace
+}  // namespace wire_sizes_test
 }  // namespace kwind::demo

@@ -19,7 +19,7 @@
 #include "kwind/kwind.h"
 
 namespace kwind::web {
-namespace {
+namespace web_socket_test {
 
 using namespace std::chrono_literals;
 
@@ -413,5 +413,5 @@ TEST_P(Ends, TalkThroughIt) {
 
 INSTANTIATE_TEST_SUITE_P(PlainAndTls, Ends, testing::Bool());
 
-}  // namespace
+}  // namespace web_socket_test
 }  // namespace kwind::web
