@@ -1,5 +1,5 @@
 // Handshake datagrams of strangers at both ends, and what stands inside connects and answers once
-// they are opened. The first byte chooses: raw; an connect with the cookie put right; payloads
+// they are opened. The first byte chooses: raw; a connect with the cookie put right; payloads
 // alone.
 #include <algorithm>
 #include <array>

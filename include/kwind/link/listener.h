@@ -75,9 +75,9 @@ class KWIND_API Listener {
   [[nodiscard]] static Result<ConnectionId> connection_of(std::span<const std::byte> datagram);
 
   /// Answers a handshake datagram. `reply` must be kBaseDatagramBytes long; what is written into it
-  /// is never longer than `datagram`. O(1). An connect whose cookie fits waits for exchange().
+  /// is never longer than `datagram`. O(1). A connect whose cookie fits waits for exchange().
   /// `transport` is what brought it, and `transport_index` the caller's number of where: over a
-  /// stream the address has proven itself, and no cookie is asked for; an connect that names
+  /// stream the address has proven itself, and no cookie is asked for; a connect that names
   /// another transport is dropped. Errors, with or without a reply: server_busy, bad_cookie, those
   /// of the form.
   Outcome receive(Time now, const Endpoint& from, std::span<const std::byte> datagram,
@@ -96,7 +96,7 @@ class KWIND_API Listener {
   /// Exchanges keys for the connect whose turn it is, within ExchangeLimits; nothing if there is
   /// none. To be called until then, after what known connections sent. One key exchange.
   std::optional<Exchanged> exchange(Time now, std::span<std::byte> reply);
-  /// When exchange() will have something to do; kNever without an connect.
+  /// When exchange() will have something to do; kNever without a connect.
   [[nodiscard]] Time next_exchange() const;
 
   struct Admitted {

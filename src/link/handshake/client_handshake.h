@@ -25,7 +25,7 @@ class ClientHandshake {
   };
   Reply receive(Time now, std::span<const std::byte> datagram);
 
-  /// Writes a hello or an connect if one is due; 0 otherwise.
+  /// Writes a hello or a connect if one is due; 0 otherwise.
   std::size_t poll_datagram(Time now, std::span<std::byte> out);
   [[nodiscard]] Time next_send() const { return next_send_; }
   /// Whether the server answered the hello: then a silence is not the network's.

@@ -33,10 +33,10 @@ enum class Form : std::uint8_t {
 };
 
 using Cookie = Digest128;
-/// By it a client knows that `gone` is from its server.
+/// By it a client knows that a reset is from its server.
 using ResetToken = Digest128;
 
-/// What hello and connect start with; the Noise prologue of an connect.
+/// What hello and connect start with; the Noise prologue of a connect.
 struct Opening {
   std::uint16_t link_version = kLinkVersion;
   std::uint64_t client_nonce = 0;
@@ -104,7 +104,7 @@ std::size_t write(const HandshakeError& handshake_error, std::span<std::byte> ou
 std::size_t write(const Versions& versions, std::span<std::byte> out);
 std::size_t write_reset(const ResetToken& token, std::span<std::byte> out);
 /// What a client asks that hears nothing any more: whether its connection is known. Longer than the
-/// answer, `gone`, so that nobody is sent more than was sent.
+/// answer, a reset, so that nobody is sent more than was sent.
 struct Lost {
   ConnectionId id{};
   std::uint64_t reset_nonce = 0;
@@ -123,10 +123,10 @@ inline constexpr std::size_t kConnectPayloadBytes =
 inline constexpr std::size_t kMaxAcceptPayloadBytes =
     kBaseDatagramBytes - kAcceptHeadBytes - NoiseNk::kOverheadBytes;
 
-/// Writes the part before the Noise message: kOfferHeadBytes, the prologue.
+/// Writes the part before the Noise message: kConnectHeadBytes, the prologue.
 void write_connect_head(const Opening& opening, const Cookie& cookie, std::span<std::byte> out);
 void write_accept_head(std::uint64_t client_nonce, std::span<std::byte> out);
-/// Payloads. An connect fills kOfferPayloadBytes with zeros; an answer has the length it needs.
+/// Payloads. A connect fills kConnectPayloadBytes with zeros; an answer has the length it needs.
 std::size_t write(const Connect& connect, std::span<std::byte> payload);
 std::size_t write(const Accept& accept, std::span<std::byte> payload);
 

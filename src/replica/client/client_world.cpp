@@ -149,7 +149,7 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
   };
   find_continuing(mark);
   if (sections.continuing) {
-    // Between two snapshots unexpected use the caches: memory is asked for ahead of its use.
+    // Between two snapshots others use the caches: memory is asked for ahead of its use.
     const auto ahead = [&](std::size_t i, std::size_t by) -> Entity& {
       return entities[continuing[std::min(i + by, continuing.size() - 1)]];
     };
@@ -160,7 +160,7 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
       if (!read_continuing(in, mark, continuing[i], true)) return wrong();
     }
   }
-  const std::size_t movers_staged = staged.size();
+  const std::size_t continuing_staged = staged.size();
   if (sections.unexpected) {
     rank_unexpected(mark,
                     sections.continuing ? std::span(continuing) : std::span<const std::uint32_t>{});
@@ -186,7 +186,7 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
   if (sections.fragments && !read_fragments(in)) return wrong();
   if (!in.ok()) return Errc::truncated;
   if (in.left_bits() > 0) return Errc::trailing_bits;
-  sort_staged(movers_staged);
+  sort_staged(continuing_staged);
   const bool twice =
       std::adjacent_find(staged.begin(), staged.end(),
                          [](const auto& a, const auto& b) { return a.id == b.id; }) != staged.end();
@@ -223,7 +223,7 @@ void ClientWorld::State::find_continuing(const SnapshotMark& mark) {
   }
 }
 
-// By id. Most are movers, and so the first ones are in order.
+// By id. Most are continuing, and these stand in order already.
 void ClientWorld::State::sort_staged(std::size_t sorted) {
   const auto by_id = [](const Staged& a, const Staged& b) { return a.id < b.id; };
   const auto rest = staged.begin() + static_cast<std::ptrdiff_t>(sorted);
@@ -347,13 +347,13 @@ void ClientWorld::State::check(const SnapshotMark& mark, std::uint32_t digest) {
   ++counts.digests;
   if (digest_of_sum(sum) == digest) return;
   ++counts.desyncs;
-  desyncs = mark;
+  desynced = mark;
 }
 
 std::size_t ClientWorld::report(bits::Writer& out) {
   State& s = *state_;
-  if (!s.desyncs) return 0;
-  const SnapshotMark mark = *std::exchange(s.desyncs, std::nullopt);
+  if (!s.desynced) return 0;
+  const SnapshotMark mark = *std::exchange(s.desynced, std::nullopt);
   const std::size_t before = out.bit_count();
   std::vector<DesyncedEntity> entities;
   s.acked_snapshots = AckedSnapshots(s.marks, mark);
@@ -397,18 +397,18 @@ void ClientWorld::State::find_known(const SnapshotMark& mark) {
   }
 }
 
-// Those known that are not listed as movers: first those that changed since they appeared.
+// Those known that are not listed as continuing: first those that changed since they appeared.
 void ClientWorld::State::rank_unexpected(const SnapshotMark& mark,
                                          std::span<const std::uint32_t> listed) {
   known_ids.clear();
   still_ids.clear();
-  auto is_continuing = listed.begin();
+  auto next_listed = listed.begin();
   const ReceivedState* last = nullptr;
   for (std::size_t i = 0; i < with_records.size(); ++i) {
     prefetch_states(i);
     const std::uint32_t id = with_records[i];
-    while (is_continuing != listed.end() && *is_continuing < id) ++is_continuing;
-    if (is_continuing != listed.end() && *is_continuing == id) continue;
+    while (next_listed != listed.end() && *next_listed < id) ++next_listed;
+    if (next_listed != listed.end() && *next_listed == id) continue;
     if (states_known(mark, id, baselines, last) == 0) continue;
     (last->update == Update::delta ? known_ids : still_ids).push_back(id);
   }
@@ -485,7 +485,7 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
     if (!marks.arrived(mark, f)) drop(f);
   }
   resolved = std::max(resolved, mark.newest);
-  // An speculative_baselines replicator takes snapshots for lost that it counted as arrived before,
+  // A replicator with speculative_baselines takes snapshots for lost that it counted as arrived before,
   // and with them all that build on them.
   const SnapshotMarks::Below word = marks.below(mark);
   for (std::uint32_t i = 0; i < kSnapshotWindow && word.from + i <= mark.newest; ++i) {
@@ -537,8 +537,8 @@ bool ClientWorld::State::make_void(std::uint32_t snapshot) {
   return true;
 }
 
-// No delta uses states of entities that `snapshot` despawned. Other old states
-// goes when something new comes.
+// No delta uses states of entities that `snapshot` despawned. Other old states go when something new
+// comes.
 void ClientWorld::State::forget(std::uint32_t snapshot) {
   const Taken& old = received_snapshots[snapshot % received_snapshots.size()];
   if (old.snapshot != snapshot) return;

@@ -101,7 +101,7 @@ struct ClientWorld::State {
   std::size_t waiting_now = 0;
   std::uint32_t input = 0;  // SnapshotMark::input of the newest snapshot
   ClientWorldCounts counts;
-  std::optional<SnapshotMark> desyncs;  // the snapshot whose digest differed
+  std::optional<SnapshotMark> desynced;  // the snapshot whose digest differed
   SymbolCounts* symbol_counts = nullptr;
   std::vector<Staged> staged;
   std::vector<Staged> staged_by_id;  // scratch
@@ -169,7 +169,7 @@ struct ClientWorld::State {
                const std::function<void(schema::Decoder&)>& decode) const;
   void note(const EntityEvent& entity_event) {
     if (entity_events.size() >= ClientWorld::kMaxEvents) {
-      // Half at once: not each of them is to move all unexpected.
+      // Half at once: not each of them is to move all others.
       const std::size_t dropped = entity_events.size() / 2;
       entity_events.erase(entity_events.begin(),
                           entity_events.begin() + static_cast<std::ptrdiff_t>(dropped));

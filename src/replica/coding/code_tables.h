@@ -64,7 +64,7 @@ struct PredictorChoice {
   }
 };
 PredictorChoice predictors_of(const schema::EntityInfo& info, std::size_t column);
-/// The order in which columns are coded: those of a field with `follow` behind all unexpected.
+/// The order in which columns are coded: those of a field with `follow` behind all others.
 std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info);
 
 }  // namespace kwind::replica

@@ -49,11 +49,11 @@ class EntityModel {
   [[nodiscard]] std::size_t varying() const { return varying_; }
   /// Place of a varying column among those.
   [[nodiscard]] std::size_t varying_place(std::size_t column) const { return places_[column]; }
-  /// Columns in the order in which they are coded: what unexpected follow comes before them.
+  /// Columns in the order in which they are coded: what others follow comes before them.
   [[nodiscard]] std::span<const std::uint16_t> order() const { return order_; }
   /// What one symbol tells of changing columns, see mask_columns(): how many there are of it.
   [[nodiscard]] std::size_t masks() const { return masks_of(mask_); }
-  /// Whether there are unexpected, of which it tells nothing.
+  /// Whether there are others, of which it tells nothing.
   [[nodiscard]] bool has_unchanging() const { return has_rest_; }
   /// The one and the other, in order().
   [[nodiscard]] std::span<const ChangingColumn> changing() const { return changing_; }
@@ -78,7 +78,7 @@ class EntityModel {
                                       std::span<const Known> known,
                                       std::span<const std::uint32_t> now, std::uint32_t tick) const;
   /// Puts the same in place of what `now` holds there, and with the first axis of a place also of
-  /// the unexpected.
+  /// the others.
   void predict_at(const ChangingColumn& at, std::span<const Predictor> predictors,
                   std::span<const Known> known, std::span<std::uint32_t> now,
                   std::uint32_t tick) const;

@@ -85,7 +85,7 @@ void BaselineHistory::mark_delivered(Sent& snapshot) {
   snapshot.arrived = true;
   sure = snapshot.mark.snapshot;
   if (snapshot.fragments.count > 0) fragmented.arrive(snapshot.fragments);
-  // Unless the same last bits are in flight once more: until then the client keeps the unexpected.
+  // Unless the same last bits are in flight once more: until then the client keeps the others.
   const bool again = fragmented.completing != 0 && fragmented.completing != snapshot.mark.snapshot;
   if (snapshot.completed == fragmented.number && !again) fragmented.clear();
   for (const Entry& entry : sent.entries(snapshot)) {

@@ -32,7 +32,7 @@ struct HistoryValue {
   std::uint32_t last_snapshot = 0;
   std::uint32_t start = 1;                   // the first snapshot since the last full resync
   std::uint32_t sure = 0;                    // the newest snapshot that is known to have arrived
-  std::uint32_t continuing_complete_at = 0;  // tick for which the movers were told of
+  std::uint32_t continuing_complete_at = 0;  // tick whose continuing entities were told of
   std::uint32_t repeated_at = 0;             // tick in which what is in flight was sent again
   std::uint32_t complete_at = 0;  // tick of which there is nothing more to say, unless `news`
   bool news = true;
@@ -112,14 +112,14 @@ struct BaselineHistory : HistoryValue {
   std::size_t replicators = 0;
   std::size_t holds = 0;
   std::size_t leads = 0;       // steps that lead here
-  bool kept = false;           // as it is, for unexpected to join
-  bool apart = false;          // it parted from unexpected, once in flight
+  bool kept = false;           // as it is, for others to join
+  bool apart = false;          // it parted from others, once in flight
   std::uint32_t compared = 0;  // tick in which it was, and found to be the ...
   BaselineHistory* same_as = nullptr;
   std::vector<Step> steps;  // from here, in this tick: the first `steps_used`
   std::size_t steps_used = 0;
 
-  /// Whether unexpected are here, or may come: then it is not to be changed.
+  /// Whether others are here, or may come: then it is not to be changed.
   [[nodiscard]] bool is_shared() const { return replicators > 1 || leads > 0 || kept; }
   /// As `other` is. Requires: the same world.
   void take_over(const BaselineHistory& other) {

@@ -57,7 +57,7 @@ struct alignas(kCacheLineBytes) ClientEntity {
   bool sent_gone : 1 = false;
   bool resend : 1 = false;   ///< a desync was reported: the entity is sent in full again
   bool counted : 1 = false;  ///< see EntityIds: the client may know of it
-  /// Snapshots in flight that tell all of it, to unexpected and to its owner: a change that builds
+  /// Snapshots in flight that tell all of it, to others and to its owner: a change that builds
   /// on what the client was before would be read behind them.
   std::array<std::uint8_t, 2> wholes{};
   Baseline sure;  ///< what the client has for certain

@@ -89,11 +89,11 @@ std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
 }
 
 void ClientReplicator::State::rejoin() {
-  BaselineHistory& unexpected = histories->rejoin(*history);
-  if (&unexpected == history) return;
+  BaselineHistory& joined = histories->rejoin(*history);
+  if (&joined == history) return;
   elsewhere.add(history->counts);
-  elsewhere.subtract(unexpected.counts);
-  histories->move(history, unexpected);
+  elsewhere.subtract(joined.counts);
+  histories->move(history, joined);
 }
 
 ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHead& heading,
@@ -226,7 +226,7 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
   if (s.history->digested == 0 || s.history->digested == s.reported_digest) return Errc::unexpected;
   s.reported_at = std::max(now, 1U);
   s.reported_digest = s.history->digested;
-  // The history is shared with unexpected until something is found.
+  // The history is shared with others until something is found.
   std::vector<std::pair<std::uint32_t, std::string_view>> differing;
   for (const DesyncedEntity& each : *report) {
     bool fits = true;
@@ -235,8 +235,8 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
   }
   BaselineHistory& history = s.own();
   for (const auto& [id, field] : differing) {
-    const Desync desyncs = history.repair(id, field);
-    if (s.desync_handler) s.desync_handler(desyncs);
+    const Desync desync = history.repair(id, field);
+    if (s.desync_handler) s.desync_handler(desync);
   }
   // It differs where the report does not reach.
   if (differing.empty()) {

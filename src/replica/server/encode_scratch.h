@@ -15,7 +15,7 @@
 
 namespace kwind::replica {
 
-/// The bits of a change as they were written for one client, for unexpected that know the same
+/// The bits of a change as they were written for one client, for others that know the same
 /// states of the entity.
 struct SharedEntityBits {
   static constexpr std::size_t kMaxBits = 128;
@@ -25,7 +25,7 @@ struct SharedEntityBits {
   std::uint16_t mask = 0;
   std::uint8_t bits = 0;
   bool owner = false;
-  PrefixCode::Code symbol{};  ///< of the mask, for movers
+  PrefixCode::Code symbol{};  ///< of the mask, for continuing entities
   std::array<std::uint64_t, kMaxBits / 64> words{};
 
   void write(bits::Writer& out) const {

@@ -47,10 +47,10 @@ struct ClientReplicator::State {
     if (history->is_shared()) history = &histories->part(*history);
     return *history;
   }
-  // Where unexpected are with whom it is in step again.
+  // Where others are with whom it is in step again.
   void rejoin();
   // Writes a snapshot of its own history; fills in the step that this is, if there is one, and
-  // whether unexpected may take it.
+  // whether others may take it.
   std::optional<std::uint64_t> tell(bits::Writer& out, Step* made, bool& whole);
   // The field of an entity that a client's desync report names; nothing if
   // none does, or it cannot be told. `fits`: whether the report has the entity's columns.

@@ -21,7 +21,7 @@ class SharedHistories {
   SharedHistories& operator=(const SharedHistories&) = delete;
   ~SharedHistories();
 
-  /// Where a replicator with these options begins, with unexpected that nobody has told anything.
+  /// Where a replicator with these options begins, with others that nobody has told anything.
   BaselineHistory& enter(World::State& world, const ReplicatorOptions& options);
   void leave(BaselineHistory& history);
   /// A copy for one of its replicators alone, which goes there. O(what a replicator holds).
@@ -35,7 +35,7 @@ class SharedHistories {
   Step* begin_step(BaselineHistory& from);
   /// It leads to `to`.
   void end_step(BaselineHistory& from, Step& step, BaselineHistory& to);
-  /// To the history of unexpected that is like this one, if it parted from some lately.
+  /// To the history of others that is like this one, if it parted from some lately.
   BaselineHistory& rejoin(BaselineHistory& history);
   void move(BaselineHistory*& history, BaselineHistory& to);
 

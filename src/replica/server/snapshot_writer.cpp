@@ -53,7 +53,7 @@ void BaselineHistory::write_whole_body(bits::Writer& out, Candidate& each) const
   write_whole(out, model, entity.history->newest(), {each.owner});
 }
 
-// The bits of a change are found, or made and kept for unexpected. False if they are too many for
+// The bits of a change are found, or made and kept for others. False if they are too many for
 // that.
 bool BaselineHistory::share_change(Candidate& each) {
   const Baseline& baseline = entities_known[each.index].baseline();
@@ -216,33 +216,32 @@ BaselineHistory::ContinuingBits BaselineHistory::mark_continuing() {
     const auto index = entities_known.find(entry.index, entry.id);
     KWIND_ASSERT(index && entities_known[*index].baseline().known);
     const Baseline& baseline = entities_known[*index].baseline();
-    ContinuingEntity is_continuing{&baseline, nullptr};
+    ContinuingEntity entity{&baseline, nullptr};
     if (candidate != candidates.end() && candidate->id == entry.id) {
       candidate->is_continuing = candidate->update != Update::full;
-      is_continuing.candidate = &*candidate;
+      entity.candidate = &*candidate;
     }
-    continuing.push_back(is_continuing);
-    const bool changed =
-        is_continuing.candidate != nullptr && is_continuing.candidate->is_continuing;
+    continuing.push_back(entity);
+    const bool changed = entity.candidate != nullptr && entity.candidate->is_continuing;
     (changed ? bits.changed : bits.unchanged) +=
         codes_of(baseline).nothing[age_of(tick() - baseline.ticks[0])].bits;
   }
   return bits;
 }
 
-// Places of all that are not movers among those that the client knows: first those that changed
-// since they appeared, then the unexpected.
+// Places of all that are not continuing among those that the client knows: first those that changed
+// since they appeared, then the others.
 void BaselineHistory::rank(bool with_continuing) {
   std::uint32_t changing = 0;
   std::uint32_t still = 0;
   auto candidate = candidates.begin();
-  auto is_continuing = with_continuing ? expected.begin() : expected.end();
+  auto next_expected = with_continuing ? expected.begin() : expected.end();
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     const MotionState standing = entities_known.standing(i);
     if (standing == MotionState::unknown) continue;
     const std::uint32_t id = entities_known.id(i);
-    while (is_continuing != expected.end() && is_continuing->id < id) ++is_continuing;
-    if (is_continuing != expected.end() && is_continuing->id == id) continue;
+    while (next_expected != expected.end() && next_expected->id < id) ++next_expected;
+    if (next_expected != expected.end() && next_expected->id == id) continue;
     std::uint32_t& rank = standing == MotionState::changing ? changing : still;
     while (candidate != candidates.end() && candidate->id < id) ++candidate;
     if (candidate != candidates.end() && candidate->id == id) candidate->rank = rank;
@@ -312,12 +311,12 @@ void BaselineHistory::write_body(bits::Writer& out, const Candidate& each) {
 }
 
 void BaselineHistory::write_continuing(bits::Writer& out) {
-  for (const ContinuingEntity& is_continuing : continuing) {
-    const Candidate* const candidate = is_continuing.candidate;
+  for (const ContinuingEntity& entity : continuing) {
+    const Candidate* const candidate = entity.candidate;
     if (candidate == nullptr || !candidate->is_continuing || !candidate->taken) {
-      write_nothing(out, *is_continuing.baseline);
+      write_nothing(out, *entity.baseline);
     } else if (candidate->update == Update::despawn) {
-      write_symbol(out, *is_continuing.baseline, true, masks_of(*is_continuing.baseline) + 1);
+      write_symbol(out, *entity.baseline, true, masks_of(*entity.baseline) + 1);
     } else {
       write_body(out, *candidate);
     }
