@@ -96,7 +96,7 @@ class KWIND_API Client final : private detail::OwnedTransport, public host::Clie
   std::unique_ptr<Plan> plan_;
   ConnectionState state_ = ConnectionState::connecting;
   std::uint64_t attempts_ = 1;
-  std::vector<std::function<void(ConnectionState, Errc, std::string_view)>> on_state_;
+  route::Observers<ConnectionState, Errc, std::string_view> on_state_;
 };
 
 }  // namespace kwind

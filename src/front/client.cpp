@@ -125,7 +125,7 @@ Client::Client(std::unique_ptr<io::PollableTransport> opened, const schema::Prot
 Client::~Client() = default;
 
 void Client::on_state(std::function<void(ConnectionState, Errc, std::string_view)> handler) {
-  on_state_.push_back(std::move(handler));
+  on_state_.add(std::move(handler));
 }
 
 link::TransportKind Client::transport_kind() const {
@@ -135,7 +135,7 @@ link::TransportKind Client::transport_kind() const {
 void Client::set_state(ConnectionState state, Errc code, std::string_view reason) {
   if (state == state_) return;
   state_ = state;
-  for (const auto& handler : on_state_) handler(state, code, reason);
+  on_state_.each([&](const auto& handler) { run_guarded([&] { handler(state, code, reason); }); });
 }
 
 // Opens a transport and a connection in place of the present ones.

@@ -4,8 +4,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <fstream>
-#include <iterator>
 
 #include "front/key_file.h"
 #include "kwind/io/clock.h"
@@ -34,8 +34,14 @@ Result<std::unique_ptr<io::PollableTransport>> listen_at(std::string_view text) 
 }  // namespace
 
 std::string text_of_file(const std::string& path) {
-  std::ifstream in(path);
-  std::string text(std::istreambuf_iterator<char>(in), {});
+  // A pipe would block, a device might never end.
+  std::error_code error;
+  if (!std::filesystem::is_regular_file(path, error)) return {};
+  constexpr std::size_t kMaxKeyFileBytes = 4096;
+  std::string text(kMaxKeyFileBytes, '\0');
+  std::ifstream in(path, std::ios::binary);
+  in.read(text.data(), static_cast<std::streamsize>(text.size()));
+  text.resize(static_cast<std::size_t>(in.gcount()));
   while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.pop_back();
   return text;
 }

@@ -6,6 +6,7 @@
 
 #include "host/session.h"
 #include "kwind/bits/reader.h"
+#include "kwind/core/printable.h"
 #include "kwind/io/clock.h"
 #include "kwind/route/observers.h"
 
@@ -171,9 +172,12 @@ void Client::abandon(std::uint16_t number, const schema::MessageInfo& info) {
   if (packed) (void)send_packed(*packed);  // if it cannot be sent, the asker's time runs out
 }
 
+void Client::run_guarded(const std::function<void()>& run) {
+  Events(*this).guard(nullptr, run);
+}
+
 void Client::start(route::Task task) {
-  Events events(*this);
-  events.guard(nullptr, [&] { task.start(); });
+  run_guarded([&] { task.start(); });
 }
 
 void Client::attach(LoopStage& stage) {
@@ -218,7 +222,10 @@ void Client::receive(Time now) {
   Impl& impl = *impl_;
   impl.now = now;
   Events events(*this);
-  while (const auto received = impl.transport.receive(now)) {
+  // A flood from elsewhere must not hold up the game: the rest waits for the next call.
+  for (std::size_t i = 0; i < kMaxReceivedDatagrams; ++i) {
+    const auto received = impl.transport.receive(now);
+    if (!received) break;
     if (received->from != impl.server) {
       impl.wire.drops.add(Errc::unknown_connection);
       continue;
@@ -327,7 +334,7 @@ std::string explain_end(Errc code, std::string_view reason) {
     default: break;
   }
   std::string sentence(error_info(code).text);
-  if (!reason.empty() && reason != sentence) sentence += fmt::format(" ({})", reason);
+  if (!reason.empty() && reason != sentence) sentence += fmt::format(" ({})", printable(reason));
   if (!advice.empty()) sentence += fmt::format("; {}", advice);
   return sentence;
 }

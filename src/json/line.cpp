@@ -9,6 +9,7 @@
 #include "json/nullable.h"
 #include "kwind/bits/nearest.h"
 #include "kwind/bits/writer.h"
+#include "kwind/core/printable.h"
 #include "kwind/json/text.h"
 #include "kwind/schema/runtime.h"
 
@@ -22,13 +23,6 @@ using schema::Type;
 using schema::TypeKind;
 using schema::Value;
 
-// Characters that move what stands around them on a screen: C0 and C1 controls, zero-width
-// characters, changes of direction.
-bool moves(std::uint32_t c) {
-  return c < 0x20 || (c >= 0x7f && c <= 0x9f) || (c >= 0x200b && c <= 0x200f) ||
-         (c >= 0x2028 && c <= 0x202e) || (c >= 0x2066 && c <= 0x2069) || c == 0xfeff;
-}
-
 std::string escaped(const std::string& json) {
   std::string out;
   for (std::size_t i = 0; i < json.size();) {
@@ -38,7 +32,7 @@ std::string escaped(const std::string& json) {
     for (std::size_t k = 1; k < length && i + k < json.size(); ++k) {
       c = c << 6 | (static_cast<unsigned char>(json[i + k]) & 0x3fU);
     }
-    if (moves(c)) {
+    if (moves_text(c)) {
       out += fmt::format("\\u{:04x}", c);
     } else {
       out += json.substr(i, length);

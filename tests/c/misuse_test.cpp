@@ -6,7 +6,7 @@
 #include "c/kit.h"
 
 namespace kwind::c_test {
-namespace {
+namespace misuse_test {
 
 using Misuse = Quay;
 
@@ -366,5 +366,5 @@ TEST_F(Misuse, RandomCallsNeverCrash) {
   for (void* each : handles) kwind_value_free(static_cast<kwind_value*>(each));
 }
 
-}  // namespace
+}  // namespace misuse_test
 }  // namespace kwind::c_test

@@ -13,7 +13,7 @@
 #include "kwind/kwind.h"
 
 namespace kwind {
-namespace {
+namespace front_test {
 
 using namespace std::chrono_literals;
 using host_test::kProtocol;
@@ -73,6 +73,19 @@ TEST(ServerOpen, SaysWhichAddressAndWhichKeyFileAreWrong) {
   ASSERT_FALSE(keyless);
   EXPECT_EQ(keyless.error().code, Errc::bad_key);
   EXPECT_NE(keyless.error().text.find("/no/such.key"), std::string::npos);
+}
+
+// A device without an end, a folder, a file of the wrong kind: an error at once.
+TEST(ServerOpen, TakesNoKeyFromWhatIsNoKeyFile) {
+  for (const char* file : {"/dev/zero", "/", "/proc/self/exe"}) {
+    const auto server =
+        Server::open(kProtocol, {.listen = {"127.0.0.1:0"}, .secret_key_file = file});
+    ASSERT_FALSE(server) << file;
+    EXPECT_EQ(server.error().code, Errc::bad_key) << file;
+  }
+  const auto client = Client::open(kProtocol, {.server = "127.0.0.1:9", .server_key = "/dev/zero"});
+  ASSERT_FALSE(client);
+  EXPECT_EQ(client.error().code, Errc::bad_key);
 }
 
 TEST(ServerOpen, TakesItsKeyFromAFileAndStaysTheSameServer) {
@@ -135,6 +148,23 @@ TEST(FrontClient, ConnectsAndClosesWithItsStates) {
 }
 
 // Nobody answers over UDP: the client is connected over TCP soon after `next_transport_after`.
+TEST(FrontClient, AHandlerOfStatesThatThrowsIsAFaultAndTheOthersHear) {
+  ClientOptions who{.server = "127.0.0.1:9", .reconnect = false};
+  who.host.plaintext = host::Plaintext::loopback_only;
+  who.host.timeouts.handshake = 200ms;
+  const auto client = open_client(who);
+  std::size_t faults = 0;
+  client->on_fault([&](std::string_view, const route::RawMessage*) { ++faults; });
+  client->on_state([](ConnectionState, Errc, std::string_view) {
+    throw std::runtime_error("a fault of the game");
+  });
+  const States states(*client);
+  EXPECT_TRUE(run_until(nullptr, client.get(), 5s,
+                        [&] { return client->connection_state() == ConnectionState::closed; }));
+  EXPECT_EQ(states.seen, std::vector<ConnectionState>{ConnectionState::closed});
+  EXPECT_EQ(faults, 1U);
+}
+
 TEST(FrontClient, TakesTheNextTransportWhereTheFirstIsSilent) {
   const auto server = open_server({"tcp:127.0.0.1:0"});
   auto silent = io::UdpTransport::open(server->address());  // takes hellos and answers none
@@ -240,5 +270,5 @@ TEST(FrontClient, WaitsLongerAfterEachFailedAttemptAndEndsWhenItIsClosed) {
   EXPECT_EQ(client->connection_state(), ConnectionState::closed);
 }
 
-}  // namespace
+}  // namespace front_test
 }  // namespace kwind

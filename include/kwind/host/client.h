@@ -148,6 +148,8 @@ class KWIND_API Client {
   /// Lets messages through to handlers; see Options::hold_until_ready.
   void ready();
 
+  /// Datagrams that one receive() takes in at most.
+  static constexpr std::size_t kMaxReceivedDatagrams = 2048;
   /// Takes in what has arrived and runs handlers. Not to be called from a handler.
   void receive(Time now);
   /// Lets out what waits: messages, acks, repeats, keepalives. Not to be called from a handler.
@@ -206,6 +208,10 @@ class KWIND_API Client {
   [[nodiscard]] const link::Stats& stats() const;
   [[nodiscard]] Counts counts() const;
   [[nodiscard]] Traffic traffic() const;
+
+ protected:
+  /// Runs code of the game; what it throws goes to on_fault().
+  void run_guarded(const std::function<void()>& run);
 
  private:
   struct FromServer {};

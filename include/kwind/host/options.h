@@ -101,7 +101,8 @@ struct KWIND_API Traffic {
 };
 
 /// One sentence for people about why a connection ended or never came about:
-/// "the server has no free place (2 of 2 places are taken); try again later".
+/// "the server has no free place (2 of 2 places are taken); try again later". The reason, which the
+/// peer chose, is made printable().
 KWIND_API std::string explain_end(Errc code, std::string_view reason);
 
 }  // namespace kwind::host
