@@ -14,9 +14,9 @@ ReplicatedWorld::ReplicatedWorld(Client& client, const schema::EntitiesInfo& ent
       options_(std::move(options)),
       playout_(options_.playout) {
   begin();
-  client_.on_connect([this] {
+  client_.on_connect(lifetime_.bind([this] {
     if (!client_.resumed()) begin();
-  });
+  }));
   client_.on_payload([this](std::span<const std::byte> payload, std::size_t bits) {
     bits_received_ += bits;
     return world_->receive(payload, bits);
@@ -40,17 +40,18 @@ void ReplicatedWorld::begin() {
   // ClientOptions::code_table_sets offers tables that ReplicatedWorldOptions::code_tables lacks.
   KWIND_ASSERT(agreed == 0 || found != options_.code_tables.end());
   client_.schedule_payload(nullptr, 0);
-  // The entities of the connection before are gone: call on_despawn for each.
+  // The entities of the connection before are gone: after_receive() calls on_despawn for each.
   const auto old = world_ ? world_->entities() : std::vector<schema::AnyRef>{};
   for (const schema::AnyRef& entity : old) {
-    tell({replica::EntityEvent::Type::despawned, entity, world_->type_of(entity).value_or(0)},
-         [](const auto& call) { call(); });
+    left_behind_.push_back(
+        {replica::EntityEvent::Type::despawned, entity, world_->type_of(entity).value_or(0)});
   }
   world_ = std::make_unique<replica::ClientWorld>(entities_, options_.playout.ticks_per_second,
                                                   agreed == 0 ? nullptr : *found);
   inputs_ = std::make_unique<replica::InputSender>(*world_, options_.input_copies);
   playout_ = replica::PlayoutClock(options_.playout);
   shown_tick_ = 0;
+  ++starts_;
 }
 
 // The first snapshot says how many ticks the server's world has in a second.
@@ -68,21 +69,17 @@ void ReplicatedWorld::after_receive(Time now, const Guard& guard) {
     shown_tick_ = world_->tick();
     playout_.on_snapshot(now, shown_tick_);
   }
-  for (const replica::EntityEvent& event : world_->take_events()) {
-    tell(event, guard);
-  }
-  if (!is_new) return;
-  for (const auto& handler : on_snapshot_) guard(handler);
+  for (const replica::EntityEvent& event : std::exchange(left_behind_, {})) tell(event, guard);
+  for (const replica::EntityEvent& event : world_->take_events()) tell(event, guard);
+  if (is_new) on_snapshot_.each(guard);
 }
 
 void ReplicatedWorld::tell(const replica::EntityEvent& event, const Guard& guard) {
-  for (const Handler& each : handlers_) {
-    if (each.type != event.type || each.entity_type != event.entity_type) continue;
-    guard([&] { each.call(event.entity); });
+  for (std::size_t i = 0; i < handlers_.size(); ++i) {  // a handler may add others
+    if (handlers_[i].type != event.type || handlers_[i].entity_type != event.entity_type) continue;
+    guard([&, call = handlers_[i].call] { call(event.entity); });
   }
-  for (const auto& handler : on_any_event_) {
-    guard([&] { handler(event); });
-  }
+  on_any_event_.each([&](const auto& handler) { guard([&] { handler(event); }); });
 }
 
 void ReplicatedWorld::before_flush(Time, const Guard&) {

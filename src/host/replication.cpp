@@ -28,8 +28,9 @@ Replication::Replication(Server& server, const schema::EntitiesInfo& entities,
       world_(entities, {.ticks_per_second = static_cast<double>(options_.tick_rate)}),
       interest_(world_, options_.view) {
   KWIND_ASSERT(server.connections() == 0);
-  server_.on_connect([this](Peer peer) { connect(peer); });
-  server_.on_disconnect([this](Peer peer, Errc, std::string_view) { views_.erase(peer); });
+  server_.on_connect(lifetime_.bind([this](Peer peer) { connect(peer); }));
+  server_.on_disconnect(
+      lifetime_.bind([this](Peer peer, Errc, std::string_view) { views_.erase(peer); }));
   server_.on_payload([this](Peer peer, std::span<const std::byte> payload, std::size_t bits) {
     ClientView* const client = view(peer);
     return client == nullptr ? Errc::payload_not_taken
@@ -54,7 +55,7 @@ void Replication::connect(Peer peer) {
   client.reset(new ClientView(
       peer, world_, interest_,
       {.speculative_baselines = options_.speculative_baselines, .codes = tables_of(peer)}));
-  for (const auto& handler : on_client_) handler(*client);
+  on_client_(*client);
 }
 
 std::shared_ptr<const replica::CodeTables> Replication::tables_of(Peer peer) const {
@@ -68,10 +69,10 @@ std::shared_ptr<const replica::CodeTables> Replication::tables_of(Peer peer) con
 }
 
 void Replication::on_client(std::function<void(ClientView&)> handler) {
-  on_client_.push_back(std::move(handler));
+  on_client_.add(std::move(handler));
 }
 void Replication::on_tick(std::function<void(std::uint32_t)> handler) {
-  on_tick_.push_back(std::move(handler));
+  on_tick_.add(std::move(handler));
 }
 
 ClientView* Replication::view(Peer peer) {
@@ -115,9 +116,7 @@ void Replication::begin_tick(const Guard& guard) {
       client->replicator_.last_processed_input(input->number);
     }
   }
-  for (const auto& handler : on_tick_) {
-    guard([&] { handler(world_.tick()); });
-  }
+  on_tick_.each([&](const auto& handler) { guard([&] { handler(world_.tick()); }); });
 }
 
 double Replication::tick_seen_by(Peer peer) const {

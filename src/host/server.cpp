@@ -330,6 +330,7 @@ void Server::close_all(std::string_view reason) {
   for (Connection* connection : impl_->order) {
     impl_->touch(*connection);
     connection->session.link().close(impl_->last_now, reason);
+    if (connection->away) impl_->send_close(*connection, Errc::closed_here, reason);
   }
 }
 

@@ -11,11 +11,13 @@
 #include <vector>
 
 #include "kwind/core/compiler.h"
+#include "kwind/core/lifetime.h"
 #include "kwind/host/client.h"
 #include "kwind/host/loop_stage.h"
 #include "kwind/replica/client_world.h"
 #include "kwind/replica/inputs.h"
 #include "kwind/replica/playout_clock.h"
+#include "kwind/route/observers.h"
 
 namespace kwind::host {
 
@@ -28,7 +30,8 @@ struct ReplicatedWorldOptions {
   std::vector<std::shared_ptr<const replica::CodeTables>> code_tables{};
 };
 
-/// Construct it before the client connects, and destroy it before the client. It takes the client's
+/// Construct it before the client connects, and destroy it before the client, which may go on
+/// without it: its handlers do nothing then. Not to be destroyed in a handler. It takes the client's
 /// on_payload() and set_reference_filter() for itself. Thread: that of the client.
 class KWIND_API ReplicatedWorld final : public LoopStage {
  public:
@@ -58,7 +61,7 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
 
   /// Called for what happens to entities of any type: for programs that know them at run time only.
   void on_any_event(std::function<void(const replica::EntityEvent&)> handler) {
-    on_any_event_.push_back(std::move(handler));
+    on_any_event_.add(std::move(handler));
   }
 
   /// The newest values that arrived. Nothing if the entity is not in view.
@@ -126,8 +129,11 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
   void before_flush(Time now, const Guard& guard) override;
   [[nodiscard]] Time next_wakeup() const override { return kNever; }
 
+  /// How often this copy started empty: at its construction and with each connection that did not
+  /// resume. Numbers of inputs count from 1 again then.
+  [[nodiscard]] std::uint64_t starts() const { return starts_; }
   /// For Predicted: called after each snapshot.
-  void on_snapshot(std::function<void()> handler) { on_snapshot_.push_back(std::move(handler)); }
+  void on_snapshot(std::function<void()> handler) { on_snapshot_.add(std::move(handler)); }
 
  private:
   struct Handler {
@@ -154,15 +160,18 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
   std::unique_ptr<replica::InputSender> inputs_;
   replica::PlayoutClock playout_;
   std::vector<Handler> handlers_;
-  std::vector<std::function<void(const replica::EntityEvent&)>> on_any_event_;
-  std::vector<std::function<void()>> on_snapshot_;
+  route::Observers<const replica::EntityEvent&> on_any_event_;
+  route::Observers<> on_snapshot_;
+  std::vector<replica::EntityEvent> left_behind_;  // of the connection before
   std::uint32_t shown_tick_ = 0;
   std::uint64_t bits_received_ = 0;
+  std::uint64_t starts_ = 0;
+  Lifetime lifetime_{};
 };
 
 /// Client-side prediction and reconciliation of the entity that this client owns: applies inputs at
 /// once, and again from the server's state when a prediction was wrong. Destroy it before the
-/// world.
+/// world, which may go on without it.
 template <schema::ReplicaEntity State, schema::Message Input>
 class Predicted {
  public:
@@ -175,7 +184,7 @@ class Predicted {
   /// the quantisation of the fields.
   Predicted(ReplicatedWorld& world, Step step, Same same)
       : world_(world), step_(std::move(step)), same_(std::move(same)) {
-    world_.on_snapshot([this] { correct(); });
+    world_.on_snapshot(lifetime_.bind([this] { correct(); }));
   }
   Predicted(const Predicted&) = delete;
   Predicted& operator=(const Predicted&) = delete;
@@ -183,13 +192,13 @@ class Predicted {
   /// Sends an input and applies it. Does nothing until the owned entity is in view; call it once
   /// per tick.
   void apply(const Input& input) {
-    if (!prediction_) return;
+    if (!is_present()) return;
     const std::uint32_t number = world_.send_input(input);
     prediction_->apply(number, input);
   }
   /// The predicted state. Nothing until the owned entity is in view.
   [[nodiscard]] std::optional<State> state() const {
-    return prediction_ ? std::optional(prediction_->now()) : std::nullopt;
+    return is_present() ? std::optional(prediction_->now()) : std::nullopt;
   }
   /// How often a prediction was wrong.
   [[nodiscard]] std::uint64_t corrections() const {
@@ -197,12 +206,15 @@ class Predicted {
   }
 
  private:
+  // A prediction of the connection before counts inputs that this one never had.
+  [[nodiscard]] bool is_present() const { return prediction_ && start_ == world_.starts(); }
   void correct() {
     const auto ref = world_.owned<State>();
     if (!ref) return prediction_.reset();
     const auto value = world_.get(*ref);
     if (!value) return;
-    if (!prediction_ || !(*ref == ref_)) {
+    if (!is_present() || !(*ref == ref_)) {
+      start_ = world_.starts();
       ref_ = *ref;
       prediction_.emplace(*value, step_, same_);
       return;
@@ -218,7 +230,9 @@ class Predicted {
   Step step_;
   Same same_;
   schema::Ref<State> ref_{};
+  std::uint64_t start_ = 0;  // see ReplicatedWorld::starts()
   std::optional<replica::Prediction<State, Input>> prediction_{};
+  Lifetime lifetime_{};
 };
 
 }  // namespace kwind::host

@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "kwind/core/compiler.h"
+#include "kwind/core/lifetime.h"
 #include "kwind/host/loop_stage.h"
 #include "kwind/host/server.h"
 #include "kwind/host/tick_clock.h"
@@ -19,6 +20,7 @@
 #include "kwind/replica/inputs.h"
 #include "kwind/replica/interest.h"
 #include "kwind/replica/world.h"
+#include "kwind/route/observers.h"
 
 namespace kwind::host {
 
@@ -99,8 +101,9 @@ class KWIND_API ClientView {
 template <schema::ReplicaEntity T>
 class Entity;
 
-/// Construct it before the first client connects, and destroy it before the server. It takes the
-/// server's on_payload() and set_reference_filter() for itself. Thread: that of the server.
+/// Construct it before the first client connects, and destroy it before the server, which may go on
+/// without it: its handlers do nothing then. Not to be destroyed in a handler. It takes the server's
+/// on_payload() and set_reference_filter() for itself. Thread: that of the server.
 class KWIND_API Replication final : public LoopStage {
  public:
   /// Borrows the server. Requires: a protocol with entities; on_payload() is not set yet.
@@ -119,12 +122,12 @@ class KWIND_API Replication final : public LoopStage {
   template <schema::Message T>
   void on_input(std::function<void(ClientView&, const T&)> handler) {
     KWIND_ASSERT(take_input_ == nullptr);
-    server_.check<T>([this](Peer, const T&) {
+    server_.check<T>(lifetime_.bind_or(route::CheckResult::drop, [this](Peer, const T&) {
       return takes_input_ ? route::CheckResult::accept : route::CheckResult::drop;
-    });
-    server_.on<T>([this, handler = std::move(handler)](Peer peer, const T& input) {
+    }));
+    server_.on<T>(lifetime_.bind([this, handler = std::move(handler)](Peer peer, const T& input) {
       if (ClientView* const client = view(peer)) handler(*client, input);
-    });
+    }));
     take_input_ = [this](Peer peer, std::span<const std::byte> bytes, std::size_t bits) {
       return server_.take_input<T>(peer, bytes, bits);
     };
@@ -180,13 +183,14 @@ class KWIND_API Replication final : public LoopStage {
   replica::World world_;
   replica::Interest interest_;
   std::map<Peer, std::unique_ptr<ClientView>> views_;
-  std::vector<std::function<void(ClientView&)>> on_client_;
-  std::vector<std::function<void(std::uint32_t)>> on_tick_;
+  route::Observers<ClientView&> on_client_;
+  route::Observers<std::uint32_t> on_tick_;
   std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> take_input_;
   std::optional<TickClock> clock_{};
   bool takes_input_ = false;
   unsigned ticks_due_ = 0;
   bool tick_is_open_ = false;
+  Lifetime lifetime_{};
 };
 
 /// An entity that the game owns: its reference and its newest value. A copy is the same entity.
