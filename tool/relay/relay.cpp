@@ -34,6 +34,10 @@ Relay::Relay(const schema::Tables& tables, Transport& transport, const Settings&
       server_(transport, tables.info(), options) {
   server_.on_connect([this](Peer peer) { came(peer); });
   server_.on_resume([this](Peer peer) {
+    if (is_barred(who_is(peer))) {  // since it went away
+      event(called(peer) + " wanted to come back, and is banned");
+      return server_.close(peer, "banned");
+    }
     event(called(peer) + " is back");
     send_kept(peer, members_[peer].room);  // it has missed what was sent meanwhile
   });

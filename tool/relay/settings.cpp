@@ -108,6 +108,9 @@ class Reader {
     made.listen = text(root_, "listen", made.listen);
     made.key_file = text(root_, "key_file", made.key_file);
     made.clear = yes_or_no(root_, "clear", made.clear);
+    if (made.clear && !made.key_file.empty()) {
+      problem(root_.get("key_file")->source(), "`clear` seals nothing; leave `key_file` out");
+    }
     made.max_clients = whole(root_, "max_clients", 1, 65535, made.max_clients);
     made.resume_seconds = number(root_, "resume_seconds", 0, 64800, made.resume_seconds);
     made.log = choice<Log>(root_, "log", {"quiet", "events", "messages"}, made.log);
