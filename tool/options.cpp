@@ -4,6 +4,7 @@
 
 #include <CLI/CLI.hpp>
 #include <charconv>
+#include <cmath>
 
 #include "generate.h"
 #include "kwind/bits/nearest.h"
@@ -28,6 +29,11 @@ bool names_a_file(const std::string& value) {
     if (value.find(part) != std::string::npos) return true;
   }
   return false;
+}
+
+// 10000000, 0.5
+std::string text_of(double number) {
+  return number == std::floor(number) ? fmt::format("{:.0f}", number) : fmt::format("{}", number);
 }
 
 CommandText text_of(const CLI::App& app, const std::string& parent) {
@@ -76,19 +82,28 @@ int explain_misuse(const CLI::App& app, const CLI::ParseError& error) {
 }  // namespace
 
 Option Option::range(double low, double high) {
-  option_->check([](const std::string& text) {  // "nan" is within any range
-    return std::string(text.find_first_of("nN") != std::string::npos ? "must be a number" : "");
+  return within<double>(low, high, "a number");
+}
+Option Option::range(int low, int high) {
+  return within<int>(low, high, "a whole number");
+}
+template <class Number>
+Option Option::within(Number low, Number high, const char* what) {
+  const std::string limits = fmt::format("{} to {}", text_of(low), text_of(high));
+  option_->check([low, high, problem = fmt::format("must be {} from {}", what, limits)](
+                     const std::string& text) {
+    Number value{};
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    const bool is_number = error == std::errc{} && end == text.data() + text.size();
+    // So that "nan" is outside.
+    return is_number && value >= low && value <= high ? std::string() : problem;
   });
-  option_->check(CLI::Range(low, high));
+  option_->description(fmt::format("{} ({})", option_->get_description(), limits));
   return *this;
 }
 Option Option::optional_value(const std::string& fallback) {
   option_->expected(0, 1);
   option_->default_str(fallback);
-  return *this;
-}
-Option Option::range(int low, int high) {
-  option_->check(CLI::Range(low, high));
   return *this;
 }
 // The library takes -1 for the largest number, and what is too large, too.
@@ -148,25 +163,25 @@ Option Command::add_option(const std::string& names, std::vector<std::string>& i
   return Option(app_->add_option(names, into, about)).not_empty();
 }
 Option Command::add_option(const std::string& names, int& into, const std::string& about) {
-  return Option(app_->add_option(names, into, about));
+  return Option(app_->add_option(names, into, about)).type_name("NUMBER");
 }
 Option Command::add_option(const std::string& names, std::int64_t& into, const std::string& about) {
-  return Option(app_->add_option(names, into, about));
+  return Option(app_->add_option(names, into, about)).type_name("NUMBER");
 }
 Option Command::add_option(const std::string& names, double& into, const std::string& about) {
-  return Option(app_->add_option(names, into, about));
+  return Option(app_->add_option(names, into, about)).type_name("NUMBER");
 }
 Option Command::add_option(const std::string& names, std::uint16_t& into,
                            const std::string& about) {
-  return Option(app_->add_option(names, into, about));
+  return Option(app_->add_option(names, into, about)).type_name("NUMBER");
 }
 Option Command::add_option(const std::string& names, std::uint32_t& into,
                            const std::string& about) {
-  return Option(app_->add_option(names, into, about));
+  return Option(app_->add_option(names, into, about)).type_name("NUMBER");
 }
 Option Command::add_option(const std::string& names, std::uint64_t& into,
                            const std::string& about) {
-  return Option(app_->add_option(names, into, about)).whole_from_zero();
+  return Option(app_->add_option(names, into, about)).type_name("NUMBER").whole_from_zero();
 }
 Option Command::add_flag(const std::string& names, bool& into, const std::string& about) {
   return Option(app_->add_flag(names, into, about));

@@ -40,6 +40,9 @@ class Option {
   Option excludes(Option other);
 
  private:
+  template <class Number>
+  Option within(Number low, Number high, const char* what);
+
   CLI::Option* option_;
 };
 

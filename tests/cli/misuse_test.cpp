@@ -6,6 +6,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <regex>
 #include <thread>
 
 #include <nlohmann/json.hpp>
@@ -15,7 +16,7 @@
 #include "kwind/io/udp_transport.h"
 
 namespace kwind {
-namespace {
+namespace misuse_test {
 
 constexpr const char* kAsking =
     "protocol asking 1\nchannel c ordered\n"
@@ -375,6 +376,49 @@ TEST_F(Misuse, EveryOptionRefusesWhatItCannotBe) {
   expect("kwind demo --seed 99999999999999999999", 2, "must be a whole number");
 }
 
+// What the help says of a number's limits holds, for each of them.
+TEST_F(Misuse, EveryNumberHasTheLimitsThatItsHelpStates) {
+  const std::string help = shell("kwind --help").out;
+  std::istringstream lines(help.substr(help.find("Subcommands:")));
+  const std::regex option_line("^ +(?:-.,)?(--[a-z-]+) ");
+  const std::regex limits("\\(([0-9.]+) to ([0-9.]+)\\)$");
+  std::size_t numbers = 0;
+  for (std::string line; std::getline(lines, line);) {
+    if (!line.starts_with("  ") || line.size() < 3 || line[2] == ' ') continue;
+    const std::string command = line.substr(2, line.find(' ', 2) - 2);
+    std::istringstream about(shell("kwind " + command + " --help").out);
+    std::string name;
+    for (std::string text; std::getline(about, text);) {
+      std::smatch found;
+      if (std::regex_search(text, found, option_line)) name = found[1];
+      if (!std::regex_search(text, found, limits)) continue;
+      ++numbers;
+      const std::string low = found[1];
+      const std::string high = found[2];
+      const auto of = [&](const std::string& value) {
+        return shell("kwind " + command + " " + name + "=" + value +
+                     " --no-such-option < /dev/null");
+      };
+      // A number that is permitted leaves the unknown option to complain about.
+      for (const std::string& right : {low, high}) {
+        const Finished done = of(right);
+        EXPECT_EQ(done.code, 2) << command << " " << name << " " << right;
+        EXPECT_NE(done.err.find("unknown option --no-such-option"), std::string::npos)
+            << command << " " << name << " " << right << ": " << done.err;
+      }
+      const std::string below = low == "0" ? "-1" : std::to_string(std::stod(low) / 2);
+      for (const std::string& wrong : {below, high + "9", std::string("nan"), std::string("1e999"),
+                                       std::string("1x"), std::string("99999999999999999999999")}) {
+        const Finished done = of(wrong);
+        EXPECT_EQ(done.code, 2) << command << " " << name << " " << wrong;
+        EXPECT_NE(done.err.find(low + " to " + high), std::string::npos)
+            << command << " " << name << " " << wrong << ": " << done.err;
+      }
+    }
+  }
+  EXPECT_GE(numbers, 40U);
+}
+
 TEST_F(Misuse, OpenedDatagramsGoToAFileOfTheirOwn) {
   // Nothing passes: the capture has its beginning alone.
   shell("kwind record --server 127.0.0.1:4999 --listen 127.0.0.1:0 -o d.pcapng --seconds 0.3");
@@ -422,5 +466,5 @@ TEST_F(Misuse, KeysThatCannotBeWrittenLeaveTheOldOnes) {
   EXPECT_NE(read((dir_ / "secrets/server.key").string()), before);
 }
 
-}  // namespace
+}  // namespace misuse_test
 }  // namespace kwind
