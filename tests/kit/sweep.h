@@ -1,5 +1,5 @@
-// How many seeds a sweep runs: a slice by default, all with KWIND_SWEEP=full, one with
-// KWIND_SEED=n.
+// Which seeds a sweep runs: a slice by default, all with KWIND_SWEEP=full, one with KWIND_SEED=n, those
+// from n to m with KWIND_SEED=n-m.
 #pragma once
 #include <cstdint>
 #include <cstdlib>
@@ -19,11 +19,16 @@ inline constexpr bool kSanitized = false;
 #endif
 
 inline std::vector<std::uint64_t> seeds(std::uint64_t slice, std::uint64_t full) {
-  if (const char* one = std::getenv("KWIND_SEED")) return {std::strtoull(one, nullptr, 10)};
   const char* sweep = std::getenv("KWIND_SWEEP");
-  const std::uint64_t count = sweep != nullptr && std::string(sweep) == "full" ? full : slice;
+  std::uint64_t first = 1;
+  std::uint64_t last = sweep != nullptr && std::string(sweep) == "full" ? full : slice;
+  if (const char* wanted = std::getenv("KWIND_SEED")) {
+    char* end = nullptr;
+    first = last = std::strtoull(wanted, &end, 10);
+    if (*end == '-') last = std::strtoull(end + 1, nullptr, 10);
+  }
   std::vector<std::uint64_t> all;
-  for (std::uint64_t seed = 1; seed <= count; ++seed) all.push_back(seed);
+  for (std::uint64_t seed = first; seed <= last; ++seed) all.push_back(seed);
   return all;
 }
 
