@@ -35,7 +35,8 @@ static void connect_tug(harbour* h, uint32_t peer) {
     h->tugs[i].state.at[0] = 10.0 * i;
     check(kwind_value_from_struct(h->value, &towage_tug_layout, &h->tugs[i].state), "tug");
     check(kwind_server_spawn(h->server, h->value, &h->tugs[i].ref), "spawn");
-    check(kwind_server_follow(h->server, peer, h->tugs[i].ref), "follow");
+    /* A client may have left since: the next events say so, and disconnect_tug() clears up. */
+    if (kwind_server_follow(h->server, peer, h->tugs[i].ref) != KWIND_OK) return;
     printf("pilot %u is here\n", (unsigned)peer);
     return;
   }

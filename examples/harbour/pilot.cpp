@@ -2,6 +2,7 @@
 // Usage: harbour_pilot HOST:PORT NAME [SECONDS]
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cstdlib>
 
 #include "harbour.h"
@@ -37,6 +38,10 @@ int main(int argc, char** argv) {
     failed = code != kwind::Errc::closed_here;
     if (failed) fmt::print(stderr, "{}: {}\n", argv[1], kwind::host::explain_end(code, reason));
   });
+  std::int32_t number = 0;  // of this pilot's tug; 0: not known yet
+  client.on<harbour::Arrival>([&](const harbour::Arrival& arrival) {
+    if (arrival.name == argv[2]) number = arrival.tug;
+  });
   harbour::Fleet seen;
   client.on<harbour::Fleet>([&](const harbour::Fleet& fleet) { seen = fleet; });
 
@@ -49,8 +54,10 @@ int main(int argc, char** argv) {
     for (unsigned due = ticks.due(now); due > 0 && client.connected(); --due) {
       report(client.send(harbour::Helm{.rudder = 0.1, .throttle = 80}));
     }
-    if (tells.due(now) > 0 && !seen.tugs.empty()) {
-      fmt::print("{} is at {:.1f}, {:.1f}\n", argv[2], seen.tugs[0].x, seen.tugs[0].y);
+    const auto mine = std::find_if(seen.tugs.begin(), seen.tugs.end(),
+                                   [&](const harbour::Tug& tug) { return tug.number == number; });
+    if (tells.due(now) > 0 && mine != seen.tugs.end()) {
+      fmt::print("{} is at {:.1f}, {:.1f}\n", argv[2], mine->x, mine->y);
       std::fflush(stdout);
     }
     if (now >= start + seconds && client.connected()) client.close("in port");

@@ -10,6 +10,7 @@
 #include <map>
 
 #include "harbour.h"
+#include "kwind/core/printable.h"
 #include "kwind/host/server.h"
 #include "kwind/host/tick_clock.h"
 #include "kwind/io/clock.h"
@@ -28,6 +29,7 @@ volatile std::sig_atomic_t g_stopped = 0;
 
 struct Pilot {
   std::string name{};
+  harbour::Cargo cargo{};
   bool sails = false;  // its berth is known
   Berth tug{};
   harbour::Helm helm{};
@@ -38,7 +40,13 @@ class Harbour {
   Harbour(kwind::host::Server& server, PilotStore& store, kwind::Duration between)
       : server_(server), store_(store), behind_(between) {
     server_.on<harbour::Enter>([this](Peer peer, const harbour::Enter& enter) {
+      if (!pilots_[peer].name.empty()) return;  // a pilot has one name
+      const bool is_taken = std::any_of(pilots_.begin(), pilots_.end(), [&](const auto& other) {
+        return other.second.name == enter.name;
+      });
+      if (is_taken || enter.name.empty()) return server_.close(peer, "the name is taken");
       pilots_[peer].name = enter.name;
+      pilots_[peer].cargo = enter.cargo;
       // What is about to be written is newer than the file.
       if (const Berth* newest = behind_.pending(enter.name)) return sail(peer, *newest);
       store_.request(enter.name);
@@ -46,8 +54,10 @@ class Harbour {
     server_.on<harbour::Helm>(
         [this](Peer peer, const harbour::Helm& helm) { pilots_[peer].helm = helm; });
     server_.on_disconnect([this](Peer peer, kwind::Errc, std::string_view) {
-      behind_.leave(pilots_[peer].name);
-      pilots_.erase(peer);
+      const auto pilot = pilots_.find(peer);
+      if (pilot == pilots_.end()) return;
+      if (pilot->second.sails) behind_.leave(pilot->second.name);
+      pilots_.erase(pilot);
     });
   }
 
@@ -77,9 +87,13 @@ class Harbour {
 
  private:
   void sail(Peer peer, const Berth& berth) {
-    pilots_[peer].tug = berth;
-    pilots_[peer].sails = true;
-    fmt::print("{} sails from {:.1f}, {:.1f}\n", pilots_[peer].name, berth.x, berth.y);
+    Pilot& pilot = pilots_[peer];
+    pilot.tug = berth;
+    pilot.sails = true;
+    server_.send_to_all(
+        harbour::Arrival{static_cast<std::int32_t>(server_.slot(peer)), pilot.name, pilot.cargo});
+    // A name that a stranger chose must not command this terminal.
+    fmt::print("{} sails from {:.1f}, {:.1f}\n", kwind::printable(pilot.name), berth.x, berth.y);
     std::fflush(stdout);
   }
   static void move(Pilot& pilot) {

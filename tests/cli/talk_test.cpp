@@ -226,5 +226,56 @@ TEST_F(Cli, AHarbourRemembersItsPilotsThroughKillMinusNine) {
   EXPECT_LT(std::hypot(then.first - left.first, then.second - left.second), 6);
 }
 
+TEST_F(Cli, EachPilotTellsOfItsOwnTugAndHasOneName) {
+  Process server(
+      {KWIND_BINARY_DIR "/examples/harbour_server", "0", (dir_ / "harbour.db").string()});
+  ASSERT_TRUE(server.wait_for("listening on 127.0.0.1:"));
+  server.read_to_end_of_line();
+  const std::string address = word_after(server.out(), "harbour_pilot ");
+  const std::string program = KWIND_BINARY_DIR "/examples/harbour_pilot";
+  Process tern({program, address, "Tern", "30"});
+  for (int i = 0; i < 6; ++i) ASSERT_FALSE(tern.read_line().empty());
+  Process heron({program, address, "Heron", "30"});
+  const std::string line = heron.read_line();
+  double x = 99;
+  double y = 99;
+  ASSERT_EQ(std::sscanf(line.c_str(), "Heron is at %lf, %lf", &x, &y), 2) << line;
+  EXPECT_LT(std::hypot(x, y), 8) << "it has just sailed; Tern is elsewhere";
+  const std::string talk = std::string(KWIND_SOURCE_DIR) + "/examples/harbour/harbour.kw";
+  // A name that is taken, and a second name.
+  const auto run_script = [&](const char* name, const std::string& text) {
+    return run(
+        {kKwind, "talk", talk, "--server", address, "--plaintext", "--script", write(name, text)});
+  };
+  const Finished taken =
+      run_script("a.talk", "send Enter name=Tern cargo=salt\nexpect gone within 5s\n");
+  EXPECT_NE(taken.out.find("the name is taken"), std::string::npos) << taken.out << taken.err;
+  const Finished twice = run_script(
+      "b.talk",
+      "send Enter name=\"Avocet\\u001b[2J\" cargo=salt\nexpect Arrival name=\"Avocet\\u001b[2J\"\n"
+      "send Enter name=Plover cargo=salt\nexpect no Arrival within 500ms\n");
+  EXPECT_EQ(twice.code, 0) << twice.out << twice.err;
+  server.signal(SIGTERM);
+  const Finished done = server.finish();
+  EXPECT_NE(done.out.find("Avocet"), std::string::npos);
+  EXPECT_EQ(done.out.find('\x1b'), std::string::npos);
+  EXPECT_EQ(done.out.find("Plover"), std::string::npos) << done.out;
+}
+
+// Its connection is over before the server reads of its beginning.
+TEST_F(Cli, TheServerInCOutlivesClientsThatLeaveAtOnce) {
+  Process server({KWIND_BINARY_DIR "/examples/c_tug_server", "0"});
+  ASSERT_TRUE(server.wait_for("listening: c_tug "));
+  server.read_to_end_of_line();
+  const std::string address = word_after(server.out(), "c_tug ");
+  const std::string key = word_after(server.out(), address + " ");
+  for (int i = 0; i < 5; ++i) {
+    const Finished left = run(
+        {kKwind, "talk", std::string(KWIND_SOURCE_DIR) + "/examples/c_tug/towage.kw", "--server",
+         address, "--server-key", key, "--script", write("leave.talk", "expect here\nclose\n")});
+    EXPECT_EQ(left.code, 0) << i << left.out << left.err;
+  }
+}
+
 }  // namespace talk_test
 }  // namespace kwind

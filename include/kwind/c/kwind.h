@@ -207,7 +207,9 @@ KWIND_C_API kwind_result kwind_value_from_struct(kwind_value* value, const kwind
 /* ---- events ---- */
 
 typedef enum kwind_event_type {
-  KWIND_EVENT_CONNECTED = 1, /* server: `peer` is there. client: so is the server */
+  /* server: `peer` is there; it may be gone by the time the event is read, and calls for it fail then with
+   * no_such_peer. client: the server is there */
+  KWIND_EVENT_CONNECTED = 1,
   KWIND_EVENT_DISCONNECTED, /* server: `peer` is gone. client: for good. `result` and `text` say why */
   KWIND_EVENT_RESUMED, /* server: `peer` came back as who it was, and has missed what was sent meanwhile */
   KWIND_EVENT_INTERRUPTED, /* client: the connection broke; the client tries again. `result` and `text` say why */
