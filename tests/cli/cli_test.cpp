@@ -394,6 +394,13 @@ TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
       run({kKwind, "train", kWorld, capture, "--key-log", keys, "-o", codes, "--advise"});
   ASSERT_EQ(made.code, 0) << made.err;
   EXPECT_EQ(made.err, "");
+  // From what cannot be read no codes are made.
+  const std::string none = (dir_ / "none.codes").string();
+  const Finished other = run({kKwind, "train", KWIND_SOURCE_DIR "/examples/descriptions/world.kw",
+                              capture, "--key-log", keys, "-o", none});
+  EXPECT_EQ(other.code, 1);
+  EXPECT_NE(other.err.find("no state could be read"), std::string::npos) << other.err;
+  EXPECT_FALSE(fs::exists(none));
   for (const char* piece : {"Gull", "bearing", "entropy", "with codes trained on other clients",
                             "Snapshots", "Tug.speed: `hold` takes", "both ends have to hold it"}) {
     EXPECT_NE(made.out.find(piece), std::string::npos) << piece << made.out;

@@ -422,6 +422,30 @@ TEST_F(Misuse, EveryNumberHasTheLimitsThatItsHelpStates) {
   EXPECT_GE(numbers, 40U);
 }
 
+// Each client of a bad path takes a socket of the tool.
+TEST_F(Misuse, ClientsThatGetNoSocketAreCounted) {
+  Process lag({"/bin/bash", "-c",
+               "ulimit -n 40; exec " + kKwind +
+                   " lag --server 127.0.0.1:4999 --listen 127.0.0.1:0 --seconds 4"});
+  ASSERT_TRUE(lag.wait_for("listening on "));
+  lag.read_to_end_of_line();
+  std::string address = word_after(lag.out(), "listening on ");
+  address.pop_back();  // a comma
+  const auto to = Endpoint::parse(address);
+  ASSERT_TRUE(to) << lag.out();
+  std::vector<std::unique_ptr<io::UdpTransport>> clients;
+  for (int i = 0; i < 60; ++i) {
+    auto client = io::UdpTransport::open(Endpoint::loopback(0));
+    ASSERT_TRUE(client);
+    (*client)->send(Time{}, *to, std::array<std::byte, 10>{});
+    (*client)->flush(Time{});
+    clients.push_back(std::move(*client));
+  }
+  const Finished done = lag.finish();
+  EXPECT_EQ(done.code, 0);
+  EXPECT_NE(done.err.find("datagrams were refused"), std::string::npos) << done.err << done.out;
+}
+
 TEST_F(Misuse, OpenedDatagramsGoToAFileOfTheirOwn) {
   // Nothing passes: the capture has its beginning alone.
   shell("kwind record --server 127.0.0.1:4999 --listen 127.0.0.1:0 -o d.pcapng --seconds 0.3");

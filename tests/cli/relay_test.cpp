@@ -190,6 +190,26 @@ TEST_F(RelayTest, ReadsItsSettingsAgainAndKeepsTheOldOnesIfTheyAreWrong) {
   EXPECT_EQ(done.code, 0) << done.err << done.out;
 }
 
+// The number of clients changes with the next start only: until then rules must do for the old one.
+TEST_F(RelayTest, RulesOfAReloadMustDoForAsManyClientsAsThereMayBe) {
+  write("few.kw",
+        "protocol few 1\nchannel c ordered\n"
+        "message Say from both on c { who : int 0..2, words : text 20 }\n");
+  const auto settings_of = [&](int clients, bool tells_sender) {
+    return write("few.toml", "description = \"few.kw\"\nlisten = \"127.0.0.1:0\"\nmax_clients = " +
+                                 std::to_string(clients) + "\n[kinds.Say]\n" +
+                                 (tells_sender ? "sender = \"who\"\n" : ""));
+  };
+  const auto relay = start({settings_of(5, false)});
+  settings_of(2, true);
+  relay->signal(SIGHUP);
+  EXPECT_TRUE(relay->wait_for_error("`who` of Say holds 0 to 2, and clients are numbered 1 to 5"));
+  EXPECT_TRUE(relay->wait_for("the settings stay as they were"));
+  settings_of(2, false);
+  relay->signal(SIGHUP);
+  EXPECT_TRUE(relay->wait_for("with the next start: max_clients"));
+}
+
 TEST_F(RelayTest, SettingsNameFileLineKeyAndWhatWouldBeRight) {
   write("pier.kw", read(kPier));
   const std::string file = write("pier.toml",

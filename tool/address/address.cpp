@@ -24,8 +24,8 @@ Result<ServerAddress> parse_server_address(const std::string& text) {
 #endif
 }
 
-Result<std::unique_ptr<io::PollableTransport>> open_transport_to(const ServerAddress& server,
-                                                                 const Endpoint& local) {
+Result<std::unique_ptr<io::PollableTransport>> open_transport_to(
+    [[maybe_unused]] const ServerAddress& server, const Endpoint& local) {
 #ifdef KWIND_HAS_WEB
   if (server.is_web_socket()) {
     const auto address = web::WebSocketAddress::parse(server.url);
