@@ -18,19 +18,18 @@
 #include "kwind/replica/client_world.h"
 #include "kwind/replica/interest.h"
 #include "lookout.h"
-
-namespace {
-std::size_t g_allocations = 0;
-}
+#include "quiet/allocations.h"
 
 // Not inlined: g++ would take malloc and free for mates of the others.
 [[gnu::noinline]] void* operator new(std::size_t size) {
-  ++g_allocations;
+  ++kwind::quiet::allocations;
+  kwind::quiet::allocated_bytes += size;
   if (void* memory = std::malloc(size)) return memory;
   throw std::bad_alloc();
 }
 [[gnu::noinline]] void* operator new(std::size_t size, const std::nothrow_t&) noexcept {
-  ++g_allocations;
+  ++kwind::quiet::allocations;
+  kwind::quiet::allocated_bytes += size;
   return std::malloc(size);
 }
 [[gnu::noinline]] void operator delete(void* memory) noexcept {
@@ -41,7 +40,8 @@ std::size_t g_allocations = 0;
 }
 
 [[gnu::noinline]] void* operator new(std::size_t size, std::align_val_t align) {
-  ++g_allocations;
+  ++kwind::quiet::allocations;
+  kwind::quiet::allocated_bytes += size;
   const std::size_t unit = static_cast<std::size_t>(align);
   if (void* memory = std::aligned_alloc(unit, (size + unit - 1) / unit * unit)) return memory;
   throw std::bad_alloc();
@@ -54,7 +54,7 @@ std::size_t g_allocations = 0;
 }
 
 namespace kwind::host {
-namespace {
+namespace quiet_test {
 
 using namespace std::chrono_literals;
 using namespace host_test;
@@ -134,7 +134,7 @@ TEST(Quiet, ASteadyTickAllocatesNothing) {
   // 600 datagrams each way see every slot of every ring used once.
   std::size_t counted_from = 0;
   for (int tick = 0; tick < 2000; ++tick) {
-    if (tick == 1000) counted_from = g_allocations;
+    if (tick == 1000) counted_from = quiet::allocations;
     const Time now = at(tick * 50ms);
     client.receive(now);
     server.receive(now);
@@ -145,7 +145,7 @@ TEST(Quiet, ASteadyTickAllocatesNothing) {
     server.flush(now);
     client.flush(now);
   }
-  EXPECT_EQ(g_allocations - counted_from, 0U);
+  EXPECT_EQ(quiet::allocations - counted_from, 0U);
   EXPECT_GT(heard, 5000);
 }
 
@@ -197,16 +197,16 @@ TEST(Quiet, ASteadyTickOfStateAllocatesNothing) {
   for (int tick = 0; tick < 3000; ++tick) {
     if (tick == 2000) at_server = at_client = 0;
     const Time now = at(tick * 50ms);
-    std::size_t before = g_allocations;
+    std::size_t before = quiet::allocations;
     client.receive(now);
     client.flush(now);
-    at_client += g_allocations - before;
-    before = g_allocations;
+    at_client += quiet::allocations - before;
+    before = quiet::allocations;
     server.receive(now);
     gulls.step();
     if (peer != Peer{}) server.schedule_payload(peer, &replicator, 1);
     server.flush(now);
-    at_server += g_allocations - before;
+    at_server += quiet::allocations - before;
   }
   EXPECT_EQ(at_server, 0U);
   EXPECT_EQ(at_client, 0U);
@@ -228,7 +228,7 @@ TEST(Quiet, ViewersInStepAllocateNothing) {
   std::array<std::byte, 1200> memory{};
   std::size_t counted_from = 0;
   for (std::uint64_t tick = 0; tick < 3000; ++tick) {
-    if (tick == 2000) counted_from = g_allocations;
+    if (tick == 2000) counted_from = quiet::allocations;
     gulls.step();
     for (std::size_t i = 0; i < all.size(); ++i) {
       One& one = *all[i];
@@ -243,7 +243,7 @@ TEST(Quiet, ViewersInStepAllocateNothing) {
       one.unhandled[late ? 1 : 0] = one.replicator.fill(Time{}, out);
     }
   }
-  EXPECT_EQ(g_allocations - counted_from, 0U);
+  EXPECT_EQ(quiet::allocations - counted_from, 0U);
   EXPECT_GT(gulls.world.shared_bits().shared, gulls.world.shared_bits().written * 3) << "in step";
 }
 
@@ -254,12 +254,12 @@ std::size_t allocations_of_codec(const T& message) {
   T back;
   std::size_t before = 0;
   for (int i = 0; i < 10; ++i) {
-    if (i == 1) before = g_allocations;
+    if (i == 1) before = quiet::allocations;
     const auto encoded = schema::encode_message(message, memory);
     if (!encoded || schema::decode_message(memory, encoded->bits, back) != Errc::none) return 1;
   }
   EXPECT_EQ(back, message);
-  return g_allocations - before;
+  return quiet::allocations - before;
 }
 
 TEST(Quiet, CodecsReuseTheStorageOfTheirTarget) {
@@ -277,16 +277,16 @@ TEST(Quiet, CodecsReuseTheStorageOfTheirTarget) {
 }
 
 TEST(Quiet, MessagesOfFixedSizeNeverAllocate) {
-  const std::size_t before = g_allocations;
+  const std::size_t before = quiet::allocations;
   const hails::AskBerth ask{30};
   std::array<std::byte, 8> memory{};
   const auto encoded = schema::encode_message(ask, memory);
   hails::AskBerth back;
   const Errc error = schema::decode_message(memory, encoded->bits, back);
-  EXPECT_EQ(g_allocations, before);
+  EXPECT_EQ(quiet::allocations, before);
   EXPECT_EQ(error, Errc::none);
   EXPECT_EQ(back, ask);
 }
 
-}  // namespace
+}  // namespace quiet_test
 }  // namespace kwind::host

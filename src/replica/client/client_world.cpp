@@ -278,7 +278,6 @@ bool ClientWorld::State::read_arrival(bits::Reader& in, const SnapshotMark& mark
   made.type = static_cast<std::uint16_t>(in.get(bits::bits_for(models.size())));
   made.owner = in.get_bool();
   if (!in.ok() || made.type >= models.size()) return false;
-  if (id >= entities.size()) entities.resize(id + std::size_t{1});
   if (!read_tick(in, models[made.type], made.tick)) return false;
   return read_whole(in, models[made.type], rows[each.row], {made.owner});
 }
@@ -416,13 +415,11 @@ void ClientWorld::State::rank_unexpected(const SnapshotMark& mark,
 }
 
 void ClientWorld::State::full_resync(std::uint32_t snapshot) {
-  for (std::uint32_t id = 1; id < entities.size(); ++id) {
-    Entity& entity = entities[id];
-    if (entity.there) {
-      note({EntityEvent::Type::despawned, {id, entity.generation}, entity.type});
-    }
-    entity = {};
-  }
+  entities.for_each([&](std::uint32_t id, const Entity& entity) {
+    if (!entity.there) return;
+    note({EntityEvent::Type::despawned, {id, entity.generation}, entity.type});
+  });
+  entities.clear();
   // They build on what holds no more.
   for (Waiting& place : waiting) {
     if (std::exchange(place.snapshot, 0) != 0) ++counts.unread;
@@ -445,6 +442,9 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
   here.snapshot = mark.snapshot;
   here.ids.clear();
   here.there.clear();
+  for (const Staged& each : staged) {
+    if (each.record.update == Update::full) entities.make(each.id);
+  }
   const auto ahead = [&](std::size_t i, std::size_t by) -> const Entity& {
     return entities[staged[std::min(i + by, staged.size() - 1)].id];
   };

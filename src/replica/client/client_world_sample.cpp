@@ -41,7 +41,7 @@ std::uint32_t ClientWorld::state_tick(schema::AnyRef entity) const {
 }
 
 void ClientWorld::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip) {
-  if (entity.id >= state_->entities.size()) return;
+  if (state_->entities.find(entity.id) == nullptr) return;
   State::Entity& held = state_->entities[entity.id];
   held.received.flip(column, flip, state_->widths);
   held.now.numbers[column] ^= flip;
@@ -49,9 +49,9 @@ void ClientWorld::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t
 
 std::vector<schema::AnyRef> ClientWorld::entities() const {
   std::vector<schema::AnyRef> all;
-  for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
-    if (state_->entities[id].there) all.emplace_back(id, state_->entities[id].generation);
-  }
+  state_->entities.for_each([&](std::uint32_t id, const State::Entity& entity) {
+    if (entity.there) all.emplace_back(id, entity.generation);
+  });
   return all;
 }
 
@@ -155,9 +155,8 @@ Digest128 ClientWorld::digest() const {
   const auto add = [&](std::uint32_t value) {
     for (unsigned i = 0; i < 4; ++i) all.push_back(static_cast<std::byte>(value >> (8 * i)));
   };
-  for (std::uint32_t id = 1; id < state_->entities.size(); ++id) {
-    const State::Entity& entity = state_->entities[id];
-    if (!entity.there) continue;
+  state_->entities.for_each([&](std::uint32_t id, const State::Entity& entity) {
+    if (!entity.there) return;
     add(id);
     add(entity.generation);
     for (const std::uint32_t number : entity.now.numbers) add(number);
@@ -165,7 +164,7 @@ Digest128 ClientWorld::digest() const {
       add(held != nullptr ? static_cast<std::uint32_t>(held->bits) : 0);
       if (held != nullptr) all.insert(all.end(), held->bytes.begin(), held->bytes.end());
     }
-  }
+  });
   return blake2b_128(all);
 }
 

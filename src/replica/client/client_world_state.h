@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "kwind/replica/client_world.h"
+#include "replica/client/entity_table.h"
 #include "replica/client/received_states.h"
 #include "replica/coding/acked_snapshots.h"
 #include "replica/coding/code_tables.h"
@@ -62,7 +63,6 @@ struct ClientWorld::State {
       : info(entities_in),
         codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
         terms{0, static_cast<std::uint16_t>(codes->digest())},
-        entities(1),
         received_snapshots(std::size_t{2} * kRecordsKept),
         waiting(kSnapshotWindow) {
     set_rate(tick_rate_of(ticks_per_second));
@@ -85,8 +85,8 @@ struct ClientWorld::State {
   Sections sections;  // of the snapshot at hand
   std::vector<EntityModel> models;
   Widths widths;
-  std::uint64_t max_chunks = 0;             // of the largest entity
-  std::vector<Entity> entities;             // by id, up to the largest that came
+  std::uint64_t max_chunks = 0;  // of the largest entity
+  EntityTable<Entity> entities;
   std::vector<std::uint32_t> with_records;  // ids, ascending
   SnapshotMarks marks;
   std::vector<Taken> received_snapshots;  // by snapshot
@@ -135,9 +135,9 @@ struct ClientWorld::State {
   }
   // Who is there under that id and generation; nullptr if nobody is.
   [[nodiscard]] const Entity* find(schema::AnyRef wanted) const {
-    if (wanted.id >= entities.size()) return nullptr;
-    const Entity& held = entities[wanted.id];
-    return held.there && held.generation == wanted.generation ? &held : nullptr;
+    const Entity* const held = entities.find(wanted.id);
+    const bool is_there = held != nullptr && held->there && held->generation == wanted.generation;
+    return is_there ? held : nullptr;
   }
   [[nodiscard]] Row row_of(const ReceivedStates& states, const ReceivedState& record) const {
     const Row wide = states.row(record, widths);
