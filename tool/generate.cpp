@@ -2,8 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <fstream>
-#include <iterator>
 #include <set>
 #include <system_error>
 
@@ -27,23 +27,48 @@ void remove_stale(const fs::path& folder, const std::set<fs::path>& kept) {
   }
 }
 
+// Empty: includes may lie anywhere.
+fs::path& include_root() {
+  static fs::path folder;
+  return folder;
+}
+
+bool may_include(const fs::path& file) {
+  if (include_root().empty()) return true;
+  std::error_code error;
+  const fs::path real = fs::canonical(file, error);
+  const auto differ =
+      std::mismatch(include_root().begin(), include_root().end(), real.begin(), real.end());
+  if (!error && differ.first == include_root().end()) return true;
+  fmt::print(stderr, "{}: lies outside of --include-root {}\n", file.string(),
+             include_root().string());
+  return false;
+}
+
 }  // namespace
 
-// Ten times what the language takes, so that its own error says what is wrong.
-constexpr std::size_t kMaxTextBytes = std::size_t{10} << 20;
+bool set_include_root(const fs::path& folder) {
+  std::error_code error;
+  if (!fs::is_directory(folder, error)) return false;
+  include_root() = fs::canonical(folder, error);
+  return !error;
+}
 
-bool read_text(const fs::path& file, std::string& out) {
+bool read_text(const fs::path& file, std::string& out, std::size_t max_bytes) {
   std::error_code error;
   if (fs::is_directory(file, error)) return false;
   std::ifstream in(file, std::ios::binary);
   if (!in) return false;
-  // Devices have no end.
-  const auto size = fs::file_size(file, error);  // of a pipe or a device there is none
-  out.resize(error || size == 0 ? kMaxTextBytes + 1
-                                : std::min<std::size_t>(size, kMaxTextBytes) + 1);
-  in.read(out.data(), static_cast<std::streamsize>(out.size()));
-  out.resize(static_cast<std::size_t>(in.gcount()));
-  return !in.bad() && out.size() <= kMaxTextBytes;
+  // A pipe or a device has no size, and a device may have no end.
+  constexpr std::size_t kStep = std::size_t{1} << 20;
+  out.clear();
+  while (in && out.size() <= max_bytes) {
+    const std::size_t before = out.size();
+    out.resize(before + std::min(kStep, max_bytes + 1 - before));
+    in.read(out.data() + before, static_cast<std::streamsize>(out.size() - before));
+    out.resize(before + static_cast<std::size_t>(in.gcount()));
+  }
+  return !in.bad() && out.size() <= max_bytes;
 }
 
 Written write_text(const fs::path& file, const std::string& text) {
@@ -70,7 +95,9 @@ bool read_source(const fs::path& file, language::Compiled& out) {
     // What a description names may be anything: a pipe would wait for ever.
     std::string included;
     std::error_code error;
-    if (!fs::is_regular_file(name, error)) return std::optional<std::string>();
+    if (!fs::is_regular_file(name, error) || !may_include(name)) {
+      return std::optional<std::string>();
+    }
     return read_text(name, included) ? std::optional(std::move(included)) : std::nullopt;
   });
   return true;

@@ -39,7 +39,12 @@ int run(int argc, char** argv) {
       "kwind " KWIND_VERSION,
       "Example:\n  kwind demo\n\n`kwind COMMAND --help` explains a command.\n"
       "Exit codes: 0 fine, 1 found something wrong, 2 used wrongly.");
-  const kwind::tool::Command root = line.root();
+  kwind::tool::Command root = line.root();
+  std::string include_root;
+  root.add_option(
+          "--include-root", include_root,
+          "Descriptions may include files within this folder alone: for descriptions of others")
+      .type_name("DIR");
   std::function<int()> chosen;
   kwind::tool::add_check(root, chosen);
   kwind::tool::add_fmt(root, chosen);
@@ -63,6 +68,10 @@ int run(int argc, char** argv) {
   if (const int code = line.parse(argc, argv); code != kwind::tool::CommandLine::kNone) return code;
   if (!chosen) {
     fmt::print("{}", line.help());
+    return kwind::tool::kUsedWrongly;
+  }
+  if (!include_root.empty() && !kwind::tool::set_include_root(include_root)) {
+    complain(fmt::format("--include-root {}: is no folder", include_root).c_str());
     return kwind::tool::kUsedWrongly;
   }
   return chosen();

@@ -212,7 +212,11 @@ struct Server::Impl {
   }
 
   Connection& add(Transport& transport, link::Admission admission) {
-    const Peer peer{++last_peer};
+    // After 2^32 connections numbers come again: not those that are in use.
+    do {
+      ++last_peer;
+    } while (last_peer == 0 || by_peer.contains(Peer{last_peer}));
+    const Peer peer{last_peer};
     link::Link made_link = link_of(admission);
     auto made =
         std::make_unique<Connection>(Connection{.peer = peer,

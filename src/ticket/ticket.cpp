@@ -16,7 +16,7 @@ using Json = nlohmann::json;
 
 constexpr int kVariant = sodium_base64_VARIANT_URLSAFE_NO_PADDING;
 constexpr std::size_t kSignatureBytes = crypto_sign_BYTES;
-constexpr const char* kNamed[] = {"sub", "jti", "exp", "nbf", "aud"};
+constexpr const char* kNamed[] = {"sub", "jti", "exp", "nbf", "iat", "aud"};
 
 const unsigned char* in(std::span<const std::byte> data) {
   return reinterpret_cast<const unsigned char*>(data.data());
@@ -129,7 +129,8 @@ bool read_claims(const std::vector<unsigned char>& payload, Json& claims, Ticket
   out.id = text_of(claims, "jti");
   out.audience = text_of(claims, "aud");
   out.app = text_of(claims).value_or("");
-  return time_of(claims, "exp", out.expires) && time_of(claims, "nbf", out.not_before);
+  return time_of(claims, "exp", out.expires) && time_of(claims, "nbf", out.not_before) &&
+         time_of(claims, "iat", out.issued);
 }
 
 // RFC 7519, 4.1.3: one audience, or several of which we are one.
@@ -205,6 +206,7 @@ Result<std::string> issue(const Ticket& ticket, const SigningKey& key) {
   claims["exp"] = ticket.expires;
   claims["aud"] = ticket.audience;
   if (ticket.not_before != 0) claims["nbf"] = ticket.not_before;
+  if (ticket.issued != 0) claims["iat"] = ticket.issued;
   const auto claims_text = text_of(claims);
   if (!claims_text) return fail(Errc::ticket_invalid);
   std::string text = encode(std::string_view(R"({"alg":"EdDSA","typ":"JWT"})")) + "." +
@@ -232,7 +234,7 @@ Result<Ticket> read_unchecked(std::string_view text) {
 }
 
 Result<link::Claims> check(std::string_view text, const VerifyKey& key, std::string_view audience,
-                           std::int64_t unix_seconds) {
+                           std::int64_t unix_seconds, std::int64_t issued_from) {
   Parts parts;
   if (!take_apart(text, parts)) return fail(Errc::ticket_invalid);
   if (!parts.header_fits || parts.signature.size() != kSignatureBytes ||
@@ -246,7 +248,8 @@ Result<link::Claims> check(std::string_view text, const VerifyKey& key, std::str
       !claims.contains("exp") || !is_for(claims, audience)) {
     return fail(Errc::ticket_invalid);
   }
-  if (unix_seconds >= ticket.expires || unix_seconds < ticket.not_before) {
+  if (unix_seconds >= ticket.expires || unix_seconds < ticket.not_before ||
+      ticket.issued < issued_from) {
     return fail(Errc::ticket_expired);
   }
   return link::Claims{ticket.subject, ticket.id, ticket.expires, ticket.app};

@@ -385,6 +385,38 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
   EXPECT_EQ(other.err.find("keys are not in that file"), std::string::npos) << other.err;
 }
 
+// Some minutes of traffic. A pcapng file may have several sections: those of a short one, again and again.
+TEST_F(Cli, ALongCaptureIsReadToItsEnd) {
+  const std::string capture = (dir_ / "short.pcapng").string();
+  const std::string keys = (dir_ / "short.keys").string();
+  run({kKwind, "demo", "--seconds", "2", "--bots", "2", "--record", capture, "--key-log", keys});
+  const std::string text = read(capture);
+  ASSERT_GT(text.size(), 10000U);
+  const std::size_t copies = (std::size_t{12} << 20) / text.size();
+  std::string long_text;
+  for (std::size_t i = 0; i < copies; ++i) long_text += text;
+  const std::string long_capture = write("long.pcapng", long_text);
+  const auto datagrams = [&](const std::string& file) {
+    const Finished done =
+        run({kKwind, "explain", kWorld, "--capture", file, "--key-log", keys, "--json"});
+    EXPECT_EQ(done.code, 0) << done.err;
+    std::size_t count = 0;
+    if (done.code != 0) return count;
+    const auto explained = nlohmann::json::parse(done.out);
+    for (const auto& row : explained["rows"]) {
+      if (row["what"] != "headers") continue;
+      count += row["up"]["count"].get<std::size_t>() + row["down"]["count"].get<std::size_t>();
+    }
+    return count;
+  };
+  const std::size_t short_count = datagrams(capture);
+  EXPECT_GT(short_count, 50U);
+  EXPECT_EQ(datagrams(long_capture), copies * short_count);
+  const Finished trained = run({kKwind, "train", kWorld, long_capture, "--key-log", keys, "-o",
+                                (dir_ / "long.codes").string()});
+  EXPECT_EQ(trained.code, 0) << trained.err;
+}
+
 TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
   const std::string capture = (dir_ / "day.pcapng").string();
   const std::string keys = (dir_ / "day.keys").string();

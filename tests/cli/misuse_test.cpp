@@ -422,6 +422,26 @@ TEST_F(Misuse, EveryNumberHasTheLimitsThatItsHelpStates) {
   EXPECT_GE(numbers, 40U);
 }
 
+// A service that compiles the descriptions of others must not show them its files.
+TEST_F(Misuse, IncludesStayWithinTheFolderThatIsNamed) {
+  fs::create_directories(dir_ / "theirs/parts");
+  write("secret.kw", "enum Secret { tern }\n");
+  write("theirs/parts/own.kw", "enum Own { heron }\n");
+  write("theirs/fine.kw", "protocol p 1\ninclude \"parts/own.kw\"\nchannel c ordered\n");
+  write("theirs/up.kw", "protocol p 1\ninclude \"../secret.kw\"\nchannel c ordered\n");
+  fs::create_symlink(dir_ / "secret.kw", dir_ / "theirs/linked.kw");
+  write("theirs/link.kw", "protocol p 1\ninclude \"linked.kw\"\nchannel c ordered\n");
+  expect("kwind check theirs/up.kw", 0, "");
+  expect("kwind --include-root theirs check theirs/fine.kw", 0, "");
+  for (const std::string file : {"theirs/up.kw", "theirs/link.kw"}) {
+    const Finished done = shell("kwind --include-root theirs check " + file);
+    EXPECT_EQ(done.code, 1) << file;
+    EXPECT_NE(done.err.find("lies outside of --include-root"), std::string::npos) << done.err;
+    EXPECT_EQ(done.err.find("tern"), std::string::npos) << done.err;
+  }
+  expect("kwind --include-root nowhere check theirs/fine.kw", 2, "is no folder");
+}
+
 // Each client of a bad path takes a socket of the tool.
 TEST_F(Misuse, ClientsThatGetNoSocketAreCounted) {
   Process lag({"/bin/bash", "-c",

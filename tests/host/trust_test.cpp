@@ -3,6 +3,8 @@
 #include <gtest/gtest.h>
 
 #include <chrono>
+#include <set>
+#include <string>
 
 #include "host_test.h"
 #include "kit/sim_hosts.h"
@@ -45,6 +47,39 @@ TEST(Tickets, ExpireByTheSystemsClockUnlessAnotherIsGiven) {
   options.unix_now = [] { return std::int64_t{1000}; };
   EXPECT_EQ(end_of(999).substr(0, 14), "ticket_expired");
   EXPECT_EQ(end_of(1001), "");
+}
+
+// Several servers, or a server and its successor, ask one store whether a ticket was used.
+TEST(Tickets, CountOnceForAllServersThatShareAStore) {
+  class SharedGate final : public link::TicketGate {
+   public:
+    explicit SharedGate(std::set<std::string>& used) : used_(used) {}
+    [[nodiscard]] Result<link::Claims> check(std::string_view ticket,
+                                             std::int64_t now) const override {
+      return link::Claims{"pilot", std::string(ticket), now + 60, "{}"};
+    }
+    [[nodiscard]] bool take(const link::Claims& claims) const override {
+      return used_.insert(claims.id).second;
+    }
+
+   private:
+    std::set<std::string>& used_;
+  };
+  std::set<std::string> used;
+  const SharedGate gate(used);
+  host::ServerOptions options;
+  options.gate = &gate;
+  const auto end_with = [&](const std::string& ticket) {
+    kit::SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, 1, options);
+    host::ClientOptions who;
+    who.ticket = ticket;
+    hosts.join(who);
+    hosts.run(500ms);
+    return hosts.ended(0).substr(0, 11);
+  };
+  EXPECT_EQ(end_with("one"), "");
+  EXPECT_EQ(end_with("one"), "ticket_used") << "by the server before";
+  EXPECT_EQ(end_with("two"), "");
 }
 
 TEST(Inputs, AreHeldToTheRateAndTheChecksOfTheirMessageType) {

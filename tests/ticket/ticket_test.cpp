@@ -18,7 +18,7 @@ SigningKey key() {
   return SigningKey::from_seed(kit::secret_of(40));
 }
 Ticket pilot() {
-  return {"pilot 7", "t-1", kNow + 60, 0, kServer, R"({"boat":"Marsh Hen"})"};
+  return {"pilot 7", "t-1", kNow + 60, 0, 0, kServer, R"({"boat":"Marsh Hen"})"};
 }
 Errc error_of(const std::string& text, std::int64_t now = kNow,
               const std::string& audience = kServer) {
@@ -78,6 +78,27 @@ TEST(Tickets, AreRefusedWhenExpiredForeignOrForged) {
   }
   EXPECT_EQ(error_of(text + "="), Errc::ticket_invalid);
   EXPECT_EQ(error_of(text + "."), Errc::ticket_invalid);
+}
+
+// A server that started anew does not know which tickets were used before.
+TEST(Tickets, IssuedBeforeTheStartOfAServerThatAsksForThatHaveExpired) {
+  Ticket ticket = pilot();
+  const Gate any(key().verify, kit::server_key().public_key);
+  const Gate fresh(key().verify, kit::server_key().public_key, kNow - 10);
+  const auto by = [&](const Gate& gate) {
+    const auto claims = gate.check(*issue(ticket, key()), kNow);
+    return claims ? Errc::none : claims.error();
+  };
+  EXPECT_EQ(by(any), Errc::none);
+  EXPECT_EQ(by(fresh), Errc::ticket_expired) << "it does not say when it was issued";
+  ticket.issued = kNow - 11;
+  EXPECT_EQ(by(any), Errc::none);
+  EXPECT_EQ(by(fresh), Errc::ticket_expired);
+  ticket.issued = kNow - 10;
+  EXPECT_EQ(by(fresh), Errc::none);
+  EXPECT_EQ(read_unchecked(*issue(ticket, key()))->issued, kNow - 10);
+  ticket.app = R"({"iat":1})";
+  EXPECT_EQ(issue(ticket, key()).error(), Errc::ticket_invalid);
 }
 
 TEST(Tickets, KnowOneAlgorithmAndNoWayAroundIt) {

@@ -4,6 +4,8 @@
 #include <ctime>
 #include <memory>
 #include <nlohmann/json.hpp>
+#include <set>
+#include <string>
 
 #include "commands.h"
 #include "kwind/io/clock.h"
@@ -84,10 +86,12 @@ void print_ticket(const ticket::Ticket& ticket, bool json) {
   fmt::print("subject    {}\nid         {}\nexpires    {}\n", ticket.subject, ticket.id,
              when(ticket.expires, now));
   if (ticket.not_before != 0) fmt::print("not before {}\n", when(ticket.not_before, now));
+  if (ticket.issued != 0) fmt::print("issued     {}\n", when(ticket.issued, now));
   fmt::print("audience   {}\n", ticket.audience);
   const auto claims = json::parse_text(ticket.app).value();
   for (const auto& [name, value] : claims.items()) {
-    if (name == "sub" || name == "jti" || name == "exp" || name == "nbf" || name == "aud") continue;
+    static const std::set<std::string> kShown = {"sub", "jti", "exp", "nbf", "iat", "aud"};
+    if (kShown.contains(name)) continue;
     fmt::print("{:<10} {}\n", name, json::text_of(value));
   }
 }
@@ -112,7 +116,8 @@ int issue(const TicketArguments& arguments) {
     const Key128 random = io::entropy();
     ticket.id = to_hex(random, random.size());
   }
-  ticket.expires = now_unix() + arguments.seconds;
+  ticket.issued = now_unix();
+  ticket.expires = ticket.issued + arguments.seconds;
   ticket.app = arguments.claims;
   const auto text = ticket::issue(ticket, *key);
   if (!text) {
@@ -120,7 +125,8 @@ int issue(const TicketArguments& arguments) {
       fmt::print(stderr, "the ticket would be longer than {} bytes; shorten --claims\n",
                  link::kMaxTicketBytes);
     } else {
-      fmt::print(stderr, "--claims {}: must be a JSON object without sub, jti, exp, nbf and aud\n",
+      fmt::print(stderr,
+                 "--claims {}: must be a JSON object without sub, jti, exp, nbf, iat and aud\n",
                  arguments.claims);
     }
     return kFoundWrong;

@@ -4,7 +4,8 @@
 // Values and pure functions; safe anywhere.
 //
 // Claims: `sub` who it is, `exp` until when, `jti` its own id, `aud` the server's public key as
-// text (kwind::link::key_text); `nbf` if it must not be used at once; any others are the game's.
+// text (kwind::link::key_text); `nbf` if it must not be used at once; `iat` when it was issued; any
+// others are the game's.
 #pragma once
 #include <array>
 #include <cstdint>
@@ -42,6 +43,7 @@ struct Ticket {
   std::string id;               ///< must never repeat while the ticket is valid: it counts once
   std::int64_t expires = 0;     ///< seconds since 1970
   std::int64_t not_before = 0;  ///< 0: at once
+  std::int64_t issued = 0;      ///< seconds since 1970; 0: the ticket does not say
   std::string audience;         ///< link::key_text of the server's public key
   std::string app = "{}";       ///< further claims, a JSON object
 };
@@ -53,24 +55,28 @@ Result<std::string> issue(const Ticket& ticket, const SigningKey& key);
 /// Reads a ticket without checking who signed it: for people to look at. Errors: ticket_invalid.
 Result<Ticket> read_unchecked(std::string_view text);
 
-/// Checks all of a ticket: form, algorithm, signature, audience, times. Errors: ticket_invalid,
-/// ticket_expired. O(length); the signature is checked before the claims are read.
+/// Checks all of a ticket: form, algorithm, signature, audience, times. A ticket that was issued
+/// before `issued_from`, or does not say when, has expired. Errors: ticket_invalid, ticket_expired.
+/// O(length); the signature is checked before the claims are read.
 Result<link::Claims> check(std::string_view text, const VerifyKey& key, std::string_view audience,
-                           std::int64_t unix_seconds);
+                           std::int64_t unix_seconds, std::int64_t issued_from = 0);
 
 /// The gate of a server that lets in who brings a ticket: give it to host::ServerOptions::gate.
 class Gate final : public link::TicketGate {
  public:
-  Gate(const VerifyKey& key, const link::PublicKey& server)
-      : key_(key), audience_(link::key_text(server)) {}
+  /// `issued_from`: with the start of this process a ticket that a predecessor with the same key has
+  /// let in counts no second time; clients that hold an older one log in again. 0: all are taken.
+  Gate(const VerifyKey& key, const link::PublicKey& server, std::int64_t issued_from = 0)
+      : key_(key), audience_(link::key_text(server)), issued_from_(issued_from) {}
   [[nodiscard]] Result<link::Claims> check(std::string_view ticket,
                                            std::int64_t unix_seconds) const override {
-    return ticket::check(ticket, key_, audience_, unix_seconds);
+    return ticket::check(ticket, key_, audience_, unix_seconds, issued_from_);
   }
 
  private:
   VerifyKey key_;
   std::string audience_;
+  std::int64_t issued_from_;
 };
 
 }  // namespace kwind::ticket

@@ -158,7 +158,8 @@ void ClientHandshake::on_accept(Time now, std::span<const std::byte> datagram, R
     if (reply.text.empty()) reply.text = error_info(refusal.code).text;
   } else if (accept->welcome->version_index >= options_.identity.versions.size() ||
              accept->welcome->code_tables > options_.identity.code_table_sets.size() ||
-             (accept->welcome->cipher == Cipher::aes256_gcm && !has_aes_hardware())) {
+             (accept->welcome->cipher == Cipher::aes256_gcm &&
+              !(options_.aes && has_aes_hardware()))) {
     reply.error = Errc::unexpected;
   } else {
     reply.agreed = agree(*accept->welcome, message);

@@ -447,7 +447,8 @@ Errc Listener::State::use_up(Time now, const Attempt& attempt) {
     resumes.erase(right);
   } else if (admission.claims) {
     if (used_tickets.size() >= options.used_tickets) return Errc::ticket_table_full;
-    if (!used_tickets.emplace(*attempt.once, admission.claims->expires).second) {
+    if (!used_tickets.emplace(*attempt.once, admission.claims->expires).second ||
+        !options.gate->take(*admission.claims)) {
       return Errc::ticket_used;
     }
   }
