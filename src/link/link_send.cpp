@@ -200,12 +200,16 @@ void Link::Impl::rest_if_idle(Time now) {
   std::vector<AckRange>().swap(ack_block_.ranges);
 }
 
+// As large as the address has sent, so that the response shows what the path carries (RFC 9000,
+// 8.2.1), and no larger.
 std::size_t Link::Impl::write_challenge(Time now, const Path::Challenge& challenge,
                                         std::span<std::byte> out) {
   ledger_.begin();
-  Datagram datagram = begin_datagram(now, out, kBaseDatagramBytes, false);
+  const std::size_t max_bytes = std::min(challenge.max_bytes, kBaseDatagramBytes);
+  Datagram datagram = begin_datagram(now, out, max_bytes, false);
   FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
   frames.challenge(challenge.number);
+  frames.padding(max_bytes * 8);
   const std::size_t size = finish_datagram(now, datagram, out, true, 0);
   path_.challenge_sent(size);
   destination_ = challenge.to;

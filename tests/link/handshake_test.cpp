@@ -679,6 +679,25 @@ TEST(Addresses, AClientThatMovesIsFollowedOnceItHasAnsweredTheChallenge) {
   EXPECT_EQ(pair.server().stats().path_changes, 1U);
 }
 
+// RFC 9000, 8.2.1: what comes back shows as well that full datagrams pass.
+TEST(Addresses, AChallengeIsAsLargeAsADatagramWhereTheAddressHasSentAsMuch) {
+  for (const bool is_large : {false, true}) {
+    SimPair pair({.conditions = {.delay = 30ms}});
+    pair.run_until(at(1s));
+    std::array<std::byte, link::kMaxDatagramBytes> datagram{};
+    const std::vector<std::byte> message(is_large ? 4000 : 100);
+    ASSERT_EQ(pair.client().send(2, 0, message, message.size() * 8), Errc::none);
+    const std::size_t sent = pair.client().poll_datagram(pair.now(), datagram);
+    const Endpoint cafe = Endpoint::v4(10, 9, 8, 7, 6);
+    link::Link& server = pair.server();
+    ASSERT_EQ(server.receive_from(pair.now(), cafe, std::span(datagram).first(sent)), Errc::none);
+    const std::size_t answer = server.poll_datagram(pair.now(), datagram);
+    EXPECT_EQ(server.destination(), cafe);
+    EXPECT_EQ(answer, std::min(sent, link::kBaseDatagramBytes));
+    EXPECT_EQ(answer > 1000, is_large);
+  }
+}
+
 TEST(Addresses, ACopiedDatagramFromElsewhereMovesNothingAndGetsLessThanItSent) {
   SimPair pair({.conditions = {.delay = 30ms}});
   pair.run_until(at(1s));

@@ -15,6 +15,9 @@ namespace kwind::link {
 class ClientHandshake {
  public:
   ClientHandshake(ConnectOptions options, Time now);
+  ClientHandshake(ClientHandshake&&) = default;
+  ClientHandshake& operator=(ClientHandshake&&) = default;
+  ~ClientHandshake() { wipe(std::as_writable_bytes(std::span(options_.ticket))); }
 
   struct Reply {
     Errc error = Errc::none;       ///< why the datagram was dropped

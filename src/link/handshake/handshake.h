@@ -54,6 +54,7 @@ struct Connect {
   std::vector<std::uint64_t> code_table_sets;  ///< digests, at most 8
   std::string ticket;                          ///< at most kMaxTicketBytes; empty: none
   std::optional<Secret32> resume;              ///< in place of a ticket
+  ~Connect() { wipe(std::as_writable_bytes(std::span(ticket))); }
 };
 /// What the server says inside the answer when it agrees.
 struct Welcome {

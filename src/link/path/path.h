@@ -45,6 +45,7 @@ class Path {
   struct Challenge {
     Endpoint to;
     std::uint64_t number;
+    std::size_t max_bytes;  ///< that the address may be sent
   };
   /// The challenge to send now, if `bytes` more to it are permitted.
   [[nodiscard]] std::optional<Challenge> challenge(Time now, std::size_t bytes) const {
@@ -52,7 +53,7 @@ class Path {
         candidate_->sent + bytes > candidate_->received) {
       return std::nullopt;
     }
-    return Challenge{candidate_->at, candidate_->number};
+    return Challenge{candidate_->at, candidate_->number, candidate_->received - candidate_->sent};
   }
   void challenge_sent(std::size_t bytes) {
     candidate_->sent += bytes;
