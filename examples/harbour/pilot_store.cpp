@@ -79,7 +79,7 @@ struct PilotStore::Worker {
     }
   }
   void look_up(const std::string& pilot) {
-    Responder found{pilot};
+    Answer found{pilot};
     sqlite3_bind_text(find, 1, pilot.data(), static_cast<int>(pilot.size()), SQLITE_TRANSIENT);
     if (sqlite3_step(find) == SQLITE_ROW) {
       found.berth = Berth{sqlite3_column_double(find, 0), sqlite3_column_double(find, 1),
@@ -109,7 +109,7 @@ struct PilotStore::Worker {
   sqlite3_stmt* find = nullptr;
   sqlite3_stmt* keep = nullptr;
   kwind::route::Handoff<Job> jobs{kJobs};
-  kwind::route::Handoff<Responder> answers{kJobs};
+  kwind::route::Handoff<Answer> answers{kJobs};
   std::deque<Job> later;  // the game's: what the queue has no room for yet
   std::atomic<unsigned> count = 0;
   std::atomic<bool> ended = false;
@@ -123,7 +123,7 @@ PilotStore::~PilotStore() = default;
 void PilotStore::request(const std::string& pilot) {
   worker_->put({true, pilot, {}});
 }
-std::optional<PilotStore::Responder> PilotStore::answer() {
+std::optional<PilotStore::Answer> PilotStore::answer() {
   return worker_->answers.take();
 }
 void PilotStore::write(std::vector<Row> rows) {

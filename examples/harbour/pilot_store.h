@@ -23,11 +23,11 @@ class PilotStore {
 
   /// Asks for a pilot's berth; answer() has it some ticks later.
   void request(const std::string& pilot);
-  struct Responder {
+  struct Answer {
     std::string pilot;
     std::optional<Berth> berth{};  ///< nothing: never seen before
   };
-  std::optional<Responder> answer();
+  std::optional<Answer> answer();
 
   struct Row {
     std::string pilot;

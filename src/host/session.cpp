@@ -181,15 +181,15 @@ Errc Session::request(Time now, std::uint32_t peer, const PackedMessage& request
 }
 
 bool Session::asks(std::uint16_t answer, std::uint16_t number) const {
-  return std::any_of(asked_us_.begin(), asked_us_.end(), [&](const Question& request_id) {
-    return request_id.type + 1 == answer && request_id.number == number;
+  return std::any_of(asked_us_.begin(), asked_us_.end(), [&](const Question& question) {
+    return question.type + 1 == answer && question.number == number;
   });
 }
 
 bool Session::take_request_id(std::uint16_t answer, std::uint16_t number) {
   const auto found =
-      std::find_if(asked_us_.begin(), asked_us_.end(), [&](const Question& request_id) {
-        return request_id.type + 1 == answer && request_id.number == number;
+      std::find_if(asked_us_.begin(), asked_us_.end(), [&](const Question& question) {
+        return question.type + 1 == answer && question.number == number;
       });
   if (found == asked_us_.end()) return false;
   asked_us_.erase(found);

@@ -11,6 +11,8 @@
 namespace kwind::link {
 using kwind::prefetch;
 
+// Two keyed generators: the peer sees the challenges, and must not learn from them which packet
+// numbers are left out.
 Link::Impl::Impl(Role role, LinkOptions options, TransportKind transport_kind, Time now)
     : role_(role),
       transport_kind_(transport_kind),
@@ -29,11 +31,14 @@ Link::Impl::Impl(Role role, LinkOptions options, TransportKind transport_kind, T
   skip_at_ = 1 + skips_.next() % kSkipEvery;
 }
 
+// A client begins: until the server has agreed there are handshake datagrams and nothing else.
 void Link::Impl::greet(ConnectOptions who, Time now) {
   state_ = State::greeting;
   greeting_ = std::make_unique<ClientHandshake>(std::move(who), now);
 }
 
+// Both ends have agreed. From here on there are keys, and a version that says which channels
+// exist.
 void Link::Impl::agree(const Agreed& agreed, Time now) {
   id_ = agreed.id;
   version_ = agreed.version;
@@ -60,6 +65,8 @@ void Link::Impl::agree(const Agreed& agreed, Time now) {
   channels_.agree(version_, transport_kind_);
 }
 
+// A datagram that opened shows that the peer lives. One that did not is counted by cause; if its
+// error has the verdict `close`, the peer broke a rule, and the connection ends.
 Errc Link::Impl::receive(Time now, const Endpoint& from, std::span<const std::byte> datagram) {
   now = forward(now);
   inbox_.reclaim();
@@ -76,6 +83,8 @@ Errc Link::Impl::receive(Time now, const Endpoint& from, std::span<const std::by
   return error;
 }
 
+// Writes at most one datagram; the caller asks again until there is none. The pacer is told how
+// much time has passed even if nothing is sent.
 std::size_t Link::Impl::poll_datagram(Time now, std::span<std::byte> out) {
   KWIND_ASSERT(out.size() >= kMaxDatagramBytes);
   now = forward(now);
@@ -109,6 +118,8 @@ std::size_t Link::Impl::poll_datagram(Time now, std::span<std::byte> out) {
   return size;
 }
 
+// The opening comes first, then messages in the order in which they were delivered, and the end
+// when all of them were taken.
 std::optional<Event> Link::Impl::poll_event() {
   if (opened_event_) {
     opened_event_ = false;
@@ -135,6 +146,8 @@ std::optional<Event> Link::Impl::poll_event() {
   return std::nullopt;
 }
 
+// The earliest of all timers; Time::min() if something can be sent at once. Must not be late: a
+// host sleeps until then.
 Time Link::Impl::next_wakeup() const {
   switch (state_) {
     case State::closed: return kNever;
@@ -163,6 +176,8 @@ Time Link::Impl::next_wakeup() const {
   return wake;
 }
 
+// Asks for the memory that the next calls will touch, some links ahead: with a thousand links no
+// cache holds them all. The members stand in the order in which the steps need them.
 void Link::Impl::prefetch(Link::Use use, unsigned step) const {
   const auto* const begin = reinterpret_cast<const std::byte*>(this);
   if (use == Link::Use::schedule_payload) {
@@ -191,6 +206,8 @@ void Link::Impl::prefetch(Link::Use use, unsigned step) const {
   kwind::prefetch(begin, static_cast<std::size_t>(end - begin));
 }
 
+// Runs the timers that are due. What they want to send waits for poll_datagram(). Silence is
+// judged first: a peer that is gone needs no probes.
 void Link::Impl::wake(Time now) {
   now = forward(now);
   switch (state_) {
@@ -243,6 +260,8 @@ Errc Link::Impl::send(std::size_t channel, std::size_t tag, const Outbound& mess
   return error;
 }
 
+// What window and pace permit now, less what urgent messages have queued already. A stream has
+// no pace: TCP has its own.
 std::size_t Link::Impl::budget(Time now) const {
   if (state_ != State::open || !ledger_.has_room()) return 0;
   now = std::max(now, latest_);
@@ -261,6 +280,8 @@ void Link::Impl::schedule_payload(PayloadSource* payload_source, std::size_t dat
   payloads_left_ = payload_source == nullptr ? 0 : datagrams;
 }
 
+// Reliable messages go first: continue_closing() says the end when they are delivered, or when
+// the linger is over.
 void Link::Impl::close(Time now, std::string_view reason, Errc code) {
   now = forward(now);
   if (error_info(code).verdict == Verdict::refuse) refusal_ = code;
@@ -285,6 +306,7 @@ std::string_view Link::Impl::protection() const {
   return cipher_ == Cipher::aes256_gcm ? "AES-256-GCM" : "ChaCha20-Poly1305";
 }
 
+// Gathers what the parts of the link count themselves.
 const Stats& Link::Impl::stats() const {
   const Channels::Counts& counts = channels_.counts();
   stats_.datagrams_sent = datagrams_sent_;
@@ -313,6 +335,7 @@ const Stats& Link::Impl::stats() const {
 
 // ---- timers and ends ----
 
+// A stream that ended carries nothing more: there is no draining.
 void Link::Impl::transport_ended(Time now) {
   now = forward(now);
   if (state_ == State::closed) return;
@@ -343,31 +366,41 @@ void Link::Impl::send_close(Time now) {
   broken_off_ = true;
 }
 
+// Address translation forgets flows that are silent. An ack or a ping that is due does as well.
 Time Link::Impl::keepalive_deadline() const {
   return ack_due_ == kNever && !ping_due_ ? last_sent_ + keepalive_ : kNever;
 }
 
+// Most of the timeout has passed in silence: a ping asks for an ack, so that a peer with nothing
+// to say is not taken for gone.
 Time Link::Impl::idle_deadline() const {
   if (ping_due_ || transport_kind_ == TransportKind::stream) return kNever;
   return std::max(last_heard_ + timeout_ * 6 / 10, last_sent_ + kIdleProbeAfter);
 }
 
+// Datagrams were sent and nothing at all came back: a client asks whether its connection is
+// still known, at least as late as three probe timeouts.
 Time Link::Impl::lost_deadline() const {
   if (lost_due_ || unheard_since_ == kNever) return kNever;
   const Duration patience = std::max<Duration>(kLostAfter, 3 * rtt_.probe_timeout(ack_delay()));
   return std::max(std::max(last_heard_, unheard_since_) + patience, lost_asked_ + kLostEvery);
 }
 
+// RFC 9002, 6.1.2: packets that were sent so long before an acknowledged one count as lost then.
+// A stream loses none.
 Time Link::Impl::loss_deadline() const {
   return transport_kind_ == TransportKind::stream ? kNever : ledger_.loss_deadline();
 }
 
+// RFC 9002, 6.2: the probe timeout.
 Time Link::Impl::probe_deadline() const {
   if (probe_due_ || transport_kind_ == TransportKind::stream)
     return kNever;  // it waits for poll_datagram
   return ledger_.probe_deadline(rtt_, ack_delay());
 }
 
+// The oldest data without an ack goes out once more, in a datagram of the base size: perhaps the
+// path takes no larger one any more. State is not sent again, newer state is on its way.
 void Link::Impl::probe() {
   ledger_.oldest_refs(probed_);
   for (const SentRef& ref : probed_) {
@@ -380,7 +413,7 @@ void Link::Impl::probe() {
       case SentRef::Kind::mtu_probe: break;
     }
   }
-  path_.retry_handshake();
+  path_.challenge_again();
   probe_due_ = true;
   if (++silent_probes_ > PathMtu::kSilentProbes) {
     mtu_.back_to_base(latest_);
@@ -388,12 +421,16 @@ void Link::Impl::probe() {
   ledger_.probe_sent();
 }
 
+// The peer may have missed the close; it may also be gone. So there are a few copies and no
+// more.
 void Link::Impl::close_again() {
   if (close_copies_ >= kMaxCloseCopies || close_acked_) return;
   close_due_ = true;
   ++close_copies_;
 }
 
+// Two steps, each with a time limit: deliver what is reliable, then say the end until it is
+// acknowledged.
 void Link::Impl::continue_closing(Time now) {
   const bool delivered = channels_.reliable_idle();
   const bool late = !linger_starts_ && now >= linger_end_;
@@ -408,6 +445,7 @@ void Link::Impl::continue_closing(Time now) {
   }
 }
 
+// Nothing is sent from now on. The event waits until the messages before it were taken.
 void Link::Impl::end(Errc code, std::string_view text) {
   state_ = State::closed;
   end_code_ = code;

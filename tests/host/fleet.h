@@ -96,14 +96,14 @@ class Fleet {
   [[nodiscard]] std::string time() const {
     return std::to_string((now_ - kit::at(0s)) / 1ms) + " ms";
   }
-  struct SymbolCounts {
+  struct WalkCounts {
     std::size_t messages = 0;
     std::size_t resumed = 0;
     std::size_t thrown = 0;
     std::map<Ending, std::size_t> endings;
     std::map<Errc, std::size_t> ends;  // as the server reports them
 
-    SymbolCounts& operator+=(const SymbolCounts& other) {
+    WalkCounts& operator+=(const WalkCounts& other) {
       messages += other.messages;
       resumed += other.resumed;
       thrown += other.thrown;
@@ -112,7 +112,7 @@ class Fleet {
       return *this;
     }
   };
-  [[nodiscard]] const SymbolCounts& symbol_counts() const { return symbol_counts_; }
+  [[nodiscard]] const WalkCounts& walk_counts() const { return walk_counts_; }
 
  protected:
   static constexpr host::Timeouts kTimeouts{.idle_timeout = 2s,
@@ -122,7 +122,7 @@ class Fleet {
                                             .max_throttle_delay = 5s};
 
   /// The end that got an outcome may ask again.
-  virtual void retry_handshake(std::size_t boat, bool by_server) = 0;
+  virtual void ask_again(std::size_t boat, bool by_server) = 0;
 
   // ---- chance ----
   std::int64_t below(std::int64_t limit) {
@@ -193,7 +193,7 @@ class Fleet {
            std::to_string(number) + " " + wrong);
     }
     require(body == body_of(number), "a message's body is another one's");
-    ++symbol_counts_.messages;
+    ++walk_counts_.messages;
     if (at_server) {
       require(!is_paused_, "a message passed while the server was paused");
       require(!options_.hold_until_ready || boat.is_ready_there, "a message came before ready()");
@@ -205,7 +205,7 @@ class Fleet {
   }
   void misbehave() {
     if (is_over_ || !one_in(40)) return;
-    ++symbol_counts_.thrown;
+    ++walk_counts_.thrown;
     throw Thrown();
   }
 
@@ -257,33 +257,33 @@ class Fleet {
   };
   template <class T>
   void settle_request(Number number, route::Responder<T>& responder) {
-    Question& request_id = pending_requests_[number];
+    Question& question = pending_requests_[number];
     const bool replies = one_in(2);
     const Errc error = replies ? responder.reply({.number = number})
                                : responder.refuse(route::RefusalOf<T>::never, "no");
     if (error == Errc::none) {
-      request_id.fate = replies ? Fate::replied : Fate::refused;
-      request_id.settled_at = now_;
+      question.fate = replies ? Fate::replied : Fate::refused;
+      question.settled_at = now_;
       require(responder.reply({.number = number}) != Errc::none, "a question was answered twice");
     } else {
       require(error == Errc::no_such_peer || error == Errc::stray_answer ||
                   error == Errc::queue_full || error == Errc::closed,
               "answering fails with " + std::string(error_info(error).name));
-      request_id.fate = Fate::abandoned;  // the Answer goes
+      question.fate = Fate::abandoned;  // the Answer goes
     }
   }
   template <class T>
   void answer_or_keep(Number number, route::Responder<T> responder, std::deque<Kept>& kept) {
-    Question& request_id = pending_requests_.at(number);
-    require(request_id.fate == Fate::unseen, "a question came twice");
-    request_id.fate = Fate::abandoned;  // unless this ends otherwise
+    Question& question = pending_requests_.at(number);
+    require(question.fate == Fate::unseen, "a question came twice");
+    question.fate = Fate::abandoned;  // unless this ends otherwise
     if (is_over_ || one_in(2)) return settle_request(number, responder);
     if (one_in(10)) return;
     if (one_in(10)) {
-      ++symbol_counts_.thrown;
+      ++walk_counts_.thrown;
       throw Thrown();
     }
-    request_id.fate = Fate::kept;
+    question.fate = Fate::kept;
     Kept entry{number, now_ + up_to(3s)};
     if constexpr (std::is_same_v<T, AskServer>) {
       entry.from_client.emplace(std::move(responder));
@@ -298,8 +298,8 @@ class Fleet {
         ++kept;
         continue;
       }
-      Question& request_id = pending_requests_[kept->number];
-      request_id.fate = Fate::abandoned;
+      Question& question = pending_requests_[kept->number];
+      question.fate = Fate::abandoned;
       if (!one_in(5)) {
         if (kept->from_client) settle_request(kept->number, *kept->from_client);
         if (kept->from_server) settle_request(kept->number, *kept->from_server);
@@ -310,28 +310,28 @@ class Fleet {
   template <class T>
   void settled(std::size_t index, Number number, const Outcome<T>& outcome, bool by_server) {
     const Boat& boat = boats_[index];
-    Question& request_id = pending_requests_.at(number);
+    Question& question = pending_requests_.at(number);
     const Time now = by_server ? server_now() : client_now(boat);
     const bool stands = server_ && boat.peer && !boat.ended && !boat.is_gone &&
                         !boat.is_closed_there && !boat.closes && !boat.is_killed &&
                         !boat.is_disturbed && options_.max_faults == 0;
     const std::string wrong =
-        judge(request_id, outcome.ending, outcome.reply.number == number, now, !stands);
+        judge(question, outcome.ending, outcome.reply.number == number, now, !stands);
     if (!wrong.empty()) fail(name(index) + (by_server ? " was asked: " : " asked: ") + wrong);
-    ++symbol_counts_.endings[outcome.ending];
-    const bool in_time = (request_id.fate == Fate::replied || request_id.fate == Fate::refused) &&
-                         request_id.due - now > -1s && now_ - request_id.settled_at > 1500ms;
+    ++walk_counts_.endings[outcome.ending];
+    const bool in_time = (question.fate == Fate::replied || question.fate == Fate::refused) &&
+                         question.due - now > -1s && now_ - question.settled_at > 1500ms;
     require(!(is_calm_ && outcome.ending == Ending::timed_out && in_time && stands),
             name(index) + ": a question timed out whose answer was given in time");
     if (!is_over_ && one_in(4)) {
-      retry_handshake(index, by_server);
+      ask_again(index, by_server);
     }
     misbehave();
   }
   Question& open_request(Number number, Time now, Duration timeout) {
-    Question& request_id = pending_requests_[number];
-    request_id.due = now + timeout;
-    return request_id;
+    Question& question = pending_requests_[number];
+    question.due = now + timeout;
+    return question;
   }
   void check_lists() const {
     std::vector<Peer> known;
@@ -361,10 +361,10 @@ class Fleet {
       check_owed(index, boat.up, "to the server, at the end");
       check_owed(index, boat.down, "from the server, at the end");
     }
-    for (const auto& [number, request_id] : pending_requests_) {
-      require(request_id.outcomes == 1, "question " + std::to_string(number) + " has " +
-                                            std::to_string(request_id.outcomes) +
-                                            " outcomes when all times are out");
+    for (const auto& [number, question] : pending_requests_) {
+      require(question.outcomes == 1, "question " + std::to_string(number) + " has " +
+                                          std::to_string(question.outcomes) +
+                                          " outcomes when all times are out");
     }
   }
   void check_the_end() const {
@@ -402,7 +402,7 @@ class Fleet {
   bool is_over_ = false;
   Time server_asleep_until_{};
   int late_ = 0;  // sends in a row after which next_wakeup() was in the past
-  SymbolCounts symbol_counts_;
+  WalkCounts walk_counts_;
   mutable std::string wrong_;
   std::unique_ptr<host::Server> server_;
 };

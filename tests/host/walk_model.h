@@ -91,18 +91,18 @@ struct Question {
 };
 
 /// Returns what is wrong with this outcome; empty: nothing.
-inline std::string judge(Question& request_id, route::Ending ending, bool is_reply_right, Time now,
+inline std::string judge(Question& question, route::Ending ending, bool is_reply_right, Time now,
                          bool may_be_disconnected) {
-  if (++request_id.outcomes > 1) return "a second outcome";
+  if (++question.outcomes > 1) return "a second outcome";
   switch (ending) {
     case route::Ending::replied:
-      if (request_id.fate != Fate::replied) return "a reply that was not given";
+      if (question.fate != Fate::replied) return "a reply that was not given";
       return is_reply_right ? "" : "the reply to another question";
     case route::Ending::refused:
-      return request_id.fate == Fate::refused ? "" : "a refusal that was not given";
+      return question.fate == Fate::refused ? "" : "a refusal that was not given";
     case route::Ending::abandoned:
-      return request_id.fate == Fate::abandoned ? "" : "abandoned, but the answer was not dropped";
-    case route::Ending::timed_out: return now >= request_id.due ? "" : "timed out before its time";
+      return question.fate == Fate::abandoned ? "" : "abandoned, but the answer was not dropped";
+    case route::Ending::timed_out: return now >= question.due ? "" : "timed out before its time";
     case route::Ending::disconnected:
       return may_be_disconnected ? "" : "disconnected though the connection stands";
     case route::Ending::not_sent: return "not sent though the call said none";

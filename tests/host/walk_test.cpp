@@ -48,14 +48,14 @@ class Walk final : public Fleet {
     kept_by_clients_.clear();
     server_.reset();
     check_handlers();
-    for (const auto& [number, request_id] : pending_requests_) {
-      require(request_id.outcomes == 1, "question " + std::to_string(number) + " has " +
-                                            std::to_string(request_id.outcomes) + " outcomes");
+    for (const auto& [number, question] : pending_requests_) {
+      require(question.outcomes == 1, "question " + std::to_string(number) + " has " +
+                                          std::to_string(question.outcomes) + " outcomes");
     }
   }
 
  private:
-  void retry_handshake(std::size_t boat, bool by_server) override {
+  void ask_again(std::size_t boat, bool by_server) override {
     by_server ? request_client(boat) : request_server(boat);
   }
 
@@ -104,7 +104,7 @@ class Walk final : public Fleet {
       Boat& boat = boats_[index];
       trace("the server reports the end of " + name(index) + ": " +
             std::string(error_info(code).name));
-      ++symbol_counts_.ends[code];
+      ++walk_counts_.ends[code];
       require(!boat.is_gone, "a client's end is reported twice");
       boat.is_gone = true;
       check_cause_at_server(index, code);
@@ -131,7 +131,7 @@ class Walk final : public Fleet {
     require(!resumed || boat.resumes, "a client resumes that did not want to");
     if (resumed) {
       boats_[by_peer_[peer]].is_gone = true;
-      ++symbol_counts_.resumed;
+      ++walk_counts_.resumed;
     }
     by_peer_[peer] = found->second;
     boat.peer = peer;
@@ -510,7 +510,7 @@ class Walk final : public Fleet {
 };
 
 TEST(HostWalk, HoldsAgainstTheModel) {
-  Fleet::SymbolCounts all;
+  Fleet::WalkCounts all;
   const auto seeds = kit::seeds(kit::kSanitized ? 300 : 2000, 50000);
   for (const std::uint64_t seed : seeds) {
     Walk walk(seed);
@@ -520,7 +520,7 @@ TEST(HostWalk, HoldsAgainstTheModel) {
       ADD_FAILURE() << "seed " << seed << ", at " << wrong.what();
       return;
     }
-    all += walk.symbol_counts();
+    all += walk.walk_counts();
   }
   if (seeds.size() < 100) return;
   // The walk has been where it should have been.

@@ -596,7 +596,7 @@ TEST(Sealed, KeysChangeWhileDatagramsAreLostAndReordered) {
                                  .jitter = 30ms,
                                  .loss = 0.1,
                                  .reorder = 0.3,
-                                 .max_throttle_delay = 80ms},
+                                 .reorder_delay = 80ms},
                   .adjust = [](link::LinkOptions& options) { options.key_datagrams = 20; }});
     kit::Promises promises(pair, seed);
     const auto hear = [&](bool at_server, const link::Event& event) {

@@ -726,7 +726,7 @@ TEST(Path, OneNewAddressAtATimeAndNoMoreToItThanItSent) {
   EXPECT_EQ(path.challenge(at(1ms), 30)->to, a) << "the first candidate keeps its turn";
   EXPECT_FALSE(path.challenge(at(1ms), 41)) << "it sent 40 bytes";
   path.challenge_sent(30);
-  path.retry_handshake();
+  path.challenge_again();
   EXPECT_FALSE(path.challenge(at(2ms), 30)) << "60 bytes would be more than 40";
   EXPECT_EQ(path.answered(at(3ms), b, 7), Path::Change::none) << "from elsewhere";
   EXPECT_EQ(path.answered(at(3ms), a, 6), Path::Change::none) << "with a wrong number";

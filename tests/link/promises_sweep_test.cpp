@@ -20,7 +20,7 @@ io::sim::Conditions bad_network(std::uint64_t seed) {
   conditions.loss = share(0.20);
   conditions.duplicate = share(0.20);
   conditions.reorder = share(0.50);
-  conditions.max_throttle_delay = std::chrono::milliseconds(5 + random() % 120);
+  conditions.reorder_delay = std::chrono::milliseconds(5 + random() % 120);
   if (seed % 4 == 0) {  // a narrow path, for which the traffic is sometimes too much
     conditions.rate = 40000 + static_cast<double>(random() % 200000);
     conditions.queue_bytes = 8000 + random() % 60000;

@@ -49,35 +49,35 @@ int complain(const std::string& sentence) {
 
 }  // namespace
 
-int explain_capture(const CaptureOptions& request_id) {
+int explain_capture(const CaptureOptions& wanted) {
   language::Compiled source;
-  if (!load_source(request_id.description, source)) return kFoundWrong;
-  const auto contents = load_capture(request_id.capture);
-  auto keys = load_keys(request_id.keys);
+  if (!load_source(wanted.description, source)) return kFoundWrong;
+  const auto contents = load_capture(wanted.capture);
+  auto keys = load_keys(wanted.keys);
   if (!contents || !keys) return kFoundWrong;
   capture::AccountOptions options;
-  options.fields = request_id.fields;
+  options.fields = wanted.fields;
   options.observer.keys = std::move(*keys);
-  if (!request_id.server.empty()) {
-    const auto server = io::resolve(request_id.server);
-    if (!server) return complain(fmt::format("--server {}: not HOST:PORT", request_id.server));
+  if (!wanted.server.empty()) {
+    const auto server = io::resolve(wanted.server);
+    if (!server) return complain(fmt::format("--server {}: not HOST:PORT", wanted.server));
     options.observer.server = *server;
   }
   const bool has_keys = !options.observer.keys.empty();
   capture::Account account(source.protocol, std::move(options));
   std::ofstream opened;
   std::size_t kept = 0;
-  if (!request_id.opened.empty()) {
+  if (!wanted.opened.empty()) {
     std::error_code ignored;
-    if (std::filesystem::equivalent(request_id.opened, request_id.capture, ignored)) {
+    if (std::filesystem::equivalent(wanted.opened, wanted.capture, ignored)) {
       return complain(
-          fmt::format("--output {}: is the capture itself; name another file", request_id.opened));
+          fmt::format("--output {}: is the capture itself; name another file", wanted.opened));
     }
-    opened.open(request_id.opened, std::ios::binary);
+    opened.open(wanted.opened, std::ios::binary);
     opened << capture::pcapng_start("opened by kwind explain: checks are zeros");
     if (!opened.flush().good()) {
-      return complain(fmt::format("--output {}: cannot be written; is there such a folder?",
-                                  request_id.opened));
+      return complain(
+          fmt::format("--output {}: cannot be written; is there such a folder?", wanted.opened));
     }
   }
 
@@ -93,23 +93,23 @@ int explain_capture(const CaptureOptions& request_id) {
         ++kept;
       }
     }
-    if (request_id.again && !travels_again(line)) continue;
-    if (request_id.first > 0 && listed >= request_id.first) {
+    if (wanted.again && !travels_again(line)) continue;
+    if (wanted.first > 0 && listed >= wanted.first) {
       ++left_out;
       continue;
     }
     ++listed;
-    if (request_id.json) {
+    if (wanted.json) {
       lines.push_back(line_json(line, start));
     } else {
-      fmt::print("{}", line_text(line, start, request_id.fields));
+      fmt::print("{}", line_text(line, start, wanted.fields));
     }
   }
   if (opened.is_open() && !opened.flush().good()) {
-    return complain(fmt::format("--output {}: cannot be written", request_id.opened));
+    return complain(fmt::format("--output {}: cannot be written", wanted.opened));
   }
 
-  if (request_id.json) {
+  if (wanted.json) {
     nlohmann::ordered_json out = account_json(account);
     out["other_packets"] = contents->other;
     out["cut_short"] = contents->cut;
@@ -123,24 +123,23 @@ int explain_capture(const CaptureOptions& request_id) {
     fmt::print("{}{} datagrams of {} connection{}\n\n{}", listed > 0 ? "\n" : "",
                contents->packets.size() - account.foreign(), account.connections(),
                account.connections() == 1 ? "" : "s", account_text(account));
-    if (kept > 0) fmt::print("\n{}: {} datagrams, opened\n", request_id.opened, kept);
+    if (kept > 0) fmt::print("\n{}: {} datagrams, opened\n", wanted.opened, kept);
   }
   std::fflush(stdout);
   if (contents->ends_early) {
-    fmt::print(stderr, "{}: ends within a packet; what came before it is shown\n",
-               request_id.capture);
+    fmt::print(stderr, "{}: ends within a packet; what came before it is shown\n", wanted.capture);
   }
   if (contents->cut > 0) {
     fmt::print(stderr, "{}: {} datagrams were not captured whole and are left out\n",
-               request_id.capture, contents->cut);
+               wanted.capture, contents->cut);
   }
   if (account.foreign() > 0) {
     fmt::print(stderr, "{}: {} datagrams are of no connection that began in the capture{}\n",
-               request_id.capture, account.foreign(),
-               request_id.server.empty() ? "; --server HOST:PORT says where a server is" : "");
+               wanted.capture, account.foreign(),
+               wanted.server.empty() ? "; --server HOST:PORT says where a server is" : "");
   }
   if (account.unopened() > 0) {
-    fmt::print(stderr, "{}: {} datagrams stay sealed; {}\n", request_id.capture, account.unopened(),
+    fmt::print(stderr, "{}: {} datagrams stay sealed; {}\n", wanted.capture, account.unopened(),
                has_keys
                    ? "their keys are not in that file"
                    : "--key-log FILE opens them, with keys that the server or a client logged");
@@ -149,10 +148,10 @@ int explain_capture(const CaptureOptions& request_id) {
     fmt::print(stderr,
                "{}: {} datagrams are open and do not fit {}; name the description that the server "
                "was built from\n",
-               request_id.capture, account.unread(), request_id.description);
+               wanted.capture, account.unread(), wanted.description);
   }
   if (account.connections() == 0) {
-    return complain(fmt::format("{}: no connection of ours is in it", request_id.capture));
+    return complain(fmt::format("{}: no connection of ours is in it", wanted.capture));
   }
   return account.unopened() + account.unread() == 0 ? kFine : kFoundWrong;
 }

@@ -93,30 +93,27 @@ int list_presets(bool json) {
 }
 
 nlohmann::ordered_json to_json(const lag::DirectionCounts& way) {
-  return {{"datagrams", way.datagrams},
-          {"bytes", way.bytes},
-          {"lost", way.paths.lost},
-          {"doubled", way.paths.doubled},
-          {"max_throttle_delay", way.paths.max_throttle_delay},
-          {"overflowed", way.paths.overflowed}};
+  return {{"datagrams", way.datagrams},       {"bytes", way.bytes},
+          {"lost", way.paths.lost},           {"duplicated", way.paths.duplicated},
+          {"reordered", way.paths.reordered}, {"overflowed", way.paths.overflowed}};
 }
 
 void print_header() {
   fmt::print(
       "{:>6} {:>8}   {:<46}  {}\n{:>6} {:>8}   {:>8} {:>8} {:>6} {:>6} {:>6} {:>6}   {:>8} {:>8} "
       "{:>6} {:>6} {:>6} {:>6}\n",
-      "", "", "to server", "to clients", "s", "clients", "dgrams/s", "kbit/s", "lost", "double",
-      "held", "full", "dgrams/s", "kbit/s", "lost", "double", "held", "full");
+      "", "", "to server", "to clients", "s", "clients", "dgrams/s", "kbit/s", "lost", "dupl",
+      "held", "full", "dgrams/s", "kbit/s", "lost", "dupl", "held", "full");
 }
 
 std::string direction_text(const lag::DirectionCounts& before, const lag::DirectionCounts& now,
                            double seconds) {
-  return fmt::format("{:>8.0f} {:>8.0f} {:>6} {:>6} {:>6} {:>6}",
-                     static_cast<double>(now.datagrams - before.datagrams) / seconds,
-                     static_cast<double>(now.bytes - before.bytes) * 8 / 1000 / seconds,
-                     now.paths.lost - before.paths.lost, now.paths.doubled - before.paths.doubled,
-                     now.paths.max_throttle_delay - before.paths.max_throttle_delay,
-                     now.paths.overflowed - before.paths.overflowed);
+  return fmt::format(
+      "{:>8.0f} {:>8.0f} {:>6} {:>6} {:>6} {:>6}",
+      static_cast<double>(now.datagrams - before.datagrams) / seconds,
+      static_cast<double>(now.bytes - before.bytes) * 8 / 1000 / seconds,
+      now.paths.lost - before.paths.lost, now.paths.duplicated - before.paths.duplicated,
+      now.paths.reordered - before.paths.reordered, now.paths.overflowed - before.paths.overflowed);
 }
 
 int run_lag(const LagArguments& arguments) {

@@ -37,9 +37,9 @@ const Setting kSettings[] = {
      [](Conditions& c, double v) { c.delay = Duration(static_cast<Duration::rep>(v * 1e6)); }},
     {"jitter", 10000,
      [](Conditions& c, double v) { c.jitter = Duration(static_cast<Duration::rep>(v * 1e6)); }},
-    {"max_throttle_delay", 10000,
+    {"reorder_delay", 10000,
      [](Conditions& c, double v) {
-       c.max_throttle_delay = Duration(static_cast<Duration::rep>(v * 1e6));
+       c.reorder_delay = Duration(static_cast<Duration::rep>(v * 1e6));
      }},
     {"loss", 100, [](Conditions& c, double v) { c.loss = v / 100; }},
     {"loss_run", 1000, [](Conditions& c, double v) { c.loss_run = std::max(v, 1.0); }},

@@ -29,7 +29,7 @@ struct Step {
   BothWays conditions;
 };
 /// Reads a timetable: TOML with one [[step]] after the other, in order of `at` (seconds). In each:
-/// `preset`, then single values over it: delay, jitter, max_throttle_delay (ms), loss, duplicate,
+/// `preset`, then single values over it: delay, jitter, reorder_delay (ms), loss, duplicate,
 /// reorder
 /// (%), loss_run, rate (kbit/s), queue (KiB); in [step.up] or [step.down] for one direction alone.
 /// What a step does not name is as `before`.

@@ -258,7 +258,7 @@ void Relay::set_rules(const Settings& settings) {
   settings_.further_rooms = settings.further_rooms;
   settings_.any_room = settings.any_room;
   settings_.max_rooms = settings.max_rooms;
-  settings_.print_type = settings.print_type;
+  settings_.say_type = settings.say_type;
   settings_.say_field = settings.say_field;
   settings_.rules = settings.rules;
   settings_.joining = settings.joining;
@@ -352,15 +352,15 @@ std::string Relay::kick(const std::vector<std::string>& words, const std::string
 }
 
 std::string Relay::say(const std::string& words) {
-  if (!settings_.print_type) {
+  if (!settings_.say_type) {
     return "the settings do not state how: [say] with message = \"NAME\" and field = \"NAME\"";
   }
   if (words.empty()) return "write `say WORDS`";
-  const auto& fields = protocol_.messages[*settings_.print_type].fields;
+  const auto& fields = protocol_.messages[*settings_.say_type].fields;
   Value value = schema::initial_value(protocol_, fields);
   value.items[*settings_.say_field].text = words;
   if (auto problem = json::out_of_range(protocol_, fields, value)) return *problem;
-  const std::size_t count = server_.send_to_all(AnyMessage(tables_, *settings_.print_type, value));
+  const std::size_t count = server_.send_to_all(AnyMessage(tables_, *settings_.say_type, value));
   remark(fmt::format("said to {}", count));
   return {};
 }

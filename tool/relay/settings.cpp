@@ -194,9 +194,9 @@ class Reader {
       known(*table, {"message", "field"});
       const auto kind = type_named(*table, "message");
       if (!kind) return;
-      to.print_type = *kind;
+      to.say_type = *kind;
       to.say_field = field_named(*table, "field", *kind, {TypeKind::text});
-      if (!to.say_field) to.print_type.reset();
+      if (!to.say_field) to.say_type.reset();
       (void)reaches_clients(*table, *kind);
     }
   }

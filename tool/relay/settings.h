@@ -54,7 +54,7 @@ struct Settings {
   std::size_t queue_messages = 4096;
   bool drop_slow = false;  ///< close who does not read, instead of leaving messages out
 
-  std::optional<std::size_t> print_type{};
+  std::optional<std::size_t> say_type{};
   std::optional<std::size_t> say_field{};
   std::vector<std::optional<Rule>> rules{};  ///< by kind
   std::optional<Rule> joining{};

@@ -280,8 +280,7 @@ void End::arrived(std::uint32_t peer, const route::RawMessage& message) {
 }
 
 void End::left(std::uint32_t peer) {
-  std::erase_if(pending_requests_,
-                [&](const Question& request_id) { return request_id.peer == peer; });
+  std::erase_if(pending_requests_, [&](const Question& question) { return question.peer == peer; });
 }
 
 std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
@@ -297,9 +296,9 @@ std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
           return each.reply_type == kind && (to == 0 || each.peer == to);
         });
     if (open == pending_requests_.end()) return fmt::format("nobody waits for a {}", info.name);
-    const Question request_id = *open;
+    const Question question = *open;
     pending_requests_.erase(open);
-    return print_reply(request_id, value);
+    return send_answer(question, value);
   }
   if (info.role == schema::MessageRole::request) {
     to = whom_to_ask(to);
@@ -334,23 +333,23 @@ std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
   return {};
 }
 
-std::string End::print_reply(const Question& request_id, const Value& value) {
+std::string End::send_answer(const Question& question, const Value& value) {
   const Errc error =
-      answer(request_id.peer, request_id.number, AnyMessage(tables_, request_id.reply_type, value));
+      answer(question.peer, question.number, AnyMessage(tables_, question.reply_type, value));
   if (error != Errc::none) return std::string(error_info(error).text);
   happened({.what = Event::What::sent,
-            .peer = request_id.peer,
-            .kind = request_id.reply_type,
+            .peer = question.peer,
+            .kind = question.reply_type,
             .value = value,
-            .request_id = request_id.number});
+            .request_id = question.number});
   return {};
 }
 
 std::string End::reply(std::string_view fields) {
   if (pending_requests_.empty()) return "nobody waits for a reply";
-  const Question request_id = pending_requests_.front();
+  const Question question = pending_requests_.front();
   const schema::Protocol& protocol = tables_.protocol();
-  const schema::MessageType& answer = protocol.messages[request_id.reply_type];
+  const schema::MessageType& answer = protocol.messages[question.reply_type];
   const schema::Options& outcomes = protocol.one_ofs[answer.fields[0].type.index];
   auto inner = json::parse_fields(
       protocol, protocol.records[outcomes.options[0].type[0].index].fields, fields);
@@ -360,17 +359,17 @@ std::string End::reply(std::string_view fields) {
   Value value;
   value.items.push_back(std::move(outcome));
   pending_requests_.erase(pending_requests_.begin());
-  return print_reply(request_id, value);
+  return send_answer(question, value);
 }
 
 std::string End::refuse(std::string_view reason_and_words) {
   if (pending_requests_.empty()) return "nobody waits for an answer";
-  const Question request_id = pending_requests_.front();
+  const Question question = pending_requests_.front();
   const schema::Protocol& protocol = tables_.protocol();
-  const schema::MessageType& answer = protocol.messages[request_id.reply_type];
+  const schema::MessageType& answer = protocol.messages[question.reply_type];
   const schema::Options& outcomes = protocol.one_ofs[answer.fields[0].type.index];
   if (outcomes.options.size() < 2) {
-    return fmt::format("{} knows no refusal", protocol.messages[request_id.reply_type - 1].name);
+    return fmt::format("{} knows no refusal", protocol.messages[question.reply_type - 1].name);
   }
   const auto& fields = protocol.records[outcomes.options[1].type[0].index].fields;
   const std::size_t blank = std::min(reason_and_words.find(' '), reason_and_words.size());
@@ -387,7 +386,7 @@ std::string End::refuse(std::string_view reason_and_words) {
   Value value;
   value.items.push_back(std::move(outcome));
   pending_requests_.erase(pending_requests_.begin());
-  return print_reply(request_id, value);
+  return send_answer(question, value);
 }
 
 }  // namespace kwind::talk

@@ -109,7 +109,7 @@ class End {
     std::uint16_t number;
     std::size_t reply_type;
   };
-  std::string print_reply(const Question& request_id, const schema::Value& value);
+  std::string send_answer(const Question& question, const schema::Value& value);
   std::vector<Question> pending_requests_;  // asked of us, oldest first
 };
 

@@ -13,7 +13,7 @@ namespace {
 
 constexpr std::size_t kMaxSeen = 100000;
 
-const std::map<std::string_view, Event::What>& entity_events() {
+const std::map<std::string_view, Event::What>& awaited_events() {
   static const std::map<std::string_view, Event::What> all = {{"here", Event::What::connected},
                                                               {"lost", Event::What::broken},
                                                               {"back", Event::What::back},
@@ -21,7 +21,7 @@ const std::map<std::string_view, Event::What>& entity_events() {
   return all;
 }
 std::string_view name_of(Event::What what) {
-  for (const auto& [name, each] : entity_events()) {
+  for (const auto& [name, each] : awaited_events()) {
     if (each == what) return name;
   }
   return "something else";
@@ -110,9 +110,9 @@ class StepReader {
     }
     if (at == words_.size())
       throw std::string("write what to expect: a message, `here`, `lost`, `back` or `gone`");
-    const auto entity_event = entity_events().find(words_[at]);
-    if (entity_event != entity_events().end()) {
-      step.awaited = entity_event->second;
+    const auto awaited = awaited_events().find(words_[at]);
+    if (awaited != awaited_events().end()) {
+      step.awaited = awaited->second;
     } else {
       const auto kind = json::find_type(protocol_, words_[at]);
       if (!kind) throw kind.error();

@@ -19,7 +19,7 @@ void SimulatedPath::push(Time now, const Endpoint& from, const Endpoint& to,
   }
   add(now, from, to, bytes);
   if (doubled) {
-    ++counts_.doubled;
+    ++counts_.duplicated;
     add(now, from, to, bytes);
   }
 }
@@ -43,8 +43,8 @@ void SimulatedPath::add(Time now, const Endpoint& from, const Endpoint& to,
       conditions_.delay + Duration(static_cast<Duration::rep>(
                               spread * static_cast<double>(conditions_.jitter.count())));
   if (held) {
-    ++counts_.max_throttle_delay;
-    delay += conditions_.max_throttle_delay;
+    ++counts_.reordered;
+    delay += conditions_.reorder_delay;
   }
   const std::size_t size = bytes.size() + kIpUdpHeaderBytes;
   Time leaves = now;

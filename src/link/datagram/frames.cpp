@@ -42,6 +42,8 @@ void put_other(bits::Writer& out, Other kind) {
   out.put(static_cast<std::uint64_t>(kind) << 1, kOtherBits);
 }
 
+// How many bytes `count` fragments from `first` on have: the last one of a message may be
+// shorter.
 std::size_t bytes_from(std::size_t total_bits, std::size_t first, std::size_t count) {
   const std::size_t all = bits::bytes_for(total_bits);
   return std::min(count * kFragmentBytes, all - first * kFragmentBytes);
@@ -49,6 +51,8 @@ std::size_t bytes_from(std::size_t total_bits, std::size_t first, std::size_t co
 
 }  // namespace
 
+// What a message adds to its payload: kind, channel, name, length. For `kwind check` and for
+// budgets.
 std::size_t message_head_bits(const std::vector<ChannelSpec>& channels, std::size_t channel,
                               std::size_t payload_bits) {
   std::size_t name = 0;
@@ -61,6 +65,8 @@ std::size_t message_head_bits(const std::vector<ChannelSpec>& channels, std::siz
   return 1 + bits::bits_for(channels.size()) + name + count_bits(payload_bits, kLengthOrder);
 }
 
+// The size is known before the first bit is written: a frame that does not fit leaves the
+// datagram as it was, and the caller tries another one.
 std::size_t FrameWriter::message(std::size_t channel, std::size_t name_bits,
                                  std::span<const std::byte> payload, std::size_t bits,
                                  auto&& write_name) {
@@ -81,6 +87,8 @@ std::size_t FrameWriter::unreliable(std::size_t channel, std::span<const std::by
   return message(channel, 0, payload, bits, [] {});
 }
 
+// A sequenced message is named by its datagram's number and its place among those of its
+// channel: the datagram says the first and order the second, so that the name takes one bit.
 std::size_t FrameWriter::sequenced(std::size_t channel, std::span<const std::byte> payload,
                                    std::size_t bits, Origin& origin) {
   const std::size_t size = message(channel, 1, payload, bits, [&] { out_.put_bool(true); });
@@ -88,6 +96,7 @@ std::size_t FrameWriter::sequenced(std::size_t channel, std::span<const std::byt
   return size;
 }
 
+// A copy in a later datagram says how many datagrams back its original was.
 std::size_t FrameWriter::copy(std::size_t channel, Origin origin,
                               std::span<const std::byte> payload, std::size_t bits) {
   KWIND_ASSERT(origin.packet() < packet_);
@@ -101,6 +110,8 @@ std::size_t FrameWriter::copy(std::size_t channel, Origin origin,
                  });
 }
 
+// A message that follows the one before in its channel needs no number: one bit instead of
+// seventeen.
 std::size_t FrameWriter::reliable(std::size_t channel, std::uint64_t index,
                                   std::span<const std::byte> payload, std::size_t bits) {
   const bool follows = any_index_[channel] && next_index_[channel] == index;
@@ -115,6 +126,7 @@ std::size_t FrameWriter::reliable(std::size_t channel, std::uint64_t index,
   return size;
 }
 
+// As many fragments from `first` on as fit; moves `first` behind them.
 std::size_t FrameWriter::put_piece(std::size_t channel, std::size_t name_bits,
                                    std::span<const std::byte> payload, std::size_t bits,
                                    std::size_t& first, std::size_t end, auto&& write_name) {
@@ -168,6 +180,7 @@ std::size_t FrameWriter::piece(std::size_t channel, Origin& origin, bool started
   return size;
 }
 
+// What a PayloadSource wrote: opaque bits, one frame a datagram.
 std::size_t FrameWriter::fill(std::span<const std::byte> payload, std::size_t bits) {
   const std::size_t size = kOtherBits + count_bits(bits, kLengthOrder) + bits;
   if (size > out_.room_bits()) return 0;
@@ -177,6 +190,8 @@ std::size_t FrameWriter::fill(std::span<const std::byte> payload, std::size_t bi
   return size;
 }
 
+// The XOR of several messages, with the XOR of their lengths: who has all of them but one
+// computes that one.
 std::size_t FrameWriter::parity(std::size_t channel, std::uint64_t index, ParityMembers others,
                                 std::size_t lengths, std::size_t bits,
                                 std::span<const std::byte> combined) {
@@ -238,6 +253,7 @@ std::size_t FrameWriter::window(std::size_t channel, std::uint64_t limit) {
                  channel_bits + kWindowBits);
 }
 
+// The reason is cut to what a frame holds.
 std::size_t FrameWriter::close(std::string_view reason, Errc code) {
   const std::size_t length = std::min(reason.size(), kMaxReasonBytes);
   const std::size_t size = kOtherBits + kControlBits + kCloseCodeBits + kReasonBits + length * 8;
@@ -250,6 +266,7 @@ std::size_t FrameWriter::close(std::string_view reason, Errc code) {
   return size;
 }
 
+// Zeros to the end of the datagram: nothing can stand behind them.
 void FrameWriter::padding(std::size_t bits) {
   if (out_.room_bits() < kOtherBits + kControlBits) return;
   put_other(out_, Other::control);
@@ -273,6 +290,7 @@ struct FrameReader {
   std::array<std::uint16_t, kMaxChannels> next_index{};
   std::array<bool, kMaxChannels> any_index{};
 
+  // Before a number from the network is used as an index it is compared with what there is.
   Errc channel_of(Frame& frame) {
     const std::uint64_t channel = in.get(bits::bits_for(channels.size()));
     if (!in.ok()) return Errc::truncated;
@@ -280,10 +298,12 @@ struct FrameReader {
     frame.channel = static_cast<std::uint8_t>(channel);
     return Errc::none;
   }
+  // A datagram has at most so many frames of one channel: places and memory are bounded by it.
   Errc counted(const Frame& frame) {
     return ++count[frame.channel] > kMaxPerDatagram ? Errc::too_long : Errc::none;
   }
 
+  // The name of a copy: nothing comes from a datagram that is yet to be sent.
   Errc origin_of(Frame& frame, std::uint64_t back) {
     const std::uint64_t place = in.get_count(kPlaceOrder);
     if (!in.ok()) return Errc::truncated;
@@ -321,6 +341,8 @@ struct FrameReader {
     return counted(frame);
   }
 
+  // The description says how large a message may be in this direction: what claims more is
+  // refused before any memory is taken for it.
   Errc piece(Frame& frame) {
     frame.kind = FrameKind::piece;
     if (const Errc error = channel_of(frame); error != Errc::none) return error;
@@ -400,6 +422,8 @@ struct FrameReader {
 
 }  // namespace
 
+// Reads a whole datagram before anything of it takes effect: a frame that is wrong at its end
+// must not have moved what stands before it.
 Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std::uint64_t packet,
                  std::vector<Frame>& out) {
   out.clear();
@@ -438,11 +462,14 @@ Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std:
   return reader.in.get(left) == 0 ? Errc::none : Errc::trailing_bits;
 }
 
+// A peer may say why it refuses, and nothing else: other codes would look like findings of this
+// end.
 Errc close_code(const Frame& frame) {
   const Errc code = error_from_number(frame.value, Errc::closed_by_peer);
   return error_info(code).verdict == Verdict::refuse ? code : Errc::closed_by_peer;
 }
 
+// Printable characters alone, as it may end in a log.
 std::string close_reason(const Frame& frame) {
   std::string text(frame.bits / 8, '\0');
   bits::Reader in = frame.payload;

@@ -16,6 +16,8 @@ constexpr Duration kParityPatience = std::chrono::milliseconds(25);
 
 }  // namespace
 
+// A channel has either a reliable sender and receiver or an unreliable sender, never both. What
+// it needs to receive unreliable messages is small and stands in Channel itself.
 Channels::Channels(std::vector<ChannelSpec> specs, std::size_t tags, std::size_t reassembly_bytes,
                    TransportKind transport_kind)
     : transport_kind_(transport_kind),
@@ -38,6 +40,8 @@ Channels::Channels(std::vector<ChannelSpec> specs, std::size_t tags, std::size_t
   sort_by_rank();
 }
 
+// A version may lack channels that this end knows: they go, and with them their numbers, so that
+// both ends count alike.
 void Channels::agree(std::uint16_t version, TransportKind transport_kind) {
   std::erase_if(specs_, [&](const ChannelSpec& spec) { return spec.since > version; });
   channels_.resize(specs_.size());
@@ -45,6 +49,7 @@ void Channels::agree(std::uint16_t version, TransportKind transport_kind) {
   sort_by_rank();
 }
 
+// Calls visit() for each channel of a set of at most 32, the lowest first.
 template <class Visit>
 void Channels::each(unsigned set, const Visit& visit) {
   for (; set != 0; set &= set - 1) {
@@ -52,6 +57,8 @@ void Channels::each(unsigned set, const Visit& visit) {
   }
 }
 
+// Sets of channels as bits: a turn looks at those alone that have something, whatever the number
+// of channels.
 void Channels::sort_by_rank() {
   of_rank_ = {};
   windows_ = 0;
@@ -61,6 +68,7 @@ void Channels::sort_by_rank() {
   }
 }
 
+// Keeps the sets true after anything that a channel has to send has changed.
 void Channels::note_out(std::size_t channel) {
   const Channel& each = channels_[channel];
   if (each.state_out) {
@@ -77,6 +85,7 @@ void Channels::note_in(std::size_t channel) {
   put(windows_, channel, each.window_again || each.reliable_in->should_advertise());
 }
 
+// Unreliable messages are urgent unless they are bulk: late they are worth nothing.
 Priority Channels::rank(const ChannelSpec& spec) {
   if (is_reliable(spec.delivery) || spec.priority == Priority::bulk) return spec.priority;
   return Priority::high;
@@ -84,6 +93,8 @@ Priority Channels::rank(const ChannelSpec& spec) {
 
 // ---- sending ----
 
+// Reliable channels refuse when their queue is full; others drop the oldest, which is worth the
+// least.
 Errc Channels::push(std::size_t channel, std::size_t tag, const Outbound& message) {
   const std::size_t bits = message.bits;
   KWIND_ASSERT(channel < specs_.size() && tag < bits_sent_.size() &&
@@ -106,6 +117,7 @@ Errc Channels::push(std::size_t channel, std::size_t tag, const Outbound& messag
   return Errc::none;
 }
 
+// The steps follow the pointers: first the tables, then the senders, then what these hold.
 void Channels::prefetch(bool sends, unsigned step) const {
   if (step == 1) {
     kwind::prefetch(channels_.data(), channels_.size() * sizeof(Channel));
@@ -127,6 +139,7 @@ void Channels::prefetch(bool sends, unsigned step) const {
   }
 }
 
+// Unreliable messages that waited longer than their channel permits are not sent at all.
 void Channels::expire(Time now) {
   each(unsent_, [&](std::size_t i) {
     if (!channels_[i].state_out) return;
@@ -137,6 +150,8 @@ void Channels::expire(Time now) {
   });
 }
 
+// When the next redundant copy of a reliable message is due. Where the path loses nothing there
+// are none.
 Time Channels::next_repeat(const Allowance& allowed, Duration latest) const {
   if (allowed.care < 2) return kNever;
   Time next = kNever;
@@ -177,6 +192,8 @@ std::size_t Channels::payload_rank(FrameWriter& out, Time now, Priority wanted,
   return bits;
 }
 
+// Of a `sequenced` channel with `repeat n`, each datagram carries the newest n messages. A
+// message that no datagram holds goes in fragments.
 std::size_t Channels::write_unreliable(FrameWriter& out, std::size_t channel, SentPackets& ledger) {
   const ChannelSpec& spec = specs_[channel];
   UnreliableSender& sender = *channels_[channel].state_out;
@@ -231,6 +248,8 @@ std::size_t Channels::write_unreliable(FrameWriter& out, std::size_t channel, Se
   return total;
 }
 
+// New and lost messages in their order, until the datagram is full. The ledger notes what went,
+// so that the fate of the datagram is that of the messages.
 std::size_t Channels::write_reliable(FrameWriter& out, Time now, std::size_t channel,
                                      SentPackets& ledger) {
   ReliableSender& sender = *channels_[channel].reliable_out;
@@ -257,6 +276,8 @@ std::size_t Channels::write_reliable(FrameWriter& out, Time now, std::size_t cha
   return total;
 }
 
+// Redundant copies of messages without an ack, in datagrams that leave anyway or soon after:
+// decision 19 has the count.
 std::size_t Channels::write_repeats(FrameWriter& out, Time now, const Allowance& allowed,
                                     SentPackets& ledger) {
   std::size_t total = 0;
@@ -312,6 +333,7 @@ std::size_t Channels::write_parity(FrameWriter& out, Time now, const Allowance& 
   return total;
 }
 
+// Advertised receive windows: how far the peer may send, channel by channel.
 std::size_t Channels::write_windows(FrameWriter& out, SentPackets& ledger) {
   std::size_t total = 0;
   for (std::size_t i = 0; i < specs_.size(); ++i) {
@@ -328,6 +350,7 @@ std::size_t Channels::write_windows(FrameWriter& out, SentPackets& ledger) {
   return total;
 }
 
+// What the ledger noted for a datagram goes back to the channel that it came from.
 void Channels::acked(const SentRef& ref) {
   Channel& channel = channels_[ref.channel];
   if (ref.kind == SentRef::Kind::reliable) {
@@ -340,6 +363,7 @@ void Channels::acked(const SentRef& ref) {
   note_out(ref.channel);
 }
 
+// Sequenced messages are not sent again: a newer one says more.
 void Channels::lost(const SentRef& ref) {
   Channel& channel = channels_[ref.channel];
   if (ref.kind == SentRef::Kind::reliable) {
@@ -351,6 +375,7 @@ void Channels::lost(const SentRef& ref) {
   }
 }
 
+// A probe: the message goes out once more, and still counts as sent before.
 void Channels::resend(const SentRef& ref) {
   if (ref.kind == SentRef::Kind::reliable) {
     channels_[ref.channel].reliable_out->resend(ref.index, ref.first_chunk, ref.chunks);
@@ -361,6 +386,7 @@ void Channels::resend(const SentRef& ref) {
   }
 }
 
+// Nobody waits for state of a connection that closes.
 void Channels::clear_state() {
   for (std::size_t i = 0; i < channels_.size(); ++i) {
     if (!channels_[i].state_out) continue;
@@ -369,6 +395,7 @@ void Channels::clear_state() {
   }
 }
 
+// Urgent bytes that wait: they are taken off the budget of whoever asks what else fits.
 std::size_t Channels::high_bytes() const {
   std::size_t bytes = 0;
   // Of what waits for its window, too.
@@ -381,6 +408,8 @@ std::size_t Channels::high_bytes() const {
 
 // ---- receiving ----
 
+// Whether the peer was permitted to send this. A parity covers messages behind its own number as
+// well.
 bool Channels::in_window(const Frame& frame) const {
   const bool parity = frame.kind == FrameKind::parity;
   if (frame.kind != FrameKind::message && frame.kind != FrameKind::piece && !parity) return true;
@@ -391,6 +420,7 @@ bool Channels::in_window(const Frame& frame) const {
          channel.reliable_in->in_window(static_cast<std::uint16_t>(frame.index + after));
 }
 
+// Reliable frames go to their receiver, which finds copies and puts messages in order.
 Errc Channels::hear(const Frame& frame, Inbox& inbox) {
   Channel& channel = channels_[frame.channel];
   if (frame.kind == FrameKind::window) {
@@ -409,6 +439,8 @@ Errc Channels::hear(const Frame& frame, Inbox& inbox) {
   return taken.error;
 }
 
+// An older sequenced message is of no use and is dropped; so is a message for which the inbox
+// has no room: newer ones are on their way.
 Errc Channels::on_unreliable(const Frame& frame, Inbox& inbox) {
   Channel& channel = channels_[frame.channel];
   const bool sequenced = specs_[frame.channel].delivery == Delivery::sequenced;
@@ -438,6 +470,7 @@ Errc Channels::on_unreliable(const Frame& frame, Inbox& inbox) {
   return Errc::none;
 }
 
+// The game took a message: the window may move.
 void Channels::handed_out(std::size_t channel, std::size_t bits) {
   if (!channels_[channel].reliable_in) return;
   channels_[channel].reliable_in->handed_out(bits);

@@ -16,6 +16,8 @@ constexpr std::uint64_t kRepeatSpan = 64;
 
 }  // namespace
 
+// Into the queue of what was never sent. At the limit the channel decides: refuse, or make room
+// by dropping the oldest. What was sent once is never dropped.
 ReliableSender::Pushed ReliableSender::push(const ChannelSpec& limits, std::size_t tag,
                                             const Outbound& message) {
   const std::size_t bytes = bits::bytes_for(message.bits);
@@ -40,11 +42,14 @@ ReliableSender::Pushed ReliableSender::push(const ChannelSpec& limits, std::size
   return pushed;
 }
 
+// Whether a message in flight has something to send: itself after a loss, or fragments.
 bool ReliableSender::wants(const Slot& slot) const {
   if (slot.split == nullptr) return slot.stage == Stage::waiting;
   return slot.split->lost > 0 || slot.split->next_unsent < slot.split->chunks.size();
 }
 
+// What is to be sent next: lost messages by age, then new ones as far as the peer's window goes.
+// Of a large message first the fragments that were lost.
 std::optional<ReliableSender::Outgoing> ReliableSender::peek() const {
   if (flight_.contains(waiting_)) {
     const Slot& slot = flight_[waiting_];
@@ -81,6 +86,7 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek() const {
                   whole ? 0 : chunks_of(slot.bits)};
 }
 
+// Moves the oldest message of the queue into flight, where it stays until it is acknowledged.
 void ReliableSender::start_next() {
   Slot& from = queue_[queue_.begin()];
   Slot& slot = flight_.push();
@@ -101,6 +107,7 @@ void ReliableSender::start_next() {
   queue_.pop();
 }
 
+// The caller wrote what peek() named, of a large message the fragments up to `end`.
 void ReliableSender::sent(const Outgoing& what, std::size_t end, Time now) {
   if (what.index == flight_.end()) start_next();
   Slot& slot = flight_[what.index];
@@ -125,6 +132,8 @@ void ReliableSender::sent(const Outgoing& what, std::size_t end, Time now) {
   find_waiting();
 }
 
+// A small message whose next redundant copy is due: it must not stand in the datagram of the
+// copy before it.
 std::optional<ReliableSender::Outgoing> ReliableSender::peek_repeat(Time now, Duration gap,
                                                                     unsigned max) const {
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
@@ -145,6 +154,8 @@ const ReliableSender::Slot* ReliableSender::small_in_flight(std::uint64_t index)
   return fits ? &slot : nullptr;
 }
 
+// A parity of a message with earlier ones: with its neighbours where messages are rare, with
+// every second one where they are frequent, so that a run of losses does not take all members.
 std::optional<ReliableSender::Parity> ReliableSender::peek_parity(Time now, Duration gap) const {
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
   for (std::uint64_t newest = flight_.begin(); newest < end; ++newest) {
@@ -184,6 +195,7 @@ ReliableSender::Outgoing ReliableSender::in_flight(std::uint64_t index) const {
   return {index, slot->tag, slot->payload.bytes(), slot->bits, true, true, 0, 0};
 }
 
+// A message that no parity covers, because nothing was sent near it: it gets a third copy.
 std::optional<ReliableSender::Outgoing> ReliableSender::peek_lone(Time now,
                                                                   Duration patience) const {
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
@@ -205,6 +217,7 @@ void ReliableSender::repeated(const Outgoing& what, Time now) {
   ++slot.under_way;
 }
 
+// When peek_repeat() will have something although no other datagram leaves.
 Time ReliableSender::next_copy(Duration latest) const {
   Time next = kNever;
   const std::uint64_t end = std::min(flight_.end(), flight_.begin() + kRepeatSpan);
@@ -216,6 +229,8 @@ Time ReliableSender::next_copy(Duration latest) const {
   return next;
 }
 
+// Memory is let out as soon as possible; the place in the ring only when all before it are
+// acknowledged.
 void ReliableSender::acked(std::uint64_t index, std::size_t first_chunk, std::size_t chunks) {
   if (!flight_.contains(index)) return;  // another copy of it was acked before
   Slot& slot = flight_[index];
@@ -249,6 +264,8 @@ void ReliableSender::resend(std::uint64_t index, std::size_t first_chunk, std::s
   mark_waiting(index, first_chunk, chunks, true);
 }
 
+// A message waits to be sent again once all of its copies are lost; `force`, for a probe, does
+// not ask.
 void ReliableSender::mark_waiting(std::uint64_t index, std::size_t first_chunk, std::size_t chunks,
                                   bool force) {
   if (!flight_.contains(index)) return;
@@ -281,6 +298,8 @@ void ReliableSender::set_limit(std::uint64_t low32) {
   limit_ = std::max(limit_, expand(limit_, low32, 32));
 }
 
+// `waiting_` is the first message in flight that wants something: everything before it needs no
+// look.
 void ReliableSender::find_waiting() {
   waiting_ = std::max(waiting_, flight_.begin());
   while (flight_.contains(waiting_) && !wants(flight_[waiting_])) ++waiting_;

@@ -60,7 +60,7 @@ class Path {
     candidate_->due = false;
   }
   /// A challenge may have been lost: the next datagram from there causes another.
-  void retry_handshake() {
+  void challenge_again() {
     if (candidate_) candidate_->due = true;
   }
 

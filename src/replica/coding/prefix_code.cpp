@@ -13,11 +13,11 @@ namespace {
 // Lengths of a Huffman code; among equal weights the one that was made first goes first.
 std::vector<unsigned> lengths_of(const std::vector<std::uint64_t>& weights) {
   struct Node {
-    std::uint64_t priority;
+    std::uint64_t weight;
     std::size_t number;
   };
   const auto later = [](const Node& a, const Node& b) {
-    return a.priority != b.priority ? a.priority > b.priority : a.number > b.number;
+    return a.weight != b.weight ? a.weight > b.weight : a.number > b.number;
   };
   std::priority_queue<Node, std::vector<Node>, decltype(later)> open(later);
   for (std::size_t i = 0; i < weights.size(); ++i) open.push({weights[i], i});
@@ -28,7 +28,7 @@ std::vector<unsigned> lengths_of(const std::vector<std::uint64_t>& weights) {
     const Node second = open.top();
     open.pop();
     parent[first.number] = parent[second.number] = parent.size();
-    open.push({first.priority + second.priority, parent.size()});
+    open.push({first.weight + second.weight, parent.size()});
     parent.push_back(0);
   }
   std::vector<unsigned> depth(parent.size(), 0);
@@ -42,12 +42,12 @@ std::vector<unsigned> lengths_of(const std::vector<std::uint64_t>& weights) {
 PrefixCode::PrefixCode(std::span<const std::uint32_t> weights_in) : codes_(weights_in.size()) {
   KWIND_ASSERT(!weights_in.empty() && weights_in.size() <= 0xffff);
   std::vector<std::uint64_t> weights(weights_in.begin(), weights_in.end());
-  for (std::uint64_t& priority : weights) priority = std::max<std::uint64_t>(priority, 1);
+  for (std::uint64_t& weight : weights) weight = std::max<std::uint64_t>(weight, 1);
   std::vector<unsigned> lengths;
   for (;;) {
     lengths = lengths_of(weights);
     if (*std::max_element(lengths.begin(), lengths.end()) <= kLongest) break;
-    for (std::uint64_t& priority : weights) priority = (priority + 1) / 2;
+    for (std::uint64_t& weight : weights) weight = (weight + 1) / 2;
   }
   assign(std::vector<std::uint8_t>(lengths.begin(), lengths.end()));
 }

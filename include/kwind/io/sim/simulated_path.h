@@ -20,9 +20,8 @@ struct KWIND_API Conditions {
   /// least 1.
   double loss_run = 1;
   double duplicate = 0;  ///< share that arrives twice, each copy with a delay of its own
-  double reorder =
-      0;  ///< share that is held back for `max_throttle_delay` more, so that later ones overtake
-  Duration max_throttle_delay = std::chrono::milliseconds(40);
+  double reorder = 0;    ///< share that is held back, so that later ones overtake
+  Duration reorder_delay = std::chrono::milliseconds(40);  ///< by which it is held back
   /// Bottleneck: bytes a second, IPv4 and UDP headers counted; 0: none.
   double rate = 0;
   /// ... and what may wait before it; what finds no room is lost.
@@ -40,16 +39,16 @@ struct Datagram {
 struct SimulatedPathCounts {
   std::uint64_t taken = 0;
   std::uint64_t lost = 0;
-  std::uint64_t doubled = 0;
-  std::uint64_t max_throttle_delay = 0;
+  std::uint64_t duplicated = 0;
+  std::uint64_t reordered = 0;   ///< were held back
   std::uint64_t overflowed = 0;  ///< found no room in the bottleneck's queue
   std::uint64_t bytes_out = 0;   ///< of those that were not lost, headers counted
 
   void add(const SimulatedPathCounts& other) {
     taken += other.taken;
     lost += other.lost;
-    doubled += other.doubled;
-    max_throttle_delay += other.max_throttle_delay;
+    duplicated += other.duplicated;
+    reordered += other.reordered;
     overflowed += other.overflowed;
     bytes_out += other.bytes_out;
   }
