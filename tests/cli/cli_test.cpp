@@ -385,6 +385,37 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
   EXPECT_EQ(other.err.find("keys are not in that file"), std::string::npos) << other.err;
 }
 
+// docs/guide/evolution.md: three descriptions, and what `compare` says of the first and each other one.
+TEST_F(Cli, TheGuideToEvolutionShowsWhatCompareSays) {
+  const std::string page = read(KWIND_SOURCE_DIR "/docs/guide/evolution.md");
+  const auto blocks = [&](const std::string& language) {
+    std::vector<std::string> found;
+    const std::string fence = "```" + language + "\n";
+    for (std::size_t at = 0; (at = page.find(fence, at)) != std::string::npos;) {
+      at += fence.size();
+      found.push_back(page.substr(at, page.find("```", at) - at));
+    }
+    return found;
+  };
+  const auto descriptions = blocks("kw");
+  const auto outputs = blocks("text");
+  ASSERT_EQ(descriptions.size(), 3U);
+  ASSERT_EQ(outputs.size(), 3U);
+  const std::string wrong = [&] {
+    std::string text = descriptions[1];
+    return text.replace(text.find("text 60"), 7, "text 80");
+  }();
+  write("old.kw", descriptions[0]);
+  const std::string newer[] = {descriptions[1], wrong, descriptions[2]};
+  for (std::size_t i = 0; i < 3; ++i) {
+    write("new.kw", newer[i]);
+    const Finished done =
+        run({"/bin/sh", "-c", "cd " + dir_.string() + " && " + kKwind + " compare old.kw new.kw"});
+    EXPECT_EQ(done.out, outputs[i]) << i << done.err;
+    EXPECT_EQ(done.code, i == 1 ? 1 : 0) << i;
+  }
+}
+
 // Some minutes of traffic. A pcapng file may have several sections: those of a short one, again and again.
 TEST_F(Cli, ALongCaptureIsReadToItsEnd) {
   const std::string capture = (dir_ / "short.pcapng").string();
