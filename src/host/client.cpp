@@ -187,6 +187,8 @@ void Client::detach(LoopStage& stage) {
   std::erase(impl_->stages, &stage);
 }
 
+// Handlers, hooks and stages move to the new connection; queues, requests and counts end with
+// the old one.
 void Client::reconnect(Transport& transport, const Endpoint& server, Time now,
                        const ClientOptions& options) {
   Events events(*this);
@@ -251,6 +253,7 @@ void Client::flush(Time now) {
   impl_->transport.flush(now);
 }
 
+// A stage may want to be called although nothing arrives.
 Time Client::next_wakeup() const {
   Time next = std::min(impl_->transport.next_wakeup(), impl_->session.next_wakeup());
   for (const LoopStage* stage : impl_->stages) next = std::min(next, stage->next_wakeup());

@@ -117,6 +117,8 @@ void Server::Impl::consume(Time now) {
   }
 }
 
+// The order matters: datagrams first, then timers of those that are due, then ends. Key
+// exchanges cost the most and come last, so that strangers do not delay those who play.
 void Server::receive(Time now) {
   impl_->last_now = now;
   impl_->consume(now);
@@ -142,6 +144,8 @@ void Server::receive(Time now) {
     transport->flush(now);  // handshakes do not wait for a tick
 }
 
+// Stages first: what they schedule goes out now. Then those connections that have something to
+// send, or whose timer is due.
 void Server::flush(Time now) {
   impl_->last_now = now;
   for (LoopStage* stage : impl_->stages) stage->before_flush(now, impl_->wire.guard);
@@ -164,6 +168,8 @@ void Server::flush(Time now) {
   for (Transport* transport : impl_->transports) transport->flush(now);
 }
 
+// O(connections), but each costs a comparison: their own timers were noted when they were last
+// looked at.
 Time Server::next_wakeup() const {
   Time next = impl_->listener.next_exchange();
   for (const Transport* transport : impl_->transports)
@@ -237,6 +243,7 @@ std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pa
   return count;
 }
 
+// The caller has encoded it for one version: peers of another one are left out.
 std::size_t Server::send_encoded(std::span<const Peer> peers, const PackedMessage& message) {
   return fan_out(peers, Peer{0}, [&](std::uint16_t version) -> Result<PackedMessage> {
     if (version != message.version) return fail(Errc::unknown_to_peer);
@@ -244,6 +251,7 @@ std::size_t Server::send_encoded(std::span<const Peer> peers, const PackedMessag
   });
 }
 
+// What the pause has delayed must not count against the rates of those who waited.
 void Server::pause(bool paused) {
   if (impl_->wire.paused && !paused) impl_->wire.unpaused_since = impl_->last_now;
   impl_->wire.paused = paused;
@@ -266,6 +274,8 @@ Errc Server::request_packed(Peer to, const PackedMessage& request, Duration time
                                      timeout, std::move(settle));
 }
 
+// The serial of the connection is a part of it: numbers of questions begin anew with each
+// connection of a peer.
 route::RequestId Server::request_id_of(Peer peer, std::uint16_t number) const {
   const Connection* const connection = impl_->find(peer);
   const std::uint64_t serial = connection == nullptr ? 0 : connection->admission.serial;
@@ -378,6 +388,7 @@ const link::Stats* Server::stats(Peer peer) const {
   return connection == nullptr ? nullptr : &connection->session.link().stats();
 }
 
+// Connections that are gone have left their counts behind.
 Counts Server::counts() const {
   Counts counts{impl_->wire.drops,         dispatcher_.counts(),      packer_.out_of_range(),
                 impl_->wire.sends_refused, packer_.unknown_to_peer(), packer_.packed(),

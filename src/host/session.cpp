@@ -94,6 +94,8 @@ link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& 
   return identity;
 }
 
+// What all connections of a host share. Codes of message types exist for each version that the
+// protocol speaks, in both directions.
 Wire::Wire(const schema::ProtocolInfo& protocol_in, schema::Direction way, const Options& options,
            TickBudget budget_in, unsigned max_faults_in)
     : protocol(protocol_in),
@@ -112,6 +114,8 @@ Wire::Wire(const schema::ProtocolInfo& protocol_in, schema::Direction way, const
   }
 }
 
+// Rates are held at both ends. A receiver allows for more than a sender: messages that a path
+// delays arrive together.
 Session::Session(Wire& wire, link::Link link)
     : wire_(&wire),
       link_(std::move(link)),
@@ -126,6 +130,7 @@ Session::Session(Wire& wire, link::Link link)
 
 // ---- sending ----
 
+// A message that the link refused counts against no rate: the game may try again.
 Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
                    const link::SharedBytes& shared) {
   if (link_.state() != link::State::open) return Errc::closed;
@@ -157,6 +162,7 @@ Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
   return error;
 }
 
+// The tap sees messages as they are handed on, and never those that were dropped.
 void Session::show(Time now, std::uint32_t peer, bool received,
                    const route::RawMessage& message) const {
   if (!wire_->tap || (wire_->tap_peer && *wire_->tap_peer != peer)) return;
@@ -180,12 +186,14 @@ Errc Session::request(Time now, std::uint32_t peer, const PackedMessage& request
   return Errc::none;
 }
 
+// Whether the peer waits for this answer.
 bool Session::asks(std::uint16_t answer, std::uint16_t number) const {
   return std::any_of(asked_us_.begin(), asked_us_.end(), [&](const Question& question) {
     return question.type + 1 == answer && question.number == number;
   });
 }
 
+// The question is answered, or dropped: its place is free again.
 bool Session::take_request_id(std::uint16_t answer, std::uint16_t number) {
   const auto found =
       std::find_if(asked_us_.begin(), asked_us_.end(), [&](const Question& question) {
@@ -217,6 +225,8 @@ void Session::hand_over_payloads(Sink& sink) {
   }
 }
 
+// Everything that has come since the last call, in the order of the link: what waited first,
+// then what is new, then the end.
 void Session::drain(Time now, Sink& sink) {
   if (ready_ && !kept_payloads_.empty()) hand_over_payloads(sink);
   if (held_count_ > 0) release_held(now, sink);
@@ -224,6 +234,7 @@ void Session::drain(Time now, Sink& sink) {
   if (end_waits_ && held_count_ == 0) finish(sink);
 }
 
+// Each outcome runs code of the game, which may ask again: so one at a time.
 void Session::expire_requests(Time now, Sink& sink) {
   while (pending_requests_.next_deadline() <= now) {
     sink.guard(nullptr, [&] { pending_requests_.expire(now); });
@@ -254,6 +265,9 @@ void Session::set_ready(Time now) {
   ready_since_ = now;
 }
 
+// One event of the link. A message passes the state of the connection, its type, the rate of its
+// type and the budget of the tick, in this order; what must not pass now waits if its channel is
+// reliable, and is dropped if not.
 void Session::hear(Time now, const link::Event& event, Sink& sink) {
   switch (event.kind) {
     case link::Event::Kind::opened: sink.opened(); return;
@@ -327,6 +341,8 @@ bool Session::within_budget(std::size_t bits) const {
          (max.bytes == 0 || tick_bytes_ + bits::bytes_for(bits) <= max.bytes);
 }
 
+// Messages that wait go in the order of their channel. One that is too fast for its rate waits
+// as well, but not for ever: a client that keeps to no rate is closed.
 void Session::release_held(Time now, Sink& sink) {
   looked_at_held_ = now;
   if (!ready_) return;
@@ -361,6 +377,7 @@ void Session::drop_held(Errc why) {
   held_count_ = 0;
 }
 
+// The receive window moves only now: what waits here keeps the peer from sending more.
 void Session::deliver(Time now, std::size_t channel, const route::RawMessage& message,
                       std::size_t window_bits, Sink& sink) {
   ++tick_messages_;
@@ -372,6 +389,8 @@ void Session::deliver(Time now, std::size_t channel, const route::RawMessage& me
   judge(now, done);
 }
 
+// An input came in a payload and was buffered; rate, checks and owners hold for it as for a
+// message.
 Errc Session::take_input(Time now, std::uint16_t type, std::span<const std::byte> fields,
                          std::size_t bits, Sink& sink) {
   const auto drop = [&](Errc why) {
@@ -411,6 +430,8 @@ Handled Session::hand_over(const route::RawMessage& message, Sink& sink) {
   return done;
 }
 
+// A request opens a question, up to a limit, before its handler runs: the handler may answer at
+// once.
 Handled Session::hand_on(const route::RawMessage& message, Sink& sink) {
   const std::uint16_t type = message.info.type;
   switch (message.info.role) {
@@ -436,6 +457,7 @@ Handled Session::hand_on(const route::RawMessage& message, Sink& sink) {
   return sink.message(message, layout_);
 }
 
+// What a handler or a check made of the message: faults add up, and some end the connection.
 void Session::judge(Time now, const Handled& done) {
   faults_ += done.faults + (done.penalized ? 1 : 0);
   if (done.close) {
@@ -447,6 +469,7 @@ void Session::judge(Time now, const Handled& done) {
 
 // ---- the pump ----
 
+// Sends until the link has no more to say, and begins the next tick's budget when it is time.
 void Session::pump_out(Time now, Transport& transport, const std::optional<Endpoint>& to) {
   if (now >= tick_end_) {
     tick_messages_ = 0;

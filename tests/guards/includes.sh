@@ -14,7 +14,7 @@ declare -A may=(
   [c]="c language front host replica route io io/sim link schema bits core"
   [front]="front host replica route io io/sim link schema bits core"
   [host]="host replica route io io/sim link schema bits core"
-  [testing]="testing host replica route io io/sim link schema bits core"
+  [simulation]="simulation host replica route io io/sim link schema bits core"
 )
 # Parts of an area, by their folders below src: what a file of the part may include of its own area.
 declare -A parts=(

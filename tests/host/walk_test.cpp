@@ -8,7 +8,7 @@
 #include "kit/sweep.h"
 
 namespace kwind::host_walk {
-namespace walk_test {
+namespace {
 
 class Walk final : public Fleet {
  public:
@@ -537,5 +537,5 @@ TEST(HostWalk, HoldsAgainstTheModel) {
   }
 }
 
-}  // namespace walk_test
+}  // namespace
 }  // namespace kwind::host_walk

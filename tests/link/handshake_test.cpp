@@ -591,13 +591,11 @@ TEST_F(Resuming, NotWhoWasGivenUpOrBannedOrWhoseTicketExpired) {
 
 TEST(Sealed, KeysChangeWhileDatagramsAreLostAndReordered) {
   for (std::uint64_t seed = 1; seed <= 30; ++seed) {
-    SimPair pair({.seed = seed,
-                  .conditions = {.delay = 40ms,
-                                 .jitter = 30ms,
-                                 .loss = 0.1,
-                                 .reorder = 0.3,
-                                 .reorder_delay = 80ms},
-                  .adjust = [](link::LinkOptions& options) { options.key_datagrams = 20; }});
+    SimPair pair(
+        {.seed = seed,
+         .conditions =
+             {.delay = 40ms, .jitter = 30ms, .loss = 0.1, .reorder = 0.3, .reorder_delay = 80ms},
+         .adjust = [](link::LinkOptions& options) { options.key_datagrams = 20; }});
     kit::Promises promises(pair, seed);
     const auto hear = [&](bool at_server, const link::Event& event) {
       promises.hear(at_server, event);

@@ -1,12 +1,12 @@
 // Hosts, addresses and seeds of a simulated network, and the loop that moves them on.
-#include "kwind/testing/simulated_hosts.h"
+#include "kwind/simulation/simulated_hosts.h"
 
 #include <algorithm>
 
 #include "kwind/core/assert.h"
 #include "kwind/core/digest.h"
 
-namespace kwind::testing {
+namespace kwind::simulation {
 namespace {
 
 constexpr Endpoint kServerAddress = Endpoint::v4(127, 0, 0, 1, 4000);
@@ -118,4 +118,4 @@ bool SimulatedHosts::run_until(const std::function<bool()>& done, Duration limit
   return true;
 }
 
-}  // namespace kwind::testing
+}  // namespace kwind::simulation

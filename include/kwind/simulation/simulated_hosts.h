@@ -14,7 +14,7 @@
 #include "kwind/host/server.h"
 #include "kwind/io/sim/network.h"
 
-namespace kwind::testing {
+namespace kwind::simulation {
 
 /// How the hosts are made.
 struct SimulatedHostsOptions {
@@ -81,4 +81,4 @@ class KWIND_API SimulatedHosts {
   std::vector<Seat> seats_;
 };
 
-}  // namespace kwind::testing
+}  // namespace kwind::simulation
