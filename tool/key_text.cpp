@@ -19,7 +19,8 @@ std::string text_or_file(const std::string& given) {
 bool take_ticket(const char* command, const std::string& given, bool clear, std::string& ticket) {
   if (given.empty()) return true;
   if (clear) {
-    fmt::print(stderr, "kwind {}: --ticket goes with --server-key; a ticket travels only sealed\n",
+    fmt::print(stderr,
+               "kwind {}: --ticket goes with --server-key; a ticket travels only encrypted\n",
                command);
     return false;
   }

@@ -404,7 +404,7 @@ class Measurement {
       if (traffic.bytes_per_second == 0) continue;
       all.push_back(
           {"headers", "of datagrams", from_client, traffic.bytes_per_second - payload, 0});
-      all.push_back({"ticks and fill bits", "of datagrams", from_client, payload - named, 0});
+      all.push_back({"ticks and padding", "of datagrams", from_client, payload - named, 0});
     }
     std::stable_sort(all.begin(), all.end(), [](const Share& a, const Share& b) {
       return std::tuple(a.from_client, -a.bytes_per_second) <

@@ -245,16 +245,18 @@ void Account::State::take_part(Entry& entry, Connection& connection,
       entry.again = Again::in_advance;
       note(messages + 1, entry.label, up, part.bits);
       return;
-    case ObservedPart::Kind::payload: entry.label = "fill"; break;
+    case ObservedPart::Kind::payload: entry.label = "state"; break;
     case ObservedPart::Kind::acks:
       entry.label = "acks";
       connection.ways[up ? 0 : 1].on_acks(part, now);
       break;
     case ObservedPart::Kind::header: entry.label = "headers"; break;
     case ObservedPart::Kind::control: entry.label = part.control; break;
-    case ObservedPart::Kind::padding: entry.label = "filling bits"; break;
-    case ObservedPart::Kind::sealed: entry.label = "sealed, not opened"; break;
-    case ObservedPart::Kind::tag: entry.label = datagram.sealed ? "seals" : "checks"; break;
+    case ObservedPart::Kind::padding: entry.label = "padding"; break;
+    case ObservedPart::Kind::sealed: entry.label = "encrypted, not opened"; break;
+    case ObservedPart::Kind::tag:
+      entry.label = datagram.sealed ? "AEAD tags" : "check values";
+      break;
     case ObservedPart::Kind::handshake: entry.label = "handshake"; break;
   }
   note(messages + 2 + static_cast<int>(part.kind), entry.label, up, part.bits);

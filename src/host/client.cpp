@@ -326,7 +326,7 @@ std::string explain_end(Errc code, std::string_view reason) {
       break;
     case Errc::timeout: advice = "the path or the server is down; connect again"; break;
     case Errc::wrong_key: advice = "ask for the server's present public key"; break;
-    case Errc::mode_differs: advice = "seal on both ends, or name clear mode on both"; break;
+    case Errc::mode_differs: advice = "encrypt on both ends, or choose plaintext on both"; break;
     case Errc::ticket_missing: advice = "log in, and bring the ticket"; break;
     case Errc::ticket_invalid:
     case Errc::ticket_expired:

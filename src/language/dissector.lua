@@ -1,5 +1,5 @@
 -- Everything below is the same for each description: it reads `description`, which stands above.
--- The layout is that of docs/wire-format.md, link version 5. Of sealed datagrams it shows the header.
+-- The layout is that of docs/wire-format.md, link version 5. Of encrypted datagrams it shows the header.
 
 local proto = Proto("kwind_" .. description.name,
   "Kestrel Wind, " .. description.name .. " " .. description.version)
@@ -408,7 +408,7 @@ end
 
 local offered = {}  -- versions of an offer, by nonce
 local agreed = {}   -- version by the two endpoints
-local servers = {}  -- endpoints that hellos went to: "clear" or "sealed"
+local servers = {}  -- endpoints that hellos went to: "clear" or "encrypted"
 
 function proto.init() offered, agreed, servers = {}, {}, {} end
 
@@ -430,7 +430,7 @@ end
 -- ---- datagrams ----
 
 local forms = { "hello", "cookie", "connect", "accept", "handshake error", "versions", "stateless reset", "reset query" }
-local modes = { "clear", "sealed" }
+local modes = { "clear", "encrypted" }
 
 local function show_mode(tree, bits, pinfo)
   local first = bits.at
@@ -466,7 +466,7 @@ local function show_connect(tree, bits, pinfo, nonce)
 end
 
 local function show_accept(tree, bits, pinfo, nonce)
-  if servers[source(pinfo)] ~= "clear" then return "sealed" end
+  if servers[source(pinfo)] ~= "clear" then return "encrypted" end
   bits:hex(32)
   local first = bits.at
   if bits:get(1) == 0 then
@@ -693,8 +693,8 @@ local function show_data(tree, bits, pinfo)
   first = bits.at
   local number = bits:get(wide and 16 or 8)
   tree:add(link.number, bits:range(first), number)
-  if servers[up and destination(pinfo) or source(pinfo)] == "sealed" then
-    return (up and "up " or "down ") .. number .. "  sealed"
+  if servers[up and destination(pinfo) or source(pinfo)] == "encrypted" then
+    return (up and "up " or "down ") .. number .. "  encrypted"
   end
   if has_acks then show_acks(tree, bits) end
   local seen, last = {}, {}
@@ -713,10 +713,10 @@ local function show_data(tree, bits, pinfo)
         show_piece(tree, bits, version, seen, last)
       elseif kind == 2 then
         local length = bits:count(6)
-        if length > bits:left() then error("the datagram ends within a fill", 0) end
+        if length > bits:left() then error("the datagram ends within a state frame", 0) end
         bits.at = bits.at + length
-        tree:add(link.frame, bits:range(first), "fill"):append_text(", " .. length .. " bits")
-        seen[#seen + 1] = "fill"
+        tree:add(link.frame, bits:range(first), "state"):append_text(", " .. length .. " bits")
+        seen[#seen + 1] = "state"
       else
         show_control(tree, bits, version, seen)
       end
@@ -733,11 +733,11 @@ function proto.dissector(tvb, pinfo, root)
   pinfo.cols.protocol = description.name
   local tree = root:add(proto, tvb())
   tree:add(link.form, tvb(0, 1), form)
-  -- Seal or check of data; those of offers and answers are shown with the form.
+  -- AEAD tag or check of data; those of connects and accepts are shown with the form.
   local tag = 0
   if form == "data" then
     local server = is_up(pinfo) and destination(pinfo) or source(pinfo)
-    tag = servers[server] == "sealed" and 16 or 4
+    tag = servers[server] == "encrypted" and 16 or 4
   elseif form == "accept" then
     tag = 16
   end

@@ -265,8 +265,8 @@ TEST_F(Captured, WithoutKeysSealedOnesStaySealedAndAreStillCounted) {
     EXPECT_FALSE(line.datagram.form == "data" && line.datagram.opened);
   }
   EXPECT_GT(account.unopened(), 50U);
-  EXPECT_EQ(count_of(account, "sealed, not opened", true) +
-                count_of(account, "sealed, not opened", false),
+  EXPECT_EQ(count_of(account, "encrypted, not opened", true) +
+                count_of(account, "encrypted, not opened", false),
             account.unopened());
 }
 

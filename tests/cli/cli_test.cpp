@@ -140,12 +140,12 @@ TEST_F(Cli, DemoEndsInAgreementAndAReport) {
   }
   EXPECT_EQ(done.code, 0) << done.out << done.err;
   for (const char* piece :
-       {"datagrams are sealed", " s   5 clients", "5 of 5 bots agree with the server", "as JSON",
+       {"datagrams are encrypted", " s   5 clients", "5 of 5 bots agree with the server", "as JSON",
         "late joiner           bot 5", "of 1300 in view", "Notice", "built-in codes", "bearing"}) {
     EXPECT_NE(done.out.find(piece), std::string::npos) << piece << "\n" << done.out;
   }
   const std::string html = read(report);
-  EXPECT_NE(html.find("<span class=mode>sealed</span>"), std::string::npos);
+  EXPECT_NE(html.find("<span class=mode>encrypted</span>"), std::string::npos);
   std::size_t charts = 0;
   for (std::size_t at = html.find("<svg"); at != std::string::npos; at = html.find("<svg", at + 1))
     ++charts;
@@ -158,7 +158,7 @@ TEST_F(Cli, DemoPrintsJsonAloneOnStdout) {
       run({kKwind, "demo", "--seconds", "3", "--bots", "2", "--loss", "10", "--json"});
   const auto json = nlohmann::json::parse(done.out);
   EXPECT_EQ(json["all_agree"], done.code == 0) << json.dump(1);
-  EXPECT_EQ(json["mode"], "sealed");
+  EXPECT_EQ(json["mode"], "encrypted");
   EXPECT_EQ(json["bots"].size(), 2U);
   // As few as these where the machine stood still for most of the time.
   EXPECT_GT(json["bytes_sent"], 1000);
@@ -360,7 +360,7 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
   std::size_t hails = 0;
   for (const auto& datagram : json["datagrams"]) {
     for (const auto& part : datagram.value("parts", nlohmann::json::array())) {
-      if (part["what"] == "fill") ++schedules;
+      if (part["what"] == "state") ++schedules;
       if (part["what"] != "Hail") continue;
       ++hails;
       EXPECT_EQ(part["fields"][0]["path"], "count");
@@ -373,9 +373,10 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
   EXPECT_EQ(people.code, 0) << people.err;
   EXPECT_NE(people.out.find("Enter on office"), std::string::npos) << people.out;
   EXPECT_NE(people.out.find("more; --first 0 lists them all"), std::string::npos);
-  const Finished sealed = run({kKwind, "explain", kWorld, "--capture", capture, "--first", "1"});
-  EXPECT_EQ(sealed.code, 1);
-  EXPECT_NE(sealed.err.find("datagrams stay sealed; --key-log FILE opens them"), std::string::npos);
+  const Finished locked = run({kKwind, "explain", kWorld, "--capture", capture, "--first", "1"});
+  EXPECT_EQ(locked.code, 1);
+  EXPECT_NE(locked.err.find("datagrams stay encrypted; --key-log FILE opens them"),
+            std::string::npos);
   // The keys fit, the description does not: that is what is said.
   const Finished other =
       run({kKwind, "explain", kHarbour, "--capture", capture, "--key-log", keys, "--first", "1"});

@@ -56,9 +56,9 @@ TEST_F(Misuse, IsToldInASentence) {
     int code;
     std::string words;
   } cases[] = {
-      {"kwind talk asking.kw --server 127.0.0.1:5 --plaintext --ticket abc", 2, "only sealed"},
+      {"kwind talk asking.kw --server 127.0.0.1:5 --plaintext --ticket abc", 2, "only encrypted"},
       {"kwind load asking.kw --server 127.0.0.1:5 --plaintext --ticket abc --bots 1 --hold 1", 2,
-       "only sealed"},
+       "only encrypted"},
       {"kwind talk asking.kw --listen 0.0.0.0:0 --plaintext", 2, "this machine only"},
       {"kwind talk asking.kw --server 192.0.2.2:5 --plaintext", 2, "this machine only"},
       {"kwind talk asking.kw --server 127.0.0.1:5 --plaintext --server-key " + key_, 2,

@@ -139,7 +139,7 @@ int explain_capture(const CaptureOptions& wanted) {
                wanted.server.empty() ? "; --server HOST:PORT says where a server is" : "");
   }
   if (account.unopened() > 0) {
-    fmt::print(stderr, "{}: {} datagrams stay sealed; {}\n", wanted.capture, account.unopened(),
+    fmt::print(stderr, "{}: {} datagrams stay encrypted; {}\n", wanted.capture, account.unopened(),
                has_keys
                    ? "their keys are not in that file"
                    : "--key-log FILE opens them, with keys that the server or a client logged");

@@ -68,7 +68,7 @@ std::string title(const capture::Line& line) {
   if (datagram.form == "data") text = fmt::format("#{}", datagram.number);
   if (datagram.id) text += fmt::format(", connection {:07x}", static_cast<unsigned>(*datagram.id));
   if (datagram.form == "data" && !datagram.opened) {
-    text += datagram.problem == Errc::none ? ", sealed"
+    text += datagram.problem == Errc::none ? ", encrypted"
                                            : fmt::format(", {}", error_info(datagram.problem).text);
   }
   return text;
@@ -116,7 +116,7 @@ nlohmann::ordered_json line_json(const capture::Line& line, std::int64_t start_n
   if (datagram.form == "data") {
     out["packet"] = datagram.number;
     out["opened"] = datagram.opened;
-    out["sealed"] = datagram.sealed;
+    out["encrypted"] = datagram.sealed;
   }
   if (datagram.problem != Errc::none) out["problem"] = error_info(datagram.problem).name;
   out["parts"] = nlohmann::ordered_json::array();

@@ -44,12 +44,12 @@ void print_status(std::FILE* out, const Moment& before, const Moment& now) {
 void print_shares(const demo::Summary& summary) {
   double all = 0;
   for (const demo::FieldShare& share : summary.shares) all += share.bits;
-  fmt::print("\n{:<8} {:<24} {:>22} {:>7}\n{:-<64}\n", "state of", "field",
+  fmt::print("\n{:<10} {:<24} {:>24} {:>7}\n{:-<68}\n", "state of", "field",
              "bits per client and tick", "share", "");
   std::string before;
   for (const demo::FieldShare& share : summary.shares) {
     if (share.bits < 0.05) continue;
-    fmt::print("{:<8} {:<24} {:>22.1f} {:>5.1f} %\n", share.kind == before ? "" : share.kind,
+    fmt::print("{:<10} {:<24} {:>24.1f} {:>5.1f} %\n", share.kind == before ? "" : share.kind,
                share.field, share.bits, share.bits * 100 / std::max(1.0, all));
     before = share.kind;
   }
@@ -59,13 +59,13 @@ void print_summary(const demo::Outcome& outcome) {
   const demo::Summary summary = demo::summarize(outcome);
   const replica::ReplicatorCounts& counts = outcome.server.counts_of_replicators;
   print_shares(summary);
-  fmt::print("\n{:<10} {:<17} {:<34} {:>9} {:>7}\n{:-<81}\n", "sent", "direction", "delivery",
+  fmt::print("\n{:<10} {:<17} {:<36} {:>9} {:>7}\n{:-<83}\n", "sent", "direction", "delivery",
              "bytes", "share", "");
   for (const demo::TypeRow& row : summary.kinds) {
-    fmt::print("{:<10} {:<17} {:<34} {:>9} {:>5.1f} %\n", row.name, row.direction, row.delivery,
+    fmt::print("{:<10} {:<17} {:<36} {:>9} {:>5.1f} %\n", row.name, row.direction, row.delivery,
                row.bytes, row.share * 100);
   }
-  fmt::print("{:<10} {:<17} {:<34} {:>9}\n\n", "all", "",
+  fmt::print("{:<10} {:<17} {:<36} {:>9}\n\n", "all", "",
              fmt::format("{} datagrams", summary.datagrams), summary.bytes);
   fmt::print(
       "state                 {:.1f} bytes per client and tick on average, 95th percentile {:.0f}, "
@@ -179,8 +179,8 @@ int run_demo(demo::Settings settings) {
       "seed {}\n{}\n",
       settings.bots, settings.bots == 1 ? "" : "s", settings.seconds, settings.rtt_ms,
       settings.jitter_ms, settings.loss_percent, settings.seed,
-      settings.clear ? "CLEAR mode: datagrams are not encrypted; loopback only"
-                     : "datagrams are sealed under a key made for this run");
+      settings.clear ? "PLAINTEXT: datagrams are not encrypted; loopback only"
+                     : "datagrams are encrypted under a key made for this run");
   if (!settings.keys.empty()) {
     fmt::print(status, "KEYS of all datagrams are written to {}: who has them can read it all\n",
                settings.keys);
@@ -267,7 +267,7 @@ void add_demo(Command app, std::function<int()>& chosen) {
   command.add_flag("--speculative-baselines", settings->speculative_baselines,
                    "State builds on frames that are still under way");
   command.add_flag("--plaintext", settings->clear,
-                   "Do not seal datagrams: for captures that anybody can read");
+                   "Do not encrypt datagrams: for captures that anybody can read");
   const Option web =
       command
           .add_option(

@@ -33,7 +33,7 @@ int run_diagnose(DiagnoseArguments arguments) {
   }
   if (!arguments.ticket.empty()) {
     if (!options.key) {
-      fmt::print(stderr, "--ticket: needs --server-key; a ticket travels only sealed\n");
+      fmt::print(stderr, "--ticket: needs --server-key; a ticket travels only encrypted\n");
       return kUsedWrongly;
     }
     options.ticket = text_or_file(arguments.ticket);
@@ -90,7 +90,7 @@ void add_diagnose(Command app, std::function<int()>& chosen) {
   command
       .add_option("--ticket", arguments->ticket, "A ticket, or a file with it; it counts as used")
       .type_name("TICKET|FILE");
-  command.add_flag("--plaintext", arguments->options.clear, "The server is in clear mode");
+  command.add_flag("--plaintext", arguments->options.clear, "The server sends plaintext");
   command.add_flag("--tcp", arguments->options.tcp, "Over TCP instead of UDP");
   command.add_option("--seconds", arguments->options.seconds, "How long the path is measured")
       .range(0.5, 600.0)

@@ -139,7 +139,8 @@ void add_explain(Command app, std::function<int()>& chosen) {
                   "Explain a capture instead: its datagrams, and what their bytes were for")
       .type_name("FILE.pcapng");
   command
-      .add_option("--key-log", capture.keys, "The keys that were logged, to open sealed datagrams")
+      .add_option("--key-log", capture.keys,
+                  "The keys that were logged, to open encrypted datagrams")
       .type_name("FILE");
   command
       .add_option("-o,--output", capture.opened,

@@ -497,7 +497,7 @@ int run_load(const LoadArguments& arguments) {
       return kFoundWrong;
     }
     if (arguments.clear && !address->endpoint.is_loopback()) {
-      return used_wrongly("--plaintext: clear mode is for this machine only");
+      return used_wrongly("--plaintext is for this machine only");
     }
     options.server = address->endpoint;
     options.web_socket = address->url;
@@ -531,7 +531,7 @@ void add_load(Command app, std::function<int()>& chosen) {
       .type_name("KEY|FILE");
   command.add_option("--ticket", arguments->ticket, "A ticket or password for all bots")
       .type_name("TEXT|FILE");
-  command.add_flag("--plaintext", arguments->clear, "Seal nothing; on this machine only");
+  command.add_flag("--plaintext", arguments->clear, "Encrypt nothing; on this machine only");
   command.add_flag("--harbour", arguments->harbour,
                    "Be the server, too: Saltmarsh Harbour, in this process");
   command.add_option("--bots", arguments->bots, "How many, or how they grow: FROM..TO/STEP")

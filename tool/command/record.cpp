@@ -181,7 +181,8 @@ void add_record(Command app, std::function<int()>& chosen) {
   command.add_flag("--json", arguments->json, "Print one JSON object at the end");
   command.footer(
       "Example:\n  kwind record --port 4000 -o harbour.pcapng\n"
-      "`kwind explain FILE.kw --capture harbour.pcapng` says what is in it. Sealed datagrams need "
+      "`kwind explain FILE.kw --capture harbour.pcapng` says what is in it. Encrypted datagrams "
+      "need "
       "the\n"
       "keys that the server or the client logged: ServerOptions::key_log, or `kwind demo "
       "--key-log`.");

@@ -111,7 +111,7 @@ class RelayRun {
       return std::nullopt;
     }
     if (settings.clear && !address->is_loopback()) {
-      wrong("`clear` is for this machine only; listen on 127.0.0.1, or seal");
+      wrong("`clear` is for this machine only; listen on 127.0.0.1, or encrypt");
       return std::nullopt;
     }
     if (!options_of(settings, options)) return std::nullopt;
@@ -209,7 +209,7 @@ class RelayRun {
       print("public key " + link::key_text(options.key->public_key));
       if (settings.key_file.empty()) print("a new key each start; `kwind keys` makes one to keep");
     } else {
-      print("in the clear: nothing is sealed");
+      print("plaintext: nothing is encrypted");
     }
     print(fmt::format("try it: kwind talk {} --server {} {}{}", file, io::reachable(local).text(),
                       options.key ? "--server-key " + link::key_text(options.key->public_key)

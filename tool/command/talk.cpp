@@ -328,7 +328,7 @@ int run_talk(TalkArguments arguments) {
       return kUsedWrongly;
     }
     if (!arguments.key.empty() || !arguments.key_file.empty()) {
-      fmt::print(stderr, "kwind talk: --plaintext seals nothing; leave the key out\n");
+      fmt::print(stderr, "kwind talk: --plaintext encrypts nothing; leave the key out\n");
       return kUsedWrongly;
     }
   }
@@ -391,7 +391,7 @@ void add_talk(Command app, std::function<int()>& chosen) {
       .type_name("SECONDS")
       .range(0.5, 600.0)
       .capture_default_str();
-  command.add_flag("--plaintext", arguments->clear, "Seal nothing; on this machine only");
+  command.add_flag("--plaintext", arguments->clear, "Encrypt nothing; on this machine only");
   command.add_option("--script", arguments->script, "Do what a file says, and check what comes")
       .type_name("FILE");
   command.add_flag("--json", arguments->json, "One JSON object a line, out and in");

@@ -89,7 +89,7 @@ bool read_captures(const TrainArguments& arguments, const schema::Protocol& prot
     unopened += account.unopened();
   }
   if (unopened > 0) {
-    fmt::print(stderr, "{} sealed datagrams were not opened: {}\n", unopened,
+    fmt::print(stderr, "{} encrypted datagrams were not opened: {}\n", unopened,
                keys->empty()
                    ? "give their keys with --key-log, as `kwind demo --key-log` writes them"
                    : "their keys are not in that file");
@@ -334,7 +334,7 @@ void add_train(Command app, std::function<int()>& chosen) {
   command.add_option("CAPTURE", arguments->captures, "Captures, pcapng or pcap").required();
   command.add_option("-o,--output", arguments->out, "Write the codes here");
   command.add_option("--key-log", arguments->keys,
-                     "Keys of sealed datagrams, as kwind demo --key-log writes them");
+                     "Keys of encrypted datagrams, as kwind demo --key-log writes them");
   command.add_option("--code-tables", arguments->codes,
                      "The codes in use when this was recorded (else the built-in ones)");
   command.add_option("--check", arguments->check,

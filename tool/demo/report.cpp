@@ -272,7 +272,7 @@ std::string write_report(const std::string& file, const Settings& settings,
       "<style>{}</style><main><header><h1>Saltmarsh Harbour</h1><span class=mode>{}</span><span>{} "
       "s, {} bots, {} ms round trip, {} ms jitter, {} % loss each way, seed "
       "{}</span></header>",
-      kCss, settings.clear ? "CLEAR mode, loopback only" : "sealed", settings.seconds,
+      kCss, settings.clear ? "PLAINTEXT, loopback only" : "encrypted", settings.seconds,
       settings.bots, settings.rtt_ms, settings.jitter_ms, settings.loss_percent, settings.seed);
   html += facts(outcome, summary) + "<div class=charts>";
   for (std::size_t i = 0; i < std::size(charts); ++i) {

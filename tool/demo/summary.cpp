@@ -120,7 +120,7 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
   using nlohmann::ordered_json;
   const Summary summary = summarize(outcome);
   ordered_json out;
-  out["mode"] = settings.clear ? "clear" : "sealed";
+  out["mode"] = settings.clear ? "plaintext" : "encrypted";
   out["settings"] = {{"seconds", settings.seconds},
                      {"bots", settings.bots},
                      {"rtt_ms", settings.rtt_ms},

@@ -181,13 +181,13 @@ class Diagnosis {
     fine("link version", fmt::format("{}, as here", link::kLinkVersion));
     if (refused == Errc::mode_differs) {
       if (request_id_.clear) {
-        return wrong("mode", "this server seals its datagrams",
+        return wrong("mode", "this server encrypts its datagrams",
                      "leave --plaintext out, and give its public key with --server-key");
       }
-      return wrong("mode", "this server is in clear mode: nothing it sends is encrypted",
+      return wrong("mode", "this server sends plaintext: nothing is encrypted",
                    "say --plaintext to go on, or start the server with a key");
     }
-    fine("mode", request_id_.clear ? "clear, as asked for" : "sealed");
+    fine("mode", request_id_.clear ? "plaintext, as asked for" : "encrypted");
     if (!request_id_.clear && !request_id_.key) {
       unknown("key", "not checked: without --server-key the handshake ends here, after the cookie");
       can_go_on_ = false;
@@ -290,7 +290,8 @@ class Diagnosis {
     // Whoever refuses after the offer was opened holds the key.
     const bool opened = end_ != Errc::wrong_key && end_ != Errc::handshake_timeout &&
                         end_ != Errc::server_busy && end_ != Errc::mode_differs;
-    if (opened && !request_id_.clear) fine("key", "the server has opened what was sealed for it");
+    if (opened && !request_id_.clear)
+      fine("key", "the server has opened what was encrypted for it");
     const std::string text = end_text_.empty() ? std::string(error_info(end_).text) : end_text_;
     switch (end_) {
       case Errc::wrong_key:

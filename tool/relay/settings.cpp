@@ -109,7 +109,7 @@ class Reader {
     made.key_file = text(root_, "key_file", made.key_file);
     made.clear = yes_or_no(root_, "clear", made.clear);
     if (made.clear && !made.key_file.empty()) {
-      problem(root_.get("key_file")->source(), "`clear` seals nothing; leave `key_file` out");
+      problem(root_.get("key_file")->source(), "`clear` encrypts nothing; leave `key_file` out");
     }
     made.max_clients = whole(root_, "max_clients", 1, 65535, made.max_clients);
     made.resume_seconds = number(root_, "resume_seconds", 0, 64800, made.resume_seconds);
@@ -132,7 +132,8 @@ class Reader {
         problem(table->source(), "`ticket_key` or `password`, not both");
       }
       if (made.clear && !(made.ticket_key.empty() && made.password.empty())) {
-        problem(table->source(), "tickets and passwords travel sealed only; set `clear` to false");
+        problem(table->source(),
+                "tickets and passwords travel encrypted only; set `clear` to false");
       }
     }
     if (const auto* table = section(root_, "rooms")) {
@@ -482,7 +483,7 @@ std::string settings_text(const Protocol* protocol, const std::string& descripti
 description = {}             # a .kw file; "": opaque bytes, as `kwind relay --opaque` prints it [start]
 listen = "{}"   # address and port; "0.0.0.0:4000" or "[::]:4000" for other machines too [start]
 key_file = ""                # the secret key, server.key of `kwind keys`; "": a new one each start [start]
-clear = {}                # seal nothing; for this machine only [start]
+clear = {}                # encrypt nothing; for this machine only [start]
 max_clients = {}            # who comes beyond is refused [start]
 resume_seconds = {}          # how long a client whose connection broke may come back as itself [start]
 log = "events"               # "quiet", "events" (who comes and goes), "messages" (each one)

@@ -25,7 +25,7 @@ std::string event_line(const schema::Protocol& protocol, const Event& event, Tim
     case Event::What::connected:
       return line + (peers ? fmt::format("here  {}is here", who())
                            : fmt::format("here  connected, {}",
-                                         event.text == "clear" ? "in the clear"
+                                         event.text == "clear" ? "in plaintext"
                                                                : "encrypted with " + event.text));
     case Event::What::back:
       return line + (peers ? fmt::format("back  {}is back", who())

@@ -30,7 +30,7 @@ enum class Verdict : std::uint8_t {
   X(too_long, 4, Verdict::drop, "a text or list is longer than its stated maximum")                  \
   X(text_encoding, 5, Verdict::drop, "a text is not valid UTF-8")                                    \
   X(unknown_form, 6, Verdict::drop, "the first byte is not a datagram form of this link version")    \
-  X(bad_check, 7, Verdict::drop, "the datagram's seal or keyed check does not match")                \
+  X(bad_check, 7, Verdict::drop, "the datagram's AEAD tag or keyed check does not match")            \
   X(replayed, 8, Verdict::drop, "the packet number was seen before or is too old to tell")           \
   X(unknown_connection, 9, Verdict::drop, "no connection has this id or comes from this address")    \
   X(unknown_frame, 10, Verdict::close, "a frame kind is not in this link version")                   \
@@ -41,14 +41,14 @@ enum class Verdict : std::uint8_t {
   X(wrong_direction, 15, Verdict::drop, "the message kind is not sent in this direction")            \
   X(rate_limited, 16, Verdict::drop, "the message came faster than the protocol's `at most`")        \
   X(bad_cookie, 17, Verdict::drop, "the hello's cookie was not made for this address or has expired") \
-  X(not_loopback, 18, Verdict::drop, "clear mode is limited to loopback and the address is not")     \
+  X(not_loopback, 18, Verdict::drop, "plaintext is limited to loopback and the address is not")      \
   X(unexpected, 19, Verdict::drop, "the datagram does not fit the state of the connection")          \
   X(link_version, 20, Verdict::refuse, "the peers share no link version")                            \
   X(protocol_name, 21, Verdict::refuse, "the peers speak protocols of different names")              \
   X(schema_mismatch, 22, Verdict::refuse, "the peers were built from different descriptions")        \
   X(server_full, 23, Verdict::refuse, "the server has no free place")                                \
   X(wrong_key, 24, Verdict::refuse, "the client holds another public key than this server's")        \
-  X(mode_differs, 25, Verdict::refuse, "one peer seals its datagrams, the other is in clear mode")   \
+  X(mode_differs, 25, Verdict::refuse, "one peer encrypts its datagrams, the other sends plaintext") \
   X(ticket_missing, 26, Verdict::refuse, "the server asks for a ticket")                             \
   X(ticket_invalid, 27, Verdict::refuse, "the ticket is not one that this server accepts")           \
   X(ticket_expired, 28, Verdict::refuse, "the ticket has expired, or is not valid yet")              \
