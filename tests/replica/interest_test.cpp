@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include <cmath>
+#include <limits>
 #include <set>
 
 #include "kit/sweep.h"
@@ -70,6 +72,44 @@ TEST(Interest, AViewIsWhatIsNearWithABorderOfItsOwn) {
     }
     if (HasFailure()) FAIL() << "seed " << seed;
   }
+}
+
+TEST(Interest, TheDistancesMayBeInfiniteOrAlmostNothing) {
+  kit::MovingBay bay(7);
+  bay.populate(60, 40, 60, 30);
+  bay.step(0.3);
+  constexpr double kInfinite = std::numeric_limits<double>::infinity();
+  Interest all(bay.world(), {.enter = kInfinite, .leave = kInfinite, .update_every = 1});
+  InterestQuery sees_all(all);
+  sees_all.set_origin(-500, 500);
+  EXPECT_EQ(ids_of(sees_all.update()).size(), bay.all().size());
+  for (const RelevantEntity& each : sees_all.update()) EXPECT_TRUE(std::isfinite(each.priority));
+  Interest far(bay.world(), {.enter = 20, .leave = kInfinite, .update_every = 1});
+  InterestQuery keeps(far);
+  keeps.set_origin(0, 0);
+  const std::set<std::uint32_t> near = ids_of(keeps.update());
+  keeps.set_origin(1e12, 0);
+  EXPECT_EQ(ids_of(keeps.update_now()), near) << "nothing leaves, and nothing enters";
+  Interest none(bay.world(), {.enter = 1e-300, .leave = 1e-300, .update_every = 1});
+  InterestQuery sees_none(none);
+  sees_none.set_origin(1e5, 1e5);
+  for (const std::uint32_t id : ids_of(sees_none.update())) {
+    EXPECT_EQ(place_of(bay.all().at(id).value).norm(), 0) << "only types without a place";
+  }
+}
+
+TEST(Interest, OptionsForATypeThatTheWorldDoesNotHaveAreNotIgnored) {
+  kit::MovingBay bay(1);
+  const auto make = [&](replica::TypeInterest own) {
+    Interest made(bay.world(), {.types = {std::move(own)}});
+  };
+  make({.type = "Crate", .enter = 1, .leave = 2});
+  EXPECT_DEATH(make({.type = "Crates", .always = true}), "");
+  EXPECT_DEATH(make({.type = "Crate", .enter = 0}), "");
+  EXPECT_DEATH(make({.type = "Crate", .enter = std::nan("")}), "");
+  EXPECT_DEATH(make({.type = "Crate", .leave = -1}), "");
+  EXPECT_DEATH(make({.type = "Crate", .priority = 0}), "");
+  EXPECT_DEATH(make({.type = "Crate", .priority = std::nan("")}), "");
 }
 
 TEST(Interest, RoomsOwnersFiltersAndWhatIsAlwaysSeen) {

@@ -15,18 +15,19 @@
 
 namespace kwind::replica {
 
-/// What a kind has otherwise than InterestOptions says.
+/// What an entity type has otherwise than InterestOptions says.
 struct TypeInterest {
-  std::string type;
-  std::optional<double> enter{};
-  std::optional<double> leave{};
-  bool always = false;  ///< in view of everybody, wherever it is
-  double priority = 1;  ///< of its changes when not all fit; above 0
+  std::string type;               ///< its name in the description
+  std::optional<double> enter{};  ///< above 0
+  std::optional<double> leave{};  ///< above 0; one below `enter` counts as `enter`
+  bool always = false;            ///< in view of everybody, wherever it is
+  double priority = 1;            ///< of its changes when not all fit; above 0, finite
 };
 
 struct InterestOptions {
   /// Distances, in the unit of places: an entity comes into view at `enter`, and leaves it beyond
-  /// `leave`, so that what moves along the border does not flicker. Requires: 0 < enter <= leave.
+  /// `leave`, so that what moves along the border does not flicker. Requires:
+  /// 0 < enter <= leave; both may be infinite.
   double enter = 256;
   double leave = 272;
   /// The field that says where an entity is: a vec2 or vec3, or a record of such numbers. Kinds
@@ -40,7 +41,7 @@ struct InterestOptions {
 
 class KWIND_API Interest {
  public:
-  /// Borrows the world. Requires: kinds that the world has.
+  /// Borrows the world. Requires: names in `types` that entity types of the world have.
   explicit Interest(const World& world, InterestOptions options = {});
   Interest(Interest&&) noexcept;
   Interest& operator=(Interest&&) noexcept;

@@ -22,6 +22,10 @@ constexpr std::uint32_t kNowhere = 0xffffffff;
 constexpr double kCellsAcross = 4;
 // Cells along an axis, at most; entities further apart share cells, and are separated by distance.
 constexpr std::uint32_t kMaxCells = 256;
+// In the unit of places. Who is to see everything may name an infinite distance; cells are finite.
+constexpr double kFarthest = 1e15;
+// Of the outermost place: cells are not smaller, so that their numbers fit 64 bits.
+constexpr double kSmallestCell = 1e-12;
 
 }  // namespace
 
@@ -109,7 +113,14 @@ Interest::State::State(const World& of, InterestOptions options_in)
     : world(&of), options(std::move(options_in)) {
   make_room();
   KWIND_ASSERT(options.enter > 0 && options.enter <= options.leave && options.update_every > 0);
+  for (const TypeInterest& own : options.types) {
+    const auto is_named = [&](const schema::EntityInfo* info) { return info->name == own.type; };
+    KWIND_ASSERT(std::any_of(all().info.types.begin(), all().info.types.end(), is_named));
+    KWIND_ASSERT(own.enter.value_or(1) > 0 && own.priority > 0 && std::isfinite(own.priority));
+    KWIND_ASSERT(own.leave.value_or(1) > 0);
+  }
   double range = 0;
+  double outermost = 0;
   for (const schema::EntityInfo* info : all().info.types) {
     Type type{{}, options.enter, options.leave, 1};
     for (const TypeInterest& own : options.types) {
@@ -124,15 +135,17 @@ Interest::State::State(const World& of, InterestOptions options_in)
       const bool number = column.form == schema::ColumnForm::number && column.step > 0;
       if (!number || info->fields[column.field].name != options.place) continue;
       type.axes.push_back(static_cast<std::uint16_t>(c));
-      range = std::max(range, column.step * column.last);
+      const double length = column.step * column.last;
+      range = std::max(range, length);
+      outermost = std::max({outermost, std::abs(column.zero), std::abs(column.zero + length)});
     }
     if (type.axes.size() < 2 || type.axes.size() > 3) type.axes.clear();
     type.enter_2 = type.enter * type.enter;
     type.leave_2 = type.leave * type.leave;
-    if (type.in_cells()) farthest = std::max(farthest, type.leave);
+    if (type.in_cells()) farthest = std::max(farthest, std::min(type.leave, kFarthest));
     types.push_back(std::move(type));
   }
-  cell_size = std::max(farthest * 2 / kCellsAcross, 1e-9);
+  cell_size = std::max({farthest * 2 / kCellsAcross, outermost * kSmallestCell, 1e-9});
   const double wanted = std::min<double>(std::ceil(range / cell_size) + 1, kMaxCells);
   cells_along = std::bit_ceil(std::max(static_cast<std::uint32_t>(wanted), 1U));
   cells.resize(std::size_t{cells_along} * cells_along);
