@@ -10,7 +10,7 @@ using lab::Exact;
 using lab::Harbour;
 using lab::Tolerant;
 
-struct RequestAwaiter {
+struct Settings {
   std::uint64_t seed = 1;
   int ticks = 600;
   std::size_t clients = 10;
@@ -19,32 +19,32 @@ struct RequestAwaiter {
 };
 
 template <class Kinds>
-lab::Measured run(const RequestAwaiter& asked,
+lab::Measured run(const Settings& settings,
                   const std::shared_ptr<const kwind::replica::CodeTables>& codes,
                   kwind::replica::SymbolCounts* symbol_counts = nullptr) {
   kwind::replica::World world(Kinds::kAll, {.ticks_per_second = 20, .codes = codes});
-  Harbour<Kinds> harbour(world, asked.seed, asked.all_seen);
+  Harbour<Kinds> harbour(world, settings.seed, settings.all_seen);
   return lab::measure(world, Kinds::kAll, harbour,
-                      {.clients = asked.clients,
-                       .ticks = asked.ticks,
-                       .seed = asked.seed,
+                      {.clients = settings.clients,
+                       .ticks = settings.ticks,
+                       .seed = settings.seed,
                        .codes = codes,
                        .symbol_counts = symbol_counts,
-                       .replicator = {.speculative_baselines = asked.speculative_baselines},
+                       .replicator = {.speculative_baselines = settings.speculative_baselines},
                        .text = symbol_counts == nullptr,
                        .exact = std::is_same_v<Kinds, Exact>});
 }
 
 // Codes that fit the traffic of another seed.
 template <class Kinds>
-std::shared_ptr<const kwind::replica::CodeTables> trained(RequestAwaiter asked) {
+std::shared_ptr<const kwind::replica::CodeTables> trained(Settings settings) {
   kwind::replica::SymbolCounts symbol_counts(Kinds::kAll);
-  asked.seed += 1000;
-  run<Kinds>(asked, nullptr, &symbol_counts);
+  settings.seed += 1000;
+  run<Kinds>(settings, nullptr, &symbol_counts);
   // First the predictors, then codes for the residuals that these leave.
   const auto predictors = std::make_shared<const kwind::replica::CodeTables>(
       kwind::replica::SymbolCounts::fitted(Kinds::kAll, symbol_counts));
-  run<Kinds>(asked, predictors, &symbol_counts);
+  run<Kinds>(settings, predictors, &symbol_counts);
   return std::make_shared<const kwind::replica::CodeTables>(
       kwind::replica::SymbolCounts::fitted(Kinds::kAll, symbol_counts));
 }
@@ -52,28 +52,28 @@ std::shared_ptr<const kwind::replica::CodeTables> trained(RequestAwaiter asked) 
 }  // namespace
 
 int main(int argc, char** argv) {
-  RequestAwaiter asked;
-  if (argc > 1) asked.seed = std::strtoull(argv[1], nullptr, 10);
-  if (argc > 2) asked.ticks = std::atoi(argv[2]);  // NOLINT
-  if (asked.ticks < 1) {
+  Settings settings;
+  if (argc > 1) settings.seed = std::strtoull(argv[1], nullptr, 10);
+  if (argc > 2) settings.ticks = std::atoi(argv[2]);  // NOLINT
+  if (settings.ticks < 1) {
     fmt::print(stderr, "usage: bandwidth_lab [SEED [TICKS]], one tick at least\n");
     return 2;
   }
-  RequestAwaiter speculative_baselines = asked;
+  Settings speculative_baselines = settings;
   speculative_baselines.speculative_baselines = true;
-  RequestAwaiter whole = asked;
+  Settings whole = settings;
   whole.all_seen = true;
   whole.clients = 1;
-  const auto codes = trained<Exact>(asked);
-  const lab::Measured plain = run<Exact>(asked, nullptr);
-  const lab::Measured found = run<Exact>(asked, codes);
+  const auto codes = trained<Exact>(settings);
+  const lab::Measured plain = run<Exact>(settings, nullptr);
+  const lab::Measured found = run<Exact>(settings, codes);
   const lab::Measured ahead =
       run<Exact>(speculative_baselines, trained<Exact>(speculative_baselines));
-  const lab::Measured near = run<Tolerant>(asked, trained<Tolerant>(asked));
+  const lab::Measured near = run<Tolerant>(settings, trained<Tolerant>(settings));
   const lab::Measured all = run<Exact>(whole, trained<Exact>(whole));
 
-  fmt::print("seed {}, {} ticks, 10 clients, 100 ms round trip, 2 % loss\n", asked.seed,
-             asked.ticks);
+  fmt::print("seed {}, {} ticks, 10 clients, 100 ms round trip, 2 % loss\n", settings.seed,
+             settings.ticks);
   fmt::print("in view {:.1f}, changing {:.1f} a tick\n\n", found.in_view, found.changed);
   fmt::print("bytes per client and tick             mean   95th percentile   beside exact state\n");
   const auto line = [&](const char* what, double bytes, double p95) {

@@ -100,7 +100,7 @@ struct Client {
   ClientWorld client_world;
   std::vector<Frame> frames;
   std::vector<Fate> fates;
-  std::vector<std::uint64_t> unhandled;  // acks that were lost ride on the next datagram
+  std::vector<std::uint64_t> unacknowledged;  // acks that were lost ride on the next datagram
   // By tick: who was in view, whether as its owner, and since when; columns of these.
   struct Seen {
     bool owner = false;
@@ -247,14 +247,14 @@ Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Moti
       }
       take_due(client.frames, now, [&](const Frame& frame) {
         if (client.client_world.receive(frame.bytes, frame.bits) == kwind::Errc::none) {
-          client.unhandled.push_back(frame.token);
+          client.unacknowledged.push_back(frame.token);
         }
       });
       if (!lost()) {
-        for (const std::uint64_t token : client.unhandled) {
+        for (const std::uint64_t token : client.unacknowledged) {
           client.fates.push_back({now + path.round_trip_ticks - one_way, token, true});
         }
-        client.unhandled.clear();
+        client.unacknowledged.clear();
       }
       take_due(client.fates, now, [&](const Fate& fate) {
         if (fate.arrived) {

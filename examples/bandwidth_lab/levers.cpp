@@ -49,7 +49,7 @@ struct Sizes {
 };
 
 // What the world takes by hand, in bytes per client and tick.
-Sizes manual_flow_control(std::uint64_t seed, int ticks) {
+Sizes sizes_by_hand(std::uint64_t seed, int ticks) {
   kwind::replica::World world(Exact::kAll, {.ticks_per_second = 20});
   Harbour<Exact> harbour(world, seed, false);
   const std::vector<std::uint32_t> ids = harbour.ids();
@@ -128,7 +128,7 @@ lab::Measured replicated(std::uint64_t seed, int ticks, bool trained, bool specu
 
 // Whether each lever helped, and every value was right.
 bool pull_all(std::uint64_t seed, int ticks) {
-  const Sizes hand = manual_flow_control(seed, ticks);
+  const Sizes hand = sizes_by_hand(seed, ticks);
   const lab::Measured plain = replicated<Exact>(seed, ticks, false, false);
   const lab::Measured trained = replicated<Exact>(seed, ticks, true, false);
   const lab::Measured ahead = replicated<Exact>(seed, ticks, true, true);

@@ -96,7 +96,7 @@ class View {
       bits += id_bits();
       outside_.push_back(seen_.front().id);
       seen_.erase(seen_.begin());
-      const RelevantEntity& fresh = enter();
+      const VisibleEntity& fresh = enter();
       ordered_json update{{"id", fresh.id}};
       update.update(json::to_json(protocol_, kind_.fields, fresh.value));
       updates.push_back(std::move(update));
@@ -137,16 +137,16 @@ class View {
   }
 
  private:
-  struct RelevantEntity {
+  struct VisibleEntity {
     std::uint32_t id = 0;
     Value value;
   };
 
   [[nodiscard]] unsigned id_bits() const { return bits::bits_for(protocol_.entities_up_to); }
 
-  const RelevantEntity& enter() {
+  const VisibleEntity& enter() {
     const std::size_t place = numbers_.up_to(outside_.size() - 1);
-    RelevantEntity fresh;
+    VisibleEntity fresh;
     fresh.id = outside_[place];
     fresh.value =
         schema::sample_value(protocol_, kind_.fields, schema::SampleSize::typical, numbers_);
@@ -156,7 +156,7 @@ class View {
     return seen_.back();
   }
 
-  ordered_json change(RelevantEntity& seen, std::size_t& bits) {
+  ordered_json change(VisibleEntity& seen, std::size_t& bits) {
     Value changed;
     for (const std::uint32_t place : plan_.fields) {
       Value& value = seen.value.items[place];
@@ -183,7 +183,7 @@ class View {
   Beat entries_;
   std::vector<Field> changing_;
   std::vector<std::uint32_t> outside_;  // ids
-  std::vector<RelevantEntity> seen_;
+  std::vector<VisibleEntity> seen_;
   std::size_t bits_ = 0;
   std::size_t count_ = 0;
 };
@@ -254,9 +254,9 @@ class Sender {
 // ---- forms ----
 
 // Adds up one form of the pieces of one way.
-class SymbolCounts {
+class TrafficCounts {
  public:
-  explicit SymbolCounts(const Plan& plan) : plan_(plan) {}
+  explicit TrafficCounts(const Plan& plan) : plan_(plan) {}
   void add(std::size_t bytes) {
     if (bytes == 0) return;
     bytes_ += static_cast<double>(bytes);
@@ -283,25 +283,25 @@ constexpr std::array<const char*, kForms> kNames{
 // All forms of one way.
 class Way {
  public:
-  explicit Way(const Plan& plan) : tallies_(kForms, SymbolCounts(plan)) {}
+  explicit Way(const Plan& plan) : counts_(kForms, TrafficCounts(plan)) {}
 
   void add(const Piece& piece) {
     if (piece.json.is_null()) return;
     const std::string json = json::text_of(piece.json);
-    tallies_[ours].add(bits::bytes_for(piece.bits));
-    tallies_[text].add(json.size());
-    tallies_[cbor].add(ordered_json::to_cbor(piece.json).size());
+    counts_[ours].add(bits::bytes_for(piece.bits));
+    counts_[text].add(json.size());
+    counts_[cbor].add(ordered_json::to_cbor(piece.json).size());
     for (std::size_t i = 0; i < compressors_.size(); ++i) {
-      tallies_[deflate + i].add(compressors_[i]->add(json));
+      counts_[deflate + i].add(compressors_[i]->add(json));
     }
   }
   void warmed_up() {
-    for (SymbolCounts& symbol_counts : tallies_) symbol_counts.warmed_up();
+    for (TrafficCounts& counts : counts_) counts.warmed_up();
   }
-  [[nodiscard]] Traffic traffic(std::size_t form) const { return tallies_[form].traffic(); }
+  [[nodiscard]] Traffic traffic(std::size_t form) const { return counts_[form].traffic(); }
 
  private:
-  std::vector<SymbolCounts> tallies_;
+  std::vector<TrafficCounts> counts_;
   std::array<std::unique_ptr<Compressor>, 4> compressors_{
       make_deflate(Memory::none), make_zstd(Memory::none), make_deflate(Memory::stream),
       make_zstd(Memory::stream)};
@@ -418,7 +418,7 @@ class Measurement {
   std::vector<Sender> senders_;
   Way down_;
   Way up_;
-  SymbolCounts whole_world_;
+  TrafficCounts whole_world_;
 };
 
 }  // namespace

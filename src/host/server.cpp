@@ -97,7 +97,7 @@ void Server::listen_on(Transport& another) {
 
 // A turn of a transport takes so many datagrams, then it is the next one's: none keeps the others
 // waiting.
-void Server::Impl::consume(Time now) {
+void Server::Impl::take_datagrams(Time now) {
   constexpr std::size_t kTurn = 16;
   const Time end = options.clock ? options.clock() + options.receive_time : kNever;
   std::size_t left = options.receive_datagrams;
@@ -121,7 +121,7 @@ void Server::Impl::consume(Time now) {
 // exchanges cost the most and come last, so that strangers do not delay those who play.
 void Server::receive(Time now) {
   impl_->last_now = now;
-  impl_->consume(now);
+  impl_->take_datagrams(now);
   for (Transport* transport : impl_->transports) impl_->on_ended(now, *transport);
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     Impl::Turn& turn = impl_->turns[i];

@@ -384,7 +384,7 @@ struct Server::Impl {
     for (const Peer peer : peers) by_peer.erase(peer);
   }
 
-  void consume(Time now);
+  void take_datagrams(Time now);
   void touch(const Connection& connection) {
     turns[connection.place].touched = turns[connection.place].stirred = true;
   }

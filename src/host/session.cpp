@@ -13,7 +13,7 @@ namespace {
 
 // How often messages that are held back are looked at again.
 constexpr Duration kHeldRetry = std::chrono::milliseconds(20);
-// Kind and question number in front of the fields.
+// Message type and request id in front of the fields.
 constexpr std::size_t kMaxPrefixBits = 16 + schema::kRequestIdBits;
 
 }  // namespace

@@ -30,7 +30,7 @@ class SlotRing {
     KWIND_ASSERT(contains(index));
     return slots_[index & (slots_.size() - 1)];
   }
-  /// See bits::prefetch.
+  /// See kwind::prefetch.
   void prefetch_first() const { kwind::prefetch(at(begin_), slots_.empty() ? 0 : sizeof(Slot)); }
   void prefetch_next() const { kwind::prefetch(at(end_), slots_.empty() ? 0 : sizeof(Slot)); }
   /// Adds a slot at end(); it holds what its last tenant left.

@@ -16,6 +16,6 @@ struct CaptureOptions {
   bool json = false;
 };
 /// Returns an exit code.
-int explain_capture(const CaptureOptions& request_id);
+int explain_capture(const CaptureOptions& options);
 
 }  // namespace kwind::tool

@@ -62,8 +62,8 @@ class Ballast final : public link::PayloadSource {
 
 class Diagnosis {
  public:
-  Diagnosis(const DiagnoseOptions& request_id, const std::function<void(const Step&)>& tell)
-      : request_id_(request_id), tell_(tell) {}
+  Diagnosis(const DiagnoseOptions& options, const std::function<void(const Step&)>& tell)
+      : options_(options), tell_(tell) {}
 
   bool run() {
     return name() && (is_stream() ? open_stream() : probe_server()) &&
@@ -84,34 +84,34 @@ class Diagnosis {
   }
 
   bool name() {
-    const auto address = parse_server_address(request_id_.address);
+    const auto address = parse_server_address(options_.address);
     if (!address) {
       return wrong("name",
                    fmt::format("{} is not HOST:PORT or ws://HOST:PORT/PATH, or no such host",
-                               request_id_.address),
+                               options_.address),
                    "check the spelling, and that names can be looked up here");
     }
     address_ = *address;
     server_ = address_.endpoint;
-    return fine("name", server_.text() == request_id_.address
+    return fine("name", server_.text() == options_.address
                             ? "an address as it stands"
-                            : fmt::format("{} is {}", request_id_.address, server_.text()));
+                            : fmt::format("{} is {}", options_.address, server_.text()));
   }
 
-  [[nodiscard]] bool is_stream() const { return request_id_.tcp || address_.is_web_socket(); }
+  [[nodiscard]] bool is_stream() const { return options_.tcp || address_.is_web_socket(); }
 
   link::ConnectOptions who() const {
-    link::ConnectOptions who{identity_of(request_id_.protocol), io::random_secret()};
+    link::ConnectOptions who{identity_of(options_.protocol), io::random_secret()};
     // Any key will do to say hello; which one it was is seen only later.
-    if (!request_id_.clear) who.server_key = request_id_.key.value_or(link::PublicKey{});
+    if (!options_.clear) who.server_key = options_.key.value_or(link::PublicKey{});
     who.transport_kind = is_stream() ? link::TransportKind::stream : link::TransportKind::datagrams;
-    who.ticket = request_id_.ticket;
+    who.ticket = options_.ticket;
     return who;
   }
-  link::LinkOptions options() const {
+  link::LinkOptions link_options() const {
     link::LinkOptions options;
-    if (request_id_.protocol != nullptr) {
-      options.channels = capture::channel_specs(*request_id_.protocol);
+    if (options_.protocol != nullptr) {
+      options.channels = capture::channel_specs(*options_.protocol);
     } else {
       options.channels = {{Delivery::unreliable}};
     }
@@ -122,7 +122,7 @@ class Diagnosis {
   bool probe_server() {
     // A hello of its own, so that refusals of routers and of the machine are heard.
     const Time start = io::now();
-    link::Link link = link::Link::connect(who(), options(), start);
+    link::Link link = link::Link::connect(who(), link_options(), start);
     std::array<std::byte, link::kMaxDatagramBytes> hello{};
     const std::size_t size = link.poll_datagram(start, hello);
     const auto probe_result = io::probe(server_, std::span(hello).first(size), kCopies);
@@ -180,15 +180,15 @@ class Diagnosis {
     }
     fine("link version", fmt::format("{}, as here", link::kLinkVersion));
     if (refused == Errc::mode_differs) {
-      if (request_id_.clear) {
+      if (options_.clear) {
         return wrong("mode", "this server encrypts its datagrams",
                      "leave --plaintext out, and give its public key with --server-key");
       }
       return wrong("mode", "this server sends plaintext: nothing is encrypted",
                    "say --plaintext to go on, or start the server with a key");
     }
-    fine("mode", request_id_.clear ? "plaintext, as asked for" : "encrypted");
-    if (!request_id_.clear && !request_id_.key) {
+    fine("mode", options_.clear ? "plaintext, as asked for" : "encrypted");
+    if (!options_.clear && !options_.key) {
       unknown("key", "not checked: without --server-key the handshake ends here, after the cookie");
       can_go_on_ = false;
     }
@@ -209,7 +209,7 @@ class Diagnosis {
     if (error != Errc::none) {
       return wrong("port", std::string(error_info(error).text), "check the address");
     }
-    if (!request_id_.clear && !request_id_.key) {
+    if (!options_.clear && !options_.key) {
       unknown("key", "not checked: over a stream the handshake needs --server-key from its start");
       can_go_on_ = false;
     }
@@ -252,7 +252,7 @@ class Diagnosis {
   bool handshake() {
     io::PollableTransport* const socket = port();
     if (socket == nullptr) return wrong("handshake", "no socket can be opened here", "");
-    link::Link link = link::Link::connect(who(), options(), io::now());
+    link::Link link = link::Link::connect(who(), link_options(), io::now());
     const Time discard = io::now() + 6s;
     while (link.state() == link::State::greeting && turn(link, *socket, discard)) {
     }
@@ -261,7 +261,7 @@ class Diagnosis {
       return wrong("port",
                    fmt::format("no web socket at {}: nobody listens there, the path is another, or "
                                "with wss the certificate is not trusted here",
-                               request_id_.address),
+                               options_.address),
                    "the server's path is /kwind unless WebSocketOptions::path says another; "
                    "`curl -v` with http in place of ws shows the answer");
     }
@@ -276,12 +276,12 @@ class Diagnosis {
       fine("port", address_.is_web_socket() ? "a web socket is open" : "a stream is open");
     }
     if (link.state() != link::State::open) return explain_refusal();
-    if (!request_id_.clear) fine("key", "the server has proven that it holds the secret half");
-    if (request_id_.protocol != nullptr) {
-      fine("description", fmt::format("version {} of `{}` on both ends", link.version(),
-                                      request_id_.protocol->name));
+    if (!options_.clear) fine("key", "the server has proven that it holds the secret half");
+    if (options_.protocol != nullptr) {
+      fine("description",
+           fmt::format("version {} of `{}` on both ends", link.version(), options_.protocol->name));
     }
-    fine("ticket", request_id_.ticket.empty() ? "none was asked for" : "accepted");
+    fine("ticket", options_.ticket.empty() ? "none was asked for" : "accepted");
     fine("connection", fmt::format("open, {}", link.protection()));
     return measure(link, *socket);
   }
@@ -290,15 +290,14 @@ class Diagnosis {
     // Whoever refuses after the offer was opened holds the key.
     const bool opened = end_ != Errc::wrong_key && end_ != Errc::handshake_timeout &&
                         end_ != Errc::server_busy && end_ != Errc::mode_differs;
-    if (opened && !request_id_.clear)
-      fine("key", "the server has opened what was encrypted for it");
+    if (opened && !options_.clear) fine("key", "the server has opened what was encrypted for it");
     const std::string text = end_text_.empty() ? std::string(error_info(end_).text) : end_text_;
     switch (end_) {
       case Errc::wrong_key:
         return wrong("key", "this is not the public key of that server",
                      "ask for its present one: server.pub of `kwind keys`");
       case Errc::protocol_name:
-        if (request_id_.protocol == nullptr) {
+        if (options_.protocol == nullptr) {
           unknown("description", text + "; give its FILE.kw to go on");
           return true;
         }
@@ -319,7 +318,7 @@ class Diagnosis {
 
   bool measure(link::Link& link, io::PollableTransport& port) {
     Ballast ballast;
-    const Time end = io::now() + Duration(static_cast<Duration::rep>(request_id_.seconds * 1e9));
+    const Time end = io::now() + Duration(static_cast<Duration::rep>(options_.seconds * 1e9));
     for (Time next = io::now(); io::now() < end && link.state() == link::State::open;) {
       if (io::now() >= next) {
         next += 50ms;
@@ -354,7 +353,7 @@ class Diagnosis {
     return wrong("loss", text, "the path is bad or too narrow; `kwind lag` can imitate it");
   }
 
-  const DiagnoseOptions& request_id_;
+  const DiagnoseOptions& options_;
   const std::function<void(const Step&)>& tell_;
   Endpoint server_;
   bool can_go_on_ = true;
@@ -367,8 +366,8 @@ class Diagnosis {
 
 }  // namespace
 
-bool diagnose(const DiagnoseOptions& request_id, const std::function<void(const Step&)>& tell) {
-  return Diagnosis(request_id, tell).run();
+bool diagnose(const DiagnoseOptions& options, const std::function<void(const Step&)>& tell) {
+  return Diagnosis(options, tell).run();
 }
 
 }  // namespace kwind::tool

@@ -30,6 +30,6 @@ struct Step {
 
 /// Hands each step to `tell` as it is done, and ends with the first that is wrong. Takes up to a
 /// few seconds. Whether no step was wrong.
-bool diagnose(const DiagnoseOptions& request_id, const std::function<void(const Step&)>& tell);
+bool diagnose(const DiagnoseOptions& options, const std::function<void(const Step&)>& tell);
 
 }  // namespace kwind::tool

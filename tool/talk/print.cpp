@@ -54,7 +54,7 @@ std::string event_json(const schema::Protocol& protocol, const Event& event, Tim
     const schema::MessageType& message = protocol.messages[event.kind];
     made["channel"] = protocol.channels[message.channel].name;
     made["kind"] = message.name;
-    if (event.request_id != 0) made["question"] = event.request_id;
+    if (event.request_id != 0) made["request_id"] = event.request_id;
     made["fields"] = json::to_json(protocol, message.fields, event.value);
   } else {
     if (event.code != Errc::none) made["cause"] = error_info(event.code).name;

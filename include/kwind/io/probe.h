@@ -22,13 +22,13 @@ struct Probe {
   ProbeResult how = ProbeResult::silent;
   Endpoint from;                    ///< this machine's address on the route to it
   std::vector<std::byte> answer{};  ///< the first datagram that came back
-  Duration round_trip{0};           ///< since the last copy of the question
-  unsigned copies = 0;              ///< of the question
+  Duration round_trip{0};           ///< since the first copy was sent
+  unsigned copies = 0;              ///< of the datagram, sent
 };
 
-/// Sends `question` up to `copies` times, a quarter, half, ... second apart, until an answer comes.
+/// Sends `datagram` up to `copies` times, a quarter, half, ... second apart, until an answer comes.
 /// Errors: socket_failure.
-KWIND_API Result<Probe> probe(const Endpoint& server, std::span<const std::byte> question,
+KWIND_API Result<Probe> probe(const Endpoint& server, std::span<const std::byte> datagram,
                               unsigned copies);
 
 }  // namespace kwind::io

@@ -32,7 +32,7 @@ class KWIND_API PayloadSource {
   /// The datagram with what was written under `token` arrived, or seems lost: `arrived` may follow
   /// for a datagram that seemed lost, and is final. Called while the link receives or wakes.
   virtual void on_delivery(std::uint64_t /*token*/, bool /*arrived*/) noexcept {}
-  /// fill() is about to be called: asks for the memory that it will need, see bits::prefetch, with
+  /// fill() is about to be called: asks for the memory that it will need, see kwind::prefetch, with
   /// steps 0 to 3, each a while after the one before. Nothing has to be done.
   virtual void prefetch(unsigned /*step*/) const {}
 

@@ -19,7 +19,7 @@ class CopyFilter {
   /// twice appears twice on one interface, and is no copy. O(kPackets + bytes).
   bool is_copy(Time now, unsigned interface, std::span<const std::byte> packet) {
     const std::uint64_t hash = hash_of(packet);
-    for (RelevantEntity& seen : seen_) {
+    for (SeenPacket& seen : seen_) {
       if (seen.hash != hash || seen.bytes != packet.size() || seen.interface == interface ||
           now - seen.at > kLongest) {
         continue;
@@ -33,7 +33,7 @@ class CopyFilter {
 
  private:
   static constexpr std::size_t kPackets = 256;
-  struct RelevantEntity {
+  struct SeenPacket {
     std::uint64_t hash = 0;
     std::size_t bytes = 0;  // 0: none
     unsigned interface = 0;
@@ -47,7 +47,7 @@ class CopyFilter {
     }
     return hash;
   }
-  std::array<RelevantEntity, kPackets> seen_{};
+  std::array<SeenPacket, kPackets> seen_{};
   std::size_t next_ = 0;
 };
 

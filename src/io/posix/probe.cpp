@@ -37,8 +37,7 @@ bool tells(int error, Probe& out) {
 
 }  // namespace
 
-Result<Probe> probe(const Endpoint& server, std::span<const std::byte> request_id,
-                    unsigned copies) {
+Result<Probe> probe(const Endpoint& server, std::span<const std::byte> datagram, unsigned copies) {
   // Only a connected socket hears what routers and the other machine say about its datagrams.
   const int family = server.is_v4() ? AF_INET : AF_INET6;
   const Socket socket(family);
@@ -56,7 +55,7 @@ Result<Probe> probe(const Endpoint& server, std::span<const std::byte> request_i
   for (unsigned i = 0; i < copies; ++i, pause *= 2) {
     const Time sent = now();
     ++out.copies;
-    if (::send(socket.fd(), request_id.data(), request_id.size(), 0) < 0 && tells(errno, out)) {
+    if (::send(socket.fd(), datagram.data(), datagram.size(), 0) < 0 && tells(errno, out)) {
       return out;
     }
     while (now() < sent + pause) {

@@ -52,7 +52,7 @@ class Envelope {
   bool next_phase(Time now, std::uint64_t number);
   /// Closes a datagram of `head_bytes` and a body in place: `datagram` ends in room for the tag.
   void close(std::uint64_t number, std::span<std::byte> datagram, std::size_t head_bytes);
-  /// What close() needs beyond the envelope itself, see bits::prefetch.
+  /// What close() needs beyond the envelope itself, see kwind::prefetch.
   void prefetch() const {
     if (seal_) seal_->send.prefetch();
   }

@@ -65,7 +65,7 @@ class SentPackets {
   /// Bytes acked so far; rounds are measured with it.
   [[nodiscard]] std::uint64_t delivered() const { return delivered_; }
 
-  /// What the record of the next packet needs, see bits::prefetch.
+  /// What the record of the next packet needs, see kwind::prefetch.
   void prefetch() const {
     packets_.prefetch_next();
     refs_.prefetch_next();
