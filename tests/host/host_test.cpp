@@ -447,7 +447,7 @@ TEST(Host, AccountsEveryByteToAMessageKindOrOverhead) {
   });
   const Traffic traffic = client.traffic();
   std::uint64_t bits = traffic.overhead_bits_sent;
-  for (const std::uint64_t entity_type : traffic.bits_sent_by_type) bits += entity_type;
+  for (const std::uint64_t type_bits : traffic.bits_sent_by_type) bits += type_bits;
   EXPECT_EQ(bits, traffic.bytes_sent * 8);
   EXPECT_GT(traffic.bits_sent_by_type[Say::info().type],
             traffic.bits_sent_by_type[Steer::info().type]);

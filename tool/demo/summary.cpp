@@ -73,8 +73,8 @@ Summary summarize(const Outcome& outcome) {
   if (outcome.server.traffic.datagrams_sent > 0) {
     constexpr double kIpUdp = 28;
     double bytes = static_cast<double>(outcome.server.traffic.bytes_sent);
-    for (const std::uint64_t entity_type : outcome.server.traffic.bits_sent_by_type) {
-      bytes -= static_cast<double>(entity_type) / 8;
+    for (const std::uint64_t type_bits : outcome.server.traffic.bits_sent_by_type) {
+      bytes -= static_cast<double>(type_bits) / 8;
     }
     made.datagram = kIpUdp + bytes / static_cast<double>(outcome.server.traffic.datagrams_sent);
   }
