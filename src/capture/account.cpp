@@ -54,7 +54,7 @@ struct Packets {
   // `back` is how long it takes from here to the sender and back.
   Again why(std::uint64_t before, std::int64_t now, std::int64_t age, std::int64_t back) const {
     const auto heard = acked.find(before);
-    if (heard != acked.end() && heard->second + back + kMargin < now) return Again::needless;
+    if (heard != acked.end() && heard->second + back + kMargin < now) return Again::spurious;
     std::uint64_t known = 0;
     for (auto it = newest.rbegin(); it != newest.rend(); ++it) {
       if (it->first + back - back / 5 > now) continue;
@@ -65,7 +65,7 @@ struct Packets {
     if (known >= before + kPacketThreshold || (known > before && age >= round_trip)) {
       return Again::lost;
     }
-    return age > round_trip * 9 / 8 + kProbeSlack ? Again::probe : Again::in_advance;
+    return age > round_trip * 9 / 8 + kProbeSlack ? Again::probe : Again::redundant;
   }
 };
 
@@ -87,11 +87,11 @@ struct Connection {
 
 std::string_view again_text(Again again) {
   switch (again) {
-    case Again::no: return "first";
-    case Again::in_advance: return "in advance";
-    case Again::lost: return "after a loss";
-    case Again::probe: return "as a probe";
-    case Again::needless: return "needlessly";
+    case Again::no: return "sent once";
+    case Again::redundant: return "redundant copy";
+    case Again::lost: return "retransmitted after a loss";
+    case Again::probe: return "retransmitted as a probe";
+    case Again::spurious: return "spurious retransmission";
   }
   return "";
 }
@@ -166,7 +166,7 @@ struct Account::State {
     entry.label = type.name;
     if (request_id == 0) {
       entry.label +=
-          fmt::format(" that never comes, to question {}", in.get(schema::kRequestIdBits));
+          fmt::format(" that never comes, to request {}", in.get(schema::kRequestIdBits));
       return;
     }
     if (!options.fields || part.kind != ObservedPart::Kind::message) return;
@@ -184,7 +184,7 @@ struct Account::State {
     Packets& packets = connection.ways[datagram.up ? 1 : 0];
     if (!is_reliable(delivery)) {
       if (!part.copy) return;
-      entry.again = Again::in_advance;
+      entry.again = Again::redundant;
       entry.before = datagram.number - part.number;
       const auto sent = packets.sent.find(entry.before);
       if (sent != packets.sent.end()) entry.after_ns = now - sent->second;
@@ -234,7 +234,7 @@ void Account::State::take_part(Entry& entry, Connection& connection,
       note_again(entry, connection, datagram, now);
       std::string label = entry.label;
       if (entry.again != Again::no) {
-        label += fmt::format(", again {}", again_text(entry.again));
+        label += fmt::format(", {}", again_text(entry.again));
       }
       note(type_index(entry.kind), label, up, part.bits);
       return;
@@ -242,7 +242,7 @@ void Account::State::take_part(Entry& entry, Connection& connection,
     case ObservedPart::Kind::parity:
       entry.channel = protocol.channels[part.channel].name;
       entry.label = "parity of " + entry.channel;
-      entry.again = Again::in_advance;
+      entry.again = Again::redundant;
       note(messages + 1, entry.label, up, part.bits);
       return;
     case ObservedPart::Kind::payload: entry.label = "state"; break;

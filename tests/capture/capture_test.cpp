@@ -244,16 +244,16 @@ TEST_F(Captured, TellsWhyMessagesTravelAgain) {
   for (const Packet& each : packets_) account.add(each);
   for (const bool up : {false, true}) {
     const link::Stats& sender = up ? client_ : server_;
-    const std::uint64_t late =
-        count_of(account, "again after a loss", up) + count_of(account, "again as a probe", up);
+    const std::uint64_t late = count_of(account, "retransmitted after a loss", up) +
+                               count_of(account, "retransmitted as a probe", up);
     // This is where the client's datagrams arrive: what was lost before is not in the capture.
     if (!up) {
       EXPECT_GT(late, 0U);
       EXPECT_NEAR(static_cast<double>(late), static_cast<double>(sender.messages_repeated),
                   static_cast<double>(sender.messages_repeated) * 0.4 + 3);
     }
-    EXPECT_GT(count_of(account, "in advance", up), 50U);
-    EXPECT_EQ(count_of(account, "needlessly", up), 0U);
+    EXPECT_GT(count_of(account, "redundant copy", up), 50U);
+    EXPECT_EQ(count_of(account, "spurious retransmission", up), 0U);
   }
 }
 

@@ -27,7 +27,7 @@ std::string ranges(const ObservedPart& acks) {
 std::string again(const Entry& entry) {
   if (entry.again == capture::Again::no || entry.part.kind == ObservedPart::Kind::parity) return {};
   std::string text =
-      fmt::format("; again {}: it was in #{}", capture::again_text(entry.again), entry.before);
+      fmt::format("; {}: it was in #{}", capture::again_text(entry.again), entry.before);
   if (entry.after_ns > 0) {
     text += fmt::format(", {:.0f} ms before", static_cast<double>(entry.after_ns) / 1e6);
   }
@@ -45,7 +45,7 @@ std::string what(const Entry& entry) {
                          part.first_byte, part.first_byte + part.payload_bits / 8 - 1,
                          (part.total_bits + 7) / 8, again(entry));
     case ObservedPart::Kind::parity:
-      return fmt::format("{}: numbers {} and {}, in advance", entry.label, part.number,
+      return fmt::format("{}: numbers {} and {}, redundant", entry.label, part.number,
                          part.number + 2);
     case ObservedPart::Kind::acks:
       return fmt::format("acks {}, {:.1f} ms old", ranges(part),
