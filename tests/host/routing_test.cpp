@@ -620,6 +620,24 @@ TEST(Rooms, AMoveLosesAndDoublesNothingAndSnapshotsComeFirst) {
   EXPECT_EQ(heard, expected);
 }
 
+TEST(Rooms, AMoveLeavesBeforeItEnters) {
+  SimHosts hosts(kProtocol);
+  hosts.join();
+  hosts.run(200ms);
+  auto& rooms = hosts.server().rooms();
+  std::string steps;
+  rooms.on_leave([&](Peer peer, const route::RoomKey& room) {
+    steps += "left " + room.text() + (rooms.contains("south", peer) ? ", in both; " : "; ");
+  });
+  rooms.on_enter([&](Peer peer, const route::RoomKey& room) {
+    steps += "entered " + room.text() + (rooms.contains("north", peer) ? ", in north; " : "; ");
+  });
+  rooms.enter(Peer{1}, "north");
+  rooms.move(Peer{1}, "north", "south");
+  rooms.move(Peer{1}, "south", "south");
+  EXPECT_EQ(steps, "entered north, in north; left north; entered south; ");
+}
+
 TEST(Rooms, AMoveMayNameTheRoomsByTheListThatItChanges) {
   SimHosts hosts(kProtocol);
   hosts.join();
