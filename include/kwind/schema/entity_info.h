@@ -48,7 +48,7 @@ constexpr std::string_view name_of(ColumnGroup group) {
   return "";
 }
 
-struct ColumnInfo {  // NOLINT(*-member-init): generated tables name every member
+struct ColumnInfo {     // NOLINT(*-member-init): generated tables name every member
   std::uint16_t field;  ///< place in EntityInfo::fields
   ColumnForm form;
   std::uint8_t bits;   ///< of a value, at most 32; 0 for varying ones
