@@ -377,7 +377,8 @@ void Session::drop_held(Errc why) {
   held_count_ = 0;
 }
 
-// The receive window moves only now: what waits here keeps the peer from sending more.
+// The receive window moves only now: messages that wait for the program keep the peer from sending
+// more.
 void Session::deliver(Time now, std::size_t channel, const route::RawMessage& message,
                       std::size_t window_bits, Sink& sink) {
   ++tick_messages_;

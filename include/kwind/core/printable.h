@@ -8,8 +8,8 @@
 
 namespace kwind {
 
-/// Whether a character moves what stands around it on a screen: controls (C0, DEL, C1), zero-width
-/// characters, changes of direction.
+/// Whether printing a character changes the position of other text on a screen: controls (C0, DEL,
+/// C1), zero-width characters, changes of writing direction.
 [[nodiscard]] KWIND_API bool moves_text(std::uint32_t code_point);
 
 /// `text` with U+FFFD for each character that moves text and for each byte that is not UTF-8

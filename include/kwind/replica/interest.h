@@ -26,7 +26,7 @@ struct TypeInterest {
 
 struct InterestOptions {
   /// Distances, in the unit of places: an entity comes into view at `enter`, and leaves it beyond
-  /// `leave`, so that what moves along the border does not flicker. Requires:
+  /// `leave`, so that an entity at the border does not flicker. Requires:
   /// 0 < enter <= leave; both may be infinite.
   double enter = 256;
   double leave = 272;

@@ -422,8 +422,8 @@ struct FrameReader {
 
 }  // namespace
 
-// Reads a whole datagram before anything of it takes effect: a frame that is wrong at its end
-// must not have moved what stands before it.
+// Reads a whole datagram before any frame takes effect: an invalid last frame discards the frames
+// before it, too.
 Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std::uint64_t packet,
                  std::vector<Frame>& out) {
   out.clear();
