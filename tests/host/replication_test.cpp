@@ -7,7 +7,7 @@
 
 #include "kit/sim_hosts.h"
 #include "kwind/host/replicated_world.h"
-#include "pilotage.h"
+#include "sailing.h"
 
 namespace kwind::host {
 namespace replication_test {
@@ -15,18 +15,10 @@ namespace replication_test {
 using namespace std::chrono_literals;
 using pilotage::Buoy;
 using pilotage::Helm;
+using pilotage::is_close;
+using pilotage::sail;
 using pilotage::Sighting;
 using pilotage::Tug;
-
-Tug sail(const Tug& tug, const Helm& order) {
-  Tug made = tug;
-  made.at[0] += order.throttle / 100.0;
-  return made;
-}
-
-bool is_close(const Tug& a, const Tug& b) {
-  return (a.at - b.at).norm() < 0.1;
-}
 
 struct Game {
   explicit Game(kit::SimHosts& hosts, ReplicationOptions how = options())
