@@ -620,6 +620,47 @@ TEST(Link, NothingIsLostOnAGoodPathWhereTheOtherEndLooksSeldom) {
   EXPECT_EQ(pair.server().stats().packets_lost, 0U);
 }
 
+// What waits for the other end's look is no queue: a path carries as much to an end that looks a few
+// times a second as to one that always does.
+struct Looks {
+  Duration pause;
+  double rate;  // of the path, bytes a second
+};
+class SeldomLooks : public testing::TestWithParam<Looks> {};
+TEST_P(SeldomLooks, FillThePath) {
+  const auto [pause, rate] = GetParam();
+  SimPair pair({.conditions = {.delay = 5ms,
+                               .rate = rate,
+                               .queue_bytes = static_cast<std::size_t>(std::max(rate / 5, 16e3))}});
+  pair.run_until(at(1s));
+  const std::vector<std::byte> message(1000);
+  std::size_t arrived = 0;
+  const auto hear = [&](bool at_server, const link::Event& event) {
+    if (!at_server && event.kind == link::Event::Kind::message) arrived += event.bits / 8;
+  };
+  constexpr std::size_t kBulk = 6;
+  Time next_look = at(1s);
+  const auto run = [&](Time end) {
+    for (Time now = pair.now(); now < end; now += 5ms) {
+      for (int i = 0; i < 20; ++i) (void)pair.server().send(kBulk, 0, message, message.size() * 8);
+      pair.run_until(now, hear);
+      if (now < next_look) continue;
+      next_look = now + pause;
+      pair.rest_client_until(next_look);
+    }
+  };
+  run(at(6s));
+  arrived = 0;
+  run(at(16s));
+  EXPECT_GT(static_cast<double>(arrived), 0.9 * 10 * rate);
+  EXPECT_LT(pair.server().stats().loss, 0.02);
+}
+INSTANTIATE_TEST_SUITE_P(Pauses, SeldomLooks,
+                         testing::Values(Looks{5ms, 1e6}, Looks{50ms, 1e6}, Looks{70ms, 1e6},
+                                         Looks{100ms, 1e6}, Looks{150ms, 1e6}, Looks{200ms, 1e6},
+                                         Looks{5ms, 1e5}, Looks{100ms, 1e5}, Looks{150ms, 1e5},
+                                         Looks{200ms, 1e5}, Looks{100ms, 2e4}));
+
 TEST(Link, ALargeUnreliableMessageIsSentToItsEndOnASlowPath) {
   for (const std::size_t bytes : {20'000U, 100'000U, 400'000U}) {
     SimPair pair({.conditions = {.delay = 20ms, .rate = 100'000, .queue_bytes = 65536}});

@@ -24,6 +24,10 @@ constexpr double kMinGain = 0.7;
 constexpr Duration kStandingQueue = milliseconds(25);
 constexpr unsigned kStandingRounds = 4;
 constexpr Duration kDrainEvery = std::chrono::seconds(15);
+// Looks of the peer that are further apart than those of any game's tick, and how many packets one
+// of them must ack: a slow path brings them one by one.
+constexpr Duration kSeldomLooks = milliseconds(60);
+constexpr std::size_t kPacketsOfALook = 3;
 constexpr Duration kMinSpan = std::chrono::seconds(60);
 // RFC 9438, 4.1 and 4.6, with windows in datagrams of 1200 bytes.
 constexpr double kCubicC = 0.4;
@@ -59,7 +63,18 @@ Duration Controller::queue_standing() const {
 }
 
 double Controller::pipe() const {
-  return bandwidth_ * seconds(std::max(min(), kShortestRound));
+  return bandwidth_ * seconds(std::max(min(), kShortestRound) + waits_for_look_);
+}
+
+void Controller::note_look(Time now, const SentPackets::Outcome& outcome) {
+  if (outcome.bytes_acked == 0 || now - look_ < kShortestRound) return;
+  const Duration pause = now - look_;
+  look_ = now;
+  const bool batch =
+      pause > kSeldomLooks && outcome.bytes_acked >= kPacketsOfALook * outcome.largest_acked;
+  std::copy_backward(looks_.begin(), looks_.end() - 1, looks_.end());
+  looks_[0] = batch ? pause : Duration{0};
+  waits_for_look_ = *std::min_element(looks_.begin(), looks_.end());
 }
 
 void Controller::note_rtt(Time now, Duration rtt) {
@@ -83,7 +98,7 @@ void Controller::note_rtt(Time now, Duration rtt) {
   for (const Duration sample : recent_) {
     if (sample > Duration{0}) lowest = std::min(lowest, sample);
   }
-  queue_ = std::max(lowest - min() - jitter_, Duration{0});
+  queue_ = std::max(lowest - min() - jitter_ - waits_for_look_, Duration{0});
 }
 
 void Controller::note_rate(const RateSample& sample) {
@@ -98,6 +113,7 @@ void Controller::note_rate(const RateSample& sample) {
 void Controller::on_ack(Time now, const SentPackets::Outcome& outcome, Duration rtt,
                         std::uint64_t delivered, std::size_t in_flight) {
   latest_ = now;
+  note_look(now, outcome);
   if (rtt > Duration{0}) note_rtt(now, rtt);
   note_rate(outcome.rate);
   if (way_ == Way::sharing && outcome.bytes_acked > 0) {
@@ -129,9 +145,10 @@ void Controller::on_ack(Time now, const SentPackets::Outcome& outcome, Duration 
 
 void Controller::on_round(Time now) {
   const bool limited = round_app_limited_;
-  const Duration queue = round_least_ == Duration::max()
-                             ? queue_
-                             : std::max(round_least_ - min() - jitter_, Duration{0});
+  const Duration queue =
+      round_least_ == Duration::max()
+          ? queue_
+          : std::max(round_least_ - min() - jitter_ - waits_for_look_, Duration{0});
   switch (way_) {
     case Way::starting:
       if (!limited) {

@@ -59,6 +59,7 @@ class Controller {
   void on_round(Time now);
   void note_rtt(Time now, Duration rtt);
   void note_rate(const RateSample& sample);
+  void note_look(Time now, const SentPackets::Outcome& outcome);
   void start_sharing(Time now);
   [[nodiscard]] Duration min() const;
   [[nodiscard]] Duration queue_wanted() const;
@@ -75,8 +76,14 @@ class Controller {
   std::array<Timed, 2> leasts_{};  // two spans of a minute: the older one retires
   Duration smoothed_{0};
   Duration queue_{0};
-  Duration jitter_{0};                      // mean difference of successive samples
-  std::array<Duration, 3> recent_{};        // samples, newest first
+  Duration jitter_{0};                // mean difference of successive samples
+  std::array<Duration, 3> recent_{};  // samples, newest first
+  // A peer that looks seldom acks all that waited for it at once. What a look says comes within a
+  // few milliseconds of `look_`; by how much the last looks were apart, newest first, and the least
+  // of these: no queue, and more in flight.
+  Time look_{};
+  std::array<Duration, 4> looks_{};
+  Duration waits_for_look_{0};
   Duration round_least_ = Duration::max();  // of this round's samples
 
   double full_bandwidth_ = 0;  // starting: what the last rounds did not exceed by a quarter
