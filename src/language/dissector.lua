@@ -1,6 +1,8 @@
 -- Everything below is the same for each description: it reads `description`, which stands above.
 -- The layout is that of docs/wire-format.md, link version 5. Of encrypted datagrams it shows the header.
 
+local known_link_version = 5
+
 local proto = Proto("kwind_" .. description.name,
   "Kestrel Wind, " .. description.name .. " " .. description.version)
 local prefix = "kwind_" .. description.name .. "."
@@ -27,7 +29,7 @@ local link = {
   mode = add_field(ProtoField.string, "mode", "Mode"),
   message = add_field(ProtoField.string, "message", "Message"),
   message_bits = add_field(ProtoField.uint32, "message_bits", "Message's bits"),
-  question = add_field(ProtoField.uint32, "question", "Question"),
+  request_id = add_field(ProtoField.uint32, "request_id", "Request id"),
   version = add_field(ProtoField.uint32, "version", "Version"),
   digest = add_field(ProtoField.string, "digest", "Digest"),
   nonce = add_field(ProtoField.string, "nonce", "Nonce"),
@@ -75,7 +77,8 @@ local function declare_type(path, label, type)
         add_field(ProtoField.bool, path .. "." .. flag.name, flag.name)
     end
   elseif type.kind == "one_of" then
-    leaves[path .. ".case"] = add_field(ProtoField.string, path .. ".case", label)
+    -- The choice has the path of the field itself, so that a case may have any name.
+    leaves[path] = add_field(ProtoField.string, path, label)
     for _, case in ipairs(one_ofs[type.index]) do
       if case.type then declare_type(path .. "." .. case.name, case.name, case.type) end
     end
@@ -371,7 +374,7 @@ local function show(tree, bits, path, label, type, version, unit)
     end
   elseif type.kind == "one_of" then
     local case = choice(bits, one_ofs[type.index], version)
-    tree:add(leaves[path .. ".case"], bits:range(first), case.name)
+    tree:add(leaves[path], bits:range(first), case.name)
     if case.type then
       show(tree, bits, path .. "." .. case.name, label .. "." .. case.name, case.type, version, unit)
     end
@@ -408,7 +411,7 @@ end
 
 local offered = {}  -- versions of an offer, by nonce
 local agreed = {}   -- version by the two endpoints
-local servers = {}  -- endpoints that hellos went to: "clear" or "encrypted"
+local servers = {}  -- endpoints that hellos went to: "plaintext" or "encrypted"
 
 function proto.init() offered, agreed, servers = {}, {}, {} end
 
@@ -430,7 +433,7 @@ end
 -- ---- datagrams ----
 
 local forms = { "hello", "cookie", "connect", "accept", "handshake error", "versions", "stateless reset", "reset query" }
-local modes = { "clear", "encrypted" }
+local modes = { "plaintext", "encrypted" }
 
 local function show_mode(tree, bits, pinfo)
   local first = bits.at
@@ -445,7 +448,7 @@ local function show_connect(tree, bits, pinfo, nonce)
   local mode = show_mode(tree, bits, pinfo)
   local first = bits.at
   tree:add(link.cookie, bits:range(first), bits:hex(16))
-  if mode ~= "clear" then return mode end
+  if mode ~= "plaintext" then return mode end
   bits:hex(32)
   first = bits.at
   local name = bits:text(bits:get(7))
@@ -466,7 +469,7 @@ local function show_connect(tree, bits, pinfo, nonce)
 end
 
 local function show_accept(tree, bits, pinfo, nonce)
-  if servers[source(pinfo)] ~= "clear" then return "encrypted" end
+  if servers[source(pinfo)] ~= "plaintext" then return "encrypted" end
   bits:hex(32)
   local first = bits.at
   if bits:get(1) == 0 then
@@ -498,7 +501,7 @@ local function show_handshake(tree, bits, pinfo, form)
   first = bits.at
   local nonce = bits:hex(8)
   tree:add(link.nonce, bits:range(first), nonce)
-  if link_version ~= 5 then return "link version " .. link_version end
+  if link_version ~= known_link_version then return "link version " .. link_version end
   first = bits.at
   if form == "hello" then return show_mode(tree, bits, pinfo) end
   if form == "connect" then return show_connect(tree, bits, pinfo, nonce) end
@@ -542,7 +545,7 @@ local function show_acks(tree, bits)
   tree:add(link.ack_delay, bits:range(first), delay)
 end
 
--- Which message a payload is: kinds of one channel and way are numbered, in no bits if alone.
+-- Which message a payload is: the types of one channel and direction are numbered, in no bits if there is one.
 local function message_of(bits, channel, up, version)
   local kinds = {}
   for _, message in ipairs(description.messages) do
@@ -597,13 +600,13 @@ local function show_message(tree, bits, up, version, seen, last)
     branch:add(link.message_bits, bits:range(start), length)
     if message.asks then
       local range = payload:range(payload.at)
-      local question = payload:get(16)
-      local abandoned = question == 0 -- the question's number follows, and no fields
+      local request_id = payload:get(16)
+      local abandoned = request_id == 0 -- the id of the request follows, and no fields
       if abandoned then
         range = payload:range(payload.at)
-        question = payload:get(16)
+        request_id = payload:get(16)
       end
-      branch:add(link.question, range, question)
+      branch:add(link.request_id, range, request_id)
       if abandoned then
         branch:append_text(", abandoned")
         return
@@ -763,7 +766,7 @@ end
 
 local function is_hello(tvb)
   return tvb:len() == 1200 and (tvb(0, 1):uint() == 2 or tvb(0, 1):uint() == 6)
-    and tvb(1, 2):le_uint() == 2
+    and tvb(1, 2):le_uint() == known_link_version
 end
 
 proto:register_heuristic("udp", function(tvb, pinfo, root)

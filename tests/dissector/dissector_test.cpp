@@ -27,7 +27,6 @@ using schema::Type;
 using schema::TypeKind;
 using schema::Value;
 
-constexpr std::uint16_t kServer = 4000;
 constexpr std::uint16_t kClient = 50123;
 
 // A field as the analyser names it, and its value as text.
@@ -108,7 +107,7 @@ class Expected {
       }
       case TypeKind::one_of: {
         const schema::Option& chosen = option(protocol_.one_ofs, type, value);
-        add(path + ".case", chosen.name);
+        add(path, chosen.name);
         if (chosen.type.empty()) return;
         return one(chosen.type.front(), value.items.front(), path + "." + chosen.name);
       }
@@ -217,7 +216,7 @@ class Dissector : public testing::Test {
     link::write(connect, said);
     link::write_connect_head({link::kLinkVersion, version, link::Mode::clear}, {}, memory);
     link::write_clear(random.bytes(), said, std::span(memory).subspan(link::kConnectHeadBytes));
-    capture_->add(kClient, kServer, memory);
+    capture_->add(kClient, server_, memory);
     link::Accept accept;
     accept.welcome.emplace();
     std::array<std::byte, link::kMaxAcceptPayloadBytes> payload{};
@@ -226,7 +225,7 @@ class Dissector : public testing::Test {
                                                   link::NoiseNk::kOverheadBytes);
     link::write_accept_head(version, memory);
     link::write_clear(random.bytes(), body, datagram.subspan(link::kAcceptHeadBytes));
-    capture_->add(kServer, kClient, datagram);
+    capture_->add(server_, kClient, datagram);
   }
 
   // A datagram with one message, as the link lays it out.
@@ -275,7 +274,7 @@ class Dissector : public testing::Test {
       case Delivery::ordered: frames.reliable(channel, 5, payload, message_out.bit_count()); break;
     }
     const std::size_t bytes = out.finish() + 4;
-    capture_->add(up ? kClient : kServer, up ? kServer : kClient, std::span(memory).first(bytes));
+    capture_->add(up ? kClient : server_, up ? server_ : kClient, std::span(memory).first(bytes));
   }
 
   // Every message of the protocol, in every version it has, with a few made-up values.
@@ -333,6 +332,13 @@ class Dissector : public testing::Test {
     EXPECT_GT(values, 20U);
   }
 
+  void hello() {
+    std::array<std::byte, 1200> memory{};
+    link::write_hello({link::kLinkVersion, 1, link::Mode::clear}, memory);
+    capture_->add(kClient, server_, memory);
+  }
+
+  std::uint16_t server_ = 4000;  // the port that the analyser knows before it has seen a hello
   fs::path dir_;
   std::unique_ptr<kit::CaptureFile> capture_;
 };
@@ -351,6 +357,34 @@ TEST_F(Dissector, ShowsTheChart) {
 }
 TEST_F(Dissector, ShowsEveryType) {
   hold_against_the_codec(kit::compiled_file(KWIND_SOURCE_DIR "/tests/schema/every_type.kw"));
+}
+
+TEST_F(Dissector, ShowsCasesOfAnyName) {
+  const Compiled made = compile(
+      "protocol tow 1\nchannel talk reliable\n"
+      "message Hitch from client on talk {\n"
+      "  line : one of { case : bool, row : text 5, x : int 0..3 }\n"
+      "  more : list of one of { case : text 9, none } up to 40\n}\n");
+  ASSERT_TRUE(made.ok());
+  hold_against_the_codec(made.protocol);
+}
+
+TEST_F(Dissector, FindsAServerOnAnyPortByTheHello) {
+  const schema::Protocol protocol = kit::description("hails");
+  server_ = 5123;
+  hello();
+  handshake(protocol, protocol.version);
+  const schema::MessageType& message = protocol.messages.front();
+  data(protocol, message, {}, 0, protocol.version, true);
+  const auto shown = show(protocol);
+  ASSERT_EQ(shown.size(), 4U);
+  const std::string form = "kwind_" + protocol.name + ".form";
+  const std::array<const char*, 4> forms{"hello", "connect", "accept", "data"};
+  for (std::size_t i = 0; i < forms.size(); ++i) {
+    ASSERT_FALSE(shown[i].empty()) << "packet " << i + 1 << " is not taken for one of ours";
+    EXPECT_EQ(shown[i].front().name, form);
+    EXPECT_EQ(shown[i].front().value, forms[i]);
+  }
 }
 
 class RandomDissector : public Dissector, public testing::WithParamInterface<int> {};
@@ -375,7 +409,7 @@ TEST_F(Dissector, SaysWhatIsMalformedAndGoesOn) {
     noise[0] = static_cast<std::byte>(1 + numbers.up_to(5) + 16 * numbers.up_to(1));
     const std::size_t size = 1 + numbers.up_to(299);
     data += noise[0] == std::byte{1} || noise[0] == std::byte{17} ? 1 : 0;
-    capture_->add(i % 2 == 0 ? kClient : kServer, i % 2 == 0 ? kServer : kClient,
+    capture_->add(i % 2 == 0 ? kClient : server_, i % 2 == 0 ? server_ : kClient,
                   std::span(noise).first(size));
   }
   const auto shown = show(protocol);
