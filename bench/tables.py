@@ -93,16 +93,16 @@ def cost_table(bench):
     for name, label in (("state", "sequenced"), ("orders", "ordered")):
         ratios = [of("fan_out_%s_to_1000/mode:%d/iterations:90/manual_time" % (name, mode), "ratio") for mode in (0, 1, 2)]
         if all(ratios):
-            out.append("| one 64-byte `%s` message to a room of 1000 beside `sendmmsg` of the same datagrams: clear; ChaCha20-Poly1305 and AES-256-GCM beside cipher and `sendmmsg` | %.2f; %.2f, %.2f times its CPU |" % (
+            out.append("| one 64-byte `%s` message to a room of 1000 beside `sendmmsg` of the same datagrams: plaintext; ChaCha20-Poly1305 and AES-256-GCM beside cipher and `sendmmsg` | %.2f; %.2f, %.2f times its CPU |" % (
                 label, *ratios))
     return out if len(out) > 2 else None
 
 
 STATE = [
-    ("in clear, spread out", "mode:0/shared:0/clients:1000/more_posts:0"),
-    ("in clear, all with one view", "mode:0/shared:1/clients:1000/more_posts:0"),
-    ("in clear, spread out, half as many clients", "mode:0/shared:0/clients:500/more_posts:0"),
-    ("in clear, spread out, twice the posts", "mode:0/shared:0/clients:1000/more_posts:690"),
+    ("plaintext, spread out", "mode:0/shared:0/clients:1000/more_posts:0"),
+    ("plaintext, all with one view", "mode:0/shared:1/clients:1000/more_posts:0"),
+    ("plaintext, spread out, half as many clients", "mode:0/shared:0/clients:500/more_posts:0"),
+    ("plaintext, spread out, twice the posts", "mode:0/shared:0/clients:1000/more_posts:690"),
     ("ChaCha20-Poly1305, spread out", "mode:1/shared:0/clients:1000/more_posts:0"),
     ("AES-256-GCM, spread out", "mode:2/shared:0/clients:1000/more_posts:0"),
 ]
@@ -189,7 +189,7 @@ def draw_state(levers, bench, picture):
     for label, name in STATE:
         for key, row in rows.items():
             if key.startswith("state_to_clients/" + name + "/") and not row.get("error_occurred"):
-                costs.append('"%s" %.3f %d' % (label.replace("in clear, ", ""), row["ratio"], 2 if "shared:1" in name else 4))
+                costs.append('"%s" %.3f %d' % (label.replace("plaintext, ", ""), row["ratio"], 2 if "shared:1" in name else 4))
     script = """
 set terminal pngcairo size 1280,800 font 'DejaVu Sans,12' background '#fbfcfd'
 set output '%s'
