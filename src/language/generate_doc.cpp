@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "kwind/core/digest.h"
+#include "kwind/schema/runtime.h"
 #include "language/layout.h"
 
 namespace kwind::language {
@@ -48,17 +49,62 @@ std::string direction_text(const Protocol& protocol, const schema::MessageType& 
   if (message.at_most_per_second > 0) {
     out += fmt::format(", at most {}/s", message.at_most_per_second);
   }
+  if (message.split) out += ", in pieces where it is larger than a datagram";
   return out + schema::life_text(message.life, ", ");
 }
 
-std::string words_text(const Field& field) {
+// How changes of an entity travel.
+std::string rate_text(const schema::Entity& entity) {
+  const std::string rate = entity.at_most_per_second > 0
+                               ? fmt::format(", told at most {}/s", entity.at_most_per_second)
+                               : "";
+  return "all of its state" + rate + schema::life_text(entity.life, ", ");
+}
+
+std::string channel_words(const schema::Channel& channel) {
   std::vector<std::string> words;
+  if (channel.repeat > 0) words.push_back(fmt::format("repeats {}", channel.repeat));
+  if (channel.high) words.emplace_back("priority high");
+  if (channel.bulk) words.emplace_back("bulk");
+  if (!channel.life.whole()) words.push_back(schema::life_text(channel.life));
+  return fmt::format("{}", fmt::join(words, ", "));
+}
+
+// A value or flag, and in which versions it is there, what stands for it in others, and its comment.
+std::string option_text(const schema::Options& options, std::size_t place, bool stand_ins) {
+  const schema::Option& option = options.options[place];
+  std::vector<std::string> more;
+  if (!option.life.whole()) more.push_back(schema::life_text(option.life));
+  // A flag that a version lacks is not set there.
+  if (stand_ins && option.stand_in != place) {
+    more.push_back("else " + options.options[option.stand_in].name);
+  }
+  if (!option.doc.empty()) more.push_back(option.doc);
+  return more.empty() ? option.name : fmt::format("{} ({})", option.name, fmt::join(more, ", "));
+}
+std::string options_text(const schema::Options& options, bool stand_ins) {
+  std::vector<std::string> all;
+  for (std::size_t i = 0; i < options.options.size(); ++i)
+    all.push_back(option_text(options, i, stand_ins));
+  return fmt::format("{}", fmt::join(all, ", "));
+}
+
+std::string words_text(const Protocol& protocol, const Field& field) {
+  std::vector<std::string> words;
+  if (field.written_default) {
+    words.push_back("default " + schema::value_text(protocol, field.type, *field.written_default));
+  }
   if (field.words.at_spawn) words.emplace_back("at spawn");
   if (field.words.owner_only) words.emplace_back("owner only");
   if (field.words.smooth) words.emplace_back("smooth");
   if (field.words.follow) {
     words.push_back(
         fmt::format("follows {} along {}", field.words.follow->speed, field.words.follow->along));
+    const schema::Fraction within = field.words.follow->within;
+    if (within.num != 0) {
+      words.back() += fmt::format(
+          " within {}", static_cast<double>(within.num) / static_cast<double>(within.den));
+    }
   }
   if (!field.life.whole()) words.push_back(schema::life_text(field.life));
   return fmt::format("{}", fmt::join(words, ", "));
@@ -192,12 +238,7 @@ class Html {
     contents();
     section("Messages", protocol_.messages,
             [&](const schema::MessageType& message) { return direction_text(protocol_, message); });
-    section("Entities", protocol_.entities, [&](const schema::Entity& entity) {
-      const std::string rate = entity.at_most_per_second > 0
-                                   ? fmt::format(", told at most {}/s", entity.at_most_per_second)
-                                   : "";
-      return "all of its state" + rate + schema::life_text(entity.life, ", ");
-    });
+    section("Entities", protocol_.entities, rate_text);
     section("Records", protocol_.records, [](const schema::Record&) { return std::string(); });
     names("Enums", protocol_.enums);
     names("Flags", protocol_.flags);
@@ -239,13 +280,10 @@ class Html {
         "id=\"channels\">Channels</h2>\n<table><tr><th>channel</th><th>delivery</th><th></th></"
         "tr>\n";
     for (const auto& channel : protocol_.channels) {
-      std::string words;
-      if (channel.repeat > 0) words += fmt::format("repeats {} ", channel.repeat);
-      if (channel.high) words += "priority high ";
-      if (channel.bulk) words += "bulk ";
-      words += schema::life_text(channel.life);
-      out_ += fmt::format("<tr><td>{}</td><td>{}</td><td>{} {}</td></tr>\n", escaped(channel.name),
-                          name_of(channel.delivery), words, escaped(channel.doc));
+      const std::string words = channel_words(channel);
+      out_ += fmt::format("<tr><td>{}</td><td>{}</td><td>{}{}{}</td></tr>\n", escaped(channel.name),
+                          name_of(channel.delivery), words,
+                          words.empty() || channel.doc.empty() ? "" : ". ", escaped(channel.doc));
     }
     out_ += "</table>\n";
   }
@@ -278,7 +316,7 @@ class Html {
             escaped(field.doc));
         continue;
       }
-      const std::string words = words_text(field);
+      const std::string words = words_text(protocol_, field);
       out_ += fmt::format(
           "<tr><td>{}</td><td class=type>{}</td><td class=number>{}</td><td>{}{}{}</td></tr>\n",
           escaped(field.name), escaped(type_text(protocol_, field)),
@@ -292,13 +330,8 @@ class Html {
     std::string rows;
     for (const auto& made : all) {
       if (!made.inside.empty()) continue;
-      std::vector<std::string> values;
-      for (const auto& option : made.options) {
-        values.push_back(escaped(option.name) +
-                         (option.life.whole() ? "" : " (" + schema::life_text(option.life) + ")"));
-      }
       rows += fmt::format("<tr><td>{}</td><td>{}</td><td>{}</td></tr>\n", escaped(made.name),
-                          fmt::join(values, ", "), escaped(made.doc));
+                          escaped(options_text(made, &all == &protocol_.enums)), escaped(made.doc));
     }
     if (rows.empty()) return;
     out_ += fmt::format(
@@ -313,12 +346,41 @@ class Html {
 };
 
 // A cell of a Markdown table.
-std::string cell(std::string text) {
+std::string cell_text(std::string_view text) {
   std::string out;
-  for (const char c : escaped(in_one_line(std::move(text)), kTags)) {
+  for (const char c : text) {
     if (c == '|') out += '\\';
     out += c;
   }
+  return out;
+}
+std::string cell(std::string text) {
+  return cell_text(escaped(in_one_line(std::move(text)), kTags));
+}
+// Between backticks all is shown as it stands.
+std::string code_cell(std::string text) {
+  return fmt::format("`{}`", cell_text(in_one_line(std::move(text))));
+}
+
+std::string markdown_tables(const Protocol& protocol) {
+  std::string out = "\n## Channels\n\n| channel | delivery | |\n|---|---|---|\n";
+  for (const auto& channel : protocol.channels) {
+    const std::string words = channel_words(channel);
+    out += fmt::format("| {} | {} | {}{}{} |\n", channel.name, name_of(channel.delivery), words,
+                       words.empty() || channel.doc.empty() ? "" : ". ", cell(channel.doc));
+  }
+  const auto names = [&](std::string_view title, const std::vector<schema::Options>& all) {
+    std::string rows;
+    for (const auto& made : all) {
+      if (!made.inside.empty()) continue;
+      rows += fmt::format("| {} | {} | {} |\n", made.name,
+                          cell(options_text(made, &all == &protocol.enums)), cell(made.doc));
+    }
+    if (rows.empty()) return;
+    out += fmt::format("\n## {}\n\n| name | values, from 0 | |\n|---|---|---|\n{}", title, rows);
+  };
+  names("Enums", protocol.enums);
+  names("Flags", protocol.flags);
   return out;
 }
 
@@ -353,17 +415,17 @@ std::string generate_markdown(const Protocol& protocol, std::string_view source_
         out += fmt::format("| {} | local | | never travels. {} |\n", field.name, cell(field.doc));
         continue;
       }
-      const std::string words = words_text(field);
-      out +=
-          fmt::format("| {} | `{}` | {} | {}{}{} |\n", field.name, cell(type_text(protocol, field)),
-                      schema::bits_text(schema::size_of(protocol, field.type)), words,
-                      words.empty() || field.doc.empty() ? "" : ". ", cell(field.doc));
+      const std::string words = words_text(protocol, field);
+      out += fmt::format("| {} | {} | {} | {}{}{} |\n", field.name,
+                         code_cell(type_text(protocol, field)),
+                         schema::bits_text(schema::size_of(protocol, field.type)), cell(words),
+                         words.empty() || field.doc.empty() ? "" : ". ", cell(field.doc));
     }
   };
   for (const auto& message : protocol.messages) body(message, direction_text(protocol, message));
-  for (const auto& entity : protocol.entities) body(entity, "Entity, all of its state");
+  for (const auto& entity : protocol.entities) body(entity, "Entity, " + rate_text(entity));
   for (const auto& record : protocol.records) body(record, "Record");
-  return out;
+  return out + markdown_tables(protocol);
 }
 
 }  // namespace kwind::language

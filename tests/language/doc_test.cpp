@@ -95,5 +95,48 @@ TEST(Doc, CommentsAreNoTagsInMarkdownEither) {
   EXPECT_NE(page.find("&lt;script>alert(1)&lt;/script> &amp; more"), std::string::npos) << page;
 }
 
+// Who reads the pages alone can build another end: nothing that a declaration says is left out.
+TEST(Doc, SaysAllThatADeclarationSays) {
+  const Compiled compiled = compile(R"(protocol p 2, entities up to 100
+channel c sequenced repeat 3  # newest only
+channel news ordered bulk since 2
+enum Cargo {
+  empty
+  salt until 2 else empty  # in sacks | or loose
+  timber since 2 else empty
+}
+flags Handling { keep_dry, keep_cold since 2 }
+entity Tug, at most 5/s {
+  place   : vec2 of real 0..100 step 1/4 follow speed along heading within 0.5
+  speed   : real 0..20 step 1/4 = 2.5
+  heading : angle step 1
+  name    : text 20 = "<b>|" at spawn
+  depth   : real 0..<8 step 1/2
+}
+message M from owner of tug on c, split, at most 9/s {
+  tug   : ref Tug
+  cargo : Cargo = timber
+  lines : list of bytes 200 up to 30
+}
+)");
+  ASSERT_TRUE(compiled.ok()) << (compiled.errors.empty() ? "" : compiled.errors[0].message);
+  const std::string html = generate_html(compiled.protocol, "p.kw");
+  const std::string markdown = generate_markdown(compiled.protocol, "p.kw");
+  for (const std::string& page : {html, markdown}) {
+    for (const char* part :
+         {"repeats 3. newest only", "bulk, since 2", "follows speed along heading within 0.5",
+          "default 2.5", "default timber", "told at most 5/s", "at most 9/s",
+          "in pieces where it is larger than a datagram", "by the owner of tug only",
+          "timber (since 2, else empty)", "keep_cold (since 2)"}) {
+      EXPECT_NE(page.find(part), std::string::npos) << part << "\n" << page;
+    }
+  }
+  EXPECT_NE(html.find("salt (until 2, else empty, in sacks | or loose)"), std::string::npos);
+  EXPECT_NE(html.find("default &quot;&lt;b&gt;|&quot;, at spawn"), std::string::npos);
+  EXPECT_NE(markdown.find("default \"&lt;b>\\|\", at spawn"), std::string::npos) << markdown;
+  EXPECT_NE(markdown.find("`real 0..<8 step 1/2`"), std::string::npos) << markdown;
+  EXPECT_NE(markdown.find("in sacks \\| or loose"), std::string::npos) << markdown;
+}
+
 }  // namespace doc_test
 }  // namespace kwind::language
