@@ -35,9 +35,9 @@ inline double median(std::vector<double> values) {
 }
 
 /// The arguments of such benchmarks.
-enum Mode : int { clear, chacha, aes };
+enum Mode : int { plaintext, chacha, aes };
 
-/// Sends to kClients sockets of its own, each datagram encrypted first unless `mode` is clear.
+/// Sends to kClients sockets of its own, each datagram encrypted first unless `mode` is plaintext.
 class Bare {
  public:
   explicit Bare(Mode mode) : mode_(mode), fd_(::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0)) {
@@ -68,7 +68,7 @@ class Bare {
     for (std::size_t first = 0; first < kClients; first += kBatch) {
       const std::size_t count = std::min(kBatch, kClients - first);
       for (std::size_t i = 0; i < count; ++i) {
-        if (mode_ != clear) seal(first + i, buffers_[i], bytes - 16);
+        if (mode_ != plaintext) seal(first + i, buffers_[i], bytes - 16);
         pieces_[i] = {buffers_[i].data(), bytes};
         headers_[i].msg_hdr = {&to_[first + i], sizeof(sockaddr_in), &pieces_[i], 1, nullptr, 0, 0};
       }

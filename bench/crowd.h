@@ -32,7 +32,7 @@ inline bool set_up(benchmark::State& state, Mode mode, host::ServerOptions& opti
   }
   options.capacity = kClients;
   options.aes = who.aes = mode == aes;
-  if (mode == clear) {
+  if (mode == plaintext) {
     options.plaintext = who.plaintext = host::Plaintext::loopback_only;
   } else {
     options.key = kit::server_key();

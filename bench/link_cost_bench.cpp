@@ -200,7 +200,7 @@ constexpr std::size_t kStateBytes = 40;
 // the cipher: 0 ChaCha20-Poly1305, 1 AES-256-GCM.
 void send_sealed_to_1000(benchmark::State& state) {
   const bool with_aes = state.range(0) == 1;
-  bench::Bare bare(bench::clear);
+  bench::Bare bare(bench::plaintext);
   auto transport = io::UdpTransport::open(Endpoint::loopback(0));
   if (!transport) return state.SkipWithError("no socket");
   link::Listener listener(door(kClients, with_aes));

@@ -161,14 +161,14 @@ void fan_out_to_1000(benchmark::State& state) {
 BENCHMARK(fan_out_to_1000<fan_out::Beat>)
     ->Name("fan_out_state_to_1000")
     ->ArgName("mode")
-    ->DenseRange(clear, aes)
+    ->DenseRange(plaintext, aes)
     ->UseManualTime()
     ->Iterations(90)
     ->Unit(benchmark::kMicrosecond);
 BENCHMARK(fan_out_to_1000<fan_out::Order>)
     ->Name("fan_out_orders_to_1000")
     ->ArgName("mode")
-    ->DenseRange(clear, aes)
+    ->DenseRange(plaintext, aes)
     ->UseManualTime()
     ->Iterations(90)
     ->Unit(benchmark::kMicrosecond);

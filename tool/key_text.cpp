@@ -16,9 +16,10 @@ std::string text_or_file(const std::string& given) {
   return text;
 }
 
-bool take_ticket(const char* command, const std::string& given, bool clear, std::string& ticket) {
+bool take_ticket(const char* command, const std::string& given, bool plaintext,
+                 std::string& ticket) {
   if (given.empty()) return true;
-  if (clear) {
+  if (plaintext) {
     fmt::print(stderr,
                "kwind {}: --ticket goes with --server-key; a ticket travels only encrypted\n",
                command);

@@ -12,8 +12,9 @@ namespace kwind::tool {
 std::string text_or_file(const std::string& given);
 
 /// What `--ticket` of `kwind COMMAND` gives, to send to a server. False, with a sentence on stderr,
-/// if it is too long, or would travel in clear.
-bool take_ticket(const char* command, const std::string& given, bool clear, std::string& ticket);
+/// if it is too long, or would travel in plaintext.
+bool take_ticket(const char* command, const std::string& given, bool plaintext,
+                 std::string& ticket);
 /// A server's public key.
 std::optional<link::PublicKey> public_key_of(const std::string& given);
 /// The key pair whose secret half is in `file`, server.key of `kwind keys`.

@@ -54,7 +54,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       knock.resize(link::kBaseDatagramBytes);
       const auto cookie = link::make_cookie(derive(kit::secret_of(3), "cookies"), from, 7, kNow);
       link::write_connect_head(
-          {link::kLinkVersion, 7, sealed ? link::Mode::sealed : link::Mode::clear,
+          {link::kLinkVersion, 7, sealed ? link::Mode::encrypted : link::Mode::plaintext,
            link::TransportKind::datagrams},
           cookie, knock);
       honest_cookie = true;

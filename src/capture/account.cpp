@@ -253,9 +253,9 @@ void Account::State::take_part(Entry& entry, Connection& connection,
     case ObservedPart::Kind::header: entry.label = "headers"; break;
     case ObservedPart::Kind::control: entry.label = part.control; break;
     case ObservedPart::Kind::padding: entry.label = "padding"; break;
-    case ObservedPart::Kind::sealed: entry.label = "encrypted, not opened"; break;
+    case ObservedPart::Kind::encrypted: entry.label = "encrypted, not opened"; break;
     case ObservedPart::Kind::tag:
-      entry.label = datagram.sealed ? "AEAD tags" : "check values";
+      entry.label = datagram.encrypted ? "AEAD tags" : "check values";
       break;
     case ObservedPart::Kind::handshake: entry.label = "handshake"; break;
   }

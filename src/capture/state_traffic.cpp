@@ -32,7 +32,7 @@ void StateTraffic::add(const Line& line) {
       found = clients_.emplace(key, std::move(fresh)).first;
     }
     Client& client = found->second;
-    ++frames_;
+    ++snapshots_;
     bits_ += entry.part.payload_bits;
     const Errc error = client.client_world.receive(entry.part.payload, entry.part.payload_bits);
     const bool waits = error == Errc::base_missing;  // counted by waiting() while it does

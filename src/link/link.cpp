@@ -50,8 +50,8 @@ void Link::Impl::agree(const Agreed& agreed, Time now) {
     resume_ = ResumeToken{agreed.resume, agreed.resume_for};
   }
   const bool client = role_ == Role::client;
-  if (const auto* clear = std::get_if<CheckKeys>(&agreed.keys)) {
-    envelope_.emplace(*clear, client);
+  if (const auto* plaintext = std::get_if<CheckKeys>(&agreed.keys)) {
+    envelope_.emplace(*plaintext, client);
   } else {
     const AeadKeys& keys = std::get<AeadKeys>(agreed.keys);
     cipher_ = keys.cipher;
@@ -302,7 +302,7 @@ void Link::Impl::close(Time now, std::string_view reason, Errc code) {
 }
 
 std::string_view Link::Impl::protection() const {
-  if (!envelope_ || !envelope_->sealed()) return "clear";
+  if (!envelope_ || !envelope_->encrypted()) return "plaintext";
   return cipher_ == Cipher::aes256_gcm ? "AES-256-GCM" : "ChaCha20-Poly1305";
 }
 

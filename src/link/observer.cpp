@@ -50,7 +50,7 @@ struct Way {
 };
 
 struct Flow {
-  bool sealed = true;
+  bool encrypted = true;
   std::uint16_t version = 0;
   std::optional<ConnectionId> id;
   std::array<Way, 2> ways;  // down, up
@@ -189,7 +189,7 @@ void Observer::State::on_handshake(Form form, std::span<const std::byte> datagra
     if (!hello) {
       out.problem = hello.error();
     } else {
-      flow.sealed = hello->mode == Mode::sealed;
+      flow.encrypted = hello->mode == Mode::encrypted;
     }
   } else if (form == Form::connect) {
     const auto head = read_connect_head(datagram);
@@ -204,10 +204,10 @@ void Observer::State::on_handshake(Form form, std::span<const std::byte> datagra
       agree(flow, version);
       flow.connect.assign(datagram.begin(), datagram.end());
     }
-    flow.sealed = out.sealed = head->opening.mode == Mode::sealed;
+    flow.encrypted = out.encrypted = head->opening.mode == Mode::encrypted;
     out.version = flow.version;
-    if (flow.sealed) return;
-    const auto payload = read_clear(datagram.subspan(kConnectHeadBytes));
+    if (flow.encrypted) return;
+    const auto payload = read_plaintext(datagram.subspan(kConnectHeadBytes));
     auto connect = payload ? read_connect(*payload) : tl::unexpected<Errc>(payload.error());
     if (!connect) {
       out.problem = connect.error();
@@ -218,10 +218,10 @@ void Observer::State::on_handshake(Form form, std::span<const std::byte> datagra
     for (const VersionDigest& entry : connect->identity.versions) {
       flow.offered.push_back(entry.version);
     }
-  } else if (form == Form::accept && !flow.sealed && !flow.connect.empty()) {
+  } else if (form == Form::accept && !flow.encrypted && !flow.connect.empty()) {
     const auto nonce = read_accept_head(datagram);
     const auto message = nonce ? datagram.subspan(kAcceptHeadBytes) : datagram.first(0);
-    const auto payload = nonce ? read_clear(message) : tl::unexpected<Errc>(nonce.error());
+    const auto payload = nonce ? read_plaintext(message) : tl::unexpected<Errc>(nonce.error());
     const auto accept = payload ? read_accept(*payload) : tl::unexpected<Errc>(payload.error());
     if (!accept) {
       out.problem = accept.error();
@@ -229,13 +229,13 @@ void Observer::State::on_handshake(Form form, std::span<const std::byte> datagra
       agree(flow, flow.offered[accept->welcome->version_index]);
       flow.id = accept->welcome->id;
       const auto theirs = std::span(flow.connect).subspan(kConnectHeadBytes, 32);
-      flow.checks = CheckKeys{clear_key("clear up", theirs, message.first(32), *flow.id),
-                              clear_key("clear down", theirs, message.first(32), *flow.id)};
+      flow.checks = CheckKeys{plaintext_key("clear up", theirs, message.first(32), *flow.id),
+                              plaintext_key("clear down", theirs, message.first(32), *flow.id)};
     }
   }
-  out.sealed = flow.sealed;
+  out.encrypted = flow.encrypted;
   out.version = flow.version;
-  out.opened = !flow.sealed && out.problem == Errc::none;
+  out.opened = !flow.encrypted && out.problem == Errc::none;
 }
 
 bool Observer::State::try_key(const Aead& aead, std::uint64_t number,
@@ -331,21 +331,21 @@ void Observer::State::on_data(std::span<const std::byte> datagram, Flow& flow,
                               ObservedDatagram& out) {
   out.form = "data";
   const auto header = read_data_header(datagram, out.up);
-  const std::size_t tag = flow.sealed ? Aead::kTagBytes : Envelope::kCheckBytes;
+  const std::size_t tag = flow.encrypted ? Aead::kTagBytes : Envelope::kCheckBytes;
   if (!header || datagram.size() < header->bytes + tag) {
     out.problem = Errc::truncated;
-    out.parts.push_back(part(ObservedPart::Kind::sealed, datagram.size() * 8));
+    out.parts.push_back(part(ObservedPart::Kind::encrypted, datagram.size() * 8));
     return;
   }
   Way& way = flow.ways[out.up ? 1 : 0];
-  out.sealed = flow.sealed;
+  out.encrypted = flow.encrypted;
   if (out.up) out.id = header->id;
   out.number = header->number_low;
   out.parts.push_back(part(ObservedPart::Kind::header, header->bytes * 8));
   const std::size_t body_bytes = datagram.size() - header->bytes - tag;
   std::span<const std::byte> body = datagram.subspan(header->bytes, body_bytes);
   bool open_now = true;
-  if (flow.sealed) {
+  if (flow.encrypted) {
     open_now = open(datagram, *header, flow, out);
     if (open_now) body = std::span(out.plain).subspan(header->bytes);
   } else {
@@ -366,7 +366,7 @@ void Observer::State::on_data(std::span<const std::byte> datagram, Flow& flow,
     if (!header->wide) way.newest_narrow = std::max(way.newest_narrow, out.number);
     way.any = true;
   }
-  if (!out.opened) out.parts.push_back(part(ObservedPart::Kind::sealed, body_bytes * 8));
+  if (!out.opened) out.parts.push_back(part(ObservedPart::Kind::encrypted, body_bytes * 8));
   out.parts.push_back(part(ObservedPart::Kind::tag, tag * 8));
   out.version = flow.version;
 }
@@ -384,7 +384,7 @@ ObservedDatagram Observer::observe(const Endpoint& from, const Endpoint& to,
   ObservedDatagram out;
   out.bytes = datagram.size();
   const auto foreign = [&] {
-    out.parts.push_back(part(ObservedPart::Kind::sealed, datagram.size() * 8));
+    out.parts.push_back(part(ObservedPart::Kind::encrypted, datagram.size() * 8));
     return out;
   };
   if (datagram.empty()) return foreign();

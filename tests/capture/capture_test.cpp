@@ -146,7 +146,7 @@ class Captured : public testing::Test {
     options.mode = mode;
     options.adjust = [&](link::LinkOptions& link) {
       link.key_datagrams = 40;
-      if (mode == link::Mode::sealed) {
+      if (mode == link::Mode::encrypted) {
         link.key_log = [&](const link::KeyNote& note) { keys_ += key_line(note); };
       }
     };
@@ -205,7 +205,7 @@ class Captured : public testing::Test {
 };
 
 TEST_F(Captured, EveryBitOfASealedConnectionIsAccountedTo) {
-  run(link::Mode::sealed);
+  run(link::Mode::encrypted);
   AccountOptions options;
   options.observer.keys = read_keys(keys_).keys;
   ASSERT_GT(options.observer.keys.size(), 8U) << "keys must have changed";
@@ -237,7 +237,7 @@ TEST_F(Captured, EveryBitOfASealedConnectionIsAccountedTo) {
 }
 
 TEST_F(Captured, TellsWhyMessagesTravelAgain) {
-  run(link::Mode::sealed);
+  run(link::Mode::encrypted);
   AccountOptions options;
   options.observer.keys = read_keys(keys_).keys;
   Account account(compiled_.protocol, options);
@@ -258,7 +258,7 @@ TEST_F(Captured, TellsWhyMessagesTravelAgain) {
 }
 
 TEST_F(Captured, WithoutKeysSealedOnesStaySealedAndAreStillCounted) {
-  run(link::Mode::sealed, 2s);
+  run(link::Mode::encrypted, 2s);
   Account account(compiled_.protocol, {});
   for (const Packet& each : packets_) {
     const Line line = account.add(each);
@@ -271,7 +271,7 @@ TEST_F(Captured, WithoutKeysSealedOnesStaySealedAndAreStillCounted) {
 }
 
 TEST_F(Captured, AClearConnectionNeedsNoKeysAndShowsItsFields) {
-  run(link::Mode::clear, 2s);
+  run(link::Mode::plaintext, 2s);
   AccountOptions options;
   options.fields = true;
   Account account(compiled_.protocol, options);
@@ -291,7 +291,7 @@ TEST_F(Captured, AClearConnectionNeedsNoKeysAndShowsItsFields) {
 }
 
 TEST_F(Captured, AConnectionThatBeganBeforeIsOpenedFromItsServersAddress) {
-  run(link::Mode::sealed, 4s);
+  run(link::Mode::encrypted, 4s);
   AccountOptions options;
   options.observer.keys = read_keys(keys_).keys;
   options.observer.server = SimPair::server_address();

@@ -15,7 +15,7 @@ TEST_F(Cli, LoadRampsBotsInTheHarbourAndDrawsIt) {
   EXPECT_EQ(done.code, 0) << done.out << done.err;
   for (const char* piece :
        {"\n     5      5 ", "\n    10     10 ", "\n    15     15 ", "round trip, ms",
-        "between state frames of a bot, ms", "0 that could not be read", "held at 15 bots"}) {
+        "between snapshots of a bot, ms", "0 that could not be read", "held at 15 bots"}) {
     EXPECT_NE(done.out.find(piece), std::string::npos) << piece << "\n" << done.out;
   }
   EXPECT_NE(read(picture).find("server tick, 99th percentile"), std::string::npos);
@@ -26,7 +26,7 @@ TEST_F(Cli, LoadSaysWhichLimitBrokeAndWhatHeld) {
                              "--entities", "1300..5300/2000", "--hold", "1", "--limit", "gap=0.5"});
   EXPECT_EQ(done.code, 1) << done.out;
   EXPECT_NE(done.out.find("broke at 1300 entities: gap = "), std::string::npos) << done.out;
-  EXPECT_NE(done.out.find("is above 0.5: between two state frames"), std::string::npos);
+  EXPECT_NE(done.out.find("is above 0.5: between two snapshots"), std::string::npos);
   const Finished grown = run({kKwind, "load", "--harbour", "--bots", "3", "--entities",
                               "1300..3300/2000", "--hold", "1", "--json"});
   EXPECT_EQ(grown.code, 0) << grown.err;
@@ -39,6 +39,22 @@ TEST_F(Cli, LoadSaysWhichLimitBrokeAndWhatHeld) {
   EXPECT_GT(json["steps"][1]["snapshots"].get<int>(), 20);
   EXPECT_EQ(json["steps"][1]["snapshots_refused"], 0);
   EXPECT_TRUE(json["broken"].is_null());
+}
+
+TEST_F(Cli, LoadEndsAtTheLastStepHoweverLargeAStepIs) {
+  const Finished done =
+      run({kKwind, "load", "--harbour", "--bots", "2..3/18446744073709551615", "--hold", "1"});
+  EXPECT_EQ(done.code, 0) << done.out << done.err;
+  EXPECT_NE(done.out.find("held at 3 bots"), std::string::npos) << done.out;
+}
+
+TEST_F(Cli, LoadSeesTicksOfItsOwnServerAlone) {
+  FirstLight light;
+  const Finished done =
+      run({kKwind, "load", KWIND_SOURCE_DIR "/examples/first_light/harbour.kw", "--server",
+           light.address, "--server-key", light.key, "--limit", "tick=5"});
+  EXPECT_EQ(done.code, 2) << done.out;
+  EXPECT_NE(done.err.find("with --harbour"), std::string::npos) << done.err;
 }
 
 // Bots at a server with two places.

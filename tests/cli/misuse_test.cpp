@@ -122,7 +122,7 @@ TEST_F(Misuse, SettingsOfARelayThatCouldNotWorkAreToldByCheck) {
       {"[admission]\npassword = \"salt \"\n", "ends with a blank"},
       {"key_file = \"nothere.key\"\n", "nothere.key"},
       {"listen = \"nonsense\"\n", "nonsense is not HOST:PORT"},
-      {"clear = true\nlisten = \"0.0.0.0:4000\"\n", "this machine only"},
+      {"plaintext = true\nlisten = \"0.0.0.0:4000\"\n", "this machine only"},
       {"[admission]\nticket_key = \"nothere.pub\"\n", "nothere.pub"},
   };
   for (const auto& each : cases) {

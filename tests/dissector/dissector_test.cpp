@@ -214,8 +214,8 @@ class Dissector : public testing::Test {
     const Secret32 random;
     std::array<std::byte, link::kConnectPayloadBytes> said{};
     link::write(connect, said);
-    link::write_connect_head({link::kLinkVersion, version, link::Mode::clear}, {}, memory);
-    link::write_clear(random.bytes(), said, std::span(memory).subspan(link::kConnectHeadBytes));
+    link::write_connect_head({link::kLinkVersion, version, link::Mode::plaintext}, {}, memory);
+    link::write_plaintext(random.bytes(), said, std::span(memory).subspan(link::kConnectHeadBytes));
     capture_->add(kClient, server_, memory);
     link::Accept accept;
     accept.welcome.emplace();
@@ -224,7 +224,7 @@ class Dissector : public testing::Test {
     const auto datagram = std::span(memory).first(link::kAcceptHeadBytes + body.size() +
                                                   link::NoiseNk::kOverheadBytes);
     link::write_accept_head(version, memory);
-    link::write_clear(random.bytes(), body, datagram.subspan(link::kAcceptHeadBytes));
+    link::write_plaintext(random.bytes(), body, datagram.subspan(link::kAcceptHeadBytes));
     capture_->add(server_, kClient, datagram);
   }
 
@@ -334,7 +334,7 @@ class Dissector : public testing::Test {
 
   void hello() {
     std::array<std::byte, 1200> memory{};
-    link::write_hello({link::kLinkVersion, 1, link::Mode::clear}, memory);
+    link::write_hello({link::kLinkVersion, 1, link::Mode::plaintext}, memory);
     capture_->add(kClient, server_, memory);
   }
 

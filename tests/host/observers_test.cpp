@@ -92,7 +92,7 @@ TEST(Clear, AClientForAnotherMachineEndsWithAReason) {
   client.flush(kit::at(5ms));
   EXPECT_EQ(end, Errc::not_loopback);
   EXPECT_TRUE(client.ended());
-  EXPECT_EQ(transport.counts().datagrams_sent, 0U) << "nothing left in clear";
+  EXPECT_EQ(transport.counts().datagrams_sent, 0U) << "nothing left in plaintext";
 }
 
 TEST(Observers, OfPayloadAreOneAndReplacedOnlyOnPurpose) {

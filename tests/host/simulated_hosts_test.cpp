@@ -100,7 +100,7 @@ TEST(SimulatedHosts, PlaintextIsForBothEnds) {
   SimulatedHosts hosts(routing::kProtocol, {.server = server});
   host::Client& client = hosts.connect();
   EXPECT_TRUE(hosts.run_until([&] { return client.connected(); }));
-  EXPECT_EQ(client.protection(), "clear");
+  EXPECT_EQ(client.protection(), "plaintext");
 }
 
 // guide begins

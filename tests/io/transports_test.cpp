@@ -406,7 +406,7 @@ TEST(TransportKinds, OneServerOverUdpAndTcpAtOnce) {
   EXPECT_TRUE(talk.exchange(a, 3));
   EXPECT_EQ(talk.heard(), (std::vector<std::int32_t>{1, 2, 3}));
   EXPECT_EQ(talk.server().peers().size(), 2U);
-  EXPECT_NE(b.protection(), "clear") << "a stream is sealed as well";
+  EXPECT_NE(b.protection(), "plaintext") << "a stream is sealed as well";
   tcp_end->reset();  // the client's process ends
   EXPECT_TRUE(run_until([&] {
     talk.server().receive(now());

@@ -4,6 +4,7 @@
 #include <set>
 
 #include "io/linux/copy_filter.h"
+#include "io/sockets.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/impaired_transport.h"
 #include "kwind/io/udp_transport.h"
@@ -54,6 +55,31 @@ TEST(UdpTransport, CarriesMoreThanABatchInOrderAndEmptyOnesToo) {
   }
   EXPECT_EQ(a->counts().datagrams_sent, 200U);
   EXPECT_EQ(b->counts().bytes_received, a->counts().bytes_sent);
+}
+
+// The sender is no transport of ours: those send nothing that long.
+TEST(UdpTransport, AFloodOfWhatIsTooLongHidesNothingBehindIt) {
+  const auto b = open_port();
+  const int flood = open_socket(AF_INET, SOCK_DGRAM);
+  ASSERT_GE(flood, 0);
+  const Address to = to_system(b->local(), AF_INET);
+  const std::vector<std::byte> too_long(kMaxDatagramBytes + 1);
+  constexpr std::size_t kFlood = 150;
+  for (std::size_t i = 0; i < kFlood; ++i) {
+    ASSERT_EQ(send_to(flood, too_long, to), static_cast<std::ptrdiff_t>(too_long.size()));
+  }
+  const std::vector<std::byte> good(kMaxDatagramBytes, std::byte{7});
+  ASSERT_EQ(send_to(flood, good, to), static_cast<std::ptrdiff_t>(good.size()));
+  close_socket(flood);
+  std::size_t calls = 0;
+  std::vector<std::byte> last;
+  while (const auto got = b->receive(now())) {
+    ++calls;
+    last.assign(got->bytes.begin(), got->bytes.end());
+  }
+  EXPECT_EQ(last, good) << "receive() says that there is no more before the last one";
+  EXPECT_EQ(calls, kFlood + 1) << "each counts against the budget of who receives";
+  EXPECT_EQ(b->counts().too_long, kFlood);
 }
 
 TEST(UdpTransport, NamesWhyItCannotOpen) {

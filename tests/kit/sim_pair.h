@@ -47,7 +47,7 @@ struct SimPairOptions {
   std::function<void(Time, bool from_server, std::span<const std::byte>)> watch{};
   /// What an end's clock shows beyond the time that passes: clocks may jump.
   std::function<Duration(bool is_server, Time)> skew{};
-  link::Mode mode = link::Mode::sealed;
+  link::Mode mode = link::Mode::encrypted;
   link::TransportKind transport_kind = link::TransportKind::datagrams;
   std::function<void(link::LinkOptions&)> adjust{};  ///< of both links
   std::function<void(link::ListenerOptions&)> adjust_door{};
@@ -78,7 +78,7 @@ class SimPair {
     link_options_.secret = secret_of(options.seed);
     if (options.adjust) options.adjust(link_options_);
     link::ConnectOptions who{test_identity(), secret_of(options.seed * 77 + 5)};
-    if (options.mode == link::Mode::sealed) who.server_key = server_key().public_key;
+    if (options.mode == link::Mode::encrypted) who.server_key = server_key().public_key;
     who.transport_kind = options.transport_kind;
     if (options.adjust_client) options.adjust_client(who);
     client_.emplace(link::Link::connect(std::move(who), link_options_, now_));
@@ -142,7 +142,7 @@ class SimPair {
   }
   static link::ListenerOptions door_options(const SimPairOptions& options) {
     link::ListenerOptions door{test_identity(), secret_of(options.seed), 4, 0};
-    if (options.mode == link::Mode::sealed) door.key = server_key();
+    if (options.mode == link::Mode::encrypted) door.key = server_key();
     if (options.adjust_door) options.adjust_door(door);
     return door;
   }

@@ -42,8 +42,8 @@ std::size_t talk(SimPairOptions options) {
   return run_promises(std::move(options), {});
 }
 
-std::size_t talk_in_clear(SimPairOptions options) {
-  options.mode = link::Mode::clear;
+std::size_t talk_in_plaintext(SimPairOptions options) {
+  options.mode = link::Mode::plaintext;
   return run_promises(std::move(options), {});
 }
 
@@ -163,7 +163,7 @@ std::string name_of(const testing::TestParamInfo<std::tuple<Named, Fault>>& info
 
 INSTANTIATE_TEST_SUITE_P(
     All, SingleFaults,
-    testing::Combine(testing::Values(Named{"talk", talk}, Named{"clear", talk_in_clear},
+    testing::Combine(testing::Values(Named{"talk", talk}, Named{"plaintext", talk_in_plaintext},
                                      Named{"keys", change_keys}, Named{"move", move},
                                      Named{"transfer", transfer}, Named{"close", close},
                                      Named{"refuse", refuse}),

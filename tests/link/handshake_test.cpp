@@ -290,7 +290,7 @@ TEST_F(Door, TellsAClientThatHoldsAnotherKey) {
   EXPECT_TRUE(wrong.cookie_echoed());
 }
 
-TEST_F(Door, TakesNoClearClientWhenItSealsAndTheOtherWayRound) {
+TEST_F(Door, TakesNoPlaintextClientWhenItEncryptsAndTheOtherWayRound) {
   link::ConnectOptions who{kit::test_identity(), kit::secret_of(1)};
   link::LinkOptions link_options;
   link_options.channels = {{Delivery::ordered}};
@@ -301,10 +301,10 @@ TEST_F(Door, TakesNoClearClientWhenItSealsAndTheOtherWayRound) {
   EXPECT_EQ(end_of(plain).substr(0, 12), "mode_differs");
   link::ListenerOptions open = options();
   open.key.reset();
-  link::Listener clear(open);
+  link::Listener plaintext(open);
   link::Link sealed = client(2);
   const std::size_t size = sealed.poll_datagram(at(0s), datagram_);
-  EXPECT_EQ(clear.receive(at(0s), a_, std::span(datagram_).first(size), reply_).error,
+  EXPECT_EQ(plaintext.receive(at(0s), a_, std::span(datagram_).first(size), reply_).error,
             Errc::mode_differs);
 }
 

@@ -260,7 +260,7 @@ TEST(Stream, KeepsThePromisesAndSendsNothingTwice) {
     EXPECT_EQ(stats.packets_lost, 0U);
     EXPECT_EQ(stats.messages_stale + stats.duplicates_received, 0U);
     EXPECT_GE(stats.smoothed_rtt, Duration(80ms));
-    EXPECT_NE(link->protection(), "clear");
+    EXPECT_NE(link->protection(), "plaintext");
   }
 }
 
@@ -338,7 +338,7 @@ TEST(Stream, AConnectionThatIsBeingClosedEndsAsClosedWhenItsStreamEnds) {
 // ---- hostile input ----
 
 TEST(Hostile, WrongDatagramsAreDroppedByCauseAndReachNoHandler) {
-  for (const link::Mode mode : {link::Mode::sealed, link::Mode::clear}) {
+  for (const link::Mode mode : {link::Mode::encrypted, link::Mode::plaintext}) {
     SimPair pair({.conditions = delay(10ms), .mode = mode});
     Log log;
     pair.run_until(at(1s), log.hook());
@@ -356,7 +356,7 @@ TEST(Hostile, WrongDatagramsAreDroppedByCauseAndReachNoHandler) {
     link::Link& server = pair.server();
     const CauseCounts before = server.stats().drops;
     const auto caused = [&](Errc code) { return server.stats().drops.of(code) - before.of(code); };
-    const std::size_t min = 5 + (mode == link::Mode::sealed ? 16 : 4);
+    const std::size_t min = 5 + (mode == link::Mode::encrypted ? 16 : 4);
     for (std::size_t cut = 0; cut < good.size(); ++cut) {
       EXPECT_NE(server.receive(pair.now(), std::span(good).first(cut)), Errc::none) << cut;
     }
@@ -392,7 +392,7 @@ class RuleBreaker : public testing::Test {
                                              {Delivery::ordered},
                                              {Delivery::sequenced},
                                              {Delivery::unreliable}},
-                                .mode = link::Mode::clear};
+                                .mode = link::Mode::plaintext};
     options.channels[4].split = true;
     options.alter = [this](std::size_t, std::vector<std::byte>& bytes) {
       if (bytes[0] == std::byte(link::Form::connect)) connect_ = bytes;
@@ -405,7 +405,7 @@ class RuleBreaker : public testing::Test {
     const link::ConnectionId id = pair_.client().id();
     const auto mine = std::span(connect_).subspan(link::kConnectHeadBytes, 32);
     const auto theirs = std::span(accept_).subspan(link::kAcceptHeadBytes, 32);
-    const link::CheckKeys keys{link::clear_key("clear up", mine, theirs, id), {}};
+    const link::CheckKeys keys{link::plaintext_key("clear up", mine, theirs, id), {}};
     return pair_.server().receive(pair_.now(),
                                   kit::forged_datagram(keys, id, 100 + sent_++, true, acks, body));
   }

@@ -72,7 +72,7 @@ Welcome example_welcome() {
 
 TEST(WireFormat, ShowsThePlainDatagrams) {
   std::array<std::byte, kBaseDatagramBytes> out{};
-  write_hello({kLinkVersion, kNonce, Mode::sealed, TransportKind::datagrams}, out);
+  write_hello({kLinkVersion, kNonce, Mode::encrypted, TransportKind::datagrams}, out);
   expect_example(without_padding(out));
   expect_example(std::span(out).first(write(CookieReply{kNonce, example_cookie()}, out)));
   expect_example(std::span(out).first(write(HandshakeError{kNonce, Errc::wrong_key}, out)));
@@ -87,7 +87,7 @@ TEST(WireFormat, ShowsAWholeHandshakeAndASealedDatagramEachWay) {
   expect_example(server.public_key);
 
   std::array<std::byte, kBaseDatagramBytes> connect{};
-  write_connect_head({kLinkVersion, kNonce, Mode::sealed, TransportKind::datagrams},
+  write_connect_head({kLinkVersion, kNonce, Mode::encrypted, TransportKind::datagrams},
                      example_cookie(), connect);
   std::array<std::byte, kConnectPayloadBytes> said{};
   write(Connect{kit::test_identity(), true, {}, "e30.e30.c2ln", {}}, said);
@@ -169,8 +169,8 @@ TEST(WireFormat, ShowsTheKeysAndADatagramOfClearMode) {
   const auto client = bytes_from(0x40);
   const auto server = bytes_from(0x60);
   const ConnectionId id{0x0010000};
-  const CheckKeys keys{clear_key("clear up", client.bytes(), server.bytes(), id),
-                       clear_key("clear down", client.bytes(), server.bytes(), id)};
+  const CheckKeys keys{plaintext_key("clear up", client.bytes(), server.bytes(), id),
+                       plaintext_key("clear down", client.bytes(), server.bytes(), id)};
   expect_example(keys.up);
   expect_example(keys.down);
   std::array<std::byte, 64> memory{};
@@ -216,13 +216,13 @@ Costs state_costs(Mode mode) {
 }
 
 TEST(WireFormat, StateDatagramsCostWhatIsPromised) {
-  const Costs sealed = state_costs(Mode::sealed);
+  const Costs sealed = state_costs(Mode::encrypted);
   EXPECT_LE(sealed.down, 22);
   EXPECT_LE(sealed.up, 26);
   EXPECT_GT(sealed.down, 18);
-  const Costs clear = state_costs(Mode::clear);
-  EXPECT_LE(clear.down, 12);
-  EXPECT_LE(clear.up, 12.9) << "the last byte is filled up";
+  const Costs plaintext = state_costs(Mode::plaintext);
+  EXPECT_LE(plaintext.down, 12);
+  EXPECT_LE(plaintext.up, 12.9) << "the last byte is filled up";
 }
 
 }  // namespace wire_format_test

@@ -60,7 +60,7 @@ TEST(Verdict, NoticesEverythingThatCanBeWrong) {
   };
   EXPECT_EQ(after([](Voyage& v) { v.bot.ended = "timed out"; }), "timed out");
   EXPECT_EQ(after([](Voyage& v) { v.bot.connected.reset(); }), "never connected");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.snapshots_refused = 2; }), "refused 2 state frames");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.snapshots_refused = 2; }), "refused 2 snapshots");
   EXPECT_EQ(after([](Voyage& v) { ++v.bot.values[40].print; }),
             "the value received of entity 1 for tick 21 is not the server's");
   EXPECT_EQ(after([](Voyage& v) { v.bot.values[40].id = 9; }),

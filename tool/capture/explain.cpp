@@ -25,7 +25,7 @@ std::optional<capture::Packet> opened_packet(const capture::Packet& packet,
                                              const link::ObservedDatagram& datagram) {
   constexpr std::size_t kModeAt = 11;
   constexpr std::size_t kCheckBytes = 4;
-  if (!datagram.sealed) return packet;
+  if (!datagram.encrypted) return packet;
   capture::Packet out = packet;
   if (datagram.form == "hello") {
     out.payload[kModeAt] = std::byte{1};

@@ -55,7 +55,7 @@ std::string what(const Entry& entry) {
     case ObservedPart::Kind::payload:
     case ObservedPart::Kind::control:
     case ObservedPart::Kind::padding:
-    case ObservedPart::Kind::sealed:
+    case ObservedPart::Kind::encrypted:
     case ObservedPart::Kind::tag: return entry.label;
   }
   return {};
@@ -116,7 +116,7 @@ nlohmann::ordered_json line_json(const capture::Line& line, std::int64_t start_n
   if (datagram.form == "data") {
     out["packet"] = datagram.number;
     out["opened"] = datagram.opened;
-    out["encrypted"] = datagram.sealed;
+    out["encrypted"] = datagram.encrypted;
   }
   if (datagram.problem != Errc::none) out["problem"] = error_info(datagram.problem).name;
   out["parts"] = nlohmann::ordered_json::array();

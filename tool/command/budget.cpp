@@ -116,7 +116,7 @@ void print_tables(const BudgetArguments& arguments, const budget::ReadPlan& read
   print_shares(cost);
   fmt::print(
       "\nMeans of {} ticks of made-up values, seed {}. Of an entity what changed is counted, "
-      "whole values without\ndeltas or prediction, in every form. A stream needs a carrier "
+      "whole values without\ndeltas or prediction, in every form. A stream needs a transport "
       "that loses nothing.\n",
       budget::kMeasuredTicks, read.plan.seed);
   if (arguments.codes.empty()) return;
@@ -308,7 +308,7 @@ void add_budget(Command app, std::function<int()>& chosen) {
   command.add_option("PLAN", arguments->plan, "The plan, a TOML file").required();
   command
       .add_option("--code-tables", arguments->codes,
-                  "Also what replication takes with these field codes, of kwind train")
+                  "Also what replication takes with these code tables, of kwind train")
       .type_name("FILE.codes");
   command.add_option("--chart", arguments->chart, "Draw it into FILE.svg or FILE.png");
   command.add_flag("--json", arguments->json, "Print one JSON object");

@@ -159,15 +159,15 @@ int run_demo(demo::Settings settings) {
     const auto trained = settings.code_tables->trained_on();
     if (trained && (*trained == replica::SnapshotModes::speculative_baselines) !=
                        settings.speculative_baselines) {
-      fmt::print(
-          stderr,
-          "{}: these codes were trained on {} frames, and this demo makes {} ones: they would "
-          "cost more than no codes; {}\n",
-          settings.codes, settings.speculative_baselines ? "exact" : "speculative_baselines",
-          settings.speculative_baselines ? "speculative_baselines" : "exact",
-          settings.speculative_baselines
-              ? "leave out --speculative-baselines, or train on a recording made with it"
-              : "add --speculative-baselines, or train on a recording made without it");
+      fmt::print(stderr,
+                 "{}: these code tables were trained on {} snapshots, and this demo makes {} ones: "
+                 "they would "
+                 "cost more than the built-in tables; {}\n",
+                 settings.codes, settings.speculative_baselines ? "exact" : "speculative_baselines",
+                 settings.speculative_baselines ? "speculative_baselines" : "exact",
+                 settings.speculative_baselines
+                     ? "leave out --speculative-baselines, or train on a recording made with it"
+                     : "add --speculative-baselines, or train on a recording made without it");
       return kFoundWrong;
     }
   }
@@ -179,8 +179,8 @@ int run_demo(demo::Settings settings) {
       "seed {}\n{}\n",
       settings.bots, settings.bots == 1 ? "" : "s", settings.seconds, settings.rtt_ms,
       settings.jitter_ms, settings.loss_percent, settings.seed,
-      settings.clear ? "PLAINTEXT: datagrams are not encrypted; loopback only"
-                     : "datagrams are encrypted under a key made for this run");
+      settings.plaintext ? "PLAINTEXT: datagrams are not encrypted; loopback only"
+                         : "datagrams are encrypted under a key made for this run");
   if (!settings.keys.empty()) {
     fmt::print(status, "KEYS of all datagrams are written to {}: who has them can read it all\n",
                settings.keys);
@@ -262,11 +262,11 @@ void add_demo(Command app, std::function<int()>& chosen) {
       .add_option("--key-log", settings->keys,
                   "Keep the keys of its datagrams, with which anybody can open that capture")
       .type_name("FILE");
-  command.add_option("--code-tables", settings->codes, "Field codes that kwind train has made")
+  command.add_option("--code-tables", settings->codes, "Code tables that kwind train has made")
       .type_name("FILE.codes");
   command.add_flag("--speculative-baselines", settings->speculative_baselines,
-                   "State builds on frames that are still under way");
-  command.add_flag("--plaintext", settings->clear,
+                   "Snapshots build on others that are still in flight");
+  command.add_flag("--plaintext", settings->plaintext,
                    "Do not encrypt datagrams: for captures that anybody can read");
   const Option web =
       command

@@ -27,7 +27,7 @@ int run_diagnose(DiagnoseArguments arguments) {
     if (!key) return kFoundWrong;
     options.key = *key;
   }
-  if (options.clear && (options.key || !arguments.ticket.empty())) {
+  if (options.plaintext && (options.key || !arguments.ticket.empty())) {
     fmt::print(stderr, "kwind diagnose: --plaintext goes with neither --server-key nor --ticket\n");
     return kUsedWrongly;
   }
@@ -90,7 +90,7 @@ void add_diagnose(Command app, std::function<int()>& chosen) {
   command
       .add_option("--ticket", arguments->ticket, "A ticket, or a file with it; it counts as used")
       .type_name("TICKET|FILE");
-  command.add_flag("--plaintext", arguments->options.clear, "The server sends plaintext");
+  command.add_flag("--plaintext", arguments->options.plaintext, "The server sends plaintext");
   command.add_flag("--tcp", arguments->options.tcp, "Over TCP instead of UDP");
   command.add_option("--seconds", arguments->options.seconds, "How long the path is measured")
       .range(0.5, 600.0)

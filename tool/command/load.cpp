@@ -58,7 +58,7 @@ struct LoadArguments {
   std::string server;
   std::string key;
   std::string ticket;
-  bool clear = false;
+  bool plaintext = false;
   bool harbour = false;
   std::string bots = "50";
   std::string entities = std::to_string(bots::Harbour::kMin);
@@ -73,7 +73,7 @@ struct LoadArguments {
 
 struct Step {
   std::size_t bots = 0;
-  bots::InterestQueries seen;
+  bots::CrowdStats seen;
   std::optional<bots::HarbourLoad> harbour;
 };
 
@@ -102,7 +102,7 @@ const Measure kMeasures[] = {
      [](const Step& step) { return at_99(step.seen.round_trips); }},
     {"answer", "ms", "from a request to its answer, 99th percentile",
      [](const Step& step) { return at_99(step.seen.answers); }},
-    {"gap", "ms", "between two state frames of a bot, 99th percentile",
+    {"gap", "ms", "between two snapshots of a bot, 99th percentile",
      [](const Step& step) { return at_99(step.seen.gaps); }},
     {"loss", "%", "datagrams of the bots lost", loss_of},
     {"tick", "ms", "CPU time of a server tick, 99th percentile (--harbour)",
@@ -173,7 +173,7 @@ class Run {
       const Duration hold(static_cast<Duration::rep>(arguments_.hold_seconds * 1e9));
       // The first half is for coming in and settling; how long they took to is kept.
       crowd.run(io::now() + hold / 2, stop);
-      const bots::InterestQueries coming = crowd.take();
+      const bots::CrowdStats coming = crowd.take();
       if (harbour != nullptr) harbour->take();
       crowd.run(io::now() + hold / 2, stop);
       is_cut_short_ = g_stopped;  // then the step says nothing about what holds
@@ -185,7 +185,7 @@ class Run {
       if (!is_cut_short_) broken = broken_limit(step);
       steps_.push_back(std::move(step));
       if (at == ramp.to) break;
-      at = std::min(at + ramp.step, ramp.to);
+      at += std::min(ramp.step, ramp.to - at);
     }
     crowd.close();
     if (steps_.empty()) return kFoundWrong;
@@ -197,17 +197,17 @@ class Run {
  private:
   void header(bool harbour) const {
     if (arguments_.json) return;
-    fmt::print("{:>6} {:>6} {:>9} {:>14} {:>6} {:>9} {:>14} {:>9}{}\n", "bots", "there", "entities",
-               "round trip ms", "lost", "state", "frame gap ms", "in",
+    fmt::print("{:>6} {:>6} {:>8} {:>14} {:>6} {:>9} {:>15} {:>9}{}\n", "bots", "there", "entities",
+               "round trip ms", "lost", "snapshot", "snapshot gap ms", "in",
                harbour ? fmt::format(" {:>14} {:>5}", "tick ms", "core") : "");
-    fmt::print("{:>6} {:>6} {:>9} {:>14} {:>6} {:>9} {:>14} {:>9}{}\n", "", "", "seen", "p50, p99",
-               "%", "B a frame", "p50, p99", "kbit/s",
+    fmt::print("{:>6} {:>6} {:>8} {:>14} {:>6} {:>9} {:>15} {:>9}{}\n", "", "", "seen", "p50, p99",
+               "%", "bytes", "p50, p99", "kbit/s",
                harbour ? fmt::format(" {:>14} {:>5}", "p50, p99", "%") : "");
   }
   void row(const Step& step) const {
     if (arguments_.json) return;
-    const bots::InterestQueries& seen = step.seen;
-    fmt::print("{:>6} {:>6} {:>9.1f} {:>14} {:>6} {:>9.1f} {:>14} {:>9.1f}", step.bots, seen.there,
+    const bots::CrowdStats& seen = step.seen;
+    fmt::print("{:>6} {:>6} {:>8.1f} {:>14} {:>6} {:>9.1f} {:>15} {:>9.1f}", step.bots, seen.there,
                seen.entities, two(seen.round_trips),
                loss_of(step) ? fmt::format("{:.2f}", *loss_of(step)) : "-", state_bytes(step),
                two(seen.gaps), kbit_a_bot(seen.bytes_in, step));
@@ -265,7 +265,7 @@ class Run {
     if (steps_.size() > 1) fmt::print("\nin the last step");
     bars("round trip, ms", last.seen.round_trips);
     bars("from request to answer, ms", last.seen.answers);
-    bars("between state frames of a bot, ms", last.seen.gaps);
+    bars("between snapshots of a bot, ms", last.seen.gaps);
     bars("lost of a bot's datagrams, %", last.seen.losses);
     fmt::print("\n");
     if (last.seen.messages_sent + last.seen.messages_refused > 0) {
@@ -274,7 +274,7 @@ class Run {
           last.seen.messages_sent, last.seen.messages_refused, last.seen.messages_received,
           last.seen.requests_unanswered);
     }
-    fmt::print("state        {} frames, {} that could not be read\n", last.seen.snapshots,
+    fmt::print("state        {} snapshots, {} that could not be read\n", last.seen.snapshots,
                last.seen.snapshots_refused);
     fmt::print("the bots     took {:.1f} ms a round (p99): times above may be so much too long\n",
                last.seen.turns.at(0.99));
@@ -305,7 +305,7 @@ class Run {
       return object;
     };
     for (const Step& step : steps_) {
-      const bots::InterestQueries& seen = step.seen;
+      const bots::CrowdStats& seen = step.seen;
       nlohmann::ordered_json one{{"bots", step.bots},
                                  {"there", seen.there},
                                  {"seconds", seen.seconds},
@@ -313,10 +313,10 @@ class Run {
                                  {"connecting_ms", spread(seen.connecting)},
                                  {"round_trip_ms", spread(seen.round_trips)},
                                  {"answer_ms", spread(seen.answers)},
-                                 {"frame_gap_ms", spread(seen.gaps)},
+                                 {"snapshot_gap_ms", spread(seen.gaps)},
                                  {"lost_percent_of_a_bot", spread(seen.losses)},
                                  {"bots_round_ms", spread(seen.turns)},
-                                 {"state_bytes_a_frame", state_bytes(step)},
+                                 {"state_bytes_per_snapshot", state_bytes(step)},
                                  {"snapshots", seen.snapshots},
                                  {"snapshots_refused", seen.snapshots_refused},
                                  {"kbit_a_second_in", kbit_a_bot(seen.bytes_in, step)},
@@ -359,16 +359,13 @@ class Run {
         "\\\n"
         "  $d using 1:3 with linespoints pt 7 lw 2 lc rgb '#c2673c' title 'round trip, 99th "
         "percentile', "
-        "\\\n  $d using 1:4 with linespoints pt 7 lw 2 lc rgb '#d9a441' title 'between state "
-        "frames, "
-        "99th "
-        "percentile'",
+        "\\\n  $d using 1:4 with linespoints pt 7 lw 2 lc rgb '#d9a441' title 'between "
+        "snapshots, 99th percentile'",
         arguments_.hold_seconds, bots_.grows() || !with_tick ? "bots" : "entities", data);
     if (with_tick) {
       script +=
           ", \\\n  $d using 1:5 with linespoints pt 7 lw 2 lc rgb '#22303a' title 'server tick, "
-          "99th "
-          "percentile'";
+          "99th percentile'";
     }
     for (const Limit& limit : limits_) {
       if (std::string_view(limit.measure->unit) != "ms") continue;
@@ -435,6 +432,10 @@ int run_load(const LoadArguments& arguments) {
     if (!limit) {
       return used_wrongly(fmt::format("--limit {}: write NAME=NUMBER\n{}", text, limits_text()));
     }
+    if (!arguments.harbour && std::string_view(limit->measure->name) == "tick") {
+      return used_wrongly(
+          "--limit tick: ticks are seen of a server in this process only, with --harbour");
+    }
     gone = gone || limit->measure == &kMeasures[0];
     limits.push_back(*limit);
   }
@@ -466,7 +467,7 @@ int run_load(const LoadArguments& arguments) {
   std::FILE* const status = arguments.json ? stderr : stdout;
   if (arguments.harbour) {
     std::string why;
-    harbour = bots::Harbour::open(bots->to, arguments.clear, why);
+    harbour = bots::Harbour::open(bots->to, arguments.plaintext, why);
     if (harbour == nullptr) {
       fmt::print(stderr, "kwind load: the harbour cannot open: {}\n", why);
       return kFoundWrong;
@@ -481,14 +482,14 @@ int run_load(const LoadArguments& arguments) {
     if (arguments.description.empty())
       return used_wrongly("name the server's description, a .kw file");
     if (!load_source(arguments.description, source)) return kFoundWrong;
-    if (arguments.clear == !arguments.key.empty()) {
+    if (arguments.plaintext == !arguments.key.empty()) {
       return used_wrongly("give the server's --server-key, or --plaintext");
     }
-    if (!arguments.clear) {
+    if (!arguments.plaintext) {
       options.key = public_key_of(arguments.key);
       if (!options.key) return kFoundWrong;
     }
-    if (!take_ticket("load", arguments.ticket, arguments.clear, options.ticket)) {
+    if (!take_ticket("load", arguments.ticket, arguments.plaintext, options.ticket)) {
       return kUsedWrongly;
     }
     const auto address = parse_server_address(arguments.server);
@@ -496,7 +497,7 @@ int run_load(const LoadArguments& arguments) {
       fmt::print(stderr, "{}: {}\n", arguments.server, error_info(address.error()).text);
       return kFoundWrong;
     }
-    if (arguments.clear && !address->endpoint.is_loopback()) {
+    if (arguments.plaintext && !address->endpoint.is_loopback()) {
       return used_wrongly("--plaintext is for this machine only");
     }
     options.server = address->endpoint;
@@ -531,7 +532,7 @@ void add_load(Command app, std::function<int()>& chosen) {
       .type_name("KEY|FILE");
   command.add_option("--ticket", arguments->ticket, "A ticket or password for all bots")
       .type_name("TEXT|FILE");
-  command.add_flag("--plaintext", arguments->clear, "Encrypt nothing; on this machine only");
+  command.add_flag("--plaintext", arguments->plaintext, "Encrypt nothing; on this machine only");
   command.add_flag("--harbour", arguments->harbour,
                    "Be the server, too: Saltmarsh Harbour, in this process");
   command.add_option("--bots", arguments->bots, "How many, or how they grow: FROM..TO/STEP")

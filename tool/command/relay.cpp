@@ -110,8 +110,8 @@ class RelayRun {
       wrong(fmt::format("listen: {} is not HOST:PORT", settings.listen));
       return std::nullopt;
     }
-    if (settings.clear && !address->is_loopback()) {
-      wrong("`clear` is for this machine only; listen on 127.0.0.1, or encrypt");
+    if (settings.plaintext && !address->is_loopback()) {
+      wrong("`plaintext` is for this machine only; listen on 127.0.0.1, or encrypt");
       return std::nullopt;
     }
     if (!options_of(settings, options)) return std::nullopt;
@@ -159,7 +159,7 @@ class RelayRun {
 
   bool options_of(const relay::Settings& settings, host::ServerOptions& options) {
     options.capacity = settings.max_clients;
-    options.resume = settings.clear ? Duration{0} : seconds(settings.resume_seconds);
+    options.resume = settings.plaintext ? Duration{0} : seconds(settings.resume_seconds);
     options.tick_budget = {settings.messages_per_tick, settings.bytes_per_tick,
                            seconds(1 / settings.ticks_per_second)};
     options.max_faults = settings.max_faults;
@@ -167,7 +167,7 @@ class RelayRun {
       options.queues.push_back({channel.name, settings.queue_messages, std::size_t{2} << 20,
                                 settings.drop_slow ? link::AtLimit::close : link::AtLimit::refuse});
     }
-    if (settings.clear) {
+    if (settings.plaintext) {
       options.plaintext = host::Plaintext::loopback_only;
       return true;
     }

@@ -29,7 +29,7 @@ struct TalkArguments {
   std::string key;
   std::string key_file;
   std::string ticket;
-  bool clear = false;
+  bool plaintext = false;
   std::string script;
   bool json = false;
   double seconds = 0;
@@ -298,8 +298,8 @@ int run_talk(TalkArguments arguments) {
   if (!load_source(arguments.description, source)) return kFoundWrong;
   const schema::Tables tables(source.protocol);
   const bool is_client = !arguments.end.connect.empty();
-  if (arguments.clear) {
-    arguments.end.clear = host::Plaintext::loopback_only;
+  if (arguments.plaintext) {
+    arguments.end.plaintext = host::Plaintext::loopback_only;
   } else if (is_client) {
     if (arguments.key.empty()) {
       fmt::print(stderr, "kwind talk: --server takes the server's --server-key, or --plaintext\n");
@@ -315,10 +315,10 @@ int run_talk(TalkArguments arguments) {
   } else {
     arguments.end.key = link::KeyPair::from_secret(io::random_secret());
   }
-  if (!take_ticket("talk", arguments.ticket, arguments.clear, arguments.end.ticket)) {
+  if (!take_ticket("talk", arguments.ticket, arguments.plaintext, arguments.end.ticket)) {
     return kUsedWrongly;
   }
-  if (arguments.clear) {
+  if (arguments.plaintext) {
     const std::string& name = is_client ? arguments.end.connect : arguments.end.listen;
     const auto address = io::resolve(name);
     const auto server = parse_server_address(name);
@@ -391,7 +391,7 @@ void add_talk(Command app, std::function<int()>& chosen) {
       .type_name("SECONDS")
       .range(0.5, 600.0)
       .capture_default_str();
-  command.add_flag("--plaintext", arguments->clear, "Encrypt nothing; on this machine only");
+  command.add_flag("--plaintext", arguments->plaintext, "Encrypt nothing; on this machine only");
   command.add_option("--script", arguments->script, "Do what a file says, and check what comes")
       .type_name("FILE");
   command.add_flag("--json", arguments->json, "One JSON object a line, out and in");

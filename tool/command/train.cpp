@@ -94,9 +94,9 @@ bool read_captures(const TrainArguments& arguments, const schema::Protocol& prot
                    ? "give their keys with --key-log, as `kwind demo --key-log` writes them"
                    : "their keys are not in that file");
   }
-  if (traffic.frames() > 0) return true;
+  if (traffic.snapshots() > 0) return true;
   fmt::print(stderr,
-             "there are no state frames in {}: record a server that tells its clients of entities, "
+             "there are no snapshots in {}: record a server that tells its clients of entities, "
              "from before they connect\n",
              arguments.captures.size() == 1 ? arguments.captures.front() : "these captures");
   return false;
@@ -162,9 +162,10 @@ void print_advice(const schema::EntitiesInfo& entities, const replica::SymbolCou
 
 int train(const TrainArguments& arguments) {
   if (arguments.out.empty() == arguments.check.empty()) {
-    fmt::print(stderr,
-               "kwind train: say either -o FILE, to write codes, or --check FILE, to see whether "
-               "codes still fit\n");
+    fmt::print(
+        stderr,
+        "kwind train: say either -o FILE, to write code tables, or --check FILE, to see whether "
+        "tables still fit\n");
     return kUsedWrongly;
   }
   std::vector<std::string> read = arguments.captures;
@@ -196,10 +197,10 @@ int train(const TrainArguments& arguments) {
   if (!read_captures(arguments, source.protocol, {&traffic, &as_recorded})) return kFoundWrong;
   const replica::SymbolCounts symbol_counts = traffic.symbol_counts();
   if (symbol_counts.snapshot_modes() == replica::SnapshotModes::both) {
-    fmt::print(stderr,
-               "these captures mix exact frames and speculative_baselines ones, and codes for the "
-               "mixture fit "
-               "neither well; train a set for each\n");
+    fmt::print(
+        stderr,
+        "these captures mix exact snapshots and speculative_baselines ones, and code tables for "
+        "the mixture fit neither well; train tables for each\n");
     return kFoundWrong;
   }
   // First the predictors, then codes for the residuals that these leave.
@@ -232,12 +233,12 @@ int train(const TrainArguments& arguments) {
   }
   if (all.symbols == 0) {
     fmt::print(stderr,
-               "no state could be read: {} of {} state frames are unread; is {} the description of "
+               "no state could be read: {} of {} snapshots are unread; is {} the description of "
                "these captures, and did they begin before the clients came?\n",
-               traffic.unread(), traffic.frames() + traffic.unread(), arguments.description);
+               traffic.unread(), traffic.snapshots() + traffic.unread(), arguments.description);
     return kFoundWrong;
   }
-  // Codes from one half of the clients, tried on the other.
+  // Tables from one half of the clients, tried on the other.
   double crossed = 0;
   const bool can_cross = traffic.clients() > 1;
   for (std::size_t half = 0; can_cross && half < 2; ++half) {
@@ -245,25 +246,25 @@ int train(const TrainArguments& arguments) {
         replica::costs_of(predicted.halves()[half], fitted_to(predicted.halves()[1 - half])));
   }
   const double used = sum_of(replica::costs_of(as_recorded.symbol_counts(), *in_use));
-  const auto frames = static_cast<double>(traffic.frames());
-  const double bytes = static_cast<double>(traffic.bits()) / 8 / frames;
-  const double bytes_before = bytes + (all.before - used) / 8 / frames;
-  const double bytes_after = bytes + ((can_cross ? crossed : all.after) - used) / 8 / frames;
+  const auto snapshots = static_cast<double>(traffic.snapshots());
+  const double bytes = static_cast<double>(traffic.bits()) / 8 / snapshots;
+  const double bytes_before = bytes + (all.before - used) / 8 / snapshots;
+  const double bytes_after = bytes + ((can_cross ? crossed : all.after) - used) / 8 / snapshots;
   const bool fits = all.before <= kFits * (can_cross ? crossed : all.after);
 
   if (arguments.json) {
-    nlohmann::ordered_json out{{"frames", traffic.frames()},
+    nlohmann::ordered_json out{{"snapshots", traffic.snapshots()},
                                {"clients", traffic.clients()},
                                {"unread", traffic.unread()},
-                               {"bytes_a_frame_before", bytes_before},
-                               {"bytes_a_frame_after", bytes_after},
+                               {"bytes_per_snapshot_before", bytes_before},
+                               {"bytes_per_snapshot_after", bytes_after},
                                {"tried_on_other_clients", can_cross},
                                {"fits", fits},
                                {"digest", fmt::format("{:016x}", fitted.digest())},
                                {"alphabets", nlohmann::ordered_json::array()}};
     for (const auto& [key, bits] : rows) {
       const auto n = static_cast<double>(bits.symbols);
-      out["alphabets"].push_back({{"kind", row_name(entities, key.first)},
+      out["alphabets"].push_back({{"type", row_name(entities, key.first)},
                                   {"of", key.second},
                                   {"symbols", bits.symbols},
                                   {"before", bits.before / n},
@@ -274,9 +275,8 @@ int train(const TrainArguments& arguments) {
   } else {
     print_table(entities, rows);
     fmt::print(
-        "\n{} state frames of {} client{}, bytes a frame: {:.1f} {}, {:.1f} with codes trained on "
-        "{}\n",
-        traffic.frames(), traffic.clients(), traffic.clients() == 1 ? "" : "s", bytes_before,
+        "\n{} snapshots of {} client{}, bytes each: {:.1f} {}, {:.1f} with tables trained on {}\n",
+        traffic.snapshots(), traffic.clients(), traffic.clients() == 1 ? "" : "s", bytes_before,
         arguments.check.empty() ? "as recorded" : fmt::format("with {}", arguments.check),
         bytes_after, can_cross ? "other clients" : "themselves");
     fmt::print(
@@ -289,11 +289,12 @@ int train(const TrainArguments& arguments) {
   std::fflush(stdout);
   if (traffic.unread() > 0) {
     fmt::print(
-        stderr, "{} frames could not be read: {}\n", traffic.unread(),
+        stderr, "{} snapshots could not be read: {}\n", traffic.unread(),
         arguments.codes.empty()
-            ? "the capture begins when clients were there already, or other codes than the "
-              "built-in ones were in use (--code-tables)"
-            : "the capture begins when clients were there already, or other codes were in use");
+            ? "the capture begins when clients were there already, or other code "
+              "tables than the built-in ones were in use (--code-tables)"
+            : "the capture begins when clients were there already, or other code tables were "
+              "in use");
   }
   if (!arguments.check.empty()) {
     if (!arguments.json) {
@@ -322,23 +323,23 @@ int train(const TrainArguments& arguments) {
 
 void add_train(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<TrainArguments>();
-  Command command = app.add_subcommand("train", "Make field codes from recorded state traffic");
+  Command command = app.add_subcommand("train", "Make code tables from recorded state traffic");
   command.footer(
       "Example:\n  kwind demo --record evening.pcapng --key-log evening.keys\n"
       "  kwind train harbour_world.kw evening.pcapng --key-log evening.keys -o harbour.codes\n"
       "  kwind train harbour_world.kw evening.pcapng --key-log evening.keys --check "
       "harbour.codes\n\n"
       "A capture has to begin before its clients connect. Exit code 1 when --check finds that the\n"
-      "codes no longer fit.");
+      "tables no longer fit.");
   command.add_option("FILE", arguments->description, "The description, a .kw file").required();
   command.add_option("CAPTURE", arguments->captures, "Captures, pcapng or pcap").required();
-  command.add_option("-o,--output", arguments->out, "Write the codes here");
+  command.add_option("-o,--output", arguments->out, "Write the code tables here");
   command.add_option("--key-log", arguments->keys,
                      "Keys of encrypted datagrams, as kwind demo --key-log writes them");
   command.add_option("--code-tables", arguments->codes,
-                     "The codes in use when this was recorded (else the built-in ones)");
+                     "The code tables in use when this was recorded (else the built-in ones)");
   command.add_option("--check", arguments->check,
-                     "Say whether these codes still fit; exit 1 if not");
+                     "Say whether these code tables still fit; exit 1 if not");
   command.add_flag("--advise", arguments->advise,
                    "Say which words of fields, or predictors, would take fewer bits");
   command.add_flag("--json", arguments->json, "Write the report as JSON");

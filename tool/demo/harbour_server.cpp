@@ -33,7 +33,7 @@ HarbourServer::HarbourServer(std::unique_ptr<io::PollableTransport> transport,
       key_log_(std::move(key_log)),
       address_(transport_->local()),
       symbol_counts_(harbour_world::kEntities) {
-  if (!settings.clear) key_ = link::KeyPair::from_secret(io::random_secret());
+  if (!settings.plaintext) key_ = link::KeyPair::from_secret(io::random_secret());
 }
 
 HarbourServer::~HarbourServer() {

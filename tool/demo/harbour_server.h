@@ -16,7 +16,7 @@ namespace kwind::demo {
 
 class HarbourServer {
  public:
-  /// Seals its datagrams under a key pair made for this run, or with Settings::clear does not.
+  /// Seals its datagrams under a key pair made for this run, or with Settings::plaintext does not.
   HarbourServer(std::unique_ptr<io::PollableTransport> transport, const Settings& settings,
                 std::function<void(const link::KeyNote&)> key_log = {});
   ~HarbourServer();

@@ -22,8 +22,8 @@ struct Settings {
   double loss_percent = 2;  ///< each way
   std::uint64_t seed = 1;
   std::uint16_t port = 0;
-  bool clear = false;                  ///< datagrams are not encrypted
-  bool speculative_baselines = false;  ///< state builds on frames in flight
+  bool plaintext = false;              ///< datagrams are not encrypted
+  bool speculative_baselines = false;  ///< snapshots build on others in flight
   bool json = false;
   std::string report;
   std::string record;       ///< capture at the server's end

@@ -92,7 +92,7 @@ std::string json_chart(const Outcome& outcome) {
          "EOD\nset xlabel 'seconds'\nset ylabel 'bytes per client and tick'\nset logscale y\n"
          "set yrange [5:20000]\nset key center right\nset grid ytics lc rgb '#e3e8ec' lt 1\n"
          "plot $d using 1:2 with lines lw 2 lc rgb '#9e2a2b' title 'all in view as JSON text', "
-         "$d using 1:3 with lines lw 2 lc rgb '#2a6f97' title 'state frames'\n";
+         "$d using 1:3 with lines lw 2 lc rgb '#2a6f97' title 'snapshots'\n";
 }
 
 struct Track {
@@ -215,7 +215,7 @@ std::string facts(const Outcome& outcome, const Summary& summary) {
 std::string tables(const Outcome& outcome, const Summary& summary) {
   std::string out =
       "<div class=tables><div class=card><h2>Bits of state, per client and tick</h2><table>"
-      "<tr><th>kind<th>field<th class=n>bits<th class=n>share</tr>";
+      "<tr><th>type<th>field<th class=n>bits<th class=n>share</tr>";
   double all = 0;
   for (const FieldShare& share : summary.shares) all += share.bits;
   for (const FieldShare& share : summary.shares) {
@@ -272,7 +272,7 @@ std::string write_report(const std::string& file, const Settings& settings,
       "<style>{}</style><main><header><h1>Saltmarsh Harbour</h1><span class=mode>{}</span><span>{} "
       "s, {} bots, {} ms round trip, {} ms jitter, {} % loss each way, seed "
       "{}</span></header>",
-      kCss, settings.clear ? "PLAINTEXT, loopback only" : "encrypted", settings.seconds,
+      kCss, settings.plaintext ? "PLAINTEXT, loopback only" : "encrypted", settings.seconds,
       settings.bots, settings.rtt_ms, settings.jitter_ms, settings.loss_percent, settings.seed);
   html += facts(outcome, summary) + "<div class=charts>";
   for (std::size_t i = 0; i < std::size(charts); ++i) {

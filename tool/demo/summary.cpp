@@ -120,7 +120,7 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
   using nlohmann::ordered_json;
   const Summary summary = summarize(outcome);
   ordered_json out;
-  out["mode"] = settings.clear ? "plaintext" : "encrypted";
+  out["mode"] = settings.plaintext ? "plaintext" : "encrypted";
   out["settings"] = {{"seconds", settings.seconds},
                      {"bots", settings.bots},
                      {"rtt_ms", settings.rtt_ms},
@@ -128,7 +128,7 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
                      {"loss_percent", settings.loss_percent},
                      {"seed", settings.seed},
                      {"speculative_baselines", settings.speculative_baselines},
-                     {"codes", settings.codes}};
+                     {"code_tables", settings.codes}};
   out["agreeing_bots"] = outcome.verdict.agreeing;
   out["all_agree"] = outcome.verdict.all_agree();
   out["values_compared"] = outcome.verdict.values;
@@ -144,7 +144,7 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
   out["datagram_bytes_with_ip_udp"] = summary.datagram;
   out["json_text_ratio"] = summary.state_mean > 0 ? summary.json / summary.state_mean : 0;
   out["input_bytes"] = summary.input_bytes;
-  out["trained_codes"] = outcome.server.codes != 0;
+  out["trained_code_tables"] = outcome.server.codes != 0;
   out["longest_wait_ticks"] = outcome.server.counts_of_replicators.longest_wait;
   out["snapshots_discarded"] = outcome.server.counts_of_replicators.discarded;
   out["rtt_ms"] = summary.rtt_ms;

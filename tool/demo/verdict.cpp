@@ -25,8 +25,7 @@ const Truth* truth_at(const ServerRecord& server, std::uint32_t id, std::uint32_
 std::string disagreement(const ServerRecord& server, const BotRecord& bot, Duration to_complete) {
   if (!bot.ended.empty()) return bot.ended;
   if (!bot.connected) return "never connected";
-  if (bot.snapshots_refused > 0)
-    return fmt::format("refused {} state frames", bot.snapshots_refused);
+  if (bot.snapshots_refused > 0) return fmt::format("refused {} snapshots", bot.snapshots_refused);
   for (const Told& values : bot.values) {
     const Truth* const truth = truth_at(server, values.id, values.generation, values.tick);
     if (truth == nullptr || truth->print != values.print) {

@@ -103,7 +103,7 @@ class Diagnosis {
   link::ConnectOptions who() const {
     link::ConnectOptions who{identity_of(options_.protocol), io::random_secret()};
     // Any key will do to say hello; which one it was is seen only later.
-    if (!options_.clear) who.server_key = options_.key.value_or(link::PublicKey{});
+    if (!options_.plaintext) who.server_key = options_.key.value_or(link::PublicKey{});
     who.transport_kind = is_stream() ? link::TransportKind::stream : link::TransportKind::datagrams;
     who.ticket = options_.ticket;
     return who;
@@ -180,15 +180,15 @@ class Diagnosis {
     }
     fine("link version", fmt::format("{}, as here", link::kLinkVersion));
     if (refused == Errc::mode_differs) {
-      if (options_.clear) {
+      if (options_.plaintext) {
         return wrong("mode", "this server encrypts its datagrams",
                      "leave --plaintext out, and give its public key with --server-key");
       }
       return wrong("mode", "this server sends plaintext: nothing is encrypted",
                    "say --plaintext to go on, or start the server with a key");
     }
-    fine("mode", options_.clear ? "plaintext, as asked for" : "encrypted");
-    if (!options_.clear && !options_.key) {
+    fine("mode", options_.plaintext ? "plaintext, as asked for" : "encrypted");
+    if (!options_.plaintext && !options_.key) {
       unknown("key", "not checked: without --server-key the handshake ends here, after the cookie");
       can_go_on_ = false;
     }
@@ -209,7 +209,7 @@ class Diagnosis {
     if (error != Errc::none) {
       return wrong("port", std::string(error_info(error).text), "check the address");
     }
-    if (!options_.clear && !options_.key) {
+    if (!options_.plaintext && !options_.key) {
       unknown("key", "not checked: over a stream the handshake needs --server-key from its start");
       can_go_on_ = false;
     }
@@ -276,7 +276,7 @@ class Diagnosis {
       fine("port", address_.is_web_socket() ? "a web socket is open" : "a stream is open");
     }
     if (link.state() != link::State::open) return explain_refusal();
-    if (!options_.clear) fine("key", "the server has proven that it holds the secret half");
+    if (!options_.plaintext) fine("key", "the server has proven that it holds the secret half");
     if (options_.protocol != nullptr) {
       fine("description",
            fmt::format("version {} of `{}` on both ends", link.version(), options_.protocol->name));
@@ -290,7 +290,8 @@ class Diagnosis {
     // Whoever refuses after the offer was opened holds the key.
     const bool opened = end_ != Errc::wrong_key && end_ != Errc::handshake_timeout &&
                         end_ != Errc::server_busy && end_ != Errc::mode_differs;
-    if (opened && !options_.clear) fine("key", "the server has opened what was encrypted for it");
+    if (opened && !options_.plaintext)
+      fine("key", "the server has opened what was encrypted for it");
     const std::string text = end_text_.empty() ? std::string(error_info(end_).text) : end_text_;
     switch (end_) {
       case Errc::wrong_key:

@@ -13,7 +13,7 @@ namespace kwind::tool {
 struct DiagnoseOptions {
   std::string address;  ///< HOST:PORT, or the URL of a web socket
   std::optional<link::PublicKey> key;
-  bool clear = false;
+  bool plaintext = false;
   bool tcp = false;
   std::string ticket;
   const schema::Protocol* protocol = nullptr;  ///< nullptr: none is at hand

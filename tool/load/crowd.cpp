@@ -194,7 +194,7 @@ void Crowd::run(Time until, const std::function<bool()>& stop) {
   }
 }
 
-InterestQueries Crowd::take() {
+CrowdStats Crowd::take() {
   const Time now = io::now();
   seen_.seconds = std::chrono::duration<double>(now - since_).count();
   since_ = now;

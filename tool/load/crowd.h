@@ -33,13 +33,13 @@ struct CrowdOptions {
 };
 
 /// What was seen in a span of time. Times in milliseconds.
-struct InterestQueries {
+struct CrowdStats {
   double seconds = 0;
   Histogram connecting;   ///< from the first hello on
   Histogram round_trips;  ///< smoothed, as each bot's link has it, four times a second
   Histogram losses;       ///< percent of each bot's datagrams that got lost on their way
   Histogram answers;      ///< from a request to its answer
-  Histogram gaps;         ///< between two state frames of a bot
+  Histogram gaps;         ///< between two snapshots of a bot
   Histogram turns;        ///< of the bots' own loop: what it adds to the times above
   std::uint64_t state_bits = 0;
   std::uint64_t snapshots = 0;
@@ -70,7 +70,7 @@ class Crowd {
   /// Runs all of them until then; `stop` ends it earlier.
   void run(Time until, const std::function<bool()>& stop);
   /// What was seen since the last call.
-  InterestQueries take();
+  CrowdStats take();
   [[nodiscard]] std::size_t size() const { return bots_.size(); }
   [[nodiscard]] std::size_t there() const;
   /// Says goodbye, and waits a little for it to get through.
@@ -89,7 +89,7 @@ class Crowd {
   schema::SampleNumbers numbers_;
   std::vector<std::unique_ptr<Bot>> bots_;
   std::vector<io::PollableTransport*> transports_;
-  InterestQueries seen_;
+  CrowdStats seen_;
   Time since_{};
 };
 

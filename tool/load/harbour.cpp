@@ -105,7 +105,7 @@ struct Harbour::State {
   std::thread thread;
 };
 
-std::unique_ptr<Harbour> Harbour::open(std::size_t capacity, bool clear, std::string& why) {
+std::unique_ptr<Harbour> Harbour::open(std::size_t capacity, bool plaintext, std::string& why) {
   auto transport = io::UdpTransport::open(Endpoint::loopback(0));
   if (!transport) {
     why = std::string(error_info(transport.error()).text);
@@ -114,7 +114,7 @@ std::unique_ptr<Harbour> Harbour::open(std::size_t capacity, bool clear, std::st
   auto state = std::make_unique<State>();
   state->transport = std::move(*transport);
   state->capacity = capacity;
-  if (!clear) state->key = link::KeyPair::from_secret(io::random_secret());
+  if (!plaintext) state->key = link::KeyPair::from_secret(io::random_secret());
   state->since = io::now();
   return std::unique_ptr<Harbour>(new Harbour(std::move(state)));
 }

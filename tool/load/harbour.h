@@ -26,7 +26,7 @@ class Harbour {
   static constexpr std::size_t kMin = 1300;  ///< entities of the reference world
 
   /// nullptr, and why, if it gets no socket.
-  static std::unique_ptr<Harbour> open(std::size_t capacity, bool clear, std::string& why);
+  static std::unique_ptr<Harbour> open(std::size_t capacity, bool plaintext, std::string& why);
   ~Harbour();
   Harbour(const Harbour&) = delete;
   Harbour& operator=(const Harbour&) = delete;

@@ -102,14 +102,15 @@ class Reader {
     Settings made;
     if (!problems.empty()) return made;
     known(root_,
-          {"description", "listen", "key_file", "clear", "max_clients", "resume_seconds", "log",
+          {"description", "listen", "key_file", "plaintext", "max_clients", "resume_seconds", "log",
            "admission", "rooms", "limits", "say", "welcome", "joining", "leaving", "kinds"});
     made.description = text(root_, "description", made.description);
     made.listen = text(root_, "listen", made.listen);
     made.key_file = text(root_, "key_file", made.key_file);
-    made.clear = yes_or_no(root_, "clear", made.clear);
-    if (made.clear && !made.key_file.empty()) {
-      problem(root_.get("key_file")->source(), "`clear` encrypts nothing; leave `key_file` out");
+    made.plaintext = yes_or_no(root_, "plaintext", made.plaintext);
+    if (made.plaintext && !made.key_file.empty()) {
+      problem(root_.get("key_file")->source(),
+              "`plaintext` encrypts nothing; leave `key_file` out");
     }
     made.max_clients = whole(root_, "max_clients", 1, 65535, made.max_clients);
     made.resume_seconds = number(root_, "resume_seconds", 0, 64800, made.resume_seconds);
@@ -131,9 +132,9 @@ class Reader {
       if (!made.ticket_key.empty() && !made.password.empty()) {
         problem(table->source(), "`ticket_key` or `password`, not both");
       }
-      if (made.clear && !(made.ticket_key.empty() && made.password.empty())) {
+      if (made.plaintext && !(made.ticket_key.empty() && made.password.empty())) {
         problem(table->source(),
-                "tickets and passwords travel encrypted only; set `clear` to false");
+                "tickets and passwords travel encrypted only; set `plaintext` to false");
       }
     }
     if (const auto* table = section(root_, "rooms")) {
@@ -483,7 +484,7 @@ std::string settings_text(const Protocol* protocol, const std::string& descripti
 description = {}             # a .kw file; "": opaque bytes, as `kwind relay --opaque` prints it [start]
 listen = "{}"   # address and port; "0.0.0.0:4000" or "[::]:4000" for other machines too [start]
 key_file = ""                # the secret key, server.key of `kwind keys`; "": a new one each start [start]
-clear = {}                # encrypt nothing; for this machine only [start]
+plaintext = {}                # encrypt nothing; for this machine only [start]
 max_clients = {}            # who comes beyond is refused [start]
 resume_seconds = {}          # how long a client whose connection broke may come back as itself [start]
 log = "events"               # "quiet", "events" (who comes and goes), "messages" (each one)
@@ -520,7 +521,7 @@ drop_slow = {}            # close a client whose queue is full, instead of leavi
 # [welcome] goes to who has just come, its own number in `sender`.
 # [say] is how `say` in the console speaks: message = "NAME", field = "NAME".
 )",
-      description.empty() ? "\"\"" : json::shown(description), d.listen, d.clear, d.max_clients,
+      description.empty() ? "\"\"" : json::shown(description), d.listen, d.plaintext, d.max_clients,
       d.resume_seconds, d.first_room, d.any_room, d.max_rooms, d.messages_per_tick,
       d.bytes_per_tick, d.ticks_per_second, d.max_faults, d.queue_messages, d.drop_slow);
   if (protocol == nullptr) return text + "\n" + kOpaqueRules;
@@ -549,7 +550,7 @@ std::vector<std::string> fixed_changes(const Settings& now, const Settings& want
   differs("description", now.description != wanted.description);
   differs("listen", now.listen != wanted.listen);
   differs("key_file", now.key_file != wanted.key_file);
-  differs("clear", now.clear != wanted.clear);
+  differs("plaintext", now.plaintext != wanted.plaintext);
   differs("max_clients", now.max_clients != wanted.max_clients);
   differs("resume_seconds", now.resume_seconds != wanted.resume_seconds);
   differs("ticket_key or password",

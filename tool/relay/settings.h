@@ -33,7 +33,7 @@ struct Settings {
   std::string description;  ///< a .kw file; empty: opaque bytes
   std::string listen = "127.0.0.1:4000";
   std::string key_file;
-  bool clear = false;
+  bool plaintext = false;
   std::size_t max_clients = 64;
   double resume_seconds = 30;
   Log log = Log::events;

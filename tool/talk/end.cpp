@@ -234,7 +234,7 @@ std::unique_ptr<End> End::open(const schema::Tables& tables, const EndOptions& o
     }
     host::ClientOptions client;
     client.server_key = options.server_key;
-    client.plaintext = options.clear;
+    client.plaintext = options.plaintext;
     client.ticket = options.ticket;
     client.timeouts.idle_timeout = options.idle_timeout;
     return std::make_unique<ClientEnd>(tables, std::move(*transport), *server, options,
@@ -252,7 +252,7 @@ std::unique_ptr<End> End::open(const schema::Tables& tables, const EndOptions& o
   }
   host::ServerOptions server;
   server.key = options.key;
-  server.plaintext = options.clear;
+  server.plaintext = options.plaintext;
   server.timeouts.idle_timeout = options.idle_timeout;
   if (options.key) server.resume = options.return_time;
   return std::make_unique<ServerEnd>(tables, std::move(*transport), options, server);

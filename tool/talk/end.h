@@ -41,7 +41,7 @@ struct EndOptions {
   std::string listen = "127.0.0.1:4000";
   std::optional<link::PublicKey> server_key{};  ///< client, encrypted
   std::optional<link::KeyPair> key{};           ///< server, encrypted
-  std::optional<host::Plaintext> clear{};
+  std::optional<host::Plaintext> plaintext{};
   std::string ticket{};
   Duration answer_time = std::chrono::seconds(10);   ///< how long an answer is waited for
   Duration idle_timeout = std::chrono::seconds(10);  ///< after which a connection is broken

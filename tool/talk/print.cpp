@@ -23,10 +23,11 @@ std::string event_line(const schema::Protocol& protocol, const Event& event, Tim
   };
   switch (event.what) {
     case Event::What::connected:
-      return line + (peers ? fmt::format("here  {}is here", who())
-                           : fmt::format("here  connected, {}",
-                                         event.text == "clear" ? "in plaintext"
-                                                               : "encrypted with " + event.text));
+      return line +
+             (peers ? fmt::format("here  {}is here", who())
+                    : fmt::format("here  connected, {}", event.text == "plaintext"
+                                                             ? "in plaintext"
+                                                             : "encrypted with " + event.text));
     case Event::What::back:
       return line + (peers ? fmt::format("back  {}is back", who())
                            : std::string("back  connected again, as who it was"));

@@ -1,5 +1,5 @@
-// The state frames of a capture: what each client was sent, and how often each symbol occurred, for
-// codes that fit. One thread.
+// The snapshots of a capture: what each client was sent, and how often each symbol occurred, for
+// code tables that fit. One thread.
 #pragma once
 #include <array>
 #include <cstdint>
@@ -26,9 +26,9 @@ class StateTraffic {
   /// Takes the state that a datagram of the account brings, if any.
   void add(const Line& line);
 
-  [[nodiscard]] std::uint64_t frames() const { return frames_; }
+  [[nodiscard]] std::uint64_t snapshots() const { return snapshots_; }
   [[nodiscard]] std::uint64_t bits() const { return bits_; }
-  /// Frames that make no sense in these codes, or build on what was not captured.
+  /// Snapshots that make no sense with these code tables, or build on what was not captured.
   [[nodiscard]] std::uint64_t unread() const;
   [[nodiscard]] std::size_t clients() const { return clients_.size(); }
   /// Symbols of every other client, from the first or the second on: codes made from one half are
@@ -49,7 +49,7 @@ class StateTraffic {
   std::array<replica::SymbolCounts, 2> halves_;
   // By connection id: with a capture of several servers, by address, too.
   std::map<std::tuple<std::array<std::uint8_t, 16>, std::uint16_t, std::uint32_t>, Client> clients_;
-  std::uint64_t frames_ = 0;
+  std::uint64_t snapshots_ = 0;
   std::uint64_t bits_ = 0;
 };
 

@@ -87,9 +87,9 @@ enum class Verdict : std::uint8_t {
   X(too_many_requests, 61, Verdict::drop, "more requests are open than the connection may have")     \
   X(stray_answer, 62, Verdict::drop, "an answer to no open request: late, doubled or invented")      \
   X(too_many_faults, 63, Verdict::close, "its messages made too many handlers fail")                 \
-  X(base_missing, 64, Verdict::drop, "a state frame builds on one that is not here; it waits for that") \
+  X(base_missing, 64, Verdict::drop, "a snapshot builds on one that is not here; it waits for that") \
   X(payload_not_taken, 65, Verdict::drop, "no handler took the opaque payload of a datagram")        \
-  X(state_version, 66, Verdict::refuse, "the peers write state frames in different versions")        \
+  X(state_version, 66, Verdict::refuse, "the peers write state in different versions")        \
   X(inbox_full, 67, Verdict::drop, "the program has not taken what arrived; the datagram is refused unacknowledged") \
   X(request_abandoned, 68, Verdict::report, "who was asked dropped the request without an answer")     \
   X(code_tables, 69, Verdict::drop, "the server writes state with another code set than this copy reads")

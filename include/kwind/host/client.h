@@ -203,7 +203,7 @@ class KWIND_API Client {
   [[nodiscard]] std::optional<link::ResumeToken> resume() const;
   /// Whether the server took this client for an earlier one's return.
   [[nodiscard]] bool resumed() const;
-  /// "ChaCha20-Poly1305", "AES-256-GCM" or "clear".
+  /// "ChaCha20-Poly1305", "AES-256-GCM" or "plaintext".
   [[nodiscard]] std::string_view protection() const;
   [[nodiscard]] const link::Stats& stats() const;
   [[nodiscard]] Counts counts() const;

@@ -8,7 +8,7 @@
 
 namespace kwind::language {
 
-/// Lua text that shows clear (or opened) datagrams of the protocol: link header, acks, frames,
+/// Lua text that shows plaintext (or opened) datagrams of the protocol: link header, acks, frames,
 /// messages and fields, each field one that can be filtered by. Reads every version of the
 /// description; which one a connection speaks it takes from the handshake, else it is the newest.
 /// `source` is named in the first line. O(size of the description).

@@ -178,7 +178,7 @@ class KWIND_API Link {
   /// Agreed code tables: 0 the built-in one, else place in the client's list plus one.
   [[nodiscard]] std::uint8_t code_tables() const;
   [[nodiscard]] ConnectionId id() const;
-  /// "ChaCha20-Poly1305", "AES-256-GCM" or "clear".
+  /// "ChaCha20-Poly1305", "AES-256-GCM" or "plaintext".
   [[nodiscard]] std::string_view protection() const;
   /// Client: whether the server took this connection for an earlier one's return.
   [[nodiscard]] bool resumed() const;

@@ -39,13 +39,13 @@ struct ObservedPart {
     header,     ///< flags, connection id, packet number
     acks,
     message,
-    piece,    ///< of a split message
-    parity,   ///< of several small messages
-    payload,  ///< of the layer above the link
-    control,  ///< ping, close, window, challenge, response
-    padding,  ///< zeros of a control frame, and those that fill the last byte
-    sealed,   ///< a body that no key opened
-    tag,      ///< the seal's tag or the check
+    piece,      ///< of a split message
+    parity,     ///< of several small messages
+    payload,    ///< of the layer above the link
+    control,    ///< ping, close, window, challenge, response
+    padding,    ///< zeros of a control frame, and those that fill the last byte
+    encrypted,  ///< a body that no key opened
+    tag,        ///< the seal's tag or the check
   };
   Kind kind = Kind::handshake;
   std::size_t bits = 0;  ///< all of it
@@ -70,7 +70,7 @@ struct ObservedDatagram {
   /// belongs to no connection that is known here.
   std::string_view form = "foreign";
   bool up = false;
-  bool sealed = false;
+  bool encrypted = false;
   bool opened = false;  ///< its frames could be read
   Errc problem = Errc::none;
   Endpoint client;

@@ -35,8 +35,8 @@ enum class ConnectionId : std::uint32_t {};
 inline constexpr unsigned kConnectionIdBits = 28;
 
 enum class Mode : std::uint8_t {
-  clear = 1,   ///< nothing is encrypted: for development, see docs/security.md
-  sealed = 2,  ///< Noise handshake, authenticated encryption of every datagram
+  plaintext = 1,  ///< nothing is encrypted: for development, see docs/security.md
+  encrypted = 2,  ///< Noise handshake, authenticated encryption of every datagram
 };
 
 /// What carries the datagrams.

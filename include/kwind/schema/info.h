@@ -14,7 +14,7 @@ namespace kwind::schema {
 /// Version of generated code: what headers made by one version of the generator expect of this
 /// library. Generated headers compare it, so that they do not compile with another library.
 inline constexpr int kGeneratorVersion = 1;
-/// Version of state frames, inputs and what else travels in opaque payload (docs/state-format.md).
+/// Version of snapshots, inputs and what else travels in opaque payload (docs/state-format.md).
 /// The handshake refuses a peer with another one.
 inline constexpr std::uint8_t kStateVersion = 4;
 

@@ -147,21 +147,19 @@ const TransportCounts& UdpTransport::counts() const {
 std::optional<ReceivedDatagram> UdpTransport::receive(Time) {
   State::Batch& in = state_->in;
   if (in.next == in.count) state_->fill_in();
-  while (in.next < in.count) {
-    const std::size_t i = in.next++;
-    const std::size_t size = in.headers[i].msg_len;
-    ++state_->counts.datagrams_received;
-    state_->counts.bytes_received += size;
-    if ((in.headers[i].msg_hdr.msg_flags & MSG_TRUNC) != 0) {
-      ++state_->counts.too_long;
-      continue;
-    }
-    const Endpoint from = from_system(in.addresses[i].storage);
-    // Nobody can be answered at port 0, and who tries has its whole batch refused.
-    if (from.port == 0) continue;
-    return ReceivedDatagram{from, std::span(in.memory).subspan(i * kSlotBytes, size)};
-  }
-  return std::nullopt;
+  if (in.next == in.count) return std::nullopt;
+  const std::size_t i = in.next++;
+  const std::size_t size = in.headers[i].msg_len;
+  ++state_->counts.datagrams_received;
+  state_->counts.bytes_received += size;
+  const Endpoint from = from_system(in.addresses[i].storage);
+  const bool too_long = (in.headers[i].msg_hdr.msg_flags & MSG_TRUNC) != 0;
+  if (too_long) ++state_->counts.too_long;
+  // Nobody can be answered at port 0, and who tries has its whole batch refused. What cannot be
+  // used is given out empty: a flood of it counts against the budget of who receives, and does not
+  // look like the end of what has arrived.
+  if (too_long || from.port == 0) return ReceivedDatagram{from, {}};
+  return ReceivedDatagram{from, std::span(in.memory).subspan(i * kSlotBytes, size)};
 }
 
 void UdpTransport::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {

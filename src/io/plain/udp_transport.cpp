@@ -77,25 +77,25 @@ const TransportCounts& UdpTransport::counts() const {
 
 std::optional<ReceivedDatagram> UdpTransport::receive(Time) {
   State& state = *state_;
-  // Refusals and datagrams that are too long are passed over; so many that the loop ends.
+  // Refusals are passed over; so many that the loop ends. What cannot be used is given out empty: a
+  // flood of it counts against the budget of who receives, and does not look like the end of what
+  // has arrived.
   for (std::size_t i = 0; i < kMaxQueued; ++i) {
     Address from;
     const std::ptrdiff_t got = receive_from(state.fd, state.in, from);
     if (got < 0) {
       const int error = socket_error();
-      if (is_too_long(error)) ++state.counts.too_long;
-      if (is_too_long(error) || is_refusal(error)) continue;
-      return std::nullopt;
+      if (is_refusal(error)) continue;
+      if (!is_too_long(error)) return std::nullopt;
+      ++state.counts.too_long;
+      return ReceivedDatagram{from_system(from.storage), {}};
     }
     const auto size = static_cast<std::size_t>(got);
     ++state.counts.datagrams_received;
     state.counts.bytes_received += size;
-    if (size > kSlotBytes) {
-      ++state.counts.too_long;
-      continue;
-    }
     const Endpoint peer = from_system(from.storage);
-    if (peer.port == 0) continue;  // nobody can be answered there
+    if (size > kSlotBytes) ++state.counts.too_long;
+    if (size > kSlotBytes || peer.port == 0) return ReceivedDatagram{peer, {}};
     return ReceivedDatagram{peer, std::span<const std::byte>(state.in).first(size)};
   }
   return std::nullopt;

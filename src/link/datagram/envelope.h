@@ -44,7 +44,7 @@ class Envelope {
   Envelope(const AeadKeys& keys, bool client, KeyLife life, Time now);
 
   [[nodiscard]] std::size_t tag_bytes() const { return seal_ ? Aead::kTagBytes : kCheckBytes; }
-  [[nodiscard]] bool sealed() const { return seal_.has_value(); }
+  [[nodiscard]] bool encrypted() const { return seal_.has_value(); }
   /// How often this end went to its next key.
   [[nodiscard]] std::uint64_t send_phase() const { return sending_.phase; }
 
@@ -61,7 +61,7 @@ class Envelope {
     if (number >= sending_.first) sending_.acked = true;
   }
 
-  /// Checks a datagram and gives its body, the tag taken off: decrypted in `memory`, or in clear
+  /// Checks a datagram and gives its body, the tag taken off: decrypted in `memory`, or in plaintext
   /// mode where it was. Errors: bad_check; key_exhausted after 2^36 of them.
   Result<std::span<const std::byte>> open(Time now, std::uint64_t number, bool phase,
                                           std::span<const std::byte> datagram,

@@ -23,7 +23,7 @@ std::uint64_t nonce_from(const Secret32& seed) {
 
 ClientHandshake::ClientHandshake(ConnectOptions options, Time now)
     : options_(std::move(options)), nonce_(nonce_from(options_.seed)), next_send_(now) {
-  // There is no fallback to clear, and a ticket never travels in clear.
+  // There is no fallback to plaintext, and a ticket never travels in plaintext.
   KWIND_ASSERT(options_.server_key || (options_.ticket.empty() && !options_.resume));
   if (options_.transport_kind == TransportKind::stream)
     make_connect(Cookie{});  // a stream proves its address
@@ -103,7 +103,8 @@ void ClientHandshake::take_cookie(Time now, const CookieReply& cookie, Reply& re
 
 void ClientHandshake::make_connect(const Cookie& cookie) {
   cookie_ = cookie;
-  const Opening opening{kLinkVersion, nonce_, options_.server_key ? Mode::sealed : Mode::clear,
+  const Opening opening{kLinkVersion, nonce_,
+                        options_.server_key ? Mode::encrypted : Mode::plaintext,
                         options_.transport_kind};
   connect_.assign(kBaseDatagramBytes, std::byte{0});
   write_connect_head(opening, cookie, connect_);
@@ -116,7 +117,7 @@ void ClientHandshake::make_connect(const Cookie& cookie) {
   const Secret32 ephemeral = derive(options_.seed, "client ephemeral", which);
   const auto message = std::span(connect_).subspan(kConnectHeadBytes);
   if (!options_.server_key) {
-    write_clear(ephemeral.bytes(), payload.bytes(), message);
+    write_plaintext(ephemeral.bytes(), payload.bytes(), message);
     return;
   }
   noise_ = NoiseNk::initiator(prologue_of(std::span(connect_).first(kConnectHeadBytes)),
@@ -139,12 +140,12 @@ void ClientHandshake::on_accept(Time now, std::span<const std::byte> datagram, R
       return;
     }
   } else {
-    const auto clear = read_clear(message);
-    if (!clear) {
-      reply.error = clear.error();
+    const auto plaintext = read_plaintext(message);
+    if (!plaintext) {
+      reply.error = plaintext.error();
       return;
     }
-    payload.assign(clear->begin(), clear->end());
+    payload.assign(plaintext->begin(), plaintext->end());
   }
   const auto accept = read_accept(payload);
   wipe(payload);
@@ -184,8 +185,8 @@ Agreed ClientHandshake::agree(const Welcome& welcome, std::span<const std::byte>
                            derive(keys.down, "datagrams down")};
   } else {
     const auto mine = std::span(connect_).subspan(kConnectHeadBytes, 32);
-    agreed.keys = CheckKeys{clear_key("clear up", mine, message.first(32), welcome.id),
-                            clear_key("clear down", mine, message.first(32), welcome.id)};
+    agreed.keys = CheckKeys{plaintext_key("clear up", mine, message.first(32), welcome.id),
+                            plaintext_key("clear down", mine, message.first(32), welcome.id)};
   }
   return agreed;
 }
@@ -201,7 +202,7 @@ std::size_t ClientHandshake::poll_datagram(Time now, std::span<std::byte> out) {
     std::copy(connect_.begin(), connect_.end(), out.begin());
     return connect_.size();
   }
-  return write_hello({kLinkVersion, nonce_, options_.server_key ? Mode::sealed : Mode::clear,
+  return write_hello({kLinkVersion, nonce_, options_.server_key ? Mode::encrypted : Mode::plaintext,
                       options_.transport_kind},
                      out);
 }

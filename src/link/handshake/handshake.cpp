@@ -90,7 +90,7 @@ Result<Opened> open(std::span<const std::byte> datagram, Form form) {
 }
 
 Result<Opening> get_opening(Opened& opened) {
-  Opening opening{kLinkVersion, opened.client_nonce, Mode::sealed, TransportKind::datagrams};
+  Opening opening{kLinkVersion, opened.client_nonce, Mode::encrypted, TransportKind::datagrams};
   const std::uint64_t mode = opened.reader.get(8);
   const std::uint64_t transport_kind = opened.reader.get(8);
   if (!opened.reader.ok()) return fail(Errc::truncated);
@@ -424,8 +424,8 @@ bool cookie_fits(const Cookie& cookie, const Secret32& secret, const Endpoint& f
   return fresh || older;
 }
 
-void write_clear(std::span<const std::byte, 32> random, std::span<const std::byte> payload,
-                 std::span<std::byte> message) {
+void write_plaintext(std::span<const std::byte, 32> random, std::span<const std::byte> payload,
+                     std::span<std::byte> message) {
   KWIND_ASSERT(message.size() == payload.size() + NoiseNk::kOverheadBytes);
   std::copy(random.begin(), random.end(), message.begin());
   std::copy(payload.begin(), payload.end(), message.begin() + NoiseNk::kKeyBytes);
@@ -437,7 +437,7 @@ void write_clear(std::span<const std::byte, 32> random, std::span<const std::byt
   check.finish();
 }
 
-Result<std::span<const std::byte>> read_clear(std::span<const std::byte> message) {
+Result<std::span<const std::byte>> read_plaintext(std::span<const std::byte> message) {
   const auto checked = message.first(message.size() - NoiseNk::kTagBytes);
   const auto tag = message.last(NoiseNk::kTagBytes);
   Reader check(tag);
@@ -448,8 +448,8 @@ Result<std::span<const std::byte>> read_clear(std::span<const std::byte> message
   return checked.subspan(NoiseNk::kKeyBytes);
 }
 
-Key128 clear_key(std::string_view label, std::span<const std::byte> client,
-                 std::span<const std::byte> server, ConnectionId id) {
+Key128 plaintext_key(std::string_view label, std::span<const std::byte> client,
+                     std::span<const std::byte> server, ConnectionId id) {
   std::array<std::byte, 68> data{};
   Writer writer(data);
   put_bytes(writer, client.first(32));

@@ -40,7 +40,7 @@ using ResetToken = Digest128;
 struct Opening {
   std::uint16_t link_version = kLinkVersion;
   std::uint64_t client_nonce = 0;
-  Mode mode = Mode::sealed;
+  Mode mode = Mode::encrypted;
   TransportKind transport_kind = TransportKind::datagrams;
 };
 struct CookieReply {
@@ -163,14 +163,14 @@ bool cookie_fits(const Cookie& cookie, const Secret32& secret, const Endpoint& f
 
 // ---- plaintext mode ----
 
-/// Closes a clear connect or answer: payload at kKeyBytes into `message`, then the check and zeros,
+/// Closes a plaintext connect or answer: payload at kKeyBytes into `message`, then the check and zeros,
 /// as long as Noise would make it. `random` fills the place of the ephemeral key.
-void write_clear(std::span<const std::byte, 32> random, std::span<const std::byte> payload,
-                 std::span<std::byte> message);
-/// The payload of a clear message. Errors: bad_check.
-Result<std::span<const std::byte>> read_clear(std::span<const std::byte> message);
+void write_plaintext(std::span<const std::byte, 32> random, std::span<const std::byte> payload,
+                     std::span<std::byte> message);
+/// The payload of a plaintext message. Errors: bad_check.
+Result<std::span<const std::byte>> read_plaintext(std::span<const std::byte> message);
 /// The keys of the checks, from what both ends put in the ephemeral keys' places.
-Key128 clear_key(std::string_view label, std::span<const std::byte> client,
-                 std::span<const std::byte> server, ConnectionId id);
+Key128 plaintext_key(std::string_view label, std::span<const std::byte> client,
+                     std::span<const std::byte> server, ConnectionId id);
 
 }  // namespace kwind::link

@@ -61,7 +61,7 @@ std::uint8_t common_code_tables(const Identity& ours, const std::vector<std::uin
 Listener::Listener(const ListenerOptions& options) : state_(std::make_unique<State>(options)) {
   KWIND_ASSERT(options.capacity >= 1 && options.attempts >= 1 &&
                options.capacity + options.attempts <= 65536 && options.number < 16);
-  KWIND_ASSERT(options.key || options.gate == nullptr);  // no ticket travels in clear
+  KWIND_ASSERT(options.key || options.gate == nullptr);  // no ticket travels in plaintext
   KWIND_ASSERT(options.unix_now || options.gate == nullptr);
   State& s = *state_;
   // Ids should not repeat at once when the server was restarted.
@@ -130,7 +130,7 @@ Listener::Outcome Listener::State::on_hello(Time now, const Endpoint& from,
     return {Errc::link_version, write(Versions{*nonce, {kLinkVersion}}, reply)};
   }
   if (!hello) return {hello.error(), 0};
-  if ((hello->mode == Mode::sealed) != options.key.has_value()) {
+  if ((hello->mode == Mode::encrypted) != options.key.has_value()) {
     return {Errc::mode_differs,
             write(HandshakeError{hello->client_nonce, Errc::mode_differs}, reply)};
   }
@@ -151,7 +151,7 @@ Listener::Outcome Listener::State::on_connect_request(Time now, const Endpoint& 
   const auto handshake_error = [&](Errc code) {
     return Outcome{code, write(HandshakeError{nonce, code}, reply)};
   };
-  if ((head->opening.mode == Mode::sealed) != options.key.has_value()) {
+  if ((head->opening.mode == Mode::encrypted) != options.key.has_value()) {
     return handshake_error(Errc::mode_differs);
   }
   // A stream's address has proven itself by opening the stream.
@@ -248,9 +248,9 @@ Listener::Exchanged Listener::State::accept(Time now, const ExchangeQueue::Conne
         NoiseNk::responder(prologue_of(datagram.first(kConnectHeadBytes)), *options.key, ephemeral);
     if (!noise->read_first(message, payload.bytes())) return handshake_error(Errc::wrong_key);
   } else {
-    const auto clear = read_clear(message);
-    if (!clear) return failed(clear.error(), 0);
-    std::copy(clear->begin(), clear->end(), payload.bytes().begin());
+    const auto plaintext = read_plaintext(message);
+    if (!plaintext) return failed(plaintext.error(), 0);
+    std::copy(plaintext->begin(), plaintext->end(), payload.bytes().begin());
   }
   const auto connect = read_connect(payload.bytes());
   if (!connect) return failed(connect.error(), 0);
@@ -305,7 +305,7 @@ Listener::Exchanged Listener::State::accept(Time now, const ExchangeQueue::Conne
       return handshake_error(Errc::wrong_key);
     }
   } else {
-    write_clear(ephemeral.bytes(), body, sealed);
+    write_plaintext(ephemeral.bytes(), body, sealed);
   }
   if (!admission) return failed(admission.error(), size);
 
@@ -315,8 +315,8 @@ Listener::Exchanged Listener::State::accept(Time now, const ExchangeQueue::Conne
                            derive(keys.down, "datagrams down")};
   } else {
     agreed.keys =
-        CheckKeys{clear_key("clear up", message.first(32), sealed.first(32), agreed.id),
-                  clear_key("clear down", message.first(32), sealed.first(32), agreed.id)};
+        CheckKeys{plaintext_key("clear up", message.first(32), sealed.first(32), agreed.id),
+                  plaintext_key("clear down", message.first(32), sealed.first(32), agreed.id)};
   }
   admission->agreed = std::make_shared<const Agreed>(std::move(agreed));
   done.reply_bytes = size;
@@ -381,8 +381,8 @@ bool opens(const Agreed& agreed, Time now, std::span<const std::byte> datagram) 
   if (datagram.size() > kMaxDatagramBytes) return false;
   const auto header = read_data_header(datagram, true);
   std::optional<Envelope> envelope;
-  if (const auto* clear = std::get_if<CheckKeys>(&agreed.keys)) {
-    envelope.emplace(*clear, false);
+  if (const auto* plaintext = std::get_if<CheckKeys>(&agreed.keys)) {
+    envelope.emplace(*plaintext, false);
   } else {
     envelope.emplace(std::get<AeadKeys>(agreed.keys), false, KeyLife{}, now);
   }
