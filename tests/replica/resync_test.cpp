@@ -254,6 +254,31 @@ TEST_F(Resync, IsGrantedOnceASecond) {
   EXPECT_GE(limited, 150U);
 }
 
+// A request may cross with the news of the loss: what the lost snapshot told is told again as it is,
+// and nothing newer builds on it.
+TEST(ResyncRequest, IsNotGrantedForASnapshotThatIsKnownLost) {
+  kit::MovingBay bay{1};
+  bay.populate(3, 4, 4, 4);
+  ClientReplicator replicator(bay.world());
+  const auto next = [&] {
+    bay.step(0.02);
+    std::vector<RelevantEntity> seen;
+    for (const auto& [id, one] : bay.all()) seen.push_back({id, false});
+    replicator.see(seen);
+    std::vector<std::byte> memory(1200);
+    bits::Writer out(memory);
+    return static_cast<std::uint32_t>(replicator.fill(Time{}, out).value());
+  };
+  replicator.acked(next());
+  const std::uint32_t lost = next();
+  replicator.lost(lost);
+  EXPECT_EQ(replicator.receive_resync_request(lost), Errc::unexpected);
+  EXPECT_EQ(replicator.counts().resyncs, 0U);
+  EXPECT_EQ(replicator.receive_resync_request(next()), Errc::none)
+      << "its baseline was acknowledged: only the client can know what is wrong";
+  EXPECT_EQ(replicator.counts().resyncs, 1U);
+}
+
 TEST_F(Resync, ReportsAreHeardOnceInAWhile) {
   attach();
   listen();
