@@ -365,13 +365,13 @@ bool CppCodec::carries_nothing(const schema::Option& option) const {
 // The payload of one case, held in the variable `held`.
 void CppCodec::one_of_case(const Options& options, std::size_t place, const std::string& held) {
   const schema::Option& option = options.options[place];
-  const std::string owner =
-      fmt::format("{}::{}", CppTypes::qualified(options), cpp_case(options.name, option.name));
+  const std::string owner = fmt::format("{}::{}", CppTypes::qualified_one_of(options),
+                                        cpp_case(options.name, option.name));
   value(option.type.front(), held + ".value", {owner + "::value"});
 }
 
 void CppCodec::encode_one_of(const Options& options, const std::string& value_name) {
-  const std::string type = CppTypes::qualified(options);
+  const std::string type = CppTypes::qualified_one_of(options);
   const std::string held = variable("held");
   std::string object = value_name;
   if (!options.lives.empty()) {
@@ -411,7 +411,7 @@ void CppCodec::encode_one_of(const Options& options, const std::string& value_na
 }
 
 void CppCodec::decode_one_of(const Options& options, const std::string& value_name) {
-  const std::string type = CppTypes::qualified(options);
+  const std::string type = CppTypes::qualified_one_of(options);
   const std::string held = variable("held");
   open(fmt::format("switch (in.choice({})) {{", choice(options, "")));
   ++depth_;

@@ -17,10 +17,16 @@ std::string cpp_space(std::string_view protocol) {
   return is_reserved_namespace(protocol) ? fmt::format("{}_", protocol) : std::string(protocol);
 }
 
+// No name of a description ends in _, and none has one before a capital letter once it is a type's.
+std::string cpp_one_of(std::string_view one_of) {
+  return fmt::format("{}{}", one_of, one_of == "OneOf" ? "_" : "");
+}
+
 std::string cpp_case(std::string_view one_of, std::string_view name) {
   const std::string made = pascal_case(name);
-  // A struct in a struct of the same name, or the name of the variant of all cases.
-  return made == one_of || made == "OneOf" ? made + "_" : made;
+  // The struct around it, whose name has a _ already, or the name of the variant of all cases.
+  if (made == "OneOf") return one_of == made ? "OneOf_Case" : "OneOf_";
+  return made == one_of ? made + "_" : made;
 }
 
 std::string cpp_comment(std::string_view text, std::string_view indent) {

@@ -11,6 +11,8 @@ std::string cpp_name(std::string_view name);
 
 /// The namespace of a protocol: its name, likewise.
 std::string cpp_space(std::string_view protocol);
+/// The struct around the cases of a `one of`, which holds their variant, OneOf.
+std::string cpp_one_of(std::string_view one_of);
 /// The struct of a case of the `one of` that is called `one_of`.
 std::string cpp_case(std::string_view one_of, std::string_view name);
 

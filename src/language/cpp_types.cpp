@@ -22,6 +22,10 @@ std::string CppTypes::qualified(const Options& options) {
   return options.inside.empty() ? options.name : options.inside + "::" + options.name;
 }
 
+std::string CppTypes::qualified_one_of(const Options& options) {
+  return options.inside + "::" + cpp_one_of(options.name);
+}
+
 std::string CppTypes::name(const Type& type, const std::string& scope) const {
   const auto element = [&] { return name(type.element.front(), scope); };
   switch (type.kind) {
@@ -56,7 +60,8 @@ std::string CppTypes::name(const Type& type, const std::string& scope) const {
     case TypeKind::grid:
       return fmt::format("kwind::schema::Grid<{}, {}, {}>", element(), type.limit, type.height);
     case TypeKind::maybe: return fmt::format("std::optional<{}>", element());
-    case TypeKind::one_of: return scope + qualified(protocol_.one_ofs[type.index]) + "::OneOf";
+    case TypeKind::one_of:
+      return scope + qualified_one_of(protocol_.one_ofs[type.index]) + "::OneOf";
     case TypeKind::ref:
       return fmt::format("kwind::schema::Ref<{}{}>", scope, protocol_.entities[type.index].name);
   }

@@ -30,6 +30,8 @@ class CppTypes {
   [[nodiscard]] std::string home(const std::string& name) const;
   /// The C++ name of an enum, flags or one of, with the struct it is in.
   [[nodiscard]] static std::string qualified(const schema::Options& options);
+  /// The same of the struct around the cases of a `one of`.
+  [[nodiscard]] static std::string qualified_one_of(const schema::Options& options);
 
  private:
   [[nodiscard]] std::string value(const schema::Type& type, const schema::Value& value,

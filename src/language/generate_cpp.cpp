@@ -186,7 +186,7 @@ class Generator {
   }
 
   void one_of_text(const Options& made) {
-    line("  struct {} {{", made.name);
+    line("  struct {} {{", cpp_one_of(made.name));
     std::vector<std::string> cases;
     cases.reserve(made.options.size());
     for (const schema::Option& option : made.options) {

@@ -16,6 +16,38 @@ const built = process.env.KWIND_BUILD ?? new URL("../../../build/dev", import.me
 const count = process.env.KWIND_SWEEP === "full" ? 10_000 : 60;
 const first = Number(process.env.KWIND_SEED ?? 1);
 
+// Names that every object of JavaScript answers to, and those of its own types.
+const awkward = `protocol names 2, entities up to 20
+channel talk ordered
+enum Array { constructor, toString, valueOf since 2 else constructor, hasOwnProperty }
+flags Map { constructor, toString, length, name }
+record Object { constructor : int 0..9, toString : text 9, valueOf : maybe Array, prototype : Map, length : list of bool up to 3 }
+entity Set { constructor : Object, arguments : int 0..3, caller : bool since 2 }
+message Promise from both on talk {
+  constructor : one of { constructor : Array, toString, valueOf : Object }
+  hasOwnProperty : Map
+  then : list of Object up to 4
+  isPrototypeOf : ref Set
+}
+message Infinity from both on talk { then : bool }
+request Symbol from client on talk { constructor : bool } reply { toString : int 0..5 } refuse { constructor, valueOf }
+`;
+
+test("vectors of a description with the names of JavaScript's own properties and types", async () => {
+  const folder = mkdtempSync(join(tmpdir(), "kwind-names-"));
+  try {
+    const file = join(folder, "names.kw");
+    writeFileSync(file, awkward);
+    await run(`${built}/tool/kwind`, ["gen", file, "--typescript", folder, "--vectors", join(folder, "vectors.json")]);
+    const module = join(folder, "names.mjs");
+    writeFileSync(module, transformSync(readFileSync(join(folder, "names.ts"), "utf8"), { loader: "ts", format: "esm" }).code);
+    const made = await import(module) as Record<string, ProtocolInfo>;
+    assert.ok(checkVectors(made.names!, readFileSync(join(folder, "vectors.json"), "utf8")) > 10);
+  } finally {
+    rmSync(folder, { recursive: true });
+  }
+});
+
 test(`vectors of ${count} random descriptions from seed ${first} on`, { timeout: 3_600_000 }, async () => {
   const folder = mkdtempSync(join(tmpdir(), "kwind-random-"));
   let [compared, descriptions] = [0, 0];
