@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 #include <vector>
 
@@ -23,6 +24,18 @@ using schema::TypeKind;
 std::string upper(std::string text) {
   for (char& c : text) c = c >= 'a' && c <= 'z' ? static_cast<char>(c - 'a' + 'A') : c;
   return text;
+}
+
+// What names in kwind.h and in C's own headers begin with: size_t, INT_FAST8_MAX, kwind_value.
+const std::set<std::string_view> kTakenPrefixes = {
+    "kwind",  "size",   "ptrdiff", "wchar",  "wint",   "max_align", "sig_atomic", "char8",
+    "char16", "char32", "int",     "uint",   "int8",   "int16",     "int32",      "int64",
+    "uint8",  "uint16", "uint32",  "uint64", "intptr", "uintptr",   "intmax",     "uintmax"};
+std::string prefix_of(std::string_view protocol) {
+  const std::string name = snake_case(protocol);
+  const std::string_view first = std::string_view(name).substr(0, name.find('_'));
+  const bool taken = kTakenPrefixes.contains(name) || kTakenPrefixes.contains(first);
+  return taken ? name + "_" : name;
 }
 
 // C has keywords that C++ lacks.
@@ -64,9 +77,10 @@ struct Written {
 class CHeader {
  public:
   explicit CHeader(const Compiled& source)
-      : source_(source), protocol_(source.protocol), prefix_(snake_case(protocol_.name)) {}
+      : source_(source), protocol_(source.protocol), prefix_(prefix_of(protocol_.name)) {}
 
   tl::expected<GeneratedFile, std::string> whole() {
+    take_names();
     head();
     sources();
     for (const Options& options : protocol_.enums) enum_text(options);
@@ -82,7 +96,7 @@ class CHeader {
     for (const auto& entity : protocol_.entities) structure(entity.name, entity.fields, entity.doc);
     line("#endif");
     if (!error_.empty()) return tl::unexpected(error_);
-    return GeneratedFile{prefix_ + "_c.h", text_};
+    return GeneratedFile{snake_case(protocol_.name) + "_c.h", text_};
   }
 
  private:
@@ -90,6 +104,26 @@ class CHeader {
   void line(fmt::format_string<Args...> format, Args&&... args) {
     fmt::format_to(std::back_inserter(text_), format, std::forward<Args>(args)...);
     text_ += '\n';
+  }
+  // Declarations first: what their fields need gives way to them. Each takes three names.
+  void take_names() {
+    names_.insert(prefix_ + "_sources");
+    for (std::size_t i = 0; i < source_.files.size(); ++i) {
+      names_.insert(fmt::format("{}_text_{}", prefix_, i));
+    }
+    constants_ = {upper(prefix_) + "_C_H", upper(prefix_) + "_SOURCE_COUNT"};
+    const auto declare = [&](const std::string& declared) {
+      std::string name = fmt::format("{}_{}", prefix_, snake_case(declared));
+      while (names_.contains(name) || names_.contains(name + "_members") ||
+             names_.contains(name + "_layout")) {
+        name += '_';
+      }
+      names_.insert({name, name + "_members", name + "_layout"});
+      structs_[declared] = name;
+    };
+    for (const auto& record : protocol_.records) declare(record.name);
+    for (const auto& message : protocol_.messages) declare(message.name);
+    for (const auto& entity : protocol_.entities) declare(entity.name);
   }
   // A name at file scope. Two declarations may come to one name: HTTPCall and HttpCall.
   std::string name_for(std::string_view declared) {
@@ -157,12 +191,18 @@ class CHeader {
                              ? options.name
                              : options.inside + "_" + options.name)));
   }
+  // So may two values: kind_salt of Cargo, and salt of CargoKind.
+  std::string constant(const std::string& options, std::string_view value) {
+    std::string name = fmt::format("{}_{}", options, upper(std::string(value)));
+    while (!constants_.insert(name).second) name += '_';
+    return name;
+  }
   void enum_text(const Options& options) {
     text_ += c_comment(options.doc, "");
     const std::string prefix = options_name(options);
     line("enum {{");
     for (std::size_t i = 0; i < options.options.size(); ++i) {
-      line("  {}_{} = {},", prefix, upper(options.options[i].name), i);
+      line("  {} = {},", constant(prefix, options.options[i].name), i);
     }
     text_.erase(text_.size() - 2, 1);  // C90 compilers want no comma behind the last
     line("}};\n");
@@ -171,7 +211,7 @@ class CHeader {
     text_ += c_comment(options.doc, "");
     const std::string prefix = options_name(options);
     for (std::size_t i = 0; i < options.options.size(); ++i) {
-      line("#define {}_{} (UINT64_C(1) << {})", prefix, upper(options.options[i].name), i);
+      line("#define {} (UINT64_C(1) << {})", constant(prefix, options.options[i].name), i);
     }
     line("");
   }
@@ -205,7 +245,7 @@ class CHeader {
   // A struct with its tables.
   Made structure(std::string_view declared, const std::vector<Field>& fields,
                  const std::string& doc) {
-    const std::string name = name_for(declared);
+    const std::string& name = structs_.at(std::string(declared));
     std::vector<Written> written;
     std::vector<const Field*> kept;
     for (const Field& field : fields) {
@@ -427,6 +467,8 @@ class CHeader {
   std::string text_;
   std::string error_;
   std::set<std::string> names_;
+  std::set<std::string> constants_;
+  std::map<std::string, std::string> structs_;  // by the names of their declarations
   std::vector<Made> records_;
 };
 

@@ -12,6 +12,7 @@
 #include "kwind/schema/sample.h"
 #include "manifest_c.h"
 #include "quay_c.h"
+#include "size_c.h"
 #include "world_c.h"
 
 namespace kwind::c_test {
@@ -68,6 +69,20 @@ TEST(Layouts, ValuesOfAllDescriptionsComeBackTheSame) {
   }
   round_trip(quay_sources, QUAY_SOURCE_COUNT, quay_hail_layout);
   round_trip(quay_sources, QUAY_SOURCE_COUNT, quay_tug_layout);
+}
+
+TEST(Layouts, NamesThatComeToTheSameInCAreToldApart) {
+  for (const kwind_layout* const layout :
+       {&size__t_layout, &size__foo_layout, &size__foo_layout__layout, &size__foo_members__layout,
+        &size__foo_a_list_layout, &size__sources__layout, &size__text_0__layout}) {
+    round_trip(size__sources, SIZE__SOURCE_COUNT, *layout);
+  }
+  EXPECT_EQ(SIZE__CARGO_KIND_SALT, 0);
+  EXPECT_EQ(SIZE__CARGO_ROPE, 1);
+  EXPECT_EQ(SIZE__CARGO_KIND_SALT_, 0);
+  EXPECT_EQ(SIZE__CARGO_KIND_FISH, 1);
+  EXPECT_EQ(SIZE__KINDS_A_B, 1U);
+  EXPECT_EQ(SIZE__KINDS_A_X, 2U);
 }
 
 TEST(Layouts, StructIsFilledFieldByField) {

@@ -32,7 +32,7 @@ for ((from = first; from < first + count; from += batch)); do
     command -v "$compiler" >/dev/null || continue
     "$compiler" -std=c++20 -O0 -Wall -Wextra -Wpedantic -Wshadow -Werror -DFMT_SHARED -DKWIND_SOURCE_DIR='""' -I"$into" \
       -I"$source/tests" -I"$source/include" -isystem /usr/include/eigen3 "$into/batch.cpp" -o "$into/batch" \
-      "$build"/libkwind_{language,json,schema,bits}.a -lgtest -lgtest_main -lfmt -lsodium || {
+      "$build"/libkwind_{language,json,schema,bits,core}.a -lgtest -lgtest_main -lfmt -lsodium || {
       echo "seeds $from to $((from + batch - 1)) do not compile with $compiler" >&2
       exit 1
     }
