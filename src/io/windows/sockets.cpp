@@ -45,6 +45,8 @@ int open_socket(int family, int type) {
     DWORD bytes = 0;
     (void)::WSAIoctl(handle(descriptor), _WSAIOW(IOC_VENDOR, 12), &off, sizeof off, nullptr, 0,
                      &bytes, nullptr, nullptr);
+    // Otherwise another program may take the port, and what arrives there, by SO_REUSEADDR.
+    set_option(descriptor, SOL_SOCKET, SO_EXCLUSIVEADDRUSE, 1);
   }
   return descriptor;
 }
