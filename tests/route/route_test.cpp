@@ -155,6 +155,28 @@ TEST(PendingRequests, AnAnswerThatCannotBeReadUsesUpNoNumber) {
   EXPECT_EQ(outcomes, (std::vector<std::string>{"second", "first"}));
 }
 
+TEST(PendingRequests, ARequestWhoseAnswerCannotBeReadTimesOutAsTheOthers) {
+  PendingRequests pending_requests(4);
+  const Time deadline{std::chrono::seconds(5)};
+  std::vector<Ending> endings;
+  const std::uint16_t number = pending_requests.next_number();
+  pending_requests.add(number, 7, deadline,
+                       [&](Ending ending, Errc, const bits::Reader* fields, schema::Layout*) {
+                         if (fields != nullptr) return Errc::truncated;
+                         endings.push_back(ending);
+                         return Errc::none;
+                       });
+  schema::Layout layout;
+  const bits::Reader nothing(std::span<const std::byte>{});
+  EXPECT_EQ(pending_requests.answer(number, 7, nothing, layout), Errc::truncated);
+  EXPECT_EQ(pending_requests.next_deadline(), deadline);
+  pending_requests.expire(deadline - std::chrono::nanoseconds(1));
+  EXPECT_TRUE(endings.empty());
+  pending_requests.expire(deadline);
+  EXPECT_EQ(endings, std::vector<Ending>{Ending::timed_out});
+  EXPECT_EQ(pending_requests.next_deadline(), kNever);
+}
+
 TEST(RateLimit, APauseSavesNoMoreThanAPeriodAndTheSlack) {
   using namespace std::chrono_literals;
   RateLimit limit(10, 250ms);
