@@ -1,3 +1,5 @@
+// Line editing by libedit, or plain lines from a pipe. Output that comes while a line is typed is
+// printed above it.
 #include "console.h"
 
 #include <editline/readline.h>

@@ -1,3 +1,4 @@
+// A signal handler that sets a flag and does nothing else.
 #include "interrupt.h"
 
 #include <atomic>

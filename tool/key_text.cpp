@@ -1,3 +1,4 @@
+// Keys and tickets from the command line or from files.
 #include "key_text.h"
 
 #include <fmt/format.h>

@@ -1,3 +1,4 @@
+// Finds messages by name, with a guess at what was meant.
 #include "lookup.h"
 
 #include <fmt/format.h>

@@ -1,3 +1,4 @@
+// The only source that includes the option parser: it takes ten seconds to compile, and it throws.
 #include "options.h"
 
 #include <fmt/format.h>

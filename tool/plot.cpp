@@ -1,3 +1,4 @@
+// Runs gnuplot with a script on its standard input.
 #include "plot.h"
 
 #include <fmt/format.h>

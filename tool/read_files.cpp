@@ -1,3 +1,4 @@
+// Reads captures, keys and code tables: each with a limit on its size.
 #include "read_files.h"
 
 #include <fmt/format.h>

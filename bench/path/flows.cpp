@@ -1,3 +1,4 @@
+// Flows over a real path: ours, and the kernel's TCP, with the same messages at the same times.
 #include "path/flows.h"
 
 #include <arpa/inet.h>

@@ -1,3 +1,4 @@
+// Where pilots were, in SQLite, written by a thread of its own so that no tick waits for a disk.
 #include "pilot_store.h"
 
 #include <sqlite3.h>

@@ -1,3 +1,4 @@
+// Edit distance (Wagner and Fischer, 1974) with transpositions, to guess which name was meant.
 #include "kwind/bits/nearest.h"
 
 #include <algorithm>

@@ -1,3 +1,4 @@
+// Deflate and zstd, with and without the memory of what went before. Only sizes are kept.
 #include "budget/compressors.h"
 
 #include <zlib.h>

@@ -1,3 +1,4 @@
+// The only caller of the TOML parser, which throws.
 #include "kwind/budget/toml_text.h"
 
 namespace kwind::budget {

@@ -1,3 +1,4 @@
+// Keys of datagrams, one JSON object a line. A line that cannot be read is reported by its number.
 #include "kwind/capture/key_log.h"
 
 #include <fmt/format.h>

@@ -1,3 +1,4 @@
+// Reports a failed assertion on standard error and aborts.
 #include "kwind/core/assert.h"
 
 #include <cstdlib>

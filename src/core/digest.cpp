@@ -1,3 +1,4 @@
+// BLAKE2b (RFC 7693) and SipHash-2-4 by libsodium.
 #include "kwind/core/digest.h"
 
 #include <sodium.h>

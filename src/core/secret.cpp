@@ -1,3 +1,4 @@
+// Wiping and constant-time comparison by libsodium: neither is optimised away.
 #include "kwind/core/secret.h"
 
 #include <sodium.h>

@@ -1,3 +1,4 @@
+// The monotonic clock, and random bytes of the system by libsodium.
 #include "kwind/io/clock.h"
 
 #include <sodium.h>

@@ -1,3 +1,4 @@
+// Two simulated paths before a real transport: one for what is sent, one for what arrives.
 #include "kwind/io/impaired_transport.h"
 
 #include <algorithm>

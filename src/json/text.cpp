@@ -1,3 +1,4 @@
+// Parses and prints JSON with limits that the JSON library does not have: depth, and no key twice.
 #include "kwind/json/text.h"
 
 #include <fmt/format.h>

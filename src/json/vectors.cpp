@@ -1,3 +1,5 @@
+// Test vectors: values made up from a fixed seed, in every version, with their bits in hexadecimal.
+// Another implementation is right when it makes the same bits and reads the same values.
 #include "kwind/json/vectors.h"
 
 #include <fmt/format.h>

@@ -1,3 +1,5 @@
+// Steps over tokens for the recursive-descent parser: takes the expected word, symbol or number, or
+// reports what was expected.
 #include "language/cursor.h"
 
 #include <fmt/format.h>

@@ -1,3 +1,9 @@
+// C++ headers from a protocol, one for each declaration and one that includes them all. A header
+// holds a struct, encode() and decode() for it, a visitor, what blend() draws between two states,
+// and constexpr tables of fields, columns and sizes.
+//
+// Order: a struct needs the complete types of its members, so each header includes those of the
+// records and enums that it names; entities are only referred to, and declared ahead.
 #include "kwind/language/generate_cpp.h"
 
 #include <fmt/format.h>

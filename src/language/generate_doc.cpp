@@ -1,3 +1,5 @@
+// Pages of a protocol in HTML and Markdown: for each declaration its direction, its bits as a drawing
+// and a table of its fields. Whatever a comment says is escaped; a page never runs what it shows.
 #include "kwind/language/generate_doc.h"
 
 #include <fmt/format.h>

@@ -1,3 +1,4 @@
+// Splits text into words, numbers, strings, symbols and comments, in one pass from left to right.
 #include "language/lexer.h"
 
 #include <fmt/format.h>

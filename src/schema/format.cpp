@@ -1,3 +1,4 @@
+// Prints values of generated structs for logs and tests.
 #include "kwind/schema/format.h"
 
 #include <cmath>

@@ -1,3 +1,4 @@
+// Numbers the message types of one channel and direction that a version has, from 0.
 #include "kwind/schema/message_type_codes.h"
 
 namespace kwind::schema {

@@ -1,3 +1,4 @@
+// Questions about a protocol: its oldest version, sizes in each version, initial values.
 #include "kwind/schema/protocol.h"
 
 #include <fmt/format.h>

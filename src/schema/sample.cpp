@@ -1,3 +1,5 @@
+// Made-up values by a seeded generator (SplitMix64). Sizes are chosen by the caller: the least, the
+// most, or a typical one, where small counts and short lists are likelier.
 #include "kwind/schema/sample.h"
 
 #include <array>

@@ -1,3 +1,4 @@
+// Predicates of types that sizes and the runtime codec share.
 #include "schema/shapes.h"
 
 namespace kwind::schema {

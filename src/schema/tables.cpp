@@ -1,3 +1,4 @@
+// Tables of a protocol that is known at run time, in the form that generated code has at compile time.
 #include "kwind/schema/tables.h"
 
 namespace kwind::schema {

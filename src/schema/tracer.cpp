@@ -1,3 +1,4 @@
+// Notes, for each value that the runtime codec reads or writes, its path and its first and last bit.
 #include "schema/tracer.h"
 
 #include <fmt/format.h>

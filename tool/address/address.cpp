@@ -1,3 +1,4 @@
+// Addresses as commands take them, and a transport to each.
 #include "address/address.h"
 
 #include "kwind/io/udp_transport.h"

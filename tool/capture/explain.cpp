@@ -1,3 +1,4 @@
+// Explains a capture datagram by datagram, and can write one that holds the opened datagrams.
 #include "capture/explain.h"
 
 #include <fmt/format.h>

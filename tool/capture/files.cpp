@@ -1,3 +1,4 @@
+// Writes captures and key logs as they come; keys are readable by their owner alone.
 #include "capture/files.h"
 
 #include <fcntl.h>

@@ -1,3 +1,4 @@
+// Prints explained datagrams, and the table of what all bits were spent on.
 #include "capture/print.h"
 
 #include <fmt/format.h>

@@ -1,3 +1,4 @@
+// `kwind budget`: prints and draws what a plan of traffic costs.
 #include <fmt/format.h>
 
 #include <algorithm>

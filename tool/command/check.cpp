@@ -1,3 +1,4 @@
+// `kwind check`: errors and hints of descriptions, and a table of what each message costs.
 #include <fmt/format.h>
 
 #include <algorithm>

@@ -1,3 +1,4 @@
+// `kwind demo`: runs Saltmarsh Harbour with bots and holds what they saw against the server's world.
 #include <fmt/format.h>
 
 #include <algorithm>

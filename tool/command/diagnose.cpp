@@ -1,3 +1,4 @@
+// `kwind diagnose`: why a client cannot reach a server.
 #include <fmt/format.h>
 
 #include <memory>

@@ -1,3 +1,4 @@
+// `kwind explain`: shows a payload or a capture bit by bit.
 #include <fmt/format.h>
 
 #include <memory>

@@ -1,3 +1,4 @@
+// `kwind fmt`: lays out descriptions, or says which are not laid out.
 #include <fmt/format.h>
 
 #include <memory>

@@ -1,3 +1,4 @@
+// `kwind gen`: writes code, pages, test vectors and the plugin for the packet analyser.
 #include <fmt/format.h>
 
 #include <memory>

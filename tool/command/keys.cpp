@@ -1,3 +1,4 @@
+// `kwind keys`: makes the key pairs of a server and of its tickets.
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>

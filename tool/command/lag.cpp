@@ -1,3 +1,4 @@
+// `kwind lag`: a bad path between clients and a server, by options, by name or by a timetable.
 #include <fmt/format.h>
 
 #include <memory>

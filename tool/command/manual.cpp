@@ -1,3 +1,4 @@
+// `kwind manual`: man pages and shell completions.
 #include <fmt/format.h>
 
 #include <chrono>

@@ -1,3 +1,4 @@
+// `kwind record`: datagrams into a capture, by a packet socket or by standing between the two ends.
 #include <fmt/format.h>
 
 #include <memory>

@@ -1,3 +1,5 @@
+// `kwind relay`: runs a relay by a settings file, reads it again on SIGHUP, and takes commands of
+// whoever keeps it on standard input.
 #include <fmt/chrono.h>
 #include <fmt/format.h>
 

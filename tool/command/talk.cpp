@@ -1,3 +1,4 @@
+// `kwind talk`: one end of a connection at the terminal, or played from a script.
 #include <fmt/format.h>
 
 #include <algorithm>

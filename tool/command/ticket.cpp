@@ -1,3 +1,4 @@
+// `kwind ticket`: issues, checks and shows tickets.
 #include <fmt/chrono.h>
 #include <fmt/format.h>
 

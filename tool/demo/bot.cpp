@@ -1,3 +1,4 @@
+// A bot: steers its tug, and writes down what it receives and what it would draw.
 #include "bot.h"
 
 #include <fmt/format.h>

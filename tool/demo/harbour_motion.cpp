@@ -1,3 +1,4 @@
+// Moves the entities of the reference world by a seeded generator.
 #include "harbour_motion.h"
 
 #include <fmt/format.h>

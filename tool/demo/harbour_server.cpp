@@ -1,3 +1,4 @@
+// The server of the demo on a thread of its own: moves the world and replicates it 20 times a second.
 #include "harbour_server.h"
 
 #include <algorithm>

@@ -1,3 +1,4 @@
+// Writes the report of a run as one HTML file: gnuplot draws the charts as SVG, which stand inside.
 #include "report.h"
 
 #include <fmt/format.h>

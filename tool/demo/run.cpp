@@ -1,3 +1,4 @@
+// Starts the server and the bots on threads, prints a line each second, and gathers their records.
 #include "run.h"
 
 #include <fmt/format.h>

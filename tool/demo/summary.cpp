@@ -1,3 +1,4 @@
+// The figures of a run for the terminal, JSON and the report, so that all three say the same.
 #include "summary.h"
 
 #include <fmt/format.h>

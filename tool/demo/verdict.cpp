@@ -1,3 +1,4 @@
+// Compares what each bot was told and drew with what the server's world was at that tick.
 #include "verdict.h"
 
 #include <fmt/format.h>

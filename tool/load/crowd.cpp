@@ -1,3 +1,5 @@
+// All bots in one thread: each turn receives, speaks and sends for every bot, then waits for all
+// sockets at once. How long a turn takes is measured, because times that bots see cannot be finer.
 #include "load/crowd.h"
 
 #include <fmt/format.h>

@@ -1,3 +1,5 @@
+// Reads a relay's settings from TOML. A file is taken whole or not at all: reading goes on after a
+// problem, so that one run shows all of them, and a relay that runs keeps what it had.
 #include "relay/settings.h"
 
 #include <fmt/format.h>

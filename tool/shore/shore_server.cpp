@@ -1,3 +1,4 @@
+// Serves the page of the harbour and its web socket on one port.
 #include "shore/shore_server.h"
 
 #include <fmt/format.h>

@@ -1,3 +1,4 @@
+// A server or a client of any description behind one interface: events out, commands in.
 #include "talk/end.h"
 
 #include <fmt/format.h>

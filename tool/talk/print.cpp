@@ -1,3 +1,4 @@
+// Events of a conversation as text or as JSON.
 #include "talk/print.h"
 
 #include <fmt/format.h>

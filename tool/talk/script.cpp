@@ -1,3 +1,4 @@
+// Reads scripts of `kwind talk`, one step a line; a problem is reported with its line.
 #include "talk/script.h"
 
 #include <fmt/format.h>

@@ -1,3 +1,4 @@
+// Any number of addresses, and a simulated path for each ordered pair that has exchanged a datagram.
 #include "kwind/io/sim/network.h"
 
 #include <algorithm>
