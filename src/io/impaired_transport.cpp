@@ -3,15 +3,23 @@
 
 #include <algorithm>
 
+#include "kwind/core/assert.h"
+
 namespace kwind::io {
 
 ImpairedTransport::ImpairedTransport(std::unique_ptr<PollableTransport> inner,
                                      const sim::Conditions& outward, const sim::Conditions& inward,
                                      std::uint64_t seed)
-    : inner_(std::move(inner)), outward_(outward, seed), inward_(inward, ~seed) {}
+    : inner_(std::move(inner)), outward_(outward, seed), inward_(inward, ~seed) {
+  KWIND_ASSERT(!inner_->is_stream());
+}
 
 std::optional<ReceivedDatagram> ImpairedTransport::receive(Time now) {
-  while (const auto arrived = inner_->receive(now)) {
+  // A flood must not keep what has arrived before waiting.
+  constexpr int kInATurn = 4096;
+  for (int i = 0; i < kInATurn; ++i) {
+    const auto arrived = inner_->receive(now);
+    if (!arrived) break;
     inward_.push(now, arrived->from, local(), arrived->bytes);
   }
   if (!inward_.pop(now, current_)) return std::nullopt;
@@ -33,7 +41,7 @@ void ImpairedTransport::flush(Time now) {
 }
 
 Time ImpairedTransport::next_wakeup() const {
-  return std::min(outward_.next(), inward_.next());
+  return std::min({outward_.next(), inward_.next(), inner_->next_wakeup()});
 }
 
 }  // namespace kwind::io

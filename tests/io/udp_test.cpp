@@ -144,6 +144,25 @@ TEST(CopyFilter, DropsWhatAnotherInterfaceShowedJustNow) {
   EXPECT_FALSE(filter.is_copy(start + 50ms, 3, packet)) << "so late it is another";
 }
 
+// Whoever waits must be woken for what has arrived and is held back, though nothing is sent.
+TEST(ImpairedTransport, WakesForWhatItHoldsBack) {
+  const auto far = open_port();
+  ImpairedTransport near(open_port(), {}, {.delay = 40ms}, 1);
+  const std::array<std::byte, 3> bytes{};
+  EXPECT_EQ(near.next_wakeup(), kNever);
+  far->send(now(), near.local(), bytes);
+  far->flush(now());
+  const Time sent = now();
+  near.wait(sent + 2s);  // until it is at the socket
+  EXPECT_FALSE(near.receive(now()));
+  EXPECT_GT(near.next_wakeup(), sent);
+  EXPECT_LE(near.next_wakeup(), now() + 40ms);
+  near.wait(sent + 2s);
+  EXPECT_LT(now(), sent + 1s) << "nobody woke it";
+  EXPECT_TRUE(near.receive(now()));
+  EXPECT_EQ(near.next_wakeup(), kNever);
+}
+
 TEST(ImpairedTransport, PutsConditionsBeforeRealSockets) {
   const auto far = open_port();
   ImpairedTransport near(open_port(), {.delay = 50ms, .loss = 0.2},

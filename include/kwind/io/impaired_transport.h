@@ -11,7 +11,8 @@ namespace kwind::io {
 
 class KWIND_API ImpairedTransport final : public PollableTransport {
  public:
-  /// `outward` holds for datagrams sent, `inward` for those received.
+  /// `outward` holds for datagrams sent, `inward` for those received. Requires: `inner` carries
+  /// datagrams, not a stream, which loses nothing.
   ImpairedTransport(std::unique_ptr<PollableTransport> inner, const sim::Conditions& outward,
                     const sim::Conditions& inward, std::uint64_t seed);
 
