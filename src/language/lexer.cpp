@@ -115,4 +115,29 @@ Tokens tokenize(std::string_view text, std::uint16_t file, std::vector<Diagnosti
   return made;
 }
 
+std::string doc_comment(const std::vector<Comment>& comments, const Token& first,
+                        std::uint32_t end_line) {
+  const auto at = [&](std::uint32_t line) {
+    const auto found =
+        std::lower_bound(comments.begin(), comments.end(), line,
+                         [](const Comment& c, std::uint32_t l) { return c.line < l; });
+    return found != comments.end() && found->line == line ? &*found : nullptr;
+  };
+  std::uint32_t top = first.line;
+  while (first.first_on_line && top > 1) {
+    const Comment* above = at(top - 1);
+    if (above == nullptr || !above->alone) break;
+    --top;
+  }
+  std::string out;
+  const auto add = [&](std::string_view line) {
+    if (!out.empty()) out += '\n';
+    out += line;
+  };
+  for (std::uint32_t line = top; line < first.line; ++line) add(at(line)->text);
+  const Comment* behind = end_line == 0 ? nullptr : at(end_line);
+  if (behind != nullptr && !behind->alone) add(behind->text);
+  return out;
+}
+
 }  // namespace kwind::language

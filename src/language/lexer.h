@@ -1,6 +1,7 @@
 // Text of a .kw file to tokens and comments. Pure.
 #pragma once
 #include <cstdint>
+#include <string>
 #include <string_view>
 #include <vector>
 
@@ -33,5 +34,10 @@ struct Tokens {
 /// Bytes that start no token are reported and become a `bad` one, about which the parser says
 /// nothing more.
 Tokens tokenize(std::string_view text, std::uint16_t file, std::vector<Diagnostic>& errors);
+
+/// The doc comment of what begins with `first`: the lines of comments right above, and the comment that
+/// ends line `end_line`; 0: none does.
+std::string doc_comment(const std::vector<Comment>& comments, const Token& first,
+                        std::uint32_t end_line);
 
 }  // namespace kwind::language

@@ -54,40 +54,17 @@ class Parser : private Cursor {
  private:
   FileSyntax& made() { return reading_.made; }
 
-  // ---- doc comments: the lines right above, and what ends the first line ----
+  // ---- doc comments ----
 
-  std::string doc(const Token& first, std::uint32_t end_line) const {
-    const auto at = [&](std::uint32_t line) {
-      const auto found =
-          std::lower_bound(comments_.begin(), comments_.end(), line,
-                           [](const Comment& c, std::uint32_t l) { return c.line < l; });
-      return found != comments_.end() && found->line == line ? &*found : nullptr;
-    };
-    std::uint32_t top = first.line;
-    while (first.first_on_line && top > 1) {
-      const Comment* above = at(top - 1);
-      if (above == nullptr || !above->alone) break;
-      --top;
-    }
-    std::string out;
-    const auto add = [&](std::string_view line) {
-      if (!out.empty()) out += '\n';
-      out += line;
-    };
-    for (std::uint32_t line = top; line < first.line; ++line) add(at(line)->text);
-    const Comment* behind = end_line == 0 ? nullptr : at(end_line);
-    if (behind != nullptr && !behind->alone) add(behind->text);
-    return out;
-  }
   // Unless a field that ends this line has the comment.
   std::string doc_of_declaration(const Token& first) const {
-    return doc(first, part_owns_first_line_ ? 0 : first.line);
+    return doc_comment(comments_, first, part_owns_first_line_ ? 0 : first.line);
   }
   // Of a field, value or case: a comment after it is its own if it ends the line.
   std::string doc_of_part(const Token& first) {
     const bool own = at_end() || peek().first_on_line;
     part_owns_first_line_ = part_owns_first_line_ || (own && last().line == declaration_line_);
-    return doc(first, own ? last().line : 0);
+    return doc_comment(comments_, first, own ? last().line : 0);
   }
 
   // ---- declarations ----

@@ -261,6 +261,7 @@ class Fleet {
     const bool replies = one_in(2);
     const Errc error = replies ? responder.reply({.number = number})
                                : responder.refuse(route::RefusalOf<T>::never, "no");
+    trace("answer to " + std::to_string(number) + ": " + std::string(error_info(error).name));
     if (error == Errc::none) {
       question.fate = replies ? Fate::replied : Fate::refused;
       question.settled_at = now_;
@@ -312,6 +313,9 @@ class Fleet {
     const Boat& boat = boats_[index];
     Question& question = pending_requests_.at(number);
     const Time now = by_server ? server_now() : client_now(boat);
+    trace("outcome of " + std::to_string(number) + " at " + name(index) + ": " +
+          std::to_string(static_cast<int>(outcome.ending)) + (boat.is_ready ? "" : ", not ready") +
+          (boat.is_ready_there ? "" : ", not ready at the server"));
     const bool stands = server_ && boat.peer && !boat.ended && !boat.is_gone &&
                         !boat.is_closed_there && !boat.closes && !boat.is_killed &&
                         !boat.is_disturbed && options_.max_faults == 0;
@@ -321,8 +325,12 @@ class Fleet {
     ++walk_counts_.endings[outcome.ending];
     const bool in_time = (question.fate == Fate::replied || question.fate == Fate::refused) &&
                          question.due - now > -1s && now_ - question.settled_at > 1500ms;
-    require(!(is_calm_ && outcome.ending == Ending::timed_out && in_time && stands),
-            name(index) + ": a question timed out whose answer was given in time");
+    // An answer waits for ready() as all messages do.
+    const bool takes_answers = by_server ? !options_.hold_until_ready || boat.is_ready_there
+                                         : !clients_hold_ || boat.is_ready;
+    require(
+        !(is_calm_ && outcome.ending == Ending::timed_out && in_time && stands && takes_answers),
+        name(index) + ": a question timed out whose answer was given in time");
     if (!is_over_ && one_in(4)) {
       ask_again(index, by_server);
     }
@@ -331,6 +339,8 @@ class Fleet {
   Question& open_request(Number number, Time now, Duration timeout) {
     Question& question = pending_requests_[number];
     question.due = now + timeout;
+    trace("request " + std::to_string(number) + ", due in " +
+          std::to_string(timeout / std::chrono::milliseconds(1)) + " ms");
     return question;
   }
   void check_lists() const {
