@@ -1,4 +1,4 @@
-// Questions about a protocol: its oldest version, sizes in each version, initial values.
+// The oldest version, sizes in each version and initial values of a protocol.
 #include "kwind/schema/protocol.h"
 
 #include <fmt/format.h>
