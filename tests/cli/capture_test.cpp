@@ -111,7 +111,7 @@ TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
   EXPECT_EQ(other.code, 1);
   EXPECT_NE(other.err.find("no state could be read"), std::string::npos) << other.err;
   EXPECT_FALSE(fs::exists(none));
-  for (const char* piece : {"Gull", "bearing", "entropy", "with codes trained on other clients",
+  for (const char* piece : {"Gull", "bearing", "entropy", "with tables trained on other clients",
                             "Snapshots", "Tug.speed: `hold` takes", "both ends have to hold it"}) {
     EXPECT_NE(made.out.find(piece), std::string::npos) << piece << made.out;
   }
@@ -136,7 +136,7 @@ TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
     EXPECT_EQ(done.code, code) << what << done.out;
     EXPECT_NE(done.err.find(what), std::string::npos) << done.err;
   };
-  wrong({kWorld, capture}, 2, "say either -o FILE, to write codes, or --check FILE");
+  wrong({kWorld, capture}, 2, "say either -o FILE, to write code tables, or --check FILE");
   wrong({kWorld, capture, "-o", codes}, 1, "were not opened: give their keys with --key-log");
   wrong({kWorld, keys, "-o", codes}, 1, "a pcapng or pcap file is needed");
   wrong({kHarbour, capture, "-o", codes}, 1, "has no entities");
