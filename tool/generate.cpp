@@ -1,5 +1,5 @@
-// Loads descriptions with what they include, and writes generated files; a file that would not change
-// is left alone, so that builds do not start anew.
+// Loads descriptions with what they include, and writes generated files; a file that would not
+// change is left alone, so that builds do not start anew.
 #include "generate.h"
 
 #include <fmt/format.h>

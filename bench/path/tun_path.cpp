@@ -1,5 +1,5 @@
-// A path between two network namespaces: a TUN device at each end, and between them a simulated path
-// that delays, loses and limits the IP packets of whoever sends.
+// A path between two network namespaces: a TUN device at each end, and between them a simulated
+// path that delays, loses and limits the IP packets of whoever sends.
 #include "path/tun_path.h"
 
 #include <arpa/inet.h>

@@ -1,5 +1,6 @@
 // The laboratory for bytes of state: one server and several clients in virtual time over simulated
-// paths. Every value at every client is compared with the server's; bytes count only if all are right.
+// paths. Every value at every client is compared with the server's; bytes count only if all are
+// right.
 #include "lab.h"
 
 #include <zstd.h>

@@ -1,5 +1,5 @@
-// Tags of checked readers and writers: the type and range of each value travel before it, and a read
-// that differs from the write reports both places in the code.
+// Tags of checked readers and writers: the type and range of each value travel before it, and a
+// read that differs from the write reports both places in the code.
 #include "kwind/bits/checked.h"
 
 #include <fmt/format.h>

@@ -1,6 +1,6 @@
-// Directions by the octahedral map (Meyer et al., "On Floating-Point Normal Vectors", EGSR 2010): the
-// unit sphere folded to a square and that cut into cells. Rotations by the "smallest three": the
-// largest component of the quaternion is left out, and the others are rounded to steps.
+// Directions by the octahedral map (Meyer et al., "On Floating-Point Normal Vectors", EGSR 2010):
+// the unit sphere folded to a square and that cut into cells. Rotations by the "smallest three":
+// the largest component of the quaternion is left out, and the others are rounded to steps.
 #include "kwind/bits/unit_vectors.h"
 
 #include <algorithm>

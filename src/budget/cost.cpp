@@ -1,7 +1,7 @@
-// Measures a plan: makes up the traffic of one client tick by tick, encodes it in each form, and takes
-// the mean. Rates that are no whole number a tick are spread evenly (Beat); messages of one rate are
-// given different phases, so that they do not all fall on one tick. Compressors that keep a history
-// are warmed up before anything is counted.
+// Measures a plan: makes up the traffic of one client tick by tick, encodes it in each form, and
+// takes the mean. Rates that are no whole number a tick are spread evenly (Beat); messages of one
+// rate are given different phases, so that they do not all fall on one tick. Compressors that keep
+// a history are warmed up before anything is counted.
 #include "kwind/budget/cost.h"
 
 #include <algorithm>

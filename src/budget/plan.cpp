@@ -1,5 +1,5 @@
-// Reads a plan from TOML. Every key and value is checked against the description that the plan names;
-// a problem is shown with its line, as errors of descriptions are, and reading goes on.
+// Reads a plan from TOML. Every key and value is checked against the description that the plan
+// names; a problem is shown with its line, as errors of descriptions are, and reading goes on.
 #include "kwind/budget/plan.h"
 #include "kwind/budget/toml_text.h"
 

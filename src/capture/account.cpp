@@ -1,6 +1,7 @@
-// Accounts for every bit of a capture. Each datagram is opened by the link's observer; its parts are
-// named by the description; and a message that passed before is marked with the reason why it goes
-// again, from the acks that passed in between and the round trip measured at the place of capture.
+// Accounts for every bit of a capture. Each datagram is opened by the link's observer; its parts
+// are named by the description; and a message that passed before is marked with the reason why it
+// goes again, from the acks that passed in between and the round trip measured at the place of
+// capture.
 #include "kwind/capture/account.h"
 
 #include <fmt/format.h>

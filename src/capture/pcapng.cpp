@@ -1,6 +1,7 @@
-// Writes pcapng with one interface of raw IP in nanoseconds; reads pcapng and pcap of either byte order
-// and several link types. A reader takes lengths from a file that may be damaged or hostile: each is
-// checked before it is used, and numbers past the end are zero and remembered (Bytes::ok()).
+// Writes pcapng with one interface of raw IP in nanoseconds; reads pcapng and pcap of either byte
+// order and several link types. A reader takes lengths from a file that may be damaged or hostile:
+// each is checked before it is used, and numbers past the end are zero and remembered
+// (Bytes::ok()).
 #include "kwind/capture/pcapng.h"
 
 #include <algorithm>

@@ -1,4 +1,5 @@
-// Plays each client's snapshots into a client world of its own and counts the symbols that it decodes.
+// Plays each client's snapshots into a client world of its own and counts the symbols that it
+// decodes.
 #include "kwind/capture/state_traffic.h"
 
 namespace kwind::capture {

@@ -1,5 +1,5 @@
-// Addresses to text and back: IPv4 in dotted form, IPv6 as RFC 5952 writes it, in brackets before the
-// port. An IPv4 address is kept as an IPv4-mapped IPv6 address (RFC 4291, 2.5.5.2).
+// Addresses to text and back: IPv4 in dotted form, IPv6 as RFC 5952 writes it, in brackets before
+// the port. An IPv4 address is kept as an IPv4-mapped IPv6 address (RFC 4291, 2.5.5.2).
 #include "kwind/core/endpoint.h"
 
 #include <fmt/format.h>

@@ -1,5 +1,5 @@
-// Length-prefixed framing: bytes are gathered until a whole datagram is there. After a length that is
-// not permitted nothing more is read: the stream cannot be trusted to be in step.
+// Length-prefixed framing: bytes are gathered until a whole datagram is there. After a length that
+// is not permitted nothing more is read: the stream cannot be trusted to be in step.
 #include "kwind/io/stream_deframer.h"
 
 #include "kwind/core/assert.h"

@@ -1,5 +1,5 @@
-// Values to JSON and back by walking over the type. Reading checks every type and range, and a problem
-// names the path to the value: `crates[2].label: expected a text, found 7`.
+// Values to JSON and back by walking over the type. Reading checks every type and range, and a
+// problem names the path to the value: `crates[2].label: expected a text, found 7`.
 #include "kwind/json/json.h"
 
 #include <fmt/format.h>

@@ -1,5 +1,5 @@
-// One line of text to a message and back. A line is a message's name and `field=value` words; a value
-// is JSON where it parses as JSON of the field's type, else the short form of the header.
+// One line of text to a message and back. A line is a message's name and `field=value` words; a
+// value is JSON where it parses as JSON of the field's type, else the short form of the header.
 #include "kwind/json/line.h"
 
 #include <fmt/format.h>

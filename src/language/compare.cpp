@@ -1,8 +1,8 @@
 // What changed between two descriptions: named things are matched by name and then compared part by
 // part. A change is harmless, needs the other end, or breaks; what old peers see of it decides.
 //
-// The digests of the versions have the last word: where those that both descriptions speak are equal,
-// nothing can break, and where they differ something must (held_to_digests()).
+// The digests of the versions have the last word: where those that both descriptions speak are
+// equal, nothing can break, and where they differ something must (held_to_digests()).
 #include "kwind/language/compare.h"
 
 #include <fmt/format.h>

@@ -1,5 +1,5 @@
-// Compiles a description in two passes: text to a syntax tree, with the files that it includes, and that
-// to a protocol. Errors are gathered, and shown with the line that they are in.
+// Compiles a description in two passes: text to a syntax tree, with the files that it includes, and
+// that to a protocol. Errors are gathered, and shown with the line that they are in.
 #include "kwind/language/compile.h"
 
 #include <fmt/format.h>

@@ -1,7 +1,7 @@
-// Bodies of encode() and decode(), written by walking over the types of fields. Values of fixed size
-// become pieces, and pieces that stand side by side are gathered until they would exceed 64 bits:
-// the reader or writer is then called once for all of them. Whatever has a length, a choice or a
-// version of its own ends the gathering (flush()).
+// Bodies of encode() and decode(), written by walking over the types of fields. Values of fixed
+// size become pieces, and pieces that stand side by side are gathered until they would exceed 64
+// bits: the reader or writer is then called once for all of them. Whatever has a length, a choice
+// or a version of its own ends the gathering (flush()).
 #include "language/cpp_codec.h"
 
 #include <fmt/format.h>

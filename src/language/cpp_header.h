@@ -1,4 +1,5 @@
-// A generated header in the making: text, and the headers that the text needs. Private to the generator.
+// A generated header in the making: text, and the headers that the text needs. Private to the
+// generator.
 #pragma once
 #include <fmt/format.h>
 

@@ -1,5 +1,5 @@
-// Names, comments and literals in generated C++. A name that C++ or the generated struct has already
-// gets a `_`; no name of a description ends in one, so two names never become the same.
+// Names, comments and literals in generated C++. A name that C++ or the generated struct has
+// already gets a `_`; no name of a description ends in one, so two names never become the same.
 #include "language/cpp_names.h"
 
 #include <fmt/format.h>

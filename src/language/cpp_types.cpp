@@ -1,5 +1,5 @@
-// The types of a description in C++: names, initial values, constants for ranges, and the headers that
-// a member of the type needs.
+// The types of a description in C++: names, initial values, constants for ranges, and the headers
+// that a member of the type needs.
 #include "language/cpp_types.h"
 
 #include <fmt/format.h>

@@ -1,5 +1,5 @@
-// Defaults and words of entity fields. A default is held to the type as a value on the wire would be:
-// what it would be moved to is refused, with the nearest value that fits.
+// Defaults and words of entity fields. A default is held to the type as a value on the wire would
+// be: what it would be moved to is refused, with the nearest value that fits.
 #include "language/field_words.h"
 
 #include <fmt/format.h>

@@ -1,5 +1,6 @@
-// Lays out a .kw file: prints the syntax tree in one form and puts each comment back to where it stood,
-// above a line or behind it. A blank line between declarations or fields stays, several become one.
+// Lays out a .kw file: prints the syntax tree in one form and puts each comment back to where it
+// stood, above a line or behind it. A blank line between declarations or fields stays, several
+// become one.
 #include "kwind/language/format.h"
 
 #include <fmt/format.h>

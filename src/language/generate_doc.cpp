@@ -1,5 +1,6 @@
-// Pages of a protocol in HTML and Markdown: for each declaration its direction, its bits as a drawing
-// and a table of its fields. Whatever a comment says is escaped; a page never runs what it shows.
+// Pages of a protocol in HTML and Markdown: for each declaration its direction, its bits as a
+// drawing and a table of its fields. Whatever a comment says is escaped; a page never runs what it
+// shows.
 #include "kwind/language/generate_doc.h"
 
 #include <fmt/format.h>
@@ -72,7 +73,8 @@ std::string channel_words(const schema::Channel& channel) {
   return fmt::format("{}", fmt::join(words, ", "));
 }
 
-// A value or flag, and in which versions it is there, what stands for it in others, and its comment.
+// A value or flag, and in which versions it is there, what stands for it in others, and its
+// comment.
 std::string option_text(const schema::Options& options, std::size_t place, bool stand_ins) {
   const schema::Option& option = options.options[place];
   std::vector<std::string> more;

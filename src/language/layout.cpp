@@ -1,5 +1,5 @@
-// Places the values of a message in rows of 32 bits, as RFCs draw them. A value of varying size takes
-// a row of its own, and what follows begins another.
+// Places the values of a message in rows of 32 bits, as RFCs draw them. A value of varying size
+// takes a row of its own, and what follows begins another.
 #include "language/layout.h"
 
 #include <algorithm>

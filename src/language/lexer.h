@@ -35,8 +35,8 @@ struct Tokens {
 /// nothing more.
 Tokens tokenize(std::string_view text, std::uint16_t file, std::vector<Diagnostic>& errors);
 
-/// The doc comment of what begins with `first`: the lines of comments right above, and the comment that
-/// ends line `end_line`; 0: none does.
+/// The doc comment of what begins with `first`: the lines of comments right above, and the comment
+/// that ends line `end_line`; 0: none does.
 std::string doc_comment(const std::vector<Comment>& comments, const Token& first,
                         std::uint32_t end_line);
 

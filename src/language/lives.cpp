@@ -1,5 +1,5 @@
-// `since`, `until` and `else`: an option that a version lacks is sent as its stand-in, which must be
-// alive there. Who is alive changes at few versions only, and these alone are looked at.
+// `since`, `until` and `else`: an option that a version lacks is sent as its stand-in, which must
+// be alive there. Who is alive changes at few versions only, and these alone are looked at.
 #include "language/lives.h"
 
 #include <fmt/format.h>

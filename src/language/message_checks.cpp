@@ -1,5 +1,5 @@
-// Checks of messages as a whole: the owner field is a ref, the versions are within the channel's, and
-// the largest size in any version is what the channel can carry.
+// Checks of messages as a whole: the owner field is a ref, the versions are within the channel's,
+// and the largest size in any version is what the channel can carry.
 #include "language/message_checks.h"
 
 #include <fmt/format.h>

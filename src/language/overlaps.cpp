@@ -1,5 +1,5 @@
-// Life spans are half-open intervals of versions. Two declarations that depend on each other must have
-// a version in common, and what is named must be alive wherever it is named.
+// Life spans are half-open intervals of versions. Two declarations that depend on each other must
+// have a version in common, and what is named must be alive wherever it is named.
 #include "language/overlaps.h"
 
 #include <fmt/format.h>

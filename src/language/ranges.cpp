@@ -1,5 +1,5 @@
-// Numeric types, by exact fractions: a range must be a whole number of steps, and an error offers the
-// nearest step that divides it. Nothing is rounded before the bits are counted.
+// Numeric types, by exact fractions: a range must be a whole number of steps, and an error offers
+// the nearest step that divides it. Nothing is rounded before the bits are counted.
 #include "language/ranges.h"
 
 #include <fmt/format.h>

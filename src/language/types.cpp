@@ -1,7 +1,7 @@
-// Resolves type names. Records are resolved depth first, so that each stands in the protocol after all
-// that it contains; a record that is met again while it is still open contains itself. Limits on the
-// depth and on the number of values hold before anything is expanded, so that a small file cannot
-// make a large protocol.
+// Resolves type names. Records are resolved depth first, so that each stands in the protocol after
+// all that it contains; a record that is met again while it is still open contains itself. Limits
+// on the depth and on the number of values hold before anything is expanded, so that a small file
+// cannot make a large protocol.
 #include "language/types.h"
 
 #include <fmt/format.h>

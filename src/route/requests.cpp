@@ -1,6 +1,6 @@
-// Open requests of one connection, in a list: there are at most some dozens. Each is settled exactly
-// once: by its answer, its deadline, or the end of the connection. It leaves the list before its
-// callback is called, which may ask again.
+// Open requests of one connection, in a list: there are at most some dozens. Each is settled
+// exactly once: by its answer, its deadline, or the end of the connection. It leaves the list
+// before its callback is called, which may ask again.
 #include "kwind/route/requests.h"
 
 #include <algorithm>

@@ -1,6 +1,6 @@
 // What Encoder and Decoder do for types that are not a plain number of bits: ranges, counts
-// (exponential Golomb codes), texts, lists, choices. A decoder accepts one bit string for each value:
-// what an encoder would have written otherwise is an error.
+// (exponential Golomb codes), texts, lists, choices. A decoder accepts one bit string for each
+// value: what an encoder would have written otherwise is an error.
 #include "kwind/schema/codec.h"
 
 #include <bit>

@@ -1,6 +1,6 @@
-// Flattens the fields of an entity into columns: whole numbers of fixed width, which snapshots store,
-// compare and predict. Values of varying size become one column of bytes each. A field that follows
-// others is given the places and scales of what it follows.
+// Flattens the fields of an entity into columns: whole numbers of fixed width, which snapshots
+// store, compare and predict. Values of varying size become one column of bytes each. A field that
+// follows others is given the places and scales of what it follows.
 #include "kwind/schema/columns.h"
 
 #include <algorithm>

@@ -1,5 +1,6 @@
-// Codes the cells of a grid row by row: runs of cells that equal their left neighbour (the one above,
-// at the start of a row) by length, exponential Golomb, and each other cell by its difference.
+// Codes the cells of a grid row by row: runs of cells that equal their left neighbour (the one
+// above, at the start of a row) by length, exponential Golomb, and each other cell by its
+// difference.
 #include "kwind/schema/grid.h"
 
 namespace kwind::schema {

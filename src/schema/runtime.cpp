@@ -1,6 +1,6 @@
-// The interpreting codec: walks over a type and a value together and calls the same Encoder and Decoder
-// that generated code calls, so that both make the same bits. A tracer may watch, and note which bits
-// were which field.
+// The interpreting codec: walks over a type and a value together and calls the same Encoder and
+// Decoder that generated code calls, so that both make the same bits. A tracer may watch, and note
+// which bits were which field.
 #include "kwind/schema/runtime.h"
 
 #include <fmt/format.h>

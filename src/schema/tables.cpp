@@ -1,4 +1,5 @@
-// Tables of a protocol that is known at run time, in the form that generated code has at compile time.
+// Tables of a protocol that is known at run time, in the form that generated code has at compile
+// time.
 #include "kwind/schema/tables.h"
 
 namespace kwind::schema {

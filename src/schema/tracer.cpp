@@ -1,4 +1,5 @@
-// Notes, for each value that the runtime codec reads or writes, its path and its first and last bit.
+// Notes, for each value that the runtime codec reads or writes, its path and its first and last
+// bit.
 #include "schema/tracer.h"
 
 #include <fmt/format.h>

@@ -1,5 +1,5 @@
-// JSON Web Tokens signed with Ed25519 (RFC 8037). The algorithm is fixed: what the header of a token
-// asks for is compared, never obeyed. The signature is checked before the claims are parsed.
+// JSON Web Tokens signed with Ed25519 (RFC 8037). The algorithm is fixed: what the header of a
+// token asks for is compared, never obeyed. The signature is checked before the claims are parsed.
 #include "kwind/ticket/ticket.h"
 
 #include <sodium.h>

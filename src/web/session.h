@@ -1,8 +1,9 @@
-// One connection of the web socket transport, from its first byte on: the HTTP request, the upgrade or a
-// page, and then one binary message for each datagram. Private to web; included by its transport alone.
+// One connection of the web socket transport, from its first byte on: the HTTP request, the upgrade
+// or a page, and then one binary message for each datagram. Private to web; included by its
+// transport alone.
 //
-// Asynchronous operations of all connections run on one io_context without a thread of its own. Their
-// handlers hold the session by shared_ptr, so that it lives until the last one has run.
+// Asynchronous operations of all connections run on one io_context without a thread of its own.
+// Their handlers hold the session by shared_ptr, so that it lives until the last one has run.
 #pragma once
 #include <algorithm>
 #include <boost/asio/io_context.hpp>
@@ -116,8 +117,8 @@ inline Errc from_boost(const error_code& error) {
   return Errc::socket_failure;
 }
 
-// One connection, from its first byte on. Handlers hold it by shared_ptr: it lives until the last one
-// has run.
+// One connection, from its first byte on. Handlers hold it by shared_ptr: it lives until the last
+// one has run.
 class Session;
 
 struct WebSocketTransport::State {

@@ -1,4 +1,5 @@
-// Web sockets (RFC 6455) by Boost.Beast: HTTP/1.1 upgrade, then one binary message for each datagram.
+// Web sockets (RFC 6455) by Boost.Beast: HTTP/1.1 upgrade, then one binary message for each
+// datagram.
 //
 // Asynchronous operations of all connections run on one io_context without a thread of its own:
 // receive() and flush() run what is ready. The program blocks in poll() on the sockets themselves.

@@ -63,7 +63,8 @@ TEST_F(Cli, ADemoIsRecordedAndExplained) {
   EXPECT_EQ(other.err.find("keys are not in that file"), std::string::npos) << other.err;
 }
 
-// Some minutes of traffic. A pcapng file may have several sections: those of a short one, again and again.
+// Some minutes of traffic. A pcapng file may have several sections: those of a short one, again and
+// again.
 TEST_F(Cli, ALongCaptureIsReadToItsEnd) {
   const std::string capture = (dir_ / "short.pcapng").string();
   const std::string keys = (dir_ / "short.keys").string();

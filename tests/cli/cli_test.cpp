@@ -336,7 +336,8 @@ TEST_F(Cli, LagNamesWhatIsWrong) {
   table("[[step\n", "t.toml:1:");
 }
 
-// docs/guide/evolution.md: three descriptions, and what `compare` says of the first and each other one.
+// docs/guide/evolution.md: three descriptions, and what `compare` says of the first and each other
+// one.
 TEST_F(Cli, TheGuideToEvolutionShowsWhatCompareSays) {
   const std::string page = read(KWIND_SOURCE_DIR "/docs/guide/evolution.md");
   const auto blocks = [&](const std::string& language) {

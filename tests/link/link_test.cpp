@@ -232,8 +232,8 @@ TEST(Link, NothingIsLostOnAGoodPathWhereTheOtherEndLooksSeldom) {
   EXPECT_EQ(pair.server().stats().packets_lost, 0U);
 }
 
-// What waits for the other end's look is no queue: a path carries as much to an end that looks a few
-// times a second as to one that always does.
+// What waits for the other end's look is no queue: a path carries as much to an end that looks a
+// few times a second as to one that always does.
 struct Looks {
   Duration pause;
   double rate;  // of the path, bytes a second

@@ -1,5 +1,5 @@
-// Encrypted connections and addresses that change: keys that follow each other, challenges, copies from
-// elsewhere, a server that was restarted.
+// Encrypted connections and addresses that change: keys that follow each other, challenges, copies
+// from elsewhere, a server that was restarted.
 #include <gtest/gtest.h>
 
 #include <map>

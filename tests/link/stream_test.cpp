@@ -1,4 +1,5 @@
-// Links over a stream, in virtual time: nothing is lost, and the backlog is watched instead of the path.
+// Links over a stream, in virtual time: nothing is lost, and the backlog is watched instead of the
+// path.
 #include <gtest/gtest.h>
 
 #include "kit/promises.h"

@@ -254,8 +254,8 @@ TEST_F(Resync, IsGrantedOnceASecond) {
   EXPECT_GE(limited, 150U);
 }
 
-// A request may cross with the news of the loss: what the lost snapshot told is told again as it is,
-// and nothing newer builds on it.
+// A request may cross with the news of the loss: what the lost snapshot told is told again as it
+// is, and nothing newer builds on it.
 TEST(ResyncRequest, IsNotGrantedForASnapshotThatIsKnownLost) {
   kit::MovingBay bay{1};
   bay.populate(3, 4, 4, 4);

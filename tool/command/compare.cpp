@@ -1,4 +1,5 @@
-// `kwind compare`: what changed from one description to the next, and whether that breaks old peers.
+// `kwind compare`: what changed from one description to the next, and whether that breaks old
+// peers.
 #include "kwind/language/compare.h"
 #include "kwind/json/text.h"
 

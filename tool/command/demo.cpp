@@ -1,4 +1,5 @@
-// `kwind demo`: runs Saltmarsh Harbour with bots and holds what they saw against the server's world.
+// `kwind demo`: runs Saltmarsh Harbour with bots and holds what they saw against the server's
+// world.
 #include <fmt/format.h>
 
 #include <algorithm>

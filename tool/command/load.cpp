@@ -1,5 +1,6 @@
-// `kwind load`: grows a crowd of bots, or the world that they see, step by step until a limit breaks.
-// The first half of a step lets connections and filters settle; figures are of the second half.
+// `kwind load`: grows a crowd of bots, or the world that they see, step by step until a limit
+// breaks. The first half of a step lets connections and filters settle; figures are of the second
+// half.
 #include <fmt/format.h>
 
 #include <atomic>

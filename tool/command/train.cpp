@@ -1,7 +1,7 @@
 // `kwind train`: counts the symbols of recorded snapshots and writes code tables that fit them.
-// Captures are read twice: first to choose the predictor of each column, then to count the residuals that
-// these predictors leave. Tables made from half of the clients are tried on the other half, so that
-// the report does not praise a fit to its own data.
+// Captures are read twice: first to choose the predictor of each column, then to count the
+// residuals that these predictors leave. Tables made from half of the clients are tried on the
+// other half, so that the report does not praise a fit to its own data.
 #include <fmt/format.h>
 
 #include <cmath>

@@ -1,4 +1,5 @@
-// The server of the demo on a thread of its own: moves the world and replicates it 20 times a second.
+// The server of the demo on a thread of its own: moves the world and replicates it 20 times a
+// second.
 #include "harbour_server.h"
 
 #include <algorithm>

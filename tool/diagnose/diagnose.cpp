@@ -1,5 +1,5 @@
-// Tries a connection step by step, each of which can fail for a reason of its own: the name, the route,
-// the port, datagrams of full size, the mode, the key, the handshake, time and loss.
+// Tries a connection step by step, each of which can fail for a reason of its own: the name, the
+// route, the port, datagrams of full size, the mode, the key, the handshake, time and loss.
 #include "diagnose/diagnose.h"
 
 #include <fmt/format.h>

@@ -1,5 +1,5 @@
-// Conditions of a path from options, from names such as those of kinds of access, and from a timetable
-// in TOML.
+// Conditions of a path from options, from names such as those of kinds of access, and from a
+// timetable in TOML.
 #include "lag/conditions.h"
 
 #include <fmt/format.h>

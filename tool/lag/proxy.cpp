@@ -1,5 +1,5 @@
-// A proxy for datagrams: each client gets a socket of its own towards the server, so that the server
-// sees different addresses, and a simulated path for each direction.
+// A proxy for datagrams: each client gets a socket of its own towards the server, so that the
+// server sees different addresses, and a simulated path for each direction.
 #include "lag/proxy.h"
 
 #include <algorithm>

@@ -1,5 +1,5 @@
-// The harbour as a server for bots, on a thread of its own; its ticks are measured in CPU time of that
-// thread.
+// The harbour as a server for bots, on a thread of its own; its ticks are measured in CPU time of
+// that thread.
 #include "load/harbour.h"
 
 #include <time.h>

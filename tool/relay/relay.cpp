@@ -1,5 +1,5 @@
-// Forwards messages between the clients of a relay by the rules of its settings: who may send what, to
-// whom it goes, what newcomers are shown. It knows message types by the description alone.
+// Forwards messages between the clients of a relay by the rules of its settings: who may send what,
+// to whom it goes, what newcomers are shown. It knows message types by the description alone.
 #include "relay/relay.h"
 
 #include <fmt/format.h>

@@ -17,8 +17,8 @@ namespace kwind::capture {
 class StateTraffic {
  public:
   /// `entities` outlives it; `codes` are those in use when the capture was made, nullptr the
-  /// built-in ones. Changes are counted as the predictors of `count_as` predict them; nullptr: those
-  /// of `codes`.
+  /// built-in ones. Changes are counted as the predictors of `count_as` predict them; nullptr:
+  /// those of `codes`.
   explicit StateTraffic(const schema::EntitiesInfo& entities,
                         std::shared_ptr<const replica::CodeTables> codes = nullptr,
                         const replica::CodeTables* count_as = nullptr);

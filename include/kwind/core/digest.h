@@ -23,8 +23,8 @@ KWIND_API Digest128 blake2b_128(std::string_view text);
 KWIND_API Digest128 keyed_blake2b_128(const Key128& key, std::string_view label,
                                       std::span<const std::byte> data);
 
-/// The low 32 bits of SipHash-2-4 over `data` and then `extra`, for the check of plaintext datagrams.
-/// Holds off accident and strangers, not somebody who read the handshake.
+/// The low 32 bits of SipHash-2-4 over `data` and then `extra`, for the check of plaintext
+/// datagrams. Holds off accident and strangers, not somebody who read the handshake.
 KWIND_API std::uint32_t keyed_check(const Key128& key, std::span<const std::byte> data,
                                     std::uint64_t extra);
 

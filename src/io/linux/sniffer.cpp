@@ -1,5 +1,5 @@
-// A packet socket (AF_PACKET) that sees the IP packets of all interfaces. Packets that the system shows
-// twice, on loopback, bridges and VLANs, are given out once.
+// A packet socket (AF_PACKET) that sees the IP packets of all interfaces. Packets that the system
+// shows twice, on loopback, bridges and VLANs, are given out once.
 #include "kwind/io/sniffer.h"
 
 #include <linux/if_packet.h>

@@ -1,5 +1,5 @@
-// A connected UDP socket hears ICMP errors of its peer: "connection refused" means that a machine is
-// there and nobody listens, silence that something drops the datagrams.
+// A connected UDP socket hears ICMP errors of its peer: "connection refused" means that a machine
+// is there and nobody listens, silence that something drops the datagrams.
 #include "kwind/io/probe.h"
 
 #include <array>

@@ -1,4 +1,5 @@
-// Any number of addresses, and a simulated path for each ordered pair that has exchanged a datagram.
+// Any number of addresses, and a simulated path for each ordered pair that has exchanged a
+// datagram.
 #include "kwind/io/sim/network.h"
 
 #include <algorithm>

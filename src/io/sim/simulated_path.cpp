@@ -1,5 +1,5 @@
-// A path as a priority queue of arrivals. Losses come in runs by a Gilbert model with two states; the
-// bottleneck is a queue with a rate, which drops what finds no room (drop-tail).
+// A path as a priority queue of arrivals. Losses come in runs by a Gilbert model with two states;
+// the bottleneck is a queue with a rate, which drops what finds no room (drop-tail).
 #include "kwind/io/sim/simulated_path.h"
 
 #include <algorithm>

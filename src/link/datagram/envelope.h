@@ -61,8 +61,8 @@ class Envelope {
     if (number >= sending_.first) sending_.acked = true;
   }
 
-  /// Checks a datagram and gives its body, the tag taken off: decrypted in `memory`, or in plaintext
-  /// mode where it was. Errors: bad_check; key_exhausted after 2^36 of them.
+  /// Checks a datagram and gives its body, the tag taken off: decrypted in `memory`, or in
+  /// plaintext mode where it was. Errors: bad_check; key_exhausted after 2^36 of them.
   Result<std::span<const std::byte>> open(Time now, std::uint64_t number, bool phase,
                                           std::span<const std::byte> datagram,
                                           std::size_t head_bytes, std::span<std::byte> memory);

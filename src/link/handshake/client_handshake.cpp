@@ -1,4 +1,10 @@
 // Client side of the handshake: hello, cookie, connect, accept, with retransmission.
+//
+//   hello    is repeated until a cookie comes (a stream leaves both out: it proves its address)
+//   connect  is repeated, bit for bit, until an accept or a refusal comes
+//
+// Whatever comes that does not fit the attempt is counted and changes nothing: anybody on the path
+// can send it.
 #include "link/handshake/client_handshake.h"
 
 #include <fmt/format.h>
@@ -89,6 +95,7 @@ ClientHandshake::Reply ClientHandshake::receive(Time now, std::span<const std::b
   return reply;
 }
 
+// A new cookie begins the connect anew: the old one may have expired, or the server was restarted.
 void ClientHandshake::take_cookie(Time now, const CookieReply& cookie, Reply& reply) {
   if (cookie.client_nonce != nonce_ || cookies_ >= kMaxCookies || cookie_ == cookie.cookie) {
     reply.error = Errc::unexpected;
@@ -126,6 +133,8 @@ void ClientHandshake::make_connect(const Cookie& cookie) {
   if (!noise_->write_first(payload.bytes(), message)) noise_.reset();
 }
 
+// What only the server can have written ends the attempt: a welcome, or a refusal with its reason.
+// A welcome that names what this client did not offer is not believed.
 void ClientHandshake::on_accept(Time now, std::span<const std::byte> datagram, Reply& reply) {
   const auto nonce = read_accept_head(datagram);
   if (!nonce || *nonce != nonce_ || connect_.empty()) {
@@ -168,6 +177,7 @@ void ClientHandshake::on_accept(Time now, std::span<const std::byte> datagram, R
   }
 }
 
+// Keys of datagrams, derived from those of the handshake, by direction.
 Agreed ClientHandshake::agree(const Welcome& welcome, std::span<const std::byte> message) const {
   Agreed agreed;
   agreed.id = welcome.id;

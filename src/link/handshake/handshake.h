@@ -163,8 +163,8 @@ bool cookie_fits(const Cookie& cookie, const Secret32& secret, const Endpoint& f
 
 // ---- plaintext mode ----
 
-/// Closes a plaintext connect or answer: payload at kKeyBytes into `message`, then the check and zeros,
-/// as long as Noise would make it. `random` fills the place of the ephemeral key.
+/// Closes a plaintext connect or answer: payload at kKeyBytes into `message`, then the check and
+/// zeros, as long as Noise would make it. `random` fills the place of the ephemeral key.
 void write_plaintext(std::span<const std::byte, 32> random, std::span<const std::byte> payload,
                      std::span<std::byte> message);
 /// The payload of a plaintext message. Errors: bad_check.

@@ -73,12 +73,16 @@ Secret32 cut(const Secret<64>& key) {
 
 }  // namespace
 
+// Section 5.2, MixHash: h = HASH(h || data). h stands for all that both ends have seen; it is what
+// each AEAD authenticates beside its text, so that a message fits one handshake alone.
 void NoiseNk::Symmetric::mix_hash(std::span<const std::byte> data) {
   Hash next{};
   Hasher().add(hash).add(data).finish(next);
   hash = next;
 }
 
+// Section 5.2, MixKey: each exchange makes a new chaining key and a new key, whose nonces begin at
+// 0.
 void NoiseNk::Symmetric::mix_key(std::span<const std::byte> input) {
   const Pair keys = hkdf(chaining_key, input);
   chaining_key = keys.first;
@@ -86,6 +90,7 @@ void NoiseNk::Symmetric::mix_key(std::span<const std::byte> input) {
   nonce = 0;
 }
 
+// EncryptAndHash and DecryptAndHash. A text that fails to open changes nothing.
 void NoiseNk::Symmetric::seal(std::span<const std::byte> plain, std::span<std::byte> out) {
   KWIND_ASSERT(key && out.size() == plain.size() + kTagBytes);
   const auto at = nonce_of(nonce++);
@@ -132,6 +137,8 @@ NoiseNk NoiseNk::responder(std::span<const std::byte> prologue, const KeyPair& s
   return noise;
 }
 
+// False for a public key of low order, whose shared secret would be zero whatever the other half
+// is.
 bool NoiseNk::mix_exchange(Symmetric& state, const Secret32& mine,
                            std::span<const std::byte> theirs) const {
   Secret32 shared;
@@ -143,6 +150,8 @@ bool NoiseNk::mix_exchange(Symmetric& state, const Secret32& mine,
   return true;
 }
 
+// -> e, es: the client's ephemeral key, and the exchange with the server's static key. Only the
+// server can open what follows; that it is who the client meant is proven by its answer.
 bool NoiseNk::write_first(std::span<const std::byte> payload, std::span<std::byte> out) {
   KWIND_ASSERT(out.size() == payload.size() + kOverheadBytes);
   std::copy(ephemeral_.public_key.begin(), ephemeral_.public_key.end(), out.begin());
@@ -161,6 +170,8 @@ bool NoiseNk::read_first(std::span<const std::byte> message, std::span<std::byte
          state_.open(message.subspan(kKeyBytes), payload);
 }
 
+// <- e, ee: the server's ephemeral key, and the exchange of both ephemeral keys. From here on
+// nobody can open the connection later, not even with the server's static key.
 bool NoiseNk::write_second(std::span<const std::byte> payload, std::span<std::byte> out) {
   KWIND_ASSERT(out.size() == payload.size() + kOverheadBytes);
   std::copy(ephemeral_.public_key.begin(), ephemeral_.public_key.end(), out.begin());

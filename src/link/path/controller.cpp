@@ -40,6 +40,8 @@ double seconds(Duration time) {
 
 }  // namespace
 
+// The least delay of the path, from two spans of a minute: the older one is forgotten with the
+// third.
 Duration Controller::min() const {
   const Duration value = std::min(leasts_[0].value, leasts_[1].value);
   return value == Duration::max() ? kFirstRtt : value;
@@ -66,6 +68,8 @@ double Controller::pipe() const {
   return bandwidth_ * seconds(std::max(min(), kShortestRound) + waits_for_look_);
 }
 
+// Acks within kShortestRound of a look belong to it. Of the last four looks the shortest pause
+// counts, so that one quick ack ends the allowance.
 void Controller::note_look(Time now, const SentPackets::Outcome& outcome) {
   if (outcome.bytes_acked == 0 || now - look_ < kShortestRound) return;
   const Duration pause = now - look_;
@@ -101,6 +105,7 @@ void Controller::note_rtt(Time now, Duration rtt) {
   queue_ = std::max(lowest - min() - jitter_ - waits_for_look_, Duration{0});
 }
 
+// The greatest rate of the last ten rounds is the bandwidth (a windowed maximum, as in BBR).
 void Controller::note_rate(const RateSample& sample) {
   if (sample.bytes_per_s <= 0) return;
   // A rate that only the sender limited says nothing about the path, unless it is more than known.
@@ -143,6 +148,8 @@ void Controller::on_ack(Time now, const SentPackets::Outcome& outcome, Duration 
   }
 }
 
+// A round is over when a packet is acked that was sent after the round before was. Changes of the
+// way of running are decided here, once a round trip.
 void Controller::on_round(Time now) {
   const bool limited = round_app_limited_;
   const Duration queue =
@@ -198,6 +205,7 @@ void Controller::on_round(Time now) {
   round_least_ = Duration::max();
 }
 
+// The CUBIC window begins with what is in flight at this rate.
 void Controller::start_sharing(Time now) {
   way_ = Way::sharing;
   empty_rounds_ = 0;
@@ -216,6 +224,8 @@ void Controller::on_loss(Time now, Time sent_at) {
   cubic_since_ = now;
 }
 
+// The pacing rate. Steady: the bandwidth, a tenth or more above it while looking for more, and
+// below it in proportion to the queue that is seen, by at most three tenths.
 double Controller::rate() const {
   const double known = std::max(bandwidth_, kMinRate);
   switch (way_) {

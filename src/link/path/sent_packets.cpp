@@ -21,6 +21,7 @@ constexpr std::uint64_t kLongLookBackPackets = 2000;
 
 }  // namespace
 
+// Numbers that were never sent, at random places: a peer that acks one lies (RFC 9000, 21.4).
 void SentPackets::skip() {
   if (packets_.full()) trim(newest_sent_at_);
   Packet& slot = packets_.push();
@@ -57,6 +58,8 @@ void SentPackets::sent(Time now, std::size_t bytes, bool eliciting, bool app_lim
   if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
 }
 
+// Keeps every packet in flight, the newest kRemembered, and of the others those of the last
+// seconds: their acks may be late.
 void SentPackets::trim(Time now) {
   const std::uint64_t keep_from = next_number() > kRemembered ? next_number() - kRemembered : 0;
   while (
@@ -75,6 +78,8 @@ void SentPackets::settle(Packet& packet) {
   bytes_in_flight_ -= packet.bytes;
 }
 
+// Two means of the share lost, over about 250 and 2000 packets. Each weighs a new packet by 1 / n
+// until it has seen so many, then as an exponential mean does.
 void SentPackets::note_loss(double lost) {
   fates_ = std::min(fates_ + 1, kLongLookBackPackets);
   const std::uint64_t seen = fates_ + kPriorPackets;
@@ -84,6 +89,7 @@ void SentPackets::note_loss(double lost) {
   long_loss_ = std::max(long_loss_, 0.0);
 }
 
+// A lost probe of the path's MTU says nothing about loss: it was too large.
 void SentPackets::lose(Packet& packet, Outcome& outcome) {
   settle(packet);
   packet.fate = Fate::lost;
@@ -98,6 +104,9 @@ void SentPackets::lose(Packet& packet, Outcome& outcome) {
   append_refs(packet, lost_);
 }
 
+// First all ranges are held against the skipped numbers, then packets are settled: a block that
+// lies settles nothing. The sample of the delivery rate is of the packet sent last among those
+// acked.
 SentPackets::Outcome SentPackets::on_ack(Time now, const AckBlock& block, const Rtt& rtt) {
   acked_.clear();
   lost_.clear();
@@ -165,6 +174,9 @@ SentPackets::Outcome SentPackets::on_timer(Time now, const Rtt& rtt) {
   return outcome;
 }
 
+// RFC 9002, 6.1: a packet is lost when one sent three packets later was acked, or one sent later
+// was acked and the time of nine eighths of a round trip has passed. For those before the largest
+// acked that are not lost yet, the deadline is set.
 void SentPackets::detect_losses(Time now, const Rtt& rtt, Outcome& outcome) {
   loss_deadline_ = kNever;
   const Duration delay = rtt.loss_delay();

@@ -17,6 +17,7 @@ using schema::ColumnInfo;
 constexpr unsigned kEscapeOrder = 4;
 constexpr unsigned kLengthOrder = 5;
 
+// Columns for the owner alone travel to nobody else.
 bool travels(const ColumnInfo& column, Part part) {
   return part.owner || !column.owner_only;
 }
@@ -66,6 +67,7 @@ bool read_varying(bits::Reader& in, const Basis& basis, std::size_t c, OwnRow& r
   return row.varying[place] != nullptr;
 }
 
+// Zigzag order of residuals that are not 0: 1, -1, 2, -2 have the places 0, 1, 2, 3.
 std::uint64_t place_of(std::int64_t error) {
   const auto size = static_cast<std::uint64_t>(error < 0 ? -error : error);
   return (size - 1) * 2 + (error < 0 ? 1 : 0);
@@ -104,6 +106,8 @@ bool read_error(bits::Reader& in, const PrefixCode& code, const EntityModel& mod
   return in.ok() && model.at_error(column, value, place % 2 == 0 ? size : -size, value);
 }
 
+// What both ends expect of the column, from the rows that the receiver is known to have. `row`
+// gives the columns that stand before it, which its prediction may follow.
 std::uint32_t predicted(const Basis& basis, const Row& row, std::size_t column) {
   return basis.model.predict(column, basis.predictors[column], basis.known, row.numbers,
                              basis.tick);
@@ -116,6 +120,7 @@ std::uint64_t about_bits(std::int64_t error) {
   return 40 + 32 * (static_cast<std::uint64_t>(std::bit_width(size)) - 1);
 }
 
+// Whether the receiver would be wrong without a word about the column.
 bool differs(const Basis& basis, const Row& row, const ChangingColumn& each) {
   const std::uint16_t c = each.column;
   if (each.owner_only && !basis.part.owner) return false;
@@ -128,6 +133,7 @@ bool differs(const Basis& basis, const Row& row, const ChangingColumn& each) {
 
 }  // namespace
 
+// All columns in full, for an entity that the receiver does not have.
 void write_whole(bits::Writer& out, const EntityModel& model, const Row& row, Part part) {
   for (const std::uint16_t c : model.order()) {
     const ColumnInfo& column = model.info().columns[c];
@@ -156,6 +162,8 @@ bool read_whole(bits::Reader& in, const EntityModel& model, OwnRow& row, Part pa
   return in.ok();
 }
 
+// The change mask: for each column that has a place in it one bit, or two bits that also tell the
+// two most frequent residuals, 1 and -1.
 std::uint32_t mask_of(const Basis& basis, const Row& row) {
   std::uint32_t mask = 0;
   for (const ChangingColumn& each : basis.model.changing()) {
@@ -171,6 +179,8 @@ std::uint32_t mask_of(const Basis& basis, const Row& row) {
   return mask;
 }
 
+// What follows the mask. Columns without a place in it, which hardly ever change, share one bit
+// that says whether any did; only then has each a bit of its own.
 void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask) {
   const EntityModel& model = basis.model;
   bool any = false;
@@ -202,6 +212,8 @@ void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::ui
   }
 }
 
+// In the order of writing. A column is predicted before it is read, changed or not, because later
+// ones may follow it.
 bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRow& row) {
   const EntityModel& model = basis.model;
   row.assign(basis.known.front().row);
@@ -232,6 +244,8 @@ bool read_change(bits::Reader& in, const Basis& basis, std::uint32_t mask, OwnRo
   return in.ok();
 }
 
+// Counts the symbols that a change takes with the predictors of `counts`, and what each predictor
+// that the column permits would cost: `kwind train` chooses by that.
 void count_change(const Basis& basis_in, const Row& row, bool is_continuing,
                   SymbolCounts::Type& counts) {
   Basis basis = basis_in;

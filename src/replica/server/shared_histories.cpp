@@ -4,7 +4,16 @@
 
 #include <algorithm>
 
+//
+// Clients that have acknowledged the same snapshots and see the same get the same bits, so that a
+// snapshot is put together once for all of them. Clients move from history to history along steps;
+// whoever hears something else parts and has a history alone, and may rejoin a group when both hold
+// the same again.
+//
+// Lifetime: a history lives while it has replicators or holds. A step holds the history that it
+// leads to; steps are cleared with the tick.
 namespace kwind::replica {
+
 SharedHistories::~SharedHistories() {
   drop_groups();
   for (BaselineHistory* const history : stepped_) {
@@ -14,6 +23,8 @@ SharedHistories::~SharedHistories() {
   for (BaselineHistory* const history : beginnings_) drop(*history);
 }
 
+// New clients of equal options begin in one history. When there are too many beginnings, those that
+// nobody is in go.
 BaselineHistory& SharedHistories::enter(World::State& world, const ReplicatorOptions& options) {
   const auto found =
       std::find_if(beginnings_.begin(), beginnings_.end(),
@@ -42,6 +53,7 @@ void SharedHistories::leave(BaselineHistory& history) {
   recycle(history);
 }
 
+// Histories are large and are kept for those to come, kMaxFree of them.
 void SharedHistories::recycle(BaselineHistory& history) {
   if (history.replicators > 0 || history.holds > 0) return;
   clear_steps(history);
@@ -53,6 +65,7 @@ void SharedHistories::recycle(BaselineHistory& history) {
   }
 }
 
+// A copy for one replicator, which leaves the others.
 BaselineHistory& SharedHistories::part(BaselineHistory& from) {
   std::unique_ptr<BaselineHistory> made;
   if (free_.empty()) {
@@ -71,6 +84,7 @@ BaselineHistory& SharedHistories::part(BaselineHistory& from) {
   return *made.release();
 }
 
+// The step that a client with equal acks and view took from here in this tick, if one did.
 const Step* SharedHistories::find(const BaselineHistory& from, std::uint64_t view,
                                   const std::vector<std::uint32_t>& acks) const {
   for (std::size_t i = 0; i < from.steps_used; ++i) {
@@ -111,6 +125,8 @@ void SharedHistories::drop_groups() {
   groups_.clear();
 }
 
+// Steps are of one tick. Histories that two or more replicators came to become groups, the largest
+// first, which others may rejoin.
 void SharedHistories::new_tick(std::uint32_t tick) {
   if (tick == tick_) return;
   tick_ = tick;
@@ -139,6 +155,7 @@ void SharedHistories::new_tick(std::uint32_t tick) {
   stepped_.clear();
 }
 
+// A history that was parted is compared with each group once a tick.
 BaselineHistory& SharedHistories::rejoin(BaselineHistory& history) {
   new_tick(history.tick());
   if (groups_.empty() || !history.apart) return history;
