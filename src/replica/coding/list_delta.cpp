@@ -92,6 +92,7 @@ class Edits {
 // What makes `now` of `before`. Of the parts between the common beginning and the common end the
 // longest common subsequence stays (Wagner and Fischer 1974), if they are short.
 std::vector<Edit> edits_of(const Items& before, const Items& now) {
+  // Most lists change in one place: what stands before and behind it is found first.
   std::size_t head = 0;
   const std::size_t shorter = std::min(before.size(), now.size());
   while (head < shorter && before.same(head, now, head)) ++head;
@@ -134,6 +135,8 @@ std::vector<Edit> edits_of(const Items& before, const Items& now) {
   const auto same = [&](std::size_t i, std::size_t j) {
     return before.same(head + i, now, head + j);
   };
+  // Dynamic programming from the ends to the beginnings: a replaced, inserted or removed item costs
+  // 1.
   for (std::size_t i = old_count + 1; i-- > 0;) {
     for (std::size_t j = new_count + 1; j-- > 0;) {
       if (i == old_count || j == new_count) {
@@ -146,6 +149,7 @@ std::vector<Edit> edits_of(const Items& before, const Items& now) {
       }
     }
   }
+  // Along the cheapest way from the beginnings to the ends.
   for (std::size_t i = 0, j = 0; i < old_count || j < new_count;) {
     if (i < old_count && j < new_count && same(i, j)) {
       edits.keep();
@@ -175,6 +179,7 @@ Kind read_kind(bits::Reader& in) {
   return in.get_bool() ? removed : inserted;
 }
 
+// Nothing where a change would take as many bits as the whole value.
 BitString finished(std::vector<std::byte> bytes, bits::Writer& out, std::size_t max) {
   if (!out.ok() || out.bit_count() >= max) return {};
   const std::size_t bits = out.bit_count();
@@ -195,6 +200,8 @@ bool bit_at(const BitString& value, std::size_t bit) {
   return (std::to_integer<unsigned>(value.bytes[bit / 8]) >> bit % 8 & 1U) != 0;
 }
 
+// Of values that are no lists: how many bits stay at the beginning and at the end, and those
+// between.
 BitString common_change(const BitString& before, const BitString& now, std::size_t max) {
   const std::size_t shorter = std::min(before.bits, now.bits);
   std::size_t head = 0;
@@ -261,6 +268,8 @@ BitString list_change(const schema::ColumnInfo& column, const BitString& before,
   return finished(std::move(bytes), out, max);
 }
 
+// Each count is held against what is left of the old list, of the new one and of the bits, before
+// anything is copied: a change cannot make a list longer than its type permits.
 SharedBits read_list_change(bits::Reader& in, const schema::ColumnInfo& column,
                             const BitString& before) {
   if (column.max_items == 0) return read_common_change(in, column, before);

@@ -13,6 +13,7 @@ constexpr unsigned kTickOrder = 0;
 constexpr unsigned kStartOrder = 3;
 constexpr unsigned kInputOrder = 1;
 
+// Signed numbers as counts: 0, -1, 1, -2, 2 become 0, 1, 2, 3, 4.
 std::uint64_t folded(std::int64_t value) {
   return value >= 0 ? static_cast<std::uint64_t>(value) * 2
                     : static_cast<std::uint64_t>(-value) * 2 - 1;
@@ -22,6 +23,7 @@ std::int64_t unfolded(std::uint64_t code) {
   return code % 2 == 0 ? half : -half;
 }
 
+// So many bits that are all set.
 std::uint64_t all_of(std::uint32_t count) {
   return count == 0 ? 0 : ~std::uint64_t{0} >> (64 - count);
 }
@@ -85,6 +87,9 @@ Sections read_sections(bits::Reader& in) {
 
 }  // namespace
 
+// A full snapshot says all about itself. Any other is said relative to the newest acknowledged one,
+// in one symbol for what is usual: how far back that is, and which of four parts differ from what
+// is to be expected.
 void write_head(bits::Writer& out, const SnapshotMark& mark, const SnapshotMark* newest,
                 std::optional<std::uint32_t> digest, const Sections& sections,
                 const SnapshotTerms& terms, const PrefixCode& heads,
@@ -136,6 +141,8 @@ std::uint32_t snapshot_number(std::span<const std::byte> payload, std::uint32_t 
   return number_of(static_cast<std::uint32_t>(in.get(kSnapshotBits)), latest);
 }
 
+// Numbers that travel as their low bits are taken for the nearest to `latest`. What builds on a
+// snapshot that is not here is told by base_missing, and may be read when that has come.
 Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, std::uint32_t latest,
                                SnapshotTerms& terms, std::optional<std::uint32_t>& digest,
                                Sections& sections, const PrefixCode& heads,

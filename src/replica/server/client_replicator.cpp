@@ -28,6 +28,7 @@ ClientReplicator& ClientReplicator::operator=(ClientReplicator&&) noexcept = def
 
 ClientReplicator::~ClientReplicator() = default;
 
+// A view that is the same as before keeps the replicator in its shared history.
 void ClientReplicator::see(std::span<const RelevantEntity> in_view) {
   State& s = *state_;
   if (s.history->is_shared() && s.history->sees(in_view)) return;
@@ -58,6 +59,8 @@ void ClientReplicator::prefetch(unsigned step) const {
   if (step == 2) s.query->prefetch();
 }
 
+// Follows a step that another client with equal acks and view has taken in this tick, or makes one
+// and leaves it for others. Whoever is alone encodes for itself.
 std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
   State& s = *state_;
   if (s.history->tick() == 0) return std::nullopt;
@@ -88,6 +91,7 @@ std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
   return snapshot;
 }
 
+// Counters go on as if the replicator had always been in that history.
 void ClientReplicator::State::rejoin() {
   BaselineHistory& joined = histories->rejoin(*history);
   if (&joined == history) return;
@@ -126,6 +130,7 @@ std::size_t ClientReplicator::State::longest_head(const SnapshotHead& heading) c
   return std::max(usual, all) + (heading.named > 0 ? 0 : kOtherSectionsBits);
 }
 
+// The head is the client's own, because of its inputs; the body may be shared.
 void ClientReplicator::State::send(bits::Writer& out, const SnapshotHead& heading, const Head& head,
                                    std::span<const std::byte> body, std::size_t bits) {
   out.put_bits(head.bytes, head.bits);
@@ -134,6 +139,7 @@ void ClientReplicator::State::send(bits::Writer& out, const SnapshotHead& headin
   head_bits += head.bits;
 }
 
+// The body is written before the head, whose size depends on it: room for the longest head is kept.
 std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, Step* made,
                                                            bool& whole) {
   SnapshotHead heading;
@@ -165,6 +171,7 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
   return heading.mark.snapshot;
 }
 
+// A body that was cut to its room fits only where there is exactly as much.
 std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, bits::Writer& out) {
   if (step.says) {
     const std::size_t head_bits_max = longest_head(step.heading);
@@ -185,6 +192,7 @@ std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, b
   return snapshot;
 }
 
+// Acks wait for the next fill(): until then clients that heard the same stay together.
 void ClientReplicator::acked(std::uint64_t token) {
   state_->acks.push_back(static_cast<std::uint32_t>(token));
 }
@@ -215,6 +223,8 @@ void ClientReplicator::on_desync(std::function<void(const Desync&)> handler) {
   state_->desync_handler = std::move(handler);
 }
 
+// A report names entities that differ from a digest, with a hash of each column. What is found to
+// differ is sent anew; if nothing is, the difference lies elsewhere, and everything is.
 Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload, std::size_t bits) {
   const auto report = read_report(payload, bits);
   if (!report) return report.error();

@@ -1,4 +1,7 @@
 // Values to columns, and the ring of rows that deltas and tolerances refer to.
+//
+// The game puts values at any time; end_tick() makes rows of them. A row is pushed only where a
+// value differs from what clients would expect, so that an entity at rest costs nothing.
 #include "kwind/replica/world.h"
 
 #include <algorithm>
@@ -53,6 +56,7 @@ bool World::put_encoded(schema::AnyRef entity, const Encode& encode) {
   return true;
 }
 
+// The place of an id that was used before is used again, under the next generation.
 std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info) {
   State& s = *state_;
   KWIND_ASSERT(info.type < s.models.size() && s.info.types[info.type] == &info);
@@ -83,6 +87,9 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   return schema::AnyRef{id, brief.generation};
 }
 
+// Encodes a value as a message would be and takes its bits apart: `mark` is called behind each
+// field, whose columns are then read out of the bits. Fields that travel at spawn alone keep their
+// first value.
 void World::take(std::uint32_t id, const Encode& encode) {
   State& s = *state_;
   State::Entity& entity = s.entities[id];
@@ -90,7 +97,6 @@ void World::take(std::uint32_t id, const Encode& encode) {
   const auto columns = model.info().columns;
   const bool first = entity.history->empty() && !entity.put;
   schema::Encoder out{bits::Writer(s.value_bits)};
-  // What no value_bits of this size holds is encoded again, into a larger one.
   // Where each field's bits end. The encoder writes fields in the order of their columns.
   std::size_t column = 0;
   std::size_t begin = 0;
@@ -136,6 +142,7 @@ void World::take(std::uint32_t id, const Encode& encode) {
     begin = end;
   };
   encode(out, std::ref(mark));
+  // What no memory of this size holds is encoded again, into twice as much.
   while (out.error() == Errc::message_too_large) {
     s.value_bits.resize(s.value_bits.size() * 2);
     column = 0;
@@ -160,6 +167,7 @@ bool World::despawn(schema::AnyRef entity) {
   return true;
 }
 
+// Looks at the entities that were put or ended since the last tick, not at all of them.
 void World::end_tick() {
   State& s = *state_;
   for (const std::uint32_t id : s.put_ids) {
@@ -189,6 +197,7 @@ void World::end_tick() {
   ++s.tick;
 }
 
+// Between two ticks values are blended, as a client shows them.
 PastWorld World::at(double tick) const {
   const double newest = std::max(state_->tick - 1.0, 1.0);
   const double wanted = std::isfinite(tick) ? std::clamp(tick, 1.0, newest) : newest;
