@@ -13,17 +13,27 @@ void StreamDeframer::take(std::span<const std::byte> bytes) {
   bytes_.insert(bytes_.end(), bytes.begin(), bytes.end());
 }
 
+// Requires: the head is there.
+std::size_t StreamDeframer::next_size() const {
+  return std::to_integer<std::size_t>(bytes_[at_]) | std::to_integer<std::size_t>(bytes_[at_ + 1])
+                                                         << 8;
+}
+
+bool StreamDeframer::has_next() const {
+  if (error_ != Errc::none || held_bytes() < kHeadBytes) return false;
+  const std::size_t size = next_size();
+  return size == 0 || size > max_bytes_ || held_bytes() - kHeadBytes >= size;
+}
+
 std::optional<std::span<const std::byte>> StreamDeframer::next() {
-  if (error_ != Errc::none || bytes_.size() - at_ < kHeadBytes) return std::nullopt;
-  const std::size_t size = std::to_integer<std::size_t>(bytes_[at_]) |
-                           std::to_integer<std::size_t>(bytes_[at_ + 1]) << 8;
+  if (!has_next()) return std::nullopt;
+  const std::size_t size = next_size();
   if (size == 0 || size > max_bytes_) {
     error_ = Errc::bad_stream;
     bytes_.clear();
     at_ = 0;
     return std::nullopt;
   }
-  if (bytes_.size() - at_ - kHeadBytes < size) return std::nullopt;
   const auto datagram = std::span<const std::byte>(bytes_).subspan(at_ + kHeadBytes, size);
   at_ += kHeadBytes + size;
   return datagram;

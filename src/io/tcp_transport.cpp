@@ -1,9 +1,16 @@
-// Datagrams over TCP streams, each behind its length. Streams are read in turn; what a peer does not
-// read waits here up to a limit, then its stream ends.
+// Datagrams over TCP streams, each behind its length. What a peer does not read waits here up to a
+// limit, then its stream ends.
+//
+// Streams take turns: each is read once and hands out kTurn datagrams, then it is the next one's. A
+// stream of the smallest datagrams would otherwise take thousands of turns of the others.
+//
+// Invariant 1: while a datagram is handed out its stream is not freed. Only receive(), flush() and
+//   the destructor free streams.
 #include "kwind/io/tcp_transport.h"
 
 #include <algorithm>
 #include <array>
+#include <deque>
 #include <unordered_map>
 #include <utility>
 
@@ -17,6 +24,8 @@ namespace kwind::io {
 namespace {
 
 constexpr std::size_t kReadBytes = 16384;
+constexpr std::size_t kTurn = 16;       // datagrams that a stream hands out in a row
+constexpr std::size_t kLookEvery = 64;  // datagrams, so that nobody waits for a long queue
 constexpr Duration kSweepEvery = std::chrono::seconds(1);
 constexpr Duration kPause = std::chrono::seconds(1);  // of accepting
 
@@ -45,6 +54,8 @@ struct TcpTransport::State {
     Time since{};
     bool kept = false;        // it belongs to a connection
     bool ending = false;      // at the next flush
+    bool broken = false;      // likewise, and takes nothing any more
+    bool listed = false;      // in `readable`
     bool wants_room = false;  // the system is asked to tell when it takes more
     bool dirty = false;       // in `to_flush`
   };
@@ -59,11 +70,13 @@ struct TcpTransport::State {
   std::unordered_map<Endpoint, std::size_t> per_address;
   std::vector<Endpoint> ended;
   std::vector<Endpoint> to_flush;
-  std::vector<Endpoint> readable;  // streams that the system has bytes of
+  std::deque<Endpoint> readable;  // streams that the system, or their deframer, has bytes of
   std::vector<Endpoint> to_end;
   std::size_t strangers = 0;        // streams that are not kept
   std::optional<Time> door_opens;   // it is shut: the system is out of descriptors
   std::optional<Endpoint> cutting;  // the stream whose datagrams are being handed out
+  std::size_t handed_out = 0;       // in its turn
+  std::size_t since_look = 0;       // datagrams handed out
   Time next_sweep{};
 
   explicit State(const TcpLimits& wanted) : limits(wanted) {
@@ -146,8 +159,46 @@ struct TcpTransport::State {
       if (peer == by_fd.end()) continue;
       Stream& stream = *streams.at(peer->second);
       if (event.writable && !push(stream)) continue;
-      if (event.readable) readable.push_back(stream.peer);
+      if (event.readable) list(stream);
     }
+  }
+
+  void list(Stream& stream) {
+    if (std::exchange(stream.listed, true)) return;
+    readable.push_back(stream.peer);
+  }
+
+  // The next datagram of the stream whose turn it is; nothing when its turn is over.
+  std::optional<ReceivedDatagram> next_of_turn() {
+    Stream* const stream = find(*cutting);
+    if (stream == nullptr || stream->ending) return std::nullopt;
+    if (handed_out == kTurn) {
+      list(*stream);
+      return std::nullopt;
+    }
+    if (const auto datagram = stream->deframer.next()) {
+      ++handed_out;
+      ++since_look;
+      ++counts.datagrams_received;
+      counts.bytes_received += datagram->size();
+      return ReceivedDatagram{stream->peer, *datagram};
+    }
+    if (stream->deframer.error() != Errc::none) {
+      ++tcp.bad_streams;
+      end(stream->peer);
+    }
+    return std::nullopt;
+  }
+  // Gives the turn to the first stream that waits for one.
+  void begin_turn() {
+    const Endpoint peer = readable.front();
+    readable.pop_front();
+    Stream* const stream = find(peer);
+    if (stream == nullptr || stream->ending) return;
+    stream->listed = false;
+    handed_out = 0;
+    // What is here already goes out before more is read.
+    if (stream->deframer.has_next() || read(*stream)) cutting = peer;
   }
 
   // Reads what the system has of a stream. False if it ended.
@@ -280,31 +331,16 @@ std::optional<ReceivedDatagram> TcpTransport::receive(Time now) {
   bool looked = false;
   for (;;) {
     if (state.cutting) {
-      State::Stream* const stream = state.find(*state.cutting);
-      if (stream != nullptr) {
-        if (const auto datagram = stream->deframer.next()) {
-          ++state.counts.datagrams_received;
-          state.counts.bytes_received += datagram->size();
-          return ReceivedDatagram{stream->peer, *datagram};
-        }
-        if (stream->deframer.error() != Errc::none) {
-          ++state.tcp.bad_streams;
-          state.end(stream->peer);
-        }
-      }
+      if (const auto datagram = state.next_of_turn()) return datagram;
       state.cutting.reset();
     }
-    if (state.readable.empty()) {
-      if (looked) return std::nullopt;
+    if ((state.readable.empty() && !looked) || state.since_look >= kLookEvery) {
+      state.since_look = 0;
       state.look(now);
       looked = true;
-      if (state.readable.empty()) return std::nullopt;
     }
-    // One read for each stream in turn, so that a fast one does not keep the others waiting.
-    const Endpoint peer = state.readable.back();
-    state.readable.pop_back();
-    State::Stream* const stream = state.find(peer);
-    if (stream != nullptr && state.read(*stream)) state.cutting = peer;
+    if (state.readable.empty()) return std::nullopt;
+    state.begin_turn();
   }
 }
 
@@ -312,7 +348,7 @@ void TcpTransport::send(Time, const Endpoint& to, std::span<const std::byte> byt
   State& state = *state_;
   KWIND_ASSERT(!bytes.empty() && bytes.size() <= state.limits.datagram_bytes);
   State::Stream* const stream = state.find(to);
-  if (stream == nullptr) {
+  if (stream == nullptr || stream->broken) {
     ++state.counts.send_failures;
     return;
   }
@@ -321,7 +357,8 @@ void TcpTransport::send(Time, const Endpoint& to, std::span<const std::byte> byt
   if (stream->unsent.size() + bytes.size() > max) {
     ++state.tcp.too_slow;
     ++state.counts.send_failures;
-    state.end(to);
+    stream->broken = true;
+    end(to);
     return;
   }
   std::array<std::byte, StreamDeframer::kHeadBytes> head{};

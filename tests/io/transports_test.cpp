@@ -280,6 +280,63 @@ TEST(TcpTransport, AStreamThatIsKeptLastsUntilItIsEnded) {
 }
 
 // In a process of its own: descriptors are the whole process's.
+// A stream of the smallest datagrams takes thousands of them out of one read; others have their turns
+// meanwhile, also those whose datagrams come only now.
+TEST(TcpTransport, StreamsTakeTurns) {
+  const auto server = listen();
+  auto flood = TcpTransport::connect(server->local());
+  auto honest = TcpTransport::connect(server->local());
+  ASSERT_TRUE(flood && honest);
+  constexpr std::size_t kFlood = 5000;
+  const auto small = bytes_of(1, 1);
+  const auto good = bytes_of(50, 2);
+  ASSERT_TRUE(run_until([&] {  // both are there
+    (*flood)->flush(now());
+    (*honest)->flush(now());
+    (void)server->receive(now());
+    return server->streams() == 2;
+  }));
+  for (std::size_t i = 0; i < kFlood; ++i) (*flood)->send(now(), server->local(), small);
+  (*flood)->flush(now());
+  std::size_t first = 0;
+  ASSERT_TRUE(run_until([&] { return server->receive(now()).has_value(); }));
+  (*honest)->send(now(), server->local(), good);
+  (*honest)->flush(now());
+  std::this_thread::sleep_for(20ms);  // until it is at the server's socket
+  std::size_t received = 1;
+  while (const auto got = server->receive(now())) {
+    ++received;
+    if (got->bytes.size() == good.size() && first == 0) first = received;
+  }
+  EXPECT_GT(first, 0U);
+  EXPECT_LT(first, 300U) << "of " << received;
+  EXPECT_GT(received, kFlood / 2) << "or it shows nothing";
+}
+
+// What is handed out stays readable although the answer to it ends the stream.
+TEST(TcpTransport, AnswersThatASlowStreamDoesNotTakeEndItAtTheFlush) {
+  TcpLimits limits;
+  limits.unsent_to_strangers = 64;
+  const auto server = listen(limits);
+  auto client = TcpTransport::connect(server->local(), limits);
+  ASSERT_TRUE(client);
+  const auto asked = bytes_of(40, 7);
+  (*client)->send(now(), server->local(), asked);
+  std::optional<ReceivedDatagram> got;
+  ASSERT_TRUE(run_until([&] {
+    (*client)->flush(now());
+    got = server->receive(now());
+    return got.has_value();
+  }));
+  for (int i = 0; i < 3; ++i) server->send(now(), got->from, bytes_of(60, 8));
+  EXPECT_EQ(std::vector<std::byte>(got->bytes.begin(), got->bytes.end()), asked);
+  EXPECT_EQ(server->streams(), 1U);
+  EXPECT_EQ(server->tcp_counts().too_slow, 1U) << "counted once";
+  server->flush(now());
+  EXPECT_EQ(server->streams(), 0U);
+  EXPECT_EQ(server->take_ended(), got->from);
+}
+
 TEST(TcpTransport, PausesWhileTheSystemIsOutOfDescriptors) {
   // The sanitizers' own checks need descriptors.
   if (kit::kSanitized) GTEST_SKIP();

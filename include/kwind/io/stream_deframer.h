@@ -23,6 +23,8 @@ class KWIND_API StreamDeframer {
   /// The next whole datagram: valid until the next call of take(). Nothing if more bytes are
   /// needed, or the stream is broken.
   [[nodiscard]] std::optional<std::span<const std::byte>> next();
+  /// Whether next() has something to say: a whole datagram, or a length that is none.
+  [[nodiscard]] bool has_next() const;
   /// bad_stream once a length was none: nothing that follows can be trusted.
   [[nodiscard]] Errc error() const { return error_; }
   /// Bytes held for a datagram that is not complete, at most kHeadBytes + max_bytes after a drain.
@@ -32,6 +34,7 @@ class KWIND_API StreamDeframer {
   static void write_head(std::size_t bytes, std::span<std::byte, kHeadBytes> out);
 
  private:
+  [[nodiscard]] std::size_t next_size() const;
   std::size_t max_bytes_;
   std::vector<std::byte> bytes_;
   std::size_t at_ = 0;
