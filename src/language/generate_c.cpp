@@ -294,7 +294,7 @@ class CHeader {
 
   // The table entry of an item, which lies at 0 of itself.
   std::string item(std::string_view name, const Written& written) {
-    const std::string table = name_for(fmt::format("{}_item", name));
+    std::string table = name_for(fmt::format("{}_item", name));
     line("static const kwind_member {} =\n    {};\n", table, member("", written, "0"));
     return table;
   }
