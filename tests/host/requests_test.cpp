@@ -3,9 +3,7 @@
 
 #include <map>
 #include <optional>
-
-#include "kit/sim_hosts.h"
-#include "routing.h"
+#include "host/routing_kit.h"
 
 namespace kwind::host {
 namespace requests_test {
@@ -13,16 +11,8 @@ namespace requests_test {
 using namespace std::chrono_literals;
 using namespace routing;
 using kit::SimHosts;
-using route::CheckResult;
 using route::Ending;
 using route::Outcome;
-using route::RawMessage;
-
-ServerOptions with(const std::function<void(ServerOptions&)>& change) {
-  ServerOptions options;
-  change(options);
-  return options;
-}
 
 TEST(Requests, HaveExactlyOneOutcome) {
   SimHosts hosts(kProtocol);

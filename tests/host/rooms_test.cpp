@@ -4,9 +4,8 @@
 #include <map>
 #include <optional>
 
-#include "kit/sim_hosts.h"
+#include "host/routing_kit.h"
 #include "kwind/schema/sample.h"
-#include "routing.h"
 
 namespace kwind::host {
 namespace rooms_test {
@@ -14,16 +13,6 @@ namespace rooms_test {
 using namespace std::chrono_literals;
 using namespace routing;
 using kit::SimHosts;
-using route::CheckResult;
-using route::Ending;
-using route::Outcome;
-using route::RawMessage;
-
-ServerOptions with(const std::function<void(ServerOptions&)>& change) {
-  ServerOptions options;
-  change(options);
-  return options;
-}
 
 TEST(Rooms, SendToThoseWhoAreInThem) {
   SimHosts hosts(kProtocol);

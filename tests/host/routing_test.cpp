@@ -5,9 +5,8 @@
 #include <map>
 #include <optional>
 
-#include "kit/sim_hosts.h"
+#include "host/routing_kit.h"
 #include "kwind/schema/sample.h"
-#include "routing.h"
 
 namespace kwind::host {
 namespace routing_test {
@@ -16,15 +15,8 @@ using namespace std::chrono_literals;
 using namespace routing;
 using kit::SimHosts;
 using route::CheckResult;
-using route::Ending;
 using route::Outcome;
 using route::RawMessage;
-
-ServerOptions with(const std::function<void(ServerOptions&)>& change) {
-  ServerOptions options;
-  change(options);
-  return options;
-}
 
 // ---- handlers ----
 

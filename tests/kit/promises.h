@@ -114,4 +114,21 @@ class Promises {
   int opened_ = 0;
 };
 
+/// Both ends send each `step` for as long as `sending`; at `end` all promises are kept, and the
+/// connection was never closed.
+inline void expect_kept(SimPair& pair, Promises& promises, Duration sending, Duration step,
+                        Duration end) {
+  const auto hear = [&](bool at_server, const link::Event& event) {
+    promises.hear(at_server, event);
+    ASSERT_NE(event.kind, link::Event::Kind::closed) << event.text;
+  };
+  for (Duration t{0}; t < sending; t += step) {
+    pair.run_until(at(t), hear);
+    promises.send_tick(false);
+    promises.send_tick(true);
+  }
+  pair.run_until(at(end), hear);
+  promises.expect_complete();
+}
+
 }  // namespace kwind::kit

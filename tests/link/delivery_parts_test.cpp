@@ -1,4 +1,4 @@
-// What channels are made of, each alone: windows, parity, repeats, sequencing, pieces.
+// The parts of channels, each alone: windows, parity, repeats, sequencing, pieces.
 #include <gtest/gtest.h>
 
 #include <array>

@@ -1,4 +1,4 @@
-// What the two ends of a simulated pair tell, as text; and conditions that only delay.
+// Events of the two ends of a simulated pair as text; and conditions that only delay.
 #pragma once
 #include <string>
 #include <vector>

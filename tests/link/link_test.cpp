@@ -185,17 +185,7 @@ TEST(Clocks, ThatJumpLessThanTheTimeoutLoseNoPromise) {
     };
     SimPair pair(options);
     kit::Promises promises(pair, seed);
-    const auto hear = [&](bool at_server, const link::Event& event) {
-      promises.hear(at_server, event);
-      ASSERT_NE(event.kind, link::Event::Kind::closed) << event.text;
-    };
-    for (Duration t{0}; t < 20s; t += 50ms) {
-      pair.run_until(at(t), hear);
-      promises.send_tick(false);
-      promises.send_tick(true);
-    }
-    pair.run_until(at(60s), hear);
-    promises.expect_complete();
+    kit::expect_kept(pair, promises, 20s, 50ms, 60s);
   }
 }
 
@@ -232,8 +222,8 @@ TEST(Link, NothingIsLostOnAGoodPathWhereTheOtherEndLooksSeldom) {
   EXPECT_EQ(pair.server().stats().packets_lost, 0U);
 }
 
-// What waits for the other end's look is no queue: a path carries as much to an end that looks a
-// few times a second as to one that always does.
+// Datagrams that wait in the receiver's socket are no queue of the path: a receiver that polls a
+// few times a second gets the same rate as one that polls all the time.
 struct Looks {
   Duration pause;
   double rate;  // of the path, bytes a second

@@ -27,17 +27,7 @@ TEST(Sealed, KeysChangeWhileDatagramsAreLostAndReordered) {
              {.delay = 40ms, .jitter = 30ms, .loss = 0.1, .reorder = 0.3, .reorder_delay = 80ms},
          .adjust = [](link::LinkOptions& options) { options.key_datagrams = 20; }});
     kit::Promises promises(pair, seed);
-    const auto hear = [&](bool at_server, const link::Event& event) {
-      promises.hear(at_server, event);
-      ASSERT_NE(event.kind, link::Event::Kind::closed) << event.text;
-    };
-    for (Duration t{0}; t < 20s; t += 33ms) {
-      pair.run_until(at(t), hear);
-      promises.send_tick(false);
-      promises.send_tick(true);
-    }
-    pair.run_until(at(26s), hear);
-    promises.expect_complete();
+    kit::expect_kept(pair, promises, 20s, 33ms, 26s);
     EXPECT_GT(pair.client().stats().key_changes, 10U) << seed;
     EXPECT_GT(pair.server().stats().key_changes, 10U) << seed;
     EXPECT_LT(pair.server().stats().drops.of(Errc::bad_check), 10U) << seed;

@@ -25,17 +25,7 @@ kit::SimPairOptions stream(const io::sim::Conditions& conditions) {
 TEST(Stream, KeepsThePromisesAndSendsNothingTwice) {
   SimPair pair(stream({.delay = 40ms, .rate = 100000, .queue_bytes = 4 << 20}));
   kit::Promises promises(pair, 4);
-  const auto hear = [&](bool at_server, const link::Event& event) {
-    promises.hear(at_server, event);
-    ASSERT_NE(event.kind, link::Event::Kind::closed) << event.text;
-  };
-  for (Duration t{0}; t < 20s; t += 50ms) {
-    pair.run_until(at(t), hear);
-    promises.send_tick(false);
-    promises.send_tick(true);
-  }
-  pair.run_until(at(30s), hear);
-  promises.expect_complete();
+  kit::expect_kept(pair, promises, 20s, 50ms, 30s);
   for (link::Link* link : {&pair.client(), &pair.server()}) {
     const link::Stats& stats = link->stats();
     EXPECT_EQ(stats.messages_repeated + stats.redundant_copies, 0U);
