@@ -15,7 +15,7 @@ ImpairedTransport::ImpairedTransport(std::unique_ptr<PollableTransport> inner,
 }
 
 std::optional<ReceivedDatagram> ImpairedTransport::receive(Time now) {
-  // A flood must not keep what has arrived before waiting.
+  // Bounds one call, so that a flood does not delay earlier datagrams.
   constexpr int kInATurn = 4096;
   for (int i = 0; i < kInATurn; ++i) {
     const auto arrived = inner_->receive(now);

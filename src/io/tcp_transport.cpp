@@ -197,7 +197,7 @@ struct TcpTransport::State {
     if (stream == nullptr || stream->ending) return;
     stream->listed = false;
     handed_out = 0;
-    // What is here already goes out before more is read.
+    // Buffered datagrams go out before more is read.
     if (stream->deframer.has_next() || read(*stream)) cutting = peer;
   }
 

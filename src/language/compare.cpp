@@ -1,4 +1,4 @@
-// What changed between two descriptions: named things are matched by name and then compared part by
+// Compares two descriptions: named things are matched by name and then compared part by
 // part. A change is harmless, needs the other end, or breaks; what old peers see of it decides.
 //
 // The digests of the versions have the last word: where those that both descriptions speak are

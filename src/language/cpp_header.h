@@ -13,7 +13,6 @@
 
 namespace kwind::language {
 
-// One header in the making.
 class CppHeader {
  public:
   explicit CppHeader(std::string_view source) : source_(source) {

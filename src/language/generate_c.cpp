@@ -26,7 +26,7 @@ std::string upper(std::string text) {
   return text;
 }
 
-// What names in kwind.h and in C's own headers begin with: size_t, INT_FAST8_MAX, kwind_value.
+// First words of names in kwind.h and in C's own headers: size_t, INT_FAST8_MAX, kwind_value.
 const std::set<std::string_view> kTakenPrefixes = {
     "kwind",  "size",   "ptrdiff", "wchar",  "wint",   "max_align", "sig_atomic", "char8",
     "char16", "char32", "int",     "uint",   "int8",   "int16",     "int32",      "int64",

@@ -73,8 +73,7 @@ std::string channel_words(const schema::Channel& channel) {
   return fmt::format("{}", fmt::join(words, ", "));
 }
 
-// A value or flag, and in which versions it is there, what stands for it in others, and its
-// comment.
+// A value or flag with its versions, its stand-in where a version lacks it, and its comment.
 std::string option_text(const schema::Options& options, std::size_t place, bool stand_ins) {
   const schema::Option& option = options.options[place];
   std::vector<std::string> more;
@@ -106,8 +105,7 @@ std::string words_text(const Protocol& protocol, const Field& field) {
         fmt::format("follows {} along {}", field.words.follow->speed, field.words.follow->along));
     const schema::Fraction within = field.words.follow->within;
     if (within.num != 0) {
-      words.back() += fmt::format(
-          " within {}", static_cast<double>(within.num) / static_cast<double>(within.den));
+      words.back() += fmt::format(" within {}", within.value());
     }
   }
   if (!field.life.whole()) words.push_back(schema::life_text(field.life));
@@ -244,8 +242,8 @@ class Html {
             [&](const schema::MessageType& message) { return direction_text(protocol_, message); });
     section("Entities", protocol_.entities, rate_text);
     section("Records", protocol_.records, [](const schema::Record&) { return std::string(); });
-    names("Enums", protocol_.enums);
-    names("Flags", protocol_.flags);
+    names("Enums", protocol_.enums, true);
+    names("Flags", protocol_.flags, false);
     channels();
     versions();
     return out_ + "</body></html>\n";
@@ -330,12 +328,12 @@ class Html {
     out_ += "</table>\n";
   }
 
-  void names(std::string_view title, const std::vector<schema::Options>& all) {
+  void names(std::string_view title, const std::vector<schema::Options>& all, bool stand_ins) {
     std::string rows;
     for (const auto& made : all) {
       if (!made.inside.empty()) continue;
       rows += fmt::format("<tr><td>{}</td><td>{}</td><td>{}</td></tr>\n", escaped(made.name),
-                          escaped(options_text(made, &all == &protocol_.enums)), escaped(made.doc));
+                          escaped(options_text(made, stand_ins)), escaped(made.doc));
     }
     if (rows.empty()) return;
     out_ += fmt::format(
@@ -373,18 +371,19 @@ std::string markdown_tables(const Protocol& protocol) {
     out += fmt::format("| {} | {} | {}{}{} |\n", channel.name, name_of(channel.delivery), words,
                        words.empty() || channel.doc.empty() ? "" : ". ", cell(channel.doc));
   }
-  const auto names = [&](std::string_view title, const std::vector<schema::Options>& all) {
+  const auto names = [&](std::string_view title, const std::vector<schema::Options>& all,
+                         bool stand_ins) {
     std::string rows;
     for (const auto& made : all) {
       if (!made.inside.empty()) continue;
-      rows += fmt::format("| {} | {} | {} |\n", made.name,
-                          cell(options_text(made, &all == &protocol.enums)), cell(made.doc));
+      rows += fmt::format("| {} | {} | {} |\n", made.name, cell(options_text(made, stand_ins)),
+                          cell(made.doc));
     }
     if (rows.empty()) return;
     out += fmt::format("\n## {}\n\n| name | values, from 0 | |\n|---|---|---|\n{}", title, rows);
   };
-  names("Enums", protocol.enums);
-  names("Flags", protocol.flags);
+  names("Enums", protocol.enums, true);
+  names("Flags", protocol.flags, false);
   return out;
 }
 

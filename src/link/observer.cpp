@@ -55,7 +55,7 @@ struct Flow {
   std::optional<ConnectionId> id;
   std::array<Way, 2> ways;  // down, up
   std::vector<ChannelSpec> channels;
-  // Clear mode: the keys of its checks, once the handshake was seen.
+  // Plaintext mode: the keys of its checks, once the handshake was seen.
   std::vector<std::byte> connect;
   std::vector<std::uint16_t> offered;  // versions
   std::optional<CheckKeys> checks;

@@ -1,4 +1,4 @@
-// What Encoder and Decoder do for types that are not a plain number of bits: ranges, counts
+// Encoder and Decoder for types that are not a plain number of bits: ranges, counts
 // (exponential Golomb codes), texts, lists, choices. A decoder accepts one bit string for each
 // value: what an encoder would have written otherwise is an error.
 #include "kwind/schema/codec.h"

@@ -279,9 +279,9 @@ TEST(TcpTransport, AStreamThatIsKeptLastsUntilItIsEnded) {
   EXPECT_EQ(heard, 5U) << "what waited for it arrived";
 }
 
-// In a process of its own: descriptors are the whole process's.
-// A stream of the smallest datagrams takes thousands of them out of one read; others have their turns
-// meanwhile, also those whose datagrams come only now.
+// In a process of its own: descriptors are the whole process's. A stream of the smallest datagrams
+// takes thousands of them out of one read; others have their turns meanwhile, also those whose
+// datagrams come only now.
 TEST(TcpTransport, StreamsTakeTurns) {
   const auto server = listen();
   auto flood = TcpTransport::connect(server->local());
@@ -313,7 +313,7 @@ TEST(TcpTransport, StreamsTakeTurns) {
   EXPECT_GT(received, kFlood / 2) << "or it shows nothing";
 }
 
-// What is handed out stays readable although the answer to it ends the stream.
+// A received datagram stays readable although the answer to it ends the stream.
 TEST(TcpTransport, AnswersThatASlowStreamDoesNotTakeEndItAtTheFlush) {
   TcpLimits limits;
   limits.unsent_to_strangers = 64;

@@ -144,7 +144,7 @@ TEST(CopyFilter, DropsWhatAnotherInterfaceShowedJustNow) {
   EXPECT_FALSE(filter.is_copy(start + 50ms, 3, packet)) << "so late it is another";
 }
 
-// Whoever waits must be woken for what has arrived and is held back, though nothing is sent.
+// next_wakeup() covers received datagrams that are still delayed, without any traffic outwards.
 TEST(ImpairedTransport, WakesForWhatItHoldsBack) {
   const auto far = open_port();
   ImpairedTransport near(open_port(), {}, {.delay = 40ms}, 1);

@@ -95,7 +95,7 @@ TEST(Doc, CommentsAreNoTagsInMarkdownEither) {
   EXPECT_NE(page.find("&lt;script>alert(1)&lt;/script> &amp; more"), std::string::npos) << page;
 }
 
-// Who reads the pages alone can build another end: nothing that a declaration says is left out.
+// The pages leave out nothing that a declaration says: they suffice to build another end.
 TEST(Doc, SaysAllThatADeclarationSays) {
   const Compiled compiled = compile(R"(protocol p 2, entities up to 100
 channel c sequenced repeat 3  # newest only

@@ -37,7 +37,7 @@ Proxy::Client* Proxy::client_of(const Endpoint& from, Time now) {
 
 void Proxy::run_once(Time until) {
   Time now = io::now();
-  // A flood must not keep what passes, or who ends the program, waiting.
+  // Bounds one turn, so that a flood delays neither other datagrams nor the end of the program.
   constexpr int kInATurn = 4096;
   for (int i = 0; i < kInATurn; ++i) {
     const auto received = transport_->receive(now);

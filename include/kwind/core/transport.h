@@ -40,8 +40,8 @@ class KWIND_API Transport {
   virtual ~Transport() = default;
 
   [[nodiscard]] virtual Endpoint local() const = 0;
-  /// The next datagram that has arrived by `now`, if any. Never blocks. One that cannot be used,
-  /// too long or from port 0, is given out empty.
+  /// The next datagram that has arrived by `now`, if any. Never blocks. An unusable
+  /// datagram, too long or from port 0, is returned empty.
   virtual std::optional<ReceivedDatagram> receive(Time now) = 0;
   /// Hands over a datagram of at most kMaxDatagramBytes (copied). It may wait for flush(). Never
   /// blocks.

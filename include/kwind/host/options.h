@@ -17,9 +17,9 @@
 
 namespace kwind::host {
 
-/// Clear mode, for development: anybody on the path can read and forge datagrams, the check in each
-/// holds off accidents and strangers only. Hence the limit to this machine, unless lifted by name.
-/// A process that accepts plaintext datagrams accepts only plaintext ones.
+/// Plaintext mode, for development: anybody on the path can read and forge datagrams, the check in
+/// each holds off accidents and strangers only. Hence the limit to this machine, unless lifted by
+/// name. A process that accepts plaintext datagrams accepts only plaintext ones.
 enum class Plaintext : std::uint8_t {
   loopback_only,  ///< datagrams from and to other machines are dropped and counted
   any_address,    ///< for trusted test networks

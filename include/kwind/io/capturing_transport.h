@@ -15,15 +15,16 @@ class KWIND_API CapturingTransport final : public PollableTransport {
   using Watcher = std::function<void(Time now, const Endpoint& from, const Endpoint& to,
                                      std::span<const std::byte> datagram)>;
 
-  /// `watcher` is called for each datagram that is sent or received; it must not call
-  /// the transport.
+  /// `watcher` is called for each datagram that is sent or received, except for unusable ones,
+  /// which are received empty; it must not call the transport.
   CapturingTransport(std::unique_ptr<PollableTransport> inner, Watcher watcher)
       : inner_(std::move(inner)), watcher_(std::move(watcher)) {}
 
   [[nodiscard]] Endpoint local() const override { return inner_->local(); }
   std::optional<ReceivedDatagram> receive(Time now) override {
     auto received = inner_->receive(now);
-    if (received) watcher_(now, received->from, local(), received->bytes);
+    if (received && !received->bytes.empty())
+      watcher_(now, received->from, local(), received->bytes);
     return received;
   }
   void send(Time now, const Endpoint& to, std::span<const std::byte> bytes) override {

@@ -45,7 +45,7 @@ struct ObservedPart {
     control,    ///< ping, close, window, challenge, response
     padding,    ///< zeros of a control frame, and those that fill the last byte
     encrypted,  ///< a body that no key opened
-    tag,        ///< the seal's tag or the check
+    tag,        ///< AEAD tag, or the check in plaintext mode
   };
   Kind kind = Kind::handshake;
   std::size_t bits = 0;  ///< all of it

@@ -155,9 +155,9 @@ std::optional<ReceivedDatagram> UdpTransport::receive(Time) {
   const Endpoint from = from_system(in.addresses[i].storage);
   const bool too_long = (in.headers[i].msg_hdr.msg_flags & MSG_TRUNC) != 0;
   if (too_long) ++state_->counts.too_long;
-  // Nobody can be answered at port 0, and who tries has its whole batch refused. What cannot be
-  // used is given out empty: a flood of it counts against the budget of who receives, and does not
-  // look like the end of what has arrived.
+  // The system refuses a whole batch that holds an answer to port 0. Unusable datagrams are
+  // returned empty: a flood of them counts against the receiver's budget, and does not look like an
+  // empty socket.
   if (too_long || from.port == 0) return ReceivedDatagram{from, {}};
   return ReceivedDatagram{from, std::span(in.memory).subspan(i * kSlotBytes, size)};
 }

@@ -77,9 +77,8 @@ const TransportCounts& UdpTransport::counts() const {
 
 std::optional<ReceivedDatagram> UdpTransport::receive(Time) {
   State& state = *state_;
-  // Refusals are passed over; so many that the loop ends. What cannot be used is given out empty: a
-  // flood of it counts against the budget of who receives, and does not look like the end of what
-  // has arrived.
+  // Skips refusals, at most kMaxQueued of them. Unusable datagrams are returned empty: a flood of
+  // them counts against the receiver's budget, and does not look like an empty socket.
   for (std::size_t i = 0; i < kMaxQueued; ++i) {
     Address from;
     const std::ptrdiff_t got = receive_from(state.fd, state.in, from);

@@ -133,8 +133,8 @@ void ClientHandshake::make_connect(const Cookie& cookie) {
   if (!noise_->write_first(payload.bytes(), message)) noise_.reset();
 }
 
-// What only the server can have written ends the attempt: a welcome, or a refusal with its reason.
-// A welcome that names what this client did not offer is not believed.
+// Only a message that the server itself wrote ends the attempt: a welcome, or a refusal with its
+// reason. A welcome that names what this client did not offer is not believed.
 void ClientHandshake::on_accept(Time now, std::span<const std::byte> datagram, Reply& reply) {
   const auto nonce = read_accept_head(datagram);
   if (!nonce || *nonce != nonce_ || connect_.empty()) {

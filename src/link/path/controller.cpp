@@ -24,8 +24,8 @@ constexpr double kMinGain = 0.7;
 constexpr Duration kStandingQueue = milliseconds(25);
 constexpr unsigned kStandingRounds = 4;
 constexpr Duration kDrainEvery = std::chrono::seconds(15);
-// Looks of the peer that are further apart than those of any game's tick, and how many packets one
-// of them must ack: a slow path brings them one by one.
+// Pause between two polls of the peer that is longer than any game's tick, and the number of
+// packets that one poll must ack: a slow path delivers packets one by one.
 constexpr Duration kSeldomLooks = milliseconds(60);
 constexpr std::size_t kPacketsOfALook = 3;
 constexpr Duration kMinSpan = std::chrono::seconds(60);
@@ -68,8 +68,8 @@ double Controller::pipe() const {
   return bandwidth_ * seconds(std::max(min(), kShortestRound) + waits_for_look_);
 }
 
-// Acks within kShortestRound of a look belong to it. Of the last four looks the shortest pause
-// counts, so that one quick ack ends the allowance.
+// Measures how far apart the peer polls. Acks within kShortestRound of each other belong to one
+// poll. The shortest of the last four pauses counts, so that one quick ack ends the allowance.
 void Controller::note_look(Time now, const SentPackets::Outcome& outcome) {
   if (outcome.bytes_acked == 0 || now - look_ < kShortestRound) return;
   const Duration pause = now - look_;

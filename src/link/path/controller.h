@@ -78,9 +78,9 @@ class Controller {
   Duration queue_{0};
   Duration jitter_{0};                // mean difference of successive samples
   std::array<Duration, 3> recent_{};  // samples, newest first
-  // A peer that looks seldom acks all that waited for it at once. What a look says comes within a
-  // few milliseconds of `look_`; by how much the last looks were apart, newest first, and the least
-  // of these: no queue, and more in flight.
+  // A peer that polls seldom acks all datagrams of one poll at once. `look_` is the first ack of
+  // the newest poll, `looks_` the pauses between the last polls, newest first. Their minimum is no
+  // queueing delay, and permits more bytes in flight.
   Time look_{};
   std::array<Duration, 4> looks_{};
   Duration waits_for_look_{0};

@@ -106,8 +106,8 @@ bool read_error(bits::Reader& in, const PrefixCode& code, const EntityModel& mod
   return in.ok() && model.at_error(column, value, place % 2 == 0 ? size : -size, value);
 }
 
-// What both ends expect of the column, from the rows that the receiver is known to have. `row`
-// gives the columns that stand before it, which its prediction may follow.
+// The value that both ends expect in the column, from the rows that the receiver is known to have.
+// `row` gives the columns that stand before it, which its prediction may follow.
 std::uint32_t predicted(const Basis& basis, const Row& row, std::size_t column) {
   return basis.model.predict(column, basis.predictors[column], basis.known, row.numbers,
                              basis.tick);
@@ -179,8 +179,8 @@ std::uint32_t mask_of(const Basis& basis, const Row& row) {
   return mask;
 }
 
-// What follows the mask. Columns without a place in it, which hardly ever change, share one bit
-// that says whether any did; only then has each a bit of its own.
+// The part of a change after its mask. Columns without a place in it, which hardly ever change,
+// share one bit that says whether any did; only then has each a bit of its own.
 void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask) {
   const EntityModel& model = basis.model;
   bool any = false;

@@ -92,7 +92,7 @@ class Edits {
 // What makes `now` of `before`. Of the parts between the common beginning and the common end the
 // longest common subsequence stays (Wagner and Fischer 1974), if they are short.
 std::vector<Edit> edits_of(const Items& before, const Items& now) {
-  // Most lists change in one place: what stands before and behind it is found first.
+  // Most lists change in one place: the common beginning and the common end are found first.
   std::size_t head = 0;
   const std::size_t shorter = std::min(before.size(), now.size());
   while (head < shorter && before.same(head, now, head)) ++head;

@@ -142,7 +142,7 @@ void World::take(std::uint32_t id, const Encode& encode) {
     begin = end;
   };
   encode(out, std::ref(mark));
-  // What no memory of this size holds is encoded again, into twice as much.
+  // A value that this memory does not hold is encoded again, into twice as much.
   while (out.error() == Errc::message_too_large) {
     s.value_bits.resize(s.value_bits.size() * 2);
     column = 0;
