@@ -5,6 +5,7 @@
 
 #include "io/linux/copy_filter.h"
 #include "io/sockets.h"
+#include "kwind/io/capturing_transport.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/impaired_transport.h"
 #include "kwind/io/udp_transport.h"
@@ -80,6 +81,25 @@ TEST(UdpTransport, AFloodOfWhatIsTooLongHidesNothingBehindIt) {
   EXPECT_EQ(last, good) << "receive() says that there is no more before the last one";
   EXPECT_EQ(calls, kFlood + 1) << "each counts against the budget of who receives";
   EXPECT_EQ(b->counts().too_long, kFlood);
+}
+
+TEST(CapturingTransport, PassesOverUnusableDatagrams) {
+  std::vector<std::size_t> seen;
+  CapturingTransport port(open_port(), [&](Time, const Endpoint&, const Endpoint&, auto bytes) {
+    seen.push_back(bytes.size());
+  });
+  const int sender = open_socket(AF_INET, SOCK_DGRAM);
+  ASSERT_GE(sender, 0);
+  const Address to = to_system(port.local(), AF_INET);
+  for (const std::size_t size : {kMaxDatagramBytes + 1, kMaxDatagramBytes}) {
+    const std::vector<std::byte> bytes(size);
+    ASSERT_EQ(send_to(sender, bytes, to), static_cast<std::ptrdiff_t>(size));
+  }
+  close_socket(sender);
+  std::size_t received = 0;
+  while (port.receive(now())) ++received;
+  EXPECT_EQ(received, 2U);
+  EXPECT_EQ(seen, std::vector<std::size_t>{kMaxDatagramBytes});
 }
 
 TEST(UdpTransport, NamesWhyItCannotOpen) {
