@@ -230,7 +230,8 @@ struct Looks {
 };
 class SeldomLooks : public testing::TestWithParam<Looks> {};
 TEST_P(SeldomLooks, FillThePath) {
-  const auto [pause, rate] = GetParam();
+  const Duration pause = GetParam().pause;
+  const double rate = GetParam().rate;
   SimPair pair({.conditions = {.delay = 5ms,
                                .rate = rate,
                                .queue_bytes = static_cast<std::size_t>(std::max(rate / 5, 16e3))}});
