@@ -185,7 +185,8 @@ struct Server::Impl {
       transport.end(received.from);  // a stream has no business with it
       return;
     }
-    touch(*connection);
+    touch(*connection);  // dropped or not: the next flush() begins a new budget
+    if (!transport.is_stream() && !connection->session.charge_datagram()) return;
     // The link drops what does not open, and counts its drops.
     (void)connection->session.link().receive_from(now, received.from, received.bytes);
     drain(now, *connection);

@@ -333,6 +333,18 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
   ++held_count_;
 }
 
+// Counts a datagram against the tick's budget; false if it is to be dropped unread. Messages are
+// charged where they are handed out; pings and acks have no other place to be charged.
+bool Session::charge_datagram() {
+  const std::size_t max = wire_->budget.datagrams;
+  if (max != 0 && tick_datagrams_ >= max) {
+    wire_->drops.add(Errc::over_budget);
+    return false;
+  }
+  ++tick_datagrams_;
+  return true;
+}
+
 bool Session::within_budget(std::size_t bits) const {
   if (wire_->paused) return false;
   if (tick_messages_ == 0) return true;
@@ -475,6 +487,7 @@ void Session::pump_out(Time now, Transport& transport, const std::optional<Endpo
   if (now >= tick_end_) {
     tick_messages_ = 0;
     tick_bytes_ = 0;
+    tick_datagrams_ = 0;
     tick_end_ = now + wire_->budget.time;
   }
   std::array<std::byte, link::kMaxDatagramBytes> buffer;  // NOLINT: written before it is read

@@ -105,6 +105,8 @@ class Session {
   /// Takes the link's events and the messages held back that may pass now. The end of the
   /// connection is reported once no message waits that arrived before the end.
   void drain(Time now, Sink& sink);
+  /// Whether a datagram of the peer may still be read in this tick; see TickBudget::datagrams.
+  [[nodiscard]] bool charge_datagram();
   /// Ends the requests whose time is out. To be called after drain(), once all that has arrived was
   /// read: an answer that waits in the socket is in time.
   void expire_requests(Time now, Sink& sink);
@@ -181,6 +183,7 @@ class Session {
   Time tick_end_{};
   std::size_t tick_messages_ = 0;  // taken in this tick
   std::size_t tick_bytes_ = 0;
+  std::size_t tick_datagrams_ = 0;
   route::PendingRequests pending_requests_;   // asked here
   std::vector<route::RateLimit> out_limits_;  // by kind
   std::vector<route::RateLimit> in_limits_;   // by kind

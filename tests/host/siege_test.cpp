@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <map>
+#include <numeric>
 #include <set>
 
 #include "host_test.h"
@@ -259,6 +260,49 @@ TEST(Siege, PayloadTakesOfTheTicksBudget) {
   EXPECT_GT(hosts.server().counts().drops.of(Errc::over_budget), 100U);
   for (const auto& [tick, count] : heard) EXPECT_LE(count, 16) << "two budgets may meet in a tick";
   EXPECT_TRUE(client.connected());
+}
+
+// Datagrams are charged before they are decrypted: pings and acks cost a server as much as messages
+// do. Promises are kept all the same, and the next tick begins a new budget.
+TEST(Siege, DatagramsTakeOfTheTicksBudgetWhateverTheyHold) {
+  constexpr std::uint64_t kBudget = 20;
+  ServerOptions options;
+  options.tick_budget = {0, 0, 50ms, kBudget};
+  SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, 1, options);
+  std::map<std::int64_t, int> heard;  // by tick
+  hosts.server().on<host_test::Both>(
+      [&](Peer, const host_test::Both&) { ++heard[(hosts.now() - at(0s)) / 50ms]; });
+  std::vector<int> said;
+  hosts.server().on<host_test::Say>(
+      [&](Peer, const host_test::Say& say) { said.push_back(static_cast<int>(say.number)); });
+  Client& flood = hosts.join();
+  Client& honest = hosts.join();
+  hosts.run(300ms);
+  int sent = 0;
+  std::uint64_t flushes = 0;
+  for (int i = 0; i < 400; ++i) {
+    for (int k = 0; k < 20; ++k, ++flushes) {  // a datagram each
+      (void)flood.send(host_test::Both{});
+      flood.flush(hosts.now());
+    }
+    if (i % 10 == 0) (void)honest.send(host_test::Say{++sent, "still here"});
+    hosts.run(5ms);
+  }
+  hosts.run(500ms);  // until the last of the flood has arrived
+  const std::uint64_t dropped = hosts.server().counts().drops.of(Errc::over_budget);
+  EXPECT_GT(dropped, flushes / 2);
+  for (const auto& [tick, count] : heard) {
+    EXPECT_LE(count, 2 * static_cast<int>(kBudget)) << "two budgets may meet in a tick";
+  }
+  EXPECT_GT(heard.size(), 35U) << "of 40: each tick begins anew";
+  EXPECT_TRUE(flood.connected());
+  // A reliable message whose datagram was dropped comes again.
+  (void)flood.send(host_test::Say{++sent, "and I"});
+  hosts.run(2s);
+  std::vector<int> all(static_cast<std::size_t>(sent));
+  std::iota(all.begin(), all.end(), 1);
+  EXPECT_EQ(said, all);
+  EXPECT_EQ(hosts.server().counts().drops.of(Errc::over_budget), dropped) << "the flood is over";
 }
 
 // Of a server that closes hears also who has just been answered, and is no connection yet.

@@ -163,7 +163,7 @@ class RelayRun {
     options.capacity = settings.max_clients;
     options.resume = settings.plaintext ? Duration{0} : seconds(settings.resume_seconds);
     options.tick_budget = {settings.messages_per_tick, settings.bytes_per_tick,
-                           seconds(1 / settings.ticks_per_second)};
+                           seconds(1 / settings.ticks_per_second), options.tick_budget.datagrams};
     options.max_faults = settings.max_faults;
     for (const auto& channel : setup_.source.protocol.channels) {
       options.queues.push_back({channel.name, settings.queue_messages, std::size_t{2} << 20,

@@ -35,14 +35,18 @@ struct Timeouts {
   Duration max_throttle_delay = std::chrono::seconds(5);
 };
 
-/// What one connection may send in a tick: in `time`, or from one send() of the host to the next if
-/// that is 0. 0 messages or bytes: no limit. Beyond it unreliable and sequenced messages
-/// are dropped, reliable and ordered ones wait in their window. One message always passes, however
-/// large.
+/// The most that one connection may send in a tick: in `time`, or from one flush() of the host to
+/// the next if that is 0. 0 messages, bytes or datagrams: no limit. Beyond messages or bytes
+/// unreliable and sequenced messages are dropped, reliable and ordered ones wait in their window;
+/// one message always passes, however large. Beyond `datagrams` a server drops datagrams of a
+/// connection before it decrypts them, whatever they hold, pings and acks included; all of them are
+/// counted as over_budget, and reliable messages in them come again. A stream may not lose a
+/// datagram: its bytes wait instead, in turns with those of other streams.
 struct TickBudget {
   std::size_t messages = 0;
   std::size_t bytes = 0;
   Duration time{0};
+  std::size_t datagrams = 0;
 };
 
 /// The queue of a channel's messages that wait to be sent to one peer.
