@@ -290,7 +290,7 @@ Line Account::add(const Packet& packet) {
     return line;
   }
   Connection& connection = state.connections[datagram.client];
-  if (datagram.form == "offer") connection = Connection{};  // numbers start anew
+  if (datagram.form == "connect") connection = Connection{};  // numbers start anew
   const bool up = datagram.up;
   const std::size_t headers = packet.header_bytes() * 8;
   state.totals[up ? 1 : 0] += packet.payload.size() * 8 + headers;

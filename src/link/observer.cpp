@@ -26,12 +26,12 @@ std::string_view name_of(Form form) {
   switch (form) {
     case Form::hello: return "hello";
     case Form::cookie: return "cookie";
-    case Form::connect: return "offer";
-    case Form::accept: return "answer";
-    case Form::handshake_error: return "notice";
+    case Form::connect: return "connect";
+    case Form::accept: return "accept";
+    case Form::handshake_error: return "handshake error";
     case Form::versions: return "versions";
-    case Form::reset: return "gone";
-    case Form::lost: return "lost";
+    case Form::reset: return "stateless reset";
+    case Form::lost: return "reset query";
   }
   return "foreign";
 }
@@ -49,6 +49,7 @@ struct Way {
   std::map<std::uint8_t, std::uint64_t> messages;         // by channel: number after the newest
 };
 
+// A connection as seen from outside, by the client's address.
 struct Flow {
   bool encrypted = true;
   std::uint16_t version = 0;
@@ -68,12 +69,14 @@ struct Observer::State {
   std::unordered_set<Endpoint> servers;
   std::unordered_map<Endpoint, Flow> flows;  // by client
 
+  // Channels younger than the agreed version do not exist on this connection.
   void agree(Flow& flow, std::uint16_t version) const {
     flow.version = version;
     flow.channels = options.channels;
     std::erase_if(flow.channels, [&](const ChannelSpec& spec) { return spec.since > version; });
   }
 
+  // A connection whose handshake was not captured is taken to speak the newest version.
   Flow& flow_of(const Endpoint& client) {
     const auto [found, fresh] = flows.try_emplace(client);
     if (fresh && !options.versions.empty()) agree(found->second, options.versions.front());
@@ -123,6 +126,7 @@ std::vector<std::byte> payload_of(const Frame& frame) {
   return bytes;
 }
 
+// Describes one frame. Numbers of reliable messages are widened to 64 bits by the newest one seen.
 ObservedPart part_of(const Frame& frame, Delivery delivery, std::uint64_t packet, Way& way) {
   ObservedPart made = part(ObservedPart::Kind::control, frame.head_bits + frame.bits);
   made.channel = frame.channel;
@@ -180,6 +184,8 @@ ObservedPart part_of(const Frame& frame, Delivery delivery, std::uint64_t packet
 
 }  // namespace
 
+// Follows an attempt. In plaintext mode connect and accept say everything: versions, id and the
+// keys of the checks. Encrypted ones say only that there is an attempt.
 void Observer::State::on_handshake(Form form, std::span<const std::byte> datagram, Flow& flow,
                                    ObservedDatagram& out) {
   out.form = name_of(form);
@@ -238,6 +244,7 @@ void Observer::State::on_handshake(Form form, std::span<const std::byte> datagra
   out.opened = !flow.encrypted && out.problem == Errc::none;
 }
 
+// On success `out.plain` is the whole datagram with its body decrypted.
 bool Observer::State::try_key(const Aead& aead, std::uint64_t number,
                               std::span<const std::byte> datagram, std::size_t head_bytes,
                               ObservedDatagram& out) const {
@@ -253,6 +260,7 @@ bool Observer::State::try_key(const Aead& aead, std::uint64_t number,
   return true;
 }
 
+// First the keys that opened something lately, then all of the key log.
 bool Observer::State::open(std::span<const std::byte> datagram, const DataHeader& header,
                            Flow& flow, ObservedDatagram& out) {
   Way& way = flow.ways[out.up ? 1 : 0];
@@ -291,6 +299,7 @@ bool Observer::State::open(std::span<const std::byte> datagram, const DataHeader
   return false;
 }
 
+// Parts are added only when the whole body could be read, as the link does.
 Errc Observer::State::read_body(std::span<const std::byte> body, bool has_acks, Flow& flow,
                                 ObservedDatagram& out) const {
   bits::Reader in(body);
@@ -327,6 +336,7 @@ Errc Observer::State::read_body(std::span<const std::byte> body, bool has_acks, 
   return Errc::none;
 }
 
+// A datagram that no key opens still has a header, a body of known size and a tag.
 void Observer::State::on_data(std::span<const std::byte> datagram, Flow& flow,
                               ObservedDatagram& out) {
   out.form = "data";
@@ -378,6 +388,8 @@ Observer::Observer(ObserverOptions options) : state_(std::make_unique<State>()) 
 Observer::Observer(Observer&&) noexcept = default;
 Observer::~Observer() = default;
 
+// The direction follows from the form of handshake datagrams; servers that were met once are
+// remembered.
 ObservedDatagram Observer::observe(const Endpoint& from, const Endpoint& to,
                                    std::span<const std::byte> datagram) {
   State& state = *state_;

@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include <map>
+#include <set>
 
 #include "kit/promises.h"
 #include "kwind/capture/account.h"
@@ -260,10 +261,14 @@ TEST_F(Captured, TellsWhyMessagesTravelAgain) {
 TEST_F(Captured, WithoutKeysSealedOnesStaySealedAndAreStillCounted) {
   run(link::Mode::encrypted, 2s);
   Account account(compiled_.protocol, {});
+  std::set<std::string_view> forms;
   for (const Packet& each : packets_) {
     const Line line = account.add(each);
+    forms.insert(line.datagram.form);
     EXPECT_FALSE(line.datagram.form == "data" && line.datagram.opened);
   }
+  EXPECT_EQ(forms, (std::set<std::string_view>{"hello", "cookie", "connect", "accept", "data"}))
+      << "the names of docs/wire-format.md";
   EXPECT_GT(account.unopened(), 50U);
   EXPECT_EQ(count_of(account, "encrypted, not opened", true) +
                 count_of(account, "encrypted, not opened", false),

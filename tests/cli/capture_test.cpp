@@ -207,6 +207,9 @@ TEST_F(Cli, RecordStandsBetweenAClientAndItsServer) {
   EXPECT_EQ(json["connections"], 1);
   EXPECT_EQ(json["datagrams"][0]["form"], "hello");
   EXPECT_EQ(json["datagrams"][0]["bytes"], 1200);
+  EXPECT_EQ(json["datagrams"][1]["form"], "cookie");
+  EXPECT_EQ(json["datagrams"][2]["form"], "connect");
+  EXPECT_EQ(json["datagrams"][3]["form"], "accept");
 
   EXPECT_EQ(run({kKwind, "record", "--output", capture}).code, 2);
   EXPECT_EQ(run({kKwind, "record", "--output", capture, "--port", "4000", "--server", "x:1"}).code,

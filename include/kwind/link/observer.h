@@ -66,8 +66,9 @@ struct ObservedPart {
 };
 
 struct ObservedDatagram {
-  /// "hello", "cookie", "offer", "answer", "notice", "versions", "gone", "data"; "foreign" for what
-  /// belongs to no connection that is known here.
+  /// As docs/wire-format.md names the forms: "hello", "cookie", "connect", "accept",
+  /// "handshake error", "versions", "stateless reset", "reset query", "data"; "foreign" for a
+  /// datagram of no connection that is known here.
   std::string_view form = "foreign";
   bool up = false;
   bool encrypted = false;
