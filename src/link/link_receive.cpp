@@ -18,6 +18,8 @@ constexpr Duration kMinPathPatience = std::chrono::seconds(3);
 
 }  // namespace
 
+// A greeting client takes handshake datagrams only; every other state takes data, and a client a
+// reset.
 Errc Link::Impl::accept_datagram(Time now, const Endpoint& from,
                                  std::span<const std::byte> datagram) {
   if (datagram.empty()) return Errc::truncated;
@@ -32,6 +34,7 @@ Errc Link::Impl::accept_datagram(Time now, const Endpoint& from,
   return is_data(datagram) ? accept_data(now, from, datagram) : on_handshake(datagram);
 }
 
+// The server's answer ends the greeting with a refusal or with keys.
 Errc Link::Impl::on_greeting(Time now, std::span<const std::byte> datagram) {
   ClientHandshake::Reply reply = greeting_->receive(now, datagram);
   if (reply.error != Errc::none) return reply.error;
@@ -48,6 +51,8 @@ Errc Link::Impl::on_greeting(Time now, std::span<const std::byte> datagram) {
   return Errc::none;
 }
 
+// A stateless reset (RFC 9000, 10.3): the server lost the connection's state. The token proves that
+// the server said so, and is compared in constant time.
 Errc Link::Impl::on_handshake(std::span<const std::byte> datagram) {
   const auto form = form_of(datagram);
   if (!form) return form.error();
@@ -63,6 +68,8 @@ Errc Link::Impl::on_handshake(std::span<const std::byte> datagram) {
   return Errc::none;
 }
 
+// The order of the checks is that of their cost: size, connection id, replay window, and only then
+// the AEAD.
 Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std::byte> datagram) {
   if (datagram.size() > kMaxDatagramBytes) return Errc::too_long;
   // Before it is noted as arrived: what is acknowledged is what the program will get.
@@ -131,11 +138,15 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   return Errc::none;
 }
 
+// Acks wait for about a round trip, so that most of them travel with data; never longer than the
+// option says.
 Duration Link::Impl::ack_delay() const {
   return std::clamp<Duration>(rtt_.smoothed(), kMinAckDelay,
                               std::max(options_.ack_delay, kMinAckDelay));
 }
 
+// The packet is in the replay window from here on and will be acknowledged. A packet with nothing
+// but acks asks for no ack (RFC 9000, 13.2.1).
 void Link::Impl::note_packet(Time now, PacketNumber number, std::size_t bytes) {
   const bool gap = raw(number) > window_.expected();
   if (raw(number) >= window_.expected()) newest_at_ = now;
@@ -151,6 +162,8 @@ void Link::Impl::note_packet(Time now, PacketNumber number, std::size_t bytes) {
   ack_due_ = std::min(ack_due_, now + delay);
 }
 
+// An ack feeds four consumers in this order: the round-trip estimate, the key phases, the entries
+// that were noted for each packet, and the congestion controller, which sets the rate of the pacer.
 Errc Link::Impl::on_acks(Time now) {
   const SentPackets::Outcome outcome = ledger_.on_ack(now, ack_block_, rtt_);
   if (outcome.error != Errc::none) return outcome.error;
@@ -170,11 +183,14 @@ Errc Link::Impl::on_acks(Time now) {
   return Errc::none;
 }
 
+// Keeps copies of two values that each turn reads, so that a turn without acks does not touch the
+// memory of the controller.
 void Link::Impl::note_controller() {
   controller_window_ = controller_.window();
   sees_queue_ = controller_.sees_queue();
 }
 
+// Each packet that was acknowledged or lost settles everything that the packet carried.
 void Link::Impl::settle(Time now, const SentPackets::Outcome& outcome) {
   stats_.packets_lost += outcome.packets_lost;
   if (outcome.packets_lost > 0) {
@@ -213,6 +229,7 @@ void Link::Impl::report_delivery(const SentRef& ref, bool acked) {
   payload_source_.get()->on_delivery(ref.index, acked);
 }
 
+// Frames take effect in the order in which the peer wrote them.
 Errc Link::Impl::on_frame(Time now, const Endpoint& from, const Frame& frame) {
   switch (frame.kind) {
     case FrameKind::ping:
@@ -240,6 +257,7 @@ Errc Link::Impl::on_frame(Time now, const Endpoint& from, const Frame& frame) {
   return Errc::none;
 }
 
+// Messages whose fragments were discarded for want of memory are counted among the drops.
 Errc Link::Impl::on_message(const Frame& frame) {
   const std::uint64_t before = channels_.counts().incomplete;
   const Errc error = channels_.hear(frame, inbox_);
@@ -248,6 +266,9 @@ Errc Link::Impl::on_message(const Frame& frame) {
   return error;
 }
 
+// Another address may mean another path: measurements of the old path no longer hold (RFC 9000,
+// 9.4). A port that changed behind the same address is a new binding of address translation, and
+// the path is the same.
 void Link::Impl::on_response(Time now, const Endpoint& from, std::uint64_t number) {
   switch (path_.answered(now, from, number)) {
     case Path::Change::none: return;

@@ -18,6 +18,9 @@ constexpr Duration kRestAfter = std::chrono::seconds(2);  // nothing but pings: 
 
 }  // namespace
 
+// The permissions of this turn, by priority. Bulk and normal messages need room in the congestion
+// window and a token of the pacer; a probe, which replaces a silent connection's next ack, needs
+// neither.
 Allowance Link::Impl::allowance(Time now) const {
   Allowance allowed;
   if (state_ == State::draining || !ledger_.has_room()) return allowed;
@@ -36,11 +39,13 @@ Allowance Link::Impl::allowance(Time now) const {
   return allowed;
 }
 
+// A cheap test that most turns end with: nothing is due and nothing waits.
 bool Link::Impl::may_send(Time now) const {
   return ping_due_ || probe_due_ || close_due_ || response_due_ || schedules() || now >= ack_due_ ||
          !channels_.reliable_idle() || channels_.wants_any() || channels_.windows_due();
 }
 
+// Something could leave at once; see next_wakeup().
 bool Link::Impl::wants_to_send(const Allowance& allowed) const {
   if (!ledger_.has_slot()) return false;
   if (ping_due_ || probe_due_ || close_due_ || response_due_ || channels_.windows_due())
@@ -48,6 +53,9 @@ bool Link::Impl::wants_to_send(const Allowance& allowed) const {
   return channels_.wants(allowed) || (schedules() && ledger_.bytes_in_flight() < window());
 }
 
+// One datagram. Path challenges and MTU probes have datagrams of their own; everything else is
+// gathered in the order: response, windows, redundant copies, high priority, payload source, the
+// other channels, close.
 std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
   if (!ledger_.has_slot()) return 0;
   if (state_ == State::open) {
@@ -109,6 +117,7 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
   return finish_datagram(now, datagram, out, eliciting, message_bits);
 }
 
+// The payload source writes into memory of its own, because the length stands before the payload.
 void Link::Impl::write_payload(Time now, bits::Writer& writer, FrameWriter& frames) {
   constexpr std::size_t kPayloadHeadBits = 40;
   if (writer.room_bits() <= kPayloadHeadBits) return;
@@ -148,6 +157,8 @@ bool Link::Impl::write_ack_block(Time now) {
   return true;
 }
 
+// Header and ack block. Now and then a number is left out: a peer that acknowledges a number that
+// was never sent guesses acks to make this end send faster (RFC 9000, 21.4).
 Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> out, std::size_t max,
                                                 bool with_acks) {
   if (ledger_.next_number() >= skip_at_) {
@@ -175,6 +186,8 @@ Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> o
   return datagram;
 }
 
+// Encrypts the datagram and notes it as sent. `app_limited` marks packets that left with the window
+// not full: their delivery rate says nothing about the path.
 std::size_t Link::Impl::finish_datagram(Time now, Datagram& datagram, std::span<std::byte> out,
                                         bool eliciting, std::size_t message_bits) {
   const std::size_t size = datagram.writer.finish() + envelope_->tag_bytes();
@@ -193,6 +206,7 @@ std::size_t Link::Impl::finish_datagram(Time now, Datagram& datagram, std::span<
   return size;
 }
 
+// A connection that has sent and heard nothing but pings for a while gives its working memory back.
 void Link::Impl::rest_if_idle(Time now) {
   if (!envelope_ || now - busy_at_ < kRestAfter) return;
   envelope_->rest();
@@ -216,6 +230,8 @@ std::size_t Link::Impl::write_challenge(Time now, const Path::Challenge& challen
   return size;
 }
 
+// A datagram of padding (RFC 8899): its loss costs nothing and says that the path takes no such
+// size.
 std::size_t Link::Impl::write_mtu_probe(Time now, std::size_t size, std::span<std::byte> out) {
   ledger_.begin();
   ledger_.add({SentRef::Kind::mtu_probe, 0, 0, 0, mtu_.probe_sent(size)});

@@ -3,6 +3,7 @@
 
 namespace kwind::link {
 
+// Source and slot point at each other; whichever is moved or ends tells the other.
 PayloadSource::PayloadSource(PayloadSource&& other) noexcept
     : slot_(std::exchange(other.slot_, nullptr)) {
   if (slot_ != nullptr) slot_->payload_source_ = this;
@@ -25,6 +26,8 @@ void PayloadSlot::set(PayloadSource* payload_source) {
   if (payload_source_ != nullptr) payload_source_->slot_ = nullptr;
   payload_source_ = payload_source;
   if (payload_source == nullptr) return;
+  // Delivery reports of an earlier source carry an earlier generation and are not passed to this
+  // one.
   ++generation_;
   if (payload_source->slot_ != nullptr) payload_source->slot_->payload_source_ = nullptr;
   payload_source->slot_ = this;

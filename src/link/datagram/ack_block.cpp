@@ -18,6 +18,8 @@ constexpr unsigned kAckGapOrder = 0;
 constexpr std::array<int, std::size_t{1} << kDelayBits> kDelays_ms{0,  1,  2,  3,  4,  6,  8,  10,
                                                                    13, 17, 22, 28, 36, 46, 60, 80};
 
+// The index of the largest step that is not above `delay`; the last step stands for all longer
+// ones.
 std::uint64_t delay_code(Duration delay) {
   const auto above = std::upper_bound(
       kDelays_ms.begin() + 1, kDelays_ms.end(), delay,
@@ -25,12 +27,18 @@ std::uint64_t delay_code(Duration delay) {
   return static_cast<std::uint64_t>(above - kDelays_ms.begin()) - 1;
 }
 
+// The first packet of the run that the short form of an ack block names: kShortRunPackets packets
+// that end with `last`, fewer at the start of a connection.
 std::uint64_t short_run_first(std::uint64_t last) {
   return last + 1 > kShortRunPackets ? last + 1 - kShortRunPackets : 0;
 }
 
 }  // namespace
 
+// The usual block is one range that covers the short run and more: one bit says so, and only the
+// newest number and the delay follow. Every other block lists its ranges from the newest down. A
+// range is written as the gap below the range before it and as its length less one (RFC 9000,
+// 19.3.1), so that consecutive ranges can neither overlap nor touch.
 void write(const AckBlock& block, bits::Writer& out) {
   KWIND_ASSERT(!block.ranges.empty() && block.ranges.size() <= kMaxAckRanges);
   const AckRange& newest = block.ranges.front();
@@ -49,6 +57,9 @@ void write(const AckBlock& block, bits::Writer& out) {
   }
 }
 
+// The sender of the packets reads with `next_unsent`, the number it will give out next: an ack of
+// that number or of a later one is a lie. A narrow number has six bits and counts back from
+// `newest_narrow`, the newest packet that left with a short number of its own.
 Errc read(bits::Reader& in, std::uint64_t next_unsent, std::uint64_t newest_narrow,
           AckBlock& block) {
   block.ranges.clear();
@@ -72,6 +83,7 @@ Errc read(bits::Reader& in, std::uint64_t next_unsent, std::uint64_t newest_narr
     block.ranges.push_back({short_run_first(last), last});
     return Errc::none;
   }
+  // `last` moves down through the packet numbers; each subtraction is checked before it is done.
   for (std::uint64_t i = 0; i < count; ++i) {
     const std::uint64_t gap = i == 0 ? 0 : in.get_count(kAckGapOrder) + 2;
     const std::uint64_t before = in.get_count(kAckRunOrder);

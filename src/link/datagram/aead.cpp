@@ -27,6 +27,8 @@ struct Aead::Expanded {
 Aead::Aead(Cipher cipher, const Secret32& key) : cipher_(cipher), key_(key) {
   KWIND_ASSERT(cipher_ != Cipher::aes256_gcm || has_aes_hardware());
 }
+// The key schedule of AES takes half a kilobyte: it is made at the first use and dropped by rest(),
+// so that a connection at rest costs 32 bytes of key.
 const Aead::Expanded& Aead::expanded() const {
   if (!expanded_) expanded_ = std::make_unique<Expanded>(key_);
   return *expanded_;
@@ -41,6 +43,8 @@ Aead::Aead(Aead&&) noexcept = default;
 Aead& Aead::operator=(Aead&&) noexcept = default;
 Aead::~Aead() = default;
 
+// Encrypts `body` in place and authenticates `head` with it. The packet number is the nonce: a
+// number is never used twice under one key.
 void Aead::seal(std::uint64_t number, std::span<const std::byte> head, std::span<std::byte> body,
                 std::span<std::byte, kTagBytes> tag) const {
   const auto nonce = nonce_of(number);
@@ -58,6 +62,7 @@ void Aead::seal(std::uint64_t number, std::span<const std::byte> head, std::span
   }
 }
 
+// Returns false, and leaves `plain` without meaning, when any bit of head, body or tag was changed.
 bool Aead::open(std::uint64_t number, std::span<const std::byte> head,
                 std::span<const std::byte> body, std::span<std::byte> plain) const {
   KWIND_ASSERT(body.size() >= kTagBytes && plain.size() == body.size() - kTagBytes);
@@ -77,6 +82,8 @@ bool Aead::open(std::uint64_t number, std::span<const std::byte> head,
   return false;
 }
 
+// The key of the next phase is a one-way function of this one: a key that leaks says nothing about
+// the phases before it.
 Aead Aead::next() const {
   return {cipher_, derive(key_, "next datagram key")};
 }

@@ -30,6 +30,7 @@ Envelope::Envelope(const AeadKeys& keys, bool client, KeyLife life, Time now)
   sending_.since = now;
 }
 
+// Reports both present keys at once, later keys as each phase begins.
 void Envelope::log_keys(KeyLog out) {
   key_log_ = std::move(out);
   if (!key_log_ || !seal_) return;
@@ -37,6 +38,9 @@ void Envelope::log_keys(KeyLog out) {
   key_log_(!client_, receiving_.phase, seal_->receive.key().bytes());
 }
 
+// Returns the phase bit for packet `number`. A phase begins only after the peer acknowledged a
+// packet of the one before (RFC 9001, 6.1): the receiver therefore never meets a key two steps
+// ahead.
 bool Envelope::next_phase(Time now, std::uint64_t number) {
   if (!seal_) return false;
   const bool worn =
@@ -49,6 +53,7 @@ bool Envelope::next_phase(Time now, std::uint64_t number) {
   return sending_.phase % 2 == 1;
 }
 
+// Without encryption the last bytes are a keyed 32-bit check over all bytes before it.
 void Envelope::close(std::uint64_t number, std::span<std::byte> datagram, std::size_t head_bytes) {
   const std::size_t body_end = datagram.size() - tag_bytes();
   if (seal_) {
@@ -68,6 +73,9 @@ void Envelope::rest() {
   seal_->receive.rest();
 }
 
+// Three keys are possible. The phase bit of the present key selects that key. The other phase bit
+// selects the old key for numbers from before the last change, while the old key is kept, and
+// otherwise the next key, which becomes the present one as soon as one datagram opens with it.
 Result<std::span<const std::byte>> Envelope::open(Time now, std::uint64_t number, bool phase,
                                                   std::span<const std::byte> datagram,
                                                   std::size_t head_bytes,

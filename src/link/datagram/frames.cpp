@@ -38,6 +38,7 @@ constexpr unsigned kWindowBits = 32;
 constexpr unsigned kParityNameBits = 16;
 constexpr unsigned kParityLengthBits = 12;  // kSmallBytes * 8 is the most
 
+// The leading zero says that no message follows.
 void put_other(bits::Writer& out, Other kind) {
   out.put(static_cast<std::uint64_t>(kind) << 1, kOtherBits);
 }
@@ -156,12 +157,15 @@ std::size_t FrameWriter::put_piece(std::size_t channel, std::size_t name_bits,
   return size;
 }
 
+// A fragment of a reliable message is named by the message's index.
 std::size_t FrameWriter::piece(std::size_t channel, std::uint64_t index,
                                std::span<const std::byte> payload, std::size_t bits,
                                std::size_t& first, std::size_t end) {
   return put_piece(channel, 16, payload, bits, first, end, [&] { out_.put(index, 16); });
 }
 
+// A fragment of an unreliable message is named by the datagram and the place of the message's first
+// fragment, as sequenced messages are. `origin` is set when the first fragment is written.
 std::size_t FrameWriter::piece(std::size_t channel, Origin& origin, bool started,
                                std::span<const std::byte> payload, std::size_t bits,
                                std::size_t& first, std::size_t end) {
@@ -211,6 +215,7 @@ std::size_t FrameWriter::parity(std::size_t channel, std::uint64_t index, Parity
   return size;
 }
 
+// All control frames that are one number of a fixed width.
 std::size_t FrameWriter::control(FrameKind kind, std::uint64_t value, unsigned bits) {
   const std::size_t size = kOtherBits + kControlBits + bits;
   if (size > out_.room_bits()) return 0;
@@ -406,6 +411,8 @@ struct FrameReader {
         frame.kind = FrameKind::response;
         frame.value = in.get(64);
         break;
+      // Padding reaches to the end of the datagram. Bits that are not zero would be a covert
+      // channel and are refused.
       case static_cast<std::uint64_t>(Control::padding):
         frame.kind = FrameKind::padding;
         while (in.left_bits() > 0) {

@@ -80,6 +80,7 @@ void Channels::note_out(std::size_t channel) {
   }
 }
 
+// Keeps the set of channels that owe the peer a receive window.
 void Channels::note_in(std::size_t channel) {
   const Channel& each = channels_[channel];
   put(windows_, channel, each.window_again || each.reliable_in->should_advertise());
@@ -162,6 +163,7 @@ Time Channels::next_repeat(const Allowance& allowed, Duration latest) const {
   return next;
 }
 
+// Messages of high priority go before the payload source, all others behind it.
 std::size_t Channels::fill_high(FrameWriter& out, Time now, const Allowance& allowed,
                                 SentPackets& ledger) {
   return allowed.high ? payload_rank(out, now, Priority::high, ledger) : 0;
@@ -182,6 +184,7 @@ std::size_t Channels::payload_rank(FrameWriter& out, Time now, Priority wanted,
   turn_ = turn_ + 1 < specs_.size() ? turn_ + 1 : 0;
   const unsigned all = (unsent_ | recent_) & of_rank(wanted);
   const unsigned first = all & ~0U << turn_;
+  // The ring of channels is cut at `turn_`: first those from there on, then those below.
   for (const unsigned set : {first, all & ~first}) {
     each(set, [&](std::size_t i) {
       bits += channels_[i].state_out ? write_unreliable(out, i, ledger)
@@ -219,6 +222,8 @@ std::size_t Channels::write_unreliable(FrameWriter& out, std::size_t channel, Se
           {SentRef::Kind::sequenced, static_cast<std::uint8_t>(channel), 0, 0, slot.origin.key()});
     }
   }
+  // New messages leave in their order until one does not fit. A message in fragments may take
+  // several datagrams; `next_chunk` remembers the first fragment that is still to go.
   while (!sender.empty()) {
     UnreliableSender::Slot& slot = sender.front();
     std::size_t bits = 0;
@@ -248,8 +253,8 @@ std::size_t Channels::write_unreliable(FrameWriter& out, std::size_t channel, Se
   return total;
 }
 
-// New and lost messages in their order, until the datagram is full. The ledger notes what went,
-// so that the fate of the datagram is that of the messages.
+// New and lost messages in their order, until the datagram is full. The ledger notes each message,
+// so that the messages share the fate of their datagram: acknowledged or lost.
 std::size_t Channels::write_reliable(FrameWriter& out, Time now, std::size_t channel,
                                      SentPackets& ledger) {
   ReliableSender& sender = *channels_[channel].reliable_out;
@@ -303,8 +308,8 @@ std::size_t Channels::write_repeats(FrameWriter& out, Time now, const Allowance&
   return total;
 }
 
-// One for each message, of which it is the newest. Its fate is nobody's business: the copies settle
-// it.
+// Writes one parity for each message, with that message as the newest member. The ledger does not
+// note parity: a lost parity is not sent again, because the copies of its members settle them.
 std::size_t Channels::write_parity(FrameWriter& out, Time now, const Allowance& allowed,
                                    std::size_t channel) {
   ReliableSender& sender = *channels_[channel].reliable_out;
@@ -350,7 +355,8 @@ std::size_t Channels::write_windows(FrameWriter& out, SentPackets& ledger) {
   return total;
 }
 
-// What the ledger noted for a datagram goes back to the channel that it came from.
+// A datagram was acknowledged: each entry that the ledger noted for the datagram goes back to the
+// channel that the entry came from.
 void Channels::acked(const SentRef& ref) {
   Channel& channel = channels_[ref.channel];
   if (ref.kind == SentRef::Kind::reliable) {

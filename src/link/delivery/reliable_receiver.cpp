@@ -7,20 +7,27 @@
 
 namespace kwind::link {
 
+// An index below the window is a copy of a delivered message and is permitted; an index beyond the
+// window was never permitted.
 bool ReliableReceiver::in_window(std::uint16_t low16) const {
   return expand16(slots_.begin(), low16) < slots_.begin() + kWindowMessages;
 }
 
+// A message that arrives may be the last one that waiting parity lacked.
 ReliableReceiver::Taken ReliableReceiver::receive(const Frame& frame, Inbox& inbox) {
   Taken taken = take(frame, inbox);
   recover_pending(frame.channel, inbox, taken);
   return taken;
 }
 
+// Each message of the window has a slot: absent, then partial while fragments arrive, complete, and
+// delivered. A `reliable` channel delivers a message when it is complete, an `ordered` channel when
+// all messages before it are delivered too.
 ReliableReceiver::Taken ReliableReceiver::take(const Frame& frame, Inbox& inbox) {
   KWIND_ASSERT(in_window(frame.index));
   const std::uint64_t index = expand16(slots_.begin(), frame.index);
   if (index < slots_.begin()) return {Errc::none, true};
+  // Slots up to the index, at most kWindowMessages of them: the caller checked the window.
   while (!slots_.contains(index)) slots_.push().stage = Stage::absent;
   Slot& slot = slots_[index];
   if (slot.stage == Stage::complete || slot.stage == Stage::delivered) return {Errc::none, true};
@@ -53,6 +60,8 @@ ReliableReceiver::Taken ReliableReceiver::take(const Frame& frame, Inbox& inbox)
   }
   slot.stage = Stage::complete;
   if (!ordered_) deliver(slot, frame.channel, inbox);
+  // The window moves over everything that is delivered. In an ordered channel this is the place
+  // where messages that waited for an earlier one are delivered.
   while (!slots_.empty()) {
     Slot& first = slots_[slots_.begin()];
     if (ordered_ && first.stage == Stage::complete) deliver(first, frame.channel, inbox);
@@ -62,6 +71,8 @@ ReliableReceiver::Taken ReliableReceiver::take(const Frame& frame, Inbox& inbox)
   return {};
 }
 
+// XOR parity over a few messages (RFC 5109 describes the scheme for RTP). A parity that lacks two
+// members or more is kept until they arrive; the oldest of kPendingParity gives way to a new one.
 ReliableReceiver::Taken ReliableReceiver::receive_parity(const Frame& frame, Inbox& inbox) {
   // What came before is not remembered: later parity can be of use.
   if (!recent_) recent_ = std::make_unique<XorRepair>();
@@ -84,6 +95,9 @@ ReliableReceiver::Taken ReliableReceiver::receive_parity(const Frame& frame, Inb
   return taken;
 }
 
+// XORs all members that are known out of the parity: with one member missing the rest is that
+// member, and the XOR of the lengths is its length. Sets `settled` when the parity can give nothing
+// further.
 ReliableReceiver::Taken ReliableReceiver::recover(const PendingParity& parity, std::uint8_t channel,
                                                   Inbox& inbox, bool& settled) {
   std::size_t missing_now = 0;
@@ -108,6 +122,7 @@ ReliableReceiver::Taken ReliableReceiver::recover(const PendingParity& parity, s
   }
   settled = missing_now < 2 || parity.bits == 0;
   if (missing_now != 1) return {};
+  // No member is longer than the longest one, whose length is that of the parity.
   if (bits > parity.bits) return {Errc::bad_piece, false};
   Frame message;
   message.kind = FrameKind::message;
@@ -142,6 +157,7 @@ void ReliableReceiver::recover_pending(std::uint8_t channel, Inbox& inbox, Taken
   }
 }
 
+// Hands a message to the game and frees its memory, but not its slot.
 void ReliableReceiver::deliver(Slot& slot, std::uint8_t channel, Inbox& inbox) {
   inbox.add(channel, slot.assembly ? slot.assembly->payload() : std::span(slot.payload), slot.bits);
   slot.assembly.reset();

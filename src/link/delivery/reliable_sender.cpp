@@ -57,6 +57,7 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek() const {
     if (slot.split == nullptr) return out;
     const Split& split = *slot.split;
     out.whole = false;
+    // One run of lost fragments at a time, the first one.
     if (split.lost > 0) {
       out.repeated = true;
       out.first_chunk = split.first_lost;
@@ -74,6 +75,8 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek() const {
   }
   if (queue_.empty() || flight_.size() >= kWindowMessages) return std::nullopt;
   const Slot& slot = queue_[queue_.begin()];
+  // Invariant 1: a message starts only if the whole of it fits into the window that the peer
+  // advertised.
   if (started_cost_ + cost(slot) > limit_) return std::nullopt;
   const bool whole = slot.payload.size() <= kMaxWholeBytes;
   return Outgoing{flight_.end(),
@@ -119,6 +122,7 @@ void ReliableSender::sent(const Outgoing& what, std::size_t end, Time now) {
     slot.under_way = static_cast<std::uint8_t>(std::min(slot.under_way + 1, 200));
   } else {
     Split& split = *slot.split;
+    // Fragments below next_unsent were sent before: these are retransmissions.
     const bool again = what.first_chunk < split.next_unsent;
     for (std::size_t i = what.first_chunk; i < end; ++i) split.chunks[i] = Stage::in_flight;
     if (again) {
@@ -146,6 +150,8 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek_repeat(Time now, Du
   return std::nullopt;
 }
 
+// Only small messages are copied early; a large one costs too much and is retransmitted after a
+// loss.
 const ReliableSender::Slot* ReliableSender::small_in_flight(std::uint64_t index) const {
   if (!flight_.contains(index)) return nullptr;
   const Slot& slot = flight_[index];
@@ -168,6 +174,8 @@ std::optional<ReliableSender::Parity> ReliableSender::peek_parity(Time now, Dura
     const bool rare = before == nullptr || slot->first_sent - before->first_sent > Repeats::kLatest;
     const std::uint64_t step = rare ? 1 : 2;
     Parity parity{newest, 0, newest};
+    // At most two earlier members. Each one found becomes `first`: the bits of the members found
+    // before move up by the distance.
     for (std::uint64_t back = step; back <= 2 * step && back <= newest; back += step) {
       if (small_in_flight(newest - back) == nullptr) continue;
       const std::uint64_t moved = parity.first - (newest - back);
@@ -180,6 +188,7 @@ std::optional<ReliableSender::Parity> ReliableSender::peek_parity(Time now, Dura
   return std::nullopt;
 }
 
+// Members are marked as covered, so that peek_lone() passes over them.
 void ReliableSender::parity_sent(const Parity& parity, Time now) {
   for (unsigned i = 0; i <= kParityReach; ++i) {
     if (i == 0 || (parity.others >> (i - 1) & 1) != 0) flight_[parity.first + i].in_parity = true;
@@ -189,6 +198,7 @@ void ReliableSender::parity_sent(const Parity& parity, Time now) {
   if (newest.copies == 1) newest.last_sent = now;  // its copy is to be in another datagram
 }
 
+// A member of a parity that peek_parity() returned in this turn.
 ReliableSender::Outgoing ReliableSender::in_flight(std::uint64_t index) const {
   const Slot* const slot = small_in_flight(index);
   KWIND_ASSERT(slot != nullptr);
@@ -210,6 +220,7 @@ std::optional<ReliableSender::Outgoing> ReliableSender::peek_lone(Time now,
   return std::nullopt;
 }
 
+// The caller wrote the copy that peek_repeat() or peek_lone() named.
 void ReliableSender::repeated(const Outgoing& what, Time now) {
   Slot& slot = flight_[what.index];
   slot.last_sent = now;
@@ -235,10 +246,12 @@ void ReliableSender::acked(std::uint64_t index, std::size_t first_chunk, std::si
   if (!flight_.contains(index)) return;  // another copy of it was acked before
   Slot& slot = flight_[index];
   if (slot.stage == Stage::acked) return;
+  // Counters of copies stop at 200: only small numbers of them mean anything.
   if (slot.split == nullptr) {
     slot.stage = Stage::acked;
   } else {
     Split& split = *slot.split;
+    // A fragment counts once, however many of the datagrams that held it are acknowledged.
     for (std::size_t i = first_chunk; i < first_chunk + chunks; ++i) {
       if (split.chunks[i] == Stage::acked) continue;
       if (split.chunks[i] == Stage::waiting) --split.lost;
@@ -257,9 +270,11 @@ void ReliableSender::acked(std::uint64_t index, std::size_t first_chunk, std::si
   find_waiting();
 }
 
+// A datagram with this message, or with these fragments of it, was lost.
 void ReliableSender::lost(std::uint64_t index, std::size_t first_chunk, std::size_t chunks) {
   mark_waiting(index, first_chunk, chunks, false);
 }
+// A probe wants the message once more, although no datagram with it is known to be lost.
 void ReliableSender::resend(std::uint64_t index, std::size_t first_chunk, std::size_t chunks) {
   mark_waiting(index, first_chunk, chunks, true);
 }
@@ -294,6 +309,7 @@ void ReliableSender::mark_waiting(std::uint64_t index, std::size_t first_chunk, 
   find_waiting();
 }
 
+// The window only grows: frames that arrive out of order cannot take back what was advertised.
 void ReliableSender::set_limit(std::uint64_t low32) {
   limit_ = std::max(limit_, expand(limit_, low32, 32));
 }

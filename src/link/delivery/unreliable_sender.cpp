@@ -12,6 +12,8 @@ void UnreliableSender::drop_front() {
   waiting_.pop();
 }
 
+// The newest message always fits, whatever waits: the oldest messages make room. Returns how many
+// were discarded.
 std::size_t UnreliableSender::push(const ChannelSpec& limits, std::size_t tag,
                                    const Outbound& message) {
   const std::size_t bytes = bits::bytes_for(message.bits);
@@ -32,6 +34,7 @@ std::size_t UnreliableSender::push(const ChannelSpec& limits, std::size_t tag,
 }
 
 std::size_t UnreliableSender::expire(Time now, Duration expiry) {
+  // push() knows no time: a message begins to age at the first turn that sees the message.
   for (first_unseen_ = std::max(first_unseen_, waiting_.begin()); first_unseen_ < waiting_.end();
        ++first_unseen_) {
     waiting_[first_unseen_].queued = now;
@@ -45,6 +48,8 @@ std::size_t UnreliableSender::expire(Time now, Duration expiry) {
   return discarded;
 }
 
+// The front message left. With `kept` > 0 the message stays among the newest `kept`, of which later
+// datagrams carry copies.
 void UnreliableSender::pop_sent(std::size_t kept) {
   Slot& from = front();
   queued_bytes_ -= from.payload.size();
@@ -70,6 +75,8 @@ void UnreliableSender::clear() {
   while (!waiting_.empty()) drop_front();
 }
 
+// Acknowledged messages are copied no more; a place becomes free when all older ones are
+// acknowledged.
 void UnreliableSender::acked(Origin origin) {
   for (std::uint64_t i = recent_.begin(); i < recent_.end(); ++i) {
     if (recent_[i].origin.key() == origin.key()) recent_[i].acked = true;

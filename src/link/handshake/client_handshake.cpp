@@ -21,6 +21,8 @@ constexpr Duration kFirstRetry = std::chrono::milliseconds(250);
 constexpr Duration kRetry = std::chrono::milliseconds(350);
 constexpr unsigned kMaxCookies = 8;  // a server that never likes its own cookie is not worth more
 
+// The nonce names the attempt in every answer, so that answers of an earlier attempt are told
+// apart.
 std::uint64_t nonce_from(const Secret32& seed) {
   return bits::Reader(derive(seed, "client nonce").bytes()).get(64);
 }
@@ -35,6 +37,7 @@ ClientHandshake::ClientHandshake(ConnectOptions options, Time now)
     make_connect(Cookie{});  // a stream proves its address
 }
 
+// A refusal without encryption is believed only if it repeats this attempt's nonce.
 ClientHandshake::Reply ClientHandshake::receive(Time now, std::span<const std::byte> datagram) {
   Reply reply;
   if (datagram.empty() || is_data(datagram)) {
@@ -108,6 +111,8 @@ void ClientHandshake::take_cookie(Time now, const CookieReply& cookie, Reply& re
   make_connect(cookie.cookie);
 }
 
+// The whole connect is made once for each cookie and repeated bit for bit: the server recognises
+// copies.
 void ClientHandshake::make_connect(const Cookie& cookie) {
   cookie_ = cookie;
   const Opening opening{kLinkVersion, nonce_,
@@ -201,6 +206,7 @@ Agreed ClientHandshake::agree(const Welcome& welcome, std::span<const std::byte>
   return agreed;
 }
 
+// The hello, or the connect once there is a cookie, at fixed pauses. A stream needs no repetition.
 std::size_t ClientHandshake::poll_datagram(Time now, std::span<std::byte> out) {
   if (now < next_send_) return 0;
   last_sent_ = now;

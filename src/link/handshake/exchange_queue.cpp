@@ -15,6 +15,8 @@ double spent_seconds(Duration time) {
 
 }  // namespace
 
+// Limits count networks: one IPv4 address, or one IPv6 /64, of which a household holds all
+// addresses.
 Endpoint network_of(const Endpoint& from) {
   Endpoint network = from;
   network.port = 0;
@@ -22,6 +24,7 @@ Endpoint network_of(const Endpoint& from) {
   return network;
 }
 
+// The hash is keyed: a stranger cannot choose addresses that fall into one bucket.
 std::size_t ExchangeQueue::Hash::operator()(const Endpoint& network) const noexcept {
   return static_cast<std::size_t>(keyed_check(key, std::as_bytes(std::span(network.ip)), 0));
 }
@@ -35,11 +38,13 @@ ExchangeQueue::ExchangeQueue(const ExchangeLimits& limits, const Secret32& key)
   networks_ = std::unordered_map<Endpoint, Network, Hash>(0, hash);
 }
 
+// Exchanges of a network are forgotten exponentially.
 double ExchangeQueue::spent(const Network& network, Time now) {
   return network.spent *
          std::exp(-spent_seconds(std::max(now - network.at, Duration{0})) / kForgivenSeconds);
 }
 
+// The entry of a network, brought up to `now`. The table is bounded.
 ExchangeQueue::Network& ExchangeQueue::network(Time now, const Endpoint& address) {
   const auto found = networks_.find(address);
   if (found != networks_.end()) {
@@ -56,6 +61,7 @@ ExchangeQueue::Network& ExchangeQueue::network(Time now, const Endpoint& address
   return networks_[address] = Network{0, now, 0};
 }
 
+// The order of the queue has no meaning: the last entry fills the hole.
 void ExchangeQueue::take_out(std::size_t place) {
   const auto found = networks_.find(waiting_[place].network);
   if (found != networks_.end() && found->second.waiting > 0) --found->second.waiting;
@@ -63,6 +69,8 @@ void ExchangeQueue::take_out(std::size_t place) {
   waiting_.pop_back();
 }
 
+// A connect costs as many exchanges as its network had lately and has waiting. A full queue drops
+// the dearest connect, if the new one is cheaper. A copy of a waiting connect is ignored.
 Errc ExchangeQueue::push(Time now, Connect connect) {
   const bool copy = std::any_of(waiting_.begin(), waiting_.end(), [&](const Waiting& each) {
     return each.connect.from == connect.from && each.connect.datagram == connect.datagram;
@@ -84,6 +92,7 @@ Errc ExchangeQueue::push(Time now, Connect connect) {
   return Errc::none;
 }
 
+// A token bucket: per_second tokens a second, at most burst.
 void ExchangeQueue::refill(Time now) {
   tokens_ =
       std::min(limits_.burst, tokens_ + spent_seconds(std::max(now - refilled_, Duration{0})) *
@@ -91,6 +100,7 @@ void ExchangeQueue::refill(Time now) {
   refilled_ = std::max(refilled_, now);
 }
 
+// The connect of the network that asked for least, if a token is left.
 std::optional<ExchangeQueue::Connect> ExchangeQueue::pop(Time now) {
   refill(now);
   if (waiting_.empty() || tokens_ < 1) return std::nullopt;
@@ -104,6 +114,7 @@ std::optional<ExchangeQueue::Connect> ExchangeQueue::pop(Time now) {
   return connect;
 }
 
+// When pop() will return a connect.
 Time ExchangeQueue::next() const {
   if (waiting_.empty()) return kNever;
   if (tokens_ >= 1) return Time::min();
@@ -111,6 +122,7 @@ Time ExchangeQueue::next() const {
                          std::chrono::duration<double>((1 - tokens_) / limits_.per_second));
 }
 
+// An exchange that failed counts fourfold, one that became a connection counts nothing.
 void ExchangeQueue::blame(Time now, const Endpoint& from) {
   network(now, network_of(from)).spent += 3;
 }
@@ -119,6 +131,7 @@ void ExchangeQueue::forgive(Time now, const Endpoint& from) {
   known.spent = std::max(0.0, known.spent - 1);
 }
 
+// Networks that have been quiet leave the table.
 void ExchangeQueue::sweep(Time now) {
   std::erase_if(networks_, [&](const auto& entry) {
     return entry.second.waiting == 0 && spent(entry.second, now) < 0.1;

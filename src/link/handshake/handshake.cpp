@@ -40,6 +40,7 @@ Errc get_text(Reader& reader, std::string& text, unsigned length_bits, std::size
   return Errc::none;
 }
 
+// Every handshake datagram begins with form, link version and the client's nonce.
 Writer begin(std::span<std::byte> out, Form form, std::uint64_t client_nonce,
              std::uint16_t link_version = kLinkVersion) {
   KWIND_ASSERT(out.size() >= kBaseDatagramBytes);
@@ -80,6 +81,7 @@ struct Opened {
   Reader reader;
   std::uint64_t client_nonce;
 };
+// Reads that beginning. A datagram of another link version is refused before anything else is read.
 Result<Opened> open(std::span<const std::byte> datagram, Form form) {
   if (datagram.size() < 11) return fail(Errc::truncated);
   Reader reader(datagram);
@@ -100,6 +102,7 @@ Result<Opening> get_opening(Opened& opened) {
   return opening;
 }
 
+// A cookie is a keyed hash over everything that it must be bound to. The server stores nothing.
 Cookie cookie_at(const Secret32& secret, const Endpoint& from, std::uint64_t client_nonce,
                  std::int64_t epoch) {
   std::array<std::byte, 34> data{};
@@ -115,6 +118,7 @@ Cookie cookie_at(const Secret32& secret, const Endpoint& from, std::uint64_t cli
   return cookie;
 }
 
+// Cookies are good for 10 to 20 seconds: the epoch in which they were made, and the next one.
 std::int64_t cookie_epoch(Time now) {
   return std::chrono::floor<std::chrono::seconds>(now.time_since_epoch()).count() / 10;
 }
@@ -128,6 +132,7 @@ Result<Form> form_of(std::span<const std::byte> datagram) {
   return static_cast<Form>(form);
 }
 
+// A hello has the full base size: its answer, which is smaller, amplifies nothing.
 std::size_t write_hello(const Opening& opening, std::span<std::byte> out) {
   Writer writer = begin(out, Form::hello, opening.client_nonce, opening.link_version);
   put_opening(writer, opening);
@@ -155,6 +160,7 @@ std::size_t write(const Versions& versions, std::span<std::byte> out) {
   return writer.finish();
 }
 
+// 17 bytes in all: form and token.
 std::size_t write_reset(const ResetToken& token, std::span<std::byte> out) {
   Writer writer(out);
   writer.put(static_cast<std::uint64_t>(Form::reset), 8);
@@ -185,6 +191,7 @@ void write_accept_head(std::uint64_t client_nonce, std::span<std::byte> out) {
   KWIND_ASSERT(writer.finish() == kAcceptHeadBytes);
 }
 
+// The payload is padded to one size: its length says nothing about ticket or versions.
 std::size_t write(const Connect& connect, std::span<std::byte> payload) {
   const Identity& identity = connect.identity;
   KWIND_ASSERT(!identity.versions.empty() && identity.versions.size() <= 16);
@@ -334,6 +341,8 @@ Result<Lost> read_lost(std::span<const std::byte> datagram) {
   return lost;
 }
 
+// The sender is a stranger. Counts are limited by the width of their fields or checked, and nothing
+// after the last field may differ from zero.
 Result<Connect> read_connect(std::span<const std::byte> payload) {
   Reader reader(payload);
   Connect connect;
@@ -416,6 +425,7 @@ Cookie make_cookie(const Secret32& secret, const Endpoint& from, std::uint64_t c
   return cookie_at(secret, from, client_nonce, cookie_epoch(now));
 }
 
+// Both epochs are always compared, each in constant time.
 bool cookie_fits(const Cookie& cookie, const Secret32& secret, const Endpoint& from,
                  std::uint64_t client_nonce, Time now) {
   const std::int64_t epoch = cookie_epoch(now);
@@ -424,6 +434,8 @@ bool cookie_fits(const Cookie& cookie, const Secret32& secret, const Endpoint& f
   return fresh || older;
 }
 
+// Plaintext mode has messages of the same size as Noise has: 32 random bytes take the place of the
+// ephemeral key, and a check the place of the tag.
 void write_plaintext(std::span<const std::byte, 32> random, std::span<const std::byte> payload,
                      std::span<std::byte> message) {
   KWIND_ASSERT(message.size() == payload.size() + NoiseNk::kOverheadBytes);
@@ -448,6 +460,8 @@ Result<std::span<const std::byte>> read_plaintext(std::span<const std::byte> mes
   return checked.subspan(NoiseNk::kKeyBytes);
 }
 
+// The check of plaintext data catches accidents and strays; anybody on the path can compute its
+// key.
 Key128 plaintext_key(std::string_view label, std::span<const std::byte> client,
                      std::span<const std::byte> server, ConnectionId id) {
   std::array<std::byte, 68> data{};

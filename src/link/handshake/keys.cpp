@@ -14,6 +14,7 @@ constexpr std::size_t kTextBytes = 43;
 
 }  // namespace
 
+// RFC 7748: the public key is the product of the secret and the base point.
 KeyPair KeyPair::from_secret(const Secret32& secret) {
   KeyPair pair;
   pair.secret = secret;
@@ -21,6 +22,7 @@ KeyPair KeyPair::from_secret(const Secret32& secret) {
   return pair;
 }
 
+// Base64url without padding (RFC 4648, section 5): 43 characters for 32 bytes.
 std::string key_text(std::span<const std::byte, 32> key) {
   std::string text(kTextBytes + 1, '\0');
   sodium_bin2base64(text.data(), text.size(), sodium_in(key), key.size(),
@@ -29,6 +31,7 @@ std::string key_text(std::span<const std::byte, 32> key) {
   return text;
 }
 
+// Accepts exactly the text that key_text() writes.
 Result<Secret32> parse_secret_key(std::string_view text) {
   Secret32 key;
   std::size_t size = 0;

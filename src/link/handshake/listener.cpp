@@ -32,6 +32,8 @@ Digest128 digest_of(const Secret32& resume) {
   return blake2b_128(resume.bytes());
 }
 
+// The newest version that both ends know under the same digest; `place` is its index in the
+// client's list.
 std::uint16_t version_common(const Identity& ours, const Identity& theirs, std::size_t& place) {
   for (std::size_t i = 0; i < theirs.versions.size(); ++i) {  // the client's order: newest first
     for (const VersionDigest& entry : ours.versions) {
@@ -80,6 +82,7 @@ bool Listener::is_handshake(std::span<const std::byte> datagram) {
   return !datagram.empty() && !is_data(datagram);
 }
 
+// Cheap and unauthenticated: only says to which link a data datagram is to be given.
 Result<ConnectionId> Listener::connection_of(std::span<const std::byte> datagram) {
   if (datagram.empty()) return fail(Errc::truncated);
   if (!is_data(datagram)) return fail(Errc::unknown_form);
@@ -100,6 +103,8 @@ const ListenerCounts& Listener::counts() const {
   return state_->counts;
 }
 
+// A stranger's datagram is answered at once only where the answer costs a hash. A connect waits in
+// the queue of exchanges.
 Listener::Outcome Listener::receive(Time now, const Endpoint& from,
                                     std::span<const std::byte> datagram, std::span<std::byte> reply,
                                     TransportKind transport_kind, std::size_t transport_index) {
@@ -121,6 +126,7 @@ Listener::Outcome Listener::receive(Time now, const Endpoint& from,
   return {Errc::unknown_form, 0};
 }
 
+// Answers with a cookie and keeps nothing.
 Listener::Outcome Listener::State::on_hello(Time now, const Endpoint& from,
                                             std::span<const std::byte> datagram,
                                             std::span<std::byte> reply) const {
@@ -138,6 +144,8 @@ Listener::Outcome Listener::State::on_hello(Time now, const Endpoint& from,
   return {Errc::none, write(CookieReply{hello->client_nonce, cookie}, reply)};
 }
 
+// In the order of cost: mode, cookie, copies of a connect that was answered, cookies that were
+// used, and last the queue.
 Listener::Outcome Listener::State::on_connect_request(Time now, const Endpoint& from,
                                                       std::span<const std::byte> datagram,
                                                       std::span<std::byte> reply,
@@ -182,6 +190,8 @@ Listener::Outcome Listener::State::on_connect_request(Time now, const Endpoint& 
   return error == Errc::none ? Outcome{} : handshake_error(error);
 }
 
+// One key exchange, two scalar multiplications: the only costly step that a stranger can ask for.
+// The caller bounds how many it asks for in a turn.
 std::optional<Listener::Exchanged> Listener::exchange(Time now, std::span<std::byte> reply) {
   State& s = *state_;
   while (const auto connect = s.queue.pop(now)) {
@@ -224,6 +234,8 @@ Time Listener::next_exchange() const {
   return state_->queue.next();
 }
 
+// Opens the connect, decides, and writes the accept. A refusal is encrypted too, so that nobody but
+// the server can send a client away.
 Listener::Exchanged Listener::State::accept(Time now, const ExchangeQueue::Connect& waited,
                                             std::span<std::byte> reply, Attempt& attempt) {
   const std::span<const std::byte> datagram(waited.datagram);
@@ -325,6 +337,8 @@ Listener::Exchanged Listener::State::accept(Time now, const ExchangeQueue::Conne
   return done;
 }
 
+// Decides without changing anything: protocol, version, state format, code tables, credential,
+// capacity. Tickets and resume tokens are used up only when the connection exists; see admit().
 Result<Admission> Listener::State::decide(Time now, const Connect& connect, Attempt& attempt,
                                           std::string& why) const {
   const Identity& ours = options.identity;
@@ -393,6 +407,7 @@ bool opens(const Agreed& agreed, Time now, std::span<const std::byte> datagram) 
 }
 }  // namespace
 
+// The first data datagram that opens turns an attempt into a connection.
 std::optional<Listener::Admitted> Listener::admit(Time now, std::size_t transport_index,
                                                   std::span<const std::byte> datagram) {
   State& s = *state_;
@@ -438,6 +453,8 @@ bool Listener::State::is_full(const Attempt& attempt, const Admission& admission
   return right == resumes.end() || right->second.until != kNever;
 }
 
+// A ticket or resume token counts once. The check happens here once more, because other attempts
+// may have become connections since decide().
 Errc Listener::State::use_up(Time now, const Attempt& attempt) {
   const Admission& admission = *attempt.admission;
   if (is_full(attempt, admission)) return Errc::server_full;
@@ -465,6 +482,8 @@ Result<ConnectionId> Listener::lost_connection(std::span<const std::byte> datagr
   return lost->id;
 }
 
+// A stateless reset for a connection that this process does not know. The answer is smaller than
+// the query.
 std::size_t Listener::reply_to_lost(std::span<const std::byte> datagram,
                                     std::span<std::byte> reply) const {
   const auto lost = read_lost(datagram);
@@ -486,6 +505,8 @@ Digest128 Listener::State::reset_token(ConnectionId id, std::uint64_t nonce) con
       derive(options.key ? options.key->secret : Secret32{}, "connection gone", data));
 }
 
+// The connection ended. Its resume token stays valid for the resume window, if the end permits a
+// return.
 void Listener::forget(Time now, const Admission& admission, bool may_resume) {
   State& s = *state_;
   KWIND_ASSERT(s.open > 0);
@@ -502,10 +523,12 @@ void Listener::forget(Time now, const Admission& admission, bool may_resume) {
   }
 }
 
+// The client is not to come back: it was kicked, banned or discarded.
 void Listener::revoke(const Admission& admission) {
   if (admission.resume) state_->resumes.erase(*admission.resume);
 }
 
+// Once a second everything that has expired leaves its table.
 void Listener::State::sweep(Time now) {
   next_sweep = now + kSweepEvery;
   expire(now);

@@ -28,6 +28,7 @@ std::vector<Named> declarations_in(const Identity& identity, std::uint16_t versi
   return all;
 }
 
+// One digest for each group of `group` neighbours, so that any description fits into a refusal.
 std::vector<std::uint32_t> grouped(const std::vector<Named>& all, std::size_t group) {
   std::vector<std::uint32_t> digests;
   for (std::size_t i = 0; i < all.size(); i += group) {
@@ -58,6 +59,7 @@ std::string_view older(std::uint16_t client, std::uint16_t server) {
 
 }  // namespace
 
+// Server side: digests of the newest version that both ends name, to send with the refusal.
 Mismatch mismatch_of(const Identity& ours, const Identity& theirs) {
   Mismatch made;
   made.newest = ours.versions.front().version;
@@ -76,6 +78,7 @@ Mismatch mismatch_of(const Identity& ours, const Identity& theirs) {
   return made;
 }
 
+// Client side: compares digest by digest and names the first declaration that differs.
 std::string explain_mismatch(const Identity& client, const Mismatch& server) {
   const std::uint16_t newest = client.versions.front().version;
   const std::uint16_t oldest = client.versions.back().version;
@@ -113,6 +116,7 @@ void put(bits::Writer& out, const Mismatch& mismatch) {
   for (const std::uint32_t digest : mismatch.digests) out.put(digest, 32);
 }
 
+// Reads bytes of an unknown server: counts are limited before memory is taken.
 Result<Mismatch> get_mismatch(bits::Reader& in) {
   Mismatch made;
   made.oldest = static_cast<std::uint16_t>(in.get(16));

@@ -113,6 +113,8 @@ bool NoiseNk::Symmetric::open(std::span<const std::byte> sealed, std::span<std::
   return true;
 }
 
+// Initialize(): both ends mix in the protocol's name, the prologue and, as NK wants, the static key
+// of the server, which the client knows beforehand.
 NoiseNk::NoiseNk(std::span<const std::byte> prologue, const PublicKey& server,
                  const Secret32& ephemeral)
     : server_(server), ephemeral_(KeyPair::from_secret(ephemeral)) {
@@ -130,6 +132,7 @@ NoiseNk NoiseNk::initiator(std::span<const std::byte> prologue, const PublicKey&
   return {prologue, server, ephemeral};
 }
 
+// The responder also holds the secret half of its static key.
 NoiseNk NoiseNk::responder(std::span<const std::byte> prologue, const KeyPair& server,
                            const Secret32& ephemeral) {
   NoiseNk noise(prologue, server.public_key, ephemeral);
@@ -161,6 +164,7 @@ bool NoiseNk::write_first(std::span<const std::byte> payload, std::span<std::byt
   return true;
 }
 
+// The responder's mirror image of write_first().
 bool NoiseNk::read_first(std::span<const std::byte> message, std::span<std::byte> payload) {
   KWIND_ASSERT(message.size() == payload.size() + kOverheadBytes && static_);
   const auto theirs = message.first<kKeyBytes>();
@@ -181,6 +185,7 @@ bool NoiseNk::write_second(std::span<const std::byte> payload, std::span<std::by
   return true;
 }
 
+// The initiator's mirror image of write_second().
 bool NoiseNk::read_second(std::span<const std::byte> message, std::span<std::byte> payload) {
   KWIND_ASSERT(message.size() == payload.size() + kOverheadBytes);
   Symmetric tried = state_;  // a forged answer must not spoil the real one that may follow
@@ -192,6 +197,8 @@ bool NoiseNk::read_second(std::span<const std::byte> message, std::span<std::byt
   return true;
 }
 
+// Section 5.2, Split: the first key is for the initiator's datagrams, the second for the
+// responder's.
 NoiseNk::Keys NoiseNk::split() const {
   const Pair keys = hkdf(state_.chaining_key, {});
   return {cut(keys.first), cut(keys.second)};

@@ -64,6 +64,8 @@ Duration Controller::queue_standing() const {
          Duration(static_cast<Duration::rep>(own * 1e9));
 }
 
+// The bandwidth-delay product: bytes that are under way when the path is full and its queue is
+// empty.
 double Controller::pipe() const {
   return bandwidth_ * seconds(std::max(min(), kShortestRound) + waits_for_look_);
 }
@@ -81,6 +83,7 @@ void Controller::note_look(Time now, const SentPackets::Outcome& outcome) {
   waits_for_look_ = *std::min_element(looks_.begin(), looks_.end());
 }
 
+// Keeps the least delay, a smoothed one, and the queue that the last few samples agree on.
 void Controller::note_rtt(Time now, Duration rtt) {
   // A new least delay may be that of a changed path: it is believed for a minute or two.
   if (leasts_[0].value == Duration::max() || now - leasts_[0].since > kMinSpan) {
@@ -115,12 +118,15 @@ void Controller::note_rate(const RateSample& sample) {
   bandwidth_ = *std::max_element(rounds_.begin(), rounds_.end());
 }
 
+// `rtt` is the round trip without the peer's delay, zero if the ack gave no sample.
 void Controller::on_ack(Time now, const SentPackets::Outcome& outcome, Duration rtt,
                         std::uint64_t delivered, std::size_t in_flight) {
   latest_ = now;
   note_look(now, outcome);
   if (rtt > Duration{0}) note_rtt(now, rtt);
   note_rate(outcome.rate);
+  // RFC 9438, 4.2: the window is a cubic function of the time since the last loss, with its saddle
+  // at the window at which that loss happened.
   if (way_ == Way::sharing && outcome.bytes_acked > 0) {
     const double t = seconds(now - cubic_since_ + smoothed_);
     const double top = cubic_max_ / kSegment;
@@ -138,6 +144,7 @@ void Controller::on_ack(Time now, const SentPackets::Outcome& outcome, Duration 
     cubic_window_ =
         std::min(cubic_window_, 2 * static_cast<double>(in_flight) + acked + kFirstWindow);
   }
+  // A queue before the third flat round: the start has found the bandwidth of the path already.
   if (way_ == Way::starting && !round_app_limited_ && queue_ > kQueueSeen + queue_wanted()) {
     way_ = Way::steady;
     phase_ = 2;
@@ -214,6 +221,8 @@ void Controller::start_sharing(Time now) {
   cubic_since_ = drain_until_ = now;
 }
 
+// While this end has the path to itself a loss is no sign of congestion: the queue is seen
+// directly.
 void Controller::on_loss(Time now, Time sent_at) {
   if (way_ != Way::sharing || sent_at < loss_until_) return;
   loss_until_ = now;  // one event a round trip: what was sent before now belongs to it
@@ -245,6 +254,7 @@ double Controller::rate() const {
   return known;
 }
 
+// The congestion window: the most bytes in flight.
 std::size_t Controller::window() const {
   double bytes = 0;
   switch (way_) {

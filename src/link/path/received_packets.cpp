@@ -8,12 +8,15 @@
 
 namespace kwind::link {
 
+// A number is counted in its age below the largest one. Numbers older than the window count as
+// received.
 bool ReceivedPackets::is_new(PacketNumber number) const {
   if (!any_ || raw(number) > largest_) return true;
   const std::uint64_t age = largest_ - raw(number);
   return age < kSpanPackets && !received(age);
 }
 
+// Shifts the whole bitmap, bit 0 of word 0 being the newest packet.
 void ReceivedPackets::move_on(std::uint64_t packets) {
   const std::size_t words =
       static_cast<std::size_t>(std::min<std::uint64_t>(packets / kWordBits, received_.size()));
@@ -25,6 +28,7 @@ void ReceivedPackets::move_on(std::uint64_t packets) {
   }
 }
 
+// A number above the largest one moves the window; the packets that are passed over are missing.
 void ReceivedPackets::mark_received(PacketNumber number) {
   KWIND_ASSERT(is_new(number));
   if (!any_ || raw(number) > largest_) {
@@ -47,12 +51,15 @@ std::uint64_t ReceivedPackets::end_of_run(std::uint64_t age, std::uint64_t end) 
   return end;
 }
 
+// Whether the newest `packets` packets, or all if there are fewer, arrived without a gap.
 bool ReceivedPackets::has_newest(std::uint64_t packets) const {
   if (!any_) return false;
   const std::uint64_t span = std::min<std::uint64_t>({packets, kSpanPackets, largest_ + 1});
   return end_of_run(0, span) == span && received(0);
 }
 
+// Runs of received packets from `top` down, at most `max`, none below `floor`, which the peer knows
+// of.
 void ReceivedPackets::ranges(std::uint64_t top, std::size_t span_packets, std::uint64_t floor,
                              std::size_t max, std::vector<AckRange>& out) const {
   out.clear();

@@ -3,6 +3,7 @@
 
 namespace kwind::link {
 
+// The weights are those of RFC 9002, 5.3: an eighth for the estimate, a quarter for its variation.
 void Rtt::sample(Duration latest, Duration ack_delay) {
   latest_ = latest;
   if (!known_) {

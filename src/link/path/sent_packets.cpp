@@ -32,6 +32,8 @@ void SentPackets::skip() {
   if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
 }
 
+// Notes the state of delivery at the time of sending: an ack of this packet yields the rate since
+// then.
 void SentPackets::sent(Time now, std::size_t bytes, bool eliciting, bool app_limited) {
   KWIND_ASSERT(has_slot());
   if (packets_.full()) trim(now);
@@ -72,6 +74,7 @@ void SentPackets::trim(Time now) {
   while (refs_.begin() < needed_from) refs_.pop();
 }
 
+// Takes a packet out of those in flight; its fate is decided by the caller.
 void SentPackets::settle(Packet& packet) {
   KWIND_ASSERT(packet.fate == Fate::in_flight);  // invariant 1
   --eliciting_in_flight_;
@@ -166,6 +169,7 @@ SentPackets::Outcome SentPackets::on_ack(Time now, const AckBlock& block, const 
   return outcome;
 }
 
+// Packets that are late, but not overtaken by three others, are lost when their deadline passes.
 SentPackets::Outcome SentPackets::on_timer(Time now, const Rtt& rtt) {
   acked_.clear();
   lost_.clear();
@@ -207,6 +211,7 @@ Time SentPackets::probe_deadline(const Rtt& rtt, Duration ack_delay) const {
          std::min(first * (1U << probes_), std::max<Duration>(first, kSlowestProbe));
 }
 
+// The entries of all packets stand in one ring; a packet knows its first entry and their number.
 void SentPackets::append_refs(const Packet& packet, std::vector<SentRef>& out) const {
   for (std::uint64_t i = 0; i < packet.refs; ++i) out.push_back(refs_[packet.first_ref + i]);
 }
