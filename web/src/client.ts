@@ -3,8 +3,10 @@
 import { BitReader, BitWriter, bitsFor } from "./bits.js";
 import { parseKey, randomBytes } from "./crypto.js";
 import { RequestRefused, WireError, fail, type ErrorCode } from "./errors.js";
-import { Link, type LinkStats } from "./link.js";
-import { fieldsCodec, isAlive, type Codec, type MessageType, type ProtocolInfo, type RequestType } from "./schema.js";
+import { Link } from "./link.js";
+import type { LinkStats } from "./link_types.js";
+import { isAlive, type MessageType, type ProtocolInfo, type RequestType } from "./protocol.js";
+import { fieldsCodec, type Codec } from "./schema.js";
 
 /** The part of the WebSocket interface that this package uses. */
 export interface WebSocketLike {

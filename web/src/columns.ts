@@ -1,9 +1,11 @@
 // Entities in columns of whole numbers, and predictions of them that both ends make alike (docs/state-format.md).
 import { BitReader, bitsFor, countBits } from "./bits.js";
-import {
-  codecOf, direction3Of, fixedBits, gridShape, initialField, isAlive, rotationOf, generations, tickNear,
-  type Codec, type CodecContext, type EntityType, type TypeInfo,
-} from "./schema.js";
+import { blendOf, type Blend } from "./blend.js";
+import { clampIndex, cosine, onwards, pointOf, quaternionOf, roundedBy, squareRoot, whole } from "./fixed_point.js";
+import { isAlive, type EntityType, type TypeInfo } from "./protocol.js";
+import { codecOf, gridShape, tickNear, type Codec, type CodecContext } from "./schema.js";
+import { fixedBits, generations, initialField } from "./type_info.js";
+import { beside, direction3Of, rotationOf } from "./unit_vectors.js";
 
 export type Form = "number" | "circular" | "opaque" | "varying";
 export interface Column {
@@ -88,62 +90,6 @@ function maxBits(type: TypeInfo): number {
     default: return 0;
   }
 }
-
-const one30 = 1n << 30n;
-const times = (a: bigint, b: bigint): bigint => (a * b + one30 / 2n) >> 30n;
-/** Cosine of place / 2^32 of a turn, times 2^24, by the Taylor series in whole numbers. */
-function cosine(place: bigint): number {
-  const quarter = one30;
-  const folded = place > 2n * quarter ? (1n << 32n) - place : place;
-  const negative = folded > quarter;
-  const x32 = negative ? 2n * quarter - folded : folded;
-  const bySine = x32 > quarter / 2n;
-  const turn = bySine ? quarter - x32 : x32;
-  const x = (turn * (6746518852n >> 2n) + (1n << 29n)) >> 30n;
-  const square = times(x, x);
-  let term = bySine ? x : one30;
-  let sum = 0n;
-  for (let n = bySine ? 1n : 0n; n < 16n; n += 2n) {
-    sum += term;
-    term = -times(term, square) / ((n + 1n) * (n + 2n));
-  }
-  return Number((negative ? -sum : sum) >> 6n);
-}
-
-const whole = (value: number): number => Math.trunc(Math.max(-(2 ** 29), Math.min(2 ** 29, value)));
-
-function squareRoot(value: number): number {
-  if (value <= 0) return 0;
-  let root = Math.floor(Math.sqrt(value));
-  while (root * root > value) --root;
-  while ((root + 1) * (root + 1) <= value) ++root;
-  return root;
-}
-const roundedBy = (value: number, by: number): number => Math.floor((2 * value + by) / (2 * by));
-const clampIndex = (steps: number, half: number): number => Math.max(-half, Math.min(half, steps)) + half;
-const beside = (largest: number, i: number): number => (i < largest ? i : i + 1);
-
-function quaternionOf(numbers: readonly number[], first: number, half: number): number[] {
-  const q = [0, 0, 0, 0];
-  let square = 2 * half * half;
-  const largest = numbers[first]!;
-  for (let i = 0; i < 3; ++i) {
-    const steps = numbers[first + 1 + i]! - half;
-    square -= steps * steps;
-    q[beside(largest, i)] = steps * 2048;
-  }
-  q[largest] = squareRoot(Math.max(square, 0) * 2 ** 22);
-  return q;
-}
-function pointOf(numbers: readonly number[], first: number, half: number): number[] {
-  const u = numbers[first]! - half;
-  const v = numbers[first + 1]! - half;
-  const z = half - Math.abs(u) - Math.abs(v);
-  if (z >= 0) return [u * 1024, v * 1024, z * 1024];
-  return [(u < 0 ? Math.abs(v) - half : half - Math.abs(v)) * 1024, (v < 0 ? Math.abs(u) - half : half - Math.abs(u)) * 1024, z * 1024];
-}
-const onwards = (from: readonly number[], to: readonly number[], ahead: number, span: number): number[] =>
-  to.map((c, i) => c + Math.trunc(((c - from[i]!) * ahead) / span));
 
 /** Columns of an entity type, and what is known about their motion, for one tick rate. */
 export class EntityModel {
@@ -647,66 +593,5 @@ export class EntityModel {
   blend(from: any, to: any, part: number): any {
     for (const { name, blend } of this.takes) if (blend) from[name] = blend(from[name], to[name], part);
     return from;
-  }
-}
-
-type Blend = (from: any, to: any, part: number) => any;
-const straight: Blend = (from, to, part) => from + (to - from) * part;
-
-function unit(made: any, from: any, to: any, part: number): any {
-  const length = Math.hypot(...(Object.values(made) as number[]));
-  if (length <= 1e-6) return part < 0.5 ? from : to;
-  for (const key of Object.keys(made)) made[key] /= length;
-  return made;
-}
-
-/** Values between two values; nothing for types that have no between. */
-function blendOf(type: TypeInfo): Blend | undefined {
-  switch (type[0]) {
-    case "int": return typeof type[1] === "bigint" ? undefined : (from, to, part) => Math.round(straight(from, to, part));
-    case "real": case "f32": case "f64": return straight;
-    case "angle":
-      return (from, to, part) => {
-        let way = (to - from) % 360;
-        if (way > 180) way -= 360;
-        if (way < -180) way += 360;
-        const turned = (from + way * part) % 360;
-        return turned < 0 ? turned + 360 : turned;
-      };
-    case "direction2":
-      return (from, to, part) => unit({ x: straight(from.x, to.x, part), y: straight(from.y, to.y, part) }, from, to, part);
-    case "direction3":
-      return (from, to, part) =>
-        unit({ x: straight(from.x, to.x, part), y: straight(from.y, to.y, part), z: straight(from.z, to.z, part) }, from, to, part);
-    case "rotation":
-      return (from, to, part) => {
-        // Along the great circle (Shoemake 1985).
-        let dot = from.w * to.w + from.x * to.x + from.y * to.y + from.z * to.z;
-        const sign = dot < 0 ? -1 : 1;
-        dot = Math.min(1, Math.abs(dot));
-        const angle = Math.acos(dot);
-        const sine = Math.sin(angle);
-        const a = sine < 1e-6 ? 1 - part : Math.sin((1 - part) * angle) / sine;
-        const b = (sine < 1e-6 ? part : Math.sin(part * angle) / sine) * sign;
-        return { w: a * from.w + b * to.w, x: a * from.x + b * to.x, y: a * from.y + b * to.y, z: a * from.z + b * to.z };
-      };
-    case "vec": {
-      const axis = blendOf(type[2]);
-      if (!axis) return undefined;
-      return (from, to, part) => {
-        const made: any = { x: axis(from.x, to.x, part), y: axis(from.y, to.y, part) };
-        if (type[1] === 3) made.z = axis(from.z, to.z, part);
-        return made;
-      };
-    }
-    case "record": {
-      const parts = type[1].map((field) => [field.name, blendOf(field.type)] as const);
-      return (from, to, part) => {
-        const made = { ...from };
-        for (const [name, blend] of parts) if (blend) made[name] = blend(from[name], to[name], part);
-        return made;
-      };
-    }
-    default: return undefined;
   }
 }

@@ -5,7 +5,7 @@ import { x25519 } from "@noble/curves/ed25519";
 import { blake2b } from "@noble/hashes/blake2";
 import { hmac } from "@noble/hashes/hmac";
 import { randomBytes } from "@noble/hashes/utils";
-import { bytesOfText } from "./schema.js";
+import { bytesOfText } from "./text.js";
 
 export { randomBytes };
 export const keyBytes = 32;

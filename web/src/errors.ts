@@ -46,3 +46,5 @@ export class RequestRefused<Reason extends string = string> extends Error {
 export function fail(code: ErrorCode, message: string): never {
   throw new WireError(code, message);
 }
+export const outOfRange = (what: string): never => fail("out_of_range", what);
+export const valueRange = (): never => fail("value_range", "a field's bits name a value outside its range");

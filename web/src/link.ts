@@ -1,109 +1,25 @@
 // The client's end of one connection over a web socket: handshake, encrypted datagrams, acks, channels. It follows
 // docs/wire-format.md, "Over a stream": nothing is lost and nothing is repeated. A state machine without sockets or
 // clock: bytes and times in milliseconds go in, bytes and events come out.
+import { ReceivedPackets, readAckBlock } from "./acks.js";
 import { BitReader, BitWriter, bitsFor, countBits } from "./bits.js";
+import { Channel, chunkBytes, maxMessageBytes, maxPerDatagram, messageCost, urgency, windowBytes } from "./channel.js";
 import { NoiseInitiator, derive, joined, open, seal, tagBytes } from "./crypto.js";
 import { WireError, codeOf, numberOf, fail, type ErrorCode } from "./errors.js";
-import { bytesOfText, isAlive, type ChannelInfo, type ProtocolInfo } from "./schema.js";
+import { readFrames } from "./frames.js";
+import { acceptHeadBytes, baseDatagramBytes, connectHead, connectPayload, linkVersion, readWelcome } from "./handshake.js";
+import { closing, refusals, type LinkEvents, type LinkOptions, type LinkState, type LinkStats } from "./link_types.js";
+import { isAlive } from "./protocol.js";
+import { bytesOfText } from "./text.js";
 
-export const linkVersion = 5;
-export const stateVersion = 4;
 
-const baseDatagramBytes = 1200;
-const connectHeadBytes = 29;
-const acceptHeadBytes = 11;
-const firstWindowBytes = 65536;
-const messageCost = 32;
-const maxMessageBytes = 1 << 20;
-/** The window that a receiver grants: the largest message, and room beside it. */
-const windowBytes = maxMessageBytes + firstWindowBytes;
-const chunkBytes = 64;
-const maxPerDatagram = 48;
 const maxInFlight = 512;
 /** Bytes beyond what was acknowledged that a stream may hold. */
 const maxUnacked = 128 * 1024;
-const ackSpan = 64;
 const narrowSpan = 62;
-const delays = [0, 1, 2, 3, 4, 6, 8, 10, 13, 17, 22, 28, 36, 46, 60, 80];
 const keyDatagrams = 2 ** 20;
 const keyTime = 3_600_000;
 const maxForged = 2 ** 16;
-
-/** Times in milliseconds. */
-export interface LinkOptions {
-  protocol: ProtocolInfo;
-  /** The server's public key, 32 bytes. */
-  serverKey: Uint8Array;
-  /** 32 random bytes, new for each attempt. */
-  seed: Uint8Array;
-  ticket?: string | undefined;
-  /** Token of an earlier connection, instead of a ticket. */
-  resume?: Uint8Array | undefined;
-  /** Digests of the code tables that are held, best first, 16 hexadecimal digits each. */
-  codeTables?: readonly string[];
-  /** Silence that ends the connection. */
-  timeout?: number;
-  /** Silence that ends the attempt. */
-  handshakeTimeout?: number;
-  /** Longest pause between datagrams. */
-  keepalive?: number;
-}
-
-export interface LinkEvents {
-  opened(): void;
-  message(channel: number, payload: BitReader): void;
-  /** What the server's replication wrote. */
-  payload(payload: BitReader): void;
-  closed(code: ErrorCode, text: string): void;
-}
-
-export interface LinkStats {
-  datagramsSent: number;
-  datagramsReceived: number;
-  bytesSent: number;
-  bytesReceived: number;
-  messagesSent: number;
-  messagesReceived: number;
-  messagesStale: number;
-  /** Datagrams, or parts of them, that were not accepted, by cause. */
-  drops: Partial<Record<ErrorCode, number>>;
-  /** Smoothed round trip and its variation (RFC 6298), and the newest sample. */
-  roundTrip: number;
-  roundTripVariation: number;
-  latestRoundTrip: number;
-  /** State and messages, in bytes, with their frame heads. */
-  payloadBytesReceived: number;
-}
-
-interface Pending {
-  readonly bytes: Uint8Array;
-  readonly bits: number;
-  /** Chunks of a large message that have left. */
-  chunks: number;
-  number: number;
-}
-
-/** One channel of a connection, for tests of the link. */
-export class Channel {
-  // To the server.
-  readonly queue: Pending[] = [];
-  nextNumber = 0;
-  started = 0;
-  mayStart = firstWindowBytes;
-  inFlight = 0;
-  // From the server.
-  received = 0;
-  consumed = 0;
-  granted = firstWindowBytes;
-  grantedOnce = false;
-  lastPacket = -1;
-  lastPlace = -1;
-  readonly assemblies = new Map<string, { bytes: Uint8Array; has: Uint8Array; left: number; bits: number }>();
-  constructor(readonly info: ChannelInfo) {}
-  get isReliable(): boolean {
-    return this.info.delivery === "reliable" || this.info.delivery === "ordered";
-  }
-}
 
 interface SentDatagram {
   readonly number: number;
@@ -113,8 +29,6 @@ interface SentDatagram {
   readonly acked: number;
   readonly messages: readonly [Channel, number][];
 }
-
-export type LinkState = "connecting" | "open" | "closing" | "closed";
 
 export class Link {
   state: LinkState = "connecting";
@@ -154,12 +68,7 @@ export class Link {
   private unackedBytes = 0;
   private readonly sent = new Map<number, SentDatagram>();
   private oldestSent = 0;
-  private newest = -1;
-  private newestAt = 0;
-  private newestWide = false;
-  /** Bit i: the number `newest - i` arrived. Two words of 32. */
-  private arrivedLow = 0;
-  private arrivedHigh = 0;
+  private readonly received = new ReceivedPackets();
   private ackFloor = 0;
   private unackedPackets = 0;
   private unackedReceived = 0;
@@ -178,58 +87,17 @@ export class Link {
     } as Link["options"];
     this.heardAt = this.spokeAt = now;
     this.nonce = derive(options.seed, "client nonce").subarray(0, 8);
-    const head = new BitWriter(connectHeadBytes);
-    head.put(0, 1);
-    head.put(3, 4);
-    head.put(0, 3);
-    head.put(linkVersion, 16);
-    head.bits(this.nonce, 64);
-    head.put(2, 8);  // encrypted
-    head.put(1, 8);  // a stream
-    head.bits(new Uint8Array(16), 128);
-    const headBytes = head.finish();
+    const headBytes = connectHead(this.nonce);
     this.noise = new NoiseInitiator(joined(bytesOfText("kestrel wind 3"), headBytes), options.serverKey,
       derive(options.seed, "client ephemeral"));
     let message: Uint8Array;
     try {
-      message = this.noise.writeFirst(this.connectPayload());
+      message = this.noise.writeFirst(connectPayload(this.options));
     } catch (error) {
       if (error instanceof WireError) throw error;
       fail("bad_key", "the server's key is none that a server can have");
     }
     this.connect = joined(headBytes, message);
-  }
-
-  private connectPayload(): Uint8Array {
-    const { protocol, ticket, resume, codeTables } = this.options;
-    const out = new BitWriter(baseDatagramBytes);
-    const name = bytesOfText(protocol.name);
-    out.put(name.length, 7);
-    out.bits(name, name.length * 8);
-    out.put(protocol.versions.length - 1, 4);
-    for (const [version, digest] of protocol.versions) {
-      out.put(version, 16);
-      for (let i = 0; i < 32; i += 2) out.put(parseInt(digest.slice(i, i + 2), 16), 8);
-    }
-    out.bool(false);
-    out.put(stateVersion, 8);
-    out.put(codeTables.length, 4);
-    for (const digest of codeTables) out.big(BigInt(`0x${digest}`), 64);
-    if (resume) {
-      out.put(2, 2);
-      out.bits(resume, 256);
-    } else if (ticket !== undefined) {
-      const bytes = bytesOfText(ticket);
-      if (bytes.length > 700) fail("ticket_invalid", "a ticket has at most 700 bytes");
-      out.put(1, 2);
-      out.put(bytes.length, 10);
-      out.bits(bytes, bytes.length * 8);
-    } else {
-      out.put(0, 2);
-    }
-    const payload = new Uint8Array(baseDatagramBytes - connectHeadBytes - 32 - tagBytes);
-    payload.set(out.finish());
-    return payload;
   }
 
   // ---- what a program does ----
@@ -341,15 +209,7 @@ export class Link {
       const text = new TextDecoder().decode(reader.bytesOf(reader.get(8)));
       return this.end(code, text || `the server refused: ${code}`);
     }
-    const id = reader.get(28);
-    const versionIndex = reader.get(4);
-    const cipher = reader.get(2);
-    const codeTables = reader.get(4);
-    const resumed = reader.bool();
-    reader.bytesOf(16);
-    reader.bytesOf(8);
-    const window = reader.get(16);
-    const token = reader.bytesOf(32);
+    const { id, versionIndex, cipher, codeTables, resumed, window, token } = readWelcome(reader);
     const { protocol } = this.options;
     const version = protocol.versions[versionIndex];
     if (!version || cipher !== 0 || codeTables > this.options.codeTables.length) {
@@ -385,13 +245,13 @@ export class Link {
     if (head.get(4) !== 0) fail("unknown_form", "no datagram form of this link version");
     const low = head.get(wide ? 16 : 8);
     const headBytes = wide ? 3 : 2;
-    const expected = this.newest + 1;
+    const expected = this.received.newest + 1;
     const span = wide ? 65536 : 256;
     let number = expected - (expected % span) + low;
     if (number > expected + span / 2) number -= span;
     else if (number <= expected - span / 2) number += span;
     if (number < 0) number += span;
-    if (number <= this.newest) fail("replayed", "the packet number was seen before");
+    if (number <= this.received.newest) fail("replayed", "the packet number was seen before");
     const associated = bytes.subarray(0, headBytes);
     const sealed = bytes.subarray(headBytes);
     const isNext = phase !== this.receivePhase;
@@ -408,9 +268,7 @@ export class Link {
     this.heardAt = now;
     ++this.stats.datagramsReceived;
     this.stats.bytesReceived += bytes.length;
-    this.note(number);
-    this.newestAt = now;
-    this.newestWide = wide;
+    this.received.note(number, now, wide);
     const reader = new BitReader(plain);
     if (hasAcks) this.readAcks(now, reader);
     if (this.state === "closed") return;
@@ -422,56 +280,10 @@ export class Link {
     }
   }
 
-  /** Marks a number as arrived. */
-  private note(number: number): void {
-    const step = number - this.newest;
-    this.newest = number;
-    if (step >= 64) {
-      this.arrivedHigh = this.arrivedLow = 0;
-    } else if (step >= 32) {
-      this.arrivedHigh = step === 32 ? this.arrivedLow : this.arrivedLow << (step - 32);
-      this.arrivedLow = 0;
-    } else {
-      this.arrivedHigh = (this.arrivedHigh << step) | (this.arrivedLow >>> (32 - step));
-      this.arrivedLow <<= step;
-    }
-    this.arrivedLow |= 1;
-  }
-  private arrived(back: number): boolean {
-    return back < 32 ? ((this.arrivedLow >>> back) & 1) === 1 : ((this.arrivedHigh >>> (back - 32)) & 1) === 1;
-  }
-
   private readAcks(now: number, reader: BitReader): void {
-    const isShort = reader.bool();
-    const isWide = !isShort && reader.bool();
-    const low = reader.get(isWide ? 16 : 6);
-    const delay = delays[reader.get(4)]!;
-    const count = isShort ? 1 : reader.count(0) + 1;
-    let last: number;
-    if (isWide) {
-      last = this.nextNumber - (this.nextNumber % 65536) + low;
-      if (last > this.nextNumber + 32768) last -= 65536;
-      else if (last <= this.nextNumber - 32768) last += 65536;
-      if (last < 0) last += 65536;
-    } else {
-      const back = (this.newestNarrow - low) & 63;
-      last = this.newestNarrow - back;
-    }
-    const badAck = (): never => fail("bad_ack", "the peer acknowledged a packet that was never sent");
-    if (last < 0 || last >= this.nextNumber || count > 16) badAck();
-    const newest = last;
-    if (isShort) {
-      this.acknowledge(now, Math.max(0, last - 15), last, newest, delay);
-      return;
-    }
-    for (let i = 0; i < count; ++i) {
-      const gap = i === 0 ? 0 : reader.count(0) + 2;
-      const before = reader.count(2);
-      if (gap > last || before > last - gap) badAck();
-      last -= gap;
-      this.acknowledge(now, last - before, last, newest, delay);
-      last -= before;
-    }
+    const block = readAckBlock(reader, this.nextNumber, this.newestNarrow);
+    const newest = block.ranges[0]![1];
+    for (const [first, last] of block.ranges) this.acknowledge(now, first, last, newest, block.delay);
   }
 
   private acknowledge(now: number, first: number, last: number, newest: number, delay: number): void {
@@ -502,137 +314,27 @@ export class Link {
 
   /** Reads all frames before any has an effect, then lets them act. True if one of them asks for an ack. */
   private readFrames(packet: number, reader: BitReader, now: number): boolean {
-    const acts: (() => void)[] = [];
-    const places = new Array<number>(this.channels.length).fill(0);
-    const counts = new Array<number>(this.channels.length).fill(0);
-    const follows = new Array<number>(this.channels.length).fill(-1);
-    const channelOf = (): number => {
-      const channel = reader.get(this.channelBits);
-      if (channel >= this.channels.length) fail("unknown_channel", "a frame names a channel that the protocol does not have");
-      return channel;
-    };
-    const counted = (channel: number): void => {
-      if (++counts[channel]! > maxPerDatagram) fail("too_long", "too many messages of one channel in a datagram");
-    };
-    const originOf = (back: number): [number, number] => {
-      const place = reader.count(0);
-      if (back > packet || place >= maxPerDatagram) fail("value_range", "an origin that no datagram has");
-      return [packet - back, place];
-    };
-    let asks = false;
-    let ended = false;
-    while (!ended && reader.left >= 3) {
-      if (reader.bool()) {
-        const index = channelOf();
+    const { asks, effects } = readFrames(packet, reader, this.channels, {
+      message: (index, origin, number, payload, bits) => this.receiveMessage(index, this.channels[index]!, origin, number, payload, bits, now),
+      piece: (index, origin, number, totalBits, first, chunks, bytes) =>
+        this.receivePiece(index, this.channels[index]!, origin, number, totalBits, first, chunks, bytes, now),
+      payload: (payload) => {
+        this.stats.payloadBytesReceived += payload.left / 8;
+        this.events.payload(payload);
+      },
+      close: (code, text) => {
+        const name = codeOf(code);
+        this.end(code === 0 || name === "unknown" ? "closed_by_peer" : name, text);
+      },
+      window: (index, low) => {
         const channel = this.channels[index]!;
-        let origin: [number, number] = [packet, 0];
-        let number = 0;
-        if (channel.info.delivery === "sequenced") {
-          origin = reader.bool() ? [packet, places[index]!++] : originOf(reader.count(1) + 1);
-        } else if (channel.isReliable) {
-          number = reader.bool() ? follows[index]! : reader.get(16);
-          if (number < 0) fail("value_range", "a number that follows none");
-          follows[index] = (number + 1) & 0xffff;
-        }
-        const bits = reader.count(6);
-        counted(index);
-        const payload = reader.part(bits);
-        asks = true;
-        acts.push(() => this.receiveMessage(index, channel, origin, number, payload, bits, now));
-        continue;
-      }
-      switch (reader.get(2)) {
-        case 0:
-          if (reader.left + 3 >= 8) fail("trailing_bits", "bits are left over after the last frame");
-          ended = true;
-          break;
-        case 1: {
-          const index = channelOf();
-          const channel = this.channels[index]!;
-          let origin: [number, number] = [packet, 0];
-          let number = 0;
-          if (channel.isReliable) {
-            number = reader.get(16);
-          } else {
-            const back = reader.count(1);
-            origin = originOf(back);
-            if (back === 0) places[index] = Math.max(places[index]!, origin[1] + 1);
-          }
-          const totalBits = reader.count(10);
-          const first = reader.count(4);
-          const chunks = reader.count(3) + 1;
-          const size = (totalBits + 7) >>> 3;
-          if (size > maxMessageBytes) fail("split_too_large", "the peer started a message beyond the stated limit");
-          const all = Math.ceil(size / chunkBytes);
-          if (first >= all || chunks > all - first) fail("bad_piece", "pieces of a message contradict each other");
-          const bytes = reader.bytesOf(Math.min(chunks * chunkBytes, size - first * chunkBytes));
-          counted(index);
-          asks = true;
-          acts.push(() => this.receivePiece(index, channel, origin, number, totalBits, first, chunks, bytes, now));
-          break;
-        }
-        case 2: {
-          const bits = reader.count(6);
-          const payload = reader.part(bits);
-          asks = true;
-          this.stats.payloadBytesReceived += bits / 8;
-          acts.push(() => this.events.payload(payload));
-          break;
-        }
-        default: {
-          asks = true;
-          switch (reader.get(3)) {
-            case 0: break;
-            case 1: {
-              const code = reader.get(8);
-              const length = reader.get(7);
-              if (length > 96) fail("too_long", "a reason has at most 96 bytes");
-              const text = new TextDecoder().decode(reader.bytesOf(length)).replace(/[\0-\x1f\x7f]/g, "?");
-              acts.push(() => {
-                const name = codeOf(code);
-                this.end(code === 0 || name === "unknown" ? "closed_by_peer" : name, text);
-              });
-              break;
-            }
-            case 2: {
-              const channel = this.channels[channelOf()]!;
-              if (!channel.isReliable) fail("unknown_channel", "a window of a channel without one");
-              const low = reader.get(32);
-              acts.push(() => {
-                const ahead = (low - channel.mayStart) | 0;
-                if (ahead > 0) channel.mayStart += ahead;
-              });
-              break;
-            }
-            case 3: {
-              reader.bytesOf(8);  // a web socket has no other address that could be asked
-              break;
-            }
-            case 4: reader.bytesOf(8); break;
-            case 5:
-              while (reader.left > 0) {
-                if (reader.get(Math.min(32, reader.left)) !== 0) fail("trailing_bits", "padding is zeros");
-              }
-              break;
-            case 6: {
-              const index = channelOf();
-              if (!this.channels[index]!.isReliable) fail("unknown_channel", "parity of a channel without numbers");
-              reader.get(16 + 4 + 12);
-              const bits = reader.count(6);
-              if (bits > 2048) fail("too_long", "parity is of small messages");
-              reader.part(bits);
-              counted(index);
-              break;
-            }
-            default: fail("unknown_frame", "a control frame is not in this link version");
-          }
-        }
-      }
-    }
-    if (reader.left > 0 && reader.get(Math.min(reader.left, 7)) !== 0) fail("trailing_bits", "bits are left over after the last frame");
-    for (const act of acts) {
+        const ahead = (low - channel.mayStart) | 0;
+        if (ahead > 0) channel.mayStart += ahead;
+      },
+    });
+    for (const effect of effects) {
       if (this.state === "closed") break;
-      act();
+      effect();
     }
     return asks;
   }
@@ -741,8 +443,8 @@ export class Link {
     const headBytes = out.length / 8;
     let acked = -1;
     if (hasAcks) {
-      this.writeAcks(now, out);
-      acked = this.newest;
+      this.received.write(now, out, this.ackFloor);
+      acked = this.received.newest;
       this.unackedPackets = this.unackedReceived = 0;
       this.ackDue = Infinity;
     }
@@ -856,40 +558,4 @@ export class Link {
     if (startedHere > 0) messages.push([channel, startedHere]);
   }
 
-  private writeAcks(now: number, out: BitWriter): void {
-    const ranges: [first: number, last: number][] = [];
-    const floor = Math.max(Math.min(this.ackFloor, this.newest), this.newest - ackSpan + 1, 0);
-    for (let number = this.newest; number >= floor && ranges.length < 17; --number) {
-      if (!this.arrived(this.newest - number)) continue;
-      const range = ranges.at(-1);
-      if (range && range[0] === number + 1) range[0] = number;
-      else ranges.push([number, number]);
-    }
-    ranges.length = Math.min(ranges.length, 16);
-    let whole = true;
-    for (let back = 0; back < 16 && back <= this.newest; ++back) whole &&= this.arrived(back);
-    const waited = now - this.newestAt;
-    let step = delays.length - 1;
-    while (delays[step]! > waited) --step;
-    // The short form reports sixteen numbers: it would leave out what arrived before these.
-    const isShort = whole && !this.newestWide && ranges.length === 1 && ranges[0]![0] >= Math.max(0, this.newest - 15);
-    out.bool(isShort);
-    if (!isShort) out.bool(this.newestWide);
-    out.put(this.newest & (this.newestWide ? 0xffff : 0x3f), this.newestWide ? 16 : 6);
-    out.put(Math.max(0, step), 4);
-    if (isShort) return;
-    out.count(ranges.length - 1, 0);
-    ranges.forEach(([first, last], i) => {
-      if (i > 0) out.count(ranges[i - 1]![0] - last - 2, 0);
-      out.count(last - first, 2);
-    });
-  }
 }
-
-const urgency = (channel: ChannelInfo): number =>
-  channel.priority === "bulk" ? 0 : channel.priority === "high" || channel.delivery === "sequenced" || channel.delivery === "unreliable" ? 2 : 1;
-
-/** Errors after which a connection cannot go on (docs/errors.md). */
-const closing: ReadonlySet<ErrorCode> = new Set(["unknown_frame", "unknown_channel", "bad_ack", "window_exceeded", "split_too_large", "bad_piece"]);
-/** Errors whose number a close frame names. */
-const refusals: ReadonlySet<ErrorCode> = new Set(["server_full", "replaced", "too_many_faults", "queue_full", "code_tables", "state_version"]);

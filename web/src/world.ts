@@ -4,8 +4,10 @@ import { BitWriter, type BitReader } from "./bits.js";
 import { now as clock, type Client } from "./client.js";
 import { parseTables, type CodeTables } from "./codes.js";
 import { EntityModel } from "./columns.js";
-import { fieldsCodec, type EntityType, type MessageType, type ProtocolInfo, type Ref } from "./schema.js";
-import { ClientWorld, maxAhead, type EntitySlot, type WorldCounts } from "./snapshots.js";
+import type { EntityType, MessageType, ProtocolInfo, Ref } from "./protocol.js";
+import { fieldsCodec } from "./schema.js";
+import { ClientWorld } from "./snapshots.js";
+import { maxAhead, type EntitySlot, type WorldCounts } from "./world_state.js";
 
 const inputsKept = 64;
 const maxInDatagram = 8;

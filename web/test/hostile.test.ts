@@ -7,7 +7,7 @@ import { chart } from "../build/generated/chart.js";
 import { hails } from "../build/generated/hails.js";
 import { Chart, quay } from "../build/generated/quay.js";
 import { world as worldProtocol } from "../build/generated/world.js";
-import { Channel } from "../src/link.js";
+import { Channel } from "../src/channel.js";
 import { ClientWorld } from "../src/snapshots.js";
 import { connectTo, peerTest, startPeer, until } from "./harness.js";
 
