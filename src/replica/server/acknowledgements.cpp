@@ -7,6 +7,8 @@
 
 namespace kwind::replica {
 
+// Speculative baselines count an acknowledged snapshot as sure only when everything before it is
+// settled.
 bool BaselineHistory::may_lose(std::uint32_t snapshot) {
   const Sent* const sent_then = sent.find(snapshot);
   if (sent_then == nullptr || sent_then->lost || sent_then->arrived) return false;
@@ -36,6 +38,7 @@ void BaselineHistory::lose(std::uint32_t snapshot) {
   lose(*sent.find(snapshot));
 }
 
+// A snapshot is lost; with speculative baselines, so is every later one that builds on it.
 void BaselineHistory::lose(Sent& snapshot) {
   discard(snapshot);
   if (!options.speculative_baselines) return;
@@ -54,6 +57,7 @@ void BaselineHistory::discard(Sent& snapshot) {
   ++counts.discarded;
   if (snapshot.fragments.count > 0) fragmented.lose(snapshot.fragments);
   if (fragmented.completing == snapshot.mark.snapshot) fragmented.completing = 0;
+  // Each entity of the snapshot is pending again, unless a later snapshot carried it too.
   for (const Entry& entry : sent.entries(snapshot)) {
     const auto index = entities_known.find(entry.index, entry.id);
     if (!index) continue;
@@ -70,6 +74,7 @@ void BaselineHistory::discard(Sent& snapshot) {
   }
 }
 
+// A snapshot names its baseline and which snapshots before that it assumed delivered.
 bool BaselineHistory::depends_on_lost(const SnapshotMark& mark) {
   const Sent* const named = sent.find(mark.newest);
   if (named == nullptr) return false;
@@ -81,6 +86,7 @@ bool BaselineHistory::depends_on_lost(const SnapshotMark& mark) {
   return false;
 }
 
+// An acknowledged snapshot becomes the sure baseline of every entity in it.
 void BaselineHistory::mark_delivered(Sent& snapshot) {
   snapshot.arrived = true;
   sure = snapshot.mark.snapshot;
@@ -104,7 +110,8 @@ void BaselineHistory::mark_delivered(Sent& snapshot) {
   }
 }
 
-// Of what the client has for certain; 0 if the world remembers that no more.
+// An entity's share of the digest sum, computed from what the client surely has; 0 if the world's
+// history does not reach back so far.
 std::uint32_t BaselineHistory::share_of_sure(std::size_t index) {
   const std::uint32_t id = entities_known.id(index);
   const Baseline& baseline = entities_known[index].sure;
@@ -116,7 +123,8 @@ std::uint32_t BaselineHistory::share_of_sure(std::size_t index) {
                   baseline.generation, baseline.owner, baseline.ticks[0]);
 }
 
-// Optimistic: what is certain, and what is still believed to be in flight on top of it.
+// Rebuilds the assumed state after a loss: what is sure, and on top of it every snapshot that is
+// still taken to arrive.
 void BaselineHistory::build_again() {
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     entities_known.hold(i, entities_known[i].sure, share_of_sure(i));
@@ -133,6 +141,7 @@ void BaselineHistory::build_again() {
   for (std::size_t i = 0; i < entities_known.size(); ++i) count_holders(i);
 }
 
+// Forgets everything that the client has. The next snapshot builds on nothing.
 void BaselineHistory::full_resync() {
   sure = 0;
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
@@ -151,8 +160,8 @@ void BaselineHistory::full_resync() {
   ++counts.full_resyncs;
 }
 
-// What arrived before something newer was heard to have is not believed in any more: see
-// acked_snapshots.h.
+// Takes the acknowledgements of a tick. A snapshot that was not acknowledged when a newer one was
+// is not built on any more; see acked_snapshots.h.
 void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
   const std::uint32_t before = sure;
   if (!acks.empty()) {
@@ -192,8 +201,8 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
   sent.drop_before(first_of_tick(sure));
 }
 
-// Whether the client may hold a state of a discarded snapshot that no snapshot in flight
-// says so: it may have arrived all the same, and what it told of may be gone by now.
+// Whether an empty snapshot must be sent: a snapshot that counts as lost may have arrived all the
+// same, and no snapshot in flight tells the client which of the two the server assumes.
 bool BaselineHistory::needs_heartbeat() {
   const Sent* const named = sent.find(sure);
   const std::uint32_t acknowledged = named != nullptr ? named->mark.newest : 0;
@@ -210,7 +219,8 @@ bool BaselineHistory::needs_heartbeat() {
   return needs_heartbeat;
 }
 
-// Nothing builds any more on what the client holds of it.
+// A digest differed: the entity is sent whole again, and nothing builds on what the client has of
+// it.
 Desync BaselineHistory::repair(std::uint32_t id, std::string_view field) {
   Desync found{id, {}, field};
   const auto index = entities_known.find(id);

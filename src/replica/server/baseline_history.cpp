@@ -13,6 +13,7 @@ namespace {
 
 constexpr std::size_t kSectionBits = 4;  // the ends of some
 
+// Equal in everything that later snapshots depend on.
 bool is_like(const ClientEntity& a, const ClientEntity& b) {
   return a.despawn_snapshot == b.despawn_snapshot && a.waiting_since == b.waiting_since &&
          a.sent_snapshot == b.sent_snapshot && a.sent_tick == b.sent_tick &&
@@ -28,12 +29,14 @@ bool is_like(const Sent& a, const Sent& b) {
 
 }  // namespace
 
+// Options that decide bits: clients that differ in one of them never share a history.
 bool are_same(const ReplicatorOptions& a, const ReplicatorOptions& b) {
   return a.speculative_baselines == b.speculative_baselines && a.digest_every == b.digest_every &&
          a.codes == b.codes;
 }
 
-// Quickly found if they are not.
+// Whether two histories will write the same snapshots from now on. The cheap comparisons come
+// first: most histories differ in one of them.
 bool BaselineHistory::is_like(const BaselineHistory& other) {
   if (!are_same(options, other.options)) return false;
   if (last_snapshot != other.last_snapshot || start != other.start || sure != other.sure ||
@@ -77,6 +80,8 @@ bool BaselineHistory::is_like(const BaselineHistory& other) {
   return true;
 }
 
+// Takes the client's area of interest: entities that came into view are added, entities that left
+// and that the client cannot know are dropped. Both lists are sorted by id and walked together.
 void BaselineHistory::see(std::span<const RelevantEntity> in_view) {
   seen_revision = 0;
   std::size_t index = 0;
@@ -107,6 +112,7 @@ void BaselineHistory::see(std::span<const RelevantEntity> in_view) {
   });
 }
 
+// The revision of a query says whether its result differs from the last one taken.
 void BaselineHistory::see(InterestQuery& query) {
   const std::span<const RelevantEntity> in_view = query.update();
   if (seen_revision == query.revision()) return;
@@ -114,6 +120,7 @@ void BaselineHistory::see(InterestQuery& query) {
   seen_revision = query.revision();
 }
 
+// Whether the area of interest is the one that this history has already.
 bool BaselineHistory::sees(std::span<const RelevantEntity> in_view) {
   auto seen = in_view.begin();
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
@@ -141,6 +148,9 @@ void BaselineHistory::prefetch(bool entities) {
   }
 }
 
+// Decides for one entity in view whether the next snapshot may update it, and how: a delta needs a
+// baseline that the client has and the world remembers; everything else is a full update. Priority
+// grows with the ticks that a change has waited.
 void BaselineHistory::consider(std::size_t index, const World::State::Brief& brief) {
   ClientEntity& copy = entities_known[index];
   const Look& look = entities_known.look(index);
@@ -193,8 +203,8 @@ void BaselineHistory::consider(std::size_t index, const World::State::Brief& bri
   made.priority_now = priority_now;
 }
 
-// Who wants to hear of something, or seems to. Most have nothing to hear, and no processor foresees
-// which: that is found for all of them first.
+// Lists the entities whose last change is newer than what is settled for this client. Most are
+// settled, and no processor predicts which, so that this loop has no branch.
 std::size_t BaselineHistory::find_unsettled() {
   const std::vector<World::State::Brief>& briefs = all().briefs;
   if (unsettled.size() < entities_known.size()) unsettled.resize(entities_known.size());
@@ -206,6 +216,7 @@ std::size_t BaselineHistory::find_unsettled() {
   return count;
 }
 
+// Fills the list of candidates: updates, and despawns of entities that the client may have.
 void BaselineHistory::gather() {
   candidates.clear();
   const std::size_t count = find_unsettled();
@@ -231,6 +242,8 @@ void BaselineHistory::gather() {
   }
 }
 
+// First step of a snapshot: takes the view and the acknowledgements and gathers candidates. Returns
+// false if there is nothing to send. Otherwise the head is complete but for its sections.
 bool BaselineHistory::begin(InterestQuery* query, std::vector<std::uint32_t>& acks,
                             SnapshotHead& heading) {
   if (query != nullptr) see(*query);
@@ -261,6 +274,8 @@ bool BaselineHistory::begin(InterestQuery* query, std::vector<std::uint32_t>& ac
   return true;
 }
 
+// Second and third step: chooses what fits, writes the sections, and records the snapshot. Returns
+// the bits written; nothing if not even one update fits.
 std::optional<std::size_t> BaselineHistory::write(SnapshotHead& heading, Room& room_of_client) {
   const SnapshotMark& mark = heading.mark;
   if (room_of_client.now < kSectionBits) return std::nullopt;

@@ -35,6 +35,7 @@ void ClientReplicator::see(std::span<const RelevantEntity> in_view) {
   s.own().see(in_view);
 }
 
+// The query counts its revisions: a view that did not change costs one comparison.
 void ClientReplicator::see(InterestQuery& query) {
   query.update();
   if (state_->history->seen_revision != query.revision()) state_->own().see(query);
@@ -44,6 +45,7 @@ void ClientReplicator::bind(InterestQuery* query) {
   state_->query = query;
 }
 
+// Steps follow the pointers, as those of Link::prefetch() do.
 void ClientReplicator::prefetch(unsigned step) const {
   const State& s = *state_;
   if (step == 0) {
@@ -197,12 +199,14 @@ void ClientReplicator::acked(std::uint64_t token) {
   state_->acks.push_back(static_cast<std::uint32_t>(token));
 }
 
+// The history is parted from those of other clients only if the loss changes anything.
 void ClientReplicator::lost(std::uint64_t token) {
   State& s = *state_;
   const auto snapshot = static_cast<std::uint32_t>(token);
   if (s.history->may_lose(snapshot)) s.own().lose(snapshot);
 }
 
+// Travels in the head of each snapshot, for the client's prediction.
 void ClientReplicator::last_processed_input(std::uint32_t number) {
   state_->input = number;
   state_->any_input = true;
@@ -256,6 +260,7 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
   return Errc::none;
 }
 
+// The first field whose hash differs from the report, of an entity that is still the same one.
 std::optional<std::string_view> ClientReplicator::State::differing_field(const DesyncedEntity& each,
                                                                          bool& fits) {
   const auto index = history->entities_known.find(each.id);
@@ -284,6 +289,8 @@ std::uint32_t ClientReplicator::a_second() const {
   const double ticks = state_->history->all().options.ticks_per_second;
   return static_cast<std::uint32_t>(std::max(ticks, 1.0));
 }
+// The client cannot build on what arrives. Granted once a second, and not while a snapshot that the
+// client waits for may still arrive or be repeated.
 Errc ClientReplicator::receive_resync_request(std::uint32_t snapshot) {
   State& s = *state_;
   BaselineHistory& history = *s.history;
@@ -299,6 +306,7 @@ Errc ClientReplicator::receive_resync_request(std::uint32_t snapshot) {
   return Errc::none;
 }
 
+// The next snapshot builds on nothing: the whole view is sent again.
 void ClientReplicator::resync() {
   // Before the next snapshot a second one changes nothing.
   if (state_->history->sure == 0 && state_->history->start == state_->history->last_snapshot + 1)
@@ -329,6 +337,7 @@ bool ClientReplicator::complete() const {
   return true;
 }
 
+// Whether everything in view has been acknowledged at least once.
 bool ClientReplicator::view_complete() const {
   BaselineHistory& history = *state_->history;
   const auto& briefs = history.all().briefs;
@@ -341,6 +350,7 @@ bool ClientReplicator::view_complete() const {
   return true;
 }
 
+// Whether the client may know of the entity: surely, or by a snapshot in flight.
 bool ClientReplicator::knows(schema::AnyRef entity) const {
   BaselineHistory& history = *state_->history;
   const auto index = history.entities_known.find(entity.id);

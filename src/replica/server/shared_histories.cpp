@@ -48,6 +48,7 @@ BaselineHistory& SharedHistories::enter(World::State& world, const ReplicatorOpt
   return *made;
 }
 
+// A replicator goes elsewhere, or ends.
 void SharedHistories::leave(BaselineHistory& history) {
   --history.replicators;
   recycle(history);
@@ -94,12 +95,14 @@ const Step* SharedHistories::find(const BaselineHistory& from, std::uint64_t vie
   return nullptr;
 }
 
+// Place for the step that a client is about to take; nothing if this history has kMaxSteps already.
 Step* SharedHistories::begin_step(BaselineHistory& from) {
   if (from.steps_used == kMaxSteps) return nullptr;
   if (from.steps_used == from.steps.size()) from.steps.emplace_back();
   return &from.steps[from.steps_used];
 }
 
+// The step is whole: others may follow it until the tick ends.
 void SharedHistories::end_step(BaselineHistory& from, Step& step, BaselineHistory& to) {
   step.to = &to;
   ++to.leads;
@@ -117,6 +120,7 @@ void SharedHistories::clear_steps(BaselineHistory& history) {
   }
 }
 
+// Groups last a tick; a history that nobody else holds is recycled.
 void SharedHistories::drop_groups() {
   for (BaselineHistory* const each : groups_) {
     each->kept = false;

@@ -14,8 +14,8 @@ constexpr std::size_t kMinBits = 4;
 
 }  // namespace
 
-// What it holds may be gone, or not wanted any more. While its last bits are in flight they may
-// still make it appear.
+// The fragmented entity may have despawned or left the view. Fragmenting is cancelled, unless the
+// last fragment is in flight: that one may still make the entity appear.
 void BaselineHistory::cancel_unneeded_fragments() {
   if (fragmented.id == 0 || fragmented.completing != 0) return;
   const auto index = entities_known.find(fragmented.id);
@@ -25,7 +25,9 @@ void BaselineHistory::cancel_unneeded_fragments() {
   }
 }
 
-// The most urgent of those that no snapshot of late had the room for goes in parts.
+// Of the updates that no recent datagram had room for, the most urgent one is cut into fragments. A
+// delta is replaced by a full update, because its baseline may be gone when the last fragment
+// arrives.
 void BaselineHistory::fragment_largest_pending(std::size_t roomiest) {
   if (fragmented.id != 0) return;
   Candidate* found = nullptr;
@@ -51,7 +53,8 @@ void BaselineHistory::fragment_largest_pending(std::size_t roomiest) {
   each.fragmented = true;
 }
 
-// Leaves those that could fit at all, the most urgent. Whether there are more.
+// Keeps the most urgent candidates, as many as could fit at kMinBits each. Returns whether others
+// were left out.
 bool BaselineHistory::narrow(std::size_t room) {
   const std::size_t max = room / kMinBits + 1;
   if (candidates.size() <= max) return false;
@@ -67,9 +70,9 @@ bool BaselineHistory::narrow(std::size_t room) {
   return true;
 }
 
-// Repeated updates have so many bits, whatever the room: clients with other messages in their
-// datagrams are sent the same. Those that changed last go first: older ones are acknowledged
-// sooner. Whether any has to wait.
+// Unacknowledged updates that are repeated have a budget of their own, whatever the room: clients
+// whose datagrams also carry messages then repeat the same. Updates that changed last are kept,
+// because older ones will be acknowledged sooner. Returns whether any was left out.
 bool BaselineHistory::limit_repeats() {
   constexpr std::size_t kMaxRepeatBits = 2400;
   std::size_t bits = 0;
@@ -94,7 +97,7 @@ bool BaselineHistory::limit_repeats() {
   return true;
 }
 
-// What says whose bodies are in the snapshot takes so many bits, for those that are taken.
+// Bits of the names of all updates that are taken: ranks of unexpected ones, ids of spawns.
 std::size_t BaselineHistory::bits_of_places() const {
   std::size_t bits = 0;
   std::uint32_t rank = 0;
@@ -113,6 +116,7 @@ std::size_t BaselineHistory::bits_of_places() const {
   return bits;
 }
 
+// An upper bound: the body, and the longest name that the update can have.
 std::size_t BaselineHistory::size_of(const Candidate& each) const {
   // What says whose body it is, at most.
   const std::size_t id_bits =

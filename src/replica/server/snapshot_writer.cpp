@@ -25,6 +25,9 @@ std::size_t BaselineHistory::states_known(std::uint32_t id, const Baseline& base
   return count;
 }
 
+// One prefix-code symbol says which columns of an entity changed (its mask), or that the entity did
+// not change or despawned. The alphabet depends on the entity type, on whether the client expects
+// to hear of the entity, and on the age of the baseline.
 void BaselineHistory::write_symbol(bits::Writer& out, const Baseline& baseline, bool is_continuing,
                                    std::size_t symbol) {
   alphabet_of(baseline, is_continuing).write(out, symbol);
@@ -33,11 +36,13 @@ void BaselineHistory::write_symbol(bits::Writer& out, const Baseline& baseline, 
   ++(is_continuing ? type.continuing : type.unexpected)[age_of(tick() - baseline.ticks[0])][symbol];
 }
 
+// The symbol of an entity that moves as predicted: its code is looked up once and kept.
 void BaselineHistory::write_nothing(bits::Writer& out, const Baseline& baseline) {
   if (symbol_counts != nullptr) return write_symbol(out, baseline, true, masks_of(baseline));
   codes_of(baseline).nothing[age_of(tick() - baseline.ticks[0])].write(out);
 }
 
+// A full update: generation, type, owner bit, and the value of every column.
 void BaselineHistory::write_whole_body(bits::Writer& out, Candidate& each) const {
   const World::State::Entity& entity = all().entities[each.id];
   const EntityModel& model = *entity.model;
@@ -104,6 +109,7 @@ bool BaselineHistory::share_change(Candidate& each) {
   return true;
 }
 
+// The states that predictions and deltas of this update are made from; both ends have all of them.
 Basis BaselineHistory::basis_of(const Candidate& each, KnownStates& known) const {
   const Baseline& baseline = entities_known[each.index].baseline();
   const std::size_t count = states_known(each.id, baseline, known);
@@ -111,6 +117,7 @@ Basis BaselineHistory::basis_of(const Candidate& each, KnownStates& known) const
           std::span(known).first(count), each.tick,          {each.owner}};
 }
 
+// A delta update: the mask's symbol, then the columns that differ from their prediction.
 void BaselineHistory::write_change_body(bits::Writer& out, const Candidate& each) {
   // Who counts symbols has to see them.
   const bool shared = each.shared_bits != nullptr && symbol_counts == nullptr;
@@ -131,6 +138,8 @@ void BaselineHistory::write_change_body(bits::Writer& out, const Candidate& each
   }
 }
 
+// The fragment that makes a fragmented entity appear: its number, the count of fragments, and the
+// rest of the bits.
 void BaselineHistory::write_last_fragment(bits::Writer& out, Candidate& each) const {
   out.put(fragmented.number, kFragmentedNumberBits);
   out.put_count(fragmented.fragments(), kFragmentOrder);
@@ -163,6 +172,7 @@ void BaselineHistory::add_body(Candidate& each) {
   bodies_end += bits::bytes_for(each.bits);
 }
 
+// All candidates are encoded before any is chosen: the choice needs their sizes.
 void BaselineHistory::write_bodies() {
   bodies_end = 0;
   for (Candidate& each : candidates) {
@@ -170,6 +180,7 @@ void BaselineHistory::write_bodies() {
   }
 }
 
+// A tick may have several snapshots. Returns the first one of the tick of `snapshot`.
 std::uint32_t BaselineHistory::first_of_tick(std::uint32_t snapshot) const {
   const Sent* const last = sent.find(snapshot);
   std::uint32_t first = snapshot;
@@ -181,7 +192,8 @@ std::uint32_t BaselineHistory::first_of_tick(std::uint32_t snapshot) const {
   return first;
 }
 
-// Those that the snapshots of the base's tick speak of, as far as the client has them.
+// Lists the entities that the snapshots of the baseline's tick updated and that the client has: the
+// client expects to hear of each of them again (they are continuing).
 void BaselineHistory::find_expected(const Sent& named) {
   expected.clear();
   const std::uint32_t first = first_of_tick(named.mark.snapshot);
@@ -193,6 +205,7 @@ void BaselineHistory::find_expected(const Sent& named) {
       if (entry.update != Update::despawn) {
         expected.push_back({entry.id, entry.index});
       } else if (before > 0) {
+        // A later snapshot of the same tick despawned the entity.
         std::erase_if(expected, [&](const ExpectedEntity& other) { return other.id == entry.id; });
       }
     }
@@ -204,9 +217,9 @@ void BaselineHistory::find_expected(const Sent& named) {
   }
 }
 
-// Finds those whom the client expects to hear of. Returns the bits that it takes to say that there
-// is nothing to say of them: of those that have no change, and of those that have one, should it
-// find no room.
+// Pairs continuing entities with candidates. Returns the bits that "no change" takes for all
+// continuing entities: for those without a change, and for those with one, should the change find
+// no room.
 BaselineHistory::ContinuingBits BaselineHistory::mark_continuing() {
   continuing.clear();
   ContinuingBits bits;
@@ -229,8 +242,8 @@ BaselineHistory::ContinuingBits BaselineHistory::mark_continuing() {
   return bits;
 }
 
-// Places of all that are not continuing among those that the client knows: first those that changed
-// since they appeared, then the others.
+// Numbers the entities that are not continuing: first those that changed since they appeared, then
+// the others. An update of one of them names its entity by the distance from the update before.
 void BaselineHistory::rank(bool with_continuing) {
   std::uint32_t changing = 0;
   std::uint32_t still = 0;
@@ -253,7 +266,7 @@ void BaselineHistory::rank(bool with_continuing) {
   }
 }
 
-// Notes what a snapshot says.
+// Records a snapshot in the history, so that its fate can move baselines.
 void BaselineHistory::tell(const SnapshotMark& mark) {
   entries.clear();
   for (const Candidate& each : candidates) {
@@ -261,6 +274,8 @@ void BaselineHistory::tell(const SnapshotMark& mark) {
   }
 }
 
+// Records one update: the entry for the history, and what the client will have if the snapshot
+// arrives.
 void BaselineHistory::tell(const SnapshotMark& mark, const Candidate& each) {
   const std::uint8_t generation = all().briefs[each.id].generation;
   const std::uint16_t type = all().briefs[each.id].type;
@@ -305,11 +320,14 @@ void BaselineHistory::tell(const SnapshotMark& mark, const Candidate& each) {
   }
 }
 
+// The bits that write_bodies() made, or those that clients share.
 void BaselineHistory::write_body(bits::Writer& out, const Candidate& each) {
   if (each.shared_bits != nullptr && symbol_counts == nullptr) return write_change_body(out, each);
   out.put_bits(std::span(bodies).subspan(each.begin), each.bits);
 }
 
+// One symbol for each continuing entity, in the order of ids. The order is known to both ends, so
+// that no id is written.
 void BaselineHistory::write_continuing(bits::Writer& out) {
   for (const ContinuingEntity& entity : continuing) {
     const Candidate* const candidate = entity.candidate;
@@ -323,6 +341,8 @@ void BaselineHistory::write_continuing(bits::Writer& out) {
   }
 }
 
+// Updates of other known entities, each named by its distance in rank; a bit says whether another
+// one follows.
 void BaselineHistory::write_unexpected(bits::Writer& out) {
   std::uint32_t rank = 0;
   for (const MotionState standing : {MotionState::changing, MotionState::still}) {
@@ -343,6 +363,7 @@ void BaselineHistory::write_unexpected(bits::Writer& out) {
   out.put_bool(false);
 }
 
+// Full updates, each named by its distance in id.
 void BaselineHistory::write_spawns(bits::Writer& out, bool with_parts) {
   std::uint32_t id = 0;
   for (const Candidate& each : candidates) {
@@ -371,14 +392,14 @@ FragmentRun BaselineHistory::write_fragments(bits::Writer& out) {
   return run;
 }
 
+// The digest of an entity's values as this client sees them.
 std::uint32_t BaselineHistory::values_of(std::uint32_t id, bool owner) const {
   const World::State::Entity& entity = all().entities[id];
   if (!owner || !entity.model->owner_has_more()) return all().briefs[id].values;
   return digest_of(*entity.model, entity.history->newest(), true);
 }
 
-// Of all that the client has as of `base`, the snapshot that the next one builds on, if it is time
-// for one.
+// The digest over everything that the client has as of `base`, every `digest_every` snapshots.
 std::optional<std::uint32_t> BaselineHistory::digest(std::uint32_t base) const {
   if (options.digest_every == 0 || base == 0 ||
       last_snapshot + 1 - digested < options.digest_every) {

@@ -43,6 +43,7 @@ World::World(World&&) noexcept = default;
 World& World::operator=(World&&) noexcept = default;
 World::~World() = default;
 
+// A spawn without a free id returns nothing: the protocol says how many entities there are at most.
 std::optional<schema::AnyRef> World::spawn_encoded(const schema::EntityInfo& type,
                                                    const Encode& encode) {
   const auto made = begin_spawn(type);
@@ -156,6 +157,7 @@ void World::take(std::uint32_t id, const Encode& encode) {
   if (!std::exchange(entity.put, true)) s.put_ids.push_back(id);
 }
 
+// The id rests for `reuse_after_ticks` before another entity gets it.
 bool World::despawn(schema::AnyRef entity) {
   if (!is_alive(entity)) return false;
   State& s = *state_;
@@ -246,6 +248,7 @@ std::optional<OutOfRange> World::last_out_of_range() const {
 const SharedBitsCounts& World::shared_bits() const {
   return state_->shared_bits;
 }
+// Bytes of the tables and of every entity's history, without shared strings.
 std::size_t World::memory() const {
   std::size_t bytes = state_->entities.capacity() * sizeof(State::Entity) +
                       state_->briefs.capacity() * sizeof(State::Brief) + state_->ids->memory() +
