@@ -9,6 +9,7 @@
 
 #include "json/nullable.h"
 #include "kwind/bits/nearest.h"
+#include "kwind/core/printable.h"
 #include "kwind/json/text.h"
 
 namespace kwind::json {
@@ -90,7 +91,7 @@ class Reading {
 
   [[noreturn]] static void stop(std::string_view expected, const ordered_json& found) {
     std::string shown = text_of(found);
-    if (shown.size() > 40) shown = shown.substr(0, 37) + "...";
+    if (shown.size() > 40) shown = shown.substr(0, valid_utf8_prefix(shown, 37)) + "...";
     throw Wrong{"", fmt::format("expected {}, found {}", expected, shown)};
   }
   [[noreturn]] static void unknown(std::string_view what, const std::string& name,

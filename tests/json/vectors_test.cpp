@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include "kit/descriptions.h"
+#include "kwind/core/printable.h"
 #include "kwind/json/json.h"
 #include "kwind/json/text.h"
 #include "kwind/language/compile.h"
@@ -105,6 +106,34 @@ TEST(Json, TicksAndRefsAreTakenWholeOrRefused) {
             "t: expected a tick, 0 to 4294967295, found 4294967296");
   EXPECT_EQ(problem(R"({"r":{"id":3,"gen":1}})"),
             "r: there is no part `gen`; there are id, generation");
+}
+
+TEST(Json, VectorsHaveAsManyNumbersAsTheirType) {
+  const auto compiled = language::compile(
+      "protocol p 1\nchannel c ordered\n"
+      "message M from client on c { a : vec2 of int 0..9, b : vec3 of int 0..9 }\n",
+      "p.kw");
+  const schema::Protocol& protocol = compiled.protocol;
+  const auto problem = [&](const std::string& text) {
+    const auto value = from_json(protocol, protocol.messages[0].fields, *parse_text(text));
+    return value ? std::string("none") : value.error();
+  };
+  EXPECT_EQ(problem(R"({"a":[1,2],"b":[1,2,3]})"), "none");
+  EXPECT_EQ(problem(R"({"a":[1]})"), "a: expected an array of 2 numbers, found [1]");
+  EXPECT_EQ(problem(R"({"a":[1,2,3]})"), "a: expected an array of 2 numbers, found [1,2,3]");
+  EXPECT_EQ(problem(R"({"b":[1,2,3,4]})"), "b: expected an array of 3 numbers, found [1,2,3,4]");
+  EXPECT_EQ(problem(R"({"b":5})"), "b: expected an array of 3 numbers, found 5");
+}
+
+// An error that quotes a long text is itself valid UTF-8.
+TEST(Json, ErrorsCutWhatTheyQuoteAtACharacter) {
+  for (const std::string ahead : {"", "x", "xx"}) {
+    std::string text = ahead;
+    for (int i = 0; i < 30; ++i) text += "\xe6\xb8\xaf";
+    const std::string error = problem(R"({"total": ")" + text + R"("})");
+    EXPECT_TRUE(error.ends_with("...")) << error;
+    EXPECT_EQ(valid_utf8_prefix(error, error.size()), error.size()) << error;
+  }
 }
 
 }  // namespace vectors_test
