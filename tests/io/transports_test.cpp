@@ -79,6 +79,7 @@ TEST(StreamDeframer, StopsAtALengthThatIsNone) {
     EXPECT_EQ(deframer.error(), Errc::bad_stream);
     deframer.take(bytes_of(100, 1));
     EXPECT_FALSE(deframer.next()) << "nothing behind it can be trusted";
+    EXPECT_EQ(deframer.held_bytes(), 0U) << "nor is any of it kept";
   }
 }
 
