@@ -8,6 +8,7 @@
 #include <optional>
 
 #include "kwind/core/assert.h"
+#include "kwind/core/printable.h"
 
 namespace kwind::capture {
 namespace {
@@ -75,7 +76,8 @@ std::uint16_t checksum(std::string_view bytes) {
 std::string pcapng_start(std::string_view comment) {
   const std::string end = little(0, 4);
   std::string section = little(kByteOrder, 4) + little(1, 2) + little(0, 2) + little(~0ULL, 8);
-  if (!comment.empty()) section += option(kOptionComment, comment.substr(0, 1000)) + end;
+  if (!comment.empty())
+    section += option(kOptionComment, comment.substr(0, valid_utf8_prefix(comment, 1000))) + end;
   const std::string nanoseconds(1, 9);
   return block(kSection, section) +
          block(kInterface, little(kRawIp, 2) + little(0, 2) + little(65535, 4) +

@@ -46,4 +46,14 @@ std::string printable(std::string_view text) {
   return made;
 }
 
+std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit) {
+  std::size_t used = 0;
+  while (used < text.size()) {
+    const std::size_t length = first_of(text.substr(used)).bytes;
+    if (length == 0 || used + length > limit) break;
+    used += length;
+  }
+  return used;
+}
+
 }  // namespace kwind

@@ -6,7 +6,7 @@
 
 #include <algorithm>
 
-#include "kwind/schema/codec.h"
+#include "kwind/core/printable.h"
 #include "language/syntax.h"
 
 namespace kwind::language {
@@ -81,8 +81,7 @@ std::string render(const Diagnostic& diagnostic, const Compiled& compiled,
     const auto byte = static_cast<unsigned char>(line[i]);
     const bool printable = byte >= 0x20 && byte != 0x7f;
     const std::size_t character =
-        printable ? schema::valid_utf8_prefix(line.substr(i, std::min<std::size_t>(4, end - i)), 4)
-                  : 1;
+        printable ? valid_utf8_prefix(line.substr(i, std::min<std::size_t>(4, end - i)), 4) : 1;
     shown += !printable ? ' ' : (character > 0 || (byte & 0xc0) == 0x80) ? line[i] : '?';
     if (i < place && (byte & 0xc0) != 0x80) under += ' ';
   }

@@ -8,7 +8,7 @@
 #include <charconv>
 
 #include "kwind/bits/nearest.h"
-#include "kwind/schema/codec.h"
+#include "kwind/core/printable.h"
 #include "language/ranges.h"
 
 namespace kwind::language {
@@ -159,7 +159,7 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
     case TypeKind::text: {
       if (place.kind != TokenKind::string) return refuse("the default of a text stands in quotes");
       const std::string_view text = place.text.substr(1, place.text.size() - 2);
-      if (schema::valid_utf8_prefix(text, type.limit) != text.size() ||
+      if (valid_utf8_prefix(text, type.limit) != text.size() ||
           text.find('\\') != std::string_view::npos) {
         return refuse(
             fmt::format("the default must be at most {} bytes of UTF-8 without \\", type.limit));

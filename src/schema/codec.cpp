@@ -7,33 +7,10 @@
 #include <cmath>
 #include <limits>
 
+#include "kwind/core/printable.h"
+
 namespace kwind::schema {
 namespace {
-
-bool is_continuation(unsigned char byte) {
-  return (byte & 0xc0) == 0x80;
-}
-
-// Length of the well-formed character at the start of `text`, or 0 (RFC 3629, section 4).
-std::size_t character_length(std::string_view text) {
-  const auto at = [&](std::size_t i) -> unsigned char {
-    return i < text.size() ? static_cast<unsigned char>(text[i]) : 0;
-  };
-  const unsigned char first = at(0);
-  if (first < 0x80) return 1;
-  if (first >= 0xc2 && first <= 0xdf) return is_continuation(at(1)) ? 2 : 0;
-  if (first >= 0xe0 && first <= 0xef) {
-    if (first == 0xe0 && at(1) < 0xa0) return 0;  // overlong
-    if (first == 0xed && at(1) > 0x9f) return 0;  // surrogates
-    return is_continuation(at(1)) && is_continuation(at(2)) ? 3 : 0;
-  }
-  if (first >= 0xf0 && first <= 0xf4) {
-    if (first == 0xf0 && at(1) < 0x90) return 0;
-    if (first == 0xf4 && at(1) > 0x8f) return 0;  // beyond U+10FFFF
-    return is_continuation(at(1)) && is_continuation(at(2)) && is_continuation(at(3)) ? 4 : 0;
-  }
-  return 0;
-}
 
 // Only the shortest way to say a number is canonical: no NaN, no infinity, no negative zero.
 template <class Float, class Bits>
@@ -55,16 +32,6 @@ bool take_float(std::uint64_t index, Float& to) {
 }
 
 }  // namespace
-
-std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit) {
-  std::size_t used = 0;
-  while (used < text.size()) {
-    const std::size_t length = character_length(text.substr(used));
-    if (length == 0 || used + length > limit) break;
-    used += length;
-  }
-  return used;
-}
 
 // ---- Encoder ----
 

@@ -47,5 +47,22 @@ TEST(Printable, ReplacesEachByteThatIsNoUtf8) {
   }
 }
 
+TEST(Utf8Prefix, EndsWithAWholeCharacter) {
+  constexpr std::string_view kText = "a\xc3\xa4\xe6\xb8\xaf\xf0\x9f\x9a\xa2";  // 1, 2, 3, 4 bytes
+  for (std::size_t limit = 0; limit <= kText.size() + 2; ++limit) {
+    const std::size_t whole = limit >= 10  ? 10
+                              : limit >= 6 ? 6
+                              : limit >= 3 ? 3
+                              : limit >= 1 ? 1
+                                           : 0;
+    EXPECT_EQ(valid_utf8_prefix(kText, limit), whole) << limit;
+  }
+  EXPECT_EQ(valid_utf8_prefix("ab\xff"
+                              "cd",
+                              5),
+            2U)
+      << "what follows a wrong byte is no start";
+}
+
 }  // namespace printable_test
 }  // namespace kwind

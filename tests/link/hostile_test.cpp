@@ -132,6 +132,25 @@ TEST_F(RuleBreaker, IsHeardWhileItKeepsTheRules) {
   EXPECT_EQ(pair_.server().state(), link::State::open);
 }
 
+// A reason may end in a log: escapes, C1 controls and bytes that are no UTF-8 do not reach a handler.
+TEST_F(RuleBreaker, GivesAReasonThatCannotMoveACursor) {
+  constexpr std::string_view kReason =
+      "gone\x1b[2J \xc2\x9b"
+      "1A \xff \xe6\xb8\xaf";
+  EXPECT_EQ(send([&](bits::Writer& out) {
+              out.put(3 << 1 | 1 << 3, 6);
+              out.put(0, 8);
+              out.put(kReason.size(), 7);
+              for (const char c : kReason) out.put(static_cast<unsigned char>(c), 8);
+            }),
+            Errc::none);
+  pair_.run_until(pair_.now() + 3s, log_.hook());
+  ASSERT_EQ(log_.server.size(), 2U);
+  EXPECT_EQ(log_.server[1],
+            "closed_by_peer: gone\xef\xbf\xbd[2J \xef\xbf\xbd"
+            "1A \xef\xbf\xbd \xe6\xb8\xaf");
+}
+
 TEST_F(RuleBreaker, IsClosedForAcksOfPacketsNeverSent) {
   EXPECT_EQ(send(
                 [](bits::Writer& out) {

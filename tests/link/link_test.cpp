@@ -96,7 +96,7 @@ TEST(Link, CloseDeliversWhatIsQueuedThenTheReason) {
     pair.run_until(at(8s), log.hook());
     EXPECT_EQ(log.messages_at_server, 20) << "seed " << seed;
     ASSERT_EQ(log.server.size(), 2U) << "seed " << seed;
-    EXPECT_EQ(log.server[1], "closed_by_peer: home for?tea") << "seed " << seed;
+    EXPECT_EQ(log.server[1], "closed_by_peer: home for\xef\xbf\xbdtea") << "seed " << seed;
     ASSERT_EQ(log.client.size(), 2U);
     EXPECT_EQ(log.client[1], "closed_here: home for\x01tea");
     EXPECT_EQ(pair.client().state(), link::State::closed);
@@ -220,6 +220,23 @@ TEST(Link, NothingIsLostOnAGoodPathWhereTheOtherEndLooksSeldom) {
   }
   EXPECT_GT(max_at_once, 2U * 64) << "or it shows nothing";
   EXPECT_EQ(pair.server().stats().packets_lost, 0U);
+}
+
+// A reason that no frame holds is cut between two characters.
+TEST(Close, CutsALongReasonAtACharacter) {
+  for (const std::size_t ahead : {0U, 1U, 2U}) {
+    SimPair pair({.conditions = {.delay = 5ms}});
+    pair.run_until(at(1s));
+    std::string wharf;
+    for (int i = 0; i < 40; ++i) wharf += "\xe6\xb8\xaf";  // three bytes each
+    pair.client().close(pair.now(), std::string(ahead, 'x') + wharf);
+    std::string reason;
+    pair.run_until(at(4s), [&](bool at_server, const link::Event& event) {
+      if (at_server && event.kind == link::Event::Kind::closed) reason = event.text;
+    });
+    const std::size_t characters = (96 - ahead) / 3;
+    EXPECT_EQ(reason, std::string(ahead, 'x') + wharf.substr(0, characters * 3));
+  }
 }
 
 // Datagrams that wait in the receiver's socket are no queue of the path: a receiver that polls a

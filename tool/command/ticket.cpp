@@ -9,10 +9,10 @@
 #include <string>
 
 #include "commands.h"
+#include "kwind/core/printable.h"
 #include "kwind/io/clock.h"
 #include "kwind/json/text.h"
 #include "kwind/link/spec.h"
-#include "kwind/schema/codec.h"
 #include "kwind/ticket/ticket.h"
 
 namespace kwind::tool {
@@ -100,7 +100,7 @@ void print_ticket(const ticket::Ticket& ticket, bool json) {
 int issue(const TicketArguments& arguments) {
   for (const auto& [option, text] :
        {std::pair("--subject", &arguments.subject), std::pair("--id", &arguments.id)}) {
-    if (schema::valid_utf8_prefix(*text, text->size()) == text->size()) continue;
+    if (valid_utf8_prefix(*text, text->size()) == text->size()) continue;
     fmt::print(stderr, "kwind ticket: {}: is no UTF-8\n", option);
     return kUsedWrongly;
   }

@@ -2,6 +2,7 @@
 import { BitReader, bitsFor } from "./bits.js";
 import { chunkBytes, maxMessageBytes, maxPerDatagram, type Channel } from "./channel.js";
 import { fail } from "./errors.js";
+import { printable } from "./text.js";
 
 /** Names an unreliable or sequenced message: its datagram, and its place in it. */
 export type Origin = [packet: number, place: number];
@@ -101,7 +102,7 @@ export function readFrames(packet: number, reader: BitReader, channels: readonly
             const code = reader.get(8);
             const length = reader.get(7);
             if (length > 96) fail("too_long", "a reason has at most 96 bytes");
-            const text = new TextDecoder().decode(reader.bytesOf(length)).replace(/[\0-\x1f\x7f]/g, "?");
+            const text = printable(reader.bytesOf(length));
             effects.push(() => handler.close(code, text));
             break;
           }

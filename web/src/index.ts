@@ -5,7 +5,7 @@ export * from "./errors.js";
 export * from "./grid.js";
 export * from "./protocol.js";
 export * from "./schema.js";
-export * from "./text.js";
+export { bytesOfText, textOf } from "./text.js";
 export { canBeNull, fixedBits, generations, initialField, initialFields, initialOf } from "./type_info.js";
 export { direction3Of, rotationOf, unfold } from "./unit_vectors.js";
 export { Link } from "./link.js";

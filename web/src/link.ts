@@ -10,7 +10,7 @@ import { readFrames } from "./frames.js";
 import { acceptHeadBytes, baseDatagramBytes, connectHead, connectPayload, linkVersion, readWelcome } from "./handshake.js";
 import { closing, refusals, type LinkEvents, type LinkOptions, type LinkState, type LinkStats } from "./link_types.js";
 import { isAlive } from "./protocol.js";
-import { bytesOfText } from "./text.js";
+import { bytesOfStart, bytesOfText, printable } from "./text.js";
 
 
 const maxInFlight = 512;
@@ -206,7 +206,7 @@ export class Link {
     const reader = new BitReader(payload);
     if (!reader.bool()) {
       const code = codeOf(reader.get(8));
-      const text = new TextDecoder().decode(reader.bytesOf(reader.get(8)));
+      const text = printable(reader.bytesOf(reader.get(8)));
       return this.end(code, text || `the server refused: ${code}`);
     }
     const { id, versionIndex, cipher, codeTables, resumed, window, token } = readWelcome(reader);
@@ -472,7 +472,7 @@ export class Link {
     for (const [index, channel] of order) this.writeMessages(index, channel, out, max, messages);
     if (closes && out.length + 13 + 8 + 96 * 8 < max) {
       const { code, reason } = this.closeDue!;
-      const bytes = bytesOfText(reason).subarray(0, 96);
+      const bytes = bytesOfStart(reason, 96);
       out.put(6, 3);
       out.put(1, 3);
       out.put(refusals.has(code) ? numberOf(code) : 0, 8);

@@ -8,6 +8,7 @@ import { hails } from "../build/generated/hails.js";
 import { Chart, quay } from "../build/generated/quay.js";
 import { world as worldProtocol } from "../build/generated/world.js";
 import { Channel } from "../src/channel.js";
+import { bytesOfStart, printable } from "../src/text.js";
 import { ClientWorld } from "../src/snapshots.js";
 import { connectTo, peerTest, startPeer, until } from "./harness.js";
 
@@ -187,4 +188,15 @@ test("mutated messages of every type", () => {
     }
   });
   assert.ok(taken > 100 && refused > 100, `${taken} taken, ${refused} refused`);
+});
+
+test("a reason is cut between characters, and one that a peer wrote cannot move a cursor", () => {
+  const harbour = "\u6e2f".repeat(40);  // three bytes each
+  for (const ahead of ["", "x", "xx"]) {
+    const bytes = bytesOfStart(ahead + harbour, 96);
+    assert.equal(new TextDecoder("utf-8", { fatal: true }).decode(bytes), ahead + harbour.slice(0, Math.floor((96 - ahead.length) / 3)));
+  }
+  assert.equal(new TextDecoder().decode(bytesOfStart("short", 96)), "short");
+  const written = Uint8Array.from([0x67, 0x1b, 0x5b, 0xc2, 0x9b, 0xff, 0xe2, 0x80, 0xae, 0xe6, 0xb8, 0xaf]);
+  assert.equal(printable(written), "g\ufffd[\ufffd\ufffd\ufffd\u6e2f");
 });

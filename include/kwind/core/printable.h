@@ -1,5 +1,6 @@
-// Text that a peer chose, for a log or a terminal.
+// UTF-8: text that a peer chose, for a log or a terminal, and text that is cut.
 #pragma once
+#include <cstddef>
 #include <cstdint>
 #include <string>
 #include <string_view>
@@ -15,5 +16,9 @@ namespace kwind {
 /// `text` with U+FFFD for each character that moves text and for each byte that is not UTF-8
 /// (RFC 3629), so that it stays within its line and cannot command a terminal. O(bytes).
 [[nodiscard]] KWIND_API std::string printable(std::string_view text);
+
+/// The length of the longest start of `text` that is valid UTF-8 (RFC 3629) and at most `limit`
+/// bytes: a text that is cut there ends with a whole character. O(bytes).
+[[nodiscard]] KWIND_API std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit);
 
 }  // namespace kwind

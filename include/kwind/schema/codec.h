@@ -21,10 +21,6 @@
 
 namespace kwind::schema {
 
-/// The length of the longest start of `text` that is valid UTF-8 (RFC 3629) and at most `limit`
-/// bytes.
-KWIND_API std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit);
-
 /// A value of at most 64 bits, ready to be written.
 struct [[nodiscard]] Piece {
   std::uint64_t value;

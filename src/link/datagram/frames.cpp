@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <bit>
 
+#include "kwind/core/printable.h"
 #include "link/delivery/xor_repair.h"
 
 namespace kwind::link {
@@ -258,16 +259,17 @@ std::size_t FrameWriter::window(std::size_t channel, std::uint64_t limit) {
                  channel_bits + kWindowBits);
 }
 
-// The reason is cut to what a frame holds.
+// The reason is cut to the characters that a frame holds.
 std::size_t FrameWriter::close(std::string_view reason, Errc code) {
-  const std::size_t length = std::min(reason.size(), kMaxReasonBytes);
+  const std::string text = printable(reason);
+  const std::size_t length = valid_utf8_prefix(text, kMaxReasonBytes);
   const std::size_t size = kOtherBits + kControlBits + kCloseCodeBits + kReasonBits + length * 8;
   if (size > out_.room_bits()) return 0;
   put_other(out_, Other::control);
   out_.put(static_cast<std::uint64_t>(Control::close), kControlBits);
   out_.put(static_cast<std::uint64_t>(code), kCloseCodeBits);
   out_.put(length, kReasonBits);
-  out_.put_bits(std::as_bytes(std::span(reason)).first(length), length * 8);
+  out_.put_bits(std::as_bytes(std::span(text)).first(length), length * 8);
   return size;
 }
 
@@ -476,15 +478,12 @@ Errc close_code(const Frame& frame) {
   return error_info(code).verdict == Verdict::refuse ? code : Errc::closed_by_peer;
 }
 
-// Printable characters alone, as it may end in a log.
+// The reason may end in a log or on a terminal, and the peer chose it.
 std::string close_reason(const Frame& frame) {
   std::string text(frame.bits / 8, '\0');
   bits::Reader in = frame.payload;
-  for (char& c : text) {
-    const auto byte = static_cast<unsigned char>(in.get(8));
-    c = byte < 0x20 || byte == 0x7f ? '?' : static_cast<char>(byte);
-  }
-  return text;
+  in.get_bits(std::as_writable_bytes(std::span(text)), text.size() * 8);
+  return printable(text);
 }
 
 }  // namespace kwind::link

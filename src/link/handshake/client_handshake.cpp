@@ -12,6 +12,7 @@
 #include <algorithm>
 
 #include "kwind/bits/reader.h"
+#include "kwind/core/printable.h"
 
 namespace kwind::link {
 namespace {
@@ -168,8 +169,8 @@ void ClientHandshake::on_accept(Time now, std::span<const std::byte> datagram, R
   } else if (!accept->welcome) {
     const Refusal& refusal = accept->refusal;
     reply.refused = refusal.code;
-    reply.text =
-        refusal.mismatch ? explain_mismatch(options_.identity, *refusal.mismatch) : refusal.text;
+    reply.text = refusal.mismatch ? explain_mismatch(options_.identity, *refusal.mismatch)
+                                  : printable(refusal.text);
     if (reply.text.empty()) reply.text = error_info(refusal.code).text;
   } else if (accept->welcome->version_index >= options_.identity.versions.size() ||
              accept->welcome->code_tables > options_.identity.code_table_sets.size() ||

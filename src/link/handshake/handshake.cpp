@@ -5,6 +5,7 @@
 
 #include "kwind/bits/reader.h"
 #include "kwind/bits/writer.h"
+#include "kwind/core/printable.h"
 
 namespace kwind::link {
 namespace {
@@ -239,7 +240,8 @@ std::size_t write(const Accept& accept, std::span<std::byte> payload) {
   } else {
     const Refusal& refusal = accept.refusal;
     writer.put(static_cast<std::uint64_t>(refusal.code), 8);
-    put_text(writer, std::string_view(refusal.text).substr(0, kMaxRefusalBytes), 8);
+    const std::size_t length = valid_utf8_prefix(refusal.text, kMaxRefusalBytes);
+    put_text(writer, std::string_view(refusal.text).substr(0, length), 8);
     KWIND_ASSERT(refusal.mismatch.has_value() == (refusal.code == Errc::schema_mismatch));
     if (refusal.mismatch) put(writer, *refusal.mismatch);
   }
