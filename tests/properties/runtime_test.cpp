@@ -166,5 +166,37 @@ TEST_F(RandomProtocols, OnlyCanonicalBitsAreAcceptedAndEveryBitIsExplained) {
       });
 }
 
+// Items that have no bits in an older version are bounded by a number of their own: a datagram of
+// a few bytes could ask for any number of them.
+TEST(EmptyItems, OfAMessageAre65536AtMost) {
+  const auto compiled = language::compile(
+      "protocol p 2\nchannel c ordered\nrecord R { a : bool since 2 }\n"
+      "message M from both on c {\n x : list of R up to 65535\n y : list of R up to 65535\n}\n",
+      "p.kw");
+  ASSERT_TRUE(compiled.ok()) << language::render(compiled.errors.front(), compiled);
+  const Protocol& protocol = compiled.protocol;
+  const auto& fields = protocol.messages[0].fields;
+  const auto of_lengths = [&](std::uint64_t x, std::uint64_t y) {
+    std::array<std::byte, 4> bytes{};
+    bits::Writer out(bytes);
+    out.put(x, 16);
+    out.put(y, 16);
+    out.finish();
+    Value got;
+    const Errc error = decoded(protocol, fields, bytes, 32, got, 1);
+    if (error == Errc::none) {
+      EXPECT_EQ(got.items[0].items.size(), x);
+      EXPECT_EQ(got.items[1].items.size(), y);
+    }
+    return error;
+  };
+  EXPECT_EQ(of_lengths(0, 0), Errc::none);
+  EXPECT_EQ(of_lengths(65535, 1), Errc::none);
+  EXPECT_EQ(of_lengths(65535, 2), Errc::too_long);
+  EXPECT_EQ(of_lengths(32768, 32768), Errc::none);
+  EXPECT_EQ(of_lengths(32768, 32769), Errc::too_long);
+  EXPECT_EQ(of_lengths(65535, 65535), Errc::too_long);
+}
+
 }  // namespace runtime_test
 }  // namespace kwind
