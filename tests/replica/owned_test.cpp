@@ -35,7 +35,8 @@ struct Owned {
 TEST(Owned, WhatWasBeforeIsDrawnAsItWasWhenTheOwnerChanges) {
   for (const bool gains : {true, false}) {
     Owned bay;
-    owned::Tug tug{"tow the salt barge", {3, 4}, {1, 2}, 777, "Tern"};
+    // Little fuel: a change of more than an eighth of its range is a leap, and never blended.
+    owned::Tug tug{"tow the salt barge", {3, 4}, {1, 2}, 777, "Tern", 3};
     const auto ref = bay.world.spawn(tug);
     ASSERT_TRUE(ref);
     bay.seen = {{ref->id, !gains}};
@@ -54,6 +55,9 @@ TEST(Owned, WhatWasBeforeIsDrawnAsItWasWhenTheOwnerChanges) {
       EXPECT_EQ(drawn->at, tug.at) << tick;
       EXPECT_EQ(drawn->name, "Tern") << tick;
       EXPECT_NEAR(drawn->depth, 776 + tick, 1) << tick;
+      // Between a view without the field and one with it there is nothing to blend.
+      const bool as_owner = (tick >= 8) == gains;
+      EXPECT_EQ(drawn->fuel, as_owner ? tug.fuel : owned::Tug{}.fuel) << tick;
     }
     EXPECT_EQ(bay.client_world.sample(*ref, 5)->orders, gains ? "" : tug.orders);
     EXPECT_EQ(bay.client_world.sample(*ref, 9.5)->orders, gains ? tug.orders : "");
