@@ -39,6 +39,14 @@ Compiled read_files(std::string_view text, std::string_view name,
   return made;
 }
 
+// Bytes of the character at the start of `text`; 0 if there is none.
+std::size_t character_bytes(std::string_view text) {
+  for (std::size_t bytes = 1; bytes <= std::min<std::size_t>(4, text.size()); ++bytes) {
+    if (valid_utf8_prefix(text, bytes) == bytes) return bytes;
+  }
+  return 0;
+}
+
 }  // namespace
 
 Compiled compile(std::string_view text, std::string_view name, const Loader& load) {
@@ -68,8 +76,9 @@ std::string render(const Diagnostic& diagnostic, const Compiled& compiled,
   line = line.substr(0, line.find('\n'));
   if (line.ends_with('\r')) line.remove_suffix(1);
 
-  // Long lines are shown from a little before the place; control characters become blanks, and
-  // columns are counted in characters so that the caret stands under the right one.
+  // Long lines are shown from a little before the place. Columns are counted in characters, so that
+  // the carets stand under the right ones; control characters become blanks, and what would move
+  // other text, or is no UTF-8, a question mark.
   constexpr std::size_t kWidth = 100;
   const std::size_t place = std::min<std::size_t>(diagnostic.column - 1, line.size());
   std::size_t begin = place > kWidth - 20 ? place - 40 : 0;
@@ -77,17 +86,24 @@ std::string render(const Diagnostic& diagnostic, const Compiled& compiled,
   std::string shown;
   std::string under;
   const std::size_t end = std::min(line.size(), begin + kWidth);
-  for (std::size_t i = begin; i < end; ++i) {
-    const auto byte = static_cast<unsigned char>(line[i]);
-    const bool printable = byte >= 0x20 && byte != 0x7f;
-    const std::size_t character =
-        printable ? valid_utf8_prefix(line.substr(i, std::min<std::size_t>(4, end - i)), 4) : 1;
-    shown += !printable ? ' ' : (character > 0 || (byte & 0xc0) == 0x80) ? line[i] : '?';
-    if (i < place && (byte & 0xc0) != 0x80) under += ' ';
+  for (std::size_t i = begin; i < end;) {
+    const std::size_t bytes = character_bytes(line.substr(i, end - i));
+    const std::string_view character = line.substr(i, std::max<std::size_t>(bytes, 1));
+    const auto first = static_cast<unsigned char>(character.front());
+    i += character.size();
+    if (character == "\xef\xbb\xbf" && i == character.size()) continue;  // a byte order mark
+    if (first < 0x20 || first == 0x7f) {
+      shown += ' ';
+    } else {
+      shown += printable(character) == character ? character : "?";
+    }
+    if (i <= place) {
+      under += ' ';
+    } else if (i <= place + diagnostic.length) {
+      under += '^';
+    }
   }
-  const std::size_t carets = std::clamp<std::size_t>(
-      diagnostic.length, 1, std::max<std::size_t>(1, end - std::min(end, place)));
-  under.append(carets, '^');
+  if (!under.ends_with('^')) under += '^';
   return fmt::format("{}:{}:{}: {}: {}\n {:>5} | {}\n       | {}\n", file.name, diagnostic.line,
                      diagnostic.column, severity, diagnostic.message, diagnostic.line, shown,
                      under);

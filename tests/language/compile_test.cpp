@@ -250,5 +250,33 @@ TEST(Ranges, OfOneValueAreSpelledSoThatTheyCanBeRead) {
   }
 }
 
+// Carets stand under the characters that an error is about, however many bytes these have; nothing
+// of a description moves a cursor.
+TEST(Errors, AreDrawnInCharacters) {
+  const auto drawn = [](const std::string& text) {
+    const Compiled made = compile("protocol p 1\nchannel c ordered\n" + text, "p.kw");
+    EXPECT_FALSE(made.ok());
+    const std::string all = made.ok() ? "" : render(made.errors.front(), made);
+    return all.substr(all.find('\n') + 1);
+  };
+  EXPECT_EQ(drawn("message M from client on c { t : text 5 = \"\xc3\xa9\xc3\xa9\xc3\xa9\" }\n"),
+            "     3 | message M from client on c { t : text 5 = \"\xc3\xa9\xc3\xa9\xc3\xa9\" }\n"
+            "       |                                           ^^^^^\n");
+  EXPECT_EQ(drawn("record R { a : int 0..9, b : text 9 = \"\xe6\xb8\xaf\", c : itn 0..9 }\n"),
+            "     3 | record R { a : int 0..9, b : text 9 = \"\xe6\xb8\xaf\", c : itn 0..9 }\n"
+            "       | " +
+                std::string(47, ' ') + "^^^\n");
+  EXPECT_EQ(drawn("record R { c : itn 0..9 }  # \x1b[2J \xc2\x9b"
+                  "1A \xe2\x80\xae \xff \xbf\n"),
+            "     3 | record R { c : itn 0..9 }  #  [2J ?1A ? ? ?\n"
+            "       |                ^^^\n");
+  const Compiled marked = compile(
+      "\xef\xbb\xbf"
+      "protocol\n",
+      "p.kw");
+  ASSERT_FALSE(marked.ok());
+  EXPECT_NE(render(marked.errors.front(), marked).find("     1 | protocol\n"), std::string::npos);
+}
+
 }  // namespace compile_test
 }  // namespace kwind::language
