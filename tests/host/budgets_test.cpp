@@ -179,5 +179,26 @@ TEST(Slots, AClientThatIsAwayKeepsItsOwnUntilItIsNeeded) {
   EXPECT_EQ(hosts.log()[3], "in 3");
 }
 
+TEST(Slots, TheClientThatIsAwayLongestGivesItsOwnFirst) {
+  ServerOptions options;
+  options.capacity = 2;
+  options.resume = 600s;
+  SimHosts hosts(kProtocol, {.delay = 5ms}, 1, options);
+  hosts.join();
+  hosts.join();
+  hosts.run(300ms);
+  hosts.kill(1);  // the second leaves first
+  hosts.run(20s);
+  hosts.kill(0);
+  hosts.run(20s);
+  ASSERT_EQ(hosts.log().size(), 2U) << "both are away, not gone";
+  hosts.join();
+  hosts.run(300ms);
+  ASSERT_GE(hosts.log().size(), 4U);
+  EXPECT_EQ(hosts.log()[2].substr(0, 13), "out 2 timeout");
+  EXPECT_EQ(hosts.server().slot(Peer{3}), 2U);
+  EXPECT_EQ(hosts.server().slot(Peer{1}), 1U) << "it may still come back";
+}
+
 }  // namespace budgets_test
 }  // namespace kwind::host

@@ -58,7 +58,6 @@ class HandlerList final : public HandlerListBase {
  public:
   /// Added while the list runs, it is called from the next message on.
   std::uint64_t add(std::function<Signature> call) {
-    changed_ = running_ > 0;
     if (running_ > 0) changed_ = true;
     (running_ == 0 ? nodes_ : added_).push_back({++last_id_, std::move(call)});
     return last_id_;
