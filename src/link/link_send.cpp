@@ -19,8 +19,7 @@ constexpr Duration kRestAfter = std::chrono::seconds(2);  // nothing but pings: 
 }  // namespace
 
 // The permissions of this turn, by priority. Bulk and normal messages need room in the congestion
-// window and a token of the pacer; a probe, which replaces a silent connection's next ack, needs
-// neither.
+// window and a token of the pacer. A probe of a silent path needs neither.
 Allowance Link::Impl::allowance(Time now) const {
   Allowance allowed;
   if (state_ == State::draining || !ledger_.has_room()) return allowed;

@@ -158,14 +158,23 @@ TEST(Slots, AreSmallUniqueAndUsedAgainAfterAllOthers) {
   EXPECT_EQ(hosts.server().slot(Peer{1}), 0U);
 }
 
+// Both places of a server are taken; who leaves may come back for ten minutes.
+struct TwoPlaces : SimHosts {
+  TwoPlaces() : SimHosts(kProtocol, {.delay = 5ms}, 1, options()) {
+    join();
+    join();
+    run(300ms);
+  }
+  static ServerOptions options() {
+    ServerOptions made;
+    made.capacity = 2;
+    made.resume = 600s;
+    return made;
+  }
+};
+
 TEST(Slots, AClientThatIsAwayKeepsItsOwnUntilItIsNeeded) {
-  ServerOptions options;
-  options.capacity = 2;
-  options.resume = 600s;
-  SimHosts hosts(kProtocol, {.delay = 5ms}, 1, options);
-  hosts.join();
-  hosts.join();
-  hosts.run(300ms);
+  TwoPlaces hosts;
   const auto resume = hosts.client(0).resume();
   ASSERT_TRUE(resume);
   hosts.kill(0);
@@ -180,13 +189,7 @@ TEST(Slots, AClientThatIsAwayKeepsItsOwnUntilItIsNeeded) {
 }
 
 TEST(Slots, TheClientThatIsAwayLongestGivesItsOwnFirst) {
-  ServerOptions options;
-  options.capacity = 2;
-  options.resume = 600s;
-  SimHosts hosts(kProtocol, {.delay = 5ms}, 1, options);
-  hosts.join();
-  hosts.join();
-  hosts.run(300ms);
+  TwoPlaces hosts;
   hosts.kill(1);  // the second leaves first
   hosts.run(20s);
   hosts.kill(0);

@@ -1,4 +1,4 @@
-// The state of one channel: what waits for the server, and what came from it.
+// The state of one channel: messages that wait to leave for the server, and messages that came from it.
 import type { ChannelInfo } from "./protocol.js";
 
 export const firstWindowBytes = 65536;

@@ -190,8 +190,8 @@ Listener::Outcome Listener::State::on_connect_request(Time now, const Endpoint& 
   return error == Errc::none ? Outcome{} : handshake_error(error);
 }
 
-// One key exchange, two scalar multiplications: the only costly step that a stranger can ask for.
-// The caller bounds how many it asks for in a turn.
+// One key exchange: the only costly step that a stranger can ask for. The caller bounds how many it
+// asks for in a turn.
 std::optional<Listener::Exchanged> Listener::exchange(Time now, std::span<std::byte> reply) {
   State& s = *state_;
   while (const auto connect = s.queue.pop(now)) {
