@@ -170,7 +170,7 @@ TEST_F(Misuse, AnEndlessPipeKeepsTheRelayFromNothing) {
   for (const char* pipe : {"yes who", "cat /dev/zero"}) {
     Process relay({"/bin/sh", "-c",
                    std::string(pipe) + " | exec " + kKwind + " relay --listen " + listen +
-                       " > out.txt & echo $!; wait $!"});
+                       " > '" + (dir_ / "out.txt").string() + "' & echo $!; wait $!"});
     ASSERT_TRUE(relay.wait_for("\n"));
     const std::string process = std::to_string(std::atoi(relay.out().c_str()));
     ::usleep(400000);
