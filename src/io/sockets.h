@@ -45,6 +45,9 @@ void close_socket(int descriptor);
 int socket_error();
 /// Nothing can be read or written now, or the call was interrupted: try again later.
 bool is_temporary(int error);
+/// A fault of this machine that may pass: no memory, a packet filter, an interface that is down. A
+/// stream outlasts it, as nothing was taken from or added to the stream.
+bool may_pass(int error);
 /// A datagram that was sent before was refused by its receiver: nothing to do with this call.
 bool is_refusal(int error);
 /// The system has no memory or no descriptors left.

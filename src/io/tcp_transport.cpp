@@ -205,7 +205,7 @@ struct TcpTransport::State {
   bool read(Stream& stream) {
     std::array<std::byte, kReadBytes> bytes;  // NOLINT: recv fills it
     const std::ptrdiff_t got = receive_bytes(stream.fd, bytes);
-    if (got < 0 && is_temporary(socket_error())) return true;
+    if (got < 0 && may_pass(socket_error())) return true;
     if (got <= 0) {
       end(stream.peer);
       return false;
@@ -221,7 +221,7 @@ struct TcpTransport::State {
           send_bytes(stream.fd, std::span<const std::byte>(stream.unsent).subspan(stream.sent));
       // What was interrupted goes with the next look at the stream.
       const int error = put < 0 ? socket_error() : 0;
-      if (put < 0 && (is_temporary(error) || is_in_progress(error))) break;
+      if (put < 0 && (may_pass(error) || is_in_progress(error))) break;
       if (put <= 0) {
         end(stream.peer);
         return false;

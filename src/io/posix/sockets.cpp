@@ -55,6 +55,9 @@ int socket_error() {
 bool is_temporary(int error) {
   return error == EAGAIN || error == EWOULDBLOCK || error == EINTR;
 }
+bool may_pass(int error) {
+  return is_temporary(error) || is_exhaustion(error) || error == EPERM || error == ENETDOWN;
+}
 bool is_refusal(int error) {
   return error == ECONNREFUSED;
 }

@@ -60,6 +60,9 @@ int socket_error() {
 bool is_temporary(int error) {
   return error == WSAEWOULDBLOCK || error == WSAEINTR;
 }
+bool may_pass(int error) {
+  return is_temporary(error) || is_exhaustion(error);
+}
 bool is_refusal(int error) {
   return error == WSAECONNRESET || error == WSAENETRESET || error == WSAECONNREFUSED;
 }
