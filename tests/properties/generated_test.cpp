@@ -91,12 +91,13 @@ TEST(Blend, IntegersVectorsAndFarNumbersGoStraight) {
 
 TEST(Generated, RandomDescriptionsAreThoseOfTheirSeeds) {
   // KWIND_REWRITE=1 writes them anew; then build and test again. The sweep writes those of
-  // KWIND_SEED, to KWIND_INTO.
+  // KWIND_SEED, with KWIND_MESSAGES messages, to KWIND_INTO.
   if (const char* into = std::getenv("KWIND_INTO")) {
     const std::string seed = std::getenv("KWIND_SEED");
     const std::string protocol = "random_" + seed;
+    const std::size_t messages = std::stoul(std::getenv("KWIND_MESSAGES"));
     std::ofstream(std::string(into) + "/" + protocol + ".kw")
-        << kit::RandomDescription(std::stoull(seed), 12, true).text(protocol);
+        << kit::RandomDescription(std::stoull(seed), messages, true).text(protocol);
     return;
   }
   for (const char name : {'d', 'e'}) {

@@ -1,19 +1,20 @@
 #!/usr/bin/env bash
 # Random descriptions with awkward names: generated, compiled with both compilers, and compared with the runtime codec.
-# sweep.sh BUILD FIRST COUNT: COUNT seeds from FIRST on, in batches; BUILD is a build folder with tests.
+# sweep.sh BUILD FIRST COUNT [MESSAGES [BATCH]]: COUNT seeds from FIRST on, with so many messages each (12); BATCH of
+# them (10) are compiled as one source. BUILD is a build folder with tests.
 set -euo pipefail
 build=$(realpath "$1") first=$2 count=$3
 source=$(realpath "$(dirname "$0")/../..")
 into=$(mktemp -d)
 trap 'rm -rf "$into"' EXIT
-batch=10 compiled=0
+messages=${4:-12} batch=${5:-10} compiled=0
 for ((from = first; from < first + count; from += batch)); do
   rm -rf "$into"/*
   touch "$into/taken"
   {
     echo '#include <gtest/gtest.h>'
     for ((seed = from; seed < from + batch && seed < first + count; ++seed)); do
-      KWIND_SEED=$seed KWIND_INTO=$into "$build/tests/properties_tests" --gtest_brief=1 \
+      KWIND_SEED=$seed KWIND_MESSAGES=$messages KWIND_INTO=$into "$build/tests/properties_tests" --gtest_brief=1 \
         --gtest_filter=Generated.RandomDescriptionsAreThoseOfTheirSeeds >/dev/null
       # What a field declares may be called as a type: that is refused, and there is nothing to compile.
       "$build/tool/kwind" check "$into/random_$seed.kw" >/dev/null 2>&1 || { rm "$into/random_$seed.kw"; continue; }
