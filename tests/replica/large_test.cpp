@@ -112,6 +112,33 @@ TEST(LargeEntities, OnesThatGoOrAreHiddenOnTheWayLeaveRoomForOthers) {
   }
 }
 
+// 80 charts have 195,840 cells: more than a snapshot may edit, though their changes fit into it. The
+// client takes the rest whole.
+TEST(GridEntities, ASnapshotEditsNoMoreThanItMay) {
+  kit::MovingBay bay(15);
+  bay::Chart chart;
+  std::vector<std::uint32_t> ids;
+  for (int i = 0; i < 80; ++i) ids.push_back(bay.spawn(chart));
+  Crossing crossing(bay, {.room = 1200});
+  crossing.see_all();
+  for (int i = 0; i < 20; ++i) {
+    bay.stand_still();
+    ASSERT_NO_FATAL_FAILURE(crossing.tick());
+  }
+  for (std::size_t cell = 0; cell < 5; ++cell) {
+    chart.inks.cells()[cell * 400] = bay::Ink::red;
+    for (const std::uint32_t id : ids) bay.put(id, chart);
+    bay.stand_still();
+    ASSERT_NO_FATAL_FAILURE(crossing.tick());
+  }
+  for (int i = 0; i < 10; ++i) {
+    bay.stand_still();
+    ASSERT_NO_FATAL_FAILURE(crossing.tick());
+  }
+  crossing.expect_complete();
+  EXPECT_EQ(crossing.replicator().counts().full_resyncs, 0U);
+}
+
 TEST(GridEntities, ACellTakesFewBytesAndALateJoinerGetsTheWholeChart) {
   kit::MovingBay bay(14);
   bay::Chart chart;

@@ -5,13 +5,23 @@ import type { Bits, EntityModel, Known, Row } from "./columns.js";
 import { fail } from "./errors.js";
 import { readDifference, readGrid, writeGrid } from "./grid.js";
 
+/**
+ * What a snapshot may edit of varying values in all: cells of grids, bytes of other values. An edit of a few bits takes
+ * the time of the whole value.
+ */
+export const maxEditedSize = 1 << 17;
+/** What the snapshot that is read may still edit. */
+export interface EditBudget {
+  left: number;
+}
+
 export function readBits(from: BitReader, most: number): Bits {
   const bits = from.count(5);
   if (bits > most) fail("value_range", "a field has more bits than it can have");
   return { bits, bytes: from.bits(bits) };
 }
 
-export function readChange(from: BitReader, model: EntityModel, codes: TypeCodes, known: readonly Known[], tick: number, mask: number, isOwner: boolean, bitsBy: Map<string, number> | undefined): Row {
+export function readChange(from: BitReader, model: EntityModel, codes: TypeCodes, known: readonly Known[], tick: number, mask: number, isOwner: boolean, edits: EditBudget, bitsBy: Map<string, number> | undefined): Row {
   const base = known[0]!.row;
   const row: Row = { numbers: base.numbers.slice(), varying: base.varying };
   const age = Math.min(Math.max(tick - known[0]!.tick, 1), 4) - 1;
@@ -33,7 +43,7 @@ export function readChange(from: BitReader, model: EntityModel, codes: TypeCodes
       if (numbers[c]! < 0) wrong();
     } else if (each.varies) {
       if (row.varying === base.varying) row.varying = base.varying.slice();
-      row.varying[c] = readVarying(from, model, c, base.varying[c] ?? null);
+      row.varying[c] = readVarying(from, model, c, base.varying[c] ?? null, edits);
     } else if (each.byResidual) {
       const column = model.columns[c]!;
       let symbol = codes.residuals[c]![age]!.read(from);
@@ -64,11 +74,13 @@ function copyBits(from: BitReader, to: BitWriter, count: number): void {
   to.put(from.get(count), count);
 }
 
-function readVarying(from: BitReader, model: EntityModel, c: number, before: Bits | null): Bits {
+function readVarying(from: BitReader, model: EntityModel, c: number, before: Bits | null, edits: EditBudget): Bits {
   const column = model.columns[c]!;
   if (!from.bool()) return readBits(from, column.last);
   const wrong = (): never => fail("value_range", "a change that cannot be");
   if (!before) return wrong();
+  edits.left -= column.grid ? column.grid.width * column.grid.height : (before.bits + 7) >>> 3;
+  if (edits.left < 0) wrong();
   const old = new BitReader(before.bytes, before.bits);
   scratch.clear();
   if (column.grid) {

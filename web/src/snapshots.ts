@@ -2,7 +2,7 @@
 import { BitReader, BitWriter, bitsFor } from "./bits.js";
 import { builtInTables, type CodeTables } from "./codes.js";
 import { EntityModel, type Bits, type Row } from "./columns.js";
-import { readBits, readChange } from "./delta.js";
+import { maxEditedSize, readBits, readChange, type EditBudget } from "./delta.js";
 import { Digest, addColumn, writeReport } from "./digest.js";
 import { WireError, fail, type ErrorCode } from "./errors.js";
 import type { ProtocolInfo, Ref } from "./protocol.js";
@@ -45,6 +45,7 @@ export class ClientWorld {
   private fragments: { number: number; first: number; count: number; bytes: Uint8Array } | undefined;
   private assembly: { number: number; snapshot: number; has: boolean[]; bytes: Uint8Array } | undefined;
   private desynced: Mark | undefined;
+  private edits: EditBudget = { left: 0 };
   private events: WorldEvent[] = [];
   private isDamaged = false;
   private readonly tables: CodeTables;
@@ -246,6 +247,7 @@ export class ClientWorld {
 
   private read(from: BitReader, mark: Mark): void {
     const wrong = (): never => fail("value_range", "the snapshot cannot be");
+    this.edits = { left: maxEditedSize };
     const continuing = this.sections.continuing || this.sections.unexpected ? this.continuingOf(mark) : [];
     if (this.sections.continuing) for (const id of continuing) this.readUpdate(from, mark, id, true);
     if (this.sections.unexpected) {
@@ -348,7 +350,7 @@ export class ClientWorld {
     if (state.update === "despawn") return;
     state.tick = this.readTick(from, model, state.tick);
     if (state.tick < last.tick) fail("value_range", "values older than the ones before");
-    state.row = readChange(from, model, codes, known, state.tick, symbol, last.owner, this.bitsBy);
+    state.row = readChange(from, model, codes, known, state.tick, symbol, last.owner, this.edits, this.bitsBy);
   }
 
   private readTick(from: BitReader, model: EntityModel, tick: number): number {

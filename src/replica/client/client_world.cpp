@@ -147,6 +147,7 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
     if (!in.ok()) return Errc::truncated;
     return of_no_use ? Errc::replayed : Errc::value_range;
   };
+  edits_left = kMaxEditedSize;
   find_continuing(mark);
   if (sections.continuing) {
     // Between two snapshots others use the caches: memory is asked for ahead of its use.
@@ -262,9 +263,14 @@ bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& m
     return true;
   }
   if (!read_tick(in, model, made.tick) || made.tick < last->tick) return false;
-  const Basis basis{
-      model,     type_codes,   type_codes.predictors, std::span(baselines).first(count),
-      made.tick, {last->owner}};
+  const Basis basis{model,
+                    type_codes,
+                    type_codes.predictors,
+                    std::span(baselines).first(count),
+                    made.tick,
+                    {last->owner},
+                    false,
+                    &edits_left};
   if (!read_change(in, basis, static_cast<std::uint32_t>(*symbol), row)) return false;
   if (counted != nullptr) count_change(basis, row, is_continuing, *counted);
   return true;

@@ -102,6 +102,7 @@ struct ClientWorld::State {
   std::uint32_t input = 0;  // SnapshotMark::input of the newest snapshot
   ClientWorldCounts counts;
   std::optional<SnapshotMark> desynced;  // the snapshot whose digest differed
+  std::size_t edits_left = 0;            // of the snapshot that is read, see kMaxEditedSize
   SymbolCounts* symbol_counts = nullptr;
   std::vector<Staged> staged;
   std::vector<Staged> staged_by_id;  // scratch

@@ -36,6 +36,13 @@ bool read_bits(bits::Reader& in, const ColumnInfo& column, SharedBits& value) {
   return true;
 }
 
+// As kMaxEditedSize counts it.
+std::size_t size_of_edit(const EntityModel& model, const ColumnInfo& column,
+                         const BitString& before) {
+  if (column.grid < 0) return bits::bytes_for(before.bits);
+  return model.info().grids[static_cast<std::size_t>(column.grid)].cells();
+}
+
 // What changed of it, if that takes fewer bits than all of it.
 void write_varying(bits::Writer& out, const Basis& basis, std::size_t c, const Row& row) {
   const ColumnInfo& column = basis.model.info().columns[c];
@@ -43,7 +50,7 @@ void write_varying(bits::Writer& out, const Basis& basis, std::size_t c, const R
   const SharedBits& now = row.varying[place];
   const SharedBits& before = basis.known.front().row.varying[place];
   BitString change;
-  if (before != nullptr && now != nullptr) {
+  if (before != nullptr && now != nullptr && !basis.no_edits) {
     change = column.grid < 0
                  ? list_change(column, *before, *now, now->bits)
                  : grid_change(basis.model.info().grids[static_cast<std::size_t>(column.grid)],
@@ -59,6 +66,11 @@ bool read_varying(bits::Reader& in, const Basis& basis, std::size_t c, OwnRow& r
   if (!in.get_bool()) return read_bits(in, column, row.varying[place]);
   const SharedBits& before = basis.known.front().row.varying[place];
   if (before == nullptr) return false;
+  if (basis.edits_left != nullptr) {
+    const std::size_t size = size_of_edit(basis.model, column, *before);
+    if (size > *basis.edits_left) return false;
+    *basis.edits_left -= size;
+  }
   row.varying[place] =
       column.grid < 0
           ? read_list_change(in, column, *before)
@@ -160,6 +172,18 @@ bool read_whole(bits::Reader& in, const EntityModel& model, OwnRow& row, Part pa
     }
   }
   return in.ok();
+}
+
+std::size_t edited_size(const Basis& basis, const Row& row) {
+  std::size_t size = 0;
+  for (const ChangingColumn& each : basis.model.changing()) {
+    if (!each.varies || !differs(basis, row, each)) continue;
+    const SharedBits& before =
+        basis.known.front().row.varying[basis.model.varying_place(each.column)];
+    if (before == nullptr) continue;  // comes whole
+    size += size_of_edit(basis.model, basis.model.info().columns[each.column], *before);
+  }
+  return size;
 }
 
 // The change mask: for each column that has a place in it one bit, or two bits that also tell the

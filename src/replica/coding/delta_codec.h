@@ -21,6 +21,11 @@ void write_whole(bits::Writer& out, const EntityModel& model, const Row& row, Pa
 /// False if the bits hold no such entity. Columns that do not travel become 0, or empty.
 [[nodiscard]] bool read_whole(bits::Reader& in, const EntityModel& model, OwnRow& row, Part part);
 
+/// A snapshot edits varying values of at most this size in all: the cells of a grid, the bytes of
+/// any other value before the edit. What more has changed comes whole. An edit of a few bits takes
+/// the time of the whole value: without a bound a datagram could cost its receiver half a second.
+inline constexpr std::size_t kMaxEditedSize = std::size_t{1} << 17;
+
 /// What a change is coded against.
 struct Basis {
   const EntityModel& model;
@@ -29,9 +34,15 @@ struct Basis {
   std::span<const Known> known;           ///< newest first, at least one
   std::uint32_t tick;
   Part part;
+  /// Written: varying values go whole, as the snapshot edits enough already.
+  bool no_edits = false;
+  /// Read: what the snapshot may still edit, see kMaxEditedSize; nullptr: anything.
+  std::size_t* edits_left = nullptr;
   [[nodiscard]] std::size_t age() const { return age_of(tick - known.front().tick); }
 };
 
+/// The size of the varying values that differ in `row`, as kMaxEditedSize counts it.
+[[nodiscard]] std::size_t edited_size(const Basis& basis, const Row& row);
 /// What of the columns of EntityModel::changing() is not as predicted, see MaskColumn.
 [[nodiscard]] std::uint32_t mask_of(const Basis& basis, const Row& row);
 void write_change(bits::Writer& out, const Basis& basis, const Row& row, std::uint32_t mask);

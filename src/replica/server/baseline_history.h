@@ -106,7 +106,8 @@ struct BaselineHistory : HistoryValue {
   std::vector<Entry>& entries = world->scratch.entries;
   std::vector<std::byte>& bodies = world->scratch.bodies;
   std::size_t bodies_end = 0;
-  bool limited = false;  // the last snapshot would be another one in another room
+  std::size_t edits_left = 0;  // of the snapshot that is written, see kMaxEditedSize
+  bool limited = false;        // the last snapshot would be another one in another room
 
   // Who is on it: see histories.h.
   std::size_t replicators = 0;
@@ -233,6 +234,7 @@ struct BaselineHistory : HistoryValue {
   void add_body(Candidate& each);
   void write_last_fragment(bits::Writer& out, Candidate& each) const;
   void write_whole_body(bits::Writer& out, Candidate& each) const;
+  void grant_edits(Candidate& each);
   bool share_change(Candidate& each);
   void write_change_body(bits::Writer& out, const Candidate& each);
   [[nodiscard]] Basis basis_of(const Candidate& each, KnownStates& known) const;

@@ -51,6 +51,7 @@ struct Candidate {
   std::uint32_t mask = 0;  // of a change
   bool tolerant = false;   // ... of such a kind: its values are `lag` ticks old
   std::uint32_t lag = 0;
+  bool no_edits = false;  // see Basis::no_edits
   // The bits of the change, if they can be shared; otherwise they stand in the scratch.
   const SharedEntityBits* shared_bits = nullptr;
   std::size_t begin = 0;  // of its body in the scratch, bytes

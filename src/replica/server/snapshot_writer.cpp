@@ -58,6 +58,17 @@ void BaselineHistory::write_whole_body(bits::Writer& out, Candidate& each) const
   write_whole(out, model, entity.history->newest(), {each.owner});
 }
 
+// Charges the varying values that changed. Which of them are edited does not depend on what is
+// chosen later: a snapshot with fewer updates edits less.
+void BaselineHistory::grant_edits(Candidate& each) {
+  if (all().models[entities_known[each.index].baseline().type].varying() == 0) return;
+  KnownStates known;
+  const Basis basis = basis_of(each, known);
+  const std::size_t size = edited_size(basis, all().entities[each.id].history->newest());
+  each.no_edits = size > edits_left;
+  if (!each.no_edits) edits_left -= size;
+}
+
 // The bits of a change are found, or made and kept for others. False if they are too many for
 // that.
 bool BaselineHistory::share_change(Candidate& each) {
@@ -68,6 +79,11 @@ bool BaselineHistory::share_change(Candidate& each) {
   if (each.tolerant) {
     each.lag = std::min(tick() - all().entities[each.id].history->newest_tick(), kMaxTickLag);
     each.tick -= each.lag;
+  }
+  if (each.no_edits) {
+    KnownStates known;
+    each.mask = mask_of(basis_of(each, known), all().entities[each.id].history->newest());
+    return false;
   }
   // What is too old counts for nothing.
   const auto known_tick = [&](std::size_t i) {
@@ -113,8 +129,13 @@ bool BaselineHistory::share_change(Candidate& each) {
 Basis BaselineHistory::basis_of(const Candidate& each, KnownStates& known) const {
   const Baseline& baseline = entities_known[each.index].baseline();
   const std::size_t count = states_known(each.id, baseline, known);
-  return {all().models[baseline.type],   codes_of(baseline), codes_of(baseline).predictors,
-          std::span(known).first(count), each.tick,          {each.owner}};
+  return {all().models[baseline.type],
+          codes_of(baseline),
+          codes_of(baseline).predictors,
+          std::span(known).first(count),
+          each.tick,
+          {each.owner},
+          each.no_edits};
 }
 
 // A delta update: the mask's symbol, then the columns that differ from their prediction.
@@ -151,6 +172,7 @@ void BaselineHistory::write_last_fragment(bits::Writer& out, Candidate& each) co
 
 // At a byte of its own, to be copied behind whatever comes before it in the snapshot.
 void BaselineHistory::add_body(Candidate& each) {
+  if (each.update == Update::delta) grant_edits(each);
   if (each.update == Update::delta && share_change(each) && symbol_counts == nullptr) return;
   for (;;) {
     bits::Writer out(std::span<std::byte>(bodies).subspan(bodies_end));
@@ -175,6 +197,7 @@ void BaselineHistory::add_body(Candidate& each) {
 // All candidates are encoded before any is chosen: the choice needs their sizes.
 void BaselineHistory::write_bodies() {
   bodies_end = 0;
+  edits_left = kMaxEditedSize;
   for (Candidate& each : candidates) {
     if (each.update != Update::despawn && !each.in_fragments()) add_body(each);
   }
