@@ -39,7 +39,8 @@ class Raw {
     options.entropy = entropy(3);
     const Secret32 seed = host::seed_of(options);
     link::LinkOptions made =
-        host::link_options(routing::kProtocol, options, schema::Direction::from_server, seed);
+        host::link_options(routing::kProtocol, options, schema::Direction::from_server, seed,
+                           link::kFirstWindowBytes);
     made.take_in_by_hand = false;
     link_.emplace(
         link::Link::connect({host::identity_of(routing::kProtocol, options), seed}, made, now));
@@ -66,7 +67,7 @@ class Raw {
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   if (size < 2 || size > 4000) return 0;
   Time now = kit::at(1s);
   io::sim::Network network({.delay = 2ms}, 1);

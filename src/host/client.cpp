@@ -11,6 +11,12 @@
 #include "kwind/route/observers.h"
 
 namespace kwind::host {
+namespace {
+
+// A client has one server, which it chose: it may send a mebibyte in a round trip on each channel.
+constexpr std::size_t kReceiveWindow = link::kMaxMessageBytes + link::kFirstWindowBytes;
+
+}  // namespace
 
 // What the connection's events mean to this client.
 class Client::Events final : public Session::Sink {
@@ -61,7 +67,9 @@ struct Client::Impl {
         {identity_of(protocol, options), seed, options.server_key,
          transport.is_stream() ? link::TransportKind::stream : link::TransportKind::datagrams,
          options.aes, options.ticket, options.resume},
-        link_options(protocol, options, schema::Direction::from_server, derive(seed, "link")), now);
+        link_options(protocol, options, schema::Direction::from_server, derive(seed, "link"),
+                     kReceiveWindow),
+        now);
   }
 
   Transport& transport;

@@ -33,6 +33,7 @@ Server::Server(Transport& transport, const schema::ProtocolInfo& protocol,
       rooms_([this](Peer peer) { return impl_->peer_table.has(peer); }),
       responses_(std::make_shared<Responses>(*this)),
       impl_(std::make_unique<Impl>(*this, transport, protocol, options)) {
+  KWIND_ASSERT(options.receive_window >= link::kFirstWindowBytes);
   impl_->wire.guard = [this](const std::function<void()>& run) { impl_->run_guarded(run); };
   dispatcher_.owned_by(
       [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });

@@ -206,7 +206,8 @@ struct Server::Impl {
   link::Link link_of(link::Admission& admission) {
     link::Link made = link::Link::accept(
         admission, admission.from,
-        link_options(wire.protocol, options, schema::Direction::from_client, draw("link")),
+        link_options(wire.protocol, options, schema::Direction::from_client, draw("link"),
+                     options.receive_window),
         admission.answered);
     admission.agreed.reset();
     return made;

@@ -41,7 +41,8 @@ Secret32 seed_of(const Options& options) {
 }
 
 link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Options& options,
-                               schema::Direction incoming, const Secret32& secret) {
+                               schema::Direction incoming, const Secret32& secret,
+                               std::size_t receive_window) {
   link::LinkOptions made;
   for (const schema::ChannelInfo& channel : protocol.channels) {
     link::ChannelSpec spec{channel.delivery, channel.life.since};
@@ -67,6 +68,9 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
     if (message.direction != schema::Direction::both && message.direction != incoming) continue;
     spec.largest_in_bytes =
         std::max(spec.largest_in_bytes, std::min(bits::bytes_for(bits), link::kMaxMessageBytes));
+  }
+  for (link::ChannelSpec& spec : made.channels) {
+    spec.window_bytes = spec.largest_in_bytes + link::kMessageCost + receive_window;
   }
   made.tags = protocol.messages.size();
   made.take_in_by_hand = true;

@@ -55,8 +55,10 @@ struct Wire {
   }
 };
 
+/// `receive_window`: of each reliable or ordered channel, beyond its largest message.
 link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Options& options,
-                               schema::Direction incoming, const Secret32& secret);
+                               schema::Direction incoming, const Secret32& secret,
+                               std::size_t receive_window);
 /// 32 random bytes: the system's, or those that the options give.
 Secret32 seed_of(const Options& options);
 link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& options);

@@ -10,6 +10,7 @@
 #include "kit/sim_hosts.h"
 #include "kwind/link/listener.h"
 #include "link/handshake/handshake.h"
+#include "walk.h"
 
 namespace kwind::host {
 namespace siege_test {
@@ -306,6 +307,87 @@ TEST(Siege, DatagramsTakeOfTheTicksBudgetWhateverTheyHold) {
 }
 
 // Of a server that closes hears also who has just been answered, and is no connection yet.
+// What waits for the game is bounded for each channel, in bytes. Nothing is lost by that.
+TEST(Siege, MessagesThatWaitTakeNoMoreThanTheReceiveWindow) {
+  constexpr std::int32_t kMessages = 200;
+  for (const std::size_t window : {std::size_t{65536}, std::size_t{256} * 1024}) {
+    ServerOptions options;
+    options.hold_until_ready = true;
+    options.receive_window = window;
+    SimHosts hosts(walk::kProtocol, {.delay = 5ms}, 3, options);
+    Peer who{};
+    std::int32_t heard = 0;
+    hosts.server().on_connect([&](Peer peer) { who = peer; });
+    hosts.server().on<walk::Sure>(
+        [&](Peer, const walk::Sure& sure) { EXPECT_EQ(sure.number, heard++); });
+    Client& client = hosts.join();
+    hosts.run(300ms);
+    for (std::int32_t i = 0; i < kMessages; ++i) {
+      ASSERT_EQ(client.send(walk::Sure{i, std::string(6000, 'x')}), Errc::none);
+    }
+    hosts.run(5s);
+    EXPECT_EQ(heard, 0);
+    const std::uint64_t held = hosts.server_port().counts().bytes_received;
+    EXPECT_GT(held, window * 9 / 10);
+    EXPECT_LT(held, window + 6000 + 20000) << "headers and handshake are in it";
+    hosts.server().ready(who);
+    hosts.run(5s);
+    EXPECT_EQ(heard, kMessages);
+  }
+}
+
+// The server's process stands still for a minute, and its clients go on. Where timeouts are longer
+// than that nothing is lost, and orders are on time again a second later.
+TEST(Siege, AfterAPauseOfAMinuteConnectionsThatLastGoOnWithinASecond) {
+  ServerOptions options;
+  options.timeouts.idle_timeout = 90s;
+  SimHosts hosts(host_test::kProtocol, {.delay = 20ms, .loss = 0.01}, 3, options);
+  ClientOptions who;
+  who.timeouts.idle_timeout = 90s;
+  std::map<Peer, std::int32_t> next;
+  std::int32_t newest = 0;
+  hosts.server().on<host_test::Say>([&](Peer peer, const host_test::Say& say) {
+    EXPECT_EQ(say.number, next[peer]++) << "in turn";
+  });
+  for (int i = 0; i < 4; ++i) hosts.join(who);
+  hosts.run(1s);
+  const auto game = [&] {
+    for (std::size_t i = 0; i < 4; ++i) {
+      EXPECT_EQ(hosts.client(i).send(host_test::Say{newest, "ahoy"}), Errc::none);
+    }
+    ++newest;
+  };
+  hosts.run(2s, game);
+  hosts.rest_server_until(hosts.now() + 60s);
+  hosts.run(61s, game);
+  ASSERT_EQ(next.size(), 4U);
+  for (const auto& [peer, number] : next) {
+    EXPECT_GE(number, newest - 6) << "all but those of the last 300 ms";
+  }
+  EXPECT_EQ(hosts.log().size(), 4U) << "nobody left";
+}
+
+// With the usual timeouts the clients have given up when the server wakes. They resume at once, even
+// where the server has no place beside theirs: what they said in the first seconds of the pause lay
+// in its socket, so that it takes them for alive.
+TEST(Siege, AfterAPauseOfAMinuteClientsThatLeftComeBackWithinASecond) {
+  ServerOptions options;
+  options.capacity = 4;
+  options.resume = 100s;
+  SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, 3, options);
+  for (int i = 0; i < 4; ++i) hosts.join();
+  hosts.run(1s);
+  hosts.rest_server_until(hosts.now() + 60s);
+  hosts.run(60s);
+  for (std::size_t i = 0; i < 4; ++i) EXPECT_TRUE(hosts.client(i).ended());
+  for (std::size_t i = 0; i < 4; ++i) hosts.reconnect(i, hosts.client(i).resume()->secret);
+  hosts.run(1s);
+  for (std::size_t i = 0; i < 4; ++i) {
+    EXPECT_TRUE(hosts.client(i).connected()) << i << ": " << hosts.ended(i);
+  }
+  EXPECT_EQ(hosts.log().size(), 4U) << "as the same peers";
+}
+
 TEST(Siege, CloseAllReachesHandshakesThatAreUnderWay) {
   for (const Duration after : {30ms, 60ms, 80ms, 90ms, 100ms, 120ms, 140ms}) {
     SCOPED_TRACE(std::to_string(after / 1ms));

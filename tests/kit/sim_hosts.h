@@ -3,6 +3,7 @@
 #include <deque>
 #include <functional>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -57,26 +58,30 @@ class SimHosts {
     return *clients_.back();
   }
   /// Replaces the client's connection by one from another port.
-  void reconnect(std::size_t client) {
+  void reconnect(std::size_t client, const std::optional<Secret32>& resume = std::nullopt) {
     io::sim::SimTransport& transport =
         network_.open(Endpoint::v4(127, 9, 0, static_cast<std::uint8_t>(client + 1), next_port_++));
     host::ClientOptions options;
     options.server_key = server_key().public_key;
     options.entropy = entropy(next_port_ * 1000U);
+    options.resume = resume;
     clients_[client]->reconnect(transport, kServer, now_, options);
   }
+  /// The server's process stands still until then: what comes waits in its socket.
+  void rest_server_until(Time end) { server_rests_until_ = end; }
   /// The client is gone without a word, as in a crash.
   void kill(std::size_t client) { clients_[client].reset(); }
 
   void run(Duration time, const std::function<void()>& game = {}) {
     using namespace std::chrono_literals;
     for (const Time end = now_ + time; now_ < end; now_ += 5ms) {
-      server_->receive(now_);
+      const bool rests = now_ < server_rests_until_;
+      if (!rests) server_->receive(now_);
       for (const auto& client : clients_) {
         if (client) client->receive(now_);
       }
       if (game && (now_ - at(0s)) % 50ms == 0ms) game();
-      server_->flush(now_);
+      if (!rests) server_->flush(now_);
       for (const auto& client : clients_) {
         if (client) client->flush(now_);
       }
@@ -102,6 +107,7 @@ class SimHosts {
   std::unique_ptr<host::Server> server_;
   std::vector<std::unique_ptr<host::Client>> clients_;
   std::uint16_t next_port_ = 6000;
+  Time server_rests_until_{};
 };
 
 }  // namespace kwind::kit
