@@ -23,7 +23,7 @@ const schema::Protocol& protocol() {
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   const auto bytes = std::as_bytes(std::span(data, size));
   (void)capture::read_keys(std::string_view(reinterpret_cast<const char*>(data), size));
   const auto contents = capture::read_capture(bytes);

@@ -38,7 +38,7 @@ Cut slowly(std::span<const std::byte> stream) {
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   if (size < 1) return 0;
   const auto stream = std::as_bytes(std::span(data + 1, size - 1));
   StreamDeframer deframer(kMax);

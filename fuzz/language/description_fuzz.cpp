@@ -6,7 +6,7 @@
 #include "kwind/language/compile.h"
 #include "kwind/language/generate_cpp.h"
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   const std::string_view text(reinterpret_cast<const char*>(data), size);
   const kwind::language::Compiled compiled = kwind::language::compile(text);
   for (const auto& error : compiled.errors) {

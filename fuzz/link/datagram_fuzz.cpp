@@ -12,7 +12,7 @@
 
 using namespace kwind;
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   link::LinkOptions options;
   options.channels = kit::every_delivery();
   options.tags = 1;

@@ -32,7 +32,7 @@ void payloads(std::span<const std::byte> bytes) {
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   if (size < 2) return 0;
   std::vector<std::byte> datagram(size - 1);
   std::transform(data + 1, data + size, datagram.begin(),

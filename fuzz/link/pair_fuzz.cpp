@@ -23,7 +23,7 @@ struct Heard {
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   if (size < 4 || size > 2000) return 0;
   kit::SimPairOptions options{.seed = data[0] + 1U, .conditions = {.delay = 20ms}};
   const std::uint8_t* const end = data + size;

@@ -17,7 +17,7 @@ constexpr std::size_t kReassembly = 65536;
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   auto specs = kit::every_delivery();
   for (auto& spec : specs) spec.window_bytes = link::kFirstWindowBytes;
   link::Channels channels(specs, specs.size(), kReassembly, link::TransportKind::datagrams);

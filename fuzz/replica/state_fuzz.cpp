@@ -35,7 +35,7 @@ class Input {
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   Input input(std::as_bytes(std::span(data, size)));
   static const auto codes = replica::built_in_codes(bay::kEntities);  // making them takes longest
   kit::MovingBay bay(1 + input.byte(), codes);

@@ -29,7 +29,7 @@ void check(std::span<const std::byte> memory) {
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   if (size == 0) return 0;
   using namespace every_type;
   const auto memory = std::as_bytes(std::span(data + 1, size - 1));

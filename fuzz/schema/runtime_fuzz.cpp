@@ -49,7 +49,7 @@ const std::vector<Body>& bodies() {
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   if (size < 2) return 0;
   const Body& body = bodies()[data[0] % bodies().size()];
   const auto version = static_cast<std::uint16_t>(1 + data[1] % body.protocol->version);

@@ -24,7 +24,7 @@ std::string encode(std::string_view bytes) {
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   if (size < 2) return 0;
   static const ticket::SigningKey key = ticket::SigningKey::from_seed(Secret32());
   std::string text(reinterpret_cast<const char*>(data + 1), size - 1);

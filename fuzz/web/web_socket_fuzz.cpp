@@ -49,7 +49,7 @@ void pump() {
 
 }  // namespace
 
-extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   if (size == 0) return 0;
   const int socket = ::socket(AF_INET, SOCK_STREAM, 0);
   sockaddr_in to{};
