@@ -126,12 +126,11 @@ struct Account::State {
   State(const schema::Protocol& described, AccountOptions wanted, link::Observer made)
       : protocol(described), options(std::move(wanted)), observer(std::move(made)) {}
 
-  void note(int place, const std::string& label, bool up, std::uint64_t bits,
-            std::uint64_t count = 1) {
+  void note(int place, const std::string& label, bool up, std::uint64_t bits) {
     Row& row = rows[{place, label}];
     row.label = label;
     Sum& sum = up ? row.up : row.down;
-    sum.count += count;
+    ++sum.count;
     sum.bits += bits;
   }
 
