@@ -63,6 +63,14 @@ TEST(Doc, ShowsEveryDeclarationWithADrawing) {
     for (const auto& entity : protocol.entities) body(entity);
     for (const auto& record : protocol.records) body(record);
     EXPECT_EQ(drawings, drawn);
+    // The sections that the description has, and no others.
+    const auto section = [&](const char* title, bool there) {
+      EXPECT_EQ(html.find(std::string("<h2>") + title + "</h2>") != std::string::npos, there)
+          << name << ": " << title;
+    };
+    section("Messages", !protocol.messages.empty());
+    section("Entities", !protocol.entities.empty());
+    section("Records", !protocol.records.empty());
   }
 }
 

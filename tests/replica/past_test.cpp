@@ -27,6 +27,10 @@ TEST(Past, HoldsValuesOfEarlierTicksAndOfWhatLiesBetween) {
   EXPECT_EQ(world.at(99).get(gull)->at[0], 20);
   EXPECT_EQ(world.at(-4).get(gull)->at[0], 1);
   EXPECT_EQ(world.at(std::numeric_limits<double>::quiet_NaN()).get(gull)->at[0], 20);
+  // The newest is the tick that ended last: what the present one does is not yet past.
+  world.despawn(gull);
+  ASSERT_TRUE(world.at(99).get(gull));
+  EXPECT_EQ(world.at(99).get(gull)->at[0], 20);
 }
 
 TEST(Past, KnowsWhoWasThere) {
