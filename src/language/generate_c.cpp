@@ -9,6 +9,7 @@
 #include <set>
 #include <vector>
 
+#include "language/comment_text.h"
 #include "language/cpp_names.h"
 #include "language/reserved_names.h"
 #include "language/snake_case.h"
@@ -47,12 +48,8 @@ std::string c_comment(std::string_view text, std::string_view indent) {
   std::string out;
   while (!text.empty()) {
     const std::size_t end = text.find('\n');
-    std::string line(text.substr(0, end));
     // Neither an end of the comment within it, nor a line that goes on into the next one.
-    for (std::size_t at = 0; (at = line.find("*/", at)) != std::string::npos;)
-      line.insert(++at, " ");
-    for (std::size_t at = 0; (at = line.find("/*", at)) != std::string::npos;)
-      line.insert(++at, " ");
+    std::string line = kept_apart(kept_apart(text.substr(0, end), '*', '/'), '/', '*');
     while (line.ends_with('\\')) line.pop_back();
     out += fmt::format("{}/* {} */\n", indent, line);
     text = end == std::string_view::npos ? std::string_view{} : text.substr(end + 1);

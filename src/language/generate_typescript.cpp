@@ -6,6 +6,7 @@
 
 #include <set>
 
+#include "language/comment_text.h"
 #include "language/cpp_names.h"
 
 namespace kwind::language {
@@ -54,12 +55,8 @@ std::string ts_comment(std::string_view text, std::string_view indent) {
   std::string out;
   while (!text.empty()) {
     const std::size_t end = text.find('\n');
-    std::string line(text.substr(0, end));
-    for (std::size_t at = 0; (at = line.find("*/", at)) != std::string::npos;) {
-      line.insert(++at, " ");
-    }
     out += fmt::format("{}{}{}", out.empty() ? "" : "\n", indent, out.empty() ? "/** " : " * ");
-    out += line;
+    out += kept_apart(text.substr(0, end), '*', '/');
     text = end == std::string_view::npos ? std::string_view{} : text.substr(end + 1);
   }
   return out + " */\n";
