@@ -169,8 +169,8 @@ TEST_F(Misuse, AnEndlessPipeKeepsTheRelayFromNothing) {
   const std::string listen = "127.0.0.1:47" + std::to_string(10 + ::getpid() % 90);
   for (const char* pipe : {"yes who", "cat /dev/zero"}) {
     Process relay({"/bin/sh", "-c",
-                   std::string(pipe) + " | exec " + kKwind + " relay --listen " + listen +
-                       " > '" + (dir_ / "out.txt").string() + "' & echo $!; wait $!"});
+                   std::string(pipe) + " | exec " + kKwind + " relay --listen " + listen + " > '" +
+                       (dir_ / "out.txt").string() + "' & echo $!; wait $!"});
     ASSERT_TRUE(relay.wait_for("\n"));
     const std::string process = std::to_string(std::atoi(relay.out().c_str()));
     ::usleep(400000);
