@@ -48,56 +48,55 @@ int complain(const std::string& sentence) {
   return kFoundWrong;
 }
 
-}  // namespace
-
-int explain_capture(const CaptureOptions& wanted) {
-  language::Compiled source;
-  if (!load_source(wanted.description, source)) return kFoundWrong;
-  const auto contents = load_capture(wanted.capture);
-  auto keys = load_keys(wanted.keys);
-  if (!contents || !keys) return kFoundWrong;
-  capture::AccountOptions options;
-  options.fields = wanted.fields;
-  options.observer.keys = std::move(*keys);
-  if (!wanted.server.empty()) {
-    const auto server = io::resolve(wanted.server);
-    if (!server) return complain(fmt::format("--server {}: not HOST:PORT", wanted.server));
-    options.observer.server = *server;
-  }
-  const bool has_keys = !options.observer.keys.empty();
-  capture::Account account(source.protocol, std::move(options));
-  std::ofstream opened;
-  std::size_t kept = 0;
-  if (!wanted.opened.empty()) {
+// The capture of opened datagrams that --output asks for.
+class OpenedCapture {
+ public:
+  /// Empty, or why it cannot be written.
+  std::string open(const CaptureOptions& wanted) {
+    path_ = wanted.opened;
+    if (path_.empty()) return {};
     std::error_code ignored;
-    if (std::filesystem::equivalent(wanted.opened, wanted.capture, ignored)) {
-      return complain(
-          fmt::format("--output {}: is the capture itself; name another file", wanted.opened));
+    if (std::filesystem::equivalent(path_, wanted.capture, ignored)) {
+      return fmt::format("--output {}: is the capture itself; name another file", path_);
     }
-    opened.open(wanted.opened, std::ios::binary);
-    opened << capture::pcapng_start("opened by kwind explain: checks are zeros");
-    if (!opened.flush().good()) {
-      return complain(
-          fmt::format("--output {}: cannot be written; is there such a folder?", wanted.opened));
-    }
+    file_.open(path_, std::ios::binary);
+    file_ << capture::pcapng_start("opened by kwind explain: checks are zeros");
+    if (file_.flush().good()) return {};
+    return fmt::format("--output {}: cannot be written; is there such a folder?", path_);
+  }
+  void add(const capture::Packet& packet, const capture::Line& line) {
+    if (!file_.is_open() || line.datagram.form == "foreign") return;
+    const auto plain = opened_packet(packet, line.datagram);
+    if (!plain) return;
+    file_ << capture::pcapng_packet(*plain);
+    ++kept_;
+  }
+  /// Empty, or why it was not written.
+  std::string finish() {
+    if (!file_.is_open() || file_.flush().good()) return {};
+    return fmt::format("--output {}: cannot be written", path_);
+  }
+  void print() const {
+    if (kept_ > 0) fmt::print("\n{}: {} datagrams, opened\n", path_, kept_);
   }
 
+ private:
+  std::string path_;
+  std::ofstream file_;
+  std::size_t kept_ = 0;
+};
+
+// The lines of datagrams: printed one by one, or kept as JSON.
+struct Listing {
   nlohmann::ordered_json lines = nlohmann::ordered_json::array();
   std::size_t listed = 0;
   std::size_t left_out = 0;
-  const std::int64_t start = contents->packets.empty() ? 0 : contents->packets.front().unix_ns;
-  for (const capture::Packet& packet : contents->packets) {
-    const capture::Line line = account.add(packet);
-    if (opened.is_open() && line.datagram.form != "foreign") {
-      if (const auto plain = opened_packet(packet, line.datagram)) {
-        opened << capture::pcapng_packet(*plain);
-        ++kept;
-      }
-    }
-    if (wanted.again && !travels_again(line)) continue;
+
+  void add(const CaptureOptions& wanted, const capture::Line& line, std::int64_t start) {
+    if (wanted.again && !travels_again(line)) return;
     if (wanted.first > 0 && listed >= wanted.first) {
       ++left_out;
-      continue;
+      return;
     }
     ++listed;
     if (wanted.json) {
@@ -106,33 +105,37 @@ int explain_capture(const CaptureOptions& wanted) {
       fmt::print("{}", line_text(line, start, wanted.fields));
     }
   }
-  if (opened.is_open() && !opened.flush().good()) {
-    return complain(fmt::format("--output {}: cannot be written", wanted.opened));
-  }
+};
 
+void print_sums(const CaptureOptions& wanted, const capture::Contents& contents,
+                const capture::Account& account, Listing listing, const OpenedCapture& opened) {
   if (wanted.json) {
     nlohmann::ordered_json out = account_json(account);
-    out["other_packets"] = contents->other;
-    out["cut_short"] = contents->cut;
-    out["ends_early"] = contents->ends_early;
-    out["datagrams"] = std::move(lines);
+    out["other_packets"] = contents.other;
+    out["cut_short"] = contents.cut;
+    out["ends_early"] = contents.ends_early;
+    out["datagrams"] = std::move(listing.lines);
     fmt::print("{}\n", json::text_of(out, 2));
-  } else {
-    if (left_out > 0) {
-      fmt::print("... and {} more; --first {} lists them all\n", left_out, 0);
-    }
-    fmt::print("{}{} datagrams of {} connection{}\n\n{}", listed > 0 ? "\n" : "",
-               contents->packets.size() - account.foreign(), account.connections(),
-               account.connections() == 1 ? "" : "s", account_text(account));
-    if (kept > 0) fmt::print("\n{}: {} datagrams, opened\n", wanted.opened, kept);
+    return;
   }
-  std::fflush(stdout);
-  if (contents->ends_early) {
+  if (listing.left_out > 0) {
+    fmt::print("... and {} more; --first {} lists them all\n", listing.left_out, 0);
+  }
+  fmt::print("{}{} datagrams of {} connection{}\n\n{}", listing.listed > 0 ? "\n" : "",
+             contents.packets.size() - account.foreign(), account.connections(),
+             account.connections() == 1 ? "" : "s", account_text(account));
+  opened.print();
+}
+
+// What was not shown, and what to do about it.
+void print_gaps(const CaptureOptions& wanted, const capture::Contents& contents,
+                const capture::Account& account, bool has_keys) {
+  if (contents.ends_early) {
     fmt::print(stderr, "{}: ends within a packet; what came before it is shown\n", wanted.capture);
   }
-  if (contents->cut > 0) {
+  if (contents.cut > 0) {
     fmt::print(stderr, "{}: {} datagrams were not captured whole and are left out\n",
-               wanted.capture, contents->cut);
+               wanted.capture, contents.cut);
   }
   if (account.foreign() > 0) {
     fmt::print(stderr, "{}: {} datagrams are of no connection that began in the capture{}\n",
@@ -151,6 +154,39 @@ int explain_capture(const CaptureOptions& wanted) {
                "was built from\n",
                wanted.capture, account.unread(), wanted.description);
   }
+}
+
+}  // namespace
+
+int explain_capture(const CaptureOptions& wanted) {
+  language::Compiled source;
+  if (!load_source(wanted.description, source)) return kFoundWrong;
+  const auto contents = load_capture(wanted.capture);
+  auto keys = load_keys(wanted.keys);
+  if (!contents || !keys) return kFoundWrong;
+  capture::AccountOptions options;
+  options.fields = wanted.fields;
+  options.observer.keys = std::move(*keys);
+  if (!wanted.server.empty()) {
+    const auto server = io::resolve(wanted.server);
+    if (!server) return complain(fmt::format("--server {}: not HOST:PORT", wanted.server));
+    options.observer.server = *server;
+  }
+  const bool has_keys = !options.observer.keys.empty();
+  capture::Account account(source.protocol, std::move(options));
+  OpenedCapture opened;
+  if (const std::string problem = opened.open(wanted); !problem.empty()) return complain(problem);
+  Listing listing;
+  const std::int64_t start = contents->packets.empty() ? 0 : contents->packets.front().unix_ns;
+  for (const capture::Packet& packet : contents->packets) {
+    const capture::Line line = account.add(packet);
+    opened.add(packet, line);
+    listing.add(wanted, line, start);
+  }
+  if (const std::string problem = opened.finish(); !problem.empty()) return complain(problem);
+  print_sums(wanted, *contents, account, std::move(listing), opened);
+  std::fflush(stdout);
+  print_gaps(wanted, *contents, account, has_keys);
   if (account.connections() == 0) {
     return complain(fmt::format("{}: no connection of ours is in it", wanted.capture));
   }

@@ -131,50 +131,45 @@ int run_web(const demo::Settings&) {
 }
 #endif
 
-int run_demo(demo::Settings settings) {
-  if (settings.web.empty()) {
-    fmt::print(stderr, "kwind demo: --web takes a port, HOST:PORT, or nothing\n");
-    return kUsedWrongly;
+// Whether the report can be written: found out before the run rather than after it.
+int check_report(const demo::Settings& settings) {
+  if (settings.report.empty()) return kFine;
+  std::error_code error;
+  const auto folder = std::filesystem::absolute(settings.report, error).parent_path();
+  if (!std::filesystem::is_directory(folder, error)) {
+    fmt::print(stderr, "--report {}: there is no folder {}; make it first\n", settings.report,
+               folder.string());
+    return kFoundWrong;
   }
-  if (settings.web != "off") return run_web(settings);
-  std::FILE* const status = settings.json ? stderr : stdout;
-  if (!settings.report.empty()) {  // found out now rather than after the run
-    std::error_code error;
-    const auto folder = std::filesystem::absolute(settings.report, error).parent_path();
-    if (!std::filesystem::is_directory(folder, error)) {
-      fmt::print(stderr, "--report {}: there is no folder {}; make it first\n", settings.report,
-                 folder.string());
-      return kFoundWrong;
-    }
-    if (std::filesystem::is_directory(settings.report, error)) {
-      fmt::print(stderr, "--report {}: is a folder; name a file in it\n", settings.report);
-      return kFoundWrong;
-    }
+  if (std::filesystem::is_directory(settings.report, error)) {
+    fmt::print(stderr, "--report {}: is a folder; name a file in it\n", settings.report);
+    return kFoundWrong;
   }
-  if (!settings.record.empty() && settings.record == settings.keys) {
-    fmt::print(stderr, "--record and --keys: two files, not one\n");
-    return kUsedWrongly;
+  return kFine;
+}
+
+int load_code_tables(demo::Settings& settings) {
+  if (settings.codes.empty()) return kFine;
+  settings.code_tables = load_codes(settings.codes, harbour_world::kEntities);
+  if (settings.code_tables == nullptr) return kFoundWrong;
+  const auto trained = settings.code_tables->trained_on();
+  if (!trained || (*trained == replica::SnapshotModes::speculative_baselines) ==
+                      settings.speculative_baselines) {
+    return kFine;
   }
-  if (!settings.codes.empty()) {
-    settings.code_tables = load_codes(settings.codes, harbour_world::kEntities);
-    if (settings.code_tables == nullptr) return kFoundWrong;
-    const auto trained = settings.code_tables->trained_on();
-    if (trained && (*trained == replica::SnapshotModes::speculative_baselines) !=
-                       settings.speculative_baselines) {
-      fmt::print(stderr,
-                 "{}: these code tables were trained on {} snapshots, and this demo makes {} ones: "
-                 "they would "
-                 "cost more than the built-in tables; {}\n",
-                 settings.codes, settings.speculative_baselines ? "exact" : "speculative_baselines",
-                 settings.speculative_baselines ? "speculative_baselines" : "exact",
-                 settings.speculative_baselines
-                     ? "leave out --speculative-baselines, or train on a recording made with it"
-                     : "add --speculative-baselines, or train on a recording made without it");
-      return kFoundWrong;
-    }
-  }
-  std::signal(SIGINT, [](int) { g_interrupted = true; });
-  std::signal(SIGTERM, [](int) { g_interrupted = true; });
+  fmt::print(stderr,
+             "{}: these code tables were trained on {} snapshots, and this demo makes {} ones: "
+             "they would "
+             "cost more than the built-in tables; {}\n",
+             settings.codes, settings.speculative_baselines ? "exact" : "speculative_baselines",
+             settings.speculative_baselines ? "speculative_baselines" : "exact",
+             settings.speculative_baselines
+                 ? "leave out --speculative-baselines, or train on a recording made with it"
+                 : "add --speculative-baselines, or train on a recording made without it");
+  return kFoundWrong;
+}
+
+void print_settings(std::FILE* status, const demo::Settings& settings) {
   fmt::print(
       status,
       "Saltmarsh Harbour: {} bot{}, {} s, {} ms round trip, {} ms jitter, {} % loss each way, "
@@ -187,13 +182,9 @@ int run_demo(demo::Settings settings) {
     fmt::print(status, "KEYS of all datagrams are written to {}: who has them can read it all\n",
                settings.keys);
   }
-  const demo::Outcome outcome = demo::run(
-      settings, [&](const Moment& before, const Moment& now) { print_status(status, before, now); },
-      [] { return g_interrupted.load(); });
-  if (!outcome.error.empty()) {
-    fmt::print(stderr, "{}\n", outcome.error);
-    return kFoundWrong;
-  }
+}
+
+int print_outcome(std::FILE* status, const demo::Settings& settings, const demo::Outcome& outcome) {
   if (settings.json) {
     fmt::print("{}\n", json::text_of(demo::to_json(settings, outcome), 2));
   } else {
@@ -219,6 +210,63 @@ int run_demo(demo::Settings settings) {
                settings.keys.empty() ? "" : " --key-log " + settings.keys);
   }
   return outcome.verdict.all_agree() ? kFine : kFoundWrong;
+}
+
+int run_demo(demo::Settings settings) {
+  if (settings.web.empty()) {
+    fmt::print(stderr, "kwind demo: --web takes a port, HOST:PORT, or nothing\n");
+    return kUsedWrongly;
+  }
+  if (settings.web != "off") return run_web(settings);
+  std::FILE* const status = settings.json ? stderr : stdout;
+  if (const int result = check_report(settings); result != kFine) return result;
+  if (!settings.record.empty() && settings.record == settings.keys) {
+    fmt::print(stderr, "--record and --key-log: two files, not one\n");
+    return kUsedWrongly;
+  }
+  if (const int result = load_code_tables(settings); result != kFine) return result;
+  std::signal(SIGINT, [](int) { g_interrupted = true; });
+  std::signal(SIGTERM, [](int) { g_interrupted = true; });
+  print_settings(status, settings);
+  const demo::Outcome outcome = demo::run(
+      settings, [&](const Moment& before, const Moment& now) { print_status(status, before, now); },
+      [] { return g_interrupted.load(); });
+  if (!outcome.error.empty()) {
+    fmt::print(stderr, "{}\n", outcome.error);
+    return kFoundWrong;
+  }
+  return print_outcome(status, settings, outcome);
+}
+
+// The options of the page: all but --web go with it alone.
+void add_page_options(Command command, demo::Settings& settings) {
+  const Option web =
+      command
+          .add_option(
+              "--web", settings.web,
+              "Serve a page to play in, and its web socket, until stopped; PORT of 127.0.0.1, or "
+              "HOST:PORT")
+          .type_name("PORT")
+          .optional_value("8080");
+  command
+      .add_option("--origin", settings.origins,
+                  "With --web: pages of this origin may connect as well, https://HOST")
+      .type_name("ORIGIN")
+      .needs(web);
+  command
+      .add_option("--certificate", settings.certificate,
+                  "With --web: serve https and wss with this certificate chain")
+      .type_name("FILE.pem")
+      .needs(web);
+  command
+      .add_option("--private-key", settings.private_key, "With --web: the key of the certificate")
+      .type_name("FILE.pem")
+      .needs(web);
+  command
+      .add_option("--secret-key-file", settings.secret_key_file,
+                  "With --web: the server's key; without it each run has a new one")
+      .type_name("FILE")
+      .needs(web);
 }
 
 }  // namespace
@@ -270,33 +318,7 @@ void add_demo(Command app, std::function<int()>& chosen) {
                    "Snapshots build on others that are still in flight");
   command.add_flag("--plaintext", settings->plaintext,
                    "Do not encrypt datagrams: for captures that anybody can read");
-  const Option web =
-      command
-          .add_option(
-              "--web", settings->web,
-              "Serve a page to play in, and its web socket, until stopped; PORT of 127.0.0.1, or "
-              "HOST:PORT")
-          .type_name("PORT")
-          .optional_value("8080");
-  command
-      .add_option("--origin", settings->origins,
-                  "With --web: pages of this origin may connect as well, https://HOST")
-      .type_name("ORIGIN")
-      .needs(web);
-  command
-      .add_option("--certificate", settings->certificate,
-                  "With --web: serve https and wss with this certificate chain")
-      .type_name("FILE.pem")
-      .needs(web);
-  command
-      .add_option("--private-key", settings->private_key, "With --web: the key of the certificate")
-      .type_name("FILE.pem")
-      .needs(web);
-  command
-      .add_option("--secret-key-file", settings->secret_key_file,
-                  "With --web: the server's key; without it each run has a new one")
-      .type_name("FILE")
-      .needs(web);
+  add_page_options(command, *settings);
   command.add_flag("--json", settings->json,
                    "Print one JSON object at the end, progress on stderr");
   command.footer(

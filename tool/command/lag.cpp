@@ -117,70 +117,36 @@ std::string direction_text(const lag::DirectionCounts& before, const lag::Direct
       now.paths.reordered - before.paths.reordered, now.paths.overflowed - before.paths.overflowed);
 }
 
-int run_lag(const LagArguments& arguments) {
-  if (arguments.list) return list_presets(arguments.json);
-  if (arguments.to.empty()) {
-    fmt::print(stderr, "kwind lag: --server HOST:PORT is required: where the server is\n");
-    return kUsedWrongly;
-  }
+// The conditions of both directions: a preset, then options for both, then options for one.
+// Returns nothing, and says so, if there is no such preset.
+std::optional<lag::BothWays> conditions_of(const LagArguments& arguments) {
   lag::BothWays conditions;
   if (!arguments.preset.empty()) {
     std::string problem;
     const auto preset = lag::preset(arguments.preset, problem);
     if (!preset) {
       fmt::print(stderr, "--preset: {}\n", problem);
-      return kUsedWrongly;
+      return std::nullopt;
     }
     conditions = {*preset, *preset};
   }
   for (Conditions* way : {&conditions.up, &conditions.down}) arguments.both.apply(*way);
   arguments.up.apply(conditions.up);
   arguments.down.apply(conditions.down);
-  lag::Timetable timetable;
-  if (!arguments.timetable.empty()) {
-    timetable = lag::read_timetable(arguments.timetable, conditions);
-    if (!timetable.problem.empty()) {
-      fmt::print(stderr, "{}\n", timetable.problem);
-      return kFoundWrong;
-    }
-  }
-  const auto server = io::resolve(arguments.to);
-  if (!server) {
-    fmt::print(stderr, "--server {}: not HOST:PORT, or no such host\n", arguments.to);
-    return kFoundWrong;
-  }
-  const auto here = io::resolve(arguments.listen);
-  auto transport = here ? io::UdpTransport::open(*here) : tl::unexpected<Errc>(here.error());
-  if (!transport) {
-    fmt::print(stderr, "cannot listen on {}: {}\n", arguments.listen,
-               error_info(transport.error()).text);
-    return kFoundWrong;
-  }
-  lag::Proxy proxy(std::move(*transport), io::reachable(*server), conditions, arguments.seed);
-  std::optional<CaptureFile> capture;
-  if (!arguments.record.empty()) {
-    capture.emplace(arguments.record, fmt::format("kwind lag --server {}", arguments.to));
-    if (const std::string problem = capture->problem(); !problem.empty()) {
-      fmt::print(stderr, "--record {}\n", problem);
-      return kFoundWrong;
-    }
-    proxy.watch(
-        [&capture](Time now, const Endpoint& from, const Endpoint& to,
-                   std::span<const std::byte> datagram) { capture->add(now, from, to, datagram); });
-  }
-  std::FILE* const status = arguments.json ? stderr : stdout;
-  const auto print_conditions = [&](double at, const lag::BothWays& now) {
-    const std::string up = one_way(now.up);
-    const std::string down = one_way(now.down);
-    fmt::print(status, "from {:.0f} s: {}\n", at,
-               up == down ? "both directions: " + up : "to server " + up + "; to clients " + down);
-  };
-  fmt::print(status, "listening on {}, server at {}, seed {}\n", proxy.local().text(),
-             server->text(), arguments.seed);
-  print_conditions(0, conditions);
-  if (!arguments.json) print_header();
-  std::fflush(status);
-  watch_interrupts();
+  return conditions;
+}
+
+void print_conditions(std::FILE* status, double at, const lag::BothWays& now) {
+  const std::string up = one_way(now.up);
+  const std::string down = one_way(now.down);
+  fmt::print(status, "from {:.0f} s: {}\n", at,
+             up == down ? "both directions: " + up : "to server " + up + "; to clients " + down);
+}
+
+// Passes datagrams on until the time is over or somebody interrupts, by the timetable, with a line a
+// second.
+void pass_on(const LagArguments& arguments, lag::Proxy& proxy, const lag::Timetable& timetable,
+             std::FILE* status) {
   const Time start = io::now();
   lag::ProxyCounts shown = proxy.counts();
   std::size_t next_step = 0;
@@ -191,7 +157,7 @@ int run_lag(const LagArguments& arguments) {
          ++next_step) {
       const lag::Step& step = timetable.steps[next_step];
       proxy.set_conditions(step.conditions);
-      print_conditions(step.at, step.conditions);
+      print_conditions(status, step.at, step.conditions);
     }
     proxy.run_once(io::now() + std::chrono::milliseconds(50));
     if (elapsed() < next_second) continue;
@@ -204,10 +170,13 @@ int run_lag(const LagArguments& arguments) {
     shown = now;
     next_second += 1;
   }
+}
+
+void print_totals(const LagArguments& arguments, const lag::Proxy& proxy, const Endpoint& server) {
   const lag::ProxyCounts all = proxy.counts();
   if (arguments.json) {
     fmt::print("{}\n", json::text_of({{"listening", proxy.local().text()},
-                                      {"server", server->text()},
+                                      {"server", server.text()},
                                       {"seed", arguments.seed},
                                       {"clients", all.clients},
                                       {"refused", all.refused},
@@ -229,15 +198,73 @@ int run_lag(const LagArguments& arguments) {
   if (all.too_long > 0) {
     fmt::print(stderr, "{} datagrams were longer than 2048 bytes and dropped\n", all.too_long);
   }
-  if (capture) {
-    if (const std::string problem = capture->problem(); !problem.empty()) {
-      fmt::print(stderr, "--record {}\n", problem);
+}
+
+// Whether the recording is what it should be.
+bool is_fine(CaptureFile& capture) {
+  const std::string problem = capture.problem();
+  if (!problem.empty()) fmt::print(stderr, "--record {}\n", problem);
+  return problem.empty();
+}
+
+// Between the server at `server` and clients that come to `transport`.
+int stand_between(const LagArguments& arguments, const Endpoint& server,
+                  std::unique_ptr<io::UdpTransport> transport, const lag::BothWays& conditions,
+                  const lag::Timetable& timetable) {
+  lag::Proxy proxy(std::move(transport), io::reachable(server), conditions, arguments.seed);
+  std::optional<CaptureFile> capture;
+  if (!arguments.record.empty()) {
+    capture.emplace(arguments.record, fmt::format("kwind lag --server {}", arguments.to));
+    if (!is_fine(*capture)) return kFoundWrong;
+    proxy.watch(
+        [&capture](Time now, const Endpoint& from, const Endpoint& to,
+                   std::span<const std::byte> datagram) { capture->add(now, from, to, datagram); });
+  }
+  std::FILE* const status = arguments.json ? stderr : stdout;
+  fmt::print(status, "listening on {}, server at {}, seed {}\n", proxy.local().text(),
+             server.text(), arguments.seed);
+  print_conditions(status, 0, conditions);
+  if (!arguments.json) print_header();
+  std::fflush(status);
+  watch_interrupts();
+  pass_on(arguments, proxy, timetable, status);
+  print_totals(arguments, proxy, server);
+  if (!capture) return kFine;
+  if (!is_fine(*capture)) return kFoundWrong;
+  fmt::print(status, "{}: {} datagrams as the clients saw them\n", arguments.record,
+             capture->packets());
+  return kFine;
+}
+
+int run_lag(const LagArguments& arguments) {
+  if (arguments.list) return list_presets(arguments.json);
+  if (arguments.to.empty()) {
+    fmt::print(stderr, "kwind lag: --server HOST:PORT is required: where the server is\n");
+    return kUsedWrongly;
+  }
+  const auto conditions = conditions_of(arguments);
+  if (!conditions) return kUsedWrongly;
+  lag::Timetable timetable;
+  if (!arguments.timetable.empty()) {
+    timetable = lag::read_timetable(arguments.timetable, *conditions);
+    if (!timetable.problem.empty()) {
+      fmt::print(stderr, "{}\n", timetable.problem);
       return kFoundWrong;
     }
-    fmt::print(status, "{}: {} datagrams as the clients saw them\n", arguments.record,
-               capture->packets());
   }
-  return kFine;
+  const auto server = io::resolve(arguments.to);
+  if (!server) {
+    fmt::print(stderr, "--server {}: not HOST:PORT, or no such host\n", arguments.to);
+    return kFoundWrong;
+  }
+  const auto here = io::resolve(arguments.listen);
+  auto transport = here ? io::UdpTransport::open(*here) : tl::unexpected<Errc>(here.error());
+  if (!transport) {
+    fmt::print(stderr, "cannot listen on {}: {}\n", arguments.listen,
+               error_info(transport.error()).text);
+    return kFoundWrong;
+  }
+  return stand_between(arguments, *server, std::move(*transport), *conditions, timetable);
 }
 
 void add_directions(Command command, Ways& ways, const std::string& prefix,

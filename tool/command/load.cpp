@@ -11,15 +11,11 @@
 #include <memory>
 #include <nlohmann/json.hpp>
 
-#include "address/address.h"
 #include "commands.h"
 #include "harbour_world.h"
-#include "key_text.h"
 #include "kwind/io/clock.h"
 #include "kwind/json/text.h"
-#include "kwind/schema/columns.h"
-#include "load/crowd.h"
-#include "load/harbour.h"
+#include "load_target.h"
 #include "plot.h"
 
 namespace kwind::tool {
@@ -55,24 +51,6 @@ std::optional<Ramp> ramp_of(std::string_view text) {
   if (!number(ramp.step) || !text.empty()) return std::nullopt;
   return ramp;
 }
-
-struct LoadArguments {
-  std::string description;
-  std::string server;
-  std::string key;
-  std::string ticket;
-  bool plaintext = false;
-  bool harbour = false;
-  std::string bots = "50";
-  std::string entities = std::to_string(bots::Harbour::kMin);
-  double hold_seconds = 5;
-  double rate = 1;
-  double ticks_per_second = 20;
-  std::vector<std::string> limits;
-  std::string picture;
-  std::uint64_t seed = 1;
-  bool json = false;
-};
 
 struct Step {
   std::size_t bots = 0;
@@ -391,133 +369,90 @@ class Run {
   bool is_cut_short_ = false;  // the last of them
 };
 
-int used_wrongly(const std::string& why) {
-  fmt::print(stderr, "kwind load: {}\n", why);
-  return kUsedWrongly;
+// Options that contradict each other, or are out of range. Empty: none do.
+std::string contradiction(const LoadArguments& arguments, const Ramp& bots, const Ramp& entities) {
+  constexpr std::size_t kMaxBots = 60000;
+  if (bots.to > kMaxBots) return fmt::format("--bots: 1 to {}", kMaxBots);
+  if (bots.grows() && entities.grows()) return "bots or entities grow, not both";
+  if (!arguments.harbour && arguments.server.empty()) {
+    return "name a server with --server HOST:PORT, or --harbour";
+  }
+  if (arguments.harbour && !arguments.server.empty()) {
+    return "--harbour is a server of its own: leave --server out";
+  }
+  if (arguments.harbour && !(arguments.description.empty() && arguments.key.empty() &&
+                             arguments.ticket.empty() && arguments.rate == LoadArguments{}.rate &&
+                             arguments.ticks_per_second == LoadArguments{}.ticks_per_second)) {
+    return "--harbour has its own description, key, rate and ticks: leave FILE, --server-key, "
+           "--ticket, --message-rate and --tick-rate out";
+  }
+  if (!arguments.harbour && arguments.entities != LoadArguments{}.entities) {
+    return "--entities are those of --harbour";
+  }
+  if (entities.from < bots::Harbour::kMin || entities.to > harbour_world::kEntities.up_to) {
+    return fmt::format("--entities: {} to {}", bots::Harbour::kMin, harbour_world::kEntities.up_to);
+  }
+  return {};
+}
+
+// The limits of --limit; bots that are gone are one where it is not named.
+tl::expected<std::vector<Limit>, std::string> limits_of(const LoadArguments& arguments) {
+  std::vector<Limit> limits;
+  bool gone = false;
+  for (const std::string& text : arguments.limits) {
+    const auto limit = limit_of(text);
+    if (!limit) {
+      return tl::unexpected(fmt::format("--limit {}: write NAME=NUMBER\n{}", text, limits_text()));
+    }
+    if (!arguments.harbour && std::string_view(limit->measure->name) == "tick") {
+      return tl::unexpected(std::string(
+          "--limit tick: ticks are seen of a server in this process only, with --harbour"));
+    }
+    gone = gone || limit->measure == &kMeasures[0];
+    limits.push_back(*limit);
+  }
+  if (!gone) limits.insert(limits.begin(), {&kMeasures[0], 0});
+  return limits;
+}
+
+// Whether the chart can be written: found out before the run rather than after it.
+int check_picture(const LoadArguments& arguments) {
+  if (arguments.picture.empty()) return kFine;
+  std::error_code error;
+  const std::filesystem::path picture = std::filesystem::absolute(arguments.picture, error);
+  const std::string ending = picture.extension().string();
+  if (ending != ".svg" && ending != ".png") {
+    return load_used_wrongly(
+        fmt::format("--chart writes FILE.svg or FILE.png, not {}", arguments.picture));
+  }
+  if (!std::filesystem::is_directory(picture.parent_path(), error)) {
+    fmt::print(stderr, "--chart {}: there is no folder {}; make it first\n", arguments.picture,
+               picture.parent_path().string());
+    return kFoundWrong;
+  }
+  return kFine;
 }
 
 int run_load(const LoadArguments& arguments) {
   const auto bots = ramp_of(arguments.bots);
   const auto entities = ramp_of(arguments.entities);
   if (!bots || !entities) {
-    return used_wrongly(fmt::format("{} {}: write a number, or how it grows, as in 200..1000/200",
-                                    bots ? "--entities" : "--bots",
-                                    bots ? arguments.entities : arguments.bots));
+    return load_used_wrongly(
+        fmt::format("{} {}: write a number, or how it grows, as in 200..1000/200",
+                    bots ? "--entities" : "--bots", bots ? arguments.entities : arguments.bots));
   }
-  constexpr std::size_t kMaxBots = 60000;
-  if (bots->to > kMaxBots) return used_wrongly(fmt::format("--bots: 1 to {}", kMaxBots));
-  if (bots->grows() && entities->grows()) return used_wrongly("bots or entities grow, not both");
-  if (!arguments.harbour && arguments.server.empty()) {
-    return used_wrongly("name a server with --server HOST:PORT, or --harbour");
+  if (const std::string why = contradiction(arguments, *bots, *entities); !why.empty()) {
+    return load_used_wrongly(why);
   }
-  if (arguments.harbour && !arguments.server.empty()) {
-    return used_wrongly("--harbour is a server of its own: leave --server out");
-  }
-  if (arguments.harbour && !(arguments.description.empty() && arguments.key.empty() &&
-                             arguments.ticket.empty() && arguments.rate == LoadArguments{}.rate &&
-                             arguments.ticks_per_second == LoadArguments{}.ticks_per_second)) {
-    return used_wrongly(
-        "--harbour has its own description, key, rate and ticks: leave FILE, --server-key, "
-        "--ticket, "
-        "--message-rate and --tick-rate out");
-  }
-  if (!arguments.harbour && arguments.entities != LoadArguments{}.entities) {
-    return used_wrongly("--entities are those of --harbour");
-  }
-  if (entities->from < bots::Harbour::kMin || entities->to > harbour_world::kEntities.up_to) {
-    return used_wrongly(
-        fmt::format("--entities: {} to {}", bots::Harbour::kMin, harbour_world::kEntities.up_to));
-  }
-  std::vector<Limit> limits;
-  bool gone = false;
-  for (const std::string& text : arguments.limits) {
-    const auto limit = limit_of(text);
-    if (!limit) {
-      return used_wrongly(fmt::format("--limit {}: write NAME=NUMBER\n{}", text, limits_text()));
-    }
-    if (!arguments.harbour && std::string_view(limit->measure->name) == "tick") {
-      return used_wrongly(
-          "--limit tick: ticks are seen of a server in this process only, with --harbour");
-    }
-    gone = gone || limit->measure == &kMeasures[0];
-    limits.push_back(*limit);
-  }
-  if (!gone) limits.insert(limits.begin(), {&kMeasures[0], 0});
-
-  if (!arguments.picture.empty()) {  // found out now rather than after the run
-    std::error_code error;
-    const std::filesystem::path picture = std::filesystem::absolute(arguments.picture, error);
-    const std::string ending = picture.extension().string();
-    if (ending != ".svg" && ending != ".png") {
-      return used_wrongly(
-          fmt::format("--chart writes FILE.svg or FILE.png, not {}", arguments.picture));
-    }
-    if (!std::filesystem::is_directory(picture.parent_path(), error)) {
-      fmt::print(stderr, "--chart {}: there is no folder {}; make it first\n", arguments.picture,
-                 picture.parent_path().string());
-      return kFoundWrong;
-    }
-  }
-
-  language::Compiled source;
-  std::unique_ptr<schema::Tables> tables;
-  std::unique_ptr<schema::EntityTables> entity_tables;
-  std::unique_ptr<bots::Harbour> harbour;
-  bots::CrowdOptions options;
-  options.rate = arguments.rate;
-  options.seed = arguments.seed;
-  options.ticks_per_second = arguments.ticks_per_second;
-  std::FILE* const status = arguments.json ? stderr : stdout;
-  if (arguments.harbour) {
-    std::string why;
-    harbour = bots::Harbour::open(bots->to, arguments.plaintext, why);
-    if (harbour == nullptr) {
-      fmt::print(stderr, "kwind load: the harbour cannot open: {}\n", why);
-      return kFoundWrong;
-    }
-    options.server = harbour->address();
-    options.key = harbour->key();
-    options.protocol = &harbour_world::kProtocol;
-    options.entities = &harbour_world::kEntities;
-    fmt::print(status, "Saltmarsh Harbour in this process at {}, 20 ticks a second\n",
-               options.server.text());
-  } else {
-    if (arguments.description.empty())
-      return used_wrongly("name the server's description, a .kw file");
-    if (!load_source(arguments.description, source)) return kFoundWrong;
-    if (arguments.plaintext == !arguments.key.empty()) {
-      return used_wrongly("give the server's --server-key, or --plaintext");
-    }
-    if (!arguments.plaintext) {
-      options.key = public_key_of(arguments.key);
-      if (!options.key) return kFoundWrong;
-    }
-    if (!take_ticket("load", arguments.ticket, arguments.plaintext, options.ticket)) {
-      return kUsedWrongly;
-    }
-    const auto address = parse_server_address(arguments.server);
-    if (!address) {
-      fmt::print(stderr, "{}: {}\n", arguments.server, error_info(address.error()).text);
-      return kFoundWrong;
-    }
-    if (arguments.plaintext && !address->endpoint.is_loopback()) {
-      return used_wrongly("--plaintext is for this machine only");
-    }
-    options.server = address->endpoint;
-    options.web_socket = address->url;
-    tables = std::make_unique<schema::Tables>(source.protocol);
-    options.tables = tables.get();
-    options.protocol = &tables->info();
-    if (!source.protocol.entities.empty()) {
-      entity_tables = std::make_unique<schema::EntityTables>(source.protocol);
-      options.entities = &entity_tables->info();
-    }
-    fmt::print(status, "{} at {}\n", arguments.description, options.server.text());
-  }
-  std::fflush(status);
+  auto limits = limits_of(arguments);
+  if (!limits) return load_used_wrongly(limits.error());
+  if (const int result = check_picture(arguments); result != kFine) return result;
+  LoadTarget target;
+  if (const int result = target.open(arguments, bots->to); result != kFine) return result;
   std::signal(SIGINT, [](int) { g_stopped = true; });
   std::signal(SIGTERM, [](int) { g_stopped = true; });
-  return Run(arguments, *bots, *entities, std::move(limits)).run(std::move(options), harbour.get());
+  return Run(arguments, *bots, *entities, std::move(*limits))
+      .run(std::move(target.options), target.harbour.get());
 }
 
 }  // namespace

@@ -164,7 +164,7 @@ void print_advice(const schema::EntitiesInfo& entities, const replica::SymbolCou
   if (!any) fmt::print("the predictors in use are the best ones for all fields\n");
 }
 
-int train(const TrainArguments& arguments) {
+int wrong_arguments(const TrainArguments& arguments) {
   if (arguments.out.empty() == arguments.check.empty()) {
     fmt::print(
         stderr,
@@ -180,95 +180,126 @@ int train(const TrainArguments& arguments) {
     fmt::print(stderr, "-o {}: is what is read; name another file\n", arguments.out);
     return kUsedWrongly;
   }
-  language::Compiled source;
-  if (!load_source(arguments.description, source)) return kFoundWrong;
-  if (source.protocol.entities.empty()) {
-    fmt::print(stderr, "{}: has no entities, so there is nothing to train\n",
-               arguments.description);
-    return kFoundWrong;
-  }
-  const schema::EntityTables tables(source.protocol);
-  const schema::EntitiesInfo& entities = tables.info();
-  std::shared_ptr<const replica::CodeTables> in_use = replica::built_in_codes(entities);
-  if (!arguments.codes.empty()) in_use = load_codes(arguments.codes, entities);
-  if (in_use == nullptr) return kFoundWrong;
-  std::shared_ptr<const replica::CodeTables> before = in_use;
-  if (!arguments.check.empty()) before = load_codes(arguments.check, entities);
-  if (before == nullptr) return kFoundWrong;
+  return kFine;
+}
 
-  capture::StateTraffic traffic(entities, in_use, before.get());
-  capture::StateTraffic as_recorded(entities, in_use);
-  if (!read_captures(arguments, source.protocol, {&traffic, &as_recorded})) return kFoundWrong;
-  const replica::SymbolCounts symbol_counts = traffic.symbol_counts();
-  if (symbol_counts.snapshot_modes() == replica::SnapshotModes::both) {
-    fmt::print(
-        stderr,
-        "these captures mix exact snapshots and speculative_baselines ones, and code tables for "
-        "the mixture fit neither well; train tables for each\n");
-    return kFoundWrong;
+// One training: reads, fits, reports, writes. Each step returns kFine, or an exit code after it was
+// printed why.
+class Training {
+ public:
+  explicit Training(const TrainArguments& arguments) : arguments_(arguments) {}
+  int run() {
+    for (const auto step : {&Training::load, &Training::count, &Training::compare}) {
+      if (const int result = (this->*step)(); result != kFine) return result;
+    }
+    if (arguments_.json) {
+      print_json();
+    } else {
+      print_text();
+    }
+    std::fflush(stdout);
+    print_unread();
+    return arguments_.check.empty() ? write() : say_whether_it_fits();
   }
+
+ private:
+  using Rows = std::map<std::pair<std::uint32_t, std::string>, Bits>;
+
+  int load() {
+    if (!load_source(arguments_.description, source_)) return kFoundWrong;
+    if (source_.protocol.entities.empty()) {
+      fmt::print(stderr, "{}: has no entities, so there is nothing to train\n",
+                 arguments_.description);
+      return kFoundWrong;
+    }
+    tables_.emplace(source_.protocol);
+    in_use_ = arguments_.codes.empty() ? replica::built_in_codes(entities())
+                                       : load_codes(arguments_.codes, entities());
+    if (in_use_ == nullptr) return kFoundWrong;
+    before_ = arguments_.check.empty() ? in_use_ : load_codes(arguments_.check, entities());
+    return before_ == nullptr ? kFoundWrong : kFine;
+  }
+
   // First the predictors, then codes for the residuals that these leave.
-  const replica::CodeTables predictors(replica::SymbolCounts::fitted(entities, symbol_counts));
-  capture::StateTraffic predicted(entities, in_use, &predictors);
-  if (!read_captures(arguments, source.protocol, {&predicted})) return kFoundWrong;
-  const auto fitted_to = [&](const replica::SymbolCounts& counted) {
+  int count() {
+    traffic_.emplace(entities(), in_use_, before_.get());
+    as_recorded_.emplace(entities(), in_use_);
+    if (!read_captures(arguments_, source_.protocol, {&*traffic_, &*as_recorded_})) {
+      return kFoundWrong;
+    }
+    counts_.emplace(traffic_->symbol_counts());
+    if (counts_->snapshot_modes() == replica::SnapshotModes::both) {
+      fmt::print(stderr,
+                 "these captures mix exact snapshots and speculative_baselines ones, and code "
+                 "tables for the mixture fit neither well; train tables for each\n");
+      return kFoundWrong;
+    }
+    predictors_.emplace(replica::SymbolCounts::fitted(entities(), *counts_));
+    predicted_.emplace(entities(), in_use_, &*predictors_);
+    if (!read_captures(arguments_, source_.protocol, {&*predicted_})) return kFoundWrong;
+    fitted_.emplace(fitted_to(predicted_->symbol_counts()));
+    return kFine;
+  }
+
+  [[nodiscard]] replica::CodeTables fitted_to(const replica::SymbolCounts& counted) const {
     return replica::CodeTables(
-        replica::SymbolCounts::fitted(entities, counted, replica::SymbolCounts::Choose::nothing));
-  };
-  const replica::SymbolCounts predicted_counts = predicted.symbol_counts();
-  const replica::CodeTables fitted = fitted_to(predicted_counts);
+        replica::SymbolCounts::fitted(entities(), counted, replica::SymbolCounts::Choose::nothing));
+  }
 
-  std::map<std::pair<std::uint32_t, std::string>, Bits> rows;
-  Bits all;
-  for (const auto& cost : replica::costs_of(symbol_counts, *before)) {
-    Bits& row = rows[{row_of(cost), name_of(entities, cost)}];
-    row.symbols += cost.symbols;
-    row.before += cost.bits;
-    all.symbols += cost.symbols;
-    all.before += cost.bits;
+  // What the traffic takes before and after, by alphabet and in all.
+  int compare() {
+    for (const auto& cost : replica::costs_of(*counts_, *before_)) {
+      Bits& row = rows_[{row_of(cost), name_of(entities(), cost)}];
+      row.symbols += cost.symbols;
+      row.before += cost.bits;
+      all_.symbols += cost.symbols;
+      all_.before += cost.bits;
+    }
+    for (const auto& cost : replica::costs_of(predicted_->symbol_counts(), *fitted_)) {
+      Bits& row = rows_[{row_of(cost), name_of(entities(), cost)}];
+      row.symbols = std::max(row.symbols, cost.symbols);
+      row.after += cost.bits;
+      row.floor += cost.floor;
+      all_.after += cost.bits;
+      all_.floor += cost.floor;
+    }
+    if (all_.symbols == 0) {
+      fmt::print(stderr,
+                 "no state could be read: {} of {} snapshots are unread; is {} the description of "
+                 "these captures, and did they begin before the clients came?\n",
+                 traffic_->unread(), traffic_->snapshots() + traffic_->unread(),
+                 arguments_.description);
+      return kFoundWrong;
+    }
+    // Tables from one half of the clients, tried on the other.
+    is_crossed_ = traffic_->clients() > 1;
+    tried_ = is_crossed_ ? 0 : all_.after;
+    for (std::size_t half = 0; is_crossed_ && half < 2; ++half) {
+      tried_ += sum_of(
+          replica::costs_of(predicted_->halves()[half], fitted_to(predicted_->halves()[1 - half])));
+    }
+    const double used = sum_of(replica::costs_of(as_recorded_->symbol_counts(), *in_use_));
+    const auto snapshots = static_cast<double>(traffic_->snapshots());
+    const double bytes = static_cast<double>(traffic_->bits()) / 8 / snapshots;
+    bytes_before_ = bytes + (all_.before - used) / 8 / snapshots;
+    bytes_after_ = bytes + (tried_ - used) / 8 / snapshots;
+    fits_ = all_.before <= kFits * tried_;
+    return kFine;
   }
-  for (const auto& cost : replica::costs_of(predicted_counts, fitted)) {
-    Bits& row = rows[{row_of(cost), name_of(entities, cost)}];
-    row.symbols = std::max(row.symbols, cost.symbols);
-    row.after += cost.bits;
-    row.floor += cost.floor;
-    all.after += cost.bits;
-    all.floor += cost.floor;
-  }
-  if (all.symbols == 0) {
-    fmt::print(stderr,
-               "no state could be read: {} of {} snapshots are unread; is {} the description of "
-               "these captures, and did they begin before the clients came?\n",
-               traffic.unread(), traffic.snapshots() + traffic.unread(), arguments.description);
-    return kFoundWrong;
-  }
-  // Tables from one half of the clients, tried on the other.
-  double crossed = 0;
-  const bool can_cross = traffic.clients() > 1;
-  for (std::size_t half = 0; can_cross && half < 2; ++half) {
-    crossed += sum_of(
-        replica::costs_of(predicted.halves()[half], fitted_to(predicted.halves()[1 - half])));
-  }
-  const double used = sum_of(replica::costs_of(as_recorded.symbol_counts(), *in_use));
-  const auto snapshots = static_cast<double>(traffic.snapshots());
-  const double bytes = static_cast<double>(traffic.bits()) / 8 / snapshots;
-  const double bytes_before = bytes + (all.before - used) / 8 / snapshots;
-  const double bytes_after = bytes + ((can_cross ? crossed : all.after) - used) / 8 / snapshots;
-  const bool fits = all.before <= kFits * (can_cross ? crossed : all.after);
 
-  if (arguments.json) {
-    nlohmann::ordered_json out{{"snapshots", traffic.snapshots()},
-                               {"clients", traffic.clients()},
-                               {"unread", traffic.unread()},
-                               {"bytes_per_snapshot_before", bytes_before},
-                               {"bytes_per_snapshot_after", bytes_after},
-                               {"tried_on_other_clients", can_cross},
-                               {"fits", fits},
-                               {"digest", fmt::format("{:016x}", fitted.digest())},
+  void print_json() const {
+    nlohmann::ordered_json out{{"snapshots", traffic_->snapshots()},
+                               {"clients", traffic_->clients()},
+                               {"unread", traffic_->unread()},
+                               {"bytes_per_snapshot_before", bytes_before_},
+                               {"bytes_per_snapshot_after", bytes_after_},
+                               {"tried_on_other_clients", is_crossed_},
+                               {"fits", fits_},
+                               {"digest", fmt::format("{:016x}", fitted_->digest())},
                                {"alphabets", nlohmann::ordered_json::array()}};
-    for (const auto& [key, bits] : rows) {
+    for (const auto& [key, bits] : rows_) {
       const auto n = static_cast<double>(bits.symbols);
-      out["alphabets"].push_back({{"type", row_name(entities, key.first)},
+      out["alphabets"].push_back({{"type", row_name(entities(), key.first)},
                                   {"of", key.second},
                                   {"symbols", bits.symbols},
                                   {"before", bits.before / n},
@@ -276,51 +307,85 @@ int train(const TrainArguments& arguments) {
                                   {"entropy", bits.floor / n}});
     }
     fmt::print("{}\n", json::text_of(out, 2));
-  } else {
-    print_table(entities, rows);
+  }
+
+  void print_text() const {
+    print_table(entities(), rows_);
     fmt::print(
         "\n{} snapshots of {} client{}, bytes each: {:.1f} {}, {:.1f} with tables trained on {}\n",
-        traffic.snapshots(), traffic.clients(), traffic.clients() == 1 ? "" : "s", bytes_before,
-        arguments.check.empty() ? "as recorded" : fmt::format("with {}", arguments.check),
-        bytes_after, can_cross ? "other clients" : "themselves");
+        traffic_->snapshots(), traffic_->clients(), traffic_->clients() == 1 ? "" : "s",
+        bytes_before_,
+        arguments_.check.empty() ? "as recorded" : fmt::format("with {}", arguments_.check),
+        bytes_after_, is_crossed_ ? "other clients" : "themselves");
+    const auto n = static_cast<double>(all_.symbols);
     fmt::print(
         "of all their symbols, {:.2f} bits before and {:.2f} after; no prefix code takes less than "
         "{:.2f}\n",
-        all.before / static_cast<double>(all.symbols), all.after / static_cast<double>(all.symbols),
-        all.floor / static_cast<double>(all.symbols));
+        all_.before / n, all_.after / n, all_.floor / n);
+    if (arguments_.advise) print_advice(entities(), *counts_);
   }
-  if (arguments.advise && !arguments.json) print_advice(entities, symbol_counts);
-  std::fflush(stdout);
-  if (traffic.unread() > 0) {
+
+  void print_unread() const {
+    if (traffic_->unread() == 0) return;
     fmt::print(
-        stderr, "{} snapshots could not be read: {}\n", traffic.unread(),
-        arguments.codes.empty()
+        stderr, "{} snapshots could not be read: {}\n", traffic_->unread(),
+        arguments_.codes.empty()
             ? "the capture begins when clients were there already, or other code "
               "tables than the built-in ones were in use (--code-tables)"
             : "the capture begins when clients were there already, or other code tables were "
               "in use");
   }
-  if (!arguments.check.empty()) {
-    if (!arguments.json) {
-      fmt::print("{} {}\n", arguments.check,
-                 fits ? "fits this traffic"
-                      : fmt::format("no longer fits: its symbols take {:.0f} % more than need be; "
-                                    "train the tables again with `kwind train`",
-                                    (all.before / (can_cross ? crossed : all.after) - 1) * 100));
+
+  [[nodiscard]] int say_whether_it_fits() const {
+    if (!arguments_.json) {
+      fmt::print("{} {}\n", arguments_.check,
+                 fits_ ? "fits this traffic"
+                       : fmt::format("no longer fits: its symbols take {:.0f} % more than need be; "
+                                     "train the tables again with `kwind train`",
+                                     (all_.before / tried_ - 1) * 100));
     }
-    return fits ? kFine : kFoundWrong;
+    return fits_ ? kFine : kFoundWrong;
   }
-  std::ofstream file(arguments.out, std::ios::binary);
-  file << replica::text_of(fitted, entities, source.protocol.name);
-  if (!file.flush().good()) {
-    fmt::print(stderr, "{}: cannot be written\n", arguments.out);
-    return kFoundWrong;
+
+  [[nodiscard]] int write() const {
+    std::ofstream file(arguments_.out, std::ios::binary);
+    file << replica::text_of(*fitted_, entities(), source_.protocol.name);
+    if (!file.flush().good()) {
+      fmt::print(stderr, "{}: cannot be written\n", arguments_.out);
+      return kFoundWrong;
+    }
+    if (!arguments_.json) {
+      fmt::print("{}: set {:016x}; both ends have to hold it, see docs/code-tables.md\n",
+                 arguments_.out, fitted_->digest());
+    }
+    return kFine;
   }
-  if (!arguments.json) {
-    fmt::print("{}: set {:016x}; both ends have to hold it, see docs/code-tables.md\n",
-               arguments.out, fitted.digest());
-  }
-  return kFine;
+
+  [[nodiscard]] const schema::EntitiesInfo& entities() const { return tables_->info(); }
+
+  const TrainArguments& arguments_;
+  language::Compiled source_;
+  std::optional<schema::EntityTables> tables_;
+  std::shared_ptr<const replica::CodeTables> in_use_;  // when the captures were made
+  std::shared_ptr<const replica::CodeTables> before_;  // held against the fitted ones
+  std::optional<capture::StateTraffic> traffic_;       // with the predictors of `before_`
+  std::optional<capture::StateTraffic> as_recorded_;
+  std::optional<replica::CodeTables> predictors_;   // those that were chosen
+  std::optional<capture::StateTraffic> predicted_;  // with these
+  std::optional<replica::SymbolCounts> counts_;     // of `traffic_`
+  std::optional<replica::CodeTables> fitted_;
+  Rows rows_;
+  Bits all_;
+  bool is_crossed_ = false;  // half of the clients against the other half
+  double tried_ = 0;         // bits of all symbols in fitted tables
+  double bytes_before_ = 0;  // of a snapshot
+  double bytes_after_ = 0;
+  bool fits_ = false;
+};
+
+int train(const TrainArguments& arguments) {
+  const int wrong = wrong_arguments(arguments);
+  return wrong == kFine ? Training(arguments).run() : wrong;
 }
 
 }  // namespace
