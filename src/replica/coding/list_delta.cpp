@@ -28,6 +28,8 @@ unsigned length_bits(const schema::ColumnInfo& column) {
   return bits::bits_for(std::uint64_t{column.max_items} + 1);
 }
 
+// A view: items are compared and copied as bits, whatever their type is. An item's bits do not
+// depend on its place, so that equal bits are equal items.
 // The items of a list as bits in order.
 class Items {
  public:
@@ -71,6 +73,7 @@ class Items {
   bool ok_ = false;
 };
 
+// Runs of one kind that follow each other become one edit.
 class Edits {
  public:
   void keep(std::size_t count = 1) { kept_ += count; }
@@ -89,8 +92,76 @@ class Edits {
   std::size_t kept_ = 0;
 };
 
-// What makes `now` of `before`. Of the parts between the common beginning and the common end the
-// longest common subsequence stays (Wagner and Fischer 1974), if they are short.
+// Where two lists differ: `old_count` items of the one and `new_count` of the other behind `head` that
+// both begin with.
+struct Middle {
+  const Items& before;
+  const Items& now;
+  std::size_t head = 0;
+  std::size_t old_count = 0;
+  std::size_t new_count = 0;
+  [[nodiscard]] bool same(std::size_t i, std::size_t j) const {
+    return before.same(head + i, now, head + j);
+  }
+};
+
+// Item by item: those at one place replace each other, the rest is inserted or removed.
+void add_by_place(const Middle& middle, Edits& edits) {
+  const std::size_t both = std::min(middle.old_count, middle.new_count);
+  for (std::size_t i = 0; i < both; ++i) {
+    if (middle.same(i, i)) {
+      edits.keep();
+    } else {
+      edits.add(replaced, middle.head + i);
+    }
+  }
+  for (std::size_t i = both; i < middle.new_count; ++i) edits.add(inserted, middle.head + i);
+  for (std::size_t i = both; i < middle.old_count; ++i) edits.add(removed, 0);
+}
+
+// The edit distance (Wagner and Fischer 1974) by dynamic programming from the ends to the beginnings:
+// a replaced, inserted or removed item costs 1. O(old_count * new_count).
+void add_shortest(const Middle& middle, Edits& edits) {
+  // Fewest edits from (i, j) on.
+  const std::size_t old_count = middle.old_count;
+  const std::size_t new_count = middle.new_count;
+  const std::size_t width = new_count + 1;
+  std::vector<std::uint16_t> cost((old_count + 1) * width);
+  const auto at = [&](std::size_t i, std::size_t j) -> std::uint16_t& {
+    return cost[i * width + j];
+  };
+  for (std::size_t i = old_count + 1; i-- > 0;) {
+    for (std::size_t j = new_count + 1; j-- > 0;) {
+      if (i == old_count || j == new_count) {
+        at(i, j) = static_cast<std::uint16_t>(old_count - i + new_count - j);
+      } else if (middle.same(i, j)) {
+        at(i, j) = at(i + 1, j + 1);
+      } else {
+        const auto any = std::min({at(i + 1, j + 1), at(i + 1, j), at(i, j + 1)});
+        at(i, j) = static_cast<std::uint16_t>(any + 1);
+      }
+    }
+  }
+  // Along the cheapest way from the beginnings to the ends.
+  for (std::size_t i = 0, j = 0; i < old_count || j < new_count;) {
+    if (i < old_count && j < new_count && middle.same(i, j)) {
+      edits.keep();
+      ++i;
+      ++j;
+    } else if (i < old_count && j < new_count && at(i, j) == at(i + 1, j + 1) + 1) {
+      edits.add(replaced, middle.head + j);
+      ++i;
+      ++j;
+    } else if (j < new_count && (i == old_count || at(i, j) == at(i, j + 1) + 1)) {
+      edits.add(inserted, middle.head + j++);
+    } else {
+      edits.add(removed, 0);
+      ++i;
+    }
+  }
+}
+
+// What makes `now` of `before`.
 std::vector<Edit> edits_of(const Items& before, const Items& now) {
   // Most lists change in one place: the common beginning and the common end are found first.
   std::size_t head = 0;
@@ -101,70 +172,21 @@ std::vector<Edit> edits_of(const Items& before, const Items& now) {
          before.same(before.size() - 1 - tail, now, now.size() - 1 - tail)) {
     ++tail;
   }
-  const std::size_t old_count = before.size() - head - tail;
-  const std::size_t new_count = now.size() - head - tail;
+  const Middle middle{before, now, head, before.size() - head - tail, now.size() - head - tail};
   Edits edits;
   edits.keep(head);
-  // Where a few items of as many differ, these were replaced.
+  // Where a few items of as many differ, these were replaced. Long lists are not searched.
   constexpr std::size_t kFew = 4;
+  const bool as_many = middle.old_count == middle.new_count;
   std::size_t apart = 0;
-  for (std::size_t i = 0; i < old_count && old_count == new_count && apart <= kFew; ++i) {
-    apart += before.same(head + i, now, head + i) ? 0 : 1;
+  for (std::size_t i = 0; i < middle.old_count && as_many && apart <= kFew; ++i) {
+    apart += middle.same(i, i) ? 0 : 1;
   }
-  const bool searched = (old_count != new_count || apart > kFew) && old_count <= kMaxSearched &&
-                        new_count <= kMaxSearched;
-  if (!searched) {
-    const std::size_t both = std::min(old_count, new_count);
-    for (std::size_t i = 0; i < both; ++i) {
-      if (before.same(head + i, now, head + i)) {
-        edits.keep();
-      } else {
-        edits.add(replaced, head + i);
-      }
-    }
-    for (std::size_t i = both; i < new_count; ++i) edits.add(inserted, head + i);
-    for (std::size_t i = both; i < old_count; ++i) edits.add(removed, 0);
-    return edits.all();
-  }
-  // Fewest items written from (i, j) on.
-  const std::size_t width = new_count + 1;
-  std::vector<std::uint16_t> cost((old_count + 1) * width);
-  const auto at = [&](std::size_t i, std::size_t j) -> std::uint16_t& {
-    return cost[i * width + j];
-  };
-  const auto same = [&](std::size_t i, std::size_t j) {
-    return before.same(head + i, now, head + j);
-  };
-  // Dynamic programming from the ends to the beginnings: a replaced, inserted or removed item costs
-  // 1.
-  for (std::size_t i = old_count + 1; i-- > 0;) {
-    for (std::size_t j = new_count + 1; j-- > 0;) {
-      if (i == old_count || j == new_count) {
-        at(i, j) = static_cast<std::uint16_t>(old_count - i + new_count - j);
-      } else if (same(i, j)) {
-        at(i, j) = at(i + 1, j + 1);
-      } else {
-        const auto any = std::min({at(i + 1, j + 1), at(i + 1, j), at(i, j + 1)});
-        at(i, j) = static_cast<std::uint16_t>(any + 1);
-      }
-    }
-  }
-  // Along the cheapest way from the beginnings to the ends.
-  for (std::size_t i = 0, j = 0; i < old_count || j < new_count;) {
-    if (i < old_count && j < new_count && same(i, j)) {
-      edits.keep();
-      ++i;
-      ++j;
-    } else if (i < old_count && j < new_count && at(i, j) == at(i + 1, j + 1) + 1) {
-      edits.add(replaced, head + j);
-      ++i;
-      ++j;
-    } else if (j < new_count && (i == old_count || at(i, j) == at(i, j + 1) + 1)) {
-      edits.add(inserted, head + j++);
-    } else {
-      edits.add(removed, 0);
-      ++i;
-    }
+  if ((!as_many || apart > kFew) && middle.old_count <= kMaxSearched &&
+      middle.new_count <= kMaxSearched) {
+    add_shortest(middle, edits);
+  } else {
+    add_by_place(middle, edits);
   }
   return edits.all();
 }
@@ -276,9 +298,11 @@ SharedBits read_list_change(bits::Reader& in, const schema::ColumnInfo& column,
   const Items old(column, before);
   const std::uint64_t edits = in.get_count(kEditCountOrder) + 1;
   if (!old.ok() || !in.ok() || edits > std::uint64_t{2} * column.max_items) return nullptr;
+  // Memory for what may come of it: old items, and those that stand in the change.
   BitString made;
-  made.bytes.resize(
-      bits::bytes_for(length_bits(column) + std::size_t{column.max_items} * column.item_bits));
+  const std::size_t most_bits =
+      length_bits(column) + std::size_t{column.max_items} * column.item_bits;
+  made.bytes.resize(bits::bytes_for(std::min(most_bits, before.bits + in.left_bits())));
   bits::Writer out(made.bytes);
   out.put(0, length_bits(column));  // until they are counted
   std::size_t next = 0;             // of the old items
