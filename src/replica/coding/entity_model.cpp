@@ -79,33 +79,7 @@ EntityModel::EntityModel(const schema::EntityInfo& info, double ticks_per_second
     period_ = static_cast<std::uint32_t>(
         std::max(std::ceil(ticks_per_second / info.at_most_per_second), 1.0));
   }
-  for (const schema::FollowInfo& follow : info.follows) {
-    // `owner only` fields predict nothing for other clients.
-    const auto owner_only = [&](std::size_t column) { return info.columns[column].owner_only; };
-    if ((owner_only(follow.speed) || owner_only(follow.along)) && !owner_only(follow.first))
-      continue;
-    for (std::size_t axis = 0; axis < follow.axes; ++axis) {
-      follow_of_[follow.first + axis] = static_cast<std::int16_t>(follows_.size());
-    }
-    // Each of these is one operation of IEEE 754, which every machine rounds alike.
-    const double unit = static_cast<double>(std::int64_t{1} << kScaleBits) / ticks_per_second;
-    Follow made{&follow,
-                whole(follow.speed_zero / follow.place_step * unit),
-                whole(follow.speed_step / follow.place_step * unit),
-                {}};
-    const std::uint64_t steps = follow.angle_steps;
-    for (std::size_t axis = 0; axis < made.shares.size(); ++axis) {
-      made.shares[axis].reserve(steps);
-      for (std::uint64_t i = 0; i < steps; ++i) {
-        // A turn counts from the first axis to the second.
-        const std::uint64_t along = axis == 0 ? i : (i + steps - steps / 4) % steps;
-        const auto place = static_cast<std::uint32_t>((along << 32) / steps);
-        made.shares[axis].push_back(static_cast<std::int32_t>(cosine(place) >> (30 - kTurnBits)));
-      }
-    }
-    follows_.push_back(std::move(made));
-    tolerant_ = tolerant_ || follow.within > 0;
-  }
+  for (const schema::FollowInfo& follow : info.follows) add_follow(follow, ticks_per_second);
   for (std::size_t column = 0; column < info.columns.size(); ++column) {
     choices_.push_back(predictors_of(info, column));
     places_.push_back(varying_);
@@ -115,39 +89,72 @@ EntityModel::EntityModel(const schema::EntityInfo& info, double ticks_per_second
   order_ = coding_order(info);
   mask_ = mask_columns(info, order_);
   for (const std::uint16_t c : order_) {
-    const schema::ColumnInfo& column = info.columns[c];
-    if (column.at_spawn) continue;
-    ChangingColumn& made = changing_.emplace_back();
-    made.column = c;
-    made.bits = column.bits;
-    made.owner_only = column.owner_only;
-    made.varies = column.form == schema::ColumnForm::varying;
-    const bool number = !made.varies && column.form != schema::ColumnForm::opaque;
-    if (follow_of_[c] >= 0) {
-      const Follow& follow = follows_[static_cast<std::size_t>(follow_of_[c])];
-      made.moves = c == follow.info->first ? ChangingColumn::Moves::first_of_place
-                                           : ChangingColumn::Moves::with_others;
-    } else if (column.group == schema::ColumnGroup::rotation) {
-      // What the largest component is, is known before the others are predicted.
-      made.moves = column.group_place == 0   ? ChangingColumn::Moves::no
-                   : column.group_place == 1 ? ChangingColumn::Moves::first_of_group
-                                             : ChangingColumn::Moves::with_others;
-    } else if (column.group == schema::ColumnGroup::direction3) {
-      made.moves = column.group_place == 0 ? ChangingColumn::Moves::first_of_group
-                                           : ChangingColumn::Moves::with_others;
-    } else if (number && column.bits <= 30) {
-      made.moves = ChangingColumn::Moves::by_itself;
+    if (!info.columns[c].at_spawn) add_changing(c);
+  }
+}
+
+// Motion along a direction: the way in one tick for each step of speed, and the share of each axis in
+// it for each step of the turn, as tables.
+void EntityModel::add_follow(const schema::FollowInfo& follow, double ticks_per_second) {
+  // `owner only` fields predict nothing for other clients.
+  const auto owner_only = [&](std::size_t column) { return info_->columns[column].owner_only; };
+  if ((owner_only(follow.speed) || owner_only(follow.along)) && !owner_only(follow.first)) return;
+  for (std::size_t axis = 0; axis < follow.axes; ++axis) {
+    follow_of_[follow.first + axis] = static_cast<std::int16_t>(follows_.size());
+  }
+  // Each of these is one operation of IEEE 754, which every machine rounds alike.
+  const double unit = static_cast<double>(std::int64_t{1} << kScaleBits) / ticks_per_second;
+  Follow made{&follow,
+              whole(follow.speed_zero / follow.place_step * unit),
+              whole(follow.speed_step / follow.place_step * unit),
+              {}};
+  const std::uint64_t steps = follow.angle_steps;
+  for (std::size_t axis = 0; axis < made.shares.size(); ++axis) {
+    made.shares[axis].reserve(steps);
+    for (std::uint64_t i = 0; i < steps; ++i) {
+      // A turn counts from the first axis to the second.
+      const std::uint64_t along = axis == 0 ? i : (i + steps - steps / 4) % steps;
+      const auto place = static_cast<std::uint32_t>((along << 32) / steps);
+      made.shares[axis].push_back(static_cast<std::int32_t>(cosine(place) >> (30 - kTurnBits)));
     }
-    // Columns of 31 and 32 bits would have errors beyond what a count holds.
-    made.by_error = number && column.bits <= 30;
-    const auto said = std::find_if(mask_.begin(), mask_.end(),
-                                   [&](const MaskColumn& each) { return each.column == c; });
-    if (said == mask_.end()) {
-      has_rest_ = true;
-    } else {
-      made.place = said->place;
-      made.width = said->bits;
-    }
+  }
+  follows_.push_back(std::move(made));
+  tolerant_ = tolerant_ || follow.within > 0;
+}
+
+// What read_change() and write_change() need to know of a column, in one place.
+void EntityModel::add_changing(std::uint16_t c) {
+  const schema::ColumnInfo& column = info_->columns[c];
+  ChangingColumn& made = changing_.emplace_back();
+  made.column = c;
+  made.bits = column.bits;
+  made.owner_only = column.owner_only;
+  made.varies = column.form == schema::ColumnForm::varying;
+  const bool number = !made.varies && column.form != schema::ColumnForm::opaque;
+  if (follow_of_[c] >= 0) {
+    const Follow& follow = follows_[static_cast<std::size_t>(follow_of_[c])];
+    made.moves = c == follow.info->first ? ChangingColumn::Moves::first_of_place
+                                         : ChangingColumn::Moves::with_others;
+  } else if (column.group == schema::ColumnGroup::rotation) {
+    // What the largest component is, is known before the others are predicted.
+    made.moves = column.group_place == 0   ? ChangingColumn::Moves::no
+                 : column.group_place == 1 ? ChangingColumn::Moves::first_of_group
+                                           : ChangingColumn::Moves::with_others;
+  } else if (column.group == schema::ColumnGroup::direction3) {
+    made.moves = column.group_place == 0 ? ChangingColumn::Moves::first_of_group
+                                         : ChangingColumn::Moves::with_others;
+  } else if (number && column.bits <= 30) {
+    made.moves = ChangingColumn::Moves::by_itself;
+  }
+  // Columns of 31 and 32 bits would have errors beyond what a count holds.
+  made.by_error = number && column.bits <= 30;
+  const auto said = std::find_if(mask_.begin(), mask_.end(),
+                                 [&](const MaskColumn& each) { return each.column == c; });
+  if (said == mask_.end()) {
+    has_rest_ = true;
+  } else {
+    made.place = said->place;
+    made.width = said->bits;
   }
 }
 

@@ -108,6 +108,8 @@ class EntityModel {
     std::int64_t speed;   // steps of place a tick times 2^(kScaleBits - 4)
     std::uint32_t along;  // step of the turn
   };
+  void add_follow(const schema::FollowInfo& follow, double ticks_per_second);
+  void add_changing(std::uint16_t c);
   [[nodiscard]] static Motion motion(const Follow& follow, std::span<const std::uint32_t> numbers);
   // In one tick, in steps of place times 2^kScaleBits.
   [[nodiscard]] static std::int64_t way(const Follow& follow, std::size_t axis,

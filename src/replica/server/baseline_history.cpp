@@ -274,51 +274,34 @@ bool BaselineHistory::begin(InterestQuery* query, std::vector<std::uint32_t>& ac
   return true;
 }
 
-// Second and third step: chooses what fits, writes the sections, and records the snapshot. Returns
-// the bits written; nothing if not even one update fits.
-std::optional<std::size_t> BaselineHistory::write(SnapshotHead& heading, Room& room_of_client) {
-  const SnapshotMark& mark = heading.mark;
-  if (room_of_client.now < kSectionBits) return std::nullopt;
-  std::size_t room = room_of_client.now - kSectionBits;
-  std::vector<std::byte>& snapshot = all().scratch.snapshot;
-  if (snapshot.size() < bits::bytes_for(room + kSectionBits)) {
-    snapshot.resize(bits::bytes_for(room + kSectionBits));
-  }
-  const Sent* const named = heading.named > 0 ? sent.find(heading.named) : nullptr;
-  // Whom the client expects to hear of: those that the named snapshot spoke of. If they alone, with
-  // nothing to say of any, fill this one, the datagram before had far more room.
+// Whether the list of continuing entities goes into this snapshot, and whether all changes fit beside
+// it. Takes the list's bits off `room`. The client expects to hear of those that the named snapshot
+// spoke of. If they alone, with nothing to say of any, fill this one, the datagram before had far more
+// room.
+BaselineHistory::ContinuingList BaselineHistory::fit_continuing(const Sent* named,
+                                                                std::size_t& room) {
   limited = false;
-  bool with_continuing = named != nullptr && continuing_complete_at != tick();
-  if (with_continuing) find_expected(*named);
-  const ContinuingBits mover_bits = with_continuing ? mark_continuing() : ContinuingBits{};
-  bool all_fit = false;
-  if (mover_bits.unchanged + mover_bits.changed > room - room / 8) {
+  ContinuingList list{named != nullptr && continuing_complete_at != tick(), false};
+  if (list.goes) find_expected(*named);
+  const ContinuingBits bits = list.goes ? mark_continuing() : ContinuingBits{};
+  if (bits.unchanged + bits.changed <= room - room / 8) {
+    room -= bits.unchanged + bits.changed;
+  } else {
     limited = true;
     // If all changes fit, nobody who has one needs to be said to have none.
-    all_fit = mover_bits.unchanged < room && fit_all(room - mover_bits.unchanged);
-    with_continuing = all_fit;
-    if (all_fit) {
-      room -= mover_bits.unchanged;
+    list.all_fit = bits.unchanged < room && fit_all(room - bits.unchanged);
+    list.goes = list.all_fit;
+    if (list.all_fit) {
+      room -= bits.unchanged;
     } else {
       for (Candidate& each : candidates) each.is_continuing = false;
     }
-  } else {
-    room -= mover_bits.unchanged + mover_bits.changed;
   }
-  if (!all_fit && narrow(room) && with_continuing) (void)mark_continuing();
-  const bool has_others = std::any_of(candidates.begin(), candidates.end(),
-                                      [](const Candidate& each) { return each.is_unexpected(); });
-  if (has_others) rank(with_continuing);
-  write_bodies();
-  if (!all_fit && limit_repeats() && with_continuing) (void)mark_continuing();
-  room_of_client.lost = room_of_client.now - room;
-  room_of_client.note();
-  fragment_largest_pending(room_of_client.roomiest);
-  const std::size_t taken = choose(room);
-  if (taken == 0 && !heading.needs_heartbeat) return std::nullopt;
+  if (!list.all_fit && narrow(room) && list.goes) (void)mark_continuing();
+  return list;
+}
 
-  bits::Writer out(snapshot);
-  if (heading.digest) digested = mark.snapshot;
+Sections BaselineHistory::sections_of_taken(bool with_continuing) const {
   Sections sections{with_continuing, false, false, false};
   for (const Candidate& each : candidates) {
     if (!each.taken) continue;
@@ -326,7 +309,33 @@ std::optional<std::size_t> BaselineHistory::write(SnapshotHead& heading, Room& r
     sections.unexpected = sections.unexpected || each.is_unexpected();
     sections.spawns = sections.spawns || each.is_spawn();
   }
-  heading.sections = sections;
+  return sections;
+}
+
+// Second and third step: chooses what fits, writes the sections, and records the snapshot. Returns
+// the bits written; nothing if not even one update fits.
+std::optional<std::size_t> BaselineHistory::write(SnapshotHead& heading, Room& room_of_client) {
+  if (room_of_client.now < kSectionBits) return std::nullopt;
+  std::size_t room = room_of_client.now - kSectionBits;
+  std::vector<std::byte>& snapshot = all().scratch.snapshot;
+  if (snapshot.size() < bits::bytes_for(room + kSectionBits)) {
+    snapshot.resize(bits::bytes_for(room + kSectionBits));
+  }
+  const Sent* const named = heading.named > 0 ? sent.find(heading.named) : nullptr;
+  const ContinuingList list = fit_continuing(named, room);
+  const bool has_others = std::any_of(candidates.begin(), candidates.end(),
+                                      [](const Candidate& each) { return each.is_unexpected(); });
+  if (has_others) rank(list.goes);
+  write_bodies();
+  if (!list.all_fit && limit_repeats() && list.goes) (void)mark_continuing();
+  room_of_client.lost = room_of_client.now - room;
+  room_of_client.note();
+  fragment_largest_pending(room_of_client.roomiest);
+  const std::size_t taken = choose(room);
+  if (taken == 0 && !heading.needs_heartbeat) return std::nullopt;
+
+  bits::Writer out(snapshot);
+  const Sections sections = heading.sections = sections_of_taken(list.goes);
   if (sections.continuing) write_continuing(out);
   if (sections.unexpected) write_unexpected(out);
   if (sections.spawns) write_spawns(out, sections.fragments);
@@ -334,12 +343,22 @@ std::optional<std::size_t> BaselineHistory::write(SnapshotHead& heading, Room& r
   KWIND_ASSERT(out.ok());
   const std::size_t bits = out.bit_count();
   out.finish();
+  counts.bits += bits;
+  record(heading, fragments, taken);
+  return bits;
+}
+
+// Third step's end: what was written enters the history.
+void BaselineHistory::record(const SnapshotHead& heading, const FragmentRun& fragments,
+                             std::size_t taken) {
+  const SnapshotMark& mark = heading.mark;
+  if (heading.digest) digested = mark.snapshot;
   tell(mark);
   repeated_at = tick();
-  if (sections.continuing) continuing_complete_at = tick();
+  if (heading.sections.continuing) continuing_complete_at = tick();
   Sent& added = sent.add(mark, entries);
   added.fragments = fragments;
-  added.has_full = sections.spawns;
+  added.has_full = heading.sections.spawns;
   if (fragmented.completing == mark.snapshot) added.completed = fragmented.number;
   if (options.speculative_baselines && sure > 0) {
     for (const Entry& entry : entries) {
@@ -349,7 +368,6 @@ std::optional<std::size_t> BaselineHistory::write(SnapshotHead& heading, Room& r
   }
   last_snapshot = mark.snapshot;
   ++counts.snapshots;
-  counts.bits += bits;
   counts.deferred += candidates.size() - taken;
   if (taken == candidates.size() && fragments.count == 0) {
     complete_at = tick();
@@ -358,7 +376,6 @@ std::optional<std::size_t> BaselineHistory::write(SnapshotHead& heading, Room& r
     limited = true;
   }
   limited = limited || fragmented.id != 0;
-  return bits;
 }
 
 }  // namespace kwind::replica

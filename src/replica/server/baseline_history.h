@@ -238,6 +238,14 @@ struct BaselineHistory : HistoryValue {
   bool share_change(Candidate& each);
   void write_change_body(bits::Writer& out, const Candidate& each);
   [[nodiscard]] Basis basis_of(const Candidate& each, KnownStates& known) const;
+  // The list of continuing entities in a snapshot.
+  struct ContinuingList {
+    bool goes = false;
+    bool all_fit = false;  // every change fits beside it, though it has hardly room
+  };
+  ContinuingList fit_continuing(const Sent* named, std::size_t& room);
+  [[nodiscard]] Sections sections_of_taken(bool with_continuing) const;
+  void record(const SnapshotHead& heading, const FragmentRun& fragments, std::size_t taken);
   struct ContinuingBits {
     std::size_t unchanged = 0;
     std::size_t changed = 0;
