@@ -24,6 +24,7 @@ kwind_result EventQueue::pop(kwind_event* out) {
       result != KWIND_OK) {
     return result;
   }
+  // The event that was shown before ends with this call, and its texts with it.
   if (waiting_.empty()) return fail(KWIND_E_EMPTY, "no event waits");
   shown_ = std::move(waiting_.front());
   waiting_.pop_front();
@@ -39,6 +40,8 @@ kwind_result EventQueue::pop(kwind_event* out) {
   out->text = shown_.text.c_str();
   out->words = shown_.words.c_str();
   if (shown_.has_value) {
+    // One value object serves all events: its handle stays valid, its content is that of the newest
+    // event.
     value_->type = *shown_.type;
     value_->value = std::move(shown_.value);
     out->value = handle_of<kwind_value>(value_handle_);
@@ -49,6 +52,7 @@ kwind_result EventQueue::pop(kwind_event* out) {
 Errc decode(const schema::Protocol& protocol, const TypeName& type, const bits::Reader& fields,
             schema::Layout& layout, schema::Value& out) {
   schema::Decoder in(fields, layout.version, layout.newest_tick);
+  // References to entities that the receiver does not have become none.
   in.know(layout.known);
   out = schema::initial_value(protocol, *type.fields);
   schema::decode_value(protocol, *type.fields, in, out);
@@ -60,6 +64,7 @@ Errc decode(const schema::Protocol& protocol, const TypeName& type, const bits::
 }
 
 kwind_result Messages::check(const ValueObject& value, schema::MessageRole role) const {
+  // Two protocols may have types of one name and of different fields.
   if (value.protocol != protocol_) {
     return fail(KWIND_E_TYPE, fmt::format("the {} is of another kwind_protocol", *value.type.name));
   }
@@ -90,6 +95,7 @@ Errc Messages::take(std::uint32_t peer, const route::RawMessage& message, schema
   if (message.info.role == schema::MessageRole::request) {
     event.event = KWIND_EVENT_REQUEST;
     event.request = next_request();
+    // The number that C sees is the library's own: numbers of the wire repeat among clients.
     open_[event.request] = {peer, message.request_id, message.info.type};
   }
   events_.push(std::move(event));

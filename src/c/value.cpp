@@ -37,6 +37,7 @@ class Walk {
   }
 
  private:
+  // The error says where in the path, so that a caller in any language finds it.
   kwind_result wrong(std::string_view why) const {
     return fail(KWIND_E_NAME, fmt::format("path `{}`, at byte {}: {}", path_, at_ + 1, why));
   }
@@ -51,6 +52,7 @@ class Walk {
     const std::size_t start = at_;
     const std::string_view name = next_name();
     for (std::size_t i = 0; i < fields.size(); ++i) {
+      // Local fields do not travel: C has no use for them.
       if (fields[i].name != name || fields[i].words.local != schema::Local::no) continue;
       out = {&fields[i].type, &value.items[i]};
       return KWIND_OK;
@@ -69,6 +71,7 @@ class Walk {
     }
     if (place.type->kind != TypeKind::one_of) return wrong("only records and cases have names");
     const schema::Options& cases = protocol_.one_ofs[place.type->index];
+    // Only the case that is chosen has a value to enter: kwind_value_set_name() chooses another.
     const schema::Option& chosen = cases.options[static_cast<std::size_t>(place.value->whole)];
     const std::size_t start = at_;
     const std::string_view name = next_name();
@@ -95,6 +98,7 @@ class Walk {
       return wrong(fmt::format("there are {} items, counted from 0", place.value->items.size()));
     }
     place.value = &place.value->items[index];
+    // Components of a direction or a rotation have no type of their own.
     place.type = place.type->element.empty() ? nullptr : &place.type->element.front();
     at_ = close + 1;
     return KWIND_OK;
@@ -129,6 +133,8 @@ kwind_result wrong_type(std::string_view path, const Place& place,
 
 enum class Access : std::uint8_t { read, write };
 
+// All functions that take a path pass through here: a dead handle, NULL, a value that may only be
+// read and a wrong path have one answer each.
 // Runs use(object, place) with what `path` names.
 template <class Use>
 kwind_result at(const kwind_value* handle, const char* path, Access access, bool into_maybe,
@@ -147,6 +153,7 @@ kwind_result at(const kwind_value* handle, const char* path, Access access, bool
   });
 }
 
+// The three ways in which C sees a value: as int64_t, as double, as bytes.
 bool is_whole(const Place& place) {
   if (place.type == nullptr) return false;
   switch (place.type->kind) {
@@ -186,6 +193,8 @@ kwind_result set_whole(const ValueObject& object, const Place& place, std::int64
                        std::string_view path) {
   const schema::Protocol& protocol = object.protocol->protocol;
   if (!is_whole(place)) return wrong_type(path, place, protocol);
+  // An enum has no value outside its list. Ranges of other numbers are held when the message is
+  // sent.
   if (place.type->kind == TypeKind::enumeration) {
     const std::size_t count = protocol.enums[place.type->index].options.size();
     if (number < 0 || static_cast<std::uint64_t>(number) >= count) {
@@ -205,6 +214,7 @@ kwind_result set_name(const ValueObject& object, const Place& place, std::string
     const schema::Option& option = names->options[i];
     if (option.name != name) continue;
     if (place.type->kind == TypeKind::one_of) {
+      // Another case begins with its type's initial value.
       place.value->items.clear();
       if (!option.type.empty()) {
         place.value->items.push_back(schema::initial_value(protocol, option.type.front()));
@@ -227,6 +237,7 @@ kwind_result set_count(const ValueObject& object, const Place& place, std::size_
   if (count > max) {
     return fail(KWIND_E_TOO_MANY, fmt::format("`{}` has at most {} items", path, max));
   }
+  // New items are initial values, not zeros: zero may be outside a type's range.
   place.value->items.resize(count,
                             count > place.value->items.size()
                                 ? schema::initial_value(protocol, place.type->element.front())

@@ -14,6 +14,7 @@ ReplicatedWorld::ReplicatedWorld(Client& client, const schema::EntitiesInfo& ent
       options_(std::move(options)),
       playout_(options_.playout) {
   begin();
+  // A resumed connection goes on where the old one stopped: its world stays.
   client_.on_connect(lifetime_.bind([this] {
     if (!client_.resumed()) begin();
   }));
@@ -35,6 +36,7 @@ ReplicatedWorld::~ReplicatedWorld() {
 
 void ReplicatedWorld::begin() {
   const std::uint64_t agreed = client_.code_tables();
+  // Both ends must decode with the same tables. 0 stands for the built-in ones.
   const auto found = std::find_if(options_.code_tables.begin(), options_.code_tables.end(),
                                   [&](const auto& tables) { return tables->digest() == agreed; });
   // ClientOptions::code_table_sets offers tables that ReplicatedWorldOptions::code_tables lacks.
@@ -63,6 +65,8 @@ void ReplicatedWorld::follow_rate() {
 }
 
 void ReplicatedWorld::after_receive(Time now, const Guard& guard) {
+  // Events are told after all snapshots of this receive() were taken: handlers see a world of one
+  // tick.
   const bool is_new = world_->tick() != shown_tick_;
   if (is_new) {
     follow_rate();
@@ -83,6 +87,7 @@ void ReplicatedWorld::tell(const replica::EntityEvent& event, const Guard& guard
 }
 
 void ReplicatedWorld::before_flush(Time, const Guard&) {
+  // Inputs and reports take one datagram at most, and none if there is nothing to say.
   client_.schedule_payload(inputs_.get(), 1);
 }
 

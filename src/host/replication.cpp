@@ -27,6 +27,7 @@ Replication::Replication(Server& server, const schema::EntitiesInfo& entities,
       options_(std::move(options)),
       world_(entities, {.ticks_per_second = static_cast<double>(options_.tick_rate)}),
       interest_(world_, options_.view) {
+  // A client that connected before would have no view.
   KWIND_ASSERT(server.connections() == 0);
   server_.on_connect(lifetime_.bind([this](Peer peer) { connect(peer); }));
   server_.on_disconnect(
@@ -95,6 +96,7 @@ void Replication::before_flush(Time now, const Guard& guard) {
     return;
   }
   if (!clock_) clock_.emplace(options_.tick_rate, now);
+  // After a stall several ticks are due at once. TickClock limits how many.
   for (ticks_due_ += clock_->due(now); ticks_due_ > 0; --ticks_due_) {
     begin_tick(guard);
     end_tick();
@@ -104,6 +106,8 @@ void Replication::before_flush(Time now, const Guard& guard) {
 void Replication::begin_tick(const Guard& guard) {
   if (take_input_) {
     for (const auto& [peer, client] : views_) {
+      // One input a tick, however many have arrived: a client that sends faster does not act
+      // faster.
       const auto input = client->inputs_.next();
       if (!input) continue;
       const std::span<const std::byte> bytes(input->bytes);

@@ -83,6 +83,8 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
   return made;
 }
 
+// The handshake agrees on name, version and digest. The listings of the declarations are there to
+// name the first one that differs.
 link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& options) {
   link::Identity identity;
   KWIND_ASSERT(options.code_table_sets.size() <= link::kMaxCodeTables);
@@ -139,6 +141,8 @@ Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
                    const link::SharedBytes& shared) {
   if (link_.state() != link::State::open) return Errc::closed;
   const std::uint8_t channel = wire_->protocol.messages[message.type].channel;
+  // The sender holds its own rates, so that a mistake of the game is an error here and not a closed
+  // connection there.
   Errc error = Errc::none;
   const bool limited = wire_->protocol.messages[message.type].at_most_per_second > 0;
   if (limited && !out_limits_[message.type].passes(now)) {
@@ -153,6 +157,7 @@ Errc Session::send(Time now, std::uint32_t peer, const PackedMessage& message,
     return error;
   }
   if (limited) out_limits_[message.type].take(now);  // only what was sent counts
+  // The tap gets fields without the type's code and the request's number, as handlers do.
   if (wire_->tap) {
     bits::Reader fields(message.bytes, message.bits);
     const auto& codes =
@@ -174,6 +179,7 @@ void Session::show(Time now, std::uint32_t peer, bool received,
   wire_->guard(std::ref(run));
 }
 
+// The number is taken when the request was sent: a refused one leaves no gap.
 Result<std::uint16_t> Session::next_request_id() const {
   if (link_.state() != link::State::open) return fail(Errc::closed);
   if (pending_requests_.full()) return fail(Errc::too_many_requests);
@@ -234,6 +240,7 @@ void Session::hand_over_payloads(Sink& sink) {
 void Session::drain(Time now, Sink& sink) {
   if (ready_ && !kept_payloads_.empty()) hand_over_payloads(sink);
   if (held_count_ > 0) release_held(now, sink);
+  // A handler may close the connection. Then the link hands out its end, and nothing else.
   while (const auto event = link_.poll_event()) hear(now, *event, sink);
   if (end_waits_ && held_count_ == 0) finish(sink);
 }
@@ -277,6 +284,8 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     case link::Event::Kind::opened: sink.opened(); return;
     case link::Event::Kind::closed:
       end_waits_ = Ended{event.code, std::string(event.text)};
+      // Messages that wait are delivered before the end, as they came before it. Without ready()
+      // nobody wants them.
       end_heard_ = true;
       if (!ready_) drop_held(Errc::closed);
       if (held_count_ > 0) release_held(now, sink);
@@ -310,6 +319,8 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     if (request_id == 0 && info.role == schema::MessageRole::request)
       return drop(Errc::value_range);
   }
+  // Invariant: messages of a channel are handed on in the order in which the link gave them. One
+  // that must wait makes all behind it wait.
   std::deque<Held>& waiting = held_[event.channel];
   // The rate is that at which messages come, however long they wait here afterwards.
   const bool counted = in_limits_[*type].take(now);
@@ -330,6 +341,7 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     waiting.pop_front();
     --held_count_;
   }
+  // The payload lies in the link's memory, which its next call uses again: what waits is copied.
   Held held{*type, request_id, {}, reader.left_bits(), event.bits, now, counted};
   held.bytes.resize(bits::bytes_for(held.bits));
   reader.get_bits(held.bytes, held.bits);
@@ -351,6 +363,8 @@ bool Session::charge_datagram() {
 
 bool Session::within_budget(std::size_t bits) const {
   if (wire_->paused) return false;
+  // One message passes in each tick however large it is, or a message larger than the budget would
+  // never come.
   if (tick_messages_ == 0) return true;
   const TickBudget& max = wire_->budget;
   return (max.messages == 0 || tick_messages_ < max.messages) &&
@@ -386,6 +400,7 @@ void Session::release_held(Time now, Sink& sink) {
   }
 }
 
+// Their room in the receive windows is not given back: the connection is over.
 void Session::drop_held(Errc why) {
   if (held_count_ == 0) return;
   wire_->drops.add(why, held_count_);

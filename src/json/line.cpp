@@ -25,6 +25,8 @@ using schema::Type;
 using schema::TypeKind;
 using schema::Value;
 
+// JSON text in which nothing can move a cursor: such characters are written as \uXXXX, which JSON
+// reads back as the same value.
 std::string escaped(const std::string& json) {
   std::string out;
   for (std::size_t i = 0; i < json.size();) {
@@ -48,6 +50,7 @@ std::string json_text(const ordered_json& json) {
   return escaped(text_of(json));
 }
 
+// Whether a text can stand on a line without quotes. `none` cannot: it stands for no value.
 bool plain_word(const std::string& text) {
   return !text.empty() && text != "none" &&
          std::all_of(text.begin(), text.end(), [](unsigned char c) {
@@ -55,6 +58,7 @@ bool plain_word(const std::string& text) {
          });
 }
 
+// The short form of a value, which typed_value() reads back.
 std::string value_line(const Type& type, const ordered_json& json) {
   switch (type.kind) {
     case TypeKind::enumeration: return json.get<std::string>();
@@ -76,6 +80,7 @@ std::string value_line(const Type& type, const ordered_json& json) {
                          json["generation"].get<std::int64_t>());
     case TypeKind::maybe: {
       const Type& inner = type.element.front();
+      // A `maybe` of a type that may be null itself is a list of none or one, see json/nullable.h.
       if (!can_be_null(inner)) return json.is_null() ? "none" : value_line(inner, json);
       return json.empty() ? "none" : json_text(json);
     }
@@ -101,6 +106,7 @@ std::vector<std::string> names_of(const std::vector<schema::Option>& options) {
 
 // A value as typed, to the JSON that from_json() takes.
 tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_view text) {
+  // A first character of JSON decides. No short form begins with one.
   const bool json = !text.empty() && (text[0] == '{' || text[0] == '[' || text[0] == '"');
   if (json) {
     auto parsed = parse_text(text);
@@ -189,6 +195,7 @@ std::string shown(std::string_view text) {
   return json_text(ordered_json(std::string(text)));
 }
 
+// Spaces within quotes, brackets and braces part no words.
 std::vector<std::string_view> words_of(std::string_view text) {
   std::vector<std::string_view> words;
   std::size_t start = std::string_view::npos;
@@ -222,6 +229,7 @@ tl::expected<std::size_t, Problem> find_type(const Protocol& protocol, std::stri
     if (message.name == name) return known.size();
     known.push_back(message.name);
   }
+  // The message ends with what to do next: the nearest name, or all of them.
   const std::string near = bits::nearest(std::string(name), known);
   return tl::unexpected(
       near.empty()
@@ -233,6 +241,7 @@ tl::expected<Value, Problem> parse_fields(const Protocol& protocol,
                                           const std::vector<Field>& fields, std::string_view text) {
   const auto words = words_of(text);
   ordered_json json = ordered_json::object();
+  // The fields as one JSON object, or word by word.
   if (words.size() == 1 && words[0].starts_with('{')) {
     auto parsed = parse_text(words[0]);
     if (!parsed) return tl::unexpected(fmt::format("{} is not JSON", words[0]));
@@ -290,6 +299,7 @@ std::optional<Problem> out_of_range(const Protocol& protocol, const std::vector<
   schema::Encoder out{bits::Writer(memory)};
   for (const schema::Span& span : schema::encode_explained(protocol, fields, value, memory, out)) {
     if (!span.fault) continue;
+    // The path of a field as a JSON pointer (RFC 6901): a.b[3] is /a/b/3.
     // What was asked for, not what it was moved to.
     const ordered_json json = to_json(protocol, fields, value);
     std::string path = "/" + span.path;
@@ -323,6 +333,7 @@ std::vector<std::string> completions(const Protocol& protocol, schema::Direction
   const bool fresh = typed.empty() || typed.back() == ' ';
   const std::string last(fresh || words.empty() ? std::string_view() : words.back());
   std::vector<std::string> all;
+  // Only words that begin as the last one does.
   const auto offer = [&](std::string word) {
     if (word.starts_with(last)) all.push_back(std::move(word));
   };
@@ -342,6 +353,7 @@ std::vector<std::string> completions(const Protocol& protocol, schema::Direction
     return all;
   }
   const schema::MessageType& message = protocol.messages[*find_type(protocol, words[at])];
+  // A name without `=` completes to a field, a name with it to one of the field's values.
   const std::size_t equals = last.find('=');
   for (const Field& field : message.fields) {
     if (equals == std::string::npos) {
@@ -392,6 +404,7 @@ bool holds(const Condition& condition, const ordered_json& fields) {
   const ordered_json* at = &fields;
   std::string_view rest = condition.path;
   while (at != nullptr && !rest.empty()) {
+    // A step of the path: a field's name, or an index in brackets.
     const std::size_t end = std::min(rest.find_first_of(".[", 1), rest.size());
     std::string part(rest.substr(0, end));
     rest.remove_prefix(end);
@@ -407,6 +420,7 @@ bool holds(const Condition& condition, const ordered_json& fields) {
       at = at->is_object() && at->contains(part) ? &(*at)[part] : nullptr;
     }
   }
+  // A field that is not there differs from every value.
   if (at == nullptr) return condition.comparison == "!=";
   const ordered_json& value = condition.value;
   if (condition.comparison == "=") return *at == value;

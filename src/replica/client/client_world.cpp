@@ -35,6 +35,8 @@ std::shared_ptr<ClientWorld* const> ClientWorld::self() {
   return self_;
 }
 
+// A handler, or memory, that fails in the middle leaves a world of which some entities are new and
+// others old. From then on only a full snapshot is taken, and the next request asks for one.
 Errc ClientWorld::receive(std::span<const std::byte> payload, std::size_t bits) {
   try {
     return state_->receive(payload, bits);
@@ -45,6 +47,8 @@ Errc ClientWorld::receive(std::span<const std::byte> payload, std::size_t bits) 
   }
 }
 
+// Takes a snapshot, and then those that waited for it. A snapshot whose base has not arrived yet is
+// kept, and its number is what a resync request names until the base has come.
 Errc ClientWorld::State::receive(std::span<const std::byte> payload, std::size_t bits) {
   const Errc error = take_snapshot(payload, bits);
   if (error == Errc::base_missing) {
@@ -63,7 +67,9 @@ std::optional<std::uint32_t> ClientWorld::wants_resync() const {
   return state_->blocked;
 }
 
-// Errors: those of receive().
+// In four steps: read the head, refuse what must not be taken, read all updates into `staged`,
+// apply them. Nothing of the world changes before the last step, so a snapshot counts whole or not
+// at all. Errors: those of receive().
 Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::size_t bits) {
   bits::Reader in(payload, bits);
   std::optional<std::uint32_t> digest;
@@ -71,8 +77,10 @@ Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::
   const auto mark = read_head(in, marks, latest, told, digest, sections, codes->inside().heads,
                               symbol_counts != nullptr ? &symbol_counts->heads() : nullptr);
   if (!mark) return mark.error();
+  // Of the time before a full resync: the server has started its history anew since.
   if (mark->start < start) return Errc::replayed;
   if (broken && mark->newest > 0) return Errc::base_missing;
+  // A full snapshot that begins another history replaces the world.
   const bool anew = mark->start > start || broken;
   if (!anew && (marks.find(mark->snapshot) != nullptr || is_void(mark->snapshot))) {
     return Errc::replayed;
@@ -82,6 +90,8 @@ Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::
     set_rate(told.rate);
   }
   terms = told;
+  // The mark names every snapshot that the server assumed delivered: predictions and ranks follow
+  // from all of them.
   if (!all_here(marks, *mark)) return Errc::base_missing;
   if (!anew && builds_on_void(*mark)) return Errc::replayed;  // then nothing builds on it, either
   staged.clear();
@@ -125,7 +135,8 @@ void ClientWorld::State::keep(std::span<const std::byte> payload, std::size_t bi
 // False if none could be taken.
 bool ClientWorld::State::take_waiting() {
   bool any = false;
-  // From the oldest that may wait, to the newest.
+  // One that is taken may be the base of others, so receive() calls this until nothing more is
+  // taken. From the oldest that may wait, to the newest.
   const std::uint32_t first = latest;
   for (std::uint32_t i = 0; i < waiting.size(); ++i) {
     Waiting& place = waiting[(first + i) % waiting.size()];
@@ -147,6 +158,8 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
     if (!in.ok()) return Errc::truncated;
     return of_no_use ? Errc::replayed : Errc::value_range;
   };
+  // The sections stand in the order of docs/state-format.md: continuing, unexpected, spawns,
+  // fragments.
   edits_left = kMaxEditedSize;
   find_continuing(mark);
   if (sections.continuing) {
@@ -167,6 +180,7 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
                     sections.continuing ? std::span(continuing) : std::span<const std::uint32_t>{});
     std::size_t rank = 0;
     do {
+      // A rank counts among the entities that are known and not listed as continuing.
       rank += in.get_count(kRankOrder);
       if (!in.ok() || rank >= known_ids.size()) return wrong();
       if (!read_continuing(in, mark, known_ids[rank++], false)) return wrong();
@@ -177,6 +191,7 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
     do {
       id += in.get_count(kIdOrder) + 1;
       if (!in.ok() || id > info.up_to) return wrong();
+      // Its bits came in fragments before, or stand here.
       const bool unpacks = sections.fragments && in.get_bool();
       const auto arrived = static_cast<std::uint32_t>(id);
       if (unpacks ? !read_last_fragment(in, mark, arrived) : !read_arrival(in, mark, arrived)) {
@@ -187,6 +202,7 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
   if (sections.fragments && !read_fragments(in)) return wrong();
   if (!in.ok()) return Errc::truncated;
   if (in.left_bits() > 0) return Errc::trailing_bits;
+  // An entity with two updates in one snapshot: no server writes that.
   sort_staged(continuing_staged);
   const bool twice =
       std::adjacent_find(staged.begin(), staged.end(),
@@ -194,7 +210,8 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
   return twice ? Errc::value_range : Errc::none;
 }
 
-// Those that the snapshots of the base's tick speak of, as far as the server assumes them delivered.
+// Those that the snapshots of the base's tick speak of, as far as the server assumes them
+// delivered.
 void ClientWorld::State::find_continuing(const SnapshotMark& mark) {
   continuing.clear();
   const SnapshotMark* const named = marks.find(mark.newest);
@@ -207,6 +224,8 @@ void ClientWorld::State::find_continuing(const SnapshotMark& mark) {
     first = mark.newest - back;
   }
   for (std::uint32_t snapshot = first; snapshot <= mark.newest; ++snapshot) {
+    // A snapshot that arrived here may be one that the server took for lost: it does not count on
+    // it.
     if (snapshot != mark.newest && !acked_snapshots.contain(snapshot)) continue;
     const Taken& taken = received_snapshots[snapshot % received_snapshots.size()];
     if (taken.snapshot != snapshot) continue;
@@ -215,6 +234,8 @@ void ClientWorld::State::find_continuing(const SnapshotMark& mark) {
       continue;
     }
     for (const std::uint32_t id : taken.ids) {
+      // A later snapshot of the same tick: an entity that it updated joins, one that it despawned
+      // leaves.
       const auto place = std::lower_bound(continuing.begin(), continuing.end(), id);
       const bool here = place != continuing.end() && *place == id;
       const bool speaks = std::binary_search(taken.there.begin(), taken.there.end(), id);
@@ -237,6 +258,7 @@ void ClientWorld::State::sort_staged(std::size_t sorted) {
 bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& mark,
                                          std::uint32_t id, bool is_continuing) {
   const ReceivedState* last = nullptr;
+  // The states that the server predicted from: those of snapshots that it knows to have arrived.
   const std::size_t count = states_known(mark, id, baselines, last);
   if (count == 0 || mark.tick < last->tick) return false;
   const EntityModel& model = models[last->type];
@@ -249,9 +271,11 @@ bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& m
   const std::size_t masks = model.masks();
   if (counted != nullptr && *symbol >= masks)
     ++(is_continuing ? counted->continuing : counted->unexpected)[age][*symbol];
+  // One symbol says which columns changed, or nothing at all, or that the entity despawned.
   if (is_continuing && *symbol == masks) return true;  // nothing, here
   Staged& each = stage(id, mark, *symbol < masks ? Update::delta : Update::despawn);
   OwnRow& row = rows[each.row];
+  // Generation, type and owner stay those of the newest state: only a spawn tells others.
   // Field by field: a copy of a whole record would wait for its stores.
   ReceivedState& made = each.record;
   made.generation = last->generation;
@@ -288,6 +312,8 @@ bool ClientWorld::State::read_arrival(bits::Reader& in, const SnapshotMark& mark
   return read_whole(in, models[made.type], rows[each.row], {made.owner});
 }
 
+// The last part of a fragmented entity: its number, how many fragments it has, how long ago it was
+// packed, and the rest of its bits.
 // The bits that came ahead, and behind them those here.
 bool ClientWorld::State::read_last_fragment(bits::Reader& in, const SnapshotMark& mark,
                                             std::uint32_t id) {
@@ -306,6 +332,7 @@ bool ClientWorld::State::read_last_fragment(bits::Reader& in, const SnapshotMark
     return false;
   }
   bits::Reader body(unpacked, ahead.size() * 8 + static_cast<std::size_t>(rest));
+  // The values are those of the tick at which the server packed them.
   SnapshotMark packed = mark;
   packed.tick = mark.tick - static_cast<std::uint32_t>(lag);
   if (!read_arrival(body, packed, id) || body.left_bits() > 0) return false;
@@ -313,6 +340,8 @@ bool ClientWorld::State::read_last_fragment(bits::Reader& in, const SnapshotMark
   return true;
 }
 
+// Fragments of an entity that no datagram holds. They are staged as everything else is: a snapshot
+// that fails later leaves none behind.
 bool ClientWorld::State::read_fragments(bits::Reader& in) {
   const std::uint64_t count = in.get_count(kFragmentsOrder);
   if (!in.ok() || count > max_chunks) return false;
@@ -350,6 +379,8 @@ void ClientWorld::State::check(const SnapshotMark& mark, std::uint32_t digest) {
     sum += share_of(values, id, last->generation, last->owner, last->tick);
   }
   ++counts.digests;
+  // The sum of one share for each entity, so that the order does not matter and the server can keep
+  // it up to date in O(1) a change.
   if (digest_of_sum(sum) == digest) return;
   ++counts.desyncs;
   desynced = mark;
@@ -426,6 +457,7 @@ void ClientWorld::State::full_resync(std::uint32_t snapshot) {
     note({EntityEvent::Type::despawned, {id, entity.generation}, entity.type});
   });
   entities.clear();
+  // Waiting snapshots count as unread.
   // They build on what holds no more.
   for (Waiting& place : waiting) {
     if (std::exchange(place.snapshot, 0) != 0) ++counts.unread;
@@ -438,6 +470,7 @@ void ClientWorld::State::full_resync(std::uint32_t snapshot) {
   there = 0;
   latest = tick = 0;
   input = 0;
+  // Everything up to the full snapshot is settled: none of it is in flight.
   resolved = snapshot - 1;
   start = snapshot;
 }
@@ -449,6 +482,7 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
   here.ids.clear();
   here.there.clear();
   for (const Staged& each : staged) {
+    // Memory for ids that were not in use: only a spawn may need it.
     if (each.record.update == Update::full) entities.make(each.id);
   }
   const auto ahead = [&](std::size_t i, std::size_t by) -> const Entity& {
@@ -462,8 +496,12 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
     here.ids.push_back(each.id);
     if (each.record.update != Update::despawn) here.there.push_back(each.id);
     const Row row = rows[each.row];
+    // Snapshots may overtake each other. What is shown is the newest; an older one is kept all the
+    // same, as later deltas may build on it.
     if (each.record.at >= entities[each.id].at) show(each.id, &each.record, row);
     ReceivedStates& states = entities[each.id].received;
+    // Deltas refer to the window of snapshots alone: what is older makes room, at the latest when
+    // the next state would take more memory.
     if (states.empty()) note_records(each.id, true);
     const bool may_be_large = each.record.update == Update::delta && !row.varying.empty();
     if (latest > kRecordsKept && (states.full() || may_be_large)) {
@@ -473,6 +511,7 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
   }
   if (staged_chunks.count > 0) unpacking.take(mark.snapshot, staged_chunks, staged_bytes);
   tick = std::max(tick, mark.tick);
+  // Only a newer mark tells what became of earlier snapshots.
   if (mark.snapshot <= latest) return;
   const std::uint32_t before = latest;
   latest = mark.snapshot;
@@ -487,16 +526,18 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
   const auto drop = [&](std::uint32_t f) {
     if (make_void(f) && (oldest_void == 0 || f < oldest_void)) oldest_void = f;
   };
+  // Invariant: of the snapshots up to `resolved` it is settled which of them the server counts on.
   for (std::uint32_t f = first_after(resolved, mark.newest); f <= mark.newest; ++f) {
     if (!marks.arrived(mark, f)) drop(f);
   }
   resolved = std::max(resolved, mark.newest);
-  // A replicator with speculative_baselines takes snapshots for lost that it counted as arrived before,
-  // and with them all that build on them.
+  // A replicator with speculative_baselines takes snapshots for lost that it counted as arrived
+  // before, and with them all that build on them.
   const SnapshotMarks::Below word = marks.below(mark);
   for (std::uint32_t i = 0; i < kSnapshotWindow && word.from + i <= mark.newest; ++i) {
     if ((word.arrived >> i & 1) == 0) drop(mark.newest - i);
   }
+  // What builds on a void snapshot is void, too; ascending, so that one pass suffices.
   for (std::uint32_t f = oldest_void; oldest_void > 0 && f < latest; ++f) {
     const SnapshotMark* const later = marks.find(f);
     if (later != nullptr && builds_on_void(*later)) make_void(f);
@@ -530,6 +571,7 @@ bool ClientWorld::State::make_void(std::uint32_t snapshot) {
     ReceivedStates& states = entities[id].received;
     states.erase(snapshot);
     if (states.empty()) note_records(id, false);
+    // The entity falls back to the newest state that counts, or is not there.
     const auto newest = std::max_element(
         states.begin(), states.end(),
         [](const ReceivedState& a, const ReceivedState& b) { return a.at < b.at; });
@@ -543,11 +585,12 @@ bool ClientWorld::State::make_void(std::uint32_t snapshot) {
   return true;
 }
 
-// No delta uses states of entities that `snapshot` despawned. Other old states go when something new
-// comes.
+// No delta uses states of entities that `snapshot` despawned. Other old states go when something
+// new comes.
 void ClientWorld::State::forget(std::uint32_t snapshot) {
   const Taken& old = received_snapshots[snapshot % received_snapshots.size()];
   if (old.snapshot != snapshot) return;
+  // An id in `ids` that is not in `there` is one that the snapshot despawned.
   auto stays = old.there.begin();
   for (const std::uint32_t id : old.ids) {  // both ascending
     if (stays != old.there.end() && *stays == id) {

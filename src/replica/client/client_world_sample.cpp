@@ -75,6 +75,9 @@ void ClientWorld::State::restore(const Entity& entity, const Known& known, bool 
   decode(in);
 }
 
+// Finds the two states to blend, decodes both, and returns how far `tick` lies between them: 0 is
+// the first one, 1 the second. Between states it interpolates; beyond the newest it extrapolates,
+// for kMaxAhead ticks, and then goes back to where the entity was last known.
 double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityInfo& info,
                                    double tick, const Decode& from, const Decode& to) const {
   const State& s = *state_;
@@ -98,14 +101,17 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
     }
   }
   if (after != nullptr) {
-    // It came into view later, or its last update is old because it stood still.
+    // A blend is at most kLongestBlend ticks long, so that an entity that stood for a minute does
+    // not creep for a minute when it moves again. It came into view later, or its last update is
+    // old because it stood still.
     const double start =
         std::max<double>(before != nullptr ? before->tick : 0,
                          after->tick > kLongestBlend ? after->tick - kLongestBlend : 0);
     if (before == nullptr) before = after;
     const Known left{before->tick, s.row_of(entity.received, *before)};
     const Known right{after->tick, s.row_of(entity.received, *after)};
-    // From nobody's to its owner's there is nothing in between.
+    // From nobody's to its owner's there is nothing in between. A leap (a teleport, a change of an
+    // opaque value) is not blended: the old values stay until the tick of the new ones.
     if (before == after || before->owner != after->owner || model.leaps(left.row, right.row)) {
       s.restore(entity, left, before->owner, left.tick, from);
       return 0;
@@ -120,10 +126,12 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
   if (!model.tolerant()) {
     // No update means that it stands still: a moving entity has one in each tick.
     const double ahead = reach - newest.tick;
+    // Where no update comes the entity is led back as fast as it was led ahead.
     const double back = std::max(2.0 * kMaxAhead - ahead, 0.0);
     reach = newest.tick + (ahead <= kMaxAhead ? ahead : back);
     if (entity.tick + kMaxAhead < s.tick) reach = newest.tick;
   }
+  // Predictions are made for whole ticks. The two around `reach` are blended.
   const auto whole = static_cast<std::uint32_t>(reach);
   s.restore(entity, newest, entity.owner, whole, from);
   s.restore(entity, newest, entity.owner, whole + 1, to);
@@ -150,6 +158,7 @@ bool ClientWorld::owns(schema::AnyRef entity) const {
   return held != nullptr && held->owner;
 }
 
+// For tests: two ends that hold the same have the same digest, whatever the order of arrival.
 Digest128 ClientWorld::digest() const {
   std::vector<std::byte> all;
   const auto add = [&](std::uint32_t value) {

@@ -32,6 +32,7 @@ InputSender::InputSender(ClientWorld& client_world, std::size_t redundancy)
   KWIND_ASSERT(redundancy >= 1 && redundancy <= kMaxInSnapshot);
 }
 
+// A ring: an input is kept for as long as a later one may refer to it.
 PackedInput& InputSender::next() {
   PackedInput& packed = kept_[++newest_ % kKept];
   packed = {newest_, 0, {}, {}};
@@ -44,6 +45,8 @@ std::optional<std::uint16_t> InputSender::shown_of(double tick) {
   return static_cast<std::uint16_t>(parts & ((1U << kShownBits) - 1));
 }
 
+// The server tells 16 bits of the newest input that it processed. A number above the newest one
+// that was made is of another connection, or a lie: then there is none.
 std::uint32_t InputSender::used() const {
   const auto low =
       *client_world_ == nullptr ? std::nullopt : (*client_world_)->last_processed_input();
@@ -65,6 +68,8 @@ std::optional<std::uint32_t> InputSender::resync_reason(Time now) {
   return 0;
 }
 
+// Exponential back-off: 250 ms, 500 ms, 1 s, then every 2 s. The server grants one a second at
+// most.
 bool InputSender::write_resync(Time now, bits::Writer& out) {
   const auto snapshot = resync_reason(now);
   if (!snapshot) {
@@ -82,6 +87,8 @@ bool InputSender::write_resync(Time now, bits::Writer& out) {
   return true;
 }
 
+// One of three payloads, by urgency: a resync request, a desync report, inputs. Inputs travel in
+// `redundancy` payloads each, so that one lost datagram costs none.
 std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   constexpr std::size_t kHead = 64;
   if (out.room_bits() < kHead) return std::nullopt;
@@ -113,6 +120,7 @@ std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   const std::optional<std::uint16_t> shown = at(newest_).shown;
   snapshot.put_bool(shown.has_value());
   if (shown) snapshot.put(*shown, kShownBits);
+  // Each input is coded against the one before: held keys take a bit.
   const PackedInput* before = has_base ? &at(base) : nullptr;
   for (std::uint32_t number = newest_ - count + 1; number <= newest_; ++number) {
     const PackedInput& input = at(number);
@@ -134,6 +142,7 @@ std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   return ++snapshots_;
 }
 
+// Everything is read before anything is kept.
 Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits,
                             ClientReplicator* replicator) {
   bits::Reader in(payload, bits);
@@ -194,6 +203,8 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
   }
   if (!in.ok()) return Errc::truncated;
   if (in.left_bits() > 0) return Errc::trailing_bits;
+  // Inputs that were heard before are known by their numbers. Beyond kMaxWaiting the oldest goes: a
+  // client that sends inputs ahead of time gains nothing.
   for (const PackedInput& input : found) {
     if (input.number <= newest_) continue;
     kept_[input.number % InputSender::kKept] = input;

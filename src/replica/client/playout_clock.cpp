@@ -23,6 +23,9 @@ double PlayoutClock::ticks_of(Time now) const {
   return std::chrono::duration<double>(now.time_since_epoch()).count() * options_.ticks_per_second;
 }
 
+// Lateness is the client's time less the snapshot's tick, in ticks: with a steady path it is
+// constant, jitter makes it larger. The earliest of the last kSnapshots is the path without its
+// queue.
 void PlayoutClock::on_snapshot(Time now, std::uint32_t tick) {
   if (tick == newest_) return;
   const double at = ticks_of(now);
@@ -44,6 +47,8 @@ void PlayoutClock::on_snapshot(Time now, std::uint32_t tick) {
   const auto end = sorted.begin() + static_cast<std::ptrdiff_t>(size);
   std::sort(sorted.begin(), end);
   earliest_ = sorted[0];
+  // The 95th percentile over the earliest: one snapshot in twenty may come too late to be shown in
+  // time.
   jitter_ = sorted[(size - 1) * 95 / 100] - earliest_;
   delay_ = std::clamp(options_.min_ticks + jitter_, options_.min_ticks, options_.max_ticks);
 }
@@ -67,6 +72,7 @@ std::optional<double> PlayoutClock::tick_at(Time now) {
   if (!shift_ || std::abs(*shift_ - wanted) > kJump) {
     shift_ = wanted;
   } else {
+    // The shown time runs at most this much faster or slower than real time: nobody sees that.
     const double max = std::max(at - drawn_at_, 0.0) * options_.max_haste;
     *shift_ += std::clamp(wanted - *shift_, -max, max);
   }

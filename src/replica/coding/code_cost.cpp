@@ -13,6 +13,7 @@ double share_of(const PrefixCode& code, std::size_t symbol) {
   return std::exp2(-static_cast<double>(code.bits(symbol)));
 }
 
+// The mean length of a residual: each symbol with the probability that its code implies.
 double error_bits(const PrefixCode& code) {
   double bits = 0;
   for (std::size_t i = 0; i < code.symbols(); ++i) {
@@ -41,6 +42,7 @@ ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& in
     made.changes += share;
     for (const MaskColumn& each : columns) {
       const std::size_t state = symbol >> each.place & ((1U << each.bits) - 1);
+      // A residual of 1 or -1 is told by the mask itself.
       const bool by_mask = each.bits == 2 && state < kLongError;
       if (state == 0 || by_mask) continue;
       const schema::ColumnInfo& column = info.columns[each.column];
@@ -57,6 +59,7 @@ ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& in
   made.continuing /= all;
   made.changes /= all;
   made.errors = made.changes > 0 ? made.errors / all / made.changes : 0;
+  // The same for entities of which the client did not expect to hear.
   double starting = 0;
   for (std::size_t symbol = 0; symbol < masks; ++symbol) {
     starting += share_of(unexpected, symbol);

@@ -10,6 +10,7 @@ constexpr unsigned kReportGapOrder = 3;
 constexpr unsigned kReportCountOrder = 3;
 constexpr std::uint64_t kMaxColumns = 1024;
 
+// An upper bound: whether an entity still fits must be known before its first bit is written.
 std::size_t bits_of(const DesyncedEntity& entity) {
   constexpr std::size_t kNameBits = 80;
   return kNameBits + entity.columns.size() * kColumnHashBits;
@@ -17,6 +18,8 @@ std::size_t bits_of(const DesyncedEntity& entity) {
 
 }  // namespace
 
+// Ids ascend, so that each is told by its distance from the one before. What does not fit is left
+// out: the next report has it, if it still differs.
 void write_report(bits::Writer& out, std::span<const DesyncedEntity> entities) {
   std::uint32_t id = 0;
   for (const DesyncedEntity& each : entities) {
@@ -45,6 +48,7 @@ Result<std::vector<DesyncedEntity>> read_report(std::span<const std::byte> paylo
     const std::uint64_t columns = in.get_count(kReportCountOrder);
     if (!in.ok()) return fail(Errc::truncated);
     if (id > 0xffffffffU || columns > kMaxColumns) return fail(Errc::value_range);
+    // Before memory is taken for them.
     if (columns * kColumnHashBits > in.left_bits()) return fail(Errc::truncated);
     each.id = static_cast<std::uint32_t>(id);
     for (std::uint64_t c = 0; c < columns; ++c) {

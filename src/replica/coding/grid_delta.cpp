@@ -25,6 +25,7 @@ std::vector<std::uint32_t> cells_of(const schema::GridShape& model, const BitStr
 
 }  // namespace
 
+// Both grids are decoded to indexes, as the runs of the whole form hide which cells differ.
 BitString grid_change(const schema::GridShape& model, const BitString& before, const BitString& now,
                       std::size_t max) {
   const std::vector<std::uint32_t> old = cells_of(model, before);
@@ -50,6 +51,8 @@ BitString grid_change(const schema::GridShape& model, const BitString& before, c
   return made;
 }
 
+// A gap and a difference for each changed cell; the result is encoded anew, because a grid is held
+// in the bits of its whole form. O(cells): see kMaxEditedSize.
 SharedBits read_grid_change(bits::Reader& in, const schema::GridShape& model,
                             const BitString& before, std::size_t max) {
   std::vector<std::uint32_t> cells = cells_of(model, before);
