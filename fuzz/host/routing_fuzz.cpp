@@ -38,9 +38,8 @@ class Raw {
     options.plaintext = host::Plaintext::loopback_only;
     options.entropy = entropy(3);
     const Secret32 seed = host::seed_of(options);
-    link::LinkOptions made =
-        host::link_options(routing::kProtocol, options, schema::Direction::from_server, seed,
-                           link::kFirstWindowBytes);
+    link::LinkOptions made = host::link_options(
+        routing::kProtocol, options, schema::Direction::from_server, seed, link::kFirstWindowBytes);
     made.take_in_by_hand = false;
     link_.emplace(
         link::Link::connect({host::identity_of(routing::kProtocol, options), seed}, made, now));
