@@ -61,6 +61,12 @@ void* operator new(std::size_t size) {
 void* operator new[](std::size_t size) {
   return take(size);
 }
+void* operator new(std::size_t size, const std::nothrow_t&) noexcept {
+  return take(size);
+}
+void* operator new[](std::size_t size, const std::nothrow_t&) noexcept {
+  return take(size);
+}
 void operator delete(void* block) noexcept {
   give_back(block);
 }
@@ -71,6 +77,13 @@ void operator delete(void* block, std::size_t) noexcept {
   give_back(block);
 }
 void operator delete[](void* block, std::size_t) noexcept {
+  give_back(block);
+}
+
+void operator delete(void* block, const std::nothrow_t&) noexcept {
+  give_back(block);
+}
+void operator delete[](void* block, const std::nothrow_t&) noexcept {
   give_back(block);
 }
 

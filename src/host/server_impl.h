@@ -204,11 +204,11 @@ struct Server::Impl {
 
   // The link takes the keys.
   link::Link link_of(link::Admission& admission) {
-    link::Link made = link::Link::accept(
-        admission, admission.from,
-        link_options(wire.protocol, options, schema::Direction::from_client, draw("link"),
-                     options.receive_window),
-        admission.answered);
+    link::Link made =
+        link::Link::accept(admission, admission.from,
+                           link_options(wire.protocol, options, schema::Direction::from_client,
+                                        draw("link"), options.receive_window),
+                           admission.answered);
     admission.agreed.reset();
     return made;
   }
