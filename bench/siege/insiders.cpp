@@ -219,8 +219,10 @@ void acknowledge_unseen(const Target& target, const std::atomic<bool>& stop, Sen
     if (!insider.is_open()) continue;
     insider.send(
         [](bits::Writer& out) {
-          out.put(5000, 16);
-          out.put(0, 12);
+          out.put(2, 2);  // 16 bits of a number that is far ahead, and no range behind it
+          out.put(60000, 16);
+          out.put(0, 4);
+          out.put_count(0, 0);
           out.put_count(0, 2);
         },
         true);
