@@ -274,7 +274,7 @@ set terminal pngcairo size 1280,800 font 'DejaVu Sans,12' background '#fbfcfd'
 set output '%s'
 set title 'Delay of honest messages during an attack: p99 (bars) and the worst (marks)' font ',14'
 set xlabel 'milliseconds'
-set xrange [0:*<60]
+set xrange [0:*<200]
 set autoscale xfixmin
 set yrange [-%d:0.6]
 set grid xtics lc rgb '#d5dde3'
