@@ -91,11 +91,12 @@ TEST(Blend, IntegersVectorsAndFarNumbersGoStraight) {
 
 TEST(Generated, RandomDescriptionsAreThoseOfTheirSeeds) {
   // KWIND_REWRITE=1 writes them anew; then build and test again. The sweep writes those of
-  // KWIND_SEED, with KWIND_MESSAGES messages, to KWIND_INTO.
+  // KWIND_SEED, with KWIND_MESSAGES messages (12), to KWIND_INTO.
   if (const char* into = std::getenv("KWIND_INTO")) {
     const std::string seed = std::getenv("KWIND_SEED");
     const std::string protocol = "random_" + seed;
-    const std::size_t messages = std::stoul(std::getenv("KWIND_MESSAGES"));
+    const char* const wanted = std::getenv("KWIND_MESSAGES");
+    const std::size_t messages = wanted != nullptr ? std::stoul(wanted) : 12;
     std::ofstream(std::string(into) + "/" + protocol + ".kw")
         << kit::RandomDescription(std::stoull(seed), messages, true).text(protocol);
     return;
