@@ -23,7 +23,7 @@ void write_whole(bits::Writer& out, const EntityModel& model, const Row& row, Pa
 
 /// A snapshot edits varying values of at most this size in all: the cells of a grid, the bytes of
 /// any other value before the edit. What more has changed comes whole. An edit of a few bits takes
-/// the time of the whole value: without a bound a datagram could cost its receiver half a second.
+/// the time of the whole value: without a bound a datagram could cost its receiver 80 ms and more.
 inline constexpr std::size_t kMaxEditedSize = std::size_t{1} << 17;
 
 /// What a change is coded against.
