@@ -341,7 +341,8 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
     waiting.pop_front();
     --held_count_;
   }
-  // The payload lies in the link's memory, which its next call uses again: what waits is copied.
+  // The payload lies in the link's memory, which its next call uses again: a waiting message is a
+  // copy.
   Held held{*type, request_id, {}, reader.left_bits(), event.bits, now, counted};
   held.bytes.resize(bits::bytes_for(held.bits));
   reader.get_bits(held.bytes, held.bits);

@@ -1,5 +1,4 @@
-// Reads snapshots into staged updates, whole or not at all, then applies them: states, voids of
-// discarded snapshots, waiting snapshots.
+// Reads snapshots into staged updates, whole or not at all. client_world_apply.cpp applies them.
 #include "kwind/replica/client_world.h"
 
 #include <algorithm>
@@ -158,9 +157,9 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
     if (!in.ok()) return Errc::truncated;
     return of_no_use ? Errc::replayed : Errc::value_range;
   };
+  edits_left = kMaxEditedSize;
   // The sections stand in the order of docs/state-format.md: continuing, unexpected, spawns,
   // fragments.
-  edits_left = kMaxEditedSize;
   find_continuing(mark);
   if (sections.continuing) {
     // Between two snapshots others use the caches: memory is asked for ahead of its use.
@@ -202,8 +201,8 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
   if (sections.fragments && !read_fragments(in)) return wrong();
   if (!in.ok()) return Errc::truncated;
   if (in.left_bits() > 0) return Errc::trailing_bits;
-  // An entity with two updates in one snapshot: no server writes that.
   sort_staged(continuing_staged);
+  // Two updates of one entity: no server writes that.
   const bool twice =
       std::adjacent_find(staged.begin(), staged.end(),
                          [](const auto& a, const auto& b) { return a.id == b.id; }) != staged.end();
@@ -449,185 +448,6 @@ void ClientWorld::State::rank_unexpected(const SnapshotMark& mark,
     (last->update == Update::delta ? known_ids : still_ids).push_back(id);
   }
   known_ids.insert(known_ids.end(), still_ids.begin(), still_ids.end());
-}
-
-void ClientWorld::State::full_resync(std::uint32_t snapshot) {
-  entities.for_each([&](std::uint32_t id, const Entity& entity) {
-    if (!entity.there) return;
-    note({EntityEvent::Type::despawned, {id, entity.generation}, entity.type});
-  });
-  entities.clear();
-  // Waiting snapshots count as unread.
-  // They build on what holds no more.
-  for (Waiting& place : waiting) {
-    if (std::exchange(place.snapshot, 0) != 0) ++counts.unread;
-  }
-  waiting_now = 0;
-  with_records.clear();
-  unpacking.clear();
-  marks = {};
-  for (Taken& each : received_snapshots) each = {};
-  there = 0;
-  latest = tick = 0;
-  input = 0;
-  // Everything up to the full snapshot is settled: none of it is in flight.
-  resolved = snapshot - 1;
-  start = snapshot;
-}
-
-void ClientWorld::State::take(const SnapshotMark& mark) {
-  marks.add(mark);
-  Taken& here = received_snapshots[mark.snapshot % received_snapshots.size()];
-  here.snapshot = mark.snapshot;
-  here.ids.clear();
-  here.there.clear();
-  for (const Staged& each : staged) {
-    // Memory for ids that were not in use: only a spawn may need it.
-    if (each.record.update == Update::full) entities.make(each.id);
-  }
-  const auto ahead = [&](std::size_t i, std::size_t by) -> const Entity& {
-    return entities[staged[std::min(i + by, staged.size() - 1)].id];
-  };
-  for (std::size_t i = 0; i < staged.size(); ++i) {
-    ahead(i, 6).received.prefetch_free_slot();
-    ahead(i, 3).received.prefetch_free_values(widths);
-    kwind::prefetch(ahead(i, 3).now.numbers.data(), 1);
-    const Staged& each = staged[i];
-    here.ids.push_back(each.id);
-    if (each.record.update != Update::despawn) here.there.push_back(each.id);
-    const Row row = rows[each.row];
-    // Snapshots may overtake each other. What is shown is the newest; an older one is kept all the
-    // same, as later deltas may build on it.
-    if (each.record.at >= entities[each.id].at) show(each.id, &each.record, row);
-    ReceivedStates& states = entities[each.id].received;
-    // Deltas refer to the window of snapshots alone: what is older makes room, at the latest when
-    // the next state would take more memory.
-    if (states.empty()) note_records(each.id, true);
-    const bool may_be_large = each.record.update == Update::delta && !row.varying.empty();
-    if (latest > kRecordsKept && (states.full() || may_be_large)) {
-      states.trim(latest - kRecordsKept);
-    }
-    states.insert(each.record, row, widths);
-  }
-  if (staged_chunks.count > 0) unpacking.take(mark.snapshot, staged_chunks, staged_bytes);
-  tick = std::max(tick, mark.tick);
-  // Only a newer mark tells what became of earlier snapshots.
-  if (mark.snapshot <= latest) return;
-  const std::uint32_t before = latest;
-  latest = mark.snapshot;
-  input = mark.input;
-  // Numbers may leap at a full resync: of snapshots older than `received_snapshots` reaches nothing
-  // is left.
-  const auto reach = static_cast<std::uint32_t>(received_snapshots.size());
-  const auto first_after = [&](std::uint32_t done, std::uint32_t last) {
-    return std::max(done, last > reach ? last - reach : 0) + 1;
-  };
-  std::uint32_t oldest_void = 0;
-  const auto drop = [&](std::uint32_t f) {
-    if (make_void(f) && (oldest_void == 0 || f < oldest_void)) oldest_void = f;
-  };
-  // Invariant: of the snapshots up to `resolved` it is settled which of them the server counts on.
-  for (std::uint32_t f = first_after(resolved, mark.newest); f <= mark.newest; ++f) {
-    if (!marks.arrived(mark, f)) drop(f);
-  }
-  resolved = std::max(resolved, mark.newest);
-  // A replicator with speculative_baselines takes snapshots for lost that it counted as arrived
-  // before, and with them all that build on them.
-  const SnapshotMarks::Below word = marks.below(mark);
-  for (std::uint32_t i = 0; i < kSnapshotWindow && word.from + i <= mark.newest; ++i) {
-    if ((word.arrived >> i & 1) == 0) drop(mark.newest - i);
-  }
-  // What builds on a void snapshot is void, too; ascending, so that one pass suffices.
-  for (std::uint32_t f = oldest_void; oldest_void > 0 && f < latest; ++f) {
-    const SnapshotMark* const later = marks.find(f);
-    if (later != nullptr && builds_on_void(*later)) make_void(f);
-  }
-  if (latest <= kRecordsKept) return;
-  const std::uint32_t forgotten = before > kRecordsKept ? before - kRecordsKept : 0;
-  const std::uint32_t last = latest - kRecordsKept;
-  for (std::uint32_t f = first_after(forgotten, last); f <= last; ++f) forget(f);
-}
-
-// Whether what the snapshot says to have arrived was taken for lost since the snapshot was made.
-bool ClientWorld::State::builds_on_void(const SnapshotMark& mark) const {
-  const SnapshotMark* const named = marks.find(mark.newest);
-  if (named == nullptr) return false;
-  const auto is_gone = [&](std::uint32_t snapshot) {
-    return received_snapshots[snapshot % received_snapshots.size()].snapshot != snapshot;
-  };
-  if (is_gone(mark.newest)) return true;
-  for (std::uint32_t i = 0; i < sent_between(*named); ++i) {
-    if ((mark.between >> i & 1) != 0 && is_gone(mark.newest - 1 - i)) return true;
-  }
-  return false;
-}
-
-// The server will never build on what it takes for lost, and may never say the like again: what is
-// shown is what the snapshots that count have said. False if it was void already.
-bool ClientWorld::State::make_void(std::uint32_t snapshot) {
-  Taken& voided = received_snapshots[snapshot % received_snapshots.size()];
-  if (snapshot == 0 || voided.snapshot != snapshot) return false;
-  for (const std::uint32_t id : voided.ids) {
-    ReceivedStates& states = entities[id].received;
-    states.erase(snapshot);
-    if (states.empty()) note_records(id, false);
-    // The entity falls back to the newest state that counts, or is not there.
-    const auto newest = std::max_element(
-        states.begin(), states.end(),
-        [](const ReceivedState& a, const ReceivedState& b) { return a.at < b.at; });
-    if (newest == states.end()) {
-      show(id, nullptr, {});
-    } else {
-      show(id, &*newest, row_of(states, *newest));
-    }
-  }
-  voided = {};
-  return true;
-}
-
-// No delta uses states of entities that `snapshot` despawned. Other old states go when something
-// new comes.
-void ClientWorld::State::forget(std::uint32_t snapshot) {
-  const Taken& old = received_snapshots[snapshot % received_snapshots.size()];
-  if (old.snapshot != snapshot) return;
-  // An id in `ids` that is not in `there` is one that the snapshot despawned.
-  auto stays = old.there.begin();
-  for (const std::uint32_t id : old.ids) {  // both ascending
-    if (stays != old.there.end() && *stays == id) {
-      ++stays;
-      continue;
-    }
-    ReceivedStates& states = entities[id].received;
-    if (states.empty()) continue;
-    states.drop_through(snapshot);
-    if (states.empty()) note_records(id, false);
-  }
-}
-
-void ClientWorld::State::show(std::uint32_t id, const ReceivedState* record, const Row& row) {
-  Entity& entity = entities[id];
-  const bool was_there = entity.there;
-  const bool is_there = record != nullptr && record->update != Update::despawn;
-  const bool other = was_there && is_there && entity.generation != record->generation;
-  const auto happened = [&](EntityEvent::Type what) {
-    note({what, {id, entity.generation}, entity.type});
-  };
-  entity.at = record != nullptr ? record->at : 0;
-  entity.tick = record != nullptr ? record->tick : 0;
-  if (was_there && (other || !is_there)) happened(EntityEvent::Type::despawned);
-  entity.there = is_there;
-  if (is_there && !was_there) ++there;
-  if (was_there && !is_there) --there;
-  if (!is_there) return;
-  const bool changed =
-      !was_there || other || entity.owner != record->owner || !same(entity.now, row);
-  entity.generation = record->generation;
-  entity.type = record->type;
-  entity.owner = record->owner;
-  entity.now.assign(row);
-  if (changed) {
-    happened(was_there && !other ? EntityEvent::Type::updated : EntityEvent::Type::spawned);
-  }
 }
 
 }  // namespace kwind::replica
