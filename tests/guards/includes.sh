@@ -9,7 +9,7 @@ declare -A may=(
   [budget]="budget json language schema bits core"
   [capture]="capture replica link schema bits core"
   [ticket]="ticket link bits core" [route]="route schema link bits core" [io/sim]="io/sim core"
-  [io]="io io/sim core" [web]="web io core"
+  [io]="io io/sim core" [web]="web io core" [web_transport]="web_transport io core"
   [replica]="replica schema link bits core"
   [c]="c language front host replica route io io/sim link schema bits core"
   [front]="front host replica route io io/sim link schema bits core"

@@ -124,6 +124,65 @@ TEST(Digest, ChangesWithEverythingThatDecidesTheLayout) {
   EXPECT_NE(plain, changed("plain, urgent", "plain, urgent, secret"));
 }
 
+// One description with every word that reaches the wire, and edits of a single word.
+TEST(Digest, ChangesWithEachWordOfADeclaration) {
+  const std::string rich = R"(protocol yard 3, entities up to 100, peers up to 16
+channel helm sequenced repeat 3
+channel office ordered
+channel sparks unreliable
+enum Tone { plain, mayday since 2 else plain, urgent }
+flags Lamp { red, green until 3 }
+entity Tug, at most 20/s { at : vec2 of real 0..<64 step 1/4, name : text 24 at spawn, fuel : int 0..99 owner only }
+entity Gull { flock : int 0..9 }
+message Helm from owner of tug on helm, at most 60/s { tug : ref Tug, rudder : real -1..1 step 1/100 }
+message Burst from server on sparks, split { points : list of int 0..255 up to 500 }
+message Hail from both on office { to : peer, tone : Tone, lamps : Lamp, extra : maybe bytes 9 }
+message Chart from server on office { cells : grid of int 0..3 8 x 4, heading : angle step 1/16 }
+message Fate from server on office { what : one of { sunk, towed : int 1..4 } }
+request Tow from client on office { tug : ref Tug } reply { line : int 1..4 } refuse { far, busy }
+)";
+  const std::string plain = digest(rich);
+  const std::pair<std::string, std::string> edits[] = {
+      {"entities up to 100", "entities up to 101"},
+      {"peers up to 16", "peers up to 17"},
+      {"repeat 3", "repeat 2"},
+      {"sequenced repeat 3", "sequenced"},
+      {" helm", " tiller"},
+      {", split", ""},
+      {"from owner of tug on helm", "from client on helm"},
+      {"message Helm", "message Steer"},
+      {"Hail from both", "Hail from client"},
+      {"Hail from both on office", "Hail from both on sparks"},
+      {"green until 3", "green"},
+      {"vec2 of", "vec3 of"},
+      {" at spawn", ""},
+      {" owner only", ""},
+      {"entity Gull { flock : int 0..9 }\n", ""},
+      {"flock : int 0..9", "flock : count up to 9"},
+      {"tug : ref Tug, rudder", "tug : ref Gull, rudder"},
+      {"-1..1 step", "-1..<1 step"},
+      {"up to 500", "up to 501"},
+      {"maybe bytes 9", "bytes 9"},
+      {"bytes 9", "bytes 8"},
+      {"8 x 4", "4 x 8"},
+      {"angle step 1/16", "angle step 1/8"},
+      {"sunk, towed", "lost, towed"},
+      {"towed : int 1..4", "towed"},
+      {"reply { line : int 1..4 }", "reply { line : int 1..5 }"},
+      {"refuse { far, busy }", "refuse { busy, far }"},
+      {"refuse { far, busy }", ""},
+  };
+  for (const auto& [from, to] : edits) {
+    std::string text = rich;
+    std::size_t at = text.find(from);
+    ASSERT_NE(at, std::string::npos) << from;
+    for (; at != std::string::npos; at = text.find(from, at + to.size())) {
+      text.replace(at, from.size(), to);
+    }
+    EXPECT_NE(plain, digest(text)) << from << " -> " << to;
+  }
+}
+
 TEST(Digest, IsThatOfTheDocumentedListing) {
   // docs/schema-language.md shows this listing; both must change together.
   EXPECT_EQ(schema::canonical_listing(compiled(kPlain), 2), R"(protocol harbour 2

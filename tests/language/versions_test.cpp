@@ -245,6 +245,22 @@ TEST(Compare, TellsWhatChangesForNobodyOnTheWire) {
             "entity Tug, field b: it is gone and never travelled\n");
 }
 
+TEST(Compare, AChannelThatMovedBreaksAndSaysSo) {
+  const std::string message = "message Hail from client on office { words : text 9 }\n";
+  const auto changes = compare(
+      compiled("protocol pier 1\nchannel office ordered\nchannel fleet sequenced\n" + message),
+      compiled("protocol pier 1\nchannel fleet sequenced\nchannel office ordered\n" + message));
+  std::string all;
+  for (const Change& change : changes) {
+    EXPECT_EQ(change.impact, Impact::breaks);
+    all += change.where + ": " + change.what + "\n";
+  }
+  EXPECT_EQ(all,
+            "channel office: its number changed\n"
+            "channel fleet: it moved before office\n"
+            "channel fleet: its number changed\n");
+}
+
 TEST(Compare, NamesAFixThatCanBeWritten) {
   const std::string head = "protocol pier 1\nchannel c ordered\n";
   const std::string plain = head + "request Tow from client on c { } reply { }\n";
