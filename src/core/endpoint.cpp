@@ -99,6 +99,13 @@ bool Endpoint::is_any() const {
   return ip == any(0).ip || ip == v4(0, 0, 0, 0, 0).ip;
 }
 
+Endpoint Endpoint::network() const {
+  Endpoint network = *this;
+  network.port = 0;
+  if (!is_v4()) std::fill(network.ip.begin() + 8, network.ip.end(), std::uint8_t{0});
+  return network;
+}
+
 std::string Endpoint::ip_text() const {
   const std::string whole = text();
   const std::string alone = whole.substr(0, whole.rfind(':'));

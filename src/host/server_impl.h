@@ -229,7 +229,7 @@ struct Server::Impl {
     Connection& connection = *made;
     by_id[connection.admission.id] = made.get();
     transport.keep(connection.admission.from);
-    if (transport.is_stream()) by_stream.emplace(connection.admission.from, made.get());
+    if (transport.has_connections()) by_address.emplace(connection.admission.from, made.get());
     order.push_back(made.get());
     turns.emplace_back();
     by_peer[peer] = std::move(made);
@@ -318,10 +318,10 @@ struct Server::Impl {
     connection.session.expire_requests(now, events);
   }
 
-  // Streams that ended take their connections along.
+  // Streams and sessions that ended take their connections along.
   void on_ended(Time now, Transport& transport) {
     while (const auto ended = transport.take_ended()) {
-      const auto [first, last] = by_stream.equal_range(*ended);
+      const auto [first, last] = by_address.equal_range(*ended);
       for (auto each = first; each != last; ++each) {
         Connection& connection = *each->second;
         if (connection.transport != &transport) continue;
@@ -331,12 +331,12 @@ struct Server::Impl {
       }
     }
   }
-  void drop_stream(const Connection& connection) {
-    if (!connection.transport->is_stream()) return;
-    const auto [first, last] = by_stream.equal_range(connection.admission.from);
+  void end_transport(const Connection& connection) {
+    if (!connection.transport->has_connections()) return;
+    const auto [first, last] = by_address.equal_range(connection.admission.from);
     for (auto each = first; each != last; ++each) {
       if (each->second != &connection) continue;
-      by_stream.erase(each);
+      by_address.erase(each);
       break;
     }
     connection.transport->end(connection.admission.from);
@@ -378,7 +378,7 @@ struct Server::Impl {
         listener.forget(now, connection->admission);
         by_id.erase(connection->admission.id);
       }
-      drop_stream(*connection);
+      end_transport(*connection);
       peers.push_back(connection->peer);
     }
     order.resize(kept);
@@ -406,7 +406,8 @@ struct Server::Impl {
   link::Listener listener;
   std::unordered_map<Peer, std::unique_ptr<Connection>> by_peer;
   std::unordered_map<link::ConnectionId, Connection*> by_id;
-  std::unordered_multimap<Endpoint, Connection*> by_stream;  // where it comes from
+  // Of transports that have connections of their own: where the client comes from.
+  std::unordered_multimap<Endpoint, Connection*> by_address;
   // An idle connection is looked at only when its time has come: a thousand of them cost little.
   struct Turn {
     Time wakeup{};

@@ -29,15 +29,6 @@ constexpr std::size_t kLookEvery = 64;  // datagrams, so that nobody waits for a
 constexpr Duration kSweepEvery = std::chrono::seconds(1);
 constexpr Duration kPause = std::chrono::seconds(1);  // of accepting
 
-// An IPv4 address, or the 64 bits of an IPv6 one that one household has all of.
-Endpoint network_of(Endpoint endpoint) {
-  endpoint.port = 0;
-  if (!endpoint.is_v4()) {
-    std::fill(endpoint.ip.begin() + 8, endpoint.ip.end(), std::uint8_t{0});
-  }
-  return endpoint;
-}
-
 std::size_t permitted_streams(std::size_t wanted) {
   return std::clamp<std::size_t>(max_descriptors() / 2, 1, wanted);
 }
@@ -102,7 +93,7 @@ struct TcpTransport::State {
     ++strangers;
     by_fd[fd] = peer;
     poller.add(fd);
-    ++per_address[network_of(peer)];
+    ++per_address[peer.network()];
     streams[peer] = std::move(stream);
   }
 
@@ -114,7 +105,7 @@ struct TcpTransport::State {
     poller.remove(found->second->fd);
     close_socket(found->second->fd);
     streams.erase(found);
-    const auto address = per_address.find(network_of(peer));
+    const auto address = per_address.find(peer.network());
     if (--address->second == 0) per_address.erase(address);
     ended.push_back(peer);
   }
@@ -136,7 +127,7 @@ struct TcpTransport::State {
       }
       const Endpoint peer = from_system(address.storage);
       end(peer);  // it broke a stream and came back before that was noticed
-      const auto others = per_address.find(network_of(peer));
+      const auto others = per_address.find(peer.network());
       if (streams.size() >= limits.streams || strangers >= (limits.streams + 1) / 2 ||
           (others != per_address.end() && others->second >= limits.streams_per_address)) {
         ++tcp.turned_away;

@@ -26,6 +26,7 @@
 #include "kwind/core/assert.h"
 #include "kwind/io/clock.h"
 #include "kwind/web/web_socket_transport.h"
+#include "web/origin.h"
 #include "web/wire.h"
 
 namespace kwind::web {
@@ -39,14 +40,6 @@ constexpr Duration kCloseTimeout = std::chrono::seconds(2);
 constexpr Duration kPause = std::chrono::seconds(1);  // of accepting
 constexpr int kHandlersPerTurn = 256;  // so that a flood cannot keep the program here
 constexpr int kPingsPerSecond = 20;
-
-inline Endpoint network_of(Endpoint endpoint) {
-  endpoint.port = 0;
-  if (!endpoint.is_v4()) {
-    std::fill(endpoint.ip.begin() + 8, endpoint.ip.end(), std::uint8_t{0});
-  }
-  return endpoint;
-}
 
 inline Endpoint from_asio(const tcp::endpoint& endpoint) {
   if (endpoint.address().is_v4()) {
@@ -86,18 +79,6 @@ inline bool lists(std::string_view header, std::string_view word) {
     header = comma == std::string_view::npos ? std::string_view() : header.substr(comma + 1);
   }
   return false;
-}
-
-inline bool is_allowed_origin(const Request& request, const WebSocketOptions& options) {
-  const auto origin = view(request[http::field::origin]);
-  if (origin.empty()) return true;  // no browser
-  for (const std::string& allowed : options.origins) {
-    if (allowed == "*" || allowed == origin) return true;
-  }
-  // A page of this server: the origin is the host that the request names, with its scheme.
-  const std::size_t scheme = origin.find("://");
-  const auto host = view(request[http::field::host]);
-  return scheme != std::string_view::npos && !host.empty() && origin.substr(scheme + 3) == host;
 }
 
 inline std::string_view path_of(beast::string_view target) {
@@ -344,7 +325,8 @@ class Session : public std::enable_shared_from_this<Session> {
       ++owner.web.bad_requests;
       return respond(400, {"text/plain", "the subprotocol is kestrel-wind\n"});
     }
-    if (!is_allowed_origin(request, owner.options)) {
+    if (!is_allowed_origin(view(request[http::field::origin]), view(request[http::field::host]),
+                           owner.options.origins)) {
       ++owner.web.bad_origins;
       return respond(403, {"text/plain", "pages of this origin may not connect\n"});
     }

@@ -59,7 +59,7 @@ void WebSocketTransport::State::on_accept(const error_code& error, tcp::socket s
     remove(peer);
     session->close_socket();
   }
-  const auto others = per_address.find(network_of(peer));
+  const auto others = per_address.find(peer.network());
   if (sessions.size() >= options.connections || pending >= (options.connections + 1) / 2 ||
       closing.size() >= options.connections ||
       (others != per_address.end() && others->second >= options.connections_per_address)) {
@@ -75,7 +75,7 @@ void WebSocketTransport::State::on_accept(const error_code& error, tcp::socket s
 
 void WebSocketTransport::State::add(std::shared_ptr<Session> session) {
   ++pending;
-  ++per_address[network_of(session->peer)];
+  ++per_address[session->peer.network()];
   sessions[session->peer] = std::move(session);
 }
 
@@ -86,7 +86,7 @@ void WebSocketTransport::State::remove(const Endpoint& peer) {
   sessions.erase(found);
   session->is_gone = true;
   if (!session->is_kept) --pending;
-  const auto address = per_address.find(network_of(session->peer));
+  const auto address = per_address.find(session->peer.network());
   if (--address->second == 0) per_address.erase(address);
   ended.push_back(session->peer);
 }

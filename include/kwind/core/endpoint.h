@@ -43,6 +43,9 @@ struct KWIND_API Endpoint {
   /// 0.0.0.0 or ::, which a server listens on and nobody can send to.
   [[nodiscard]] bool is_any() const;
   [[nodiscard]] std::string text() const;
+  /// The address block that one household or host has all of, with port 0: an IPv4 address, or the
+  /// first 64 bits of an IPv6 address (RFC 6177). Limits per address count these.
+  [[nodiscard]] Endpoint network() const;
   /// The address alone, without brackets: "127.0.0.1", "::1".
   [[nodiscard]] std::string ip_text() const;
 

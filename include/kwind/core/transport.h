@@ -55,11 +55,14 @@ class KWIND_API Transport {
 
   /// Whether what is sent arrives once and in order, or the stream to that address ends.
   [[nodiscard]] virtual bool is_stream() const { return false; }
-  /// An address whose stream has ended since the last call; nothing if there is none (more).
+  /// Whether below the link each address stands for a connection of its own, a stream or a session
+  /// that carries datagrams: take_ended(), keep() and end() concern it.
+  [[nodiscard]] virtual bool has_connections() const { return is_stream(); }
+  /// An address whose connection has ended since the last call; nothing if there is none (more).
   virtual std::optional<Endpoint> take_ended() { return std::nullopt; }
-  /// The stream from that address belongs to a connection: it lasts until end().
+  /// The connection from that address carries a peer of the game: it lasts until end().
   virtual void keep(const Endpoint& /*peer*/) {}
-  /// Ends the stream to that address at the next flush(), after what waits for it.
+  /// Ends the connection to that address at the next flush(), after what waits for it.
   virtual void end(const Endpoint& /*peer*/) {}
 };
 

@@ -35,6 +35,7 @@ class KWIND_API CapturingTransport final : public PollableTransport {
   [[nodiscard]] Time next_wakeup() const override { return inner_->next_wakeup(); }
   [[nodiscard]] const TransportCounts& counts() const override { return inner_->counts(); }
   [[nodiscard]] bool is_stream() const override { return inner_->is_stream(); }
+  [[nodiscard]] bool has_connections() const override { return inner_->has_connections(); }
   std::optional<Endpoint> take_ended() override { return inner_->take_ended(); }
   void keep(const Endpoint& peer) override { inner_->keep(peer); }
   void end(const Endpoint& peer) override { inner_->end(peer); }

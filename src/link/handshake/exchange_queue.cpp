@@ -15,15 +15,6 @@ double spent_seconds(Duration time) {
 
 }  // namespace
 
-// Limits count networks: one IPv4 address, or one IPv6 /64, of which a household holds all
-// addresses.
-Endpoint network_of(const Endpoint& from) {
-  Endpoint network = from;
-  network.port = 0;
-  if (!from.is_v4()) std::fill(network.ip.begin() + 8, network.ip.end(), std::uint8_t{0});
-  return network;
-}
-
 // The hash is keyed: a stranger cannot choose addresses that fall into one bucket.
 std::size_t ExchangeQueue::Hash::operator()(const Endpoint& network) const noexcept {
   return static_cast<std::size_t>(keyed_check(key, std::as_bytes(std::span(network.ip)), 0));
@@ -76,7 +67,7 @@ Errc ExchangeQueue::push(Time now, Connect connect) {
     return each.connect.from == connect.from && each.connect.datagram == connect.datagram;
   });
   if (copy) return Errc::none;
-  const Endpoint address = network_of(connect.from);
+  const Endpoint address = connect.from.network();
   Network& asking = network(now, address);
   const double cost = asking.spent + asking.waiting;
   if (cost + 1 > limits_.per_network) return Errc::server_busy;
@@ -124,10 +115,10 @@ Time ExchangeQueue::next() const {
 
 // An exchange that failed counts fourfold, one that became a connection counts nothing.
 void ExchangeQueue::blame(Time now, const Endpoint& from) {
-  network(now, network_of(from)).spent += 3;
+  network(now, from.network()).spent += 3;
 }
 void ExchangeQueue::forgive(Time now, const Endpoint& from) {
-  Network& known = network(now, network_of(from));
+  Network& known = network(now, from.network());
   known.spent = std::max(0.0, known.spent - 1);
 }
 

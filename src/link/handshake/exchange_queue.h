@@ -21,10 +21,6 @@
 
 namespace kwind::link {
 
-/// What counts as one sender: an IPv4 address, or the first 64 bits of an IPv6 one, which one
-/// household has all of.
-Endpoint network_of(const Endpoint& from);
-
 class ExchangeQueue {
  public:
   /// `key` makes hashes that nobody can find collisions of.
