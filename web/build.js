@@ -57,4 +57,6 @@ if (process.argv.includes("tests")) {
     alias: { "kestrel-wind": "./src/index.ts" },
     sourcemap: "inline",
   });
+  // What tests run in a browser.
+  await build({ ...common, entryPoints: ["test/browser/client.ts"], outdir: "build/browser", alias: { "kestrel-wind": "./src/index.ts" } });
 }

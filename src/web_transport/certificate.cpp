@@ -15,6 +15,8 @@ namespace {
 
 constexpr std::int64_t kClockSkewSeconds = 3600;  // of the page's machine
 
+constexpr std::string_view kHost = "localhost";
+
 struct KeyDelete {
   void operator()(gnutls_x509_privkey_int* key) const { gnutls_x509_privkey_deinit(key); }
 };
@@ -38,6 +40,9 @@ bool fill(gnutls_x509_crt_t to, gnutls_x509_privkey_t key, std::int64_t unix_now
          gnutls_x509_crt_set_activation_time(to, static_cast<time_t>(from)) >= 0 &&
          gnutls_x509_crt_set_expiration_time(
              to, static_cast<time_t>(from + Certificate::kValidSeconds)) >= 0 &&
+         // Browsers refuse a certificate without a name for a host, whichever it is.
+         gnutls_x509_crt_set_subject_alt_name(to, GNUTLS_SAN_DNSNAME, kHost.data(), kHost.size(),
+                                              GNUTLS_FSAN_SET) >= 0 &&
          gnutls_x509_crt_set_key(to, key) >= 0 &&
          gnutls_x509_crt_sign2(to, to, key, GNUTLS_DIG_SHA256, 0) >= 0;
 }

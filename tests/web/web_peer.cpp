@@ -2,7 +2,9 @@
 // replicates a world with a type of each kind.
 // Usage: web_peer [--port N] [--key FILE] [--speculative] [--resume SECONDS] [--tick-rate N]
 //                 [--udp] [--certificate FILE --private-key FILE] [--origin ORIGIN] [--entities N]
-// It prints a line of JSON: the URL and the public key.
+//                 [--loss PERCENT] [--delay MS] [--web-transport-port N]
+// --loss and --delay make the path of WebTransport worse, each way. It prints a line of JSON: the URL and the public
+// key, and where WebTransport is built in its URL and the hash of its certificate.
 #include <fmt/format.h>
 
 #include <charconv>
@@ -14,6 +16,11 @@
 #include "kwind/io/clock.h"
 #include "kwind/kwind.h"
 #include "kwind/web/web_socket_transport.h"
+#ifdef KWIND_WEB_TRANSPORT
+#include "kwind/io/impaired_transport.h"
+#include "kwind/io/udp_transport.h"
+#include "kwind/web_transport/web_transport_server.h"
+#endif
 #include "quay.h"
 
 namespace {
@@ -28,6 +35,9 @@ struct Settings {
   int resume = 0;
   unsigned tick_rate = 20;
   int entities = 60;
+  double loss = 0;
+  int delay_ms = 0;
+  std::uint16_t web_transport_port = 0;
   kwind::web::WebSocketOptions web{.connections_per_address = 1000};
 };
 
@@ -49,6 +59,11 @@ Settings read_settings(int argc, char** argv) {
     if (word == "--resume") made.resume = number_of(next());
     if (word == "--tick-rate") made.tick_rate = static_cast<unsigned>(number_of(next()));
     if (word == "--entities") made.entities = number_of(next());
+    if (word == "--loss") made.loss = number_of(next()) / 100.0;
+    if (word == "--delay") made.delay_ms = number_of(next());
+    if (word == "--web-transport-port") {
+      made.web_transport_port = static_cast<std::uint16_t>(number_of(next()));
+    }
     if (word == "--certificate") made.web.certificate_file = next();
     if (word == "--private-key") made.web.private_key_file = next();
     if (word == "--origin") made.web.origins.push_back(next());
@@ -183,6 +198,34 @@ class Quay {
   std::vector<kwind::Entity<quay::Chart>> charts_;
 };
 
+#ifdef KWIND_WEB_TRANSPORT
+// Opens WebTransport over a path with losses. What its URL and its hash add to the line of JSON.
+kwind::Result<std::string> add_web_transport(kwind::Server& server, const Settings& settings) {
+  auto udp =
+      kwind::io::UdpTransport::open(kwind::Endpoint::v4(127, 0, 0, 1, settings.web_transport_port));
+  if (!udp) return kwind::fail(udp.error());
+  kwind::io::sim::Conditions path;
+  path.delay = std::chrono::milliseconds(settings.delay_ms);
+  path.loss = settings.loss;
+  auto made = kwind::web::WebTransportServer::listen_over(
+      std::make_unique<kwind::io::ImpairedTransport>(std::move(*udp), path, path, 1),
+      {.origins = settings.web.origins, .connections_per_address = 1000});
+  if (!made) return kwind::fail(made.error());
+  std::string hash;
+  for (const std::byte each : (*made)->certificate_hash()) {
+    hash += fmt::format("{:02x}", std::to_integer<unsigned>(each));
+  }
+  const std::uint16_t port = (*made)->local().port;
+  server.add_transport(std::move(*made));
+  return fmt::format(",\"webTransport\":\"https://127.0.0.1:{}/kwind\",\"certificateHash\":\"{}\"",
+                     port, hash);
+}
+#else
+kwind::Result<std::string> add_web_transport(kwind::Server&, const Settings&) {
+  return std::string();
+}
+#endif
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -266,9 +309,14 @@ int main(int argc, char** argv) {
                                    fmt::format("{} {}", counts.bad_requests, counts.bad_frames)});
     }
   });
-  fmt::print("{{\"url\":\"{}://127.0.0.1:{}/kwind\",\"key\":\"{}\",\"udp\":\"{}\"}}\n",
+  const auto web_transport = add_web_transport(server, settings);
+  if (!web_transport) {
+    fmt::print(stderr, "no WebTransport: {}\n", kwind::error_info(web_transport.error()).text);
+    return 1;
+  }
+  fmt::print("{{\"url\":\"{}://127.0.0.1:{}/kwind\",\"key\":\"{}\",\"udp\":\"{}\"{}}}\n",
              settings.web.certificate_file.empty() ? "ws" : "wss", server.address(1).port,
-             server.public_key(), server.address(0).text());
+             server.public_key(), server.address(0).text(), *web_transport);
   std::fflush(stdout);
   server.run();
 }

@@ -3,6 +3,8 @@ import type { BitReader, BitWriter } from "./bits.js";
 import { fail } from "./errors.js";
 
 const ackSpan = 64;
+/** A number so far below the newest is not accepted any more. */
+const replayWindow = 512;
 const delays = [0, 1, 2, 3, 4, 6, 8, 10, 13, 17, 22, 28, 36, 46, 60, 80];
 
 export type AckRange = [first: number, last: number];
@@ -39,34 +41,39 @@ export function readAckBlock(reader: BitReader, nextNumber: number, newestNarrow
   return { ranges, delay };
 }
 
-/** The numbers that arrived, of the newest 64. */
+/** The numbers that arrived, of the newest 512; acknowledged are those of the newest 64. */
 export class ReceivedPackets {
   newest = -1;
   private newestAt = 0;
   private newestWide = false;
-  /** Bit i: the number `newest - i` arrived. Two words of 32. */
-  private arrivedLow = 0;
-  private arrivedHigh = 0;
+  /** Bit `number % replayWindow`, in words of 32. */
+  private readonly bits = new Uint32Array(replayWindow / 32);
 
-  /** Marks a number as arrived. */
-  note(number: number, at: number, isWide: boolean): void {
-    const step = number - this.newest;
-    this.newest = number;
-    this.newestAt = at;
-    this.newestWide = isWide;
-    if (step >= 64) {
-      this.arrivedHigh = this.arrivedLow = 0;
-    } else if (step >= 32) {
-      this.arrivedHigh = step === 32 ? this.arrivedLow : this.arrivedLow << (step - 32);
-      this.arrivedLow = 0;
-    } else {
-      this.arrivedHigh = (this.arrivedHigh << step) | (this.arrivedLow >>> (32 - step));
-      this.arrivedLow <<= step;
-    }
-    this.arrivedLow |= 1;
+  /** Whether a number may be new: neither seen nor too old to tell. */
+  isNew(number: number): boolean {
+    return number > this.newest || (this.newest - number < replayWindow && !this.arrived(this.newest - number));
   }
+  /** Marks a number as arrived. True if others are missing before it. */
+  note(number: number, at: number, isWide: boolean): boolean {
+    const isNext = number === this.newest + 1;
+    for (let passed = Math.max(this.newest + 1, number - replayWindow + 1); passed <= number; ++passed) this.set(passed, false);
+    this.set(number, true);
+    if (number > this.newest) {
+      this.newest = number;
+      this.newestAt = at;
+      this.newestWide = isWide;
+    }
+    return !isNext;
+  }
+  private set(number: number, arrived: boolean): void {
+    const at = number % replayWindow;
+    if (arrived) this.bits[at >>> 5]! |= 1 << (at & 31);
+    else this.bits[at >>> 5]! &= ~(1 << (at & 31));
+  }
+  /** Whether the number `back` before the newest arrived, 0 to 511. */
   arrived(back: number): boolean {
-    return back < 32 ? ((this.arrivedLow >>> back) & 1) === 1 : ((this.arrivedHigh >>> (back - 32)) & 1) === 1;
+    const at = (this.newest - back) % replayWindow;
+    return back <= this.newest && ((this.bits[at >>> 5]! >>> (at & 31)) & 1) === 1;
   }
 
   /** Writes what arrived, down to `ackFloor`: the peer knows of what is older. */

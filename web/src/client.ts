@@ -7,19 +7,9 @@ import { Link } from "./link.js";
 import type { LinkStats } from "./link_types.js";
 import { isAlive, type MessageType, type ProtocolInfo, type RequestType } from "./protocol.js";
 import { fieldsCodec, type Codec } from "./schema.js";
-
-/** The part of the WebSocket interface that this package uses. */
-export interface WebSocketLike {
-  binaryType: string;
-  readyState: number;
-  send(data: Uint8Array): void;
-  close(code?: number, reason?: string): void;
-  onopen: ((event: any) => void) | null;
-  onmessage: ((event: any) => void) | null;
-  onclose: ((event: any) => void) | null;
-  onerror: ((event: any) => void) | null;
-}
-export type WebSocketConstructor = new (url: string, protocols: string | string[]) => WebSocketLike;
+import {
+  overWebSocket, overWebTransport, type Transport, type TransportEvents, type TransportName, type WebSocketConstructor, type WebTransportAddress, type WebTransportConstructor,
+} from "./transport.js";
 
 /** Where a client stands. `waiting`: the back-off runs before the next attempt. */
 export type ConnectionState = "connecting" | "connected" | "resuming" | "waiting" | "closed";
@@ -55,6 +45,13 @@ export interface ConnectOptions {
   onError?: (error: unknown) => void;
   /** Where there is no global one: the `WebSocket` of the package `ws`. */
   WebSocket?: WebSocketConstructor;
+  /**
+   * Where the server takes WebTransport, or a function that finds it out for each attempt. It is tried first, where the
+   * browser has it; after two seconds the web socket is used.
+   */
+  webTransport?: WebTransportAddress | (() => WebTransportAddress | undefined | Promise<WebTransportAddress | undefined>);
+  /** Another implementation than the global one. */
+  WebTransport?: WebTransportConstructor;
   codeTables?: readonly string[];
 }
 
@@ -75,6 +72,10 @@ const finals: ReadonlySet<ErrorCode> = new Set([
   "mode_differs", "ticket_missing", "ticket_invalid", "ticket_expired", "ticket_used", "not_loopback", "too_many_faults", "bad_key",
 ]);
 const renewable: ReadonlySet<ErrorCode> = new Set(["ticket_expired", "ticket_used"]);
+
+/** How long WebTransport may take to open; where it failed, for how long it is left out. In milliseconds. */
+const webTransportPatience = 2000;
+const webTransportPause = 60_000;
 
 interface OpenRequest {
   answer: MessageType<unknown>;
@@ -117,7 +118,9 @@ export class Client {
   newestTick = 0;
 
   private link: Link | undefined;
-  private socket: WebSocketLike | undefined;
+  private carrier: Transport | undefined;
+  private patience: ReturnType<typeof setTimeout> | undefined;
+  private noWebTransportUntil = 0;
   private timer: ReturnType<typeof setTimeout> | undefined;
   private retryTimer: ReturnType<typeof setTimeout> | undefined;
   private isFlushQueued = false;
@@ -164,10 +167,15 @@ export class Client {
     });
   }
 
+  /** What carries the present connection, or the attempt; nothing while there is neither. */
+  get transport(): TransportName | undefined {
+    return this.carrier?.name;
+  }
   get stats(): ClientStats {
     const none: LinkStats = {
       datagramsSent: 0, datagramsReceived: 0, bytesSent: 0, bytesReceived: 0, messagesSent: 0, messagesReceived: 0,
-      messagesStale: 0, drops: {}, roundTrip: 0, roundTripVariation: 0, latestRoundTrip: 0, payloadBytesReceived: 0,
+      messagesStale: 0, messagesRecovered: 0, packetsLost: 0, copiesSent: 0, drops: {}, roundTrip: 0, roundTripVariation: 0,
+      latestRoundTrip: 0, payloadBytesReceived: 0,
     };
     return { ...(this.link?.stats ?? none), attempts: this.attemptsBegun };
   }
@@ -386,39 +394,63 @@ export class Client {
       }
       if (generation !== this.generation || this.connection === "closed") return;
     }
+    const address = await this.webTransportAddress();
+    if (generation !== this.generation || this.connection === "closed") return;
+    const WebTransport = this.options.WebTransport ?? (globalThis as { WebTransport?: WebTransportConstructor }).WebTransport;
+    if (!address || !WebTransport) return this.open(ticket, token);
+    // A fall-back is part of the attempt: only the end of the web socket ends it.
+    const fallBack = (): void => {
+      if (generation !== this.generation || this.link?.state !== "connecting") return;
+      this.noWebTransportUntil = now() + webTransportPause;
+      this.dropTransport();
+      this.open(ticket, token);
+    };
+    this.open(ticket, token, (events) => overWebTransport(WebTransport, address, { ...events, ended: () => (this.link?.state === "connecting" ? fallBack() : events.ended()) }));
+    if (this.connection !== ("closed" as ConnectionState)) this.patience = setTimeout(fallBack, webTransportPatience);
+  }
+
+  private async webTransportAddress(): Promise<WebTransportAddress | undefined> {
+    const { webTransport } = this.options;
+    if (!webTransport || now() < this.noWebTransportUntil) return undefined;
+    try {
+      return typeof webTransport === "function" ? await webTransport() : webTransport;
+    } catch {
+      return undefined;
+    }
+  }
+
+  /** Begins a connection with a link of its own: over the web socket, or what `carry` makes. */
+  private open(ticket: string | undefined, token: Uint8Array | undefined, carry?: (events: TransportEvents) => Transport): void {
     const { protocol, timeout, keepalive, handshakeTimeout, codeTables } = this.options;
     let link: Link;
     try {
       link = new Link({
         protocol, serverKey: this.key, seed: randomBytes(32), ticket, resume: token, codeTables: codeTables ?? [],
+        transport: carry ? "datagrams" : "stream",
         ...(timeout !== undefined && { timeout }), ...(keepalive !== undefined && { keepalive }),
         ...(handshakeTimeout !== undefined && { handshakeTimeout }),
       }, now(), {
         opened: () => this.opened(),
         message: (channel, payload) => this.receiveMessage(channel, payload),
         payload: (payload) => this.receivePayload(payload),
-        closed: (code, text) => this.ended(new WireError(code, text)),
+        closed: (code, text) => link === this.link && this.ended(new WireError(code, text)),
       });
+      this.link = link;
+      // Of another connection, events come too late.
+      const ifCurrent = <A extends unknown[]>(work: (...args: A) => void) => (...args: A): void => {
+        if (link !== this.link) return;
+        work(...args);
+        this.flush();
+      };
+      const events = {
+        open: ifCurrent(() => {}),
+        receive: ifCurrent((datagram: Uint8Array) => link.receive(now(), datagram)),
+        ended: ifCurrent(() => link.transportEnded()),
+      };
+      this.carrier = carry ? carry(events) : overWebSocket(this.WebSocket, this.url, events);
     } catch (error) {
       return this.finish(error instanceof WireError ? error : new WireError("unexpected", String(error)));
     }
-    const socket = new this.WebSocket(this.url, "kestrel-wind");
-    this.link = link;
-    this.socket = socket;
-    socket.binaryType = "arraybuffer";
-    const isCurrent = (): boolean => generation === this.generation;
-    socket.onopen = () => isCurrent() && this.flush();
-    socket.onmessage = (event) => {
-      if (!isCurrent() || typeof event.data === "string") return;
-      link.receive(now(), new Uint8Array(event.data));
-      this.flush();
-    };
-    socket.onclose = () => {
-      if (!isCurrent()) return;
-      link.transportEnded();
-      this.flush();
-    };
-    socket.onerror = () => {};
     this.flush();
   }
 
@@ -433,6 +465,7 @@ export class Client {
 
   private opened(): void {
     const link = this.link!;
+    clearTimeout(this.patience);
     this.backOff = 0;
     this.version = link.version;
     this.codecs.clear();
@@ -453,7 +486,7 @@ export class Client {
       this.resumeToken = resume && { token: resume.token, until: now() + resume.window };
     }
     this.receiver?.ended();
-    this.dropSocket();
+    this.dropTransport();
     for (const request of [...this.requests.values()]) request.reject(error);
     const isOver = finals.has(error.code) && !(renewable.has(error.code) && typeof this.options.ticket === "function") && !isLogin;
     if (isOver || this.options.reconnect === false) return this.finish(error);
@@ -477,7 +510,7 @@ export class Client {
 
   private finish(error: WireError): void {
     ++this.generation;
-    this.dropSocket();
+    this.dropTransport();
     clearTimeout(this.retryTimer);
     for (const request of [...this.requests.values()]) request.reject(error);
     this.options.signal?.removeEventListener("abort", this.onAbort);
@@ -487,14 +520,11 @@ export class Client {
     this.settle = undefined;
   }
 
-  private dropSocket(): void {
+  private dropTransport(): void {
     clearTimeout(this.timer);
-    const { socket } = this;
-    this.socket = undefined;
-    if (!socket) return;
-    socket.onopen = socket.onmessage = socket.onclose = null;
-    socket.onerror = () => {};
-    if (socket.readyState <= 1) socket.close(1000);
+    clearTimeout(this.patience);
+    this.carrier?.close();
+    this.carrier = undefined;
   }
 
   private queueFlush(): void {
@@ -507,12 +537,12 @@ export class Client {
   }
 
   private flush(): void {
-    const { link, socket } = this;
+    const { link, carrier } = this;
     if (!link) return;
     const at = now();
     link.wake(at);
-    if (socket?.readyState === 1) {
-      for (let datagram = link.poll(at); datagram; datagram = link.poll(at)) socket.send(datagram);
+    if (carrier?.isOpen) {
+      for (let datagram = link.poll(at); datagram; datagram = link.poll(at)) carrier.send(datagram);
     }
     if (link !== this.link || link.state === "closed") return;
     clearTimeout(this.timer);

@@ -13,6 +13,8 @@ export interface FrameHandler {
   payload(payload: BitReader): void;
   close(code: number, text: string): void;
   window(index: number, low: number): void;
+  challenge(bytes: Uint8Array): void;
+  parity(index: number, low: number, others: number, lengths: number, payload: BitReader, bits: number): void;
 }
 
 /** Reads all frames of packet `packet`. Their effects are to be run only if none of them failed. */
@@ -91,7 +93,7 @@ export function readFrames(packet: number, reader: BitReader, channels: readonly
         const bits = reader.count(6);
         const payload = reader.part(bits);
         asks = true;
-          effects.push(() => handler.payload(payload));
+        effects.push(() => handler.payload(payload));
         break;
       }
       default: {
@@ -114,7 +116,8 @@ export function readFrames(packet: number, reader: BitReader, channels: readonly
             break;
           }
           case 3: {
-            reader.bytesOf(8);  // a web socket has no other address that could be asked
+            const bytes = reader.bytesOf(8);
+            effects.push(() => handler.challenge(bytes));
             break;
           }
           case 4: reader.bytesOf(8); break;
@@ -126,10 +129,13 @@ export function readFrames(packet: number, reader: BitReader, channels: readonly
           case 6: {
             const index = channelOf();
             if (!channels[index]!.isReliable) fail("unknown_channel", "parity of a channel without numbers");
-            reader.get(16 + 4 + 12);
+            const low = reader.get(16);
+            const others = reader.get(4);
+            const lengths = reader.get(12);
             const bits = reader.count(6);
             if (bits > 2048) fail("too_long", "parity is of small messages");
-            reader.part(bits);
+            const payload = reader.part(bits);
+            effects.push(() => handler.parity(index, low, others, lengths, payload, bits));
             counted(index);
             break;
           }

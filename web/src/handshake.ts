@@ -1,4 +1,4 @@
-// The handshake over a stream: the bytes of a connect, and of the server's welcome (docs/wire-format.md).
+// The handshake: the bytes of a hello, of a connect, and of the server's welcome (docs/wire-format.md).
 import { BitReader, BitWriter } from "./bits.js";
 import { tagBytes } from "./crypto.js";
 import { fail } from "./errors.js";
@@ -11,17 +11,33 @@ export const baseDatagramBytes = 1200;
 export const connectHeadBytes = 29;
 export const acceptHeadBytes = 11;
 
-/** The part of a connect that is not encrypted. A stream has no cookie. */
-export function connectHead(nonce: Uint8Array): Uint8Array {
+/** Over what datagrams travel: they arrive once and in order, or may be lost. */
+export type TransportKind = "datagrams" | "stream";
+
+function formHead(out: BitWriter, form: number, nonce: Uint8Array, kind: TransportKind): void {
+  out.put(0, 1);
+  out.put(form, 4);
+  out.put(0, 3);
+  out.put(linkVersion, 16);
+  out.bits(nonce, 64);
+  out.put(2, 8);  // encrypted
+  out.put(kind === "stream" ? 1 : 0, 8);
+}
+
+/** The first datagram where datagrams may be lost: asks for a cookie. */
+export function hello(nonce: Uint8Array): Uint8Array {
+  const out = new BitWriter(baseDatagramBytes);
+  formHead(out, 1, nonce, "datagrams");
+  const bytes = new Uint8Array(baseDatagramBytes);
+  bytes.set(out.finish());
+  return bytes;
+}
+
+/** The part of a connect that is not encrypted. A stream has no cookie: zeros. */
+export function connectHead(nonce: Uint8Array, kind: TransportKind, cookie: Uint8Array = new Uint8Array(16)): Uint8Array {
   const head = new BitWriter(connectHeadBytes);
-  head.put(0, 1);
-  head.put(3, 4);
-  head.put(0, 3);
-  head.put(linkVersion, 16);
-  head.bits(nonce, 64);
-  head.put(2, 8);  // encrypted
-  head.put(1, 8);  // a stream
-  head.bits(new Uint8Array(16), 128);
+  formHead(head, 3, nonce, kind);
+  head.bits(cookie, 128);
   return head.finish();
 }
 

@@ -1,5 +1,6 @@
 export { connect, Client } from "./client.js";
-export type { ClientStats, ConnectOptions, ConnectionState, RequestOptions, WebSocketConstructor, WebSocketLike } from "./client.js";
+export type { ClientStats, ConnectOptions, ConnectionState, RequestOptions } from "./client.js";
+export type { TransportName, WebSocketConstructor, WebSocketLike, WebTransportAddress, WebTransportConstructor, WebTransportLike } from "./transport.js";
 export * from "./bits.js";
 export * from "./errors.js";
 export * from "./grid.js";

@@ -1,6 +1,7 @@
 // The options, events and counters of a link.
 import type { BitReader } from "./bits.js";
 import type { ErrorCode } from "./errors.js";
+import type { TransportKind } from "./handshake.js";
 import type { ProtocolInfo } from "./protocol.js";
 
 /** Times in milliseconds. */
@@ -21,6 +22,8 @@ export interface LinkOptions {
   handshakeTimeout?: number;
   /** Longest pause between datagrams. */
   keepalive?: number;
+  /** What carries the datagrams; default: a stream, such as a web socket. */
+  transport?: TransportKind;
 }
 
 export interface LinkEvents {
@@ -39,6 +42,11 @@ export interface LinkStats {
   messagesSent: number;
   messagesReceived: number;
   messagesStale: number;
+  /** Messages that parity gave, of which every packet was lost. */
+  messagesRecovered: number;
+  /** Packets to the server that were lost, and copies of small messages that were sent in case of it. */
+  packetsLost: number;
+  copiesSent: number;
   /** Datagrams, or parts of them, that were not accepted, by cause. */
   drops: Partial<Record<ErrorCode, number>>;
   /** Smoothed round trip and its variation (RFC 6298), and the newest sample. */

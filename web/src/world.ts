@@ -99,7 +99,7 @@ export class PlayoutClock {
 
 export interface WorldOptions {
   playout?: PlayoutOptions;
-  /** In how many datagrams each input travels. Over a web socket nothing is lost: 1. */
+  /** In how many datagrams each input travels; default: 3, and 1 over a web socket, where nothing is lost. */
   inputCopies?: number;
   /** Texts of files that `kwind train` made; name their digests in ConnectOptions.codeTables too. */
   codeTables?: readonly string[];
@@ -121,7 +121,8 @@ export class ReplicatedWorld {
   // Inputs.
   private readonly inputs = new Map<number, PackedInput>();
   private newestInput = 0;
-  private sentBefore: number[];
+  /** Newest input in each of the last datagrams, as many as each input travels in. */
+  private sentBefore: number[] = [0];
   private readonly writer = new BitWriter(256);
   private readonly codecs = new Map<MessageType<unknown>, ReturnType<typeof fieldsCodec>>();
   // Resyncs.
@@ -137,7 +138,6 @@ export class ReplicatedWorld {
     const models = this.protocol.entities.map((type, i) => new EntityModel(type, i, 20));
     this.sets = (options.codeTables ?? []).map((text) => parseTables(text, models));
     this.world = new ClientWorld(this.protocol);
-    this.sentBefore = new Array<number>(options.inputCopies ?? 1).fill(0);
     client.setPayloadReceiver({
       connected: (_, resumed) => this.connected(resumed),
       payload: (payload) => this.receive(payload),
@@ -304,8 +304,10 @@ export class ReplicatedWorld {
       this.playout = undefined;
       this.newestInput = 0;
       this.inputs.clear();
-      this.sentBefore.fill(0);
+      this.sentBefore = [0];
     }
+    const copies = this.options.inputCopies ?? (this.client.transport === "web transport" ? 3 : 1);
+    this.sentBefore = new Array<number>(copies).fill(this.sentBefore[0]!);
     this.resyncPause = this.blindRequests = 0;
     this.blindSince = undefined;
     clearInterval(this.blindTimer);

@@ -154,13 +154,13 @@ test("mutated frames", () => {
     link.state = "open";
     link.channels = quay.channels.map((info) => new Channel(info));
     link.channelBits = 3;
-    link.nextNumber = 200;
+    link.sent.nextNumber = 200;
     for (let packet = 0; packet < 50 && link.state === "open"; ++packet) {
       const frames = someFrames();
       const reader = new BitReader(random(2) === 0 ? frames : mutated(frames));
       try {
-        if (random(3) === 0) link.readAcks(packet, reader);
-        link.readFrames(packet, reader, packet);
+        if (random(3) === 0) link.readAcks(packet, packet, reader);
+        link.readFrames(packet, reader);
         ++taken;
       } catch (error) {
         if (!(error instanceof WireError)) throw error;
