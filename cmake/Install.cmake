@@ -70,6 +70,14 @@ if(KWIND_WEB)
   list(APPEND installed kwind_component_web)
   list(APPEND KWIND_COMPONENTS web)
 endif()
+if(KWIND_WEB_TRANSPORT)
+  add_library(kwind_component_web_transport STATIC $<TARGET_OBJECTS:kwind_web_transport>)
+  set_target_properties(kwind_component_web_transport PROPERTIES OUTPUT_NAME kwind_web_transport
+    EXPORT_NAME web_transport LINKER_LANGUAGE CXX ARCHIVE_OUTPUT_DIRECTORY ${PROJECT_BINARY_DIR}/library)
+  target_link_libraries(kwind_component_web_transport INTERFACE PkgConfig::quic)
+  list(APPEND installed kwind_component_web_transport)
+  list(APPEND KWIND_COMPONENTS web_transport)
+endif()
 
 install(TARGETS ${installed} EXPORT kestrel_wind COMPONENT dev
   RUNTIME DESTINATION ${CMAKE_INSTALL_LIBEXECDIR}/kwind

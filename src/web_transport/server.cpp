@@ -64,8 +64,7 @@ Secret32 random_secret() {
 struct WebTransportServer::State {
   State(std::unique_ptr<Transport> udp_in, const WebTransportOptions& options)
       : udp(std::move(udp_in)),
-        handshakes(options.handshakes_per_second,
-                   std::max(1.0, options.handshakes_per_second / 10)),
+        handshakes(options.handshakes_per_second, std::max(1.0, options.handshakes_per_second / 4)),
         resets(kResetsPerSecond, kResetsPerSecond / 10) {
     KWIND_ASSERT(options.handshakes_per_second > 0 && options.unsent_datagrams > 0);
     shared.options = options;

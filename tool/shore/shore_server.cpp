@@ -14,6 +14,9 @@
 #include "kwind/io/udp_transport.h"
 #include "kwind/kwind.h"
 #include "shore.h"
+#ifdef KWIND_HAS_WEB_TRANSPORT
+#include "kwind/web_transport/web_transport_server.h"
+#endif
 
 namespace kwind::shore {
 namespace {
@@ -166,6 +169,63 @@ class Harbour {
   std::size_t notices_ = 0;
 };
 
+#ifdef KWIND_HAS_WEB_TRANSPORT
+// Datagrams for pages, at the UDP port with the number of the web socket's. The page learns the
+// certificate's hash from `GET /web-transport`.
+class Datagrams {
+ public:
+  // Returns a sentence if it cannot listen.
+  std::string open(Server& server, const Settings& settings, const Endpoint& local) {
+    web::WebTransportOptions options;
+    options.origins = settings.origins;
+    options.certificate_file = settings.certificate_file;
+    options.private_key_file = settings.private_key_file;
+    auto made = web::WebTransportServer::listen(local, options);
+    if (!made) {
+      return fmt::format("cannot listen for WebTransport on UDP `{}`: {}; choose another port",
+                         local.text(), error_info(made.error()).text);
+    }
+    transport_ = made->get();
+    has_own_certificate_ = settings.certificate_file.empty();
+    server.add_transport(std::move(*made));
+    return {};
+  }
+  [[nodiscard]] std::optional<web::Page> page() const {
+    if (transport_ == nullptr) return std::nullopt;
+    std::string hash;
+    if (has_own_certificate_) {
+      for (const std::byte each : transport_->certificate_hash()) {
+        hash += fmt::format("{:02x}", std::to_integer<unsigned>(each));
+      }
+    }
+    return web::Page{
+        "application/json",
+        fmt::format("{{\"port\":{},\"path\":\"/kwind\",\"certificateHashes\":[{}]}}",
+                    transport_->local().port, hash.empty() ? hash : fmt::format("\"{}\"", hash))};
+  }
+  // A certificate lasts for 13 days: a server that runs for longer makes another one in time.
+  void renew() {
+    if (!has_own_certificate_ ||
+        io::unix_now() + kRenewBefore < transport_->certificate_expires()) {
+      return;
+    }
+    (void)transport_->reload_certificate();  // it is tried again in the next turn
+  }
+
+ private:
+  static constexpr std::int64_t kRenewBefore = 24 * 3600;
+  web::WebTransportServer* transport_ = nullptr;  // the server owns it
+  bool has_own_certificate_ = false;
+};
+#else
+class Datagrams {
+ public:
+  static std::string open(Server&, const Settings&, const Endpoint&) { return {}; }
+  static std::optional<web::Page> page() { return std::nullopt; }
+  static void renew() {}
+};
+#endif
+
 }  // namespace
 
 std::string serve(const Settings& settings,
@@ -185,13 +245,15 @@ std::string serve(const Settings& settings,
   if (!opened) return opened.error().text;
   Server& server = **opened;
 
+  Datagrams datagrams;
   web::WebSocketOptions web;
   web.origins = settings.origins;
   web.certificate_file = settings.certificate_file;
   web.private_key_file = settings.private_key_file;
-  web.pages = [&server](std::string_view path) -> std::optional<web::Page> {
+  web.pages = [&](std::string_view path) -> std::optional<web::Page> {
     if (path == "/") return web::Page{"text/html; charset=utf-8", std::string(page_text())};
     if (path == "/key") return web::Page{"text/plain", server.public_key()};
+    if (path == "/web-transport") return datagrams.page();
     return std::nullopt;
   };
   auto transport = web::WebSocketTransport::listen(*local, web);
@@ -203,6 +265,8 @@ std::string serve(const Settings& settings,
                              settings.address, error_info(transport.error()).text);
   }
   server.add_transport(std::move(*transport));
+  const std::string problem = datagrams.open(server, settings, server.address(1));
+  if (!problem.empty()) return problem;
 
   ReplicationOptions replication;
   replication.tick_rate = kTickRate;
@@ -224,6 +288,7 @@ std::string serve(const Settings& settings,
                     server.address(1).text()));
   while (!interrupted()) {
     server.step(io::now());
+    datagrams.renew();
     server.wait(100ms);
   }
   server.close_all("the harbour closes for the night");

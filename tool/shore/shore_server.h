@@ -1,5 +1,6 @@
-// The harbour for pages: one port serves the page and the web socket; visitors share one world with
-// tugs that steer themselves. One thread.
+// The harbour for pages: one port serves the page and the web socket, and where it is built in
+// WebTransport at the UDP port of the same number; visitors share one world with tugs that steer
+// themselves. One thread.
 #pragma once
 #include <cstdint>
 #include <functional>

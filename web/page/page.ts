@@ -1,7 +1,7 @@
 // The page of `kwind demo --web`: draws the harbour, steers a tug, shows what the network does.
-import { connect, Predicted, ReplicatedWorld, WireError, type Client, type Ref, type Vec2 } from "kestrel-wind";
+import { connect, Predicted, ReplicatedWorld, WireError, type Client, type Ref, type Vec2, type WebTransportAddress } from "kestrel-wind";
 import { Barge, Chart, Crate, Enter, Gull, Hail, Helm, Notice, Post, StandAt, Stroke, Tug, shore } from "../build/generated/shore.js";
-import { socketOver } from "./path.js";
+import { sessionOver, socketOver } from "./path.js";
 import { steer, ticksPerSecond } from "./steer.js";
 
 const $ = <T extends HTMLElement>(id: string): T => document.getElementById(id) as T;
@@ -34,8 +34,10 @@ async function play(): Promise<void> {
   const key = await (await fetch("/key", { cache: "no-store" })).text();
   const url = `${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/kwind`;
   const abort = new AbortController();
+  const WebTransport = sessionOver(path);
   const made = await connect(url, {
-    protocol: shore, key, WebSocket: socketOver(path), signal: abort.signal, longestRetry: 4000,
+    protocol: shore, key, WebSocket: socketOver(path), signal: abort.signal, longestRetry: 4000, timeout: 4000,
+    webTransport: datagramAddress, ...(WebTransport && { WebTransport }),
     onState(state, error) {
       showState(state, error);
       if (state === "connected" && client) enter();
@@ -66,6 +68,15 @@ async function play(): Promise<void> {
   world.onSpawn(Chart, (_, value) => drawSheet((chart = value)));
   world.onUpdate(Chart, (_, value) => drawSheet((chart = value)));
   enter();
+}
+
+/** Where the server takes WebTransport, if it does. A name may stand for two addresses, of which it has one. */
+async function datagramAddress(): Promise<WebTransportAddress | undefined> {
+  const reply = await fetch("/web-transport", { cache: "no-store" });
+  if (!reply.ok) return undefined;
+  const { port, path: at, certificateHashes } = await reply.json();
+  const host = location.hostname === "localhost" ? "127.0.0.1" : location.hostname;
+  return { url: `https://${host}:${port}${at}`, certificateHashes };
 }
 
 async function retry(): Promise<void> {
@@ -413,6 +424,7 @@ setInterval(() => {
     ["corrections", `${own?.corrections ?? 0}`], ["worst error", `${worstError.toFixed(2)} m`],
     ["down", `${down} B/s`], ["up", `${up} B/s`],
     ["in view", `${world.size}`], ["desyncs", `${world.counts.desyncs} of ${world.counts.digests}`],
+    ["sent over", client?.transport === "web transport" ? "datagrams" : "web socket"], ["packets lost", `${stats.packetsLost}`],
     ["script/frame", `${frameTime.toFixed(1)} ms`], ["connections", `${stats.attempts}`],
   ];
   worstError *= 0.8;

@@ -1,6 +1,6 @@
-// A web socket whose messages travel over a path that is made worse: each waits for its delay, and a lost one for a
-// retransmission; the order stays, as it does over TCP.
-import type { WebSocketLike } from "kestrel-wind";
+// The visitor's own path, made worse. A web socket's messages wait for their delay, and a lost one for a retransmission;
+// the order stays, as it does over TCP. Datagrams of WebTransport are lost, and overtake each other.
+import type { WebSocketLike, WebTransportConstructor, WebTransportLike } from "kestrel-wind";
 
 export interface Path { delay: number; jitter: number; loss: number }
 
@@ -37,5 +37,45 @@ export function socketOver(path: Path) {
       if (at <= now) work();
       else setTimeout(work, at - now);
     }
+  };
+}
+
+/** Nothing where the browser has no WebTransport. */
+export function sessionOver(path: Path): WebTransportConstructor | undefined {
+  const Native = (globalThis as { WebTransport?: WebTransportConstructor }).WebTransport;
+  if (!Native) return undefined;
+  const Known = Native;
+  const over = (arrive: () => void): void => {
+    if (Math.random() * 100 < path.loss) return;
+    const wait = path.delay + Math.random() * path.jitter;
+    if (wait > 0) setTimeout(arrive, wait);
+    else arrive();
+  };
+  return class implements WebTransportLike {
+    readonly ready: Promise<unknown>;
+    readonly closed: Promise<unknown>;
+    readonly datagrams: WebTransportLike["datagrams"];
+    private readonly session: WebTransportLike;
+    constructor(...options: ConstructorParameters<WebTransportConstructor>) {
+      this.session = new Known(...options);
+      this.ready = this.session.ready;
+      this.closed = this.session.closed;
+      const { datagrams } = this.session;
+      const reader = datagrams.readable.getReader();
+      const writer = datagrams.writable.getWriter();
+      const read = async (to: ReadableStreamDefaultController<Uint8Array>): Promise<void> => {
+        for (let next = await reader.read(); !next.done; next = await reader.read()) {
+          const { value } = next;
+          over(() => to.enqueue(value));
+        }
+      };
+      this.datagrams = {
+        get maxDatagramSize() { return datagrams.maxDatagramSize; },
+        set incomingHighWaterMark(count: number) { datagrams.incomingHighWaterMark = count; },
+        readable: new ReadableStream<Uint8Array>({ start: (to) => void read(to).catch(() => {}) }),
+        writable: new WritableStream<Uint8Array>({ write: (bytes) => over(() => void writer.write(bytes).catch(() => {})) }),
+      };
+    }
+    close(info?: { closeCode?: number; reason?: string }): void { this.session.close(info); }
   };
 }

@@ -39,7 +39,7 @@ const held = (page: Page): Promise<any> => page.evaluate(() => {
   const { client, world, own } = (globalThis as any).harbour();
   return {
     state: client?.connection, tick: world?.tick ?? 0, size: world?.size ?? 0, counts: world?.counts, own: own?.state,
-    drops: client?.stats.drops, attempts: client?.stats.attempts, roundTrip: client?.stats.roundTrip, received: client?.stats.bytesReceived,
+    transport: client?.transport, lost: client?.stats.packetsLost, drops: client?.stats.drops, attempts: client?.stats.attempts, roundTrip: client?.stats.roundTrip, received: client?.stats.bytesReceived,
   };
 });
 async function until(what: string, page: Page, holds: (state: any) => boolean, ms = 10_000): Promise<any> {
@@ -104,6 +104,25 @@ test("the page", { skip, timeout: 240_000 }, async (t) => {
       const ticks = (await held(first)).tick;
       const state = await until("some digests", first, ({ tick, counts }) => tick > ticks + 100 && counts.digests >= 5, 20_000);
       assert.deepEqual([state.counts.desyncs, state.counts.unread, state.drops], [0, 0, {}]);
+    });
+    await t.test("datagrams where server and browser have them, else the web socket", async () => {
+      const { ok } = await fetch(`${server.url}web-transport`);
+      assert.equal((await held(first)).transport, ok ? "web transport" : "web socket");
+      await first.click("#show-network");
+      await first.fill("#loss", "10");
+      const before = await held(first);
+      const state = await until("ticks under loss", first, ({ tick }) => tick > before.tick + 100, 15_000);
+      assert.ok(!ok || state.lost > before.lost, "datagrams were lost");
+      assert.deepEqual([state.counts.desyncs, state.counts.unread, state.attempts], [0, 0, 1]);
+      await first.fill("#loss", "0");
+      await first.click("#show-network");
+      const old = await browser.newPage();
+      await old.addInitScript(() => delete (globalThis as any).WebTransport);
+      await old.goto(server.url);
+      await old.click("text=Keep a lookout");
+      const plain = await until("the world", old, (now) => now.state === "connected" && now.tick > 0);
+      assert.equal(plain.transport, "web socket");
+      await old.close();
     });
     await t.test("a slow path: play-out and round trip follow the sliders", async () => {
       await first.click("#show-network");

@@ -25,8 +25,8 @@ struct WebTransportOptions {
   std::size_t connections = 1024;
   /// Of one IPv4 address, or one IPv6 /64.
   std::size_t connections_per_address = 64;
-  /// TLS handshakes per second, with a tenth of a second's worth at once. Each costs some 0.3 ms of
-  /// CPU. Beyond that first packets are dropped, and clients send them again.
+  /// TLS handshakes per second, with a quarter of a second's worth at once. Beyond that first
+  /// packets are dropped, and clients send them again.
   double handshakes_per_second = 400;
   /// Ends a connection that carries no peer of the game after this time.
   Duration handshake_timeout = std::chrono::seconds(5);
