@@ -106,7 +106,7 @@ function someFrames(): Uint8Array {
   };
   for (let i = 0; i <= random(5); ++i) {
     const channel = random(6);
-    switch (random(6)) {
+    switch (random(8)) {
       case 0: case 1:
         out.put(1, 1);
         out.put(channel, 3);
@@ -127,6 +127,8 @@ function someFrames(): Uint8Array {
       }
       case 3: out.put(4, 3); payload(6); break;
       case 4: out.put(6 | (2 << 3), 6); out.put(2 + random(4), 3); out.put(random(1e6), 32); break;
+      case 5: out.put(6 | (3 << 3), 6); out.put(random(1e6), 32); out.put(random(1e6), 32); break;
+      case 6: out.put(6 | (6 << 3), 6); out.put(2 + random(4), 3); out.put(random(6), 16); out.put(random(16), 4); out.put(random(300), 12); payload(6); break;
       default: out.put(6, 6);
     }
   }
@@ -138,7 +140,7 @@ test("mutated frames", () => {
   const events = { opened() {}, message() {}, payload() {}, closed() {} };
   let refused = 0;
   forAWhile(0.1, () => {
-    const link = new Link(options, 0, events);
+    const link = new Link({ ...options, transport: random(2) ? "stream" : "datagrams" }, 0, events);
     for (let i = 0; i < 50; ++i) {
       const bytes = Uint8Array.from({ length: 1 + random(200) }, () => random(256));
       bytes[0] = random(16);
@@ -150,7 +152,7 @@ test("mutated frames", () => {
   // What a server that holds the key may write: the reader of frames and of acks, after the handshake.
   let [taken, wrong] = [0, 0];
   forAWhile(0.1, () => {
-    const link = new Link(options, 0, events) as any;
+    const link = new Link({ ...options, transport: random(2) ? "stream" : "datagrams" }, 0, events) as any;
     link.state = "open";
     link.channels = quay.channels.map((info) => new Channel(info));
     link.channelBits = 3;
@@ -168,6 +170,7 @@ test("mutated frames", () => {
       }
     }
     assert.ok(link.channels.every((each: any) => each.assemblies.size <= 16));
+    assert.ok(link.channels.every(({ receiver }: any) => !receiver || (receiver.slots.size <= 512 && receiver.parities.length <= 8)));
   });
   assert.ok(taken > 20 && wrong > 100, `${taken} taken, ${wrong} refused`);
 });
