@@ -43,6 +43,7 @@ class Client::Events final : public Session::Sink {
   Client& client_;
 };
 
+// State of one connection. reconnect() makes another one and moves the handlers over.
 struct Client::Impl {
   Impl(Transport& port_in, const Endpoint& server_in, const schema::ProtocolInfo& protocol,
        const ClientOptions& options, Time now_in)
@@ -59,6 +60,8 @@ struct Client::Impl {
     }
   }
 
+  // Starts the handshake. The seed gives the client's ephemeral key and nonces, and the link's own
+  // secret is derived from the seed under a label of its own.
   static link::Link connect(const schema::ProtocolInfo& protocol, const ClientOptions& options,
                             const Transport& transport, Time now) {
     KWIND_ASSERT(options.server_key.has_value() != options.plaintext.has_value());
@@ -84,6 +87,8 @@ struct Client::Impl {
   Time now;
 };
 
+// Gives answers of Responder objects back to this client. A Responder holds it weakly: one that
+// outlives the client sends nothing.
 class Client::Responses final : public route::ResponseSink {
  public:
   explicit Responses(Client& client) : client_(client) {}
@@ -117,6 +122,8 @@ Client::~Client() {
   impl_->session.end_requests(events);
 }
 
+// Opaque payload of the server's replication. An error tells the link's counters that no handler
+// took the payload.
 Errc Client::Events::filled(std::span<const std::byte> payload, std::size_t bits) {
   Errc error = Errc::payload_not_taken;
   const auto hear = [&] {
@@ -126,6 +133,8 @@ Errc Client::Events::filled(std::span<const std::byte> payload, std::size_t bits
   return error;
 }
 
+// References in messages are looked up while they are decoded. A client has one server, so the
+// number of the peer has no meaning here.
 void Client::set_reference_filter(std::function<bool(const schema::AnyRef&)> knows) {
   impl_->wire.knows_entity = nullptr;
   if (!knows) return;
@@ -135,6 +144,7 @@ void Client::set_reference_filter(std::function<bool(const schema::AnyRef&)> kno
   };
 }
 
+// One handler: two would each see half of a protocol that they do not share.
 void Client::on_payload(std::function<Errc(std::span<const std::byte>, std::size_t)> handler) {
   KWIND_ASSERT(handler == nullptr || impl_->on_payload == nullptr);
   impl_->on_payload = std::move(handler);
@@ -144,6 +154,7 @@ void Client::schedule_payload(link::PayloadSource* payload_source, std::size_t d
   impl_->session.link().schedule_payload(payload_source, datagrams);
 }
 
+// Handlers run one by one. One that throws is counted, and does not keep the others from running.
 void Client::Events::opened() {
   client_.impl_->on_connect.each([&](const auto& handler) { guard(nullptr, handler); });
 }
@@ -154,6 +165,7 @@ void Client::Events::closed(Errc code, std::string_view text) {
 
 // ---- requests ----
 
+// Requests of a client go to its only server, which has the number 0 here.
 Result<std::uint16_t> Client::next_request_id() const {
   return impl_->session.next_request_id();
 }
@@ -163,6 +175,8 @@ Errc Client::request_packed(const PackedMessage& request, Duration timeout,
   return impl_->session.request(impl_->now, 0, request, timeout, std::move(settle));
 }
 
+// The request stays open until its answer was accepted by the link: after an error such as
+// queue_full the game may answer again.
 Errc Client::send_answer(std::uint16_t number, const schema::MessageInfo& info,
                          const std::function<void(schema::Encoder&)>& encode) {
   if (version() == 0) return Errc::closed;
@@ -174,12 +188,14 @@ Errc Client::send_answer(std::uint16_t number, const schema::MessageInfo& info,
   return error;
 }
 
+// Answer number 0 and the request's number tell the other end that no answer will come.
 void Client::abandon(std::uint16_t number, const schema::MessageInfo& info) {
   if (version() == 0 || !impl_->session.take_request_id(info.type, number)) return;
   const auto packed = packer_.pack_abandoned(info, version(), number);
   if (packed) (void)send_packed(*packed);  // if it cannot be sent, the asker's time runs out
 }
 
+// Runs code of the game that no message brought about: coroutines and timers.
 void Client::run_guarded(const std::function<void()>& run) {
   Events(*this).guard(nullptr, run);
 }
@@ -188,6 +204,7 @@ void Client::start(route::Task task) {
   run_guarded([&] { task.start(); });
 }
 
+// Stages run in the order in which they were attached, after receiving and before sending.
 void Client::attach(LoopStage& stage) {
   impl_->stages.push_back(&stage);
 }
@@ -228,6 +245,8 @@ void Client::on_disconnect(std::function<void(Errc, std::string_view)> handler) 
   impl_->on_disconnect.add(std::move(handler));
 }
 
+// Order: datagrams, the end of the transport, timers, requests that are late, stages. An answer
+// that arrived in this call is in time, whatever its deadline was.
 void Client::receive(Time now) {
   Impl& impl = *impl_;
   impl.now = now;
@@ -253,6 +272,7 @@ void Client::receive(Time now) {
   impl.transport.flush(now);
 }
 
+// Stages come first, so that their payload leaves in this call.
 void Client::flush(Time now) {
   impl_->now = now;
   for (LoopStage* stage : impl_->stages) stage->before_flush(now, impl_->wire.guard);
@@ -268,6 +288,7 @@ Time Client::next_wakeup() const {
   return next;
 }
 
+// The packed bytes are copied into the channel's queue.
 Errc Client::send_packed(const PackedMessage& message) {
   return impl_->session.send(impl_->now, 0, message);
 }
@@ -276,6 +297,7 @@ void Client::close(std::string_view reason) {
   impl_->session.link().close(impl_->now, reason);
 }
 
+// State of the link, as the game names it.
 bool Client::connected() const {
   return impl_->session.link().state() == link::State::open;
 }
@@ -285,6 +307,8 @@ bool Client::ended() const {
 std::uint16_t Client::version() const {
   return impl_->session.link().version();
 }
+// The handshake agrees on an index in the list that this end offered; index 0 means built-in
+// tables.
 std::uint64_t Client::code_tables() const {
   const std::uint8_t place = impl_->session.link().code_tables();
   return place == 0 ? 0 : impl_->code_table_sets[place - 1U];
@@ -302,6 +326,7 @@ const link::Stats& Client::stats() const {
   return impl_->session.link().stats();
 }
 
+// Counts of messages are kept by the dispatcher and the packer, counts of datagrams by the link.
 Counts Client::counts() const {
   Counts counts{impl_->wire.drops,         dispatcher_.counts(),      packer_.out_of_range(),
                 impl_->wire.sends_refused, packer_.unknown_to_peer(), packer_.packed(),
@@ -316,6 +341,7 @@ Traffic Client::traffic() const {
   return traffic;
 }
 
+// The error's own text, then the other end's reason if that says more, then advice for the reader.
 std::string explain_end(Errc code, std::string_view reason) {
   std::string_view advice;
   switch (code) {

@@ -14,6 +14,8 @@ ClientView::ClientView(Peer peer, const replica::World& world, replica::Interest
   replicator_.bind(&query_);
 }
 
+// An owned entity is always relevant to its client, whatever the distance; following also moves the
+// centre of the query.
 void ClientView::follow(schema::AnyRef entity) {
   if (followed_) query_.remove_owned(*followed_);
   followed_ = entity;
@@ -45,12 +47,14 @@ Replication::Replication(Server& server, const schema::EntitiesInfo& entities,
   server_.attach(*this);
 }
 
+// Handlers are gone with their object: the server outlives this object.
 Replication::~Replication() {
   server_.detach(*this);
   server_.on_payload(nullptr);
   server_.set_reference_filter(nullptr);
 }
 
+// A view is made when the connection is announced, before any handler of the game asks for it.
 void Replication::connect(Peer peer) {
   auto& client = views_[peer];
   client.reset(new ClientView(
@@ -59,6 +63,7 @@ void Replication::connect(Peer peer) {
   on_client_(*client);
 }
 
+// Tables that both ends hold: the handshake agreed on a digest. nullptr stands for built-in tables.
 std::shared_ptr<const replica::CodeTables> Replication::tables_of(Peer peer) const {
   const std::uint64_t agreed = server_.code_tables(peer);
   if (agreed == 0) return nullptr;
@@ -76,11 +81,14 @@ void Replication::on_tick(std::function<void(std::uint32_t)> handler) {
   on_tick_.add(std::move(handler));
 }
 
+// nullptr for a peer that has disconnected.
 ClientView* Replication::view(Peer peer) {
   const auto found = views_.find(peer);
   return found == views_.end() ? nullptr : found->second.get();
 }
 
+// With `tick_between_receive_and_flush` the game's own code runs between receive() and flush():
+// inputs are handed out here, and the tick is ended in before_flush().
 void Replication::after_receive(Time now, const Guard& guard) {
   if (!clock_) clock_.emplace(options_.tick_rate, now);
   ticks_due_ += clock_->due(now);
@@ -90,6 +98,7 @@ void Replication::after_receive(Time now, const Guard& guard) {
   begin_tick(guard);
 }
 
+// Without it whole ticks run here, each with inputs, handlers and end.
 void Replication::before_flush(Time now, const Guard& guard) {
   if (options_.tick_between_receive_and_flush) {
     if (std::exchange(tick_is_open_, false)) end_tick();
@@ -103,6 +112,7 @@ void Replication::before_flush(Time now, const Guard& guard) {
   }
 }
 
+// Inputs come before the game's handlers, so that a tick uses what arrived before it.
 void Replication::begin_tick(const Guard& guard) {
   if (take_input_) {
     for (const auto& [peer, client] : views_) {
@@ -123,6 +133,8 @@ void Replication::begin_tick(const Guard& guard) {
   on_tick_.each([&](const auto& handler) { guard([&] { handler(world_.tick()); }); });
 }
 
+// Lag compensation: the tick that a client showed when it gave its newest input. Ten bits of
+// quarter ticks travel; they are unfolded relative to the newest tick.
 double Replication::tick_seen_by(Peer peer) const {
   constexpr std::uint32_t kParts = 4;
   constexpr std::uint32_t kMask = 1023;  // low bits that travel
@@ -138,6 +150,7 @@ double Replication::tick_seen_by(Peer peer) const {
       {newest - static_cast<double>(back) / kParts, newest - rewind * options_.tick_rate, 0.0});
 }
 
+// Each client's sender writes its snapshot when the server fills the client's next datagram.
 void Replication::end_tick() {
   world_.end_tick();
   for (const auto& [peer, client] : views_) {
@@ -145,6 +158,7 @@ void Replication::end_tick() {
   }
 }
 
+// Time{} means at once: a tick is due.
 Time Replication::next_wakeup() const {
   return clock_ && ticks_due_ == 0 && !tick_is_open_ ? clock_->next() : Time{};
 }

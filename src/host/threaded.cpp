@@ -78,17 +78,24 @@ struct ThreadedServer::Halves {
   // ---- on the network's thread ----
 
   // Connects and disconnects are never lost: at most one per connection waits here.
+  // Messages of the network thread that found the queue full wait in order; no later one may
+  // overtake them.
   void put(Inbound&& item) {
     // NOLINTNEXTLINE(bugprone-use-after-move): what was not taken is untouched
     if (!waiting.empty() || !inbound.put(std::move(item))) waiting.push_back(std::move(item));
     look_at_room();
   }
+  // The game's thread has taken some: the oldest that wait go first.
   void put_waiting() {
     while (!waiting.empty() && inbound.put(std::move(waiting.front()))) waiting.pop_front();
     look_at_room();
   }
+  // With less than the reserve left the server holds messages back in its windows. So the queue
+  // cannot overflow with messages, and only connects and disconnects can wait.
   void look_at_room() { server.pause(!waiting.empty() || inbound.room() <= kReserve); }
 
+  // The message's fields are copied into memory of the slot, which the next message in it uses
+  // again.
   void take(Peer peer, const route::RawMessage& message) {
     Inbound* const slot = waiting.empty() ? inbound.put_slot() : nullptr;
     if (slot == nullptr) return;  // cannot be: the server was paused before
@@ -104,6 +111,7 @@ struct ThreadedServer::Halves {
     look_at_room();
   }
 
+  // The network thread. One turn: what waits, receive, commands of the game, send, counts, sleep.
   void run() {
     Time counts_at{};
     std::optional<Time> end;
@@ -165,12 +173,15 @@ ThreadedServer::ThreadedServer(std::unique_ptr<io::PollableTransport> transport,
   halves_ = std::make_unique<Halves>(std::move(transport), protocol, options, queues);
 }
 
+// The thread ends after close frames had their linger, at most twice that long.
 ThreadedServer::~ThreadedServer() {
   halves_->stop.store(true, std::memory_order_release);
   halves_->waker.wake();
   halves_->thread.join();
 }
 
+// The game's thread. Each item was put by the network thread in the order of events, so that a
+// message never comes before the connect of its peer.
 void ThreadedServer::receive() {
   hand_over_closes();
   route::Dispatcher<Peer>::Dispatched done;
@@ -214,11 +225,13 @@ void ThreadedServer::receive() {
   }
 }
 
+// Commands were put into the queue as they were given; the network thread is woken once.
 void ThreadedServer::flush() {
   hand_over_closes();
   halves_->waker.wake();
 }
 
+// Encodes once for each version that is spoken, and names all peers of that version in one item.
 std::size_t ThreadedServer::hand_over(std::span<const Peer> peers, Peer left_out,
                                       const Pack& pack) {
   std::size_t count = 0;
@@ -272,12 +285,14 @@ void ThreadedServer::hand_over_closes() {
   }
 }
 
+// Counts of the game's half: network_counts() has those of the other thread.
 Counts ThreadedServer::counts() const {
   return {drops_, dispatcher_.counts(),      packer_.out_of_range(),
           0,      packer_.unknown_to_peer(), packer_.packed(),
           0};
 }
 
+// A copy under a lock, at most a tenth of a second old.
 Counts ThreadedServer::network_counts() const {
   const std::lock_guard lock(halves_->counts_mutex);
   return halves_->counts;

@@ -7,11 +7,13 @@
 
 namespace kwind::io {
 
+// CLOCK_MONOTONIC on Linux: it does not jump when the system's time is set.
 Time now() {
   return Time(
       std::chrono::duration_cast<Duration>(std::chrono::steady_clock::now().time_since_epoch()));
 }
 
+// For nonces and cookies; 128 bits.
 Key128 entropy() {
   // Thread-safe and idempotent; it fails only where the system has no random numbers at all.
   KWIND_ASSERT(sodium_init() >= 0);
@@ -20,6 +22,7 @@ Key128 entropy() {
   return key;
 }
 
+// For keys; wiped when destroyed.
 Secret32 random_secret() {
   KWIND_ASSERT(sodium_init() >= 0);
   Secret32 secret;
@@ -27,6 +30,7 @@ Secret32 random_secret() {
   return secret;
 }
 
+// Whole seconds since 1970, for tickets and certificates.
 std::int64_t unix_now() {
   const auto unix = std::chrono::system_clock::now().time_since_epoch();
   return std::chrono::floor<std::chrono::seconds>(unix).count();

@@ -9,10 +9,13 @@
 
 namespace kwind::io {
 
+// A client's socket is bound to loopback for a server on loopback, so that no other machine reaches
+// it.
 Endpoint local_for(const Endpoint& remote) {
   if (!remote.is_loopback()) return Endpoint::any(0);
   return remote.is_v4() ? Endpoint::loopback(0) : Endpoint::loopback_v6(0);
 }
+// "0.0.0.0" and "::" name no destination: on the same machine loopback reaches the listener.
 Endpoint reachable(const Endpoint& address) {
   return address.is_any() ? Endpoint::loopback(address.port) : address;
 }
@@ -26,6 +29,8 @@ Result<Endpoint> without_interface(const Endpoint& endpoint) {
 }
 }  // namespace
 
+// Literal addresses first; otherwise the part before the last colon is a host name. The first
+// address that the resolver returns is taken.
 Result<Endpoint> resolve(std::string_view host_and_port) {
   if (const auto plain = Endpoint::parse(host_and_port)) return without_interface(*plain);
   const std::size_t colon = host_and_port.rfind(':');

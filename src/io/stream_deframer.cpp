@@ -6,6 +6,8 @@
 
 namespace kwind::io {
 
+// Bytes that were handed out leave the front of the buffer only here: spans stay valid between
+// calls.
 void StreamDeframer::take(std::span<const std::byte> bytes) {
   if (error_ != Errc::none) return;
   bytes_.erase(bytes_.begin(), bytes_.begin() + static_cast<std::ptrdiff_t>(at_));
@@ -19,12 +21,14 @@ std::size_t StreamDeframer::next_size() const {
                                                          << 8;
 }
 
+// A length that is not permitted counts as "something to hand out": next() then notes the error.
 bool StreamDeframer::has_next() const {
   if (error_ != Errc::none || held_bytes() < kHeadBytes) return false;
   const std::size_t size = next_size();
   return size == 0 || size > max_bytes_ || held_bytes() - kHeadBytes >= size;
 }
 
+// The span is valid until the next take().
 std::optional<std::span<const std::byte>> StreamDeframer::next() {
   if (!has_next()) return std::nullopt;
   const std::size_t size = next_size();
@@ -39,6 +43,7 @@ std::optional<std::span<const std::byte>> StreamDeframer::next() {
   return datagram;
 }
 
+// Little-endian, 16 bits (docs/wire-format.md, "Over a stream").
 void StreamDeframer::write_head(std::size_t bytes, std::span<std::byte, kHeadBytes> out) {
   KWIND_ASSERT(bytes > 0 && bytes < 65536);
   out[0] = static_cast<std::byte>(bytes & 0xff);

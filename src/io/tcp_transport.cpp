@@ -29,6 +29,7 @@ constexpr std::size_t kLookEvery = 64;  // datagrams, so that nobody waits for a
 constexpr Duration kSweepEvery = std::chrono::seconds(1);
 constexpr Duration kPause = std::chrono::seconds(1);  // of accepting
 
+// Half of the descriptors that the process may have: files, pipes and other sockets take theirs.
 std::size_t permitted_streams(std::size_t wanted) {
   return std::clamp<std::size_t>(max_descriptors() / 2, 1, wanted);
 }
@@ -80,11 +81,14 @@ struct TcpTransport::State {
     if (door >= 0) close_socket(door);
   }
 
+  // nullptr if no stream to that address is open.
   Stream* find(const Endpoint& peer) {
     const auto found = streams.find(peer);
     return found == streams.end() ? nullptr : found->second.get();
   }
 
+  // The poller reports descriptors, the transport is asked for addresses: by_fd leads from one to
+  // the other.
   void add(int fd, const Endpoint& peer, Time now) {
     // Small datagrams must not wait for the acks of those before them.
     set_option(fd, IPPROTO_TCP, TCP_NODELAY, 1);
@@ -97,6 +101,7 @@ struct TcpTransport::State {
     streams[peer] = std::move(stream);
   }
 
+  // The address goes to `ended`, from where the host learns that the connection is over.
   void end(Endpoint peer) {  // by value: it may be the stream's own
     const auto found = streams.find(peer);
     if (found == streams.end()) return;
@@ -110,6 +115,8 @@ struct TcpTransport::State {
     ended.push_back(peer);
   }
 
+  // Takes every stream that waits, or turns it away by a limit: of all streams, of those that no
+  // connection keeps, of one address.
   void accept_all(Time now) {
     for (;;) {
       Address address;
@@ -154,6 +161,7 @@ struct TcpTransport::State {
     }
   }
 
+  // Streams with something to read, in the order of their turns. A stream is listed once.
   void list(Stream& stream) {
     if (std::exchange(stream.listed, true)) return;
     readable.push_back(stream.peer);
@@ -230,6 +238,7 @@ struct TcpTransport::State {
     return true;
   }
 
+  // Streams that no connection has kept within the handshake's time are closed.
   void sweep(Time now) {
     next_sweep = now + kSweepEvery;
     if (door < 0) return;  // the only stream is the one that this end opened
@@ -240,6 +249,7 @@ struct TcpTransport::State {
     tcp.strangers += slow.size();
     for (const Endpoint& peer : slow) end(peer);
   }
+  // After an exhaustion of descriptors the listening socket is polled again when the pause is over.
   void open_door(Time now) {
     if (!door_opens || now < *door_opens) return;
     door_opens.reset();
@@ -252,6 +262,8 @@ struct TcpTransport::State {
 TcpTransport::TcpTransport(std::unique_ptr<State> state) : state_(std::move(state)) {}
 TcpTransport::~TcpTransport() = default;
 
+// One IPv6 socket takes IPv4 too, as mapped addresses; without IPv6 in the system an IPv4 socket
+// stands in.
 Result<std::unique_ptr<TcpTransport>> TcpTransport::listen(const Endpoint& local,
                                                            const TcpLimits& limits) {
   auto state = std::make_unique<State>(limits);
@@ -281,6 +293,8 @@ Result<std::unique_ptr<TcpTransport>> TcpTransport::listen(const Endpoint& local
   return std::unique_ptr<TcpTransport>(new TcpTransport(std::move(state)));
 }
 
+// The stream is being opened when this returns. A failure shows in take_ended(), as a later one
+// would.
 Result<std::unique_ptr<TcpTransport>> TcpTransport::connect(const Endpoint& server,
                                                             const TcpLimits& limits) {
   auto state = std::make_unique<State>(limits);
@@ -315,6 +329,8 @@ std::size_t TcpTransport::streams() const {
   return state_->streams.size();
 }
 
+// Turns: the stream in turn hands out its datagrams, then the next one has its turn. The system is
+// asked when no stream is known to have bytes, and every kLookEvery datagrams.
 std::optional<ReceivedDatagram> TcpTransport::receive(Time now) {
   State& state = *state_;
   if (now >= state.next_sweep) state.sweep(now);
@@ -335,6 +351,8 @@ std::optional<ReceivedDatagram> TcpTransport::receive(Time now) {
   }
 }
 
+// A peer that does not read fills `unsent` up to a limit. More ends its stream: a queue of old
+// state helps nobody.
 void TcpTransport::send(Time, const Endpoint& to, std::span<const std::byte> bytes) {
   State& state = *state_;
   KWIND_ASSERT(!bytes.empty() && bytes.size() <= state.limits.datagram_bytes);
@@ -364,6 +382,8 @@ void TcpTransport::send(Time, const Endpoint& to, std::span<const std::byte> byt
   }
 }
 
+// Streams with new bytes are pushed; a stream whose socket was full is pushed when the poller
+// reports room.
 void TcpTransport::flush(Time) {
   State& state = *state_;
   for (const Endpoint& peer : state.to_flush) {

@@ -7,6 +7,8 @@
 
 namespace kwind::io {
 
+// Ends at once if a transport holds a datagram that needs no system call. Otherwise one poll() over
+// all descriptors, for a second at most: the game's own timers may lie between.
 void wait_for_any(std::span<PollableTransport* const> transports, Time until,
                   std::span<const int> also) {
   std::vector<PollableTransport::Waiting> waits;

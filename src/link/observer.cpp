@@ -22,6 +22,7 @@ constexpr std::uint64_t kMaxBefore = std::uint64_t{1} << 22;
 // Acks of datagrams that were not captured.
 constexpr std::uint64_t kUnseen = 1024;
 
+// Names of forms as documents and the tool's output spell them.
 std::string_view name_of(Form form) {
   switch (form) {
     case Form::hello: return "hello";
@@ -36,6 +37,7 @@ std::string_view name_of(Form form) {
   return "foreign";
 }
 
+// Hello, connect and reset query come from clients; all other forms from servers.
 bool from_client(Form form) {
   return form == Form::hello || form == Form::connect || form == Form::lost;
 }
@@ -100,6 +102,7 @@ ObservedPart part(ObservedPart::Kind kind, std::size_t bits) {
   ObservedPart made;
   made.kind = kind;
   made.bits = bits;
+  // A part of a datagram that is described by its kind and size alone.
   return made;
 }
 
@@ -119,6 +122,7 @@ std::string_view control_name(FrameKind kind) {
   return {};
 }
 
+// The bits of a frame's payload as bytes of their own: the datagram may be gone when they are read.
 std::vector<std::byte> payload_of(const Frame& frame) {
   std::vector<std::byte> bytes(bits::bytes_for(frame.bits));
   bits::Reader in = frame.payload;
@@ -381,6 +385,7 @@ void Observer::State::on_data(std::span<const std::byte> datagram, Flow& flow,
   out.version = flow.version;
 }
 
+// Without keys an observer describes headers; with a key log it decrypts what the log covers.
 Observer::Observer(ObserverOptions options) : state_(std::make_unique<State>()) {
   state_->options = std::move(options);
   if (state_->options.server) state_->servers.insert(*state_->options.server);

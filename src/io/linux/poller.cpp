@@ -22,6 +22,7 @@ struct Poller::State {
   ~State() {
     if (epoll >= 0) ::close(epoll);
   }
+  // An error means that the descriptor is gone: then there is nothing to watch.
   void control(int operation, int descriptor, std::uint32_t wanted) const {
     epoll_event event{};
     event.events = wanted;
@@ -33,15 +34,18 @@ struct Poller::State {
 Poller::Poller() : state_(std::make_unique<State>()) {}
 Poller::~Poller() = default;
 
+// The set lives in the kernel and is closed with this object.
 Errc Poller::open() {
   state_->epoll = ::epoll_create1(EPOLL_CLOEXEC);
   return state_->epoll < 0 ? from_system_error(errno) : Errc::none;
 }
 
+// A new stream is watched for bytes to read.
 void Poller::add(int descriptor) {
   state_->control(EPOLL_CTL_ADD, descriptor, EPOLLIN);
 }
 
+// A stream with unsent bytes is watched for room, too.
 void Poller::change(int descriptor, bool to_read, bool to_write) {
   state_->control(
       EPOLL_CTL_MOD, descriptor,
@@ -51,6 +55,7 @@ void Poller::change(int descriptor, bool to_read, bool to_write) {
 // Closing a descriptor takes it out.
 void Poller::remove(int) {}
 
+// Does not block. At most 64 events a look; those that are left come with the next one.
 const std::vector<Poller::Event>& Poller::look() {
   std::array<epoll_event, State::kEvents> ready{};
   int count = -1;

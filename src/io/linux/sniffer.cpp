@@ -36,6 +36,7 @@ struct Sniffer::State {
 Sniffer::Sniffer(std::unique_ptr<State> state) : state_(std::move(state)) {}
 Sniffer::~Sniffer() = default;
 
+// Needs CAP_NET_RAW. A large buffer: packets that do not fit are counted by the kernel.
 Result<std::unique_ptr<Sniffer>> Sniffer::open() {
   auto state = std::make_unique<State>();
   state->fd = ::socket(AF_PACKET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, htons(ETH_P_ALL));
@@ -46,6 +47,8 @@ Result<std::unique_ptr<Sniffer>> Sniffer::open() {
   return std::unique_ptr<Sniffer>(new Sniffer(std::move(state)));
 }
 
+// Passes over packets that are no IP, and copies; waits in poll() until `until`, a second at a
+// time.
 std::optional<std::span<const std::byte>> Sniffer::next(Time until) {
   State& state = *state_;
   for (;;) {
@@ -76,6 +79,7 @@ std::optional<std::span<const std::byte>> Sniffer::next(Time until) {
   }
 }
 
+// The kernel's counter starts anew with each reading.
 std::uint64_t Sniffer::missed() {
   tpacket_stats stats{};
   socklen_t size = sizeof stats;

@@ -51,6 +51,7 @@ struct UdpTransport::State {
   alignas(cmsghdr) std::array<std::array<char, 64>, kBatch> control{};
   std::uint32_t overruns_seen = 0;
 
+  // Each header of a batch points to its own piece of memory and its own address, once and for all.
   State() {
     for (Batch* batch : {&in, &out}) {
       for (std::size_t i = 0; i < kBatch; ++i) {
@@ -72,6 +73,8 @@ struct UdpTransport::State {
     if (fd >= 0) ::close(fd);
   }
 
+  // One call takes up to 64 datagrams. A refusal of an earlier datagram (ECONNREFUSED, by ICMP) is
+  // no error of this call, and is passed over.
   void fill_in() {
     for (std::size_t i = 0; i < kBatch; ++i) {
       in.headers[i].msg_hdr.msg_namelen = sizeof(sockaddr_storage);
@@ -102,6 +105,8 @@ struct UdpTransport::State {
 UdpTransport::UdpTransport(std::unique_ptr<State> state) : state_(std::move(state)) {}
 UdpTransport::~UdpTransport() = default;
 
+// Dual stack: one IPv6 socket takes IPv4 as mapped addresses. Where the system has no IPv6, an IPv4
+// socket stands in for "any address".
 Result<std::unique_ptr<UdpTransport>> UdpTransport::open(const Endpoint& local) {
   auto state = std::make_unique<State>();
   const bool any = local.ip == Endpoint::any(0).ip;
@@ -144,6 +149,7 @@ const TransportCounts& UdpTransport::counts() const {
   return state_->counts;
 }
 
+// Hands out the batch one by one, and reads the next batch when it is used up.
 std::optional<ReceivedDatagram> UdpTransport::receive(Time) {
   State::Batch& in = state_->in;
   if (in.next == in.count) state_->fill_in();
@@ -162,6 +168,7 @@ std::optional<ReceivedDatagram> UdpTransport::receive(Time) {
   return ReceivedDatagram{from, std::span(in.memory).subspan(i * kSlotBytes, size)};
 }
 
+// The datagram is copied into the batch; a full batch is flushed first.
 void UdpTransport::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {
   KWIND_ASSERT(bytes.size() <= kSlotBytes);
   if (state_->family == AF_INET && !to.is_v4()) {
@@ -201,6 +208,7 @@ std::size_t UdpTransport::State::run_length(Time now, std::size_t first) {
   return count;
 }
 
+// Counted when the system has taken the datagrams, not when they were queued.
 void UdpTransport::State::note_sent(std::size_t first, std::size_t count) {
   for (std::size_t i = first; i < first + count; ++i) {
     ++counts.datagrams_sent;
@@ -208,6 +216,7 @@ void UdpTransport::State::note_sent(std::size_t first, std::size_t count) {
   }
 }
 
+// One sendmsg() with UDP_SEGMENT: the kernel cuts the bytes into datagrams of the first one's size.
 bool UdpTransport::State::send_run(Time now, std::size_t first, std::size_t count) {
   alignas(cmsghdr) std::array<char, CMSG_SPACE(sizeof(std::uint16_t))> space{};
   msghdr header = out.headers[first].msg_hdr;
@@ -240,6 +249,7 @@ bool UdpTransport::State::send_run(Time now, std::size_t first, std::size_t coun
   return false;
 }
 
+// One sendmmsg() takes many datagrams; it stops before the first that cannot go, which is counted.
 void UdpTransport::State::send_singly(std::size_t first, std::size_t count) {
   for (std::size_t done = first; done < first + count;) {
     const int sent = ::sendmmsg(fd, out.headers.data() + done,
@@ -255,6 +265,7 @@ void UdpTransport::State::send_singly(std::size_t first, std::size_t count) {
   }
 }
 
+// Walks the batch in order: runs to one peer go in one piece, all between them in one call.
 void UdpTransport::flush(Time now) {
   State& state = *state_;
   std::size_t single_from = 0;
@@ -271,6 +282,7 @@ void UdpTransport::flush(Time now) {
   state.out.count = 0;
 }
 
+// A datagram of the present batch is there without a system call.
 bool UdpTransport::holds_some() const {
   return state_->in.next < state_->in.count;
 }

@@ -18,11 +18,13 @@ Waker::~Waker() {
   ::close(descriptor_);
 }
 
+// Safe from any thread and from signal handlers.
 void Waker::wake() const {
   const std::uint64_t one = 1;
   (void)!::write(wake_descriptor_, &one, sizeof one);  // full means that it wakes anyway
 }
 
+// Resets the count to 0: many wakes become one.
 void Waker::clear() const {
   std::uint64_t count = 0;
   (void)!::read(descriptor_, &count, sizeof count);

@@ -11,6 +11,7 @@ struct Poller::State {
   std::vector<pollfd> files;
   std::vector<Event> events;
 
+  // O(streams), as is every poll().
   pollfd* find(int descriptor) {
     const auto found = std::find_if(files.begin(), files.end(), [&](const pollfd& each) {
       return static_cast<int>(each.fd) == descriptor;
@@ -22,10 +23,12 @@ struct Poller::State {
 Poller::Poller() : state_(std::make_unique<State>()) {}
 Poller::~Poller() = default;
 
+// Nothing to open: poll() takes the list with each call.
 Errc Poller::open() {
   return Errc::none;
 }
 
+// A new stream is watched for bytes to read.
 void Poller::add(int descriptor) {
   pollfd file{};
   file.fd = static_cast<decltype(file.fd)>(descriptor);
@@ -39,6 +42,7 @@ void Poller::change(int descriptor, bool to_read, bool to_write) {
   file->events = static_cast<short>((to_read ? POLLIN : 0) | (to_write ? POLLOUT : 0));
 }
 
+// The order of the list has no meaning.
 void Poller::remove(int descriptor) {
   std::erase_if(state_->files,
                 [&](const pollfd& each) { return static_cast<int>(each.fd) == descriptor; });
@@ -57,6 +61,7 @@ const std::vector<Poller::Event>& Poller::look() {
   return state_->events;
 }
 
+// Each stream is polled by itself: there is no descriptor that stands for all of them.
 void Poller::each_wait(const std::function<void(int, bool)>& visit) const {
   for (const pollfd& each : state_->files) {
     if (each.events != 0) visit(static_cast<int>(each.fd), (each.events & POLLOUT) != 0);

@@ -44,6 +44,7 @@ struct UdpTransport::State {
 UdpTransport::UdpTransport(std::unique_ptr<State> state) : state_(std::move(state)) {}
 UdpTransport::~UdpTransport() = default;
 
+// As on Linux: one socket for both families, or one for IPv4.
 Result<std::unique_ptr<UdpTransport>> UdpTransport::open(const Endpoint& local) {
   auto state = std::make_unique<State>();
   const bool any = local.ip == Endpoint::any(0).ip;
@@ -100,6 +101,7 @@ std::optional<ReceivedDatagram> UdpTransport::receive(Time) {
   return std::nullopt;
 }
 
+// Waits for flush(), or leaves when as many wait as may.
 void UdpTransport::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {
   KWIND_ASSERT(bytes.size() <= kSlotBytes);
   if (state_->family == AF_INET && !to.is_v4()) {
@@ -113,6 +115,7 @@ void UdpTransport::send(Time now, const Endpoint& to, std::span<const std::byte>
   std::copy(bytes.begin(), bytes.end(), queued.bytes.begin());
 }
 
+// One call for each datagram. One that cannot go is lost, as any datagram may be.
 void UdpTransport::flush(Time) {
   for (const State::Queued& each : state_->out) {
     const auto bytes = std::span<const std::byte>(each.bytes).first(each.size);
@@ -127,6 +130,7 @@ void UdpTransport::flush(Time) {
   state_->out.clear();
 }
 
+// Each datagram takes a system call: none is there without one.
 bool UdpTransport::holds_some() const {
   return false;
 }

@@ -11,6 +11,7 @@
 namespace kwind::io {
 namespace {
 
+// A descriptor that is closed with its scope.
 class Socket {
  public:
   explicit Socket(int family) : fd_(open_socket(family, SOCK_DGRAM)) {}
@@ -39,6 +40,7 @@ bool tells(int error, Probe& out) {
 
 }  // namespace
 
+// Copies leave at doubling intervals, beginning with 250 ms; any answer ends the probe.
 Result<Probe> probe(const Endpoint& server, std::span<const std::byte> datagram, unsigned copies) {
   // Only a connected socket hears what routers and the other machine say about its datagrams.
   const int family = server.is_v4() ? AF_INET : AF_INET6;

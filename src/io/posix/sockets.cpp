@@ -10,6 +10,7 @@
 namespace kwind::io {
 namespace {
 
+// Not inherited by programs that this process starts, and never blocking.
 bool make_nonblocking(int descriptor) {
   const int flags = ::fcntl(descriptor, F_GETFL);
   return flags >= 0 && ::fcntl(descriptor, F_SETFL, flags | O_NONBLOCK) == 0 &&
@@ -39,9 +40,11 @@ constexpr int kSendFlags = 0;
 
 }  // namespace
 
+// Nothing to load, unlike on Windows.
 bool start_sockets() {
   return true;
 }
+// Each function below has the meaning that sockets.h states.
 int open_socket(int family, int type) {
   return prepared(::socket(family, type, 0));
 }
@@ -52,31 +55,39 @@ int socket_error() {
   return errno;
 }
 
+// Not ready, or interrupted by a signal.
 bool is_temporary(int error) {
   return error == EAGAIN || error == EWOULDBLOCK || error == EINTR;
 }
+// ENETDOWN and EPERM come from interfaces and packet filters, and pass.
 bool may_pass(int error) {
   return is_temporary(error) || is_exhaustion(error) || error == EPERM || error == ENETDOWN;
 }
+// An ICMP "port unreachable" for an earlier datagram.
 bool is_refusal(int error) {
   return error == ECONNREFUSED;
 }
+// No memory, or no descriptors in the process or the system.
 bool is_exhaustion(int error) {
   return error == EMFILE || error == ENFILE || error == ENOMEM || error == ENOBUFS;
 }
+// The peer closed its stream before it was accepted.
 bool is_abandoned(int error) {
   return error == EINTR || error == ECONNABORTED;
 }
+// A non-blocking connect has begun.
 bool is_in_progress(int error) {
   return error == EINPROGRESS || error == ENOTCONN;
 }
 bool is_family_unsupported(int error) {
   return error == EAFNOSUPPORT;
 }
+// A datagram is longer than the path's MTU, and may not be cut.
 bool is_too_long(int error) {
   return error == EMSGSIZE;
 }
 
+// Errors that a user can do something about have codes of their own.
 Errc from_system_error(int error) {
   switch (error) {
     case EADDRINUSE: return Errc::address_in_use;
@@ -89,10 +100,12 @@ Errc from_system_error(int error) {
   }
 }
 
+// False if the system refused: options are wishes where the caller ignores it.
 bool set_option(int descriptor, int level, int name, int value) {
   return ::setsockopt(descriptor, level, name, &value, sizeof value) == 0;
 }
 
+// The don't-fragment bit without the kernel's own path MTU discovery: the link probes (RFC 8899).
 void forbid_fragments([[maybe_unused]] int descriptor, [[maybe_unused]] int family) {
 #ifdef IP_PMTUDISC_PROBE
   set_option(descriptor, IPPROTO_IP, IP_MTU_DISCOVER, IP_PMTUDISC_PROBE);
@@ -103,6 +116,7 @@ void forbid_fragments([[maybe_unused]] int descriptor, [[maybe_unused]] int fami
 #endif
 }
 
+// MSG_NOSIGNAL: a broken stream is an error here, not a signal that ends the process.
 std::ptrdiff_t send_bytes(int descriptor, std::span<const std::byte> bytes) {
   return ::send(descriptor, bytes.data(), bytes.size(), kSendFlags);
 }
@@ -110,14 +124,17 @@ std::ptrdiff_t receive_bytes(int descriptor, std::span<std::byte> into) {
   return ::recv(descriptor, into.data(), into.size(), 0);
 }
 
+// The kernel copies the datagram before it returns.
 std::ptrdiff_t send_to(int descriptor, std::span<const std::byte> bytes, const Address& to) {
   return ::sendto(descriptor, bytes.data(), bytes.size(), kSendFlags, to.data(), to.length);
 }
+// `from` holds the sender's address, whatever its family.
 std::ptrdiff_t receive_from(int descriptor, std::span<std::byte> into, Address& from) {
   from.length = sizeof from.storage;
   return ::recvfrom(descriptor, into.data(), into.size(), 0, from.data(), &from.length);
 }
 
+// Unlimited counts as the largest number.
 std::size_t max_descriptors() {
   rlimit limit{};
   if (::getrlimit(RLIMIT_NOFILE, &limit) != 0 || limit.rlim_cur == RLIM_INFINITY) {
@@ -126,6 +143,7 @@ std::size_t max_descriptors() {
   return static_cast<std::size_t>(limit.rlim_cur);
 }
 
+// The new descriptor is made non-blocking, or closed.
 int accept_socket(int door, Address& peer) {
   peer.length = sizeof peer.storage;
   return prepared(::accept(door, peer.data(), &peer.length));

@@ -8,6 +8,8 @@
 
 namespace kwind::io::sim {
 
+// Delivers for all transports first: the order of events is that of the virtual clock, whoever
+// asks.
 std::optional<ReceivedDatagram> SimTransport::receive(Time now) {
   network_.deliver(now);
   if (arrived_.empty()) return std::nullopt;
@@ -18,12 +20,14 @@ std::optional<ReceivedDatagram> SimTransport::receive(Time now) {
   return ReceivedDatagram{current_.from, current_.bytes};
 }
 
+// The path decides on loss, delay and copies at the time of sending.
 void SimTransport::send(Time now, const Endpoint& to, std::span<const std::byte> bytes) {
   ++counts_.datagrams_sent;
   counts_.bytes_sent += bytes.size();
   network_.path(local_, to).push(now, local_, to, bytes);
 }
 
+// Closed and opened again, an address has a new transport: datagrams in flight still reach it.
 SimTransport& Network::open(const Endpoint& local) {
   const auto [place, fresh] = transports_.try_emplace(key(local));
   KWIND_ASSERT(fresh);
@@ -36,6 +40,8 @@ void Network::set_conditions(const Endpoint& from, const Endpoint& to,
   path(from, to).set_conditions(conditions);
 }
 
+// Each path hands out its datagrams by due time. A datagram to an address without a transport is
+// gone, as on a network.
 void Network::deliver(Time now) {
   Datagram datagram;
   for (auto& [ends, path] : paths_) {
@@ -53,12 +59,15 @@ Time Network::next() const {
   return next;
 }
 
+// Paths are never removed, so the sum covers the whole session.
 SimulatedPathCounts Network::counts() const {
   SimulatedPathCounts sum;
   for (const auto& [ends, path] : paths_) sum.add(path.counts());
   return sum;
 }
 
+// A path's seed follows from the network's seed and both addresses (FNV-1a): opening one path does
+// not change the chances of another.
 SimulatedPath& Network::path(const Endpoint& from, const Endpoint& to) {
   const auto ends = std::pair(key(from), key(to));
   const auto found = paths_.find(ends);

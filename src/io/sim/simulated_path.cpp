@@ -7,6 +7,7 @@
 
 namespace kwind::io::sim {
 
+// Chances are drawn from the path's own generator, in the order of sending.
 void SimulatedPath::push(Time now, const Endpoint& from, const Endpoint& to,
                          std::span<const std::byte> bytes) {
   ++counts_.taken;
@@ -37,6 +38,8 @@ double SimulatedPath::loss_now() const {
   return loss / (run * (1 - loss));
 }
 
+// Delay, uniform jitter and, for some, an extra delay that lets later datagrams overtake. A
+// bottleneck adds the time that the datagram waits in its queue.
 void SimulatedPath::add(Time now, const Endpoint& from, const Endpoint& to,
                         std::span<const std::byte> bytes) {
   const double spread = 2 * chance() - 1;
@@ -67,6 +70,7 @@ void SimulatedPath::add(Time now, const Endpoint& from, const Endpoint& to,
   std::push_heap(under_way_.begin(), under_way_.end(), later);
 }
 
+// The heap is ordered by due time, then by the order of sending.
 bool SimulatedPath::pop(Time now, Datagram& out) {
   if (under_way_.empty() || under_way_.front().due > now) return false;
   std::pop_heap(under_way_.begin(), under_way_.end(), later);

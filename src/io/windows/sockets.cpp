@@ -9,10 +9,12 @@
 namespace kwind::io {
 namespace {
 
+// Winsock handles are unsigned and wider; their significant bits fit an int.
 SOCKET handle(int descriptor) {
   return static_cast<SOCKET>(static_cast<unsigned>(descriptor));
 }
 
+// Makes a socket non-blocking, or closes it. Keeps the error of the failed call.
 int prepared(SOCKET socket) {
   if (socket == INVALID_SOCKET) return -1;
   u_long on = 1;
@@ -50,6 +52,7 @@ int open_socket(int family, int type) {
   }
   return descriptor;
 }
+// Each call below has the meaning that sockets.h states.
 void close_socket(int descriptor) {
   ::closesocket(handle(descriptor));
 }
@@ -57,21 +60,26 @@ int socket_error() {
   return ::WSAGetLastError();
 }
 
+// Interrupted or not ready.
 bool is_temporary(int error) {
   return error == WSAEWOULDBLOCK || error == WSAEINTR;
 }
 bool may_pass(int error) {
   return is_temporary(error) || is_exhaustion(error);
 }
+// A refusal of an earlier datagram, reported by a later call.
 bool is_refusal(int error) {
   return error == WSAECONNRESET || error == WSAENETRESET || error == WSAECONNREFUSED;
 }
+// The system has no memory or no sockets left.
 bool is_exhaustion(int error) {
   return error == WSAEMFILE || error == WSAENOBUFS;
 }
+// The peer gave up before the stream was accepted.
 bool is_abandoned(int error) {
   return error == WSAEINTR || error == WSAECONNABORTED || error == WSAECONNRESET;
 }
+// A non-blocking connect has begun.
 bool is_in_progress(int error) {
   return error == WSAEWOULDBLOCK || error == WSAEINPROGRESS || error == WSAENOTCONN;
 }
@@ -82,6 +90,7 @@ bool is_too_long(int error) {
   return error == WSAEMSGSIZE;
 }
 
+// Errors that a user can do something about have codes of their own.
 Errc from_system_error(int error) {
   switch (error) {
     case WSAEADDRINUSE: return Errc::address_in_use;
@@ -93,16 +102,19 @@ Errc from_system_error(int error) {
   }
 }
 
+// Options are ints on Windows as elsewhere, behind a pointer to char.
 bool set_option(int descriptor, int level, int name, int value) {
   return ::setsockopt(handle(descriptor), level, name, reinterpret_cast<const char*>(&value),
                       sizeof value) == 0;
 }
 
+// The don't-fragment bit, by family: path MTU discovery needs datagrams that are dropped, not cut.
 void forbid_fragments(int descriptor, int family) {
   if (family == AF_INET) set_option(descriptor, IPPROTO_IP, IP_DONTFRAGMENT, 1);
   if (family == AF_INET6) set_option(descriptor, IPPROTO_IPV6, IPV6_DONTFRAG, 1);
 }
 
+// Winsock takes lengths as int.
 std::ptrdiff_t send_bytes(int descriptor, std::span<const std::byte> bytes) {
   return ::send(handle(descriptor), reinterpret_cast<const char*>(bytes.data()),
                 static_cast<int>(std::min<std::size_t>(bytes.size(), INT_MAX)), 0);
@@ -112,6 +124,7 @@ std::ptrdiff_t receive_bytes(int descriptor, std::span<std::byte> into) {
                 static_cast<int>(std::min<std::size_t>(into.size(), INT_MAX)), 0);
 }
 
+// Datagrams are short: their lengths fit an int.
 std::ptrdiff_t send_to(int descriptor, std::span<const std::byte> bytes, const Address& to) {
   return ::sendto(handle(descriptor), reinterpret_cast<const char*>(bytes.data()),
                   static_cast<int>(bytes.size()), 0, to.data(), to.length);
@@ -122,15 +135,18 @@ std::ptrdiff_t receive_from(int descriptor, std::span<std::byte> into, Address& 
                     static_cast<int>(into.size()), 0, from.data(), &from.length);
 }
 
+// Windows has no limit for each process.
 std::size_t max_descriptors() {
   return static_cast<std::size_t>(-1);
 }
 
+// The accepted socket inherits nothing: it is made non-blocking here.
 int accept_socket(int door, Address& peer) {
   peer.length = sizeof peer.storage;
   return prepared(::accept(handle(door), peer.data(), &peer.length));
 }
 
+// Rounded up, so that a wait never ends before its time and spins.
 int poll_sockets(std::span<pollfd> files, Duration longest) {
   const auto milliseconds = std::chrono::ceil<std::chrono::milliseconds>(longest).count();
   // WSAPoll refuses an empty list.

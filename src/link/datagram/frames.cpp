@@ -84,6 +84,7 @@ std::size_t FrameWriter::message(std::size_t channel, std::size_t name_bits,
   return size;
 }
 
+// Unreliable messages have no name: nothing refers to them.
 std::size_t FrameWriter::unreliable(std::size_t channel, std::span<const std::byte> payload,
                                     std::size_t bits) {
   return message(channel, 0, payload, bits, [] {});
@@ -243,9 +244,11 @@ std::size_t FrameWriter::control(FrameKind kind, std::uint64_t value, unsigned b
   return size;
 }
 
+// A ping has no content: any frame but an ack asks for an ack.
 std::size_t FrameWriter::ping() {
   return control(FrameKind::ping, 0, 0);
 }
+// The number must come back in a response from the address that is being validated (RFC 9000, 8.2).
 std::size_t FrameWriter::challenge(std::uint64_t number) {
   return control(FrameKind::challenge, number, 64);
 }
@@ -253,6 +256,7 @@ std::size_t FrameWriter::response(std::uint64_t number) {
   return control(FrameKind::response, number, 64);
 }
 
+// The channel's low bits come first, then the limit's low 32 bits; the receiver widens them.
 std::size_t FrameWriter::window(std::size_t channel, std::uint64_t limit) {
   const unsigned channel_bits = bits::bits_for(channels_.size());
   return control(FrameKind::window, channel | (limit & bits::low_mask(kWindowBits)) << channel_bits,

@@ -25,13 +25,16 @@ const Key128& known_key() {
   return key;
 }
 
+// Whole bytes, wherever the bit position is.
 void put_bytes(Writer& writer, std::span<const std::byte> bytes) {
   writer.put_bits(bytes, bytes.size() * 8);
 }
 void put_text(Writer& writer, std::string_view text, unsigned length_bits) {
   writer.put(text.size(), length_bits);
+  // A length in bytes of `length_bits` bits, then the text.
   put_bytes(writer, std::as_bytes(std::span(text.data(), text.size())));
 }
+// The length is checked against its maximum and against what is left before memory is taken.
 Errc get_text(Reader& reader, std::string& text, unsigned length_bits, std::size_t max) {
   const std::uint64_t size = reader.get(length_bits);
   if (size > max) return Errc::too_long;
@@ -52,6 +55,7 @@ Writer begin(std::span<std::byte> out, Form form, std::uint64_t client_nonce,
   return writer;
 }
 
+// Hello and connect say whether encryption is wanted and what carries the datagrams.
 void put_opening(Writer& writer, const Opening& opening) {
   writer.put(static_cast<std::uint64_t>(opening.mode), 8);
   writer.put(static_cast<std::uint64_t>(opening.transport_kind), 8);
@@ -78,6 +82,7 @@ Errc rest_is_padding(Reader& reader, bool padded) {
   return Errc::none;
 }
 
+// A reader that stands after the common beginning.
 struct Opened {
   Reader reader;
   std::uint64_t client_nonce;
@@ -92,6 +97,7 @@ Result<Opened> open(std::span<const std::byte> datagram, Form form) {
   return Opened{reader, nonce};
 }
 
+// Values that the protocol does not have are refused: a field of eight bits has two meanings here.
 Result<Opening> get_opening(Opened& opened) {
   Opening opening{kLinkVersion, opened.client_nonce, Mode::encrypted, TransportKind::datagrams};
   const std::uint64_t mode = opened.reader.get(8);
@@ -126,6 +132,7 @@ std::int64_t cookie_epoch(Time now) {
 
 }  // namespace
 
+// The first byte of all handshake forms is even, that of data odd.
 Result<Form> form_of(std::span<const std::byte> datagram) {
   if (datagram.empty()) return fail(Errc::truncated);
   const auto form = std::to_integer<unsigned>(datagram[0]);
@@ -141,18 +148,22 @@ std::size_t write_hello(const Opening& opening, std::span<std::byte> out) {
   return kBaseDatagramBytes;
 }
 
+// A cookie reply is 27 bytes: smaller than any hello.
 std::size_t write(const CookieReply& reply, std::span<std::byte> out) {
   Writer writer = begin(out, Form::cookie, reply.client_nonce);
   put_bytes(writer, reply.cookie);
   return writer.finish();
 }
 
+// For clients that have no keys yet. Nothing protects this datagram: it ends attempts, never
+// connections.
 std::size_t write(const HandshakeError& handshake_error, std::span<std::byte> out) {
   Writer writer = begin(out, Form::handshake_error, handshake_error.client_nonce);
   writer.put(static_cast<std::uint64_t>(handshake_error.code), 8);
   return writer.finish();
 }
 
+// The answer to a hello of an unknown link version: all versions that this end speaks.
 std::size_t write(const Versions& versions, std::span<std::byte> out) {
   KWIND_ASSERT(versions.known.size() <= 15);
   Writer writer = begin(out, Form::versions, versions.client_nonce);
@@ -169,6 +180,7 @@ std::size_t write_reset(const ResetToken& token, std::span<std::byte> out) {
   return writer.finish();
 }
 
+// A query of 32 bytes, so that its answer of 17 bytes amplifies nothing.
 std::size_t write(const Lost& lost, std::span<std::byte> out) {
   Writer writer(out);
   writer.put(static_cast<std::uint64_t>(Form::lost), 8);
@@ -180,6 +192,8 @@ std::size_t write(const Lost& lost, std::span<std::byte> out) {
   return kLostBytes;
 }
 
+// The bytes before the ephemeral key. They are part of the Noise prologue: whoever changes them on
+// the path breaks the handshake.
 void write_connect_head(const Opening& opening, const Cookie& cookie, std::span<std::byte> out) {
   Writer writer = begin(out, Form::connect, opening.client_nonce, opening.link_version);
   put_opening(writer, opening);
@@ -187,6 +201,7 @@ void write_connect_head(const Opening& opening, const Cookie& cookie, std::span<
   KWIND_ASSERT(writer.finish() == kConnectHeadBytes);
 }
 
+// 11 bytes: form, link version, nonce of the attempt.
 void write_accept_head(std::uint64_t client_nonce, std::span<std::byte> out) {
   Writer writer = begin(out, Form::accept, client_nonce);
   KWIND_ASSERT(writer.finish() == kAcceptHeadBytes);
@@ -223,6 +238,8 @@ std::size_t write(const Connect& connect, std::span<std::byte> payload) {
   return kConnectPayloadBytes;
 }
 
+// A welcome or a refusal, told apart by the first bit. The refusal's text is cut between
+// characters.
 std::size_t write(const Accept& accept, std::span<std::byte> payload) {
   Writer writer(payload.first(kMaxAcceptPayloadBytes));
   writer.put_bool(accept.welcome.has_value());
@@ -249,11 +266,13 @@ std::size_t write(const Accept& accept, std::span<std::byte> payload) {
   return writer.finish();
 }
 
+// The client's nonce stands at the same place in every form but the two of resets.
 Result<std::uint64_t> read_nonce(std::span<const std::byte> datagram) {
   if (datagram.size() < 11) return fail(Errc::truncated);
   return Reader(datagram.subspan(3)).get(64);
 }
 
+// A hello must have the full size, or its answer could be larger than the hello.
 Result<Opening> read_hello(std::span<const std::byte> datagram) {
   auto opened = open(datagram, Form::hello);
   if (!opened) return fail(opened.error());
@@ -266,6 +285,7 @@ Result<Opening> read_hello(std::span<const std::byte> datagram) {
   return *opening;
 }
 
+// Reads the head alone: the sealed rest is opened later, if the cookie fits.
 Result<ConnectHead> read_connect_head(std::span<const std::byte> datagram) {
   auto opened = open(datagram, Form::connect);
   if (!opened) return fail(opened.error());
@@ -277,6 +297,7 @@ Result<ConnectHead> read_connect_head(std::span<const std::byte> datagram) {
   return head;
 }
 
+// The cookie is opaque to the client, and as long as the one that is sent back.
 Result<CookieReply> read_cookie(std::span<const std::byte> datagram) {
   auto opened = open(datagram, Form::cookie);
   if (!opened) return fail(opened.error());
@@ -288,6 +309,7 @@ Result<CookieReply> read_cookie(std::span<const std::byte> datagram) {
   return reply;
 }
 
+// An accept is no longer than the connect that asked for it.
 Result<std::uint64_t> read_accept_head(std::span<const std::byte> datagram) {
   auto opened = open(datagram, Form::accept);
   if (!opened) return fail(opened.error());
@@ -296,6 +318,7 @@ Result<std::uint64_t> read_accept_head(std::span<const std::byte> datagram) {
   return opened->client_nonce;
 }
 
+// A number that this version does not know counts as a close by the peer.
 Result<HandshakeError> read_handshake_error(std::span<const std::byte> datagram) {
   auto opened = open(datagram, Form::handshake_error);
   if (!opened) return fail(opened.error());
@@ -307,6 +330,7 @@ Result<HandshakeError> read_handshake_error(std::span<const std::byte> datagram)
   return handshake_error;
 }
 
+// Versions are read from any link version, as nothing else is.
 Result<Versions> read_versions(std::span<const std::byte> datagram) {
   auto opened = open(datagram, Form::versions);
   // Its own link version may be any: it is what a peer of another version says.
@@ -322,6 +346,7 @@ Result<Versions> read_versions(std::span<const std::byte> datagram) {
   return versions;
 }
 
+// Exactly 17 bytes: form and token. Whether the token is right is for the link to decide.
 Result<ResetToken> read_reset(std::span<const std::byte> datagram) {
   if (datagram.size() < 17) return fail(Errc::truncated);
   if (datagram.size() > 17) return fail(Errc::trailing_bits);
@@ -331,6 +356,7 @@ Result<ResetToken> read_reset(std::span<const std::byte> datagram) {
   return token;
 }
 
+// Exactly 32 bytes, of which the last 19 are zeros.
 Result<Lost> read_lost(std::span<const std::byte> datagram) {
   if (datagram.size() < kLostBytes) return fail(Errc::truncated);
   if (datagram.size() > kLostBytes) return fail(Errc::trailing_bits);
@@ -381,6 +407,8 @@ Result<Connect> read_connect(std::span<const std::byte> payload) {
   return connect;
 }
 
+// Welcome or refusal. A cipher that does not exist is refused; the index of the version is checked
+// against what was offered by the caller, who knows the list.
 Result<Accept> read_accept(std::span<const std::byte> payload) {
   Reader reader(payload);
   Accept accept;
@@ -414,6 +442,7 @@ Result<Accept> read_accept(std::span<const std::byte> payload) {
   return accept;
 }
 
+// The label and all bytes of the connect that are not sealed: Noise hashes them first.
 std::vector<std::byte> prologue_of(std::span<const std::byte> connect_head) {
   std::vector<std::byte> prologue(kPrologueLabel.size() + connect_head.size());
   const auto after = std::transform(kPrologueLabel.begin(), kPrologueLabel.end(), prologue.begin(),
@@ -422,6 +451,7 @@ std::vector<std::byte> prologue_of(std::span<const std::byte> connect_head) {
   return prologue;
 }
 
+// The epoch changes every ten seconds.
 Cookie make_cookie(const Secret32& secret, const Endpoint& from, std::uint64_t client_nonce,
                    Time now) {
   return cookie_at(secret, from, client_nonce, cookie_epoch(now));
@@ -451,6 +481,7 @@ void write_plaintext(std::span<const std::byte, 32> random, std::span<const std:
   check.finish();
 }
 
+// False checks and tags with other bits are refused alike.
 Result<std::span<const std::byte>> read_plaintext(std::span<const std::byte> message) {
   const auto checked = message.first(message.size() - NoiseNk::kTagBytes);
   const auto tag = message.last(NoiseNk::kTagBytes);
