@@ -86,6 +86,42 @@ void line(const Setting& setting, std::uint64_t seed, int ticks,
   std::fflush(stdout);
 }
 
+// Worlds of other kinds: faster and slower ticks, three dimensions, lists and texts.
+std::vector<std::pair<const char*, Setting>> other_worlds() {
+  return {
+      {"regatta",
+       {"regatta, 60 Hz, 1 %",
+        [](World& world, std::uint64_t with) {
+          return std::make_unique<lab::Regatta>(world, with, 60);
+        },
+        8,
+        {.ticks_per_second = 60, .round_trip_ticks = 6, .loss = 0.01}}},
+      {"kites",
+       {"kites, 30 Hz, 5 %",
+        [](World& world, std::uint64_t with) {
+          return std::make_unique<lab::Kites>(world, with, 30);
+        },
+        2,
+        {.ticks_per_second = 30, .round_trip_ticks = 5, .loss = 0.05},
+        2}},
+      {"fleet",
+       {"fleet, 10 Hz, 2 %",
+        [](World& world, std::uint64_t with) {
+          return std::make_unique<lab::Fleet>(world, with, 10);
+        },
+        2,
+        {.ticks_per_second = 10, .round_trip_ticks = 1, .loss = 0.02},
+        4}},
+      {"inn",
+       {"inn, 20 Hz, 2 %",
+        [](World& world, std::uint64_t with) {
+          return std::make_unique<lab::Inn>(world, with, 20);
+        },
+        8,
+        {}}},
+  };
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -110,43 +146,8 @@ int main(int argc, char** argv) {
   if (wanted("stop")) line(stops, seed, ticks, {smooth, jerky});
   if (wanted("all")) line(family("smooth, all 1300", Family::smooth, true), seed, ticks, {});
   if (wanted("jerkyall")) line(family("jerky, all 1300", Family::jerky, true), seed, ticks, {});
-  if (wanted("regatta")) {
-    line({"regatta, 60 Hz, 1 %",
-          [](World& world, std::uint64_t with) {
-            return std::make_unique<lab::Regatta>(world, with, 60);
-          },
-          8,
-          {.ticks_per_second = 60, .round_trip_ticks = 6, .loss = 0.01}},
-         seed, ticks, {});
-  }
-  if (wanted("kites")) {
-    line({"kites, 30 Hz, 5 %",
-          [](World& world, std::uint64_t with) {
-            return std::make_unique<lab::Kites>(world, with, 30);
-          },
-          2,
-          {.ticks_per_second = 30, .round_trip_ticks = 5, .loss = 0.05},
-          2},
-         seed, ticks, {});
-  }
-  if (wanted("fleet")) {
-    line({"fleet, 10 Hz, 2 %",
-          [](World& world, std::uint64_t with) {
-            return std::make_unique<lab::Fleet>(world, with, 10);
-          },
-          2,
-          {.ticks_per_second = 10, .round_trip_ticks = 1, .loss = 0.02},
-          4},
-         seed, ticks, {});
-  }
-  if (wanted("inn")) {
-    line({"inn, 20 Hz, 2 %",
-          [](World& world, std::uint64_t with) {
-            return std::make_unique<lab::Inn>(world, with, 20);
-          },
-          8,
-          {}},
-         seed, ticks, {});
+  for (const auto& [name, setting] : other_worlds()) {
+    if (wanted(name)) line(setting, seed, ticks, {});
   }
   fmt::print("\n{} values compared with the server's, {} differ\n", checked, wrong);
   return wrong == 0 ? 0 : 1;

@@ -86,6 +86,21 @@ class Server {
   kwind::host::Peer peer_{};
 };
 
+void print_head(int round_trip, double loss) {
+  fmt::print("{} ms round trip, {:.0f} % loss; a squall after 10 s\n\n", round_trip, loss * 100);
+  fmt::print("{:>5}  {:>17}  {:>17}  {:>17}\n", "", "at the server", "told to the pilot",
+             "predicted");
+}
+
+void print_row(std::uint32_t tick, const Tug& there, const Tug& sent, const Tug& predicted,
+               bool squall) {
+  const auto place = [](const Tug& tug) {
+    return fmt::format("{:>8.2f} {:>8.2f}", tug.at[0], tug.at[1]);
+  };
+  fmt::print("{:>4.1f}s  {}  {}  {}{}\n", tick / 20.0, place(there), place(sent), place(predicted),
+             squall ? "  the squall" : "");
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -117,9 +132,7 @@ int main(int argc, char** argv) {
   double behind_predicted = 0;
   std::uint32_t ticks = 0;
   Tug intended;
-  fmt::print("{} ms round trip, {:.0f} % loss; a squall after 10 s\n\n", round_trip, loss * 100);
-  fmt::print("{:>5}  {:>17}  {:>17}  {:>17}\n", "", "at the server", "told to the pilot",
-             "predicted");
+  print_head(round_trip, loss);
   for (std::uint32_t tick = 0; tick < kSeconds * 20; ++tick, now += kTick) {
     const bool squall = tick == 200;
     server.receive(now);
@@ -141,11 +154,7 @@ int main(int argc, char** argv) {
     behind_sent += (latest->at - intended.at).norm();
     behind_predicted += (predicted.now().at - intended.at).norm();
     if (tick % 40 == 0 || (tick > 198 && tick < 208 && tick % 2 == 0)) {
-      const auto place = [](const Tug& tug) {
-        return fmt::format("{:>8.2f} {:>8.2f}", tug.at[0], tug.at[1]);
-      };
-      fmt::print("{:>4.1f}s  {}  {}  {}{}\n", tick / 20.0, place(server.tug()), place(*latest),
-                 place(predicted.now()), squall ? "  the squall" : "");
+      print_row(tick, server.tug(), *latest, predicted.now(), squall);
     }
   }
   behind_sent /= ticks;

@@ -276,9 +276,6 @@ void Session::set_ready(Time now) {
   ready_since_ = now;
 }
 
-// One event of the link. A message passes the state of the connection, its type, the rate of its
-// type and the budget of the tick, in this order; what must not pass now waits if its channel is
-// reliable, and is dropped if not.
 void Session::hear(Time now, const link::Event& event, Sink& sink) {
   switch (event.kind) {
     case link::Event::Kind::opened: sink.opened(); return;
@@ -290,18 +287,26 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
       if (!ready_) drop_held(Errc::closed);
       if (held_count_ > 0) release_held(now, sink);
       return;
-    case link::Event::Kind::payload:
-      // Payload takes of what a peer may send in a tick as messages do.
-      if (!within_budget(event.bits)) return wire_->drops.add(Errc::over_budget);
-      ++tick_messages_;
-      tick_bytes_ += bits::bytes_for(event.bits);
-      if (!ready_) return keep_payload(event);
-      if (const Errc error = sink.filled(event.payload, event.bits); error != Errc::none) {
-        wire_->drops.add(error);
-      }
-      return;
-    case link::Event::Kind::message: break;
+    case link::Event::Kind::payload: return hear_payload(event, sink);
+    case link::Event::Kind::message: return hear_message(now, event, sink);
   }
+}
+
+// Payload takes of what a peer may send in a tick as messages do.
+void Session::hear_payload(const link::Event& event, Sink& sink) {
+  if (!within_budget(event.bits)) return wire_->drops.add(Errc::over_budget);
+  ++tick_messages_;
+  tick_bytes_ += bits::bytes_for(event.bits);
+  if (!ready_) return keep_payload(event);
+  if (const Errc error = sink.filled(event.payload, event.bits); error != Errc::none) {
+    wire_->drops.add(error);
+  }
+}
+
+// A message passes the state of the connection, its type, the rate of its type and the budget of
+// the tick, in this order. One that must not pass now waits if its channel is reliable, and is
+// dropped if not.
+void Session::hear_message(Time now, const link::Event& event, Sink& sink) {
   bits::Reader reader(event.payload, event.bits);
   layout_.version = link_.version();
   const auto drop = [&](Errc why) {

@@ -162,6 +162,8 @@ class Session {
   };
 
   void hear(Time now, const link::Event& event, Sink& sink);
+  void hear_payload(const link::Event& event, Sink& sink);
+  void hear_message(Time now, const link::Event& event, Sink& sink);
   void keep_payload(const link::Event& event);
   void hand_over_payloads(Sink& sink);
   void release_held(Time now, Sink& sink);

@@ -104,6 +104,39 @@ std::vector<std::string> names_of(const std::vector<schema::Option>& options) {
   return names;
 }
 
+std::vector<std::string> split_at_commas(const std::string& word) {
+  std::vector<std::string> parts;
+  for (std::size_t at = 0; at <= word.size();) {
+    const std::size_t end = std::min(word.find(',', at), word.size());
+    parts.push_back(word.substr(at, end - at));
+    at = end + 1;
+  }
+  return parts;
+}
+
+tl::expected<ordered_json, Problem> typed_number(const std::string& digits) {
+  auto parsed = parse_text(digits);
+  if (!parsed || !parsed->is_number()) {
+    return tl::unexpected(fmt::format("expected a number, found {}", shown(digits)));
+  }
+  return std::move(*parsed);
+}
+
+// ID, or ID/GENERATION.
+tl::expected<ordered_json, Problem> typed_ref(const std::string& word) {
+  if (word == "none") return ordered_json(nullptr);
+  const std::size_t slash = word.find('/');
+  auto id = typed_number(word.substr(0, slash));
+  if (!id) return id;
+  ordered_json made{{"id", *id}};
+  if (slash != std::string::npos) {
+    auto generation = typed_number(word.substr(slash + 1));
+    if (!generation) return generation;
+    made["generation"] = *generation;
+  }
+  return made;
+}
+
 // A value as typed, to the JSON that from_json() takes.
 tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_view text) {
   // A first character of JSON decides. No short form begins with one.
@@ -114,22 +147,6 @@ tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_vi
     return std::move(*parsed);
   }
   const std::string word(text);
-  const auto split = [&] {
-    std::vector<std::string> parts;
-    for (std::size_t at = 0; at <= word.size();) {
-      const std::size_t end = std::min(word.find(',', at), word.size());
-      parts.push_back(word.substr(at, end - at));
-      at = end + 1;
-    }
-    return parts;
-  };
-  const auto number = [](const std::string& digits) -> tl::expected<ordered_json, Problem> {
-    auto parsed = parse_text(digits);
-    if (!parsed || !parsed->is_number()) {
-      return tl::unexpected(fmt::format("expected a number, found {}", shown(digits)));
-    }
-    return std::move(*parsed);
-  };
   switch (type.kind) {
     case TypeKind::boolean:
       if (word == "true" || word == "yes") return ordered_json(true);
@@ -142,23 +159,11 @@ tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_vi
     case TypeKind::flags: {
       ordered_json all = ordered_json::array();
       if (word != "none" && !word.empty()) {
-        for (const std::string& part : split()) all.push_back(part);
+        for (const std::string& part : split_at_commas(word)) all.push_back(part);
       }
       return all;
     }
-    case TypeKind::ref: {
-      if (word == "none") return ordered_json(nullptr);
-      const std::size_t slash = word.find('/');
-      auto id = number(word.substr(0, slash));
-      if (!id) return id;
-      ordered_json made{{"id", *id}};
-      if (slash != std::string::npos) {
-        auto generation = number(word.substr(slash + 1));
-        if (!generation) return generation;
-        made["generation"] = *generation;
-      }
-      return made;
-    }
+    case TypeKind::ref: return typed_ref(word);
     case TypeKind::maybe: {
       const Type& inner = type.element.front();
       const bool wrapped = can_be_null(inner);
@@ -172,8 +177,8 @@ tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_vi
     case TypeKind::rotation:
     case TypeKind::vec: {
       ordered_json all = ordered_json::array();
-      for (const std::string& part : split()) {
-        auto component = number(part);
+      for (const std::string& part : split_at_commas(word)) {
+        auto component = typed_number(part);
         if (!component) return component;
         all.push_back(*component);
       }
@@ -185,7 +190,7 @@ tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_vi
       return tl::unexpected(fmt::format(
           "expected JSON, {}, found {}",
           type.kind == TypeKind::record ? "{\"field\":value}" : "[item,item]", shown(word)));
-    default: return number(word);
+    default: return typed_number(word);
   }
 }
 

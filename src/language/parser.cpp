@@ -495,16 +495,9 @@ class Parser : private Cursor {
       if (!accept("of")) stop_expected("`of`, as in `one of { fish : Catch, nothing }`");
       made.options = option_list(true);
     } else if (is_type("list", TypeWord::list)) {
-      if (!accept("of")) stop_expected("`of`, as in `list of Spot up to 8`");
-      made.element.push_back(type());
-      if (!accept("up", "to")) stop_expected("`up to N` after the list's type");
-      made.limit = whole_number("the most items of the list");
+      list_of(made);
     } else if (is_type("grid", TypeWord::grid)) {
-      if (!accept("of")) stop_expected("`of`, as in `grid of Depth 64 x 64`");
-      made.element.push_back(type());
-      made.limit = whole_number("the columns, as in `64 x 64`");
-      if (!accept("x")) stop_expected("`x` and the rows, as in `64 x 64`");
-      made.height = whole_number("the rows");
+      grid_of(made);
     } else if (is_type("maybe", TypeWord::maybe)) {
       made.element.push_back(type());
     } else if (is_type("ref", TypeWord::ref)) {
@@ -514,6 +507,20 @@ class Parser : private Cursor {
       stop_unknown(made.place, "a type", type_words());
     }
     return made;
+  }
+
+  void list_of(TypeSyntax& made) {
+    if (!accept("of")) stop_expected("`of`, as in `list of Spot up to 8`");
+    made.element.push_back(type());
+    if (!accept("up", "to")) stop_expected("`up to N` after the list's type");
+    made.limit = whole_number("the most items of the list");
+  }
+  void grid_of(TypeSyntax& made) {
+    if (!accept("of")) stop_expected("`of`, as in `grid of Depth 64 x 64`");
+    made.element.push_back(type());
+    made.limit = whole_number("the columns, as in `64 x 64`");
+    if (!accept("x")) stop_expected("`x` and the rows, as in `64 x 64`");
+    made.height = whole_number("the rows");
   }
 
   void range(TypeSyntax& made, std::string_view name, std::string_view form) {

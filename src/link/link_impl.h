@@ -89,6 +89,7 @@ class Link::Impl {
   // connection.
   Errc on_handshake(std::span<const std::byte> datagram);
   Errc accept_data(Time now, const Endpoint& from, std::span<const std::byte> datagram);
+  Errc read_body(std::span<const std::byte> body, bool has_acks, PacketNumber number);
 
   // A round trip: whoever waits for the ack waits for that at least. Both ends know it.
   Duration ack_delay() const;

@@ -89,24 +89,8 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   if (!body) return body.error();
 
   // From here on the datagram is the peer's own. All of it is read before any of it takes effect.
-  bits::Reader reader(*body);
-  ack_block_.ranges.clear();
-  if (header->has_acks) {
-    const Errc error = read(reader, ledger_.next_number(), newest_narrow_, ack_block_);
-    // A newer block was heard: this one tells nothing new, and its numbers may mean others by now.
-    const bool overtaken = raw(number) < blocks_heard_to_;
-    if (error != Errc::none && !(overtaken && error == Errc::bad_ack)) return error;
-    if (overtaken) ack_block_.ranges.clear();
-  }
-  if (const Errc error = read_frames(reader, channels_.specs(), raw(number), frames_);
-      error != Errc::none) {
+  if (const Errc error = read_body(*body, header->has_acks, number); error != Errc::none) {
     return error;
-  }
-  std::size_t schedules = 0;
-  for (const Frame& frame : frames_) {
-    if (!channels_.in_window(frame)) return Errc::window_exceeded;
-    // A sender has one payload source. Who writes more wants them to be read.
-    if (frame.kind == FrameKind::payload && ++schedules > 1) return Errc::value_range;
   }
   unheard_since_ = kNever;
   const bool newest = raw(number) >= window_.expected();
@@ -134,6 +118,31 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   }
   for (const Frame& frame : frames_) {
     if (const Errc error = on_frame(now, from, frame); error != Errc::none) return error;
+  }
+  return Errc::none;
+}
+
+// Fills ack_block_ and frames_ with a decrypted body, and checks what can be checked before any of
+// it takes effect.
+Errc Link::Impl::read_body(std::span<const std::byte> body, bool has_acks, PacketNumber number) {
+  bits::Reader reader(body);
+  ack_block_.ranges.clear();
+  if (has_acks) {
+    const Errc error = read(reader, ledger_.next_number(), newest_narrow_, ack_block_);
+    // A newer block was heard: this one tells nothing new, and its numbers may mean others by now.
+    const bool overtaken = raw(number) < blocks_heard_to_;
+    if (error != Errc::none && !(overtaken && error == Errc::bad_ack)) return error;
+    if (overtaken) ack_block_.ranges.clear();
+  }
+  if (const Errc error = read_frames(reader, channels_.specs(), raw(number), frames_);
+      error != Errc::none) {
+    return error;
+  }
+  std::size_t schedules = 0;
+  for (const Frame& frame : frames_) {
+    if (!channels_.in_window(frame)) return Errc::window_exceeded;
+    // A sender has one payload source. Who writes more wants them to be read.
+    if (frame.kind == FrameKind::payload && ++schedules > 1) return Errc::value_range;
   }
   return Errc::none;
 }

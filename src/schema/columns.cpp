@@ -149,6 +149,54 @@ const Type& axis_of(const Protocol& protocol, const Type& type) {
                                        : type.element.front();
 }
 
+// The one column of a field whose bits vary: a text, a list, a grid, a choice.
+ColumnInfo varying_column(const Protocol& protocol, const Type& type, Columns& made) {
+  ColumnInfo column{
+      0, ColumnForm::varying, 0, size_of(protocol, type).max_bits, false, false, false, 0, 0, -1, 0,
+      0, ColumnGroup::none,   0};
+  if (const auto items = items_of(protocol, type)) {
+    column.max_items = items->first;
+    column.item_bits = items->second;
+  }
+  if (type.kind == TypeKind::grid) {
+    column.grid = static_cast<std::int16_t>(made.grids.size());
+    made.grids.push_back(grid_shape(protocol, type, kNewest));
+  }
+  return column;
+}
+
+// How field `index` follows a speed along a direction (`follow speed along bearing`); nothing if
+// the client lacks one of these, or their numbers have no steps that both ends could count in.
+// `first_of`: the first column of each field, and one more.
+std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& entity,
+                                    const std::vector<std::size_t>& first_of, std::size_t index) {
+  const Field& field = entity.fields[index];
+  const std::size_t axes = first_of[index + 1] - first_of[index];
+  if (!field.words.follow || axes < 2) return std::nullopt;
+  const auto field_named = [&](const std::string& name) {
+    const auto found = std::find_if(entity.fields.begin(), entity.fields.end(),
+                                    [&](const Field& each) { return each.name == name; });
+    return static_cast<std::size_t>(found - entity.fields.begin());
+  };
+  const std::size_t speed = field_named(field.words.follow->speed);
+  const std::size_t along = field_named(field.words.follow->along);
+  const Type& axis = axis_of(protocol, field.type);
+  const auto speed_scale = scale_of(entity.fields[speed].type);
+  const bool there = first_of[speed + 1] > first_of[speed] && first_of[along + 1] > first_of[along];
+  if (!there || !speed_scale || axis.kind != TypeKind::real) return std::nullopt;
+  FollowInfo follow{};
+  follow.first = static_cast<std::uint16_t>(first_of[index]);
+  follow.axes = 2;
+  follow.speed = static_cast<std::uint16_t>(first_of[speed]);
+  follow.along = static_cast<std::uint16_t>(first_of[along]);
+  follow.angle_steps = static_cast<std::uint32_t>(entity.fields[along].type.angle.count);
+  follow.speed_zero = speed_scale->first;
+  follow.speed_step = speed_scale->second;
+  follow.place_step = scale_of(axis)->second;
+  follow.within = field.words.follow->within.value();
+  return follow;
+}
+
 }  // namespace
 
 Columns columns_of(const Protocol& protocol, const Entity& entity) {
@@ -162,19 +210,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     const std::uint16_t here = place++;
     if (!field.travels(protocol.version)) continue;
     auto columns = taker.take(field.type);
-    if (!columns) {
-      columns = std::vector<ColumnInfo>{{0, ColumnForm::varying, 0,
-                                         size_of(protocol, field.type).max_bits, false, false,
-                                         false, 0, 0, -1, 0, 0, ColumnGroup::none, 0}};
-      if (const auto items = items_of(protocol, field.type)) {
-        columns->front().max_items = items->first;
-        columns->front().item_bits = items->second;
-      }
-      if (field.type.kind == TypeKind::grid) {
-        columns->front().grid = static_cast<std::int16_t>(made.grids.size());
-        made.grids.push_back(grid_shape(protocol, field.type, kNewest));
-      }
-    }
+    if (!columns) columns = std::vector{varying_column(protocol, field.type, made)};
     for (ColumnInfo& column : *columns) {
       column.field = here;
       column.at_spawn = field.words.at_spawn;
@@ -184,34 +220,10 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     }
   }
   first_of.push_back(made.columns.size());
-  const auto column_named = [&](const std::string& name) {
-    const auto found = std::find_if(entity.fields.begin(), entity.fields.end(),
-                                    [&](const Field& field) { return field.name == name; });
-    return std::pair(static_cast<std::size_t>(found - entity.fields.begin()), &*found);
-  };
   for (std::size_t i = 0; i < entity.fields.size(); ++i) {
-    const Field& field = entity.fields[i];
-    const std::size_t axes = first_of[i + 1] - first_of[i];
-    if (!field.words.follow || axes < 2) continue;
-    const Type& axis = axis_of(protocol, field.type);
-    const auto [speed, speed_field] = column_named(field.words.follow->speed);
-    const auto [along, along_field] = column_named(field.words.follow->along);
-    const auto speed_scale = scale_of(speed_field->type);
-    const bool there =
-        first_of[speed + 1] > first_of[speed] && first_of[along + 1] > first_of[along];
-    // Floating point has no steps that both ends could count in.
-    if (!there || !speed_scale || axis.kind != TypeKind::real) continue;
-    FollowInfo follow{};
-    follow.first = static_cast<std::uint16_t>(first_of[i]);
-    follow.axes = 2;
-    follow.speed = static_cast<std::uint16_t>(first_of[speed]);
-    follow.along = static_cast<std::uint16_t>(first_of[along]);
-    follow.angle_steps = static_cast<std::uint32_t>(along_field->type.angle.count);
-    follow.speed_zero = speed_scale->first;
-    follow.speed_step = speed_scale->second;
-    follow.place_step = scale_of(axis)->second;
-    follow.within = field.words.follow->within.value();
-    made.follows.push_back(follow);
+    if (const auto follow = follow_of(protocol, entity, first_of, i)) {
+      made.follows.push_back(*follow);
+    }
   }
   return made;
 }

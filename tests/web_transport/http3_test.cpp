@@ -65,7 +65,7 @@ TEST(RecordReader, ReadsTheSameWhereverTheStreamIsCut) {
   }
   EXPECT_EQ(expected, "(head)[data()[(more)[" + std::string(9000, 'y'));
   std::mt19937 random(5);
-  for (int round = 0; round < 200; ++round) {
+  for (std::size_t round = 0; round < 200; ++round) {
     RecordReader reader;
     Notes notes;
     std::string_view left = stream;

@@ -50,6 +50,58 @@ void add_state(Summary& made, const ServerRecord& server) {
       {"snapshots", "overhead", (static_cast<double>(all.state_bits) - coded) / ticks});
 }
 
+// Bytes of an average datagram that belong to no message, with the headers of IPv4 and UDP.
+double mean_overhead(const host::Traffic& traffic) {
+  constexpr double kIpUdp = 28;
+  double bytes = static_cast<double>(traffic.bytes_sent);
+  for (const std::uint64_t type_bits : traffic.bits_sent_by_type) {
+    bytes -= static_cast<double>(type_bits) / 8;
+  }
+  return kIpUdp + bytes / static_cast<double>(traffic.datagrams_sent);
+}
+
+// One row for each message type that was sent, for state and inputs, and for everything else,
+// which `overhead` counts together with state and inputs; the largest first.
+std::vector<TypeRow> rows_of(const Outcome& outcome, const std::vector<std::uint64_t>& bits,
+                             std::uint64_t overhead, std::uint64_t input_bits, double all) {
+  std::vector<TypeRow> rows;
+  const auto row = [&](std::string name, std::string direction, std::string delivery,
+                       std::uint64_t bytes) {
+    rows.push_back({std::move(name), std::move(direction), std::move(delivery), bytes,
+                    static_cast<double>(bytes) / all});
+  };
+  for (const auto& message : harbour_world::kProtocol.messages) {
+    if (bits[message.type] == 0) continue;
+    row(std::string(message.name), std::string(name_of(message.direction)),
+        std::string(name_of(harbour_world::kProtocol.channels[message.channel].delivery)),
+        bits[message.type] / 8);
+  }
+  std::uint64_t state = 0;
+  if (!outcome.server.moments.empty()) state = outcome.server.moments.back().state_bits;
+  row("state", "from server", "newest, until it arrives", state / 8);
+  row("inputs", "from client", "three times each", input_bits / 8);
+  const std::uint64_t payloads = state + input_bits;
+  const std::uint64_t rest = overhead > payloads ? overhead - payloads : 0;
+  row("overhead", "both", "headers, acks, AEAD tags, handshakes", rest / 8);
+  std::stable_sort(rows.begin(), rows.end(),
+                   [](const TypeRow& a, const TypeRow& b) { return a.bytes > b.bytes; });
+  return rows;
+}
+
+nlohmann::ordered_json to_json(const BotVerdict& bot) {
+  return {{"number", bot.number},
+          {"name", bot.name},
+          {"agrees", bot.agrees},
+          {"why_not", bot.why_not},
+          {"complete_ms", bot.complete_ms},
+          {"values_compared", bot.values},
+          {"notices", bot.notices},
+          {"play_out_delay_ticks", bot.delay_ticks},
+          {"mean_error_m", bot.mean_error},
+          {"p99_error_m", bot.p99_error},
+          {"worst_error_m", bot.worst_error}};
+}
+
 }  // namespace
 
 Summary summarize(const Outcome& outcome) {
@@ -72,36 +124,12 @@ Summary summarize(const Outcome& outcome) {
   for (const BotRecord& bot : outcome.bots) take(bot.traffic, bot.counts);
   add_state(made, outcome.server);
   if (outcome.server.traffic.datagrams_sent > 0) {
-    constexpr double kIpUdp = 28;
-    double bytes = static_cast<double>(outcome.server.traffic.bytes_sent);
-    for (const std::uint64_t type_bits : outcome.server.traffic.bits_sent_by_type) {
-      bytes -= static_cast<double>(type_bits) / 8;
-    }
-    made.datagram = kIpUdp + bytes / static_cast<double>(outcome.server.traffic.datagrams_sent);
+    made.datagram = mean_overhead(outcome.server.traffic);
   }
-  const auto all = static_cast<double>(std::max<std::uint64_t>(1, made.bytes));
-  const auto row = [&](std::string name, std::string direction, std::string delivery,
-                       std::uint64_t bytes) {
-    made.kinds.push_back({std::move(name), std::move(direction), std::move(delivery), bytes,
-                          static_cast<double>(bytes) / all});
-  };
-  for (const auto& message : harbour_world::kProtocol.messages) {
-    if (bits[message.type] == 0) continue;
-    row(std::string(message.name), std::string(name_of(message.direction)),
-        std::string(name_of(harbour_world::kProtocol.channels[message.channel].delivery)),
-        bits[message.type] / 8);
-  }
-  std::uint64_t state = 0;
-  if (!outcome.server.moments.empty()) state = outcome.server.moments.back().state_bits;
   std::uint64_t input_bits = 0;
   for (const BotRecord& bot : outcome.bots) input_bits += bot.input_bits;
-  row("state", "from server", "newest, until it arrives", state / 8);
-  row("inputs", "from client", "three times each", input_bits / 8);
-  const std::uint64_t schedules = state + input_bits;
-  const std::uint64_t rest = overhead > schedules ? overhead - schedules : 0;
-  row("overhead", "both", "headers, acks, AEAD tags, handshakes", rest / 8);
-  std::stable_sort(made.kinds.begin(), made.kinds.end(),
-                   [](const TypeRow& a, const TypeRow& b) { return a.bytes > b.bytes; });
+  const auto all = static_cast<double>(std::max<std::uint64_t>(1, made.bytes));
+  made.kinds = rows_of(outcome, bits, overhead, input_bits, all);
   std::uint64_t inputs = 0;
   for (const BotRecord& bot : outcome.bots) inputs += bot.inputs;
   if (inputs > 0)
@@ -164,17 +192,7 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
   for (const auto& [cause, count] : summary.drops) out["drops"][cause] = count;
   out["bots"] = ordered_json::array();
   for (const BotVerdict& bot : outcome.verdict.bots) {
-    out["bots"].push_back({{"number", bot.number},
-                           {"name", bot.name},
-                           {"agrees", bot.agrees},
-                           {"why_not", bot.why_not},
-                           {"complete_ms", bot.complete_ms},
-                           {"values_compared", bot.values},
-                           {"notices", bot.notices},
-                           {"play_out_delay_ticks", bot.delay_ticks},
-                           {"mean_error_m", bot.mean_error},
-                           {"p99_error_m", bot.p99_error},
-                           {"worst_error_m", bot.worst_error}});
+    out["bots"].push_back(to_json(bot));
   }
   return out;
 }

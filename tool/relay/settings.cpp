@@ -117,50 +117,54 @@ class Reader {
     made.max_clients = whole(root_, "max_clients", 1, 65535, made.max_clients);
     made.resume_seconds = number(root_, "resume_seconds", 0, 64800, made.resume_seconds);
     made.log = choice<Log>(root_, "log", {"quiet", "events", "messages"}, made.log);
-    if (const auto* table = section(root_, "admission")) {
-      known(*table, {"ticket_key", "password", "banned"});
-      made.banned = texts(*table, "banned", "[\"Tern\", \"192.0.2.7\"]");
-      made.ticket_key = text(*table, "ticket_key", made.ticket_key);
-      made.password = text(*table, "password", made.password);
-      if (made.password.size() > link::kMaxTicketBytes) {
-        problem(table->get("password")->source(),
-                fmt::format("`password` has at most {} bytes", link::kMaxTicketBytes));
-      }
-      if (!made.password.empty() &&
-          std::isspace(static_cast<unsigned char>(made.password.back())) != 0) {
-        problem(table->get("password")->source(),
-                "`password` ends with a blank, which `--ticket` leaves out");
-      }
-      if (!made.ticket_key.empty() && !made.password.empty()) {
-        problem(table->source(), "`ticket_key` or `password`, not both");
-      }
-      if (made.plaintext && !(made.ticket_key.empty() && made.password.empty())) {
-        problem(table->source(),
-                "tickets and passwords travel encrypted only; set `plaintext` to false");
-      }
-    }
-    if (const auto* table = section(root_, "rooms")) {
-      known(*table, {"first", "further", "any", "most"});
-      made.first_room = text(*table, "first", made.first_room);
-      if (made.first_room.empty()) {
-        problem(table->get("first")->source(), "`first` is the name of a room, as in \"lobby\"");
-      }
-      made.any_room = yes_or_no(*table, "any", made.any_room);
-      made.max_rooms = whole(*table, "most", 1, 65536, made.max_rooms);
-      made.further_rooms = texts(*table, "further", "[\"north\", \"south\"]");
-    }
-    if (const auto* table = section(root_, "limits")) {
-      known(*table, {"messages_per_tick", "bytes_per_tick", "ticks_per_second", "max_faults",
-                     "queue_messages", "drop_slow"});
-      made.messages_per_tick = whole(*table, "messages_per_tick", 1, 1e6, made.messages_per_tick);
-      made.bytes_per_tick = whole(*table, "bytes_per_tick", 1, 1e8, made.bytes_per_tick);
-      made.ticks_per_second = number(*table, "ticks_per_second", 1, 1000, made.ticks_per_second);
-      made.max_faults = static_cast<unsigned>(
-          whole(*table, "max_faults", 0, 1e6, static_cast<double>(made.max_faults)));
-      made.queue_messages = whole(*table, "queue_messages", 1, 1e6, made.queue_messages);
-      made.drop_slow = yes_or_no(*table, "drop_slow", made.drop_slow);
-    }
+    if (const auto* table = section(root_, "admission")) admission(*table, made);
+    if (const auto* table = section(root_, "rooms")) rooms(*table, made);
+    if (const auto* table = section(root_, "limits")) limits(*table, made);
     return made;
+  }
+
+  void admission(const toml::table& table, Settings& made) {
+    known(table, {"ticket_key", "password", "banned"});
+    made.banned = texts(table, "banned", "[\"Tern\", \"192.0.2.7\"]");
+    made.ticket_key = text(table, "ticket_key", made.ticket_key);
+    made.password = text(table, "password", made.password);
+    if (made.password.size() > link::kMaxTicketBytes) {
+      problem(table.get("password")->source(),
+              fmt::format("`password` has at most {} bytes", link::kMaxTicketBytes));
+    }
+    if (!made.password.empty() &&
+        std::isspace(static_cast<unsigned char>(made.password.back())) != 0) {
+      problem(table.get("password")->source(),
+              "`password` ends with a blank, which `--ticket` leaves out");
+    }
+    if (!made.ticket_key.empty() && !made.password.empty()) {
+      problem(table.source(), "`ticket_key` or `password`, not both");
+    }
+    if (made.plaintext && !(made.ticket_key.empty() && made.password.empty())) {
+      problem(table.source(),
+              "tickets and passwords travel encrypted only; set `plaintext` to false");
+    }
+  }
+  void rooms(const toml::table& table, Settings& made) {
+    known(table, {"first", "further", "any", "most"});
+    made.first_room = text(table, "first", made.first_room);
+    if (made.first_room.empty()) {
+      problem(table.get("first")->source(), "`first` is the name of a room, as in \"lobby\"");
+    }
+    made.any_room = yes_or_no(table, "any", made.any_room);
+    made.max_rooms = whole(table, "most", 1, 65536, made.max_rooms);
+    made.further_rooms = texts(table, "further", "[\"north\", \"south\"]");
+  }
+  void limits(const toml::table& table, Settings& made) {
+    known(table, {"messages_per_tick", "bytes_per_tick", "ticks_per_second", "max_faults",
+                  "queue_messages", "drop_slow"});
+    made.messages_per_tick = whole(table, "messages_per_tick", 1, 1e6, made.messages_per_tick);
+    made.bytes_per_tick = whole(table, "bytes_per_tick", 1, 1e8, made.bytes_per_tick);
+    made.ticks_per_second = number(table, "ticks_per_second", 1, 1000, made.ticks_per_second);
+    made.max_faults = static_cast<unsigned>(
+        whole(table, "max_faults", 0, 1e6, static_cast<double>(made.max_faults)));
+    made.queue_messages = whole(table, "queue_messages", 1, 1e6, made.queue_messages);
+    made.drop_slow = yes_or_no(table, "drop_slow", made.drop_slow);
   }
 
   [[nodiscard]] bool states_rules() const {
@@ -476,10 +480,9 @@ std::vector<std::string> read_rules(const std::string& file, const std::string& 
   return std::move(reader.problems);
 }
 
-std::string settings_text(const Protocol* protocol, const std::string& description) {
-  const Settings d;
-  std::string text = fmt::format(
-      R"(# Settings of `kwind relay`. Each line shows the default; leave out what you do not change.
+// Each line with its default, and what each section is for.
+constexpr char kSettingsText[] =
+    R"(# Settings of `kwind relay`. Each line shows the default; leave out what you do not change.
 # [start] marks what takes effect with the next start; the rest also with SIGHUP or `reload`.
 # Files are named as seen from the folder of this one.
 
@@ -522,9 +525,13 @@ drop_slow = {}            # close a client whose queue is full, instead of leavi
 # Kinds that travel both ways and have no rule go to the others of the room.
 # [welcome] goes to who has just come, its own number in `sender`.
 # [say] is how `say` in the console speaks: message = "NAME", field = "NAME".
-)",
-      description.empty() ? "\"\"" : json::shown(description), d.listen, d.plaintext, d.max_clients,
-      d.resume_seconds, d.first_room, d.any_room, d.max_rooms, d.messages_per_tick,
+)";
+
+std::string settings_text(const Protocol* protocol, const std::string& description) {
+  const Settings d;
+  std::string text = fmt::format(
+      kSettingsText, description.empty() ? "\"\"" : json::shown(description), d.listen, d.plaintext,
+      d.max_clients, d.resume_seconds, d.first_room, d.any_room, d.max_rooms, d.messages_per_tick,
       d.bytes_per_tick, d.ticks_per_second, d.max_faults, d.queue_messages, d.drop_slow);
   if (protocol == nullptr) return text + "\n" + kOpaqueRules;
   for (const auto& message : protocol->messages) {

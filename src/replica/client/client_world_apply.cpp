@@ -31,8 +31,18 @@ void ClientWorld::State::full_resync(std::uint32_t snapshot) {
   start = snapshot;
 }
 
+// A snapshot that was read whole takes effect: its updates first, then its word on snapshots before
+// it.
 void ClientWorld::State::take(const SnapshotMark& mark) {
   marks.add(mark);
+  apply_updates(mark);
+  if (staged_chunks.count > 0) unpacking.take(mark.snapshot, staged_chunks, staged_bytes);
+  tick = std::max(tick, mark.tick);
+  // Only a newer mark tells what became of earlier snapshots.
+  if (mark.snapshot > latest) settle_earlier(mark);
+}
+
+void ClientWorld::State::apply_updates(const SnapshotMark& mark) {
   Taken& here = received_snapshots[mark.snapshot % received_snapshots.size()];
   here.snapshot = mark.snapshot;
   here.ids.clear();
@@ -65,10 +75,11 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
     }
     states.insert(each.record, row, widths);
   }
-  if (staged_chunks.count > 0) unpacking.take(mark.snapshot, staged_chunks, staged_bytes);
-  tick = std::max(tick, mark.tick);
-  // Only a newer mark tells what became of earlier snapshots.
-  if (mark.snapshot <= latest) return;
+}
+
+// Drops snapshots that the server took for lost and all that build on them, and records that no
+// delta can refer to any more.
+void ClientWorld::State::settle_earlier(const SnapshotMark& mark) {
   const std::uint32_t before = latest;
   latest = mark.snapshot;
   input = mark.input;

@@ -215,6 +215,9 @@ struct ClientWorld::State {
   void find_known(const SnapshotMark& mark);
   void rank_unexpected(const SnapshotMark& mark, std::span<const std::uint32_t> continuing);
   void take(const SnapshotMark& mark);
+  void apply_updates(const SnapshotMark& mark);
+  // Requires: `mark` is newer than all that were taken.
+  void settle_earlier(const SnapshotMark& mark);
   // `record`: nullptr if nothing is known of it (any more); `row`: its values.
   void show(std::uint32_t id, const ReceivedState* record, const Row& row);
   void full_resync(std::uint32_t snapshot);

@@ -259,6 +259,8 @@ struct BaselineHistory : HistoryValue {
   void rank(bool with_continuing);
   [[nodiscard]] std::size_t bits_of_places() const;
   std::size_t choose(std::size_t room);
+  std::size_t choose_by_priority(Candidate* in_fragments, std::size_t& room);
+  void choose_fragments(Candidate& in_fragments, std::size_t max);
   void tell(const SnapshotMark& mark);
   void tell(const SnapshotMark& mark, const Candidate& each);
   void write_body(bits::Writer& out, const Candidate& each);

@@ -136,14 +136,20 @@ bool BaselineHistory::fit_all(std::size_t room) {
   return wanted <= room;
 }
 
+// What precedes fragments in a snapshot, at most.
+constexpr std::size_t kRunBits = kFragmentedNumberBits + 48;
+
+// As many fragments of the fragmented entity as `max` bits hold, if that is one at least.
+void BaselineHistory::choose_fragments(Candidate& in_fragments, std::size_t max) {
+  if (max < kRunBits + kFragmentBits) return;
+  const FragmentRun run = fragmented.waiting((max - kRunBits) / kFragmentBits);
+  in_fragments.taken = true;
+  in_fragments.bits = kRunBits + run.count * kFragmentBits;
+}
+
 // Takes the most urgent updates that fit; returns their number. One that does not fit leaves room
 // to smaller ones; fragments of a fragmented entity take what they find.
 std::size_t BaselineHistory::choose(std::size_t room) {
-  constexpr std::size_t kRunBits =
-      kFragmentedNumberBits + 48;  // what comes before fragments, at most
-  const auto body_of = [](const Candidate& each) {
-    return each.update == Update::despawn ? PrefixCode::kLongest : each.bits;
-  };
   Candidate* in_fragments = nullptr;
   std::size_t wanted = 0;
   for (Candidate& each : candidates) {
@@ -153,51 +159,58 @@ std::size_t BaselineHistory::choose(std::size_t room) {
       wanted += size_of(each);
     }
   }
-  const auto take_fragments = [&](std::size_t max) {
-    if (max < kRunBits + kFragmentBits) return;
-    const FragmentRun run = fragmented.waiting((max - kRunBits) / kFragmentBits);
-    in_fragments->taken = true;
-    in_fragments->bits = kRunBits + run.count * kFragmentBits;
-  };
   std::size_t taken = 0;
   if (wanted <= room) {
     for (Candidate& each : candidates) each.taken = &each != in_fragments;
     taken = candidates.size() - (in_fragments != nullptr ? 1 : 0);
     room -= wanted;
   } else {
-    by_priority.clear();
-    for (Candidate& each : candidates) by_priority.push_back(&each);
-    std::sort(by_priority.begin(), by_priority.end(), [](const Candidate* a, const Candidate* b) {
-      return a->priority_now != b->priority_now ? a->priority_now > b->priority_now : a->id < b->id;
-    });
-    const std::size_t half = std::max(room / 2, kRunBits + kFragmentBits);
-    // Places among many take fewer bits than they may: what that leaves is given out, too.
-    std::size_t bodies_taken = 0;
-    std::size_t left = room;
-    for (std::size_t before = candidates.size(); before != taken;) {
-      before = taken;
-      for (Candidate* const each : by_priority) {
-        if (each->taken) continue;
-        if (each == in_fragments) {
-          take_fragments(std::min(left, half));
-          if (in_fragments->taken) left -= in_fragments->bits;
-          continue;
-        }
-        const std::size_t size = size_of(*each);
-        if (size > left) continue;
-        left -= size;
-        bodies_taken += body_of(*each);
-        each->taken = true;
-        ++taken;
-      }
-      const bool fragments = in_fragments != nullptr && in_fragments->taken;
-      left = room - bodies_taken - bits_of_places() - (fragments ? in_fragments->bits : 0);
-    }
-    room = left + (in_fragments != nullptr && in_fragments->taken ? in_fragments->bits : 0);
+    taken = choose_by_priority(in_fragments, room);
   }
   if (in_fragments == nullptr) return taken;
-  take_fragments(room);
+  choose_fragments(*in_fragments, room);
   return taken + (in_fragments->taken ? 1 : 0);
+}
+
+// There is not room for all. `room`: afterwards what is left for fragments. Ends: each round but
+// the last takes another candidate.
+std::size_t BaselineHistory::choose_by_priority(Candidate* in_fragments, std::size_t& room) {
+  const auto body_of = [](const Candidate& each) {
+    return each.update == Update::despawn ? PrefixCode::kLongest : each.bits;
+  };
+  by_priority.clear();
+  for (Candidate& each : candidates) by_priority.push_back(&each);
+  std::sort(by_priority.begin(), by_priority.end(), [](const Candidate* a, const Candidate* b) {
+    return a->priority_now != b->priority_now ? a->priority_now > b->priority_now : a->id < b->id;
+  });
+  const std::size_t half = std::max(room / 2, kRunBits + kFragmentBits);
+  const auto fragment_bits = [&] {
+    return in_fragments != nullptr && in_fragments->taken ? in_fragments->bits : 0;
+  };
+  // Places among many take fewer bits than they may: what that leaves is given out, too.
+  std::size_t taken = 0;
+  std::size_t bodies_taken = 0;
+  std::size_t left = room;
+  for (std::size_t before = candidates.size(); before != taken;) {
+    before = taken;
+    for (Candidate* const each : by_priority) {
+      if (each->taken) continue;
+      if (each == in_fragments) {
+        choose_fragments(*each, std::min(left, half));
+        left -= fragment_bits();
+        continue;
+      }
+      const std::size_t size = size_of(*each);
+      if (size > left) continue;
+      left -= size;
+      bodies_taken += body_of(*each);
+      each->taken = true;
+      ++taken;
+    }
+    left = room - bodies_taken - bits_of_places() - fragment_bits();
+  }
+  room = left + fragment_bits();
+  return taken;
 }
 
 }  // namespace kwind::replica

@@ -88,72 +88,106 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   return schema::AnyRef{id, brief.generation};
 }
 
-// Encodes a value as a message would be and takes its bits apart: `mark` is called behind each
-// field, whose columns are then read out of the bits. Fields that travel at spawn alone keep their
-// first value.
-void World::take(std::uint32_t id, const Encode& encode) {
-  State& s = *state_;
-  State::Entity& entity = s.entities[id];
-  const EntityModel& model = *entity.model;
-  const auto columns = model.info().columns;
-  const bool first = entity.history->empty() && !entity.put;
-  schema::Encoder out{bits::Writer(s.value_bits)};
-  // Where each field's bits end. The encoder writes fields in the order of their columns.
-  std::size_t column = 0;
-  std::size_t begin = 0;
-  std::uint64_t wrong = 0;
-  const auto mark = [&] {
+// Reads the columns of an entity's new value out of the bits that the encoder has written: one
+// field at a time, as soon as it is written. The encoder writes fields in the order of columns.
+class World::State::FieldReader {
+ public:
+  FieldReader(State& state, std::uint32_t id)
+      : state_(state),
+        id_(id),
+        entity_(state.entities[id]),
+        model_(*entity_.model),
+        columns_(model_.info().columns),
+        is_first_(entity_.history->empty() && !entity_.put) {}
+
+  // The encoder starts anew, into more memory.
+  void restart() {
+    column_ = 0;
+    begin_ = 0;
+    wrong_ = 0;
+  }
+  // The encoder stands behind a field.
+  void field_written(schema::Encoder& out) {
     if (out.error() == Errc::message_too_large) return;
     const std::size_t end = out.bit_count();
     out.finish();
-    bits::Reader in(s.value_bits, end);
-    in.skip(begin);
-    const std::uint16_t field = columns[column].field;
-    if (out.out_of_range_count() > wrong) {
-      wrong = out.out_of_range_count();
-      s.last_out_of_range = OutOfRange{{id, s.briefs[id].generation},
-                                       model.info().type,
-                                       model.info().name,
-                                       model.info().fields[field].name,
-                                       s.tick};
+    bits::Reader in(state_.value_bits, end);
+    in.skip(begin_);
+    const std::uint16_t field = columns_[column_].field;
+    note_range(out, field);
+    for (; column_ < columns_.size() && columns_[column_].field == field; ++column_) {
+      read_column(in, end - begin_);
     }
-    for (; column < columns.size() && columns[column].field == field; ++column) {
-      const bool kept = columns[column].at_spawn && !first;
-      if (columns[column].group != schema::ColumnGroup::none) {
-        std::array<std::uint32_t, 4> numbers{};
-        read_unit(in, &columns[column], numbers.data());
-        const std::size_t count = columns_of(columns[column].group);
-        if (!kept) std::copy_n(numbers.begin(), count, &entity.now.numbers[column]);
-        column += count - 1;
-        continue;
-      }
-      if (columns[column].form != schema::ColumnForm::varying) {
-        const auto value = static_cast<std::uint32_t>(in.get(columns[column].bits));
-        if (!kept) entity.now.numbers[column] = value;
-        continue;
-      }
-      SharedBits& baseline = entity.now.varying[model.varying_place(column)];
-      s.field.resize(bits::bytes_for(end - begin));
-      in.get_bits(s.field, end - begin);
-      if (!kept &&
-          (baseline == nullptr || baseline->bits != end - begin || baseline->bytes != s.field)) {
-        baseline = std::make_shared<const BitString>(BitString{s.field, end - begin});
-      }
+    begin_ = end;
+  }
+  [[nodiscard]] bool is_complete() const { return column_ == columns_.size(); }
+  [[nodiscard]] std::uint64_t wrong() const { return wrong_; }
+
+ private:
+  void note_range(const schema::Encoder& out, std::uint16_t field) {
+    if (out.out_of_range_count() <= wrong_) return;
+    wrong_ = out.out_of_range_count();
+    state_.last_out_of_range = OutOfRange{{id_, state_.briefs[id_].generation},
+                                          model_.info().type,
+                                          model_.info().name,
+                                          model_.info().fields[field].name,
+                                          state_.tick};
+  }
+  // Fields that travel at spawn alone keep their first value.
+  void read_column(bits::Reader& in, std::size_t field_bits) {
+    const schema::ColumnInfo& column = columns_[column_];
+    const bool is_kept = column.at_spawn && !is_first_;
+    if (column.group != schema::ColumnGroup::none) {
+      std::array<std::uint32_t, 4> numbers{};
+      read_unit(in, &column, numbers.data());
+      const std::size_t count = columns_of(column.group);
+      if (!is_kept) std::copy_n(numbers.begin(), count, &entity_.now.numbers[column_]);
+      column_ += count - 1;
+      return;
     }
-    begin = end;
-  };
+    if (column.form != schema::ColumnForm::varying) {
+      const auto value = static_cast<std::uint32_t>(in.get(column.bits));
+      if (!is_kept) entity_.now.numbers[column_] = value;
+      return;
+    }
+    // An equal value keeps its bits: whoever has these needs no others.
+    SharedBits& baseline = entity_.now.varying[model_.varying_place(column_)];
+    state_.field.resize(bits::bytes_for(field_bits));
+    in.get_bits(state_.field, field_bits);
+    if (!is_kept &&
+        (baseline == nullptr || baseline->bits != field_bits || baseline->bytes != state_.field)) {
+      baseline = std::make_shared<const BitString>(BitString{state_.field, field_bits});
+    }
+  }
+
+  State& state_;
+  std::uint32_t id_;
+  State::Entity& entity_;
+  const EntityModel& model_;
+  std::span<const schema::ColumnInfo> columns_;
+  bool is_first_;
+  std::size_t column_ = 0;
+  std::size_t begin_ = 0;  // of the field's bits
+  std::uint64_t wrong_ = 0;
+};
+
+// Encodes a value as a message would be and takes its bits apart.
+void World::take(std::uint32_t id, const Encode& encode) {
+  State& s = *state_;
+  State::Entity& entity = s.entities[id];
+  State::FieldReader reader(s, id);
+  schema::Encoder out{bits::Writer(s.value_bits)};
+  const auto mark = [&] { reader.field_written(out); };
   encode(out, std::ref(mark));
   // A value that this memory does not hold is encoded again, into twice as much.
   while (out.error() == Errc::message_too_large) {
     s.value_bits.resize(s.value_bits.size() * 2);
-    column = 0;
-    begin = 0;
-    wrong = 0;
+    reader.restart();
     out = schema::Encoder{bits::Writer(s.value_bits)};
     encode(out, std::ref(mark));
   }
-  KWIND_ASSERT(column == columns.size());
-  s.out_of_range += wrong;
+  KWIND_ASSERT(reader.is_complete());
+  s.out_of_range += reader.wrong();
   if (!std::exchange(entity.put, true)) s.put_ids.push_back(id);
 }
 

@@ -35,6 +35,8 @@ struct World::State {
     std::optional<Rows> history;
   };
 
+  class FieldReader;
+
   State(const schema::EntitiesInfo& entities, WorldOptions options);
 
   [[nodiscard]] SharedEntityBits& shared_bits_of(std::uint32_t id, std::uint32_t newest,
