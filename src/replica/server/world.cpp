@@ -113,9 +113,9 @@ class World::State::FieldReader {
     out.finish();
     bits::Reader in(state_.value_bits, end);
     in.skip(begin_);
-    const std::uint16_t field = columns_[column_].field;
-    note_range(out, field);
-    for (; column_ < columns_.size() && columns_[column_].field == field; ++column_) {
+    const std::uint16_t index = columns_[column_].field;
+    note_range(out, index);
+    for (; column_ < columns_.size() && columns_[column_].field == index; ++column_) {
       read_column(in, end - begin_);
     }
     begin_ = end;
@@ -124,13 +124,13 @@ class World::State::FieldReader {
   [[nodiscard]] std::uint64_t wrong() const { return wrong_; }
 
  private:
-  void note_range(const schema::Encoder& out, std::uint16_t field) {
+  void note_range(const schema::Encoder& out, std::uint16_t index) {
     if (out.out_of_range_count() <= wrong_) return;
     wrong_ = out.out_of_range_count();
     state_.last_out_of_range = OutOfRange{{id_, state_.briefs[id_].generation},
                                           model_.info().type,
                                           model_.info().name,
-                                          model_.info().fields[field].name,
+                                          model_.info().fields[index].name,
                                           state_.tick};
   }
   // Fields that travel at spawn alone keep their first value.
