@@ -30,6 +30,8 @@ class Comparison {
         last_(before.version),
         next_(std::max<int>(after.version, before.version + 1)) {}
 
+  // Walks both descriptions side by side. `judged` marks where changes begin that decide whether
+  // versions are refused: the version number itself is no break.
   std::vector<Change> changes() {
     head();
     const std::size_t judged = changes_.size();
@@ -83,12 +85,15 @@ class Comparison {
   void doc(const std::string& a, const std::string& b, const std::string& where) {
     if (a != b) harmless(where, "its comment changed");
   }
+  // "message Hail, field words": how a place is named in all output.
   static std::string joined(const std::string& where, std::string_view what,
                             const std::string& name) {
     return where.empty() ? fmt::format("{} {}", what, name)
                          : fmt::format("{}, {} {}", where, what, name);
   }
 
+  // Name, version and limits of the protocol. A larger version number is harmless, a smaller one
+  // not.
   void head() {
     const std::string where = "protocol";
     if (before_.name != after_.name) {
@@ -123,6 +128,7 @@ class Comparison {
     doc(before_.doc, after_.doc, where);
   }
 
+  // Limits decide the bits of refs and peers: they break what uses them, and nothing else.
   void limit(std::string_view what, std::uint32_t a, std::uint32_t b, TypeKind kind) {
     if (a == b) return;
     const bool used = uses(kind) || (kind == TypeKind::ref && !before_.entities.empty());
@@ -130,6 +136,7 @@ class Comparison {
         fmt::format("`{} up to` changed from {} to {}", what, a, b),
         used ? fmt::format("keep {}: it decides how many bits each of them takes", a) : "");
   }
+  // Whether any travelling field of the older protocol holds this type, at any depth.
   bool uses(TypeKind kind) const {
     const auto any = [&](const std::vector<Field>& fields) {
       return std::any_of(fields.begin(), fields.end(), [&](const Field& field) {
@@ -164,12 +171,14 @@ class Comparison {
     }
     return false;
   }
+  // Versions that both ends list are those that old peers can agree on.
   bool same_for_old_peers(const Life& a, const Life& b) const {
     for (std::uint16_t v = first_; v <= last_; ++v) {
       if (a.alive(v) != b.alive(v)) return false;
     }
     return true;
   }
+  // A life in the words of the language.
   static std::string shown(const Life& life) {
     if (life.whole()) return "all versions";
     std::string out = fmt::format("since {}", life.since);
@@ -178,6 +187,8 @@ class Comparison {
   }
 
   template <class Item, class Inner>
+  // Pairs items of one list by name. An item that is gone or new is judged by its life; the order
+  // of the items that stay is compared, because codes are numbered in it.
   void items(const std::vector<Item>& a, const std::vector<Item>& b, const std::string& where,
              std::string_view what, const Inner& inner) {
     std::size_t furthest = 0;
@@ -234,6 +245,7 @@ class Comparison {
 
   // ---- declarations ----
 
+  // Delivery and repeat are part of the digest; the priority is the sender's own business.
   void channel(const schema::Channel& a, const schema::Channel& b, const std::string& where) {
     if (a.delivery != b.delivery || a.repeat != b.repeat) {
       add(Impact::breaks, where,
@@ -250,12 +262,14 @@ class Comparison {
     }
     doc(a.doc, b.doc, where);
   }
+  // The words as in the description.
   static std::string delivery_text(const schema::Channel& channel) {
     std::string out(name_of(channel.delivery));
     if (channel.repeat > 0) out += fmt::format(" repeat {}", channel.repeat);
     return out;
   }
 
+  // Role, direction, channel, rate and authority are all in the digest: each change of them breaks.
   void message(const schema::MessageType& a, const schema::MessageType& b,
                const std::string& where) {
     const auto changed = [&](const std::string& what, const std::string& from,
@@ -298,6 +312,7 @@ class Comparison {
                                            : fmt::format("{}/s", limited.at_most_per_second);
   }
 
+  // Fields of a record, a message or an entity that travel, then those that do not.
   void fields(const std::vector<Field>& a, const std::vector<Field>& b, const std::string& where) {
     items(travelling(a), travelling(b), where, "field",
           [&](const Field& old_field, const Field& field, const std::string& place) {
@@ -322,6 +337,7 @@ class Comparison {
       }
     }
   }
+  // Fields that stay at one end have any type, and nothing else about them can break.
   void local(const Field& a, const Field& b, const std::string& where) {
     doc(a.doc, b.doc, where);
     const auto type = [](const Protocol& protocol, const Field& field) {
@@ -337,6 +353,7 @@ class Comparison {
     }
     if (a.written_default != b.written_default) harmless(where, "its default changed");
   }
+  // What the digest covers: fields of the game alone are left out.
   static std::vector<Field> travelling(const std::vector<Field>& all) {
     std::vector<Field> out;
     for (const Field& field : all) {
@@ -345,6 +362,7 @@ class Comparison {
     return out;
   }
 
+  // Defaults, units and `smooth` change no bit. Words that change the layout of snapshots break.
   void words(const Field& a, const Field& b, const std::string& where) {
     doc(a.doc, b.doc, where);
     if (a.written_default != b.written_default) harmless(where, "its default changed");
@@ -371,6 +389,8 @@ class Comparison {
 
   // ---- types ----
 
+  // Types are compared by structure, not by name: a renamed record with the same fields is the
+  // same.
   void type(const Type& a, const Type& b, const std::string& where) {
     if (a.kind != b.kind) return changed_type(a, b, where);
     switch (a.kind) {
@@ -406,6 +426,7 @@ class Comparison {
         }
     }
   }
+  // A field cannot change its type. A new field beside it can take its place.
   void changed_type(const Type& a, const Type& b, const std::string& where) {
     add(Impact::breaks, where,
         fmt::format("its type changed from `{}` to `{}`", schema::type_text(before_, a),
@@ -414,6 +435,7 @@ class Comparison {
                     schema::type_text(before_, a), next_, next_));
   }
 
+  // Named enums are compared once, wherever they are used; those inside a field at their place.
   void options(const Options& a, const Options& b, const std::string& where,
                std::string_view what) {
     const bool shared = a.inside.empty() && b.inside.empty();
@@ -476,6 +498,7 @@ std::vector<Change> compare(const Protocol& before, const Protocol& after) {
   return Comparison(before, after).changes();
 }
 
+// Versions of the older protocol that the newer one does not speak, or speaks with another digest.
 std::vector<std::uint16_t> refused_versions(const Protocol& before, const Protocol& after) {
   std::vector<std::uint16_t> refused;
   for (std::uint16_t v = schema::oldest_version(before); v <= before.version; ++v) {

@@ -49,6 +49,8 @@ std::size_t character_bytes(std::string_view text) {
 
 }  // namespace
 
+// Parse, then resolve: names, ranges and sizes are checked on the syntax tree. Errors leave the
+// protocol incomplete.
 Compiled compile(std::string_view text, std::string_view name, const Loader& load) {
   return read_files(text, name, [&](Files& files, Compiled& made) {
     const FileSyntax syntax = parse(files, load, made.errors);
@@ -56,6 +58,7 @@ Compiled compile(std::string_view text, std::string_view name, const Loader& loa
   });
 }
 
+// Parses without resolving: for formatters, which must not fail on a missing include.
 Compiled read_syntax(std::string_view text, std::string_view name, bool& names_protocol) {
   return read_files(text, name, [&](Files& files, Compiled& made) {
     const FileSyntax syntax = parse(
@@ -65,6 +68,7 @@ Compiled read_syntax(std::string_view text, std::string_view name, bool& names_p
   });
 }
 
+// One diagnostic as compilers print it: file, line, column, the line itself and a marker below it.
 std::string render(const Diagnostic& diagnostic, const Compiled& compiled,
                    std::string_view severity) {
   const SourceFile& file = compiled.files[diagnostic.file];

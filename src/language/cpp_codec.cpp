@@ -23,6 +23,7 @@ std::string choices_name(const Options& options) {
   return fmt::format("k{}Choices", options.name);
 }
 
+// The condition under which a field exists in the version that is coded; empty for all versions.
 std::string alive_text(const schema::Life& life, std::string_view codec) {
   std::vector<std::string> parts;
   if (life.since > 1) parts.push_back(fmt::format("{}.version() >= {}", codec, life.since));
@@ -30,6 +31,7 @@ std::string alive_text(const schema::Life& life, std::string_view codec) {
   return fmt::format("{}", fmt::join(parts, " && "));
 }
 
+// Statements that write all fields of a struct, for the body of encode().
 std::string CppCodec::encode(const std::string& owner, const std::vector<Field>& all) {
   encoding_ = true;
   codec_ = "out";
@@ -41,6 +43,7 @@ std::string CppCodec::encode(const std::string& owner, const std::vector<Field>&
   return std::move(out_);
 }
 
+// Statements that read all fields, in the same order.
 std::string CppCodec::decode(const std::string& owner, const std::vector<Field>& all) {
   encoding_ = false;
   codec_ = "in";
@@ -51,6 +54,8 @@ std::string CppCodec::decode(const std::string& owner, const std::vector<Field>&
   return std::move(out_);
 }
 
+// A field that not every version has stands in a condition; one that is gone keeps its initial
+// value.
 void CppCodec::fields(const std::string& owner, const std::vector<Field>& all,
                       const std::string& object) {
   for (const Field& field : all) {
@@ -100,6 +105,7 @@ bool CppCodec::expands(const Type& type) const {
   return schema::size_of(protocol_, all).max_bits <= 64;
 }
 
+// A table of names for enums that changed over versions, else the number of values alone.
 std::string CppCodec::choice(const Options& options, const std::string& value) const {
   const std::string table =
       options.lives.empty()
@@ -108,6 +114,7 @@ std::string CppCodec::choice(const Options& options, const std::string& value) c
   return value.empty() ? table : fmt::format("{}, {}", table, value);
 }
 
+// Structs without a name of their own are written in place, others by their own encode().
 void CppCodec::value(const Type& type, const std::string& value, const Range& range) {
   switch (type.kind) {
     case TypeKind::record: {
@@ -132,6 +139,7 @@ void CppCodec::value(const Type& type, const std::string& value, const Range& ra
   }
 }
 
+// Leaves are collected into pieces of up to 64 bits, which one call of the codec writes or reads.
 void CppCodec::leaf(const Type& type, const std::string& value, const Range& range) {
   const std::string& codec = codec_;
   const unsigned bits = schema::size_of(protocol_, type, 1).max_bits;
@@ -239,6 +247,7 @@ void CppCodec::list_of_pieces(const Type& type, const std::string& value_name, c
   line(fmt::format("{} = {};", codec, run));
 }
 
+// The length first, then the items. Items of fixed size are coded several at a time.
 void CppCodec::list(const Type& type, const std::string& value_name, const Range& range) {
   const Type& element = type.element.front();
   if (is_pieces(element)) {
@@ -268,6 +277,7 @@ void CppCodec::list(const Type& type, const std::string& value_name, const Range
   close();
 }
 
+// A bit says whether a value follows.
 void CppCodec::maybe(const Type& type, const std::string& value_name, const Range& range) {
   if (encoding_) {
     piece(fmt::format("out.boolean({}.has_value())", value_name), 1);
@@ -285,6 +295,7 @@ void CppCodec::maybe(const Type& type, const std::string& value_name, const Rang
   close();
 }
 
+// Cells row by row; several small cells make one piece.
 void CppCodec::grid(const Type& type, const std::string& value_name, const Range& range) {
   const Type& cell = type.element.front();
   std::string count;
@@ -338,6 +349,7 @@ void CppCodec::grid(const Type& type, const std::string& value_name, const Range
   }
 }
 
+// One bit for each flag that the version has.
 void CppCodec::flags(const Options& options, const std::string& value_name) {
   for (const schema::Option& option : options.options) {
     const std::string flag = fmt::format("{}.{}", value_name, cpp_name(option.name));
@@ -374,6 +386,7 @@ void CppCodec::one_of_case(const Options& options, std::size_t place, const std:
   value(option.type.front(), held + ".value", {owner + "::value"});
 }
 
+// The number of the case, then its value, in a switch over the index of the variant.
 void CppCodec::encode_one_of(const Options& options, const std::string& value_name) {
   const std::string type = CppTypes::qualified_one_of(options);
   const std::string held = variable("held");
@@ -414,6 +427,7 @@ void CppCodec::encode_one_of(const Options& options, const std::string& value_na
   --depth_;
 }
 
+// The case's number, then its value. A case that this version lacks cannot come.
 void CppCodec::decode_one_of(const Options& options, const std::string& value_name) {
   const std::string type = CppTypes::qualified_one_of(options);
   const std::string held = variable("held");
@@ -449,12 +463,14 @@ std::string CppCodec::unique(std::string_view name) {
   return fmt::format("{}_{}", name, ++uniques_);
 }
 
+// Adds a call to the pieces of the present statement.
 void CppCodec::piece(std::string text, unsigned bits) {
   if (piece_bits_ + bits > 64) flush();
   pieces_.push_back(std::move(text));
   piece_bits_ += bits;
 }
 
+// Ends the statement: pieces on lines of their own, aligned behind the parenthesis.
 void CppCodec::flush() {
   if (pieces_.empty()) return;
   const std::string head = indent_ + codec_ + (encoding_ ? ".write(" : ".read(");
@@ -469,12 +485,14 @@ void CppCodec::line(std::string text) {
   out_ += fmt::format("{}{}\n", indent_, text);
 }
 
+// Begins a block: what was collected before stands before it.
 void CppCodec::open(std::string text) {
   flush();
   if (!text.empty()) line(std::move(text));
   indent_ += "  ";
 }
 
+// Ends a block.
 void CppCodec::close(std::string text) {
   flush();
   indent_.resize(indent_.size() - 2);

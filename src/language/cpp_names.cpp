@@ -24,6 +24,7 @@ std::string cpp_one_of(std::string_view one_of) {
   return fmt::format("{}{}", one_of, one_of == "OneOf" ? "_" : "");
 }
 
+// A case's struct must not have the name of the type around it.
 std::string cpp_case(std::string_view one_of, std::string_view name) {
   const std::string made = pascal_case(name);
   // The struct around it, whose name has a _ already, or the name of the variant of all cases.
@@ -31,6 +32,7 @@ std::string cpp_case(std::string_view one_of, std::string_view name) {
   return made == one_of ? made + "_" : made;
 }
 
+// Doc comments of a description as `///` lines; a trailing backslash would continue the line.
 std::string cpp_comment(std::string_view text, std::string_view indent) {
   std::string out;
   while (!text.empty()) {
@@ -46,6 +48,7 @@ std::string cpp_comment(std::string_view text, std::string_view indent) {
   return out;
 }
 
+// A C++ literal: everything beyond plain ASCII is escaped, `?` too because of trigraphs.
 std::string cpp_string(std::string_view text) {
   std::string out = "\"";
   for (const char c : text) {

@@ -12,6 +12,7 @@ using schema::Type;
 
 namespace {
 
+// The table of names with their lives: which number stands for which name in which version.
 void choices_text(CppHeader& header, const Options& made, std::string_view indent) {
   if (made.lives.empty()) return;
   header.system("<array>");
@@ -29,6 +30,7 @@ void choices_text(CppHeader& header, const Options& made, std::string_view inden
 unsigned enum_bits(const Options& made) {
   return made.options.size() <= 256 ? 8 : 16;
 }
+// An enum with the smallest unsigned type, and to_string() beside it.
 void write_enum(CppHeader& header, const Options& made, std::string_view indent) {
   header.system("<cstdint>");
   header.system("<string_view>");
@@ -51,6 +53,7 @@ void write_enum(CppHeader& header, const Options& made, std::string_view indent)
   choices_text(header, made, indent);
 }
 
+// A struct of bools: one member for each flag.
 void write_flags(CppHeader& header, const Options& made, std::string_view indent) {
   header.text(cpp_comment(made.doc, indent));
   header.line("{}struct {} {{", indent, made.name);
@@ -70,6 +73,7 @@ void write_flags(CppHeader& header, const Options& made, std::string_view indent
   header.line("{}  }}\n{}}};", indent, indent);
 }
 
+// A variant of one struct for each case, so that two cases may hold the same type.
 void write_one_of(CppHeader& header, const schema::Protocol& protocol, const CppTypes& types,
                   const Options& made) {
   header.line("  struct {} {{", cpp_one_of(made.name));

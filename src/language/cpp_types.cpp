@@ -28,6 +28,7 @@ std::string CppTypes::qualified_one_of(const Options& options) {
   return options.inside + "::" + cpp_one_of(options.name);
 }
 
+// The C++ type of a field, as the member is declared.
 std::string CppTypes::name(const Type& type, const std::string& scope) const {
   const auto element = [&] { return name(type.element.front(), scope); };
   switch (type.kind) {
@@ -70,6 +71,7 @@ std::string CppTypes::name(const Type& type, const std::string& scope) const {
   return "";
 }
 
+// A literal for a value: the default that a member is initialised with.
 std::string CppTypes::value(const Type& type, const schema::Value& value,
                             const std::string& scope) const {
   switch (type.kind) {
@@ -97,6 +99,7 @@ std::string CppTypes::value(const Type& type, const schema::Value& value,
   }
 }
 
+// The initialiser of a member, with its leading ` = `; empty where the type's own is right.
 std::string CppTypes::initial(const Type& type, const schema::Value& of,
                               const std::string& scope) const {
   switch (type.kind) {
@@ -125,6 +128,7 @@ const Type& CppTypes::leaf(const Type& type) {
   return type.element.empty() ? type : leaf(type.element.front());
 }
 
+// The constant that encode and decode share: range, step and bits of a number.
 std::string CppTypes::range(const Type& of, const std::string& prefix) {
   const Type& type = leaf(of);
   switch (type.kind) {
@@ -146,6 +150,7 @@ std::string CppTypes::range(const Type& of, const std::string& prefix) {
   }
 }
 
+// Types that belong to a request are declared in the request's header.
 std::string CppTypes::home(const std::string& name) const {
   for (const auto& message : protocol_.messages) {
     if (message.role != schema::MessageRole::request) continue;
@@ -156,6 +161,7 @@ std::string CppTypes::home(const std::string& name) const {
   return name;
 }
 
+// Headers that a type needs, of the standard library and of this protocol.
 void CppTypes::headers(const Type& type, std::set<std::string>& system,
                        std::set<std::string>& ours) const {
   const auto declared = [&](const std::string& name) {

@@ -12,6 +12,7 @@
 
 namespace kwind::language {
 
+// A token that the lexer refused has been reported already.
 void Cursor::report(const Token& place, std::string message) {
   if (place.kind == TokenKind::bad) return;  // the lexer has spoken
   errors_.push_back({place.line, place.column,
@@ -38,6 +39,7 @@ void Cursor::stop_expected(std::string_view what) {
                         ends_line() ? "the end of the line" : shown(peek())));
 }
 
+// At the end of a line the place is right behind the last token, not at the next line's start.
 void Cursor::stop_here(std::string message) {
   if (!ends_line()) stop(peek(), std::move(message));
   Token behind = tokens_[at_ - 1];
@@ -46,6 +48,7 @@ void Cursor::stop_here(std::string message) {
   stop(behind, std::move(message));
 }
 
+// Names what was found and what would do; a near miss is suggested.
 void Cursor::stop_unknown(const Token& word, std::string_view what,
                           const std::vector<std::string>& known) {
   const std::string near = bits::nearest(word.text, known);
@@ -63,6 +66,7 @@ Token Cursor::word(std::string_view what) {
   return next();
 }
 
+// Types begin with a capital letter, so that a reader can tell them from values.
 Token Cursor::type_name(std::string_view what) {
   const Token name = word(what);
   if (name.text[0] < 'A' || name.text[0] > 'Z') {
@@ -74,6 +78,7 @@ Token Cursor::type_name(std::string_view what) {
   return name;
 }
 
+// Fields, channels and values begin with a small letter.
 Token Cursor::value_name(std::string_view what) {
   const Token name = word(what);
   if (name.text[0] < 'a' || name.text[0] > 'z') {
@@ -86,6 +91,7 @@ Token Cursor::value_name(std::string_view what) {
   return name;
 }
 
+// Generated code appends `_` to names and joins with `_`: names with these could clash.
 void Cursor::check_name(const Token& name) {
   if (name.text.size() > 64) {
     report(name, "the name is longer than 64 letters; choose a shorter one");
@@ -96,6 +102,7 @@ void Cursor::check_name(const Token& name) {
   }
 }
 
+// An integer; a fraction is an error at its place.
 Number Cursor::whole_number(std::string_view what) {
   const Token place = peek();
   if (place.kind != TokenKind::number) stop_expected(what);
@@ -104,6 +111,7 @@ Number Cursor::whole_number(std::string_view what) {
   return made;
 }
 
+// A number with an optional sign, decimals and `/ DENOMINATOR`, kept as an exact fraction.
 Number Cursor::number(std::string_view what, bool fraction) {
   Number made;
   made.place = peek();
@@ -143,6 +151,7 @@ Number Cursor::number(std::string_view what, bool fraction) {
   return made;
 }
 
+// 64 bits; anything beyond is an error at its place.
 std::int64_t Cursor::whole(const Token& place, std::string_view digits, bool negative) {
   // Parsed with its sign, so that the lowest 64-bit number is in.
   const std::string signed_digits = fmt::format("{}{}", negative ? "-" : "", digits);

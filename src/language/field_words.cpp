@@ -17,6 +17,7 @@ namespace {
 using schema::Type;
 using schema::TypeKind;
 
+// Looks a name up among options; an unknown name is reported with the nearest one.
 bool take_name(const std::vector<schema::Option>& options, const Token& place, std::int64_t& to,
                Reporter& reporter) {
   std::vector<std::string> known;
@@ -93,6 +94,7 @@ double nearest_double(const Number& number) {
 
 }  // namespace
 
+// The stated default of a field, checked against the field's type and range.
 std::optional<schema::Value> default_of(const schema::Protocol& protocol,
                                         const DefaultSyntax& syntax, const Type& type,
                                         Reporter& reporter) {
@@ -185,6 +187,7 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
   return refuse("only bool, numbers, enums and texts have a default of their own");
 }
 
+// Words of an entity's field, and which of them exclude each other.
 void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& reporter) {
   schema::EntityWords& words = field.words;
   words.at_spawn = syntax.at_spawn.has_value();
@@ -208,6 +211,7 @@ void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& rep
   }
 }
 
+// In messages and records these words have no meaning.
 void refuse_entity_words(const FieldSyntax& syntax, Reporter& reporter) {
   for (const auto& word :
        {syntax.at_spawn, syntax.owner_only, syntax.smooth, syntax.local, syntax.follow}) {
@@ -215,6 +219,8 @@ void refuse_entity_words(const FieldSyntax& syntax, Reporter& reporter) {
   }
 }
 
+// `follow SPEED along BEARING` needs two other fields of the same entity, of the right types, that
+// travel wherever the field does.
 void check_follow(const schema::Protocol& protocol, const std::vector<FieldSyntax>& syntax,
                   std::vector<schema::Field>& fields, Reporter& reporter) {
   const auto find = [&](std::string_view name) {

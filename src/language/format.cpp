@@ -29,6 +29,7 @@ class Formatter {
   Formatter(const Tokens& lexed, const std::vector<std::size_t>& starts)
       : tokens_(lexed.tokens), comments_(lexed.comments), starts_(starts) {}
 
+  // Declaration by declaration, with the comments between them, then all columns are aligned.
   std::string text() {
     for (std::size_t i = 0; i < starts_.size(); ++i) {
       const std::size_t end = i + 1 < starts_.size() ? starts_[i + 1] : tokens_.size() - 1;
@@ -47,6 +48,7 @@ class Formatter {
   const Token& token(std::size_t i) const { return tokens_[i]; }
   bool is(std::size_t i, std::string_view text) const { return tokens_[i].text == text; }
 
+  // The brace that closes the one at `open`.
   std::size_t matching(std::size_t open) const {
     int depth = 0;
     for (std::size_t i = open; i < tokens_.size(); ++i) {
@@ -92,6 +94,7 @@ class Formatter {
   // Whether the source has an empty line before `line`.
   bool blank_before(std::uint32_t line) const { return seen_line_ > 0 && line > seen_line_ + 1; }
 
+  // A block with a comment inside cannot stand in one line.
   bool comment_inside(std::size_t first, std::size_t last) const {
     return std::any_of(comments_.begin(), comments_.end(), [&](const Comment& comment) {
       return comment.line >= token(first).line && comment.line < token(last).line;
@@ -100,6 +103,7 @@ class Formatter {
 
   // ---- tokens to text ----
 
+  // Tokens between which no space stands.
   static bool tight(const Token& before, const Token& after) {
     const auto joins = [](const Token& t) {
       return t.text == ".." || t.text == "..<" || t.text == "/";
@@ -122,6 +126,7 @@ class Formatter {
     }
     return out;
   }
+  // How many braces are open at token `i`.
   int depth_at(std::size_t first, std::size_t i) const {
     int depth = 0;
     for (std::size_t k = first; k < i; ++k) {
@@ -138,6 +143,7 @@ class Formatter {
     return std::find(kWords.begin(), kWords.end(), token(i).text) == kWords.end() &&
            in_option_list(i);
   }
+  // Whether the token stands between the braces of an enum or flags.
   bool in_option_list(std::size_t i) const {
     int depth = 0;
     while (i-- > 0) {
@@ -151,6 +157,7 @@ class Formatter {
     return false;
   }
 
+  // A line has a head and a tail; tails of neighbouring lines with one group name are aligned.
   void start_line(std::size_t first, std::size_t indent, std::string head, std::string tail,
                   std::string group) {
     comments_until(first, indent);
@@ -167,6 +174,7 @@ class Formatter {
 
   // ---- structure ----
 
+  // One declaration: in one line if it fits and has no comment inside, else a line for each item.
   void declaration(std::size_t first, std::size_t end) {
     const std::size_t before = lines_.size();
     comments_until(first, 0);
@@ -247,6 +255,7 @@ class Formatter {
     body_inside(first, open, close, end, indent, named ? group : "");
   }
 
+  // The lines of a block; blocks within it go through the same function.
   void body_inside(std::size_t first, std::size_t open, std::size_t close, std::size_t end,
                    std::size_t indent, const std::string& group) {
     start_line(first, indent, flat(first, first + 1), flat(first + 1, open) + " {", group);
@@ -282,6 +291,7 @@ class Formatter {
 
   // ---- output ----
 
+  // Lines joined to the text that is written.
   std::string joined() {
     align();
     std::string out;
@@ -297,6 +307,7 @@ class Formatter {
     return out;
   }
 
+  // Neighbouring lines of one group get tails that begin in the same column.
   void align() {
     for (std::size_t i = 0; i < lines_.size();) {
       std::size_t end = i + 1;
@@ -335,6 +346,7 @@ class Formatter {
 
 }  // namespace
 
+// Comments and tokens of the text itself: included files are formatted on their own.
 std::string format(std::string_view text) {
   std::vector<Diagnostic> errors;
   std::vector<std::unique_ptr<SourceFile>> files;

@@ -41,6 +41,7 @@ class Generator {
         types_(protocol),
         codec_(protocol, types_) {}
 
+  // One header for each declaration, and one that includes all and holds the tables.
   std::vector<GeneratedFile> files() {
     for (const Options& made : protocol_.enums) {
       if (made.inside.empty() && own(made.name))
@@ -79,6 +80,7 @@ class Generator {
   }
 
   template <class Write>
+  // Begins a header, lets `write` fill it, and adds it to the files.
   void alone(const std::string& name, const Write& write) {
     CppHeader header(source_);
     header_ = &header;
@@ -102,6 +104,7 @@ class Generator {
   static std::string flags_outside(const Options& made) {
     return "flags_of_" + made.inside + "_" + made.name;
   }
+  // Types that a struct needs declared before itself.
   void outside_text(const std::string& name) {
     for (Options made : protocol_.flags) {
       if (made.inside != name) continue;
@@ -111,6 +114,7 @@ class Generator {
       line("}}  // namespace tables");
     }
   }
+  // Types that are declared inside a struct.
   void inside_text(const std::string& name) {
     for (const Options& made : protocol_.enums) {
       if (made.inside == name) write_enum(*header_, made, "  ");
@@ -123,6 +127,7 @@ class Generator {
     }
   }
 
+  // A member with its range, its doc comment and its initial value.
   void member_text(const Field& field, const std::string& scope = "") {
     need(field.type);
     const std::string range = CppTypes::range(field.type, field.name);
@@ -135,6 +140,7 @@ class Generator {
   }
 
   enum class Of : std::uint8_t { record, message, entity };
+  // A struct with its members, its comparison, and its static description.
   void struct_text(const std::string& name, const std::vector<Field>& fields, Of what) {
     header_->system("<span>");
     line("struct {} {{", name);
@@ -185,6 +191,7 @@ class Generator {
     line("  return made;\n}}");
   }
 
+  // encode() and decode() of a struct; parameters that an empty one does not use are marked.
   void codec_text(const std::string& name, const std::vector<Field>& fields) {
     const std::string encode = codec_.encode(name, fields);
     const std::string decode = codec_.decode(name, fields);
@@ -203,6 +210,7 @@ class Generator {
     line("}}\n");
   }
 
+  // The table by which tools print and compare a struct at run time.
   void table_text(const std::string& name, const std::vector<Field>& fields) {
     const auto count = std::count_if(fields.begin(), fields.end(), [](const Field& field) {
       return field.words.local == schema::Local::no;
@@ -227,6 +235,7 @@ class Generator {
          table);
   }
 
+  // A record: types that it needs, its size as a comment, the struct, its codec.
   void record_text(const schema::Record& record) {
     for (const Field& field : record.fields) forward(field.type);
     const std::string size = size_text(schema::size_of(protocol_, record.fields));
@@ -235,6 +244,8 @@ class Generator {
     struct_text(record.name, record.fields, Of::record);
   }
 
+  // A message: the comment says who sends it, on which channel, how often, and how many bytes it
+  // takes.
   void message_text(const MessageType& message, std::size_t kind) {
     const auto& channel = protocol_.channels[message.channel];
     std::string doc = message.doc.empty() ? "" : message.doc + "\n";
@@ -295,6 +306,7 @@ class Generator {
       line("enum class {} : std::uint{}_t;", made.name, enum_bits(made));
     }
   }
+  // What requests and answers share with the library's templates.
   void asking(const MessageType& request) {
     line("/// What kwind::route::Outcome<{0}> and Answer<{0}> deal with.", request.name);
     line("struct {0}Asking {{\n  using Answer = {0}Answer;\n  using Reply = {0}Reply;",
@@ -303,6 +315,7 @@ class Generator {
     line("}};\n{0}Asking asking_of(const {0}&);", request.name);
   }
 
+  // The answer's struct, with the reasons of a refusal.
   void answer_text(const MessageType& request, std::size_t kind) {
     for (const Options& made : protocol_.enums) {
       if (made.inside.empty() && made.name == request.name + "Refusal") {
@@ -320,6 +333,7 @@ class Generator {
     message_text(protocol_.messages[kind], kind);
   }
 
+  // An entity: struct, columns for snapshots, tables.
   void entity_text(const schema::Entity& entity, std::size_t kind) {
     header_->ours("\"kwind/schema/entity_info.h\"");
     std::string doc = entity.doc.empty() ? "" : entity.doc + "\n";
@@ -333,6 +347,7 @@ class Generator {
     column_tables(entity, kind);
   }
 
+  // As encode(), with a call after each field: replication reads columns out of the bits.
   void columns_text(const schema::Entity& entity) {
     line("/// As encode() in the newest version, and calls mark() behind each field.");
     line("template <class Mark_>");
@@ -346,6 +361,7 @@ class Generator {
     line("}}\n");
   }
 
+  // Tables of columns: form, bits, and the words of the field.
   void column_tables(const schema::Entity& entity, std::size_t kind) {
     const schema::Columns all = schema::columns_of(protocol_, entity);
     const auto has = [&](const Field& field) { return field.words.local == schema::Local::no; };
@@ -391,6 +407,7 @@ class Generator {
 
   // ---- the headers that hold it all ----
 
+  // The header of the whole protocol: everything above, and the tables of messages and versions.
   void whole() {
     CppHeader header(source_);
     header_ = &header;
@@ -446,6 +463,7 @@ class Generator {
     header_ = nullptr;
   }
 
+  // Digests of the newest sixteen versions.
   void versions() {
     const std::uint16_t oldest = schema::oldest_version(protocol_);
     line("inline constexpr std::array<kwind::schema::VersionInfo, {}> versions = {{{{",
@@ -460,6 +478,7 @@ class Generator {
     line("}}}};");
   }
 
+  // Short digests of each declaration, with which a mismatch is explained.
   void declarations() {
     const auto rows = schema::declaration_digests(protocol_);
     line("inline constexpr std::array<kwind::schema::DeclarationInfo, {}> declarations = {{{{",

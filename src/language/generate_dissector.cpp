@@ -12,6 +12,7 @@ using schema::Protocol;
 using schema::Type;
 using schema::TypeKind;
 
+// A Lua string literal.
 std::string quoted(std::string_view text) {
   std::string out = "\"";
   for (const char c : text) {
@@ -29,6 +30,7 @@ std::string life(const schema::Life& life) {
   return fmt::format("since = {}, gone = {}", life.since, life.until);
 }
 
+// Ranges beyond 32 bits travel to Lua as two halves: its numbers are doubles.
 std::string integer(const bits::IntRange& range) {
   if (range.lo >= INT32_MIN && range.hi <= INT32_MAX) {
     return fmt::format("lo = {}, last = {}, bits = {}", range.lo, range.last_index(), range.bits());
@@ -46,6 +48,7 @@ std::string with_element(std::string_view kind, const Type& type) {
                      type_table(type.element.front()));
 }
 
+// A type as a Lua table.
 std::string type_table(const Type& type) {
   const auto limited = [&](std::string_view kind) {
     return fmt::format("kind = \"{}\", limit = {}", kind, type.limit);
@@ -95,6 +98,7 @@ std::string type_table(const Type& type) {
   return "{ " + body() + " }";
 }
 
+// Fields that travel, in their order.
 std::string field_tables(const std::vector<schema::Field>& fields, std::string_view indent) {
   std::string out;
   for (const schema::Field& field : fields) {
@@ -107,6 +111,7 @@ std::string field_tables(const std::vector<schema::Field>& fields, std::string_v
   return out;
 }
 
+// Names of enums, flags and choices by number.
 std::string option_tables(std::string_view name, const std::vector<schema::Options>& all) {
   std::string out = fmt::format("local {} = {{\n", name);
   for (const schema::Options& options : all) {
@@ -123,6 +128,7 @@ std::string option_tables(std::string_view name, const std::vector<schema::Optio
 
 }  // namespace
 
+// The tables of this protocol, then the fixed reader of dissector.lua.
 std::string generate_dissector(const Protocol& protocol, std::string_view source) {
   std::string out = fmt::format(
       "-- Made by `kwind gen --dissector` from {}: shows datagrams of {} {} in the packet\n"

@@ -33,6 +33,7 @@ std::string escaped(std::string_view text, std::string_view which = kMarkup) {
   return out;
 }
 
+// "7 bytes" or "3 to 90 bytes, typically 12".
 std::string bytes_text(const schema::Size& size) {
   const std::size_t min = bits::bytes_for(size.min_bits);
   const std::size_t max = bits::bytes_for(size.max_bits);
@@ -64,6 +65,7 @@ std::string rate_text(const schema::Entity& entity) {
   return "all of its state" + rate + schema::life_text(entity.life, ", ");
 }
 
+// Words of a channel beside its delivery.
 std::string channel_words(const schema::Channel& channel) {
   std::vector<std::string> words;
   if (channel.repeat > 0) words.push_back(fmt::format("repeats {}", channel.repeat));
@@ -85,6 +87,7 @@ std::string option_text(const schema::Options& options, std::size_t place, bool 
   if (!option.doc.empty()) more.push_back(option.doc);
   return more.empty() ? option.name : fmt::format("{} ({})", option.name, fmt::join(more, ", "));
 }
+// Names with their numbers and lives.
 std::string options_text(const schema::Options& options, bool stand_ins) {
   std::vector<std::string> all;
   for (std::size_t i = 0; i < options.options.size(); ++i)
@@ -92,6 +95,7 @@ std::string options_text(const schema::Options& options, bool stand_ins) {
   return fmt::format("{}", fmt::join(all, ", "));
 }
 
+// Default, words and life of a field.
 std::string words_text(const Protocol& protocol, const Field& field) {
   std::vector<std::string> words;
   if (field.written_default) {
@@ -112,6 +116,7 @@ std::string words_text(const Protocol& protocol, const Field& field) {
   return fmt::format("{}", fmt::join(words, ", "));
 }
 
+// The type as the description spells it, with its unit.
 std::string type_text(const Protocol& protocol, const Field& field) {
   std::string out = schema::type_text(protocol, field.type);
   if (!field.unit.empty()) out += " in " + field.unit;
@@ -136,6 +141,7 @@ std::string fitted(const std::string& name, std::uint32_t width) {
   return letters < 4 ? std::string() : name.substr(0, letters - 1) + "\xe2\x80\xa6";
 }
 
+// The layout as an SVG drawing of 32 bits a row.
 std::string drawing(const std::vector<LayoutCell>& cells) {
   if (cells.empty()) return "<p class=none>No bits: that it comes is all it says.</p>\n";
   const std::size_t rows = cells.back().row + 1;
@@ -174,6 +180,7 @@ std::string drawing(const std::vector<LayoutCell>& cells) {
   return out + "</svg>\n";
 }
 
+// The same in characters, as RFCs draw packets.
 std::string characters(const std::vector<LayoutCell>& cells) {
   std::string out = "     0               8               16              24\n";
   const std::string edge = "    +" + std::string(2 * kRowBits - 1, '-') + "+\n";
@@ -227,6 +234,7 @@ class Html {
  public:
   Html(const Protocol& protocol, std::string_view source) : protocol_(protocol), source_(source) {}
 
+  // The HTML page: head, contents, one section for each group of declarations.
   std::string page() {
     out_ = fmt::format(
         "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{0} "
@@ -254,6 +262,7 @@ class Html {
     if (!text.empty()) out_ += fmt::format("<p>{}</p>\n", escaped(text));
   }
 
+  // Links to all declarations.
   void contents() {
     out_ += "<nav>";
     const auto links = [&](const auto& all) {
@@ -267,6 +276,7 @@ class Html {
     out_ += "<a href=\"#channels\">channels</a> <a href=\"#versions\">versions</a></nav>\n";
   }
 
+  // Each version that is spoken, with its digest.
   void versions() {
     out_ += "<h2 id=\"versions\">Versions</h2>\n<table><tr><th>version</th><th>digest</th></tr>\n";
     for (std::uint16_t v = protocol_.version; v >= schema::oldest_version(protocol_); --v) {
@@ -276,6 +286,7 @@ class Html {
     out_ += "</table>\n";
   }
 
+  // Channels in the order of their numbers.
   void channels() {
     out_ +=
         "<h2 "
@@ -291,6 +302,7 @@ class Html {
   }
 
   template <class Declaration, class Way>
+  // One section: a heading, the doc comment, size and layout, then the fields of each declaration.
   void section(std::string_view title, const std::vector<Declaration>& all, const Way& way) {
     if (all.empty()) return;
     out_ += fmt::format("<h2>{}</h2>\n", title);
@@ -306,6 +318,7 @@ class Html {
     }
   }
 
+  // Fields as a table: name, type, bits, words.
   void table(const std::vector<Field>& fields) {
     if (fields.empty()) return;
     out_ += "<table><tr><th>field</th><th>type</th><th>bits</th><th></th></tr>\n";
@@ -328,6 +341,7 @@ class Html {
     out_ += "</table>\n";
   }
 
+  // Named enums, flags and choices.
   void names(std::string_view title, const std::vector<schema::Options>& all, bool stand_ins) {
     std::string rows;
     for (const auto& made : all) {
@@ -364,6 +378,7 @@ std::string code_cell(std::string text) {
   return fmt::format("`{}`", cell_text(in_one_line(std::move(text))));
 }
 
+// Channels and named types as Markdown tables.
 std::string markdown_tables(const Protocol& protocol) {
   std::string out = "\n## Channels\n\n| channel | delivery | |\n|---|---|---|\n";
   for (const auto& channel : protocol.channels) {
@@ -393,6 +408,7 @@ std::string generate_html(const Protocol& protocol, std::string_view source_name
   return Html(protocol, source_name).page();
 }
 
+// The Markdown page: the same parts as the HTML page.
 std::string generate_markdown(const Protocol& protocol, std::string_view source_name) {
   std::string out = fmt::format("# {}, version {}\n\n", protocol.name, protocol.version);
   if (!protocol.doc.empty()) out += escaped(protocol.doc, kTags) + "\n\n";

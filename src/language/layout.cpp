@@ -20,6 +20,7 @@ class Placer {
   }
 
  private:
+  // Records are laid out field by field, with their path as the name.
   void add(const std::vector<Field>& fields, const std::string& prefix) {
     for (const Field& field : fields) {
       if (!field.travels(schema::kNewest)) continue;
@@ -33,6 +34,8 @@ class Placer {
     }
   }
 
+  // One field: as many cells as rows that it reaches into. From the first field of unknown size on
+  // positions are not fixed.
   void value(const std::string& path, const schema::Size& size) {
     ++number_;
     LayoutCell cell;

@@ -18,6 +18,7 @@ bool is_blank(char c) {
   return c == ' ' || c == '\t' || c == '\r';
 }
 
+// Length of the token at the front: the longest that fits.
 std::size_t token_length(std::string_view rest) {
   const auto run = [&](std::size_t from, auto accept) {
     while (from < rest.size() && accept(rest[from])) ++from;
@@ -52,6 +53,7 @@ std::size_t bad_length(std::string_view rest) {
   return length;
 }
 
+// Why no token begins here.
 std::string why_bad(std::string_view rest) {
   if (rest[0] == '"') return "the text has no closing \" in its line";
   const auto byte = static_cast<unsigned char>(rest[0]);
@@ -62,6 +64,7 @@ std::string why_bad(std::string_view rest) {
       shown);
 }
 
+// Without blanks at both ends.
 std::string_view trimmed(std::string_view text) {
   while (!text.empty() && is_blank(text.front())) text.remove_prefix(1);
   while (!text.empty() && is_blank(text.back())) text.remove_suffix(1);
@@ -70,6 +73,7 @@ std::string_view trimmed(std::string_view text) {
 
 }  // namespace
 
+// One pass over the text. Comments are kept beside the tokens: they document declarations.
 Tokens tokenize(std::string_view text, std::uint16_t file, std::vector<Diagnostic>& errors) {
   Tokens made;
   std::uint32_t line = 1;
@@ -115,6 +119,7 @@ Tokens tokenize(std::string_view text, std::uint16_t file, std::vector<Diagnosti
   return made;
 }
 
+// The comment directly above a declaration, or behind its first line.
 std::string doc_comment(const std::vector<Comment>& comments, const Token& first,
                         std::uint32_t end_line) {
   const auto at = [&](std::uint32_t line) {

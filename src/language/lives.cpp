@@ -11,6 +11,7 @@
 
 namespace kwind::language {
 
+// `since` and `until` are versions of the protocol, `until` later than `since`.
 schema::Life life_of(const LifeSyntax& syntax, std::uint16_t newest, Reporter& reporter) {
   schema::Life life;
   const auto version = [&](const Number& number, std::string_view word, std::uint16_t none) {
@@ -40,6 +41,7 @@ schema::Life life_of(const LifeSyntax& syntax, std::uint16_t newest, Reporter& r
   return life;
 }
 
+// `else NAME` names the value that older versions get instead; chains of them must end.
 void resolve_stand_ins(const Token& place, const std::vector<OptionSyntax>& syntax,
                        std::vector<schema::Option>& options, std::uint16_t newest,
                        Reporter& reporter) {
@@ -109,6 +111,7 @@ void resolve_stand_ins(const Token& place, const std::vector<OptionSyntax>& synt
   }
 }
 
+// A flag that a version lacks is not set there: it needs no stand-in.
 void check_flags(const std::vector<OptionSyntax>& syntax, Reporter& reporter) {
   for (const OptionSyntax& option : syntax) {
     if (option.stand_in.kind != TokenKind::end) {

@@ -11,6 +11,7 @@
 
 namespace kwind::language {
 
+// `from owner of FIELD`: the field is a ref of the message that every version of it has.
 void check_authority(const MessageSyntax& syntax, schema::MessageType& made, Reporter& reporter) {
   if (syntax.owner.kind == TokenKind::end) return;
   made.owner_field = syntax.owner.text;
@@ -31,6 +32,7 @@ void check_authority(const MessageSyntax& syntax, schema::MessageType& made, Rep
   }
 }
 
+// A message must not outlive its channel.
 void check_channel_life(const schema::Protocol& protocol, const MessageSyntax& syntax,
                         const schema::MessageType& made, Reporter& reporter) {
   if (made.channel >= protocol.channels.size()) return;
@@ -46,6 +48,7 @@ void check_channel_life(const schema::Protocol& protocol, const MessageSyntax& s
   }
 }
 
+// Bounds the code that a message makes, and its bytes where its channel splits none.
 void check_message_size(const schema::Protocol& protocol, const Token& place,
                         const schema::MessageType& made, std::uint64_t leaves, Reporter& reporter) {
   if (leaves > limits::kMaxLeaves) {

@@ -32,6 +32,7 @@ class Overlaps {
   Overlaps(const schema::Protocol& protocol, Reporter& reporter)
       : protocol_(protocol), reporter_(reporter) {}
 
+  // Fields of messages and their answers.
   void message(const MessageSyntax& syntax) {
     const auto found = named(protocol_.messages, syntax.name.text);
     if (found == nullptr) return;
@@ -50,6 +51,7 @@ class Overlaps {
     }
   }
 
+  // Fields of entities, whose types have lives of their own.
   void entity(const EntitySyntax& syntax) {
     const auto found = named(protocol_.entities, syntax.name.text);
     if (found == nullptr) return;
@@ -76,12 +78,14 @@ class Overlaps {
 
  private:
   template <class Named>
+  // nullptr if the name was reported before and left out.
   static const Named* named(const std::vector<Named>& all, std::string_view name) {
     const auto found =
         std::find_if(all.begin(), all.end(), [&](const Named& each) { return each.name == name; });
     return found == all.end() ? nullptr : &*found;
   }
 
+  // A field must not outlive a type that it uses.
   void fields(const std::vector<FieldSyntax>& syntax, const std::vector<Field>& made,
               const std::string& of, const Life& life) {
     defaults(syntax, made);
@@ -106,6 +110,7 @@ class Overlaps {
     }
   }
 
+  // A default must exist in every version in which the field exists.
   void defaults(const std::vector<FieldSyntax>& syntax, const std::vector<Field>& made) {
     for (const FieldSyntax& each : syntax) {
       const Field* field = named(made, each.name.text);
@@ -156,6 +161,7 @@ class Overlaps {
 
 }  // namespace
 
+// After resolving: all lives are known then.
 void check_overlaps(const schema::Protocol& protocol, const FileSyntax& file, Reporter& reporter) {
   Overlaps overlaps(protocol, reporter);
   for (const RecordSyntax& each : file.records) overlaps.record(each);

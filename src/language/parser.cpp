@@ -28,6 +28,7 @@ struct Reading {
   bool part = false;  // a file that is made to be included, by itself
 };
 
+// Includes are relative to the file that includes.
 std::string beside(const std::string& including, std::string_view name) {
   // One file has one name, however it is spelled.
   namespace fs = std::filesystem;
@@ -39,6 +40,8 @@ class Parser : private Cursor {
   Parser(Reading& reading, const Tokens& lexed, std::uint16_t file, std::vector<Diagnostic>& errors)
       : Cursor(lexed.tokens, errors), comments_(lexed.comments), reading_(reading), file_(file) {}
 
+  // Declaration by declaration. After an error parsing goes on with the next declaration, so that
+  // one run reports several errors.
   void file() {
     while (!at_end() && errors().size() < kMaxErrors) {
       const std::size_t start = place();
@@ -69,6 +72,7 @@ class Parser : private Cursor {
 
   // ---- declarations ----
 
+  // The first word decides; each kind of declaration has a function of its own.
   void declaration() {
     const Token start = peek();
     if (start.kind != TokenKind::word) stop_expected("a declaration");
@@ -94,6 +98,7 @@ class Parser : private Cursor {
     return message(start, start.text == "request");
   }
 
+  // Once in a file, before all else, in the file that was named.
   void protocol(const Token& start) {
     if (file_ != 0) {
       report(start,
@@ -120,6 +125,7 @@ class Parser : private Cursor {
     }
   }
 
+  // Each file is read once, however often it is included.
   void include() {
     const Token name = peek();
     if (name.kind != TokenKind::string) stop_expected("a file name in quotes, as in \"marks.kw\"");
@@ -153,6 +159,7 @@ class Parser : private Cursor {
     --reading_.depth;
   }
 
+  // A name for a type with its unit: no type of its own.
   void quantity() {
     QuantitySyntax quantity;
     quantity.name = type_name("the name of the quantity");
@@ -161,6 +168,7 @@ class Parser : private Cursor {
     made().quantities.push_back(std::move(quantity));
   }
 
+  // Enums and flags with a name.
   void options(const Token& start, std::vector<OptionsSyntax>& all, std::string_view word) {
     OptionsSyntax syntax;
     syntax.name = type_name(fmt::format("the name of the {}", word));
@@ -169,6 +177,7 @@ class Parser : private Cursor {
     all.push_back(std::move(syntax));
   }
 
+  // Fields with a name, used by other declarations.
   void record(const Token& start) {
     RecordSyntax syntax;
     syntax.name = type_name("the name of the record");
@@ -177,6 +186,7 @@ class Parser : private Cursor {
     made().records.push_back(std::move(syntax));
   }
 
+  // Delivery first, then words in any order, each at most once.
   void channel(const Token& start) {
     static const std::vector<std::string> kDeliveries = {"unreliable", "sequenced", "reliable",
                                                          "ordered"};
@@ -212,6 +222,7 @@ class Parser : private Cursor {
     syntax.doc = doc_of_declaration(start);
   }
 
+  // A message or a request; a request's answer follows its fields.
   void message(const Token& start, bool request) {
     MessageSyntax syntax;
     syntax.request = request;
@@ -229,6 +240,7 @@ class Parser : private Cursor {
     made().messages.push_back(std::move(syntax));
   }
 
+  // `reply { ... }`, and `refuse { ... }` if the server may refuse.
   void answer(MessageSyntax& syntax) {
     if (!accept("reply")) {
       syntax.whole = false;
@@ -238,6 +250,7 @@ class Parser : private Cursor {
     if (accept("refuse")) syntax.refusals = option_list(false);
   }
 
+  // Sender, channel, rate, `split` and life.
   void message_head(MessageSyntax& syntax) {
     static const std::vector<std::string> kSenders = {"client", "server", "both", "owner"};
     if (!accept("from")) stop_expected("`from client`, `from server` or `from both`");
@@ -276,6 +289,7 @@ class Parser : private Cursor {
     return found;
   }
 
+  // A rate and a life, then fields with the words of entities.
   void entity(const Token& start) {
     EntitySyntax syntax;
     syntax.name = type_name("the name of the entity");
@@ -291,6 +305,7 @@ class Parser : private Cursor {
 
   // ---- bodies ----
 
+  // Fields are separated by commas or line ends; a wrong one is reported, and the next one is read.
   std::vector<FieldSyntax> fields() {
     std::vector<FieldSyntax> all;
     const Token open = peek();
@@ -310,6 +325,7 @@ class Parser : private Cursor {
     return all;
   }
 
+  // `name : type`, then unit, default, words and life in any order.
   FieldSyntax field() {
     FieldSyntax syntax;
     syntax.name = value_name("the name of a field or `}`");
@@ -327,6 +343,7 @@ class Parser : private Cursor {
     return syntax;
   }
 
+  // A number, a name, a text, or an empty list.
   DefaultSyntax initial() {
     DefaultSyntax made;
     made.place = peek();
@@ -341,6 +358,7 @@ class Parser : private Cursor {
     return made;
   }
 
+  // One word of an entity's field; a word that is unknown is compared with those that are.
   void field_word(FieldSyntax& syntax) {
     static const std::vector<std::string> kWords = {"at",     "owner",  "server", "client",
                                                     "smooth", "follow", "since",  "until"};
@@ -383,6 +401,7 @@ class Parser : private Cursor {
     report(word, fmt::format("`{}` is said twice; which one holds?", word.text));
   }
 
+  // `since N` and `until N`, each once.
   bool life_word(const Token& first, LifeSyntax& life) {
     const bool twice = (first.text == "since" && life.since.written()) ||
                        (first.text == "until" && life.until.written());
