@@ -7,6 +7,7 @@
 
 namespace kwind::bits {
 
+// Whole words where source and target are at byte bounds, else shifted.
 void Writer::put_bits(std::span<const std::byte> source, std::size_t bits) {
   KWIND_ASSERT(bits <= source.size() * 8);
   if (bits > room_bits()) {
@@ -31,6 +32,7 @@ void Writer::put_bits(std::span<const std::byte> source, std::size_t bits) {
   if (rest > 0) put(Reader(source.subspan(words * 8), rest).get(rest), rest);
 }
 
+// The reverse; the rest of the last byte is zeros.
 bool Reader::get_bits(std::span<std::byte> target, std::size_t bits) {
   KWIND_ASSERT(bits <= target.size() * 8);
   if (bits > left_bits_) {

@@ -17,12 +17,14 @@ namespace {
 constexpr std::uint64_t kMark = 0xc5;
 constexpr std::size_t kMaxNameBytes = 60;
 
+// The file's name without its folders: enough to find the place.
 std::string_view short_name(std::string_view file) {
   const std::size_t slash = file.rfind('/');
   if (slash != std::string_view::npos) file.remove_prefix(slash + 1);
   return file.substr(0, kMaxNameBytes);
 }
 
+// A number that stands for a range: equal ranges have equal numbers.
 std::uint32_t digest_of(std::initializer_list<std::uint64_t> numbers) {
   std::array<std::byte, 32> data{};
   Writer writer(data);
@@ -34,6 +36,7 @@ std::uint32_t digest_of(std::initializer_list<std::uint64_t> numbers) {
 
 }  // namespace
 
+// What was written, in words for an error message.
 std::string ValueTag::text() const {
   switch (kind) {
     case Kind::bits: return fmt::format("{} bits", width);
@@ -62,6 +65,7 @@ ValueTag tag_of(const AngleRange& range) {
                      static_cast<std::uint64_t>(range.scale), range.count})};
 }
 
+// Before each value: kind, width, range and place in the source.
 void CheckedWriter::tag(const ValueTag& tag, Site site) {
   const std::string_view name = short_name(site.file);
   out_.put(kMark, 8);
@@ -90,6 +94,7 @@ void CheckedWriter::put_bits(std::span<const std::byte> source, std::size_t bits
   out_.put_bits(source, bits);
 }
 
+// Compares what is read with what was written; the first difference stops the reader.
 bool CheckedReader::check(const ValueTag& expected, Site site) {
   if (!in_.ok()) return false;
   const auto here = [&] { return fmt::format("{}:{}", short_name(site.file), site.line); };

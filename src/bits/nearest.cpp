@@ -30,6 +30,7 @@ std::size_t distance(std::string_view a, std::string_view b) {
 
 }  // namespace
 
+// The candidate with the smallest edit distance, if it is near enough to be a slip.
 std::string nearest(std::string_view name, std::span<const std::string> candidates) {
   if (name.size() > 64) return "";
   std::size_t best = std::max<std::size_t>(1, name.size() / 3) + 1;

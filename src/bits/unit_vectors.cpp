@@ -33,6 +33,7 @@ std::uint32_t half_for(double radians, double error, std::uint32_t max) {
 struct Place {
   std::int64_t u, v;
 };
+// From the square back to the octahedron, in whole steps: z is what x and y leave.
 std::array<std::int64_t, 3> unfold(Place p, std::int64_t half) {
   const std::int64_t au = std::abs(p.u);
   const std::int64_t av = std::abs(p.v);
@@ -63,6 +64,7 @@ std::size_t rival(const Steps& s, std::int64_t half) {
   return c > square || (c == square && other(s.largest, greatest) < s.largest) ? greatest : 3;
 }
 
+// The three numbers of an index, by division.
 Steps steps_of(std::uint64_t index, std::uint64_t side, std::int64_t half) {
   Steps s{};
   for (std::size_t i = 3; i-- > 0; index /= side) {
@@ -74,6 +76,7 @@ Steps steps_of(std::uint64_t index, std::uint64_t side, std::int64_t half) {
 
 }  // namespace
 
+// The angle of the vector, in steps; a vector of no length has none.
 Quantised direction2_index(const AngleRange& steps, double x, double y) {
   std::array<double, 2> v{x, y};
   if (!scale_down(v)) return {0, false};
@@ -89,6 +92,7 @@ DirectionGrid DirectionGrid::within(double degrees) {
   return {half_for(degrees * kRadians, 2.1214, kMaxHalf)};
 }
 
+// Rounds to the grid, then looks at the neighbours for the nearest direction.
 Quantised DirectionGrid::index_of(double x, double y, double z) const {
   std::array<double, 3> d{x, y, z};
   const bool usable = scale_down(d);
@@ -112,6 +116,7 @@ Quantised DirectionGrid::index_of(double x, double y, double z) const {
           usable};
 }
 
+// Points of the square's edge name one direction several times: one of them counts.
 bool DirectionGrid::canonical(std::uint64_t index) const {
   const auto n = static_cast<std::int64_t>(half);
   const Place p{static_cast<std::int64_t>(index / side()) - n,
@@ -119,6 +124,7 @@ bool DirectionGrid::canonical(std::uint64_t index) const {
   return !(std::abs(p.u) == n && p.v < 0) && !(std::abs(p.v) == n && p.u < 0);
 }
 
+// The unit vector of an index.
 std::array<double, 3> DirectionGrid::value_of(std::uint64_t index) const {
   const auto n = static_cast<std::int64_t>(half);
   const auto p = unfold({static_cast<std::int64_t>(index / side()) - n,
@@ -133,6 +139,8 @@ RotationGrid RotationGrid::within(double degrees) {
   return {half_for(degrees * kRadians, 4.25, kMaxHalf)};
 }
 
+// The largest component is left out, as it follows from the others; the sign is chosen so that it
+// is positive.
 Quantised RotationGrid::index_of(double w, double x, double y, double z) const {
   std::array<double, 4> q{w, x, y, z};
   const bool usable = scale_down(q);
@@ -161,6 +169,7 @@ bool RotationGrid::canonical(std::uint64_t index) const {
   return rival(steps_of(index, side(), half), half) == 3;
 }
 
+// Three components, and the fourth from the length 1.
 std::array<double, 4> RotationGrid::value_of(std::uint64_t index) const {
   const auto n = static_cast<std::int64_t>(half);
   const Steps s = steps_of(index, side(), n);

@@ -25,6 +25,8 @@ class Deflate : public Compressor {
   Deflate(const Deflate&) = delete;
   Deflate& operator=(const Deflate&) = delete;
 
+  // Without memory each piece is compressed alone; with it the pieces share one window, as in a
+  // stream.
   std::size_t add(std::string_view piece) override {
     if (memory_ == Memory::none) deflateReset(&stream_);
     out_.resize(deflateBound(&stream_, piece.size()) + 64);
@@ -47,6 +49,7 @@ class Deflate : public Compressor {
 
 class Zstd : public Compressor {
  public:
+  // No content size and no checksum: both would be paid for with each piece.
   explicit Zstd(Memory memory) : memory_(memory), context_(ZSTD_createCCtx()) {
     KWIND_ASSERT(context_ != nullptr);
     ZSTD_CCtx_setParameter(context_, ZSTD_c_compressionLevel, kZstdLevel);
@@ -56,6 +59,7 @@ class Zstd : public Compressor {
   Zstd(const Zstd&) = delete;
   Zstd& operator=(const Zstd&) = delete;
 
+  // A block is flushed after each piece, so that the receiver can use the piece at once.
   std::size_t add(std::string_view piece) override {
     if (memory_ == Memory::none) ZSTD_CCtx_reset(context_, ZSTD_reset_session_only);
     out_.resize(ZSTD_compressBound(piece.size()) + 64);

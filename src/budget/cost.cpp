@@ -31,6 +31,7 @@ constexpr unsigned kUpdatesOrder = 3;  // how many updates follow
 // How often something that happens `rate` times a tick happens in each: 0.4 gives 0 0 1 0 1.
 class Beat {
  public:
+  // How often something of a steady rate happens in this tick: rates below one come in beats.
   Beat(double rate, double phase) : rate_(rate), sum_(phase) {}
   std::size_t next() {
     const double before = std::floor(sum_);
@@ -57,6 +58,7 @@ class Encoded {
  public:
   explicit Encoded(const schema::Protocol& protocol) : protocol_(protocol) {}
 
+  // The size by the library's own encoder, in the newest version.
   std::size_t bits(const std::vector<Field>& fields, const Value& value) {
     memory_.resize(bits::bytes_for(schema::size_of(protocol_, fields).max_bits) + 8);
     schema::Encoder out{bits::Writer(memory_), bits::Policy::clamp, protocol_.version};
@@ -90,6 +92,7 @@ class View {
     for (std::size_t i = 0; i < seen; ++i) enter();
   }
 
+  // One tick of a view: entities leave and enter, fields change, and all of it is written.
   void tick(Piece& piece) {
     ordered_json updates = ordered_json::array();
     ordered_json gone = ordered_json::array();
@@ -148,6 +151,7 @@ class View {
 
   [[nodiscard]] unsigned id_bits() const { return bits::bits_for(protocol_.entities_up_to); }
 
+  // An entity that was out of view comes in, with new values.
   const VisibleEntity& enter() {
     const std::size_t place = numbers_.up_to(outside_.size() - 1);
     VisibleEntity fresh;
@@ -160,6 +164,7 @@ class View {
     return seen_.back();
   }
 
+  // Changes the fields whose turn it is; their bits and their JSON are counted.
   ordered_json change(VisibleEntity& seen, std::size_t& bits) {
     Value changed;
     for (const std::uint32_t place : plan_.fields) {
@@ -205,6 +210,7 @@ class Sender {
         encoded_(protocol),
         beat_(plan.per_second / ticks_per_second, phase) {}
 
+  // Messages of this tick, each with sampled values.
   void tick(Piece& piece) {
     const std::size_t count = beat_.next();
     for (std::size_t i = 0; i < count; ++i) {
@@ -227,6 +233,7 @@ class Sender {
   [[nodiscard]] const schema::MessageType& type() const { return type_; }
 
  private:
+  // Bits of the message's number among those of its channel and direction.
   [[nodiscard]] unsigned type_bits() const {
     const auto way =
         plan_.from_client ? schema::Direction::from_client : schema::Direction::from_server;
@@ -236,6 +243,7 @@ class Sender {
                  (other.direction == schema::Direction::both || other.direction == way);
         })));
   }
+  // Frame head: kind of frame, channel, number and length, as the link writes them.
   [[nodiscard]] std::size_t head_bits(std::size_t payload) const {
     const auto channels = static_cast<std::uint64_t>(
         std::count_if(protocol_.channels.begin(), protocol_.channels.end(),
@@ -260,6 +268,7 @@ class Sender {
 // Adds up one form of the pieces of one way.
 class TrafficCounts {
  public:
+  // Bytes of one direction and coding. A tick's bytes travel in as few datagrams as hold them.
   explicit TrafficCounts(const Plan& plan) : plan_(plan) {}
   void add(std::size_t bytes) {
     if (bytes == 0) return;
@@ -267,6 +276,7 @@ class TrafficCounts {
     datagrams_ +=
         std::ceil(static_cast<double>(bytes) / (plan_.datagram_bytes - plan_.header_bytes));
   }
+  // The first ticks, in which everything appears, are not counted.
   void warmed_up() { bytes_ = datagrams_ = 0; }
   [[nodiscard]] Traffic traffic() const {
     return {bytes_ / kMeasuredTicks, datagrams_ / kMeasuredTicks,
@@ -289,6 +299,8 @@ class Way {
  public:
   explicit Way(const Plan& plan) : counts_(kForms, TrafficCounts(plan)) {}
 
+  // The same values in each coding: the library's, JSON, and JSON compressed with and without
+  // memory.
   void add(const Piece& piece) {
     if (piece.json.is_null()) return;
     const std::string json = json::text_of(piece.json);
@@ -330,6 +342,7 @@ class Measurement {
     }
   }
 
+  // Warm-up first, then the ticks that count.
   Cost cost() {
     for (std::uint32_t tick = 0; tick < kWarmTicks + kMeasuredTicks; ++tick) {
       if (tick == kWarmTicks) warmed_up();
@@ -351,6 +364,7 @@ class Measurement {
     for (Sender& sender : senders_) sender.warmed_up();
   }
 
+  // All that happens in one tick, in both directions.
   void play(std::uint32_t tick) {
     Piece down;
     Piece up;
@@ -386,6 +400,7 @@ class Measurement {
     return count == 0 ? 0 : static_cast<double>(bits) / static_cast<double>(count);
   }
 
+  // What entities and messages contribute, in bytes a second.
   void shares(Cost& made) {
     std::vector<Share>& all = made.shares;
     for (const View& view : views_) {

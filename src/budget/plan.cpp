@@ -30,6 +30,7 @@ class PlanReader {
     shown_.files.push_back({std::string(name), std::string(text)});
   }
 
+  // Reads the plan as far as it can, so that one run reports all problems.
   ReadPlan read(const Loader& load) {
     const auto parsed = parse_toml(shown_.files.front().text);
     if (!parsed) {
@@ -61,6 +62,7 @@ class PlanReader {
 
   // ---- problems ----
 
+  // Problems point at the place in the TOML file, as those of descriptions do.
   void problem(const toml::source_region& where, std::string message, std::uint32_t length = 1) {
     made_.problems.push_back(language::render(
         {std::max<std::uint32_t>(1, where.begin.line),
@@ -72,6 +74,7 @@ class PlanReader {
         shown_));
   }
 
+  // An unknown name is compared with those that are known.
   void unknown_name(const toml::node& node, std::string_view what, const std::string& name,
                     std::span<const std::string> known) {
     const std::string near = bits::nearest(name, known);
@@ -81,6 +84,7 @@ class PlanReader {
                                              what, name, near));
   }
 
+  // A misspelt key would otherwise have no effect, in silence.
   void known_keys(const toml::table& table, const std::vector<std::string>& known) {
     for (const auto& [key, node] : table) {
       const std::string name(key.str());
@@ -146,6 +150,7 @@ class PlanReader {
   }
 
   template <class Read>
+  // Tables of one name, in their order; anything else under the name is a problem.
   void each_table(const toml::table& root, std::string_view key, Read read) {
     const toml::node* node = root.get(key);
     if (node == nullptr) return;
@@ -159,6 +164,7 @@ class PlanReader {
 
   // ---- what the plan says of the description ----
 
+  // The description is named relative to the plan. Without it nothing else can be checked.
   bool load_description(const toml::table& root, const Loader& load) {
     const toml::node* node = root.get("description");
     const std::string* file =
@@ -182,6 +188,7 @@ class PlanReader {
     return made_.description.ok();
   }
 
+  // [[state]]: how many entities of a type there are, how many are in view, and how they change.
   void state(const toml::table& table) {
     known_keys(table,
                {"entity", "population", "in_view", "changing", "entering_per_second", "fields"});
@@ -209,6 +216,7 @@ class PlanReader {
     made_.plan.state.push_back(std::move(made));
   }
 
+  // Rates of change by field; fields that the entity lacks are problems.
   void fields(const toml::table& table, const schema::Entity& entity, StatePlan& made) {
     std::vector<std::string> known;
     const toml::node* node = table.get("fields");
@@ -244,6 +252,7 @@ class PlanReader {
     made.fields.erase(std::unique(made.fields.begin(), made.fields.end()), made.fields.end());
   }
 
+  // [[message]]: how often a message is sent and how full its texts and lists are.
   void message(const toml::table& table) {
     known_keys(table, {"message", "per_second", "from", "filled"});
     MessagePlan made;
@@ -265,6 +274,7 @@ class PlanReader {
     made_.plan.messages.push_back(made);
   }
 
+  // A message that travels both ways needs `from`; for others it can only repeat the description.
   void direction(const toml::table& table, const schema::MessageType& type, MessagePlan& made) {
     const toml::node* node = table.get("from");
     if (node == nullptr) {
@@ -288,6 +298,7 @@ class PlanReader {
     }
   }
 
+  // How full values of varying size are: empty, typical, full.
   void payload(const toml::table& table, MessagePlan& made) {
     const toml::node* node = table.get("filled");
     if (node == nullptr) return;
@@ -301,6 +312,7 @@ class PlanReader {
     }
   }
 
+  // Limits of the whole plan, so that a measurement ends in seconds.
   void check_totals(const toml::table& root) {
     double population = 0;
     double in_view = 0;

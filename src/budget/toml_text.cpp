@@ -3,6 +3,7 @@
 
 namespace kwind::budget {
 
+// The library throws; its exceptions end here.
 tl::expected<toml::table, TomlError> parse_toml(std::string_view text) {
   try {
     return toml::parse(text);

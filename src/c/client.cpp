@@ -33,6 +33,7 @@ struct ClientObject final : Object {
   std::vector<schema::Value> later;
 };
 
+// Turns a change of state into an event; a new attempt to connect makes none.
 void ClientObject::tell(ConnectionState state, Errc code, std::string_view reason) {
   const bool was_connected = told == ConnectionState::connected;
   told = state;
@@ -50,6 +51,7 @@ void ClientObject::tell(ConnectionState state, Errc code, std::string_view reaso
   messages.events().push(std::move(event));
 }
 
+// Handlers of the client put events into the queue, which kwind_client_next_event() empties.
 void ClientObject::attach() {
   client->on_state([this](ConnectionState state, Errc code, std::string_view reason) {
     tell(state, code, reason);
@@ -59,6 +61,7 @@ void ClientObject::attach() {
   });
 }
 
+// The world's tick rate is the server's, from the first snapshot on.
 void ClientObject::attach_world(unsigned tick_rate) {
   ReplicatedWorldOptions options;
   options.playout.ticks_per_second = tick_rate;  // until the first snapshot
@@ -82,6 +85,7 @@ void ClientObject::attach_world(unsigned tick_rate) {
   });
 }
 
+// Checks options that the C++ interface would assert.
 kwind_result open(const Held<ProtocolObject>& protocol, const kwind_client_options& options,
                   kwind_client** out) {
   if (options.server == nullptr) return fail(KWIND_E_ARGUMENT, "the server's address is NULL");
@@ -123,6 +127,8 @@ kwind_result open(const Held<ProtocolObject>& protocol, const kwind_client_optio
   return KWIND_OK;
 }
 
+// A full queue of events is not stepped further: nothing that arrives is lost, it waits in its
+// window.
 kwind_result step(ClientObject& object, std::uint32_t wait_ms) {
   Client& client = *object.client;
   if (object.messages.events().full()) {
@@ -137,6 +143,7 @@ kwind_result step(ClientObject& object, std::uint32_t wait_ms) {
 }
 
 template <class Use>
+// Locks the handle and runs; a stale handle is an error, not a crash.
 kwind_result with(const kwind_client* handle, const Use& use) {
   return call([&] {
     const Held<ClientObject> held(handle);
@@ -145,6 +152,7 @@ kwind_result with(const kwind_client* handle, const Use& use) {
 }
 
 template <class Use>
+// Checks that the value is of this client's protocol and of the right role.
 kwind_result with_message(const kwind_client* handle, const kwind_value* value,
                           schema::MessageRole role, const Use& use) {
   return with(handle, [&](ClientObject& object) {
@@ -158,6 +166,7 @@ kwind_result with_message(const kwind_client* handle, const kwind_value* value,
 }
 
 template <class Use>
+// Functions of entities need a description that has some.
 kwind_result with_world(const kwind_client* handle, const Use& use) {
   return with(handle, [&](ClientObject& object) {
     if (!object.world) {
@@ -208,6 +217,7 @@ schema::Value& read_sample(ClientObject& object, schema::AnyRef ref, const TypeN
   return from;
 }
 
+// Copies a value into one that the caller made for this type.
 kwind_result put_into(ClientObject& object, const TypeName& type, schema::Value& value,
                       kwind_value* out) {
   const Held<ValueObject> held(out);
@@ -244,6 +254,7 @@ kwind_result out_is_null() {
 
 }  // namespace
 
+// Everything is copied from the options: they may go when this returns.
 kwind_result kwind_client_open(kwind_protocol* protocol, const kwind_client_options* options,
                                kwind_client** out) {
   return kwind::c::call([&] {

@@ -51,6 +51,7 @@ constexpr Misuse kMisuses[] = {
 
 }  // namespace
 
+// The word for a handle's type in error messages.
 const char* name_of(ObjectType type) {
   switch (type) {
     case ObjectType::protocol: return "protocol";
@@ -70,6 +71,7 @@ std::uintptr_t add_object(std::shared_ptr<Object> object) {
   return all.last;
 }
 
+// Handles are numbers, never addresses: a stale one finds nothing.
 std::shared_ptr<Object> find_object(std::uintptr_t handle) {
   Table& all = table();
   const std::lock_guard lock(all.mutex);
@@ -77,6 +79,7 @@ std::shared_ptr<Object> find_object(std::uintptr_t handle) {
   return found == all.objects.end() ? nullptr : found->second;
 }
 
+// The object lives until the last call that uses it has returned.
 void remove_object(std::uintptr_t handle) {
   std::shared_ptr<Object> removed;  // destroyed after the lock is released: it may free others
   Table& all = table();
@@ -101,6 +104,8 @@ void clear_error() {
   last_error().clear();
 }
 
+// Structs begin with their size: an older caller's is shorter, and is accepted from the first one
+// on.
 kwind_result check_size(const void* in, std::size_t first_size, std::size_t known_size) {
   if (in == nullptr) return fail(KWIND_E_ARGUMENT, "a struct that is wanted is NULL");
   std::uint32_t size = 0;
@@ -133,6 +138,7 @@ const char* kwind_version(void) {
   return KWIND_VERSION;
 }
 
+// Names of the C interface's own results, then those of Errc.
 const char* kwind_result_name(kwind_result result) {
   for (const auto& [code, name] : kMisuses) {
     if (code == result) return name;

@@ -6,6 +6,7 @@
 
 namespace kwind::c {
 
+// One value for all events, made once: it becomes the type of each event.
 EventQueue::EventQueue(const std::shared_ptr<ProtocolObject>& protocol) {
   const schema::Protocol& all = protocol->protocol;
   // Any type will do: next_event() makes it one of the event's.
@@ -19,6 +20,7 @@ EventQueue::~EventQueue() {
   remove_object(value_handle_);
 }
 
+// Fills the caller's event; its texts and value stay valid until the next event or step.
 kwind_result EventQueue::pop(kwind_event* out) {
   if (const auto result = check_size(out, sizeof(kwind_event), sizeof(kwind_event));
       result != KWIND_OK) {
@@ -49,6 +51,7 @@ kwind_result EventQueue::pop(kwind_event* out) {
   return KWIND_OK;
 }
 
+// Decodes with the run-time codec, which needs no generated code.
 Errc decode(const schema::Protocol& protocol, const TypeName& type, const bits::Reader& fields,
             schema::Layout& layout, schema::Value& out) {
   schema::Decoder in(fields, layout.version, layout.newest_tick);
@@ -63,6 +66,7 @@ Errc decode(const schema::Protocol& protocol, const TypeName& type, const bits::
   return Errc::none;
 }
 
+// Type and role are checked by name and by protocol: values of another protocol are refused.
 kwind_result Messages::check(const ValueObject& value, schema::MessageRole role) const {
   // Two protocols may have types of one name and of different fields.
   if (value.protocol != protocol_) {
@@ -83,6 +87,7 @@ kwind_result Messages::check(const ValueObject& value, schema::MessageRole role)
   return KWIND_OK;
 }
 
+// A message becomes an event with its value.
 Errc Messages::take(std::uint32_t peer, const route::RawMessage& message, schema::Layout& layout,
                     bool is_input) {
   QueuedEvent event;
@@ -102,6 +107,7 @@ Errc Messages::take(std::uint32_t peer, const route::RawMessage& message, schema
   return Errc::none;
 }
 
+// Each outcome of a request becomes one event.
 route::PendingRequests::Settle Messages::settle(std::uint64_t request, std::uint32_t peer,
                                                 std::size_t type) {
   return [this, request, peer, type](route::Ending ending, Errc error, const bits::Reader* fields,
@@ -154,6 +160,7 @@ const schema::Options& Messages::cases_of(std::size_t request_type) const {
   return description().one_ofs[answer.fields.front().type.index];
 }
 
+// A reply is the record that the description declares for it.
 kwind_result Messages::reply_value(const OpenRequest& open, const ValueObject& value,
                                    schema::Value& answer) const {
   const std::size_t record = cases_of(open.type).options[0].type.front().index;
@@ -167,6 +174,7 @@ kwind_result Messages::reply_value(const OpenRequest& open, const ValueObject& v
   return KWIND_OK;
 }
 
+// A reason is named as the description spells it.
 kwind_result Messages::refusal_value(const OpenRequest& open, const char* reason, const char* words,
                                      schema::Value& answer) const {
   const std::string& name = description().messages[open.type].name;

@@ -25,6 +25,7 @@ struct Area {
   }
 };
 
+// The member and why it does not fit: mostly the layout is of an older description.
 kwind_result misfit(const kwind_member& member, std::string_view why) {
   return fail(KWIND_E_LAYOUT, fmt::format("member `{}`: {}; was the layout generated from this "
                                           "description?",
@@ -72,6 +73,7 @@ class Copier {
   using TheValue = std::conditional_t<kToStruct, const Value, Value>;
   explicit Copier(const schema::Protocol& protocol) : protocol_(protocol) {}
 
+  // Fields and members in step: both are in the description's order.
   kwind_result fields(const std::vector<schema::Field>& all, TheValue& value,
                       const kwind_member* members, std::size_t count, const Area& area) {
     std::size_t next = 0;
@@ -95,6 +97,7 @@ class Copier {
   }
 
   template <class T>
+  // Copies a number in either direction; false if it lies outside the struct.
   static bool move(const Area& area, T& number) {
     const Area place = area.part(0, sizeof(T));
     if (place.memory == nullptr) return false;
@@ -114,6 +117,7 @@ class Copier {
     return KWIND_OK;
   }
   template <class Kept>
+  // Integers of one to eight bytes, signed or not.
   static kwind_result whole(const Area& area, Kept& kept, const kwind_member& member) {
     const bool is_signed = member.kind == KWIND_MEMBER_INT;
     switch (member.width) {
@@ -131,6 +135,7 @@ class Copier {
     }
   }
 
+  // One member by its kind. A kind that the description does not have here is a misfit.
   kwind_result one(const Type& type, TheValue& value, const kwind_member& member,
                    const Area& area) {
     if (member.kind != member_kind(type)) {
@@ -159,6 +164,7 @@ class Copier {
                   area);
   }
 
+  // Enums are 32-bit integers; a number without a name is refused.
   kwind_result choice(const schema::Options& options, TheValue& value, const kwind_member& member,
                       const Area& area) {
     auto place = static_cast<std::int32_t>(value.whole);
@@ -170,6 +176,7 @@ class Copier {
     return KWIND_OK;
   }
 
+  // References are structs of id and generation.
   static kwind_result ref(TheValue& value, const kwind_member& member, const Area& area) {
     kwind_ref entity{static_cast<std::uint32_t>(value.whole),
                      static_cast<std::uint8_t>(value.whole >> 32)};
@@ -181,6 +188,7 @@ class Copier {
     return KWIND_OK;
   }
 
+  // A fixed number of doubles.
   static kwind_result vector(TheValue& value, const kwind_member& member, const Area& area) {
     if (member.limit != value.items.size()) return misfit(member, "another number of components");
     for (std::size_t i = 0; i < value.items.size(); ++i) {
@@ -191,6 +199,7 @@ class Copier {
     return KWIND_OK;
   }
 
+  // A size, then the bytes; texts are closed by a zero.
   static kwind_result text(const Type& type, TheValue& value, const kwind_member& member,
                            const Area& area) {
     const bool ends_with_0 = member.kind == KWIND_MEMBER_TEXT;
@@ -210,6 +219,7 @@ class Copier {
     return KWIND_OK;
   }
 
+  // A count and the items, each by the inner layout.
   kwind_result items(const Type& type, TheValue& value, const kwind_member& member,
                      const Area& area) {
     if (member.inner == nullptr || member.inner_count != 1) {
@@ -246,6 +256,7 @@ class Copier {
     return items(type, value, member, area);
   }
 
+  // A number for the case, then its member of the union.
   kwind_result one_of(const schema::Options& cases, TheValue& value, const kwind_member& member,
                       const Area& area) {
     if (member.inner == nullptr || member.inner_count != cases.options.size()) {
@@ -270,6 +281,7 @@ class Copier {
   const schema::Protocol& protocol_;
 };
 
+// The layout names its type and was generated from this description.
 kwind_result check_layout(const TypeName& type, const kwind_layout* layout, const void* memory) {
   if (layout == nullptr || memory == nullptr) {
     return fail(KWIND_E_ARGUMENT, layout == nullptr ? "the layout is NULL" : "the struct is NULL");
@@ -292,6 +304,7 @@ kwind_result check_layout(const TypeName& type, const kwind_layout* layout, cons
 
 }  // namespace
 
+// Writes every member, so that the caller's memory needs no initial value.
 kwind_result to_struct(const schema::Protocol& protocol, const TypeName& type,
                        const schema::Value& value, const kwind_layout* layout, void* out) {
   if (const auto result = check_layout(type, layout, out); result != KWIND_OK) return result;
@@ -299,6 +312,7 @@ kwind_result to_struct(const schema::Protocol& protocol, const TypeName& type,
                                        {static_cast<std::byte*>(out), layout->struct_size});
 }
 
+// Reads every member; values out of range are refused by the encoder later.
 kwind_result from_struct(const schema::Protocol& protocol, const TypeName& type,
                          const kwind_layout* layout, const void* in, schema::Value& value) {
   if (const auto result = check_layout(type, layout, in); result != KWIND_OK) return result;

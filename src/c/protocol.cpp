@@ -21,6 +21,7 @@ TypeName record_type(const schema::Protocol& protocol, std::size_t index) {
   return {Role::record, index, &type.name, &type.fields};
 }
 
+// Messages, answers, entities and records by name.
 std::optional<TypeName> find_type(const schema::Protocol& protocol, std::string_view name) {
   for (std::size_t i = 0; i < protocol.messages.size(); ++i) {
     if (protocol.messages[i].name == name) return message_type(protocol, i);
@@ -36,6 +37,7 @@ std::optional<TypeName> find_type(const schema::Protocol& protocol, std::string_
 
 namespace {
 
+// Compiles texts that the caller holds in memory; includes are looked up by name among them.
 kwind_result compile(const kwind_source* sources, std::size_t count, kwind_protocol** out) {
   if (sources == nullptr || out == nullptr || count == 0) {
     return fail(KWIND_E_ARGUMENT, "kwind_protocol_compile wants at least one source, and `out`");
@@ -79,6 +81,7 @@ void kwind_protocol_free(kwind_protocol* protocol) {
   kwind::c::free_object<ProtocolObject>(protocol);
 }
 
+// "" for a stale handle.
 const char* kwind_protocol_name(const kwind_protocol* protocol) {
   return kwind::c::call_or<const char*>("", [&] {
     const Held<ProtocolObject> held(protocol);
@@ -86,6 +89,7 @@ const char* kwind_protocol_name(const kwind_protocol* protocol) {
   });
 }
 
+// 0 for a stale handle.
 uint32_t kwind_protocol_version(const kwind_protocol* protocol) {
   return kwind::c::call_or<std::uint32_t>(0, [&] {
     const Held<ProtocolObject> held(protocol);

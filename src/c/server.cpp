@@ -37,6 +37,7 @@ struct ServerObject final : Object {
   std::vector<std::string> addresses;
 };
 
+// Handlers of the server put events into the queue.
 void ServerObject::attach() {
   const auto event = [this](kwind_event_type of, Peer peer, Errc error = Errc::none,
                             std::string text = {}) {
@@ -61,6 +62,7 @@ void ServerObject::attach() {
   });
 }
 
+// Messages with an owner's field are checked here, as the C++ dispatcher does.
 Errc ServerObject::take(Peer peer, const route::RawMessage& message, schema::Layout& layout) {
   const bool is_input = input_type == std::size_t{message.info.type};
   if (is_input && !state->takes_input()) return Errc::not_allowed;
@@ -78,6 +80,7 @@ Errc ServerObject::take(Peer peer, const route::RawMessage& message, schema::Lay
   return messages.take(number_of(peer), message, layout, is_input);
 }
 
+// The tick is the caller's: between two calls of step(), when KWIND_EVENT_TICK was read.
 void ServerObject::attach_world(const kwind_server_options& options,
                                 std::optional<std::size_t> input) {
   ReplicationOptions made;
@@ -130,6 +133,7 @@ kwind_result find_input(const schema::Protocol& protocol, const char* name,
   return KWIND_OK;
 }
 
+// Checks options that the C++ interface would assert.
 kwind_result check_options(const schema::Protocol& protocol, const kwind_server_options& options) {
   if (options.capacity > 65535) return fail(KWIND_E_ARGUMENT, "capacity is 1 to 65535");
   if (options.tick_rate > kMaxTickRate) {
@@ -165,6 +169,7 @@ kwind_result check_loopback(const std::vector<std::string>& listen) {
   return KWIND_OK;
 }
 
+// Addresses that cannot be listened on are named in the error.
 kwind_result open(const Held<ProtocolObject>& protocol, const kwind_server_options& options,
                   kwind_server** out) {
   if (const auto result = check_options(protocol->protocol, options); result != KWIND_OK) {
@@ -204,6 +209,7 @@ kwind_result open(const Held<ProtocolObject>& protocol, const kwind_server_optio
   return KWIND_OK;
 }
 
+// Sends what the caller has set since the last call, waits, then receives.
 kwind_result step(ServerObject& object, std::uint32_t wait_ms) {
   Server& server = *object.server;
   const Time start = io::now();
@@ -217,6 +223,7 @@ kwind_result step(ServerObject& object, std::uint32_t wait_ms) {
 // ---- calls on a server, or on its world ----
 
 template <class Use>
+// Locks the handle and runs; a stale handle is an error, not a crash.
 kwind_result with(const kwind_server* handle, const Use& use) {
   return call([&] {
     const Held<ServerObject> held(handle);
@@ -225,6 +232,7 @@ kwind_result with(const kwind_server* handle, const Use& use) {
 }
 
 template <class Use>
+// Functions of entities need a description that has some.
 kwind_result with_world(const kwind_server* handle, const Use& use) {
   return with(handle, [&](ServerObject& object) {
     if (!object.state) {
@@ -265,6 +273,7 @@ kwind_result no_entity(kwind_ref entity) {
               fmt::format("there is no entity {}, generation {}", entity.id, entity.generation));
 }
 
+// The value is encoded by the run-time codec; a value out of range is named.
 kwind_result spawn(ServerObject& object, Replication& state, const ValueObject& value,
                    kwind_ref* out) {
   const ProtocolObject& protocol = *object.messages.protocol();
@@ -286,6 +295,7 @@ kwind_result spawn(ServerObject& object, Replication& state, const ValueObject& 
   return KWIND_OK;
 }
 
+// The value must be of the entity's type.
 kwind_result set(ServerObject& object, Replication& state, kwind_ref entity,
                  const ValueObject& value) {
   const ProtocolObject& protocol = *object.messages.protocol();
@@ -303,6 +313,7 @@ kwind_result set(ServerObject& object, Replication& state, kwind_ref entity,
   return KWIND_OK;
 }
 
+// Sums of all connections, as kwind_stats has them.
 void add_traffic(const host::Traffic& traffic, const host::Counts& counts, kwind_stats& out) {
   out.datagrams_sent = traffic.datagrams_sent;
   out.datagrams_received = traffic.datagrams_received;

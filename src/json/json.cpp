@@ -23,18 +23,21 @@ using schema::Type;
 using schema::TypeKind;
 using schema::Value;
 
+// Two digits for each byte.
 std::string hex_of(const std::string& bytes) {
   std::string out;
   for (const char c : bytes) out += fmt::format("{:02x}", static_cast<unsigned char>(c));
   return out;
 }
 
+// Components of vectors, directions and rotations.
 ordered_json numbers(const Value& value) {
   ordered_json made = ordered_json::array();
   for (const Value& item : value.items) made.push_back(item.real);
   return made;
 }
 
+// A grid as an array of rows.
 ordered_json rows(const Protocol& protocol, const Type& type, const Value& value) {
   ordered_json made = ordered_json::array();
   for (std::uint32_t y = 0; y < type.height; ++y) {
@@ -56,6 +59,8 @@ class Reading {
  public:
   explicit Reading(const Protocol& protocol) : protocol_(protocol) {}
 
+  // An object with a member for each field. Unknown members are errors; missing ones keep their
+  // initial value.
   Value fields(const std::vector<Field>& all, const ordered_json& json) {
     if (!json.is_object()) stop("an object", json);
     Value made;
@@ -79,6 +84,7 @@ class Reading {
 
  private:
   template <class Read>
+  // Adds the place to what went wrong further inside: "at.x".
   static Value inside(const std::string& part, const Read& read) {
     try {
       return read();
@@ -89,11 +95,13 @@ class Reading {
     }
   }
 
+  // Names what was expected and shows what was found, cut to a readable length.
   [[noreturn]] static void stop(std::string_view expected, const ordered_json& found) {
     std::string shown = text_of(found);
     if (shown.size() > 40) shown = shown.substr(0, valid_utf8_prefix(shown, 37)) + "...";
     throw Wrong{"", fmt::format("expected {}, found {}", expected, shown)};
   }
+  // An unknown name, with the nearest known one.
   [[noreturn]] static void unknown(std::string_view what, const std::string& name,
                                    const std::vector<std::string>& known) {
     const std::string near = bits::nearest(name, known);
@@ -103,6 +111,7 @@ class Reading {
                         : fmt::format("there is no {} `{}`; did you mean `{}`?", what, name, near)};
   }
 
+  // Whole numbers beyond 64 bits, and fractions, are refused.
   static std::int64_t whole(const ordered_json& json) {
     if (json.is_number_unsigned()) {
       const auto value = json.get<std::uint64_t>();
@@ -129,6 +138,7 @@ class Reading {
     return json.get_ref<const std::string&>();
   }
 
+  // The index of a name among options.
   std::size_t place(const Options& options, std::string_view what, const std::string& name) {
     std::vector<std::string> names;
     names.reserve(options.options.size());
@@ -139,6 +149,7 @@ class Reading {
     unknown(what, name, names);
   }
 
+  // A fixed number of numbers.
   Value components(std::size_t count, const ordered_json& json) {
     if (!json.is_array() || json.size() != count) {
       stop(fmt::format("an array of {} numbers", count), json);
@@ -154,12 +165,14 @@ class Reading {
     return made;
   }
 
+  // Items in order, each with its index as the place.
   void items(const Type& element, const ordered_json& json, Value& to) {
     for (std::size_t i = 0; i < json.size(); ++i) {
       to.items.push_back(inside(fmt::format("[{}]", i), [&] { return value(element, json[i]); }));
     }
   }
 
+  // Rows of equal length, as many as the grid is high.
   Value grid(const Type& type, const ordered_json& json) {
     if (!json.is_array() || json.size() != type.height) {
       stop(fmt::format("an array of {} rows", type.height), json);
@@ -177,6 +190,7 @@ class Reading {
     return made;
   }
 
+  // A case without a value is its name; one with a value is an object with one member.
   Value one_of(const Options& options, const ordered_json& json) {
     const bool alone = json.is_string();
     if (!alone && !(json.is_object() && json.size() == 1)) {
@@ -198,6 +212,7 @@ class Reading {
     return made;
   }
 
+  // The reverse of to_json(), type by type.
   Value value(const Type& type, const ordered_json& json) {
     Value made;
     switch (type.kind) {
@@ -261,6 +276,7 @@ class Reading {
     return made;
   }
 
+  // Hexadecimal digits in pairs, of either case.
   static Value bytes(const ordered_json& json) {
     const std::string& text = string(json, "bytes in hexadecimal");
     const auto digit = [](char c) {
@@ -279,6 +295,7 @@ class Reading {
     return made;
   }
 
+  // null, or an object with `id` and, where it is not 0, `generation`.
   static Value reference(const ordered_json& json) {
     Value made;
     if (json.is_null()) return made;
@@ -302,6 +319,7 @@ class Reading {
 
 }  // namespace
 
+// Members in the order of the description.
 ordered_json to_json(const Protocol& protocol, const std::vector<Field>& fields,
                      const Value& value) {
   ordered_json made = ordered_json::object();
@@ -312,6 +330,7 @@ ordered_json to_json(const Protocol& protocol, const std::vector<Field>& fields,
   return made;
 }
 
+// 64-bit numbers stay numbers: the JSON library keeps them exact.
 ordered_json to_json(const Protocol& protocol, const Type& type, const Value& value) {
   const auto all = [&] {
     ordered_json made = ordered_json::array();
@@ -374,6 +393,7 @@ ordered_json to_json(const Protocol& protocol, const Type& type, const Value& va
   return nullptr;
 }
 
+// The first thing that is wrong, with its place; exceptions end here.
 tl::expected<Value, Problem> from_json(const Protocol& protocol, const std::vector<Field>& fields,
                                        const ordered_json& json) {
   try {

@@ -97,6 +97,7 @@ std::string value_line(const Type& type, const ordered_json& json) {
   }
 }
 
+// Names in the order of their numbers.
 std::vector<std::string> names_of(const std::vector<schema::Option>& options) {
   std::vector<std::string> names;
   names.reserve(options.size());
@@ -104,6 +105,7 @@ std::vector<std::string> names_of(const std::vector<schema::Option>& options) {
   return names;
 }
 
+// "1,2,3" in three parts; an empty text is one empty part.
 std::vector<std::string> split_at_commas(const std::string& word) {
   std::vector<std::string> parts;
   for (std::size_t at = 0; at <= word.size();) {
@@ -114,6 +116,7 @@ std::vector<std::string> split_at_commas(const std::string& word) {
   return parts;
 }
 
+// JSON's own reading of a number, and nothing but a number.
 tl::expected<ordered_json, Problem> typed_number(const std::string& digits) {
   auto parsed = parse_text(digits);
   if (!parsed || !parsed->is_number()) {
@@ -227,6 +230,7 @@ std::vector<std::string_view> words_of(std::string_view text) {
   return words;
 }
 
+// The message type of a name; a near miss is suggested.
 tl::expected<std::size_t, Problem> find_type(const Protocol& protocol, std::string_view name) {
   std::vector<std::string> known;
   known.reserve(protocol.messages.size());
@@ -242,6 +246,8 @@ tl::expected<std::size_t, Problem> find_type(const Protocol& protocol, std::stri
           : fmt::format("there is no message {}; did you mean {}?", shown(name), near));
 }
 
+// `name=value` words in any order, or one JSON object. Fields that are left out keep their initial
+// value.
 tl::expected<Value, Problem> parse_fields(const Protocol& protocol,
                                           const std::vector<Field>& fields, std::string_view text) {
   const auto words = words_of(text);
@@ -286,6 +292,7 @@ tl::expected<Value, Problem> parse_fields(const Protocol& protocol,
   return value;
 }
 
+// A message's name, then its fields.
 tl::expected<Line, Problem> parse_line(const Protocol& protocol, std::string_view text) {
   const auto words = words_of(text);
   if (words.empty()) return tl::unexpected(Problem("nothing to send"));
@@ -298,6 +305,7 @@ tl::expected<Line, Problem> parse_line(const Protocol& protocol, std::string_vie
   return Line{*kind, std::move(*value)};
 }
 
+// Names the first field that the encoder would have clamped.
 std::optional<Problem> out_of_range(const Protocol& protocol, const std::vector<Field>& fields,
                                     const Value& value) {
   std::vector<std::byte> memory(bits::bytes_for(schema::size_of(protocol, fields).max_bits) + 16);
@@ -318,6 +326,7 @@ std::optional<Problem> out_of_range(const Protocol& protocol, const std::vector<
   return std::nullopt;
 }
 
+// The short form in which parse_fields() reads the fields back.
 std::string line_text(const Protocol& protocol, const std::vector<Field>& fields,
                       const Value& value) {
   std::string text;
@@ -331,6 +340,7 @@ std::string line_text(const Protocol& protocol, const std::vector<Field>& fields
   return text;
 }
 
+// For the console: types first, then fields, then the values that a field can have.
 std::vector<std::string> completions(const Protocol& protocol, schema::Direction way,
                                      const std::vector<std::string>& commands,
                                      std::string_view typed) {
@@ -382,6 +392,7 @@ std::vector<std::string> completions(const Protocol& protocol, schema::Direction
   return all;
 }
 
+// `path OP value`; a path leads into records by dots and into lists by [index].
 tl::expected<Condition, Problem> parse_condition(std::string_view text) {
   static constexpr std::string_view kComparisons[] = {"!=", "<=", ">=", "=", "<", ">"};
   const std::size_t at = text.find_first_of("=<>!");
@@ -405,6 +416,7 @@ tl::expected<Condition, Problem> parse_condition(std::string_view text) {
   return tl::unexpected(fmt::format("{} is no condition", shown(text)));
 }
 
+// Follows the path into the fields. `=` and `!=` compare any values, the others numbers alone.
 bool holds(const Condition& condition, const ordered_json& fields) {
   const ordered_json* at = &fields;
   std::string_view rest = condition.path;

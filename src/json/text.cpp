@@ -12,6 +12,8 @@ namespace kwind::json {
 
 using nlohmann::ordered_json;
 
+// Refuses members of one name and deep nesting, which the library would accept; exceptions end
+// here.
 tl::expected<ordered_json, TextError> parse_text(std::string_view text) {
   constexpr int kDeepest = 100;  // what is deeper cannot be shown without recursion
   std::string problem;

@@ -23,6 +23,7 @@ struct Body {
   schema::Life life;
 };
 
+// Everything that has fields: messages with answers, entities.
 std::vector<Body> bodies_of(const schema::Protocol& protocol) {
   std::vector<Body> all;
   for (const auto& message : protocol.messages) {
@@ -34,6 +35,7 @@ std::vector<Body> bodies_of(const schema::Protocol& protocol) {
   return all;
 }
 
+// The bits of a value in one version.
 std::size_t encode(const schema::Protocol& protocol, const Body& body, const schema::Value& value,
                    std::uint16_t version, std::span<std::byte> memory) {
   schema::Encoder out(bits::Writer(memory), bits::Policy::refuse, version);
@@ -58,6 +60,8 @@ std::vector<std::byte>& scratch() {
 
 }  // namespace
 
+// Random values of each type in each version, with their bits: for implementations in other
+// languages.
 std::string test_vectors(const schema::Protocol& protocol) {
   ordered_json out{{"protocol", protocol.name},
                    {"versions", ordered_json::array()},
@@ -98,6 +102,7 @@ std::string test_vectors(const schema::Protocol& protocol) {
   return text + "]\n}\n";
 }
 
+// Reads vectors back, encodes the values, and compares the bits.
 std::vector<Problem> check_vectors(const schema::Protocol& protocol, std::string_view text) {
   std::vector<Problem> problems;
   const auto parsed = parse_text(text);

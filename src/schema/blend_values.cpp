@@ -26,6 +26,7 @@ void blend_direction(Value& made, const Value& to, double part) {
   for (int i = 0; i < kSize; ++i) made.items[static_cast<std::size_t>(i)].real = between[i];
 }
 
+// Spherical interpolation, by the shorter way around.
 void blend_rotation(Value& made, const Value& to, double part) {
   const auto quaternion = [](const Value& value) {
     return Eigen::Quaterniond(value.items[0].real, value.items[1].real, value.items[2].real,
@@ -36,6 +37,8 @@ void blend_rotation(Value& made, const Value& to, double part) {
   for (std::size_t i = 0; i < parts.size(); ++i) made.items[i].real = parts[i];
 }
 
+// Numbers are blended linearly, angles by the shorter way; what has no middle keeps the earlier
+// value.
 void blend_value(const Protocol& protocol, const Type& type, Value& made, const Value& to,
                  double part) {
   switch (type.kind) {
@@ -61,6 +64,7 @@ void blend_value(const Protocol& protocol, const Type& type, Value& made, const 
   }
 }
 
+// Unless `all`, fields with `smooth` are blended, and those that follow a speed.
 Value blended_fields(const Protocol& protocol, const std::vector<Field>& fields, const Value& from,
                      const Value& to, double part, bool all) {
   Value made = from;

@@ -24,6 +24,7 @@ Piece float_piece(Float value) {
   return {std::bit_cast<Bits>(value), 8 * sizeof(Float), faults};
 }
 template <class Bits, class Float>
+// Infinities, NaN and -0 have no place in the format: each value has one bit string.
 bool take_float(std::uint64_t index, Float& to) {
   to = std::bit_cast<Float>(static_cast<Bits>(index));
   if (std::isfinite(to) && !(to == 0 && std::signbit(to))) return true;
@@ -42,6 +43,7 @@ Piece Encoder::f64(double value) {
   return float_piece<double, std::uint64_t>(value);
 }
 
+// Id and generation as one number; 0 is none.
 Piece Encoder::ref(std::uint32_t entities, std::uint32_t id, std::uint8_t generation) {
   const unsigned bits = bits::bits_for(std::uint64_t{entities} * kGenerations + 1);
   if (id == 0) return {0, bits, generation == 0 ? 0U : 1U};
@@ -49,6 +51,7 @@ Piece Encoder::ref(std::uint32_t entities, std::uint32_t id, std::uint8_t genera
   return {1 + std::uint64_t{id - 1} * kGenerations + generation, bits, 0};
 }
 
+// A value that the peer's version lacks travels as the one that stands for it there.
 Piece Encoder::choice(std::span<const Choice> choices, std::uint64_t place) const {
   const bool known = place < choices.size();
   const std::size_t sent =
@@ -57,6 +60,7 @@ Piece Encoder::choice(std::span<const Choice> choices, std::uint64_t place) cons
           known ? 0U : 1U};
 }
 
+// Exp-Golomb of a fixed order; a value beyond the limit is clamped and counted.
 void Encoder::count(std::uint32_t limit, std::uint32_t value) {
   if (value > limit) {
     count_faults(1);
@@ -65,6 +69,7 @@ void Encoder::count(std::uint32_t limit, std::uint32_t value) {
   out_.put_count(value, Decoder::kCountOrder);
 }
 
+// Cut before the first byte that is no UTF-8, and at a whole character.
 void Encoder::text(std::uint32_t limit, std::string_view value) {
   const std::size_t size = valid_utf8_prefix(value, limit);
   if (size != value.size()) count_faults(1);
@@ -86,6 +91,7 @@ bool Decoder::F64Slot::take(std::uint64_t index, Decoder&) const {
   return take_float<std::uint64_t>(index, *to);
 }
 
+// Beyond the last step the direction is the first one, and the decoder fails.
 bool Decoder::Direction2Slot::take(std::uint64_t index, Decoder&) const {
   const bool good = index < range.count;
   const auto value = bits::direction2_value(range, good ? index : 0);
@@ -94,6 +100,7 @@ bool Decoder::Direction2Slot::take(std::uint64_t index, Decoder&) const {
   return good;
 }
 
+// Of several indices that name one direction only the canonical one is accepted.
 bool Decoder::Direction3Slot::take(std::uint64_t index, Decoder&) const {
   const bool good = index <= grid.last_index() && grid.canonical(index);
   const auto value = good ? grid.value_of(index) : std::array<double, 3>{0, 0, 1};
@@ -103,6 +110,7 @@ bool Decoder::Direction3Slot::take(std::uint64_t index, Decoder&) const {
   return good;
 }
 
+// As for directions: one bit string for each rotation.
 bool Decoder::RotationSlot::take(std::uint64_t index, Decoder&) const {
   const bool good = index <= grid.last_index() && grid.canonical(index);
   const auto value = good ? grid.value_of(index) : std::array<double, 4>{1, 0, 0, 0};
@@ -127,6 +135,7 @@ bool Decoder::TickSlot::take(std::uint64_t index, Decoder& in) const {
   return true;
 }
 
+// An entity that the receiver does not know becomes none; the game never sees a dangling reference.
 bool Decoder::RefSlot::take(std::uint64_t index, Decoder& in) const {
   const bool good = index <= std::uint64_t{entities} * kGenerations;
   const bool some = good && index > 0;
@@ -144,6 +153,7 @@ std::uint64_t Decoder::choice(std::span<const Choice> choices) {
   return choice_with_code(choices, version_, choice(choices_alive(choices, version_)));
 }
 
+// A length beyond the limit fails before memory is taken.
 std::size_t Decoder::length(std::uint32_t limit) {
   const std::uint64_t size = in_.get(bits::bits_for(std::uint64_t{limit} + 1));
   if (size <= limit) return static_cast<std::size_t>(size);
@@ -151,6 +161,7 @@ std::size_t Decoder::length(std::uint32_t limit) {
   return 0;
 }
 
+// A length that the bits left cannot hold is a lie: it fails before memory is taken.
 std::size_t Decoder::length(std::uint32_t limit, std::uint32_t item_bits) {
   const std::size_t size = length(limit);
   if (item_bits == 0) {
@@ -164,6 +175,7 @@ std::size_t Decoder::length(std::uint32_t limit, std::uint32_t item_bits) {
   return 0;
 }
 
+// Invalid UTF-8 fails: the game gets text or nothing.
 void Decoder::text(std::uint32_t limit, std::string& value) {
   value.resize(length(limit, 8));
   in_.get_bits(std::as_writable_bytes(std::span(value.data(), value.size())), value.size() * 8);

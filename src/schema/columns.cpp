@@ -99,6 +99,7 @@ class Taker {
   }
 
  private:
+  // One column, if its bits fit.
   static std::optional<std::vector<ColumnInfo>> one(ColumnForm form, unsigned bits,
                                                     std::uint64_t last, double zero = 0,
                                                     double step = 0) {
@@ -107,6 +108,7 @@ class Taker {
                                     static_cast<std::uint32_t>(last), false, false, false, zero,
                                     step, -1, 0, 0, ColumnGroup::none, 0}};
   }
+  // Numbers from 0 to `last`.
   static std::optional<std::vector<ColumnInfo>> ranged(ColumnForm form, std::uint64_t last,
                                                        double zero = 0, double step = 0) {
     // Of all 64 bits there is no number of values.
@@ -199,6 +201,7 @@ std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& enti
 
 }  // namespace
 
+// Fields become columns in their order; then fields that follow others are found.
 Columns columns_of(const Protocol& protocol, const Entity& entity) {
   Columns made;
   const Taker taker(protocol);
@@ -228,6 +231,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
   return made;
 }
 
+// Tables of all entity types, as generated headers have them.
 EntityTables::EntityTables(const Protocol& protocol) {
   for (const Entity& entity : protocol.entities) {
     auto kind = std::make_unique<Kind>();

@@ -5,6 +5,7 @@
 
 namespace kwind::schema::format_detail {
 
+// A text in quotes, with control characters escaped: for people.
 void put_text(std::string& out, std::string_view text) {
   out += '"';
   for (const char c : text) {
@@ -18,6 +19,7 @@ void put_text(std::string& out, std::string_view text) {
   out += '"';
 }
 
+// The same for JSON (RFC 8259, 7).
 void put_json_text(std::string& out, std::string_view text) {
   out += '"';
   for (const char c : text) {

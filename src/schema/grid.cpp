@@ -16,6 +16,7 @@ unsigned GridShape::max_cell_bits() const {
 
 namespace grid_detail {
 
+// A cell that changed cannot have its old value: one value less to name.
 void put_difference(Encoder& out, const GridShape& shape, std::uint64_t before,
                     std::uint64_t index) {
   if (shape.named) {
@@ -27,6 +28,7 @@ void put_difference(Encoder& out, const GridShape& shape, std::uint64_t before,
   }
 }
 
+// The reverse; a value that equals the old one is refused.
 std::uint64_t get_different(Decoder& in, const GridShape& shape, std::uint64_t before) {
   if (shape.count < 2) {  // a grid of one value has no cell that differs
     in.fail(Errc::value_range);

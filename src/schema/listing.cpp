@@ -17,6 +17,7 @@ std::string fraction(std::int64_t num, std::int64_t den) {
   return fmt::format("{}/{}", num / common, den / common);
 }
 
+// "enum { plain, urgent }", with those of the version alone.
 std::string names_of(std::string_view word, const Options& options,
                      std::uint16_t version = kNewest) {
   std::vector<std::string_view> names;
@@ -31,6 +32,7 @@ class Lister {
   Lister(const Protocol& protocol, std::uint16_t version)
       : protocol_(protocol), version_(version) {}
 
+  // The listing of one declaration: its head, then a line for each field.
   std::string fields(std::string head, const std::vector<Field>& all) {
     out_ = std::move(head) + "\n";
     list(all, " ");
@@ -38,6 +40,7 @@ class Lister {
   }
 
  private:
+  // Fields that the version has, indented by depth.
   void list(const std::vector<Field>& all, const std::string& indent) {
     for (const Field& field : all) {
       if (!field.travels(version_)) continue;
@@ -46,6 +49,7 @@ class Lister {
     }
   }
 
+  // Words of entities that decide what travels.
   static std::string words_of(const EntityWords& words) {
     std::string out;
     if (words.at_spawn) out += " at spawn";
@@ -125,6 +129,7 @@ class Lister {
   std::string out_;
 };
 
+// The roles' names in the listing.
 std::string_view role_text(MessageRole role) {
   switch (role) {
     case MessageRole::message: return "message";
@@ -146,6 +151,7 @@ std::uint32_t short_digest(std::string_view listed) {
 
 }  // namespace
 
+// The type as a description spells it.
 std::string type_text(const Protocol& protocol, const Type& type) {
   const auto element = [&] { return type_text(protocol, type.element.front()); };
   switch (type.kind) {
@@ -208,6 +214,8 @@ std::string type_text(const Protocol& protocol, const Type& type) {
   return "";
 }
 
+// Channels, messages and entities in their order, each with its lines. This is what digests are
+// made of.
 std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version) {
   std::vector<Listed> out;
   for (std::size_t i = 0; i < protocol.channels.size(); ++i) {
@@ -239,6 +247,7 @@ std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version) {
   return out;
 }
 
+// All of it as one text, which docs/schema-language.md specifies.
 std::string canonical_listing(const Protocol& protocol, std::uint16_t version) {
   std::string out = fmt::format("protocol {} {}\n", protocol.name, version);
   // Replicated state is read by it: ids beyond it are refused.
@@ -252,6 +261,7 @@ Digest128 digest_of(const Protocol& protocol, std::uint16_t version) {
   return blake2b_128(canonical_listing(protocol, version));
 }
 
+// A short digest of each declaration in each version, kept where it changes.
 std::vector<DeclarationInfo> declaration_digests(const Protocol& protocol) {
   const std::uint16_t oldest = oldest_version(protocol);
   std::vector<std::map<std::string, std::uint32_t>> by_version;

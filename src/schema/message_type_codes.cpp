@@ -3,6 +3,7 @@
 
 namespace kwind::schema {
 
+// Types that travel on one channel in one direction are numbered from 0, in the version's order.
 MessageTypeCodes::MessageTypeCodes(const ProtocolInfo& protocol, Direction way,
                                    std::uint16_t version)
     : protocol_(&protocol),
@@ -18,12 +19,14 @@ MessageTypeCodes::MessageTypeCodes(const ProtocolInfo& protocol, Direction way,
   }
 }
 
+// As many bits as the number of such types takes.
 void MessageTypeCodes::put(bits::Writer& out, std::uint16_t kind) const {
   KWIND_ASSERT(carries(kind));
   const std::size_t channel = protocol_->messages[kind].channel;
   out.put(code_[kind], bits::bits_for(kinds_[channel].size()));
 }
 
+// A code without a type, or a channel without types in this direction, is an error of the peer.
 Result<std::uint16_t> MessageTypeCodes::get(bits::Reader& in, std::size_t channel) const {
   const std::vector<std::uint16_t>& on_channel = kinds_[channel];
   if (on_channel.empty()) return fail(Errc::wrong_direction);

@@ -12,6 +12,7 @@ std::int64_t nearest_to_zero(const bits::IntRange& range) {
   return range.lo > 0 ? range.lo : range.hi < 0 ? range.hi : 0;
 }
 
+// A value of real components.
 Value reals(std::initializer_list<double> components) {
   Value made;
   for (const double component : components) {
@@ -23,6 +24,7 @@ Value reals(std::initializer_list<double> components) {
 
 }  // namespace
 
+// "since 2 until 4", after `before`; empty for all versions.
 std::string life_text(const Life& life, std::string_view before) {
   if (life.whole()) return {};
   std::string out(before);
@@ -37,6 +39,7 @@ std::string bits_text(const Size& size) {
                                         : fmt::format("{} to {}", size.min_bits, size.max_bits);
 }
 
+// The newest sixteen versions are spoken.
 std::uint16_t oldest_version(const Protocol& protocol) {
   return protocol.version < kMaxVersions
              ? std::uint16_t{1}
@@ -47,6 +50,7 @@ Value initial_value(const Protocol& protocol, const Field& field) {
   return field.written_default ? *field.written_default : initial_value(protocol, field.type);
 }
 
+// Each field's stated default, or its type's own.
 Value initial_value(const Protocol& protocol, const std::vector<Field>& fields) {
   Value made;
   made.items.reserve(fields.size());
@@ -54,6 +58,7 @@ Value initial_value(const Protocol& protocol, const std::vector<Field>& fields) 
   return made;
 }
 
+// Zero where the range has it, else its low end; the first value of an enum; empty lists.
 Value initial_value(const Protocol& protocol, const Type& type) {
   Value made;
   switch (type.kind) {

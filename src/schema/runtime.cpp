@@ -31,6 +31,7 @@ Piece cell_piece(const Protocol& protocol, const Type& cell, const Value& value,
   }
 }
 
+// A cell's value from its index, which grids carry in place of bits.
 void set_cell(const Protocol& protocol, const Type& cell, std::uint64_t index,
               std::uint16_t version, Value& to) {
   switch (cell.kind) {
@@ -58,6 +59,7 @@ class ValueEncoder {
   ValueEncoder(const Protocol& protocol, Encoder& out, Trace& trace)
       : protocol_(protocol), out_(out), trace_(trace) {}
 
+  // Fields that the version lacks are passed over.
   void fields(const std::vector<Field>& all, const Value& value) {
     KWIND_ASSERT(value.items.size() == all.size());
     for (std::size_t i = 0; i < all.size(); ++i) {
@@ -69,6 +71,7 @@ class ValueEncoder {
     }
   }
 
+  // By type, as generated code does; a trace notes the place of each leaf.
   void encode(const Type& type, const Value& value) {
     switch (type.kind) {
       case TypeKind::list: return list(type, value);
@@ -96,6 +99,7 @@ class ValueEncoder {
   }
 
  private:
+  // Leaves go through the same functions of Encoder as generated code's.
   void leaf_value(const Type& type, const Value& value) {
     const auto at = [&](std::size_t i) { return value.items[i].real; };
     switch (type.kind) {
@@ -141,6 +145,7 @@ class ValueEncoder {
                                                        : static_cast<std::uint32_t>(value.whole);
   }
 
+  // The length, then the items, as far as the limit permits.
   void list(const Type& type, const Value& value) {
     const auto leaf = trace_.leaf("length of list");
     const std::size_t size = out_.length(type.limit, value.items.size());
@@ -151,6 +156,7 @@ class ValueEncoder {
     }
   }
 
+  // One bit for each flag that the version has.
   void flags(const Options& options, const Value& value) {
     for (std::size_t i = 0; i < options.options.size(); ++i) {
       if (!options.options[i].life.alive(out_.version())) continue;
@@ -162,6 +168,7 @@ class ValueEncoder {
     }
   }
 
+  // The case that the version has, or the one that stands for it; then its value.
   void one_of(const Options& options, const Value& value) {
     const auto leaf = trace_.leaf("case");
     out_.write(choice_piece(options, value.whole, out_));
@@ -191,6 +198,7 @@ class ValueDecoder {
   ValueDecoder(const Protocol& protocol, Decoder& in, Trace& trace)
       : protocol_(protocol), in_(in), trace_(trace) {}
 
+  // Fields that the version lacks keep their initial values.
   void fields(const std::vector<Field>& all, Value& to) {
     to.items.resize(all.size());
     for (std::size_t i = 0; i < all.size(); ++i) {
@@ -205,6 +213,7 @@ class ValueDecoder {
   }
 
  private:
+  // The reverse of encode(), type by type.
   void decode(const Type& type, Value& to) {
     switch (type.kind) {
       case TypeKind::list: return list(type, to);
@@ -233,6 +242,7 @@ class ValueDecoder {
     trace_.done(leaf, fault(), protocol_, type, to);
   }
 
+  // Leaves go through the same slots of Decoder as generated code's.
   void leaf_value(const Type& type, Value& to) {
     const auto whole = [&](const auto&... slot) { in_.read(slot...); };
     switch (type.kind) {
@@ -301,6 +311,7 @@ class ValueDecoder {
     }
   }
 
+  // Items are made one by one: a false length takes no memory.
   void list(const Type& type, Value& to) {
     const auto leaf = trace_.leaf("length of list");
     const Type& element = type.element.front();
@@ -317,6 +328,7 @@ class ValueDecoder {
       }
     }
   }
+  // Flags that the version lacks are not set.
   void flags(const Options& options, Value& to) {
     std::uint64_t set = 0;
     for (std::size_t i = 0; i < options.options.size(); ++i) {
@@ -330,6 +342,7 @@ class ValueDecoder {
     to.whole = static_cast<std::int64_t>(set);
   }
 
+  // A number without a case fails.
   void one_of(const Options& options, Value& to) {
     const auto leaf = trace_.leaf("case");
     const auto place = static_cast<std::size_t>(
