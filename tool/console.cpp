@@ -32,6 +32,7 @@ char* next_match(const char*, int state) {
   return place < g_found.size() ? ::strdup(g_found[place].c_str()) : nullptr;
 }
 
+// libedit asks for completions of the word at the end of the line.
 char** complete(const char*, int, int end) {
   g_found =
       g_completions(std::string_view(rl_line_buffer).substr(0, static_cast<std::size_t>(end)));
@@ -41,6 +42,7 @@ char** complete(const char*, int, int end) {
   return g_found.empty() ? nullptr : rl_completion_matches("", next_match);
 }
 
+// A whole line, or the end of the input.
 void take_line(char* line) {
   if (line == nullptr) {
     *g_ended = true;
@@ -67,6 +69,7 @@ std::size_t screen_width() {
 
 }  // namespace
 
+// With a terminal libedit reads the line; otherwise lines come from a pipe.
 Console::Console(const char* prompt,
                  std::function<std::vector<std::string>(std::string_view)> completions)
     : prompt_(prompt), terminal_(::isatty(STDIN_FILENO) == 1 && ::isatty(STDOUT_FILENO) == 1) {
@@ -79,6 +82,7 @@ Console::Console(const char* prompt,
   rl_callback_handler_install(prompt, take_line);
 }
 
+// Gives the terminal back as it was.
 Console::~Console() {
   if (!terminal_) return;
   rl_callback_handler_remove();
@@ -94,6 +98,7 @@ int Console::descriptor() const {
   return ended_ ? -1 : STDIN_FILENO;
 }
 
+// Never blocks: takes the bytes that are there.
 void Console::read(const std::function<void(const std::string&)>& line) {
   if (ended_) return;
   if (!terminal_) return read_pipe(line);
@@ -142,6 +147,7 @@ void Console::read_pipe(const std::function<void(const std::string&)>& line) {
   if (!rest_.empty()) line(std::exchange(rest_, {}));
 }
 
+// Clears the line that is being typed, prints, and shows the line again.
 void Console::print(std::string_view line) {
   if (hung_up_) return;
   if (!terminal_ || g_in_line || ended_) {

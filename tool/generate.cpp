@@ -35,6 +35,7 @@ fs::path& include_root() {
   return folder;
 }
 
+// With --include-root a description can include files below that folder alone.
 bool may_include(const fs::path& file) {
   if (include_root().empty()) return true;
   std::error_code error;
@@ -49,6 +50,7 @@ bool may_include(const fs::path& file) {
 
 }  // namespace
 
+// False if there is no such folder.
 bool set_include_root(const fs::path& folder) {
   std::error_code error;
   if (!fs::is_directory(folder, error)) return false;
@@ -56,6 +58,7 @@ bool set_include_root(const fs::path& folder) {
   return !error;
 }
 
+// False for folders, and for files beyond the size.
 bool read_text(const fs::path& file, std::string& out, std::size_t max_bytes) {
   std::error_code error;
   if (fs::is_directory(file, error)) return false;
@@ -73,6 +76,7 @@ bool read_text(const fs::path& file, std::string& out, std::size_t max_bytes) {
   return !in.bad() && out.size() <= max_bytes;
 }
 
+// Untouched if the text is the same: build systems look at times.
 Written write_text(const fs::path& file, const std::string& text) {
   std::string before;
   if (read_text(file, before) && before == text) return Written::same;
@@ -87,6 +91,7 @@ Written write_text(const fs::path& file, const std::string& text) {
   return Written::failed;
 }
 
+// Compiles a description file; includes are read through the same checks.
 bool read_source(const fs::path& file, language::Compiled& out) {
   std::string text;
   if (!read_text(file, text)) {
@@ -105,6 +110,7 @@ bool read_source(const fs::path& file, language::Compiled& out) {
   return true;
 }
 
+// Prints the errors; false if there are any.
 bool load_source(const fs::path& file, language::Compiled& out) {
   if (!read_source(file, out)) return false;
   for (const auto& error : out.errors) {
@@ -117,6 +123,7 @@ bool load_source(const fs::path& file, language::Compiled& out) {
   return out.ok();
 }
 
+// The headers of a description, written into a folder.
 int generate_cpp(const fs::path& file, const fs::path& dir, bool quiet) {
   language::Compiled source;
   if (!load_source(file, source)) return kFoundWrong;
@@ -140,6 +147,7 @@ int generate_cpp(const fs::path& file, const fs::path& dir, bool quiet) {
   return kFine;
 }
 
+// The C header of a description.
 int generate_c(const fs::path& file, const fs::path& dir, bool quiet) {
   language::Compiled source;
   if (!load_source(file, source)) return kFoundWrong;

@@ -9,6 +9,7 @@
 
 namespace kwind::tool {
 
+// The fields of a message, an answer, an entity or a record; a near miss is suggested.
 const std::vector<schema::Field>* find_body(const schema::Protocol& protocol,
                                             const std::string& name) {
   std::vector<std::string> known;
@@ -29,6 +30,7 @@ const std::vector<schema::Field>* find_body(const schema::Protocol& protocol,
   return nullptr;
 }
 
+// Hexadecimal digits, or 0 and 1, with blanks between.
 std::optional<BitText> parse_bits(const std::string& text) {
   BitText made;
   int half = -1;
@@ -66,6 +68,7 @@ std::string bits_text(std::span<const std::byte> bytes, std::size_t bits) {
   return fmt::format("{}:{}", to_hex(bytes, bits::bytes_for(bits)), bits);
 }
 
+// 0 stands for the newest version.
 bool check_version(const schema::Protocol& protocol, std::uint32_t& version) {
   if (version == 0) version = protocol.version;
   const std::uint16_t oldest = schema::oldest_version(protocol);

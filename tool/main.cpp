@@ -27,12 +27,14 @@ void occupy_standard_descriptors() {
   }
 }
 
+// Without fmt: memory may be short here.
 void complain(const char* text) {
   std::fputs("kwind: ", stderr);
   std::fputs(text, stderr);
   std::fputs("\n", stderr);
 }
 
+// Commands add their options, and the one that was named runs.
 int run(int argc, char** argv) {
   kwind::tool::CommandLine line(
       "Kestrel Wind: describe, check and try the wire between a game server and its clients.",
@@ -79,6 +81,7 @@ int run(int argc, char** argv) {
 
 }  // namespace
 
+// A closed standard descriptor would be taken by the first file that is opened.
 int main(int argc, char** argv) {
   occupy_standard_descriptors();
   std::setlocale(LC_CTYPE, "");  // what is typed is in the user's own character set

@@ -51,6 +51,7 @@ std::string footer_text(std::string_view footer) {
   return out;
 }
 
+// The line of usage.
 std::string synopsis(const CommandText& command) {
   std::string out = fmt::format(".B {}\n", troff(command.name));
   if (!command.commands.empty()) out += ".I COMMAND\n";
@@ -72,6 +73,7 @@ struct ValueText {
   std::string name;
   std::string range;
 };
+// The value's name and limits, from the option's help.
 ValueText value_text(const std::string& value) {
   ValueText out;
   out.name = value.substr(0, value.find(':'));
@@ -87,6 +89,7 @@ ValueText value_text(const std::string& value) {
   return out;
 }
 
+// One option: its names, its value, its help.
 std::string entry_text(const CommandText::Entry& entry) {
   const ValueText value = value_text(entry.value);
   std::string out = fmt::format(".TP\n.B {}", troff(entry.names));
@@ -99,6 +102,7 @@ std::string entry_text(const CommandText::Entry& entry) {
   return out + "\n";
 }
 
+// A man page in troff.
 std::string page(const CommandText& command, const std::string& version, const std::string& date) {
   std::string out =
       fmt::format(".TH \"{}\" \"1\" \"{}\" \"kwind {}\" \"User Commands\"\n.SH NAME\n{} \\- {}\n",
@@ -128,6 +132,7 @@ std::string page(const CommandText& command, const std::string& version, const s
   return out;
 }
 
+// The command's page, then those of its own commands.
 void add_pages(const CommandText& command, const std::string& version, const std::string& date,
                std::vector<ManualFile>& out) {
   out.push_back(
@@ -139,6 +144,7 @@ std::string last_word(const std::string& name) {
   return name.substr(name.rfind(' ') + 1);
 }
 
+// Words that can follow the command.
 std::string words_of(const CommandText& command) {
   std::string out;
   for (const CommandText& each : command.commands) out += last_word(each.name) + " ";
@@ -167,6 +173,7 @@ void command_names(const CommandText& command, std::string& out) {
   for (const CommandText& each : command.commands) command_names(each, out);
 }
 
+// One function that looks at the words typed so far.
 std::string bash_completion(const CommandText& tool) {
   std::string cases;
   bash_cases(tool, cases);
@@ -194,6 +201,7 @@ complete -o filenames -F _kwind kwind
                      commands, cases);
 }
 
+// Characters that mean something to zsh are escaped.
 std::string zsh_text(std::string_view text) {
   std::string out;
   for (const char c : text) {
@@ -209,6 +217,7 @@ std::string zsh_text(std::string_view text) {
   return out;
 }
 
+// A function for each command.
 void zsh_functions(const CommandText& command, std::string& out) {
   std::string name = page_name(command.name);
   for (char& c : name) c = c == '-' ? '_' : c;
@@ -239,6 +248,7 @@ void zsh_functions(const CommandText& command, std::string& out) {
 
 }  // namespace
 
+// Pages and completions, with the paths under which they are installed.
 std::vector<ManualFile> manual_files(const CommandText& tool, const std::string& version,
                                      const std::string& date) {
   std::vector<ManualFile> out;

@@ -25,6 +25,7 @@ std::vector<std::string> names_of(const CLI::App& app) {
   return names;
 }
 
+// For completion: values that are files.
 bool names_a_file(const std::string& value) {
   for (const char* const part : {"FILE", "DIR", "PATH"}) {
     if (value.find(part) != std::string::npos) return true;
@@ -37,6 +38,7 @@ std::string text_of(double number) {
   return number == std::floor(number) ? fmt::format("{:.0f}", number) : fmt::format("{}", number);
 }
 
+// Everything about a command that pages and completions show.
 CommandText text_of(const CLI::App& app, const std::string& parent) {
   CommandText made;
   made.name = parent.empty() ? app.get_name() : parent + " " + app.get_name();
@@ -61,6 +63,7 @@ CommandText text_of(const CLI::App& app, const std::string& parent) {
   return made;
 }
 
+// One line: what is wrong, then how to see the usage.
 int explain_misuse(const CLI::App& app, const CLI::ParseError& error) {
   const CLI::App* where = &app;
   for (const CLI::App* command : app.get_subcommands()) where = command;
@@ -89,6 +92,7 @@ Option Option::range(int low, int high) {
   return within<int>(low, high, "a whole number");
 }
 template <class Number>
+// A range that an error names.
 Option Option::within(Number low, Number high, const char* what) {
   const std::string limits = fmt::format("{} to {}", text_of(low), text_of(high));
   option_->check([low, high, problem = fmt::format("must be {} from {}", what, limits)](
@@ -102,6 +106,7 @@ Option Option::within(Number low, Number high, const char* what) {
   option_->description(fmt::format("{} ({})", option_->get_description(), limits));
   return *this;
 }
+// An option that may stand without its value.
 Option Option::optional_value(const std::string& fallback) {
   option_->expected(0, 1);
   option_->default_str(fallback);
@@ -188,6 +193,7 @@ Option Command::add_flag(const std::string& names, bool& into, const std::string
   return Option(app_->add_flag(names, into, about));
 }
 
+// --version and the footer of --help.
 CommandLine::CommandLine(const std::string& about, const std::string& version,
                          const std::string& footer)
     : app_(new CLI::App(about, "kwind")) {
@@ -201,6 +207,7 @@ CommandLine::~CommandLine() {
 Command CommandLine::root() {
   return Command(app_);
 }
+// kNone if a command was chosen; otherwise the exit code: of --help, or of a misuse.
 int CommandLine::parse(int argc, char** argv) {
   try {
     app_->parse(argc, argv);

@@ -8,6 +8,7 @@
 
 namespace kwind::tool {
 
+// HOST:PORT is resolved at once; of a web socket's URL the host is resolved and the rest is kept.
 Result<ServerAddress> parse_server_address(const std::string& text) {
   if (!text.starts_with("ws://") && !text.starts_with("wss://")) {
     const auto endpoint = io::resolve(text);
@@ -25,6 +26,7 @@ Result<ServerAddress> parse_server_address(const std::string& text) {
 #endif
 }
 
+// A datagram socket, a stream or a web socket, as the address says.
 Result<std::unique_ptr<io::PollableTransport>> open_transport_to(
     [[maybe_unused]] const ServerAddress& server, const Endpoint& local) {
 #ifdef KWIND_HAS_WEB

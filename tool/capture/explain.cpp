@@ -64,6 +64,7 @@ class OpenedCapture {
     if (file_.flush().good()) return {};
     return fmt::format("--output {}: cannot be written; is there such a folder?", path_);
   }
+  // Writes the datagram again with its body decrypted, for tools that cannot decrypt.
   void add(const capture::Packet& packet, const capture::Line& line) {
     if (!file_.is_open() || line.datagram.form == "foreign") return;
     const auto plain = opened_packet(packet, line.datagram);
@@ -92,6 +93,7 @@ struct Listing {
   std::size_t listed = 0;
   std::size_t left_out = 0;
 
+  // Lines that the options select; the others are counted all the same.
   void add(const CaptureOptions& wanted, const capture::Line& line, std::int64_t start) {
     if (wanted.again && !travels_again(line)) return;
     if (wanted.first > 0 && listed >= wanted.first) {
@@ -107,6 +109,7 @@ struct Listing {
   }
 };
 
+// What the datagrams consist of: headers, acks, messages by type, repeats, tags.
 void print_sums(const CaptureOptions& wanted, const capture::Contents& contents,
                 const capture::Account& account, Listing listing, const OpenedCapture& opened) {
   if (wanted.json) {
@@ -158,6 +161,7 @@ void print_gaps(const CaptureOptions& wanted, const capture::Contents& contents,
 
 }  // namespace
 
+// Reads the capture datagram by datagram; one that no key opens is listed with its header.
 int explain_capture(const CaptureOptions& wanted) {
   language::Compiled source;
   if (!load_source(wanted.description, source)) return kFoundWrong;

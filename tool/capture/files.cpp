@@ -25,6 +25,7 @@ CaptureFile::CaptureFile(const std::string& path, const std::string& comment)
   out_ << capture::pcapng_start(comment);
 }
 
+// Virtual times become times of day by the time at which the capture began.
 void CaptureFile::add(Time at, const Endpoint& from, const Endpoint& to,
                       std::span<const std::byte> datagram) {
   capture::Packet packet{unix_ns_at_zero_ + at.time_since_epoch().count(), from, to, {}};
@@ -34,6 +35,7 @@ void CaptureFile::add(Time at, const Endpoint& from, const Endpoint& to,
   bytes_ += datagram.size();
 }
 
+// A sentence if the file could not be written, else "".
 std::string CaptureFile::problem() {
   out_.flush();
   return out_.good()
@@ -43,6 +45,7 @@ std::string CaptureFile::problem() {
 
 // A pipe or a device at the path is written to and not replaced; a symbolic link is refused.
 KeyLogFile::KeyLogFile(const std::string& path)
+    // Keys are for their owner alone: the file is made with mode 0600, and a link is not followed.
     : path_(path), fd_(::open(path.c_str(), O_WRONLY | O_CREAT | O_NOFOLLOW | O_CLOEXEC, 0600)) {
   struct stat found {};
   good_ = fd_ >= 0 && ::fstat(fd_, &found) == 0;
@@ -55,6 +58,7 @@ KeyLogFile::~KeyLogFile() {
   if (fd_ >= 0) ::close(fd_);
 }
 
+// Written at once: keys must be there when the capture is read, even after a crash.
 void KeyLogFile::add(const link::KeyNote& note) {
   const std::string line = capture::key_line(note);
   std::size_t done = 0;

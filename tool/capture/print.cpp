@@ -16,6 +16,7 @@ double seconds(std::int64_t ns, std::int64_t start_ns) {
   return static_cast<double>(ns - start_ns) / 1e9;
 }
 
+// "3 to 7, 9", newest first.
 std::string ranges(const ObservedPart& acks) {
   std::string text;
   for (const auto& [first, last] : acks.acked) {
@@ -25,6 +26,7 @@ std::string ranges(const ObservedPart& acks) {
   return text;
 }
 
+// Why a part travels again: a loss was noticed, a probe, a copy in case of a loss.
 std::string again(const Entry& entry) {
   if (entry.again == capture::Again::no || entry.part.kind == ObservedPart::Kind::parity) return {};
   std::string text =
@@ -35,6 +37,7 @@ std::string again(const Entry& entry) {
   return text;
 }
 
+// One line about a part: what it is, on which channel, with which number.
 std::string what(const Entry& entry) {
   const ObservedPart& part = entry.part;
   switch (part.kind) {
@@ -62,6 +65,7 @@ std::string what(const Entry& entry) {
   return {};
 }
 
+// Direction, packet number, size and connection.
 std::string title(const capture::Line& line) {
   const link::ObservedDatagram& datagram = line.datagram;
   if (datagram.form == "foreign") return "not of a connection that is known here";
@@ -84,6 +88,7 @@ double bytes(std::uint64_t bits) {
 
 }  // namespace
 
+// A datagram as text: its title, then a line for each part.
 std::string line_text(const capture::Line& line, std::int64_t start_ns, bool fields) {
   const link::ObservedDatagram& datagram = line.datagram;
   std::string text =
@@ -104,6 +109,7 @@ std::string line_text(const capture::Line& line, std::int64_t start_ns, bool fie
   return text;
 }
 
+// The same as an object of a JSON line.
 nlohmann::ordered_json line_json(const capture::Line& line, std::int64_t start_ns) {
   const link::ObservedDatagram& datagram = line.datagram;
   nlohmann::ordered_json out{{"seconds", seconds(line.unix_ns, start_ns)},
@@ -141,6 +147,7 @@ nlohmann::ordered_json line_json(const capture::Line& line, std::int64_t start_n
   return out;
 }
 
+// A table of bits by kind of part, both directions beside each other.
 std::string account_text(const capture::Account& account) {
   const std::uint64_t up = account.total_bits(true);
   const std::uint64_t down = account.total_bits(false);
@@ -161,6 +168,7 @@ std::string account_text(const capture::Account& account) {
   return text;
 }
 
+// The same as JSON.
 nlohmann::ordered_json account_json(const capture::Account& account) {
   nlohmann::ordered_json out{{"rows", nlohmann::ordered_json::array()}};
   const auto sum = [](const capture::Sum& one) {

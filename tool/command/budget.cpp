@@ -47,6 +47,7 @@ std::string rate(double bytes) {
   return figure(bytes) + " B/s";
 }
 
+// A rate in the largest unit that leaves a digit before the point.
 std::string line_rate(double bytes) {
   const double bits = bytes * 8;
   if (bits >= 1e9) return figure(bits / 1e9) + " Gbit/s";
@@ -59,6 +60,7 @@ std::string times(double value, double ours) {
                                  : fmt::format("{:.{}f}x", value / ours, value / ours < 10 ? 1 : 0);
 }
 
+// One direction: a line for each coding, with its ratio to the library's.
 void print_direction(const budget::ReadPlan& read, const budget::Cost& cost, bool from_client) {
   const auto of = [&](const Coding& coding) -> const Traffic& {
     return from_client ? coding.up : coding.down;
@@ -84,6 +86,7 @@ void print_direction(const budget::ReadPlan& read, const budget::Cost& cost, boo
   }
 }
 
+// What the bytes of the library are spent on.
 void print_shares(const budget::Cost& cost) {
   fmt::print("\nwhat ours is spent on\n{:-<102}\n", "");
   for (const budget::Share& share : cost.shares) {
@@ -98,6 +101,7 @@ void print_shares(const budget::Cost& cost) {
   }
 }
 
+// Head, both directions, shares.
 void print_tables(const BudgetArguments& arguments, const budget::ReadPlan& read,
                   const budget::Cost& cost) {
   double population = 0;
@@ -127,6 +131,7 @@ void print_tables(const BudgetArguments& arguments, const budget::ReadPlan& read
       arguments.codes, kRoundTrip * 1000);
 }
 
+// One direction of one coding.
 nlohmann::ordered_json json_of(const Traffic& traffic, double clients) {
   return {{"payload_bytes_per_tick", traffic.payload_bytes_per_tick},
           {"datagrams_per_tick", traffic.datagrams_per_tick},
@@ -134,6 +139,7 @@ nlohmann::ordered_json json_of(const Traffic& traffic, double clients) {
           {"bytes_per_second_all_clients", traffic.bytes_per_second * clients}};
 }
 
+// Everything that the tables show, as JSON.
 void print_json(const budget::ReadPlan& read, const budget::Cost& cost) {
   nlohmann::ordered_json out{{"protocol", read.description.protocol.name},
                              {"version", read.description.protocol.version},
@@ -207,6 +213,7 @@ Coding replicated(const budget::ReadPlan& read, budget::Cost& cost, const schema
 
 // ---- the chart: bars of one client, down beside up ----
 
+// Bars of all codings of one direction, as a part of the chart.
 std::string panel(const std::vector<Coding>& codings, bool from_client) {
   const double ours = (from_client ? codings.front().up : codings.front().down).bytes_per_second;
   double max = 0;
@@ -231,6 +238,7 @@ std::string panel(const std::vector<Coding>& codings, bool from_client) {
       std::max(0.001, max / 1000 * 1.45), -static_cast<double>(codings.size()) + 0.3, names, rows);
 }
 
+// The chart as a script for gnuplot, which draws it.
 std::string chart(const budget::ReadPlan& read, const budget::Cost& cost) {
   std::vector<Coding> codings = cost.codings;
   // The whole world would leave the others too short to be told apart; the table has it.
@@ -247,6 +255,7 @@ std::string chart(const budget::ReadPlan& read, const budget::Cost& cost) {
   return script + "unset multiplot\n";
 }
 
+// Reads the plan, measures, then prints and draws.
 int show_budget(const BudgetArguments& arguments) {
   const std::string ending = fs::path(arguments.chart).extension().string();
   if (!arguments.chart.empty() && ending != ".svg" && ending != ".png") {
@@ -302,6 +311,7 @@ int show_budget(const BudgetArguments& arguments) {
 
 }  // namespace
 
+// The options of `kwind budget`.
 void add_budget(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<BudgetArguments>();
   Command command = app.add_subcommand(

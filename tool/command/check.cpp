@@ -39,6 +39,7 @@ struct Row {
   bool head = false;
 };
 
+// A row of the table: name, what it is, bits or bytes.
 Row row_of(std::string name, std::string what, const schema::Size& size) {
   return {std::move(name),
           std::move(what),
@@ -49,6 +50,7 @@ Row row_of(std::string name, std::string what, const schema::Size& size) {
           false};
 }
 
+// Words of an entity's field, as they stand behind its type.
 std::string words_text(const schema::EntityWords& words) {
   std::string out;
   if (words.at_spawn) out += ", at spawn";
@@ -58,6 +60,7 @@ std::string words_text(const schema::EntityWords& words) {
   return out;
 }
 
+// The row of a message or entity: bytes, from the smallest to the largest.
 void add_head(std::vector<Row>& rows, Row row, const schema::Size& size) {
   const auto bytes = [](std::uint32_t bits) { return bits::bytes_for(bits); };
   row.bytes = size.min_bits == size.max_bits
@@ -68,6 +71,7 @@ void add_head(std::vector<Row>& rows, Row row, const schema::Size& size) {
   rows.push_back(std::move(row));
 }
 
+// Rows of fields; records are spelled out below their field.
 void add_fields(const Protocol& protocol, const std::vector<schema::Field>& fields,
                 std::vector<Row>& rows) {
   for (const auto& field : fields) {
@@ -111,6 +115,7 @@ std::vector<Row> rows_of(const Protocol& protocol) {
   return rows;
 }
 
+// Protocol, channels, then messages and entities with their sizes.
 void print_table(const language::Compiled& source, const std::string& file) {
   const Protocol& protocol = source.protocol;
   fmt::print("{}: protocol {} {}, {} on {}, {}, digest {}\n", file, protocol.name, protocol.version,
@@ -164,6 +169,7 @@ ordered_json json_of(const schema::Size& size) {
   return {{"fewest", size.min_bits}, {"typical", size.typical_bits}, {"most", size.max_bits}};
 }
 
+// Fields as JSON, records as names.
 ordered_json json_of(const Protocol& protocol, const std::vector<schema::Field>& fields) {
   ordered_json made = ordered_json::array();
   for (const auto& field : fields) {
@@ -178,6 +184,7 @@ ordered_json json_of(const Protocol& protocol, const std::vector<schema::Field>&
   return made;
 }
 
+// The protocol as JSON: what the table has.
 ordered_json json_of(const Protocol& protocol) {
   ordered_json out{{"protocol", protocol.name},
                    {"version", protocol.version},
@@ -204,6 +211,7 @@ ordered_json json_of(const Protocol& protocol) {
   return out;
 }
 
+// Diagnostics as JSON, for editors.
 ordered_json json_of(const std::vector<language::Diagnostic>& all, const language::Compiled& in) {
   ordered_json out = ordered_json::array();
   for (const auto& one : all) {
@@ -215,6 +223,7 @@ ordered_json json_of(const std::vector<language::Diagnostic>& all, const languag
   return out;
 }
 
+// Errors go to stderr and end with 1; hints do not.
 int check(const std::string& file, bool json) {
   language::Compiled source;
   if (!json) {
@@ -237,6 +246,7 @@ int check(const std::string& file, bool json) {
 
 }  // namespace
 
+// The options of `kwind check`.
 void add_check(Command app, std::function<int()>& chosen) {
   struct CheckArguments {
     std::string file;

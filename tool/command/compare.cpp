@@ -50,6 +50,7 @@ std::string verdict(const schema::Protocol& before, const std::vector<std::uint1
                      versions_text(refused), refused.size() == 1 ? "is" : "are");
 }
 
+// One line for each change, the worst first, then the verdict.
 void print_changes(const std::vector<language::Change>& changes, const std::string& verdict,
                    const CompareArguments& arguments) {
   if (changes.empty()) {
@@ -68,6 +69,7 @@ void print_changes(const std::vector<language::Change>& changes, const std::stri
              counts[2], verdict);
 }
 
+// Exit code 1 if old peers are refused by the newer description.
 int compare_files(const CompareArguments& arguments) {
   language::Compiled before;
   language::Compiled after;
@@ -92,6 +94,7 @@ int compare_files(const CompareArguments& arguments) {
 
 }  // namespace
 
+// The options of `kwind compare`.
 void add_compare(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<CompareArguments>();
   Command command = app.add_subcommand(

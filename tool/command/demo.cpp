@@ -27,6 +27,7 @@ using demo::Moment;
 
 std::atomic<bool> g_interrupted = false;
 
+// One line a second: rates since the last line.
 void print_status(std::FILE* out, const Moment& before, const Moment& now) {
   const double seconds = now.seconds - before.seconds;
   const auto rate = [&](std::uint64_t to, std::uint64_t from) {
@@ -43,6 +44,7 @@ void print_status(std::FILE* out, const Moment& before, const Moment& now) {
   std::fflush(out);
 }
 
+// Bits of state by entity type and field.
 void print_shares(const demo::Summary& summary) {
   double all = 0;
   for (const demo::FieldShare& share : summary.shares) all += share.bits;
@@ -57,6 +59,7 @@ void print_shares(const demo::Summary& summary) {
   }
 }
 
+// What was compared, what travelled, what it cost.
 void print_summary(const demo::Outcome& outcome) {
   const demo::Summary summary = demo::summarize(outcome);
   const replica::ReplicatorCounts& counts = outcome.server.counts_of_replicators;
@@ -102,6 +105,7 @@ void print_summary(const demo::Outcome& outcome) {
 }
 
 #ifdef KWIND_HAS_PAGE
+// PORT stands for 127.0.0.1:PORT.
 int run_web(const demo::Settings& settings) {
   shore::Settings shore;
   const bool is_port = settings.web.find_first_not_of("0123456789") == std::string::npos;
@@ -148,6 +152,7 @@ int check_report(const demo::Settings& settings) {
   return kFine;
 }
 
+// Tables that `kwind train` made, for server and bots alike.
 int load_code_tables(demo::Settings& settings) {
   if (settings.codes.empty()) return kFine;
   settings.code_tables = load_codes(settings.codes, harbour_world::kEntities);
@@ -169,6 +174,7 @@ int load_code_tables(demo::Settings& settings) {
   return kFoundWrong;
 }
 
+// The conditions of the run, before the first second.
 void print_settings(std::FILE* status, const demo::Settings& settings) {
   fmt::print(
       status,
@@ -184,6 +190,7 @@ void print_settings(std::FILE* status, const demo::Settings& settings) {
   }
 }
 
+// Exit code 1 if a bot's copy differs from the server's world.
 int print_outcome(std::FILE* status, const demo::Settings& settings, const demo::Outcome& outcome) {
   if (settings.json) {
     fmt::print("{}\n", json::text_of(demo::to_json(settings, outcome), 2));
@@ -212,6 +219,7 @@ int print_outcome(std::FILE* status, const demo::Settings& settings, const demo:
   return outcome.verdict.all_agree() ? kFine : kFoundWrong;
 }
 
+// The run itself, with a line for each second of it.
 int run_demo(demo::Settings settings) {
   if (settings.web.empty()) {
     fmt::print(stderr, "kwind demo: --web takes a port, HOST:PORT, or nothing\n");
@@ -271,6 +279,7 @@ void add_page_options(Command command, demo::Settings& settings) {
 
 }  // namespace
 
+// The options of `kwind demo`.
 void add_demo(Command app, std::function<int()>& chosen) {
   auto settings = std::make_shared<demo::Settings>();
   Command command = app.add_subcommand("demo",

@@ -21,6 +21,7 @@ struct DiagnoseArguments {
   bool json = false;
 };
 
+// One line for each step; exit code 1 at the first one that is wrong.
 int run_diagnose(DiagnoseArguments arguments) {
   DiagnoseOptions& options = arguments.options;
   if (!arguments.key.empty()) {
@@ -73,6 +74,7 @@ int run_diagnose(DiagnoseArguments arguments) {
 
 }  // namespace
 
+// The options of `kwind diagnose`.
 void add_diagnose(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<DiagnoseArguments>();
   Command command =

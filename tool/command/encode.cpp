@@ -47,6 +47,7 @@ class Converter {
     return true;
   }
 
+  // One JSON object a line; a line that is wrong is reported, and the next one is read.
   int encode() {
     std::string line;
     while (std::getline(in(), line)) {
@@ -61,6 +62,7 @@ class Converter {
     return code_;
   }
 
+  // One text of bits a line, or binary records.
   int decode() {
     if (arguments_.binary) return decode_binary();
     std::string line;
@@ -86,6 +88,7 @@ class Converter {
     code_ = kFoundWrong;
   }
 
+  // Checks, encodes and writes one line's value.
   void encode_line(const nlohmann::ordered_json& json) {
     const auto value = json::from_json(source_.protocol, *fields_, json);
     if (!value) return wrong(value.error());
@@ -106,6 +109,7 @@ class Converter {
     put(out.bit_count());
   }
 
+  // Bits as text, or a length and bytes.
   void put(std::size_t bits) {
     if (!arguments_.binary) {
       fmt::print("{}\n", bits_text(memory_, bits));
@@ -120,6 +124,7 @@ class Converter {
                     static_cast<std::streamsize>(bits::bytes_for(bits)));
   }
 
+  // Records of a length of 32 bits and as many bits.
   int decode_binary() {
     std::array<std::byte, 4> head{};
     while (in().read(reinterpret_cast<char*>(head.data()), 4)) {
@@ -137,6 +142,7 @@ class Converter {
     return code_;
   }
 
+  // The bits of one message as a JSON line; bits behind the last field are an error.
   void decode_bits(std::span<const std::byte> bytes, std::size_t bits, bool may_be_padded) {
     schema::Decoder decoder(bits::Reader(bytes, bits),
                             static_cast<std::uint16_t>(arguments_.version));
@@ -164,6 +170,7 @@ class Converter {
   int code_ = kFine;
 };
 
+// Options that encode and decode share.
 Command add(Command app, const std::string& name, const std::string& about,
             const std::shared_ptr<EncodeArguments>& arguments) {
   Command command = app.add_subcommand(name, about);
@@ -180,6 +187,7 @@ Command add(Command app, const std::string& name, const std::string& about,
 
 }  // namespace
 
+// The options of `kwind encode`.
 void add_encode(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<EncodeArguments>();
   Command command = add(app, "encode", "Turn JSON lines into the bits of a message", arguments);
@@ -197,6 +205,7 @@ void add_encode(Command app, std::function<int()>& chosen) {
   });
 }
 
+// The options of `kwind decode`.
 void add_decode(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<EncodeArguments>();
   Command command = add(app, "decode", "Turn the bits of messages into JSON lines", arguments);

@@ -29,6 +29,7 @@ std::size_t width(std::size_t min, const std::vector<schema::Span>& spans,
   return min;
 }
 
+// A line for each field: path, bits, position and value.
 void print_table(const schema::Explained& explained, const ExplainArguments& arguments,
                  std::size_t bits, std::size_t padding) {
   const auto& spans = explained.spans;
@@ -53,6 +54,7 @@ void print_table(const schema::Explained& explained, const ExplainArguments& arg
   if (padding > 0) fmt::print("{:>9}  {:>4}  zeros that fill the last byte\n", "", padding);
 }
 
+// The same as JSON.
 nlohmann::ordered_json json_of(const schema::Explained& explained) {
   nlohmann::ordered_json out{{"error", error_info(explained.error).name},
                              {"bits", nlohmann::ordered_json::array()}};
@@ -68,6 +70,7 @@ nlohmann::ordered_json json_of(const schema::Explained& explained) {
   return out;
 }
 
+// A message's bits, or a capture.
 int explain(ExplainArguments arguments) {
   if (!arguments.capture.capture.empty()) {
     if (!arguments.message.empty()) {
@@ -123,6 +126,7 @@ int explain(ExplainArguments arguments) {
 
 }  // namespace
 
+// The options of `kwind explain`.
 void add_explain(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<ExplainArguments>();
   Command command =

@@ -14,6 +14,7 @@ struct FmtArguments {
   bool check = false;
 };
 
+// Writes files in place, or says which would change with --check.
 int format_files(const FmtArguments& arguments) {
   int code = kFine;
   for (const std::string& file : arguments.files) {
@@ -52,6 +53,7 @@ int format_files(const FmtArguments& arguments) {
 
 }  // namespace
 
+// The options of `kwind fmt`.
 void add_fmt(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<FmtArguments>();
   Command command = app.add_subcommand("fmt", "Lay out descriptions in the one usual way");

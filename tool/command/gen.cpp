@@ -22,6 +22,7 @@ struct GenArguments {
   std::string dissector;
 };
 
+// Says what was written; a file that has the text already stays untouched.
 int put(const std::filesystem::path& path, const std::string& text) {
   switch (write_text(path, text)) {
     case Written::failed: return kFoundWrong;
@@ -31,6 +32,7 @@ int put(const std::filesystem::path& path, const std::string& text) {
   return kFine;
 }
 
+// Each kind of output that was asked for; the first failure ends the run.
 int generate(const GenArguments& arguments) {
   if (arguments.cpp.empty() && arguments.c.empty() && arguments.typescript.empty() &&
       arguments.doc.empty() && arguments.vectors.empty() && arguments.dissector.empty()) {
@@ -70,6 +72,7 @@ int generate(const GenArguments& arguments) {
 
 }  // namespace
 
+// The options of `kwind gen`.
 void add_gen(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<GenArguments>();
   Command command = app.add_subcommand("gen", "Write code and documents from a description");

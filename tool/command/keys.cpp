@@ -53,6 +53,7 @@ bool write_key(const fs::path& path, const KeyFile& file) {
   return false;
 }
 
+// Four files: secret and public key of the server, and of its tickets. Without --replace existing files stay.
 int make_keys(const KeysArguments& arguments) {
   const link::KeyPair server = link::KeyPair::from_secret(io::random_secret());
   const ticket::SigningKey signing = ticket::SigningKey::from_seed(io::random_secret());
@@ -106,6 +107,7 @@ int make_keys(const KeysArguments& arguments) {
 
 }  // namespace
 
+// The options of `kwind keys`.
 void add_keys(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<KeysArguments>();
   Command command = app.add_subcommand("keys", "Make the key pairs of a server and of its tickets");

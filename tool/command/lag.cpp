@@ -27,6 +27,7 @@ struct Ways {
   double rate_kbit = -1;
   double queue_kib = -1;
 
+  // Options that were given replace those of the preset; negative stands for "not given".
   void apply(Conditions& c) const {
     const auto ms = [](double v) { return Duration(static_cast<Duration::rep>(v * 1e6)); };
     if (delay_ms >= 0) c.delay = ms(delay_ms);
@@ -55,6 +56,7 @@ struct LagArguments {
   bool list = false;
 };
 
+// The conditions of one direction, in words.
 std::string one_way(const Conditions& c) {
   std::string text =
       fmt::format("{} ms", std::chrono::duration<double, std::milli>(c.delay).count());
@@ -74,6 +76,7 @@ std::string one_way(const Conditions& c) {
   return text;
 }
 
+// All presets with what they do to each direction.
 int list_presets(bool json) {
   nlohmann::ordered_json out;
   if (!json) fmt::print("{:<10} {:<36} each way\n", "preset", "");
@@ -93,12 +96,14 @@ int list_presets(bool json) {
   return kFine;
 }
 
+// Counts of one direction as JSON.
 nlohmann::ordered_json to_json(const lag::DirectionCounts& way) {
   return {{"datagrams", way.datagrams},       {"bytes", way.bytes},
           {"lost", way.paths.lost},           {"duplicated", way.paths.duplicated},
           {"reordered", way.paths.reordered}, {"overflowed", way.paths.overflowed}};
 }
 
+// Two lines of headings, one above the other.
 void print_header() {
   fmt::print(
       "{:>6} {:>8}   {:<46}  {}\n{:>6} {:>8}   {:>8} {:>8} {:>6} {:>6} {:>6} {:>6}   {:>8} {:>8} "
@@ -107,6 +112,7 @@ void print_header() {
       "held", "full", "dgrams/s", "kbit/s", "lost", "dupl", "held", "full");
 }
 
+// Rates of one direction since the last line.
 std::string direction_text(const lag::DirectionCounts& before, const lag::DirectionCounts& now,
                            double seconds) {
   return fmt::format(
@@ -136,6 +142,7 @@ std::optional<lag::BothWays> conditions_of(const LagArguments& arguments) {
   return conditions;
 }
 
+// Says what changes, where the conditions do.
 void print_conditions(std::FILE* status, double at, const lag::BothWays& now) {
   const std::string up = one_way(now.up);
   const std::string down = one_way(now.down);
@@ -172,6 +179,7 @@ void pass_on(const LagArguments& arguments, lag::Proxy& proxy, const lag::Timeta
   }
 }
 
+// Sums over the run, when it ends.
 void print_totals(const LagArguments& arguments, const lag::Proxy& proxy, const Endpoint& server) {
   const lag::ProxyCounts all = proxy.counts();
   if (arguments.json) {
@@ -236,6 +244,7 @@ int stand_between(const LagArguments& arguments, const Endpoint& server,
   return kFine;
 }
 
+// Opens the proxy, then one line a second until stopped.
 int run_lag(const LagArguments& arguments) {
   if (arguments.list) return list_presets(arguments.json);
   if (arguments.to.empty()) {
@@ -267,6 +276,7 @@ int run_lag(const LagArguments& arguments) {
   return stand_between(arguments, *server, std::move(*transport), *conditions, timetable);
 }
 
+// The same options for both directions and for each.
 void add_directions(Command command, Ways& ways, const std::string& prefix,
                     const std::string& which) {
   const auto add = [&](const char* name, double& value, double max, const char* what) {
@@ -284,6 +294,7 @@ void add_directions(Command command, Ways& ways, const std::string& prefix,
 
 }  // namespace
 
+// The options of `kwind lag`.
 void add_lag(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<LagArguments>();
   Command command =

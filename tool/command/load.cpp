@@ -31,6 +31,7 @@ struct Ramp {
   [[nodiscard]] bool grows() const { return from < to; }
 };
 
+// "10" or "10..200/10": from, to, and the size of a step.
 std::optional<Ramp> ramp_of(std::string_view text) {
   Ramp ramp;
   const auto number = [&](std::size_t& to) {
@@ -68,6 +69,7 @@ struct Measure {
 std::optional<double> at_99(const bots::Histogram& values) {
   return values.count() > 0 ? std::optional(values.at(0.99)) : std::nullopt;
 }
+// Nothing before a datagram was sent.
 std::optional<double> loss_of(const Step& step) {
   if (step.seen.datagrams_sent == 0) return std::nullopt;
   return 100.0 * static_cast<double>(step.seen.packets_lost) /
@@ -95,6 +97,7 @@ struct Limit {
   double value;
 };
 
+// "rtt=50": the name of a measure and its largest value.
 std::optional<Limit> limit_of(const std::string& text) {
   const auto equals = text.find('=');
   for (const Measure& measure : kMeasures) {
@@ -108,6 +111,7 @@ std::optional<Limit> limit_of(const std::string& text) {
   return std::nullopt;
 }
 
+// All measures with their meanings, for --help.
 std::string limits_text() {
   std::string text = "Limits, as in --limit rtt=50:";
   for (const Measure& measure : kMeasures) {
@@ -136,6 +140,8 @@ class Run {
       std::vector<Limit> limits)
       : arguments_(arguments), bots_(bots), entities_(entities), limits_(std::move(limits)) {}
 
+  // Step by step: so many bots, so many seconds, a row of figures; the first limit that breaks ends
+  // it.
   int run(bots::CrowdOptions options, bots::Harbour* harbour) {
     bots::Crowd crowd(std::move(options));
     header(harbour != nullptr);
@@ -176,6 +182,7 @@ class Run {
   }
 
  private:
+  // Headings of the table.
   void header(bool harbour) const {
     if (arguments_.json) return;
     fmt::print("{:>6} {:>6} {:>8} {:>14} {:>6} {:>9} {:>15} {:>9}{}\n", "bots", "there", "entities",
@@ -185,6 +192,7 @@ class Run {
                "%", "bytes", "p50, p99", "kbit/s",
                harbour ? fmt::format(" {:>14} {:>5}", "p50, p99", "%") : "");
   }
+  // One step's figures.
   void row(const Step& step) const {
     if (arguments_.json) return;
     const bots::CrowdStats& seen = step.seen;
@@ -237,6 +245,7 @@ class Run {
     }
   }
 
+  // The last step that held, or all of it.
   void finish(const std::string& broken) const {
     if (arguments_.json) return print_json(broken);
     const Step& last = steps_.back();
@@ -273,6 +282,7 @@ class Run {
     }
   }
 
+  // Steps with their figures as JSON.
   void print_json(const std::string& broken) const {
     nlohmann::ordered_json all{{"steps", nlohmann::ordered_json::array()}};
     const auto spread = [](const bots::Histogram& values) {
@@ -433,6 +443,7 @@ int check_picture(const LoadArguments& arguments) {
   return kFine;
 }
 
+// Checks the options, finds or opens the target, runs.
 int run_load(const LoadArguments& arguments) {
   const auto bots = ramp_of(arguments.bots);
   const auto entities = ramp_of(arguments.entities);
@@ -457,6 +468,7 @@ int run_load(const LoadArguments& arguments) {
 
 }  // namespace
 
+// The options of `kwind load`.
 void add_load(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<LoadArguments>();
   Command command = app.add_subcommand(

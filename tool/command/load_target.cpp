@@ -13,6 +13,7 @@ int load_used_wrongly(const std::string& why) {
   return kUsedWrongly;
 }
 
+// The target is the harbour in this process, or a server somewhere.
 int LoadTarget::open(const LoadArguments& arguments, std::size_t bots) {
   options.rate = arguments.rate;
   options.seed = arguments.seed;
@@ -30,6 +31,7 @@ int LoadTarget::open(const LoadArguments& arguments, std::size_t bots) {
   return kFine;
 }
 
+// A harbour with a world of its own, in a thread of its own.
 int LoadTarget::open_harbour(const LoadArguments& arguments, std::size_t bots) {
   std::string why;
   harbour = bots::Harbour::open(bots, arguments.plaintext, why);
@@ -44,6 +46,7 @@ int LoadTarget::open_harbour(const LoadArguments& arguments, std::size_t bots) {
   return kFine;
 }
 
+// A server's address, key and description.
 int LoadTarget::find_server(const LoadArguments& arguments) {
   if (arguments.description.empty()) {
     return load_used_wrongly("name the server's description, a .kw file");

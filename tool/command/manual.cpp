@@ -27,6 +27,7 @@ std::string today() {
 
 }  // namespace
 
+// The command that packages call: man pages and completions into a folder.
 void add_manual(Command app, std::function<int()>& chosen, const CommandLine& line) {
   auto folder = std::make_shared<std::string>();
   Command command =

@@ -55,6 +55,7 @@ int run_until_stopped(const RecordArguments& arguments, CaptureFile& file, std::
   return kFine;
 }
 
+// How much was recorded, and what the system dropped.
 int finish(const RecordArguments& arguments, const CaptureFile& file, std::uint64_t missed) {
   if (arguments.json) {
     fmt::print("{}\n", json::text_of({{"file", arguments.into},
@@ -72,6 +73,7 @@ int finish(const RecordArguments& arguments, const CaptureFile& file, std::uint6
   return kFoundWrong;
 }
 
+// Packets of a port of this machine, by a packet socket: needs CAP_NET_RAW.
 int record_port(const RecordArguments& arguments, std::FILE* status) {
   auto sniffer = io::Sniffer::open();
   if (!sniffer) {
@@ -110,6 +112,7 @@ int record_port(const RecordArguments& arguments, std::FILE* status) {
   return code == kFine ? finish(arguments, file, (*sniffer)->missed()) : code;
 }
 
+// Stands between a client and a server, and records what passes.
 int record_between(const RecordArguments& arguments, std::FILE* status) {
   const auto server = io::resolve(arguments.to);
   if (!server) {
@@ -142,6 +145,7 @@ int record_between(const RecordArguments& arguments, std::FILE* status) {
   return code == kFine ? finish(arguments, file, 0) : code;
 }
 
+// One of both ways, by the options.
 int record(const RecordArguments& arguments) {
   std::FILE* const status = arguments.json ? stderr : stdout;
   if ((arguments.port > 0) == !arguments.to.empty()) {
@@ -160,6 +164,7 @@ int record(const RecordArguments& arguments) {
 
 }  // namespace
 
+// The options of `kwind record`.
 void add_record(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<RecordArguments>();
   Command command =

@@ -89,6 +89,7 @@ bool read_rules(Setup& setup) {
   return show(relay::read_rules(setup.file, setup.text, setup.source.protocol, setup.settings));
 }
 
+// Settings first, then the description that they name, then the rules that need it.
 bool load(const RelayArguments& arguments, Setup& setup) {
   if (!read_settings(arguments, setup)) return false;
   if (setup.settings.description.empty()) {
@@ -120,6 +121,7 @@ class RelayRun {
     return *address;
   }
 
+  // Opens transport, server and console, then loops until stopped.
   int run() {
     const relay::Settings& settings = setup_.settings;
     host::ServerOptions options;
@@ -152,6 +154,7 @@ class RelayRun {
     return kFoundWrong;
   }
 
+  // With the time of day; each line at once, as a log.
   void print(const std::string& line) {
     const std::time_t seconds = std::time(nullptr);
     std::tm local{};
@@ -159,6 +162,7 @@ class RelayRun {
     console_->print(fmt::format("{:%H:%M:%S}  {}", local, line));
   }
 
+  // Settings as options of the server. False after a sentence about a file that cannot be used.
   bool options_of(const relay::Settings& settings, host::ServerOptions& options) {
     options.capacity = settings.max_clients;
     options.resume = settings.plaintext ? Duration{0} : seconds(settings.resume_seconds);
@@ -201,6 +205,7 @@ class RelayRun {
     return Duration(static_cast<Duration::rep>(count * 1e9));
   }
 
+  // Address, key and description: all that a client needs.
   void greet(const Endpoint& local, const host::ServerOptions& options) {
     const relay::Settings& settings = setup_.settings;
     const std::string file = settings.description.empty() ? "opaque.kw" : settings.description;
@@ -221,6 +226,7 @@ class RelayRun {
                                                   : " --ticket PASSWORD"));
   }
 
+  // Receive, run what is due, send, wait; until everybody has gone after a stop.
   void loop(io::UdpTransport& transport) {
     std::optional<Time> end;
     while (!end || (io::now() < *end && !relay_->empty())) {
@@ -249,6 +255,7 @@ class RelayRun {
     print("ended");
   }
 
+  // A line of the console.
   void typed(const std::string& line) {
     if (line == "quit") {
       quit_ = true;
@@ -259,6 +266,7 @@ class RelayRun {
     }
   }
 
+  // Reads the settings again. A file that is wrong changes nothing.
   void reload() {
     if (arguments_.settings.empty()) return print("there is no settings file to read again");
     Setup fresh;
@@ -284,6 +292,7 @@ class RelayRun {
   bool quit_ = false;
 };
 
+// Prints what was asked for, or runs.
 int run_relay(const RelayArguments& arguments) {
   if (arguments.print_opaque) {
     fmt::print("{}", relay::kOpaqueDescription);
@@ -319,6 +328,7 @@ int run_relay(const RelayArguments& arguments) {
 
 }  // namespace
 
+// The options of `kwind relay`.
 void add_relay(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<RelayArguments>();
   Command command = app.add_subcommand(

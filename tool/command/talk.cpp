@@ -62,6 +62,7 @@ class Conversation {
   Conversation(const TalkArguments& arguments, const schema::Tables& tables)
       : arguments_(arguments), tables_(tables), protocol_(tables.protocol()) {}
 
+  // Plays the script's steps, then reads lines, until the end.
   int run(std::vector<talk::Step> steps) {
     std::string why;
     end_ = talk::End::open(tables_, arguments_.end, why);
@@ -102,6 +103,7 @@ class Conversation {
   void count_steps(std::size_t steps) { steps_ = steps; }
 
  private:
+  // Above the line that is being typed.
   void print(std::string_view line) {
     if (console_) {
       console_->print(line);
@@ -119,6 +121,7 @@ class Conversation {
     }
   }
 
+  // Whom this end calls, or where it can be reached.
   void greet() {
     if (is_client_) return remark(fmt::format("calling {} ...", arguments_.end.connect));
     const std::string address = io::reachable(end_->transport().local()).text();
@@ -128,6 +131,7 @@ class Conversation {
                            : std::string("--plaintext")));
   }
 
+  // One event as a line, or as JSON.
   void happened(const Event& event) {
     print(arguments_.json ? talk::event_json(protocol_, event, start_)
                           : talk::event_line(protocol_, event, start_, !is_client_));
@@ -138,6 +142,7 @@ class Conversation {
     }
   }
 
+  // The end of the connection, a signal, or the time that was given ends it.
   void loop() {
     const Time until = arguments_.seconds > 0 ? start_ + duration_of(arguments_.seconds) : kNever;
     while (!end_->ended()) {
@@ -171,6 +176,7 @@ class Conversation {
     end_->close_all(interrupted() ? "interrupted" : reason);
   }
 
+  // A line of the console: a command that begins with a dot, or a message.
   void typed(const std::string& line) {
     const auto words = json::words_of(line);
     if (words.empty()) return;
@@ -210,6 +216,7 @@ class Conversation {
     return end_->say(*to, *kind, *value);
   }
 
+  // Opaque bytes are typed as text.
   std::string text_line(const std::string& line, const std::vector<std::string_view>& words) {
     const std::string first(words[0]);
     const auto from = [&](std::size_t word) {
@@ -253,6 +260,7 @@ class Conversation {
     return whole && number > 0 && !is_client_ ? std::optional(number) : std::nullopt;
   }
 
+  // Everybody who is connected, with address and round trip.
   void who() {
     const auto all = end_->who();
     if (all.empty()) return remark("           nobody is connected");
@@ -260,6 +268,7 @@ class Conversation {
     remark(fmt::format("           clients {}", fmt::join(all, ", ")));
   }
 
+  // All types, or the fields of one.
   std::string kinds(const std::vector<std::string_view>& words) {
     if (words.size() > 1) {
       const auto kind = json::find_type(protocol_, words[1]);
@@ -294,6 +303,7 @@ class Conversation {
   std::string lost_;
 };
 
+// Checks the options, then runs as a client or as a server.
 int run_talk(TalkArguments arguments) {
   language::Compiled source;
   if (!load_source(arguments.description, source)) return kFoundWrong;
@@ -355,6 +365,7 @@ int run_talk(TalkArguments arguments) {
 
 }  // namespace
 
+// The options of `kwind talk`.
 void add_talk(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<TalkArguments>();
   Command command = app.add_subcommand(

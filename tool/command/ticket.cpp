@@ -29,6 +29,7 @@ struct TicketArguments {
   bool json = false;
 };
 
+// Without blanks at the end: files end with a line break.
 std::string trimmed(std::string text) {
   while (!text.empty() && std::isspace(static_cast<unsigned char>(text.back())) != 0) {
     text.pop_back();
@@ -50,6 +51,7 @@ bool server_key(const std::string& given, std::string& text) {
 }
 
 template <class Key>
+// Reads a key file; a sentence says what is wrong with it.
 std::optional<Key> ticket_key(const std::string& file, Result<Key> (*parse)(std::string_view)) {
   std::string text;
   if (!read_text(file, text)) {
@@ -69,6 +71,7 @@ std::int64_t now_unix() {
   return io::unix_now();
 }
 
+// A time as seconds since 1970, and how far away it is.
 std::string when(std::int64_t unix, std::int64_t now) {
   const std::int64_t left = unix - now;
   std::string text = fmt::format("{} ", unix);
@@ -78,6 +81,7 @@ std::string when(std::int64_t unix, std::int64_t now) {
   return text + (left >= 0 ? fmt::format(", in {} s", left) : fmt::format(", {} s ago", -left));
 }
 
+// The ticket's fields, or all of it as JSON.
 void print_ticket(const ticket::Ticket& ticket, bool json) {
   if (json) {
     fmt::print("{}\n", json::text_of(json::parse_text(ticket.app).value(), 2));
@@ -97,6 +101,7 @@ void print_ticket(const ticket::Ticket& ticket, bool json) {
   }
 }
 
+// Signs a ticket; without --id a random one is made.
 int issue(const TicketArguments& arguments) {
   for (const auto& [option, text] :
        {std::pair("--subject", &arguments.subject), std::pair("--id", &arguments.id)}) {
@@ -136,6 +141,7 @@ int issue(const TicketArguments& arguments) {
   return kFine;
 }
 
+// Verifies signature, audience and expiry; exit code 1 if any is wrong.
 int check(const TicketArguments& arguments) {
   const auto key = ticket_key<ticket::VerifyKey>(arguments.key, ticket::verify_key_from_jwk);
   std::string audience;
@@ -163,6 +169,7 @@ int check(const TicketArguments& arguments) {
   return kFoundWrong;
 }
 
+// Shows the fields without verifying anything, and says so.
 int show(const TicketArguments& arguments) {
   const auto ticket = ticket::read_unchecked(arguments.ticket);
   if (!ticket) {
@@ -177,6 +184,7 @@ int show(const TicketArguments& arguments) {
 
 }  // namespace
 
+// The options of `kwind ticket`.
 void add_ticket(Command app, std::function<int()>& chosen) {
   Command command =
       app.add_subcommand("ticket", "Issue, check and show tickets (JSON Web Tokens, EdDSA)");

@@ -50,6 +50,7 @@ std::string_view row_name(const schema::EntitiesInfo& entities, std::uint32_t ro
   return row == 0 ? "Snapshots" : entities.types[row - 1]->name;
 }
 
+// Which alphabet of symbols a row is about, in words.
 std::string name_of(const schema::EntitiesInfo& entities, const replica::AlphabetCost& cost) {
   switch (cost.of) {
     case replica::AlphabetCost::Of::continuing: return "change mask, continuing entities";
@@ -106,6 +107,7 @@ bool read_captures(const TrainArguments& arguments, const schema::Protocol& prot
   return false;
 }
 
+// Bits of each alphabet before and after training, beside the entropy.
 void print_table(const schema::EntitiesInfo& entities,
                  const std::map<std::pair<std::uint32_t, std::string>, Bits>& rows) {
   fmt::print("{:<34}{:>10}{:>10}{:>10}{:>10}\n", "bits of a symbol", "symbols", "before", "after",
@@ -164,6 +166,7 @@ void print_advice(const schema::EntitiesInfo& entities, const replica::SymbolCou
   if (!any) fmt::print("the predictors in use are the best ones for all fields\n");
 }
 
+// Combinations of options that mean nothing.
 int wrong_arguments(const TrainArguments& arguments) {
   if (arguments.out.empty() == arguments.check.empty()) {
     fmt::print(
@@ -205,6 +208,7 @@ class Training {
  private:
   using Rows = std::map<std::pair<std::uint32_t, std::string>, Bits>;
 
+  // Reads description and traffic. Snapshots that cannot be read are counted.
   int load() {
     if (!load_source(arguments_.description, source_)) return kFoundWrong;
     if (source_.protocol.entities.empty()) {
@@ -287,6 +291,7 @@ class Training {
     return kFine;
   }
 
+  // Figures as JSON.
   void print_json() const {
     nlohmann::ordered_json out{{"snapshots", traffic_->snapshots()},
                                {"clients", traffic_->clients()},
@@ -309,6 +314,7 @@ class Training {
     fmt::print("{}\n", json::text_of(out, 2));
   }
 
+  // Figures as a table, then advice.
   void print_text() const {
     print_table(entities(), rows_);
     fmt::print(
@@ -325,6 +331,7 @@ class Training {
     if (arguments_.advise) print_advice(entities(), *counts_);
   }
 
+  // Says how many snapshots were of other code tables, or damaged.
   void print_unread() const {
     if (traffic_->unread() == 0) return;
     fmt::print(
@@ -336,6 +343,7 @@ class Training {
               "in use");
   }
 
+  // With --check: whether tables fit the traffic within a margin.
   [[nodiscard]] int say_whether_it_fits() const {
     if (!arguments_.json) {
       fmt::print("{} {}\n", arguments_.check,
@@ -347,6 +355,7 @@ class Training {
     return fits_ ? kFine : kFoundWrong;
   }
 
+  // Writes the tables with their digest.
   [[nodiscard]] int write() const {
     std::ofstream file(arguments_.out, std::ios::binary);
     file << replica::text_of(*fitted_, entities(), source_.protocol.name);
@@ -390,6 +399,7 @@ int train(const TrainArguments& arguments) {
 
 }  // namespace
 
+// The options of `kwind train`.
 void add_train(Command app, std::function<int()>& chosen) {
   auto arguments = std::make_shared<TrainArguments>();
   Command command = app.add_subcommand("train", "Make code tables from recorded state traffic");

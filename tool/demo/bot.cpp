@@ -18,6 +18,7 @@ constexpr const char* kNames[] = {"Marsh Hen",  "Old Brine",   "Sandpiper",  "La
                                   "Grey Heron", "Little Dune", "Salt Witch", "Tern",
                                   "Mudlark",    "Foghorn",     "Reed Wren",  "Kittiwake"};
 
+// Half of the round trip each way, on both of the bot's lanes.
 io::sim::Conditions one_way(const Settings& settings) {
   io::sim::Conditions conditions;
   conditions.delay = std::chrono::microseconds(settings.rtt_ms * 500);
@@ -45,6 +46,7 @@ Bot::~Bot() {
   join();
 }
 
+// Opens the socket and starts the bot's thread.
 Errc Bot::start() {
   auto transport = io::UdpTransport::open(Endpoint::loopback(0));
   if (!transport) return transport.error();
@@ -60,6 +62,7 @@ void Bot::join() {
   if (thread_.joinable()) thread_.join();
 }
 
+// Figures for the line of the second; the bot's thread writes them under the same lock.
 void Bot::snapshot(host::Traffic& traffic, std::optional<double>& rtt_ms, bool& failed) const {
   const std::lock_guard lock(mutex_);
   traffic = traffic_;
@@ -67,6 +70,7 @@ void Bot::snapshot(host::Traffic& traffic, std::optional<double>& rtt_ms, bool& 
   failed = failed_;
 }
 
+// What the bot holds of an entity, as a digest that is compared with the server's.
 Told Bot::values(schema::AnyRef ref) const {
   Told made{ref.id, ref.generation, client_world_->state_tick(ref), 0};
   const auto take = [&](auto kind) {
@@ -81,6 +85,7 @@ Told Bot::values(schema::AnyRef ref) const {
   return made;
 }
 
+// A snapshot that waits for its base is no failure.
 Errc Bot::take(std::span<const std::byte> payload, std::size_t bits) {
   const Errc error = client_world_->receive(payload, bits);
   const bool waits = error == Errc::base_missing;
@@ -101,6 +106,7 @@ Errc Bot::take(std::span<const std::byte> payload, std::size_t bits) {
   return error;
 }
 
+// What the bot notes of a connection: times, notices, gaps.
 void Bot::add_handlers(host::Client& client) {
   client.on_connect([this, &client] {
     record_.connected = io::now();
@@ -148,6 +154,7 @@ void Bot::draw(Time now) {
   record_.delay_ticks = play_out_.delay_ticks();
 }
 
+// One tick of a player: draws, steers, hails now and then.
 void Bot::tick(host::Client& client, Time now, std::uint64_t number) {
   draw(now);
   inputs_->put(pilot_.steer());
@@ -164,6 +171,7 @@ void Bot::tick(host::Client& client, Time now, std::uint64_t number) {
   if (client.send(hail) == Errc::none) record_.hails = hail.count;
 }
 
+// The bot's thread: receive, play, send, sleep.
 void Bot::run() {
   record_.started = io::now();
   host::ClientOptions options;

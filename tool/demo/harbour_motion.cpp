@@ -30,6 +30,7 @@ HarbourMotion::HarbourMotion(replica::World& world, std::uint64_t seed)
   });
 }
 
+// Further entities for load tests, of all types but tugs.
 void HarbourMotion::fill_up_to(std::size_t entities) {
   bool full = false;
   while (all_.size() < entities && !full) {
@@ -41,6 +42,7 @@ void HarbourMotion::fill_up_to(std::size_t entities) {
   }
 }
 
+// A free tug is replaced by one with the player's name, which travels at spawn alone.
 std::optional<schema::AnyRef> HarbourMotion::take_tug(const std::string& name) {
   for (auto& [id, actor] : all_) {
     const auto* const old = std::get_if<Tug>(&actor.value);
@@ -69,6 +71,7 @@ void HarbourMotion::steer(schema::AnyRef tug, const harbour_world::Helm& helm) {
   if (found != all_.end()) found->second.helm = helm;
 }
 
+// Frozen: everything keeps its place, so that copies can be compared at rest.
 void HarbourMotion::step(bool frozen) {
   for (auto& [id, actor] : all_) {
     if (frozen) {
@@ -79,6 +82,7 @@ void HarbourMotion::step(bool frozen) {
   }
 }
 
+// Speeds become 0, or clients would extrapolate.
 void HarbourMotion::come_to_rest(Actor& actor) {
   const auto rest = [&]<class T>(T& value) {
     if constexpr (requires { value.speed; }) {
@@ -89,6 +93,7 @@ void HarbourMotion::come_to_rest(Actor& actor) {
   std::visit(rest, actor.value);
 }
 
+// Types move by rules of their own; posts do not move.
 void HarbourMotion::move(Actor& actor) {
   const auto on = [&]<class T>(T& value) {
     if constexpr (std::is_same_v<T, Post>) return;
@@ -101,6 +106,7 @@ void HarbourMotion::move(Actor& actor) {
   std::visit(on, actor.value);
 }
 
+// A steered tug follows its helm, others steer themselves.
 void HarbourMotion::move(Actor& actor, Tug& tug) {
   if (!actor.steered) return motion_.tug(tug, actor.drive);
   tug.speed += std::clamp(actor.helm.throttle / 100.0 * 9 - tug.speed, -0.15, 0.15);

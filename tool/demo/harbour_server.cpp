@@ -51,6 +51,7 @@ void HarbourServer::stop() {
   if (thread_.joinable()) thread_.join();
 }
 
+// Figures for the line of the second.
 void HarbourServer::snapshot(Moment& moment) const {
   const std::lock_guard lock(mutex_);
   moment.clients = clients_;
@@ -58,6 +59,7 @@ void HarbourServer::snapshot(Moment& moment) const {
   moment.state = shown_;
 }
 
+// Who comes gets a tug, who leaves gives it back.
 void HarbourServer::add_handlers(host::Server& server, host::Replication& state) {
   server.on_disconnect([this](host::Peer peer, Errc, std::string_view) {
     const auto found = aboard_.find(peer);
@@ -109,6 +111,7 @@ void HarbourServer::write_truth(std::uint32_t tick) {
   }
 }
 
+// The entity's values as JSON text: the yardstick for the bytes of state.
 std::size_t HarbourServer::json_bytes(std::uint32_t id) {
   const auto [found, fresh] = json_of_tick_.try_emplace(id);
   if (!fresh) return found->second;
@@ -139,6 +142,7 @@ void HarbourServer::count(host::ClientView& view, std::uint32_t tick) {
   }
 }
 
+// Sums over all clients, once a second.
 void HarbourServer::note_moment(Time now) {
   sum_.seconds = std::chrono::duration<double>(now - started_).count();
   sum_.bits_by_type.assign(harbour_world::kEntities.types.size(), 0);
@@ -165,6 +169,7 @@ void HarbourServer::note_moment(Time now) {
   record_.moments.push_back(sum_);
 }
 
+// One tick of the game: steering, motion, and a record of the truth.
 void HarbourServer::tick(host::Replication& state) {
   const std::uint32_t now = state.tick();
   for (auto& [peer, aboard] : aboard_) {
@@ -182,6 +187,7 @@ void HarbourServer::tick(host::Replication& state) {
   json_of_tick_.clear();
 }
 
+// The last snapshots and figures of each client, before the server ends.
 void HarbourServer::finish(host::Server& server, host::Replication& state) {
   for (auto& [peer, aboard] : aboard_) {
     host::ClientView& view = *state.view(peer);
@@ -191,6 +197,7 @@ void HarbourServer::finish(host::Server& server, host::Replication& state) {
   server.close_all("the harbour closes for the night");
 }
 
+// The server's thread, until the run is over.
 void HarbourServer::run() {
   host::ServerOptions options;
   options.capacity = settings_.places > 0 ? settings_.places : settings_.bots;

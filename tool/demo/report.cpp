@@ -17,6 +17,7 @@
 namespace kwind::demo {
 namespace {
 
+// HTML text.
 std::string escape(std::string_view text) {
   std::string out;
   for (const char c : text) {
@@ -160,6 +161,7 @@ Track track_of(const Outcome& outcome) {
   return track;
 }
 
+// The track of an entity, as the server had it and as a client drew it.
 std::string track_chart(const Track& track) {
   return "$s << EOD\n" + track.server + "EOD\n$c << EOD\n" + track.client + "EOD\n" +
          "set xlabel 'metres east'\nset ylabel 'metres north'\nset size ratio -1\n"
@@ -170,6 +172,7 @@ std::string track_chart(const Track& track) {
          "$c with points pt 7 ps 0.25 lc rgb '#9e2a2b' title 'drawn by the client'\n";
 }
 
+// The distance between both over time.
 std::string error_chart(const Track& track) {
   return "$e << EOD\n" + track.error + "EOD\n" +
          "set xlabel 'seconds'\nset ylabel 'metres'\nset yrange [0:*]\n"
@@ -194,6 +197,7 @@ td.n,th.n{text-align:right}.tables{display:grid;grid-template-columns:9fr 14fr;g
 p{margin:4px 0}
 )";
 
+// The figures at the top of the report.
 std::string facts(const Outcome& outcome, const Summary& summary) {
   const auto fact = [](const std::string& value, const std::string& what) {
     return fmt::format("<div><b>{}</b>{}</div>", value, what);
@@ -213,6 +217,7 @@ std::string facts(const Outcome& outcome, const Summary& summary) {
          "</div>";
 }
 
+// Tables of bytes by type and of bots.
 std::string tables(const Outcome& outcome, const Summary& summary) {
   std::string out =
       "<div class=tables><div class=card><h2>Bits of state, per client and tick</h2><table>"
@@ -251,6 +256,7 @@ std::string tables(const Outcome& outcome, const Summary& summary) {
 
 }  // namespace
 
+// One HTML file with its pictures inside.
 std::string write_report(const std::string& file, const Settings& settings,
                          const Outcome& outcome) {
   const Summary summary = summarize(outcome);

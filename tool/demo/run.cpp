@@ -17,6 +17,7 @@ namespace {
 
 using namespace std::chrono_literals;
 
+// Sums over server and bots.
 void add(host::Traffic& sum, const host::Traffic& traffic) {
   sum.datagrams_sent += traffic.datagrams_sent;
   sum.datagrams_received += traffic.datagrams_received;
@@ -47,6 +48,7 @@ class Watch {
   [[nodiscard]] double seconds() const {
     return std::chrono::duration<double>(io::now() - start_).count();
   }
+  // Figures of the present second.
   Moment look(bool& failed) const {
     Moment moment;
     moment.seconds = seconds();
@@ -62,6 +64,7 @@ class Watch {
     }
     return moment;
   }
+  // The run's own clock, from its start.
   void sleep_until(double second) const {
     const Time until =
         start_ + std::chrono::duration_cast<Duration>(std::chrono::duration<double>(second));
@@ -77,6 +80,7 @@ class Watch {
 
 }  // namespace
 
+// Starts the server, then the bots one after another, then late ones; stops all and compares.
 Outcome run(const Settings& settings,
             const std::function<void(const Moment&, const Moment&)>& progress,
             const std::function<bool()>& interrupted) {

@@ -23,6 +23,7 @@ double state_bytes(const Moment& before, const Moment& now) {
 
 namespace {
 
+// State by client and tick, from the server's records.
 void add_state(Summary& made, const ServerRecord& server) {
   if (server.moments.empty()) return;
   const StateMoment& all = server.moments.back();
@@ -88,6 +89,7 @@ std::vector<TypeRow> rows_of(const Outcome& outcome, const std::vector<std::uint
   return rows;
 }
 
+// One bot's result.
 nlohmann::ordered_json to_json(const BotVerdict& bot) {
   return {{"number", bot.number},
           {"name", bot.name},
@@ -104,6 +106,7 @@ nlohmann::ordered_json to_json(const BotVerdict& bot) {
 
 }  // namespace
 
+// Adds up what server and bots have recorded.
 Summary summarize(const Outcome& outcome) {
   Summary made;
   std::vector<std::uint64_t> bits(harbour_world::kProtocol.messages.size());
@@ -145,6 +148,7 @@ Summary summarize(const Outcome& outcome) {
   return made;
 }
 
+// Everything that the table shows, and more, for programs.
 nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome) {
   using nlohmann::ordered_json;
   const Summary summary = summarize(outcome);

@@ -69,6 +69,7 @@ std::string disagreement(const ServerRecord& server, const BotRecord& bot, Durat
 
 }  // namespace
 
+// Between two ticks the truth is interpolated as a client does.
 std::optional<Point> place_at(const ServerRecord& server, std::uint32_t id,
                               std::uint32_t generation, double tick) {
   const double whole = std::floor(tick);
@@ -80,6 +81,7 @@ std::optional<Point> place_at(const ServerRecord& server, std::uint32_t id,
                from->east + (to->east - from->east) * part};
 }
 
+// Holds what each bot held and drew against what the server recorded.
 Verdict judge(const ServerRecord& server, const std::vector<BotRecord>& bots,
               Duration to_complete) {
   Verdict verdict;

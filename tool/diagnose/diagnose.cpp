@@ -27,6 +27,7 @@ double ms(Duration duration) {
   return std::chrono::duration<double, std::milli>(duration).count();
 }
 
+// Without a description any protocol name does: the refusal shows that the key is right.
 link::Identity identity_of(const schema::Protocol* protocol) {
   link::Identity identity;
   if (protocol == nullptr) {
@@ -49,6 +50,7 @@ link::Identity identity_of(const schema::Protocol* protocol) {
 // Fills datagrams to the brim, so that the path's MTU is looked for and losses are counted.
 class Ballast final : public link::PayloadSource {
  public:
+  // Datagrams of a fixed size, to see how many arrive.
   std::optional<std::uint64_t> fill(Time, bits::Writer& out) override {
     if (left_ == 0) return std::nullopt;
     --left_;
@@ -85,6 +87,7 @@ class Diagnosis {
     tell_({step, Found::unknown, std::move(text)});
   }
 
+  // The address, and what the resolver makes of it.
   bool name() {
     const auto address = parse_server_address(options_.address);
     if (!address) {
@@ -102,6 +105,7 @@ class Diagnosis {
 
   [[nodiscard]] bool is_stream() const { return options_.tcp || address_.is_web_socket(); }
 
+  // An attempt with fresh randomness.
   link::ConnectOptions who() const {
     link::ConnectOptions who{identity_of(options_.protocol), io::random_secret()};
     // Any key will do to say hello; which one it was is seen only later.
@@ -110,6 +114,7 @@ class Diagnosis {
     who.ticket = options_.ticket;
     return who;
   }
+  // Channels of the description, or none.
   link::LinkOptions link_options() const {
     link::LinkOptions options;
     if (options_.protocol != nullptr) {
@@ -121,6 +126,7 @@ class Diagnosis {
     return options;
   }
 
+  // Whether anybody answers at the address, before keys matter.
   bool probe_server() {
     // A hello of its own, so that refusals of routers and of the machine are heard.
     const Time start = io::now();
@@ -197,6 +203,7 @@ class Diagnosis {
     return true;
   }
 
+  // TCP or the web socket instead of a datagram.
   bool open_stream() {
     Errc error = Errc::none;
     if (address_.is_web_socket()) {
@@ -218,6 +225,7 @@ class Diagnosis {
     return true;
   }
 
+  // The stream that was opened, or a UDP socket.
   io::PollableTransport* port() {
     if (stream_) return stream_.get();
     if (!udp_) {
@@ -251,6 +259,7 @@ class Diagnosis {
     return link.state() != link::State::closed;
   }
 
+  // The handshake until its end, and how it ended.
   bool handshake() {
     io::PollableTransport* const socket = port();
     if (socket == nullptr) return wrong("handshake", "no socket can be opened here", "");
@@ -288,6 +297,7 @@ class Diagnosis {
     return measure(link, *socket);
   }
 
+  // From the code of the refusal to what is to be done.
   bool explain_refusal() {
     // Whoever refuses after the offer was opened holds the key.
     const bool opened = end_ != Errc::wrong_key && end_ != Errc::handshake_timeout &&
@@ -319,6 +329,7 @@ class Diagnosis {
     }
   }
 
+  // Round trip, loss and throughput over some seconds.
   bool measure(link::Link& link, io::PollableTransport& port) {
     Ballast ballast;
     const Time end = io::now() + Duration(static_cast<Duration::rep>(options_.seconds * 1e9));

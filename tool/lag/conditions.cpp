@@ -19,6 +19,7 @@ namespace {
 using io::sim::Conditions;
 using std::chrono::milliseconds;
 
+// Milliseconds, shares, and kilobits a second.
 Conditions path(int delay, int jitter, double loss, double loss_run, double kbit) {
   Conditions made;
   made.delay = milliseconds(delay);
@@ -88,6 +89,7 @@ class Reader {
       for (Conditions* target : targets) setting->set(*target, *value);
     }
   }
+  // The first problem of a file is the one that is shown.
   void complain(const toml::node& node, const std::string& what) {
     if (!problem.empty()) return;
     problem = fmt::format("{}:{}:{}: {}", file_, node.source().begin.line,
@@ -100,6 +102,7 @@ class Reader {
 
 }  // namespace
 
+// Paths as they are met: from a cable to a train.
 const std::vector<Preset>& presets() {
   static const std::vector<Preset> all = {
       {"desk", "the next room, by cable", path(1, 0, 0, 1, 0)},
@@ -113,6 +116,7 @@ const std::vector<Preset>& presets() {
   return all;
 }
 
+// An unknown name is compared with those that are known.
 std::optional<Conditions> preset(const std::string& name, std::string& problem) {
   std::vector<std::string> names;
   for (const Preset& each : presets()) {
@@ -126,6 +130,7 @@ std::optional<Conditions> preset(const std::string& name, std::string& problem) 
   return std::nullopt;
 }
 
+// Conditions over time, from a TOML file: at a second, a preset or single values.
 Timetable read_timetable(const std::string& file, const BothWays& before) {
   Timetable out;
   std::string text;

@@ -11,6 +11,7 @@ Proxy::Proxy(std::unique_ptr<io::UdpTransport> transport, const Endpoint& server
              const BothWays& conditions, std::uint64_t seed)
     : transport_(std::move(transport)), server_(server), conditions_(conditions), seed_(seed) {}
 
+// From now on, for everybody.
 void Proxy::set_conditions(const BothWays& conditions) {
   conditions_ = conditions;
   for (const auto& client : clients_) {
@@ -19,6 +20,7 @@ void Proxy::set_conditions(const BothWays& conditions) {
   }
 }
 
+// A socket of its own towards the server for each client, so that the server tells them apart.
 Proxy::Client* Proxy::client_of(const Endpoint& from, Time now) {
   if (const auto known = by_address_.find(from); known != by_address_.end()) {
     known->second->last_heard = now;
@@ -35,6 +37,7 @@ Proxy::Client* Proxy::client_of(const Endpoint& from, Time now) {
   return clients_.back().get();
 }
 
+// Takes what has arrived, and passes on what is due.
 void Proxy::run_once(Time until) {
   Time now = io::now();
   // Bounds one turn, so that a flood delays neither other datagrams nor the end of the program.
@@ -79,6 +82,7 @@ void Proxy::run_once(Time until) {
   io::wait_for_any(transports, next);
 }
 
+// Clients that have been silent leave; their counts stay.
 void Proxy::drop_idle(Time now) {
   next_sweep_ = now + std::chrono::seconds(1);
   std::erase_if(clients_, [&](const std::unique_ptr<Client>& client) {
@@ -91,6 +95,7 @@ void Proxy::drop_idle(Time now) {
   });
 }
 
+// Sums over present and past clients.
 ProxyCounts Proxy::counts() const {
   ProxyCounts counts = past_;
   counts.clients = clients_.size();

@@ -44,6 +44,7 @@ struct Crowd::Bot {
   link::Stats before;
 };
 
+// Message types that a client may send, each with its own beat.
 Crowd::Crowd(CrowdOptions options)
     : options_(std::move(options)), numbers_(options_.seed), since_(io::now()) {
   if (options_.tables == nullptr || options_.rate <= 0) return;
@@ -61,6 +62,7 @@ std::size_t Crowd::there() const {
       std::count_if(bots_.begin(), bots_.end(), [](const auto& bot) { return bot->there; }));
 }
 
+// Opens further bots; a sentence if the system has no more sockets.
 std::string Crowd::grow_to(std::size_t count) {
   const Time now = io::now();
   while (bots_.size() < count) {
@@ -85,6 +87,7 @@ std::string Crowd::grow_to(std::size_t count) {
   return {};
 }
 
+// One bot's connection, with handlers that only count.
 void Crowd::dial(Bot& bot, Time now) {
   host::ClientOptions who;
   who.server_key = options_.key;
@@ -153,12 +156,14 @@ void Crowd::say_something(Bot& bot, Time now) {
   ++(error == Errc::none ? seen_.messages_sent : seen_.messages_refused);
 }
 
+// Round trip and loss of a bot, some times a second.
 void Crowd::look_at_link(Bot& bot, Time now) {
   bot.next_look = now + kBetweenLooks;
   const link::Stats& stats = bot.client->stats();
   if (stats.smoothed_rtt > Duration{0}) seen_.round_trips.add(ms(stats.smoothed_rtt));
 }
 
+// What the bot's link has done since the last look.
 void Crowd::count_traffic(Bot& bot) {
   const link::Stats& stats = bot.client->stats();
   const auto sent = stats.datagrams_sent - bot.before.datagrams_sent;
@@ -173,6 +178,7 @@ void Crowd::count_traffic(Bot& bot) {
   bot.before = stats;
 }
 
+// One turn of a bot: receive, send what is due, flush.
 void Crowd::turn(Bot& bot, Time now) {
   if (bot.done) return;
   bot.client->receive(now);
@@ -187,6 +193,7 @@ void Crowd::turn(Bot& bot, Time now) {
   bot.done = bot.client->ended();
 }
 
+// All bots in turn, in one thread, until the time is up.
 void Crowd::run(Time until, const std::function<bool()>& stop) {
   for (Time now = io::now(); now < until && !stop(); now = io::now()) {
     for (const auto& bot : bots_) turn(*bot, io::now());
@@ -196,6 +203,7 @@ void Crowd::run(Time until, const std::function<bool()>& stop) {
   }
 }
 
+// Figures since the last call, which starts them anew.
 CrowdStats Crowd::take() {
   const Time now = io::now();
   seen_.seconds = std::chrono::duration<double>(now - since_).count();
@@ -212,6 +220,7 @@ CrowdStats Crowd::take() {
   return std::exchange(seen_, {});
 }
 
+// Every bot says goodbye, and is heard out.
 void Crowd::close() {
   for (const auto& bot : bots_) {
     bot->closing = bot->there;

@@ -41,6 +41,7 @@ struct Harbour::State {
     replica::InputReceiver reports;  // bots steer nothing
   };
 
+  // The thread of a harbour in this process.
   void run() {
     host::ServerOptions options;
     options.capacity = capacity;
@@ -107,6 +108,7 @@ struct Harbour::State {
   std::thread thread;
 };
 
+// Opens the server; a sentence in `why` if it cannot.
 std::unique_ptr<Harbour> Harbour::open(std::size_t capacity, bool plaintext, std::string& why) {
   auto transport = io::UdpTransport::open(Endpoint::loopback(0));
   if (!transport) {
@@ -140,6 +142,7 @@ void Harbour::fill_up_to(std::size_t entities) {
   state_->wanted = entities;
 }
 
+// CPU time of the server's ticks since the last call.
 HarbourLoad Harbour::take() {
   const std::lock_guard lock(state_->mutex);
   const Time now = io::now();
