@@ -36,7 +36,7 @@ std::uint32_t digest_of(std::initializer_list<std::uint64_t> numbers) {
 
 }  // namespace
 
-// What was written, in words for an error message.
+// The written value's type, in words for an error message.
 std::string ValueTag::text() const {
   switch (kind) {
     case Kind::bits: return fmt::format("{} bits", width);

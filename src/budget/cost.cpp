@@ -400,7 +400,7 @@ class Measurement {
     return count == 0 ? 0 : static_cast<double>(bits) / static_cast<double>(count);
   }
 
-  // What entities and messages contribute, in bytes a second.
+  // The share of each entity and message type, in bytes a second.
   void shares(Cost& made) {
     std::vector<Share>& all = made.shares;
     for (const View& view : views_) {

@@ -217,7 +217,7 @@ schema::Value& read_sample(ClientObject& object, schema::AnyRef ref, const TypeN
   return from;
 }
 
-// Copies a value into one that the caller made for this type.
+// The value goes into an object that the caller made for this type.
 kwind_result put_into(ClientObject& object, const TypeName& type, schema::Value& value,
                       kwind_value* out) {
   const Held<ValueObject> held(out);

@@ -97,7 +97,7 @@ class Copier {
   }
 
   template <class T>
-  // Copies a number in either direction; false if it lies outside the struct.
+  // Moves a number in either direction; false if the number lies outside the struct.
   static bool move(const Area& area, T& number) {
     const Area place = area.part(0, sizeof(T));
     if (place.memory == nullptr) return false;

@@ -353,7 +353,7 @@ class Comparison {
     }
     if (a.written_default != b.written_default) harmless(where, "its default changed");
   }
-  // What the digest covers: fields of the game alone are left out.
+  // The fields that the digest covers: fields of the game alone are left out.
   static std::vector<Field> travelling(const std::vector<Field>& all) {
     std::vector<Field> out;
     for (const Field& field : all) {

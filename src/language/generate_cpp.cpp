@@ -306,7 +306,7 @@ class Generator {
       line("enum class {} : std::uint{}_t;", made.name, enum_bits(made));
     }
   }
-  // What requests and answers share with the library's templates.
+  // The types through which the library's templates find a request's answer and reasons.
   void asking(const MessageType& request) {
     line("/// What kwind::route::Outcome<{0}> and Answer<{0}> deal with.", request.name);
     line("struct {0}Asking {{\n  using Answer = {0}Answer;\n  using Reply = {0}Reply;",

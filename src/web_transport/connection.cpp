@@ -394,7 +394,7 @@ void Connection::on_datagram(std::string_view bytes) {
   shared_.inbox.push_back({peer_, {data, data + bytes.size()}});
 }
 
-// What one packet of the path's present MTU holds, less the number of the session.
+// Room of one packet of the path's present MTU, less the number of the session.
 std::size_t Connection::max_datagram_bytes() const {
   const ngtcp2_transport_params* const theirs = ngtcp2_conn_get_remote_transport_params(quic_);
   const std::size_t packet = ngtcp2_conn_get_path_max_tx_udp_payload_size(quic_);

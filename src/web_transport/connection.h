@@ -113,7 +113,7 @@ class Connection {
     bool is_blocked = false;  // by flow control, until the next flush
     [[nodiscard]] bool has_unsent() const { return next < end || (fin && !fin_sent); }
   };
-  // What arrives on a stream that has a meaning here.
+  // The incoming half of a stream that has a meaning here.
   struct Incoming {
     enum class Kind : std::uint8_t { unknown, control, request, ignored };
     Kind kind = Kind::unknown;

@@ -249,7 +249,7 @@ void WebTransportServer::State::send_reset(const Endpoint& from,
   shared.send_packet(from, std::as_bytes(std::span(reset)).first(size));
 }
 
-// Those that carry no peer in time end; those that are over are freed.
+// Connections without a peer in time end; connections that are over are freed.
 void WebTransportServer::State::sweep() {
   next_sweep = now + kSweepEvery;
   for (const auto& connection : connections) {

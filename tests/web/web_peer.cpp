@@ -199,7 +199,7 @@ class Quay {
 };
 
 #ifdef KWIND_WEB_TRANSPORT
-// Opens WebTransport over a path with losses. What its URL and its hash add to the line of JSON.
+// Opens WebTransport over a path with losses. Returns the members that the line of JSON gets for URL and hash.
 kwind::Result<std::string> add_web_transport(kwind::Server& server, const Settings& settings) {
   auto udp =
       kwind::io::UdpTransport::open(kwind::Endpoint::v4(127, 0, 0, 1, settings.web_transport_port));

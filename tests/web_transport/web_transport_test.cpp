@@ -254,7 +254,7 @@ TEST_F(Quay, ATokenIsGoodForItsAddressAndTenSeconds) {
   run(10ms, {});
   EXPECT_EQ(counts().retries, 1U);
   run(12s, {});
-  // It gets the Retry only now, and sends its token too late.
+  // The client gets the Retry only now, and sends its token too late.
   for (int i = 0; i < 100; ++i) turn({page.get()});
   EXPECT_FALSE(page->is_connected);
   EXPECT_GE(counts().bad_packets, 1U);

@@ -109,7 +109,7 @@ struct Listing {
   }
 };
 
-// What the datagrams consist of: headers, acks, messages by type, repeats, tags.
+// The parts of all datagrams: headers, acks, messages by type, repeats, tags.
 void print_sums(const CaptureOptions& wanted, const capture::Contents& contents,
                 const capture::Account& account, Listing listing, const OpenedCapture& opened) {
   if (wanted.json) {

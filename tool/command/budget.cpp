@@ -86,7 +86,7 @@ void print_direction(const budget::ReadPlan& read, const budget::Cost& cost, boo
   }
 }
 
-// What the bytes of the library are spent on.
+// The library's bytes by entity and message type.
 void print_shares(const budget::Cost& cost) {
   fmt::print("\nwhat ours is spent on\n{:-<102}\n", "");
   for (const budget::Share& share : cost.shares) {

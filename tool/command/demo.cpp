@@ -59,7 +59,7 @@ void print_shares(const demo::Summary& summary) {
   }
 }
 
-// What was compared, what travelled, what it cost.
+// Values compared, bytes sent, and the figures of the network.
 void print_summary(const demo::Outcome& outcome) {
   const demo::Summary summary = demo::summarize(outcome);
   const replica::ReplicatorCounts& counts = outcome.server.counts_of_replicators;

@@ -176,7 +176,7 @@ class Conversation {
     end_->close_all(interrupted() ? "interrupted" : reason);
   }
 
-  // A line of the console: a command that begins with a dot, or a message.
+  // A line of the console: a message as JSON, or in words, or a command.
   void typed(const std::string& line) {
     const auto words = json::words_of(line);
     if (words.empty()) return;

@@ -70,7 +70,7 @@ void Bot::snapshot(host::Traffic& traffic, std::optional<double>& rtt_ms, bool& 
   failed = failed_;
 }
 
-// What the bot holds of an entity, as a digest that is compared with the server's.
+// The bot's values of an entity as a digest, to be compared with the server's.
 Told Bot::values(schema::AnyRef ref) const {
   Told made{ref.id, ref.generation, client_world_->state_tick(ref), 0};
   const auto take = [&](auto kind) {
@@ -106,7 +106,7 @@ Errc Bot::take(std::span<const std::byte> payload, std::size_t bits) {
   return error;
 }
 
-// What the bot notes of a connection: times, notices, gaps.
+// Notes the times of the connection, the notices that arrive, and gaps between these.
 void Bot::add_handlers(host::Client& client) {
   client.on_connect([this, &client] {
     record_.connected = io::now();

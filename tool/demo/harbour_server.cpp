@@ -59,7 +59,7 @@ void HarbourServer::snapshot(Moment& moment) const {
   moment.state = shown_;
 }
 
-// Who comes gets a tug, who leaves gives it back.
+// A client that connects gets a tug, and loses the tug when the connection ends.
 void HarbourServer::add_handlers(host::Server& server, host::Replication& state) {
   server.on_disconnect([this](host::Peer peer, Errc, std::string_view) {
     const auto found = aboard_.find(peer);

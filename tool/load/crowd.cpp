@@ -163,7 +163,7 @@ void Crowd::look_at_link(Bot& bot, Time now) {
   if (stats.smoothed_rtt > Duration{0}) seen_.round_trips.add(ms(stats.smoothed_rtt));
 }
 
-// What the bot's link has done since the last look.
+// Adds the link's traffic since the last look.
 void Crowd::count_traffic(Bot& bot) {
   const link::Stats& stats = bot.client->stats();
   const auto sent = stats.datagrams_sent - bot.before.datagrams_sent;

@@ -40,7 +40,7 @@ bool tells(int error, Probe& out) {
 
 }  // namespace
 
-// Copies leave at doubling intervals, beginning with 250 ms; any answer ends the probe.
+// The copies leave at doubling intervals, beginning with 250 ms; any answer ends the probe.
 Result<Probe> probe(const Endpoint& server, std::span<const std::byte> datagram, unsigned copies) {
   // Only a connected socket hears what routers and the other machine say about its datagrams.
   const int family = server.is_v4() ? AF_INET : AF_INET6;

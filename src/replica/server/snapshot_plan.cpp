@@ -136,7 +136,7 @@ bool BaselineHistory::fit_all(std::size_t room) {
   return wanted <= room;
 }
 
-// What precedes fragments in a snapshot, at most.
+// Maximum number of bits before the fragments of a snapshot.
 constexpr std::size_t kRunBits = kFragmentedNumberBits + 48;
 
 // As many fragments of the fragmented entity as `max` bits hold, if that is one at least.
