@@ -39,6 +39,7 @@ struct Packets {
     sent[number] = now;
     if (sent.size() > kRemembered) sent.erase(sent.begin());
   }
+  // Packets that are acknowledged, and when: a later copy of their content was not needed.
   void on_acks(const ObservedPart& acks, std::int64_t now) {
     for (const auto& [first, last] : acks.acked) {
       for (std::uint64_t n = first; n <= last; ++n) acked.try_emplace(n, now);
@@ -89,6 +90,7 @@ struct Connection {
 
 }  // namespace
 
+// Why a part was sent more than once, in words.
 std::string_view again_text(Again again) {
   switch (again) {
     case Again::no: return "sent once";
@@ -100,6 +102,7 @@ std::string_view again_text(Again again) {
   return "";
 }
 
+// Channels of the description as the link takes them.
 std::vector<link::ChannelSpec> channel_specs(const schema::Protocol& protocol) {
   std::vector<link::ChannelSpec> specs;
   specs.reserve(protocol.channels.size());
@@ -126,6 +129,7 @@ struct Account::State {
   State(const schema::Protocol& described, AccountOptions wanted, link::Observer made)
       : protocol(described), options(std::move(wanted)), observer(std::move(made)) {}
 
+  // Adds bits to the row of a label; rows are sorted by their place.
   void note(int place, const std::string& label, bool up, std::uint64_t bits) {
     Row& row = rows[{place, label}];
     row.label = label;
@@ -156,6 +160,7 @@ struct Account::State {
     return kinds[code];
   }
 
+  // Type and request number of a message, from its first bits.
   void name_message(Entry& entry, bool up, std::uint16_t version) const {
     const ObservedPart& part = entry.part;
     bits::Reader in(part.payload, part.payload_bits);
@@ -214,6 +219,7 @@ struct Account::State {
                  std::int64_t now);
 };
 
+// Finds the row of a part: messages by type, then replication, then the link's own parts.
 void Account::State::take_part(Entry& entry, Connection& connection,
                                const link::ObservedDatagram& datagram, std::int64_t now) {
   const ObservedPart& part = entry.part;
@@ -265,6 +271,7 @@ void Account::State::take_part(Entry& entry, Connection& connection,
   note(messages + 2 + static_cast<int>(part.kind), entry.label, up, part.bits);
 }
 
+// The observer follows connections; the description gives names to what they carry.
 Account::Account(const schema::Protocol& protocol, AccountOptions options) {
   options.observer.channels = channel_specs(protocol);
   options.observer.versions.clear();
@@ -276,6 +283,7 @@ Account::Account(const schema::Protocol& protocol, AccountOptions options) {
 }
 Account::~Account() = default;
 
+// One packet of the capture: what is in it, and which of its parts travel again.
 Line Account::add(const Packet& packet) {
   State& state = *state_;
   Line line;
@@ -310,6 +318,7 @@ Line Account::add(const Packet& packet) {
   return line;
 }
 
+// Rows in the order of the table.
 std::vector<Row> Account::rows() const {
   std::vector<Row> rows;
   rows.reserve(state_->rows.size());

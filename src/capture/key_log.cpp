@@ -12,6 +12,7 @@ namespace {
 
 constexpr const char* kCiphers[] = {"ChaCha20-Poly1305", "AES-256-GCM"};
 
+// -1 for what is no digit.
 int hex_digit(char c) {
   if (c >= '0' && c <= '9') return c - '0';
   if (c >= 'a' && c <= 'f') return c - 'a' + 10;
@@ -58,6 +59,7 @@ bool read_line(std::string_view line, link::DatagramKey& out) {
 
 }  // namespace
 
+// One JSON object a line, as docs/wire-format.md specifies.
 std::string key_line(const link::KeyNote& note) {
   return fmt::format(
       R"({{"connection":{},"version":{},"way":"{}","phase":{},"cipher":"{}","key":"{}"}})"
@@ -66,6 +68,7 @@ std::string key_line(const link::KeyNote& note) {
       kCiphers[note.cipher], to_hex(note.key, note.key.size()));
 }
 
+// Reads line by line; the first that is wrong is named with its number.
 KeyFile read_keys(std::string_view text) {
   KeyFile out;
   for (std::size_t line = 1; !text.empty(); ++line) {

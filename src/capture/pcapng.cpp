@@ -32,6 +32,7 @@ constexpr std::uint32_t kLinuxCooked2 = 276;
 constexpr std::uint8_t kUdp = 17;
 constexpr std::size_t kMaxPayload = 65507;
 
+// Blocks are written little-endian; their first number says so.
 std::string little(std::uint64_t value, int bytes) {
   std::string out;
   for (int i = 0; i < bytes; ++i) out += static_cast<char>(value >> (8 * i) & 0xff);
@@ -49,6 +50,7 @@ std::string block(std::uint32_t type, std::string_view body) {
   return little(type, 4) + length + std::string(body) + length;
 }
 
+// Options are padded to 32 bits.
 std::string option(std::uint16_t code, std::string_view value) {
   std::string out = little(code, 2) + little(value.size(), 2) + std::string(value);
   pad(out);
@@ -73,6 +75,7 @@ std::uint16_t checksum(std::string_view bytes) {
 
 }  // namespace
 
+// Section and interface description: raw IP packets, times in nanoseconds.
 std::string pcapng_start(std::string_view comment) {
   const std::string end = little(0, 4);
   std::string section = little(kByteOrder, 4) + little(1, 2) + little(0, 2) + little(~0ULL, 8);
@@ -84,6 +87,7 @@ std::string pcapng_start(std::string_view comment) {
                                option(kOptionResolution, nanoseconds) + end);
 }
 
+// Addresses and ports in headers of IP and UDP that are made here; checksums included.
 std::string pcapng_packet(const Packet& packet) {
   KWIND_ASSERT(packet.payload.size() <= kMaxPayload);
   const bool v4 = packet.from.is_v4() || packet.to.is_v4();
@@ -131,6 +135,7 @@ class Bytes {
   bool ok() const { return ok_; }
 
  private:
+  // A number of either byte order; 0 beyond the end, which is noted.
   std::uint64_t take(std::size_t size, bool high_first) {
     const auto bytes = part(size);
     std::uint64_t value = 0;
@@ -229,6 +234,7 @@ Kind udp_in(std::span<const std::byte> ip, Packet& out) {
   return Kind::whole;
 }
 
+// Frames that are no UDP are counted, and frames that were cut when they were captured.
 void take_frame(std::span<const std::byte> frame, const Interface& interface, std::uint64_t ticks,
                 Contents& out) {
   const auto ip = ip_in(frame, interface.link);
@@ -252,6 +258,7 @@ void take_frame(std::span<const std::byte> frame, const Interface& interface, st
   out.packets.push_back(std::move(packet));
 }
 
+// Link type and time resolution; microseconds where no option says otherwise.
 Interface read_interface(Bytes in) {
   Interface out;
   out.link = static_cast<std::uint32_t>(in.number(2));
@@ -279,6 +286,7 @@ Interface read_interface(Bytes in) {
   return out;
 }
 
+// Block by block. A section may have another byte order than the one before.
 Result<Contents> read_pcapng(std::span<const std::byte> file) {
   Contents out;
   bool swapped = false;
@@ -320,6 +328,7 @@ Result<Contents> read_pcapng(std::span<const std::byte> file) {
   return out;
 }
 
+// The older format: one header, then packets.
 Result<Contents> read_pcap(std::span<const std::byte> file, bool swapped, bool nanoseconds) {
   Bytes in(file, swapped);
   in.skip(20);
@@ -348,12 +357,14 @@ Result<Contents> read_pcap(std::span<const std::byte> file, bool swapped, bool n
 
 }  // namespace
 
+// For packets that the system shows, without a frame around them.
 std::optional<Packet> udp_of_ip(std::span<const std::byte> ip) {
   Packet packet;
   if (udp_in(ip, packet) != Kind::whole) return std::nullopt;
   return packet;
 }
 
+// The first four bytes tell the format and its byte order.
 Result<Contents> read_capture(std::span<const std::byte> file) {
   const std::uint64_t magic = Bytes(file, false).number(4);
   const std::uint64_t turned = Bytes(file, true).number(4);

@@ -9,6 +9,7 @@ constexpr double kAnyRate = 20;  // the first snapshot says what it is
 
 }  // namespace
 
+// Two halves of the clients are counted apart: tables trained on one are tried on the other.
 StateTraffic::StateTraffic(const schema::EntitiesInfo& entities,
                            std::shared_ptr<const replica::CodeTables> codes,
                            const replica::CodeTables* count_as)
@@ -20,6 +21,7 @@ StateTraffic::StateTraffic(const schema::EntitiesInfo& entities,
   }
 }
 
+// Each client's snapshots go through a decoder of their own, as they did when they were sent.
 void StateTraffic::add(const Line& line) {
   const link::ObservedDatagram& datagram = line.datagram;
   if (datagram.up || !datagram.id) return;
@@ -43,12 +45,14 @@ void StateTraffic::add(const Line& line) {
   }
 }
 
+// Snapshots that could not be read, or wait for one that was not captured.
 std::uint64_t StateTraffic::unread() const {
   std::uint64_t sum = 0;
   for (const auto& [key, client] : clients_) sum += client.refused + client.client_world.waiting();
   return sum;
 }
 
+// Counts of both halves.
 replica::SymbolCounts StateTraffic::symbol_counts() const {
   replica::SymbolCounts sum = halves_[0];
   sum.add(halves_[1]);

@@ -14,6 +14,7 @@ const unsigned char* raw_bytes(std::span<const std::byte> data) {
 
 }  // namespace
 
+// Without a key: for digests that everybody can compute.
 Digest128 blake2b_128(std::span<const std::byte> data) {
   Digest128 digest{};
   crypto_generichash(reinterpret_cast<unsigned char*>(digest.data()), digest.size(),
@@ -25,6 +26,7 @@ Digest128 blake2b_128(std::string_view text) {
   return blake2b_128(std::as_bytes(std::span(text.data(), text.size())));
 }
 
+// The label keeps uses of one key apart.
 Digest128 keyed_blake2b_128(const Key128& key, std::string_view label,
                             std::span<const std::byte> data) {
   Digest128 digest{};
@@ -57,6 +59,7 @@ bool same_bytes(const Digest128& a, const Digest128& b) {
   return sodium_memcmp(a.data(), b.data(), a.size()) == 0;
 }
 
+// Lower-case digits.
 std::string to_hex(std::span<const std::byte> data, std::size_t bytes) {
   static constexpr std::string_view kDigits = "0123456789abcdef";
   std::string text;

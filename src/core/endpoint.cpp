@@ -23,6 +23,7 @@ bool parse_number(std::string_view text, int base, unsigned max, Number& out) {
   return true;
 }
 
+// Four numbers without leading zeros.
 bool parse_v4(std::string_view text, std::uint8_t* out) {
   for (int i = 0; i < 4; ++i) {
     const std::size_t dot = i < 3 ? text.find('.') : text.size();
@@ -57,6 +58,7 @@ bool parse_groups(std::string_view text, std::array<std::uint8_t, 16>& out, std:
   return true;
 }
 
+// Groups before and after "::", which stands for as many zero groups as are missing.
 bool parse_v6(std::string_view text, std::array<std::uint8_t, 16>& out) {
   const std::size_t gap = text.find("::");
   std::array<std::uint8_t, 16> head{};
@@ -78,6 +80,7 @@ bool parse_v6(std::string_view text, std::array<std::uint8_t, 16>& out) {
 
 }  // namespace
 
+// The port follows the last colon; an IPv6 address stands in brackets.
 Result<Endpoint> Endpoint::parse(std::string_view text) {
   Endpoint out;
   const std::size_t colon = text.rfind(':');
@@ -106,12 +109,14 @@ Endpoint Endpoint::network() const {
   return network;
 }
 
+// The text without brackets and port.
 std::string Endpoint::ip_text() const {
   const std::string whole = text();
   const std::string alone = whole.substr(0, whole.rfind(':'));
   return alone.starts_with('[') ? alone.substr(1, alone.size() - 2) : alone;
 }
 
+// 127.0.0.0/8 and ::1.
 bool Endpoint::is_loopback() const {
   if (is_v4()) return ip[12] == 127;
   for (std::size_t i = 0; i < 15; ++i) {
@@ -150,6 +155,7 @@ std::string Endpoint::text() const {
 
 }  // namespace kwind
 
+// Not keyed: tables that strangers can fill use a hash of their own.
 std::size_t std::hash<kwind::Endpoint>::operator()(const kwind::Endpoint& endpoint) const noexcept {
   std::uint64_t mixed = 1469598103934665603ULL ^ endpoint.port;  // FNV-1a, 64 bits
   for (const std::uint8_t byte : endpoint.ip) mixed = (mixed ^ byte) * 1099511628211ULL;

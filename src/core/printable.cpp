@@ -11,6 +11,7 @@ struct Character {
   std::size_t bytes = 0;  // 0: the text does not begin with a character
 };
 
+// One character of UTF-8, or one byte that begins none.
 Character first_of(std::string_view text) {
   const auto byte = [&](std::size_t i) { return static_cast<unsigned char>(text[i]); };
   const std::uint32_t lead = byte(0);
@@ -35,6 +36,7 @@ bool moves_text(std::uint32_t c) {
          (c >= 0x2028 && c <= 0x202e) || (c >= 0x2066 && c <= 0x2069) || c == 0xfeff;
 }
 
+// Control characters, and characters that turn the direction of text, become visible escapes.
 std::string printable(std::string_view text) {
   std::string made;
   while (!text.empty()) {
@@ -46,6 +48,7 @@ std::string printable(std::string_view text) {
   return made;
 }
 
+// Whole valid characters that fit into `limit` bytes.
 std::size_t valid_utf8_prefix(std::string_view text, std::size_t limit) {
   std::size_t used = 0;
   while (used < text.size()) {

@@ -23,6 +23,7 @@ bool same_secret(std::span<const std::byte> a, std::span<const std::byte> b) {
   return sodium_memcmp(a.data(), b.data(), a.size()) == 0;
 }
 
+// BLAKE2b (RFC 7693) under the key, over the label with its length and the data.
 Secret32 derive(const Secret32& key, std::string_view label, std::span<const std::byte> data) {
   KWIND_ASSERT(label.size() < 256);
   Secret32 out;

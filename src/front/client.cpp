@@ -33,6 +33,7 @@ struct Client::Plan {
 
 namespace {
 
+// TCP or UDP, or whatever the program opens.
 Result<std::unique_ptr<io::PollableTransport>> open_transport(const ClientOptions& options,
                                                               link::TransportKind kind,
                                                               const Endpoint& server) {
@@ -67,6 +68,7 @@ bool is_final(Errc code) {
   }
 }
 
+// A ticket is fetched for attempts that need one: it may be good for one connection only.
 host::ClientOptions host_options(const ClientOptions& options, bool with_ticket) {
   host::ClientOptions made = options.host;
   if (with_ticket && options.ticket) made.ticket = options.ticket();
@@ -75,6 +77,7 @@ host::ClientOptions host_options(const ClientOptions& options, bool with_ticket)
 
 }  // namespace
 
+// Address and key are checked here; whether a server answers shows later.
 tl::expected<std::unique_ptr<Client>, OpenError> Client::open(const schema::ProtocolInfo& protocol,
                                                               const ClientOptions& options) {
   KWIND_ASSERT(!options.transports.empty());
@@ -108,6 +111,7 @@ tl::expected<std::unique_ptr<Client>, OpenError> Client::open(const schema::Prot
   return std::unique_ptr<Client>(new Client(std::move(*transport), protocol, std::move(plan), now));
 }
 
+// Handlers of this class come first, so that the state is right when the program's run.
 Client::Client(std::unique_ptr<io::PollableTransport> opened, const schema::ProtocolInfo& protocol,
                std::unique_ptr<Plan> plan, Time now)
     : detail::OwnedTransport{std::move(opened)},
@@ -132,6 +136,7 @@ link::TransportKind Client::transport_kind() const {
   return transport->is_stream() ? link::TransportKind::stream : link::TransportKind::datagrams;
 }
 
+// Handlers are called for changes alone.
 void Client::set_state(ConnectionState state, Errc code, std::string_view reason) {
   if (state == state_) return;
   state_ = state;
@@ -156,6 +161,7 @@ void Client::attempt(Time now) {
   if (state_ == ConnectionState::waiting) set_state(ConnectionState::connecting, Errc::none, {});
 }
 
+// After an end: a resume, another transport, a wait, or the end for good.
 void Client::ended_at(Time now) {
   const Errc code = plan_->code;
   const bool had_ticket = plan_->options.ticket != nullptr;
@@ -181,6 +187,7 @@ void Client::ended_at(Time now) {
   set_state(ConnectionState::waiting, code, plan_->reason);
 }
 
+// Between connections only the clock counts.
 void Client::step(Time now) {
   if (state_ == ConnectionState::waiting) {
     if (now < plan_->retry_at) return;
@@ -202,6 +209,7 @@ void Client::step(Time now) {
   flush(now);
 }
 
+// While waiting there is no connection to close.
 void Client::close(std::string_view reason) {
   host::Client::close(reason);
   if (state_ == ConnectionState::waiting) {
@@ -209,6 +217,7 @@ void Client::close(std::string_view reason) {
   }
 }
 
+// Until something arrives, or it is time to try again.
 void Client::wait(Duration longest) {
   const Time until = io::now() + longest;
   if (state_ == ConnectionState::waiting) {
@@ -221,6 +230,7 @@ void Client::wait(Duration longest) {
   transport->wait(std::min(until, next));
 }
 
+// Until close(), or an end after which no attempt would help.
 void Client::run() {
   while (state_ != ConnectionState::closed) {
     step(io::now());

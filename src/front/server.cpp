@@ -16,6 +16,7 @@ namespace kwind {
 
 namespace {
 
+// "udp:HOST:PORT", "tcp:HOST:PORT" or "HOST:PORT".
 Result<std::unique_ptr<io::PollableTransport>> listen_at(std::string_view text) {
   const bool is_tcp = text.starts_with("tcp:");
   if (is_tcp || text.starts_with("udp:")) text.remove_prefix(4);
@@ -33,6 +34,7 @@ Result<std::unique_ptr<io::PollableTransport>> listen_at(std::string_view text) 
 
 }  // namespace
 
+// Only regular files are read.
 std::string text_of_file(const std::string& path) {
   // A pipe would block, a device might never end.
   std::error_code error;
@@ -46,6 +48,7 @@ std::string text_of_file(const std::string& path) {
   return text;
 }
 
+// Keys first, then transports; the first that cannot be opened is named.
 tl::expected<std::unique_ptr<Server>, OpenError> Server::open(const schema::ProtocolInfo& protocol,
                                                               const ServerOptions& options) {
   host::ServerOptions chosen = options.host;
@@ -77,6 +80,7 @@ tl::expected<std::unique_ptr<Server>, OpenError> Server::open(const schema::Prot
   return std::unique_ptr<Server>(new Server(std::move(opened), protocol, chosen));
 }
 
+// The first transport belongs to the constructor of the base class.
 Server::Server(std::vector<std::unique_ptr<io::PollableTransport>> opened,
                const schema::ProtocolInfo& protocol, const host::ServerOptions& options)
     : detail::OwnedTransports{std::move(opened)},
@@ -89,6 +93,7 @@ Server::Server(std::vector<std::unique_ptr<io::PollableTransport>> opened,
 }
 Server::~Server() = default;
 
+// Web sockets and WebTransport come this way.
 void Server::add_transport(std::unique_ptr<io::PollableTransport> transport) {
   listen_on(*transport);
   polled_.push_back(transport.get());
@@ -100,6 +105,7 @@ void Server::step(Time now) {
   flush(now);
 }
 
+// Until a datagram, a timer, or wake() from another thread.
 void Server::wait(Duration longest) {
   const std::array<int, 1> also{waker_.descriptor()};
   io::wait_for_any(polled_, std::min(next_wakeup(), io::now() + longest), also);
@@ -110,6 +116,7 @@ void Server::wake() {
   waker_.wake();
 }
 
+// stop() may come from any thread and from a signal handler.
 void Server::run() {
   // A stop() before run() counts: exchange() forgets it only once it has been obeyed.
   while (!stops_.exchange(false)) {

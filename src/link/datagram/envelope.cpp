@@ -67,6 +67,7 @@ void Envelope::close(std::uint64_t number, std::span<std::byte> datagram, std::s
   check.finish();
 }
 
+// Frees the ciphers' tables; the next datagram makes them again.
 void Envelope::rest() {
   if (!seal_) return;
   seal_->send.rest();

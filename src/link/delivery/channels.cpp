@@ -169,6 +169,7 @@ std::size_t Channels::fill_high(FrameWriter& out, Time now, const Allowance& all
   return allowed.high ? payload_rank(out, now, Priority::high, ledger) : 0;
 }
 
+// Channels of normal and of bulk priority, as far as the window permits.
 std::size_t Channels::write_rest_of_channels(FrameWriter& out, Time now, const Allowance& allowed,
                                              SentPackets& ledger) {
   std::size_t bits = 0;
@@ -177,6 +178,7 @@ std::size_t Channels::write_rest_of_channels(FrameWriter& out, Time now, const A
   return bits;
 }
 
+// All channels of one priority, each as far as the datagram has room.
 std::size_t Channels::payload_rank(FrameWriter& out, Time now, Priority wanted,
                                    SentPackets& ledger) {
   std::size_t bits = 0;

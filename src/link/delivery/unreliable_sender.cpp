@@ -6,6 +6,7 @@
 
 namespace kwind::link {
 
+// Memory of large messages is freed, that of small ones is used again.
 void UnreliableSender::drop_front() {
   queued_bytes_ -= front().payload.size();
   front().payload.release(kMaxWholeBytes);
@@ -33,6 +34,7 @@ std::size_t UnreliableSender::push(const ChannelSpec& limits, std::size_t tag,
   return discarded;
 }
 
+// A message that waited for longer than its channel's `expiry` is of no use any more.
 std::size_t UnreliableSender::expire(Time now, Duration expiry) {
   // push() knows no time: a message begins to age at the first turn that sees the message.
   for (first_unseen_ = std::max(first_unseen_, waiting_.begin()); first_unseen_ < waiting_.end();

@@ -129,6 +129,7 @@ void ExchangeQueue::sweep(Time now) {
   });
 }
 
+// Of waiting connects and of the table of networks; an estimate.
 std::size_t ExchangeQueue::memory() const {
   return waiting_.capacity() * (sizeof(Waiting) + kBaseDatagramBytes) +
          networks_.size() * (sizeof(Endpoint) + sizeof(Network) + 2 * sizeof(void*)) +

@@ -29,9 +29,9 @@ const Key128& known_key() {
 void put_bytes(Writer& writer, std::span<const std::byte> bytes) {
   writer.put_bits(bytes, bytes.size() * 8);
 }
+// A length in bytes of `length_bits` bits, then the text.
 void put_text(Writer& writer, std::string_view text, unsigned length_bits) {
   writer.put(text.size(), length_bits);
-  // A length in bytes of `length_bits` bits, then the text.
   put_bytes(writer, std::as_bytes(std::span(text.data(), text.size())));
 }
 // The length is checked against its maximum and against what is left before memory is taken.

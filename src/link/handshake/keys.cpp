@@ -45,6 +45,7 @@ Result<Secret32> parse_secret_key(std::string_view text) {
   return key;
 }
 
+// The same text form as that of a secret key.
 Result<PublicKey> parse_public_key(std::string_view text) {
   const auto bytes = parse_secret_key(text);
   if (!bytes) return fail(bytes.error());

@@ -391,6 +391,7 @@ Result<Admission> Listener::State::decide(Time now, const Connect& connect, Atte
 
 // Whether only the client of this attempt can have made the datagram.
 namespace {
+// The first datagram of data proves that the client has the keys: it must open under them.
 bool opens(const Agreed& agreed, Time now, std::span<const std::byte> datagram) {
   if (datagram.size() > kMaxDatagramBytes) return false;
   const auto header = read_data_header(datagram, true);
@@ -476,6 +477,7 @@ bool Listener::is_lost(std::span<const std::byte> datagram) {
   return !datagram.empty() && datagram[0] == static_cast<std::byte>(Form::lost);
 }
 
+// The id of a reset query, which may be of any connection or of none.
 Result<ConnectionId> Listener::lost_connection(std::span<const std::byte> datagram) {
   const auto lost = read_lost(datagram);
   if (!lost) return fail(lost.error());

@@ -107,6 +107,7 @@ std::string explain_mismatch(const Identity& client, const Mismatch& server) {
                      what, who, newest, server.newest);
 }
 
+// Ranges of versions, then short digests of declarations.
 void put(bits::Writer& out, const Mismatch& mismatch) {
   out.put(mismatch.oldest, 16);
   out.put(mismatch.newest, 16);

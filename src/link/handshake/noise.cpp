@@ -56,6 +56,7 @@ struct Pair {
   Secret<64> first;
   Secret<64> second;
 };
+// HKDF (RFC 5869) with two outputs, as section 4.3 of the Noise specification has it.
 Pair hkdf(const Secret<64>& chaining_key, std::span<const std::byte> input) {
   Secret<64> temporary;
   hmac(chaining_key.bytes(), input, {}, temporary.bytes());
@@ -100,6 +101,7 @@ void NoiseNk::Symmetric::seal(std::span<const std::byte> plain, std::span<std::b
   mix_hash(out);
 }
 
+// A tag that does not match leaves the nonce as it was: the right message can still come.
 bool NoiseNk::Symmetric::open(std::span<const std::byte> sealed, std::span<std::byte> plain) {
   KWIND_ASSERT(key && sealed.size() == plain.size() + kTagBytes);
   const auto at = nonce_of(nonce);

@@ -19,6 +19,7 @@ ClientWorld::ClientWorld(ClientWorld&& other) noexcept
     : state_(std::move(other.state_)), self_(std::move(other.self_)) {
   if (self_) *self_ = this;
 }
+// Views of the world follow it to its new place.
 ClientWorld& ClientWorld::operator=(ClientWorld&& other) noexcept {
   if (this == &other) return *this;
   state_ = std::move(other.state_);
@@ -152,6 +153,7 @@ bool ClientWorld::State::take_waiting() {
   return any;
 }
 
+// All sections of a snapshot into staging; nothing takes effect before all of it was read.
 Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
   const auto wrong = [&] {
     if (!in.ok()) return Errc::truncated;
@@ -254,6 +256,7 @@ void ClientWorld::State::sort_staged(std::size_t sorted) {
   std::swap(staged, staged_by_id);
 }
 
+// Bits of one entity that the server expects to change: none, a delta, or a despawn.
 bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& mark,
                                          std::uint32_t id, bool is_continuing) {
   const ReceivedState* last = nullptr;
@@ -299,6 +302,7 @@ bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& m
   return true;
 }
 
+// All columns of an entity that comes into view.
 bool ClientWorld::State::read_arrival(bits::Reader& in, const SnapshotMark& mark,
                                       std::uint32_t id) {
   Staged& each = stage(id, mark, Update::full);
@@ -385,6 +389,7 @@ void ClientWorld::State::check(const SnapshotMark& mark, std::uint32_t digest) {
   desynced = mark;
 }
 
+// The report that the server asked for by its digest: what this client holds of each entity.
 std::size_t ClientWorld::report(bits::Writer& out) {
   State& s = *state_;
   if (!s.desynced) return 0;
@@ -412,6 +417,7 @@ std::size_t ClientWorld::report(bits::Writer& out) {
   return out.bit_count() - before;
 }
 
+// Ids with states, kept sorted.
 void ClientWorld::State::note_records(std::uint32_t id, bool has) {
   const auto place = std::lower_bound(with_records.begin(), with_records.end(), id);
   if (has) {
@@ -421,6 +427,7 @@ void ClientWorld::State::note_records(std::uint32_t id, bool has) {
   }
 }
 
+// Entities of which the server assumes a state here, in the order in which snapshots name them.
 void ClientWorld::State::find_known(const SnapshotMark& mark) {
   known_ids.clear();
   const ReceivedState* last = nullptr;
