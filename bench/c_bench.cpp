@@ -1,5 +1,5 @@
-// What the C interface costs: a client in C++ and one through kwind/c/kwind.h get the same snapshots,
-// in which 50 entities changed, over loopback, and read all of them into structs.
+// What the C interface costs: a client in C++ and one through kwind/c/kwind.h get the same
+// snapshots, in which 50 entities changed, over loopback, and read all of them into structs.
 #include <benchmark/benchmark.h>
 
 #include <algorithm>

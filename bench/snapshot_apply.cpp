@@ -1,6 +1,7 @@
-// Applies recorded snapshots of tests/web/quay.kw, as web/bench/snapshots.ts records them, and says how
-// long one takes: the C++ figure beside that of the TypeScript client.
-// Usage: kwind_snapshot_apply FILE; the file has for each snapshot its bits (32, low byte first), and the bytes.
+// Applies recorded snapshots of tests/web/quay.kw, as web/bench/snapshots.ts records them, and says
+// how long one takes: the C++ figure beside that of the TypeScript client. Usage:
+// kwind_snapshot_apply FILE; the file has for each snapshot its bits (32, low byte first), and the
+// bytes.
 #include <fmt/format.h>
 
 #include <algorithm>

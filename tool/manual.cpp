@@ -1,4 +1,5 @@
-// troff for man pages (man(7)), and completion functions for bash and zsh: which words may stand next.
+// troff for man pages (man(7)), and completion functions for bash and zsh: which words may stand
+// next.
 #include "manual.h"
 
 #include <fmt/format.h>
@@ -6,7 +7,8 @@
 namespace kwind::tool {
 namespace {
 
-// A text as troff shows it: no word is a command or an escape, and a dash is one that can be copied.
+// A text as troff shows it: no word is a command or an escape, and a dash is one that can be
+// copied.
 std::string troff(std::string_view text) {
   std::string out;
   bool starts_line = true;

@@ -37,7 +37,8 @@ double allocated_mib() {
   const struct mallinfo2 heap = ::mallinfo2();
   return static_cast<double>(heap.uordblks + heap.hblkhd) / 1048576;
 }
-// All attackers together have the last core, the server has the first; honest clients run on either.
+// All attackers together have the last core, the server has the first; honest clients run on
+// either.
 void stay_on_core(std::size_t core) {
   cpu_set_t cores;
   CPU_ZERO(&cores);

@@ -1,5 +1,6 @@
-// Bytes of a hostile client to the WebTransport server. The first byte chooses: 0, the frames of a request stream and
-// its header block, as they come after a handshake; else a packet, of which the server has not heard before.
+// Bytes of a hostile client to the WebTransport server. The first byte chooses: 0, the frames of a
+// request stream and its header block, as they come after a handshake; else a packet, of which the
+// server has not heard before.
 #include <deque>
 
 #include "kwind/core/assert.h"

@@ -56,8 +56,8 @@ class KWIND_API Server final : private detail::OwnedTransports, public host::Ser
                                                                const ServerOptions& options = {});
   ~Server();
 
-  /// Listens on another transport as well: web::WebSocketTransport. The server owns it and waits for
-  /// it. Its address() has the index after those of `listen` and of earlier ones.
+  /// Listens on another transport as well: web::WebSocketTransport. The server owns it and waits
+  /// for it. Its address() has the index after those of `listen` and of earlier ones.
   void add_transport(std::unique_ptr<io::PollableTransport> transport);
 
   /// Receives, runs handlers and due ticks, sends. Never blocks. For programs with a loop of their

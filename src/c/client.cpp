@@ -1,5 +1,5 @@
-// The client of the C interface: a kwind::Client and, if wanted, its ReplicatedWorld, whose handlers
-// fill a queue of events.
+// The client of the C interface: a kwind::Client and, if wanted, its ReplicatedWorld, whose
+// handlers fill a queue of events.
 #include "kwind/client.h"
 
 #include <algorithm>

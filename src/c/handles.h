@@ -136,9 +136,9 @@ Handle* handle_of(std::uintptr_t number) {
   return reinterpret_cast<Handle*>(number);  // NOLINT(performance-no-int-to-ptr): never followed
 }
 
-/// Checks the `size` of a struct of the caller: at least `first_size`, which it had when it came into
-/// the interface; at most `known_size`, unless what lies beyond is 0. Errors: KWIND_E_ARGUMENT,
-/// KWIND_E_SIZE.
+/// Checks the `size` of a struct of the caller: at least `first_size`, which it had when it came
+/// into the interface; at most `known_size`, unless what lies beyond is 0. Errors:
+/// KWIND_E_ARGUMENT, KWIND_E_SIZE.
 kwind_result check_size(const void* in, std::size_t first_size, std::size_t known_size);
 
 }  // namespace kwind::c

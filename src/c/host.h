@@ -1,5 +1,5 @@
-// What the server and the client of the C interface share: the queue of events, and requests in both
-// directions. Single-threaded: its object is locked.
+// What the server and the client of the C interface share: the queue of events, and requests in
+// both directions. Single-threaded: its object is locked.
 #pragma once
 #include <deque>
 #include <map>

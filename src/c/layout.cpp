@@ -1,6 +1,6 @@
-// Values to C structs and back, by tables of offsets that `kwind gen --c` writes. The tables are the
-// caller's: each is held against the description before a byte is copied, and nothing outside the
-// struct is touched.
+// Values to C structs and back, by tables of offsets that `kwind gen --c` writes. The tables are
+// the caller's: each is held against the description before a byte is copied, and nothing outside
+// the struct is touched.
 #include <cstring>
 #include <limits>
 

@@ -1,5 +1,5 @@
-// The server of the C interface: a kwind::Server and, if wanted, its Replication, whose handlers fill
-// a queue of events.
+// The server of the C interface: a kwind::Server and, if wanted, its Replication, whose handlers
+// fill a queue of events.
 #include "kwind/server.h"
 
 #include <algorithm>

@@ -1,5 +1,6 @@
-// TypeScript types beside tables of the same protocol: the types are for the compiler, the tables for
-// the codecs of the package in web/. Names of helper constants start with $, which no description has.
+// TypeScript types beside tables of the same protocol: the types are for the compiler, the tables
+// for the codecs of the package in web/. Names of helper constants start with $, which no
+// description has.
 #include "kwind/language/generate_typescript.h"
 
 #include <fmt/format.h>

@@ -1,4 +1,11 @@
 // States, events, timers and ends of a connection, and the public face of all of it.
+//
+// A connection begins in `greeting` (client) or `opening` (server), is `open` when both ends have
+// proved their keys, and ends through `closing` (this end closes) or `draining` (the peer closed)
+// in `closed`. link_receive.cpp and link_send.cpp have what happens to datagrams in each of them.
+//
+// Time is an argument of every call, and never runs backwards within a link: an earlier time counts
+// as the latest one (see forward()).
 #include "kwind/link/link.h"
 
 #include <algorithm>

@@ -1,4 +1,12 @@
 // What leaves: who may, in which order datagrams are filled, and what is noted of each.
+//
+// A link sends when its owner asks for a datagram (poll_datagram). Each turn decides what may
+// leave, by congestion window and pacer, then what wants to leave, and writes one datagram of at
+// most the size that the path carries. What the datagram holds is noted in `ledger_` before it is
+// encrypted.
+//
+// Messages of high priority may overdraw the congestion window, by a bounded number of bytes: input
+// and hits must not wait for a download.
 #include <algorithm>
 #include <tuple>
 

@@ -1,5 +1,5 @@
-// Linear interpolation between two states of an entity that is known at run time only: the same rules
-// as the blend() that generated code has for each entity and record.
+// Linear interpolation between two states of an entity that is known at run time only: the same
+// rules as the blend() that generated code has for each entity and record.
 #include <Eigen/Geometry>
 #include <array>
 

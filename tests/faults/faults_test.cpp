@@ -29,8 +29,8 @@ void PrintTo(const Failing& failing, std::ostream* out) {
 
 class Faults : public testing::TestWithParam<std::tuple<Failing, bool>> {};
 
-// Orders both ways for as long as the calls fail, and after: each arrives once and in turn, within a
-// second of the end of the fault, and the process has not been busy meanwhile.
+// Orders both ways for as long as the calls fail, and after: each arrives once and in turn, within
+// a second of the end of the fault, and the process has not been busy meanwhile.
 TEST_P(Faults, LoseNoOrderAndAreOverWithinASecond) {
   const auto& [failing, over_tcp] = GetParam();
   auto udp = UdpTransport::open(Endpoint::loopback(0));

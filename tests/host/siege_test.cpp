@@ -367,9 +367,9 @@ TEST(Siege, AfterAPauseOfAMinuteConnectionsThatLastGoOnWithinASecond) {
   EXPECT_EQ(hosts.log().size(), 4U) << "nobody left";
 }
 
-// With the usual timeouts the clients have timed out when the server wakes. They resume at once, even
-// where the server has no place beside theirs: what they said in the first seconds of the pause lay
-// in its socket, so that it takes them for alive.
+// With the usual timeouts the clients have timed out when the server wakes. They resume at once,
+// even where the server has no place beside theirs: what they said in the first seconds of the
+// pause lay in its socket, so that it takes them for alive.
 TEST(Siege, AfterAPauseOfAMinuteClientsThatLeftComeBackWithinASecond) {
   ServerOptions options;
   options.capacity = 4;

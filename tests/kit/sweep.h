@@ -1,5 +1,5 @@
-// Which seeds a sweep runs: a slice by default, all with KWIND_SWEEP=full, one with KWIND_SEED=n, those
-// from n to m with KWIND_SEED=n-m.
+// Which seeds a sweep runs: a slice by default, all with KWIND_SWEEP=full, one with KWIND_SEED=n,
+// those from n to m with KWIND_SEED=n-m.
 #pragma once
 #include <cstdint>
 #include <cstdlib>

@@ -1,5 +1,5 @@
-// The generated code of each example, as it is in the tree: a change of a generator is a diff there.
-// KWIND_REWRITE=1 renews the files.
+// The generated code of each example, as it is in the tree: a change of a generator is a diff
+// there. KWIND_REWRITE=1 renews the files.
 #include <gtest/gtest.h>
 
 #include <cstdlib>

@@ -132,7 +132,8 @@ TEST_F(RuleBreaker, IsHeardWhileItKeepsTheRules) {
   EXPECT_EQ(pair_.server().state(), link::State::open);
 }
 
-// A reason may end in a log: escapes, C1 controls and bytes that are no UTF-8 do not reach a handler.
+// A reason may end in a log: escapes, C1 controls and bytes that are no UTF-8 do not reach a
+// handler.
 TEST_F(RuleBreaker, GivesAReasonThatCannotMoveACursor) {
   constexpr std::string_view kReason =
       "gone\x1b[2J \xc2\x9b"

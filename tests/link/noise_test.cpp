@@ -1,5 +1,5 @@
-// The cryptographic parts of a handshake: Noise_NK against an implementation in another language, and
-// the ciphers of datagrams.
+// The cryptographic parts of a handshake: Noise_NK against an implementation in another language,
+// and the ciphers of datagrams.
 #include <gtest/gtest.h>
 
 #include <sstream>

@@ -112,8 +112,8 @@ TEST(LargeEntities, OnesThatGoOrAreHiddenOnTheWayLeaveRoomForOthers) {
   }
 }
 
-// 80 charts have 195,840 cells: more than a snapshot may edit, though their changes fit into it. The
-// client takes the rest whole.
+// 80 charts have 195,840 cells: more than a snapshot may edit, though their changes fit into it.
+// The client takes the rest whole.
 TEST(GridEntities, ASnapshotEditsNoMoreThanItMay) {
   kit::MovingBay bay(15);
   bay::Chart chart;

@@ -1,4 +1,5 @@
-// The relay itself on the simulated network: what takes a process and a minute in cli/relay_test.cpp.
+// The relay itself on the simulated network: what takes a process and a minute in
+// cli/relay_test.cpp.
 #include "relay/relay.h"
 
 #include <gtest/gtest.h>

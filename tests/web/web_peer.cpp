@@ -1,10 +1,11 @@
-// A server for tests of clients in other languages: returns messages, asks and answers requests, and
-// replicates a world with a type of each kind.
-// Usage: web_peer [--port N] [--key FILE] [--speculative] [--resume SECONDS] [--tick-rate N]
+// A server for tests of clients in other languages: returns messages, asks and answers requests,
+// and replicates a world with a type of each kind. Usage: web_peer [--port N] [--key FILE]
+// [--speculative] [--resume SECONDS] [--tick-rate N]
 //                 [--udp] [--certificate FILE --private-key FILE] [--origin ORIGIN] [--entities N]
 //                 [--loss PERCENT] [--delay MS] [--web-transport-port N]
-// --loss and --delay make the path of WebTransport worse, each way. It prints a line of JSON: the URL and the public
-// key, and where WebTransport is built in its URL and the hash of its certificate.
+// --loss and --delay make the path of WebTransport worse, each way. It prints a line of JSON: the
+// URL and the public key, and where WebTransport is built in its URL and the hash of its
+// certificate.
 #include <fmt/format.h>
 
 #include <charconv>
@@ -199,7 +200,8 @@ class Quay {
 };
 
 #ifdef KWIND_WEB_TRANSPORT
-// Opens WebTransport over a path with losses. Returns the members that the line of JSON gets for URL and hash.
+// Opens WebTransport over a path with losses. Returns the members that the line of JSON gets for
+// URL and hash.
 kwind::Result<std::string> add_web_transport(kwind::Server& server, const Settings& settings) {
   auto udp =
       kwind::io::UdpTransport::open(kwind::Endpoint::v4(127, 0, 0, 1, settings.web_transport_port));

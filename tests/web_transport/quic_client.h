@@ -1,4 +1,5 @@
-// A client of WebTransport by ngtcp2, as a browser is one: for tests in virtual time. The client checks no certificate.
+// A client of WebTransport by ngtcp2, as a browser is one: for tests in virtual time. The client
+// checks no certificate.
 #pragma once
 #include <gnutls/crypto.h>
 #include <gnutls/gnutls.h>

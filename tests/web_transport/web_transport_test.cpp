@@ -1,4 +1,5 @@
-// A WebTransport server on a simulated network, in virtual time, against a client by ngtcp2 and against raw packets.
+// A WebTransport server on a simulated network, in virtual time, against a client by ngtcp2 and
+// against raw packets.
 #include "kwind/web_transport/web_transport_server.h"
 
 #include <gtest/gtest.h>
@@ -6,7 +7,9 @@
 #include <random>
 
 #include "kit/promises.h"
+#include "kwind/io/clock.h"
 #include "kwind/io/sim/network.h"
+#include "kwind/io/udp_transport.h"
 #include "web_transport/quic_client.h"
 
 namespace kwind::web {
@@ -464,6 +467,38 @@ TEST(Certificate, CanBeRenewedAndComesFromFiles) {
   options.certificate_file = "/nowhere.pem";
   options.private_key_file = "/nowhere.key";
   EXPECT_EQ(WebTransportServer::listen(Endpoint::loopback(0), options).error(), Errc::bad_key);
+}
+
+// Real sockets: one server on all addresses, a client of each family.
+TEST(WebTransportServer, TakesBothFamiliesOnOnePort) {
+  auto server = WebTransportServer::listen(Endpoint::any(0));
+  ASSERT_TRUE(server.has_value());
+  const std::uint16_t port = (*server)->local().port;
+  std::size_t families = 0;
+  for (const Endpoint& local : {Endpoint::loopback(0), Endpoint::loopback_v6(0)}) {
+    auto udp = io::UdpTransport::open(local);
+    if (!udp) continue;  // a machine without IPv6
+    ++families;
+    Endpoint to = local;
+    to.port = port;
+    QuicClient page(**udp, to, io::now());
+    std::int64_t session = -1;
+    std::string got;
+    for (const Time end = io::now() + 5s; got.empty() && io::now() < end;) {
+      page.turn(io::now());
+      (*udp)->flush(io::now());
+      if (page.is_connected && session < 0) session = page.request({});
+      if (session >= 0 && page.status(session) == "200") page.send_datagram(session, "ahoy");
+      while (const auto datagram = (*server)->receive(io::now())) {
+        EXPECT_EQ(datagram->from.is_v4(), local.is_v4());
+        got = text_of(datagram->bytes);
+      }
+      (*server)->flush(io::now());
+      (*server)->wait(io::now() + 1ms);
+    }
+    EXPECT_EQ(got, "ahoy") << local.text();
+  }
+  EXPECT_GE(families, 1U);
 }
 
 TEST(WebTransportServer, SharesNoPort) {

@@ -1,5 +1,5 @@
-// Where a command connects to: "HOST:PORT" over UDP, "ws://HOST:PORT/PATH" or "wss://..." over a web
-// socket.
+// Where a command connects to: "HOST:PORT" over UDP, "ws://HOST:PORT/PATH" or "wss://..." over a
+// web socket.
 #pragma once
 #include <memory>
 #include <string>

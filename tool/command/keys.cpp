@@ -53,7 +53,8 @@ bool write_key(const fs::path& path, const KeyFile& file) {
   return false;
 }
 
-// Four files: secret and public key of the server, and of its tickets. Without --replace existing files stay.
+// Four files: secret and public key of the server, and of its tickets. Without --replace existing
+// files stay.
 int make_keys(const KeysArguments& arguments) {
   const link::KeyPair server = link::KeyPair::from_secret(io::random_secret());
   const ticket::SigningKey signing = ticket::SigningKey::from_seed(io::random_secret());

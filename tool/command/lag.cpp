@@ -150,8 +150,8 @@ void print_conditions(std::FILE* status, double at, const lag::BothWays& now) {
              up == down ? "both directions: " + up : "to server " + up + "; to clients " + down);
 }
 
-// Passes datagrams on until the time is over or somebody interrupts, by the timetable, with a line a
-// second.
+// Passes datagrams on until the time is over or somebody interrupts, by the timetable, with a line
+// a second.
 void pass_on(const LagArguments& arguments, lag::Proxy& proxy, const lag::Timetable& timetable,
              std::FILE* status) {
   const Time start = io::now();

@@ -1,5 +1,5 @@
-// The server that the bots of `kwind load` go to: Saltmarsh Harbour in this process, or one that the
-// arguments name.
+// The server that the bots of `kwind load` go to: Saltmarsh Harbour in this process, or one that
+// the arguments name.
 #pragma once
 #include <memory>
 #include <string>

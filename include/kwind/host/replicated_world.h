@@ -31,8 +31,8 @@ struct ReplicatedWorldOptions {
 };
 
 /// Construct it before the client connects, and destroy it before the client, which may go on
-/// without it: its handlers do nothing then. Not to be destroyed in a handler. It takes the client's
-/// on_payload() and set_reference_filter() for itself. Thread: that of the client.
+/// without it: its handlers do nothing then. Not to be destroyed in a handler. It takes the
+/// client's on_payload() and set_reference_filter() for itself. Thread: that of the client.
 class KWIND_API ReplicatedWorld final : public LoopStage {
  public:
   /// Borrows the client. Requires: on_payload() is not set yet.

@@ -34,8 +34,8 @@ struct ReplicationOptions {
   /// Deltas use baselines that are in flight: fewer bytes, and a full update after a loss.
   bool speculative_baselines = false;
   /// For programs that read events after receive() instead of handlers within it: a due tick begins
-  /// at the end of receive(), with its inputs and on_tick(), and ends in the next flush(), with what
-  /// was put in between. Otherwise both happen in flush().
+  /// at the end of receive(), with its inputs and on_tick(), and ends in the next flush(), with
+  /// what was put in between. Otherwise both happen in flush().
   bool tick_between_receive_and_flush = false;
   /// How far back tick_seen_by() goes: a client that claims to see the world later than that is
   /// judged by this.
@@ -102,8 +102,8 @@ template <schema::ReplicaEntity T>
 class Entity;
 
 /// Construct it before the first client connects, and destroy it before the server, which may go on
-/// without it: its handlers do nothing then. Not to be destroyed in a handler. It takes the server's
-/// on_payload() and set_reference_filter() for itself. Thread: that of the server.
+/// without it: its handlers do nothing then. Not to be destroyed in a handler. It takes the
+/// server's on_payload() and set_reference_filter() for itself. Thread: that of the server.
 class KWIND_API Replication final : public LoopStage {
  public:
   /// Borrows the server. Requires: a protocol with entities; on_payload() is not set yet.
@@ -118,7 +118,8 @@ class KWIND_API Replication final : public LoopStage {
   /// Called for at most one input per client and tick, in the order in which the client made them.
   /// Inputs beyond InputReceiver::kMaxWaiting are dropped and counted; checks, owners and the rate
   /// limit of the message apply. A T that comes as a message, not as an input, is dropped and
-  /// counted as not_allowed: it would be a second one in its tick. Requires: InputSender or ReplicatedWorld at the client.
+  /// counted as not_allowed: it would be a second one in its tick. Requires: InputSender or
+  /// ReplicatedWorld at the client.
   template <schema::Message T>
   void on_input(std::function<void(ClientView&, const T&)> handler) {
     KWIND_ASSERT(take_input_ == nullptr);

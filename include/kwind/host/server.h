@@ -46,9 +46,9 @@ struct ServerOptions : Options {
   Duration receive_time = std::chrono::milliseconds(5);
   /// What clients know the server by. Absent only in plaintext mode.
   std::optional<link::KeyPair> key{};
-  /// Bytes of reliable and ordered messages of a client that may have arrived and wait for their turn
-  /// or their budget, for each channel, beyond one message of the largest size. More lets a client
-  /// send more in a round trip, and hold more of the server's memory. At least 65536.
+  /// Bytes of reliable and ordered messages of a client that may have arrived and wait for their
+  /// turn or their budget, for each channel, beyond one message of the largest size. More lets a
+  /// client send more in a round trip, and hold more of the server's memory. At least 65536.
   std::size_t receive_window = std::size_t{256} * 1024;
   /// Asks clients for tickets, and checks them; must outlive the server. See kwind/ticket/ticket.h.
   const link::TicketGate* gate = nullptr;

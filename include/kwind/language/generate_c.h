@@ -11,9 +11,9 @@
 
 namespace kwind::language {
 
-/// One header, `harbour_c.h`: the description as text, enums, one struct for each message, entity and
-/// record, and for each a kwind_layout. The same texts give the same header. Error: a sentence, if
-/// a struct would be larger than kMaxStructBytes.
+/// One header, `harbour_c.h`: the description as text, enums, one struct for each message, entity
+/// and record, and for each a kwind_layout. The same texts give the same header. Error: a sentence,
+/// if a struct would be larger than kMaxStructBytes.
 KWIND_API tl::expected<GeneratedFile, std::string> generate_c(const Compiled& source);
 
 /// Lists, texts and grids lie within their structs, with room for the most that they can hold.

@@ -24,9 +24,9 @@ class KWIND_API TicketGate {
   /// Errors: ticket_invalid, ticket_expired.
   [[nodiscard]] virtual Result<Claims> check(std::string_view ticket,
                                              std::int64_t unix_seconds) const = 0;
-  /// Called once when the connection opens that brought the ticket, after the listener's own table of
-  /// used tickets: false if it counts as used, and the connection ends with ticket_used. For what is
-  /// to hold beyond this process, in a store that several servers share. Not to block.
+  /// Called once when the connection opens that brought the ticket, after the listener's own table
+  /// of used tickets: false if it counts as used, and the connection ends with ticket_used. For
+  /// what is to hold beyond this process, in a store that several servers share. Not to block.
   [[nodiscard]] virtual bool take(const Claims& /*claims*/) const { return true; }
   /// Called when a client resumes without its ticket, by what that said: false for one
   /// that was banned meanwhile. Whether it has expired is checked in any case.

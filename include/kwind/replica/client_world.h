@@ -114,8 +114,8 @@ class KWIND_API ClientWorld {
   }
   /// As get() and sample() for a description that is known at run time only: call `decode` with the
   /// newest fields, or `from` and `to` with the states before and after `tick`, and return how far
-  /// between them `tick` is, 0 to 1. Without such an entity nothing is called; without a state after
-  /// `tick` only `from` is.
+  /// between them `tick` is, 0 to 1. Without such an entity nothing is called; without a state
+  /// after `tick` only `from` is.
   using Decode = std::function<void(schema::Decoder&)>;
   void read(schema::AnyRef entity, const Decode& decode) const;
   double read_around(schema::AnyRef entity, double tick, const Decode& from,

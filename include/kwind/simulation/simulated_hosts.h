@@ -1,6 +1,6 @@
-// A server and clients of it on a simulated network, for the tests of a game: loss, delay, jitter and
-// reordering from a seed, in virtual time. Ten minutes of play take a moment, and the same seed gives
-// the same run everywhere.
+// A server and clients of it on a simulated network, for the tests of a game: loss, delay, jitter
+// and reordering from a seed, in virtual time. Ten minutes of play take a moment, and the same seed
+// gives the same run everywhere.
 #pragma once
 #include <cstdint>
 #include <functional>
@@ -28,8 +28,9 @@ struct SimulatedHostsOptions {
   Duration step = std::chrono::milliseconds(5);
 };
 
-/// Hosts are used as in a program: register handlers, construct a Replication, send. run() takes the
-/// place of the loop. Clocks of tickets are not simulated: see ServerOptions::unix_now. One thread.
+/// Hosts are used as in a program: register handlers, construct a Replication, send. run() takes
+/// the place of the loop. Clocks of tickets are not simulated: see ServerOptions::unix_now. One
+/// thread.
 class KWIND_API SimulatedHosts {
  public:
   /// Borrows `protocol`.

@@ -64,8 +64,9 @@ Result<link::Claims> check(std::string_view text, const VerifyKey& key, std::str
 /// The gate of a server that lets in who brings a ticket: give it to host::ServerOptions::gate.
 class Gate final : public link::TicketGate {
  public:
-  /// `issued_from`: with the start of this process a ticket that a predecessor with the same key has
-  /// let in counts no second time; clients that hold an older one log in again. 0: all are taken.
+  /// `issued_from`: with the start of this process a ticket that a predecessor with the same key
+  /// has let in counts no second time; clients that hold an older one log in again. 0: all are
+  /// taken.
   Gate(const VerifyKey& key, const link::PublicKey& server, std::int64_t issued_from = 0)
       : key_(key), audience_(link::key_text(server)), issued_from_(issued_from) {}
   [[nodiscard]] Result<link::Claims> check(std::string_view ticket,

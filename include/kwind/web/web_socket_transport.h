@@ -1,6 +1,6 @@
-// A transport over web sockets (RFC 6455), for browsers and for networks that let only HTTP pass. One
-// binary message is one datagram of the stream form (docs/wire-format.md, "Over a web socket"). An
-// optional component on Boost.Beast and OpenSSL. One transport, one thread; non-blocking.
+// A transport over web sockets (RFC 6455), for browsers and for networks that let only HTTP pass.
+// One binary message is one datagram of the stream form (docs/wire-format.md, "Over a web socket").
+// An optional component on Boost.Beast and OpenSSL. One transport, one thread; non-blocking.
 #pragma once
 #include <functional>
 #include <memory>
@@ -31,7 +31,8 @@ struct WebSocketOptions {
   /// Connections at once; until a connection belongs to a peer it is pending, and at most half may
   /// be. Each takes a file descriptor; without one the transport accepts nothing for a second.
   std::size_t connections = 1024;
-  /// Of one IPv4 address, or one IPv6 /64. Behind a reverse proxy all have the proxy's address: raise it.
+  /// Of one IPv4 address, or one IPv6 /64. Behind a reverse proxy all have the proxy's address:
+  /// raise it.
   std::size_t connections_per_address = 64;
   std::size_t header_bytes = 8192;  ///< of a request; more is answered with 431
   /// Ends a connection that does not belong to a peer after this time.
@@ -79,9 +80,8 @@ struct WebSocketAddress {
 class KWIND_API WebSocketTransport final : public io::PollableTransport {
  public:
   struct State;  ///< opaque
-  /// Listens at `local`; port 0 lets the system choose one.
-  /// Errors: address_in_use, bad_address, no_permission, socket_failure; bad_key if a PEM file cannot
-  /// be read.
+  /// Listens at `local`; port 0 lets the system choose one. Errors: address_in_use, bad_address,
+  /// no_permission, socket_failure; bad_key if a PEM file cannot be read.
   static Result<std::unique_ptr<WebSocketTransport>> listen(const Endpoint& local,
                                                             const WebSocketOptions& options = {});
   /// Starts to connect to `server`, without waiting: take_ended() shows that the connection failed.

@@ -1,4 +1,8 @@
 // Encoding of acknowledgement ranges (RFC 9000, 19.3) with the delay since the newest one.
+//
+// A usual block is 11 bits: the path lost nothing lately, and one bit stands for "all of the last
+// packets". Otherwise ranges follow from the newest down, as run lengths and gaps in exponential
+// Golomb codes.
 #include "link/datagram/ack_block.h"
 
 #include <algorithm>

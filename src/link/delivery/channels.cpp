@@ -1,4 +1,12 @@
 // The channels of a link: priorities of what is sent, and the delivery of what arrives.
+//
+// A channel has one of three priorities: high, normal, bulk. A datagram is filled in this order:
+// copies and parities, high, then the payload source of the link, normal, bulk. Channels of one
+// priority take turns in going first.
+//
+// Sets of channels are kept as bits of a word (channels with something unsent, with something in
+// flight, with a window to announce), so that a turn costs what it sends, whatever the number of
+// channels.
 #include "link/delivery/channels.h"
 
 #include <algorithm>

@@ -1,5 +1,15 @@
 // Sending side of reliable and ordered delivery: messages stay until a packet with them is
 // acknowledged; lost ones go again in new packets.
+//
+// Two rings hold the messages of a channel: `queue_` those that were never sent, `flight_` those
+// that were sent and are not acknowledged. The index of a message in `flight_` is its sequence
+// number.
+//
+// A message in flight is in_flight, waiting (all datagrams that carried it are lost: it goes again)
+// or acked. A message larger than a datagram has these stages for each of its fragments. Small
+// messages of a path with loss are sent several times before any loss is known, as copies or as
+// parities (XOR of two or three messages), so that a loss costs milliseconds instead of a round
+// trip; repeat.h says how many.
 #include "link/delivery/reliable_sender.h"
 
 #include <algorithm>

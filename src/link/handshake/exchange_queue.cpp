@@ -1,4 +1,12 @@
 // A bounded queue of connects with a token bucket; networks with fewer recent exchanges come first.
+//
+// A key exchange is the dearest thing that a stranger can ask for, so exchanges are rationed. A
+// connect has a price: the exchanges that its network (IPv4 /32, IPv6 /64) had lately, and those
+// that it has waiting. Past exchanges are forgotten exponentially; failed ones count fourfold. The
+// cheapest connect goes first. A full queue drops the dearest.
+//
+// Invariant 1: Network::waiting is the number of entries of the queue that have this network.
+// Invariant 2: a network that has connects waiting is not evicted from the table.
 #include "link/handshake/exchange_queue.h"
 
 #include <algorithm>

@@ -1,4 +1,17 @@
 // Reading and writing of handshake datagrams, cookies and stateless resets.
+//
+// A datagram of the handshake begins with its form (8 bits), the link version (16) and a nonce that
+// the client chose for this attempt (64). The forms are the messages hello, cookie, connect and
+// accept, two answers for an attempt that failed (versions, handshake_error), and two for a
+// connection that the server does not know (lost, reset).
+//
+// The server keeps no state before a connect with a cookie arrives. A cookie is a keyed hash over
+// the address, the nonce and the time, which the server computes again (as SYN cookies are).
+//
+// Invariant 1: no answer to an address that is not proved is larger than the datagram that it
+//   answers.
+// Invariant 2: a value has one byte string. Padding is zeros, and the readers refuse everything
+//   else.
 #include "link/handshake/handshake.h"
 
 #include <algorithm>

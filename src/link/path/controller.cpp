@@ -1,5 +1,18 @@
 // Congestion control by delay and delivery rate, with a CUBIC window (RFC 9438) while competing
 // flows keep a standing queue.
+//
+// The controller is in one of three ways of running, and decides once a round trip whether to
+// change (it leaves `starting` at once when it sees a queue):
+//
+//   starting  the rate doubles each round until the bandwidth is found (as slow start does)
+//   steady    the rate is the bandwidth, less in proportion to the queue that is seen; every eighth
+//             round looks for more
+//   sharing   a queue stands although this end gives way: others fill it, and CUBIC competes with
+//             them
+//
+// The bandwidth is the greatest delivery rate of the last ten rounds, the queue the round trip's
+// excess over the least one of a minute or two. An ack from a peer that polls seldom is late for
+// that reason: `waits_for_look_` is taken off, or the wait would be taken for a queue.
 #include "link/path/controller.h"
 
 #include <cmath>

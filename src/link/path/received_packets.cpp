@@ -1,4 +1,7 @@
 // The replay window over received packet numbers (RFC 9000, 12.3).
+//
+// A bitmap holds the newest kSpanPackets packet numbers; bit 0 is the largest number. It serves two
+// purposes: it refuses what arrives twice, and its runs are the ranges of the acknowledgements.
 #include "link/path/received_packets.h"
 
 #include <algorithm>

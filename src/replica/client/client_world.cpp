@@ -1,4 +1,9 @@
 // Reads snapshots into staged updates, whole or not at all. client_world_apply.cpp applies them.
+//
+// A snapshot is applied only if everything that it builds on is here. One that arrives before its
+// base waits in a ring, and is tried again after each snapshot that was taken. A snapshot counts
+// whole or not at all: updates are read into `staged` first, and nothing of the world changes
+// before all of them are read.
 #include "kwind/replica/client_world.h"
 
 #include <algorithm>

@@ -1,5 +1,9 @@
 // Applies a snapshot that was read: new states, states of snapshots that the server discarded, and
 // the values that are shown.
+//
+// Each entity keeps its states of the last snapshots (ReceivedStates), because later deltas may
+// refer to any of them. The value that is shown is that of the newest snapshot; older ones that
+// arrive late are kept and not shown.
 #include <algorithm>
 #include <utility>
 

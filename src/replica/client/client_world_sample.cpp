@@ -1,4 +1,8 @@
 // Interpolation between received states, and extrapolation by a few ticks, for drawing.
+//
+// Drawing happens between ticks: a value is blended from the states before and after the drawn
+// tick. Where the newest state is older than the drawn tick the value is extrapolated with the
+// entity's predictor for kMaxAhead ticks, then led back to the newest state.
 #include <algorithm>
 
 #include "replica/client/client_world_state.h"

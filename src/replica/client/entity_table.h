@@ -1,5 +1,5 @@
-// Entities by id, in pages that exist once an id of theirs is in use: a hostile server that names the
-// largest id makes the client take memory for a page, not for all ids below. One thread.
+// Entities by id, in pages that exist once an id of theirs is in use: a hostile server that names
+// the largest id makes the client take memory for a page, not for all ids below. One thread.
 #pragma once
 #include <algorithm>
 #include <array>

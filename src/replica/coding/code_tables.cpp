@@ -1,4 +1,9 @@
 // Symbol counts to canonical Huffman codes, and the built-in counts.
+//
+// Each entity type has code tables of its own: for the mask of changed columns and for the
+// residuals of each column, each by the age of the baseline. Tables are made from counts of
+// symbols: of a recording, by `kwind train`, or of expectations from the description alone. Both
+// ends must have the same tables; their digest is compared in the handshake.
 #include "replica/coding/code_tables.h"
 
 #include <algorithm>

@@ -54,8 +54,8 @@ inline std::size_t masks_of(const std::vector<MaskColumn>& columns) {
 }
 /// Whether a column is an axis of a place that follows.
 bool follows(const schema::EntityInfo& info, std::size_t column);
-/// The predictors that a column can have, as bits 1 << predictor; the first one is that of the words
-/// of its field.
+/// The predictors that a column can have, as bits 1 << predictor; the first one is that of the
+/// words of its field.
 struct PredictorChoice {
   Predictor by_words = Predictor::hold;
   std::uint32_t all = 1;

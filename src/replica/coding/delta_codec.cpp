@@ -1,5 +1,13 @@
 // Delta coding against baselines: a mask of changed fields, then residuals in prefix codes. Write
 // and read stand side by side.
+//
+// A residual is the value less its prediction, and mostly small. Its symbol is its place in the
+// zigzag order; two further symbols escape to an exponential Golomb code and to the whole value,
+// whichever is shorter. A value of varying size (text, list, grid) is sent as an edit of its last
+// value where that is shorter than the value.
+//
+// Invariant 1: both ends compute a prediction from states that both have, in whole numbers, so that
+//   the result is the same on every machine.
 #include "replica/coding/delta_codec.h"
 
 #include <algorithm>

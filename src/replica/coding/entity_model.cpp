@@ -1,4 +1,15 @@
 // Prediction of fields in whole numbers: hold, linear, and motion along a direction; tolerances.
+//
+// A predictor extrapolates a column from the last states that both ends have: hold (no change),
+// linear (dead reckoning from two states), quadratic, or along the entity's own direction and speed
+// (`follows`). Each column's predictor is the one that trained tables name, else the one that the
+// description suggests.
+//
+// A field with a tolerance (`within`) is sent only when the client's extrapolation has gone too far
+// from its value.
+//
+// Invariant 1: no result depends on floating point. The tables of add_follow() are made with single
+//   operations of IEEE 754, which every machine rounds alike, and the rest is in whole numbers.
 #include "replica/coding/entity_model.h"
 
 #include <algorithm>
@@ -93,8 +104,8 @@ EntityModel::EntityModel(const schema::EntityInfo& info, double ticks_per_second
   }
 }
 
-// Motion along a direction: the way in one tick for each step of speed, and the share of each axis in
-// it for each step of the turn, as tables.
+// Motion along a direction: the way in one tick for each step of speed, and the share of each axis
+// in it for each step of the turn, as tables.
 void EntityModel::add_follow(const schema::FollowInfo& follow, double ticks_per_second) {
   // `owner only` fields predict nothing for other clients.
   const auto owner_only = [&](std::size_t column) { return info_->columns[column].owner_only; };

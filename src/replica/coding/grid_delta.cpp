@@ -1,4 +1,7 @@
 // Reading and writing of changed grid cells.
+//
+// A change is a list of cells, each by its distance from the one before (exponential Golomb), with
+// its difference from the old cell.
 #include "replica/coding/grid_delta.h"
 
 #include <utility>

@@ -1,4 +1,11 @@
 // Edits of lists: runs of items that are kept, replaced, inserted or removed.
+//
+// The edits are the shortest ones between the two lists (edit distance by dynamic programming), or,
+// for long lists, those by place. They are written as runs: so many items kept, then so many
+// replaced, inserted or removed, with the new items behind each run.
+//
+// A reader checks every count against what is left of both lists and of the bits before it copies:
+// an edit cannot make a list that its type does not permit.
 #include "replica/coding/list_delta.h"
 
 #include <algorithm>
@@ -92,8 +99,8 @@ class Edits {
   std::size_t kept_ = 0;
 };
 
-// Where two lists differ: `old_count` items of the one and `new_count` of the other behind `head` that
-// both begin with.
+// Where two lists differ: `old_count` items of the one and `new_count` of the other behind `head`
+// that both begin with.
 struct Middle {
   const Items& before;
   const Items& now;
@@ -119,8 +126,8 @@ void add_by_place(const Middle& middle, Edits& edits) {
   for (std::size_t i = both; i < middle.old_count; ++i) edits.add(removed, 0);
 }
 
-// The edit distance (Wagner and Fischer 1974) by dynamic programming from the ends to the beginnings:
-// a replaced, inserted or removed item costs 1. O(old_count * new_count).
+// The edit distance (Wagner and Fischer 1974) by dynamic programming from the ends to the
+// beginnings: a replaced, inserted or removed item costs 1. O(old_count * new_count).
 void add_shortest(const Middle& middle, Edits& edits) {
   // Fewest edits from (i, j) on.
   const std::size_t old_count = middle.old_count;

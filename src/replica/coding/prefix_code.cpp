@@ -1,4 +1,12 @@
 // Canonical Huffman codes with a length limit, and a decoding table.
+//
+// Huffman (1952) gives the lengths; the codes follow from the lengths in the order of symbols
+// (canonical: Schwartz and Kallick, 1964), so that tables travel as lengths. If a code is longer
+// than kLongest, weights are halved until it is not. Codes of up to kShortBits bits are read by one
+// look at a table, longer ones bit by bit.
+//
+// Invariant 1: lengths fill the code space (Kraft's sum is 1), so that every bit string decodes to
+//   some symbol.
 #include "replica/coding/prefix_code.h"
 
 #include <algorithm>

@@ -1,4 +1,9 @@
 // Reading and writing of the head and the section list of a snapshot.
+//
+// A head names the snapshot, its tick and the baseline, that is, the newest snapshot that the
+// client acknowledged and which of those since are assumed to have arrived. All of it is written
+// relative to that baseline. The usual case (the next tick, nothing lost, continuing entities
+// alone) is one symbol of a prefix code.
 #include "replica/coding/snapshot_head.h"
 
 #include <algorithm>

@@ -10,8 +10,8 @@ namespace {
 
 using schema::ColumnGroup;
 
-// Fraction bits of a quaternion's components: with half a range of 2^19 steps, squares of 2 * half^2
-// with twice these bits fit into 64.
+// Fraction bits of a quaternion's components: with half a range of 2^19 steps, squares of 2 *
+// half^2 with twice these bits fit into 64.
 constexpr unsigned kFraction = 11;
 // Bits that components lose before they are squared.
 constexpr unsigned kSquareShift = 8;

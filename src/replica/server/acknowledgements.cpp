@@ -1,4 +1,17 @@
 // Acknowledgements and losses of snapshots: moves the baselines of one client.
+//
+// Two ways of choosing baselines, by ReplicatorOptions::speculative_baselines:
+//
+//   exact        a delta refers to the newest state that is acknowledged
+//   speculative  a delta refers to the newest state that was sent and is not known to be lost
+//
+// Speculative deltas are smaller, because the baseline is younger. Their price is paid on loss:
+// everything that builds on a lost snapshot is lost with it (lose()), and the assumed state is
+// built again from what is sure (build_again()).
+//
+// Invariant 1: `sure` only grows, but for a full resync, which starts a new history.
+// Invariant 2: a snapshot is never both lost and delivered: a late acknowledgement of a lost one
+//   with a full update is ignored.
 #include <algorithm>
 #include <utility>
 

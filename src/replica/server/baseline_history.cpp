@@ -1,4 +1,17 @@
 // Gathers the updates that a client needs, and composes a snapshot from plan and writer.
+//
+// A history is what the server knows of one client's world: for each entity the newest state that
+// the client is sure to have, the state that the client is assumed to have once everything in
+// flight has arrived, and which snapshots are in flight. Clients whose histories are equal share
+// one (shared_histories.cpp).
+//
+// One snapshot takes three steps: begin() gathers candidates, that is, entities whose state differs
+// from what the client is assumed to have; the plan (snapshot_plan.cpp) chooses among them what
+// fits; write() encodes those (snapshot_writer.cpp) and records what was sent.
+//
+// Tick `settled` of an entity: up to this tick nothing of the entity needs to be sent. Most
+// entities are settled at most ticks, so find_unsettled() is the loop that decides what a client
+// costs.
 #include "replica/server/baseline_history.h"
 
 #include <algorithm>
@@ -274,10 +287,10 @@ bool BaselineHistory::begin(InterestQuery* query, std::vector<std::uint32_t>& ac
   return true;
 }
 
-// Whether the list of continuing entities goes into this snapshot, and whether all changes fit beside
-// it. Takes the list's bits off `room`. The client expects to hear of those that the named snapshot
-// spoke of. If they alone, with nothing to say of any, fill this one, the datagram before had far more
-// room.
+// Whether the list of continuing entities goes into this snapshot, and whether all changes fit
+// beside it. Takes the list's bits off `room`. The client expects to hear of those that the named
+// snapshot spoke of. If they alone, with nothing to say of any, fill this one, the datagram before
+// had far more room.
 BaselineHistory::ContinuingList BaselineHistory::fit_continuing(const Sent* named,
                                                                 std::size_t& room) {
   limited = false;

@@ -1,5 +1,10 @@
 // A grid of cells over positions, and queries with hysteresis: an entity enters the view at one
 // distance and leaves it at a larger one.
+//
+// A uniform grid hashes positions to cells (the cell of a position far away may be one that is
+// near: distances separate them). A query looks at the cells within the largest distance, and
+// compares squared distances. Moved entities change cells in catch_up(), once a tick for all
+// queries.
 #include "kwind/replica/interest.h"
 
 #include <algorithm>

@@ -1,9 +1,5 @@
 // Sharing of histories between clients with equal acknowledgements: a memo per tick from (history,
 // acks, view) to snapshot and next history.
-#include "replica/server/shared_histories.h"
-
-#include <algorithm>
-
 //
 // Clients that have acknowledged the same snapshots and see the same get the same bits, so that a
 // snapshot is put together once for all of them. Clients move from history to history along steps;
@@ -12,6 +8,10 @@
 //
 // Lifetime: a history lives while it has replicators or holds. A step holds the history that it
 // leads to; steps are cleared with the tick.
+#include "replica/server/shared_histories.h"
+
+#include <algorithm>
+
 namespace kwind::replica {
 
 SharedHistories::~SharedHistories() {

@@ -1,4 +1,12 @@
 // Chooses which pending entity updates go into a snapshot of limited size.
+//
+// This is a knapsack filled by priority: the most urgent update that fits is taken, then the next.
+// Priority is the entity's own, times the ticks that the change has waited, so that everything is
+// sent some time; an update that has waited longer than ClientReplicator::kPatience goes before all
+// others.
+//
+// An update that fits no datagram is cut into fragments of kFragmentBits, one entity at a time.
+// Fragments take the room that is left.
 #include <algorithm>
 #include <bit>
 #include <utility>

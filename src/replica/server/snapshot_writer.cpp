@@ -1,4 +1,9 @@
 // Encodes the chosen updates of a snapshot. docs/state-format.md has the bits.
+//
+// A body is the encoded update of one entity. Bodies are written before the choice, because the
+// choice needs their sizes; the same body is then copied into the snapshot. The body of a delta
+// depends on the entity, its baseline and the code tables, and not on the client: it is kept for
+// the tick and shared by all clients with the same baseline (share_change()).
 #include <algorithm>
 #include <utility>
 #include <vector>
