@@ -126,6 +126,7 @@ struct Server::Impl {
     connection.gone = true;
     some_leave = true;
     listener.revoke(connection.admission);  // a discarded client cannot resume
+    if (!connection.forgotten) listener.vacate(connection.admission);
     if (!connection.announced) return;
     peer_table.remove(connection.peer);
     on_disconnect.each(

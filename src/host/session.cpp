@@ -284,7 +284,7 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
       // Messages that wait are delivered before the end, as they came before it. Without ready()
       // nobody wants them.
       end_heard_ = true;
-      if (!ready_) drop_held(Errc::closed);
+      if (!ready_ || expelled_) drop_held(Errc::closed);
       if (held_count_ > 0) release_held(now, sink);
       return;
     case link::Event::Kind::payload: return hear_payload(event, sink);
@@ -294,6 +294,7 @@ void Session::hear(Time now, const link::Event& event, Sink& sink) {
 
 // Payload takes of what a peer may send in a tick as messages do.
 void Session::hear_payload(const link::Event& event, Sink& sink) {
+  if (expelled_) return wire_->drops.add(Errc::closed);
   if (!within_budget(event.bits)) return wire_->drops.add(Errc::over_budget);
   ++tick_messages_;
   tick_bytes_ += bits::bytes_for(event.bits);
@@ -313,7 +314,7 @@ void Session::hear_message(Time now, const link::Event& event, Sink& sink) {
     wire_->drops.add(why);
     link_.consume(event.channel, event.bits);
   };
-  if (link_.state() == link::State::closing) return drop(Errc::closed);  // the game is through
+  if (is_over()) return drop(Errc::closed);
   const auto type = wire_->incoming_of(layout_.version).get(reader, event.channel);
   if (!type) return drop(type.error());
   const schema::MessageInfo& info = wire_->protocol.messages[*type];
@@ -385,15 +386,14 @@ void Session::release_held(Time now, Sink& sink) {
   for (std::size_t channel = 0; channel < held_.size(); ++channel) {
     std::deque<Held>& waiting = held_[channel];
     while (!waiting.empty()) {
-      if (link_.state() == link::State::closing) return drop_held(Errc::closed);
+      if (is_over()) return drop_held(Errc::closed);
       const std::uint16_t type = waiting.front().type;
       const schema::MessageInfo& info = wire_->protocol.messages[type];
       if (!within_budget(waiting.front().window_bits)) break;
       if (!waiting.front().counted && !in_limits_[type].take(now)) {
         const Time since = std::max({waiting.front().since, ready_since_, wire_->unpaused_since});
         if (now - since < wire_->timeouts.max_throttle_delay) break;
-        link_.close(now, fmt::format("{} came faster than its `at most`", info.name),
-                    Errc::rate_limited);
+        expel(now, fmt::format("{} came faster than its `at most`", info.name), Errc::rate_limited);
         return drop_held(Errc::rate_limited);
       }
       const Held held = std::move(waiting.front());
@@ -499,10 +499,21 @@ Handled Session::hand_on(const route::RawMessage& message, Sink& sink) {
 void Session::judge(Time now, const Handled& done) {
   faults_ += done.faults + (done.penalized ? 1 : 0);
   if (done.close) {
-    link_.close(now, error_info(Errc::not_allowed).text, Errc::not_allowed);
+    expel(now, error_info(Errc::not_allowed).text, Errc::not_allowed);
   } else if (wire_->max_faults > 0 && faults_ >= wire_->max_faults) {
-    link_.close(now, error_info(Errc::too_many_faults).text, Errc::too_many_faults);
+    expel(now, error_info(Errc::too_many_faults).text, Errc::too_many_faults);
   }
+}
+
+// A peer that broke a rule is not waited for: it would keep its place as long as it pleases.
+void Session::expel(Time now, std::string_view reason, Errc code) {
+  expelled_ = true;
+  link_.break_off(now, reason, code);
+}
+
+// Nobody wants what the peer has sent: the program closed the connection, or the peer was expelled.
+bool Session::is_over() const {
+  return expelled_ || link_.state() == link::State::closing;
 }
 
 // ---- the pump ----

@@ -114,7 +114,8 @@ class Session {
   void expire_requests(Time now, Sink& sink);
   /// Whether the link has ended and drain() has not seen it yet.
   [[nodiscard]] bool end_unreported() const {
-    return link_.state() == link::State::closed && !end_heard_;
+    const link::State state = link_.state();
+    return (state == link::State::closed || state == link::State::draining) && !end_heard_;
   }
   /// Drops the messages that wait: another connection has taken the place of this one.
   void drop_waiting();
@@ -175,6 +176,8 @@ class Session {
   Handled hand_over(const route::RawMessage& message, Sink& sink);
   Handled hand_on(const route::RawMessage& message, Sink& sink);
   void judge(Time now, const Handled& done);
+  void expel(Time now, std::string_view reason, Errc code);
+  [[nodiscard]] bool is_over() const;
   void show(Time now, std::uint32_t peer, bool received, const route::RawMessage& message) const;
 
   // What each tick needs stands together, for hosts with more sessions than a cache holds.
@@ -196,6 +199,7 @@ class Session {
   Time ready_since_{};
   std::optional<Ended> end_waits_{};  // heard, but messages wait that came before it
   bool end_heard_ = false;
+  bool expelled_ = false;
   std::vector<Question> asked_us_;  // asked there, not answered yet
   schema::Layout layout_;
 };

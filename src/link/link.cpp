@@ -85,7 +85,7 @@ Errc Link::Impl::receive(Time now, const Endpoint& from, std::span<const std::by
     rest_if_idle(now);
   } else {
     stats_.drops.add(error);
-    if (error_info(error).verdict == Verdict::close) break_off(now, error);
+    if (error_info(error).verdict == Verdict::close) break_off(now, error_info(error).text, error);
   }
   return error;
 }
@@ -262,7 +262,7 @@ Errc Link::Impl::send(std::size_t channel, std::size_t tag, const Outbound& mess
   if (state_ != State::open) return Errc::closed;
   const Errc error = channels_.push(channel, tag, message);
   if (error == Errc::queue_full && channels_.specs()[channel].at_limit == AtLimit::close) {
-    break_off(latest_, error);
+    break_off(latest_, error_info(error).text, error);
   }
   return error;
 }
@@ -358,10 +358,13 @@ void Link::Impl::nobody_is_there() {
   if (is_unreported) end(close_code_, std::string(end_text_));
 }
 
-void Link::Impl::break_off(Time now, Errc code) {
+void Link::Impl::break_off(Time now, std::string_view reason, Errc code) {
+  now = forward(now);
   if (state_ == State::closed || state_ == State::draining) return;
-  end(code, error_info(code).text);
-  send_close(now);
+  if (error_info(code).verdict == Verdict::refuse) refusal_ = code;
+  const bool greeting = state_ == State::greeting;
+  end(code, reason);
+  if (!greeting) send_close(now);  // before there are keys nobody can be told
 }
 
 // Says the end, and once more to what still comes.
@@ -526,6 +529,9 @@ void Link::schedule_payload(PayloadSource* payload_source, std::size_t datagrams
 }
 void Link::close(Time now, std::string_view reason, Errc code) {
   impl_->close(now, reason, code);
+}
+void Link::break_off(Time now, std::string_view reason, Errc code) {
+  impl_->break_off(now, reason, code);
 }
 void Link::transport_ended(Time now) {
   impl_->transport_ended(now);

@@ -51,6 +51,9 @@ class Link::Impl {
   std::size_t budget(Time now) const;
   void schedule_payload(PayloadSource* payload_source, std::size_t datagrams);
   void close(Time now, std::string_view reason, Errc code);
+  // The peer broke a rule: the game gets the event at once, the peer by a close for some of what it
+  // still sends.
+  void break_off(Time now, std::string_view reason, Errc code);
   void transport_ended(Time now);
   void nobody_is_there();
   State state() const { return state_; }
@@ -133,9 +136,6 @@ class Link::Impl {
 
   // ---- timers and ends ----
 
-  // The peer broke a rule: the game gets the event at once, the peer by a close for some of what it
-  // still sends.
-  void break_off(Time now, Errc code);
   void send_close(Time now);
 
   // An ack that is about to leave tells the peer as much as a ping, and asks for nothing in return.

@@ -232,6 +232,81 @@ TEST(Siege, EachConnectionHasSecretsOfItsOwn) {
   EXPECT_NE(one.skipped, two.skipped);
 }
 
+// Clients that break rules acknowledge nothing afterwards. Their places are free at once, and what
+// they still send is heard by nobody.
+TEST(Siege, WhoBreaksRulesKeepsNoPlace) {
+  ServerOptions options;
+  options.capacity = 3;
+  options.max_faults = 1;
+  SimHosts hosts(host_test::kProtocol, {.delay = 20ms}, 1, options);
+  std::vector<int> said;
+  hosts.server().on<host_test::Say>([&](Peer, const host_test::Say& say) {
+    said.push_back(static_cast<int>(say.number));
+    if (say.words == "rude") throw std::runtime_error("the rope snapped");
+  });
+  Client& honest = hosts.join();
+  Client& one = hosts.join();
+  Client& two = hosts.join();
+  hosts.run(300ms);
+  ASSERT_EQ(hosts.server().peers().size(), 3U);
+  // A message to each of them that is never acknowledged would delay an ordinary close.
+  for (const Peer peer : hosts.server().peers()) {
+    (void)hosts.server().send(peer, host_test::Said{1, 9, "welcome"});
+  }
+  for (Client* rude : {&one, &two}) {
+    (void)rude->send(host_test::Say{1, "rude"});
+    (void)rude->send(host_test::Say{2, "and more"});
+    rude->flush(hosts.now());
+  }
+  hosts.kill(1);
+  hosts.kill(2);
+  hosts.run(60ms);
+  EXPECT_EQ(hosts.log().back(), "out 3 too_many_faults its messages made too many handlers fail");
+  EXPECT_EQ(said, (std::vector<int>{1, 1}));
+  EXPECT_EQ(hosts.server().peers().size(), 1U);
+  // The two connections still drain; two newcomers have their places already.
+  Client& third = hosts.join();
+  Client& fourth = hosts.join();
+  hosts.run(200ms);
+  EXPECT_EQ(hosts.server().connections(), 5U);
+  EXPECT_TRUE(third.connected());
+  EXPECT_TRUE(fourth.connected());
+  EXPECT_TRUE(honest.connected());
+  EXPECT_EQ(hosts.server().counts().drops.of(Errc::server_full), 0U);
+  EXPECT_NE(hosts.server().slot(hosts.server().peers()[1]), 0U);
+  hosts.join();
+  hosts.run(200ms);
+  EXPECT_EQ(hosts.server().counts().drops.of(Errc::server_full), 1U) << "and no more than that";
+  hosts.run(2s);
+  EXPECT_EQ(hosts.server().connections(), 3U);
+}
+
+// A client that keeps to the protocol mostly hears why it was expelled, on a path that loses three
+// in ten datagrams; and always that its connection is over.
+TEST(Siege, WhoIsExpelledHearsWhy) {
+  int expelled = 0;
+  int told = 0;
+  for (std::uint64_t seed = 1; seed <= 40; ++seed) {
+    SCOPED_TRACE(seed);
+    ServerOptions options;
+    options.max_faults = 1;
+    SimHosts hosts(host_test::kProtocol, {.delay = 20ms, .loss = 0.3}, seed, options);
+    hosts.server().on<host_test::Say>(
+        [](Peer, const host_test::Say&) { throw std::runtime_error("the rope snapped"); });
+    Client& client = hosts.join();
+    hosts.run(3s);
+    if (!client.connected()) continue;
+    ++expelled;
+    (void)client.send(host_test::Say{1, "rude"});
+    hosts.run(11s);
+    EXPECT_TRUE(client.ended());
+    EXPECT_TRUE(hosts.server().peers().empty());
+    told += hosts.ended(0) == "closed_by_peer its messages made too many handlers fail" ? 1 : 0;
+  }
+  EXPECT_GT(expelled, 30);
+  EXPECT_GE(told, expelled * 9 / 10) << "of " << expelled;
+}
+
 // Opaque payload is charged as messages are.
 TEST(Siege, PayloadTakesOfTheTicksBudget) {
   class Chatter final : public link::PayloadSource {

@@ -466,6 +466,32 @@ TEST_F(Door, OnlyItsClientGoesOnWithAnAttempt) {
 
 // ---- tickets ----
 
+// As many as there are places may drain beside those that are connected, and no more.
+TEST_F(Door, AVacatedPlaceIsFreeAndTheirNumberIsBounded) {
+  std::uint64_t seed = 300;
+  std::vector<link::Admission> leaving;
+  for (int i = 0; i < 4; ++i) {
+    link::Link who = client(++seed);
+    auto admitted = connect(who, at(1000s), a_);
+    ASSERT_EQ(admitted.error, Errc::none) << i;
+    listener_.vacate(admitted.admission);
+    listener_.vacate(admitted.admission);  // the second time changes nothing
+    EXPECT_EQ(admitted.admission.vacated, i < 2) << i;
+    EXPECT_EQ(listener_.connections(), i < 2 ? 0U : static_cast<std::size_t>(i) - 1) << i;
+    leaving.push_back(admitted.admission);
+  }
+  link::Link early = client(++seed);
+  EXPECT_EQ(connect(early, at(1000s), a_).error, Errc::server_full);
+  for (const link::Admission& each : leaving) listener_.forget(at(1001s), each);
+  EXPECT_EQ(listener_.connections(), 0U);
+  for (int i = 0; i < 2; ++i) {
+    link::Link who = client(++seed);
+    EXPECT_EQ(connect(who, at(1001s), a_).error, Errc::none);
+  }
+  link::Link late = client(++seed);
+  EXPECT_EQ(connect(late, at(1001s), a_).error, Errc::server_full);
+}
+
 class Ticketed : public Door {
  protected:
   Ticketed() {

@@ -30,6 +30,7 @@ struct Admission {
   std::shared_ptr<const Claims> claims{};  ///< of its ticket, if tickets are asked for
   /// Its keys, which the Link that is made of it takes: to be reset then.
   std::shared_ptr<const Agreed> agreed{};
+  bool vacated = false;  ///< see Listener::vacate()
 };
 
 }  // namespace kwind::link

@@ -122,6 +122,10 @@ class KWIND_API Listener {
   /// Gives the place of a connection free again. To be called when its link is closed. With
   /// `may_resume` its client may come back while ListenerOptions::resume lasts.
   void forget(Time now, const Admission& admission, bool may_resume = false);
+  /// The program is done with a connection whose link still tells the client of the end: its place
+  /// is free for another client at once, its id only by forget(). At most `capacity` connections
+  /// may be in that state; beyond that they keep their places until forget().
+  void vacate(Admission& admission);
   /// Nobody comes back for this connection any more.
   void revoke(const Admission& admission);
 

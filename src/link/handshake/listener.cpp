@@ -511,8 +511,9 @@ Digest128 Listener::State::reset_token(ConnectionId id, std::uint64_t nonce) con
 // return.
 void Listener::forget(Time now, const Admission& admission, bool may_resume) {
   State& s = *state_;
-  KWIND_ASSERT(s.open > 0);
-  --s.open;
+  std::size_t& counted = admission.vacated ? s.vacated : s.open;
+  KWIND_ASSERT(counted > 0);
+  --counted;
   s.free_id(admission.id);
   if (!admission.resume) return;
   const auto kept = s.resumes.find(*admission.resume);
@@ -523,6 +524,17 @@ void Listener::forget(Time now, const Admission& admission, bool may_resume) {
   } else {
     s.resumes.erase(kept);
   }
+}
+
+// The bound keeps memory bounded: clients that break rules and come again at once may not have more
+// connections that drain than the server has places.
+void Listener::vacate(Admission& admission) {
+  State& s = *state_;
+  if (admission.vacated || s.vacated >= s.options.capacity) return;
+  KWIND_ASSERT(s.open > 0);
+  admission.vacated = true;
+  --s.open;
+  ++s.vacated;
 }
 
 // The client is not to come back: it was kicked, banned or discarded.

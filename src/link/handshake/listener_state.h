@@ -183,7 +183,8 @@ struct Listener::State {
   std::unordered_map<Digest128, Resuming, DigestHash> resumes;
   std::vector<std::uint8_t> generations;  // by index of ids
   std::deque<std::uint16_t> free;         // indices, free the longest first
-  std::size_t open = 0;
+  std::size_t open = 0;                   // connections that count against the capacity
+  std::size_t vacated = 0;                // connections that ended and whose links drain
   std::uint64_t serials = 0;
   Time next_sweep{};
 };
