@@ -147,7 +147,7 @@ LAB = [
     ("state, built-in codes", "state, built-in codes", ""),
     ("state, exact, trained codes", "state, exact, trained codes", "20, 30"),
     ("the entropy of its symbols", "entropy of order 0 of its symbols, with all that is no symbol", "1.1x"),
-    ("state, built on frames under way", "state built on frames under way", "13"),
+    ("state, speculative baselines", "state, speculative baselines (built on snapshots in flight)", "13"),
     ("state, within 1/16 m, not exact", "places within 1/16 m, not exact", "10"),
     ("state, all 1300 in view", "exact, all 1300 in view of one client", "280"),
 ]
@@ -169,7 +169,7 @@ def lab_table(lab):
 
 
 # Those that are options, and not steps on one way.
-OPTIONS = {"built on frames under way (speculative_baselines)": "*built on frames under way*",
+OPTIONS = {"built on snapshots in flight (speculative_baselines)": "*built on snapshots in flight*",
            "within 1/16 m (not exact)": "*within 1/16 m, not exact*"}
 
 

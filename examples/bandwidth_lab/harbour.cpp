@@ -18,6 +18,8 @@ struct Settings {
   bool speculative_baselines = false;
 };
 
+// One day in the harbour. `Kinds` says whether its entities are exact or have tolerances; with
+// `symbol_counts` the symbols are counted for training.
 template <class Kinds>
 lab::Measured run(const Settings& settings,
                   const std::shared_ptr<const kwind::replica::CodeTables>& codes,
@@ -86,10 +88,10 @@ int main(int argc, char** argv) {
   line("state, built-in codes", plain.mean, plain.p95);
   line("state, exact, trained codes", found.mean, found.p95);
   line("the entropy of its symbols", found.entropy, 0);
-  line("state, built on frames under way", ahead.mean, ahead.p95);
+  line("state, speculative baselines", ahead.mean, ahead.p95);
   line("state, within 1/16 m, not exact", near.mean, near.p95);
   line("state, all 1300 in view", all.mean, all.p95);
-  fmt::print("\nframes of no use: {:.1f} %, built on frames under way {:.1f} %\n",
+  fmt::print("\nsnapshots of no use: {:.1f} %, with speculative baselines {:.1f} %\n",
              found.unusable * 100, ahead.unusable * 100);
   std::uint64_t wrong = 0;
   std::uint64_t checked = 0;

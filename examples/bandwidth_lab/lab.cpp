@@ -18,12 +18,14 @@ using kwind::replica::ClientReplicator;
 using kwind::replica::ClientWorld;
 using kwind::replica::World;
 
+// A snapshot in flight: due in a tick, with the token by which the replicator hears of its fate.
 struct Frame {
   int due;
   std::vector<std::byte> bytes;
   std::size_t bits;
   std::uint64_t token;
 };
+// What became of a snapshot, when the server hears of it.
 struct Fate {
   int due;
   std::uint64_t token;
@@ -94,6 +96,7 @@ double simple_bytes(const Motion& motion, const SimpleState& base, const SimpleS
   return std::ceil(bits / 8);
 }
 
+// One client: the server's half, its own half, and what is in flight between them.
 struct Client {
   Client(const World& world, const kwind::schema::EntitiesInfo& entities, const Run& run)
       : replicator(world, run.replicator),
@@ -116,6 +119,7 @@ struct Client {
   std::uint32_t shown = 0;        // tick of the newest snapshot
 };
 
+// Takes out what is due, in the order in which it was sent.
 template <class T, class Take>
 void take_due(std::vector<T>& all, int now, const Take& take) {
   for (std::size_t i = 0; i < all.size();) {
@@ -137,6 +141,9 @@ double mean(const std::vector<double>& values) {
 
 }  // namespace
 
+// Each tick: the world moves; each client is sent its snapshots over a path with delay and loss;
+// snapshots that are due arrive; acknowledgements that are due reach the server; values at clients
+// are compared with those of the tick that they show.
 Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Motion& motion,
                  const Run& run) {
   std::mt19937_64 random(run.seed);

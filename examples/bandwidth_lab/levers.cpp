@@ -38,6 +38,7 @@ unsigned delta_bits(const kwind::schema::ColumnInfo& column, std::uint32_t befor
   return count_bits(folded, 2);
 }
 
+// Bytes per client and tick, one member for each lever.
 struct Sizes {
   double json = 0;
   double typed = 0;
@@ -102,6 +103,7 @@ Sizes sizes_by_hand(std::uint64_t seed, int ticks) {
           sum.changed / all, sum.masked / all, sum.deltas / all};
 }
 
+// The same world as the library replicates it, with built-in or with trained code tables.
 template <class Kinds>
 lab::Measured replicated(std::uint64_t seed, int ticks, bool trained, bool speculative_baselines) {
   kwind::replica::SymbolCounts symbol_counts(Kinds::kAll);
@@ -155,7 +157,7 @@ bool pull_all(std::uint64_t seed, int ticks) {
     each_helps = each_helps && bytes <= before;
   }
   fmt::print("\n{:<42}{:>10.1f}\n{:<42}{:>10.1f}\n",
-             "built on frames under way (speculative_baselines)", ahead.mean,
+             "built on snapshots in flight (speculative_baselines)", ahead.mean,
              "within 1/16 m (not exact)", near.mean);
   fmt::print(
       "\nthe last four are measured over 100 ms with 2 % loss; {} values at clients "

@@ -14,6 +14,7 @@ using lab::Family;
 using MotionPtr = std::unique_ptr<lab::Motion>;
 using Codes = std::shared_ptr<const CodeTables>;
 
+// A world, its clients and the path to them.
 struct Setting {
   std::string name;
   std::function<MotionPtr(World&, std::uint64_t seed)> make;
@@ -22,6 +23,7 @@ struct Setting {
   int share_of_ticks = 1;  // large worlds run for fewer
 };
 
+// One setting with one mode of baselines.
 lab::Measured run(const Setting& setting, std::uint64_t seed, int ticks, bool speculative,
                   const Codes& codes, SymbolCounts* counts) {
   World world(worlds::kEntities,

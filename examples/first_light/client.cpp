@@ -32,6 +32,7 @@ int main(int argc, char** argv) {
     fmt::print("tug {} is at {:.2f}, {:.2f}\n", moved.tug, moved.x, moved.y);
   });
 
+  // Sends where the tug is ten times a second, until the time is over.
   const kwind::Time start = kwind::io::now();
   const auto seconds = std::chrono::seconds(argc > 3 ? std::atoi(argv[3]) : 5);  // NOLINT
   kwind::host::TickClock ticks(10, start);

@@ -30,6 +30,7 @@ int main(int argc, char** argv) {
   options.timeouts.idle_timeout = 2s;
   kwind::host::Client client(**transport, *server, harbour::kProtocol, start, options);
   bool failed = false;
+  // A message that cannot be sent is said, not silently dropped.
   const auto report = [](kwind::Errc sent) {
     if (sent != kwind::Errc::none) fmt::print(stderr, "not sent: {}\n", error_info(sent).text);
   };
@@ -46,6 +47,7 @@ int main(int argc, char** argv) {
   client.on<harbour::Fleet>([&](const harbour::Fleet& fleet) { seen = fleet; });
 
   const auto seconds = std::chrono::seconds(argc > 3 ? std::atoi(argv[3]) : 5);  // NOLINT
+  // Steers twenty times a second, and prints twice.
   kwind::host::TickClock ticks(20, start);
   kwind::host::TickClock tells(2, start);
   while (!client.ended()) {

@@ -13,6 +13,7 @@
 namespace harbour_example {
 namespace {
 
+// What the game asks of the store: one pilot's berth, or rows to write.
 struct Job {
   bool is_question = false;
   std::string pilot{};
@@ -23,6 +24,8 @@ constexpr std::size_t kJobs = 1024;
 
 }  // namespace
 
+// Two queues join the threads: jobs to the store, answers to the game. Neither thread waits for the
+// other one, unless the queue of answers is full.
 struct PilotStore::Worker {
   explicit Worker(const std::string& file) {
     if (sqlite3_open(file.c_str(), &db) != SQLITE_OK) stop_with("cannot open " + file);
@@ -34,6 +37,7 @@ struct PilotStore::Worker {
     prepare("INSERT OR REPLACE INTO berths VALUES (?1, ?2, ?3, ?4)", &keep);
     thread = std::thread([this] { work(); });
   }
+  // Jobs that wait are done first, so that no berth is lost.
   ~Worker() {
     ended.store(true, std::memory_order_release);
     count.fetch_add(1, std::memory_order_release);
@@ -44,6 +48,7 @@ struct PilotStore::Worker {
     sqlite3_close(db);
   }
 
+  // Only while the store opens: afterwards a failure is counted.
   [[noreturn]] void stop_with(const std::string& what) {
     const std::string why = sqlite3_errmsg(db);
     sqlite3_close(db);
@@ -79,6 +84,7 @@ struct PilotStore::Worker {
       count.wait(before, std::memory_order_acquire);
     }
   }
+  // A pilot who is not in the store gets an answer without a berth.
   void look_up(const std::string& pilot) {
     Answer found{pilot};
     sqlite3_bind_text(find, 1, pilot.data(), static_cast<int>(pilot.size()), SQLITE_TRANSIENT);
@@ -90,6 +96,7 @@ struct PilotStore::Worker {
     // NOLINTNEXTLINE(bugprone-use-after-move): what was not taken is untouched
     while (!answers.put(std::move(found))) std::this_thread::yield();
   }
+  // All rows in one transaction, or none of them.
   void write(const std::vector<Row>& rows) {
     bool good = sqlite3_exec(db, "BEGIN", nullptr, nullptr, nullptr) == SQLITE_OK;
     for (const Row& row : rows) {

@@ -27,6 +27,7 @@ namespace {
 
 volatile std::sig_atomic_t g_stopped = 0;
 
+// A client, from its first message on.
 struct Pilot {
   std::string name{};
   harbour::Cargo cargo{};
@@ -35,6 +36,7 @@ struct Pilot {
   harbour::Helm helm{};
 };
 
+// Berths come from the store some ticks after a pilot enters; until then the pilot has no tug.
 class Harbour {
  public:
   Harbour(kwind::host::Server& server, PilotStore& store, kwind::Duration between)
@@ -61,6 +63,7 @@ class Harbour {
     });
   }
 
+  // Answers of the store first, then every tug moves, then all pilots hear where all tugs are.
   void tick(kwind::Time now) {
     while (auto answer = store_.answer()) {
       for (auto& [peer, pilot] : pilots_) {
@@ -86,6 +89,7 @@ class Harbour {
   void write_all(kwind::Time now) { write(behind_.take(now, true)); }
 
  private:
+  // The berth is known: the tug appears.
   void sail(Peer peer, const Berth& berth) {
     Pilot& pilot = pilots_[peer];
     pilot.tug = berth;
@@ -96,6 +100,8 @@ class Harbour {
     fmt::print("{} sails from {:.1f}, {:.1f}\n", kwind::printable(pilot.name), berth.x, berth.y);
     std::fflush(stdout);
   }
+  // The rudder turns the tug by up to 30 degrees a second; it stays within the kilometre that
+  // messages can express.
   static void move(Pilot& pilot) {
     constexpr double kTick = 0.05;
     constexpr double kRadians = 3.14159265358979 / 180;
@@ -105,6 +111,7 @@ class Harbour {
     tug.x = std::clamp(tug.x + metres * std::sin(tug.bearing * kRadians), -1000.0, 1000.0);
     tug.y = std::clamp(tug.y + metres * std::cos(tug.bearing * kRadians), -1000.0, 1000.0);
   }
+  // What is due since the last writing, one row for each pilot.
   void write(const std::vector<kwind::route::WriteBehind<std::string, Berth>::Due>& due) {
     std::vector<PilotStore::Row> rows;
     rows.reserve(due.size());

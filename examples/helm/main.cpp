@@ -45,6 +45,8 @@ Helm steer(std::uint32_t tick) {
   return {tick / 40 % 2 == 0 ? 6 : -6, 80};
 }
 
+// The server's end, wired by hand: world, replicator and inputs of one pilot. host::Replication
+// does the same for many.
 class Server {
  public:
   Server(kwind::Transport& transport, const kwind::host::ServerOptions& options)
@@ -86,6 +88,7 @@ class Server {
   kwind::host::Peer peer_{};
 };
 
+// The table: the tug at the server, as the pilot was told, and as the pilot predicts it.
 void print_head(int round_trip, double loss) {
   fmt::print("{} ms round trip, {:.0f} % loss; a squall after 10 s\n\n", round_trip, loss * 100);
   fmt::print("{:>5}  {:>17}  {:>17}  {:>17}\n", "", "at the server", "told to the pilot",

@@ -20,6 +20,7 @@ int main(int argc, char** argv) {
     fmt::print(stderr, "{}\n", client.error().text);
     return 1;
   }
+  // Handlers run in step(): an entity is there from on_spawn to on_despawn.
   kwind::ReplicatedWorld world(**client, lookout::kEntities);
   world.on_spawn<lookout::Gull>([&](auto ref, const lookout::Gull& gull) {
     fmt::print("tick {}: gull {} comes into view at {:.1f}, {:.1f}\n", world.tick(), ref.id,
@@ -33,6 +34,7 @@ int main(int argc, char** argv) {
   world.on_despawn<lookout::Crate>(
       [&](auto ref) { fmt::print("tick {}: crate {} is gone\n", world.tick(), ref.id); });
 
+  // Each new connection, also one after a break, tells the server anew where the lookout stands.
   bool failed = false;
   lookout::StandAt place;
   if (argc > 4) place.at = {std::atof(argv[3]), std::atof(argv[4])};  // NOLINT: 0 will do

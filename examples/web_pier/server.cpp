@@ -14,6 +14,7 @@
 
 namespace {
 
+// Read on each request: a page that was edited needs no restart of the server.
 std::optional<kwind::web::Page> file(const std::string& path, const char* type) {
   std::ifstream in(path, std::ios::binary);
   if (!in) return std::nullopt;
@@ -32,6 +33,7 @@ int main(int argc, char** argv) {
     return 1;
   }
 
+  // Pages and the web socket share a port, so the page connects to where it came from.
   kwind::web::WebSocketOptions web;
   web.pages = [&](std::string_view path) -> std::optional<kwind::web::Page> {
     if (path == "/") return file(folder + "/index.html", "text/html; charset=utf-8");
@@ -49,6 +51,7 @@ int main(int argc, char** argv) {
   }
   (*server)->add_transport(std::move(*transport));
 
+  // One walker for each client, which sees what is within 100 m of it.
   kwind::Replication state(**server, pier::kEntities, {.view = {.enter = 100, .leave = 110}});
   std::map<kwind::Peer, kwind::Entity<pier::Walker>> walkers;
   state.on_client([&](kwind::ClientView& view) {
@@ -64,6 +67,7 @@ int main(int argc, char** argv) {
       walkers.erase(found);
     }
   });
+  // A step is an order, not a place: the server moves the walker and keeps it on the pier.
   (*server)->on<pier::Step>([&](kwind::Peer peer, const pier::Step& step) {
     const auto found = walkers.find(peer);
     if (found == walkers.end()) return;

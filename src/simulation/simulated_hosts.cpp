@@ -29,6 +29,7 @@ link::KeyPair key_of(std::uint64_t seed) {
 
 }  // namespace
 
+// All randomness comes from the seed: keys, secrets and the paths.
 SimulatedHosts::SimulatedHosts(const schema::ProtocolInfo& protocol, SimulatedHostsOptions options)
     : protocol_(protocol),
       options_(std::move(options)),
@@ -51,6 +52,8 @@ Endpoint SimulatedHosts::next_address() {
                       static_cast<std::uint8_t>(1 + number % 250), 5000);
 }
 
+// Fills in what a client needs to reach this server: its key or its plaintext mode, and entropy of
+// its own.
 host::ClientOptions SimulatedHosts::completed(host::ClientOptions options) {
   if (options_.server.key && !options.server_key) {
     options.server_key = options_.server.key->public_key;
@@ -60,6 +63,7 @@ host::ClientOptions SimulatedHosts::completed(host::ClientOptions options) {
   return options;
 }
 
+// Clients are held by pointer, so that references stay valid when more of them come.
 host::Client& SimulatedHosts::connect(host::ClientOptions options) {
   options = completed(std::move(options));
   const Endpoint address = next_address();
@@ -68,6 +72,7 @@ host::Client& SimulatedHosts::connect(host::ClientOptions options) {
   return *seats_.back().client;
 }
 
+// The old address is closed: what is still in flight to it is lost, as it would be.
 void SimulatedHosts::reconnect(host::Client& client, host::ClientOptions options) {
   options = completed(std::move(options));
   Seat& seat = seat_of(client);
@@ -77,6 +82,7 @@ void SimulatedHosts::reconnect(host::Client& client, host::ClientOptions options
   seat.address = address;
 }
 
+// Nothing is said to the server.
 void SimulatedHosts::lose(host::Client& client) {
   Seat& seat = seat_of(client);
   seat.client.reset();
@@ -84,6 +90,7 @@ void SimulatedHosts::lose(host::Client& client) {
   std::erase_if(seats_, [](const Seat& each) { return each.client == nullptr; });
 }
 
+// Each direction is a path of its own.
 void SimulatedHosts::set_conditions(const host::Client& client,
                                     const io::sim::Conditions& conditions) {
   const Endpoint& address = seat_of(client).address;
@@ -98,6 +105,8 @@ SimulatedHosts::Seat& SimulatedHosts::seat_of(const host::Client& client) {
   return *found;
 }
 
+// One step: the server receives, then each client; the game runs; the server sends, then each
+// client.
 void SimulatedHosts::run(Duration time, const std::function<void()>& each_step) {
   for (const Time end = now_ + time; now_ < end;) {
     server_->receive(now_);
@@ -110,6 +119,7 @@ void SimulatedHosts::run(Duration time, const std::function<void()>& each_step) 
   }
 }
 
+// The condition is looked at after each step.
 bool SimulatedHosts::run_until(const std::function<bool()>& done, Duration limit) {
   for (const Time end = now_ + limit; !done();) {
     if (now_ >= end) return false;

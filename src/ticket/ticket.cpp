@@ -84,6 +84,8 @@ std::string text_of(const Json& object, const char* name) {
   return found != object.end() && found->is_string() ? found->get<std::string>() : std::string();
 }
 
+// A JSON Web Signature in compact form (RFC 7515, 7.1): header, payload and signature in base64url,
+// with dots between them.
 struct Parts {
   std::string_view signed_text;  // header and payload
   // RFC 8725, 3.1: the algorithm is ours to say. RFC 7515, 4.1.11: `crit` must be understood.
@@ -92,6 +94,8 @@ struct Parts {
   std::vector<unsigned char> signature;
 };
 
+// Decodes the three parts. The header is compared here; the payload stays bytes until the signature
+// is checked.
 bool take_apart(std::string_view text, Parts& parts) {
   if (text.size() > link::kMaxTicketBytes) return false;
   const std::size_t first = text.find('.');
@@ -123,6 +127,7 @@ bool time_of(const Json& object, const char* name, std::int64_t& out) {
   return true;
 }
 
+// The registered claims that tickets use (RFC 7519, 4.1), and everything else as text for the game.
 bool read_claims(const std::vector<unsigned char>& payload, Json& claims, Ticket& out) {
   if (!parse_object({reinterpret_cast<const char*>(payload.data()), payload.size()}, claims)) {
     return false;
@@ -145,6 +150,7 @@ bool is_for(const Json& claims, std::string_view audience) {
          });
 }
 
+// The bytes must be as many as the curve has. The decoded copy is wiped from memory.
 bool key_part(const Json& jwk, const char* name, std::span<std::byte> out) {
   std::vector<unsigned char> bytes;
   const bool fits = decode(text_of(jwk, name), bytes) && bytes.size() == out.size();
@@ -153,6 +159,7 @@ bool key_part(const Json& jwk, const char* name, std::span<std::byte> out) {
   return fits;
 }
 
+// RFC 8037, 2: an octet key pair of Ed25519.
 bool parse_jwk(std::string_view text, Json& jwk) {
   return parse_object(text, jwk) && text_of(jwk, "kty") == "OKP" &&
          text_of(jwk, "crv") == "Ed25519";
@@ -160,6 +167,7 @@ bool parse_jwk(std::string_view text, Json& jwk) {
 
 }  // namespace
 
+// The seed is the secret (RFC 8032, 5.1.5); everything else follows from it.
 SigningKey SigningKey::from_seed(const Secret32& seed) {
   SigningKey key;
   key.seed = seed;
@@ -170,6 +178,7 @@ SigningKey SigningKey::from_seed(const Secret32& seed) {
   return key;
 }
 
+// Written by hand: the order of members is fixed, and the secret passes through no JSON library.
 std::string to_jwk(const SigningKey& key) {
   return R"({"kty":"OKP","crv":"Ed25519","d":")" + link::key_text(key.seed.bytes()) + R"(","x":")" +
          link::key_text(key.verify) + "\"}";
@@ -178,6 +187,8 @@ std::string to_jwk(const VerifyKey& key) {
   return R"({"kty":"OKP","crv":"Ed25519","x":")" + link::key_text(key) + "\"}";
 }
 
+// A public key that does not belong to the secret is refused: tickets would be signed that no
+// server takes.
 Result<SigningKey> signing_key_from_jwk(std::string_view text) {
   Json jwk;
   Secret32 seed;
@@ -188,6 +199,7 @@ Result<SigningKey> signing_key_from_jwk(std::string_view text) {
   return key;
 }
 
+// A file with the secret key serves as well; only its public part is read.
 Result<VerifyKey> verify_key_from_jwk(std::string_view text) {
   Json jwk;
   VerifyKey key{};
@@ -195,6 +207,7 @@ Result<VerifyKey> verify_key_from_jwk(std::string_view text) {
   return key;
 }
 
+// Members of the game's own may not bear the names of registered claims.
 Result<std::string> issue(const Ticket& ticket, const SigningKey& key) {
   Json claims;
   if (ticket.subject.empty() || ticket.id.empty() || ticket.audience.empty() ||
@@ -225,6 +238,7 @@ Result<std::string> issue(const Ticket& ticket, const SigningKey& key) {
   return text;
 }
 
+// For display alone: nobody has vouched for what it says.
 Result<Ticket> read_unchecked(std::string_view text) {
   Parts parts;
   Json claims;
@@ -235,6 +249,8 @@ Result<Ticket> read_unchecked(std::string_view text) {
   return ticket;
 }
 
+// In this order: form, algorithm, signature, claims, audience, time. Nothing of the payload is
+// parsed before the signature holds.
 Result<link::Claims> check(std::string_view text, const VerifyKey& key, std::string_view audience,
                            std::int64_t unix_seconds, std::int64_t issued_from) {
   Parts parts;

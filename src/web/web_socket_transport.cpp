@@ -15,6 +15,7 @@ namespace kwind::web {
 
 // ---- the transport ----
 
+// Handlers that are pending keep sessions alive; they run no more once the context is gone.
 WebSocketTransport::State::~State() {
   // Sessions go before the context that their sockets are registered with.
   for (const auto& [peer, session] : sessions) session->close_socket();
@@ -23,6 +24,7 @@ WebSocketTransport::State::~State() {
   closing.clear();
 }
 
+// Connections that exist keep the certificate with which they began.
 Errc WebSocketTransport::State::load_tls() {
   if (options.certificate_file.empty() && options.private_key_file.empty()) return Errc::none;
   auto made = std::make_shared<Tls>(Tls::tls_server);
@@ -36,11 +38,14 @@ Errc WebSocketTransport::State::load_tls() {
   return Errc::none;
 }
 
+// One accept is pending at any time, except in the pause after a failure.
 void WebSocketTransport::State::accept() {
   acceptor->async_accept(
       [this](const error_code& error, tcp::socket socket) { on_accept(error, std::move(socket)); });
 }
 
+// Limits are checked before anything is read: of all connections, of those in their handshake (half
+// of all), of those that are closing, and of one address.
 void WebSocketTransport::State::on_accept(const error_code& error, tcp::socket socket) {
   if (error == asio::error::operation_aborted) return;
   if (error) {
@@ -73,12 +78,15 @@ void WebSocketTransport::State::on_accept(const error_code& error, tcp::socket s
   session->start();
 }
 
+// A connection counts as pending until the server keeps it, see keep().
 void WebSocketTransport::State::add(std::shared_ptr<Session> session) {
   ++pending;
   ++per_address[session->peer.network()];
   sessions[session->peer] = std::move(session);
 }
 
+// The end is reported by take_ended(). Counts of the address are given back, and addresses without
+// connections forgotten.
 void WebSocketTransport::State::remove(const Endpoint& peer) {
   const auto found = sessions.find(peer);
   if (found == sessions.end()) return;
@@ -99,6 +107,7 @@ void WebSocketTransport::State::run_handlers() {
   may_have_more = ran == kHandlersPerTurn;
 }
 
+// Once a second: ends connections that took too long for their handshake or for closing.
 void WebSocketTransport::State::sweep() {
   next_sweep = now + kSweepEvery;
   if (accepts_again && now >= *accepts_again) {
@@ -131,6 +140,7 @@ void WebSocketTransport::State::sweep() {
 WebSocketTransport::WebSocketTransport(std::unique_ptr<State> state) : state_(std::move(state)) {}
 WebSocketTransport::~WebSocketTransport() = default;
 
+// The unspecified address takes both families on one socket, if the system has IPv6.
 Result<std::unique_ptr<WebSocketTransport>> WebSocketTransport::listen(
     const Endpoint& local, const WebSocketOptions& options) {
   auto state = std::make_unique<State>();
@@ -165,6 +175,8 @@ Result<std::unique_ptr<WebSocketTransport>> WebSocketTransport::listen(
   return std::unique_ptr<WebSocketTransport>(new WebSocketTransport(std::move(state)));
 }
 
+// The certificate of the server must be of the host in the URL (RFC 6125), by the system's
+// authorities or by a file of them.
 Result<std::unique_ptr<WebSocketTransport>> WebSocketTransport::connect(
     const Endpoint& server, const WebSocketAddress& address, const std::string& authority_file) {
   auto state = std::make_unique<State>();
@@ -205,6 +217,8 @@ Errc WebSocketTransport::reload_certificate() {
   return state_->load_tls();
 }
 
+// Handlers run only when nothing waits in the inbox, so that a flood of small messages is handed
+// out before more of it is read.
 std::optional<ReceivedDatagram> WebSocketTransport::receive(Time now) {
   State& state = *state_;
   state.now = now;
@@ -221,6 +235,7 @@ std::optional<ReceivedDatagram> WebSocketTransport::receive(Time now) {
   return ReceivedDatagram{from, state.handed_out};
 }
 
+// A peer that does not read is ended once more than the limit waits for it.
 void WebSocketTransport::send(Time, const Endpoint& to, std::span<const std::byte> bytes) {
   State& state = *state_;
   KWIND_ASSERT(!bytes.empty() && bytes.size() <= state.options.datagram_bytes);
@@ -243,6 +258,7 @@ void WebSocketTransport::send(Time, const Endpoint& to, std::span<const std::byt
   session->write_next();
 }
 
+// Connections that the server ended are closed in order once what was sent has left.
 void WebSocketTransport::flush(Time now) {
   State& state = *state_;
   state.now = now;
@@ -255,6 +271,7 @@ void WebSocketTransport::flush(Time now) {
   state.run_handlers();
 }
 
+// The server has let the client in: the handshake's time limit holds no more.
 void WebSocketTransport::keep(const Endpoint& peer) {
   const auto found = state_->sessions.find(peer);
   if (found == state_->sessions.end() || found->second->is_kept) return;
@@ -262,6 +279,7 @@ void WebSocketTransport::keep(const Endpoint& peer) {
   --state_->pending;
 }
 
+// Only noted: send() may be in the middle of this connection.
 void WebSocketTransport::end(const Endpoint& peer) {
   const auto found = state_->sessions.find(peer);
   if (found == state_->sessions.end() || found->second->is_ending) return;
@@ -284,6 +302,7 @@ bool WebSocketTransport::holds_some() const {
   return state_->may_have_more || !state_->inbox.empty() || !state_->ended.empty();
 }
 
+// Sockets that the program is to wait for with poll().
 void WebSocketTransport::add_waits(std::vector<Waiting>& out) const {
   if (state_->acceptor && !state_->accepts_again) {
     out.push_back({static_cast<int>(state_->acceptor->native_handle()), false});

@@ -19,6 +19,7 @@ using route::RawMessage;
 using schema::AnyMessage;
 using schema::Value;
 
+// Only the hash of the password stays in memory.
 PasswordGate::PasswordGate(const std::string& password) : digest_(blake2b_128(password)) {}
 
 Result<link::Claims> PasswordGate::check(std::string_view ticket, std::int64_t now) const {
@@ -27,6 +28,8 @@ Result<link::Claims> PasswordGate::check(std::string_view ticket, std::int64_t n
   return link::Claims{"", fmt::format("password {}", ++entries_), now + 1, "{}"};
 }
 
+// Every message is decoded whole before any rule sees it, so that a relay passes on nothing that
+// does not fit the description. The check costs a decode for each message.
 Relay::Relay(const schema::Tables& tables, Transport& transport, const Settings& settings,
              const host::ServerOptions& options, Operator console)
     : tables_(tables),
@@ -64,10 +67,12 @@ void Relay::flush(Time now) {
   server_.flush(now);
 }
 
+// Log::quiet shows answers to commands alone.
 void Relay::event(const std::string& text) {
   if (settings_.log != Log::quiet) remark(text);
 }
 
+// "client 3", or "client 3 Anna" if its ticket names it.
 std::string Relay::called(Peer peer) const {
   const auto found = members_.find(peer);
   if (found == members_.end()) return fmt::format("client {}", server_.slot(peer));
@@ -81,6 +86,7 @@ std::uint32_t Relay::number_of(Peer peer) const {
   return found == members_.end() ? 0 : found->second.number;
 }
 
+// Clients are called by their slots, which are small and are given out again.
 std::optional<Peer> Relay::with_number(const std::string& word) const {
   std::uint32_t number = 0;
   const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), number);
@@ -96,6 +102,7 @@ std::string Relay::address_of(Peer peer) const {
   return address == nullptr ? "?" : address->text();
 }
 
+// The name by which a client is banned: the subject of its ticket, or its address without the port.
 std::string Relay::who_is(Peer peer) const {
   const link::Claims* claims = server_.claims(peer);
   if (claims != nullptr && !claims->subject.empty()) return claims->subject;
@@ -114,6 +121,7 @@ std::string Relay::plain(const std::string& name) {
   return parsed ? parsed->ip_text() : name;
 }
 
+// By a command, or by the settings.
 bool Relay::is_barred(const std::string& who) const {
   const auto& always = settings_.banned;
   return banned_.count(who) > 0 || std::any_of(always.begin(), always.end(), [&](const auto& each) {
@@ -123,6 +131,7 @@ bool Relay::is_barred(const std::string& who) const {
 
 // ---- who comes and goes ----
 
+// A newcomer is welcomed, shown what is kept in the first room, and announced there.
 void Relay::came(Peer peer) {
   if (is_barred(who_is(peer))) {
     event(fmt::format("{} at {} is banned", called(peer), address_of(peer)));
@@ -139,6 +148,7 @@ void Relay::came(Peer peer) {
   enter(peer, settings_.first_room);
 }
 
+// A client that closed by itself has left; otherwise the line says what ended the connection.
 void Relay::left(Peer peer, Errc code, std::string_view reason) {
   if (members_.count(peer) == 0) return;
   std::string why = host::explain_end(code, reason);
@@ -152,6 +162,8 @@ void Relay::left(Peer peer, Errc code, std::string_view reason) {
   members_.erase(peer);
 }
 
+// A client is in one room at a time. Kept messages go to the client before it is announced: then it
+// knows the others before they know it.
 void Relay::enter(Peer peer, const std::string& room) {
   leave_room(peer);
   members_[peer].room = room;
@@ -162,6 +174,7 @@ void Relay::enter(Peer peer, const std::string& room) {
   }
 }
 
+// Kept messages in the order in which they were sent.
 void Relay::send_kept(Peer peer, const std::string& room) {
   const auto found = kept_.find(room);
   if (found == kept_.end()) return;
@@ -173,6 +186,8 @@ void Relay::send_kept(Peer peer, const std::string& room) {
     (void)server_.send(peer, AnyMessage(tables_, each->as, each->value));
 }
 
+// What was kept of this client goes, the others in the room are told, and a room without members is
+// forgotten with all that it kept.
 void Relay::leave_room(Peer peer) {
   const std::string room = std::exchange(members_[peer].room, {});
   if (room.empty()) return;
@@ -195,6 +210,7 @@ void Relay::leave_room(Peer peer) {
 
 // ---- messages ----
 
+// A message that has no rule is counted and goes to nobody.
 void Relay::heard(Peer peer, const RawMessage& message) {
   const std::size_t kind = message.info.type;
   if (settings_.log == Log::messages) {
@@ -225,6 +241,8 @@ void Relay::heard(Peer peer, const RawMessage& message) {
   event(fmt::format("{} is in room {}", called(peer), json::shown(room)));
 }
 
+// The message that a rule sends: fields copied from the original, the sender's number, and initial
+// values for the rest.
 Value Relay::shaped(const Rule& rule, Peer sender, const Value* value) const {
   Value made = rule.start;
   if (value != nullptr) {
@@ -234,6 +252,7 @@ Value Relay::shaped(const Rule& rule, Peer sender, const Value* value) const {
   return made;
 }
 
+// Sends by the rule, and keeps the message for newcomers if the rule says so.
 void Relay::pass_on(const Rule& rule, std::size_t kind, Peer sender, const Value* value) {
   Value made = shaped(rule, sender, value);
   const AnyMessage message(tables_, rule.as, made);
@@ -248,11 +267,13 @@ void Relay::pass_on(const Rule& rule, std::size_t kind, Peer sender, const Value
   if (rule.keep != Keep::no) keep(rule, kind, sender, std::move(made));
 }
 
+// One message of each type for the room, or one for each sender: the newest.
 void Relay::keep(const Rule& rule, std::size_t kind, Peer sender, Value value) {
   const std::uint32_t of = rule.keep == Keep::sender ? number_of(sender) : 0;
   kept_[members_[sender].room][{of, kind}] = {++last_kept_, rule.as, std::move(value)};
 }
 
+// After `reload`. Addresses, keys and limits of the server stay as they were at the start.
 void Relay::set_rules(const Settings& settings) {
   settings_.log = settings.log;
   settings_.banned = settings.banned;
@@ -294,6 +315,7 @@ const char* Relay::help() {
          "quit                   close all connections and end";
 }
 
+// One line of the console. Returns what is wrong with the line, or nothing.
 std::string Relay::command(const std::string& line) {
   const auto parts = json::words_of(line);
   if (parts.empty()) return {};
@@ -337,6 +359,7 @@ std::string Relay::command(const std::string& line) {
                      near.empty() ? "`help` lists them" : fmt::format("did you mean `{}`?", near));
 }
 
+// A banned client may not come back by another connection, until the relay ends.
 std::string Relay::kick(const std::vector<std::string>& words, const std::string& reason,
                         bool ban) {
   const auto found = words.size() > 1 ? with_number(words[1]) : std::nullopt;
@@ -353,6 +376,7 @@ std::string Relay::kick(const std::vector<std::string>& words, const std::string
   return {};
 }
 
+// The words become the field of a message that the settings name, and its range is checked.
 std::string Relay::say(const std::string& words) {
   if (!settings_.say_type) {
     return "the settings do not state how: [say] with message = \"NAME\" and field = \"NAME\"";
@@ -367,6 +391,7 @@ std::string Relay::say(const std::string& words) {
   return {};
 }
 
+// One tap at a time: a new one replaces the old one.
 std::string Relay::tap(const std::vector<std::string>& words) {
   const std::string how = words.size() > 1 ? words[1] : "on";
   if (how == "off") {
@@ -403,6 +428,7 @@ std::string Relay::tap(const std::vector<std::string>& words) {
   return {};
 }
 
+// A line for each client, with its address and round trip.
 void Relay::show_members() const {
   if (members_.empty()) return remark("nobody is here");
   for (const auto& [peer, member] : members_) {
@@ -416,6 +442,7 @@ void Relay::show_members() const {
   }
 }
 
+// Rooms exist while somebody is in them.
 void Relay::show_rooms() const {
   std::size_t count = 0;
   server_.rooms().for_each([&](const route::RoomKey& room, std::span<const Peer> members) {
@@ -425,6 +452,7 @@ void Relay::show_rooms() const {
   if (count == 0) remark("all rooms are empty");
 }
 
+// Totals since the start, then each cause of drops that occurred.
 void Relay::show_stats() const {
   const host::Traffic traffic = server_.traffic();
   const host::Counts counts = server_.counts();

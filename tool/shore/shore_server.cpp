@@ -39,6 +39,7 @@ constexpr const char* kOfficeNotices[] = {
     "Whoever pencilled on the chart: thank you.",
 };
 
+// The game: entities that move by themselves, visitors who steer tugs, and the shared chart.
 class Harbour {
  public:
   Harbour(Server& server, Replication& state, std::uint64_t seed)
@@ -51,6 +52,8 @@ class Harbour {
     chart_ = *state_.spawn(Chart{});
   }
 
+  // The view of a visitor follows the tug. Without one the visitor looks at a place of their
+  // choice, the harbour's middle at first.
   void enter(Peer peer, const ::shore::Enter& enter) {
     if (visitors_.contains(peer)) return;
     Visitor visitor{enter.name.empty() ? "A visitor" : enter.name, std::nullopt};
@@ -64,12 +67,14 @@ class Harbour {
     say("Harbour office",
         fmt::format("{} {}", visitor.name, visitor.tug ? "is aboard a tug" : "keeps a lookout"));
   }
+  // The tug stays, and moves by itself again.
   void leave(Peer peer) {
     const auto found = visitors_.find(peer);
     if (found == visitors_.end()) return;
     if (found->second.tug) steered_.erase(found->second.tug->id);
     visitors_.erase(found);
   }
+  // Only a lookout may choose a place to look at.
   void stand_at(Peer peer, const ::shore::StandAt& order) {
     const auto found = visitors_.find(peer);
     if (found == visitors_.end() || found->second.tug) return;
@@ -89,10 +94,12 @@ class Harbour {
     harbour_motion::move_on(tug);
     entity.set(tug);
   }
+  // Notices of visitors bear the name with which they entered.
   void hail(Peer peer, const ::shore::Hail& hail) {
     const auto found = visitors_.find(peer);
     if (found != visitors_.end()) say(found->second.name, hail.words);
   }
+  // The ranges of the description hold: a stroke is on the chart, and its ink exists.
   void draw(const ::shore::Stroke& stroke) {
     Chart chart = chart_->get();
     chart.ink.at(static_cast<std::uint32_t>(stroke.x), static_cast<std::uint32_t>(stroke.y)) =
@@ -100,6 +107,7 @@ class Harbour {
     chart_->set(chart);
   }
 
+  // Posts stand; everything else moves by its own rules, unless a visitor steers it.
   void tick(Time now) {
     for (auto& [id, actor] : actors_) {
       std::visit(
@@ -150,9 +158,11 @@ class Harbour {
     }
     return std::nullopt;
   }
+  // A steered tug moves with its inputs alone, in steer().
   void move(std::uint32_t id, Tug& tug) {
     if (!steered_.contains(id)) motion_.tug(tug, drives_[id]);
   }
+  // Cut to what the fields of a notice hold.
   void say(const std::string& from, const std::string& words) {
     server_.send_to_all(::shore::Notice{from.substr(0, 24), words.substr(0, 80)});
   }
@@ -190,6 +200,8 @@ class Datagrams {
     server.add_transport(std::move(*made));
     return {};
   }
+  // Hashes are told only of a certificate that the server made for itself: browsers check others by
+  // their names.
   [[nodiscard]] std::optional<web::Page> page() const {
     if (transport_ == nullptr) return std::nullopt;
     std::string hash;

@@ -17,6 +17,7 @@ namespace {
 using schema::AnyMessage;
 using schema::Value;
 
+// Totals, then each cause of drops that occurred.
 std::string traffic_text(const host::Traffic& traffic, const host::Counts& counts) {
   std::string text =
       fmt::format("{} datagrams and {} bytes out, {} and {} in", traffic.datagrams_sent,
@@ -29,6 +30,7 @@ std::string traffic_text(const host::Traffic& traffic, const host::Counts& count
   return text;
 }
 
+// A client that connects again by itself after a connection broke, for EndOptions::return_time.
 class ClientEnd final : public End {
  public:
   ClientEnd(const schema::Tables& tables, std::unique_ptr<io::PollableTransport> transport,
@@ -40,6 +42,8 @@ class ClientEnd final : public End {
         options_(std::move(client)) {
     dial(io::now());
   }
+  // A handler may not destroy the client that calls it: on_disconnect() notes the end in `lost_`,
+  // and receive() acts on it.
   void receive(Time now) override {
     now_ = now;
     if (client_) client_->receive(now);
@@ -52,6 +56,7 @@ class ClientEnd final : public End {
   Time next_wakeup() const override {
     return client_ ? client_->next_wakeup() : again_at_.value_or(kNever);
   }
+  // A close that was asked for ends the attempts to come back as well.
   void close(std::uint32_t, std::string_view reason) override {
     return_until_.reset();
     again_at_.reset();
@@ -63,6 +68,7 @@ class ClientEnd final : public End {
   std::vector<std::uint32_t> who() const override {
     return connected() ? std::vector<std::uint32_t>{0} : std::vector<std::uint32_t>{};
   }
+  // The client's own measurements; there are none before the first connection.
   std::string stats() const override {
     if (!client_) return "not connected";
     const link::Stats& stats = client_->stats();
@@ -82,6 +88,7 @@ class ClientEnd final : public End {
 
   bool connected() const { return client_ && client_->connected(); }
 
+  // Each connection has a Client of its own: with it all state of the old connection goes.
   void dial(Time now) {
     again_at_.reset();
     if (server_.is_web_socket() && dialled_) {  // it ended with the connection before
@@ -147,6 +154,7 @@ class ClientEnd final : public End {
   std::optional<Time> again_at_;
 };
 
+// A server that shows whatever its clients send, and answers when it is told to.
 class ServerEnd final : public End {
  public:
   ServerEnd(const schema::Tables& tables, std::unique_ptr<io::PollableTransport> transport,
@@ -196,6 +204,7 @@ class ServerEnd final : public End {
   schema::Direction way() const override { return schema::Direction::from_server; }
 
  private:
+  // Peer 0 stands for all clients.
   Errc send_message(std::uint32_t to, const AnyMessage& message) override {
     if (to != 0) return server_.send(host::Peer{to}, message);
     return server_.send_to_all(message) > 0 ? Errc::none : Errc::no_such_peer;
@@ -204,6 +213,7 @@ class ServerEnd final : public End {
                route::PendingRequests::Settle settle) override {
     return server_.request_any(host::Peer{to}, request, timeout, std::move(settle));
   }
+  // A request has one receiver: without a number it is the only client, if there is one.
   std::uint32_t whom_to_ask(std::uint32_t to) const override {
     const std::vector<host::Peer> peers = server_.peers();
     return to == 0 && peers.size() == 1 ? static_cast<std::uint32_t>(peers.front()) : to;
@@ -218,6 +228,8 @@ class ServerEnd final : public End {
 
 }  // namespace
 
+// A name that cannot be resolved, or an address that cannot be opened, is an error with that name
+// in it.
 std::unique_ptr<End> End::open(const schema::Tables& tables, const EndOptions& options,
                                std::string& why) {
   const bool is_client = !options.connect.empty();
@@ -259,6 +271,7 @@ std::unique_ptr<End> End::open(const schema::Tables& tables, const EndOptions& o
   return std::make_unique<ServerEnd>(tables, std::move(*transport), options, server);
 }
 
+// Decodes a message by the description. A request is remembered until it is answered.
 void End::arrived(std::uint32_t peer, const route::RawMessage& message) {
   const schema::Protocol& protocol = tables_.protocol();
   const auto& fields = protocol.messages[message.info.type].fields;
@@ -280,10 +293,14 @@ void End::arrived(std::uint32_t peer, const route::RawMessage& message) {
             .request_id = message.request_id});
 }
 
+// Requests of a peer that is gone wait for nothing any more.
 void End::left(std::uint32_t peer) {
   std::erase_if(pending_requests_, [&](const Question& question) { return question.peer == peer; });
 }
 
+// Sends by the role of the message: an answer goes to the oldest open request of its type, a
+// request waits for its answer, and anything else is sent. Returns a sentence if that is not
+// possible.
 std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
   const schema::MessageInfo& info = tables_.info().messages[kind];
   if (info.direction != schema::Direction::both && info.direction != way()) {
@@ -334,6 +351,7 @@ std::string End::say(std::uint32_t to, std::size_t kind, const Value& value) {
   return {};
 }
 
+// The event shows the answer beside the request that it settles.
 std::string End::send_answer(const Question& question, const Value& value) {
   const Errc error =
       answer(question.peer, question.number, AnyMessage(tables_, question.reply_type, value));
@@ -346,6 +364,7 @@ std::string End::send_answer(const Question& question, const Value& value) {
   return {};
 }
 
+// Answers the oldest open request. The first option of an answer is the reply.
 std::string End::reply(std::string_view fields) {
   if (pending_requests_.empty()) return "nobody waits for a reply";
   const Question question = pending_requests_.front();
@@ -363,6 +382,8 @@ std::string End::reply(std::string_view fields) {
   return send_answer(question, value);
 }
 
+// Refuses the oldest open request. The second option of an answer is the refusal, if the request
+// has one: a reason, and words for the player.
 std::string End::refuse(std::string_view reason_and_words) {
   if (pending_requests_.empty()) return "nobody waits for an answer";
   const Question question = pending_requests_.front();

@@ -14,6 +14,7 @@ namespace {
 
 constexpr std::size_t kMaxSeen = 100000;
 
+// Words of `expect` that are not names of messages.
 const std::map<std::string_view, Event::What>& awaited_events() {
   static const std::map<std::string_view, Event::What> all = {{"here", Event::What::connected},
                                                               {"lost", Event::What::broken},
@@ -47,6 +48,7 @@ class StepReader {
   StepReader(const schema::Protocol& protocol, std::string_view text)
       : protocol_(protocol), text_(text), words_(json::words_of(text)) {}
 
+  // The first word chooses the step; an unknown one gets the nearest known word as a hint.
   Step read() {
     Step step;
     const std::string first(words_[0]);
@@ -79,9 +81,11 @@ class StepReader {
   }
 
  private:
+  // The rest of the line, from a word on, as it was written.
   [[nodiscard]] std::string from(std::size_t word) const {
     return std::string(text_.substr(static_cast<std::size_t>(words_[word].data() - text_.data())));
   }
+  // Peers count from 1.
   static std::uint32_t peer(std::string_view word) {
     std::uint32_t number = 0;
     const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), number);
@@ -95,6 +99,7 @@ class StepReader {
     if (!found) throw fmt::format("{} {}", json::shown(word), kTimeHint);
     return *found;
   }
+  // The message is parsed now: a wrong field is an error of the script, not of the run.
   void message(Step& step, std::size_t word) {
     step.what = Step::Do::send;
     if (words_.size() <= word) throw std::string("write what to send: `send MESSAGE FIELDS`");
@@ -102,6 +107,7 @@ class StepReader {
     if (!line) throw line.error();
     step.message = std::move(*line);
   }
+  // expect [no] WHAT [FIELD=VALUE...] [within TIME]
   void expect(Step& step) {
     step.what = Step::Do::expect;
     std::size_t at = 1;
@@ -149,6 +155,8 @@ class StepReader {
 
 }  // namespace
 
+// All lines are read, so that all problems are reported at once. `#` begins a remark where a word
+// may begin.
 std::vector<Step> parse_script(const schema::Protocol& protocol, const std::string& name,
                                const std::string& text, std::vector<std::string>& problems) {
   std::vector<Step> steps;
@@ -180,12 +188,14 @@ std::vector<Step> parse_script(const schema::Protocol& protocol, const std::stri
   return steps;
 }
 
+// Own messages are not awaited. The list is bounded: a script that awaits nothing keeps the newest.
 void ScriptRun::note(const Event& event) {
   if (event.what == Event::What::sent) return;
   seen_.push_back(event);
   if (seen_.size() > kMaxSeen) seen_.pop_front();
 }
 
+// Runs steps until one has to wait.
 void ScriptRun::step(Time now) {
   while (!done() && failure_.empty()) {
     const Step& step = steps_[next_];
@@ -209,6 +219,7 @@ void ScriptRun::step(Time now) {
   }
 }
 
+// A message fits if its type does and all conditions on its fields hold.
 bool ScriptRun::fits(const Step& step, const Event& event) const {
   if (event.what != step.awaited) return false;
   if (step.awaited != Event::What::message) return true;
@@ -218,6 +229,7 @@ bool ScriptRun::fits(const Step& step, const Event& event) const {
                      [&](const auto& condition) { return json::holds(condition, fields); });
 }
 
+// Messages of one channel are ordered among themselves, and so are the events of a connection.
 bool ScriptRun::on_one_channel(const Event& a, const Event& b) const {
   const bool messages = a.what == Event::What::message && b.what == Event::What::message;
   if (!messages) return (a.what == Event::What::message) == (b.what == Event::What::message);
@@ -234,6 +246,9 @@ std::string ScriptRun::shown(const Event& event) const {
                      json::line_text(protocol_, message.fields, event.value));
 }
 
+// Returns whether the step is over. What was awaited is consumed with everything of its channel
+// that came before it, so that the next `expect` looks behind it. On failure the last message of
+// the wanted type is shown, else the last event.
 bool ScriptRun::expect(const Step& step, Time now) {
   const auto found = std::find_if(seen_.begin(), seen_.end(),
                                   [&](const Event& event) { return fits(step, event); });
@@ -266,10 +281,12 @@ bool ScriptRun::expect(const Step& step, Time now) {
   return true;
 }
 
+// The first failure ends the run.
 void ScriptRun::fail(const Step& step, const std::string& why) {
   failure_ = fmt::format("line {}: {}: {}", step.line, step.text, why);
 }
 
+// A step with a time limit is looked at when that is over, any other at once.
 Time ScriptRun::next_wakeup() const {
   if (done() || !since_) return kNever;
   const Step& step = steps_[next_];
