@@ -139,213 +139,278 @@ double mean(const std::vector<double>& values) {
   return values.empty() ? 0 : sum / static_cast<double>(values.size());
 }
 
+// One measurement. Each tick: the world moves; each client is sent its snapshots over a path with
+// delay and loss; snapshots that are due arrive; acknowledgements that are due reach the server;
+// values at clients are compared with those of the tick that they show.
+class Laboratory {
+ public:
+  Laboratory(World& world, const kwind::schema::EntitiesInfo& entities, Motion& motion,
+             const Run& run)
+      : world_(world),
+        entities_(entities),
+        motion_(motion),
+        run_(run),
+        path_(run.path),
+        random_(run.seed),
+        counted_(entities) {
+    for (std::size_t i = 0; i < run.clients; ++i) {
+      all_.push_back(std::make_unique<Client>(world, entities, run));
+    }
+    if (run.codes != nullptr) counted_.predict_with(*run.codes);
+  }
+  Measured measure() {
+    for (int now = 0; now < run_.warm_up + run_.ticks; ++now) tick(now);
+    return summed_up();
+  }
+
+ private:
+  // Bits of an entity, by the tick in which they became so.
+  using Past = std::map<std::uint32_t, std::vector<std::byte>>;
+  // Of an entity in this tick: whether it changed, and its JSON text.
+  using Texts = std::map<std::uint32_t, std::pair<bool, std::string>>;
+
+  bool lost() { return std::uniform_real_distribution<double>(0, 1)(random_) < path_.loss; }
+
+  void tick(int now) {
+    counts_ = now >= run_.warm_up;
+    motion_.step(world_);
+    tick_ = world_.tick();
+    world_.end_tick();
+    for (const std::uint32_t id : motion_.ids()) {
+      for (const bool owner : {false, true}) {
+        auto& was = history_[{id, owner}];
+        auto now_bits = motion_.bits(id, owner);
+        if (was.empty() || was.rbegin()->second != now_bits) was[tick_] = std::move(now_bits);
+      }
+    }
+    Texts texts;
+    for (std::size_t i = 0; i < all_.size(); ++i) {
+      Client& client = *all_[i];
+      const auto view = motion_.view(i);
+      as_text(client, view, texts);
+      by_simple_codec(client, view, now);
+      send(client, view, now);
+      hear(client, now);
+      if (run_.exact) compare(client);
+    }
+  }
+
+  // What is in view as JSON, and what of it changed, also through a stream of zstd.
+  void as_text(Client& client, const std::vector<kwind::replica::RelevantEntity>& view,
+               Texts& texts) {
+    double json = 0;
+    double json_new = 0;
+    double moved = 0;
+    std::string changes;
+    for (const auto& seen : view) {
+      auto [size, fresh] = texts.try_emplace(seen.id);
+      if (fresh) {
+        const bool changes_now = history_[{seen.id, seen.owner}].rbegin()->first == tick_;
+        size->second = {changes_now, run_.text ? motion_.json(seen.id) + "," : ""};
+      }
+      const auto& [change, text] = size->second;
+      json += static_cast<double>(text.size());
+      if (!change) continue;
+      json_new += static_cast<double>(text.size());
+      changes += text;
+      moved += 1;
+    }
+    // The stream runs from the start on: it learns as long as the codes' clients do.
+    const double streamed = run_.text ? static_cast<double>(client.zstd.flushed(changes)) : 0;
+    if (!counts_) return;
+    zstd_.push_back(streamed);
+    in_view_.push_back(static_cast<double>(view.size()));
+    changed_.push_back(moved);
+    json_view_.push_back(json);
+    json_changed_.push_back(json_new);
+  }
+
+  // Notes what the client sees, and what the simple codec takes for it.
+  void by_simple_codec(Client& client, const std::vector<kwind::replica::RelevantEntity>& view,
+                       int now) {
+    auto& seen_now = client.views[tick_];
+    const auto before = client.views.find(tick_ - 1);
+    SimpleState& simple_now = client.simple_states[tick_];
+    for (const auto& seen : view) {
+      std::uint32_t since = tick_;
+      if (before != client.views.end()) {
+        const auto was = before->second.find(seen.id);
+        if (was != before->second.end()) since = was->second.since;
+      }
+      seen_now[seen.id] = {seen.owner, since};
+      simple_now[seen.id] = motion_.columns(seen.id, seen.owner);
+    }
+    take_due(client.simple_fates, now, [&](const Fate& fate) {
+      client.simple_base = std::max(client.simple_base, static_cast<std::uint32_t>(fate.token));
+    });
+    const double simple_size =
+        simple_bytes(motion_, client.simple_states[client.simple_base], simple_now);
+    if (counts_) simple_.push_back(simple_size);
+    if (!lost() && !lost()) {
+      client.simple_fates.push_back({now + path_.round_trip_ticks, tick_, true});
+    }
+    while (client.simple_states.size() > 80 &&
+           client.simple_states.begin()->first < client.simple_base) {
+      client.simple_states.erase(client.simple_states.begin());
+      client.views.erase(client.views.begin());
+    }
+  }
+
+  // At most four datagrams a tick. A loss is known two ticks later than an acknowledgement is.
+  void send(Client& client, const std::vector<kwind::replica::RelevantEntity>& view, int now) {
+    client.replicator.count_into(counts_ ? &counted_ : nullptr);
+    client.replicator.see(view);
+    std::vector<std::byte> memory(1100);
+    double sent = 0;
+    for (int part = 0; part < 4; ++part) {
+      kwind::bits::Writer out(memory);
+      const auto token = client.replicator.fill({}, out);
+      if (!token) break;
+      const std::size_t size = out.finish();
+      sent += static_cast<double>(size);
+      snapshots_ += counts_ ? 1 : 0;
+      if (lost()) {
+        client.fates.push_back({now + path_.round_trip_ticks + 2, *token, false});
+      } else {
+        client.frames.push_back(
+            {now + one_way(),
+             {memory.begin(), memory.begin() + static_cast<std::ptrdiff_t>(size)},
+             out.bit_count(),
+             *token});
+      }
+    }
+    if (counts_) bytes_.push_back(sent);
+  }
+
+  // What is due arrives, at the client and then at the server.
+  void hear(Client& client, int now) {
+    take_due(client.frames, now, [&](const Frame& frame) {
+      if (client.client_world.receive(frame.bytes, frame.bits) == kwind::Errc::none) {
+        client.unacknowledged.push_back(frame.token);
+      }
+    });
+    if (!lost()) {
+      for (const std::uint64_t token : client.unacknowledged) {
+        client.fates.push_back({now + path_.round_trip_ticks - one_way(), token, true});
+      }
+      client.unacknowledged.clear();
+    }
+    take_due(client.fates, now, [&](const Fate& fate) {
+      if (fate.arrived) {
+        client.replicator.acked(fate.token);
+      } else {
+        client.replicator.lost(fate.token);
+      }
+    });
+  }
+
+  // Every value that the client holds is one that the server had in that tick.
+  void compare(Client& client) {
+    std::map<std::uint32_t, std::vector<std::byte>> held;
+    const std::uint32_t shown = client.client_world.tick();
+    const bool newer = shown > std::exchange(client.shown, shown);
+    for (const auto& ref : client.client_world.entities()) {
+      const bool owner = client.client_world.owns(ref);
+      const Past& was = history_[{ref.id, owner}];
+      auto then = was.upper_bound(client.client_world.state_tick(ref));
+      auto here = motion_.held(client.client_world, ref);
+      ++result_.checked;
+      if (then == was.begin() || here != (--then)->second) ++result_.wrong;
+      held.emplace(ref.id, std::move(here));
+    }
+    if (newer && counts_) note_ages(client, shown, held);
+  }
+
+  // How many ticks older than the tick that is shown each value in view is.
+  void note_ages(const Client& client, std::uint32_t shown,
+                 const std::map<std::uint32_t, std::vector<std::byte>>& held) {
+    const auto view = client.views.find(shown);
+    if (view == client.views.end()) return;
+    for (const auto& [id, seen] : view->second) {
+      // The last tick in which the value shown was the server's.
+      const Past& was = history_[{id, seen.owner}];
+      const auto here = held.find(id);
+      auto value = was.upper_bound(shown);
+      std::uint32_t right = seen.since - 1;
+      for (std::uint32_t until = shown; value != was.begin();) {
+        --value;
+        if (here != held.end() && value->second == here->second) {
+          right = std::max(right, until);
+          break;
+        }
+        until = value->first - 1;
+        if (until < seen.since) break;
+      }
+      ages_.push_back(static_cast<int>(shown - right));
+    }
+  }
+
+  Measured summed_up() {
+    result_.mean = mean(bytes_);
+    result_.simple = mean(simple_);
+    std::sort(ages_.begin(), ages_.end());
+    if (!ages_.empty()) {
+      const auto fresh = std::upper_bound(ages_.begin(), ages_.end(), 0) - ages_.begin();
+      result_.stale = 1 - static_cast<double>(fresh) / static_cast<double>(ages_.size());
+      result_.age_p99 = ages_[ages_.size() * 99 / 100];
+      result_.age_worst = ages_.back();
+    }
+    // What is not a symbol stays as it is, the last byte's filling included.
+    double saved = 0;
+    const auto codes =
+        run_.codes != nullptr ? run_.codes : kwind::replica::built_in_codes(entities_);
+    for (const auto& cost : kwind::replica::costs_of(counted_, *codes))
+      saved += cost.bits - cost.floor;
+    result_.entropy = result_.mean - saved / 8 / static_cast<double>(bytes_.size());
+    std::uint64_t discarded = 0;
+    std::uint64_t made = 0;
+    for (const auto& client : all_) {
+      discarded += client->replicator.counts().discarded;
+      made += client->replicator.counts().snapshots;
+    }
+    result_.unusable = static_cast<double>(discarded) / static_cast<double>(made);
+    result_.zstd = mean(zstd_);
+    if (run_.symbol_counts != nullptr) *run_.symbol_counts = counted_;
+    std::sort(bytes_.begin(), bytes_.end());
+    result_.p95 = bytes_[bytes_.size() * 95 / 100];
+    result_.in_view = mean(in_view_);
+    result_.changed = mean(changed_);
+    result_.json_view = mean(json_view_);
+    result_.json_changed = mean(json_changed_);
+    result_.datagrams = static_cast<double>(snapshots_) / static_cast<double>(bytes_.size());
+    return result_;
+  }
+
+  [[nodiscard]] int one_way() const { return path_.round_trip_ticks / 2; }
+
+  World& world_;
+  const kwind::schema::EntitiesInfo& entities_;
+  Motion& motion_;
+  const Run& run_;
+  const Path& path_;
+  std::mt19937_64 random_;
+  std::vector<std::unique_ptr<Client>> all_;
+  std::map<std::pair<std::uint32_t, bool>, Past> history_;  // by id, and whether for the owner
+  std::uint32_t tick_ = 0;
+  bool counts_ = false;  // the warm-up is over
+  std::vector<double> simple_;
+  std::vector<int> ages_;
+  std::vector<double> bytes_;
+  std::vector<double> in_view_;
+  std::vector<double> changed_;
+  std::vector<double> json_view_;
+  std::vector<double> json_changed_;
+  std::vector<double> zstd_;
+  std::size_t snapshots_ = 0;
+  kwind::replica::SymbolCounts counted_;
+  Measured result_;
+};
+
 }  // namespace
 
-// Each tick: the world moves; each client is sent its snapshots over a path with delay and loss;
-// snapshots that are due arrive; acknowledgements that are due reach the server; values at clients
-// are compared with those of the tick that they show.
 Measured measure(World& world, const kwind::schema::EntitiesInfo& entities, Motion& motion,
                  const Run& run) {
-  std::mt19937_64 random(run.seed);
-  const Path& path = run.path;
-  const auto lost = [&] {
-    return std::uniform_real_distribution<double>(0, 1)(random) < path.loss;
-  };
-  std::vector<std::unique_ptr<Client>> all;
-  for (std::size_t i = 0; i < run.clients; ++i) {
-    all.push_back(std::make_unique<Client>(world, entities, run));
-  }
-  // Bits by id, whether for the owner, and tick.
-  using Past = std::map<std::uint32_t, std::vector<std::byte>>;
-  std::map<std::pair<std::uint32_t, bool>, Past> history;
-  std::vector<double> simple;
-  std::vector<int> ages;
-  std::vector<double> bytes;
-  std::vector<double> in_view;
-  std::vector<double> changed;
-  std::vector<double> json_view;
-  std::vector<double> json_changed;
-  std::vector<double> zstd;
-  std::size_t frames = 0;
-  kwind::replica::SymbolCounts counted(entities);
-  if (run.codes != nullptr) counted.predict_with(*run.codes);
-  Measured result;
-  const int one_way = path.round_trip_ticks / 2;
-  for (int now = 0; now < run.warm_up + run.ticks; ++now) {
-    const bool counts = now >= run.warm_up;
-    motion.step(world);
-    const std::uint32_t tick = world.tick();
-    world.end_tick();
-    // Changed, JSON text; of those in view.
-    std::map<std::uint32_t, std::pair<bool, std::string>> sizes;
-    for (const std::uint32_t id : motion.ids()) {
-      for (const bool owner : {false, true}) {
-        auto& was = history[{id, owner}];
-        auto now_bits = motion.bits(id, owner);
-        if (was.empty() || was.rbegin()->second != now_bits) was[tick] = std::move(now_bits);
-      }
-    }
-    for (std::size_t i = 0; i < all.size(); ++i) {
-      Client& client = *all[i];
-      const auto view = motion.view(i);
-      double json = 0;
-      double json_new = 0;
-      double moved = 0;
-      std::string changes;
-      for (const auto& seen : view) {
-        auto [size, fresh] = sizes.try_emplace(seen.id);
-        if (fresh) {
-          const bool changes_now = history[{seen.id, seen.owner}].rbegin()->first == tick;
-          size->second = {changes_now, run.text ? motion.json(seen.id) + "," : ""};
-        }
-        const auto& [change, text] = size->second;
-        json += static_cast<double>(text.size());
-        if (!change) continue;
-        json_new += static_cast<double>(text.size());
-        changes += text;
-        moved += 1;
-      }
-      auto& seen_now = client.views[tick];
-      const auto before = client.views.find(tick - 1);
-      SimpleState& simple_now = client.simple_states[tick];
-      for (const auto& seen : view) {
-        std::uint32_t since = tick;
-        if (before != client.views.end()) {
-          const auto was = before->second.find(seen.id);
-          if (was != before->second.end()) since = was->second.since;
-        }
-        seen_now[seen.id] = {seen.owner, since};
-        simple_now[seen.id] = motion.columns(seen.id, seen.owner);
-      }
-      take_due(client.simple_fates, now, [&](const Fate& fate) {
-        client.simple_base = std::max(client.simple_base, static_cast<std::uint32_t>(fate.token));
-      });
-      const double simple_size =
-          simple_bytes(motion, client.simple_states[client.simple_base], simple_now);
-      if (counts) simple.push_back(simple_size);
-      if (!lost() && !lost()) {
-        client.simple_fates.push_back({now + path.round_trip_ticks, tick, true});
-      }
-      while (client.simple_states.size() > 80 &&
-             client.simple_states.begin()->first < client.simple_base) {
-        client.simple_states.erase(client.simple_states.begin());
-        client.views.erase(client.views.begin());
-      }
-      // The stream runs from the start on: it learns as long as the codes' clients do.
-      const double streamed = run.text ? static_cast<double>(client.zstd.flushed(changes)) : 0;
-      if (counts) zstd.push_back(streamed);
-      client.replicator.count_into(counts ? &counted : nullptr);
-      client.replicator.see(view);
-      std::vector<std::byte> memory(1100);
-      double sent = 0;
-      for (int part = 0; part < 4; ++part) {
-        kwind::bits::Writer out(memory);
-        const auto token = client.replicator.fill({}, out);
-        if (!token) break;
-        const std::size_t size = out.finish();
-        sent += static_cast<double>(size);
-        frames += counts ? 1 : 0;
-        if (lost()) {
-          client.fates.push_back({now + path.round_trip_ticks + 2, *token, false});
-        } else {
-          client.frames.push_back(
-              {now + one_way,
-               {memory.begin(), memory.begin() + static_cast<std::ptrdiff_t>(size)},
-               out.bit_count(),
-               *token});
-        }
-      }
-      take_due(client.frames, now, [&](const Frame& frame) {
-        if (client.client_world.receive(frame.bytes, frame.bits) == kwind::Errc::none) {
-          client.unacknowledged.push_back(frame.token);
-        }
-      });
-      if (!lost()) {
-        for (const std::uint64_t token : client.unacknowledged) {
-          client.fates.push_back({now + path.round_trip_ticks - one_way, token, true});
-        }
-        client.unacknowledged.clear();
-      }
-      take_due(client.fates, now, [&](const Fate& fate) {
-        if (fate.arrived) {
-          client.replicator.acked(fate.token);
-        } else {
-          client.replicator.lost(fate.token);
-        }
-      });
-      if (run.exact) {
-        std::map<std::uint32_t, std::vector<std::byte>> held;
-        const std::uint32_t shown = client.client_world.tick();
-        const bool newer = shown > std::exchange(client.shown, shown);
-        for (const auto& ref : client.client_world.entities()) {
-          const bool owner = client.client_world.owns(ref);
-          const Past& was = history[{ref.id, owner}];
-          auto then = was.upper_bound(client.client_world.state_tick(ref));
-          auto here = motion.held(client.client_world, ref);
-          ++result.checked;
-          if (then == was.begin() || here != (--then)->second) ++result.wrong;
-          held.emplace(ref.id, std::move(here));
-        }
-        if (newer && counts) {
-          for (const auto& [id, seen] : client.views[shown]) {
-            // The last tick in which the value shown was the server's.
-            const Past& was = history[{id, seen.owner}];
-            const auto here = held.find(id);
-            auto value = was.upper_bound(shown);
-            std::uint32_t right = seen.since - 1;
-            for (std::uint32_t until = shown; value != was.begin();) {
-              --value;
-              if (here != held.end() && value->second == here->second) {
-                right = std::max(right, until);
-                break;
-              }
-              until = value->first - 1;
-              if (until < seen.since) break;
-            }
-            ages.push_back(static_cast<int>(shown - right));
-          }
-        }
-      }
-      if (!counts) continue;
-      bytes.push_back(sent);
-      in_view.push_back(static_cast<double>(view.size()));
-      changed.push_back(moved);
-      json_view.push_back(json);
-      json_changed.push_back(json_new);
-    }
-  }
-  result.mean = mean(bytes);
-  result.simple = mean(simple);
-  std::sort(ages.begin(), ages.end());
-  if (!ages.empty()) {
-    const auto fresh = std::upper_bound(ages.begin(), ages.end(), 0) - ages.begin();
-    result.stale = 1 - static_cast<double>(fresh) / static_cast<double>(ages.size());
-    result.age_p99 = ages[ages.size() * 99 / 100];
-    result.age_worst = ages.back();
-  }
-  // What is not a symbol stays as it is, the last byte's filling included.
-  double saved = 0;
-  const auto codes = run.codes != nullptr ? run.codes : kwind::replica::built_in_codes(entities);
-  for (const auto& cost : kwind::replica::costs_of(counted, *codes))
-    saved += cost.bits - cost.floor;
-  result.entropy = result.mean - saved / 8 / static_cast<double>(bytes.size());
-  std::uint64_t discarded = 0;
-  std::uint64_t made = 0;
-  for (const auto& client : all) {
-    discarded += client->replicator.counts().discarded;
-    made += client->replicator.counts().snapshots;
-  }
-  result.unusable = static_cast<double>(discarded) / static_cast<double>(made);
-  result.zstd = mean(zstd);
-  if (run.symbol_counts != nullptr) *run.symbol_counts = counted;
-  std::sort(bytes.begin(), bytes.end());
-  result.p95 = bytes[bytes.size() * 95 / 100];
-  result.in_view = mean(in_view);
-  result.changed = mean(changed);
-  result.json_view = mean(json_view);
-  result.json_changed = mean(json_changed);
-  result.datagrams = static_cast<double>(frames) / static_cast<double>(bytes.size());
-  return result;
+  return Laboratory(world, entities, motion, run).measure();
 }
 
 }  // namespace lab

@@ -33,7 +33,6 @@ int main(int argc, char** argv) {
     return 1;
   }
 
-  // Pages and the web socket share a port, so the page connects to where it came from.
   kwind::web::WebSocketOptions web;
   web.pages = [&](std::string_view path) -> std::optional<kwind::web::Page> {
     if (path == "/") return file(folder + "/index.html", "text/html; charset=utf-8");
@@ -51,7 +50,6 @@ int main(int argc, char** argv) {
   }
   (*server)->add_transport(std::move(*transport));
 
-  // One walker for each client, which sees what is within 100 m of it.
   kwind::Replication state(**server, pier::kEntities, {.view = {.enter = 100, .leave = 110}});
   std::map<kwind::Peer, kwind::Entity<pier::Walker>> walkers;
   state.on_client([&](kwind::ClientView& view) {

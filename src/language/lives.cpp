@@ -41,15 +41,24 @@ schema::Life life_of(const LifeSyntax& syntax, std::uint16_t newest, Reporter& r
   return life;
 }
 
-// `else NAME` names the value that older versions get instead; chains of them must end.
-void resolve_stand_ins(const Token& place, const std::vector<OptionSyntax>& syntax,
-                       std::vector<schema::Option>& options, std::uint16_t newest,
-                       Reporter& reporter) {
-  const auto index_of = [&](std::string_view name) {
-    const auto found = std::find_if(options.begin(), options.end(),
-                                    [&](const auto& option) { return option.name == name; });
-    return static_cast<std::size_t>(found - options.begin());
-  };
+namespace {
+
+void report_unknown_name(const Token& stand_in, const std::vector<schema::Option>& options,
+                         Reporter& reporter) {
+  std::vector<std::string> known;
+  known.reserve(options.size());
+  for (const auto& option : options) known.push_back(option.name);
+  const std::string near = bits::nearest(stand_in.text, known);
+  reporter.error(stand_in, near.empty()
+                               ? fmt::format("`{}` is none of these names", stand_in.text)
+                               : fmt::format("`{}` is none of these names; did you mean `{}`?",
+                                             stand_in.text, near));
+}
+
+// Each option gets the index of its stand-in, its own index if it has none. Returns whether all
+// that need a stand-in have one.
+bool take_stand_ins(const std::vector<OptionSyntax>& syntax, std::vector<schema::Option>& options,
+                    Reporter& reporter) {
   bool sound = true;
   for (std::size_t i = 0; i < options.size(); ++i) {
     options[i].stand_in = static_cast<std::uint16_t>(i);
@@ -64,27 +73,29 @@ void resolve_stand_ins(const Token& place, const std::vector<OptionSyntax>& synt
                                  options.front().name));
       continue;
     }
-    const std::size_t found = index_of(stand_in.text);
-    if (found == options.size()) {
-      std::vector<std::string> known;
-      known.reserve(options.size());
-      for (const auto& option : options) known.push_back(option.name);
-      const std::string near = bits::nearest(stand_in.text, known);
-      reporter.error(stand_in, near.empty()
-                                   ? fmt::format("`{}` is none of these names", stand_in.text)
-                                   : fmt::format("`{}` is none of these names; did you "
-                                                 "mean `{}`?",
-                                                 stand_in.text, near));
+    const auto found = std::find_if(options.begin(), options.end(), [&](const auto& option) {
+      return option.name == stand_in.text;
+    });
+    if (found == options.end()) {
+      report_unknown_name(stand_in, options, reporter);
       sound = false;
     } else if (options[i].life.whole()) {
       reporter.error(stand_in, fmt::format("every version knows `{}`, so nothing stands in for it",
                                            options[i].name));
     } else {
-      options[i].stand_in = static_cast<std::uint16_t>(found);
+      options[i].stand_in = static_cast<std::uint16_t>(found - options.begin());
     }
   }
-  if (!sound || options.empty()) return;
+  return sound;
+}
 
+}  // namespace
+
+// `else NAME` names the value that older versions get instead; chains of them must end.
+void resolve_stand_ins(const Token& place, const std::vector<OptionSyntax>& syntax,
+                       std::vector<schema::Option>& options, std::uint16_t newest,
+                       Reporter& reporter) {
+  if (!take_stand_ins(syntax, options, reporter) || options.empty()) return;
   // Who lives changes at these versions only.
   std::set<std::uint16_t> changes{1};
   for (const auto& option : options) {

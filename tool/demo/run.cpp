@@ -78,6 +78,46 @@ class Watch {
   Time start_;
 };
 
+// The capture and the key log of a run, where they were asked for.
+class Records {
+ public:
+  explicit Records(const Settings& settings) {
+    if (!settings.record.empty()) capture_.emplace(settings.record, "kwind demo, at the server");
+    if (!settings.keys.empty()) keys_.emplace(settings.keys);
+  }
+  // The first failure of either file, as a sentence.
+  std::string problem() {
+    std::string found = capture_ ? capture_->problem() : std::string();
+    return found.empty() && keys_ ? keys_->problem() : found;
+  }
+  // The transport, whose datagrams are captured if that was asked for.
+  std::unique_ptr<io::PollableTransport> captured(std::unique_ptr<io::PollableTransport> inner) {
+    if (!capture_) return inner;
+    return std::make_unique<io::CapturingTransport>(
+        std::move(inner),
+        [this](Time now, const Endpoint& from, const Endpoint& to,
+               std::span<const std::byte> datagram) { capture_->add(now, from, to, datagram); });
+  }
+  std::function<void(const link::KeyNote&)> key_log() {
+    if (!keys_) return nullptr;
+    return [this](const link::KeyNote& note) { keys_->add(note); };
+  }
+
+ private:
+  std::optional<tool::CaptureFile> capture_;
+  std::optional<tool::KeyLogFile> keys_;
+};
+
+// How long a bot may take until it sees all of its view. A second; on slow paths the two round trips
+// of the handshake and those of entering take longer, and where much is lost in either direction
+// each of them is tried more than once.
+Duration time_to_complete(const Settings& settings) {
+  const double path_seconds = 0.4 + 0.006 * (settings.rtt_ms + settings.jitter_ms);
+  const double arrives = 1 - settings.loss_percent / 100;
+  return Duration(
+      static_cast<Duration::rep>(std::max(1.0, path_seconds) / (arrives * arrives) * 1e9));
+}
+
 }  // namespace
 
 // Starts the server, then the bots one after another, then late ones; stops all and compares.
@@ -92,25 +132,10 @@ Outcome run(const Settings& settings,
                                 address.text(), error_info(transport.error()).text);
     return outcome;
   }
-  std::unique_ptr<io::PollableTransport> at_server = std::move(*transport);
-  std::optional<tool::CaptureFile> capture;
-  std::optional<tool::KeyLogFile> keys;
-  if (!settings.record.empty()) {
-    capture.emplace(settings.record, "kwind demo, at the server");
-    outcome.error = capture->problem();
-    at_server = std::make_unique<io::CapturingTransport>(
-        std::move(at_server),
-        [&capture](Time now, const Endpoint& from, const Endpoint& to,
-                   std::span<const std::byte> datagram) { capture->add(now, from, to, datagram); });
-  }
-  std::function<void(const link::KeyNote&)> key_log;
-  if (!settings.keys.empty()) {
-    keys.emplace(settings.keys);
-    if (outcome.error.empty()) outcome.error = keys->problem();
-    key_log = [&keys](const link::KeyNote& note) { keys->add(note); };
-  }
+  Records records(settings);
+  outcome.error = records.problem();
   if (!outcome.error.empty()) return outcome;
-  HarbourServer server(std::move(at_server), settings, key_log);
+  HarbourServer server(records.captured(std::move(*transport)), settings, records.key_log());
   server.start();
 
   const std::size_t early = settings.bots > 1 ? settings.bots - 1 : 1;
@@ -149,19 +174,11 @@ Outcome run(const Settings& settings,
   watch.sleep_until(watch.seconds() + settle_seconds(settings));
   server.stop();
   for (const auto& bot : bots) bot->join();
-
-  if (capture) outcome.error = capture->problem();
-  if (keys && outcome.error.empty()) outcome.error = keys->problem();
+  if (outcome.error.empty()) outcome.error = records.problem();
   if (!outcome.error.empty()) return outcome;
   outcome.server = server.record();
   for (const auto& bot : bots) outcome.bots.push_back(bot->record());
-  // A second; on slow paths the two round trips of the handshake and those of entering take longer,
-  // and where much is lost in either direction each of them is tried more than once.
-  const double path_seconds = 0.4 + 0.006 * (settings.rtt_ms + settings.jitter_ms);
-  const double arrives = 1 - settings.loss_percent / 100;
-  const Duration to_complete(
-      static_cast<Duration::rep>(std::max(1.0, path_seconds) / (arrives * arrives) * 1e9));
-  outcome.verdict = judge(outcome.server, outcome.bots, to_complete);
+  outcome.verdict = judge(outcome.server, outcome.bots, time_to_complete(settings));
   return outcome;
 }
 

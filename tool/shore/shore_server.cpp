@@ -238,6 +238,45 @@ class Datagrams {
 };
 #endif
 
+// The page, and what it asks for before it connects, beside the web socket on one port. Returns a
+// sentence if it cannot listen.
+std::string open_web_socket(Server& server, const Datagrams& datagrams, const Settings& settings,
+                            const Endpoint& local) {
+  web::WebSocketOptions web;
+  web.origins = settings.origins;
+  web.certificate_file = settings.certificate_file;
+  web.private_key_file = settings.private_key_file;
+  web.pages = [&server, &datagrams](std::string_view path) -> std::optional<web::Page> {
+    if (path == "/") return web::Page{"text/html; charset=utf-8", std::string(page_text())};
+    if (path == "/key") return web::Page{"text/plain", server.public_key()};
+    if (path == "/web-transport") return datagrams.page();
+    return std::nullopt;
+  };
+  auto transport = web::WebSocketTransport::listen(local, web);
+  if (!transport) {
+    return transport.error() == Errc::bad_key
+               ? fmt::format("certificate `{}` or key `{}` cannot be read; both are PEM files",
+                             settings.certificate_file, settings.private_key_file)
+               : fmt::format("cannot listen on `{}`: {}; choose another port with --web PORT",
+                             settings.address, error_info(transport.error()).text);
+  }
+  server.add_transport(std::move(*transport));
+  return {};
+}
+
+// Messages, inputs and ticks to the game.
+void connect_game(Server& server, Replication& state, Harbour& harbour) {
+  server.on<::shore::Enter>([&](Peer peer, const ::shore::Enter& m) { harbour.enter(peer, m); });
+  server.on<::shore::StandAt>(
+      [&](Peer peer, const ::shore::StandAt& m) { harbour.stand_at(peer, m); });
+  server.on<::shore::Hail>([&](Peer peer, const ::shore::Hail& m) { harbour.hail(peer, m); });
+  server.on<::shore::Stroke>([&](Peer, const ::shore::Stroke& m) { harbour.draw(m); });
+  server.on_disconnect([&](Peer peer, Errc, std::string_view) { harbour.leave(peer); });
+  state.on_input<Helm>(
+      [&](ClientView& view, const Helm& helm) { harbour.steer(view.peer(), helm); });
+  state.on_tick([&](std::uint32_t) { harbour.tick(io::now()); });
+}
+
 }  // namespace
 
 std::string serve(const Settings& settings,
@@ -258,26 +297,9 @@ std::string serve(const Settings& settings,
   Server& server = **opened;
 
   Datagrams datagrams;
-  web::WebSocketOptions web;
-  web.origins = settings.origins;
-  web.certificate_file = settings.certificate_file;
-  web.private_key_file = settings.private_key_file;
-  web.pages = [&](std::string_view path) -> std::optional<web::Page> {
-    if (path == "/") return web::Page{"text/html; charset=utf-8", std::string(page_text())};
-    if (path == "/key") return web::Page{"text/plain", server.public_key()};
-    if (path == "/web-transport") return datagrams.page();
-    return std::nullopt;
-  };
-  auto transport = web::WebSocketTransport::listen(*local, web);
-  if (!transport) {
-    return transport.error() == Errc::bad_key
-               ? fmt::format("certificate `{}` or key `{}` cannot be read; both are PEM files",
-                             settings.certificate_file, settings.private_key_file)
-               : fmt::format("cannot listen on `{}`: {}; choose another port with --web PORT",
-                             settings.address, error_info(transport.error()).text);
-  }
-  server.add_transport(std::move(*transport));
-  const std::string problem = datagrams.open(server, settings, server.address(1));
+  std::string problem = open_web_socket(server, datagrams, settings, *local);
+  if (!problem.empty()) return problem;
+  problem = datagrams.open(server, settings, server.address(1));
   if (!problem.empty()) return problem;
 
   ReplicationOptions replication;
@@ -286,15 +308,7 @@ std::string serve(const Settings& settings,
   replication.view.leave = harbour_motion::kInterest + 16;
   Replication state(server, ::shore::kEntities, replication);
   Harbour harbour(server, state, settings.seed);
-  server.on<::shore::Enter>([&](Peer peer, const ::shore::Enter& m) { harbour.enter(peer, m); });
-  server.on<::shore::StandAt>(
-      [&](Peer peer, const ::shore::StandAt& m) { harbour.stand_at(peer, m); });
-  server.on<::shore::Hail>([&](Peer peer, const ::shore::Hail& m) { harbour.hail(peer, m); });
-  server.on<::shore::Stroke>([&](Peer, const ::shore::Stroke& m) { harbour.draw(m); });
-  server.on_disconnect([&](Peer peer, Errc, std::string_view) { harbour.leave(peer); });
-  state.on_input<Helm>(
-      [&](ClientView& view, const Helm& helm) { harbour.steer(view.peer(), helm); });
-  state.on_tick([&](std::uint32_t) { harbour.tick(io::now()); });
+  connect_game(server, state, harbour);
 
   ready(fmt::format("{}://{}/", settings.certificate_file.empty() ? "http" : "https",
                     server.address(1).text()));

@@ -234,6 +234,75 @@ Time Listener::next_exchange() const {
   return state_->queue.next();
 }
 
+namespace {
+
+// Opens the sealed part of a connect: by Noise, or in plaintext mode by its check, and then `noise`
+// stays empty. Errors: wrong_key; those of read_plaintext().
+Errc open_connect(const ListenerOptions& options, std::span<const std::byte> datagram,
+                  const Secret32& ephemeral, std::optional<NoiseNk>& noise,
+                  Secret<kConnectPayloadBytes>& payload) {
+  const auto message = datagram.subspan(kConnectHeadBytes);
+  if (options.key) {
+    noise =
+        NoiseNk::responder(prologue_of(datagram.first(kConnectHeadBytes)), *options.key, ephemeral);
+    return noise->read_first(message, payload.bytes()) ? Errc::none : Errc::wrong_key;
+  }
+  const auto plaintext = read_plaintext(message);
+  if (!plaintext) return plaintext.error();
+  std::copy(plaintext->begin(), plaintext->end(), payload.bytes().begin());
+  return Errc::none;
+}
+
+// What the server's link needs to know of the handshake, but for its keys.
+Agreed agreed_on(const Admission& admission, TransportKind transport_kind) {
+  Agreed agreed;
+  agreed.id = admission.id;
+  agreed.version = admission.version;
+  agreed.code_tables = admission.code_tables;
+  agreed.transport_kind = transport_kind;
+  agreed.resumed = admission.replaces.has_value();
+  return agreed;
+}
+
+// The keys of data: from the handshake's secrets, or in plaintext mode from bytes that everybody on
+// the path saw.
+std::variant<CheckKeys, AeadKeys> keys_of(std::optional<NoiseNk>& noise, Cipher cipher,
+                                          std::span<const std::byte> message,
+                                          std::span<const std::byte> sealed, ConnectionId id) {
+  if (noise) {
+    const NoiseNk::Keys keys = noise->split();
+    return AeadKeys{cipher, derive(keys.up, "datagrams up"), derive(keys.down, "datagrams down")};
+  }
+  return CheckKeys{plaintext_key("clear up", message.first(32), sealed.first(32), id),
+                   plaintext_key("clear down", message.first(32), sealed.first(32), id)};
+}
+
+}  // namespace
+
+// What a client that is let in is told: its id, what both ends agreed on, and the secrets by which
+// it knows a reset and may come back.
+void Listener::State::welcome(const Connect& connect, Admission& admission, Welcome& told) {
+  std::size_t place = 0;
+  version_common(options.identity, connect.identity, place);
+  admission.id = take_id();
+  told.id = admission.id;
+  told.version_index = static_cast<std::uint8_t>(place);
+  told.cipher = options.aes && connect.aes && has_aes_hardware() && options.key
+                    ? Cipher::aes256_gcm
+                    : Cipher::chacha20_poly1305;
+  told.code_tables = admission.code_tables;
+  told.resumed = admission.replaces.has_value();
+  const Secret32 nonce_from = draw("gone");
+  told.reset_nonce = bits::Reader(nonce_from.bytes()).get(64);
+  told.reset = reset_token(admission.id, told.reset_nonce);
+  if (options.resume > Duration{0} && options.key) {
+    told.resume = draw("resume");
+    told.resume_window_s = static_cast<std::uint16_t>(
+        std::chrono::floor<std::chrono::seconds>(options.resume).count());
+    admission.resume = digest_of(told.resume);
+  }
+}
+
 // Opens the connect, decides, and writes the accept. A refusal is encrypted too, so that nobody but
 // the server can send a client away.
 Listener::Exchanged Listener::State::accept(Time now, const ExchangeQueue::Connect& waited,
@@ -250,55 +319,23 @@ Listener::Exchanged Listener::State::accept(Time now, const ExchangeQueue::Conne
   const auto handshake_error = [&](Errc code) {
     return failed(code, write(HandshakeError{nonce, code}, reply));
   };
-  const auto message = datagram.subspan(kConnectHeadBytes);
 
   const Secret32 ephemeral = draw("ephemeral");
   std::optional<NoiseNk> noise;
   Secret<kConnectPayloadBytes> payload;
-  if (options.key) {
-    noise =
-        NoiseNk::responder(prologue_of(datagram.first(kConnectHeadBytes)), *options.key, ephemeral);
-    if (!noise->read_first(message, payload.bytes())) return handshake_error(Errc::wrong_key);
-  } else {
-    const auto plaintext = read_plaintext(message);
-    if (!plaintext) return failed(plaintext.error(), 0);
-    std::copy(plaintext->begin(), plaintext->end(), payload.bytes().begin());
+  if (const Errc error = open_connect(options, datagram, ephemeral, noise, payload);
+      error != Errc::none) {
+    return error == Errc::wrong_key ? handshake_error(error) : failed(error, 0);
   }
   const auto connect = read_connect(payload.bytes());
   if (!connect) return failed(connect.error(), 0);
-
   Accept accept;
   std::string why;
   auto admission = decide(now, *connect, attempt, why);
-  Agreed agreed;
   if (admission) {
-    std::size_t place = 0;
-    version_common(options.identity, connect->identity, place);
-    admission->id = take_id();
     admission->from = waited.from;
     admission->answered = now;
-    Welcome& welcome = accept.welcome.emplace();
-    welcome.id = admission->id;
-    welcome.version_index = static_cast<std::uint8_t>(place);
-    welcome.cipher = options.aes && connect->aes && has_aes_hardware() && options.key
-                         ? Cipher::aes256_gcm
-                         : Cipher::chacha20_poly1305;
-    welcome.code_tables = admission->code_tables;
-    welcome.resumed = admission->replaces.has_value();
-    const Secret32 nonce_from = draw("gone");
-    welcome.reset_nonce = bits::Reader(nonce_from.bytes()).get(64);
-    welcome.reset = reset_token(admission->id, welcome.reset_nonce);
-    if (options.resume > Duration{0} && options.key) {
-      welcome.resume = draw("resume");
-      welcome.resume_window_s = static_cast<std::uint16_t>(
-          std::chrono::floor<std::chrono::seconds>(options.resume).count());
-      admission->resume = digest_of(welcome.resume);
-    }
-    agreed.id = welcome.id;
-    agreed.version = admission->version;
-    agreed.code_tables = welcome.code_tables;
-    agreed.transport_kind = head->opening.transport_kind;
-    agreed.resumed = welcome.resumed;
+    welcome(*connect, *admission, accept.welcome.emplace());
   } else {
     accept.refusal = {admission.error(), why, {}};
     if (admission.error() == Errc::schema_mismatch) {
@@ -311,25 +348,17 @@ Listener::Exchanged Listener::State::accept(Time now, const ExchangeQueue::Conne
   const std::size_t size = kAcceptHeadBytes + body.size() + NoiseNk::kOverheadBytes;
   write_accept_head(nonce, reply);
   const auto sealed = reply.subspan(kAcceptHeadBytes, size - kAcceptHeadBytes);
-  if (noise) {
-    if (!noise->write_second(body, sealed)) {  // an ephemeral key that no honest client has
-      if (admission) free_id(admission->id);
-      return handshake_error(Errc::wrong_key);
-    }
-  } else {
+  if (!noise) {
     write_plaintext(ephemeral.bytes(), body, sealed);
+  } else if (!noise->write_second(body, sealed)) {  // an ephemeral key that no honest client has
+    if (admission) free_id(admission->id);
+    return handshake_error(Errc::wrong_key);
   }
   if (!admission) return failed(admission.error(), size);
 
-  if (noise) {
-    const NoiseNk::Keys keys = noise->split();
-    agreed.keys = AeadKeys{accept.welcome->cipher, derive(keys.up, "datagrams up"),
-                           derive(keys.down, "datagrams down")};
-  } else {
-    agreed.keys =
-        CheckKeys{plaintext_key("clear up", message.first(32), sealed.first(32), agreed.id),
-                  plaintext_key("clear down", message.first(32), sealed.first(32), agreed.id)};
-  }
+  Agreed agreed = agreed_on(*admission, head->opening.transport_kind);
+  agreed.keys = keys_of(noise, accept.welcome->cipher, datagram.subspan(kConnectHeadBytes), sealed,
+                        agreed.id);
   admission->agreed = std::make_shared<const Agreed>(std::move(agreed));
   done.reply_bytes = size;
   done.attempt = admission->id;

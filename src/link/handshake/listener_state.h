@@ -86,6 +86,7 @@ struct Listener::State {
                              std::span<std::byte> reply, TransportKind transport_kind,
                              std::size_t transport_index);
   // The key exchange: decides, and writes the answer.
+  void welcome(const Connect& connect, Admission& admission, Welcome& told);
   Exchanged accept(Time now, const ExchangeQueue::Connect& connect, std::span<std::byte> reply,
                    Attempt& attempt);
   Result<Admission> decide(Time now, const Connect& connect, Attempt& attempt,

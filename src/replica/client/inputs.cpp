@@ -142,24 +142,70 @@ std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   return ++snapshots_;
 }
 
+namespace {
+
+// A desync report or a resync request, which travel as inputs do.
+Errc receive_repair(bits::Reader& in, ClientReplicator* replicator) {
+  if (in.get_bool()) {
+    const auto snapshot = static_cast<std::uint32_t>(in.get(kSnapshotBits));
+    if (!in.ok()) return Errc::truncated;
+    if (in.left_bits() > 0) return Errc::trailing_bits;
+    return replicator != nullptr ? replicator->receive_resync_request(snapshot) : Errc::unexpected;
+  }
+  // What follows starts within a byte: shift it to the front.
+  std::vector<std::byte> rest(bits::bytes_for(in.left_bits()));
+  const std::size_t left = in.left_bits();
+  if (!in.get_bits(rest, left)) return Errc::truncated;
+  return replicator != nullptr ? replicator->receive_desync_report(rest, left) : Errc::unexpected;
+}
+
+// One input: equal to the one before it, as long as that, or with a length of its own.
+Errc read_input(bits::Reader& in, const PackedInput* before, PackedInput& input) {
+  if (before != nullptr && in.get_bool()) {
+    input = *before;
+    return Errc::none;
+  }
+  const bool as_long = before != nullptr && in.get_bool();
+  const std::uint64_t size = as_long ? before->bits : in.get_count(kInputSizeOrder);
+  if (!in.ok()) return Errc::truncated;
+  if (size > PackedInput::kMaxBits) return Errc::value_range;
+  input.bits = size;
+  return in.get_bits(input.bytes, size) ? Errc::none : Errc::truncated;
+}
+
+// All inputs of a payload, the oldest first; `newest` is the number of the last one. The tick that
+// the client showed is sent for that one, and was one tick less for each input before it.
+Errc read_inputs(bits::Reader& in, const PackedInput* before, std::uint32_t newest,
+                 std::vector<PackedInput>& found) {
+  const std::uint64_t count = in.get_bool() ? 3 : in.get_count(kInputCountOrder) + 1;
+  if (!in.ok()) return Errc::truncated;
+  if (count > kMaxInSnapshot || count > newest) return Errc::value_range;
+  std::optional<std::uint32_t> shown;
+  if (in.get_bool()) shown = static_cast<std::uint32_t>(in.get(kShownBits));
+  found.resize(count);
+  for (std::size_t i = 0; i < count; ++i) {
+    PackedInput& input = found[i];
+    if (const Errc error = read_input(in, before, input); error != Errc::none) return error;
+    const auto older = static_cast<std::uint32_t>(count - 1 - i);
+    input.number = newest - older;
+    input.shown = std::nullopt;
+    if (shown) {
+      input.shown =
+          static_cast<std::uint16_t>((*shown - older * kShownParts) & ((1U << kShownBits) - 1));
+    }
+    before = &input;
+  }
+  if (!in.ok()) return Errc::truncated;
+  return in.left_bits() > 0 ? Errc::trailing_bits : Errc::none;
+}
+
+}  // namespace
+
 // Everything is read before anything is kept.
 Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits,
                             ClientReplicator* replicator) {
   bits::Reader in(payload, bits);
-  if (in.get_bool()) {
-    if (in.get_bool()) {
-      const auto snapshot = static_cast<std::uint32_t>(in.get(kSnapshotBits));
-      if (!in.ok()) return Errc::truncated;
-      if (in.left_bits() > 0) return Errc::trailing_bits;
-      return replicator != nullptr ? replicator->receive_resync_request(snapshot)
-                                   : Errc::unexpected;
-    }
-    // What follows starts within a byte: shift it to the front.
-    std::vector<std::byte> rest(bits::bytes_for(in.left_bits()));
-    const std::size_t left = in.left_bits();
-    if (!in.get_bits(rest, left)) return Errc::truncated;
-    return replicator != nullptr ? replicator->receive_desync_report(rest, left) : Errc::unexpected;
-  }
+  if (in.get_bool()) return receive_repair(in, replicator);
   const bool has_base = in.get_bool();
   const auto low = static_cast<std::uint32_t>(in.get(has_base ? kNumberBits : 32));
   if (!in.ok()) return Errc::truncated;
@@ -174,35 +220,8 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
     if (copy.number != newest - back) return Errc::unexpected;  // long forgotten
     before = &copy;
   }
-  const std::uint64_t count = in.get_bool() ? 3 : in.get_count(kInputCountOrder) + 1;
-  if (!in.ok()) return Errc::truncated;
-  if (count > kMaxInSnapshot || count > newest) return Errc::value_range;
-  std::optional<std::uint32_t> shown;
-  if (in.get_bool()) shown = static_cast<std::uint32_t>(in.get(kShownBits));
-  std::vector<PackedInput> found(count);
-  for (std::size_t i = 0; i < count; ++i) {
-    PackedInput& input = found[i];
-    if (before != nullptr && in.get_bool()) {
-      input = *before;
-    } else {
-      const bool as_long = before != nullptr && in.get_bool();
-      const std::uint64_t size = as_long ? before->bits : in.get_count(kInputSizeOrder);
-      if (!in.ok()) return Errc::truncated;
-      if (size > PackedInput::kMaxBits) return Errc::value_range;
-      input.bits = size;
-      if (!in.get_bits(input.bytes, size)) return Errc::truncated;
-    }
-    const auto older = static_cast<std::uint32_t>(count - 1 - i);
-    input.number = newest - older;
-    input.shown = std::nullopt;
-    if (shown) {
-      input.shown =
-          static_cast<std::uint16_t>((*shown - older * kShownParts) & ((1U << kShownBits) - 1));
-    }
-    before = &input;
-  }
-  if (!in.ok()) return Errc::truncated;
-  if (in.left_bits() > 0) return Errc::trailing_bits;
+  std::vector<PackedInput> found;
+  if (const Errc error = read_inputs(in, before, newest, found); error != Errc::none) return error;
   // Inputs that were heard before are known by their numbers. Beyond kMaxWaiting the oldest goes: a
   // client that sends inputs ahead of time gains nothing.
   for (const PackedInput& input : found) {

@@ -124,6 +124,111 @@ std::string text_of(const CodeTables& codes, const schema::EntitiesInfo& entitie
   return text;
 }
 
+namespace {
+
+// Reads lines into tables that begin as the built-in ones. What the description wants stands in two
+// maps, and leaves them when its line was read: a line that stands twice is unknown the second time,
+// and what is left at the end is missing.
+class TextReader {
+ public:
+  explicit TextReader(const schema::EntitiesInfo& entities)
+      : made_(CodeTables(SymbolCounts::expected(entities)).inside()),
+        wanted_{{std::string(kHeads), &made_.heads}} {
+    for (std::size_t k = 0; k < entities.types.size(); ++k) {
+      const schema::EntityInfo& info = *entities.types[k];
+      each_alphabet(info, made_.types[k], [&](std::string name, PrefixCode& code) {
+        wanted_.emplace(std::move(name), &code);
+      });
+      for (std::size_t c = 0; c < info.columns.size(); ++c) {
+        const PredictorChoice choice = predictors_of(info, c);
+        if (choice.all == 1) continue;
+        columns_.emplace(predictor_line(info, c), Predicted{&made_.types[k].predictors[c], choice});
+      }
+    }
+  }
+
+  // One line but the first. Returns what is wrong with it; nothing if it is right.
+  std::string read(std::string_view rest) {
+    std::string name(take_word(rest));
+    if (name == "digest") {
+      digest_ = take_word(rest);
+      return {};
+    }
+    if (name == "snapshots") return read_snapshots(take_word(rest));
+    // TYPE continuing AGE, TYPE unexpected AGE, or TYPE residual COLUMN AGE.
+    const std::string_view what = take_word(rest);
+    name += fmt::format(" {}", what);
+    if (name != kHeads) name += fmt::format(" {}", take_word(rest));
+    if (what == "predictor") return read_predictor(name, take_word(rest));
+    if (what == "residual") name += fmt::format(" {}", take_word(rest));
+    return read_lengths(name, rest);
+  }
+
+  // A name that no line had; empty if there is none.
+  [[nodiscard]] std::string missing() const {
+    if (!wanted_.empty()) return wanted_.begin()->first;
+    return columns_.empty() ? std::string() : columns_.begin()->first;
+  }
+  [[nodiscard]] std::string_view digest() const { return digest_; }
+  CodeTables::Inside take() { return std::move(made_); }
+
+ private:
+  struct Predicted {
+    Predictor* predictor;
+    PredictorChoice choice;
+  };
+
+  std::string read_snapshots(std::string_view modes) {
+    if (modes != kExact && modes != kSpeculative) {
+      return fmt::format("`snapshots` is `{}` or `{}`; train the tables again with `kwind train`",
+                         kExact, kSpeculative);
+    }
+    made_.trained_on =
+        modes == kExact ? SnapshotModes::exact : SnapshotModes::speculative_baselines;
+    return {};
+  }
+  std::string read_predictor(const std::string& name, std::string_view word) {
+    const auto column = columns_.find(name);
+    const auto predictor = predictor_named(word);
+    if (column == columns_.end() || !predictor || !column->second.choice.has(*predictor)) {
+      return fmt::format(
+          "the description has no `{}`, or it cannot be `{}`; train the tables again with `kwind "
+          "train`",
+          name, word);
+    }
+    *column->second.predictor = *predictor;
+    columns_.erase(column);
+    return {};
+  }
+  std::string read_lengths(const std::string& name, std::string_view rest) {
+    const auto found = wanted_.find(name);
+    if (found == wanted_.end()) {
+      return fmt::format(
+          "the description has no `{}`, or the line stands here twice; train the tables again with "
+          "`kwind train`",
+          name);
+    }
+    const auto lengths = lengths_of(rest, found->second->symbols());
+    auto code = lengths ? PrefixCode::of_lengths(*lengths) : std::nullopt;
+    if (!code) {
+      return fmt::format(
+          "`{}` needs the lengths of {} codes that make a prefix code; train the tables again with "
+          "`kwind train`",
+          name, found->second->symbols());
+    }
+    *found->second = std::move(*code);
+    wanted_.erase(found);
+    return {};
+  }
+
+  CodeTables::Inside made_;
+  std::map<std::string, PrefixCode*> wanted_;  // into made_
+  std::map<std::string, Predicted> columns_;   // into made_
+  std::string_view digest_;
+};
+
+}  // namespace
+
 tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
     std::string_view text, const schema::EntitiesInfo& entities) {
   const auto problem = [](std::size_t line, std::string sentence) {
@@ -134,100 +239,22 @@ tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
                                   "`{}`; make one with `kwind train`",
                                   kFirstWords));
   }
-  const CodeTables built_in(SymbolCounts::expected(entities));
-  CodeTables::Inside made = built_in.inside();
-  std::map<std::string, PrefixCode*> wanted{{std::string(kHeads), &made.heads}};
-  for (std::size_t k = 0; k < entities.types.size(); ++k) {
-    each_alphabet(*entities.types[k], made.types[k], [&](std::string name, PrefixCode& code) {
-      wanted.emplace(std::move(name), &code);
-    });
-  }
-  struct Predicted {
-    Predictor* predictor;
-    PredictorChoice choice;
-  };
-  std::map<std::string, Predicted> columns;
-  for (std::size_t k = 0; k < entities.types.size(); ++k) {
-    const schema::EntityInfo& info = *entities.types[k];
-    for (std::size_t c = 0; c < info.columns.size(); ++c) {
-      const PredictorChoice choice = predictors_of(info, c);
-      if (choice.all == 1) continue;
-      columns.emplace(predictor_line(info, c), Predicted{&made.types[k].predictors[c], choice});
-    }
-  }
-  std::string_view digest;
-  std::size_t number_of_line = 0;
-  while (!text.empty()) {
-    std::string_view line = text.substr(0, text.find('\n'));
+  TextReader reader(entities);
+  for (std::size_t number_of_line = 1; !text.empty(); ++number_of_line) {
+    const std::string_view line = text.substr(0, text.find('\n'));
     text.remove_prefix(std::min(line.size() + 1, text.size()));
-    ++number_of_line;
     if (number_of_line == 1 || line.empty()) continue;
-    std::string_view rest = line;
-    std::string name(take_word(rest));
-    if (name == "digest") {
-      digest = take_word(rest);
-      continue;
-    }
-    if (name == "snapshots") {
-      const std::string_view types = take_word(rest);
-      if (types != kExact && types != kSpeculative) {
-        return problem(
-            number_of_line,
-            fmt::format("`snapshots` is `{}` or `{}`; train the tables again with `kwind train`",
-                        kExact, kSpeculative));
-      }
-      made.trained_on =
-          types == kExact ? SnapshotModes::exact : SnapshotModes::speculative_baselines;
-      continue;
-    }
-    // TYPE continuing AGE, TYPE unexpected AGE, or TYPE residual COLUMN AGE.
-    const std::string_view what = take_word(rest);
-    name += fmt::format(" {}", what);
-    if (name != kHeads) name += fmt::format(" {}", take_word(rest));
-    if (what == "predictor") {
-      const auto column = columns.find(name);
-      const std::string_view word = take_word(rest);
-      const auto predictor = predictor_named(word);
-      if (column == columns.end() || !predictor || !column->second.choice.has(*predictor)) {
-        return problem(number_of_line,
-                       fmt::format("the description has no `{}`, or it cannot be `{}`; train the "
-                                   "tables again with `kwind train`",
-                                   name, word));
-      }
-      *column->second.predictor = *predictor;
-      columns.erase(column);
-      continue;
-    }
-    if (what == "residual") name += fmt::format(" {}", take_word(rest));
-    const auto found = wanted.find(name);
-    if (found == wanted.end()) {
-      return problem(number_of_line,
-                     fmt::format("the description has no `{}`, or the line stands here twice; "
-                                 "train the tables again with `kwind train`",
-                                 name));
-    }
-    const auto lengths = lengths_of(rest, found->second->symbols());
-    auto code = lengths ? PrefixCode::of_lengths(*lengths) : std::nullopt;
-    if (!code) {
-      return problem(number_of_line,
-                     fmt::format("`{}` needs the lengths of {} codes that make a prefix code; "
-                                 "train the tables again with `kwind train`",
-                                 name, found->second->symbols()));
-    }
-    *found->second = std::move(*code);
-    wanted.erase(found);
+    std::string wrong = reader.read(line);
+    if (!wrong.empty()) return problem(number_of_line, std::move(wrong));
   }
-  const auto missing = !wanted.empty()    ? wanted.begin()->first
-                       : !columns.empty() ? columns.begin()->first
-                                          : std::string();
-  if (!missing.empty()) {
+  if (const std::string missing = reader.missing(); !missing.empty()) {
     return problem(
         0,
         fmt::format("`{}` of the description is missing; train the tables again with `kwind train`",
                     missing));
   }
-  auto codes = std::make_shared<const CodeTables>(std::move(made));
-  if (digest != fmt::format("{:016x}", codes->digest())) {
+  auto codes = std::make_shared<const CodeTables>(reader.take());
+  if (reader.digest() != fmt::format("{:016x}", codes->digest())) {
     return problem(
         2,
         "the digest is not the digest of these tables: the file was changed by hand, or its "
