@@ -65,7 +65,6 @@ int main(int argc, char** argv) {
   kwind::Replication state(**server, lookout::kEntities,
                            {.tick_rate = kTicksPerSecond, .view = {.enter = 200, .leave = 220}});
   Bay bay(state);
-  // Each client sees what is near its origin: the middle of the bay, until it says where it stands.
   state.on_client([](kwind::ClientView& view) { view.set_origin(0, 0); });
   state.on_tick([&](std::uint32_t) { bay.tick(); });
   (*server)->on<lookout::StandAt>([&](kwind::Peer peer, const lookout::StandAt& order) {
