@@ -18,14 +18,15 @@ using kwind::replica::ClientReplicator;
 using kwind::replica::ClientWorld;
 using kwind::replica::World;
 
-// A snapshot in flight: due in a tick, with the token by which the replicator hears of its fate.
+// A snapshot in flight: due in a tick, with the token by which its fate is reported to the
+// replicator.
 struct Frame {
   int due;
   std::vector<std::byte> bytes;
   std::size_t bits;
   std::uint64_t token;
 };
-// What became of a snapshot, when the server hears of it.
+// What became of a snapshot, due when the server learns it.
 struct Fate {
   int due;
   std::uint64_t token;

@@ -62,7 +62,8 @@ class KWIND_API Transport {
   virtual std::optional<Endpoint> take_ended() { return std::nullopt; }
   /// The connection from that address carries a peer of the game: it lasts until end().
   virtual void keep(const Endpoint& /*peer*/) {}
-  /// Ends the connection to that address at the next flush(), after what waits for it.
+  /// Ends the connection to that address at the next flush(), after the datagrams that are queued
+  /// for it.
   virtual void end(const Endpoint& /*peer*/) {}
 };
 

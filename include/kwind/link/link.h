@@ -168,9 +168,9 @@ class KWIND_API Link {
   /// closed_here, or `code`. The peer hears the reason; the code only if it is one of those that
   /// refuse, see Verdict.
   void close(Time now, std::string_view reason, Errc code = Errc::closed_here);
-  /// Ends the connection at once, because the peer broke a rule of the program: what was queued is
-  /// given up, Event::closed with `code` follows the messages that had arrived, and for a second
-  /// the peer is told at most 96 bytes of `reason` in answer to some of what it still sends.
+  /// Ends the connection at once, because the peer broke a rule of the program: queued
+  /// messages are dropped, Event::closed with `code` follows the messages that had arrived, and for
+  /// a second up to three datagrams tell the peer at most 96 bytes of `reason`.
   void break_off(Time now, std::string_view reason, Errc code);
 
   /// The stream that carried the datagrams has ended: so has the connection, with Event::closed,

@@ -1,9 +1,9 @@
 // Loss detection (RFC 9002, section 6) and delivery-rate samples over packets in flight.
 //
 // A ring has one slot for each packet number, and a second ring the contents of packets (SentRef):
-// which messages, fragments or payloads a packet carried. The fate of a packet begins with
-// in_flight and becomes lost, then settled if its ack comes late after all. A packet that asks for
-// no ack is settled at once. Skipped numbers were never sent.
+// which messages, fragments or payloads a packet carried. A packet begins in_flight. Its ack makes
+// it settled; without one it becomes lost, and settled if its ack comes late after all. A packet
+// that asks for no ack is settled at once. Skipped numbers were never sent.
 //
 // A packet is lost when a later one is acknowledged and it was overtaken by three packets or is
 // older than nine eighths of a round trip. Contents of lost packets are reported to the channels,

@@ -1,8 +1,9 @@
 // Edits of lists: runs of items that are kept, replaced, inserted or removed.
 //
-// The edits are the shortest ones between the two lists (edit distance by dynamic programming), or,
-// for long lists, those by place. They are written as runs: so many items kept, then so many
-// replaced, inserted or removed, with the new items behind each run.
+// The edits are the shortest ones between the two lists (edit distance by dynamic programming).
+// Long lists, and lists of equal length of which a few items differ, are compared place by place.
+// Edits are written as runs: so many items kept, then so many replaced, inserted or removed, with
+// the new items behind each run.
 //
 // A reader checks every count against what is left of both lists and of the bits before it copies:
 // an edit cannot make a list that its type does not permit.

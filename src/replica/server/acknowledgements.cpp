@@ -10,8 +10,8 @@
 // built again from what is sure (build_again()).
 //
 // Invariant 1: `sure` only grows, but for a full resync, which starts a new history.
-// Invariant 2: a snapshot is never both lost and delivered: a late acknowledgement of a lost one
-//   with a full update is ignored.
+// Invariant 2: a late acknowledgement of a lost snapshot counts, unless the snapshot had a full
+//   update: that update was sent again since, perhaps for another owner.
 #include <algorithm>
 #include <utility>
 
