@@ -30,6 +30,9 @@
 
 namespace kwind::web {
 
+/// How long a connection without a session lasts, so that its last bytes can leave.
+inline constexpr Duration kEndDelay = std::chrono::milliseconds(200);
+
 class Connection;
 
 /// Length of this server's connection ids: short, as each takes room in every packet to it.
