@@ -13,6 +13,7 @@
 #include <algorithm>
 
 #include "kwind/core/assert.h"
+#include "kwind/link/spec.h"
 
 namespace kwind::link {
 namespace {
