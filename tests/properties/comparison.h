@@ -2,6 +2,7 @@
 #pragma once
 #include <gtest/gtest.h>
 
+#include <span>
 #include <string>
 #include <vector>
 
@@ -12,6 +13,49 @@
 
 namespace kwind {
 
+// One generated message type behind functions: what compares is compiled once, not for each type.
+struct GeneratedMessage {
+  virtual ~GeneratedMessage() = default;
+  virtual const schema::MessageInfo& info() const = 0;
+  // Into a value that was just made, and into one that held what earlier rounds left.
+  virtual Errc decode_fresh(std::span<const std::byte> from, std::size_t bits,
+                            std::uint16_t version) = 0;
+  virtual Errc decode_reused(std::span<const std::byte> from, std::size_t bits,
+                             std::uint16_t version) = 0;
+  virtual bool fresh_equals_reused() const = 0;
+  virtual tl::expected<schema::Encoded, Errc> encode_fresh(std::span<std::byte> into,
+                                                           std::uint16_t version) const = 0;
+};
+
+template <class T>
+class GeneratedMessageOf final : public GeneratedMessage {
+ public:
+  const schema::MessageInfo& info() const override { return T::info(); }
+  Errc decode_fresh(std::span<const std::byte> from, std::size_t bits,
+                    std::uint16_t version) override {
+    fresh_ = T{};
+    return decode(from, bits, fresh_, version);
+  }
+  Errc decode_reused(std::span<const std::byte> from, std::size_t bits,
+                     std::uint16_t version) override {
+    return decode(from, bits, reused_, version);
+  }
+  bool fresh_equals_reused() const override { return fresh_ == reused_; }
+  tl::expected<schema::Encoded, Errc> encode_fresh(std::span<std::byte> into,
+                                                   std::uint16_t version) const override {
+    return schema::encode_message(fresh_, into, bits::Policy::refuse, version);
+  }
+
+ private:
+  static Errc decode(std::span<const std::byte> from, std::size_t bits, T& into,
+                     std::uint16_t version) {
+    return schema::decode_message(from, bits, into, {version, 0});
+  }
+
+  T fresh_;
+  T reused_;
+};
+
 class Comparison {
  public:
   explicit Comparison(const std::string& path)
@@ -19,39 +63,36 @@ class Comparison {
 
   const schema::Protocol& protocol() const { return protocol_; }
 
-  template <class T>
-  void message(const T&) {
-    const schema::MessageType& type = protocol_.messages[T::info().type];
+  void message(GeneratedMessage& generated) {
+    const schema::MessageType& type = protocol_.messages[generated.info().type];
     SCOPED_TRACE(type.name);
-    ASSERT_EQ(type.name, T::info().name);
+    ASSERT_EQ(type.name, generated.info().name);
     const auto rounds = kit::sweep_size(60, 2000);
-    T reused;
     for (std::uint64_t round = 0; round < rounds; ++round) {
       const auto payload = round % 8 == 0   ? schema::SampleSize::max
                            : round % 8 == 1 ? schema::SampleSize::min
                                             : schema::SampleSize::any;
       const schema::Value value = schema::sample_value(protocol_, type.fields, payload, numbers_);
       for (std::uint16_t version = 1; version <= protocol_.version; ++version) {
-        both_ways<T>(type, value, version, reused);
+        both_ways(type, value, version, generated);
         if (testing::Test::HasFatalFailure()) return;
       }
     }
   }
 
  private:
-  template <class T>
   void both_ways(const schema::MessageType& type, const schema::Value& value, std::uint16_t version,
-                 T& reused) {
+                 GeneratedMessage& generated) {
     schema::Encoder out(bits::Writer(memory_), bits::Policy::refuse, version);
     schema::encode_value(protocol_, type.fields, value, out);
     out.finish();
     ASSERT_EQ(out.error(), Errc::none);
     const std::size_t bits = out.bit_count();
-    T fresh;
-    ASSERT_EQ(schema::decode_message(memory_, bits, fresh, {version, 0}), Errc::none);
-    ASSERT_EQ(schema::decode_message(memory_, bits, reused, {version, 0}), Errc::none);
-    ASSERT_EQ(fresh, reused) << "storage that held something else changes nothing";
-    const auto again = schema::encode_message(fresh, again_, bits::Policy::refuse, version);
+    ASSERT_EQ(generated.decode_fresh(memory_, bits, version), Errc::none);
+    ASSERT_EQ(generated.decode_reused(memory_, bits, version), Errc::none);
+    ASSERT_TRUE(generated.fresh_equals_reused())
+        << "storage that held something else changes nothing";
+    const auto again = generated.encode_fresh(again_, version);
     ASSERT_TRUE(again);
     ASSERT_EQ(again->bits, bits) << "version " << version;
     ASSERT_TRUE(std::equal(memory_.begin(),
@@ -65,7 +106,7 @@ class Comparison {
     schema::Value got;
     schema::decode_value(protocol_, type.fields, in, got);
     const bool accepted = in.error() == Errc::none && in.left_bits() == 0;
-    ASSERT_EQ(schema::decode_message(memory_, bits, fresh, {version, 0}) == Errc::none, accepted);
+    ASSERT_EQ(generated.decode_fresh(memory_, bits, version) == Errc::none, accepted);
   }
 
   schema::Protocol protocol_;
@@ -77,7 +118,10 @@ class Comparison {
 template <class Visit>
 void compare(const std::string& path, const schema::ProtocolInfo& info, const Visit& visit) {
   Comparison comparison(path);
-  visit([&](const auto& message) { comparison.message(message); });
+  visit([&]<class Message>(const Message&) {
+    GeneratedMessageOf<Message> generated;
+    comparison.message(generated);
+  });
   const schema::Protocol& protocol = comparison.protocol();
   ASSERT_EQ(info.messages.size(), protocol.messages.size());
   ASSERT_EQ(info.version, protocol.version);
