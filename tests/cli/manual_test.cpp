@@ -1,6 +1,7 @@
 // Man pages and completions: made from what the commands say of themselves, so that neither lacks a
 // command or an option.
 #include <gtest/gtest.h>
+#include <unistd.h>
 
 #include <cstdlib>
 #include <filesystem>
@@ -8,6 +9,7 @@
 #include <iterator>
 #include <set>
 #include <sstream>
+#include <string>
 
 #include "cli/process.h"
 
@@ -46,7 +48,9 @@ class Manual : public ::testing::Test {
     EXPECT_EQ(made.code, 0) << made.err;
   }
   ~Manual() override { std::filesystem::remove_all(folder); }
-  const std::string folder = ::testing::TempDir() + "kwind_manual_test";
+  // Tests of this class run beside one another.
+  const std::string folder =
+      ::testing::TempDir() + "kwind_manual_test_" + std::to_string(::getpid());
 };
 
 TEST_F(Manual, EachCommandHasAPageWithAllOfItsOptions) {
