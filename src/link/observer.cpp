@@ -213,6 +213,13 @@ void Observer::State::on_handshake(Form form, std::span<const std::byte> datagra
       flow = Flow{};
       agree(flow, version);
       flow.connect.assign(datagram.begin(), datagram.end());
+    } else {
+      // The same attempt again: a copy, or a capture in which the connection appears twice. Packet
+      // numbers are searched for as on a connection whose beginning was not captured.
+      for (Way& way : flow.ways) {
+        way.expected = way.newest_narrow = 0;
+        way.any = false;
+      }
     }
     flow.encrypted = out.encrypted = head->opening.mode == Mode::encrypted;
     out.version = flow.version;

@@ -258,6 +258,20 @@ TEST_F(Captured, TellsWhyMessagesTravelAgain) {
   }
 }
 
+// Two captures may overlap, and files of one day be joined.
+TEST_F(Captured, AConnectionThatAppearsAgainIsOpenedFromItsFirstDatagram) {
+  run(link::Mode::encrypted);
+  AccountOptions options;
+  options.observer.keys = read_keys(keys_).keys;
+  Account account(compiled_.protocol, options);
+  for (int round = 0; round < 3; ++round) {
+    for (const Packet& each : packets_) {
+      EXPECT_EQ(account.add(each).datagram.problem, Errc::none) << round;
+    }
+  }
+  EXPECT_EQ(account.unopened(), 0U);
+}
+
 TEST_F(Captured, WithoutKeysSealedOnesStaySealedAndAreStillCounted) {
   run(link::Mode::encrypted, 2s);
   Account account(compiled_.protocol, {});

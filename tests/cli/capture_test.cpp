@@ -76,14 +76,12 @@ TEST_F(Cli, ALongCaptureIsReadToItsEnd) {
   for (std::size_t i = 0; i < copies; ++i) long_text += text;
   const std::string long_capture = write("long.pcapng", long_text);
   const auto datagrams = [&](const std::string& file) {
-    // What is not decrypted was read, too: where a handshake was repeated, its second appearance
-    // may fit two connections of a capture that stands there several times. The exit code is 1 then.
     const Finished done =
         run({kKwind, "explain", kWorld, "--capture", file, "--key-log", keys, "--json"});
+    EXPECT_EQ(done.code, 0) << done.err;
+    std::size_t count = 0;
+    if (done.code != 0) return count;
     const auto explained = nlohmann::json::parse(done.out);
-    std::size_t count = explained["not_opened"].get<std::size_t>();
-    EXPECT_EQ(done.code, count == 0 ? 0 : 1) << done.err;
-    EXPECT_FALSE(explained["ends_early"].get<bool>());
     for (const auto& row : explained["rows"]) {
       if (row["what"] != "headers") continue;
       count += row["up"]["count"].get<std::size_t>() + row["down"]["count"].get<std::size_t>();
