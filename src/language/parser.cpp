@@ -6,12 +6,11 @@
 #include <filesystem>
 #include <memory>
 
-#include "language/cursor.h"
+#include "language/type_parser.h"
 
 namespace kwind::language {
 namespace {
 
-constexpr int kDeepestType = 16;
 constexpr int kDeepestInclude = 16;
 
 bool contains(const std::vector<std::string>& words, std::string_view word) {
@@ -35,10 +34,10 @@ std::string beside(const std::string& including, std::string_view name) {
   return (fs::path(including).parent_path() / fs::path(name)).lexically_normal().generic_string();
 }
 
-class Parser : private Cursor {
+class Parser : private TypeParser {
  public:
   Parser(Reading& reading, const Tokens& lexed, std::uint16_t file, std::vector<Diagnostic>& errors)
-      : Cursor(lexed.tokens, errors), comments_(lexed.comments), reading_(reading), file_(file) {}
+      : TypeParser(lexed, errors), reading_(reading), file_(file) {}
 
   // Declaration by declaration. After an error parsing goes on with the next declaration, so that
   // one run reports several errors.
@@ -57,19 +56,6 @@ class Parser : private Cursor {
  private:
   FileSyntax& made() { return reading_.made; }
 
-  // ---- doc comments ----
-
-  // Unless a field that ends this line has the comment.
-  std::string doc_of_declaration(const Token& first) const {
-    return doc_comment(comments_, first, part_owns_first_line_ ? 0 : first.line);
-  }
-  // Of a field, value or case: a comment after it is its own if it ends the line.
-  std::string doc_of_part(const Token& first) {
-    const bool own = at_end() || peek().first_on_line;
-    part_owns_first_line_ = part_owns_first_line_ || (own && last().line == declaration_line_);
-    return doc_comment(comments_, first, own ? last().line : 0);
-  }
-
   // ---- declarations ----
 
   // The first word decides; each kind of declaration has a function of its own.
@@ -80,8 +66,7 @@ class Parser : private Cursor {
       stop_unknown(start, "the start of a declaration", declaration_words());
     }
     next();
-    declaration_line_ = start.line;
-    part_owns_first_line_ = false;
+    begin_declaration(start);
     if (file_ == 0) made().starts.push_back(place() - 1);
     if (start.text == "protocol") return protocol(start);
     if (!reading_.seen_protocol && !reading_.part) {
@@ -397,169 +382,6 @@ class Parser : private Cursor {
     }
   }
 
-  void said_twice(const Token& word) {
-    report(word, fmt::format("`{}` is said twice; which one holds?", word.text));
-  }
-
-  // `since N` and `until N`, each once.
-  bool life_word(const Token& first, LifeSyntax& life) {
-    const bool twice = (first.text == "since" && life.since.written()) ||
-                       (first.text == "until" && life.until.written());
-    if (twice) said_twice(first);
-    if (first.text == "since") {
-      life.since = whole_number("the first version that has it");
-    } else if (first.text == "until") {
-      life.until = whole_number("the first version without it");
-    } else {
-      return false;
-    }
-    return true;
-  }
-  void life(LifeSyntax& life) {
-    while (is("since") || is("until")) life_word(next(), life);
-  }
-
-  // Values, flags or cases, which are separated by commas or new lines.
-  std::vector<OptionSyntax> option_list(bool typed) {
-    std::vector<OptionSyntax> all;
-    expect("{");
-    while (!is("}")) {
-      OptionSyntax option;
-      option.name = value_name(typed ? "the name of a case" : "the name of a value");
-      const Token first = last();
-      if (typed && accept(":")) option.type.push_back(type());
-      life(option.life);
-      if (accept("else")) option.stand_in = word("the name that stands in");
-      if (!accept(",") && !is("}") && !(peek().first_on_line && peek().kind == TokenKind::word)) {
-        stop_expected("`,` or `}`");
-      }
-      option.doc = doc_of_part(first);
-      all.push_back(std::move(option));
-    }
-    next();
-    return all;
-  }
-
-  // ---- types ----
-
-  TypeSyntax type() {
-    if (++depth_ > kDeepestType) {
-      depth_ = 0;
-      stop(peek(), fmt::format("types are nested more than {} deep", kDeepestType));
-    }
-    TypeSyntax made = type_inside();
-    if (has_unit(made.word) && accept("in")) {
-      made.unit = word("the unit, as in `in metres` or `in m/s`").text;
-      while (accept("/")) made.unit += fmt::format("/{}", word("the rest of the unit").text);
-    }
-    --depth_;
-    return made;
-  }
-
-  static bool has_unit(TypeWord word) {
-    switch (word) {
-      case TypeWord::integer:
-      case TypeWord::count:
-      case TypeWord::real:
-      case TypeWord::f32:
-      case TypeWord::f64:
-      case TypeWord::vec2:
-      case TypeWord::vec3: return true;
-      default: return false;
-    }
-  }
-
-  TypeSyntax type_inside() {
-    TypeSyntax made;
-    if (peek().kind != TokenKind::word) {
-      depth_ = 0;
-      stop_expected("a type");
-    }
-    made.place = next();
-    const std::string_view first = made.place.text;
-    const auto is_type = [&](std::string_view word, TypeWord kind) {
-      if (first != word) return false;
-      made.word = kind;
-      return true;
-    };
-    if (is_type("bool", TypeWord::boolean) || is_type("f32", TypeWord::f32) ||
-        is_type("f64", TypeWord::f64) || is_type("peer", TypeWord::peer) ||
-        is_type("tick", TypeWord::tick)) {
-      return made;
-    }
-    if (is_type("int", TypeWord::integer)) {
-      range(made, "int", "`int LO..HI`, as in `int 0..100`");
-    } else if (is_type("count", TypeWord::count)) {
-      if (!accept("up", "to")) stop_expected("`up to N`, as in `count up to 100000`");
-      made.limit = whole_number("the largest count");
-    } else if (is_type("real", TypeWord::real)) {
-      range(made, "real", "`real LO..HI step S`, as in `real -1..1 step 1/64`");
-      step(made);
-    } else if (is_type("angle", TypeWord::angle) || is_type("direction2", TypeWord::direction2)) {
-      step(made);
-    } else if (is_type("direction3", TypeWord::direction3) ||
-               is_type("rotation", TypeWord::rotation)) {
-      if (!accept("within")) stop_expected("`within` and the largest error in degrees");
-      made.step = number("the largest error in degrees");
-    } else if (is_type("vec2", TypeWord::vec2) || is_type("vec3", TypeWord::vec3)) {
-      if (!accept("of")) stop_expected("`of` and the type of a component");
-      made.element.push_back(type());
-    } else if (is_type("text", TypeWord::text)) {
-      made.limit = whole_number("the maximum number of bytes of the text, as in `text 120`");
-    } else if (is_type("bytes", TypeWord::bytes)) {
-      made.limit = whole_number("the maximum number of bytes, as in `bytes 64`");
-    } else if (is_type("enum", TypeWord::enumeration) || is_type("flags", TypeWord::flags)) {
-      made.options = option_list(false);
-    } else if (is_type("one", TypeWord::one_of)) {
-      if (!accept("of")) stop_expected("`of`, as in `one of { fish : Catch, nothing }`");
-      made.options = option_list(true);
-    } else if (is_type("list", TypeWord::list)) {
-      list_of(made);
-    } else if (is_type("grid", TypeWord::grid)) {
-      grid_of(made);
-    } else if (is_type("maybe", TypeWord::maybe)) {
-      made.element.push_back(type());
-    } else if (is_type("ref", TypeWord::ref)) {
-      made.place = type_name("the name of an entity");
-    } else if (first[0] >= 'a' && first[0] <= 'z') {
-      depth_ = 0;
-      stop_unknown(made.place, "a type", type_words());
-    }
-    return made;
-  }
-
-  void list_of(TypeSyntax& made) {
-    if (!accept("of")) stop_expected("`of`, as in `list of Spot up to 8`");
-    made.element.push_back(type());
-    if (!accept("up", "to")) stop_expected("`up to N` after the list's type");
-    made.limit = whole_number("the most items of the list");
-  }
-  void grid_of(TypeSyntax& made) {
-    if (!accept("of")) stop_expected("`of`, as in `grid of Depth 64 x 64`");
-    made.element.push_back(type());
-    made.limit = whole_number("the columns, as in `64 x 64`");
-    if (!accept("x")) stop_expected("`x` and the rows, as in `64 x 64`");
-    made.height = whole_number("the rows");
-  }
-
-  void range(TypeSyntax& made, std::string_view name, std::string_view form) {
-    if (peek().kind != TokenKind::number && !is("-")) {
-      stop_here(fmt::format("`{}` needs its range: {}", name, form));
-    }
-    made.lo = number("the low end of the range");
-    if (accept("..<")) {
-      made.end_left_out = true;
-    } else if (!accept("..")) {
-      stop_expected("`..` or `..<` and the high end of the range");
-    }
-    made.hi = number("the high end of the range");
-  }
-
-  void step(TypeSyntax& made) {
-    if (!accept("step")) stop_expected("`step` and the distance of two values");
-    made.step = number("the step");
-  }
-
   // ---- recovery ----
 
   [[nodiscard]] bool starts_declaration(bool on_new_line = true) const {
@@ -567,7 +389,7 @@ class Parser : private Cursor {
            peek(1).text != ":";
   }
   void skip_to_declaration() {
-    depth_ = 0;
+    begin_type();
     // Any word at the start of a line may be a declaration, misspelt or not.
     while (!at_end() && !starts_declaration() &&
            !(peek().column == 1 && peek().kind == TokenKind::word)) {
@@ -575,7 +397,7 @@ class Parser : private Cursor {
     }
   }
   void skip_to_field() {
-    depth_ = 0;
+    begin_type();
     int braces = 0;  // of a type that went wrong
     while (!at_end() && !starts_declaration()) {
       if (is("{")) ++braces;
@@ -585,12 +407,8 @@ class Parser : private Cursor {
     }
   }
 
-  const std::vector<Comment>& comments_;
   Reading& reading_;
   std::uint16_t file_;
-  int depth_ = 0;
-  std::uint32_t declaration_line_ = 0;
-  bool part_owns_first_line_ = false;
 };
 
 }  // namespace
@@ -599,14 +417,6 @@ const std::vector<std::string>& declaration_words() {
   static const std::vector<std::string> kWords = {"protocol", "include", "quantity", "enum",
                                                   "flags",    "record",  "channel",  "message",
                                                   "request",  "entity"};
-  return kWords;
-}
-
-const std::vector<std::string>& type_words() {
-  static const std::vector<std::string> kWords = {
-      "bool",       "int",      "count", "real", "f32",  "f64",   "angle", "direction2",
-      "direction3", "rotation", "vec2",  "vec3", "text", "bytes", "enum",  "flags",
-      "list",       "grid",     "maybe", "one",  "ref",  "peer",  "tick"};
   return kWords;
 }
 
