@@ -1,12 +1,11 @@
-// The handshake and what it protects: the door, tickets, keys, addresses, coming back.
+// The listener as clients meet it: keys, cookies, attempts, refusals, rations of key exchanges.
 #include <gtest/gtest.h>
 
 #include <map>
-#include <random>
 #include <set>
 
-#include "kit/promises.h"
 #include "link/datagram/aead.h"
+#include "link/door.h"
 #include "link/handshake/handshake.h"
 
 namespace kwind {
@@ -14,7 +13,7 @@ namespace handshake_test {
 
 using namespace std::chrono_literals;
 using kit::at;
-using kit::SimPair;
+using kit::Door;
 
 TEST(Keys, ComeBackFromTheirTextAndRefuseAnyOther) {
   const link::KeyPair key = kit::server_key();
@@ -29,117 +28,6 @@ TEST(Keys, ComeBackFromTheirTextAndRefuseAnyOther) {
   odd.back() = odd.back() == '_' ? '-' : '_';  // the last character holds four bits
   EXPECT_FALSE(link::parse_public_key(odd)) << "one key has one text";
 }
-
-// ---- the door ----
-
-struct Gate final : link::TicketGate {
-  Result<link::Claims> check(std::string_view ticket, std::int64_t now) const override {
-    if (ticket == "forged") return fail(Errc::ticket_invalid);
-    const std::int64_t expires = 1000000 + 60;
-    if (now > expires) return fail(Errc::ticket_expired);
-    return link::Claims{"pilot " + std::string(ticket), std::string(ticket), expires, "{}"};
-  }
-  [[nodiscard]] bool may_resume(const link::Claims& claims) const override {
-    return claims.subject != banned;
-  }
-  std::string banned;
-};
-
-// A listener, and clients that talk to it by hand.
-class Door : public testing::Test {
- protected:
-  static inline Time clock_{};  // what tickets expire by
-  static link::ListenerOptions options() {
-    link::ListenerOptions options{kit::test_identity(), kit::secret_of(9), 2, 0};
-    options.key = kit::server_key();
-    options.unix_now = [] {  // at(1000s) is a million
-      return std::int64_t{1000000 - 2000} +
-             std::chrono::floor<std::chrono::seconds>(clock_.time_since_epoch()).count();
-    };
-    return options;
-  }
-  link::Link client(std::uint64_t seed, const std::string& ticket = {},
-                    link::Identity identity = kit::test_identity()) {
-    link::ConnectOptions who{std::move(identity), kit::secret_of(seed)};
-    who.server_key = kit::server_key().public_key;
-    who.ticket = ticket;
-    who.resume = resume_;
-    link::LinkOptions link_options;
-    link_options.channels = {{Delivery::ordered}};
-    link_options.tags = 1;
-    return link::Link::connect(who, link_options, at(0s));
-  }
-  link::Listener::Outcome knock(link::Link& who, Time now, const Endpoint& from) {
-    clock_ = now;
-    size_ = who.poll_datagram(now, datagram_);
-    EXPECT_EQ(size_, link::kBaseDatagramBytes);
-    const auto outcome = listener_.receive(now, from, std::span(datagram_).first(size_), reply_);
-    EXPECT_LE(outcome.reply_bytes, size_) << "amplification";
-    return outcome;
-  }
-  std::span<const std::byte> reply(const link::Listener::Outcome& outcome) {
-    return std::span(reply_).first(outcome.reply_bytes);
-  }
-  // Hello, cookie, connect; the answer is given to the client.
-  link::Listener::Exchanged enter(link::Link& who, Time now, const Endpoint& from) {
-    const auto cookie = knock(who, now, from);
-    EXPECT_EQ(cookie.error, Errc::none);
-    EXPECT_EQ(cookie.reply_bytes, 27U);
-    EXPECT_EQ(who.receive(now, reply(cookie)), Errc::none);
-    const auto offered = knock(who, now, from);
-    auto done = listener_.exchange(now, reply_);
-    if (!done) {
-      done = {from, 0, link::TransportKind::datagrams, offered.error, offered.reply_bytes, {}};
-    } else {
-      EXPECT_EQ(offered.error, Errc::none);
-      EXPECT_EQ(offered.reply_bytes, 0U) << "the answer comes with the key exchange";
-      EXPECT_LE(done->reply_bytes, size_) << "amplification";
-    }
-    EXPECT_EQ(who.receive(now, std::span(reply_).first(done->reply_bytes)), Errc::none);
-    return *done;
-  }
-  // The first datagram of a client that heard its answer.
-  std::optional<link::Listener::Admitted> go_on(link::Link& who, Time now, std::size_t port = 0) {
-    clock_ = now;
-    std::array<std::byte, link::kMaxDatagramBytes> data{};
-    const std::size_t size = who.poll_datagram(now, data);
-    EXPECT_GT(size, 0U);
-    return listener_.admit(now, port, std::span(data).first(size));
-  }
-  // All of it: the connection, or why it may not be.
-  link::Listener::Admitted connect(link::Link& who, Time now, const Endpoint& from) {
-    const auto done = enter(who, now, from);
-    if (!done.attempt) return {done.error, {}};
-    const auto admitted = go_on(who, now);
-    EXPECT_TRUE(admitted);
-    return admitted ? *admitted : link::Listener::Admitted{Errc::unexpected, {}};
-  }
-  static std::string end_of(link::Link& who) {
-    std::string end;
-    while (const auto event = who.poll_event()) {
-      if (event->kind == link::Event::Kind::opened) end += "opened ";
-      if (event->kind == link::Event::Kind::closed) {
-        end += std::string(error_info(event->code).name) + ": " + std::string(event->text);
-      }
-    }
-    return end;
-  }
-  std::string enter_and_tell(std::uint64_t seed, const std::string& ticket, Time now) {
-    link::Link who = client(seed, ticket);
-    last_ = connect(who, now, a_);
-    return end_of(who);
-  }
-
-  Gate gate_;
-  link::Listener listener_{options()};
-  std::optional<Secret32> resume_;
-  link::Listener::Admitted last_;
-  const Endpoint a_ = Endpoint::v4(127, 0, 0, 1, 1000);
-  const Endpoint b_ = Endpoint::v4(127, 0, 0, 2, 1001);
-  std::array<std::byte, link::kMaxDatagramBytes> datagram_{};
-  std::array<std::byte, link::kBaseDatagramBytes> reply_{};
-  std::size_t size_ = 0;
-};
 
 TEST_F(Door, KeepsNothingForAnAddressWithoutACookie) {
   for (std::uint64_t n = 0; n < 1000; ++n) {
@@ -490,127 +378,6 @@ TEST_F(Door, AVacatedPlaceIsFreeAndTheirNumberIsBounded) {
   }
   link::Link late = client(++seed);
   EXPECT_EQ(connect(late, at(1001s), a_).error, Errc::server_full);
-}
-
-class Ticketed : public Door {
- protected:
-  Ticketed() {
-    link::ListenerOptions asking = options();
-    asking.gate = &gate_;
-    asking.capacity = 8;
-    asking.used_tickets = 2;
-    listener_ = link::Listener(asking);
-  }
-};
-
-TEST_F(Ticketed, LetsInWhoHasOneAndSaysWhoItIs) {
-  EXPECT_EQ(enter_and_tell(1, "one", at(1000s)), "opened ");
-  ASSERT_TRUE(last_.admission.claims);
-  EXPECT_EQ(last_.admission.claims->subject, "pilot one");
-  EXPECT_EQ(enter_and_tell(2, "", at(1000s)), "ticket_missing: the server asks for a ticket");
-  EXPECT_EQ(enter_and_tell(3, "forged", at(1000s)).substr(0, 14), "ticket_invalid");
-  EXPECT_EQ(enter_and_tell(4, "two", at(1061s)).substr(0, 14), "ticket_expired");
-}
-
-TEST_F(Ticketed, ATicketCountsOnceFromWhenTheConnectionExists) {
-  link::Link first = client(1, "one");
-  ASSERT_TRUE(enter(first, at(1000s), a_).attempt);
-  link::Link second = client(2, "one");
-  ASSERT_TRUE(enter(second, at(1000s), a_).attempt) << "the first may never come to be";
-  EXPECT_EQ(listener_.attempts(), 1U) << "one under way for each ticket";
-  EXPECT_FALSE(go_on(first, at(1000s)));
-  EXPECT_EQ(go_on(second, at(1000s))->error, Errc::none);
-  EXPECT_EQ(enter_and_tell(3, "one", at(1000s)).substr(0, 11), "ticket_used");
-  EXPECT_EQ(listener_.connections(), 1U);
-}
-
-TEST_F(Ticketed, ThatWereUsedAreKeptUntilTheyExpireAndAFullTableRefuses) {
-  std::uint64_t seed = 60;
-  for (const std::string name : {"one", "two"}) {
-    link::Link who = client(++seed, name);
-    ASSERT_EQ(connect(who, at(1000s), a_).error, Errc::none);
-  }
-  link::Link third = client(50, "three");
-  EXPECT_EQ(connect(third, at(1000s), a_).error, Errc::ticket_table_full);
-  EXPECT_EQ(listener_.connections(), 2U);
-  link::Link fourth = client(51, "four");
-  ASSERT_TRUE(enter(fourth, at(1059s), a_).attempt);
-  EXPECT_EQ(go_on(fourth, at(1062s))->error, Errc::none) << "by then both have expired";
-}
-
-// ---- coming back ----
-
-class Resuming : public Door {
- protected:
-  Resuming() {
-    link::ListenerOptions kind = options();
-    kind.resume = 30s;
-    kind.gate = &gate_;
-    kind.capacity = 8;
-    kind.used_tickets = 10000;
-    kind.exchanges = {256, 1e6, 1e6, 64};
-    listener_ = link::Listener(kind);
-  }
-  link::Admission come(std::uint64_t seed, const std::string& ticket, Time now) {
-    link::Link who = client(seed, ticket);
-    const auto admitted = connect(who, now, a_);
-    EXPECT_EQ(admitted.error, Errc::none) << error_info(admitted.error).name;
-    EXPECT_TRUE(who.resume());
-    if (who.resume()) resume_ = who.resume()->secret;
-    resumed_ = who.resumed();
-    return admitted.admission;
-  }
-  bool resumed_ = false;
-};
-
-TEST_F(Resuming, OnceWithinTheStatedTimeAndAsTheSamePilot) {
-  const link::Admission first = come(1, "one", at(1000s));
-  EXPECT_FALSE(first.replaces);
-  listener_.forget(at(1010s), first, true);
-  const link::Admission second = come(2, "", at(1039s));
-  EXPECT_EQ(second.replaces, first.serial);
-  EXPECT_EQ(second.claims->subject, "pilot one");
-  EXPECT_TRUE(resumed_);
-  const auto newer = resume_;
-  resume_ = Secret32();
-  EXPECT_EQ(enter_and_tell(3, "", at(1039s)).substr(0, 14), "resume_unknown");
-  resume_ = newer;
-  listener_.forget(at(1040s), second, true);
-  EXPECT_EQ(enter_and_tell(4, "", at(1071s)).substr(0, 14), "resume_unknown") << "too late";
-}
-
-// The right is that of one connection, however often its id is used again meanwhile.
-TEST_F(Resuming, NeverAsSomebodyElse) {
-  const link::Admission mallory = come(1, "mallory", at(1000s));
-  const auto right = resume_;
-  listener_.forget(at(1000s), mallory, true);
-  resume_.reset();
-  std::optional<link::Admission> same_id;
-  for (std::uint64_t n = 0; n < 3000 && !same_id; ++n) {
-    // As one network is forgiven for connections that open, this takes no time.
-    const link::Admission other = come(2 + n, "pilot" + std::to_string(n), at(1000s));
-    if (other.id == mallory.id) same_id = other;
-    resume_.reset();
-    listener_.forget(at(1000s), other);
-  }
-  EXPECT_FALSE(same_id) << "ids are reused in the order in which they became free";
-  resume_ = right;
-  const link::Admission back = come(900000, "", at(1029s));
-  EXPECT_EQ(back.replaces, mallory.serial);
-}
-
-TEST_F(Resuming, NotWhoWasGivenUpOrBannedOrWhoseTicketExpired) {
-  const link::Admission first = come(1, "one", at(1000s));
-  listener_.forget(at(1001s), first, true);
-  listener_.revoke(first);
-  EXPECT_EQ(enter_and_tell(2, "", at(1002s)).substr(0, 14), "resume_unknown");
-  resume_.reset();
-  const link::Admission second = come(3, "two", at(1010s));
-  listener_.forget(at(1058s), second, true);
-  gate_.banned = "pilot two";
-  EXPECT_EQ(enter_and_tell(4, "", at(1059s)).substr(0, 14), "ticket_invalid");
-  gate_.banned.clear();
-  EXPECT_EQ(enter_and_tell(5, "", at(1061s)).substr(0, 14), "ticket_expired");
 }
 
 }  // namespace handshake_test
