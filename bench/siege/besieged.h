@@ -26,6 +26,7 @@ struct Figures {
   std::uint64_t ticks = 0;
   std::uint64_t due = 0;
   double longest_receive_ms = 0;
+  double longest_receive_cpu_ms = 0;  ///< without the time in which the machine ran others
   double server_cpu = 0;  ///< of a core
   std::vector<double> up_ms;
   std::vector<double> admitted_ms;  ///< of somebody new

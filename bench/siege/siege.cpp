@@ -132,67 +132,99 @@ std::vector<std::string> missed_goals(const Row& row, Figures& figures, Figures&
   return missed;
 }
 
-}  // namespace
-
-int main(int argc, char** argv) {
-  // Thousands of sockets of the attackers beside those of server and clients.
+// The limit of descriptors that the process may have, raised: thousands of sockets of attackers
+// stand beside those of server and clients.
+void permit_many_sockets() {
   rlimit limit{};
   ::getrlimit(RLIMIT_NOFILE, &limit);
   limit.rlim_cur = std::min<rlim_t>(limit.rlim_max, 20000);
   ::setrlimit(RLIMIT_NOFILE, &limit);
+}
+
+// A row with its figures and the goals that it missed.
+struct Outcome {
+  const Row& row;
+  Figures figures;
+  double sent_per_second = 0;
+  double answers = 0;  ///< bytes that came back, of one that was sent
+  std::string missed;
+};
+
+// `quiet`: the figures of the first row, which is the quiet one.
+Outcome run(const Row& row, double seconds, std::optional<Figures>& quiet) {
+  Sent sent;
+  const double length = row.fault ? std::max(seconds, 9.0) : seconds;
+  Outcome outcome{row, {}, 0, 0, {}};
+  outcome.figures = Besieged().run(length, row.attacks, row.fault ? &*row.fault : nullptr, sent);
+  kit::fail_calls(kit::SystemCall::none, 0);
+  if (!quiet) quiet = outcome.figures;
+  outcome.missed = fmt::format("{}", fmt::join(missed_goals(row, outcome.figures, *quiet), ", "));
+  if (sent.bytes > 0) {
+    outcome.answers = static_cast<double>(sent.answered) / static_cast<double>(sent.bytes);
+  }
+  outcome.sent_per_second = static_cast<double>(sent.datagrams) / (length + 1);
+  return outcome;
+}
+
+void print_head() {
+  fmt::print("{:<40}{:>9}{:>10}{:>9}{:>7}{:>8}{:>8}{:>8}{:>11}{:>9}{:>8}{:>6}  {}\n", "row",
+             "sent/s", "ticks", "receive", "of CPU", "up p50", "p99", "worst", "new client",
+             "answers", "server", "MiB", "missed");
+}
+
+void print(Outcome& outcome) {
+  Figures& f = outcome.figures;
+  fmt::print(
+      "{:<40}{:>9.0f}{:>5}/{:<4}{:>9.1f}{:>7.1f}{:>8.2f}{:>8.2f}{:>8.1f}{:>8.0f} ms{}{:>9.3f}"
+      "{:>6.0f} %{:>+6.1f}  {}{}\n",
+      outcome.row.name, outcome.sent_per_second, f.ticks, f.due, f.longest_receive_ms,
+      f.longest_receive_cpu_ms, at(f.up_ms, 0.5), at(f.up_ms, 0.99), at(f.up_ms, 1),
+      at(f.admitted_ms, 1), f.not_admitted == 0 ? "" : fmt::format(" {} not", f.not_admitted),
+      outcome.answers, 100 * f.server_cpu, f.mib_after - f.mib_before, outcome.missed,
+      outcome.row.fault ? fmt::format(" (back after {:.0f} ms)", f.recovery_ms) : "");
+  std::fflush(stdout);
+}
+
+std::string json_of(Outcome& outcome) {
+  Figures& f = outcome.figures;
+  return fmt::format(
+      "  {{\"row\": \"{}\", \"fault\": {}, \"sent_per_second\": {:.0f}, \"ticks\": {}, "
+      "\"due\": {}, \"longest_receive_ms\": {:.2f}, \"longest_receive_cpu_ms\": {:.2f}, "
+      "\"up_p50_ms\": {:.3f}, \"up_p99_ms\": {:.3f}, \"up_worst_ms\": {:.2f}, "
+      "\"new_client_worst_ms\": {:.1f}, \"not_admitted\": {}, \"answered\": {:.3f}, "
+      "\"server_cpu\": {:.3f}, \"mib\": {:.2f}, \"alive\": {}, \"orders_sent\": {}, "
+      "\"orders_heard\": {}, \"orders_out_of_turn\": {}, \"recovery_ms\": {:.0f}, "
+      "\"missed\": \"{}\"}}",
+      outcome.row.name, outcome.row.fault.has_value(), outcome.sent_per_second, f.ticks, f.due,
+      f.longest_receive_ms, f.longest_receive_cpu_ms, at(f.up_ms, 0.5), at(f.up_ms, 0.99),
+      at(f.up_ms, 1), at(f.admitted_ms, 1), f.not_admitted, outcome.answers, f.server_cpu,
+      f.mib_after - f.mib_before, f.alive, f.orders_sent, f.orders_heard, f.orders_out_of_turn,
+      f.recovery_ms, outcome.missed);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  permit_many_sockets();
   const double seconds = argc > 1 ? std::atof(argv[1]) : 10;  // NOLINT
   if (seconds < 1) {
     fmt::print(stderr, "usage: kwind_siege [SECONDS] [ROW...]\n");
     return 2;
   }
   std::filesystem::create_directories("build/bench");
-  std::ofstream out("build/bench/siege.json");
-  out << "[\n";
-  fmt::print("{:<40}{:>9}{:>10}{:>9}{:>8}{:>8}{:>8}{:>11}{:>9}{:>8}{:>6}  {}\n", "row", "sent/s",
-             "ticks", "receive", "up p50", "p99", "worst", "new client", "answers", "server", "MiB",
-             "missed");
-  bool first = true;
+  std::vector<std::string> lines;
   bool all_met = true;
-  Figures quiet;
+  std::optional<Figures> quiet;
+  print_head();
   for (const Row& row : rows()) {
     bool wanted = argc <= 2 || row.name == "quiet";
     for (int i = 2; i < argc; ++i) wanted = wanted || row.name.find(argv[i]) != std::string::npos;
     if (!wanted) continue;
-    Sent sent;
-    const double length = row.fault ? std::max(seconds, 9.0) : seconds;
-    Figures f = Besieged().run(length, row.attacks, row.fault ? &*row.fault : nullptr, sent);
-    kit::fail_calls(kit::SystemCall::none, 0);
-    if (row.name == "quiet") quiet = f;
-    const auto missed = missed_goals(row, f, quiet);
-    all_met = all_met && missed.empty();
-    const double answers =
-        sent.bytes == 0 ? 0.0
-                        : static_cast<double>(sent.answered) / static_cast<double>(sent.bytes);
-    const double rate = static_cast<double>(sent.datagrams) / (length + 1);
-    fmt::print(
-        "{:<40}{:>9.0f}{:>5}/{:<4}{:>9.1f}{:>8.2f}{:>8.2f}{:>8.1f}{:>8.0f} ms{}{:>9.3f}{:>6.0f} "
-        "%{:>+6.1f}  {}{}\n",
-        row.name, rate, f.ticks, f.due, f.longest_receive_ms, at(f.up_ms, 0.5), at(f.up_ms, 0.99),
-        at(f.up_ms, 1), at(f.admitted_ms, 1),
-        f.not_admitted == 0 ? "" : fmt::format(" {} not", f.not_admitted), answers,
-        100 * f.server_cpu, f.mib_after - f.mib_before, fmt::join(missed, ", "),
-        row.fault ? fmt::format(" (back after {:.0f} ms)", f.recovery_ms) : "");
-    std::fflush(stdout);
-    out << (first ? "" : ",\n")
-        << fmt::format(
-               "  {{\"row\": \"{}\", \"fault\": {}, \"sent_per_second\": {:.0f}, \"ticks\": {}, "
-               "\"due\": {}, \"longest_receive_ms\": {:.2f}, \"up_p50_ms\": {:.3f}, "
-               "\"up_p99_ms\": {:.3f}, \"up_worst_ms\": {:.2f}, \"new_client_worst_ms\": {:.1f}, "
-               "\"not_admitted\": {}, \"answered\": {:.3f}, \"server_cpu\": {:.3f}, "
-               "\"mib\": {:.2f}, \"alive\": {}, \"orders_sent\": {}, \"orders_heard\": {}, "
-               "\"orders_out_of_turn\": {}, \"recovery_ms\": {:.0f}, \"missed\": \"{}\"}}",
-               row.name, row.fault.has_value(), rate, f.ticks, f.due, f.longest_receive_ms,
-               at(f.up_ms, 0.5), at(f.up_ms, 0.99), at(f.up_ms, 1), at(f.admitted_ms, 1),
-               f.not_admitted, answers, f.server_cpu, f.mib_after - f.mib_before, f.alive,
-               f.orders_sent, f.orders_heard, f.orders_out_of_turn, f.recovery_ms,
-               fmt::join(missed, ", "));
-    first = false;
+    Outcome outcome = run(row, seconds, quiet);
+    print(outcome);
+    lines.push_back(json_of(outcome));
+    all_met = all_met && outcome.missed.empty();
   }
-  out << "\n]\n";
+  std::ofstream("build/bench/siege.json") << fmt::format("[\n{}\n]\n", fmt::join(lines, ",\n"));
   return all_met ? 0 : 1;
 }

@@ -136,7 +136,7 @@ void Server::receive(Time now) {
   }
   if (impl_->some_leave) {
     impl_->discard_away(now);
-    impl_->remove_closed(now);
+    impl_->remove_closed();
     impl_->note_leaving();
   }
   impl_->exchange_keys(now);

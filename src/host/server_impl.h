@@ -126,7 +126,7 @@ struct Server::Impl {
     connection.gone = true;
     some_leave = true;
     listener.revoke(connection.admission);  // a discarded client cannot resume
-    if (!connection.forgotten) listener.vacate(connection.admission);
+    vacate(connection);
     if (!connection.announced) return;
     peer_table.remove(connection.peer);
     on_disconnect.each(
@@ -139,6 +139,24 @@ struct Server::Impl {
     }
     host.owners_.take_all(connection.peer);
     free_slots.push_back(std::exchange(connection.slot, 0));
+  }
+  // Frees the place of a connection that ended. Clients that break rules and come again at once
+  // could fill the server with connections that drain: where there are too many, the oldest ends.
+  void vacate(Connection& connection) {
+    if (connection.forgotten || listener.vacate(connection.admission)) return;
+    const auto oldest = std::find_if(order.begin(), order.end(), [](const Connection* other) {
+      return other->admission.vacated && !other->forgotten;
+    });
+    KWIND_ASSERT(oldest != order.end());
+    (*oldest)->session.link().stop_draining();
+    forget(**oldest);
+    (void)listener.vacate(connection.admission);
+  }
+  // The id of a connection that is over is free for another one.
+  void forget(Connection& connection, bool may_resume = false) {
+    connection.forgotten = true;
+    listener.forget(last_now, connection.admission, may_resume);
+    by_id.erase(connection.admission.id);
   }
   void announce(Connection& connection) {
     connection.announced = true;
@@ -355,12 +373,9 @@ struct Server::Impl {
     }
   }
 
-  void remove_closed(Time now) {
+  void remove_closed() {
     for (Connection* connection : order) {
-      if (!connection->away || connection->forgotten) continue;
-      connection->forgotten = true;
-      listener.forget(now, connection->admission, !connection->gone);
-      by_id.erase(connection->admission.id);
+      if (connection->away && !connection->forgotten) forget(*connection, !connection->gone);
     }
     if (std::none_of(order.begin(), order.end(), is_closed)) return;
     std::vector<Peer> peers;
@@ -375,10 +390,7 @@ struct Server::Impl {
       }
       retired.add(connection->session.link());
       retired_drops.add(connection->session.link().stats().drops);
-      if (!connection->forgotten) {
-        listener.forget(now, connection->admission);
-        by_id.erase(connection->admission.id);
-      }
+      if (!connection->forgotten) forget(*connection);
       end_transport(*connection);
       peers.push_back(connection->peer);
     }

@@ -367,6 +367,10 @@ void Link::Impl::break_off(Time now, std::string_view reason, Errc code) {
   if (!greeting) send_close(now);  // before there are keys nobody can be told
 }
 
+void Link::Impl::stop_draining() {
+  if (state_ == State::draining) nobody_is_there();
+}
+
 // Says the end, and once more to what still comes.
 void Link::Impl::send_close(Time now) {
   state_ = State::draining;
@@ -532,6 +536,9 @@ void Link::close(Time now, std::string_view reason, Errc code) {
 }
 void Link::break_off(Time now, std::string_view reason, Errc code) {
   impl_->break_off(now, reason, code);
+}
+void Link::stop_draining() {
+  impl_->stop_draining();
 }
 void Link::transport_ended(Time now) {
   impl_->transport_ended(now);

@@ -54,6 +54,7 @@ class Link::Impl {
   // The peer broke a rule: the game gets the event at once, the peer by a close for some of what it
   // still sends.
   void break_off(Time now, std::string_view reason, Errc code);
+  void stop_draining();
   void transport_ended(Time now);
   void nobody_is_there();
   State state() const { return state_; }

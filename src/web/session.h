@@ -39,6 +39,7 @@ constexpr Duration kSweepEvery = std::chrono::seconds(1);
 constexpr Duration kCloseTimeout = std::chrono::seconds(2);
 constexpr Duration kPause = std::chrono::seconds(1);  // of accepting
 constexpr int kHandlersPerTurn = 256;  // so that a flood cannot keep the program here
+constexpr std::size_t kEndsPerTurn = 64;
 constexpr int kPingsPerSecond = 20;
 
 inline Endpoint from_asio(const tcp::endpoint& endpoint) {
@@ -128,6 +129,7 @@ struct WebSocketTransport::State {
   std::vector<Endpoint> ended;
   std::vector<Endpoint> to_end;
   bool may_have_more = false;
+  bool sweeps_on = false;  // more are late than a turn ends
   Time now{};
   Time next_sweep{};
   std::optional<Time> accepts_again;

@@ -107,7 +107,8 @@ void WebSocketTransport::State::run_handlers() {
   may_have_more = ran == kHandlersPerTurn;
 }
 
-// Once a second: ends connections that took too long for their handshake or for closing.
+// Once a second: ends connections that took too long for their handshake or for closing. Thousands
+// can be late at once: each turn ends kEndsPerTurn of them, and the next turn goes on.
 void WebSocketTransport::State::sweep() {
   next_sweep = now + kSweepEvery;
   if (accepts_again && now >= *accepts_again) {
@@ -117,6 +118,7 @@ void WebSocketTransport::State::sweep() {
   std::vector<std::shared_ptr<Session>> late;
   if (acceptor) {
     for (const auto& [peer, session] : sessions) {
+      if (late.size() == kEndsPerTurn) break;
       if (!session->is_kept && now - session->since >= options.handshake_timeout) {
         late.push_back(session);
       }
@@ -127,14 +129,19 @@ void WebSocketTransport::State::sweep() {
     remove(session->peer);
     session->close_socket();
   }
+  bool more = late.size() == kEndsPerTurn;
   late.clear();
   for (const auto& session : closing) {
+    if (late.size() == kEndsPerTurn) break;
     if (now - session->closing_since >= kCloseTimeout) late.push_back(session);
   }
   for (const auto& session : late) {
     session->close_socket();
     closing.erase(session);
   }
+  more = more || late.size() == kEndsPerTurn;
+  if (more) next_sweep = now;
+  sweeps_on = more;
 }
 
 WebSocketTransport::WebSocketTransport(std::unique_ptr<State> state) : state_(std::move(state)) {}
@@ -299,7 +306,8 @@ std::optional<Endpoint> WebSocketTransport::take_ended() {
 }
 
 bool WebSocketTransport::holds_some() const {
-  return state_->may_have_more || !state_->inbox.empty() || !state_->ended.empty();
+  return state_->may_have_more || state_->sweeps_on || !state_->inbox.empty() ||
+         !state_->ended.empty();
 }
 
 // Sockets that the program is to wait for with poll().

@@ -281,6 +281,33 @@ TEST(Siege, WhoBreaksRulesKeepsNoPlace) {
   EXPECT_EQ(hosts.server().connections(), 3U);
 }
 
+// More of them than connections may drain at once: the oldest ends, and a newcomer is let in.
+TEST(Siege, ManyWhoBreakRulesAtOnceKeepNoPlaceEither) {
+  ServerOptions options;
+  options.capacity = 3;
+  options.max_faults = 1;
+  SimHosts hosts(host_test::kProtocol, {.delay = 2ms}, 1, options);
+  hosts.server().on<host_test::Say>([](Peer, const host_test::Say& say) {
+    if (say.words == "rude") throw std::runtime_error("the rope snapped");
+  });
+  Client& honest = hosts.join();
+  hosts.run(100ms);
+  for (std::size_t i = 1; i <= 12; ++i) {
+    Client& rude = hosts.join();
+    hosts.run(60ms);
+    ASSERT_TRUE(rude.connected()) << i;
+    (void)rude.send(host_test::Say{1, "rude"});
+    rude.flush(hosts.now());
+    hosts.kill(i);
+    hosts.run(30ms);
+    EXPECT_LE(hosts.server().connections(), 6U) << i;
+  }
+  EXPECT_EQ(hosts.server().counts().drops.of(Errc::server_full), 0U);
+  EXPECT_TRUE(honest.connected());
+  hosts.run(2s);
+  EXPECT_EQ(hosts.server().connections(), 1U);
+}
+
 // A client that keeps to the protocol mostly hears why it was expelled, on a path that loses three
 // in ten datagrams; and always that its connection is over.
 TEST(Siege, WhoIsExpelledHearsWhy) {

@@ -224,6 +224,40 @@ TEST(TcpTransport, EndsStreamsThatBreakItsLimits) {
   EXPECT_EQ(server->streams(), 0U);
 }
 
+// Thousands of streams that come, or whose time is over, at once: each look takes some of them, so
+// that no call takes long, and the wait that follows returns at once.
+TEST(TcpTransport, ManyStreamsComeAndEndSomeAtATime) {
+  constexpr std::size_t kMany = 300;
+  constexpr std::size_t kPerCall = 64;
+  const auto server = listen({.streams = 1000, .streams_per_address = 1000, .handshake = 300ms});
+  std::vector<std::unique_ptr<TcpTransport>> many;
+  for (std::size_t i = 0; i < kMany; ++i) {
+    auto client = TcpTransport::connect(server->local());
+    ASSERT_TRUE(client);
+    many.push_back(std::move(*client));
+  }
+  std::size_t before = 0;
+  ASSERT_TRUE(run_until([&] {
+    (void)server->receive(now());
+    EXPECT_LE(server->streams() - before, kPerCall);
+    before = server->streams();
+    return before == kMany;
+  }));
+  std::size_t calls = 0;
+  ASSERT_TRUE(run_until([&] {
+    const Time begun = now();
+    server->wait(begun + (calls == 0 ? 5ms : 1s));
+    EXPECT_LT(now() - begun, 500ms) << "more streams are to be ended";
+    (void)server->receive(now());
+    EXPECT_LE(before - server->streams(), kPerCall);
+    if (server->streams() < before) ++calls;
+    before = server->streams();
+    return before == 0;
+  }));
+  EXPECT_GE(calls, kMany / kPerCall);
+  EXPECT_EQ(server->tcp_counts().strangers, kMany);
+}
+
 // Strangers have half of the places; streams of connections are none.
 TEST(TcpTransport, StreamsThatAreKeptLeaveTheirPlaceToStrangers) {
   const auto server = listen({.streams = 4});

@@ -172,6 +172,9 @@ class KWIND_API Link {
   /// messages are dropped, Event::closed with `code` follows the messages that had arrived, and for
   /// a second up to three datagrams tell the peer at most 96 bytes of `reason`.
   void break_off(Time now, std::string_view reason, Errc code);
+  /// Ends the time in which a draining connection repeats its close: its state is `closed`. Other
+  /// states are not changed.
+  void stop_draining();
 
   /// The stream that carried the datagrams has ended: so has the connection, with Event::closed,
   /// code transport_ended.

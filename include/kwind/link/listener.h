@@ -124,8 +124,8 @@ class KWIND_API Listener {
   void forget(Time now, const Admission& admission, bool may_resume = false);
   /// The program is done with a connection whose link still tells the client of the end: its place
   /// is free for another client at once, its id only by forget(). At most `capacity` connections
-  /// may be in that state; beyond that they keep their places until forget().
-  void vacate(Admission& admission);
+  /// may be in that state. False, and no change, if that many are: forget() one of them first.
+  bool vacate(Admission& admission);
   /// Nobody comes back for this connection any more.
   void revoke(const Admission& admission);
 

@@ -557,13 +557,15 @@ void Listener::forget(Time now, const Admission& admission, bool may_resume) {
 
 // The bound keeps memory bounded: clients that break rules and come again at once may not have more
 // connections that drain than the server has places.
-void Listener::vacate(Admission& admission) {
+bool Listener::vacate(Admission& admission) {
   State& s = *state_;
-  if (admission.vacated || s.vacated >= s.options.capacity) return;
+  if (admission.vacated) return true;
+  if (s.vacated >= s.options.capacity) return false;
   KWIND_ASSERT(s.open > 0);
   admission.vacated = true;
   --s.open;
   ++s.vacated;
+  return true;
 }
 
 // The client is not to come back: it was kicked, banned or discarded.
