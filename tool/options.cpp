@@ -91,8 +91,8 @@ Option Option::range(double low, double high) {
 Option Option::range(int low, int high) {
   return within<int>(low, high, "a whole number");
 }
-template <class Number>
 // A range that an error names.
+template <class Number>
 Option Option::within(Number low, Number high, const char* what) {
   const std::string limits = fmt::format("{} to {}", text_of(low), text_of(high));
   option_->check([low, high, problem = fmt::format("must be {} from {}", what, limits)](

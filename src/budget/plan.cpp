@@ -149,8 +149,8 @@ class PlanReader {
     return std::nullopt;
   }
 
-  template <class Read>
   // Tables of one name, in their order; anything else under the name is a problem.
+  template <class Read>
   void each_table(const toml::table& root, std::string_view key, Read read) {
     const toml::node* node = root.get(key);
     if (node == nullptr) return;

@@ -142,8 +142,8 @@ kwind_result step(ClientObject& object, std::uint32_t wait_ms) {
   return KWIND_OK;
 }
 
-template <class Use>
 // Locks the handle and runs; a stale handle is an error, not a crash.
+template <class Use>
 kwind_result with(const kwind_client* handle, const Use& use) {
   return call([&] {
     const Held<ClientObject> held(handle);
@@ -151,8 +151,8 @@ kwind_result with(const kwind_client* handle, const Use& use) {
   });
 }
 
-template <class Use>
 // Checks that the value is of this client's protocol and of the right role.
+template <class Use>
 kwind_result with_message(const kwind_client* handle, const kwind_value* value,
                           schema::MessageRole role, const Use& use) {
   return with(handle, [&](ClientObject& object) {
@@ -165,8 +165,8 @@ kwind_result with_message(const kwind_client* handle, const kwind_value* value,
   });
 }
 
-template <class Use>
 // Functions of entities need a description that has some.
+template <class Use>
 kwind_result with_world(const kwind_client* handle, const Use& use) {
   return with(handle, [&](ClientObject& object) {
     if (!object.world) {

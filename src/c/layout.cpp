@@ -96,8 +96,8 @@ class Copier {
     return offset > area.size ? Area{} : area.part(offset, area.size - offset);
   }
 
-  template <class T>
   // Moves a number in either direction; false if the number lies outside the struct.
+  template <class T>
   static bool move(const Area& area, T& number) {
     const Area place = area.part(0, sizeof(T));
     if (place.memory == nullptr) return false;
@@ -116,8 +116,8 @@ class Copier {
     if constexpr (!kToStruct) kept = static_cast<Kept>(number);
     return KWIND_OK;
   }
-  template <class Kept>
   // Integers of one to eight bytes, signed or not.
+  template <class Kept>
   static kwind_result whole(const Area& area, Kept& kept, const kwind_member& member) {
     const bool is_signed = member.kind == KWIND_MEMBER_INT;
     switch (member.width) {

@@ -222,8 +222,8 @@ kwind_result step(ServerObject& object, std::uint32_t wait_ms) {
 
 // ---- calls on a server, or on its world ----
 
-template <class Use>
 // Locks the handle and runs; a stale handle is an error, not a crash.
+template <class Use>
 kwind_result with(const kwind_server* handle, const Use& use) {
   return call([&] {
     const Held<ServerObject> held(handle);
@@ -231,8 +231,8 @@ kwind_result with(const kwind_server* handle, const Use& use) {
   });
 }
 
-template <class Use>
 // Functions of entities need a description that has some.
+template <class Use>
 kwind_result with_world(const kwind_server* handle, const Use& use) {
   return with(handle, [&](ServerObject& object) {
     if (!object.state) {

@@ -83,8 +83,8 @@ class Reading {
   }
 
  private:
-  template <class Read>
   // Adds the place to what went wrong further inside: "at.x".
+  template <class Read>
   static Value inside(const std::string& part, const Read& read) {
     try {
       return read();

@@ -186,9 +186,9 @@ class Comparison {
     return out;
   }
 
-  template <class Item, class Inner>
   // Pairs items of one list by name. An item that is gone or new is judged by its life; the order
   // of the items that stay is compared, because codes are numbered in it.
+  template <class Item, class Inner>
   void items(const std::vector<Item>& a, const std::vector<Item>& b, const std::string& where,
              std::string_view what, const Inner& inner) {
     std::size_t furthest = 0;

@@ -15,11 +15,14 @@ using schema::Options;
 using schema::Type;
 using schema::TypeKind;
 
+// Integers take the smaller of two C++ types that holds their range: arithmetic with 32-bit members
+// needs no casts.
 bool fits_32(const Type& type) {
   return type.integer.lo >= std::numeric_limits<std::int32_t>::min() &&
          type.integer.hi <= std::numeric_limits<std::int32_t>::max();
 }
 
+// An inline enum lives inside the struct of its field's owner.
 std::string CppTypes::qualified(const Options& options) {
   return options.inside.empty() ? options.name : options.inside + "::" + options.name;
 }
@@ -45,6 +48,7 @@ std::string CppTypes::name(const Type& type, const std::string& scope) const {
     case TypeKind::direction3: return "::Eigen::Vector3d";
     case TypeKind::rotation: return "::Eigen::Quaterniond";
     case TypeKind::vec: {
+      // Eigen names vectors of int, float and double; one of 64-bit integers has no short name.
       const Type& part = type.element.front();
       if (part.kind == TypeKind::integer && !fits_32(part)) {
         return fmt::format("::Eigen::Matrix<std::int64_t, {}, 1>", type.limit);
@@ -124,6 +128,7 @@ std::string CppTypes::initial(const Type& type, const schema::Value& of,
   return text.empty() ? "" : " = " + text;
 }
 
+// The type at the bottom of lists, vectors and optional values: ranges are those of the leaf.
 const Type& CppTypes::leaf(const Type& type) {
   return type.element.empty() ? type : leaf(type.element.front());
 }

@@ -213,6 +213,7 @@ void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& rep
 
 // In messages and records these words have no meaning.
 void refuse_entity_words(const FieldSyntax& syntax, Reporter& reporter) {
+  // Each word is reported where it stands.
   for (const auto& word :
        {syntax.at_spawn, syntax.owner_only, syntax.smooth, syntax.local, syntax.follow}) {
     if (word) reporter.error(*word, "only fields of an entity have this word");
@@ -227,6 +228,8 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
     return std::find_if(fields.begin(), fields.end(),
                         [&](const auto& f) { return f.name == name; });
   };
+  // Looks up the field that `follow` names, and reports it if it is missing, is not sent to
+  // clients, or has a type that `right` rejects.
   const auto other = [&](const Token& place, auto right, std::string_view what) {
     const auto found = find(place.text);
     if (found == fields.end()) {
@@ -268,6 +271,8 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
         field.along,
         [](TypeKind kind) { return kind == TypeKind::angle || kind == TypeKind::direction2; },
         "an angle or a direction2");
+    // Server and client extrapolate along the direction with the same table of sines, one entry a
+    // step.
     const auto along = find(field.along.text);
     if (along != fields.end() &&
         (along->type.kind == TypeKind::angle || along->type.kind == TypeKind::direction2) &&

@@ -79,8 +79,8 @@ class Generator {
     return fmt::format("{}/{}.h", protocol_.name, snake_case(name));
   }
 
-  template <class Write>
   // Begins a header, lets `write` fill it, and adds it to the files.
+  template <class Write>
   void alone(const std::string& name, const Write& write) {
     CppHeader header(source_);
     header_ = &header;

@@ -301,8 +301,8 @@ class Html {
     out_ += "</table>\n";
   }
 
-  template <class Declaration, class Way>
   // One section: a heading, the doc comment, size and layout, then the fields of each declaration.
+  template <class Declaration, class Way>
   void section(std::string_view title, const std::vector<Declaration>& all, const Way& way) {
     if (all.empty()) return;
     out_ += fmt::format("<h2>{}</h2>\n", title);

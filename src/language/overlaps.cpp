@@ -77,8 +77,8 @@ class Overlaps {
   }
 
  private:
-  template <class Named>
   // nullptr if the name was reported before and left out.
+  template <class Named>
   static const Named* named(const std::vector<Named>& all, std::string_view name) {
     const auto found =
         std::find_if(all.begin(), all.end(), [&](const Named& each) { return each.name == name; });

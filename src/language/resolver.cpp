@@ -26,6 +26,9 @@ class Resolver {
   Resolver(const FileSyntax& file, std::vector<Diagnostic>& errors, std::vector<Diagnostic>& hints)
       : file_(file), reporter_(errors, hints) {}
 
+  // In the order of dependence: types know the head's limits, messages know channels and types,
+  // entities know all types. Declarations with errors leave a protocol that is fit for further
+  // checks, never for use.
   schema::Protocol protocol() {
     head();
     types_.declare();
@@ -42,6 +45,7 @@ class Resolver {
     reporter_.error(place, std::move(message));
   }
 
+  // The protocol's name becomes a C++ namespace beside those that generated code uses.
   void head() {
     out_.name = file_.protocol_name.text;
     out_.doc = file_.doc;
@@ -57,6 +61,8 @@ class Resolver {
     out_.entities_up_to = limit(file_.entities, limits::kMaxEntities, "`entities up to`");
     out_.peers_up_to = limit(file_.peers, limits::kMaxPeers, "`peers up to`");
   }
+  // 0 where nothing is written; 1 after an error, so that types that need the limit report no
+  // second one.
   std::uint32_t limit(const Number& number, std::int64_t max, std::string_view what) {
     if (!number.written()) return 0;
     if (number.num < 1 || number.num > max) {
@@ -68,6 +74,8 @@ class Resolver {
 
   // ---- channels, messages, entities ----
 
+  // A channel's number on the wire is its place in the file. Peers of an older version know only
+  // the first channels, so a channel of a later version must not stand between them.
   void channels() {
     std::map<std::string_view, Token> seen;
     std::uint16_t newest = 1;
@@ -100,6 +108,8 @@ class Resolver {
     }
   }
 
+  // Each message gets its type number by its place. A request takes two places: one for itself and
+  // one for its answer.
   void messages() {
     if (file_.messages.size() > limits::kMaxMessages) {
       report(file_.messages[limits::kMaxMessages].name,
@@ -114,6 +124,8 @@ class Resolver {
       made.split = syntax.split;
       made.doc = syntax.doc;
       made.fields = types_.fields(syntax.fields, syntax.name.text, leaves, false);
+      // The parser gave up inside this message. Its fields are resolved for their own errors, but a
+      // message that lacks its end is checked no further.
       if (!syntax.whole) {
         if (syntax.request) types_.fields(syntax.reply, syntax.name.text, leaves, false);
         continue;
@@ -189,6 +201,7 @@ class Resolver {
     return made;
   }
 
+  // After an unknown channel the first one stands in, so that checks that follow have one.
   std::uint8_t channel_of(const Token& name) {
     std::vector<std::string> known;
     for (std::size_t i = 0; i < file_.channels.size(); ++i) {
@@ -205,6 +218,8 @@ class Resolver {
     return 0;
   }
 
+  // Fields are resolved into a local list first: resolving one may declare types, and references to
+  // entities use out_.entities meanwhile.
   void entities() {
     if (!file_.entities_declared.empty() && out_.entities_up_to == 0) {
       report(file_.entities_declared.front().name,

@@ -38,6 +38,9 @@ std::uint32_t Types::add_enum(const OptionsSyntax& syntax, std::string name) {
 
 // ---- names ----
 
+// All global names share one namespace, as in the generated code. A request also declares its
+// reply, refusal and helper types. Names are reported in source order, so that the second use of a
+// name gets the error and not the first.
 void Types::collect_names() {
   std::vector<std::pair<std::string, Token>> all;
   const auto add = [&](const Token& name, std::string_view suffix = "") {
@@ -58,6 +61,8 @@ void Types::collect_names() {
     return std::tuple(a.second.file, a.second.line, a.second.column) <
            std::tuple(b.second.file, b.second.line, b.second.column);
   });
+  // The generator writes one header for each name, in snake case: two names that differ only in
+  // capitals would overwrite each other's file.
   std::map<std::string, std::string> headers;
   for (const auto& [name, place] : all) {
     const auto [found, fresh] = names_.try_emplace(name, place);
@@ -82,6 +87,9 @@ void Types::collect_names() {
 
 // ---- enums, flags, one of ----
 
+// Enums, sets of flags and `one of` differ in three ways: their limit, whether a name brings a
+// type, and whether a removed name needs one that stands in for it. An inline declaration is named
+// after its field and lives inside the generated struct around it.
 std::uint32_t Types::add_options(std::vector<schema::Options>& all, const OptionsSyntax& syntax,
                                  const Home& home, std::string name) {
   const bool flags = &all == &out_.flags;
@@ -100,6 +108,8 @@ std::uint32_t Types::add_options(std::vector<schema::Options>& all, const Option
                                     "already; use that type or another name",
                                     syntax.name.text, made.name));
   }
+  // Names of one set are unique as they are written. The cases of a `one of` become structs, so
+  // they must differ in Pascal case as well.
   std::set<std::string_view> seen;
   std::set<std::string> structs;
   for (const OptionSyntax& option : syntax.options) {
@@ -129,6 +139,7 @@ std::uint32_t Types::add_options(std::vector<schema::Options>& all, const Option
   } else {
     resolve_stand_ins(syntax.name, syntax.options, made.options, out_.version, reporter_);
   }
+  // Only sets that changed carry lives: without them the codec numbers the options by their place.
   if (std::any_of(made.options.begin(), made.options.end(),
                   [](const auto& option) { return !option.life.whole(); })) {
     for (const auto& option : made.options) made.lives.push_back({option.life, option.stand_in});
@@ -140,6 +151,8 @@ std::uint32_t Types::add_options(std::vector<schema::Options>& all, const Option
 // ---- records and quantities ----
 
 // The place of a record in out_.records, after all that it contains; empty if it contains itself.
+// Depth-first search. `open_` is the path from the first record to this one: a record that is on
+// the path already contains itself.
 std::optional<std::uint32_t> Types::record_of(const RecordSyntax& syntax) {
   const std::string_view name = syntax.name.text;
   if (const auto done = record_index_.find(name); done != record_index_.end()) return done->second;
@@ -155,6 +168,8 @@ std::optional<std::uint32_t> Types::record_of(const RecordSyntax& syntax) {
     return std::nullopt;
   }
   open_.push_back(name);
+  // A record of two records of two records doubles with each level: the leaves are counted, with
+  // saturation, before anything walks over them.
   std::uint64_t leaves = 0;
   std::vector<schema::Field> made = fields(syntax.fields, name, leaves, false);
   open_.pop_back();
@@ -174,6 +189,8 @@ std::uint32_t Types::add_record(std::string name, std::vector<schema::Field> fie
   return static_cast<std::uint32_t>(out_.records.size() - 1);
 }
 
+// A quantity is a name for a type with its range and unit. Resolved once; an error is reported once
+// and the result stays empty.
 std::optional<Type> Types::quantity_of(const QuantitySyntax& syntax) {
   const std::string_view name = syntax.name.text;
   if (const auto done = quantity_type_.find(name); done != quantity_type_.end()) {
@@ -209,6 +226,8 @@ std::optional<Type> Types::quantity_of(const QuantitySyntax& syntax) {
 
 // ---- fields ----
 
+// Resolves the fields of a record, a message or, with `of_entity`, an entity, and adds their leaves
+// to `leaves`. A field whose type is unknown is left out, so that one error does not cause others.
 std::vector<schema::Field> Types::fields(const std::vector<FieldSyntax>& syntax,
                                          std::string_view inside, std::uint64_t& leaves,
                                          bool of_entity) {
@@ -242,6 +261,7 @@ std::vector<schema::Field> Types::fields(const std::vector<FieldSyntax>& syntax,
     }
     made.push_back(std::move(out));
   }
+  // `follow` names other fields, which may stand after it: checked when all of them are known.
   if (of_entity) check_follow(out_, syntax, made, reporter_);
   for (const FieldSyntax& field : syntax) {  // generated beside the field `x`: x_range
     if (seen.contains(std::string(field.name.text) + "_range")) {
@@ -263,6 +283,8 @@ std::string Types::unit_of(const TypeSyntax& syntax) const {
   return syntax.element.empty() ? std::string() : unit_of(syntax.element.front());
 }
 
+// The number of values below a type, saturated above the limit. A list counts as one item: its
+// length is bounded by bits, not by leaves.
 std::uint64_t Types::leaves_of(const Type& type) const {
   std::uint64_t leaves = 1;
   if (type.kind == TypeKind::record) leaves += record_leaves_[type.index];
@@ -277,6 +299,8 @@ std::uint64_t Types::leaves_of(const Type& type) const {
 
 // ---- types ----
 
+// One case for each word of the language. Errors are reported where the words stand; an empty
+// result means that an error was reported.
 std::optional<Type> Types::type(const TypeSyntax& syntax, const Home& home) {
   Type made;
   const auto simple = [&](TypeKind kind) {
@@ -323,6 +347,7 @@ std::optional<Type> Types::type(const TypeSyntax& syntax, const Home& home) {
     case TypeWord::maybe:
     case TypeWord::list: return list_or_maybe(syntax, home);
     case TypeWord::ref: return reference(syntax.place);
+    // The width of a peer's number follows from the largest number of peers.
     case TypeWord::peer:
       if (out_.peers_up_to == 0) {
         report(syntax.place,
@@ -337,6 +362,8 @@ std::optional<Type> Types::type(const TypeSyntax& syntax, const Home& home) {
   return std::nullopt;
 }
 
+// Items without bits would let a message of a few bytes claim as many as the limit permits. A decoder rejects a
+// length that the bits left cannot back, by the smallest item of any version.
 std::optional<Type> Types::list_or_maybe(const TypeSyntax& syntax, const Home& home) {
   Type made;
   made.kind = syntax.word == TypeWord::list ? TypeKind::list : TypeKind::maybe;
@@ -356,6 +383,8 @@ std::optional<Type> Types::list_or_maybe(const TypeSyntax& syntax, const Home& h
   return limited(syntax.limit, "a list", limits::kMaxItems, made);
 }
 
+// Lengths have the range 0 to `limit`. One less than a power of two wastes nothing; a limit that is
+// one too large costs a bit in each message, and gets a hint.
 std::optional<Type> Types::limited(const Number& limit, std::string_view what, std::int64_t max,
                                    Type made) {
   if (limit.num < 1 || limit.num > max) {
@@ -372,6 +401,7 @@ std::optional<Type> Types::limited(const Number& limit, std::string_view what, s
   return made;
 }
 
+// Vectors have two or three components of one type of number.
 std::optional<Type> Types::vector(const TypeSyntax& syntax, const Home& home) {
   const auto element = type(syntax.element.front(), home);
   if (!element) return std::nullopt;
@@ -387,6 +417,8 @@ std::optional<Type> Types::vector(const TypeSyntax& syntax, const Home& home) {
   return made;
 }
 
+// Grids are sent as runs of equal cells and as edits of cells, by the index of each cell's value:
+// only types with an index of at most 31 bits can be cells.
 std::optional<Type> Types::grid(const TypeSyntax& syntax, const Home& home) {
   const auto element = type(syntax.element.front(), home);
   if (!element) return std::nullopt;
@@ -419,6 +451,7 @@ std::optional<Type> Types::grid(const TypeSyntax& syntax, const Home& home) {
   return made;
 }
 
+// A reference is an entity's id and generation. The width of the id follows from `entities up to`.
 std::optional<Type> Types::reference(const Token& name) {
   const auto found = entity_index_.find(name.text);
   if (found == entity_index_.end()) {
@@ -444,6 +477,9 @@ std::optional<Type> Types::reference(const Token& name) {
   return made;
 }
 
+// Looks a name up among quantities, enums, flags and records, in that order; names are unique, so
+// the order does not matter. Entities and messages are names too, but no types: each gets an error
+// of its own. Anything else gets the nearest name that is known.
 std::optional<Type> Types::named(const Token& name) {
   if (const auto quantity = quantities_.find(name.text); quantity != quantities_.end()) {
     return quantity_of(*quantity->second);

@@ -11,6 +11,8 @@
 
 namespace kwind::route {
 
+// Numbers go round after 65,535, and skip 0 and those that are open: the answer to an old request
+// must not settle a new one.
 std::uint16_t PendingRequests::next_number() const {
   KWIND_ASSERT(!full());
   std::uint16_t number = last_;
@@ -28,6 +30,8 @@ void PendingRequests::add(std::uint16_t number, std::uint16_t reply_type, Time d
   deadline_ = std::min(deadline_, deadline);
 }
 
+// Number 0 means that the other end dropped the request unanswered; the number of the request
+// follows. An answer that does not decode leaves the request open.
 Errc PendingRequests::answer(std::uint16_t number, std::uint16_t type, const bits::Reader& fields,
                              schema::Layout& layout) {
   const bool abandoned = number == 0;
@@ -54,6 +58,7 @@ Errc PendingRequests::answer(std::uint16_t number, std::uint16_t type, const bit
   return error;
 }
 
+// One search costs O(open), but only when a deadline has passed.
 void PendingRequests::expire(Time now) {
   while (now >= deadline_) {
     const auto late = std::find_if(open_.begin(), open_.end(),
@@ -66,6 +71,7 @@ void PendingRequests::expire(Time now) {
   }
 }
 
+// A callback that sends another request finds the connection closed, so the list does end.
 void PendingRequests::end_all() {
   while (!open_.empty()) {
     const Settle settle = std::move(open_.front().settle);

@@ -23,8 +23,8 @@ Piece float_piece(Float value) {
   if (value == 0) value = 0;  // also -0
   return {std::bit_cast<Bits>(value), 8 * sizeof(Float), faults};
 }
-template <class Bits, class Float>
 // Infinities, NaN and -0 have no place in the format: each value has one bit string.
+template <class Bits, class Float>
 bool take_float(std::uint64_t index, Float& to) {
   to = std::bit_cast<Float>(static_cast<Bits>(index));
   if (std::isfinite(to) && !(to == 0 && std::signbit(to))) return true;
@@ -121,8 +121,9 @@ bool Decoder::RotationSlot::take(std::uint64_t index, Decoder&) const {
   return good;
 }
 
+// 16 bits of a tick: of the ticks with these low bits the one nearest to the snapshot's, at most
+// 2^15 away (as RFC 9000, A.3, for packet numbers).
 bool Decoder::TickSlot::take(std::uint64_t index, Decoder& in) const {
-  // The tick with these low bits that is nearest to the newest known: at most 2^15 away.
   const std::uint32_t newest = in.reference_tick_;
   const auto ahead = static_cast<std::int16_t>(
       static_cast<std::uint16_t>(index - static_cast<std::uint16_t>(newest)));

@@ -20,6 +20,7 @@ class Sampler {
   Sampler(const Protocol& protocol, SampleSize size, SampleNumbers& numbers)
       : protocol_(protocol), size_(size), numbers_(numbers) {}
 
+  // A value of each type by the wanted size: the smallest, a typical, the largest, or any.
   Value value(const Type& type) {
     Value made;
     switch (type.kind) {

@@ -32,6 +32,7 @@ Size exactly(std::uint64_t bits) {
   return Sum{bits, bits, bits}.size();
 }
 
+// A list or text: empty at least, half full typically, full at most.
 Size of_items(std::uint32_t limit, const Size& item) {
   const std::uint64_t length = bits::bits_for(std::uint64_t{limit} + 1);
   return Sum{length, length + std::uint64_t{limit} * item.typical_bits / 2,
@@ -39,6 +40,8 @@ Size of_items(std::uint32_t limit, const Size& item) {
       .size();
 }
 
+// The code of the case and the smallest, average and largest value of any case that the version
+// has.
 Size of_one_of(const Protocol& protocol, const Options& one_of, std::uint16_t version) {
   Sum sum;
   std::uint64_t min = ~std::uint64_t{0};
@@ -72,6 +75,7 @@ std::uint64_t min_grid_bits(std::uint64_t cells, unsigned cell_bits) {
   return std::min(min, before);
 }
 
+// Runs of equal cells and cells that differ; see docs/wire-format.md for the code.
 Size of_grid(const GridShape& shape) {
   const std::uint64_t cells = shape.cells();
   const std::uint64_t all_same = bits::count_bits(cells, 0);
@@ -91,6 +95,8 @@ Size of_grid(const GridShape& shape) {
 
 }  // namespace
 
+// Exact for types of fixed size. All sums saturate: the limits of a description permit values that
+// no memory holds.
 Size size_of(const Protocol& protocol, const Type& type, std::uint16_t version) {
   const auto element = [&] { return size_of(protocol, type.element.front(), version); };
   switch (type.kind) {
@@ -143,6 +149,7 @@ Size size_of(const Protocol& protocol, const std::vector<Field>& fields, std::ui
   return sum.size();
 }
 
+// Buffers and checks need the extremes over all versions that are still spoken.
 Size size_in_any_version(const Protocol& protocol, const std::vector<Field>& fields) {
   Size all = size_of(protocol, fields, protocol.version);
   for (std::uint32_t v = protocol.version; v-- > oldest_version(protocol);) {

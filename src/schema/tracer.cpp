@@ -7,6 +7,8 @@
 namespace kwind::schema {
 namespace {
 
+// A text as JSON would quote it, but for control characters: they are printed by number, so that a
+// hostile text cannot move the cursor of a terminal.
 std::string quoted(const std::string& text) {
   std::string out = "\"";
   for (const char c : text) {
@@ -22,6 +24,7 @@ std::string quoted(const std::string& text) {
   return out + '"';
 }
 
+// Directions and rotations: their components, six digits each.
 std::string tuple(const Value& value) {
   std::vector<std::string> parts;
   parts.reserve(value.items.size());
@@ -29,6 +32,8 @@ std::string tuple(const Value& value) {
   return fmt::format("({})", fmt::join(parts, ", "));
 }
 
+// The bits of a span: one number up to 64 bits, beyond that two hexadecimal digits for each byte.
+// The reader has no seek, so the bits before the span are read and dropped.
 std::string raw_text(std::span<const std::byte> memory, const Span& span) {
   bits::Reader reader(memory);
   for (std::size_t skip = span.first_bit; skip > 0;) {
@@ -49,6 +54,8 @@ std::string raw_text(std::span<const std::byte> memory, const Span& span) {
 
 }  // namespace
 
+// The path of a value is that of the record around it and a part of its own. Each `enter_` returns
+// a guard that takes the part off the path again.
 Tracer::Inside Tracer::enter_field(const Field& field) {
   return {path_, &unit_, path_.empty() ? field.name : "." + field.name, field.unit};
 }
@@ -62,6 +69,7 @@ Tracer::Inside Tracer::enter_name(const std::string& name) {
   return {path_, &unit_, "." + name, ""};
 }
 
+// Begins a span at the present place. done() gives it its length.
 Tracer::Leaf Tracer::leaf(std::string type) {
   Span span;
   span.path = path_;
@@ -81,6 +89,8 @@ Tracer::Leaf Tracer::leaf(const Protocol& protocol, const Type& type) {
 void Tracer::done(const Leaf& leaf, std::uint64_t faults, std::string value) {
   Span& span = spans_[leaf.span];
   span.fault = faults != faults_;
+  // Only a decoder has bits_: the size of the message. An encoder goes on after a value that is out
+  // of range, and its later spans are right.
   if (bits_ > 0 && faults_ > 0) {  // decoding went wrong before: these bits were never read
     spans_.resize(leaf.span);
     return;
@@ -103,6 +113,7 @@ void Tracer::done(const Leaf& leaf, std::uint64_t faults, const Protocol& protoc
   done(leaf, faults, std::move(text));
 }
 
+// Bits after the last field: the sender had another description, or the message is spoilt.
 void Tracer::left_over(std::size_t from, std::size_t to) {
   Span span;
   span.type = "left over";
@@ -112,6 +123,8 @@ void Tracer::left_over(std::size_t from, std::size_t to) {
   spans_.push_back(std::move(span));
 }
 
+// After a fault in the middle of a message the rest was not read. It becomes one span, so that the
+// spans cover the message to its end.
 std::vector<Span> Tracer::take() {
   if (bits_ > 0 && !spans_.empty() && spans_.back().fault) {
     const std::size_t read = spans_.back().first_bit + spans_.back().bits;
@@ -125,6 +138,8 @@ std::vector<Span> Tracer::take() {
   return std::move(spans_);
 }
 
+// The value of a leaf as people read it. Types that hold other values have no text: their leaves
+// have.
 std::string value_text(const Protocol& protocol, const Type& type, const Value& value) {
   switch (type.kind) {
     case TypeKind::boolean: return value.whole != 0 ? "true" : "false";

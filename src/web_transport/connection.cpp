@@ -55,6 +55,7 @@ ngtcp2_addr SocketAddress::get() const {
   // ngtcp2 takes a pointer to what it does not write.
   return {const_cast<sockaddr*>(reinterpret_cast<const sockaddr*>(&v6)), sizeof v6};
 }
+// Addresses are IPv6 throughout; IPv4 addresses are mapped (RFC 4291, 2.5.5.2).
 Endpoint to_endpoint(const ngtcp2_addr& address) {
   sockaddr_in6 v6{};
   std::memcpy(&v6, address.addr, sizeof v6);
@@ -73,12 +74,15 @@ Connection::Connection(Shared& shared, Time now, const Endpoint& from,
                        std::shared_ptr<const Certificate> certificate)
     : shared_(shared), certificate_(std::move(certificate)), peer_(from), since_(now), now_(now) {}
 
+// A peer may know the connection by several ids: all of them lead here no more.
 Connection::~Connection() {
   std::erase_if(shared_.by_id, [this](const auto& entry) { return entry.second == this; });
   if (quic_ != nullptr) ngtcp2_conn_del(quic_);
   if (tls_ != nullptr) gnutls_deinit(tls_);
 }
 
+// Made only after the address was validated by a Retry: before that a server keeps nothing of a
+// stranger (RFC 9000, 8.1.2).
 std::unique_ptr<Connection> Connection::accept(Shared& shared, Time now, const Endpoint& from,
                                                std::shared_ptr<const Certificate> certificate,
                                                const First& first) {
@@ -87,6 +91,8 @@ std::unique_ptr<Connection> Connection::accept(Shared& shared, Time now, const E
   return made;
 }
 
+// ngtcp2 does QUIC (RFC 9000) and calls back for cryptography, ids, stream bytes and datagrams. The
+// functions of ngtcp2_crypto serve for all cryptography.
 ngtcp2_callbacks Connection::callbacks() {
   ngtcp2_callbacks all{};
   all.recv_client_initial = ngtcp2_crypto_recv_client_initial_cb;
@@ -138,6 +144,8 @@ ngtcp2_callbacks Connection::callbacks() {
   return all;
 }
 
+// Settings and transport parameters of a server's end. False if ngtcp2 or GnuTLS refuse the packet;
+// the connection is discarded then.
 bool Connection::start(const First& first) {
   ngtcp2_settings settings;
   ngtcp2_settings_default(&settings);
@@ -179,6 +187,8 @@ bool Connection::start(const First& first) {
   return start_tls();
 }
 
+// TLS 1.3 without session tickets and early data: a page connects once, and early data can be
+// replayed (RFC 8446, 8).
 bool Connection::start_tls() {
   if (gnutls_init(&tls_, GNUTLS_SERVER | GNUTLS_NO_AUTO_SEND_TICKET | GNUTLS_NO_END_OF_EARLY_DATA) <
           0 ||
@@ -199,6 +209,8 @@ bool Connection::start_tls() {
   return true;
 }
 
+// Another id for the peer to send to, with the token of its stateless reset. The token follows from
+// the id and a secret, so that a restarted server can reset connections that it knows nothing of.
 int Connection::new_id(ngtcp2_cid& id, std::uint8_t* token, std::size_t bytes) {
   std::array<std::uint8_t, NGTCP2_MAX_CIDLEN> random{};
   if (gnutls_rnd(GNUTLS_RND_NONCE, random.data(), bytes) < 0) return NGTCP2_ERR_CALLBACK_FAILURE;
@@ -212,6 +224,7 @@ int Connection::new_id(ngtcp2_cid& id, std::uint8_t* token, std::size_t bytes) {
   return 0;
 }
 
+// HTTP/3 begins with the settings, on a stream of the server's own (RFC 9114, 6.2.1).
 int Connection::on_handshake_completed() {
   phase_ = Phase::waiting;
   std::int64_t control = 0;
@@ -224,6 +237,8 @@ int Connection::on_handshake_completed() {
 
 // ---- datagrams ----
 
+// A datagram begins with a quarter of the id of its session's stream (RFC 9297, 2.1). Only the one
+// open session has datagrams.
 void Connection::on_datagram(std::string_view bytes) {
   const auto quarter = take_varint(bytes);
   if (!quarter || !session_ || phase_ != Phase::open ||
@@ -250,6 +265,8 @@ std::size_t Connection::max_datagram_bytes() const {
       std::min<std::uint64_t>(packet - overhead, frame - frame_overhead));
 }
 
+// State grows old: where congestion control lets fewer datagrams out than are sent, the oldest ones
+// are dropped, not the newest.
 bool Connection::send(std::span<const std::byte> bytes) {
   if (phase_ != Phase::open) return false;
   if (bytes.size() > max_datagram_bytes()) {
@@ -268,6 +285,7 @@ bool Connection::send(std::span<const std::byte> bytes) {
 
 // ---- streams out ----
 
+// Bytes of a stream stay until they are acknowledged: ngtcp2 keeps no copy for retransmissions.
 void Connection::queue(std::int64_t id, std::string bytes, bool fin) {
   Outgoing& stream = outgoing_[id];
   stream.end += bytes.size();
@@ -275,6 +293,7 @@ void Connection::queue(std::int64_t id, std::string bytes, bool fin) {
   stream.fin = stream.fin || fin;
 }
 
+// Frees the chunks that were acknowledged whole.
 void Connection::on_acked(std::int64_t id, std::uint64_t up_to) {
   const auto found = outgoing_.find(id);
   if (found == outgoing_.end()) return;
@@ -287,6 +306,8 @@ void Connection::on_acked(std::int64_t id, std::uint64_t up_to) {
 
 // ---- packets ----
 
+// Hands a packet to ngtcp2. An error of the peer closes the connection with the code that the RFC
+// names; a peer that closed needs no answer.
 void Connection::read(Time now, const Endpoint& from, std::span<const std::byte> packet) {
   now_ = now;
   if (phase_ == Phase::closing) {
@@ -310,6 +331,7 @@ void Connection::read(Time now, const Endpoint& from, std::span<const std::byte>
   fail_with(now, error);
 }
 
+// Timers first, then as many packets as congestion control permits.
 void Connection::flush(Time now) {
   now_ = now;
   if (phase_ == Phase::gone) return;
@@ -329,6 +351,7 @@ void Connection::flush(Time now) {
   write_packets(to_quic(now));
 }
 
+// The timer of ngtcp2 covers losses, probes, pacing and idling.
 Time Connection::next_wakeup() const {
   if (phase_ == Phase::gone) return kNever;
   if (phase_ == Phase::closing || phase_ == Phase::draining) return gone_at_;
@@ -441,6 +464,7 @@ void Connection::close(Time now) {
   close_with(now, error);
 }
 
+// Failures of TLS, of HTTP/3 and of QUIC have codes in three different spaces (RFC 9000, 20).
 void Connection::fail_with(Time now, int error) {
   if (phase_ >= Phase::closing) return;
   ngtcp2_connection_close_error reason;
@@ -458,6 +482,7 @@ void Connection::fail_with(Time now, int error) {
   close_with(now, reason);
 }
 
+// The packet is kept, to answer what still comes (RFC 9000, 10.2.1).
 void Connection::close_with(Time now, const ngtcp2_connection_close_error& error) {
   std::array<std::uint8_t, NGTCP2_MAX_UDP_PAYLOAD_SIZE> packet;  // NOLINT: written first
   ngtcp2_path_storage path;

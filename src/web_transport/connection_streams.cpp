@@ -78,6 +78,8 @@ bool Connection::read_kind(std::int64_t id, Incoming& stream, std::string_view& 
   return true;
 }
 
+// Takes stream bytes in any pieces. An error here makes ngtcp2 fail, and fail_with() closes with
+// `stream_error_`.
 int Connection::on_stream_data(std::int64_t id, std::string_view bytes, bool fin) {
   if (phase_ >= Phase::closing) return 0;
   Incoming& stream = incoming_[id];
@@ -98,6 +100,8 @@ int Connection::on_stream_data(std::int64_t id, std::string_view bytes, bool fin
   return 0;
 }
 
+// The checks of an extended CONNECT (RFC 9220): method, protocol and scheme, then path, then
+// origin. Each has a status and a count of its own. A connection has one session.
 bool Connection::on_headers(std::int64_t id, std::string_view block) {
   const auto fields = read_header_block(id, block);
   if (!fields) {
@@ -143,6 +147,7 @@ bool Connection::respond(std::int64_t id, std::string_view status, bool opens) {
   return true;
 }
 
+// The peer may open another stream in place of one that closed.
 void Connection::on_stream_closed(std::int64_t id) {
   outgoing_.erase(id);
   incoming_.erase(id);

@@ -72,6 +72,8 @@ void put_varint(std::string& out, std::uint64_t value) {
   }
 }
 
+// Takes a variable-length integer (RFC 9000, 16) off the front; nothing, and `in` unchanged, while
+// bytes are missing.
 std::optional<std::uint64_t> take_varint(std::string_view& in) {
   if (in.empty()) return std::nullopt;
   const auto first = static_cast<unsigned char>(in[0]);
@@ -83,6 +85,7 @@ std::optional<std::uint64_t> take_varint(std::string_view& in) {
   return value;
 }
 
+// A frame of HTTP/3 (RFC 9114, 7.1): type, length, value.
 std::string frame(std::uint64_t type, std::string_view value) {
   std::string made;
   put_varint(made, type);
@@ -130,6 +133,8 @@ bool RecordReader::feed(std::string_view bytes, Sink& sink) {
   return true;
 }
 
+// Takes one byte of the head. When type and length are complete the sink says what is wanted of the
+// value: all of it, bounded by kMaxValueBytes, pieces, or nothing.
 bool RecordReader::read_head(std::string_view& bytes, Sink& sink) {
   head_.push_back(bytes.front());
   bytes.remove_prefix(1);
@@ -147,6 +152,8 @@ bool RecordReader::read_head(std::string_view& bytes, Sink& sink) {
   return true;
 }
 
+// QPACK (RFC 9204) without a dynamic table, which the settings forbid: each block stands alone. The
+// number of fields is bounded.
 std::optional<Fields> read_header_block(std::int64_t stream_id, std::string_view block) {
   nghttp3_qpack_decoder* made_decoder = nullptr;
   if (nghttp3_qpack_decoder_new(&made_decoder, 0, 0, nghttp3_mem_default()) != 0) {
@@ -181,6 +188,7 @@ std::optional<Fields> read_header_block(std::int64_t stream_id, std::string_view
   return std::nullopt;
 }
 
+// Fields as literals and references to the static table.
 std::optional<std::string> write_header_block(
     std::int64_t stream_id, const std::vector<std::pair<std::string, std::string>>& fields) {
   nghttp3_qpack_encoder* made_encoder = nullptr;

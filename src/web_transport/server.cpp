@@ -77,6 +77,8 @@ struct WebTransportServer::State {
     };
   }
 
+  // Without files the server makes a certificate of its own, which pages accept by its hash.
+  // Connections that exist keep the certificate that they began with.
   Errc load_certificate() {
     const WebTransportOptions& options = shared.options;
     const std::int64_t unix_now = options.unix_now ? options.unix_now() : io::unix_now();
@@ -117,6 +119,7 @@ struct WebTransportServer::State {
 
 // ---- packets ----
 
+// Packets find their connection by its id, not by their address: clients change addresses.
 void WebTransportServer::State::on_packet(const Endpoint& from, std::span<const std::byte> packet) {
   ngtcp2_version_cid ids{};
   const int error = ngtcp2_pkt_decode_version_cid(&ids, data_of(packet), packet.size(), kIdBytes);
@@ -176,6 +179,8 @@ void WebTransportServer::State::accept(const Endpoint& from, std::span<const std
   connections.push_back(std::move(made));
 }
 
+// Three limits: connections, those that no client has opened yet (half of all), and those of one
+// network. O(connections), behind the check of the address.
 bool WebTransportServer::State::has_room(const Endpoint& from) const {
   const WebTransportOptions& options = shared.options;
   const auto pending = std::count_if(connections.begin(), connections.end(),
@@ -189,6 +194,8 @@ bool WebTransportServer::State::has_room(const Endpoint& from) const {
          static_cast<std::size_t>(of_network) < options.connections_per_address;
 }
 
+// Proof of address without memory (RFC 9000, 8.1.2): the token holds the address, the ids and the
+// time, authenticated with a secret. The answer is smaller than the packet that it answers.
 void WebTransportServer::State::send_retry(const Endpoint& from, const ngtcp2_pkt_hd& header) {
   ngtcp2_cid id{};
   std::array<std::uint8_t, kIdBytes> random{};
@@ -315,6 +322,8 @@ Errc WebTransportServer::reload_certificate() {
   return state_->load_certificate();
 }
 
+// Reads packets until one yields a datagram, and at most kPacketsPerTurn of them: packets without
+// datagrams would otherwise keep the program here.
 std::optional<ReceivedDatagram> WebTransportServer::receive(Time now) {
   State& state = *state_;
   state.now = now;

@@ -166,8 +166,8 @@ int load_code_tables(demo::Settings& settings) {
              "{}: these code tables were trained on {} snapshots, and this demo makes {} ones: "
              "they would "
              "cost more than the built-in tables; {}\n",
-             settings.codes, settings.speculative_baselines ? "exact" : "speculative_baselines",
-             settings.speculative_baselines ? "speculative_baselines" : "exact",
+             settings.codes, settings.speculative_baselines ? "exact" : "speculative",
+             settings.speculative_baselines ? "speculative" : "exact",
              settings.speculative_baselines
                  ? "leave out --speculative-baselines, or train on a recording made with it"
                  : "add --speculative-baselines, or train on a recording made without it");

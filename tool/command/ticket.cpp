@@ -50,8 +50,8 @@ bool server_key(const std::string& given, std::string& text) {
   return false;
 }
 
-template <class Key>
 // Reads a key file; a sentence says what is wrong with it.
+template <class Key>
 std::optional<Key> ticket_key(const std::string& file, Result<Key> (*parse)(std::string_view)) {
   std::string text;
   if (!read_text(file, text)) {

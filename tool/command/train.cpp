@@ -234,7 +234,7 @@ class Training {
     counts_.emplace(traffic_->symbol_counts());
     if (counts_->snapshot_modes() == replica::SnapshotModes::both) {
       fmt::print(stderr,
-                 "these captures mix exact snapshots and speculative_baselines ones, and code "
+                 "these captures mix exact snapshots and speculative ones, and code "
                  "tables for the mixture fit neither well; train tables for each\n");
       return kFoundWrong;
     }

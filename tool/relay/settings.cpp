@@ -100,6 +100,8 @@ class Reader {
   }
   std::vector<std::string> problems;
 
+  // The settings that do not depend on the description. After a syntax error nothing else is
+  // reported: the places of other problems would be guesses.
   Settings settings() {
     Settings made;
     if (!problems.empty()) return made;
@@ -123,6 +125,8 @@ class Reader {
     return made;
   }
 
+  // [admission]: tickets or a password, never both. Either needs encryption, because both are sent
+  // to the server.
   void admission(const toml::table& table, Settings& made) {
     known(table, {"ticket_key", "password", "banned"});
     made.banned = texts(table, "banned", "[\"Tern\", \"192.0.2.7\"]");
@@ -145,6 +149,7 @@ class Reader {
               "tickets and passwords travel encrypted only; set `plaintext` to false");
     }
   }
+  // [rooms]: where clients start, and which rooms they may enter.
   void rooms(const toml::table& table, Settings& made) {
     known(table, {"first", "further", "any", "most"});
     made.first_room = text(table, "first", made.first_room);
@@ -155,6 +160,7 @@ class Reader {
     made.max_rooms = whole(table, "most", 1, 65536, made.max_rooms);
     made.further_rooms = texts(table, "further", "[\"north\", \"south\"]");
   }
+  // [limits]: budgets of one client. Each range is the one that the default file states.
   void limits(const toml::table& table, Settings& made) {
     known(table, {"messages_per_tick", "bytes_per_tick", "ticks_per_second", "max_faults",
                   "queue_messages", "drop_slow"});
@@ -167,12 +173,15 @@ class Reader {
     made.drop_slow = yes_or_no(table, "drop_slow", made.drop_slow);
   }
 
+  // Without a description and without rules of its own the file gets the rules for opaque bytes.
   [[nodiscard]] bool states_rules() const {
     const auto tables = {"kinds", "joining", "leaving", "welcome", "say"};
     return std::any_of(tables.begin(), tables.end(),
                        [this](const char* name) { return root_.contains(name); });
   }
 
+  // Rules by message type. A type that travels both ways has a rule from the start, which the file
+  // may replace: it goes to the others of the room.
   void rules(const Protocol& protocol, Settings& to) {
     protocol_ = &protocol;
     max_clients_ = to.max_clients;
@@ -212,6 +221,7 @@ class Reader {
  private:
   const std::string& name_of(std::size_t kind) const { return protocol_->messages[kind].name; }
 
+  // A problem is shown with its line of the file, as errors in descriptions are.
   void problem(const toml::source_region& where, std::string message) {
     const bool one_line =
         where.end.line == where.begin.line && where.end.column > where.begin.column;
@@ -221,6 +231,7 @@ class Reader {
                           one_line ? where.end.column - where.begin.column : 1, std::move(message)},
                          shown_));
   }
+  // A misspelt key would otherwise be a setting that silently has its default.
   void known(const toml::table& table, const std::vector<std::string>& names) {
     for (const auto& [key, node] : table) {
       const std::string name(key.str());
@@ -238,6 +249,8 @@ class Reader {
     if (!node->is_table()) problem(node->source(), fmt::format("write [{}]", name));
     return node->as_table();
   }
+  // The readers of single values: `otherwise` where the key is absent or its value is wrong. A
+  // wrong value is reported with the type or the range that is wanted.
   std::string text(const toml::table& table, const char* key, std::string otherwise) {
     const toml::node* node = table.get(key);
     if (node == nullptr) return otherwise;
@@ -284,6 +297,7 @@ class Reader {
                     std::size_t otherwise) {
     return whole(table, key, min, max, static_cast<double>(otherwise));
   }
+  // A word from a list; the enumerators stand in the same order as the names.
   template <class Choice>
   Choice choice(const toml::table& table, const char* key, const std::vector<std::string>& names,
                 Choice otherwise) {
@@ -298,6 +312,7 @@ class Reader {
     return otherwise;
   }
 
+  // The type number of the message that a key names.
   std::optional<std::size_t> type_named(const toml::table& table, const char* key) {
     const toml::node* node = table.get(key);
     if (node == nullptr) {
@@ -311,6 +326,8 @@ class Reader {
     }
     return *kind;
   }
+  // The place of the field that a key names, if its type is one of `types`. Nothing, without a
+  // problem, where the key is absent.
   std::optional<std::size_t> field_named(const toml::table& table, const char* key,
                                          std::size_t kind, const std::vector<TypeKind>& types) {
     const toml::node* node = table.get(key);
@@ -334,6 +351,7 @@ class Reader {
     return std::nullopt;
   }
 
+  // The message is passed on as it is.
   Rule plain_rule(std::size_t kind) {
     Rule made;
     made.as = kind;
@@ -354,6 +372,7 @@ class Reader {
       }
     }
   }
+  // `fields` sets initial values of the outgoing message, in the form that `kwind talk` reads.
   void set_fields(const toml::table& table, Rule& rule) {
     const toml::node* node = table.get("fields");
     if (node == nullptr) return;
@@ -389,6 +408,7 @@ class Reader {
     return std::nullopt;
   }
 
+  // [kinds.NAME]: a rule for messages that clients send.
   std::optional<Rule> rule(const toml::table& table, std::size_t kind) {
     known(table, {"to", "as", "sender", "enters", "keep", "fields"});
     const schema::MessageType& message = protocol_->messages[kind];
@@ -427,6 +447,7 @@ class Reader {
     made.enters = field_named(table, "enters", kind, {TypeKind::text});
     return made;
   }
+  // Whether a relay can send this message by itself.
   bool reaches_clients(const toml::table& table, std::size_t kind) {
     const schema::MessageType& message = protocol_->messages[kind];
     if (message.direction == Direction::from_client) {
@@ -438,6 +459,7 @@ class Reader {
             fmt::format("{} belongs to a request; a relay asks and answers nothing", message.name));
     return false;
   }
+  // [joining], [leaving] and [welcome]: a message that no client sent.
   std::optional<Rule> event(const char* name) {
     const auto* table = section(root_, name);
     if (table == nullptr) return std::nullopt;
@@ -527,6 +549,8 @@ drop_slow = {}            # close a client whose queue is full, instead of leavi
 # [say] is how `say` in the console speaks: message = "NAME", field = "NAME".
 )";
 
+// The file of `kwind relay --settings`: defaults come from the structure itself, so that the
+// text cannot differ from them.
 std::string settings_text(const Protocol* protocol, const std::string& description) {
   const Settings d;
   std::string text = fmt::format(
@@ -551,6 +575,8 @@ std::string settings_text(const Protocol* protocol, const std::string& descripti
   return text;
 }
 
+// Settings that a reload cannot change, and that differ: the operator is told to start the relay
+// anew.
 std::vector<std::string> fixed_changes(const Settings& now, const Settings& wanted) {
   std::vector<std::string> names;
   const auto differs = [&](const char* name, bool differ) {

@@ -48,6 +48,7 @@ void each_alphabet(const schema::EntityInfo& info, Type& type, const Take& take)
   }
 }
 
+// The lengths of a code, with runs as `LENGTHxCOUNT`. The codes follow from the lengths.
 std::string lengths_text(const PrefixCode& code) {
   std::string text;
   for (std::size_t i = 0; i < code.symbols();) {
@@ -59,6 +60,7 @@ std::string lengths_text(const PrefixCode& code) {
   return text;
 }
 
+// A whole word of digits, and nothing else.
 std::optional<std::size_t> number(std::string_view text) {
   std::size_t value = 0;
   const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
@@ -73,6 +75,7 @@ std::optional<Predictor> predictor_named(std::string_view name) {
   return std::nullopt;
 }
 
+// Takes the next word off the front of the line; empty at its end.
 std::string_view take_word(std::string_view& text) {
   text.remove_prefix(std::min(text.find_first_not_of(' '), text.size()));
   const std::string_view word = text.substr(0, text.find(' '));
@@ -84,6 +87,8 @@ std::string_view take_word(std::string_view& text) {
 std::optional<std::vector<std::uint8_t>> lengths_of(std::string_view text, std::size_t symbols) {
   std::vector<std::uint8_t> lengths;
   for (std::string_view word = take_word(text); !word.empty(); word = take_word(text)) {
+    // A run may not exceed the symbols that are left: a file cannot claim memory that it does not
+    // fill.
     const std::size_t times = word.find('x');
     const auto length = number(word.substr(0, times));
     const auto run = times == std::string_view::npos ? 1 : number(word.substr(times + 1));
@@ -100,6 +105,7 @@ std::optional<std::vector<std::uint8_t>> lengths_of(std::string_view text, std::
 
 std::string text_of(const CodeTables& codes, const schema::EntitiesInfo& entities,
                     std::string_view protocol) {
+  // Lines are sorted by name, so that two files of the same tables have the same bytes.
   std::map<std::string, std::string> lines{
       {std::string(kHeads), lengths_text(codes.inside().heads)}};
   for (std::size_t k = 0; k < entities.types.size(); ++k) {

@@ -30,11 +30,15 @@ bool travels(const ColumnInfo& column, Part part) {
   return part.owner || !column.owner_only;
 }
 
+// A varying value as its length, in an Exp-Golomb code of order kLengthOrder, and its bits. An
+// absent value has the length 0.
 void write_bits(bits::Writer& out, const SharedBits& value) {
   if (value == nullptr) return out.put_count(0, kLengthOrder);
   out.put_count(value->bits, kLengthOrder);
   out.put_bits(value->bytes, value->bits);
 }
+// The length is checked against the column's maximum and the bits that are left, before memory is
+// taken.
 bool read_bits(bits::Reader& in, const ColumnInfo& column, SharedBits& value) {
   const std::uint64_t bits = in.get_count(kLengthOrder);
   if (!in.ok() || bits > column.last || bits > in.left_bits()) return false;
@@ -68,6 +72,8 @@ void write_varying(bits::Writer& out, const Basis& basis, std::size_t c, const R
   if (change.bits == 0) return write_bits(out, now);
   out.put_bits(change.bytes, change.bits);
 }
+// An edit of a few bits may cost the work of a whole grid: each edit is charged to the snapshot's
+// budget.
 bool read_varying(bits::Reader& in, const Basis& basis, std::size_t c, OwnRow& row) {
   const ColumnInfo& column = basis.model.info().columns[c];
   const std::size_t place = basis.model.varying_place(c);
@@ -166,6 +172,7 @@ void write_whole(bits::Writer& out, const EntityModel& model, const Row& row, Pa
   }
 }
 
+// The reverse of write_whole(). Columns that are not sent to this client stay 0.
 bool read_whole(bits::Reader& in, const EntityModel& model, OwnRow& row, Part part) {
   row.numbers.assign(model.columns(), 0);
   row.varying.assign(model.varying(), nullptr);
@@ -182,6 +189,7 @@ bool read_whole(bits::Reader& in, const EntityModel& model, OwnRow& row, Part pa
   return in.ok();
 }
 
+// The sender counts as the receiver does, so that no snapshot exceeds the receiver's budget.
 std::size_t edited_size(const Basis& basis, const Row& row) {
   std::size_t size = 0;
   for (const ChangingColumn& each : basis.model.changing()) {

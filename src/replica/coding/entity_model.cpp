@@ -84,6 +84,8 @@ std::int64_t divide(std::int64_t value, std::int32_t by) {
 
 }  // namespace
 
+// Everything that follows from the description alone: computed once for a type, read by each
+// client's encoder.
 EntityModel::EntityModel(const schema::EntityInfo& info, double ticks_per_second) : info_(&info) {
   follow_of_.assign(info.columns.size(), -1);
   if (info.at_most_per_second > 0) {
@@ -180,6 +182,7 @@ std::int64_t EntityModel::way(const Follow& follow, std::size_t axis, const Moti
   return motion.speed * follow.shares[axis == 1 ? 1 : 0][motion.along] >> (kTurnBits - 4);
 }
 
+// Steps beyond the range stop at its end; those of an angle go round.
 std::uint32_t EntityModel::moved(std::size_t column, std::uint32_t from, std::int64_t by) const {
   const schema::ColumnInfo& info = info_->columns[column];
   const std::int64_t size = std::int64_t{info.last} + 1;
@@ -349,6 +352,9 @@ std::uint32_t EntityModel::moved_on(std::size_t column, const Known& then,
                                  : then.row.numbers[column];
 }
 
+// Whether clients show the new values well enough without hearing of them. Rule: a position may be
+// off by `within`, measured from where a client extrapolates to; speed and direction may be off by
+// a share of their range, since the position bounds their effect; everything else must be equal.
 bool EntityModel::stands(const Known& then, const Row& now, std::uint32_t tick) const {
   if (!tolerant_ || follows_.empty()) return same(then.row, now);
   if (!std::equal(now.varying.begin(), now.varying.end(), then.row.varying.begin(),
@@ -393,6 +399,7 @@ bool EntityModel::stands(const Known& then, const Row& now, std::uint32_t tick) 
   return true;
 }
 
+// A jump, such as a teleport: no extrapolation spans it.
 bool EntityModel::leaps(const Row& from, const Row& to) const {
   constexpr std::int64_t kPart = 8;  // of the range
   for (std::size_t c = 0; c < columns(); ++c) {

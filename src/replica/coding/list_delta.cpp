@@ -49,6 +49,7 @@ class Items {
   }
   [[nodiscard]] bool ok() const { return ok_; }
   [[nodiscard]] std::size_t size() const { return size_; }
+  // Items have any number of bits; they are read 64 bits at a time.
   void copy(std::size_t item, bits::Writer& out) const {
     bits::Reader in = at(item);
     for (std::size_t left = item_bits_; left > 0;) {
@@ -85,6 +86,7 @@ class Items {
 class Edits {
  public:
   void keep(std::size_t count = 1) { kept_ += count; }
+  // Without kept items between them two edits of the same kind are one.
   void add(Kind kind, std::size_t first) {
     if (kept_ == 0 && !all_.empty() && all_.back().kind == kind) {
       ++all_.back().count;

@@ -47,6 +47,8 @@ std::vector<unsigned> lengths_of(const std::vector<std::uint64_t>& weights) {
 
 }  // namespace
 
+// Halving the weights flattens the code. It ends: equal weights give lengths of about the logarithm
+// of their number, which is below the limit.
 PrefixCode::PrefixCode(std::span<const std::uint32_t> weights_in) : codes_(weights_in.size()) {
   KWIND_ASSERT(!weights_in.empty() && weights_in.size() <= 0xffff);
   std::vector<std::uint64_t> weights(weights_in.begin(), weights_in.end());
@@ -60,6 +62,7 @@ PrefixCode::PrefixCode(std::span<const std::uint32_t> weights_in) : codes_(weigh
   assign(std::vector<std::uint8_t>(lengths.begin(), lengths.end()));
 }
 
+// Lengths from a file are accepted only if they keep invariant 1.
 std::optional<PrefixCode> PrefixCode::of_lengths(std::span<const std::uint8_t> lengths) {
   if (lengths.empty() || lengths.size() > 0xffff) return std::nullopt;
   std::uint64_t taken = 0;  // Kraft 1949, in words of kLongest bits
@@ -74,6 +77,8 @@ std::optional<PrefixCode> PrefixCode::of_lengths(std::span<const std::uint8_t> l
   return made;
 }
 
+// Gives symbols consecutive codes in the order of length, then of symbol. A code's first bit is its
+// lowest, because readers take the low bits first.
 void PrefixCode::assign(std::span<const std::uint8_t> lengths) {
   ordered_.resize(lengths.size());
   std::iota(ordered_.begin(), ordered_.end(), std::uint16_t{0});
@@ -97,6 +102,8 @@ void PrefixCode::assign(std::span<const std::uint8_t> lengths) {
   }
 }
 
+// Canonical decoding: among codes of one length the code less the first code of that length is the
+// place in the order of symbols.
 std::optional<std::size_t> PrefixCode::read_long(bits::Reader& in) const {
   std::uint32_t code = 0;
   std::uint32_t first = 0;

@@ -79,6 +79,8 @@ void write_sections(bits::Writer& out, const Sections& sections) {
   out.put_bool(sections.unexpected);
   out.put_bool(sections.spawns);
 }
+// Three bits, of which the value 1 cannot occur alone: it announces fragments, and three more bits
+// follow.
 Sections read_sections(bits::Reader& in) {
   Sections sections;
   std::uint64_t listed = in.get(3);

@@ -46,16 +46,20 @@ std::int64_t rounded(std::int64_t value, std::int64_t by) {
   return twice % (2 * by) < 0 ? down - 1 : down;
 }
 
+// Steps -half to half have the indices 0 to 2 * half.
 std::uint32_t index_of(std::int64_t steps, std::int64_t half) {
   return static_cast<std::uint32_t>(std::clamp(steps, -half, half) + half);
 }
 
 using Quaternion = std::array<std::int64_t, 4>;
 
+// The place, in a quaternion, of the i-th of the three components that are sent.
 std::size_t other(std::size_t largest, std::size_t i) {
   return i < largest ? i : i + 1;
 }
 
+// Smallest three: the largest component is left out, and follows from the length 1. All four are
+// whole numbers with kFraction bits of fraction, so that both ends compute the same.
 Quaternion quaternion_of(const std::uint32_t* numbers, std::int64_t half) {
   Quaternion q{};
   std::int64_t square = 2 * half * half;
@@ -94,6 +98,7 @@ std::array<std::int64_t, N> moved_on(const std::array<std::int64_t, N>& from,
 
 }  // namespace
 
+// All components are one mixed-radix number, as messages carry it.
 void read_unit(bits::Reader& in, const schema::ColumnInfo* first, std::uint32_t* numbers) {
   std::uint64_t index = in.get(packed_bits(first));
   const std::uint64_t side = side_of(first[1]);
@@ -111,6 +116,9 @@ void write_unit(bits::Writer& out, const schema::ColumnInfo* first, const std::u
   out.put(index, packed_bits(first));
 }
 
+// Extrapolates in a straight line and scales the result to length 1. q and -q are one rotation: the
+// older state takes the sign that is nearer, the result the sign that makes the largest component
+// positive.
 std::array<std::uint32_t, 3> predict_rotation(const UnitStates& states, std::uint32_t largest,
                                               std::uint32_t last) {
   const std::uint32_t* const newest = states.newest;
@@ -147,6 +155,8 @@ std::array<std::uint32_t, 3> predict_rotation(const UnitStates& states, std::uin
   return made;
 }
 
+// Extrapolates in a straight line, projects the point back onto the octahedron, and folds the lower
+// half (octahedral mapping).
 std::array<std::uint32_t, 2> predict_direction(const UnitStates& states, std::uint32_t last) {
   const std::uint32_t* const newest = states.newest;
   if (states.oldest == nullptr || states.span == 0) return {newest[0], newest[1]};

@@ -148,6 +148,7 @@ bool BaselineHistory::sees(std::span<const RelevantEntity> in_view) {
   return seen == in_view.end();
 }
 
+// First the tables, in a later step what they point to.
 void BaselineHistory::prefetch(bool entities) {
   if (!entities) {
     entities_known.prefetch();
@@ -314,6 +315,7 @@ BaselineHistory::ContinuingList BaselineHistory::fit_continuing(const Sent* name
   return list;
 }
 
+// A section without updates is left out of the snapshot.
 Sections BaselineHistory::sections_of_taken(bool with_continuing) const {
   Sections sections{with_continuing, false, false, false};
   for (const Candidate& each : candidates) {

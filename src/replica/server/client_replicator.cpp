@@ -16,6 +16,8 @@ namespace kwind::replica {
 
 ClientReplicator::ClientReplicator(const World& world, const ReplicatorOptions& options)
     : state_(std::make_unique<State>(*world.state_, options)) {
+  // Tables that were trained on the other mode cost up to half more: an assertion and not a
+  // surprise.
   const auto trained = state_->history->codes->trained_on();
   KWIND_ASSERT(!trained ||
                *trained == (options.speculative_baselines ? SnapshotModes::speculative_baselines
@@ -74,6 +76,8 @@ std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
     s.query->update();
     view = s.query->revision();
   }
+  // A step leads from one shared history to the next. Equal history, view and acknowledgements give
+  // equal snapshots, so the first client writes the snapshot and the others copy its bits.
   const Step* const step = s.histories->find(*s.history, view, s.acks);
   if (step != nullptr) {
     const auto snapshot = s.follow(*step, out);
@@ -102,6 +106,7 @@ void ClientReplicator::State::rejoin() {
   histories->move(history, joined);
 }
 
+// Input numbers are the client's own. They are relative to the tick, in 16 bits; 0 stands for none.
 ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHead& heading,
                                                                SymbolCounts* counter) const {
   SnapshotMark mark = heading.mark;
@@ -124,6 +129,8 @@ ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHea
 // Bits of the head, whatever sections follow.
 std::size_t ClientReplicator::State::longest_head(const SnapshotHead& heading) const {
   constexpr std::size_t kOtherSectionsBits = 6;
+  // Written twice with different sections, because a prefix code may give the rarer head fewer
+  // bits.
   SnapshotHead other = heading;
   other.sections = {true, false, false, false};
   const std::size_t usual = head_of(other, nullptr).bits;
@@ -145,6 +152,7 @@ void ClientReplicator::State::send(bits::Writer& out, const SnapshotHead& headin
 std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, Step* made,
                                                            bool& whole) {
   SnapshotHead heading;
+  // Nothing is due: for clients that share the history the step says so, too.
   if (!history->begin(query, acks, heading)) {
     if (made != nullptr) made->says = false;
     whole = true;
@@ -174,6 +182,7 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
 }
 
 // A body that was cut to its room fits only where there is exactly as much.
+// Copies the snapshot of a step behind this client's own head.
 std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, bits::Writer& out) {
   if (step.says) {
     const std::size_t head_bits_max = longest_head(step.heading);
@@ -237,6 +246,7 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
   const std::uint32_t now = s.history->tick();
   // Once a second, and only of a digest that was sent since the last one.
   if (s.reported_at != 0 && now - s.reported_at < a_second()) return Errc::rate_limited;
+  // A client without a digest cannot know of a desync: such a report is an attack or a mistake.
   if (s.history->digested == 0 || s.history->digested == s.reported_digest) return Errc::unexpected;
   s.reported_at = std::max(now, 1U);
   s.reported_digest = s.history->digested;
@@ -272,6 +282,7 @@ std::optional<std::string_view> ClientReplicator::State::differing_field(const D
   const World::State::Entity& entity = history->all().entities[each.id];
   const EntityModel& model = *entity.model;
   const std::uint32_t now = history->tick();
+  // The report has the low bits of the tick; the newest tick with these bits is meant.
   const std::uint32_t tick = now - ((now - each.tick_low) & kReportTickMask);
   if (tick == 0 || tick > now) return std::nullopt;
   const auto row = entity.history->at_or_before(tick);
@@ -362,6 +373,7 @@ bool ClientReplicator::knows(schema::AnyRef entity) const {
          is_it(history.entities_known[*index].baseline());
 }
 
+// The longest wait, in ticks, of an entity in view that has a change to send. O(entities in view).
 std::uint32_t ClientReplicator::oldest_wait() const {
   BaselineHistory& history = *state_->history;
   std::uint32_t longest = 0;

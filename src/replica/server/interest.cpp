@@ -114,6 +114,8 @@ struct Interest::State {
   std::vector<Hit> hits;
 };
 
+// Finds the columns of each type's position, and sizes the grid: the cell follows from the largest
+// distance of any type, the number of cells from the range of positions.
 Interest::State::State(const World& of, InterestOptions options_in)
     : world(&of), options(std::move(options_in)) {
   make_room();
@@ -137,6 +139,8 @@ Interest::State::State(const World& of, InterestOptions options_in)
     }
     for (std::size_t c = 0; c < info->columns.size(); ++c) {
       const schema::ColumnInfo& column = info->columns[c];
+      // The columns of the field that holds the position. A position of one axis, or of more than
+      // three, is none: such entities have no place in the grid.
       const bool number = column.form == schema::ColumnForm::number && column.step > 0;
       if (!number || info->fields[column.field].name != options.place) continue;
       type.axes.push_back(static_cast<std::uint16_t>(c));
@@ -173,6 +177,7 @@ Place Interest::State::place_of(std::uint32_t id, const Type& type) const {
   return place;
 }
 
+// Cells are unordered: the last entity of the cell takes the place of the one that leaves. O(1).
 void Interest::State::remove(Thing& thing) {
   if (!thing.there) return;
   std::vector<Near>& here = thing.cell == kNowhere ? everywhere : cells[thing.cell];
@@ -182,6 +187,8 @@ void Interest::State::remove(Thing& thing) {
   thing.there = false;
 }
 
+// Brings one entity up to date: it left the world, it is another one under the same id, or it
+// moved. Entities without a position, and those in view of everybody, are kept in one list.
 void Interest::State::consume(std::uint32_t id) {
   Thing& thing = things[id];
   const World::State::Brief& brief = all().briefs[id];
@@ -215,6 +222,8 @@ void Interest::State::consume(std::uint32_t id) {
 void Interest::State::catch_up() {
   if (refreshed + 1 == all().tick) return;
   make_room();
+  // One tick behind: the world lists the entities that changed in that tick. Further behind, all of
+  // them are gone through.
   if (refreshed + 2 == all().tick) {
     for (const std::uint32_t id : all().last_put) consume(id);
     for (const std::uint32_t id : all().last_ended) consume(id);
@@ -224,6 +233,8 @@ void Interest::State::catch_up() {
   refreshed = all().tick - 1;
 }
 
+// The room may be set before the entity is in the grid: entities appear there at the end of their
+// first tick.
 bool Interest::put_in_room(schema::AnyRef entity, std::uint32_t room) {
   if (!state_->world->is_alive(entity)) return false;
   state_->make_room();
@@ -247,6 +258,7 @@ std::size_t Interest::memory() const {
   return bytes;
 }
 
+// The view of one client. A look costs in proportion to the cells near the origin.
 struct InterestQuery::State {
   explicit State(Interest::State& of)
       : interest(&of), turn(of.queries++), revision(++of.all().views) {}
@@ -317,6 +329,8 @@ void InterestQuery::set_filter(std::function<bool(schema::AnyRef)> filter) {
   state_->changed = true;
 }
 
+// Room 0 is the room that everybody is in. The game's filter is asked last: it is the most
+// expensive.
 bool InterestQuery::State::shows(const Interest::State::Near& near) const {
   if (near.room != 0 && std::find(rooms.begin(), rooms.end(), near.room) == rooms.end()) {
     return false;
@@ -372,6 +386,7 @@ void InterestQuery::State::take_near(const std::vector<Interest::State::Near>& c
   for (std::size_t i = 0; i < hits; ++i) {
     const auto& [thing, far_2] = in.hits[i];
     const Interest::State::Type& type = in.types[thing->type];
+    // Hysteresis: between the two distances only entities that were in view stay there.
     if (far_2 > type.enter_2 && (in.was_seen[thing->id / 64] >> thing->id % 64 & 1) == 0) continue;
     if ((thing->room != 0 || filter) && !shows(*thing)) continue;
     // Four times as much close by as at the border.
@@ -400,9 +415,13 @@ void InterestQuery::State::add_near(std::uint32_t looked_before) {
       take_near(in.cells[cell]);
     }
   }
+  // The bits are shared by all queries: each query clears the words that it set.
   for (const RelevantEntity& each : before) in.was_seen[each.id / 64] = 0;
 }
 
+// Picks, in this order: entities near the origin, entities without a position, owned entities. A
+// later pick of the same id replaces the earlier one, so ownership wins. The marks then yield the
+// view in the order of ids, which the encoder of snapshots needs.
 void InterestQuery::State::update_now() {
   const Interest::State& in = *interest;
   std::swap(seen, before);

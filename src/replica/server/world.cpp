@@ -51,6 +51,7 @@ std::optional<schema::AnyRef> World::spawn_encoded(const schema::EntityInfo& typ
   return made;
 }
 
+// False if the entity has gone: a handle that outlived its entity changes nothing.
 bool World::put_encoded(schema::AnyRef entity, const Encode& encode) {
   if (!is_alive(entity)) return false;
   take(entity.id, encode);
@@ -115,6 +116,7 @@ class World::State::FieldReader {
     in.skip(begin_);
     const std::uint16_t index = columns_[column_].field;
     note_range(out, index);
+    // A field is one column or several, for example the axes of a vector.
     for (; column_ < columns_.size() && columns_[column_].field == index; ++column_) {
       read_column(in, end - begin_);
     }
@@ -124,6 +126,8 @@ class World::State::FieldReader {
   [[nodiscard]] std::uint64_t wrong() const { return wrong_; }
 
  private:
+  // The encoder moved the value to the nearest one in range. The newest such case is kept for the
+  // game to ask for.
   void note_range(const schema::Encoder& out, std::uint16_t index) {
     if (out.out_of_range_count() <= wrong_) return;
     wrong_ = out.out_of_range_count();
@@ -206,6 +210,8 @@ bool World::despawn(schema::AnyRef entity) {
 // Looks at the entities that were put or ended since the last tick, not at all of them.
 void World::end_tick() {
   State& s = *state_;
+  // Rule: an entity gets a row in this tick if it is alive, its type is due, and the new values
+  // differ from those that clients would extrapolate from the newest row.
   for (const std::uint32_t id : s.put_ids) {
     State::Entity& entity = s.entities[id];
     Rows& history = *entity.history;
@@ -235,6 +241,7 @@ void World::end_tick() {
 
 // Between two ticks values are blended, as a client shows them.
 PastWorld World::at(double tick) const {
+  // The tick that is open has no rows yet; ticks older than the ring of rows give the oldest row.
   const double newest = std::max(state_->tick - 1.0, 1.0);
   const double wanted = std::isfinite(tick) ? std::clamp(tick, 1.0, newest) : newest;
   const auto whole = static_cast<std::uint32_t>(wanted);
