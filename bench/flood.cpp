@@ -94,6 +94,62 @@ void flood_it(const Endpoint& server, const std::atomic<bool>& stop, Figures& fi
   figures.reply_bytes = (*transport)->counts().bytes_received;
 }
 
+// Answers each stamp, until told to stop.
+void serve(io::UdpTransport& transport, const host::ServerOptions& options,
+           const std::atomic<bool>& stop, const std::atomic<bool>& measuring, Figures& figures) {
+  host::Server server(transport, flood::kProtocol, options);
+  server.on<flood::Stamp>([&](host::Peer from, const flood::Stamp& message) {
+    if (measuring) figures.up_ms.push_back(age_ms(message));
+    (void)server.send(from, stamp(io::now()));
+  });
+  while (!stop) {
+    server.receive(io::now());
+    server.flush(io::now());
+    transport.wait(std::min(server.next_wakeup(), io::now() + 10ms));
+  }
+  figures.dropped = server.counts().drops.total();
+  figures.overruns = transport.counts().receive_overruns;
+}
+
+// Honest clients, ten at each address, that run in one thread.
+class Honest {
+ public:
+  Honest(const Endpoint& server, const link::PublicKey& key, const std::atomic<bool>& measuring,
+         Figures& figures) {
+    for (std::size_t i = 0; i < kClients; ++i) {
+      transports_.push_back(std::move(*io::UdpTransport::open(
+          Endpoint::v4(127, 0, static_cast<std::uint8_t>(1 + i / 10), 1, 0))));
+      waits_.push_back(transports_.back().get());
+      host::ClientOptions who;
+      who.server_key = key;
+      clients_.push_back(std::make_unique<host::Client>(*transports_.back(), server,
+                                                        flood::kProtocol, io::now(), who));
+      clients_.back()->on<flood::Stamp>([&](const flood::Stamp& message) {
+        if (measuring) figures.down_ms.push_back(age_ms(message));
+      });
+    }
+  }
+  // Handles what has come; with `say` each sends a stamp.
+  void turn(bool say) {
+    io::wait_for_any(waits_, io::now() + 1ms);
+    for (const auto& client : clients_) {
+      client->receive(io::now());
+      if (say && client->connected()) (void)client->send(stamp(io::now()));
+      client->flush(io::now());
+    }
+  }
+  [[nodiscard]] std::size_t connected() const {
+    return static_cast<std::size_t>(std::count_if(
+        clients_.begin(), clients_.end(), [](const auto& client) { return client->connected(); }));
+  }
+
+ private:
+  std::vector<std::unique_ptr<io::UdpTransport>> transports_;
+  std::vector<std::unique_ptr<host::Client>> clients_;
+  std::vector<io::PollableTransport*> waits_;
+};
+
+// Measures for `seconds`, from a second after the flood began.
 Figures run(double seconds, bool with_flood) {
   Figures figures;
   auto transport = io::UdpTransport::open(Endpoint::loopback(0));
@@ -104,50 +160,11 @@ Figures run(double seconds, bool with_flood) {
   options.key = link::KeyPair::from_secret(io::random_secret());
   std::atomic<bool> stop_server = false;
   std::atomic<bool> measuring = false;
-  std::thread server_thread([&] {
-    host::Server server(**transport, flood::kProtocol, options);
-    server.on<flood::Stamp>([&](host::Peer from, const flood::Stamp& message) {
-      if (measuring) figures.up_ms.push_back(age_ms(message));
-      (void)server.send(from, stamp(io::now()));
-    });
-    while (!stop_server) {
-      server.receive(io::now());
-      server.flush(io::now());
-      (*transport)->wait(std::min(server.next_wakeup(), io::now() + 10ms));
-    }
-    figures.dropped = server.counts().drops.total();
-    figures.overruns = (*transport)->counts().receive_overruns;
-  });
-
-  std::vector<std::unique_ptr<io::UdpTransport>> transports;
-  std::vector<std::unique_ptr<host::Client>> clients;
-  std::vector<io::PollableTransport*> waits;
-  for (std::size_t i = 0; i < kClients; ++i) {
-    transports.push_back(std::move(*io::UdpTransport::open(
-        Endpoint::v4(127, 0, static_cast<std::uint8_t>(1 + i / 10), 1, 0))));
-    waits.push_back(transports.back().get());
-    host::ClientOptions who;
-    who.server_key = options.key->public_key;
-    clients.push_back(std::make_unique<host::Client>(*transports.back(), address, flood::kProtocol,
-                                                     io::now(), who));
-    clients.back()->on<flood::Stamp>([&](const flood::Stamp& message) {
-      if (measuring) figures.down_ms.push_back(age_ms(message));
-    });
-  }
-  const auto turn = [&](bool say) {
-    io::wait_for_any(waits, io::now() + 1ms);
-    for (const auto& client : clients) {
-      client->receive(io::now());
-      if (say && client->connected()) (void)client->send(stamp(io::now()));
-      client->flush(io::now());
-    }
-  };
+  std::thread server([&] { serve(**transport, options, stop_server, measuring, figures); });
+  Honest honest(address, options.key->public_key, measuring, figures);
   const Time ready_by = io::now() + 10s;
-  const auto connected = [&] {
-    return std::all_of(clients.begin(), clients.end(),
-                       [](const auto& client) { return client->connected(); });
-  };
-  while (!connected() && io::now() < ready_by) turn(false);
+  while (honest.connected() < kClients && io::now() < ready_by) honest.turn(false);
+
   std::atomic<bool> stop_flood = false;
   std::thread flooder;
   if (with_flood) flooder = std::thread([&] { flood_it(address, stop_flood, figures); });
@@ -157,14 +174,14 @@ Figures run(double seconds, bool with_flood) {
     measuring = io::now() >= begin;
     const bool say = io::now() >= next;
     if (say) next += kTick;
-    turn(say);
+    honest.turn(say);
   }
   measuring = false;
   stop_flood = true;
   if (flooder.joinable()) flooder.join();
-  for (const auto& client : clients) figures.alive += client->connected() ? 1 : 0;
+  figures.alive = honest.connected();
   stop_server = true;
-  server_thread.join();
+  server.join();
   return figures;
 }
 

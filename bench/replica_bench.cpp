@@ -77,6 +77,31 @@ class State {
   std::vector<std::unique_ptr<Eye>> eyes_;
 };
 
+// CPU times in seconds, and bytes, of the ticks that count.
+struct Ticks {
+  std::vector<double> ours;
+  std::vector<double> theirs;
+  std::vector<double> whole;
+  std::vector<double> worlds;
+  std::uint64_t bytes = 0;
+};
+
+// Counters of state_to_clients().
+void report(benchmark::State& state, Ticks& ticks, const State& harbour, std::size_t clients) {
+  const auto rounds = static_cast<double>(ticks.ours.size());
+  std::sort(ticks.whole.begin(), ticks.whole.end());
+  state.counters["ratio"] = median(ticks.ours) / median(ticks.theirs);
+  state.counters["us_a_client"] = median(ticks.ours) / static_cast<double>(clients) * 1e6;
+  state.counters["world_us"] = median(ticks.worlds) * 1e6;
+  state.counters["tick_p99_ms"] = ticks.whole[ticks.whole.size() * 99 / 100] * 1e3;
+  state.counters["spliced"] = harbour.shared_bits();
+  state.counters["datagram_bytes"] =
+      static_cast<double>(ticks.bytes) / rounds / static_cast<double>(clients);
+  state.counters["KiB_a_viewer"] = harbour.memory_of_replicators() / 1024;
+  state.counters["KiB_an_entity"] = static_cast<double>(harbour.world().memory()) /
+                                    static_cast<double>(harbour.world().size()) / 1024;
+}
+
 // The tick of a server for so many clients, then as many datagrams of the same size without us, in
 // turn, 20 times a second. `ratio` is of the medians of their CPU times; the world's own tick,
 // which does not grow with clients, stands beside it.
@@ -99,12 +124,7 @@ void state_to_clients(benchmark::State& state) {
   State harbour(views, static_cast<int>(state.range(3)));
   host::Server server(*transport, harbour_world::kProtocol, options);
   std::vector<std::pair<host::Peer, State::Eye*>> clients;
-  std::map<host::Peer, State::Eye*> of_peer;
-  server.on_connect([&](host::Peer peer) {
-    State::Eye& eye = harbour.add();
-    clients.emplace_back(peer, &eye);
-    of_peer[peer] = &eye;
-  });
+  server.on_connect([&](host::Peer peer) { clients.emplace_back(peer, &harbour.add()); });
   const auto run_until = [&](Time end) {
     while (io::now() < end) {
       server.receive(io::now());
@@ -116,13 +136,8 @@ void state_to_clients(benchmark::State& state) {
     server.flush(io::now());
   }
   if (clients.size() < count) return state.SkipWithError("not all clients came in");
-  std::vector<double> ours;
-  std::vector<double> theirs;
-  std::vector<double> whole;
-  std::vector<double> worlds;
-  std::uint64_t bytes = 0;
+  Ticks ticks;
   Time next = io::now();
-  int warm_up = 60;
   const auto tick = [&](bool counts) {
     next = std::max(next + 50ms, io::now());
     const double heard_from = cpu_seconds();
@@ -141,31 +156,20 @@ void state_to_clients(benchmark::State& state) {
     bare.send(std::max<std::size_t>(sent / count, 24));
     const double bare_end = cpu_seconds();
     if (!counts) return;
-    bytes += sent;
-    ours.push_back(end - start);
-    theirs.push_back((bare_end - bare_start) * static_cast<double>(count) /
-                     static_cast<double>(kClients));
-    worlds.push_back(start - begin);
-    whole.push_back(end - heard_from);
+    ticks.bytes += sent;
+    ticks.ours.push_back(end - start);
+    ticks.theirs.push_back((bare_end - bare_start) * static_cast<double>(count) /
+                           static_cast<double>(kClients));
+    ticks.worlds.push_back(start - begin);
+    ticks.whole.push_back(end - heard_from);
     state.SetIterationTime(end - start);
   };
-  while (warm_up-- > 0) tick(false);
+  for (int warm_up = 0; warm_up < 60; ++warm_up) tick(false);
   for (auto _ : state) tick(true);
-  const auto rounds = static_cast<double>(ours.size());
-  if (static_cast<double>(crowd.heard()) < rounds * static_cast<double>(count) * 0.8) {
+  if (static_cast<double>(crowd.heard()) < static_cast<double>(ticks.ours.size() * count) * 0.8) {
     return state.SkipWithError("not heard");
   }
-  std::sort(whole.begin(), whole.end());
-  state.counters["ratio"] = median(ours) / median(theirs);
-  state.counters["us_a_client"] = median(ours) / static_cast<double>(count) * 1e6;
-  state.counters["world_us"] = median(worlds) * 1e6;
-  state.counters["tick_p99_ms"] = whole[whole.size() * 99 / 100] * 1e3;
-  state.counters["spliced"] = harbour.shared_bits();
-  state.counters["datagram_bytes"] =
-      static_cast<double>(bytes) / rounds / static_cast<double>(count);
-  state.counters["KiB_a_viewer"] = harbour.memory_of_replicators() / 1024;
-  state.counters["KiB_an_entity"] = static_cast<double>(harbour.world().memory()) /
-                                    static_cast<double>(harbour.world().size()) / 1024;
+  report(state, ticks, harbour, count);
 }
 BENCHMARK(state_to_clients)
     ->ArgNames({"mode", "shared", "clients", "more_posts"})
@@ -179,54 +183,66 @@ BENCHMARK(state_to_clients)
     ->Iterations(100)
     ->Unit(benchmark::kMicrosecond);
 
+// A server's end of one client: 380 m far some 50 entities change in each tick.
+class Source {
+ public:
+  explicit Source(std::span<std::byte> memory) : memory_(memory) { query_.set_origin(0, 0); }
+  // The next tick's snapshot: its bits in the memory, and its token. 0 and 0 if there is none:
+  // everything is on its way for the first time.
+  std::pair<std::size_t, std::uint64_t> next() {
+    motion_.step(false);
+    world_.end_tick();
+    replicator_.see(query_);
+    bits::Writer out(memory_);
+    const auto token = replicator_.fill(Time{}, out);
+    if (!token) return {0, 0};
+    out.finish();
+    return {out.bit_count(), *token};
+  }
+  // The client has it, two ticks later. A token of 0 is a tick of waiting.
+  void heard(std::uint64_t token) {
+    under_way_.push_back(token);
+    if (under_way_.size() > 2) {
+      replicator_.acked(under_way_.front());
+      under_way_.erase(under_way_.begin());
+    }
+  }
+  [[nodiscard]] std::uint64_t updates() const {
+    return replicator_.counts().changed + replicator_.counts().predicted;
+  }
+
+ private:
+  std::span<std::byte> memory_;
+  replica::World world_{harbour_world::kEntities};
+  demo::HarbourMotion motion_{world_, 2};
+  replica::Interest interest_{world_, {.enter = 380, .leave = 390}};
+  replica::ClientReplicator replicator_{world_};
+  replica::InterestQuery query_{interest_};
+  std::vector<std::uint64_t> under_way_;
+};
+
 // A client takes the snapshot of a tick in which so many entities changed, after others have used
 // the caches. `us_of_50`: the median, without the clock, for 50 of them.
 void client_applies(benchmark::State& state) {
   replica::ClientWorld client_world(harbour_world::kEntities);
   std::vector<std::byte> memory(1200);
-  // 380 m far some 50 change in each tick.
-  replica::World world(harbour_world::kEntities);
-  demo::HarbourMotion motion(world, 2);
-  replica::Interest interest(world, {.enter = 380, .leave = 390});
-  replica::ClientReplicator replicator(world);
-  replica::InterestQuery query(interest);
-  query.set_origin(0, 0);
-  std::vector<std::uint64_t> under_way;
-  std::uint64_t updates = 0;
+  Source source(memory);
   std::uint64_t snapshots = 0;
-  const auto next = [&]() -> std::pair<std::size_t, std::uint64_t> {
-    motion.step(false);
-    world.end_tick();
-    replicator.see(query);
-    bits::Writer out(memory);
-    const auto token = replicator.fill(Time{}, out);
-    // Everything is on its way for the first time: until it has arrived nothing can be told.
-    if (!token) return {0, 0};
-    out.finish();
-    return {out.bit_count(), *token};
-  };
   const auto take = [&](std::size_t bits) {
     const Errc error = bits > 0 ? client_world.receive(memory, bits) : Errc::none;
     (void)client_world.take_events();
     return error == Errc::none;
   };
-  const auto heard = [&](std::uint64_t token) {  // 0: none, a tick of waiting
-    under_way.push_back(token);
-    if (under_way.size() > 2) {
-      replicator.acked(under_way.front());
-      under_way.erase(under_way.begin());
-    }
-  };
   for (int i = 0; i < 200; ++i) {
-    const auto [bits, token] = next();
+    const auto [bits, token] = source.next();
     if (!take(bits)) return state.SkipWithError("not taken");
-    heard(token);
+    source.heard(token);
   }
-  const auto before = replicator.counts();
+  const std::uint64_t before = source.updates();
   std::vector<double> times;
   std::vector<double> clock;  // what reading it takes
   for (auto _ : state) {
-    const auto [bits, token] = next();
+    const auto [bits, token] = source.next();
     const double idle = cpu_seconds();
     const double start = cpu_seconds();
     const bool taken = take(bits);
@@ -235,12 +251,11 @@ void client_applies(benchmark::State& state) {
     clock.push_back(start - idle);
     times.push_back(end - start);
     if (!taken) return state.SkipWithError("not taken");
-    heard(token);
+    source.heard(token);
     ++snapshots;
   }
-  updates = replicator.counts().changed + replicator.counts().predicted - before.changed -
-            before.predicted;
-  const double entities = static_cast<double>(updates) / static_cast<double>(snapshots);
+  const double entities =
+      static_cast<double>(source.updates() - before) / static_cast<double>(snapshots);
   state.counters["entities"] = entities;
   state.counters["us_of_50"] = (median(times) - median(clock)) / entities * 50 * 1e6;
 }

@@ -90,6 +90,14 @@ BENCHMARK(dispatch_decoded<1000>);
 
 constexpr std::size_t kPayloadBytes = 64;
 
+void serve_until(host::Server& server, io::UdpTransport& transport, Time end) {
+  while (io::now() < end) {
+    server.receive(io::now());
+    server.flush(io::now());
+    transport.wait(end);
+  }
+}
+
 // One message to a room and the datagrams that carry it, and then the same datagrams without us,
 // in turn, 30 times a second: `ratio` is of the medians of their CPU times.
 template <class Message>
@@ -108,13 +116,7 @@ void fan_out_to_1000(benchmark::State& state) {
                     });
   host::Server server(*transport, fan_out::kProtocol, options);
   server.on_connect([&](Peer peer) { server.rooms().enter(peer, "hall"); });
-  const auto run_until = [&](Time end) {
-    while (io::now() < end) {
-      server.receive(io::now());
-      server.flush(io::now());
-      transport->wait(end);
-    }
-  };
+  const auto run_until = [&](Time end) { serve_until(server, *transport, end); };
   for (int i = 0; i < 300 && server.rooms().members("hall").size() < kClients; ++i) {
     run_until(io::now() + 50ms);
   }

@@ -104,6 +104,13 @@ void print_row(std::uint32_t tick, const Tug& there, const Tug& sent, const Tug&
              squall ? "  the squall" : "");
 }
 
+void print_end(double sent, double predicted, std::uint64_t corrections) {
+  fmt::print(
+      "\nwhat the pilot draws is off by {:.2f} m as told, by {:.2f} m as predicted (means); the "
+      "server's word differed {} time(s)\n",
+      sent, predicted, corrections);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -160,11 +167,6 @@ int main(int argc, char** argv) {
       print_row(tick, server.tug(), *latest, predicted.now(), squall);
     }
   }
-  behind_sent /= ticks;
-  behind_predicted /= ticks;
-  fmt::print(
-      "\nwhat the pilot draws is off by {:.2f} m as told, by {:.2f} m as predicted (means); the "
-      "server's word differed {} time(s)\n",
-      behind_sent, behind_predicted, predicted.corrections());
+  print_end(behind_sent / ticks, behind_predicted / ticks, predicted.corrections());
   return behind_predicted < behind_sent ? 0 : 1;
 }

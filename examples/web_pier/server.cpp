@@ -21,6 +21,15 @@ std::optional<kwind::web::Page> file(const std::string& path, const char* type) 
   return kwind::web::Page{type, std::string(std::istreambuf_iterator<char>(in), {})};
 }
 
+// The page and its scripts, by the path of their URL.
+std::optional<kwind::web::Page> page(const std::string& folder, std::string_view path) {
+  if (path == "/") return file(folder + "/index.html", "text/html; charset=utf-8");
+  for (const char* script : {"/page.js", "/pier.js", "/kestrel-wind.js"}) {
+    if (path == script) return file(folder + script, "text/javascript");
+  }
+  return std::nullopt;
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -35,12 +44,8 @@ int main(int argc, char** argv) {
 
   kwind::web::WebSocketOptions web;
   web.pages = [&](std::string_view path) -> std::optional<kwind::web::Page> {
-    if (path == "/") return file(folder + "/index.html", "text/html; charset=utf-8");
-    for (const char* script : {"/page.js", "/pier.js", "/kestrel-wind.js"}) {
-      if (path == script) return file(folder + script, "text/javascript");
-    }
     if (path == "/key") return kwind::web::Page{"text/plain", (*server)->public_key()};
-    return std::nullopt;
+    return page(folder, path);
   };
   auto transport = kwind::web::WebSocketTransport::listen(*local, web);
   if (!transport) {

@@ -87,6 +87,9 @@ struct Observer::State {
 
   void on_handshake(Form form, std::span<const std::byte> datagram, Flow& flow,
                     ObservedDatagram& out);
+  static void on_hello(std::span<const std::byte> datagram, Flow& flow, ObservedDatagram& out);
+  void on_connect(std::span<const std::byte> datagram, Flow& flow, ObservedDatagram& out);
+  void on_accept(std::span<const std::byte> datagram, Flow& flow, ObservedDatagram& out);
   void on_data(std::span<const std::byte> datagram, Flow& flow, ObservedDatagram& out);
   bool open(std::span<const std::byte> datagram, const DataHeader& header, Flow& flow,
             ObservedDatagram& out);
@@ -194,65 +197,84 @@ void Observer::State::on_handshake(Form form, std::span<const std::byte> datagra
                                    ObservedDatagram& out) {
   out.form = name_of(form);
   out.parts.push_back(part(ObservedPart::Kind::handshake, datagram.size() * 8));
-  if (form == Form::hello) {
-    const auto hello = read_hello(datagram);
-    if (!hello) {
-      out.problem = hello.error();
-    } else {
-      flow.encrypted = hello->mode == Mode::encrypted;
-    }
-  } else if (form == Form::connect) {
-    const auto head = read_connect_head(datagram);
-    if (!head) {
-      out.problem = head.error();
-      return;
-    }
-    // A new attempt: what was known of the one before ends with it.
-    if (!std::equal(flow.connect.begin(), flow.connect.end(), datagram.begin(), datagram.end())) {
-      const std::uint16_t version = flow.version;
-      flow = Flow{};
-      agree(flow, version);
-      flow.connect.assign(datagram.begin(), datagram.end());
-    } else {
-      // The same attempt again: a copy, or a capture in which the connection appears twice. Packet
-      // numbers are searched for as on a connection whose beginning was not captured.
-      for (Way& way : flow.ways) {
-        way.expected = way.newest_narrow = 0;
-        way.any = false;
-      }
-    }
-    flow.encrypted = out.encrypted = head->opening.mode == Mode::encrypted;
-    out.version = flow.version;
-    if (flow.encrypted) return;
-    const auto payload = read_plaintext(datagram.subspan(kConnectHeadBytes));
-    auto connect = payload ? read_connect(*payload) : tl::unexpected<Errc>(payload.error());
-    if (!connect) {
-      out.problem = connect.error();
-      return;
-    }
-    flow.offered.clear();
-    flow.offered.reserve(connect->identity.versions.size());
-    for (const VersionDigest& entry : connect->identity.versions) {
-      flow.offered.push_back(entry.version);
-    }
-  } else if (form == Form::accept && !flow.encrypted && !flow.connect.empty()) {
-    const auto nonce = read_accept_head(datagram);
-    const auto message = nonce ? datagram.subspan(kAcceptHeadBytes) : datagram.first(0);
-    const auto payload = nonce ? read_plaintext(message) : tl::unexpected<Errc>(nonce.error());
-    const auto accept = payload ? read_accept(*payload) : tl::unexpected<Errc>(payload.error());
-    if (!accept) {
-      out.problem = accept.error();
-    } else if (accept->welcome && accept->welcome->version_index < flow.offered.size()) {
-      agree(flow, flow.offered[accept->welcome->version_index]);
-      flow.id = accept->welcome->id;
-      const auto theirs = std::span(flow.connect).subspan(kConnectHeadBytes, 32);
-      flow.checks = CheckKeys{plaintext_key("clear up", theirs, message.first(32), *flow.id),
-                              plaintext_key("clear down", theirs, message.first(32), *flow.id)};
-    }
+  switch (form) {
+    case Form::hello: on_hello(datagram, flow, out); break;
+    case Form::connect: on_connect(datagram, flow, out); break;
+    case Form::accept: on_accept(datagram, flow, out); break;
+    default: break;
   }
   out.encrypted = flow.encrypted;
   out.version = flow.version;
   out.opened = !flow.encrypted && out.problem == Errc::none;
+}
+
+// The first datagram of an attempt says whether the connection will be encrypted.
+void Observer::State::on_hello(std::span<const std::byte> datagram, Flow& flow,
+                               ObservedDatagram& out) {
+  const auto hello = read_hello(datagram);
+  if (hello) {
+    flow.encrypted = hello->mode == Mode::encrypted;
+  } else {
+    out.problem = hello.error();
+  }
+}
+
+// A connect begins the flow anew. In plaintext it lists the versions that the client offers.
+void Observer::State::on_connect(std::span<const std::byte> datagram, Flow& flow,
+                                 ObservedDatagram& out) {
+  const auto head = read_connect_head(datagram);
+  if (!head) {
+    out.problem = head.error();
+    return;
+  }
+  if (!std::equal(flow.connect.begin(), flow.connect.end(), datagram.begin(), datagram.end())) {
+    // A new attempt: what was known of the one before ends with it.
+    const std::uint16_t version = flow.version;
+    flow = Flow{};
+    agree(flow, version);
+    flow.connect.assign(datagram.begin(), datagram.end());
+  } else {
+    // The same attempt again: a copy, or a capture in which the connection appears twice. Packet
+    // numbers are searched for as on a connection whose beginning was not captured.
+    for (Way& way : flow.ways) {
+      way.expected = way.newest_narrow = 0;
+      way.any = false;
+    }
+  }
+  flow.encrypted = head->opening.mode == Mode::encrypted;
+  if (flow.encrypted) return;
+  const auto payload = read_plaintext(datagram.subspan(kConnectHeadBytes));
+  auto connect = payload ? read_connect(*payload) : tl::unexpected<Errc>(payload.error());
+  if (!connect) {
+    out.problem = connect.error();
+    return;
+  }
+  flow.offered.clear();
+  flow.offered.reserve(connect->identity.versions.size());
+  for (const VersionDigest& entry : connect->identity.versions) {
+    flow.offered.push_back(entry.version);
+  }
+}
+
+// An accept in plaintext names the version that was agreed and the id of the connection. The keys
+// of the checks follow from connect and accept.
+void Observer::State::on_accept(std::span<const std::byte> datagram, Flow& flow,
+                                ObservedDatagram& out) {
+  if (flow.encrypted || flow.connect.empty()) return;
+  const auto nonce = read_accept_head(datagram);
+  const auto message = nonce ? datagram.subspan(kAcceptHeadBytes) : datagram.first(0);
+  const auto payload = nonce ? read_plaintext(message) : tl::unexpected<Errc>(nonce.error());
+  const auto accept = payload ? read_accept(*payload) : tl::unexpected<Errc>(payload.error());
+  if (!accept) {
+    out.problem = accept.error();
+    return;
+  }
+  if (!accept->welcome || accept->welcome->version_index >= flow.offered.size()) return;
+  agree(flow, flow.offered[accept->welcome->version_index]);
+  flow.id = accept->welcome->id;
+  const auto theirs = std::span(flow.connect).subspan(kConnectHeadBytes, 32);
+  flow.checks = CheckKeys{plaintext_key("clear up", theirs, message.first(32), *flow.id),
+                          plaintext_key("clear down", theirs, message.first(32), *flow.id)};
 }
 
 // On success `out.plain` is the whole datagram with its body decrypted.
