@@ -29,11 +29,31 @@ std::uint64_t changes_expected(const schema::EntityInfo& info, std::size_t colum
   return moves ? 150 : 20;
 }
 
-std::vector<PrefixCode> codes_of(
-    const std::array<SymbolCounts::Type::Counts, SymbolCounts::kAges>& counts) {
+using CountsByAge = std::array<SymbolCounts::Type::Counts, SymbolCounts::kAges>;
+
+// One code for each age of the baseline. Expected counts are the same at every age, and then one
+// construction serves for all.
+std::vector<PrefixCode> codes_of(const CountsByAge& counts) {
   std::vector<PrefixCode> made;
   made.reserve(counts.size());
-  for (const auto& each : counts) made.emplace_back(each);
+  for (std::size_t age = 0; age < counts.size(); ++age) {
+    if (age > 0 && counts[age] == counts[age - 1]) {
+      made.push_back(made.back());
+    } else {
+      made.emplace_back(counts[age]);
+    }
+  }
+  return made;
+}
+
+// The codes of each column's residuals. Expected counts are the same for every column.
+std::vector<std::vector<PrefixCode>> codes_of(const std::vector<CountsByAge>& columns) {
+  std::vector<std::vector<PrefixCode>> made;
+  made.reserve(columns.size());
+  for (std::size_t column = 0; column < columns.size(); ++column) {
+    const bool is_repeated = column > 0 && columns[column] == columns[column - 1];
+    made.push_back(is_repeated ? made.back() : codes_of(columns[column]));
+  }
   return made;
 }
 
@@ -42,9 +62,11 @@ CodeTables::Inside inside_of(const SymbolCounts& symbol_counts) {
   if (symbol_counts.snapshot_modes() != SnapshotModes::both)
     made.trained_on = symbol_counts.snapshot_modes();
   for (const SymbolCounts::Type& counts : symbol_counts.types()) {
-    CodeTables::Inside::Type type{
-        codes_of(counts.continuing), codes_of(counts.unexpected), {}, counts.predictors, {}};
-    for (const auto& column : counts.errors) type.errors.push_back(codes_of(column));
+    CodeTables::Inside::Type type{codes_of(counts.continuing),
+                                  codes_of(counts.unexpected),
+                                  codes_of(counts.errors),
+                                  counts.predictors,
+                                  {}};
     made.types.push_back(std::move(type));
   }
   return made;
