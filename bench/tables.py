@@ -241,17 +241,17 @@ def flood_table(rows):
 
 
 def siege_table(rows):
-    out = ["| attack | datagrams a second | ticks of those due | longest `receive()`, of that on the CPU | honest messages late by p50, p99, worst | a new client waits, at worst | bytes answered: received | server, of a core | memory | missed |",
-           "|---|---|---|---|---|---|---|---|---|---|"]
+    out = ["| attack | datagrams a second | ticks of those due | longest `receive()`, of that on the CPU | the machine stood still | honest messages late by p50, p99, worst | a new client waits, at worst | bytes answered: received | server, of a core | memory | missed |",
+           "|---|---|---|---|---|---|---|---|---|---|---|"]
     for row in rows:
         if row["fault"]:
             continue
         waits = "%.0f ms" % row["new_client_worst_ms"]
         if row["not_admitted"]:
             waits += ", %d not within 5 s" % row["not_admitted"]
-        out.append("| %s | %d | %d of %d | %.1f, %.1f ms | %.2f, %.2f, %.1f ms | %s | %.3f | %.0f %% | %+.1f MiB | %s |" % (
+        out.append("| %s | %d | %d of %d | %.1f, %.1f ms | %.1f ms | %.2f, %.2f, %.1f ms | %s | %.3f | %.0f %% | %+.1f MiB | %s |" % (
             row["row"], row["sent_per_second"], row["ticks"], row["due"], row["longest_receive_ms"],
-            row["longest_receive_cpu_ms"], row["up_p50_ms"], row["up_p99_ms"], row["up_worst_ms"], waits, row["answered"],
+            row["longest_receive_cpu_ms"], row["machine_stall_ms"], row["up_p50_ms"], row["up_p99_ms"], row["up_worst_ms"], waits, row["answered"],
             100 * row["server_cpu"], row["mib"], row["missed"]))
     return out
 

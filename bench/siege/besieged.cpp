@@ -54,6 +54,37 @@ std::size_t last_core() {
   return static_cast<std::size_t>(::sysconf(_SC_NPROCESSORS_ONLN) - 1);
 }
 
+// Watches a core with a thread that has precedence over all others: if its timer is late, the
+// machine stood still, not the server.
+class StallGauge {
+ public:
+  explicit StallGauge(std::size_t core) : thread_([this, core] { run(core); }) {}
+  ~StallGauge() {
+    stop_ = true;
+    thread_.join();
+  }
+  StallGauge(const StallGauge&) = delete;
+  StallGauge& operator=(const StallGauge&) = delete;
+  [[nodiscard]] double worst_ms() const { return worst_ms_; }
+
+ private:
+  void run(std::size_t core) {
+    stay_on_core(core);
+    sched_param first{};
+    first.sched_priority = 50;
+    if (::pthread_setschedparam(::pthread_self(), SCHED_FIFO, &first) != 0) return;
+    while (!stop_) {
+      const Time before = io::now();
+      std::this_thread::sleep_for(500us);
+      worst_ms_ = std::max(worst_ms_.load(), ms(io::now() - before) - 0.5);
+    }
+  }
+
+  std::atomic<bool> stop_ = false;
+  std::atomic<double> worst_ms_ = 0;
+  std::thread thread_;
+};
+
 // Gulls that circle around places of their own.
 class Flock {
  public:
@@ -240,7 +271,8 @@ void Besieged::serve(const std::atomic<bool>& stop, const std::atomic<bool>& mea
   });
   std::optional<Time> begin;
   server.on<siege::Stamp>([&](host::Peer, const siege::Stamp& stamp) {
-    if (measuring) figures.up_ms.push_back(ms(io::now() - time_of(stamp.nanoseconds)));
+    if (stamp.nanoseconds.size() != no_time().size() && measuring)
+      figures.up_ms.push_back(ms(io::now() - time_of(stamp.nanoseconds)));
   });
   std::map<host::Peer, int> next_order;
   server.on<siege::Order>([&](host::Peer peer, const siege::Order& order) {
@@ -308,6 +340,8 @@ Figures Besieged::run(double seconds, const std::vector<Attack>& attacks, const 
         attack(target(), stop_attack, sent);
       });
     }
+    const StallGauge first(0);
+    const StallGauge last(last_core());
     const Time begin = io::now() + 1s;
     const Time end = begin + Duration(static_cast<Duration::rep>(seconds * 1e9));
     while (io::now() < end) {
@@ -315,6 +349,7 @@ Figures Besieged::run(double seconds, const std::vector<Attack>& attacks, const 
       honest.play(end);
     }
     measuring = false;
+    figures.machine_stall_ms = std::max(first.worst_ms(), last.worst_ms());
     stop_attack = true;
     for (std::thread& attacker : attackers) attacker.join();
     // Orders that are under way arrive, and what an attack left behind is let go within the

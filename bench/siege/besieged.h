@@ -27,6 +27,9 @@ struct Figures {
   std::uint64_t due = 0;
   double longest_receive_ms = 0;
   double longest_receive_cpu_ms = 0;  ///< without the time in which the machine ran others
+  /// How late the timer of a real-time thread was, at worst, on either core: the machine itself
+  /// stood still for so long. 0 where the process may have no such thread.
+  double machine_stall_ms = 0;
   double server_cpu = 0;  ///< of a core
   std::vector<double> up_ms;
   std::vector<double> admitted_ms;  ///< of somebody new

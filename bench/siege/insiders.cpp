@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <optional>
 #include <thread>
+#include <utility>
 
 #include "attack.h"
 #include "link/datagram/aead.h"
@@ -125,14 +126,18 @@ class Crowd {
       bytes += client->stats().bytes_sent;
       answered += client->stats().bytes_received;
     }
-    sent.datagrams = datagrams;
-    sent.bytes = bytes;
-    sent.answered = answered;
+    sent.datagrams += datagrams - std::exchange(datagrams_, datagrams);
+    sent.bytes += bytes - std::exchange(bytes_, bytes);
+    sent.answered += answered - std::exchange(answered_, answered);
   }
 
  private:
   std::vector<std::unique_ptr<io::UdpTransport>> transports_;
   std::vector<std::unique_ptr<host::Client>> clients_;
+  // As counted at the turn before: other attacks may add to the same figures.
+  std::uint64_t datagrams_ = 0;
+  std::uint64_t bytes_ = 0;
+  std::uint64_t answered_ = 0;
 };
 
 // Keeps what passes.
@@ -171,7 +176,7 @@ void greedy_client(const Target& target, const std::atomic<bool>& stop, Sent& se
   Noise noise;
   while (!stop) {
     crowd.turn(sent, [&](host::Client& client) {
-      for (int i = 0; i < 200; ++i) (void)client.send(siege::Stamp{bytes_of(io::now())});
+      for (int i = 0; i < 200; ++i) (void)client.send(siege::Stamp{no_time()});
       client.schedule_payload(&noise, 100);
     });
   }
@@ -185,7 +190,7 @@ void copies(const Target& target, const std::atomic<bool>& stop, Sent& sent) {
   host::Client client(recorder, target.udp, siege::kProtocol, io::now(), who);
   while (!stop) {
     client.receive(io::now());
-    if (client.connected()) (void)client.send(siege::Stamp{bytes_of(io::now())});
+    if (client.connected()) (void)client.send(siege::Stamp{no_time()});
     client.flush(io::now());
     for (const auto& transport : transports) {
       for (const auto& datagram : recorder.seen()) put(*transport, target.udp, datagram, sent);

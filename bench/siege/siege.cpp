@@ -150,13 +150,23 @@ struct Outcome {
   std::string missed;
 };
 
+// A row in which the machine itself stood still for longer is run again, so many times at most.
+constexpr double kMachineStallMs = 3;
+constexpr int kTries = 4;
+
 // `quiet`: the figures of the first row, which is the quiet one.
 Outcome run(const Row& row, double seconds, std::optional<Figures>& quiet) {
-  Sent sent;
   const double length = row.fault ? std::max(seconds, 9.0) : seconds;
   Outcome outcome{row, {}, 0, 0, {}};
-  outcome.figures = Besieged().run(length, row.attacks, row.fault ? &*row.fault : nullptr, sent);
-  kit::fail_calls(kit::SystemCall::none, 0);
+  std::optional<Sent> of_try;
+  for (int attempt = 0; attempt < kTries; ++attempt) {
+    Sent& sent = of_try.emplace();
+    outcome.figures = Besieged().run(length, row.attacks, row.fault ? &*row.fault : nullptr, sent);
+    kit::fail_calls(kit::SystemCall::none, 0);
+    // Delays are no goal of a fault's row.
+    if (row.fault || outcome.figures.machine_stall_ms <= kMachineStallMs) break;
+  }
+  const Sent& sent = *of_try;
   if (!quiet) quiet = outcome.figures;
   outcome.missed = fmt::format("{}", fmt::join(missed_goals(row, outcome.figures, *quiet), ", "));
   if (sent.bytes > 0) {
@@ -167,20 +177,22 @@ Outcome run(const Row& row, double seconds, std::optional<Figures>& quiet) {
 }
 
 void print_head() {
-  fmt::print("{:<40}{:>9}{:>10}{:>9}{:>7}{:>8}{:>8}{:>8}{:>11}{:>9}{:>8}{:>6}  {}\n", "row",
-             "sent/s", "ticks", "receive", "of CPU", "up p50", "p99", "worst", "new client",
-             "answers", "server", "MiB", "missed");
+  fmt::print("{:<40}{:>9}{:>10}{:>9}{:>7}{:>8}{:>8}{:>8}{:>8}{:>11}{:>9}{:>8}{:>6}  {}\n", "row",
+             "sent/s", "ticks", "receive", "of CPU", "stalls", "up p50", "p99", "worst",
+             "new client", "answers", "server", "MiB", "missed");
 }
 
 void print(Outcome& outcome) {
   Figures& f = outcome.figures;
   fmt::print(
-      "{:<40}{:>9.0f}{:>5}/{:<4}{:>9.1f}{:>7.1f}{:>8.2f}{:>8.2f}{:>8.1f}{:>8.0f} ms{}{:>9.3f}"
+      "{:<40}{:>9.0f}{:>5}/{:<4}{:>9.1f}{:>7.1f}{:>8.1f}{:>8.2f}{:>8.2f}{:>8.1f}{:>8.0f} "
+      "ms{}{:>9.3f}"
       "{:>6.0f} %{:>+6.1f}  {}{}\n",
       outcome.row.name, outcome.sent_per_second, f.ticks, f.due, f.longest_receive_ms,
-      f.longest_receive_cpu_ms, at(f.up_ms, 0.5), at(f.up_ms, 0.99), at(f.up_ms, 1),
-      at(f.admitted_ms, 1), f.not_admitted == 0 ? "" : fmt::format(" {} not", f.not_admitted),
-      outcome.answers, 100 * f.server_cpu, f.mib_after - f.mib_before, outcome.missed,
+      f.longest_receive_cpu_ms, f.machine_stall_ms, at(f.up_ms, 0.5), at(f.up_ms, 0.99),
+      at(f.up_ms, 1), at(f.admitted_ms, 1),
+      f.not_admitted == 0 ? "" : fmt::format(" {} not", f.not_admitted), outcome.answers,
+      100 * f.server_cpu, f.mib_after - f.mib_before, outcome.missed,
       outcome.row.fault ? fmt::format(" (back after {:.0f} ms)", f.recovery_ms) : "");
   std::fflush(stdout);
 }
@@ -190,16 +202,17 @@ std::string json_of(Outcome& outcome) {
   return fmt::format(
       "  {{\"row\": \"{}\", \"fault\": {}, \"sent_per_second\": {:.0f}, \"ticks\": {}, "
       "\"due\": {}, \"longest_receive_ms\": {:.2f}, \"longest_receive_cpu_ms\": {:.2f}, "
+      "\"machine_stall_ms\": {:.2f}, "
       "\"up_p50_ms\": {:.3f}, \"up_p99_ms\": {:.3f}, \"up_worst_ms\": {:.2f}, "
       "\"new_client_worst_ms\": {:.1f}, \"not_admitted\": {}, \"answered\": {:.3f}, "
       "\"server_cpu\": {:.3f}, \"mib\": {:.2f}, \"alive\": {}, \"orders_sent\": {}, "
       "\"orders_heard\": {}, \"orders_out_of_turn\": {}, \"recovery_ms\": {:.0f}, "
       "\"missed\": \"{}\"}}",
       outcome.row.name, outcome.row.fault.has_value(), outcome.sent_per_second, f.ticks, f.due,
-      f.longest_receive_ms, f.longest_receive_cpu_ms, at(f.up_ms, 0.5), at(f.up_ms, 0.99),
-      at(f.up_ms, 1), at(f.admitted_ms, 1), f.not_admitted, outcome.answers, f.server_cpu,
-      f.mib_after - f.mib_before, f.alive, f.orders_sent, f.orders_heard, f.orders_out_of_turn,
-      f.recovery_ms, outcome.missed);
+      f.longest_receive_ms, f.longest_receive_cpu_ms, f.machine_stall_ms, at(f.up_ms, 0.5),
+      at(f.up_ms, 0.99), at(f.up_ms, 1), at(f.admitted_ms, 1), f.not_admitted, outcome.answers,
+      f.server_cpu, f.mib_after - f.mib_before, f.alive, f.orders_sent, f.orders_heard,
+      f.orders_out_of_turn, f.recovery_ms, outcome.missed);
 }
 
 }  // namespace
@@ -212,7 +225,8 @@ int main(int argc, char** argv) {
     return 2;
   }
   std::filesystem::create_directories("build/bench");
-  std::vector<std::string> lines;
+  std::ofstream out("build/bench/siege.json");
+  const char* separator = "[\n";
   bool all_met = true;
   std::optional<Figures> quiet;
   print_head();
@@ -222,9 +236,9 @@ int main(int argc, char** argv) {
     if (!wanted) continue;
     Outcome outcome = run(row, seconds, quiet);
     print(outcome);
-    lines.push_back(json_of(outcome));
+    out << std::exchange(separator, ",\n") << json_of(outcome) << std::flush;
     all_met = all_met && outcome.missed.empty();
   }
-  std::ofstream("build/bench/siege.json") << fmt::format("[\n{}\n]\n", fmt::join(lines, ",\n"));
+  out << "\n]\n";
   return all_met ? 0 : 1;
 }
