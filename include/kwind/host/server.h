@@ -57,7 +57,8 @@ struct ServerOptions : Options {
   std::function<std::int64_t()> unix_now{};
   /// How long a client whose connection broke may come back as the same peer; 0: not at all.
   Duration resume{0};
-  TickBudget tick_budget{512, std::size_t{256} * 1024, {}, 1024};  ///< of each client
+  /// Of each client: by time, because loops that wait for datagrams flush after each of them.
+  TickBudget tick_budget{512, std::size_t{256} * 1024, std::chrono::milliseconds(50), 512};
   /// Handlers that threw over one client's messages, and messages that a check penalized it for,
   /// after which it is closed with too_many_faults; 0: never.
   unsigned max_faults = 0;
