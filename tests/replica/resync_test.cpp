@@ -279,6 +279,46 @@ TEST(ResyncRequest, IsNotGrantedForASnapshotThatIsKnownLost) {
   EXPECT_EQ(replicator.counts().resyncs, 1U);
 }
 
+// A full resync that overtakes a delta of the time before: its base is forgotten, so the client
+// must not wait for the base, and must not ask for another resync.
+TEST(ResyncRequest, IsNotMadeForADeltaThatAResyncOvertook) {
+  kit::MovingBay bay{1};
+  bay.populate(3, 4, 4, 4);
+  ClientReplicator replicator(bay.world());
+  struct Snapshot {
+    std::uint64_t token = 0;
+    std::vector<std::byte> bytes;
+    std::size_t bits = 0;
+  };
+  const auto next = [&] {
+    bay.step(0.02);
+    std::vector<RelevantEntity> seen;
+    for (const auto& [id, one] : bay.all()) seen.push_back({id, false});
+    replicator.see(seen);
+    Snapshot made;
+    made.bytes.resize(1200);
+    bits::Writer out(made.bytes);
+    made.token = replicator.fill(Time{}, out).value();
+    out.finish();
+    made.bits = out.bit_count();
+    return made;
+  };
+  ClientWorld client_world(bay::kEntities);
+  const auto take = [&](const Snapshot& one) { return client_world.receive(one.bytes, one.bits); };
+  const Snapshot first = next();
+  EXPECT_EQ(take(first), Errc::none);
+  replicator.acked(first.token);
+  const Snapshot late = next();
+  replicator.resync();
+  const Snapshot full = next();
+  EXPECT_EQ(take(full), Errc::none);
+  EXPECT_EQ(take(late), Errc::replayed);
+  EXPECT_FALSE(client_world.wants_resync());
+  EXPECT_EQ(client_world.counts().waited, 0U);
+  replicator.acked(full.token);
+  EXPECT_EQ(take(next()), Errc::none) << "it goes on from the full one";
+}
+
 TEST_F(Resync, ReportsAreHeardOnceInAWhile) {
   attach();
   listen();

@@ -81,7 +81,13 @@ Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::
   SnapshotTerms told = terms;
   const auto mark = read_head(in, marks, latest, told, digest, sections, codes->inside().heads,
                               symbol_counts != nullptr ? &symbol_counts->heads() : nullptr);
-  if (!mark) return mark.error();
+  if (!mark) {
+    // Of the time before a full resync that overtook it: the marks of that time are gone, and
+    // nothing is to wait for them.
+    const bool is_old =
+        mark.error() == Errc::base_missing && snapshot_number(payload, latest) < start;
+    return is_old ? Errc::replayed : mark.error();
+  }
   // Of the time before a full resync: the server has started its history anew since.
   if (mark->start < start) return Errc::replayed;
   if (broken && mark->newest > 0) return Errc::base_missing;
