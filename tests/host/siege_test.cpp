@@ -408,6 +408,31 @@ TEST(Siege, DatagramsTakeOfTheTicksBudgetWhateverTheyHold) {
   EXPECT_EQ(hosts.server().counts().drops.of(Errc::over_budget), dropped) << "the flood is over";
 }
 
+// A loop that waits for datagrams flushes after each of them. The usual budget is by time, so that
+// this gives a client no more.
+TEST(Siege, TheUsualBudgetHoldsHoweverOftenTheServerFlushes) {
+  const auto usual = static_cast<int>(ServerOptions().tick_budget.messages);
+  SimHosts hosts(host_test::kProtocol, {.delay = 2ms});
+  std::map<std::int64_t, int> heard;  // by 50 ms
+  hosts.server().on<host_test::Both>(
+      [&](Peer, const host_test::Both&) { ++heard[(hosts.now() - at(0s)) / 50ms]; });
+  Client& flood = hosts.join();
+  hosts.run(300ms);
+  for (int i = 0; i < 100; ++i) {
+    for (int k = 0; k < 200; ++k) (void)flood.send(host_test::Both{});
+    flood.flush(hosts.now());
+    hosts.run(5ms);
+  }
+  int all = 0;
+  for (const auto& [tick, count] : heard) {
+    EXPECT_LE(count, 2 * usual) << "two budgets may meet in a tick";
+    all += count;
+  }
+  EXPECT_GE(all, 8 * usual) << "in half a second";
+  EXPECT_LE(all, 12 * usual);
+  EXPECT_GT(hosts.server().counts().drops.of(Errc::over_budget), 1000U);
+}
+
 // Of a server that closes hears also who has just been answered, and is no connection yet.
 // What waits for the game is bounded for each channel, in bytes. Nothing is lost by that.
 TEST(Siege, MessagesThatWaitTakeNoMoreThanTheReceiveWindow) {
