@@ -88,7 +88,7 @@ class Server {
   kwind::host::Peer peer_{};
 };
 
-// The table: the tug at the server, as the pilot was told, and as the pilot predicts it.
+// The table: the tug at the server, as the pilot received it, and as the pilot predicts it.
 void print_head(int round_trip, double loss) {
   fmt::print("{} ms round trip, {:.0f} % loss; a squall after 10 s\n\n", round_trip, loss * 100);
   fmt::print("{:>5}  {:>17}  {:>17}  {:>17}\n", "", "at the server", "told to the pilot",

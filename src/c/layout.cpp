@@ -233,7 +233,7 @@ class Copier {
     return KWIND_OK;
   }
 
-  // A count and items behind it: of a list 32 bits, of a `maybe` 8.
+  // A count, then items. The count has 32 bits for a list, 8 for a `maybe`.
   kwind_result counted(const Type& type, TheValue& value, const kwind_member& member,
                        const Area& area) {
     const bool is_list = type.kind == TypeKind::list;

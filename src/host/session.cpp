@@ -326,7 +326,7 @@ void Session::hear_message(Time now, const link::Event& event, Sink& sink) {
       return drop(Errc::value_range);
   }
   // Invariant: messages of a channel are handed on in the order in which the link gave them. One
-  // that must wait makes all behind it wait.
+  // that must wait makes all later ones wait.
   std::deque<Held>& waiting = held_[event.channel];
   // The rate is that at which messages come, however long they wait here afterwards.
   const bool counted = in_limits_[*type].take(now);

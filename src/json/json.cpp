@@ -172,7 +172,7 @@ class Reading {
     }
   }
 
-  // Rows of equal length, as many as the grid is high.
+  // Rows of equal length, one for each row of the grid.
   Value grid(const Type& type, const ordered_json& json) {
     if (!json.is_array() || json.size() != type.height) {
       stop(fmt::format("an array of {} rows", type.height), json);

@@ -5,7 +5,7 @@
 
 namespace kwind::language {
 
-/// The line with a space between each `first` and the `second` right behind it: so that it neither
+/// The line with a space between each `first` and the `second` right after it: so that it neither
 /// ends nor opens a comment. O(characters).
 inline std::string kept_apart(std::string_view line, char first, char second) {
   std::string out;

@@ -1,5 +1,5 @@
 // Lays out a .kw file: prints the syntax tree in one form and puts each comment back to where it
-// stood, above a line or behind it. A blank line between declarations or fields stays, several
+// stood, above a line or at its end. A blank line between declarations or fields stays, several
 // become one.
 #include "kwind/language/format.h"
 

@@ -362,8 +362,9 @@ std::optional<Type> Types::type(const TypeSyntax& syntax, const Home& home) {
   return std::nullopt;
 }
 
-// Items without bits would let a message of a few bytes claim as many as the limit permits. A decoder rejects a
-// length that the bits left cannot back, by the smallest item of any version.
+// Items without bits would let a message of a few bytes claim the largest length that the limit
+// permits. A decoder rejects a length that the bits left cannot back, by the smallest item of any
+// version.
 std::optional<Type> Types::list_or_maybe(const TypeSyntax& syntax, const Home& home) {
   Type made;
   made.kind = syntax.word == TypeWord::list ? TypeKind::list : TypeKind::maybe;

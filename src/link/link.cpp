@@ -90,8 +90,8 @@ Errc Link::Impl::receive(Time now, const Endpoint& from, std::span<const std::by
   return error;
 }
 
-// Writes at most one datagram; the caller asks again until there is none. The pacer is told how
-// much time has passed even if nothing is sent.
+// Writes at most one datagram; the caller asks again until there is none. The pacer's clock goes on
+// even if nothing is sent.
 std::size_t Link::Impl::poll_datagram(Time now, std::span<std::byte> out) {
   KWIND_ASSERT(out.size() >= kMaxDatagramBytes);
   now = forward(now);

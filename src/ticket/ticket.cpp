@@ -150,7 +150,7 @@ bool is_for(const Json& claims, std::string_view audience) {
          });
 }
 
-// The bytes must be as many as the curve has. The decoded copy is wiped from memory.
+// The number of bytes must be that of the curve. The decoded copy is wiped from memory.
 bool key_part(const Json& jwk, const char* name, std::span<std::byte> out) {
   std::vector<unsigned char> bytes;
   const bool fits = decode(text_of(jwk, name), bytes) && bytes.size() == out.size();

@@ -1,4 +1,4 @@
-// Compares what each bot was told and drew with what the server's world was at that tick.
+// Compares what each bot received and drew with what the server's world was at that tick.
 #include "verdict.h"
 
 #include <fmt/format.h>

@@ -575,8 +575,7 @@ std::string settings_text(const Protocol* protocol, const std::string& descripti
   return text;
 }
 
-// Settings that a reload cannot change, and that differ: the operator is told to start the relay
-// anew.
+// Settings that a reload cannot change, and that differ: for these the relay must be started anew.
 std::vector<std::string> fixed_changes(const Settings& now, const Settings& wanted) {
   std::vector<std::string> names;
   const auto differs = [&](const char* name, bool differ) {

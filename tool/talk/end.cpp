@@ -154,7 +154,7 @@ class ClientEnd final : public End {
   std::optional<Time> again_at_;
 };
 
-// A server that shows whatever its clients send, and answers when it is told to.
+// A server that shows whatever its clients send, and answers on command.
 class ServerEnd final : public End {
  public:
   ServerEnd(const schema::Tables& tables, std::unique_ptr<io::PollableTransport> transport,

@@ -247,7 +247,7 @@ std::string ScriptRun::shown(const Event& event) const {
 }
 
 // Returns whether the step is over. What was awaited is consumed with everything of its channel
-// that came before it, so that the next `expect` looks behind it. On failure the last message of
+// that came before it, so that the next `expect` looks further on. On failure the last message of
 // the wanted type is shown, else the last event.
 bool ScriptRun::expect(const Step& step, Time now) {
   const auto found = std::find_if(seen_.begin(), seen_.end(),

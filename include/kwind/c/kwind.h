@@ -131,7 +131,7 @@ KWIND_C_API kwind_result kwind_value_get_int(const kwind_value* value, const cha
 KWIND_C_API kwind_result kwind_value_set_real(kwind_value* value, const char* path, double number);
 KWIND_C_API kwind_result kwind_value_get_real(const kwind_value* value, const char* path,
                                               double* out);
-/* text, bytes. What comes out lives until the value changes, and has a 0 behind it that `size` does not count. */
+/* text, bytes. What comes out lives until the value changes, and ends with a 0 that `size` does not count. */
 KWIND_C_API kwind_result kwind_value_set_text(kwind_value* value, const char* path,
                                               const char* bytes, size_t size);
 KWIND_C_API kwind_result kwind_value_get_text(const kwind_value* value, const char* path,

@@ -171,7 +171,7 @@ Time Channels::next_repeat(const Allowance& allowed, Duration latest) const {
   return next;
 }
 
-// Messages of high priority go before the payload source, all others behind it.
+// Messages of high priority go before the payload source, all others after the payload.
 std::size_t Channels::fill_high(FrameWriter& out, Time now, const Allowance& allowed,
                                 SentPackets& ledger) {
   return allowed.high ? payload_rank(out, now, Priority::high, ledger) : 0;

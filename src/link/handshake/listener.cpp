@@ -279,8 +279,8 @@ std::variant<CheckKeys, AeadKeys> keys_of(std::optional<NoiseNk>& noise, Cipher 
 
 }  // namespace
 
-// What a client that is let in is told: its id, what both ends agreed on, and the secrets by which
-// it knows a reset and may come back.
+// The welcome of a client that is let in: its id, what both ends agreed on, and the secrets with
+// which the client recognises a reset and may resume.
 void Listener::State::welcome(const Connect& connect, Admission& admission, Welcome& told) {
   std::size_t place = 0;
   version_common(options.identity, connect.identity, place);

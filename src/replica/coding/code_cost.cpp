@@ -42,7 +42,7 @@ ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& in
     made.changes += share;
     for (const MaskColumn& each : columns) {
       const std::size_t state = symbol >> each.place & ((1U << each.bits) - 1);
-      // A residual of 1 or -1 is told by the mask itself.
+      // The mask itself carries a residual of 1 or -1.
       const bool by_mask = each.bits == 2 && state < kLongError;
       if (state == 0 || by_mask) continue;
       const schema::ColumnInfo& column = info.columns[each.column];

@@ -18,8 +18,8 @@ std::size_t bits_of(const DesyncedEntity& entity) {
 
 }  // namespace
 
-// Ids ascend, so that each is told by its distance from the one before. What does not fit is left
-// out: the next report has it, if it still differs.
+// Ids ascend, so that each is coded by its distance from the one before. Entities that do not fit
+// are left out: the next report has them, if they still differ.
 void write_report(bits::Writer& out, std::span<const DesyncedEntity> entities) {
   std::uint32_t id = 0;
   for (const DesyncedEntity& each : entities) {

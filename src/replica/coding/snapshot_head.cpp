@@ -148,8 +148,8 @@ std::uint32_t snapshot_number(std::span<const std::byte> payload, std::uint32_t 
   return number_of(static_cast<std::uint32_t>(in.get(kSnapshotBits)), latest);
 }
 
-// Numbers that travel as their low bits are taken for the nearest to `latest`. What builds on a
-// snapshot that is not here is told by base_missing, and may be read when that has come.
+// Numbers that travel as their low bits are taken for the nearest to `latest`. A snapshot whose base
+// is not here gives base_missing, and may be read when the base has come.
 Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, std::uint32_t latest,
                                SnapshotTerms& terms, std::optional<std::uint32_t>& digest,
                                Sections& sections, const PrefixCode& heads,

@@ -182,7 +182,7 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
 }
 
 // A body that was cut to its room fits only where there is exactly as much.
-// Copies the snapshot of a step behind this client's own head.
+// Writes the snapshot of a step that another client made, after a head of its own.
 std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, bits::Writer& out) {
   if (step.says) {
     const std::size_t head_bits_max = longest_head(step.heading);

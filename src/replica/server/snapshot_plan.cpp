@@ -61,8 +61,8 @@ void BaselineHistory::fragment_largest_pending(std::size_t roomiest) {
   each.fragmented = true;
 }
 
-// Keeps the most urgent candidates, as many as could fit at kMinBits each. Returns whether others
-// were left out.
+// Keeps the most urgent candidates, at most the number that could fit at kMinBits each. Returns
+// whether others were left out.
 bool BaselineHistory::narrow(std::size_t room) {
   const std::size_t max = room / kMinBits + 1;
   if (candidates.size() <= max) return false;
