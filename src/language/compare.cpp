@@ -32,6 +32,7 @@ class Comparison {
 
   // Walks both descriptions side by side. `judged` marks where changes begin that decide whether
   // versions are refused: the version number itself is no break.
+  // Order of the output: protocol, channels, messages, entities, as a description has them.
   std::vector<Change> changes() {
     head();
     const std::size_t judged = changes_.size();
@@ -123,6 +124,7 @@ class Comparison {
               schema::kMaxVersions),
           "raise the version by less, or when peers of those are gone");
     }
+    // The limits are part of the digest only through the widths that follow from them.
     limit("entities", before_.entities_up_to, after_.entities_up_to, TypeKind::ref);
     limit("peers", before_.peers_up_to, after_.peers_up_to, TypeKind::peer);
     doc(before_.doc, after_.doc, where);

@@ -33,6 +33,8 @@ std::string alive_text(const schema::Life& life, std::string_view codec) {
 
 // Statements that write all fields of a struct, for the body of encode().
 std::string CppCodec::encode(const std::string& owner, const std::vector<Field>& all) {
+  // One walk serves both directions: `encoding_` decides which statement a leaf becomes, so that
+  // the order of fields cannot differ.
   encoding_ = true;
   codec_ = "out";
   uniques_ = 0;
@@ -61,6 +63,8 @@ void CppCodec::fields(const std::string& owner, const std::vector<Field>& all,
   for (const Field& field : all) {
     if (field.words.local != schema::Local::no) continue;
     const std::string name = fmt::format("{}.{}", object, cpp_name(field.name));
+    // Ranges are static members of the struct that declares the field, also where the field's
+    // record is written in place.
     const Range range{fmt::format("{}::{}", owner, field.name)};
     std::string condition = alive_text(field.life, encoding_ ? "out" : "in");
     if (field.words.owner_only) {
@@ -83,6 +87,8 @@ void CppCodec::fields(const std::string& owner, const std::vector<Field>& all,
 }
 
 // Whether a record is small and simple enough to be written as part of what contains it.
+// Rule: at most 64 bits, every version alike, and nothing that has a length or a choice. Such a
+// record costs no call, and its pieces join those of its neighbours.
 bool CppCodec::expands(const Type& type) const {
   const auto& all = protocol_.records[type.index].fields;
   for (const Field& field : all) {
@@ -392,6 +398,7 @@ void CppCodec::encode_one_of(const Options& options, const std::string& value_na
   const std::string held = variable("held");
   std::string object = value_name;
   if (!options.lives.empty()) {
+    // The variant is not copied: a pointer leads to the original or to the stand-in.
     // An older version is sent the stand-in of a case that it does not know.
     const std::string stand_in = unique("stand_in");
     const std::string place = unique("place");
@@ -435,6 +442,8 @@ void CppCodec::decode_one_of(const Options& options, const std::string& value_na
   ++depth_;
   for (std::size_t i = 0; i < options.options.size(); ++i) {
     const schema::Option& option = options.options[i];
+    // The last case is `default`: the decoder has refused codes beyond it already, and compilers
+    // see that every path assigns.
     const bool last = i + 1 == options.options.size();
     open(last ? std::string("default: {") : fmt::format("case {}: {{", i));
     const std::string call = fmt::format("kwind::schema::alternative<{}::{}>({})", type,
@@ -454,11 +463,14 @@ void CppCodec::decode_one_of(const Options& options, const std::string& value_na
 
 // ---- text ----
 
+// Names in nested blocks get the depth as a suffix, so that none hides another: -Wshadow holds for
+// generated code, too.
 std::string CppCodec::variable(std::string_view name) {
   if (name == "i" && depth_ < 12) return std::string(1, static_cast<char>('i' + depth_));
   return depth_ == 0 ? std::string(name) : fmt::format("{}_{}", name, depth_);
 }
 
+// A counter for names that stand beside each other in one block.
 std::string CppCodec::unique(std::string_view name) {
   return fmt::format("{}_{}", name, ++uniques_);
 }

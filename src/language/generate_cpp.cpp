@@ -42,6 +42,8 @@ class Generator {
         codec_(protocol, types_) {}
 
   // One header for each declaration, and one that includes all and holds the tables.
+  // Headers of single declarations come first: each begins with an empty header of its own, and the
+  // header of the whole protocol then includes all that were made.
   std::vector<GeneratedFile> files() {
     for (const Options& made : protocol_.enums) {
       if (made.inside.empty() && own(made.name))
@@ -51,8 +53,10 @@ class Generator {
       if (made.inside.empty()) alone(made.name, [&] { write_flags(*header_, made, ""); });
     }
     for (const auto& record : protocol_.records) {
+      // A record that belongs to a request is written with the request.
       if (own(record.name)) alone(record.name, [&] { record_text(record); });
     }
+    // An answer has no header of its own: its types stand in the header of its request.
     for (std::size_t kind = 0; kind < protocol_.messages.size(); ++kind) {
       const MessageType& message = protocol_.messages[kind];
       if (message.role == schema::MessageRole::answer) continue;
@@ -93,6 +97,7 @@ class Generator {
   void line(fmt::format_string<Args...> format, Args&&... args) {
     header_->line(format, std::forward<Args>(args)...);
   }
+  // The includes that a member of this type needs.
   void need(const Type& type) {
     types_.headers(type, header_->system_headers(), header_->our_headers());
   }
@@ -131,6 +136,7 @@ class Generator {
   void member_text(const Field& field, const std::string& scope = "") {
     need(field.type);
     const std::string range = CppTypes::range(field.type, field.name);
+    // Encoder and decoder share the constant, so that they cannot disagree about a range.
     if (!range.empty()) line("  static constexpr {};", range);
     header_->text(cpp_comment(field.doc, "  "));
     line("  {} {}{};  // {}{}, {}{}", types_.name(field.type, scope), cpp_name(field.name),
@@ -148,6 +154,8 @@ class Generator {
     for (const Field& field : fields) {
       if (field.words.local == schema::Local::no) member_text(field);
     }
+    // Tables stand after the struct, because they name it: the functions are declared here and
+    // defined there.
     if (what == Of::message) line("  static constexpr const kwind::schema::MessageInfo& info();");
     if (what == Of::entity) {
       line("  static constexpr const kwind::schema::EntityInfo& entity_info();");
@@ -169,6 +177,7 @@ class Generator {
     line("    [[maybe_unused]] double part) {{\n  {} made = from;", name);
     for (const Field& field : fields) {
       if (field.words.local != schema::Local::no) continue;
+      // Fields that jump, such as a count of coins, are not blended.
       if (what == Of::entity && !field.words.smooth && !field.words.follow) continue;
       const std::string member = cpp_name(field.name);
       const auto by = [&](std::string_view function) {
@@ -185,6 +194,7 @@ class Generator {
         case schema::TypeKind::f64:
         case schema::TypeKind::vec:
         case schema::TypeKind::rotation: by("kwind::schema::blended"); break;
+        // Values without anything in between stay as they were.
         default: break;
       }
     }
@@ -249,6 +259,7 @@ class Generator {
   void message_text(const MessageType& message, std::size_t kind) {
     const auto& channel = protocol_.channels[message.channel];
     std::string doc = message.doc.empty() ? "" : message.doc + "\n";
+    // The comment repeats the declaration in words: readers of generated code need not look it up.
     doc += fmt::format("{}, on {} ({}){}{}; {}.", name_of(message.direction), channel.name,
                        name_of(channel.delivery),
                        message.at_most_per_second == 0
@@ -294,6 +305,7 @@ class Generator {
     for (const Type& inner : type.element) forward(inner);
   }
 
+  // A request without reasons has no type for a refusal.
   bool refuses(const MessageType& request) const {
     return std::any_of(protocol_.records.begin(), protocol_.records.end(),
                        [&](const auto& record) { return record.name == request.name + "Refused"; });
