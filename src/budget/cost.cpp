@@ -97,6 +97,8 @@ class View {
     ordered_json updates = ordered_json::array();
     ordered_json gone = ordered_json::array();
     std::size_t bits = 0;
+    // As many leave as enter: the view keeps its size. The one that has been in view longest
+    // leaves.
     const std::size_t entering = entries_.next();
     for (std::size_t i = 0; i < entering && !seen_.empty() && !outside_.empty(); ++i) {
       gone.push_back(seen_.front().id);
@@ -153,6 +155,7 @@ class View {
 
   // An entity that was out of view comes in, with new values.
   const VisibleEntity& enter() {
+    // Any of those outside, which the last one then replaces: O(1).
     const std::size_t place = numbers_.up_to(outside_.size() - 1);
     VisibleEntity fresh;
     fresh.id = outside_[place];
@@ -222,6 +225,7 @@ class Sender {
       ++count_;
       ordered_json json{{"type", type_.name}};
       json.update(json::to_json(protocol_, type_.fields, value));
+      // In JSON a message names its type, for which the library needs some bits.
       piece.json["messages"].push_back(std::move(json));
     }
   }
@@ -387,15 +391,18 @@ class Measurement {
       for (int i = 0; i < kSamples; ++i) some += json::text_of(view.any()).size() + 1;
       bytes += static_cast<double>(some) / kSamples * view.plan().population;
     }
+    // The world has a size, not a course: each tick costs the same.
     for (std::uint32_t tick = 0; tick < kMeasuredTicks; ++tick) {
       whole_world_.add(static_cast<std::size_t>(bytes));
     }
     return {"JSON text of the whole world", whole_world_.traffic(), up_.traffic(text)};
   }
 
+  // Bytes a second, of bits in all measured ticks.
   double per_second(double bits) const {
     return bits / 8 / kMeasuredTicks * plan_.ticks_per_second;
   }
+  // 0 where nothing was sent.
   static double mean(std::size_t bits, std::size_t count) {
     return count == 0 ? 0 : static_cast<double>(bits) / static_cast<double>(count);
   }

@@ -37,6 +37,7 @@ class PlanReader {
       problem(parsed.error().place, parsed.error().text);
       return std::move(made_);
     }
+    // Order: numbers of the plan, description, then what needs the description.
     const toml::table& root = *parsed;
     known_keys(root, {"description", "clients", "ticks_per_second", "header_bytes",
                       "datagram_bytes", "seed", "state", "messages"});
@@ -99,6 +100,8 @@ class PlanReader {
 
   // ---- values ----
 
+  // A missing key takes `otherwise`, if there is one. After a problem the smallest value stands in,
+  // so that reading goes on.
   double number(const toml::table& table, std::string_view key, double min, double max,
                 std::optional<double> otherwise = {}) {
     const toml::node* node = table.get(key);
@@ -117,6 +120,7 @@ class PlanReader {
     }
     return *value;
   }
+  // TOML has integers and floats; `60.0` is taken for 60.
   double whole(const toml::table& table, std::string_view key, double min, double max,
                std::optional<double> otherwise = {}) {
     const double value = number(table, key, min, max, otherwise);
@@ -204,6 +208,8 @@ class PlanReader {
       problem(table.get("entity")->source(), fmt::format("version {} has no {}", protocol().version,
                                                          protocol().entities[*entity].name));
     }
+    // Contradictions of a plan are problems, because the figures for it would be wrong without a
+    // sign.
     if (made.entering > 0 && made.in_view == static_cast<double>(made.population)) {
       problem(table.get("entering_per_second")->source(),
               "nothing can enter: all that there are, are in view");
@@ -222,6 +228,7 @@ class PlanReader {
     const toml::node* node = table.get("fields");
     for (std::size_t i = 0; i < entity.fields.size(); ++i) {
       const schema::Field& field = entity.fields[i];
+      // Only fields that can change on the wire may be named.
       if (!field.travels(protocol().version) || field.words.at_spawn) continue;
       known.push_back(field.name);
       if (node == nullptr) made.fields.push_back(static_cast<std::uint32_t>(i));
@@ -248,6 +255,7 @@ class PlanReader {
         unknown_name(each, fmt::format("field of {}", entity.name), wanted, known);
       }
     }
+    // A name that stands twice counts once.
     std::sort(made.fields.begin(), made.fields.end());
     made.fields.erase(std::unique(made.fields.begin(), made.fields.end()), made.fields.end());
   }
@@ -314,6 +322,7 @@ class PlanReader {
 
   // Limits of the whole plan, so that a measurement ends in seconds.
   void check_totals(const toml::table& root) {
+    // Sums over all types; each single number was checked where it stands.
     double population = 0;
     double in_view = 0;
     for (const StatePlan& each : made_.plan.state) {

@@ -27,6 +27,7 @@ struct ClientObject final : Object {
   std::shared_ptr<std::string> ticket = std::make_shared<std::string>();
   std::unique_ptr<Client> client;
   std::optional<ReplicatedWorld> world;
+  // The state of which the last event told.
   ConnectionState told = ConnectionState::connecting;
   // Reused, so that texts and lists of entities keep their storage.
   std::vector<schema::Value> newest;
@@ -248,6 +249,7 @@ using kwind::schema::MessageRole;
 
 namespace {
 
+// One text for all functions that write to `out`.
 kwind_result out_is_null() {
   return kwind::c::fail(KWIND_E_ARGUMENT, "`out` is NULL");
 }
@@ -267,10 +269,12 @@ kwind_result kwind_client_open(kwind_protocol* protocol, const kwind_client_opti
   });
 }
 
+// Without a close the server notices the end by its timeout.
 void kwind_client_free(kwind_client* client) {
   kwind::c::free_object<ClientObject>(client);
 }
 
+// Taken with the next attempt to connect: a ticket is good for one connection.
 kwind_result kwind_client_set_ticket(kwind_client* client, const char* ticket) {
   return with(client, [&](ClientObject& object) {
     *object.ticket = ticket == nullptr ? "" : ticket;
@@ -282,10 +286,12 @@ kwind_result kwind_client_step(kwind_client* client, uint32_t wait_ms) {
   return with(client, [&](ClientObject& object) { return kwind::c::step(object, wait_ms); });
 }
 
+// Values and texts of an event live until the next event is taken.
 kwind_result kwind_client_next_event(kwind_client* client, kwind_event* out) {
   return with(client, [&](ClientObject& object) { return object.messages.events().pop(out); });
 }
 
+// 0 also for a stale handle: a question has no error code.
 int kwind_client_connected(const kwind_client* client) {
   return kwind::c::call_or(0, [&] {
     const Held<ClientObject> held(client);
@@ -293,6 +299,8 @@ int kwind_client_connected(const kwind_client* client) {
   });
 }
 
+// Errors: KWIND_E_TYPE for a value of another role, the link's `closed` while there is no
+// connection.
 kwind_result kwind_client_send(kwind_client* client, const kwind_value* message) {
   return with_message(client, message, MessageRole::message,
                       [&](ClientObject& object, const ValueObject& value) {
@@ -300,6 +308,7 @@ kwind_result kwind_client_send(kwind_client* client, const kwind_value* message)
                       });
 }
 
+// The outcome comes as an event with this number, exactly once, also when the connection ends.
 kwind_result kwind_client_request(kwind_client* client, const kwind_value* message,
                                   uint32_t timeout_ms, uint64_t* request) {
   return with_message(client, message, MessageRole::request,
@@ -313,6 +322,7 @@ kwind_result kwind_client_request(kwind_client* client, const kwind_value* messa
                       });
 }
 
+// Answers a request of the server.
 kwind_result kwind_client_reply(kwind_client* client, uint64_t request, const kwind_value* reply) {
   return with(client, [&](ClientObject& object) {
     const Held<ValueObject> held(reply);
@@ -333,6 +343,7 @@ kwind_result kwind_client_refuse(kwind_client* client, uint64_t request, const c
   });
 }
 
+// The caller steps on until KWIND_EVENT_DISCONNECTED, so that reliable messages are delivered.
 kwind_result kwind_client_close(kwind_client* client, const char* reason) {
   return with(client, [&](ClientObject& object) {
     object.client->close(reason == nullptr ? "" : reason);
@@ -363,6 +374,7 @@ kwind_result kwind_client_stats(kwind_client* client, kwind_stats* out) {
   });
 }
 
+// Inputs travel repeatedly until they are acknowledged, so their size is limited.
 kwind_result kwind_client_input(kwind_client* client, const kwind_value* input, uint32_t* number) {
   return with_world(client, [&](ClientObject& object, kwind::ReplicatedWorld& world) {
     const Held<ValueObject> held(input);
@@ -381,6 +393,7 @@ kwind_result kwind_client_input(kwind_client* client, const kwind_value* input, 
   });
 }
 
+// The newest input that the newest snapshot includes: predictions replay those after it.
 kwind_result kwind_client_processed_input(kwind_client* client, uint32_t* out) {
   return with_world(client, [&](ClientObject&, kwind::ReplicatedWorld& world) {
     if (out == nullptr) return out_is_null();
@@ -389,6 +402,7 @@ kwind_result kwind_client_processed_input(kwind_client* client, uint32_t* out) {
   });
 }
 
+// `shown` lies behind `newest` by the playout delay, and has a fraction between two ticks.
 kwind_result kwind_client_tick(kwind_client* client, uint32_t* newest, double* shown) {
   return with_world(client, [&](ClientObject&, kwind::ReplicatedWorld& world) {
     const auto tick = world.playout_tick(kwind::io::now());
@@ -399,6 +413,7 @@ kwind_result kwind_client_tick(kwind_client* client, uint32_t* newest, double* s
   });
 }
 
+// With a capacity that is too small the caller gets the first ones, and the number of all.
 kwind_result kwind_client_entities(kwind_client* client, kwind_ref* out, size_t capacity,
                                    size_t* count) {
   return with_world(client, [&](ClientObject&, kwind::ReplicatedWorld& world) {

@@ -76,11 +76,13 @@ class Copier {
   // Fields and members in step: both are in the description's order.
   kwind_result fields(const std::vector<schema::Field>& all, TheValue& value,
                       const kwind_member* members, std::size_t count, const Area& area) {
+    // Local fields have no member, so members are counted apart from fields.
     std::size_t next = 0;
     for (std::size_t i = 0; i < all.size(); ++i) {
       if (all[i].words.local != schema::Local::no) continue;
       if (next == count) return fail(KWIND_E_LAYOUT, "the layout has too few members");
       const kwind_member& member = members[next++];
+      // A layout of another description is found by its names, before any byte moves.
       if (member.name == nullptr || all[i].name != member.name) {
         return misfit(member, fmt::format("the description has `{}` here", all[i].name));
       }
@@ -92,6 +94,8 @@ class Copier {
   }
 
  private:
+  // An offset beyond the struct gives an empty area, in which no number fits: a wrong layout cannot
+  // read or write outside.
   static Area rest_of(const Area& area, std::size_t offset) {
     return offset > area.size ? Area{} : area.part(offset, area.size - offset);
   }
@@ -130,6 +134,7 @@ class Copier {
       case 4:
         return is_signed ? number<std::int32_t>(area, kept, member)
                          : number<std::uint32_t>(area, kept, member);
+      // Values hold 64-bit integers as signed ones, so one type serves for both.
       case 8: return number<std::int64_t>(area, kept, member);
       default: return misfit(member, "the width is 1, 2, 4 or 8");
     }
@@ -207,6 +212,7 @@ class Copier {
     auto size = static_cast<std::uint32_t>(value.text.size());
     const Area bytes = area.part(member.inner_offset, member.limit + (ends_with_0 ? 1U : 0U));
     if (bytes.memory == nullptr) return misfit(member, "it lies outside the struct");
+    // Checked before anything is written: a size that was too large would point beyond the bytes.
     if (kToStruct && size > member.limit) return out_of_limit(member, size, member.limit);
     if (!move(area, size)) return misfit(member, "it lies outside the struct");
     if (size > member.limit) return out_of_limit(member, size, member.limit);
@@ -245,6 +251,7 @@ class Copier {
     if (is_list ? !move(area, count) : !move(area, present)) {
       return misfit(member, "it lies outside the struct");
     }
+    // A count that comes from a struct is trusted no more than one from the network.
     if (!is_list) count = present;
     if (count > max) return out_of_limit(member, count, max);
     if constexpr (!kToStruct) {
@@ -264,6 +271,7 @@ class Copier {
     }
     if (const auto result = choice(cases, value, member, area); result != KWIND_OK) return result;
     const auto place = static_cast<std::size_t>(value.whole);
+    // Only the chosen case is copied; the other members of the union hold no value.
     const schema::Option& option = cases.options[place];
     const kwind_member& inside = member.inner[place];
     if (option.type.empty()) {

@@ -39,6 +39,7 @@ struct ServerObject final : Object {
 
 // Handlers of the server put events into the queue.
 void ServerObject::attach() {
+  // C has no handlers: each event waits until kwind_server_next_event() takes it.
   const auto event = [this](kwind_event_type of, Peer peer, Errc error = Errc::none,
                             std::string text = {}) {
     QueuedEvent made;
@@ -65,9 +66,12 @@ void ServerObject::attach() {
 // Messages with an owner's field are checked here, as the C++ dispatcher does.
 Errc ServerObject::take(Peer peer, const route::RawMessage& message, schema::Layout& layout) {
   const bool is_input = input_type == std::size_t{message.info.type};
+  // An input that is sent as a message would be a second one in its tick.
   if (is_input && !state->takes_input()) return Errc::not_allowed;
   if (!message.info.owner_field.empty()) {
     const auto& fields = messages.description().messages[message.info.type].fields;
+    // Decoded once more for the owner's field; the event's value is decoded when the event is
+    // taken.
     schema::Layout look = layout;
     schema::Value value;
     const Errc error =
@@ -85,6 +89,7 @@ void ServerObject::attach_world(const kwind_server_options& options,
                                 std::optional<std::size_t> input) {
   ReplicationOptions made;
   made.tick_rate = options.tick_rate;
+  // The caller sets its entities after the tick's event, before the next step() sends them.
   made.tick_between_receive_and_flush = true;
   if (options.datagrams_per_tick > 0) made.datagrams_per_tick = options.datagrams_per_tick;
   if (options.position_field != nullptr) made.view.place = options.position_field;
@@ -182,6 +187,7 @@ kwind_result open(const Held<ProtocolObject>& protocol, const kwind_server_optio
     return fail(KWIND_E_ARGUMENT, "an input needs a tick_rate");
   }
 
+  // The server shares the protocol: its handle may be freed before the server's.
   auto made = std::make_shared<ServerObject>(protocol.shared());
   ServerOptions chosen;
   if (options.listen_count > 0) {
@@ -214,6 +220,7 @@ kwind_result step(ServerObject& object, std::uint32_t wait_ms) {
   Server& server = *object.server;
   const Time start = io::now();
   server.flush(start);
+  // A full queue of events is not filled further: what arrives waits in its window.
   if (object.messages.events().full()) return KWIND_OK;
   if (wait_ms > 0) server.wait(std::chrono::milliseconds(wait_ms));
   server.receive(io::now());
@@ -265,6 +272,7 @@ kwind_result with_message(const kwind_server* handle, const kwind_value* value,
   });
 }
 
+// References of C have the same two numbers as those of C++.
 schema::AnyRef any_ref(kwind_ref entity) {
   return {entity.id, entity.generation};
 }
@@ -339,6 +347,7 @@ using kwind::c::with_view;
 using kwind::c::with_world;
 using kwind::schema::MessageRole;
 
+// Each function of the interface is a call(): a C++ exception becomes an error code with a text.
 kwind_result kwind_server_open(kwind_protocol* protocol, const kwind_server_options* options,
                                kwind_server** out) {
   return kwind::c::call([&] {
@@ -351,14 +360,17 @@ kwind_result kwind_server_open(kwind_protocol* protocol, const kwind_server_opti
   });
 }
 
+// Frees the object when no call uses it any more; the handle is stale from now on.
 void kwind_server_free(kwind_server* server) {
   kwind::c::free_object<ServerObject>(server);
 }
 
+// Holds the lock of the object while it waits: other calls wait as well, but for wake().
 kwind_result kwind_server_step(kwind_server* server, uint32_t wait_ms) {
   return with(server, [&](ServerObject& object) { return kwind::c::step(object, wait_ms); });
 }
 
+// Ends the wait of a step() in another thread.
 kwind_result kwind_server_wake(kwind_server* server) {
   return kwind::c::call([&] {
     // Not locked: a step() in another thread holds the lock, and wake() is safe from any thread.
@@ -371,10 +383,13 @@ kwind_result kwind_server_wake(kwind_server* server) {
   });
 }
 
+// Values and texts of an event live until the next event is taken.
 kwind_result kwind_server_next_event(kwind_server* server, kwind_event* out) {
   return with(server, [&](ServerObject& object) { return object.messages.events().pop(out); });
 }
 
+// The text is the object's and lives as long as the object. Port 0 has been replaced by the port
+// that the system chose.
 kwind_result kwind_server_address(kwind_server* server, size_t index, const char** out) {
   return with(server, [&](ServerObject& object) {
     if (out == nullptr || index >= object.addresses.size()) {
@@ -386,6 +401,7 @@ kwind_result kwind_server_address(kwind_server* server, size_t index, const char
   });
 }
 
+// The text that clients need as `server_key`; it lives as long as the object.
 kwind_result kwind_server_public_key(kwind_server* server, const char** out) {
   return with(server, [&](ServerObject& object) {
     if (out == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "`out` is NULL");
@@ -394,6 +410,7 @@ kwind_result kwind_server_public_key(kwind_server* server, const char** out) {
   });
 }
 
+// Slots are small numbers that are used again; peers are never used again.
 kwind_result kwind_server_slot(kwind_server* server, uint32_t peer, uint32_t* out) {
   return with(server, [&](ServerObject& object) {
     if (out == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "`out` is NULL");
@@ -404,6 +421,7 @@ kwind_result kwind_server_slot(kwind_server* server, uint32_t peer, uint32_t* ou
   });
 }
 
+// The value is encoded here: the caller may change or free it afterwards.
 kwind_result kwind_server_send(kwind_server* server, uint32_t peer, const kwind_value* message) {
   return with_message(
       server, message, MessageRole::message, [&](ServerObject& object, const ValueObject& value) {
@@ -412,6 +430,7 @@ kwind_result kwind_server_send(kwind_server* server, uint32_t peer, const kwind_
       });
 }
 
+// Encoded once for all clients. Peer 0 leaves nobody out.
 kwind_result kwind_server_send_all(kwind_server* server, uint32_t left_out,
                                    const kwind_value* message, size_t* sent) {
   return with_message(server, message, MessageRole::message,
@@ -423,6 +442,7 @@ kwind_result kwind_server_send_all(kwind_server* server, uint32_t left_out,
                       });
 }
 
+// A room without members is no error: it takes no message.
 kwind_result kwind_server_send_room(kwind_server* server, const char* room, uint32_t left_out,
                                     const kwind_value* message, size_t* sent) {
   return with_message(server, message, MessageRole::message,
@@ -436,6 +456,7 @@ kwind_result kwind_server_send_room(kwind_server* server, const char* room, uint
                       });
 }
 
+// Rooms exist while they have members. To enter a room twice changes nothing.
 kwind_result kwind_server_enter_room(kwind_server* server, uint32_t peer, const char* room) {
   return with(server, [&](ServerObject& object) {
     if (room == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "the room is NULL");
@@ -445,6 +466,7 @@ kwind_result kwind_server_enter_room(kwind_server* server, uint32_t peer, const 
   });
 }
 
+// A client that ends leaves its rooms by itself.
 kwind_result kwind_server_leave_room(kwind_server* server, uint32_t peer, const char* room) {
   return with(server, [&](ServerObject& object) {
     if (room == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "the room is NULL");
@@ -454,6 +476,7 @@ kwind_result kwind_server_leave_room(kwind_server* server, uint32_t peer, const 
   });
 }
 
+// A request is answered once: the number is of no use afterwards.
 kwind_result kwind_server_reply(kwind_server* server, uint64_t request, const kwind_value* reply) {
   return with(server, [&](ServerObject& object) {
     const Held<ValueObject> held(reply);
@@ -464,6 +487,7 @@ kwind_result kwind_server_reply(kwind_server* server, uint64_t request, const kw
   });
 }
 
+// The reason is one of those that the description lists for the request.
 kwind_result kwind_server_refuse(kwind_server* server, uint64_t request, const char* reason,
                                  const char* words) {
   return with(server, [&](ServerObject& object) {
@@ -474,6 +498,7 @@ kwind_result kwind_server_refuse(kwind_server* server, uint64_t request, const c
   });
 }
 
+// The outcome comes as an event with this number, exactly once.
 kwind_result kwind_server_request(kwind_server* server, uint32_t peer, const kwind_value* message,
                                   uint32_t timeout_ms, uint64_t* request) {
   return with_message(
@@ -488,6 +513,7 @@ kwind_result kwind_server_request(kwind_server* server, uint32_t peer, const kwi
       });
 }
 
+// Reliable messages that were sent before are delivered first.
 kwind_result kwind_server_close(kwind_server* server, uint32_t peer, const char* reason) {
   return with(server, [&](ServerObject& object) {
     if (object.server->slot(kwind::c::peer_of(peer)) == 0) return from_errc(Errc::no_such_peer);
@@ -496,6 +522,7 @@ kwind_result kwind_server_close(kwind_server* server, uint32_t peer, const char*
   });
 }
 
+// The caller steps on until the clients are gone, or frees the server at once.
 kwind_result kwind_server_close_all(kwind_server* server, const char* reason) {
   return with(server, [&](ServerObject& object) {
     object.server->close_all(reason == nullptr ? "" : reason);
@@ -503,6 +530,7 @@ kwind_result kwind_server_close_all(kwind_server* server, const char* reason) {
   });
 }
 
+// The struct's size is checked before anything is written to it.
 kwind_result kwind_server_stats(kwind_server* server, kwind_stats* out) {
   return with(server, [&](ServerObject& object) {
     const auto sized = kwind::c::check_size(out, sizeof(kwind_stats), sizeof(kwind_stats));
@@ -516,6 +544,7 @@ kwind_result kwind_server_stats(kwind_server* server, kwind_stats* out) {
   });
 }
 
+// The entity appears to clients in the next tick.
 kwind_result kwind_server_spawn(kwind_server* server, const kwind_value* entity, kwind_ref* out) {
   return with_world(server, [&](ServerObject& object, kwind::Replication& state) {
     const Held<ValueObject> held(entity);
@@ -525,6 +554,7 @@ kwind_result kwind_server_spawn(kwind_server* server, const kwind_value* entity,
   });
 }
 
+// All fields are set; clients are sent those that changed.
 kwind_result kwind_server_set(kwind_server* server, kwind_ref entity, const kwind_value* state) {
   return with_world(server, [&](ServerObject& object, kwind::Replication& world) {
     const Held<ValueObject> held(state);
@@ -533,6 +563,7 @@ kwind_result kwind_server_set(kwind_server* server, kwind_ref entity, const kwin
   });
 }
 
+// The reference is stale from now on, also when its id is used again: the generation differs.
 kwind_result kwind_server_despawn(kwind_server* server, kwind_ref entity) {
   return with_world(server, [&](ServerObject&, kwind::Replication& state) {
     if (!state.world().despawn(kwind::c::any_ref(entity))) return kwind::c::no_entity(entity);
@@ -540,6 +571,7 @@ kwind_result kwind_server_despawn(kwind_server* server, kwind_ref entity) {
   });
 }
 
+// The client sees what is around the entity, and owns it.
 kwind_result kwind_server_follow(kwind_server* server, uint32_t peer, kwind_ref entity) {
   return with_view(server, peer, [&](ServerObject& object, kwind::ClientView& view) {
     if (!object.state->world().is_alive(kwind::c::any_ref(entity))) {
@@ -551,6 +583,7 @@ kwind_result kwind_server_follow(kwind_server* server, uint32_t peer, kwind_ref 
   });
 }
 
+// A fixed place to see from, in place of an entity.
 kwind_result kwind_server_set_origin(kwind_server* server, uint32_t peer, double x, double y,
                                      double z) {
   return with_view(server, peer, [&](ServerObject&, kwind::ClientView& view) {
@@ -559,6 +592,7 @@ kwind_result kwind_server_set_origin(kwind_server* server, uint32_t peer, double
   });
 }
 
+// The owner sees the fields that are `owner only`, and may send messages in the entity's name.
 kwind_result kwind_server_set_owned(kwind_server* server, uint32_t peer, kwind_ref entity,
                                     int owned) {
   return with_view(server, peer, [&](ServerObject& object, kwind::ClientView& view) {

@@ -24,6 +24,8 @@ class Walk {
   Walk(const schema::Protocol& protocol, std::string_view path)
       : protocol_(protocol), path_(path) {}
 
+  // The first step is a field; each further one begins with a `.` or a `[`. With `into_maybe` the
+  // path leads to the value within an optional field, not to the option itself.
   kwind_result follow(const TypeName& type, Value& value, bool into_maybe, Place& out) {
     if (const auto result = enter_field(*type.fields, value, *type.name, out); result != KWIND_OK) {
       return result;
@@ -41,12 +43,14 @@ class Walk {
   kwind_result wrong(std::string_view why) const {
     return fail(KWIND_E_NAME, fmt::format("path `{}`, at byte {}: {}", path_, at_ + 1, why));
   }
+  // The name up to the next `.` or `[`, or the end of the path.
   std::string_view next_name() {
     const std::size_t start = at_;
     at_ = std::min(path_.find_first_of(".[", start), path_.size());
     return path_.substr(start, at_ - start);
   }
 
+  // A linear search: types have some dozens of fields, and C code that must be fast uses structs.
   kwind_result enter_field(const std::vector<schema::Field>& fields, Value& value,
                            std::string_view owner, Place& out) {
     const std::size_t start = at_;
@@ -61,6 +65,7 @@ class Walk {
     return wrong(fmt::format("{} has no field `{}`", owner, name));
   }
 
+  // `.NAME` is a field of a record, or the chosen case of a `one of`.
   kwind_result enter_name(Place& place) {
     if (path_[at_] != '.') return wrong("a `.` or `[` is wanted here");
     ++at_;
@@ -84,6 +89,7 @@ class Walk {
     return KWIND_OK;
   }
 
+  // `[INDEX]` is an item of a list, a cell of a grid, row by row, or a component of a vector.
   kwind_result enter_item(Place& place) {
     const std::size_t close = path_.find(']', at_);
     const std::string_view digits =
@@ -109,6 +115,7 @@ class Walk {
            kind == TypeKind::rotation;
   }
 
+  // Options are passed in silence, so that a path reads like the description.
   kwind_result pass_maybe(Place& place) const {
     while (place.type != nullptr && place.type->kind == TypeKind::maybe) {
       if (place.value->items.empty()) return wrong("it is absent; set its count to 1 first");
@@ -122,6 +129,7 @@ class Walk {
   std::size_t at_ = 0;
 };
 
+// The error names the type that the path does lead to.
 kwind_result wrong_type(std::string_view path, const Place& place,
                         const schema::Protocol& protocol) {
   return fail(
@@ -167,6 +175,7 @@ bool is_whole(const Place& place) {
     default: return false;
   }
 }
+// A place without a type is a component of a direction or rotation: a double.
 bool is_real(const Place& place) {
   if (place.type == nullptr) return true;
   switch (place.type->kind) {
@@ -182,6 +191,7 @@ bool is_text(const Place& place) {
          (place.type->kind == TypeKind::text || place.type->kind == TypeKind::bytes);
 }
 
+// The values or cases that have names; nullptr for other types.
 const schema::Options* names_of(const schema::Protocol& protocol, const Place& place) {
   if (place.type == nullptr) return nullptr;
   if (place.type->kind == TypeKind::enumeration) return &protocol.enums[place.type->index];
@@ -189,6 +199,7 @@ const schema::Options* names_of(const schema::Protocol& protocol, const Place& p
   return nullptr;
 }
 
+// Sets an integer, a bool, flags, or the number of an enum's value.
 kwind_result set_whole(const ValueObject& object, const Place& place, std::int64_t number,
                        std::string_view path) {
   const schema::Protocol& protocol = object.protocol->protocol;
@@ -205,6 +216,7 @@ kwind_result set_whole(const ValueObject& object, const Place& place, std::int64
   return KWIND_OK;
 }
 
+// Chooses an enum's value or the case of a `one of` by name. Linear in the number of names.
 kwind_result set_name(const ValueObject& object, const Place& place, std::string_view name,
                       std::string_view path) {
   const schema::Protocol& protocol = object.protocol->protocol;
@@ -226,6 +238,7 @@ kwind_result set_name(const ValueObject& object, const Place& place, std::string
   return fail(KWIND_E_NAME, fmt::format("`{}` has no value or case `{}`", path, name));
 }
 
+// Sets the length of a list, or whether an optional value is present.
 kwind_result set_count(const ValueObject& object, const Place& place, std::size_t count,
                        std::string_view path) {
   const schema::Protocol& protocol = object.protocol->protocol;

@@ -38,13 +38,16 @@ std::string little(std::uint64_t value, int bytes) {
   for (int i = 0; i < bytes; ++i) out += static_cast<char>(value >> (8 * i) & 0xff);
   return out;
 }
+// Network byte order, as the headers of IP and UDP have it.
 std::string big16(std::size_t value) {
   return {static_cast<char>(value >> 8 & 0xff), static_cast<char>(value & 0xff)};
 }
+// Blocks and options end at multiples of four bytes.
 void pad(std::string& text) {
   text.resize((text.size() + 3) / 4 * 4);
 }
 
+// The length stands before and after the body, so that a file can be read backwards.
 std::string block(std::uint32_t type, std::string_view body) {
   const std::string length = little(body.size() + 12, 4);
   return little(type, 4) + length + std::string(body) + length;
@@ -57,6 +60,7 @@ std::string option(std::uint16_t code, std::string_view value) {
   return out;
 }
 
+// Mapped addresses have the four bytes of IPv4 last.
 std::string ip_of(const Endpoint& endpoint, bool v4) {
   const auto* first = endpoint.ip.data() + (v4 ? 12 : 0);
   return {reinterpret_cast<const char*>(first), v4 ? std::size_t{4} : std::size_t{16}};
@@ -90,6 +94,7 @@ std::string pcapng_start(std::string_view comment) {
 // Addresses and ports in headers of IP and UDP that are made here; checksums included.
 std::string pcapng_packet(const Packet& packet) {
   KWIND_ASSERT(packet.payload.size() <= kMaxPayload);
+  // An IPv4 packet if either address is one.
   const bool v4 = packet.from.is_v4() || packet.to.is_v4();
   const std::size_t udp_bytes = packet.payload.size() + 8;
   const std::string addresses = ip_of(packet.from, v4) + ip_of(packet.to, v4);
@@ -98,12 +103,15 @@ std::string pcapng_packet(const Packet& packet) {
                                  packet.payload.size());
   std::string ip;
   if (v4) {
+    // Version 4 and 20 bytes of header; do not fragment; 64 hops.
     const std::string before = std::string{0x45, 0} + big16(udp_bytes + 20) + big16(0) +
                                big16(0x4000) + std::string{64, kUdp};
     ip = before + big16(checksum(before + big16(0) + addresses)) + addresses;
   } else {
+    // Version 6, no flow label; 64 hops.
     ip = std::string{0x60, 0, 0, 0} + big16(udp_bytes) + std::string{kUdp, 64} + addresses;
   }
+  // The checksum covers the addresses as well: the pseudo header of RFC 768.
   const std::string pseudo = addresses + std::string{0, kUdp} + big16(udp_bytes) + ports + big16(0);
   std::uint16_t sum = checksum(pseudo + std::string(payload));
   if (sum == 0) sum = 0xffff;  // RFC 768: zero would mean that there is none
@@ -125,6 +133,7 @@ class Bytes {
   std::uint64_t number(std::size_t size) { return take(size, swapped_); }
   std::uint64_t network(std::size_t size) { return take(size, true); }
   std::span<const std::byte> rest() const { return bytes_; }
+  // The next bytes; none once the end was passed.
   std::span<const std::byte> part(std::size_t size) {
     ok_ = ok_ && size <= bytes_.size();
     const auto out = bytes_.first(ok_ ? size : 0);
@@ -159,6 +168,7 @@ struct Interface {
 // What of a frame is IP; nothing if it is none.
 std::optional<std::span<const std::byte>> ip_in(std::span<const std::byte> frame,
                                                 std::uint32_t link) {
+  // The type that the link layer names: 0x0800 is IPv4, 0x86dd IPv6.
   Bytes in(frame, false);
   std::uint64_t type = 0x0800;
   switch (link) {
@@ -210,6 +220,7 @@ Kind udp_in(std::span<const std::byte> ip, Packet& out) {
     in.skip(2);
     address(out.from, 4);
     address(out.to, 4);
+    // The first fragment has the ports but not all of the payload, later ones have no ports.
     if (head < 20 || (fragment & 0x3fff) != 0) return Kind::other;
     in.skip(head - 20);
   } else if (first >> 4 == 6) {
@@ -248,6 +259,7 @@ void take_frame(std::span<const std::byte> frame, const Interface& interface, st
     ++out.cut;
     return;
   }
+  // Seconds and their fraction apart: nanoseconds times ticks would not fit 64 bits.
   const std::uint64_t whole = ticks / interface.ticks_per_second;
   const std::uint64_t part = ticks % interface.ticks_per_second;
   // Unsigned arithmetic: a time beyond 64 bits of nanoseconds wraps instead of overflowing.
@@ -309,6 +321,7 @@ Result<Contents> read_pcapng(std::span<const std::byte> file) {
     if (type == kInterface) {
       interfaces.push_back(read_interface(in));
     } else if (type == kEnhancedPacket || type == kSimplePacket) {
+      // A simple packet has no interface and no time: it belongs to the first interface.
       const bool simple = type == kSimplePacket;
       const std::uint64_t which = simple ? 0 : in.number(4);
       const std::uint64_t high = simple ? 0 : in.number(4);

@@ -125,6 +125,7 @@ bool Endpoint::is_loopback() const {
   return ip[15] == 1;
 }
 
+// IPv4 as dotted numbers, IPv6 by RFC 5952: lower case, the longest run of zeros as `::`.
 std::string Endpoint::text() const {
   if (is_v4()) return fmt::format("{}.{}.{}.{}:{}", ip[12], ip[13], ip[14], ip[15], port);
   // RFC 5952: the longest run of zero groups, two at least, becomes "::".

@@ -34,6 +34,7 @@ ReplicatedWorld::~ReplicatedWorld() {
   client_.set_reference_filter(nullptr);
 }
 
+// Each connection begins with an empty world: the server does not know what the client kept.
 void ReplicatedWorld::begin() {
   const std::uint64_t agreed = client_.code_tables();
   // Both ends must decode with the same tables. 0 stands for the built-in ones.
@@ -64,6 +65,7 @@ void ReplicatedWorld::follow_rate() {
   playout_ = replica::PlayoutClock(options_.playout);
 }
 
+// The end of a receive(): the playout clock takes the newest tick, then handlers get the events.
 void ReplicatedWorld::after_receive(Time now, const Guard& guard) {
   // Events are told after all snapshots of this receive() were taken: handlers see a world of one
   // tick.

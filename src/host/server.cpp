@@ -39,6 +39,8 @@ Server::Server(Transport& transport, const schema::ProtocolInfo& protocol,
       [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
 }
 
+// The links are closed, but nothing is sent any more: a server that wants its clients to hear of the
+// end calls close_all() and goes on until they are gone.
 Server::~Server() {
   // Open requests end as disconnected, and none can be made any more.
   for (Connection* connection : impl_->order) {
@@ -100,6 +102,7 @@ void Server::listen_on(Transport& another) {
 // waiting.
 void Server::Impl::take_datagrams(Time now) {
   constexpr std::size_t kTurn = 16;
+  // Without a clock the number of datagrams alone bounds the turn.
   const Time end = options.clock ? options.clock() + options.receive_time : kNever;
   std::size_t left = options.receive_datagrams;
   std::size_t empty = 0;
@@ -299,6 +302,8 @@ Errc Server::send_answer(const route::RequestId& request_id, const schema::Messa
   return error;
 }
 
+// A Responder was dropped unanswered: an answer says so, and the asking end need not wait for its
+// timeout.
 void Server::abandon(const route::RequestId& request_id, const schema::MessageInfo& info) {
   const Peer to{request_id.peer};
   Connection* const connection = impl_->find(to);
@@ -327,6 +332,7 @@ void Server::set_tap(Tap tap, std::optional<Peer> only) {
   if (only) impl_->wire.tap_peer = static_cast<std::uint32_t>(*only);
 }
 
+// Reliable messages that were sent before are delivered first.
 void Server::close(Peer peer, std::string_view reason) {
   if (Connection* connection = impl_->find(peer)) {
     impl_->touch(*connection);
@@ -336,6 +342,7 @@ void Server::close(Peer peer, std::string_view reason) {
   }
 }
 
+// Handshakes that are under way are closed too, when they open.
 void Server::close_all(std::string_view reason) {
   impl_->closed_all = Impl::ClosedAll{impl_->last_now, std::string(reason)};
   for (Connection* connection : impl_->order) {

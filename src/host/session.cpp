@@ -18,6 +18,7 @@ constexpr std::size_t kMaxPrefixBits = 16 + schema::kRequestIdBits;
 
 }  // namespace
 
+// Counts of connections that ended stay in the sums.
 void Traffic::add(const link::Link& link) {
   const link::Stats& stats = link.stats();
   datagrams_sent += stats.datagrams_sent;
@@ -225,6 +226,7 @@ void Session::keep_payload(const link::Event& event) {
   kept_payloads_.push_back({{event.payload.begin(), event.payload.end()}, event.bits});
 }
 
+// Payloads go to the program in the order in which the link delivered them.
 void Session::hand_over_payloads(Sink& sink) {
   while (!kept_payloads_.empty()) {
     const KeptPayload kept = std::move(kept_payloads_.front());
@@ -276,6 +278,7 @@ void Session::set_ready(Time now) {
   ready_since_ = now;
 }
 
+// One event of the link: a message, an opening, an end.
 void Session::hear(Time now, const link::Event& event, Sink& sink) {
   switch (event.kind) {
     case link::Event::Kind::opened: sink.opened(); return;
@@ -368,6 +371,7 @@ bool Session::charge_datagram() {
   return true;
 }
 
+// Paused, the program takes no messages at all.
 bool Session::within_budget(std::size_t bits) const {
   if (wire_->paused) return false;
   // One message passes in each tick however large it is, or a message larger than the budget would

@@ -272,6 +272,7 @@ void ThreadedServer::close(Peer peer, std::string_view reason) {
   hand_over_closes();
 }
 
+// Closes wait in a map of their own until the queue between the threads has room: none is lost.
 void ThreadedServer::hand_over_closes() {
   while (!closes_.empty()) {
     Outbound* const slot = halves_->outbound.put_slot();

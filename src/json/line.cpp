@@ -46,6 +46,7 @@ std::string escaped(const std::string& json) {
   return out;
 }
 
+// JSON for a terminal.
 std::string json_text(const ordered_json& json) {
   return escaped(text_of(json));
 }
@@ -62,6 +63,7 @@ bool plain_word(const std::string& text) {
 std::string value_line(const Type& type, const ordered_json& json) {
   switch (type.kind) {
     case TypeKind::enumeration: return json.get<std::string>();
+    // Without quotes an empty value could not be told from a missing one.
     case TypeKind::bytes: return json.get<std::string>().empty() ? "\"\"" : json.get<std::string>();
     case TypeKind::text: {
       const auto text = json.get<std::string>();
@@ -169,6 +171,7 @@ tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_vi
     case TypeKind::ref: return typed_ref(word);
     case TypeKind::maybe: {
       const Type& inner = type.element.front();
+      // `none` is the outer absence: an inner one must be written as JSON.
       const bool wrapped = can_be_null(inner);
       if (word == "none") return wrapped ? ordered_json::array() : ordered_json(nullptr);
       auto value = typed_value(inner, text);
@@ -199,6 +202,7 @@ tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_vi
 
 }  // namespace
 
+// A text in quotes, for messages: its limits are seen, and it cannot move the cursor.
 std::string shown(std::string_view text) {
   return json_text(ordered_json(std::string(text)));
 }
@@ -207,6 +211,7 @@ std::string shown(std::string_view text) {
 std::vector<std::string_view> words_of(std::string_view text) {
   std::vector<std::string_view> words;
   std::size_t start = std::string_view::npos;
+  // `depth` counts open brackets and braces, outside quotes.
   int depth = 0;
   bool quoted = false;
   for (std::size_t i = 0; i < text.size(); ++i) {
@@ -288,6 +293,7 @@ tl::expected<Value, Problem> parse_fields(const Protocol& protocol,
   }
   auto value = from_json(protocol, fields, json);
   if (!value) return value;
+  // A value out of range would be moved by the encoder: whoever typed it wants to know.
   if (auto problem = out_of_range(protocol, fields, *value)) return tl::unexpected(*problem);
   return value;
 }
@@ -298,6 +304,7 @@ tl::expected<Line, Problem> parse_line(const Protocol& protocol, std::string_vie
   if (words.empty()) return tl::unexpected(Problem("nothing to send"));
   const auto kind = find_type(protocol, words[0]);
   if (!kind) return tl::unexpected(kind.error());
+  // Words are views of the text, so their place in it is known.
   const auto end = static_cast<std::size_t>(words[0].data() - text.data()) + words[0].size();
   const schema::MessageType& message = protocol.messages[*kind];
   auto value = parse_fields(protocol, message.fields, text.substr(end));
@@ -345,6 +352,7 @@ std::vector<std::string> completions(const Protocol& protocol, schema::Direction
                                      const std::vector<std::string>& commands,
                                      std::string_view typed) {
   const auto words = words_of(typed);
+  // A blank at the end begins a new word.
   const bool fresh = typed.empty() || typed.back() == ' ';
   const std::string last(fresh || words.empty() ? std::string_view() : words.back());
   std::vector<std::string> all;
@@ -394,6 +402,7 @@ std::vector<std::string> completions(const Protocol& protocol, schema::Direction
 
 // `path OP value`; a path leads into records by dots and into lists by [index].
 tl::expected<Condition, Problem> parse_condition(std::string_view text) {
+  // Longer ones first: `<=` begins with `<`.
   static constexpr std::string_view kComparisons[] = {"!=", "<=", ">=", "=", "<", ">"};
   const std::size_t at = text.find_first_of("=<>!");
   if (at == 0 || at == std::string_view::npos) {

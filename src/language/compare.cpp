@@ -193,6 +193,7 @@ class Comparison {
   template <class Item, class Inner>
   void items(const std::vector<Item>& a, const std::vector<Item>& b, const std::string& where,
              std::string_view what, const Inner& inner) {
+    // The place, in the new list, of the last item that was found: an item before it has moved.
     std::size_t furthest = 0;
     std::string behind;
     for (const Item& old_item : a) {

@@ -86,6 +86,7 @@ std::string CppTypes::value(const Type& type, const schema::Value& value,
     case TypeKind::tick: return fmt::format("{}", value.whole);
     case TypeKind::f32: {
       const std::string text = fmt::format("{}", static_cast<float>(value.real));
+      // A whole number needs no suffix: `1F` is no literal.
       return text.find_first_of(".e") == std::string::npos ? text : text + "F";
     }
     case TypeKind::real:
@@ -108,12 +109,14 @@ std::string CppTypes::initial(const Type& type, const schema::Value& of,
                               const std::string& scope) const {
   switch (type.kind) {
     case TypeKind::vec: {
+      // All components of a default are equal: the language states none for vectors.
       const std::string part = value(type.element.front(), of.items.front(), scope);
       return part == "0" ? fmt::format(" = {}::Zero()", name(type))
                          : fmt::format(" = {}::Constant({})", name(type), part);
     }
     case TypeKind::grid: {
       const std::string cell = value(type.element.front(), of.items.front(), scope);
+      // A grid is made of zeros by itself.
       return cell == "0" || cell == "false" ? "" : fmt::format("{{{}}}", cell);
     }
     case TypeKind::text:

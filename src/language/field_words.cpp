@@ -99,6 +99,7 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
                                         const DefaultSyntax& syntax, const Type& type,
                                         Reporter& reporter) {
   schema::Value to;
+  // A default is a word, a string or a number; the lexer has told them apart.
   const Token& place = syntax.place;
   const bool is_number = syntax.number.written();
   const auto refuse = [&](std::string message) {
@@ -106,6 +107,7 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
     return std::nullopt;
   };
   const double value = reduced(syntax.number).value();
+  // Numbers are exact fractions, so that 0.1 is a tenth and not the nearest double.
   const bool whole = is_number && syntax.number.num % syntax.number.den == 0;
   const std::int64_t number = whole ? syntax.number.num / syntax.number.den : 0;
   switch (type.kind) {
@@ -127,6 +129,8 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
       return to;
     }
     case TypeKind::real: {
+      // The encoder would move the value to the nearest step: the description must state what
+      // travels.
       const auto index = type.real.index_of(value);
       const double nearest_value = type.real.value_of(index.index);
       if (!is_number || !index.in_range || nearest_value != value) {

@@ -22,6 +22,7 @@ using schema::Options;
 using schema::Type;
 using schema::TypeKind;
 
+// ASCII only: names of a description have no other letters.
 std::string upper(std::string text) {
   for (char& c : text) c = c >= 'a' && c <= 'z' ? static_cast<char>(c - 'a' + 'A') : c;
   return text;
@@ -52,6 +53,7 @@ std::string c_comment(std::string_view text, std::string_view indent) {
     const std::size_t end = text.find('\n');
     // Neither an end of the comment within it, nor a line that goes on into the next one.
     std::string line = kept_apart(kept_apart(text.substr(0, end), '*', '/'), '/', '*');
+    // A backslash at the end would join the next line to the comment's line (C11, 5.1.1.2).
     while (line.ends_with('\\')) line.pop_back();
     out += fmt::format("{}/* {} */\n", indent, line);
     text = end == std::string_view::npos ? std::string_view{} : text.substr(end + 1);

@@ -123,6 +123,7 @@ std::string type_text(const Protocol& protocol, const Field& field) {
   return out;
 }
 
+// Doc comments of several lines stand in one cell.
 std::string in_one_line(std::string text) {
   std::replace(text.begin(), text.end(), '\n', ' ');
   return text;
@@ -163,12 +164,14 @@ std::string drawing(const std::vector<LayoutCell>& cells) {
                        : cell.number % 2 == 0 ? "even"
                                               : "odd",
                        x, y, w, kRowHeight - 8);
+    // A field that goes on in the next row has its name in the first one only.
     const std::string name = escaped(cell.starts ? fitted(cell.path, w) : "");
     out += fmt::format("<text x=\"{}\" y=\"{}\">{}</text>", x + w / 2, y + 17, name);
     const std::string size =
         cell.varies()              ? fmt::format("{} to {} bits", cell.min_bits, cell.max_bits)
         : cell.starts && cell.ends ? fmt::format("{}", cell.bits)
                                    : fmt::format("{} of {}", cell.bits, cell.max_bits);
+    // A digit takes 7 units. Where the text does not fit the number of bits may.
     if (w >= size.size() * 7 || cell.bits > 1) {
       out += fmt::format("<text class=size x=\"{}\" y=\"{}\">{}</text>", x + w / 2, y + 32,
                          w >= size.size() * 7 ? size : fmt::format("{}", cell.bits));
@@ -188,6 +191,7 @@ std::string characters(const std::vector<LayoutCell>& cells) {
   out += edge;
   std::size_t next = 0;
   for (std::size_t row = 0; row <= cells.back().row; ++row) {
+    // Two characters a bit, and one for the right edge.
     std::string line(2 * kRowBits + 1, ' ');
     line.front() = '|';
     std::size_t end = 0;
@@ -195,6 +199,7 @@ std::string characters(const std::vector<LayoutCell>& cells) {
       const LayoutCell& cell = cells[next];
       std::string name = cell.starts ? cell.path : "...";
       if (cell.varies()) name += fmt::format(": {} to {} bits", cell.min_bits, cell.max_bits);
+      // The name stands in the middle of the field, cut to its width.
       const std::size_t room = std::size_t{2} * cell.bits - 1;
       if (name.size() > room) name = name.substr(0, room);
       const std::size_t at = std::size_t{2} * cell.first + 1 + (room - name.size()) / 2;
@@ -258,6 +263,7 @@ class Html {
   }
 
  private:
+  // A doc comment; nothing where there is none.
   void paragraph(const std::string& text) {
     if (!text.empty()) out_ += fmt::format("<p>{}</p>\n", escaped(text));
   }
@@ -265,6 +271,7 @@ class Html {
   // Links to all declarations.
   void contents() {
     out_ += "<nav>";
+    // Names of declarations are unique, so they serve as anchors.
     const auto links = [&](const auto& all) {
       for (const auto& each : all) {
         out_ += fmt::format("<a href=\"#{0}\">{0}</a> ", escaped(each.name));
@@ -370,6 +377,7 @@ std::string cell_text(std::string_view text) {
   }
   return out;
 }
+// A bar would end the cell, a tag would be read as HTML.
 std::string cell(std::string text) {
   return cell_text(escaped(in_one_line(std::move(text)), kTags));
 }

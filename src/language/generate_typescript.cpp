@@ -64,6 +64,7 @@ std::string ts_comment(std::string_view text, std::string_view indent) {
   return out + " */\n";
 }
 
+// Parts of a list, with `between` between them.
 std::string joined(const std::vector<std::string>& parts, std::string_view between) {
   return fmt::format("{}", fmt::join(parts, between));
 }
@@ -111,10 +112,14 @@ class Module {
 
   // ---- types ----
 
+  // Numbers of TypeScript are doubles: exact up to 2^53. Ranges beyond that, and codes of more than
+  // 52 bits, take bigint.
   static bool is_big(const Type& type) {
     return type.integer.lo < -kLastExact || type.integer.hi > kLastExact ||
            type.integer.bits() > 52;
   }
+  // Types whose values already include null: an optional value of such a type needs another form,
+  // an empty or a one-element tuple.
   static bool can_be_null(const Type& type) {
     return type.kind == TypeKind::maybe || type.kind == TypeKind::ref;
   }
@@ -159,6 +164,7 @@ class Module {
       case TypeKind::direction3: return "kw.Vec3";
       case TypeKind::rotation: return "kw.Rotation";
       case TypeKind::vec:
+        // Vectors of bigint have no name in the package.
         if (element() == "number") return fmt::format("kw.Vec{}", type.limit);
         return type.limit == 2 ? fmt::format("{{ x: {0}; y: {0} }}", element())
                                : fmt::format("{{ x: {0}; y: {0}; z: {0} }}", element());
@@ -321,6 +327,7 @@ class Module {
       if (!field.life.whole()) {
         row += fmt::format(", life: [{}, {}]", field.life.since, field.life.until);
       }
+      // Only defaults that the description states: the package knows those of the types.
       if (field.written_default) {
         const std::string value = default_text(field);
         if (!value.empty()) row += ", value: " + value;
@@ -340,6 +347,7 @@ class Module {
     std::string type = fmt::format("kw.MessageType<{}>", message.name);
     if (message.role == MessageRole::request) type = request_type(message);
     if (is_answer) type = "kw.MessageType<unknown>";
+    // The words of the description, as the package's types have them.
     const char* from = message.direction == schema::Direction::from_client   ? "client"
                        : message.direction == schema::Direction::from_server ? "server"
                                                                              : "both";
@@ -385,12 +393,14 @@ class Module {
     line("export const {}: kw.ProtocolInfo = {{", name);
     line("  name: {}, version: {}, entitiesUpTo: {}, peersUpTo: {},", ts_string(protocol_.name),
          protocol_.version, protocol_.entities_up_to, protocol_.peers_up_to);
+    // Digests of all versions that the handshake may agree on, the newest first.
     std::vector<std::string> versions;
     for (std::uint16_t v = protocol_.version; v >= schema::oldest_version(protocol_); --v) {
       versions.push_back(
           fmt::format("[{}, \"{}\"]", v, to_hex(schema::digest_of(protocol_, v), 16)));
     }
     line("  versions: [{}],", joined(versions, ", "));
+    // Channels in the order of their numbers.
     line("  channels: [");
     for (const schema::Channel& channel : protocol_.channels) {
       std::string row = fmt::format("name: {}, delivery: \"{}\"", ts_string(channel.name),

@@ -22,7 +22,9 @@ std::optional<Life> common(const Life& a, const Life& b) {
   return both;
 }
 
+// Whether `whole` has every version of `part`. An end of 0 is no end.
 bool covers(const Life& whole, const Life& part) {
+  // `until` names the first version without the declaration.
   const bool ends = whole.until == 0 || (part.until != 0 && part.until <= whole.until);
   return whole.since <= part.since && ends;
 }
@@ -43,6 +45,7 @@ class Overlaps {
     }
     if (syntax.owner.kind == TokenKind::end) return;
     const Field* owned = named(found->fields, found->owner_field);
+    // A version with the message and without its owner's field would let anybody send it.
     if (owned != nullptr && !covers(owned->life, found->life)) {
       reporter_.error(syntax.owner,
                       fmt::format("some version has `{}` and not its `{}`, so that nobody's right "
@@ -71,6 +74,7 @@ class Overlaps {
     }
   }
 
+  // A record has no life of its own: it exists wherever a field has it.
   void record(const RecordSyntax& syntax) {
     const auto found = named(protocol_.records, syntax.name.text);
     if (found != nullptr) defaults(syntax.fields, found->fields);
@@ -120,6 +124,7 @@ class Overlaps {
       }
       const auto& options = protocol_.enums[field->type.index].options;
       const auto at = static_cast<std::size_t>(field->written_default->whole);
+      // Only the newest version makes new values; older ones are sent a stand-in.
       if (at >= options.size() || options[at].life.alive(protocol_.version)) continue;
       if (!field->life.alive(protocol_.version)) continue;
       reporter_.error(each.name, fmt::format("the default `{}` is not in the newest version; name "

@@ -388,6 +388,8 @@ class Parser : private TypeParser {
     return (peek().first_on_line || !on_new_line) && contains(declaration_words(), peek().text) &&
            peek(1).text != ":";
   }
+  // Panic mode: after an error the parser goes on at the next word that begins a declaration, so
+  // that one run reports the errors of all declarations.
   void skip_to_declaration() {
     begin_type();
     // Any word at the start of a line may be a declaration, misspelt or not.
@@ -396,6 +398,7 @@ class Parser : private TypeParser {
       next();
     }
   }
+  // Within braces it goes on at the next field.
   void skip_to_field() {
     begin_type();
     int braces = 0;  // of a type that went wrong

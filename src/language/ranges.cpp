@@ -79,6 +79,7 @@ schema::Fraction reduced(const Number& number) {
   return {number.num / common, number.den / common};
 }
 
+// A range of whole numbers. All 2^64 values are permitted; an empty range is not.
 std::optional<Type> integer_type(const TypeSyntax& syntax, Reporter& reporter) {
   for (const Number* end : {&syntax.lo, &syntax.hi}) {
     if (end->num % end->den != 0) {
@@ -103,6 +104,8 @@ std::optional<Type> integer_type(const TypeSyntax& syntax, Reporter& reporter) {
   return made;
 }
 
+// A range of steps. The step must divide the range, in exact fractions: bounds that are no steps
+// would be moved in silence.
 std::optional<Type> real_type(const TypeSyntax& syntax, Reporter& reporter) {
   const auto too_fine = [&] {
     reporter.error(syntax.step.place, "range and step need more than 50 bits; use a coarser step");
@@ -141,6 +144,7 @@ std::optional<Type> real_type(const TypeSyntax& syntax, Reporter& reporter) {
   return made;
 }
 
+// A circle of equal steps: the step must divide 360 degrees.
 std::optional<Type> angle_type(const TypeSyntax& syntax, Reporter& reporter) {
   const Number& step = syntax.step;
   if (step.num <= 0) {
@@ -167,6 +171,7 @@ std::optional<Type> angle_type(const TypeSyntax& syntax, Reporter& reporter) {
   return made;
 }
 
+// The largest error in degrees decides the grid of a direction or rotation.
 std::optional<Type> unit_vector_type(const TypeSyntax& syntax, Reporter& reporter) {
   Type made;
   made.within = reduced(syntax.step);

@@ -10,6 +10,7 @@ namespace {
 
 using Names = std::set<std::string_view>;
 
+// Words between blanks and line ends.
 Names split(std::string_view text) {
   Names names;
   while (!text.empty()) {

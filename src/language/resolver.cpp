@@ -157,6 +157,7 @@ class Resolver {
         : request.direction == schema::Direction::from_server ? schema::Direction::from_client
                                                               : schema::Direction::both;
     answer.at_most_per_second = 0;
+    // The owner's field is a field of the request, which the answer does not have.
     answer.owner_field.clear();
     answer.doc = fmt::format("The answer to {}.", request.name);
     std::uint64_t leaves = 0;
@@ -166,9 +167,13 @@ class Resolver {
     schema::Options outcome;
     outcome.name = "Outcome";
     outcome.inside = answer.name;
+    // The two cases of an answer, as any `one of` has them: codecs and documents need no rule of
+    // their own for answers.
     outcome.options.push_back({"reply", {}, 0, {}, "What was asked for."});
     outcome.options.back().type.push_back(record_type(record));
     if (!syntax.refusals.empty()) {
+      // The reasons are an enum under the name of the request, so that C++, C and TypeScript can
+      // name them.
       const std::uint32_t reasons =
           types_.add_enum({syntax.name, syntax.refusals, {}}, request.name + "Refusal");
       schema::Field reason;

@@ -8,6 +8,7 @@ namespace {
 
 constexpr int kDeepestType = 16;
 
+// Types of which `in UNIT` makes sense.
 bool has_unit(TypeWord word) {
   switch (word) {
     case TypeWord::integer:
@@ -77,6 +78,7 @@ std::vector<OptionSyntax> TypeParser::option_list(bool typed) {
   return all;
 }
 
+// Recursive descent, with a limit of depth: a file of many `list of` would overflow the stack.
 TypeSyntax TypeParser::type() {
   if (++depth_ > kDeepestType) {
     depth_ = 0;
@@ -164,6 +166,7 @@ void TypeParser::grid_of(TypeSyntax& made) {
   made.height = whole_number("the rows");
 }
 
+// `LO..HI` or `LO..<HI`. `form` is the example that an error shows.
 void TypeParser::range(TypeSyntax& made, std::string_view name, std::string_view form) {
   if (peek().kind != TokenKind::number && !is("-")) {
     stop_here(fmt::format("`{}` needs its range: {}", name, form));

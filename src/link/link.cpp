@@ -258,6 +258,8 @@ void Link::Impl::wake(Time now) {
   }
 }
 
+// Queues the message. With AtLimit::close a full queue ends the connection: its peer does not keep
+// up.
 Errc Link::Impl::send(std::size_t channel, std::size_t tag, const Outbound& message) {
   if (state_ != State::open) return Errc::closed;
   const Errc error = channels_.push(channel, tag, message);
@@ -358,6 +360,8 @@ void Link::Impl::nobody_is_there() {
   if (is_unreported) end(close_code_, std::string(end_text_));
 }
 
+// The peer hears the reason in a close frame, which needs keys: during the handshake there are
+// none.
 void Link::Impl::break_off(Time now, std::string_view reason, Errc code) {
   now = forward(now);
   if (state_ == State::closed || state_ == State::draining) return;

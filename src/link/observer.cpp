@@ -109,6 +109,7 @@ ObservedPart part(ObservedPart::Kind kind, std::size_t bits) {
   return made;
 }
 
+// The names that `kwind explain` prints.
 std::string_view control_name(FrameKind kind) {
   switch (kind) {
     case FrameKind::ping: return "ping";

@@ -21,6 +21,7 @@ PayloadSource::~PayloadSource() {
   if (slot_ != nullptr) slot_->set(nullptr);
 }
 
+// Source and slot point at each other; a source that ends takes itself out.
 void PayloadSlot::set(PayloadSource* payload_source) {
   if (payload_source == payload_source_) return;
   if (payload_source_ != nullptr) payload_source_->slot_ = nullptr;

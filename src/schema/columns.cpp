@@ -180,6 +180,7 @@ std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& enti
                                     [&](const Field& each) { return each.name == name; });
     return static_cast<std::size_t>(found - entity.fields.begin());
   };
+  // The resolver has checked that both fields exist and have fitting types.
   const std::size_t speed = field_named(field.words.follow->speed);
   const std::size_t along = field_named(field.words.follow->along);
   const Type& axis = axis_of(protocol, field.type);
@@ -188,6 +189,7 @@ std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& enti
   if (!there || !speed_scale || axis.kind != TypeKind::real) return std::nullopt;
   FollowInfo follow{};
   follow.first = static_cast<std::uint16_t>(first_of[index]);
+  // Motion is in the plane of the first two axes; a height does not follow.
   follow.axes = 2;
   follow.speed = static_cast<std::uint16_t>(first_of[speed]);
   follow.along = static_cast<std::uint16_t>(first_of[along]);
@@ -210,6 +212,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
   for (const Field& field : entity.fields) {
     first_of.push_back(made.columns.size());
     if (field.words.local != Local::no) continue;
+    // Its number among the fields that are not local, whatever the version.
     const std::uint16_t here = place++;
     if (!field.travels(protocol.version)) continue;
     auto columns = taker.take(field.type);

@@ -33,6 +33,8 @@ class Lister {
       : protocol_(protocol), version_(version) {}
 
   // The listing of one declaration: its head, then a line for each field.
+  // The text is the input of a hash and must never change for a description that does not change:
+  // docs/schema-language.md specifies it.
   std::string fields(std::string head, const std::vector<Field>& all) {
     out_ = std::move(head) + "\n";
     list(all, " ");
@@ -54,6 +56,7 @@ class Lister {
     std::string out;
     if (words.at_spawn) out += " at spawn";
     if (words.owner_only) out += " owner only";
+    // `smooth` is no part of it: the word changes what is drawn, not what is sent.
     if (words.follow) {
       out += fmt::format(" follow {} along {}", words.follow->speed, words.follow->along);
       if (words.follow->within.num != 0) {
@@ -140,6 +143,8 @@ std::string_view role_text(MessageRole role) {
 }
 
 // The first 32 bits of the digest; 0 is kept for what does not exist.
+// Two declarations that differ have the same short digest once in 2^32: the full digest decides,
+// the short one only names the difference.
 std::uint32_t short_digest(std::string_view listed) {
   const Digest128 digest = blake2b_128(listed);
   std::uint32_t out = 0;
@@ -151,7 +156,7 @@ std::uint32_t short_digest(std::string_view listed) {
 
 }  // namespace
 
-// The type as a description spells it.
+// The type as the description spells it, in one canonical form: digests are made of these texts.
 std::string type_text(const Protocol& protocol, const Type& type) {
   const auto element = [&] { return type_text(protocol, type.element.front()); };
   switch (type.kind) {

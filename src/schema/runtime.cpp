@@ -13,6 +13,8 @@ namespace kwind::schema {
 namespace {
 
 // The piece of an enum or a case.
+// Sets without lives have a fixed width; with lives the width and the codes follow from the
+// version.
 Piece choice_piece(const Options& options, std::int64_t whole, const Encoder& out) {
   const auto place = static_cast<std::uint64_t>(whole);
   return options.lives.empty() ? Encoder::choice(options.options.size(), place)
@@ -48,6 +50,7 @@ void set_cell(const Protocol& protocol, const Type& cell, std::uint64_t index,
   }
 }
 
+// Values keep bytes in a string, too.
 std::span<const std::byte> bytes_of(const std::string& text) {
   return std::as_bytes(std::span(text.data(), text.size()));
 }
@@ -172,6 +175,7 @@ class ValueEncoder {
   void one_of(const Options& options, const Value& value) {
     const auto leaf = trace_.leaf("case");
     out_.write(choice_piece(options, value.whole, out_));
+    // The case that the encoder has written: a number beyond the list was moved to the last one.
     auto place = std::min(static_cast<std::size_t>(value.whole), options.options.size() - 1);
     if (!options.lives.empty()) {
       place = choice_standing_for(options.lives, out_.version(), place);

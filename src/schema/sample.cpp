@@ -94,6 +94,7 @@ class Sampler {
     return made;
   }
 
+  // Local fields have no type to draw a value from.
   Value fields(const std::vector<Field>& all) {
     Value made;
     made.items.reserve(all.size());
@@ -106,6 +107,7 @@ class Sampler {
   }
 
  private:
+  // One of 0 to `last`, by the wanted size.
   std::uint64_t index(std::uint64_t last) {
     if (size_ == SampleSize::min) return 0;
     if (size_ == SampleSize::max) return last;
@@ -115,6 +117,7 @@ class Sampler {
     return numbers_.up_to(last);
   }
 
+  // Typical lengths are a quarter to three quarters of the limit.
   std::size_t length(std::uint32_t limit) {
     switch (size_) {
       case SampleSize::min: return 0;

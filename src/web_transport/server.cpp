@@ -250,6 +250,7 @@ void WebTransportServer::State::send_reset(const Endpoint& from,
   std::array<std::uint8_t, kLongestReset> reset{};
   if (gnutls_rnd(GNUTLS_RND_NONCE, reset.data(), size) < 0) return;
   reset[0] = static_cast<std::uint8_t>((reset[0] & 0x3f) | 0x40);  // looks like a short header
+  // The token is the end of the packet (RFC 9000, 10.3); the rest is random.
   std::copy(token.begin(), token.end(),
             reset.begin() + static_cast<std::ptrdiff_t>(size - token.size()));
   ++shared.counts.resets;
@@ -281,6 +282,7 @@ void WebTransportServer::State::sweep() {
 WebTransportServer::WebTransportServer(std::unique_ptr<State> state) : state_(std::move(state)) {}
 
 WebTransportServer::~WebTransportServer() {
+  // Pages notice the end at once, not by their timeout.
   for (const auto& connection : state_->connections) connection->close(state_->now);
   state_->udp->flush(state_->now);
 }

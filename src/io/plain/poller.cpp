@@ -48,6 +48,7 @@ void Poller::remove(int descriptor) {
                 [&](const pollfd& each) { return static_cast<int>(each.fd) == descriptor; });
 }
 
+// poll() goes through all descriptors: O(streams) a look.
 const std::vector<Poller::Event>& Poller::look() {
   state_->events.clear();
   if (state_->files.empty() || poll_sockets(state_->files, Duration{0}) <= 0) return state_->events;

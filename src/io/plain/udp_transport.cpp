@@ -76,6 +76,7 @@ const TransportCounts& UdpTransport::counts() const {
   return state_->counts;
 }
 
+// One system call a datagram.
 std::optional<ReceivedDatagram> UdpTransport::receive(Time) {
   State& state = *state_;
   // Skips refusals, at most kMaxQueued of them. Unusable datagrams are returned empty: a flood of

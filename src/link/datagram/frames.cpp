@@ -323,6 +323,8 @@ struct FrameReader {
     return Errc::none;
   }
 
+  // The head of a message by its delivery: sequenced ones have the packet as their number, reliable
+  // and ordered ones a number of 16 bits that may follow from the one before.
   Errc message(Frame& frame) {
     frame.kind = FrameKind::message;
     if (const Errc error = channel_of(frame); error != Errc::none) return error;
@@ -340,6 +342,7 @@ struct FrameReader {
       case Delivery::reliable:
       case Delivery::ordered: {
         const bool follows = in.get_bool();
+        // The first message of a channel in a datagram has nothing to follow.
         if (follows && !any_index[c]) return in.ok() ? Errc::value_range : Errc::truncated;
         frame.index = follows ? next_index[c] : static_cast<std::uint16_t>(in.get(16));
         any_index[c] = true;
@@ -369,6 +372,7 @@ struct FrameReader {
       }
     }
     frame.total_bits = in.get_count(kTotalOrder);
+    // A piece is a run of chunks of the message, all of the same size but the last.
     frame.first_chunk = in.get_count(kFragmentOrder);
     const std::size_t count_minus_one = in.get_count(kRunOrder);
     if (!in.ok()) return Errc::truncated;
@@ -384,6 +388,8 @@ struct FrameReader {
     return counted(frame);
   }
 
+  // Frames that belong to the connection. Each has its limits, and unknown ones close it: versions
+  // are agreed in the handshake, so an unknown frame is no newer one.
   Errc control(Frame& frame) {
     switch (in.get(kControlBits)) {
       case static_cast<std::uint64_t>(Control::ping): frame.kind = FrameKind::ping; break;

@@ -212,6 +212,7 @@ void SentPackets::detect_losses(Time now, const Rtt& rtt, Outcome& outcome) {
   if (eliciting_in_flight_ == 0) oldest_in_flight_ = next_number();
 }
 
+// The probe timeout of RFC 9002, 6.2.
 Time SentPackets::probe_deadline(const Rtt& rtt, Duration ack_delay) const {
   if (eliciting_in_flight_ == 0) return kNever;
   // Doubling as in RFC 9002, 6.2.1, but to a second at most: one small probe a second burdens no

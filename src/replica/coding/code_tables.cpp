@@ -57,6 +57,7 @@ std::vector<std::vector<PrefixCode>> codes_of(const std::vector<CountsByAge>& co
   return made;
 }
 
+// Counts become codes; predictors and the mode of the recording are copied.
 CodeTables::Inside inside_of(const SymbolCounts& symbol_counts) {
   CodeTables::Inside made{{}, PrefixCode(symbol_counts.heads()), {}};
   if (symbol_counts.snapshot_modes() != SnapshotModes::both)
@@ -72,6 +73,8 @@ CodeTables::Inside inside_of(const SymbolCounts& symbol_counts) {
   return made;
 }
 
+// The digest covers the lengths of all codes and the predictors: tables with equal digests read
+// each other's snapshots.
 std::uint64_t digest_of(const CodeTables::Inside& inside) {
   std::vector<std::byte> all;
   const auto add = [&](const PrefixCode& code) {
@@ -134,6 +137,7 @@ std::uint32_t expected_head(std::size_t symbol) {
 }
 
 // Its symbols are masks, nothing here, gone.
+// The last two symbols of the continuing alphabet are no masks.
 std::size_t nothing_here(const PrefixCode& continuing) {
   return continuing.symbols() - 2;
 }
@@ -154,6 +158,8 @@ std::string_view name_of(Predictor predictor) {
   return "";
 }
 
+// Columns that are no numbers, that are sent at spawn only, or that have more than 30 bits have one
+// predictor: hold.
 PredictorChoice predictors_of(const schema::EntityInfo& info, std::size_t column) {
   const ColumnInfo& of = info.columns[column];
   const auto bit = [](Predictor predictor) { return 1U << static_cast<unsigned>(predictor); };
@@ -180,12 +186,14 @@ PredictorChoice predictors_of(const schema::EntityInfo& info, std::size_t column
   return choice;
 }
 
+// Whether the column is an axis of a position with the word `follow`.
 bool follows(const schema::EntityInfo& info, std::size_t column) {
   return std::any_of(info.follows.begin(), info.follows.end(), [&](const auto& follow) {
     return column >= follow.first && column < std::size_t{follow.first} + follow.axes;
   });
 }
 
+// Positions that follow come last: their prediction uses speed and direction of the same snapshot.
 std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info) {
   std::vector<std::uint16_t> order;
   for (const bool last : {false, true}) {
@@ -198,6 +206,7 @@ std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info) {
 
 namespace {
 
+// Columns that often differ from their prediction by one step.
 bool smoothly_moves(const schema::EntityInfo& info, std::size_t column) {
   const ColumnInfo& of = info.columns[column];
   const bool number = of.form == ColumnForm::number || of.form == ColumnForm::circular;
@@ -210,6 +219,8 @@ bool smoothly_moves(const schema::EntityInfo& info, std::size_t column) {
 
 }  // namespace
 
+// Which columns have a place in the change mask, and with how many bits: at most kMaskBits in all,
+// because the mask is one symbol of an alphabet.
 std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,
                                      const std::vector<std::uint16_t>& order) {
   std::vector<MaskColumn> columns;
@@ -238,6 +249,7 @@ std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,
   return columns;
 }
 
+// All counts begin at 0, the predictors as the words of the description say.
 SymbolCounts::SymbolCounts(const schema::EntitiesInfo& entities) {
   for (const schema::EntityInfo* info : entities.types) {
     const std::size_t masks = masks_of(mask_columns(*info, coding_order(*info)));
@@ -255,6 +267,8 @@ SymbolCounts::SymbolCounts(const schema::EntitiesInfo& entities) {
   }
 }
 
+// The built-in tables: a mask is as likely as its columns are to change, independently of each
+// other. Residuals halve in frequency every four symbols.
 SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
   SymbolCounts made(entities);
   for (std::size_t head = 0; head < kHeads; ++head) made.heads_[head] = expected_head(head);
@@ -264,6 +278,7 @@ SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
     const auto likely = [&](std::size_t mask, std::uint64_t of) {
       std::uint64_t priority = of;
       for (const MaskColumn& each : columns) {
+        // Shares are in thousandths.
         const std::uint64_t changes = changes_expected(info, each.column);
         const std::size_t state = mask >> each.place & ((1U << each.bits) - 1);
         std::uint64_t share = 1000 - changes;
@@ -284,11 +299,13 @@ SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
         // One column or another; seldom all that moves.
         type.unexpected[age][mask] = mask == 0 ? 1 : likely(mask, 1 << 20);
       }
+      // The two symbols that are no masks: nothing here, and gone.
       type.continuing[age][masks] = 1 << 16;
       type.continuing[age][masks + 1] = 1 << 10;
       type.unexpected[age][masks] = 1 << 17;
       for (std::size_t column = 0; column < info.columns.size(); ++column) {
         auto& errors = type.errors[column][age];
+        // Symbols of residuals are in zigzag order.
         // Half as many are four symbols further on.
         for (std::size_t i = 0; i < kErrors; ++i) errors[i] = std::uint32_t{1} << (20 - i / 4);
         errors[kFar] = 1 << 18;
@@ -299,12 +316,14 @@ SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
   return made;
 }
 
+// The second pass of training counts the residuals of the predictors that the first pass chose.
 void SymbolCounts::predict_with(const CodeTables& codes) {
   for (std::size_t k = 0; k < types_.size(); ++k) {
     types_[k].predictors = codes.inside().types[k].predictors;
   }
 }
 
+// Counts of several recordings, or of several clients, are sums.
 void SymbolCounts::add(const SymbolCounts& other) {
   snapshots_ |= other.snapshots_;
   const auto sum = [](Type::Counts& into, const Type::Counts& from) {
@@ -328,6 +347,7 @@ void SymbolCounts::add(const SymbolCounts& other) {
   }
 }
 
+// Mixes what was counted with what is expected: a recording never has all symbols.
 SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities, const SymbolCounts& counted,
                                   Choose choose) {
   // The expected counts weigh as much as this many symbols that were seen, or as this share of all
@@ -385,6 +405,8 @@ SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities, const Sy
   return made;
 }
 
+// Bits of the counted symbols with these codes, beside their entropy (Shannon, 1948), which no
+// prefix code can beat.
 std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables& codes) {
   std::vector<AlphabetCost> all;
   const auto add = [&](AlphabetCost& cost, const SymbolCounts::Type::Counts& counts,
@@ -425,6 +447,7 @@ std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables
   return all;
 }
 
+// The code for "nothing here" is kept apart: the encoder asks for its length for each entity.
 CodeTables::CodeTables(Inside inside)
     : inside_(std::make_unique<Inside>(std::move(inside))), digest_(digest_of(*inside_)) {
   for (Inside::Type& type : inside_->types) {
