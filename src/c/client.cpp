@@ -355,18 +355,10 @@ kwind_result kwind_client_stats(kwind_client* client, kwind_stats* out) {
   return with(client, [&](ClientObject& object) {
     const auto sized = kwind::c::check_size(out, sizeof(kwind_stats), sizeof(kwind_stats));
     if (sized != KWIND_OK) return sized;
-    const kwind::host::Traffic traffic = object.client->traffic();
-    const kwind::host::Counts counts = object.client->counts();
     const kwind::link::Stats& stats = object.client->stats();
     kwind_stats made = KWIND_STATS_INIT;
     made.connections = object.client->connected() ? 1 : 0;
-    made.datagrams_sent = traffic.datagrams_sent;
-    made.datagrams_received = traffic.datagrams_received;
-    made.bytes_sent = traffic.bytes_sent;
-    made.bytes_received = traffic.bytes_received;
-    made.packets_lost = traffic.packets_lost;
-    made.dropped = counts.drops.total();
-    made.values_out_of_range = counts.values_out_of_range;
+    kwind::c::add_traffic(object.client->traffic(), object.client->counts(), made);
     made.round_trip_seconds = std::chrono::duration<double>(stats.smoothed_rtt).count();
     made.loss = stats.loss;
     *out = made;

@@ -199,4 +199,14 @@ kwind_result Messages::refusal_value(const OpenRequest& open, const char* reason
   return KWIND_OK;
 }
 
+void add_traffic(const host::Traffic& traffic, const host::Counts& counts, kwind_stats& out) {
+  out.datagrams_sent = traffic.datagrams_sent;
+  out.datagrams_received = traffic.datagrams_received;
+  out.bytes_sent = traffic.bytes_sent;
+  out.bytes_received = traffic.bytes_received;
+  out.packets_lost = traffic.packets_lost;
+  out.dropped = counts.drops.total();
+  out.values_out_of_range = counts.values_out_of_range;
+}
+
 }  // namespace kwind::c

@@ -9,6 +9,7 @@
 
 #include "c/value.h"
 #include "kwind/core/time.h"
+#include "kwind/host/options.h"
 #include "kwind/route/dispatcher.h"
 #include "kwind/route/requests.h"
 
@@ -141,5 +142,8 @@ class Messages {
   std::uint64_t last_request_ = 0;
   Open open_;
 };
+
+/// Fills the members of `out` that servers and clients have in common.
+void add_traffic(const host::Traffic& traffic, const host::Counts& counts, kwind_stats& out);
 
 }  // namespace kwind::c

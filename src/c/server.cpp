@@ -321,17 +321,6 @@ kwind_result set(ServerObject& object, Replication& state, kwind_ref entity,
   return KWIND_OK;
 }
 
-// Sums of all connections, as kwind_stats has them.
-void add_traffic(const host::Traffic& traffic, const host::Counts& counts, kwind_stats& out) {
-  out.datagrams_sent = traffic.datagrams_sent;
-  out.datagrams_received = traffic.datagrams_received;
-  out.bytes_sent = traffic.bytes_sent;
-  out.bytes_received = traffic.bytes_received;
-  out.packets_lost = traffic.packets_lost;
-  out.dropped = counts.drops.total();
-  out.values_out_of_range = counts.values_out_of_range;
-}
-
 }  // namespace
 }  // namespace kwind::c
 

@@ -180,8 +180,7 @@ class Reader {
                        [this](const char* name) { return root_.contains(name); });
   }
 
-  // Rules by message type. A type that travels both ways has a rule from the start, which the file
-  // may replace: it goes to the others of the room.
+  // Types that travel both ways have a rule, which the file may replace: to the others of the room.
   void rules(const Protocol& protocol, Settings& to) {
     protocol_ = &protocol;
     max_clients_ = to.max_clients;
@@ -575,7 +574,7 @@ std::string settings_text(const Protocol* protocol, const std::string& descripti
   return text;
 }
 
-// Settings that a reload cannot change, and that differ: for these the relay must be started anew.
+// Settings that differ and that a reload cannot change.
 std::vector<std::string> fixed_changes(const Settings& now, const Settings& wanted) {
   std::vector<std::string> names;
   const auto differs = [&](const char* name, bool differ) {

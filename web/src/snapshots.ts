@@ -210,8 +210,7 @@ export class ClientWorld {
       const snapshot = this.numberOf(low);
       if (snapshot <= back) fail("replayed", "a base that cannot be");
       const base = this.history.markOf(snapshot - back);
-      if (!base && snapshot < this.start) fail("replayed", "a snapshot from before the resync");
-      if (!base) fail("base_missing", "the base is not here");
+      if (!base) fail(snapshot < this.start ? "replayed" : "base_missing", "the base is not here");
       const count = SnapshotHistory.between(base);
       const between = (symbol & 1) !== 0 ? Array.from({ length: count }, () => from.bool()) : new Array<boolean>(count).fill(true);
       let tick = base.tick + back;
