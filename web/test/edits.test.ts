@@ -1,4 +1,4 @@
-// What a snapshot may edit has a limit: an edit of a few bits takes the time of the whole value.
+// Snapshots that are written here bit by bit: what one may edit, and one that a full resync overtook.
 import assert from "node:assert/strict";
 import { test } from "node:test";
 import { Chart, quay } from "../build/generated/quay.js";
@@ -7,7 +7,9 @@ import { builtInTables } from "../src/codes.js";
 import { EntityModel, type Bits, type Row } from "../src/columns.js";
 import { maxEditedSize, readChange } from "../src/delta.js";
 import { writeGrid } from "../src/grid.js";
+import { ClientWorld } from "../src/snapshots.js";
 
+// An edit of a few bits takes the time of the whole value.
 test("an edit is read as far as the snapshot may edit", () => {
   const models = quay.entities.map((type, index) => new EntityModel(type, index, 20));
   const model = models[quay.entities.indexOf(Chart)]!;
@@ -40,4 +42,36 @@ test("an edit is read as far as the snapshot may edit", () => {
   assert.equal(read(maxEditedSize), maxEditedSize - cells);
   assert.equal(read(cells), 0);
   assert.throws(() => read(cells - 1), { code: "value_range" });
+});
+
+test("a delta that a full resync overtook is old, and nothing is asked for", () => {
+  const world = new ClientWorld(quay);
+  const models = quay.entities.map((type, index) => new EntityModel(type, index, 20));
+  // Full snapshots without entities: one that begins the first history, one that begins the next.
+  const full = (snapshot: number): BitReader => {
+    const to = new BitWriter(64);
+    to.bool(true);
+    to.put(snapshot, 32);
+    to.put(snapshot, 32);
+    to.put(20 * 16, 16);
+    to.put(builtInTables(models).lowDigest, 16);
+    to.bool(false);
+    to.count(0, 3);
+    for (let i = 0; i < 4; ++i) to.bool(false); // no input, no digest, nobody arrives, no fragments
+    return new BitReader(to.finish(), to.length);
+  };
+  // Whatever base the head of zeros names, it is one of the time before the resync.
+  const delta = (snapshot: number): BitReader => {
+    const to = new BitWriter(64);
+    to.bool(false);
+    to.put(snapshot & 127, 7);
+    to.put(0, 32);
+    return new BitReader(to.finish(), to.length);
+  };
+  assert.equal(world.receive(full(20)), "none");
+  assert.equal(world.receive(full(40)), "none");
+  assert.equal(world.receive(delta(39)), "replayed");
+  assert.equal(world.blocked, undefined);
+  assert.equal(world.receive(delta(60)), "base_missing");
+  assert.equal(world.blocked, 60);
 });
