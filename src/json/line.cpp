@@ -72,7 +72,8 @@ std::string value_line(const Type& type, const ordered_json& json) {
     case TypeKind::flags: {
       std::string all;
       for (const ordered_json& flag : json) {
-        all += (all.empty() ? "" : ",") + flag.get<std::string>();
+        if (!all.empty()) all += ',';
+        all += flag.get<std::string>();
       }
       return all.empty() ? "none" : all;
     }
@@ -91,7 +92,10 @@ std::string value_line(const Type& type, const ordered_json& json) {
     case TypeKind::rotation:
     case TypeKind::vec: {
       std::string all;
-      for (const ordered_json& number : json) all += (all.empty() ? "" : ",") + text_of(number);
+      for (const ordered_json& number : json) {
+        if (!all.empty()) all += ',';
+        all += text_of(number);
+      }
       return all;
     }
     case TypeKind::one_of: return json.is_string() ? json.get<std::string>() : json_text(json);
