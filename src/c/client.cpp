@@ -269,7 +269,8 @@ kwind_result kwind_client_open(kwind_protocol* protocol, const kwind_client_opti
   });
 }
 
-// Without a close the server notices the end by its timeout.
+// Frees the object when no call uses it any more. To end the connection in order,
+// kwind_client_close() comes first.
 void kwind_client_free(kwind_client* client) {
   kwind::c::free_object<ClientObject>(client);
 }

@@ -82,7 +82,7 @@ class Copier {
       if (all[i].words.local != schema::Local::no) continue;
       if (next == count) return fail(KWIND_E_LAYOUT, "the layout has too few members");
       const kwind_member& member = members[next++];
-      // A layout of another description is found by its names, before any byte moves.
+      // A layout of another description is found by its names.
       if (member.name == nullptr || all[i].name != member.name) {
         return misfit(member, fmt::format("the description has `{}` here", all[i].name));
       }

@@ -70,8 +70,8 @@ Errc ServerObject::take(Peer peer, const route::RawMessage& message, schema::Lay
   if (is_input && !state->takes_input()) return Errc::not_allowed;
   if (!message.info.owner_field.empty()) {
     const auto& fields = messages.description().messages[message.info.type].fields;
-    // Decoded once more for the owner's field; the event's value is decoded when the event is
-    // taken.
+    // Decoded for the owner's field alone, in a layout of its own: the event's value is decoded by
+    // messages.take().
     schema::Layout look = layout;
     schema::Value value;
     const Errc error =

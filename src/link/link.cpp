@@ -360,7 +360,7 @@ void Link::Impl::nobody_is_there() {
   if (is_unreported) end(close_code_, std::string(end_text_));
 }
 
-// The peer hears the reason in a close frame, which needs keys: during the handshake there are
+// The reason goes to the peer in a close frame, which needs keys: during the handshake there are
 // none.
 void Link::Impl::break_off(Time now, std::string_view reason, Errc code) {
   now = forward(now);

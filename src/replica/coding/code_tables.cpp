@@ -136,8 +136,7 @@ std::uint32_t expected_head(std::size_t symbol) {
   return std::max(weight, 1U);
 }
 
-// Its symbols are masks, nothing here, gone.
-// The last two symbols of the continuing alphabet are no masks.
+// The symbols of the continuing alphabet are masks, then nothing here and gone.
 std::size_t nothing_here(const PrefixCode& continuing) {
   return continuing.symbols() - 2;
 }
