@@ -283,6 +283,7 @@ kwind_result kwind_client_set_ticket(kwind_client* client, const char* ticket) {
   });
 }
 
+// Sends, waits for at most `wait_ms`, and receives.
 kwind_result kwind_client_step(kwind_client* client, uint32_t wait_ms) {
   return with(client, [&](ClientObject& object) { return kwind::c::step(object, wait_ms); });
 }
@@ -334,6 +335,7 @@ kwind_result kwind_client_reply(kwind_client* client, uint64_t request, const kw
   });
 }
 
+// The reason is one of those that the description lists for the request.
 kwind_result kwind_client_refuse(kwind_client* client, uint64_t request, const char* reason,
                                  const char* words) {
   return with(client, [&](ClientObject& object) {
@@ -420,6 +422,7 @@ kwind_result kwind_client_entities(kwind_client* client, kwind_ref* out, size_t 
   });
 }
 
+// The name is the protocol's and lives as long as the client.
 kwind_result kwind_client_entity_type(kwind_client* client, kwind_ref entity, const char** out) {
   return with_entity(client, entity, [&](ClientObject&, auto, const kwind::c::TypeName& type) {
     if (out == nullptr) return out_is_null();
@@ -428,6 +431,7 @@ kwind_result kwind_client_entity_type(kwind_client* client, kwind_ref entity, co
   });
 }
 
+// Whether the server sends this client the fields that are `owner only`.
 kwind_result kwind_client_owns(kwind_client* client, kwind_ref entity, int* out) {
   return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto&) {
     if (out == nullptr) return out_is_null();
