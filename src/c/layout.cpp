@@ -117,6 +117,7 @@ class Copier {
   static kwind_result number(const Area& area, Kept& kept, const kwind_member& member) {
     auto number = static_cast<T>(kept);
     if (!move(area, number)) return misfit(member, "it lies outside the struct");
+    // NOLINTNEXTLINE(bugprone-signed-char-misuse): a number of one byte keeps its sign.
     if constexpr (!kToStruct) kept = static_cast<Kept>(number);
     return KWIND_OK;
   }
