@@ -11,6 +11,7 @@
 
 #include "kwind/core/compiler.h"
 #include "kwind/link/payload_source.h"
+#include "kwind/replica/explanation.h"
 #include "kwind/replica/world.h"
 
 namespace kwind::replica {
@@ -132,6 +133,11 @@ class KWIND_API ClientReplicator final : public link::PayloadSource {
   /// Whether an entity is alive and the client has it, or is about to: what a ref in one of its
   /// messages may name, see Server::set_reference_filter(). O(log(entities in view)).
   [[nodiscard]] bool knows(schema::AnyRef entity) const;
+  /// What a snapshot of `bytes` bytes, filled now, would have of an entity, and why. Between
+  /// World::end_tick() and fill() it says what fill() is about to do in the same room; after fill()
+  /// it says what is left for another snapshot of the tick. Sends nothing and changes nothing.
+  /// O(all that the client has): for debugging, not for every entity in every tick.
+  [[nodiscard]] UpdateExplanation explain(schema::AnyRef entity, std::size_t bytes = 1100) const;
   /// Ticks that the oldest change in view waits to be sent; 0 if none does.
   [[nodiscard]] std::uint32_t oldest_wait() const;
   [[nodiscard]] const ReplicatorCounts& counts() const;

@@ -162,11 +162,12 @@ void BaselineHistory::prefetch(bool entities) {
   }
 }
 
-// Decides for one entity in view whether the next snapshot may update it, and how: a delta needs a
-// baseline that the client has and the world remembers; everything else is a full update. Priority
-// grows with the ticks that a change has waited.
-void BaselineHistory::consider(std::size_t index, const World::State::Brief& brief) {
-  ClientEntity& copy = entities_known[index];
+// How an entity in view stands with the client: whether the next snapshot may update it, and how.
+// A delta needs a baseline that the client has and the world remembers; everything else is a full
+// update.
+BaselineHistory::Pending BaselineHistory::assess(std::size_t index,
+                                                 const World::State::Brief& brief) const {
+  const ClientEntity& copy = entities_known[index];
   const Look& look = entities_known.look(index);
   const Baseline& baseline = copy.baseline();
   const bool goes_on = baseline.known && baseline.generation == brief.generation &&
@@ -174,46 +175,72 @@ void BaselineHistory::consider(std::size_t index, const World::State::Brief& bri
                        copy.wholes[look.owner ? 0 : 1] == 0;
   const bool under = copy.sent_snapshot != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == look.owner;
-  const bool packed = fragmented.id != 0 && is_packed(index);
+  Pending pending;
+  pending.packed = fragmented.id != 0 && is_packed(index);
   if (goes_on && brief.changed_at <= baseline.ticks[0]) {
+    pending.reason = UpdateReason::up_to_date;
+    return pending;
+  }
+  pending.in_flight = under && brief.changed_at <= copy.sent_tick;
+  // Once in a tick; and until all of a fragmented entity has arrived nothing can build on it.
+  if (pending.in_flight && (!repeats(index) || repeated_at == tick())) {
+    pending.reason = UpdateReason::in_flight;
+    return pending;
+  }
+  if ((under && pending.packed && fragmented.completing != 0) ||
+      (under && !pending.in_flight && !goes_on && !repeats(index))) {
+    pending.reason = UpdateReason::baseline_in_flight;
+    return pending;
+  }
+  pending.complete = pending.packed && fragmented.all_there();
+  if (pending.packed && !pending.complete && fragmented.waiting(1).count == 0) {
+    pending.reason = UpdateReason::fragments_in_flight;
+    return pending;
+  }
+  pending.whole = pending.packed || !goes_on || baseline.ticks[0] < brief.oldest;
+  return pending;
+}
+
+// Makes a candidate of an entity in view that has an update pending. Priority grows with the ticks
+// that a change has waited.
+void BaselineHistory::consider(std::size_t index, const World::State::Brief& brief) {
+  ClientEntity& copy = entities_known[index];
+  const Look& look = entities_known.look(index);
+  const Baseline& baseline = copy.baseline();
+  const Pending pending = assess(index, brief);
+  if (pending.reason == UpdateReason::up_to_date) {
     entities_known.settled(index) = tick();
     copy.waiting_since = 0;
-    if (packed && fragmented.completing == 0) fragmented.clear();
+    if (pending.packed && fragmented.completing == 0) fragmented.clear();
     return;
   }
-  const bool in_flight = under && brief.changed_at <= copy.sent_tick;
-  if (in_flight && !repeats(index)) {
-    entities_known.settled(index) = tick();
+  if (pending.reason == UpdateReason::in_flight) {
+    if (!repeats(index)) entities_known.settled(index) = tick();
     return;
   }
-  // Once in a tick; and until all of a fragmented entity has arrived nothing can build on it.
-  if (in_flight && repeated_at == tick()) return;
-  if (under && packed && fragmented.completing != 0) return;
-  if (under && !in_flight && !goes_on && !repeats(index)) return;
-  const bool complete = packed && fragmented.all_there();
-  if (packed && !complete && fragmented.waiting(1).count == 0) return;  // all of it is in flight
-  const bool whole = packed || !goes_on || baseline.ticks[0] < brief.oldest;
-  if (!whole) {
+  if (pending.reason != UpdateReason::sent) return;
+  if (!pending.whole) {
     const auto& shared_bits =
         all().shared_bits_of(entities_known.id(index), baseline.ticks[0], baseline.ticks[1]);
     kwind::prefetch(&shared_bits, sizeof(SharedEntityBits));
   }
-  if (copy.waiting_since == 0 && !in_flight) copy.waiting_since = tick();
-  const std::uint32_t waited = in_flight ? 1 : tick() - std::min(copy.waiting_since, tick()) + 1;
+  if (copy.waiting_since == 0 && !pending.in_flight) copy.waiting_since = tick();
+  const std::uint32_t waited =
+      pending.in_flight ? 1 : tick() - std::min(copy.waiting_since, tick()) + 1;
   constexpr float kOverdue = 1e6F;
   constexpr float kRepeat = 1e-6F;
   float priority_now = static_cast<float>(waited) * look.priority;
-  if (in_flight) priority_now *= kRepeat;
+  if (pending.in_flight) priority_now *= kRepeat;
   if (waited > ClientReplicator::kPatience) priority_now = kOverdue + static_cast<float>(waited);
   // Field by field: a copy of a whole one would wait for its stores.
   Candidate& made = candidates.emplace_back();
   made.id = entities_known.id(index);
   made.index = static_cast<std::uint32_t>(index);
-  made.update = whole ? Update::full : Update::delta;
-  made.fragmented = packed;
-  made.complete = complete;
+  made.update = pending.whole ? Update::full : Update::delta;
+  made.fragmented = pending.packed;
+  made.complete = pending.complete;
   made.owner = look.owner;
-  made.repeat = in_flight;
+  made.repeat = pending.in_flight;
   made.priority_now = priority_now;
 }
 
@@ -289,19 +316,19 @@ bool BaselineHistory::begin(InterestQuery* query, std::vector<std::uint32_t>& ac
 }
 
 // Whether the list of continuing entities goes into this snapshot, and whether all changes fit
-// beside it. Takes the list's bits off `room`. The client expects to hear of those that the named
+// beside it. Takes the list's bits off `room`, and counts candidates that it leaves out. The client expects to hear of those that the named
 // snapshot spoke of. If they alone, with nothing to say of any, fill this one, the datagram before
 // had far more room.
 BaselineHistory::ContinuingList BaselineHistory::fit_continuing(const Sent* named,
-                                                                std::size_t& room) {
-  limited = false;
+                                                                std::size_t& room,
+                                                                SnapshotPlan& plan) {
   ContinuingList list{named != nullptr && continuing_complete_at != tick(), false};
   if (list.goes) find_expected(*named);
   const ContinuingBits bits = list.goes ? mark_continuing() : ContinuingBits{};
   if (bits.unchanged + bits.changed <= room - room / 8) {
     room -= bits.unchanged + bits.changed;
   } else {
-    limited = true;
+    plan.limited = true;
     // If all changes fit, nobody who has one needs to be said to have none.
     list.all_fit = bits.unchanged < room && fit_all(room - bits.unchanged);
     list.goes = list.all_fit;
@@ -311,7 +338,7 @@ BaselineHistory::ContinuingList BaselineHistory::fit_continuing(const Sent* name
       for (Candidate& each : candidates) each.is_continuing = false;
     }
   }
-  if (!list.all_fit && narrow(room) && list.goes) (void)mark_continuing();
+  if (!list.all_fit && narrow(room, plan.deferred) && list.goes) (void)mark_continuing();
   return list;
 }
 
@@ -327,17 +354,17 @@ Sections BaselineHistory::sections_of_taken(bool with_continuing) const {
   return sections;
 }
 
-// Second and third step: chooses what fits, writes the sections, and records the snapshot. Returns
-// the bits written; nothing if not even one update fits.
-std::optional<std::size_t> BaselineHistory::write(SnapshotHead& heading, Room& room_of_client) {
+// Second step: chooses the updates that fit. Bodies are encoded for it, because the choice needs
+// their sizes; the history does not change, but for an update that no datagram holds, which is cut
+// into fragments. Nothing if not even one update fits.
+std::optional<SnapshotPlan> BaselineHistory::plan(const SnapshotHead& heading,
+                                                  Room& room_of_client) {
   if (room_of_client.now < kSectionBits) return std::nullopt;
   std::size_t room = room_of_client.now - kSectionBits;
-  std::vector<std::byte>& snapshot = all().scratch.snapshot;
-  if (snapshot.size() < bits::bytes_for(room + kSectionBits)) {
-    snapshot.resize(bits::bytes_for(room + kSectionBits));
-  }
+  SnapshotPlan plan;
+  plan.max_bits = room_of_client.now;
   const Sent* const named = heading.named > 0 ? sent.find(heading.named) : nullptr;
-  const ContinuingList list = fit_continuing(named, room);
+  const ContinuingList list = fit_continuing(named, room, plan);
   const bool has_others = std::any_of(candidates.begin(), candidates.end(),
                                       [](const Candidate& each) { return each.is_unexpected(); });
   if (has_others) rank(list.goes);
@@ -346,34 +373,48 @@ std::optional<std::size_t> BaselineHistory::write(SnapshotHead& heading, Room& r
   room_of_client.lost = room_of_client.now - room;
   room_of_client.note();
   fragment_largest_pending(room_of_client.roomiest);
-  const std::size_t taken = choose(room);
-  if (taken == 0 && !heading.needs_heartbeat) return std::nullopt;
+  plan.taken = choose(room);
+  if (plan.taken == 0 && !heading.needs_heartbeat) return std::nullopt;
+  plan.deferred += candidates.size() - plan.taken;
+  plan.sections = sections_of_taken(list.goes);
+  for (const Candidate& each : candidates) {
+    if (each.taken && each.in_fragments()) {
+      plan.fragments = fragmented.waiting(each.bits / kFragmentBits);
+    }
+  }
+  return plan;
+}
 
+// Third step: writes the sections into EncodeScratch::snapshot. Returns their bits. The history
+// does not change.
+std::size_t BaselineHistory::encode(const SnapshotPlan& plan) {
+  std::vector<std::byte>& snapshot = all().scratch.snapshot;
+  if (snapshot.size() < bits::bytes_for(plan.max_bits)) {
+    snapshot.resize(bits::bytes_for(plan.max_bits));
+  }
   bits::Writer out(snapshot);
-  const Sections sections = heading.sections = sections_of_taken(list.goes);
-  if (sections.continuing) write_continuing(out);
-  if (sections.unexpected) write_unexpected(out);
-  if (sections.spawns) write_spawns(out, sections.fragments);
-  const FragmentRun fragments = sections.fragments ? write_fragments(out) : FragmentRun{};
+  if (plan.sections.continuing) write_continuing(out);
+  if (plan.sections.unexpected) write_unexpected(out);
+  if (plan.sections.spawns) write_spawns(out, plan.sections.fragments);
+  if (plan.sections.fragments) write_fragments(out, plan.fragments);
   KWIND_ASSERT(out.ok());
   const std::size_t bits = out.bit_count();
   out.finish();
-  counts.bits += bits;
-  record(heading, fragments, taken);
   return bits;
 }
 
-// Third step's end: what was written enters the history.
-void BaselineHistory::record(const SnapshotHead& heading, const FragmentRun& fragments,
-                             std::size_t taken) {
+// Fourth step: the snapshot enters the history.
+void BaselineHistory::commit(const SnapshotHead& heading, const SnapshotPlan& plan,
+                             std::size_t bits) {
   const SnapshotMark& mark = heading.mark;
+  if (plan.fragments.count > 0) fragmented.send(plan.fragments);
   if (heading.digest) digested = mark.snapshot;
   tell(mark);
   repeated_at = tick();
-  if (heading.sections.continuing) continuing_complete_at = tick();
+  if (plan.sections.continuing) continuing_complete_at = tick();
   Sent& added = sent.add(mark, entries);
-  added.fragments = fragments;
-  added.has_full = heading.sections.spawns;
+  added.fragments = plan.fragments;
+  added.has_full = plan.sections.spawns;
   if (fragmented.completing == mark.snapshot) added.completed = fragmented.number;
   if (options.speculative_baselines && sure > 0) {
     for (const Entry& entry : entries) {
@@ -383,14 +424,15 @@ void BaselineHistory::record(const SnapshotHead& heading, const FragmentRun& fra
   }
   last_snapshot = mark.snapshot;
   ++counts.snapshots;
-  counts.deferred += candidates.size() - taken;
-  if (taken == candidates.size() && fragments.count == 0) {
+  counts.bits += bits;
+  counts.deferred += plan.deferred;
+  if (plan.taken == candidates.size() && plan.fragments.count == 0) {
     complete_at = tick();
     news = false;
+    limited = plan.limited || fragmented.id != 0;
   } else {
     limited = true;
   }
-  limited = limited || fragmented.id != 0;
 }
 
 }  // namespace kwind::replica

@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "kwind/replica/client_replicator.h"
+#include "kwind/replica/explanation.h"
 #include "replica/coding/code_tables.h"
 #include "replica/coding/delta_codec.h"
 #include "replica/coding/fragmented_entity.h"
@@ -48,8 +49,18 @@ struct SnapshotHead {
   std::uint32_t named = 0;  ///< the snapshot that it builds on, 0: none
   SnapshotMark named_mark;
   std::optional<std::uint32_t> digest;
-  Sections sections;
+  Sections sections;             ///< of the plan, once there is one
   bool needs_heartbeat = false;  ///< it goes even if it says nothing
+};
+
+/// The chosen updates of a snapshot: the candidates that are `taken`, and what follows from them.
+struct SnapshotPlan {
+  std::size_t max_bits = 0;  ///< behind the head
+  std::size_t taken = 0;     ///< candidates
+  std::size_t deferred = 0;  ///< candidates that found no room
+  bool limited = false;      ///< in another room the list of continuing entities might differ
+  Sections sections;
+  FragmentRun fragments{};
 };
 
 /// What a client's snapshots have for entities, in bits.
@@ -147,11 +158,18 @@ struct BaselineHistory : HistoryValue {
   void see(InterestQuery& query);
   /// Whether see() would change nothing.
   [[nodiscard]] bool sees(std::span<const RelevantEntity> in_view);
-  /// Looks, hears what arrived, and finds what there is to say; false if there is nothing.
+  /// A snapshot is four steps: begin(), plan(), encode(), commit(). The first takes the view and
+  /// the acknowledgements and gathers candidates; false if there is nothing to say.
   bool begin(InterestQuery* query, std::vector<std::uint32_t>& acks, SnapshotHead& heading);
-  /// Puts all behind the head into EncodeScratch::snapshot, at most so many bits as there are for
-  /// it; how many it takes, or nothing if nothing fits. Notes the sections in `heading`.
-  std::optional<std::size_t> write(SnapshotHead& heading, Room& room);
+  /// Chooses among the candidates; nothing if none fits.
+  std::optional<SnapshotPlan> plan(const SnapshotHead& heading, Room& room);
+  /// Puts all behind the head into EncodeScratch::snapshot. Returns the bits.
+  std::size_t encode(const SnapshotPlan& plan);
+  /// Records the snapshot.
+  void commit(const SnapshotHead& heading, const SnapshotPlan& plan, std::size_t bits);
+  /// Why the snapshot at hand has or lacks an update of an entity. `gathered`: what begin()
+  /// returned; if it was true, plan() is to come before this call.
+  [[nodiscard]] UpdateExplanation explain(schema::AnyRef entity, bool gathered) const;
   void lose(std::uint32_t snapshot);
   [[nodiscard]] bool may_lose(std::uint32_t snapshot);
   [[nodiscard]] bool may_still_be_read(std::uint32_t snapshot) const;
@@ -205,14 +223,26 @@ struct BaselineHistory : HistoryValue {
   std::size_t states_known(std::uint32_t id, const Baseline& baseline, KnownStates& known) const;
   [[nodiscard]] std::size_t find_unsettled();
   void gather();
+  // How an entity in view stands with the client: UpdateReason::sent if it is a candidate.
+  struct Pending {
+    UpdateReason reason = UpdateReason::sent;
+    bool whole = false;      // a full update
+    bool packed = false;     // it is the fragmented entity
+    bool complete = false;   // ... whose last bits go
+    bool in_flight = false;  // all of it was sent already
+  };
+  [[nodiscard]] Pending assess(std::size_t index, const World::State::Brief& brief) const;
   void consider(std::size_t index, const World::State::Brief& brief);
-  [[nodiscard]] bool is_packed(std::size_t index) {
+  void answer_without_update(std::size_t index, const World::State::Brief& brief,
+                             UpdateExplanation& answer) const;
+  [[nodiscard]] std::vector<std::string_view> fields_of(const Candidate& each) const;
+  [[nodiscard]] bool is_packed(std::size_t index) const {
     const std::uint32_t id = entities_known.id(index);
     return fragmented.is_of(id, all().briefs[id].generation, entities_known.look(index).owner);
   }
   void cancel_unneeded_fragments();
   void fragment_largest_pending(std::size_t roomiest);
-  bool narrow(std::size_t room);
+  bool narrow(std::size_t room, std::size_t& deferred);
   // The codes of what the client knows under an id.
   [[nodiscard]] const CodeTables::Inside::Type& codes_of(const Baseline& baseline) const {
     return codes->inside().types[baseline.type];
@@ -243,9 +273,8 @@ struct BaselineHistory : HistoryValue {
     bool goes = false;
     bool all_fit = false;  // every change fits beside it, though it has hardly room
   };
-  ContinuingList fit_continuing(const Sent* named, std::size_t& room);
+  ContinuingList fit_continuing(const Sent* named, std::size_t& room, SnapshotPlan& plan);
   [[nodiscard]] Sections sections_of_taken(bool with_continuing) const;
-  void record(const SnapshotHead& heading, const FragmentRun& fragments, std::size_t taken);
   struct ContinuingBits {
     std::size_t unchanged = 0;
     std::size_t changed = 0;
@@ -267,7 +296,7 @@ struct BaselineHistory : HistoryValue {
   void write_continuing(bits::Writer& out);
   void write_unexpected(bits::Writer& out);
   void write_spawns(bits::Writer& out, bool with_parts);
-  FragmentRun write_fragments(bits::Writer& out);
+  void write_fragments(bits::Writer& out, const FragmentRun& run) const;
   // Digest of what an entity has by the newest tick.
   [[nodiscard]] std::uint32_t values_of(std::uint32_t id, bool owner) const;
   [[nodiscard]] std::optional<std::uint32_t> digest(std::uint32_t base) const;

@@ -163,21 +163,24 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
   const SharedBitsCounts before = history->all().shared_bits;
   room.now = out.room_bits() - head_bits_max;
   if (made != nullptr) made->room = room;
-  const auto bits = history->write(heading, room);
-  if (!bits) return std::nullopt;
+  const auto plan = history->plan(heading, room);
+  if (!plan) return std::nullopt;
+  heading.sections = plan->sections;
+  const std::size_t bits = history->encode(*plan);
+  history->commit(heading, *plan, bits);
   const std::vector<std::byte>& body = history->all().scratch.snapshot;
-  send(out, heading, head_of(heading, history->symbol_counts), body, *bits);
+  send(out, heading, head_of(heading, history->symbol_counts), body, bits);
   whole = true;
   if (made == nullptr) return heading.mark.snapshot;
   made->says = true;
   made->heading = heading;
-  made->bits = *bits;
+  made->bits = bits;
   made->room.lost = room.lost;
   made->limited = history->limited;
   const SharedBitsCounts& after = history->all().shared_bits;
   made->changes = after.shared + after.written - before.shared - before.written;
   made->body.assign(body.begin(),
-                    body.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(*bits)));
+                    body.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(bits)));
   return heading.mark.snapshot;
 }
 

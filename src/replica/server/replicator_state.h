@@ -57,6 +57,8 @@ struct ClientReplicator::State {
   std::optional<std::string_view> differing_field(const DesyncedEntity& each, bool& fits);
   // As another did. Nothing if there is no room for its snapshot.
   std::optional<std::uint64_t> follow(const Step& step, bits::Writer& out);
+  // Bits that a head takes at most, whatever sections follow.
+  [[nodiscard]] std::size_t longest_head(const SnapshotHead& heading) const;
 
  private:
   static std::shared_ptr<SharedHistories> histories_of(World::State& world) {
@@ -69,7 +71,6 @@ struct ClientReplicator::State {
     std::uint32_t input = 0;
   };
   [[nodiscard]] Head head_of(const SnapshotHead& heading, SymbolCounts* counter) const;
-  [[nodiscard]] std::size_t longest_head(const SnapshotHead& heading) const;
   void send(bits::Writer& out, const SnapshotHead& heading, const Head& head,
             std::span<const std::byte> body, std::size_t bits);
 };

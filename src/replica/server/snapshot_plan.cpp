@@ -62,8 +62,8 @@ void BaselineHistory::fragment_largest_pending(std::size_t roomiest) {
 }
 
 // Keeps the most urgent candidates, at most the number that could fit at kMinBits each. Returns
-// whether others were left out.
-bool BaselineHistory::narrow(std::size_t room) {
+// whether others were left out, and adds their number to `deferred`.
+bool BaselineHistory::narrow(std::size_t room, std::size_t& deferred) {
   const std::size_t max = room / kMinBits + 1;
   if (candidates.size() <= max) return false;
   const auto end = candidates.begin() + static_cast<std::ptrdiff_t>(max);
@@ -71,7 +71,7 @@ bool BaselineHistory::narrow(std::size_t room) {
       candidates.begin(), end, candidates.end(), [](const Candidate& a, const Candidate& b) {
         return a.priority_now != b.priority_now ? a.priority_now > b.priority_now : a.id < b.id;
       });
-  counts.deferred += candidates.size() - max;
+  deferred += candidates.size() - max;
   candidates.erase(end, candidates.end());
   std::sort(candidates.begin(), candidates.end(),
             [](const Candidate& a, const Candidate& b) { return a.id < b.id; });

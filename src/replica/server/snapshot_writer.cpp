@@ -405,19 +405,13 @@ void BaselineHistory::write_spawns(bits::Writer& out, bool with_parts) {
   out.put_bool(false);
 }
 
-// Fragments of the fragmented entity, in the number that choose() found room for:
-FragmentRun BaselineHistory::write_fragments(bits::Writer& out) {
-  FragmentRun run;
-  for (const Candidate& each : candidates) {
-    if (each.taken && each.in_fragments()) run = fragmented.waiting(each.bits / kFragmentBits);
-  }
+// Fragments of the fragmented entity, in the number that the plan found room for.
+void BaselineHistory::write_fragments(bits::Writer& out, const FragmentRun& run) const {
   out.put_count(run.count, kFragmentsOrder);
-  if (run.count == 0) return run;
+  if (run.count == 0) return;
   out.put(run.number, kFragmentedNumberBits);
   out.put_count(run.first, kFragmentOrder);
   fragmented.write(out, run);
-  fragmented.send(run);
-  return run;
 }
 
 // The digest of an entity's values as this client sees them.

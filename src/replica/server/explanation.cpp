@@ -1,0 +1,156 @@
+// Answers why a snapshot has an update of an entity or lacks one: the first steps of a snapshot are
+// taken on a copy of the client's history, which is then thrown away.
+#include "kwind/replica/explanation.h"
+
+#include <algorithm>
+
+#include "replica/server/replicator_state.h"
+
+namespace kwind::replica {
+namespace {
+
+constexpr std::string_view kReasons[] = {
+    "sent",      "deferred",           "repeat deferred",     "up to date",
+    "in flight", "baseline in flight", "fragments in flight", "out of view",
+    "not alive",
+};
+constexpr std::string_view kForms[] = {"none", "full", "delta", "despawn", "fragments"};
+
+UpdateForm form_of(const Candidate& each) {
+  if (each.in_fragments()) return UpdateForm::fragments;
+  switch (each.update) {
+    case Update::full: return UpdateForm::full;
+    case Update::delta: return UpdateForm::delta;
+    case Update::despawn: return UpdateForm::despawn;
+  }
+  return UpdateForm::none;
+}
+
+}  // namespace
+
+std::string_view name_of(UpdateReason reason) {
+  return kReasons[static_cast<std::size_t>(reason)];
+}
+
+std::string_view name_of(UpdateForm form) {
+  return kForms[static_cast<std::size_t>(form)];
+}
+
+// Names of the fields that an update carries, each once.
+std::vector<std::string_view> BaselineHistory::fields_of(const Candidate& each) const {
+  std::vector<std::string_view> names;
+  const EntityModel& model = *all().entities[each.id].model;
+  const auto add = [&](std::uint16_t column) {
+    const std::string_view name = model.info().fields[model.info().columns[column].field].name;
+    if (std::find(names.begin(), names.end(), name) == names.end()) names.push_back(name);
+  };
+  switch (form_of(each)) {
+    case UpdateForm::full:
+    case UpdateForm::fragments:
+      for (const schema::FieldInfo& field : model.info().fields) names.push_back(field.name);
+      break;
+    case UpdateForm::delta:
+      for (const ChangingColumn& column : model.changing()) {
+        if (column.said(each.mask) != 0) add(column.column);
+      }
+      break;
+    default: break;
+  }
+  return names;
+}
+
+// `gathered`: candidates, and which of them were taken, stand in the scratch. Otherwise there is
+// nothing to say in this tick.
+UpdateExplanation BaselineHistory::explain(schema::AnyRef entity, bool gathered) const {
+  UpdateExplanation answer;
+  // An entity without a row was spawned in the tick that is being made.
+  const bool exists =
+      entity.id < all().briefs.size() && entity.id != 0 && all().briefs[entity.id].changed_at != 0;
+  const World::State::Brief* const brief = exists ? &all().briefs[entity.id] : nullptr;
+  const auto index = exists ? entities_known.find(entity.id) : std::nullopt;
+  const bool alive = exists && brief->alive && brief->generation == entity.generation;
+  // A client may have an entity that has despawned; a reference names it until its id is used anew.
+  if (!exists || (!alive && !(index && entities_known[*index].baseline().known &&
+                              entities_known[*index].baseline().generation == entity.generation))) {
+    return answer;
+  }
+  answer.changed_at = brief->changed_at;
+  if (!index) {
+    answer.reason = UpdateReason::out_of_view;
+    return answer;
+  }
+  const ClientEntity& copy = entities_known[*index];
+  const Look& look = entities_known.look(*index);
+  answer.in_view = look.in_view && alive;
+  answer.owner = look.owner;
+  answer.weight = look.priority;
+  answer.baseline_tick = copy.baseline().known ? copy.baseline().ticks[0] : 0;
+  answer.sent_tick = copy.sent_snapshot != 0 ? copy.sent_tick : 0;
+  if (copy.waiting_since != 0) answer.waited = tick() - std::min(copy.waiting_since, tick()) + 1;
+  const auto found = gathered
+                         ? std::find_if(candidates.begin(), candidates.end(),
+                                        [&](const Candidate& each) { return each.id == entity.id; })
+                         : candidates.end();
+  if (gathered) {
+    answer.updates = candidates.size();
+    answer.taken = static_cast<std::size_t>(std::count_if(
+        candidates.begin(), candidates.end(), [](const Candidate& each) { return each.taken; }));
+  }
+  if (found == candidates.end()) {
+    answer_without_update(*index, *brief, answer);
+    return answer;
+  }
+  answer.form = form_of(*found);
+  answer.priority = found->priority_now;
+  answer.bits = found->bits;
+  answer.fields = fields_of(*found);
+  answer.more_urgent = static_cast<std::size_t>(
+      std::count_if(candidates.begin(), candidates.end(),
+                    [&](const Candidate& each) { return each.priority_now > answer.priority; }));
+  answer.reason = found->taken    ? UpdateReason::sent
+                  : found->repeat ? UpdateReason::repeat_deferred
+                                  : UpdateReason::deferred;
+  return answer;
+}
+
+// The entity is known or in view, and no candidate.
+void BaselineHistory::answer_without_update(std::size_t index, const World::State::Brief& brief,
+                                            UpdateExplanation& answer) const {
+  if (!entities_known.look(index).in_view || !brief.alive) {
+    const ClientEntity& copy = entities_known[index];
+    answer.reason = copy.baseline().known && copy.sent_gone && copy.sent_snapshot != 0
+                        ? UpdateReason::in_flight
+                        : UpdateReason::out_of_view;
+    return;
+  }
+  const Pending pending = assess(index, brief);
+  answer.reason = pending.reason;
+  if (pending.reason != UpdateReason::sent) return;
+  // A candidate that was left out, see limit_repeats() and narrow().
+  answer.reason = pending.in_flight ? UpdateReason::repeat_deferred : UpdateReason::deferred;
+  answer.form = pending.whole ? UpdateForm::full : UpdateForm::delta;
+}
+
+// On a copy, which no other client shares and nobody keeps.
+UpdateExplanation ClientReplicator::explain(schema::AnyRef entity, std::size_t bytes) const {
+  const State& s = *state_;
+  World::State& world = s.history->all();
+  const SharedBitsCounts counted = world.shared_bits;
+  BaselineHistory copy(world, s.history->options);
+  copy.take_over(*s.history);
+  std::vector<std::uint32_t> acks = s.acks;
+  Room room = s.room;
+  SnapshotHead heading;
+  const bool gathered = copy.tick() > 0 && copy.begin(s.query, acks, heading);
+  const std::size_t head_bits = gathered ? s.longest_head(heading) : 0;
+  // Room for the head alone leaves all candidates for later.
+  if (gathered && bytes * 8 > head_bits) {
+    room.now = bytes * 8 - head_bits;
+    (void)copy.plan(heading, room);
+  }
+  UpdateExplanation answer = copy.explain(entity, gathered);
+  world.shared_bits = counted;
+  return answer;
+}
+
+}  // namespace kwind::replica
