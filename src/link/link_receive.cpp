@@ -13,6 +13,9 @@ namespace {
 constexpr std::size_t kAckAfterBytes = 4 * kBaseDatagramBytes;
 // A gap is acknowledged at once: the missing packet may hold up later messages.
 constexpr Duration kAckAfterGap = std::chrono::milliseconds(5);
+// While a message is missing, so many acks go in a round trip: a lost one must not prolong the
+// stall.
+constexpr int kAcksWhileStalled = 4;
 constexpr Duration kMinAckDelay = std::chrono::milliseconds(25);
 constexpr Duration kMinPathPatience = std::chrono::seconds(3);
 
@@ -167,6 +170,9 @@ void Link::Impl::note_packet(Time now, PacketNumber number, std::size_t bytes) {
   unacked_bytes_ += bytes;
   Duration delay = ack_delay();
   if (gap) delay = std::min<Duration>(delay, kAckAfterGap);
+  if (channels_.stalled()) {
+    delay = std::min(delay, std::max<Duration>(rtt_.smoothed() / kAcksWhileStalled, kAckAfterGap));
+  }
   if (unacked_bytes_ >= kAckAfterBytes) delay = Duration{0};
   ack_due_ = std::min(ack_due_, now + delay);
 }

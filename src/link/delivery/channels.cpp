@@ -452,6 +452,7 @@ Errc Channels::hear(const Frame& frame, Inbox& inbox) {
                          : channel.reliable_in->receive(frame, inbox);
   if (taken.doubled) ++counts_.doubled;
   counts_.recovered += taken.recovered;
+  put(stalled_, frame.channel, channel.reliable_in->stalled());
   return taken.error;
 }
 

@@ -96,6 +96,8 @@ class Channels {
   /// Takes a message, piece or window frame. Errors: those that close.
   Errc hear(const Frame& frame, Inbox& inbox);
   void handed_out(std::size_t channel, std::size_t bits);
+  /// Whether any channel lacks a message before one that arrived. O(1).
+  [[nodiscard]] bool stalled() const { return stalled_ != 0; }
 
  private:
   struct Channel {
@@ -138,6 +140,7 @@ class Channels {
   Set busy_ = 0;     // reliable, not all acked
   Set recent_ = 0;   // sequenced, sent and to be repeated
   Set windows_ = 0;  // an advertisement is due
+  Set stalled_ = 0;  // reliable, a message is missing
   TransportKind transport_kind_;
   std::vector<Channel> channels_;
   std::vector<ChannelSpec> specs_;

@@ -35,6 +35,11 @@ class ReliableReceiver {
   /// kept until others have come. Requires: all of them are in the window.
   Taken receive_parity(const Frame& frame, Inbox& inbox);
 
+  /// Whether messages that arrived wait for one of which nothing has.
+  [[nodiscard]] bool stalled() const {
+    return !slots_.empty() && slots_[slots_.begin()].stage == Stage::absent;
+  }
+
   /// The game took a message of `bits` bits: its room may be used again.
   void handed_out(std::size_t bits) { taken_cost_ += bits::bytes_for(bits) + kMessageCost; }
   /// What the sender may start in all; grows as the game takes messages.
