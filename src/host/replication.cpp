@@ -80,6 +80,9 @@ void Replication::on_client(std::function<void(ClientView&)> handler) {
 void Replication::on_tick(std::function<void(std::uint32_t)> handler) {
   on_tick_.add(std::move(handler));
 }
+void Replication::on_tick_ended(std::function<void(std::uint32_t)> handler) {
+  on_tick_ended_.add(std::move(handler));
+}
 
 // nullptr for a peer that has disconnected.
 ClientView* Replication::view(Peer peer) {
@@ -101,14 +104,14 @@ void Replication::after_receive(Time now, const Guard& guard) {
 // Without it whole ticks run here, each with inputs, handlers and end.
 void Replication::before_flush(Time now, const Guard& guard) {
   if (options_.tick_between_receive_and_flush) {
-    if (std::exchange(tick_is_open_, false)) end_tick();
+    if (std::exchange(tick_is_open_, false)) end_tick(guard);
     return;
   }
   if (!clock_) clock_.emplace(options_.tick_rate, now);
   // After a stall several ticks are due at once. TickClock limits how many.
   for (ticks_due_ += clock_->due(now); ticks_due_ > 0; --ticks_due_) {
     begin_tick(guard);
-    end_tick();
+    end_tick(guard);
   }
 }
 
@@ -151,8 +154,9 @@ double Replication::tick_seen_by(Peer peer) const {
 }
 
 // Each client's sender writes its snapshot when the server fills the client's next datagram.
-void Replication::end_tick() {
+void Replication::end_tick(const Guard& guard) {
   world_.end_tick();
+  on_tick_ended_.each([&](const auto& handler) { guard([&] { handler(world_.tick() - 1); }); });
   for (const auto& [peer, client] : views_) {
     server_.schedule_payload(peer, &client->replicator_, options_.datagrams_per_tick);
   }

@@ -113,6 +113,11 @@ TEST_F(Cli, MisuseExitsWithTwoAndNamesTheNearest) {
   misuse({"demo", "--loss", "99"}, "--loss");
   misuse({"demo", "--seed", "-1"}, "--seed");
   misuse({"demo", "--port", "70000"}, "--port");
+  misuse({"demo", "--why", "Boat"}, "no type is called \"Boat\"; name an id, or Post, Crate");
+  misuse({"demo", "--why", "gull"}, "no type is called \"gull\"");
+  misuse({"demo", "--why", "0"}, "no entity has the id 0; the harbour has 1 to 1300");
+  misuse({"demo", "--why", "99999999999999999999"}, "no entity has the id");
+  misuse({"demo", "--why", ""}, "--why");
   EXPECT_EQ(run({kKwind}).code, 2);
 }
 
@@ -166,6 +171,31 @@ TEST_F(Cli, DemoPrintsJsonAloneOnStdout) {
   EXPECT_GT(json["json_text_ratio"], 50);
   EXPECT_GT(json["per_client_tick"]["in_view"], 10);
   EXPECT_NE(done.err.find("clients"), std::string::npos) << "progress goes to stderr";
+}
+
+TEST_F(Cli, DemoSaysWhyEachClientGotAnUpdateOfAnEntity) {
+  const Finished done = run(
+      {kKwind, "demo", "--seconds", "4", "--bots", "2", "--loss", "0", "--why", "Tug", "--json"});
+  const auto json = nlohmann::json::parse(done.out);
+  const auto& why = json["why"];
+  EXPECT_EQ(why["type"], "Tug");
+  EXPECT_GT(why["entity"], 0);
+  ASSERT_EQ(why["clients"].size(), 2U);
+  int updates = 0;
+  for (const auto& client : why["clients"]) {
+    // Every tick has one reason or form; forms add up to the updates.
+    const auto of = [&](const char* form) { return client["ticks"].value(form, 0); };
+    EXPECT_EQ(of("full") + of("delta") + of("despawn") + of("fragments"), client["updates"]);
+    EXPECT_EQ(client["updates"] == 0, client["bits"] == 0);
+    updates += static_cast<int>(client["updates"]);
+  }
+  EXPECT_GT(updates, 5) << "a pilot sees the own tug: " << why.dump(1);
+
+  const Finished text = run({kKwind, "demo", "--seconds", "2", "--bots", "1", "--why", "1"});
+  for (const char* part : {"an update of entity 1, a Post, and why not", "bits each",
+                           "longest wait, ticks", "out of view"}) {
+    EXPECT_NE(text.out.find(part), std::string::npos) << part << "\n" << text.out;
+  }
 }
 
 TEST_F(Cli, DemoNamesABusyPortAFullServerAndAMissingFolder) {

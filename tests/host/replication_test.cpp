@@ -4,6 +4,8 @@
 #include <gtest/gtest.h>
 
 #include <set>
+#include <stdexcept>
+#include <vector>
 
 #include "kit/sim_hosts.h"
 #include "kwind/host/replicated_world.h"
@@ -239,6 +241,45 @@ TEST(Replication, ATickThatIsSplitEndsInTheNextFlush) {
   EXPECT_EQ(begun.back(), open);
   hosts.server().flush(now);
   EXPECT_EQ(state.tick(), open + 1);
+}
+
+// The explanation of a tick is asked when it has ended, and told before its snapshots are.
+TEST(Replication, SaysWhyAClientGetsAnUpdateOrNone) {
+  kit::SimHosts hosts(pilotage::kProtocol);
+  Game game(hosts);
+  auto near = *game.state.spawn(Buoy{.at = {10, 0}});
+  const auto far = *game.state.spawn(Buoy{.at = {100, 0}});
+  std::vector<replica::UpdateExplanation> of_near;
+  std::uint32_t last = 0;
+  game.state.on_tick_ended([&](std::uint32_t tick) {
+    EXPECT_EQ(tick, game.state.tick() - 1) << "the tick has ended";
+    EXPECT_TRUE(last == 0 || tick == last + 1);
+    last = tick;
+    for (const Peer peer : hosts.server().peers()) {
+      ClientView& view = *game.state.view(peer);
+      const std::uint64_t snapshots = view.counts().snapshots;
+      of_near.push_back(view.explain(near.ref()));
+      EXPECT_EQ(view.explain(far.ref()).reason, replica::UpdateReason::out_of_view);
+      EXPECT_EQ(view.counts().snapshots, snapshots) << "nothing was sent for it";
+    }
+  });
+  // What a handler throws reaches on_fault, and no other handler misses its call.
+  int faults = 0;
+  hosts.server().on_fault([&](Peer, std::string_view) { ++faults; });
+  game.state.on_tick_ended([](std::uint32_t) { throw std::runtime_error("the tide"); });
+  int after = 0;
+  game.state.on_tick_ended([&](std::uint32_t) { ++after; });
+  hosts.join();
+  hosts.run(1s);
+  EXPECT_GT(after, 15);
+  EXPECT_EQ(faults, after);
+  ASSERT_GT(of_near.size(), 10U);
+  EXPECT_EQ(of_near.front().form, replica::UpdateForm::full);
+  EXPECT_EQ(of_near.back().reason, replica::UpdateReason::up_to_date);
+  near.set(Buoy{.at = {11, 0}});
+  hosts.run(50ms);
+  EXPECT_EQ(of_near.back().form, replica::UpdateForm::delta);
+  EXPECT_EQ(of_near.back().fields, std::vector<std::string_view>{"at"});
 }
 
 TEST(Replication, AWorldThatIsConstructedLateFillsAllTheSame) {

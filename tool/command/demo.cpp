@@ -13,6 +13,7 @@
 #include "demo/report.h"
 #include "demo/run.h"
 #include "demo/summary.h"
+#include "demo/why.h"
 #include "interrupt.h"
 #include "kwind/json/text.h"
 #include "read_files.h"
@@ -174,6 +175,17 @@ int load_code_tables(demo::Settings& settings) {
   return kFoundWrong;
 }
 
+// Whose updates are to be explained.
+int find_why(demo::Settings& settings) {
+  if (settings.why.empty()) return kFine;
+  const demo::NamedEntity named = demo::entity_named(settings.why, settings.seed);
+  settings.why_id = named.id;
+  settings.why_type = named.type;
+  if (named.problem.empty()) return kFine;
+  fmt::print(stderr, "--why: {}\n", named.problem);
+  return kUsedWrongly;
+}
+
 // The conditions of the run, before the first second.
 void print_settings(std::FILE* status, const demo::Settings& settings) {
   fmt::print(
@@ -196,6 +208,7 @@ int print_outcome(std::FILE* status, const demo::Settings& settings, const demo:
     fmt::print("{}\n", json::text_of(demo::to_json(settings, outcome), 2));
   } else {
     print_summary(outcome);
+    if (!settings.why.empty()) fmt::print("{}", demo::why_text(settings, outcome.server));
     for (const demo::BotVerdict& bot : outcome.verdict.bots) {
       if (!bot.agrees) fmt::print("bot {} does not agree: {}\n", bot.number, bot.why_not);
     }
@@ -233,6 +246,7 @@ int run_demo(demo::Settings settings) {
     return kUsedWrongly;
   }
   if (const int result = load_code_tables(settings); result != kFine) return result;
+  if (const int result = find_why(settings); result != kFine) return result;
   std::signal(SIGINT, [](int) { g_interrupted = true; });
   std::signal(SIGTERM, [](int) { g_interrupted = true; });
   print_settings(status, settings);
@@ -323,6 +337,11 @@ void add_demo(Command app, std::function<int()>& chosen) {
       .type_name("FILE");
   command.add_option("--code-tables", settings->codes, "Code tables that kwind train has made")
       .type_name("FILE.codes");
+  command
+      .add_option("--why", settings->why,
+                  "Say of one entity, for each client: how often it was updated, how, and why not; "
+                  "an id, or a type for the first of it")
+      .type_name("ENTITY");
   command.add_flag("--speculative-baselines", settings->speculative_baselines,
                    "Snapshots build on others that are still in flight");
   command.add_flag("--plaintext", settings->plaintext,

@@ -187,6 +187,24 @@ void HarbourServer::tick(host::Replication& state) {
   json_of_tick_.clear();
 }
 
+// A type stands for the first entity of it that a client sees.
+void HarbourServer::ask_why(host::Replication& state, std::uint32_t tick) {
+  record_.why_id = std::max(record_.why_id, settings_.why_id);
+  for (auto each = aboard_.begin(); each != aboard_.end() && record_.why_id == 0; ++each) {
+    for (const replica::RelevantEntity& seen : state.view(each->first)->query().update()) {
+      const auto actor = motion_->all().find(seen.id);
+      if (record_.why_id != 0 || actor == motion_->all().end()) continue;
+      const schema::EntityInfo* const type = state.world().type_of(actor->second.ref);
+      if (type != nullptr && type->name == settings_.why_type) record_.why_id = seen.id;
+    }
+  }
+  const auto actor = motion_->all().find(record_.why_id);
+  if (actor == motion_->all().end()) return;
+  for (const auto& [peer, aboard] : aboard_) {
+    demo::ask_why(*state.view(peer), actor->second.ref, tick, record_.why[aboard.name]);
+  }
+}
+
 // The last snapshots and figures of each client, before the server ends.
 void HarbourServer::finish(host::Server& server, host::Replication& state) {
   for (auto& [peer, aboard] : aboard_) {
@@ -214,6 +232,9 @@ void HarbourServer::run() {
   if (settings_.code_tables != nullptr) replication.code_tables = {settings_.code_tables};
   host::Replication state(server, harbour_world::kEntities, replication);
   motion_.emplace(state.world(), settings_.seed);
+  if (!settings_.why.empty()) {
+    state.on_tick_ended([this, &state](std::uint32_t tick) { ask_why(state, tick); });
+  }
   add_handlers(server, state);
   started_ = io::now();
   bool closing = false;

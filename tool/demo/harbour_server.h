@@ -11,6 +11,7 @@
 #include "kwind/host/server.h"
 #include "kwind/io/udp_transport.h"
 #include "records.h"
+#include "why.h"
 
 namespace kwind::demo {
 
@@ -50,6 +51,7 @@ class HarbourServer {
   void add_handlers(host::Server& server, host::Replication& state);
   void tick(host::Replication& state);
   void write_truth(std::uint32_t tick);
+  void ask_why(host::Replication& state, std::uint32_t tick);
   void count(host::ClientView& view, std::uint32_t tick);
   std::size_t json_bytes(std::uint32_t id);
   void note_moment(Time now);

@@ -10,6 +10,7 @@
 #include "kwind/host/options.h"
 #include "kwind/replica/client_replicator.h"
 #include "kwind/replica/code_tables.h"
+#include "kwind/replica/explanation.h"
 
 namespace kwind::demo {
 
@@ -26,9 +27,12 @@ struct Settings {
   bool speculative_baselines = false;  ///< snapshots build on others in flight
   bool json = false;
   std::string report;
-  std::string record;       ///< capture at the server's end
-  std::string keys;         ///< the keys of its datagrams
-  std::string codes;        ///< file of trained codes
+  std::string record;  ///< capture at the server's end
+  std::string keys;    ///< the keys of its datagrams
+  std::string codes;   ///< file of trained codes
+  std::string why;     ///< explain this entity's updates: an id or a type; empty: none
+  std::uint32_t why_id = 0;
+  std::string why_type{};
   std::string web = "off";  ///< port or address of the page; "off": no page
   std::vector<std::string> origins{};
   std::string certificate{};
@@ -64,6 +68,17 @@ struct FieldShare {
   double bits = 0;
 };
 
+/// What became of the updates of the entity of Settings::why, for one client.
+struct WhyRecord {
+  std::map<std::string, std::uint64_t> ticks;   ///< by form of what was sent, or reason
+  std::map<std::string, std::uint64_t> fields;  ///< deltas that carried them
+  std::uint64_t updates = 0;
+  std::uint64_t bits = 0;          ///< of the updates
+  std::uint32_t longest_wait = 0;  ///< ticks
+  replica::UpdateExplanation newest{};
+  std::uint32_t newest_tick = 0;
+};
+
 struct ServerRecord {
   std::map<std::pair<std::uint32_t, std::uint32_t>, std::vector<Truth>> truth;  ///< id, generation
   std::vector<StateMoment> moments;           ///< about two a second
@@ -72,6 +87,8 @@ struct ServerRecord {
   std::map<std::string, std::int32_t> hails;        ///< last count heard of each pilot
   std::map<std::string, std::size_t> in_view;       ///< at the end, by pilot
   replica::ReplicatorCounts counts_of_replicators;  ///< sums
+  std::map<std::string, WhyRecord> why;             ///< by pilot
+  std::uint32_t why_id = 0;                         ///< the entity; 0: none came into view
   std::uint64_t codes = 0;  ///< set agreed with the last client; 0: built-in
   std::uint64_t ticks_skipped = 0;
   host::Traffic traffic;

@@ -7,6 +7,7 @@
 #include <numeric>
 
 #include "harbour_motion.h"
+#include "why.h"
 
 namespace kwind::demo {
 
@@ -198,6 +199,7 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
   for (const BotVerdict& bot : outcome.verdict.bots) {
     out["bots"].push_back(to_json(bot));
   }
+  if (!settings.why.empty()) out["why"] = why_json(settings, outcome.server);
   return out;
 }
 

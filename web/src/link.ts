@@ -352,7 +352,10 @@ export class Link {
     if (this.readFrames(number, reader)) {
       ++this.unackedPackets;
       this.unackedReceived += bytes.length;
-      const wait = this.unackedReceived >= 4800 || this.unackedPackets >= 24 ? 0 : isGap ? 5 : this.roundTrip.ackDelay;
+      // While a message is missing, several acks go in a round trip: a lost one must not prolong the stall.
+      const isStalled = this.channels.some(({ receiver }) => receiver?.isStalled);
+      const patience = isStalled ? Math.min(this.roundTrip.ackDelay, Math.max(5, this.roundTrip.smoothed / 4)) : this.roundTrip.ackDelay;
+      const wait = this.unackedReceived >= 4800 || this.unackedPackets >= 24 ? 0 : isGap ? 5 : patience;
       this.ackDue = Math.min(this.ackDue, now + wait);
     }
     if (this.channels.some(({ receiver }) => receiver?.isGrantSent && receiver.wantsGrant)) this.ackDue = Math.min(this.ackDue, now);

@@ -222,6 +222,11 @@ export class ReliableReceiver {
     if (this.parities.length > parityKept) this.parities.shift();
   }
 
+  /** Whether messages that arrived wait for one of which nothing has. */
+  get isStalled(): boolean {
+    return this.slots.size > 0 && !this.slots.has(this.base);
+  }
+
   /** Window frame that is due: the program has taken half of the window. */
   get wantsGrant(): boolean {
     return !this.isGrantSent || this.consumed + windowBytes - this.granted >= windowBytes / 2;

@@ -74,6 +74,12 @@ class KWIND_API ClientView {
   [[nodiscard]] bool knows(schema::AnyRef entity) const { return replicator_.knows(entity); }
   /// Whether the client has acknowledged all that is in its view.
   [[nodiscard]] bool complete() const { return replicator_.view_complete(); }
+  /// What the client's next snapshot will have of an entity, and why, in a room of `bytes`: to be
+  /// asked in Replication::on_tick_ended(). See replica::ClientReplicator::explain().
+  [[nodiscard]] replica::UpdateExplanation explain(schema::AnyRef entity,
+                                                   std::size_t bytes = 1100) const {
+    return replicator_.explain(entity, bytes);
+  }
   /// What was sent so far.
   [[nodiscard]] const replica::ReplicatorCounts& counts() const { return replicator_.counts(); }
   /// Number of the newest input that on_input() was given; 0: none.
@@ -115,6 +121,9 @@ class KWIND_API Replication final : public LoopStage {
   void on_client(std::function<void(ClientView&)> handler);
   /// Called once per tick, after the inputs of the tick and before its snapshots. Handlers add.
   void on_tick(std::function<void(std::uint32_t tick)> handler);
+  /// Called once per tick, when the tick has ended and its snapshots are about to be filled: the
+  /// place to ask ClientView::explain(). Handlers add.
+  void on_tick_ended(std::function<void(std::uint32_t tick)> handler);
   /// Called for at most one input per client and tick, in the order in which the client made them.
   /// Inputs beyond InputReceiver::kMaxWaiting are dropped and counted; checks, owners and the rate
   /// limit of the message apply. A T that comes as a message, not as an input, is dropped and
@@ -176,7 +185,7 @@ class KWIND_API Replication final : public LoopStage {
  private:
   void connect(Peer peer);
   void begin_tick(const Guard& guard);
-  void end_tick();
+  void end_tick(const Guard& guard);
   [[nodiscard]] std::shared_ptr<const replica::CodeTables> tables_of(Peer peer) const;
 
   Server& server_;
@@ -186,6 +195,7 @@ class KWIND_API Replication final : public LoopStage {
   std::map<Peer, std::unique_ptr<ClientView>> views_;
   route::Observers<ClientView&> on_client_;
   route::Observers<std::uint32_t> on_tick_;
+  route::Observers<std::uint32_t> on_tick_ended_;
   std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> take_input_;
   std::optional<TickClock> clock_{};
   bool takes_input_ = false;
