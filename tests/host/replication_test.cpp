@@ -265,7 +265,7 @@ TEST(Replication, SaysWhyAClientGetsAnUpdateOrNone) {
   });
   // What a handler throws reaches on_fault, and no other handler misses its call.
   int faults = 0;
-  hosts.server().on_fault([&](Peer, std::string_view) { ++faults; });
+  hosts.server().on_fault([&](const route::HandlerException<Peer>&) { ++faults; });
   game.state.on_tick_ended([](std::uint32_t) { throw std::runtime_error("the tide"); });
   int after = 0;
   game.state.on_tick_ended([&](std::uint32_t) { ++after; });

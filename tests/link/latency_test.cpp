@@ -133,7 +133,7 @@ TEST(Latency, OfLossesInRunsIsWhatTheRunTakesAndARoundTrip) {
   std::uint64_t count = 0;
   for (std::uint64_t seed = 1; seed <= seeds; ++seed) {
     const Delays got = run({.seed = seed, .loss = 0.02, .burst = 2});
-    if (seed <= 20) EXPECT_LE(got.p999_ms, 300) << "seed " << seed;
+    EXPECT_LE(got.p999_ms, seed <= 20 ? 300 : 600) << "seed " << seed;
     if (got.worst_ms <= got.silence_ms + 1.6 * round_trip_ms) continue;
     ++count;
     beyond += " " + std::to_string(seed) + " (" + std::to_string(got.worst_ms) + " ms)";
