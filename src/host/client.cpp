@@ -328,9 +328,13 @@ const link::Stats& Client::stats() const {
 
 // Counts of messages are kept by the dispatcher and the packer, counts of datagrams by the link.
 Counts Client::counts() const {
-  Counts counts{impl_->wire.drops,         dispatcher_.counts(),      packer_.out_of_range(),
-                impl_->wire.sends_refused, packer_.unknown_to_peer(), packer_.packed(),
-                impl_->wire.refs_emptied};
+  Counts counts{.drops = impl_->wire.drops,
+                .route = dispatcher_.counts(),
+                .values_out_of_range = packer_.out_of_range(),
+                .sends_refused = impl_->wire.sends_refused,
+                .unknown_to_peer = packer_.unknown_to_peer(),
+                .encoded = packer_.packed(),
+                .refs_emptied = impl_->wire.refs_emptied};
   counts.drops.add(stats().drops);
   return counts;
 }

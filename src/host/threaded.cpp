@@ -288,9 +288,11 @@ void ThreadedServer::hand_over_closes() {
 
 // Counts of the game's half: network_counts() has those of the other thread.
 Counts ThreadedServer::counts() const {
-  return {drops_, dispatcher_.counts(),      packer_.out_of_range(),
-          0,      packer_.unknown_to_peer(), packer_.packed(),
-          0};
+  return {.drops = drops_,
+          .route = dispatcher_.counts(),
+          .values_out_of_range = packer_.out_of_range(),
+          .unknown_to_peer = packer_.unknown_to_peer(),
+          .encoded = packer_.packed()};
 }
 
 // A copy under a lock, at most a tenth of a second old.

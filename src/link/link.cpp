@@ -421,16 +421,13 @@ Time Link::Impl::probe_deadline() const {
 // path takes no larger one any more. State is not sent again, newer state is on its way.
 void Link::Impl::probe() {
   ledger_.oldest_refs(probed_);
-  for (const SentRef& ref : probed_) {
-    switch (ref.kind) {
-      case SentRef::Kind::close: close_again(); break;
-      case SentRef::Kind::reliable:
-      case SentRef::Kind::window: channels_.resend(ref); break;
-      case SentRef::Kind::sequenced:
-      case SentRef::Kind::token:
-      case SentRef::Kind::mtu_probe: break;
-    }
-  }
+  const Overloaded again{
+      [&](const CloseRef&) { close_again(); },
+      [](const MtuProbeRef&) {},
+      [](const PayloadRef&) {},
+      [&](const auto& of_channel) { channels_.resend(of_channel); },
+  };
+  for (const SentRef& ref : probed_) ref.visit(again);
   path_.challenge_again();
   probe_due_ = true;
   if (++silent_probes_ > PathMtu::kSilentProbes) {

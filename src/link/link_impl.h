@@ -102,7 +102,7 @@ class Link::Impl {
   void settle(Time now, const SentPackets::Outcome& outcome);
   // To be called whenever the controller may think otherwise.
   void note_controller();
-  void report_delivery(const SentRef& ref, bool acked);
+  void report_delivery(const PayloadRef& ref, bool acked);
   Errc on_frame(Time now, const Endpoint& from, const Frame& frame);
   Errc on_message(const Frame& frame);
   void on_response(Time now, const Endpoint& from, std::uint64_t number);

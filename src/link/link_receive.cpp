@@ -212,36 +212,30 @@ void Link::Impl::settle(Time now, const SentPackets::Outcome& outcome) {
     controller_.on_loss(now, outcome.newest_lost_sent_at);
     note_controller();
   }
-  for (const SentRef& ref : ledger_.acked()) {
-    switch (ref.kind) {
-      case SentRef::Kind::close: close_acked_ = true; break;
-      case SentRef::Kind::mtu_probe: mtu_.probe_acked(ref.index); break;
-      case SentRef::Kind::token: report_delivery(ref, true); break;
-      case SentRef::Kind::reliable:
-      case SentRef::Kind::sequenced:
-      case SentRef::Kind::window: channels_.acked(ref); break;
-    }
-  }
+  const Overloaded acked{
+      [&](const CloseRef&) { close_acked_ = true; },
+      [&](const MtuProbeRef& probe) { mtu_.probe_acked(probe.number); },
+      [&](const PayloadRef& payload) { report_delivery(payload, true); },
+      [&](const auto& of_channel) { channels_.acked(of_channel); },
+  };
+  for (const SentRef& ref : ledger_.acked()) ref.visit(acked);
   if (outcome.bytes_acked > 0) silent_probes_ = 0;
   const bool large_acked = outcome.largest_acked > kBaseDatagramBytes;
   if (large_acked) mtu_.large_acked();
-  for (const SentRef& ref : ledger_.lost()) {
-    switch (ref.kind) {
-      case SentRef::Kind::close: close_again(); break;
-      case SentRef::Kind::mtu_probe: mtu_.probe_lost(now, ref.index); break;
-      case SentRef::Kind::token: report_delivery(ref, false); break;
-      case SentRef::Kind::reliable:
-      case SentRef::Kind::sequenced:
-      case SentRef::Kind::window: channels_.lost(ref); break;
-    }
-  }
+  const Overloaded lost{
+      [&](const CloseRef&) { close_again(); },
+      [&](const MtuProbeRef& probe) { mtu_.probe_lost(now, probe.number); },
+      [&](const PayloadRef& payload) { report_delivery(payload, false); },
+      [&](const auto& of_channel) { channels_.lost(of_channel); },
+  };
+  for (const SentRef& ref : ledger_.lost()) ref.visit(lost);
   if (!large_acked && outcome.large_lost > 0) mtu_.large_lost(now, outcome.large_lost);
 }
 
 // A payload source that came after the one that wrote it knows nothing of this token.
-void Link::Impl::report_delivery(const SentRef& ref, bool acked) {
-  if (payload_source_.get() == nullptr || ref.first_chunk != payload_source_.generation()) return;
-  payload_source_.get()->on_delivery(ref.index, acked);
+void Link::Impl::report_delivery(const PayloadRef& ref, bool acked) {
+  if (payload_source_.get() == nullptr || ref.generation != payload_source_.generation()) return;
+  payload_source_.get()->on_delivery(ref.token, acked);
 }
 
 // Frames take effect in the order in which the peer wrote them.

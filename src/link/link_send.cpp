@@ -107,7 +107,7 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
     if (channels_.wants_any()) mtu_.wanted();
   }
   if (close_due_ && frames.close(end_text_, refusal_) > 0) {
-    ledger_.add({SentRef::Kind::close, 0, 0, 0, 0});
+    ledger_.add(CloseRef{});
     close_due_ = false;
   }
   if (datagram.writer.bit_count() == before) {
@@ -138,7 +138,7 @@ void Link::Impl::write_payload(Time now, bits::Writer& writer, FrameWriter& fram
     fill.finish();
     const std::span<const std::byte> written(memory);
     frames.fill(written, fill.bit_count());
-    ledger_.add({SentRef::Kind::token, 0, payload_source_.generation(), 0, *token});
+    ledger_.add(PayloadRef{payload_source_.generation(), *token});
     busy_at_ = now;
   }
   payloads_left_ = token ? payloads_left_ - 1 : 0;
@@ -241,7 +241,7 @@ std::size_t Link::Impl::write_challenge(Time now, const Path::Challenge& challen
 // size.
 std::size_t Link::Impl::write_mtu_probe(Time now, std::size_t size, std::span<std::byte> out) {
   ledger_.begin();
-  ledger_.add({SentRef::Kind::mtu_probe, 0, 0, 0, mtu_.probe_sent(size)});
+  ledger_.add(MtuProbeRef{mtu_.probe_sent(size)});
   Datagram datagram = begin_datagram(now, out, size);
   FrameWriter frames(datagram.writer, channels_.specs(), datagram.number);
   frames.padding(out.size() * 8);

@@ -17,15 +17,6 @@ using bits::count_bits;
 enum class Other : std::uint8_t { end = 0, piece = 1, fill = 2, control = 3 };
 constexpr unsigned kOtherBits = 3;
 constexpr unsigned kControlBits = 3;
-enum class Control : std::uint8_t {
-  ping = 0,
-  close = 1,
-  window = 2,
-  challenge = 3,
-  response = 4,
-  padding = 5,
-  parity = 6
-};
 
 constexpr unsigned kLengthOrder = 6;  // messages of 64 to 190 bits: 9 bits of length
 constexpr unsigned kTotalOrder = 10;
@@ -67,34 +58,46 @@ std::size_t message_head_bits(const std::vector<ChannelSpec>& channels, std::siz
   return 1 + bits::bits_for(channels.size()) + name + count_bits(payload_bits, kLengthOrder);
 }
 
-// The size is known before the first bit is written: a frame that does not fit leaves the
-// datagram as it was, and the caller tries another one.
-std::size_t FrameWriter::message(std::size_t channel, std::size_t name_bits,
-                                 std::span<const std::byte> payload, std::size_t bits,
-                                 auto&& write_name) {
-  const unsigned channel_bits = bits::bits_for(channels_.size());
-  const std::size_t size = 1 + channel_bits + name_bits + count_bits(bits, kLengthOrder) + bits;
-  if (size > out_.room_bits() || full(channel)) return 0;
-  out_.put_bool(true);
-  out_.put(channel, channel_bits);
-  write_name();
-  out_.put_count(bits, kLengthOrder);
-  out_.put_bits(payload, bits);
-  ++count_[channel];
+// A frame is written whole or not at all: where the datagram ends in the middle of it, the writer
+// goes back to where it stood. Returns the bits that the frame took, or 0.
+std::size_t FrameWriter::attempt(auto&& write) {
+  const bits::Writer before = out_;
+  write();
+  if (out_.ok()) return out_.bit_count() - before.bit_count();
+  out_ = before;
+  return 0;
+}
+
+// All messages but pieces: kind, channel, name, length, payload.
+std::size_t FrameWriter::message(std::size_t channel, std::span<const std::byte> payload,
+                                 std::size_t bits, auto&& write_name) {
+  if (full(channel)) return 0;
+  const std::size_t size = attempt([&] {
+    out_.put_bool(true);
+    put_channel(channel);
+    write_name();
+    out_.put_count(bits, kLengthOrder);
+    out_.put_bits(payload, bits);
+  });
+  if (size > 0) ++count_[channel];
   return size;
+}
+
+void FrameWriter::put_channel(std::size_t channel) {
+  out_.put(channel, bits::bits_for(channels_.size()));
 }
 
 // Unreliable messages have no name: nothing refers to them.
 std::size_t FrameWriter::unreliable(std::size_t channel, std::span<const std::byte> payload,
                                     std::size_t bits) {
-  return message(channel, 0, payload, bits, [] {});
+  return message(channel, payload, bits, [] {});
 }
 
 // A sequenced message is named by its datagram's number and its place among those of its
 // channel: the datagram says the first and order the second, so that the name takes one bit.
 std::size_t FrameWriter::sequenced(std::size_t channel, std::span<const std::byte> payload,
                                    std::size_t bits, Origin& origin) {
-  const std::size_t size = message(channel, 1, payload, bits, [&] { out_.put_bool(true); });
+  const std::size_t size = message(channel, payload, bits, [&] { out_.put_bool(true); });
   if (size > 0) origin = Origin(packet_, places_[channel]++);
   return size;
 }
@@ -104,13 +107,11 @@ std::size_t FrameWriter::copy(std::size_t channel, Origin origin,
                               std::span<const std::byte> payload, std::size_t bits) {
   KWIND_ASSERT(origin.packet() < packet_);
   const std::uint64_t back = packet_ - origin.packet() - 1;
-  return message(channel,
-                 1 + count_bits(back, kBackOrder) + count_bits(origin.place(), kPlaceOrder),
-                 payload, bits, [&] {
-                   out_.put_bool(false);
-                   out_.put_count(back, kBackOrder);
-                   out_.put_count(origin.place(), kPlaceOrder);
-                 });
+  return message(channel, payload, bits, [&] {
+    out_.put_bool(false);
+    out_.put_count(back, kBackOrder);
+    out_.put_count(origin.place(), kPlaceOrder);
+  });
 }
 
 // A message that follows the one before in its channel needs no number: one bit instead of
@@ -118,7 +119,7 @@ std::size_t FrameWriter::copy(std::size_t channel, Origin origin,
 std::size_t FrameWriter::reliable(std::size_t channel, std::uint64_t index,
                                   std::span<const std::byte> payload, std::size_t bits) {
   const bool follows = any_index_[channel] && next_index_[channel] == index;
-  const std::size_t size = message(channel, follows ? 1 : 17, payload, bits, [&] {
+  const std::size_t size = message(channel, payload, bits, [&] {
     out_.put_bool(follows);
     if (!follows) out_.put(index, 16);
   });
@@ -129,41 +130,38 @@ std::size_t FrameWriter::reliable(std::size_t channel, std::uint64_t index,
   return size;
 }
 
-// As many fragments from `first` on as fit; moves `first` behind them.
-std::size_t FrameWriter::put_piece(std::size_t channel, std::size_t name_bits,
-                                   std::span<const std::byte> payload, std::size_t bits,
-                                   std::size_t& first, std::size_t end, auto&& write_name) {
-  const unsigned channel_bits = bits::bits_for(channels_.size());
-  std::size_t count = end - first;
-  KWIND_ASSERT(count > 0);
-  const auto size_of = [&](std::size_t chunks) {
-    return kOtherBits + channel_bits + name_bits + count_bits(bits, kTotalOrder) +
-           count_bits(first, kFragmentOrder) + count_bits(chunks - 1, kRunOrder) +
-           bytes_from(bits, first, chunks) * 8;
-  };
+// As many fragments from `first` on as fit; moves `first` behind them. Ends: each round tries fewer.
+std::size_t FrameWriter::put_piece(std::size_t channel, std::span<const std::byte> payload,
+                                   std::size_t bits, std::size_t& first, std::size_t end,
+                                   auto&& write_name) {
+  KWIND_ASSERT(end > first);
+  if (full(channel)) return 0;
   const std::size_t max = out_.room_bits() / (kFragmentBytes * 8) + 1;
-  count = std::min(count, max);
-  while (count > 0 && size_of(count) > out_.room_bits()) --count;
-  if (count == 0 || full(channel)) return 0;
-  const std::size_t size = size_of(count);
-  put_other(out_, Other::piece);
-  out_.put(channel, channel_bits);
-  write_name();
-  out_.put_count(bits, kTotalOrder);
-  out_.put_count(first, kFragmentOrder);
-  out_.put_count(count - 1, kRunOrder);
-  const auto part = payload.subspan(first * kFragmentBytes, bytes_from(bits, first, count));
-  out_.put_bits(part, part.size() * 8);
-  first += count;
-  ++count_[channel];
-  return size;
+  for (std::size_t count = std::min(end - first, max); count > 0; --count) {
+    const auto part = payload.subspan(first * kFragmentBytes, bytes_from(bits, first, count));
+    if (part.size() * 8 > out_.room_bits()) continue;
+    const std::size_t size = attempt([&] {
+      put_other(out_, Other::piece);
+      put_channel(channel);
+      write_name();
+      out_.put_count(bits, kTotalOrder);
+      out_.put_count(first, kFragmentOrder);
+      out_.put_count(count - 1, kRunOrder);
+      out_.put_bits(part, part.size() * 8);
+    });
+    if (size == 0) continue;
+    first += count;
+    ++count_[channel];
+    return size;
+  }
+  return 0;
 }
 
 // A fragment of a reliable message is named by the message's index.
 std::size_t FrameWriter::piece(std::size_t channel, std::uint64_t index,
                                std::span<const std::byte> payload, std::size_t bits,
                                std::size_t& first, std::size_t end) {
-  return put_piece(channel, 16, payload, bits, first, end, [&] { out_.put(index, 16); });
+  return put_piece(channel, payload, bits, first, end, [&] { out_.put(index, 16); });
 }
 
 // A fragment of an unreliable message is named by the datagram and the place of the message's first
@@ -173,12 +171,10 @@ std::size_t FrameWriter::piece(std::size_t channel, Origin& origin, bool started
                                std::size_t& first, std::size_t end) {
   const Origin name = started ? origin : Origin(packet_, places_[channel]);
   const std::uint64_t back = packet_ - name.packet();
-  const std::size_t size =
-      put_piece(channel, count_bits(back, kBackOrder) + count_bits(name.place(), kPlaceOrder),
-                payload, bits, first, end, [&] {
-                  out_.put_count(back, kBackOrder);
-                  out_.put_count(name.place(), kPlaceOrder);
-                });
+  const std::size_t size = put_piece(channel, payload, bits, first, end, [&] {
+    out_.put_count(back, kBackOrder);
+    out_.put_count(name.place(), kPlaceOrder);
+  });
   if (size > 0 && !started) {
     origin = name;
     ++places_[channel];
@@ -188,12 +184,11 @@ std::size_t FrameWriter::piece(std::size_t channel, Origin& origin, bool started
 
 // What a PayloadSource wrote: opaque bits, one frame a datagram.
 std::size_t FrameWriter::fill(std::span<const std::byte> payload, std::size_t bits) {
-  const std::size_t size = kOtherBits + count_bits(bits, kLengthOrder) + bits;
-  if (size > out_.room_bits()) return 0;
-  put_other(out_, Other::fill);
-  out_.put_count(bits, kLengthOrder);
-  out_.put_bits(payload, bits);
-  return size;
+  return attempt([&] {
+    put_other(out_, Other::fill);
+    out_.put_count(bits, kLengthOrder);
+    out_.put_bits(payload, bits);
+  });
 }
 
 // The XOR of several messages, with the XOR of their lengths: who has all of them but one
@@ -201,80 +196,57 @@ std::size_t FrameWriter::fill(std::span<const std::byte> payload, std::size_t bi
 std::size_t FrameWriter::parity(std::size_t channel, std::uint64_t index, ParityMembers others,
                                 std::size_t lengths, std::size_t bits,
                                 std::span<const std::byte> combined) {
-  const unsigned channel_bits = bits::bits_for(channels_.size());
-  const std::size_t size = kOtherBits + kControlBits + channel_bits + kParityNameBits +
-                           kParityReach + kParityLengthBits + count_bits(bits, kLengthOrder) + bits;
-  if (size > out_.room_bits() || full(channel)) return 0;
-  put_other(out_, Other::control);
-  out_.put(static_cast<std::uint64_t>(Control::parity), kControlBits);
-  out_.put(channel, channel_bits);
-  out_.put(index, kParityNameBits);
-  out_.put(others, kParityReach);
-  out_.put(lengths, kParityLengthBits);
-  out_.put_count(bits, kLengthOrder);
-  out_.put_bits(combined, bits);
-  ++count_[channel];
+  if (full(channel)) return 0;
+  const std::size_t size = control(Control::parity, [&] {
+    put_channel(channel);
+    out_.put(index, kParityNameBits);
+    out_.put(others, kParityReach);
+    out_.put(lengths, kParityLengthBits);
+    out_.put_count(bits, kLengthOrder);
+    out_.put_bits(combined, bits);
+  });
+  if (size > 0) ++count_[channel];
   return size;
 }
 
-// All control frames that are one number of a fixed width.
-std::size_t FrameWriter::control(FrameKind kind, std::uint64_t value, unsigned bits) {
-  const std::size_t size = kOtherBits + kControlBits + bits;
-  if (size > out_.room_bits()) return 0;
-  put_other(out_, Other::control);
-  switch (kind) {
-    case FrameKind::ping: out_.put(static_cast<std::uint64_t>(Control::ping), kControlBits); break;
-    case FrameKind::challenge:
-      out_.put(static_cast<std::uint64_t>(Control::challenge), kControlBits);
-      break;
-    case FrameKind::response:
-      out_.put(static_cast<std::uint64_t>(Control::response), kControlBits);
-      break;
-    case FrameKind::window:
-      out_.put(static_cast<std::uint64_t>(Control::window), kControlBits);
-      break;
-    case FrameKind::message:
-    case FrameKind::piece:
-    case FrameKind::payload:
-    case FrameKind::close:
-    case FrameKind::parity:
-    case FrameKind::padding: KWIND_ASSERT(false);
-  }
-  out_.put(value, bits);
-  return size;
+// What belongs to the connection and not to a message.
+std::size_t FrameWriter::control(Control kind, auto&& write) {
+  return attempt([&] {
+    put_other(out_, Other::control);
+    out_.put(static_cast<std::uint64_t>(kind), kControlBits);
+    write();
+  });
 }
 
 // A ping has no content: any frame but an ack asks for an ack.
 std::size_t FrameWriter::ping() {
-  return control(FrameKind::ping, 0, 0);
+  return control(Control::ping, [] {});
 }
 // The number must come back in a response from the address that is being validated (RFC 9000, 8.2).
 std::size_t FrameWriter::challenge(std::uint64_t number) {
-  return control(FrameKind::challenge, number, 64);
+  return control(Control::challenge, [&] { out_.put(number, 64); });
 }
 std::size_t FrameWriter::response(std::uint64_t number) {
-  return control(FrameKind::response, number, 64);
+  return control(Control::response, [&] { out_.put(number, 64); });
 }
 
-// The channel's low bits come first, then the limit's low 32 bits; the receiver widens them.
+// The limit's low 32 bits; the receiver widens them.
 std::size_t FrameWriter::window(std::size_t channel, std::uint64_t limit) {
-  const unsigned channel_bits = bits::bits_for(channels_.size());
-  return control(FrameKind::window, channel | (limit & bits::low_mask(kWindowBits)) << channel_bits,
-                 channel_bits + kWindowBits);
+  return control(Control::window, [&] {
+    put_channel(channel);
+    out_.put(limit & bits::low_mask(kWindowBits), kWindowBits);
+  });
 }
 
 // The reason is cut to the characters that a frame holds.
 std::size_t FrameWriter::close(std::string_view reason, Errc code) {
   const std::string text = printable(reason);
   const std::size_t length = valid_utf8_prefix(text, kMaxReasonBytes);
-  const std::size_t size = kOtherBits + kControlBits + kCloseCodeBits + kReasonBits + length * 8;
-  if (size > out_.room_bits()) return 0;
-  put_other(out_, Other::control);
-  out_.put(static_cast<std::uint64_t>(Control::close), kControlBits);
-  out_.put(static_cast<std::uint64_t>(code), kCloseCodeBits);
-  out_.put(length, kReasonBits);
-  out_.put_bits(std::as_bytes(std::span(text)).first(length), length * 8);
-  return size;
+  return control(Control::close, [&] {
+    out_.put(static_cast<std::uint64_t>(code), kCloseCodeBits);
+    out_.put(length, kReasonBits);
+    out_.put_bits(std::as_bytes(std::span(text)).first(length), length * 8);
+  });
 }
 
 // Zeros to the end of the datagram: nothing can stand behind them.

@@ -44,6 +44,7 @@ class Origin {
   [[nodiscard]] std::uint64_t packet() const { return key_ / 64; }
   [[nodiscard]] std::uint64_t place() const { return key_ % 64; }
   [[nodiscard]] std::uint64_t key() const { return key_; }
+  static Origin from_key(std::uint64_t key) { return {key / 64, key % 64}; }
 
  private:
   std::uint64_t key_ = 0;
@@ -63,6 +64,17 @@ struct Frame {
   /// window: limit; challenge, response: its number; parity: exclusive or of the numbers of bits
   std::uint64_t value = 0;
   bits::Reader payload{std::span<const std::byte>{}};  ///< stands at the payload
+};
+
+/// Frames that belong to the connection and not to a message.
+enum class Control : std::uint8_t {
+  ping = 0,
+  close = 1,
+  window = 2,
+  challenge = 3,
+  response = 4,
+  padding = 5,
+  parity = 6
 };
 
 /// Writes frames of one datagram, and knows what those before say about the next. One datagram.
@@ -110,12 +122,13 @@ class FrameWriter {
   void padding(std::size_t bits);
 
  private:
-  std::size_t message(std::size_t channel, std::size_t name_bits,
-                      std::span<const std::byte> payload, std::size_t bits, auto&& write_name);
-  std::size_t put_piece(std::size_t channel, std::size_t name_bits,
-                        std::span<const std::byte> payload, std::size_t bits, std::size_t& first,
-                        std::size_t end, auto&& write_name);
-  std::size_t control(FrameKind kind, std::uint64_t value, unsigned bits);
+  std::size_t attempt(auto&& write);
+  void put_channel(std::size_t channel);
+  std::size_t message(std::size_t channel, std::span<const std::byte> payload, std::size_t bits,
+                      auto&& write_name);
+  std::size_t put_piece(std::size_t channel, std::span<const std::byte> payload, std::size_t bits,
+                        std::size_t& first, std::size_t end, auto&& write_name);
+  std::size_t control(Control kind, auto&& write);
 
   bits::Writer& out_;
   const std::vector<ChannelSpec>& channels_;

@@ -228,8 +228,7 @@ std::size_t Channels::write_unreliable(FrameWriter& out, std::size_t channel, Se
       total += bits;
       account(slot.tag, bits);
       ++counts_.repeated_early;
-      ledger.add(
-          {SentRef::Kind::sequenced, static_cast<std::uint8_t>(channel), 0, 0, slot.origin.key()});
+      ledger.add(SequencedRef{static_cast<std::uint8_t>(channel), slot.origin.key()});
     }
   }
   // New messages leave in their order until one does not fit. A message in fragments may take
@@ -255,8 +254,7 @@ std::size_t Channels::write_unreliable(FrameWriter& out, std::size_t channel, Se
     total += bits;
     account(slot.tag, bits);
     if (kept > 1) {
-      ledger.add(
-          {SentRef::Kind::sequenced, static_cast<std::uint8_t>(channel), 0, 0, slot.origin.key()});
+      ledger.add(SequencedRef{static_cast<std::uint8_t>(channel), slot.origin.key()});
     }
     sender.pop_sent(kept > 1 ? kept : 0);
   }
@@ -283,9 +281,10 @@ std::size_t Channels::write_reliable(FrameWriter& out, Time now, std::size_t cha
     total += bits;
     account(next->tag, bits);
     if (next->repeated) ++counts_.repeated;
-    ledger.add({SentRef::Kind::reliable, static_cast<std::uint8_t>(channel),
-                static_cast<std::uint16_t>(next->first_chunk),
-                static_cast<std::uint16_t>(end - next->first_chunk), next->index});
+    ledger.add(ReliableRef{.channel = static_cast<std::uint8_t>(channel),
+                           .first_fragment = static_cast<std::uint16_t>(next->first_chunk),
+                           .fragments = static_cast<std::uint16_t>(end - next->first_chunk),
+                           .index = next->index});
     sender.sent(*next, end, now);
   }
   return total;
@@ -311,7 +310,7 @@ std::size_t Channels::write_repeats(FrameWriter& out, Time now, const Allowance&
       total += bits;
       account(next->tag, bits);
       ++counts_.repeated_early;
-      ledger.add({SentRef::Kind::reliable, static_cast<std::uint8_t>(i), 0, 0, next->index});
+      ledger.add(ReliableRef{.channel = static_cast<std::uint8_t>(i), .index = next->index});
       sender.repeated(*next, now);
     }
   });
@@ -360,46 +359,34 @@ std::size_t Channels::write_windows(FrameWriter& out, SentPackets& ledger) {
     channel.window_again = false;
     channel.reliable_in->advertised();
     note_in(i);
-    ledger.add({SentRef::Kind::window, static_cast<std::uint8_t>(i), 0, 0, 0});
+    ledger.add(WindowRef{static_cast<std::uint8_t>(i)});
   }
   return total;
 }
 
-// A datagram was acknowledged: each entry that the ledger noted for the datagram goes back to the
-// channel that the entry came from.
-void Channels::acked(const SentRef& ref) {
-  Channel& channel = channels_[ref.channel];
-  if (ref.kind == SentRef::Kind::reliable) {
-    channel.reliable_out->acked(ref.index, ref.first_chunk, ref.chunks);
-  } else if (ref.kind == SentRef::Kind::sequenced) {
-    channel.state_out->acked(Origin(ref.index / 64, ref.index % 64));
-  } else {
-    return;
-  }
+// A datagram was acknowledged or lost: each entry that the ledger noted for the datagram goes back
+// to the channel that the entry came from.
+void Channels::acked(const ReliableRef& ref) {
+  channels_[ref.channel].reliable_out->acked(ref.index, ref.first_fragment, ref.fragments);
   note_out(ref.channel);
 }
-
-// Sequenced messages are not sent again: a newer one says more.
-void Channels::lost(const SentRef& ref) {
-  Channel& channel = channels_[ref.channel];
-  if (ref.kind == SentRef::Kind::reliable) {
-    channel.reliable_out->lost(ref.index, ref.first_chunk, ref.chunks);
-    note_out(ref.channel);
-  } else if (ref.kind == SentRef::Kind::window) {
-    channel.window_again = true;
-    note_in(ref.channel);
-  }
+void Channels::acked(const SequencedRef& ref) {
+  channels_[ref.channel].state_out->acked(Origin::from_key(ref.origin_key));
+  note_out(ref.channel);
+}
+void Channels::lost(const ReliableRef& ref) {
+  channels_[ref.channel].reliable_out->lost(ref.index, ref.first_fragment, ref.fragments);
+  note_out(ref.channel);
+}
+void Channels::lost(const WindowRef& ref) {
+  channels_[ref.channel].window_again = true;
+  note_in(ref.channel);
 }
 
-// A probe: the message goes out once more, and still counts as sent before.
-void Channels::resend(const SentRef& ref) {
-  if (ref.kind == SentRef::Kind::reliable) {
-    channels_[ref.channel].reliable_out->resend(ref.index, ref.first_chunk, ref.chunks);
-    note_out(ref.channel);
-  } else if (ref.kind == SentRef::Kind::window) {
-    channels_[ref.channel].window_again = true;
-    note_in(ref.channel);
-  }
+// A probe has the message once more.
+void Channels::resend(const ReliableRef& ref) {
+  channels_[ref.channel].reliable_out->resend(ref.index, ref.first_fragment, ref.fragments);
+  note_out(ref.channel);
 }
 
 // Nobody waits for state of a connection that closes.

@@ -78,9 +78,17 @@ class Channels {
   std::size_t write_windows(FrameWriter& out, SentPackets& ledger);
   [[nodiscard]] bool windows_due() const { return windows_ != 0; }
 
-  void acked(const SentRef& ref);
-  void lost(const SentRef& ref);
-  void resend(const SentRef& ref);
+  /// What became of what a packet carried.
+  void acked(const ReliableRef& ref);
+  void acked(const SequencedRef& ref);
+  void acked(const WindowRef&) {}
+  void lost(const ReliableRef& ref);
+  void lost(const SequencedRef&) {}  // a newer message says more
+  void lost(const WindowRef& ref);
+  /// It goes out once more, and still counts as sent before.
+  void resend(const ReliableRef& ref);
+  void resend(const SequencedRef&) {}
+  void resend(const WindowRef& ref) { lost(ref); }
 
   /// See Link::prefetch; `step` from 1 on.
   void prefetch(bool sends, unsigned step) const;

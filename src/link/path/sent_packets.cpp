@@ -106,7 +106,7 @@ void SentPackets::note_loss(double lost) {
 void SentPackets::lose(Packet& packet, Outcome& outcome) {
   settle(packet);
   packet.fate = Fate::lost;
-  const bool probe = packet.refs == 1 && refs_[packet.first_ref].kind == SentRef::Kind::mtu_probe;
+  const bool probe = packet.refs == 1 && refs_[packet.first_ref].is_mtu_probe();
   if (!probe) {
     ++outcome.packets_lost;
     outcome.bytes_lost += packet.bytes;

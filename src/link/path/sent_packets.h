@@ -17,19 +17,10 @@
 #include "link/datagram/ack_block.h"
 #include "link/packet_number.h"
 #include "link/path/rtt.h"
+#include "link/path/sent_ref.h"
 #include "link/slot_ring.h"
 
 namespace kwind::link {
-
-/// One thing inside a packet whose fate matters.
-struct SentRef {
-  enum class Kind : std::uint8_t { reliable, sequenced, token, window, close, mtu_probe };
-  Kind kind = Kind::reliable;
-  std::uint8_t channel = 0;
-  std::uint16_t first_chunk = 0;  ///< of a token: the payload source's generation, see PayloadSlot
-  std::uint16_t chunks = 0;       ///< 0: a whole message
-  std::uint64_t index = 0;        ///< message, origin's key, token, or that of a probe
-};
 
 /// How fast packets arrived, by the acks: Cheng et al., draft-cheng-iccrg-delivery-rate-estimation.
 struct RateSample {
