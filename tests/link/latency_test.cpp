@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <string>
+#include <vector>
 
 #include "kit/sim_pair.h"
 #include "kit/sweep.h"
@@ -139,6 +140,44 @@ TEST(Latency, OfLossesInRunsIsWhatTheRunTakesAndARoundTrip) {
     beyond += " " + std::to_string(seed) + " (" + std::to_string(got.worst_ms) + " ms)";
   }
   EXPECT_LE(count, seeds / 100) << "seeds" << beyond;
+}
+
+// The path on which docs/web.md measures a page: hails and their echoes, 20 ms and 5 % loss each way.
+TEST(Latency, EchoesOfAPathThatAPageMayHave) {
+  for (std::uint64_t seed = 1; seed <= kit::sweep_size(10, 40); ++seed) {
+    SCOPED_TRACE("seed " + std::to_string(seed));
+    kit::SimPair pair({.seed = seed,
+                       .conditions = {.delay = 20ms, .loss = 0.05},
+                       .channels = {{Delivery::ordered}}});
+    std::vector<double> round_trips;
+    const auto hear = [&](bool at_server, const link::Event& event) {
+      if (event.kind != link::Event::Kind::message) return;
+      if (at_server) {
+        const std::vector<std::byte> echo(event.payload.begin(), event.payload.end());
+        EXPECT_EQ(pair.server().send(0, 0, echo, event.bits), Errc::none);
+        return;
+      }
+      bits::Reader in(event.payload, event.bits);
+      const auto sent = Time(Duration(static_cast<Duration::rep>(in.get(64))));
+      round_trips.push_back(std::chrono::duration<double, std::milli>(pair.now() - sent).count());
+    };
+    while (pair.client().state() != link::State::open) pair.run_until(pair.now() + 10ms, hear);
+    std::array<std::byte, kMessageBytes> bytes{};
+    constexpr std::size_t kHails = 300;
+    for (std::size_t i = 0; i < kHails; ++i) {
+      bits::Writer out(bytes);
+      out.put(static_cast<std::uint64_t>(pair.now().time_since_epoch().count()), 64);
+      out.finish();
+      EXPECT_EQ(pair.client().send(0, 0, bytes, kMessageBytes * 8), Errc::none);
+      pair.run_until(pair.now() + 16ms, hear);
+    }
+    pair.run_until(pair.now() + 3s, hear);
+    ASSERT_EQ(round_trips.size(), kHails);
+    std::sort(round_trips.begin(), round_trips.end());
+    EXPECT_LT(round_trips[kHails / 2], 41);
+    EXPECT_LE(round_trips[kHails * 99 / 100], 40 + 75) << "p99";
+    EXPECT_LE(round_trips.back(), 40 + 100) << "worst";
+  }
 }
 
 // A message is missing, and so are the first three acks that would tell of it: the next one comes a
