@@ -64,7 +64,7 @@ int main() {
   kwind::ReplicatedWorld world(**client, ferry::kEntities);
   kwind::Predicted<Ferry, Helm> mine(world, sail, is_close);
 
-  double ahead = 0;  // how far the predicted ferry is ahead of the one that was told, at most
+  double ahead = 0;  // how far the predicted ferry is ahead of the received one, at most
   const kwind::Time end = kwind::io::now() + 4s;
   kwind::host::TickClock ticks(20, kwind::io::now());
   while (kwind::io::now() < end) {
@@ -72,13 +72,14 @@ int main() {
     server.step(now);
     for (unsigned due = ticks.due(now); due > 0; --due) mine.apply(Helm{3, 100});
     (*client)->step(now);
-    const auto told = world.get(kwind::schema::Ref<Ferry>{ferry.ref().id, ferry.ref().generation});
-    if (const auto predicted = mine.state(); predicted && told) {
-      ahead = std::max(ahead, (predicted->at - told->at).norm());
+    const auto received =
+        world.get(kwind::schema::Ref<Ferry>{ferry.ref().id, ferry.ref().generation});
+    if (const auto predicted = mine.state(); predicted && received) {
+      ahead = std::max(ahead, (predicted->at - received->at).norm());
     }
     server.wait(5ms);
   }
-  fmt::print("the predicted ferry was up to {:.1f} m ahead of the one that was told\n", ahead);
+  fmt::print("the predicted ferry was up to {:.1f} m ahead of the received one\n", ahead);
   fmt::print("the prediction was wrong {} times\n", mine.corrections());
   return ahead > 1 ? 0 : 1;
 }

@@ -214,7 +214,7 @@ TEST(Cookbook, WhoBreaksRulesGoesAndStaysOut) {
   // recipe
   const auto ban = [&](Peer peer, std::string_view why) {
     if (const link::Claims* const who = server.claims(peer)) banned.insert(who->subject);
-    server.close(peer, why);  // the client is told
+    server.close(peer, why);  // the client gets the reason
   };
   server.on_connect([&](Peer peer) {
     const link::Claims* const who = server.claims(peer);
