@@ -5,9 +5,11 @@
 #include <map>
 #include <numeric>
 #include <set>
+#include <string>
 
 #include "host_test.h"
 #include "kit/sim_hosts.h"
+#include "kit/sweep.h"
 #include "kwind/link/listener.h"
 #include "link/handshake/handshake.h"
 #include "walk.h"
@@ -465,10 +467,11 @@ TEST(Siege, MessagesThatWaitTakeNoMoreThanTheReceiveWindow) {
 
 // The server's process stands still for a minute, and its clients go on. Where timeouts are longer
 // than that nothing is lost, and orders are on time again a second later.
-TEST(Siege, AfterAPauseOfAMinuteConnectionsThatLastGoOnWithinASecond) {
+void pause_a_minute(std::uint64_t seed) {
+  SCOPED_TRACE("seed " + std::to_string(seed));
   ServerOptions options;
   options.timeouts.idle_timeout = 90s;
-  SimHosts hosts(host_test::kProtocol, {.delay = 20ms, .loss = 0.01}, 3, options);
+  SimHosts hosts(host_test::kProtocol, {.delay = 20ms, .loss = 0.01}, seed, options);
   ClientOptions who;
   who.timeouts.idle_timeout = 90s;
   std::map<Peer, std::int32_t> next;
@@ -492,6 +495,10 @@ TEST(Siege, AfterAPauseOfAMinuteConnectionsThatLastGoOnWithinASecond) {
     EXPECT_GE(number, newest - 6) << "all but those of the last 300 ms";
   }
   EXPECT_EQ(hosts.log().size(), 4U) << "nobody left";
+}
+
+TEST(Siege, AfterAPauseOfAMinuteConnectionsThatLastGoOnWithinASecond) {
+  for (const std::uint64_t seed : kit::seeds(12, 100)) pause_a_minute(seed);
 }
 
 // With the usual timeouts the clients have timed out when the server wakes. They resume at once,

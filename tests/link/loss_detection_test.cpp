@@ -239,6 +239,26 @@ TEST(SentPackets, CountsAPacketAsLostAfterThreeNewerAcks) {
   EXPECT_EQ(ledger.bytes_in_flight(), 100U) << "packet 4";
 }
 
+// A program that stood still answers late: that is no time and no rate of the path.
+TEST(SentPackets, WhatWaitedForAProgramThatStoodStillIsNoSample) {
+  SentPackets ledger;
+  Rtt rtt;
+  rtt.sample(100ms, 0ms);
+  send(ledger, at(0ms), 0);
+  send(ledger, at(0ms), 1);
+  const auto slow = ledger.on_ack(at(2900ms), {0ms, false, false, {{0, 0}}}, rtt);
+  EXPECT_TRUE(slow.newest_acked) << "a path may be that slow";
+  EXPECT_EQ(slow.rtt, Duration(2900ms));
+  const auto late = ledger.on_ack(at(60s), {0ms, false, false, {{0, 1}}}, rtt);
+  EXPECT_FALSE(late.newest_acked);
+  EXPECT_EQ(late.bytes_acked, 100U) << "it has arrived all the same";
+  EXPECT_EQ(late.rate.bytes_per_s, 0) << "no sample of the rate";
+  send(ledger, at(60s), 2);
+  const auto next = ledger.on_ack(at(60s + 100ms), {0ms, false, false, {{0, 2}}}, rtt);
+  EXPECT_TRUE(next.newest_acked);
+  EXPECT_EQ(next.rtt, Duration(100ms));
+}
+
 TEST(SentPackets, AnAckOfASkippedNumberIsALie) {
   SentPackets ledger;
   Rtt rtt;

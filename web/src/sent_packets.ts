@@ -13,6 +13,8 @@ const lookBackPackets = 250;
 /** Until so many packets have met their fate, the path is taken to lose two of a hundred. */
 const packetsToMeasure = 300;
 const assumedLoss = 0.02;
+/** Milliseconds: what took longer waited for a program that stood still, and says nothing of the path. */
+const longestSample = 3000;
 
 /** Round-trip time estimation (RFC 9002, 5). */
 export class RoundTrip {
@@ -104,7 +106,7 @@ export class SentPackets {
     }
     for (const packet of acked) {
       this.settle(packet, 0);
-      if (packet.number === newest) this.roundTrip.sample(Math.max(0, now - packet.at), delay);
+      if (packet.number === newest && now - packet.at <= longestSample) this.roundTrip.sample(Math.max(0, now - packet.at), delay);
       this.grow(packet);
       this.probes = 0;
     }

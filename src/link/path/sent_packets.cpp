@@ -20,6 +20,10 @@ namespace {
 
 constexpr std::uint64_t kReorderingPackets = 3;  // RFC 9002, 6.1.1
 constexpr Duration kSlowestProbe = std::chrono::seconds(1);
+// What took longer than this waited for a program that stood still: it says nothing of the path.
+// After a pause of a minute such samples would make the estimate 23 s, and it takes dozens of good
+// ones to come down.
+constexpr Duration kLongestSample = std::chrono::seconds(3);
 // So many of the newest packets are remembered beyond their fate: for late acks and false ones.
 constexpr std::uint64_t kRemembered = 96;
 constexpr Duration kRememberedFor = std::chrono::seconds(3);
@@ -142,7 +146,7 @@ SentPackets::Outcome SentPackets::on_ack(Time now, const AckBlock& block, const 
         settle(slot);
         probes_ = 0;
         note_loss(0);
-        if (n == newest) {
+        if (n == newest && now - slot.sent_at <= kLongestSample) {
           outcome.newest_acked = true;
           outcome.rtt = now - slot.sent_at;
         }
@@ -163,7 +167,7 @@ SentPackets::Outcome SentPackets::on_ack(Time now, const AckBlock& block, const 
     const Duration interval =
         std::max(freshest->sent_at - freshest->first_sent_at, now - freshest->delivered_at);
     // An interval below the path's least time says nothing: acks came in a bunch.
-    if (interval > Duration{0} && interval >= rtt.min()) {
+    if (interval > Duration{0} && interval >= rtt.min() && interval <= kLongestSample) {
       outcome.rate = {static_cast<double>(delivered_ - freshest->delivered) /
                           std::chrono::duration<double>(interval).count(),
                       freshest->app_limited};

@@ -81,8 +81,9 @@ class SentPackets {
     std::size_t bytes_lost = 0;     ///< probes of the path's MTU are not counted
     std::size_t largest_acked = 0;  ///< bytes of a packet
     std::size_t large_lost = 0;     ///< packets above kBaseDatagramBytes
-    bool newest_acked = false;  ///< the block's largest packet was in flight and asked for an ack
-    Duration rtt{0};            ///< then: a sample
+    /// The block's largest packet was in flight, asked for an ack, and took no longer than any path.
+    bool newest_acked = false;
+    Duration rtt{0};  ///< then: a sample
     RateSample rate{};
     std::uint64_t delivered_at_send = 0;  ///< of the newest packet acked
     Time newest_lost_sent_at{};           ///< with packets_lost
