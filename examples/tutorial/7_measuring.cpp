@@ -21,6 +21,7 @@ int main() {
   kwind::Replication state(server, ferry::kEntities,
                            {.tick_rate = 20, .view = {.enter = 200, .leave = 220}});
   std::vector<kwind::Entity<Gull>> gulls;
+  gulls.reserve(20);
   for (int i = 0; i < 20; ++i) {
     gulls.push_back(*state.spawn(Gull{.bearing = 18.0 * i, .speed = 5, .at = {2.0 * i, 0}}));
   }

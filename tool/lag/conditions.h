@@ -15,8 +15,8 @@ struct BothWays {
 
 /// Round values of our own making, to have names for kinds of path; not measured anywhere.
 struct Preset {
-  const char* name;
-  const char* what;
+  const char* name = "";
+  const char* what = "";
   io::sim::Conditions each_way;
 };
 const std::vector<Preset>& presets();

@@ -59,7 +59,7 @@ class Histogram {
  private:
   static constexpr double kFirst = 1.0 / 64;  // all below it are one
   static constexpr int kToOctave = 8;
-  static constexpr std::size_t kBuckets = 32 * kToOctave;
+  static constexpr std::size_t kBuckets = std::size_t{32} * kToOctave;
   static std::size_t bucket_of(double value) {
     if (!(value >= kFirst)) return 0;
     const double place = std::floor(std::log2(value / kFirst) * kToOctave) + 1;
