@@ -328,13 +328,7 @@ const link::Stats& Client::stats() const {
 
 // Counts of messages are kept by the dispatcher and the packer, counts of datagrams by the link.
 Counts Client::counts() const {
-  Counts counts{.drops = impl_->wire.drops,
-                .route = dispatcher_.counts(),
-                .values_out_of_range = packer_.out_of_range(),
-                .sends_refused = impl_->wire.sends_refused,
-                .unknown_to_peer = packer_.unknown_to_peer(),
-                .encoded = packer_.packed(),
-                .refs_emptied = impl_->wire.refs_emptied};
+  Counts counts = impl_->wire.counts(dispatcher_.counts(), packer_);
   counts.drops.add(stats().drops);
   return counts;
 }

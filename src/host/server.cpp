@@ -398,13 +398,7 @@ const link::Stats* Server::stats(Peer peer) const {
 
 // Connections that are gone have left their counts behind.
 Counts Server::counts() const {
-  Counts counts{.drops = impl_->wire.drops,
-                .route = dispatcher_.counts(),
-                .values_out_of_range = packer_.out_of_range(),
-                .sends_refused = impl_->wire.sends_refused,
-                .unknown_to_peer = packer_.unknown_to_peer(),
-                .encoded = packer_.packed(),
-                .refs_emptied = impl_->wire.refs_emptied};
+  Counts counts = impl_->wire.counts(dispatcher_.counts(), packer_);
   counts.drops.add(impl_->retired_drops);
   for (const Connection* connection : impl_->order) {
     counts.drops.add(connection->session.link().stats().drops);

@@ -121,6 +121,16 @@ Wire::Wire(const schema::ProtocolInfo& protocol_in, schema::Direction way, const
   }
 }
 
+Counts Wire::counts(const route::DispatchCounts& route, const MessagePacker& packer) const {
+  return {.drops = drops,
+          .route = route,
+          .values_out_of_range = packer.out_of_range(),
+          .sends_refused = sends_refused,
+          .unknown_to_peer = packer.unknown_to_peer(),
+          .encoded = packer.packed(),
+          .refs_emptied = refs_emptied};
+}
+
 // Rates are held at both ends. A receiver allows for more than a sender: messages that a path
 // delays arrive together.
 Session::Session(Wire& wire, link::Link link)

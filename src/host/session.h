@@ -53,6 +53,9 @@ struct Wire {
   [[nodiscard]] bool permits(const Endpoint& other) const {
     return plaintext != Plaintext::loopback_only || other.is_loopback();
   }
+  /// The counters of a host, but for those of its links.
+  [[nodiscard]] Counts counts(const route::DispatchCounts& route,
+                              const MessagePacker& packer) const;
 };
 
 /// `receive_window`: of each reliable or ordered channel, beyond its largest message.

@@ -25,7 +25,7 @@ enum class UpdateReason : std::uint8_t {
 enum class UpdateForm : std::uint8_t {
   none,
   full,       ///< all values, with type and generation
-  delta,      ///< what differs from the prediction that both ends make from the baseline
+  delta,      ///< the fields that are not as both ends predict them from the baseline
   despawn,    ///< it has gone, or left the view
   fragments,  ///< a part of a full update that no datagram holds
 };
