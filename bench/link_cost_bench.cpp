@@ -14,6 +14,7 @@
 #include "kwind/io/udp_transport.h"
 #include "kwind/link/link.h"
 #include "kwind/link/listener.h"
+#include "link/link_access.h"
 
 namespace {
 
@@ -234,10 +235,12 @@ void send_sealed_to_1000(benchmark::State& state) {
     std::size_t size = 0;
     for (std::size_t i = 0; i < kClients; ++i) {
       // As a host of many links does it.
-      constexpr std::array<std::size_t, link::Link::kPrefetchSteps> kAhead{15, 12, 9, 6, 4, 2};
+      constexpr std::array<std::size_t, link::LinkAccess::kPrefetchSteps> kAhead{15, 12, 9,
+                                                                                 6,  4,  2};
       for (unsigned step = 0; step < kAhead.size(); ++step) {
         if (i + kAhead[step] >= kClients) continue;
-        links[i + kAhead[step]].server.prefetch(link::Link::Use::poll_datagram, step);
+        link::LinkAccess::prefetch(links[i + kAhead[step]].server, link::LinkUse::poll_datagram,
+                                   step);
       }
       (void)links[i].server.send(0, 0, payload, kStateBytes * 8);
       size = links[i].server.poll_datagram(now, out);

@@ -12,6 +12,7 @@
 #include "kwind/core/prefetch.h"
 #include "kwind/host/server.h"
 #include "kwind/link/listener.h"
+#include "link/link_access.h"
 
 namespace kwind::host {
 
@@ -33,17 +34,17 @@ struct Connection {
 
 // A thousand connections are more than a cache holds: what the loop will need soon is asked for
 // while it works on what it has. Places in `all` may be empty.
-inline void prefetch_ahead(const std::vector<Connection*>& all, std::size_t at,
-                           link::Link::Use use) {
+inline void prefetch_ahead(const std::vector<Connection*>& all, std::size_t at, link::LinkUse use) {
   // How many connections ahead: itself, then the steps of its link.
-  constexpr std::array<std::size_t, 1 + link::Link::kPrefetchSteps> kAhead{11, 9, 7, 5, 4, 2, 1};
+  constexpr std::array<std::size_t, 1 + link::LinkAccess::kPrefetchSteps> kAhead{11, 9, 7, 5,
+                                                                                 4,  2, 1};
   for (std::size_t step = 0; step < kAhead.size(); ++step) {
     const std::size_t i = at + kAhead[step];
     if (i >= all.size() || all[i] == nullptr) continue;
     if (step == 0) {
       kwind::prefetch(all[i], Connection::kHotBytes);
     } else {
-      all[i]->session.link().prefetch(use, static_cast<unsigned>(step - 1));
+      link::LinkAccess::prefetch(all[i]->session.link(), use, static_cast<unsigned>(step - 1));
     }
   }
 }
@@ -78,7 +79,8 @@ class PeerTable {
     constexpr std::size_t kLinkAhead = 3;
     if (at + kAhead >= connections_.size()) return;
     kwind::prefetch(connections_[at + kAhead], Connection::kHotBytes);
-    connections_[at + kLinkAhead]->session.link().prefetch(link::Link::Use::schedule_payload, 0);
+    link::LinkAccess::prefetch(connections_[at + kLinkAhead]->session.link(),
+                               link::LinkUse::schedule_payload, 0);
   }
 
  private:

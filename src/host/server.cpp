@@ -159,7 +159,7 @@ void Server::flush(Time now) {
     if (impl_->turns[i].due(now)) due.push_back(impl_->order[i]);
   }
   for (std::size_t i = 0; i < due.size(); ++i) {
-    prefetch_ahead(due, i, link::Link::Use::poll_datagram);
+    prefetch_ahead(due, i, link::LinkUse::poll_datagram);
     Connection& connection = *due[i];
     Impl::Turn& turn = impl_->turns[connection.place];
     // Timers as they stood after the last send; what came since was woken for in receive().
@@ -231,7 +231,7 @@ std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pa
     link::SharedBytes shared;
     if (packed) shared = impl_->shared.make(packed->bytes.first(bits::bytes_for(packed->bits)));
     for (std::size_t i = first; i < chosen.size(); ++i) {
-      prefetch_ahead(chosen, i, link::Link::Use::send);
+      prefetch_ahead(chosen, i, link::LinkUse::send);
       Connection* const connection = chosen[i];
       if (connection == nullptr || connection->session.link().version() != agreed) continue;
       chosen[i] = nullptr;

@@ -21,13 +21,7 @@ using kwind::prefetch;
 // Two keyed generators: the peer sees the challenges, and must not learn from them which packet
 // numbers are left out.
 Link::Impl::Impl(Role role, LinkOptions options, TransportKind transport_kind, Time now)
-    : role_(role),
-      transport_kind_(transport_kind),
-      timeout_(options.timeout),
-      keepalive_(options.keepalive),
-      last_heard_(now),
-      last_sent_(now),
-      latest_(now),
+    : LinkHot(role, transport_kind, options, now),
       channels_(std::move(options.channels), options.tags, options.reassembly_bytes,
                 transport_kind),
       mtu_(options.discover_mtu && transport_kind == TransportKind::datagrams),
@@ -184,33 +178,32 @@ Time Link::Impl::next_wakeup() const {
 }
 
 // Asks for the memory that the next calls will touch, some links ahead: with a thousand links no
-// cache holds them all. The members stand in the order in which the steps need them.
-void Link::Impl::prefetch(Link::Use use, unsigned step) const {
-  const auto* const begin = reinterpret_cast<const std::byte*>(this);
-  if (use == Link::Use::schedule_payload) {
-    const auto* const end = reinterpret_cast<const std::byte*>(&skip_at_);
-    if (step == 0) kwind::prefetch(begin, static_cast<std::size_t>(end - begin));
+// cache holds them all. Each step follows pointers that the step before asked for.
+void Link::Impl::prefetch(LinkUse use, unsigned step) const {
+  const auto ask_for = [](const auto&... parts) { (kwind::prefetch(&parts, sizeof parts), ...); };
+  if (step == 0) {
+    ask_for(static_cast<const LinkHot&>(*this));
+    if (use == LinkUse::schedule_payload) return;
+    ask_for(channels_);
+    if (use == LinkUse::send) return;
+    ask_for(ledger_, pacer_, mtu_, path_, rtt_, destination_, envelope_, ack_block_, window_,
+            ack_history_);
     return;
   }
-  const bool sends = use == Link::Use::send;
-  if (step > 0) {
-    channels_.prefetch(sends, step);
-    if (!sends && payloads_left_ > 0) {
-      if (step == 1) {
-        kwind::prefetch(payload_source_.get(), 1);
-      } else if (payload_source_.get() != nullptr) {
-        payload_source_.get()->prefetch(step - 2);
-      }
-    }
-    if (sends || step != 1) return;
+  if (use == LinkUse::schedule_payload) return;
+  channels_.prefetch(use == LinkUse::send, step);
+  if (use == LinkUse::send) return;
+  if (step == 1) {
     ledger_.prefetch();
     kwind::prefetch(ack_block_.ranges.data(), ack_block_.ranges.size() * sizeof(AckRange));
     if (envelope_) envelope_->prefetch();
-    return;
   }
-  const auto* const end = sends ? reinterpret_cast<const std::byte*>(&ledger_)
-                                : reinterpret_cast<const std::byte*>(&options_);
-  kwind::prefetch(begin, static_cast<std::size_t>(end - begin));
+  if (payloads_left_ == 0) return;
+  if (step == 1) {
+    kwind::prefetch(payload_source_.get(), 1);
+  } else {
+    payload_source_.prefetch(step - 2);
+  }
 }
 
 // Runs the timers that are due. What they want to send waits for poll_datagram(). Silence is
@@ -547,8 +540,8 @@ void Link::transport_ended(Time now) {
 State Link::state() const {
   return impl_->state();
 }
-void Link::prefetch(Use use, unsigned step) const {
-  impl_->prefetch(use, step);
+void LinkAccess::prefetch(const Link& link, LinkUse use, unsigned step) {
+  link.impl_->prefetch(use, step);
 }
 std::uint16_t Link::version() const {
   return impl_->version();

@@ -9,6 +9,7 @@
 #include <utility>
 #include <vector>
 
+#include "kwind/core/prefetch.h"
 #include "kwind/link/link.h"
 #include "link/datagram/ack_block.h"
 #include "link/datagram/envelope.h"
@@ -17,6 +18,7 @@
 #include "link/delivery/inbox.h"
 #include "link/handshake/agreed.h"
 #include "link/handshake/client_handshake.h"
+#include "link/link_access.h"
 #include "link/path/ack_history.h"
 #include "link/path/controller.h"
 #include "link/path/mtu.h"
@@ -30,7 +32,58 @@ namespace kwind::link {
 
 enum class Role : std::uint8_t { client, server };
 
-class Link::Impl {
+/// What each datagram sent needs of a link's own state, together: a host with a thousand links asks
+/// for it ahead of time (link_access.h, decision 13).
+struct LinkHot {
+  LinkHot(Role role, TransportKind transport_kind, const LinkOptions& options, Time now)
+      : role_(role),
+        transport_kind_(transport_kind),
+        timeout_(options.timeout),
+        keepalive_(options.keepalive),
+        last_heard_(now),
+        last_sent_(now),
+        latest_(now) {}
+
+  const Role role_;
+  const TransportKind transport_kind_;
+  const Duration timeout_;
+  const Duration keepalive_;
+  State state_ = State::opening;
+  bool unacked_packets_ = false;
+  bool ping_due_ = false;
+  bool probe_due_ = false;
+  bool opened_event_ = false;
+  bool closed_event_ = false;
+  bool close_due_ = false;
+  bool close_sent_ = false;
+  bool close_acked_ = false;
+  bool broken_off_ = false;
+  // From the next wake() on: whoever closed may have been told the time long ago.
+  bool linger_starts_ = false;
+  std::uint16_t version_ = 0;
+  bool sees_queue_ = false;            // as the controller says
+  std::size_t controller_window_ = 0;  // likewise
+  ConnectionId id_{};
+  Time last_heard_;
+  Time last_sent_;
+  Time latest_;
+  Time latest_polled_{};
+  Time busy_at_{};    // when more than pings came or went
+  Time newest_at_{};  // when the newest packet arrived
+  Time ack_due_ = kNever;
+  std::size_t unacked_bytes_ = 0;
+  std::optional<std::uint64_t> response_due_;
+  PayloadSlot payload_source_;
+  std::size_t payloads_left_ = 0;
+  std::uint64_t skip_at_ = 0;
+  // Counted into stats_ when somebody asks.
+  std::uint64_t datagrams_sent_ = 0;
+  std::uint64_t bytes_sent_ = 0;
+  std::uint64_t overhead_bits_sent_ = 0;
+};
+static_assert(sizeof(LinkHot) <= 5 * kCacheLineBytes, "a thousand of these are walked each tick");
+
+class Link::Impl : private LinkHot {
  public:
   Impl(Role role, LinkOptions options, TransportKind transport_kind, Time now);
   void greet(ConnectOptions who, Time now);
@@ -44,7 +97,7 @@ class Link::Impl {
 
   std::optional<Event> poll_event();
   Time next_wakeup() const;
-  void prefetch(Link::Use use, unsigned step) const;
+  void prefetch(LinkUse use, unsigned step) const;
   void wake(Time now);
   Errc send(std::size_t channel, std::size_t tag, const Outbound& message);
   void consume(std::size_t channel, std::size_t bits) { channels_.handed_out(channel, bits); }
@@ -120,14 +173,21 @@ class Link::Impl {
   bool may_send(Time now) const;
   std::size_t write_data(Time now, std::span<std::byte> out);
   void write_payload(Time now, bits::Writer& writer, FrameWriter& frames);
+  // A datagram that is being written. Until finish_datagram() the link's state is as if it had not
+  // been begun: whoever finds nothing to say drops it.
   struct Datagram {
     bits::Writer writer;
     std::uint64_t number = 0;
     std::size_t head_bytes = 0;
+    bool skips_number = false;  // the number before is left out
+    bool wide = false;
+    bool has_acks = false;
+    bool has_all_acks = false;  // else the rest goes with the next one
   };
   bool write_ack_block(Time now);
   Datagram begin_datagram(Time now, std::span<std::byte> out, std::size_t max,
                           bool with_acks = true);
+  void note_sent_head(Time now, const Datagram& datagram);
   std::size_t finish_datagram(Time now, Datagram& datagram, std::span<std::byte> out,
                               bool eliciting, std::size_t message_bits);
   // Nothing but pings: scratch memory is given back.
@@ -155,43 +215,6 @@ class Link::Impl {
   void continue_closing(Time now);
   void end(Errc code, std::string_view text);
 
-  // What each datagram sent needs stands together, for hosts with more links than a cache holds.
-  const Role role_;
-  const TransportKind transport_kind_;
-  const Duration timeout_;
-  const Duration keepalive_;
-  State state_ = State::opening;
-  bool unacked_packets_ = false;
-  bool ping_due_ = false;
-  bool probe_due_ = false;
-  bool opened_event_ = false;
-  bool closed_event_ = false;
-  bool close_due_ = false;
-  bool close_sent_ = false;
-  bool close_acked_ = false;
-  bool broken_off_ = false;
-  // From the next wake() on: whoever closed may have been told the time long ago.
-  bool linger_starts_ = false;
-  std::uint16_t version_ = 0;
-  bool sees_queue_ = false;            // as the controller says
-  std::size_t controller_window_ = 0;  // likewise
-  ConnectionId id_{};
-  Time last_heard_;
-  Time last_sent_;
-  Time latest_;
-  Time latest_polled_{};
-  Time busy_at_{};    // when more than pings came or went
-  Time newest_at_{};  // when the newest packet arrived
-  Time ack_due_ = kNever;
-  std::size_t unacked_bytes_ = 0;
-  std::optional<std::uint64_t> response_due_;
-  PayloadSlot payload_source_;
-  std::size_t payloads_left_ = 0;
-  std::uint64_t skip_at_ = 0;
-  // Counted into stats_ when somebody asks.
-  std::uint64_t datagrams_sent_ = 0;
-  std::uint64_t bytes_sent_ = 0;
-  std::uint64_t overhead_bits_sent_ = 0;
   Channels channels_;
   SentPackets ledger_;
   Pacer pacer_;

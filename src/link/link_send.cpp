@@ -8,7 +8,6 @@
 // Messages of high priority may overdraw the congestion window, by a bounded number of bytes: input
 // and hits must not wait for a download.
 #include <algorithm>
-#include <tuple>
 
 #include "link/datagram/data_header.h"
 #include "link/delivery/repeat.h"
@@ -88,7 +87,6 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
   const bool acks = now >= ack_due_;
   if (!asks && !schedules && !acks) return 0;
 
-  const auto unacked = std::tuple(unacked_packets_, unacked_bytes_, ack_due_);
   ledger_.begin();
   // A probe has to arrive, whatever became of the path.
   const std::size_t max = probe_due_ ? kBaseDatagramBytes : mtu_.current();
@@ -111,10 +109,7 @@ std::size_t Link::Impl::write_data(Time now, std::span<std::byte> out) {
     close_due_ = false;
   }
   if (datagram.writer.bit_count() == before) {
-    if (!asks && !acks) {  // whoever was to fill it had nothing to say: it does not leave
-      std::tie(unacked_packets_, unacked_bytes_, ack_due_) = unacked;
-      return 0;
-    }
+    if (!asks && !acks) return 0;  // whoever was to fill it had nothing to say: it does not leave
     if (asks) frames.ping();
     // Long enough for a challenge in return, should the client's address have changed.
     if (asks && role_ == Role::client) frames.padding(kPingPaddingBits);
@@ -164,41 +159,51 @@ bool Link::Impl::write_ack_block(Time now) {
   return true;
 }
 
-// Header and ack block. Now and then a number is left out: a peer that acknowledges a number that
-// was never sent guesses acks to make this end send faster (RFC 9000, 21.4).
+// Header and ack block. Changes nothing: see Datagram. Now and then a number is left out: a peer
+// that acknowledges a number that was never sent guesses acks to make this end send faster
+// (RFC 9000, 21.4).
 Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> out, std::size_t max,
                                                 bool with_acks) {
-  if (ledger_.next_number() >= skip_at_) {
-    ledger_.skip();
-    skip_at_ = ledger_.next_number() + 1 + skips_.next() % (2 * kSkipEvery);
-  }
-  Datagram datagram{bits::Writer(out.first(max - envelope_->tag_bytes())), ledger_.next_number(),
-                    0};
+  Datagram datagram{.writer = bits::Writer(out.first(max - envelope_->tag_bytes()))};
+  datagram.skips_number = ledger_.next_number() >= skip_at_;
+  datagram.number = ledger_.next_number() + (datagram.skips_number ? 1 : 0);
+  datagram.wide = datagram.number - ledger_.after_largest_acked() >= kNarrowSpan;
+  datagram.has_acks = unacked_packets_ && with_acks;
   DataHeader header;
-  header.phase = envelope_->next_phase(now, datagram.number);
-  header.has_acks = unacked_packets_ && with_acks;
-  header.wide = datagram.number - ledger_.after_largest_acked() >= kNarrowSpan;
-  if (!header.wide) newest_narrow_ = datagram.number;
+  header.phase = envelope_->phase_of(now, datagram.number);
+  header.has_acks = datagram.has_acks;
+  header.wide = datagram.wide;
   header.id = id_;
   header.number_low = datagram.number;
   datagram.head_bytes = write(header, role_ == Role::client, datagram.writer);
-  if (header.has_acks) {
-    const bool all = write_ack_block(now);
+  if (datagram.has_acks) {
+    datagram.has_all_acks = write_ack_block(now);
     write(ack_block_, datagram.writer);
-    ack_history_.sent(datagram.number, ack_block_.ranges.front().last);
-    unacked_packets_ = !all;
-    unacked_bytes_ = 0;
-    ack_due_ = all ? kNever : now;  // the rest goes with the next one
   }
   return datagram;
+}
+
+// What leaves with the head of a datagram: its number, and acks that are said.
+void Link::Impl::note_sent_head(Time now, const Datagram& datagram) {
+  if (datagram.skips_number) {
+    ledger_.skip();
+    skip_at_ = datagram.number + 1 + skips_.next() % (2 * kSkipEvery);
+  }
+  if (!datagram.wide) newest_narrow_ = datagram.number;
+  if (!datagram.has_acks) return;
+  ack_history_.sent(datagram.number, ack_block_.ranges.front().last);
+  unacked_packets_ = !datagram.has_all_acks;
+  unacked_bytes_ = 0;
+  ack_due_ = datagram.has_all_acks ? kNever : now;
 }
 
 // Encrypts the datagram and notes it as sent. `app_limited` marks packets that left with the window
 // not full: their delivery rate says nothing about the path.
 std::size_t Link::Impl::finish_datagram(Time now, Datagram& datagram, std::span<std::byte> out,
                                         bool eliciting, std::size_t message_bits) {
+  note_sent_head(now, datagram);
   const std::size_t size = datagram.writer.finish() + envelope_->tag_bytes();
-  envelope_->close(datagram.number, out.first(size), datagram.head_bytes);
+  envelope_->close(now, datagram.number, out.first(size), datagram.head_bytes);
   if (message_bits > 0) busy_at_ = now;
   rest_if_idle(now);
   const bool app_limited =

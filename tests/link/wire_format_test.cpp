@@ -145,7 +145,7 @@ TEST(WireFormat, ShowsAWholeHandshakeAndASealedDatagramEachWay) {
   expect_example(std::span(memory).first(ping_bytes - Aead::kTagBytes));
   Envelope envelope(keys, true, KeyLife{}, at(0s));
   const auto ping = std::span(memory).first(ping_bytes);
-  envelope.close(0, ping, head);
+  envelope.close(Time{}, 0, ping, head);
   expect_example(ping);
   ASSERT_EQ(link.receive(at(40ms), ping), Errc::none);
 
@@ -181,7 +181,7 @@ TEST(WireFormat, ShowsTheKeysAndADatagramOfClearMode) {
   const std::vector<ChannelSpec> channels = {{Delivery::unreliable}};
   FrameWriter(out, channels, 0).ping();
   const auto datagram = std::span(memory).first(out.finish() + Envelope::kCheckBytes);
-  Envelope(keys, true).close(0, datagram, head);
+  Envelope(keys, true).close(Time{}, 0, datagram, head);
   expect_example(datagram);
 }
 

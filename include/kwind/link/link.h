@@ -193,18 +193,12 @@ class KWIND_API Link {
   [[nodiscard]] bool cookie_echoed() const;
   /// Client: how to come back after a break, if the server permits it.
   [[nodiscard]] std::optional<ResumeToken> resume() const;
-  /// What a host of many links is about to do with one of them.
-  enum class Use : std::uint8_t { send, poll_datagram, schedule_payload };
-  static constexpr unsigned kPrefetchSteps = 6;
-  /// Asks for the memory that `use` will need, so that it is there by then: in kPrefetchSteps steps
-  /// from 0 on, each about a microsecond after the one before, because it follows pointers that
-  /// that one asked for.
-  void prefetch(Use use, unsigned step) const;
   [[nodiscard]] const Stats& stats() const;
   /// Bits of messages and their frame heads sent so far, by tag.
   [[nodiscard]] std::span<const std::uint64_t> bits_sent() const;
 
  private:
+  friend struct LinkAccess;  // for hosts of many links
   class Impl;
   explicit Link(std::unique_ptr<Impl> impl);
   std::unique_ptr<Impl> impl_;

@@ -32,12 +32,13 @@ class KWIND_API PayloadSource {
   /// The datagram with what was written under `token` arrived, or seems lost: `arrived` may follow
   /// for a datagram that seemed lost, and is final. Called while the link receives or wakes.
   virtual void on_delivery(std::uint64_t /*token*/, bool /*arrived*/) noexcept {}
-  /// fill() is about to be called: asks for the memory that it will need, see kwind::prefetch, with
-  /// steps 0 to 3, each a while after the one before. Nothing has to be done.
-  virtual void prefetch(unsigned /*step*/) const {}
 
  private:
   friend class PayloadSlot;
+  // A cache hint, for the library's own sources: fill() is about to be called. Steps 0 to 3, each a
+  // microsecond or so after the one before.
+  virtual void prefetch(unsigned /*step*/) const {}
+
   PayloadSlot* slot_ = nullptr;
 };
 
@@ -53,6 +54,10 @@ class KWIND_API PayloadSlot {
   /// from now on.
   void set(PayloadSource* payload_source);
   [[nodiscard]] PayloadSource* get() const { return payload_source_; }
+  /// See PayloadSource: a cache hint.
+  void prefetch(unsigned step) const {
+    if (payload_source_ != nullptr) payload_source_->prefetch(step);
+  }
   /// Differs for payload sources that were here one after the other, but for every 65,536th.
   [[nodiscard]] std::uint16_t generation() const { return generation_; }
 

@@ -94,7 +94,6 @@ class KWIND_API ClientReplicator final : public link::PayloadSource {
   /// them; when more waits than fits its parts take at most half of the room. Called by the link,
   /// see Link::schedule_payload; the token names the snapshot. O(entities in view).
   std::optional<std::uint64_t> fill(Time now, bits::Writer& out) override;
-  void prefetch(unsigned step) const override;
   /// What became of a snapshot; called by the link.
   void on_delivery(std::uint64_t token, bool arrived) noexcept override {
     arrived ? acked(token) : lost(token);
@@ -144,6 +143,7 @@ class KWIND_API ClientReplicator final : public link::PayloadSource {
   [[nodiscard]] std::size_t memory() const;
 
  private:
+  void prefetch(unsigned step) const override;
   [[nodiscard]] std::uint32_t a_second() const;
   struct State;
   std::unique_ptr<State> state_;

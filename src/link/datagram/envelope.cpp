@@ -38,25 +38,23 @@ void Envelope::log_keys(KeyLog out) {
   key_log_(!client_, receiving_.phase, seal_->receive.key().bytes());
 }
 
-// Returns the phase bit for packet `number`. A phase begins only after the peer acknowledged a
+// The phase bit for packet `number`. A phase begins only after the peer acknowledged a
 // packet of the one before (RFC 9001, 6.1): the receiver therefore never meets a key two steps
 // ahead.
-bool Envelope::next_phase(Time now, std::uint64_t number) {
-  if (!seal_) return false;
-  const bool worn =
-      number - sending_.first >= life_.datagrams || now - sending_.since >= life_.time;
-  if (worn && sending_.acked) {
-    seal_->send = seal_->send.next();
-    sending_ = {sending_.phase + 1, number, now, false};
-    if (key_log_) key_log_(client_, sending_.phase, seal_->send.key().bytes());
-  }
-  return sending_.phase % 2 == 1;
+bool Envelope::phase_of(Time now, std::uint64_t number) const {
+  return (sending_.phase + (key_change_due(now, number) ? 1 : 0)) % 2 == 1;
 }
 
 // Without encryption the last bytes are a keyed 32-bit check over all bytes before it.
-void Envelope::close(std::uint64_t number, std::span<std::byte> datagram, std::size_t head_bytes) {
+void Envelope::close(Time now, std::uint64_t number, std::span<std::byte> datagram,
+                     std::size_t head_bytes) {
   const std::size_t body_end = datagram.size() - tag_bytes();
   if (seal_) {
+    if (key_change_due(now, number)) {
+      seal_->send = seal_->send.next();
+      sending_ = {sending_.phase + 1, number, now, false};
+      if (key_log_) key_log_(client_, sending_.phase, seal_->send.key().bytes());
+    }
     seal_->send.seal(number, datagram.first(head_bytes),
                      datagram.subspan(head_bytes, body_end - head_bytes),
                      datagram.last<Aead::kTagBytes>());

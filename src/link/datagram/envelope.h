@@ -48,10 +48,11 @@ class Envelope {
   /// How often this end went to its next key.
   [[nodiscard]] std::uint64_t send_phase() const { return sending_.phase; }
 
-  /// The key phase bit of the next datagram; goes to the next key when it is time.
-  bool next_phase(Time now, std::uint64_t number);
+  /// The key phase bit that close() will use for the datagram of this number.
+  [[nodiscard]] bool phase_of(Time now, std::uint64_t number) const;
   /// Closes a datagram of `head_bytes` and a body in place: `datagram` ends in room for the tag.
-  void close(std::uint64_t number, std::span<std::byte> datagram, std::size_t head_bytes);
+  /// Goes to the next key first when it is time. Requires: numbers grow, see invariant 1.
+  void close(Time now, std::uint64_t number, std::span<std::byte> datagram, std::size_t head_bytes);
   /// What close() needs beyond the envelope itself, see kwind::prefetch.
   void prefetch() const {
     if (seal_) seal_->send.prefetch();
@@ -77,6 +78,11 @@ class Envelope {
   void log_keys(KeyLog out);
 
  private:
+  [[nodiscard]] bool key_change_due(Time now, std::uint64_t number) const {
+    const bool worn =
+        number - sending_.first >= life_.datagrams || now - sending_.since >= life_.time;
+    return seal_ && worn && sending_.acked;
+  }
   struct Seal {
     Aead send;
     Aead receive;

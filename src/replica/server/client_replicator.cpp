@@ -47,7 +47,7 @@ void ClientReplicator::bind(InterestQuery* query) {
   state_->query = query;
 }
 
-// Steps follow the pointers, as those of Link::prefetch() do.
+// Steps follow the pointers, as those of LinkAccess::prefetch() do.
 void ClientReplicator::prefetch(unsigned step) const {
   const State& s = *state_;
   if (step == 0) {
