@@ -31,7 +31,7 @@ class State {
     }
   }
   struct Eye {
-    Eye(const replica::World& world, replica::Interest& interest)
+    Eye(replica::World& world, replica::Interest& interest)
         : replicator(world), query(interest) {
       replicator.bind(&query);
     }

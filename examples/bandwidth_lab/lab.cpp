@@ -99,7 +99,7 @@ double simple_bytes(const Motion& motion, const SimpleState& base, const SimpleS
 
 // One client: the server's half, its own half, and what is in flight between them.
 struct Client {
-  Client(const World& world, const kwind::schema::EntitiesInfo& entities, const Run& run)
+  Client(World& world, const kwind::schema::EntitiesInfo& entities, const Run& run)
       : replicator(world, run.replicator),
         client_world(entities, run.path.ticks_per_second, run.codes) {}
   Zstd zstd;

@@ -8,7 +8,7 @@
 
 namespace kwind::host {
 
-ClientView::ClientView(Peer peer, const replica::World& world, replica::Interest& interest,
+ClientView::ClientView(Peer peer, replica::World& world, replica::Interest& interest,
                        const replica::ReplicatorOptions& options)
     : peer_(peer), query_(interest), replicator_(world, options) {
   replicator_.bind(&query_);

@@ -180,14 +180,16 @@ Time Link::Impl::next_wakeup() const {
 // Asks for the memory that the next calls will touch, some links ahead: with a thousand links no
 // cache holds them all. Each step follows pointers that the step before asked for.
 void Link::Impl::prefetch(LinkUse use, unsigned step) const {
-  const auto ask_for = [](const auto&... parts) { (kwind::prefetch(&parts, sizeof parts), ...); };
+  const auto prefetch_all = [](const auto&... parts) {
+    (kwind::prefetch(&parts, sizeof parts), ...);
+  };
   if (step == 0) {
-    ask_for(static_cast<const LinkHot&>(*this));
+    prefetch_all(static_cast<const LinkHot&>(*this));
     if (use == LinkUse::schedule_payload) return;
-    ask_for(channels_);
+    prefetch_all(channels_);
     if (use == LinkUse::send) return;
-    ask_for(ledger_, pacer_, mtu_, path_, rtt_, destination_, envelope_, ack_block_, window_,
-            ack_history_);
+    prefetch_all(ledger_, pacer_, mtu_, path_, rtt_, destination_, envelope_, ack_block_, window_,
+                 ack_history_);
     return;
   }
   if (use == LinkUse::schedule_payload) return;

@@ -41,7 +41,7 @@ struct Way {
 };
 
 struct Client {
-  Client(const World& world, InterestQuery& query, const Way& way_in)
+  Client(World& world, InterestQuery& query, const Way& way_in)
       : way(way_in),
         replicator(world, {.speculative_baselines = way_in.speculative_baselines,
                            .digest_every = way_in.digest_every}) {
@@ -208,8 +208,9 @@ TEST(SharedHistories, ViewersInStepHaveOneInCommonAndComeBackToIt) {
   harbour.clients[3]->replicator.bind(nullptr);
   harbour.clients[3]->replicator.see({});
   run(12);
-  EXPECT_FALSE(harbour.clients[3]->replicator.view_complete() &&
-               harbour.clients[3]->replicator.counts().gone == 0);
+  EXPECT_GT(harbour.clients[3]->replicator.counts().gone,
+            harbour.clients[4]->replicator.counts().gone)
+      << "it sees nothing any more";
   EXPECT_EQ(harbour.clients[4]->replicator.counts().gone,
             harbour.clients[5]->replicator.counts().gone);
 }

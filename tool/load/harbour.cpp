@@ -32,7 +32,7 @@ double cpu_seconds() {
 
 struct Harbour::State {
   struct Aboard {
-    Aboard(const replica::World& world, replica::Interest& interest)
+    Aboard(replica::World& world, replica::Interest& interest)
         : replicator(world), query(interest) {
       replicator.bind(&query);
     }

@@ -92,7 +92,7 @@ class KWIND_API ClientView {
 
  private:
   friend class Replication;
-  ClientView(Peer peer, const replica::World& world, replica::Interest& interest,
+  ClientView(Peer peer, replica::World& world, replica::Interest& interest,
              const replica::ReplicatorOptions& options);
 
   Peer peer_;

@@ -70,8 +70,8 @@ class KWIND_API ClientReplicator final : public link::PayloadSource {
  public:
   static constexpr std::uint32_t kPatience = 40;  ///< ticks
 
-  /// Borrows the world.
-  explicit ClientReplicator(const World& world, const ReplicatorOptions& options = {});
+  /// Borrows the world. Replicators of a world share memory and encoded bits, which belong to it.
+  explicit ClientReplicator(World& world, const ReplicatorOptions& options = {});
   ClientReplicator(ClientReplicator&&) noexcept;
   ClientReplicator& operator=(ClientReplicator&&) noexcept;
   ~ClientReplicator() override;

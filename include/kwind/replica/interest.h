@@ -41,8 +41,8 @@ struct InterestOptions {
 
 class KWIND_API Interest {
  public:
-  /// Borrows the world. Requires: names in `types` that entity types of the world have.
-  explicit Interest(const World& world, InterestOptions options = {});
+  /// Borrows the world, and numbers views in it. Requires: names in `types` that entity types of the world have.
+  explicit Interest(World& world, InterestOptions options = {});
   Interest(Interest&&) noexcept;
   Interest& operator=(Interest&&) noexcept;
   ~Interest();

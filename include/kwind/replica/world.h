@@ -41,8 +41,7 @@ struct SharedBitsCounts {
   std::uint64_t written = 0;
 };
 
-class SharedHistories;
-struct BaselineHistory;
+struct WorldState;
 class World;
 
 /// The world as it was at an earlier tick, from the history that deltas need: for hits and pick-ups
@@ -146,17 +145,13 @@ class KWIND_API World {
   [[nodiscard]] std::size_t memory() const;
 
  private:
-  friend class ClientReplicator;
   friend class PastWorld;
-  friend class SharedHistories;
-  friend struct BaselineHistory;
-  friend class Interest;
+  friend struct WorldAccess;  // for replicators and interest
   std::optional<schema::AnyRef> begin_spawn(const schema::EntityInfo& info);
   void take(std::uint32_t id, const Encode& encode);
   [[nodiscard]] const schema::EntityInfo* type_of(std::uint32_t id) const;
 
-  struct State;
-  std::unique_ptr<State> state_;
+  std::unique_ptr<WorldState> state_;
 };
 
 }  // namespace kwind::replica

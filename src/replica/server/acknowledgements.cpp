@@ -22,10 +22,10 @@ namespace kwind::replica {
 
 // Speculative baselines count an acknowledged snapshot as sure only when everything before it is
 // settled.
-bool BaselineHistory::may_lose(std::uint32_t snapshot) {
+bool BaselineHistory::may_lose(std::uint32_t snapshot) const {
   const Sent* const sent_then = sent.find(snapshot);
   if (sent_then == nullptr || sent_then->lost || sent_then->arrived) return false;
-  return !options.speculative_baselines || !sent_then->acked;
+  return !options_.speculative_baselines || !sent_then->acked;
 }
 
 // Whether the client may come to read the snapshot without our help: something that it builds on is
@@ -54,7 +54,7 @@ void BaselineHistory::lose(std::uint32_t snapshot) {
 // A snapshot is lost; with speculative baselines, so is every later one that builds on it.
 void BaselineHistory::lose(Sent& snapshot) {
   discard(snapshot);
-  if (!options.speculative_baselines) return;
+  if (!options_.speculative_baselines) return;
   // What was made since, and builds on it, is of no use either.
   for (std::uint32_t later = snapshot.mark.snapshot + 1; later <= last_snapshot; ++later) {
     Sent* const slot = sent.find(later);
@@ -88,7 +88,7 @@ void BaselineHistory::discard(Sent& snapshot) {
 }
 
 // A snapshot names its baseline and which snapshots before that it assumed delivered.
-bool BaselineHistory::depends_on_lost(const SnapshotMark& mark) {
+bool BaselineHistory::depends_on_lost(const SnapshotMark& mark) const {
   const Sent* const named = sent.find(mark.newest);
   if (named == nullptr) return false;
   if (named->lost) return true;
@@ -116,7 +116,7 @@ void BaselineHistory::mark_delivered(Sent& snapshot) {
     // It may be wanted again, or not any more.
     if (entry.update != Update::delta) entities_known.settled(index) = 0;
     if (copy.despawn_snapshot == snapshot.mark.snapshot) copy.despawn_snapshot = 0;
-    if (!options.speculative_baselines)
+    if (!options_.speculative_baselines)
       entities_known.apply(index, entry);  // then it is what is sure
     if (entry.update != Update::delta) count_holders(index);
     if (copy.sent_snapshot == snapshot.mark.snapshot && copy.sent_gone) copy.sent_snapshot = 0;
@@ -125,11 +125,11 @@ void BaselineHistory::mark_delivered(Sent& snapshot) {
 
 // An entity's share of the digest sum, computed from what the client surely has; 0 if the world's
 // history does not reach back so far.
-std::uint32_t BaselineHistory::share_of_sure(std::size_t index) {
+std::uint32_t BaselineHistory::share_of_sure(std::size_t index) const {
   const std::uint32_t id = entities_known.id(index);
   const Baseline& baseline = entities_known[index].sure;
-  if (!baseline.known || all().briefs[id].generation != baseline.generation) return 0;
-  const World::State::Entity& entity = all().entities[id];
+  if (!baseline.known || world_->briefs[id].generation != baseline.generation) return 0;
+  const WorldState::Entity& entity = world_->entities[id];
   const auto row = entity.history->at_or_before(baseline.ticks[0]);
   if (!row) return 0;
   return share_of(digest_of(*entity.model, entity.history->row(*row), baseline.owner), id,
@@ -187,7 +187,7 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
       // A late arrival was sent again since, perhaps with another owner.
       if (slot->lost && slot->has_full) continue;
       slot->acked = true;
-      if (!options.speculative_baselines) mark_delivered(*slot);
+      if (!options_.speculative_baselines) mark_delivered(*slot);
     }
     acks.clear();
   }
@@ -197,7 +197,7 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
     Sent* const old = sent.find(last_snapshot - kSnapshotWindow + 1);
     if (old != nullptr && !old->arrived && !old->lost) lose(*old);
   }
-  if (options.speculative_baselines) {
+  if (options_.speculative_baselines) {
     for (std::uint32_t snapshot = sure + 1; snapshot <= last_snapshot; ++snapshot) {
       Sent* const slot = sent.find(snapshot);
       if (slot == nullptr || slot->lost) continue;
@@ -216,7 +216,7 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
 
 // Whether an empty snapshot must be sent: a snapshot that counts as lost may have arrived all the
 // same, and no snapshot in flight tells the client which of the two the server assumes.
-bool BaselineHistory::needs_heartbeat() {
+bool BaselineHistory::needs_heartbeat() const {
   const Sent* const named = sent.find(sure);
   const std::uint32_t acknowledged = named != nullptr ? named->mark.newest : 0;
   const std::uint32_t oldest =
@@ -244,7 +244,7 @@ Desync BaselineHistory::repair(std::uint32_t id, std::string_view field) {
   copy.sent_snapshot = 0;
   entities_known.settled(*index) = 0;
   news = true;
-  if (copy.baseline().known) found.type = all().models[copy.baseline().type].info().name;
+  if (copy.baseline().known) found.type = world_->models[copy.baseline().type].info().name;
   return found;
 }
 

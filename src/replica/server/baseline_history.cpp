@@ -1,17 +1,9 @@
-// Gathers the updates that a client needs, and composes a snapshot from plan and writer.
+// What the server knows of one client's world: for each entity the newest state that the client is
+// sure to have, the state that the client is assumed to have once everything in flight has arrived,
+// and which snapshots are in flight. Clients whose histories are equal share one
+// (shared_histories.cpp).
 //
-// A history is what the server knows of one client's world: for each entity the newest state that
-// the client is sure to have, the state that the client is assumed to have once everything in
-// flight has arrived, and which snapshots are in flight. Clients whose histories are equal share
-// one (shared_histories.cpp).
-//
-// One snapshot takes three steps: begin() gathers candidates, that is, entities whose state differs
-// from what the client is assumed to have; the plan (snapshot_plan.cpp) chooses among them what
-// fits; write() encodes those (snapshot_writer.cpp) and records what was sent.
-//
-// Tick `settled` of an entity: up to this tick nothing of the entity needs to be sent. Most
-// entities are settled at most ticks, so find_unsettled() is the loop that decides what a client
-// costs.
+// Tick `settled` of an entity: up to this tick nothing of the entity needs to be sent.
 #include "replica/server/baseline_history.h"
 
 #include <algorithm>
@@ -19,12 +11,10 @@
 
 #include "kwind/core/prefetch.h"
 #include "kwind/replica/interest.h"
-#include "replica/coding/snapshot_head.h"
+#include "replica/coding/state_digest.h"
 
 namespace kwind::replica {
 namespace {
-
-constexpr std::size_t kSectionBits = 4;  // the ends of some
 
 // Equal in everything that later snapshots depend on.
 bool is_like(const ClientEntity& a, const ClientEntity& b) {
@@ -48,10 +38,34 @@ bool are_same(const ReplicatorOptions& a, const ReplicatorOptions& b) {
          a.codes == b.codes;
 }
 
+BaselineHistory::BaselineHistory(const WorldState& world, ReplicatorOptions options)
+    : world_(&world),
+      options_(std::move(options)),
+      codes_(options_.codes != nullptr ? options_.codes.get() : world.options.codes.get()),
+      ids_(world.ids) {}
+
+// All entities that the client may know of are counted once more: each history counts its own.
+void BaselineHistory::take_over(const BaselineHistory& other) {
+  release();
+  static_cast<HistoryValue&>(*this) = static_cast<const HistoryValue&>(other);
+  options_ = other.options_;
+  codes_ = other.codes_;
+  for (std::size_t i = 0; i < entities_known.size(); ++i) {
+    if (entities_known[i].counted) ids_->learn(entities_known.id(i));
+  }
+}
+
+void BaselineHistory::release() {
+  for (std::size_t i = 0; i < entities_known.size(); ++i) {
+    if (entities_known[i].counted) ids_->forget(entities_known.id(i));
+    entities_known[i].counted = false;
+  }
+}
+
 // Whether two histories will write the same snapshots from now on. The cheap comparisons come
 // first: most histories differ in one of them.
-bool BaselineHistory::is_like(const BaselineHistory& other) {
-  if (!are_same(options, other.options)) return false;
+bool BaselineHistory::is_like(const BaselineHistory& other) const {
+  if (!are_same(options_, other.options_)) return false;
   if (last_snapshot != other.last_snapshot || start != other.start || sure != other.sure ||
       digested != other.digested || entities_known.size() != other.entities_known.size() ||
       sure == 0 || entities_known.sum_of_shares() != other.entities_known.sum_of_shares() ||
@@ -72,7 +86,7 @@ bool BaselineHistory::is_like(const BaselineHistory& other) {
       return false;
     }
     // What either has looked at without finding anything does not matter.
-    const std::uint32_t changed_at = all().briefs[id].changed_at;
+    const std::uint32_t changed_at = world_->briefs[id].changed_at;
     if ((changed_at > entities_known.settled(i)) != (changed_at > other.entities_known.settled(i)))
       return false;
   }
@@ -134,7 +148,7 @@ void BaselineHistory::see(InterestQuery& query) {
 }
 
 // Whether the area of interest is the one that this history has already.
-bool BaselineHistory::sees(std::span<const RelevantEntity> in_view) {
+bool BaselineHistory::sees(std::span<const RelevantEntity> in_view) const {
   auto seen = in_view.begin();
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     const Look& look = entities_known.look(i);
@@ -148,8 +162,12 @@ bool BaselineHistory::sees(std::span<const RelevantEntity> in_view) {
   return seen == in_view.end();
 }
 
+bool BaselineHistory::sees(const InterestQuery& query) const {
+  return seen_revision == query.revision();
+}
+
 // First the tables, in a later step what they point to.
-void BaselineHistory::prefetch(bool entities) {
+void BaselineHistory::prefetch(bool entities) const {
   if (!entities) {
     entities_known.prefetch();
     sent.prefetch(last_snapshot, sure);
@@ -165,8 +183,7 @@ void BaselineHistory::prefetch(bool entities) {
 // How an entity in view stands with the client: whether the next snapshot may update it, and how.
 // A delta needs a baseline that the client has and the world remembers; everything else is a full
 // update.
-BaselineHistory::Pending BaselineHistory::assess(std::size_t index,
-                                                 const World::State::Brief& brief) const {
+PendingUpdate BaselineHistory::assess(std::size_t index, const WorldState::Brief& brief) const {
   const ClientEntity& copy = entities_known[index];
   const Look& look = entities_known.look(index);
   const Baseline& baseline = copy.baseline();
@@ -175,7 +192,7 @@ BaselineHistory::Pending BaselineHistory::assess(std::size_t index,
                        copy.wholes[look.owner ? 0 : 1] == 0;
   const bool under = copy.sent_snapshot != 0 && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == look.owner;
-  Pending pending;
+  PendingUpdate pending;
   pending.packed = fragmented.id != 0 && is_packed(index);
   if (goes_on && brief.changed_at <= baseline.ticks[0]) {
     pending.reason = UpdateReason::up_to_date;
@@ -201,238 +218,127 @@ BaselineHistory::Pending BaselineHistory::assess(std::size_t index,
   return pending;
 }
 
-// Makes a candidate of an entity in view that has an update pending. Priority grows with the ticks
-// that a change has waited.
-void BaselineHistory::consider(std::size_t index, const World::State::Brief& brief) {
+// Speculative baselines: the newest snapshot that is not lost.
+std::uint32_t BaselineHistory::base() const {
+  if (!options_.speculative_baselines || sure == 0) return sure;
+  for (std::uint32_t snapshot = last_snapshot; snapshot > sure; --snapshot) {
+    const Sent* const slot = sent.find(snapshot);
+    if (slot != nullptr && !slot->lost) return snapshot;
+  }
+  return sure;
+}
+
+// Whether what is in flight is sent again in each tick until it is acknowledged. Not where the next
+// snapshot builds on it, not where values may be a little off, and not to a client that has not
+// answered for long.
+bool BaselineHistory::repeats(std::size_t index) const {
+  constexpr std::uint32_t kMaxUnanswered = 32;  // snapshots
+  return !options_.speculative_baselines && last_snapshot - sure < kMaxUnanswered &&
+         !world_->models[world_->briefs[entities_known.id(index)].type].tolerant();
+}
+
+void BaselineHistory::count_holders(std::size_t index) {
   ClientEntity& copy = entities_known[index];
-  const Look& look = entities_known.look(index);
-  const Baseline& baseline = copy.baseline();
-  const Pending pending = assess(index, brief);
-  if (pending.reason == UpdateReason::up_to_date) {
-    entities_known.settled(index) = tick();
-    copy.waiting_since = 0;
-    if (pending.packed && fragmented.completing == 0) fragmented.clear();
-    return;
-  }
-  if (pending.reason == UpdateReason::in_flight) {
-    if (!repeats(index)) entities_known.settled(index) = tick();
-    return;
-  }
-  if (pending.reason != UpdateReason::sent) return;
-  if (!pending.whole) {
-    const auto& shared_bits =
-        all().shared_bits_of(entities_known.id(index), baseline.ticks[0], baseline.ticks[1]);
-    kwind::prefetch(&shared_bits, sizeof(SharedEntityBits));
-  }
-  if (copy.waiting_since == 0 && !pending.in_flight) copy.waiting_since = tick();
-  const std::uint32_t waited =
-      pending.in_flight ? 1 : tick() - std::min(copy.waiting_since, tick()) + 1;
-  constexpr float kOverdue = 1e6F;
-  constexpr float kRepeat = 1e-6F;
-  float priority_now = static_cast<float>(waited) * look.priority;
-  if (pending.in_flight) priority_now *= kRepeat;
-  if (waited > ClientReplicator::kPatience) priority_now = kOverdue + static_cast<float>(waited);
-  // Field by field: a copy of a whole one would wait for its stores.
-  Candidate& made = candidates.emplace_back();
-  made.id = entities_known.id(index);
-  made.index = static_cast<std::uint32_t>(index);
-  made.update = pending.whole ? Update::full : Update::delta;
-  made.fragmented = pending.packed;
-  made.complete = pending.complete;
-  made.owner = look.owner;
-  made.repeat = pending.in_flight;
-  made.priority_now = priority_now;
+  const bool known = copy.may_be_known();
+  if (known == copy.counted) return;
+  copy.counted = known;
+  known ? ids_->learn(entities_known.id(index)) : ids_->forget(entities_known.id(index));
 }
 
-// Lists the entities whose last change is newer than what is settled for this client. Most are
-// settled, and no processor predicts which, so that this loop has no branch.
-std::size_t BaselineHistory::find_unsettled() {
-  const std::vector<World::State::Brief>& briefs = all().briefs;
-  if (unsettled.size() < entities_known.size()) unsettled.resize(entities_known.size());
-  std::size_t count = 0;
+// A tick may have several snapshots. Returns the first one of the tick of `snapshot`.
+std::uint32_t BaselineHistory::first_of_tick(std::uint32_t snapshot) const {
+  const Sent* const last = sent.find(snapshot);
+  std::uint32_t first = snapshot;
+  while (last != nullptr && snapshot - first + 1 < kSnapshotWindow) {
+    const Sent* const before = sent.find(first - 1);
+    if (before == nullptr || before->mark.tick != last->mark.tick) break;
+    --first;
+  }
+  return first;
+}
+
+// Whether there is nothing to send and nothing whose fate is open. O(entities in view).
+bool BaselineHistory::complete() const {
+  if (fragmented.id != 0 || needs_heartbeat()) return false;
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
-    unsettled[count] = static_cast<std::uint32_t>(i);
-    count += briefs[entities_known.id(i)].changed_at > entities_known.settled(i) ? 1 : 0;
-  }
-  return count;
-}
-
-// Fills the list of candidates: updates, and despawns of entities that the client may have.
-void BaselineHistory::gather() {
-  candidates.clear();
-  const std::size_t count = find_unsettled();
-  constexpr std::size_t kAhead = 4;
-  for (std::size_t n = 0; n < count; ++n) {
-    kwind::prefetch(&entities_known[unsettled[std::min(n + kAhead, count - 1)]],
-                    sizeof(ClientEntity));
-    const std::size_t index = unsettled[n];
-    const World::State::Brief& brief = all().briefs[entities_known.id(index)];
-    const ClientEntity& copy = entities_known[index];
-    if (entities_known.look(index).in_view && brief.alive) {
-      consider(index, brief);
-    } else if (!copy.baseline().known) {
-      entities_known.settled(index) = tick();
-    } else if (!(copy.sent_gone && copy.sent_snapshot != 0)) {
-      constexpr float kFirst = 1e9F;  // it takes few bits, and makes room at the client
-      Candidate& made = candidates.emplace_back();
-      made.id = entities_known.id(index);
-      made.index = static_cast<std::uint32_t>(index);
-      made.update = Update::despawn;
-      made.priority_now = kFirst;
+    const WorldState::Brief& brief = world_->briefs[entities_known.id(i)];
+    const ClientEntity& copy = entities_known[i];
+    const Baseline& baseline = copy.baseline();
+    const bool unsettled = brief.changed_at > entities_known.settled(i);
+    if (!entities_known.look(i).in_view || !brief.alive) {
+      const bool gone_in_flight = copy.sent_gone && copy.sent_snapshot != 0;
+      if (unsettled && baseline.known && !gone_in_flight) return false;
+      continue;
     }
+    if (unsettled && assess(i, brief).reason == UpdateReason::sent) return false;
+    // A change that waits because an older one is in flight is not pending.
+    const bool sent_it =
+        copy.sent_snapshot != 0 && !copy.sent_gone && copy.sent_generation == brief.generation;
+    const bool has = baseline.known && baseline.generation == brief.generation;
+    // What is in flight is sent again in the next tick.
+    if (repeats(i) && !(has && brief.changed_at <= baseline.ticks[0])) return false;
+    if (brief.changed_at > (sent_it ? copy.sent_tick : has ? baseline.ticks[0] : 0)) return false;
   }
-}
-
-// First step of a snapshot: takes the view and the acknowledgements and gathers candidates. Returns
-// false if there is nothing to send. Otherwise the head is complete but for its sections.
-bool BaselineHistory::begin(InterestQuery* query, std::vector<std::uint32_t>& acks,
-                            SnapshotHead& heading) {
-  if (query != nullptr) see(*query);
-  hear(acks);
-  if (complete_at == tick() && !news) return false;
-  cancel_unneeded_fragments();
-  gather();
-  heading.needs_heartbeat = candidates.empty() && needs_heartbeat();
-  if (candidates.empty() && !heading.needs_heartbeat) {
-    complete_at = tick();
-    news = false;
-    return false;
-  }
-  const std::uint32_t base = this->base();
-  const Sent* const named = base > 0 ? sent.find(base) : nullptr;
-  SnapshotMark& mark = heading.mark;
-  mark = {last_snapshot + 1, tick(), start, base, 0, 0};
-  heading.named = named != nullptr ? base : 0;
-  if (named != nullptr) {
-    heading.named_mark = named->mark;
-    for (std::uint32_t i = 0; i < sent_between(named->mark); ++i) {
-      const Sent* const snapshot = sent.find(base - 1 - i);
-      if (snapshot != nullptr && assumed_delivered(*snapshot))
-        mark.between |= std::uint64_t{1} << i;
-    }
-  }
-  heading.digest = digest(base);
   return true;
 }
 
-// Whether the list of continuing entities goes into this snapshot, and whether all changes fit
-// beside it. Takes the list's bits off `room`, and counts candidates that it leaves out. The client expects to hear of those that the named
-// snapshot spoke of. If they alone, with nothing to say of any, fill this one, the datagram before
-// had far more room.
-BaselineHistory::ContinuingList BaselineHistory::fit_continuing(const Sent* named,
-                                                                std::size_t& room,
-                                                                SnapshotPlan& plan) {
-  ContinuingList list{named != nullptr && continuing_complete_at != tick(), false};
-  if (list.goes) find_expected(*named);
-  const ContinuingBits bits = list.goes ? mark_continuing() : ContinuingBits{};
-  if (bits.unchanged + bits.changed <= room - room / 8) {
-    room -= bits.unchanged + bits.changed;
-  } else {
-    plan.limited = true;
-    // If all changes fit, nobody who has one needs to be said to have none.
-    list.all_fit = bits.unchanged < room && fit_all(room - bits.unchanged);
-    list.goes = list.all_fit;
-    if (list.all_fit) {
-      room -= bits.unchanged;
-    } else {
-      for (Candidate& each : candidates) each.is_continuing = false;
+// Whether everything in view has been acknowledged at least once.
+bool BaselineHistory::view_complete() const {
+  for (std::size_t i = 0; i < entities_known.size(); ++i) {
+    const ClientEntity& copy = entities_known[i];
+    const WorldState::Brief& brief = world_->briefs[entities_known.id(i)];
+    const bool there = copy.sure.known && copy.sure.generation == brief.generation;
+    if (entities_known.look(i).in_view && brief.alive && !there) return false;
+  }
+  return true;
+}
+
+// Whether the client may know of the entity: surely, or by a snapshot in flight.
+bool BaselineHistory::knows(schema::AnyRef entity) const {
+  const auto index = entities_known.find(entity.id);
+  if (!index || !world_->briefs[entity.id].alive) return false;
+  const auto is_it = [&](const Baseline& baseline) {
+    return baseline.known && baseline.generation == entity.generation;
+  };
+  return is_it(entities_known[*index].sure) || is_it(entities_known[*index].baseline());
+}
+
+// The longest wait, in ticks, of an entity in view that has a change to send. O(entities in view).
+std::uint32_t BaselineHistory::oldest_wait() const {
+  std::uint32_t longest = 0;
+  for (std::size_t i = 0; i < entities_known.size(); ++i) {
+    const ClientEntity& copy = entities_known[i];
+    if (entities_known.look(i).in_view && copy.waiting_since != 0 && copy.waiting_since <= tick()) {
+      longest = std::max(longest, tick() - copy.waiting_since + 1);
     }
   }
-  if (!list.all_fit && narrow(room, plan.deferred) && list.goes) (void)mark_continuing();
-  return list;
+  return longest;
 }
 
-// A section without updates is left out of the snapshot.
-Sections BaselineHistory::sections_of_taken(bool with_continuing) const {
-  Sections sections{with_continuing, false, false, false};
-  for (const Candidate& each : candidates) {
-    if (!each.taken) continue;
-    sections.fragments = sections.fragments || each.fragmented;
-    sections.unexpected = sections.unexpected || each.is_unexpected();
-    sections.spawns = sections.spawns || each.is_spawn();
+// The first field whose hash differs from the report, of an entity that is still the same one.
+std::optional<std::string_view> BaselineHistory::differing_field(const DesyncedEntity& each,
+                                                                 bool& fits) const {
+  const auto index = entities_known.find(each.id);
+  if (!index) return std::nullopt;
+  const Baseline& baseline = entities_known[*index].baseline();
+  // It went meanwhile, or another came in its place.
+  if (!baseline.known || baseline.generation != each.generation) return std::nullopt;
+  if (world_->briefs[each.id].generation != each.generation) return std::nullopt;
+  const WorldState::Entity& entity = world_->entities[each.id];
+  const EntityModel& model = *entity.model;
+  const std::uint32_t now = tick();
+  // The report has the low bits of the tick; the newest tick with these bits is meant.
+  const std::uint32_t tick = now - ((now - each.tick_low) & kReportTickMask);
+  if (tick == 0 || tick > now) return std::nullopt;
+  const auto row = entity.history->at_or_before(tick);
+  if (!row) return std::nullopt;
+  fits = each.columns.size() == model.columns();
+  for (std::size_t c = 0; fits && c < model.columns(); ++c) {
+    if (column_hash(model, entity.history->row(*row), c, baseline.owner) == each.columns[c])
+      continue;
+    return model.info().fields[model.info().columns[c].field].name;
   }
-  return sections;
-}
-
-// Second step: chooses the updates that fit. Bodies are encoded for it, because the choice needs
-// their sizes; the history does not change, but for an update that no datagram holds, which is cut
-// into fragments. Nothing if not even one update fits.
-std::optional<SnapshotPlan> BaselineHistory::plan(const SnapshotHead& heading,
-                                                  Room& room_of_client) {
-  if (room_of_client.now < kSectionBits) return std::nullopt;
-  std::size_t room = room_of_client.now - kSectionBits;
-  SnapshotPlan plan;
-  plan.max_bits = room_of_client.now;
-  const Sent* const named = heading.named > 0 ? sent.find(heading.named) : nullptr;
-  const ContinuingList list = fit_continuing(named, room, plan);
-  const bool has_others = std::any_of(candidates.begin(), candidates.end(),
-                                      [](const Candidate& each) { return each.is_unexpected(); });
-  if (has_others) rank(list.goes);
-  write_bodies();
-  if (!list.all_fit && limit_repeats() && list.goes) (void)mark_continuing();
-  room_of_client.lost = room_of_client.now - room;
-  room_of_client.note();
-  fragment_largest_pending(room_of_client.roomiest);
-  plan.taken = choose(room);
-  if (plan.taken == 0 && !heading.needs_heartbeat) return std::nullopt;
-  plan.deferred += candidates.size() - plan.taken;
-  plan.sections = sections_of_taken(list.goes);
-  for (const Candidate& each : candidates) {
-    if (each.taken && each.in_fragments()) {
-      plan.fragments = fragmented.waiting(each.bits / kFragmentBits);
-    }
-  }
-  return plan;
-}
-
-// Third step: writes the sections into EncodeScratch::snapshot. Returns their bits. The history
-// does not change.
-std::size_t BaselineHistory::encode(const SnapshotPlan& plan) {
-  std::vector<std::byte>& snapshot = all().scratch.snapshot;
-  if (snapshot.size() < bits::bytes_for(plan.max_bits)) {
-    snapshot.resize(bits::bytes_for(plan.max_bits));
-  }
-  bits::Writer out(snapshot);
-  if (plan.sections.continuing) write_continuing(out);
-  if (plan.sections.unexpected) write_unexpected(out);
-  if (plan.sections.spawns) write_spawns(out, plan.sections.fragments);
-  if (plan.sections.fragments) write_fragments(out, plan.fragments);
-  KWIND_ASSERT(out.ok());
-  const std::size_t bits = out.bit_count();
-  out.finish();
-  return bits;
-}
-
-// Fourth step: the snapshot enters the history.
-void BaselineHistory::commit(const SnapshotHead& heading, const SnapshotPlan& plan,
-                             std::size_t bits) {
-  const SnapshotMark& mark = heading.mark;
-  if (plan.fragments.count > 0) fragmented.send(plan.fragments);
-  if (heading.digest) digested = mark.snapshot;
-  tell(mark);
-  repeated_at = tick();
-  if (plan.sections.continuing) continuing_complete_at = tick();
-  Sent& added = sent.add(mark, entries);
-  added.fragments = plan.fragments;
-  added.has_full = plan.sections.spawns;
-  if (fragmented.completing == mark.snapshot) added.completed = fragmented.number;
-  if (options.speculative_baselines && sure > 0) {
-    for (const Entry& entry : entries) {
-      entities_known.apply(entry.index, entry);
-      count_holders(entry.index);
-    }
-  }
-  last_snapshot = mark.snapshot;
-  ++counts.snapshots;
-  counts.bits += bits;
-  counts.deferred += plan.deferred;
-  if (plan.taken == candidates.size() && plan.fragments.count == 0) {
-    complete_at = tick();
-    news = false;
-    limited = plan.limited || fragmented.id != 0;
-  } else {
-    limited = true;
-  }
+  return std::nullopt;
 }
 
 }  // namespace kwind::replica

@@ -11,14 +11,15 @@
 #include "replica/coding/snapshot_head.h"
 #include "replica/server/replicator_state.h"
 #include "replica/server/shared_histories.h"
+#include "replica/server/snapshot_builder.h"
 
 namespace kwind::replica {
 
-ClientReplicator::ClientReplicator(const World& world, const ReplicatorOptions& options)
-    : state_(std::make_unique<State>(*world.state_, options)) {
+ClientReplicator::ClientReplicator(World& world, const ReplicatorOptions& options)
+    : state_(std::make_unique<State>(world, options)) {
   // Tables that were trained on the other mode cost up to half more: an assertion and not a
   // surprise.
-  const auto trained = state_->history->codes->trained_on();
+  const auto trained = state_->history->codes().trained_on();
   KWIND_ASSERT(!trained ||
                *trained == (options.speculative_baselines ? SnapshotModes::speculative_baselines
                                                           : SnapshotModes::exact));
@@ -33,14 +34,14 @@ ClientReplicator::~ClientReplicator() = default;
 // A view that is the same as before keeps the replicator in its shared history.
 void ClientReplicator::see(std::span<const RelevantEntity> in_view) {
   State& s = *state_;
-  if (s.history->is_shared() && s.history->sees(in_view)) return;
+  if (s.history.is_shared() && s.history->sees(in_view)) return;
   s.own().see(in_view);
 }
 
 // The query counts its revisions: a view that did not change costs one comparison.
 void ClientReplicator::see(InterestQuery& query) {
   query.update();
-  if (state_->history->seen_revision != query.revision()) state_->own().see(query);
+  if (!state_->history->sees(query)) state_->own().see(query);
 }
 
 void ClientReplicator::bind(InterestQuery* query) {
@@ -54,8 +55,8 @@ void ClientReplicator::prefetch(unsigned step) const {
     kwind::prefetch(&s, State::kHotBytes);
   } else if (step == 1) {
     kwind::prefetch(s.acks.data(), 1);
-    kwind::prefetch(s.history, sizeof(BaselineHistory));
-  } else if (s.history->replicators == 1) {  // what clients share is in the cache already
+    kwind::prefetch(&*s.history, sizeof(BaselineHistory));
+  } else if (s.history.clients() == 1) {  // what clients share is in the cache already
     s.history->prefetch(step == 3);
   }
   if (s.query == nullptr) return;
@@ -68,9 +69,13 @@ void ClientReplicator::prefetch(unsigned step) const {
 std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
   State& s = *state_;
   if (s.history->tick() == 0) return std::nullopt;
-  s.rejoin();
   bool whole = false;
-  if (!s.history->is_shared()) return s.tell(out, nullptr, whole);
+  if (s.symbol_counts != nullptr) {
+    s.own();  // it counts its own snapshots, so that it makes each of them
+  } else {
+    s.rejoin();
+  }
+  if (!s.history.is_shared()) return s.tell(out, nullptr, whole);
   std::uint64_t view = 0;
   if (s.query != nullptr) {
     s.query->update();
@@ -78,32 +83,30 @@ std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
   }
   // A step leads from one shared history to the next. Equal history, view and acknowledgements give
   // equal snapshots, so the first client writes the snapshot and the others copy its bits.
-  const Step* const step = s.histories->find(*s.history, view, s.acks);
+  const HistoryRef before = s.history.ref();
+  const Step* const step = before->find_step(view, s.acks);
   if (step != nullptr) {
     const auto snapshot = s.follow(*step, out);
     if (snapshot || !step->says) return snapshot;
   }
-  BaselineHistory& before = *s.history;
-  s.histories->hold(before);
-  Step* const made = step == nullptr ? s.histories->begin_step(before) : nullptr;
+  Step* const made = step == nullptr ? before->begin_step() : nullptr;
   if (made != nullptr) {
     made->view = view;
     made->acks = s.acks;
   }
   s.own();
   const auto snapshot = s.tell(out, made, whole);
-  if (made != nullptr && whole) s.histories->end_step(before, *made, *s.history);
-  s.histories->drop(before);
+  if (made != nullptr && whole) s.histories->end_step(before, *made, s.history.ref());
   return snapshot;
 }
 
 // Counters go on as if the replicator had always been in that history.
 void ClientReplicator::State::rejoin() {
-  BaselineHistory& joined = histories->rejoin(*history);
-  if (&joined == history) return;
-  elsewhere.add(history->counts);
-  elsewhere.subtract(joined.counts);
-  histories->move(history, joined);
+  const HistoryRef joined = histories->group_like(history.ref());
+  if (joined == history.ref()) return;
+  elsewhere.add(history->replicator_counts());
+  elsewhere.subtract(joined->history.replicator_counts());
+  history.move_to(joined);
 }
 
 // Input numbers are the client's own. They are relative to the tick, in 16 bits; 0 stands for none.
@@ -117,10 +120,10 @@ ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHea
   head.input = mark.input;
   bits::Writer out(head.bytes);
   write_head(out, mark, heading.named > 0 ? &named : nullptr, heading.digest, heading.sections,
-             {tick_rate_of(history->all().options.ticks_per_second),
-              static_cast<std::uint16_t>(history->codes->digest()),
-              history->options.speculative_baselines},
-             history->codes->inside().heads, counter != nullptr ? &counter->heads() : nullptr);
+             {tick_rate_of(history->world().options.ticks_per_second),
+              static_cast<std::uint16_t>(history->codes().digest()),
+              history->options().speculative_baselines},
+             history->codes().inside().heads, counter != nullptr ? &counter->heads() : nullptr);
   head.bits = out.bit_count();
   out.finish();
   return head;
@@ -151,33 +154,34 @@ void ClientReplicator::State::send(bits::Writer& out, const SnapshotHead& headin
 // The body is written before the head, whose size depends on it: room for the longest head is kept.
 std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, Step* made,
                                                            bool& whole) {
+  SnapshotBuilder builder(own(), *shared, symbol_counts);
   SnapshotHead heading;
   // Nothing is due: for clients that share the history the step says so, too.
-  if (!history->begin(query, acks, heading)) {
+  if (!builder.begin(query, acks, heading)) {
     if (made != nullptr) made->says = false;
     whole = true;
     return std::nullopt;
   }
   const std::size_t head_bits_max = longest_head(heading);
   if (out.room_bits() < head_bits_max) return std::nullopt;
-  const SharedBitsCounts before = history->all().shared_bits;
+  const SharedBitsCounts before = shared->counts;
   room.now = out.room_bits() - head_bits_max;
   if (made != nullptr) made->room = room;
-  const auto plan = history->plan(heading, room);
+  const auto plan = builder.plan(heading, room);
   if (!plan) return std::nullopt;
   heading.sections = plan->sections;
-  const std::size_t bits = history->encode(*plan);
-  history->commit(heading, *plan, bits);
-  const std::vector<std::byte>& body = history->all().scratch.snapshot;
-  send(out, heading, head_of(heading, history->symbol_counts), body, bits);
+  const std::size_t bits = builder.encode(*plan);
+  const bool limited = builder.commit(heading, *plan, bits);
+  const std::vector<std::byte>& body = builder.body();
+  send(out, heading, head_of(heading, symbol_counts), body, bits);
   whole = true;
   if (made == nullptr) return heading.mark.snapshot;
   made->says = true;
   made->heading = heading;
   made->bits = bits;
   made->room.lost = room.lost;
-  made->limited = history->limited;
-  const SharedBitsCounts& after = history->all().shared_bits;
+  made->limited = limited;
+  const SharedBitsCounts& after = shared->counts;
   made->changes = after.shared + after.written - before.shared - before.written;
   made->body.assign(body.begin(),
                     body.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(bits)));
@@ -197,12 +201,12 @@ std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, b
     room.lost = step.room.lost;
     room.note();
     send(out, step.heading, head_of(step.heading, nullptr), step.body, step.bits);
-    history->all().shared_bits.shared += step.changes;
+    shared->counts.shared += step.changes;
   }
   acks.clear();
   const auto snapshot =
       step.says ? std::optional<std::uint64_t>(step.heading.mark.snapshot) : std::nullopt;
-  histories->move(history, *step.to);
+  history.move_to(step.to);
   return snapshot;
 }
 
@@ -225,14 +229,11 @@ void ClientReplicator::last_processed_input(std::uint32_t number) {
 }
 
 void ClientReplicator::count_into(SymbolCounts* symbol_counts) {
-  BaselineHistory& history = state_->own();
-  history.symbol_counts = symbol_counts;
-  if (symbol_counts != nullptr) {
-    symbol_counts->count_snapshots_of(history.options.speculative_baselines
-                                          ? SnapshotModes::speculative_baselines
-                                          : SnapshotModes::exact);
-  }
-  history.apart = false;
+  state_->symbol_counts = symbol_counts;
+  if (symbol_counts == nullptr) return;
+  symbol_counts->count_snapshots_of(state_->history->options().speculative_baselines
+                                        ? SnapshotModes::speculative_baselines
+                                        : SnapshotModes::exact);
 }
 
 void ClientReplicator::on_desync(std::function<void(const Desync&)> handler) {
@@ -250,14 +251,16 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
   // Once a second, and only of a digest that was sent since the last one.
   if (s.reported_at != 0 && now - s.reported_at < a_second()) return Errc::rate_limited;
   // A client without a digest cannot know of a desync: such a report is an attack or a mistake.
-  if (s.history->digested == 0 || s.history->digested == s.reported_digest) return Errc::unexpected;
+  if (s.history->last_digest() == 0 || s.history->last_digest() == s.reported_digest)
+    return Errc::unexpected;
   s.reported_at = std::max(now, 1U);
-  s.reported_digest = s.history->digested;
+  s.reported_digest = s.history->last_digest();
   // The history is shared with others until something is found.
   std::vector<std::pair<std::uint32_t, std::string_view>> differing;
   for (const DesyncedEntity& each : *report) {
     bool fits = true;
-    if (const auto field = s.differing_field(each, fits)) differing.emplace_back(each.id, *field);
+    if (const auto field = s.history->differing_field(each, fits))
+      differing.emplace_back(each.id, *field);
     if (!fits) return Errc::value_range;
   }
   BaselineHistory& history = s.own();
@@ -267,127 +270,51 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
   }
   // It differs where the report does not reach.
   if (differing.empty()) {
-    ++history.counts.desyncs;
+    history.count_desync();
     history.full_resync();
   }
   return Errc::none;
 }
 
-// The first field whose hash differs from the report, of an entity that is still the same one.
-std::optional<std::string_view> ClientReplicator::State::differing_field(const DesyncedEntity& each,
-                                                                         bool& fits) {
-  const auto index = history->entities_known.find(each.id);
-  if (!index) return std::nullopt;
-  const Baseline& baseline = history->entities_known[*index].baseline();
-  // It went meanwhile, or another came in its place.
-  if (!baseline.known || baseline.generation != each.generation) return std::nullopt;
-  if (history->all().briefs[each.id].generation != each.generation) return std::nullopt;
-  const World::State::Entity& entity = history->all().entities[each.id];
-  const EntityModel& model = *entity.model;
-  const std::uint32_t now = history->tick();
-  // The report has the low bits of the tick; the newest tick with these bits is meant.
-  const std::uint32_t tick = now - ((now - each.tick_low) & kReportTickMask);
-  if (tick == 0 || tick > now) return std::nullopt;
-  const auto row = entity.history->at_or_before(tick);
-  if (!row) return std::nullopt;
-  fits = each.columns.size() == model.columns();
-  for (std::size_t c = 0; fits && c < model.columns(); ++c) {
-    if (column_hash(model, entity.history->row(*row), c, baseline.owner) == each.columns[c])
-      continue;
-    return model.info().fields[model.info().columns[c].field].name;
-  }
-  return std::nullopt;
-}
-
 std::uint32_t ClientReplicator::a_second() const {
-  const double ticks = state_->history->all().options.ticks_per_second;
+  const double ticks = state_->history->world().options.ticks_per_second;
   return static_cast<std::uint32_t>(std::max(ticks, 1.0));
 }
 // The client cannot build on what arrives. Granted once a second, and not while a snapshot that the
 // client waits for may still arrive or be repeated.
 Errc ClientReplicator::receive_resync_request(std::uint32_t snapshot) {
   State& s = *state_;
-  BaselineHistory& history = *s.history;
+  const BaselineHistory& history = *s.history;
   const std::uint32_t now = history.tick();
   if (s.resynced_at != 0 && now - s.resynced_at < a_second()) return Errc::rate_limited;
-  if (history.last_snapshot == 0) return Errc::unexpected;
+  if (history.newest_snapshot() == 0) return Errc::unexpected;
   const std::uint32_t number =
-      history.last_snapshot - ((history.last_snapshot - snapshot) & kSnapshotLowMask);
+      history.newest_snapshot() - ((history.newest_snapshot() - snapshot) & kSnapshotLowMask);
   if (number > 0 && history.may_still_be_read(number)) return Errc::unexpected;
   s.resynced_at = std::max(now, 1U);
   resync();
-  ++s.history->counts.resyncs;
+  s.own().count_resync();
   return Errc::none;
 }
 
 // The next snapshot builds on nothing: the whole view is sent again.
 void ClientReplicator::resync() {
   // Before the next snapshot a second one changes nothing.
-  if (state_->history->sure == 0 && state_->history->start == state_->history->last_snapshot + 1)
-    return;
+  if (state_->history->starts_anew()) return;
   state_->own().full_resync();
 }
 
-// O(entities in view).
 bool ClientReplicator::complete() const {
-  BaselineHistory& history = *state_->history;
-  history.gather();
-  if (!history.candidates.empty() || history.fragmented.id != 0 || history.needs_heartbeat())
-    return false;
-  // A change that waits because an older one is in flight is no candidate.
-  const auto& briefs = history.all().briefs;
-  for (std::size_t i = 0; i < history.entities_known.size(); ++i) {
-    const World::State::Brief& brief = briefs[history.entities_known.id(i)];
-    if (!history.entities_known.look(i).in_view || !brief.alive) continue;
-    const ClientEntity& copy = history.entities_known[i];
-    const Baseline& baseline = copy.baseline();
-    const bool sent =
-        copy.sent_snapshot != 0 && !copy.sent_gone && copy.sent_generation == brief.generation;
-    const bool has = baseline.known && baseline.generation == brief.generation;
-    // What is in flight is sent again in the next tick.
-    if (history.repeats(i) && !(has && brief.changed_at <= baseline.ticks[0])) return false;
-    if (brief.changed_at > (sent ? copy.sent_tick : has ? baseline.ticks[0] : 0)) return false;
-  }
-  return true;
+  return state_->history->complete();
 }
-
-// Whether everything in view has been acknowledged at least once.
 bool ClientReplicator::view_complete() const {
-  BaselineHistory& history = *state_->history;
-  const auto& briefs = history.all().briefs;
-  for (std::size_t i = 0; i < history.entities_known.size(); ++i) {
-    const ClientEntity& copy = history.entities_known[i];
-    const World::State::Brief& brief = briefs[history.entities_known.id(i)];
-    const bool there = copy.sure.known && copy.sure.generation == brief.generation;
-    if (history.entities_known.look(i).in_view && brief.alive && !there) return false;
-  }
-  return true;
+  return state_->history->view_complete();
 }
-
-// Whether the client may know of the entity: surely, or by a snapshot in flight.
 bool ClientReplicator::knows(schema::AnyRef entity) const {
-  BaselineHistory& history = *state_->history;
-  const auto index = history.entities_known.find(entity.id);
-  if (!index || !history.all().briefs[entity.id].alive) return false;
-  const auto is_it = [&](const Baseline& baseline) {
-    return baseline.known && baseline.generation == entity.generation;
-  };
-  return is_it(history.entities_known[*index].sure) ||
-         is_it(history.entities_known[*index].baseline());
+  return state_->history->knows(entity);
 }
-
-// The longest wait, in ticks, of an entity in view that has a change to send. O(entities in view).
 std::uint32_t ClientReplicator::oldest_wait() const {
-  BaselineHistory& history = *state_->history;
-  std::uint32_t longest = 0;
-  for (std::size_t i = 0; i < history.entities_known.size(); ++i) {
-    const ClientEntity& copy = history.entities_known[i];
-    if (history.entities_known.look(i).in_view && copy.waiting_since != 0 &&
-        copy.waiting_since <= history.tick()) {
-      longest = std::max(longest, history.tick() - copy.waiting_since + 1);
-    }
-  }
-  return longest;
+  return state_->history->oldest_wait();
 }
 
 void ReplicatorCounts::add(const ReplicatorCounts& other) {
@@ -423,7 +350,7 @@ void ReplicatorCounts::subtract(const ReplicatorCounts& other) {
 
 const ReplicatorCounts& ClientReplicator::counts() const {
   State& s = *state_;
-  s.counts = s.history->counts;
+  s.counts = s.history->replicator_counts();
   s.counts.bits += s.head_bits;
   s.counts.add(s.elsewhere);
   return s.counts;
@@ -432,7 +359,7 @@ const ReplicatorCounts& ClientReplicator::counts() const {
 std::size_t ClientReplicator::memory() const {
   const State& s = *state_;
   return sizeof(State) + s.acks.capacity() * sizeof(std::uint32_t) +
-         s.history->memory() / s.history->replicators;
+         s.history->memory() / s.history.clients();
 }
 
 }  // namespace kwind::replica

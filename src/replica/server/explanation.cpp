@@ -37,9 +37,9 @@ std::string_view name_of(UpdateForm form) {
 }
 
 // Names of the fields that an update carries, each once.
-std::vector<std::string_view> BaselineHistory::fields_of(const Candidate& each) const {
+std::vector<std::string_view> SnapshotBuilder::fields_of(const Candidate& each) const {
   std::vector<std::string_view> names;
-  const EntityModel& model = *all().entities[each.id].model;
+  const EntityModel& model = *world_.entities[each.id].model;
   const auto add = [&](std::uint16_t column) {
     const std::string_view name = model.info().fields[model.info().columns[column].field].name;
     if (std::find(names.begin(), names.end(), name) == names.end()) names.push_back(name);
@@ -61,17 +61,17 @@ std::vector<std::string_view> BaselineHistory::fields_of(const Candidate& each) 
 
 // `gathered`: candidates, and which of them were taken, stand in the scratch. Otherwise there is
 // nothing to say in this tick.
-UpdateExplanation BaselineHistory::explain(schema::AnyRef entity, bool gathered) const {
+UpdateExplanation SnapshotBuilder::explain(schema::AnyRef entity, bool gathered) const {
   UpdateExplanation answer;
   // An entity without a row was spawned in the tick that is being made.
-  const bool exists =
-      entity.id < all().briefs.size() && entity.id != 0 && all().briefs[entity.id].changed_at != 0;
-  const World::State::Brief* const brief = exists ? &all().briefs[entity.id] : nullptr;
-  const auto index = exists ? entities_known.find(entity.id) : std::nullopt;
+  const bool exists = entity.id < world_.briefs.size() && entity.id != 0 &&
+                      world_.briefs[entity.id].changed_at != 0;
+  const WorldState::Brief* const brief = exists ? &world_.briefs[entity.id] : nullptr;
+  const auto index = exists ? entities_.find(entity.id) : std::nullopt;
   const bool alive = exists && brief->alive && brief->generation == entity.generation;
   // A client may have an entity that has despawned; a reference names it until its id is used anew.
-  if (!exists || (!alive && !(index && entities_known[*index].baseline().known &&
-                              entities_known[*index].baseline().generation == entity.generation))) {
+  if (!exists || (!alive && !(index && entities_[*index].baseline().known &&
+                              entities_[*index].baseline().generation == entity.generation))) {
     return answer;
   }
   answer.changed_at = brief->changed_at;
@@ -79,8 +79,8 @@ UpdateExplanation BaselineHistory::explain(schema::AnyRef entity, bool gathered)
     answer.reason = UpdateReason::out_of_view;
     return answer;
   }
-  const ClientEntity& copy = entities_known[*index];
-  const Look& look = entities_known.look(*index);
+  const ClientEntity& copy = entities_[*index];
+  const Look& look = entities_.look(*index);
   answer.in_view = look.in_view && alive;
   answer.owner = look.owner;
   answer.weight = look.priority;
@@ -88,15 +88,15 @@ UpdateExplanation BaselineHistory::explain(schema::AnyRef entity, bool gathered)
   answer.sent_tick = copy.sent_snapshot != 0 ? copy.sent_tick : 0;
   if (copy.waiting_since != 0) answer.waited = tick() - std::min(copy.waiting_since, tick()) + 1;
   const auto found = gathered
-                         ? std::find_if(candidates.begin(), candidates.end(),
+                         ? std::find_if(candidates_.begin(), candidates_.end(),
                                         [&](const Candidate& each) { return each.id == entity.id; })
-                         : candidates.end();
+                         : candidates_.end();
   if (gathered) {
-    answer.updates = candidates.size();
+    answer.updates = candidates_.size();
     answer.taken = static_cast<std::size_t>(std::count_if(
-        candidates.begin(), candidates.end(), [](const Candidate& each) { return each.taken; }));
+        candidates_.begin(), candidates_.end(), [](const Candidate& each) { return each.taken; }));
   }
-  if (found == candidates.end()) {
+  if (found == candidates_.end()) {
     answer_without_update(*index, *brief, answer);
     return answer;
   }
@@ -105,7 +105,7 @@ UpdateExplanation BaselineHistory::explain(schema::AnyRef entity, bool gathered)
   answer.bits = found->bits;
   answer.fields = fields_of(*found);
   answer.more_urgent = static_cast<std::size_t>(
-      std::count_if(candidates.begin(), candidates.end(),
+      std::count_if(candidates_.begin(), candidates_.end(),
                     [&](const Candidate& each) { return each.priority_now > answer.priority; }));
   answer.reason = found->taken    ? UpdateReason::sent
                   : found->repeat ? UpdateReason::repeat_deferred
@@ -114,16 +114,16 @@ UpdateExplanation BaselineHistory::explain(schema::AnyRef entity, bool gathered)
 }
 
 // The entity is known or in view, and no candidate.
-void BaselineHistory::answer_without_update(std::size_t index, const World::State::Brief& brief,
+void SnapshotBuilder::answer_without_update(std::size_t index, const WorldState::Brief& brief,
                                             UpdateExplanation& answer) const {
-  if (!entities_known.look(index).in_view || !brief.alive) {
-    const ClientEntity& copy = entities_known[index];
+  if (!entities_.look(index).in_view || !brief.alive) {
+    const ClientEntity& copy = entities_[index];
     answer.reason = copy.baseline().known && copy.sent_gone && copy.sent_snapshot != 0
                         ? UpdateReason::in_flight
                         : UpdateReason::out_of_view;
     return;
   }
-  const Pending pending = assess(index, brief);
+  const PendingUpdate pending = history_.assess(index, brief);
   answer.reason = pending.reason;
   if (pending.reason != UpdateReason::sent) return;
   // A candidate that was left out, see limit_repeats() and narrow().
@@ -134,22 +134,22 @@ void BaselineHistory::answer_without_update(std::size_t index, const World::Stat
 // On a copy, which no other client shares and nobody keeps.
 UpdateExplanation ClientReplicator::explain(schema::AnyRef entity, std::size_t bytes) const {
   const State& s = *state_;
-  World::State& world = s.history->all();
-  const SharedBitsCounts counted = world.shared_bits;
-  BaselineHistory copy(world, s.history->options);
+  const SharedBitsCounts counted = s.shared->counts;
+  BaselineHistory copy(s.history->world(), s.history->options());
   copy.take_over(*s.history);
+  SnapshotBuilder builder(copy, *s.shared, nullptr);
   std::vector<std::uint32_t> acks = s.acks;
   Room room = s.room;
   SnapshotHead heading;
-  const bool gathered = copy.tick() > 0 && copy.begin(s.query, acks, heading);
+  const bool gathered = copy.tick() > 0 && builder.begin(s.query, acks, heading);
   const std::size_t head_bits = gathered ? s.longest_head(heading) : 0;
   // Room for the head alone leaves all candidates for later.
   if (gathered && bytes * 8 > head_bits) {
     room.now = bytes * 8 - head_bits;
-    (void)copy.plan(heading, room);
+    (void)builder.plan(heading, room);
   }
-  UpdateExplanation answer = copy.explain(entity, gathered);
-  world.shared_bits = counted;
+  UpdateExplanation answer = builder.explain(entity, gathered);
+  s.shared->counts = counted;
   return answer;
 }
 

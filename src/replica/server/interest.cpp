@@ -70,9 +70,9 @@ struct Interest::State {
     double far_2 = 0;
   };
 
-  State(const World& of, InterestOptions options_in);
+  State(World& of, InterestOptions options_in);
 
-  [[nodiscard]] World::State& all() const { return *world->state_; }
+  [[nodiscard]] const WorldState& all() const { return *world; }
   [[nodiscard]] std::uint32_t cell_along(double value) const {
     return static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(value / cell_size))) &
            (cells_along - 1);
@@ -95,7 +95,8 @@ struct Interest::State {
   void catch_up();
   [[nodiscard]] Place place_of(std::uint32_t id, const Type& type) const;
 
-  const World* world;
+  const WorldState* world;
+  ClientsShared* shared;
   InterestOptions options;
   std::vector<Type> types;
   double farthest = 0;
@@ -116,8 +117,10 @@ struct Interest::State {
 
 // Finds the columns of each type's position, and sizes the grid: the cell follows from the largest
 // distance of any type, the number of cells from the range of positions.
-Interest::State::State(const World& of, InterestOptions options_in)
-    : world(&of), options(std::move(options_in)) {
+Interest::State::State(World& of, InterestOptions options_in)
+    : world(&WorldAccess::state(of)),
+      shared(&WorldAccess::state(of).clients),
+      options(std::move(options_in)) {
   make_room();
   KWIND_ASSERT(options.enter > 0 && options.enter <= options.leave && options.update_every > 0);
   for (const TypeInterest& own : options.types) {
@@ -160,7 +163,7 @@ Interest::State::State(const World& of, InterestOptions options_in)
   cells.resize(std::size_t{cells_along} * cells_along);
 }
 
-Interest::Interest(const World& world, InterestOptions options)
+Interest::Interest(World& world, InterestOptions options)
     : state_(std::make_unique<State>(world, std::move(options))) {}
 Interest::Interest(Interest&&) noexcept = default;
 Interest& Interest::operator=(Interest&&) noexcept = default;
@@ -168,7 +171,7 @@ Interest::~Interest() = default;
 
 // By what was put last, which a tolerance may not have made worth telling.
 Place Interest::State::place_of(std::uint32_t id, const Type& type) const {
-  const World::State::Entity& entity = all().entities[id];
+  const WorldState::Entity& entity = all().entities[id];
   Place place{};
   for (std::size_t i = 0; i < type.axes.size(); ++i) {
     const schema::ColumnInfo& column = entity.model->info().columns[type.axes[i]];
@@ -191,7 +194,7 @@ void Interest::State::remove(Thing& thing) {
 // moved. Entities without a position, and those in view of everybody, are kept in one list.
 void Interest::State::consume(std::uint32_t id) {
   Thing& thing = things[id];
-  const World::State::Brief& brief = all().briefs[id];
+  const WorldState::Brief& brief = all().briefs[id];
   if (!brief.alive || brief.changed_at == 0) {
     removals += thing.there ? 1 : 0;
     return remove(thing);
@@ -261,7 +264,7 @@ std::size_t Interest::memory() const {
 // The view of one client. A look costs in proportion to the cells near the origin.
 struct InterestQuery::State {
   explicit State(Interest::State& of)
-      : interest(&of), turn(of.queries++), revision(++of.all().views) {}
+      : interest(&of), turn(of.queries++), revision(++of.shared->views) {}
 
   struct Reach;
 
@@ -456,12 +459,12 @@ void InterestQuery::State::update_now() {
                                  return a.id == b.id && a.owner == b.owner;
                                });
   constexpr std::uint32_t kWeightsEvery = 4;  // looks
-  if (!same || ++looks % kWeightsEvery == 0) revision = ++interest->all().views;
+  if (!same || ++looks % kWeightsEvery == 0) revision = ++interest->shared->views;
 }
 
 void InterestQuery::State::keep_alive() {
   if (std::exchange(removals, interest->removals) == interest->removals) return;
-  revision = ++interest->all().views;
+  revision = ++interest->shared->views;
   std::erase_if(seen, [&](const RelevantEntity& each) { return !interest->things[each.id].there; });
 }
 

@@ -17,18 +17,21 @@
 namespace kwind::replica {
 
 struct ClientReplicator::State {
-  State(World::State& world, const ReplicatorOptions& options)
-      : histories(histories_of(world)), history(&histories->enter(world, options)) {}
+  State(World& world, const ReplicatorOptions& options)
+      : histories(histories_of(WorldAccess::state(world).clients)),
+        history(histories->beginning(WorldAccess::state(world), options)),
+        shared(&WorldAccess::state(world).clients) {}
   State(const State&) = delete;
   State& operator=(const State&) = delete;
-  ~State() { histories->leave(*history); }
 
   static constexpr std::size_t kHotBytes = 2 * kCacheLineBytes;
 
   std::shared_ptr<SharedHistories> histories;
-  BaselineHistory* history;
+  ClientHistory history;
+  ClientsShared* shared;
   std::vector<std::uint32_t> acks;  // snapshots heard to have arrived since the last was made
   InterestQuery* query = nullptr;   // that is asked in each tick
+  SymbolCounts* symbol_counts = nullptr;
   std::uint32_t input = 0;
   bool any_input = false;
   Room room;
@@ -44,26 +47,23 @@ struct ClientReplicator::State {
 
   // To be changed.
   BaselineHistory& own() {
-    if (history->is_shared()) history = &histories->part(*history);
-    return *history;
+    if (history.is_shared()) history.move_to(histories->copy_of(*history.ref()));
+    return history.to_change();
   }
   // Where others are with whom it is in step again.
   void rejoin();
   // Writes a snapshot of its own history; fills in the step that this is, if there is one, and
   // whether others may take it.
   std::optional<std::uint64_t> tell(bits::Writer& out, Step* made, bool& whole);
-  // The field of an entity that a client's desync report names; nothing if
-  // none does, or it cannot be told. `fits`: whether the report has the entity's columns.
-  std::optional<std::string_view> differing_field(const DesyncedEntity& each, bool& fits);
   // As another did. Nothing if there is no room for its snapshot.
   std::optional<std::uint64_t> follow(const Step& step, bits::Writer& out);
   // Bits that a head takes at most, whatever sections follow.
   [[nodiscard]] std::size_t longest_head(const SnapshotHead& heading) const;
 
  private:
-  static std::shared_ptr<SharedHistories> histories_of(World::State& world) {
-    if (world.histories == nullptr) world.histories = std::make_shared<SharedHistories>();
-    return world.histories;
+  static std::shared_ptr<SharedHistories> histories_of(ClientsShared& shared) {
+    if (shared.histories == nullptr) shared.histories = std::make_shared<SharedHistories>();
+    return shared.histories;
   }
   struct Head {
     std::array<std::byte, 32> bytes{};  // more than any takes

@@ -22,14 +22,14 @@ constexpr std::size_t kScratchBytes = std::size_t{64} * 1024;
 
 }  // namespace
 
-World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions options_in)
+WorldState::WorldState(const schema::EntitiesInfo& entities_in, WorldOptions options_in)
     : info(entities_in),
       options(std::move(options_in)),
       entities(1),
       briefs(1),
-      shared_entity_bits(1),
       ids(std::make_shared<EntityIds>(info.up_to, options.reuse_after_ticks)),
       value_bits(kScratchBytes) {
+  clients.entity_bits.resize(1);
   KWIND_ASSERT(options.ticks_per_second > 0);
   if (options.codes == nullptr) options.codes = built_in_codes(info);
   // As clients hear it.
@@ -38,7 +38,7 @@ World::State::State(const schema::EntitiesInfo& entities_in, WorldOptions option
 }
 
 World::World(const schema::EntitiesInfo& entities, WorldOptions options)
-    : state_(std::make_unique<State>(entities, std::move(options))) {}
+    : state_(std::make_unique<WorldState>(entities, std::move(options))) {}
 World::World(World&&) noexcept = default;
 World& World::operator=(World&&) noexcept = default;
 World::~World() = default;
@@ -60,7 +60,7 @@ bool World::put_encoded(schema::AnyRef entity, const Encode& encode) {
 
 // The place of an id that was used before is used again, under the next generation.
 std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info) {
-  State& s = *state_;
+  WorldState& s = *state_;
   KWIND_ASSERT(info.type < s.models.size() && s.info.types[info.type] == &info);
   const auto taken = s.ids->take(s.tick);
   if (!taken) return std::nullopt;
@@ -68,13 +68,13 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   if (id == s.entities.size()) {
     s.entities.emplace_back();
     s.briefs.emplace_back();
-    s.shared_entity_bits.emplace_back();
+    s.clients.entity_bits.emplace_back();
   }
-  State::Entity& entity = s.entities[id];
+  WorldState::Entity& entity = s.entities[id];
   const EntityModel& model = s.models[info.type];
   entity.model = &model;
   entity.put = false;
-  State::Brief& brief = s.briefs[id];
+  WorldState::Brief& brief = s.briefs[id];
   brief = {0,
            0,
            0,
@@ -84,16 +84,16 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   entity.now.numbers.assign(model.columns(), 0);
   entity.now.varying.assign(model.varying(), nullptr);
   entity.history.emplace(model.columns(), model.varying(), kHistoryRows);
-  s.shared_entity_bits[id] = {};
+  s.clients.entity_bits[id] = {};
   ++s.alive;
   return schema::AnyRef{id, brief.generation};
 }
 
 // Reads the columns of an entity's new value out of the bits that the encoder has written: one
 // field at a time, as soon as it is written. The encoder writes fields in the order of columns.
-class World::State::FieldReader {
+class WorldState::FieldReader {
  public:
-  FieldReader(State& state, std::uint32_t id)
+  FieldReader(WorldState& state, std::uint32_t id)
       : state_(state),
         id_(id),
         entity_(state.entities[id]),
@@ -164,9 +164,9 @@ class World::State::FieldReader {
     }
   }
 
-  State& state_;
+  WorldState& state_;
   std::uint32_t id_;
-  State::Entity& entity_;
+  WorldState::Entity& entity_;
   const EntityModel& model_;
   std::span<const schema::ColumnInfo> columns_;
   bool is_first_;
@@ -177,9 +177,9 @@ class World::State::FieldReader {
 
 // Encodes a value as a message would be and takes its bits apart.
 void World::take(std::uint32_t id, const Encode& encode) {
-  State& s = *state_;
-  State::Entity& entity = s.entities[id];
-  State::FieldReader reader(s, id);
+  WorldState& s = *state_;
+  WorldState::Entity& entity = s.entities[id];
+  WorldState::FieldReader reader(s, id);
   schema::Encoder out{bits::Writer(s.value_bits)};
   const auto mark = [&] { reader.field_written(out); };
   encode(out, std::ref(mark));
@@ -198,7 +198,7 @@ void World::take(std::uint32_t id, const Encode& encode) {
 // The id rests for `reuse_after_ticks` before another entity gets it.
 bool World::despawn(schema::AnyRef entity) {
   if (!is_alive(entity)) return false;
-  State& s = *state_;
+  WorldState& s = *state_;
   s.briefs[entity.id].alive = false;
   s.briefs[entity.id].changed_at = s.tick;
   s.ended_ids.push_back(entity.id);
@@ -209,11 +209,11 @@ bool World::despawn(schema::AnyRef entity) {
 
 // Looks at the entities that were put or ended since the last tick, not at all of them.
 void World::end_tick() {
-  State& s = *state_;
+  WorldState& s = *state_;
   // Rule: an entity gets a row in this tick if it is alive, its type is due, and the new values
   // differ from those that clients would extrapolate from the newest row.
   for (const std::uint32_t id : s.put_ids) {
-    State::Entity& entity = s.entities[id];
+    WorldState::Entity& entity = s.entities[id];
     Rows& history = *entity.history;
     // Each at a tick of its own, so that a kind does not come all at once.
     if (s.briefs[id].alive && !history.empty() && (s.tick + id) % entity.model->period() != 0) {
@@ -251,10 +251,10 @@ PastWorld World::at(double tick) const {
 // Values of an entity that has gone are remembered until another one has its id.
 void PastWorld::decode_at(schema::AnyRef wanted, const schema::EntityInfo& info, std::uint32_t tick,
                           const std::function<void(schema::Decoder&)>& decode) const {
-  World::State& s = *world_->state_;
+  WorldState& s = *world_->state_;
   if (wanted.id == 0 || wanted.id >= s.entities.size()) return;
-  const World::State::Brief& brief = s.briefs[wanted.id];
-  const World::State::Entity& entity = s.entities[wanted.id];
+  const WorldState::Brief& brief = s.briefs[wanted.id];
+  const WorldState::Entity& entity = s.entities[wanted.id];
   if (brief.generation != wanted.generation || &entity.model->info() != &info) return;
   if (!brief.alive && tick >= brief.changed_at) return;
   const auto row = entity.history->at_or_before(tick);
@@ -270,8 +270,7 @@ std::uint32_t World::tick() const {
 }
 
 bool World::is_alive(schema::AnyRef entity) const {
-  return entity.id > 0 && entity.id < state_->entities.size() && state_->briefs[entity.id].alive &&
-         state_->briefs[entity.id].generation == entity.generation;
+  return state_->is_alive(entity);
 }
 
 const schema::EntityInfo* World::type_of(std::uint32_t id) const {
@@ -287,15 +286,16 @@ std::optional<OutOfRange> World::last_out_of_range() const {
   return state_->last_out_of_range;
 }
 const SharedBitsCounts& World::shared_bits() const {
-  return state_->shared_bits;
+  return state_->clients.counts;
 }
 // Bytes of the tables and of every entity's history, without shared strings.
 std::size_t World::memory() const {
-  std::size_t bytes = state_->entities.capacity() * sizeof(State::Entity) +
-                      state_->briefs.capacity() * sizeof(State::Brief) + state_->ids->memory() +
-                      state_->shared_entity_bits.capacity() *
-                          sizeof(std::array<SharedEntityBits, State::kSharedBitsSlots>);
-  for (const State::Entity& entity : state_->entities) {
+  std::size_t bytes = state_->entities.capacity() * sizeof(WorldState::Entity) +
+                      state_->briefs.capacity() * sizeof(WorldState::Brief) +
+                      state_->ids->memory() +
+                      state_->clients.entity_bits.capacity() *
+                          sizeof(std::array<SharedEntityBits, ClientsShared::kBitsSlots>);
+  for (const WorldState::Entity& entity : state_->entities) {
     if (!entity.history) continue;
     bytes += entity.history->memory() + entity.now.numbers.capacity() * sizeof(std::uint32_t) +
              entity.now.varying.capacity() * sizeof(SharedBits);

@@ -1,4 +1,5 @@
-// The state of a World, which replicators read. One thread.
+// The state of a World, which replicators read and do not change, and what the replicators of a
+// world share while they make snapshots. One thread.
 #pragma once
 #include <array>
 #include <memory>
@@ -15,7 +16,25 @@ namespace kwind::replica {
 
 class SharedHistories;
 
-struct World::State {
+/// What the clients of a world share, one after the other: memory for the snapshot at hand, and
+/// bits that were encoded for one of them and serve the others. No value of the world is in it.
+struct ClientsShared {
+  /// Places for bits that clients can share, by entity: so many sorts of clients at a time.
+  static constexpr std::size_t kBitsSlots = 4;
+
+  [[nodiscard]] SharedEntityBits& bits_of(std::uint32_t id, std::uint32_t newest,
+                                          std::uint32_t second) {
+    return entity_bits[id][(newest + second) % kBitsSlots];
+  }
+
+  std::vector<std::array<SharedEntityBits, kBitsSlots>> entity_bits;  // by id
+  SharedBitsCounts counts;
+  std::uint64_t views = 0;  // that any query has had: each has a number of its own
+  EncodeScratch scratch;
+  std::shared_ptr<SharedHistories> histories;
+};
+
+struct WorldState {
   /// What replicators ask of every entity in view in every tick, close together.
   struct Brief {
     std::uint32_t changed_at = 0;  ///< tick of the newest row; 0: none yet
@@ -25,8 +44,6 @@ struct World::State {
     std::uint8_t generation = 0;
     bool alive = false;
   };
-  /// Places for bits that clients can share, by entity: so many sorts of clients at a time.
-  static constexpr std::size_t kSharedBitsSlots = 4;
 
   struct Entity {
     const EntityModel* model = nullptr;
@@ -37,11 +54,11 @@ struct World::State {
 
   class FieldReader;
 
-  State(const schema::EntitiesInfo& entities, WorldOptions options);
+  WorldState(const schema::EntitiesInfo& entities, WorldOptions options);
 
-  [[nodiscard]] SharedEntityBits& shared_bits_of(std::uint32_t id, std::uint32_t newest,
-                                                 std::uint32_t second) {
-    return shared_entity_bits[id][(newest + second) % kSharedBitsSlots];
+  [[nodiscard]] bool is_alive(schema::AnyRef entity) const {
+    return entity.id > 0 && entity.id < entities.size() && briefs[entity.id].alive &&
+           briefs[entity.id].generation == entity.generation;
   }
 
   const schema::EntitiesInfo& info;
@@ -49,7 +66,6 @@ struct World::State {
   std::vector<EntityModel> models;  // by kind
   std::vector<Entity> entities;     // by id, up to the largest in use; 0 is nobody
   std::vector<Brief> briefs;        // by id
-  std::vector<std::array<SharedEntityBits, kSharedBitsSlots>> shared_entity_bits;  // by id
   std::shared_ptr<EntityIds> ids;
   std::vector<std::uint32_t> put_ids;
   std::vector<std::uint32_t> waiting_ids;  // put, and not to be told in this tick
@@ -63,10 +79,13 @@ struct World::State {
   std::size_t alive = 0;
   std::uint64_t out_of_range = 0;
   std::optional<OutOfRange> last_out_of_range;
-  SharedBitsCounts shared_bits;  // counted by replicators
-  std::uint64_t views = 0;       // that any query has had: each has a number of its own
-  EncodeScratch scratch;
-  std::shared_ptr<SharedHistories> histories;  // of its replicators
+  ClientsShared clients;
+};
+
+/// The library's own way into a World.
+struct WorldAccess {
+  [[nodiscard]] static WorldState& state(World& world) { return *world.state_; }
+  [[nodiscard]] static const WorldState& state(const World& world) { return *world.state_; }
 };
 
 }  // namespace kwind::replica
