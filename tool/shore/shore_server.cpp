@@ -225,7 +225,7 @@ class Datagrams {
   }
 
  private:
-  static constexpr std::int64_t kRenewBefore = 24 * 3600;
+  static constexpr std::int64_t kRenewBefore = std::int64_t{24} * 3600;
   web::WebTransportServer* transport_ = nullptr;  // the server owns it
   bool has_own_certificate_ = false;
 };

@@ -136,8 +136,8 @@ class ClientEnd final : public End {
     return connected() ? client_->send(message) : Errc::closed;
   }
   Errc request(std::uint32_t, const AnyMessage& request, Duration timeout,
-               route::PendingRequests::Settle settle) override {
-    return connected() ? client_->request_any(request, timeout, std::move(settle)) : Errc::closed;
+               const route::PendingRequests::Settle& settle) override {
+    return connected() ? client_->request_any(request, timeout, settle) : Errc::closed;
   }
   Errc answer(std::uint32_t, std::uint16_t request_id, const AnyMessage& message) override {
     return connected() ? client_->answer(request_id, message) : Errc::closed;
@@ -210,8 +210,8 @@ class ServerEnd final : public End {
     return server_.send_to_all(message) > 0 ? Errc::none : Errc::no_such_peer;
   }
   Errc request(std::uint32_t to, const AnyMessage& request, Duration timeout,
-               route::PendingRequests::Settle settle) override {
-    return server_.request_any(host::Peer{to}, request, timeout, std::move(settle));
+               const route::PendingRequests::Settle& settle) override {
+    return server_.request_any(host::Peer{to}, request, timeout, settle);
   }
   // A request has one receiver: without a number it is the only client, if there is one.
   std::uint32_t whom_to_ask(std::uint32_t to) const override {

@@ -87,7 +87,7 @@ class End {
   /// Who is asked when nobody was named: the only one there is.
   [[nodiscard]] virtual std::uint32_t whom_to_ask(std::uint32_t to) const { return to; }
   virtual Errc request(std::uint32_t to, const schema::AnyMessage& request, Duration timeout,
-                       route::PendingRequests::Settle settle) = 0;
+                       const route::PendingRequests::Settle& settle) = 0;
   virtual Errc answer(std::uint32_t to, std::uint16_t request_id,
                       const schema::AnyMessage& message) = 0;
 
