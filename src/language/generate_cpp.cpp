@@ -15,6 +15,7 @@
 #include "language/cpp_codec.h"
 #include "language/cpp_names.h"
 #include "language/cpp_options.h"
+#include "language/cpp_tables.h"
 #include "language/cpp_types.h"
 #include "language/snake_case.h"
 
@@ -31,6 +32,12 @@ using schema::TypeKind;
 std::string size_text(const schema::Size& size) {
   return schema::bits_text(size) + (size.max_bits == 1 ? " bit" : " bits");
 }
+
+// As a table says it; a declaration that was always there says nothing.
+std::string life_of(const schema::Life& life) {
+  return fmt::format("{{{}, {}}}", life.since, life.until);
+}
+constexpr std::string_view kAlways = "{1, 0}";
 
 class Generator {
  public:
@@ -235,9 +242,14 @@ class Generator {
       for (const Field& field : fields) {
         if (field.words.local != schema::Local::no) continue;
         const schema::Size size = schema::size_of(protocol_, field.type);
-        line("    {{\"{}\", {}, {}, {}, {}, {{{}, {}}}}},", field.name,
-             cpp_string(schema::type_text(protocol_, field.type)), cpp_string(field.unit),
-             size.min_bits, size.max_bits, field.life.since, field.life.until);
+        line("    {},", Members()
+                            .add("name", cpp_string(field.name))
+                            .add("type", cpp_string(schema::type_text(protocol_, field.type)))
+                            .add_unless("\"\"", "unit", cpp_string(field.unit))
+                            .add("min_bits", size.min_bits)
+                            .add("max_bits", size.max_bits)
+                            .add_unless(kAlways, "life", life_of(field.life))
+                            .text());
       }
       line("}}}};\n}}  // namespace tables");
     }
@@ -282,12 +294,20 @@ class Generator {
     if (message.role == schema::MessageRole::request) role = "request";
     if (message.role == schema::MessageRole::answer) role = "answer";
     line("namespace tables {{");
-    line("inline constexpr kwind::schema::MessageInfo info_of_{}{{", message.name);
-    line("    \"{}\", {}, {}, kwind::schema::Direction::{}, {}, {}, {}, {},", message.name, kind,
-         message.channel, direction, message.at_most_per_second, size.min_bits, size.max_bits,
-         message.fields.empty() ? "{}" : fmt::format("fields_of_{}", message.name));
-    line("    kwind::schema::MessageRole::{}, {{{}, {}}}, \"{}\"}};\n}}  // namespace tables", role,
-         message.life.since, message.life.until, message.owner_field);
+    line("inline constexpr kwind::schema::MessageInfo info_of_{} =", message.name);
+    Members members;
+    members.add("name", cpp_string(message.name))
+        .add("type", kind)
+        .add("channel", message.channel)
+        .add("direction", fmt::format("kwind::schema::Direction::{}", direction))
+        .add_unless(0, "at_most_per_second", message.at_most_per_second)
+        .add("min_bits", size.min_bits)
+        .add("max_bits", size.max_bits);
+    if (!message.fields.empty()) members.add("fields", "fields_of_" + message.name);
+    if (role != "message") members.add("role", fmt::format("kwind::schema::MessageRole::{}", role));
+    members.add_unless(kAlways, "life", life_of(message.life))
+        .add_unless("\"\"", "owner_field", cpp_string(message.owner_field));
+    line("    {};\n}}  // namespace tables", members.text());
     line(
         "constexpr const kwind::schema::MessageInfo& {0}::info() {{ return tables::info_of_{0}; }}",
         message.name);
@@ -359,6 +379,22 @@ class Generator {
     column_tables(entity, kind);
   }
 
+  // Statements that declare something stand in braces, as those of the next field may, too.
+  static std::string in_a_scope(const std::string& body) {
+    if (body.find(" auto ") == std::string::npos && body.find("  const ") == std::string::npos &&
+        body.find(" Encoder ") == std::string::npos) {
+      return body;
+    }
+    std::string made = "  {\n";
+    for (std::size_t at = 0; at < body.size();) {
+      const std::size_t end = body.find('\n', at);
+      const std::string text = body.substr(at, end - at);
+      made += (text.empty() ? "" : "  " + text) + "\n";
+      at = end + 1;
+    }
+    return made + "  }\n";
+  }
+
   // As encode(), with a call after each field: replication reads columns out of the bits.
   void columns_text(const schema::Entity& entity) {
     line("/// As encode() in the newest version, and calls mark() behind each field.");
@@ -368,7 +404,7 @@ class Generator {
          entity.name);
     for (const Field& field : entity.fields) {
       if (!field.travels(protocol_.version)) continue;
-      line("  {{\n{}  }}\n  mark();", codec_.encode(entity.name, {field}));
+      line("{}  mark();", in_a_scope(codec_.encode(entity.name, {field})));
     }
     line("}}\n");
   }
@@ -383,33 +419,67 @@ class Generator {
     line("inline constexpr std::array<kwind::schema::ColumnInfo, {}> columns_of_{} = {{{{",
          all.columns.size(), entity.name);
     for (const schema::ColumnInfo& column : all.columns) {
-      line(
-          "    {{{}, kwind::schema::ColumnForm::{}, {}, {}, {}, {}, {}, {}, {}, {}, {}, {}, "
-          "kwind::schema::ColumnGroup::{}, {}}},",
-          column.field, name_of(column.form), column.bits, column.last, column.at_spawn,
-          column.owner_only, column.smooth, column.zero, column.step, column.grid, column.max_items,
-          column.item_bits, name_of(column.group), column.group_place);
+      Members members;
+      members.add("field", column.field)
+          .add("form", fmt::format("kwind::schema::ColumnForm::{}", name_of(column.form)))
+          .add_unless(0, "bits", column.bits)
+          .add("last", column.last)
+          .add_unless(false, "at_spawn", column.at_spawn)
+          .add_unless(false, "owner_only", column.owner_only)
+          .add_unless(false, "smooth", column.smooth)
+          .add_unless(0, "zero", column.zero)
+          .add_unless(0, "step", column.step)
+          .add_unless(-1, "grid", column.grid)
+          .add_unless(0U, "max_items", column.max_items)
+          .add_unless(0U, "item_bits", column.item_bits);
+      if (column.group != schema::ColumnGroup::none) {
+        members.add("group", fmt::format("kwind::schema::ColumnGroup::{}", name_of(column.group)))
+            .add_unless(0, "group_place", column.group_place);
+      }
+      line("    {},", members.text());
     }
     line("}}}};");
-    line("inline constexpr std::array<kwind::schema::FollowInfo, {}> follows_of_{} = {{{{",
-         all.follows.size(), entity.name);
+    if (!all.follows.empty()) {
+      line("inline constexpr std::array<kwind::schema::FollowInfo, {}> follows_of_{} = {{{{",
+           all.follows.size(), entity.name);
+    }
     for (const schema::FollowInfo& follow : all.follows) {
-      line("    {{{}, {}, {}, {}, {}, {}, {}, {}, {}}},", follow.first, follow.axes, follow.speed,
-           follow.along, follow.angle_steps, follow.speed_zero, follow.speed_step,
-           follow.place_step, follow.within);
+      line("    {},", Members()
+                          .add("first", follow.first)
+                          .add("axes", follow.axes)
+                          .add("speed", follow.speed)
+                          .add("along", follow.along)
+                          .add("angle_steps", follow.angle_steps)
+                          .add_unless(0, "speed_zero", follow.speed_zero)
+                          .add("speed_step", follow.speed_step)
+                          .add("place_step", follow.place_step)
+                          .add_unless(0, "within", follow.within)
+                          .text());
     }
-    line("}}}};");
-    line("inline constexpr std::array<kwind::schema::GridShape, {}> grids_of_{} = {{{{",
-         all.grids.size(), entity.name);
+    if (!all.follows.empty()) line("}}}};");
+    if (!all.grids.empty()) {
+      line("inline constexpr std::array<kwind::schema::GridShape, {}> grids_of_{} = {{{{",
+           all.grids.size(), entity.name);
+    }
     for (const schema::GridShape& grid : all.grids) {
-      line("    {{{}, {}, {}, {}}},", grid.width, grid.height, grid.count, grid.named);
+      line("    {},", Members()
+                          .add("width", grid.width)
+                          .add("height", grid.height)
+                          .add("count", grid.count)
+                          .add("named", grid.named)
+                          .text());
     }
-    line("}}}};");
-    line("inline constexpr kwind::schema::EntityInfo info_of_{0}{{", entity.name);
-    line(
-        "    \"{0}\", {1}, {2}, columns_of_{0}, follows_of_{0}, grids_of_{0}, {{{3}, {4}}}, {5}}};",
-        entity.name, kind, fields ? fmt::format("fields_of_{}", entity.name) : "{}",
-        entity.life.since, entity.life.until, entity.at_most_per_second);
+    if (!all.grids.empty()) line("}}}};");
+    line("inline constexpr kwind::schema::EntityInfo info_of_{} =", entity.name);
+    Members members;
+    members.add("name", cpp_string(entity.name)).add("type", kind);
+    if (fields) members.add("fields", "fields_of_" + entity.name);
+    members.add("columns", "columns_of_" + entity.name);
+    if (!all.follows.empty()) members.add("follows", "follows_of_" + entity.name);
+    if (!all.grids.empty()) members.add("grids", "grids_of_" + entity.name);
+    members.add_unless(kAlways, "life", life_of(entity.life))
+        .add_unless(0, "at_most_per_second", entity.at_most_per_second);
+    line("    {};", members.text());
     line("}}  // namespace tables");
     line(
         "constexpr const kwind::schema::EntityInfo& {0}::entity_info() {{ return "
@@ -429,9 +499,15 @@ class Generator {
     line("inline constexpr std::array<kwind::schema::ChannelInfo, {}> channels = {{{{",
          protocol_.channels.size());
     for (const auto& channel : protocol_.channels) {
-      line("    {{\"{}\", kwind::Delivery::{}, {}, {}, {}, {{{}, {}}}}},", channel.name,
-           name_of(channel.delivery), channel.high, channel.bulk, channel.repeat,
-           channel.life.since, channel.life.until);
+      line("    {},",
+           Members()
+               .add("name", cpp_string(channel.name))
+               .add("delivery", fmt::format("kwind::Delivery::{}", name_of(channel.delivery)))
+               .add_unless(false, "high", channel.high)
+               .add_unless(false, "bulk", channel.bulk)
+               .add_unless(0, "repeat", channel.repeat)
+               .add_unless(kAlways, "life", life_of(channel.life))
+               .text());
     }
     line("}}}};");
     line("inline constexpr std::array<kwind::schema::MessageInfo, {}> messages = {{{{",
@@ -462,11 +538,15 @@ class Generator {
            protocol_.entities_up_to);
     }
     line("/// What a Server or Client needs to know of this protocol.");
-    line(
-        "inline constexpr kwind::schema::ProtocolInfo kProtocol{{\n    \"{}\", {}, "
-        "tables::versions,\n    tables::channels, tables::messages, "
-        "tables::declarations}};\n",
-        protocol_.name, protocol_.version);
+    line("inline constexpr kwind::schema::ProtocolInfo kProtocol =\n    {};\n",
+         Members()
+             .add("name", cpp_string(protocol_.name))
+             .add("version", protocol_.version)
+             .add("versions", "tables::versions")
+             .add("channels", "tables::channels")
+             .add("messages", "tables::messages")
+             .add("declarations", "tables::declarations")
+             .text());
     line("/// Calls visit(Message{{}}) for each kind of message, in order.");
     line("template <class Visitor_>\nvoid visit_messages([[maybe_unused]] Visitor_&& visit) {{");
     for (const auto& message : protocol_.messages) line("  visit({}{{}});", message.name);

@@ -48,17 +48,19 @@ constexpr std::string_view name_of(ColumnGroup group) {
   return "";
 }
 
-struct ColumnInfo {     // NOLINT(*-member-init): generated tables name every member
-  std::uint16_t field;  ///< place in EntityInfo::fields
-  ColumnForm form;
-  std::uint8_t bits;   ///< of a value, at most 32; 0 for varying ones
-  std::uint32_t last;  ///< the largest value; varying: most bits
-  bool at_spawn;       ///< travels once, when the entity appears
-  bool owner_only;     ///< goes to the owner of the entity alone
-  bool smooth;         ///< the receiver interpolates between updates
-  double zero;         ///< a value is zero + index * step: of `int`, `real`, `angle` (degrees) and
-  double step;         ///< `direction2` (radians); step 0 for all others
-  std::int16_t grid;   ///< varying: place in EntityInfo::grids; -1: it is not a grid
+struct ColumnInfo {
+  std::uint16_t field = 0;  ///< place in EntityInfo::fields
+  ColumnForm form = ColumnForm::number;
+  std::uint8_t bits = 0;    ///< of a value, at most 32; 0 for varying ones
+  std::uint32_t last = 0;   ///< the largest value; varying: most bits
+  bool at_spawn = false;    ///< travels once, when the entity appears
+  bool owner_only = false;  ///< goes to the owner of the entity alone
+  bool smooth = false;      ///< the receiver interpolates between updates
+  /// A value is zero + index * step: of `int`, `real`, `angle` (degrees) and `direction2`
+  /// (radians); step 0 for all others.
+  double zero = 0;
+  double step = 0;
+  std::int16_t grid = -1;  ///< varying: place in EntityInfo::grids; -1: it is not a grid
   /// Varying: the most items of a list of items of one size, or bytes of a text; 0: neither.
   std::uint32_t max_items = 0;
   std::uint32_t item_bits = 0;  ///< of each of them
@@ -68,24 +70,25 @@ struct ColumnInfo {     // NOLINT(*-member-init): generated tables name every me
 
 /// `follow SPEED along DIRECTION`: columns of one entity, and what their steps are.
 struct FollowInfo {
-  std::uint16_t first;        ///< column of the first axis; the others follow
-  std::uint16_t axes;         ///< 2 or 3
-  std::uint16_t speed;        ///< column
-  std::uint16_t along;        ///< column
-  std::uint32_t angle_steps;  ///< how many steps a whole turn of `along` has
-  double speed_zero;          ///< speed = speed_zero + index * speed_step, a second
-  double speed_step;
-  double place_step;  ///< of the axes
-  double within;  ///< error that needs no correction, in units of the axes; 0: correct every one
+  std::uint16_t first = 0;        ///< column of the first axis; the others follow
+  std::uint16_t axes = 2;         ///< 2 or 3
+  std::uint16_t speed = 0;        ///< column
+  std::uint16_t along = 0;        ///< column
+  std::uint32_t angle_steps = 0;  ///< how many steps a whole turn of `along` has
+  double speed_zero = 0;          ///< speed = speed_zero + index * speed_step, a second
+  double speed_step = 0;
+  double place_step = 0;  ///< of the axes
+  double within =
+      0;  ///< error that needs no correction, in units of the axes; 0: correct every one
 };
 
 struct EntityInfo {
   std::string_view name;
-  std::uint16_t type;  ///< place in EntitiesInfo::types
-  std::span<const FieldInfo> fields;
-  std::span<const ColumnInfo> columns;  ///< in the order in which the fields are encoded
-  std::span<const FollowInfo> follows;
-  std::span<const GridShape> grids;
+  std::uint16_t type = 0;  ///< place in EntitiesInfo::types
+  std::span<const FieldInfo> fields{};
+  std::span<const ColumnInfo> columns{};  ///< in the order in which the fields are encoded
+  std::span<const FollowInfo> follows{};
+  std::span<const GridShape> grids{};
   Life life{};
   std::uint16_t at_most_per_second = 0;  ///< its changes are told so often at most; 0: in each tick
 };

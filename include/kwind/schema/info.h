@@ -35,31 +35,31 @@ enum class MessageRole : std::uint8_t { message, request, answer };
 
 struct FieldInfo {
   std::string_view name;
-  std::string_view type;   ///< as the description spells it, quantities resolved
-  std::string_view unit;   ///< of its quantity; may be empty
-  std::uint32_t min_bits;  ///< in the newest version that has it
-  std::uint32_t max_bits;
-  Life life;
+  std::string_view type;       ///< as the description spells it, quantities resolved
+  std::string_view unit{};     ///< of its quantity; may be empty
+  std::uint32_t min_bits = 0;  ///< in the newest version that has it
+  std::uint32_t max_bits = 0;
+  Life life{};
 };
 
 struct ChannelInfo {
   std::string_view name;
-  Delivery delivery;
-  bool high;            ///< priority high
-  bool bulk;            ///< fills only what the others leave
-  std::uint8_t repeat;  ///< copies of the last unacknowledged messages in each datagram
-  Life life;
+  Delivery delivery = Delivery::unreliable;
+  bool high = false;        ///< priority high
+  bool bulk = false;        ///< fills only what the others leave
+  std::uint8_t repeat = 0;  ///< copies of the last unacknowledged messages in each datagram
+  Life life{};
 };
 
 struct MessageInfo {
   std::string_view name;
-  std::uint16_t type;    ///< place in ProtocolInfo::messages
-  std::uint8_t channel;  ///< place in ProtocolInfo::channels
-  Direction direction;
-  std::uint16_t at_most_per_second;  ///< 0: not limited
-  std::uint32_t min_bits;            ///< of the fields in the newest version, without framing
-  std::uint32_t max_bits;
-  std::span<const FieldInfo> fields;
+  std::uint16_t type = 0;    ///< place in ProtocolInfo::messages
+  std::uint8_t channel = 0;  ///< place in ProtocolInfo::channels
+  Direction direction = Direction::both;
+  std::uint16_t at_most_per_second = 0;  ///< 0: not limited
+  std::uint32_t min_bits = 0;            ///< of the fields in the newest version, without framing
+  std::uint32_t max_bits = 0;
+  std::span<const FieldInfo> fields{};
   MessageRole role = MessageRole::message;
   Life life{};
   std::string_view owner_field{};  ///< the ref whose owner alone may send it; empty: anybody

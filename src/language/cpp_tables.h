@@ -1,0 +1,42 @@
+// Rows of generated tables, written as a person would: members by name, and none that has its
+// default. Pure.
+#pragma once
+#include <fmt/format.h>
+
+#include <string>
+#include <string_view>
+#include <utility>
+
+namespace kwind::language {
+
+class Members {
+ public:
+  template <class T>
+  Members& add(std::string_view name, const T& value) {
+    const std::string text = fmt::format(".{} = {}", name, value);
+    if (!text_.empty()) {
+      text_ += ',';
+      column_ += 1;
+    }
+    // Long rows go on in the next line, behind the brace.
+    const bool breaks = column_ + 1 + text.size() > kColumns;
+    if (!text_.empty()) text_ += breaks ? std::string("\n") + std::string(kIndent, ' ') : " ";
+    column_ = (breaks ? kIndent : column_ + 1) + text.size();
+    text_ += text;
+    return *this;
+  }
+  /// Nothing if the value is the member's default.
+  template <class T, class Default>
+  Members& add_unless(const Default& usual, std::string_view name, const T& value) {
+    return value == usual ? *this : add(name, value);
+  }
+  [[nodiscard]] std::string text() const { return "{" + text_ + "}"; }
+
+ private:
+  static constexpr std::size_t kColumns = 98;
+  static constexpr std::size_t kIndent = 5;
+  std::string text_;
+  std::size_t column_ = kIndent;
+};
+
+}  // namespace kwind::language
