@@ -23,8 +23,8 @@ Snapshot full_snapshot(std::uint32_t number, std::span<const std::uint32_t> ids)
   Snapshot made;
   bits::Writer out(made.bytes);
   SnapshotMark mark;
-  mark.snapshot = mark.start = number;
-  mark.tick = number;
+  mark.snapshot = mark.start = SnapshotNumber(number);
+  mark.tick = Tick(number);
   write_head(out, mark, nullptr, std::nullopt, {false, false, true, false},
              {tick_rate_of(20), static_cast<std::uint16_t>(codes->digest())}, codes->inside().heads,
              nullptr);

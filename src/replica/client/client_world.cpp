@@ -90,7 +90,7 @@ Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::
   }
   // Of the time before a full resync: the server has started its history anew since.
   if (mark->start < start) return Errc::replayed;
-  if (broken && mark->newest > 0) return Errc::base_missing;
+  if (broken && mark->newest) return Errc::base_missing;
   // A full snapshot that begins another history replaces the world.
   const bool anew = mark->start > start || broken;
   if (!anew && (marks.find(mark->snapshot) != nullptr || is_void(mark->snapshot))) {
@@ -130,9 +130,9 @@ Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::
 void ClientWorld::State::keep(std::span<const std::byte> payload, std::size_t bits) {
   constexpr std::size_t kLargest = 2048;
   if (payload.size() > kLargest) return;
-  const std::uint32_t snapshot = snapshot_number(payload, latest);
+  const SnapshotNumber snapshot = snapshot_number(payload, latest);
   Waiting& place = waiting[snapshot % waiting.size()];
-  if (place.snapshot == 0) {
+  if (!place.snapshot) {
     ++waiting_now;
   } else {
     ++counts.unread;
@@ -148,16 +148,16 @@ bool ClientWorld::State::take_waiting() {
   bool any = false;
   // One that is taken may be the base of others, so receive() calls this until nothing more is
   // taken. From the oldest that may wait, to the newest.
-  const std::uint32_t first = latest;
+  const SnapshotNumber first = latest;
   for (std::uint32_t i = 0; i < waiting.size(); ++i) {
     Waiting& place = waiting[(first + i) % waiting.size()];
-    if (place.snapshot == 0) continue;
+    if (!place.snapshot) continue;
     const bool old = place.snapshot < start ||
                      (latest > place.snapshot && latest - place.snapshot >= kSnapshotWindow);
     const Errc error = old ? Errc::replayed : take_snapshot(place.bytes, place.bits);
     if (error == Errc::base_missing) continue;
     if (error != Errc::none) ++counts.unread;
-    place.snapshot = 0;
+    place.snapshot = {};
     --waiting_now;
     any = any || error == Errc::none;
   }
@@ -228,14 +228,14 @@ void ClientWorld::State::find_continuing(const SnapshotMark& mark) {
   continuing.clear();
   const SnapshotMark* const named = marks.find(mark.newest);
   if (named == nullptr) return;
-  std::uint32_t first = mark.newest;
-  for (std::uint32_t back = 1; back < kSnapshotWindow && back < mark.newest; ++back) {
+  SnapshotNumber first = mark.newest;
+  for (std::uint32_t back = 1; back < kSnapshotWindow && back < mark.newest.raw(); ++back) {
     const SnapshotMark* const before = marks.find(mark.newest - back);
     if (before == nullptr) continue;  // lost
     if (before->tick != named->tick) break;
     first = mark.newest - back;
   }
-  for (std::uint32_t snapshot = first; snapshot <= mark.newest; ++snapshot) {
+  for (SnapshotNumber snapshot = first; snapshot <= mark.newest; ++snapshot) {
     // A snapshot that arrived here may be one that the server took for lost: it does not count on
     // it.
     if (snapshot != mark.newest && !acked_snapshots.contain(snapshot)) continue;
@@ -335,7 +335,7 @@ bool ClientWorld::State::read_last_fragment(bits::Reader& in, const SnapshotMark
   const std::uint64_t fragments = in.get_count(kFragmentOrder);
   const std::uint64_t lag = in.get_count(kFragmentedLagOrder);
   const std::uint64_t rest = in.get(kRestBits);
-  if (!in.ok() || fragments == 0 || fragments > max_chunks || lag >= mark.tick) return false;
+  if (!in.ok() || fragments == 0 || fragments > max_chunks || lag >= mark.tick.raw()) return false;
   const auto ahead = unpacking.first(number, static_cast<std::size_t>(fragments));
   // The server has discarded both that snapshot and this one.
   of_no_use = ahead.empty();
@@ -373,11 +373,10 @@ bool ClientWorld::State::read_fragments(bits::Reader& in) {
 }
 
 // Values with a tolerance may be older than their snapshot.
-bool ClientWorld::State::read_tick(bits::Reader& in, const EntityModel& model,
-                                   std::uint32_t& tick) {
+bool ClientWorld::State::read_tick(bits::Reader& in, const EntityModel& model, Tick& tick) {
   if (!model.tolerant()) return true;
   const std::uint64_t lag = in.get_count(kTickLagOrder);
-  if (!in.ok() || lag > kMaxTickLag || lag >= tick) return false;
+  if (!in.ok() || lag > kMaxTickLag || lag >= tick.raw()) return false;
   tick -= static_cast<std::uint32_t>(lag);
   return true;
 }
@@ -413,7 +412,7 @@ std::size_t ClientWorld::report(bits::Writer& out) {
   for (const std::uint32_t id : s.known_ids) {
     s.states_known(mark, id, s.baselines, last);
     const EntityModel& model = s.models[last->type];
-    DesyncedEntity each{id, last->generation, last->tick & kReportTickMask, {}};
+    DesyncedEntity each{id, last->generation, last->tick.raw() & kReportTickMask, {}};
     each.columns.reserve(model.columns());
     for (std::size_t c = 0; c < model.columns(); ++c) {
       each.columns.push_back(column_hash(model, s.baselines.front().row, c, last->owner));
@@ -421,7 +420,7 @@ std::size_t ClientWorld::report(bits::Writer& out) {
     entities.push_back(std::move(each));
   }
   if (entities.empty()) {  // nothing to compare: only all of it can help
-    s.blocked = mark.snapshot & kSnapshotLowMask;
+    s.blocked = mark.snapshot.raw() & kSnapshotLowMask;
     return 0;
   }
   write_report(out, entities);

@@ -11,7 +11,7 @@
 
 namespace kwind::replica {
 
-void ClientWorld::State::full_resync(std::uint32_t snapshot) {
+void ClientWorld::State::full_resync(SnapshotNumber snapshot) {
   entities.for_each([&](std::uint32_t id, const Entity& entity) {
     if (!entity.there) return;
     note({EntityEvent::Type::despawned, {id, entity.generation}, entity.type});
@@ -20,7 +20,7 @@ void ClientWorld::State::full_resync(std::uint32_t snapshot) {
   // Waiting snapshots count as unread.
   // They build on what holds no more.
   for (Waiting& place : waiting) {
-    if (std::exchange(place.snapshot, 0) != 0) ++counts.unread;
+    if (std::exchange(place.snapshot, {})) ++counts.unread;
   }
   waiting_now = 0;
   with_records.clear();
@@ -28,7 +28,8 @@ void ClientWorld::State::full_resync(std::uint32_t snapshot) {
   marks = {};
   for (Taken& each : received_snapshots) each = {};
   there = 0;
-  latest = tick = 0;
+  latest = {};
+  tick = {};
   input = 0;
   // Everything up to the full snapshot is settled: none of it is in flight.
   resolved = snapshot - 1;
@@ -74,7 +75,7 @@ void ClientWorld::State::apply_updates(const SnapshotMark& mark) {
     // the next state would take more memory.
     if (states.empty()) note_records(each.id, true);
     const bool may_be_large = each.record.update == Update::delta && !row.varying.empty();
-    if (latest > kRecordsKept && (states.full() || may_be_large)) {
+    if (latest.raw() > kRecordsKept && (states.full() || may_be_large)) {
       states.trim(latest - kRecordsKept);
     }
     states.insert(each.record, row, widths);
@@ -84,21 +85,21 @@ void ClientWorld::State::apply_updates(const SnapshotMark& mark) {
 // Drops snapshots that the server took for lost and all that build on them, and records that no
 // delta can refer to any more.
 void ClientWorld::State::settle_earlier(const SnapshotMark& mark) {
-  const std::uint32_t before = latest;
+  const SnapshotNumber before = latest;
   latest = mark.snapshot;
   input = mark.input;
   // Numbers may leap at a full resync: of snapshots older than `received_snapshots` reaches nothing
   // is left.
   const auto reach = static_cast<std::uint32_t>(received_snapshots.size());
-  const auto first_after = [&](std::uint32_t done, std::uint32_t last) {
-    return std::max(done, last > reach ? last - reach : 0) + 1;
+  const auto first_after = [&](SnapshotNumber done, SnapshotNumber last) {
+    return std::max(done, number_before(last, reach)) + 1;
   };
-  std::uint32_t oldest_void = 0;
-  const auto drop = [&](std::uint32_t f) {
-    if (make_void(f) && (oldest_void == 0 || f < oldest_void)) oldest_void = f;
+  SnapshotNumber oldest_void;
+  const auto drop = [&](SnapshotNumber f) {
+    if (make_void(f) && (!oldest_void || f < oldest_void)) oldest_void = f;
   };
   // Invariant: of the snapshots up to `resolved` it is settled which of them the server counts on.
-  for (std::uint32_t f = first_after(resolved, mark.newest); f <= mark.newest; ++f) {
+  for (SnapshotNumber f = first_after(resolved, mark.newest); f <= mark.newest; ++f) {
     if (!marks.arrived(mark, f)) drop(f);
   }
   resolved = std::max(resolved, mark.newest);
@@ -109,21 +110,21 @@ void ClientWorld::State::settle_earlier(const SnapshotMark& mark) {
     if ((word.arrived >> i & 1) == 0) drop(mark.newest - i);
   }
   // What builds on a void snapshot is void, too; ascending, so that one pass suffices.
-  for (std::uint32_t f = oldest_void; oldest_void > 0 && f < latest; ++f) {
+  for (SnapshotNumber f = oldest_void; oldest_void && f < latest; ++f) {
     const SnapshotMark* const later = marks.find(f);
     if (later != nullptr && builds_on_void(*later)) make_void(f);
   }
-  if (latest <= kRecordsKept) return;
-  const std::uint32_t forgotten = before > kRecordsKept ? before - kRecordsKept : 0;
-  const std::uint32_t last = latest - kRecordsKept;
-  for (std::uint32_t f = first_after(forgotten, last); f <= last; ++f) forget(f);
+  if (latest.raw() <= kRecordsKept) return;
+  const SnapshotNumber forgotten = number_before(before, kRecordsKept);
+  const SnapshotNumber last = latest - kRecordsKept;
+  for (SnapshotNumber f = first_after(forgotten, last); f <= last; ++f) forget(f);
 }
 
 // Whether what the snapshot says to have arrived was taken for lost since the snapshot was made.
 bool ClientWorld::State::builds_on_void(const SnapshotMark& mark) const {
   const SnapshotMark* const named = marks.find(mark.newest);
   if (named == nullptr) return false;
-  const auto is_gone = [&](std::uint32_t snapshot) {
+  const auto is_gone = [&](SnapshotNumber snapshot) {
     return received_snapshots[snapshot % received_snapshots.size()].snapshot != snapshot;
   };
   if (is_gone(mark.newest)) return true;
@@ -135,9 +136,9 @@ bool ClientWorld::State::builds_on_void(const SnapshotMark& mark) const {
 
 // The server will never build on what it takes for lost, and may never say the like again: what is
 // shown is what the snapshots that count have said. False if it was void already.
-bool ClientWorld::State::make_void(std::uint32_t snapshot) {
+bool ClientWorld::State::make_void(SnapshotNumber snapshot) {
   Taken& voided = received_snapshots[snapshot % received_snapshots.size()];
-  if (snapshot == 0 || voided.snapshot != snapshot) return false;
+  if (!snapshot || voided.snapshot != snapshot) return false;
   for (const std::uint32_t id : voided.ids) {
     ReceivedStates& states = entities[id].received;
     states.erase(snapshot);
@@ -158,7 +159,7 @@ bool ClientWorld::State::make_void(std::uint32_t snapshot) {
 
 // No delta uses states of entities that `snapshot` despawned. Other old states go when something
 // new comes.
-void ClientWorld::State::forget(std::uint32_t snapshot) {
+void ClientWorld::State::forget(SnapshotNumber snapshot) {
   const Taken& old = received_snapshots[snapshot % received_snapshots.size()];
   if (old.snapshot != snapshot) return;
   // An id in `ids` that is not in `there` is one that the snapshot despawned.
@@ -183,8 +184,8 @@ void ClientWorld::State::show(std::uint32_t id, const ReceivedState* record, con
   const auto happened = [&](EntityEvent::Type what) {
     note({what, {id, entity.generation}, entity.type});
   };
-  entity.at = record != nullptr ? record->at : 0;
-  entity.tick = record != nullptr ? record->tick : 0;
+  entity.at = record != nullptr ? record->at : Tick{};
+  entity.tick = record != nullptr ? record->tick : Tick{};
   if (was_there && (other || !is_there)) happened(EntityEvent::Type::despawned);
   entity.there = is_there;
   if (is_there && !was_there) ++there;

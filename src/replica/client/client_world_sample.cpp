@@ -18,7 +18,7 @@ std::span<const EntityEvent> ClientWorld::take_events() {
 }
 std::optional<std::uint16_t> ClientWorld::last_processed_input() const {
   if (state_->input == 0) return std::nullopt;
-  return static_cast<std::uint16_t>(state_->tick + state_->input - 1);
+  return static_cast<std::uint16_t>(state_->tick.raw() + state_->input - 1);
 }
 void ClientWorld::count_into(SymbolCounts* symbol_counts) {
   state_->symbol_counts = symbol_counts;
@@ -30,7 +30,7 @@ std::size_t ClientWorld::waiting() const {
   return state_->waiting_now;
 }
 std::uint32_t ClientWorld::tick() const {
-  return state_->tick;
+  return state_->tick.raw();
 }
 double ClientWorld::ticks_per_second() const {
   return state_->terms.rate / 16.0;
@@ -41,7 +41,7 @@ std::size_t ClientWorld::size() const {
 
 std::uint32_t ClientWorld::state_tick(schema::AnyRef entity) const {
   const State::Entity* const held = state_->find(entity);
-  return held != nullptr ? held->tick : 0;
+  return held != nullptr ? held->tick.raw() : 0;
 }
 
 void ClientWorld::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip) {
@@ -70,11 +70,10 @@ void ClientWorld::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
 
 // The columns of `known`, moved on to `tick` if that is later, in the bits of a message; with those
 // that only the owner has if the client was the owner when they were told.
-void ClientWorld::State::restore(const Entity& entity, const Known& known, bool owner,
-                                 std::uint32_t to,
+void ClientWorld::State::restore(const Entity& entity, const Known& known, bool owner, Tick to,
                                  const std::function<void(schema::Decoder&)>& decode) const {
   const std::size_t bits = write_row(value_bits, models[entity.type], known, owner, to);
-  schema::Decoder in(bits::Reader(value_bits, bits), schema::kNewest, tick,
+  schema::Decoder in(bits::Reader(value_bits, bits), schema::kNewest, tick.raw(),
                      owner ? schema::View::owner : schema::View::others);
   decode(in);
 }
@@ -98,7 +97,7 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
                        record.type == entity.type;
     if (!of_it) {
       before = after = nullptr;
-    } else if (record.tick <= tick) {
+    } else if (record.tick.raw() <= tick) {
       if (before == nullptr || record.tick >= before->tick) before = &record;
     } else if (after == nullptr || record.tick < after->tick) {
       after = &record;
@@ -108,9 +107,9 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
     // A blend is at most kLongestBlend ticks long, so that an entity that stood for a minute does
     // not creep for a minute when it moves again. It came into view later, or its last update is
     // old because it stood still.
-    const double start =
-        std::max<double>(before != nullptr ? before->tick : 0,
-                         after->tick > kLongestBlend ? after->tick - kLongestBlend : 0);
+    const double start = std::max(before != nullptr ? before->tick : Tick{},
+                                  number_before(after->tick, kLongestBlend))
+                             .raw();
     if (before == nullptr) before = after;
     const Known left{before->tick, s.row_of(entity.received, *before)};
     const Known right{after->tick, s.row_of(entity.received, *after)};
@@ -120,26 +119,26 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
       s.restore(entity, left, before->owner, left.tick, from);
       return 0;
     }
-    const auto begin = static_cast<std::uint32_t>(start);
+    const Tick begin(static_cast<std::uint32_t>(start));
     s.restore(entity, left, before->owner, model.tolerant() ? begin : left.tick, from);
     s.restore(entity, right, after->owner, right.tick, to);
-    return std::clamp((tick - start) / (after->tick - start), 0.0, 1.0);
+    return std::clamp((tick - start) / (after->tick.raw() - start), 0.0, 1.0);
   }
   const Known newest{entity.tick, entity.now};
-  double reach = std::max<double>(tick, newest.tick);
+  double reach = std::max<double>(tick, newest.tick.raw());
   if (!model.tolerant()) {
     // No update means that it stands still: a moving entity has one in each tick.
-    const double ahead = reach - newest.tick;
+    const double ahead = reach - newest.tick.raw();
     // Where no update comes the entity is led back as fast as it was led ahead.
     const double back = std::max(2.0 * kMaxAhead - ahead, 0.0);
-    reach = newest.tick + (ahead <= kMaxAhead ? ahead : back);
-    if (entity.tick + kMaxAhead < s.tick) reach = newest.tick;
+    reach = newest.tick.raw() + (ahead <= kMaxAhead ? ahead : back);
+    if (entity.tick + kMaxAhead < s.tick) reach = newest.tick.raw();
   }
   // Predictions are made for whole ticks. The two around `reach` are blended.
-  const auto whole = static_cast<std::uint32_t>(reach);
+  const Tick whole(static_cast<std::uint32_t>(reach));
   s.restore(entity, newest, entity.owner, whole, from);
   s.restore(entity, newest, entity.owner, whole + 1, to);
-  return reach - whole;
+  return reach - whole.raw();
 }
 
 void ClientWorld::read(schema::AnyRef entity, const Decode& decode) const {

@@ -32,21 +32,21 @@ struct ClientWorld::State {
     std::uint8_t generation = 0;
     std::uint16_t type = 0;
     bool owner = false;
-    std::uint32_t at = 0;    // tick of the snapshot that told the newest of it
-    std::uint32_t tick = 0;  // of `now`
+    Tick at;    // of the snapshot that told the newest of it
+    Tick tick;  // of `now`
     OwnRow now;
   };
 
   // Of a snapshot that came.
   struct Taken {
-    std::uint32_t snapshot = 0;
+    SnapshotNumber snapshot;
     std::vector<std::uint32_t> ids;    // of all entities that it spoke of, ascending
     std::vector<std::uint32_t> there;  // of those that were not said to be gone
   };
 
   // A snapshot that builds on one that is not here yet.
   struct Waiting {
-    std::uint32_t snapshot = 0;  // 0: nothing here
+    SnapshotNumber snapshot;  // none: nothing here
     std::size_t bits = 0;
     std::vector<std::byte> bytes;
   };
@@ -90,10 +90,10 @@ struct ClientWorld::State {
   std::vector<std::uint32_t> with_records;  // ids, ascending
   SnapshotMarks marks;
   std::vector<Taken> received_snapshots;  // by snapshot
-  std::uint32_t latest = 0;               // snapshot
-  std::uint32_t resolved = 0;  // snapshot up to which all that the server gave up is void
-  std::uint32_t start = 0;
-  std::uint32_t tick = 0;
+  SnapshotNumber latest;
+  SnapshotNumber resolved;  // up to which all that the server gave up is void
+  SnapshotNumber start;     // the first since the last full resync
+  Tick tick;
   std::size_t there = 0;
   KnownStates baselines;           // known of the entity at hand
   AckedSnapshots acked_snapshots;  // as the maker of the snapshot at hand knew them
@@ -155,7 +155,8 @@ struct ClientWorld::State {
     for (auto record = states.rbegin(); record != states.rend() && count < found.size(); ++record) {
       // A state that is so old and was not discarded is a baseline of all snapshots to come, and of
       // those in flight, build on.
-      const bool settled = latest >= kRecordsKept && record->snapshot <= latest - kRecordsKept;
+      const bool settled =
+          latest.raw() >= kRecordsKept && record->snapshot <= latest - kRecordsKept;
       if (!settled && !acked_snapshots.contain(record->snapshot)) continue;
       if (record->update == Update::despawn) break;
       if (count > 0 && mark.tick - record->tick > kLongestMemory) break;
@@ -166,7 +167,7 @@ struct ClientWorld::State {
     return count;
   }
 
-  void restore(const Entity& entity, const Known& known, bool owner, std::uint32_t to,
+  void restore(const Entity& entity, const Known& known, bool owner, Tick to,
                const std::function<void(schema::Decoder&)>& decode) const;
   void note(const EntityEvent& entity_event) {
     if (entity_events.size() >= ClientWorld::kMaxEvents) {
@@ -203,14 +204,14 @@ struct ClientWorld::State {
     return made;
   }
   // Whether the server has given the snapshot up, as far as the newest snapshot knows.
-  [[nodiscard]] bool is_void(std::uint32_t snapshot) const {
+  [[nodiscard]] bool is_void(SnapshotNumber snapshot) const {
     if (latest > snapshot && latest - snapshot >= kSnapshotWindow) return true;
     const SnapshotMark* const newest = marks.find(latest);
     return newest != nullptr && snapshot <= newest->newest && !marks.arrived(*newest, snapshot);
   }
-  static bool read_tick(bits::Reader& in, const EntityModel& model, std::uint32_t& tick);
+  static bool read_tick(bits::Reader& in, const EntityModel& model, Tick& tick);
   [[nodiscard]] bool builds_on_void(const SnapshotMark& mark) const;
-  bool make_void(std::uint32_t snapshot);
+  bool make_void(SnapshotNumber snapshot);
   void note_records(std::uint32_t id, bool has);
   void find_known(const SnapshotMark& mark);
   void rank_unexpected(const SnapshotMark& mark, std::span<const std::uint32_t> continuing);
@@ -220,8 +221,8 @@ struct ClientWorld::State {
   void settle_earlier(const SnapshotMark& mark);
   // `record`: nullptr if nothing is known of it (any more); `row`: its values.
   void show(std::uint32_t id, const ReceivedState* record, const Row& row);
-  void full_resync(std::uint32_t snapshot);
-  void forget(std::uint32_t snapshot);
+  void full_resync(SnapshotNumber snapshot);
+  void forget(SnapshotNumber snapshot);
 };
 
 }  // namespace kwind::replica

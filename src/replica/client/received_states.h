@@ -7,13 +7,14 @@
 #include "kwind/core/prefetch.h"
 #include "replica/coding/column_row.h"
 #include "replica/coding/entity_update.h"
+#include "replica/coding/strong_numbers.h"
 
 namespace kwind::replica {
 
 struct ReceivedState {
-  std::uint32_t snapshot = 0;
-  std::uint32_t at = 0;    ///< tick of the snapshot
-  std::uint32_t tick = 0;  ///< of the values
+  SnapshotNumber snapshot;
+  Tick at;    ///< of the snapshot
+  Tick tick;  ///< of the values
   Update update = Update::full;
   std::uint8_t generation = 0;
   std::uint16_t type = 0;
@@ -54,13 +55,13 @@ class ReceivedStates {
     while (place != states_.begin() && (place - 1)->snapshot > record.snapshot) --place;
     states_.insert(place, record)->slot = slot;
   }
-  void erase(std::uint32_t snapshot) {
+  void erase(SnapshotNumber snapshot) {
     const auto place = find(snapshot);
     if (place != states_.end()) drop(place, place + 1);
   }
   /// Drops the states before the newest one up to `snapshot`. Not each time: what stays has to be
   /// moved. That older ones are still here harms nobody.
-  void trim(std::uint32_t snapshot) {
+  void trim(SnapshotNumber snapshot) {
     const std::size_t half = states_.size() / 2;
     if (states_.size() < 2 || states_[half].snapshot > snapshot) return;
     auto keep = states_.begin() + offset(half);
@@ -68,7 +69,7 @@ class ReceivedStates {
     drop(states_.begin(), keep);
   }
   /// Drops all states up to the one of `snapshot`.
-  void drop_through(std::uint32_t snapshot) {
+  void drop_through(SnapshotNumber snapshot) {
     const auto place = find(snapshot);
     if (place != states_.end()) drop(states_.begin(), place + 1);
   }
@@ -100,10 +101,10 @@ class ReceivedStates {
  private:
   using Place = std::vector<ReceivedState>::iterator;
   static std::ptrdiff_t offset(std::size_t at) { return static_cast<std::ptrdiff_t>(at); }
-  [[nodiscard]] Place find(std::uint32_t snapshot) {
+  [[nodiscard]] Place find(SnapshotNumber snapshot) {
     const auto place = std::lower_bound(
         states_.begin(), states_.end(), snapshot,
-        [](const ReceivedState& each, std::uint32_t wanted) { return each.snapshot < wanted; });
+        [](const ReceivedState& each, SnapshotNumber wanted) { return each.snapshot < wanted; });
     return place != states_.end() && place->snapshot == snapshot ? place : states_.end();
   }
   void drop(Place from, Place to) {

@@ -11,16 +11,18 @@
 #include <cstdint>
 #include <vector>
 
+#include "replica/coding/strong_numbers.h"
+
 namespace kwind::replica {
 
 /// Snapshots this far behind the newest that was sent are of no use to anybody.
 inline constexpr std::uint32_t kSnapshotWindow = 64;
 
 struct SnapshotMark {
-  std::uint32_t snapshot = 0;  ///< 0: none
-  std::uint32_t tick = 0;
-  std::uint32_t start = 1;    ///< the first snapshot since the last full resync
-  std::uint32_t newest = 0;   ///< the newest that had arrived; 0: none, all starts anew
+  SnapshotNumber snapshot;
+  Tick tick;
+  SnapshotNumber start{1};    ///< the first snapshot since the last full resync
+  SnapshotNumber newest;      ///< the newest that had arrived; none: all starts anew
   std::uint64_t between = 0;  ///< bit i: `newest` - 1 - i had arrived, too
   std::uint32_t input = 0;    ///< 1 + low bits of (newest input used - tick); 0: none was
   friend bool operator==(const SnapshotMark&, const SnapshotMark&) = default;
@@ -32,8 +34,7 @@ inline constexpr std::uint32_t kLongestMemory = 24;
 
 /// How many snapshots below `newest` a mark tells of, given the mark of that snapshot.
 inline std::uint32_t sent_between(const SnapshotMark& newest) {
-  const std::uint32_t below = newest.newest > 0 ? newest.newest : 0;
-  const std::uint32_t count = newest.snapshot - below - 1;
+  const std::uint32_t count = newest.snapshot - newest.newest - 1;
   return count < kSnapshotWindow ? count : kSnapshotWindow - 1;
 }
 
@@ -42,14 +43,14 @@ class SnapshotMarks {
   SnapshotMarks() : marks_(kKept) {}
 
   void add(const SnapshotMark& mark) { marks_[mark.snapshot % kKept] = mark; }
-  [[nodiscard]] const SnapshotMark* find(std::uint32_t snapshot) const {
+  [[nodiscard]] const SnapshotMark* find(SnapshotNumber snapshot) const {
     const SnapshotMark& mark = marks_[snapshot % kKept];
-    return snapshot > 0 && mark.snapshot == snapshot ? &mark : nullptr;
+    return snapshot && mark.snapshot == snapshot ? &mark : nullptr;
   }
   /// Whether the maker of `mark` knew that `snapshot` had arrived. O(snapshots between).
-  [[nodiscard]] bool arrived(const SnapshotMark& mark, std::uint32_t snapshot) const {
+  [[nodiscard]] bool arrived(const SnapshotMark& mark, SnapshotNumber snapshot) const {
     const SnapshotMark* from = &mark;
-    while (from->newest > 0 && snapshot <= from->newest) {
+    while (from->newest && snapshot <= from->newest) {
       if (snapshot == from->newest) return true;
       const SnapshotMark* const named = find(from->newest);
       if (named == nullptr) return false;
@@ -65,12 +66,12 @@ class SnapshotMarks {
   /// `mark.newest` - i had arrived. Of snapshots before `from` nothing is known here.
   struct Below {
     std::uint64_t arrived = 0;
-    std::uint32_t from = 0;
+    SnapshotNumber from;
   };
   [[nodiscard]] Below below(const SnapshotMark& mark) const {
     Below found{0, mark.newest};
     const SnapshotMark* from = &mark;
-    while (from->newest > 0 && mark.newest - from->newest < kSnapshotWindow) {
+    while (from->newest && mark.newest - from->newest < kSnapshotWindow) {
       const std::uint32_t back = mark.newest - from->newest;
       found.arrived |= std::uint64_t{1} << back;
       const SnapshotMark* const named = find(from->newest);
@@ -93,7 +94,7 @@ class SnapshotMarks {
 /// here.
 inline bool all_here(const SnapshotMarks& marks, const SnapshotMark& mark) {
   const SnapshotMark* const named = marks.find(mark.newest);
-  if (named == nullptr) return mark.newest == 0;
+  if (named == nullptr) return !mark.newest;
   for (std::uint32_t i = 0; i < sent_between(*named); ++i) {
     if ((mark.between >> i & 1) != 0 && marks.find(mark.newest - 1 - i) == nullptr) return false;
   }
@@ -107,7 +108,7 @@ class AckedSnapshots {
   /// O(snapshots of two windows).
   AckedSnapshots(const SnapshotMarks& marks, const SnapshotMark& mark) : before_(mark.snapshot) {
     const SnapshotMark* from = &mark;
-    while (from->newest > 0 && before_ - from->newest <= kReach) {
+    while (from->newest && before_ - from->newest <= kReach) {
       set(from->newest);
       const SnapshotMark* const named = marks.find(from->newest);
       if (named == nullptr) break;
@@ -117,16 +118,16 @@ class AckedSnapshots {
       from = named;
     }
   }
-  [[nodiscard]] bool contain(std::uint32_t snapshot) const {
+  [[nodiscard]] bool contain(SnapshotNumber snapshot) const {
     return snapshot < before_ && before_ - snapshot <= kReach && there_[before_ - snapshot - 1];
   }
 
  private:
   static constexpr std::uint32_t kReach = 3 * kSnapshotWindow;
-  void set(std::uint32_t snapshot) {
+  void set(SnapshotNumber snapshot) {
     if (before_ - snapshot <= kReach) there_[before_ - snapshot - 1] = true;
   }
-  std::uint32_t before_ = 0;
+  SnapshotNumber before_;
   std::bitset<kReach> there_;
 };
 

@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "kwind/core/assert.h"
+#include "replica/coding/strong_numbers.h"
 
 namespace kwind::replica {
 
@@ -32,7 +33,7 @@ struct Row {
 /// newest.
 inline constexpr std::size_t kKnownStates = 4;
 /// Their ticks, newest first; 0: none.
-using KnownTicks = std::array<std::uint32_t, kKnownStates>;
+using KnownTicks = std::array<Tick, kKnownStates>;
 
 /// A row of one's own.
 struct OwnRow {
@@ -55,34 +56,37 @@ inline bool same(const Row& a, const Row& b) {
                     [](const SharedBits& x, const SharedBits& y) { return same(x, y); });
 }
 
-/// The newest rows of one entity by tick, at most `most` of them: then the oldest goes. Takes
+/// The newest rows of one entity by tick, at most `max` of them: then the oldest goes. Takes
 /// memory as it needs it.
 class Rows {
  public:
+  /// Requires: `max` is 2 at least.
   Rows(std::size_t columns, std::size_t varying, std::size_t max)
-      : columns_(columns), varying_(varying), max_(max) {}
+      : columns_(columns), varying_(varying), max_(max) {
+    KWIND_ASSERT(max >= 2);
+  }
 
   [[nodiscard]] std::size_t size() const { return size_; }
   [[nodiscard]] bool empty() const { return size_ == 0; }
   /// The i-th from the oldest on. Requires: i < size().
-  [[nodiscard]] std::uint32_t tick(std::size_t i) const { return ticks_[place(i)]; }
+  [[nodiscard]] Tick tick(std::size_t i) const { return ticks_[place(i)]; }
   [[nodiscard]] Row row(std::size_t i) const {
     const std::size_t at = place(i);
     return {std::span(numbers_).subspan(at * columns_, columns_),
             std::span(bits_).subspan(at * varying_, varying_)};
   }
   [[nodiscard]] Row newest() const { return row(size_ - 1); }
-  [[nodiscard]] std::uint32_t newest_tick() const { return tick(size_ - 1); }
+  [[nodiscard]] Tick newest_tick() const { return tick(size_ - 1); }
 
   /// The newest row at or before tick `wanted`: nothing if that may have gone.
-  [[nodiscard]] std::optional<std::size_t> at_or_before(std::uint32_t wanted) const {
+  [[nodiscard]] std::optional<std::size_t> at_or_before(Tick wanted) const {
     for (std::size_t i = size_; i-- > 0;) {
       if (this->tick(i) <= wanted) return i;
     }
     return std::nullopt;
   }
   /// Requires: a tick above all before.
-  void push(std::uint32_t at, const Row& row) {
+  void push(Tick at, const Row& row) {
     KWIND_ASSERT(empty() || at > newest_tick());
     KWIND_ASSERT(row.numbers.size() == columns_ && row.varying.size() == varying_);
     if (size_ == max_) {
@@ -121,7 +125,7 @@ class Rows {
   std::size_t max_;
   std::size_t first_ = 0;
   std::size_t size_ = 0;
-  std::vector<std::uint32_t> ticks_;
+  std::vector<Tick> ticks_;
   std::vector<std::uint32_t> numbers_;
   std::vector<SharedBits> bits_;
 };

@@ -32,7 +32,7 @@ struct Basis {
   const CodeTables::Inside::Type& codes;
   std::span<const Predictor> predictors;  ///< those of `codes`, or others to count with
   std::span<const Known> known;           ///< newest first, at least one
-  std::uint32_t tick;
+  Tick tick;
   Part part;
   /// Written: varying values go whole, as the snapshot edits enough already.
   bool no_edits = false;

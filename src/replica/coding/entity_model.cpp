@@ -196,7 +196,7 @@ std::uint32_t EntityModel::moved(std::size_t column, std::uint32_t from, std::in
 
 void EntityModel::predict_position(const Follow& follow, Predictor predictor, std::size_t axis,
                                    std::size_t axes, std::span<const Known> known,
-                                   std::span<const std::uint32_t> now, std::uint32_t tick,
+                                   std::span<const std::uint32_t> now, Tick tick,
                                    std::uint32_t* predicted) const {
   // The way of each tick is by the mean of speed and direction at its start and its end; between
   // states that are several ticks apart these change evenly. Where it is by those at one end alone,
@@ -236,7 +236,7 @@ void EntityModel::predict_position(const Follow& follow, Predictor predictor, st
 }
 
 std::uint32_t EntityModel::predict_number(std::size_t column, Predictor predictor,
-                                          std::span<const Known> known, std::uint32_t tick) const {
+                                          std::span<const Known> known, Tick tick) const {
   const Known& newest = known.front();
   const std::uint32_t value = newest.row.numbers[column];
   if (predictor == Predictor::hold || known.size() < 2) return value;
@@ -275,7 +275,7 @@ std::uint32_t EntityModel::predict_number(std::size_t column, Predictor predicto
 
 std::uint32_t EntityModel::predict(std::size_t column, Predictor predictor,
                                    std::span<const Known> known, std::span<const std::uint32_t> now,
-                                   std::uint32_t tick) const {
+                                   Tick tick) const {
   if (const int place = follow_of_[column]; place >= 0 && predictor >= Predictor::follow_start) {
     const Follow& follow = follows_[static_cast<std::size_t>(place)];
     std::uint32_t predicted = 0;
@@ -299,7 +299,7 @@ std::uint32_t EntityModel::predict(std::size_t column, Predictor predictor,
 
 void EntityModel::predict_at(const ChangingColumn& at, std::span<const Predictor> predictors,
                              std::span<const Known> known, std::span<std::uint32_t> now,
-                             std::uint32_t tick) const {
+                             Tick tick) const {
   const Predictor predictor = predictors[at.column];
   switch (at.moves) {
     case ChangingColumn::Moves::no:
@@ -335,7 +335,7 @@ void EntityModel::predict_at(const ChangingColumn& at, std::span<const Predictor
 }
 
 UnitStates EntityModel::unit_states(std::size_t first, Predictor predictor,
-                                    std::span<const Known> known, std::uint32_t tick) const {
+                                    std::span<const Known> known, Tick tick) const {
   const Known& newest = known.front();
   const Known& oldest = known.back();
   UnitStates states{&newest.row.numbers[first], nullptr, newest.tick - oldest.tick,
@@ -345,8 +345,7 @@ UnitStates EntityModel::unit_states(std::size_t first, Predictor predictor,
   return states;
 }
 
-std::uint32_t EntityModel::moved_on(std::size_t column, const Known& then,
-                                    std::uint32_t tick) const {
+std::uint32_t EntityModel::moved_on(std::size_t column, const Known& then, Tick tick) const {
   const Known all[] = {then};
   return follow_of_[column] >= 0 ? predict(column, Predictor::follow, all, then.row.numbers, tick)
                                  : then.row.numbers[column];
@@ -355,7 +354,7 @@ std::uint32_t EntityModel::moved_on(std::size_t column, const Known& then,
 // Whether clients show the new values well enough without hearing of them. Rule: a position may be
 // off by `within`, measured from where a client extrapolates to; speed and direction may be off by
 // a share of their range, since the position bounds their effect; everything else must be equal.
-bool EntityModel::stands(const Known& then, const Row& now, std::uint32_t tick) const {
+bool EntityModel::stands(const Known& then, const Row& now, Tick tick) const {
   if (!tolerant_ || follows_.empty()) return same(then.row, now);
   if (!std::equal(now.varying.begin(), now.varying.end(), then.row.varying.begin(),
                   then.row.varying.end(),

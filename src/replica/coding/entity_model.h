@@ -16,7 +16,7 @@ namespace kwind::replica {
 
 /// A state that both ends know the client to have.
 struct Known {
-  std::uint32_t tick = 0;
+  Tick tick;
   Row row{};
 };
 
@@ -67,21 +67,19 @@ class EntityModel {
   [[nodiscard]] bool owner_has_more() const { return owner_has_more_; }
   /// Whether who has `then` needs no correction: all is the same, or moved on by its own speed and
   /// direction it is where `now` is, within its tolerance.
-  [[nodiscard]] bool stands(const Known& then, const Row& now, std::uint32_t tick) const;
+  [[nodiscard]] bool stands(const Known& then, const Row& now, Tick tick) const;
   /// Column of the place of `then`, moved on to `tick` by its own speed and direction alone.
-  [[nodiscard]] std::uint32_t moved_on(std::size_t column, const Known& then,
-                                       std::uint32_t tick) const;
+  [[nodiscard]] std::uint32_t moved_on(std::size_t column, const Known& then, Tick tick) const;
 
   /// What `column` will hold at `tick`, from at least one state known, newest first, and from the
   /// columns before it in order(), which `now` has. O(1).
   [[nodiscard]] std::uint32_t predict(std::size_t column, Predictor predictor,
                                       std::span<const Known> known,
-                                      std::span<const std::uint32_t> now, std::uint32_t tick) const;
+                                      std::span<const std::uint32_t> now, Tick tick) const;
   /// Puts the same in place of what `now` holds there, and with the first axis of a place also of
   /// the others.
   void predict_at(const ChangingColumn& at, std::span<const Predictor> predictors,
-                  std::span<const Known> known, std::span<std::uint32_t> now,
-                  std::uint32_t tick) const;
+                  std::span<const Known> known, std::span<std::uint32_t> now, Tick tick) const;
   /// The predictors that a column can have.
   [[nodiscard]] const PredictorChoice& choice(std::size_t column) const { return choices_[column]; }
   /// Whether anything that moves goes further between these than motion does: see
@@ -117,13 +115,12 @@ class EntityModel {
   // Of so many axes from `axis` on.
   void predict_position(const Follow& follow, Predictor predictor, std::size_t axis,
                         std::size_t axes, std::span<const Known> known,
-                        std::span<const std::uint32_t> now, std::uint32_t tick,
+                        std::span<const std::uint32_t> now, Tick tick,
                         std::uint32_t* predicted) const;
   [[nodiscard]] UnitStates unit_states(std::size_t first, Predictor predictor,
-                                       std::span<const Known> known, std::uint32_t tick) const;
+                                       std::span<const Known> known, Tick tick) const;
   [[nodiscard]] std::uint32_t predict_number(std::size_t column, Predictor predictor,
-                                             std::span<const Known> known,
-                                             std::uint32_t tick) const;
+                                             std::span<const Known> known, Tick tick) const;
   [[nodiscard]] std::uint32_t moved(std::size_t column, std::uint32_t from, std::int64_t by) const;
 
   const schema::EntityInfo* info_;

@@ -9,6 +9,7 @@
 
 #include "kwind/bits/reader.h"
 #include "kwind/bits/writer.h"
+#include "replica/coding/strong_numbers.h"
 
 namespace kwind::replica {
 
@@ -36,15 +37,15 @@ class FragmentedEntity {
   std::uint8_t number = 0;
   std::uint8_t generation = 0;
   bool owner = false;
-  std::uint32_t packed_at = 0;   ///< tick
-  std::uint32_t tick = 0;        ///< of its values
-  std::uint32_t values = 0;      ///< their digest, see state_digest.h
-  std::uint32_t completing = 0;  ///< snapshot in flight with the last bits; 0: none
+  Tick packed_at;
+  Tick tick;                  ///< of its values
+  std::uint32_t values = 0;   ///< their digest, see state_digest.h
+  SnapshotNumber completing;  ///< snapshot in flight with the last bits
 
   /// Another one, with the next number, of `bits` that begin `bytes`.
   void pack(std::span<const std::byte> bytes, std::size_t bits) {
     ++number;
-    completing = 0;
+    completing = {};
     bytes_.assign(bytes.begin(),
                   bytes.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(bits)));
     bits_ = bits;
@@ -52,7 +53,7 @@ class FragmentedEntity {
   }
   void clear() {
     id = 0;
-    completing = 0;
+    completing = {};
     bits_ = 0;
     bytes_.clear();
     chunks_.clear();
@@ -107,7 +108,7 @@ class FragmentedEntity {
 class FragmentAssembly {
  public:
   /// Chunks that `snapshot` brought; those of an older fragmented entity are of no use.
-  void take(std::uint32_t snapshot, const FragmentRun& run, std::span<const std::byte> bytes) {
+  void take(SnapshotNumber snapshot, const FragmentRun& run, std::span<const std::byte> bytes) {
     if (!any_ || run.number != number_) {
       if (any_ && snapshot < snapshot_) return;
       any_ = true;
@@ -141,7 +142,7 @@ class FragmentAssembly {
   }
   void clear() {
     any_ = false;
-    snapshot_ = 0;
+    snapshot_ = {};
     there_.clear();
     bytes_.clear();
   }
@@ -151,7 +152,7 @@ class FragmentAssembly {
       std::size_t{64} * 2048 / kFragmentBytes;  // snapshots * their bytes
   bool any_ = false;
   std::uint8_t number_ = 0;
-  std::uint32_t snapshot_ = 0;  // the newest that brought something of it
+  SnapshotNumber snapshot_;  // the newest that brought something of it
   std::vector<bool> there_;
   std::vector<std::byte> bytes_;
 };

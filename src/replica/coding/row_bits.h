@@ -13,7 +13,7 @@ namespace kwind::replica {
 /// The bits of `known`, moved on to tick `to` if that is later, with `owner only` columns for the
 /// owner alone; returns their number. `memory` grows as it needs to. O(bits).
 inline std::size_t write_row(std::vector<std::byte>& memory, const EntityModel& model,
-                             const Known& known, bool owner, std::uint32_t to) {
+                             const Known& known, bool owner, Tick to) {
   std::size_t bits = model.columns() * 64;
   for (const SharedBits& field : known.row.varying) bits += field != nullptr ? field->bits : 0;
   if (memory.size() < bits::bytes_for(bits)) memory.resize(bits::bytes_for(bits));

@@ -34,9 +34,9 @@ std::uint64_t all_of(std::uint32_t count) {
 }
 
 // From kSnapshotWindow behind the newest to as far ahead.
-std::uint32_t number_of(std::uint32_t low, std::uint32_t latest) {
-  const std::uint32_t min = latest > kSnapshotWindow ? latest - kSnapshotWindow : 0;
-  return min + ((low - min) & (2 * kSnapshotWindow - 1));
+SnapshotNumber number_of(std::uint32_t low, SnapshotNumber latest) {
+  const SnapshotNumber min = number_before(latest, kSnapshotWindow);
+  return min + ((low - min.raw()) & (2 * kSnapshotWindow - 1));
 }
 
 // What is not in most snapshots: which input was used last, if it does not keep step; a digest.
@@ -103,8 +103,8 @@ void write_head(bits::Writer& out, const SnapshotMark& mark, const SnapshotMark*
                 std::vector<std::uint32_t>* symbol_counts) {
   out.put_bool(newest == nullptr);
   if (newest == nullptr) {
-    out.put(mark.snapshot, 32);
-    out.put(mark.tick, 32);
+    out.put(mark.snapshot.raw(), 32);
+    out.put(mark.tick.raw(), 32);
     out.put(terms.rate, 16);
     out.put(terms.codes, 16);
     out.put_bool(terms.speculative_baselines);
@@ -121,12 +121,12 @@ void write_head(bits::Writer& out, const SnapshotMark& mark, const SnapshotMark*
   const bool some_lost = mark.between != all_of(between);
   // Mostly one snapshot a tick.
   const std::int64_t tick =
-      std::int64_t{mark.tick} - std::int64_t{newest->tick} - std::int64_t{back};
+      std::int64_t{mark.tick.raw()} - std::int64_t{newest->tick.raw()} - std::int64_t{back};
   const bool more = mark.input != newest->input || digest;
   const std::size_t symbol = (std::min(back, kFarthestBack) - 1) * std::size_t{16} +
                              (some_lost ? kSomeLost : 0) + (tick != 0 ? kOtherTick : 0) +
                              (more ? kMore : 0) + (are_usual(sections) ? 0 : kOtherSections);
-  out.put(mark.snapshot, kSnapshotBits);
+  out.put(mark.snapshot.raw(), kSnapshotBits);
   heads.write(out, symbol);
   if (symbol_counts != nullptr) ++(*symbol_counts)[symbol];
   if (back >= kFarthestBack) out.put_count(back - kFarthestBack, kSnapshotBackOrder);
@@ -142,7 +142,7 @@ std::uint32_t low_of_snapshot(std::span<const std::byte> payload) {
   return static_cast<std::uint32_t>(in.get(bits)) & kSnapshotLowMask;
 }
 
-std::uint32_t snapshot_number(std::span<const std::byte> payload, std::uint32_t latest) {
+SnapshotNumber snapshot_number(std::span<const std::byte> payload, SnapshotNumber latest) {
   bits::Reader in(payload, kSnapshotBits + 1);
   in.get_bool();
   return number_of(static_cast<std::uint32_t>(in.get(kSnapshotBits)), latest);
@@ -150,21 +150,21 @@ std::uint32_t snapshot_number(std::span<const std::byte> payload, std::uint32_t 
 
 // Numbers that travel as their low bits are taken for the nearest to `latest`. A snapshot whose base
 // is not here gives base_missing, and may be read when the base has come.
-Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, std::uint32_t latest,
+Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, SnapshotNumber latest,
                                SnapshotTerms& terms, std::optional<std::uint32_t>& digest,
                                Sections& sections, const PrefixCode& heads,
                                std::vector<std::uint32_t>* symbol_counts) {
   SnapshotMark mark;
   digest = std::nullopt;
   if (in.get_bool()) {
-    mark.snapshot = static_cast<std::uint32_t>(in.get(32));
-    mark.tick = static_cast<std::uint32_t>(in.get(32));
+    mark.snapshot = SnapshotNumber(static_cast<std::uint32_t>(in.get(32)));
+    mark.tick = Tick(static_cast<std::uint32_t>(in.get(32)));
     const auto rate = static_cast<TickRate>(in.get(16));
     const bool same_codes = in.get(16) == terms.codes;
     const bool speculative_baselines = in.get_bool();
     const std::uint64_t since = in.get_count(kStartOrder);
     if (!in.ok()) return fail(Errc::truncated);
-    if (since >= mark.snapshot || mark.tick == 0 || rate == 0) return fail(Errc::value_range);
+    if (since >= mark.snapshot.raw() || !mark.tick || rate == 0) return fail(Errc::value_range);
     if (!same_codes) return fail(Errc::code_tables);
     terms.rate = rate;
     terms.speculative_baselines = speculative_baselines;
@@ -184,20 +184,20 @@ Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, std
   if (!in.ok()) return fail(Errc::truncated);
   if (back >= kSnapshotWindow) return fail(Errc::value_range);
   // Of a client that has nothing yet even the number cannot be told.
-  if (latest == 0) return fail(Errc::base_missing);
+  if (!latest) return fail(Errc::base_missing);
   mark.snapshot = number_of(low, latest);
-  if (mark.snapshot <= back) return fail(Errc::replayed);
+  if (mark.snapshot.raw() <= back) return fail(Errc::replayed);
   mark.newest = mark.snapshot - static_cast<std::uint32_t>(back);
   const SnapshotMark* const newest = marks.find(mark.newest);
   if (newest == nullptr) return fail(Errc::base_missing);
   mark.start = newest->start;
   const std::uint32_t between = sent_between(*newest);
   mark.between = (*symbol & kSomeLost) != 0 ? in.get(between) : all_of(between);
-  std::int64_t tick = std::int64_t{newest->tick} + static_cast<std::int64_t>(back);
+  std::int64_t tick = std::int64_t{newest->tick.raw()} + static_cast<std::int64_t>(back);
   if ((*symbol & kOtherTick) != 0) tick += unfolded(in.get_count(kTickOrder));
   if (!in.ok()) return fail(Errc::truncated);
   if (tick < 1 || tick > std::int64_t{0xffffffff}) return fail(Errc::value_range);
-  mark.tick = static_cast<std::uint32_t>(tick);
+  mark.tick = Tick(static_cast<std::uint32_t>(tick));
   mark.input = newest->input;
   if ((*symbol & kMore) != 0 && !read_more(in, mark, newest->input, digest)) {
     return fail(in.ok() ? Errc::value_range : Errc::truncated);

@@ -60,11 +60,11 @@ void write_head(bits::Writer& out, const SnapshotMark& mark, const SnapshotMark*
 /// The low bits of a snapshot's number, which every snapshot begins with.
 std::uint32_t low_of_snapshot(std::span<const std::byte> payload);
 /// The number of a snapshot that is not a full one. Requires: one byte at least.
-std::uint32_t snapshot_number(std::span<const std::byte> payload, std::uint32_t latest);
+SnapshotNumber snapshot_number(std::span<const std::byte> payload, SnapshotNumber latest);
 /// `latest`: the newest snapshot that came so far. Errors: truncated, value_range; base_missing if
 /// it names a snapshot that is not here; replayed if that cannot be; tick_rate or code_tables if
 /// the server's is not that of `terms`, whose `speculative_baselines` is taken from the snapshot.
-Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, std::uint32_t latest,
+Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, SnapshotNumber latest,
                                SnapshotTerms& terms, std::optional<std::uint32_t>& digest,
                                Sections& sections, const PrefixCode& heads,
                                std::vector<std::uint32_t>* symbol_counts);

@@ -22,7 +22,7 @@ namespace kwind::replica {
 
 // Speculative baselines count an acknowledged snapshot as sure only when everything before it is
 // settled.
-bool BaselineHistory::may_lose(std::uint32_t snapshot) const {
+bool BaselineHistory::may_lose(SnapshotNumber snapshot) const {
   const Sent* const sent_then = sent.find(snapshot);
   if (sent_then == nullptr || sent_then->lost || sent_then->arrived) return false;
   return !options_.speculative_baselines || !sent_then->acked;
@@ -30,11 +30,11 @@ bool BaselineHistory::may_lose(std::uint32_t snapshot) const {
 
 // Whether the client may come to read the snapshot without our help: something that it builds on is
 // in flight yet, or its loss was heard of and nothing newer builds on it.
-bool BaselineHistory::may_still_be_read(std::uint32_t snapshot) const {
+bool BaselineHistory::may_still_be_read(SnapshotNumber snapshot) const {
   const Sent* const slot = sent.find(snapshot);
-  if (slot == nullptr || slot->mark.newest == 0) return slot != nullptr;
+  if (slot == nullptr || !slot->mark.newest) return slot != nullptr;
   if (slot->lost) return true;
-  const auto open = [&](std::uint32_t base) {
+  const auto open = [&](SnapshotNumber base) {
     const Sent* const before = sent.find(base);
     return before != nullptr && !before->acked;
   };
@@ -47,7 +47,7 @@ bool BaselineHistory::may_still_be_read(std::uint32_t snapshot) const {
   return false;
 }
 
-void BaselineHistory::lose(std::uint32_t snapshot) {
+void BaselineHistory::lose(SnapshotNumber snapshot) {
   lose(*sent.find(snapshot));
 }
 
@@ -56,7 +56,7 @@ void BaselineHistory::lose(Sent& snapshot) {
   discard(snapshot);
   if (!options_.speculative_baselines) return;
   // What was made since, and builds on it, is of no use either.
-  for (std::uint32_t later = snapshot.mark.snapshot + 1; later <= last_snapshot; ++later) {
+  for (SnapshotNumber later = snapshot.mark.snapshot + 1; later <= last_snapshot; ++later) {
     Sent* const slot = sent.find(later);
     if (slot != nullptr && !slot->lost && depends_on_lost(slot->mark)) discard(*slot);
   }
@@ -69,7 +69,7 @@ void BaselineHistory::discard(Sent& snapshot) {
   news = true;
   ++counts.discarded;
   if (snapshot.fragments.count > 0) fragmented.lose(snapshot.fragments);
-  if (fragmented.completing == snapshot.mark.snapshot) fragmented.completing = 0;
+  if (fragmented.completing == snapshot.mark.snapshot) fragmented.completing = {};
   // Each entity of the snapshot is pending again, unless a later snapshot carried it too.
   for (const Entry& entry : sent.entries(snapshot)) {
     const auto index = entities_known.find(entry.index, entry.id);
@@ -78,12 +78,12 @@ void BaselineHistory::discard(Sent& snapshot) {
     copy.mark_sent(entry);
     if (entry.update == Update::full) count_holders(*index);
     if (copy.despawn_snapshot == snapshot.mark.snapshot) {
-      copy.despawn_snapshot = 0;
-      entities_known.settled(*index) = 0;
+      copy.despawn_snapshot = {};
+      entities_known.settled(*index) = {};
     }
     if (copy.sent_snapshot != snapshot.mark.snapshot) continue;
-    copy.sent_snapshot = 0;
-    entities_known.settled(*index) = 0;
+    copy.sent_snapshot = {};
+    entities_known.settled(*index) = {};
   }
 }
 
@@ -105,7 +105,7 @@ void BaselineHistory::mark_delivered(Sent& snapshot) {
   sure = snapshot.mark.snapshot;
   if (snapshot.fragments.count > 0) fragmented.arrive(snapshot.fragments);
   // Unless the same last bits are in flight once more: until then the client keeps the others.
-  const bool again = fragmented.completing != 0 && fragmented.completing != snapshot.mark.snapshot;
+  const bool again = fragmented.completing && fragmented.completing != snapshot.mark.snapshot;
   if (snapshot.completed == fragmented.number && !again) fragmented.clear();
   for (const Entry& entry : sent.entries(snapshot)) {
     const std::size_t index = entities_known.at(entry.index, entry.id);
@@ -114,12 +114,12 @@ void BaselineHistory::mark_delivered(Sent& snapshot) {
     copy.mark_sent(entry);
     if (entry.update == Update::full) copy.resend = false;
     // It may be wanted again, or not any more.
-    if (entry.update != Update::delta) entities_known.settled(index) = 0;
-    if (copy.despawn_snapshot == snapshot.mark.snapshot) copy.despawn_snapshot = 0;
+    if (entry.update != Update::delta) entities_known.settled(index) = {};
+    if (copy.despawn_snapshot == snapshot.mark.snapshot) copy.despawn_snapshot = {};
     if (!options_.speculative_baselines)
       entities_known.apply(index, entry);  // then it is what is sure
     if (entry.update != Update::delta) count_holders(index);
-    if (copy.sent_snapshot == snapshot.mark.snapshot && copy.sent_gone) copy.sent_snapshot = 0;
+    if (copy.sent_snapshot == snapshot.mark.snapshot && copy.sent_gone) copy.sent_snapshot = {};
   }
 }
 
@@ -141,10 +141,10 @@ std::uint32_t BaselineHistory::share_of_sure(std::size_t index) const {
 void BaselineHistory::build_again() {
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     entities_known.hold(i, entities_known[i].sure, share_of_sure(i));
-    entities_known.settled(i) = 0;  // that may have rested on what has gone
+    entities_known.settled(i) = {};  // that may have rested on what has gone
   }
   // Until something has arrived each snapshot tells all anew.
-  for (std::uint32_t snapshot = sure + 1; sure > 0 && snapshot <= last_snapshot; ++snapshot) {
+  for (SnapshotNumber snapshot = sure + 1; sure && snapshot <= last_snapshot; ++snapshot) {
     const Sent* const slot = sent.find(snapshot);
     if (slot == nullptr || slot->lost) continue;
     for (const Entry& entry : sent.entries(*slot)) {
@@ -156,14 +156,14 @@ void BaselineHistory::build_again() {
 
 // Forgets everything that the client has. The next snapshot builds on nothing.
 void BaselineHistory::full_resync() {
-  sure = 0;
+  sure = {};
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     ClientEntity& copy = entities_known[i];
     copy.sure = {};
     entities_known.hold(i, {}, 0);
-    copy.sent_snapshot = copy.despawn_snapshot = 0;
+    copy.sent_snapshot = copy.despawn_snapshot = {};
     copy.wholes = {};
-    entities_known.settled(i) = 0;
+    entities_known.settled(i) = {};
     count_holders(i);
   }
   fragmented.clear();
@@ -175,12 +175,12 @@ void BaselineHistory::full_resync() {
 
 // Takes the acknowledgements of a tick. A snapshot that was not acknowledged when a newer one was
 // is not built on any more; see acked_snapshots.h.
-void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
-  const std::uint32_t before = sure;
+void BaselineHistory::hear(std::vector<SnapshotNumber>& acks) {
+  const SnapshotNumber before = sure;
   if (!acks.empty()) {
     news = true;
     std::sort(acks.begin(), acks.end());
-    for (const std::uint32_t snapshot : acks) {
+    for (const SnapshotNumber snapshot : acks) {
       Sent* const slot = sent.find(snapshot);
       if (slot == nullptr || snapshot <= sure || last_snapshot - snapshot >= kSnapshotWindow)
         continue;
@@ -193,24 +193,24 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
   }
   // Before the first acknowledgement every snapshot is a full one: the oldest are discarded all the
   // same.
-  if (last_snapshot >= kSnapshotWindow) {
+  if (last_snapshot >= SnapshotNumber(kSnapshotWindow)) {
     Sent* const old = sent.find(last_snapshot - kSnapshotWindow + 1);
     if (old != nullptr && !old->arrived && !old->lost) lose(*old);
   }
   if (options_.speculative_baselines) {
-    for (std::uint32_t snapshot = sure + 1; snapshot <= last_snapshot; ++snapshot) {
+    for (SnapshotNumber snapshot = sure + 1; snapshot <= last_snapshot; ++snapshot) {
       Sent* const slot = sent.find(snapshot);
       if (slot == nullptr || slot->lost) continue;
       if (!slot->acked) break;  // later ones use it as their baseline
       mark_delivered(*slot);
     }
-    if (std::exchange(lost_any, false) || (before == 0 && sure > 0)) build_again();
+    if (std::exchange(lost_any, false) || (!before && sure)) build_again();
   }
-  for (std::uint32_t snapshot = before + 1; snapshot < sure; ++snapshot) {
+  for (SnapshotNumber snapshot = before + 1; snapshot < sure; ++snapshot) {
     Sent* const slot = sent.find(snapshot);
     if (slot != nullptr && !slot->arrived && !slot->lost) discard(*slot);
   }
-  if (sure > 0 && last_snapshot + 1 - sure >= kSnapshotWindow) full_resync();
+  if (sure && last_snapshot + 1 - sure >= kSnapshotWindow) full_resync();
   sent.drop_before(first_of_tick(sure));
 }
 
@@ -218,11 +218,10 @@ void BaselineHistory::hear(std::vector<std::uint32_t>& acks) {
 // same, and no snapshot in flight tells the client which of the two the server assumes.
 bool BaselineHistory::needs_heartbeat() const {
   const Sent* const named = sent.find(sure);
-  const std::uint32_t acknowledged = named != nullptr ? named->mark.newest : 0;
-  const std::uint32_t oldest =
-      last_snapshot > kSnapshotWindow ? last_snapshot - kSnapshotWindow : 0;
+  const SnapshotNumber acknowledged = named != nullptr ? named->mark.newest : SnapshotNumber{};
+  const SnapshotNumber oldest = number_before(last_snapshot, kSnapshotWindow);
   bool needs_heartbeat = false;
-  for (std::uint32_t snapshot = std::max(acknowledged, oldest) + 1; snapshot <= last_snapshot;
+  for (SnapshotNumber snapshot = std::max(acknowledged, oldest) + 1; snapshot <= last_snapshot;
        ++snapshot) {
     const Sent* const slot = sent.find(snapshot);
     if (slot == nullptr) continue;
@@ -241,8 +240,8 @@ Desync BaselineHistory::repair(std::uint32_t id, std::string_view field) {
   ClientEntity& copy = entities_known[*index];
   ++counts.desyncs;
   copy.resend = true;
-  copy.sent_snapshot = 0;
-  entities_known.settled(*index) = 0;
+  copy.sent_snapshot = {};
+  entities_known.settled(*index) = {};
   news = true;
   if (copy.baseline().known) found.type = world_->models[copy.baseline().type].info().name;
   return found;

@@ -67,8 +67,8 @@ void BaselineHistory::release() {
 bool BaselineHistory::is_like(const BaselineHistory& other) const {
   if (!are_same(options_, other.options_)) return false;
   if (last_snapshot != other.last_snapshot || start != other.start || sure != other.sure ||
-      digested != other.digested || entities_known.size() != other.entities_known.size() ||
-      sure == 0 || entities_known.sum_of_shares() != other.entities_known.sum_of_shares() ||
+      digested != other.digested || entities_known.size() != other.entities_known.size() || !sure ||
+      entities_known.sum_of_shares() != other.entities_known.sum_of_shares() ||
       news != other.news || lost_any != other.lost_any ||
       counts.longest_wait < other.counts.longest_wait ||
       continuing_complete_at != other.continuing_complete_at || repeated_at != other.repeated_at ||
@@ -86,12 +86,12 @@ bool BaselineHistory::is_like(const BaselineHistory& other) const {
       return false;
     }
     // What either has looked at without finding anything does not matter.
-    const std::uint32_t changed_at = world_->briefs[id].changed_at;
+    const Tick changed_at = world_->briefs[id].changed_at;
     if ((changed_at > entities_known.settled(i)) != (changed_at > other.entities_known.settled(i)))
       return false;
   }
   // Those before the tick of the snapshot that is built on next are asked for no more.
-  for (std::uint32_t snapshot = first_of_tick(sure); snapshot <= last_snapshot; ++snapshot) {
+  for (SnapshotNumber snapshot = first_of_tick(sure); snapshot <= last_snapshot; ++snapshot) {
     const Sent* const here = sent.find(snapshot);
     const Sent* const there = other.sent.find(snapshot);
     if ((here == nullptr) != (there == nullptr)) return false;
@@ -126,7 +126,7 @@ void BaselineHistory::see(std::span<const RelevantEntity> in_view) {
     const Look look{there ? seen->priority : 0, there, there && seen->owner};
     Look& before = entities_known.look(i);
     if (before.in_view != look.in_view || before.owner != look.owner) {
-      entities_known.settled(i) = 0;
+      entities_known.settled(i) = {};
       news = true;
     }
     before = look;
@@ -135,7 +135,7 @@ void BaselineHistory::see(std::span<const RelevantEntity> in_view) {
   if (!hides) return;
   entities_known.drop([&](std::size_t i) {
     const ClientEntity& copy = entities_known[i];
-    return !entities_known.look(i).in_view && !copy.may_be_known() && copy.sent_snapshot == 0;
+    return !entities_known.look(i).in_view && !copy.may_be_known() && !copy.sent_snapshot;
   });
 }
 
@@ -149,12 +149,25 @@ void BaselineHistory::see(InterestQuery& query) {
 
 // Whether the area of interest is the one that this history has already.
 bool BaselineHistory::sees(std::span<const RelevantEntity> in_view) const {
+  return walk_view(in_view, [](const Look& look, const RelevantEntity& seen) {
+    return look.owner == seen.owner && look.priority == seen.priority;
+  });
+}
+
+bool BaselineHistory::has_in_view(std::span<const RelevantEntity> in_view) const {
+  return walk_view(in_view, [](const Look& look, const RelevantEntity& seen) {
+    return look.owner == seen.owner;
+  });
+}
+
+// Whether those in view are those of `in_view`, and alike. Both are sorted by id.
+template <class Alike>
+bool BaselineHistory::walk_view(std::span<const RelevantEntity> in_view, const Alike& alike) const {
   auto seen = in_view.begin();
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     const Look& look = entities_known.look(i);
     if (!look.in_view) continue;
-    if (seen == in_view.end() || seen->id != entities_known.id(i) || seen->owner != look.owner ||
-        seen->priority != look.priority) {
+    if (seen == in_view.end() || seen->id != entities_known.id(i) || !alike(look, *seen)) {
       return false;
     }
     ++seen;
@@ -188,9 +201,9 @@ PendingUpdate BaselineHistory::assess(std::size_t index, const WorldState::Brief
   const Look& look = entities_known.look(index);
   const Baseline& baseline = copy.baseline();
   const bool goes_on = baseline.known && baseline.generation == brief.generation &&
-                       baseline.owner == look.owner && !copy.resend && copy.despawn_snapshot == 0 &&
+                       baseline.owner == look.owner && !copy.resend && !copy.despawn_snapshot &&
                        copy.wholes[look.owner ? 0 : 1] == 0;
-  const bool under = copy.sent_snapshot != 0 && !copy.sent_gone &&
+  const bool under = copy.sent_snapshot && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == look.owner;
   PendingUpdate pending;
   pending.packed = fragmented.id != 0 && is_packed(index);
@@ -204,7 +217,7 @@ PendingUpdate BaselineHistory::assess(std::size_t index, const WorldState::Brief
     pending.reason = UpdateReason::in_flight;
     return pending;
   }
-  if ((under && pending.packed && fragmented.completing != 0) ||
+  if ((under && pending.packed && fragmented.completing) ||
       (under && !pending.in_flight && !goes_on && !repeats(index))) {
     pending.reason = UpdateReason::baseline_in_flight;
     return pending;
@@ -219,9 +232,9 @@ PendingUpdate BaselineHistory::assess(std::size_t index, const WorldState::Brief
 }
 
 // Speculative baselines: the newest snapshot that is not lost.
-std::uint32_t BaselineHistory::base() const {
-  if (!options_.speculative_baselines || sure == 0) return sure;
-  for (std::uint32_t snapshot = last_snapshot; snapshot > sure; --snapshot) {
+SnapshotNumber BaselineHistory::base() const {
+  if (!options_.speculative_baselines || !sure) return sure;
+  for (SnapshotNumber snapshot = last_snapshot; snapshot > sure; --snapshot) {
     const Sent* const slot = sent.find(snapshot);
     if (slot != nullptr && !slot->lost) return snapshot;
   }
@@ -246,9 +259,9 @@ void BaselineHistory::count_holders(std::size_t index) {
 }
 
 // A tick may have several snapshots. Returns the first one of the tick of `snapshot`.
-std::uint32_t BaselineHistory::first_of_tick(std::uint32_t snapshot) const {
+SnapshotNumber BaselineHistory::first_of_tick(SnapshotNumber snapshot) const {
   const Sent* const last = sent.find(snapshot);
-  std::uint32_t first = snapshot;
+  SnapshotNumber first = snapshot;
   while (last != nullptr && snapshot - first + 1 < kSnapshotWindow) {
     const Sent* const before = sent.find(first - 1);
     if (before == nullptr || before->mark.tick != last->mark.tick) break;
@@ -266,18 +279,19 @@ bool BaselineHistory::complete() const {
     const Baseline& baseline = copy.baseline();
     const bool unsettled = brief.changed_at > entities_known.settled(i);
     if (!entities_known.look(i).in_view || !brief.alive) {
-      const bool gone_in_flight = copy.sent_gone && copy.sent_snapshot != 0;
+      const bool gone_in_flight = copy.sent_gone && copy.sent_snapshot;
       if (unsettled && baseline.known && !gone_in_flight) return false;
       continue;
     }
     if (unsettled && assess(i, brief).reason == UpdateReason::sent) return false;
     // A change that waits because an older one is in flight is not pending.
     const bool sent_it =
-        copy.sent_snapshot != 0 && !copy.sent_gone && copy.sent_generation == brief.generation;
+        copy.sent_snapshot && !copy.sent_gone && copy.sent_generation == brief.generation;
     const bool has = baseline.known && baseline.generation == brief.generation;
     // What is in flight is sent again in the next tick.
     if (repeats(i) && !(has && brief.changed_at <= baseline.ticks[0])) return false;
-    if (brief.changed_at > (sent_it ? copy.sent_tick : has ? baseline.ticks[0] : 0)) return false;
+    if (brief.changed_at > (sent_it ? copy.sent_tick : has ? baseline.ticks[0] : Tick{}))
+      return false;
   }
   return true;
 }
@@ -308,7 +322,7 @@ std::uint32_t BaselineHistory::oldest_wait() const {
   std::uint32_t longest = 0;
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     const ClientEntity& copy = entities_known[i];
-    if (entities_known.look(i).in_view && copy.waiting_since != 0 && copy.waiting_since <= tick()) {
+    if (entities_known.look(i).in_view && copy.waiting_since && copy.waiting_since <= tick()) {
       longest = std::max(longest, tick() - copy.waiting_since + 1);
     }
   }
@@ -326,10 +340,10 @@ std::optional<std::string_view> BaselineHistory::differing_field(const DesyncedE
   if (world_->briefs[each.id].generation != each.generation) return std::nullopt;
   const WorldState::Entity& entity = world_->entities[each.id];
   const EntityModel& model = *entity.model;
-  const std::uint32_t now = tick();
+  const Tick now = tick();
   // The report has the low bits of the tick; the newest tick with these bits is meant.
-  const std::uint32_t tick = now - ((now - each.tick_low) & kReportTickMask);
-  if (tick == 0 || tick > now) return std::nullopt;
+  const Tick tick = now - ((now.raw() - each.tick_low) & kReportTickMask);
+  if (!tick || tick > now) return std::nullopt;
   const auto row = entity.history->at_or_before(tick);
   if (!row) return std::nullopt;
   fits = each.columns.size() == model.columns();

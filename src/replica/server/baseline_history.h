@@ -29,15 +29,15 @@ struct HistoryValue {
   ClientEntities entities_known;
   SentSnapshots sent;
   FragmentedEntity fragmented;
-  std::uint32_t last_snapshot = 0;
-  std::uint32_t start = 1;                   // the first snapshot since the last full resync
-  std::uint32_t sure = 0;                    // the newest snapshot that is known to have arrived
-  std::uint32_t continuing_complete_at = 0;  // tick whose continuing entities were told of
-  std::uint32_t repeated_at = 0;             // tick in which what is in flight was sent again
-  std::uint32_t complete_at = 0;  // tick of which there is nothing more to say, unless `news`
+  SnapshotNumber last_snapshot;
+  SnapshotNumber start{1};      // the first snapshot since the last full resync
+  SnapshotNumber sure;          // the newest snapshot that is known to have arrived
+  Tick continuing_complete_at;  // whose continuing entities were told of
+  Tick repeated_at;             // in which what is in flight was sent again
+  Tick complete_at;             // of which there is nothing more to say, unless `news`
   bool news = true;
   bool lost_any = false;            // speculative_baselines: what was built on has gone
-  std::uint32_t digested = 0;       // snapshot that had the last digest
+  SnapshotNumber digested;          // snapshot that had the last digest
   std::uint64_t seen_revision = 0;  // of the query that was last asked; 0: none
   ReplicatorCounts counts;
 };
@@ -62,11 +62,11 @@ class BaselineHistory : private HistoryValue {
   [[nodiscard]] const ReplicatorOptions& options() const { return options_; }
   [[nodiscard]] const CodeTables& codes() const { return *codes_; }
   [[nodiscard]] const ReplicatorCounts& replicator_counts() const { return counts; }
-  /// The last tick that ended: snapshots are of it. 0: none yet.
-  [[nodiscard]] std::uint32_t tick() const { return world_->tick - 1; }
-  [[nodiscard]] std::uint32_t newest_snapshot() const { return last_snapshot; }
-  /// Snapshot that had the last digest; 0: none.
-  [[nodiscard]] std::uint32_t last_digest() const { return digested; }
+  /// The last tick that ended: snapshots are of it. None yet: none.
+  [[nodiscard]] Tick tick() const { return world_->tick - 1; }
+  [[nodiscard]] SnapshotNumber newest_snapshot() const { return last_snapshot; }
+  /// Snapshot that had the last digest.
+  [[nodiscard]] SnapshotNumber last_digest() const { return digested; }
 
   // ---- The view ----
 
@@ -75,15 +75,17 @@ class BaselineHistory : private HistoryValue {
   /// Whether see() would change nothing.
   [[nodiscard]] bool sees(std::span<const RelevantEntity> in_view) const;
   [[nodiscard]] bool sees(const InterestQuery& query) const;
+  /// Whether the same entities are in view, to the same owner; weights do not matter.
+  [[nodiscard]] bool has_in_view(std::span<const RelevantEntity> in_view) const;
 
   // ---- Acknowledgements and reports ----
 
   /// Takes the acknowledgements since the last snapshot, and empties the list.
-  void hear(std::vector<std::uint32_t>& acks);
+  void hear(std::vector<SnapshotNumber>& acks);
   /// Whether the loss of a snapshot changes anything. Required by lose().
-  [[nodiscard]] bool may_lose(std::uint32_t snapshot) const;
-  void lose(std::uint32_t snapshot);
-  [[nodiscard]] bool may_still_be_read(std::uint32_t snapshot) const;
+  [[nodiscard]] bool may_lose(SnapshotNumber snapshot) const;
+  void lose(SnapshotNumber snapshot);
+  [[nodiscard]] bool may_still_be_read(SnapshotNumber snapshot) const;
   /// The field of an entity that a client's desync report names; nothing if none differs, or it
   /// cannot be told. `fits`: whether the report has the entity's columns.
   [[nodiscard]] std::optional<std::string_view> differing_field(const DesyncedEntity& each,
@@ -91,7 +93,7 @@ class BaselineHistory : private HistoryValue {
   Desync repair(std::uint32_t id, std::string_view field);
   void full_resync();
   /// The next snapshot builds on nothing already.
-  [[nodiscard]] bool starts_anew() const { return sure == 0 && start == last_snapshot + 1; }
+  [[nodiscard]] bool starts_anew() const { return !sure && start == last_snapshot + 1; }
   void count_desync() { ++counts.desyncs; }
   void count_resync() { ++counts.resyncs; }
 
@@ -119,8 +121,10 @@ class BaselineHistory : private HistoryValue {
  private:
   friend class SnapshotBuilder;
 
-  // The snapshot that the next one builds on; 0: none.
-  [[nodiscard]] std::uint32_t base() const;
+  template <class Alike>
+  [[nodiscard]] bool walk_view(std::span<const RelevantEntity> in_view, const Alike& alike) const;
+  // The snapshot that the next one builds on, if any.
+  [[nodiscard]] SnapshotNumber base() const;
   [[nodiscard]] bool assumed_delivered(const Sent& snapshot) const {
     return snapshot.arrived || (options_.speculative_baselines && !snapshot.lost);
   }
@@ -141,7 +145,7 @@ class BaselineHistory : private HistoryValue {
   void build_again();
   [[nodiscard]] bool needs_heartbeat() const;
   // The first snapshot of the tick of `snapshot`.
-  [[nodiscard]] std::uint32_t first_of_tick(std::uint32_t snapshot) const;
+  [[nodiscard]] SnapshotNumber first_of_tick(SnapshotNumber snapshot) const;
 
   const WorldState* world_;
   ReplicatorOptions options_;

@@ -46,12 +46,11 @@ struct Baseline {
 
 /// A cache line.
 struct alignas(kCacheLineBytes) ClientEntity {
-  std::uint32_t despawn_snapshot = 0;  ///< that is in flight and says that it is gone
-  /// Tick at which an update was first deferred; 0: none is.
-  std::uint32_t waiting_since = 0;
+  SnapshotNumber despawn_snapshot;  ///< that is in flight and says that it is gone
+  Tick waiting_since;               ///< at which an update was first deferred; none: none is
   // Of what was sent last, while nothing speaks against its arriving.
-  std::uint32_t sent_snapshot = 0;  ///< 0: nothing is in flight
-  std::uint32_t sent_tick = 0;
+  SnapshotNumber sent_snapshot;  ///< none: nothing is in flight
+  Tick sent_tick;
   std::uint8_t sent_generation = 0;
   bool sent_owner : 1 = false;
   bool sent_gone : 1 = false;
@@ -98,8 +97,8 @@ class ClientEntities {
   [[nodiscard]] std::uint32_t id(std::size_t index) const { return ids_[index]; }
   [[nodiscard]] MotionState standing(std::size_t index) const { return standings_[index]; }
   /// All that changed up to this tick is there, or in flight.
-  [[nodiscard]] std::uint32_t& settled(std::size_t index) { return settled_[index]; }
-  [[nodiscard]] std::uint32_t settled(std::size_t index) const { return settled_[index]; }
+  [[nodiscard]] Tick& settled(std::size_t index) { return settled_[index]; }
+  [[nodiscard]] Tick settled(std::size_t index) const { return settled_[index]; }
   [[nodiscard]] Look& look(std::size_t index) { return looks_[index]; }
   [[nodiscard]] const Look& look(std::size_t index) const { return looks_[index]; }
   [[nodiscard]] ClientEntity& operator[](std::size_t index) { return all_[index]; }
@@ -129,7 +128,7 @@ class ClientEntities {
   void insert(std::size_t index, std::uint32_t id) {
     const auto offset = static_cast<std::ptrdiff_t>(index);
     ids_.insert(ids_.begin() + offset, id);
-    settled_.insert(settled_.begin() + offset, 0);
+    settled_.insert(settled_.begin() + offset, Tick{});
     standings_.insert(standings_.begin() + offset, MotionState::unknown);
     looks_.insert(looks_.begin() + offset, Look{});
     all_.emplace(all_.begin() + offset);
@@ -168,7 +167,7 @@ class ClientEntities {
   /// What is looked at in every tick, but for the copies themselves.
   void prefetch() const {
     kwind::prefetch(ids_.data(), ids_.size() * sizeof(std::uint32_t));
-    kwind::prefetch(settled_.data(), settled_.size() * sizeof(std::uint32_t));
+    kwind::prefetch(settled_.data(), settled_.size() * sizeof(Tick));
     kwind::prefetch(standings_.data(), standings_.size() * sizeof(MotionState));
   }
   [[nodiscard]] std::size_t memory() const {
@@ -196,7 +195,7 @@ class ClientEntities {
     return static_cast<std::size_t>(std::lower_bound(ids_.begin(), ids_.end(), id) - ids_.begin());
   }
   std::vector<std::uint32_t> ids_;
-  std::vector<std::uint32_t> settled_;
+  std::vector<Tick> settled_;
   std::vector<MotionState> standings_;
   std::vector<Look> looks_;
   std::vector<ClientEntity> all_;

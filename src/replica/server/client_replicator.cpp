@@ -68,7 +68,7 @@ void ClientReplicator::prefetch(unsigned step) const {
 // and leaves it for others. Whoever is alone encodes for itself.
 std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
   State& s = *state_;
-  if (s.history->tick() == 0) return std::nullopt;
+  if (!s.history->tick()) return std::nullopt;
   bool whole = false;
   if (s.symbol_counts != nullptr) {
     s.own();  // it counts its own snapshots, so that it makes each of them
@@ -114,12 +114,12 @@ ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHea
                                                                SymbolCounts* counter) const {
   SnapshotMark mark = heading.mark;
   SnapshotMark named = heading.named_mark;
-  if (any_input) mark.input = 1 + ((input - mark.tick) & 0xffffU);
+  if (any_input) mark.input = 1 + ((input - mark.tick.raw()) & 0xffffU);
   if (any_input) named.input = inputs[heading.named % inputs.size()];
   Head head;
   head.input = mark.input;
   bits::Writer out(head.bytes);
-  write_head(out, mark, heading.named > 0 ? &named : nullptr, heading.digest, heading.sections,
+  write_head(out, mark, heading.named ? &named : nullptr, heading.digest, heading.sections,
              {tick_rate_of(history->world().options.ticks_per_second),
               static_cast<std::uint16_t>(history->codes().digest()),
               history->options().speculative_baselines},
@@ -139,7 +139,7 @@ std::size_t ClientReplicator::State::longest_head(const SnapshotHead& heading) c
   const std::size_t usual = head_of(other, nullptr).bits;
   other.sections = {true, true, true, true};
   const std::size_t all = head_of(other, nullptr).bits;
-  return std::max(usual, all) + (heading.named > 0 ? 0 : kOtherSectionsBits);
+  return std::max(usual, all) + (heading.named ? 0 : kOtherSectionsBits);
 }
 
 // The head is the client's own, because of its inputs; the body may be shared.
@@ -175,7 +175,7 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
   const std::vector<std::byte>& body = builder.body();
   send(out, heading, head_of(heading, symbol_counts), body, bits);
   whole = true;
-  if (made == nullptr) return heading.mark.snapshot;
+  if (made == nullptr) return heading.mark.snapshot.raw();
   made->says = true;
   made->heading = heading;
   made->bits = bits;
@@ -185,7 +185,7 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
   made->changes = after.shared + after.written - before.shared - before.written;
   made->body.assign(body.begin(),
                     body.begin() + static_cast<std::ptrdiff_t>(bits::bytes_for(bits)));
-  return heading.mark.snapshot;
+  return heading.mark.snapshot.raw();
 }
 
 // A body that was cut to its room fits only where there is exactly as much.
@@ -205,20 +205,20 @@ std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, b
   }
   acks.clear();
   const auto snapshot =
-      step.says ? std::optional<std::uint64_t>(step.heading.mark.snapshot) : std::nullopt;
+      step.says ? std::optional<std::uint64_t>(step.heading.mark.snapshot.raw()) : std::nullopt;
   history.move_to(step.to);
   return snapshot;
 }
 
 // Acks wait for the next fill(): until then clients that heard the same stay together.
 void ClientReplicator::acked(std::uint64_t token) {
-  state_->acks.push_back(static_cast<std::uint32_t>(token));
+  state_->acks.emplace_back(static_cast<std::uint32_t>(token));
 }
 
 // The history is parted from those of other clients only if the loss changes anything.
 void ClientReplicator::lost(std::uint64_t token) {
   State& s = *state_;
-  const auto snapshot = static_cast<std::uint32_t>(token);
+  const SnapshotNumber snapshot(static_cast<std::uint32_t>(token));
   if (s.history->may_lose(snapshot)) s.own().lose(snapshot);
 }
 
@@ -247,13 +247,13 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
   if (!report) return report.error();
   State& s = *state_;
   if (report->empty()) return Errc::value_range;
-  const std::uint32_t now = s.history->tick();
+  const Tick now = s.history->tick();
   // Once a second, and only of a digest that was sent since the last one.
-  if (s.reported_at != 0 && now - s.reported_at < a_second()) return Errc::rate_limited;
+  if (s.reported_at && now - s.reported_at < a_second()) return Errc::rate_limited;
   // A client without a digest cannot know of a desync: such a report is an attack or a mistake.
-  if (s.history->last_digest() == 0 || s.history->last_digest() == s.reported_digest)
+  if (!s.history->last_digest() || s.history->last_digest() == s.reported_digest)
     return Errc::unexpected;
-  s.reported_at = std::max(now, 1U);
+  s.reported_at = std::max(now, Tick(1));
   s.reported_digest = s.history->last_digest();
   // The history is shared with others until something is found.
   std::vector<std::pair<std::uint32_t, std::string_view>> differing;
@@ -285,13 +285,13 @@ std::uint32_t ClientReplicator::a_second() const {
 Errc ClientReplicator::receive_resync_request(std::uint32_t snapshot) {
   State& s = *state_;
   const BaselineHistory& history = *s.history;
-  const std::uint32_t now = history.tick();
-  if (s.resynced_at != 0 && now - s.resynced_at < a_second()) return Errc::rate_limited;
-  if (history.newest_snapshot() == 0) return Errc::unexpected;
-  const std::uint32_t number =
-      history.newest_snapshot() - ((history.newest_snapshot() - snapshot) & kSnapshotLowMask);
-  if (number > 0 && history.may_still_be_read(number)) return Errc::unexpected;
-  s.resynced_at = std::max(now, 1U);
+  const Tick now = history.tick();
+  if (s.resynced_at && now - s.resynced_at < a_second()) return Errc::rate_limited;
+  if (!history.newest_snapshot()) return Errc::unexpected;
+  const SnapshotNumber last = history.newest_snapshot();
+  const SnapshotNumber number = last - ((last.raw() - snapshot) & kSnapshotLowMask);
+  if (number && history.may_still_be_read(number)) return Errc::unexpected;
+  s.resynced_at = std::max(now, Tick(1));
   resync();
   s.own().count_resync();
   return Errc::none;
@@ -304,8 +304,11 @@ void ClientReplicator::resync() {
   state_->own().full_resync();
 }
 
+// What a bound query sees now, and not what it saw when the last snapshot was made.
 bool ClientReplicator::complete() const {
-  return state_->history->complete();
+  const State& s = *state_;
+  if (s.query != nullptr && !s.history->has_in_view(s.query->update())) return false;
+  return s.history->complete();
 }
 bool ClientReplicator::view_complete() const {
   return state_->history->view_complete();

@@ -19,7 +19,7 @@ namespace kwind::replica {
 /// states of the entity.
 struct SharedEntityBits {
   static constexpr std::size_t kMaxBits = 128;
-  std::uint32_t tick = 0;  ///< of the snapshot; 0: nothing here
+  Tick tick;  ///< of the snapshot; none: nothing here
   KnownTicks known{};
   std::uint64_t codes = 0;  ///< digest of the set
   std::uint16_t mask = 0;
@@ -47,7 +47,7 @@ struct Candidate {
   bool is_continuing = false;  // the client expects to hear of it
   bool taken = false;
   bool waits = false;      // for a later tick
-  std::uint32_t tick = 0;  // of its values
+  Tick tick;               // of its values
   std::uint32_t mask = 0;  // of a change
   bool tolerant = false;   // ... of such a kind: its values are `lag` ticks old
   std::uint32_t lag = 0;

@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "kwind/core/assert.h"
+#include "replica/coding/strong_numbers.h"
 
 namespace kwind::replica {
 
@@ -25,7 +26,7 @@ class EntityIds {
   /// by all who knew its last user. That comes last, as generations repeat: the sooner an id is
   /// used again, the sooner an old reference may name a new entity. Nothing if none is free.
   /// O(log(ids)).
-  std::optional<std::uint32_t> take(std::uint32_t tick) {
+  std::optional<std::uint32_t> take(Tick tick) {
     // What was taken again meanwhile is no longer there.
     while (!resting_.empty() && tick - resting_.front().since >= rest_ticks_) {
       const Resting first = resting_.front();
@@ -50,7 +51,7 @@ class EntityIds {
     all_[id].ended = false;
     return id;
   }
-  void end(std::uint32_t id, std::uint32_t tick) {
+  void end(std::uint32_t id, Tick tick) {
     Id& ended = all_[id];
     ended.ended = true;
     ended.since = tick;
@@ -73,11 +74,11 @@ class EntityIds {
  private:
   struct Id {
     std::uint32_t known_by = 0;  // clients
-    std::uint32_t since = 0;     // tick of its last end
+    Tick since;                  // of its last end
     bool ended = false;          // and not free, or taken, since
   };
   struct Resting {
-    std::uint32_t since;
+    Tick since;
     std::uint32_t id;
   };
   [[nodiscard]] bool rests(const Resting& one) const {

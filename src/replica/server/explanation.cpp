@@ -64,8 +64,8 @@ std::vector<std::string_view> SnapshotBuilder::fields_of(const Candidate& each) 
 UpdateExplanation SnapshotBuilder::explain(schema::AnyRef entity, bool gathered) const {
   UpdateExplanation answer;
   // An entity without a row was spawned in the tick that is being made.
-  const bool exists = entity.id < world_.briefs.size() && entity.id != 0 &&
-                      world_.briefs[entity.id].changed_at != 0;
+  const bool exists =
+      entity.id < world_.briefs.size() && entity.id != 0 && world_.briefs[entity.id].changed_at;
   const WorldState::Brief* const brief = exists ? &world_.briefs[entity.id] : nullptr;
   const auto index = exists ? entities_.find(entity.id) : std::nullopt;
   const bool alive = exists && brief->alive && brief->generation == entity.generation;
@@ -74,7 +74,7 @@ UpdateExplanation SnapshotBuilder::explain(schema::AnyRef entity, bool gathered)
                               entities_[*index].baseline().generation == entity.generation))) {
     return answer;
   }
-  answer.changed_at = brief->changed_at;
+  answer.changed_at = brief->changed_at.raw();
   if (!index) {
     answer.reason = UpdateReason::out_of_view;
     return answer;
@@ -84,9 +84,9 @@ UpdateExplanation SnapshotBuilder::explain(schema::AnyRef entity, bool gathered)
   answer.in_view = look.in_view && alive;
   answer.owner = look.owner;
   answer.weight = look.priority;
-  answer.baseline_tick = copy.baseline().known ? copy.baseline().ticks[0] : 0;
-  answer.sent_tick = copy.sent_snapshot != 0 ? copy.sent_tick : 0;
-  if (copy.waiting_since != 0) answer.waited = tick() - std::min(copy.waiting_since, tick()) + 1;
+  answer.baseline_tick = copy.baseline().known ? copy.baseline().ticks[0].raw() : 0;
+  answer.sent_tick = copy.sent_snapshot ? copy.sent_tick.raw() : 0;
+  if (copy.waiting_since) answer.waited = tick() - std::min(copy.waiting_since, tick()) + 1;
   const auto found = gathered
                          ? std::find_if(candidates_.begin(), candidates_.end(),
                                         [&](const Candidate& each) { return each.id == entity.id; })
@@ -118,7 +118,7 @@ void SnapshotBuilder::answer_without_update(std::size_t index, const WorldState:
                                             UpdateExplanation& answer) const {
   if (!entities_.look(index).in_view || !brief.alive) {
     const ClientEntity& copy = entities_[index];
-    answer.reason = copy.baseline().known && copy.sent_gone && copy.sent_snapshot != 0
+    answer.reason = copy.baseline().known && copy.sent_gone && copy.sent_snapshot
                         ? UpdateReason::in_flight
                         : UpdateReason::out_of_view;
     return;
@@ -138,10 +138,10 @@ UpdateExplanation ClientReplicator::explain(schema::AnyRef entity, std::size_t b
   BaselineHistory copy(s.history->world(), s.history->options());
   copy.take_over(*s.history);
   SnapshotBuilder builder(copy, *s.shared, nullptr);
-  std::vector<std::uint32_t> acks = s.acks;
+  std::vector<SnapshotNumber> acks = s.acks;
   Room room = s.room;
   SnapshotHead heading;
-  const bool gathered = copy.tick() > 0 && builder.begin(s.query, acks, heading);
+  const bool gathered = copy.tick() && builder.begin(s.query, acks, heading);
   const std::size_t head_bits = gathered ? s.longest_head(heading) : 0;
   // Room for the head alone leaves all candidates for later.
   if (gathered && bytes * 8 > head_bits) {

@@ -51,7 +51,7 @@ struct Interest::State {
     std::uint32_t cell = kNowhere;
     std::uint32_t at = 0;  // in its cell, or in `everywhere`
     std::uint32_t room = 0;
-    std::uint32_t spawned = 0;  // tick
+    Tick spawned;
     std::uint16_t type = 0;
     std::uint8_t generation = 0;
     bool there = false;
@@ -104,8 +104,8 @@ struct Interest::State {
   std::uint32_t cells_along = 1;
   std::vector<std::vector<Near>> cells;
   std::vector<Near> everywhere;
-  std::vector<Thing> things;    // by id
-  std::uint32_t refreshed = 0;  // tick
+  std::vector<Thing> things;  // by id
+  Tick refreshed;
   std::uint32_t queries = 0;
   std::uint64_t removals = 0;  // of things that ended
   // Where a query puts together what it sees: by id.
@@ -195,7 +195,7 @@ void Interest::State::remove(Thing& thing) {
 void Interest::State::consume(std::uint32_t id) {
   Thing& thing = things[id];
   const WorldState::Brief& brief = all().briefs[id];
-  if (!brief.alive || brief.changed_at == 0) {
+  if (!brief.alive || !brief.changed_at) {
     removals += thing.there ? 1 : 0;
     return remove(thing);
   }
@@ -271,7 +271,7 @@ struct InterestQuery::State {
   void update_now();
   void keep_alive();
   [[nodiscard]] bool shows(const Interest::State::Near& near) const;
-  void add_near(std::uint32_t looked_before);
+  void add_near(Tick looked_before);
   void take_near(const std::vector<Interest::State::Near>& cell);
   // Of the same entity picked twice the later stands.
   void pick(const RelevantEntity& one) {
@@ -287,7 +287,7 @@ struct InterestQuery::State {
   std::vector<std::uint32_t> rooms;
   std::function<bool(schema::AnyRef)> filter;
   bool changed = true;
-  std::uint32_t looked = 0;  // tick
+  Tick looked;
   std::uint64_t removals = 0;
   std::uint64_t revision;
   std::uint32_t looks = 0;  // that found the same
@@ -399,7 +399,7 @@ void InterestQuery::State::take_near(const std::vector<Interest::State::Near>& c
   }
 }
 
-void InterestQuery::State::add_near(std::uint32_t looked_before) {
+void InterestQuery::State::add_near(Tick looked_before) {
   Interest::State& in = *interest;
   for (const RelevantEntity& each : before) {
     if (in.things[each.id].spawned > looked_before) continue;  // its predecessor was seen
@@ -430,7 +430,7 @@ void InterestQuery::State::update_now() {
   std::swap(seen, before);
   seen.clear();
   changed = false;
-  const std::uint32_t looked_before = std::exchange(looked, in.refreshed);
+  const Tick looked_before = std::exchange(looked, in.refreshed);
   removals = in.removals;
   if (follows.id != 0 && follows.id < in.things.size()) {
     const Interest::State::Thing& thing = in.things[follows.id];
@@ -471,7 +471,7 @@ void InterestQuery::State::keep_alive() {
 std::span<const RelevantEntity> InterestQuery::update() {
   State& s = *state_;
   s.interest->catch_up();
-  const std::uint32_t tick = s.interest->refreshed;
+  const Tick tick = s.interest->refreshed;
   const std::uint32_t every = s.interest->options.update_every;
   if (!s.changed && s.looked == tick) return s.seen;  // whoever looks, too
   if (s.changed || tick - s.looked >= every || (tick + s.turn) % every == 0) {

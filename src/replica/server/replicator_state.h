@@ -29,8 +29,8 @@ struct ClientReplicator::State {
   std::shared_ptr<SharedHistories> histories;
   ClientHistory history;
   ClientsShared* shared;
-  std::vector<std::uint32_t> acks;  // snapshots heard to have arrived since the last was made
-  InterestQuery* query = nullptr;   // that is asked in each tick
+  std::vector<SnapshotNumber> acks;  // snapshots heard to have arrived since the last was made
+  InterestQuery* query = nullptr;    // that is asked in each tick
   SymbolCounts* symbol_counts = nullptr;
   std::uint32_t input = 0;
   bool any_input = false;
@@ -39,9 +39,9 @@ struct ClientReplicator::State {
   ReplicatorCounts elsewhere;   // before it joined its history, less what that counted before
   ReplicatorCounts counts;      // scratch of ClientReplicator::counts()
   std::function<void(const Desync&)> desync_handler;
-  std::uint32_t reported_at = 0;      // tick in which a report was heard last; 0: never
-  std::uint32_t reported_digest = 0;  // snapshot of the digest that it was about
-  std::uint32_t resynced_at = 0;      // tick of the last full resync that a client asked for
+  Tick reported_at;                // in which a report was heard last; none: never
+  SnapshotNumber reported_digest;  // snapshot of the digest that it was about
+  Tick resynced_at;                // of the last full resync that a client asked for
   // SnapshotMark::input of snapshots sent.
   std::array<std::uint32_t, 2 * std::size_t{kSnapshotWindow}> inputs{};
 

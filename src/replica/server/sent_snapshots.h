@@ -16,7 +16,7 @@ namespace kwind::replica {
 /// What a snapshot told of an entity.
 struct Entry {
   std::uint32_t id = 0;
-  std::uint32_t tick = 0;  ///< of the values
+  Tick tick;  ///< of the values
   std::uint16_t type = 0;
   std::uint8_t generation = 0;
   Update update = Update::full;
@@ -42,13 +42,13 @@ class SentSnapshots {
  public:
   SentSnapshots() : snapshots_(kKept) {}
 
-  [[nodiscard]] Sent* find(std::uint32_t snapshot) {
+  [[nodiscard]] Sent* find(SnapshotNumber snapshot) {
     Sent& slot = snapshots_[snapshot % kKept];
-    return snapshot > 0 && slot.mark.snapshot == snapshot ? &slot : nullptr;
+    return snapshot && slot.mark.snapshot == snapshot ? &slot : nullptr;
   }
-  [[nodiscard]] const Sent* find(std::uint32_t snapshot) const {
+  [[nodiscard]] const Sent* find(SnapshotNumber snapshot) const {
     const Sent& slot = snapshots_[snapshot % kKept];
-    return snapshot > 0 && slot.mark.snapshot == snapshot ? &slot : nullptr;
+    return snapshot && slot.mark.snapshot == snapshot ? &slot : nullptr;
   }
   /// By id. Nothing for snapshots that were forgotten.
   [[nodiscard]] std::span<const Entry> entries(const Sent& snapshot) const {
@@ -65,7 +65,7 @@ class SentSnapshots {
     return sent;
   }
   /// Nobody will ask for the entries of snapshots before this one.
-  void drop_before(std::uint32_t snapshot) {
+  void drop_before(SnapshotNumber snapshot) {
     const Sent* const first = find(snapshot);
     if (first == nullptr || first->first <= forgotten_) return;
     const std::uint64_t passed = first->first - forgotten_;
@@ -80,7 +80,7 @@ class SentSnapshots {
     entries_.clear();
   }
   /// What the snapshot behind `last` will need, if those behind `sure` are in flight.
-  void prefetch(std::uint32_t last, std::uint32_t sure) const {
+  void prefetch(SnapshotNumber last, SnapshotNumber sure) const {
     kwind::prefetch(&snapshots_[(last + 1) % kKept], sizeof(Sent));
     kwind::prefetch(&snapshots_[last % kKept], sizeof(Sent));
     kwind::prefetch(&snapshots_[(last + kKept - kSnapshotWindow + 1) % kKept], 1);

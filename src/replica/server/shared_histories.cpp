@@ -25,7 +25,7 @@ void HistoryRef::reset() {
 }
 
 const Step* SharedHistory::find_step(std::uint64_t view,
-                                     const std::vector<std::uint32_t>& acks) const {
+                                     const std::vector<SnapshotNumber>& acks) const {
   for (std::size_t i = 0; i < steps_used; ++i) {
     if (steps[i].view == view && steps[i].acks == acks) return &steps[i];
   }
@@ -75,9 +75,9 @@ HistoryRef SharedHistories::copy_of(const SharedHistory& from) {
   }
   made->history.take_over(from.history);
   made->listed = false;
-  made->compared_at = 0;
+  made->compared_at = {};
   made->same_as = nullptr;
-  made->parted = from.parted || (from.clients > 1 && from.history.newest_snapshot() > 0);
+  made->parted = from.parted || (from.clients > 1 && from.history.newest_snapshot());
   return HistoryRef(made.release());
 }
 
@@ -93,7 +93,7 @@ void SharedHistories::drop_groups() {
 
 // Histories that two or more clients came to become groups, the largest first, to which others may
 // come back.
-void SharedHistories::new_tick(std::uint32_t tick) {
+void SharedHistories::new_tick(Tick tick) {
   if (tick == tick_) return;
   tick_ = tick;
   drop_groups();

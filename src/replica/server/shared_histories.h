@@ -45,7 +45,7 @@ class HistoryRef {
 /// What the first client did that went on from a history in a tick, for those that heard the same.
 struct Step {
   std::uint64_t view = 0;  ///< revision of the query; 0: there is none
-  std::vector<std::uint32_t> acks;
+  std::vector<SnapshotNumber> acks;
   HistoryRef to;
   bool says = false;  ///< there is a snapshot
   SnapshotHead heading;
@@ -64,7 +64,7 @@ struct SharedHistory {
   /// The step of a client with this view and these acknowledgements in this tick; nullptr if none
   /// took it.
   [[nodiscard]] const Step* find_step(std::uint64_t view,
-                                      const std::vector<std::uint32_t>& acks) const;
+                                      const std::vector<SnapshotNumber>& acks) const;
   /// Place for the step that a client is about to take; nullptr if there are enough of them.
   [[nodiscard]] Step* begin_step();
 
@@ -74,7 +74,7 @@ struct SharedHistory {
   std::size_t clients = 0;                 ///< of the holders
   bool listed = false;                     ///< clients begin in it, or may come back to it
   bool parted = false;                     ///< its client left others, once under way
-  std::uint32_t compared_at = 0;           ///< tick in which it was compared with the groups
+  Tick compared_at;                        ///< in which it was compared with the groups
   const SharedHistory* same_as = nullptr;  ///< the group that it was like then
   std::vector<Step> steps;                 ///< from here, in this tick: the first `steps_used`
   std::size_t steps_used = 0;
@@ -130,7 +130,7 @@ class SharedHistories {
   static constexpr std::size_t kMaxGroups = 8;   // to come back to
   static constexpr std::size_t kMaxFree = 8;     // kept for the next copy
 
-  void new_tick(std::uint32_t tick);
+  void new_tick(Tick tick);
   void drop_groups();
   void recycle(SharedHistory& history);
 
@@ -138,7 +138,7 @@ class SharedHistories {
   std::vector<HistoryRef> beginnings_;                // by options
   std::vector<HistoryRef> stepped_;                   // those with steps
   std::vector<HistoryRef> groups_;  // that many were on when the tick began, most first
-  std::uint32_t tick_ = 0;
+  Tick tick_;
 };
 
 }  // namespace kwind::replica

@@ -59,8 +59,8 @@ void SnapshotBuilder::consider(std::size_t index, const WorldState::Brief& brief
   const PendingUpdate pending = history_.assess(index, brief);
   if (pending.reason == UpdateReason::up_to_date) {
     entities_.settled(index) = tick();
-    copy.waiting_since = 0;
-    if (pending.packed && fragmented_.completing == 0) fragmented_.clear();
+    copy.waiting_since = {};
+    if (pending.packed && !fragmented_.completing) fragmented_.clear();
     return;
   }
   if (pending.reason == UpdateReason::in_flight) {
@@ -73,7 +73,7 @@ void SnapshotBuilder::consider(std::size_t index, const WorldState::Brief& brief
         shared_.bits_of(entities_.id(index), baseline.ticks[0], baseline.ticks[1]);
     kwind::prefetch(&shared_bits, sizeof(SharedEntityBits));
   }
-  if (copy.waiting_since == 0 && !pending.in_flight) copy.waiting_since = tick();
+  if (!copy.waiting_since && !pending.in_flight) copy.waiting_since = tick();
   const std::uint32_t waited =
       pending.in_flight ? 1 : tick() - std::min(copy.waiting_since, tick()) + 1;
   constexpr float kOverdue = 1e6F;
@@ -107,7 +107,7 @@ void SnapshotBuilder::gather() {
       consider(index, brief);
     } else if (!copy.baseline().known) {
       entities_.settled(index) = tick();
-    } else if (!(copy.sent_gone && copy.sent_snapshot != 0)) {
+    } else if (!(copy.sent_gone && copy.sent_snapshot)) {
       constexpr float kFirst = 1e9F;  // it takes few bits, and makes room at the client
       Candidate& made = candidates_.emplace_back();
       made.id = entities_.id(index);
@@ -120,7 +120,7 @@ void SnapshotBuilder::gather() {
 
 // First step of a snapshot: takes the view and the acknowledgements and gathers candidates. Returns
 // false if there is nothing to send. Otherwise the head is complete but for its sections.
-bool SnapshotBuilder::begin(InterestQuery* query, std::vector<std::uint32_t>& acks,
+bool SnapshotBuilder::begin(InterestQuery* query, std::vector<SnapshotNumber>& acks,
                             SnapshotHead& heading) {
   if (query != nullptr) history_.see(*query);
   history_.hear(acks);
@@ -133,11 +133,11 @@ bool SnapshotBuilder::begin(InterestQuery* query, std::vector<std::uint32_t>& ac
     history_.news = false;
     return false;
   }
-  const std::uint32_t base = history_.base();
-  const Sent* const named = base > 0 ? sent_.find(base) : nullptr;
+  const SnapshotNumber base = history_.base();
+  const Sent* const named = base ? sent_.find(base) : nullptr;
   SnapshotMark& mark = heading.mark;
   mark = {history_.last_snapshot + 1, tick(), history_.start, base, 0, 0};
-  heading.named = named != nullptr ? base : 0;
+  heading.named = named != nullptr ? base : SnapshotNumber{};
   if (named != nullptr) {
     heading.named_mark = named->mark;
     for (std::uint32_t i = 0; i < sent_between(named->mark); ++i) {
@@ -154,8 +154,8 @@ bool SnapshotBuilder::begin(InterestQuery* query, std::vector<std::uint32_t>& ac
 // client expects to hear of each of them again (they are continuing).
 void SnapshotBuilder::find_expected(const Sent& named) {
   expected_.clear();
-  const std::uint32_t first = history_.first_of_tick(named.mark.snapshot);
-  for (std::uint32_t snapshot = first; snapshot <= named.mark.snapshot; ++snapshot) {
+  const SnapshotNumber first = history_.first_of_tick(named.mark.snapshot);
+  for (SnapshotNumber snapshot = first; snapshot <= named.mark.snapshot; ++snapshot) {
     const Sent* const each = sent_.find(snapshot);
     if (each == nullptr || (each != &named && !history_.assumed_delivered(*each))) continue;
     const std::size_t before = expected_.size();
@@ -272,7 +272,7 @@ std::optional<SnapshotPlan> SnapshotBuilder::plan(const SnapshotHead& heading,
   std::size_t room = room_of_client.now - kSectionBits;
   SnapshotPlan plan;
   plan.max_bits = room_of_client.now;
-  const Sent* const named = heading.named > 0 ? sent_.find(heading.named) : nullptr;
+  const Sent* const named = heading.named ? sent_.find(heading.named) : nullptr;
   const ContinuingList list = fit_continuing(named, room, plan);
   const bool has_others = std::any_of(candidates_.begin(), candidates_.end(),
                                       [](const Candidate& each) { return each.is_unexpected(); });
@@ -325,7 +325,7 @@ bool SnapshotBuilder::commit(const SnapshotHead& heading, const SnapshotPlan& pl
   added.fragments = plan.fragments;
   added.has_full = plan.sections.spawns;
   if (fragmented_.completing == mark.snapshot) added.completed = fragmented_.number;
-  if (history_.options_.speculative_baselines && history_.sure > 0) {
+  if (history_.options_.speculative_baselines && history_.sure) {
     for (const Entry& entry : entries_) {
       entities_.apply(entry.index, entry);
       history_.count_holders(entry.index);
@@ -366,7 +366,7 @@ void SnapshotBuilder::note_sent(const SnapshotMark& mark, const Candidate& each)
       {each.id, each.tick, type, generation, each.update, each.owner, share, each.index});
   ClientEntity& copy = entities_[each.index];
   // What changed since it was packed is still to be told.
-  const std::uint32_t upto = each.complete ? fragmented_.packed_at : mark.tick;
+  const Tick upto = each.complete ? fragmented_.packed_at : mark.tick;
   if (each.complete) {
     fragmented_.completing = mark.snapshot;
     ++history_.counts.fragmented;
@@ -385,11 +385,11 @@ void SnapshotBuilder::note_sent(const SnapshotMark& mark, const Candidate& each)
   if (!history_.repeats(each.index) || each.update == Update::despawn) {
     entities_.settled(each.index) = upto;
   }
-  if (copy.waiting_since != 0) {
+  if (copy.waiting_since) {
     history_.counts.longest_wait =
         std::max(history_.counts.longest_wait, mark.tick - copy.waiting_since);
   }
-  copy.waiting_since = 0;
+  copy.waiting_since = {};
   switch (each.update) {
     case Update::full: ++history_.counts.whole; break;
     case Update::delta:
@@ -401,8 +401,8 @@ void SnapshotBuilder::note_sent(const SnapshotMark& mark, const Candidate& each)
 }
 
 // The digest over everything that the client has as of `base`, every `digest_every` snapshots.
-std::optional<std::uint32_t> SnapshotBuilder::digest(std::uint32_t base) const {
-  if (history_.options_.digest_every == 0 || base == 0 ||
+std::optional<std::uint32_t> SnapshotBuilder::digest(SnapshotNumber base) const {
+  if (history_.options_.digest_every == 0 || !base ||
       history_.last_snapshot + 1 - history_.digested < history_.options_.digest_every) {
     return std::nullopt;
   }

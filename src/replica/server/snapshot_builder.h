@@ -24,7 +24,7 @@ namespace kwind::replica {
 /// What stands before the values of a snapshot, but for what differs between clients in step.
 struct SnapshotHead {
   SnapshotMark mark;
-  std::uint32_t named = 0;  ///< the snapshot that it builds on, 0: none
+  SnapshotNumber named;  ///< the snapshot that it builds on
   SnapshotMark named_mark;
   std::optional<std::uint32_t> digest;
   Sections sections;             ///< of the plan, once there is one
@@ -60,7 +60,7 @@ class SnapshotBuilder {
   SnapshotBuilder(BaselineHistory& history, ClientsShared& shared, SymbolCounts* symbol_counts);
 
   /// False if there is nothing to say. Otherwise `heading` is complete but for its sections.
-  bool begin(InterestQuery* query, std::vector<std::uint32_t>& acks, SnapshotHead& heading);
+  bool begin(InterestQuery* query, std::vector<SnapshotNumber>& acks, SnapshotHead& heading);
   /// Nothing if not even one update fits.
   std::optional<SnapshotPlan> plan(const SnapshotHead& heading, Room& room_of_client);
   /// Puts all behind the head into body(). Returns the bits.
@@ -92,7 +92,7 @@ class SnapshotBuilder {
   ContinuingBits mark_continuing();
   void rank(bool with_continuing);
   [[nodiscard]] Sections sections_of_taken(bool with_continuing) const;
-  [[nodiscard]] std::optional<std::uint32_t> digest(std::uint32_t base) const;
+  [[nodiscard]] std::optional<std::uint32_t> digest(SnapshotNumber base) const;
   void note_sent(const SnapshotMark& mark);
   void note_sent(const SnapshotMark& mark, const Candidate& each);
 
@@ -146,7 +146,7 @@ class SnapshotBuilder {
                              UpdateExplanation& answer) const;
   [[nodiscard]] std::vector<std::string_view> fields_of(const Candidate& each) const;
 
-  [[nodiscard]] std::uint32_t tick() const { return history_.tick(); }
+  [[nodiscard]] Tick tick() const { return history_.tick(); }
 
   BaselineHistory& history_;
   ClientsShared& shared_;

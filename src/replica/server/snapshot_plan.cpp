@@ -25,7 +25,7 @@ constexpr std::size_t kMinBits = 4;
 // The fragmented entity may have despawned or left the view. Fragmenting is cancelled, unless the
 // last fragment is in flight: that one may still make the entity appear.
 void SnapshotBuilder::cancel_unneeded_fragments() {
-  if (fragmented_.id == 0 || fragmented_.completing != 0) return;
+  if (fragmented_.id == 0 || fragmented_.completing) return;
   const auto index = entities_.find(fragmented_.id);
   if (!index || !entities_.look(*index).in_view || !world_.briefs[fragmented_.id].alive ||
       !history_.is_packed(*index)) {
@@ -91,8 +91,8 @@ bool SnapshotBuilder::limit_repeats() {
     if (each.repeat) by_priority_.push_back(&each);
   }
   std::sort(by_priority_.begin(), by_priority_.end(), [&](const Candidate* a, const Candidate* b) {
-    const std::uint32_t a_tick = world_.briefs[a->id].changed_at;
-    const std::uint32_t b_tick = world_.briefs[b->id].changed_at;
+    const Tick a_tick = world_.briefs[a->id].changed_at;
+    const Tick b_tick = world_.briefs[b->id].changed_at;
     return a_tick != b_tick ? a_tick > b_tick : a->id < b->id;
   });
   std::size_t left = kMaxRepeatBits;

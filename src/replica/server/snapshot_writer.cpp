@@ -21,8 +21,8 @@ std::size_t SnapshotBuilder::states_known(std::uint32_t id, const Baseline& base
                                           KnownStates& known) const {
   const Rows& history = *world_.entities[id].history;
   std::size_t count = 0;
-  for (const std::uint32_t at : baseline.ticks) {
-    if (at == 0 || (count > 0 && tick() - at > kLongestMemory)) break;
+  for (const Tick at : baseline.ticks) {
+    if (!at || (count > 0 && tick() - at > kLongestMemory)) break;
     const auto row = history.at_or_before(at);
     if (!row) break;
     known[count++] = {at, history.row(*row)};
@@ -92,7 +92,7 @@ bool SnapshotBuilder::share_change(Candidate& each) {
   }
   // What is too old counts for nothing.
   const auto known_tick = [&](std::size_t i) {
-    return i == 0 || tick() - baseline.ticks[i] <= kLongestMemory ? baseline.ticks[i] : 0;
+    return i == 0 || tick() - baseline.ticks[i] <= kLongestMemory ? baseline.ticks[i] : Tick{};
   };
   SharedEntityBits& shared_bits = shared_.bits_of(each.id, known_tick(0), known_tick(1));
   bool there = shared_bits.tick == tick() && shared_bits.owner == each.owner &&

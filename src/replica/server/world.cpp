@@ -75,8 +75,8 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   entity.model = &model;
   entity.put = false;
   WorldState::Brief& brief = s.briefs[id];
-  brief = {0,
-           0,
+  brief = {{},
+           {},
            0,
            info.type,
            static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations),
@@ -135,7 +135,7 @@ class WorldState::FieldReader {
                                           model_.info().type,
                                           model_.info().name,
                                           model_.info().fields[index].name,
-                                          state_.tick};
+                                          state_.tick.raw()};
   }
   // Fields that travel at spawn alone keep their first value.
   void read_column(bits::Reader& in, std::size_t field_bits) {
@@ -242,7 +242,7 @@ void World::end_tick() {
 // Between two ticks values are blended, as a client shows them.
 PastWorld World::at(double tick) const {
   // The tick that is open has no rows yet; ticks older than the ring of rows give the oldest row.
-  const double newest = std::max(state_->tick - 1.0, 1.0);
+  const double newest = std::max(state_->tick.raw() - 1.0, 1.0);
   const double wanted = std::isfinite(tick) ? std::clamp(tick, 1.0, newest) : newest;
   const auto whole = static_cast<std::uint32_t>(wanted);
   return {*this, whole, wanted - whole};
@@ -256,8 +256,8 @@ void PastWorld::decode_at(schema::AnyRef wanted, const schema::EntityInfo& info,
   const WorldState::Brief& brief = s.briefs[wanted.id];
   const WorldState::Entity& entity = s.entities[wanted.id];
   if (brief.generation != wanted.generation || &entity.model->info() != &info) return;
-  if (!brief.alive && tick >= brief.changed_at) return;
-  const auto row = entity.history->at_or_before(tick);
+  if (!brief.alive && Tick(tick) >= brief.changed_at) return;
+  const auto row = entity.history->at_or_before(Tick(tick));
   if (!row) return;
   const Known known{entity.history->tick(*row), entity.history->row(*row)};
   const std::size_t bits = write_row(s.value_bits, *entity.model, known, true, known.tick);
@@ -266,7 +266,7 @@ void PastWorld::decode_at(schema::AnyRef wanted, const schema::EntityInfo& info,
 }
 
 std::uint32_t World::tick() const {
-  return state_->tick;
+  return state_->tick.raw();
 }
 
 bool World::is_alive(schema::AnyRef entity) const {

@@ -22,9 +22,8 @@ struct ClientsShared {
   /// Places for bits that clients can share, by entity: so many sorts of clients at a time.
   static constexpr std::size_t kBitsSlots = 4;
 
-  [[nodiscard]] SharedEntityBits& bits_of(std::uint32_t id, std::uint32_t newest,
-                                          std::uint32_t second) {
-    return entity_bits[id][(newest + second) % kBitsSlots];
+  [[nodiscard]] SharedEntityBits& bits_of(std::uint32_t id, Tick newest, Tick second) {
+    return entity_bits[id][(newest.raw() + second.raw()) % kBitsSlots];
   }
 
   std::vector<std::array<SharedEntityBits, kBitsSlots>> entity_bits;  // by id
@@ -37,8 +36,8 @@ struct ClientsShared {
 struct WorldState {
   /// What replicators ask of every entity in view in every tick, close together.
   struct Brief {
-    std::uint32_t changed_at = 0;  ///< tick of the newest row; 0: none yet
-    std::uint32_t oldest = 0;      ///< tick of the oldest row that is remembered
+    Tick changed_at;           ///< of the newest row; none yet: none
+    Tick oldest;               ///< of the oldest row that is remembered
     std::uint32_t values = 0;  ///< digest of the newest row, as those have it that do not own it
     std::uint16_t type = 0;
     std::uint8_t generation = 0;
@@ -75,7 +74,7 @@ struct WorldState {
   std::vector<std::uint32_t> last_ended;
   std::vector<std::byte> value_bits;
   std::vector<std::byte> field;
-  std::uint32_t tick = 1;
+  Tick tick{1};
   std::size_t alive = 0;
   std::uint64_t out_of_range = 0;
   std::optional<OutOfRange> last_out_of_range;
