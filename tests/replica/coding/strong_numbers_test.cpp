@@ -1,0 +1,50 @@
+// StrongNumber: ticks and snapshot numbers do not mix, and count as 32-bit numbers do.
+#include "replica/coding/strong_numbers.h"
+
+#include <gtest/gtest.h>
+
+#include <type_traits>
+
+namespace kwind::replica {
+namespace strong_numbers_test {
+
+template <class A, class B>
+concept Comparable = requires(A a, B b) {
+  a == b;
+};
+template <class A, class B>
+concept Subtractable = requires(A a, B b) {
+  a - b;
+};
+
+static_assert(!Comparable<Tick, SnapshotNumber> && !Subtractable<Tick, SnapshotNumber>);
+static_assert(!Comparable<Tick, std::uint32_t>, "a tick is not compared with an id or a count");
+static_assert(!std::is_convertible_v<std::uint32_t, Tick>);
+static_assert(!std::is_convertible_v<Tick, std::uint32_t>);
+static_assert(sizeof(Tick) == 4 && std::is_trivially_copyable_v<Tick>);
+
+TEST(StrongNumbers, CountFromOneAndNoneIsFalse) {
+  EXPECT_FALSE(SnapshotNumber());
+  SnapshotNumber number(7);
+  EXPECT_TRUE(number);
+  EXPECT_EQ((++number).raw(), 8U);
+  EXPECT_EQ((number + 2).raw(), 10U);
+  EXPECT_EQ((number - 3).raw(), 5U);
+  EXPECT_EQ(SnapshotNumber(10) - SnapshotNumber(4), 6U);
+  EXPECT_LT(SnapshotNumber(4), SnapshotNumber(10));
+  EXPECT_EQ(SnapshotNumber(70) % std::size_t{64}, 6U);
+}
+
+TEST(StrongNumbers, WrapAsUnsignedNumbersDo) {
+  EXPECT_EQ((Tick(0xffffffffU) + 2).raw(), 1U);
+  EXPECT_EQ(Tick(1) - Tick(0xffffffffU), 2U);
+}
+
+TEST(StrongNumbers, ThereIsNoneBeforeTheFirst) {
+  EXPECT_EQ(number_before(Tick(10), 3), Tick(7));
+  EXPECT_EQ(number_before(Tick(3), 3), Tick());
+  EXPECT_EQ(number_before(Tick(2), 3), Tick());
+}
+
+}  // namespace strong_numbers_test
+}  // namespace kwind::replica
