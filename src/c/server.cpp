@@ -1,41 +1,13 @@
 // The server of the C interface: a kwind::Server and, if wanted, its Replication, whose handlers
 // fill a queue of events.
-#include "kwind/server.h"
-
 #include <algorithm>
 #include <optional>
 
-#include "c/host.h"
+#include "c/server_object.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_transport.h"
 
 namespace kwind::c {
-namespace {
-
-Peer peer_of(std::uint32_t number) {
-  return static_cast<Peer>(number);
-}
-std::uint32_t number_of(Peer peer) {
-  return static_cast<std::uint32_t>(peer);
-}
-
-struct ServerObject final : Object {
-  static constexpr ObjectType kType = ObjectType::server;
-  explicit ServerObject(const std::shared_ptr<ProtocolObject>& protocol)
-      : Object(kType), messages(protocol, schema::Direction::from_server) {}
-
-  void attach();
-  void attach_world(const kwind_server_options& options, std::optional<std::size_t> input);
-  Errc take(Peer peer, const route::RawMessage& message, schema::Layout& layout);
-
-  // In this order: what the server's end still tells, goes into the queue.
-  Messages messages;
-  std::unique_ptr<Server> server;
-  std::optional<Replication> state;
-  std::optional<std::size_t> input_type;
-  std::string public_key;
-  std::vector<std::string> addresses;
-};
 
 // Handlers of the server put events into the queue.
 void ServerObject::attach() {
@@ -111,6 +83,8 @@ void ServerObject::attach_world(const kwind_server_options& options,
     messages.events().push(std::move(event));
   });
 }
+
+namespace {
 
 // ---- opening ----
 
@@ -227,39 +201,6 @@ kwind_result step(ServerObject& object, std::uint32_t wait_ms) {
   return KWIND_OK;
 }
 
-// ---- calls on a server, or on its world ----
-
-// Locks the handle and runs; a stale handle is an error, not a crash.
-template <class Use>
-kwind_result with(const kwind_server* handle, const Use& use) {
-  return call([&] {
-    const Held<ServerObject> held(handle);
-    return held ? use(*held) : held.result();
-  });
-}
-
-// Functions of entities need a description that has some.
-template <class Use>
-kwind_result with_world(const kwind_server* handle, const Use& use) {
-  return with(handle, [&](ServerObject& object) {
-    if (!object.state) {
-      return fail(KWIND_E_DESCRIPTION,
-                  "the server was opened without a tick_rate: it has no world");
-    }
-    return use(object, *object.state);
-  });
-}
-
-// Runs use(view) for a peer's view.
-template <class Use>
-kwind_result with_view(const kwind_server* handle, std::uint32_t peer, const Use& use) {
-  return with_world(handle, [&](ServerObject& object, Replication& state) {
-    ClientView* const view = state.view(peer_of(peer));
-    if (view == nullptr) return from_errc(Errc::no_such_peer);
-    return use(object, *view);
-  });
-}
-
 // Locks two objects: the host and a value of its protocol.
 template <class Use>
 kwind_result with_message(const kwind_server* handle, const kwind_value* value,
@@ -272,53 +213,15 @@ kwind_result with_message(const kwind_server* handle, const kwind_value* value,
   });
 }
 
-// References of C have the same two numbers as those of C++.
-schema::AnyRef any_ref(kwind_ref entity) {
-  return {entity.id, entity.generation};
-}
-kwind_result no_entity(kwind_ref entity) {
-  return fail(KWIND_E_NO_ENTITY,
-              fmt::format("there is no entity {}, generation {}", entity.id, entity.generation));
-}
-
-// The value is encoded by the run-time codec; a value out of range is named.
-kwind_result spawn(ServerObject& object, Replication& state, const ValueObject& value,
-                   kwind_ref* out) {
-  const ProtocolObject& protocol = *object.messages.protocol();
-  if (value.protocol != object.messages.protocol() || value.type.role != Role::entity) {
-    return fail(KWIND_E_TYPE,
-                fmt::format("{} is no entity of this server's protocol", *value.type.name));
-  }
-  const schema::Entity& type = protocol.protocol.entities[value.type.index];
-  const auto made =
-      state.world().spawn_encoded(*protocol.entities.info().types[value.type.index],
-                                  [&](schema::Encoder& to, const auto& mark) {
-                                    encode_columns(protocol.protocol, type, value.value, to, mark);
-                                  });
-  if (!made) {
-    return fail(KWIND_E_TOO_MANY, fmt::format("the world has all of its {} entities",
-                                              protocol.protocol.entities_up_to));
-  }
-  *out = {made->id, made->generation};
-  return KWIND_OK;
-}
-
-// The value must be of the entity's type.
-kwind_result set(ServerObject& object, Replication& state, kwind_ref entity,
-                 const ValueObject& value) {
-  const ProtocolObject& protocol = *object.messages.protocol();
-  const schema::EntityInfo* const type = state.world().type_of(any_ref(entity));
-  if (type == nullptr) return no_entity(entity);
-  if (value.protocol != object.messages.protocol() || value.type.role != Role::entity ||
-      value.type.index != type->type) {
-    return fail(KWIND_E_TYPE,
-                fmt::format("the entity is a {}, the value is a {}", type->name, *value.type.name));
-  }
-  const schema::Entity& description = protocol.protocol.entities[type->type];
-  state.world().put_encoded(any_ref(entity), [&](schema::Encoder& to, const auto& mark) {
-    encode_columns(protocol.protocol, description, value.value, to, mark);
+template <class Act>
+kwind_result with_rooms_of(kwind_server* server, std::uint32_t peer, const char* room,
+                           const Act& act) {
+  return with(server, [&](ServerObject& object) {
+    if (room == nullptr) return fail(KWIND_E_ARGUMENT, "the room is NULL");
+    if (object.server->slot(peer_of(peer)) == 0) return from_errc(Errc::no_such_peer);
+    act(object.server->rooms());
+    return kwind_result{KWIND_OK};
   });
-  return KWIND_OK;
 }
 
 }  // namespace
@@ -447,22 +350,14 @@ kwind_result kwind_server_send_room(kwind_server* server, const char* room, uint
 
 // Rooms exist while they have members. To enter a room twice changes nothing.
 kwind_result kwind_server_enter_room(kwind_server* server, uint32_t peer, const char* room) {
-  return with(server, [&](ServerObject& object) {
-    if (room == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "the room is NULL");
-    if (object.server->slot(kwind::c::peer_of(peer)) == 0) return from_errc(Errc::no_such_peer);
-    object.server->rooms().enter(kwind::c::peer_of(peer), room);
-    return kwind_result{KWIND_OK};
-  });
+  return kwind::c::with_rooms_of(server, peer, room,
+                                 [&](auto& rooms) { rooms.enter(kwind::c::peer_of(peer), room); });
 }
 
 // A client that ends leaves its rooms by itself.
 kwind_result kwind_server_leave_room(kwind_server* server, uint32_t peer, const char* room) {
-  return with(server, [&](ServerObject& object) {
-    if (room == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "the room is NULL");
-    if (object.server->slot(kwind::c::peer_of(peer)) == 0) return from_errc(Errc::no_such_peer);
-    object.server->rooms().leave(kwind::c::peer_of(peer), room);
-    return kwind_result{KWIND_OK};
-  });
+  return kwind::c::with_rooms_of(server, peer, room,
+                                 [&](auto& rooms) { rooms.leave(kwind::c::peer_of(peer), room); });
 }
 
 // A request is answered once: the number is of no use afterwards.
@@ -529,71 +424,6 @@ kwind_result kwind_server_stats(kwind_server* server, kwind_stats* out) {
     made.connections = static_cast<std::uint32_t>(object.server->peers().size());
     if (object.state) made.values_out_of_range += object.state->world().out_of_range();
     *out = made;
-    return kwind_result{KWIND_OK};
-  });
-}
-
-// The entity appears to clients in the next tick.
-kwind_result kwind_server_spawn(kwind_server* server, const kwind_value* entity, kwind_ref* out) {
-  return with_world(server, [&](ServerObject& object, kwind::Replication& state) {
-    const Held<ValueObject> held(entity);
-    if (!held) return held.result();
-    if (out == nullptr) return kwind::c::fail(KWIND_E_ARGUMENT, "`out` is NULL");
-    return kwind::c::spawn(object, state, *held, out);
-  });
-}
-
-// All fields are set; clients are sent those that changed.
-kwind_result kwind_server_set(kwind_server* server, kwind_ref entity, const kwind_value* state) {
-  return with_world(server, [&](ServerObject& object, kwind::Replication& world) {
-    const Held<ValueObject> held(state);
-    if (!held) return held.result();
-    return kwind::c::set(object, world, entity, *held);
-  });
-}
-
-// The reference is stale from now on, also when its id is used again: the generation differs.
-kwind_result kwind_server_despawn(kwind_server* server, kwind_ref entity) {
-  return with_world(server, [&](ServerObject&, kwind::Replication& state) {
-    if (!state.world().despawn(kwind::c::any_ref(entity))) return kwind::c::no_entity(entity);
-    return kwind_result{KWIND_OK};
-  });
-}
-
-// The client sees what is around the entity, and owns it.
-kwind_result kwind_server_follow(kwind_server* server, uint32_t peer, kwind_ref entity) {
-  return with_view(server, peer, [&](ServerObject& object, kwind::ClientView& view) {
-    if (!object.state->world().is_alive(kwind::c::any_ref(entity))) {
-      return kwind::c::no_entity(entity);
-    }
-    view.follow(kwind::c::any_ref(entity));
-    object.server->owners().give(kwind::c::any_ref(entity), kwind::c::peer_of(peer));
-    return kwind_result{KWIND_OK};
-  });
-}
-
-// A fixed place to see from, in place of an entity.
-kwind_result kwind_server_set_origin(kwind_server* server, uint32_t peer, double x, double y,
-                                     double z) {
-  return with_view(server, peer, [&](ServerObject&, kwind::ClientView& view) {
-    view.set_origin(x, y, z);
-    return kwind_result{KWIND_OK};
-  });
-}
-
-// The owner sees the fields that are `owner only`, and may send messages in the entity's name.
-kwind_result kwind_server_set_owned(kwind_server* server, uint32_t peer, kwind_ref entity,
-                                    int owned) {
-  return with_view(server, peer, [&](ServerObject& object, kwind::ClientView& view) {
-    const auto ref = kwind::c::any_ref(entity);
-    if (!object.state->world().is_alive(ref)) return kwind::c::no_entity(entity);
-    if (owned != 0) {
-      view.add_owned(ref);
-      object.server->owners().give(ref, kwind::c::peer_of(peer));
-    } else {
-      view.remove_owned(ref);
-      object.server->owners().take(ref);
-    }
     return kwind_result{KWIND_OK};
   });
 }

@@ -4,6 +4,7 @@
 #include "kwind/host/replication.h"
 
 #include <algorithm>
+#include <set>
 #include <utility>
 
 namespace kwind::host {
@@ -34,6 +35,10 @@ Replication::Replication(Server& server, const schema::EntitiesInfo& entities,
   server_.on_connect(lifetime_.bind([this](Peer peer) { connect(peer); }));
   server_.on_disconnect(
       lifetime_.bind([this](Peer peer, Errc, std::string_view) { views_.erase(peer); }));
+  server_.rooms().on_enter(lifetime_.bind(
+      [this](Peer peer, const route::RoomKey& room) { show_room(peer, room, true); }));
+  server_.rooms().on_leave(lifetime_.bind(
+      [this](Peer peer, const route::RoomKey& room) { show_room(peer, room, false); }));
   server_.on_payload([this](Peer peer, std::span<const std::byte> payload, std::size_t bits) {
     ClientView* const client = view(peer);
     return client == nullptr ? Errc::payload_not_taken
@@ -60,7 +65,54 @@ void Replication::connect(Peer peer) {
   client.reset(new ClientView(
       peer, world_, interest_,
       {.speculative_baselines = options_.speculative_baselines, .codes = tables_of(peer)}));
+  for (const route::RoomKey& room : server_.rooms().rooms_of(peer)) show_room(peer, room, true);
   on_client_(*client);
+}
+
+// Rooms of the server are names, rooms of interest numbers. A room that no entity was put in has no
+// number, and whoever enters it sees nothing more.
+void Replication::show_room(Peer peer, const route::RoomKey& room, bool shows) {
+  ClientView* const client = view(peer);
+  const auto number = room_numbers_.find(room);
+  if (client == nullptr || number == room_numbers_.end()) return;
+  shows ? client->query_.enter_room(number->second) : client->query_.leave_room(number->second);
+}
+
+std::uint32_t Replication::number_of(const route::RoomKey& room) {
+  const auto [place, is_new] = room_numbers_.try_emplace(room, last_room_number_ + 1);
+  if (!is_new) return place->second;
+  ++last_room_number_;
+  for (const Peer peer : server_.rooms().members(room)) show_room(peer, room, true);
+  return place->second;
+}
+
+// A server of a million matches does not keep their names: those without an entity go whenever the
+// names have doubled.
+void Replication::forget_empty_rooms() {
+  if (room_numbers_.size() < forget_rooms_at_) return;
+  std::erase_if(placed_, [&](const auto& each) { return !world_.is_alive(each.second.first); });
+  std::set<std::uint32_t> in_use;
+  for (const auto& [id, place] : placed_) in_use.insert(place.second);
+  std::erase_if(room_numbers_, [&](const auto& each) {
+    if (in_use.count(each.second) > 0) return false;
+    for (const Peer peer : server_.rooms().members(each.first)) show_room(peer, each.first, false);
+    return true;
+  });
+  forget_rooms_at_ = std::max<std::size_t>(256, 2 * room_numbers_.size());
+}
+
+bool Replication::put_in_room(schema::AnyRef entity, const route::RoomKey& room) {
+  if (!world_.is_alive(entity)) return false;
+  forget_empty_rooms();
+  const std::uint32_t number = number_of(room);
+  placed_.insert_or_assign(entity.id, std::pair(entity, number));
+  return interest_.put_in_room(entity, number);
+}
+
+bool Replication::take_out_of_room(schema::AnyRef entity) {
+  if (!world_.is_alive(entity)) return false;
+  placed_.erase(entity.id);
+  return interest_.put_in_room(entity, 0);
 }
 
 // Tables that both ends hold: the handshake agreed on a digest. nullptr stands for built-in tables.

@@ -204,6 +204,8 @@ TEST_F(Misuse, WorldHasALimitAndTypes) {
   EXPECT_EQ(kwind_server_set(server, {0xffffffff, 200}, tug), KWIND_E_NO_ENTITY);
   EXPECT_EQ(kwind_server_despawn(server, {0, 0}), KWIND_E_NO_ENTITY);
   EXPECT_EQ(kwind_server_follow(server, 1, {59, 1}), KWIND_E_NO_ENTITY);
+  EXPECT_EQ(kwind_server_put_in_room(server, {59, 1}, "quay"), KWIND_E_NO_ENTITY);
+  EXPECT_EQ(kwind_server_put_in_room(server, {59, 1}, nullptr), KWIND_E_NO_ENTITY);
   EXPECT_STREQ(kwind_result_name(kwind_server_follow(server, 99, first)), "no_such_peer");
   int count = 1;
   while (kwind_server_spawn(server, buoy, &other) == KWIND_OK) ++count;
@@ -318,7 +320,10 @@ TEST_F(Misuse, RandomCallsNeverCrash) {
         break;
       case 14: result = kwind_server_spawn(s, value(), &ref); break;
       case 15: result = kwind_server_set(s, entity(), value()); break;
-      case 16: result = kwind_server_despawn(s, entity()); break;
+      case 16:
+        result = pick(2) ? kwind_server_despawn(s, entity())
+                         : kwind_server_put_in_room(s, entity(), pick(2) ? path() : nullptr);
+        break;
       case 17:
         result = kwind_server_follow(s, static_cast<std::uint32_t>(pick(4)), entity());
         break;

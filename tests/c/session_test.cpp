@@ -147,6 +147,27 @@ TEST_F(Session, RoomsHoldPeers) {
   }));
 }
 
+TEST_F(Session, AnEntityInARoomIsForThoseInTheRoom) {
+  serve(50);
+  kwind_client* const client = join(50);
+  const std::uint32_t peer = last(server_events, KWIND_EVENT_CONNECTED)->event.peer;
+  Value buoy(protocol, "Buoy");
+  kwind_ref in_room{};
+  kwind_ref free{};
+  ASSERT_EQ(kwind_server_spawn(server, buoy, &in_room), KWIND_OK);
+  ASSERT_EQ(kwind_server_put_in_room(server, in_room, "lock"), KWIND_OK) << kwind_last_error();
+  ASSERT_EQ(kwind_server_spawn(server, buoy, &free), KWIND_OK);
+  ASSERT_TRUE(until([&] { return count(client_events[0], KWIND_EVENT_SPAWNED) == 1; }));
+  Value seen(protocol, "Buoy");
+  EXPECT_EQ(kwind_client_get(client, in_room, seen), KWIND_E_NO_ENTITY);
+  ASSERT_EQ(kwind_server_enter_room(server, peer, "lock"), KWIND_OK);
+  ASSERT_TRUE(until([&] { return count(client_events[0], KWIND_EVENT_SPAWNED) == 2; }));
+  ASSERT_EQ(kwind_server_leave_room(server, peer, "lock"), KWIND_OK);
+  ASSERT_TRUE(until([&] { return count(client_events[0], KWIND_EVENT_DESPAWNED) == 1; }));
+  ASSERT_EQ(kwind_server_put_in_room(server, in_room, nullptr), KWIND_OK);
+  ASSERT_TRUE(until([&] { return count(client_events[0], KWIND_EVENT_SPAWNED) == 3; }));
+}
+
 TEST_F(Session, WorldReachesClientsAndIsSampledBetweenTicks) {
   serve(50);
   kwind_client* const client = join(50);

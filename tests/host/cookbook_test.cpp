@@ -69,16 +69,14 @@ TEST(Cookbook, APlayerGoesFromTheLobbyIntoAMatch) {
   const auto gull = *state.spawn(Gull{{1, 1}});
   const auto other = *state.spawn(Gull{{2, 2}});
   // recipe
-  state.interest().put_in_room(gull.ref(), 7);  // an entity of match 7
+  state.put_in_room(gull, "match 7");
   server.on<Enter>([&](Peer peer, const Enter& order) {
     const std::string room = "match " + std::to_string(order.match);
     server.rooms().move(peer, "lobby", room);
-    ClientView& view = *state.view(peer);
-    view.set_origin(0, 0);
-    view.enter_room(static_cast<std::uint32_t>(order.match));
+    state.view(peer)->set_origin(0, 0);
   });
   // end
-  state.interest().put_in_room(other.ref(), 8);
+  state.put_in_room(other, "match 8");
   server.on_connect([&](Peer peer) { server.rooms().enter(peer, "lobby"); });
   Client& ada = hosts.join();
   ReplicatedWorld world(ada, cookbook::kEntities);

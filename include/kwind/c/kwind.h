@@ -363,6 +363,10 @@ KWIND_C_API kwind_result kwind_server_spawn(kwind_server* server, const kwind_va
 KWIND_C_API kwind_result kwind_server_set(kwind_server* server, kwind_ref entity,
                                           const kwind_value* state);
 KWIND_C_API kwind_result kwind_server_despawn(kwind_server* server, kwind_ref entity);
+/* Only clients in that room see the entity from now on; `room` NULL: all do. An entity is in one room at most.
+   Errors: KWIND_E_NO_ENTITY. */
+KWIND_C_API kwind_result kwind_server_put_in_room(kwind_server* server, kwind_ref entity,
+                                                  const char* room);
 /* The peer views from the position of the entity, and owns it. Errors: no_such_peer. */
 KWIND_C_API kwind_result kwind_server_follow(kwind_server* server, uint32_t peer, kwind_ref entity);
 /* The peer views from a fixed position. */

@@ -61,10 +61,6 @@ class KWIND_API ClientView {
   void add_owned(schema::AnyRef entity) { query_.add_owned(entity); }
   /// Ends that.
   void remove_owned(schema::AnyRef entity) { query_.remove_owned(entity); }
-  /// Shows the entities of a room, see replica::Interest::put_in_room().
-  void enter_room(std::uint32_t room) { query_.enter_room(room); }
-  /// Ends that.
-  void leave_room(std::uint32_t room) { query_.leave_room(room); }
   /// Hides each entity for which `shows` returns false.
   void set_filter(std::function<bool(schema::AnyRef)> shows) {
     query_.set_filter(std::move(shows));
@@ -165,11 +161,18 @@ class KWIND_API Replication final : public LoopStage {
   template <schema::ReplicaEntity T>
   [[nodiscard]] std::optional<Entity<T>> spawn(const T& value);
 
+  /// Only clients that are in this room of Server::rooms() see the entity from now on, where they
+  /// would see it otherwise. An entity is in one room at most. False if it has despawned.
+  /// O(clients in the room); now and then O(entities that were put in rooms).
+  bool put_in_room(schema::AnyRef entity, const route::RoomKey& room);
+  /// All clients see it again. False if it has despawned.
+  bool take_out_of_room(schema::AnyRef entity);
+
   /// nullptr: no such client.
   [[nodiscard]] ClientView* view(Peer peer);
   /// The low level: entities of types that are known at run time only, counts, memory.
   [[nodiscard]] replica::World& world() { return world_; }
-  /// The low level of interest: rooms of entities.
+  /// The low level of interest. Its numbered rooms are in use by put_in_room().
   [[nodiscard]] replica::Interest& interest() { return interest_; }
   /// The tick that is being made; the first is 1.
   [[nodiscard]] std::uint32_t tick() const { return world_.tick(); }
@@ -184,6 +187,9 @@ class KWIND_API Replication final : public LoopStage {
 
  private:
   void connect(Peer peer);
+  void show_room(Peer peer, const route::RoomKey& room, bool shows);
+  std::uint32_t number_of(const route::RoomKey& room);
+  void forget_empty_rooms();
   void begin_tick(const Guard& guard);
   void end_tick(const Guard& guard);
   [[nodiscard]] std::shared_ptr<const replica::CodeTables> tables_of(Peer peer) const;
@@ -193,6 +199,11 @@ class KWIND_API Replication final : public LoopStage {
   replica::World world_;
   replica::Interest interest_;
   std::map<Peer, std::unique_ptr<ClientView>> views_;
+  // Rooms that entities were put in: their numbers in `interest_`, and which entity is where.
+  std::map<route::RoomKey, std::uint32_t> room_numbers_;
+  std::map<std::uint32_t, std::pair<schema::AnyRef, std::uint32_t>> placed_;  // by id
+  std::uint32_t last_room_number_ = 0;
+  std::size_t forget_rooms_at_ = 256;  // how many there are when those without entities go
   route::Observers<ClientView&> on_client_;
   route::Observers<std::uint32_t> on_tick_;
   route::Observers<std::uint32_t> on_tick_ended_;

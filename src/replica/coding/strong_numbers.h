@@ -1,7 +1,7 @@
 // Numbers of snapshots and of ticks as types of their own: neither is passed for the other, for an
 // entity's id or for a count. Pure.
 #pragma once
-#include <compare>
+#include <cstddef>
 #include <cstdint>
 
 namespace kwind::replica {
@@ -17,7 +17,11 @@ class StrongNumber {
   [[nodiscard]] constexpr std::uint32_t raw() const { return raw_; }
   /// Whether there is one.
   explicit constexpr operator bool() const { return raw_ != 0; }
-  friend constexpr auto operator<=>(StrongNumber, StrongNumber) = default;
+  friend constexpr bool operator==(StrongNumber, StrongNumber) = default;
+  friend constexpr bool operator<(StrongNumber a, StrongNumber b) { return a.raw_ < b.raw_; }
+  friend constexpr bool operator>(StrongNumber a, StrongNumber b) { return b < a; }
+  friend constexpr bool operator<=(StrongNumber a, StrongNumber b) { return !(b < a); }
+  friend constexpr bool operator>=(StrongNumber a, StrongNumber b) { return !(a < b); }
 
   constexpr StrongNumber& operator++() {
     ++raw_;
