@@ -115,7 +115,7 @@ BENCHMARK(handshake_of_the_server)->Unit(benchmark::kMicrosecond);
 
 // What of it is X25519: an ephemeral key, and two exchanges.
 void key_exchanges_of_a_handshake(benchmark::State& state) {
-  const link::KeyPair a = kit::server_key();
+  const link::KeyPair& a = kit::server_key();
   std::array<unsigned char, 32> out{};
   const auto* secret = reinterpret_cast<const unsigned char*>(a.secret.bytes().data());
   const auto* other = reinterpret_cast<const unsigned char*>(a.public_key.data());

@@ -31,8 +31,7 @@ class State {
     }
   }
   struct Eye {
-    Eye(replica::World& world, replica::Interest& interest)
-        : replicator(world), query(interest) {
+    Eye(replica::World& world, replica::Interest& interest) : replicator(world), query(interest) {
       replicator.bind(&query);
     }
     replica::ClientReplicator replicator;

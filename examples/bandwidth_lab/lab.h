@@ -112,19 +112,21 @@ std::string json_of(const T& value) {  // NOLINT(misc-no-recursion)
     visit_fields(value, [&](std::string_view name, const auto& field) {
       all += fmt::format("{}\"{}\":{}", all.empty() ? "" : ",", name, json_of(field));
     });
-    return "{" + all + "}";
+    return fmt::format("{{{}}}", all);
   } else if constexpr (requires { value.rows(); }) {
     std::string all;
     for (Eigen::Index i = 0; i < value.rows(); ++i) {
       all += fmt::format("{}{}", i > 0 ? "," : "", value[i]);
     }
-    return "[" + all + "]";
+    return fmt::format("[{}]", all);
   } else if constexpr (std::is_convertible_v<T, std::string_view>) {
     return fmt::format("\"{}\"", std::string_view(value));
   } else if constexpr (requires { value.begin(); }) {
     std::string all;
-    for (const auto& item : value) all += (all.empty() ? "" : ",") + json_of(item);
-    return "[" + all + "]";
+    for (const auto& item : value) {
+      all += fmt::format("{}{}", all.empty() ? "" : ",", json_of(item));
+    }
+    return fmt::format("[{}]", all);
   } else {
     return fmt::format("{}", value);
   }

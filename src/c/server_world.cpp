@@ -89,6 +89,7 @@ kwind_result kwind_server_despawn(kwind_server* server, kwind_ref entity) {
   });
 }
 
+// A room is the one of kwind_server_enter_room().
 kwind_result kwind_server_put_in_room(kwind_server* server, kwind_ref entity, const char* room) {
   return with_world(server, [&](ServerObject&, kwind::Replication& state) {
     const auto ref = kwind::c::any_ref(entity);

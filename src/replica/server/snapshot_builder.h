@@ -141,7 +141,7 @@ class SnapshotBuilder {
   void write_spawns(bits::Writer& out, bool with_parts);
   void write_fragments(bits::Writer& out, const FragmentRun& run) const;
 
-  // ---- Questions: explanation.cpp ----
+  // ---- Why: explanation.cpp ----
   void answer_without_update(std::size_t index, const WorldState::Brief& brief,
                              UpdateExplanation& answer) const;
   [[nodiscard]] std::vector<std::string_view> fields_of(const Candidate& each) const;
