@@ -7,6 +7,8 @@
 #include <set>
 #include <utility>
 
+#include "host/table_meter.h"
+
 namespace kwind::host {
 
 ClientView::ClientView(Peer peer, replica::World& world, replica::Interest& interest,
@@ -27,14 +29,17 @@ void ClientView::follow(schema::AnyRef entity) {
 Replication::Replication(Server& server, const schema::EntitiesInfo& entities,
                          ReplicationOptions options)
     : server_(server),
+      entities_(entities),
       options_(std::move(options)),
       world_(entities, {.ticks_per_second = static_cast<double>(options_.tick_rate)}),
       interest_(world_, options_.view) {
   // A client that connected before would have no view.
   KWIND_ASSERT(server.connections() == 0);
   server_.on_connect(lifetime_.bind([this](Peer peer) { connect(peer); }));
-  server_.on_disconnect(
-      lifetime_.bind([this](Peer peer, Errc, std::string_view) { views_.erase(peer); }));
+  server_.on_disconnect(lifetime_.bind([this](Peer peer, Errc, std::string_view) {
+    if (meter_ != nullptr) meter_->leaves(peer);
+    views_.erase(peer);
+  }));
   server_.rooms().on_enter(lifetime_.bind(
       [this](Peer peer, const route::RoomKey& room) { show_room(peer, room, true); }));
   server_.rooms().on_leave(lifetime_.bind(
@@ -136,6 +141,17 @@ void Replication::on_tick_ended(std::function<void(std::uint32_t)> handler) {
   on_tick_ended_.add(std::move(handler));
 }
 
+void Replication::measure_tables(bool on) {
+  measures_tables_ = on;
+  if (meter_ != nullptr) meter_->stop();
+  if (!on || meter_ != nullptr) return;
+  meter_ = std::make_unique<TableMeter>(entities_);
+  meter_->set_turn(2 * options_.tick_rate);
+}
+TableFit Replication::table_fit() const {
+  return meter_ != nullptr ? meter_->fit() : TableFit{};
+}
+
 // nullptr for a peer that has disconnected.
 ClientView* Replication::view(Peer peer) {
   const auto found = views_.find(peer);
@@ -209,6 +225,7 @@ double Replication::tick_seen_by(Peer peer) const {
 void Replication::end_tick(const Guard& guard) {
   world_.end_tick();
   on_tick_ended_.each([&](const auto& handler) { guard([&] { handler(world_.tick() - 1); }); });
+  if (measures_tables_) meter_->tick(views_, [this](Peer peer) { return tables_of(peer); });
   for (const auto& [peer, client] : views_) {
     server_.schedule_payload(peer, &client->replicator_, options_.datagrams_per_tick);
   }

@@ -45,6 +45,16 @@ struct ReplicationOptions {
   std::vector<std::shared_ptr<const replica::CodeTables>> code_tables{};
 };
 
+/// How well the code tables in use fit what is sent, see Replication::measure_tables().
+struct TableFit {
+  std::uint64_t snapshots = 0;  ///< that were counted; with less than a thousand the rest is rough
+  double bytes = 0;             ///< of a snapshot, mean, with the tables in use
+  double trained_bytes = 0;     ///< the same with tables that `kwind train` would make of such
+                                ///< traffic, without another choice of predictors
+  /// Share of the bytes that training would save; below 0 if it would cost some.
+  [[nodiscard]] double saving() const { return bytes > 0 ? 1 - trained_bytes / bytes : 0; }
+};
+
 /// What one client is sent: the face of its interest query. Owned by Replication until the client
 /// disconnects.
 class KWIND_API ClientView {
@@ -102,6 +112,7 @@ class KWIND_API ClientView {
 
 template <schema::ReplicaEntity T>
 class Entity;
+class TableMeter;
 
 /// Construct it before the first client connects, and destroy it before the server, which may go on
 /// without it: its handlers do nothing then. Not to be destroyed in a handler. It takes the
@@ -168,6 +179,13 @@ class KWIND_API Replication final : public LoopStage {
   /// All clients see it again. False if it has despawned.
   bool take_out_of_room(schema::AnyRef entity);
 
+  /// From now on one client at a time counts, for two seconds each, what its snapshots say, until
+  /// `on` is false; what was counted stays. Costs that client the sharing of encoded snapshots and some time; no bit is
+  /// another one. Clients whose tables are not those of the first one are left out.
+  void measure_tables(bool on = true);
+  /// By what was counted so far. O(symbols of all alphabets): milliseconds.
+  [[nodiscard]] TableFit table_fit() const;
+
   /// nullptr: no such client.
   [[nodiscard]] ClientView* view(Peer peer);
   /// The low level: entities of types that are known at run time only, counts, memory.
@@ -195,6 +213,7 @@ class KWIND_API Replication final : public LoopStage {
   [[nodiscard]] std::shared_ptr<const replica::CodeTables> tables_of(Peer peer) const;
 
   Server& server_;
+  const schema::EntitiesInfo& entities_;
   ReplicationOptions options_;
   replica::World world_;
   replica::Interest interest_;
@@ -208,6 +227,8 @@ class KWIND_API Replication final : public LoopStage {
   route::Observers<std::uint32_t> on_tick_;
   route::Observers<std::uint32_t> on_tick_ended_;
   std::function<Errc(Peer, std::span<const std::byte>, std::size_t)> take_input_;
+  std::unique_ptr<TableMeter> meter_;
+  bool measures_tables_ = false;
   std::optional<TickClock> clock_{};
   bool takes_input_ = false;
   unsigned ticks_due_ = 0;
