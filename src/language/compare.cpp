@@ -48,6 +48,10 @@ class Comparison {
               harmless(where,
                        fmt::format("its rate changed from {} to {}", rate_text(a), rate_text(b)));
             }
+            if (a.freshness != b.freshness) {
+              harmless(where, fmt::format("its freshness changed from {} to {}",
+                                          name_of(a.freshness), name_of(b.freshness)));
+            }
             fields(a.fields, b.fields, where);
           });
     judge_state(entities);

@@ -479,6 +479,10 @@ class Generator {
     if (!all.grids.empty()) members.add("grids", "grids_of_" + entity.name);
     members.add_unless(kAlways, "life", life_of(entity.life))
         .add_unless(0, "at_most_per_second", entity.at_most_per_second);
+    if (entity.freshness != schema::Freshness::usual) {
+      members.add("freshness",
+                  fmt::format("kwind::schema::Freshness::{}", name_of(entity.freshness)));
+    }
     line("    {};", members.text());
     line("}}  // namespace tables");
     line(

@@ -62,7 +62,10 @@ std::string rate_text(const schema::Entity& entity) {
   const std::string rate = entity.at_most_per_second > 0
                                ? fmt::format(", told at most {}/s", entity.at_most_per_second)
                                : "";
-  return "all of its state" + rate + schema::life_text(entity.life, ", ");
+  const std::string freshness = entity.freshness == schema::Freshness::usual
+                                    ? ""
+                                    : fmt::format(", {}", name_of(entity.freshness));
+  return "all of its state" + rate + freshness + schema::life_text(entity.life, ", ");
 }
 
 // Words of a channel beside its delivery.

@@ -278,9 +278,20 @@ class Parser : private TypeParser {
   void entity(const Token& start) {
     EntitySyntax syntax;
     syntax.name = type_name("the name of the entity");
-    if (accept(",")) {
-      if (!accept("at")) stop_expected("`at most N/s`");
-      syntax.at_most = rate("how often a second its changes are told");
+    while (accept(",")) {
+      const Token clause = peek();
+      if (accept("at")) {
+        if (syntax.at_most.written()) said_twice(clause);
+        syntax.at_most = rate("how often a second its changes are told");
+      } else if (accept("urgent") || accept("lazy")) {
+        if (syntax.freshness.text == clause.text) said_twice(clause);
+        if (!syntax.freshness.text.empty() && syntax.freshness.text != clause.text) {
+          report(clause, "an entity is `urgent` or `lazy`, not both");
+        }
+        syntax.freshness = clause;
+      } else {
+        stop_expected("`at most N/s`, `urgent` or `lazy`");
+      }
     }
     life(syntax.life);
     syntax.fields = fields();

@@ -247,6 +247,21 @@ class Resolver {
       } else {
         entity.at_most_per_second = static_cast<std::uint16_t>(syntax.at_most.num);
       }
+      if (!syntax.freshness.text.empty()) {
+        entity.freshness =
+            syntax.freshness.text == "lazy" ? schema::Freshness::lazy : schema::Freshness::urgent;
+      }
+      // What may be a little off is held back until it is too far off: there is nothing to repeat.
+      const bool tolerant =
+          std::any_of(entity.fields.begin(), entity.fields.end(), [](const schema::Field& field) {
+            return field.words.follow && field.words.follow->within.num > 0;
+          });
+      if (entity.freshness == schema::Freshness::urgent && tolerant) {
+        report(syntax.freshness,
+               fmt::format("`{}` has a field with `within`, which may be a little off; leave "
+                           "`urgent` or `within` away",
+                           entity.name));
+      }
       const std::size_t bytes =
           bits::bytes_for(schema::size_in_any_version(out_, entity.fields).max_bits);
       if (leaves > limits::kMaxLeaves || bytes > limits::kMaxEntityBytes) {

@@ -137,6 +137,7 @@ struct MessageSyntax {
 struct EntitySyntax {
   Token name;
   Number at_most;
+  Token freshness;  // `urgent` or `lazy`; empty: neither
   LifeSyntax life;
   std::vector<FieldSyntax> fields;
   std::string doc;

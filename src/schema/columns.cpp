@@ -248,7 +248,8 @@ EntityTables::EntityTables(const Protocol& protocol) {
     kind->info = {entity.name,           static_cast<std::uint16_t>(kinds_.size()),
                   kind->fields,          kind->columns.columns,
                   kind->columns.follows, kind->columns.grids,
-                  entity.life,           entity.at_most_per_second};
+                  entity.life,           entity.at_most_per_second,
+                  entity.freshness};
     infos_.push_back(&kind->info);
     kinds_.push_back(std::move(kind));
   }

@@ -30,6 +30,22 @@ constexpr std::string_view name_of(Direction direction) {
   return "";
 }
 
+/// How a change of an entity that is in flight is treated, in exact mode.
+enum class Freshness : std::uint8_t {
+  usual,   ///< sent again in each tick until acknowledged, as far as a budget for all goes
+  urgent,  ///< ... whatever the budget
+  lazy,    ///< sent again when it is lost
+};
+
+constexpr std::string_view name_of(Freshness freshness) {
+  switch (freshness) {
+    case Freshness::usual: return "usual";
+    case Freshness::urgent: return "urgent";
+    case Freshness::lazy: return "lazy";
+  }
+  return "";
+}
+
 /// A request and its answer are two kinds of message; the answer travels the other way.
 enum class MessageRole : std::uint8_t { message, request, answer };
 

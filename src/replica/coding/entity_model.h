@@ -63,6 +63,13 @@ class EntityModel {
   /// Whether any of its fields has a tolerance (`within`): then values may stand for a while, moved
   /// on by whoever shows them, and are told with the tick that they are of.
   [[nodiscard]] bool tolerant() const { return tolerant_; }
+  /// Whether a change that is in flight is sent again before its fate is known: not of an entity
+  /// that is `lazy`, or tolerant.
+  [[nodiscard]] bool repeats() const {
+    return !tolerant_ && info().freshness != schema::Freshness::lazy;
+  }
+  /// ... and whatever the budget of all that is sent again.
+  [[nodiscard]] bool urgent() const { return info().freshness == schema::Freshness::urgent; }
   /// Whether it has `owner only` columns.
   [[nodiscard]] bool owner_has_more() const { return owner_has_more_; }
   /// Whether who has `then` needs no correction: all is the same, or moved on by its own speed and

@@ -242,12 +242,12 @@ SnapshotNumber BaselineHistory::base() const {
 }
 
 // Whether what is in flight is sent again in each tick until it is acknowledged. Not where the next
-// snapshot builds on it, not where values may be a little off, and not to a client that has not
-// answered for long.
+// snapshot builds on it, not where values may be a little off or may wait, and not to a client that
+// has not answered for long.
 bool BaselineHistory::repeats(std::size_t index) const {
   constexpr std::uint32_t kMaxUnanswered = 32;  // snapshots
   return !options_.speculative_baselines && last_snapshot - sure < kMaxUnanswered &&
-         !world_->models[world_->briefs[entities_known.id(index)].type].tolerant();
+         world_->models[world_->briefs[entities_known.id(index)].type].repeats();
 }
 
 void BaselineHistory::count_holders(std::size_t index) {

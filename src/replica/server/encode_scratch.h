@@ -43,6 +43,7 @@ struct Candidate {
   bool complete = false;
   bool owner = false;
   bool repeat = false;  // all of it is in flight
+  bool urgent = false;  // ... and it is repeated whatever the budget
   float priority_now = 0;
   bool is_continuing = false;  // the client expects to hear of it
   bool taken = false;

@@ -79,7 +79,8 @@ void SnapshotBuilder::consider(std::size_t index, const WorldState::Brief& brief
   constexpr float kOverdue = 1e6F;
   constexpr float kRepeat = 1e-6F;
   float priority_now = static_cast<float>(waited) * look.priority;
-  if (pending.in_flight) priority_now *= kRepeat;
+  const bool urgent = world_.models[brief.type].urgent();
+  if (pending.in_flight && !urgent) priority_now *= kRepeat;
   if (waited > ClientReplicator::kPatience) priority_now = kOverdue + static_cast<float>(waited);
   // Field by field: a copy of a whole one would wait for its stores.
   Candidate& made = candidates_.emplace_back();
@@ -90,6 +91,7 @@ void SnapshotBuilder::consider(std::size_t index, const WorldState::Brief& brief
   made.complete = pending.complete;
   made.owner = look.owner;
   made.repeat = pending.in_flight;
+  made.urgent = urgent;
   made.priority_now = priority_now;
 }
 

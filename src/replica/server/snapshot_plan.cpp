@@ -80,15 +80,17 @@ bool SnapshotBuilder::narrow(std::size_t room, std::size_t& deferred) {
 
 // Unacknowledged updates that are repeated have a budget of their own, whatever the room: clients
 // whose datagrams also carry messages then repeat the same. Updates that changed last are kept,
-// because older ones will be acknowledged sooner. Returns whether any was left out.
+// because older ones will be acknowledged sooner; `urgent` ones are not in the budget. Returns
+// whether any was left out.
 bool SnapshotBuilder::limit_repeats() {
   constexpr std::size_t kMaxRepeatBits = 2400;
   std::size_t bits = 0;
-  for (const Candidate& each : candidates_) bits += each.repeat ? size_of(each) : 0;
+  const auto budgeted = [](const Candidate& each) { return each.repeat && !each.urgent; };
+  for (const Candidate& each : candidates_) bits += budgeted(each) ? size_of(each) : 0;
   if (bits <= kMaxRepeatBits) return false;
   by_priority_.clear();
   for (Candidate& each : candidates_) {
-    if (each.repeat) by_priority_.push_back(&each);
+    if (budgeted(each)) by_priority_.push_back(&each);
   }
   std::sort(by_priority_.begin(), by_priority_.end(), [&](const Candidate* a, const Candidate* b) {
     const Tick a_tick = world_.briefs[a->id].changed_at;
