@@ -65,6 +65,7 @@ class Urgency : public testing::Test {
 
 TEST_F(Urgency, AnUrgentChangeIsRepeatedWhateverElseIsInFlight) {
   std::vector<schema::Ref<Buoy>> buoys;
+  buoys.reserve(300);
   for (int i = 0; i < 300; ++i) buoys.push_back(spawn(Buoy{{i / 2.0, 0}}));
   const auto flare = spawn(Flare{false});
   const auto last = spawn(Buoy{{0, 1}});
