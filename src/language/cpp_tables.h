@@ -1,11 +1,12 @@
-// Rows of generated tables, written as a person would: members by name, and none that has its
-// default. Pure.
+// Constant tables in generated C++, written as a person would: members by name, and none that has
+// its default. Pure.
 #pragma once
 #include <fmt/format.h>
 
 #include <string>
 #include <string_view>
-#include <utility>
+
+#include "kwind/schema/protocol.h"
 
 namespace kwind::language {
 
@@ -38,5 +39,13 @@ class Members {
   std::string text_;
   std::size_t column_ = kIndent;
 };
+
+/// As a table says it; a declaration that was always there says nothing.
+inline constexpr std::string_view kAlways = "{1, 0}";
+std::string life_of(const schema::Life& life);
+
+/// The tables of an entity, and the function that gives them. `type`: its place among the entities.
+std::string entity_tables(const schema::Protocol& protocol, const schema::Entity& entity,
+                          std::size_t type);
 
 }  // namespace kwind::language

@@ -33,12 +33,6 @@ std::string size_text(const schema::Size& size) {
   return schema::bits_text(size) + (size.max_bits == 1 ? " bit" : " bits");
 }
 
-// As a table says it; a declaration that was always there says nothing.
-std::string life_of(const schema::Life& life) {
-  return fmt::format("{{{}, {}}}", life.since, life.until);
-}
-constexpr std::string_view kAlways = "{1, 0}";
-
 class Generator {
  public:
   Generator(const Protocol& protocol, std::string_view source)
@@ -376,7 +370,8 @@ class Generator {
     header_->text(cpp_comment(doc, ""));
     struct_text(entity.name, entity.fields, Of::entity);
     columns_text(entity);
-    column_tables(entity, kind);
+    header_->system("<array>");
+    header_->text(entity_tables(protocol_, entity, kind));
   }
 
   // Statements that declare something stand in braces, as those of the next field may, too.
@@ -407,88 +402,6 @@ class Generator {
       line("{}  mark();", in_a_scope(codec_.encode(entity.name, {field})));
     }
     line("}}\n");
-  }
-
-  // Tables of columns: form, bits, and the words of the field.
-  void column_tables(const schema::Entity& entity, std::size_t kind) {
-    const schema::Columns all = schema::columns_of(protocol_, entity);
-    const auto has = [&](const Field& field) { return field.words.local == schema::Local::no; };
-    const bool fields = std::any_of(entity.fields.begin(), entity.fields.end(), has);
-    header_->system("<array>");
-    line("namespace tables {{");
-    line("inline constexpr std::array<kwind::schema::ColumnInfo, {}> columns_of_{} = {{{{",
-         all.columns.size(), entity.name);
-    for (const schema::ColumnInfo& column : all.columns) {
-      Members members;
-      members.add("field", column.field)
-          .add("form", fmt::format("kwind::schema::ColumnForm::{}", name_of(column.form)))
-          .add_unless(0, "bits", column.bits)
-          .add("last", column.last)
-          .add_unless(false, "at_spawn", column.at_spawn)
-          .add_unless(false, "owner_only", column.owner_only)
-          .add_unless(false, "smooth", column.smooth)
-          .add_unless(0, "zero", column.zero)
-          .add_unless(0, "step", column.step)
-          .add_unless(-1, "grid", column.grid)
-          .add_unless(0U, "max_items", column.max_items)
-          .add_unless(0U, "item_bits", column.item_bits);
-      if (column.group != schema::ColumnGroup::none) {
-        members.add("group", fmt::format("kwind::schema::ColumnGroup::{}", name_of(column.group)))
-            .add_unless(0, "group_place", column.group_place);
-      }
-      line("    {},", members.text());
-    }
-    line("}}}};");
-    if (!all.follows.empty()) {
-      line("inline constexpr std::array<kwind::schema::FollowInfo, {}> follows_of_{} = {{{{",
-           all.follows.size(), entity.name);
-    }
-    for (const schema::FollowInfo& follow : all.follows) {
-      line("    {},", Members()
-                          .add("first", follow.first)
-                          .add("axes", follow.axes)
-                          .add("speed", follow.speed)
-                          .add("along", follow.along)
-                          .add("angle_steps", follow.angle_steps)
-                          .add_unless(0, "speed_zero", follow.speed_zero)
-                          .add("speed_step", follow.speed_step)
-                          .add("place_step", follow.place_step)
-                          .add_unless(0, "within", follow.within)
-                          .text());
-    }
-    if (!all.follows.empty()) line("}}}};");
-    if (!all.grids.empty()) {
-      line("inline constexpr std::array<kwind::schema::GridShape, {}> grids_of_{} = {{{{",
-           all.grids.size(), entity.name);
-    }
-    for (const schema::GridShape& grid : all.grids) {
-      line("    {},", Members()
-                          .add("width", grid.width)
-                          .add("height", grid.height)
-                          .add("count", grid.count)
-                          .add("named", grid.named)
-                          .text());
-    }
-    if (!all.grids.empty()) line("}}}};");
-    line("inline constexpr kwind::schema::EntityInfo info_of_{} =", entity.name);
-    Members members;
-    members.add("name", cpp_string(entity.name)).add("type", kind);
-    if (fields) members.add("fields", "fields_of_" + entity.name);
-    members.add("columns", "columns_of_" + entity.name);
-    if (!all.follows.empty()) members.add("follows", "follows_of_" + entity.name);
-    if (!all.grids.empty()) members.add("grids", "grids_of_" + entity.name);
-    members.add_unless(kAlways, "life", life_of(entity.life))
-        .add_unless(0, "at_most_per_second", entity.at_most_per_second);
-    if (entity.freshness != schema::Freshness::usual) {
-      members.add("freshness",
-                  fmt::format("kwind::schema::Freshness::{}", name_of(entity.freshness)));
-    }
-    line("    {};", members.text());
-    line("}}  // namespace tables");
-    line(
-        "constexpr const kwind::schema::EntityInfo& {0}::entity_info() {{ return "
-        "tables::info_of_{0}; }}",
-        entity.name);
   }
 
   // ---- the headers that hold it all ----
