@@ -3,20 +3,11 @@
 
 #include <array>
 
-#include "bay.h"
+#include "kite.h"
 #include "replica/coding/code_tables.h"
 
 namespace kwind::replica {
 namespace code_tables_test {
-
-const schema::EntityInfo& kite() {
-  return bay::Kite::entity_info();
-}
-std::size_t column_of(const schema::EntityInfo& info, std::string_view field) {
-  std::size_t c = 0;
-  while (info.fields[info.columns[c].field].name != field) ++c;
-  return c;
-}
 
 TEST(CodeTables, NoSymbolThatWasNeverSeenIsVeryLong) {
   SymbolCounts counts(bay::kEntities);

@@ -5,20 +5,11 @@
 #include <cmath>
 #include <random>
 
-#include "bay.h"
+#include "kite.h"
 #include "replica/coding/entity_model.h"
 
 namespace kwind::replica {
 namespace entity_model_test {
-
-const schema::EntityInfo& kite() {
-  return bay::Kite::entity_info();
-}
-std::size_t column_of(const schema::EntityInfo& info, std::string_view field) {
-  std::size_t c = 0;
-  while (info.fields[info.columns[c].field].name != field) ++c;
-  return c;
-}
 
 struct States {
   explicit States(const EntityModel& model, std::size_t column, std::vector<std::uint32_t> values)

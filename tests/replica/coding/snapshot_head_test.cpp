@@ -6,6 +6,7 @@
 #include <array>
 #include <random>
 #include <string>
+#include <utility>
 
 #include "bay.h"
 #include "kit/sweep.h"
@@ -28,6 +29,18 @@ class SnapshotHeads : public testing::Test {
     made.bits = out.bit_count();
     out.finish();
     return made;
+  }
+  // Snapshots of two ticks, of which the second builds on the first.
+  static std::pair<SnapshotMark, SnapshotMark> two_in_a_row() {
+    SnapshotMark base;
+    base.snapshot = SnapshotNumber(10);
+    base.tick = Tick(40);
+    base.newest = SnapshotNumber(9);
+    SnapshotMark mark = base;
+    mark.snapshot = SnapshotNumber(11);
+    mark.tick = Tick(41);
+    mark.newest = base.snapshot;
+    return {base, mark};
   }
   [[nodiscard]] const PrefixCode& heads() const { return tables_.inside().heads; }
 
@@ -103,27 +116,13 @@ TEST_F(SnapshotHeads, ComeBackAsTheyWereWritten) {
 }
 
 TEST_F(SnapshotHeads, TheUsualOneTakesAFewBits) {
-  SnapshotMark base;
-  base.snapshot = SnapshotNumber(10);
-  base.tick = Tick(40);
-  base.newest = SnapshotNumber(9);
-  SnapshotMark mark = base;
-  mark.snapshot = SnapshotNumber(11);
-  mark.tick = Tick(41);
-  mark.newest = base.snapshot;
+  auto [base, mark] = two_in_a_row();
   const std::size_t bits = write(mark, &base, std::nullopt, {true, false, false, false}).bits;
   EXPECT_LE(bits, 12U);
 }
 
 TEST_F(SnapshotHeads, SaysWhatIsMissingOrWrong) {
-  SnapshotMark base;
-  base.snapshot = SnapshotNumber(10);
-  base.tick = Tick(40);
-  base.newest = SnapshotNumber(9);
-  SnapshotMark mark = base;
-  mark.snapshot = SnapshotNumber(11);
-  mark.tick = Tick(41);
-  mark.newest = base.snapshot;
+  auto [base, mark] = two_in_a_row();
   const Written delta = write(mark, &base, std::nullopt, {});
   const auto error_of = [&](const Written& made, const SnapshotMarks& marks, std::uint32_t latest,
                             const SnapshotTerms& terms) {
