@@ -183,7 +183,7 @@ Link::Impl::Datagram Link::Impl::begin_datagram(Time now, std::span<std::byte> o
   return datagram;
 }
 
-// What leaves with the head of a datagram: its number, and acks that are said.
+// Records that a head was sent: its packet number is used up, and its acks need not be sent again.
 void Link::Impl::note_sent_head(Time now, const Datagram& datagram) {
   if (datagram.skips_number) {
     ledger_.skip();

@@ -330,9 +330,8 @@ class Reader {
   std::optional<std::size_t> field_named(const toml::table& table, const char* key,
                                          std::size_t kind, const std::vector<TypeKind>& types) {
     const toml::node* node = table.get(key);
-    if (node == nullptr) return std::nullopt;
-    const std::string name = node->value_or(std::string());
-    if (name.empty()) return std::nullopt;
+    const std::string name = node == nullptr ? "" : node->value_or(std::string());
+    if (node == nullptr || name.empty()) return std::nullopt;
     std::vector<std::string> names;
     for (const schema::Field& field : protocol_->messages[kind].fields) {
       names.push_back(field.name);

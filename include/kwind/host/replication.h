@@ -180,8 +180,9 @@ class KWIND_API Replication final : public LoopStage {
   bool take_out_of_room(schema::AnyRef entity);
 
   /// From now on one client at a time counts, for two seconds each, what its snapshots say, until
-  /// `on` is false; what was counted stays. Costs that client the sharing of encoded snapshots and some time; no bit is
-  /// another one. Clients whose tables are not those of the first one are left out.
+  /// `on` is false; what was counted stays. That client encodes its snapshots alone meanwhile, in
+  /// the same bits. Clients whose tables are not those of the first one are left out. It sets
+  /// ClientReplicator::count_into() of clients in turn.
   void measure_tables(bool on = true);
   /// By what was counted so far. O(symbols of all alphabets): milliseconds.
   [[nodiscard]] TableFit table_fit() const;

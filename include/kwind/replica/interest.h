@@ -41,7 +41,8 @@ struct InterestOptions {
 
 class KWIND_API Interest {
  public:
-  /// Borrows the world, and numbers views in it. Requires: names in `types` that entity types of the world have.
+  /// Borrows the world, and numbers views in it. Requires: names in `types` that entity types of
+  /// the world have.
   explicit Interest(World& world, InterestOptions options = {});
   Interest(Interest&&) noexcept;
   Interest& operator=(Interest&&) noexcept;

@@ -78,8 +78,8 @@ struct FollowInfo {
   double speed_zero = 0;          ///< speed = speed_zero + index * speed_step, a second
   double speed_step = 0;
   double place_step = 0;  ///< of the axes
-  double within =
-      0;  ///< error that needs no correction, in units of the axes; 0: correct every one
+  /// Error that needs no correction, in units of the axes; 0: correct every one.
+  double within = 0;
 };
 
 struct EntityInfo {

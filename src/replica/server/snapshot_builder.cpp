@@ -227,9 +227,9 @@ void SnapshotBuilder::rank(bool with_continuing) {
 }
 
 // Whether the list of continuing entities goes into this snapshot, and whether all changes fit
-// beside it. Takes the list's bits off `room`, and counts candidates that it leaves out. The client expects to hear of those that the named
-// snapshot spoke of. If they alone, with nothing to say of any, fill this one, the datagram before
-// had far more room.
+// beside it. Takes the list's bits off `room`, and counts candidates that it leaves out. The client
+// expects to hear of those that the named snapshot spoke of. If they alone, with nothing to say of
+// any, fill this one, the datagram before had far more room.
 SnapshotBuilder::ContinuingList SnapshotBuilder::fit_continuing(const Sent* named,
                                                                 std::size_t& room,
                                                                 SnapshotPlan& plan) {

@@ -1,9 +1,10 @@
 // Makes the next snapshot of a baseline history, in four steps: begin() takes the view and the
 // acknowledgements and gathers candidates, that is, entities whose state differs from what the
 // client is assumed to have; plan() chooses among them what fits; encode() writes the bits;
-// commit() enters the snapshot into the history. A builder that is dropped before commit() leaves a
-// history that is as if plan() and encode() had not been called. One thread; works in the memory
-// that the clients of a world share, so that there is one builder at a time.
+// commit() enters the snapshot into the history. A builder may be dropped before commit(): until
+// then the history took the view and the acknowledgements, and plan() may have cut an entity that no
+// datagram holds into fragments; no update counts as sent. One thread; works in the memory that the
+// clients of a world share, so that there is one builder at a time.
 #pragma once
 #include <cstdint>
 #include <optional>
@@ -21,7 +22,7 @@
 
 namespace kwind::replica {
 
-/// What stands before the values of a snapshot, but for what differs between clients in step.
+/// The head of a snapshot without the inputs, which are each client's own.
 struct SnapshotHead {
   SnapshotMark mark;
   SnapshotNumber named;  ///< the snapshot that it builds on
