@@ -1,5 +1,11 @@
 // The client of the C interface: a kwind::Client and, if wanted, its ReplicatedWorld, whose
 // handlers fill a queue of events.
+//
+// Each function of the interface does the same: lock the handle, check what the caller passed,
+// call the C++ client, and put the outcome into the result. with(), with_message(), with_world()
+// and with_entity() are these checks, from few to many.
+// Nothing calls the caller back: what happens between two steps waits in the queue of events, so
+// that languages without callbacks can bind to the interface.
 #include "kwind/client.h"
 
 #include <algorithm>
@@ -7,6 +13,7 @@
 #include <utility>
 
 #include "c/host.h"
+#include "c/struct_plan.h"
 #include "kwind/io/clock.h"
 #include "kwind/io/udp_transport.h"
 
@@ -20,24 +27,31 @@ struct ClientObject final : Object {
 
   void attach();
   void attach_world(unsigned tick_rate);
-  void tell(ConnectionState state, Errc code, std::string_view reason);
+  // Pushes the event for a change of the connection's state.
+  void on_state(ConnectionState state, Errc code, std::string_view reason);
 
-  // In this order: what the client's end still tells, goes into the queue.
+  // In this order: events of the client's end still go into the queue.
   Messages messages;
   std::shared_ptr<std::string> ticket = std::make_shared<std::string>();
   std::unique_ptr<Client> client;
   std::optional<ReplicatedWorld> world;
-  // The state of which the last event told.
-  ConnectionState told = ConnectionState::connecting;
+  // The state of the last event.
+  ConnectionState last_state = ConnectionState::connecting;
   // Reused, so that texts and lists of entities keep their storage.
   std::vector<schema::Value> newest;
   std::vector<schema::Value> later;
+  // Into structs, by entity type: the plan for the layout that was used last.
+  struct Copying {
+    const kwind_layout* layout = nullptr;
+    std::optional<StructPlan> plan;
+  };
+  std::vector<Copying> copying;
 };
 
 // Turns a change of state into an event; a new attempt to connect makes none.
-void ClientObject::tell(ConnectionState state, Errc code, std::string_view reason) {
-  const bool was_connected = told == ConnectionState::connected;
-  told = state;
+void ClientObject::on_state(ConnectionState state, Errc code, std::string_view reason) {
+  const bool was_connected = last_state == ConnectionState::connected;
+  last_state = state;
   QueuedEvent event;
   event.error = code;
   switch (state) {
@@ -47,15 +61,17 @@ void ClientObject::tell(ConnectionState state, Errc code, std::string_view reaso
     case ConnectionState::waiting: event.event = KWIND_EVENT_INTERRUPTED; break;
     case ConnectionState::connecting: return;
   }
+  // Requests of the old connection have ended: their numbers mean nothing in the next one.
   if (was_connected || state == ConnectionState::resuming) messages.forget(0);
-  if (code != Errc::none) event.text = host::explain_end(code, reason);
+  if (code != Errc::none) event.content().text = host::explain_end(code, reason);
   messages.events().push(std::move(event));
 }
 
 // Handlers of the client put events into the queue, which kwind_client_next_event() empties.
 void ClientObject::attach() {
+  // Both handlers run within Client::step(), on the caller's thread.
   client->on_state([this](ConnectionState state, Errc code, std::string_view reason) {
-    tell(state, code, reason);
+    on_state(state, code, reason);
   });
   client->on_any([this](const route::RawMessage& message, schema::Layout& layout) {
     return messages.take(0, message, layout, false);
@@ -69,10 +85,14 @@ void ClientObject::attach_world(unsigned tick_rate) {
   world.emplace(*client, messages.protocol()->entities.info(), options);
   newest.resize(messages.description().entities.size());
   later.resize(messages.description().entities.size());
+  copying.resize(messages.description().entities.size());
+  // One value for each entity type, reused by each read.
   for (std::size_t i = 0; i < newest.size(); ++i) {
     newest[i] = later[i] =
         schema::initial_value(messages.description(), messages.description().entities[i].fields);
   }
+  // The event holds the type's name and the reference; the fields are read when the caller asks
+  // for them.
   world->on_any_event([this](const replica::EntityEvent& change) {
     QueuedEvent event;
     switch (change.type) {
@@ -111,8 +131,10 @@ kwind_result open(const Held<ProtocolObject>& protocol, const kwind_client_optio
     chosen.host.timeouts.idle_timeout = std::chrono::milliseconds(options.idle_timeout_ms);
   }
   if (options.ticket != nullptr) *made->ticket = options.ticket;
+  // Shared: kwind_client_set_ticket() changes the text after the client has copied the function.
   chosen.ticket = [ticket = made->ticket] { return *ticket; };
   if (options.plaintext != 0) {
+    // Plaintext is for tests on one machine.
     chosen.host.plaintext = host::Plaintext::loopback_only;
     const auto server = io::resolve(options.server);
     if (server && !server->is_loopback()) return from_errc(Errc::not_loopback);
@@ -137,6 +159,7 @@ kwind_result step(ClientObject& object, std::uint32_t wait_ms) {
     return KWIND_OK;
   }
   client.step(io::now());
+  // Two steps: the first sends what is queued and the second receives what came during the wait.
   if (wait_ms == 0) return KWIND_OK;
   client.wait(std::chrono::milliseconds(wait_ms));
   client.step(io::now());
@@ -159,6 +182,7 @@ kwind_result with_message(const kwind_client* handle, const kwind_value* value,
   return with(handle, [&](ClientObject& object) {
     const Held<ValueObject> held(value);
     if (!held) return held.result();
+    // The lock of the client is held before the lock of the value: always in this order.
     const auto checked = object.messages.check(*held, role);
     if (checked != KWIND_OK) return checked;
     if (!object.client->connected()) return from_errc(Errc::closed);
@@ -184,6 +208,8 @@ kwind_result with_entity(const kwind_client* handle, kwind_ref entity, const Use
   return with_world(handle, [&](ClientObject& object, ReplicatedWorld& world) {
     const schema::AnyRef ref{entity.id, entity.generation};
     const auto type = world.client_world().type_of(ref);
+    // A reference to an entity that despawned is an error that a game meets each day: it has a
+    // code of its own.
     if (!type) {
       return fail(KWIND_E_NO_ENTITY, fmt::format("entity {}, generation {}, is not in view",
                                                  entity.id, entity.generation));
@@ -201,6 +227,25 @@ schema::Value& read_newest(ClientObject& object, schema::AnyRef ref, const TypeN
   return value;
 }
 
+// The newest state into a struct of the caller. The first copy with a layout is checked member by
+// member, and leaves a plan for the next ones.
+kwind_result copy_newest(ClientObject& object, schema::AnyRef ref, const TypeName& type,
+                         const kwind_layout* layout, void* out) {
+  ClientObject::Copying& copying = object.copying[type.index];
+  if (out != nullptr && copying.plan && copying.plan->is_of(layout)) {
+    object.world->client_world().read(
+        ref, [&](schema::Decoder& in) { copying.plan->run(in, static_cast<std::byte*>(out)); });
+    return KWIND_OK;
+  }
+  const schema::Protocol& protocol = object.messages.description();
+  const auto result = to_struct(protocol, type, read_newest(object, ref, type), layout, out);
+  if (result == KWIND_OK && (copying.plan || copying.layout != layout)) {
+    copying.layout = layout;
+    copying.plan = StructPlan::make(protocol, type, *layout);
+  }
+  return result;
+}
+
 // The state at a tick, between those that are known around it.
 schema::Value& read_sample(ClientObject& object, schema::AnyRef ref, const TypeName& type,
                            double tick) {
@@ -208,6 +253,7 @@ schema::Value& read_sample(ClientObject& object, schema::AnyRef ref, const TypeN
   schema::Value& from = object.newest[type.index];
   schema::Value& to = object.later[type.index];
   bool has_later = false;
+  // The decoders are handed the bits of the tick before and of the one after.
   const double part = object.world->client_world().read_around(
       ref, tick, [&](schema::Decoder& in) { decode_value(protocol, *type.fields, in, from); },
       [&](schema::Decoder& in) {
@@ -223,6 +269,7 @@ kwind_result put_into(ClientObject& object, const TypeName& type, schema::Value&
                       kwind_value* out) {
   const Held<ValueObject> held(out);
   if (!held) return held.result();
+  // Field numbers of two protocols mean different things.
   if (held->protocol != object.messages.protocol()) {
     return fail(KWIND_E_TYPE, "the value is of another kwind_protocol than the client");
   }
@@ -363,6 +410,7 @@ kwind_result kwind_client_stats(kwind_client* client, kwind_stats* out) {
     made.connections = object.client->connected() ? 1 : 0;
     kwind::c::add_traffic(object.client->traffic(), object.client->counts(), made);
     made.round_trip_seconds = std::chrono::duration<double>(stats.smoothed_rtt).count();
+    // Loss is the share of datagrams in the last seconds, 0 to 1.
     made.loss = stats.loss;
     *out = made;
     return kwind_result{KWIND_OK};
@@ -379,6 +427,7 @@ kwind_result kwind_client_input(kwind_client* client, const kwind_value* input, 
     if (!object.client->connected()) return from_errc(Errc::closed);
     const auto size =
         kwind::schema::size_in_any_version(object.messages.description(), *held->type.fields);
+    // An input must fit beside others into one datagram.
     if (size.max_bits > kwind::replica::PackedInput::kMaxBits) {
       return from_errc(Errc::message_too_large);
     }
@@ -414,6 +463,7 @@ kwind_result kwind_client_entities(kwind_client* client, kwind_ref* out, size_t 
   return with_world(client, [&](ClientObject&, kwind::ReplicatedWorld& world) {
     if (count == nullptr || (out == nullptr && capacity > 0)) return out_is_null();
     const auto all = world.client_world().entities();
+    // Those that fit; `count` is the number of all, so that the caller can ask again with room.
     for (std::size_t i = 0; i < std::min(capacity, all.size()); ++i) {
       out[i] = {all[i].id, all[i].generation};
     }
@@ -467,8 +517,7 @@ kwind_result kwind_client_sample(kwind_client* client, kwind_ref entity, double 
 kwind_result kwind_client_get_struct(kwind_client* client, kwind_ref entity,
                                      const kwind_layout* layout, void* out) {
   return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto& type) {
-    return to_struct(object.messages.description(), type, read_newest(object, ref, type), layout,
-                     out);
+    return copy_newest(object, ref, type, layout, out);
   });
 }
 

@@ -9,12 +9,13 @@
 #pragma once
 #include <fmt/format.h>
 
+#include <atomic>
 #include <cstdint>
 #include <exception>
 #include <memory>
-#include <mutex>
 #include <new>
 #include <string>
+#include <utility>
 
 #include "kwind/c/kwind.h"
 #include "kwind/core/errors.h"
@@ -32,7 +33,7 @@ struct Object {
   virtual ~Object() = default;
 
   const ObjectType type;
-  std::mutex in_use;
+  std::atomic<bool> in_use = false;
 };
 
 /// Gives an object a handle, which is returned.
@@ -98,14 +99,19 @@ class Held {
                                                  name_of(found->type), name_of(T::kType)));
       return;
     }
-    lock_ = std::unique_lock(found->in_use, std::try_to_lock);
-    if (!lock_.owns_lock()) {
+    // A flag in place of a mutex: nobody ever waits for it.
+    if (found->in_use.exchange(true, std::memory_order_acquire)) {
       result_ = fail(KWIND_E_BUSY, fmt::format("another thread, or the caller itself, is in a call "
                                                "of this {}",
                                                name_of(T::kType)));
       return;
     }
     object_ = std::static_pointer_cast<T>(std::move(found));
+  }
+  Held(const Held&) = delete;
+  Held& operator=(const Held&) = delete;
+  ~Held() {
+    if (object_ != nullptr) object_->in_use.store(false, std::memory_order_release);
   }
   explicit operator bool() const { return object_ != nullptr; }
   T* operator->() const { return object_.get(); }
@@ -115,7 +121,6 @@ class Held {
 
  private:
   std::shared_ptr<T> object_;
-  std::unique_lock<std::mutex> lock_;  // destroyed first: the mutex is the object's
   kwind_result result_ = KWIND_OK;
 };
 

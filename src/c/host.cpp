@@ -1,4 +1,8 @@
 // Events and requests, by descriptions that are known when the program runs.
+//
+// The core of both ends: events wait in a queue of bounded length; values are interpreted with the
+// run-time codec (schema/runtime.cpp), since a C program may load a description that no compiler
+// has seen.
 #include "c/host.h"
 
 #include <algorithm>
@@ -17,6 +21,7 @@ EventQueue::EventQueue(const std::shared_ptr<ProtocolObject>& protocol) {
   value_handle_ = add_object(value_);
 }
 EventQueue::~EventQueue() {
+  // The handle is invalid from here on; a caller that still has it gets an error code.
   remove_object(value_handle_);
 }
 
@@ -39,13 +44,13 @@ kwind_result EventQueue::pop(kwind_event* out) {
   out->outcome = shown_.outcome;
   out->type = shown_.type ? shown_.type->name->c_str() : nullptr;
   out->value = nullptr;
-  out->text = shown_.text.c_str();
-  out->words = shown_.words.c_str();
-  if (shown_.has_value) {
+  out->text = shown_.more == nullptr ? "" : shown_.more->text.c_str();
+  out->words = shown_.more == nullptr ? "" : shown_.more->words.c_str();
+  if (shown_.more != nullptr && shown_.more->has_value) {
     // One value object serves all events: its handle stays valid, its content is that of the newest
     // event.
     value_->type = *shown_.type;
-    value_->value = std::move(shown_.value);
+    value_->value = std::move(shown_.more->value);
     out->value = handle_of<kwind_value>(value_handle_);
   }
   return KWIND_OK;
@@ -57,6 +62,7 @@ Errc decode(const schema::Protocol& protocol, const TypeName& type, const bits::
   schema::Decoder in(fields, layout.version, layout.newest_tick);
   // References to entities that the receiver does not have become none.
   in.know(layout.known);
+  // Fields that the sender's version lacks keep their initial values.
   out = schema::initial_value(protocol, *type.fields);
   schema::decode_value(protocol, *type.fields, in, out);
   if (in.error() != Errc::none) return in.error();
@@ -76,6 +82,7 @@ kwind_result Messages::check(const ValueObject& value, schema::MessageRole role)
   if (value.type.role != Role::message) {
     return fail(KWIND_E_TYPE, fmt::format("{} is no {}", *value.type.name, wanted));
   }
+  // An index into the messages of one protocol.
   const schema::MessageType& type = description().messages[value.type.index];
   if (type.role != role) {
     return fail(KWIND_E_TYPE, fmt::format("{} is no {}", type.name, wanted));
@@ -90,17 +97,20 @@ kwind_result Messages::check(const ValueObject& value, schema::MessageRole role)
 // A message becomes an event with its value.
 Errc Messages::take(std::uint32_t peer, const route::RawMessage& message, schema::Layout& layout,
                     bool is_input) {
+  // The type and its name live as long as the protocol.
   QueuedEvent event;
   event.type = message_type(description(), message.info.type);
-  const Errc error = decode(description(), *event.type, message.fields, layout, event.value);
+  const Errc error =
+      decode(description(), *event.type, message.fields, layout, event.content().value);
   if (error != Errc::none) return error;
   event.event = is_input ? KWIND_EVENT_INPUT : KWIND_EVENT_MESSAGE;
   event.peer = peer;
-  event.has_value = true;
+  event.content().has_value = true;
   if (message.info.role == schema::MessageRole::request) {
     event.event = KWIND_EVENT_REQUEST;
     event.request = next_request();
     // The number that C sees is the library's own: numbers of the wire repeat among clients.
+    // Kept until it is answered, refused, or its connection ends.
     open_[event.request] = {peer, message.request_id, message.info.type};
   }
   events_.push(std::move(event));
@@ -124,6 +134,8 @@ route::PendingRequests::Settle Messages::settle(std::uint64_t request, std::uint
       default: event.outcome = KWIND_OUTCOME_DISCONNECTED; break;
     }
     if (fields != nullptr) {
+      // The answer is the message type behind its request; its first case is the reply, its second
+      // the refusal.
       schema::Value answer;
       const Errc wrong =
           decode(description(), message_type(description(), type + 1), *fields, *layout, answer);
@@ -135,15 +147,15 @@ route::PendingRequests::Settle Messages::settle(std::uint64_t request, std::uint
       if (place == 0) {
         event.outcome = KWIND_OUTCOME_REPLIED;
         event.type = record_type(description(), record);
-        event.has_value = true;
-        event.value = std::move(outcome.items.front());
+        event.content().has_value = true;
+        event.content().value = std::move(outcome.items.front());
       } else {
         const schema::Record& refused = description().records[record];
         const schema::Options& reasons = description().enums[refused.fields[0].type.index];
         const schema::Value& said = outcome.items.front();
         event.outcome = KWIND_OUTCOME_REFUSED;
-        event.text = reasons.options[static_cast<std::size_t>(said.items[0].whole)].name;
-        event.words = said.items[1].text;
+        event.content().text = reasons.options[static_cast<std::size_t>(said.items[0].whole)].name;
+        event.content().words = said.items[1].text;
       }
     }
     events_.push(std::move(event));
@@ -152,6 +164,7 @@ route::PendingRequests::Settle Messages::settle(std::uint64_t request, std::uint
 }
 
 void Messages::forget(std::uint32_t peer) {
+  // Requests that a dead connection has made cannot be answered any more.
   std::erase_if(open_, [&](const auto& entry) { return entry.second.peer == peer; });
 }
 
@@ -190,6 +203,7 @@ kwind_result Messages::refusal_value(const OpenRequest& open, const char* reason
   if (found == reasons.options.end()) {
     return fail(KWIND_E_NAME, fmt::format("{} is not refused for `{}`", name, reason));
   }
+  // A refusal has two fields: the reason, and words for people.
   schema::Value said = schema::initial_value(description(), refused.fields);
   said.items[0].whole = found - reasons.options.begin();
   if (words != nullptr) said.items[1].text = words;

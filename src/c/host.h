@@ -28,10 +28,19 @@ struct QueuedEvent {
   Errc error = Errc::none;
   std::uint32_t outcome = 0;
   std::optional<TypeName> type{};
-  bool has_value = false;
-  schema::Value value{};
-  std::string text{};
-  std::string words{};
+
+  /// Most events are of entities and have no more than the above, so that queues stay short.
+  struct Content {
+    bool has_value = false;
+    schema::Value value{};
+    std::string text{};
+    std::string words{};
+  };
+  Content& content() {
+    if (more == nullptr) more = std::make_unique<Content>();
+    return *more;
+  }
+  std::unique_ptr<Content> more{};
 };
 
 class EventQueue {
@@ -123,7 +132,7 @@ class Messages {
   kwind_result answered(Open::iterator open, const schema::Value& answer, const Send& send) {
     const schema::AnyMessage message(protocol_->tables, open->second.type + 1, answer);
     const Errc error = send(open->second, message);
-    // Whoever asked is gone, or heard an answer: the number means nothing any more.
+    // Whoever asked is gone, or received an answer: the number means nothing any more.
     if (error == Errc::none || error == Errc::no_such_peer || error == Errc::stray_answer) {
       open_.erase(open);
     }

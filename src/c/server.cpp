@@ -1,5 +1,9 @@
 // The server of the C interface: a kwind::Server and, if wanted, its Replication, whose handlers
 // fill a queue of events.
+//
+// As client.cpp, with the tick beside it: the caller reads KWIND_EVENT_TICK between two steps,
+// sets its entities, and the next step sends them. A server that misses a tick gets one event for
+// it, not several.
 #include <algorithm>
 #include <optional>
 
@@ -18,7 +22,7 @@ void ServerObject::attach() {
     made.event = of;
     made.peer = number_of(peer);
     made.error = error;
-    made.text = std::move(text);
+    if (!text.empty()) made.content().text = std::move(text);
     messages.events().push(std::move(made));
   };
   server->on_connect([event](Peer peer) { event(KWIND_EVENT_CONNECTED, peer); });
@@ -26,6 +30,8 @@ void ServerObject::attach() {
     messages.forget(number_of(peer));
     event(KWIND_EVENT_RESUMED, peer);
   });
+  // The peer's number stays valid in events that wait; functions that are given it answer "no such
+  // peer".
   server->on_disconnect([this, event](Peer peer, Errc code, std::string_view reason) {
     messages.forget(number_of(peer));
     event(KWIND_EVENT_DISCONNECTED, peer, code, host::explain_end(code, reason));
@@ -37,6 +43,7 @@ void ServerObject::attach() {
 
 // Messages with an owner's field are checked here, as the C++ dispatcher does.
 Errc ServerObject::take(Peer peer, const route::RawMessage& message, schema::Layout& layout) {
+  // Only one type of message is the input, named in the options.
   const bool is_input = input_type == std::size_t{message.info.type};
   // An input that is sent as a message would be a second one in its tick.
   if (is_input && !state->takes_input()) return Errc::not_allowed;
@@ -51,6 +58,7 @@ Errc ServerObject::take(Peer peer, const route::RawMessage& message, schema::Lay
                message.fields, look, value);
     if (error != Errc::none) return error;
     const schema::AnyRef entity = ref_of(fields, message.info.owner_field, value);
+    // Ownership is the server's own knowledge: what a client claims does not matter.
     if (!server->owners().owns(peer, entity)) return Errc::not_owner;
   }
   return messages.take(number_of(peer), message, layout, is_input);
@@ -63,8 +71,10 @@ void ServerObject::attach_world(const kwind_server_options& options,
   made.tick_rate = options.tick_rate;
   // The caller sets its entities after the tick's event, before the next step() sends them.
   made.tick_between_receive_and_flush = true;
+  // Zero means the default, for each number of the options.
   if (options.datagrams_per_tick > 0) made.datagrams_per_tick = options.datagrams_per_tick;
   if (options.position_field != nullptr) made.view.place = options.position_field;
+  // Interest by distance if a distance is set, else all entities are always relevant.
   if (options.view_enter > 0) {
     made.view.enter = options.view_enter;
     made.view.leave = std::max(options.view_leave, options.view_enter);
@@ -130,6 +140,7 @@ kwind_result check_options(const schema::Protocol& protocol, const kwind_server_
   if (options.listen == nullptr && options.listen_count > 0) {
     return fail(KWIND_E_ARGUMENT, "listen is NULL, and listen_count is not 0");
   }
+  // Each address, so that the error names the wrong one.
   for (std::size_t i = 0; i < options.listen_count; ++i) {
     if (options.listen[i] == nullptr) {
       return fail(KWIND_E_ARGUMENT, fmt::format("listen[{}] is NULL", i));
@@ -141,6 +152,7 @@ kwind_result check_options(const schema::Protocol& protocol, const kwind_server_
 // Plaintext is for this machine alone.
 kwind_result check_loopback(const std::vector<std::string>& listen) {
   for (std::string_view text : listen) {
+    // A prefix names the kind of transport.
     if (text.starts_with("tcp:") || text.starts_with("udp:")) text.remove_prefix(4);
     const auto address = io::resolve(text);
     if (address && !address->is_loopback()) return from_errc(Errc::not_loopback);
@@ -164,6 +176,7 @@ kwind_result open(const Held<ProtocolObject>& protocol, const kwind_server_optio
   // The server shares the protocol: its handle may be freed before the server's.
   auto made = std::make_shared<ServerObject>(protocol.shared());
   ServerOptions chosen;
+  // Addresses are copied: the caller's array may go when this returns.
   if (options.listen_count > 0) {
     chosen.listen.assign(options.listen, options.listen + options.listen_count);
   }
@@ -180,6 +193,7 @@ kwind_result open(const Held<ProtocolObject>& protocol, const kwind_server_optio
   }
   made->server = std::move(*opened);
   made->public_key = made->server->public_key();
+  // The addresses after binding.
   for (std::size_t i = 0; i < chosen.listen.size(); ++i) {
     made->addresses.push_back(made->server->address(i).text());
   }
@@ -192,6 +206,7 @@ kwind_result open(const Held<ProtocolObject>& protocol, const kwind_server_optio
 // Sends what the caller has set since the last call, waits, then receives.
 kwind_result step(ServerObject& object, std::uint32_t wait_ms) {
   Server& server = *object.server;
+  // Flush first: what the caller did since the last step goes out before the wait.
   const Time start = io::now();
   server.flush(start);
   // A full queue of events is not filled further: what arrives waits in its window.
@@ -218,6 +233,7 @@ kwind_result with_rooms_of(kwind_server* server, std::uint32_t peer, const char*
                            const Act& act) {
   return with(server, [&](ServerObject& object) {
     if (room == nullptr) return fail(KWIND_E_ARGUMENT, "the room is NULL");
+    // A room has members that exist, and no others.
     if (object.server->slot(peer_of(peer)) == 0) return from_errc(Errc::no_such_peer);
     act(object.server->rooms());
     return kwind_result{KWIND_OK};

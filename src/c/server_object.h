@@ -28,7 +28,7 @@ struct ServerObject final : Object {
   void attach_world(const kwind_server_options& options, std::optional<std::size_t> input);
   Errc take(Peer peer, const route::RawMessage& message, schema::Layout& layout);
 
-  // In this order: what the server's end still tells, goes into the queue.
+  // In this order: events of the server's end still go into the queue.
   Messages messages;
   std::unique_ptr<Server> server;
   std::optional<Replication> state;

@@ -1,4 +1,10 @@
 // Paths through a value ("tugs[2].speed"), and the functions that read and write what they name.
+//
+// A path is names and indices as in C: "crates[2].label". It is followed anew at each call,
+// without a table: types have few fields, and callers that need speed use the tables of generated
+// structs (layout.cpp) in place of paths.
+// Each function of the interface is the same three steps: find the value that the handle names,
+// follow the path, check that the type of what was found fits the function.
 #include "c/value.h"
 
 #include <algorithm>
@@ -30,6 +36,8 @@ class Walk {
     if (const auto result = enter_field(*type.fields, value, *type.name, out); result != KWIND_OK) {
       return result;
     }
+    // Each pass consumes one step of the path, `.NAME` or `[INDEX]`, and passes what is optional
+    // before it. Invariant: `out` names what path_[0, at_) leads to.
     while (at_ < path_.size()) {
       if (const auto result = pass_maybe(out); result != KWIND_OK) return result;
       const auto result = path_[at_] == '[' ? enter_item(out) : enter_name(out);
@@ -67,6 +75,7 @@ class Walk {
 
   // `.NAME` is a field of a record, or the chosen case of a `one of`.
   kwind_result enter_name(Place& place) {
+    // A path that ends here has been followed: a further step begins with `.` or `[` alone.
     if (path_[at_] != '.') return wrong("a `.` or `[` is wanted here");
     ++at_;
     if (place.type == nullptr) return wrong("a number has no fields");
@@ -93,6 +102,8 @@ class Walk {
   kwind_result enter_item(Place& place) {
     const std::size_t close = path_.find(']', at_);
     const std::string_view digits =
+        // from_chars takes a sign and stops at the first other character: both ends are compared,
+        // so that `[+1]`, `[1x]` and `[]` are errors.
         path_.substr(at_ + 1, close == std::string_view::npos ? 0 : close - at_ - 1);
     std::size_t index = 0;
     const auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), index);
@@ -117,6 +128,7 @@ class Walk {
 
   // Options are passed in silence, so that a path reads like the description.
   kwind_result pass_maybe(Place& place) const {
+    // A `maybe` of a `maybe` has two levels: each present one is passed.
     while (place.type != nullptr && place.type->kind == TypeKind::maybe) {
       if (place.value->items.empty()) return wrong("it is absent; set its count to 1 first");
       place = {&place.type->element.front(), &place.value->items.front()};
@@ -163,6 +175,7 @@ kwind_result at(const kwind_value* handle, const char* path, Access access, bool
 
 // The three ways in which C sees a value: as int64_t, as double, as bytes.
 bool is_whole(const Place& place) {
+  // Kinds whose value lies in Value::whole.
   if (place.type == nullptr) return false;
   switch (place.type->kind) {
     case TypeKind::boolean:
@@ -178,6 +191,7 @@ bool is_whole(const Place& place) {
 // A place without a type is a component of a direction or rotation: a double.
 bool is_real(const Place& place) {
   if (place.type == nullptr) return true;
+  // Kinds whose value lies in Value::real.
   switch (place.type->kind) {
     case TypeKind::real:
     case TypeKind::angle:
@@ -212,6 +226,7 @@ kwind_result set_whole(const ValueObject& object, const Place& place, std::int64
       return fail(KWIND_E_ARGUMENT, fmt::format("`{}` has values 0 to {}", path, count - 1));
     }
   }
+  // In C any number but 0 is true.
   place.value->whole = place.type->kind == TypeKind::boolean ? std::int64_t{number != 0} : number;
   return KWIND_OK;
 }
@@ -222,6 +237,7 @@ kwind_result set_name(const ValueObject& object, const Place& place, std::string
   const schema::Protocol& protocol = object.protocol->protocol;
   const schema::Options* const names = names_of(protocol, place);
   if (names == nullptr) return wrong_type(path, place, protocol);
+  // Invariant: items of a chosen case hold one value of the case's type, or none.
   for (std::size_t i = 0; i < names->options.size(); ++i) {
     const schema::Option& option = names->options[i];
     if (option.name != name) continue;
@@ -251,6 +267,7 @@ kwind_result set_count(const ValueObject& object, const Place& place, std::size_
     return fail(KWIND_E_TOO_MANY, fmt::format("`{}` has at most {} items", path, max));
   }
   // New items are initial values, not zeros: zero may be outside a type's range.
+  // Shrinking keeps the first `count` items.
   place.value->items.resize(count,
                             count > place.value->items.size()
                                 ? schema::initial_value(protocol, place.type->element.front())
@@ -286,6 +303,7 @@ kwind_result kwind_value_new(kwind_protocol* protocol, const char* type, kwind_v
     const Held<ProtocolObject> held(protocol);
     if (!held) return held.result();
     if (type == nullptr || out == nullptr) return null_argument(type == nullptr ? "type" : "out");
+    // A message, a reply, an entity or a record: types share one namespace in a description.
     const auto named = kwind::c::find_type(held->protocol, type);
     if (!named) {
       return kwind::c::fail(KWIND_E_NAME,
@@ -301,6 +319,7 @@ kwind_result kwind_value_new(kwind_protocol* protocol, const char* type, kwind_v
 void kwind_value_free(kwind_value* value) {
   // The value of an event is the library's own.
   if (kwind::c::call_or(false, [&] {
+        // Nothing happens for NULL and for a handle that is stale, as with free().
         const Held<ValueObject> held(value);
         return held && !held->is_of_event;
       })) {
@@ -337,6 +356,7 @@ kwind_result kwind_value_get_int(const kwind_value* value, const char* path, int
   if (out == nullptr) return null_argument("out");
   return at(value, path, Access::read, true, [&](ValueObject& object, const Place& place) {
     if (!is_whole(place)) return wrong_type(path, place, object.protocol->protocol);
+    // A flag set is a number whose bit i is flag i; an enum is the index of its value.
     *out = place.value->whole;
     return kwind_result{KWIND_OK};
   });
@@ -364,6 +384,7 @@ kwind_result kwind_value_set_text(kwind_value* value, const char* path, const ch
   if (bytes == nullptr && size > 0) return null_argument("bytes");
   return at(value, path, Access::write, true, [&](ValueObject& object, const Place& place) {
     if (!is_text(place)) return wrong_type(path, place, object.protocol->protocol);
+    // assign() with a null pointer is undefined even for size 0.
     place.value->text.assign(bytes == nullptr ? "" : bytes, size);
     return kwind_result{KWIND_OK};
   });
@@ -374,6 +395,7 @@ kwind_result kwind_value_get_text(const kwind_value* value, const char* path, co
   if (bytes == nullptr) return null_argument("bytes");
   return at(value, path, Access::read, true, [&](ValueObject& object, const Place& place) {
     if (!is_text(place)) return wrong_type(path, place, object.protocol->protocol);
+    // Texts keep a closing zero, so C code can print them; bytes may hold zeros within.
     *bytes = place.value->text.c_str();
     if (size != nullptr) *size = place.value->text.size();
     return kwind_result{KWIND_OK};
@@ -402,6 +424,7 @@ kwind_result kwind_value_set_ref(kwind_value* value, const char* path, kwind_ref
     if (place.type == nullptr || place.type->kind != kwind::schema::TypeKind::ref) {
       return wrong_type(path, place, object.protocol->protocol);
     }
+    // Invariant (packed reference): id in bits 0 to 31, generation in bits 32 to 39.
     place.value->whole = static_cast<std::int64_t>(
         entity.id | (static_cast<std::uint64_t>(entity.generation) << 32U));
     return kwind_result{KWIND_OK};
@@ -429,6 +452,8 @@ kwind_result kwind_value_set_count(kwind_value* value, const char* path, size_t 
 kwind_result kwind_value_get_count(const kwind_value* value, const char* path, size_t* out) {
   if (out == nullptr) return null_argument("out");
   return at(value, path, Access::read, false, [&](ValueObject& object, const Place& place) {
+    // Lists, grids, vectors, and `maybe` as a list of at most one. A type without items is
+    // refused.
     if (place.type == nullptr || (place.value->items.empty() && place.type->element.empty())) {
       return wrong_type(path, place, object.protocol->protocol);
     }
@@ -454,6 +479,7 @@ kwind_result kwind_value_from_struct(kwind_value* value, const kwind_layout* lay
     if (held->is_of_event) {
       return kwind::c::fail(KWIND_E_ARGUMENT, "the value of an event is to be read, not written");
     }
+    // All or nothing: an error in the middle leaves the value as it was.
     kwind::schema::Value made = held->value;
     const auto result = from_struct(held->protocol->protocol, held->type, layout, in, made);
     if (result == KWIND_OK) held->value = std::move(made);

@@ -2,6 +2,7 @@
 // table of offsets says wrongly is found out.
 #include <cstring>
 #include <memory>
+#include <random>
 
 #include "c/kit.h"
 #include "c/value.h"
@@ -179,6 +180,104 @@ TEST_F(Quay, StructsOfEntitiesAreReadWithoutAValue) {
   ASSERT_EQ(kwind_client_sample_struct(client, ref, shown, &quay_tug_layout, &seen), KWIND_OK);
   EXPECT_EQ(seen.at[0], 7.5);
   EXPECT_EQ(kwind_client_get_struct(client, ref, &quay_buoy_layout, &seen), KWIND_E_LAYOUT);
+}
+
+// The first read is checked member by member, later ones are not: both write the same bytes.
+TEST_F(Quay, StructsAreReadAsTheirValuesAre) {
+  serve(50);
+  kwind_client* const client = join(50);
+  Value craft(protocol, "Craft");
+  craft.set("master", 1);
+  kwind_ref ref{};
+  ASSERT_EQ(kwind_server_spawn(server, craft, &ref), KWIND_OK) << kwind_last_error();
+  ASSERT_TRUE(until([&] { return count_of_entities(client) == 1; }));
+  const std::uint32_t peer = last(server_events, KWIND_EVENT_CONNECTED)->event.peer;
+  std::mt19937 random(1);
+  const auto up_to = [&](int max) { return static_cast<int>(random() % (unsigned(max) + 1)); };
+  Value seen(protocol, "Craft");
+  for (int round = 0; round < 30; ++round) {
+    craft.set("lit", up_to(1)).set("crew", up_to(105) - 5).set("depth", round);
+    craft.set("seen", up_to(60000)).set("master", up_to(7)).set("cargo", up_to(2));
+    craft.set("draught", up_to(1000) / 8.0).set("mass", up_to(1000) / 7.0).set("secret", up_to(9));
+    craft.set("berth.at[0]", up_to(1000) / 16.0).set("berth.free", up_to(1));
+    for (const char* path : {"bow[0]", "bow[1]", "mast[0]", "mast[1]", "mast[2]", "hull[0]",
+                             "hull[1]", "hull[2]", "hull[3]"}) {
+      craft.set(path, up_to(20) - 9.5);
+    }
+    ASSERT_EQ(kwind_value_set_ref(craft, "towed", round % 2 == 0 ? ref : kwind_ref{}), KWIND_OK);
+    // Fields for the owner alone come and go.
+    if (round == 10 || round == 20) {
+      ASSERT_EQ(kwind_server_set_owned(server, peer, ref, round == 10 ? 1 : 0), KWIND_OK);
+    }
+    ASSERT_EQ(kwind_server_set(server, ref, craft), KWIND_OK) << kwind_last_error();
+    ASSERT_TRUE(until([&] {
+      EXPECT_EQ(kwind_client_get(client, ref, seen), KWIND_OK);
+      return get_int(seen, "depth") == round;
+    }));
+    quay_craft checked;
+    quay_craft read;
+    std::memset(&checked, 0xa5, sizeof checked);
+    std::memset(&read, 0xa5, sizeof read);
+    ASSERT_EQ(kwind_value_to_struct(seen, &quay_craft_layout, &checked), KWIND_OK);
+    ASSERT_EQ(kwind_client_get_struct(client, ref, &quay_craft_layout, &read), KWIND_OK);
+    EXPECT_EQ(read.lit, checked.lit);
+    EXPECT_EQ(read.crew, checked.crew);
+    EXPECT_EQ(read.depth, checked.depth);
+    EXPECT_EQ(read.seen, checked.seen);
+    EXPECT_EQ(read.master, checked.master);
+    EXPECT_EQ(read.draught, checked.draught);
+    EXPECT_EQ(read.mass, checked.mass);
+    EXPECT_TRUE(std::equal(std::begin(read.bow), std::end(read.bow), std::begin(checked.bow)));
+    EXPECT_TRUE(std::equal(std::begin(read.mast), std::end(read.mast), std::begin(checked.mast)));
+    EXPECT_TRUE(std::equal(std::begin(read.hull), std::end(read.hull), std::begin(checked.hull)));
+    EXPECT_EQ(read.towed.id, checked.towed.id);
+    EXPECT_EQ(read.towed.generation, checked.towed.generation);
+    EXPECT_EQ(read.cargo, checked.cargo);
+    EXPECT_EQ(read.berth.at[0], checked.berth.at[0]);
+    EXPECT_EQ(read.berth.free, checked.berth.free);
+    EXPECT_EQ(read.secret, checked.secret);
+  }
+}
+
+// Tables in memory of the program may change after they were checked.
+TEST_F(Quay, ALayoutThatChangedIsCheckedAnew) {
+  serve(50);
+  kwind_client* const client = join(50);
+  Value tug(protocol, "Tug");
+  kwind_ref ref{};
+  ASSERT_EQ(kwind_server_spawn(server, tug.set("heading", 9.0).set("cargo", 2), &ref), KWIND_OK);
+  ASSERT_TRUE(until([&] { return count_of_entities(client) == 1; }));
+  std::vector<kwind_member> members(quay_tug_members,
+                                    quay_tug_members + quay_tug_layout.member_count);
+  kwind_member axis = *members[0].inner;
+  members[0].inner = &axis;
+  kwind_layout layout = quay_tug_layout;
+  layout.members = members.data();
+  quay_tug out{};
+  const auto read = [&] { return kwind_client_get_struct(client, ref, &layout, &out); };
+  ASSERT_EQ(read(), KWIND_OK) << kwind_last_error();
+  ASSERT_EQ(read(), KWIND_OK) << kwind_last_error();
+  EXPECT_EQ(out.heading, 9.0);
+  members[1].kind = KWIND_MEMBER_TEXT;
+  EXPECT_EQ(read(), KWIND_E_LAYOUT);
+  members[1].kind = KWIND_MEMBER_REAL;
+  axis.kind = KWIND_MEMBER_BOOL;
+  EXPECT_EQ(read(), KWIND_E_LAYOUT);
+  axis.kind = KWIND_MEMBER_REAL;
+  members[1].offset = 0xfffffff0;
+  EXPECT_EQ(read(), KWIND_E_LAYOUT);
+  // Headings to where fuel was, and fuel to where headings were.
+  members[1].offset = offsetof(quay_tug, fuel);
+  members[3].offset = offsetof(quay_tug, heading);
+  ASSERT_EQ(read(), KWIND_OK) << kwind_last_error();
+  EXPECT_EQ(out.fuel, 9.0);
+  ASSERT_EQ(read(), KWIND_OK) << kwind_last_error();
+  EXPECT_EQ(out.fuel, 9.0);
+  layout.struct_size = 20;
+  EXPECT_EQ(read(), KWIND_E_LAYOUT);
+  layout.struct_size = sizeof(quay_tug);
+  EXPECT_EQ(kwind_client_get_struct(client, ref, &layout, nullptr), KWIND_E_ARGUMENT);
+  EXPECT_EQ(kwind_client_get_struct(client, ref, nullptr, &out), KWIND_E_ARGUMENT);
 }
 
 }  // namespace layout_test

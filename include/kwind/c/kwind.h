@@ -100,7 +100,7 @@ KWIND_C_API uint32_t kwind_protocol_version(const kwind_protocol* protocol);
 /* An entity: id 0 is none. Ids are used again, with another generation. */
 typedef struct kwind_ref {
   uint32_t id;        /* 1 to the description's `entities up to`; 0: none */
-  uint8_t generation; /* tells the users of one id, one after the other, apart */
+  uint8_t generation; /* differs between successive entities of one id */
 } kwind_ref;
 
 /* ---- values: the fields of a message, entity or record ---- */
@@ -303,7 +303,7 @@ typedef struct kwind_server_options {
  * KWIND_E_DESCRIPTION for a world without entities. */
 KWIND_C_API kwind_result kwind_server_open(kwind_protocol* protocol,
                                            const kwind_server_options* options, kwind_server** out);
-/* Ends all connections without a word; kwind_server_close_all() first tells the clients. */
+/* Ends all connections without a word; kwind_server_close_all() sends clients the reason. */
 KWIND_C_API void kwind_server_free(kwind_server* server);
 
 /* Sends what is queued and ends the tick, waits until something arrives or is due, for `wait_ms` at most, receives, and
