@@ -38,7 +38,7 @@ struct ReplicatorCounts {
   std::uint64_t bits = 0;
   std::uint64_t whole = 0;      ///< entities sent with all they have
   std::uint64_t changed = 0;    ///< sent by what differs from what was predicted
-  std::uint64_t predicted = 0;  ///< told to be as predicted
+  std::uint64_t predicted = 0;  ///< sent as "as predicted"
   std::uint64_t gone = 0;
   std::uint64_t fragmented = 0;    ///< entities sent whole that no datagram holds
   std::uint64_t deferred = 0;      ///< found no room in their tick's last snapshot
@@ -84,12 +84,12 @@ class KWIND_API ClientReplicator final : public link::PayloadSource {
 
   /// From now on each snapshot asks `query` itself, which is borrowed: with a thousand clients that
   /// is cheaper than going through all of them twice. Several replicators may see through one:
-  /// those whose clients heard the same put their snapshots together once. nullptr: see() says it
+  /// those whose clients received the same put their snapshots together once. nullptr: see() says it
   /// again.
   void bind(InterestQuery* query);
 
   /// Writes a snapshot of the last finished tick if there is something to say: everything that
-  /// changed and was not told, what waited longest first, as far as there is room. An entity that
+  /// changed and was not sent, what waited longest first, as far as there is room. An entity that
   /// is larger than a datagram goes in parts, one such at a time, and appears with the last of
   /// them; when more waits than fits its parts take at most half of the room. Called by the link,
   /// see Link::schedule_payload; the token names the snapshot. O(entities in view).
@@ -102,11 +102,11 @@ class KWIND_API ClientReplicator final : public link::PayloadSource {
   void lost(std::uint64_t token);
 
   /// The newest of the client's inputs that the game used for the tick that ends next, by the
-  /// client's count of ticks; told with the next snapshot.
+  /// client's count of ticks; sent with the next snapshot.
   void last_processed_input(std::uint32_t number);
 
   /// What ClientWorld::report() gave at the client. Errors: truncated, value_range; rate_limited if
-  /// less than a second of ticks has passed since the last one that was heard; unexpected if no
+  /// less than a second of ticks has passed since the last one that was granted; unexpected if no
   /// digest was sent since then. A client that lies gets what it is sent anew, and no one else
   /// notices.
   Errc receive_desync_report(std::span<const std::byte> payload, std::size_t bits);

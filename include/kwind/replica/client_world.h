@@ -97,8 +97,8 @@ class KWIND_API ClientWorld {
     return value;
   }
   /// What to draw of an entity that is there at a tick, with its fraction, that PlayoutClock gives:
-  /// between the states that were told around it what moves is moved on evenly, over the last
-  /// kLongestBlend ticks before the later of them. Beyond the newest state what `follow`s goes on
+  /// between the received states around it `smooth` and `follow` fields are interpolated, over the
+  /// last kLongestBlend ticks before the later state. Beyond the newest state what `follow`s goes on
   /// by its own speed and direction: with a tolerance until the next update, otherwise
   /// for kMaxAhead ticks and in as many back, for without updates the entity stands still. A leap
   /// of more than an eighth of a field's range is not drawn as motion.

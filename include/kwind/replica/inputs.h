@@ -36,7 +36,7 @@ struct PackedInput {
 
 /// At the client: fills its datagrams with the newest inputs, with what ClientWorld::report() has,
 /// and with a request for a full resync while ClientWorld::wants_resync(). A client without inputs
-/// offers one all the same: without it the server is never told of a snapshot that the client could
+/// offers one all the same: without it the server never learns of a snapshot that the client could
 /// not read.
 class KWIND_API InputSender final : public link::PayloadSource {
  public:

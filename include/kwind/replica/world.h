@@ -18,8 +18,8 @@ namespace kwind::replica {
 struct WorldOptions {
   double ticks_per_second = 20;
   /// So long an id rests in any case before another entity gets it, while there are others; without
-  /// others until each client that knew of the first has heard that it is gone. A client that has
-  /// not heard by then gets what it needs as if the id had never been used.
+  /// others until each client that knew of the first has received its despawn. A client that has
+  /// not received it by then gets what it needs as if the id had never been used.
   std::uint32_t reuse_after_ticks = 100;
   /// Those of the client worlds must be the same. nullptr: the built-in ones.
   std::shared_ptr<const CodeTables> codes{};
@@ -96,7 +96,7 @@ class KWIND_API World {
   std::optional<schema::Ref<T>> spawn(const T& value) {
     const auto made = begin_spawn(T::entity_info());
     if (!made) return std::nullopt;
-    take(made->id, [&](schema::Encoder& out, const std::function<void()>& mark) {
+    take(*made, [&](schema::Encoder& out, const std::function<void()>& mark) {
       encode_columns(out, value, mark);
     });
     return schema::Ref<T>{made->id, made->generation};
@@ -105,8 +105,8 @@ class KWIND_API World {
   /// O(columns).
   template <schema::ReplicaEntity T>
   bool put(schema::Ref<T> entity, const T& value) {
-    if (!is_alive(entity) || type_of(entity.id) != &T::entity_info()) return false;
-    take(entity.id, [&](schema::Encoder& out, const std::function<void()>& mark) {
+    if (!is_alive(entity) || info_of(entity) != &T::entity_info()) return false;
+    take(entity, [&](schema::Encoder& out, const std::function<void()>& mark) {
       encode_columns(out, value, mark);
     });
     return true;
@@ -118,13 +118,13 @@ class KWIND_API World {
   bool put_encoded(schema::AnyRef entity, const Encode& encode);
   /// The type of an entity that is alive; nullptr for others.
   [[nodiscard]] const schema::EntityInfo* type_of(schema::AnyRef entity) const {
-    return is_alive(entity) ? type_of(entity.id) : nullptr;
+    return is_alive(entity) ? info_of(entity) : nullptr;
   }
   /// False if it was gone already.
   bool despawn(schema::AnyRef entity);
 
   /// What was put since the last call are the values of tick(); the next tick begins. Entities that
-  /// are told `at most N/s` take their turn, each at ticks of its own. O(entities put).
+  /// are sent `at most N/s` take their turn, each at ticks of its own. O(entities put).
   void end_tick();
   /// The tick that is being made; the first is 1.
   [[nodiscard]] std::uint32_t tick() const;
@@ -148,8 +148,9 @@ class KWIND_API World {
   friend class PastWorld;
   friend struct WorldAccess;  // for replicators and interest
   std::optional<schema::AnyRef> begin_spawn(const schema::EntityInfo& info);
-  void take(std::uint32_t id, const Encode& encode);
-  [[nodiscard]] const schema::EntityInfo* type_of(std::uint32_t id) const;
+  void take(schema::AnyRef entity, const Encode& encode);
+  // Requires: the id is in use, or was.
+  [[nodiscard]] const schema::EntityInfo* info_of(schema::AnyRef entity) const;
 
   std::unique_ptr<WorldState> state_;
 };

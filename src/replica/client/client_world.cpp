@@ -78,9 +78,10 @@ std::optional<std::uint32_t> ClientWorld::wants_resync() const {
 Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::size_t bits) {
   bits::Reader in(payload, bits);
   std::optional<std::uint32_t> digest;
-  SnapshotTerms told = terms;
-  const auto mark = read_head(in, marks, latest, told, digest, sections, codes->inside().heads,
-                              symbol_counts != nullptr ? &symbol_counts->heads() : nullptr);
+  SnapshotTerms terms_in_head = terms;
+  const auto mark =
+      read_head(in, marks, latest, terms_in_head, digest, sections, codes->inside().heads,
+                symbol_counts != nullptr ? &symbol_counts->heads() : nullptr);
   if (!mark) {
     // Of the time before a full resync that overtook it: the marks of that time are gone, and
     // nothing is to wait for them.
@@ -96,11 +97,11 @@ Errc ClientWorld::State::take_snapshot(std::span<const std::byte> payload, std::
   if (!anew && (marks.find(mark->snapshot) != nullptr || is_void(mark->snapshot))) {
     return Errc::replayed;
   }
-  if (told.rate != terms.rate) {
+  if (terms_in_head.rate != terms.rate) {
     if (!anew) return Errc::value_range;
-    set_rate(told.rate);
+    set_rate(terms_in_head.rate);
   }
-  terms = told;
+  terms = terms_in_head;
   // The mark names every snapshot that the server assumed delivered: predictions and ranks follow
   // from all of them.
   if (!all_here(marks, *mark)) return Errc::base_missing;
@@ -189,7 +190,7 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
   const std::size_t continuing_staged = staged.size();
   if (sections.unexpected) {
     rank_unexpected(mark,
-                    sections.continuing ? std::span(continuing) : std::span<const std::uint32_t>{});
+                    sections.continuing ? std::span(continuing) : std::span<const EntityId>{});
     std::size_t rank = 0;
     do {
       // A rank counts among the entities that are known and not listed as continuing.
@@ -205,7 +206,7 @@ Errc ClientWorld::State::read(bits::Reader& in, const SnapshotMark& mark) {
       if (!in.ok() || id > info.up_to) return wrong();
       // Its bits came in fragments before, or stand here.
       const bool unpacks = sections.fragments && in.get_bool();
-      const auto arrived = static_cast<std::uint32_t>(id);
+      const EntityId arrived(static_cast<std::uint32_t>(id));
       if (unpacks ? !read_last_fragment(in, mark, arrived) : !read_arrival(in, mark, arrived)) {
         return wrong();
       }
@@ -245,7 +246,7 @@ void ClientWorld::State::find_continuing(const SnapshotMark& mark) {
       continuing = taken.there;
       continue;
     }
-    for (const std::uint32_t id : taken.ids) {
+    for (const EntityId id : taken.ids) {
       // A later snapshot of the same tick: an entity that it updated joins, one that it despawned
       // leaves.
       const auto place = std::lower_bound(continuing.begin(), continuing.end(), id);
@@ -268,8 +269,8 @@ void ClientWorld::State::sort_staged(std::size_t sorted) {
 }
 
 // Bits of one entity that the server expects to change: none, a delta, or a despawn.
-bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& mark,
-                                         std::uint32_t id, bool is_continuing) {
+bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& mark, EntityId id,
+                                         bool is_continuing) {
   const ReceivedState* last = nullptr;
   // The states that the server predicted from: those of snapshots that it knows to have arrived.
   const std::size_t count = states_known(mark, id, baselines, last);
@@ -288,7 +289,7 @@ bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& m
   if (is_continuing && *symbol == masks) return true;  // nothing, here
   Staged& each = stage(id, mark, *symbol < masks ? Update::delta : Update::despawn);
   OwnRow& row = rows[each.row];
-  // Generation, type and owner stay those of the newest state: only a spawn tells others.
+  // Generation, type and owner stay those of the newest state: only a spawn has others.
   // Field by field: a copy of a whole record would wait for its stores.
   ReceivedState& made = each.record;
   made.generation = last->generation;
@@ -314,8 +315,7 @@ bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& m
 }
 
 // All columns of an entity that comes into view.
-bool ClientWorld::State::read_arrival(bits::Reader& in, const SnapshotMark& mark,
-                                      std::uint32_t id) {
+bool ClientWorld::State::read_arrival(bits::Reader& in, const SnapshotMark& mark, EntityId id) {
   Staged& each = stage(id, mark, Update::full);
   ReceivedState& made = each.record;
   made.generation = static_cast<std::uint8_t>(in.get(kGenerationBits));
@@ -330,7 +330,7 @@ bool ClientWorld::State::read_arrival(bits::Reader& in, const SnapshotMark& mark
 // packed, and the rest of its bits.
 // The bits that came ahead, and behind them those here.
 bool ClientWorld::State::read_last_fragment(bits::Reader& in, const SnapshotMark& mark,
-                                            std::uint32_t id) {
+                                            EntityId id) {
   const auto number = static_cast<std::uint8_t>(in.get(kFragmentedNumberBits));
   const std::uint64_t fragments = in.get_count(kFragmentOrder);
   const std::uint64_t lag = in.get_count(kFragmentedLagOrder);
@@ -386,7 +386,7 @@ void ClientWorld::State::check(const SnapshotMark& mark, std::uint32_t digest) {
   find_known(mark);
   std::uint32_t sum = 0;
   const ReceivedState* last = nullptr;
-  for (const std::uint32_t id : known_ids) {
+  for (const EntityId id : known_ids) {
     states_known(mark, id, baselines, last);
     const std::uint32_t values = digest_of(models[last->type], baselines.front().row, last->owner);
     sum += share_of(values, id, last->generation, last->owner, last->tick);
@@ -409,7 +409,7 @@ std::size_t ClientWorld::report(bits::Writer& out) {
   s.acked_snapshots = AckedSnapshots(s.marks, mark);
   s.find_known(mark);
   const ReceivedState* last = nullptr;
-  for (const std::uint32_t id : s.known_ids) {
+  for (const EntityId id : s.known_ids) {
     s.states_known(mark, id, s.baselines, last);
     const EntityModel& model = s.models[last->type];
     DesyncedEntity each{id, last->generation, last->tick.raw() & kReportTickMask, {}};
@@ -428,7 +428,7 @@ std::size_t ClientWorld::report(bits::Writer& out) {
 }
 
 // Ids with states, kept sorted.
-void ClientWorld::State::note_records(std::uint32_t id, bool has) {
+void ClientWorld::State::note_records(EntityId id, bool has) {
   const auto place = std::lower_bound(with_records.begin(), with_records.end(), id);
   if (has) {
     with_records.insert(place, id);
@@ -443,7 +443,7 @@ void ClientWorld::State::find_known(const SnapshotMark& mark) {
   const ReceivedState* last = nullptr;
   for (std::size_t i = 0; i < with_records.size(); ++i) {
     prefetch_states(i);
-    const std::uint32_t id = with_records[i];
+    const EntityId id = with_records[i];
     if (states_known(mark, id, baselines, last) == 0) continue;
     known_ids.push_back(id);
   }
@@ -451,14 +451,14 @@ void ClientWorld::State::find_known(const SnapshotMark& mark) {
 
 // Those known that are not listed as continuing: first those that changed since they appeared.
 void ClientWorld::State::rank_unexpected(const SnapshotMark& mark,
-                                         std::span<const std::uint32_t> listed) {
+                                         std::span<const EntityId> listed) {
   known_ids.clear();
   still_ids.clear();
   auto next_listed = listed.begin();
   const ReceivedState* last = nullptr;
   for (std::size_t i = 0; i < with_records.size(); ++i) {
     prefetch_states(i);
-    const std::uint32_t id = with_records[i];
+    const EntityId id = with_records[i];
     while (next_listed != listed.end() && *next_listed < id) ++next_listed;
     if (next_listed != listed.end() && *next_listed == id) continue;
     if (states_known(mark, id, baselines, last) == 0) continue;

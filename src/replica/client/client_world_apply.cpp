@@ -12,9 +12,9 @@
 namespace kwind::replica {
 
 void ClientWorld::State::full_resync(SnapshotNumber snapshot) {
-  entities.for_each([&](std::uint32_t id, const Entity& entity) {
+  entities.for_each([&](EntityId id, const Entity& entity) {
     if (!entity.there) return;
-    note({EntityEvent::Type::despawned, {id, entity.generation}, entity.type});
+    note({EntityEvent::Type::despawned, {id.raw(), entity.generation}, entity.type});
   });
   entities.clear();
   // Waiting snapshots count as unread.
@@ -43,7 +43,7 @@ void ClientWorld::State::take(const SnapshotMark& mark) {
   apply_updates(mark);
   if (staged_chunks.count > 0) unpacking.take(mark.snapshot, staged_chunks, staged_bytes);
   tick = std::max(tick, mark.tick);
-  // Only a newer mark tells what became of earlier snapshots.
+  // Only a newer mark says what became of earlier snapshots.
   if (mark.snapshot > latest) settle_earlier(mark);
 }
 
@@ -139,7 +139,7 @@ bool ClientWorld::State::builds_on_void(const SnapshotMark& mark) const {
 bool ClientWorld::State::make_void(SnapshotNumber snapshot) {
   Taken& voided = received_snapshots[snapshot % received_snapshots.size()];
   if (!snapshot || voided.snapshot != snapshot) return false;
-  for (const std::uint32_t id : voided.ids) {
+  for (const EntityId id : voided.ids) {
     ReceivedStates& states = entities[id].received;
     states.erase(snapshot);
     if (states.empty()) note_records(id, false);
@@ -164,7 +164,7 @@ void ClientWorld::State::forget(SnapshotNumber snapshot) {
   if (old.snapshot != snapshot) return;
   // An id in `ids` that is not in `there` is one that the snapshot despawned.
   auto stays = old.there.begin();
-  for (const std::uint32_t id : old.ids) {  // both ascending
+  for (const EntityId id : old.ids) {  // both ascending
     if (stays != old.there.end() && *stays == id) {
       ++stays;
       continue;
@@ -176,13 +176,13 @@ void ClientWorld::State::forget(SnapshotNumber snapshot) {
   }
 }
 
-void ClientWorld::State::show(std::uint32_t id, const ReceivedState* record, const Row& row) {
+void ClientWorld::State::show(EntityId id, const ReceivedState* record, const Row& row) {
   Entity& entity = entities[id];
   const bool was_there = entity.there;
   const bool is_there = record != nullptr && record->update != Update::despawn;
   const bool other = was_there && is_there && entity.generation != record->generation;
   const auto happened = [&](EntityEvent::Type what) {
-    note({what, {id, entity.generation}, entity.type});
+    note({what, {id.raw(), entity.generation}, entity.type});
   };
   entity.at = record != nullptr ? record->at : Tick{};
   entity.tick = record != nullptr ? record->tick : Tick{};

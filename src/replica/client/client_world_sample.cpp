@@ -45,16 +45,17 @@ std::uint32_t ClientWorld::state_tick(schema::AnyRef entity) const {
 }
 
 void ClientWorld::spoil(schema::AnyRef entity, std::size_t column, std::uint32_t flip) {
-  if (state_->entities.find(entity.id) == nullptr) return;
-  State::Entity& held = state_->entities[entity.id];
+  const EntityId id(entity.id);
+  if (state_->entities.find(id) == nullptr) return;
+  State::Entity& held = state_->entities[id];
   held.received.flip(column, flip, state_->widths);
   held.now.numbers[column] ^= flip;
 }
 
 std::vector<schema::AnyRef> ClientWorld::entities() const {
   std::vector<schema::AnyRef> all;
-  state_->entities.for_each([&](std::uint32_t id, const State::Entity& entity) {
-    if (entity.there) all.emplace_back(id, entity.generation);
+  state_->entities.for_each([&](EntityId id, const State::Entity& entity) {
+    if (entity.there) all.emplace_back(id.raw(), entity.generation);
   });
   return all;
 }
@@ -69,7 +70,7 @@ void ClientWorld::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
 }
 
 // The columns of `known`, moved on to `tick` if that is later, in the bits of a message; with those
-// that only the owner has if the client was the owner when they were told.
+// that only the owner has if the client was the owner when they were sent.
 void ClientWorld::State::restore(const Entity& entity, const Known& known, bool owner, Tick to,
                                  const std::function<void(schema::Decoder&)>& decode) const {
   const std::size_t bits = write_row(value_bits, models[entity.type], known, owner, to);
@@ -167,9 +168,9 @@ Digest128 ClientWorld::digest() const {
   const auto add = [&](std::uint32_t value) {
     for (unsigned i = 0; i < 4; ++i) all.push_back(static_cast<std::byte>(value >> (8 * i)));
   };
-  state_->entities.for_each([&](std::uint32_t id, const State::Entity& entity) {
+  state_->entities.for_each([&](EntityId id, const State::Entity& entity) {
     if (!entity.there) return;
-    add(id);
+    add(id.raw());
     add(entity.generation);
     for (const std::uint32_t number : entity.now.numbers) add(number);
     for (const SharedBits& held : entity.now.varying) {

@@ -32,7 +32,7 @@ struct ClientWorld::State {
     std::uint8_t generation = 0;
     std::uint16_t type = 0;
     bool owner = false;
-    Tick at;    // of the snapshot that told the newest of it
+    Tick at;    // of the snapshot that had the newest of it
     Tick tick;  // of `now`
     OwnRow now;
   };
@@ -40,8 +40,8 @@ struct ClientWorld::State {
   // Of a snapshot that came.
   struct Taken {
     SnapshotNumber snapshot;
-    std::vector<std::uint32_t> ids;    // of all entities that it spoke of, ascending
-    std::vector<std::uint32_t> there;  // of those that were not said to be gone
+    std::vector<EntityId> ids;    // of all entities that it spoke of, ascending
+    std::vector<EntityId> there;  // of those that were not said to be gone
   };
 
   // A snapshot that builds on one that is not here yet.
@@ -53,7 +53,7 @@ struct ClientWorld::State {
 
   // Of the snapshot at hand: nothing counts until all of it could be read.
   struct Staged {
-    std::uint32_t id = 0;
+    EntityId id;
     ReceivedState record;
     std::size_t row = 0;  // place in `rows`
   };
@@ -87,7 +87,7 @@ struct ClientWorld::State {
   Widths widths;
   std::uint64_t max_chunks = 0;  // of the largest entity
   EntityTable<Entity> entities;
-  std::vector<std::uint32_t> with_records;  // ids, ascending
+  std::vector<EntityId> with_records;  // ids, ascending
   SnapshotMarks marks;
   std::vector<Taken> received_snapshots;  // by snapshot
   SnapshotNumber latest;
@@ -113,9 +113,9 @@ struct ClientWorld::State {
   bool of_no_use = false;  // it ends a fragmented entity that is not here
   FragmentAssembly unpacking;
   std::vector<std::byte> unpacked;
-  std::vector<std::uint32_t> continuing;
-  std::vector<std::uint32_t> known_ids;
-  std::vector<std::uint32_t> still_ids;
+  std::vector<EntityId> continuing;
+  std::vector<EntityId> known_ids;
+  std::vector<EntityId> still_ids;
   std::vector<EntityEvent> entity_events;
   std::vector<EntityEvent> handed_out;
   bool broken = false;                   // an exception left it half changed
@@ -136,7 +136,7 @@ struct ClientWorld::State {
   }
   // Who is there under that id and generation; nullptr if nobody is.
   [[nodiscard]] const Entity* find(schema::AnyRef wanted) const {
-    const Entity* const held = entities.find(wanted.id);
+    const Entity* const held = entities.find(EntityId(wanted.id));
     const bool is_there = held != nullptr && held->there && held->generation == wanted.generation;
     return is_there ? held : nullptr;
   }
@@ -147,7 +147,7 @@ struct ClientWorld::State {
   }
   // The states of an entity that the maker of `mark` knew to be here, newest first; the newest
   // record of these in `last`.
-  std::size_t states_known(const SnapshotMark& mark, std::uint32_t id, KnownStates& found,
+  std::size_t states_known(const SnapshotMark& mark, EntityId id, KnownStates& found,
                            const ReceivedState*& last) const {
     std::size_t count = 0;
     last = nullptr;
@@ -187,13 +187,12 @@ struct ClientWorld::State {
   void find_continuing(const SnapshotMark& mark);
   void sort_staged(std::size_t sorted);
   void check(const SnapshotMark& mark, std::uint32_t digest);
-  bool read_continuing(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id,
-                       bool is_continuing);
-  bool read_arrival(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id);
-  bool read_last_fragment(bits::Reader& in, const SnapshotMark& mark, std::uint32_t id);
+  bool read_continuing(bits::Reader& in, const SnapshotMark& mark, EntityId id, bool is_continuing);
+  bool read_arrival(bits::Reader& in, const SnapshotMark& mark, EntityId id);
+  bool read_last_fragment(bits::Reader& in, const SnapshotMark& mark, EntityId id);
   bool read_fragments(bits::Reader& in);
   // Something new of an entity, with a row in `rows` for its values.
-  Staged& stage(std::uint32_t id, const SnapshotMark& mark, Update what) {
+  Staged& stage(EntityId id, const SnapshotMark& mark, Update what) {
     if (rows_used == rows.size()) rows.emplace_back();
     Staged& made = staged.emplace_back();
     made.id = id;
@@ -212,15 +211,15 @@ struct ClientWorld::State {
   static bool read_tick(bits::Reader& in, const EntityModel& model, Tick& tick);
   [[nodiscard]] bool builds_on_void(const SnapshotMark& mark) const;
   bool make_void(SnapshotNumber snapshot);
-  void note_records(std::uint32_t id, bool has);
+  void note_records(EntityId id, bool has);
   void find_known(const SnapshotMark& mark);
-  void rank_unexpected(const SnapshotMark& mark, std::span<const std::uint32_t> continuing);
+  void rank_unexpected(const SnapshotMark& mark, std::span<const EntityId> continuing);
   void take(const SnapshotMark& mark);
   void apply_updates(const SnapshotMark& mark);
   // Requires: `mark` is newer than all that were taken.
   void settle_earlier(const SnapshotMark& mark);
   // `record`: nullptr if nothing is known of it (any more); `row`: its values.
-  void show(std::uint32_t id, const ReceivedState* record, const Row& row);
+  void show(EntityId id, const ReceivedState* record, const Row& row);
   void full_resync(SnapshotNumber snapshot);
   void forget(SnapshotNumber snapshot);
 };

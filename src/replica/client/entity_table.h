@@ -8,14 +8,16 @@
 #include <memory>
 #include <vector>
 
+#include "replica/coding/strong_numbers.h"
+
 namespace kwind::replica {
 
 template <class Entity>
 class EntityTable {
  public:
   /// Makes room for an entity. O(1) but for the table of pages, which has 8 bytes for 16 ids.
-  void make(std::uint32_t id) {
-    const std::uint32_t page = id / kPageEntities;
+  void make(EntityId id) {
+    const std::uint32_t page = id.raw() / kPageEntities;
     if (page >= pages_.size()) pages_.resize(page + std::size_t{1});
     if (pages_[page] != nullptr) return;
     pages_[page] = std::make_unique<Page>();
@@ -23,15 +25,15 @@ class EntityTable {
     used_.push_back(page);
   }
   /// Requires: make() was called for the id, or one of its page.
-  [[nodiscard]] Entity& operator[](std::uint32_t id) {
-    return (*pages_[id / kPageEntities])[id % kPageEntities];
+  [[nodiscard]] Entity& operator[](EntityId id) {
+    return (*pages_[id.raw() / kPageEntities])[id % kPageEntities];
   }
-  [[nodiscard]] const Entity& operator[](std::uint32_t id) const {
-    return (*pages_[id / kPageEntities])[id % kPageEntities];
+  [[nodiscard]] const Entity& operator[](EntityId id) const {
+    return (*pages_[id.raw() / kPageEntities])[id % kPageEntities];
   }
   /// nullptr if there is no room for it.
-  [[nodiscard]] const Entity* find(std::uint32_t id) const {
-    const std::size_t page = id / kPageEntities;
+  [[nodiscard]] const Entity* find(EntityId id) const {
+    const std::size_t page = id.raw() / kPageEntities;
     return page < pages_.size() && pages_[page] != nullptr ? &(*this)[id] : nullptr;
   }
   /// Calls visit(id, entity) for all that there is room for, by id. O(pages in use).
@@ -41,7 +43,7 @@ class EntityTable {
     is_sorted_ = true;
     for (const std::uint32_t page : used_) {
       for (std::uint32_t i = 0; i < kPageEntities; ++i) {
-        visit(page * kPageEntities + i, (*pages_[page])[i]);
+        visit(EntityId(page * kPageEntities + i), (*pages_[page])[i]);
       }
     }
   }

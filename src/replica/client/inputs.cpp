@@ -45,7 +45,7 @@ std::optional<std::uint16_t> InputSender::shown_of(double tick) {
   return static_cast<std::uint16_t>(parts & ((1U << kShownBits) - 1));
 }
 
-// The server tells 16 bits of the newest input that it processed. A number above the newest one
+// The server sends 16 bits of the newest input that it processed. A number above the newest one
 // that was made is of another connection, or a lie: then there is none.
 std::uint32_t InputSender::used() const {
   const auto low =
@@ -104,7 +104,7 @@ std::optional<std::uint64_t> InputSender::fill(Time now, bits::Writer& out) {
   // Built on the newest that the server has surely got.
   const std::uint32_t base = used();
   const bool has_base = base > 0 && newest_ - base < kKept - kMaxInSnapshot && base < newest_;
-  // Those that fewer snapshots than wanted have told, the newest of them if there is no room for
+  // Those that fewer datagrams than wanted have carried, the newest of them if there is no room for
   // all.
   const std::uint32_t already_sent = sent_before_[redundancy_ - 1];
   const std::uint32_t count =
@@ -222,7 +222,7 @@ Errc InputReceiver::receive(std::span<const std::byte> payload, std::size_t bits
   }
   std::vector<PackedInput> found;
   if (const Errc error = read_inputs(in, before, newest, found); error != Errc::none) return error;
-  // Inputs that were heard before are known by their numbers. Beyond kMaxWaiting the oldest goes: a
+  // Inputs that arrived before are known by their numbers. Beyond kMaxWaiting the oldest goes: a
   // client that sends inputs ahead of time gains nothing.
   for (const PackedInput& input : found) {
     if (input.number <= newest_) continue;

@@ -32,7 +32,7 @@ struct SnapshotMark {
 /// so many ticks old: then both are sure to remember them.
 inline constexpr std::uint32_t kLongestMemory = 24;
 
-/// How many snapshots below `newest` a mark tells of, given the mark of that snapshot.
+/// How many snapshots below `newest` a mark covers, given the mark of that snapshot.
 inline std::uint32_t sent_between(const SnapshotMark& newest) {
   const std::uint32_t count = newest.snapshot - newest.newest - 1;
   return count < kSnapshotWindow ? count : kSnapshotWindow - 1;
@@ -101,7 +101,7 @@ inline bool all_here(const SnapshotMarks& marks, const SnapshotMark& mark) {
   return true;
 }
 
-/// All that SnapshotMarks::arrived tells of one mark, found once.
+/// All that SnapshotMarks::arrived says of one mark, found once.
 class AckedSnapshots {
  public:
   AckedSnapshots() = default;

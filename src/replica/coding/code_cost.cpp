@@ -59,7 +59,7 @@ ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& in
   made.continuing /= all;
   made.changes /= all;
   made.errors = made.changes > 0 ? made.errors / all / made.changes : 0;
-  // The same for entities of which the client did not expect to hear.
+  // The same for entities of which the client expected no update.
   double starting = 0;
   for (std::size_t symbol = 0; symbol < masks; ++symbol) {
     starting += share_of(unexpected, symbol);

@@ -4,6 +4,10 @@
 // residuals of each column, each by the age of the baseline. Tables are made from counts of
 // symbols: of a recording, by `kwind train`, or of expectations from the description alone. Both
 // ends must have the same tables; their digest is compared in the handshake.
+//
+// Vocabulary: a *mask* says which columns of an entity differ from their prediction; a *residual*
+// is value minus prediction, in zigzag order (0, -1, 1, -2, ...); the *age* of a baseline is the
+// number of ticks since it, 1 to kAges.
 #include "replica/coding/code_tables.h"
 
 #include <algorithm>
@@ -20,6 +24,7 @@ using schema::ColumnForm;
 using schema::ColumnInfo;
 
 // Of a thousand ticks in which an entity moves, in how many the column is not as predicted.
+// Guesses in thousandths, which any recording replaces.
 std::uint64_t changes_expected(const schema::EntityInfo& info, std::size_t column) {
   if (follows(info, column)) return 400;
   if (info.columns[column].smooth) return 600;
@@ -36,6 +41,7 @@ using CountsByAge = std::array<SymbolCounts::Type::Counts, SymbolCounts::kAges>;
 std::vector<PrefixCode> codes_of(const CountsByAge& counts) {
   std::vector<PrefixCode> made;
   made.reserve(counts.size());
+  // Ages in order; equal counts share one construction.
   for (std::size_t age = 0; age < counts.size(); ++age) {
     if (age > 0 && counts[age] == counts[age - 1]) {
       made.push_back(made.back());
@@ -80,6 +86,7 @@ std::uint64_t digest_of(const CodeTables::Inside& inside) {
   const auto add = [&](const PrefixCode& code) {
     all.push_back(static_cast<std::byte>(code.symbols() >> 8));
     all.push_back(static_cast<std::byte>(code.symbols()));
+    // Lengths define canonical codes: equal lengths are equal codes.
     for (std::size_t i = 0; i < code.symbols(); ++i) {
       all.push_back(static_cast<std::byte>(code.bits(i)));
     }
@@ -105,6 +112,7 @@ Predictor best_of(const std::array<std::uint64_t, kPredictors>& trials, Predicto
   std::uint64_t least = trials[static_cast<std::size_t>(now)];
   Predictor best = now;
   least -= least / 50;
+  // Trials count the bits that each predictor would have cost. 0: not tried.
   for (std::size_t p = 0; p < kPredictors; ++p) {
     if (trials[p] == 0 || trials[p] >= least) continue;
     least = trials[p];
@@ -128,6 +136,7 @@ std::size_t together(const schema::EntityInfo& info, std::size_t column) {
 std::uint32_t expected_head(std::size_t symbol) {
   constexpr std::array<std::uint32_t, SymbolCounts::kHeads / 16> kBack{16, 24, 32, 24, 12,
                                                                        8,  6,  4,  4};
+  // The weight is a product of independent factors, each a power of two.
   std::uint32_t weight = kBack[symbol / 16] << 12;
   if ((symbol & 1) != 0) weight /= 16;
   if ((symbol & 2) != 0) weight /= 64;
@@ -195,6 +204,7 @@ bool follows(const schema::EntityInfo& info, std::size_t column) {
 // Positions that follow come last: their prediction uses speed and direction of the same snapshot.
 std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info) {
   std::vector<std::uint16_t> order;
+  // Two passes: columns that others depend on first.
   for (const bool last : {false, true}) {
     for (std::size_t column = 0; column < info.columns.size(); ++column) {
       if (follows(info, column) == last) order.push_back(static_cast<std::uint16_t>(column));
@@ -240,6 +250,7 @@ std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,
     ++bits;
   }
   std::reverse(columns.begin(), columns.end());
+  // Places are counted from the first column of the order.
   unsigned place = 0;
   for (MaskColumn& each : columns) {
     each.place = static_cast<std::uint8_t>(place);
@@ -258,6 +269,7 @@ SymbolCounts::SymbolCounts(const schema::EntitiesInfo& entities) {
     std::array<Type::Counts, kAges> errors;
     errors.fill(Type::Counts(kWhole + 1));
     type.errors.assign(info->columns.size(), errors);
+    // Predictors by the words of the description, until training chooses others.
     for (std::size_t c = 0; c < info->columns.size(); ++c) {
       type.predictors.push_back(predictors_of(*info, c).by_words);
     }
@@ -270,12 +282,14 @@ SymbolCounts::SymbolCounts(const schema::EntitiesInfo& entities) {
 // other. Residuals halve in frequency every four symbols.
 SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
   SymbolCounts made(entities);
+  // Weights, not probabilities: only their ratios matter.
   for (std::size_t head = 0; head < kHeads; ++head) made.heads_[head] = expected_head(head);
   for (std::size_t k = 0; k < made.types_.size(); ++k) {
     const schema::EntityInfo& info = *entities.types[k];
     const auto columns = mask_columns(info, coding_order(info));
     const auto likely = [&](std::size_t mask, std::uint64_t of) {
       std::uint64_t priority = of;
+      // A product over the columns: independence is assumed where nothing is known.
       for (const MaskColumn& each : columns) {
         // Shares are in thousandths.
         const std::uint64_t changes = changes_expected(info, each.column);
@@ -317,6 +331,7 @@ SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
 
 // The second pass of training counts the residuals of the predictors that the first pass chose.
 void SymbolCounts::predict_with(const CodeTables& codes) {
+  // Tables of the first pass name the predictors.
   for (std::size_t k = 0; k < types_.size(); ++k) {
     types_[k].predictors = codes.inside().types[k].predictors;
   }
@@ -329,6 +344,7 @@ void SymbolCounts::add(const SymbolCounts& other) {
     for (std::size_t i = 0; i < into.size(); ++i) into[i] += from[i];
   };
   sum(heads_, other.heads_);
+  // Element by element: both have the alphabets of one description.
   for (std::size_t k = 0; k < types_.size(); ++k) {
     for (std::size_t age = 0; age < kAges; ++age) {
       sum(types_[k].continuing[age], other.types_[k].continuing[age]);
@@ -367,6 +383,7 @@ SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities, const Sy
     const std::uint64_t expected_count = std::max(kMinExpected, all / kExpectedShare);
     // So that no weight leaves 32 bits.
     const std::uint64_t cut = (all + expected_count) * kScale / 0xf0000000U + 1;
+    // Invariant: no weight is 0, so each symbol has a code.
     for (std::size_t i = 0; i < weights.size(); ++i) {
       const std::uint64_t priority = (seen[i] * kScale + weights[i] * expected_count * kScale /
                                                              std::max<std::uint64_t>(sum, 1)) /
@@ -385,6 +402,7 @@ SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities, const Sy
       // Columns that are one place, rotation or direction have one predictor.
       const std::size_t count = together(*entities.types[k], c);
       std::array<std::uint64_t, kPredictors> sum{};
+      // Trials of the columns of one place are added.
       for (std::size_t i = 0; i < count; ++i) {
         for (std::size_t p = 0; p < kPredictors; ++p) sum[p] += seen.trials[c + i][p];
       }
@@ -411,6 +429,7 @@ std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables
   const auto add = [&](AlphabetCost& cost, const SymbolCounts::Type::Counts& counts,
                        const PrefixCode& code) {
     const auto sum = std::accumulate(counts.begin(), counts.end(), std::uint64_t{0});
+    // A symbol that never came has no cost and no entropy.
     for (std::size_t i = 0; i < counts.size(); ++i) {
       if (counts[i] == 0) continue;
       const double count = counts[i];
@@ -449,6 +468,7 @@ std::vector<AlphabetCost> costs_of(const SymbolCounts& counted, const CodeTables
 // The code for "nothing here" is kept apart: the encoder asks for its length for each entity.
 CodeTables::CodeTables(Inside inside)
     : inside_(std::make_unique<Inside>(std::move(inside))), digest_(digest_of(*inside_)) {
+  // One lookup for each age, in place of one for each entity.
   for (Inside::Type& type : inside_->types) {
     for (std::size_t age = 0; age < SymbolCounts::kAges; ++age) {
       type.nothing[age] = type.continuing[age].code(nothing_here(type.continuing[age]));

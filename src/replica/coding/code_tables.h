@@ -13,7 +13,7 @@ namespace kwind::replica {
 /// follows in full.
 inline constexpr std::uint32_t kLongError = 3;
 
-/// Bits of the number that tells which columns are not as predicted; columns that it has no room
+/// Bits of the number that says which columns are not as predicted; columns that it has no room
 /// for follow with a bit each.
 inline constexpr unsigned kMaskBits = 10;
 
@@ -44,7 +44,7 @@ inline std::size_t age_of(std::uint32_t ticks) {
   return std::clamp<std::uint32_t>(ticks, 1, SymbolCounts::kAges) - 1;
 }
 
-/// The columns that the symbol of a change tells of, in the order in which they are coded: those
+/// The columns that the symbol of a change covers, in the order in which they are coded: those
 /// that change at all, as many of the last ones as have room.
 std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,
                                      const std::vector<std::uint16_t>& order);

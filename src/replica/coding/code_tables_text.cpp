@@ -1,4 +1,10 @@
 // Code tables as text. docs/code-tables.md has the form.
+//
+// Serialises prefix-code tables. A canonical prefix code is defined by the lengths of its codes
+// alone (as in RFC 1951, 3.2.2), so a line holds lengths, with runs as `LENGTHxCOUNT`:
+//   Tug residual at[0] 1 3x2 4x4 5 5
+// Files are read from disk and are not trusted: each line is checked against the description,
+// lengths against the Kraft inequality, and the whole against its digest.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -19,6 +25,7 @@ constexpr std::string_view kHeads = "snapshot heads";
 // What a line calls an alphabet, behind the name of the kind.
 std::string name_of_column(const schema::EntityInfo& info, std::size_t column) {
   const std::uint16_t field = info.columns[column].field;
+  // Back to the first column of the same field.
   std::size_t first = column;
   while (first > 0 && info.columns[first - 1].field == field) --first;
   const bool several = column + 1 < info.columns.size() && info.columns[column + 1].field == field;
@@ -36,6 +43,7 @@ std::string predictor_line(const schema::EntityInfo& info, std::size_t column) {
 // All alphabets of a set, by what their lines begin with.
 template <class Type, class Take>
 void each_alphabet(const schema::EntityInfo& info, Type& type, const Take& take) {
+  // One alphabet for each age of a baseline, in ticks.
   for (std::size_t age = 0; age < SymbolCounts::kAges; ++age) {
     const auto line = [&](std::string_view what) {
       return fmt::format("{} {} {}", info.name, what, age + 1);
@@ -51,6 +59,7 @@ void each_alphabet(const schema::EntityInfo& info, Type& type, const Take& take)
 // The lengths of a code, with runs as `LENGTHxCOUNT`. The codes follow from the lengths.
 std::string lengths_text(const PrefixCode& code) {
   std::string text;
+  // One run of equal lengths in each pass.
   for (std::size_t i = 0; i < code.symbols();) {
     std::size_t run = 1;
     while (i + run < code.symbols() && code.bits(i + run) == code.bits(i)) ++run;
@@ -63,6 +72,7 @@ std::string lengths_text(const PrefixCode& code) {
 // A whole word of digits, and nothing else.
 std::optional<std::size_t> number(std::string_view text) {
   std::size_t value = 0;
+  // Signs, blanks and other characters are refused.
   const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
   if (text.empty() || error != std::errc{} || end != text.data() + text.size()) return std::nullopt;
   return value;
@@ -86,6 +96,7 @@ std::string_view take_word(std::string_view& text) {
 // The lengths of `symbols` symbols; nothing if there are more or fewer, or no numbers.
 std::optional<std::vector<std::uint8_t>> lengths_of(std::string_view text, std::size_t symbols) {
   std::vector<std::uint8_t> lengths;
+  // A length or a run in each pass. Invariant: lengths.size() <= symbols.
   for (std::string_view word = take_word(text); !word.empty(); word = take_word(text)) {
     // A run may not exceed the symbols that are left: a file cannot claim memory that it does not
     // fill.
@@ -108,6 +119,7 @@ std::string text_of(const CodeTables& codes, const schema::EntitiesInfo& entitie
   // Lines are sorted by name, so that two files of the same tables have the same bytes.
   std::map<std::string, std::string> lines{
       {std::string(kHeads), lengths_text(codes.inside().heads)}};
+  // Three passes: alphabets, predictors, then the text in the order of the names.
   for (std::size_t k = 0; k < entities.types.size(); ++k) {
     each_alphabet(*entities.types[k], codes.inside().types[k],
                   [&](std::string name, const PrefixCode& code) {
@@ -141,6 +153,7 @@ class TextReader {
       : made_(CodeTables(SymbolCounts::expected(entities)).inside()),
         wanted_{{std::string(kHeads), &made_.heads}} {
     for (std::size_t k = 0; k < entities.types.size(); ++k) {
+      // All lines that a file must have.
       const schema::EntityInfo& info = *entities.types[k];
       each_alphabet(info, made_.types[k], [&](std::string name, PrefixCode& code) {
         wanted_.emplace(std::move(name), &code);
@@ -161,6 +174,7 @@ class TextReader {
       return {};
     }
     if (name == "snapshots") return read_snapshots(take_word(rest));
+    // The first words decide how many words the name has.
     // TYPE continuing AGE, TYPE unexpected AGE, or TYPE residual COLUMN AGE.
     const std::string_view what = take_word(rest);
     name += fmt::format(" {}", what);
@@ -214,6 +228,7 @@ class TextReader {
           "`kwind train`",
           name);
     }
+    // The number of symbols is the description's: a line cannot claim another one.
     const auto lengths = lengths_of(rest, found->second->symbols());
     auto code = lengths ? PrefixCode::of_lengths(*lengths) : std::nullopt;
     if (!code) {
@@ -246,6 +261,7 @@ tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
                                   kFirstWords));
   }
   TextReader reader(entities);
+  // One line in each pass; the first wrong one ends it.
   for (std::size_t number_of_line = 1; !text.empty(); ++number_of_line) {
     const std::string_view line = text.substr(0, text.find('\n'));
     text.remove_prefix(std::min(line.size() + 1, text.size()));
@@ -260,6 +276,7 @@ tl::expected<std::shared_ptr<const CodeTables>, CodeTextProblem> read_codes(
                     missing));
   }
   auto codes = std::make_shared<const CodeTables>(reader.take());
+  // The digest covers the tables, not the text: comments and the order of lines do not matter.
   if (reader.digest() != fmt::format("{:016x}", codes->digest())) {
     return problem(
         2,

@@ -202,7 +202,7 @@ std::size_t edited_size(const Basis& basis, const Row& row) {
   return size;
 }
 
-// The change mask: for each column that has a place in it one bit, or two bits that also tell the
+// The change mask: for each column that has a place in it one bit, or two bits that also say the
 // two most frequent residuals, 1 and -1.
 std::uint32_t mask_of(const Basis& basis, const Row& row) {
   std::uint32_t mask = 0;

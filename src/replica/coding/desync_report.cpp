@@ -21,7 +21,7 @@ std::size_t bits_of(const DesyncedEntity& entity) {
 // Ids ascend, so that each is coded by its distance from the one before. Entities that do not fit
 // are left out: the next report has them, if they still differ.
 void write_report(bits::Writer& out, std::span<const DesyncedEntity> entities) {
-  std::uint32_t id = 0;
+  EntityId id;
   for (const DesyncedEntity& each : entities) {
     if (out.room_bits() < bits_of(each)) break;
     out.put_bool(true);
@@ -50,7 +50,7 @@ Result<std::vector<DesyncedEntity>> read_report(std::span<const std::byte> paylo
     if (id > 0xffffffffU || columns > kMaxColumns) return fail(Errc::value_range);
     // Before memory is taken for them.
     if (columns * kColumnHashBits > in.left_bits()) return fail(Errc::truncated);
-    each.id = static_cast<std::uint32_t>(id);
+    each.id = EntityId(static_cast<std::uint32_t>(id));
     for (std::uint64_t c = 0; c < columns; ++c) {
       each.columns.push_back(static_cast<std::uint8_t>(in.get(kColumnHashBits)));
     }

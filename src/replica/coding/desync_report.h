@@ -17,7 +17,7 @@ inline constexpr std::uint32_t kReportTickMask = (1U << kReportTickBits) - 1;
 inline constexpr unsigned kColumnHashBits = 8;
 
 struct DesyncedEntity {
-  std::uint32_t id = 0;
+  EntityId id;
   std::uint8_t generation = 0;
   std::uint32_t tick_low = 0;  ///< low bits of the tick of its values
   std::vector<std::uint8_t> columns;

@@ -51,17 +51,17 @@ class EntityModel {
   [[nodiscard]] std::size_t varying_place(std::size_t column) const { return places_[column]; }
   /// Columns in the order in which they are coded: what others follow comes before them.
   [[nodiscard]] std::span<const std::uint16_t> order() const { return order_; }
-  /// What one symbol tells of changing columns, see mask_columns(): how many there are of it.
+  /// What one symbol says of changing columns, see mask_columns(): how many there are of it.
   [[nodiscard]] std::size_t masks() const { return masks_of(mask_); }
-  /// Whether there are others, of which it tells nothing.
+  /// Whether there are others, of which it says nothing.
   [[nodiscard]] bool has_unchanging() const { return has_rest_; }
   /// The one and the other, in order().
   [[nodiscard]] std::span<const ChangingColumn> changing() const { return changing_; }
 
-  /// Its changes are told every so many ticks; 1: in each.
+  /// Its changes are sent every so many ticks; 1: in each.
   [[nodiscard]] std::uint32_t period() const { return period_; }
   /// Whether any of its fields has a tolerance (`within`): then values may stand for a while, moved
-  /// on by whoever shows them, and are told with the tick that they are of.
+  /// on by whoever shows them, and are sent with the tick that they are of.
   [[nodiscard]] bool tolerant() const { return tolerant_; }
   /// Whether a change that is in flight is sent again before its fate is known: not of an entity
   /// that is `lazy`, or tolerant.

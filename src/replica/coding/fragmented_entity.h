@@ -33,7 +33,7 @@ struct FragmentRun {
 /// the rest is known to be there, and make it appear.
 class FragmentedEntity {
  public:
-  std::uint32_t id = 0;  ///< of the entity; 0: there is no fragmented entity
+  EntityId id;  ///< of the entity; 0: there is no fragmented entity
   std::uint8_t number = 0;
   std::uint8_t generation = 0;
   bool owner = false;
@@ -52,14 +52,14 @@ class FragmentedEntity {
     chunks_.assign(bits / kFragmentBits, Fragment::waits);
   }
   void clear() {
-    id = 0;
+    id = {};
     completing = {};
     bits_ = 0;
     bytes_.clear();
     chunks_.clear();
   }
-  [[nodiscard]] bool is_of(std::uint32_t entity, std::uint8_t user, bool owned) const {
-    return id != 0 && id == entity && generation == user && owner == owned;
+  [[nodiscard]] bool is_of(EntityId entity, std::uint8_t user, bool owned) const {
+    return id && id == entity && generation == user && owner == owned;
   }
   [[nodiscard]] std::size_t fragments() const { return chunks_.size(); }
   [[nodiscard]] bool all_there() const {
@@ -94,7 +94,7 @@ class FragmentedEntity {
  private:
   enum class Fragment : std::uint8_t { waits, under_way, there };
   void set(const FragmentRun& run, Fragment from, Fragment to) {
-    if (id == 0 || run.number != number) return;
+    if (!id || run.number != number) return;
     for (std::size_t i = run.first; i < std::size_t{run.first} + run.count; ++i) {
       if (chunks_[i] == from) chunks_[i] = to;
     }

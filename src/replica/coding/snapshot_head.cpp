@@ -183,7 +183,7 @@ Result<SnapshotMark> read_head(bits::Reader& in, const SnapshotMarks& marks, Sna
   if (back == kFarthestBack) back += in.get_count(kSnapshotBackOrder);
   if (!in.ok()) return fail(Errc::truncated);
   if (back >= kSnapshotWindow) return fail(Errc::value_range);
-  // Of a client that has nothing yet even the number cannot be told.
+  // Of a client that has nothing yet even the number is unknown.
   if (!latest) return fail(Errc::base_missing);
   mark.snapshot = number_of(low, latest);
   if (mark.snapshot.raw() <= back) return fail(Errc::replayed);

@@ -46,10 +46,10 @@ inline std::uint32_t digest_of(const EntityModel& model, const Row& row, bool ow
 }
 /// What an entity adds to the sum of all that a client knows. `values`: their digest; `tick`: of
 /// them.
-inline std::uint32_t share_of(std::uint32_t values, std::uint32_t id, std::uint8_t generation,
+inline std::uint32_t share_of(std::uint32_t values, EntityId id, std::uint8_t generation,
                               bool owner, Tick tick) {
   StateDigest made(values);
-  made.add(id << 5 | std::uint32_t{generation} << 1 | (owner ? 1 : 0));
+  made.add(id.raw() << 5 | std::uint32_t{generation} << 1 | (owner ? 1 : 0));
   made.add(tick.raw());
   return made.value();
 }

@@ -1,8 +1,9 @@
-// Numbers of snapshots and of ticks as types of their own: neither is passed for the other, for an
-// entity's id or for a count. Pure.
+// Numbers of snapshots and of ticks, and ids of entities, as types of their own: none of them is
+// passed for another one or for a count. Pure.
 #pragma once
 #include <cstddef>
 #include <cstdint>
+#include <vector>
 
 namespace kwind::replica {
 
@@ -62,5 +63,30 @@ constexpr StrongNumber<Tag> number_before(StrongNumber<Tag> number, std::uint32_
 
 using SnapshotNumber = StrongNumber<struct SnapshotNumberTag>;
 using Tick = StrongNumber<struct TickTag>;
+/// Ids begin at 1 and are small: tables have an element for each id up to the largest in use.
+using EntityId = StrongNumber<struct EntityIdTag>;
+
+/// An element for each entity id, and one for id 0, which no entity has.
+template <class Element>
+class ById {
+ public:
+  [[nodiscard]] Element& operator[](EntityId id) { return all_[id.raw()]; }
+  [[nodiscard]] const Element& operator[](EntityId id) const { return all_[id.raw()]; }
+  /// One more than the largest id that has an element.
+  [[nodiscard]] std::size_t size() const { return all_.size(); }
+  [[nodiscard]] bool has(EntityId id) const { return id.raw() < all_.size(); }
+  [[nodiscard]] EntityId end_id() const {
+    return EntityId(static_cast<std::uint32_t>(all_.size()));
+  }
+  void resize(std::size_t size) { all_.resize(size); }
+  void emplace_back() { all_.emplace_back(); }
+  /// Bytes of the elements themselves.
+  [[nodiscard]] std::size_t memory() const { return all_.capacity() * sizeof(Element); }
+  [[nodiscard]] auto begin() const { return all_.begin(); }
+  [[nodiscard]] auto end() const { return all_.end(); }
+
+ private:
+  std::vector<Element> all_ = std::vector<Element>(1);
+};
 
 }  // namespace kwind::replica

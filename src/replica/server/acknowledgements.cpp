@@ -29,7 +29,7 @@ bool BaselineHistory::may_lose(SnapshotNumber snapshot) const {
 }
 
 // Whether the client may come to read the snapshot without our help: something that it builds on is
-// in flight yet, or its loss was heard of and nothing newer builds on it.
+// in flight yet, or its loss was reported and nothing newer builds on it.
 bool BaselineHistory::may_still_be_read(SnapshotNumber snapshot) const {
   const Sent* const slot = sent.find(snapshot);
   if (slot == nullptr || !slot->mark.newest) return slot != nullptr;
@@ -63,7 +63,7 @@ void BaselineHistory::lose(Sent& snapshot) {
   lost_any = true;
 }
 
-// Nothing will build on the snapshot: what it told is to be told again.
+// Nothing will build on the snapshot: what it had is to be sent again.
 void BaselineHistory::discard(Sent& snapshot) {
   snapshot.lost = true;
   news = true;
@@ -126,7 +126,7 @@ void BaselineHistory::mark_delivered(Sent& snapshot) {
 // An entity's share of the digest sum, computed from what the client surely has; 0 if the world's
 // history does not reach back so far.
 std::uint32_t BaselineHistory::share_of_sure(std::size_t index) const {
-  const std::uint32_t id = entities_known.id(index);
+  const EntityId id = entities_known.id(index);
   const Baseline& baseline = entities_known[index].sure;
   if (!baseline.known || world_->briefs[id].generation != baseline.generation) return 0;
   const WorldState::Entity& entity = world_->entities[id];
@@ -143,7 +143,7 @@ void BaselineHistory::build_again() {
     entities_known.hold(i, entities_known[i].sure, share_of_sure(i));
     entities_known.settled(i) = {};  // that may have rested on what has gone
   }
-  // Until something has arrived each snapshot tells all anew.
+  // Until something has arrived each snapshot has all anew.
   for (SnapshotNumber snapshot = sure + 1; sure && snapshot <= last_snapshot; ++snapshot) {
     const Sent* const slot = sent.find(snapshot);
     if (slot == nullptr || slot->lost) continue;
@@ -175,7 +175,7 @@ void BaselineHistory::full_resync() {
 
 // Takes the acknowledgements of a tick. A snapshot that was not acknowledged when a newer one was
 // is not built on any more; see acked_snapshots.h.
-void BaselineHistory::hear(std::vector<SnapshotNumber>& acks) {
+void BaselineHistory::take_acks(std::vector<SnapshotNumber>& acks) {
   const SnapshotNumber before = sure;
   if (!acks.empty()) {
     news = true;
@@ -215,7 +215,7 @@ void BaselineHistory::hear(std::vector<SnapshotNumber>& acks) {
 }
 
 // Whether an empty snapshot must be sent: a snapshot that counts as lost may have arrived all the
-// same, and no snapshot in flight tells the client which of the two the server assumes.
+// same, and no snapshot in flight says to the client which of the two the server assumes.
 bool BaselineHistory::needs_heartbeat() const {
   const Sent* const named = sent.find(sure);
   const SnapshotNumber acknowledged = named != nullptr ? named->mark.newest : SnapshotNumber{};
@@ -233,8 +233,8 @@ bool BaselineHistory::needs_heartbeat() const {
 
 // A digest differed: the entity is sent whole again, and nothing builds on what the client has of
 // it.
-Desync BaselineHistory::repair(std::uint32_t id, std::string_view field) {
-  Desync found{id, {}, field};
+Desync BaselineHistory::repair(EntityId id, std::string_view field) {
+  Desync found{id.raw(), {}, field};
   const auto index = entities_known.find(id);
   if (!index) return found;
   ClientEntity& copy = entities_known[*index];

@@ -4,6 +4,10 @@
 // (shared_histories.cpp).
 //
 // Tick `settled` of an entity: up to this tick nothing of the entity needs to be sent.
+//
+// Two baselines for each entity: `sure` is acknowledged, `baseline()` is what the next delta
+// builds on. In exact mode both are the same; with speculative baselines the latter runs ahead,
+// and a loss sets it back.
 #include "replica/server/baseline_history.h"
 
 #include <algorithm>
@@ -50,6 +54,7 @@ void BaselineHistory::take_over(const BaselineHistory& other) {
   static_cast<HistoryValue&>(*this) = static_cast<const HistoryValue&>(other);
   options_ = other.options_;
   codes_ = other.codes_;
+  // Reference counts of ids: an id is used again only when no client can know of it.
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     if (entities_known[i].counted) ids_->learn(entities_known.id(i));
   }
@@ -75,11 +80,11 @@ bool BaselineHistory::is_like(const BaselineHistory& other) const {
       complete_at != other.complete_at || seen_revision != other.seen_revision) {
     return false;
   }
-  if (fragmented.id != 0 || other.fragmented.id != 0 ||
-      fragmented.number != other.fragmented.number)
+  if (fragmented.id || other.fragmented.id || fragmented.number != other.fragmented.number)
     return false;
+  // O(entities) in the worst case, which equal histories alone reach.
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
-    const std::uint32_t id = entities_known.id(i);
+    const EntityId id = entities_known.id(i);
     if (id != other.entities_known.id(i) ||
         entities_known.look(i) != other.entities_known.look(i) ||
         !replica::is_like(entities_known[i], other.entities_known[i])) {
@@ -91,6 +96,7 @@ bool BaselineHistory::is_like(const BaselineHistory& other) const {
       return false;
   }
   // Those before the tick of the snapshot that is built on next are asked for no more.
+  // Snapshots whose fate is open, oldest first.
   for (SnapshotNumber snapshot = first_of_tick(sure); snapshot <= last_snapshot; ++snapshot) {
     const Sent* const here = sent.find(snapshot);
     const Sent* const there = other.sent.find(snapshot);
@@ -112,17 +118,20 @@ bool BaselineHistory::is_like(const BaselineHistory& other) const {
 void BaselineHistory::see(std::span<const RelevantEntity> in_view) {
   seen_revision = 0;
   std::size_t index = 0;
+  // Entities that are new to the client are inserted in order.
   for (const RelevantEntity& each : in_view) {
-    index = entities_known.walk(index, each.id);
-    if (index == entities_known.size() || entities_known.id(index) != each.id)
-      entities_known.insert(index, each.id);
+    const EntityId id(each.id);
+    index = entities_known.walk(index, id);
+    if (index == entities_known.size() || entities_known.id(index) != id)
+      entities_known.insert(index, id);
   }
   auto seen = in_view.begin();
   bool hides = false;
+  // Merge of two lists that are sorted by id.
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
-    const std::uint32_t id = entities_known.id(i);
-    while (seen != in_view.end() && seen->id < id) ++seen;
-    const bool there = seen != in_view.end() && seen->id == id;
+    const EntityId id = entities_known.id(i);
+    while (seen != in_view.end() && EntityId(seen->id) < id) ++seen;
+    const bool there = seen != in_view.end() && EntityId(seen->id) == id;
     const Look look{there ? seen->priority : 0, there, there && seen->owner};
     Look& before = entities_known.look(i);
     if (before.in_view != look.in_view || before.owner != look.owner) {
@@ -164,10 +173,12 @@ bool BaselineHistory::has_in_view(std::span<const RelevantEntity> in_view) const
 template <class Alike>
 bool BaselineHistory::walk_view(std::span<const RelevantEntity> in_view, const Alike& alike) const {
   auto seen = in_view.begin();
+  // The same merge, without changes.
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     const Look& look = entities_known.look(i);
     if (!look.in_view) continue;
-    if (seen == in_view.end() || seen->id != entities_known.id(i) || !alike(look, *seen)) {
+    if (seen == in_view.end() || EntityId(seen->id) != entities_known.id(i) ||
+        !alike(look, *seen)) {
       return false;
     }
     ++seen;
@@ -196,18 +207,19 @@ void BaselineHistory::prefetch(bool entities) const {
 // How an entity in view stands with the client: whether the next snapshot may update it, and how.
 // A delta needs a baseline that the client has and the world remembers; everything else is a full
 // update.
+// The order of the tests is the order of the reasons in UpdateReason.
 PendingUpdate BaselineHistory::assess(std::size_t index, const WorldState::Brief& brief) const {
   const ClientEntity& copy = entities_known[index];
   const Look& look = entities_known.look(index);
   const Baseline& baseline = copy.baseline();
-  const bool goes_on = baseline.known && baseline.generation == brief.generation &&
-                       baseline.owner == look.owner && !copy.resend && !copy.despawn_snapshot &&
-                       copy.wholes[look.owner ? 0 : 1] == 0;
+  const bool continues = baseline.known && baseline.generation == brief.generation &&
+                         baseline.owner == look.owner && !copy.resend && !copy.despawn_snapshot &&
+                         copy.wholes[look.owner ? 0 : 1] == 0;
   const bool under = copy.sent_snapshot && !copy.sent_gone &&
                      copy.sent_generation == brief.generation && copy.sent_owner == look.owner;
   PendingUpdate pending;
-  pending.packed = fragmented.id != 0 && is_packed(index);
-  if (goes_on && brief.changed_at <= baseline.ticks[0]) {
+  pending.packed = fragmented.id && is_packed(index);
+  if (continues && brief.changed_at <= baseline.ticks[0]) {
     pending.reason = UpdateReason::up_to_date;
     return pending;
   }
@@ -218,7 +230,7 @@ PendingUpdate BaselineHistory::assess(std::size_t index, const WorldState::Brief
     return pending;
   }
   if ((under && pending.packed && fragmented.completing) ||
-      (under && !pending.in_flight && !goes_on && !repeats(index))) {
+      (under && !pending.in_flight && !continues && !repeats(index))) {
     pending.reason = UpdateReason::baseline_in_flight;
     return pending;
   }
@@ -227,13 +239,14 @@ PendingUpdate BaselineHistory::assess(std::size_t index, const WorldState::Brief
     pending.reason = UpdateReason::fragments_in_flight;
     return pending;
   }
-  pending.whole = pending.packed || !goes_on || baseline.ticks[0] < brief.oldest;
+  pending.whole = pending.packed || !continues || baseline.ticks[0] < brief.oldest;
   return pending;
 }
 
 // Speculative baselines: the newest snapshot that is not lost.
 SnapshotNumber BaselineHistory::base() const {
   if (!options_.speculative_baselines || !sure) return sure;
+  // At most kSnapshotWindow snapshots back.
   for (SnapshotNumber snapshot = last_snapshot; snapshot > sure; --snapshot) {
     const Sent* const slot = sent.find(snapshot);
     if (slot != nullptr && !slot->lost) return snapshot;
@@ -252,6 +265,7 @@ bool BaselineHistory::repeats(std::size_t index) const {
 
 void BaselineHistory::count_holders(std::size_t index) {
   ClientEntity& copy = entities_known[index];
+  // A counter changes only when the answer does.
   const bool known = copy.may_be_known();
   if (known == copy.counted) return;
   copy.counted = known;
@@ -262,6 +276,7 @@ void BaselineHistory::count_holders(std::size_t index) {
 SnapshotNumber BaselineHistory::first_of_tick(SnapshotNumber snapshot) const {
   const Sent* const last = sent.find(snapshot);
   SnapshotNumber first = snapshot;
+  // Ends at another tick, or at the end of the window.
   while (last != nullptr && snapshot - first + 1 < kSnapshotWindow) {
     const Sent* const before = sent.find(first - 1);
     if (before == nullptr || before->mark.tick != last->mark.tick) break;
@@ -272,7 +287,8 @@ SnapshotNumber BaselineHistory::first_of_tick(SnapshotNumber snapshot) const {
 
 // Whether there is nothing to send and nothing whose fate is open. O(entities in view).
 bool BaselineHistory::complete() const {
-  if (fragmented.id != 0 || needs_heartbeat()) return false;
+  if (fragmented.id || needs_heartbeat()) return false;
+  // The first entity with something to send decides.
   for (std::size_t i = 0; i < entities_known.size(); ++i) {
     const WorldState::Brief& brief = world_->briefs[entities_known.id(i)];
     const ClientEntity& copy = entities_known[i];
@@ -309,8 +325,9 @@ bool BaselineHistory::view_complete() const {
 
 // Whether the client may know of the entity: surely, or by a snapshot in flight.
 bool BaselineHistory::knows(schema::AnyRef entity) const {
-  const auto index = entities_known.find(entity.id);
-  if (!index || !world_->briefs[entity.id].alive) return false;
+  const EntityId id(entity.id);
+  const auto index = entities_known.find(id);
+  if (!index || !world_->briefs[id].alive) return false;
   const auto is_it = [&](const Baseline& baseline) {
     return baseline.known && baseline.generation == entity.generation;
   };
@@ -347,6 +364,7 @@ std::optional<std::string_view> BaselineHistory::differing_field(const DesyncedE
   const auto row = entity.history->at_or_before(tick);
   if (!row) return std::nullopt;
   fits = each.columns.size() == model.columns();
+  // Columns in order, as the report has them.
   for (std::size_t c = 0; fits && c < model.columns(); ++c) {
     if (column_hash(model, entity.history->row(*row), c, baseline.owner) == each.columns[c])
       continue;

@@ -21,7 +21,7 @@
 
 namespace kwind::replica {
 
-/// Whether replicators with these options write the same snapshots to clients that heard the same.
+/// Whether replicators with these options write the same snapshots to clients that received the same.
 bool are_same(const ReplicatorOptions& a, const ReplicatorOptions& b);
 
 /// All that is particular to a history.
@@ -32,7 +32,7 @@ struct HistoryValue {
   SnapshotNumber last_snapshot;
   SnapshotNumber start{1};      // the first snapshot since the last full resync
   SnapshotNumber sure;          // the newest snapshot that is known to have arrived
-  Tick continuing_complete_at;  // whose continuing entities were told of
+  Tick continuing_complete_at;  // whose continuing entities were listed
   Tick repeated_at;             // in which what is in flight was sent again
   Tick complete_at;             // of which there is nothing more to say, unless `news`
   bool news = true;
@@ -81,16 +81,16 @@ class BaselineHistory : private HistoryValue {
   // ---- Acknowledgements and reports ----
 
   /// Takes the acknowledgements since the last snapshot, and empties the list.
-  void hear(std::vector<SnapshotNumber>& acks);
+  void take_acks(std::vector<SnapshotNumber>& acks);
   /// Whether the loss of a snapshot changes anything. Required by lose().
   [[nodiscard]] bool may_lose(SnapshotNumber snapshot) const;
   void lose(SnapshotNumber snapshot);
   [[nodiscard]] bool may_still_be_read(SnapshotNumber snapshot) const;
   /// The field of an entity that a client's desync report names; nothing if none differs, or it
-  /// cannot be told. `fits`: whether the report has the entity's columns.
+  /// is unknown. `fits`: whether the report has the entity's columns.
   [[nodiscard]] std::optional<std::string_view> differing_field(const DesyncedEntity& each,
                                                                 bool& fits) const;
-  Desync repair(std::uint32_t id, std::string_view field);
+  Desync repair(EntityId id, std::string_view field);
   void full_resync();
   /// The next snapshot builds on nothing already.
   [[nodiscard]] bool starts_anew() const { return !sure && start == last_snapshot + 1; }
@@ -130,7 +130,7 @@ class BaselineHistory : private HistoryValue {
   }
   [[nodiscard]] bool repeats(std::size_t index) const;
   [[nodiscard]] bool is_packed(std::size_t index) const {
-    const std::uint32_t id = entities_known.id(index);
+    const EntityId id = entities_known.id(index);
     return fragmented.is_of(id, world_->briefs[id].generation, entities_known.look(index).owner);
   }
   // How an entity in view stands with the client.

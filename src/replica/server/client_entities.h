@@ -56,7 +56,7 @@ struct alignas(kCacheLineBytes) ClientEntity {
   bool sent_gone : 1 = false;
   bool resend : 1 = false;   ///< a desync was reported: the entity is sent in full again
   bool counted : 1 = false;  ///< see EntityIds: the client may know of it
-  /// Snapshots in flight that tell all of it, to others and to its owner: a change that builds
+  /// Snapshots in flight that have all of it, to others and to its owner: a change that builds
   /// on what the client was before would be read behind them.
   std::array<std::uint8_t, 2> wholes{};
   Baseline sure;  ///< what the client has for certain
@@ -94,7 +94,7 @@ enum class MotionState : std::uint8_t { unknown, still, changing };
 class ClientEntities {
  public:
   [[nodiscard]] std::size_t size() const { return ids_.size(); }
-  [[nodiscard]] std::uint32_t id(std::size_t index) const { return ids_[index]; }
+  [[nodiscard]] EntityId id(std::size_t index) const { return ids_[index]; }
   [[nodiscard]] MotionState standing(std::size_t index) const { return standings_[index]; }
   /// All that changed up to this tick is there, or in flight.
   [[nodiscard]] Tick& settled(std::size_t index) { return settled_[index]; }
@@ -105,27 +105,27 @@ class ClientEntities {
   [[nodiscard]] const ClientEntity& operator[](std::size_t index) const { return all_[index]; }
 
   /// Where it is if it is there; fast if that is at `hint`.
-  [[nodiscard]] std::optional<std::size_t> find(std::size_t hint, std::uint32_t id) const {
+  [[nodiscard]] std::optional<std::size_t> find(std::size_t hint, EntityId id) const {
     return hint < ids_.size() && ids_[hint] == id ? std::optional(hint) : find(id);
   }
   /// The first place from `from` on whose id is not below; size() if there is none.
-  [[nodiscard]] std::size_t walk(std::size_t from, std::uint32_t id) const {
+  [[nodiscard]] std::size_t walk(std::size_t from, EntityId id) const {
     while (from < ids_.size() && ids_[from] < id) ++from;
     return from;
   }
-  [[nodiscard]] std::optional<std::size_t> find(std::uint32_t id) const {
+  [[nodiscard]] std::optional<std::size_t> find(EntityId id) const {
     const std::size_t index = lower(id);
     return index < ids_.size() && ids_[index] == id ? std::optional(index) : std::nullopt;
   }
   /// Its place. O(copies) if it is new.
-  std::size_t at(std::size_t hint, std::uint32_t id) {
+  std::size_t at(std::size_t hint, EntityId id) {
     if (hint < ids_.size() && ids_[hint] == id) return hint;
     const std::size_t index = lower(id);
     if (index == ids_.size() || ids_[index] != id) insert(index, id);
     return index;
   }
   /// Requires: `id` belongs there. O(copies).
-  void insert(std::size_t index, std::uint32_t id) {
+  void insert(std::size_t index, EntityId id) {
     const auto offset = static_cast<std::ptrdiff_t>(index);
     ids_.insert(ids_.begin() + offset, id);
     settled_.insert(settled_.begin() + offset, Tick{});
@@ -166,7 +166,7 @@ class ClientEntities {
   }
   /// What is looked at in every tick, but for the copies themselves.
   void prefetch() const {
-    kwind::prefetch(ids_.data(), ids_.size() * sizeof(std::uint32_t));
+    kwind::prefetch(ids_.data(), ids_.size() * sizeof(EntityId));
     kwind::prefetch(settled_.data(), settled_.size() * sizeof(Tick));
     kwind::prefetch(standings_.data(), standings_.size() * sizeof(MotionState));
   }
@@ -191,10 +191,10 @@ class ClientEntities {
                         : baseline.changing ? MotionState::changing
                                             : MotionState::still;
   }
-  [[nodiscard]] std::size_t lower(std::uint32_t id) const {
+  [[nodiscard]] std::size_t lower(EntityId id) const {
     return static_cast<std::size_t>(std::lower_bound(ids_.begin(), ids_.end(), id) - ids_.begin());
   }
-  std::vector<std::uint32_t> ids_;
+  std::vector<EntityId> ids_;
   std::vector<Tick> settled_;
   std::vector<MotionState> standings_;
   std::vector<Look> looks_;

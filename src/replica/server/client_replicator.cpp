@@ -1,5 +1,11 @@
 // The payload source of one client: finds a shared snapshot or encodes one, and takes delivery
 // reports, desync reports and resync requests.
+//
+// Two clients with equal history, view and acknowledgements need equal snapshots. Such clients
+// share a BaselineHistory (reference counted, copied on write); a Step is the way from one shared
+// history to the next, with the bits of its snapshot. The first client of a group encodes and
+// leaves the Step, the others copy its bits. A loss, an acknowledgement of its own or another view
+// parts a client from the group; rejoin() finds a group that became equal again.
 #include "kwind/replica/client_replicator.h"
 
 #include <algorithm>
@@ -33,6 +39,7 @@ ClientReplicator::~ClientReplicator() = default;
 
 // A view that is the same as before keeps the replicator in its shared history.
 void ClientReplicator::see(std::span<const RelevantEntity> in_view) {
+  // A comparison of two lists; most views are those of the tick before.
   State& s = *state_;
   if (s.history.is_shared() && s.history->sees(in_view)) return;
   s.own().see(in_view);
@@ -75,7 +82,7 @@ std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
   } else {
     s.rejoin();
   }
-  if (!s.history.is_shared()) return s.tell(out, nullptr, whole);
+  if (!s.history.is_shared()) return s.make_snapshot(out, nullptr, whole);
   std::uint64_t view = 0;
   if (s.query != nullptr) {
     s.query->update();
@@ -84,18 +91,20 @@ std::optional<std::uint64_t> ClientReplicator::fill(Time, bits::Writer& out) {
   // A step leads from one shared history to the next. Equal history, view and acknowledgements give
   // equal snapshots, so the first client writes the snapshot and the others copy its bits.
   const HistoryRef before = s.history.ref();
+  // The step carries the acknowledgements that it took in: they must be equal, in order.
   const Step* const step = before->find_step(view, s.acks);
   if (step != nullptr) {
     const auto snapshot = s.follow(*step, out);
-    if (snapshot || !step->says) return snapshot;
+    if (snapshot || !step->has_snapshot) return snapshot;
   }
+  // A Step is made only if there is none yet for these inputs.
   Step* const made = step == nullptr ? before->begin_step() : nullptr;
   if (made != nullptr) {
     made->view = view;
     made->acks = s.acks;
   }
   s.own();
-  const auto snapshot = s.tell(out, made, whole);
+  const auto snapshot = s.make_snapshot(out, made, whole);
   if (made != nullptr && whole) s.histories->end_step(before, *made, s.history.ref());
   return snapshot;
 }
@@ -105,6 +114,8 @@ void ClientReplicator::State::rejoin() {
   const HistoryRef joined = histories->group_like(history.ref());
   if (joined == history.ref()) return;
   elsewhere.add(history->replicator_counts());
+  // Invariant: elsewhere + history.counts is what this client was sent, whichever history it is
+  // in.
   elsewhere.subtract(joined->history.replicator_counts());
   history.move_to(joined);
 }
@@ -114,6 +125,7 @@ ClientReplicator::State::Head ClientReplicator::State::head_of(const SnapshotHea
                                                                SymbolCounts* counter) const {
   SnapshotMark mark = heading.mark;
   SnapshotMark named = heading.named_mark;
+  // Wraps after 65,535 ticks; the client widens the number by the tick.
   if (any_input) mark.input = 1 + ((input - mark.tick.raw()) & 0xffffU);
   if (any_input) named.input = inputs[heading.named % inputs.size()];
   Head head;
@@ -145,6 +157,7 @@ std::size_t ClientReplicator::State::longest_head(const SnapshotHead& heading) c
 // The head is the client's own, because of its inputs; the body may be shared.
 void ClientReplicator::State::send(bits::Writer& out, const SnapshotHead& heading, const Head& head,
                                    std::span<const std::byte> body, std::size_t bits) {
+  // Bits of the head never count as the body's room.
   out.put_bits(head.bytes, head.bits);
   out.put_bits(body, bits);
   if (any_input) inputs[heading.mark.snapshot % inputs.size()] = head.input;
@@ -152,13 +165,14 @@ void ClientReplicator::State::send(bits::Writer& out, const SnapshotHead& headin
 }
 
 // The body is written before the head, whose size depends on it: room for the longest head is kept.
-std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, Step* made,
-                                                           bool& whole) {
+std::optional<std::uint64_t> ClientReplicator::State::make_snapshot(bits::Writer& out, Step* made,
+                                                                    bool& whole) {
   SnapshotBuilder builder(own(), *shared, symbol_counts);
+  // The order of the four steps is that of SnapshotBuilder.
   SnapshotHead heading;
   // Nothing is due: for clients that share the history the step says so, too.
   if (!builder.begin(query, acks, heading)) {
-    if (made != nullptr) made->says = false;
+    if (made != nullptr) made->has_snapshot = false;
     whole = true;
     return std::nullopt;
   }
@@ -167,6 +181,7 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
   const SharedBitsCounts before = shared->counts;
   room.now = out.room_bits() - head_bits_max;
   if (made != nullptr) made->room = room;
+  // Only a committed snapshot has a number that an acknowledgement can name.
   const auto plan = builder.plan(heading, room);
   if (!plan) return std::nullopt;
   heading.sections = plan->sections;
@@ -176,7 +191,7 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
   send(out, heading, head_of(heading, symbol_counts), body, bits);
   whole = true;
   if (made == nullptr) return heading.mark.snapshot.raw();
-  made->says = true;
+  made->has_snapshot = true;
   made->heading = heading;
   made->bits = bits;
   made->room.lost = room.lost;
@@ -191,8 +206,9 @@ std::optional<std::uint64_t> ClientReplicator::State::tell(bits::Writer& out, St
 // A body that was cut to its room fits only where there is exactly as much.
 // Writes the snapshot of a step that another client made, after a head of its own.
 std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, bits::Writer& out) {
-  if (step.says) {
+  if (step.has_snapshot) {
     const std::size_t head_bits_max = longest_head(step.heading);
+    // The body is as long as when it was made; the head may be longer.
     if (out.room_bits() < head_bits_max + step.bits) return std::nullopt;
     room.now = out.room_bits() - head_bits_max;
     if (step.limited && !(room.now == step.room.now && room.roomiest == step.room.roomiest)) {
@@ -204,14 +220,16 @@ std::optional<std::uint64_t> ClientReplicator::State::follow(const Step& step, b
     shared->counts.shared += step.changes;
   }
   acks.clear();
-  const auto snapshot =
-      step.says ? std::optional<std::uint64_t>(step.heading.mark.snapshot.raw()) : std::nullopt;
+  const auto snapshot = step.has_snapshot
+                            ? std::optional<std::uint64_t>(step.heading.mark.snapshot.raw())
+                            : std::nullopt;
   history.move_to(step.to);
   return snapshot;
 }
 
-// Acks wait for the next fill(): until then clients that heard the same stay together.
+// Acks wait for the next fill(): until then clients that received the same stay together.
 void ClientReplicator::acked(std::uint64_t token) {
+  // Tokens are snapshot numbers: the link keeps them for each datagram.
   state_->acks.emplace_back(static_cast<std::uint32_t>(token));
 }
 
@@ -228,6 +246,7 @@ void ClientReplicator::last_processed_input(std::uint32_t number) {
   state_->any_input = true;
 }
 
+// Symbols are counted by mode: exact and speculative snapshots have different statistics.
 void ClientReplicator::count_into(SymbolCounts* symbol_counts) {
   state_->symbol_counts = symbol_counts;
   if (symbol_counts == nullptr) return;
@@ -256,7 +275,8 @@ Errc ClientReplicator::receive_desync_report(std::span<const std::byte> payload,
   s.reported_at = std::max(now, Tick(1));
   s.reported_digest = s.history->last_digest();
   // The history is shared with others until something is found.
-  std::vector<std::pair<std::uint32_t, std::string_view>> differing;
+  std::vector<std::pair<EntityId, std::string_view>> differing;
+  // read_report() has bounded the number of entities.
   for (const DesyncedEntity& each : *report) {
     bool fits = true;
     if (const auto field = s.history->differing_field(each, fits))
@@ -292,6 +312,7 @@ Errc ClientReplicator::receive_resync_request(std::uint32_t snapshot) {
   const SnapshotNumber number = last - ((last.raw() - snapshot) & kSnapshotLowMask);
   if (number && history.may_still_be_read(number)) return Errc::unexpected;
   s.resynced_at = std::max(now, Tick(1));
+  // The number has the low bits alone; the newest snapshot with these bits is meant.
   resync();
   s.own().count_resync();
   return Errc::none;
@@ -300,6 +321,7 @@ Errc ClientReplicator::receive_resync_request(std::uint32_t snapshot) {
 // The next snapshot builds on nothing: the whole view is sent again.
 void ClientReplicator::resync() {
   // Before the next snapshot a second one changes nothing.
+  // Invariant: full_resync() is idempotent until a snapshot was sent.
   if (state_->history->starts_anew()) return;
   state_->own().full_resync();
 }

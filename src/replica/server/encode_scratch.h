@@ -34,9 +34,9 @@ struct SharedEntityBits {
   }
 };
 
-/// What there is to tell of an entity.
+/// An update of an entity that may go into the snapshot.
 struct Candidate {
-  std::uint32_t id = 0;
+  EntityId id;
   std::uint32_t index = 0;  // of its copy, until copies come or go
   Update update = Update::full;
   bool fragmented = false;  // it goes in one: fragments of it, or `complete` the last bits
@@ -45,7 +45,7 @@ struct Candidate {
   bool repeat = false;  // all of it is in flight
   bool urgent = false;  // ... and it is repeated whatever the budget
   float priority_now = 0;
-  bool is_continuing = false;  // the client expects to hear of it
+  bool is_continuing = false;  // the client expects an update of it
   bool taken = false;
   bool waits = false;      // for a later tick
   Tick tick;               // of its values
@@ -68,11 +68,11 @@ struct Candidate {
 
 /// Whom the base of a snapshot speaks of.
 struct ExpectedEntity {
-  std::uint32_t id = 0;
+  EntityId id;
   std::uint32_t index = 0;  // of its copy, as long as none came or went
 };
 
-/// Whom a client expects to hear of.
+/// An entity of which a client expects an update.
 struct ContinuingEntity {
   const Baseline* baseline = nullptr;  // by the client
   Candidate* candidate = nullptr;      // nullptr: there is nothing to say of it

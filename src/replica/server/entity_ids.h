@@ -16,8 +16,7 @@ namespace kwind::replica {
 class EntityIds {
  public:
   /// Ids are 1 to `most`; one that ended rests for so many ticks.
-  EntityIds(std::uint32_t max, std::uint32_t rest_ticks)
-      : max_(max), rest_ticks_(rest_ticks), all_(1) {}
+  EntityIds(std::uint32_t max, std::uint32_t rest_ticks) : max_(max), rest_ticks_(rest_ticks) {}
 
   /// Ids 0 to the largest that was ever taken.
   [[nodiscard]] std::size_t size() const { return all_.size(); }
@@ -26,7 +25,7 @@ class EntityIds {
   /// by all who knew its last user. That comes last, as generations repeat: the sooner an id is
   /// used again, the sooner an old reference may name a new entity. Nothing if none is free.
   /// O(log(ids)).
-  std::optional<std::uint32_t> take(Tick tick) {
+  std::optional<EntityId> take(Tick tick) {
     // What was taken again meanwhile is no longer there.
     while (!resting_.empty() && tick - resting_.front().since >= rest_ticks_) {
       const Resting first = resting_.front();
@@ -35,40 +34,41 @@ class EntityIds {
       all_[first.id].ended = false;
       rested_.push(first.id);
     }
-    while (!let_go_.empty() && !rests(let_go_.front())) let_go_.pop_front();
+    while (!unknown_.empty() && !rests(unknown_.front())) unknown_.pop_front();
     if (!rested_.empty()) {
-      const std::uint32_t id = rested_.top();
+      const EntityId id = rested_.top();
       rested_.pop();
       return id;
     }
     if (all_.size() <= max_) {
+      const EntityId fresh = all_.end_id();
       all_.emplace_back();
-      return static_cast<std::uint32_t>(all_.size() - 1);
+      return fresh;
     }
-    if (let_go_.empty() || let_go_.front().since == tick) return std::nullopt;
-    const std::uint32_t id = let_go_.front().id;
-    let_go_.pop_front();
+    if (unknown_.empty() || unknown_.front().since == tick) return std::nullopt;
+    const EntityId id = unknown_.front().id;
+    unknown_.pop_front();
     all_[id].ended = false;
     return id;
   }
-  void end(std::uint32_t id, Tick tick) {
+  void end(EntityId id, Tick tick) {
     Id& ended = all_[id];
     ended.ended = true;
     ended.since = tick;
     resting_.push_back({tick, id});
-    if (ended.known_by == 0) let_go_.push_back({tick, id});
+    if (ended.known_by == 0) unknown_.push_back({tick, id});
   }
   /// One more client may know of it.
-  void learn(std::uint32_t id) { ++all_[id].known_by; }
+  void learn(EntityId id) { ++all_[id].known_by; }
   /// One that said so does so no more.
-  void forget(std::uint32_t id) {
+  void forget(EntityId id) {
     Id& forgotten = all_[id];
     KWIND_ASSERT(forgotten.known_by > 0);
-    if (--forgotten.known_by == 0 && forgotten.ended) let_go_.push_back({forgotten.since, id});
+    if (--forgotten.known_by == 0 && forgotten.ended) unknown_.push_back({forgotten.since, id});
   }
   [[nodiscard]] std::size_t memory() const {
-    return all_.capacity() * sizeof(Id) + (resting_.size() + let_go_.size()) * sizeof(Resting) +
-           rested_.size() * sizeof(std::uint32_t);
+    return all_.memory() + (resting_.size() + unknown_.size()) * sizeof(Resting) +
+           rested_.size() * sizeof(EntityId);
   }
 
  private:
@@ -79,7 +79,7 @@ class EntityIds {
   };
   struct Resting {
     Tick since;
-    std::uint32_t id;
+    EntityId id;
   };
   [[nodiscard]] bool rests(const Resting& one) const {
     return all_[one.id].ended && all_[one.id].since == one.since;
@@ -87,10 +87,10 @@ class EntityIds {
 
   std::uint32_t max_;
   std::uint32_t rest_ticks_;
-  std::vector<Id> all_;
-  std::priority_queue<std::uint32_t, std::vector<std::uint32_t>, std::greater<>> rested_;
+  ById<Id> all_;
+  std::priority_queue<EntityId, std::vector<EntityId>, std::greater<>> rested_;
   std::deque<Resting> resting_;  // by tick
-  std::deque<Resting> let_go_;   // known by nobody any more, in the order in which that happened
+  std::deque<Resting> unknown_;  // known by nobody any more, in the order in which that happened
 };
 
 }  // namespace kwind::replica

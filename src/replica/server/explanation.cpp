@@ -1,5 +1,8 @@
 // Answers why a snapshot has an update of an entity or lacks one: the first steps of a snapshot are
 // taken on a copy of the client's history, which is then thrown away.
+//
+// Pure with regard to the client: `begin` and `plan` run on a copy, `commit` never does. Counters
+// that they touch are set back.
 #include "kwind/replica/explanation.h"
 
 #include <algorithm>
@@ -40,6 +43,7 @@ std::string_view name_of(UpdateForm form) {
 std::vector<std::string_view> SnapshotBuilder::fields_of(const Candidate& each) const {
   std::vector<std::string_view> names;
   const EntityModel& model = *world_.entities[each.id].model;
+  // A vector is several columns and one name.
   const auto add = [&](std::uint16_t column) {
     const std::string_view name = model.info().fields[model.info().columns[column].field].name;
     if (std::find(names.begin(), names.end(), name) == names.end()) names.push_back(name);
@@ -50,6 +54,7 @@ std::vector<std::string_view> SnapshotBuilder::fields_of(const Candidate& each) 
       for (const schema::FieldInfo& field : model.info().fields) names.push_back(field.name);
       break;
     case UpdateForm::delta:
+      // said() reads the bits of the change mask.
       for (const ChangingColumn& column : model.changing()) {
         if (column.said(each.mask) != 0) add(column.column);
       }
@@ -64,10 +69,10 @@ std::vector<std::string_view> SnapshotBuilder::fields_of(const Candidate& each) 
 UpdateExplanation SnapshotBuilder::explain(schema::AnyRef entity, bool gathered) const {
   UpdateExplanation answer;
   // An entity without a row was spawned in the tick that is being made.
-  const bool exists =
-      entity.id < world_.briefs.size() && entity.id != 0 && world_.briefs[entity.id].changed_at;
-  const WorldState::Brief* const brief = exists ? &world_.briefs[entity.id] : nullptr;
-  const auto index = exists ? entities_.find(entity.id) : std::nullopt;
+  const EntityId id(entity.id);
+  const bool exists = id && world_.briefs.has(id) && world_.briefs[id].changed_at;
+  const WorldState::Brief* const brief = exists ? &world_.briefs[id] : nullptr;
+  const auto index = exists ? entities_.find(id) : std::nullopt;
   const bool alive = exists && brief->alive && brief->generation == entity.generation;
   // A client may have an entity that has despawned; a reference names it until its id is used anew.
   if (!exists || (!alive && !(index && entities_[*index].baseline().known &&
@@ -87,10 +92,10 @@ UpdateExplanation SnapshotBuilder::explain(schema::AnyRef entity, bool gathered)
   answer.baseline_tick = copy.baseline().known ? copy.baseline().ticks[0].raw() : 0;
   answer.sent_tick = copy.sent_snapshot ? copy.sent_tick.raw() : 0;
   if (copy.waiting_since) answer.waited = tick() - std::min(copy.waiting_since, tick()) + 1;
-  const auto found = gathered
-                         ? std::find_if(candidates_.begin(), candidates_.end(),
-                                        [&](const Candidate& each) { return each.id == entity.id; })
-                         : candidates_.end();
+  // O(candidates), of which there are some dozens.
+  const auto found = gathered ? std::find_if(candidates_.begin(), candidates_.end(),
+                                             [&](const Candidate& each) { return each.id == id; })
+                              : candidates_.end();
   if (gathered) {
     answer.updates = candidates_.size();
     answer.taken = static_cast<std::size_t>(std::count_if(
@@ -104,6 +109,7 @@ UpdateExplanation SnapshotBuilder::explain(schema::AnyRef entity, bool gathered)
   answer.priority = found->priority_now;
   answer.bits = found->bits;
   answer.fields = fields_of(*found);
+  // The rank among the candidates says how far an update was from being taken.
   answer.more_urgent = static_cast<std::size_t>(
       std::count_if(candidates_.begin(), candidates_.end(),
                     [&](const Candidate& each) { return each.priority_now > answer.priority; }));
@@ -123,6 +129,8 @@ void SnapshotBuilder::answer_without_update(std::size_t index, const WorldState:
                         : UpdateReason::out_of_view;
     return;
   }
+  // assess() is the rule itself, asked once more: the answer cannot differ from what the encoder
+  // did.
   const PendingUpdate pending = history_.assess(index, brief);
   answer.reason = pending.reason;
   if (pending.reason != UpdateReason::sent) return;
@@ -137,6 +145,7 @@ UpdateExplanation ClientReplicator::explain(schema::AnyRef entity, std::size_t b
   const SharedBitsCounts counted = s.shared->counts;
   BaselineHistory copy(s.history->world(), s.history->options());
   copy.take_over(*s.history);
+  // The builder writes into scratch memory alone, which each snapshot begins anew.
   SnapshotBuilder builder(copy, *s.shared, nullptr);
   std::vector<SnapshotNumber> acks = s.acks;
   Room room = s.room;

@@ -5,6 +5,10 @@
 // near: distances separate them). A query looks at the cells within the largest distance, and
 // compares squared distances. Moved entities change cells in catch_up(), once a tick for all
 // queries.
+//
+// Complexity: a query costs O(cells in reach + entities in them), an entity that moved O(1), a
+// tick O(entities put). Hysteresis needs the view before: `was_seen` is a bitmap of it, shared by
+// all queries and cleared by each.
 #include "kwind/replica/interest.h"
 
 #include <algorithm>
@@ -59,7 +63,7 @@ struct Interest::State {
   // What is asked of all that is near lies together.
   struct Near {
     Place place{};
-    std::uint32_t id = 0;
+    EntityId id;
     std::uint32_t room = 0;
     std::uint16_t type = 0;
     bool flat = false;  // it has no height
@@ -74,13 +78,14 @@ struct Interest::State {
 
   [[nodiscard]] const WorldState& all() const { return *world; }
   [[nodiscard]] std::uint32_t cell_along(double value) const {
+    // Two's complement: the mask wraps negative cells as well.
     return static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(value / cell_size))) &
            (cells_along - 1);
   }
   [[nodiscard]] std::uint32_t cell_of(const Place& place) const {
     return cell_along(place[0]) * cells_along + cell_along(place[1]);
   }
-  void consume(std::uint32_t id);
+  void consume(EntityId id);
   // For all ids that the world uses.
   void make_room() {
     things.resize(all().entities.size());
@@ -93,7 +98,7 @@ struct Interest::State {
   }
   void remove(Thing& thing);
   void catch_up();
-  [[nodiscard]] Place place_of(std::uint32_t id, const Type& type) const;
+  [[nodiscard]] Place place_of(EntityId id, const Type& type) const;
 
   const WorldState* world;
   ClientsShared* shared;
@@ -104,13 +109,13 @@ struct Interest::State {
   std::uint32_t cells_along = 1;
   std::vector<std::vector<Near>> cells;
   std::vector<Near> everywhere;
-  std::vector<Thing> things;  // by id
+  ById<Thing> things;
   Tick refreshed;
   std::uint32_t queries = 0;
   std::uint64_t removals = 0;  // of things that ended
   // Where a query puts together what it sees: by id.
   std::vector<std::uint64_t> marks;
-  std::vector<RelevantEntity> picked;
+  ById<RelevantEntity> picked;
   std::vector<std::uint64_t> was_seen;  // before this look
   std::vector<Hit> hits;
 };
@@ -123,6 +128,7 @@ Interest::State::State(World& of, InterestOptions options_in)
       options(std::move(options_in)) {
   make_room();
   KWIND_ASSERT(options.enter > 0 && options.enter <= options.leave && options.update_every > 0);
+  // Each named type must exist: a misspelt name would otherwise have no effect.
   for (const TypeInterest& own : options.types) {
     const auto is_named = [&](const schema::EntityInfo* info) { return info->name == own.type; };
     KWIND_ASSERT(std::any_of(all().info.types.begin(), all().info.types.end(), is_named));
@@ -140,6 +146,7 @@ Interest::State::State(World& of, InterestOptions options_in)
       type.priority = static_cast<float>(own.priority);
       type.always = own.always;
     }
+    // Columns of the position, in the order of the axes.
     for (std::size_t c = 0; c < info->columns.size(); ++c) {
       const schema::ColumnInfo& column = info->columns[c];
       // The columns of the field that holds the position. A position of one axis, or of more than
@@ -158,6 +165,7 @@ Interest::State::State(World& of, InterestOptions options_in)
     types.push_back(std::move(type));
   }
   cell_size = std::max({farthest * 2 / kCellsAcross, outermost * kSmallestCell, 1e-9});
+  // One cell more than the range needs, since the range may begin within a cell.
   const double wanted = std::min<double>(std::ceil(range / cell_size) + 1, kMaxCells);
   cells_along = std::bit_ceil(std::max(static_cast<std::uint32_t>(wanted), 1U));
   cells.resize(std::size_t{cells_along} * cells_along);
@@ -170,9 +178,10 @@ Interest& Interest::operator=(Interest&&) noexcept = default;
 Interest::~Interest() = default;
 
 // By what was put last, which a tolerance may not have made worth telling.
-Place Interest::State::place_of(std::uint32_t id, const Type& type) const {
+Place Interest::State::place_of(EntityId id, const Type& type) const {
   const WorldState::Entity& entity = all().entities[id];
   Place place{};
+  // Value = zero + step * index, in the unit of the description.
   for (std::size_t i = 0; i < type.axes.size(); ++i) {
     const schema::ColumnInfo& column = entity.model->info().columns[type.axes[i]];
     place[i] = column.zero + column.step * entity.now.numbers[type.axes[i]];
@@ -192,7 +201,7 @@ void Interest::State::remove(Thing& thing) {
 
 // Brings one entity up to date: it left the world, it is another one under the same id, or it
 // moved. Entities without a position, and those in view of everybody, are kept in one list.
-void Interest::State::consume(std::uint32_t id) {
+void Interest::State::consume(EntityId id) {
   Thing& thing = things[id];
   const WorldState::Brief& brief = all().briefs[id];
   if (!brief.alive || !brief.changed_at) {
@@ -228,10 +237,11 @@ void Interest::State::catch_up() {
   // One tick behind: the world lists the entities that changed in that tick. Further behind, all of
   // them are gone through.
   if (refreshed + 2 == all().tick) {
-    for (const std::uint32_t id : all().last_put) consume(id);
-    for (const std::uint32_t id : all().last_ended) consume(id);
+    // Entities that were put may have moved; those that ended are taken out.
+    for (const EntityId id : all().last_put) consume(id);
+    for (const EntityId id : all().last_ended) consume(id);
   } else {
-    for (std::uint32_t id = 1; id < things.size(); ++id) consume(id);
+    for (EntityId id(1); things.has(id); ++id) consume(id);
   }
   refreshed = all().tick - 1;
 }
@@ -241,7 +251,7 @@ void Interest::State::catch_up() {
 bool Interest::put_in_room(schema::AnyRef entity, std::uint32_t room) {
   if (!state_->world->is_alive(entity)) return false;
   state_->make_room();
-  State::Thing& thing = state_->things[entity.id];
+  State::Thing& thing = state_->things[EntityId(entity.id)];
   if (thing.generation != entity.generation) state_->remove(thing);
   thing.generation = entity.generation;
   thing.room = room;
@@ -251,12 +261,11 @@ bool Interest::put_in_room(schema::AnyRef entity, std::uint32_t room) {
 
 std::size_t Interest::memory() const {
   const State& s = *state_;
-  std::size_t bytes = s.things.capacity() * sizeof(State::Thing) +
-                      s.cells.capacity() * sizeof(std::vector<State::Near>) +
+  std::size_t bytes = s.things.memory() + s.cells.capacity() * sizeof(std::vector<State::Near>) +
                       s.everywhere.capacity() * sizeof(State::Near) +
                       (s.marks.capacity() + s.was_seen.capacity()) * sizeof(std::uint64_t) +
-                      s.hits.capacity() * sizeof(State::Hit) +
-                      s.picked.capacity() * sizeof(RelevantEntity);
+                      // Cells keep their storage.
+                      s.hits.capacity() * sizeof(State::Hit) + s.picked.memory();
   for (const auto& cell : s.cells) bytes += cell.capacity() * sizeof(State::Near);
   return bytes;
 }
@@ -276,7 +285,7 @@ struct InterestQuery::State {
   // Of the same entity picked twice the later stands.
   void pick(const RelevantEntity& one) {
     interest->marks[one.id / 64] |= std::uint64_t{1} << one.id % 64;
-    interest->picked[one.id] = one;
+    interest->picked[EntityId(one.id)] = one;
   }
 
   Interest::State* interest;
@@ -338,7 +347,8 @@ bool InterestQuery::State::shows(const Interest::State::Near& near) const {
   if (near.room != 0 && std::find(rooms.begin(), rooms.end(), near.room) == rooms.end()) {
     return false;
   }
-  return !filter || filter(schema::AnyRef{near.id, interest->things[near.id].generation});
+  // The filter is the game's code, and may be slow.
+  return !filter || filter(schema::AnyRef{near.id.raw(), interest->things[near.id].generation});
 }
 
 // Cells that what can be seen from a place may lie in, along an axis.
@@ -378,6 +388,7 @@ void InterestQuery::State::take_near(const std::vector<Interest::State::Near>& c
   const auto [eye_x, eye_y, eye_z] = *eye;
   // All of those that are near first: half of them are not, and no processor foresees which.
   std::size_t hits = 0;
+  // Branch-free: each entity is written, and the count moves by 0 or 1.
   for (const Interest::State::Near& thing : cell) {
     const double way_x = thing.place[0] - eye_x;
     const double way_y = thing.place[1] - eye_y;
@@ -386,23 +397,26 @@ void InterestQuery::State::take_near(const std::vector<Interest::State::Near>& c
     in.hits[hits] = {&thing, far_2};
     hits += far_2 <= in.types[thing.type].leave_2 ? 1 : 0;
   }
+  // Only those within the larger distance are looked at again.
   for (std::size_t i = 0; i < hits; ++i) {
     const auto& [thing, far_2] = in.hits[i];
     const Interest::State::Type& type = in.types[thing->type];
     // Hysteresis: between the two distances only entities that were in view stay there.
-    if (far_2 > type.enter_2 && (in.was_seen[thing->id / 64] >> thing->id % 64 & 1) == 0) continue;
+    if (far_2 > type.enter_2 && (in.was_seen[thing->id.raw() / 64] >> thing->id % 64 & 1) == 0)
+      continue;
     if ((thing->room != 0 || filter) && !shows(*thing)) continue;
     // Four times as much close by as at the border.
     constexpr double kNearer = 3;
     const double near = 1 - far_2 / type.leave_2;
-    pick({thing->id, false, type.priority * static_cast<float>(1 + kNearer * near)});
+    pick({thing->id.raw(), false, type.priority * static_cast<float>(1 + kNearer * near)});
   }
 }
 
 void InterestQuery::State::add_near(Tick looked_before) {
   Interest::State& in = *interest;
+  // An entity that took over an id was not in view, whatever the bitmap says.
   for (const RelevantEntity& each : before) {
-    if (in.things[each.id].spawned > looked_before) continue;  // its predecessor was seen
+    if (in.things[EntityId(each.id)].spawned > looked_before) continue;  // its predecessor was seen
     in.was_seen[each.id / 64] |= std::uint64_t{1} << each.id % 64;
   }
   const Reach along_x(in, (*eye)[0]);
@@ -411,6 +425,7 @@ void InterestQuery::State::add_near(Tick looked_before) {
   const auto place_of = [&](const Reach& reach, std::int64_t i) {
     return static_cast<std::uint32_t>(reach.first + i) & wrap;
   };
+  // Cells of a square, without those in its corners that are out of reach.
   for (std::int64_t x = 0; x < along_x.count; ++x) {
     for (std::int64_t y = 0; y < along_y.count; ++y) {
       if (along_x.distance_2(x) + along_y.distance_2(y) > in.farthest * in.farthest) continue;
@@ -432,28 +447,33 @@ void InterestQuery::State::update_now() {
   changed = false;
   const Tick looked_before = std::exchange(looked, in.refreshed);
   removals = in.removals;
-  if (follows.id != 0 && follows.id < in.things.size()) {
-    const Interest::State::Thing& thing = in.things[follows.id];
+  if (const EntityId followed(follows.id); followed && in.things.has(followed)) {
+    const Interest::State::Thing& thing = in.things[followed];
     const bool placed = thing.there && !in.types[thing.type].axes.empty();
     if (placed && thing.generation == follows.generation) eye = interest->near_of(thing).place;
   }
   if (eye) add_near(looked_before);
   for (const Interest::State::Near& each : in.everywhere) {
-    if (shows(each)) pick({each.id, false, in.types[each.type].priority});
+    if (shows(each)) pick({each.id.raw(), false, in.types[each.type].priority});
   }
+  // Owned entities come last: their pick replaces one with the flag `owner` unset.
   for (const schema::AnyRef& mine : owned) {
-    if (mine.id >= in.things.size()) continue;
-    const Interest::State::Thing& thing = in.things[mine.id];
+    const EntityId id(mine.id);
+    if (!in.things.has(id)) continue;
+    const Interest::State::Thing& thing = in.things[id];
     constexpr float kOwn = 8;
     if (thing.there && thing.generation == mine.generation) pick({mine.id, true, kOwn});
   }
+  // Words of the bitmap in order yield ids in order; x & (x - 1) clears the lowest bit.
   for (std::size_t word = 0; word < in.marks.size(); ++word) {
     for (std::uint64_t left = std::exchange(interest->marks[word], 0); left != 0;
          left &= left - 1) {
-      seen.push_back(in.picked[word * 64 + static_cast<std::size_t>(std::countr_zero(left))]);
+      const auto bit = static_cast<std::size_t>(std::countr_zero(left));
+      seen.push_back(in.picked[EntityId(static_cast<std::uint32_t>(word * 64 + bit))]);
     }
   }
   // Who asks has to go through all of them: not for weights alone, or not each time.
+  // Equal views keep their revision, so that clients can share a history.
   const bool same = std::equal(seen.begin(), seen.end(), before.begin(), before.end(),
                                [](const RelevantEntity& a, const RelevantEntity& b) {
                                  return a.id == b.id && a.owner == b.owner;
@@ -465,7 +485,9 @@ void InterestQuery::State::update_now() {
 void InterestQuery::State::keep_alive() {
   if (std::exchange(removals, interest->removals) == interest->removals) return;
   revision = ++interest->shared->views;
-  std::erase_if(seen, [&](const RelevantEntity& each) { return !interest->things[each.id].there; });
+  // Order is kept.
+  std::erase_if(
+      seen, [&](const RelevantEntity& each) { return !interest->things[EntityId(each.id)].there; });
 }
 
 std::span<const RelevantEntity> InterestQuery::update() {

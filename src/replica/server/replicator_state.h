@@ -29,7 +29,7 @@ struct ClientReplicator::State {
   std::shared_ptr<SharedHistories> histories;
   ClientHistory history;
   ClientsShared* shared;
-  std::vector<SnapshotNumber> acks;  // snapshots heard to have arrived since the last was made
+  std::vector<SnapshotNumber> acks;  // snapshots reported to have arrived since the last was made
   InterestQuery* query = nullptr;    // that is asked in each tick
   SymbolCounts* symbol_counts = nullptr;
   std::uint32_t input = 0;
@@ -39,7 +39,7 @@ struct ClientReplicator::State {
   ReplicatorCounts elsewhere;   // before it joined its history, less what that counted before
   ReplicatorCounts counts;      // scratch of ClientReplicator::counts()
   std::function<void(const Desync&)> desync_handler;
-  Tick reported_at;                // in which a report was heard last; none: never
+  Tick reported_at;                // in which a report was taken last; none: never
   SnapshotNumber reported_digest;  // snapshot of the digest that it was about
   Tick resynced_at;                // of the last full resync that a client asked for
   // SnapshotMark::input of snapshots sent.
@@ -54,7 +54,7 @@ struct ClientReplicator::State {
   void rejoin();
   // Writes a snapshot of its own history; fills in the step that this is, if there is one, and
   // whether others may take it.
-  std::optional<std::uint64_t> tell(bits::Writer& out, Step* made, bool& whole);
+  std::optional<std::uint64_t> make_snapshot(bits::Writer& out, Step* made, bool& whole);
   // As another did. Nothing if there is no room for its snapshot.
   std::optional<std::uint64_t> follow(const Step& step, bits::Writer& out);
   // Bits that a head takes at most, whatever sections follow.

@@ -13,9 +13,9 @@
 
 namespace kwind::replica {
 
-/// What a snapshot told of an entity.
+/// What a snapshot had of an entity.
 struct Entry {
-  std::uint32_t id = 0;
+  EntityId id;
   Tick tick;  ///< of the values
   std::uint16_t type = 0;
   std::uint8_t generation = 0;

@@ -3,7 +3,7 @@
 //
 // Clients that have acknowledged the same snapshots and see the same get the same bits, so that a
 // snapshot is put together once for all of them. Clients move from history to history along steps;
-// whoever hears something else parts and has a history alone, and may come back to a group when
+// whoever receives something else parts and has a history alone, and may come back to a group when
 // both hold the same again.
 //
 // Invariant 1: a history with several holders does not change. Steps of a tick therefore hold where

@@ -42,12 +42,12 @@ class HistoryRef {
   SharedHistory* to_ = nullptr;
 };
 
-/// What the first client did that went on from a history in a tick, for those that heard the same.
+/// What the first client did that went on from a history in a tick, for those that received the same.
 struct Step {
   std::uint64_t view = 0;  ///< revision of the query; 0: there is none
   std::vector<SnapshotNumber> acks;
   HistoryRef to;
-  bool says = false;  ///< there is a snapshot
+  bool has_snapshot = false;  ///< there is a snapshot
   SnapshotHead heading;
   std::vector<std::byte> body;
   std::size_t bits = 0;       ///< of it
@@ -115,7 +115,7 @@ class SharedHistories {
   SharedHistories(const SharedHistories&) = delete;
   SharedHistories& operator=(const SharedHistories&) = delete;
 
-  /// Where a client with these options begins, with others that nobody has told anything.
+  /// Where a client with these options begins, with others that have been sent nothing.
   HistoryRef beginning(const WorldState& world, const ReplicatorOptions& options);
   /// A copy for a client that leaves `from`. O(what a client holds).
   HistoryRef copy_of(const SharedHistory& from);

@@ -3,6 +3,12 @@
 // The plan (snapshot_plan.cpp) chooses among the candidates what fits; their bits are written by
 // snapshot_writer.cpp. Most entities are settled at most ticks, so find_unsettled() is the loop
 // that decides what a client costs.
+//
+// Four steps. begin() and commit() change the history; explanation.cpp runs the first two on a copy.
+//   begin()   the history takes the view and the acknowledgements; candidates are gathered
+//   plan()    sizes of updates, and which of them fit; an update that is too large is fragmented
+//   encode()  bits
+//   commit()  the snapshot enters the history
 #include "replica/server/snapshot_builder.h"
 
 #include <algorithm>
@@ -40,9 +46,11 @@ SnapshotBuilder::SnapshotBuilder(BaselineHistory& history, ClientsShared& shared
 // Lists the entities whose last change is newer than what is settled for this client. Most are
 // settled, and no processor predicts which, so that this loop has no branch.
 std::size_t SnapshotBuilder::find_unsettled() {
-  const std::vector<WorldState::Brief>& briefs = world_.briefs;
+  const ById<WorldState::Brief>& briefs = world_.briefs;
   if (unsettled_.size() < entities_.size()) unsettled_.resize(entities_.size());
   std::size_t count = 0;
+  // Invariant: unsettled_[0, count) are the indices below i whose entity is unsettled. The count
+  // grows by 0 or 1, so the compiler needs no jump.
   for (std::size_t i = 0; i < entities_.size(); ++i) {
     unsettled_[count] = static_cast<std::uint32_t>(i);
     count += briefs[entities_.id(i)].changed_at > entities_.settled(i) ? 1 : 0;
@@ -125,7 +133,7 @@ void SnapshotBuilder::gather() {
 bool SnapshotBuilder::begin(InterestQuery* query, std::vector<SnapshotNumber>& acks,
                             SnapshotHead& heading) {
   if (query != nullptr) history_.see(*query);
-  history_.hear(acks);
+  history_.take_acks(acks);
   if (history_.complete_at == tick() && !history_.news) return false;
   cancel_unneeded_fragments();
   gather();
@@ -133,6 +141,7 @@ bool SnapshotBuilder::begin(InterestQuery* query, std::vector<SnapshotNumber>& a
   if (candidates_.empty() && !heading.needs_heartbeat) {
     history_.complete_at = tick();
     history_.news = false;
+    // Order: despawns and spawns wait for the acknowledgements that may make them unnecessary.
     return false;
   }
   const SnapshotNumber base = history_.base();
@@ -142,6 +151,7 @@ bool SnapshotBuilder::begin(InterestQuery* query, std::vector<SnapshotNumber>& a
   heading.named = named != nullptr ? base : SnapshotNumber{};
   if (named != nullptr) {
     heading.named_mark = named->mark;
+    // One bit for each snapshot between the baseline's and the newest of the named one.
     for (std::uint32_t i = 0; i < sent_between(named->mark); ++i) {
       const Sent* const snapshot = sent_.find(base - 1 - i);
       if (snapshot != nullptr && history_.assumed_delivered(*snapshot))
@@ -153,10 +163,11 @@ bool SnapshotBuilder::begin(InterestQuery* query, std::vector<SnapshotNumber>& a
 }
 
 // Lists the entities that the snapshots of the baseline's tick updated and that the client has: the
-// client expects to hear of each of them again (they are continuing).
+// client expects an update of each of them again (they are continuing).
 void SnapshotBuilder::find_expected(const Sent& named) {
   expected_.clear();
   const SnapshotNumber first = history_.first_of_tick(named.mark.snapshot);
+  // The snapshots of one tick, oldest first; later ones correct earlier ones.
   for (SnapshotNumber snapshot = first; snapshot <= named.mark.snapshot; ++snapshot) {
     const Sent* const each = sent_.find(snapshot);
     if (each == nullptr || (each != &named && !history_.assumed_delivered(*each))) continue;
@@ -172,6 +183,7 @@ void SnapshotBuilder::find_expected(const Sent& named) {
     if (before == 0) continue;
     const auto by_id = [](const ExpectedEntity& a, const ExpectedEntity& b) { return a.id < b.id; };
     const auto same_id = [](const auto& a, const auto& b) { return a.id == b.id; };
+    // Sorted by id, since the list is written as "changed or not" in the order of ids.
     std::stable_sort(expected_.begin(), expected_.end(), by_id);
     expected_.erase(std::unique(expected_.begin(), expected_.end(), same_id), expected_.end());
   }
@@ -184,6 +196,7 @@ SnapshotBuilder::ContinuingBits SnapshotBuilder::mark_continuing() {
   continuing_.clear();
   ContinuingBits bits;
   auto candidate = candidates_.begin();
+  // Merge of two lists that are sorted by id.
   for (const ExpectedEntity& entry : expected_) {
     while (candidate != candidates_.end() && candidate->id < entry.id) ++candidate;
     const auto index = entities_.find(entry.index, entry.id);
@@ -209,10 +222,11 @@ void SnapshotBuilder::rank(bool with_continuing) {
   std::uint32_t still = 0;
   auto candidate = candidates_.begin();
   auto next_expected = with_continuing ? expected_.begin() : expected_.end();
+  // Merge of three lists that are sorted by id: entities, candidates, continuing ones.
   for (std::size_t i = 0; i < entities_.size(); ++i) {
     const MotionState standing = entities_.standing(i);
     if (standing == MotionState::unknown) continue;
-    const std::uint32_t id = entities_.id(i);
+    const EntityId id = entities_.id(i);
     while (next_expected != expected_.end() && next_expected->id < id) ++next_expected;
     if (next_expected != expected_.end() && next_expected->id == id) continue;
     std::uint32_t& rank = standing == MotionState::changing ? changing : still;
@@ -220,6 +234,7 @@ void SnapshotBuilder::rank(bool with_continuing) {
     if (candidate != candidates_.end() && candidate->id == id) candidate->rank = rank;
     ++rank;
   }
+  // Still entities are numbered after all changing ones.
   for (Candidate& each : candidates_) {
     if (!each.is_unexpected()) continue;
     if (entities_.standing(each.index) == MotionState::still) each.rank += changing;
@@ -228,7 +243,7 @@ void SnapshotBuilder::rank(bool with_continuing) {
 
 // Whether the list of continuing entities goes into this snapshot, and whether all changes fit
 // beside it. Takes the list's bits off `room`, and counts candidates that it leaves out. The client
-// expects to hear of those that the named snapshot spoke of. If they alone, with nothing to say of
+// expects updates of those that the named snapshot has. If they alone, with nothing to say of
 // any, fill this one, the datagram before had far more room.
 SnapshotBuilder::ContinuingList SnapshotBuilder::fit_continuing(const Sent* named,
                                                                 std::size_t& room,
@@ -236,6 +251,7 @@ SnapshotBuilder::ContinuingList SnapshotBuilder::fit_continuing(const Sent* name
   ContinuingList list{named != nullptr && history_.continuing_complete_at != tick(), false};
   if (list.goes) find_expected(*named);
   const ContinuingBits bits = list.goes ? mark_continuing() : ContinuingBits{};
+  // An eighth of the room is kept for updates.
   if (bits.unchanged + bits.changed <= room - room / 8) {
     room -= bits.unchanged + bits.changed;
   } else {
@@ -280,6 +296,7 @@ std::optional<SnapshotPlan> SnapshotBuilder::plan(const SnapshotHead& heading,
                                       [](const Candidate& each) { return each.is_unexpected(); });
   if (has_others) rank(list.goes);
   write_bodies();
+  // Repeats fill the room that fresh changes leave.
   if (!list.all_fit && limit_repeats() && list.goes) (void)mark_continuing();
   room_of_client.lost = room_of_client.now - room;
   room_of_client.note();
@@ -288,6 +305,7 @@ std::optional<SnapshotPlan> SnapshotBuilder::plan(const SnapshotHead& heading,
   if (plan.taken == 0 && !heading.needs_heartbeat) return std::nullopt;
   plan.deferred += candidates_.size() - plan.taken;
   plan.sections = sections_of_taken(list.goes);
+  // At most one entity is in fragments at a time.
   for (const Candidate& each : candidates_) {
     if (each.taken && each.in_fragments()) {
       plan.fragments = fragmented_.waiting(each.bits / kFragmentBits);
@@ -298,6 +316,7 @@ std::optional<SnapshotPlan> SnapshotBuilder::plan(const SnapshotHead& heading,
 
 // Third step: writes the sections into EncodeScratch::snapshot. Returns their bits. The history
 // does not change.
+// The order of the sections is part of the format (docs/state-format.md).
 std::size_t SnapshotBuilder::encode(const SnapshotPlan& plan) {
   std::vector<std::byte>& snapshot = shared_.scratch.snapshot;
   if (snapshot.size() < bits::bytes_for(plan.max_bits)) {
@@ -328,6 +347,7 @@ bool SnapshotBuilder::commit(const SnapshotHead& heading, const SnapshotPlan& pl
   added.has_full = plan.sections.spawns;
   if (fragmented_.completing == mark.snapshot) added.completed = fragmented_.number;
   if (history_.options_.speculative_baselines && history_.sure) {
+    // Speculative baselines move at once, exact ones when the snapshot is acknowledged.
     for (const Entry& entry : entries_) {
       entities_.apply(entry.index, entry);
       history_.count_holders(entry.index);
@@ -337,10 +357,11 @@ bool SnapshotBuilder::commit(const SnapshotHead& heading, const SnapshotPlan& pl
   ++history_.counts.snapshots;
   history_.counts.bits += bits;
   history_.counts.deferred += plan.deferred;
+  // All that was pending went out: nothing to do until the world changes.
   if (plan.taken == candidates_.size() && plan.fragments.count == 0) {
     history_.complete_at = tick();
     history_.news = false;
-    return plan.limited || fragmented_.id != 0;
+    return plan.limited || fragmented_.id;
   }
   return true;
 }
@@ -348,6 +369,7 @@ bool SnapshotBuilder::commit(const SnapshotHead& heading, const SnapshotPlan& pl
 // Records a snapshot in the history, so that its fate can move baselines.
 void SnapshotBuilder::note_sent(const SnapshotMark& mark) {
   entries_.clear();
+  // Fragments have a record of their own.
   for (const Candidate& each : candidates_) {
     if (each.taken && !each.in_fragments()) note_sent(mark, each);
   }
@@ -361,13 +383,14 @@ void SnapshotBuilder::note_sent(const SnapshotMark& mark, const Candidate& each)
   std::uint32_t share = 0;
   if (each.update != Update::despawn) {
     const std::uint32_t values =
+        // A digest covers what the client then holds, whichever update brought it.
         each.complete ? fragmented_.values : values_of(each.id, each.owner);
     share = share_of(values, each.id, generation, each.owner, each.tick);
   }
   entries_.push_back(
       {each.id, each.tick, type, generation, each.update, each.owner, share, each.index});
   ClientEntity& copy = entities_[each.index];
-  // What changed since it was packed is still to be told.
+  // What changed since it was packed is still to be sent.
   const Tick upto = each.complete ? fragmented_.packed_at : mark.tick;
   if (each.complete) {
     fragmented_.completing = mark.snapshot;

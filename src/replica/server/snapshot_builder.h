@@ -123,9 +123,9 @@ class SnapshotBuilder {
         is_continuing ? codes_of(baseline).continuing : codes_of(baseline).unexpected;
     return alphabets[age_of(tick() - baseline.ticks[0])];
   }
-  std::size_t states_known(std::uint32_t id, const Baseline& baseline, KnownStates& known) const;
+  std::size_t states_known(EntityId id, const Baseline& baseline, KnownStates& known) const;
   [[nodiscard]] Basis basis_of(const Candidate& each, KnownStates& known) const;
-  [[nodiscard]] std::uint32_t values_of(std::uint32_t id, bool owner) const;
+  [[nodiscard]] std::uint32_t values_of(EntityId id, bool owner) const;
   void write_nothing(bits::Writer& out, const Baseline& baseline);
   void write_symbol(bits::Writer& out, const Baseline& baseline, bool is_continuing,
                     std::size_t symbol);

@@ -17,7 +17,7 @@
 namespace kwind::replica {
 namespace {
 
-// The fewest bits in which one can be told at all.
+// The fewest bits that an update takes.
 constexpr std::size_t kMinBits = 4;
 
 }  // namespace
@@ -25,7 +25,7 @@ constexpr std::size_t kMinBits = 4;
 // The fragmented entity may have despawned or left the view. Fragmenting is cancelled, unless the
 // last fragment is in flight: that one may still make the entity appear.
 void SnapshotBuilder::cancel_unneeded_fragments() {
-  if (fragmented_.id == 0 || fragmented_.completing) return;
+  if (!fragmented_.id || fragmented_.completing) return;
   const auto index = entities_.find(fragmented_.id);
   if (!index || !entities_.look(*index).in_view || !world_.briefs[fragmented_.id].alive ||
       !history_.is_packed(*index)) {
@@ -37,7 +37,7 @@ void SnapshotBuilder::cancel_unneeded_fragments() {
 // delta is replaced by a full update, because its baseline may be gone when the last fragment
 // arrives.
 void SnapshotBuilder::fragment_largest_pending(std::size_t roomiest) {
-  if (fragmented_.id != 0) return;
+  if (fragmented_.id) return;
   Candidate* found = nullptr;
   for (Candidate& each : candidates_) {
     if (each.update == Update::despawn || each.bits <= roomiest || each.bits < 2 * kFragmentBits)
@@ -118,7 +118,7 @@ std::size_t SnapshotBuilder::bits_of_places() const {
       bits += 1 + bits::count_bits(each.rank - std::exchange(rank, each.rank + 1), kRankOrder);
     }
   }
-  std::uint32_t id = 0;
+  EntityId id;
   for (const Candidate& each : candidates_) {
     if (!each.taken || !each.is_spawn()) continue;
     bits += 2 + bits::count_bits(each.id - std::exchange(id, each.id) - 1, kIdOrder);

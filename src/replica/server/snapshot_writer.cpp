@@ -17,7 +17,7 @@ namespace kwind::replica {
 
 // The states of an entity that the client is taken to have and that the world still remembers,
 // newest first. Only what is not too old counts beyond the first: the client forgets, too.
-std::size_t SnapshotBuilder::states_known(std::uint32_t id, const Baseline& baseline,
+std::size_t SnapshotBuilder::states_known(EntityId id, const Baseline& baseline,
                                           KnownStates& known) const {
   const Rows& history = *world_.entities[id].history;
   std::size_t count = 0;
@@ -32,7 +32,7 @@ std::size_t SnapshotBuilder::states_known(std::uint32_t id, const Baseline& base
 
 // One prefix-code symbol says which columns of an entity changed (its mask), or that the entity did
 // not change or despawned. The alphabet depends on the entity type, on whether the client expects
-// to hear of the entity, and on the age of the baseline.
+// an update of the entity, and on the age of the baseline.
 void SnapshotBuilder::write_symbol(bits::Writer& out, const Baseline& baseline, bool is_continuing,
                                    std::size_t symbol) {
   alphabet_of(baseline, is_continuing).write(out, symbol);
@@ -253,10 +253,10 @@ void SnapshotBuilder::write_unexpected(bits::Writer& out) {
 
 // Full updates, each named by its distance in id.
 void SnapshotBuilder::write_spawns(bits::Writer& out, bool with_parts) {
-  std::uint32_t id = 0;
+  EntityId id;
   for (const Candidate& each : candidates_) {
     if (!each.taken || !each.is_spawn()) continue;
-    if (id > 0) out.put_bool(true);
+    if (id) out.put_bool(true);
     out.put_count(each.id - id - 1, kIdOrder);
     id = each.id;
     if (with_parts) out.put_bool(each.complete);
@@ -275,7 +275,7 @@ void SnapshotBuilder::write_fragments(bits::Writer& out, const FragmentRun& run)
 }
 
 // The digest of an entity's values as this client sees them.
-std::uint32_t SnapshotBuilder::values_of(std::uint32_t id, bool owner) const {
+std::uint32_t SnapshotBuilder::values_of(EntityId id, bool owner) const {
   const WorldState::Entity& entity = world_.entities[id];
   if (!owner || !entity.model->owner_has_more()) return world_.briefs[id].values;
   return digest_of(*entity.model, entity.history->newest(), true);

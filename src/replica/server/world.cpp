@@ -2,6 +2,11 @@
 //
 // The game puts values at any time; end_tick() makes rows of them. A row is pushed only where a
 // value differs from what clients would expect, so that an entity at rest costs nothing.
+//
+// Values are stored as columns (see schema/columns.cpp), the newest value beside a ring of
+// kHistoryRows older rows. Rows are what deltas, late acknowledgements, PastWorld and desync
+// reports refer to. A tick that changes nothing adds no row; the row at or before a tick is the
+// value in that tick.
 #include "kwind/replica/world.h"
 
 #include <algorithm>
@@ -25,15 +30,13 @@ constexpr std::size_t kScratchBytes = std::size_t{64} * 1024;
 WorldState::WorldState(const schema::EntitiesInfo& entities_in, WorldOptions options_in)
     : info(entities_in),
       options(std::move(options_in)),
-      entities(1),
-      briefs(1),
       ids(std::make_shared<EntityIds>(info.up_to, options.reuse_after_ticks)),
       value_bits(kScratchBytes) {
-  clients.entity_bits.resize(1);
   KWIND_ASSERT(options.ticks_per_second > 0);
   if (options.codes == nullptr) options.codes = built_in_codes(info);
-  // As clients hear it.
+  // As clients receive it.
   const double rate = tick_rate_of(options.ticks_per_second) / 16.0;
+  // One model for each entity type, shared by all its entities.
   for (const schema::EntityInfo* type : info.types) models.emplace_back(*type, rate);
 }
 
@@ -47,14 +50,14 @@ World::~World() = default;
 std::optional<schema::AnyRef> World::spawn_encoded(const schema::EntityInfo& type,
                                                    const Encode& encode) {
   const auto made = begin_spawn(type);
-  if (made) take(made->id, encode);
+  if (made) take(*made, encode);
   return made;
 }
 
 // False if the entity has gone: a handle that outlived its entity changes nothing.
 bool World::put_encoded(schema::AnyRef entity, const Encode& encode) {
   if (!is_alive(entity)) return false;
-  take(entity.id, encode);
+  take(entity, encode);
   return true;
 }
 
@@ -64,8 +67,9 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   KWIND_ASSERT(info.type < s.models.size() && s.info.types[info.type] == &info);
   const auto taken = s.ids->take(s.tick);
   if (!taken) return std::nullopt;
-  const std::uint32_t id = *taken;
-  if (id == s.entities.size()) {
+  const EntityId id = *taken;
+  // Ids are dense: a new id is one beyond the last.
+  if (id == s.entities.end_id()) {
     s.entities.emplace_back();
     s.briefs.emplace_back();
     s.clients.entity_bits.emplace_back();
@@ -86,14 +90,14 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   entity.history.emplace(model.columns(), model.varying(), kHistoryRows);
   s.clients.entity_bits[id] = {};
   ++s.alive;
-  return schema::AnyRef{id, brief.generation};
+  return schema::AnyRef{id.raw(), brief.generation};
 }
 
 // Reads the columns of an entity's new value out of the bits that the encoder has written: one
 // field at a time, as soon as it is written. The encoder writes fields in the order of columns.
 class WorldState::FieldReader {
  public:
-  FieldReader(WorldState& state, std::uint32_t id)
+  FieldReader(WorldState& state, EntityId id)
       : state_(state),
         id_(id),
         entity_(state.entities[id]),
@@ -109,6 +113,7 @@ class WorldState::FieldReader {
   }
   // The encoder stands behind a field.
   void field_written(schema::Encoder& out) {
+    // The memory was too small: take() will encode the value again.
     if (out.error() == Errc::message_too_large) return;
     const std::size_t end = out.bit_count();
     out.finish();
@@ -131,7 +136,7 @@ class WorldState::FieldReader {
   void note_range(const schema::Encoder& out, std::uint16_t index) {
     if (out.out_of_range_count() <= wrong_) return;
     wrong_ = out.out_of_range_count();
-    state_.last_out_of_range = OutOfRange{{id_, state_.briefs[id_].generation},
+    state_.last_out_of_range = OutOfRange{{id_.raw(), state_.briefs[id_].generation},
                                           model_.info().type,
                                           model_.info().name,
                                           model_.info().fields[index].name,
@@ -144,6 +149,7 @@ class WorldState::FieldReader {
     if (column.group != schema::ColumnGroup::none) {
       std::array<std::uint32_t, 4> numbers{};
       read_unit(in, &column, numbers.data());
+      // A rotation or a direction is several columns that are decoded together.
       const std::size_t count = columns_of(column.group);
       if (!is_kept) std::copy_n(numbers.begin(), count, &entity_.now.numbers[column_]);
       column_ += count - 1;
@@ -152,6 +158,7 @@ class WorldState::FieldReader {
     if (column.form != schema::ColumnForm::varying) {
       const auto value = static_cast<std::uint32_t>(in.get(column.bits));
       if (!is_kept) entity_.now.numbers[column_] = value;
+      // Equal pointers mean equal bits: clients compare pointers.
       return;
     }
     // An equal value keeps its bits: whoever has these needs no others.
@@ -165,7 +172,7 @@ class WorldState::FieldReader {
   }
 
   WorldState& state_;
-  std::uint32_t id_;
+  EntityId id_;
   WorldState::Entity& entity_;
   const EntityModel& model_;
   std::span<const schema::ColumnInfo> columns_;
@@ -176,14 +183,16 @@ class WorldState::FieldReader {
 };
 
 // Encodes a value as a message would be and takes its bits apart.
-void World::take(std::uint32_t id, const Encode& encode) {
+void World::take(schema::AnyRef which, const Encode& encode) {
   WorldState& s = *state_;
+  const EntityId id(which.id);
   WorldState::Entity& entity = s.entities[id];
   WorldState::FieldReader reader(s, id);
   schema::Encoder out{bits::Writer(s.value_bits)};
   const auto mark = [&] { reader.field_written(out); };
   encode(out, std::ref(mark));
   // A value that this memory does not hold is encoded again, into twice as much.
+  // Doubles, so that a value of n bytes costs O(log n) attempts, once.
   while (out.error() == Errc::message_too_large) {
     s.value_bits.resize(s.value_bits.size() * 2);
     reader.restart();
@@ -199,10 +208,11 @@ void World::take(std::uint32_t id, const Encode& encode) {
 bool World::despawn(schema::AnyRef entity) {
   if (!is_alive(entity)) return false;
   WorldState& s = *state_;
-  s.briefs[entity.id].alive = false;
-  s.briefs[entity.id].changed_at = s.tick;
-  s.ended_ids.push_back(entity.id);
-  s.ids->end(entity.id, s.tick);
+  const EntityId id(entity.id);
+  s.briefs[id].alive = false;
+  s.briefs[id].changed_at = s.tick;
+  s.ended_ids.push_back(id);
+  s.ids->end(id, s.tick);
   --s.alive;
   return true;
 }
@@ -212,16 +222,19 @@ void World::end_tick() {
   WorldState& s = *state_;
   // Rule: an entity gets a row in this tick if it is alive, its type is due, and the new values
   // differ from those that clients would extrapolate from the newest row.
-  for (const std::uint32_t id : s.put_ids) {
+  // Cost is proportional to the entities that were put, not to the world.
+  for (const EntityId id : s.put_ids) {
     WorldState::Entity& entity = s.entities[id];
     Rows& history = *entity.history;
     // Each at a tick of its own, so that a kind does not come all at once.
-    if (s.briefs[id].alive && !history.empty() && (s.tick + id) % entity.model->period() != 0) {
+    if (s.briefs[id].alive && !history.empty() &&
+        (s.tick + id.raw()) % entity.model->period() != 0) {
       s.waiting_ids.push_back(id);
       continue;
     }
     entity.put = false;
     if (!s.briefs[id].alive) continue;
+    // A client that extrapolates the newest row gets this value anyway.
     if (!history.empty() &&
         entity.model->stands({history.newest_tick(), history.newest()}, entity.now, s.tick)) {
       continue;
@@ -231,6 +244,7 @@ void World::end_tick() {
     s.briefs[id].oldest = history.tick(0);
     s.briefs[id].values = digest_of(*entity.model, entity.now, false);
   }
+  // Interest reads these two lists to learn which entities moved or went.
   std::swap(s.put_ids, s.last_put);
   s.put_ids.clear();
   std::swap(s.put_ids, s.waiting_ids);
@@ -244,6 +258,7 @@ PastWorld World::at(double tick) const {
   // The tick that is open has no rows yet; ticks older than the ring of rows give the oldest row.
   const double newest = std::max(state_->tick.raw() - 1.0, 1.0);
   const double wanted = std::isfinite(tick) ? std::clamp(tick, 1.0, newest) : newest;
+  // Fraction 0 is the tick itself.
   const auto whole = static_cast<std::uint32_t>(wanted);
   return {*this, whole, wanted - whole};
 }
@@ -252,11 +267,13 @@ PastWorld World::at(double tick) const {
 void PastWorld::decode_at(schema::AnyRef wanted, const schema::EntityInfo& info, std::uint32_t tick,
                           const std::function<void(schema::Decoder&)>& decode) const {
   WorldState& s = *world_->state_;
-  if (wanted.id == 0 || wanted.id >= s.entities.size()) return;
-  const WorldState::Brief& brief = s.briefs[wanted.id];
-  const WorldState::Entity& entity = s.entities[wanted.id];
+  const EntityId id(wanted.id);
+  if (!id || !s.entities.has(id)) return;
+  const WorldState::Brief& brief = s.briefs[id];
+  const WorldState::Entity& entity = s.entities[id];
   if (brief.generation != wanted.generation || &entity.model->info() != &info) return;
   if (!brief.alive && Tick(tick) >= brief.changed_at) return;
+  // Before the entity's first row it did not exist.
   const auto row = entity.history->at_or_before(Tick(tick));
   if (!row) return;
   const Known known{entity.history->tick(*row), entity.history->row(*row)};
@@ -273,8 +290,8 @@ bool World::is_alive(schema::AnyRef entity) const {
   return state_->is_alive(entity);
 }
 
-const schema::EntityInfo* World::type_of(std::uint32_t id) const {
-  return &state_->entities[id].model->info();
+const schema::EntityInfo* World::info_of(schema::AnyRef entity) const {
+  return &state_->entities[EntityId(entity.id)].model->info();
 }
 std::size_t World::size() const {
   return state_->alive;
@@ -290,11 +307,9 @@ const SharedBitsCounts& World::shared_bits() const {
 }
 // Bytes of the tables and of every entity's history, without shared strings.
 std::size_t World::memory() const {
-  std::size_t bytes = state_->entities.capacity() * sizeof(WorldState::Entity) +
-                      state_->briefs.capacity() * sizeof(WorldState::Brief) +
-                      state_->ids->memory() +
-                      state_->clients.entity_bits.capacity() *
-                          sizeof(std::array<SharedEntityBits, ClientsShared::kBitsSlots>);
+  std::size_t bytes = state_->entities.memory() + state_->briefs.memory() + state_->ids->memory() +
+                      state_->clients.entity_bits.memory();
+  // Ids that were never used have no history.
   for (const WorldState::Entity& entity : state_->entities) {
     if (!entity.history) continue;
     bytes += entity.history->memory() + entity.now.numbers.capacity() * sizeof(std::uint32_t) +

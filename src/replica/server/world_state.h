@@ -22,11 +22,11 @@ struct ClientsShared {
   /// Places for bits that clients can share, by entity: so many sorts of clients at a time.
   static constexpr std::size_t kBitsSlots = 4;
 
-  [[nodiscard]] SharedEntityBits& bits_of(std::uint32_t id, Tick newest, Tick second) {
+  [[nodiscard]] SharedEntityBits& bits_of(EntityId id, Tick newest, Tick second) {
     return entity_bits[id][(newest.raw() + second.raw()) % kBitsSlots];
   }
 
-  std::vector<std::array<SharedEntityBits, kBitsSlots>> entity_bits;  // by id
+  ById<std::array<SharedEntityBits, kBitsSlots>> entity_bits;
   SharedBitsCounts counts;
   std::uint64_t views = 0;  // that any query has had: each has a number of its own
   EncodeScratch scratch;
@@ -56,22 +56,22 @@ struct WorldState {
   WorldState(const schema::EntitiesInfo& entities, WorldOptions options);
 
   [[nodiscard]] bool is_alive(schema::AnyRef entity) const {
-    return entity.id > 0 && entity.id < entities.size() && briefs[entity.id].alive &&
-           briefs[entity.id].generation == entity.generation;
+    const EntityId id(entity.id);
+    return id && entities.has(id) && briefs[id].alive && briefs[id].generation == entity.generation;
   }
 
   const schema::EntitiesInfo& info;
   WorldOptions options;
   std::vector<EntityModel> models;  // by kind
-  std::vector<Entity> entities;     // by id, up to the largest in use; 0 is nobody
-  std::vector<Brief> briefs;        // by id
+  ById<Entity> entities;
+  ById<Brief> briefs;
   std::shared_ptr<EntityIds> ids;
-  std::vector<std::uint32_t> put_ids;
-  std::vector<std::uint32_t> waiting_ids;  // put, and not to be told in this tick
-  std::vector<std::uint32_t> ended_ids;
+  std::vector<EntityId> put_ids;
+  std::vector<EntityId> waiting_ids;  // put, and not due in this tick
+  std::vector<EntityId> ended_ids;
   // Of the last tick that was ended:
-  std::vector<std::uint32_t> last_put;
-  std::vector<std::uint32_t> last_ended;
+  std::vector<EntityId> last_put;
+  std::vector<EntityId> last_ended;
   std::vector<std::byte> value_bits;
   std::vector<std::byte> field;
   Tick tick{1};

@@ -15,7 +15,7 @@ std::vector<DesyncedEntity> entities_of(std::uint64_t seed, std::size_t count) {
   std::uint32_t id = 0;
   for (std::size_t i = 0; i < count; ++i) {
     id += 1 + static_cast<std::uint32_t>(random() % (random() % 8 == 0 ? 100000 : 5));
-    DesyncedEntity each{id,
+    DesyncedEntity each{EntityId(id),
                         static_cast<std::uint8_t>(random() % 16),
                         static_cast<std::uint32_t>(random()) & kReportTickMask,
                         {}};

@@ -30,7 +30,7 @@ TEST(FragmentedEntity, ArrivesWholeOverALossyPath) {
       const std::size_t bits = 2 * kFragmentBits + random() % 20000;
       const auto bytes = random_bytes(random, bits / 8 + 1);
       sender.pack(bytes, bits);
-      sender.id = 5;
+      sender.id = EntityId(5);
       ASSERT_EQ(sender.fragments(), bits / kFragmentBits);
       std::deque<FragmentRun> in_flight;
       for (int guard = 0; !sender.all_there(); ++guard) {
@@ -75,7 +75,7 @@ TEST(FragmentedEntity, WhatIsLostWaitsAgainAndWhatArrivedDoesNot) {
   FragmentedEntity sender;
   const std::vector<std::byte> bytes(kFragmentBytes * 4);
   sender.pack(bytes, bytes.size() * 8);
-  sender.id = 1;
+  sender.id = EntityId(1);
   const FragmentRun all = sender.waiting(10);
   EXPECT_EQ(all.count, 4U);
   sender.send(all);

@@ -41,15 +41,15 @@ TEST(StateDigest, AnyColumnThatDiffersShows) {
 }
 
 TEST(StateDigest, AShareTellsEntityGenerationOwnerAndTickApart) {
-  const std::uint32_t share = share_of(1234, 5, 6, false, Tick(7));
-  EXPECT_EQ(share, share_of(1234, 5, 6, false, Tick(7)));
+  const std::uint32_t share = share_of(1234, EntityId(5), 6, false, Tick(7));
+  EXPECT_EQ(share, share_of(1234, EntityId(5), 6, false, Tick(7)));
   // The first argument is a digest itself: two of them differ in half of their bits.
   std::set<std::uint32_t> others{share,
-                                 share_of(0x9e3779b9, 5, 6, false, Tick(7)),
-                                 share_of(1234, 6, 6, false, Tick(7)),
-                                 share_of(1234, 5, 7, false, Tick(7)),
-                                 share_of(1234, 5, 6, true, Tick(7)),
-                                 share_of(1234, 5, 6, false, Tick(8))};
+                                 share_of(0x9e3779b9, EntityId(5), 6, false, Tick(7)),
+                                 share_of(1234, EntityId(6), 6, false, Tick(7)),
+                                 share_of(1234, EntityId(5), 7, false, Tick(7)),
+                                 share_of(1234, EntityId(5), 6, true, Tick(7)),
+                                 share_of(1234, EntityId(5), 6, false, Tick(8))};
   EXPECT_EQ(others.size(), 6U);
 }
 

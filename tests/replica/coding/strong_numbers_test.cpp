@@ -19,6 +19,8 @@ concept Subtractable = requires(A a, B b) {
 
 static_assert(!Comparable<Tick, SnapshotNumber> && !Subtractable<Tick, SnapshotNumber>);
 static_assert(!Comparable<Tick, std::uint32_t>, "a tick is not compared with an id or a count");
+static_assert(!Comparable<EntityId, Tick> && !Comparable<EntityId, SnapshotNumber>);
+static_assert(!std::is_convertible_v<std::uint32_t, EntityId>);
 static_assert(!std::is_convertible_v<std::uint32_t, Tick>);
 static_assert(!std::is_convertible_v<Tick, std::uint32_t>);
 static_assert(sizeof(Tick) == 4 && std::is_trivially_copyable_v<Tick>);
@@ -44,6 +46,22 @@ TEST(StrongNumbers, ThereIsNoneBeforeTheFirst) {
   EXPECT_EQ(number_before(Tick(10), 3), Tick(7));
   EXPECT_EQ(number_before(Tick(3), 3), Tick());
   EXPECT_EQ(number_before(Tick(2), 3), Tick());
+}
+
+TEST(StrongNumbers, ATableByIdHasAnElementForEachIdAndOneForNone) {
+  ById<int> table;
+  EXPECT_EQ(table.size(), 1U);
+  EXPECT_TRUE(table.has(EntityId()));
+  EXPECT_FALSE(table.has(EntityId(1)));
+  EXPECT_EQ(table.end_id(), EntityId(1));
+  table.emplace_back();
+  table[EntityId(1)] = 7;
+  EXPECT_EQ(table[EntityId(1)], 7);
+  table.resize(5);
+  EXPECT_TRUE(table.has(EntityId(4)));
+  EXPECT_FALSE(table.has(EntityId(5)));
+  EXPECT_EQ(table.end_id(), EntityId(5));
+  EXPECT_GE(table.memory(), 5 * sizeof(int));
 }
 
 }  // namespace strong_numbers_test

@@ -20,9 +20,9 @@ TEST(ClientEntities, AreWhatAMapWouldHold) {
       Baseline baseline;
       std::uint32_t share = 0;
     };
-    std::map<std::uint32_t, Held> model;
+    std::map<EntityId, Held> model;
     for (int step = 0; step < 400; ++step) {
-      const auto id = static_cast<std::uint32_t>(1 + random() % 60);
+      const EntityId id(static_cast<std::uint32_t>(1 + random() % 60));
       const std::size_t index = entities.at(random() % 70, id);
       Held& held = model[id];
       Entry entry;
@@ -38,11 +38,11 @@ TEST(ClientEntities, AreWhatAMapWouldHold) {
       held.baseline.apply(entry);
       held.share = entry.update == Update::despawn ? 0 : entry.share;
       if (step % 50 == 49) {
-        const auto goes = [&](std::size_t i) { return entities.id(i) % 7 == 3; };
+        const auto goes = [&](std::size_t i) { return entities.id(i).raw() % 7 == 3; };
         // Only what the client does not have may be dropped.
         entities.drop([&](std::size_t i) { return goes(i) && !entities[i].baseline().known; });
         std::erase_if(model, [](const auto& each) {
-          return each.first % 7 == 3 && !each.second.baseline.known;
+          return each.first.raw() % 7 == 3 && !each.second.baseline.known;
         });
       }
       ASSERT_EQ(entities.size(), model.size());
@@ -64,7 +64,7 @@ TEST(ClientEntities, AreWhatAMapWouldHold) {
       }
       EXPECT_EQ(entities.sum_of_shares(),
                 shareless ? std::nullopt : std::optional<std::uint32_t>(sum));
-      EXPECT_EQ(entities.find(1000), std::nullopt);
+      EXPECT_EQ(entities.find(EntityId(1000)), std::nullopt);
     }
   }
 }

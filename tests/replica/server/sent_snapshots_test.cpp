@@ -12,7 +12,7 @@ namespace sent_snapshots_test {
 std::vector<Entry> entries_of(std::uint32_t snapshot) {
   std::vector<Entry> made(snapshot % 5);
   for (std::size_t i = 0; i < made.size(); ++i) {
-    made[i].id = static_cast<std::uint32_t>(snapshot * 10 + i);
+    made[i].id = EntityId(static_cast<std::uint32_t>(snapshot * 10 + i));
   }
   return made;
 }
