@@ -38,7 +38,7 @@ extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
           frame.kind != link::FrameKind::parity) {
         continue;
       }
-      if (channels.hear(frame, inbox) != Errc::none) return 0;
+      if (channels.receive(frame, inbox) != Errc::none) return 0;
     }
     // The game takes messages every other time.
     if (packet % 2 == 0) continue;

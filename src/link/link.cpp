@@ -6,6 +6,12 @@
 //
 // Time is an argument of every call, and never runs backwards within a link: an earlier time counts
 // as the latest one (see forward()).
+//
+// States and their transitions (RFC 9000, 10 has the same last three states):
+//   greeting -> open       accept arrived            opening -> open       first data arrived
+//   open     -> closing    close() was called        open    -> draining   a close frame arrived
+//   closing  -> closed     acknowledged, or late     draining -> closed    its time is over
+//   any      -> closed     idle timeout, stream ended, or a rule broken by the peer
 #include "kwind/link/link.h"
 
 #include <algorithm>
@@ -22,9 +28,7 @@ using kwind::prefetch;
 // numbers are left out.
 Link::Impl::Impl(Role role, LinkOptions options, TransportKind transport_kind, Time now)
     : LinkHot(role, transport_kind, options, now),
-      channels_(std::move(options.channels), options.tags, options.reassembly_bytes,
-                transport_kind),
-      mtu_(options.discover_mtu && transport_kind == TransportKind::datagrams),
+      LinkSending(options, transport_kind),
       options_(std::move(options)),
       skips_(options_.secret, "skipped numbers"),
       challenges_(options_.secret, "path challenges") {
@@ -41,6 +45,7 @@ void Link::Impl::greet(ConnectOptions who, Time now) {
 // Both ends have agreed. From here on there are keys, and a version that says which channels
 // exist.
 void Link::Impl::agree(const Agreed& agreed, Time now) {
+  // Everything that the handshake agreed on is copied here: the handshake's own state is freed.
   id_ = agreed.id;
   version_ = agreed.version;
   code_tables_ = agreed.code_tables;
@@ -63,6 +68,7 @@ void Link::Impl::agree(const Agreed& agreed, Time now) {
       });
     }
   }
+  // Channels that the agreed version lacks do not exist on this connection.
   channels_.agree(version_, transport_kind_);
 }
 
@@ -71,11 +77,12 @@ void Link::Impl::agree(const Agreed& agreed, Time now) {
 Errc Link::Impl::receive(Time now, const Endpoint& from, std::span<const std::byte> datagram) {
   now = forward(now);
   inbox_.reclaim();
+  // Counted even if the datagram is a duplicate: an authentic datagram proves that the peer lives.
   const Errc error = accept_datagram(now, from, datagram);
   if (error == Errc::none) {
     ++stats_.datagrams_received;
     stats_.bytes_received += datagram.size();
-    last_heard_ = now;
+    last_received_ = now;
     rest_if_idle(now);
   } else {
     stats_.drops.add(error);
@@ -101,6 +108,7 @@ std::size_t Link::Impl::poll_datagram(Time now, std::span<std::byte> out) {
     case State::open:
     case State::closing:
     case State::draining:
+      // A reset query goes alone, in plaintext: the peer may have no keys any more.
       if (std::exchange(lost_due_, false)) {
         size = write(Lost{id_, reset_nonce_}, out);
         overhead_bits_sent_ += size * 8;
@@ -122,6 +130,7 @@ std::size_t Link::Impl::poll_datagram(Time now, std::span<std::byte> out) {
 // The opening comes first, then messages in the order in which they were delivered, and the end
 // when all of them were taken.
 std::optional<Event> Link::Impl::poll_event() {
+  // Invariant: `opened` before all messages, `closed` after all messages, each at most once.
   if (opened_event_) {
     opened_event_ = false;
     return Event{};
@@ -133,6 +142,8 @@ std::optional<Event> Link::Impl::poll_event() {
     if (event.kind == Event::Kind::message) {
       event.channel = message->channel;
       ++stats_.messages_received;
+      // Flow control: what was handed out opens the window, unless the application does that
+      // itself.
       if (!options_.take_in_by_hand) channels_.handed_out(message->channel, message->bits);
     }
     return event;
@@ -153,21 +164,25 @@ Time Link::Impl::next_wakeup() const {
   switch (state_) {
     case State::closed: return kNever;
     case State::greeting:
-      return std::min(greeting_->next_send(), last_heard_ + options_.handshake_timeout);
-    case State::opening: return last_heard_ + options_.handshake_timeout;
+      return std::min(greeting_->next_send(), last_received_ + options_.handshake_timeout);
+    case State::opening: return last_received_ + options_.handshake_timeout;
     case State::draining: return close_due_ ? Time::min() : std::min(ack_due_, drain_end_);
     case State::open:
     case State::closing: break;
   }
+  // Whether something can be sent at once decides first: all timers are later than that.
   const Allowance allowed = allowance(latest_);
   if (lost_due_ || wants_to_send(allowed)) return Time::min();
-  Time wake = std::min({ack_due_, loss_deadline(), probe_deadline(), last_heard_ + timeout_,
+  Time wake = std::min({ack_due_, loss_deadline(), probe_deadline(), last_received_ + timeout_,
                         keepalive_deadline(), idle_deadline(), lost_deadline()});
   if (state_ == State::closing) {
     wake = linger_starts_ ? Time::min() : std::min(wake, linger_end_);
   }
+  // While the ledger is full nothing can be sent; an acknowledgement wakes the link then.
   if (ledger_.has_room()) {
     wake = std::min(wake, channels_.next_repeat(allowed, Repeats::kLatest));
+    // Messages that wait for the pacer alone: the time at which the pacer permits the next
+    // datagram.
     if (channels_.wants_any()) {
       Allowance unpaced = allowed;
       unpaced.normal = unpaced.bulk = ledger_.bytes_in_flight() < window();
@@ -180,16 +195,12 @@ Time Link::Impl::next_wakeup() const {
 // Asks for the memory that the next calls will touch, some links ahead: with a thousand links no
 // cache holds them all. Each step follows pointers that the step before asked for.
 void Link::Impl::prefetch(LinkUse use, unsigned step) const {
-  const auto prefetch_all = [](const auto&... parts) {
-    (kwind::prefetch(&parts, sizeof parts), ...);
-  };
   if (step == 0) {
-    prefetch_all(static_cast<const LinkHot&>(*this));
-    if (use == LinkUse::schedule_payload) return;
-    prefetch_all(channels_);
-    if (use == LinkUse::send) return;
-    prefetch_all(ledger_, pacer_, mtu_, path_, rtt_, destination_, envelope_, ack_block_, window_,
-                 ack_history_);
+    kwind::prefetch(static_cast<const LinkHot*>(this), sizeof(LinkHot));
+    if (use == LinkUse::send) kwind::prefetch(&channels_, sizeof channels_);
+    if (use == LinkUse::poll_datagram) {
+      kwind::prefetch(static_cast<const LinkSending*>(this), sizeof(LinkSending));
+    }
     return;
   }
   if (use == LinkUse::schedule_payload) return;
@@ -215,8 +226,8 @@ void Link::Impl::wake(Time now) {
   switch (state_) {
     case State::closed: return;
     case State::greeting:
-      if (now >= last_heard_ + options_.handshake_timeout) {
-        if (greeting_->busy_heard()) {
+      if (now >= last_received_ + options_.handshake_timeout) {
+        if (greeting_->busy_received()) {
           return end(Errc::server_busy, error_info(Errc::server_busy).text);
         }
         end(Errc::handshake_timeout, greeting_->cookie_echoed()
@@ -225,7 +236,7 @@ void Link::Impl::wake(Time now) {
       }
       return;
     case State::opening:
-      if (now >= last_heard_ + options_.handshake_timeout) {
+      if (now >= last_received_ + options_.handshake_timeout) {
         end(Errc::timeout, "the client did not follow its hello up");
       }
       return;
@@ -235,8 +246,9 @@ void Link::Impl::wake(Time now) {
     case State::open:
     case State::closing: break;
   }
-  if (now >= last_heard_ + timeout_) {
-    end(Errc::timeout, "nothing was heard from the peer");
+  // In the order in which they could end the connection, then those that only send.
+  if (now >= last_received_ + timeout_) {
+    end(Errc::timeout, "nothing came from the peer");
     return;
   }
   if (now >= loss_deadline()) settle(now, ledger_.on_timer(now, rtt_));
@@ -244,7 +256,7 @@ void Link::Impl::wake(Time now) {
   if (now >= std::min(keepalive_deadline(), idle_deadline())) ping_due_ = true;
   if (now >= lost_deadline()) {
     lost_due_ = true;
-    lost_asked_ = now;
+    lost_sent_at_ = now;
   }
   mtu_.look_again(now);
   if (state_ == State::closing) {
@@ -269,6 +281,7 @@ Errc Link::Impl::send(std::size_t channel, std::size_t tag, const Outbound& mess
 std::size_t Link::Impl::budget(Time now) const {
   if (state_ != State::open || !ledger_.has_room()) return 0;
   now = std::max(now, latest_);
+  // RFC 9002, 7: congestion window less bytes in flight.
   const std::size_t window_bytes = window();
   const std::size_t in_flight = ledger_.bytes_in_flight();
   if (in_flight >= window_bytes) return 0;
@@ -312,6 +325,7 @@ std::string_view Link::Impl::protection() const {
 
 // Gathers what the parts of the link count themselves.
 const Stats& Link::Impl::stats() const {
+  // Counters of the parts are copied when somebody asks: the parts count in their own cache lines.
   const Channels::Counts& counts = channels_.counts();
   stats_.datagrams_sent = datagrams_sent_;
   stats_.bytes_sent = bytes_sent_;
@@ -363,7 +377,7 @@ void Link::Impl::break_off(Time now, std::string_view reason, Errc code) {
   if (error_info(code).verdict == Verdict::refuse) refusal_ = code;
   const bool greeting = state_ == State::greeting;
   end(code, reason);
-  if (!greeting) send_close(now);  // before there are keys nobody can be told
+  if (!greeting) send_close(now);  // before there are keys nothing can be sent
 }
 
 void Link::Impl::stop_draining() {
@@ -387,16 +401,18 @@ Time Link::Impl::keepalive_deadline() const {
 // Most of the timeout has passed in silence: a ping asks for an ack, so that a peer with nothing
 // to say is not taken for gone.
 Time Link::Impl::idle_deadline() const {
+  // A stream reports its end by itself.
   if (ping_due_ || transport_kind_ == TransportKind::stream) return kNever;
-  return std::max(last_heard_ + timeout_ * 6 / 10, last_sent_ + kIdleProbeAfter);
+  return std::max(last_received_ + timeout_ * 6 / 10, last_sent_ + kIdleProbeAfter);
 }
 
 // Datagrams were sent and nothing at all came back: a client asks whether its connection is
 // still known, at least as late as three probe timeouts.
 Time Link::Impl::lost_deadline() const {
-  if (lost_due_ || unheard_since_ == kNever) return kNever;
+  if (lost_due_ || unanswered_since_ == kNever) return kNever;
   const Duration patience = std::max<Duration>(kLostAfter, 3 * rtt_.probe_timeout(ack_delay()));
-  return std::max(std::max(last_heard_, unheard_since_) + patience, lost_asked_ + kLostEvery);
+  return std::max(std::max(last_received_, unanswered_since_) + patience,
+                  lost_sent_at_ + kLostEvery);
 }
 
 // RFC 9002, 6.1.2: packets that were sent so long before an acknowledged one count as lost then.
@@ -422,9 +438,12 @@ void Link::Impl::probe() {
       [](const PayloadRef&) {},
       [&](const auto& of_channel) { channels_.resend(of_channel); },
   };
+  // Each reference names what the lost datagram carried: only its channels know whether it is
+  // still wanted.
   for (const SentRef& ref : probed_) ref.visit(again);
   path_.challenge_again();
   probe_due_ = true;
+  // RFC 8899, 4.3: after several probes without an answer the datagram size falls back.
   if (++silent_probes_ > PathMtu::kSilentProbes) {
     mtu_.back_to_base(latest_);
   }

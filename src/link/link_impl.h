@@ -40,7 +40,7 @@ struct LinkHot {
         transport_kind_(transport_kind),
         timeout_(options.timeout),
         keepalive_(options.keepalive),
-        last_heard_(now),
+        last_received_(now),
         last_sent_(now),
         latest_(now) {}
 
@@ -58,13 +58,13 @@ struct LinkHot {
   bool close_sent_ = false;
   bool close_acked_ = false;
   bool broken_off_ = false;
-  // From the next wake() on: whoever closed may have been told the time long ago.
+  // From the next wake() on: the last call with a time may be long ago.
   bool linger_starts_ = false;
   std::uint16_t version_ = 0;
   bool sees_queue_ = false;            // as the controller says
   std::size_t controller_window_ = 0;  // likewise
   ConnectionId id_{};
-  Time last_heard_;
+  Time last_received_;
   Time last_sent_;
   Time latest_;
   Time latest_polled_{};
@@ -83,7 +83,27 @@ struct LinkHot {
 };
 static_assert(sizeof(LinkHot) <= 5 * kCacheLineBytes, "a thousand of these are walked each tick");
 
-class Link::Impl : private LinkHot {
+/// What a datagram is made from, together for the same reason.
+struct LinkSending {
+  LinkSending(LinkOptions& options, TransportKind transport_kind)
+      : channels_(std::move(options.channels), options.tags, options.reassembly_bytes,
+                  transport_kind),
+        mtu_(options.discover_mtu && transport_kind == TransportKind::datagrams) {}
+
+  Channels channels_;
+  SentPackets ledger_;
+  Pacer pacer_;
+  PathMtu mtu_;
+  Path path_;
+  Rtt rtt_;
+  Endpoint destination_;
+  std::optional<Envelope> envelope_;
+  AckBlock ack_block_;  // scratch
+  ReceivedPackets window_;
+  AckHistory ack_history_;
+};
+
+class Link::Impl : private LinkHot, private LinkSending {
  public:
   Impl(Role role, LinkOptions options, TransportKind transport_kind, Time now);
   void greet(ConnectOptions who, Time now);
@@ -199,10 +219,10 @@ class Link::Impl : private LinkHot {
 
   void send_close(Time now);
 
-  // An ack that is about to leave tells the peer as much as a ping, and asks for nothing in return.
+  // An ack that is about to leave shows the peer as much as a ping, and asks for nothing in return.
   Time keepalive_deadline() const;
 
-  // The end is near unless something is heard: a lossy path may have swallowed the few datagrams of
+  // The end is near unless something arrives: a lossy path may have swallowed the few datagrams of
   // an idle link. Seed 1011 of the sweep timed out at 12 % loss for want of it.
   Time idle_deadline() const;
   // Over a stream nothing is lost, and what is late is the stream's business.
@@ -215,20 +235,9 @@ class Link::Impl : private LinkHot {
   void continue_closing(Time now);
   void end(Errc code, std::string_view text);
 
-  Channels channels_;
-  SentPackets ledger_;
-  Pacer pacer_;
-  PathMtu mtu_;
-  Path path_;
-  Rtt rtt_;
-  Endpoint destination_;
-  std::optional<Envelope> envelope_;
-  AckBlock ack_block_;  // scratch
-  ReceivedPackets window_;
-  AckHistory ack_history_;
-  bool newest_wide_ = false;           // the newest packet that came had a wide number
-  std::uint64_t newest_narrow_ = 0;    // the newest packet that left without one
-  std::uint64_t blocks_heard_to_ = 0;  // one beyond the newest datagram whose block was heard
+  bool newest_wide_ = false;              // the newest packet that came had a wide number
+  std::uint64_t newest_narrow_ = 0;       // the newest packet that left without one
+  std::uint64_t blocks_received_to_ = 0;  // one beyond the newest datagram whose block arrived
 
   // The rest is for what arrives and for ends.
   LinkOptions options_;  // its channels are in channels_
@@ -245,9 +254,10 @@ class Link::Impl : private LinkHot {
   Cipher cipher_ = Cipher::chacha20_poly1305;
   ResetToken reset_{};
   std::uint64_t reset_nonce_ = 0;
-  bool lost_due_ = false;        // the server is to be asked whether it knows this connection
-  Time lost_asked_{};            // when it was last
-  Time unheard_since_ = kNever;  // client: something was sent that wants an ack, nothing came since
+  bool lost_due_ = false;  // the server is to be asked whether it knows this connection
+  Time lost_sent_at_{};    // when it was last
+  Time unanswered_since_ =
+      kNever;  // client: something was sent that wants an ack, nothing came since
   std::optional<ResumeToken> resume_;
   std::unique_ptr<ClientHandshake> greeting_;
   unsigned close_copies_ = 0;
@@ -256,7 +266,7 @@ class Link::Impl : private LinkHot {
   Time drain_end_ = kNever;
   Errc end_code_ = Errc::none;
   Errc close_code_ = Errc::closed_here;
-  Errc refusal_ = Errc::none;  // told to the peer with the close
+  Errc refusal_ = Errc::none;  // sent to the peer with the close
   std::string end_text_;
 };
 

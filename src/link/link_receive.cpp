@@ -95,15 +95,15 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   if (const Errc error = read_body(*body, header->has_acks, number); error != Errc::none) {
     return error;
   }
-  unheard_since_ = kNever;
+  unanswered_since_ = kNever;
   const bool newest = raw(number) >= window_.expected();
   if (newest) newest_wide_ = header->wide;
-  if (!ack_block_.ranges.empty()) blocks_heard_to_ = raw(number) + 1;
+  if (!ack_block_.ranges.empty()) blocks_received_to_ = raw(number) + 1;
   note_packet(now, number, datagram.size());
   if (role_ == Role::server) {
     const std::uint64_t random = path_.is_news(now, from, newest) ? challenges_.next() : 0;
-    path_.heard(now, from, datagram.size(), newest, random,
-                std::max<Duration>(3 * rtt_.probe_timeout(ack_delay()), kMinPathPatience));
+    path_.on_datagram(now, from, datagram.size(), newest, random,
+                      std::max<Duration>(3 * rtt_.probe_timeout(ack_delay()), kMinPathPatience));
   }
   if (broken_off_ && close_copies_ < kMaxCloseCopies) {
     close_due_ = true;
@@ -117,7 +117,7 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
     opened_event_ = true;
     // The client answers the welcome at once. A repeated welcome makes this too long; acks mend
     // it.
-    if (!rtt_.known()) rtt_.sample(now - last_heard_, Duration{0});
+    if (!rtt_.known()) rtt_.sample(now - last_received_, Duration{0});
   }
   for (const Frame& frame : frames_) {
     if (const Errc error = on_frame(now, from, frame); error != Errc::none) return error;
@@ -132,8 +132,8 @@ Errc Link::Impl::read_body(std::span<const std::byte> body, bool has_acks, Packe
   ack_block_.ranges.clear();
   if (has_acks) {
     const Errc error = read(reader, ledger_.next_number(), newest_narrow_, ack_block_);
-    // A newer block was heard: this one tells nothing new, and its numbers may mean others by now.
-    const bool overtaken = raw(number) < blocks_heard_to_;
+    // A newer block has arrived: this one has nothing new, and its numbers may mean others by now.
+    const bool overtaken = raw(number) < blocks_received_to_;
     if (error != Errc::none && !(overtaken && error == Errc::bad_ack)) return error;
     if (overtaken) ack_block_.ranges.clear();
   }
@@ -255,7 +255,7 @@ Errc Link::Impl::on_frame(Time now, const Endpoint& from, const Frame& frame) {
     case FrameKind::payload:
       if (state_ == State::open) inbox_.add(Inbox::kFill, frame.payload, frame.bits);
       return Errc::none;
-    case FrameKind::window: return channels_.hear(frame, inbox_);
+    case FrameKind::window: return channels_.receive(frame, inbox_);
     case FrameKind::message:
     case FrameKind::piece:
     case FrameKind::parity:
@@ -269,7 +269,7 @@ Errc Link::Impl::on_frame(Time now, const Endpoint& from, const Frame& frame) {
 // Messages whose fragments were discarded for want of memory are counted among the drops.
 Errc Link::Impl::on_message(const Frame& frame) {
   const std::uint64_t before = channels_.counts().incomplete;
-  const Errc error = channels_.hear(frame, inbox_);
+  const Errc error = channels_.receive(frame, inbox_);
   const std::uint64_t discarded = channels_.counts().incomplete - before;
   if (discarded > 0) stats_.drops.add(Errc::incomplete, discarded);
   return error;

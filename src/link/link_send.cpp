@@ -140,7 +140,7 @@ void Link::Impl::write_payload(Time now, bits::Writer& writer, FrameWriter& fram
 }
 
 // More than a block reaches back over may have arrived since the last one, where the host looks
-// seldom: then each block tells of the next so many, the oldest first. True if it tells of all.
+// seldom: then each block has the next so many, the oldest first. True if it has all.
 bool Link::Impl::write_ack_block(Time now) {
   const std::uint64_t largest = raw(window_.largest());
   const std::uint64_t floor = std::min(ack_history_.floor(), largest);
@@ -212,13 +212,13 @@ std::size_t Link::Impl::finish_datagram(Time now, Datagram& datagram, std::span<
   ledger_.sent(now, size, eliciting, app_limited);
   if (eliciting) pacer_.sent(now, size);
   if (eliciting && role_ == Role::client && transport_kind_ == TransportKind::datagrams) {
-    unheard_since_ = std::min(unheard_since_, now);
+    unanswered_since_ = std::min(unanswered_since_, now);
   }
   overhead_bits_sent_ += size * 8 - message_bits;
   return size;
 }
 
-// A connection that has sent and heard nothing but pings for a while gives its working memory back.
+// A connection that has sent and received nothing but pings for a while gives its working memory back.
 void Link::Impl::rest_if_idle(Time now) {
   if (!envelope_ || now - busy_at_ < kRestAfter) return;
   envelope_->rest();

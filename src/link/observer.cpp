@@ -1,5 +1,10 @@
 // Decodes captured datagrams of both directions: follows handshakes, key phases and packet numbers
 // without taking part.
+//
+// A passive observer has neither key nor secret of its own. It needs a key log (written by an end)
+// for encrypted connections; plaintext ones it follows by the handshake alone. Packet numbers are
+// truncated on the wire (RFC 9000, A.3): the observer widens them by the newest number of the same
+// direction.
 #include "kwind/link/observer.h"
 
 #include <algorithm>
@@ -17,6 +22,7 @@
 namespace kwind::link {
 namespace {
 
+// A window for the search: 2^22 datagrams are 19 hours at 60 a second.
 // A connection whose beginning is missing may have sent this many datagrams before.
 constexpr std::uint64_t kMaxBefore = std::uint64_t{1} << 22;
 // Acks of datagrams that were not captured.
@@ -43,6 +49,7 @@ bool from_client(Form form) {
 }
 
 // One direction of one connection.
+// Index 0 is to the client, index 1 to the server.
 struct Way {
   std::uint64_t expected = 0;  // packet number after the newest seen
   bool any = false;
@@ -72,6 +79,7 @@ struct Observer::State {
   std::unordered_map<Endpoint, Flow> flows;  // by client
 
   // Channels younger than the agreed version do not exist on this connection.
+  // Also when the version changes: a key of another version names its channels.
   void agree(Flow& flow, std::uint16_t version) const {
     flow.version = version;
     flow.channels = options.channels;
@@ -81,6 +89,7 @@ struct Observer::State {
   // A connection whose handshake was not captured is taken to speak the newest version.
   Flow& flow_of(const Endpoint& client) {
     const auto [found, fresh] = flows.try_emplace(client);
+    // The newest version is a guess; the first key that opens something corrects it.
     if (fresh && !options.versions.empty()) agree(found->second, options.versions.front());
     return found->second;
   }
@@ -138,6 +147,7 @@ std::vector<std::byte> payload_of(const Frame& frame) {
 ObservedPart part_of(const Frame& frame, Delivery delivery, std::uint64_t packet, Way& way) {
   ObservedPart made = part(ObservedPart::Kind::control, frame.head_bits + frame.bits);
   made.channel = frame.channel;
+  // Reliable messages are numbered in 16 bits.
   const auto unwrap = [&] {
     std::uint64_t& next = way.messages[frame.channel];
     made.number = expand(next, frame.index, 16);
@@ -151,6 +161,7 @@ ObservedPart part_of(const Frame& frame, Delivery delivery, std::uint64_t packet
       if (is_reliable(delivery)) {
         unwrap();
       } else if (delivery == Delivery::sequenced) {
+        // Sequenced messages name the datagram that first carried them: later ones are copies.
         made.number = packet - frame.origin.packet();
         made.copy = made.number > 0;
       }
@@ -205,6 +216,7 @@ void Observer::State::on_handshake(Form form, std::span<const std::byte> datagra
     default: break;
   }
   out.encrypted = flow.encrypted;
+  // Encrypted handshakes show their form and their size.
   out.version = flow.version;
   out.opened = !flow.encrypted && out.problem == Errc::none;
 }
@@ -228,6 +240,7 @@ void Observer::State::on_connect(std::span<const std::byte> datagram, Flow& flow
     out.problem = head.error();
     return;
   }
+  // Retransmissions of a connect are equal byte for byte.
   if (!std::equal(flow.connect.begin(), flow.connect.end(), datagram.begin(), datagram.end())) {
     // A new attempt: what was known of the one before ends with it.
     const std::uint16_t version = flow.version;
@@ -274,6 +287,8 @@ void Observer::State::on_accept(std::span<const std::byte> datagram, Flow& flow,
   agree(flow, flow.offered[accept->welcome->version_index]);
   flow.id = accept->welcome->id;
   const auto theirs = std::span(flow.connect).subspan(kConnectHeadBytes, 32);
+  // Keys of the checks are derived from the public parts of the handshake (docs/wire-format.md),
+  // so anybody can compute them: the check finds damage, not forgery.
   flow.checks = CheckKeys{plaintext_key("clear up", theirs, message.first(32), *flow.id),
                           plaintext_key("clear down", theirs, message.first(32), *flow.id)};
 }
@@ -282,6 +297,7 @@ void Observer::State::on_accept(std::span<const std::byte> datagram, Flow& flow,
 bool Observer::State::try_key(const Aead& aead, std::uint64_t number,
                               std::span<const std::byte> datagram, std::size_t head_bytes,
                               ObservedDatagram& out) const {
+  // The header is authenticated, not encrypted: associated data.
   const auto body = datagram.subspan(head_bytes);
   out.plain.resize(datagram.size() - Aead::kTagBytes);
   if (!aead.open(number, datagram.first(head_bytes), body,
@@ -300,6 +316,7 @@ bool Observer::State::open(std::span<const std::byte> datagram, const DataHeader
   Way& way = flow.ways[out.up ? 1 : 0];
   const unsigned low_bits = header.wide ? 16 : 8;
   const std::uint64_t likely = expand(way.expected, header.number_low, low_bits);
+  // At most two keys, the newest and the one before.
   for (const auto& [key, aead] : way.keys) {
     if ((key->phase % 2 == 1) == header.phase &&
         try_key(aead, likely, datagram, header.bytes, out)) {
@@ -307,6 +324,7 @@ bool Observer::State::open(std::span<const std::byte> datagram, const DataHeader
     }
   }
   // Another key of the connection's; or, on its first datagram, whose it is.
+  // All keys of the log with the right direction and phase; seldom more than a few.
   for (const DatagramKey& key : options.keys) {
     if (key.up != out.up || (key.phase % 2 == 1) != header.phase) continue;
     if (out.up ? key.id != header.id : flow.id.has_value() && key.id != *flow.id) continue;
@@ -319,12 +337,14 @@ bool Observer::State::open(std::span<const std::byte> datagram, const DataHeader
     bool opened = try_key(aead, likely, datagram, header.bytes, out);
     // The beginning was not captured: any number with these low bits will do.
     const std::uint64_t step = std::uint64_t{1} << low_bits;
+    // Numbers with these low bits, from the lowest up, until one opens.
     for (std::uint64_t n = header.number_low; !opened && !way.any && n < kMaxBefore; n += step) {
       opened = try_key(aead, n, datagram, header.bytes, out);
     }
     if (!opened) continue;
     if (!flow.id || key.version != flow.version) agree(flow, key.version);
     flow.id = key.id;
+    // The newest key is first.
     way.keys.insert(way.keys.begin(), {&key, std::move(aead)});
     if (way.keys.size() > 2) way.keys.pop_back();
     out.problem = Errc::none;

@@ -3,7 +3,7 @@
 
 namespace kwind::link {
 
-// Source and slot point at each other; whichever is moved or ends tells the other.
+// Source and slot point at each other; whichever is moved or ends updates the other.
 PayloadSource::PayloadSource(PayloadSource&& other) noexcept
     : slot_(std::exchange(other.slot_, nullptr)) {
   if (slot_ != nullptr) slot_->payload_source_ = this;

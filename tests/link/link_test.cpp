@@ -50,8 +50,8 @@ TEST(Link, ASilentPeerIsGoneAfterTheTimeout) {
   Log log;
   pair.run_until(at(60s), log.hook());
   ASSERT_EQ(log.client.size(), 2U);
-  EXPECT_EQ(log.client[1], "timeout: nothing was heard from the peer");
-  EXPECT_EQ(log.server[1], "timeout: nothing was heard from the peer");
+  EXPECT_EQ(log.client[1], "timeout: nothing came from the peer");
+  EXPECT_EQ(log.server[1], "timeout: nothing came from the peer");
   EXPECT_EQ(pair.client().next_wakeup(), kNever);
 }
 
@@ -197,7 +197,7 @@ TEST(Clocks, AJumpOfAnHourIsASilenceAndNothingWorse) {
   SimPair pair(options);
   Log log;
   pair.run_until(at(20s), log.hook());
-  EXPECT_EQ(log.server.back(), "timeout: nothing was heard from the peer");
+  EXPECT_EQ(log.server.back(), "timeout: nothing came from the peer");
   EXPECT_EQ(pair.server().state(), link::State::closed);
 }
 

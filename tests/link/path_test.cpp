@@ -23,7 +23,7 @@ TEST(Path, MovesAreLimited) {
   Time now = at(100s);
   const auto move = [&](unsigned to) {
     const Endpoint from = Endpoint::v4(10, 0, 0, static_cast<std::uint8_t>(to), 1);
-    path.heard(now, from, 2000, true, to, 1s);
+    path.on_datagram(now, from, 2000, true, to, 1s);
     return path.answered(now, from, to) != Path::Change::none;
   };
   unsigned moved = 0;
@@ -45,13 +45,13 @@ TEST(Path, AThirdAddressGetsItsTurnSoon) {
   const Endpoint first = Endpoint::v4(10, 0, 0, 2, 2);
   const Endpoint second = Endpoint::v4(10, 0, 0, 3, 3);
   path.set_active(Endpoint::v4(10, 0, 0, 1, 1));
-  path.heard(at(0ms), first, 40, true, 7, 3s);
-  path.heard(at(80ms), second, 40, true, 8, 3s);
+  path.on_datagram(at(0ms), first, 40, true, 7, 3s);
+  path.on_datagram(at(80ms), second, 40, true, 8, 3s);
   EXPECT_EQ(path.challenge(at(80ms), 30)->to, first);
   const Time later = at(Path::kMinTrial);
-  path.heard(later, second, 40, false, 9, 3s);
+  path.on_datagram(later, second, 40, false, 9, 3s);
   EXPECT_EQ(path.challenge(later, 30)->to, first) << "an old datagram moves nothing";
-  path.heard(later, second, 40, true, 9, 3s);
+  path.on_datagram(later, second, 40, true, 9, 3s);
   ASSERT_TRUE(path.challenge(later, 30));
   EXPECT_EQ(path.challenge(later, 30)->to, second);
   EXPECT_EQ(path.answered(later, first, 7), Path::Change::none);
@@ -80,10 +80,10 @@ TEST(Path, OneNewAddressAtATimeAndNoMoreToItThanItSent) {
   const Endpoint a = Endpoint::v4(10, 0, 0, 2, 2);
   const Endpoint b = Endpoint::v4(10, 0, 0, 3, 3);
   path.set_active(old);
-  path.heard(at(0ms), a, 40, false, 7, 1s);
+  path.on_datagram(at(0ms), a, 40, false, 7, 1s);
   EXPECT_FALSE(path.challenge(at(0ms), 30)) << "an old packet suggests nothing";
-  path.heard(at(0ms), a, 40, true, 7, 1s);
-  path.heard(at(1ms), b, 4000, true, 8, 1s);
+  path.on_datagram(at(0ms), a, 40, true, 7, 1s);
+  path.on_datagram(at(1ms), b, 4000, true, 8, 1s);
   ASSERT_TRUE(path.challenge(at(1ms), 30));
   EXPECT_EQ(path.challenge(at(1ms), 30)->to, a) << "the first candidate keeps its turn";
   EXPECT_FALSE(path.challenge(at(1ms), 41)) << "it sent 40 bytes";
@@ -95,7 +95,7 @@ TEST(Path, OneNewAddressAtATimeAndNoMoreToItThanItSent) {
   EXPECT_EQ(path.active(), old);
   EXPECT_EQ(path.answered(at(3ms), a, 7), Path::Change::address);
   EXPECT_EQ(path.active(), a);
-  path.heard(at(4ms), Endpoint::v4(10, 0, 0, 2, 9), 40, true, 9, 1s);
+  path.on_datagram(at(4ms), Endpoint::v4(10, 0, 0, 2, 9), 40, true, 9, 1s);
   EXPECT_EQ(path.answered(at(4ms), Endpoint::v4(10, 0, 0, 2, 9), 9), Path::Change::port);
 }
 

@@ -61,7 +61,7 @@ struct Stats {
   std::uint64_t redundant_copies = 0;
   std::uint64_t messages_stale = 0;  ///< sequenced messages older than the last delivered: dropped
   std::uint64_t duplicates_received = 0;  ///< reliable and ordered ones that had arrived before
-  std::uint64_t messages_recovered = 0;   ///< lost ones that a copy combined with another told
+  std::uint64_t messages_recovered = 0;   ///< lost ones that were rebuilt from parity
   std::uint64_t messages_expired = 0;     ///< discarded unsent: stale, or no room
   std::uint64_t messages_incomplete = 0;  ///< split ones of which pieces never came
   std::uint64_t overhead_bits_sent = 0;   ///< handshake, headers, acks, checks, padding
@@ -164,13 +164,13 @@ class KWIND_API Link {
   void schedule_payload(PayloadSource* payload_source, std::size_t datagrams);
 
   /// Delivers the reliable and ordered messages still queued (for at most LinkOptions::linger),
-  /// then tells the peer, with at most 96 bytes of `reason`, and ends with Event::closed, code
-  /// closed_here, or `code`. The peer hears the reason; the code only if it is one of those that
+  /// then sends the peer a close frame with at most 96 bytes of `reason`, and ends with
+  /// Event::closed, code closed_here, or `code`. The peer gets the reason; the code only if it is one of those that
   /// refuse, see Verdict.
   void close(Time now, std::string_view reason, Errc code = Errc::closed_here);
   /// Ends the connection at once, because the peer broke a rule of the program: queued
   /// messages are dropped, Event::closed with `code` follows the messages that had arrived, and for
-  /// a second up to three datagrams tell the peer at most 96 bytes of `reason`.
+  /// a second up to three datagrams send the peer at most 96 bytes of `reason`.
   void break_off(Time now, std::string_view reason, Errc code);
   /// Ends the time in which a draining connection repeats its close: its state is `closed`. Other
   /// states are not changed.

@@ -40,7 +40,7 @@ struct ListenerOptions {
   std::function<std::int64_t()> unix_now{};
   std::size_t used_tickets = 100000;  ///< most ids of used tickets kept until they expire
   ExchangeLimits exchanges{};
-  /// Most handshakes that were answered and whose client has not shown that it heard the answer.
+  /// Most handshakes that were answered and whose client has not shown that it received the answer.
   /// They take none of the capacity; one at random goes when there are more. With capacity at most
   /// 65536.
   std::size_t attempts = 2048;
@@ -103,7 +103,7 @@ class KWIND_API Listener {
     Errc error = Errc::none;  ///< why its connection must end at once
     Admission admission;      ///< make a Link of it, and give the datagram to that
   };
-  /// The first datagram of a client that heard its answer makes its attempt a connection. Nothing
+  /// The first datagram of a client that received its answer makes its attempt a connection. Nothing
   /// if it belongs to no attempt that came by `transport_index`, or was not made by its client.
   /// With it its ticket, or its right to come back, counts as used. Errors: server_full,
   /// ticket_used, ticket_expired, ticket_table_full, resume_unknown, ticket_invalid.
@@ -112,8 +112,8 @@ class KWIND_API Listener {
 
   /// Whether a datagram asks for a connection, see lost_connection().
   [[nodiscard]] static bool is_lost(std::span<const std::byte> datagram);
-  /// A client that hears nothing any more asks whether its connection is known, by a number that
-  /// its welcome told it alone: the answer, if the caller does not know the connection either, so
+  /// A client that receives nothing any more asks whether its connection is known, by a number that
+  /// its welcome gave to it alone: the answer, if the caller does not know the connection either, so
   /// that the client of a restarted server learns of it. 0 bytes for others; never more than
   /// `datagram` has.
   std::size_t reply_to_lost(std::span<const std::byte> datagram, std::span<std::byte> reply) const;
@@ -122,7 +122,7 @@ class KWIND_API Listener {
   /// Gives the place of a connection free again. To be called when its link is closed. With
   /// `may_resume` its client may come back while ListenerOptions::resume lasts.
   void forget(Time now, const Admission& admission, bool may_resume = false);
-  /// The program is done with a connection whose link still tells the client of the end: its place
+  /// The program is done with a connection whose link still sends the client its end: its place
   /// is free for another client at once, its id only by forget(). At most `capacity` connections
   /// may be in that state. False, and no change, if that many are: forget() one of them first.
   bool vacate(Admission& admission);

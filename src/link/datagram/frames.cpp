@@ -1,5 +1,12 @@
 // Reading and writing of frames. The reader checks all lengths before it returns a frame; the
 // writer writes a frame whole or not at all.
+//
+// Grammar of a datagram's body, first bit first (docs/wire-format.md):
+//   frame    = 1 message | 0 00 end | 0 01 piece | 0 10 payload | 0 11 control
+//   message  = channel name length bits
+//   piece    = channel name total first count bits
+//   control  = type, then what belongs to it
+// Lengths are exponential Golomb codes, whose order is chosen for the usual length.
 #include "link/datagram/frames.h"
 
 #include <algorithm>
@@ -134,9 +141,11 @@ std::size_t FrameWriter::reliable(std::size_t channel, std::uint64_t index,
 std::size_t FrameWriter::put_piece(std::size_t channel, std::span<const std::byte> payload,
                                    std::size_t bits, std::size_t& first, std::size_t end,
                                    auto&& write_name) {
+  // Invariant: frames before this one are untouched by an attempt that fails.
   KWIND_ASSERT(end > first);
   if (full(channel)) return 0;
   const std::size_t max = out_.room_bits() / (kFragmentBytes * 8) + 1;
+  // Larger counts first.
   for (std::size_t count = std::min(end - first, max); count > 0; --count) {
     const auto part = payload.subspan(first * kFragmentBytes, bytes_from(bits, first, count));
     if (part.size() * 8 > out_.room_bits()) continue;
@@ -226,6 +235,7 @@ std::size_t FrameWriter::ping() {
 std::size_t FrameWriter::challenge(std::uint64_t number) {
   return control(Control::challenge, [&] { out_.put(number, 64); });
 }
+// A response repeats the number of the challenge.
 std::size_t FrameWriter::response(std::uint64_t number) {
   return control(Control::response, [&] { out_.put(number, 64); });
 }
@@ -254,6 +264,7 @@ void FrameWriter::padding(std::size_t bits) {
   if (out_.room_bits() < kOtherBits + kControlBits) return;
   put_other(out_, Other::control);
   out_.put(static_cast<std::uint64_t>(Control::padding), kControlBits);
+  // 64 bits at a time.
   for (std::size_t left = std::min(bits, out_.room_bits()); left > 0;) {
     const auto step = static_cast<unsigned>(std::min<std::size_t>(64, left));
     out_.put(0, step);
@@ -289,6 +300,7 @@ struct FrameReader {
   // The name of a copy: nothing comes from a datagram that is yet to be sent.
   Errc origin_of(Frame& frame, std::uint64_t back) {
     const std::uint64_t place = in.get_count(kPlaceOrder);
+    // Checked before the subtraction: a number below 0 would name a datagram of the future.
     if (!in.ok()) return Errc::truncated;
     if (back > packet || place >= kMaxPerDatagram) return Errc::value_range;
     frame.origin = Origin(packet - back, place);
@@ -315,6 +327,7 @@ struct FrameReader {
       case Delivery::ordered: {
         const bool follows = in.get_bool();
         // The first message of a channel in a datagram has nothing to follow.
+        // `follows` is one bit in place of 16.
         if (follows && !any_index[c]) return in.ok() ? Errc::value_range : Errc::truncated;
         frame.index = follows ? next_index[c] : static_cast<std::uint16_t>(in.get(16));
         any_index[c] = true;
@@ -352,6 +365,7 @@ struct FrameReader {
       return Errc::bad_piece;
     }
     if (frame.total_bits > spec.largest_in_bytes * 8) return Errc::split_too_large;
+    // Written so that neither sum nor difference can overflow.
     const std::size_t chunks = chunks_of(frame.total_bits);
     if (frame.first_chunk >= chunks || count_minus_one >= chunks - frame.first_chunk) {
       return Errc::bad_piece;
@@ -419,6 +433,7 @@ Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std:
                  std::vector<Frame>& out) {
   out.clear();
   FrameReader reader{in, channels, packet};
+  // Each pass consumes at least one bit, so the loop ends.
   while (reader.in.left_bits() >= kOtherBits) {
     Frame frame;
     Errc error = Errc::none;
@@ -429,6 +444,7 @@ Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std:
       switch (static_cast<Other>(reader.in.get(2))) {
         case Other::end: {
           if (reader.in.left_bits() + kOtherBits >= 8) return Errc::trailing_bits;
+          // Less than a byte may follow the end, and must be zero.
           const auto left = static_cast<unsigned>(reader.in.left_bits());
           return reader.in.get(left) == 0 ? Errc::none : Errc::trailing_bits;
         }
@@ -442,6 +458,7 @@ Errc read_frames(bits::Reader in, const std::vector<ChannelSpec>& channels, std:
       }
     }
     if (error != Errc::none) return error;
+    // A view of the datagram: nothing is copied.
     frame.payload = reader.in;
     frame.head_bits = left_before - reader.in.left_bits();
     if (frame.bits > reader.in.left_bits()) return Errc::truncated;

@@ -424,7 +424,7 @@ bool Channels::in_window(const Frame& frame) const {
 }
 
 // Reliable frames go to their receiver, which finds copies and puts messages in order.
-Errc Channels::hear(const Frame& frame, Inbox& inbox) {
+Errc Channels::receive(const Frame& frame, Inbox& inbox) {
   Channel& channel = channels_[frame.channel];
   if (frame.kind == FrameKind::window) {
     channel.reliable_out->set_limit(frame.value);

@@ -66,7 +66,7 @@ class Channels {
   [[nodiscard]] Time next_repeat(const Allowance& allowed, Duration latest) const;
 
   /// Puts messages into a datagram: copies and state first, then by priority; notes in `ledger`
-  /// what must be heard of. Returns the bits taken.
+  /// what must be reported. Returns the bits taken.
   std::size_t fill_high(FrameWriter& out, Time now, const Allowance& allowed, SentPackets& ledger);
   std::size_t write_rest_of_channels(FrameWriter& out, Time now, const Allowance& allowed,
                                      SentPackets& ledger);
@@ -102,7 +102,7 @@ class Channels {
   /// Whether an honest sender may use the number in the frame now.
   [[nodiscard]] bool in_window(const Frame& frame) const;
   /// Takes a message, piece or window frame. Errors: those that close.
-  Errc hear(const Frame& frame, Inbox& inbox);
+  Errc receive(const Frame& frame, Inbox& inbox);
   void handed_out(std::size_t channel, std::size_t bits);
   /// Whether any channel lacks a message before one that arrived. O(1).
   [[nodiscard]] bool stalled() const { return stalled_ != 0; }

@@ -44,7 +44,7 @@ class ReliableReceiver {
   void handed_out(std::size_t bits) { taken_cost_ += bits::bytes_for(bits) + kMessageCost; }
   /// What the sender may start in all; grows as the game takes messages.
   [[nodiscard]] std::uint64_t limit() const { return taken_cost_ + window_bytes_; }
-  /// Whether the sender should be told. What it was not told is less than the room that a window
+  /// Whether the sender should be sent the limit. What it was not sent is less than the room that a window
   /// has beyond its largest message, so that no message waits for ever.
   [[nodiscard]] bool should_advertise() const {
     return limit() >= advertised_ + std::min(window_bytes_ / 4, kUnsentBytes);

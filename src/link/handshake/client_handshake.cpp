@@ -22,7 +22,7 @@ constexpr Duration kFirstRetry = std::chrono::milliseconds(250);
 constexpr Duration kRetry = std::chrono::milliseconds(350);
 constexpr unsigned kMaxCookies = 8;  // a server that never likes its own cookie is not worth more
 
-// The nonce names the attempt in every answer, so that answers of an earlier attempt are told
+// The nonce names the attempt in every answer, so that answers of an earlier attempt are kept
 // apart.
 std::uint64_t nonce_from(const Secret32& seed) {
   return bits::Reader(derive(seed, "client nonce").bytes()).get(64);

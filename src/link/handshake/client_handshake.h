@@ -34,7 +34,7 @@ class ClientHandshake {
   /// Whether the server answered the hello: then a silence is not the network's.
   [[nodiscard]] bool cookie_echoed() const { return cookies_ > 0; }
   /// Whether the server said that others are before this client.
-  [[nodiscard]] bool busy_heard() const { return busy_; }
+  [[nodiscard]] bool busy_received() const { return busy_; }
 
  private:
   void take_cookie(Time now, const CookieReply& cookie, Reply& reply);

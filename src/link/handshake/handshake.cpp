@@ -251,7 +251,7 @@ std::size_t write(const Connect& connect, std::span<std::byte> payload) {
   return kConnectPayloadBytes;
 }
 
-// A welcome or a refusal, told apart by the first bit. The refusal's text is cut between
+// A welcome or a refusal: the first bit says which. The refusal's text is cut between
 // characters.
 std::size_t write(const Accept& accept, std::span<std::byte> payload) {
   Writer writer(payload.first(kMaxAcceptPayloadBytes));

@@ -104,7 +104,7 @@ std::size_t write(const CookieReply& reply, std::span<std::byte> out);
 std::size_t write(const HandshakeError& handshake_error, std::span<std::byte> out);
 std::size_t write(const Versions& versions, std::span<std::byte> out);
 std::size_t write_reset(const ResetToken& token, std::span<std::byte> out);
-/// What a client asks that hears nothing any more: whether its connection is known. Longer than the
+/// What a client asks that receives nothing any more: whether its connection is known. Longer than the
 /// answer, a reset, so that nobody is sent more than was sent.
 struct Lost {
   ConnectionId id{};

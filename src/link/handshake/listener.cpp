@@ -281,25 +281,25 @@ std::variant<CheckKeys, AeadKeys> keys_of(std::optional<NoiseNk>& noise, Cipher 
 
 // The welcome of a client that is let in: its id, what both ends agreed on, and the secrets with
 // which the client recognises a reset and may resume.
-void Listener::State::welcome(const Connect& connect, Admission& admission, Welcome& told) {
+void Listener::State::welcome(const Connect& connect, Admission& admission, Welcome& sent) {
   std::size_t place = 0;
   version_common(options.identity, connect.identity, place);
   admission.id = take_id();
-  told.id = admission.id;
-  told.version_index = static_cast<std::uint8_t>(place);
-  told.cipher = options.aes && connect.aes && has_aes_hardware() && options.key
+  sent.id = admission.id;
+  sent.version_index = static_cast<std::uint8_t>(place);
+  sent.cipher = options.aes && connect.aes && has_aes_hardware() && options.key
                     ? Cipher::aes256_gcm
                     : Cipher::chacha20_poly1305;
-  told.code_tables = admission.code_tables;
-  told.resumed = admission.replaces.has_value();
+  sent.code_tables = admission.code_tables;
+  sent.resumed = admission.replaces.has_value();
   const Secret32 nonce_from = draw("gone");
-  told.reset_nonce = bits::Reader(nonce_from.bytes()).get(64);
-  told.reset = reset_token(admission.id, told.reset_nonce);
+  sent.reset_nonce = bits::Reader(nonce_from.bytes()).get(64);
+  sent.reset = reset_token(admission.id, sent.reset_nonce);
   if (options.resume > Duration{0} && options.key) {
-    told.resume = draw("resume");
-    told.resume_window_s = static_cast<std::uint16_t>(
+    sent.resume = draw("resume");
+    sent.resume_window_s = static_cast<std::uint16_t>(
         std::chrono::floor<std::chrono::seconds>(options.resume).count());
-    admission.resume = digest_of(told.resume);
+    admission.resume = digest_of(sent.resume);
   }
 }
 
@@ -522,7 +522,7 @@ std::size_t Listener::reply_to_lost(std::span<const std::byte> datagram,
   return write_reset(state_->reset_token(lost->id, lost->reset_nonce), reply);
 }
 
-// Of one connection: by the number that its welcome told. Who asks for another number gets a token
+// Of one connection: by the number that its welcome gave. Who asks for another number gets a token
 // that nobody listens to.
 Digest128 Listener::State::reset_token(ConnectionId id, std::uint64_t nonce) const {
   std::array<std::byte, 12> data{};

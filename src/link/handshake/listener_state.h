@@ -86,7 +86,7 @@ struct Listener::State {
                              std::span<std::byte> reply, TransportKind transport_kind,
                              std::size_t transport_index);
   // The key exchange: decides, and writes the answer.
-  void welcome(const Connect& connect, Admission& admission, Welcome& told);
+  void welcome(const Connect& connect, Admission& admission, Welcome& sent);
   Exchanged accept(Time now, const ExchangeQueue::Connect& connect, std::span<std::byte> reply,
                    Attempt& attempt);
   Result<Admission> decide(Time now, const Connect& connect, Attempt& attempt,
@@ -151,7 +151,7 @@ struct Listener::State {
   }
 
   // A secret of its own for each use. The one that it was drawn from is gone then, so that who
-  // reads this process's memory later cannot tell earlier ones.
+  // reads this process's memory later cannot compute earlier ones.
   Secret32 draw(std::string_view label) {
     const Secret32 drawn = derive(drawn_from, label);
     drawn_from = derive(drawn_from, "next");

@@ -50,7 +50,7 @@ std::string spoken(std::uint16_t oldest, std::uint16_t newest) {
                           : fmt::format("versions {} to {}", oldest, newest);
 }
 
-// Which side is older, as far as version numbers tell.
+// Which side is older, as far as version numbers show.
 std::string_view older(std::uint16_t client, std::uint16_t server) {
   if (client < server) return "the client is older";
   if (client > server) return "the server is older";

@@ -15,7 +15,7 @@ class AckHistory {
   /// Numbers below this need no acknowledgement any more.
   [[nodiscard]] std::uint64_t floor() const { return floor_; }
 
-  /// One beyond the newest number that a block has told.
+  /// One beyond the newest number that a block has had.
   [[nodiscard]] std::uint64_t sent_end() const { return newest_end_; }
 
   /// Datagram `number` carried a block whose newest packet was `newest`.
@@ -41,7 +41,7 @@ class AckHistory {
   }
 
  private:
-  // An older block is of no use: the ones after it tell the same.
+  // An older block is of no use: the ones after it have the same.
   static constexpr std::size_t kRemembered = 32;
   struct Block {
     std::uint64_t number = 0;

@@ -23,7 +23,7 @@ class PathMtu {
     if (!discover_ || !wanted_ || in_flight_ || now < next_probe_) return 0;
     return next_ < kSizes.size() ? kSizes[next_] : 0;
   }
-  /// A probe of `size` is sent; returns the token to tell its end with.
+  /// A probe of `size` is sent; returns the token by which its fate is reported.
   std::uint64_t probe_sent(std::size_t size) {
     in_flight_ = true;
     return path_ << 16 | size;
@@ -60,7 +60,7 @@ class PathMtu {
   }
 
   // Datagrams above the base size: when several in a row vanish and smaller ones do not, or nothing
-  // is heard at all, the path swallows them (RFC 8899, 4.3).
+  // arrives at all, the path swallows them (RFC 8899, 4.3).
   void large_acked() { vanished_ = 0; }
   /// True if the size has just gone back to the base.
   bool large_lost(Time now, std::size_t packets) {

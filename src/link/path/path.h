@@ -24,15 +24,15 @@ class Path {
   /// answered a challenge is challenged at its next address after this time.
   static constexpr Duration kMinTrial = std::chrono::milliseconds(250);
 
-  /// Whether heard() would take `from` for a candidate, and use its `random`.
+  /// Whether on_datagram() would take `from` for a candidate, and use its `random`.
   [[nodiscard]] bool is_news(Time now, const Endpoint& from, bool newest) const {
     return newest && from != active_ && has_room_for(now, from) &&
            (moves_ < kMaxMoves || now - moved_ >= kMoveEvery);
   }
   /// A datagram opened. `newest`: its packet number is above all before. `random` is the challenge
   /// to an address that is_news().
-  void heard(Time now, const Endpoint& from, std::size_t bytes, bool newest, std::uint64_t random,
-             Duration patience) {
+  void on_datagram(Time now, const Endpoint& from, std::size_t bytes, bool newest,
+                   std::uint64_t random, Duration patience) {
     const bool news = is_news(now, from, newest);
     if (candidate_ && now >= candidate_->until) candidate_.reset();
     if (from == active_) return;

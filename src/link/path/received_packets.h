@@ -26,7 +26,7 @@ class ReceivedPackets {
   /// What the next packet in order would be numbered.
   [[nodiscard]] std::uint64_t expected() const { return any_ ? largest_ + 1 : 0; }
 
-  /// Whether the packet could still be new: neither seen nor too old to tell.
+  /// Whether the packet could still be new: neither seen nor too old to check.
   [[nodiscard]] bool is_new(PacketNumber number) const;
   /// Requires: is_new(number).
   void mark_received(PacketNumber number);
