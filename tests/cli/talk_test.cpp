@@ -50,11 +50,11 @@ TEST_F(TalkTest, SpeaksLinesOfJsonInPipes) {
   const auto server = listen(kPier, {"--seconds", "20"});
   Process client(talking({"--json"}));
   ASSERT_TRUE(client.wait_for("\"connected\""));
-  client.write_line(R"({"kind":"Hail","fields":{"words":"ahoy"}})");
-  client.write_line(R"({"kind":"Hail","fields":{"wods":"ahoy"}})");
-  client.write_line(R"({"kind":"Move","fields":{"x":2000,"y":0}})");
-  client.write_line(R"({"kind":"Hailed","fields":{}})");
-  client.write_line("kinds");  // what it says is no event: not among the lines of JSON
+  client.write_line(R"({"type":"Hail","fields":{"words":"ahoy"}})");
+  client.write_line(R"({"type":"Hail","fields":{"wods":"ahoy"}})");
+  client.write_line(R"({"type":"Move","fields":{"x":2000,"y":0}})");
+  client.write_line(R"({"type":"Hailed","fields":{}})");
+  client.write_line("types");  // what it says is no event: not among the lines of JSON
   ASSERT_TRUE(server->wait_for("Hail words=ahoy"));
   server->write_line("Hailed pilot=3 words=\"and to you\"");
   ASSERT_TRUE(client.wait_for("and to you"));
@@ -68,7 +68,7 @@ TEST_F(TalkTest, SpeaksLinesOfJsonInPipes) {
   for (const auto& line : lines) {
     if (line["event"] == "problem") problems.push_back(line["text"]);
     if (line["event"] == "received") {
-      EXPECT_EQ(line["kind"], "Hailed");
+      EXPECT_EQ(line["type"], "Hailed");
       EXPECT_EQ(line["channel"], "office");
       EXPECT_EQ(line["fields"]["pilot"], 3);
     }
@@ -122,8 +122,8 @@ TEST_F(TalkTest, TypedCommandsExplainThemselves) {
   ASSERT_TRUE(client.wait_for("connected, encrypted with"));
   const std::pair<const char*, const char*> typed_lines[] = {
       {"help", "answer the oldest request that waits"},
-      {"kinds", "send  moves     Move"},
-      {"kinds Move", "x            real -1024..<1024 step 1/16"},
+      {"types", "send  moves     Move"},
+      {"types Move", "x            real -1024..<1024 step 1/16"},
       {"who", "the server"},
       {"stats", "round trip"},
       {"reply x=1", "not sent: nobody waits for a reply"},

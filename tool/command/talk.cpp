@@ -42,7 +42,7 @@ Duration duration_of(double seconds) {
   return Duration(static_cast<Duration::rep>(seconds * 1e9));
 }
 
-const std::vector<std::string> kCommands = {"help",  "kinds",  "who",   "stats", "to",
+const std::vector<std::string> kCommands = {"help",  "types",  "who",   "stats", "to",
                                             "reply", "refuse", "close", "quit"};
 
 constexpr const char* kHelp =
@@ -52,7 +52,7 @@ constexpr const char* kHelp =
     "to PEER MESSAGE ...       to one client, not to all (as a server)\n"
     "reply FIELD=VALUE ...     answer the oldest request that waits\n"
     "refuse REASON [WORDS]     ... by a refusal\n"
-    "kinds [MESSAGE]           what can be sent; the fields of one\n"
+    "types [MESSAGE]           what can be sent; the fields of one\n"
     "who, stats                who is connected; what went over the wire\n"
     "close [PEER] [REASON]     end a connection\n"
     "quit                      end all, and this";
@@ -191,19 +191,19 @@ class Conversation {
     wrong_ = true;
   }
 
-  // {"kind":"Hail","fields":{...},"to":2}
+  // {"type":"Hail","fields":{...},"to":2}
   std::string json_line(const std::string& line) {
     const auto parsed = json::parse_text(line);
     const nlohmann::ordered_json json = parsed ? *parsed : nlohmann::ordered_json();
-    if (!json.is_object() || !json.contains("kind") || !json["kind"].is_string()) {
-      return "write {\"kind\":\"MESSAGE\",\"fields\":{...}}, with \"to\":PEER if it is for one";
+    if (!json.is_object() || !json.contains("type") || !json["type"].is_string()) {
+      return "write {\"type\":\"MESSAGE\",\"fields\":{...}}, with \"to\":PEER if it is for one";
     }
     for (const auto& [key, ignored] : json.items()) {
-      if (key != "kind" && key != "fields" && key != "to") {
-        return fmt::format("{} is not known here; there are kind, fields, to", json::shown(key));
+      if (key != "type" && key != "fields" && key != "to") {
+        return fmt::format("{} is not known here; there are type, fields, to", json::shown(key));
       }
     }
-    const auto kind = json::find_type(protocol_, json["kind"].get<std::string>());
+    const auto kind = json::find_type(protocol_, json["type"].get<std::string>());
     if (!kind) return kind.error();
     const auto& fields = protocol_.messages[*kind].fields;
     const auto value =
@@ -230,7 +230,7 @@ class Conversation {
     if (first == "reply") return end_->reply(from(1));
     if (first == "refuse") return end_->refuse(from(1));
     if (first == "who") return who(), "";
-    if (first == "kinds") return kinds(words);
+    if (first == "types") return types(words);
     const bool names_one = (first == "to" || first == "close") && words.size() > 1;
     const std::uint32_t peer = names_one ? peer_of(words[1]).value_or(0) : 0;
     if (first == "close") {
@@ -269,7 +269,7 @@ class Conversation {
   }
 
   // All types, or the fields of one.
-  std::string kinds(const std::vector<std::string_view>& words) {
+  std::string types(const std::vector<std::string_view>& words) {
     if (words.size() > 1) {
       const auto kind = json::find_type(protocol_, words[1]);
       if (!kind) return kind.error();

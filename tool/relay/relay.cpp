@@ -415,7 +415,7 @@ std::string Relay::tap(const std::vector<std::string>& words) {
               {"time", std::chrono::duration<double>(tapped.at.time_since_epoch()).count()},
               {"client", number_of(Peer{tapped.peer})},
               {"way", tapped.received ? "in" : "out"},
-              {"kind", tapped.message.info.name},
+              {"type", tapped.message.info.name},
               {"fields", json::to_json(protocol_, fields, value)}};
           operator_.json(json::text_of(line));
         } else {

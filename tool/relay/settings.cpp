@@ -60,23 +60,23 @@ to = "others"
 as = "Left"
 sender = "who"
 
-[kinds.Ordered]
+[messages.Ordered]
 to = "others"
 sender = "from"
 
-[kinds.Reliable]
+[messages.Reliable]
 to = "others"
 sender = "from"
 
-[kinds.Sequenced]
+[messages.Sequenced]
 to = "others"
 sender = "from"
 
-[kinds.Unreliable]
+[messages.Unreliable]
 to = "others"
 sender = "from"
 
-[kinds.Enter]
+[messages.Enter]
 to = "nobody"
 enters = "room"
 )";
@@ -107,7 +107,7 @@ class Reader {
     if (!problems.empty()) return made;
     known(root_,
           {"description", "listen", "key_file", "plaintext", "max_clients", "resume_seconds", "log",
-           "admission", "rooms", "limits", "say", "welcome", "joining", "leaving", "kinds"});
+           "admission", "rooms", "limits", "say", "welcome", "joining", "leaving", "messages"});
     made.description = text(root_, "description", made.description);
     made.listen = text(root_, "listen", made.listen);
     made.key_file = text(root_, "key_file", made.key_file);
@@ -175,7 +175,7 @@ class Reader {
 
   // Without a description and without rules of its own the file gets the rules for opaque bytes.
   [[nodiscard]] bool states_rules() const {
-    const auto tables = {"kinds", "joining", "leaving", "welcome", "say"};
+    const auto tables = {"messages", "joining", "leaving", "welcome", "say"};
     return std::any_of(tables.begin(), tables.end(),
                        [this](const char* name) { return root_.contains(name); });
   }
@@ -191,13 +191,13 @@ class Reader {
         to.rules[kind] = plain_rule(kind);
       }
     }
-    if (const auto* kinds = section(root_, "kinds")) {
-      for (const auto& [key, node] : *kinds) {
+    if (const auto* messages = section(root_, "messages")) {
+      for (const auto& [key, node] : *messages) {
         const std::string name(key.str());
         const auto kind = json::find_type(protocol, name);
         const auto* table = node.as_table();
         if (!kind || table == nullptr) {
-          problem(key.source(), kind ? fmt::format("write [kinds.{}]", name) : kind.error());
+          problem(key.source(), kind ? fmt::format("write [messages.{}]", name) : kind.error());
           continue;
         }
         to.rules[*kind] = rule(*table, *kind);
@@ -407,7 +407,7 @@ class Reader {
     return std::nullopt;
   }
 
-  // [kinds.NAME]: a rule for messages that clients send.
+  // [messages.NAME]: a rule for messages that clients send.
   std::optional<Rule> rule(const toml::table& table, std::size_t kind) {
     known(table, {"to", "as", "sender", "enters", "keep", "fields"});
     const schema::MessageType& message = protocol_->messages[kind];
@@ -534,11 +534,11 @@ max_faults = {}             # messages that do not fit the description, then the
 queue_messages = {}        # per channel, that wait for one client
 drop_slow = {}            # close a client whose queue is full, instead of leaving messages out
 
-# What happens with a kind of message: [kinds.NAME], and for coming and going [joining], [leaving].
+# What happens with a kind of message: [messages.NAME], and for coming and going [joining], [leaving].
 #   to      "others" of the sender's room, the whole "room", "everyone", "nobody"
 #   as      another message that receivers get instead; fields of the same name and type are copied
 #   sender  the field in which receivers find the sender's number, 1 to
-#           max_clients; without it they are told nothing
+#           max_clients; without it they are sent nothing
 #   keep    for those who come later: "no", the last of each "sender" while it is there, or
 #           the last of anybody while the "room" exists
 #   enters  the field that names a room: the sender goes there
@@ -560,7 +560,7 @@ std::string settings_text(const Protocol* protocol, const std::string& descripti
   for (const auto& message : protocol->messages) {
     if (message.role != schema::MessageRole::message) continue;
     if (message.direction == Direction::from_server) continue;
-    text += fmt::format("\n[kinds.{}]\nto = \"{}\"\n", message.name,
+    text += fmt::format("\n[messages.{}]\nto = \"{}\"\n", message.name,
                         message.direction == Direction::both ? "others" : "nobody");
     if (message.direction == Direction::from_client) {
       text += "# as = \"NAME\"   # it travels from clients only: others get another message\n";

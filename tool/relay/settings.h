@@ -80,7 +80,7 @@ std::vector<std::string> read_rules(const std::string& file, const std::string& 
                                     const schema::Protocol& protocol, Settings& to);
 
 /// A complete settings file with every default and a remark on each; with a protocol, whose file is
-/// `description`, a rule for each of its kinds.
+/// `description`, a rule for each of its message types.
 std::string settings_text(const schema::Protocol* protocol, const std::string& description);
 
 /// Names of settings that differ and take effect with the next start only.

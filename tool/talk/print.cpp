@@ -55,7 +55,7 @@ std::string event_json(const schema::Protocol& protocol, const Event& event, Tim
   if (event.what == Event::What::message || event.what == Event::What::sent) {
     const schema::MessageType& message = protocol.messages[event.kind];
     made["channel"] = protocol.channels[message.channel].name;
-    made["kind"] = message.name;
+    made["type"] = message.name;
     if (event.request_id != 0) made["request_id"] = event.request_id;
     made["fields"] = json::to_json(protocol, message.fields, event.value);
   } else {

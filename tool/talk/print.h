@@ -11,7 +11,7 @@ namespace kwind::talk {
 /// number of the peer, the channel, the kind, its fields.
 std::string event_line(const schema::Protocol& protocol, const Event& event, Time start,
                        bool peers);
-/// {"time":1.204,"event":"received","peer":2,"channel":"office","kind":"Hail","fields":{...}}
+/// {"time":1.204,"event":"received","peer":2,"channel":"office","type":"Hail","fields":{...}}
 std::string event_json(const schema::Protocol& protocol, const Event& event, Time start);
 
 }  // namespace kwind::talk
