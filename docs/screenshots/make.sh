@@ -89,7 +89,7 @@ for name in tern heron; do
   fi
 done
 type_in heron 'Hail words="ahoy Tern"' Enter
-type_in tern 'kinds' Enter
+type_in tern 'types' Enter
 type_in tern 'Move x=5000 y=0' Enter
 type_in tern 'Hial words=x' Enter
 type_in relay 'who' Enter

@@ -117,7 +117,7 @@ TEST_F(Misuse, SettingsOfARelayThatCouldNotWorkAreToldByCheck) {
       {"[welcome]\nas = \"Tell\"\n", "Tell belongs to a request"},
       {"[leaving]\nas = \"Tell\"\n", "Tell belongs to a request"},
       {"[say]\nmessage = \"Tell\"\nfield = \"w\"\n", "Tell belongs to a request"},
-      {"[kinds.Up]\nto = \"nobody\"\nkeep = \"room\"\n", "Up cannot be sent to clients"},
+      {"[messages.Up]\nto = \"nobody\"\nkeep = \"room\"\n", "Up cannot be sent to clients"},
       {"[rooms]\nfirst = \"\"\n", "`first` is the name of a room"},
       {"[admission]\npassword = \"salt \"\n", "ends with a blank"},
       {"key_file = \"nothere.key\"\n", "nothere.key"},
@@ -129,7 +129,7 @@ TEST_F(Misuse, SettingsOfARelayThatCouldNotWorkAreToldByCheck) {
     write("relay.toml", std::string("description = \"asking.kw\"\n") + each.text);
     expect("kwind relay relay.toml --check", 1, each.words);
   }
-  write("relay.toml", "description = \"asking.kw\"\n[kinds.Up]\nto = \"nobody\"\n");
+  write("relay.toml", "description = \"asking.kw\"\n[messages.Up]\nto = \"nobody\"\n");
   EXPECT_EQ(shell("kwind relay relay.toml --check").code, 0);
 }
 
@@ -374,6 +374,11 @@ TEST_F(Misuse, EveryOptionRefusesWhatItCannotBe) {
   EXPECT_GE(commands, 18U);
   EXPECT_GE(options, 60U);
   expect("kwind demo --seed 99999999999999999999", 2, "must be a whole number");
+  // A page runs until it is stopped: what is for a run with bots alone would mean nothing.
+  for (const char* option : {"--seconds 3", "--bots 4", "--rtt 50", "--loss 2", "--report a.html",
+                             "--record a.pcapng", "--why Gull", "--json", "--plaintext"}) {
+    expect("kwind demo --web 0 " + std::string(option), 2, "--web");
+  }
 }
 
 // What the help says of a number's limits holds, for each of them.

@@ -81,11 +81,12 @@ TEST(Verdict, NoticesEverythingThatCanBeWrong) {
               v.bot.complete = at(1200ms);
             }),
             "took over 1.0 s to see what is around its tug");
-  EXPECT_EQ(after([](Voyage& v) { v.bot.notices_out_of_order = 1; }), "heard notices out of order");
+  EXPECT_EQ(after([](Voyage& v) { v.bot.notices_out_of_order = 1; }),
+            "received notices out of order");
   EXPECT_EQ(after([](Voyage& v) { v.bot.last_notice["Mudlark"] = 2; }),
-            "did not hear the last notice of Mudlark");
+            "did not receive the last notice of Mudlark");
   EXPECT_EQ(after([](Voyage& v) { v.bot.first_notice["Mudlark"] = 2; }),
-            "did not hear the first notice of Mudlark");
+            "did not receive the first notice of Mudlark");
 }
 
 TEST(Verdict, MeasuresHowFarOffThingsAreDrawn) {

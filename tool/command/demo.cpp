@@ -7,6 +7,7 @@
 #include <csignal>
 #include <filesystem>
 #include <memory>
+#include <vector>
 
 #include "commands.h"
 #include "demo/harbour_motion.h"
@@ -260,9 +261,70 @@ int run_demo(demo::Settings settings) {
   return print_outcome(status, settings, outcome);
 }
 
-// The options of the page: all but --web go with it alone.
-void add_page_options(Command command, demo::Settings& settings) {
-  const Option web =
+// The options of a run with bots. Returns those that mean nothing for a page.
+std::vector<Option> add_run_options(Command command, demo::Settings& settings) {
+  std::vector<Option> of_bots;
+  const auto bots = [&](const Option& option) { of_bots.push_back(option); };
+  bots(command.add_option("--seconds", settings.seconds, "How long the harbour is watched")
+           .range(2, 600)
+           .capture_default_str());
+  bots(command
+           .add_option("--bots", settings.bots,
+                       "How many pilots; the last joins after half the time")
+           .range(1, 40)
+           .capture_default_str());
+  bots(command.add_option("--rtt", settings.rtt_ms, "Round trip in milliseconds")
+           .range(0, 2000)
+           .capture_default_str());
+  bots(command
+           .add_option("--jitter", settings.jitter_ms,
+                       "The round trip varies by this much, in milliseconds")
+           .range(0, 1000)
+           .capture_default_str());
+  bots(command.add_option("--loss", settings.loss_percent, "Datagrams lost each way, in percent")
+           .range(0.0, 50.0)
+           .capture_default_str());
+  command.add_option("--seed", settings.seed, "Chance of the link and the pilots")
+      .capture_default_str();
+  bots(command.add_option("--port", settings.port, "Port of the server; 0 lets the system choose")
+           .range(0, 65535)
+           .capture_default_str());
+  bots(command
+           .add_option("--capacity", settings.places,
+                       "Maximum number of clients of the server; 0: the number of bots")
+           .range(0, 40)
+           .capture_default_str());
+  bots(command.add_option("--report", settings.report, "Write an HTML report with charts")
+           .type_name("FILE.html"));
+  bots(
+      command.add_option("--record", settings.record, "Keep what passes at the server in a capture")
+          .type_name("FILE.pcapng"));
+  bots(command
+           .add_option("--key-log", settings.keys,
+                       "Keep the keys of its datagrams, with which anybody can open that capture")
+           .type_name("FILE"));
+  bots(command.add_option("--code-tables", settings.codes, "Code tables that kwind train has made")
+           .type_name("FILE.codes"));
+  bots(command
+           .add_option(
+               "--why", settings.why,
+               "Say of one entity, for each client: how often it was updated, how, and why not; "
+               "an id, or a type for the first of it")
+           .type_name("ENTITY"));
+  bots(command.add_flag("--speculative-baselines", settings.speculative_baselines,
+                        "Snapshots build on others that are still in flight"));
+  bots(command.add_flag("--plaintext", settings.plaintext,
+                        "Do not encrypt datagrams: for captures that anybody can read"));
+  bots(command.add_flag("--json", settings.json,
+                        "Print one JSON object at the end, progress on stderr"));
+  return of_bots;
+}
+
+// The options of the page: all but --web go with it alone. `of_bots`: the options of a run with
+// bots, none of which a page takes.
+void add_page_options(Command command, demo::Settings& settings,
+                      const std::vector<Option>& of_bots) {
+  Option web =
       command
           .add_option(
               "--web", settings.web,
@@ -270,6 +332,7 @@ void add_page_options(Command command, demo::Settings& settings) {
               "HOST:PORT")
           .type_name("PORT")
           .optional_value("8080");
+  for (const Option& each : of_bots) web.excludes(each);
   command
       .add_option("--origin", settings.origins,
                   "With --web: pages of this origin may connect as well, https://HOST")
@@ -299,56 +362,7 @@ void add_demo(Command app, std::function<int()>& chosen) {
   Command command = app.add_subcommand("demo",
                                        "Run Saltmarsh Harbour: 1300 entities, a server and bots "
                                        "on real sockets, through a bad link");
-  command.add_option("--seconds", settings->seconds, "How long the harbour is watched")
-      .range(2, 600)
-      .capture_default_str();
-  command
-      .add_option("--bots", settings->bots, "How many pilots; the last joins after half the time")
-      .range(1, 40)
-      .capture_default_str();
-  command.add_option("--rtt", settings->rtt_ms, "Round trip in milliseconds")
-      .range(0, 2000)
-      .capture_default_str();
-  command
-      .add_option("--jitter", settings->jitter_ms,
-                  "The round trip varies by this much, in milliseconds")
-      .range(0, 1000)
-      .capture_default_str();
-  command.add_option("--loss", settings->loss_percent, "Datagrams lost each way, in percent")
-      .range(0.0, 50.0)
-      .capture_default_str();
-  command.add_option("--seed", settings->seed, "Chance of the link and the pilots")
-      .capture_default_str();
-  command.add_option("--port", settings->port, "Port of the server; 0 lets the system choose")
-      .range(0, 65535)
-      .capture_default_str();
-  command
-      .add_option("--capacity", settings->places,
-                  "Maximum number of clients of the server; 0: the number of bots")
-      .range(0, 40)
-      .capture_default_str();
-  command.add_option("--report", settings->report, "Write an HTML report with charts")
-      .type_name("FILE.html");
-  command.add_option("--record", settings->record, "Keep what passes at the server in a capture")
-      .type_name("FILE.pcapng");
-  command
-      .add_option("--key-log", settings->keys,
-                  "Keep the keys of its datagrams, with which anybody can open that capture")
-      .type_name("FILE");
-  command.add_option("--code-tables", settings->codes, "Code tables that kwind train has made")
-      .type_name("FILE.codes");
-  command
-      .add_option("--why", settings->why,
-                  "Say of one entity, for each client: how often it was updated, how, and why not; "
-                  "an id, or a type for the first of it")
-      .type_name("ENTITY");
-  command.add_flag("--speculative-baselines", settings->speculative_baselines,
-                   "Snapshots build on others that are still in flight");
-  command.add_flag("--plaintext", settings->plaintext,
-                   "Do not encrypt datagrams: for captures that anybody can read");
-  add_page_options(command, *settings);
-  command.add_flag("--json", settings->json,
-                   "Print one JSON object at the end, progress on stderr");
+  add_page_options(command, *settings, add_run_options(command, *settings));
   command.footer(
       "Example:\n  kwind demo --seconds 20 --loss 5 --report demo.html\n\n"
       "Exit code 0 when all bots agree with the server, 1 otherwise.");

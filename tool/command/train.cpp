@@ -101,7 +101,7 @@ bool read_captures(const TrainArguments& arguments, const schema::Protocol& prot
   }
   if (traffic.snapshots() > 0) return true;
   fmt::print(stderr,
-             "there are no snapshots in {}: record a server that tells its clients of entities, "
+             "there are no snapshots in {}: record a server that replicates entities, "
              "from before they connect\n",
              arguments.captures.size() == 1 ? arguments.captures.front() : "these captures");
   return false;

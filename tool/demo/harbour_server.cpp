@@ -119,7 +119,7 @@ std::size_t HarbourServer::json_bytes(std::uint32_t id) {
   if (actor == motion_->all().end()) return 0;
   found->second = std::visit(
       [&](const auto& value) {
-        nlohmann::ordered_json object{{"id", id}, {"kind", value.entity_info().name}};
+        nlohmann::ordered_json object{{"id", id}, {"type", value.entity_info().name}};
         visit_fields(value, [&](std::string_view name, const auto& field) {
           object[std::string(name)] = json_value(field);
         });

@@ -67,8 +67,8 @@ std::string bytes_chart(const Outcome& outcome) {
   std::string script = "$d << EOD\n" + data + "EOD\n";
   script += fmt::format(
       "set xlabel 'seconds'\nset ylabel 'bytes per client and tick'\nset yrange [0:{:.1f}]\n"
-      "set key top right horizontal\nset style fill solid 1.0 noborder\nplot ",
-      top * 1.35);
+      "set key outside top center horizontal maxrows 1\nset style fill solid 1.0 noborder\nplot ",
+      top * 1.1);
   // The largest sum is drawn first; each smaller one covers its lower part.
   for (std::size_t i = kinds.size(); i-- > 0;) {
     script += fmt::format("$d using 1:{} with filledcurves x1 lc rgb '{}' title '{}', ", i + 3,

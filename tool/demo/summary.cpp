@@ -189,7 +189,7 @@ nlohmann::ordered_json to_json(const Settings& settings, const Outcome& outcome)
   out["bits_by_field"] = ordered_json::array();
   for (const FieldShare& share : summary.shares) {
     out["bits_by_field"].push_back(
-        {{"kind", share.kind}, {"field", share.field}, {"bits_per_client_tick", share.bits}});
+        {{"type", share.kind}, {"field", share.field}, {"bits_per_client_tick", share.bits}});
   }
   out["bytes_by_type"] = ordered_json::object();
   for (const TypeRow& row : summary.kinds) out["bytes_by_type"][row.name] = row.bytes;

@@ -53,15 +53,15 @@ std::string disagreement(const ServerRecord& server, const BotRecord& bot, Durat
     return fmt::format("took over {:.1f} s to see what is around its tug",
                        std::chrono::duration<double>(to_complete).count());
   }
-  if (bot.notices_out_of_order > 0) return "heard notices out of order";
+  if (bot.notices_out_of_order > 0) return "received notices out of order";
   for (const auto& [name, count] : server.hails) {
     const auto heard = bot.last_notice.find(name);
     if (bot.late && heard == bot.last_notice.end()) continue;  // the last may have been before it
     if (heard == bot.last_notice.end() || heard->second != count) {
-      return fmt::format("did not hear the last notice of {}", name);
+      return fmt::format("did not receive the last notice of {}", name);
     }
     if (!bot.late && bot.first_notice.at(name) != 1) {
-      return fmt::format("did not hear the first notice of {}", name);
+      return fmt::format("did not receive the first notice of {}", name);
     }
   }
   return "";
