@@ -78,7 +78,7 @@ class KWIND_API Client final : private detail::OwnedTransport, public host::Clie
 
   /// Called at each change of state, with the cause where there is one. Handlers add.
   void on_state(std::function<void(ConnectionState, Errc, std::string_view reason)> handler);
-  /// The newest state that on_state() told.
+  /// The newest state that on_state() was called with.
   [[nodiscard]] ConnectionState connection_state() const { return state_; }
   /// The transport of the present attempt or connection.
   [[nodiscard]] link::TransportKind transport_kind() const;

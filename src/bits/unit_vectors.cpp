@@ -52,7 +52,7 @@ std::size_t other(std::size_t largest, std::size_t i) {
   return i < largest ? i : i + 1;
 }
 
-// The greatest of the rest, if whole squares tell that it is the largest of all; 3 if it is not.
+// The greatest of the rest, if whole squares prove that it is the largest of all; 3 if it is not.
 std::size_t rival(const Steps& s, std::int64_t half) {
   std::int64_t square = 2 * half * half;
   std::size_t greatest = 0;

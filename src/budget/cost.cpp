@@ -2,6 +2,10 @@
 // takes the mean. Rates that are no whole number a tick are spread evenly (Beat); messages of one
 // rate are given different phases, so that they do not all fall on one tick. Compressors that keep
 // a history are warmed up before anything is counted.
+//
+// Monte Carlo: values are drawn by a seeded generator, so that the same plan costs the same on
+// every machine. What a value looks like is uniform over its range; traffic of a real game is
+// cheaper where it is predictable, and docs/budget.md says so.
 #include "kwind/budget/cost.h"
 
 #include <algorithm>
@@ -28,6 +32,8 @@ constexpr unsigned kLengthOrder = 6;
 constexpr unsigned kTickBits = 16;
 constexpr unsigned kUpdatesOrder = 3;  // how many updates follow
 
+// Bresenham's method: the sum advances by `rate` in each tick, and an event happens when it passes
+// a whole number.
 // How often something that happens `rate` times a tick happens in each: 0.4 gives 0 0 1 0 1.
 class Beat {
  public:
@@ -60,6 +66,7 @@ class Encoded {
 
   // The size by the library's own encoder, in the newest version.
   std::size_t bits(const std::vector<Field>& fields, const Value& value) {
+    // Room for the largest value, and a word that the writer may touch.
     memory_.resize(bits::bytes_for(schema::size_of(protocol_, fields).max_bits) + 8);
     schema::Encoder out{bits::Writer(memory_), bits::Policy::clamp, protocol_.version};
     schema::encode_value(protocol_, fields, value, out);
@@ -89,6 +96,7 @@ class View {
     outside_.resize(static_cast<std::size_t>(plan.population));
     std::iota(outside_.begin(), outside_.end(), first_id);
     const auto seen = static_cast<std::size_t>(std::ceil(plan.in_view));
+    // The first view, before anything is counted.
     for (std::size_t i = 0; i < seen; ++i) enter();
   }
 
@@ -100,6 +108,7 @@ class View {
     // As many leave as enter: the view keeps its size. The one that has been in view longest
     // leaves.
     const std::size_t entering = entries_.next();
+    // First in, first out.
     for (std::size_t i = 0; i < entering && !seen_.empty() && !outside_.empty(); ++i) {
       gone.push_back(seen_.front().id);
       bits += id_bits();
@@ -113,6 +122,7 @@ class View {
     }
     std::size_t changing = std::min(changes_.next(), seen_.size());
     // Each of those in view is as likely as any other: Knuth's algorithm S.
+    // Draws `changing` of the n entities without repetition, in one pass.
     for (std::size_t i = 0; i < seen_.size() && changing > 0; ++i) {
       if (numbers_.up_to(seen_.size() - i - 1) >= changing) continue;
       --changing;
@@ -177,6 +187,7 @@ class View {
       changed.items.push_back(value);
     }
     std::size_t can_change = 0;  // a bit for each says whether it did
+    // The change mask has one bit for each field that can change.
     for (const Field& field : kind_.fields) {
       if (field.travels(protocol_.version) && !field.words.at_spawn) ++can_change;
     }
@@ -277,6 +288,7 @@ class TrafficCounts {
   void add(std::size_t bytes) {
     if (bytes == 0) return;
     bytes_ += static_cast<double>(bytes);
+    // Rounded up: a tick's bytes that do not fill a datagram still cost its header.
     datagrams_ +=
         std::ceil(static_cast<double>(bytes) / (plan_.datagram_bytes - plan_.header_bytes));
   }
@@ -332,6 +344,7 @@ class Measurement {
   Measurement(const schema::Protocol& protocol, const Plan& plan)
       : plan_(plan), numbers_(plan.seed), down_(plan), up_(plan), whole_world_(plan) {
     double first_id = 0;
+    // Ids of entity types do not overlap.
     for (const StatePlan& state : plan.state) {
       views_.emplace_back(protocol, state, plan.ticks_per_second,
                           static_cast<std::uint32_t>(first_id), numbers_);
@@ -339,6 +352,8 @@ class Measurement {
     }
     // Messages do not all fall on one tick: their phases are spread by the golden ratio.
     double phase = 0;
+    // The golden ratio's multiples are spread evenly over the unit interval, however many there
+    // are.
     for (const MessagePlan& message : plan.messages) {
       phase += 0.618034;
       senders_.emplace_back(protocol, message, plan.ticks_per_second, phase - std::floor(phase),
@@ -372,6 +387,7 @@ class Measurement {
   void play(std::uint32_t tick) {
     Piece down;
     Piece up;
+    // First the state, then the messages; both go into the same datagrams.
     for (View& view : views_) view.tick(down);
     if (!down.json.is_null()) {
       down.bits += kTickBits;
@@ -386,6 +402,7 @@ class Measurement {
   Coding everything() {
     double bytes = 0;
     constexpr int kSamples = 64;
+    // The mean of kSamples entities, times the population.
     for (View& view : views_) {
       std::size_t some = 0;
       for (int i = 0; i < kSamples; ++i) some += json::text_of(view.any()).size() + 1;
@@ -420,6 +437,7 @@ class Measurement {
                      per_second(static_cast<double>(sender.bits())),
                      mean(sender.bits(), sender.count())});
     }
+    // What no type accounts for: headers, ticks and padding.
     for (const bool from_client : {false, true}) {
       const Traffic& traffic = from_client ? made.codings[ours].up : made.codings[ours].down;
       const double payload = traffic.payload_bytes_per_tick * plan_.ticks_per_second;

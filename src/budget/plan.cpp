@@ -1,5 +1,8 @@
 // Reads a plan from TOML. Every key and value is checked against the description that the plan
 // names; a problem is shown with its line, as errors of descriptions are, and reading goes on.
+//
+// A plan is a small TOML file: how many entities and clients, how much of it changes, which
+// messages are sent how often. docs/budget.md has all keys with an example.
 #include "kwind/budget/plan.h"
 #include "kwind/budget/toml_text.h"
 
@@ -33,6 +36,7 @@ class PlanReader {
   // Reads the plan as far as it can, so that one run reports all problems.
   ReadPlan read(const Loader& load) {
     const auto parsed = parse_toml(shown_.files.front().text);
+    // TOML that does not parse has one error, with its place.
     if (!parsed) {
       problem(parsed.error().place, parsed.error().text);
       return std::move(made_);
@@ -41,6 +45,7 @@ class PlanReader {
     const toml::table& root = *parsed;
     known_keys(root, {"description", "clients", "ticks_per_second", "header_bytes",
                       "datagram_bytes", "seed", "state", "messages"});
+    // Numbers first: a plan without a description can still be checked.
     Plan& plan = made_.plan;
     plan.clients = whole(root, "clients", 1, kMaxClients, plan.clients);
     plan.ticks_per_second = number(root, "ticks_per_second", 1, kMaxTicks, plan.ticks_per_second);
@@ -65,6 +70,7 @@ class PlanReader {
 
   // Problems point at the place in the TOML file, as those of descriptions do.
   void problem(const toml::source_region& where, std::string message, std::uint32_t length = 1) {
+    // Lines and columns begin at 1. Errors that concern the whole file have no place of their own.
     made_.problems.push_back(language::render(
         {std::max<std::uint32_t>(1, where.begin.line),
          std::max<std::uint32_t>(1, where.begin.column),
@@ -87,6 +93,7 @@ class PlanReader {
 
   // A misspelt key would otherwise have no effect, in silence.
   void known_keys(const toml::table& table, const std::vector<std::string>& known) {
+    // Every key that was written is looked for among those that exist.
     for (const auto& [key, node] : table) {
       const std::string name(key.str());
       if (std::find(known.begin(), known.end(), name) != known.end()) continue;
@@ -114,6 +121,7 @@ class PlanReader {
     }
     const std::optional<double> value =
         node->is_number() ? node->value<double>() : std::optional<double>();
+    // Written so that NaN is refused.
     if (!value || !(*value >= min && *value <= max)) {
       problem(node->source(), fmt::format("`{}` is a number from {} to {}", key, min, max));
       return otherwise.value_or(min);
@@ -203,6 +211,7 @@ class PlanReader {
     made.entering = number(table, "entering_per_second", 0, kMaxPerSecond, 0);
     const auto entity = place_of(table, "entity", protocol().entities);
     if (!entity) return;
+    // What belongs to the type is checked only if there is such a type.
     made.entity = *entity;
     if (!protocol().entities[*entity].life.alive(protocol().version)) {
       problem(table.get("entity")->source(), fmt::format("version {} has no {}", protocol().version,
@@ -226,6 +235,7 @@ class PlanReader {
   void fields(const toml::table& table, const schema::Entity& entity, StatePlan& made) {
     std::vector<std::string> known;
     const toml::node* node = table.get("fields");
+    // Collects the fields that may change; without `fields` all of them do.
     for (std::size_t i = 0; i < entity.fields.size(); ++i) {
       const schema::Field& field = entity.fields[i];
       // Only fields that can change on the wire may be named.
@@ -239,6 +249,7 @@ class PlanReader {
     if (names == nullptr || !names->is_homogeneous<std::string>()) {
       return problem(node->source(), "`fields` is a list of names, those that change");
     }
+    // Each name is one of those, or one of three errors.
     for (const toml::node& each : *names) {
       const std::string& wanted = each.as_string()->get();
       std::size_t place = entity.fields.size();

@@ -2,6 +2,9 @@
 // order and several link types. A reader takes lengths from a file that may be damaged or hostile:
 // each is checked before it is used, and numbers past the end are zero and remembered
 // (Bytes::ok()).
+//
+// Formats: the pcapng draft of the IETF (draft-ietf-opsawg-pcapng), blocks of type, length, body,
+// length; and the older pcap, a header and then packets.
 #include "kwind/capture/pcapng.h"
 
 #include <algorithm>
@@ -69,10 +72,12 @@ std::string ip_of(const Endpoint& endpoint, bool v4) {
 // The ones' complement sum of RFC 1071.
 std::uint16_t checksum(std::string_view bytes) {
   std::uint32_t sum = 0;
+  // 16-bit words, high byte first; an odd last byte counts as the high one.
   for (std::size_t i = 0; i < bytes.size(); ++i) {
     const auto byte = static_cast<unsigned char>(bytes[i]);
     sum += i % 2 == 0 ? std::uint32_t{byte} << 8 : byte;
   }
+  // Carries are added until none is left.
   while (sum > 0xffff) sum = (sum & 0xffff) + (sum >> 16);
   return static_cast<std::uint16_t>(~sum);
 }
@@ -98,6 +103,7 @@ std::string pcapng_packet(const Packet& packet) {
   const bool v4 = packet.from.is_v4() || packet.to.is_v4();
   const std::size_t udp_bytes = packet.payload.size() + 8;
   const std::string addresses = ip_of(packet.from, v4) + ip_of(packet.to, v4);
+  // The length field of UDP counts its own header.
   const std::string ports = big16(packet.from.port) + big16(packet.to.port) + big16(udp_bytes);
   const std::string_view payload(reinterpret_cast<const char*>(packet.payload.data()),
                                  packet.payload.size());
@@ -116,6 +122,7 @@ std::string pcapng_packet(const Packet& packet) {
   std::uint16_t sum = checksum(pseudo + std::string(payload));
   if (sum == 0) sum = 0xffff;  // RFC 768: zero would mean that there is none
   std::string whole = ip + ports + big16(sum) + std::string(payload);
+  // Both lengths: captured and original are equal here.
   const std::string length = little(whole.size(), 4);
   pad(whole);
   const auto time = static_cast<std::uint64_t>(packet.unix_ns);
@@ -148,6 +155,7 @@ class Bytes {
   std::uint64_t take(std::size_t size, bool high_first) {
     const auto bytes = part(size);
     std::uint64_t value = 0;
+    // At most 8 bytes; the order is that of the file, or of the network.
     for (std::size_t i = 0; i < bytes.size(); ++i) {
       const std::size_t place = high_first ? bytes.size() - 1 - i : i;
       value |= std::to_integer<std::uint64_t>(bytes[i]) << (8 * place);
@@ -178,6 +186,7 @@ std::optional<std::span<const std::byte>> ip_in(std::span<const std::byte> frame
     case kEthernet:
       in.skip(12);
       type = in.network(2);
+      // Several tags can be nested (802.1ad). Ends with the frame.
       while (type == 0x8100 || type == 0x88a8) {  // tags of virtual LANs
         in.skip(2);
         type = in.network(2);
@@ -208,6 +217,7 @@ Kind udp_in(std::span<const std::byte> ip, Packet& out) {
     const auto bytes = in.part(size);
     if (size == 4) endpoint = Endpoint::v4(0, 0, 0, 0, 0);
     for (std::size_t i = 0; i < bytes.size(); ++i) {
+      // The last `size` bytes of the 16.
       endpoint.ip[16 - size + i] = std::to_integer<std::uint8_t>(bytes[i]);
     }
   };
@@ -227,6 +237,7 @@ Kind udp_in(std::span<const std::byte> ip, Packet& out) {
     in.skip(5);
     protocol = in.network(1);
     in.skip(1);
+    // Extension headers of IPv6 are not followed: such packets count as other traffic.
     address(out.from, 16);
     address(out.to, 16);
   } else {
@@ -260,6 +271,7 @@ void take_frame(std::span<const std::byte> frame, const Interface& interface, st
     return;
   }
   // Seconds and their fraction apart: nanoseconds times ticks would not fit 64 bits.
+  // Integer division keeps the seconds exact; only the fraction is rounded.
   const std::uint64_t whole = ticks / interface.ticks_per_second;
   const std::uint64_t part = ticks % interface.ticks_per_second;
   // Unsigned arithmetic: a time beyond 64 bits of nanoseconds wraps instead of overflowing.
@@ -275,6 +287,7 @@ Interface read_interface(Bytes in) {
   Interface out;
   out.link = static_cast<std::uint32_t>(in.number(2));
   in.skip(6);
+  // One option in each pass; a length beyond the block ends it.
   while (in.ok() && !in.rest().empty()) {
     const std::uint64_t code = in.number(2);
     const std::uint64_t size = in.number(2);
@@ -286,6 +299,7 @@ Interface read_interface(Bytes in) {
       // A power of ten, or with the highest bit set of two; beyond these a clock has no use.
       const std::uint64_t base = (value & 0x80) != 0 ? 2 : 10;
       const std::uint64_t max = base == 2 ? 40 : 12;
+      // At most 40 multiplications, so the product fits 64 bits.
       for (std::uint64_t i = std::min(value & 0x7f, max); i > 0; --i) out.ticks_per_second *= base;
     } else if (code == kOptionOffset && size == 8) {
       // A clock that starts in another century than ours says nothing.
@@ -303,6 +317,7 @@ Result<Contents> read_pcapng(std::span<const std::byte> file) {
   Contents out;
   bool swapped = false;
   std::vector<Interface> interfaces;
+  // Consumes at least 12 bytes in each pass.
   while (file.size() >= 12) {
     Bytes head(file, swapped);
     std::uint64_t type = head.number(4);
@@ -314,6 +329,7 @@ Result<Contents> read_pcapng(std::span<const std::byte> file) {
     }
     Bytes length_in(file.subspan(4), swapped);
     const std::uint64_t length = length_in.number(4);
+    // A length that cannot be right ends the file here; what was read before is kept.
     if (length < 12 || length % 4 != 0 || length > file.size()) break;
     const auto body = file.subspan(8, length - 12);
     file = file.subspan(length);
@@ -350,6 +366,7 @@ Result<Contents> read_pcap(std::span<const std::byte> file, bool swapped, bool n
   interface.ticks_per_second = nanoseconds ? 1000000000 : 1000000;
   if (!in.ok()) return fail(Errc::bad_capture);
   Contents out;
+  // Consumes at least 16 bytes in each pass, or ends.
   while (!in.rest().empty()) {
     const std::uint64_t seconds = in.number(4);
     const std::uint64_t part = in.number(4);
@@ -362,6 +379,7 @@ Result<Contents> read_pcap(std::span<const std::byte> file, bool swapped, bool n
     }
     take_frame(frame, interface,
                seconds * interface.ticks_per_second +
+                   // A fraction of a second or more is a damaged one.
                    std::min<std::uint64_t>(part, interface.ticks_per_second - 1),
                out);
   }

@@ -53,7 +53,7 @@ struct Client::Impl {
         code_table_sets(options.code_table_sets),
         session(wire, connect(protocol, options, port_in, now_in)),
         now(now_in) {
-    // An address may come from a player: it is an error that the game hears, not a fault of the
+    // An address may come from a player: it is an error that the game gets, not a fault of the
     // game.
     if (!wire.permits(server)) {
       session.link().close(now, error_info(Errc::not_loopback).text, Errc::not_loopback);
@@ -122,14 +122,14 @@ Client::~Client() {
   impl_->session.end_requests(events);
 }
 
-// Opaque payload of the server's replication. An error tells the link's counters that no handler
+// Opaque payload of the server's replication. An error counts in the link, which shows that no handler
 // took the payload.
 Errc Client::Events::filled(std::span<const std::byte> payload, std::size_t bits) {
   Errc error = Errc::payload_not_taken;
-  const auto hear = [&] {
+  const auto report = [&] {
     if (client_.impl_->on_payload) error = client_.impl_->on_payload(payload, bits);
   };
-  guard(nullptr, std::ref(hear));  // by reference: a copy would be allocated
+  guard(nullptr, std::ref(report));  // by reference: a copy would be allocated
   return error;
 }
 
@@ -188,7 +188,7 @@ Errc Client::send_answer(std::uint16_t number, const schema::MessageInfo& info,
   return error;
 }
 
-// Answer number 0 and the request's number tell the other end that no answer will come.
+// Answer number 0 and the request's number say to the other end that no answer will come.
 void Client::abandon(std::uint16_t number, const schema::MessageInfo& info) {
   if (version() == 0 || !impl_->session.take_request_id(info.type, number)) return;
   const auto packed = packer_.pack_abandoned(info, version(), number);

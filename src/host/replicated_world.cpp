@@ -67,7 +67,7 @@ void ReplicatedWorld::follow_rate() {
 
 // The end of a receive(): the playout clock takes the newest tick, then handlers get the events.
 void ReplicatedWorld::after_receive(Time now, const Guard& guard) {
-  // Events are told after all snapshots of this receive() were taken: handlers see a world of one
+  // Events are reported after all snapshots of this receive() were taken: handlers see a world of one
   // tick.
   const bool is_new = world_->tick() != shown_tick_;
   if (is_new) {
@@ -75,12 +75,12 @@ void ReplicatedWorld::after_receive(Time now, const Guard& guard) {
     shown_tick_ = world_->tick();
     playout_.on_snapshot(now, shown_tick_);
   }
-  for (const replica::EntityEvent& event : std::exchange(left_behind_, {})) tell(event, guard);
-  for (const replica::EntityEvent& event : world_->take_events()) tell(event, guard);
+  for (const replica::EntityEvent& event : std::exchange(left_behind_, {})) report(event, guard);
+  for (const replica::EntityEvent& event : world_->take_events()) report(event, guard);
   if (is_new) on_snapshot_.each(guard);
 }
 
-void ReplicatedWorld::tell(const replica::EntityEvent& event, const Guard& guard) {
+void ReplicatedWorld::report(const replica::EntityEvent& event, const Guard& guard) {
   for (std::size_t i = 0; i < handlers_.size(); ++i) {  // a handler may add others
     if (handlers_[i].type != event.type || handlers_[i].entity_type != event.entity_type) continue;
     guard([&, call = handlers_[i].call] { call(event.entity); });

@@ -1,5 +1,12 @@
 // The face of a server: receive and flush, handlers, requests, fan-out to many clients.
 // server_impl.h has its state.
+//
+// Order of one turn, which the caller's loop repeats:
+//   1. receive(): datagrams, timers, messages to handlers, ends, then key exchanges.
+//   2. the game runs.
+//   3. flush(): stages (replication) write into connections; what is queued goes out.
+// Connections lie in `order`; `turns` beside it says which of them have something to do, so that a
+// turn over a thousand idle clients reads a few kilobytes.
 #include "kwind/host/server.h"
 
 #include <algorithm>
@@ -43,6 +50,7 @@ Server::Server(Transport& transport, const schema::ProtocolInfo& protocol,
 // end calls close_all() and goes on until they are gone.
 Server::~Server() {
   // Open requests end as disconnected, and none can be made any more.
+  // Closes all links first, so that no handler can send while the requests end.
   for (Connection* connection : impl_->order) {
     connection->session.link().close(impl_->last_now, error_info(Errc::closed_here).text);
   }
@@ -64,9 +72,10 @@ void Server::on_resume(std::function<void(Peer)> handler) {
 }
 
 bool Server::schedule_payload(Peer to, link::PayloadSource* payload_source, std::size_t datagrams) {
+  // Payloads are scheduled in the order of the peers: the search begins where it ended.
   Connection* connection = impl_->peer_table.find(impl_->offered, to);
   impl_->peer_table.prefetch_scheduled(impl_->offered);
-  if (connection == nullptr) connection = impl_->find(to);  // nobody has heard of it yet
+  if (connection == nullptr) connection = impl_->find(to);  // no handler has seen it yet
   if (connection == nullptr) return false;
   impl_->touch(*connection);
   connection->session.link().schedule_payload(payload_source, datagrams);
@@ -106,6 +115,8 @@ void Server::Impl::take_datagrams(Time now) {
   const Time end = options.clock ? options.clock() + options.receive_time : kNever;
   std::size_t left = options.receive_datagrams;
   std::size_t empty = 0;
+  // Round robin: kTurn datagrams of one transport, then of the next. Ends after one round without
+  // a datagram, after `receive_datagrams`, or after `receive_time`.
   while (left > 0 && empty < transports.size()) {
     const std::size_t at = next_port;
     next_port = (next_port + 1) % transports.size();
@@ -127,6 +138,7 @@ void Server::receive(Time now) {
   impl_->last_now = now;
   impl_->take_datagrams(now);
   for (Transport* transport : impl_->transports) impl_->on_ended(now, *transport);
+  // Invariant: a connection that is not stirred and whose timer is not due costs one comparison.
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     Impl::Turn& turn = impl_->turns[i];
     if (!turn.stirred && now < turn.wakeup) continue;
@@ -158,6 +170,7 @@ void Server::flush(Time now) {
   for (std::size_t i = 0; i < impl_->order.size(); ++i) {
     if (impl_->turns[i].due(now)) due.push_back(impl_->order[i]);
   }
+  // Prefetch_ahead() requests the memory of the connections that follow.
   for (std::size_t i = 0; i < due.size(); ++i) {
     prefetch_ahead(due, i, link::LinkUse::poll_datagram);
     Connection& connection = *due[i];
@@ -217,6 +230,7 @@ std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pa
   chosen.clear();
   // They are mostly in order.
   std::size_t at = 0;
+  // Peers that are unknown are left out, in silence: they have just ended.
   for (const Peer peer : peers) {
     Connection* const found = impl_->peer_table.find(at, peer);
     if (found != nullptr && peer != left_out) chosen.push_back(found);
@@ -224,6 +238,7 @@ std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pa
   std::size_t count = 0;
   std::size_t left = chosen.size();
   // One round for each version that somebody has; there is seldom more than one.
+  // Invariant: chosen[0, first) is nullptr; each round takes out all connections of one version.
   for (std::size_t first = 0; left > 0; ++first) {
     if (chosen[first] == nullptr) continue;
     const std::uint16_t agreed = chosen[first]->session.link().version();
@@ -232,6 +247,7 @@ std::size_t Server::fan_out(std::span<const Peer> peers, Peer left_out, const Pa
     if (packed) shared = impl_->shared.make(packed->bytes.first(bits::bytes_for(packed->bits)));
     for (std::size_t i = first; i < chosen.size(); ++i) {
       prefetch_ahead(chosen, i, link::LinkUse::send);
+      // The bytes are shared: the queue of each connection holds a pointer to them.
       Connection* const connection = chosen[i];
       if (connection == nullptr || connection->session.link().version() != agreed) continue;
       chosen[i] = nullptr;
@@ -257,6 +273,7 @@ std::size_t Server::send_encoded(std::span<const Peer> peers, const PackedMessag
 
 // What the pause has delayed must not count against the rates of those who waited.
 void Server::pause(bool paused) {
+  // Rates are counted anew from the end of the pause.
   if (impl_->wire.paused && !paused) impl_->wire.unpaused_since = impl_->last_now;
   impl_->wire.paused = paused;
 }
@@ -291,6 +308,7 @@ Errc Server::send_answer(const route::RequestId& request_id, const schema::Messa
   const Peer to{request_id.peer};
   Connection* const connection = impl_->find(to);
   if (connection == nullptr) return Errc::no_such_peer;
+  // The connection may be another one than the request's: then the answer is stray.
   if (connection->admission.serial != request_id.connection ||
       !connection->session.asks(info.type, request_id.number)) {
     return Errc::stray_answer;
@@ -298,6 +316,7 @@ Errc Server::send_answer(const route::RequestId& request_id, const schema::Messa
   const auto packed = packer_.pack_with(info, version(to), request_id.number, encode);
   if (!packed) return packed.error();
   const Errc error = send_packed(to, *packed);
+  // Taken only after the answer was queued, so that a failed answer can be tried again.
   if (error == Errc::none) connection->session.take_request_id(info.type, request_id.number);
   return error;
 }

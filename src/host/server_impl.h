@@ -77,10 +77,10 @@ struct Server::Impl {
     }
     Errc filled(std::span<const std::byte> payload, std::size_t bits) override {
       Errc error = Errc::payload_not_taken;
-      const auto hear = [&] {
+      const auto report = [&] {
         if (server_.on_payload) error = server_.on_payload(connection_.peer, payload, bits);
       };
-      guard(nullptr, std::ref(hear));  // by reference: a copy would be allocated
+      guard(nullptr, std::ref(report));  // by reference: a copy would be allocated
       return error;
     }
     void closed(Errc code, std::string_view text) override {
@@ -120,7 +120,7 @@ struct Server::Impl {
     return slot;
   }
 
-  // The game hears that a client is gone, once, and can still see where it was.
+  // The game is called once when a client is gone, and can still see where it was.
   void send_close(Connection& connection, Errc code, std::string_view text) {
     if (connection.gone) return;
     connection.gone = true;
@@ -211,7 +211,7 @@ struct Server::Impl {
     drain(now, *connection);
   }
 
-  // A client that hears nothing: of a connection that is here it will hear.
+  // A client that receives nothing: a connection that exists answers it.
   void on_lost(Time now, Transport& transport, const ReceivedDatagram& received) {
     const auto id = link::Listener::lost_connection(received.bytes);
     if (!id) return wire.drops.add(id.error());

@@ -253,7 +253,7 @@ void Session::drain(Time now, Sink& sink) {
   if (ready_ && !kept_payloads_.empty()) hand_over_payloads(sink);
   if (held_count_ > 0) release_held(now, sink);
   // A handler may close the connection. Then the link hands out its end, and nothing else.
-  while (const auto event = link_.poll_event()) hear(now, *event, sink);
+  while (const auto event = link_.poll_event()) on_event(now, *event, sink);
   if (end_waits_ && held_count_ == 0) finish(sink);
 }
 
@@ -289,24 +289,24 @@ void Session::set_ready(Time now) {
 }
 
 // One event of the link: a message, an opening, an end.
-void Session::hear(Time now, const link::Event& event, Sink& sink) {
+void Session::on_event(Time now, const link::Event& event, Sink& sink) {
   switch (event.kind) {
     case link::Event::Kind::opened: sink.opened(); return;
     case link::Event::Kind::closed:
       end_waits_ = Ended{event.code, std::string(event.text)};
       // Messages that wait are delivered before the end, as they came before it. Without ready()
       // nobody wants them.
-      end_heard_ = true;
+      end_received_ = true;
       if (!ready_ || expelled_) drop_held(Errc::closed);
       if (held_count_ > 0) release_held(now, sink);
       return;
-    case link::Event::Kind::payload: return hear_payload(event, sink);
-    case link::Event::Kind::message: return hear_message(now, event, sink);
+    case link::Event::Kind::payload: return on_payload(event, sink);
+    case link::Event::Kind::message: return on_message(now, event, sink);
   }
 }
 
 // Payload takes of what a peer may send in a tick as messages do.
-void Session::hear_payload(const link::Event& event, Sink& sink) {
+void Session::on_payload(const link::Event& event, Sink& sink) {
   if (expelled_) return wire_->drops.add(Errc::closed);
   if (!within_budget(event.bits)) return wire_->drops.add(Errc::over_budget);
   ++tick_messages_;
@@ -320,7 +320,7 @@ void Session::hear_payload(const link::Event& event, Sink& sink) {
 // A message passes the state of the connection, its type, the rate of its type and the budget of
 // the tick, in this order. One that must not pass now waits if its channel is reliable, and is
 // dropped if not.
-void Session::hear_message(Time now, const link::Event& event, Sink& sink) {
+void Session::on_message(Time now, const link::Event& event, Sink& sink) {
   bits::Reader reader(event.payload, event.bits);
   layout_.version = link_.version();
   const auto drop = [&](Errc why) {

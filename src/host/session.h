@@ -66,7 +66,7 @@ link::LinkOptions link_options(const schema::ProtocolInfo& protocol, const Optio
 Secret32 seed_of(const Options& options);
 link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& options);
 
-/// What became of a message that was handed to the game, as route::Dispatcher tells it.
+/// What became of a message that was handed to the game, as route::Dispatcher reports it.
 struct Handled {
   Errc error = Errc::none;
   unsigned faults = 0;
@@ -82,7 +82,7 @@ class Session {
   /// rate_limited and those of Link::send.
   Errc send(Time now, std::uint32_t peer, const PackedMessage& message,
             const link::SharedBytes& shared = nullptr);
-  /// The same for a request, whose outcome `settle` will be told if there is no error.
+  /// The same for a request, whose outcome goes to `settle` if there is no error.
   Errc request(Time now, std::uint32_t peer, const PackedMessage& request, Duration timeout,
                route::PendingRequests::Settle settle);
   /// The number of the next question. Errors: too_many_requests.
@@ -118,7 +118,7 @@ class Session {
   /// Whether the link has ended and drain() has not seen it yet.
   [[nodiscard]] bool end_unreported() const {
     const link::State state = link_.state();
-    return (state == link::State::closed || state == link::State::draining) && !end_heard_;
+    return (state == link::State::closed || state == link::State::draining) && !end_received_;
   }
   /// Drops the messages that wait: another connection has taken the place of this one.
   void drop_waiting();
@@ -165,9 +165,9 @@ class Session {
     std::size_t bits;
   };
 
-  void hear(Time now, const link::Event& event, Sink& sink);
-  void hear_payload(const link::Event& event, Sink& sink);
-  void hear_message(Time now, const link::Event& event, Sink& sink);
+  void on_event(Time now, const link::Event& event, Sink& sink);
+  void on_payload(const link::Event& event, Sink& sink);
+  void on_message(Time now, const link::Event& event, Sink& sink);
   void keep_payload(const link::Event& event);
   void hand_over_payloads(Sink& sink);
   void release_held(Time now, Sink& sink);
@@ -200,8 +200,8 @@ class Session {
   std::vector<std::deque<Held>> held_;        // by channel
   std::deque<KeptPayload> kept_payloads_;     // until ready()
   Time ready_since_{};
-  std::optional<Ended> end_waits_{};  // heard, but messages wait that came before it
-  bool end_heard_ = false;
+  std::optional<Ended> end_waits_{};  // received, but messages wait that came before it
+  bool end_received_ = false;
   bool expelled_ = false;
   std::vector<Question> asked_us_;  // asked there, not answered yet
   schema::Layout layout_;

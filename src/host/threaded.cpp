@@ -1,5 +1,8 @@
 // A server in two halves: lock-free queues carry messages between the network thread and the game's
 // thread.
+//
+// Pipeline of two threads. Queues are single producer, single consumer (route/handoff.h); nothing
+// else is shared but the counters. Order of one peer's events: connected, messages, disconnected.
 #include "kwind/host/threaded.h"
 
 #include <algorithm>
@@ -16,7 +19,7 @@
 namespace kwind::host {
 namespace {
 
-// What the network half tells the game half.
+// From the network half to the game half.
 struct Inbound {
   enum class What : std::uint8_t { connected, message, disconnected };
   What what = What::message;
@@ -115,10 +118,12 @@ struct ThreadedServer::Halves {
   void run() {
     Time counts_at{};
     std::optional<Time> end;
+    // Ends when stopped, and then when all connections are gone or the time is over.
     while (!end || (io::now() < *end && server.connections() > 0)) {
       Time now = io::now();
       put_waiting();
       server.receive(now);
+      // Commands of the game in the order in which they were given.
       while (Outbound* const item = outbound.take_slot()) {
         if (item->what == Outbound::What::close) {
           for (const Peer peer : item->peers) server.close(peer, item->text);
@@ -147,6 +152,7 @@ struct ThreadedServer::Halves {
   }
 
   std::unique_ptr<io::PollableTransport> transport;
+  // Declaration order is destruction order reversed: the thread ends before what it uses.
   Duration linger;
   Server server;
   route::Handoff<Inbound> inbound;
@@ -166,7 +172,7 @@ ThreadedServer::ThreadedServer(std::unique_ptr<io::PollableTransport> transport,
       dispatcher_(protocol.messages),
       packer_(protocol, schema::Direction::from_server, options.policy),
       rooms_([this](Peer peer) { return versions_.count(peer) > 0; }) {
-  // The network half has neither the game's handlers nor a way to be told that a peer is ready.
+  // The network half has neither the game's handlers nor a way to learn that a peer is ready.
   KWIND_ASSERT(!options.hold_until_ready && options.max_faults == 0);
   dispatcher_.owned_by(
       [this](Peer peer, const schema::AnyRef& entity) { return owners_.owns(peer, entity); });
@@ -185,6 +191,7 @@ ThreadedServer::~ThreadedServer() {
 void ThreadedServer::receive() {
   hand_over_closes();
   route::Dispatcher<Peer>::Dispatched done;
+  // Until the queue is empty: the game decides how often it asks.
   while (Inbound* const item = halves_->inbound.take_slot()) {
     const Peer peer = item->peer;
     switch (item->what) {
@@ -201,6 +208,7 @@ void ThreadedServer::receive() {
         on_disconnect_.each([&](const auto& handler) {
           dispatcher_.guard(peer, nullptr, done, [&] { handler(peer, item->code, item->text); });
         });
+        // Leaving a room may run the game's handlers, so rooms are left one by one.
         while (!rooms_.rooms_of(peer).empty()) {
           dispatcher_.guard(peer, nullptr, done,
                             [&] { rooms_.leave(peer, rooms_.rooms_of(peer).back()); });
@@ -236,6 +244,7 @@ std::size_t ThreadedServer::hand_over(std::span<const Peer> peers, Peer left_out
                                       const Pack& pack) {
   std::size_t count = 0;
   refused_ = Errc::no_such_peer;
+  // One round for each version; peers of one version share the encoded bytes.
   for (const schema::VersionInfo& entry : protocol_.versions) {
     chosen_.clear();
     for (const Peer peer : peers) {
@@ -274,6 +283,7 @@ void ThreadedServer::close(Peer peer, std::string_view reason) {
 
 // Closes wait in a map of their own until the queue between the threads has room: none is lost.
 void ThreadedServer::hand_over_closes() {
+  // Until the queue is full.
   while (!closes_.empty()) {
     Outbound* const slot = halves_->outbound.put_slot();
     if (slot == nullptr) return;

@@ -1,5 +1,12 @@
 // Values to JSON and back by walking over the type. Reading checks every type and range, and a
 // problem names the path to the value: `crates[2].label: expected a text, found 7`.
+//
+// Recursive descent, one function for each shape of value. Errors travel as a C++ exception inside
+// this file alone: each level on the way out puts its own step before the path. The functions at
+// the end of the file turn the exception into a value, so that none reaches a caller.
+// Mapping of types that JSON lacks: bytes are hexadecimal, flags an array of names, a grid an
+// array of rows, a reference an object, a case of a `one of` its name or an object with one
+// member.
 #include "kwind/json/json.h"
 
 #include <fmt/format.h>
@@ -38,6 +45,8 @@ ordered_json numbers(const Value& value) {
 }
 
 // A grid as an array of rows.
+// Invariant: items of a grid lie row by row, item `y * width + x` is the cell of column x in row
+// y.
 ordered_json rows(const Protocol& protocol, const Type& type, const Value& value) {
   ordered_json made = ordered_json::array();
   for (std::uint32_t y = 0; y < type.height; ++y) {
@@ -62,6 +71,9 @@ class Reading {
   // An object with a member for each field. Unknown members are errors; missing ones keep their
   // initial value.
   Value fields(const std::vector<Field>& all, const ordered_json& json) {
+    // Three passes, since the order of errors is the order in which a reader of the JSON would
+    // mend them: first the shape, then each field of the description, last the members that no
+    // field has.
     if (!json.is_object()) stop("an object", json);
     Value made;
     made.items.reserve(all.size());
@@ -70,6 +82,7 @@ class Reading {
     for (const Field& field : all) {
       names.push_back(field.name);
       const auto found = json.find(field.name);
+      // A local field of a type that only the game knows has no JSON form: it stays empty.
       if (found == json.end() || field.untyped) {
         made.items.push_back(field.untyped ? Value{} : schema::initial_value(protocol_, field));
         continue;
@@ -89,6 +102,7 @@ class Reading {
     try {
       return read();
     } catch (Wrong& wrong) {
+      // An index joins the step before it without a dot: "crates" and "[2]" make "crates[2]".
       const bool index = wrong.path.starts_with('[') || wrong.path.empty();
       wrong.path = part + (index ? "" : ".") + wrong.path;
       throw;
@@ -98,6 +112,7 @@ class Reading {
   // Names what was expected and shows what was found, cut to a readable length.
   [[noreturn]] static void stop(std::string_view expected, const ordered_json& found) {
     std::string shown = text_of(found);
+    // Cut at a boundary of UTF-8 characters, so that the error is valid text itself.
     if (shown.size() > 40) shown = shown.substr(0, valid_utf8_prefix(shown, 37)) + "...";
     throw Wrong{"", fmt::format("expected {}, found {}", expected, shown)};
   }
@@ -121,6 +136,7 @@ class Reading {
       stop("a whole number below 2^63", json);
     }
     if (json.is_number_integer()) return json.get<std::int64_t>();
+    // 9e15 is below 2^53: up to there each double that is whole is exact.
     if (json.is_number_float()) {
       const double value = json.get<double>();
       if (value == std::floor(value) && std::abs(value) < 9e15) {
@@ -151,6 +167,8 @@ class Reading {
 
   // A fixed number of numbers.
   Value components(std::size_t count, const ordered_json& json) {
+    // A short or a long array is an error, not filled up: a missing z is more often a slip than a
+    // wish.
     if (!json.is_array() || json.size() != count) {
       stop(fmt::format("an array of {} numbers", count), json);
     }
@@ -178,6 +196,7 @@ class Reading {
       stop(fmt::format("an array of {} rows", type.height), json);
     }
     Value made;
+    // Rows are checked one by one, so that the error names the row that is too short.
     for (std::size_t y = 0; y < type.height; ++y) {
       (void)inside(fmt::format("[{}]", y), [&] {
         if (!json[y].is_array() || json[y].size() != type.limit) {
@@ -201,6 +220,7 @@ class Reading {
     const std::size_t found = place(options, "case", name);
     made.whole = static_cast<std::int64_t>(found);
     const auto& type = options.options[found].type;
+    // A case with a value needs the object, a case without one must not have it.
     if (type.empty() != alone) {
       stop(type.empty() ? fmt::format("\"{}\" alone: it carries nothing", name)
                         : fmt::format("{{\"{}\": value}}", name),
@@ -263,6 +283,7 @@ class Reading {
         return made;
       case TypeKind::grid: return grid(type, json);
       case TypeKind::maybe:
+        // null cannot stand for absence where the inner value can be null itself: json/nullable.h.
         if (can_be_null(type.element.front())) {
           if (!json.is_array() || json.size() > 1) stop("[] or [value]", json);
           items(type.element.front(), json, made);
@@ -280,6 +301,8 @@ class Reading {
   static Value bytes(const ordered_json& json) {
     const std::string& text = string(json, "bytes in hexadecimal");
     const auto digit = [](char c) {
+      // -1 for all other characters, so that one comparison rejects both a wrong digit and a
+      // missing one.
       return c >= '0' && c <= '9'   ? c - '0'
              : c >= 'a' && c <= 'f' ? c - 'a' + 10
              : c >= 'A' && c <= 'F' ? c - 'A' + 10
@@ -305,6 +328,8 @@ class Reading {
     for (const auto& [name, ignored] : json.items()) {
       if (name != "id" && name != "generation") unknown("part", name, {"id", "generation"});
     }
+    // A reference packs into 40 bits: id below, generation above, as the interpreting codec has
+    // it.
     const std::int64_t id = whole(json["id"]);
     const std::int64_t generation = json.contains("generation") ? whole(json["generation"]) : 0;
     if (id < 0 || id > 0xffffffff || generation < 0 || generation > 255) {
@@ -359,6 +384,7 @@ ordered_json to_json(const Protocol& protocol, const Type& type, const Value& va
     case TypeKind::flags: {
       ordered_json made = ordered_json::array();
       const auto& options = protocol.flags[type.index].options;
+      // In the order of the description, not of the bits that came.
       for (std::size_t i = 0; i < options.size(); ++i) {
         if ((static_cast<std::uint64_t>(value.whole) >> i & 1) != 0) {
           made.push_back(options[i].name);

@@ -1,5 +1,10 @@
 // One line of text to a message and back. A line is a message's name and `field=value` words; a
 // value is JSON where it parses as JSON of the field's type, else the short form of the header.
+//
+// Grammar of a line: TYPE { FIELD=VALUE }. Short forms: numbers and names as they are, flags and
+// vectors with commas, a reference as ID/GENERATION, `none` for absence. A value that begins with
+// {, [ or " is JSON.
+// Law: parse_fields(line_text(v)) == v for each value within its ranges; a property test holds it.
 #include "kwind/json/line.h"
 
 #include <fmt/format.h>
@@ -29,6 +34,7 @@ using schema::Value;
 // reads back as the same value.
 std::string escaped(const std::string& json) {
   std::string out;
+  // One character of UTF-8 in each pass. The text comes from the JSON library and is valid.
   for (std::size_t i = 0; i < json.size();) {
     const auto byte = static_cast<unsigned char>(json[i]);
     const std::size_t length = byte < 0x80 ? 1 : byte < 0xe0 ? 2 : byte < 0xf0 ? 3 : 4;
@@ -54,6 +60,7 @@ std::string json_text(const ordered_json& json) {
 // Whether a text can stand on a line without quotes. `none` cannot: it stands for no value.
 bool plain_word(const std::string& text) {
   return !text.empty() && text != "none" &&
+         // Letters of ASCII alone: others might look like the characters that separate words.
          std::all_of(text.begin(), text.end(), [](unsigned char c) {
            return std::isalnum(c) != 0 || c == '_' || c == '-' || c == '.' || c == ':' || c == '/';
          });
@@ -71,6 +78,7 @@ std::string value_line(const Type& type, const ordered_json& json) {
     }
     case TypeKind::flags: {
       std::string all;
+      // Names in the order of their bits.
       for (const ordered_json& flag : json) {
         if (!all.empty()) all += ',';
         all += flag.get<std::string>();
@@ -92,6 +100,7 @@ std::string value_line(const Type& type, const ordered_json& json) {
     case TypeKind::rotation:
     case TypeKind::vec: {
       std::string all;
+      // Components as JSON prints them, so that they read back exactly.
       for (const ordered_json& number : json) {
         if (!all.empty()) all += ',';
         all += text_of(number);
@@ -114,6 +123,7 @@ std::vector<std::string> names_of(const std::vector<schema::Option>& options) {
 // "1,2,3" in three parts; an empty text is one empty part.
 std::vector<std::string> split_at_commas(const std::string& word) {
   std::vector<std::string> parts;
+  // `at` is one past the comma; a comma at the end makes an empty last part.
   for (std::size_t at = 0; at <= word.size();) {
     const std::size_t end = std::min(word.find(',', at), word.size());
     parts.push_back(word.substr(at, end - at));
@@ -135,6 +145,7 @@ tl::expected<ordered_json, Problem> typed_number(const std::string& digits) {
 tl::expected<ordered_json, Problem> typed_ref(const std::string& word) {
   if (word == "none") return ordered_json(nullptr);
   const std::size_t slash = word.find('/');
+  // Without a slash the generation is 0.
   auto id = typed_number(word.substr(0, slash));
   if (!id) return id;
   ordered_json made{{"id", *id}};
@@ -187,6 +198,7 @@ tl::expected<ordered_json, Problem> typed_value(const Type& type, std::string_vi
     case TypeKind::rotation:
     case TypeKind::vec: {
       ordered_json all = ordered_json::array();
+      // Each component is a JSON number: 1e3 and -0.5 are fine, 0x10 is not.
       for (const std::string& part : split_at_commas(word)) {
         auto component = typed_number(part);
         if (!component) return component;
@@ -218,6 +230,7 @@ std::vector<std::string_view> words_of(std::string_view text) {
   // `depth` counts open brackets and braces, outside quotes.
   int depth = 0;
   bool quoted = false;
+  // A character may end a word only outside quotes and outside brackets.
   for (std::size_t i = 0; i < text.size(); ++i) {
     const char c = text[i];
     if (quoted) {
@@ -243,6 +256,7 @@ std::vector<std::string_view> words_of(std::string_view text) {
 tl::expected<std::size_t, Problem> find_type(const Protocol& protocol, std::string_view name) {
   std::vector<std::string> known;
   known.reserve(protocol.messages.size());
+  // Linear; a protocol has some dozens of types.
   for (const auto& message : protocol.messages) {
     if (message.name == name) return known.size();
     known.push_back(message.name);
@@ -267,6 +281,7 @@ tl::expected<Value, Problem> parse_fields(const Protocol& protocol,
     if (!parsed) return tl::unexpected(fmt::format("{} is not JSON", words[0]));
     json = std::move(*parsed);
   } else {
+    // Word by word; the first error ends it.
     for (const std::string_view word : words) {
       const std::size_t equals = word.find('=');
       const std::string name(word.substr(0, equals));
@@ -295,6 +310,7 @@ tl::expected<Value, Problem> parse_fields(const Protocol& protocol,
       json[name] = std::move(*value);
     }
   }
+  // from_json() names the path of what is wrong inside.
   auto value = from_json(protocol, fields, json);
   if (!value) return value;
   // A value out of range would be moved by the encoder: whoever typed it wants to know.
@@ -321,6 +337,7 @@ std::optional<Problem> out_of_range(const Protocol& protocol, const std::vector<
                                     const Value& value) {
   std::vector<std::byte> memory(bits::bytes_for(schema::size_of(protocol, fields).max_bits) + 16);
   schema::Encoder out{bits::Writer(memory)};
+  // Spans in the order of the bits; the first with a fault is named.
   for (const schema::Span& span : schema::encode_explained(protocol, fields, value, memory, out)) {
     if (!span.fault) continue;
     // The path of a field as a JSON pointer (RFC 6901): a.b[3] is /a/b/3.
@@ -341,6 +358,7 @@ std::optional<Problem> out_of_range(const Protocol& protocol, const std::vector<
 std::string line_text(const Protocol& protocol, const std::vector<Field>& fields,
                       const Value& value) {
   std::string text;
+  // Fields of the game alone have no text.
   for (std::size_t i = 0; i < fields.size(); ++i) {
     if (fields[i].untyped) continue;
     if (!text.empty()) text += ' ';
@@ -382,6 +400,7 @@ std::vector<std::string> completions(const Protocol& protocol, schema::Direction
   const schema::MessageType& message = protocol.messages[*find_type(protocol, words[at])];
   // A name without `=` completes to a field, a name with it to one of the field's values.
   const std::size_t equals = last.find('=');
+  // Names of fields that are not written yet, or values of the field that is being written.
   for (const Field& field : message.fields) {
     if (equals == std::string::npos) {
       const bool used = std::any_of(words.begin(), words.end(), [&](std::string_view word) {
@@ -413,6 +432,7 @@ tl::expected<Condition, Problem> parse_condition(std::string_view text) {
     return tl::unexpected(
         fmt::format("{} is no condition; write FIELD=VALUE, or != < <= > >=", shown(text)));
   }
+  // The first comparison that the text begins with.
   for (const std::string_view comparison : kComparisons) {
     if (!text.substr(at).starts_with(comparison)) continue;
     Condition made{std::string(text.substr(0, at)), std::string(comparison), {}, std::string(text)};
@@ -433,6 +453,7 @@ tl::expected<Condition, Problem> parse_condition(std::string_view text) {
 bool holds(const Condition& condition, const ordered_json& fields) {
   const ordered_json* at = &fields;
   std::string_view rest = condition.path;
+  // One step of the path in each pass. `at` is nullptr once a step leads nowhere.
   while (at != nullptr && !rest.empty()) {
     // A step of the path: a field's name, or an index in brackets.
     const std::size_t end = std::min(rest.find_first_of(".[", 1), rest.size());

@@ -3,6 +3,14 @@
 //
 // The digests of the versions have the last word: where those that both descriptions speak are
 // equal, nothing can break, and where they differ something must (held_to_digests()).
+//
+// Structural diff. Both descriptions are trees; a node of one is paired with the node of the same
+// name in the other, then their parts are compared, depth first. Order matters only where codes
+// are numbered by it.
+// Three outcomes for a change:
+//   harmless     old and new peers agree on every bit of the versions that both speak
+//   needs_since  the change is possible if it begins with a new version
+//   breaks       old peers are refused
 #include "kwind/language/compare.h"
 
 #include <fmt/format.h>
@@ -36,6 +44,7 @@ class Comparison {
   std::vector<Change> changes() {
     head();
     const std::size_t judged = changes_.size();
+    // Each list is walked by items(); what is special to a kind of declaration is in its function.
     items(before_.channels, after_.channels, "", "channel",
           [&](const auto& a, const auto& b, const std::string& where) { channel(a, b, where); });
     items(before_.messages, after_.messages, "", "message",
@@ -63,6 +72,7 @@ class Comparison {
   // State travels in the newest version alone: an older peer cannot leave out what it does not
   // know.
   void judge_state(std::size_t first) {
+    // The listing of the newest version, entities alone: the text that the digest is made of.
     const auto travels = [](const Protocol& protocol) {
       std::string all;
       for (const schema::Listed& listed : schema::listing(protocol, protocol.version)) {
@@ -100,6 +110,7 @@ class Comparison {
   // Name, version and limits of the protocol. A larger version number is harmless, a smaller one
   // not.
   void head() {
+    // Peers compare the name first: another name is another protocol.
     const std::string where = "protocol";
     if (before_.name != after_.name) {
       add(Impact::breaks, where,
@@ -136,6 +147,7 @@ class Comparison {
 
   // Limits decide the bits of refs and peers: they break what uses them, and nothing else.
   void limit(std::string_view what, std::uint32_t a, std::uint32_t b, TypeKind kind) {
+    // A limit that nothing uses has no bits.
     if (a == b) return;
     const bool used = uses(kind) || (kind == TypeKind::ref && !before_.entities.empty());
     add(used ? Impact::breaks : Impact::harmless, "protocol",
@@ -171,6 +183,7 @@ class Comparison {
   // ---- lists of named things ----
 
   // Whether some version that the old description speaks has it.
+  // First_ to last_, at most kMaxVersions.
   bool old_peers_see(const Life& life) const {
     for (std::uint16_t v = first_; v <= last_; ++v) {
       if (life.alive(v)) return true;
@@ -200,6 +213,7 @@ class Comparison {
     // The place, in the new list, of the last item that was found: an item before it has moved.
     std::size_t furthest = 0;
     std::string behind;
+    // Loop over the old list: each item is found in the new one, or is gone.
     for (const Item& old_item : a) {
       const std::string place = joined(where, what, old_item.name);
       const auto found = std::find_if(
@@ -222,6 +236,7 @@ class Comparison {
         harmless(place, fmt::format("it lives {} now", shown(found->life)));
       }
       const auto index = static_cast<std::size_t>(found - b.begin());
+      // Only items that an old peer knows are numbered for it: others move freely.
       if (old_peers_see(old_item.life)) {
         if (index < furthest) {
           add(Impact::breaks, place, fmt::format("it moved before {}", behind),
@@ -233,6 +248,7 @@ class Comparison {
       }
       inner(old_item, *found, place);
     }
+    // Loop over the new list: items that the old one lacks.
     for (const Item& item : b) {
       const bool known = std::any_of(a.begin(), a.end(),
                                      [&](const Item& other) { return other.name == item.name; });
@@ -260,6 +276,7 @@ class Comparison {
           "add a new channel with `since`");
     }
     if (a.high != b.high || a.bulk != b.bulk) harmless(where, "its priority changed");
+    // Channels are named by number on the wire, so their places must agree.
     const auto place = [](const Protocol& protocol, const schema::Channel& channel) {
       return &channel - protocol.channels.data();
     };
@@ -279,6 +296,8 @@ class Comparison {
   // Role, direction, channel, rate and authority are all in the digest: each change of them breaks.
   void message(const schema::MessageType& a, const schema::MessageType& b,
                const std::string& where) {
+    // Message types are numbered, too, and numbers are never used again: a changed message is a
+    // new one.
     const auto changed = [&](const std::string& what, const std::string& from,
                              const std::string& to) {
       add(Impact::breaks, where, fmt::format("its {} changed from {} to {}", what, from, to),
@@ -321,6 +340,8 @@ class Comparison {
 
   // Fields of a record, a message or an entity that travel, then those that do not.
   void fields(const std::vector<Field>& a, const std::vector<Field>& b, const std::string& where) {
+    // First those that travel, paired by name; then local fields, about which both ends need not
+    // agree.
     items(travelling(a), travelling(b), where, "field",
           [&](const Field& old_field, const Field& field, const std::string& place) {
             words(old_field, field, place);
@@ -381,6 +402,7 @@ class Comparison {
                            "their meaning does",
                            a.unit.empty() ? "none" : a.unit, b.unit.empty() ? "none" : b.unit));
     }
+    // The three parts of `follow` as one text: any difference changes predictions at both ends.
     const auto follow = [](const Field& field) {
       return field.words.follow
                  ? fmt::format("{} {} {}/{}", field.words.follow->speed, field.words.follow->along,
@@ -399,6 +421,7 @@ class Comparison {
   // Types are compared by structure, not by name: a renamed record with the same fields is the
   // same.
   void type(const Type& a, const Type& b, const std::string& where) {
+    // Types of different kinds have nothing to compare: the change is reported whole.
     if (a.kind != b.kind) return changed_type(a, b, where);
     switch (a.kind) {
       case TypeKind::enumeration:
@@ -428,6 +451,7 @@ class Comparison {
         if (a.limit != b.limit || a.height != b.height) return changed_type(a, b, where);
         return type(a.element.front(), b.element.front(), where);
       default:
+        // Numbers, texts and the like: their canonical text names all that decides bits.
         if (schema::type_text(before_, a) != schema::type_text(after_, b)) {
           changed_type(a, b, where);
         }
@@ -445,6 +469,7 @@ class Comparison {
   // Named enums are compared once, wherever they are used; those inside a field at their place.
   void options(const Options& a, const Options& b, const std::string& where,
                std::string_view what) {
+    // `seen_` holds pairs: a type that is used twice is reported once.
     const bool shared = a.inside.empty() && b.inside.empty();
     if (shared && !seen_.insert({a.name, b.name}).second) return;
     const std::string place = shared ? b.name : where;
@@ -473,6 +498,7 @@ class Comparison {
     const bool fine = std::all_of(changes_.begin(), changes_.end(), [](const Change& change) {
       return change.impact == Impact::harmless;
     });
+    // The first version whose digests differ proves that some change breaks.
     std::uint16_t differs = 0;
     for (std::uint16_t v = first_; v <= last_ && differs == 0; ++v) {
       if (schema::digest_of(before_, v) != schema::digest_of(after_, v)) differs = v;
@@ -492,7 +518,9 @@ class Comparison {
 
   const Protocol& before_;
   const Protocol& after_;
-  std::uint16_t first_;  // of the versions that both may speak
+  // Versions first_ to last_ are those that both ends may agree on; next_ is the first version
+  // that can hold something new.
+  std::uint16_t first_;
   std::uint16_t last_;
   int next_;
   std::set<std::pair<std::string, std::string>> seen_;

@@ -2,6 +2,12 @@
 // size become pieces, and pieces that stand side by side are gathered until they would exceed 64
 // bits: the reader or writer is then called once for all of them. Whatever has a length, a choice
 // or a version of its own ends the gathering (flush()).
+//
+// Example. A record of `x : int 0..100`, `y : int 0..100` and `label : text up to 8` becomes
+//   out.write(out.integer(Crate::x_range, from.x),
+//             out.integer(Crate::y_range, from.y));
+//   out.text(8, from.label);
+// which is one call for two numbers of 7 bits, and one for the text.
 #include "language/cpp_codec.h"
 
 #include <fmt/format.h>
@@ -26,6 +32,7 @@ std::string choices_name(const Options& options) {
 // The condition under which a field exists in the version that is coded; empty for all versions.
 std::string alive_text(const schema::Life& life, std::string_view codec) {
   std::vector<std::string> parts;
+  // `since` is the first version that has the field, `until` the first one that has it no more.
   if (life.since > 1) parts.push_back(fmt::format("{}.version() >= {}", codec, life.since));
   if (life.until > 0) parts.push_back(fmt::format("{}.version() < {}", codec, life.until));
   return fmt::format("{}", fmt::join(parts, " && "));
@@ -60,6 +67,7 @@ std::string CppCodec::decode(const std::string& owner, const std::vector<Field>&
 // value.
 void CppCodec::fields(const std::string& owner, const std::vector<Field>& all,
                       const std::string& object) {
+  // In the order of the description, the order of the bits.
   for (const Field& field : all) {
     if (field.words.local != schema::Local::no) continue;
     const std::string name = fmt::format("{}.{}", object, cpp_name(field.name));
@@ -91,6 +99,7 @@ void CppCodec::fields(const std::string& owner, const std::vector<Field>& all,
 // record costs no call, and its pieces join those of its neighbours.
 bool CppCodec::expands(const Type& type) const {
   const auto& all = protocol_.records[type.index].fields;
+  // Leaves the small records that are left: numbers, references, enums, vectors and directions.
   for (const Field& field : all) {
     if (!field.life.whole()) return false;
     switch (field.type.kind) {
@@ -130,6 +139,7 @@ void CppCodec::value(const Type& type, const std::string& value, const Range& ra
                               encoding_ ? "out" : "in", value));
     }
     case TypeKind::vec:
+      // Components are leaves: the compiler of the language permits numbers alone.
       for (std::uint32_t i = 0; i < type.limit; ++i) {
         leaf(type.element.front(), fmt::format("{}[{}]", value, i), range);
       }
@@ -148,6 +158,7 @@ void CppCodec::value(const Type& type, const std::string& value, const Range& ra
 // Leaves are collected into pieces of up to 64 bits, which one call of the codec writes or reads.
 void CppCodec::leaf(const Type& type, const std::string& value, const Range& range) {
   const std::string& codec = codec_;
+  // The largest size: pieces are gathered by what they may take.
   const unsigned bits = schema::size_of(protocol_, type, 1).max_bits;
   const auto ranged = [&](std::string_view method) {
     piece(fmt::format("{}.{}({}_range, {})", codec, method, range.prefix, value), bits);
@@ -215,8 +226,11 @@ bool CppCodec::is_pieces(const Type& type) const {
     case TypeKind::f32:
     case TypeKind::f64: return true;
     case TypeKind::enumeration: return protocol_.enums[type.index].lives.empty();
+    // A vector of such leaves is gathered as its components.
     case TypeKind::vec: return is_pieces(type.element.front());
     case TypeKind::record: {
+      // Booleans within a record are bits of its piece; a list of booleans alone is
+      // std::vector<bool>, which has no data().
       const auto& all = protocol_.records[type.index].fields;
       return expands(type) && std::all_of(all.begin(), all.end(), [&](const Field& field) {
                return field.type.kind == TypeKind::boolean || is_pieces(field.type);
@@ -234,6 +248,10 @@ void CppCodec::list_of_pieces(const Type& type, const std::string& value_name, c
   const std::string items = variable("items");
   const std::string index = variable("i");
   const std::string size = variable("size");
+  // Loop of the generated code, with a copy of the codec named `run`:
+  //   auto run = out;
+  //   for (std::size_t i = 0; i < size; ++i) { run.write(...); }
+  //   out = run;
   if (encoding_) {
     line(fmt::format("const std::size_t {} = out.length({}, {}.size());", size, type.limit,
                      value_name));
@@ -262,6 +280,8 @@ void CppCodec::list(const Type& type, const std::string& value_name, const Range
     return close();
   }
   const std::string index = variable("i");
+  // The encoder's length() also bounds the count by the limit: a list that is too long is cut, and
+  // counted.
   if (encoding_) {
     const std::string size = variable("size");
     open(
@@ -285,6 +305,7 @@ void CppCodec::list(const Type& type, const std::string& value_name, const Range
 
 // A bit says whether a value follows.
 void CppCodec::maybe(const Type& type, const std::string& value_name, const Range& range) {
+  // Decoding keeps the storage of a value that is there already.
   if (encoding_) {
     piece(fmt::format("out.boolean({}.has_value())", value_name), 1);
     open(fmt::format("if ({}) {{", value_name));
@@ -307,6 +328,7 @@ void CppCodec::grid(const Type& type, const std::string& value_name, const Range
   std::string count;
   std::string piece;
   std::string back;
+  // The generated lambda receives the index of a cell; encode_grid() runs it in the order of rows.
   const bool named = cell.kind == TypeKind::enumeration || cell.kind == TypeKind::boolean;
   switch (cell.kind) {
     case TypeKind::enumeration: {
@@ -357,6 +379,7 @@ void CppCodec::grid(const Type& type, const std::string& value_name, const Range
 
 // One bit for each flag that the version has.
 void CppCodec::flags(const Options& options, const std::string& value_name) {
+  // In the order of the description. A removed flag is read as not set.
   for (const schema::Option& option : options.options) {
     const std::string flag = fmt::format("{}.{}", value_name, cpp_name(option.name));
     const std::string codec = encoding_ ? "out" : "in";
@@ -409,6 +432,7 @@ void CppCodec::encode_one_of(const Options& options, const std::string& value_na
         fmt::format("if (const std::size_t {0} = kwind::schema::choice_standing_for({1}, "
                     "out.version(), {2}.index()); {0} != {2}.index()) {{",
                     place, choice(options, ""), value_name));
+    // An empty alternative for each case that stands in for another one.
     for (std::size_t i = 0; i < options.options.size(); ++i) {
       const bool stands_in =
           std::any_of(options.options.begin(), options.options.end(), [&](const auto& option) {
@@ -425,6 +449,7 @@ void CppCodec::encode_one_of(const Options& options, const std::string& value_na
         bits::bits_for(options.options.size()));
   flush();
   ++depth_;
+  // Std::get_if for each case that carries something; the others have written all they have.
   for (std::size_t i = 0; i < options.options.size(); ++i) {
     if (carries_nothing(options.options[i])) continue;
     open(fmt::format("if (const auto* {} = std::get_if<{}>(&{})) {{", held, i, object));
@@ -440,6 +465,7 @@ void CppCodec::decode_one_of(const Options& options, const std::string& value_na
   const std::string held = variable("held");
   open(fmt::format("switch (in.choice({})) {{", choice(options, "")));
   ++depth_;
+  // One `case` for each number. Names are those of the description; numbers are their places.
   for (std::size_t i = 0; i < options.options.size(); ++i) {
     const schema::Option& option = options.options[i];
     // The last case is `default`: the decoder has refused codes beyond it already, and compilers

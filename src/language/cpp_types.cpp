@@ -1,5 +1,9 @@
 // The types of a description in C++: names, initial values, constants for ranges, and the headers
 // that a member of the type needs.
+//
+// One function for each question that a generator asks of a type: name(), value(), initial(),
+// range(), headers(). Each is a switch over all kinds, so that a new kind does not compile until
+// all of them have an answer.
 #include "language/cpp_types.h"
 
 #include <fmt/format.h>
@@ -33,6 +37,7 @@ std::string CppTypes::qualified_one_of(const Options& options) {
 
 // The C++ type of a field, as the member is declared.
 std::string CppTypes::name(const Type& type, const std::string& scope) const {
+  // `scope` is the namespace in front of declared names; empty inside the protocol's own.
   const auto element = [&] { return name(type.element.front(), scope); };
   switch (type.kind) {
     case TypeKind::boolean: return "bool";
@@ -53,6 +58,7 @@ std::string CppTypes::name(const Type& type, const std::string& scope) const {
       if (part.kind == TypeKind::integer && !fits_32(part)) {
         return fmt::format("::Eigen::Matrix<std::int64_t, {}, 1>", type.limit);
       }
+      // Eigen's suffixes: i, f and d.
       const char letter = part.kind == TypeKind::integer ? 'i'
                           : part.kind == TypeKind::f32   ? 'f'
                                                          : 'd';
@@ -78,6 +84,7 @@ std::string CppTypes::name(const Type& type, const std::string& scope) const {
 // A literal for a value: the default that a member is initialised with.
 std::string CppTypes::value(const Type& type, const schema::Value& value,
                             const std::string& scope) const {
+  // Kinds without a literal have an empty one.
   switch (type.kind) {
     case TypeKind::boolean: return value.whole != 0 ? "true" : "false";
     case TypeKind::integer: return cpp_whole(value.whole);
@@ -85,6 +92,7 @@ std::string CppTypes::value(const Type& type, const schema::Value& value,
     case TypeKind::peer:
     case TypeKind::tick: return fmt::format("{}", value.whole);
     case TypeKind::f32: {
+      // fmt writes the shortest text that reads back as the same number.
       const std::string text = fmt::format("{}", static_cast<float>(value.real));
       // A whole number needs no suffix: `1F` is no literal.
       return text.find_first_of(".e") == std::string::npos ? text : text + "F";
@@ -132,6 +140,7 @@ std::string CppTypes::initial(const Type& type, const schema::Value& of,
 }
 
 // The type at the bottom of lists, vectors and optional values: ranges are those of the leaf.
+// One range serves all items of a list, and all components of a vector.
 const Type& CppTypes::leaf(const Type& type) {
   return type.element.empty() ? type : leaf(type.element.front());
 }
@@ -177,6 +186,7 @@ void CppTypes::headers(const Type& type, std::set<std::string>& system,
   };
   const auto options = [&](const Options& made) {
     if (made.inside.empty()) declared(made.name);
+    // What the cases carry is part of the variant.
     for (const schema::Option& option : made.options) {
       for (const Type& inner : option.type) headers(inner, system, ours);
     }
@@ -212,6 +222,7 @@ void CppTypes::headers(const Type& type, std::set<std::string>& system,
     case TypeKind::peer:
     case TypeKind::tick: break;
   }
+  // Elements need their headers, too.
   for (const Type& inner : type.element) headers(inner, system, ours);
 }
 

@@ -1,5 +1,9 @@
 // Defaults and words of entity fields. A default is held to the type as a value on the wire would
 // be: what it would be moved to is refused, with the nearest value that fits.
+//
+// Semantic checks of the words behind a field's type: `=`, `at spawn`, `owner only`, `smooth`,
+// `follow`, `server local` and `client local`. Each word that does not fit is reported at its own
+// place, with what to write instead.
 #include "language/field_words.h"
 
 #include <fmt/format.h>
@@ -40,6 +44,7 @@ bool take_name(const std::vector<schema::Option>& options, const Token& place, s
 constexpr std::uint64_t kMaxFollowedSteps = 65536;
 
 // Whether a value moves without jumps, so that there is something between two of them.
+// Interpolation needs values in between: a count, a name or a text has none.
 bool continuous(const schema::Protocol& protocol, const Type& type) {
   switch (type.kind) {
     case TypeKind::real:
@@ -82,6 +87,8 @@ namespace {
 
 // Numerator and denominator may each have more digits than a double: rounded once, not twice.
 double nearest_double(const Number& number) {
+  // Divides the tens out. A denominator that is a power of ten is a decimal fraction, which
+  // from_chars rounds correctly.
   int digits = 0;
   std::int64_t den = number.den;
   for (; den % 10 == 0; den /= 10) ++digits;
@@ -132,6 +139,7 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
       // The encoder would move the value to the nearest step: the description must state what
       // travels.
       const auto index = type.real.index_of(value);
+      // Invariant: value_of(index_of(v)) == v for each default.
       const double nearest_value = type.real.value_of(index.index);
       if (!is_number || !index.in_range || nearest_value != value) {
         return refuse(fmt::format("the default must be a value of the range; {} is the nearest",
@@ -155,6 +163,7 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
     case TypeKind::f64:
       if (!is_number) return refuse("the default must be a number");
       to.real = nearest_double(syntax.number);
+      // A 32-bit float is exact only if it was rounded to 32 bits.
       if (type.kind == TypeKind::f32) to.real = static_cast<double>(static_cast<float>(to.real));
       return to;
     case TypeKind::enumeration:
@@ -164,6 +173,7 @@ std::optional<schema::Value> default_of(const schema::Protocol& protocol,
       return to;
     case TypeKind::text: {
       if (place.kind != TokenKind::string) return refuse("the default of a text stands in quotes");
+      // The token has its quotes.
       const std::string_view text = place.text.substr(1, place.text.size() - 2);
       if (valid_utf8_prefix(text, type.limit) != text.size() ||
           text.find('\\') != std::string_view::npos) {
@@ -198,11 +208,13 @@ void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& rep
   words.owner_only = syntax.owner_only.has_value();
   words.smooth = syntax.smooth.has_value();
   words.local = syntax.side;
+  // Local fields exclude all words that concern the wire.
   if (syntax.local && (words.at_spawn || words.owner_only || words.smooth || syntax.follow)) {
     reporter.error(*syntax.local, "a local field never travels, so it has no other word");
   } else if (syntax.local && !field.life.whole()) {
     reporter.error(*syntax.local, "a local field never travels, so versions do not matter to it");
   }
+  // A field that never changes needs no prediction.
   if (words.at_spawn && (words.smooth || syntax.follow)) {
     reporter.error(*syntax.at_spawn, "what travels at spawn only does not move afterwards");
   }
@@ -232,6 +244,7 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
     return std::find_if(fields.begin(), fields.end(),
                         [&](const auto& f) { return f.name == name; });
   };
+  // Both ends extrapolate, so the client must have the other fields as well.
   // Looks up the field that `follow` names, and reports it if it is missing, is not sent to
   // clients, or has a type that `right` rejects.
   const auto other = [&](const Token& place, auto right, std::string_view what) {
@@ -250,6 +263,7 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
       reporter.error(place, fmt::format("`{}` is not {}", place.text, what));
     }
   };
+  // Each field with `smooth` or `follow`.
   for (const FieldSyntax& field : syntax) {
     const auto made = find(field.name.text);
     if (made == fields.end()) continue;

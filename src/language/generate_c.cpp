@@ -1,5 +1,12 @@
 // C structs with room for the most that each field can hold, and tables that say where each field
 // lies. What is not a plain number becomes a struct of its own, written before the one that has it.
+//
+// C has no lists, options or variants. Each becomes a struct of fixed size:
+//   list     { uint32_t count; T items[N]; }      maybe   { uint8_t present; T value; }
+//   text     { uint32_t size; char bytes[N+1]; }  one of  { int32_t which; union { ... } as; }
+// A table of kwind_member rows beside each struct says name, kind, offset, limit and stride of
+// each member; src/c/layout.cpp reads it to convert between structs and values. Both are plain
+// data: a C compiler needs no generated functions.
 #include "kwind/language/generate_c.h"
 
 #include <fmt/format.h>
@@ -48,6 +55,7 @@ std::string c_name(std::string_view name) {
 
 // Neither an end of the comment nor a line splice may come out of a doc comment.
 std::string c_comment(std::string_view text, std::string_view indent) {
+  // Line by line, so that each line is a comment of its own.
   std::string out;
   while (!text.empty()) {
     const std::size_t end = text.find('\n');
@@ -81,6 +89,7 @@ class CHeader {
       : source_(source), protocol_(source.protocol), prefix_(prefix_of(protocol_.name)) {}
 
   // The whole header, or the sentence why there can be none.
+  // Order: what a struct needs stands before it, as C demands.
   tl::expected<GeneratedFile, std::string> whole() {
     take_names();
     head();
@@ -91,6 +100,7 @@ class CHeader {
       if (options.options.size() > 0) case_names(options);
     }
     for (std::size_t i = 0; i < protocol_.records.size(); ++i) record(i);
+    // Replies and refusals are records under names of their own.
     for (const auto& message : protocol_.messages) {
       if (message.role == schema::MessageRole::answer) continue;  // their replies are records
       structure(message.name, message.fields, message.doc);
@@ -116,6 +126,7 @@ class CHeader {
     constants_ = {upper(prefix_) + "_C_H", upper(prefix_) + "_SOURCE_COUNT"};
     const auto declare = [&](const std::string& declared) {
       std::string name = fmt::format("{}_{}", prefix_, snake_case(declared));
+      // A name must be free with each of its suffixes, since the tables are named by suffix.
       while (names_.contains(name) || names_.contains(name + "_members") ||
              names_.contains(name + "_layout")) {
         name += '_';
@@ -150,6 +161,7 @@ class CHeader {
   void sources() {
     const std::string& first = source_.files[0].name;
     const std::size_t folder = first.rfind('/') == std::string::npos ? 0 : first.rfind('/') + 1;
+    // Each file of the description as an array of characters.
     for (std::size_t i = 0; i < source_.files.size(); ++i) {
       line("static const char {}_text_{}[] =\n{};\n", prefix_, i, literal(source_.files[i].text));
     }
@@ -167,6 +179,7 @@ class CHeader {
   static std::string literal(std::string_view text) {
     constexpr std::size_t kLongestLiteral = 4000;
     std::string out;
+    // One literal for each line of the text, so that the header reads like the description.
     if (text.size() <= kLongestLiteral) {
       while (!text.empty()) {
         const std::size_t end = std::min(text.find('\n'), text.size() - 1) + 1;
@@ -180,6 +193,7 @@ class CHeader {
       return out.empty() ? "    \"\"" : out;
     }
     out = "    {";
+    // 24 bytes a line. char may be signed: values are written as the compiler will store them.
     for (std::size_t i = 0; i < text.size(); ++i) {
       if (i % 24 == 0) out += "\n     ";
       out += fmt::format("{},", int{static_cast<signed char>(text[i])});
@@ -206,6 +220,7 @@ class CHeader {
     text_ += c_comment(options.doc, "");
     const std::string prefix = options_name(options);
     line("enum {{");
+    // Numbers are the places in the description, as the library numbers values.
     for (std::size_t i = 0; i < options.options.size(); ++i) {
       line("  {} = {},", constant(prefix, options.options[i].name), i);
     }
@@ -240,6 +255,7 @@ class CHeader {
 
   // Structs are written once, inner ones first.
   const Made& record(std::size_t index) {
+    // Resized first: references into the vector stay valid while inner records are made.
     records_.resize(protocol_.records.size());
     Made& made = records_[index];
     if (made.type.empty()) {
@@ -255,6 +271,7 @@ class CHeader {
     const std::string& name = structs_.at(std::string(declared));
     std::vector<Written> written;
     std::vector<const Field*> kept;
+    // First the structs of the fields, which write themselves to text_, then the struct itself.
     for (const Field& field : fields) {
       if (field.words.local != schema::Local::no) continue;
       kept.push_back(&field);
@@ -266,6 +283,7 @@ class CHeader {
     for (std::size_t i = 0; i < kept.size(); ++i) {
       if (!kept[i]->doc.empty()) text_ += c_comment(kept[i]->doc, "  ");
       line("  {} {}{};", written[i].type, c_name(kept[i]->name), written[i].array);
+      // 8 bytes for padding: an upper bound is enough to hold the limit.
       bytes += written[i].bytes + 8;
     }
     if (kept.empty()) line("  uint8_t nothing; /* C has no empty structs */");
@@ -280,6 +298,7 @@ class CHeader {
     if (!kept.empty()) {
       members = name + "_members";
       line("static const kwind_member {}[] = {{", members);
+      // The table, in the order of the members.
       for (std::size_t i = 0; i < kept.size(); ++i) {
         const std::string offset = fmt::format("offsetof({}, {})", name, c_name(kept[i]->name));
         line("    {},", member(kept[i]->name, written[i], offset));
@@ -311,6 +330,7 @@ class CHeader {
   static Written integer(std::int64_t lo, std::uint64_t hi) {
     Written made;
     const bool is_signed = lo < 0;
+    // 8, 16, 32, then 64 bits; the last one always fits.
     for (const unsigned width : {1U, 2U, 4U, 8U}) {
       made.width = width;
       const unsigned bits = width * 8 - (is_signed ? 1 : 0);
@@ -385,6 +405,7 @@ class CHeader {
   // A fixed number of items.
   Written array(const Type& type, std::uint64_t count, const std::string& path) {
     // An array of arrays has no type of its own: what is inside stands in a struct.
+    // C: an array of arrays has no name for its inner part.
     const Written inside = boxed(write(type.element.front(), path + "_item"), path);
     Written made = plain(inside.type.c_str(), "KWIND_MEMBER_ARRAY", inside.bytes * count);
     made.array = fmt::format("[{}]", count);
@@ -445,6 +466,7 @@ class CHeader {
   Written one_of(const Options& options, const std::string& path) {
     std::vector<Written> cases;
     std::uint64_t bytes = 0;
+    // The type of each case; the union takes the largest.
     for (const schema::Option& option : options.options) {
       cases.push_back(option.type.empty()
                           ? plain("", "KWIND_MEMBER_NOTHING", 0)
@@ -467,6 +489,7 @@ class CHeader {
     line("}} {};\n", name);
     const std::string table = name_for(path + "_cases");
     line("static const kwind_member {}[] = {{", table);
+    // The table of cases, whose values lie at the beginning of the union.
     for (std::size_t i = 0; i < cases.size(); ++i) {
       line("    {},", member(options.options[i].name, cases[i], "0"));
     }

@@ -4,6 +4,9 @@
 //
 // Order: a struct needs the complete types of its members, so each header includes those of the
 // records and enums that it names; entities are only referred to, and declared ahead.
+//
+// The text of each header is collected by CppHeader, which also collects its includes: a part of
+// the generator that names a type says which header the type needs (need()).
 #include "kwind/language/generate_cpp.h"
 
 #include <fmt/format.h>
@@ -71,6 +74,7 @@ class Generator {
       alone(entity.name, [&] { entity_text(entity, kind); });
     }
     whole();
+    // Server and client headers add the local fields of their side.
     for (const schema::Local side : {schema::Local::server, schema::Local::client}) {
       side_header(side);
     }
@@ -104,6 +108,11 @@ class Generator {
   }
 
   // ---- structs ----
+  // Example of what follows for `record Spot { x : int 0..100 }`:
+  //   struct Spot {
+  //     static constexpr kwind::bits::IntRange x_range{0, 100};
+  //     std::int32_t x = 0;  // int 0..100, 7 bits
+  //   };
 
   // A struct in a struct has no default values before the outer one is complete, which a `maybe` of
   // it would need.
@@ -151,6 +160,7 @@ class Generator {
   void struct_text(const std::string& name, const std::vector<Field>& fields, Of what) {
     header_->system("<span>");
     line("struct {} {{", name);
+    // Types inside come first: members name them.
     inside_text(name);
     for (const Field& field : fields) {
       if (field.words.local == schema::Local::no) member_text(field);
@@ -253,6 +263,7 @@ class Generator {
 
   // A record: types that it needs, its size as a comment, the struct, its codec.
   void record_text(const schema::Record& record) {
+    // Entities that the record refers to are declared, not included.
     for (const Field& field : record.fields) forward(field.type);
     const std::string size = size_text(schema::size_of(protocol_, record.fields));
     outside_text(record.name);
@@ -313,6 +324,7 @@ class Generator {
       line("struct {};", protocol_.entities[type.index].name);
     } else if (type.kind == TypeKind::one_of) {
       for (const auto& option : protocol_.one_ofs[type.index].options) {
+        // A list of references needs the declaration as well.
         for (const Type& inner : option.type) forward(inner);
       }
     }
@@ -381,6 +393,7 @@ class Generator {
       return body;
     }
     std::string made = "  {\n";
+    // Indents each line of the body.
     for (std::size_t at = 0; at < body.size();) {
       const std::size_t end = body.find('\n', at);
       const std::string text = body.substr(at, end - at);
@@ -411,6 +424,7 @@ class Generator {
     CppHeader header(source_);
     header_ = &header;
     header.system("<array>");
+    // Includes of all headers made so far.
     for (const GeneratedFile& file : files_) header.ours(fmt::format("\"{}\"", file.path));
     line("namespace tables {{");
     line("inline constexpr std::array<kwind::schema::ChannelInfo, {}> channels = {{{{",
@@ -477,6 +491,7 @@ class Generator {
     const std::uint16_t oldest = schema::oldest_version(protocol_);
     line("inline constexpr std::array<kwind::schema::VersionInfo, {}> versions = {{{{",
          protocol_.version - oldest + 1);
+    // Newest first, as the handshake offers them.
     for (std::uint16_t version = protocol_.version; version >= oldest; --version) {
       std::vector<std::string> digest;
       for (const std::byte byte : schema::digest_of(protocol_, version)) {
@@ -509,6 +524,7 @@ class Generator {
     CppHeader header(source_);
     header_ = &header;
     header.ours(fmt::format("\"{}.h\"", protocol_.name));
+    // Entities without local fields are the same on both sides.
     for (const schema::Entity& entity : protocol_.entities) {
       if (!has_local(entity)) {
         line("using ::{}::{};\n", space_, entity.name);

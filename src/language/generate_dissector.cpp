@@ -1,5 +1,8 @@
 // A plugin in the Lua interface of the packet analyser: the description as a table, followed by
 // the text of dissector.lua, which reads it.
+//
+// Lua tables with the same structure as schema::Protocol. The reader in dissector.lua is fixed: a
+// change of a description changes data, never code.
 #include <fmt/format.h>
 
 #include "dissector_text.h"
@@ -15,6 +18,7 @@ using schema::TypeKind;
 // A Lua string literal.
 std::string quoted(std::string_view text) {
   std::string out = "\"";
+  // Lua escapes control characters by three decimal digits.
   for (const char c : text) {
     if (c == '"' || c == '\\') out += '\\';
     if (static_cast<unsigned char>(c) < 0x20) {
@@ -35,6 +39,7 @@ std::string integer(const bits::IntRange& range) {
   if (range.lo >= INT32_MIN && range.hi <= INT32_MAX) {
     return fmt::format("lo = {}, last = {}, bits = {}", range.lo, range.last_index(), range.bits());
   }
+  // The two's complement bits of `lo`, since Lua's bit operations are of 32 bits.
   const auto lo = static_cast<std::uint64_t>(range.lo);
   const std::uint64_t last = range.last_index();
   return fmt::format("bits = {}, wide = {{ {}, {} }}, most = {{ {}, {} }}", range.bits(),
@@ -54,6 +59,7 @@ std::string type_table(const Type& type) {
     return fmt::format("kind = \"{}\", limit = {}", kind, type.limit);
   };
   const auto indexed = [&](std::string_view kind) {
+    // Lua counts from 1.
     return fmt::format("kind = \"{}\", index = {}", kind, type.index + 1);
   };
   const auto body = [&]() -> std::string {
@@ -101,6 +107,7 @@ std::string type_table(const Type& type) {
 // Fields that travel, in their order.
 std::string field_tables(const std::vector<schema::Field>& fields, std::string_view indent) {
   std::string out;
+  // In the order of the bits.
   for (const schema::Field& field : fields) {
     if (field.words.local != schema::Local::no) continue;  // never travels
     out += fmt::format("{}{{ name = {}, {}, {}type = {} }},\n", indent, quoted(field.name),
@@ -114,6 +121,7 @@ std::string field_tables(const std::vector<schema::Field>& fields, std::string_v
 // Names of enums, flags and choices by number.
 std::string option_tables(std::string_view name, const std::vector<schema::Options>& all) {
   std::string out = fmt::format("local {} = {{\n", name);
+  // By number: option i of table n.
   for (const schema::Options& options : all) {
     out += fmt::format("  {{  -- {}\n", options.name);
     for (const schema::Option& option : options.options) {
@@ -139,6 +147,7 @@ std::string generate_dissector(const Protocol& protocol, std::string_view source
   out += option_tables("flags", protocol.flags);
   out += option_tables("one_ofs", protocol.one_ofs);
   out += "local records = {\n";
+  // The order of the description, to which the indices refer.
   for (const schema::Record& record : protocol.records) {
     out += fmt::format("  {{  -- {}\n{}  }},\n", record.name, field_tables(record.fields, "    "));
   }
@@ -151,6 +160,7 @@ std::string generate_dissector(const Protocol& protocol, std::string_view source
   out += "  },\n  messages = {\n";
   for (const schema::MessageType& message : protocol.messages) {
     using schema::Direction;
+    // `up` and `down` say in which directions the message may be seen.
     out += fmt::format(
         "    {{ name = {}, {}, channel = {}, up = {}, down = {}, asks = {}, fields = {{\n{}    }} "
         "}},\n",

@@ -1,6 +1,10 @@
 // Pages of a protocol in HTML and Markdown: for each declaration its direction, its bits as a
 // drawing and a table of its fields. Whatever a comment says is escaped; a page never runs what it
 // shows.
+//
+// Both pages have the same parts in the same order, and share the functions that make texts of
+// them; only the markup differs. The drawings are those of layout.cpp: in HTML as SVG, in Markdown
+// as characters (the form that RFCs use for packets).
 #include "kwind/language/generate_doc.h"
 
 #include <fmt/format.h>
@@ -23,6 +27,7 @@ constexpr std::string_view kTags = "&<";  // what would begin one in Markdown
 // `which` of these characters are written as HTML has them.
 std::string escaped(std::string_view text, std::string_view which = kMarkup) {
   std::string out;
+  // Character by character; the rest passes unchanged, UTF-8 as well.
   for (const char c : text) {
     if (which.find(c) == std::string_view::npos) {
       out += c;
@@ -35,6 +40,7 @@ std::string escaped(std::string_view text, std::string_view which = kMarkup) {
 
 // "7 bytes" or "3 to 90 bytes, typically 12".
 std::string bytes_text(const schema::Size& size) {
+  // Bytes on the wire, rounded up as the encoder does.
   const std::size_t min = bits::bytes_for(size.min_bits);
   const std::size_t max = bits::bytes_for(size.max_bits);
   return min == max ? fmt::format("{} byte{}", max, max == 1 ? "" : "s")
@@ -44,6 +50,7 @@ std::string bytes_text(const schema::Size& size) {
 
 // How a message travels, in one sentence.
 std::string direction_text(const Protocol& protocol, const schema::MessageType& message) {
+  // Delivery and channel first: they decide what the application must expect.
   const auto& channel = protocol.channels[message.channel];
   std::string out = fmt::format("{}, {} on channel {}", name_of(message.direction),
                                 name_of(channel.delivery), channel.name);
@@ -59,8 +66,9 @@ std::string direction_text(const Protocol& protocol, const schema::MessageType& 
 
 // How changes of an entity travel.
 std::string rate_text(const schema::Entity& entity) {
+  // The words of the description's own syntax, in its order.
   const std::string rate = entity.at_most_per_second > 0
-                               ? fmt::format(", told at most {}/s", entity.at_most_per_second)
+                               ? fmt::format(", sent at most {}/s", entity.at_most_per_second)
                                : "";
   const std::string freshness = entity.freshness == schema::Freshness::usual
                                     ? ""
@@ -81,6 +89,7 @@ std::string channel_words(const schema::Channel& channel) {
 // A value or flag with its versions, its stand-in where a version lacks it, and its comment.
 std::string option_text(const schema::Options& options, std::size_t place, bool stand_ins) {
   const schema::Option& option = options.options[place];
+  // Versions and stand-ins in parentheses, then the comment.
   std::vector<std::string> more;
   if (!option.life.whole()) more.push_back(schema::life_text(option.life));
   // A flag that a version lacks is not set there.
@@ -93,6 +102,7 @@ std::string option_text(const schema::Options& options, std::size_t place, bool 
 // Names with their numbers and lives.
 std::string options_text(const schema::Options& options, bool stand_ins) {
   std::vector<std::string> all;
+  // In the order of the numbers.
   for (std::size_t i = 0; i < options.options.size(); ++i)
     all.push_back(option_text(options, i, stand_ins));
   return fmt::format("{}", fmt::join(all, ", "));
@@ -100,6 +110,7 @@ std::string options_text(const schema::Options& options, bool stand_ins) {
 
 // Default, words and life of a field.
 std::string words_text(const Protocol& protocol, const Field& field) {
+  // Words in the order in which a description has them.
   std::vector<std::string> words;
   if (field.written_default) {
     words.push_back("default " + schema::value_text(protocol, field.type, *field.written_default));
@@ -158,6 +169,7 @@ std::string drawing(const std::vector<LayoutCell>& cells) {
     out += fmt::format("<text class=at x=\"{}\" y=\"14\">{}</text>", bit * kBitWidth + 2, bit);
   }
   out += '\n';
+  // One rectangle for each part of a field within a row of 32 bits.
   for (const LayoutCell& cell : cells) {
     const auto x = cell.first * kBitWidth;
     const auto y = kHead + static_cast<int>(cell.row) * kRowHeight;
@@ -193,11 +205,13 @@ std::string characters(const std::vector<LayoutCell>& cells) {
   if (cells.empty()) return "    (no bits: that it comes is all it says)\n";
   out += edge;
   std::size_t next = 0;
+  // Rows of 32 bits; a field that is wider than the rest of a row continues in the next.
   for (std::size_t row = 0; row <= cells.back().row; ++row) {
     // Two characters a bit, and one for the right edge.
     std::string line(2 * kRowBits + 1, ' ');
     line.front() = '|';
     std::size_t end = 0;
+    // The cells of this row.
     for (; next < cells.size() && cells[next].row == row; ++next) {
       const LayoutCell& cell = cells[next];
       std::string name = cell.starts ? cell.path : "...";
@@ -276,6 +290,7 @@ class Html {
     out_ += "<nav>";
     // Names of declarations are unique, so they serve as anchors.
     const auto links = [&](const auto& all) {
+      // Messages, entities and records are linked alike.
       for (const auto& each : all) {
         out_ += fmt::format("<a href=\"#{0}\">{0}</a> ", escaped(each.name));
       }
@@ -289,6 +304,7 @@ class Html {
   // Each version that is spoken, with its digest.
   void versions() {
     out_ += "<h2 id=\"versions\">Versions</h2>\n<table><tr><th>version</th><th>digest</th></tr>\n";
+    // Newest first: readers look for the version that they build.
     for (std::uint16_t v = protocol_.version; v >= schema::oldest_version(protocol_); --v) {
       out_ += fmt::format("<tr><td>{}</td><td><code>{}</code></td></tr>\n", v,
                           to_hex(schema::digest_of(protocol_, v), 16));
@@ -316,6 +332,7 @@ class Html {
   void section(std::string_view title, const std::vector<Declaration>& all, const Way& way) {
     if (all.empty()) return;
     out_ += fmt::format("<h2>{}</h2>\n", title);
+    // One heading for each declaration, with an anchor of its name.
     for (const Declaration& each : all) {
       const schema::Size size = schema::size_of(protocol_, each.fields);
       out_ += fmt::format("<h3 id=\"{0}\">{0}</h3>\n", escaped(each.name));
@@ -332,6 +349,7 @@ class Html {
   void table(const std::vector<Field>& fields) {
     if (fields.empty()) return;
     out_ += "<table><tr><th>field</th><th>type</th><th>bits</th><th></th></tr>\n";
+    // Local fields are listed, too, without bits.
     for (const Field& field : fields) {
       if (field.words.local != schema::Local::no) {
         out_ += fmt::format(
@@ -354,6 +372,7 @@ class Html {
   // Named enums, flags and choices.
   void names(std::string_view title, const std::vector<schema::Options>& all, bool stand_ins) {
     std::string rows;
+    // Enums that are written inside a field are shown in that field's row.
     for (const auto& made : all) {
       if (!made.inside.empty()) continue;
       rows += fmt::format("<tr><td>{}</td><td>{}</td><td>{}</td></tr>\n", escaped(made.name),

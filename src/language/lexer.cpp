@@ -1,4 +1,8 @@
 // Splits text into words, numbers, strings, symbols and comments, in one pass from left to right.
+//
+// A hand-written scanner (longest match). Tokens are views of the text, which must outlive them;
+// line and column count bytes from 1. A byte that begins no token becomes a token of the kind
+// `bad`, so that the parser sees where it stood.
 #include "language/lexer.h"
 
 #include <fmt/format.h>
@@ -9,6 +13,7 @@ namespace kwind::language {
 namespace {
 
 bool is_letter(char c) {
+  // ASCII alone: names become identifiers of C++, C and TypeScript.
   return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '_';
 }
 bool is_digit(char c) {
@@ -21,6 +26,7 @@ bool is_blank(char c) {
 // Length of the token at the front: the longest that fits.
 std::size_t token_length(std::string_view rest) {
   const auto run = [&](std::size_t from, auto accept) {
+    // Invariant: [0, from) is part of the token.
     while (from < rest.size() && accept(rest[from])) ++from;
     return from;
   };
@@ -34,6 +40,7 @@ std::size_t token_length(std::string_view rest) {
     return whole;
   }
   if (rest[0] == '"') {
+    // A text ends on its line: a forgotten quote costs one line, not the file.
     const std::size_t end = rest.find_first_of("\"\n", 1);
     return end == std::string_view::npos || rest[end] == '\n' ? 0 : end + 1;
   }
@@ -46,6 +53,7 @@ std::size_t token_length(std::string_view rest) {
 std::size_t bad_length(std::string_view rest) {
   if (rest[0] == '"') return std::min(rest.find('\n'), rest.size());
   std::size_t length = 1;
+  // Up to where something begins that can be read again.
   while (length < rest.size() && rest[length] != '\n' && !is_blank(rest[length]) &&
          rest[length] != '#' && rest[length] != '"' && token_length(rest.substr(length)) == 0) {
     ++length;
@@ -80,6 +88,7 @@ Tokens tokenize(std::string_view text, std::uint16_t file, std::vector<Diagnosti
   std::size_t line_start = 0;
   bool first_on_line = true;
   std::size_t at = text.starts_with("\xef\xbb\xbf") ? 3 : 0;  // a byte order mark is harmless
+  // Each pass consumes at least one byte.
   while (at < text.size()) {
     const char c = text[at];
     if (c == '\n') {
@@ -129,6 +138,7 @@ std::string doc_comment(const std::vector<Comment>& comments, const Token& first
     return found != comments.end() && found->line == line ? &*found : nullptr;
   };
   std::uint32_t top = first.line;
+  // Lines directly above that have nothing but a comment.
   while (first.first_on_line && top > 1) {
     const Comment* above = at(top - 1);
     if (above == nullptr || !above->alone) break;

@@ -1,5 +1,11 @@
 // Recursive descent over the tokens. After an error it goes on at the next field or declaration, so
 // that one slip does not hide the others.
+//
+// Grammar: docs/schema-language.md, section "Grammar". One token of lookahead decides, two where a
+// field's name may be a word of the language. Types are read by the base class (type_parser.cpp).
+// Errors: a function that cannot continue throws Recover, which carries nothing: the error has
+// been reported. The loops of file() and fields() catch it and skip to a place where a declaration
+// or a field begins (panic mode, as in the textbook on compilers).
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -11,6 +17,7 @@
 namespace kwind::language {
 namespace {
 
+// A chain of includes this long is a mistake, and bounds the depth of recursion.
 constexpr int kDeepestInclude = 16;
 
 bool contains(const std::vector<std::string>& words, std::string_view word) {
@@ -42,6 +49,7 @@ class Parser : private TypeParser {
   // Declaration by declaration. After an error parsing goes on with the next declaration, so that
   // one run reports several errors.
   void file() {
+    // Each pass consumes at least one token, so it ends.
     while (!at_end() && errors().size() < kMaxErrors) {
       const std::size_t start = place();
       try {
@@ -61,12 +69,15 @@ class Parser : private TypeParser {
   // The first word decides; each kind of declaration has a function of its own.
   void declaration() {
     const Token start = peek();
+    // Numbers and punctuation begin no declaration.
     if (start.kind != TokenKind::word) stop_expected("a declaration");
     if (!contains(declaration_words(), start.text)) {
       stop_unknown(start, "the start of a declaration", declaration_words());
     }
     next();
     begin_declaration(start);
+    // Where the declarations of the first file begin: the formatter keeps them apart by blank
+    // lines.
     if (file_ == 0) made().starts.push_back(place() - 1);
     if (start.text == "protocol") return protocol(start);
     if (!reading_.seen_protocol && !reading_.part) {
@@ -117,6 +128,7 @@ class Parser : private TypeParser {
     next();
     auto& files = reading_.files;
     const std::string path = beside(files[file_]->name, name.text.substr(1, name.text.size() - 2));
+    // A file that is included twice is read once: descriptions need no guards.
     for (const auto& file : files) {
       if (file->name == path) return;  // once is enough
     }
@@ -130,6 +142,7 @@ class Parser : private TypeParser {
                                       "file",
                                       path));
     }
+    // The limit holds for all files together: a small file cannot pull in a large tree.
     std::size_t bytes = text->size();
     for (const auto& file : files) bytes += file->text.size();
     if (bytes > kMaxFileBytes) {
@@ -184,6 +197,7 @@ class Parser : private TypeParser {
                       : delivery.text == "sequenced" ? Delivery::sequenced
                       : delivery.text == "reliable"  ? Delivery::reliable
                                                      : Delivery::ordered;
+    // Words of a channel stand on its line. A word that begins the next declaration ends them.
     while (!at_end() && !peek().first_on_line && !starts_declaration(false)) {
       static const std::vector<std::string> kWords = {"repeat", "priority", "bulk", "since",
                                                       "until"};
@@ -215,6 +229,7 @@ class Parser : private TypeParser {
     try {
       message_head(syntax);
     } catch (const Recover&) {  // its fields may hold further errors
+      // The braces are looked for, so that the fields are read even if the head is wrong.
       syntax.whole = false;
       while (!is("{") && !at_end() && !starts_declaration()) next();
       if (!is("{")) throw;
@@ -227,6 +242,7 @@ class Parser : private TypeParser {
 
   // `reply { ... }`, and `refuse { ... }` if the server may refuse.
   void answer(MessageSyntax& syntax) {
+    // A request without a reply would never end.
     if (!accept("reply")) {
       syntax.whole = false;
       stop_expected("`reply { ... }` behind the fields of the request");
@@ -282,7 +298,7 @@ class Parser : private TypeParser {
       const Token clause = peek();
       if (accept("at")) {
         if (syntax.at_most.written()) said_twice(clause);
-        syntax.at_most = rate("how often a second its changes are told");
+        syntax.at_most = rate("how often a second its changes are sent");
       } else if (accept("urgent") || accept("lazy")) {
         if (syntax.freshness.text == clause.text) said_twice(clause);
         if (!syntax.freshness.text.empty() && syntax.freshness.text != clause.text) {
@@ -306,6 +322,7 @@ class Parser : private TypeParser {
     std::vector<FieldSyntax> all;
     const Token open = peek();
     expect("{");
+    // Each pass reads a field, or skips to the next one, or ends at the brace.
     while (!is("}")) {
       if (at_end() || starts_declaration()) {
         report(open, "this `{` is never closed");
@@ -327,12 +344,14 @@ class Parser : private TypeParser {
     syntax.name = value_name("the name of a field or `}`");
     const Token first = last();
     expect(":");
+    // `client` and `server` are names of types nowhere else.
     if ((is("client") || is("server")) && peek(1).text == "local") {
       // of a type that only game code knows
     } else {
       syntax.type = type();
       if (accept("=")) syntax.initial = initial();
     }
+    // Words of a field end with a comma, a brace or the line.
     while (!is(",") && !is("}") && !at_end() && !peek().first_on_line) field_word(syntax);
     accept(",");
     syntax.doc = doc_of_part(first);
@@ -358,6 +377,7 @@ class Parser : private TypeParser {
   void field_word(FieldSyntax& syntax) {
     static const std::vector<std::string> kWords = {"at",     "owner",  "server", "client",
                                                     "smooth", "follow", "since",  "until"};
+    // Two words each: the second one is checked at once, since the first alone means nothing.
     const Token first = peek();
     if (first.kind != TokenKind::word) {
       stop(first, fmt::format("{} does not belong here; fields are separated by commas or new "
@@ -413,6 +433,7 @@ class Parser : private TypeParser {
   void skip_to_field() {
     begin_type();
     int braces = 0;  // of a type that went wrong
+    // Braces of a type that went wrong are counted, so that the search stays within this body.
     while (!at_end() && !starts_declaration()) {
       if (is("{")) ++braces;
       if (is("}") && braces-- == 0) return;

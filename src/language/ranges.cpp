@@ -1,5 +1,9 @@
 // Numeric types, by exact fractions: a range must be a whole number of steps, and an error offers
 // the nearest step that divides it. Nothing is rounded before the bits are counted.
+//
+// Law: for each range that this file accepts, index_of and value_of are exact in double
+// arithmetic. Hence the limit of 50 bits: 53 bits of a double, less one for the half that rounding
+// adds, less two for sums.
 #include "language/ranges.h"
 
 #include <fmt/format.h>
@@ -33,6 +37,7 @@ void hint_bit(const TypeSyntax& syntax, std::uint64_t count, unsigned bits, Repo
 
 // A step near `step` / `common` that divides `span` / `common`: a round one if one is near, else
 // the nearest of all.
+// Closeness on a logarithmic scale: 1/2 and 2 are equally far from 1.
 std::string dividing_step(std::int64_t span, std::int64_t step, std::int64_t common) {
   const double wanted = static_cast<double>(step) / static_cast<double>(common);
   double best = 0.35;  // as a logarithm: a factor of 1.4
@@ -47,11 +52,13 @@ std::string dividing_step(std::int64_t span, std::int64_t step, std::int64_t com
     }
   };
   std::int64_t power = 1;
+  // Powers of two first, which hardware and people divide by easily.
   for (int k = 0; k <= 20; ++k, power *= 2) {
     offer(1, power, k == 0 ? "1" : fmt::format("1/{}", power));
     offer(power, 1, fmt::format("{}", power));
   }
   power = 1;
+  // Then 1, 2 and 5 by powers of ten.
   for (int k = 0; k <= 6; ++k, power *= 10) {
     for (const std::int64_t digit : {1, 2, 5}) {
       offer(digit, power,
@@ -81,6 +88,7 @@ schema::Fraction reduced(const Number& number) {
 
 // A range of whole numbers. All 2^64 values are permitted; an empty range is not.
 std::optional<Type> integer_type(const TypeSyntax& syntax, Reporter& reporter) {
+  // Both ends must be whole.
   for (const Number* end : {&syntax.lo, &syntax.hi}) {
     if (end->num % end->den != 0) {
       reporter.error(end->place,
@@ -98,6 +106,7 @@ std::optional<Type> integer_type(const TypeSyntax& syntax, Reporter& reporter) {
   Type made;
   made.kind = TypeKind::integer;
   made.integer = {lo, hi};
+  // 5 values take 3 bits, 4 take 2: only then a hint is worth reading.
   if (one_too_many(made.integer.last_index() + 1)) {
     hint_bit(syntax, made.integer.last_index() + 1, made.integer.bits(), reporter);
   }
@@ -115,6 +124,7 @@ std::optional<Type> real_type(const TypeSyntax& syntax, Reporter& reporter) {
     reporter.error(syntax.step.place, "the step must be above 0");
     return std::nullopt;
   }
+  // All three numbers as multiples of one fraction.
   const auto scale = common_multiple(syntax.lo.den, syntax.hi.den);
   const auto common = scale ? common_multiple(*scale, syntax.step.den) : std::nullopt;
   if (!common) return too_fine();
@@ -130,6 +140,7 @@ std::optional<Type> real_type(const TypeSyntax& syntax, Reporter& reporter) {
     return std::nullopt;
   }
   const std::int64_t span = *hi - *lo;
+  // Remainder 0: the high end is a value itself.
   if (span % *step != 0) {
     reporter.error(syntax.step.place, fmt::format("the step does not divide the range; {} would",
                                                   dividing_step(span, *step, *common)));
@@ -151,6 +162,7 @@ std::optional<Type> angle_type(const TypeSyntax& syntax, Reporter& reporter) {
     reporter.error(step.place, "the step must be above 0");
     return std::nullopt;
   }
+  // 128 bits: 360 times any denominator of 63 bits.
   const Wide whole = Wide{360} * step.den;
   if (whole > kMaxExact || step.num > kMaxExact) {
     reporter.error(step.place, "the step needs more than 50 bits; use a coarser one");
@@ -175,6 +187,7 @@ std::optional<Type> angle_type(const TypeSyntax& syntax, Reporter& reporter) {
 std::optional<Type> unit_vector_type(const TypeSyntax& syntax, Reporter& reporter) {
   Type made;
   made.within = reduced(syntax.step);
+  // Degrees of error decide how many values there are, as docs/schema-language.md tabulates.
   const double degrees = made.within.value();
   if (degrees < 0.001 || degrees > 45) {
     reporter.error(syntax.step.place, "the largest error must be 0.001 to 45 degrees");

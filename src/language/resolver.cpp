@@ -1,5 +1,9 @@
 // From the syntax tree to schema::Protocol: channels, messages with their answers, entities. What
 // their fields say is for Types.
+//
+// The pass after parsing: names become numbers, limits are checked, and answers of requests are
+// made. Errors do not stop it: whatever cannot be resolved is replaced by something that lets the
+// other checks run, and the result is dropped if there was any error.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -94,6 +98,7 @@ class Resolver {
           syntax.repeat.written() ? limit(syntax.repeat, limits::kMaxRepeat, "`repeat`") : 0);
       made.life = life_of(syntax.life, out_.version, reporter_);
       made.doc = syntax.doc;
+      // Versions of channels never decrease along the file.
       if (made.life.since < newest) {
         report(syntax.name,
                "channels are numbered in order, so a new one stands behind all older "
@@ -115,6 +120,7 @@ class Resolver {
       report(file_.messages[limits::kMaxMessages].name,
              fmt::format("a protocol has at most {} messages", limits::kMaxMessages));
     }
+    // One message, or a request with its answer.
     for (const MessageSyntax& syntax : file_.messages) {
       std::uint64_t leaves = 0;
       schema::MessageType made;
@@ -141,6 +147,7 @@ class Resolver {
       check_authority(syntax, made, reporter_);
       check_channel_life(out_, syntax, made, reporter_);
       check_message_size(out_, syntax.name, made, leaves, reporter_);
+      // A copy: add_answer() appends to the vector that `made` was moved into.
       const schema::MessageType request = made;
       out_.messages.push_back(std::move(made));
       if (syntax.request) add_answer(syntax, request);
@@ -150,6 +157,7 @@ class Resolver {
   // The answer of a request: a message of its own, that travels the other way.
   void add_answer(const MessageSyntax& syntax, const schema::MessageType& request) {
     schema::MessageType answer = request;
+    // The same channel and the same life as the request.
     answer.name = request.name + "Answer";
     answer.role = schema::MessageRole::answer;
     answer.direction =
@@ -209,6 +217,7 @@ class Resolver {
   // After an unknown channel the first one stands in, so that checks that follow have one.
   std::uint8_t channel_of(const Token& name) {
     std::vector<std::string> known;
+    // O(channels), at most some dozens.
     for (std::size_t i = 0; i < file_.channels.size(); ++i) {
       if (file_.channels[i].name.text == name.text) return static_cast<std::uint8_t>(i);
       known.emplace_back(file_.channels[i].name.text);
@@ -231,6 +240,7 @@ class Resolver {
              "entities need to know how many there can be; say so behind the version, as in "
              "`protocol harbour 1, entities up to 4000`");
     }
+    // Entity i was declared by Types at place i.
     for (std::size_t i = 0; i < file_.entities_declared.size(); ++i) {
       const EntitySyntax& syntax = file_.entities_declared[i];
       std::uint64_t leaves = 0;
@@ -262,6 +272,7 @@ class Resolver {
                            "`urgent` or `within` away",
                            entity.name));
       }
+      // In any version: a peer of an older version may be sent more.
       const std::size_t bytes =
           bits::bytes_for(schema::size_in_any_version(out_, entity.fields).max_bits);
       if (leaves > limits::kMaxLeaves || bytes > limits::kMaxEntityBytes) {

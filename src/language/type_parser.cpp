@@ -1,4 +1,7 @@
 // Types, options and lives. Nesting is bounded, so that no file can exhaust the stack.
+//
+// Recursive descent: one function for each production of the grammar that describes a type. A
+// prefix such as `list of` calls type() again for its element.
 #include "language/type_parser.h"
 
 #include <fmt/format.h>
@@ -6,6 +9,7 @@
 namespace kwind::language {
 namespace {
 
+// `list of list of ...`, 16 times: more is a mistake.
 constexpr int kDeepestType = 16;
 
 // Types of which `in UNIT` makes sense.
@@ -26,11 +30,15 @@ bool has_unit(TypeWord word) {
 
 // Unless a field that ends this line has the comment.
 std::string TypeParser::doc_of_declaration(const Token& first) const {
+  // Comments are kept apart from the tokens; a declaration takes those directly before it, and the
+  // one that ends its first line.
   return doc_comment(comments_, first, part_owns_first_line_ ? 0 : first.line);
 }
 // Of a field, value or case: a comment after it is its own if it ends the line.
 std::string TypeParser::doc_of_part(const Token& first) {
   const bool own = at_end() || peek().first_on_line;
+  // A field on the line of its declaration, as in `record Spot { x : f32 }  // where`, would claim
+  // the comment that belongs to the record.
   part_owns_first_line_ = part_owns_first_line_ || (own && last().line == declaration_line_);
   return doc_comment(comments_, first, own ? last().line : 0);
 }
@@ -61,6 +69,7 @@ void TypeParser::life(LifeSyntax& life) {
 std::vector<OptionSyntax> TypeParser::option_list(bool typed) {
   std::vector<OptionSyntax> all;
   expect("{");
+  // One option in each pass. Ends at the brace, or with an error.
   while (!is("}")) {
     OptionSyntax option;
     option.name = value_name(typed ? "the name of a case" : "the name of a value");
@@ -68,6 +77,8 @@ std::vector<OptionSyntax> TypeParser::option_list(bool typed) {
     if (typed && accept(":")) option.type.push_back(type());
     life(option.life);
     if (accept("else")) option.stand_in = word("the name that stands in");
+    // A comma, a brace or a new line separates options, as in enums of C and in lists of one word
+    // a line.
     if (!accept(",") && !is("}") && !(peek().first_on_line && peek().kind == TokenKind::word)) {
       stop_expected("`,` or `}`");
     }
@@ -81,12 +92,14 @@ std::vector<OptionSyntax> TypeParser::option_list(bool typed) {
 // Recursive descent, with a limit of depth: a file of many `list of` would overflow the stack.
 TypeSyntax TypeParser::type() {
   if (++depth_ > kDeepestType) {
+    // After an error the depth begins anew: the parser recovers outside of all types.
     depth_ = 0;
     stop(peek(), fmt::format("types are nested more than {} deep", kDeepestType));
   }
   TypeSyntax made = type_inside();
   if (has_unit(made.word) && accept("in")) {
     made.unit = word("the unit, as in `in metres` or `in m/s`").text;
+    // `m/s/s` is three words.
     while (accept("/")) made.unit += fmt::format("/{}", word("the rest of the unit").text);
   }
   --depth_;
@@ -146,6 +159,7 @@ TypeSyntax TypeParser::type_inside() {
   } else if (is_type("ref", TypeWord::ref)) {
     made.place = type_name("the name of an entity");
   } else if (first[0] >= 'a' && first[0] <= 'z') {
+    // Words of the language begin with a small letter, names of declarations with a capital.
     depth_ = 0;
     stop_unknown(made.place, "a type", type_words());
   }
@@ -153,6 +167,7 @@ TypeSyntax TypeParser::type_inside() {
 }
 
 void TypeParser::list_of(TypeSyntax& made) {
+  // Order: element type, then limit, since the limit belongs to the list and not to the element.
   if (!accept("of")) stop_expected("`of`, as in `list of Spot up to 8`");
   made.element.push_back(type());
   if (!accept("up", "to")) stop_expected("`up to N` after the list's type");
@@ -168,6 +183,7 @@ void TypeParser::grid_of(TypeSyntax& made) {
 
 // `LO..HI` or `LO..<HI`. `form` is the example that an error shows.
 void TypeParser::range(TypeSyntax& made, std::string_view name, std::string_view form) {
+  // A range begins with a number or its sign.
   if (peek().kind != TokenKind::number && !is("-")) {
     stop_here(fmt::format("`{}` needs its range: {}", name, form));
   }

@@ -2,6 +2,11 @@
 // all that it contains; a record that is met again while it is still open contains itself. Limits
 // on the depth and on the number of values hold before anything is expanded, so that a small file
 // cannot make a large protocol.
+//
+// Name resolution in two passes. declare() collects all names first, so that a declaration may use
+// one that stands further below; the second pass gives each name its type. Entities are numbered
+// in the first pass: a reference names an entity that may hold such a reference itself, which is
+// no cycle, since a reference has a fixed size.
 #include "language/types.h"
 
 #include <fmt/format.h>
@@ -22,6 +27,7 @@ using schema::TypeKind;
 
 void Types::declare() {
   collect_names();
+  // Enums and flags need no other type: they come first.
   for (const OptionsSyntax& syntax : file_.enums) {
     enum_index_[syntax.name.text] = add_options(out_.enums, syntax, {});
   }
@@ -44,6 +50,7 @@ std::uint32_t Types::add_enum(const OptionsSyntax& syntax, std::string name) {
 void Types::collect_names() {
   std::vector<std::pair<std::string, Token>> all;
   const auto add = [&](const Token& name, std::string_view suffix = "") {
+    // In groups, then sorted by place.
     all.emplace_back(fmt::format("{}{}", name.text, suffix), name);
   };
   for (const auto& syntax : file_.quantities) add(syntax.name);
@@ -64,6 +71,7 @@ void Types::collect_names() {
   // The generator writes one header for each name, in snake case: two names that differ only in
   // capitals would overwrite each other's file.
   std::map<std::string, std::string> headers;
+  // In the order of the text. Three checks: taken, a macro, a header of the same name.
   for (const auto& [name, place] : all) {
     const auto [found, fresh] = names_.try_emplace(name, place);
     if (!fresh) {
@@ -78,6 +86,7 @@ void Types::collect_names() {
   }
   for (const auto& syntax : file_.quantities) quantities_.try_emplace(syntax.name.text, &syntax);
   for (const auto& syntax : file_.records) records_.try_emplace(syntax.name.text, &syntax);
+  // Numbers in the order of declaration.
   for (std::size_t i = 0; i < file_.entities_declared.size(); ++i) {
     const Token& name = file_.entities_declared[i].name;
     entity_index_.try_emplace(name.text, static_cast<std::uint32_t>(i));
@@ -112,6 +121,7 @@ std::uint32_t Types::add_options(std::vector<schema::Options>& all, const Option
   // they must differ in Pascal case as well.
   std::set<std::string_view> seen;
   std::set<std::string> structs;
+  // In the order of the description, which numbers the options.
   for (const OptionSyntax& option : syntax.options) {
     if (!seen.insert(option.name.text).second) {
       report(option.name, fmt::format("`{}` is listed twice", option.name.text));
@@ -123,6 +133,7 @@ std::uint32_t Types::add_options(std::vector<schema::Options>& all, const Option
     value.name = option.name.text;
     value.life = life_of(option.life, out_.version, reporter_);
     value.doc = option.doc;
+    // Types within a case belong to the struct that surrounds the `one of`.
     if (!option.type.empty()) {
       Home inner{home.inside, option.name};
       if (auto type = this->type(option.type.front(), inner)) value.type.push_back(*type);
@@ -167,6 +178,7 @@ std::optional<std::uint32_t> Types::record_of(const RecordSyntax& syntax) {
            fmt::format("records are nested more than {} deep", limits::kDeepestRecords));
     return std::nullopt;
   }
+  // Between push and pop lies the whole subtree.
   open_.push_back(name);
   // A record of two records of two records doubles with each level: the leaves are counted, with
   // saturation, before anything walks over them.
@@ -196,6 +208,7 @@ std::optional<Type> Types::quantity_of(const QuantitySyntax& syntax) {
   if (const auto done = quantity_type_.find(name); done != quantity_type_.end()) {
     return done->second;
   }
+  // A quantity under way is met again only through itself.
   if (!quantities_under_way_.insert(name).second) {
     report(syntax.name, fmt::format("the quantity `{}` contains itself", name));
     return std::nullopt;
@@ -233,6 +246,7 @@ std::vector<schema::Field> Types::fields(const std::vector<FieldSyntax>& syntax,
                                          bool of_entity) {
   std::vector<schema::Field> made;
   std::set<std::string> seen;
+  // Each field is resolved, or reported and left out.
   for (const FieldSyntax& field : syntax) {
     schema::Field out;
     out.name = field.name.text;
@@ -247,6 +261,7 @@ std::vector<schema::Field> Types::fields(const std::vector<FieldSyntax>& syntax,
     } else {
       const auto resolved = type(*field.type, {std::string(inside), field.name});
       if (!resolved) continue;
+      // Saturating addition: the sum never wraps.
       leaves = std::min(limits::kMaxLeaves + 1, leaves + leaves_of(*resolved));
       out.type = *resolved;
       out.unit = unit_of(*field.type);
@@ -263,6 +278,7 @@ std::vector<schema::Field> Types::fields(const std::vector<FieldSyntax>& syntax,
   }
   // `follow` names other fields, which may stand after it: checked when all of them are known.
   if (of_entity) check_follow(out_, syntax, made, reporter_);
+  // A second pass, since a clash needs both names.
   for (const FieldSyntax& field : syntax) {  // generated beside the field `x`: x_range
     if (seen.contains(std::string(field.name.text) + "_range")) {
       report(field.name, fmt::format("`{0}` and `{0}_range` cannot stand side by side: generated "
@@ -275,6 +291,7 @@ std::vector<schema::Field> Types::fields(const std::vector<FieldSyntax>& syntax,
 
 // Of the quantity at the bottom of lists and the like.
 std::string Types::unit_of(const TypeSyntax& syntax) const {
+  // Follows names of quantities and elements of lists, down to a number.
   if (syntax.word == TypeWord::named) {
     const auto found = quantities_.find(syntax.place.text);
     return found == quantities_.end() ? std::string() : unit_of(found->second->type);
@@ -289,6 +306,7 @@ std::uint64_t Types::leaves_of(const Type& type) const {
   std::uint64_t leaves = 1;
   if (type.kind == TypeKind::record) leaves += record_leaves_[type.index];
   if (type.kind == TypeKind::one_of) {
+    // The sum over all cases, not the largest: generated code has all of them.
     for (const schema::Option& option : out_.one_ofs[type.index].options) {
       if (!option.type.empty()) leaves += leaves_of(option.type.front());
     }
@@ -404,6 +422,7 @@ std::optional<Type> Types::limited(const Number& limit, std::string_view what, s
 
 // Vectors have two or three components of one type of number.
 std::optional<Type> Types::vector(const TypeSyntax& syntax, const Home& home) {
+  // A vector of vectors, of texts or of references has no arithmetic.
   const auto element = type(syntax.element.front(), home);
   if (!element) return std::nullopt;
   if (element->kind != TypeKind::real && element->kind != TypeKind::integer &&
@@ -435,6 +454,7 @@ std::optional<Type> Types::grid(const TypeSyntax& syntax, const Home& home) {
   }
   Type made;
   made.kind = TypeKind::grid;
+  // Width, then height; both have the same limits.
   for (const Number* side : {&syntax.limit, &syntax.height}) {
     if (side->num < 1 || side->num > limits::kMaxSide) {
       report(side->place, fmt::format("a grid has 1 to {} columns and rows", limits::kMaxSide));

@@ -1,6 +1,13 @@
 // Flattens the fields of an entity into columns: whole numbers of fixed width, which snapshots
 // store, compare and predict. Values of varying size become one column of bytes each. A field that
 // follows others is given the places and scales of what it follows.
+//
+// Column-wise storage, as in databases: all values of one kind are coded by one model. Forms of a
+// column:
+//   number    has an order: residuals against a prediction
+//   circular  wraps at its end: residuals modulo the range
+//   opaque    has no order: sent whole when it changes
+//   varying   has no fixed width: bytes, with a delta of its own (lists, texts, grids)
 #include "kwind/schema/columns.h"
 
 #include <algorithm>
@@ -16,6 +23,7 @@ namespace {
 constexpr unsigned kMaxColumnBits = 32;
 
 // How a value grows with its index: at 0, and by each; nothing for what has no steps.
+// Numbers with steps are linear in their index: value = zero + index * step.
 std::optional<std::pair<double, double>> scale_of(const Type& type) {
   if (type.kind == TypeKind::real) {
     const double zero = type.real.value_of(0);
@@ -53,6 +61,8 @@ class Taker {
       case TypeKind::direction3:
         return group(ColumnGroup::direction3, 2, type.direction.side() - 1);
       case TypeKind::rotation: {
+        // A rotation is sent as its three smallest components; the first column says which one is
+        // left out.
         auto all = group(ColumnGroup::rotation, 4, type.rotation.side() - 1);
         ColumnInfo& largest = all->front();
         largest.form = ColumnForm::opaque;
@@ -68,6 +78,7 @@ class Taker {
       case TypeKind::flags: return bits(protocol_.flags[type.index].alive(kNewest));
       case TypeKind::vec: {
         std::vector<ColumnInfo> all;
+        // One column for each axis.
         for (std::uint32_t i = 0; i < type.limit; ++i) {
           const auto axis = take(type.element.front());
           if (!axis) return std::nullopt;
@@ -77,6 +88,7 @@ class Taker {
       }
       case TypeKind::record: {
         std::vector<ColumnInfo> all;
+        // The columns of the fields, in order.
         for (const Field& field : protocol_.records[type.index].fields) {
           if (!field.travels(protocol_.version)) continue;
           const auto part = take(field.type);
@@ -119,6 +131,7 @@ class Taker {
   static std::optional<std::vector<ColumnInfo>> group(ColumnGroup group, std::uint8_t count,
                                                       std::uint64_t last) {
     std::vector<ColumnInfo> all;
+    // Components of one group are predicted together.
     for (std::uint8_t place = 0; place < count; ++place) {
       ColumnInfo column = ranged(ColumnForm::number, last)->front();
       column.group = group;
@@ -140,6 +153,7 @@ std::optional<std::pair<std::uint32_t, std::uint32_t>> items_of(const Protocol& 
                                                                 const Type& type) {
   if (type.kind == TypeKind::text || type.kind == TypeKind::bytes) return std::pair(type.limit, 8U);
   if (type.kind != TypeKind::list) return std::nullopt;
+  // Items of one size can be addressed by index, and a list can then be sent as edits.
   const Size size = size_of(protocol, type.element.front());
   if (size.min_bits != size.max_bits || size.min_bits == 0) return std::nullopt;
   return std::pair(type.limit, size.min_bits);
@@ -209,6 +223,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
   const Taker taker(protocol);
   std::vector<std::size_t> first_of;  // column, by field
   std::uint16_t place = 0;
+  // Appends the columns of each field; fields of varying width get one column.
   for (const Field& field : entity.fields) {
     first_of.push_back(made.columns.size());
     if (field.words.local != Local::no) continue;
@@ -226,6 +241,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     }
   }
   first_of.push_back(made.columns.size());
+  // `follow` needs the places of other fields, so it comes last.
   for (std::size_t i = 0; i < entity.fields.size(); ++i) {
     if (const auto follow = follow_of(protocol, entity, first_of, i)) {
       made.follows.push_back(*follow);
@@ -239,6 +255,7 @@ EntityTables::EntityTables(const Protocol& protocol) {
   for (const Entity& entity : protocol.entities) {
     auto kind = std::make_unique<Kind>();
     kind->columns = columns_of(protocol, entity);
+    // Rows of FieldInfo, as generated code has them.
     for (const Field& field : entity.fields) {
       if (field.words.local != Local::no) continue;
       const Size size = size_of(protocol, field.type);

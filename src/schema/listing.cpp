@@ -1,4 +1,9 @@
 // The canonical listing of a protocol, and its digests.
+//
+// A listing is a text with one line for each field, without anything that changes no bit:
+// comments, defaults, units and the names of records are left out. Two descriptions that list
+// equally are interchangeable on the wire; the digest (BLAKE2b) of the listing is what handshakes
+// compare.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -12,6 +17,7 @@ namespace {
 
 // num / den in lowest terms: "1/16", "-3".
 std::string fraction(std::int64_t num, std::int64_t den) {
+  // gcd(0, den) is den, so that 0 has one spelling.
   const std::int64_t common = std::max<std::int64_t>(1, std::gcd(num, den));
   if (den == common) return fmt::format("{}", num / common);
   return fmt::format("{}/{}", num / common, den / common);
@@ -21,6 +27,7 @@ std::string fraction(std::int64_t num, std::int64_t den) {
 std::string names_of(std::string_view word, const Options& options,
                      std::uint16_t version = kNewest) {
   std::vector<std::string_view> names;
+  // In the order of their codes.
   for (const Option& option : options.options) {
     if (option.life.alive(version)) names.emplace_back(option.name);
   }
@@ -44,6 +51,7 @@ class Lister {
  private:
   // Fields that the version has, indented by depth.
   void list(const std::vector<Field>& all, const std::string& indent) {
+    // In the order of the bits.
     for (const Field& field : all) {
       if (!field.travels(version_)) continue;
       out_ += indent + field.name + words_of(field.words) + " : ";
@@ -81,6 +89,7 @@ class Lister {
         return;
       case TypeKind::one_of:
         out_ += "one of\n";
+        // Cases in the order of their codes, each with what it carries.
         for (const Option& option : protocol_.one_ofs[type.index].options) {
           if (!option.life.alive(version_)) continue;
           out_ += indent + " " + option.name + " : ";
@@ -92,6 +101,7 @@ class Lister {
         }
         return;
       case TypeKind::list:
+        // `up to 8` first: the element may be several lines long.
         out_ += fmt::format("list up to {} of ", type.limit);
         list(type.element.front(), indent);
         return;
@@ -109,6 +119,7 @@ class Lister {
         return;
       case TypeKind::ref:
         out_ += fmt::format("ref {} up to {}\n", protocol_.entities[type.index].name, type.limit);
+        // A limit decides bits, so it is part of the text.
         return;
       case TypeKind::peer: out_ += fmt::format("peer up to {}\n", type.limit); return;
       case TypeKind::boolean:
@@ -223,6 +234,7 @@ std::string type_text(const Protocol& protocol, const Type& type) {
 // made of.
 std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version) {
   std::vector<Listed> out;
+  // A channel's number is its place, also where older ones are left out.
   for (std::size_t i = 0; i < protocol.channels.size(); ++i) {
     const Channel& channel = protocol.channels[i];
     if (!channel.life.alive(version)) continue;
@@ -230,6 +242,7 @@ std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version) {
     if (channel.repeat > 0) text += fmt::format(" repeat {}", channel.repeat);
     out.push_back({channel.name, text + "\n"});
   }
+  // Message types are numbered by place as well.
   for (const MessageType& message : protocol.messages) {
     if (!message.life.alive(version)) continue;
     std::string head =
@@ -270,6 +283,7 @@ Digest128 digest_of(const Protocol& protocol, std::uint16_t version) {
 std::vector<DeclarationInfo> declaration_digests(const Protocol& protocol) {
   const std::uint16_t oldest = oldest_version(protocol);
   std::vector<std::map<std::string, std::uint32_t>> by_version;
+  // One map for each version, oldest first.
   for (std::uint16_t version = oldest; version <= protocol.version; ++version) {
     auto& digests = by_version.emplace_back();
     for (const Listed& listed : listing(protocol, version)) {
@@ -279,6 +293,7 @@ std::vector<DeclarationInfo> declaration_digests(const Protocol& protocol) {
   std::vector<DeclarationInfo> rows;
   const auto add = [&](std::string_view name) {
     std::uint32_t last = 0;
+    // A row where the digest of a version is not that of the version before. 0: not declared.
     for (std::size_t i = 0; i < by_version.size(); ++i) {
       const auto found = by_version[i].find(std::string(name));
       const std::uint32_t digest = found == by_version[i].end() ? 0 : found->second;

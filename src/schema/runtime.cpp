@@ -1,6 +1,12 @@
 // The interpreting codec: walks over a type and a value together and calls the same Encoder and
 // Decoder that generated code calls, so that both make the same bits. A tracer may watch, and note
 // which bits were which field.
+//
+// One walk in each direction, as a template over what watches it. With NoTrace the watcher
+// compiles to nothing; with Tracer each leaf reports its first bit, its width and its value, from
+// which `explain` and the dissectors are made.
+// Law: for each protocol, version and value, bits(encode_value) == bits(generated encode()).
+// properties_tests checks it with random descriptions.
 #include "kwind/schema/runtime.h"
 
 #include <fmt/format.h>
@@ -16,6 +22,7 @@ namespace {
 // Sets without lives have a fixed width; with lives the width and the codes follow from the
 // version.
 Piece choice_piece(const Options& options, std::int64_t whole, const Encoder& out) {
+  // An option that this version lacks is written as its stand-in: out.choice() knows both tables.
   const auto place = static_cast<std::uint64_t>(whole);
   return options.lives.empty() ? Encoder::choice(options.options.size(), place)
                                : out.choice(options.lives, place);
@@ -24,6 +31,7 @@ Piece choice_piece(const Options& options, std::int64_t whole, const Encoder& ou
 // A grid cell, to its index and back.
 Piece cell_piece(const Protocol& protocol, const Type& cell, const Value& value,
                  const Encoder& out) {
+  // Grids take types that have an index: others were refused by the compiler of the language.
   switch (cell.kind) {
     case TypeKind::integer: return Encoder::integer(cell.integer, value.whole);
     case TypeKind::real: return Encoder::real(cell.real, value.real);
@@ -65,6 +73,8 @@ class ValueEncoder {
   // Fields that the version lacks are passed over.
   void fields(const std::vector<Field>& all, const Value& value) {
     KWIND_ASSERT(value.items.size() == all.size());
+    // In the order of the description. Which fields travel depends on the version and on whether
+    // the receiver owns the entity, so both ends must agree on the two before the first bit.
     for (std::size_t i = 0; i < all.size(); ++i) {
       const Field& field = all[i];
       if (!field.travels(out_.version())) continue;
@@ -80,12 +90,14 @@ class ValueEncoder {
       case TypeKind::list: return list(type, value);
       case TypeKind::record: return fields(protocol_.records[type.index].fields, value);
       case TypeKind::vec:
+        // Components have one type; a vector has no bits of its own.
         for (std::uint32_t i = 0; i < type.limit; ++i) {
           const auto inside = trace_.enter_component(i);
           encode(type.element.front(), value.items[i]);
         }
         return;
       case TypeKind::maybe: {
+        // `maybe`: one bit, then the value if it is present.
         const auto leaf = trace_.leaf("present");
         out_.write(Encoder::boolean(!value.items.empty()));
         trace_.done(leaf, out_.out_of_range_count(), value.items.empty() ? "no" : "yes");
@@ -104,6 +116,7 @@ class ValueEncoder {
  private:
   // Leaves go through the same functions of Encoder as generated code's.
   void leaf_value(const Type& type, const Value& value) {
+    // Component i of a direction or a rotation.
     const auto at = [&](std::size_t i) { return value.items[i].real; };
     switch (type.kind) {
       case TypeKind::boolean: return out_.write(Encoder::boolean(value.whole != 0));
@@ -161,6 +174,8 @@ class ValueEncoder {
 
   // One bit for each flag that the version has.
   void flags(const Options& options, const Value& value) {
+    // Flags are numbered by their place in the description: bit i of the set is flag i, in each
+    // version.
     for (std::size_t i = 0; i < options.options.size(); ++i) {
       if (!options.options[i].life.alive(out_.version())) continue;
       const auto inside = trace_.enter_name(options.options[i].name);
@@ -184,6 +199,7 @@ class ValueEncoder {
     trace_.done(leaf, out_.out_of_range_count(), sent.name);
     if (sent.type.empty()) return;
     const auto inside = trace_.enter_name(sent.name);
+    // The payload follows only if the case was not replaced.
     if (place == static_cast<std::size_t>(value.whole)) {
       encode(sent.type.front(), value.items.front());
     } else {  // what stands in has no payload of its own
@@ -223,6 +239,7 @@ class ValueDecoder {
       case TypeKind::list: return list(type, to);
       case TypeKind::record: return fields(protocol_.records[type.index].fields, to);
       case TypeKind::vec:
+        // Invariant: a decoded vector has exactly `limit` items, whatever came.
         to.items.resize(type.limit);
         for (std::uint32_t i = 0; i < type.limit; ++i) {
           const auto inside = trace_.enter_component(i);
@@ -254,6 +271,7 @@ class ValueDecoder {
       case TypeKind::integer: return whole(Decoder::integer(type.integer, to.whole));
       case TypeKind::real: return whole(Decoder::real(type.real, to.real));
       case TypeKind::angle: return whole(Decoder::angle(type.angle, to.real));
+      // A float is exact as a double: nothing is lost on the way back.
       case TypeKind::f32: {
         float value = 0;
         in_.read(Decoder::f32(value));
@@ -275,6 +293,7 @@ class ValueDecoder {
       case TypeKind::count: to.whole = in_.count(type.limit); return;
       case TypeKind::text: return in_.text(type.limit, to.text);
       case TypeKind::bytes: {
+        // The length is checked against what is left before memory is taken.
         to.text.resize(in_.length(type.limit, 8));
         return in_.raw(std::as_writable_bytes(std::span(to.text.data(), to.text.size())));
       }
@@ -323,6 +342,7 @@ class ValueDecoder {
     const std::size_t size = in_.length(type.limit, type.item_bits);
     trace_.done(leaf, fault(), size);
     to.items.resize(size);
+    // Stops at the first error, and drops the item in which it occurred.
     for (std::size_t i = 0; i < size; ++i) {
       const auto inside = trace_.enter_item(i);
       decode(element, to.items[i]);
@@ -360,6 +380,7 @@ class ValueDecoder {
     decode(option.type.front(), to.items.front());
   }
 
+  // Decoder errors stick: the first one stays.
   [[nodiscard]] std::uint64_t fault() const { return in_.error() == Errc::none ? 0 : 1; }
 
   const Protocol& protocol_;
@@ -375,6 +396,8 @@ void encode_value(const Protocol& protocol, const std::vector<Field>& fields, co
   ValueEncoder<NoTrace>(protocol, out, none).fields(fields, value);
 }
 
+// Entities are kept column by column: `mark` is called after each field, so that the caller notes
+// where the bits of the next column begin.
 void encode_columns(const Protocol& protocol, const Entity& entity, const Value& value,
                     Encoder& out, const std::function<void()>& mark) {
   KWIND_ASSERT(value.items.size() == entity.fields.size());
@@ -400,6 +423,7 @@ Explained explain(const Protocol& protocol, const std::vector<Field>& fields,
   std::size_t failed_at = bits;
   Tracer tracer(memory, bits, [&] {
     // A failed reader has nothing left; what it had read until then is where it failed.
+    // Called by the tracer before and after each leaf.
     if (in.error() != Errc::none) return failed_at;
     failed_at = bits - in.left_bits();
     return failed_at;
@@ -407,6 +431,7 @@ Explained explain(const Protocol& protocol, const std::vector<Field>& fields,
   ValueDecoder<Tracer>(protocol, in, tracer).fields(fields, made.value);
   made.error = in.error();
   if (made.error == Errc::none && in.left_bits() > 0) {
+    // A message that ends early is an error, too: both ends must agree on the last bit.
     made.error = Errc::trailing_bits;
     tracer.left_over(bits - in.left_bits(), bits);
   }

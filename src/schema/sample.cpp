@@ -1,5 +1,8 @@
 // Made-up values by a seeded generator (SplitMix64). Sizes are chosen by the caller: the least, the
 // most, or a typical one, where small counts and short lists are likelier.
+//
+// Random values serve tests, `kwind vectors` and the budget. Same seed, same values, on every
+// system: no distribution of the standard library is used, since those differ between libraries.
 #include "kwind/schema/sample.h"
 
 #include <array>
@@ -11,6 +14,7 @@
 namespace kwind::schema {
 namespace {
 
+// Words of one to five letters, with two characters beyond ASCII.
 constexpr std::array<std::string_view, 16> kWords = {
     "tug",  "salt", "tide", "quay", "ahoy",  "lamp", "barge",       "north",
     "gull", "rope", "fog",  "buoy", "crate", "ice",  "t\xc3\xa5ke", "\xe2\x9a\x93"};
@@ -24,6 +28,7 @@ class Sampler {
   Value value(const Type& type) {
     Value made;
     switch (type.kind) {
+      // index(last) draws 0 to `last`.
       case TypeKind::boolean: made.whole = static_cast<std::int64_t>(index(1)); break;
       case TypeKind::integer:
         made.whole = type.integer.value_of(index(type.integer.last_index()));
@@ -41,6 +46,8 @@ class Sampler {
         break;
       }
       case TypeKind::direction3: {
+        // A random vector is mapped to the grid of directions and back: the value is one that
+        // travels.
         const auto d = direction<3>();
         components(made, type.direction.value_of(type.direction.index_of(d[0], d[1], d[2]).index));
         break;
@@ -54,6 +61,7 @@ class Sampler {
       case TypeKind::vec: items(made, type, type.limit); break;
       case TypeKind::text: made.text = text(length(type.limit)); break;
       case TypeKind::bytes:
+        // Bytes of any value, zeros as well.
         for (std::size_t left = length(type.limit); left > 0; --left) {
           made.text += static_cast<char>(index(255));
         }
@@ -64,6 +72,7 @@ class Sampler {
       case TypeKind::flags: {
         std::uint64_t set = 0;
         const auto& options = protocol_.flags[type.index].options;
+        // Flags of older versions stay unset.
         for (std::size_t i = 0; i < options.size(); ++i) {
           if (options[i].life.alive(kNewest)) set |= index(1) << i;
         }
@@ -79,6 +88,7 @@ class Sampler {
       case TypeKind::one_of: {
         const Options& options = protocol_.one_ofs[type.index];
         const std::size_t place = alive_place(options);
+        // A case carries a value of its type, drawn in the same way.
         made.whole = static_cast<std::int64_t>(place);
         const auto& inner = options.options[place].type;
         if (!inner.empty()) made.items.push_back(value(inner.front()));
@@ -98,6 +108,8 @@ class Sampler {
   Value fields(const std::vector<Field>& all) {
     Value made;
     made.items.reserve(all.size());
+    // In the order of the fields, so that one more field at the end does not change those before
+    // it.
     for (const Field& field : all) {
       made.items.push_back(field.travels(kNewest) ? value(field.type)
                            : field.untyped        ? Value{}
@@ -137,6 +149,8 @@ class Sampler {
   // Small ones are likelier, as a count supposes.
   std::uint64_t count(std::uint32_t limit) {
     if (size_ == SampleSize::min || size_ == SampleSize::max) return index(limit);
+    // A width first, then a value of that width: each order of magnitude is as likely as any
+    // other.
     const auto width = static_cast<unsigned>(std::bit_width(limit));
     const std::uint64_t mask = bits::low_mask(static_cast<unsigned>(numbers_.up_to(width)));
     return std::min<std::uint64_t>(limit, numbers_.next() & mask);
@@ -146,6 +160,7 @@ class Sampler {
   std::string text(std::size_t size) {
     std::string made;
     if (size_ == SampleSize::max) return std::string(size, 'x');
+    // Words until the length is reached; the last one is cut, filled with dots.
     while (made.size() < size) {
       std::string next(kWords[numbers_.up_to(kWords.size() - 1)]);
       if (size_ == SampleSize::any && numbers_.up_to(9) == 0) next = std::string(1, '\0');
@@ -159,6 +174,7 @@ class Sampler {
     if (size_ == SampleSize::min) return 0;
     if (size_ == SampleSize::max) return static_cast<double>(std::numeric_limits<float>::max());
     if (size_ == SampleSize::typical) return static_cast<double>(numbers_.up_to(40000)) / 16 - 1000;
+    // Any bit pattern but NaN, infinity and zero.
     const auto made = std::bit_cast<float>(static_cast<std::uint32_t>(numbers_.next()));
     return std::isfinite(made) && made != 0 ? static_cast<double>(made) : 0;
   }
@@ -171,6 +187,7 @@ class Sampler {
 
   // Some vector that is not zero.
   template <std::size_t N>
+  // Rejects zero, the only vector without a direction.
   std::array<double, N> direction() {
     std::array<double, N> made{};
     for (double& component : made) {
@@ -199,6 +216,7 @@ class Sampler {
     Value made;
     const std::size_t cells = std::size_t{type.limit} * type.height;
     made.items.reserve(cells);
+    // Runs of equal cells, as maps have them.
     for (std::size_t i = 0; i < cells; ++i) {
       const bool fresh = i == 0 || size_ == SampleSize::any || numbers_.up_to(15) == 0;
       made.items.push_back(fresh ? value(type.element.front()) : made.items.back());
@@ -207,6 +225,7 @@ class Sampler {
   }
 
   std::size_t alive_place(const Options& options) {
+    // Codes are numbered among the options that live.
     const std::uint64_t code = index(options.alive(kNewest) - 1);
     return options.lives.empty() ? static_cast<std::size_t>(code)
                                  : choice_with_code(options.lives, kNewest, code);
@@ -220,6 +239,7 @@ class Sampler {
 }  // namespace
 
 std::uint64_t SampleNumbers::next() {
+  // SplitMix64 (Steele, Lea, Flood 2014): an additive generator, then a mixer of 64 bits.
   state_ += 0x9e3779b97f4a7c15;
   std::uint64_t z = state_;
   z = (z ^ z >> 30) * 0xbf58476d1ce4e5b9;

@@ -1,5 +1,9 @@
 // JSON Web Tokens signed with Ed25519 (RFC 8037). The algorithm is fixed: what the header of a
 // token asks for is compared, never obeyed. The signature is checked before the claims are parsed.
+//
+// Threats and answers: `alg: none` and key confusion (the algorithm is compared with a constant),
+// duplicated members (refused), `crit` extensions (refused), tickets of another server (`aud`),
+// replay (the server remembers ids until they expire), time (`exp` is mandatory).
 #include "kwind/ticket/ticket.h"
 
 #include <sodium.h>
@@ -38,6 +42,7 @@ std::string encode(std::string_view text) {
 }
 
 // Strict: one byte string has one text.
+// Without padding, without other alphabets, without bits left over.
 bool decode(std::string_view text, std::vector<unsigned char>& bytes) {
   bytes.resize(text.size());
   if (text.empty()) return true;
@@ -63,6 +68,7 @@ std::optional<std::string> text_of(const Json& json) {
 
 // An object in which no name stands twice: readers differ in which of the two they take.
 bool parse_object(std::string_view text, Json& out) {
+  // One set of names for each depth of nesting.
   std::vector<std::set<std::string>> names;
   bool twice = false;
   const auto watch = [&](int depth, Json::parse_event_t event, Json& parsed) {
@@ -113,6 +119,7 @@ bool take_apart(std::string_view text, Parts& parts) {
   }
   parts.signed_text = text.substr(0, second);
   parts.header_fits = text_of(header, "alg") == "EdDSA" && !header.contains("crit");
+  // `typ` is not compared: it says nothing that matters.
   return true;
 }
 
@@ -122,6 +129,7 @@ bool time_of(const Json& object, const char* name, std::int64_t& out) {
   if (found == object.end()) return true;
   if (!found->is_number()) return false;
   const double seconds = found->get<double>();
+  // Written so that NaN is refused.
   if (!(seconds >= 0 && seconds < 1e15)) return false;
   out = static_cast<std::int64_t>(seconds);
   return true;
@@ -145,6 +153,7 @@ bool is_for(const Json& claims, std::string_view audience) {
   const auto found = claims.find("aud");
   if (found == claims.end()) return false;
   if (found->is_string()) return found->get_ref<const std::string&>() == audience;
+  // O(audiences).
   return found->is_array() && std::any_of(found->begin(), found->end(), [&](const Json& each) {
            return each.is_string() && each.get_ref<const std::string&>() == audience;
          });
@@ -209,6 +218,7 @@ Result<VerifyKey> verify_key_from_jwk(std::string_view text) {
 
 // Members of the game's own may not bear the names of registered claims.
 Result<std::string> issue(const Ticket& ticket, const SigningKey& key) {
+  // Subject, id and audience are what a server needs to admit and to remember.
   Json claims;
   if (ticket.subject.empty() || ticket.id.empty() || ticket.audience.empty() ||
       !parse_object(ticket.app, claims) ||
@@ -226,6 +236,7 @@ Result<std::string> issue(const Ticket& ticket, const SigningKey& key) {
   if (!claims_text) return fail(Errc::ticket_invalid);
   std::string text = encode(std::string_view(R"({"alg":"EdDSA","typ":"JWT"})")) + "." +
                      encode(std::string_view(*claims_text));
+  // The expanded key lives on the stack and is wiped when this returns.
   Secret<crypto_sign_SECRETKEYBYTES> whole;
   VerifyKey verify{};
   crypto_sign_seed_keypair(reinterpret_cast<unsigned char*>(verify.data()),
@@ -266,6 +277,7 @@ Result<link::Claims> check(std::string_view text, const VerifyKey& key, std::str
       !claims.contains("exp") || !is_for(claims, audience)) {
     return fail(Errc::ticket_invalid);
   }
+  // One error for all reasons of time: the client's clock may be wrong.
   if (unix_seconds >= ticket.expires || unix_seconds < ticket.not_before ||
       ticket.issued < issued_from) {
     return fail(Errc::ticket_expired);

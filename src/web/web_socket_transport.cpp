@@ -3,6 +3,9 @@
 //
 // Asynchronous operations of all connections run on one io_context without a thread of its own:
 // receive() and flush() run what is ready. The program blocks in poll() on the sockets themselves.
+//
+// session.cpp has one connection: handshake, frames, close. This file has what concerns all of
+// them: limits, certificates, and the interface of a transport.
 #include "kwind/web/web_socket_transport.h"
 
 #include <algorithm>
@@ -29,6 +32,7 @@ Errc WebSocketTransport::State::load_tls() {
   if (options.certificate_file.empty() && options.private_key_file.empty()) return Errc::none;
   auto made = std::make_shared<Tls>(Tls::tls_server);
   error_code error;
+  // TLS 1.2 and 1.3 (RFC 8996 retires what came before).
   made->set_options(Tls::no_tlsv1 | Tls::no_tlsv1_1 | Tls::single_dh_use, error);
   made->use_certificate_chain_file(options.certificate_file, error);
   if (error) return Errc::bad_key;
@@ -53,6 +57,7 @@ void WebSocketTransport::State::on_accept(const error_code& error, tcp::socket s
     accepts_again = now + kPause;
     return;
   }
+  // The next accept is pending before this connection is looked at.
   accept();
   error_code failed;
   const auto remote = socket.remote_endpoint(failed);
@@ -65,6 +70,7 @@ void WebSocketTransport::State::on_accept(const error_code& error, tcp::socket s
     session->close_socket();
   }
   const auto others = per_address.find(peer.network());
+  // Checks cost a few comparisons: a flood of connections is turned away before any byte is read.
   if (sessions.size() >= options.connections || pending >= (options.connections + 1) / 2 ||
       closing.size() >= options.connections ||
       (others != per_address.end() && others->second >= options.connections_per_address)) {
@@ -72,6 +78,7 @@ void WebSocketTransport::State::on_accept(const error_code& error, tcp::socket s
     return;
   }
   ++web.accepted;
+  // Datagrams are small and do not wait for more: no Nagle (RFC 896).
   socket.set_option(tcp::no_delay(true), failed);
   const auto session = std::make_shared<Session>(*this, peer, std::move(socket), tls);
   add(session);
@@ -103,6 +110,7 @@ void WebSocketTransport::State::remove(const Endpoint& peer) {
 void WebSocketTransport::State::run_handlers() {
   if (context.stopped()) context.restart();
   int ran = 0;
+  // Ends without a ready handler or at the limit.
   while (ran < kHandlersPerTurn && context.poll_one() > 0) ++ran;
   may_have_more = ran == kHandlersPerTurn;
 }
@@ -117,6 +125,7 @@ void WebSocketTransport::State::sweep() {
   }
   std::vector<std::shared_ptr<Session>> late;
   if (acceptor) {
+    // Those whose handshake takes too long.
     for (const auto& [peer, session] : sessions) {
       if (late.size() == kEndsPerTurn) break;
       if (!session->is_kept && now - session->since >= options.handshake_timeout) {
@@ -131,6 +140,7 @@ void WebSocketTransport::State::sweep() {
   }
   bool more = late.size() == kEndsPerTurn;
   late.clear();
+  // Those that do not end their closing handshake.
   for (const auto& session : closing) {
     if (late.size() == kEndsPerTurn) break;
     if (now - session->closing_since >= kCloseTimeout) late.push_back(session);
@@ -158,6 +168,7 @@ Result<std::unique_ptr<WebSocketTransport>> WebSocketTransport::listen(
   error_code error;
   const bool is_any = local.ip == Endpoint::any(0).ip;
   tcp::endpoint at = to_asio(local);
+  // One socket of IPv6 that also takes IPv4 (RFC 3493, 3.7).
   if (is_any) at = tcp::endpoint(asio::ip::address_v6::any(), local.port);
   state->acceptor->open(at.protocol(), error);
   if (error && is_any) {
@@ -228,6 +239,7 @@ Errc WebSocketTransport::reload_certificate() {
 // out before more of it is read.
 std::optional<ReceivedDatagram> WebSocketTransport::receive(Time now) {
   State& state = *state_;
+  // One message of the inbox in each call.
   state.now = now;
   if (state.inbox.empty()) {
     if (now >= state.next_sweep) state.sweep();
@@ -252,6 +264,7 @@ void WebSocketTransport::send(Time, const Endpoint& to, std::span<const std::byt
     return;
   }
   const std::shared_ptr<Session> session = found->second;
+  // Back-pressure: the limit is bytes that the peer has not taken.
   if (session->unsent_bytes + bytes.size() > state.options.unsent_bytes) {
     ++state.web.too_slow;
     ++state.counts.send_failures;
@@ -269,6 +282,7 @@ void WebSocketTransport::send(Time, const Endpoint& to, std::span<const std::byt
 void WebSocketTransport::flush(Time now) {
   State& state = *state_;
   state.now = now;
+  // Noted by end() since the last flush.
   for (const Endpoint& peer : std::exchange(state.to_end, {})) {
     const auto found = state.sessions.find(peer);
     if (found == state.sessions.end()) continue;
@@ -320,6 +334,7 @@ void WebSocketTransport::add_waits(std::vector<Waiting>& out) const {
     // An HTTP or TLS exchange before the web socket is open may wait for either.
     if (descriptor >= 0) out.push_back({descriptor, session.is_writing});
   };
+  // Every socket that may become ready.
   for (const auto& [peer, session] : state_->sessions) add(*session);
   for (const auto& session : state_->closing) add(*session);
 }

@@ -4,6 +4,9 @@
 // A first packet costs nothing before its sender has shown that it receives at its address: it is
 // answered by a Retry packet with a token (RFC 9000, 8.1.2) that only this server can make. With a
 // good token limits come next, then the budget of TLS handshakes, then the connection.
+//
+// The rest follows RFC 9000 (QUIC), RFC 9114 (HTTP/3) and the draft of WebTransport over HTTP/3;
+// connection.cpp has what belongs to one connection.
 #include <gnutls/crypto.h>
 #include <ngtcp2/ngtcp2_crypto.h>
 
@@ -38,6 +41,7 @@ class Bucket {
  public:
   Bucket(double rate, double burst) : rate_(rate), burst_(burst), tokens_(burst) {}
   bool take(Time now) {
+    // Time that is negative or zero adds nothing.
     const double passed = std::chrono::duration<double>(now - at_).count();
     at_ = std::max(at_, now);
     tokens_ = std::min(burst_, tokens_ + std::max(passed, 0.0) * rate_);
@@ -121,6 +125,7 @@ struct WebTransportServer::State {
 
 // Packets find their connection by its id, not by their address: clients change addresses.
 void WebTransportServer::State::on_packet(const Endpoint& from, std::span<const std::byte> packet) {
+  // The part of the packet that no version changes (RFC 8999): connection ids and version.
   ngtcp2_version_cid ids{};
   const int error = ngtcp2_pkt_decode_version_cid(&ids, data_of(packet), packet.size(), kIdBytes);
   if (error == NGTCP2_ERR_VERSION_NEGOTIATION) return send_versions(from, ids);
@@ -128,10 +133,12 @@ void WebTransportServer::State::on_packet(const Endpoint& from, std::span<const 
     ++shared.counts.bad_packets;
     return;
   }
+  // Ids are chosen by this server, kIdBytes each, so the lookup is one hash.
   const std::string id(reinterpret_cast<const char*>(ids.dcid), ids.dcidlen);
   if (const auto found = shared.by_id.find(id); found != shared.by_id.end()) {
     return found->second->read(now, from, packet);
   }
+  // Long headers begin connections; a short one belongs to a connection that is gone.
   const bool is_long = (std::to_integer<unsigned>(packet[0]) & 0x80) != 0;
   if (is_long) return accept(from, packet);
   send_reset(from, packet);
@@ -149,6 +156,8 @@ void WebTransportServer::State::accept(const Endpoint& from, std::span<const std
   if (header.token.len == 0) return send_retry(from, header);
   first.token.assign(header.token.base, header.token.base + header.token.len);
   const SocketAddress remote(from);
+  // The token proves that the sender receives at `from`, and brings the id of the first packet
+  // back.
   const auto secret = token_secret.bytes();
   const int error = ngtcp2_crypto_verify_retry_token(
       &first.original_id, first.token.data(), first.token.size(), data_of(secret), secret.size(),
@@ -158,6 +167,7 @@ void WebTransportServer::State::accept(const Endpoint& from, std::span<const std
     ++shared.counts.bad_packets;
     return;
   }
+  // Checks in the order of their cost: token, limits, rate, TLS.
   if (!has_room(from)) {
     ++shared.counts.turned_away;
     return;
@@ -183,6 +193,7 @@ void WebTransportServer::State::accept(const Endpoint& from, std::span<const std
 // network. O(connections), behind the check of the address.
 bool WebTransportServer::State::has_room(const Endpoint& from) const {
   const WebTransportOptions& options = shared.options;
+  // Loops over all connections: only senders whose address is proved come here.
   const auto pending = std::count_if(connections.begin(), connections.end(),
                                      [](const auto& each) { return !each->is_kept(); });
   const Endpoint network = from.network();
@@ -198,6 +209,7 @@ bool WebTransportServer::State::has_room(const Endpoint& from) const {
 // time, authenticated with a secret. The answer is smaller than the packet that it answers.
 void WebTransportServer::State::send_retry(const Endpoint& from, const ngtcp2_pkt_hd& header) {
   ngtcp2_cid id{};
+  // The id that the client shall use from now on.
   std::array<std::uint8_t, kIdBytes> random{};
   if (gnutls_rnd(GNUTLS_RND_NONCE, random.data(), random.size()) < 0) return;
   ngtcp2_cid_init(&id, random.data(), random.size());
@@ -208,6 +220,7 @@ void WebTransportServer::State::send_retry(const Endpoint& from, const ngtcp2_pk
       token.data(), data_of(secret), secret.size(), header.version, remote.get().addr,
       remote.get().addrlen, &id, &header.dcid, to_quic(now));
   if (token_bytes < 0) return;
+  // A Retry packet holds the token, two ids and a tag of 16 bytes.
   std::array<std::uint8_t, 256> packet{};
   const ngtcp2_ssize size =
       ngtcp2_crypto_write_retry(packet.data(), packet.size(), header.version, &header.scid, &id,
@@ -220,6 +233,7 @@ void WebTransportServer::State::send_retry(const Endpoint& from, const ngtcp2_pk
 // RFC 9000, 6.1.
 void WebTransportServer::State::send_versions(const Endpoint& from, const ngtcp2_version_cid& ids) {
   ++shared.counts.unknown_versions;
+  // Version 1 of QUIC is the only one.
   const std::uint32_t known[] = {NGTCP2_PROTO_VER_V1};
   std::array<std::uint8_t, 256> packet{};
   std::uint8_t random = 0;
@@ -234,6 +248,8 @@ void WebTransportServer::State::send_versions(const Endpoint& from, const ngtcp2
 // token follows from the connection id, which the first byte of a short header precedes.
 void WebTransportServer::State::send_reset(const Endpoint& from,
                                            std::span<const std::byte> packet) {
+  // A reset is shorter than the packet that it answers, so that two ends cannot answer each other
+  // for ever.
   const std::size_t size = std::min(packet.size() - 1, kLongestReset);
   if (packet.size() <= kIdBytes + 1 || size < kMinReset || !resets.take(now)) {
     ++shared.counts.bad_packets;
@@ -260,6 +276,7 @@ void WebTransportServer::State::send_reset(const Endpoint& from,
 // Connections without a peer in time end; connections that are over are freed.
 void WebTransportServer::State::sweep() {
   next_sweep = now + kSweepEvery;
+  // Closes those whose handshake takes too long.
   for (const auto& connection : connections) {
     if (connection->is_kept() || connection->is_over() ||
         now - connection->since() < shared.options.handshake_timeout) {
@@ -269,6 +286,7 @@ void WebTransportServer::State::sweep() {
     connection->close(now);
     connection->keep();  // counted once; it does not take a pending place while it closes
   }
+  // Frees those that are over, with their address.
   for (const auto& connection : connections) {
     if (!connection->is_over()) continue;
     const auto found = by_peer.find(connection->peer());
@@ -331,6 +349,7 @@ std::optional<ReceivedDatagram> WebTransportServer::receive(Time now) {
   state.now = now;
   std::deque<InboundDatagram>& inbox = state.shared.inbox;
   int packets = 0;
+  // Ends with a datagram, without packets, or at the limit.
   while (inbox.empty() && packets < kPacketsPerTurn) {
     const auto packet = state.udp->receive(now);
     if (!packet) break;
@@ -358,6 +377,7 @@ void WebTransportServer::send(Time now, const Endpoint& to, std::span<const std:
   state.now = now;
   TransportCounts& counts = state.shared.transport_counts;
   Connection* const connection = state.find(to);
+  // A datagram for a peer that is gone is counted, as on every transport.
   if (connection == nullptr || !connection->send(bytes)) {
     ++counts.send_failures;
     return;
@@ -392,6 +412,7 @@ std::optional<Endpoint> WebTransportServer::take_ended() {
 // O(connections).
 Time WebTransportServer::next_wakeup() const {
   Time next = state_->udp->next_wakeup();
+  // O(connections), each a read of one number.
   if (!state_->connections.empty()) next = std::min(next, state_->next_sweep);
   for (const auto& connection : state_->connections) {
     next = std::min(next, connection->next_wakeup());

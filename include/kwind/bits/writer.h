@@ -18,7 +18,7 @@ constexpr std::uint64_t low_mask(unsigned bits) {
   return bits >= 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << bits) - 1;
 }
 
-/// Bits needed to tell `count` values apart; 0 for one value.
+/// Bits needed to distinguish `count` values; 0 for one value.
 constexpr unsigned bits_for(std::uint64_t count) {
   return count <= 1 ? 0U : static_cast<unsigned>(std::bit_width(count - 1));
 }

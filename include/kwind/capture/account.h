@@ -20,7 +20,7 @@ enum class Again : std::uint8_t {
   no,         ///< it did not
   redundant,  ///< sent before any sign of a loss, also on a `repeat` channel
   lost,       ///< the peer's acks had left out the packet that it was in
-  probe,      ///< nothing was heard of it for longer than a round trip
+  probe,      ///< no acknowledgement came for longer than a round trip
   spurious,   ///< an ack of it had passed here already
 };
 std::string_view again_text(Again again);

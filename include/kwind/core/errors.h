@@ -31,7 +31,7 @@ enum class Verdict : std::uint8_t {
   X(text_encoding, 5, Verdict::drop, "a text is not valid UTF-8")                                    \
   X(unknown_form, 6, Verdict::drop, "the first byte is not a datagram form of this link version")    \
   X(bad_check, 7, Verdict::drop, "the datagram's AEAD tag or keyed check does not match")            \
-  X(replayed, 8, Verdict::drop, "the packet number was seen before or is too old to tell")           \
+  X(replayed, 8, Verdict::drop, "the packet number was seen before or is too old to check")          \
   X(unknown_connection, 9, Verdict::drop, "no connection has this id or comes from this address")    \
   X(unknown_frame, 10, Verdict::close, "a frame kind is not in this link version")                   \
   X(unknown_channel, 11, Verdict::close, "a frame names a channel that the protocol does not have")  \
@@ -53,7 +53,7 @@ enum class Verdict : std::uint8_t {
   X(ticket_invalid, 27, Verdict::refuse, "the ticket is not one that this server accepts")           \
   X(ticket_expired, 28, Verdict::refuse, "the ticket has expired, or is not valid yet")              \
   X(ticket_used, 29, Verdict::refuse, "the ticket was used before")                                  \
-  X(timeout, 30, Verdict::close, "nothing was heard from the peer for the stated time")              \
+  X(timeout, 30, Verdict::close, "nothing came from the peer for the stated time")                    \
   X(handshake_timeout, 31, Verdict::close, "the server did not answer")                              \
   X(closed_by_peer, 32, Verdict::close, "the peer closed the connection")                            \
   X(closed_here, 33, Verdict::close, "this side closed the connection")                              \

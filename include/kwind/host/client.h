@@ -59,7 +59,7 @@ class KWIND_API Client {
     return dispatcher_.subscribe<T>(
         [handler = std::move(handler)](FromServer, const T& message) mutable { handler(message); });
   }
-  /// Subscribes `group.hear(const T&)` for every T of `List`, harbour::tables::Messages for
+  /// Subscribes `group.on_message(const T&)` for every T of `List`, harbour::tables::Messages for
   /// instance, for which there is one. `group` is borrowed while the handles live.
   template <class List, class Group>
   [[nodiscard]] std::vector<Subscription> subscribe_group(Group& group) {
@@ -229,9 +229,9 @@ class KWIND_API Client {
   }
   template <class T, class Group>
   void subscribe_one(Group& group, std::vector<Subscription>& all) {
-    if constexpr (requires(const T& message) { group.hear(message); }) {
+    if constexpr (requires(const T& message) { group.on_message(message); }) {
       if (!comes_in(T::info())) return;
-      all.push_back(subscribe<T>([&group](const T& message) { group.hear(message); }));
+      all.push_back(subscribe<T>([&group](const T& message) { group.on_message(message); }));
     }
   }
   Errc send_packed(const PackedMessage& message);

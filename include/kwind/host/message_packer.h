@@ -68,8 +68,8 @@ class KWIND_API MessagePacker {
     return PackedMessage{info.type, version, request_id, scratch_, out.bit_count()};
   }
 
-  /// What tells that question `number`, whose answers are of kind `info`, gets none: number 0, and
-  /// the number instead of fields. Errors: unknown_to_peer.
+  /// The message by which the asking end learns that request `number` gets no answer: an answer of
+  /// type `info` with number 0, and `number` in place of fields. Errors: unknown_to_peer.
   [[nodiscard]] Result<PackedMessage> pack_abandoned(const schema::MessageInfo& info,
                                                      std::uint16_t version, std::uint16_t number) {
     return pack_with(info, version, 0, [&](schema::Encoder& out) {

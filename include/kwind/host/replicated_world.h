@@ -151,7 +151,7 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
   }
   void begin();
   void follow_rate();
-  void tell(const replica::EntityEvent& event, const LoopStage::Guard& guard);
+  void report(const replica::EntityEvent& event, const LoopStage::Guard& guard);
 
   Client& client_;
   const schema::EntitiesInfo& entities_;

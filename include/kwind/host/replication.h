@@ -26,7 +26,7 @@ namespace kwind::host {
 
 /// How a world is replicated.
 struct ReplicationOptions {
-  unsigned tick_rate = 20;  ///< ticks per second, 1 to 240; clients are told
+  unsigned tick_rate = 20;  ///< ticks per second, 1 to 240; clients are sent it
   /// View distances, in the unit of the position field; entity types that are always in view.
   replica::InterestOptions view{};
   /// Datagrams that one client gets in one tick at most. Updates that do not fit wait, by priority.

@@ -92,8 +92,8 @@ class KWIND_API Server {
     KWIND_ASSERT(comes_in(T::info()));
     return dispatcher_.subscribe<T>(std::move(handler));
   }
-  /// Subscribes `group.hear(Peer, const T&)` for every T of `List`, harbour::tables::Messages for
-  /// instance, for which there is one. `group` is borrowed while the handles live.
+  /// Subscribes `group.on_message(Peer, const T&)` for every T of `List`, for instance
+  /// harbour::tables::Messages, for which there is one. `group` is borrowed while the handles live.
   template <class List, class Group>
   [[nodiscard]] std::vector<Subscription> subscribe_group(Group& group) {
     return dispatcher_.subscribe_group(group, List{}, comes_in);
@@ -223,8 +223,8 @@ class KWIND_API Server {
   /// Queues what is encoded already, kind and all, for those of `peers` who have its version.
   std::size_t send_encoded(std::span<const Peer> peers, const PackedMessage& message);
   /// Lets `payload source` fill what is free in the next `datagrams` datagrams to a client, and
-  /// tells it what arrived: see Link::schedule_payload, and replica::ClientReplicator for one that
-  /// keeps a world in step. It may be destroyed or moved at any time. false: no such client.
+  /// reports to it what arrived: see Link::schedule_payload, and replica::ClientReplicator for one
+  /// that keeps a world in step. It may be destroyed or moved at any time. false: no such client.
   bool schedule_payload(Peer to, link::PayloadSource* payload_source, std::size_t datagrams);
 
   /// Called with what a client's link::PayloadSource wrote, replica::InputSender for instance; the
@@ -303,7 +303,7 @@ class KWIND_API Server {
   /// What its ticket says; nullptr if there is no such client, or no tickets are asked for.
   [[nodiscard]] const link::Claims* claims(Peer peer) const;
   /// Where its datagrams come from, for those who keep the server; nullptr if there is no such
-  /// client. Nothing tells it to other clients.
+  /// client. Other clients are sent nothing of it.
   [[nodiscard]] const Endpoint* address(Peer peer) const;
   /// Bytes of state that fit for a client until about the next tick; see Link::budget.
   [[nodiscard]] std::size_t budget(Peer peer) const;

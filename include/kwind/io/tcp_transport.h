@@ -1,6 +1,6 @@
 // A port over TCP, for networks that let no UDP pass: the same datagrams, each behind its length in
 // a stream (see stream_cutter.h). Non-blocking. Everything arrives in order or the stream ends,
-// which take_ended() tells; a loss holds up all later datagrams, so UDP is better where it works.
+// which take_ended() returns; a loss holds up all later datagrams, so UDP is better where it works.
 // One port, one thread.
 #pragma once
 #include <memory>

@@ -80,8 +80,8 @@ class Dispatcher {
     KWIND_ASSERT(!made.answerer);
     made.answerer = std::move(handler);
   }
-  /// Handlers for every kind among `List` for which `group.hear(peer, message)` compiles and which
-  /// `wanted(info)` permits. Which these are is found here, once. `group` is borrowed.
+  /// Handlers for every type among `List` for which `group.on_message(peer, message)` compiles and
+  /// which `wanted(info)` permits. Which these are is found here, once. `group` is borrowed.
   template <class Group, class... T, class Wanted>
   std::vector<Subscription> subscribe_group(Group& group, schema::MessageList<T...>,
                                             const Wanted& wanted) {
@@ -174,7 +174,7 @@ class Dispatcher {
   }
 
   /// Rest handlers get messages `from owner of` an entity, too, and look after that themselves:
-  /// what the ref is cannot be told without the message's type. Otherwise such messages are dropped
+  /// what the ref is cannot be decided without the message's type. Otherwise such messages are dropped
   /// with not_owner before them.
   void unhandled_checks_owners() { unhandled_checks_owners_ = true; }
   /// Whether messages of `kind` have a handler.
@@ -272,10 +272,10 @@ class Dispatcher {
 
   template <class T, class Group, class Wanted>
   void add_to_group(Group& group, const Wanted& wanted, std::vector<Subscription>& all) {
-    if constexpr (requires(Peer peer, const T& message) { group.hear(peer, message); }) {
+    if constexpr (requires(Peer peer, const T& message) { group.on_message(peer, message); }) {
       if (!wanted(T::info())) return;
       all.push_back(
-          subscribe<T>([&group](Peer peer, const T& message) { group.hear(peer, message); }));
+          subscribe<T>([&group](Peer peer, const T& message) { group.on_message(peer, message); }));
     }
   }
 

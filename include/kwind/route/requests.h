@@ -159,7 +159,7 @@ class KWIND_API ResponseSink {
 };
 
 /// The right and duty to answer one request, once. Keep it to answer later, from another tick; for
-/// one that is destroyed unused the other end hears Ending::abandoned. Movable. May outlive the
+/// one that is destroyed unused the other end gets Ending::abandoned. Movable. May outlive the
 /// host.
 template <Request T>
 class Responder {

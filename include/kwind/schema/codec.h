@@ -295,7 +295,7 @@ class KWIND_API Decoder {
   }
 
   /// Fills slots of together at most 64 bits. Out of range or past the end: each such slot gets the
-  /// first value of its range, and error() tells.
+  /// first value of its range, and error() says which error.
   template <class... Slot>
   KWIND_ALWAYS_INLINE void read(const Slot&... slots) {
     std::uint64_t all = in_.get((slots.bits() + ... + 0U));

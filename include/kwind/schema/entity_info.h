@@ -90,7 +90,7 @@ struct EntityInfo {
   std::span<const FollowInfo> follows{};
   std::span<const GridShape> grids{};
   Life life{};
-  std::uint16_t at_most_per_second = 0;  ///< its changes are told so often at most; 0: in each tick
+  std::uint16_t at_most_per_second = 0;  ///< its changes are sent so often at most; 0: in each tick
   Freshness freshness = Freshness::usual;
 };
 

@@ -161,7 +161,7 @@ struct MessageType {
 
 struct Entity {
   std::string name;
-  std::uint16_t at_most_per_second = 0;  ///< its changes are told so often at most; 0: in each tick
+  std::uint16_t at_most_per_second = 0;  ///< its changes are sent so often at most; 0: in each tick
   Freshness freshness = Freshness::usual;
   std::vector<Field> fields;
   Life life;

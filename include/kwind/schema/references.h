@@ -4,7 +4,7 @@
 
 namespace kwind::schema {
 
-/// Generations tell the users of one entity id, one after the other, apart.
+/// Generations distinguish successive entities of one id.
 inline constexpr std::uint32_t kGenerations = 16;
 
 /// An entity by its id and generation, or none. `Entity` only keeps refs to different kinds apart.

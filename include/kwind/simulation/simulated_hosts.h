@@ -46,8 +46,8 @@ class KWIND_API SimulatedHosts {
   /// host::Client::reconnect() does; with Client::resume() as `options.resume` the server takes it
   /// for the same peer.
   void reconnect(host::Client& client, host::ClientOptions options = {});
-  /// The client is destroyed, and its server hears nothing of it: as if its machine had lost power.
-  /// Not to be called from a handler.
+  /// The client is destroyed, and its server receives nothing of it: as if its machine had lost
+  /// power. Not to be called from a handler.
   void lose(host::Client& client);
 
   /// Changes the path of one client, both directions, from now on. loss = 1 cuts it.

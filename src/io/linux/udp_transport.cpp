@@ -1,5 +1,8 @@
 // UDP with many datagrams in one system call (recvmmsg, sendmmsg), and with segmentation offload
 // for several to one peer.
+//
+// A batch of 64 datagrams costs one system call. Segmentation offload (UDP_SEGMENT) hands several
+// datagrams of equal size to the kernel in one buffer.
 #include "kwind/io/udp_transport.h"
 
 #include <netinet/udp.h>
@@ -53,6 +56,7 @@ struct UdpTransport::State {
 
   // Each header of a batch points to its own piece of memory and its own address, once and for all.
   State() {
+    // Done once: a batch then needs only lengths and addresses.
     for (Batch* batch : {&in, &out}) {
       for (std::size_t i = 0; i < kBatch; ++i) {
         batch->pieces[i] = {batch->memory.data() + i * kSlotBytes, kSlotBytes};
@@ -76,12 +80,14 @@ struct UdpTransport::State {
   // One call takes up to 64 datagrams. A refusal of an earlier datagram (ECONNREFUSED, by ICMP) is
   // no error of this call, and is passed over.
   void fill_in() {
+    // The kernel overwrites these lengths, so they are set before each call.
     for (std::size_t i = 0; i < kBatch; ++i) {
       in.headers[i].msg_hdr.msg_namelen = sizeof(sockaddr_storage);
       in.headers[i].msg_hdr.msg_control = control[i].data();
       in.headers[i].msg_hdr.msg_controllen = control[i].size();
     }
     int got = -1;
+    // Repeats after a signal, and after an ICMP error of an earlier datagram.
     do {
       got = ::recvmmsg(fd, in.headers.data(), kBatch, MSG_DONTWAIT, nullptr);
     } while (got < 0 && (errno == EINTR || errno == ECONNREFUSED));
@@ -97,6 +103,7 @@ struct UdpTransport::State {
       std::uint32_t total = 0;
       std::memcpy(&total, CMSG_DATA(c), sizeof total);
       counts.receive_overruns += total - overruns_seen;
+      // The counter wraps at 32 bits; unsigned subtraction gives the difference all the same.
       overruns_seen = total;
     }
   }
