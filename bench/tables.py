@@ -88,7 +88,7 @@ def cost_table(bench):
     direct = of("call_std_function")
     few, many = of("dispatch_decoded<10>"), of("dispatch_decoded<1000>")
     if direct and few and many:
-        out.append("| a decoded message to its handler beside a call through `std::function`, of 10 kinds; of 1000 | %.1f; %.1f times its time |" % (
+        out.append("| a decoded message to its handler beside a call through `std::function`, of 10 types; of 1000 | %.1f; %.1f times its time |" % (
             few / direct, many / direct))
     for name, label in (("state", "sequenced"), ("orders", "ordered")):
         ratios = [of("fan_out_%s_to_1000/mode:%d/iterations:90/manual_time" % (name, mode), "ratio") for mode in (0, 1, 2)]

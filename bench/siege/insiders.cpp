@@ -267,7 +267,7 @@ void first_pieces(const Target& target, const std::atomic<bool>& stop, Sent& sen
         out.put(kLive, kChannelBits);
         out.put_count(0, 1);
         out.put_count(place, 0);
-        out.put_count(60000U * 8, 10);
+        out.put_count(std::uint64_t{60000} * 8, 10);
         out.put_count(0, 4);
         out.put_count(0, 3);
         for (int i = 0; i < 64; ++i) out.put(0x5a, 8);

@@ -178,7 +178,7 @@ class TypedMotion : public Motion {
     return std::visit(
         [&](const auto& value) {
           using T = std::decay_t<decltype(value)>;
-          std::string text = fmt::format("{{\"id\":{},\"kind\":\"{}\"", id, T::entity_info().name);
+          std::string text = fmt::format("{{\"id\":{},\"type\":\"{}\"", id, T::entity_info().name);
           visit_fields(value, [&](std::string_view name, const auto& field) {
             text += fmt::format(",\"{}\":{}", name, json_of(field));
           });

@@ -259,7 +259,7 @@ TEST(Host, AVanishedClientIsGoneAfterTheTimeout) {
                                    {.loss = 1.0});
   harbour.run(11s);
   ASSERT_EQ(harbour.log().size(), 2U);
-  EXPECT_EQ(harbour.log()[1], "out 1 timeout nothing was heard from the peer");
+  EXPECT_EQ(harbour.log()[1], "out 1 timeout nothing came from the peer");
 }
 
 TEST(Host, HoldsSendersToTheirRate) {

@@ -46,8 +46,10 @@ TEST(Routing, HandlersRunInOrderAndMaySubscribeAndUnsubscribeWhileTheyRun) {
 
 struct Office {
   std::string log;
-  void hear(Peer, const Hail& hail) { log += "hail " + hail.words + "; "; }
-  void hear(Peer peer, const Flash&) { log += "flash from " + std::to_string(unsigned(peer)); }
+  void on_message(Peer, const Hail& hail) { log += "hail " + hail.words + "; "; }
+  void on_message(Peer peer, const Flash&) {
+    log += "flash from " + std::to_string(unsigned(peer));
+  }
 };
 
 TEST(Routing, AnObjectBringsHandlersForAllItsKindsAndTakesThemAway) {

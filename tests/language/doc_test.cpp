@@ -134,7 +134,7 @@ message M from owner of tug on c, split, at most 9/s {
   for (const std::string& page : {html, markdown}) {
     for (const char* part :
          {"repeats 3. newest only", "bulk, since 2", "follows speed along heading within 0.5",
-          "default 2.5", "default timber", "told at most 5/s", "told at most 7/s, lazy",
+          "default 2.5", "default timber", "sent at most 5/s", "sent at most 7/s, lazy",
           "at most 9/s", "in pieces where it is larger than a datagram", "by the owner of tug only",
           "timber (since 2, else empty)", "keep_cold (since 2)"}) {
       EXPECT_NE(page.find(part), std::string::npos) << part << "\n" << page;

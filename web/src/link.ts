@@ -182,7 +182,7 @@ export class Link {
       return;
     }
     if (this.state === "closed") return;
-    if (now - this.heardAt >= options.timeout) return this.end("timeout", "nothing was heard from the server for the stated time");
+    if (now - this.heardAt >= options.timeout) return this.end("timeout", "nothing came from the server for the stated time");
     if (now - this.spokeAt >= options.keepalive) this.pingDue = true;
     this.lose(this.sent.onTimer(now));
     if (now >= this.sent.probeDeadline) this.probe();
