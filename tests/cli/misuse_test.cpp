@@ -172,7 +172,7 @@ TEST_F(Misuse, AnEndlessPipeKeepsTheRelayFromNothing) {
                    std::string(pipe) + " | exec " + kKwind + " relay --listen " + listen + " > '" +
                        (dir_ / "out.txt").string() + "' & echo $!; wait $!"});
     ASSERT_TRUE(relay.wait_for("\n"));
-    const std::string process = std::to_string(std::atoi(relay.out().c_str()));
+    const std::string process = std::to_string(std::stoi(relay.out()));
     ::usleep(400000);
     const Finished there = run({kKwind, "diagnose", "--server", listen});
     EXPECT_NE(there.out.find("answers"), std::string::npos) << there.out << there.err;
