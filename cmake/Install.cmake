@@ -39,14 +39,6 @@ if(KWIND_SHARED)
 endif()
 set_target_properties(kwind_codegen PROPERTIES EXPORT_NAME codegen)
 
-set(KWIND_COMPONENTS "")
-if(KWIND_TOOL)
-  set(KWIND_COMPONENTS json ticket capture budget)
-endif()
-foreach(component IN LISTS KWIND_COMPONENTS)
-  set_target_properties(kwind_${component} PROPERTIES EXPORT_NAME ${component})
-endforeach()
-
 # Each component is an archive of its own beside the library, and brings the library that it needs.
 set(KWIND_COMPONENTS "")
 if(KWIND_TOOL)
@@ -79,6 +71,8 @@ if(KWIND_WEB_TRANSPORT)
   list(APPEND KWIND_COMPONENTS web_transport)
 endif()
 
+# All that is installed but the tool.
+add_custom_target(kwind_installed DEPENDS ${installed})
 install(TARGETS ${installed} EXPORT kestrel_wind COMPONENT dev
   RUNTIME DESTINATION ${CMAKE_INSTALL_LIBEXECDIR}/kwind
   ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR}

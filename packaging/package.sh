@@ -28,8 +28,7 @@ top=$PWD
 # build FOLDER: the packages, in FOLDER.
 build() {
   (cd build/package-source && quiet "$top/$1.log" cmake --preset package -B "$top/$1")
-  quiet "$1.log" cmake --build "$1" --target kwind_shared kwind_static kwind_codegen kwind kwind_manual \
-    kwind_component_json kwind_component_ticket kwind_component_capture
+  quiet "$1.log" cmake --build "$1" --target kwind_installed kwind kwind_manual
   rm -f "$1"/*.deb
   (cd "$1" && umask 022 && quiet "$top/build/cpack.log" cpack -G DEB)
 }
