@@ -119,9 +119,10 @@ class Module {
            type.integer.bits() > 52;
   }
   // Types whose values already include null: an optional value of such a type needs another form,
-  // an empty or a one-element tuple.
+  // an empty or a one-element tuple, which is no null itself.
   static bool can_be_null(const Type& type) {
-    return type.kind == TypeKind::maybe || type.kind == TypeKind::ref;
+    return type.kind == TypeKind::ref ||
+           (type.kind == TypeKind::maybe && !can_be_null(type.element.front()));
   }
   // A union of string literals.
   static std::string union_of(const Options& options) {

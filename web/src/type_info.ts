@@ -96,8 +96,8 @@ export function fixedBits(type: TypeInfo, version = 0xffff): number | undefined 
   }
 }
 
-/** Whether JSON-like `null` can be a value of the type: then a `maybe` of it is an array of none or one. */
-export const canBeNull = (type: TypeInfo): boolean => type[0] === "maybe" || type[0] === "ref";
+/** Whether JSON-like `null` can be a value of the type: then a `maybe` of it is an array of none or one, which is never null. */
+export const canBeNull = (type: TypeInfo): boolean => type[0] === "ref" || (type[0] === "maybe" && !canBeNull(type[1]));
 
 /** The value of a new struct: zero where the range has it, else the end nearest to zero; the first name; nothing. */
 export function initialOf(type: TypeInfo): any {

@@ -132,11 +132,25 @@ test("the page", { skip, timeout: 240_000 }, async (t) => {
     });
     await t.test("a page that stood still gets the newest state, not all that it missed", async () => {
       const before = await held(second);
+      await second.evaluate(() => {
+        const all = globalThis as any;
+        let last = performance.now();
+        all.longestPause = 0;
+        setInterval(() => {
+          const now = performance.now();
+          all.longestPause = Math.max(all.longestPause, now - last);
+          last = now;
+        }, 20);
+      });
       const session = await second.context().newCDPSession(second);
-      await session.send("Page.setWebLifecycleState", { state: "frozen" });
+      // The debugger holds the page's script; a page that Playwright drives is never hidden, and so never frozen.
+      await session.send("Debugger.enable");
+      await session.send("Debugger.pause");
       await new Promise((resolve) => setTimeout(resolve, 6000));
-      await session.send("Page.setWebLifecycleState", { state: "active" });
+      await session.send("Debugger.resume");
+      await session.send("Debugger.disable");
       const after = await until("newer ticks", second, ({ tick, state }) => state === "connected" && tick > before.tick + 100, 15_000);
+      assert.ok(await second.evaluate(() => (globalThis as any).longestPause) > 5000, "the page stood still");
       assert.ok(after.received - before.received < 256 * 1024);
       assert.equal(after.counts.desyncs, 0);
     });

@@ -13,7 +13,7 @@ import { checkVectors } from "./vectors.js";
 
 const run = promisify(execFile);
 const built = process.env.KWIND_BUILD ?? new URL("../../../build/dev", import.meta.url).pathname;
-const count = process.env.KWIND_SWEEP === "full" ? 10_000 : 60;
+const count = process.env.KWIND_SWEEP === "full" ? 10_000 : 40;
 const first = Number(process.env.KWIND_SEED ?? 1);
 
 // Names that every object of JavaScript answers to, and those of its own types.
@@ -27,6 +27,8 @@ message Promise from both on talk {
   constructor : one of { constructor : Array, toString, valueOf : Object }
   hasOwnProperty : Map
   then : list of Object up to 4
+  catch : maybe maybe maybe vec2 of int -3..3
+  finally : maybe maybe ref Set
   isPrototypeOf : ref Set
 }
 message Infinity from both on talk { then : bool }
@@ -52,7 +54,8 @@ test(`vectors of ${count} random descriptions from seed ${first} on`, { timeout:
   const folder = mkdtempSync(join(tmpdir(), "kwind-random-"));
   let [compared, descriptions] = [0, 0];
   try {
-    for (let seed = first; seed < first + count; ++seed) {
+    for (let seed = first; descriptions < count; ++seed) {
+      assert.ok(seed < first + 4 * count, `most descriptions are refused: ${descriptions} of ${seed - first} are not`);
       const file = join(folder, `random_${seed}.kw`);
       await run(`${built}/tests/properties_tests`, ["--gtest_brief=1", "--gtest_filter=Generated.RandomDescriptionsAreThoseOfTheirSeeds"],
         { env: { ...process.env, KWIND_SEED: String(seed), KWIND_INTO: folder } });
@@ -77,5 +80,5 @@ test(`vectors of ${count} random descriptions from seed ${first} on`, { timeout:
     rmSync(folder, { recursive: true });
   }
   console.log(`# ${descriptions} descriptions, ${compared} vectors`);
-  assert.ok(descriptions >= count / 4 && compared > descriptions);
+  assert.ok(compared > descriptions);
 });
