@@ -20,6 +20,8 @@ quiet() {  # quiet LOG COMMAND...: the log only if it fails
 
 SOURCE_DATE_EPOCH=$(git log -1 --format=%ct)
 export SOURCE_DATE_EPOCH
+# With a base directory ccache makes paths relative, and those are what asserts name: such a build differs from others.
+unset CCACHE_BASEDIR CCACHE_NOHASHDIR
 # What is built is the work tree as it is now: both builds take long, and somebody may go on editing.
 rm -rf build/package-source
 mkdir -p build/package-source

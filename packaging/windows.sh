@@ -39,6 +39,7 @@ done
 
 # serve COMMAND...: a Linux server; sets $address and $key.
 serve() {
+  : >"$work/server"  # what the last one said is gone before anybody looks
   "$@" >"$work/server" 2>&1 &
   jobs_started+=($!)
   for _ in $(seq 100); do
@@ -54,6 +55,16 @@ other=$!
 quiet "$work/linux" build/dev/examples/first_light_client "$address" "$key" 4
 wait "$other" || { cat "$work/windows" >&2; say "the Windows client failed"; exit 1; }
 grep -q 'is at' "$work/windows" && grep -q 'is at' "$work/linux" || { cat "$work/windows" "$work/linux" >&2; say "they do not see each other"; exit 1; }
+
+say "a Windows and a Linux bot of a Linux harbour"
+serve build/dev/examples/harbour_server 0 "$work/pilots"
+address=${address%;}
+wine build/windows/examples/harbour_pilot.exe "$address" Tern 4 >"$work/windows" 2>&1 &
+other=$!
+quiet "$work/linux" build/dev/examples/harbour_pilot "$address" Plover 4
+wait "$other" || { cat "$work/windows" >&2; say "the Windows bot failed"; exit 1; }
+grep -q 'Tern is at' "$work/windows" && grep -q 'Plover is at' "$work/linux" ||
+  { cat "$work/windows" "$work/linux" >&2; say "no tug moved"; exit 1; }
 
 say "the DLL by its name, as another compiler's program loads it"
 x86_64-w64-mingw32-gcc -static -O1 -o "$work/by_name.exe" tests/install/windows/by_name.c

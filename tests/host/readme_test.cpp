@@ -1,4 +1,4 @@
-// The code of docs/guide/messages.md and of the README, compiled, run and compared.
+// The code of docs/guide/messages.md and of the README, compiled, run and compared; what pages state of versions.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -9,6 +9,7 @@
 
 #include "kit/sim_hosts.h"
 #include "kwind/host/tap_format.h"
+#include "kwind/link/spec.h"
 #include "routing.h"
 
 namespace kwind::host {
@@ -99,6 +100,14 @@ TEST(Readme, HasAtMostAThousandWordsAndAProgramWithinItsFirstFortyLines) {
   EXPECT_LE(count, 1000U);
   const auto before = readme.substr(0, readme.find("```cpp"));
   EXPECT_LE(std::count(before.begin(), before.end(), '\n'), 40);
+}
+
+TEST(Stability, NamesTheVersionsOfTheWire) {
+  const std::string page = text_of(KWIND_SOURCE_DIR "/docs/stability.md");
+  for (const std::string& row : {fmt::format("| link version | {} |", link::kLinkVersion),
+                                 fmt::format("| state version | {} |", schema::kStateVersion)}) {
+    EXPECT_NE(page.find(row), std::string::npos) << row;
+  }
 }
 
 }  // namespace readme_test
