@@ -166,44 +166,44 @@ TEST(CopyFilter, DropsWhatAnotherInterfaceShowedJustNow) {
 
 // next_wakeup() covers received datagrams that are still delayed, without any traffic outwards.
 TEST(ImpairedTransport, WakesForWhatItHoldsBack) {
-  const auto far = open_port();
-  ImpairedTransport near(open_port(), {}, {.delay = 40ms}, 1);
+  const auto there = open_port();
+  ImpairedTransport here(open_port(), {}, {.delay = 40ms}, 1);
   const std::array<std::byte, 3> bytes{};
-  EXPECT_EQ(near.next_wakeup(), kNever);
-  far->send(now(), near.local(), bytes);
-  far->flush(now());
+  EXPECT_EQ(here.next_wakeup(), kNever);
+  there->send(now(), here.local(), bytes);
+  there->flush(now());
   const Time sent = now();
-  near.wait(sent + 2s);  // until it is at the socket
-  EXPECT_FALSE(near.receive(now()));
-  EXPECT_GT(near.next_wakeup(), sent);
-  EXPECT_LE(near.next_wakeup(), now() + 40ms);
-  near.wait(sent + 2s);
+  here.wait(sent + 2s);  // until it is at the socket
+  EXPECT_FALSE(here.receive(now()));
+  EXPECT_GT(here.next_wakeup(), sent);
+  EXPECT_LE(here.next_wakeup(), now() + 40ms);
+  here.wait(sent + 2s);
   EXPECT_LT(now(), sent + 1s) << "nobody woke it";
-  EXPECT_TRUE(near.receive(now()));
-  EXPECT_EQ(near.next_wakeup(), kNever);
+  EXPECT_TRUE(here.receive(now()));
+  EXPECT_EQ(here.next_wakeup(), kNever);
 }
 
 TEST(ImpairedTransport, PutsConditionsBeforeRealSockets) {
-  const auto far = open_port();
-  ImpairedTransport near(open_port(), {.delay = 50ms, .loss = 0.2},
+  const auto there = open_port();
+  ImpairedTransport here(open_port(), {.delay = 50ms, .loss = 0.2},
                          {.delay = 30ms, .duplicate = 1.0}, 3);
   const Time start = now();
   const std::array<std::byte, 2> bytes{std::byte{7}, std::byte{8}};
-  for (int i = 0; i < 100; ++i) near.send(start, far->local(), bytes);
-  near.flush(now());
-  EXPECT_FALSE(far->receive(now())) << "nothing leaves early";
-  while (near.next_wakeup() != kNever) {
-    near.wait(kNever);
-    near.flush(now());
+  for (int i = 0; i < 100; ++i) here.send(start, there->local(), bytes);
+  here.flush(now());
+  EXPECT_FALSE(there->receive(now())) << "nothing leaves early";
+  while (here.next_wakeup() != kNever) {
+    here.wait(kNever);
+    here.flush(now());
   }
   EXPECT_GE(now() - start, Duration(50ms));
-  const std::size_t arrived = collect(*far, 100 - near.outward_counts().lost).size();
-  EXPECT_EQ(arrived, 100 - near.outward_counts().lost);
-  EXPECT_GT(near.outward_counts().lost, 5U);
+  const std::size_t arrived = collect(*there, 100 - here.outward_counts().lost).size();
+  EXPECT_EQ(arrived, 100 - here.outward_counts().lost);
+  EXPECT_GT(here.outward_counts().lost, 5U);
 
-  far->send(now(), near.local(), bytes);
-  far->flush(now());
-  EXPECT_EQ(collect(near, 2).size(), 2U) << "every datagram inward comes twice";
+  there->send(now(), here.local(), bytes);
+  there->flush(now());
+  EXPECT_EQ(collect(here, 2).size(), 2U) << "every datagram inward comes twice";
 }
 
 }  // namespace udp_test
