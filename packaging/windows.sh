@@ -26,7 +26,7 @@ quiet build/windows-libraries.log packaging/cross.sh x86_64-w64-mingw32 build/wi
 say "compiling"
 quiet build/windows.log cmake --preset windows
 quiet build/windows.log cmake --build build/windows --target kwind_shared kwind_static kwind_codegen first_light_client \
-  first_light_server harbour_pilot c_tug c_tug_server bits_tests link_tests io_tests c_tests
+  first_light_server harbour_pilot c_tug c_tug_server bits_tests link_tests io_tests c_tests c_compare
 needed=$(x86_64-w64-mingw32-objdump -p build/windows/libkwind.dll | sed -nE 's/.*DLL Name: (.*)\.dll/\1/pi' | tr 'A-Z\n' 'a-z ')
 case " $needed" in *libstdc*|*libgcc*|*libwinpthread*|*sodium*) say "libkwind.dll needs $needed"; exit 1 ;; esac
 
