@@ -123,6 +123,7 @@ class KWIND_API PlainWriter : public Writer {
     return index.in_range;
   }
 };
+/// As Reader, with get_in() as CheckedReader has it.
 class KWIND_API PlainReader : public Reader {
  public:
   using Reader::Reader;

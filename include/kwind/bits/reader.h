@@ -13,6 +13,7 @@
 
 namespace kwind::bits {
 
+/// A reader of values of 1 to 64 bits. Borrows its bytes.
 class KWIND_API Reader {
  public:
   /// Reads all of `bytes`, borrowed while the reader lives.

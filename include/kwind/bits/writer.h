@@ -32,6 +32,7 @@ constexpr std::size_t bytes_for(std::size_t bits) {
   return (bits + 7) / 8;
 }
 
+/// A writer of values of 1 to 64 bits. Borrows its memory.
 class KWIND_API Writer {
  public:
   /// Borrows `memory` until the last call of finish().

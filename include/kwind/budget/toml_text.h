@@ -9,6 +9,7 @@
 
 namespace kwind::budget {
 
+/// Where a text is no TOML, and why.
 struct TomlError {
   toml::source_region place{};
   std::string text;  ///< what is wrong there

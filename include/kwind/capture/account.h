@@ -38,6 +38,7 @@ struct Entry {
   schema::Explained fields{};  ///< of a whole message; empty without AccountOptions::fields
 };
 
+/// A datagram of a capture, and what each part of it is.
 struct Line {
   std::int64_t unix_ns = 0;
   Endpoint from;
@@ -51,17 +52,20 @@ struct Sum {
   std::uint64_t count = 0;
   std::uint64_t bits = 0;
 };
+/// A row of the account: what was sent each way under one label.
 struct Row {
   std::string label;
   Sum up;
   Sum down;
 };
 
+/// What an Account reads captures with.
 struct AccountOptions {
   link::ObserverOptions observer;  ///< channels and versions are taken from the protocol
   bool fields = false;             ///< decode the fields of messages
 };
 
+/// Accounts for every bit of the datagrams that it is shown, in order.
 class Account {
  public:
   /// `protocol` must outlive the account.

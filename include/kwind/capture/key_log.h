@@ -14,6 +14,7 @@ namespace kwind::capture {
 /// A line, with its end.
 std::string key_line(const link::KeyNote& note);
 
+/// What a key log holds.
 struct KeyFile {
   std::vector<link::DatagramKey> keys;
   std::string problem;  ///< "line 3: ..." of the first line that is none; empty if all are

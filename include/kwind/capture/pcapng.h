@@ -33,6 +33,7 @@ std::string pcapng_packet(const Packet& packet);
 /// The UDP datagram in an IP packet; nothing if it is none, or not whole. Time is left at 0.
 std::optional<Packet> udp_of_ip(std::span<const std::byte> ip);
 
+/// What a capture file holds.
 struct Contents {
   std::vector<Packet> packets;
   std::size_t other = 0;    ///< packets that are no whole UDP datagrams

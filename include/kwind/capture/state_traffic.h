@@ -14,6 +14,7 @@
 
 namespace kwind::capture {
 
+/// Reads the snapshots of all clients in a capture and counts their symbols.
 class StateTraffic {
  public:
   /// `entities` outlives it; `codes` are those in use when the capture was made, nullptr the

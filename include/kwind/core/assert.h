@@ -8,6 +8,7 @@ namespace kwind {
 /// Called with the failed condition and its place just before the process aborts, so that an
 /// application can write it to its own log. Default: none. Set it once, before other threads start.
 using AssertHandler = void (*)(const char* condition, const char* file, int line);
+/// Sets the function that a failed assertion calls first; nullptr: none.
 KWIND_API void set_assert_handler(AssertHandler handler);
 
 [[noreturn]] KWIND_API void assertion_failed(const char* condition, const char* file, int line);

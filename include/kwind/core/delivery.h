@@ -5,6 +5,7 @@
 
 namespace kwind {
 
+/// How a channel delivers its messages.
 enum class Delivery : std::uint8_t {
   unreliable,  ///< each message arrives once or not at all, in any order
   sequenced,   ///< as unreliable, and only messages newer than the last delivered one arrive

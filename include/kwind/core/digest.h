@@ -12,7 +12,9 @@
 
 namespace kwind {
 
+/// 16 bytes of a hash.
 using Digest128 = std::array<std::byte, 16>;
+/// 16 bytes of a key.
 using Key128 = std::array<std::byte, 16>;
 
 /// BLAKE2b with a 16-byte output and no key.

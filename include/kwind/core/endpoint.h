@@ -15,16 +15,20 @@ namespace kwind {
 
 /// An IPv6 address (IPv4 in its mapped form ::ffff:a.b.c.d) and a port.
 struct KWIND_API Endpoint {
+  /// Of IPv6, or an IPv4 address mapped into it.
   std::array<std::uint8_t, 16> ip{};
   std::uint16_t port = 0;
 
+  /// a.b.c.d:port.
   static constexpr Endpoint v4(std::uint8_t a, std::uint8_t b, std::uint8_t c, std::uint8_t d,
                                std::uint16_t port) {
     return {{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, a, b, c, d}, port};
   }
   /// All addresses of this machine, IPv6 and IPv4, to listen on or to send from.
   static constexpr Endpoint any(std::uint16_t port) { return {{}, port}; }
+  /// 127.0.0.1:port.
   static constexpr Endpoint loopback(std::uint16_t port) { return v4(127, 0, 0, 1, port); }
+  /// [::1]:port.
   static constexpr Endpoint loopback_v6(std::uint16_t port) {
     return {{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1}, port};
   }

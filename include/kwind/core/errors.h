@@ -95,12 +95,14 @@ enum class Verdict : std::uint8_t {
   X(code_tables, 69, Verdict::drop, "the server writes state with another code set than this copy reads")
 // clang-format on
 
+/// The cause of an error, a drop, a refusal or a close.
 enum class [[nodiscard]] Errc : std::uint8_t{
 #define KWIND_ENUM(name, number, verdict, text) name = number,
     KWIND_ERRORS(KWIND_ENUM)
 #undef KWIND_ENUM
 };
 
+/// One row of the list of errors.
 struct ErrorInfo {
   Errc code;
   Verdict verdict;
@@ -133,6 +135,7 @@ constexpr Errc error_from_number(std::uint64_t number, Errc unlisted) {
   return unlisted;
 }
 
+/// A value, or why there is none.
 template <class T>
 using Result = tl::expected<T, Errc>;
 

@@ -17,6 +17,7 @@ KWIND_API void wipe(std::span<std::byte> bytes) noexcept;
 /// Compares in a time that does not depend on the contents. Requires: equal lengths.
 KWIND_API bool same_secret(std::span<const std::byte> a, std::span<const std::byte> b);
 
+/// N secret bytes, wiped when destroyed; so is each copy.
 template <std::size_t N>
 class Secret {
  public:
@@ -35,6 +36,7 @@ class Secret {
   std::array<std::byte, N> bytes_{};
 };
 
+/// A key of 32 bytes.
 using Secret32 = Secret<32>;
 
 /// BLAKE2b with a 32-byte output under `key` (RFC 7693); `label`, below 256 bytes, keeps uses of

@@ -7,6 +7,7 @@ namespace kwind {
 
 /// Has no now(): protocol code cannot read a clock even by accident.
 struct WireClock {};
+/// Nanoseconds.
 using Duration = std::chrono::nanoseconds;
 /// Nanoseconds since an arbitrary start; only differences mean something.
 using Time = std::chrono::time_point<WireClock, Duration>;

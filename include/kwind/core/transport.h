@@ -15,6 +15,7 @@ namespace kwind {
 /// TransportCounts::too_long.
 inline constexpr std::size_t kMaxDatagramBytes = 2048;
 
+/// A datagram that arrived. Borrows its bytes.
 struct ReceivedDatagram {
   Endpoint from;
   std::span<const std::byte> bytes;  ///< valid until the next call of receive(); may be empty
@@ -32,6 +33,7 @@ struct TransportCounts {
   std::uint64_t receive_overruns = 0;  ///< dropped by the system for lack of buffer; Linux only
 };
 
+/// Sends and receives datagrams.
 class KWIND_API Transport {
  public:
   Transport() = default;
@@ -39,6 +41,7 @@ class KWIND_API Transport {
   Transport& operator=(const Transport&) = delete;
   virtual ~Transport() = default;
 
+  /// The address that it is bound to.
   [[nodiscard]] virtual Endpoint local() const = 0;
   /// The next datagram that has arrived by `now`, if any. Never blocks. An unusable
   /// datagram, too long or from port 0, is returned empty.
@@ -51,6 +54,7 @@ class KWIND_API Transport {
   /// When receive() or flush() has something to do on its own account; kNever if only by new
   /// traffic.
   [[nodiscard]] virtual Time next_wakeup() const { return kNever; }
+  /// Sums since it was opened.
   [[nodiscard]] virtual const TransportCounts& counts() const = 0;
 
   /// Whether what is sent arrives once and in order, or the stream to that address ends.

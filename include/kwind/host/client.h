@@ -1,8 +1,8 @@
-// The client's side of a game's traffic: one port, one server.
+// The client's side of a game's traffic: one transport, one server.
 //
 //   client.receive(now);   // handlers run
 //   ... the game ...
-//   client.send(now);      // what it sent leaves
+//   client.flush(now);     // what it sent leaves
 //
 // One client is one thread; every call, and every handler, belongs to it.
 #pragma once
@@ -24,6 +24,7 @@ namespace kwind::host {
 
 using route::Subscription;
 
+/// Options of a client, beside those that both ends have.
 struct ClientOptions : Options {
   TickBudget tick_budget{};  ///< of the server
   /// Who the server must prove to be: from an option, a file, or the login's response.
@@ -32,10 +33,11 @@ struct ClientOptions : Options {
   std::optional<Secret32> resume{};  ///< of an earlier client, see resume()
 };
 
+/// A client's end of one connection to a server: typed messages, requests, resume.
 class KWIND_API Client {
  public:
-  /// Connects to `server` over `port`; port and `protocol` must outlive the client. The handshake
-  /// starts with the first send().
+  /// Connects to `server` over `transport`, which must outlive the client, as `protocol` must. The
+  /// handshake starts with the first flush().
   /// Requires: a server key, or plaintext mode by name; in Plaintext::loopback_only `server` is a
   /// loopback address.
   Client(Transport& transport, const Endpoint& server, const schema::ProtocolInfo& protocol,
@@ -136,6 +138,7 @@ class KWIND_API Client {
 
   /// Adds a stage to the loop, borrowed until detach(); see LoopStage.
   void attach(LoopStage& stage);
+  /// The stage is called no more.
   void detach(LoopStage& stage);
 
   /// Replaces the connection by a new one: handlers, payload hooks and stages stay, queued messages
@@ -154,7 +157,7 @@ class KWIND_API Client {
   void receive(Time now);
   /// Lets out what waits: messages, acks, repeats, keepalives. Not to be called from a handler.
   void flush(Time now);
-  /// When send() will have something to do without new input.
+  /// When flush() will have something to do without new input.
   [[nodiscard]] Time next_wakeup() const;
 
   /// Queues `message` for the server.
@@ -169,8 +172,8 @@ class KWIND_API Client {
     return packed ? send_packed(*packed) : packed.error();
   }
 
-  /// For clients that know messages at run time only: an answer to question `number`, see
-  /// route::RawMessage::question. Errors: those of send(), stray_answer.
+  /// For clients that know messages at run time only: an answer to the request whose id is
+  /// `number`, see route::RawMessage::request_id. Errors: those of send(), stray_answer.
   template <schema::Sendable T>
   Errc answer(std::uint16_t number, const T& message) {
     return send_answer(number, message.info(), [&](schema::Encoder& out) { encode(out, message); });
@@ -189,10 +192,12 @@ class KWIND_API Client {
   void set_tap(Tap tap);
 
   /// Closes the connection after delivering its reliable and ordered messages. Keep calling
-  /// receive() and send() until ended().
+  /// receive() and flush() until ended().
   void close(std::string_view reason);
 
+  /// Whether messages can be sent: after on_connect(), before the end.
   [[nodiscard]] bool connected() const;
+  /// Whether the connection is over, and all that had to be delivered is.
   [[nodiscard]] bool ended() const;
   /// The version of the protocol agreed with the server; 0 until connected.
   [[nodiscard]] std::uint16_t version() const;
@@ -205,8 +210,11 @@ class KWIND_API Client {
   [[nodiscard]] bool resumed() const;
   /// "ChaCha20-Poly1305", "AES-256-GCM" or "plaintext".
   [[nodiscard]] std::string_view protection() const;
+  /// Of the link: round trip, loss, rates.
   [[nodiscard]] const link::Stats& stats() const;
+  /// Drops by cause since the client was made.
   [[nodiscard]] Counts counts() const;
+  /// Datagrams and bytes since the client was made.
   [[nodiscard]] Traffic traffic() const;
 
  protected:

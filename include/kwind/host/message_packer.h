@@ -13,6 +13,7 @@
 
 namespace kwind::host {
 
+/// An encoded message. Its bytes are the packer's, valid until the next one is packed.
 struct PackedMessage {
   std::uint16_t type = 0;
   std::uint16_t version = 0;         ///< in whose layout it is
@@ -21,6 +22,7 @@ struct PackedMessage {
   std::size_t bits = 0;
 };
 
+/// Encodes messages into storage that it keeps.
 class KWIND_API MessagePacker {
  public:
   /// For messages in direction `way` of `protocol`, which must outlive this.

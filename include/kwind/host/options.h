@@ -25,6 +25,7 @@ enum class Plaintext : std::uint8_t {
   any_address,    ///< for trusted test networks
 };
 
+/// After how long silence or a delay ends something, and how often silence is broken.
 struct Timeouts {
   Duration idle_timeout = std::chrono::seconds(10);  ///< ends an open connection
   Duration handshake = std::chrono::seconds(5);      ///< ends an attempt to connect
@@ -57,6 +58,7 @@ struct QueueLimit {
   link::AtLimit at_limit = link::AtLimit::refuse;
 };
 
+/// What servers and clients have in common.
 struct Options {
   /// Absent: datagrams are encrypted, which takes the server's key on both ends.
   std::optional<Plaintext> plaintext{};
@@ -81,6 +83,7 @@ struct Options {
 /// Messages of an unreliable or sequenced channel that wait for ready() at most; older ones go.
 inline constexpr std::size_t kMaxHeldState = 64;
 
+/// What was dropped and why, at one host since its start.
 struct Counts {
   CauseCounts drops;            ///< datagrams and messages received and not accepted, by cause
   route::DispatchCounts route;  ///< what became of accepted messages

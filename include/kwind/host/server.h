@@ -1,8 +1,8 @@
-// The server's side of a game's traffic: one port, many clients.
+// The server's side of a game's traffic: a transport or several, many clients.
 //
 //   server.receive(now);   // handlers run
 //   ... the game ...
-//   server.send(now);      // what it sent leaves
+//   server.flush(now);     // what it sent leaves
 //
 // One server is one thread; every call, and every handler, belongs to it.
 #pragma once
@@ -32,6 +32,7 @@ enum class Peer : std::uint32_t {};
 
 using route::Subscription;
 
+/// Options of a server, beside those that both ends have.
 struct ServerOptions : Options {
   /// Most clients at once, 1 to 65535; more are refused with server_full.
   std::size_t capacity = 64;
@@ -64,18 +65,19 @@ struct ServerOptions : Options {
   unsigned max_faults = 0;
 };
 
+/// A server's end of many connections: typed messages, requests, rooms, owners, resume.
 class KWIND_API Server {
  public:
-  /// Serves `protocol` on `port`; both must outlive the server. Requires: a key, or plaintext mode
-  /// by name; in Plaintext::loopback_only the transport is bound to a loopback address.
+  /// Serves `protocol` on `transport`; both must outlive the server. Requires: a key, or plaintext
+  /// mode by name; in Plaintext::loopback_only the transport is bound to a loopback address.
   Server(Transport& transport, const schema::ProtocolInfo& protocol, const ServerOptions& options);
   ~Server();
   Server(const Server&) = delete;
   Server& operator=(const Server&) = delete;
 
-  /// Serves on `another` port as well, a TCP port beside a UDP one for instance; it must outlive
-  /// the server. Clients of all transports are peers alike. Requires: what the constructor does of
-  /// its port.
+  /// Serves on `another` transport as well, TCP beside UDP for instance; it must outlive the
+  /// server. Clients of all transports are peers alike. Requires: what the constructor does of its
+  /// transport.
   void listen_on(Transport& another);
 
   /// Adds handler(Peer, const T&), called for every T that a client sends, after those added
@@ -179,7 +181,7 @@ class KWIND_API Server {
   void receive(Time now);
   /// Lets out what waits: messages, acks, repeats, keepalives. Not to be called from a handler.
   void flush(Time now);
-  /// When send() will have something to do without new input.
+  /// When flush() will have something to do without new input.
   [[nodiscard]] Time next_wakeup() const;
 
   /// Queues `message` for one client.
@@ -200,24 +202,29 @@ class KWIND_API Server {
   std::size_t send_to_all(const T& message) {
     return send_to_all_but(Peer{0}, message);
   }
+  /// send_to_all(), but for `left_out`.
   template <schema::Sendable T>
   std::size_t send_to_all_but(Peer left_out, const T& message) {
     return send_to_many(everybody(), left_out, message);
   }
+  /// send_to_all(), for these peers alone.
   template <schema::Sendable T>
   std::size_t send_to(std::span<const Peer> peers, const T& message) {
     return send_to_many(peers, Peer{0}, message);
   }
+  /// send_to_all(), for the members of a room alone.
   template <schema::Sendable T>
   std::size_t send_to_room(const route::RoomKey& room, const T& message) {
     return send_to_many(rooms_.members(room), Peer{0}, message);
   }
+  /// send_to_room(), but for `left_out`.
   template <schema::Sendable T>
   std::size_t send_to_room_but(const route::RoomKey& room, Peer left_out, const T& message) {
     return send_to_many(rooms_.members(room), left_out, message);
   }
   /// Who is in which room. A client that is gone is in none.
   [[nodiscard]] route::Rooms<Peer>& rooms() { return rooms_; }
+  /// The same, to look at.
   [[nodiscard]] const route::Rooms<Peer>& rooms() const { return rooms_; }
 
   /// Queues what is encoded already, kind and all, for those of `peers` who have its version.
@@ -261,6 +268,7 @@ class KWIND_API Server {
 
   /// Adds a stage to the loop, borrowed until detach(); see LoopStage.
   void attach(LoopStage& stage);
+  /// The stage is called no more.
   void detach(LoopStage& stage);
 
   /// Shows every message sent and received from now on, of `only` one client if given; nullptr
@@ -273,8 +281,8 @@ class KWIND_API Server {
   /// The same of all, and of those whose handshake is in flight.
   void close_all(std::string_view reason);
 
-  /// For hosts that know messages at run time only: an answer to question `number` of a client, see
-  /// route::RawMessage::question. Errors: those of send(), stray_answer.
+  /// For hosts that know messages at run time only: an answer to a client's request whose id is
+  /// `number`, see route::RawMessage::request_id. Errors: those of send(), stray_answer.
   template <schema::Sendable T>
   Errc answer(Peer to, std::uint16_t number, const T& message) {
     return send_answer(request_id_of(to, number), message.info(),
@@ -308,7 +316,9 @@ class KWIND_API Server {
   /// Bytes of state that fit for a client until about the next tick; see Link::budget.
   [[nodiscard]] std::size_t budget(Peer peer) const;
   [[nodiscard]] const link::Stats* stats(Peer peer) const;  ///< nullptr if there is no such client
+  /// Drops by cause since the server was made.
   [[nodiscard]] Counts counts() const;
+  /// Datagrams and bytes since the server was made, of all connections.
   [[nodiscard]] Traffic traffic() const;
 
  private:

@@ -9,6 +9,7 @@
 
 namespace kwind::host {
 
+/// A message that was sent or received, as a tap sees it. Borrows; valid during the call.
 struct Tapped {
   Time at;
   std::uint32_t peer = 0;  ///< on a client 0

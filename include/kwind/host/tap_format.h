@@ -20,6 +20,7 @@
 
 namespace kwind::host {
 
+/// Turns tapped messages into lines of text or JSON.
 class KWIND_API TapFormat {
  public:
   /// One line of text.

@@ -27,6 +27,7 @@
 
 namespace kwind::host {
 
+/// Sizes of the queues between both halves.
 struct ThreadedOptions {
   /// Messages that may wait for receive(). Beyond that reliable and ordered ones wait in their
   /// windows, others are dropped and counted as over_budget.
@@ -34,9 +35,10 @@ struct ThreadedOptions {
   std::size_t outbound = 16384;  ///< messages that may wait to be taken over by the network half
 };
 
+/// The game's half of a server whose network half has a thread of its own.
 class KWIND_API ThreadedServer {
  public:
-  /// Serves `protocol`, which must outlive this, on `port`. The network half starts at once.
+  /// Serves `protocol`, which must outlive this, on `transport`. The network half starts at once.
   /// Requires: what Server does. `options` may not hold a key_log or a gate that is not safe to be
   /// called from another thread; neither hold_until_ready nor max_faults is set, and no check
   /// returns CheckResult::blame: this server cannot do what they ask for.

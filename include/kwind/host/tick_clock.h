@@ -11,6 +11,7 @@
 
 namespace kwind::host {
 
+/// Says how many ticks of a fixed rate are due.
 class KWIND_API TickClock {
  public:
   /// Tick 0 is due at `start`. Requires: per_second is 1 to 1,000,000, max_at_once >= 1.

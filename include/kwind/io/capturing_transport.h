@@ -1,5 +1,5 @@
 // Shows every datagram that passes a transport to whoever wants to keep it: a capture at this end.
-// Time is that of the call. One port, one thread.
+// Time is that of the call. One transport, one thread.
 #pragma once
 #include <functional>
 #include <memory>
@@ -10,6 +10,7 @@
 
 namespace kwind::io {
 
+/// Passes everything on to another transport, and shows it.
 class KWIND_API CapturingTransport final : public PollableTransport {
  public:
   using Watcher = std::function<void(Time now, const Endpoint& from, const Endpoint& to,

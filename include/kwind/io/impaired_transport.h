@@ -1,5 +1,5 @@
-// Puts the simulated network's conditions before a real port, inside one process: what is sent
-// waits in one lane, what arrives in another. One port, one thread.
+// Puts the simulated network's conditions before a real transport, inside one process: what is sent
+// waits in one lane, what arrives in another. One transport, one thread.
 #pragma once
 #include <memory>
 
@@ -9,6 +9,7 @@
 
 namespace kwind::io {
 
+/// A real transport behind a bad path.
 class KWIND_API ImpairedTransport final : public PollableTransport {
  public:
   /// `outward` holds for datagrams sent, `inward` for those received. Requires: `inner` carries

@@ -27,6 +27,7 @@ class KWIND_API PollableTransport : public Transport {
   };
   /// Whether receive() would return a datagram without a system call.
   [[nodiscard]] virtual bool holds_some() const = 0;
+  /// Adds the descriptors whose readiness gives this transport something to do.
   virtual void add_waits(std::vector<Waiting>& out) const = 0;
   /// For transports that wrap a transport.
   static bool holds_some_of(const PollableTransport& inner) { return inner.holds_some(); }

@@ -11,6 +11,7 @@
 
 namespace kwind::io {
 
+/// What came back from an address.
 enum class ProbeResult : std::uint8_t {
   answered,
   silent,          ///< nothing came back
@@ -18,6 +19,7 @@ enum class ProbeResult : std::uint8_t {
   unreachable,     ///< a router on the way, or this machine, knows no way there
 };
 
+/// What a probe found.
 struct Probe {
   ProbeResult how = ProbeResult::silent;
   Endpoint from;                    ///< this machine's address on the route to it

@@ -11,6 +11,7 @@
 
 namespace kwind::io {
 
+/// Sees the IP packets of this machine.
 class KWIND_API Sniffer {
  public:
   /// Errors: no_permission, socket_failure.

@@ -11,6 +11,7 @@
 
 namespace kwind::io {
 
+/// Finds the datagrams in a stream of bytes.
 class KWIND_API StreamDeframer {
  public:
   static constexpr std::size_t kHeadBytes = 2;

@@ -1,7 +1,7 @@
 // A port over TCP, for networks that let no UDP pass: the same datagrams, each behind its length in
-// a stream (see stream_cutter.h). Non-blocking. Everything arrives in order or the stream ends,
+// a stream (see stream_deframer.h). Non-blocking. Everything arrives in order or the stream ends,
 // which take_ended() returns; a loss holds up all later datagrams, so UDP is better where it works.
-// One port, one thread.
+// One transport, one thread.
 #pragma once
 #include <memory>
 
@@ -36,6 +36,7 @@ struct TcpCounts {
   std::uint64_t pauses = 0;  ///< of accepting, a second each: the system was out of descriptors
 };
 
+/// Datagrams over TCP streams: a server's port for many streams, or a client's one stream.
 class KWIND_API TcpTransport final : public PollableTransport {
  public:
   /// Takes streams at `local`; port 0 lets the system choose one.

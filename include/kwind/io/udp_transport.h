@@ -1,6 +1,6 @@
 // A real UDP socket for IPv6 and IPv4, non-blocking, with batched system calls (recvmmsg, sendmmsg)
 // and segmentation offload for several datagrams to one peer.
-// One port, one thread.
+// One transport, one thread.
 #pragma once
 #include <memory>
 #include <span>
@@ -13,6 +13,7 @@
 
 namespace kwind::io {
 
+/// A UDP socket.
 class KWIND_API UdpTransport final : public PollableTransport {
  public:
   /// Opens a socket on `local`; port 0 lets the system choose one.

@@ -5,6 +5,7 @@
 
 namespace kwind::io {
 
+/// Wakes a thread that waits for transports.
 class KWIND_API Waker {
  public:
   Waker();
@@ -12,9 +13,11 @@ class KWIND_API Waker {
   Waker(const Waker&) = delete;
   Waker& operator=(const Waker&) = delete;
 
+  /// Ends the wait. O(1), one system call.
   void wake() const;
   /// Forgets calls of wake() so far.
   void clear() const;
+  /// What wait_for_any() is given. Owned by this.
   [[nodiscard]] int descriptor() const { return descriptor_; }
 
  private:

@@ -22,6 +22,7 @@
 
 namespace kwind::json {
 
+/// A line that was read as a message.
 struct Line {
   std::size_t kind = 0;  ///< place in Protocol::messages
   schema::Value value;

@@ -25,6 +25,7 @@ constexpr std::string_view name_of(Impact impact) {
   return "";
 }
 
+/// One difference between two descriptions, and whom it concerns.
 struct Change {
   Impact impact = Impact::harmless;
   std::string where;  ///< "message Helm, field rudder"

@@ -27,6 +27,7 @@ struct SourceFile {
   std::string text;
 };
 
+/// A description that was read: its protocol, or its errors.
 struct Compiled {
   schema::Protocol protocol;       ///< meaningful only without errors
   std::vector<Diagnostic> errors;  ///< in the order of their places, at most kMaxErrors

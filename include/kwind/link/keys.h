@@ -13,6 +13,7 @@ namespace kwind::link {
 
 using PublicKey = std::array<std::byte, 32>;
 
+/// A public key and its secret half.
 struct KWIND_API KeyPair {
   PublicKey public_key{};
   Secret32 secret;

@@ -22,6 +22,7 @@
 
 namespace kwind::link {
 
+/// How far a connection is.
 enum class State : std::uint8_t {
   greeting,  ///< client: hello sent, no welcome yet
   opening,   ///< server: welcome sent, no datagram of the client's yet
@@ -31,6 +32,7 @@ enum class State : std::uint8_t {
   closed,
 };
 
+/// What a link has for the program: a message, or a change of the connection.
 struct Event {
   enum class Kind : std::uint8_t {
     opened,   ///< messages may be sent now
@@ -79,6 +81,7 @@ struct Stats {
   std::uint64_t key_changes = 0;         ///< of the keys with which this end encrypts
 };
 
+/// How a client's link opens its connection.
 struct ConnectOptions {
   Identity identity;
   /// 32 random bytes, new for each attempt: keys are made from them.

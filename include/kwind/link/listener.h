@@ -28,6 +28,7 @@ struct ExchangeLimits {
   double per_network = 64;
 };
 
+/// Options of a listener.
 struct ListenerOptions {
   Identity identity;
   Secret32 secret;               ///< 32 random bytes; cookies, keys and ids are made from it
@@ -57,8 +58,10 @@ struct ListenerCounts {
   std::uint64_t attempts_expired = 0;  ///< their client did not go on
 };
 
+/// The server's side of all handshakes.
 class KWIND_API Listener {
  public:
+  /// What came of a datagram.
   struct Outcome {
     Errc error = Errc::none;      ///< why the datagram was dropped or refused
     std::size_t reply_bytes = 0;  ///< to be sent back to where the datagram came from
@@ -85,6 +88,7 @@ class KWIND_API Listener {
                   TransportKind transport_kind = TransportKind::datagrams,
                   std::size_t transport_index = 0);
 
+  /// A key exchange that was done.
   struct Exchanged {
     Endpoint to;  ///< where `reply` goes
     std::size_t transport_index = 0;
@@ -99,6 +103,7 @@ class KWIND_API Listener {
   /// When exchange() will have something to do; kNever without a connect.
   [[nodiscard]] Time next_exchange() const;
 
+  /// What came of a client's first datagram.
   struct Admitted {
     Errc error = Errc::none;  ///< why its connection must end at once
     Admission admission;      ///< make a Link of it, and give the datagram to that

@@ -65,6 +65,7 @@ struct ObservedPart {
   Duration ack_delay{0};
 };
 
+/// A captured datagram, taken apart.
 struct ObservedDatagram {
   /// As docs/wire-format.md names the forms: "hello", "cookie", "connect", "accept",
   /// "handshake error", "versions", "stateless reset", "reset query", "data"; "foreign" for a
@@ -83,6 +84,7 @@ struct ObservedDatagram {
   std::vector<std::byte> plain{};  ///< opened and encrypted: header and body as they were before
 };
 
+/// What an observer knows of the connections beforehand.
 struct ObserverOptions {
   std::vector<ChannelSpec> channels;    ///< of all versions, as LinkOptions::channels
   std::vector<std::uint16_t> versions;  ///< of the protocol, newest first
@@ -91,6 +93,7 @@ struct ObserverOptions {
   std::optional<Endpoint> server{};
 };
 
+/// Follows the connections of a capture.
 class KWIND_API Observer {
  public:
   explicit Observer(ObserverOptions options);

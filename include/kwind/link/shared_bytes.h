@@ -13,6 +13,7 @@ namespace kwind::link {
 
 using SharedBytes = std::shared_ptr<const std::vector<std::byte>>;
 
+/// Owns the bytes of messages to many receivers.
 class KWIND_API SharedBytesPool {
  public:
   /// Storage of at most so many messages is kept for later ones.

@@ -34,6 +34,7 @@ inline constexpr std::size_t kMaxTicketBytes = 700;
 enum class ConnectionId : std::uint32_t {};
 inline constexpr unsigned kConnectionIdBits = 28;
 
+/// How datagrams are protected.
 enum class Mode : std::uint8_t {
   plaintext = 1,  ///< nothing is encrypted: for development, see docs/security.md
   encrypted = 2,  ///< Noise handshake, authenticated encryption of every datagram
@@ -56,6 +57,7 @@ enum class AtLimit : std::uint8_t {
   close,        ///< the connection ends with queue_full: this peer is too slow for the game
 };
 
+/// A channel: its delivery, its priority, its limits.
 struct KWIND_API ChannelSpec {
   Delivery delivery = Delivery::unreliable;
   /// First version of the protocol that has it. Requires: not below that of the channel before it,
@@ -84,6 +86,7 @@ inline constexpr std::size_t kMessageCost = 32;
 /// The window of every channel before its receiver has stated one.
 inline constexpr std::size_t kFirstWindowBytes = 65536;
 
+/// A version of a protocol with the digest of its description.
 struct VersionDigest {
   std::uint16_t version = 0;
   Digest128 digest{};
@@ -122,6 +125,7 @@ struct KeyNote {
   std::span<const std::byte> key;  ///< 32 bytes; valid during the call
 };
 
+/// What both ends of a link are made with.
 struct LinkOptions {
   std::vector<ChannelSpec> channels;            ///< the same on both ends; at most kMaxChannels
   std::size_t tags = 0;                         ///< accounting classes of messages, see Link::send

@@ -18,6 +18,7 @@ struct Claims {
   std::string app;           ///< all claims, as JSON text, for the game
 };
 
+/// Decides about tickets. Implement it for a login service of your own.
 class KWIND_API TicketGate {
  public:
   virtual ~TicketGate() = default;

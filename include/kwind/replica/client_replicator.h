@@ -23,6 +23,7 @@ struct RelevantEntity {
   float priority = 1;  ///< how much its changes matter when not all fit; above 0
 };
 
+/// Options of the replication to one client.
 struct ReplicatorOptions {
   /// Builds on snapshots that have not been acknowledged yet: fewer bytes, but a lost snapshot
   /// makes later ones useless until the sender learns of the loss.
@@ -33,6 +34,7 @@ struct ReplicatorOptions {
   std::shared_ptr<const CodeTables> codes{};
 };
 
+/// What a replicator did since it was made.
 struct ReplicatorCounts {
   std::uint64_t snapshots = 0;
   std::uint64_t bits = 0;
@@ -66,6 +68,7 @@ struct Desync {
 
 class InterestQuery;
 
+/// Makes the snapshots of one client.
 class KWIND_API ClientReplicator final : public link::PayloadSource {
  public:
   static constexpr std::uint32_t kPatience = 40;  ///< ticks

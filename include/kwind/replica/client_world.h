@@ -21,12 +21,14 @@ namespace kwind::replica {
 /// What a snapshot did to an entity. A change of the owner alone is a change: see
 /// ClientWorld::owns().
 struct EntityEvent {
+  /// What happened to the entity.
   enum class Type : std::uint8_t { spawned, updated, despawned };
   Type type = Type::updated;
   schema::AnyRef entity{};
   std::uint16_t entity_type = 0;  ///< place in EntitiesInfo::types
 };
 
+/// What a client world did since it was made.
 struct ClientWorldCounts {
   std::uint64_t snapshots = 0;    ///< taken
   std::uint64_t waited = 0;       ///< built on a snapshot that was not here, and were kept
@@ -36,6 +38,7 @@ struct ClientWorldCounts {
   std::uint64_t events_lost = 0;  ///< dropped because nobody took them, see take_events()
 };
 
+/// The client's copy of the world.
 class KWIND_API ClientWorld {
  public:
   /// `ticks_per_second` and `codes` as the server's world and replicator have them. With others

@@ -54,6 +54,7 @@ class KWIND_API SymbolCounts {
   /// How many symbols the usual heads of a snapshot have, see docs/state-format.md.
   static constexpr std::size_t kHeads = 144;
 
+  /// The counts of one entity type.
   struct Type {
     using Counts = std::vector<std::uint32_t>;
     std::array<Counts, kAges> continuing;           ///< by what differs; then: nothing here, gone
@@ -99,7 +100,7 @@ class KWIND_API SymbolCounts {
   std::uint8_t snapshots_ = 0;
 };
 
-/// Prefix codes from a symbol counts, or from a file.
+/// Prefix codes, made from symbol counts or read from a file.
 class KWIND_API CodeTables {
  public:
   explicit CodeTables(const SymbolCounts& symbol_counts);

@@ -24,6 +24,7 @@ struct TypeInterest {
   double priority = 1;            ///< of its changes when not all fit; above 0, finite
 };
 
+/// How far clients see, and how cells are laid out.
 struct InterestOptions {
   /// Distances, in the unit of places: an entity comes into view at `enter`, and leaves it beyond
   /// `leave`, so that an entity at the border does not flicker. Requires:
@@ -39,6 +40,7 @@ struct InterestOptions {
   std::uint32_t update_every = 4;
 };
 
+/// A grid over the places of all entities, for the queries of all clients.
 class KWIND_API Interest {
  public:
   /// Borrows the world, and numbers views in it. Requires: names in `types` that entity types of

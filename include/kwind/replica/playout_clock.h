@@ -10,6 +10,7 @@
 
 namespace kwind::replica {
 
+/// Bounds of the playout delay, and how fast it follows the path.
 struct PlayOutOptions {
   double ticks_per_second = 20;  ///< of the server's world; ReplicatedWorld takes the server's
   /// Never closer behind than this, in ticks. One is what drawing between two states takes.
@@ -19,6 +20,7 @@ struct PlayOutOptions {
   double max_haste = 0.05;
 };
 
+/// Says which tick to draw.
 class KWIND_API PlayoutClock {
  public:
   explicit PlayoutClock(PlayOutOptions options = {}) : options_(options) {}

@@ -15,6 +15,7 @@
 
 namespace kwind::replica {
 
+/// Options of a world.
 struct WorldOptions {
   double ticks_per_second = 20;
   /// So long an id rests in any case before another entity gets it, while there are others; without
@@ -82,8 +83,10 @@ class KWIND_API PastWorld {
   double part_;
 };
 
+/// The server's world.
 class KWIND_API World {
  public:
+  /// `entities`, from a generated header, must outlive the world.
   explicit World(const schema::EntitiesInfo& entities, WorldOptions options = {});
   World(World&&) noexcept;
   World& operator=(World&&) noexcept;

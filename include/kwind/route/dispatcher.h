@@ -19,6 +19,7 @@
 
 namespace kwind::route {
 
+/// What a dispatcher did with messages.
 struct DispatchCounts {
   std::uint64_t handled = 0;         ///< messages that at least one handler saw
   std::uint64_t unhandled = 0;       ///< messages of kinds without a handler
@@ -51,6 +52,7 @@ struct HandlerException {
   std::string_view what{};  ///< of the exception, if it was a std::exception
 };
 
+/// Calls the handlers of messages.
 template <class Peer>
 class Dispatcher {
  public:

@@ -53,6 +53,7 @@ class [[nodiscard]] KWIND_API Subscription {
   std::uint64_t id_ = 0;
 };
 
+/// A list of functions with this signature.
 template <class Signature>
 class HandlerList final : public HandlerListBase {
  public:
@@ -78,6 +79,7 @@ class HandlerList final : public HandlerListBase {
   }
   [[nodiscard]] bool empty() const { return nodes_.empty() && added_.empty(); }
 
+  /// A function and its id; id 0: removed during a round.
   struct Node {
     std::uint64_t id;  ///< 0: removed
     std::function<Signature> call;

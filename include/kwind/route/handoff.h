@@ -13,6 +13,7 @@
 
 namespace kwind::route {
 
+/// A queue between exactly two threads.
 template <class T>
 class Handoff {
  public:

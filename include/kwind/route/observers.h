@@ -9,6 +9,7 @@
 
 namespace kwind::route {
 
+/// Callbacks that are called in the order in which they were added.
 template <class... Args>
 class Observers {
  public:

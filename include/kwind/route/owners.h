@@ -7,6 +7,7 @@
 
 namespace kwind::route {
 
+/// Which peer owns which entity.
 template <class Peer>
 class Owners {
  public:
@@ -17,6 +18,7 @@ class Owners {
     const auto found = owners_.find(entity.id);
     if (found != owners_.end() && found->second.entity == entity) owners_.erase(found);
   }
+  /// The peer owns nothing any more, for instance since it is gone. O(entities with an owner).
   void take_all(Peer peer) {
     std::erase_if(owners_, [&](const auto& entry) { return entry.second.peer == peer; });
   }

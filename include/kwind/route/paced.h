@@ -20,12 +20,14 @@ enum class WhenFull : std::uint8_t {
   drop_newest,  ///< the new one
 };
 
+/// How long an item is shown, and how many wait.
 struct PacedOptions {
   Duration dwell = std::chrono::seconds(2);  ///< least time between two items
   std::size_t capacity = 64;                 ///< items that may wait; at least 1
   WhenFull when_full = WhenFull::drop_oldest;
 };
 
+/// What became of the items.
 struct PacedCounts {
   std::uint64_t handed_out = 0;
   std::uint64_t dropped = 0;  ///< no room
@@ -33,6 +35,7 @@ struct PacedCounts {
   std::uint64_t skipped = 0;  ///< by skip_to_newest()
 };
 
+/// Hands out one item after the other, each for a while.
 template <class T>
 class Paced {
  public:
@@ -105,7 +108,9 @@ class Paced {
   }
   void clear() { items_.clear(); }
 
+  /// Items that wait.
   [[nodiscard]] std::size_t size() const { return items_.size(); }
+  /// Whether none waits.
   [[nodiscard]] bool empty() const { return items_.empty(); }
   [[nodiscard]] const PacedCounts& counts() const { return counts_; }
 

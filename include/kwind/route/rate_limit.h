@@ -10,6 +10,7 @@
 
 namespace kwind::route {
 
+/// A token bucket for one type of message of one peer.
 class KWIND_API RateLimit {
  public:
   /// The receiver grants more than the sender takes, so that an honest sender's messages pass even

@@ -62,6 +62,7 @@ enum class Ending : std::uint8_t {
   not_sent,      ///< it was never asked: `error` says why
 };
 
+/// How a request ended: with its reply, with a refusal, or with neither.
 template <Request T>
 struct Outcome {
   Ending ending = Ending::not_sent;
@@ -81,7 +82,9 @@ class KWIND_API PendingRequests {
   /// At most `most` at once.
   explicit PendingRequests(std::size_t max) : max_(max) {}
 
+  /// Whether no further request can be made.
   [[nodiscard]] bool full() const { return open_.size() >= max_; }
+  /// Requests without an outcome.
   [[nodiscard]] std::size_t size() const { return open_.size(); }
   /// A number for the next question, none of those that are open. Requires: not full.
   [[nodiscard]] std::uint16_t next_number() const;
@@ -220,6 +223,7 @@ class Responder {
 /// as a handler fault.
 class [[nodiscard]] KWIND_API Task {
  public:
+  /// What a compiler needs of a coroutine (C++20, [dcl.fct.def.coroutine]).
   struct promise_type {
     std::exception_ptr error{};
     Task get_return_object() {

@@ -37,6 +37,7 @@ class KWIND_API RoomKey {
   std::variant<std::int64_t, std::string> key_;
 };
 
+/// Which peer is in which rooms.
 template <class Peer>
 class Rooms {
  public:
@@ -86,10 +87,12 @@ class Rooms {
     if (from != room) leave(peer, from);
     enter(peer, room);
   }
+  /// Takes the peer out of all rooms. O(its rooms).
   void leave_all(Peer peer) {
     while (!rooms_of(peer).empty()) leave(peer, rooms_of(peer).back());
   }
 
+  /// Whether the peer is in the room. O(log rooms).
   [[nodiscard]] bool contains(const RoomKey& room, Peer peer) const {
     const auto all = members(room);
     return std::binary_search(all.begin(), all.end(), peer);

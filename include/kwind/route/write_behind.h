@@ -13,9 +13,11 @@
 
 namespace kwind::route {
 
+/// Says which states are due to be written.
 template <class Key, class State>
 class WriteBehind {
  public:
+  /// A state that is to be written now.
   struct Due {
     Key key;
     State state;

@@ -31,6 +31,7 @@ struct [[nodiscard]] Piece {
 /// Whose copy of an entity is encoded: `owner only` fields go to its owner alone.
 enum class View : std::uint8_t { owner, others };
 
+/// Writes the values of a message's fields, and holds them to their ranges.
 class KWIND_API Encoder {
  public:
   /// Writes on behind what `out` holds, in the layout of `version`. What is outside its range is
@@ -157,6 +158,7 @@ class KWIND_API KnownEntities {
   [[nodiscard]] virtual bool knows(const AnyRef& entity) const = 0;
 };
 
+/// Reads the values of a message's fields, and holds them to their ranges.
 class KWIND_API Decoder {
  public:
   /// Takes what is left in `in`, whose bits may come from anybody and are in the layout of
@@ -182,6 +184,7 @@ class KWIND_API Decoder {
 
   // ---- slots: where read() puts what it takes ----
 
+  /// Where a `bool` is put.
   struct BooleanSlot {
     bool* to;
     [[nodiscard]] static unsigned bits() { return 1; }
@@ -190,7 +193,7 @@ class KWIND_API Decoder {
       return true;
     }
   };
-  // A value of a range, of an integral or floating type.
+  /// Where a value of a range is put, of an integral or floating type.
   template <class Range, class T>
   struct RangeSlot {
     const Range& range;
@@ -202,6 +205,7 @@ class KWIND_API Decoder {
       return good;
     }
   };
+  /// Where the place of a name in its enum is put.
   template <class T>
   struct ChoiceSlot {
     std::uint64_t count;
@@ -213,39 +217,46 @@ class KWIND_API Decoder {
       return good;
     }
   };
+  /// Where an `f32` is put.
   struct F32Slot {
     float* to;
     [[nodiscard]] static unsigned bits() { return 32; }
     bool take(std::uint64_t index, Decoder&) const;
   };
+  /// Where an `f64` is put.
   struct F64Slot {
     double* to;
     [[nodiscard]] static unsigned bits() { return 64; }
     bool take(std::uint64_t index, Decoder&) const;
   };
+  /// Where a `direction2` is put.
   struct Direction2Slot {
     const bits::AngleRange& range;
     double *x, *y;
     [[nodiscard]] unsigned bits() const { return range.bits(); }
     bool take(std::uint64_t index, Decoder&) const;
   };
+  /// Where a `direction3` is put.
   struct Direction3Slot {
     const bits::DirectionGrid& grid;
     double *x, *y, *z;
     [[nodiscard]] unsigned bits() const { return grid.bits(); }
     bool take(std::uint64_t index, Decoder&) const;
   };
+  /// Where a `rotation` is put.
   struct RotationSlot {
     const bits::RotationGrid& grid;
     double *w, *x, *y, *z;
     [[nodiscard]] unsigned bits() const { return grid.bits(); }
     bool take(std::uint64_t index, Decoder&) const;
   };
+  /// Where a `tick` is put.
   struct TickSlot {
     std::uint32_t* to;
     [[nodiscard]] static unsigned bits() { return 16; }
     bool take(std::uint64_t index, Decoder& in) const;
   };
+  /// Where a `ref` is put.
   struct RefSlot {
     std::uint32_t entities;
     std::uint32_t* id;
@@ -386,6 +397,7 @@ concept Sendable = requires(const T& message, Encoder& out) {
   encode(out, message);
 };
 
+/// How long an encoded message is, and what was moved into range for it.
 struct Encoded {
   std::size_t bits = 0;
   std::uint64_t out_of_range = 0;  ///< values that Policy::clamp moved into their ranges

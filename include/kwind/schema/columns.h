@@ -10,6 +10,7 @@
 
 namespace kwind::schema {
 
+/// The columns of one entity type, with its follows and grids.
 struct Columns {
   std::vector<ColumnInfo> columns;
   std::vector<FollowInfo> follows;

@@ -48,6 +48,7 @@ constexpr std::string_view name_of(ColumnGroup group) {
   return "";
 }
 
+/// A column: a whole number of an entity that is coded as one value.
 struct ColumnInfo {
   std::uint16_t field = 0;  ///< place in EntityInfo::fields
   ColumnForm form = ColumnForm::number;
@@ -82,6 +83,7 @@ struct FollowInfo {
   double within = 0;
 };
 
+/// The columns of one entity type.
 struct EntityInfo {
   std::string_view name;
   std::uint16_t type = 0;  ///< place in EntitiesInfo::types
@@ -94,6 +96,7 @@ struct EntityInfo {
   Freshness freshness = Freshness::usual;
 };
 
+/// All entity types of a protocol.
 struct EntitiesInfo {
   std::uint32_t up_to;  ///< ids are 1 to this
   std::span<const EntityInfo* const> types;

@@ -49,6 +49,7 @@ constexpr std::string_view name_of(Freshness freshness) {
 /// A request and its answer are two kinds of message; the answer travels the other way.
 enum class MessageRole : std::uint8_t { message, request, answer };
 
+/// A field of a message.
 struct FieldInfo {
   std::string_view name;
   std::string_view type;       ///< as the description spells it, quantities resolved
@@ -58,6 +59,7 @@ struct FieldInfo {
   Life life{};
 };
 
+/// A channel as a description declares it.
 struct ChannelInfo {
   std::string_view name;
   Delivery delivery = Delivery::unreliable;
@@ -67,6 +69,7 @@ struct ChannelInfo {
   Life life{};
 };
 
+/// A message type.
 struct MessageInfo {
   std::string_view name;
   std::uint16_t type = 0;    ///< place in ProtocolInfo::messages
@@ -95,6 +98,7 @@ struct DeclarationInfo {
   std::uint32_t digest;  ///< 0: from here on it does not exist
 };
 
+/// A protocol: all that host and replica need to know of a description.
 struct ProtocolInfo {
   std::string_view name;
   std::uint16_t version;                  ///< the newest

@@ -1,6 +1,6 @@
-// How a message says of which kind it is: within one direction and one channel the kinds are
+// How a message says of which type it is: within one direction and one channel the message types
 // that the agreed version has are numbered from 0, and the number takes as many bits as that needs.
-// A channel that carries one kind in a direction spends nothing on it.
+// A channel that carries one type in a direction spends nothing on it.
 #pragma once
 #include <cstdint>
 #include <vector>
@@ -16,6 +16,7 @@ namespace kwind::schema {
 /// the asking end, per connection. See docs/wire-format.md.
 inline constexpr unsigned kRequestIdBits = 16;
 
+/// Codes of the message types of one direction and version, channel by channel.
 class KWIND_API MessageTypeCodes {
  public:
   /// For messages of `version` in `way`, which is from_client or from_server. `protocol` must

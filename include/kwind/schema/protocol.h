@@ -90,6 +90,7 @@ struct EntityWords {
   std::optional<Follow> follow;
 };
 
+/// A field of a message, a record or an entity.
 struct Field {
   std::string name;
   Type type;
@@ -130,12 +131,14 @@ struct Options {
   }
 };
 
+/// A named group of fields.
 struct Record {
   std::string name;
   std::vector<Field> fields;
   std::string doc;
 };
 
+/// A channel that a description declares.
 struct Channel {
   std::string name;
   Delivery delivery = Delivery::unreliable;
@@ -146,6 +149,7 @@ struct Channel {
   std::string doc;
 };
 
+/// A message, or a request or the answer to one.
 struct MessageType {
   std::string name;
   MessageRole role = MessageRole::message;
@@ -159,6 +163,7 @@ struct MessageType {
   std::string doc;
 };
 
+/// An entity type.
 struct Entity {
   std::string name;
   std::uint16_t at_most_per_second = 0;  ///< its changes are sent so often at most; 0: in each tick
@@ -168,6 +173,7 @@ struct Entity {
   std::string doc;
 };
 
+/// A description, compiled.
 struct Protocol {
   std::string name;
   std::uint16_t version = 0;

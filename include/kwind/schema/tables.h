@@ -13,6 +13,7 @@
 
 namespace kwind::schema {
 
+/// Owns the tables of a protocol that is known at run time.
 class KWIND_API Tables {
  public:
   /// `protocol` must outlive the tables, and neither moves.

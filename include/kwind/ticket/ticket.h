@@ -38,6 +38,7 @@ std::string to_jwk(const VerifyKey& key);
 Result<SigningKey> signing_key_from_jwk(std::string_view text);
 Result<VerifyKey> verify_key_from_jwk(std::string_view text);
 
+/// What a ticket states.
 struct Ticket {
   std::string subject;
   std::string id;               ///< must never repeat while the ticket is valid: it counts once

@@ -22,6 +22,7 @@ struct Page {
   std::string body;
 };
 
+/// Options of a server's web sockets.
 struct WebSocketOptions {
   std::string path = "/kwind";  ///< of the web socket; another one is answered by `pages`
   /// Values of the Origin header (RFC 6454) whose pages may connect: "https://harbour.example". The
@@ -77,6 +78,7 @@ struct WebSocketAddress {
   static Result<WebSocketAddress> parse(std::string_view url);
 };
 
+/// Datagrams over web sockets: a server's port, or a client's one connection.
 class KWIND_API WebSocketTransport final : public io::PollableTransport {
  public:
   struct State;  ///< opaque
@@ -107,6 +109,7 @@ class KWIND_API WebSocketTransport final : public io::PollableTransport {
   /// Reads certificate and key again, for new connections. The old ones stay in use on an error.
   /// Errors: bad_key.
   Errc reload_certificate();
+  /// Web sockets that are open.
   [[nodiscard]] std::size_t connections() const;
   [[nodiscard]] const WebSocketCounts& web_socket_counts() const;
 

@@ -16,6 +16,7 @@
 
 namespace kwind::web {
 
+/// Options of a server of WebTransport.
 struct WebTransportOptions {
   std::string path = "/kwind";  ///< of sessions; another one is answered with 404
   /// As WebSocketOptions::origins: pages of other hosts that may connect.
@@ -65,6 +66,7 @@ struct WebTransportCounts {
   std::uint64_t too_long = 0;         ///< datagrams that fit in no packet of the path
 };
 
+/// A server's port for WebTransport sessions of browsers.
 class KWIND_API WebTransportServer final : public io::PollableTransport {
  public:
   struct State;  ///< opaque
@@ -100,6 +102,7 @@ class KWIND_API WebTransportServer final : public io::PollableTransport {
   /// Reads the PEM files again, or makes a new certificate, for new connections. The old one stays
   /// in use on an error. Errors: bad_key.
   Errc reload_certificate();
+  /// Sessions that are open.
   [[nodiscard]] std::size_t connections() const;
   [[nodiscard]] const WebTransportCounts& web_transport_counts() const;
 

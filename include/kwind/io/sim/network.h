@@ -33,6 +33,7 @@ class KWIND_API SimTransport final : public Transport {
   TransportCounts counts_;
 };
 
+/// A simulated network: owns its transports, and moves datagrams between them in virtual time.
 class KWIND_API Network {
  public:
   /// Every lane starts with `conditions`; its chance comes from `seed` and its two ends.

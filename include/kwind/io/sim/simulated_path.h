@@ -12,6 +12,7 @@
 
 namespace kwind::io::sim {
 
+/// How bad a path is: delay, jitter, loss, duplicates, reordering, rate.
 struct KWIND_API Conditions {
   Duration delay{0};   ///< one way, on average
   Duration jitter{0};  ///< each datagram's delay is even between delay - jitter and delay + jitter
@@ -30,12 +31,14 @@ struct KWIND_API Conditions {
 /// What a datagram takes of a path's rate beyond its bytes.
 inline constexpr std::size_t kIpUdpHeaderBytes = 28;
 
+/// A datagram under way.
 struct Datagram {
   Endpoint from;
   Endpoint to;
   std::vector<std::byte> bytes;
 };
 
+/// What a path did with the datagrams that it took.
 struct SimulatedPathCounts {
   std::uint64_t taken = 0;
   std::uint64_t lost = 0;
@@ -54,6 +57,7 @@ struct SimulatedPathCounts {
   }
 };
 
+/// One direction of a bad path, in virtual time.
 class KWIND_API SimulatedPath {
  public:
   SimulatedPath(Conditions conditions, std::uint64_t seed)
