@@ -197,7 +197,7 @@ class KWIND_API Client {
 
   /// Whether messages can be sent: after on_connect(), before the end.
   [[nodiscard]] bool connected() const;
-  /// Whether the connection is over, and all that had to be delivered is.
+  /// Whether the connection is over: nothing is sent or received any more.
   [[nodiscard]] bool ended() const;
   /// The version of the protocol agreed with the server; 0 until connected.
   [[nodiscard]] std::uint16_t version() const;

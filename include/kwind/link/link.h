@@ -168,8 +168,8 @@ class KWIND_API Link {
 
   /// Delivers the reliable and ordered messages still queued (for at most LinkOptions::linger),
   /// then sends the peer a close frame with at most 96 bytes of `reason`, and ends with
-  /// Event::closed, code closed_here, or `code`. The peer gets the reason; the code only if it is one of those that
-  /// refuse, see Verdict.
+  /// Event::closed, code closed_here, or `code`. The peer gets the reason; the code only if it is
+  /// one of those that refuse, see Verdict.
   void close(Time now, std::string_view reason, Errc code = Errc::closed_here);
   /// Ends the connection at once, because the peer broke a rule of the program: queued
   /// messages are dropped, Event::closed with `code` follows the messages that had arrived, and for

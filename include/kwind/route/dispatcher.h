@@ -176,8 +176,8 @@ class Dispatcher {
   }
 
   /// Rest handlers get messages `from owner of` an entity, too, and look after that themselves:
-  /// what the ref is cannot be decided without the message's type. Otherwise such messages are dropped
-  /// with not_owner before them.
+  /// what the ref is cannot be decided without the message's type. Otherwise such messages are
+  /// dropped with not_owner before them.
   void unhandled_checks_owners() { unhandled_checks_owners_ = true; }
   /// Whether messages of `kind` have a handler.
   [[nodiscard]] bool listens(std::size_t type) const {
