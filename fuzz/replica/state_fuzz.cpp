@@ -33,13 +33,36 @@ class Input {
   std::span<const std::byte> left_;
 };
 
+template <class... T>
+struct Kinds {};
+using AllKinds = Kinds<bay::Pile, bay::Crate, bay::Gull, bay::Tug, bay::Chart, bay::Ledger,
+                       bay::Buoy, bay::Punt, bay::Kite, bay::Gust, bay::Swift, bay::Raft>;
+
+// Of how many kinds the client has the entity.
+template <class... T>
+int kinds_of(const replica::ClientWorld& client_world, const schema::AnyRef& ref,
+             Kinds<T...> /*all*/) {
+  return (0 + ... + (client_world.get(schema::Ref<T>{ref.id, ref.generation}).has_value() ? 1 : 0));
+}
+int kinds_at(const replica::ClientWorld& client_world, const schema::AnyRef& ref) {
+  return kinds_of(client_world, ref, AllKinds{});
+}
+template <class... T>
+void draw_as(const replica::ClientWorld& client_world, const schema::AnyRef& ref, double tick,
+             Kinds<T...> /*all*/) {
+  ((void)client_world.sample(schema::Ref<T>{ref.id, ref.generation}, tick), ...);
+}
+void draw(const replica::ClientWorld& client_world, const schema::AnyRef& ref, double tick) {
+  draw_as(client_world, ref, tick, AllKinds{});
+}
+
 }  // namespace
 
 extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
   Input input(std::as_bytes(std::span(data, size)));
   static const auto codes = replica::built_in_codes(bay::kEntities);  // making them takes longest
   kit::MovingBay bay(1 + input.byte(), codes);
-  bay.populate(2, 3, 3, 3, 2);
+  bay.populate(2, 3, 3, 3, 2, 1, 1);
   bay.spawn(bay::Chart{});
   bay.spawn(bay::Ledger{1, std::string(900, 'f')});  // in parts
   replica::ClientReplicator replicator(bay.world(),
@@ -86,19 +109,10 @@ extern "C" int kwind_fuzz_one(const std::uint8_t* data, std::size_t size) {
     KWIND_ASSERT(client_world.size() <= 400 &&
                  client_world.size() == client_world.entities().size());
     for (const schema::AnyRef& ref : client_world.entities()) {
-      const int kinds =
-          (client_world.get(schema::Ref<bay::Pile>{ref.id, ref.generation}) ? 1 : 0) +
-          (client_world.get(schema::Ref<bay::Crate>{ref.id, ref.generation}) ? 1 : 0) +
-          (client_world.get(schema::Ref<bay::Gull>{ref.id, ref.generation}) ? 1 : 0) +
-          (client_world.get(schema::Ref<bay::Tug>{ref.id, ref.generation}) ? 1 : 0) +
-          (client_world.get(schema::Ref<bay::Punt>{ref.id, ref.generation}) ? 1 : 0) +
-          (client_world.get(schema::Ref<bay::Buoy>{ref.id, ref.generation}) ? 1 : 0) +
-          (client_world.get(schema::Ref<bay::Chart>{ref.id, ref.generation}) ? 1 : 0) +
-          (client_world.get(schema::Ref<bay::Ledger>{ref.id, ref.generation}) ? 1 : 0);
+      const int kinds = kinds_at(client_world, ref);
       KWIND_ASSERT(kinds == 1);
       const double drawn = client_world.tick() + what / 32.0 - 4;
-      (void)client_world.sample(schema::Ref<bay::Gull>{ref.id, ref.generation}, drawn);
-      (void)client_world.sample(schema::Ref<bay::Punt>{ref.id, ref.generation}, drawn);
+      draw(client_world, ref, drawn);
     }
   }
   return 0;

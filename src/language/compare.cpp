@@ -395,6 +395,10 @@ class Comparison {
     doc(a.doc, b.doc, where);
     if (a.written_default != b.written_default) harmless(where, "its default changed");
     if (a.words.smooth != b.words.smooth) harmless(where, "`smooth` changed");
+    if (a.words.freshness != b.words.freshness) {
+      harmless(where, fmt::format("its freshness changed from {} to {}", name_of(a.words.freshness),
+                                  name_of(b.words.freshness)));
+    }
     if (a.unit != b.unit) {
       // Not in the digest: only people can tell metres from feet.
       harmless(where,
@@ -402,7 +406,7 @@ class Comparison {
                            "their meaning does",
                            a.unit.empty() ? "none" : a.unit, b.unit.empty() ? "none" : b.unit));
     }
-    // The three parts of `follow` as one text: any difference changes predictions at both ends.
+    // The parts of `follow` as one text: any difference changes predictions at both ends.
     const auto follow = [](const Field& field) {
       return field.words.follow
                  ? fmt::format("{} {} {}/{}", field.words.follow->speed, field.words.follow->along,

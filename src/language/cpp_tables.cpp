@@ -29,11 +29,15 @@ std::string row_of(const schema::ColumnInfo& column) {
     members.add("group", fmt::format("kwind::schema::ColumnGroup::{}", name_of(column.group)))
         .add_unless(0, "group_place", column.group_place);
   }
+  if (column.freshness != schema::Freshness::usual) {
+    members.add("freshness",
+                fmt::format("kwind::schema::Freshness::{}", name_of(column.freshness)));
+  }
   return members.text();
 }
 std::string row_of(const schema::FollowInfo& follow) {
-  return Members()
-      .add("first", follow.first)
+  Members members;
+  members.add("first", follow.first)
       .add("axes", follow.axes)
       .add("speed", follow.speed)
       .add("along", follow.along)
@@ -41,8 +45,11 @@ std::string row_of(const schema::FollowInfo& follow) {
       .add_unless(0, "speed_zero", follow.speed_zero)
       .add("speed_step", follow.speed_step)
       .add("place_step", follow.place_step)
-      .add_unless(0, "within", follow.within)
-      .text();
+      .add_unless(0, "within", follow.within);
+  if (follow.form != schema::FollowForm::angle) {
+    members.add("form", fmt::format("kwind::schema::FollowForm::{}", name_of(follow.form)));
+  }
+  return members.text();
 }
 std::string row_of(const schema::GridShape& grid) {
   return Members()

@@ -2,13 +2,14 @@
 // be: what it would be moved to is refused, with the nearest value that fits.
 //
 // Semantic checks of the words behind a field's type: `=`, `at spawn`, `owner only`, `smooth`,
-// `follow`, `server local` and `client local`. Each word that does not fit is reported at its own
+// `urgent`, `lazy`, `follow`, `server local` and `client local`. Each word that does not fit is reported at its own
 // place, with what to write instead.
 #include "language/field_words.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <charconv>
 
 #include "kwind/bits/nearest.h"
@@ -65,20 +66,33 @@ bool continuous(const schema::Protocol& protocol, const Type& type) {
   }
 }
 
-// Two real coordinates: a vec2, or a record whose first two fields are x and y.
-bool is_place(const schema::Protocol& protocol, const Type& type) {
-  if (type.kind == TypeKind::vec) {
-    return type.limit == 2 && continuous(protocol, type);
-  }
+// So many real coordinates: a vector, or a record that begins with x, y and, of three, z.
+bool is_place(const schema::Protocol& protocol, const Type& type, std::size_t axes) {
+  if (type.kind == TypeKind::vec) return type.limit == axes && continuous(protocol, type);
   if (type.kind != TypeKind::record) return false;
   const auto& fields = protocol.records[type.index].fields;
-  if (fields.size() < 2 || fields[0].name != "x" || fields[1].name != "y") return false;
+  if (fields.size() < axes) return false;
   const Type& x = fields[0].type;
-  const Type& y = fields[1].type;
-  if (x.kind == TypeKind::f32 || x.kind == TypeKind::f64) return y.kind == x.kind;
-  // Both ends count the way along each axis in the same steps.
-  return x.kind == TypeKind::real && y.kind == TypeKind::real &&
-         x.real.step * y.real.scale == y.real.step * x.real.scale;
+  constexpr std::array<std::string_view, 3> kAxes{"x", "y", "z"};
+  for (std::size_t axis = 0; axis < axes; ++axis) {
+    const Type& other = fields[axis].type;
+    if (fields[axis].name != kAxes.at(axis) || other.kind != x.kind) return false;
+    // Both ends count the way along each axis in the same steps.
+    const bool same_step = x.kind == TypeKind::real &&
+                           x.real.step * other.real.scale == other.real.step * x.real.scale;
+    if (x.kind != TypeKind::f32 && x.kind != TypeKind::f64 && !same_step) return false;
+  }
+  return true;
+}
+
+bool is_scalar(const Type& type) {
+  return type.kind == TypeKind::real || type.kind == TypeKind::integer ||
+         type.kind == TypeKind::f32 || type.kind == TypeKind::f64;
+}
+
+// A vector whose components are speeds.
+bool is_velocity(const Type& type, std::size_t axes) {
+  return type.kind == TypeKind::vec && type.limit == axes && is_scalar(type.element.front());
 }
 
 }  // namespace
@@ -208,8 +222,13 @@ void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& rep
   words.owner_only = syntax.owner_only.has_value();
   words.smooth = syntax.smooth.has_value();
   words.local = syntax.side;
+  if (syntax.freshness) {
+    words.freshness =
+        syntax.freshness->text == "lazy" ? schema::Freshness::lazy : schema::Freshness::urgent;
+  }
   // Local fields exclude all words that concern the wire.
-  if (syntax.local && (words.at_spawn || words.owner_only || words.smooth || syntax.follow)) {
+  if (syntax.local &&
+      (words.at_spawn || words.owner_only || words.smooth || syntax.freshness || syntax.follow)) {
     reporter.error(*syntax.local, "a local field never travels, so it has no other word");
   } else if (syntax.local && !field.life.whole()) {
     reporter.error(*syntax.local, "a local field never travels, so versions do not matter to it");
@@ -217,6 +236,11 @@ void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& rep
   // A field that never changes needs no prediction.
   if (words.at_spawn && (words.smooth || syntax.follow)) {
     reporter.error(*syntax.at_spawn, "what travels at spawn only does not move afterwards");
+  }
+  if (words.at_spawn && syntax.freshness) {
+    reporter.error(*syntax.freshness,
+                   fmt::format("what travels at spawn only never changes, so that it is not `{}`",
+                               syntax.freshness->text));
   }
   if (!syntax.follow) return;
   words.follow =
@@ -230,14 +254,14 @@ void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& rep
 // In messages and records these words have no meaning.
 void refuse_entity_words(const FieldSyntax& syntax, Reporter& reporter) {
   // Each word is reported where it stands.
-  for (const auto& word :
-       {syntax.at_spawn, syntax.owner_only, syntax.smooth, syntax.local, syntax.follow}) {
+  for (const auto& word : {syntax.at_spawn, syntax.owner_only, syntax.smooth, syntax.local,
+                           syntax.freshness, syntax.follow}) {
     if (word) reporter.error(*word, "only fields of an entity have this word");
   }
 }
 
 // `follow SPEED along BEARING` needs two other fields of the same entity, of the right types, that
-// travel wherever the field does.
+// travel wherever the field does; `follow VELOCITY` needs one.
 void check_follow(const schema::Protocol& protocol, const std::vector<FieldSyntax>& syntax,
                   std::vector<schema::Field>& fields, Reporter& reporter) {
   const auto find = [&](std::string_view name) {
@@ -247,7 +271,7 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
   // Both ends extrapolate, so the client must have the other fields as well.
   // Looks up the field that `follow` names, and reports it if it is missing, is not sent to
   // clients, or has a type that `right` rejects.
-  const auto other = [&](const Token& place, auto right, std::string_view what) {
+  const auto other = [&](const Token& place, const auto& right, std::string_view what) {
     const auto found = find(place.text);
     if (found == fields.end()) {
       std::vector<std::string> known;
@@ -258,9 +282,12 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
                                          : fmt::format("the entity has no field `{}`; did you mean "
                                                        "`{}`?",
                                                        place.text, near));
-    } else if (found->untyped || found->words.local != schema::Local::no ||
-               !right(found->type.kind)) {
+    } else if (found->untyped || found->words.local != schema::Local::no || !right(found->type)) {
       reporter.error(place, fmt::format("`{}` is not {}", place.text, what));
+    } else if (found->words.follow) {
+      reporter.error(place, fmt::format("`{}` follows something itself; what a position follows is "
+                                        "known before it",
+                                        place.text));
     }
   };
   // Each field with `smooth` or `follow`.
@@ -273,25 +300,38 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
                      "vectors and records of these, have something in between");
     }
     if (!field.follow) continue;
-    if (!is_place(protocol, made->type)) {
+    const auto along = find(field.along.text);
+    // A height follows only what has a direction in space.
+    const bool in_space = field.along.text.empty()
+                              ? is_place(protocol, made->type, 3)
+                              : along != fields.end() && along->type.kind == TypeKind::direction3;
+    const std::size_t axes = in_space ? 3 : 2;
+    if (!is_place(protocol, made->type, axes)) {
       reporter.error(*field.follow,
-                     "what follows is a vec2 or a record that begins with x and y, "
-                     "both f32, both f64, or both real with the same step");
+                     in_space ? "what follows a direction3 is a vec3 or a record that begins with "
+                                "x, y and z, all f32, all f64, or all real with the same step"
+                              : "what follows is a vec2 or a record that begins with x and y, "
+                                "both f32, both f64, or both real with the same step; a vec3 "
+                                "follows a direction3 or a velocity");
     }
-    other(
-        field.speed,
-        [](TypeKind kind) {
-          return kind == TypeKind::real || kind == TypeKind::integer || kind == TypeKind::f32 ||
-                 kind == TypeKind::f64;
-        },
-        "a number that can be a speed");
+    if (field.along.text.empty()) {
+      other(
+          field.speed, [&](const Type& type) { return is_velocity(type, axes); },
+          fmt::format("a velocity, a vec{} of numbers; a speed needs `along` and the field that "
+                      "holds the direction",
+                      axes));
+      continue;
+    }
+    other(field.speed, is_scalar, "a number that can be a speed");
     other(
         field.along,
-        [](TypeKind kind) { return kind == TypeKind::angle || kind == TypeKind::direction2; },
-        "an angle or a direction2");
+        [](const Type& type) {
+          return type.kind == TypeKind::angle || type.kind == TypeKind::direction2 ||
+                 type.kind == TypeKind::direction3;
+        },
+        "an angle, a direction2 or a direction3");
     // Server and client extrapolate along the direction with the same table of sines, one entry a
     // step.
-    const auto along = find(field.along.text);
     if (along != fields.end() &&
         (along->type.kind == TypeKind::angle || along->type.kind == TypeKind::direction2) &&
         along->type.angle.count > kMaxFollowedSteps) {

@@ -118,9 +118,11 @@ std::string words_text(const Protocol& protocol, const Field& field) {
   if (field.words.at_spawn) words.emplace_back("at spawn");
   if (field.words.owner_only) words.emplace_back("owner only");
   if (field.words.smooth) words.emplace_back("smooth");
+  if (field.words.freshness != schema::Freshness::usual) {
+    words.emplace_back(name_of(field.words.freshness));
+  }
   if (field.words.follow) {
-    words.push_back(
-        fmt::format("follows {} along {}", field.words.follow->speed, field.words.follow->along));
+    words.push_back("follows " + schema::follow_text(*field.words.follow));
     const schema::Fraction within = field.words.follow->within;
     if (within.num != 0) {
       words.back() += fmt::format(" within {}", within.value());

@@ -64,6 +64,7 @@ class Overlaps {
       const Field* follows = named(found->fields, each.name.text);
       for (const Token& name : {each.speed, each.along}) {
         const Field* followed = named(found->fields, name.text);
+        // `along` is left out with a velocity.
         if (follows == nullptr || followed == nullptr || covers(followed->life, follows->life)) {
           continue;
         }

@@ -375,8 +375,8 @@ class Parser : private TypeParser {
 
   // One word of an entity's field; a word that is unknown is compared with those that are.
   void field_word(FieldSyntax& syntax) {
-    static const std::vector<std::string> kWords = {"at",     "owner",  "server", "client",
-                                                    "smooth", "follow", "since",  "until"};
+    static const std::vector<std::string> kWords = {
+        "at", "owner", "server", "client", "smooth", "follow", "urgent", "lazy", "since", "until"};
     // Two words each: the second one is checked at once, since the first alone means nothing.
     const Token first = peek();
     if (first.kind != TokenKind::word) {
@@ -401,12 +401,17 @@ class Parser : private TypeParser {
     } else if (first.text == "smooth") {
       if (syntax.smooth) said_twice(first);
       syntax.smooth = first;
+    } else if (first.text == "urgent" || first.text == "lazy") {
+      if (syntax.freshness && syntax.freshness->text == first.text) said_twice(first);
+      if (syntax.freshness && syntax.freshness->text != first.text) {
+        report(first, "a field is `urgent` or `lazy`, not both");
+      }
+      syntax.freshness = first;
     } else if (first.text == "follow") {
       if (syntax.follow) said_twice(first);
       syntax.follow = first;
-      syntax.speed = word("the field that holds the speed");
-      if (!accept("along")) stop_expected("`along` and the field that holds the direction");
-      syntax.along = word("the field that holds the direction");
+      syntax.speed = word("the field that holds the speed or the velocity");
+      if (accept("along")) syntax.along = word("the field that holds the direction");
       if (accept("within")) syntax.within = number("the error that needs no correction");
     } else {
       stop_unknown(first, "a word of a field", kWords);

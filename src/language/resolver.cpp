@@ -272,6 +272,13 @@ class Resolver {
                            "`urgent` or `within` away",
                            entity.name));
       }
+      for (const FieldSyntax& field : syntax.fields) {
+        if (!tolerant || !field.freshness || field.freshness->text != "urgent") continue;
+        report(*field.freshness,
+               fmt::format("`{}` has a field with `within`, and is sent when that is too far off; "
+                           "leave `urgent` or `within` away",
+                           entity.name));
+      }
       // In any version: a peer of an older version may be sent more.
       const std::size_t bytes =
           bits::bytes_for(schema::size_in_any_version(out_, entity.fields).max_bits);

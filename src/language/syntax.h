@@ -88,7 +88,7 @@ struct FieldSyntax {
   std::optional<TypeSyntax> type;  ///< none: local and untyped
   std::optional<DefaultSyntax> initial;
   LifeSyntax life;
-  std::optional<Token> at_spawn, owner_only, smooth, local;
+  std::optional<Token> at_spawn, owner_only, smooth, local, freshness;
   schema::Local side = schema::Local::no;
   std::optional<Token> follow;
   Token speed, along;

@@ -181,8 +181,7 @@ ColumnInfo varying_column(const Protocol& protocol, const Type& type, Columns& m
   return column;
 }
 
-// How field `index` follows a speed along a direction (`follow speed along bearing`); nothing if
-// the client lacks one of these, or their numbers have no steps that both ends could count in.
+// How field `index` follows a speed along a direction, or a velocity; nothing if the client lacks one of these, or their numbers have no steps that both ends could count in.
 // `first_of`: the first column of each field, and one more.
 std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& entity,
                                     const std::vector<std::size_t>& first_of, std::size_t index) {
@@ -196,18 +195,29 @@ std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& enti
   };
   // The resolver has checked that both fields exist and have fitting types.
   const std::size_t speed = field_named(field.words.follow->speed);
-  const std::size_t along = field_named(field.words.follow->along);
+  const bool is_velocity = field.words.follow->along.empty();
+  const std::size_t along = is_velocity ? speed : field_named(field.words.follow->along);
   const Type& axis = axis_of(protocol, field.type);
-  const auto speed_scale = scale_of(entity.fields[speed].type);
+  const Type& speed_type = entity.fields[speed].type;
+  const auto speed_scale = scale_of(is_velocity ? speed_type.element.front() : speed_type);
   const bool there = first_of[speed + 1] > first_of[speed] && first_of[along + 1] > first_of[along];
   if (!there || !speed_scale || axis.kind != TypeKind::real) return std::nullopt;
   FollowInfo follow{};
   follow.first = static_cast<std::uint16_t>(first_of[index]);
-  // Motion is in the plane of the first two axes; a height does not follow.
-  follow.axes = 2;
   follow.speed = static_cast<std::uint16_t>(first_of[speed]);
-  follow.along = static_cast<std::uint16_t>(first_of[along]);
-  follow.angle_steps = static_cast<std::uint32_t>(entity.fields[along].type.angle.count);
+  const Type& along_type = entity.fields[along].type;
+  if (is_velocity) {
+    follow.form = FollowForm::velocity;
+    follow.axes = static_cast<std::uint16_t>(speed_type.limit);
+  } else if (along_type.kind == TypeKind::direction3) {
+    follow.form = FollowForm::direction;
+    follow.axes = 3;
+    follow.along = static_cast<std::uint16_t>(first_of[along]);
+  } else {
+    // Motion is in the plane of the first two axes; a height does not follow.
+    follow.along = static_cast<std::uint16_t>(first_of[along]);
+    follow.angle_steps = static_cast<std::uint32_t>(along_type.angle.count);
+  }
   follow.speed_zero = speed_scale->first;
   follow.speed_step = speed_scale->second;
   follow.place_step = scale_of(axis)->second;
@@ -237,6 +247,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
       column.at_spawn = field.words.at_spawn;
       column.owner_only = field.words.owner_only;
       column.smooth = field.words.smooth;
+      column.freshness = field.words.freshness;
       made.columns.push_back(column);
     }
   }

@@ -66,7 +66,7 @@ class Lister {
     if (words.owner_only) out += " owner only";
     // `smooth` is no part of it: the word changes what is drawn, not what is sent.
     if (words.follow) {
-      out += fmt::format(" follow {} along {}", words.follow->speed, words.follow->along);
+      out += " follow " + follow_text(*words.follow);
       if (words.follow->within.num != 0) {
         out += " within " + fraction(words.follow->within.num, words.follow->within.den);
       }

@@ -25,6 +25,10 @@ Value reals(std::initializer_list<double> components) {
 }  // namespace
 
 // "since 2 until 4", after `before`; empty for all versions.
+std::string follow_text(const Follow& follow) {
+  return follow.along.empty() ? follow.speed : follow.speed + " along " + follow.along;
+}
+
 std::string life_text(const Life& life, std::string_view before) {
   if (life.whole()) return {};
   std::string out(before);

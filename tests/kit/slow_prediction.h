@@ -137,7 +137,25 @@ inline std::int64_t predicted(const std::vector<const SlowTold*>& states, std::s
       const double unit = std::ldexp(1.0, 24) / 20;
       const auto zero = static_cast<std::int64_t>(follow.speed_zero / follow.place_step * unit);
       const auto step = static_cast<std::int64_t>(follow.speed_step / follow.place_step * unit);
-      const std::int64_t speed = zero + std::int64_t{row.numbers[follow.speed]} * step;
+      const std::size_t axis = c - follow.first;
+      const bool is_velocity = follow.form == schema::FollowForm::velocity;
+      const std::int64_t speed =
+          zero + std::int64_t{row.numbers[follow.speed + (is_velocity ? axis : 0)]} * step;
+      if (is_velocity) return speed;
+      if (follow.form == schema::FollowForm::direction) {
+        // On the octahedron, then in proportion to the length.
+        const std::int64_t half = kind.columns[follow.along].last / 2;
+        const std::int64_t x = row.numbers[follow.along] - half;
+        const std::int64_t y = row.numbers[follow.along + 1] - half;
+        const std::int64_t z = half - std::abs(x) - std::abs(y);
+        std::vector<std::int64_t> p{x, y, z};
+        if (z < 0) {
+          p = {(x < 0 ? -1 : 1) * (half - std::abs(y)), (y < 0 ? -1 : 1) * (half - std::abs(x)), z};
+        }
+        const std::int64_t length = root((p[0] * p[0] + p[1] * p[1] + p[2] * p[2]) * 512 * 512);
+        const std::int64_t share = p[axis] * (std::int64_t{1} << 33) / length;
+        return (speed >> 4) * share >> 20;
+      }
       const double turn = static_cast<double>(row.numbers[follow.along]) / follow.angle_steps;
       const double angle = 2 * std::numbers::pi * turn;
       const double part = c == follow.first ? std::cos(angle) : std::sin(angle);

@@ -95,7 +95,12 @@ inline bool often_near(const schema::EntityInfo& kind, std::size_t c) {
   if (!is_number(column)) return false;
   bool moves = column.smooth;
   for (const schema::FollowInfo& follow : kind.follows) {
-    moves = moves || c == follow.speed || c == follow.along;
+    const bool is_velocity = follow.form == schema::FollowForm::velocity;
+    const bool is_direction = follow.form == schema::FollowForm::direction;
+    const std::size_t speeds = is_velocity ? follow.axes : 1;
+    const std::size_t turns = is_velocity ? 0 : is_direction ? 2 : 1;
+    moves = moves || (c >= follow.speed && c - follow.speed < speeds) ||
+            (c >= follow.along && c - follow.along < turns);
   }
   return moves;
 }

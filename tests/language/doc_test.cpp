@@ -121,7 +121,7 @@ entity Tug, at most 5/s {
   name    : text 20 = "<b>|" at spawn
   depth   : real 0..<8 step 1/2
 }
-entity Buoy, lazy, at most 7/s { lit : bool }
+entity Buoy, lazy, at most 7/s { lit : bool urgent }
 message M from owner of tug on c, split, at most 9/s {
   tug   : ref Tug
   cargo : Cargo = timber
@@ -134,7 +134,7 @@ message M from owner of tug on c, split, at most 9/s {
   for (const std::string& page : {html, markdown}) {
     for (const char* part :
          {"repeats 3. newest only", "bulk, since 2", "follows speed along heading within 0.5",
-          "default 2.5", "default timber", "sent at most 5/s", "sent at most 7/s, lazy",
+          "default 2.5", "default timber", "sent at most 5/s", "sent at most 7/s, lazy", "urgent",
           "at most 9/s", "in pieces where it is larger than a datagram", "by the owner of tug only",
           "timber (since 2, else empty)", "keep_cold (since 2)"}) {
       EXPECT_NE(page.find(part), std::string::npos) << part << "\n" << page;

@@ -237,6 +237,15 @@ TEST(Versions, TheFreshnessOfAnEntityIsAChangeThatIsTold) {
   EXPECT_EQ(changes[0].impact, Impact::harmless);
 }
 
+TEST(Versions, TheFreshnessOfAFieldIsAChangeThatIsTold) {
+  const std::string head = "protocol pier 1, entities up to 10\nchannel c ordered\n";
+  const auto changes = compare(compiled(head + "entity Tug { a : bool }\n"),
+                               compiled(head + "entity Tug { a : bool urgent }\n"));
+  ASSERT_EQ(changes.size(), 1U);
+  EXPECT_EQ(changes[0].what, "its freshness changed from usual to urgent");
+  EXPECT_EQ(changes[0].impact, Impact::harmless);
+}
+
 TEST(Compare, TellsWhatChangesForNobodyOnTheWire) {
   const std::string head = "protocol pier 1, entities up to 10\nchannel c ordered\n";
   const auto changes = compare(

@@ -23,7 +23,7 @@
 namespace kwind::kit {
 
 using Anyone = std::variant<bay::Pile, bay::Crate, bay::Gull, bay::Tug, bay::Punt, bay::Chart,
-                            bay::Ledger, bay::Kite>;
+                            bay::Ledger, bay::Kite, bay::Gust, bay::Swift, bay::Raft>;
 
 /// What `value` is in bits: the same for values that are the same once quantised.
 template <class T>
@@ -66,13 +66,21 @@ class MovingBay {
     one.value = value;
   }
 
-  void populate(int piles, int crates, int gulls, int tugs, int punts = 0, int kites = 0) {
+  void populate(int piles, int crates, int gulls, int tugs, int punts = 0, int kites = 0,
+                int drifters = 0) {
     for (int i = 0; i < piles; ++i) spawn(bay::Pile{place()});
     for (int i = 0; i < crates; ++i) spawn(crate());
     for (int i = 0; i < gulls; ++i) spawn(gull());
     for (int i = 0; i < tugs; ++i) spawn(tug());
     for (int i = 0; i < punts; ++i) spawn(punt());
+    for (int i = 0; i < punts; i += 4) {
+      spawn(bay::Raft{Eigen::Vector2d(even(-3, 3), even(-3, 3)), place()});
+    }
     for (int i = 0; i < kites; ++i) spawn(kite());
+    for (int i = 0; i < drifters; ++i) {
+      spawn(bay::Gust{Eigen::Vector3d(even(-6, 6), even(-6, 6), even(-1, 1)), place_above()});
+      spawn(bay::Swift{anywhere(), even(4, 12), place_above()});
+    }
   }
 
   /// Takes all ids that are left: whoever comes from now on gets one that somebody had.
@@ -108,6 +116,20 @@ class MovingBay {
         if (chance(0.01)) punt->cargo = static_cast<bay::Cargo>(random_() % 4);
         move(*punt);
         put(id, bay::Punt(*punt));
+      } else if (auto* gust = std::get_if<bay::Gust>(&one.value)) {
+        if (chance(0.1)) gust->drift += Eigen::Vector3d(even(-2, 2), even(-2, 2), even(-1, 1));
+        drift(*gust);
+        put(id, bay::Gust(*gust));
+      } else if (auto* swift = std::get_if<bay::Swift>(&one.value)) {
+        const Eigen::Vector3d axis = Eigen::Vector3d::Unit(static_cast<int>(random_() % 3));
+        if (chance(0.3)) swift->heading = Eigen::AngleAxisd(even(0, 0.2), axis) * swift->heading;
+        swift->at += swift->heading * swift->speed / 20;
+        if (swift->at.cwiseAbs().maxCoeff() > 500) swift->at = place_above();
+        put(id, bay::Swift(*swift));
+      } else if (auto* raft = std::get_if<bay::Raft>(&one.value)) {
+        if (chance(0.05)) raft->drift += Eigen::Vector2d(even(-1, 1), even(-1, 1));
+        drift(*raft);
+        put(id, bay::Raft(*raft));
       } else if (auto* kite = std::get_if<bay::Kite>(&one.value)) {
         fly(*kite);
         put(id, bay::Kite(*kite));
@@ -183,6 +205,17 @@ class MovingBay {
 
  private:
   Eigen::Vector2d place() { return {even(-500, 500), even(-500, 500)}; }
+  Eigen::Vector3d place_above() { return {even(-500, 500), even(-500, 500), even(0, 100)}; }
+  Eigen::Vector3d anywhere() {
+    return Eigen::Vector3d(even(-1, 1), even(-1, 1), even(-1, 1)).normalized();
+  }
+  template <class T>
+  static void drift(T& one) {
+    const auto last = one.drift.size() == 3 ? 12.0 : 6.0;
+    one.drift = one.drift.cwiseMax(-last).cwiseMin(last);
+    one.at += one.drift / 20;
+    if (one.at.cwiseAbs().maxCoeff() > 500) one.at.setZero();
+  }
   bay::Crate crate() {
     return {place(), static_cast<bay::Cargo>(random_() % 4),
             "crate " + std::to_string(random_() % 100)};

@@ -14,7 +14,7 @@ TEST(Twin, WritesTheSameBits) {
   for (const std::uint64_t seed : kit::seeds(12, 300)) {
     SCOPED_TRACE("seed " + std::to_string(seed));
     kit::MovingBay bay(seed);
-    bay.populate(6, 8, 8, 4, 0, 4);
+    bay.populate(6, 8, 8, 4, 0, 4, 4);
     replica::ClientReplicator replicator(bay.world(), {.digest_every = 0});
     kit::SlowState twin(bay::kEntities);
     const double loss = bay.chance(0.3) ? 0 : bay.even(0, 0.2);

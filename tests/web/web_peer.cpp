@@ -78,6 +78,10 @@ class Quay {
   Quay(kwind::Replication& state, int entities) : state_(state) {
     for (int i = 0; i < entities; ++i) spawn_one(i);
     for (int i = 0; i < 2; ++i) charts_.push_back(*state.spawn(quay::Chart{}));
+    for (int i = 0; i < 3; ++i) {
+      gusts_.push_back(*state.spawn(quay::Gust{{4, -3, 1}, {0, 0, 50}}));
+      swifts_.push_back(*state.spawn(quay::Swift{{1, 0, 0}, 9, {0, 0, 50}}));
+    }
   }
 
   void tick(std::uint32_t tick) {
@@ -108,6 +112,22 @@ class Quay {
       kite.toward = (kite.toward + turn).normalized();
       if (chance(0.1)) kite.heading = Eigen::Vector2d(even(-1, 1), even(-1, 1)).normalized();
       entity.set(kite);
+    }
+    for (auto& entity : gusts_) {
+      quay::Gust gust = entity.get();
+      if (chance(0.2)) gust.drift += Eigen::Vector3d(even(-1, 1), even(-1, 1), even(-1, 1));
+      gust.drift = gust.drift.cwiseMax(-12).cwiseMin(12);
+      gust.at += gust.drift / 20;
+      if (gust.at.cwiseAbs().maxCoeff() > 200) gust.at = {0, 0, 0};
+      entity.set(gust);
+    }
+    for (auto& entity : swifts_) {
+      quay::Swift swift = entity.get();
+      swift.heading += Eigen::Vector3d(even(-0.1, 0.1), even(-0.1, 0.1), even(-0.1, 0.1));
+      swift.heading.normalize();
+      swift.at += swift.heading * swift.speed / 20;
+      if (swift.at.cwiseAbs().maxCoeff() > 200) swift.at = {0, 0, 0};
+      entity.set(swift);
     }
     for (auto& entity : barges_) {
       if (!chance(0.3)) continue;
@@ -196,6 +216,8 @@ class Quay {
   std::vector<kwind::Entity<quay::Raft>> rafts_;
   std::vector<kwind::Entity<quay::Kite>> kites_;
   std::vector<kwind::Entity<quay::Barge>> barges_;
+  std::vector<kwind::Entity<quay::Gust>> gusts_;
+  std::vector<kwind::Entity<quay::Swift>> swifts_;
   std::vector<kwind::Entity<quay::Chart>> charts_;
 };
 

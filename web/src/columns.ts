@@ -1,7 +1,7 @@
 // Entities in columns of whole numbers, and predictions of them that both ends make alike (docs/state-format.md).
 import { BitReader, bitsFor, countBits } from "./bits.js";
 import { blendOf, type Blend } from "./blend.js";
-import { clampIndex, cosine, onwards, pointOf, quaternionOf, roundedBy, squareRoot, whole } from "./fixed_point.js";
+import { clampIndex, cosine, onwards, pointOf, quaternionOf, roundedBy, shareOfDirection, squareRoot, whole } from "./fixed_point.js";
 import { isAlive, type EntityType, type TypeInfo } from "./protocol.js";
 import { codecOf, gridShape, tickNear, type Codec, type CodecContext } from "./schema.js";
 import { fixedBits, generations, initialField } from "./type_info.js";
@@ -40,6 +40,8 @@ export type Predictor = (typeof predictors)[number];
 export const maskBits = 10;
 /** So many ticks ahead a state is moved on. */
 const farthest = 40;
+/** Steps of a position in a tick, times 2^24: what is faster crosses any range at once. */
+const fastest = 2 ** 42;
 /** Largest grid of rotations, and bits of positions that follow: beyond, products leave the exact range of numbers. */
 const maxRotationHalf = 4096;
 const maxPositionBits = 25;
@@ -47,8 +49,10 @@ const maxPositionBits = 25;
 interface Follow {
   first: number;
   axes: number;
+  /** Of a velocity the first of its columns, of a direction in space the first of two. */
   speed: number;
   along: number;
+  form: "angle" | "direction" | "velocity";
   within: number;
   zero: number;
   step: number;
@@ -313,21 +317,28 @@ export class EntityModel {
       if (!words || axes < 2) continue;
       const [speedName, alongName, within] = words;
       const speed = firstOf.get(speedName)!;
-      const along = firstOf.get(alongName)!;
-      const speedField = this.type.fields.find((field) => field.name === speedName)!;
-      const alongField = this.type.fields.find((field) => field.name === alongName)!;
+      const along = firstOf.get(alongName) ?? speed;
+      const fieldOf = (name: string) => this.type.fields.find((field) => field.name === name);
+      const speedField = fieldOf(speedName)!;
+      const alongField = fieldOf(alongName);
       const axis = info.type[0] === "record" ? info.type[1][0]!.type : info.type[0] === "vec" ? info.type[2] : info.type;
-      const isScaled = speedField.type[0] === "real" || speedField.type[0] === "int";
-      if (!isScaled || axis[0] !== "real" || !isAlive(speedField.life, 0xffff) || !isAlive(alongField.life, 0xffff)) continue;
-      const angle = alongField.type as readonly [string, number, number, number];
-      for (let c = first; c < first + 2; ++c) this.positions.add(c);
-      this.movers.add(speed).add(along);
+      const speedType = alongField || speedField.type[0] !== "vec" ? speedField.type : speedField.type[2];
+      const isScaled = speedType[0] === "real" || speedType[0] === "int";
+      if (!isScaled || axis[0] !== "real" || !isAlive(speedField.life, 0xffff)) continue;
+      if (alongField && !isAlive(alongField.life, 0xffff)) continue;
+      const form = !alongField ? "velocity" : alongField.type[0] === "direction3" ? "direction" : "angle";
+      const moving = form === "angle" ? 2 : form === "direction" ? 3 : (speedField.type[1] as number);
+      const leaders = new Set<number>();
+      for (let c = speed; c < speed + (form === "velocity" ? moving : 1); ++c) leaders.add(c);
+      for (let c = along; c < along + (form === "angle" ? 1 : form === "direction" ? 2 : 0); ++c) leaders.add(c);
+      for (let c = first; c < first + moving; ++c) this.positions.add(c);
+      for (const c of leaders) this.movers.add(c);
       // `owner only` fields predict nothing for other clients.
       const hidden = (c: number): boolean => this.columns[c]!.ownerOnly;
-      if ((hidden(speed) || hidden(along)) && !hidden(first)) continue;
+      if ([...leaders].some(hidden) && !hidden(first)) continue;
       const unit = 2 ** 24 / ticksPerSecond;
       const placeStep = this.columns[first]!.step;
-      const steps = angle[3];
+      const steps = form === "angle" ? (alongField!.type as readonly [string, number, number, number])[3] : 0;
       const shares: [number[], number[]] = [[], []];
       for (let i = 0; i < steps; ++i) {
         const turned = (i + steps - Math.floor(steps / 4)) % steps;
@@ -335,11 +346,12 @@ export class EntityModel {
         shares[1].push(cosine((BigInt(turned) << 32n) / BigInt(steps)));
       }
       const follow: Follow = {
-        first, axes: 2, speed, along, within,
-        zero: whole((this.columns[speed]!.zero / placeStep) * unit), step: whole((this.columns[speed]!.step / placeStep) * unit), shares,
+        first, axes: moving, speed, along, form, within,
+        zero: whole((this.columns[speed]!.zero / placeStep) * unit, fastest),
+        step: whole((this.columns[speed]!.step / placeStep) * unit, 2 ** 29), shares,
       };
       this.follows.push(follow);
-      for (let c = first; c < first + 2; ++c) this.followOf[c] = follow;
+      for (let c = first; c < first + moving; ++c) this.followOf[c] = follow;
     }
   }
 
@@ -439,8 +451,13 @@ export class EntityModel {
   }
 
   private wayOf(follow: Follow, axis: number, numbers: readonly number[]): number {
-    const speed = Math.max(-(2 ** 42), Math.min(2 ** 42, follow.zero + numbers[follow.speed]! * follow.step));
-    const share = follow.shares[axis as 0 | 1][numbers[follow.along]!]!;
+    const { form } = follow;
+    const speedColumn = follow.speed + (form === "velocity" ? axis : 0);
+    const speed = Math.max(-fastest, Math.min(fastest, follow.zero + numbers[speedColumn]! * follow.step));
+    if (form === "velocity") return speed;
+    const share = form === "angle"
+      ? follow.shares[axis as 0 | 1][numbers[follow.along]!]!
+      : shareOfDirection(numbers[follow.along]!, numbers[follow.along + 1]!, this.columns[follow.along]!.last, axis);
     const part = Math.floor(speed / 16);
     if (Math.abs(part) >= 2 ** 29) return Number((BigInt(part) * BigInt(share)) >> 20n);
     return Math.floor((part * share) / 2 ** 20);

@@ -22,7 +22,7 @@ export function cosine(place: bigint): number {
   return Number((negative ? -sum : sum) >> 6n);
 }
 
-export const whole = (value: number): number => Math.trunc(Math.max(-(2 ** 29), Math.min(2 ** 29, value)));
+export const whole = (value: number, limit: number): number => Math.trunc(Math.max(-limit, Math.min(limit, value)));
 
 export function squareRoot(value: number): number {
   if (value <= 0) return 0;
@@ -52,6 +52,12 @@ export function pointOf(numbers: readonly number[], first: number, half: number)
   const z = half - Math.abs(u) - Math.abs(v);
   if (z >= 0) return [u * 1024, v * 1024, z * 1024];
   return [(u < 0 ? Math.abs(v) - half : half - Math.abs(v)) * 1024, (v < 0 ? Math.abs(u) - half : half - Math.abs(u)) * 1024, z * 1024];
+}
+/** The share of an axis in a way along a direction: of its unit vector, times 2^24, cut towards zero. */
+export function shareOfDirection(u: number, v: number, last: number, axis: number): number {
+  const point = pointOf([u, v], 0, last / 2).map((c) => c / 1024);
+  const length = squareRoot(point.reduce((sum, c) => sum + c * c, 0) * 2 ** 18);
+  return Math.trunc((point[axis]! * 2 ** 33) / length);
 }
 export const onwards = (from: readonly number[], to: readonly number[], ahead: number, span: number): number[] =>
   to.map((c, i) => c + Math.trunc(((c - from[i]!) * ahead) / span));

@@ -12,7 +12,7 @@ export interface FieldWords {
   readonly atSpawn?: true;
   readonly ownerOnly?: true;
   readonly smooth?: true;
-  /** Names of the fields of speed and direction, and the error that needs no correction. */
+  /** Names of the fields of speed and direction, or of a velocity and "", and the error that needs no correction. */
   readonly follow?: readonly [speed: string, along: string, within: number];
 }
 export interface FieldInfo {

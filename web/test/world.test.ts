@@ -1,7 +1,7 @@
 // A replicated world in Node beside a C++ server: digests of all values agree, inputs and predictions arrive.
 import assert from "node:assert/strict";
 import { Predicted, ReplicatedWorld } from "kestrel-wind";
-import { Barge, Chart, Gull, Kite, Raft, Steer, Tug, quay } from "../build/generated/quay.js";
+import { Barge, Chart, Gull, Gust, Kite, Raft, Steer, Swift, Tug, quay } from "../build/generated/quay.js";
 import { connectTo, pause, peerTest, startPeer, until } from "./harness.js";
 
 for (const mode of ["exact", "speculative"]) {
@@ -20,6 +20,7 @@ for (const mode of ["exact", "speculative"]) {
     assert.deepEqual(client.stats.drops, {});
     assert.ok(world.all(Gull).length > 5 && world.all(Raft).length === 15 && world.all(Kite).length === 15 && world.all(Barge).length === 15);
     assert.equal(world.all(Chart).length, 2);
+    assert.equal(world.all(Gust).length + world.all(Swift).length, 6);
     assert.ok(spawned > 15 && despawned > 5, `${spawned} came, ${despawned} went`);
     const [first] = world.all(Kite);
     const sampled = world.sample(first!.ref, performance.now())!;

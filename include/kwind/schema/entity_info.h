@@ -66,21 +66,55 @@ struct ColumnInfo {
   std::uint32_t max_items = 0;
   std::uint32_t item_bits = 0;  ///< of each of them
   ColumnGroup group = ColumnGroup::none;
-  std::uint8_t group_place = 0;  ///< place in the group, from 0
+  std::uint8_t group_place = 0;            ///< place in the group, from 0
+  Freshness freshness = Freshness::usual;  ///< usual: that of the entity
 };
 
-/// `follow SPEED along DIRECTION`: columns of one entity, and what their steps are.
+/// What a position moves along.
+enum class FollowForm : std::uint8_t {
+  angle,      ///< a speed along an angle or direction2, in the plane of the first two axes
+  direction,  ///< a speed along a direction3
+  velocity,   ///< a vector with one component for each axis
+};
+
+constexpr std::string_view name_of(FollowForm form) {
+  switch (form) {
+    case FollowForm::angle: return "angle";
+    case FollowForm::direction: return "direction";
+    case FollowForm::velocity: return "velocity";
+  }
+  return "";
+}
+
+/// `follow SPEED along DIRECTION` or `follow VELOCITY`: columns of one entity, and what their
+/// steps are.
 struct FollowInfo {
   std::uint16_t first = 0;        ///< column of the first axis; the others follow
   std::uint16_t axes = 2;         ///< 2 or 3
-  std::uint16_t speed = 0;        ///< column
-  std::uint16_t along = 0;        ///< column
+  std::uint16_t speed = 0;        ///< column; of a velocity the first one, `axes` in all
+  std::uint16_t along = 0;        ///< column; of a direction3 the first of two
   std::uint32_t angle_steps = 0;  ///< how many steps a whole turn of `along` has
   double speed_zero = 0;          ///< speed = speed_zero + index * speed_step, a second
   double speed_step = 0;
   double place_step = 0;  ///< of the axes
   /// Error that needs no correction, in units of the axes; 0: correct every one.
   double within = 0;
+  FollowForm form = FollowForm::angle;
+
+  /// Whether the position moves by this column: its speed, direction or velocity.
+  [[nodiscard]] constexpr bool led_by(std::size_t column) const {
+    return gives_speed(column) || gives_direction(column);
+  }
+  [[nodiscard]] constexpr bool gives_speed(std::size_t column) const {
+    const std::size_t columns = form == FollowForm::velocity ? axes : 1;
+    return column >= speed && column < speed + columns;
+  }
+  [[nodiscard]] constexpr bool gives_direction(std::size_t column) const {
+    const std::size_t columns = form == FollowForm::angle       ? 1
+                                : form == FollowForm::direction ? 2
+                                                                : 0;
+    return column >= along && column < along + columns;
+  }
 };
 
 /// The columns of one entity type.

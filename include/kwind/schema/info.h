@@ -16,7 +16,7 @@ namespace kwind::schema {
 inline constexpr int kGeneratorVersion = 1;
 /// Version of snapshots, inputs and what else travels in opaque payload (docs/state-format.md).
 /// The handshake refuses a peer with another one.
-inline constexpr std::uint8_t kStateVersion = 4;
+inline constexpr std::uint8_t kStateVersion = 5;
 
 /// Who may send a message.
 enum class Direction : std::uint8_t { from_client, from_server, both };
@@ -30,7 +30,7 @@ constexpr std::string_view name_of(Direction direction) {
   return "";
 }
 
-/// How a change of an entity that is in flight is treated, in exact mode.
+/// How a change of an entity or a field that is in flight is treated, in exact mode.
 enum class Freshness : std::uint8_t {
   usual,   ///< sent again in each tick until acknowledged, as far as a budget for all goes
   urgent,  ///< ... whatever the budget

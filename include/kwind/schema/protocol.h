@@ -74,18 +74,20 @@ struct Type {
 /// Which process alone has a field that never travels.
 enum class Local : std::uint8_t { no, server, client };
 
-/// `follow SPEED along DIRECTION`: how both ends move a value on between updates.
+/// `follow SPEED along DIRECTION` or `follow VELOCITY`: how both ends move a value on between
+/// updates.
 struct Follow {
-  std::string speed;      ///< a field of the same entity
-  std::string along;      ///< an angle or direction2 of the same entity
+  std::string speed;      ///< a field of the same entity: a number, or a vector if it is a velocity
+  std::string along;      ///< angle, direction2 or direction3 of the same entity; "" for a velocity
   Fraction within{0, 1};  ///< error that needs no correction; 0: correct every one
 };
 
 /// Words that only fields of entities have.
 struct EntityWords {
-  bool at_spawn = false;    ///< travels once, when the entity appears
-  bool owner_only = false;  ///< goes to the owner of the entity alone
-  bool smooth = false;      ///< the receiver interpolates between updates
+  bool at_spawn = false;                   ///< travels once, when the entity appears
+  bool owner_only = false;                 ///< goes to the owner of the entity alone
+  bool smooth = false;                     ///< the receiver interpolates between updates
+  Freshness freshness = Freshness::usual;  ///< usual: that of the entity
   Local local = Local::no;
   std::optional<Follow> follow;
 };
@@ -224,6 +226,8 @@ KWIND_API Size size_of(const Protocol& protocol, const std::vector<Field>& field
 KWIND_API std::string type_text(const Protocol& protocol, const Type& type);
 
 /// "since 2 until 4" behind `before`; empty for what every version has.
+/// `SPEED along DIRECTION` or `VELOCITY`, without the tolerance.
+KWIND_API std::string follow_text(const Follow& follow);
 KWIND_API std::string life_text(const Life& life, std::string_view before = "");
 /// "7" or "1 to 9".
 KWIND_API std::string bits_text(const Size& size);

@@ -28,10 +28,7 @@ using schema::ColumnInfo;
 std::uint64_t changes_expected(const schema::EntityInfo& info, std::size_t column) {
   if (follows(info, column)) return 400;
   if (info.columns[column].smooth) return 600;
-  const bool moves = std::any_of(info.follows.begin(), info.follows.end(), [&](const auto& follow) {
-    return column == follow.speed || column == follow.along;
-  });
-  return moves ? 150 : 20;
+  return leads(info, column) ? 150 : 20;
 }
 
 using CountsByAge = std::array<SymbolCounts::Type::Counts, SymbolCounts::kAges>;
@@ -183,10 +180,7 @@ PredictorChoice predictors_of(const schema::EntityInfo& info, std::size_t column
   for (const schema::FollowInfo& follow : info.follows) {
     if (column < follow.first || column >= std::size_t{follow.first} + follow.axes) continue;
     // `owner only` fields predict nothing for other clients.
-    if (!of.owner_only &&
-        (info.columns[follow.speed].owner_only || info.columns[follow.along].owner_only)) {
-      continue;
-    }
+    if (!of.owner_only && hides_leader(info, follow)) continue;
     choice.by_words = Predictor::follow_end;
     choice.all |=
         bit(Predictor::follow_start) | bit(Predictor::follow) | bit(Predictor::follow_end);
@@ -199,6 +193,18 @@ bool follows(const schema::EntityInfo& info, std::size_t column) {
   return std::any_of(info.follows.begin(), info.follows.end(), [&](const auto& follow) {
     return column >= follow.first && column < std::size_t{follow.first} + follow.axes;
   });
+}
+
+bool leads(const schema::EntityInfo& info, std::size_t column) {
+  return std::any_of(info.follows.begin(), info.follows.end(),
+                     [&](const auto& follow) { return follow.led_by(column); });
+}
+
+bool hides_leader(const schema::EntityInfo& info, const schema::FollowInfo& follow) {
+  for (std::size_t column = 0; column < info.columns.size(); ++column) {
+    if (follow.led_by(column) && info.columns[column].owner_only) return true;
+  }
+  return false;
 }
 
 // Positions that follow come last: their prediction uses speed and direction of the same snapshot.
@@ -220,10 +226,7 @@ bool smoothly_moves(const schema::EntityInfo& info, std::size_t column) {
   const ColumnInfo& of = info.columns[column];
   const bool number = of.form == ColumnForm::number || of.form == ColumnForm::circular;
   if (!number || of.bits > 30) return false;
-  return of.smooth ||
-         std::any_of(info.follows.begin(), info.follows.end(), [&](const auto& follow) {
-           return column == follow.speed || column == follow.along;
-         });
+  return of.smooth || leads(info, column);
 }
 
 }  // namespace

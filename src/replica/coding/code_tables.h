@@ -64,6 +64,10 @@ struct PredictorChoice {
   }
 };
 PredictorChoice predictors_of(const schema::EntityInfo& info, std::size_t column);
+/// Whether a position moves by the column: a speed, a direction or a velocity.
+bool leads(const schema::EntityInfo& info, std::size_t column);
+/// Whether the owner alone has what the position moves by.
+bool hides_leader(const schema::EntityInfo& info, const schema::FollowInfo& follow);
 /// The order in which columns are coded: those of a field with `follow` behind all others.
 std::vector<std::uint16_t> coding_order(const schema::EntityInfo& info);
 

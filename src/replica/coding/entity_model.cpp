@@ -1,8 +1,8 @@
-// Prediction of fields in whole numbers: hold, linear, and motion along a direction; tolerances.
+// Prediction of fields in whole numbers: hold, linear, and motion by a velocity; tolerances.
 //
 // A predictor extrapolates a column from the last states that both ends have: hold (no change),
-// linear (dead reckoning from two states), quadratic, or along the entity's own direction and speed
-// (`follows`). Each column's predictor is the one that trained tables name, else the one that the
+// linear (dead reckoning from two states), quadratic, or by the entity's own velocity, or speed and
+// direction (`follows`). Each column's predictor is the one that trained tables name, else the one that the
 // description suggests.
 //
 // A field with a tolerance (`within`) is sent only when the client's extrapolation has gone too far
@@ -25,18 +25,21 @@ constexpr unsigned kTurnBits = 24;
 constexpr std::uint32_t kFarthest = 40;
 
 // What has a tolerance of place may meanwhile turn by a 64th of a circle (5.6 degrees), and change
-// its speed by a 32nd of the range of that: what moves leaves its place sooner than that.
+// its speed by a 32nd of the range of that: what moves leaves its place sooner than that. Components
+// of a velocity have ranges of both signs, so that a 64th is as much.
 constexpr std::uint32_t kTurnTolerance = 64;
 constexpr std::int64_t kSpeedTolerance = 32;
+constexpr std::int64_t kVelocityTolerance = 64;
 
 // Steps of place a tick, times 2^kScaleBits: what is faster crosses any range at once.
 constexpr std::int64_t kFastest = std::int64_t{1} << 42;
 
-// A double as a whole number that sums of products of 32 bits do not overflow.
-std::int64_t whole(double value) {
-  constexpr double kMax = 1 << 29;
-  return static_cast<std::int64_t>(std::clamp(value, -kMax, kMax));
+std::int64_t whole(double value, std::int64_t max) {
+  const auto limit = static_cast<double>(max);
+  return static_cast<std::int64_t>(std::clamp(value, -limit, limit));
 }
+// Products of a speed's number, of 32 bits, and its step do not overflow.
+constexpr std::int64_t kMaxSpeedStep = std::int64_t{1} << 29;
 
 constexpr std::int64_t kOne = std::int64_t{1} << 30;
 constexpr std::int64_t times(std::int64_t a, std::int64_t b) {  // of numbers times 2^30
@@ -104,24 +107,57 @@ EntityModel::EntityModel(const schema::EntityInfo& info, double ticks_per_second
   for (const std::uint16_t c : order_) {
     if (!info.columns[c].at_spawn) add_changing(c);
   }
+  find_freshness();
 }
 
-// Motion along a direction: the way in one tick for each step of speed, and the share of each axis
-// in it for each step of the turn, as tables.
+schema::Freshness EntityModel::freshness(std::size_t column) const {
+  const schema::Freshness own = info_->columns[column].freshness;
+  return own == schema::Freshness::usual ? info_->freshness : own;
+}
+
+// An entity without columns that change is repeated as its own word says: it appears.
+void EntityModel::find_freshness() {
+  bool some_lazy = info_->freshness == schema::Freshness::lazy;
+  bool all_lazy = some_lazy;
+  has_urgent_ = info_->freshness == schema::Freshness::urgent;
+  for (const ChangingColumn& each : changing_) {
+    const bool lazy = freshness(each.column) == schema::Freshness::lazy;
+    some_lazy = some_lazy || lazy;
+    all_lazy = all_lazy && lazy;
+    has_urgent_ = has_urgent_ || freshness(each.column) == schema::Freshness::urgent;
+  }
+  repeats_ = !tolerant_ && !all_lazy;
+  repeats_some_ = repeats_ && some_lazy;
+}
+
+EntityModel::Pressing EntityModel::pressing(const Row& from, const Row& to) const {
+  Pressing made;
+  for (const ChangingColumn& each : changing_) {
+    const std::size_t place = places_[each.column];
+    const bool differs = each.varies ? !same(from.varying[place], to.varying[place])
+                                     : from.numbers[each.column] != to.numbers[each.column];
+    if (!differs) continue;
+    made.repeated = made.repeated || freshness(each.column) != schema::Freshness::lazy;
+    made.urgent = made.urgent || freshness(each.column) == schema::Freshness::urgent;
+  }
+  return made;
+}
+
+// Motion by speed and direction: the way in one tick for each step of speed, and for an angle the
+// share of each axis in it for each step of the turn, as tables.
 void EntityModel::add_follow(const schema::FollowInfo& follow, double ticks_per_second) {
   // `owner only` fields predict nothing for other clients.
-  const auto owner_only = [&](std::size_t column) { return info_->columns[column].owner_only; };
-  if ((owner_only(follow.speed) || owner_only(follow.along)) && !owner_only(follow.first)) return;
+  if (!info_->columns[follow.first].owner_only && hides_leader(*info_, follow)) return;
   for (std::size_t axis = 0; axis < follow.axes; ++axis) {
     follow_of_[follow.first + axis] = static_cast<std::int16_t>(follows_.size());
   }
   // Each of these is one operation of IEEE 754, which every machine rounds alike.
   const double unit = static_cast<double>(std::int64_t{1} << kScaleBits) / ticks_per_second;
   Follow made{&follow,
-              whole(follow.speed_zero / follow.place_step * unit),
-              whole(follow.speed_step / follow.place_step * unit),
+              whole(follow.speed_zero / follow.place_step * unit, kFastest),
+              whole(follow.speed_step / follow.place_step * unit, kMaxSpeedStep),
               {}};
-  const std::uint64_t steps = follow.angle_steps;
+  const std::uint64_t steps = follow.form == schema::FollowForm::angle ? follow.angle_steps : 0;
   for (std::size_t axis = 0; axis < made.shares.size(); ++axis) {
     made.shares[axis].reserve(steps);
     for (std::uint64_t i = 0; i < steps; ++i) {
@@ -171,15 +207,33 @@ void EntityModel::add_changing(std::uint16_t c) {
   }
 }
 
-EntityModel::Motion EntityModel::motion(const Follow& follow,
-                                        std::span<const std::uint32_t> numbers) {
-  const std::int64_t speed =
-      std::clamp(follow.zero + static_cast<std::int64_t>(numbers[follow.info->speed]) * follow.step,
-                 -kFastest, kFastest);
-  return {speed >> 4, numbers[follow.info->along]};
-}
-std::int64_t EntityModel::way(const Follow& follow, std::size_t axis, const Motion& motion) {
-  return motion.speed * follow.shares[axis == 1 ? 1 : 0][motion.along] >> (kTurnBits - 4);
+EntityModel::Ways EntityModel::ways_of(const Follow& follow,
+                                       std::span<const std::uint32_t> numbers) const {
+  const auto speed_of = [&](std::size_t column) {
+    return std::clamp(follow.zero + static_cast<std::int64_t>(numbers[column]) * follow.step,
+                      -kFastest, kFastest);
+  };
+  const schema::FollowInfo& info = *follow.info;
+  Ways made{};
+  if (info.form == schema::FollowForm::velocity) {
+    for (std::size_t axis = 0; axis < info.axes; ++axis)
+      made.at(axis) = speed_of(info.speed + axis);
+    return made;
+  }
+  // The last bits of the speed go, so that products fit.
+  const std::int64_t speed = speed_of(info.speed) >> 4;
+  if (info.form == schema::FollowForm::angle) {
+    const std::uint32_t along = numbers[info.along];
+    made[0] = speed * follow.shares[0][along] >> (kTurnBits - 4);
+    made[1] = speed * follow.shares[1][along] >> (kTurnBits - 4);
+    return made;
+  }
+  const auto shares =
+      shares_of_direction(&numbers[info.along], info_->columns[info.along].last, kTurnBits);
+  for (std::size_t axis = 0; axis < made.size(); ++axis) {
+    made.at(axis) = speed * shares.at(axis) >> (kTurnBits - 4);
+  }
+  return made;
 }
 
 // Steps beyond the range stop at its end; those of an angle go round.
@@ -209,20 +263,20 @@ void EntityModel::predict_position(const Follow& follow, Predictor predictor, st
                            : predictor == Predictor::follow_start ? -1
                                                                   : 0;
   const std::int64_t ahead = std::min(tick - known.front().tick, kFarthest);
-  const Motion to = motion(follow, now);
-  std::array<Motion, kKnownStates> from;  // NOLINT: one for each state
-  for (std::size_t i = 0; i < known.size(); ++i) from[i] = motion(follow, known[i].row.numbers);
+  const Ways to = ways_of(follow, now);
+  std::array<Ways, kKnownStates> from;  // NOLINT: one for each state
+  for (std::size_t i = 0; i < known.size(); ++i) from[i] = ways_of(follow, known[i].row.numbers);
   for (const std::size_t last = axis + axes; axis < last; ++axis) {
     const std::size_t column = follow.info->first + axis;
-    std::int64_t before = way(follow, axis, from[0]);
-    const std::int64_t now_way = way(follow, axis, to);
+    std::int64_t before = from[0].at(axis);
+    const std::int64_t now_way = to.at(axis);
     std::int64_t on = (before + now_way) * ahead + end * (now_way - before);
     const std::int64_t newest =
         (std::int64_t{known.front().row.numbers[column]} << kPlaceBits) + on;
     std::int64_t sum = newest;
     std::int64_t count = 1;
     for (std::size_t i = 1; i < known.size(); ++i) {
-      const std::int64_t then = way(follow, axis, from[i]);
+      const std::int64_t then = from[i].at(axis);
       on +=
           (then + before) * std::int64_t{known[i - 1].tick - known[i].tick} + end * (before - then);
       before = then;
@@ -368,9 +422,11 @@ bool EntityModel::stands(const Known& then, const Row& now, Tick tick) const {
   const auto allowed = [&](std::size_t column) -> std::int64_t {
     for (const Follow& follow : follows_) {
       if (follow.info->within <= 0) continue;
-      if (column == follow.info->along) return follow.info->angle_steps / kTurnTolerance;
-      if (column == follow.info->speed) {
-        return (std::int64_t{info_->columns[column].last} + 1) / kSpeedTolerance;
+      const std::int64_t count = std::int64_t{info_->columns[column].last} + 1;
+      if (follow.info->gives_direction(column)) return count / kTurnTolerance;
+      if (follow.info->gives_speed(column)) {
+        const bool is_velocity = follow.info->form == schema::FollowForm::velocity;
+        return count / (is_velocity ? kVelocityTolerance : kSpeedTolerance);
       }
       if (column - std::size_t{follow.info->first} < follow.info->axes) return -1;
     }

@@ -63,13 +63,20 @@ class EntityModel {
   /// Whether any of its fields has a tolerance (`within`): then values may stand for a while, moved
   /// on by whoever shows them, and are sent with the tick that they are of.
   [[nodiscard]] bool tolerant() const { return tolerant_; }
-  /// Whether a change that is in flight is sent again before its fate is known: not of an entity
-  /// that is `lazy`, or tolerant.
-  [[nodiscard]] bool repeats() const {
-    return !tolerant_ && info().freshness != schema::Freshness::lazy;
-  }
-  /// ... and whatever the budget of all that is sent again.
-  [[nodiscard]] bool urgent() const { return info().freshness == schema::Freshness::urgent; }
+  /// Whether changes that are in flight are sent again before their fate is known: of tolerant
+  /// entities none is, of others those of columns that are not `lazy`.
+  [[nodiscard]] bool repeats() const { return repeats_; }
+  /// Whether that depends on which columns changed, see pressing().
+  [[nodiscard]] bool repeats_some() const { return repeats_some_; }
+  /// Whether a column is `urgent`: its changes are sent again whatever the budget.
+  [[nodiscard]] bool has_urgent() const { return has_urgent_; }
+  /// What changes between two rows: a column that is repeated, and one that is urgent.
+  struct Pressing {
+    bool repeated = false;
+    bool urgent = false;
+  };
+  /// O(columns).
+  [[nodiscard]] Pressing pressing(const Row& from, const Row& to) const;
   /// Whether it has `owner only` columns.
   [[nodiscard]] bool owner_has_more() const { return owner_has_more_; }
   /// Whether who has `then` needs no correction: all is the same, or moved on by its own speed and
@@ -105,20 +112,17 @@ class EntityModel {
     // Way along a direction in one tick, in steps of place times 2^kScaleBits: zero + speed * step.
     std::int64_t zero = 0;
     std::int64_t step = 0;
-    // By axis and step of the turn, times 2^kTurnBits.
+    // By axis and step of the turn, times 2^kTurnBits; empty without an angle.
     std::array<std::vector<std::int32_t>, 2> shares;
   };
 
-  struct Motion {
-    std::int64_t speed;   // steps of place a tick times 2^(kScaleBits - 4)
-    std::uint32_t along;  // step of the turn
-  };
+  // By axis, in one tick, in steps of place times 2^kScaleBits.
+  using Ways = std::array<std::int64_t, 3>;
   void add_follow(const schema::FollowInfo& follow, double ticks_per_second);
   void add_changing(std::uint16_t c);
-  [[nodiscard]] static Motion motion(const Follow& follow, std::span<const std::uint32_t> numbers);
-  // In one tick, in steps of place times 2^kScaleBits.
-  [[nodiscard]] static std::int64_t way(const Follow& follow, std::size_t axis,
-                                        const Motion& motion);
+  void find_freshness();
+  [[nodiscard]] schema::Freshness freshness(std::size_t column) const;
+  [[nodiscard]] Ways ways_of(const Follow& follow, std::span<const std::uint32_t> numbers) const;
   // Of so many axes from `axis` on.
   void predict_position(const Follow& follow, Predictor predictor, std::size_t axis,
                         std::size_t axes, std::span<const Known> known,
@@ -133,6 +137,9 @@ class EntityModel {
   const schema::EntityInfo* info_;
   bool tolerant_ = false;
   bool owner_has_more_ = false;
+  bool repeats_ = false;
+  bool repeats_some_ = false;
+  bool has_urgent_ = false;
   std::uint32_t period_ = 1;
   std::size_t varying_ = 0;
   std::vector<std::size_t> places_;

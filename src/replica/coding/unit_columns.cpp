@@ -155,6 +155,21 @@ std::array<std::uint32_t, 3> predict_rotation(const UnitStates& states, std::uin
   return made;
 }
 
+std::array<std::int64_t, 3> shares_of_direction(const std::uint32_t* numbers, std::uint32_t last,
+                                                unsigned bits) {
+  const Point p = point_of(numbers, last / 2);
+  std::int64_t square = 0;
+  for (const std::int64_t c : p) square += c * c;
+  // Half a range of 2^17 steps: the square has 34 bits, and 52 as a number that scripts hold exactly.
+  constexpr unsigned kLengthFraction = 9;
+  const std::int64_t length = square_root(square << (2 * kLengthFraction));
+  std::array<std::int64_t, 3> made{};
+  for (std::size_t axis = 0; axis < made.size(); ++axis) {
+    made.at(axis) = (p.at(axis) << (bits + kLengthFraction)) / length;
+  }
+  return made;
+}
+
 // Extrapolates in a straight line, projects the point back onto the octahedron, and folds the lower
 // half (octahedral mapping).
 std::array<std::uint32_t, 2> predict_direction(const UnitStates& states, std::uint32_t last) {

@@ -35,6 +35,10 @@ struct UnitStates {
 /// three columns. The three numbers of these.
 std::array<std::uint32_t, 3> predict_rotation(const UnitStates& states, std::uint32_t largest,
                                               std::uint32_t last);
+/// The share of each axis in a way along the direction that these two numbers give: its unit vector,
+/// times 2^bits, cut towards zero.
+std::array<std::int64_t, 3> shares_of_direction(const std::uint32_t* numbers, std::uint32_t last,
+                                                unsigned bits);
 /// The same of a direction, on the octahedron.
 std::array<std::uint32_t, 2> predict_direction(const UnitStates& states, std::uint32_t last);
 

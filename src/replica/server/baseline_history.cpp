@@ -259,8 +259,25 @@ SnapshotNumber BaselineHistory::base() const {
 // has not answered for long.
 bool BaselineHistory::repeats(std::size_t index) const {
   constexpr std::uint32_t kMaxUnanswered = 32;  // snapshots
-  return !options_.speculative_baselines && last_snapshot - sure < kMaxUnanswered &&
-         world_->models[world_->briefs[entities_known.id(index)].type].repeats();
+  if (options_.speculative_baselines || last_snapshot - sure >= kMaxUnanswered) return false;
+  const EntityId id = entities_known.id(index);
+  const EntityModel& model = world_->models[world_->briefs[id].type];
+  if (!model.repeats_some()) return model.repeats();
+  return world_->entities[id].repeated_at > entities_known[index].baseline().ticks[0];
+}
+
+bool BaselineHistory::urgent(std::size_t index) const {
+  const EntityId id = entities_known.id(index);
+  const EntityModel& model = world_->models[world_->briefs[id].type];
+  return model.has_urgent() && model.repeats() &&
+         world_->entities[id].urgent_at > entities_known[index].baseline().ticks[0];
+}
+
+// In exact mode the despawn of an entity that is `urgent`.
+bool BaselineHistory::repeats_despawn(std::size_t index) const {
+  const Baseline& baseline = entities_known[index].baseline();
+  return !options_.speculative_baselines && baseline.known &&
+         world_->models[baseline.type].info().freshness == schema::Freshness::urgent;
 }
 
 void BaselineHistory::count_holders(std::size_t index) {
@@ -295,7 +312,7 @@ bool BaselineHistory::complete() const {
     const Baseline& baseline = copy.baseline();
     const bool unsettled = brief.changed_at > entities_known.settled(i);
     if (!entities_known.look(i).in_view || !brief.alive) {
-      const bool gone_in_flight = copy.sent_gone && copy.sent_snapshot;
+      const bool gone_in_flight = copy.sent_gone && copy.sent_snapshot && !repeats_despawn(i);
       if (unsettled && baseline.known && !gone_in_flight) return false;
       continue;
     }

@@ -129,6 +129,10 @@ class BaselineHistory : private HistoryValue {
     return snapshot.arrived || (options_.speculative_baselines && !snapshot.lost);
   }
   [[nodiscard]] bool repeats(std::size_t index) const;
+  /// Whether a change that the client is not known to have is `urgent`.
+  [[nodiscard]] bool urgent(std::size_t index) const;
+  /// Whether a despawn that is in flight is sent again.
+  [[nodiscard]] bool repeats_despawn(std::size_t index) const;
   [[nodiscard]] bool is_packed(std::size_t index) const {
     const EntityId id = entities_known.id(index);
     return fragmented.is_of(id, world_->briefs[id].generation, entities_known.look(index).owner);

@@ -87,7 +87,7 @@ void SnapshotBuilder::consider(std::size_t index, const WorldState::Brief& brief
   constexpr float kOverdue = 1e6F;
   constexpr float kRepeat = 1e-6F;
   float priority_now = static_cast<float>(waited) * look.priority;
-  const bool urgent = world_.models[brief.type].urgent();
+  const bool urgent = history_.urgent(index);
   if (pending.in_flight && !urgent) priority_now *= kRepeat;
   if (waited > ClientReplicator::kPatience) priority_now = kOverdue + static_cast<float>(waited);
   // Field by field: a copy of a whole one would wait for its stores.
@@ -117,12 +117,15 @@ void SnapshotBuilder::gather() {
       consider(index, brief);
     } else if (!copy.baseline().known) {
       entities_.settled(index) = tick();
-    } else if (!(copy.sent_gone && copy.sent_snapshot)) {
+    } else if (const bool in_flight = copy.sent_gone && copy.sent_snapshot;
+               !in_flight || (history_.repeats_despawn(index) && history_.repeated_at != tick())) {
       constexpr float kFirst = 1e9F;  // it takes few bits, and makes room at the client
       Candidate& made = candidates_.emplace_back();
       made.id = entities_.id(index);
       made.index = static_cast<std::uint32_t>(index);
       made.update = Update::despawn;
+      made.repeat = in_flight;
+      made.urgent = in_flight;
       made.priority_now = kFirst;
     }
   }
@@ -407,9 +410,9 @@ void SnapshotBuilder::note_sent(const SnapshotMark& mark, const Candidate& each)
     history_.count_holders(each.index);
   }
   // Until it is acknowledged there is more to say.
-  if (!history_.repeats(each.index) || each.update == Update::despawn) {
-    entities_.settled(each.index) = upto;
-  }
+  const bool repeats = each.update == Update::despawn ? history_.repeats_despawn(each.index)
+                                                      : history_.repeats(each.index);
+  if (!repeats) entities_.settled(each.index) = upto;
   if (copy.waiting_since) {
     history_.counts.longest_wait =
         std::max(history_.counts.longest_wait, mark.tick - copy.waiting_since);

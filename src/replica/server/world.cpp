@@ -217,6 +217,20 @@ bool World::despawn(schema::AnyRef entity) {
   return true;
 }
 
+namespace {
+
+// Which freshness the changes of this tick have. An arrival has that of all columns.
+void note_pressing(WorldState::Entity& entity, Tick tick) {
+  const EntityModel& model = *entity.model;
+  if (!model.repeats_some() && !model.has_urgent()) return;
+  EntityModel::Pressing pressing{true, model.has_urgent()};
+  if (!entity.history->empty()) pressing = model.pressing(entity.history->newest(), entity.now);
+  if (pressing.repeated) entity.repeated_at = tick;
+  if (pressing.urgent) entity.urgent_at = tick;
+}
+
+}  // namespace
+
 // Looks at the entities that were put or ended since the last tick, not at all of them.
 void World::end_tick() {
   WorldState& s = *state_;
@@ -239,6 +253,7 @@ void World::end_tick() {
         entity.model->stands({history.newest_tick(), history.newest()}, entity.now, s.tick)) {
       continue;
     }
+    note_pressing(entity, s.tick);
     history.push(s.tick, entity.now);
     s.briefs[id].changed_at = s.tick;
     s.briefs[id].oldest = history.tick(0);

@@ -49,6 +49,10 @@ struct WorldState {
     bool put = false;  // since the last tick
     OwnRow now;
     std::optional<Rows> history;
+    // Of the newest row that differs from the one before in such a column. Kept for types only
+    // whose columns differ in freshness, and for those with urgent ones.
+    Tick repeated_at;
+    Tick urgent_at;
   };
 
   class FieldReader;

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <random>
 
+#include "kit/slow_row.h"
 #include "kite.h"
 #include "replica/coding/entity_model.h"
 
@@ -48,6 +49,51 @@ TEST(Predictors, FollowTheMotionThatTheyAreFor) {
   EXPECT_EQ(predicted(Predictor::linear, {1, 10, 19, 28}, 30), 0U);
   const std::uint32_t last = kite().columns[at].last;
   EXPECT_EQ(predicted(Predictor::linear, {last - 1, last - 10}, 30), last);
+}
+
+// A row of an entity, from its own values.
+template <class T>
+std::vector<std::uint32_t> numbers_of(const T& value) {
+  return kit::slow_row(value).numbers;
+}
+
+TEST(Predictors, FollowAVelocity) {
+  const EntityModel model(bay::Gust::entity_info(), 20);
+  // 8, -4 and 2 metres a second are 6.4, -3.2 and 1.6 steps of a sixteenth in each tick.
+  const auto start = numbers_of(bay::Gust{{8, -4, 2}, {0, 0, 0}});
+  const std::vector<Known> known{{Tick(10), {start, {}}}};
+  auto now = start;
+  const auto place = column_of(model.info(), "at");
+  for (std::size_t axis = 0; axis < 3; ++axis) {
+    now[place + axis] = model.predict(place + axis, Predictor::follow, known, start, Tick(15));
+  }
+  EXPECT_EQ(now, numbers_of(bay::Gust{{8, -4, 2}, {2, -1, 0.5}}));
+  // A velocity that has changed meanwhile counts for half of the way, or for all of it.
+  const auto turned = numbers_of(bay::Gust{{-8, 4, -2}, {0, 0, 0}});
+  EXPECT_EQ(model.predict(place, Predictor::follow, known, turned, Tick(11)), start[place]);
+  EXPECT_EQ(model.predict(place, Predictor::follow_end, known, turned, Tick(11)), start[place] - 6);
+  EXPECT_EQ(model.predict(place, Predictor::follow_start, known, turned, Tick(11)),
+            start[place] + 6);
+}
+
+TEST(Predictors, FollowADirectionInSpace) {
+  std::mt19937_64 random(3);
+  std::uniform_real_distribution<double> even(-1, 1);
+  const EntityModel model(bay::Swift::entity_info(), 20);
+  const auto place = column_of(model.info(), "at");
+  for (int i = 0; i < 500; ++i) {
+    const Eigen::Vector3d heading = Eigen::Vector3d(even(random), even(random), even(random));
+    bay::Swift swift{heading.normalized(), 12, {0, 0, 0}};
+    const auto start = numbers_of(swift);
+    const std::vector<Known> known{{Tick(10), {start, {}}}};
+    // A second, in which a degree at most is 0.21 metres.
+    swift.at = swift.heading * 12;
+    const auto truth = numbers_of(swift);
+    for (std::size_t c = place; c < place + 3; ++c) {
+      const auto found = model.predict(c, Predictor::follow, known, start, Tick(30));
+      EXPECT_NEAR(found, truth[c], 0.21 * 16 + 1) << heading.transpose();
+    }
+  }
 }
 
 TEST(Predictors, StayInTheRangeWhateverTheStatesAre) {
