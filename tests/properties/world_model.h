@@ -90,12 +90,19 @@ class Model {
               each.words.follow->along == field.name);
     });
   }
-  // Where an entity is, if its kind says so.
-  [[nodiscard]] std::optional<std::array<double, 2>> place(const One& one) const {
+  // Where an entity is, if its kind says so. On a plane it has no height: it is seen from any.
+  struct Place {
+    double x = 0;
+    double y = 0;
+    std::optional<double> z{};
+  };
+  [[nodiscard]] std::optional<Place> place(const One& one) const {
     for (std::size_t i = 0; i < fields(one.kind).size(); ++i) {
       if (fields(one.kind)[i].name != "at") continue;
       const Value& at = one.value.items[i];
-      return std::array{at.items[0].real, at.items[1].real};
+      Place made{at.items[0].real, at.items[1].real};
+      if (at.items.size() > 2) made.z = at.items[2].real;
+      return made;
     }
     return std::nullopt;
   }

@@ -29,7 +29,7 @@ namespace world_walk_test {
 using replica::EntityEvent;
 
 // Beside the entities of a random description: one that moves, one with an update rate, one that is
-// larger than a datagram, one with grids.
+// larger than a datagram, one with grids, and two that move in space and differ in freshness.
 constexpr const char* kMore = R"(
 entity Walker {
   speed : real 0..9 step 1/8
@@ -48,6 +48,18 @@ entity Ledger {
   lines : text 4000
 }
 entity Chart { inks : grid of enum { blank, pencil, red } 40 x 40, secret : grid of bool 9 x 9 owner only }
+entity Swift {
+  heading : direction3 within 1 smooth
+  speed : real -9..9 step 1/8 lazy
+  at : vec3 of real -200..<200 step 1/16 follow speed along heading
+  lamp : bool urgent
+  log : text 40 lazy
+}
+entity Balloon, urgent {
+  drift : vec3 of real -9..9 step 1/8
+  at : vec3 of real -200..<200 step 1/16 follow drift
+  ballast : int 0..100 owner only lazy
+}
 )";
 
 struct Client {
@@ -79,7 +91,7 @@ struct Client {
   std::set<std::uint32_t> rooms;
   std::set<std::uint32_t> owned;
   int filter = 0;  // ids that this divides are hidden; 0: none
-  std::optional<std::array<double, 2>> eye;
+  std::optional<Model::Place> eye;
   std::uint32_t follows = 0;
   bool is_eye_known = true;
   std::map<std::uint32_t, std::pair<int, int>> must;  // ticks in a row: in view, out of view
@@ -235,10 +247,10 @@ class WorldWalk {
       }
     }
     if (one_in(10)) {
-      client.eye = std::array{400 * even() - 200, 400 * even() - 200};
+      client.eye = Model::Place{400 * even() - 200, 400 * even() - 200, 100 * even()};
       client.follows = 0;
       client.is_eye_known = true;
-      client.query.set_origin((*client.eye)[0], (*client.eye)[1]);
+      client.query.set_origin(client.eye->x, client.eye->y, *client.eye->z);
     }
     Model::One* one = some_entity();
     if (one == nullptr) return;
@@ -298,10 +310,11 @@ class WorldWalk {
     std::string text = fmt::format("{} {} in room {}", model_.protocol().entities[one.kind].name,
                                    one.ref.id, one.room);
     if (const auto place = model_.place(one)) {
-      text += fmt::format(" at {:.1f} {:.1f}", (*place)[0], (*place)[1]);
+      text += fmt::format(" at {:.1f} {:.1f} {:.1f}", place->x, place->y, place->z.value_or(0));
     }
     if (client.eye)
-      text += fmt::format(", seen from {:.1f} {:.1f}", (*client.eye)[0], (*client.eye)[1]);
+      text += fmt::format(", seen from {:.1f} {:.1f} {:.1f}", client.eye->x, client.eye->y,
+                          client.eye->z.value_or(0));
     if (client.follows != 0) text += fmt::format(" of {}", client.follows);
     return text;
   }
@@ -317,7 +330,8 @@ class WorldWalk {
     }
     if (!client.is_eye_known) return 0;
     if (!client.eye) return -1;
-    const double far = std::hypot((*place)[0] - (*client.eye)[0], (*place)[1] - (*client.eye)[1]);
+    const double height = place->z ? *place->z - client.eye->z.value_or(0) : 0;
+    const double far = std::hypot(place->x - client.eye->x, place->y - client.eye->y, height);
     return far < kEnter - 0.2 ? 1 : far > kLeave + 0.2 ? -1 : 0;
   }
   void send(Client& client) {
@@ -459,10 +473,10 @@ class WorldWalk {
                   model_.bits_of(one.kind, one.value, view, is_exact),
               fmt::format("{} {} has other values in the end", kind, ref.id));
       if (is_exact) continue;
-      const auto here = *model_.place({ref, one.kind, got->value});
-      const auto there = *model_.place(one);
+      const Model::Place here = *model_.place({ref, one.kind, got->value});
+      const Model::Place there = *model_.place(one);
       constexpr double kTolerance = 0.25 + 1.0 / 16;
-      require(std::hypot(here[0] - there[0], here[1] - there[1]) <= kTolerance,
+      require(std::hypot(here.x - there.x, here.y - there.y) <= kTolerance,
               fmt::format("{} {} is too far off in the end", kind, ref.id));
     }
     std::set<std::uint32_t> wanted;
