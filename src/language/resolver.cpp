@@ -17,6 +17,7 @@
 #include "language/overlaps.h"
 #include "language/ranges.h"
 #include "language/resolver_limits.h"
+#include "language/state_hints.h"
 #include "language/types.h"
 
 namespace kwind::language {
@@ -279,6 +280,7 @@ class Resolver {
                            "leave `urgent` or `within` away",
                            entity.name));
       }
+      hint_at_state(out_, syntax, entity, reporter_);
       // In any version: a peer of an older version may be sent more.
       const std::size_t bytes =
           bits::bytes_for(schema::size_in_any_version(out_, entity.fields).max_bits);

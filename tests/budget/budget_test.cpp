@@ -3,6 +3,7 @@
 
 #include <map>
 
+#include "kwind/budget/advice.h"
 #include "kwind/budget/cost.h"
 #include "link/datagram/frames.h"
 
@@ -245,6 +246,61 @@ TEST(Budget, EntitiesThatAreGoneOrCannotEnterAreTold) {
   EXPECT_NE(problem("fixed.kw", "Lamp", "entering_per_second = 3\n").find("nothing can enter"),
             std::string::npos);
   EXPECT_EQ(problem("fixed.kw", "Lamp", "fields = []\n"), "");
+}
+
+// A description whose fields are each too expensive in one way, or right.
+constexpr const char* kWasteful = R"(protocol wasteful 1, entities up to 1000
+quantity Fine = real -512..<512 step 1/1024 in metres
+quantity Place = real -512..<512 step 1/2 in metres
+enum Cargo { none, salt }
+entity Tug {
+  heading : angle step 1
+  speed : real 0..<25.6 step 0.1
+  at : vec2 of Fine follow speed along heading
+  says : text 60
+  load : list of Cargo up to 200
+  notes : list of text 9 up to 5
+  crew : int 0..9
+}
+entity Barge {
+  heading : angle step 1 smooth
+  speed : real 0..<25.6 step 0.02
+  at : vec2 of Place follow speed along heading
+  load : list of Cargo up to 20
+}
+)";
+
+std::vector<std::string> fields_with_advice(const std::string& changes) {
+  const ReadPlan made =
+      read_plan("description = \"wasteful.kw\"\nticks_per_second = 20\n" + changes, "plan.toml",
+                [](const std::string&) { return std::optional(std::string(kWasteful)); });
+  EXPECT_EQ(made.problems, std::vector<std::string>{});
+  std::vector<std::string> fields;
+  for (const Advice& each : advice_for(made.description.protocol, made.plan)) {
+    fields.push_back(each.entity + '.' + each.field);
+  }
+  return fields;
+}
+
+TEST(Advice, IsGivenWhereAnotherChoiceSendsLess) {
+  const std::string tugs = "[[state]]\nentity = \"Tug\"\npopulation = 9\nin_view = 5\n";
+  using Fields = std::vector<std::string>;
+  // Steps of 1/1024 m, where a step of speed moves it by 5 mm in a tick.
+  EXPECT_EQ(fields_with_advice(tugs + "changing = 1\n"),
+            (Fields{"Tug.heading", "Tug.at", "Tug.says", "Tug.load", "Tug.notes"}));
+  EXPECT_EQ(fields_with_advice(tugs + "changing = 0.02\nfields = [\"heading\", \"says\"]\n"),
+            Fields{})
+      << "what changes seldom may stay as it is";
+  EXPECT_EQ(fields_with_advice(tugs + "changing = 0.03\nfields = [\"heading\", \"says\"]\n"),
+            Fields{"Tug.says"});
+  EXPECT_EQ(fields_with_advice(tugs + "changing = 1\nfields = [\"crew\"]\n"), Fields{});
+}
+
+TEST(Advice, FindsASpeedThatNobodySees) {
+  // A step of 0.02 m/s moves a barge by 4 mm in four ticks, of steps of half a metre.
+  EXPECT_EQ(fields_with_advice(
+                "[[state]]\nentity = \"Barge\"\npopulation = 9\nin_view = 5\nchanging = 1\n"),
+            std::vector<std::string>{"Barge.speed"});
 }
 
 }  // namespace budget_test

@@ -337,5 +337,30 @@ TEST(Errors, AreDrawnInCharacters) {
   EXPECT_NE(render(marked.errors.front(), marked).find("     1 | protocol\n"), std::string::npos);
 }
 
+TEST(Compile, HintsAtStateThatCostsMoreThanItHasTo) {
+  const Compiled made = compile(
+      "protocol p 1, entities up to 9\n"
+      "entity Kite {\n"
+      "  at : vec3 of real 0..9 step 1/8 smooth\n"
+      "  turn : rotation within 1\n"
+      "  name : text 9 at spawn\n"
+      "  cargo : list of text 9 up to 7\n"
+      "  marks : list of int 0..9 up to 7\n"
+      "}\n"
+      "entity Crate { at : vec2 of real 0..9 step 1/8 }\n"
+      "entity Gust { drift : vec2 of real -9..9 step 1/8, at : vec2 of real 0..9 step 1/8 follow "
+      "drift }\n",
+      "p.kw");
+  ASSERT_TRUE(made.ok());
+  std::vector<std::string> found;
+  for (const Diagnostic& hint : made.hints) {
+    found.push_back(std::to_string(hint.line) + hint.message.substr(0, hint.message.find("of an")));
+  }
+  // Of `at` of a crate nothing is predicted: it may stand still. A velocity is steered.
+  ASSERT_EQ(found.size(), 2U) << found.back();
+  EXPECT_EQ(found[0], "4`turn` ");
+  EXPECT_EQ(found[1].substr(0, 10), "6items of ");
+}
+
 }  // namespace compile_test
 }  // namespace kwind::language

@@ -8,12 +8,14 @@
 #include <nlohmann/json.hpp>
 
 #include "commands.h"
+#include "kwind/budget/advice.h"
 #include "kwind/budget/cost.h"
 #include "kwind/json/text.h"
 #include "kwind/replica/code_tables.h"
 #include "kwind/schema/columns.h"
 #include "plot.h"
 #include "read_files.h"
+#include "text_lines.h"
 
 namespace kwind::tool {
 namespace {
@@ -101,6 +103,21 @@ void print_shares(const budget::Cost& cost) {
   }
 }
 
+// What to consider, field by field.
+void print_advice(const budget::ReadPlan& read) {
+  const auto all = budget::advice_for(read.description.protocol, read.plan);
+  if (all.empty()) return;
+  fmt::print("\nwhat may be cheaper\n{:-<102}\n", "");
+  for (const budget::Advice& each : all) {
+    const std::string name = each.entity + '.' + each.field;
+    std::string_view left = each.text;
+    constexpr std::size_t kName = 24;
+    constexpr std::size_t kText = 78;
+    fmt::print("{:<{}}{}\n", name, std::max(kName, name.size() + 1), text_part(left, kText));
+    while (!left.empty()) fmt::print("{:<{}}{}\n", "", kName, text_part(left, kText));
+  }
+}
+
 // Head, both directions, shares.
 void print_tables(const BudgetArguments& arguments, const budget::ReadPlan& read,
                   const budget::Cost& cost) {
@@ -119,6 +136,7 @@ void print_tables(const BudgetArguments& arguments, const budget::ReadPlan& read
   print_direction(read, cost, false);
   print_direction(read, cost, true);
   print_shares(cost);
+  print_advice(read);
   fmt::print(
       "\nMeans of {} ticks of made-up values, seed {}. Of an entity what changed is counted, "
       "whole values without\ndeltas or prediction, in every form. A stream needs a transport "
@@ -147,7 +165,8 @@ void print_json(const budget::ReadPlan& read, const budget::Cost& cost) {
                              {"ticks_per_second", read.plan.ticks_per_second},
                              {"header_bytes", read.plan.header_bytes},
                              {"codings", nlohmann::ordered_json::array()},
-                             {"shares", nlohmann::ordered_json::array()}};
+                             {"shares", nlohmann::ordered_json::array()},
+                             {"advice", nlohmann::ordered_json::array()}};
   for (const Coding& coding : cost.codings) {
     out["codings"].push_back({{"name", coding.name},
                               {"down", json_of(coding.down, read.plan.clients)},
@@ -159,6 +178,9 @@ void print_json(const budget::ReadPlan& read, const budget::Cost& cost) {
                              {"way", share.from_client ? "up" : "down"},
                              {"bytes_per_second", share.bytes_per_second},
                              {"each_bits", share.each_bits}});
+  }
+  for (const budget::Advice& each : budget::advice_for(read.description.protocol, read.plan)) {
+    out["advice"].push_back({{"entity", each.entity}, {"field", each.field}, {"text", each.text}});
   }
   fmt::print("{}\n", json::text_of(out, 2));
 }

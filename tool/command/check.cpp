@@ -7,6 +7,7 @@
 
 #include "commands.h"
 #include "kwind/json/text.h"
+#include "text_lines.h"
 
 namespace kwind::tool {
 namespace {
@@ -17,18 +18,6 @@ using schema::Protocol;
 std::string counted(std::size_t count, std::string_view one, std::string_view many = "") {
   if (count == 1) return fmt::format("1 {}", one);
   return many.empty() ? fmt::format("{} {}s", count, one) : fmt::format("{} {}", count, many);
-}
-
-// Takes at most `width` bytes off the front of `left`, up to a blank if there is one.
-std::string_view part(std::string_view& left, std::size_t width) {
-  std::size_t size = std::min(width, left.size());
-  if (size < left.size()) {
-    const std::size_t blank = left.rfind(' ', size);
-    if (blank != std::string_view::npos && blank > 0) size = blank;
-  }
-  const std::string_view made = left.substr(0, size);
-  left.remove_prefix(std::min(left.size(), left.find_first_not_of(' ', size)));
-  return made;
 }
 
 struct Row {
@@ -153,10 +142,10 @@ void print_table(const language::Compiled& source, const std::string& file) {
     if (row.head && &row != rows.data()) fmt::print("\n");
     // A long type goes on in the next lines, broken at blanks.
     std::string_view left = row.what;
-    std::string_view first = part(left, what);
+    std::string_view first = text_part(left, what);
     fmt::print("{:<{}}  {:<{}}  {:>{}}  {:>{}}  {:>{}}{}{}\n", row.name, name, first, what, row.min,
                bits, row.typical, bits, row.max, bits, row.bytes.empty() ? "" : "  ", row.bytes);
-    while (!left.empty()) fmt::print("{:<{}}    {}\n", "", name, part(left, what - 2));
+    while (!left.empty()) fmt::print("{:<{}}    {}\n", "", name, text_part(left, what - 2));
   }
   fmt::print(
       "\nBits of the fields in version {}; typical: texts and lists half full. A datagram adds 20 "
