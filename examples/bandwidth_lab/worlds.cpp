@@ -40,16 +40,20 @@ lab::Measured run(const Setting& setting, std::uint64_t seed, int ticks, bool sp
                        .text = false});
 }
 
+enum class Modes : std::uint8_t { exact, speculative, both };
+
 // Codes that fit the traffic of these settings on another day.
-Codes trained(const std::vector<Setting>& settings, std::uint64_t seed, int ticks,
-              bool speculative) {
+Codes trained(const std::vector<Setting>& settings, std::uint64_t seed, int ticks, Modes modes) {
   Codes codes;
   for (int pass = 0; pass < 2; ++pass) {  // predictors, then codes for what these leave
     SymbolCounts all(worlds::kEntities);
     for (const Setting& setting : settings) {
-      SymbolCounts counts(worlds::kEntities);
-      run(setting, seed + 1000, ticks, speculative, codes, &counts);
-      all.add(counts);
+      for (const bool speculative : {false, true}) {
+        if (modes == (speculative ? Modes::exact : Modes::speculative)) continue;
+        SymbolCounts counts(worlds::kEntities);
+        run(setting, seed + 1000, ticks, speculative, codes, &counts);
+        all.add(counts);
+      }
     }
     codes = std::make_shared<const CodeTables>(SymbolCounts::fitted(worlds::kEntities, all));
   }
@@ -77,14 +81,19 @@ void line(const Setting& setting, std::uint64_t seed, int ticks,
     return found;
   };
   const lab::Measured plain = measured(false, nullptr);
-  const lab::Measured own = measured(false, trained({setting}, seed, ticks, false));
-  const lab::Measured ahead = measured(true, trained({setting}, seed, ticks, true));
+  const lab::Measured own = measured(false, trained({setting}, seed, ticks, Modes::exact));
+  const lab::Measured ahead = measured(true, trained({setting}, seed, ticks, Modes::speculative));
+  const Codes one_set = trained({setting}, seed, ticks, Modes::both);
+  const double own_of_both = measured(false, one_set).mean;
+  const double ahead_of_both = measured(true, one_set).mean;
   const double of_others =
-      others.empty() ? 0 : measured(false, trained(others, seed, ticks, false)).mean;
-  fmt::print("{:<22}{:>7.1f}{:>9.1f}{:>9.1f}{:>9.1f}{:>9}{:>9.1f}{:>9.2f} %{:>5}{:>6}{:>8.1f}\n",
-             setting.name, own.in_view, own.simple, plain.mean, own.mean,
-             of_others > 0 ? fmt::format("{:.1f}", of_others) : "", ahead.mean, own.stale * 100,
-             own.age_p99, own.age_worst, own.entropy);
+      others.empty() ? 0 : measured(false, trained(others, seed, ticks, Modes::exact)).mean;
+  fmt::print(
+      "{:<22}{:>7.1f}{:>9.1f}{:>9.1f}{:>9.1f}{:>9}{:>9.1f}{:>16}{:>9.2f} %{:>5}{:>6}{:>8.1f}\n",
+      setting.name, own.in_view, own.simple, plain.mean, own.mean,
+      of_others > 0 ? fmt::format("{:.1f}", of_others) : "", ahead.mean,
+      fmt::format("{:.1f}, {:.1f}", own_of_both, ahead_of_both), own.stale * 100, own.age_p99,
+      own.age_worst, own.entropy);
   std::fflush(stdout);
 }
 
@@ -139,9 +148,9 @@ int main(int argc, char** argv) {
   const Setting stops = family("stop and go", Family::stop_and_go, false);
   fmt::print("seed {}, {} ticks; bytes of snapshots per client and tick, age in ticks\n\n", seed,
              ticks);
-  fmt::print("{:<22}{:>7}{:>9}{:>9}{:>9}{:>9}{:>9}{:>11}{:>5}{:>6}{:>8}\n", "world", "in view",
-             "simple", "built-in", "trained", "others'", "specul.", "stale", "p99", "worst",
-             "entropy");
+  fmt::print("{:<22}{:>7}{:>9}{:>9}{:>9}{:>9}{:>9}{:>16}{:>11}{:>5}{:>6}{:>8}\n", "world",
+             "in view", "simple", "built-in", "trained", "others'", "specul.", "one set", "stale",
+             "p99", "worst", "entropy");
   const auto wanted = [&](const char* name) { return only.empty() || only == name; };
   if (wanted("smooth")) line(smooth, seed, ticks, {jerky, stops});
   if (wanted("jerky")) line(jerky, seed, ticks, {smooth, stops});

@@ -22,7 +22,8 @@ class TableMeter {
   /// The next client takes its turn after so many ticks.
   void set_turn(std::uint32_t ticks) { turn_ = ticks; }
   /// Once per tick, before snapshots are filled. `tables_of(peer)`: those in use, nullptr for the
-  /// built-in ones; only clients with the tables of the first one are counted.
+  /// built-in ones; only clients with the tables of the first one are counted. Where no such client
+  /// is left for the length of a turn, counting begins anew with the tables of another.
   template <class Views, class TablesOf>
   void tick(const Views& views, const TablesOf& tables_of) {
     if (replicator_ != nullptr && ++ticks_ < turn_) return;
@@ -35,8 +36,10 @@ class TableMeter {
       if (tables_ && *tables_ != tables) continue;
       use(tables);
       start(next->first, next->second->replicator());
+      idle_ = 0;
       return;
     }
+    if (++idle_ >= turn_) tables_.reset();
   }
   /// A client leaves: its replicator ends.
   void leaves(Peer peer) {
@@ -66,6 +69,7 @@ class TableMeter {
   replica::ClientReplicator* replicator_ = nullptr;  // counted now
   replica::ReplicatorCounts before_{};
   std::uint32_t ticks_ = 0;
+  std::uint32_t idle_ = 0;  // ticks without a client with `tables_`, while there are others
   std::uint32_t turn_ = 40;
 };
 

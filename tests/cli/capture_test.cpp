@@ -113,7 +113,8 @@ TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
   EXPECT_NE(other.err.find("no state could be read"), std::string::npos) << other.err;
   EXPECT_FALSE(fs::exists(none));
   for (const char* piece : {"Gull", "bearing", "entropy", "with tables trained on other clients",
-                            "Snapshots", "Tug.speed: `hold` takes", "both ends have to hold it"}) {
+                            "Snapshots", "Tug.speed: `hold` takes", "both ends have to hold it",
+                            "all snapshots were exact: a server with speculative baselines"}) {
     EXPECT_NE(made.out.find(piece), std::string::npos) << piece << made.out;
   }
   const std::string text = read(codes);
@@ -125,6 +126,7 @@ TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
   EXPECT_EQ(json["fits"], true);
   EXPECT_EQ(json["unread"], 0);
   EXPECT_EQ(json["clients"], 6);
+  EXPECT_EQ(json["modes"], "exact");
   // In use, and agreed in the handshake.
   const Finished used =
       run({kKwind, "demo", "--seconds", "3", "--bots", "2", "--code-tables", codes});

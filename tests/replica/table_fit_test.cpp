@@ -20,11 +20,11 @@ using Tables = std::shared_ptr<const replica::CodeTables>;
 
 // Gulls that circle and tire, in view of all clients.
 struct Bay {
-  explicit Bay(const Tables& tables = nullptr, std::uint64_t seed = 1)
+  explicit Bay(const Tables& tables = nullptr, std::uint64_t seed = 1, bool speculative = false)
       : tables_(tables),
         random(seed),
         hosts(bay::kProtocol, {.delay = 30ms, .loss = 0.02}, seed, server_options(tables)),
-        state(hosts.server(), bay::kEntities, replication_options(tables)) {
+        state(hosts.server(), bay::kEntities, replication_options(tables, speculative)) {
     state.on_client([this](ClientView& view) {
       view.set_origin(0, 0);
       if (counts) view.replicator().count_into(counts);
@@ -39,8 +39,9 @@ struct Bay {
     if (tables != nullptr) made.code_table_sets = {tables->digest()};
     return made;
   }
-  static ReplicationOptions replication_options(const Tables& tables) {
+  static ReplicationOptions replication_options(const Tables& tables, bool speculative) {
     ReplicationOptions made{.tick_rate = 20, .view = {.enter = 500, .leave = 550}};
+    made.speculative_baselines = speculative;
     if (tables != nullptr) made.code_tables = {tables};
     return made;
   }
@@ -121,6 +122,66 @@ TEST(TableFit, SaysWhatTrainingSaves) {
   EXPECT_NEAR(after.bytes, trained.bytes_a_snapshot(), after.bytes * 0.05);
   EXPECT_LT(std::abs(after.saving()), 0.03) << "there is nothing left to gain";
   trained.expect_no_desync();
+}
+
+// Counted in a minute of one client.
+replica::SymbolCounts counted_in(bool speculative, const Tables& tables = nullptr) {
+  replica::SymbolCounts counts(bay::kEntities);
+  if (tables != nullptr) counts.predict_with(*tables);
+  Bay bay(nullptr, 2, speculative);
+  bay.counts = &counts;
+  bay.join();
+  bay.hosts.run(60s);
+  return counts;
+}
+// Trained as `kwind train` does it: predictors first, then codes for what these leave.
+Tables trained_on(const std::vector<bool>& modes) {
+  const auto all = [&](const Tables& tables) {
+    replica::SymbolCounts counts(bay::kEntities);
+    if (tables != nullptr) counts.predict_with(*tables);
+    for (const bool speculative : modes) counts.add(counted_in(speculative, tables));
+    return counts;
+  };
+  const auto predictors = std::make_shared<const replica::CodeTables>(
+      replica::SymbolCounts::fitted(bay::kEntities, all(nullptr)));
+  return std::make_shared<const replica::CodeTables>(replica::SymbolCounts::fitted(
+      bay::kEntities, all(predictors), replica::SymbolCounts::Choose::nothing));
+}
+double bytes_with(const Tables& tables, bool speculative) {
+  Bay bay(tables, 3, speculative);
+  bay.join();
+  bay.hosts.run(60s);
+  bay.expect_no_desync();
+  return bay.bytes_a_snapshot();
+}
+
+TEST(TableFit, OneSetOfTablesServesBothModes) {
+  const Tables both = trained_on({false, true});
+  EXPECT_FALSE(both->trained_on()) << "any server takes it";
+  for (const bool speculative : {false, true}) {
+    const double own = bytes_with(trained_on({speculative}), speculative);
+    const double shared = bytes_with(both, speculative);
+    EXPECT_LT(own, bytes_with(nullptr, speculative) * 0.9) << "training pays here";
+    EXPECT_LT(shared, own * 1.02) << (speculative ? "speculative" : "exact");
+  }
+}
+
+TEST(TableFit, MeasuresClientsOfAnySet) {
+  // The clients with the built-in tables have gone for good, and others have come.
+  Bay bay(trained_on({false}), 5);
+  bay.state.measure_tables();
+  Client& plain = bay.hosts.join(ClientOptions{});
+  bay.worlds.push_back(std::make_unique<ReplicatedWorld>(plain, bay::kEntities));
+  bay.hosts.run(10s);
+  plain.close("enough seen");
+  bay.hosts.run(1s);
+  EXPECT_GT(bay.state.table_fit().snapshots, 100U);
+  bay.join();
+  bay.hosts.run(20s);
+  const TableFit fit = bay.state.table_fit();
+  EXPECT_GT(fit.snapshots, 300U);
+  EXPECT_LT(fit.snapshots, 420U) << "those of other tables do not count any more";
+  EXPECT_LT(std::abs(fit.saving()), 0.05) << "the tables in use fit";
 }
 
 TEST(TableFit, CountsOneClientAtATimeWhoeverComesAndGoes) {

@@ -4,6 +4,7 @@
 // other half, so that the report does not praise a fit to its own data.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
 #include <filesystem>
 #include <fstream>
@@ -105,6 +106,31 @@ bool read_captures(const TrainArguments& arguments, const schema::Protocol& prot
              "from before they connect\n",
              arguments.captures.size() == 1 ? arguments.captures.front() : "these captures");
   return false;
+}
+
+// Entity types of which no change was counted.
+std::vector<std::string_view> types_without_changes(const schema::EntitiesInfo& entities,
+                                                    const replica::SymbolCounts& counted) {
+  std::vector<std::string_view> found;
+  for (std::size_t k = 0; k < entities.types.size(); ++k) {
+    // The last symbols of both alphabets are no changes.
+    const auto any = [](const auto& by_age, std::size_t others) {
+      return std::any_of(by_age.begin(), by_age.end(), [&](const auto& symbols) {
+        return std::any_of(symbols.begin(), symbols.end() - static_cast<std::ptrdiff_t>(others),
+                           [](std::uint32_t count) { return count > 0; });
+      });
+    };
+    const replica::SymbolCounts::Type& type = counted.types()[k];
+    if (!any(type.continuing, 2) && !any(type.unexpected, 1)) {
+      found.push_back(entities.types[k]->name);
+    }
+  }
+  return found;
+}
+
+std::string_view name_of(std::optional<replica::SnapshotModes> modes) {
+  if (modes == replica::SnapshotModes::both) return "both";
+  return modes == replica::SnapshotModes::exact ? "exact" : "speculative";
 }
 
 // Bits of each alphabet before and after training, beside the entropy.
@@ -232,12 +258,6 @@ class Training {
       return kFoundWrong;
     }
     counts_.emplace(traffic_->symbol_counts());
-    if (counts_->snapshot_modes() == replica::SnapshotModes::both) {
-      fmt::print(stderr,
-                 "these captures mix exact snapshots and speculative ones, and code "
-                 "tables for the mixture fit neither well; train tables for each\n");
-      return kFoundWrong;
-    }
     predictors_.emplace(replica::SymbolCounts::fitted(entities(), *counts_));
     predicted_.emplace(entities(), in_use_, &*predictors_);
     if (!read_captures(arguments_, source_.protocol, {&*predicted_})) return kFoundWrong;
@@ -293,15 +313,18 @@ class Training {
 
   // Figures as JSON.
   void print_json() const {
-    nlohmann::ordered_json out{{"snapshots", traffic_->snapshots()},
-                               {"clients", traffic_->clients()},
-                               {"unread", traffic_->unread()},
-                               {"bytes_per_snapshot_before", bytes_before_},
-                               {"bytes_per_snapshot_after", bytes_after_},
-                               {"tried_on_other_clients", is_crossed_},
-                               {"fits", fits_},
-                               {"digest", fmt::format("{:016x}", fitted_->digest())},
-                               {"alphabets", nlohmann::ordered_json::array()}};
+    nlohmann::ordered_json out{
+        {"snapshots", traffic_->snapshots()},
+        {"clients", traffic_->clients()},
+        {"unread", traffic_->unread()},
+        {"bytes_per_snapshot_before", bytes_before_},
+        {"bytes_per_snapshot_after", bytes_after_},
+        {"tried_on_other_clients", is_crossed_},
+        {"fits", fits_},
+        {"digest", fmt::format("{:016x}", fitted_->digest())},
+        {"modes", name_of(counts_->snapshot_modes())},
+        {"types_without_changes", types_without_changes(entities(), *counts_)},
+        {"alphabets", nlohmann::ordered_json::array()}};
     for (const auto& [key, bits] : rows_) {
       const auto n = static_cast<double>(bits.symbols);
       out["alphabets"].push_back({{"type", row_name(entities(), key.first)},
@@ -328,7 +351,25 @@ class Training {
         "of all their symbols, {:.2f} bits before and {:.2f} after; no prefix code takes less than "
         "{:.2f}\n",
         all_.before / n, all_.after / n, all_.floor / n);
+    print_unseen();
     if (arguments_.advise) print_advice(entities(), *counts_);
+  }
+
+  // Of what was not recorded the tables keep what the built-in ones have.
+  void print_unseen() const {
+    std::string types;
+    for (const std::string_view type : types_without_changes(entities(), *counts_)) {
+      types += types.empty() ? type : fmt::format(", {}", type);
+    }
+    if (!types.empty()) {
+      fmt::print("no change was seen of {}: the built-in codes stay for these types\n", types);
+    }
+    if (counts_->snapshot_modes() == replica::SnapshotModes::both) return;
+    const bool exact = counts_->snapshot_modes() == replica::SnapshotModes::exact;
+    fmt::print("all snapshots were {}: {}; captures of both modes make one set for both\n",
+               exact ? "exact" : "speculative",
+               exact ? "a server with speculative baselines does not take these tables"
+                     : "only a server with speculative baselines takes these tables");
   }
 
   // Says how many snapshots were of other code tables, or damaged.

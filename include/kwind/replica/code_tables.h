@@ -22,7 +22,7 @@ namespace kwind::replica {
 enum class SnapshotModes : std::uint8_t {
   exact = 1,
   speculative_baselines = 2,
-  both = 3,  ///< codes for a mixture fit neither well
+  both = 3,  ///< one set for both: their changes have different ages, and so codes of their own
 };
 
 /// What a column is predicted from.
