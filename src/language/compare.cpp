@@ -414,7 +414,7 @@ class Comparison {
                  : std::string();
     };
     if (a.words.at_spawn != b.words.at_spawn || a.words.owner_only != b.words.owner_only ||
-        follow(a) != follow(b)) {
+        follow(a) != follow(b) || a.words.relative_to != b.words.relative_to) {
       add(Impact::breaks, where, "when or to whom it travels changed",
           fmt::format("keep it as it was `until {0}` and declare a new field `since {0}`", next_));
     }

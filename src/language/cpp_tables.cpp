@@ -51,6 +51,13 @@ std::string row_of(const schema::FollowInfo& follow) {
   }
   return members.text();
 }
+std::string row_of(const schema::AttachmentInfo& attachment) {
+  return Members()
+      .add("first", attachment.first)
+      .add("axes", attachment.axes)
+      .add("carrier", attachment.carrier)
+      .text();
+}
 std::string row_of(const schema::GridShape& grid) {
   return Members()
       .add("width", grid.width)
@@ -74,7 +81,7 @@ std::string life_of(const schema::Life& life) {
   return fmt::format("{{{}, {}}}", life.since, life.until);
 }
 
-// An entity without follows or grids has no table of them.
+// An entity without follows, grids or attachments has no table of them.
 std::string entity_tables(const schema::Protocol& protocol, const schema::Entity& entity,
                           std::size_t type) {
   const schema::Columns all = schema::columns_of(protocol, entity);
@@ -100,6 +107,10 @@ std::string entity_tables(const schema::Protocol& protocol, const schema::Entity
   if (entity.freshness != schema::Freshness::usual) {
     members.add("freshness",
                 fmt::format("kwind::schema::Freshness::{}", name_of(entity.freshness)));
+  }
+  if (!all.attachments.empty()) {
+    made += array_of("AttachmentInfo", "attachments_of_" + entity.name, all.attachments);
+    members.add("attachments", "attachments_of_" + entity.name);
   }
   return made + fmt::format(
                     "inline constexpr kwind::schema::EntityInfo info_of_{0} =\n    {1};\n"

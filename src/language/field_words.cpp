@@ -85,6 +85,14 @@ bool is_place(const schema::Protocol& protocol, const Type& type, std::size_t ax
   return true;
 }
 
+// The type itself where it has no axes.
+const Type& first_axis(const schema::Protocol& protocol, const Type& type) {
+  if (type.kind == TypeKind::vec) return type.element.front();
+  const bool has_fields =
+      type.kind == TypeKind::record && !protocol.records[type.index].fields.empty();
+  return has_fields ? protocol.records[type.index].fields.front().type : type;
+}
+
 bool is_scalar(const Type& type) {
   return type.kind == TypeKind::real || type.kind == TypeKind::integer ||
          type.kind == TypeKind::f32 || type.kind == TypeKind::f64;
@@ -227,8 +235,8 @@ void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& rep
         syntax.freshness->text == "lazy" ? schema::Freshness::lazy : schema::Freshness::urgent;
   }
   // Local fields exclude all words that concern the wire.
-  if (syntax.local &&
-      (words.at_spawn || words.owner_only || words.smooth || syntax.freshness || syntax.follow)) {
+  if (syntax.local && (words.at_spawn || words.owner_only || words.smooth || syntax.freshness ||
+                       syntax.follow || syntax.relative)) {
     reporter.error(*syntax.local, "a local field never travels, so it has no other word");
   } else if (syntax.local && !field.life.whole()) {
     reporter.error(*syntax.local, "a local field never travels, so versions do not matter to it");
@@ -241,6 +249,12 @@ void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& rep
     reporter.error(*syntax.freshness,
                    fmt::format("what travels at spawn only never changes, so that it is not `{}`",
                                syntax.freshness->text));
+  }
+  if (syntax.relative) words.relative_to = syntax.carrier.text;
+  if (syntax.relative && syntax.follow) {
+    reporter.error(
+        *syntax.relative,
+        "what follows a speed moves by itself; it cannot hang on another entity as well");
   }
   if (!syntax.follow) return;
   words.follow =
@@ -255,7 +269,7 @@ void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& rep
 void refuse_entity_words(const FieldSyntax& syntax, Reporter& reporter) {
   // Each word is reported where it stands.
   for (const auto& word : {syntax.at_spawn, syntax.owner_only, syntax.smooth, syntax.local,
-                           syntax.freshness, syntax.follow}) {
+                           syntax.freshness, syntax.follow, syntax.relative}) {
     if (word) reporter.error(*word, "only fields of an entity have this word");
   }
 }
@@ -339,6 +353,52 @@ void check_follow(const schema::Protocol& protocol, const std::vector<FieldSynta
                      fmt::format("`{}` has {} steps; what is followed along has at most {}",
                                  field.along.text, along->type.angle.count, kMaxFollowedSteps));
     }
+  }
+}
+
+// The field of a carrier's type that a position counts from has its name and its axes.
+void check_attachments(const schema::Protocol& protocol, const std::vector<FieldSyntax>& syntax,
+                       const schema::Entity& entity, Reporter& reporter) {
+  const auto find = [](const std::vector<schema::Field>& fields, std::string_view name) {
+    return std::find_if(fields.begin(), fields.end(),
+                        [&](const auto& field) { return field.name == name; });
+  };
+  // Interest finds places of real numbers alone.
+  const auto axes_of = [&](const Type& type) -> std::size_t {
+    if (first_axis(protocol, type).kind != TypeKind::real) return 0;
+    for (const std::size_t axes : {std::size_t{3}, std::size_t{2}}) {
+      if (is_place(protocol, type, axes)) return axes;
+    }
+    return 0;
+  };
+  for (const FieldSyntax& field : syntax) {
+    const auto made = find(entity.fields, field.name.text);
+    if (!field.relative || made == entity.fields.end()) continue;
+    const std::size_t axes = axes_of(made->type);
+    if (axes == 0) {
+      reporter.error(*field.relative,
+                     "what counts from another entity is a vec2 or vec3 of real, or a record that "
+                     "begins with x and y");
+      continue;
+    }
+    const auto carrier = find(entity.fields, field.carrier.text);
+    if (carrier == entity.fields.end() || carrier->type.kind != TypeKind::ref ||
+        carrier->words.local != schema::Local::no || carrier->words.owner_only) {
+      reporter.error(field.carrier,
+                     fmt::format("`{0}` is not a `ref` that every client gets; write `{0} : ref "
+                                 "NAME` with the type of what it hangs on",
+                                 field.carrier.text));
+      continue;
+    }
+    const schema::Entity& type = protocol.entities[carrier->type.index];
+    const auto base = find(type.fields, made->name);
+    if (base != type.fields.end() && axes_of(base->type) == axes &&
+        base->words.local == schema::Local::no) {
+      continue;
+    }
+    reporter.error(field.carrier,
+                   fmt::format("`{}` has no field `{}` of {} coordinates to count from", type.name,
+                               made->name, axes));
   }
 }
 

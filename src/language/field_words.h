@@ -20,4 +20,9 @@ void refuse_entity_words(const FieldSyntax& syntax, Reporter& reporter);
 void check_follow(const schema::Protocol& protocol, const std::vector<FieldSyntax>& syntax,
                   std::vector<schema::Field>& fields, Reporter& reporter);
 
+/// `relative to` needs a reference to an entity that has such a field. Requires: the fields of all
+/// entities are known.
+void check_attachments(const schema::Protocol& protocol, const std::vector<FieldSyntax>& syntax,
+                       const schema::Entity& entity, Reporter& reporter);
+
 }  // namespace kwind::language

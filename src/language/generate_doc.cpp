@@ -128,6 +128,9 @@ std::string words_text(const Protocol& protocol, const Field& field) {
       words.back() += fmt::format(" within {}", within.value());
     }
   }
+  if (!field.words.relative_to.empty()) {
+    words.push_back("relative to " + field.words.relative_to);
+  }
   if (!field.life.whole()) words.push_back(schema::life_text(field.life));
   return fmt::format("{}", fmt::join(words, ", "));
 }

@@ -316,6 +316,9 @@ class Module {
                                   ts_string(field.words.follow->along),
                                   field.words.follow->within.value()));
     }
+    if (!field.words.relative_to.empty()) {
+      words.push_back("relativeTo: " + ts_string(field.words.relative_to));
+    }
     return words.empty() ? "" : fmt::format(", words: {{ {} }}", joined(words, ", "));
   }
   // Fields in the order in which they travel.

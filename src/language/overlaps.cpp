@@ -60,15 +60,15 @@ class Overlaps {
     if (found == nullptr) return;
     fields(syntax.fields, found->fields, found->name, found->life);
     for (const FieldSyntax& each : syntax.fields) {
-      if (!each.follow) continue;
+      if (!each.follow && !each.relative) continue;
       const Field* follows = named(found->fields, each.name.text);
-      for (const Token& name : {each.speed, each.along}) {
+      for (const Token& name : {each.speed, each.along, each.carrier}) {
         const Field* followed = named(found->fields, name.text);
         // `along` is left out with a velocity.
         if (follows == nullptr || followed == nullptr || covers(followed->life, follows->life)) {
           continue;
         }
-        reporter_.error(name, fmt::format("some version has `{}` and not the `{}` that it follows; "
+        reporter_.error(name, fmt::format("some version has `{}` and not the `{}` that it needs; "
                                           "give both the same `since` and `until`",
                                           follows->name, followed->name));
       }

@@ -375,8 +375,9 @@ class Parser : private TypeParser {
 
   // One word of an entity's field; a word that is unknown is compared with those that are.
   void field_word(FieldSyntax& syntax) {
-    static const std::vector<std::string> kWords = {
-        "at", "owner", "server", "client", "smooth", "follow", "urgent", "lazy", "since", "until"};
+    static const std::vector<std::string> kWords = {"at",     "owner",  "server",   "client",
+                                                    "smooth", "follow", "relative", "urgent",
+                                                    "lazy",   "since",  "until"};
     // Two words each: the second one is checked at once, since the first alone means nothing.
     const Token first = peek();
     if (first.kind != TokenKind::word) {
@@ -413,6 +414,11 @@ class Parser : private TypeParser {
       syntax.speed = word("the field that holds the speed or the velocity");
       if (accept("along")) syntax.along = word("the field that holds the direction");
       if (accept("within")) syntax.within = number("the error that needs no correction");
+    } else if (first.text == "relative") {
+      if (syntax.relative) said_twice(first);
+      syntax.relative = first;
+      if (!accept("to")) stop_expected("`to` and the field that says what it hangs on");
+      syntax.carrier = word("the field that says what it hangs on");
     } else {
       stop_unknown(first, "a word of a field", kWords);
     }

@@ -292,6 +292,9 @@ class Resolver {
                         entity.name, bytes, leaves, limits::kMaxEntityBytes, limits::kMaxLeaves));
       }
     }
+    for (std::size_t i = 0; i < file_.entities_declared.size(); ++i) {
+      check_attachments(out_, file_.entities_declared[i].fields, out_.entities[i], reporter_);
+    }
   }
 
   const FileSyntax& file_;

@@ -92,6 +92,8 @@ struct FieldSyntax {
   schema::Local side = schema::Local::no;
   std::optional<Token> follow;
   Token speed, along;
+  std::optional<Token> relative;
+  Token carrier;
   Number within;
   std::string doc;
 };

@@ -227,6 +227,29 @@ std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& enti
 
 }  // namespace
 
+// How field `index` hangs on another entity; nothing if the client lacks one of both fields.
+std::optional<AttachmentInfo> attachment_of(const Protocol& protocol, const Entity& entity,
+                                            const std::vector<std::size_t>& first_of,
+                                            std::size_t index) {
+  const Field& field = entity.fields[index];
+  if (field.words.relative_to.empty() || first_of[index + 1] == first_of[index]) {
+    return std::nullopt;
+  }
+  for (std::size_t i = 0; i < entity.fields.size(); ++i) {
+    const bool is_carrier = entity.fields[i].name == field.words.relative_to;
+    if (!is_carrier || first_of[i + 1] - first_of[i] != 1) continue;
+    std::size_t axes = field.type.limit;
+    if (field.type.kind == TypeKind::record) {
+      const auto& fields = protocol.records[field.type.index].fields;
+      axes = fields.size() > 2 && fields[2].name == "z" ? 3 : 2;
+    }
+    return AttachmentInfo{static_cast<std::uint16_t>(first_of[index]),
+                          static_cast<std::uint16_t>(axes),
+                          static_cast<std::uint16_t>(first_of[i])};
+  }
+  return std::nullopt;
+}
+
 // Fields become columns in their order; then fields that follow others are found.
 Columns columns_of(const Protocol& protocol, const Entity& entity) {
   Columns made;
@@ -257,6 +280,9 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     if (const auto follow = follow_of(protocol, entity, first_of, i)) {
       made.follows.push_back(*follow);
     }
+    if (const auto attachment = attachment_of(protocol, entity, first_of, i)) {
+      made.attachments.push_back(*attachment);
+    }
   }
   return made;
 }
@@ -277,7 +303,7 @@ EntityTables::EntityTables(const Protocol& protocol) {
                   kind->fields,          kind->columns.columns,
                   kind->columns.follows, kind->columns.grids,
                   entity.life,           entity.at_most_per_second,
-                  entity.freshness};
+                  entity.freshness,      kind->columns.attachments};
     infos_.push_back(&kind->info);
     kinds_.push_back(std::move(kind));
   }

@@ -71,6 +71,7 @@ class Lister {
         out += " within " + fraction(words.follow->within.num, words.follow->within.den);
       }
     }
+    if (!words.relative_to.empty()) out += " relative to " + words.relative_to;
     return out;
   }
 

@@ -33,7 +33,7 @@ TEST(LanguagePage, ItsExamplesCompileAndAreLaidOutAsUsual) {
     EXPECT_FALSE(generate_cpp(compiled.protocol, "example.kw").empty());
     ++examples;
   }
-  EXPECT_EQ(examples, 9);
+  EXPECT_EQ(examples, 10);
 }
 
 struct Row {

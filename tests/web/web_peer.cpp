@@ -81,6 +81,7 @@ class Quay {
     for (int i = 0; i < 3; ++i) {
       gusts_.push_back(*state.spawn(quay::Gust{{4, -3, 1}, {0, 0, 50}}));
       swifts_.push_back(*state.spawn(quay::Swift{{1, 0, 0}, 9, {0, 0, 50}}));
+      (void)state.spawn(quay::Pennant{gusts_.back().ref(), {0.5, 0, -2}});
     }
   }
 

@@ -130,11 +130,13 @@ export class EntityModel {
         column.ownerOnly = words.ownerOnly === true;
         column.smooth = words.smooth === true;
       }
+      if (words.relativeTo) this.carriers.push(words.relativeTo);
       this.takes.push({
         name: info.name, take, ownerOnly: words.ownerOnly === true, initial: initialField(info),
         blend: words.smooth || words.follow ? blendOf(info.type) : undefined,
       });
     }
+    this.carrierColumns = this.carriers.map((name) => firstOf.get(name)!);
     this.followOf = this.columns.map(() => undefined);
     this.addFollows(firstOf, ticksPerSecond);
     this.isTolerant = this.follows.some((follow) => follow.within > 0);
@@ -158,6 +160,9 @@ export class EntityModel {
     }
   }
 
+  /** References that positions count from. */
+  private readonly carriers: string[] = [];
+  private readonly carrierColumns: number[];
   /** Columns of positions that follow, whether or not every client predicts them so. */
   private readonly positions = new Set<number>();
 
@@ -602,6 +607,8 @@ export class EntityModel {
   }
   /** Whether a position jumps so far that nothing is drawn in between. */
   leaps(from: Row, to: Row): boolean {
+    // Counted from another entity, the same numbers are another place.
+    if (this.carrierColumns.some((c) => from.numbers[c] !== to.numbers[c])) return true;
     return this.columns.some((column, c) =>
       column.form === "number" && !column.group && (column.smooth || this.positions.has(c)) &&
       Math.abs(to.numbers[c]! - from.numbers[c]!) > Math.floor(column.last / 8));

@@ -14,6 +14,8 @@ export interface FieldWords {
   readonly smooth?: true;
   /** Names of the fields of speed and direction, or of a velocity and "", and the error that needs no correction. */
   readonly follow?: readonly [speed: string, along: string, within: number];
+  /** Name of a reference: while it names an entity, the value counts from that one's field of the same name. */
+  readonly relativeTo?: string;
 }
 export interface FieldInfo {
   readonly name: string;
@@ -99,6 +101,12 @@ export interface ProtocolInfo {
   readonly entities: readonly EntityType<unknown>[];
 }
 
+/** Coordinates; `z` in space only. */
+export interface Place {
+  x: number;
+  y: number;
+  z?: number;
+}
 /** Names an entity: its id, and which of the entities that had this id it is. */
 export interface Ref<_Entity = unknown> {
   readonly id: number;

@@ -4,7 +4,7 @@ import { BitWriter, type BitReader } from "./bits.js";
 import { now as clock, type Client } from "./client.js";
 import { parseTables, type CodeTables } from "./codes.js";
 import { EntityModel } from "./columns.js";
-import type { EntityType, MessageType, ProtocolInfo, Ref } from "./protocol.js";
+import type { EntityType, MessageType, Place, ProtocolInfo, Ref } from "./protocol.js";
 import { fieldsCodec } from "./schema.js";
 import { ClientWorld } from "./snapshots.js";
 import { maxAhead, type EntitySlot, type WorldCounts } from "./world_state.js";
@@ -199,6 +199,11 @@ export class ReplicatedWorld {
   sample<T>(ref: Ref<T>, now: number): T | undefined {
     const tick = this.playout?.tickAt(now);
     return tick === undefined ? undefined : this.world.sample(ref, tick);
+  }
+  /** Where an entity is at a time of performance.now(), also if its `field` is relative to another entity. */
+  place(ref: Ref, now: number, field = "at"): Place | undefined {
+    const tick = this.playout?.tickAt(now);
+    return tick === undefined ? undefined : this.world.place(ref, tick, field);
   }
   /** Every entity of the type in view with its newest values. */
   all<T>(type: EntityType<T>): { ref: Ref<T>; value: T }[] {

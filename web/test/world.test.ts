@@ -1,7 +1,7 @@
 // A replicated world in Node beside a C++ server: digests of all values agree, inputs and predictions arrive.
 import assert from "node:assert/strict";
 import { Predicted, ReplicatedWorld } from "kestrel-wind";
-import { Barge, Chart, Gull, Gust, Kite, Raft, Steer, Swift, Tug, quay } from "../build/generated/quay.js";
+import { Barge, Chart, Gull, Gust, Kite, Pennant, Raft, Steer, Swift, Tug, quay } from "../build/generated/quay.js";
 import { connectTo, pause, peerTest, startPeer, until } from "./harness.js";
 
 for (const mode of ["exact", "speculative"]) {
@@ -22,6 +22,15 @@ for (const mode of ["exact", "speculative"]) {
     assert.equal(world.all(Chart).length, 2);
     assert.equal(world.all(Gust).length + world.all(Swift).length, 6);
     assert.ok(spawned > 15 && despawned > 5, `${spawned} came, ${despawned} went`);
+    // What hangs on a gust moves with it.
+    assert.equal(world.all(Pennant).length, 3);
+    for (const { ref, value } of world.all(Pennant)) {
+      const at = performance.now();
+      const gust = world.sample(value.on!, at)!.at;
+      assert.deepEqual(world.place(ref, at), { x: gust.x + 0.5, y: gust.y, z: gust.z! - 2 });
+      assert.deepEqual(world.place(value.on!, at), gust);
+      assert.equal(world.place(ref, at, "on"), undefined);
+    }
     const [first] = world.all(Kite);
     const sampled = world.sample(first!.ref, performance.now())!;
     const { w, x, y, z } = sampled.attitude;

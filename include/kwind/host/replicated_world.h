@@ -2,11 +2,13 @@
 // sender of inputs, desync reports and resync requests. The class is the joint of host and replica
 // at the client: payload hooks and their order need no code of the game.
 #pragma once
+#include <array>
 #include <cstdint>
 #include <functional>
 #include <memory>
 #include <optional>
 #include <span>
+#include <string_view>
 #include <utility>
 #include <vector>
 
@@ -75,6 +77,13 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
   [[nodiscard]] std::optional<T> sample(schema::Ref<T> entity, Time now) {
     const auto tick = playout_.tick_at(now);
     return tick ? world_->sample(entity, *tick) : std::nullopt;
+  }
+  /// Where an entity in view is at `now`, also if its `field` is `relative to` another entity; see
+  /// replica::ClientWorld::place().
+  [[nodiscard]] std::optional<std::array<double, 3>> place(schema::AnyRef entity, Time now,
+                                                           std::string_view field = "at") {
+    const auto tick = playout_.tick_at(now);
+    return tick ? world_->place(entity, *tick, field) : std::nullopt;
   }
   /// Calls `draw` with each entity of the type in view, as sample() returns it. O(entities in
   /// view).

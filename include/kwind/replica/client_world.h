@@ -1,11 +1,13 @@
 // The client's copy of the replicated world: decodes snapshots, applies them, and interpolates
 // between states. One client world, one thread.
 #pragma once
+#include <array>
 #include <cstdint>
 #include <functional>
 #include <memory>
 #include <optional>
 #include <span>
+#include <string_view>
 #include <vector>
 
 #include "kwind/bits/writer.h"
@@ -115,6 +117,12 @@ class KWIND_API ClientWorld {
     if (!from || !to) return from;
     return blend(*from, *to, part);
   }
+  /// Where an entity that is there is at a tick, as sample() has it: the coordinates that `field`
+  /// has, a vec2, a vec3 or a record of two or three numbers. A field that is `relative to` another
+  /// entity counts from that one's, and so on for up to eight. Nothing where an entity has no such
+  /// place, hangs on one that is not there, or on itself. O(entities that it hangs on).
+  [[nodiscard]] std::optional<std::array<double, 3>> place(schema::AnyRef entity, double tick,
+                                                           std::string_view field = "at") const;
   /// As get() and sample() for a description that is known at run time only: call `decode` with the
   /// newest fields, or `from` and `to` with the states before and after `tick`, and return how far
   /// between them `tick` is, 0 to 1. Without such an entity nothing is called; without a state

@@ -10,11 +10,12 @@
 
 namespace kwind::schema {
 
-/// The columns of one entity type, with its follows and grids.
+/// The columns of one entity type, with its follows, grids and attachments.
 struct Columns {
   std::vector<ColumnInfo> columns;
   std::vector<FollowInfo> follows;
   std::vector<GridShape> grids;
+  std::vector<AttachmentInfo> attachments;
 };
 
 /// Those of the newest version, in the order in which it encodes them. A field that it lacks has

@@ -117,6 +117,16 @@ struct FollowInfo {
   }
 };
 
+/// So many carriers are added up, one hanging on the other: a circle ends there.
+inline constexpr std::uint32_t kMaxCarriers = 8;
+
+/// `relative to CARRIER`: a position that counts from that of another entity.
+struct AttachmentInfo {
+  std::uint16_t first = 0;    ///< column of the first axis; the others follow
+  std::uint16_t axes = 2;     ///< 2 or 3
+  std::uint16_t carrier = 0;  ///< column of the `ref`: 0 for none, see reference_of()
+};
+
 /// The columns of one entity type.
 struct EntityInfo {
   std::string_view name;
@@ -128,6 +138,7 @@ struct EntityInfo {
   Life life{};
   std::uint16_t at_most_per_second = 0;  ///< its changes are sent so often at most; 0: in each tick
   Freshness freshness = Freshness::usual;
+  std::span<const AttachmentInfo> attachments{};
 };
 
 /// All entity types of a protocol.

@@ -90,6 +90,9 @@ struct EntityWords {
   Freshness freshness = Freshness::usual;  ///< usual: that of the entity
   Local local = Local::no;
   std::optional<Follow> follow;
+  /// `relative to FIELD`: a `ref` of the same entity. While it names an entity, the value counts
+  /// from that entity's field of the same name; empty: it never does.
+  std::string relative_to;
 };
 
 /// A field of a message, a record or an entity.

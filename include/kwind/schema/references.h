@@ -31,4 +31,10 @@ struct AnyRef {
   friend bool operator==(const AnyRef&, const AnyRef&) = default;
 };
 
+/// The entity that the number of a reference stands for, as it travels (docs/schema-language.md).
+constexpr AnyRef reference_of(std::uint32_t number) {
+  if (number == 0) return {};
+  return {1 + (number - 1) / kGenerations, static_cast<std::uint8_t>((number - 1) % kGenerations)};
+}
+
 }  // namespace kwind::schema

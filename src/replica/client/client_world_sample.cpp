@@ -4,11 +4,30 @@
 // tick. Where the newest state is older than the drawn tick the value is extrapolated with the
 // entity's predictor for kMaxAhead ticks, then led back to the newest state.
 #include <algorithm>
+#include <utility>
 
 #include "replica/client/client_world_state.h"
 #include "replica/coding/row_bits.h"
 
 namespace kwind::replica {
+namespace {
+
+// The first column of a field that is a place, and its axes; 0 axes if it is none.
+std::pair<std::size_t, std::size_t> place_columns(const schema::EntityInfo& info,
+                                                  std::string_view field) {
+  std::size_t first = 0;
+  std::size_t axes = 0;
+  for (std::size_t c = 0; c < info.columns.size(); ++c) {
+    const schema::ColumnInfo& column = info.columns[c];
+    const bool is_number = column.form == schema::ColumnForm::number && column.step > 0;
+    if (!is_number || info.fields[column.field].name != field) continue;
+    if (axes == 0) first = c;
+    ++axes;
+  }
+  return {first, axes == 2 || axes == 3 ? axes : 0};
+}
+
+}  // namespace
 
 std::span<const EntityEvent> ClientWorld::take_events() {
   State& s = *state_;
@@ -79,16 +98,11 @@ void ClientWorld::State::restore(const Entity& entity, const Known& known, bool 
   decode(in);
 }
 
-// Finds the two states to blend, decodes both, and returns how far `tick` lies between them: 0 is
-// the first one, 1 the second. Between states it interpolates; beyond the newest it extrapolates,
-// for kMaxAhead ticks, and then goes back to where the entity was last known.
-double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityInfo& info,
-                                   double tick, const Decode& from, const Decode& to) const {
-  const State& s = *state_;
-  const State::Entity* const held = s.find(wanted);
-  if (held == nullptr || held->type != info.type) return 0;
-  const State::Entity& entity = *held;
-  const EntityModel& model = s.models[entity.type];
+// Finds the two states to blend, and how far `tick` lies between them: 0 is the first one, 1 the
+// second. Between states it interpolates; beyond the newest it extrapolates, for kMaxAhead ticks,
+// and then goes back to where the entity was last known.
+ClientWorld::State::Around ClientWorld::State::around(const Entity& entity, double at) const {
+  const EntityModel& model = models[entity.type];
   // The states of this entity before and after.
   const ReceivedState* before = nullptr;
   const ReceivedState* after = nullptr;
@@ -98,7 +112,7 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
                        record.type == entity.type;
     if (!of_it) {
       before = after = nullptr;
-    } else if (record.tick.raw() <= tick) {
+    } else if (record.tick.raw() <= at) {
       if (before == nullptr || record.tick >= before->tick) before = &record;
     } else if (after == nullptr || record.tick < after->tick) {
       after = &record;
@@ -108,38 +122,90 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
     // A blend is at most kLongestBlend ticks long, so that an entity that stood for a minute does
     // not creep for a minute when it moves again. It came into view later, or its last update is
     // old because it stood still.
-    const double start = std::max(before != nullptr ? before->tick : Tick{},
-                                  number_before(after->tick, kLongestBlend))
-                             .raw();
+    const double begins = std::max(before != nullptr ? before->tick : Tick{},
+                                   number_before(after->tick, kLongestBlend))
+                              .raw();
     if (before == nullptr) before = after;
-    const Known left{before->tick, s.row_of(entity.received, *before)};
-    const Known right{after->tick, s.row_of(entity.received, *after)};
+    const Known left{before->tick, row_of(entity.received, *before)};
+    const Known right{after->tick, row_of(entity.received, *after)};
     // From nobody's to its owner's there is nothing in between. A leap (a teleport, a change of an
     // opaque value) is not blended: the old values stay until the tick of the new ones.
     if (before == after || before->owner != after->owner || model.leaps(left.row, right.row)) {
-      s.restore(entity, left, before->owner, left.tick, from);
-      return 0;
+      return {{left, before->owner, left.tick}, std::nullopt, 0};
     }
-    const Tick begin(static_cast<std::uint32_t>(start));
-    s.restore(entity, left, before->owner, model.tolerant() ? begin : left.tick, from);
-    s.restore(entity, right, after->owner, right.tick, to);
-    return std::clamp((tick - start) / (after->tick.raw() - start), 0.0, 1.0);
+    const Tick begin(static_cast<std::uint32_t>(begins));
+    return {{left, before->owner, model.tolerant() ? begin : left.tick},
+            Shown{right, after->owner, right.tick},
+            std::clamp((at - begins) / (after->tick.raw() - begins), 0.0, 1.0)};
   }
   const Known newest{entity.tick, entity.now};
-  double reach = std::max<double>(tick, newest.tick.raw());
+  double reach = std::max<double>(at, newest.tick.raw());
   if (!model.tolerant()) {
     // No update means that it stands still: a moving entity has one in each tick.
     const double ahead = reach - newest.tick.raw();
     // Where no update comes the entity is led back as fast as it was led ahead.
     const double back = std::max(2.0 * kMaxAhead - ahead, 0.0);
     reach = newest.tick.raw() + (ahead <= kMaxAhead ? ahead : back);
-    if (entity.tick + kMaxAhead < s.tick) reach = newest.tick.raw();
+    if (entity.tick + kMaxAhead < tick) reach = newest.tick.raw();
   }
   // Predictions are made for whole ticks. The two around `reach` are blended.
   const Tick whole(static_cast<std::uint32_t>(reach));
-  s.restore(entity, newest, entity.owner, whole, from);
-  s.restore(entity, newest, entity.owner, whole + 1, to);
-  return reach - whole.raw();
+  return {
+      {newest, entity.owner, whole}, Shown{newest, entity.owner, whole + 1}, reach - whole.raw()};
+}
+
+double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityInfo& info,
+                                   double tick, const Decode& from, const Decode& to) const {
+  const State& s = *state_;
+  const State::Entity* const held = s.find(wanted);
+  if (held == nullptr || held->type != info.type) return 0;
+  const State::Around around = s.around(*held, tick);
+  s.restore(*held, around.from.known, around.from.owner, around.from.at, from);
+  if (around.to) s.restore(*held, around.to->known, around.to->owner, around.to->at, to);
+  return around.part;
+}
+
+// The coordinates of a field, between the two states. A field that is not predicted does not move
+// between them, as blend() has it.
+std::array<double, 3> ClientWorld::State::place_between(const EntityModel& model,
+                                                        const Around& around, std::size_t first,
+                                                        std::size_t axes) const {
+  std::array<double, 3> place{};
+  for (std::size_t axis = 0; axis < axes; ++axis) {
+    const std::size_t c = first + axis;
+    const schema::ColumnInfo& column = model.info().columns[c];
+    const auto value_of = [&](const Shown& shown) {
+      return column.zero + column.step * model.moved_on(c, shown.known, shown.at);
+    };
+    place.at(axis) = value_of(around.from);
+    if (!around.to || !(column.smooth || follows(model.info(), c))) continue;
+    place.at(axis) += (value_of(*around.to) - place.at(axis)) * around.part;
+  }
+  return place;
+}
+
+std::optional<std::array<double, 3>> ClientWorld::place(schema::AnyRef entity, double tick,
+                                                        std::string_view field) const {
+  const State& s = *state_;
+  std::array<double, 3> place{};
+  // A circle of entities that hang on each other has no place.
+  for (std::uint32_t depth = 0; depth <= schema::kMaxCarriers; ++depth) {
+    const State::Entity* const held = s.find(entity);
+    if (held == nullptr) return std::nullopt;
+    const EntityModel& model = s.models[held->type];
+    const auto [first, axes] = place_columns(model.info(), field);
+    if (axes == 0) return std::nullopt;
+    const State::Around around = s.around(*held, tick);
+    const std::array<double, 3> own = s.place_between(model, around, first, axes);
+    for (std::size_t axis = 0; axis < place.size(); ++axis) place.at(axis) += own.at(axis);
+    entity = {};
+    for (const schema::AttachmentInfo& each : model.info().attachments) {
+      if (each.first != first) continue;
+      entity = schema::reference_of(around.from.known.row.numbers[each.carrier]);
+    }
+    if (!entity) return place;
+  }
+  return std::nullopt;
 }
 
 void ClientWorld::read(schema::AnyRef entity, const Decode& decode) const {

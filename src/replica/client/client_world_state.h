@@ -2,6 +2,7 @@
 // interpolates. One thread.
 #pragma once
 #include <algorithm>
+#include <array>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -167,6 +168,20 @@ struct ClientWorld::State {
     return count;
   }
 
+  // A state, moved on to a tick.
+  struct Shown {
+    Known known;
+    bool owner = false;
+    Tick at;
+  };
+  struct Around {
+    Shown from;
+    std::optional<Shown> to;
+    double part = 0;  // of the way from one to the other
+  };
+  [[nodiscard]] Around around(const Entity& entity, double at) const;
+  [[nodiscard]] std::array<double, 3> place_between(const EntityModel& model, const Around& around,
+                                                    std::size_t first, std::size_t axes) const;
   void restore(const Entity& entity, const Known& known, bool owner, Tick to,
                const std::function<void(schema::Decoder&)>& decode) const;
   void note(const EntityEvent& entity_event) {

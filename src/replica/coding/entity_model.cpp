@@ -456,6 +456,10 @@ bool EntityModel::stands(const Known& then, const Row& now, Tick tick) const {
 
 // A jump, such as a teleport: no extrapolation spans it.
 bool EntityModel::leaps(const Row& from, const Row& to) const {
+  // Counted from another entity, the same numbers are another place.
+  for (const schema::AttachmentInfo& each : info_->attachments) {
+    if (from.numbers[each.carrier] != to.numbers[each.carrier]) return true;
+  }
   constexpr std::int64_t kPart = 8;  // of the range
   for (std::size_t c = 0; c < columns(); ++c) {
     const schema::ColumnInfo& column = info_->columns[c];
