@@ -297,6 +297,12 @@ using kwind::schema::MessageRole;
 namespace {
 
 // One text for all functions that write to `out`.
+bool is_tick(double tick) {
+  return tick >= 0 && tick < 4294967295.0;
+}
+kwind_result tick_is_wrong() {
+  return kwind::c::fail(KWIND_E_ARGUMENT, "a tick is from 0 to 4294967294");
+}
 kwind_result out_is_null() {
   return kwind::c::fail(KWIND_E_ARGUMENT, "`out` is NULL");
 }
@@ -507,10 +513,35 @@ kwind_result kwind_client_get(kwind_client* client, kwind_ref entity, kwind_valu
 kwind_result kwind_client_sample(kwind_client* client, kwind_ref entity, double tick,
                                  kwind_value* out) {
   return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto& type) {
-    if (!(tick >= 0 && tick < 4294967295.0)) {
-      return kwind::c::fail(KWIND_E_ARGUMENT, "a tick is from 0 to 4294967294");
-    }
+    if (!is_tick(tick)) return tick_is_wrong();
     return put_into(object, type, read_sample(object, ref, type, tick), out);
+  });
+}
+
+kwind_result kwind_client_place(kwind_client* client, kwind_ref entity, double tick,
+                                const char* field, double* out) {
+  return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto& type) {
+    if (out == nullptr) return out_is_null();
+    if (!is_tick(tick)) return tick_is_wrong();
+    const std::string_view name = field != nullptr ? field : "";
+    const auto place = object.world->client_world().place(ref, tick, name);
+    if (place) {
+      std::copy(place->begin(), place->end(), out);
+      return kwind_result{KWIND_OK};
+    }
+    const bool has_place =
+        std::any_of(type.fields->begin(), type.fields->end(), [&](const auto& each) {
+          const bool has_axes = each.type.kind == kwind::schema::TypeKind::vec ||
+                                each.type.kind == kwind::schema::TypeKind::record;
+          return each.name == name && has_axes;
+        });
+    if (!has_place) {
+      return kwind::c::fail(KWIND_E_ARGUMENT,
+                            fmt::format("{} has no place `{}`; name a field that is a vec2 or vec3",
+                                        *type.name, name));
+    }
+    return kwind::c::fail(KWIND_E_NO_ENTITY,
+                          fmt::format("{} hangs on an entity that is not in view", *type.name));
   });
 }
 
@@ -524,9 +555,7 @@ kwind_result kwind_client_get_struct(kwind_client* client, kwind_ref entity,
 kwind_result kwind_client_sample_struct(kwind_client* client, kwind_ref entity, double tick,
                                         const kwind_layout* layout, void* out) {
   return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto& type) {
-    if (!(tick >= 0 && tick < 4294967295.0)) {
-      return kwind::c::fail(KWIND_E_ARGUMENT, "a tick is from 0 to 4294967294");
-    }
+    if (!is_tick(tick)) return tick_is_wrong();
     return to_struct(object.messages.description(), type, read_sample(object, ref, type, tick),
                      layout, out);
   });

@@ -299,7 +299,7 @@ TEST_F(Misuse, RandomCallsNeverCrash) {
     std::uint64_t request = 0;
     kwind_event event = KWIND_EVENT_INIT;
     kwind_stats stats = KWIND_STATS_INIT;
-    switch (pick(34)) {
+    switch (pick(35)) {
       case 0: result = kwind_value_set_int(value(), path(), static_cast<int>(random())); break;
       case 1: result = kwind_value_get_int(value(), path(), &whole); break;
       case 2:
@@ -356,6 +356,11 @@ TEST_F(Misuse, RandomCallsNeverCrash) {
         break;
       case 31: result = kwind_server_step(s, 0); break;
       case 32: result = kwind_client_step(c, 0); break;
+      case 33: {
+        double place[3];
+        result = kwind_client_place(c, entity(), static_cast<double>(pick(1000)), path(), place);
+        break;
+      }
       default:
         result = pick(2) ? kwind_server_next_event(s, &event) : kwind_client_next_event(c, &event);
         break;
