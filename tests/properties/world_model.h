@@ -107,6 +107,38 @@ class Model {
     return std::nullopt;
   }
 
+  // What the place of an entity counts from, while that lives; `hangs`: whether it names anything.
+  struct Carrier {
+    bool hangs = false;
+    const One* one = nullptr;
+  };
+  [[nodiscard]] Carrier carrier(const One& one) const {
+    for (const schema::Field& field : fields(one.kind)) {
+      if (field.words.relative_to.empty()) continue;
+      for (std::size_t i = 0; i < fields(one.kind).size(); ++i) {
+        if (fields(one.kind)[i].name != field.words.relative_to) continue;
+        const auto number = static_cast<std::uint64_t>(one.value.items[i].whole);
+        const auto found = all_.find(static_cast<std::uint32_t>(number));
+        const bool lives = found != all_.end() && found->second.ref.generation == number >> 32;
+        return {number != 0, lives ? &found->second : nullptr};
+      }
+    }
+    return {};
+  }
+  // In the world: with the place of its carrier, which has no carrier itself.
+  [[nodiscard]] std::optional<Place> world_place(const One& one) const {
+    std::optional<Place> made = place(one);
+    const Carrier on = carrier(one);
+    if (!made || !on.hangs) return made;
+    const std::optional<Place> base = on.one != nullptr ? place(*on.one) : std::nullopt;
+    if (!base) return std::nullopt;
+    return Place{made->x + base->x, made->y + base->y};
+  }
+  [[nodiscard]] bool carries(const One& one) const {
+    return std::any_of(all_.begin(), all_.end(),
+                       [&](const auto& each) { return carrier(each.second).one == &one; });
+  }
+
  private:
   static std::uint64_t key(schema::AnyRef ref) {
     return std::uint64_t{ref.generation} << 32 | ref.id;

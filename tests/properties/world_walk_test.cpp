@@ -29,7 +29,8 @@ namespace world_walk_test {
 using replica::EntityEvent;
 
 // Beside the entities of a random description: one that moves, one with an update rate, one that is
-// larger than a datagram, one with grids, and two that move in space and differ in freshness.
+// larger than a datagram, one with grids, two that move in space and differ in freshness, and one
+// that hangs on another.
 constexpr const char* kMore = R"(
 entity Walker {
   speed : real 0..9 step 1/8
@@ -59,6 +60,10 @@ entity Balloon, urgent {
   drift : vec3 of real -9..9 step 1/8
   at : vec3 of real -200..<200 step 1/16 follow drift
   ballast : int 0..100 owner only lazy
+}
+entity Parcel {
+  aboard : ref Ledger
+  at : vec2 of real -200..<200 step 1/16 relative to aboard
 }
 )";
 
@@ -155,6 +160,13 @@ class WorldWalk {
   Value sample(std::size_t kind) {
     Value value = schema::sample_value(model_.protocol(), model_.fields(kind),
                                        schema::SampleSize::any, numbers_);
+    // Most parcels hang on a ledger that is there, some on nothing, some on what is gone.
+    if (model_.protocol().entities[kind].name != "Parcel") return value;
+    if (one_in(4)) value.items[0].whole = 0;
+    for (const auto& [id, one] : model_.all()) {
+      if (model_.protocol().entities[one.kind].name != "Ledger" || !one_in(2)) continue;
+      value.items[0].whole = std::int64_t{id} | std::int64_t{one.ref.generation} << 32;
+    }
     return value;
   }
   Model::One* some_entity() {
@@ -254,7 +266,8 @@ class WorldWalk {
     }
     Model::One* one = some_entity();
     if (one == nullptr) return;
-    if (one_in(10)) {
+    // Where something hangs whose carrier is gone only the server knows.
+    if (one_in(10) && !model_.carrier(*one).hangs) {
       client.query.set_origin(one->ref);
       // Of a kind without a place the view stays where it was looked from last.
       const bool is_placed = model_.place(*one).has_value();
@@ -285,7 +298,9 @@ class WorldWalk {
   }
   void check_view(Client& client) {
     if (client.follows != 0 && model_.all().contains(client.follows)) {
-      client.eye = model_.place(model_.all().at(client.follows));
+      const Model::One& followed = model_.all().at(client.follows);
+      client.is_eye_known = !model_.carrier(followed).hangs;
+      client.eye = model_.place(followed);
     }
     std::set<std::uint32_t> seen;
     for (const replica::RelevantEntity& each : client.query.update()) {
@@ -318,13 +333,25 @@ class WorldWalk {
     if (client.follows != 0) text += fmt::format(" of {}", client.follows);
     return text;
   }
+  // By filter or room.
+  [[nodiscard]] static bool wants_hidden(const Client& client, const Model::One& one) {
+    const bool hidden =
+        client.filter != 0 && one.ref.id % static_cast<unsigned>(client.filter) == 0;
+    return hidden || (one.room != 0 && !client.rooms.contains(one.room));
+  }
   // 1: must be in view; -1: must not; 0: on the border, or not known.
   [[nodiscard]] int wants(const Client& client, const Model::One& one) const {
     if (client.owned.contains(one.ref.id)) return 1;
-    const bool hidden =
-        client.filter != 0 && one.ref.id % static_cast<unsigned>(client.filter) == 0;
-    if (hidden || (one.room != 0 && !client.rooms.contains(one.room))) return -1;
-    const auto place = model_.place(one);
+    if (wants_hidden(client, one)) return -1;
+    const Model::Carrier on = model_.carrier(one);
+    if (on.hangs && on.one == nullptr) return 0;
+    // Who may not see the carrier does not see what hangs on it. A carrier that the client owns is
+    // seen, whatever else.
+    if (on.one != nullptr && !client.owned.contains(on.one->ref.id) &&
+        wants_hidden(client, *on.one)) {
+      return -1;
+    }
+    const auto place = model_.world_place(one);
     if (!place || (is_beacon_always_ && model_.protocol().entities[one.kind].name == "Beacon")) {
       return 1;
     }
@@ -332,7 +359,9 @@ class WorldWalk {
     if (!client.eye) return -1;
     const double height = place->z ? *place->z - client.eye->z.value_or(0) : 0;
     const double far = std::hypot(place->x - client.eye->x, place->y - client.eye->y, height);
-    return far < kEnter - 0.2 ? 1 : far > kLeave + 0.2 ? -1 : 0;
+    // A carrier is shown along with what hangs on it.
+    if (far > kLeave + 0.2) return model_.carries(one) ? 0 : -1;
+    return far < kEnter - 0.2 ? 1 : 0;
   }
   void send(Client& client) {
     for (int i = 0; i < 3; ++i) {
@@ -454,6 +483,19 @@ class WorldWalk {
     if (!drawn->to.items.empty())
       require(had(drawn->to), name + " is drawn towards none that it had");
   }
+  // What hangs on an entity that stands still is where the model has it.
+  void check_place(const Client& client, const Model::One& one) {
+    const Model::Carrier on = model_.carrier(one);
+    if (!on.hangs) return;
+    const auto found = client.client_world.place(one.ref, client.client_world.tick());
+    const auto wanted = model_.world_place(one);
+    const bool is_known = on.one != nullptr && client.client_world.is_there(on.one->ref);
+    require(found.has_value() == is_known, "a parcel has a place without its carrier, or none");
+    if (!found) return;
+    constexpr double kRounded = 2.0 / 16;
+    require(std::hypot((*found)[0] - wanted->x, (*found)[1] - wanted->y) <= kRounded,
+            "a parcel is elsewhere in the end");
+  }
   void check_complete(Client& client) {
     std::set<std::uint32_t> ids;
     for (const schema::AnyRef& ref : client.client_world.entities()) {
@@ -468,6 +510,7 @@ class WorldWalk {
       const schema::View view = mine ? schema::View::owner : schema::View::others;
       // What has a tolerance may stay off by as much.
       const std::string& kind = model_.protocol().entities[one.kind].name;
+      check_place(client, one);
       const bool is_exact = kind != "Mover";
       require(model_.bits_of(one.kind, got->value, view, is_exact) ==
                   model_.bits_of(one.kind, one.value, view, is_exact),
