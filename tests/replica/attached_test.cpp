@@ -150,6 +150,8 @@ TEST_F(Attached, WhatChangesItsCarrierIsNotDrawnOnTheWay) {
   tick();
   // The same place, counted from the crate: half way between the numbers there is nothing.
   const double newest = client_.tick();
+  EXPECT_EQ(world_.at(newest - 0.5).get(lamp)->at, Point(12, 11));
+  EXPECT_EQ(world_.at(newest).get(lamp)->at, Point(2, 1));
   for (const double at : {newest - 0.75, newest - 0.5, newest - 0.1, newest}) {
     EXPECT_EQ(client_.place(lamp, at), (std::array<double, 3>{12, 11, 0})) << at;
   }

@@ -33,6 +33,18 @@ TEST(Past, HoldsValuesOfEarlierTicksAndOfWhatLiesBetween) {
   EXPECT_EQ(world.at(99).get(gull)->at[0], 20);
 }
 
+TEST(Past, HasNothingBetweenBothEndsOfALeap) {
+  replica::World world(bay::kEntities);
+  const auto gull = *world.spawn(gull_at(0));
+  for (int tick = 1; tick <= 6; ++tick) {
+    world.put(gull, gull_at(tick < 6 ? tick : 400));
+    world.end_tick();
+  }
+  EXPECT_EQ(world.at(4.5).get(gull)->at[0], 4.5);
+  EXPECT_EQ(world.at(5.9).get(gull)->at[0], 5);
+  EXPECT_EQ(world.at(6).get(gull)->at[0], 400);
+}
+
 TEST(Past, KnowsWhoWasThere) {
   replica::World world(bay::kEntities);
   const auto early = *world.spawn(gull_at(1));

@@ -49,12 +49,13 @@ class World;
 /// that are judged by what a client saw. Borrows the world until its next tick ends. O(1) to make.
 class KWIND_API PastWorld {
  public:
-  /// Between two ticks what is numeric lies in between. Nothing if the entity was not there, or
+  /// Between two ticks what is numeric lies in between, as ClientWorld::sample() draws it: before a
+  /// leap, or a change of what a place counts from, the older value stays. Nothing if the entity was not there, or
   /// more than World::kHistoryRows of its changes are younger than the tick. O(columns).
   template <schema::ReplicaEntity T>
   [[nodiscard]] std::optional<T> get(schema::Ref<T> entity) const {
     std::optional<T> first = get_at(entity, tick_);
-    if (part_ == 0) return first;
+    if (part_ == 0 || leaps(entity)) return first;
     const std::optional<T> next = get_at(entity, tick_ + 1);
     return first && next ? std::optional<T>(blend(*first, *next, part_)) : first;
   }
@@ -77,6 +78,8 @@ class KWIND_API PastWorld {
   }
   void decode_at(schema::AnyRef entity, const schema::EntityInfo& info, std::uint32_t tick,
                  const std::function<void(schema::Decoder&)>& decode) const;
+  // Whether nothing lies between the tick and the one after.
+  [[nodiscard]] bool leaps(schema::AnyRef entity) const;
 
   const World* world_;
   std::uint32_t tick_;

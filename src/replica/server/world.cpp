@@ -297,6 +297,16 @@ void PastWorld::decode_at(schema::AnyRef wanted, const schema::EntityInfo& info,
   decode(in);
 }
 
+bool PastWorld::leaps(schema::AnyRef wanted) const {
+  const WorldState& s = *world_->state_;
+  const EntityId id(wanted.id);
+  if (!id || !s.entities.has(id) || s.briefs[id].generation != wanted.generation) return false;
+  const Rows& history = *s.entities[id].history;
+  const auto from = history.at_or_before(Tick(tick_));
+  const auto to = history.at_or_before(Tick(tick_ + 1));
+  return from && to && s.entities[id].model->leaps(history.row(*from), history.row(*to));
+}
+
 std::uint32_t World::tick() const {
   return state_->tick.raw();
 }
