@@ -162,7 +162,9 @@ std::array<std::int64_t, 3> shares_of_direction(const std::uint32_t* numbers, st
   for (const std::int64_t c : p) square += c * c;
   // Half a range of 2^17 steps: the square has 34 bits, and 52 as a number that scripts hold exactly.
   constexpr unsigned kLengthFraction = 9;
-  const std::int64_t length = square_root(square << (2 * kLengthFraction));
+  // Half a range of one step at least: the point is never 0.
+  const std::int64_t length =
+      std::max<std::int64_t>(square_root(square << (2 * kLengthFraction)), 1);
   std::array<std::int64_t, 3> made{};
   for (std::size_t axis = 0; axis < made.size(); ++axis) {
     made.at(axis) = (p.at(axis) << (bits + kLengthFraction)) / length;
