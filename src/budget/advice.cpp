@@ -23,7 +23,7 @@ constexpr double kOften = 0.5;
 constexpr std::uint32_t kSearchedItems = 64;
 // An acknowledged state is about so many ticks old when the next one builds on it.
 constexpr double kTicksAhead = 4;
-// So many times finer than what moves it, a step is more noise than value.
+// A position step so many times finer than one step of its speed carries more noise than value.
 constexpr double kNoise = 4;
 
 class Adviser {
@@ -49,8 +49,9 @@ class Adviser {
                      "a few texts is an enum, and what happens once is a message",
                      a_second, field.type.limit));
     }
-    if (field.type.kind == TypeKind::list) look_at_list(field);
-    if (changing_ >= kMoves && moves(field.type) && !is_predicted(field) && !is_followed(field)) {
+    if (field.type.kind == TypeKind::list && a_second >= kOften) look_at_list(field);
+    const bool moves = field.type.kind == TypeKind::real || schema::can_be_extrapolated(field.type);
+    if (changing_ >= kMoves && moves && !field.words.predict() && !entity_->is_speed(field)) {
       add(field, fmt::format("changes in {:.0f} % of the ticks and is expected to stay as it is; "
                              "with `smooth` the error of an extrapolation is sent",
                              changing_ * 100));
@@ -63,8 +64,7 @@ class Adviser {
     if (item.min_bits != item.max_bits) {
       add(field,
           "has items that differ in size: all between the first and the last difference is sent; "
-          "of "
-          "items of one size those that changed");
+          "of items of one size those that changed");
     } else if (field.type.limit > kSearchedItems) {
       add(field, fmt::format("can have more than {} items: where one is inserted or removed, all "
                              "behind it is sent; the cells of a grid keep their places",
@@ -112,26 +112,6 @@ class Adviser {
   static double step_of(const Type& type) {
     if (type.kind == TypeKind::integer) return 1;
     return type.kind == TypeKind::real ? type.real.value_of(1) - type.real.value_of(0) : 0;
-  }
-  static bool moves(const Type& type) {
-    switch (type.kind) {
-      case TypeKind::real:
-      case TypeKind::angle:
-      case TypeKind::direction2:
-      case TypeKind::direction3:
-      case TypeKind::rotation: return true;
-      case TypeKind::vec: return type.element.front().kind == TypeKind::real;
-      default: return false;
-    }
-  }
-  static bool is_predicted(const Field& field) {
-    return field.words.smooth || field.words.follow.has_value();
-  }
-  // A speed or a velocity changes when somebody steers: nothing extrapolates it.
-  [[nodiscard]] bool is_followed(const Field& field) const {
-    return std::any_of(entity_->fields.begin(), entity_->fields.end(), [&](const Field& each) {
-      return each.words.follow && each.words.follow->speed == field.name;
-    });
   }
   void add(const Field& field, std::string text) {
     found_.push_back({entity_->name, field.name, std::move(text)});

@@ -518,30 +518,34 @@ kwind_result kwind_client_sample(kwind_client* client, kwind_ref entity, double 
   });
 }
 
-kwind_result kwind_client_place(kwind_client* client, kwind_ref entity, double tick,
-                                const char* field, double* out) {
+kwind_result kwind_client_position(kwind_client* client, kwind_ref entity, double tick,
+                                   const char* field, double* out) {
   return with_entity(client, entity, [&](ClientObject& object, auto ref, const auto& type) {
     if (out == nullptr) return out_is_null();
     if (!is_tick(tick)) return tick_is_wrong();
     const std::string_view name = field != nullptr ? field : "";
-    const auto place = object.world->client_world().place(ref, tick, name);
-    if (place) {
-      std::copy(place->begin(), place->end(), out);
+    const auto position = object.world->client_world().position(ref, tick, name);
+    if (position) {
+      std::copy(position->begin(), position->end(), out);
       return kwind_result{KWIND_OK};
     }
-    const bool has_place =
+    const bool has_position =
         std::any_of(type.fields->begin(), type.fields->end(), [&](const auto& each) {
-          const bool has_axes = each.type.kind == kwind::schema::TypeKind::vec ||
-                                each.type.kind == kwind::schema::TypeKind::record;
-          return each.name == name && has_axes;
+          using kwind::schema::TypeKind;
+          const bool is_numbers = each.type.kind == TypeKind::vec &&
+                                  (each.type.element.front().kind == TypeKind::real ||
+                                   each.type.element.front().kind == TypeKind::integer);
+          return each.name == name && (is_numbers || each.type.kind == TypeKind::record);
         });
-    if (!has_place) {
-      return kwind::c::fail(KWIND_E_ARGUMENT,
-                            fmt::format("{} has no place `{}`; name a field that is a vec2 or vec3",
-                                        *type.name, name));
+    if (!has_position) {
+      return kwind::c::fail(
+          KWIND_E_ARGUMENT,
+          fmt::format("{} has no position `{}`; name a field that is a vec2 or vec3 of numbers",
+                      *type.name, name));
     }
-    return kwind::c::fail(KWIND_E_NO_ENTITY,
-                          fmt::format("{} hangs on an entity that is not in view", *type.name));
+    return kwind::c::fail(
+        KWIND_E_NO_ENTITY,
+        fmt::format("{} is attached to an entity that is not in view", *type.name));
   });
 }
 

@@ -2,8 +2,8 @@
 // be: what it would be moved to is refused, with the nearest value that fits.
 //
 // Semantic checks of the words behind a field's type: `=`, `at spawn`, `owner only`, `smooth`,
-// `urgent`, `lazy`, `follow`, `server local` and `client local`. Each word that does not fit is reported at its own
-// place, with what to write instead.
+// `urgent`, `lazy`, `follow`, `relative to`, `server local` and `client local`. Each word that does
+// not fit is reported at its own place, with what to write instead.
 #include "language/field_words.h"
 
 #include <fmt/format.h>
@@ -254,7 +254,7 @@ void entity_words(const FieldSyntax& syntax, schema::Field& field, Reporter& rep
   if (syntax.relative && syntax.follow) {
     reporter.error(
         *syntax.relative,
-        "what follows a speed moves by itself; it cannot hang on another entity as well");
+        "a position either follows a speed or counts from a carrier; leave out one of both words");
   }
   if (!syntax.follow) return;
   words.follow =
@@ -377,8 +377,8 @@ void check_attachments(const schema::Protocol& protocol, const std::vector<Field
     const std::size_t axes = axes_of(made->type);
     if (axes == 0) {
       reporter.error(*field.relative,
-                     "what counts from another entity is a vec2 or vec3 of real, or a record that "
-                     "begins with x and y");
+                     "a position relative to another entity is a vec2 or vec3 of real, or a record "
+                     "that begins with x and y");
       continue;
     }
     const auto carrier = find(entity.fields, field.carrier.text);
@@ -386,7 +386,7 @@ void check_attachments(const schema::Protocol& protocol, const std::vector<Field
         carrier->words.local != schema::Local::no || carrier->words.owner_only) {
       reporter.error(field.carrier,
                      fmt::format("`{0}` is not a `ref` that every client gets; write `{0} : ref "
-                                 "NAME` with the type of what it hangs on",
+                                 "NAME` with the entity type of the carrier",
                                  field.carrier.text));
       continue;
     }

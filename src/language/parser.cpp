@@ -417,8 +417,8 @@ class Parser : private TypeParser {
     } else if (first.text == "relative") {
       if (syntax.relative) said_twice(first);
       syntax.relative = first;
-      if (!accept("to")) stop_expected("`to` and the field that says what it hangs on");
-      syntax.carrier = word("the field that says what it hangs on");
+      if (!accept("to")) stop_expected("`to` and the field that names the carrier, a `ref`");
+      syntax.carrier = word("the field that names the carrier, a `ref`");
     } else {
       stop_unknown(first, "a word of a field", kWords);
     }

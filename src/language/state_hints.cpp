@@ -11,48 +11,25 @@ namespace kwind::language {
 namespace {
 
 using schema::Field;
-using schema::Type;
 using schema::TypeKind;
-
-// What turns or moves step by step, so that two states say where it will be next.
-bool can_be_extrapolated(const Type& type) {
-  switch (type.kind) {
-    case TypeKind::angle:
-    case TypeKind::direction2:
-    case TypeKind::direction3:
-    case TypeKind::rotation: return true;
-    case TypeKind::vec: return type.element.front().kind == TypeKind::real;
-    default: return false;
-  }
-}
-
-bool is_predicted(const Field& field) {
-  return field.words.smooth || field.words.follow.has_value();
-}
 
 bool changes(const Field& field) {
   return field.words.local == schema::Local::no && !field.words.at_spawn;
-}
-
-// A velocity changes when somebody steers: nothing extrapolates it.
-bool is_velocity(const schema::Entity& entity, const Field& field) {
-  return std::any_of(entity.fields.begin(), entity.fields.end(), [&](const Field& each) {
-    return each.words.follow && each.words.follow->speed == field.name;
-  });
 }
 
 }  // namespace
 
 void hint_at_state(const schema::Protocol& protocol, const EntitySyntax& syntax,
                    const schema::Entity& entity, Reporter& reporter) {
-  const bool moves = std::any_of(entity.fields.begin(), entity.fields.end(), is_predicted);
+  const bool moves = std::any_of(entity.fields.begin(), entity.fields.end(),
+                                 [](const Field& field) { return field.words.predict(); });
   for (const FieldSyntax& written : syntax.fields) {
     const auto field =
         std::find_if(entity.fields.begin(), entity.fields.end(),
                      [&](const Field& each) { return each.name == written.name.text; });
     if (field == entity.fields.end() || !changes(*field)) continue;
-    if (moves && !is_predicted(*field) && !is_velocity(entity, *field) &&
-        can_be_extrapolated(field->type)) {
+    if (moves && !field->words.predict() && !entity.is_speed(*field) &&
+        schema::can_be_extrapolated(field->type)) {
       reporter.hint(written.name,
                     fmt::format("`{0}` of an entity that moves is expected to stay as it is; if it "
                                 "turns or moves in most ticks, `smooth` sends less of it",

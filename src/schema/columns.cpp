@@ -181,7 +181,8 @@ ColumnInfo varying_column(const Protocol& protocol, const Type& type, Columns& m
   return column;
 }
 
-// How field `index` follows a speed along a direction, or a velocity; nothing if the client lacks one of these, or their numbers have no steps that both ends could count in.
+// How field `index` follows a speed along a direction, or a velocity; nothing if the client lacks
+// one of these, or their numbers have no steps that both ends could count in.
 // `first_of`: the first column of each field, and one more.
 std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& entity,
                                     const std::vector<std::size_t>& first_of, std::size_t index) {
@@ -227,7 +228,7 @@ std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& enti
 
 }  // namespace
 
-// How field `index` hangs on another entity; nothing if the client lacks one of both fields.
+// The attachment of field `index`; nothing if the client lacks the field or its carrier.
 std::optional<AttachmentInfo> attachment_of(const Protocol& protocol, const Entity& entity,
                                             const std::vector<std::size_t>& first_of,
                                             std::size_t index) {

@@ -25,6 +25,17 @@ Value reals(std::initializer_list<double> components) {
 }  // namespace
 
 // "since 2 until 4", after `before`; empty for all versions.
+bool can_be_extrapolated(const Type& type) {
+  switch (type.kind) {
+    case TypeKind::angle:
+    case TypeKind::direction2:
+    case TypeKind::direction3:
+    case TypeKind::rotation: return true;
+    case TypeKind::vec: return type.element.front().kind == TypeKind::real;
+    default: return false;
+  }
+}
+
 std::string follow_text(const Follow& follow) {
   return follow.along.empty() ? follow.speed : follow.speed + " along " + follow.along;
 }

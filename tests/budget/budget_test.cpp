@@ -293,6 +293,8 @@ TEST(Advice, IsGivenWhereAnotherChoiceSendsLess) {
       << "what changes seldom may stay as it is";
   EXPECT_EQ(fields_with_advice(tugs + "changing = 0.03\nfields = [\"heading\", \"says\"]\n"),
             Fields{"Tug.says"});
+  EXPECT_EQ(fields_with_advice(tugs + "changing = 0.02\nfields = [\"load\", \"notes\"]\n"),
+            Fields{});
   EXPECT_EQ(fields_with_advice(tugs + "changing = 1\nfields = [\"crew\"]\n"), Fields{});
 }
 

@@ -357,8 +357,9 @@ TEST_F(Misuse, RandomCallsNeverCrash) {
       case 31: result = kwind_server_step(s, 0); break;
       case 32: result = kwind_client_step(c, 0); break;
       case 33: {
-        double place[3];
-        result = kwind_client_place(c, entity(), static_cast<double>(pick(1000)), path(), place);
+        double position[3];
+        result =
+            kwind_client_position(c, entity(), static_cast<double>(pick(1000)), path(), position);
         break;
       }
       default:

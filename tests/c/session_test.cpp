@@ -168,7 +168,7 @@ TEST_F(Session, AnEntityInARoomIsForThoseInTheRoom) {
   ASSERT_TRUE(until([&] { return count(client_events[0], KWIND_EVENT_SPAWNED) == 3; }));
 }
 
-TEST_F(Session, APlaceCountsFromWhatItHangsOn) {
+TEST_F(Session, APositionCountsFromItsCarrier) {
   serve(50);
   kwind_client* const client = join(50);
   Value tug(protocol, "Tug");
@@ -181,28 +181,28 @@ TEST_F(Session, APlaceCountsFromWhatItHangsOn) {
   ASSERT_EQ(kwind_value_set_ref(crate, "aboard", tug_ref), KWIND_OK) << kwind_last_error();
   kwind_ref crate_ref{};
   ASSERT_EQ(kwind_server_spawn(server, crate, &crate_ref), KWIND_OK) << kwind_last_error();
-  double place[3] = {9, 9, 9};
+  double position[3] = {9, 9, 9};
   double at_tick = 0;
   std::uint32_t newest_tick = 0;
   ASSERT_TRUE(until([&] {
     return kwind_client_tick(client, &newest_tick, &at_tick) == KWIND_OK &&
-           kwind_client_place(client, crate_ref, at_tick, "at", place) == KWIND_OK;
+           kwind_client_position(client, crate_ref, at_tick, "at", position) == KWIND_OK;
   })) << kwind_last_error();
-  EXPECT_EQ(place[0], 12);
-  EXPECT_EQ(place[2], 0);
-  EXPECT_EQ(kwind_client_place(client, tug_ref, at_tick, "at", place), KWIND_OK);
-  EXPECT_EQ(place[0], 10);
+  EXPECT_EQ(position[0], 12);
+  EXPECT_EQ(position[2], 0);
+  EXPECT_EQ(kwind_client_position(client, tug_ref, at_tick, "at", position), KWIND_OK);
+  EXPECT_EQ(position[0], 10);
   for (const char* field : {"fuel", "nothing", static_cast<const char*>(nullptr)}) {
-    EXPECT_EQ(kwind_client_place(client, tug_ref, at_tick, field, place), KWIND_E_ARGUMENT);
+    EXPECT_EQ(kwind_client_position(client, tug_ref, at_tick, field, position), KWIND_E_ARGUMENT);
   }
-  EXPECT_EQ(kwind_client_place(client, tug_ref, -1, "at", place), KWIND_E_ARGUMENT);
-  EXPECT_EQ(kwind_client_place(client, tug_ref, at_tick, "at", nullptr), KWIND_E_ARGUMENT);
-  EXPECT_EQ(kwind_client_place(client, {59, 1}, at_tick, "at", place), KWIND_E_NO_ENTITY);
-  // Without its tug it has no place, until it is put somewhere.
+  EXPECT_EQ(kwind_client_position(client, tug_ref, -1, "at", position), KWIND_E_ARGUMENT);
+  EXPECT_EQ(kwind_client_position(client, tug_ref, at_tick, "at", nullptr), KWIND_E_ARGUMENT);
+  EXPECT_EQ(kwind_client_position(client, {59, 1}, at_tick, "at", position), KWIND_E_NO_ENTITY);
+  // Without its tug it has no world position.
   ASSERT_EQ(kwind_server_despawn(server, tug_ref), KWIND_OK);
   ASSERT_TRUE(until([&] {
     return kwind_client_tick(client, &newest_tick, &at_tick) == KWIND_OK &&
-           kwind_client_place(client, crate_ref, at_tick, "at", place) == KWIND_E_NO_ENTITY;
+           kwind_client_position(client, crate_ref, at_tick, "at", position) == KWIND_E_NO_ENTITY;
   }));
 }
 

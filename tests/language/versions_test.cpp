@@ -228,22 +228,17 @@ TEST(Versions, TheRateOfAnEntityIsAChangeThatIsTold) {
   EXPECT_EQ(changes[0].impact, Impact::harmless);
 }
 
-TEST(Versions, TheFreshnessOfAnEntityIsAChangeThatIsTold) {
+TEST(Versions, FreshnessOfAnEntityOrAFieldIsAChangeThatIsTold) {
   const std::string head = "protocol pier 1, entities up to 10\nchannel c ordered\n";
-  const auto changes = compare(compiled(head + "entity Tug { a : bool }\n"),
-                               compiled(head + "entity Tug, lazy { a : bool }\n"));
-  ASSERT_EQ(changes.size(), 1U);
-  EXPECT_EQ(changes[0].what, "its freshness changed from usual to lazy");
-  EXPECT_EQ(changes[0].impact, Impact::harmless);
-}
-
-TEST(Versions, TheFreshnessOfAFieldIsAChangeThatIsTold) {
-  const std::string head = "protocol pier 1, entities up to 10\nchannel c ordered\n";
-  const auto changes = compare(compiled(head + "entity Tug { a : bool }\n"),
-                               compiled(head + "entity Tug { a : bool urgent }\n"));
-  ASSERT_EQ(changes.size(), 1U);
-  EXPECT_EQ(changes[0].what, "its freshness changed from usual to urgent");
-  EXPECT_EQ(changes[0].impact, Impact::harmless);
+  const auto is_told = [&](const std::string& entity, const std::string& word) {
+    const auto changes =
+        compare(compiled(head + "entity Tug { a : bool }\n"), compiled(head + entity));
+    ASSERT_EQ(changes.size(), 1U);
+    EXPECT_EQ(changes[0].what, "its freshness changed from usual to " + word);
+    EXPECT_EQ(changes[0].impact, Impact::harmless);
+  };
+  is_told("entity Tug, lazy { a : bool }\n", "lazy");
+  is_told("entity Tug { a : bool urgent }\n", "urgent");
 }
 
 TEST(Compare, TellsWhatChangesForNobodyOnTheWire) {

@@ -107,9 +107,9 @@ class Model {
     return std::nullopt;
   }
 
-  // What the place of an entity counts from, while that lives; `hangs`: whether it names anything.
+  // The carrier of an entity, while it lives; `is_named`: whether the entity names one.
   struct Carrier {
-    bool hangs = false;
+    bool is_named = false;
     const One* one = nullptr;
   };
   [[nodiscard]] Carrier carrier(const One& one) const {
@@ -126,10 +126,10 @@ class Model {
     return {};
   }
   // In the world: with the place of its carrier, which has no carrier itself.
-  [[nodiscard]] std::optional<Place> world_place(const One& one) const {
+  [[nodiscard]] std::optional<Place> world_position(const One& one) const {
     std::optional<Place> made = place(one);
     const Carrier on = carrier(one);
-    if (!made || !on.hangs) return made;
+    if (!made || !on.is_named) return made;
     const std::optional<Place> base = on.one != nullptr ? place(*on.one) : std::nullopt;
     if (!base) return std::nullopt;
     return Place{made->x + base->x, made->y + base->y};

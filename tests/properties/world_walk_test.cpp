@@ -30,7 +30,7 @@ using replica::EntityEvent;
 
 // Beside the entities of a random description: one that moves, one with an update rate, one that is
 // larger than a datagram, one with grids, two that move in space and differ in freshness, and one
-// that hangs on another.
+// that is attached to another.
 constexpr const char* kMore = R"(
 entity Walker {
   speed : real 0..9 step 1/8
@@ -160,7 +160,7 @@ class WorldWalk {
   Value sample(std::size_t kind) {
     Value value = schema::sample_value(model_.protocol(), model_.fields(kind),
                                        schema::SampleSize::any, numbers_);
-    // Most parcels hang on a ledger that is there, some on nothing, some on what is gone.
+    // Most parcels are attached to a ledger, some to none, some to one that is gone.
     if (model_.protocol().entities[kind].name != "Parcel") return value;
     if (one_in(4)) value.items[0].whole = 0;
     for (const auto& [id, one] : model_.all()) {
@@ -266,8 +266,8 @@ class WorldWalk {
     }
     Model::One* one = some_entity();
     if (one == nullptr) return;
-    // Where something hangs whose carrier is gone only the server knows.
-    if (one_in(10) && !model_.carrier(*one).hangs) {
+    // Where an attached entity is whose carrier is gone only the server knows.
+    if (one_in(10) && !model_.carrier(*one).is_named) {
       client.query.set_origin(one->ref);
       // Of a kind without a place the view stays where it was looked from last.
       const bool is_placed = model_.place(*one).has_value();
@@ -299,7 +299,7 @@ class WorldWalk {
   void check_view(Client& client) {
     if (client.follows != 0 && model_.all().contains(client.follows)) {
       const Model::One& followed = model_.all().at(client.follows);
-      client.is_eye_known = !model_.carrier(followed).hangs;
+      client.is_eye_known = !model_.carrier(followed).is_named;
       client.eye = model_.place(followed);
     }
     std::set<std::uint32_t> seen;
@@ -344,14 +344,14 @@ class WorldWalk {
     if (client.owned.contains(one.ref.id)) return 1;
     if (wants_hidden(client, one)) return -1;
     const Model::Carrier on = model_.carrier(one);
-    if (on.hangs && on.one == nullptr) return 0;
-    // Who may not see the carrier does not see what hangs on it. A carrier that the client owns is
+    if (on.is_named && on.one == nullptr) return 0;
+    // Who may not see the carrier does not see what is attached. A carrier that the client owns is
     // seen, whatever else.
     if (on.one != nullptr && !client.owned.contains(on.one->ref.id) &&
         wants_hidden(client, *on.one)) {
       return -1;
     }
-    const auto place = model_.world_place(one);
+    const auto place = model_.world_position(one);
     if (!place || (is_beacon_always_ && model_.protocol().entities[one.kind].name == "Beacon")) {
       return 1;
     }
@@ -359,7 +359,7 @@ class WorldWalk {
     if (!client.eye) return -1;
     const double height = place->z ? *place->z - client.eye->z.value_or(0) : 0;
     const double far = std::hypot(place->x - client.eye->x, place->y - client.eye->y, height);
-    // A carrier is shown along with what hangs on it.
+    // A carrier is in view together with its attached entities.
     if (far > kLeave + 0.2) return model_.carries(one) ? 0 : -1;
     return far < kEnter - 0.2 ? 1 : 0;
   }
@@ -483,14 +483,15 @@ class WorldWalk {
     if (!drawn->to.items.empty())
       require(had(drawn->to), name + " is drawn towards none that it had");
   }
-  // What hangs on an entity that stands still is where the model has it.
-  void check_place(const Client& client, const Model::One& one) {
+  // An entity attached to one that stands still is where the model has it.
+  void check_position(const Client& client, const Model::One& one) {
     const Model::Carrier on = model_.carrier(one);
-    if (!on.hangs) return;
-    const auto found = client.client_world.place(one.ref, client.client_world.tick());
-    const auto wanted = model_.world_place(one);
+    if (!on.is_named) return;
+    const auto found = client.client_world.position(one.ref, client.client_world.tick());
+    const auto wanted = model_.world_position(one);
     const bool is_known = on.one != nullptr && client.client_world.is_there(on.one->ref);
-    require(found.has_value() == is_known, "a parcel has a place without its carrier, or none");
+    require(found.has_value() == is_known,
+            "a parcel has a position without its carrier, or none with it");
     if (!found) return;
     constexpr double kRounded = 2.0 / 16;
     require(std::hypot((*found)[0] - wanted->x, (*found)[1] - wanted->y) <= kRounded,
@@ -510,7 +511,7 @@ class WorldWalk {
       const schema::View view = mine ? schema::View::owner : schema::View::others;
       // What has a tolerance may stay off by as much.
       const std::string& kind = model_.protocol().entities[one.kind].name;
-      check_place(client, one);
+      check_position(client, one);
       const bool is_exact = kind != "Mover";
       require(model_.bits_of(one.kind, got->value, view, is_exact) ==
                   model_.bits_of(one.kind, one.value, view, is_exact),

@@ -1,5 +1,5 @@
-// `relative to`: what hangs on an entity moves with it, for interest and for clients, and is not
-// sent again for it.
+// `relative to`: an attached entity moves with its carrier, for interest and for clients, and is
+// not sent again for that.
 #include <gtest/gtest.h>
 
 #include <map>
@@ -40,8 +40,8 @@ class Attached : public testing::Test {
     replicator_.acked(*token);
   }
   [[nodiscard]] bool sees(schema::AnyRef entity) const { return view_.contains(entity.id); }
-  [[nodiscard]] std::optional<Point> place(schema::AnyRef entity) const {
-    const auto found = client_.place(entity, client_.tick());
+  [[nodiscard]] std::optional<Point> position(schema::AnyRef entity) const {
+    const auto found = client_.position(entity, client_.tick());
     return found ? std::optional(Point((*found)[0], (*found)[1])) : std::nullopt;
   }
 
@@ -53,7 +53,7 @@ class Attached : public testing::Test {
   std::set<std::uint32_t> view_;
 };
 
-TEST_F(Attached, WhatHangsOnAnEntityMovesWithItForNothing) {
+TEST_F(Attached, AnAttachedEntityMovesWithItsCarrierForNothing) {
   query_.set_origin(0, 0);
   const auto tug = *world_.spawn(Tug{{100, 0}});
   const auto crate = *world_.spawn(Crate{tug, {2, 1}});
@@ -65,8 +65,8 @@ TEST_F(Attached, WhatHangsOnAnEntityMovesWithItForNothing) {
     tick();
   }
   EXPECT_TRUE(sees(tug) && sees(crate) && sees(lamp));
-  EXPECT_EQ(place(crate), Point(22, 1));
-  EXPECT_EQ(place(lamp), Point(22, 1.5));
+  EXPECT_EQ(position(crate), Point(22, 1));
+  EXPECT_EQ(position(lamp), Point(22, 1.5));
   EXPECT_EQ(client_.get(lamp)->at, Point(0, 0.5)) << "the value itself counts from the crate";
   // Only the tug is sent, as it moves.
   for (int i = 0; i < 5; ++i) tick();
@@ -77,7 +77,7 @@ TEST_F(Attached, WhatHangsOnAnEntityMovesWithItForNothing) {
   }
   const ReplicatorCounts after = replicator_.counts();
   EXPECT_EQ(after.changed + after.predicted - before.changed - before.predicted, 10U);
-  EXPECT_EQ(place(lamp), Point(12, 1.5));
+  EXPECT_EQ(position(lamp), Point(12, 1.5));
   for (double x = 10; x <= 100; x += 5) {
     world_.put(tug, Tug{{x, 0}});
     tick();
@@ -85,20 +85,20 @@ TEST_F(Attached, WhatHangsOnAnEntityMovesWithItForNothing) {
   EXPECT_FALSE(sees(tug) || sees(crate) || sees(lamp));
 }
 
-TEST_F(Attached, ACarrierIsShownAlongWithWhatHangsOnIt) {
+TEST_F(Attached, ACarrierComesIntoViewWithItsAttachedEntity) {
   query_.set_origin(0, 0);
   const auto tug = *world_.spawn(Tug{{100, 0}});
   const auto crate = *world_.spawn(Crate{tug, {-70, 0}});
   tick();
   EXPECT_TRUE(sees(crate) && sees(tug)) << "the tow is 30 m away, its tug 100";
-  EXPECT_EQ(place(crate), Point(30, 0));
+  EXPECT_EQ(position(crate), Point(30, 0));
   query_.set_filter([&](const schema::AnyRef& entity) { return entity.id != tug.id; });
   tick();
   EXPECT_FALSE(sees(crate) || sees(tug)) << "who may not see the tug cannot know where the tow is";
   query_.add_owned(crate);
   tick();
   EXPECT_TRUE(sees(crate)) << "its owner has it all the same";
-  EXPECT_FALSE(place(crate)) << "... without a place";
+  EXPECT_FALSE(position(crate)) << "... without a place";
 }
 
 TEST_F(Attached, WhoseCarrierIsGoneStaysUntilItIsPutElsewhere) {
@@ -109,14 +109,14 @@ TEST_F(Attached, WhoseCarrierIsGoneStaysUntilItIsPutElsewhere) {
   world_.despawn(schema::AnyRef(tug));
   tick();
   EXPECT_TRUE(sees(crate));
-  EXPECT_FALSE(place(crate));
+  EXPECT_FALSE(position(crate));
   // Another tug gets no crate of its predecessor, whatever its id.
   const auto other = *world_.spawn(Tug{{200, 0}});
   tick();
   EXPECT_TRUE(sees(crate));
   world_.put(crate, Crate{{}, {40, 3}});
   tick();
-  EXPECT_EQ(place(crate), Point(40, 3));
+  EXPECT_EQ(position(crate), Point(40, 3));
   world_.put(crate, Crate{other, {0, 0}});
   tick();
   EXPECT_FALSE(sees(crate));
@@ -127,17 +127,17 @@ TEST_F(Attached, ACircleHasNoPlaceAndEndsNothing) {
   const auto first = *world_.spawn(Link{{}, {10, 0}});
   const auto second = *world_.spawn(Link{first, {1, 0}});
   tick();
-  EXPECT_EQ(place(second), Point(11, 0));
+  EXPECT_EQ(position(second), Point(11, 0));
   world_.put(first, Link{second, {1, 0}});
   tick();
   tick();
-  EXPECT_FALSE(place(first) || place(second));
+  EXPECT_FALSE(position(first) || position(second));
   world_.put(first, Link{first, {5, 0}});  // on itself
   tick();
-  EXPECT_FALSE(place(first));
+  EXPECT_FALSE(position(first));
   world_.put(first, Link{{}, {20, 0}});
   tick();
-  EXPECT_EQ(place(second), Point(21, 0));
+  EXPECT_EQ(position(second), Point(21, 0));
   EXPECT_TRUE(sees(second));
 }
 
@@ -153,11 +153,11 @@ TEST_F(Attached, WhatChangesItsCarrierIsNotDrawnOnTheWay) {
   EXPECT_EQ(world_.at(newest - 0.5).get(lamp)->at, Point(12, 11));
   EXPECT_EQ(world_.at(newest).get(lamp)->at, Point(2, 1));
   for (const double at : {newest - 0.75, newest - 0.5, newest - 0.1, newest}) {
-    EXPECT_EQ(client_.place(lamp, at), (std::array<double, 3>{12, 11, 0})) << at;
+    EXPECT_EQ(client_.position(lamp, at), (std::array<double, 3>{12, 11, 0})) << at;
   }
 }
 
-// Tugs, crates and lamps that are put, moved and hung anywhere, against places added up by hand.
+// Tugs, crates and lamps that are put, moved and attached anywhere, against positions added up by hand.
 TEST_F(Attached, HoldsAgainstAModel) {
   for (const std::uint64_t seed : kit::seeds(8, 400)) {
     SCOPED_TRACE("seed " + std::to_string(seed));

@@ -103,7 +103,7 @@ void print_shares(const budget::Cost& cost) {
   }
 }
 
-// What to consider, field by field.
+// Prints the advice on single fields.
 void print_advice(const budget::ReadPlan& read) {
   const auto all = budget::advice_for(read.description.protocol, read.plan);
   if (all.empty()) return;

@@ -45,7 +45,11 @@ std::string words_text(const schema::EntityWords& words) {
   if (words.at_spawn) out += ", at spawn";
   if (words.owner_only) out += ", owner only";
   if (words.smooth) out += ", smooth";
+  if (words.freshness != schema::Freshness::usual) {
+    out += fmt::format(", {}", name_of(words.freshness));
+  }
   if (words.follow) out += fmt::format(", follow {}", words.follow->speed);
+  if (!words.relative_to.empty()) out += ", relative to " + words.relative_to;
   return out;
 }
 

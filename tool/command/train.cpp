@@ -355,7 +355,7 @@ class Training {
     if (arguments_.advise) print_advice(entities(), *counts_);
   }
 
-  // Of what was not recorded the tables keep what the built-in ones have.
+  // Says which entity types and which mode were not recorded.
   void print_unseen() const {
     std::string types;
     for (const std::string_view type : types_without_changes(entities(), *counts_)) {

@@ -1,7 +1,8 @@
 // Entities in columns of whole numbers, and predictions of them that both ends make alike (docs/state-format.md).
 import { BitReader, bitsFor, countBits } from "./bits.js";
 import { blendOf, type Blend } from "./blend.js";
-import { clampIndex, cosine, onwards, pointOf, quaternionOf, roundedBy, shareOfDirection, squareRoot, whole } from "./fixed_point.js";
+import { clampIndex, onwards, pointOf, quaternionOf, roundedBy, shareOfDirection, squareRoot } from "./fixed_point.js";
+import { fastest, followOf, type Follow } from "./follows.js";
 import { isAlive, type EntityType, type TypeInfo } from "./protocol.js";
 import { codecOf, gridShape, tickNear, type Codec, type CodecContext } from "./schema.js";
 import { fixedBits, generations, initialField } from "./type_info.js";
@@ -40,25 +41,9 @@ export type Predictor = (typeof predictors)[number];
 export const maskBits = 10;
 /** So many ticks ahead a state is moved on. */
 const farthest = 40;
-/** Steps of a position in a tick, times 2^24: what is faster crosses any range at once. */
-const fastest = 2 ** 42;
 /** Largest grid of rotations, and bits of positions that follow: beyond, products leave the exact range of numbers. */
 const maxRotationHalf = 4096;
 const maxPositionBits = 25;
-
-interface Follow {
-  first: number;
-  axes: number;
-  /** Of a velocity the first of its columns, of a direction in space the first of two. */
-  speed: number;
-  along: number;
-  form: "angle" | "direction" | "velocity";
-  within: number;
-  zero: number;
-  step: number;
-  /** Cosine and sine of each step of the angle, times 2^24. */
-  shares: [number[], number[]];
-}
 
 /** A column that changes, with its place in the mask. */
 export interface Changing {
@@ -160,7 +145,7 @@ export class EntityModel {
     }
   }
 
-  /** References that positions count from. */
+  /** Names of references to carriers. */
   private readonly carriers: string[] = [];
   private readonly carrierColumns: number[];
   /** Columns of positions that follow, whether or not every client predicts them so. */
@@ -316,47 +301,17 @@ export class EntityModel {
 
   private addFollows(firstOf: ReadonlyMap<string, number>, ticksPerSecond: number): void {
     for (const info of this.type.fields) {
-      const words = info.words?.follow;
-      const first = firstOf.get(info.name)!;
-      const axes = this.columns.filter((column) => this.type.fields[column.field] === info).length;
-      if (!words || axes < 2) continue;
-      const [speedName, alongName, within] = words;
-      const speed = firstOf.get(speedName)!;
-      const along = firstOf.get(alongName) ?? speed;
-      const fieldOf = (name: string) => this.type.fields.find((field) => field.name === name);
-      const speedField = fieldOf(speedName)!;
-      const alongField = fieldOf(alongName);
-      const axis = info.type[0] === "record" ? info.type[1][0]!.type : info.type[0] === "vec" ? info.type[2] : info.type;
-      const speedType = alongField || speedField.type[0] !== "vec" ? speedField.type : speedField.type[2];
-      const isScaled = speedType[0] === "real" || speedType[0] === "int";
-      if (!isScaled || axis[0] !== "real" || !isAlive(speedField.life, 0xffff)) continue;
-      if (alongField && !isAlive(alongField.life, 0xffff)) continue;
-      const form = !alongField ? "velocity" : alongField.type[0] === "direction3" ? "direction" : "angle";
-      const moving = form === "angle" ? 2 : form === "direction" ? 3 : (speedField.type[1] as number);
-      const leaders = new Set<number>();
-      for (let c = speed; c < speed + (form === "velocity" ? moving : 1); ++c) leaders.add(c);
-      for (let c = along; c < along + (form === "angle" ? 1 : form === "direction" ? 2 : 0); ++c) leaders.add(c);
-      for (let c = first; c < first + moving; ++c) this.positions.add(c);
+      const found = followOf(this.type, info, this.columns, firstOf, ticksPerSecond);
+      if (!found) continue;
+      const { follow, leaders } = found;
+      const axes = [...Array(follow.axes).keys()].map((axis) => follow.first + axis);
+      for (const c of axes) this.positions.add(c);
       for (const c of leaders) this.movers.add(c);
       // `owner only` fields predict nothing for other clients.
       const hidden = (c: number): boolean => this.columns[c]!.ownerOnly;
-      if ([...leaders].some(hidden) && !hidden(first)) continue;
-      const unit = 2 ** 24 / ticksPerSecond;
-      const placeStep = this.columns[first]!.step;
-      const steps = form === "angle" ? (alongField!.type as readonly [string, number, number, number])[3] : 0;
-      const shares: [number[], number[]] = [[], []];
-      for (let i = 0; i < steps; ++i) {
-        const turned = (i + steps - Math.floor(steps / 4)) % steps;
-        shares[0].push(cosine((BigInt(i) << 32n) / BigInt(steps)));
-        shares[1].push(cosine((BigInt(turned) << 32n) / BigInt(steps)));
-      }
-      const follow: Follow = {
-        first, axes: moving, speed, along, form, within,
-        zero: whole((this.columns[speed]!.zero / placeStep) * unit, fastest),
-        step: whole((this.columns[speed]!.step / placeStep) * unit, 2 ** 29), shares,
-      };
+      if (leaders.some(hidden) && !hidden(follow.first)) continue;
       this.follows.push(follow);
-      for (let c = first; c < first + moving; ++c) this.followOf[c] = follow;
+      for (const c of axes) this.followOf[c] = follow;
     }
   }
 
@@ -607,7 +562,7 @@ export class EntityModel {
   }
   /** Whether a position jumps so far that nothing is drawn in between. */
   leaps(from: Row, to: Row): boolean {
-    // Counted from another entity, the same numbers are another place.
+    // With another carrier the same numbers are another position.
     if (this.carrierColumns.some((c) => from.numbers[c] !== to.numbers[c])) return true;
     return this.columns.some((column, c) =>
       column.form === "number" && !column.group && (column.smooth || this.positions.has(c)) &&

@@ -102,7 +102,7 @@ export interface ProtocolInfo {
 }
 
 /** Coordinates; `z` in space only. */
-export interface Place {
+export interface Position {
   x: number;
   y: number;
   z?: number;

@@ -5,16 +5,13 @@ import { EntityModel, type Bits, type Row } from "./columns.js";
 import { maxEditedSize, readBits, readChange, type EditBudget } from "./delta.js";
 import { Digest, addColumn, writeReport } from "./digest.js";
 import { WireError, fail, type ErrorCode } from "./errors.js";
-import type { Place, ProtocolInfo, Ref } from "./protocol.js";
+import type { ProtocolInfo, Ref } from "./protocol.js";
 import { sampleOf } from "./sample.js";
 import { SnapshotHistory, window, type Mark } from "./snapshot_history.js";
 import {
   emptyRow, fragmentBits, longestMemory, maxEvents, readSections, recordsKept, sameRow, setMember, trim, unfolded,
   type EntitySlot, type Sections, type State, type Update, type WorldCounts, type WorldEvent,
 } from "./world_state.js";
-
-/** So many carriers are added up, one hanging on the other: a circle ends there. */
-const maxCarriers = 8;
 
 export class ClientWorld {
   readonly counts: WorldCounts = { snapshots: 0, waiting: 0, unread: 0, digests: 0, desyncs: 0, eventsLost: 0 };
@@ -100,22 +97,6 @@ export class ClientWorld {
     return this.models[slot.type]!.valueOf(slot.row, slot.owner, { newestTick: this.tick });
   }
 
-  /** Where an entity is at a tick, with what it hangs on; undefined where one of these is not there. */
-  place(ref: Ref, tick: number, field: string): Place | undefined {
-    let place: Place | undefined;
-    for (let carriers = 0; carriers <= maxCarriers; ++carriers) {
-      const slot = this.find(ref);
-      const value = slot && this.sample(ref, tick);
-      const own = value?.[field] as Place | undefined;
-      if (!slot || typeof own?.x !== "number" || typeof own.y !== "number") return undefined;
-      place = place ? { x: place.x + own.x, y: place.y + own.y, ...(own.z === undefined ? {} : { z: (place.z ?? 0) + own.z }) } : { ...own };
-      const info = this.models[slot.type]!.type.fields.find((each) => each.name === field);
-      const carrier = info?.words?.relativeTo && value[info.words.relativeTo];
-      if (!carrier) return place;
-      ref = carrier;
-    }
-    return undefined;
-  }
   /** Values at a tick: between two states, or moved on from the newest. */
   sample(ref: Ref, tick: number): any {
     const slot = this.find(ref);

@@ -4,9 +4,10 @@ import { BitWriter, type BitReader } from "./bits.js";
 import { now as clock, type Client } from "./client.js";
 import { parseTables, type CodeTables } from "./codes.js";
 import { EntityModel } from "./columns.js";
-import type { EntityType, MessageType, Place, ProtocolInfo, Ref } from "./protocol.js";
+import type { EntityType, MessageType, Position, ProtocolInfo, Ref } from "./protocol.js";
 import { fieldsCodec } from "./schema.js";
 import { ClientWorld } from "./snapshots.js";
+import { worldPosition } from "./world_position.js";
 import { maxAhead, type EntitySlot, type WorldCounts } from "./world_state.js";
 
 const inputsKept = 64;
@@ -200,10 +201,10 @@ export class ReplicatedWorld {
     const tick = this.playout?.tickAt(now);
     return tick === undefined ? undefined : this.world.sample(ref, tick);
   }
-  /** Where an entity is at a time of performance.now(), also if its `field` is relative to another entity. */
-  place(ref: Ref, now: number, field = "at"): Place | undefined {
+  /** The world position of an entity at a time of performance.now(), also of one that is attached to a carrier. */
+  position(ref: Ref, now: number, field = "at"): Position | undefined {
     const tick = this.playout?.tickAt(now);
-    return tick === undefined ? undefined : this.world.place(ref, tick, field);
+    return tick === undefined ? undefined : worldPosition(this.world, ref, tick, field);
   }
   /** Every entity of the type in view with its newest values. */
   all<T>(type: EntityType<T>): { ref: Ref<T>; value: T }[] {

@@ -22,14 +22,14 @@ for (const mode of ["exact", "speculative"]) {
     assert.equal(world.all(Chart).length, 2);
     assert.equal(world.all(Gust).length + world.all(Swift).length, 6);
     assert.ok(spawned > 15 && despawned > 5, `${spawned} came, ${despawned} went`);
-    // What hangs on a gust moves with it.
+    // A pennant moves with the gust that it is attached to.
     assert.equal(world.all(Pennant).length, 3);
     for (const { ref, value } of world.all(Pennant)) {
       const at = performance.now();
       const gust = world.sample(value.on!, at)!.at;
-      assert.deepEqual(world.place(ref, at), { x: gust.x + 0.5, y: gust.y, z: gust.z! - 2 });
-      assert.deepEqual(world.place(value.on!, at), gust);
-      assert.equal(world.place(ref, at, "on"), undefined);
+      assert.deepEqual(world.position(ref, at), { x: gust.x + 0.5, y: gust.y, z: gust.z! - 2 });
+      assert.deepEqual(world.position(value.on!, at), gust);
+      assert.equal(world.position(ref, at, "on"), undefined);
     }
     const [first] = world.all(Kite);
     const sampled = world.sample(first!.ref, performance.now())!;

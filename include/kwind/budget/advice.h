@@ -14,9 +14,9 @@ struct Advice {
   std::string text;
 };
 
-/// Looks at the fields that change in each `[[state]]` of a plan: what is not predicted, what is
-/// finer than what moves in a tick, what is sent whole. In the order of the plan; empty: nothing
-/// was found. Requires: a plan that read_plan gave for this protocol. O(fields of the plan).
+/// Looks at the fields that change in each `[[state]]` of a plan: fields without prediction, steps
+/// finer than the motion of a tick, values that are sent whole. In the order of the plan; empty:
+/// nothing was found. Requires: a plan that read_plan gave for this protocol. O(fields of the plan).
 std::vector<Advice> advice_for(const schema::Protocol& protocol, const Plan& plan);
 
 }  // namespace kwind::budget

@@ -454,12 +454,12 @@ KWIND_C_API kwind_result kwind_client_get(kwind_client* client, kwind_ref entity
 /* The state to draw at a tick, as kwind_client_tick() gives it: interpolated. Errors: KWIND_E_NO_ENTITY. */
 KWIND_C_API kwind_result kwind_client_sample(kwind_client* client, kwind_ref entity, double tick,
                                              kwind_value* out);
-/* Where an entity is at a tick, in the world: the two or three coordinates of `field`, and where that is
- * `relative to` another entity, also those of what it hangs on. `out` has room for three; the third is 0 on a plane.
- * Errors: KWIND_E_ARGUMENT where the entity has no such place, KWIND_E_NO_ENTITY where it, or what it hangs on, is not
- * in view. O(entities that it hangs on), at most eight. */
-KWIND_C_API kwind_result kwind_client_place(kwind_client* client, kwind_ref entity, double tick,
-                                            const char* field, double* out);
+/* The world position of an entity at a tick: the two or three coordinates of `field`; of an attached entity, whose
+ * `field` is `relative to` a carrier, plus those of the carrier. `out` has room for three; the third is 0 on a plane.
+ * Errors: KWIND_E_ARGUMENT if `field` is no position of this entity, KWIND_E_NO_ENTITY if the entity or a carrier is
+ * not in view. O(carriers), at most eight. */
+KWIND_C_API kwind_result kwind_client_position(kwind_client* client, kwind_ref entity, double tick,
+                                               const char* field, double* out);
 /* The same into a struct. Errors: KWIND_E_LAYOUT too. */
 KWIND_C_API kwind_result kwind_client_get_struct(kwind_client* client, kwind_ref entity,
                                                  const kwind_layout* layout, void* out);

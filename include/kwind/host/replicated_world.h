@@ -78,12 +78,12 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
     const auto tick = playout_.tick_at(now);
     return tick ? world_->sample(entity, *tick) : std::nullopt;
   }
-  /// Where an entity in view is at `now`, also if its `field` is `relative to` another entity; see
-  /// replica::ClientWorld::place().
-  [[nodiscard]] std::optional<std::array<double, 3>> place(schema::AnyRef entity, Time now,
-                                                           std::string_view field = "at") {
+  /// The world position of an entity in view at `now`, also of an attached entity; see
+  /// replica::ClientWorld::position().
+  [[nodiscard]] std::optional<std::array<double, 3>> position(schema::AnyRef entity, Time now,
+                                                              std::string_view field = "at") {
     const auto tick = playout_.tick_at(now);
-    return tick ? world_->place(entity, *tick, field) : std::nullopt;
+    return tick ? world_->position(entity, *tick, field) : std::nullopt;
   }
   /// Calls `draw` with each entity of the type in view, as sample() returns it. O(entities in
   /// view).

@@ -117,12 +117,12 @@ class KWIND_API ClientWorld {
     if (!from || !to) return from;
     return blend(*from, *to, part);
   }
-  /// Where an entity that is there is at a tick, as sample() has it: the coordinates that `field`
-  /// has, a vec2, a vec3 or a record of two or three numbers. A field that is `relative to` another
-  /// entity counts from that one's, and so on for up to eight. Nothing where an entity has no such
-  /// place, hangs on one that is not there, or on itself. O(entities that it hangs on).
-  [[nodiscard]] std::optional<std::array<double, 3>> place(schema::AnyRef entity, double tick,
-                                                           std::string_view field = "at") const;
+  /// The world position of an entity at a tick, as sample() has it: the coordinates of `field`, a
+  /// vec2, a vec3 or a record of two or three numbers. If `field` is `relative to` a carrier, the
+  /// carrier's position is added, and that of its carrier, up to schema::kMaxCarriers. Nothing if
+  /// `field` is no position, if a carrier is not there, or in a cycle. O(carriers).
+  [[nodiscard]] std::optional<std::array<double, 3>> position(schema::AnyRef entity, double tick,
+                                                              std::string_view field = "at") const;
   /// As get() and sample() for a description that is known at run time only: call `decode` with the
   /// newest fields, or `from` and `to` with the states before and after `tick`, and return how far
   /// between them `tick` is, 0 to 1. Without such an entity nothing is called; without a state

@@ -50,7 +50,7 @@ class World;
 class KWIND_API PastWorld {
  public:
   /// Between two ticks what is numeric lies in between, as ClientWorld::sample() draws it: before a
-  /// leap, or a change of what a place counts from, the older value stays. Nothing if the entity was not there, or
+  /// leap, or a change of carrier, the older value stays. Nothing if the entity was not there, or
   /// more than World::kHistoryRows of its changes are younger than the tick. O(columns).
   template <schema::ReplicaEntity T>
   [[nodiscard]] std::optional<T> get(schema::Ref<T> entity) const {

@@ -117,10 +117,10 @@ struct FollowInfo {
   }
 };
 
-/// So many carriers are added up, one hanging on the other: a circle ends there.
+/// The most carriers in a chain of attached entities; a cycle of references ends there.
 inline constexpr std::uint32_t kMaxCarriers = 8;
 
-/// `relative to CARRIER`: a position that counts from that of another entity.
+/// `relative to CARRIER`: a position that counts from the position of another entity, the carrier.
 struct AttachmentInfo {
   std::uint16_t first = 0;    ///< column of the first axis; the others follow
   std::uint16_t axes = 2;     ///< 2 or 3

@@ -1,6 +1,7 @@
 // A protocol as data: what language::compile makes of a .kw file, and what the generators, the tool
 // and the digest are made from. Plain values, no behaviour beyond questions about themselves.
 #pragma once
+#include <algorithm>
 #include <cstdint>
 #include <optional>
 #include <string>
@@ -93,6 +94,9 @@ struct EntityWords {
   /// `relative to FIELD`: a `ref` of the same entity. While it names an entity, the value counts
   /// from that entity's field of the same name; empty: it never does.
   std::string relative_to;
+
+  /// Whether both ends predict more than that the value stays.
+  [[nodiscard]] bool predict() const { return smooth || follow.has_value(); }
 };
 
 /// A field of a message, a record or an entity.
@@ -176,6 +180,13 @@ struct Entity {
   std::vector<Field> fields;
   Life life;
   std::string doc;
+
+  /// Whether a position follows the field: it is a speed or a velocity, which somebody steers.
+  [[nodiscard]] bool is_speed(const Field& field) const {
+    return std::any_of(fields.begin(), fields.end(), [&](const Field& each) {
+      return each.words.follow && each.words.follow->speed == field.name;
+    });
+  }
 };
 
 /// A description, compiled.
@@ -229,11 +240,13 @@ KWIND_API Size size_of(const Protocol& protocol, const std::vector<Field>& field
 KWIND_API std::string type_text(const Protocol& protocol, const Type& type);
 
 /// "since 2 until 4" behind `before`; empty for what every version has.
-/// `SPEED along DIRECTION` or `VELOCITY`, without the tolerance.
-KWIND_API std::string follow_text(const Follow& follow);
 KWIND_API std::string life_text(const Life& life, std::string_view before = "");
 /// "7" or "1 to 9".
 KWIND_API std::string bits_text(const Size& size);
+/// `SPEED along DIRECTION` or `VELOCITY`, without the tolerance.
+KWIND_API std::string follow_text(const Follow& follow);
+/// Whether `smooth` extrapolates such values: directions, rotations, and vectors of `real`.
+KWIND_API bool can_be_extrapolated(const Type& type);
 
 /// The declarations that decide the layout of `version`, in order: channels, messages, entities;
 /// each with all that it contains spelled out. The format is in docs/schema-language.md.

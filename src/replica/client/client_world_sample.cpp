@@ -12,9 +12,9 @@
 namespace kwind::replica {
 namespace {
 
-// The first column of a field that is a place, and its axes; 0 axes if it is none.
-std::pair<std::size_t, std::size_t> place_columns(const schema::EntityInfo& info,
-                                                  std::string_view field) {
+// The first column of a field that is a position, and its axes; 0 axes if it is none.
+std::pair<std::size_t, std::size_t> position_columns(const schema::EntityInfo& info,
+                                                     std::string_view field) {
   std::size_t first = 0;
   std::size_t axes = 0;
   for (std::size_t c = 0; c < info.columns.size(); ++c) {
@@ -167,43 +167,43 @@ double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityIn
 
 // The coordinates of a field, between the two states. A field that is not predicted does not move
 // between them, as blend() has it.
-std::array<double, 3> ClientWorld::State::place_between(const EntityModel& model,
-                                                        const Around& around, std::size_t first,
-                                                        std::size_t axes) const {
-  std::array<double, 3> place{};
+std::array<double, 3> ClientWorld::State::position_between(const EntityModel& model,
+                                                           const Around& around, std::size_t first,
+                                                           std::size_t axes) const {
+  std::array<double, 3> position{};
   for (std::size_t axis = 0; axis < axes; ++axis) {
     const std::size_t c = first + axis;
     const schema::ColumnInfo& column = model.info().columns[c];
     const auto value_of = [&](const Shown& shown) {
       return column.zero + column.step * model.moved_on(c, shown.known, shown.at);
     };
-    place.at(axis) = value_of(around.from);
+    position.at(axis) = value_of(around.from);
     if (!around.to || !(column.smooth || follows(model.info(), c))) continue;
-    place.at(axis) += (value_of(*around.to) - place.at(axis)) * around.part;
+    position.at(axis) += (value_of(*around.to) - position.at(axis)) * around.part;
   }
-  return place;
+  return position;
 }
 
-std::optional<std::array<double, 3>> ClientWorld::place(schema::AnyRef entity, double tick,
-                                                        std::string_view field) const {
+std::optional<std::array<double, 3>> ClientWorld::position(schema::AnyRef entity, double tick,
+                                                           std::string_view field) const {
   const State& s = *state_;
-  std::array<double, 3> place{};
-  // A circle of entities that hang on each other has no place.
+  std::array<double, 3> position{};
+  // A cycle of carriers has no position.
   for (std::uint32_t depth = 0; depth <= schema::kMaxCarriers; ++depth) {
     const State::Entity* const held = s.find(entity);
     if (held == nullptr) return std::nullopt;
     const EntityModel& model = s.models[held->type];
-    const auto [first, axes] = place_columns(model.info(), field);
+    const auto [first, axes] = position_columns(model.info(), field);
     if (axes == 0) return std::nullopt;
     const State::Around around = s.around(*held, tick);
-    const std::array<double, 3> own = s.place_between(model, around, first, axes);
-    for (std::size_t axis = 0; axis < place.size(); ++axis) place.at(axis) += own.at(axis);
+    const std::array<double, 3> own = s.position_between(model, around, first, axes);
+    for (std::size_t axis = 0; axis < position.size(); ++axis) position.at(axis) += own.at(axis);
     entity = {};
     for (const schema::AttachmentInfo& each : model.info().attachments) {
       if (each.first != first) continue;
       entity = schema::reference_of(around.from.known.row.numbers[each.carrier]);
     }
-    if (!entity) return place;
+    if (!entity) return position;
   }
   return std::nullopt;
 }

@@ -180,8 +180,9 @@ struct ClientWorld::State {
     double part = 0;  // of the way from one to the other
   };
   [[nodiscard]] Around around(const Entity& entity, double at) const;
-  [[nodiscard]] std::array<double, 3> place_between(const EntityModel& model, const Around& around,
-                                                    std::size_t first, std::size_t axes) const;
+  [[nodiscard]] std::array<double, 3> position_between(const EntityModel& model,
+                                                       const Around& around, std::size_t first,
+                                                       std::size_t axes) const;
   void restore(const Entity& entity, const Known& known, bool owner, Tick to,
                const std::function<void(schema::Decoder&)>& decode) const;
   void note(const EntityEvent& entity_event) {

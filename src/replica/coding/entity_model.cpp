@@ -2,8 +2,8 @@
 //
 // A predictor extrapolates a column from the last states that both ends have: hold (no change),
 // linear (dead reckoning from two states), quadratic, or by the entity's own velocity, or speed and
-// direction (`follows`). Each column's predictor is the one that trained tables name, else the one that the
-// description suggests.
+// direction (`follows`). Each column's predictor is the one that trained tables name, else the one
+// that the description suggests.
 //
 // A field with a tolerance (`within`) is sent only when the client's extrapolation has gone too far
 // from its value.
@@ -25,8 +25,8 @@ constexpr unsigned kTurnBits = 24;
 constexpr std::uint32_t kFarthest = 40;
 
 // What has a tolerance of place may meanwhile turn by a 64th of a circle (5.6 degrees), and change
-// its speed by a 32nd of the range of that: what moves leaves its place sooner than that. Components
-// of a velocity have ranges of both signs, so that a 64th is as much.
+// its speed by a 32nd of the range of that: a moving entity leaves its tolerance of position sooner.
+// Components of a velocity have ranges of both signs, so that a 64th is as much.
 constexpr std::uint32_t kTurnTolerance = 64;
 constexpr std::int64_t kSpeedTolerance = 32;
 constexpr std::int64_t kVelocityTolerance = 64;
@@ -115,7 +115,7 @@ schema::Freshness EntityModel::freshness(std::size_t column) const {
   return own == schema::Freshness::usual ? info_->freshness : own;
 }
 
-// An entity without columns that change is repeated as its own word says: it appears.
+// An entity type without changing columns takes its own word: its arrivals are repeated, too.
 void EntityModel::find_freshness() {
   bool some_lazy = info_->freshness == schema::Freshness::lazy;
   bool all_lazy = some_lazy;
@@ -456,7 +456,7 @@ bool EntityModel::stands(const Known& then, const Row& now, Tick tick) const {
 
 // A jump, such as a teleport: no extrapolation spans it.
 bool EntityModel::leaps(const Row& from, const Row& to) const {
-  // Counted from another entity, the same numbers are another place.
+  // With another carrier the same numbers are another position.
   for (const schema::AttachmentInfo& each : info_->attachments) {
     if (from.numbers[each.carrier] != to.numbers[each.carrier]) return true;
   }

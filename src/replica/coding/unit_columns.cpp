@@ -160,7 +160,8 @@ std::array<std::int64_t, 3> shares_of_direction(const std::uint32_t* numbers, st
   const Point p = point_of(numbers, last / 2);
   std::int64_t square = 0;
   for (const std::int64_t c : p) square += c * c;
-  // Half a range of 2^17 steps: the square has 34 bits, and 52 as a number that scripts hold exactly.
+  // Half a range has at most 2^17 steps: the square has 34 bits, and 52 with its fraction, which
+  // scripts hold exactly.
   constexpr unsigned kLengthFraction = 9;
   // Half a range of one step at least: the point is never 0.
   const std::int64_t length =

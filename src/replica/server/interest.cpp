@@ -104,7 +104,7 @@ Place Interest::State::place_of(EntityId id, const Type& type) const {
   return place;
 }
 
-// The entity that the place counts from, while it lives.
+// The carrier of an entity, while the carrier lives.
 EntityId Interest::State::carrier_of(EntityId id, const Type& type) const {
   if (!type.carrier) return {};
   const schema::AnyRef ref = schema::reference_of(all().entities[id].now.numbers[*type.carrier]);
@@ -114,20 +114,20 @@ EntityId Interest::State::carrier_of(EntityId id, const Type& type) const {
   return lives ? carrier : EntityId{};
 }
 
-// With the places of all that it hangs on; nothing where one of these is gone, or in a circle.
-std::optional<Place> Interest::State::place_on_carrier(EntityId id, const Type& type,
-                                                       std::uint32_t depth) const {
+// World position: with those of all carriers. Nothing if a carrier is gone, or in a cycle.
+std::optional<Place> Interest::State::world_position(EntityId id, const Type& type,
+                                                     std::uint32_t depth) const {
   Place place = place_of(id, type);
   if (!type.carrier || all().entities[id].now.numbers[*type.carrier] == 0) return place;
   const EntityId carrier = carrier_of(id, type);
   if (!carrier || depth == schema::kMaxCarriers) return std::nullopt;
-  const auto base = place_on_carrier(carrier, types[all().briefs[carrier].type], depth + 1);
+  const auto base = world_position(carrier, types[all().briefs[carrier].type], depth + 1);
   if (!base) return std::nullopt;
   for (std::size_t axis = 0; axis < place.size(); ++axis) place.at(axis) += base->at(axis);
   return place;
 }
 
-// Keeps what hangs on what: who moves takes along what hangs on it.
+// Notes the carrier of an entity, so that a carrier that moves takes its attached entities along.
 void Interest::State::attach(EntityId id, EntityId carrier) {
   Thing& thing = things[id];
   if (thing.carrier == carrier) return;
@@ -136,7 +136,7 @@ void Interest::State::attach(EntityId id, EntityId carrier) {
   if (carrier) attached[carrier].push_back(id);
 }
 
-// An entity is gone: it hangs on nothing, and nothing hangs on it.
+// An entity is gone: it has no carrier, and no entity is attached to it.
 void Interest::State::detach_all(EntityId id) {
   attach(id, {});
   while (!attached[id].empty()) attach(attached[id].back(), {});
@@ -154,7 +154,7 @@ void Interest::State::remove(Thing& thing) {
 
 // Brings one entity up to date: it left the world, it is another one under the same id, or it
 // moved. Entities without a position, and those in view of everybody, are kept in one list.
-// What hangs on it is brought up to date, too; what hangs on what is gone stays where it was.
+// Attached entities are brought up to date, too. One whose carrier is gone keeps its position.
 void Interest::State::consume(EntityId id, std::uint32_t depth) {
   Thing& thing = things[id];
   const WorldState::Brief& brief = all().briefs[id];
@@ -175,10 +175,10 @@ void Interest::State::consume(EntityId id, std::uint32_t depth) {
   if (has_carriers) {
     if (type.carrier) {
       attach(id, carrier_of(id, type));
-      const auto on_carrier = place_on_carrier(id, type, 0);
+      const auto on_carrier = world_position(id, type, 0);
       place = on_carrier ? *on_carrier : thing.there ? near_of(thing).place : place;
     }
-    // What has left for another carrier meanwhile is not in the list any more.
+    // An entity that changes its carrier meanwhile leaves this list.
     for (std::size_t i = 0; depth < schema::kMaxCarriers && i < attached[id].size();) {
       const EntityId other = attached[id][i];
       consume(other, depth + 1);

@@ -1,5 +1,5 @@
-// What a client sees: the entities near its origin, those without a position, its own, and what
-// they hang on. interest.cpp has the grid.
+// What a client sees: the entities near its origin, those without a position, its own, and the
+// carriers of all these. interest.cpp has the grid.
 #include <algorithm>
 #include <bit>
 #include <cmath>
@@ -143,9 +143,9 @@ void InterestQuery::State::add_near(Tick looked_before) {
   for (const RelevantEntity& each : before) in.was_seen[each.id / 64] = 0;
 }
 
-// What hangs on an entity is shown along with it: without the one nobody knows where the other is.
-// Who may not see the carrier, by rooms or filter, does not see what hangs on it, unless it is the
-// client's own.
+// Adds the carriers of attached entities to the view: without its carrier an attached entity has no
+// world position. A client that may not see the carrier, by rooms or filter, does not see the
+// attached entity either, unless it owns it.
 void InterestQuery::State::add_carriers() {
   Interest::State& in = *interest;
   for (std::size_t word = 0; word < in.marks.size(); ++word) {

@@ -27,7 +27,7 @@ struct Interest::State {
     double enter_2 = 0;
     double leave_2 = 0;
     bool always = false;  // in view of everybody
-    // Column of what the place counts from.
+    // Column of the reference to the carrier.
     std::optional<std::uint16_t> carrier{};
 
     [[nodiscard]] bool in_cells() const { return !axes.empty() && !always; }
@@ -37,7 +37,7 @@ struct Interest::State {
     std::uint32_t at = 0;  // in its cell, or in `everywhere`
     std::uint32_t room = 0;
     Tick spawned;
-    EntityId carrier;  // none: its place counts from nothing
+    EntityId carrier;  // none: it is not attached
     std::uint16_t type = 0;
     std::uint8_t generation = 0;
     bool there = false;
@@ -87,8 +87,8 @@ struct Interest::State {
   void put(Thing& thing, const Near& now, const Type& type);
   void catch_up();
   [[nodiscard]] Place place_of(EntityId id, const Type& type) const;
-  [[nodiscard]] std::optional<Place> place_on_carrier(EntityId id, const Type& type,
-                                                      std::uint32_t depth) const;
+  [[nodiscard]] std::optional<Place> world_position(EntityId id, const Type& type,
+                                                    std::uint32_t depth) const;
 
   const WorldState* world;
   ClientsShared* shared;
@@ -100,7 +100,7 @@ struct Interest::State {
   std::vector<std::vector<Near>> cells;
   std::vector<Near> everywhere;
   ById<Thing> things;
-  // What hangs on an entity; empty unless a type has such places.
+  // The entities attached to each one; empty unless a type has attachments.
   ById<std::vector<EntityId>> attached;
   bool has_carriers = false;
   Tick refreshed;

@@ -219,7 +219,7 @@ bool World::despawn(schema::AnyRef entity) {
 
 namespace {
 
-// Which freshness the changes of this tick have. An arrival has that of all columns.
+// Notes the freshness of what changed in this tick. An arrival is a change of all columns.
 void note_pressing(WorldState::Entity& entity, Tick tick) {
   const EntityModel& model = *entity.model;
   if (!model.repeats_some() && !model.has_urgent()) return;
