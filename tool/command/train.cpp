@@ -362,7 +362,7 @@ class Training {
       types += types.empty() ? type : fmt::format(", {}", type);
     }
     if (!types.empty()) {
-      fmt::print("no change was seen of {}: the built-in codes stay for these types\n", types);
+      fmt::print("no change was seen of {}: the codes of their fields stay built-in\n", types);
     }
     if (counts_->snapshot_modes() == replica::SnapshotModes::both) return;
     const bool exact = counts_->snapshot_modes() == replica::SnapshotModes::exact;
