@@ -82,7 +82,7 @@ bool StructPlan::add_fields(const schema::Protocol& protocol,
     const kwind_member& member = members[next++];
     Step of_field;
     of_field.owner_only = field.words.owner_only;
-    of_field.travels = field.travels(protocol.version);
+    of_field.life = field.life;
     if (!add(protocol, field.type, member, offset + member.offset, of_field)) return false;
   }
   return true;
@@ -124,7 +124,7 @@ bool StructPlan::add(const schema::Protocol& protocol, const Type& type, const k
       }
       return true;
     case TypeKind::record: {
-      const bool always = of_field.travels && !of_field.owner_only;
+      const bool always = of_field.life.whole() && !of_field.owner_only;
       return always && add_fields(protocol, protocol.records[type.index].fields, member.inner,
                                   member.inner_count, offset);
     }
@@ -165,7 +165,7 @@ bool StructPlan::is_of(const kwind_layout* layout) const {
 
 void StructPlan::run(Decoder& in, std::byte* out) const {
   for (const Step& step : steps_) {
-    if (!step.travels || (step.owner_only && in.view() != schema::View::owner)) {
+    if (!step.life.alive(in.version()) || (step.owner_only && in.view() != schema::View::owner)) {
       std::memcpy(out + step.offset, initial_.data() + step.offset, step.bytes);
     } else {
       read(in, step, out + step.offset);

@@ -36,7 +36,7 @@ class StructPlan {
     std::uint32_t offset = 0;
     std::uint16_t width = 0;  // of integers
     bool owner_only = false;
-    bool travels = true;
+    schema::Life life;
     std::uint32_t bytes = 0;  // of the member
   };
   // A table of the caller as it was when it was checked.

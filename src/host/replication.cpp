@@ -67,9 +67,10 @@ Replication::~Replication() {
 // A view is made when the connection is announced, before any handler of the game asks for it.
 void Replication::connect(Peer peer) {
   auto& client = views_[peer];
-  client.reset(new ClientView(
-      peer, world_, interest_,
-      {.speculative_baselines = options_.speculative_baselines, .codes = tables_of(peer)}));
+  client.reset(new ClientView(peer, world_, interest_,
+                              {.speculative_baselines = options_.speculative_baselines,
+                               .codes = tables_of(peer),
+                               .version = server_.version(peer)}));
   for (const route::RoomKey& room : server_.rooms().rooms_of(peer)) show_room(peer, room, true);
   on_client_(*client);
 }
@@ -129,6 +130,10 @@ std::shared_ptr<const replica::CodeTables> Replication::tables_of(Peer peer) con
   // ServerOptions::code_table_sets offers tables that ReplicationOptions::code_tables lacks.
   KWIND_ASSERT(found != options_.code_tables.end());
   return *found;
+}
+
+bool Replication::speaks_newest(Peer peer) const {
+  return &entities_.in_version(server_.version(peer)) == &entities_;
 }
 
 void Replication::on_client(std::function<void(ClientView&)> handler) {
@@ -225,7 +230,11 @@ double Replication::tick_seen_by(Peer peer) const {
 void Replication::end_tick(const Guard& guard) {
   world_.end_tick();
   on_tick_ended_.each([&](const auto& handler) { guard([&] { handler(world_.tick() - 1); }); });
-  if (measures_tables_) meter_->tick(views_, [this](Peer peer) { return tables_of(peer); });
+  if (measures_tables_) {
+    meter_->tick(views_, [this](Peer peer) {
+      return speaks_newest(peer) ? std::optional(tables_of(peer)) : std::nullopt;
+    });
+  }
   for (const auto& [peer, client] : views_) {
     server_.schedule_payload(peer, &client->replicator_, options_.datagrams_per_tick);
   }

@@ -90,6 +90,7 @@ link::Identity identity_of(const schema::ProtocolInfo& protocol, const Options& 
   link::Identity identity;
   KWIND_ASSERT(options.code_table_sets.size() <= link::kMaxCodeTables);
   identity.code_table_sets = options.code_table_sets;
+  identity.code_tables_since = protocol.entities_since;
   identity.name = protocol.name;
   identity.payload_version = schema::kStateVersion;
   for (const schema::VersionInfo& entry : protocol.versions) {

@@ -22,7 +22,7 @@ class TableMeter {
   /// The next client takes its turn after so many ticks.
   void set_turn(std::uint32_t ticks) { turn_ = ticks; }
   /// Once per tick, before snapshots are filled. `tables_of(peer)`: those in use, nullptr for the
-  /// built-in ones; only clients with the tables of the first one are counted. Where no such client
+  /// built-in ones; nothing for a client that is not to be counted. Only clients with the tables of the first one are counted. Where no such client
   /// is left for the length of a turn, counting begins anew with the tables of another.
   template <class Views, class TablesOf>
   void tick(const Views& views, const TablesOf& tables_of) {
@@ -33,8 +33,8 @@ class TableMeter {
     for (std::size_t i = 0; i < views.size(); ++i, ++next) {
       if (next == views.end()) next = views.begin();
       const auto tables = tables_of(next->first);
-      if (tables_ && *tables_ != tables) continue;
-      use(tables);
+      if (!tables || (tables_ && *tables_ != *tables)) continue;
+      use(*tables);
       start(next->first, next->second->replicator());
       idle_ = 0;
       return;

@@ -49,7 +49,6 @@ class Comparison {
           [&](const auto& a, const auto& b, const std::string& where) { channel(a, b, where); });
     items(before_.messages, after_.messages, "", "message",
           [&](const auto& a, const auto& b, const std::string& where) { message(a, b, where); });
-    const std::size_t entities = changes_.size();
     items(before_.entities, after_.entities, "", "entity",
           [&](const auto& a, const auto& b, const std::string& where) {
             doc(a.doc, b.doc, where);
@@ -63,34 +62,11 @@ class Comparison {
             }
             fields(a.fields, b.fields, where);
           });
-    judge_state(entities);
     held_to_digests(judged);
     return std::move(changes_);
   }
 
  private:
-  // State travels in the newest version alone: an older peer cannot leave out what it does not
-  // know.
-  void judge_state(std::size_t first) {
-    // The listing of the newest version, entities alone: the text that the digest is made of.
-    const auto travels = [](const Protocol& protocol) {
-      std::string all;
-      for (const schema::Listed& listed : schema::listing(protocol, protocol.version)) {
-        if (listed.text.starts_with("entity ")) all += listed.text;
-      }
-      return all;
-    };
-    if (before_.entities.empty() || travels(before_) == travels(after_)) return;
-    const bool reported =
-        std::any_of(changes_.begin() + static_cast<std::ptrdiff_t>(first), changes_.end(),
-                    [](const Change& change) { return change.impact != Impact::harmless; });
-    if (reported) return;
-    add(Impact::breaks, "entities",
-        "what is replicated changed, and state has no older versions: peers of the old description "
-        "are refused",
-        "bring servers and clients to the new description together");
-  }
-
   void add(Impact impact, std::string where, std::string what, std::string fix = "") {
     changes_.push_back({impact, std::move(where), std::move(what), std::move(fix)});
   }
@@ -344,7 +320,7 @@ class Comparison {
     // agree.
     items(travelling(a), travelling(b), where, "field",
           [&](const Field& old_field, const Field& field, const std::string& place) {
-            words(old_field, field, place);
+            words({old_field, a}, {field, b}, place);
             type(old_field.type, field.type, place);
           });
     for (const Field& field : b) {
@@ -390,8 +366,30 @@ class Comparison {
     return out;
   }
 
+  // A field among those that were declared with it.
+  struct Declared {
+    const Field& field;
+    const std::vector<Field>& all;
+  };
+  // What it follows in a version: nothing where that lacks a field which it names.
+  static std::string followed(const Declared& declared, std::uint16_t version) {
+    const auto& follow = declared.field.words.follow;
+    if (!follow) return {};
+    const auto has = [&](const std::string& name) {
+      return name.empty() ||
+             std::any_of(declared.all.begin(), declared.all.end(), [&](const Field& each) {
+               return each.name == name && each.travels(version);
+             });
+    };
+    if (!has(follow->speed) || !has(follow->along)) return {};
+    return fmt::format("{} {} {}/{}", follow->speed, follow->along, follow->within.num,
+                       follow->within.den);
+  }
+
   // Defaults, units and `smooth` change no bit. Words that change the layout of snapshots break.
-  void words(const Field& a, const Field& b, const std::string& where) {
+  void words(const Declared& from, const Declared& to, const std::string& where) {
+    const Field& a = from.field;
+    const Field& b = to.field;
     doc(a.doc, b.doc, where);
     if (a.written_default != b.written_default) harmless(where, "its default changed");
     if (a.words.smooth != b.words.smooth) harmless(where, "`smooth` changed");
@@ -406,15 +404,14 @@ class Comparison {
                            "their meaning does",
                            a.unit.empty() ? "none" : a.unit, b.unit.empty() ? "none" : b.unit));
     }
-    // The parts of `follow` as one text: any difference changes predictions at both ends.
-    const auto follow = [](const Field& field) {
-      return field.words.follow
-                 ? fmt::format("{} {} {}/{}", field.words.follow->speed, field.words.follow->along,
-                               field.words.follow->within.num, field.words.follow->within.den)
-                 : std::string();
-    };
+    // Another `follow` changes predictions at both ends.
+    bool follows = false;
+    for (std::uint16_t v = first_; v <= last_; ++v) {
+      const bool there = a.life.alive(v) && b.life.alive(v);
+      follows = follows || (there && followed(from, v) != followed(to, v));
+    }
     if (a.words.at_spawn != b.words.at_spawn || a.words.owner_only != b.words.owner_only ||
-        follow(a) != follow(b) || a.words.relative_to != b.words.relative_to) {
+        follows || a.words.relative_to != b.words.relative_to) {
       add(Impact::breaks, where, "when or to whom it travels changed",
           fmt::format("keep it as it was `until {0}` and declare a new field `since {0}`", next_));
     }

@@ -81,43 +81,84 @@ std::string life_of(const schema::Life& life) {
   return fmt::format("{{{}, {}}}", life.since, life.until);
 }
 
-// An entity without follows, grids or attachments has no table of them.
-std::string entity_tables(const schema::Protocol& protocol, const schema::Entity& entity,
-                          std::size_t type) {
-  const schema::Columns all = schema::columns_of(protocol, entity);
-  std::string made = "namespace tables {\n";
-  made += array_of("ColumnInfo", "columns_of_" + entity.name, all.columns);
+namespace {
+
+// The listing of an entity in a version; empty if the version lacks it.
+std::string listed(const schema::Protocol& protocol, const schema::Entity& entity,
+                   std::uint16_t version) {
+  for (schema::Listed& each : schema::listing(protocol, version)) {
+    if (each.name == entity.name && each.text.starts_with("entity ")) return std::move(each.text);
+  }
+  return {};
+}
+
+// The tables of one version. An entity without follows, grids or attachments has no table of them.
+std::string version_tables(const schema::Protocol& protocol, const schema::Entity& entity,
+                           std::size_t type, std::uint16_t version, const std::string& suffix) {
+  const schema::Columns all = schema::columns_of(protocol, entity, version);
+  std::string made;
   Members members;
+  // Adds a table and the member that names it.
+  const auto table = [&](std::string_view row, const char* member, const auto& rows) {
+    if (rows.empty()) return;
+    const std::string name = fmt::format("{}_of_{}{}", member, entity.name, suffix);
+    made += array_of(row, name, rows);
+    members.add(member, name);
+  };
   members.add("name", cpp_string(entity.name)).add("type", type);
   const bool fields = std::any_of(
       entity.fields.begin(), entity.fields.end(),
       [](const schema::Field& field) { return field.words.local == schema::Local::no; });
   if (fields) members.add("fields", "fields_of_" + entity.name);
-  members.add("columns", "columns_of_" + entity.name);
-  if (!all.follows.empty()) {
-    made += array_of("FollowInfo", "follows_of_" + entity.name, all.follows);
-    members.add("follows", "follows_of_" + entity.name);
-  }
-  if (!all.grids.empty()) {
-    made += array_of("GridShape", "grids_of_" + entity.name, all.grids);
-    members.add("grids", "grids_of_" + entity.name);
-  }
+  table("ColumnInfo", "columns", all.columns);
+  table("FollowInfo", "follows", all.follows);
+  table("GridShape", "grids", all.grids);
   members.add_unless(kAlways, "life", life_of(entity.life))
       .add_unless(0, "at_most_per_second", entity.at_most_per_second);
   if (entity.freshness != schema::Freshness::usual) {
     members.add("freshness",
                 fmt::format("kwind::schema::Freshness::{}", name_of(entity.freshness)));
   }
-  if (!all.attachments.empty()) {
-    made += array_of("AttachmentInfo", "attachments_of_" + entity.name, all.attachments);
-    members.add("attachments", "attachments_of_" + entity.name);
+  table("AttachmentInfo", "attachments", all.attachments);
+  return made + fmt::format("inline constexpr kwind::schema::EntityInfo info_of_{}{} =\n    {};\n",
+                            entity.name, suffix, members.text());
+}
+
+}  // namespace
+
+std::vector<std::string> entity_info_names(const schema::Protocol& protocol,
+                                           const schema::Entity& entity) {
+  std::vector<std::string> names;
+  std::string newer;
+  for (const schema::VersionRange& range : schema::entity_versions(protocol)) {
+    std::string text = listed(protocol, entity, range.newest);
+    if (names.empty()) {
+      names.push_back("info_of_" + entity.name);
+    } else {
+      names.push_back(text == newer ? names.back()
+                                    : fmt::format("info_of_{}_in_{}", entity.name, range.newest));
+    }
+    newer = std::move(text);
+  }
+  return names;
+}
+
+std::string entity_tables(const schema::Protocol& protocol, const schema::Entity& entity,
+                          std::size_t type) {
+  std::string made = "namespace tables {\n";
+  const auto ranges = schema::entity_versions(protocol);
+  const auto names = entity_info_names(protocol, entity);
+  for (std::size_t i = 0; i < ranges.size(); ++i) {
+    // Versions in which it is as in the next newer one have no tables of their own.
+    if (i > 0 && names[i] == names[i - 1]) continue;
+    made += version_tables(protocol, entity, type, i == 0 ? schema::kNewest : ranges[i].newest,
+                           i == 0 ? "" : fmt::format("_in_{}", ranges[i].newest));
   }
   return made + fmt::format(
-                    "inline constexpr kwind::schema::EntityInfo info_of_{0} =\n    {1};\n"
                     "}}  // namespace tables\n"
                     "constexpr const kwind::schema::EntityInfo& {0}::entity_info() {{ "
                     "return tables::info_of_{0}; }}\n",
-                    entity.name, members.text());
+                    entity.name);
 }
 
 }  // namespace kwind::language

@@ -5,6 +5,7 @@
 
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "kwind/schema/protocol.h"
 
@@ -44,6 +45,10 @@ class Members {
 inline constexpr std::string_view kAlways = "{1, 0}";
 std::string life_of(const schema::Life& life);
 
+/// The names of its EntityInfo in each of schema::entity_versions(); neighbours are equal where the
+/// entity is.
+std::vector<std::string> entity_info_names(const schema::Protocol& protocol,
+                                           const schema::Entity& entity);
 /// The tables of an entity, and the function that gives them. `type`: its place among the entities.
 std::string entity_tables(const schema::Protocol& protocol, const schema::Entity& entity,
                           std::size_t type);

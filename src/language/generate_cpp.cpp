@@ -405,13 +405,13 @@ class Generator {
 
   // As encode(), with a call after each field: replication reads columns out of the bits.
   void columns_text(const schema::Entity& entity) {
-    line("/// As encode() in the newest version, and calls mark() behind each field.");
+    line("/// As encode(), and calls mark() behind each field, also where the version lacks it.");
     line("template <class Mark_>");
     line("void encode_columns([[maybe_unused]] kwind::schema::Encoder& out,");
     line("                    [[maybe_unused]] const {}& from, [[maybe_unused]] Mark_&& mark) {{",
          entity.name);
     for (const Field& field : entity.fields) {
-      if (!field.travels(protocol_.version)) continue;
+      if (field.words.local != schema::Local::no) continue;
       line("{}  mark();", in_a_scope(codec_.encode(entity.name, {field})));
     }
     line("}}\n");
@@ -453,20 +453,16 @@ class Generator {
     }
     line("/// All kinds of message, in order.\nusing Messages = kwind::schema::MessageList<{}>;",
          kinds);
-    if (!protocol_.entities.empty()) {
-      std::string all;
-      for (const auto& entity : protocol_.entities) {
-        all += (all.empty() ? "&info_of_" : ", &info_of_") + entity.name;
-      }
-      line("inline constexpr std::array<const kwind::schema::EntityInfo*, {}> entity_types = {{",
-           protocol_.entities.size());
-      line("    {}}};", all);
-    }
+    if (!protocol_.entities.empty()) entity_versions_text();
     line("}}  // namespace tables\n");
     if (!protocol_.entities.empty()) {
+      const auto ranges = schema::entity_versions(protocol_);
+      Members members;
+      members.add("up_to", protocol_.entities_up_to).add("types", "tables::entity_types");
+      members.add_unless(1, "since", ranges.front().since);
+      if (ranges.size() > 1) members.add("older", "tables::older_entities");
       line("/// What a replica::World or replica::ClientWorld needs to know of this protocol.");
-      line("inline constexpr kwind::schema::EntitiesInfo kEntities{{{}, tables::entity_types}};\n",
-           protocol_.entities_up_to);
+      line("inline constexpr kwind::schema::EntitiesInfo kEntities{};\n", members.text());
     }
     line("/// What a Server or Client needs to know of this protocol.");
     line("inline constexpr kwind::schema::ProtocolInfo kProtocol =\n    {};\n",
@@ -477,6 +473,7 @@ class Generator {
              .add("channels", "tables::channels")
              .add("messages", "tables::messages")
              .add("declarations", "tables::declarations")
+             .add_unless(1, "entities_since", schema::entity_versions(protocol_).front().since)
              .text());
     line("/// Calls visit(Message{{}}) for each kind of message, in order.");
     line("template <class Visitor_>\nvoid visit_messages([[maybe_unused]] Visitor_&& visit) {{");
@@ -511,6 +508,35 @@ class Generator {
       line("    {{\"{}\", {}, 0x{:08x}}},", row.name, row.from, row.digest);
     }
     line("}}}};");
+  }
+
+  // All entity types, and once more for each older version that has others.
+  void entity_versions_text() {
+    std::string older;
+    const auto ranges = schema::entity_versions(protocol_);
+    for (std::size_t i = 0; i < ranges.size(); ++i) {
+      std::string all;
+      for (const auto& entity : protocol_.entities) {
+        all += (all.empty() ? "&" : ", &") + entity_info_names(protocol_, entity)[i];
+      }
+      const std::string suffix = i == 0 ? "" : fmt::format("_in_{}", ranges[i].newest);
+      line("inline constexpr std::array<const kwind::schema::EntityInfo*, {}> entity_types{} = {{",
+           protocol_.entities.size(), suffix);
+      line("    {}}};", all);
+      if (i == 0) continue;
+      line("inline constexpr kwind::schema::EntitiesInfo entities{} =\n    {};", suffix,
+           Members()
+               .add("up_to", protocol_.entities_up_to)
+               .add("types", "entity_types" + suffix)
+               .add("version", ranges[i].newest)
+               .add_unless(1, "since", ranges[i].since)
+               .text());
+      older += (older.empty() ? "&entities" : ", &entities") + suffix;
+    }
+    if (older.empty()) return;
+    line("inline constexpr std::array<const kwind::schema::EntitiesInfo*, {}> older_entities = {{",
+         ranges.size() - 1);
+    line("    {}}};", older);
   }
 
   // The entities as one side has them: with its own local fields, and without the other's.

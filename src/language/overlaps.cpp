@@ -54,24 +54,23 @@ class Overlaps {
     }
   }
 
-  // Fields of entities, whose types have lives of their own.
+  // Fields of entities, whose types have lives of their own. Where a version lacks a speed or a
+  // direction nothing follows; without a carrier the same numbers would be another position.
   void entity(const EntitySyntax& syntax) {
     const auto found = named(protocol_.entities, syntax.name.text);
     if (found == nullptr) return;
     fields(syntax.fields, found->fields, found->name, found->life);
     for (const FieldSyntax& each : syntax.fields) {
-      if (!each.follow && !each.relative) continue;
-      const Field* follows = named(found->fields, each.name.text);
-      for (const Token& name : {each.speed, each.along, each.carrier}) {
-        const Field* followed = named(found->fields, name.text);
-        // `along` is left out with a velocity.
-        if (follows == nullptr || followed == nullptr || covers(followed->life, follows->life)) {
-          continue;
-        }
-        reporter_.error(name, fmt::format("some version has `{}` and not the `{}` that it needs; "
-                                          "give both the same `since` and `until`",
-                                          follows->name, followed->name));
+      if (!each.relative) continue;
+      const Field* attached = named(found->fields, each.name.text);
+      const Field* carrier = named(found->fields, each.carrier.text);
+      if (attached == nullptr || carrier == nullptr || covers(carrier->life, attached->life)) {
+        continue;
       }
+      reporter_.error(each.carrier,
+                      fmt::format("some version has `{}` and not the `{}` that it needs; give both "
+                                  "the same `since` and `until`",
+                                  attached->name, carrier->name));
     }
   }
 

@@ -37,7 +37,7 @@ std::optional<std::pair<double, double>> scale_of(const Type& type) {
 
 class Taker {
  public:
-  explicit Taker(const Protocol& protocol) : protocol_(protocol) {}
+  Taker(const Protocol& protocol, std::uint16_t version) : protocol_(protocol), version_(version) {}
 
   // The columns of a value of fixed size; nothing if its bits vary or do not fit a column.
   std::optional<std::vector<ColumnInfo>> take(const Type& type) const {
@@ -74,8 +74,8 @@ class Taker {
       case TypeKind::ref:
         return ranged(ColumnForm::opaque, std::uint64_t{type.limit} * kGenerations);
       case TypeKind::enumeration:
-        return ranged(ColumnForm::opaque, protocol_.enums[type.index].alive(kNewest) - 1);
-      case TypeKind::flags: return bits(protocol_.flags[type.index].alive(kNewest));
+        return ranged(ColumnForm::opaque, protocol_.enums[type.index].alive(version_) - 1);
+      case TypeKind::flags: return bits(protocol_.flags[type.index].alive(version_));
       case TypeKind::vec: {
         std::vector<ColumnInfo> all;
         // One column for each axis.
@@ -90,7 +90,7 @@ class Taker {
         std::vector<ColumnInfo> all;
         // The columns of the fields, in order.
         for (const Field& field : protocol_.records[type.index].fields) {
-          if (!field.travels(protocol_.version)) continue;
+          if (!field.travels(version_)) continue;
           const auto part = take(field.type);
           if (!part) return std::nullopt;
           all.insert(all.end(), part->begin(), part->end());
@@ -146,15 +146,17 @@ class Taker {
   }
 
   const Protocol& protocol_;
+  std::uint16_t version_;
 };
 
 // How many items of how many bits a list of items of one size has at most, or a text bytes.
 std::optional<std::pair<std::uint32_t, std::uint32_t>> items_of(const Protocol& protocol,
-                                                                const Type& type) {
+                                                                const Type& type,
+                                                                std::uint16_t version) {
   if (type.kind == TypeKind::text || type.kind == TypeKind::bytes) return std::pair(type.limit, 8U);
   if (type.kind != TypeKind::list) return std::nullopt;
   // Items of one size can be addressed by index, and a list can then be sent as edits.
-  const Size size = size_of(protocol, type.element.front());
+  const Size size = size_of(protocol, type.element.front(), version);
   if (size.min_bits != size.max_bits || size.min_bits == 0) return std::nullopt;
   return std::pair(type.limit, size.min_bits);
 }
@@ -166,17 +168,18 @@ const Type& axis_of(const Protocol& protocol, const Type& type) {
 }
 
 // The one column of a field whose bits vary: a text, a list, a grid, a choice.
-ColumnInfo varying_column(const Protocol& protocol, const Type& type, Columns& made) {
-  ColumnInfo column{
-      0, ColumnForm::varying, 0, size_of(protocol, type).max_bits, false, false, false, 0, 0, -1, 0,
-      0, ColumnGroup::none,   0};
-  if (const auto items = items_of(protocol, type)) {
+ColumnInfo varying_column(const Protocol& protocol, const Type& type, std::uint16_t version,
+                          Columns& made) {
+  ColumnInfo column{};
+  column.form = ColumnForm::varying;
+  column.last = size_of(protocol, type, version).max_bits;
+  if (const auto items = items_of(protocol, type, version)) {
     column.max_items = items->first;
     column.item_bits = items->second;
   }
   if (type.kind == TypeKind::grid) {
     column.grid = static_cast<std::int16_t>(made.grids.size());
-    made.grids.push_back(grid_shape(protocol, type, kNewest));
+    made.grids.push_back(grid_shape(protocol, type, version));
   }
   return column;
 }
@@ -252,9 +255,10 @@ std::optional<AttachmentInfo> attachment_of(const Protocol& protocol, const Enti
 }
 
 // Fields become columns in their order; then fields that follow others are found.
-Columns columns_of(const Protocol& protocol, const Entity& entity) {
+Columns columns_of(const Protocol& protocol, const Entity& entity, std::uint16_t version) {
   Columns made;
-  const Taker taker(protocol);
+  if (!entity.life.alive(version)) return made;
+  const Taker taker(protocol, version);
   std::vector<std::size_t> first_of;  // column, by field
   std::uint16_t place = 0;
   // Appends the columns of each field; fields of varying width get one column.
@@ -263,9 +267,9 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
     if (field.words.local != Local::no) continue;
     // Its number among the fields that are not local, whatever the version.
     const std::uint16_t here = place++;
-    if (!field.travels(protocol.version)) continue;
+    if (!field.travels(version)) continue;
     auto columns = taker.take(field.type);
-    if (!columns) columns = std::vector{varying_column(protocol, field.type, made)};
+    if (!columns) columns = std::vector{varying_column(protocol, field.type, version, made)};
     for (ColumnInfo& column : *columns) {
       column.field = here;
       column.at_spawn = field.words.at_spawn;
@@ -288,27 +292,46 @@ Columns columns_of(const Protocol& protocol, const Entity& entity) {
   return made;
 }
 
+std::unique_ptr<EntityTables::Version> EntityTables::version_of(const Protocol& protocol,
+                                                                std::uint16_t version) const {
+  auto made = std::make_unique<Version>();
+  for (const Entity& entity : protocol.entities) {
+    auto type = std::make_unique<Type>();
+    type->columns = columns_of(protocol, entity, version);
+    const std::size_t index = made->types.size();
+    type->info = {entity.name,           static_cast<std::uint16_t>(index),
+                  fields_[index],        type->columns.columns,
+                  type->columns.follows, type->columns.grids,
+                  entity.life,           entity.at_most_per_second,
+                  entity.freshness,      type->columns.attachments};
+    made->infos.push_back(&type->info);
+    made->types.push_back(std::move(type));
+  }
+  made->info = {protocol.entities_up_to, made->infos, version};
+  return made;
+}
+
 // Tables of all entity types, as generated headers have them.
 EntityTables::EntityTables(const Protocol& protocol) {
   for (const Entity& entity : protocol.entities) {
-    auto kind = std::make_unique<Kind>();
-    kind->columns = columns_of(protocol, entity);
+    auto& fields = fields_.emplace_back();
     // Rows of FieldInfo, as generated code has them.
     for (const Field& field : entity.fields) {
       if (field.words.local != Local::no) continue;
       const Size size = size_of(protocol, field.type);
-      kind->fields.push_back({field.name, "", field.unit, static_cast<std::uint32_t>(size.min_bits),
-                              static_cast<std::uint32_t>(size.max_bits), field.life});
+      fields.push_back({field.name, "", field.unit, static_cast<std::uint32_t>(size.min_bits),
+                        static_cast<std::uint32_t>(size.max_bits), field.life});
     }
-    kind->info = {entity.name,           static_cast<std::uint16_t>(kinds_.size()),
-                  kind->fields,          kind->columns.columns,
-                  kind->columns.follows, kind->columns.grids,
-                  entity.life,           entity.at_most_per_second,
-                  entity.freshness,      kind->columns.attachments};
-    infos_.push_back(&kind->info);
-    kinds_.push_back(std::move(kind));
   }
-  info_ = {protocol.entities_up_to, infos_};
+  newest_ = version_of(protocol, kNewest);
+  const auto ranges = entity_versions(protocol);
+  newest_->info.since = ranges.front().since;
+  for (std::size_t i = 1; i < ranges.size(); ++i) {
+    older_.push_back(version_of(protocol, ranges[i].newest));
+    older_.back()->info.since = ranges[i].since;
+    older_infos_.push_back(&older_.back()->info);
+  }
+  newest_->info.older = older_infos_;
 }
 
 }  // namespace kwind::schema

@@ -44,6 +44,7 @@ class Lister {
   // docs/schema-language.md specifies it.
   std::string fields(std::string head, const std::vector<Field>& all) {
     out_ = std::move(head) + "\n";
+    declaration_ = &all;
     list(all, " ");
     return std::move(out_);
   }
@@ -59,13 +60,22 @@ class Lister {
     }
   }
 
-  // Words of entities that decide what travels.
-  static std::string words_of(const EntityWords& words) {
+  // Whether the version has the field of the entity that a word names.
+  [[nodiscard]] bool has(const std::string& name) const {
+    return std::any_of(declaration_->begin(), declaration_->end(), [&](const Field& field) {
+      return field.name == name && field.travels(version_);
+    });
+  }
+
+  // Words of entities that decide what travels. Where the version lacks the speed or the direction,
+  // nothing follows.
+  [[nodiscard]] std::string words_of(const EntityWords& words) const {
     std::string out;
     if (words.at_spawn) out += " at spawn";
     if (words.owner_only) out += " owner only";
     // `smooth` is no part of it: the word changes what is drawn, not what is sent.
-    if (words.follow) {
+    if (words.follow && has(words.follow->speed) &&
+        (words.follow->along.empty() || has(words.follow->along))) {
       out += " follow " + follow_text(*words.follow);
       if (words.follow->within.num != 0) {
         out += " within " + fraction(words.follow->within.num, words.follow->within.den);
@@ -141,6 +151,7 @@ class Lister {
 
   const Protocol& protocol_;
   std::uint16_t version_;
+  const std::vector<Field>* declaration_ = nullptr;
   std::string out_;
 };
 
@@ -255,22 +266,42 @@ std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version) {
     out.push_back(
         {message.name, Lister(protocol, version).fields(std::move(head), message.fields)});
   }
-  // State travels in the newest version alone, whichever version the messages are in: who has other
-  // entities cannot read it.
+  // Entity types are numbered by place, too.
   for (const Entity& entity : protocol.entities) {
-    if (!entity.life.alive(protocol.version)) continue;
+    if (!entity.life.alive(version)) continue;
     out.push_back(
-        {entity.name,
-         Lister(protocol, protocol.version).fields("entity " + entity.name, entity.fields)});
+        {entity.name, Lister(protocol, version).fields("entity " + entity.name, entity.fields)});
   }
   return out;
+}
+
+// Versions whose listings have the same entities, newest first.
+std::vector<VersionRange> entity_versions(const Protocol& protocol) {
+  const auto entities_in = [&](std::uint16_t version) {
+    std::string text;
+    for (const Listed& listed : listing(protocol, version)) {
+      if (listed.text.starts_with("entity ")) text += listed.text;
+    }
+    return text;
+  };
+  std::vector<VersionRange> ranges{{protocol.version, protocol.version}};
+  std::string text = entities_in(protocol.version);
+  for (std::uint32_t v = protocol.version; v-- > oldest_version(protocol);) {
+    const auto version = static_cast<std::uint16_t>(v);
+    std::string older = entities_in(version);
+    if (older != text) ranges.push_back({version, version});
+    ranges.back().since = version;
+    text = std::move(older);
+  }
+  return ranges;
 }
 
 // All of it as one text, which docs/schema-language.md specifies.
 std::string canonical_listing(const Protocol& protocol, std::uint16_t version) {
   std::string out = fmt::format("protocol {} {}\n", protocol.name, version);
   // Replicated state is read by it: ids beyond it are refused.
-  if (!protocol.entities.empty())
+  if (std::any_of(protocol.entities.begin(), protocol.entities.end(),
+                  [&](const Entity& entity) { return entity.life.alive(version); }))
     out += fmt::format("entities up to {}\n", protocol.entities_up_to);
   for (const Listed& listed : listing(protocol, version)) out += listed.text;
   return out;

@@ -404,8 +404,9 @@ void encode_columns(const Protocol& protocol, const Entity& entity, const Value&
   NoTrace none;
   ValueEncoder<NoTrace> encoder(protocol, out, none);
   for (std::size_t i = 0; i < entity.fields.size(); ++i) {
-    if (!entity.fields[i].travels(protocol.version)) continue;
-    encoder.encode(entity.fields[i].type, value.items[i]);
+    const Field& field = entity.fields[i];
+    if (field.words.local != Local::no) continue;
+    if (field.life.alive(out.version())) encoder.encode(field.type, value.items[i]);
     mark();
   }
 }

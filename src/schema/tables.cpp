@@ -27,7 +27,13 @@ Tables::Tables(const Protocol& protocol) : protocol_(&protocol) {
                          message.owner_field});
   }
   declarations_ = declaration_digests(protocol);
-  info_ = {protocol.name, protocol.version, versions_, channels_, messages_, declarations_};
+  info_ = {protocol.name,
+           protocol.version,
+           versions_,
+           channels_,
+           messages_,
+           declarations_,
+           entity_versions(protocol).front().since};
 }
 
 AnyRef ref_of(const std::vector<Field>& fields, std::string_view name, const Value& value) {

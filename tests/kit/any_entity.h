@@ -31,14 +31,7 @@ struct AnyEntity {
 
 template <class Mark>
 void encode_columns(schema::Encoder& out, const AnyEntity& entity, const Mark& mark) {
-  const std::vector<schema::Field>& fields = AnyEntity::chosen->fields;
-  for (std::size_t i = 0; i < fields.size(); ++i) {
-    if (!fields[i].travels(AnyEntity::chosen_protocol->version)) continue;
-    schema::Value one;
-    one.items.push_back(entity.value.items[i]);
-    encode_value(*AnyEntity::chosen_protocol, {fields[i]}, one, out);
-    mark();
-  }
+  encode_columns(*AnyEntity::chosen_protocol, *AnyEntity::chosen, entity.value, out, mark);
 }
 inline void decode(schema::Decoder& in, AnyEntity& entity) {
   decode_value(*AnyEntity::chosen_protocol, AnyEntity::chosen->fields, in, entity.value);

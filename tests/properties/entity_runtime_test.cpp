@@ -2,12 +2,16 @@
 // same values between two states.
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <fstream>
 #include <iterator>
 
 #include "kwind/language/compile.h"
+#include "kwind/replica/code_tables.h"
+#include "kwind/schema/columns.h"
 #include "kwind/schema/runtime.h"
 #include "kwind/schema/sample.h"
+#include "refit.h"
 #include "world.h"
 
 namespace kwind::schema {
@@ -99,6 +103,72 @@ TEST(EntityRuntime, HasTheColumnsAndTheBetweenOfGeneratedCode) {
   compare<::world::Buoy>(world);
   compare<::world::Gull>(world);
   compare<::world::Crate>(world);
+}
+
+// The tables of generated code and those that are made at run time, in each version.
+TEST(EntityVersions, OfGeneratedCodeAreThoseMadeAtRunTime) {
+  const Protocol protocol = compiled("tests/replica/refit.kw");
+  const EntityTables tables(protocol);
+  const auto expect_same = [](const EntitiesInfo& a, const EntitiesInfo& b) {
+    EXPECT_EQ(a.up_to, b.up_to);
+    EXPECT_EQ(std::pair(a.since, a.version), std::pair(b.since, b.version));
+    ASSERT_EQ(a.types.size(), b.types.size());
+    for (std::size_t i = 0; i < a.types.size(); ++i) {
+      const EntityInfo& one = *a.types[i];
+      const EntityInfo& other = *b.types[i];
+      EXPECT_EQ(one.name, other.name);
+      EXPECT_EQ(one.type, i);
+      EXPECT_EQ(one.life, other.life);
+      EXPECT_TRUE(std::ranges::equal(one.columns, other.columns)) << one.name;
+      EXPECT_TRUE(std::ranges::equal(one.follows, other.follows)) << one.name;
+    }
+  };
+  expect_same(refit::kEntities, tables.info());
+  ASSERT_EQ(refit::kEntities.older.size(), tables.info().older.size());
+  for (std::size_t i = 0; i < tables.info().older.size(); ++i) {
+    expect_same(*refit::kEntities.older[i], *tables.info().older[i]);
+  }
+  EXPECT_EQ(&refit::kEntities.in_version(3), &refit::kEntities);
+  EXPECT_EQ(refit::kEntities.in_version(2).version, 2);
+  EXPECT_EQ(refit::kEntities.in_version(1).types[1]->follows.size(), 0U);
+  EXPECT_EQ(refit::kEntities.in_version(2).types[1]->follows.size(), 1U);
+  EXPECT_EQ(refit::kProtocol.entities_since, 3);
+}
+
+// An old program does not know of what came later, and has the same tables nevertheless.
+TEST(EntityVersions, HaveTheTablesOfAProgramThatWasBuiltFromTheOldDescription) {
+  const auto first_made = language::compile(R"(protocol refit 1, entities up to 60
+channel office ordered
+enum Cargo { empty, salt }
+entity Tug {
+  bearing : angle step 2
+  at      : vec2 of real -100..<100 step 1/16
+  cargo   : Cargo
+  crew    : int 0..9
+}
+entity Buoy { at : vec2 of real -100..<100 step 1/16, lit : bool }
+)",
+                                            "refit.kw");
+  ASSERT_TRUE(first_made.ok());
+  const Protocol& first = first_made.protocol;
+  const Protocol newest = compiled("tests/replica/refit.kw");
+  EXPECT_EQ(digest_of(first, 1), digest_of(newest, 1));
+  const EntityTables old_program(first);
+  const EntityTables new_program(newest);
+  EXPECT_TRUE(old_program.info().older.empty());
+  EXPECT_EQ(new_program.info().older.size(), 2U);
+  EXPECT_EQ(new_program.info().since, 3);
+  const auto& now = new_program.info().in_version(1);
+  EXPECT_EQ(replica::built_in_codes(old_program.info())->digest(),
+            replica::built_in_codes(now)->digest());
+  EXPECT_NE(replica::built_in_codes(new_program.info())->digest(),
+            replica::built_in_codes(now)->digest());
+  // Tables that the old program was trained with can be read for its version, and for no other.
+  const std::string trained =
+      replica::text_of(*replica::built_in_codes(old_program.info()), old_program.info(), "refit");
+  EXPECT_TRUE(replica::read_codes(trained, now));
+  EXPECT_FALSE(replica::read_codes(trained, new_program.info()));
+  EXPECT_FALSE(replica::read_codes(trained, new_program.info().in_version(2)));
 }
 
 }  // namespace entity_runtime_test

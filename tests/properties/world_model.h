@@ -60,20 +60,24 @@ class Model {
   [[nodiscard]] const std::map<std::uint32_t, Value>& rows(schema::AnyRef ref) const {
     return history_.at(key(ref));
   }
-  // The fields that a view shows, as they travel; all of them, or all but the motion.
-  [[nodiscard]] Bits bits_of(std::size_t kind, const Value& value, schema::View view,
-                             bool all = true) const {
+  // The fields that a view shows, as they travel in a version; all of them, or all but the motion.
+  struct Shown {
+    schema::View view = schema::View::others;
+    std::uint16_t version = schema::kNewest;
+    bool all = true;
+  };
+  [[nodiscard]] Bits bits_of(std::size_t kind, const Value& value, const Shown& who) const {
     std::vector<schema::Field> shown;
     Value part;
     for (std::size_t i = 0; i < fields(kind).size(); ++i) {
       const schema::Field& field = fields(kind)[i];
-      if (!field.travels(protocol_.version)) continue;
-      if (field.words.owner_only && view == schema::View::others) continue;
-      if (!all && is_motion(kind, field)) continue;
+      if (!field.travels(who.version)) continue;
+      if (field.words.owner_only && who.view == schema::View::others) continue;
+      if (!who.all && is_motion(kind, field)) continue;
       shown.push_back(field);
       part.items.push_back(value.items[i]);
     }
-    schema::Encoder out(bits::Writer(scratch_), bits::Policy::clamp, schema::kNewest,
+    schema::Encoder out(bits::Writer(scratch_), bits::Policy::clamp, who.version,
                         schema::View::owner);
     encode_value(protocol_, shown, part, out);
     require(out.error() == Errc::none, "a value does not fit");

@@ -1,5 +1,6 @@
 // A random walk over a replicated world and its clients against a model: fields of every type,
-// spawns, despawns, owners, rooms, filters, followed entities, paths that lose, double and delay.
+// spawns, despawns, owners, rooms, filters, followed entities, clients of older versions, paths that
+// lose, double and delay.
 // After each snapshot a client holds what the world held then, and nothing that it may not see; in
 // the end it holds all that is in its view.
 #include <fmt/format.h>
@@ -30,26 +31,27 @@ using replica::EntityEvent;
 
 // Beside the entities of a random description: one that moves, one with an update rate, one that is
 // larger than a datagram, one with grids, two that move in space and differ in freshness, and one
-// that is attached to another.
+// that is attached to another. Version 4 is the newest: it lacks Beacons.
 constexpr const char* kMore = R"(
 entity Walker {
   speed : real 0..9 step 1/8
-  course : angle step 1 smooth
+  course : angle step 1 smooth since 3
   at : vec2 of real -200..<200 step 1/16 follow speed along course
-  orders : text 60 owner only
-  load : list of int 0..99 up to 8
+  orders : text 60 owner only since 2
+  load : list of int 0..99 up to 8 until 4
 }
-entity Beacon, at most 5/s {
+entity Beacon, at most 5/s until 4 {
   at : vec2 of real -200..<200 step 1/16 at spawn
   height : int 0..1000
 }
 entity Ledger {
+  colour : enum { blue, red since 2 else blue, gold since 4 else red }
   at : vec2 of real -200..<200 step 1/16
   page : int 0..1000
   lines : text 4000
 }
 entity Chart { inks : grid of enum { blank, pencil, red } 40 x 40, secret : grid of bool 9 x 9 owner only }
-entity Swift {
+entity Swift since 3 {
   heading : direction3 within 1 smooth
   speed : real -9..9 step 1/8 lazy
   at : vec3 of real -200..<200 step 1/16 follow speed along heading
@@ -69,11 +71,13 @@ entity Parcel {
 
 struct Client {
   Client(replica::World& world, replica::Interest& interest, const schema::EntitiesInfo& infos,
-         bool speculative_baselines)
-      : query(interest),
-        replicator(world, {.speculative_baselines = speculative_baselines}),
-        client_world(infos) {}
+         bool speculative_baselines, std::uint16_t version_in)
+      : version(version_in),
+        query(interest),
+        replicator(world, {.speculative_baselines = speculative_baselines, .version = version_in}),
+        client_world(infos, 20, nullptr, version_in) {}
 
+  std::uint16_t version;
   replica::InterestQuery query;
   replica::ClientReplicator replicator;
   replica::ClientWorld client_world;
@@ -113,8 +117,10 @@ class WorldWalk {
         world_(model_.infos(), {.reuse_after_ticks = one_in(2) ? 5U : 100U}),
         interest_(world_, options()) {
     for (int i = 0; i < 3; ++i) {
+      const bool is_old = one_in(2);
+      const auto version = static_cast<std::uint16_t>(is_old ? 1 + below(3) : protocol.version);
       auto& client = clients_.emplace_back(
-          std::make_unique<Client>(world_, interest_, model_.infos(), one_in(2)));
+          std::make_unique<Client>(world_, interest_, model_.infos(), one_in(2), version));
       client->sees_through = one_in(2);
       if (client->sees_through) client->replicator.bind(&client->query);
       if (one_in(3)) client->loss = 0.2 * even();
@@ -356,11 +362,12 @@ class WorldWalk {
       return 1;
     }
     if (!client.is_eye_known) return 0;
-    if (!client.eye) return -1;
+    // A carrier is in view together with its attached entities.
+    const int unseen = model_.carries(one) ? 0 : -1;
+    if (!client.eye) return unseen;
     const double height = place->z ? *place->z - client.eye->z.value_or(0) : 0;
     const double far = std::hypot(place->x - client.eye->x, place->y - client.eye->y, height);
-    // A carrier is in view together with its attached entities.
-    if (far > kLeave + 0.2) return model_.carries(one) ? 0 : -1;
+    if (far > kLeave + 0.2) return unseen;
     return far < kEnter - 0.2 ? 1 : 0;
   }
   void send(Client& client) {
@@ -436,8 +443,12 @@ class WorldWalk {
       require(got.has_value(), name + " cannot be read");
       const bool mine = client.client_world.owns(ref);
       const schema::View view = mine ? schema::View::owner : schema::View::others;
-      require(held_then(ref, kind, got->value, view, client.client_world.state_tick(ref)),
+      require(model_.protocol().entities[kind].life.alive(client.version),
+              name + " is of a type that its version lacks");
+      require(held_then(ref, kind, got->value, {view, client.version},
+                        client.client_world.state_tick(ref)),
               name + " has other values");
+      check_defaults(client, kind, got->value, name);
       ++compared_;
       if (!mine) check_secret(kind, got->value, name);
       check_sample(client, ref, kind, name);
@@ -446,15 +457,25 @@ class WorldWalk {
   }
   // Of a kind that is told seldom, the values of its last turn.
   [[nodiscard]] bool held_then(schema::AnyRef ref, std::size_t kind, const Value& value,
-                               schema::View view, std::uint32_t tick) const {
+                               const Model::Shown& who, std::uint32_t tick) const {
     const unsigned rate = model_.protocol().entities[kind].at_most_per_second;
     const std::uint32_t turns = rate == 0 ? 1 : 20 / rate;
-    const Bits bits = model_.bits_of(kind, value, view);
+    const Bits bits = model_.bits_of(kind, value, who);
     for (std::uint32_t back = 0; back < turns && back < tick; ++back) {
       const Value* const right = model_.at(ref, tick - back);
-      if (right != nullptr && model_.bits_of(kind, *right, view) == bits) return true;
+      if (right != nullptr && model_.bits_of(kind, *right, who) == bits) return true;
     }
     return false;
+  }
+  // What the client's version lacks.
+  void check_defaults(const Client& client, std::size_t kind, const Value& value,
+                      const std::string& name) const {
+    const auto& fields = model_.fields(kind);
+    for (std::size_t i = 0; i < fields.size(); ++i) {
+      if (fields[i].words.local != schema::Local::no || fields[i].travels(client.version)) continue;
+      require(value.items[i] == schema::initial_value(model_.protocol(), fields[i]),
+              name + ": " + fields[i].name + " is not in its version");
+    }
   }
   void check_secret(std::size_t kind, const Value& value, const std::string& name) const {
     const auto& fields = model_.fields(kind);
@@ -473,9 +494,10 @@ class WorldWalk {
     if (!drawn) return;  // not there then
     require(drawn->part >= 0 && drawn->part <= 1, name + " is drawn beyond its states");
     const auto had = [&](const Value& value) {
-      const Bits bits = model_.bits_of(kind, value, schema::View::others, false);
+      const Model::Shown who{schema::View::others, client.version, false};
+      const Bits bits = model_.bits_of(kind, value, who);
       for (const auto& [tick, row] : model_.rows(ref)) {
-        if (model_.bits_of(kind, row, schema::View::others, false) == bits) return true;
+        if (model_.bits_of(kind, row, who) == bits) return true;
       }
       return false;
     };
@@ -513,8 +535,8 @@ class WorldWalk {
       const std::string& kind = model_.protocol().entities[one.kind].name;
       check_position(client, one);
       const bool is_exact = kind != "Mover";
-      require(model_.bits_of(one.kind, got->value, view, is_exact) ==
-                  model_.bits_of(one.kind, one.value, view, is_exact),
+      const Model::Shown who{view, client.version, is_exact};
+      require(model_.bits_of(one.kind, got->value, who) == model_.bits_of(one.kind, one.value, who),
               fmt::format("{} {} has other values in the end", kind, ref.id));
       if (is_exact) continue;
       const Model::Place here = *model_.place({ref, one.kind, got->value});
@@ -524,7 +546,10 @@ class WorldWalk {
               fmt::format("{} {} is too far off in the end", kind, ref.id));
     }
     std::set<std::uint32_t> wanted;
-    for (const replica::RelevantEntity& each : client.query.update()) wanted.insert(each.id);
+    for (const replica::RelevantEntity& each : client.query.update()) {
+      const std::size_t kind = model_.all().at(each.id).kind;
+      if (model_.protocol().entities[kind].life.alive(client.version)) wanted.insert(each.id);
+    }
     require(ids == wanted,
             fmt::format("{} entities of {} are there in the end", ids.size(), wanted.size()));
     require(client.replicator.complete() && client.replicator.view_complete(),

@@ -30,7 +30,7 @@ std::vector<std::string_view> all_columns() {
   for (const UpdateReason reason :
        {UpdateReason::up_to_date, UpdateReason::in_flight, UpdateReason::baseline_in_flight,
         UpdateReason::fragments_in_flight, UpdateReason::deferred, UpdateReason::repeat_deferred,
-        UpdateReason::out_of_view, UpdateReason::not_alive}) {
+        UpdateReason::out_of_view, UpdateReason::not_alive, UpdateReason::not_in_version}) {
     columns.push_back(name_of(reason));
   }
   return columns;

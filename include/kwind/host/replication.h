@@ -41,7 +41,8 @@ struct ReplicationOptions {
   /// judged by this.
   Duration max_rewind = std::chrono::milliseconds(300);
   /// Tables that `kwind train` made. List their digests in ServerOptions::code_table_sets too; each
-  /// client gets the tables that its handshake agreed on, the built-in ones otherwise.
+  /// client gets the tables that its handshake agreed on, the built-in ones otherwise. Clients of an
+  /// older version that has other entities get the built-in ones.
   std::vector<std::shared_ptr<const replica::CodeTables>> code_tables{};
 };
 
@@ -181,8 +182,8 @@ class KWIND_API Replication final : public LoopStage {
 
   /// From now on one client at a time counts, for two seconds each, what its snapshots say, until
   /// `on` is false; what was counted stays. That client encodes its snapshots alone meanwhile, in
-  /// the same bits. Clients whose tables are not those of the first one are left out. It sets
-  /// ClientReplicator::count_into() of clients in turn.
+  /// the same bits. Clients whose tables are not those of the first one are left out, and those of
+  /// older versions with other entities. It sets ClientReplicator::count_into() of clients in turn.
   void measure_tables(bool on = true);
   /// By what was counted so far. O(symbols of all alphabets): milliseconds.
   [[nodiscard]] TableFit table_fit() const;
@@ -212,6 +213,8 @@ class KWIND_API Replication final : public LoopStage {
   void begin_tick(const Guard& guard);
   void end_tick(const Guard& guard);
   [[nodiscard]] std::shared_ptr<const replica::CodeTables> tables_of(Peer peer) const;
+  // Whether the client has the entities of the newest version.
+  [[nodiscard]] bool speaks_newest(Peer peer) const;
 
   Server& server_;
   const schema::EntitiesInfo& entities_;

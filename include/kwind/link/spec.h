@@ -112,6 +112,8 @@ struct Identity {
   std::uint8_t payload_version = 0;
   /// Digests of the code tables held beside the built-in one, at most kMaxCodeTables, best first.
   std::vector<std::uint64_t> code_table_sets{};
+  /// In older versions a server agrees on the built-in one alone.
+  std::uint16_t code_tables_since = 1;
 };
 
 /// A key as it comes into use: whoever holds it can open the datagrams of one direction of one

@@ -32,6 +32,9 @@ struct ReplicatorOptions {
   std::uint32_t digest_every = 10;
   /// Those agreed with this client; nullptr: the world's.
   std::shared_ptr<const CodeTables> codes{};
+  /// Of the description, that the client speaks: it is sent what this version has. `codes` are made
+  /// for its entities.
+  std::uint16_t version = schema::kNewest;
 };
 
 /// What a replicator did since it was made.

@@ -44,9 +44,11 @@ struct ClientWorldCounts {
 class KWIND_API ClientWorld {
  public:
   /// `ticks_per_second` and `codes` as the server's world and replicator have them. With others
-  /// receive() gives tick_rate or code_tables for every full snapshot.
+  /// receive() gives tick_rate or code_tables for every full snapshot. `version`: of the
+  /// description, as the replicator's options say it. What that lacks has its default.
   explicit ClientWorld(const schema::EntitiesInfo& entities, double ticks_per_second = 20,
-                       std::shared_ptr<const CodeTables> codes = nullptr);
+                       std::shared_ptr<const CodeTables> codes = nullptr,
+                       std::uint16_t version = schema::kNewest);
   /// An InputSender goes along with the client world that it was made for. What is assigned to
   /// takes the other's contents and keeps its own sender; the other's has no client world any more.
   ClientWorld(ClientWorld&& other) noexcept;

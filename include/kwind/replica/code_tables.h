@@ -64,9 +64,10 @@ class KWIND_API SymbolCounts {
     /// By column and predictor: about how many sixteenths of a bit the residuals of all counted
     /// changes take with it; 0 for a predictor that the column cannot have.
     std::vector<std::array<std::uint64_t, kPredictors>> trials{};
+    bool in_version = true;  ///< false: the version of the entities lacks the type
   };
 
-  /// All zero.
+  /// All zero. `entities`: of one version; tables of another do not fit them.
   explicit SymbolCounts(const schema::EntitiesInfo& entities);
   /// What a world of which nothing is known is taken to be like.
   static SymbolCounts expected(const schema::EntitiesInfo& entities);

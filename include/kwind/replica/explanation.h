@@ -19,6 +19,7 @@ enum class UpdateReason : std::uint8_t {
   fragments_in_flight,  ///< too large for a datagram; all fragments that may be sent are in flight
   out_of_view,          ///< the interest query does not show it, and the client does not have it
   not_alive,            ///< no entity has this reference in the last finished tick
+  not_in_version,       ///< the version that the client speaks lacks the type of the entity
 };
 
 /// What an update holds.

@@ -22,7 +22,8 @@ struct WorldOptions {
   /// others until each client that knew of the first has received its despawn. A client that has
   /// not received it by then gets what it needs as if the id had never been used.
   std::uint32_t reuse_after_ticks = 100;
-  /// Those of the client worlds must be the same. nullptr: the built-in ones.
+  /// Those of the client worlds must be the same. nullptr: the built-in ones. For clients of the
+  /// newest version and those with the same entities; others have the built-in ones.
   std::shared_ptr<const CodeTables> codes{};
 };
 
@@ -49,6 +50,7 @@ class World;
 /// that are judged by what a client saw. Borrows the world until its next tick ends. O(1) to make.
 class KWIND_API PastWorld {
  public:
+  /// As the newest version has it: what only older ones have is as in a new struct, or not there.
   /// Between two ticks what is numeric lies in between, as ClientWorld::sample() draws it: before a
   /// leap, or a change of carrier, the older value stays. Nothing if the entity was not there, or
   /// more than World::kHistoryRows of its changes are younger than the tick. O(columns).
@@ -89,7 +91,8 @@ class KWIND_API PastWorld {
 /// The server's world.
 class KWIND_API World {
  public:
-  /// `entities`, from a generated header, must outlive the world.
+  /// `entities`, from a generated header, must outlive the world. Each older version whose entities
+  /// differ costs as much again for each put and entity, whether it has clients or not.
   explicit World(const schema::EntitiesInfo& entities, WorldOptions options = {});
   World(World&&) noexcept;
   World& operator=(World&&) noexcept;

@@ -18,9 +18,10 @@ struct Columns {
   std::vector<AttachmentInfo> attachments;
 };
 
-/// Those of the newest version, in the order in which it encodes them. A field that it lacks has
-/// none.
-[[nodiscard]] KWIND_API Columns columns_of(const Protocol& protocol, const Entity& entity);
+/// Those of a version, in the order in which it encodes them. A field that the version lacks has
+/// none; nor has an entity type that it lacks.
+[[nodiscard]] KWIND_API Columns columns_of(const Protocol& protocol, const Entity& entity,
+                                           std::uint16_t version = kNewest);
 
 /// The same tables that generated code holds, of a description that is there only as data. Owns all
 /// of them.
@@ -31,17 +32,26 @@ class KWIND_API EntityTables {
   EntityTables(const EntityTables&) = delete;
   EntityTables& operator=(const EntityTables&) = delete;
 
-  [[nodiscard]] const EntitiesInfo& info() const { return info_; }
+  [[nodiscard]] const EntitiesInfo& info() const { return newest_->info; }
 
  private:
-  struct Kind {
+  struct Type {
     Columns columns;
-    std::vector<FieldInfo> fields;
     EntityInfo info{};
   };
-  std::vector<std::unique_ptr<Kind>> kinds_;
-  std::vector<const EntityInfo*> infos_;
-  EntitiesInfo info_{};
+  // Of versions that have the same entities.
+  struct Version {
+    std::vector<std::unique_ptr<Type>> types;
+    std::vector<const EntityInfo*> infos;
+    EntitiesInfo info{};
+  };
+  [[nodiscard]] std::unique_ptr<Version> version_of(const Protocol& protocol,
+                                                    std::uint16_t version) const;
+
+  std::vector<std::vector<FieldInfo>> fields_;  // by type
+  std::unique_ptr<Version> newest_;
+  std::vector<std::unique_ptr<Version>> older_;
+  std::vector<const EntitiesInfo*> older_infos_;
 };
 
 }  // namespace kwind::schema

@@ -68,6 +68,8 @@ struct ColumnInfo {
   ColumnGroup group = ColumnGroup::none;
   std::uint8_t group_place = 0;            ///< place in the group, from 0
   Freshness freshness = Freshness::usual;  ///< usual: that of the entity
+
+  friend constexpr bool operator==(const ColumnInfo&, const ColumnInfo&) = default;
 };
 
 /// What a position moves along.
@@ -115,6 +117,8 @@ struct FollowInfo {
                                                                 : 0;
     return column >= along && column < along + columns;
   }
+
+  friend constexpr bool operator==(const FollowInfo&, const FollowInfo&) = default;
 };
 
 /// The most carriers in a chain of attached entities; a cycle of references ends there.
@@ -141,10 +145,30 @@ struct EntityInfo {
   std::span<const AttachmentInfo> attachments{};
 };
 
-/// All entity types of a protocol.
+/// All entity types of a protocol, in one version or in several versions that have the same.
 struct EntitiesInfo {
   std::uint32_t up_to;  ///< ids are 1 to this
+  /// All that the description declares, in its order and so in the same place in each version. A
+  /// type that the version lacks has no columns: see has().
   std::span<const EntityInfo* const> types;
+  /// The newest version with these entities; kNewest: that of the description.
+  std::uint16_t version = kNewest;
+  /// The oldest such version.
+  std::uint16_t since = 1;
+  /// Those of older versions that have others, newest first. Only where `version` is kNewest.
+  std::span<const EntitiesInfo* const> older{};
+
+  /// Those that a peer of this version has. O(versions).
+  [[nodiscard]] constexpr const EntitiesInfo& in_version(std::uint16_t wanted) const {
+    for (const EntitiesInfo* const each : older) {
+      if (each->since <= wanted && wanted <= each->version) return *each;
+    }
+    return *this;
+  }
+  /// Whether this version has the type. Requires: type < types.size().
+  [[nodiscard]] constexpr bool has(std::size_t type) const {
+    return types[type]->life.alive(version);
+  }
 };
 
 /// A generated entity.

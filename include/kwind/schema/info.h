@@ -106,6 +106,9 @@ struct ProtocolInfo {
   std::span<const ChannelInfo> channels;
   std::span<const MessageInfo> messages;
   std::span<const DeclarationInfo> declarations;
+  /// Since which version the entities are as in the newest: code tables that were trained fit no
+  /// older one.
+  std::uint16_t entities_since = 1;
 };
 
 }  // namespace kwind::schema

@@ -256,6 +256,15 @@ struct Listed {
 };
 KWIND_API std::vector<Listed> listing(const Protocol& protocol, std::uint16_t version);
 
+/// Versions from `since` to `newest`.
+struct VersionRange {
+  std::uint16_t since = 1;
+  std::uint16_t newest = 1;
+};
+/// The versions that are spoken, newest first, in ranges that have the same entities on the wire:
+/// one if all have. O(versions * entities).
+KWIND_API std::vector<VersionRange> entity_versions(const Protocol& protocol);
+
 /// All that decides the layout of `version` and nothing else: comments, spelling of numbers,
 /// quantities, what no message or entity uses, and the order of helper declarations leave it as
 /// it is; so do additions of later versions.

@@ -23,9 +23,9 @@ KWIND_API void encode_value(const Protocol& protocol, const std::vector<Field>& 
 KWIND_API void decode_value(const Protocol& protocol, const std::vector<Field>& fields, Decoder& in,
                             Value& to);
 
-/// Writes the fields of an entity as they stand in the newest version, each with its `owner only`
-/// fields, and calls mark() behind each: what replica::World::spawn_encoded() wants. O(size of the
-/// value).
+/// Writes the fields of an entity that the version of `out` has, `owner only` ones too, and calls
+/// mark() behind each field that is not local, also where the version lacks it: what
+/// replica::World::spawn_encoded() wants. O(size of the value).
 KWIND_API void encode_columns(const Protocol& protocol, const Entity& entity, const Value& value,
                               Encoder& out, const std::function<void()>& mark);
 

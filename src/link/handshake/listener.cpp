@@ -384,7 +384,9 @@ Result<Admission> Listener::State::decide(Time now, const Connect& connect, Atte
                       ours.payload_version);
     return fail(Errc::state_version);
   }
-  admission.code_tables = common_code_tables(ours, connect.code_table_sets);
+  if (admission.version >= ours.code_tables_since) {
+    admission.code_tables = common_code_tables(ours, connect.code_table_sets);
+  }
   if (admission.code_tables > 0) {
     admission.code_tables_digest = connect.code_table_sets[admission.code_tables - 1U];
   }

@@ -18,8 +18,8 @@
 namespace kwind::replica {
 
 ClientWorld::ClientWorld(const schema::EntitiesInfo& entities, double ticks_per_second,
-                         std::shared_ptr<const CodeTables> codes)
-    : state_(std::make_unique<State>(entities, ticks_per_second, std::move(codes))) {}
+                         std::shared_ptr<const CodeTables> codes, std::uint16_t version)
+    : state_(std::make_unique<State>(entities, version, ticks_per_second, std::move(codes))) {}
 ClientWorld::ClientWorld(ClientWorld&& other) noexcept
     : state_(std::move(other.state_)), self_(std::move(other.self_)) {
   if (self_) *self_ = this;
@@ -276,9 +276,10 @@ bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& m
   const std::size_t count = states_known(mark, id, baselines, last);
   if (count == 0 || mark.tick < last->tick) return false;
   const EntityModel& model = models[last->type];
-  const CodeTables::Inside::Type& type_codes = codes->inside().types[last->type];
+  const CodeTables::Inside::Type& type_tables = codes->inside().types[last->type];
   const std::size_t age = age_of(mark.tick - last->tick);
-  const auto symbol = (is_continuing ? type_codes.continuing : type_codes.unexpected)[age].read(in);
+  const auto symbol =
+      (is_continuing ? type_tables.continuing : type_tables.unexpected)[age].read(in);
   if (!symbol) return false;
   SymbolCounts::Type* const counted =
       symbol_counts != nullptr ? &symbol_counts->types()[last->type] : nullptr;
@@ -302,8 +303,8 @@ bool ClientWorld::State::read_continuing(bits::Reader& in, const SnapshotMark& m
   }
   if (!read_tick(in, model, made.tick) || made.tick < last->tick) return false;
   const Basis basis{model,
-                    type_codes,
-                    type_codes.predictors,
+                    type_tables,
+                    type_tables.predictors,
                     std::span(baselines).first(count),
                     made.tick,
                     {last->owner},
@@ -319,9 +320,10 @@ bool ClientWorld::State::read_arrival(bits::Reader& in, const SnapshotMark& mark
   Staged& each = stage(id, mark, Update::full);
   ReceivedState& made = each.record;
   made.generation = static_cast<std::uint8_t>(in.get(kGenerationBits));
-  made.type = static_cast<std::uint16_t>(in.get(bits::bits_for(models.size())));
+  const auto type = type_codes.type_of(in.get(type_codes.bits()));
   made.owner = in.get_bool();
-  if (!in.ok() || made.type >= models.size()) return false;
+  if (!in.ok() || !type) return false;
+  made.type = *type;
   if (!read_tick(in, models[made.type], made.tick)) return false;
   return read_whole(in, models[made.type], rows[each.row], {made.owner});
 }

@@ -93,7 +93,7 @@ void ClientWorld::restore(schema::AnyRef wanted, const schema::EntityInfo& info,
 void ClientWorld::State::restore(const Entity& entity, const Known& known, bool owner, Tick to,
                                  const std::function<void(schema::Decoder&)>& decode) const {
   const std::size_t bits = write_row(value_bits, models[entity.type], known, owner, to);
-  schema::Decoder in(bits::Reader(value_bits, bits), schema::kNewest, tick.raw(),
+  schema::Decoder in(bits::Reader(value_bits, bits), info.version, tick.raw(),
                      owner ? schema::View::owner : schema::View::others);
   decode(in);
 }

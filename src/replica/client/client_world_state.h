@@ -17,6 +17,7 @@
 #include "replica/coding/acked_snapshots.h"
 #include "replica/coding/code_tables.h"
 #include "replica/coding/entity_model.h"
+#include "replica/coding/entity_type_codes.h"
 #include "replica/coding/fragmented_entity.h"
 #include "replica/coding/snapshot_head.h"
 
@@ -59,9 +60,10 @@ struct ClientWorld::State {
     std::size_t row = 0;  // place in `rows`
   };
 
-  State(const schema::EntitiesInfo& entities_in, double ticks_per_second,
+  State(const schema::EntitiesInfo& newest, std::uint16_t version, double ticks_per_second,
         std::shared_ptr<const CodeTables> codes_in)
-      : info(entities_in),
+      : info(newest.in_version(version)),
+        type_codes(info),
         codes(codes_in != nullptr ? std::move(codes_in) : built_in_codes(info)),
         terms{0, static_cast<std::uint16_t>(codes->digest())},
         received_snapshots(std::size_t{2} * kRecordsKept),
@@ -80,7 +82,8 @@ struct ClientWorld::State {
     }
   }
 
-  const schema::EntitiesInfo& info;
+  const schema::EntitiesInfo& info;  // of the version that is spoken
+  EntityTypeCodes type_codes;
   std::shared_ptr<const CodeTables> codes;
   SnapshotTerms terms;
   Sections sections;  // of the snapshot at hand

@@ -70,14 +70,15 @@ CodeTables::Inside inside_of(const SymbolCounts& symbol_counts) {
                                   codes_of(counts.unexpected),
                                   codes_of(counts.errors),
                                   counts.predictors,
-                                  {}};
+                                  {},
+                                  counts.in_version};
     made.types.push_back(std::move(type));
   }
   return made;
 }
 
 // The digest covers the lengths of all codes and the predictors: tables with equal digests read
-// each other's snapshots.
+// each other's snapshots. An older description does not know of types that its version lacks.
 std::uint64_t digest_of(const CodeTables::Inside& inside) {
   std::vector<std::byte> all;
   const auto add = [&](const PrefixCode& code) {
@@ -90,6 +91,7 @@ std::uint64_t digest_of(const CodeTables::Inside& inside) {
   };
   add(inside.heads);
   for (const CodeTables::Inside::Type& type : inside.types) {
+    if (!type.in_version) continue;
     for (std::size_t age = 0; age < SymbolCounts::kAges; ++age) {
       add(type.continuing[age]);
       add(type.unexpected[age]);
@@ -277,6 +279,7 @@ SymbolCounts::SymbolCounts(const schema::EntitiesInfo& entities) {
       type.predictors.push_back(predictors_of(*info, c).by_words);
     }
     type.trials.assign(info->columns.size(), {});
+    type.in_version = entities.has(types_.size());
     types_.push_back(std::move(type));
   }
 }

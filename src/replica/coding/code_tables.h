@@ -33,6 +33,7 @@ struct CodeTables::Inside {
     std::vector<Predictor> predictors;            // by column
     // Of a mover that there is nothing to say of, by age.
     std::array<PrefixCode::Code, SymbolCounts::kAges> nothing{};
+    bool in_version = true;  // false: nothing of it counts
   };
   std::vector<Type> types;
   PrefixCode heads;  ///< of snapshots

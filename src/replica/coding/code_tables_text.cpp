@@ -121,6 +121,7 @@ std::string text_of(const CodeTables& codes, const schema::EntitiesInfo& entitie
       {std::string(kHeads), lengths_text(codes.inside().heads)}};
   // Three passes: alphabets, predictors, then the text in the order of the names.
   for (std::size_t k = 0; k < entities.types.size(); ++k) {
+    if (!entities.has(k)) continue;
     each_alphabet(*entities.types[k], codes.inside().types[k],
                   [&](std::string name, const PrefixCode& code) {
                     lines.emplace(std::move(name), lengths_text(code));
@@ -154,6 +155,7 @@ class TextReader {
         wanted_{{std::string(kHeads), &made_.heads}} {
     for (std::size_t k = 0; k < entities.types.size(); ++k) {
       // All lines that a file must have.
+      if (!entities.has(k)) continue;
       const schema::EntityInfo& info = *entities.types[k];
       each_alphabet(info, made_.types[k], [&](std::string name, PrefixCode& code) {
         wanted_.emplace(std::move(name), &code);

@@ -15,7 +15,7 @@ namespace {
 constexpr std::string_view kReasons[] = {
     "sent",      "deferred",           "repeat deferred",     "up to date",
     "in flight", "baseline in flight", "fragments in flight", "out of view",
-    "not alive",
+    "not alive", "not in version",
 };
 constexpr std::string_view kForms[] = {"none", "full", "delta", "despawn", "fragments"};
 
@@ -71,6 +71,11 @@ UpdateExplanation SnapshotBuilder::explain(schema::AnyRef entity, bool gathered)
   // An entity without a row was spawned in the tick that is being made.
   const EntityId id(entity.id);
   const bool exists = id && world_.briefs.has(id) && world_.briefs[id].changed_at;
+  if (id && world_.entities.has(id) && world_.entities[id].model == nullptr &&
+      world_.briefs[id].generation == entity.generation) {
+    answer.reason = UpdateReason::not_in_version;
+    return answer;
+  }
   const WorldState::Brief* const brief = exists ? &world_.briefs[id] : nullptr;
   const auto index = exists ? entities_.find(id) : std::nullopt;
   const bool alive = exists && brief->alive && brief->generation == entity.generation;

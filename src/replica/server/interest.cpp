@@ -47,8 +47,10 @@ Interest::State::State(World& of, InterestOptions options_in)
   }
   double range = 0;
   double outermost = 0;
-  for (const schema::EntityInfo* info : all().info.types) {
+  for (const schema::EntityInfo* newest : all().info.types) {
     Type type{{}, options.enter, options.leave, 1};
+    type.world = newest_with(newest->type);
+    const schema::EntityInfo* const info = type.world->info.types[newest->type];
     for (const TypeInterest& own : options.types) {
       if (own.type != info->name) continue;
       type.enter = own.enter.value_or(type.enter);
@@ -86,6 +88,17 @@ Interest::State::State(World& of, InterestOptions options_in)
   make_room();
 }
 
+// The state that has values of a type: the newest version that has it, of those that are spoken.
+const WorldState* Interest::State::newest_with(std::uint16_t type) {
+  if (all().info.has(type)) return &all();
+  for (const auto& each : all().older) {
+    if (!each->info.has(type)) continue;
+    if (older.empty() || older.back() != each.get()) older.push_back(each.get());
+    return each.get();
+  }
+  return &all();
+}
+
 Interest::Interest(World& world, InterestOptions options)
     : state_(std::make_unique<State>(world, std::move(options))) {}
 Interest::Interest(Interest&&) noexcept = default;
@@ -94,7 +107,7 @@ Interest::~Interest() = default;
 
 // By what was put last, which a tolerance may not have made worth telling.
 Place Interest::State::place_of(EntityId id, const Type& type) const {
-  const WorldState::Entity& entity = all().entities[id];
+  const WorldState::Entity& entity = world_of(id).entities[id];
   Place place{};
   // Value = zero + step * index, in the unit of the description.
   for (std::size_t i = 0; i < type.axes.size(); ++i) {
@@ -107,9 +120,11 @@ Place Interest::State::place_of(EntityId id, const Type& type) const {
 // The carrier of an entity, while the carrier lives.
 EntityId Interest::State::carrier_of(EntityId id, const Type& type) const {
   if (!type.carrier) return {};
-  const schema::AnyRef ref = schema::reference_of(all().entities[id].now.numbers[*type.carrier]);
+  const schema::AnyRef ref =
+      schema::reference_of(type.world->entities[id].now.numbers[*type.carrier]);
   const EntityId carrier(ref.id);
-  const bool lives = all().is_alive(ref) && carrier != id && things.has(carrier) &&
+  const bool lives = carrier && carrier != id && things.has(carrier) &&
+                     world_of(carrier).is_alive(ref) &&
                      !types[all().briefs[carrier].type].axes.empty();
   return lives ? carrier : EntityId{};
 }
@@ -118,7 +133,7 @@ EntityId Interest::State::carrier_of(EntityId id, const Type& type) const {
 std::optional<Place> Interest::State::world_position(EntityId id, const Type& type,
                                                      std::uint32_t depth) const {
   Place place = place_of(id, type);
-  if (!type.carrier || all().entities[id].now.numbers[*type.carrier] == 0) return place;
+  if (!type.carrier || type.world->entities[id].now.numbers[*type.carrier] == 0) return place;
   const EntityId carrier = carrier_of(id, type);
   if (!carrier || depth == schema::kMaxCarriers) return std::nullopt;
   const auto base = world_position(carrier, types[all().briefs[carrier].type], depth + 1);
@@ -157,7 +172,7 @@ void Interest::State::remove(Thing& thing) {
 // Attached entities are brought up to date, too. One whose carrier is gone keeps its position.
 void Interest::State::consume(EntityId id, std::uint32_t depth) {
   Thing& thing = things[id];
-  const WorldState::Brief& brief = all().briefs[id];
+  const WorldState::Brief& brief = world_of(id).briefs[id];
   if (!brief.alive || !brief.changed_at) {
     removals += thing.there ? 1 : 0;
     if (has_carriers) detach_all(id);
@@ -168,7 +183,7 @@ void Interest::State::consume(EntityId id, std::uint32_t depth) {
     if (thing.generation != brief.generation) thing.room = 0;
     thing.generation = brief.generation;
     thing.spawned = all().tick - 1;
-    thing.type = all().entities[id].model->info().type;
+    thing.type = brief.type;
   }
   const Type& type = types[thing.type];
   Place place = place_of(id, type);
@@ -211,8 +226,12 @@ void Interest::State::catch_up() {
   // them are gone through.
   if (refreshed + 2 == all().tick) {
     // Entities that were put may have moved; those that ended are taken out.
-    for (const EntityId id : all().last_put) consume(id);
-    for (const EntityId id : all().last_ended) consume(id);
+    const auto consume_changed = [&](const WorldState& of) {
+      for (const EntityId id : of.last_put) consume(id);
+      for (const EntityId id : of.last_ended) consume(id);
+    };
+    consume_changed(all());
+    for (const WorldState* const each : older) consume_changed(*each);
   } else {
     for (EntityId id(1); things.has(id); ++id) consume(id);
   }
@@ -222,9 +241,11 @@ void Interest::State::catch_up() {
 // The room may be set before the entity is in the grid: entities appear there at the end of their
 // first tick.
 bool Interest::put_in_room(schema::AnyRef entity, std::uint32_t room) {
-  if (!state_->world->is_alive(entity)) return false;
+  const EntityId id(entity.id);
+  if (!id || !state_->all().entities.has(id) || !state_->world_of(id).is_alive(entity))
+    return false;
   state_->make_room();
-  State::Thing& thing = state_->things[EntityId(entity.id)];
+  State::Thing& thing = state_->things[id];
   if (thing.generation != entity.generation) state_->remove(thing);
   thing.generation = entity.generation;
   thing.room = room;

@@ -27,6 +27,8 @@ struct Interest::State {
     double enter_2 = 0;
     double leave_2 = 0;
     bool always = false;  // in view of everybody
+    // Of the newest version that has the type.
+    const WorldState* world = nullptr;
     // Column of the reference to the carrier.
     std::optional<std::uint16_t> carrier{};
 
@@ -59,6 +61,10 @@ struct Interest::State {
   State(World& of, InterestOptions options_in);
 
   [[nodiscard]] const WorldState& all() const { return *world; }
+  // Where the values of an entity are.
+  [[nodiscard]] const WorldState& world_of(EntityId id) const {
+    return *types[all().briefs[id].type].world;
+  }
   [[nodiscard]] std::uint32_t cell_along(double value) const {
     // Two's complement: the mask wraps negative cells as well.
     return static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(value / cell_size))) &
@@ -86,11 +92,14 @@ struct Interest::State {
   void remove(Thing& thing);
   void put(Thing& thing, const Near& now, const Type& type);
   void catch_up();
+  const WorldState* newest_with(std::uint16_t type);
   [[nodiscard]] Place place_of(EntityId id, const Type& type) const;
   [[nodiscard]] std::optional<Place> world_position(EntityId id, const Type& type,
                                                     std::uint32_t depth) const;
 
   const WorldState* world;
+  // Of older versions, those with types that the newest lacks.
+  std::vector<const WorldState*> older;
   ClientsShared* shared;
   InterestOptions options;
   std::vector<Type> types;

@@ -18,9 +18,11 @@ namespace kwind::replica {
 
 struct ClientReplicator::State {
   State(World& world, const ReplicatorOptions& options)
-      : histories(histories_of(WorldAccess::state(world).clients)),
-        history(histories->beginning(WorldAccess::state(world), options)),
-        shared(&WorldAccess::state(world).clients) {}
+      : State(WorldAccess::state_for(world, options.version), options) {}
+  State(WorldState& world, const ReplicatorOptions& options)
+      : histories(histories_of(world.clients)),
+        history(histories->beginning(world, options)),
+        shared(&world.clients) {}
   State(const State&) = delete;
   State& operator=(const State&) = delete;
 

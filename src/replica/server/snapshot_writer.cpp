@@ -52,7 +52,7 @@ void SnapshotBuilder::write_whole_body(bits::Writer& out, Candidate& each) const
   const WorldState::Entity& entity = world_.entities[each.id];
   const EntityModel& model = *entity.model;
   out.put(world_.briefs[each.id].generation, kGenerationBits);
-  out.put(model.info().type, bits::bits_for(world_.models.size()));
+  out.put(world_.type_codes.code_of(model.info().type), world_.type_codes.bits());
   out.put_bool(each.owner);
   each.tick = tick();
   if (model.tolerant()) {

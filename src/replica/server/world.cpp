@@ -27,10 +27,12 @@ constexpr std::size_t kScratchBytes = std::size_t{64} * 1024;
 
 }  // namespace
 
-WorldState::WorldState(const schema::EntitiesInfo& entities_in, WorldOptions options_in)
+WorldState::WorldState(const schema::EntitiesInfo& entities_in, WorldOptions options_in,
+                       std::shared_ptr<EntityIds> ids_in)
     : info(entities_in),
       options(std::move(options_in)),
-      ids(std::make_shared<EntityIds>(info.up_to, options.reuse_after_ticks)),
+      type_codes(info),
+      ids(std::move(ids_in)),
       value_bits(kScratchBytes) {
   KWIND_ASSERT(options.ticks_per_second > 0);
   if (options.codes == nullptr) options.codes = built_in_codes(info);
@@ -41,7 +43,17 @@ WorldState::WorldState(const schema::EntitiesInfo& entities_in, WorldOptions opt
 }
 
 World::World(const schema::EntitiesInfo& entities, WorldOptions options)
-    : state_(std::make_unique<WorldState>(entities, std::move(options))) {}
+    : state_(std::make_unique<WorldState>(
+          entities, std::move(options),
+          std::make_shared<EntityIds>(entities.up_to, options.reuse_after_ticks))) {
+  KWIND_ASSERT(entities.version == schema::kNewest);
+  for (const schema::EntitiesInfo* const older : entities.older) {
+    WorldOptions of_version = state_->options;
+    of_version.codes = nullptr;  // the others may be of columns that it lacks
+    state_->older.push_back(
+        std::make_unique<WorldState>(*older, std::move(of_version), state_->ids));
+  }
+}
 World::World(World&&) noexcept = default;
 World& World::operator=(World&&) noexcept = default;
 World::~World() = default;
@@ -68,29 +80,38 @@ std::optional<schema::AnyRef> World::begin_spawn(const schema::EntityInfo& info)
   const auto taken = s.ids->take(s.tick);
   if (!taken) return std::nullopt;
   const EntityId id = *taken;
+  const std::uint8_t last = s.briefs.has(id) ? s.briefs[id].generation : 0;
+  const auto generation = static_cast<std::uint8_t>((last + 1) % schema::kGenerations);
+  ++s.alive;
+  s.spawn(id, generation, info.type);
+  for (const auto& older : s.older) older->spawn(id, generation, info.type);
+  return schema::AnyRef{id.raw(), generation};
+}
+
+// An entity of a type that the version lacks has an id, and nothing else: nobody sees it.
+void WorldState::spawn(EntityId id, std::uint8_t generation, std::uint16_t type) {
   // Ids are dense: a new id is one beyond the last.
-  if (id == s.entities.end_id()) {
-    s.entities.emplace_back();
-    s.briefs.emplace_back();
-    s.clients.entity_bits.emplace_back();
+  if (id == entities.end_id()) {
+    entities.emplace_back();
+    briefs.emplace_back();
+    clients.entity_bits.emplace_back();
   }
-  WorldState::Entity& entity = s.entities[id];
-  const EntityModel& model = s.models[info.type];
-  entity.model = &model;
+  const bool is_known = info.has(type);
+  briefs[id] = {{}, {}, 0, type, generation, is_known};
+  Entity& entity = entities[id];
+  entity.model = nullptr;
   entity.put = false;
-  WorldState::Brief& brief = s.briefs[id];
-  brief = {{},
-           {},
-           0,
-           info.type,
-           static_cast<std::uint8_t>((brief.generation + 1) % schema::kGenerations),
-           true};
+  if (!is_known) {
+    // Who has not received the despawn of the entity before is still to be told.
+    briefs[id].changed_at = tick;
+    return;
+  }
+  const EntityModel& model = models[type];
+  entity.model = &model;
   entity.now.numbers.assign(model.columns(), 0);
   entity.now.varying.assign(model.varying(), nullptr);
-  entity.history.emplace(model.columns(), model.varying(), kHistoryRows);
-  s.clients.entity_bits[id] = {};
-  ++s.alive;
-  return schema::AnyRef{id.raw(), brief.generation};
+  entity.history.emplace(model.columns(), model.varying(), World::kHistoryRows);
+  clients.entity_bits[id] = {};
 }
 
 // Reads the columns of an entity's new value out of the bits that the encoder has written: one
@@ -107,11 +128,13 @@ class WorldState::FieldReader {
 
   // The encoder starts anew, into more memory.
   void restart() {
+    field_ = 0;
     column_ = 0;
     begin_ = 0;
     wrong_ = 0;
   }
-  // The encoder stands behind a field.
+  // The encoder stands behind a field that is not local, of which it wrote nothing if the version
+  // lacks it.
   void field_written(schema::Encoder& out) {
     // The memory was too small: take() will encode the value again.
     if (out.error() == Errc::message_too_large) return;
@@ -119,7 +142,7 @@ class WorldState::FieldReader {
     out.finish();
     bits::Reader in(state_.value_bits, end);
     in.skip(begin_);
-    const std::uint16_t index = columns_[column_].field;
+    const std::uint16_t index = field_++;
     note_range(out, index);
     // A field is one column or several, for example the axes of a vector.
     for (; column_ < columns_.size() && columns_[column_].field == index; ++column_) {
@@ -177,31 +200,37 @@ class WorldState::FieldReader {
   const EntityModel& model_;
   std::span<const schema::ColumnInfo> columns_;
   bool is_first_;
+  std::uint16_t field_ = 0;
   std::size_t column_ = 0;
   std::size_t begin_ = 0;  // of the field's bits
   std::uint64_t wrong_ = 0;
 };
 
-// Encodes a value as a message would be and takes its bits apart.
+// Once for each version that has other entities.
 void World::take(schema::AnyRef which, const Encode& encode) {
-  WorldState& s = *state_;
   const EntityId id(which.id);
-  WorldState::Entity& entity = s.entities[id];
-  WorldState::FieldReader reader(s, id);
-  schema::Encoder out{bits::Writer(s.value_bits)};
+  state_->take(id, encode);
+  for (const auto& older : state_->older) older->take(id, encode);
+}
+
+// Encodes a value as a message would be and takes its bits apart.
+void WorldState::take(EntityId id, const World::Encode& encode) {
+  if (!has_type(id)) return;
+  FieldReader reader(*this, id);
+  schema::Encoder out(bits::Writer(value_bits), bits::Policy::clamp, info.version);
   const auto mark = [&] { reader.field_written(out); };
   encode(out, std::ref(mark));
   // A value that this memory does not hold is encoded again, into twice as much.
   // Doubles, so that a value of n bytes costs O(log n) attempts, once.
   while (out.error() == Errc::message_too_large) {
-    s.value_bits.resize(s.value_bits.size() * 2);
+    value_bits.resize(value_bits.size() * 2);
     reader.restart();
-    out = schema::Encoder{bits::Writer(s.value_bits)};
+    out = schema::Encoder(bits::Writer(value_bits), bits::Policy::clamp, info.version);
     encode(out, std::ref(mark));
   }
   KWIND_ASSERT(reader.is_complete());
-  s.out_of_range += reader.wrong();
-  if (!std::exchange(entity.put, true)) s.put_ids.push_back(id);
+  out_of_range += reader.wrong();
+  if (!std::exchange(entities[id].put, true)) put_ids.push_back(id);
 }
 
 // The id rests for `reuse_after_ticks` before another entity gets it.
@@ -209,12 +238,18 @@ bool World::despawn(schema::AnyRef entity) {
   if (!is_alive(entity)) return false;
   WorldState& s = *state_;
   const EntityId id(entity.id);
-  s.briefs[id].alive = false;
-  s.briefs[id].changed_at = s.tick;
-  s.ended_ids.push_back(id);
+  s.despawn(id);
+  for (const auto& older : s.older) older->despawn(id);
   s.ids->end(id, s.tick);
   --s.alive;
   return true;
+}
+
+void WorldState::despawn(EntityId id) {
+  if (!has_type(id)) return;
+  briefs[id].alive = false;
+  briefs[id].changed_at = tick;
+  ended_ids.push_back(id);
 }
 
 namespace {
@@ -233,39 +268,42 @@ void note_pressing(WorldState::Entity& entity, Tick tick) {
 
 // Looks at the entities that were put or ended since the last tick, not at all of them.
 void World::end_tick() {
-  WorldState& s = *state_;
+  state_->end_tick();
+  for (const auto& older : state_->older) older->end_tick();
+}
+
+void WorldState::end_tick() {
   // Rule: an entity gets a row in this tick if it is alive, its type is due, and the new values
   // differ from those that clients would extrapolate from the newest row.
   // Cost is proportional to the entities that were put, not to the world.
-  for (const EntityId id : s.put_ids) {
-    WorldState::Entity& entity = s.entities[id];
+  for (const EntityId id : put_ids) {
+    Entity& entity = entities[id];
     Rows& history = *entity.history;
     // Each at a tick of its own, so that a kind does not come all at once.
-    if (s.briefs[id].alive && !history.empty() &&
-        (s.tick + id.raw()) % entity.model->period() != 0) {
-      s.waiting_ids.push_back(id);
+    if (briefs[id].alive && !history.empty() && (tick + id.raw()) % entity.model->period() != 0) {
+      waiting_ids.push_back(id);
       continue;
     }
     entity.put = false;
-    if (!s.briefs[id].alive) continue;
+    if (!briefs[id].alive) continue;
     // A client that extrapolates the newest row gets this value anyway.
     if (!history.empty() &&
-        entity.model->stands({history.newest_tick(), history.newest()}, entity.now, s.tick)) {
+        entity.model->stands({history.newest_tick(), history.newest()}, entity.now, tick)) {
       continue;
     }
-    note_pressing(entity, s.tick);
-    history.push(s.tick, entity.now);
-    s.briefs[id].changed_at = s.tick;
-    s.briefs[id].oldest = history.tick(0);
-    s.briefs[id].values = digest_of(*entity.model, entity.now, false);
+    note_pressing(entity, tick);
+    history.push(tick, entity.now);
+    briefs[id].changed_at = tick;
+    briefs[id].oldest = history.tick(0);
+    briefs[id].values = digest_of(*entity.model, entity.now, false);
   }
   // Interest reads these two lists to learn which entities moved or went.
-  std::swap(s.put_ids, s.last_put);
-  s.put_ids.clear();
-  std::swap(s.put_ids, s.waiting_ids);
-  std::swap(s.ended_ids, s.last_ended);
-  s.ended_ids.clear();
-  ++s.tick;
+  std::swap(put_ids, last_put);
+  put_ids.clear();
+  std::swap(put_ids, waiting_ids);
+  std::swap(ended_ids, last_ended);
+  ended_ids.clear();
+  ++tick;
 }
 
 // Between two ticks values are blended, as a client shows them.
@@ -286,7 +324,10 @@ void PastWorld::decode_at(schema::AnyRef wanted, const schema::EntityInfo& info,
   if (!id || !s.entities.has(id)) return;
   const WorldState::Brief& brief = s.briefs[id];
   const WorldState::Entity& entity = s.entities[id];
-  if (brief.generation != wanted.generation || &entity.model->info() != &info) return;
+  if (brief.generation != wanted.generation || entity.model == nullptr ||
+      &entity.model->info() != &info) {
+    return;
+  }
   if (!brief.alive && Tick(tick) >= brief.changed_at) return;
   // Before the entity's first row it did not exist.
   const auto row = entity.history->at_or_before(Tick(tick));
@@ -301,6 +342,7 @@ bool PastWorld::leaps(schema::AnyRef wanted) const {
   const WorldState& s = *world_->state_;
   const EntityId id(wanted.id);
   if (!id || !s.entities.has(id) || s.briefs[id].generation != wanted.generation) return false;
+  if (s.entities[id].model == nullptr) return false;
   const Rows& history = *s.entities[id].history;
   const auto from = history.at_or_before(Tick(tick_));
   const auto to = history.at_or_before(Tick(tick_ + 1));
@@ -312,11 +354,14 @@ std::uint32_t World::tick() const {
 }
 
 bool World::is_alive(schema::AnyRef entity) const {
-  return state_->is_alive(entity);
+  // A type that the newest version lacks is there for older ones alone.
+  return state_->is_alive(entity) ||
+         std::any_of(state_->older.begin(), state_->older.end(),
+                     [&](const auto& older) { return older->is_alive(entity); });
 }
 
 const schema::EntityInfo* World::info_of(schema::AnyRef entity) const {
-  return &state_->entities[EntityId(entity.id)].model->info();
+  return state_->info.types[state_->briefs[EntityId(entity.id)].type];
 }
 std::size_t World::size() const {
   return state_->alive;
@@ -331,15 +376,19 @@ const SharedBitsCounts& World::shared_bits() const {
   return state_->clients.counts;
 }
 // Bytes of the tables and of every entity's history, without shared strings.
-std::size_t World::memory() const {
-  std::size_t bytes = state_->entities.memory() + state_->briefs.memory() + state_->ids->memory() +
-                      state_->clients.entity_bits.memory();
-  // Ids that were never used have no history.
-  for (const WorldState::Entity& entity : state_->entities) {
-    if (!entity.history) continue;
-    bytes += entity.history->memory() + entity.now.numbers.capacity() * sizeof(std::uint32_t) +
+std::size_t WorldState::memory() const {
+  std::size_t bytes = entities.memory() + briefs.memory() + clients.entity_bits.memory();
+  for (const Entity& entity : entities) {
+    // Ids that were never used have no history.
+    if (entity.history) bytes += entity.history->memory();
+    bytes += entity.now.numbers.capacity() * sizeof(std::uint32_t) +
              entity.now.varying.capacity() * sizeof(SharedBits);
   }
+  return bytes;
+}
+std::size_t World::memory() const {
+  std::size_t bytes = state_->ids->memory() + state_->memory();
+  for (const auto& older : state_->older) bytes += older->memory();
   return bytes;
 }
 

@@ -1,5 +1,7 @@
 // The state of a World, which replicators read and do not change, and what the replicators of a
-// world share while they make snapshots. One thread.
+// world share while they make snapshots. Where older versions of the description have other
+// entities, a World has a state for each of these, which holds the same entities in the columns of
+// that version. One thread.
 #pragma once
 #include <array>
 #include <memory>
@@ -9,6 +11,7 @@
 #include "kwind/replica/world.h"
 #include "replica/coding/column_row.h"
 #include "replica/coding/entity_model.h"
+#include "replica/coding/entity_type_codes.h"
 #include "replica/server/encode_scratch.h"
 #include "replica/server/entity_ids.h"
 
@@ -45,8 +48,8 @@ struct WorldState {
   };
 
   struct Entity {
-    const EntityModel* model = nullptr;
-    bool put = false;  // since the last tick
+    const EntityModel* model = nullptr;  // nullptr: the version lacks the type
+    bool put = false;                    // since the last tick
     OwnRow now;
     std::optional<Rows> history;
     // Of the newest row that differs from the one before in such a column. Kept for types only
@@ -57,7 +60,16 @@ struct WorldState {
 
   class FieldReader;
 
-  WorldState(const schema::EntitiesInfo& entities, WorldOptions options);
+  /// `ids_in`: those of the newest version, for an older one.
+  WorldState(const schema::EntitiesInfo& entities, WorldOptions options,
+             std::shared_ptr<EntityIds> ids_in);
+
+  /// A new entity under an id that is free.
+  void spawn(EntityId id, std::uint8_t generation, std::uint16_t type);
+  void take(EntityId id, const World::Encode& encode);
+  void despawn(EntityId id);
+  void end_tick();
+  [[nodiscard]] std::size_t memory() const;
 
   [[nodiscard]] bool is_alive(schema::AnyRef entity) const {
     const EntityId id(entity.id);
@@ -66,7 +78,8 @@ struct WorldState {
 
   const schema::EntitiesInfo& info;
   WorldOptions options;
-  std::vector<EntityModel> models;  // by kind
+  EntityTypeCodes type_codes;
+  std::vector<EntityModel> models;  // by type
   ById<Entity> entities;
   ById<Brief> briefs;
   std::shared_ptr<EntityIds> ids;
@@ -79,16 +92,30 @@ struct WorldState {
   std::vector<std::byte> value_bits;
   std::vector<std::byte> field;
   Tick tick{1};
-  std::size_t alive = 0;
+  std::size_t alive = 0;  // of all types; of the newest version only
   std::uint64_t out_of_range = 0;
   std::optional<OutOfRange> last_out_of_range;
   ClientsShared clients;
+  // Those of older versions, as info.older. Of the newest version only.
+  std::vector<std::unique_ptr<WorldState>> older;
+
+ private:
+  // Whether the version has the type of the entity with this id.
+  [[nodiscard]] bool has_type(EntityId id) const { return entities[id].model != nullptr; }
 };
 
 /// The library's own way into a World.
 struct WorldAccess {
   [[nodiscard]] static WorldState& state(World& world) { return *world.state_; }
   [[nodiscard]] static const WorldState& state(const World& world) { return *world.state_; }
+  /// What a client of this version is sent of the world.
+  [[nodiscard]] static WorldState& state_for(World& world, std::uint16_t version) {
+    const schema::EntitiesInfo& wanted = world.state_->info.in_version(version);
+    for (const auto& each : world.state_->older) {
+      if (&each->info == &wanted) return *each;
+    }
+    return *world.state_;
+  }
 };
 
 }  // namespace kwind::replica
