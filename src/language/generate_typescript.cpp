@@ -96,8 +96,12 @@ class Module {
     for (const schema::Entity& entity : protocol_.entities) {
       text_ += ts_comment(entity.doc, "");
       interface(entity.name, entity.fields);
-      line("export const {0}: kw.EntityType<{0}> = {{ name: {1}, fields: {2} }};\n", entity.name,
-           ts_string(entity.name), field_table(entity.fields));
+      const std::string life =
+          entity.life.whole()
+              ? ""
+              : fmt::format(", life: [{}, {}]", entity.life.since, entity.life.until);
+      line("export const {0}: kw.EntityType<{0}> = {{ name: {1}, fields: {2}{3} }};\n", entity.name,
+           ts_string(entity.name), field_table(entity.fields), life);
     }
     table();
     return text_;

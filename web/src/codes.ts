@@ -90,6 +90,8 @@ export interface TypeCodes {
   /** By column and age. */
   residuals: PrefixCode[][];
   predictors: readonly Predictor[];
+  /** Without it nothing of the type counts: an older description does not know of it. */
+  isInVersion: boolean;
 }
 
 /** The codes that both ends of a connection hold. */
@@ -106,6 +108,7 @@ export class CodeTables {
     };
     add(heads);
     for (const type of types) {
+      if (!type.isInVersion) continue;
       for (let age = 0; age < ages; ++age) {
         add(type.continuing[age]!);
         add(type.unexpected[age]!);
@@ -150,7 +153,7 @@ export function builtInTables(models: readonly EntityModel[]): CodeTables {
     const continuing = new PrefixCode(huffman([...likely, 2 ** 16, 2 ** 10]));
     const unexpected = new PrefixCode(huffman([1, ...likely.slice(1), 2 ** 17]));
     const same = (code: PrefixCode): PrefixCode[] => new Array<PrefixCode>(ages).fill(code);
-    return { continuing: same(continuing), unexpected: same(unexpected), residuals: model.columns.map(() => same(residual)), predictors: model.builtInPredictors };
+    return { continuing: same(continuing), unexpected: same(unexpected), residuals: model.columns.map(() => same(residual)), predictors: model.builtInPredictors, isInVersion: model.isInVersion };
   });
   return new CodeTables(new PrefixCode(huffman(heads)), types);
 }
@@ -201,11 +204,13 @@ export function parseTables(text: string, models: readonly EntityModel[]): CodeT
     return code;
   };
   const each = [1, 2, 3, 4];
-  const tables = new CodeTables(find("heads", headSymbols), models.map((model, i): TypeCodes => ({
+  const none: Omit<TypeCodes, "predictors"> = { continuing: [], unexpected: [], residuals: [], isInVersion: false };
+  const tables = new CodeTables(find("heads", headSymbols), models.map((model, i): TypeCodes => (!model.isInVersion ? { ...none, predictors: [] } : {
     continuing: each.map((age) => find(`${model.type.name} continuing ${age}`, model.masks + 2)),
     unexpected: each.map((age) => find(`${model.type.name} unexpected ${age}`, model.masks + 1)),
     residuals: model.columns.map((column) => each.map((age) => find(`${model.type.name} residual ${column.name} ${age}`, residuals + 2))),
     predictors: chosen[i]!,
+    isInVersion: true,
   })));
   if (tables.digest !== digest) wrong(2, `the digest is ${tables.digest}, not ${digest}`);
   return tables;

@@ -3,9 +3,9 @@ import { BitReader, bitsFor, countBits } from "./bits.js";
 import { blendOf, type Blend } from "./blend.js";
 import { clampIndex, onwards, pointOf, quaternionOf, roundedBy, shareOfDirection, squareRoot } from "./fixed_point.js";
 import { fastest, followOf, type Follow } from "./follows.js";
-import { isAlive, type EntityType, type TypeInfo } from "./protocol.js";
+import { isAlive, newest, type EntityType, type TypeInfo } from "./protocol.js";
 import { codecOf, gridShape, tickNear, type Codec, type CodecContext } from "./schema.js";
-import { fixedBits, generations, initialField } from "./type_info.js";
+import { choicesOf, fixedBits, generations, initialField } from "./type_info.js";
 import { beside, direction3Of, rotationOf } from "./unit_vectors.js";
 
 export type Form = "number" | "circular" | "opaque" | "varying";
@@ -61,26 +61,30 @@ export interface Changing {
 /** Reads the value of a field from its columns. */
 type Take = (row: Row, context: CodecContext) => unknown;
 
-function maxBits(type: TypeInfo): number {
-  const fixed = fixedBits(type);
+function maxBits(type: TypeInfo, version: number): number {
+  const fixed = fixedBits(type, version);
   if (fixed !== undefined) return fixed;
   switch (type[0]) {
     case "text": case "bytes": return bitsFor(type[1] + 1) + type[1] * 8;
-    case "list": return bitsFor(type[1] + 1) + type[1] * maxBits(type[2]);
+    case "list": return bitsFor(type[1] + 1) + type[1] * maxBits(type[2], version);
     case "count": return countBits(type[1], 3);
-    case "maybe": return 1 + maxBits(type[1]);
+    case "maybe": return 1 + maxBits(type[1], version);
     case "grid": {
-      const { width, height, count, named } = gridShape(type);
+      const { width, height, count, named } = gridShape(type, version);
       return width * height * (1 + (named || count < 2 ? bitsFor(count - 1) : countBits(2 * (count - 1) - 1, 1))) + 64;
     }
-    case "vec": return type[1] * maxBits(type[2]);
-    case "record": return type[1].reduce((sum, field) => sum + maxBits(field.type), 0);
-    case "one of": return bitsFor(type[1].length) + Math.max(...type[1].map(([, inner]) => (inner === 0 ? 0 : maxBits(inner))));
+    case "vec": return type[1] * maxBits(type[2], version);
+    case "record": return type[1].reduce((sum, field) => sum + (isAlive(field.life, version) ? maxBits(field.type, version) : 0), 0);
+    case "one of": {
+      const { byCode, bits } = choicesOf(type[1], version);
+      const cases = byCode.map((i) => type[1][i]![1]);
+      return bits + Math.max(...cases.map((inner) => (inner === 0 ? 0 : maxBits(inner, version))));
+    }
     default: return 0;
   }
 }
 
-/** Columns of an entity type, and what is known about their motion, for one tick rate. */
+/** Columns of an entity type in a version, and what is known about their motion, for one tick rate. */
 export class EntityModel {
   readonly columns: Column[] = [];
   readonly follows: Follow[] = [];
@@ -95,11 +99,15 @@ export class EntityModel {
   private readonly takes: { name: string; take: Take; ownerOnly: boolean; initial: unknown; blend: Blend | undefined }[] = [];
   private readonly followOf: (Follow | undefined)[];
 
-  constructor(readonly type: EntityType<unknown>, readonly index: number, ticksPerSecond: number) {
+  /** Whether the version has the type at all; without it there are no columns. */
+  readonly isInVersion: boolean;
+
+  constructor(readonly type: EntityType<unknown>, readonly index: number, ticksPerSecond: number, private readonly version = newest) {
     const firstOf = new Map<string, number>();
+    this.isInVersion = isAlive(type.life, version);
     for (const [field, info] of type.fields.entries()) {
       firstOf.set(info.name, this.columns.length);
-      if (!isAlive(info.life, 0xffff)) {
+      if (!this.isInVersion || !isAlive(info.life, version)) {
         this.takes.push({ name: info.name, take: () => initialField(info), ownerOnly: false, initial: initialField(info), blend: undefined });
         continue;
       }
@@ -225,11 +233,11 @@ export class EntityModel {
           i === 0 ? null : { id: 1 + Math.floor((i - 1) / generations), generation: (i - 1) % generations });
       }
       case "enum": {
-        const names = type[1].filter((each) => typeof each === "string" || isAlive([each[1], each[2]], 0xffff)).map((each) => (typeof each === "string" ? each : each[0]));
+        const names = type[1].filter((each) => typeof each === "string" || isAlive([each[1], each[2]], this.version)).map((each) => (typeof each === "string" ? each : each[0]));
         return single("opaque", names.length - 1, (i) => names[i]);
       }
       case "flags": {
-        const alive = type[1].map((each) => typeof each === "string" || isAlive([each[1], each[2]], 0xffff));
+        const alive = type[1].map((each) => typeof each === "string" || isAlive([each[1], each[2]], this.version));
         const count = alive.filter((each) => each).length;
         if (count > 32) return undefined;
         const names = type[1].map((each) => (typeof each === "string" ? each : each[0]));
@@ -254,7 +262,7 @@ export class EntityModel {
       case "record": {
         const parts: [string, Take][] = [];
         for (const field of type[1]) {
-          if (!isAlive(field.life, 0xffff)) {
+          if (!isAlive(field.life, this.version)) {
             parts.push([field.name, () => initialField(field)]);
             continue;
           }
@@ -279,20 +287,20 @@ export class EntityModel {
   }
 
   private addVarying(type: TypeInfo, first: number): Take {
-    const column = this.columns[this.add("varying", 0, maxBits(type))]!;
+    const column = this.columns[this.add("varying", 0, maxBits(type, this.version))]!;
     if (type[0] === "text" || type[0] === "bytes") {
       column.maxItems = type[1];
       column.itemBits = 8;
     } else if (type[0] === "list") {
-      const bits = fixedBits(type[2]);
+      const bits = fixedBits(type[2], this.version);
       if (bits !== undefined && bits > 0) {
         column.maxItems = type[1];
         column.itemBits = bits;
       }
     } else if (type[0] === "grid") {
-      column.grid = gridShape(type);
+      column.grid = gridShape(type, this.version);
     }
-    const codec: Codec = codecOf(type, 0xffff);
+    const codec: Codec = codecOf(type, this.version);
     return (row, context) => {
       const bits = row.varying[first];
       return codec.read(bits ? new BitReader(bits.bytes, bits.bits) : new BitReader(new Uint8Array(8)), context);
@@ -301,7 +309,7 @@ export class EntityModel {
 
   private addFollows(firstOf: ReadonlyMap<string, number>, ticksPerSecond: number): void {
     for (const info of this.type.fields) {
-      const found = followOf(this.type, info, this.columns, firstOf, ticksPerSecond);
+      const found = followOf(this.type, info, this.columns, firstOf, ticksPerSecond, this.version);
       if (!found) continue;
       const { follow, leaders } = found;
       const axes = [...Array(follow.axes).keys()].map((axis) => follow.first + axis);

@@ -26,9 +26,10 @@ interface LeadingColumn {
   readonly step: number;
 }
 
-/** How a field follows others, and the columns of these; undefined if it does not, or not in equal steps. */
+/** How a field follows others in a version, and the columns of these; undefined if it does not, or not in equal steps. */
 export function followOf(
   type: EntityType<unknown>, info: FieldInfo, columns: readonly LeadingColumn[], firstOf: ReadonlyMap<string, number>, ticksPerSecond: number,
+  version: number,
 ): { follow: Follow; leaders: number[] } | undefined {
   const words = info.words?.follow;
   const first = firstOf.get(info.name)!;
@@ -40,8 +41,8 @@ export function followOf(
   const axis = info.type[0] === "record" ? info.type[1][0]!.type : info.type[0] === "vec" ? info.type[2] : info.type;
   const speedType = alongField || speedField.type[0] !== "vec" ? speedField.type : speedField.type[2];
   const isScaled = speedType[0] === "real" || speedType[0] === "int";
-  if (!isScaled || axis[0] !== "real" || !isAlive(speedField.life, 0xffff)) return undefined;
-  if (alongField && !isAlive(alongField.life, 0xffff)) return undefined;
+  if (!isScaled || axis[0] !== "real" || !isAlive(speedField.life, version)) return undefined;
+  if (alongField && !isAlive(alongField.life, version)) return undefined;
   const form = !alongField ? "velocity" : alongField.type[0] === "direction3" ? "direction" : "angle";
   const axes = form === "angle" ? 2 : form === "direction" ? 3 : (speedField.type[1] as number);
   const speed = firstOf.get(speedName)!;

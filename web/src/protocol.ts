@@ -85,6 +85,7 @@ export interface RequestType<T, R, Reason extends string> extends MessageType<T>
 export interface EntityType<T> {
   readonly name: string;
   readonly fields: readonly FieldInfo[];
+  readonly life?: Life;
   readonly T?: T;
 }
 
@@ -123,6 +124,8 @@ export interface Rotation { w: number; x: number; y: number; z: number }
 /** Cells row by row from the top left. */
 export interface Grid<T> { readonly width: number; readonly height: number; readonly cells: T[] }
 
+/** Stands for the newest version of a description, whatever its number. */
+export const newest = 0xffff;
 export function isAlive(life: Life | undefined, version: number): boolean {
   return life === undefined || (version >= life[0] && (life[1] === 0 || version < life[1]));
 }

@@ -128,10 +128,10 @@ function cellCodec(type: TypeInfo, version: number): { count: number; named: boo
   }
 }
 
-/** Shape of the cells of a grid type in the newest version. */
-export function gridShape(type: TypeInfo): { width: number; height: number; count: number; named: boolean } {
+/** Shape of the cells of a grid type in a version. */
+export function gridShape(type: TypeInfo, version: number): { width: number; height: number; count: number; named: boolean } {
   if (type[0] !== "grid") throw new TypeError("no grid");
-  const cell = cellCodec(type[3], 0xffff);
+  const cell = cellCodec(type[3], version);
   return { width: type[1], height: type[2], count: cell.count, named: cell.named };
 }
 

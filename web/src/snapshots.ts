@@ -5,7 +5,7 @@ import { EntityModel, type Bits, type Row } from "./columns.js";
 import { maxEditedSize, readBits, readChange, type EditBudget } from "./delta.js";
 import { Digest, addColumn, writeReport } from "./digest.js";
 import { WireError, fail, type ErrorCode } from "./errors.js";
-import type { ProtocolInfo, Ref } from "./protocol.js";
+import { newest, type ProtocolInfo, type Ref } from "./protocol.js";
 import { sampleOf } from "./sample.js";
 import { SnapshotHistory, window, type Mark } from "./snapshot_history.js";
 import {
@@ -49,12 +49,12 @@ export class ClientWorld {
   private events: WorldEvent[] = [];
   private isDamaged = false;
   private readonly tables: CodeTables;
-  private readonly typeBits: number;
+  private readonly types: number[]; // those that the version has, by their number on the wire
 
-  constructor(private readonly protocol: ProtocolInfo, tables?: CodeTables) {
+  constructor(private readonly protocol: ProtocolInfo, tables?: CodeTables, private readonly version = newest) {
     this.setRate(20 * 16);
     this.tables = tables ?? builtInTables(this.models);
-    this.typeBits = bitsFor(protocol.entities.length);
+    this.types = this.models.filter((model) => model.isInVersion).map((model) => model.index);
   }
 
   /** Accounts the bits since `start`. Returns where the next ones start. */
@@ -66,7 +66,7 @@ export class ClientWorld {
   private setRate(rate: number): void {
     if (rate === this.rate) return;
     this.rate = rate;
-    this.models = this.protocol.entities.map((type, i) => new EntityModel(type, i, rate / 16));
+    this.models = this.protocol.entities.map((type, i) => new EntityModel(type, i, rate / 16, this.version));
   }
 
   takeEvents(): WorldEvent[] {
@@ -364,10 +364,9 @@ export class ClientWorld {
     const state = this.stage(id, mark, "full");
     const start = from.position;
     state.generation = from.get(4);
-    state.type = from.get(this.typeBits);
+    state.type = this.types[from.get(bitsFor(this.types.length))] ?? fail("value_range", "there is no such entity type");
     state.owner = from.bool();
-    const model = this.models[state.type];
-    if (!model) fail("value_range", "there is no such entity type");
+    const model = this.models[state.type]!;
     state.tick = this.readTick(from, model, tick);
     const row: Row = { numbers: new Array<number>(model.columns.length).fill(0), varying: new Array<Bits | null>(model.columns.length).fill(null) };
     for (const c of model.order) {

@@ -1,6 +1,6 @@
 // Facts about types: the codes of names, the least bits of a value, fixed sizes, defaults.
 import { bitsFor } from "./bits.js";
-import { isAlive, type CaseInfo, type ChoiceInfo, type FieldInfo, type Life, type TypeInfo } from "./protocol.js";
+import { isAlive, newest, type CaseInfo, type ChoiceInfo, type FieldInfo, type Life, type TypeInfo } from "./protocol.js";
 
 export const generations = 16;
 export const nameOf = (choice: ChoiceInfo): string => (typeof choice === "string" ? choice : choice[0]);
@@ -52,8 +52,8 @@ export function minBits(type: TypeInfo, versions: readonly number[]): number {
   }
 }
 
-/** Bits of a value of the newest version if all its values have the same number of bits, else undefined. */
-export function fixedBits(type: TypeInfo, version = 0xffff): number | undefined {
+/** Bits of a value in a version if all its values have the same number of bits, else undefined. */
+export function fixedBits(type: TypeInfo, version = newest): number | undefined {
   switch (type[0]) {
     case "bool": return 1;
     case "int": return bitsFor(BigInt(type[2]) - BigInt(type[1]) + 1n);

@@ -38,6 +38,27 @@ for (const mode of ["exact", "speculative"]) {
   });
 }
 
+// A page that was loaded before the server was updated, and one that its player loads again.
+for (const mode of ["exact", "speculative"]) {
+  peerTest(`a client of an older version has what that version has, ${mode} snapshots`, async () => {
+    const peer = await startPeer(...(mode === "speculative" ? ["--speculative"] : []));
+    const older = { ...quay, version: 1, versions: quay.versions.slice(1) };
+    const client = await connectTo(peer, older);
+    assert.equal(client.version, 1);
+    const world = new ReplicatedWorld(client);
+    await until("100 ticks", () => world.counts.snapshots > 100 && world.counts.digests >= 3 && world.size > 60, 30_000);
+    assert.equal(world.counts.desyncs, 0);
+    assert.deepEqual(client.stats.drops, {});
+    assert.equal(world.all(Swift).length, 0);
+    assert.ok(world.all(Gull).length > 5 && world.all(Gull).every(({ value }) => value.speed === 0));
+    assert.ok(world.all(Barge).every(({ value }) => !value.lamps.starboard && !value.load.includes("ice")));
+    const newer = new ReplicatedWorld(await connectTo(peer, quay));
+    await until("the same gulls", () => world.all(Gull).length > 0 && newer.all(Swift).length > 0, 30_000);
+    assert.ok(newer.all(Gull).some(({ value }) => value.speed > 0));
+    assert.equal(newer.counts.desyncs, 0);
+  });
+}
+
 peerTest("inputs arrive once each, and the prediction is the server's result", async () => {
   const peer = await startPeer();
   const client = await connectTo(peer, quay);
