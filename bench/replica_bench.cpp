@@ -12,6 +12,7 @@
 #include "demo/harbour_motion.h"
 #include "kwind/replica/client_world.h"
 #include "kwind/replica/interest.h"
+#include "refit.h"
 
 namespace {
 
@@ -271,5 +272,34 @@ BENCHMARK(client_applies)
     ->UseManualTime()
     ->Iterations(400)
     ->Unit(benchmark::kMicrosecond);
+
+// A thousand tugs that move, put and taken into the history of a tick, in a world whose description
+// has so many older versions with other entities. `ns_per_put` is a tick for each put; clients of the
+// older versions are not there.
+void put_in_versions(benchmark::State& state) {
+  const auto older = static_cast<std::size_t>(state.range(0));
+  schema::EntitiesInfo entities = refit::kEntities;
+  entities.older = entities.older.first(older);
+  entities.up_to = 1000;
+  replica::World world(entities);
+  std::vector<refit::Tug> tugs(1000);
+  std::vector<schema::Ref<refit::Tug>> refs;
+  for (const refit::Tug& tug : tugs) refs.push_back(*world.spawn(tug));
+  std::uint32_t turn = 0;
+  for (auto _ : state) {
+    ++turn;
+    for (std::size_t i = 0; i < tugs.size(); ++i) {
+      tugs[i].bearing = static_cast<double>((turn * 7 + i) % 180) * 2;
+      tugs[i].at.x() = static_cast<double>((turn * 3 + i) % 200) - 100;
+      world.put(refs[i], tugs[i]);
+    }
+    world.end_tick();
+  }
+  state.counters["ns_per_put"] =
+      benchmark::Counter(static_cast<double>(state.iterations()) * 1e-6,
+                         benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
+  state.counters["bytes_per_entity"] = static_cast<double>(world.memory()) / 1000;
+}
+BENCHMARK(put_in_versions)->DenseRange(0, 2)->Unit(benchmark::kMicrosecond);
 
 }  // namespace

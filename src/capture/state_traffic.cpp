@@ -27,6 +27,11 @@ void StateTraffic::add(const Line& line) {
   if (datagram.up || !datagram.id) return;
   for (const Entry& entry : line.entries) {
     if (entry.part.kind != link::ObservedPart::Kind::payload) continue;
+    // Code tables are made for the newest version.
+    if (&entities_.in_version(datagram.version) != &entities_) {
+      ++of_older_versions_;
+      continue;
+    }
     const auto key = std::tuple(datagram.client.ip, datagram.client.port,
                                 static_cast<std::uint32_t>(*datagram.id));
     auto found = clients_.find(key);

@@ -367,7 +367,7 @@ TEST_F(Cli, LagNamesWhatIsWrong) {
 }
 
 // docs/guide/evolution.md: three descriptions, and what `compare` says of the first and each other
-// one.
+// one; and two with entities.
 TEST_F(Cli, TheGuideToEvolutionShowsWhatCompareSays) {
   const std::string page = read(KWIND_SOURCE_DIR "/docs/guide/evolution.md");
   const auto blocks = [&](const std::string& language) {
@@ -381,15 +381,15 @@ TEST_F(Cli, TheGuideToEvolutionShowsWhatCompareSays) {
   };
   const auto descriptions = blocks("kw");
   const auto outputs = blocks("text");
-  ASSERT_EQ(descriptions.size(), 3U);
-  ASSERT_EQ(outputs.size(), 3U);
+  ASSERT_EQ(descriptions.size(), 5U);
+  ASSERT_EQ(outputs.size(), 4U);
   const std::string wrong = [&] {
     std::string text = descriptions[1];
     return text.replace(text.find("text 60"), 7, "text 80");
   }();
-  write("old.kw", descriptions[0]);
-  const std::string newer[] = {descriptions[1], wrong, descriptions[2]};
-  for (std::size_t i = 0; i < 3; ++i) {
+  const std::string newer[] = {descriptions[1], wrong, descriptions[2], descriptions[4]};
+  for (std::size_t i = 0; i < 4; ++i) {
+    write("old.kw", descriptions[i < 3 ? 0 : 3]);
     write("new.kw", newer[i]);
     const Finished done =
         run({"/bin/sh", "-c", "cd " + dir_.string() + " && " + kKwind + " compare old.kw new.kw"});

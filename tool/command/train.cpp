@@ -100,6 +100,13 @@ bool read_captures(const TrainArguments& arguments, const schema::Protocol& prot
                    ? "give their keys with --key-log, as `kwind demo --key-log` writes them"
                    : "their keys are not in that file");
   }
+  if (traffic.of_older_versions() > 0) {
+    fmt::print(
+        stderr,
+        "{} snapshots went to clients of older versions and are left out: tables are for the "
+        "newest\n",
+        traffic.of_older_versions());
+  }
   if (traffic.snapshots() > 0) return true;
   fmt::print(stderr,
              "there are no snapshots in {}: record a server that replicates entities, "
@@ -113,6 +120,7 @@ std::vector<std::string_view> types_without_changes(const schema::EntitiesInfo& 
                                                     const replica::SymbolCounts& counted) {
   std::vector<std::string_view> found;
   for (std::size_t k = 0; k < entities.types.size(); ++k) {
+    if (!entities.has(k)) continue;
     // The last symbols of both alphabets are no changes.
     const auto any = [](const auto& by_age, std::size_t others) {
       return std::any_of(by_age.begin(), by_age.end(), [&](const auto& symbols) {

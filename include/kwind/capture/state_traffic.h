@@ -31,6 +31,8 @@ class StateTraffic {
   [[nodiscard]] std::uint64_t bits() const { return bits_; }
   /// Snapshots that make no sense with these code tables, or build on what was not captured.
   [[nodiscard]] std::uint64_t unread() const;
+  /// Snapshots to clients of older versions, whose entities differ: they are left out.
+  [[nodiscard]] std::uint64_t of_older_versions() const { return of_older_versions_; }
   [[nodiscard]] std::size_t clients() const { return clients_.size(); }
   /// Symbols of every other client, from the first or the second on: codes made from one half are
   /// tried on the other.
@@ -52,6 +54,7 @@ class StateTraffic {
   std::map<std::tuple<std::array<std::uint8_t, 16>, std::uint16_t, std::uint32_t>, Client> clients_;
   std::uint64_t snapshots_ = 0;
   std::uint64_t bits_ = 0;
+  std::uint64_t of_older_versions_ = 0;
 };
 
 }  // namespace kwind::capture
