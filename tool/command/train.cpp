@@ -100,12 +100,11 @@ bool read_captures(const TrainArguments& arguments, const schema::Protocol& prot
                    ? "give their keys with --key-log, as `kwind demo --key-log` writes them"
                    : "their keys are not in that file");
   }
-  if (traffic.of_older_versions() > 0) {
-    fmt::print(
-        stderr,
-        "{} snapshots went to clients of older versions and are left out: tables are for the "
-        "newest\n",
-        traffic.of_older_versions());
+  if (const std::uint64_t older = traffic.of_older_versions(); older > 0) {
+    const bool any = traffic.snapshots() > 0;
+    fmt::print(stderr, "{} snapshots are of older versions of the description and left out: {}\n",
+               older, any ? "tables are for the newest" : "train with the one that the server had");
+    if (!any) return false;
   }
   if (traffic.snapshots() > 0) return true;
   fmt::print(stderr,
