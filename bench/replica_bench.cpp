@@ -187,9 +187,13 @@ BENCHMARK(state_to_clients)
 // harbour some 340 of 1300.
 class Source {
  public:
-  Source(std::span<std::byte> memory, double enter)
+  Source(std::span<std::byte> memory, double enter, std::int64_t at_rest)
       : memory_(memory), interest_(world_, {.enter = enter, .leave = enter + 10}) {
     query_.set_origin(0, 0);
+    for (std::int64_t i = 0; i < at_rest; ++i) {
+      const auto along = static_cast<double>(i % 50);
+      world_.spawn(harbour_world::Post{{along, static_cast<double>(i) / 50}});
+    }
   }
   // The next tick's snapshot: its bits in the memory, and its token. 0 and 0 if there is none:
   // everything is on its way for the first time.
@@ -227,11 +231,12 @@ class Source {
 
 // A client takes the snapshot of a tick in which so many entities changed, after others have used
 // the caches. `us_of_50`: the median, without the clock, for 50 of them. `of_goal`: the median
-// beside 10 us and a quarter for each entity that changed. Argument: how far the client sees.
+// beside 10 us and a quarter for each entity that changed. Arguments: how far the client sees, and how
+// many entities near it stand still beside those of the harbour.
 void client_applies(benchmark::State& state) {
   replica::ClientWorld client_world(harbour_world::kEntities);
   std::vector<std::byte> memory(1200);
-  Source source(memory, static_cast<double>(state.range(0)));
+  Source source(memory, static_cast<double>(state.range(0)), state.range(1));
   std::uint64_t snapshots = 0;
   const auto take = [&](std::size_t bits) {
     const Errc error = bits > 0 ? client_world.receive(memory, bits) : Errc::none;
@@ -267,8 +272,9 @@ void client_applies(benchmark::State& state) {
   state.counters["of_goal"] = us / (10 + entities / 4);
 }
 BENCHMARK(client_applies)
-    ->Arg(380)
-    ->Arg(2000)
+    ->Args({380, 0})
+    ->Args({380, 2000})
+    ->Args({2000, 0})
     ->UseManualTime()
     ->Iterations(400)
     ->Unit(benchmark::kMicrosecond);

@@ -22,8 +22,9 @@ class TableMeter {
   /// The next client takes its turn after so many ticks.
   void set_turn(std::uint32_t ticks) { turn_ = ticks; }
   /// Once per tick, before snapshots are filled. `tables_of(peer)`: those in use, nullptr for the
-  /// built-in ones; nothing for a client that is not to be counted. Only clients with the tables of the first one are counted. Where no such client
-  /// is left for the length of a turn, counting begins anew with the tables of another.
+  /// built-in ones; nothing for a client that is not to be counted. Only clients with the tables of
+  /// the first one are counted. Where no such client is left for the length of a turn, counting
+  /// begins anew with the tables of another.
   template <class Views, class TablesOf>
   void tick(const Views& views, const TablesOf& tables_of) {
     if (replicator_ != nullptr && ++ticks_ < turn_) return;
