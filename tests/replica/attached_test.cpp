@@ -210,5 +210,35 @@ TEST_F(Attached, HoldsAgainstAModel) {
   }
 }
 
+// For hits: where an attached entity was, in the world.
+TEST_F(Attached, WhereItWasIsToldOfThePast) {
+  const auto tug = *world_.spawn(Tug{{0, 0}});
+  const auto other = *world_.spawn(Tug{{40, 0}});
+  const auto crate = *world_.spawn(Crate{tug, {2, 1}});
+  const auto lamp = *world_.spawn(Lamp{crate, {0, 0.5}, true});
+  const auto link = *world_.spawn(Link{{}, {7, 7}});
+  for (int x = 1; x <= 10; ++x) {
+    world_.put(tug, Tug{{static_cast<double>(x), 0}});
+    if (x == 8) world_.put(crate, Crate{other, {2, 1}});
+    tick();
+  }
+  const auto then = [&](double tick, schema::AnyRef entity) {
+    const auto found = world_.at(tick).position(entity);
+    return found ? std::optional(Point((*found)[0], (*found)[1])) : std::nullopt;
+  };
+  EXPECT_EQ(then(4, tug), Point(4, 0));
+  EXPECT_EQ(then(4.5, lamp), Point(6.5, 1.5));
+  EXPECT_EQ(then(7.5, crate), Point(9.5, 1)) << "before it changes its carrier";
+  EXPECT_EQ(then(8, crate), Point(42, 1));
+  EXPECT_EQ(then(8, link), Point(7, 7));
+  EXPECT_FALSE(world_.at(4).position(crate, "aboard"));
+  world_.put(link, Link{link, {1, 1}});
+  world_.despawn(tug);
+  tick();
+  EXPECT_EQ(then(4.5, lamp), Point(6.5, 1.5)) << "the tug was there then";
+  EXPECT_FALSE(then(11, link)) << "in a cycle";
+  EXPECT_FALSE(then(11, tug));
+}
+
 }  // namespace attached_test
 }  // namespace kwind::replica

@@ -569,7 +569,9 @@ export class EntityModel {
     return { numbers, varying: known.row.varying };
   }
   /** Whether a position jumps so far that nothing is drawn in between. */
-  leaps(from: Row, to: Row): boolean {
+  leaps(before: Known, after: Known): boolean {
+    const to = after.row;
+    const from = this.isTolerant ? this.movedOn(before, after.tick) : before.row;
     // With another carrier the same numbers are another position.
     if (this.carrierColumns.some((c) => from.numbers[c] !== to.numbers[c])) return true;
     return this.columns.some((column, c) =>

@@ -2,6 +2,7 @@
 // whole numbers and keeps their history. ClientReplicators encode parts of it. One world and its
 // replicators, one thread. No clock: end_tick() advances time.
 #pragma once
+#include <array>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -61,6 +62,11 @@ class KWIND_API PastWorld {
     const std::optional<T> next = get_at(entity, tick_ + 1);
     return first && next ? std::optional<T>(blend(*first, *next, part_)) : first;
   }
+  /// The world position of an entity, as ClientWorld::position() has it: the coordinates of `field`,
+  /// and if that is `relative to` a carrier those of its carriers. Nothing if `field` is no position,
+  /// if the entity or a carrier was not there, or in a cycle. O(columns * carriers).
+  [[nodiscard]] std::optional<std::array<double, 3>> position(schema::AnyRef entity,
+                                                              std::string_view field = "at") const;
   /// The tick that it is of, with its fraction.
   [[nodiscard]] double tick() const { return tick_ + part_; }
 

@@ -7,28 +7,10 @@
 #include <utility>
 
 #include "replica/client/client_world_state.h"
+#include "replica/coding/position_columns.h"
 #include "replica/coding/row_bits.h"
 
 namespace kwind::replica {
-namespace {
-
-// The first column of a field that is a position, and its axes; 0 axes if it is none.
-std::pair<std::size_t, std::size_t> position_columns(const schema::EntityInfo& info,
-                                                     std::string_view field) {
-  std::size_t first = 0;
-  std::size_t axes = 0;
-  for (std::size_t c = 0; c < info.columns.size(); ++c) {
-    const schema::ColumnInfo& column = info.columns[c];
-    const bool is_number = column.form == schema::ColumnForm::number && column.step > 0;
-    if (!is_number || info.fields[column.field].name != field) continue;
-    if (axes == 0) first = c;
-    ++axes;
-  }
-  return {first, axes == 2 || axes == 3 ? axes : 0};
-}
-
-}  // namespace
-
 std::span<const EntityEvent> ClientWorld::take_events() {
   State& s = *state_;
   s.handed_out.clear();
@@ -128,11 +110,15 @@ ClientWorld::State::Around ClientWorld::State::around(const Entity& entity, doub
     if (before == nullptr) before = after;
     const Known left{before->tick, row_of(entity.received, *before)};
     const Known right{after->tick, row_of(entity.received, *after)};
-    // From nobody's to its owner's there is nothing in between. A leap (a teleport, a change of an
-    // opaque value) is not blended: the old values stay until the tick of the new ones.
-    if (before == after || before->owner != after->owner || model.leaps(left.row, right.row)) {
+    // From nobody's to its owner's there is nothing in between.
+    if (before == after || before->owner != after->owner) {
       return {{left, before->owner, left.tick}, std::nullopt, 0};
     }
+    // A leap (a teleport) is not blended: the old values stay until the tick of the new ones. Where
+    // values may be a little off they are moved on meanwhile, as before the blend begins.
+    const bool leaps = model.leaps(left, right);
+    if (model.tolerant() && (leaps || at < begins)) return moved_on(left, before->owner, at);
+    if (leaps) return {{left, before->owner, left.tick}, std::nullopt, 0};
     const Tick begin(static_cast<std::uint32_t>(begins));
     return {{left, before->owner, model.tolerant() ? begin : left.tick},
             Shown{right, after->owner, right.tick},
@@ -148,10 +134,13 @@ ClientWorld::State::Around ClientWorld::State::around(const Entity& entity, doub
     reach = newest.tick.raw() + (ahead <= kMaxAhead ? ahead : back);
     if (entity.tick + kMaxAhead < tick) reach = newest.tick.raw();
   }
-  // Predictions are made for whole ticks. The two around `reach` are blended.
-  const Tick whole(static_cast<std::uint32_t>(reach));
-  return {
-      {newest, entity.owner, whole}, Shown{newest, entity.owner, whole + 1}, reach - whole.raw()};
+  return moved_on(newest, entity.owner, reach);
+}
+
+// Predictions are made for whole ticks. The two around `to` are blended.
+ClientWorld::State::Around ClientWorld::State::moved_on(const Known& known, bool owner, double to) {
+  const Tick whole(static_cast<std::uint32_t>(to));
+  return {{known, owner, whole}, Shown{known, owner, whole + 1}, to - whole.raw()};
 }
 
 double ClientWorld::restore_around(schema::AnyRef wanted, const schema::EntityInfo& info,
@@ -198,11 +187,8 @@ std::optional<std::array<double, 3>> ClientWorld::position(schema::AnyRef entity
     const State::Around around = s.around(*held, tick);
     const std::array<double, 3> own = s.position_between(model, around, first, axes);
     for (std::size_t axis = 0; axis < position.size(); ++axis) position.at(axis) += own.at(axis);
-    entity = {};
-    for (const schema::AttachmentInfo& each : model.info().attachments) {
-      if (each.first != first) continue;
-      entity = schema::reference_of(around.from.known.row.numbers[each.carrier]);
-    }
+    entity =
+        schema::reference_of(carrier_number(model.info(), first, around.from.known.row.numbers));
     if (!entity) return position;
   }
   return std::nullopt;

@@ -183,6 +183,7 @@ struct ClientWorld::State {
     double part = 0;  // of the way from one to the other
   };
   [[nodiscard]] Around around(const Entity& entity, double at) const;
+  [[nodiscard]] static Around moved_on(const Known& known, bool owner, double to);
   [[nodiscard]] std::array<double, 3> position_between(const EntityModel& model,
                                                        const Around& around, std::size_t first,
                                                        std::size_t axes) const;

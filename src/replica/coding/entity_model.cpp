@@ -455,10 +455,10 @@ bool EntityModel::stands(const Known& then, const Row& now, Tick tick) const {
 }
 
 // A jump, such as a teleport: no extrapolation spans it.
-bool EntityModel::leaps(const Row& from, const Row& to) const {
+bool EntityModel::leaps(const Known& from, const Known& to) const {
   // With another carrier the same numbers are another position.
   for (const schema::AttachmentInfo& each : info_->attachments) {
-    if (from.numbers[each.carrier] != to.numbers[each.carrier]) return true;
+    if (from.row.numbers[each.carrier] != to.row.numbers[each.carrier]) return true;
   }
   constexpr std::int64_t kPart = 8;  // of the range
   for (std::size_t c = 0; c < columns(); ++c) {
@@ -466,9 +466,9 @@ bool EntityModel::leaps(const Row& from, const Row& to) const {
     const bool moves = column.form == schema::ColumnForm::number &&
                        column.group == schema::ColumnGroup::none &&
                        (column.smooth || follows(*info_, c));
-    if (moves && std::abs(error_of(c, from.numbers[c], to.numbers[c])) > column.last / kPart) {
-      return true;
-    }
+    if (!moves) continue;
+    const std::uint32_t then = tolerant_ ? moved_on(c, from, to.tick) : from.row.numbers[c];
+    if (std::abs(error_of(c, then, to.row.numbers[c])) > column.last / kPart) return true;
   }
   return false;
 }

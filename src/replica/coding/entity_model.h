@@ -97,8 +97,9 @@ class EntityModel {
   /// The predictors that a column can have.
   [[nodiscard]] const PredictorChoice& choice(std::size_t column) const { return choices_[column]; }
   /// Whether anything that moves goes further between these than motion does: see
-  /// ClientWorld::sample.
-  [[nodiscard]] bool leaps(const Row& from, const Row& to) const;
+  /// ClientWorld::sample. Where values may be a little off, `from` is moved on to the tick of `to`
+  /// before.
+  [[nodiscard]] bool leaps(const Known& from, const Known& to) const;
   /// The way from a predicted value to the true one: the short one where values are circular.
   [[nodiscard]] std::int64_t error_of(std::size_t column, std::uint32_t predicted,
                                       std::uint32_t value) const;

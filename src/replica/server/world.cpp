@@ -14,6 +14,7 @@
 #include <cmath>
 #include <utility>
 
+#include "replica/coding/position_columns.h"
 #include "replica/coding/row_bits.h"
 #include "replica/coding/snapshot_head.h"
 #include "replica/coding/state_digest.h"
@@ -316,37 +317,80 @@ PastWorld World::at(double tick) const {
   return {*this, whole, wanted - whole};
 }
 
+namespace {
+
+// The row of an entity that was the newest at a tick.
+struct PastRow {
+  const EntityModel* model;
+  Known known;
+};
+
 // Values of an entity that has gone are remembered until another one has its id.
+std::optional<PastRow> row_at(const WorldState& s, schema::AnyRef wanted, Tick tick) {
+  const EntityId id(wanted.id);
+  if (!id || !s.entities.has(id)) return std::nullopt;
+  const WorldState::Brief& brief = s.briefs[id];
+  const WorldState::Entity& entity = s.entities[id];
+  if (brief.generation != wanted.generation || entity.model == nullptr) return std::nullopt;
+  if (!brief.alive && tick >= brief.changed_at) return std::nullopt;
+  // Before the entity's first row it did not exist.
+  const auto row = entity.history->at_or_before(tick);
+  if (!row) return std::nullopt;
+  return PastRow{entity.model, {entity.history->tick(*row), entity.history->row(*row)}};
+}
+
+}  // namespace
+
 void PastWorld::decode_at(schema::AnyRef wanted, const schema::EntityInfo& info, std::uint32_t tick,
                           const std::function<void(schema::Decoder&)>& decode) const {
   WorldState& s = *world_->state_;
-  const EntityId id(wanted.id);
-  if (!id || !s.entities.has(id)) return;
-  const WorldState::Brief& brief = s.briefs[id];
-  const WorldState::Entity& entity = s.entities[id];
-  if (brief.generation != wanted.generation || entity.model == nullptr ||
-      &entity.model->info() != &info) {
-    return;
-  }
-  if (!brief.alive && Tick(tick) >= brief.changed_at) return;
-  // Before the entity's first row it did not exist.
-  const auto row = entity.history->at_or_before(Tick(tick));
-  if (!row) return;
-  const Known known{entity.history->tick(*row), entity.history->row(*row)};
-  const std::size_t bits = write_row(s.value_bits, *entity.model, known, true, known.tick);
+  const auto found = row_at(s, wanted, Tick(tick));
+  if (!found || &found->model->info() != &info) return;
+  // Where values may be a little off, clients move them on until the next row.
+  const Tick to = found->model->tolerant() ? Tick(tick) : found->known.tick;
+  const std::size_t bits = write_row(s.value_bits, *found->model, found->known, true, to);
   schema::Decoder in(bits::Reader(s.value_bits, bits), schema::kNewest, tick);
   decode(in);
 }
 
 bool PastWorld::leaps(schema::AnyRef wanted) const {
   const WorldState& s = *world_->state_;
-  const EntityId id(wanted.id);
-  if (!id || !s.entities.has(id) || s.briefs[id].generation != wanted.generation) return false;
-  if (s.entities[id].model == nullptr) return false;
-  const Rows& history = *s.entities[id].history;
-  const auto from = history.at_or_before(Tick(tick_));
-  const auto to = history.at_or_before(Tick(tick_ + 1));
-  return from && to && s.entities[id].model->leaps(history.row(*from), history.row(*to));
+  const auto from = row_at(s, wanted, Tick(tick_));
+  const auto to = row_at(s, wanted, Tick(tick_ + 1));
+  return from && to && from->known.tick != to->known.tick &&
+         from->model->leaps(from->known, to->known);
+}
+
+// As get() has the field, and as ClientWorld::position() adds carriers.
+std::optional<std::array<double, 3>> PastWorld::position(schema::AnyRef entity,
+                                                         std::string_view field) const {
+  const WorldState& s = *world_->state_;
+  std::array<double, 3> position{};
+  // A cycle of carriers has no position.
+  for (std::uint32_t depth = 0; depth <= schema::kMaxCarriers; ++depth) {
+    const auto from = row_at(s, entity, Tick(tick_));
+    if (!from) return std::nullopt;
+    const EntityModel& model = *from->model;
+    const auto [first, axes] = position_columns(model.info(), field);
+    if (axes == 0) return std::nullopt;
+    const bool is_between = part_ > 0 && !leaps(entity);
+    const auto to = is_between ? row_at(s, entity, Tick(tick_ + 1)) : std::nullopt;
+    for (std::size_t axis = 0; axis < axes; ++axis) {
+      const std::size_t c = first + axis;
+      const schema::ColumnInfo& column = model.info().columns[c];
+      const auto value_at = [&](const Known& known, std::uint32_t tick) {
+        return column.zero + column.step * (model.tolerant() ? model.moved_on(c, known, Tick(tick))
+                                                             : known.row.numbers[c]);
+      };
+      const double here = value_at(from->known, tick_);
+      position.at(axis) += here;
+      if (!to || !(column.smooth || follows(model.info(), c))) continue;
+      position.at(axis) += (value_at(to->known, tick_ + 1) - here) * part_;
+    }
+    entity = schema::reference_of(carrier_number(model.info(), first, from->known.row.numbers));
+    if (!entity) return position;
+  }
+  return std::nullopt;
 }
 
 std::uint32_t World::tick() const {
