@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "attached.h"
+#include "kit/good_path.h"
 #include "kit/sweep.h"
 #include "kwind/replica/client_replicator.h"
 #include "kwind/replica/client_world.h"
@@ -30,14 +31,7 @@ class Attached : public testing::Test {
     view_.clear();
     for (const RelevantEntity& each : query_.update()) view_.insert(each.id);
     replicator_.see(query_);
-    std::vector<std::byte> memory(20000);
-    bits::Writer out(memory);
-    const auto token = replicator_.fill(Time{}, out);
-    if (!token) return;
-    const std::size_t bits = out.bit_count();
-    out.finish();
-    ASSERT_EQ(client_.receive(memory, bits), Errc::none);
-    replicator_.acked(*token);
+    kit::deliver(replicator_, client_);
   }
   [[nodiscard]] bool sees(schema::AnyRef entity) const { return view_.contains(entity.id); }
   [[nodiscard]] std::optional<Point> position(schema::AnyRef entity) const {

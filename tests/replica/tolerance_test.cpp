@@ -8,6 +8,7 @@
 #include <random>
 
 #include "attached.h"
+#include "kit/good_path.h"
 #include "kit/sweep.h"
 #include "kwind/replica/client_replicator.h"
 #include "kwind/replica/client_world.h"
@@ -40,14 +41,7 @@ class Sailing {
     world_.end_tick();
     const RelevantEntity seen{ref_.id, true};
     replicator_.see({&seen, 1});
-    std::vector<std::byte> memory(1200);
-    bits::Writer out(memory);
-    const auto token = replicator_.fill(Time{}, out);
-    if (!token) return;
-    const std::size_t bits = out.bit_count();
-    out.finish();
-    ASSERT_EQ(client_.receive(memory, bits), Errc::none);
-    replicator_.acked(*token);
+    kit::deliver(replicator_, client_);
   }
   [[nodiscard]] std::uint32_t now() const { return world_.tick() - 1; }
   // The true position, between ticks.

@@ -2,6 +2,7 @@
 // has. Random ones are walked in tests/properties; here is what a reader wants to see.
 #include <gtest/gtest.h>
 
+#include "kit/good_path.h"
 #include "kwind/replica/client_replicator.h"
 #include "kwind/replica/client_world.h"
 #include "kwind/replica/interest.h"
@@ -24,16 +25,6 @@ struct Client {
     query.set_origin(0, 0);
     replicator.bind(&query);
   }
-  void tick() {
-    std::vector<std::byte> memory(1200);
-    bits::Writer out(memory);
-    const auto token = replicator.fill(Time{}, out);
-    if (!token) return;
-    const std::size_t bits = out.bit_count();
-    out.finish();
-    EXPECT_EQ(world_here.receive(memory, bits), Errc::none);
-    replicator.acked(*token);
-  }
   InterestQuery query;
   ClientReplicator replicator;
   ClientWorld world_here;
@@ -43,7 +34,8 @@ class Refit : public testing::Test {
  protected:
   void tick() {
     world_.end_tick();
-    for (Client* const client : {&first_, &second_, &third_}) client->tick();
+    for (Client* const client : {&first_, &second_, &third_})
+      kit::deliver(client->replicator, client->world_here);
   }
   static Tug tug() {
     return {.speed = 4, .bearing = 90, .at = {8, 6}, .cargo = Cargo::ice, .crew = 7, .log = "fog"};
