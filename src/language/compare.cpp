@@ -404,16 +404,23 @@ class Comparison {
                            "their meaning does",
                            a.unit.empty() ? "none" : a.unit, b.unit.empty() ? "none" : b.unit));
     }
-    // Another `follow` changes predictions at both ends.
-    bool follows = false;
+    const auto breaks = [&](std::string what) {
+      add(Impact::breaks, where, std::move(what),
+          fmt::format("keep it as it was `until {0}` and declare a new field `since {0}`", next_));
+    };
+    if (a.words.at_spawn != b.words.at_spawn || a.words.owner_only != b.words.owner_only) {
+      breaks("when or to whom it travels changed");
+    }
+    if (a.words.relative_to != b.words.relative_to) breaks("it counts from something else");
     for (std::uint16_t v = first_; v <= last_; ++v) {
       const bool there = a.life.alive(v) && b.life.alive(v);
-      follows = follows || (there && followed(from, v) != followed(to, v));
+      if (!there || followed(from, v) == followed(to, v)) continue;
+      // Both ends predict by it.
+      return breaks(fmt::format("it follows something else in version {}", v));
     }
-    if (a.words.at_spawn != b.words.at_spawn || a.words.owner_only != b.words.owner_only ||
-        follows || a.words.relative_to != b.words.relative_to) {
-      add(Impact::breaks, where, "when or to whom it travels changed",
-          fmt::format("keep it as it was `until {0}` and declare a new field `since {0}`", next_));
+    // Of later versions alone: only their peers predict it so.
+    if (followed(from, after_.version) != followed(to, after_.version)) {
+      harmless(where, "what it follows changed, for versions that are new");
     }
   }
 

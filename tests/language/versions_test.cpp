@@ -223,6 +223,32 @@ TEST(Versions, WhatAClientWorldCouldNotReadIsRefusedBeforeItTries) {
                       text(1, 20, "message M from client on c { xref : bool }\n")));
 }
 
+// A prediction by fields that are new concerns new versions alone.
+TEST(Versions, WhatAPositionFollowsMayComeLater) {
+  const std::string head = "protocol pier {}, entities up to 10\nchannel c ordered\n";
+  const auto tug = [&](int version, const std::string& speed, const std::string& follow) {
+    return compiled(fmt::format(fmt::runtime(head), version) +
+                    "entity Tug { course : angle step 2, speed : int 0..9" + speed +
+                    ", at : vec2 of real 0..9 step 1/8" + follow + " }\n");
+  };
+  const auto told = [](const schema::Protocol& before, const schema::Protocol& after) {
+    std::string all;
+    for (const Change& change : compare(before, after)) {
+      if (change.where.find("field at") != std::string::npos) all += change.what;
+    }
+    return all;
+  };
+  const std::string follows = " follow speed along course";
+  EXPECT_EQ(told(tug(1, "", ""), tug(1, "", follows)), "it follows something else in version 1");
+  EXPECT_EQ(told(tug(1, "", ""), tug(2, "", follows)), "it follows something else in version 1");
+  const schema::Protocol later = tug(2, " since 2", follows);
+  const schema::Protocol first = compiled(
+      "protocol pier 1, entities up to 10\nchannel c ordered\n"
+      "entity Tug { course : angle step 2, at : vec2 of real 0..9 step 1/8 }\n");
+  EXPECT_EQ(told(first, later), "what it follows changed, for versions that are new");
+  EXPECT_TRUE(refused_versions(first, later).empty());
+}
+
 TEST(Versions, TheRateOfAnEntityIsAChangeThatIsTold) {
   const std::string head = "protocol pier 1, entities up to 10\nchannel c ordered\n";
   const auto changes = compare(compiled(head + "entity Tug, at most 5/s { a : bool }\n"),
