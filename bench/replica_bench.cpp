@@ -290,8 +290,9 @@ void put_in_versions(benchmark::State& state) {
   replica::World world(entities);
   std::vector<refit::Tug> tugs(1000);
   std::vector<schema::Ref<refit::Tug>> refs;
+  refs.reserve(tugs.size());
   for (const refit::Tug& tug : tugs) refs.push_back(*world.spawn(tug));
-  std::uint32_t turn = 0;
+  std::size_t turn = 0;
   for (auto _ : state) {
     ++turn;
     for (std::size_t i = 0; i < tugs.size(); ++i) {

@@ -2,6 +2,7 @@
 // order of the description. A type that only other versions have takes none, so that an older
 // description, which does not declare it, counts the same. Plain values.
 #pragma once
+#include <cstddef>
 #include <cstdint>
 #include <optional>
 #include <vector>
@@ -14,10 +15,10 @@ namespace kwind::replica {
 class EntityTypeCodes {
  public:
   explicit EntityTypeCodes(const schema::EntitiesInfo& entities) : codes_(entities.types.size()) {
-    for (std::uint16_t type = 0; type < codes_.size(); ++type) {
+    for (std::size_t type = 0; type < codes_.size(); ++type) {
       if (!entities.has(type)) continue;
       codes_[type] = static_cast<std::uint16_t>(types_.size());
-      types_.push_back(type);
+      types_.push_back(static_cast<std::uint16_t>(type));
     }
   }
 
