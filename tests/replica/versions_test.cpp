@@ -57,7 +57,7 @@ TEST_F(Refit, EachClientHasWhatItsVersionHas) {
   EXPECT_EQ(one.speed, Tug{}.speed) << "version 1 has no speed";
   EXPECT_EQ(one.bearing, 90);
   EXPECT_EQ(one.at, tug().at);
-  EXPECT_EQ(one.cargo, Cargo::empty) << "what stands for ice";
+  EXPECT_EQ(one.cargo, Cargo::empty) << "the stand-in for ice";
   EXPECT_EQ(one.crew, 7);
   EXPECT_EQ(one.log, "");
   const Tug two = *second_.world_here.get(made);

@@ -112,7 +112,8 @@ struct Identity {
   std::uint8_t payload_version = 0;
   /// Digests of the code tables held beside the built-in one, at most kMaxCodeTables, best first.
   std::vector<std::uint64_t> code_table_sets{};
-  /// In older versions a server agrees on the built-in one alone.
+  /// A server agrees on one of these sets from this version of the protocol on; with a client of an
+  /// older one on the built-in set.
   std::uint16_t code_tables_since = 1;
 };
 

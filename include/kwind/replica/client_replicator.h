@@ -32,8 +32,8 @@ struct ReplicatorOptions {
   std::uint32_t digest_every = 10;
   /// Those agreed with this client; nullptr: the world's.
   std::shared_ptr<const CodeTables> codes{};
-  /// Of the description, that the client speaks: it is sent what this version has. `codes` are made
-  /// for its entities.
+  /// The version of the description that the client speaks: the client is sent what this version
+  /// has. `codes` must be made for the entities of this version.
   std::uint16_t version = schema::kNewest;
 };
 

@@ -44,8 +44,8 @@ struct ClientWorldCounts {
 class KWIND_API ClientWorld {
  public:
   /// `ticks_per_second` and `codes` as the server's world and replicator have them. With others
-  /// receive() gives tick_rate or code_tables for every full snapshot. `version`: of the
-  /// description, as the replicator's options say it. What that lacks has its default.
+  /// receive() gives tick_rate or code_tables for every full snapshot. `version`: that of
+  /// ReplicatorOptions::version. A field that the version lacks has its default.
   explicit ClientWorld(const schema::EntitiesInfo& entities, double ticks_per_second = 20,
                        std::shared_ptr<const CodeTables> codes = nullptr,
                        std::uint16_t version = schema::kNewest);

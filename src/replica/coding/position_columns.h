@@ -1,6 +1,8 @@
 // Which columns of an entity are a position. Pure.
 #pragma once
 #include <cstddef>
+#include <cstdint>
+#include <span>
 #include <string_view>
 
 #include "kwind/schema/entity_info.h"
