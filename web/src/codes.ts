@@ -4,6 +4,7 @@ import { blake2b } from "@noble/hashes/blake2";
 import { type BitReader } from "./bits.js";
 import { predictors, type EntityModel, type Predictor } from "./columns.js";
 import { fail } from "./errors.js";
+import { type ProtocolInfo } from "./protocol.js";
 
 const longest = 24;
 const residuals = 24;
@@ -156,6 +157,17 @@ export function builtInTables(models: readonly EntityModel[]): CodeTables {
     return { continuing: same(continuing), unexpected: same(unexpected), residuals: model.columns.map(() => same(residual)), predictors: model.builtInPredictors, isInVersion: model.isInVersion };
   });
   return new CodeTables(new PrefixCode(huffman(heads)), types);
+}
+
+const builtIn = new WeakMap<ProtocolInfo, Map<number, CodeTables>>();
+
+/** The built-in tables of a version of a protocol, whose `models` these are. Made once for all worlds of a page. */
+export function sharedBuiltInTables(protocol: ProtocolInfo, version: number, models: readonly EntityModel[]): CodeTables {
+  let byVersion = builtIn.get(protocol);
+  if (!byVersion) builtIn.set(protocol, (byVersion = new Map()));
+  let tables = byVersion.get(version);
+  if (!tables) byVersion.set(version, (tables = builtInTables(models)));
+  return tables;
 }
 
 /** Reads a file of `kwind train`. Throws WireError `code_tables` with the line and what to do. */

@@ -26,6 +26,22 @@ interface LeadingColumn {
   readonly step: number;
 }
 
+const sharesOf = new Map<number, [number[], number[]]>();
+
+/** Cosine and sine of each of so many steps of a turn, times 2^24. Computed once: a page may hold many worlds. */
+function sharesOfAngle(steps: number): [number[], number[]] {
+  let shares = sharesOf.get(steps);
+  if (shares) return shares;
+  shares = [[], []];
+  for (let i = 0; i < steps; ++i) {
+    const turned = (i + steps - Math.floor(steps / 4)) % steps;
+    shares[0].push(cosine((BigInt(i) << 32n) / BigInt(steps)));
+    shares[1].push(cosine((BigInt(turned) << 32n) / BigInt(steps)));
+  }
+  sharesOf.set(steps, shares);
+  return shares;
+}
+
 /** How a field follows others in a version, and the columns of these; undefined if it does not, or not in equal steps. */
 export function followOf(
   type: EntityType<unknown>, info: FieldInfo, columns: readonly LeadingColumn[], firstOf: ReadonlyMap<string, number>, ticksPerSecond: number,
@@ -51,12 +67,7 @@ export function followOf(
   const turns = form === "angle" ? 1 : form === "direction" ? 2 : 0;
   const leaders = [...range(speed, form === "velocity" ? axes : 1), ...range(along, turns)];
   const steps = form === "angle" ? (alongField!.type as readonly [string, number, number, number])[3] : 0;
-  const shares: [number[], number[]] = [[], []];
-  for (let i = 0; i < steps; ++i) {
-    const turned = (i + steps - Math.floor(steps / 4)) % steps;
-    shares[0].push(cosine((BigInt(i) << 32n) / BigInt(steps)));
-    shares[1].push(cosine((BigInt(turned) << 32n) / BigInt(steps)));
-  }
+  const shares = sharesOfAngle(steps);
   const unit = 2 ** 24 / ticksPerSecond;
   const positionStep = columns[first]!.step;
   const zero = whole((columns[speed]!.zero / positionStep) * unit, fastest);

@@ -1,6 +1,6 @@
 // Reads snapshots into the states of entities: whole or not at all (docs/state-format.md). No sockets, no clock.
 import { BitReader, BitWriter, bitsFor } from "./bits.js";
-import { builtInTables, type CodeTables } from "./codes.js";
+import { sharedBuiltInTables, type CodeTables } from "./codes.js";
 import { EntityModel, type Bits, type Row } from "./columns.js";
 import { maxEditedSize, readBits, readChange, type EditBudget } from "./delta.js";
 import { Digest, addColumn, writeReport } from "./digest.js";
@@ -53,7 +53,7 @@ export class ClientWorld {
 
   constructor(private readonly protocol: ProtocolInfo, tables?: CodeTables, private readonly version = newest) {
     this.setRate(20 * 16);
-    this.tables = tables ?? builtInTables(this.models);
+    this.tables = tables ?? sharedBuiltInTables(protocol, version, this.models);
     this.types = this.models.filter((model) => model.isInVersion).map((model) => model.index);
   }
 
