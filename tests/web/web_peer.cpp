@@ -10,9 +10,13 @@
 
 #include <charconv>
 #include <cmath>
+#include <deque>
+#include <functional>
 #include <numbers>
 #include <random>
+#include <set>
 #include <thread>
+#include <utility>
 
 #include "kwind/io/clock.h"
 #include "kwind/kwind.h"
@@ -222,6 +226,43 @@ class Quay {
   std::vector<kwind::Entity<quay::Chart>> charts_;
 };
 
+// Returns messages to their senders, in the order in which they came. What comes in one go after a
+// stall is more than may be sent in one go: the rest is returned as fast as `at most` permits.
+class Returns {
+ public:
+  explicit Returns(kwind::Server& server) : server_(server) {}
+
+  template <class T>
+  void add() {
+    server_.on<T>([this](kwind::Peer peer, const T& message) {
+      waiting_.push_back({{peer, &T::info()}, [this, peer, message] {
+                            return server_.send(peer, message) != kwind::Errc::rate_limited;
+                          }});
+      send();
+    });
+  }
+  /// Sends what may go now.
+  void send() {
+    std::set<Key> held;
+    std::deque<Waiting> left;
+    for (Waiting& each : std::exchange(waiting_, {})) {
+      if (!held.contains(each.key) && each.send()) continue;
+      held.insert(each.key);
+      left.push_back(std::move(each));
+    }
+    waiting_ = std::move(left);
+  }
+
+ private:
+  using Key = std::pair<kwind::Peer, const kwind::schema::MessageInfo*>;
+  struct Waiting {
+    Key key;
+    std::function<bool()> send;
+  };
+  kwind::Server& server_;
+  std::deque<Waiting> waiting_;
+};
+
 #ifdef KWIND_WEB_TRANSPORT
 // Opens WebTransport over a path with losses. Returns the members that the line of JSON gets for
 // URL and hash.
@@ -298,17 +339,18 @@ int main(int argc, char** argv) {
     tug.fuel = std::max(0, tug.fuel - 1);
     found->second.set(tug);
   });
-  state.on_tick([&](std::uint32_t tick) { quay_world.tick(tick); });
+  Returns returns(server);
+  state.on_tick([&](std::uint32_t tick) {
+    quay_world.tick(tick);
+    returns.send();
+  });
 
-  const auto returns = [&]<class T>(std::type_identity<T>) {
-    server.on<T>([&](kwind::Peer peer, const T& message) { (void)server.send(peer, message); });
-  };
-  returns(std::type_identity<quay::Helm>{});
-  returns(std::type_identity<quay::Spark>{});
-  returns(std::type_identity<quay::News>{});
-  returns(std::type_identity<quay::Hail>{});
-  returns(std::type_identity<quay::Sheet>{});
-  returns(std::type_identity<quay::Log>{});
+  returns.add<quay::Helm>();
+  returns.add<quay::Spark>();
+  returns.add<quay::News>();
+  returns.add<quay::Hail>();
+  returns.add<quay::Sheet>();
+  returns.add<quay::Log>();
   server.on_request<quay::AskBerth>([](kwind::Peer, const quay::AskBerth& asked, auto answer) {
     if (asked.length == 13) return;  // dropped: the client must hear that
     if (asked.length > 50) {
