@@ -371,17 +371,10 @@ class Comparison {
     const Field& field;
     const std::vector<Field>& all;
   };
-  // What it follows in a version: nothing where that lacks a field which it names.
+  // What it follows in a version, as a text.
   static std::string followed(const Declared& declared, std::uint16_t version) {
-    const auto& follow = declared.field.words.follow;
-    if (!follow) return {};
-    const auto has = [&](const std::string& name) {
-      return name.empty() ||
-             std::any_of(declared.all.begin(), declared.all.end(), [&](const Field& each) {
-               return each.name == name && each.travels(version);
-             });
-    };
-    if (!has(follow->speed) || !has(follow->along)) return {};
+    const auto* follow = schema::follow_in(declared.field.words, declared.all, version);
+    if (follow == nullptr) return {};
     return fmt::format("{} {} {}/{}", follow->speed, follow->along, follow->within.num,
                        follow->within.den);
   }

@@ -184,28 +184,29 @@ ColumnInfo varying_column(const Protocol& protocol, const Type& type, std::uint1
   return column;
 }
 
-// How field `index` follows a speed along a direction, or a velocity; nothing if the client lacks
+// How field `index` follows a speed along a direction, or a velocity; nothing if the version lacks
 // one of these, or their numbers have no steps that both ends could count in.
 // `first_of`: the first column of each field, and one more.
 std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& entity,
-                                    const std::vector<std::size_t>& first_of, std::size_t index) {
+                                    std::uint16_t version, const std::vector<std::size_t>& first_of,
+                                    std::size_t index) {
   const Field& field = entity.fields[index];
   const std::size_t axes = first_of[index + 1] - first_of[index];
-  if (!field.words.follow || axes < 2) return std::nullopt;
+  const Follow* words = follow_in(field.words, entity.fields, version);
+  if (words == nullptr || axes < 2) return std::nullopt;
   const auto field_named = [&](const std::string& name) {
     const auto found = std::find_if(entity.fields.begin(), entity.fields.end(),
                                     [&](const Field& each) { return each.name == name; });
     return static_cast<std::size_t>(found - entity.fields.begin());
   };
   // The resolver has checked that both fields exist and have fitting types.
-  const std::size_t speed = field_named(field.words.follow->speed);
-  const bool is_velocity = field.words.follow->along.empty();
-  const std::size_t along = is_velocity ? speed : field_named(field.words.follow->along);
+  const std::size_t speed = field_named(words->speed);
+  const bool is_velocity = words->along.empty();
+  const std::size_t along = is_velocity ? speed : field_named(words->along);
   const Type& axis = axis_of(protocol, field.type);
   const Type& speed_type = entity.fields[speed].type;
   const auto speed_scale = scale_of(is_velocity ? speed_type.element.front() : speed_type);
-  const bool there = first_of[speed + 1] > first_of[speed] && first_of[along + 1] > first_of[along];
-  if (!there || !speed_scale || axis.kind != TypeKind::real) return std::nullopt;
+  if (!speed_scale || axis.kind != TypeKind::real) return std::nullopt;
   FollowInfo follow{};
   follow.first = static_cast<std::uint16_t>(first_of[index]);
   follow.speed = static_cast<std::uint16_t>(first_of[speed]);
@@ -225,7 +226,7 @@ std::optional<FollowInfo> follow_of(const Protocol& protocol, const Entity& enti
   follow.speed_zero = speed_scale->first;
   follow.speed_step = speed_scale->second;
   follow.place_step = scale_of(axis)->second;
-  follow.within = field.words.follow->within.value();
+  follow.within = words->within.value();
   return follow;
 }
 
@@ -282,7 +283,7 @@ Columns columns_of(const Protocol& protocol, const Entity& entity, std::uint16_t
   first_of.push_back(made.columns.size());
   // `follow` needs the places of other fields, so it comes last.
   for (std::size_t i = 0; i < entity.fields.size(); ++i) {
-    if (const auto follow = follow_of(protocol, entity, first_of, i)) {
+    if (const auto follow = follow_of(protocol, entity, version, first_of, i)) {
       made.follows.push_back(*follow);
     }
     if (const auto attachment = attachment_of(protocol, entity, first_of, i)) {

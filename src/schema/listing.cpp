@@ -60,25 +60,16 @@ class Lister {
     }
   }
 
-  // Whether the version has the field of the entity that a word names.
-  [[nodiscard]] bool has(const std::string& name) const {
-    return std::any_of(declaration_->begin(), declaration_->end(), [&](const Field& field) {
-      return field.name == name && field.travels(version_);
-    });
-  }
-
-  // Words of entities that decide what travels. Where the version lacks the speed or the direction,
-  // nothing follows.
+  // Words of entities that decide what travels.
   [[nodiscard]] std::string words_of(const EntityWords& words) const {
     std::string out;
     if (words.at_spawn) out += " at spawn";
     if (words.owner_only) out += " owner only";
     // `smooth` is no part of it: the word changes what is drawn, not what is sent.
-    if (words.follow && has(words.follow->speed) &&
-        (words.follow->along.empty() || has(words.follow->along))) {
-      out += " follow " + follow_text(*words.follow);
-      if (words.follow->within.num != 0) {
-        out += " within " + fraction(words.follow->within.num, words.follow->within.den);
+    if (const Follow* follow = follow_in(words, *declaration_, version_)) {
+      out += " follow " + follow_text(*follow);
+      if (follow->within.num != 0) {
+        out += " within " + fraction(follow->within.num, follow->within.den);
       }
     }
     if (!words.relative_to.empty()) out += " relative to " + words.relative_to;

@@ -40,6 +40,17 @@ std::string follow_text(const Follow& follow) {
   return follow.along.empty() ? follow.speed : follow.speed + " along " + follow.along;
 }
 
+const Follow* follow_in(const EntityWords& words, std::span<const Field> fields,
+                        std::uint16_t version) {
+  if (!words.follow) return nullptr;
+  const auto has = [&](const std::string& name) {
+    return name.empty() || std::any_of(fields.begin(), fields.end(), [&](const Field& each) {
+             return each.name == name && each.travels(version);
+           });
+  };
+  return has(words.follow->speed) && has(words.follow->along) ? &*words.follow : nullptr;
+}
+
 std::string life_text(const Life& life, std::string_view before) {
   if (life.whole()) return {};
   std::string out(before);

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cstdint>
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -245,6 +246,10 @@ KWIND_API std::string life_text(const Life& life, std::string_view before = "");
 KWIND_API std::string bits_text(const Size& size);
 /// `SPEED along DIRECTION` or `VELOCITY`, without the tolerance.
 KWIND_API std::string follow_text(const Follow& follow);
+/// What a field with these words, one of `fields`, follows in a version of its entity: null where
+/// the version lacks a field that `follow` names. The result lives as long as the words.
+KWIND_API const Follow* follow_in(const EntityWords& words, std::span<const Field> fields,
+                                  std::uint16_t version);
 /// Whether `smooth` extrapolates such values: directions, rotations, and vectors of `real`.
 KWIND_API bool can_be_extrapolated(const Type& type);
 
