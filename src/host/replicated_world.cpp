@@ -34,19 +34,11 @@ ReplicatedWorld::~ReplicatedWorld() {
   client_.set_reference_filter(nullptr);
 }
 
-// Tables were read as those of the newest version. A server of an older one that holds the same set
-// has read it by the names of that version's fields.
-std::shared_ptr<const replica::CodeTables> ReplicatedWorld::tables_in(
-    const schema::EntitiesInfo& entities,
-    const std::shared_ptr<const replica::CodeTables>& tables) const {
-  if (&entities == &entities_) return tables;
-  return replica::read_codes(replica::text_of(*tables, entities_, ""), entities).value_or(nullptr);
-}
-
 // Each connection begins with an empty world: the server does not know what the client kept.
 void ReplicatedWorld::begin() {
   const std::uint64_t agreed = client_.code_tables();
-  // Both ends must decode with the same tables. 0 stands for the built-in ones.
+  // Both ends must decode with the same tables. 0 stands for the built-in ones. A server of an older
+  // version agrees to a set whose alphabets are those of its own columns, in their order.
   const auto found = std::find_if(options_.code_tables.begin(), options_.code_tables.end(),
                                   [&](const auto& tables) { return tables->digest() == agreed; });
   // ClientOptions::code_table_sets offers tables that ReplicatedWorldOptions::code_tables lacks.
@@ -58,10 +50,9 @@ void ReplicatedWorld::begin() {
     left_behind_.push_back(
         {replica::EntityEvent::Type::despawned, entity, world_->type_of(entity).value_or(0)});
   }
-  const std::uint16_t version = client_.version();
-  world_ = std::make_unique<replica::ClientWorld>(
-      entities_, options_.playout.ticks_per_second,
-      agreed == 0 ? nullptr : tables_in(entities_.in_version(version), *found), version);
+  world_ =
+      std::make_unique<replica::ClientWorld>(entities_, options_.playout.ticks_per_second,
+                                             agreed == 0 ? nullptr : *found, client_.version());
   inputs_ = std::make_unique<replica::InputSender>(*world_, options_.input_copies);
   playout_ = replica::PlayoutClock(options_.playout);
   shown_tick_ = 0;

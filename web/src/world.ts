@@ -299,20 +299,13 @@ export class ReplicatedWorld {
     return index;
   }
 
-  /** Tables were read as those of the newest version; a server of an older one has read them by the names of that version's fields. */
-  private tablesOf(set: number): CodeTables {
-    const { version } = this.client;
-    if (version === this.protocol.version) return this.sets[set]!;
-    return parseTables(this.options.codeTables![set]!, this.protocol.entities.map((type, i) => new EntityModel(type, i, 20, version)));
-  }
-
   private connected(resumed: boolean): void {
     // After a resume the server goes on with what this client has.
     if (!resumed) {
       const { codeTables } = this.client;
       const before = this.world;
       for (const { ref, slot } of before.entities()) this.tell("despawned", slot.type, ref);
-      this.world = new ClientWorld(this.protocol, codeTables > 0 ? this.tablesOf(codeTables - 1) : undefined, this.client.version);
+      this.world = new ClientWorld(this.protocol, codeTables > 0 ? this.sets[codeTables - 1]! : undefined, this.client.version);
       if (before.bitsBy) this.world.bitsBy = this.bitsBy;
       this.playout = undefined;
       this.newestInput = 0;

@@ -159,9 +159,6 @@ class KWIND_API ReplicatedWorld final : public LoopStage {
          }});
   }
   void begin();
-  [[nodiscard]] std::shared_ptr<const replica::CodeTables> tables_in(
-      const schema::EntitiesInfo& entities,
-      const std::shared_ptr<const replica::CodeTables>& tables) const;
   void follow_rate();
   void report(const replica::EntityEvent& event, const LoopStage::Guard& guard);
 
