@@ -125,7 +125,7 @@ TEST_F(Cli, CodesAreTrainedTriedAndUsed) {
     EXPECT_NE(made.out.find(piece), std::string::npos) << piece << made.out;
   }
   const std::string text = read(codes);
-  EXPECT_EQ(text.rfind("kwind code tables 2 for harbour_world\ndigest ", 0), 0U);
+  EXPECT_EQ(text.rfind("kwind code tables 3 for harbour_world\ndigest ", 0), 0U);
   const Finished fits =
       run({kKwind, "train", kWorld, capture, "--key-log", keys, "--check", codes, "--json"});
   EXPECT_EQ(fits.code, 0) << fits.out << fits.err;

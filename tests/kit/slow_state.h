@@ -372,13 +372,22 @@ class SlowState : private SlowBits {
         continue;
       }
       const std::string before = std::exchange(bits_, "");
-      bits_ += code(counts, 24);
-      put_count(place - 24, 4);
-      const std::string far = std::exchange(bits_, "");
-      bits_ += code(counts, 25);
+      bits_ += code(counts, 36);
       put(now.numbers[c], column.bits);
-      const std::string whole = std::exchange(bits_, "");
-      bits_ = before + (whole.size() < far.size() ? whole : far);
+      std::string shortest = std::exchange(bits_, "");
+      // Classes of 16, 32, 64, ... residuals.
+      std::uint64_t first = 24;
+      for (unsigned of = 0; of < 12; ++of) {
+        const std::uint64_t width = std::uint64_t{16} << of;
+        if (place >= first && place < first + width) {
+          bits_ += code(counts, 24 + of);
+          put(place - first, 4 + of);
+          const std::string by_class = std::exchange(bits_, "");
+          if (by_class.size() <= shortest.size()) shortest = by_class;
+        }
+        first += width;
+      }
+      bits_ = before + shortest;
     }
   }
 

@@ -7,9 +7,11 @@ import { fail } from "./errors.js";
 import { type ProtocolInfo } from "./protocol.js";
 
 const longest = 24;
-const residuals = 24;
-export const far = 24;
-export const wholeValue = 25;
+/** Long residuals have twelve classes, the first one 16 residuals wide, each other twice as wide as the one before. */
+export const firstClass = 24;
+export const firstClassBits = 4;
+const classes = 12;
+export const wholeValue = firstClass + classes;
 const headSymbols = 144;
 const ages = 4;
 const fastBits = 9;
@@ -135,7 +137,8 @@ export function builtInTables(models: readonly EntityModel[]): CodeTables {
     return Math.max(1, weight);
   });
   const residual = new PrefixCode(huffman([
-    ...Array.from({ length: residuals }, (_, i) => 2 ** (20 - Math.floor(i / 4))), 2 ** 18, 2 ** 15,
+    ...Array.from({ length: firstClass }, (_, i) => 2 ** (20 - Math.floor(i / 4))),
+    ...Array.from({ length: classes }, (_, i) => 2 ** (17 - Math.floor(i / 2))), 2 ** 15,
   ]));
   const types = models.map((model): TypeCodes => {
     const likely = Array.from({ length: model.masks }, (_, mask) => {
@@ -174,7 +177,7 @@ export function sharedBuiltInTables(protocol: ProtocolInfo, version: number, mod
 export function parseTables(text: string, models: readonly EntityModel[]): CodeTables {
   const wrong = (line: number, what: string): never => fail("code_tables", `code tables, line ${line}: ${what}; train again, with the description in use`);
   const lines = text.split(/\r?\n/);
-  if (!/^kwind code tables 2( |$)/.test(lines[0] ?? "")) wrong(1, "this is no file of code tables of form 2");
+  if (!/^kwind code tables 3( |$)/.test(lines[0] ?? "")) wrong(1, "this is no file of code tables of form 3");
   let digest = "";
   const codes = new Map<string, PrefixCode>();
   const chosen = models.map((model) => model.builtInPredictors.slice());
@@ -220,7 +223,7 @@ export function parseTables(text: string, models: readonly EntityModel[]): CodeT
   const tables = new CodeTables(find("heads", headSymbols), models.map((model, i): TypeCodes => (!model.isInVersion ? { ...none, predictors: [] } : {
     continuing: each.map((age) => find(`${model.type.name} continuing ${age}`, model.masks + 2)),
     unexpected: each.map((age) => find(`${model.type.name} unexpected ${age}`, model.masks + 1)),
-    residuals: model.columns.map((column) => each.map((age) => find(`${model.type.name} residual ${column.name} ${age}`, residuals + 2))),
+    residuals: model.columns.map((column) => each.map((age) => find(`${model.type.name} residual ${column.name} ${age}`, wholeValue + 1))),
     predictors: chosen[i]!,
     isInVersion: true,
   })));

@@ -1,6 +1,6 @@
 // Reads the columns of an entity as changes against what is known: residuals, edits of lists, cells of grids.
 import { BitReader, BitWriter, bitsFor } from "./bits.js";
-import { far, wholeValue, type TypeCodes } from "./codes.js";
+import { firstClass, firstClassBits, wholeValue, type TypeCodes } from "./codes.js";
 import type { Bits, EntityModel, Known, Row } from "./columns.js";
 import { fail } from "./errors.js";
 import { readDifference, readGrid, writeGrid } from "./grid.js";
@@ -51,7 +51,10 @@ export function readChange(from: BitReader, model: EntityModel, codes: TypeCodes
         numbers[c] = from.get(column.bits);
         if (numbers[c]! > column.last) wrong();
       } else {
-        if (symbol === far) symbol += from.count(4);
+        if (symbol >= firstClass) {
+          const width = symbol - firstClass + firstClassBits;
+          symbol = firstClass + 2 ** width - 2 ** firstClassBits + from.get(width);
+        }
         const size = Math.floor(symbol / 2) + 1;
         numbers[c] = model.atResidual(c, numbers[c]!, symbol % 2 === 0 ? size : -size);
         if (numbers[c]! < 0) wrong();

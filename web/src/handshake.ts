@@ -6,7 +6,7 @@ import type { ProtocolInfo } from "./protocol.js";
 import { bytesOfText } from "./text.js";
 
 export const linkVersion = 5;
-export const stateVersion = 5;
+export const stateVersion = 6;
 export const baseDatagramBytes = 1200;
 export const connectHeadBytes = 29;
 export const acceptHeadBytes = 11;

@@ -48,9 +48,12 @@ class KWIND_API SymbolCounts {
   static constexpr std::size_t kAges = 4;
   /// Residuals 1, -1, 2, ... of a column that have symbols of their own.
   static constexpr std::size_t kErrors = 24;
-  /// The symbols of longer ones: the rest of the residual follows, or the value.
-  static constexpr std::size_t kFar = kErrors;
-  static constexpr std::size_t kWhole = kErrors + 1;
+  /// Longer ones have a symbol for their class. The first class has 2^kFirstClassBits residuals,
+  /// each other one twice as many as the class before; the number in the class follows the symbol.
+  static constexpr std::size_t kClasses = 12;
+  static constexpr unsigned kFirstClassBits = 4;
+  /// The symbol behind which the value follows.
+  static constexpr std::size_t kWhole = kErrors + kClasses;
   /// How many symbols the usual heads of a snapshot have, see docs/state-format.md.
   static constexpr std::size_t kHeads = 144;
 

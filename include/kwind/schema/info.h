@@ -16,7 +16,7 @@ namespace kwind::schema {
 inline constexpr int kGeneratorVersion = 1;
 /// Version of snapshots, inputs and what else travels in opaque payload (docs/state-format.md).
 /// The handshake refuses a peer with another one.
-inline constexpr std::uint8_t kStateVersion = 5;
+inline constexpr std::uint8_t kStateVersion = 6;
 
 /// Who may send a message.
 enum class Direction : std::uint8_t { from_client, from_server, both };

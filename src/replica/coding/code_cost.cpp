@@ -6,18 +6,24 @@
 namespace kwind::replica {
 namespace {
 
-constexpr double kEscaped = 7;  // bits behind an escape, about
-constexpr double kLength = 9;   // bits that say how long a varying field is, about
+constexpr double kLength = 9;  // bits that say how long a varying field is, about
 
 double share_of(const PrefixCode& code, std::size_t symbol) {
   return std::exp2(-static_cast<double>(code.bits(symbol)));
 }
 
-// The mean length of a residual: each symbol with the probability that its code implies.
-double error_bits(const PrefixCode& code) {
+// The mean length of a residual: each symbol with the probability that its code implies, and what
+// follows it.
+double error_bits(const PrefixCode& code, unsigned value_bits) {
   double bits = 0;
   for (std::size_t i = 0; i < code.symbols(); ++i) {
-    bits += share_of(code, i) * (code.bits(i) + (i == SymbolCounts::kErrors ? kEscaped : 0));
+    double behind = 0;
+    if (i == SymbolCounts::kWhole) {
+      behind = value_bits;
+    } else if (i >= SymbolCounts::kErrors) {
+      behind = SymbolCounts::kFirstClassBits + static_cast<double>(i - SymbolCounts::kErrors);
+    }
+    bits += share_of(code, i) * (code.bits(i) + behind);
   }
   return bits;
 }
@@ -50,7 +56,7 @@ ExpectedBits expected_bits(const CodeTables& codes, const schema::EntityInfo& in
       if (column.form == schema::ColumnForm::varying) {
         bits = kLength + column.last / 2.0;
       } else if (column.form != schema::ColumnForm::opaque && column.bits <= 30) {
-        bits = error_bits(type.errors[each.column][place]);
+        bits = error_bits(type.errors[each.column][place], column.bits);
       }
       made.errors += share * bits;
     }

@@ -327,7 +327,10 @@ SymbolCounts SymbolCounts::expected(const schema::EntitiesInfo& entities) {
         // Symbols of residuals are in zigzag order.
         // Half as many are four symbols further on.
         for (std::size_t i = 0; i < kErrors; ++i) errors[i] = std::uint32_t{1} << (20 - i / 4);
-        errors[kFar] = 1 << 18;
+        // Half as many are two classes further on.
+        for (std::size_t i = 0; i < kClasses; ++i) {
+          errors[kErrors + i] = std::uint32_t{1} << (17 - i / 2);
+        }
         errors[kWhole] = 1 << 15;
       }
     }
@@ -367,6 +370,22 @@ void SymbolCounts::add(const SymbolCounts& other) {
     }
   }
 }
+
+namespace {
+
+// A class of long residuals that was never seen is not as rare as that where others were: traffic
+// of another day jumps further. One in some twenty long residuals is taken to be of any class.
+SymbolCounts::Type::Counts with_rare_classes(SymbolCounts::Type::Counts seen) {
+  constexpr std::uint64_t kShare = 256;
+  const auto first = seen.begin() + SymbolCounts::kErrors;
+  const std::uint64_t all = std::accumulate(first, seen.end(), std::uint64_t{0});
+  std::for_each(first, seen.end(), [&](std::uint32_t& each) {
+    each += static_cast<std::uint32_t>((all + kShare - 1) / kShare);
+  });
+  return seen;
+}
+
+}  // namespace
 
 // Mixes what was counted with what is expected: a recording never has all symbols.
 SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities, const SymbolCounts& counted,
@@ -421,8 +440,9 @@ SymbolCounts SymbolCounts::fitted(const schema::EntitiesInfo& entities, const Sy
     for (std::size_t age = 0; age < kAges; ++age) {
       fit(type.continuing[age], seen.continuing[age], 2);
       fit(type.unexpected[age], seen.unexpected[age], 1);
-      for (std::size_t c = 0; c < type.errors.size(); ++c)
-        fit(type.errors[c][age], seen.errors[c][age]);
+      for (std::size_t c = 0; c < type.errors.size(); ++c) {
+        fit(type.errors[c][age], with_rare_classes(seen.errors[c][age]));
+      }
     }
   }
   return made;

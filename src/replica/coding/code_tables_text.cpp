@@ -19,7 +19,7 @@ namespace {
 
 constexpr std::string_view kExact = "exact";
 constexpr std::string_view kSpeculative = "speculative";
-constexpr std::string_view kFirstWords = "kwind code tables 2 for ";
+constexpr std::string_view kFirstWords = "kwind code tables 3 for ";
 constexpr std::string_view kHeads = "snapshot heads";
 
 // What a line calls an alphabet, behind the name of the kind.

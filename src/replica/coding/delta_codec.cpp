@@ -22,7 +22,6 @@ namespace {
 using schema::ColumnForm;
 using schema::ColumnInfo;
 
-constexpr unsigned kEscapeOrder = 4;
 constexpr unsigned kLengthOrder = 5;
 
 // Columns for the owner alone travel to nobody else.
@@ -99,22 +98,42 @@ std::uint64_t place_of(std::int64_t error) {
   return (size - 1) * 2 + (error < 0 ? 1 : 0);
 }
 
-// A residual that is not 0 as a symbol: 1, -1, 2, -2, ...; behind the last one either the rest of a
-// long residual or, where that takes fewer bits, the value.
+// How many bits follow the symbol of a class of long residuals.
+unsigned class_bits(std::size_t symbol) {
+  return SymbolCounts::kFirstClassBits + static_cast<unsigned>(symbol - SymbolCounts::kErrors);
+}
+// The place of the first residual of a class: classes double in width, so that those before it have
+// as many residuals together as it has, but for the width of the first one.
+std::uint64_t first_of_class(unsigned bits) {
+  return SymbolCounts::kErrors + (std::uint64_t{1} << bits) -
+         (std::uint64_t{1} << SymbolCounts::kFirstClassBits);
+}
+
+// A residual that is not 0 as a symbol: 1, -1, 2, -2, ...; then the classes of long ones; or, where
+// that takes fewer bits, the one behind which the value follows.
 std::size_t symbol_of(const PrefixCode& code, std::uint64_t place, unsigned value_bits) {
   if (place < SymbolCounts::kErrors) return place;
+  const std::uint64_t in_order =
+      place - SymbolCounts::kErrors + (std::uint64_t{1} << SymbolCounts::kFirstClassBits);
+  const std::size_t symbol = SymbolCounts::kErrors +
+                             static_cast<std::size_t>(std::bit_width(in_order)) - 1 -
+                             SymbolCounts::kFirstClassBits;
+  if (symbol >= SymbolCounts::kWhole) return SymbolCounts::kWhole;
   const bool whole =
-      code.bits(SymbolCounts::kWhole) + value_bits <
-      code.bits(SymbolCounts::kFar) + bits::count_bits(place - SymbolCounts::kErrors, kEscapeOrder);
-  return whole ? SymbolCounts::kWhole : SymbolCounts::kFar;
+      code.bits(SymbolCounts::kWhole) + value_bits < code.bits(symbol) + class_bits(symbol);
+  return whole ? SymbolCounts::kWhole : symbol;
 }
 void write_error(bits::Writer& out, const PrefixCode& code, std::int64_t error, std::uint32_t value,
                  unsigned value_bits) {
   const std::uint64_t place = place_of(error);
   const std::size_t symbol = symbol_of(code, place, value_bits);
   code.write(out, symbol);
-  if (symbol == SymbolCounts::kFar) out.put_count(place - SymbolCounts::kErrors, kEscapeOrder);
-  if (symbol == SymbolCounts::kWhole) out.put(value, value_bits);
+  if (symbol == SymbolCounts::kWhole) {
+    out.put(value, value_bits);
+  } else if (symbol >= SymbolCounts::kErrors) {
+    const unsigned width = class_bits(symbol);
+    out.put(place - first_of_class(width), width);
+  }
 }
 // Puts the value at the residual from `value`, which holds the prediction.
 bool read_error(bits::Reader& in, const PrefixCode& code, const EntityModel& model,
@@ -127,7 +146,10 @@ bool read_error(bits::Reader& in, const PrefixCode& code, const EntityModel& mod
     return in.ok() && value <= info.last;
   }
   std::uint64_t place = *symbol;
-  if (place == SymbolCounts::kFar) place += in.get_count(kEscapeOrder);
+  if (place >= SymbolCounts::kErrors) {
+    const unsigned width = class_bits(*symbol);
+    place = first_of_class(width) + in.get(width);
+  }
   const auto size = static_cast<std::int64_t>(place / 2 + 1);
   return in.ok() && model.at_error(column, value, place % 2 == 0 ? size : -size, value);
 }
