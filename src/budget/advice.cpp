@@ -67,7 +67,7 @@ class Adviser {
           "of items of one size those that changed");
     } else if (field.type.limit > kSearchedItems) {
       add(field, fmt::format("can have more than {} items: where one is inserted or removed, all "
-                             "behind it is sent; the cells of a grid keep their places",
+                             "after it is sent; the cells of a grid keep their places",
                              kSearchedItems));
     }
   }

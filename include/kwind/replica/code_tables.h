@@ -48,8 +48,9 @@ class KWIND_API SymbolCounts {
   static constexpr std::size_t kAges = 4;
   /// Residuals 1, -1, 2, ... of a column that have symbols of their own.
   static constexpr std::size_t kErrors = 24;
-  /// Longer ones have a symbol for their class. The first class has 2^kFirstClassBits residuals,
-  /// each other one twice as many as the class before; the number in the class follows the symbol.
+  /// Longer residuals have a symbol for their class. The first class has 2^kFirstClassBits
+  /// residuals, each later class twice the number of the class before. The number of the residual
+  /// in its class follows the symbol.
   static constexpr std::size_t kClasses = 12;
   static constexpr unsigned kFirstClassBits = 4;
   /// The symbol behind which the value follows.

@@ -102,15 +102,15 @@ std::uint64_t place_of(std::int64_t error) {
 unsigned class_bits(std::size_t symbol) {
   return SymbolCounts::kFirstClassBits + static_cast<unsigned>(symbol - SymbolCounts::kErrors);
 }
-// The place of the first residual of a class: classes double in width, so that those before it have
-// as many residuals together as it has, but for the width of the first one.
+// The place of the first residual of a class whose numbers have so many bits. The classes before
+// have 2^kFirstClassBits, ..., 2^(bits - 1) residuals: 2^bits - 2^kFirstClassBits in all.
 std::uint64_t first_of_class(unsigned bits) {
   return SymbolCounts::kErrors + (std::uint64_t{1} << bits) -
          (std::uint64_t{1} << SymbolCounts::kFirstClassBits);
 }
 
-// A residual that is not 0 as a symbol: 1, -1, 2, -2, ...; then the classes of long ones; or, where
-// that takes fewer bits, the one behind which the value follows.
+// The symbol of a residual that is not 0. The shortest have symbols of their own: 1, -1, 2, -2, ...
+// A long one has the symbol of its class, or kWhole where the value itself takes fewer bits.
 std::size_t symbol_of(const PrefixCode& code, std::uint64_t place, unsigned value_bits) {
   if (place < SymbolCounts::kErrors) return place;
   const std::uint64_t in_order =
