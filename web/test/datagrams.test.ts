@@ -40,6 +40,7 @@ for (const seed of [1, 2, 3]) {
   peerTest(`on a bad path every reliable message comes once, ordered ones in order: seed ${seed}`, async () => {
     const peer = await startPeer("--udp");
     const client = await connectTo(peer, quay, over(peer, badPath, seed));
+    assert.equal(client.transport, "web transport", "the session took more than two seconds to open");
     const hails: number[] = [];
     const news: number[] = [];
     const helms: number[] = [];
