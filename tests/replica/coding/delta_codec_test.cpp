@@ -117,7 +117,7 @@ TEST(Residuals, TakeTheBitsOfTheirClassOrOfTheValue) {
     // As docs/state-format.md has it: 24 residuals, then classes of 16, 32, 64, ... of them.
     std::uint32_t place = 0;
     const auto check = [&](std::size_t symbol, unsigned extra_bits) {
-      const auto size = static_cast<std::int64_t>(place / 2 + 1);
+      const std::int64_t size = std::int64_t{place} / 2 + 1;
       const std::int64_t residual = place % 2 == 0 ? size : -size;
       const std::size_t by_class = symbol < whole ? code.bits(symbol) + extra_bits : 1000;
       const std::size_t by_value = symbol < 24 ? 1000 : code.bits(whole) + 20;
