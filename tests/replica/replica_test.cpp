@@ -285,7 +285,7 @@ TEST(Replica, ASnapshotWithAHugeNumberTakesNoLonger) {
     out.put_bool(true);  // all anew
     out.put(snapshot, 32);
     out.put(7, 32);
-    out.put(20 * 16, 16);
+    out.put(std::uint64_t{20} * 16, 16);
     out.put(codes, 16);
     out.put_bool(false);  // exact
     out.put_count(0, 3);
