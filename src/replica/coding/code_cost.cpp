@@ -21,7 +21,7 @@ double error_bits(const PrefixCode& code, unsigned value_bits) {
     if (i == SymbolCounts::kWhole) {
       behind = value_bits;
     } else if (i >= SymbolCounts::kErrors) {
-      behind = SymbolCounts::kFirstClassBits + static_cast<double>(i - SymbolCounts::kErrors);
+      behind = class_bits(i);
     }
     bits += share_of(code, i) * (code.bits(i) + behind);
   }

@@ -373,8 +373,8 @@ void SymbolCounts::add(const SymbolCounts& other) {
 
 namespace {
 
-// Traffic of another day has long residuals of other classes. So each class counts a 256th of all
-// long residuals more: together these are one in twenty.
+// Traffic of another day has long residuals of other classes. So each class, and the whole value,
+// counts a 256th of all long residuals more: together these are one in twenty.
 SymbolCounts::Type::Counts with_rare_classes(SymbolCounts::Type::Counts seen) {
   constexpr std::uint64_t kShare = 256;
   const auto first = seen.begin() + SymbolCounts::kErrors;

@@ -45,6 +45,11 @@ inline std::size_t age_of(std::uint32_t ticks) {
   return std::clamp<std::uint32_t>(ticks, 1, SymbolCounts::kAges) - 1;
 }
 
+/// How many bits follow the symbol of a class of long residuals.
+inline unsigned class_bits(std::size_t symbol) {
+  return SymbolCounts::kFirstClassBits + static_cast<unsigned>(symbol - SymbolCounts::kErrors);
+}
+
 /// The columns that the symbol of a change covers, in the order in which they are coded: those
 /// that change at all, as many of the last ones as have room.
 std::vector<MaskColumn> mask_columns(const schema::EntityInfo& info,

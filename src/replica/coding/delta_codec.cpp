@@ -98,10 +98,6 @@ std::uint64_t place_of(std::int64_t error) {
   return (size - 1) * 2 + (error < 0 ? 1 : 0);
 }
 
-// How many bits follow the symbol of a class of long residuals.
-unsigned class_bits(std::size_t symbol) {
-  return SymbolCounts::kFirstClassBits + static_cast<unsigned>(symbol - SymbolCounts::kErrors);
-}
 // The place of the first residual of a class whose numbers have so many bits. The classes before
 // have 2^kFirstClassBits, ..., 2^(bits - 1) residuals: 2^bits - 2^kFirstClassBits in all.
 std::uint64_t first_of_class(unsigned bits) {
