@@ -40,6 +40,42 @@ def latency_table(rows):
     return out if len(out) > 4 else None
 
 
+# What p99.9 may be, beyond one way; where losses come in runs, or packets out of turn, it may be TCP's.
+LIMITS = {"loss 2 %": 40, "loss 5 %": 75}
+
+
+def goal_table(rows):
+    out = ["| 50 ms one way | p99.9 cubic | bbr | link | at most | worst cubic | bbr | link | seeds beyond, of %s | IP bytes, link: cubic's, bbr's |",
+           "|---|---|---|---|---|---|---|---|---|---|"]
+    seeds = 0
+    for hertz in (60, 20):
+        for path in ("loss 0 %", "loss 2 %", "loss 5 %", "loss 2 % in runs of 2", "loss 2 % in runs of 4", "loss 2 % in runs of 8",
+                     "loss 2 %, 5 % held back"):
+            flows = flows_of(rows, "%d Hz, 50 ms, %s" % (hertz, path))
+            if len(flows) < 3 or "p999_ms_of_seeds" not in flows["link ordered"]:
+                continue
+            cubic, bbr, link = flows["tcp cubic"], flows["tcp bbr"], flows["link ordered"]
+            seeds = max(seeds, link["seeds"])
+
+            def beyond(figure, limit=None):
+                tcp = zip(cubic[figure + "_of_seeds"], bbr[figure + "_of_seeds"])
+                return sum(of_link > (limit if limit else max(of_tcp))
+                           for of_link, of_tcp in zip(link[figure + "_of_seeds"], tcp))
+
+            def of(flow, figure):
+                return "%.0f (%.0f)" % (flow[figure], max(flow[figure + "_of_seeds"]))
+
+            limit = LIMITS.get(path)
+            out.append("| %d Hz, %s | %s | %s | %s | %s | %s | %s | %s | p99.9 %d, worst %d | %.2f, %.2f |" % (
+                hertz, path, of(cubic, "p999_ms"), of(bbr, "p999_ms"), of(link, "p999_ms"), limit or "TCP's",
+                of(cubic, "worst_ms"), of(bbr, "worst_ms"), of(link, "worst_ms"), beyond("p999_ms", limit), beyond("worst_ms"),
+                link["wire_kB"] / cubic["wire_kB"], link["wire_kB"] / bbr["wire_kB"]))
+    out[0] %= seeds
+    out += ["", "Milliseconds beyond one way, from the first message on: the median of the seeds, and in brackets the largest. *Beyond*: seeds in which p99.9 is "
+            "more than the column before says, and in which the worst message is later than the worst of both TCP flows. *TCP's* is the larger of both."]
+    return out if len(out) > 4 else None
+
+
 def other_table(rows):
     out = ["| | |", "|---|---|"]
     for name in ("link sequenced", "link unreliable"):
@@ -353,6 +389,7 @@ def main():
     paths = load(folder, "path.json")
     if paths:
         put("latency", latency_table(paths))
+        put("goals", goal_table(paths))
         put("paths", other_table(paths))
         if latency_table(paths):
             draw(paths, docs / "screenshots" / "latency.png")

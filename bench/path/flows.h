@@ -20,10 +20,12 @@ struct Load {
   Duration time = std::chrono::seconds(60);
 };
 
-/// Delays beyond the path's one way, in milliseconds, sorted.
+/// Delays beyond the path's one way, in milliseconds, sorted. Of what comes in order also those of
+/// messages that had not arrived when the flow ended: as late as the end was.
 struct Delays {
   std::vector<double> ms;
   std::uint64_t sent = 0;
+  std::uint64_t arrived = 0;
   [[nodiscard]] double at(double share) const;
 };
 
