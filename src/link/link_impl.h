@@ -170,6 +170,7 @@ class Link::Impl : private LinkHot, private LinkSending {
 
   // A round trip: whoever waits for the ack waits for that at least. Both ends know it.
   Duration ack_delay() const;
+  bool acks_get_lost(Time now) const;
   void note_packet(Time now, PacketNumber number, std::size_t bytes);
   Errc on_acks(Time now);
   void settle(Time now, const SentPackets::Outcome& outcome);

@@ -112,6 +112,7 @@ Errc Link::Impl::accept_data(Time now, const Endpoint& from, std::span<const std
   if (!ack_block_.ranges.empty()) {
     if (const Errc error = on_acks(now); error != Errc::none) return error;
   }
+  if (!frames_.empty() && acks_get_lost(now)) ack_due_ = std::min(ack_due_, now + kAckAfterGap);
   if (state_ == State::opening) {
     state_ = State::open;
     opened_event_ = true;
@@ -155,6 +156,14 @@ Errc Link::Impl::read_body(std::span<const std::byte> body, bool has_acks, Packe
 Duration Link::Impl::ack_delay() const {
   return std::clamp<Duration>(rtt_.smoothed(), kMinAckDelay,
                               std::max(options_.ack_delay, kMinAckDelay));
+}
+
+// The packet that has come would have shown that an ack reached the peer. Losses come in runs of
+// packets: acks a tenth of a second apart would all be lost for as long as a run takes, until the
+// peer's window is full of what it does not know to have arrived. One for each packet ends the run.
+bool Link::Impl::acks_get_lost(Time now) const {
+  const Time unheard = ack_history_.unheard_since();
+  return unheard != kNever && now - unheard > rtt_.probe_timeout(ack_delay());
 }
 
 // The packet is in the replay window from here on and will be acknowledged. A packet with nothing

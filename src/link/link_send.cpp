@@ -191,7 +191,7 @@ void Link::Impl::note_sent_head(Time now, const Datagram& datagram) {
   }
   if (!datagram.wide) newest_narrow_ = datagram.number;
   if (!datagram.has_acks) return;
-  ack_history_.sent(datagram.number, ack_block_.ranges.front().last);
+  ack_history_.sent(now, datagram.number, ack_block_.ranges.front().last);
   unacked_packets_ = !datagram.has_all_acks;
   unacked_bytes_ = 0;
   ack_due_ = datagram.has_all_acks ? kNever : now;

@@ -230,6 +230,49 @@ TEST(Latency, LostAcksDoNotProlongAStall) {
   EXPECT_LT(late_ms, 250);
 }
 
+// A run of losses takes eight acks: once the first of them is overdue, each packet that comes has an
+// ack of its own, so that the run is over soon.
+TEST(Latency, ARunOfLostAcksIsOverSoon) {
+  bool from_server = false;
+  std::size_t to_lose = 0;
+  Time heard_at{};
+  kit::SimPairOptions options{.conditions = {.delay = kOneWay}, .channels = {{Delivery::ordered}}};
+  options.watch = [&](Time, bool is_server, std::span<const std::byte>) {
+    from_server = is_server;
+  };
+  options.alter = [&](std::size_t, std::vector<std::byte>& datagram) {
+    const bool lost = std::exchange(from_server, false) && to_lose > 0;
+    if (!lost) return;
+    --to_lose;
+    datagram.clear();
+  };
+  kit::SimPair pair(options);
+  const auto hear = [](bool, const link::Event&) {};
+  while (pair.client().state() != link::State::open) pair.run_until(pair.now() + 10ms, hear);
+  std::array<std::byte, kMessageBytes> bytes{};
+  std::uint64_t acks = 0;
+  Time lost_from{};
+  for (const Time start = pair.now(); pair.now() < start + 4s;) {
+    if (lost_from == Time{} && pair.now() >= start + 2s) {
+      lost_from = pair.now();
+      acks = pair.client().stats().datagrams_received;
+      to_lose = 8;
+    }
+    EXPECT_EQ(pair.client().send(0, 0, bytes, kMessageBytes * 8), Errc::none);
+    pair.run_until(pair.now() + 16ms, hear);
+    // What was under way when the run began comes a way later at most.
+    const bool in_run = lost_from != Time{} && pair.now() > lost_from + kOneWay + 16ms;
+    if (!in_run) acks = pair.client().stats().datagrams_received;
+    if (in_run && heard_at == Time{} && pair.client().stats().datagrams_received > acks) {
+      heard_at = pair.now();
+    }
+  }
+  ASSERT_EQ(to_lose, 0U) << "all were lost that should be";
+  const double silent_ms = std::chrono::duration<double, std::milli>(heard_at - lost_from).count();
+  EXPECT_GT(silent_ms, 200) << "the first ack must be overdue";
+  EXPECT_LT(silent_ms, 600) << "eight acks a tenth of a second apart";
+}
+
 TEST(Latency, WithoutLossCopiesEndOnceThePathIsMeasured) {
   for (const double per_second : {20.0, 60.0}) {
     const Load load{.seed = 1, .per_second = per_second};

@@ -164,9 +164,9 @@ TEST(AckBlock, RefusesAcksOfPacketsNeverSent) {
 TEST(AckHistory, ForgetsWhatThePeerKnowsAndRemembersWhatComesLate) {
   AckHistory history;
   EXPECT_EQ(history.floor(), 0U);
-  history.sent(0, 4);
-  history.sent(1, 7);
-  history.sent(2, 9);
+  history.sent(Time{}, 0, 4);
+  history.sent(Time{}, 1, 7);
+  history.sent(Time{}, 2, 9);
   history.acked(std::vector<AckRange>{{1, 1}});
   EXPECT_EQ(history.floor(), 8U);
   history.acked(std::vector<AckRange>{{0, 0}});
@@ -177,7 +177,7 @@ TEST(AckHistory, ForgetsWhatThePeerKnowsAndRemembersWhatComesLate) {
   EXPECT_EQ(history.floor(), 5U);
   history.acked(std::vector<AckRange>{{0, 2}});
   EXPECT_EQ(history.floor(), 5U) << "those blocks left before 5 came";
-  history.sent(3, 10);
+  history.sent(Time{}, 3, 10);
   history.acked(std::vector<AckRange>{{0, 3}});
   EXPECT_EQ(history.floor(), 11U);
 }

@@ -1,11 +1,13 @@
 // Which received packet numbers the peer is known to have seen acknowledged: a range is dropped
-// once a datagram that carried it was acknowledged (RFC 9000, 13.2.4). One link, one thread.
+// once a datagram that carried it was acknowledged (RFC 9000, 13.2.4). And whether the peer hears
+// acks at all: it acknowledges the datagrams that carry them. One link, one thread.
 #pragma once
 #include <algorithm>
 #include <array>
 #include <cstdint>
 #include <span>
 
+#include "kwind/core/time.h"
 #include "link/path/received_packets.h"
 
 namespace kwind::link {
@@ -18,13 +20,22 @@ class AckHistory {
   /// One beyond the newest number that a block has had.
   [[nodiscard]] std::uint64_t sent_end() const { return newest_end_; }
 
+  /// When a block left that the peer has not shown to have heard, nor any after it; kNever if there
+  /// is none.
+  [[nodiscard]] Time unheard_since() const { return unheard_since_; }
+
   /// Datagram `number` carried a block whose newest packet was `newest`.
-  void sent(std::uint64_t number, std::uint64_t newest) {
+  void sent(Time now, std::uint64_t number, std::uint64_t newest) {
+    if (unheard_since_ == kNever) {
+      unheard_since_ = now;
+      unheard_ = number;
+    }
     blocks_[next_++ % blocks_.size()] = {number, newest + 1};
     newest_end_ = newest + 1;
   }
   /// The peer has the datagrams of `ranges`. O(kRemembered * ranges).
   void acked(std::span<const AckRange> ranges) {
+    if (!ranges.empty() && ranges.front().last >= unheard_) unheard_since_ = kNever;
     for (Block& block : blocks_) {
       if (block.end <= floor_) continue;
       const bool has = std::any_of(ranges.begin(), ranges.end(), [&](const AckRange& range) {
@@ -51,6 +62,8 @@ class AckHistory {
   std::size_t next_ = 0;
   std::uint64_t floor_ = 0;
   std::uint64_t newest_end_ = 0;  // of the newest block
+  Time unheard_since_ = kNever;
+  std::uint64_t unheard_ = 0;  // the datagram that left then
 };
 
 }  // namespace kwind::link
