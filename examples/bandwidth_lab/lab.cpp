@@ -160,7 +160,7 @@ class Laboratory {
     if (run.codes != nullptr) counted_.predict_with(*run.codes);
   }
   Measured measure() {
-    for (int now = 0; now < run_.warm_up + run_.ticks; ++now) tick(now);
+    for (int now = 0; now < warm_up() + run_.ticks; ++now) tick(now);
     return summed_up();
   }
 
@@ -173,7 +173,7 @@ class Laboratory {
   bool lost() { return std::uniform_real_distribution<double>(0, 1)(random_) < path_.loss; }
 
   void tick(int now) {
-    counts_ = now >= run_.warm_up;
+    counts_ = now >= warm_up();
     motion_.step(world_);
     tick_ = world_.tick();
     world_.end_tick();
@@ -382,6 +382,7 @@ class Laboratory {
     return result_;
   }
 
+  [[nodiscard]] int warm_up() const { return std::min(run_.warm_up, 5 * run_.ticks); }
   [[nodiscard]] int one_way() const { return path_.round_trip_ticks / 2; }
 
   World& world_;

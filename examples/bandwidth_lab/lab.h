@@ -236,7 +236,7 @@ struct Measured {
 
 struct Run {
   std::size_t clients = 10;
-  int warm_up = 100;  ///< ticks that are not counted
+  int warm_up = 100;  ///< ticks that are not counted; at most five for each that is
   int ticks = 600;
   Path path{};
   std::uint64_t seed = 1;                                     ///< of the path
