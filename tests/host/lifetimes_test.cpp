@@ -1,4 +1,5 @@
 // What ends before what it was registered with, while it is in use, or in its own handler.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include "kit/sim_hosts.h"
@@ -212,8 +213,8 @@ TEST(Lifetimes, AFloodDoesNotKeepAClientInItsReceive) {
 // What a peer writes may not command the terminal of who reads it.
 TEST(Lifetimes, AReasonStaysWithinItsLine) {
   EXPECT_EQ(explain_end(Errc::closed_by_peer, "bye\x1b[2J\r\nroot: fine"),
-            std::string(error_info(Errc::closed_by_peer).text) +
-                " (bye\xef\xbf\xbd[2J\xef\xbf\xbd\xef\xbf\xbdroot: fine)");
+            fmt::format("{} (bye\xef\xbf\xbd[2J\xef\xbf\xbd\xef\xbf\xbdroot: fine)",
+                        error_info(Errc::closed_by_peer).text));
 }
 
 }  // namespace lifetimes_test
