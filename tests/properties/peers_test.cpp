@@ -398,7 +398,7 @@ TEST(Peers, DoWhatCompareSays) {
   int harmless = 0;
   int apart = 0;
   std::size_t arrivals = 0;
-  for (const std::uint64_t seed : kit::seeds(kit::kSanitized ? 60 : 300, 5000)) {
+  for (const std::uint64_t seed : kit::seeds(kit::kSanitized ? 40 : 300, 5000)) {
     const std::string text = kit::RandomDescription(seed, 6, seed % 2 == 0).text("made_up");
     const Compiled before = compile(text, "before.kw");
     if (!before.ok()) continue;  // awkward names may clash

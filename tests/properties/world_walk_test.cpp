@@ -572,7 +572,7 @@ class WorldWalk {
 TEST(WorldWalk, HoldsAgainstTheModel) {
   std::size_t walks = 0;
   std::size_t compared = 0;
-  const auto seeds = kit::seeds(kit::kSanitized ? 12 : 60, 5000);
+  const auto seeds = kit::seeds(kit::kSanitized ? 8 : 60, 5000);
   for (const std::uint64_t seed : seeds) {
     const std::string text = kit::RandomDescription(seed, 0, true).text("made_up") + kMore;
     const Compiled made = compile(text, "made_up.kw");

@@ -223,7 +223,7 @@ TEST(Replica, HoldsOnHostilePathsWhileEntitiesComeAndGo) {
     }
     crossing.expect_complete();
   };
-  for (const std::uint64_t seed : kit::seeds(kit::kSanitized ? 100 : 300, 5000)) {
+  for (const std::uint64_t seed : kit::seeds(kit::kSanitized ? 60 : 300, 5000)) {
     run(seed);
     if (HasFailure()) FAIL() << "seed " << seed;
   }
