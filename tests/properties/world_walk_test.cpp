@@ -350,7 +350,8 @@ class WorldWalk {
     if (client.owned.contains(one.ref.id)) return 1;
     if (wants_hidden(client, one)) return -1;
     const Model::Carrier on = model_.carrier(one);
-    if (on.is_named && on.one == nullptr) return 0;
+    // Where it is whose carrier is gone, or has no place, only the server knows.
+    if (on.is_named && (on.one == nullptr || !model_.place(*on.one))) return 0;
     // Who may not see the carrier does not see what is attached. A carrier that the client owns is
     // seen, whatever else.
     if (on.one != nullptr && !client.owned.contains(on.one->ref.id) &&
