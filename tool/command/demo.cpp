@@ -132,7 +132,7 @@ int run_web(const demo::Settings& settings) {
 #else
 int run_web(const demo::Settings&) {
   fmt::print(stderr,
-             "kwind demo --web: this build has no page; configure it with KWIND_WEB_PAGES=ON\n");
+             "kwind demo --web: this program has no page; build kwind with KWIND_WEB_PAGES=ON\n");
   return kUsedWrongly;
 }
 #endif
