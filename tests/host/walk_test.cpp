@@ -511,7 +511,7 @@ class Walk final : public Fleet {
 
 TEST(HostWalk, HoldsAgainstTheModel) {
   Fleet::WalkCounts all;
-  const auto seeds = kit::seeds(kit::kSanitized ? 200 : 2000, 50000);
+  const auto seeds = kit::seeds(kit::kSanitized ? 100 : 2000, 50000);
   for (const std::uint64_t seed : seeds) {
     Walk walk(seed);
     try {

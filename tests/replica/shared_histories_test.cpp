@@ -107,7 +107,7 @@ void expect_same(const ReplicatorCounts& a, const ReplicatorCounts& b) {
 }
 
 TEST(SharedHistories, EachViewerSaysWhatItWouldSayAlone) {
-  for (const std::uint64_t seed : kit::seeds(kit::kSanitized ? 20 : 60, 1500)) {
+  for (const std::uint64_t seed : kit::seeds(kit::kSanitized ? 10 : 60, 1500)) {
     SCOPED_TRACE("seed " + std::to_string(seed));
     std::mt19937_64 random(seed);
     const auto chance = [&](double share) {
