@@ -1,4 +1,4 @@
-// `kwind` with the command `demo` alone, which builds in two thirds of the time: what `./dev demo` runs.
+// `kwind` with the command `demo` alone, which builds sooner: what `./dev demo` runs.
 #include "commands.h"
 #include "run_main.h"
 
